@@ -1,0 +1,257 @@
+// Package launchers describes how renderers are started and read. A launcher is
+// data, kept on the host where it is used: an argument list, never a shell line,
+// with typed placeholders; and patterns that read progress, stage times and
+// causes of failure from what the renderer prints. Nobody outside the host can
+// add to it: a lease names a launcher and gives typed values, nothing else.
+package launchers
+
+import (
+	"embed"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+)
+
+//go:embed *.yaml
+var shipped embed.FS
+
+// Format is the format name in a launcher file.
+const Format = "rotanex-launcher-1"
+
+// Launcher is how one renderer is started and read.
+type Launcher struct {
+	FormatName  string             `yaml:"format"`
+	Name        string             `yaml:"name"`
+	Program     string             `yaml:"program"` // found on the agent's PATH
+	Devices     string             `yaml:"devices"` // cpu: renders only on a crew that is the CPU; any
+	Args        []string           `yaml:"args"`
+	Environment map[string]string  `yaml:"environment"`
+	Settings    map[string]Setting `yaml:"settings"`
+	Output      string             `yaml:"output"`      // the ending of the file that it writes
+	Progress    string             `yaml:"progress"`    // pattern with a group named percent
+	Stages      map[string]string  `yaml:"stages"`      // patterns with a group named seconds
+	DevicePeak  string             `yaml:"device_peak"` // pattern with a group named bytes
+	Causes      []CauseRule        `yaml:"causes"`
+	QuietS      int                `yaml:"quiet_s"` // real seconds without a word after which it counts as hung
+
+	progress, devicePeak *regexp.Regexp
+	stages               map[string]*regexp.Regexp
+}
+
+// Setting is one value that a shot may set.
+type Setting struct {
+	Type    string   `yaml:"type"` // integer, number or word
+	Min     *float64 `yaml:"min"`
+	Max     *float64 `yaml:"max"`
+	Default string   `yaml:"default"`
+	About   string   `yaml:"about"`
+}
+
+// CauseRule names the cause of a failure by exit status or by what was printed.
+type CauseRule struct {
+	Cause   string `yaml:"cause"`
+	Exit    []int  `yaml:"exit"`
+	Pattern string `yaml:"pattern"`
+
+	pattern *regexp.Regexp
+}
+
+// Shipped returns the launchers that come with Rotanex, by name.
+func Shipped() (map[string]Launcher, error) {
+	out := map[string]Launcher{}
+	entries, err := shipped.ReadDir(".")
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
+		data, err := shipped.ReadFile(e.Name())
+		if err != nil {
+			return nil, err
+		}
+		l, err := Parse(data)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", e.Name(), err)
+		}
+		out[l.Name] = l
+	}
+	return out, nil
+}
+
+// Load returns the shipped launchers and those in *.yaml files of a folder, which
+// take the place of shipped ones of the same name. An empty folder name means none.
+func Load(folder string) (map[string]Launcher, error) {
+	out, err := Shipped()
+	if err != nil || folder == "" {
+		return out, err
+	}
+	files, err := filepath.Glob(filepath.Join(folder, "*.yaml"))
+	if err != nil {
+		return nil, err
+	}
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		l, err := Parse(data)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", file, err)
+		}
+		out[l.Name] = l
+	}
+	return out, nil
+}
+
+// Parse reads one launcher and says what is wrong with it.
+func Parse(data []byte) (Launcher, error) {
+	var l Launcher
+	if err := yaml.UnmarshalWithOptions(data, &l, yaml.Strict()); err != nil {
+		return Launcher{}, err
+	}
+	if l.FormatName != Format {
+		return Launcher{}, fmt.Errorf("format %q: want %q", l.FormatName, Format)
+	}
+	if l.Name == "" || l.Program == "" {
+		return Launcher{}, errors.New("name and program are needed")
+	}
+	if l.QuietS <= 0 {
+		l.QuietS = 600
+	}
+	var faults []error
+	compile := func(what, pattern, group string) *regexp.Regexp {
+		if pattern == "" {
+			return nil
+		}
+		re, err := regexp.Compile(pattern)
+		if err != nil {
+			faults = append(faults, fmt.Errorf("%s: %w", what, err))
+			return nil
+		}
+		if group != "" && re.SubexpIndex(group) < 0 {
+			faults = append(faults, fmt.Errorf("%s: pattern %q has no group (?P<%s>…)", what, pattern, group))
+		}
+		return re
+	}
+	l.progress = compile("progress", l.Progress, "percent")
+	l.devicePeak = compile("device_peak", l.DevicePeak, "bytes")
+	l.stages = map[string]*regexp.Regexp{}
+	for name, pattern := range l.Stages {
+		l.stages[name] = compile("stage "+name, pattern, "seconds")
+	}
+	for i := range l.Causes {
+		l.Causes[i].pattern = compile("cause "+l.Causes[i].Cause, l.Causes[i].Pattern, "")
+	}
+	for _, arg := range l.Args {
+		for _, hole := range placeholder.FindAllStringSubmatch(arg, -1) {
+			setting, isSetting := strings.CutPrefix(hole[1], "setting.")
+			if _, known := l.Settings[setting]; isSetting && !known || !isSetting && !slices.Contains(holes, hole[1]) {
+				faults = append(faults, fmt.Errorf("argument %q: no placeholder {%s}; there are %s and {setting.NAME}", arg, hole[1], strings.Join(holes, ", ")))
+			}
+		}
+	}
+	for name, s := range l.Settings {
+		if err := s.check(name, s.Default); err != nil {
+			faults = append(faults, fmt.Errorf("default: %w", err))
+		}
+	}
+	return l, errors.Join(faults...)
+}
+
+var placeholder = regexp.MustCompile(`\{([a-z_.]+)\}`)
+
+var holes = []string{"scene", "frame", "width", "height", "threads", "devices", "output", "stock", "clock_factor"}
+
+// word is what a text setting may hold: nothing that a renderer could take for
+// another option or path.
+var word = regexp.MustCompile(`^[A-Za-z0-9@#,._-]{0,200}$`)
+
+func (s Setting) check(name, value string) error {
+	switch s.Type {
+	case "word":
+		if !word.MatchString(value) || strings.HasPrefix(value, "-") || strings.Contains(value, "..") {
+			return fmt.Errorf("setting %s: %q: want letters, digits and @#,._-", name, value)
+		}
+		return nil
+	case "integer":
+		if _, err := strconv.Atoi(value); err != nil {
+			return fmt.Errorf("setting %s: %q is not a whole number", name, value)
+		}
+	case "number":
+	default:
+		return fmt.Errorf("setting %s: type %q: want integer, number or word", name, s.Type)
+	}
+	n, err := strconv.ParseFloat(value, 64)
+	if err != nil || n != n {
+		return fmt.Errorf("setting %s: %q is not a number", name, value)
+	}
+	if s.Min != nil && n < *s.Min || s.Max != nil && n > *s.Max {
+		return fmt.Errorf("setting %s: %s is outside %g to %g", name, value, *s.Min, *s.Max)
+	}
+	return nil
+}
+
+// Frame is the typed values for one frame.
+type Frame struct {
+	Scene         string // path of the scene file, already made sure to lie in the scene folder
+	Frame         int
+	Width, Height int
+	Threads       int
+	Devices       []string
+	Output        string // path of the file to write
+	Stock         string // path of a file that describes this host's devices, as JSON
+	ClockFactor   float64
+	Settings      map[string]string
+}
+
+// Settle fills in the defaults and refuses settings that the launcher does not have.
+func (l Launcher) Settle(settings map[string]string) (map[string]string, error) {
+	out := map[string]string{}
+	for name, s := range l.Settings {
+		out[name] = s.Default
+	}
+	for name, value := range settings {
+		s, known := l.Settings[name]
+		if !known {
+			return nil, fmt.Errorf("launcher %s has no setting %q; it has %s", l.Name, name, strings.Join(slices.Sorted(maps.Keys(l.Settings)), ", "))
+		}
+		if err := s.check(name, value); err != nil {
+			return nil, err
+		}
+		out[name] = value
+	}
+	return out, nil
+}
+
+// Arguments returns the argument list for a frame. No value can become more than
+// a part of the one argument that it stands in.
+func (l Launcher) Arguments(f Frame) ([]string, error) {
+	settings, err := l.Settle(f.Settings)
+	if err != nil {
+		return nil, err
+	}
+	values := map[string]string{
+		"scene": f.Scene, "frame": strconv.Itoa(f.Frame), "width": strconv.Itoa(f.Width), "height": strconv.Itoa(f.Height),
+		"threads": strconv.Itoa(max(1, f.Threads)), "devices": strings.Join(f.Devices, ","), "output": f.Output,
+		"stock": f.Stock, "clock_factor": strconv.FormatFloat(f.ClockFactor, 'f', -1, 64),
+	}
+	for name, value := range settings {
+		values["setting."+name] = value
+	}
+	args := make([]string, len(l.Args))
+	for i, arg := range l.Args {
+		args[i] = placeholder.ReplaceAllStringFunc(arg, func(hole string) string { return values[hole[1:len(hole)-1]] })
+	}
+	return args, nil
+}
+
+// Quiet is how long, in real time, the renderer may say nothing before it counts as hung.
+func (l Launcher) Quiet() time.Duration { return time.Duration(l.QuietS) * time.Second }

@@ -1,0 +1,93 @@
+package launchers_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/launchers"
+)
+
+func shipped(t *testing.T, name string) launchers.Launcher {
+	t.Helper()
+	all, err := launchers.Shipped()
+	require.NoError(t, err)
+	require.Contains(t, all, name)
+	return all[name]
+}
+
+func TestArgumentsFillTypedValuesIn(t *testing.T) {
+	args, err := shipped(t, "povray").Arguments(launchers.Frame{
+		Scene: "orrery.pov", Frame: 12, Width: 320, Height: 180, Threads: 2, Output: "out.png",
+		Settings: map[string]string{"antialias": "0.1"},
+	})
+	require.NoError(t, err)
+	assert.Equal(t, []string{
+		"+Iorrery.pov", "+Oout.png", "+W320", "+H180", "+FN8", "-D", "-P", "+WT2", "+A0.1", "+Q9", "Declare=Frame=12",
+	}, args)
+}
+
+func TestSettingsAreRefusedByName(t *testing.T) {
+	povray, standin := shipped(t, "povray"), shipped(t, "standin")
+	for value, l := range map[string]launchers.Launcher{"7": povray, "nan": povray, "0.1 +Iother.pov": povray} {
+		_, err := l.Arguments(launchers.Frame{Settings: map[string]string{"antialias": value}})
+		assert.ErrorContains(t, err, "setting antialias")
+	}
+	for _, value := range []string{"../../etc", "$(reboot)", "a b", "-x"} {
+		_, err := standin.Arguments(launchers.Frame{Settings: map[string]string{"fail": value}})
+		assert.ErrorContains(t, err, "setting fail", value)
+	}
+	_, err := povray.Arguments(launchers.Frame{Settings: map[string]string{"shell": "sh"}})
+	assert.ErrorContains(t, err, `no setting "shell"; it has antialias, quality`)
+}
+
+func TestReadingPovray(t *testing.T) {
+	l, r := shipped(t, "povray"), &launchers.Reading{}
+	l.Read(r, "Rendered 4096 of 57600 pixels (7%)\rRendered 28800 of 57600 pixels (50%)")
+	assert.InDelta(t, 0.5, r.Progress, 0)
+	l.Read(r, "  Parse Time:       0 hours  0 minutes  0 seconds (0.121 seconds)")
+	l.Read(r, "  Trace Time:       0 hours  0 minutes  2 seconds (2.034 seconds)")
+	assert.Equal(t, map[string]float64{"prepare": 0.121, "work": 2.034}, r.Stages)
+	l.Read(r, "Parse Error: Expected 'object'")
+	assert.Equal(t, "cannot-start", l.Failure(r, 1))
+	assert.Contains(t, r.Tail(), "Parse Error")
+	assert.NotContains(t, r.Tail(), "Rendered")
+}
+
+func TestFailureByStatus(t *testing.T) {
+	l := shipped(t, "standin")
+	for status, cause := range map[int]string{12: "out-of-memory", 13: "licence-lost", 2: "cannot-start", 139: "crashed", -1: "crashed"} {
+		assert.Equal(t, cause, l.Failure(&launchers.Reading{}, status))
+	}
+}
+
+func TestParseSaysWhatIsWrong(t *testing.T) {
+	head := "format: rotanex-launcher-1\nname: x\nprogram: y\n"
+	for text, want := range map[string]string{
+		"name: x":                                "format",
+		head + "args: ['{shell}']":               "no placeholder {shell}",
+		head + "args: ['{setting.depth}']":       "no placeholder {setting.depth}",
+		head + "progress: '(\\d+)%'":             "no group (?P<percent>…)",
+		head + "shell: true":                     "shell",
+		head + "settings: {a: {type: anything}}": `type "anything"`,
+	} {
+		_, err := launchers.Parse([]byte(text))
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add("progress 12\rstage work 1.5")
+	all, err := launchers.Shipped()
+	require.NoError(f, err)
+	f.Fuzz(func(t *testing.T, line string) {
+		r := &launchers.Reading{}
+		for range 50 {
+			all["standin"].Read(r, line)
+		}
+		assert.LessOrEqual(t, strings.Count(r.Tail(), "\n"), 40)
+		assert.True(t, r.Progress >= 0 && r.Progress <= 1)
+	})
+}

@@ -1,0 +1,279 @@
+// Package access decides who may do what. Everybody brings a token: people and
+// scripts one of their own with a role, a browser a session that stands for one,
+// an agent a credential that is good for its host alone. Only a SHA-256 of each
+// secret is kept; the secrets are 256 random bits, so that no slower hash is needed.
+package access
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"fmt"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"gorm.io/gorm"
+
+	"rotanex.example/api"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/store"
+)
+
+// Roles, each of which may do what the one before it may; an agent may do its
+// host's work and nothing else.
+const (
+	Viewer   = "viewer"
+	Operator = "operator"
+	Admin    = "admin"
+	Agent    = "agent"
+)
+
+// Cookie is the name of the browser's session cookie.
+const Cookie = "rotanex_session"
+
+const (
+	sessionLife = 12 * time.Hour
+	joinLife    = 24 * time.Hour
+	// cacheLife is how long a token that was good is taken to be good still. A
+	// revoked token works no longer than this on other service processes.
+	cacheLife = 5 * time.Second
+)
+
+// Principal is who is asking.
+type Principal struct {
+	TokenID int64
+	Name    string
+	Role    string
+	Host    string // of an agent
+	session bool
+}
+
+// Token is the record of one.
+type Token struct {
+	ID        int64 `gorm:"primaryKey"`
+	Kind      string
+	Name      string
+	Role      string
+	Host      *string
+	Hash      []byte
+	CreatedAt time.Time
+	ExpiresAt *time.Time
+	ParentID  *int64
+}
+
+// Access looks after tokens and sessions.
+type Access struct {
+	store  *store.Store
+	clock  clock.Clock
+	secure bool
+
+	mu    sync.Mutex
+	known map[[32]byte]cached
+}
+
+type cached struct {
+	Principal
+	until time.Time
+}
+
+// New makes it. With secure set, cookies are only sent over TLS.
+func New(s *store.Store, c clock.Clock, secure bool) *Access {
+	return &Access{store: s, clock: c, secure: secure, known: map[[32]byte]cached{}}
+}
+
+// Bootstrap creates the first admin token and returns its secret, or "" if there
+// already is a token. Of services that start together, one creates it.
+func (a *Access) Bootstrap(ctx context.Context) (string, error) {
+	secret := newSecret()
+	hash := sha256.Sum256([]byte(secret))
+	done := a.store.DB.WithContext(ctx).Exec(`
+		WITH first AS (INSERT INTO settings (key, value) VALUES ('first_token', 'made') ON CONFLICT DO NOTHING RETURNING key)
+		INSERT INTO tokens (kind, name, role, hash, created_at)
+		SELECT 'access', 'first admin', 'admin', ?, ? FROM first`, hash[:], a.clock.WallNow())
+	if done.Error != nil || done.RowsAffected == 0 {
+		return "", done.Error
+	}
+	return secret, nil
+}
+
+func newSecret() string {
+	raw := make([]byte, 32)
+	_, _ = rand.Read(raw) // never fails
+	return "rtx_" + base64.RawURLEncoding.EncodeToString(raw)
+}
+
+// Create makes a token of a kind and returns its secret, which is nowhere else.
+func (a *Access) Create(ctx context.Context, t Token) (Token, string, error) {
+	secret := newSecret()
+	hash := sha256.Sum256([]byte(secret))
+	t.Hash, t.CreatedAt = hash[:], a.clock.WallNow()
+	return t, secret, a.store.DB.WithContext(ctx).Create(&t).Error
+}
+
+// JoinToken makes a one-time token with which an agent joins as host.
+func (a *Access) JoinToken(ctx context.Context, host string) (Token, string, error) {
+	expires := a.clock.WallNow().Add(joinLife)
+	return a.Create(ctx, Token{Kind: "join", Name: "join " + host, Role: Agent, Host: &host, ExpiresAt: &expires})
+}
+
+// Join trades a join token for the host's credential. The token is used up in
+// the same transaction, and credentials the host had before are worthless after.
+func (a *Access) Join(ctx context.Context, joinToken, host string) (string, error) {
+	hash := sha256.Sum256([]byte(joinToken))
+	secret := newSecret()
+	own := sha256.Sum256([]byte(secret))
+	err := a.store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		used := tx.Exec(`DELETE FROM tokens WHERE hash = ? AND kind = 'join' AND expires_at > ? AND (host IS NULL OR host = ?)`,
+			hash[:], a.clock.WallNow(), host)
+		if used.Error != nil {
+			return used.Error
+		}
+		if used.RowsAffected == 0 {
+			return edge.Forbidden(fmt.Sprintf("the join token is not good for host %s, was used before or has expired; make a new one: rotanex tokens join %s", host, host))
+		}
+		if err := tx.Exec(`DELETE FROM tokens WHERE kind = 'agent' AND host = ?`, host).Error; err != nil {
+			return err
+		}
+		return tx.Create(&Token{Kind: "agent", Name: "agent " + host, Role: Agent, Host: &host, Hash: own[:], CreatedAt: a.clock.WallNow()}).Error
+	})
+	return secret, err
+}
+
+// find returns whose secret it is.
+func (a *Access) find(ctx context.Context, secret string) (Principal, bool, error) {
+	hash := sha256.Sum256([]byte(secret))
+	now := a.clock.WallNow()
+	a.mu.Lock()
+	hit, ok := a.known[hash]
+	a.mu.Unlock()
+	if ok && now.Before(hit.until) {
+		return hit.Principal, true, nil
+	}
+	var t Token
+	err := a.store.DB.WithContext(ctx).
+		Where("hash = ? AND kind <> 'join' AND (expires_at IS NULL OR expires_at > ?)", hash[:], now).Take(&t).Error
+	if store.Missing(err) {
+		a.forget(hash)
+		return Principal{}, false, nil
+	}
+	if err != nil {
+		return Principal{}, false, err
+	}
+	p := Principal{TokenID: t.ID, Name: t.Name, Role: t.Role, session: t.Kind == "session"}
+	if t.Host != nil {
+		p.Host = *t.Host
+	}
+	a.mu.Lock()
+	if len(a.known) > 10_000 {
+		clear(a.known)
+	}
+	a.known[hash] = cached{p, now.Add(cacheLife)}
+	a.mu.Unlock()
+	return p, true, nil
+}
+
+func (a *Access) forget(hash [32]byte) {
+	a.mu.Lock()
+	delete(a.known, hash)
+	a.mu.Unlock()
+}
+
+func (a *Access) forgetAll() {
+	a.mu.Lock()
+	clear(a.known)
+	a.mu.Unlock()
+}
+
+type principalKey struct{}
+
+// From returns who is asking; the zero Principal outside of a request.
+func From(ctx context.Context) Principal {
+	p, _ := ctx.Value(principalKey{}).(Principal)
+	return p
+}
+
+// Guard lets a request through if its token or session may do it. Writes from a
+// browser must come from the same origin.
+func (a *Access) Guard(next http.Handler) http.Handler {
+	sameOrigin := http.NewCrossOriginProtection()
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if err := sameOrigin.Check(r); err != nil {
+			edge.Fail(w, r, edge.Forbidden("a write from a page of another origin is refused"))
+			return
+		}
+		path := strings.TrimPrefix(r.URL.Path, "/api/v1")
+		if path == "/agent/join" || (path == "/session" && r.Method == http.MethodPost) {
+			next.ServeHTTP(w, r)
+			return
+		}
+		p, err := a.identify(r)
+		if err == nil {
+			err = allow(p, r.Method, path)
+		}
+		if err != nil {
+			edge.Fail(w, r, err)
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), principalKey{}, p)))
+	})
+}
+
+func secretOf(r *http.Request) string {
+	if scheme, secret, ok := strings.Cut(r.Header.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "Bearer") {
+		return strings.TrimSpace(secret)
+	}
+	if c, err := r.Cookie(Cookie); err == nil {
+		return c.Value
+	}
+	return ""
+}
+
+func unauthorised(detail string) *edge.Problem {
+	return &edge.Problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: detail}
+}
+
+func (a *Access) identify(r *http.Request) (Principal, error) {
+	secret := secretOf(r)
+	if secret == "" {
+		return Principal{}, unauthorised("a token is needed: send it as Authorization: Bearer TOKEN, or sign in")
+	}
+	p, ok, err := a.find(r.Context(), secret)
+	if err == nil && !ok {
+		err = unauthorised("the token is not known, was revoked or has expired")
+	}
+	return p, err
+}
+
+// allow holds the role against what is asked.
+func allow(p Principal, method, path string) error {
+	agentsOnly := strings.HasPrefix(path, "/agent/")
+	need := Operator
+	switch {
+	case agentsOnly:
+		need = Agent
+	case strings.HasPrefix(path, "/tokens"):
+		need = Admin
+	case method == http.MethodGet || path == "/session":
+		need = Viewer
+	}
+	rank := map[string]int{Viewer: 1, Operator: 2, Admin: 3}
+	if p.Role == need || (!agentsOnly && rank[p.Role] >= rank[need]) {
+		return nil
+	}
+	return edge.Forbidden(fmt.Sprintf("this needs the role %s; the token %q has %s", need, p.Name, p.Role))
+}
+
+func (a *Access) record(t Token) api.Token {
+	out := api.Token{Id: t.ID, Name: t.Name, Role: api.Role(t.Role), Created: t.CreatedAt.UTC(), Join: t.Kind == "join"}
+	if t.Host != nil {
+		out.Host = *t.Host
+	}
+	if t.ExpiresAt != nil {
+		out.Expires = t.ExpiresAt.UTC()
+	}
+	return out
+}

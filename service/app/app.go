@@ -1,0 +1,225 @@
+// Package app puts the service together: one http.Handler, and one loop that does
+// what time brings about.
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/jonboulle/clockwork"
+	"gocloud.dev/blob"
+	_ "gocloud.dev/blob/fileblob" // pictures lie in a folder by default
+
+	"rotanex.example/service/access"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/events"
+	"rotanex.example/service/hosts"
+	"rotanex.example/service/plans"
+	"rotanex.example/service/rental"
+	"rotanex.example/service/runs"
+	"rotanex.example/service/shots"
+	"rotanex.example/service/store"
+	"rotanex.example/service/trials"
+)
+
+// Config is how a service is set. Validate fills in the defaults.
+type Config struct {
+	DatabaseURL string
+	Blobs       string            // where pictures lie: a folder, or a URL of gocloud.dev/blob
+	Address     string            // where agents of rented servers reach the service
+	Currency    string            // default EUR
+	Zone        string            // IANA zone in which opening hours are read; default UTC
+	Rentals     map[string]string // of each rented source, the URL of its interface
+	Secure      bool              // browsers reach the service over TLS
+	ClockStart  time.Time         // demo: what the service's clock begins at; zero is life
+	ClockFactor float64           // demo: how many times as fast it runs; default 1
+	Wall        clockwork.Clock   // default the real one
+	Log         *slog.Logger
+}
+
+// Validate fills in defaults and says what is wrong.
+func (c *Config) Validate() error {
+	if c.DatabaseURL == "" || c.Blobs == "" {
+		return errors.New("a database URL and a place for pictures are needed")
+	}
+	if c.Currency == "" {
+		c.Currency = "EUR"
+	}
+	if c.Zone == "" {
+		c.Zone = "UTC"
+	}
+	if _, err := time.LoadLocation(c.Zone); err != nil {
+		return fmt.Errorf("zone %q: want an IANA zone such as Europe/Lisbon", c.Zone)
+	}
+	if c.ClockFactor == 0 {
+		c.ClockFactor = 1
+	}
+	if c.ClockFactor < 1 || c.ClockFactor > 10_000 {
+		return fmt.Errorf("clock factor %g: want 1 to 10000", c.ClockFactor)
+	}
+	if c.Wall == nil {
+		c.Wall = clockwork.NewRealClock()
+	}
+	if c.Log == nil {
+		c.Log = slog.Default()
+	}
+	return nil
+}
+
+// Service is a running service.
+type Service struct {
+	Handler http.Handler
+	// FirstToken is the first admin token's secret, at the very first start only.
+	FirstToken string
+
+	config Config
+	clock  clock.Clock
+	store  *store.Store
+	feed   *events.Feed
+	blobs  *blob.Bucket
+	access *access.Access
+	hosts  *hosts.Hosts
+	shots  *shots.Shots
+	trials *trials.Trials
+	plans  *plans.Plans
+	runs   *runs.Runs
+	rental *rental.Rental
+
+	cancel context.CancelFunc
+	loops  sync.WaitGroup
+}
+
+// Start connects, migrates and begins to work. Close ends it.
+func Start(ctx context.Context, c Config) (*Service, error) {
+	if err := c.Validate(); err != nil {
+		return nil, err
+	}
+	s := &Service{config: c}
+	var err error
+	if s.store, err = store.Open(ctx, c.DatabaseURL, c.Log); err != nil {
+		return nil, err
+	}
+	if err := s.build(ctx); err != nil {
+		s.store.Close()
+		return nil, err
+	}
+	var running context.Context
+	running, s.cancel = context.WithCancel(context.WithoutCancel(ctx))
+	s.loops.Go(func() { s.feed.Run(running) })
+	s.loops.Go(func() { s.keep(running) })
+	return s, nil
+}
+
+func (s *Service) build(ctx context.Context) (err error) {
+	c := s.config
+	if s.clock, err = s.agreeOnClock(ctx); err != nil {
+		return err
+	}
+	if s.blobs, err = openBlobs(ctx, c.Blobs); err != nil {
+		return err
+	}
+	zone, err := time.LoadLocation(c.Zone)
+	if err != nil {
+		return err
+	}
+	providers := map[string]rental.Provider{}
+	for source, address := range c.Rentals {
+		providers[source] = rental.Remote{Address: address}
+	}
+	s.feed = events.New(s.store, s.clock, c.Log)
+	s.access = access.New(s.store, s.clock, c.Secure)
+	s.hosts = hosts.New(s.store, s.clock, s.feed, runs.Beat)
+	s.shots = shots.New(s.store, s.clock, s.feed)
+	s.runs = runs.New(s.store, s.clock, s.feed, s.blobs, c.Log)
+	s.trials = trials.New(s.store, s.clock, s.hosts, s.shots, s.runs)
+	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, providers, c.Address, c.Log)
+	s.plans = plans.New(s.store, s.clock, s.feed, s.hosts, s.shots, s.trials, plans.Config{Currency: c.Currency, Zone: zone, Rented: s.rental.Has})
+	if s.FirstToken, err = s.access.Bootstrap(ctx); err != nil {
+		return err
+	}
+	s.Handler, err = s.routes()
+	return err
+}
+
+// agreeOnClock stores how the clock runs at the first start; services started
+// later over the same database go by that.
+func (s *Service) agreeOnClock(ctx context.Context) (clock.Clock, error) {
+	if s.config.ClockStart.IsZero() && s.config.ClockFactor == 1 {
+		return clock.New(s.config.Wall, time.Time{}, time.Time{}, 1), nil
+	}
+	start := s.config.ClockStart
+	if start.IsZero() {
+		start = s.config.Wall.Now()
+	}
+	set := fmt.Sprintf("%s %s %g", s.config.Wall.Now().UTC().Format(time.RFC3339Nano), start.UTC().Format(time.RFC3339), s.config.ClockFactor)
+	set, err := s.store.Setting(ctx, "clock", set)
+	if err != nil {
+		return clock.Clock{}, err
+	}
+	var began, first string
+	var factor float64
+	if _, err := fmt.Sscan(set, &began, &first, &factor); err != nil {
+		return clock.Clock{}, fmt.Errorf("stored clock %q: %w", set, err)
+	}
+	wall, err := time.Parse(time.RFC3339Nano, began)
+	if err != nil {
+		return clock.Clock{}, err
+	}
+	start, err = time.Parse(time.RFC3339, first)
+	return clock.New(s.config.Wall, wall, start, factor), err
+}
+
+// openBlobs opens a URL, or a folder, which is made if it is not there. A file is
+// written beside its place and then renamed.
+func openBlobs(ctx context.Context, place string) (*blob.Bucket, error) {
+	if filepath.IsAbs(place) {
+		if err := os.MkdirAll(place, 0o750); err != nil {
+			return nil, err
+		}
+		place = "file://" + filepath.ToSlash(place) + "?metadata=skip&no_tmp_dir=true"
+	}
+	return blob.OpenBucket(ctx, place)
+}
+
+// tick is how often the service looks at what time brings about.
+const tick = 500 * time.Millisecond
+
+// keep sweeps leases, runs and servers until ctx ends. After a time in which the
+// database was away, or the service itself, leases are not ended before agents had
+// the time to renew them.
+func (s *Service) keep(ctx context.Context) {
+	ticks := s.clock.NewTicker(tick)
+	defer ticks.Stop()
+	lenientUntil := s.clock.WallNow().Add(runs.LeaseLife)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticks.Chan():
+		}
+		now := s.clock.WallNow()
+		if err := s.runs.Sweep(ctx, now.Before(lenientUntil)); err != nil && ctx.Err() == nil {
+			s.config.Log.Warn("looking after runs", "error", err)
+			lenientUntil = now.Add(runs.LeaseLife)
+		}
+		if err := s.rental.Sweep(ctx); err != nil && ctx.Err() == nil {
+			s.config.Log.Warn("looking after servers", "error", err)
+		}
+	}
+}
+
+// Close ends the loops and lets go of the database. The HTTP server that serves
+// the Handler is shut down before.
+func (s *Service) Close() {
+	s.cancel()
+	s.loops.Wait()
+	_ = s.blobs.Close()
+	s.store.Close()
+}

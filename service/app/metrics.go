@@ -1,0 +1,84 @@
+package app
+
+import (
+	"context"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+)
+
+// metrics is what the service tells of itself in the OpenMetrics format.
+type metrics struct {
+	registry *prometheus.Registry
+	requests *prometheus.HistogramVec
+}
+
+func newMetrics(s *Service) *metrics {
+	m := &metrics{
+		registry: prometheus.NewRegistry(),
+		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name: "rotanex_http_request_seconds", Help: "How long requests took, by route and status.",
+			Buckets: []float64{.001, .005, .02, .1, .5, 2, 10, 30},
+		}, []string{"method", "route", "status"}),
+	}
+	m.registry.MustRegister(m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &queue{service: s})
+	return m
+}
+
+func (m *metrics) handler() http.Handler {
+	return promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{EnableOpenMetrics: true})
+}
+
+func (m *metrics) count(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		began := time.Now()
+		out := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		next.ServeHTTP(out, r)
+		route := chi.RouteContext(r.Context()).RoutePattern()
+		m.requests.WithLabelValues(r.Method, route, strconv.Itoa(max(out.Status(), http.StatusOK))).Observe(time.Since(began).Seconds())
+	})
+}
+
+// queue tells of frames and hosts, asked of the database when somebody looks.
+type queue struct{ service *Service }
+
+var (
+	framesHelp = prometheus.NewDesc("rotanex_frames", "Frames of runs that are not over, by state.", []string{"state"}, nil)
+	hostsHelp  = prometheus.NewDesc("rotanex_hosts_up", "Hosts whose agent spoke lately.", nil, nil)
+)
+
+func (q *queue) Describe(out chan<- *prometheus.Desc) {
+	out <- framesHelp
+	out <- hostsHelp
+}
+
+func (q *queue) Collect(out chan<- prometheus.Metric) {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	counts := map[string]float64{"waiting": 0, "leased": 0, "done": 0, "failed": 0}
+	rows, err := q.service.store.Pool.Query(ctx, `
+		SELECT f.state, count(*) FROM frames f JOIN runs r ON r.id = f.run_id WHERE r.state IN ('running', 'paused') GROUP BY 1`)
+	if err == nil {
+		for rows.Next() {
+			var state string
+			var n float64
+			if rows.Scan(&state, &n) == nil {
+				counts[state] = n
+			}
+		}
+		rows.Close()
+	}
+	for state, n := range counts {
+		out <- prometheus.MustNewConstMetric(framesHelp, prometheus.GaugeValue, n, state)
+	}
+	var up float64
+	if q.service.store.Pool.QueryRow(ctx, "SELECT count(*) FROM hosts WHERE agent_seen > $1", q.service.clock.WallNow().Add(-20*time.Second)).Scan(&up) == nil {
+		out <- prometheus.MustNewConstMetric(hostsHelp, prometheus.GaugeValue, up)
+	}
+}

@@ -1,0 +1,175 @@
+package app
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/google/uuid"
+
+	"rotanex.example/api"
+	"rotanex.example/service/access"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/web"
+)
+
+// Version of the service.
+const Version = "0.1.0"
+
+func (s *Service) routes() (http.Handler, error) {
+	contract, err := edge.Contract()
+	if err != nil {
+		return nil, err
+	}
+	metrics := newMetrics(s)
+	r := chi.NewRouter()
+	r.Use(middleware.Recoverer, metrics.count)
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
+	r.Get("/readyz", s.ready)
+	r.Method(http.MethodGet, "/metrics", metrics.handler())
+	r.Group(func(r chi.Router) {
+		r.Use(s.access.Guard, contract)
+		api.HandlerWithOptions(endpoints{s}, api.ChiServerOptions{
+			BaseURL: "/api/v1", BaseRouter: r,
+			ErrorHandlerFunc: func(w http.ResponseWriter, r *http.Request, err error) { edge.Fail(w, r, edge.BadRequest(err.Error())) },
+		})
+	})
+	r.Get("/api/*", func(w http.ResponseWriter, r *http.Request) {
+		edge.Fail(w, r, edge.NotFound("there is no "+r.URL.Path+"; the interface is described in api/openapi.yaml"))
+	})
+	r.With(middleware.Compress(5)).Mount("/", web.Handler())
+	return r, nil
+}
+
+// ready answers whether the service can do its work, which is whether its
+// database answers.
+func (s *Service) ready(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if err := s.store.Ping(ctx); err != nil {
+		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+		return
+	}
+	_, _ = w.Write([]byte("ready\n"))
+}
+
+// endpoints hands every operation of the contract to whom it concerns.
+type endpoints struct{ *Service }
+
+func (e endpoints) GetSession(w http.ResponseWriter, r *http.Request) {
+	p := access.From(r.Context())
+	out := api.Session{Name: p.Name, Role: api.Role(p.Role), Version: Version, Currency: e.config.Currency, Zone: e.config.Zone}
+	out.Clock.Now, out.Clock.Factor = e.clock.Now(), float32(e.clock.Factor())
+	edge.Answer(w, r, http.StatusOK, out, nil)
+}
+
+func (e endpoints) SignIn(w http.ResponseWriter, r *http.Request)      { e.access.SignIn(w, r) }
+func (e endpoints) SignOut(w http.ResponseWriter, r *http.Request)     { e.access.SignOut(w, r) }
+func (e endpoints) ListTokens(w http.ResponseWriter, r *http.Request)  { e.access.ListTokens(w, r) }
+func (e endpoints) CreateToken(w http.ResponseWriter, r *http.Request) { e.access.CreateToken(w, r) }
+func (e endpoints) RevokeToken(w http.ResponseWriter, r *http.Request, token int64) {
+	e.access.RevokeToken(w, r, token)
+}
+func (e endpoints) JoinAgent(w http.ResponseWriter, r *http.Request) { e.access.JoinAgent(w, r) }
+
+func (e endpoints) ListHosts(w http.ResponseWriter, r *http.Request, params api.ListHostsParams) {
+	e.hosts.List(w, r, params)
+}
+
+func (e endpoints) GetHost(w http.ResponseWriter, r *http.Request, host string) {
+	e.hosts.Get(w, r, host)
+}
+
+func (e endpoints) PutHost(w http.ResponseWriter, r *http.Request, host string) {
+	e.hosts.PutHost(w, r, host)
+}
+
+func (e endpoints) DrainHost(w http.ResponseWriter, r *http.Request, host string) {
+	e.hosts.Drain(w, r, host)
+}
+func (e endpoints) ListOffers(w http.ResponseWriter, r *http.Request) { e.hosts.ListOffers(w, r) }
+func (e endpoints) PutOffer(w http.ResponseWriter, r *http.Request, offer string) {
+	e.hosts.PutOffer(w, r, offer)
+}
+func (e endpoints) ReportStock(w http.ResponseWriter, r *http.Request) { e.hosts.ReportStock(w, r) }
+
+func (e endpoints) ListShots(w http.ResponseWriter, r *http.Request, params api.ListShotsParams) {
+	e.shots.List(w, r, params)
+}
+
+func (e endpoints) GetShot(w http.ResponseWriter, r *http.Request, shot string) {
+	e.shots.Get(w, r, shot)
+}
+
+func (e endpoints) PutShot(w http.ResponseWriter, r *http.Request, shot string) {
+	e.shots.Put(w, r, shot)
+}
+
+func (e endpoints) ListTrials(w http.ResponseWriter, r *http.Request, params api.ListTrialsParams) {
+	e.trials.List(w, r, params)
+}
+
+func (e endpoints) CreateTrial(w http.ResponseWriter, r *http.Request, params api.CreateTrialParams) {
+	e.trials.Create(w, r, params)
+}
+
+func (e endpoints) GetTrial(w http.ResponseWriter, r *http.Request, trial uuid.UUID) {
+	e.trials.Get(w, r, trial)
+}
+
+func (e endpoints) ListPlans(w http.ResponseWriter, r *http.Request, params api.ListPlansParams) {
+	e.plans.List(w, r, params)
+}
+
+func (e endpoints) CreatePlan(w http.ResponseWriter, r *http.Request, params api.CreatePlanParams) {
+	e.plans.Create(w, r, params)
+}
+
+func (e endpoints) GetPlan(w http.ResponseWriter, r *http.Request, plan uuid.UUID) {
+	e.plans.Get(w, r, plan)
+}
+
+func (e endpoints) ListRuns(w http.ResponseWriter, r *http.Request, params api.ListRunsParams) {
+	e.runs.List(w, r, params)
+}
+
+func (e endpoints) StartRun(w http.ResponseWriter, r *http.Request, params api.StartRunParams) {
+	e.runs.Start(e.shots, w, r, params)
+}
+func (e endpoints) GetRun(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.runs.Get(w, r, run)
+}
+func (e endpoints) SetRunState(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.runs.PutState(w, r, run)
+}
+
+func (e endpoints) ListFrames(w http.ResponseWriter, r *http.Request, run uuid.UUID, params api.ListFramesParams) {
+	e.runs.ListFrames(w, r, run, params)
+}
+
+func (e endpoints) GetFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int) {
+	e.runs.GetFrame(w, r, run, shot, frame)
+}
+
+func (e endpoints) GetPicture(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int, params api.GetPictureParams) {
+	e.runs.Picture(w, r, run, shot, frame, params.Width)
+}
+
+func (e endpoints) GetLedger(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.runs.Ledger(w, r, run)
+}
+
+func (e endpoints) StreamEvents(w http.ResponseWriter, r *http.Request, params api.StreamEventsParams) {
+	e.feed.Stream(w, r, params)
+}
+func (e endpoints) Lease(w http.ResponseWriter, r *http.Request)     { e.runs.Lease(w, r) }
+func (e endpoints) Heartbeat(w http.ResponseWriter, r *http.Request) { e.runs.Heartbeat(w, r) }
+func (e endpoints) PutPicture(w http.ResponseWriter, r *http.Request, lease, fence int64, params api.PutPictureParams) {
+	e.runs.PutPicture(w, r, lease, fence, params)
+}
+
+func (e endpoints) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
+	e.runs.PutResult(w, r, lease, fence)
+}

@@ -1,0 +1,237 @@
+// Package events keeps what happened in the database and tells those who wait.
+//
+// An event is written in the transaction of the change that it tells of. Readers
+// follow them in the order (xid, id) of the writing transaction's number and the
+// row's, and read only below the oldest transaction still open: what comes later
+// in that order cannot appear earlier in it. So a reader that resumes after the
+// last event it saw misses none, whatever process wrote it.
+//
+// Wake-ups cross processes by LISTEN/NOTIFY, at most one each topic in a short
+// time. They are a courtesy: who waits also looks by itself now and then.
+package events
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+
+	"rotanex.example/api"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/store"
+)
+
+// Topics that can be waited for.
+const (
+	Changes = "changes" // there are new events
+	Work    = "work"    // there may be frames to lease
+)
+
+const (
+	channel = "rotanex"
+	// settle is how long wake-ups of one topic are gathered.
+	settle = 40 * time.Millisecond
+)
+
+// Feed is the stream of events.
+type Feed struct {
+	store *store.Store
+	clock clock.Clock
+	log   *slog.Logger
+
+	mu      sync.Mutex
+	waiting map[string]chan struct{} // closed at the next wake-up of the topic
+	due     map[string]bool
+	signal  chan struct{}
+}
+
+// New makes a feed. Listen must run for it to hear other processes.
+func New(s *store.Store, c clock.Clock, log *slog.Logger) *Feed {
+	return &Feed{store: s, clock: c, log: log, waiting: map[string]chan struct{}{}, due: map[string]bool{}, signal: make(chan struct{}, 1)}
+}
+
+// Write adds an event in a transaction of GORM. Call Wake once it is committed.
+func (f *Feed) Write(tx *gorm.DB, e api.Event) error {
+	row, err := f.row(e)
+	if err != nil {
+		return err
+	}
+	return tx.Exec("INSERT INTO events (run_id, data, at) VALUES (?, ?, ?)", row...).Error
+}
+
+// Insert is Write for a batch of pgx's.
+func (f *Feed) Insert(b *pgx.Batch, e api.Event) error {
+	row, err := f.row(e)
+	if err == nil {
+		b.Queue("INSERT INTO events (run_id, data, at) VALUES ($1, $2, $3)", row...)
+	}
+	return err
+}
+
+func (f *Feed) row(e api.Event) ([]any, error) {
+	if e.At.IsZero() {
+		e.At = f.clock.Now()
+	}
+	data, err := json.Marshal(e)
+	if err != nil {
+		return nil, err
+	}
+	var run *string
+	if e.Run != "" {
+		run = &e.Run
+	}
+	return []any{run, string(data), e.At}, nil
+}
+
+// Wake tells those who wait for the topics, here and in other processes.
+func (f *Feed) Wake(topics ...string) {
+	f.mu.Lock()
+	for _, t := range topics {
+		f.tell(t)
+		f.due[t] = true
+	}
+	f.mu.Unlock()
+	select {
+	case f.signal <- struct{}{}:
+	default:
+	}
+}
+
+// tell wakes who waits in this process; f.mu is held.
+func (f *Feed) tell(topic string) {
+	if c := f.waiting[topic]; c != nil {
+		close(c)
+		delete(f.waiting, topic)
+	}
+}
+
+// Wait returns a channel that is closed at the next wake-up of the topic. Take it
+// before looking for what is waited for.
+func (f *Feed) Wait(topic string) <-chan struct{} {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	c := f.waiting[topic]
+	if c == nil {
+		c = make(chan struct{})
+		f.waiting[topic] = c
+	}
+	return c
+}
+
+// Run passes wake-ups on to and from other processes until ctx ends. It connects
+// again when the database was away.
+func (f *Feed) Run(ctx context.Context) {
+	var both sync.WaitGroup
+	both.Go(func() { f.notify(ctx) })
+	both.Go(func() {
+		for ctx.Err() == nil {
+			if err := f.listen(ctx); err != nil && ctx.Err() == nil {
+				f.log.Warn("waiting for the database", "error", err)
+				pause(ctx, f.clock, time.Second)
+			}
+		}
+	})
+	both.Wait()
+}
+
+func pause(ctx context.Context, c clock.Clock, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-c.After(d):
+	}
+}
+
+func (f *Feed) notify(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-f.signal:
+		}
+		pause(ctx, f.clock, settle)
+		f.mu.Lock()
+		var topics []string
+		for t := range f.due {
+			topics = append(topics, t)
+		}
+		clear(f.due)
+		f.mu.Unlock()
+		if len(topics) > 0 && ctx.Err() == nil {
+			if _, err := f.store.Pool.Exec(ctx, "SELECT pg_notify($1, $2)", channel, strings.Join(topics, " ")); err != nil {
+				f.log.Debug("a wake-up was not passed on", "error", err)
+			}
+		}
+	}
+}
+
+func (f *Feed) listen(ctx context.Context) error {
+	conn, err := pgx.Connect(ctx, f.store.Pool.Config().ConnString())
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	if _, err := conn.Exec(ctx, "LISTEN "+channel); err != nil {
+		return err
+	}
+	for {
+		n, err := conn.WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		f.mu.Lock()
+		for topic := range strings.FieldsSeq(n.Payload) {
+			f.tell(topic)
+		}
+		f.mu.Unlock()
+	}
+}
+
+// Position is where a reader is in the stream. The zero value is its beginning.
+type Position struct{ xid, id int64 }
+
+// String prints the position as the id of a Server-Sent Event.
+func (p Position) String() string { return fmt.Sprintf("%d-%d", p.xid, p.id) }
+
+// ParsePosition reads what String prints.
+func ParsePosition(text string) (p Position, err error) {
+	_, err = fmt.Sscanf(text, "%d-%d", &p.xid, &p.id)
+	return p, err
+}
+
+// Entry is an event at its position.
+type Entry struct {
+	Position
+	Data json.RawMessage
+}
+
+// batch is the most events that are read at once.
+const batch = 1000
+
+// Now returns the position after everything that can be read now.
+func (f *Feed) Now(ctx context.Context) (p Position, err error) {
+	err = f.store.Pool.QueryRow(ctx, "SELECT pg_snapshot_xmin(pg_current_snapshot())::text::bigint").Scan(&p.xid)
+	return p, err // ids begin at 1, so the position is before any event of that transaction
+}
+
+// After returns events after the position, at most a batch, of one run or all.
+func (f *Feed) After(ctx context.Context, p Position, run *uuid.UUID) ([]Entry, error) {
+	rows, err := f.store.Pool.Query(ctx, `
+		SELECT xid, id, data FROM events
+		WHERE (xid, id) > ($1, $2) AND xid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint
+		  AND ($3::uuid IS NULL OR run_id = $3)
+		ORDER BY xid, id LIMIT $4`, p.xid, p.id, run, batch)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (e Entry, err error) {
+		err = row.Scan(&e.xid, &e.id, &e.Data)
+		return e, err
+	})
+}

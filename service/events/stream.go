@@ -1,0 +1,80 @@
+package events
+
+import (
+	"bytes"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/google/uuid"
+
+	"rotanex.example/api"
+	"rotanex.example/service/edge"
+)
+
+const (
+	// look is how often a stream looks for itself, should a wake-up get lost.
+	look = time.Second
+	// keepAlive is how often a silent stream says a word, so that a client or a
+	// proxy in between can tell that it lives.
+	keepAlive = 15 * time.Second
+)
+
+// Stream serves events as Server-Sent Events.
+func (f *Feed) Stream(w http.ResponseWriter, r *http.Request, params api.StreamEventsParams) {
+	ctx := r.Context()
+	position, err := f.Now(ctx)
+	if err == nil && params.LastEventID != "" {
+		if position, err = ParsePosition(params.LastEventID); err != nil {
+			err = edge.BadField("Last-Event-ID", params.LastEventID, "not the id of an event of this stream")
+		}
+	}
+	if err != nil {
+		edge.Fail(w, r, err)
+		return
+	}
+	var run *uuid.UUID
+	if params.Run != uuid.Nil {
+		run = &params.Run
+	}
+	out := http.NewResponseController(w)
+	_ = out.SetWriteDeadline(time.Time{})
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	_, _ = fmt.Fprintf(w, "retry: 1000\nid: %s\n: the stream begins\n\n", position)
+	_ = out.Flush()
+
+	ticks := f.clock.NewTicker(look)
+	defer ticks.Stop()
+	spoken := f.clock.WallNow()
+	for {
+		woken := f.Wait(Changes)
+		entries, err := f.After(ctx, position, run)
+		if err != nil {
+			return // the client resumes where it was
+		}
+		var page bytes.Buffer
+		for _, e := range entries {
+			fmt.Fprintf(&page, "id: %s\ndata: %s\n\n", e.Position, e.Data)
+			position = e.Position
+		}
+		if page.Len() == 0 && f.clock.WallNow().Sub(spoken) >= keepAlive {
+			page.WriteString(": still here\n\n")
+		}
+		if page.Len() > 0 {
+			if _, err := w.Write(page.Bytes()); err != nil || out.Flush() != nil {
+				return
+			}
+			spoken = f.clock.WallNow()
+		}
+		if len(entries) == batch {
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-woken:
+		case <-ticks.Chan():
+		}
+	}
+}

@@ -1,0 +1,326 @@
+// Package hosts keeps the stock: hosts as they were declared and as their agents
+// found them, and the offers of rented sources.
+package hosts
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"rotanex.example/api"
+	"rotanex.example/core/stock"
+	"rotanex.example/service/access"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/events"
+	"rotanex.example/service/store"
+)
+
+// Lost is how long, in real time, an agent may be silent before it counts as lost.
+const Lost = 20 * time.Second
+
+// Host is the record of one.
+type Host struct {
+	Name      string     `gorm:"primaryKey"`
+	Source    string     //
+	Spec      stock.Host `gorm:"serializer:json"`
+	Found     bool       // devices are as the agent found them
+	Draining  bool
+	Launchers []string `gorm:"serializer:json"`
+	Findings  []string `gorm:"serializer:json"`
+	Boot      *uuid.UUID
+	AgentSeen *time.Time
+	Server    bool // a rented server of a run
+}
+
+// Up reports whether its agent spoke lately.
+func (h Host) Up(wall time.Time) bool { return h.AgentSeen != nil && wall.Sub(*h.AgentSeen) < Lost }
+
+// Offer is the record of one.
+type Offer struct {
+	Name   string      `gorm:"primaryKey"`
+	Source string      //
+	Spec   stock.Offer `gorm:"serializer:json"`
+}
+
+// Hosts looks after them.
+type Hosts struct {
+	store *store.Store
+	clock clock.Clock
+	feed  *events.Feed
+	beat  time.Duration
+}
+
+// New makes it. Beat is how often agents shall send a heartbeat.
+func New(s *store.Store, c clock.Clock, f *events.Feed, beat time.Duration) *Hosts {
+	return &Hosts{s, c, f, beat}
+}
+
+// Find returns a host by name, or a problem that names it.
+func (h *Hosts) Find(ctx context.Context, name string) (Host, error) {
+	var host Host
+	err := h.store.WithContext(ctx).Take(&host, "name = ?", name).Error
+	if store.Missing(err) {
+		err = edge.NotFound(fmt.Sprintf("there is no host %q; rotanex hosts list shows them", name))
+	}
+	return host, err
+}
+
+// Owned returns all hosts that are not rented servers, by name.
+func (h *Hosts) Owned(ctx context.Context) ([]Host, error) {
+	var all []Host
+	return all, h.store.WithContext(ctx).Where("NOT server").Order("name").Find(&all).Error
+}
+
+// Offers returns all offers, by name.
+func (h *Hosts) Offers(ctx context.Context) ([]Offer, error) {
+	var all []Offer
+	return all, h.store.WithContext(ctx).Order("name").Find(&all).Error
+}
+
+// Put makes a host or replaces what was declared of it. Devices that its agent
+// found stay as found.
+func (h *Hosts) Put(ctx context.Context, spec stock.Host, server bool) error {
+	if err := spec.Validate(); err != nil {
+		return edge.BadField("/", spec.Name, err.Error())
+	}
+	return h.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var old Host
+		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&old, "name = ?", spec.Name).Error
+		if err != nil && !store.Missing(err) {
+			return err
+		}
+		if old.Found {
+			spec.Devices = merged(spec.Devices, old.Spec.Devices)
+			spec.CPU.Cores, spec.CPU.Threads = old.Spec.CPU.Cores, old.Spec.CPU.Threads
+			spec.MemoryGB, spec.Mains = old.Spec.MemoryGB, old.Spec.Mains
+		}
+		next := Host{Name: spec.Name, Source: spec.Source, Spec: spec, Server: server, Launchers: []string{}, Findings: []string{}}
+		err = tx.Clauses(clause.OnConflict{
+			Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"source", "spec"}),
+		}).Create(&next).Error
+		if err != nil {
+			return err
+		}
+		return h.feed.Write(tx, api.Event{Kind: api.EventKindHost, Host: spec.Name})
+	})
+}
+
+// merged takes from the declaration what an agent cannot find out, and from the
+// agent everything else.
+func merged(declared, found []stock.Device) []stock.Device {
+	out := slices.Clone(found)
+	for i := range out {
+		for _, d := range declared {
+			if d.ID != out[i].ID {
+				continue
+			}
+			if out[i].Watts == 0 {
+				out[i].Watts = d.Watts
+			}
+			if len(out[i].Backends) == 0 {
+				out[i].Backends = d.Backends
+			}
+		}
+	}
+	return out
+}
+
+// Report takes in what an agent found.
+func (h *Hosts) Report(ctx context.Context, name string, r api.StockReport) error {
+	devices, err := edge.Convert[[]stock.Device](r.Devices)
+	if err != nil {
+		return err
+	}
+	now := h.clock.WallNow()
+	err = h.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var host Host
+		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&host, "name = ?", name).Error
+		if store.Missing(err) {
+			host = Host{Name: name, Source: "joined", Spec: stock.Host{Name: name, Source: "joined", Note: "joined by its agent"}}
+			err = nil
+		}
+		if err != nil {
+			return err
+		}
+		host.Spec.Devices = merged(host.Spec.Devices, devices)
+		host.Spec.CPU.Cores, host.Spec.CPU.Threads = r.Cpu.Cores, r.Cpu.Threads
+		if host.Spec.CPU.Model == "" {
+			host.Spec.CPU.Model = r.Cpu.Model
+		}
+		host.Spec.MemoryGB, host.Spec.Mains = float64(r.MemoryGb), r.Mains
+		host.Found, host.Boot, host.AgentSeen = true, &r.Boot, &now
+		host.Launchers, host.Findings = r.Launchers, r.Findings
+		if host.Findings == nil {
+			host.Findings = []string{}
+		}
+		if err := tx.Save(&host).Error; err != nil {
+			return err
+		}
+		return h.feed.Write(tx, api.Event{Kind: api.EventKindHost, Host: name, State: "up"})
+	})
+	if err == nil {
+		h.feed.Wake(events.Changes, events.Work)
+	}
+	return err
+}
+
+func (h *Hosts) record(host Host) (api.Host, error) {
+	spec, err := edge.Convert[api.HostSpec](host.Spec)
+	if err != nil {
+		return api.Host{}, err
+	}
+	out := api.Host{
+		Spec: spec, Found: host.Found, Draining: host.Draining, Server: host.Server, Agent: api.HostAgentNone,
+		Launchers: host.Launchers, Findings: host.Findings, Crews: crewRecords(host.Spec),
+	}
+	if host.AgentSeen != nil {
+		out.AgentSeen, out.Agent = host.AgentSeen.UTC(), api.HostAgentLost
+		if host.Up(h.clock.WallNow()) {
+			out.Agent = api.HostAgentUp
+		}
+	}
+	return out, nil
+}
+
+func crewRecords(spec stock.Host) []api.Crew {
+	out := []api.Crew{}
+	for _, c := range spec.Crews() {
+		out = append(out, api.Crew{
+			Id: c.ID, Devices: c.Devices, Models: c.Models, Backends: c.Backends, Linked: c.Linked,
+			MemoryGb: float32(c.MemoryGB), BusyPriceHour: spec.BusyPrice(c).Rat().FloatString(4),
+		})
+	}
+	return out
+}
+
+// List answers with a page of hosts.
+func (h *Hosts) List(w http.ResponseWriter, r *http.Request, params api.ListHostsParams) {
+	out := api.HostList{Items: []api.Host{}}
+	keys, err := edge.Keys(params.Cursor, 1)
+	if err == nil {
+		limit := edge.Limit(params.Limit, 100)
+		query := h.store.WithContext(r.Context()).Order("name").Limit(limit + 1)
+		if keys != nil {
+			query = query.Where("name > ?", keys[0])
+		}
+		var hosts []Host
+		err = query.Find(&hosts).Error
+		if len(hosts) > limit {
+			hosts = hosts[:limit]
+			out.Next = edge.Cursor(hosts[limit-1].Name)
+		}
+		for _, host := range hosts {
+			record, failed := h.record(host)
+			if failed != nil {
+				err = failed
+			}
+			out.Items = append(out.Items, record)
+		}
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+func (h *Hosts) answer(w http.ResponseWriter, r *http.Request, name string, err error) {
+	var out api.Host
+	if err == nil {
+		var host Host
+		if host, err = h.Find(r.Context(), name); err == nil {
+			out, err = h.record(host)
+		}
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+// Get answers with one host.
+func (h *Hosts) Get(w http.ResponseWriter, r *http.Request, name string) { h.answer(w, r, name, nil) }
+
+// PutHost stores what a file declares of a host.
+func (h *Hosts) PutHost(w http.ResponseWriter, r *http.Request, name string) {
+	spec, err := edge.Body[stock.Host](r)
+	if err == nil && spec.Name != name {
+		err = edge.BadField("/name", spec.Name, "is not the host in the path, "+name)
+	}
+	if err == nil {
+		err = h.Put(r.Context(), spec, false)
+	}
+	h.feed.Wake(events.Changes)
+	h.answer(w, r, name, err)
+}
+
+// Drain lets a host finish what it renders and take nothing new, or take work again.
+func (h *Hosts) Drain(w http.ResponseWriter, r *http.Request, name string) {
+	body, err := edge.Body[api.DrainHostJSONBody](r)
+	if err == nil {
+		if _, err = h.Find(r.Context(), name); err == nil {
+			err = h.store.WithContext(r.Context()).Transaction(func(tx *gorm.DB) error {
+				if err := tx.Exec("UPDATE hosts SET draining = ? WHERE name = ?", body.Drain, name).Error; err != nil {
+					return err
+				}
+				state := "open"
+				if body.Drain {
+					state = "draining"
+				}
+				return h.feed.Write(tx, api.Event{Kind: api.EventKindHost, Host: name, State: state})
+			})
+		}
+	}
+	h.feed.Wake(events.Changes, events.Work)
+	h.answer(w, r, name, err)
+}
+
+// ListOffers answers with all offers.
+func (h *Hosts) ListOffers(w http.ResponseWriter, r *http.Request) {
+	offers, err := h.Offers(r.Context())
+	out := []api.Offer{}
+	for _, o := range offers {
+		record, failed := offerRecord(o)
+		if failed != nil {
+			err = failed
+		}
+		out = append(out, record)
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+func offerRecord(o Offer) (api.Offer, error) {
+	spec, err := edge.Convert[api.OfferSpec](o.Spec)
+	return api.Offer{Spec: spec, Crews: crewRecords(o.Spec.Server(o.Name))}, err
+}
+
+// PutOffer stores an offer.
+func (h *Hosts) PutOffer(w http.ResponseWriter, r *http.Request, name string) {
+	spec, err := edge.Body[stock.Offer](r)
+	if err == nil && spec.Name != name {
+		err = edge.BadField("/name", spec.Name, "is not the offer in the path, "+name)
+	}
+	if err == nil {
+		if wrong := spec.Validate(); wrong != nil {
+			err = edge.BadField("/", name, wrong.Error())
+		}
+	}
+	o := Offer{Name: name, Source: spec.Source, Spec: spec}
+	if err == nil {
+		err = h.store.WithContext(r.Context()).Save(&o).Error
+	}
+	var record api.Offer
+	if err == nil {
+		record, err = offerRecord(o)
+	}
+	edge.Answer(w, r, http.StatusOK, record, err)
+}
+
+// ReportStock takes in an agent's report and says how it shall go on.
+func (h *Hosts) ReportStock(w http.ResponseWriter, r *http.Request) {
+	body, err := edge.Body[api.StockReport](r)
+	if err == nil {
+		err = h.Report(r.Context(), access.From(r.Context()).Host, body)
+	}
+	edge.Answer(w, r, http.StatusOK, api.AgentOrders{HeartbeatS: h.beat.Seconds(), ClockFactor: h.clock.Factor()}, err)
+}

@@ -1,0 +1,230 @@
+package plans
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"rotanex.example/api"
+	"rotanex.example/core/planning"
+	"rotanex.example/core/pricing"
+	"rotanex.example/core/stock"
+	"rotanex.example/core/timing"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/hosts"
+	"rotanex.example/service/shots"
+)
+
+// notes is what a plan's problem file does not say: where each timing comes from
+// and what was left out and why.
+type notes struct {
+	Basis   map[string]timing.Estimate `json:"basis"` // by basisKey
+	LeftOut []api.LeftOut              `json:"left_out"`
+}
+
+func basisKey(shot, place, crew string) string { return shot + " " + place + "/" + crew }
+
+// horizon is how far past the last deadline opening hours are looked at, so that
+// a plan that comes late still finds them.
+const horizon = 14 * 24 * time.Hour
+
+// build turns stock, trials and prices into a problem.
+func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, notes, error) {
+	b := builder{Plans: p, now: p.clock.Now().Truncate(time.Second), notes: notes{Basis: map[string]timing.Estimate{}, LeftOut: []api.LeftOut{}}}
+	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
+	if ask.Goal != "" {
+		b.problem.Goal = string(ask.Goal)
+	}
+	if ask.Budget != "" {
+		budget, err := pricing.ParseMoney(ask.Budget)
+		if err != nil {
+			return b.problem, b.notes, edge.BadField("/budget", ask.Budget, err.Error())
+		}
+		b.problem.Budget = &budget
+	}
+	if b.problem.Goal == planning.Fastest && b.problem.Budget == nil {
+		return b.problem, b.notes, edge.BadField("/budget", "", "the fastest plan needs a budget to stay inside, such as 250.00")
+	}
+	if err := b.addShots(ctx, ask); err != nil {
+		return b.problem, b.notes, err
+	}
+	if err := b.addHosts(ctx); err != nil {
+		return b.problem, b.notes, err
+	}
+	if ask.Rented == nil || *ask.Rented {
+		if err := b.addOffers(ctx); err != nil {
+			return b.problem, b.notes, err
+		}
+	}
+	return b.problem, b.notes, nil
+}
+
+type builder struct {
+	*Plans
+	now     time.Time
+	problem planning.Problem
+	notes   notes
+	shots   []plannedShot
+	last    time.Time // of the deadlines
+}
+
+type plannedShot struct {
+	shots.Shot
+	trials []timing.Trial
+}
+
+func (b *builder) addShots(ctx context.Context, ask api.NewPlan) error {
+	for i, name := range ask.Shots {
+		if slices.Contains(ask.Shots[:i], name) {
+			return edge.BadField("/shots", name, "is listed twice")
+		}
+		shot, err := b.shotsOf.Find(ctx, name)
+		if err != nil {
+			return err
+		}
+		deadline := ask.By
+		if deadline.IsZero() {
+			deadline = shot.Spec.Deadline
+		}
+		if deadline.IsZero() {
+			return edge.BadField("/by", "", fmt.Sprintf("shot %s has no deadline of its own: say by when", name))
+		}
+		if !deadline.After(b.now) {
+			return edge.BadField("/by", deadline.UTC().Format(time.RFC3339), fmt.Sprintf("is past: it is %s now", b.now.Format(time.RFC3339)))
+		}
+		if deadline.After(b.last) {
+			b.last = deadline
+		}
+		trials, err := b.trials.Of(ctx, shot)
+		if err != nil {
+			return err
+		}
+		b.shots = append(b.shots, plannedShot{shot, trials})
+		b.problem.Shots = append(b.problem.Shots, planning.Shot{
+			ID: name, Frames: shot.FrameCount, Deadline: b.millis(deadline), RAM: planning.Memory(float64(shot.Spec.HostMemoryGb)*1e6 + 0.5),
+		})
+	}
+	return nil
+}
+
+func (b *builder) millis(t time.Time) planning.Millis {
+	return planning.Millis(t.Sub(b.now) / time.Millisecond)
+}
+
+func (b *builder) leaveOut(shot, place, crew, format string, args ...any) {
+	b.notes.LeftOut = append(b.notes.LeftOut, api.LeftOut{Shot: shot, Place: place, Crew: crew, Why: fmt.Sprintf(format, args...)})
+}
+
+func (b *builder) addHosts(ctx context.Context) error {
+	all, err := b.hostsOf.Owned(ctx)
+	if err != nil {
+		return err
+	}
+	for _, h := range all {
+		memory := planning.Memory(h.Spec.MemoryGB * 1e6)
+		host := planning.Host{ID: h.Name, RAM: &memory, Windows: [][2]planning.Millis{}}
+		for _, w := range h.Spec.Windows(b.now, b.last.Add(horizon), b.zone) {
+			host.Windows = append(host.Windows, [2]planning.Millis{b.millis(w.Start), b.millis(w.End)})
+		}
+		used := map[string]bool{}
+		for _, shot := range b.shots {
+			if why := b.cannot(h, shot); why != "" {
+				b.leaveOut(shot.Name, h.Name, "", "%s", why)
+				continue
+			}
+			for _, c := range h.Spec.Crews() {
+				if frame, ok := b.estimate(shot, h.Name, c); ok {
+					used[c.ID] = true
+					b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Host: h.Name, Crew: c.ID, Frame: frame})
+				}
+			}
+		}
+		for _, c := range h.Spec.Crews() {
+			if used[c.ID] {
+				host.Crews = append(host.Crews, planning.Crew{ID: c.ID, Devices: c.Devices, BusyPrice: h.Spec.BusyPrice(c)})
+			}
+		}
+		if len(host.Crews) > 0 {
+			b.problem.Hosts = append(b.problem.Hosts, host)
+		}
+	}
+	return nil
+}
+
+// cannot says why no crew of the host may render the shot, or "".
+func (b *builder) cannot(h hosts.Host, shot plannedShot) string {
+	switch {
+	case !h.Up(b.clock.WallNow()):
+		return "its agent is not up: start it there"
+	case h.Draining:
+		return "it drains: rotanex hosts drain " + h.Name + " --undo"
+	case !slices.Contains(h.Launchers, shot.Spec.Launcher):
+		return fmt.Sprintf("its agent may not start %s; it may start %s", shot.Spec.Launcher, strings.Join(h.Launchers, ", "))
+	case float64(shot.Spec.HostMemoryGb) > h.Spec.MemoryGB:
+		return fmt.Sprintf("a renderer needs %g GB of host memory, it has %g GB", shot.Spec.HostMemoryGb, h.Spec.MemoryGB)
+	}
+	return ""
+}
+
+// estimate returns what a frame takes on a crew, and keeps where that comes from
+// or why the crew is left out.
+func (b *builder) estimate(shot plannedShot, place string, c stock.Crew) (planning.Millis, bool) {
+	gpus := !slices.Equal(c.Devices, []string{stock.CPUDevice})
+	if need := float64(shot.Spec.DeviceMemoryGb); gpus && need > c.MemoryGB {
+		b.leaveOut(shot.Name, place, c.ID, "needs %g GB of device memory, its smallest device has %g GB free", need, c.MemoryGB)
+		return 0, false
+	}
+	e, ok := timing.EstimateFor(place, c.ID, c.Models, shot.trials)
+	if !ok {
+		b.leaveOut(shot.Name, place, c.ID, "no frame was timed on it or on a crew of the same models: rotanex trial run %s --crew %s/%s", shot.Name, place, c.ID)
+		return 0, false
+	}
+	b.notes.Basis[basisKey(shot.Name, place, c.ID)] = e
+	return max(1, planning.Millis(e.Seconds*1000+0.5)), true
+}
+
+func (b *builder) addOffers(ctx context.Context) error {
+	all, err := b.hostsOf.Offers(ctx)
+	if err != nil {
+		return err
+	}
+	for _, o := range all {
+		if !b.rented(o.Source) {
+			for _, shot := range b.shots {
+				b.leaveOut(shot.Name, o.Name, "", "the service has no way to %s: start it with --rental %s=URL", o.Source, o.Source)
+			}
+			continue
+		}
+		memory := planning.Memory(o.Spec.MemoryGB * 1e6)
+		step := planning.MillisOf(time.Duration(o.Spec.IncrementS) * time.Second)
+		offer := planning.Offer{
+			ID: o.Name, Source: o.Source, MaxServers: o.Spec.MaxServers, RAM: &memory,
+			Lead: planning.Millis(o.Spec.LeadS) * 1000, Wrap: planning.Millis(o.Spec.WrapS) * 1000,
+			Price: o.Spec.PriceHour, Fee: o.Spec.Fee, Increment: &step, Minimum: planning.Millis(o.Spec.MinimumS) * 1000,
+		}
+		used := map[string]bool{}
+		for _, shot := range b.shots {
+			if need := float64(shot.Spec.HostMemoryGb); need > o.Spec.MemoryGB {
+				b.leaveOut(shot.Name, o.Name, "", "a renderer needs %g GB of host memory, it has %g GB", need, o.Spec.MemoryGB)
+				continue
+			}
+			for _, c := range o.Spec.Crews() {
+				if frame, ok := b.estimate(shot, o.Name, c); ok {
+					used[c.ID] = true
+					b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Offer: o.Name, Crew: c.ID, Frame: frame})
+				}
+			}
+		}
+		for _, c := range o.Spec.Crews() {
+			if used[c.ID] {
+				offer.Crews = append(offer.Crews, planning.Crew{ID: c.ID, Devices: c.Devices})
+			}
+		}
+		if len(offer.Crews) > 0 {
+			b.problem.Offers = append(b.problem.Offers, offer)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,244 @@
+// Package plans turns what the service knows into a planning problem, has it
+// solved, and keeps problem and answer together, so that any plan can be
+// reproduced from its own record.
+package plans
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+
+	"rotanex.example/api"
+	"rotanex.example/core/planning"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/events"
+	"rotanex.example/service/hosts"
+	"rotanex.example/service/runs"
+	"rotanex.example/service/shots"
+	"rotanex.example/service/store"
+	"rotanex.example/service/trials"
+)
+
+// Plan is the record of one.
+type Plan struct {
+	ID        uuid.UUID `gorm:"primaryKey"`
+	CreatedAt time.Time
+	Request   []byte
+	Shots     []string `gorm:"serializer:json"`
+	Status    string
+	Cost      string
+	CostBound string
+	Currency  string
+	Problem   string
+	Plan      string
+	Notes     notes `gorm:"serializer:json"`
+}
+
+// Config is what planning needs to know of the house.
+type Config struct {
+	Currency string
+	Zone     *time.Location           // in which opening hours are read
+	Rented   func(source string) bool // whether servers of the source can be brought up
+}
+
+// Plans looks after them.
+type Plans struct {
+	store    *store.Store
+	clock    clock.Clock
+	feed     *events.Feed
+	hostsOf  *hosts.Hosts
+	shotsOf  *shots.Shots
+	trials   *trials.Trials
+	currency string
+	zone     *time.Location
+	rented   func(string) bool
+}
+
+// New makes it.
+func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, sh *shots.Shots, t *trials.Trials, config Config) *Plans {
+	return &Plans{s, c, f, h, sh, t, config.Currency, config.Zone, config.Rented}
+}
+
+const defaultTimeLimit = 10 * time.Second
+
+// Create plans.
+func (p *Plans) Create(w http.ResponseWriter, r *http.Request, params api.CreatePlanParams) {
+	body, err := edge.Body[api.NewPlan](r)
+	id := runs.IDFor(r, params.IdempotencyKey)
+	if err == nil {
+		err = p.create(r.Context(), id, body)
+	}
+	p.answer(w, r, http.StatusCreated, id, err)
+}
+
+func (p *Plans) create(ctx context.Context, id uuid.UUID, ask api.NewPlan) error {
+	var old []Plan
+	if err := p.store.WithContext(ctx).Select("request").Where("id = ?", id).Limit(1).Find(&old).Error; err != nil {
+		return err
+	}
+	if len(old) > 0 {
+		return runs.SameRequest(old[0].Request, runs.Fingerprint(ask))
+	}
+	problem, notes, err := p.build(ctx, ask)
+	if err != nil {
+		return err
+	}
+	limit := defaultTimeLimit
+	if ask.TimeLimitS > 0 {
+		limit = time.Duration(float64(ask.TimeLimitS) * float64(time.Second))
+	}
+	plan, err := planning.Solve(ctx, problem, planning.Options{TimeLimit: limit})
+	if err != nil {
+		return err
+	}
+	problemFile, err := json.Marshal(problem)
+	if err != nil {
+		return err
+	}
+	planFile, err := json.Marshal(plan)
+	if err != nil {
+		return err
+	}
+	record := Plan{
+		ID: id, CreatedAt: problem.Start, Request: runs.Fingerprint(ask), Shots: ask.Shots, Status: plan.Status,
+		Cost: plan.Cost.String(), CostBound: plan.CostBound.String(), Currency: problem.Currency,
+		Problem: string(problemFile), Plan: string(planFile), Notes: notes,
+	}
+	err = p.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Create(&record).Error; err != nil {
+			return err
+		}
+		return p.feed.Write(tx, api.Event{Kind: api.EventKindPlan, State: plan.Status})
+	})
+	p.feed.Wake(events.Changes)
+	return err
+}
+
+// open reads the two files of a record.
+func (r Plan) open() (problem planning.Problem, plan planning.Plan, err error) {
+	if problem, err = planning.ParseProblem(bytes.NewReader([]byte(r.Problem))); err == nil {
+		plan, err = planning.ParsePlan(bytes.NewReader([]byte(r.Plan)))
+	}
+	return problem, plan, err
+}
+
+func record(r Plan, whole bool) (api.Plan, error) {
+	problem, plan, err := r.open()
+	at := func(m planning.Millis) time.Time { return problem.Start.Add(m.Duration()) }
+	out := api.Plan{
+		Id: r.ID, Created: r.CreatedAt.UTC(), Shots: r.Shots, Status: api.PlanStatus(r.Status), Currency: r.Currency, Goal: problem.Goal,
+		Cost: plan.Cost.String(), CostBound: plan.CostBound.String(), Start: problem.Start, Finish: at(plan.Finish),
+	}
+	for _, s := range problem.Shots {
+		if d := at(s.Deadline); d.After(out.Deadline) {
+			out.Deadline = d
+		}
+	}
+	if err != nil || !whole {
+		return out, err
+	}
+	for _, lost := range plan.Impossible {
+		out.Impossible = append(out.Impossible, struct {
+			Shot string `json:"shot"`
+			Why  string `json:"why"`
+		}{lost.Shot, lost.Why})
+	}
+	costs := planning.Price(problem, plan)
+	sources := sourcesOf(problem)
+	out.Servers, out.Bookings, out.LeftOut = []api.PlannedServer{}, []api.PlannedBooking{}, r.Notes.LeftOut
+	offerOf := map[string]string{}
+	for i, v := range plan.Servers {
+		offerOf[v.ID] = v.Offer
+		for _, o := range problem.Offers {
+			if o.ID == v.Offer {
+				out.Servers = append(out.Servers, api.PlannedServer{
+					Id: v.ID, Offer: v.Offer, Source: o.Source, From: at(v.From), Usable: at(v.From + o.Lead), To: at(v.To),
+					BilledS: o.Meter().Billed((v.To - v.From).Duration()).Seconds(), Cost: costs.Servers[i].String(),
+				})
+			}
+		}
+	}
+	for i, b := range plan.Bookings {
+		place := b.Where()
+		if b.Server != "" {
+			place = offerOf[b.Server]
+		}
+		basis := r.Notes.Basis[basisKey(b.Shot, place, b.Crew)]
+		row := api.PlannedBooking{
+			Shot: b.Shot, Place: b.Where(), Source: sources[place], Crew: b.Crew, Frames: b.Frames, Start: at(b.Start), End: at(b.End),
+			FrameS: basis.Seconds, Basis: api.PlannedBookingBasis(basis.Basis), From: basis.From,
+		}
+		if b.Server == "" {
+			row.Cost = costs.Bookings[i].String()
+		}
+		out.Bookings = append(out.Bookings, row)
+	}
+	if out.Problem, err = edge.Convert[map[string]any](json.RawMessage(r.Problem)); err != nil {
+		return out, err
+	}
+	out.Plan, err = edge.Convert[map[string]any](json.RawMessage(r.Plan))
+	return out, err
+}
+
+func sourcesOf(problem planning.Problem) map[string]string {
+	out := map[string]string{}
+	for _, o := range problem.Offers {
+		out[o.ID] = o.Source
+	}
+	return out
+}
+
+func (p *Plans) answer(w http.ResponseWriter, r *http.Request, status int, id uuid.UUID, err error) {
+	var out api.Plan
+	if err == nil {
+		var found []Plan
+		err = p.store.WithContext(r.Context()).Where("id = ?", id).Limit(1).Find(&found).Error
+		if err == nil && len(found) == 0 {
+			err = edge.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", id))
+		}
+		if err == nil {
+			out, err = record(found[0], true)
+		}
+	}
+	edge.Answer(w, r, status, out, err)
+}
+
+// Get answers with one plan.
+func (p *Plans) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	p.answer(w, r, http.StatusOK, id, nil)
+}
+
+// List answers with a page of plans, newest first.
+func (p *Plans) List(w http.ResponseWriter, r *http.Request, params api.ListPlansParams) {
+	out := api.PlanList{Items: []api.Plan{}}
+	limit := edge.Limit(params.Limit, 100)
+	keys, err := edge.Keys(params.Cursor, 2)
+	var found []Plan
+	if err == nil {
+		query := p.store.WithContext(r.Context()).Order("created_at DESC, id DESC").Limit(limit + 1)
+		if keys != nil {
+			query = query.Where("(created_at, id) < (?::timestamptz, ?::uuid)", keys[0], keys[1])
+		}
+		err = query.Find(&found).Error
+	}
+	if len(found) > limit {
+		found = found[:limit]
+		last := found[limit-1]
+		out.Next = edge.Cursor(last.CreatedAt.Format(time.RFC3339Nano), last.ID.String())
+	}
+	for _, f := range found {
+		one, failed := record(f, false)
+		if failed != nil {
+			err = failed
+		}
+		out.Items = append(out.Items, one)
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}

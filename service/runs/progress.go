@@ -1,0 +1,364 @@
+package runs
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+
+	"rotanex.example/api"
+	"rotanex.example/core/planning"
+	"rotanex.example/core/pricing"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/hosts"
+)
+
+// planned is the plan that a run carries out.
+type planned struct {
+	problem  planning.Problem
+	plan     planning.Plan
+	currency string
+}
+
+func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
+	var p planned
+	if run.PlanID == nil {
+		return p, edge.Conflict("a trial has no plan")
+	}
+	var problem, plan json.RawMessage
+	err := q.store.Pool.QueryRow(ctx, "SELECT problem, plan, currency FROM plans WHERE id = $1", *run.PlanID).Scan(&problem, &plan, &p.currency)
+	if err != nil {
+		return p, err
+	}
+	if p.problem, err = planning.ParseProblem(bytes.NewReader(problem)); err != nil {
+		return p, err
+	}
+	p.plan, err = planning.ParsePlan(bytes.NewReader(plan))
+	return p, err
+}
+
+// at turns a time of the plan into one of the clock.
+func (p planned) at(m planning.Millis) time.Time { return p.problem.Start.Add(m.Duration()) }
+
+// state is a run with everything that belongs to it, read at one time.
+type state struct {
+	Run
+	planned
+	now      time.Time
+	shots    []Shot
+	bookings []Booking
+	servers  []Server
+	hosts    map[string]hosts.Host
+	counts   []shotCount
+	crews    []crewWork
+	leased   []Frame
+	recent   []time.Time // when the last frames were done, newest first
+}
+
+type shotCount struct {
+	Shot, State string
+	N           int
+}
+
+// crewWork is what a crew has done in a run, failed tries included.
+type crewWork struct {
+	Host, Crew   string
+	Done, Failed int
+	Seconds      float64 // of all tries
+	DoneSeconds  float64 // of those that gave a frame
+}
+
+// recentFrames is over how many finished frames the present speed is taken.
+const recentFrames = 40
+
+func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
+	if s.Run, err = q.find(ctx, id); err != nil {
+		return s, err
+	}
+	if s.planned, err = q.planOf(ctx, s.Run); err != nil {
+		return s, err
+	}
+	s.now = q.clock.Now()
+	db := q.store.WithContext(ctx)
+	var all []hosts.Host
+	for _, query := range []error{
+		db.Where("run_id = ?", id).Order("shot").Find(&s.shots).Error,
+		db.Where("run_id = ?", id).Order("start_at, id").Find(&s.bookings).Error,
+		db.Where("run_id = ?", id).Order("id").Find(&s.servers).Error,
+		db.Where("run_id = ? AND state = 'leased'", id).Find(&s.leased).Error,
+		db.Raw("SELECT shot, state, count(*) AS n FROM frames WHERE run_id = ? GROUP BY 1, 2", id).Scan(&s.counts).Error,
+		db.Raw(`SELECT host, crew, count(*) FILTER (WHERE outcome = 'done') AS done, count(*) FILTER (WHERE outcome <> 'done') AS failed,
+			sum(seconds) AS seconds, coalesce(sum(seconds) FILTER (WHERE outcome = 'done'), 0) AS done_seconds
+			FROM attempts WHERE run_id = ? GROUP BY 1, 2`, id).Scan(&s.crews).Error,
+		db.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' ORDER BY done_at DESC LIMIT ?", id, recentFrames).Scan(&s.recent).Error,
+		db.Where("name IN (SELECT host FROM bookings WHERE run_id = ?)", id).Find(&all).Error,
+	} {
+		if query != nil {
+			return s, query
+		}
+	}
+	s.hosts = map[string]hosts.Host{}
+	for _, h := range all {
+		s.hosts[h.Name] = h
+	}
+	return s, nil
+}
+
+func add(c *api.FrameCounts, state string, n int) {
+	switch state {
+	case "waiting":
+		c.Waiting += n
+	case "leased":
+		c.Leased += n
+	case "done":
+		c.Done += n
+	case "failed":
+		c.Failed += n
+	}
+}
+
+// until is now, or when the run ended.
+func (s state) until() time.Time {
+	if s.EndedAt != nil {
+		return *s.EndedAt
+	}
+	return s.now
+}
+
+// pace returns how many frames an hour were finished of late.
+func (s state) pace() float64 {
+	if len(s.recent) < 2 {
+		return 0
+	}
+	first := s.recent[len(s.recent)-1]
+	// Up to now, not to the last frame: a run that stands still slows down.
+	hours := s.until().Sub(first).Hours()
+	if hours <= 0 {
+		return 0
+	}
+	return float64(len(s.recent)-1) / hours
+}
+
+func (s state) record(wall time.Time) api.Run {
+	out := api.Run{
+		Id: s.ID, Plan: *s.PlanID, State: api.RunState(s.State), Created: s.CreatedAt.UTC(), Currency: s.currency,
+		PlannedFinish: s.at(s.plan.Finish), PlannedCost: s.plan.Cost.String(), FramesHour: s.pace(),
+		Shots: []api.RunShot{}, Crews: []api.RunCrew{}, Servers: []api.RunServer{},
+	}
+	if s.EndedAt != nil {
+		out.Ended = s.EndedAt.UTC()
+	}
+	for _, shot := range s.shots {
+		row := api.RunShot{Shot: shot.Shot, Title: shot.Spec.Title, Frames: shot.Spec.Frames, Width: shot.Spec.Width, Height: shot.Spec.Height}
+		for _, c := range s.counts {
+			if c.Shot == shot.Shot {
+				add(&row.Counts, c.State, c.N)
+				add(&out.Counts, c.State, c.N)
+			}
+		}
+		out.Shots = append(out.Shots, row)
+	}
+	for _, p := range s.problem.Shots {
+		if d := s.at(p.Deadline); d.After(out.Deadline) {
+			out.Deadline = d
+		}
+	}
+	for _, b := range s.bookings {
+		if !b.StartAt.After(s.now) && s.now.Before(b.EndAt) && b.FrameS > 0 {
+			out.PlannedFramesHour += 3600 / b.FrameS
+		}
+	}
+	if left := out.Counts.Waiting + out.Counts.Leased; left > 0 && out.FramesHour > 0 && s.State == "running" {
+		out.ExpectedFinish = s.now.Add(time.Duration(float64(left) / out.FramesHour * float64(time.Hour)))
+	}
+	var cost pricing.Money
+	for _, row := range s.ledger() {
+		cost = cost.Plus(row.cost)
+	}
+	out.CostSoFar = cost.String()
+	for _, v := range s.servers {
+		row := api.RunServer{Id: v.ID, Offer: v.Offer, Host: v.Host, State: api.RunServerState(v.State), From: v.FromAt.UTC(), To: v.ToAt.UTC(), Trouble: v.Trouble}
+		if v.StartedAt != nil {
+			row.Started = v.StartedAt.UTC()
+		}
+		if v.StoppedAt != nil {
+			row.Stopped = v.StoppedAt.UTC()
+		}
+		out.Servers = append(out.Servers, row)
+	}
+	out.Crews = s.crewRecords(wall)
+	return out
+}
+
+// crewRecords says what each crew of the run is doing.
+func (s state) crewRecords(wall time.Time) []api.RunCrew {
+	out := []api.RunCrew{}
+	at := map[[2]string]int{}
+	starts := map[[2]string]time.Time{}
+	for _, b := range s.bookings {
+		key := [2]string{b.Host, b.Crew}
+		i, seen := at[key]
+		if !seen {
+			i = len(out)
+			at[key], starts[key] = i, b.StartAt
+			out = append(out, api.RunCrew{Host: b.Host, Crew: b.Crew, Source: s.hosts[b.Host].Source, PlannedS: b.FrameS})
+		}
+		out[i].Booked += b.Frames
+	}
+	for _, w := range s.crews {
+		if i, ok := at[[2]string{w.Host, w.Crew}]; ok {
+			out[i].Done = w.Done
+			if w.Done > 0 {
+				out[i].MeanS = w.DoneSeconds / float64(w.Done)
+			}
+		}
+	}
+	for key, i := range at {
+		host := s.hosts[key[0]]
+		switch {
+		case s.State != "running" && s.State != "paused":
+			out[i].State = api.RunCrewStateFinished
+		case starts[key].After(s.now):
+			out[i].State = api.RunCrewStateLater
+		case !host.Up(wall):
+			out[i].State = api.RunCrewStateLost
+		case host.Draining:
+			out[i].State = api.RunCrewStateDraining
+		default:
+			out[i].State = api.RunCrewStateReady
+		}
+	}
+	for _, f := range s.leased {
+		if i, ok := at[[2]string{*f.Host, *f.Crew}]; ok {
+			out[i].State, out[i].Shot, out[i].Frame, out[i].Progress = api.RunCrewStateRendering, f.Shot, f.Frame, f.Progress
+		}
+	}
+	for _, v := range s.servers {
+		for i := range out {
+			if out[i].Host == v.Host && out[i].State == api.RunCrewStateLost && (v.State == "planned" || v.State == "starting") {
+				out[i].State = api.RunCrewStateLater
+			} else if out[i].Host == v.Host && (v.State == "stopped" || v.State == "never") {
+				out[i].State = api.RunCrewStateFinished
+			}
+		}
+	}
+	return out
+}
+
+// row is one line of the ledger, exact.
+type row struct {
+	place, crew, source string
+	planned, done       int
+	failed              int
+	plannedS, busyS     float64
+	paid                *time.Duration
+	plannedCost, cost   pricing.Money
+}
+
+// ledger adds up what was planned and what was used, by crew of an owned host and
+// by rented server. It prices by the rate cards in the plan's problem.
+func (s state) ledger() []row {
+	var rows []row
+	at := map[[2]string]int{}
+	server := map[string]int{} // by host
+	work := map[[2]string]crewWork{}
+	for _, w := range s.crews {
+		work[[2]string{w.Host, w.Crew}] = w
+	}
+	costs := planning.Price(s.problem, s.plan)
+	for i, v := range s.plan.Servers {
+		for _, mine := range s.servers {
+			if mine.ID != v.ID {
+				continue
+			}
+			server[mine.Host] = len(rows)
+			paid := s.paid(mine)
+			r := row{place: mine.Host, source: s.sourceOf(v.Offer), plannedCost: costs.Servers[i], paid: &paid}
+			if mine.StartedAt != nil {
+				r.cost = s.meter(v.Offer).Charge(s.existed(mine))
+			}
+			rows = append(rows, r)
+		}
+	}
+	for _, b := range s.bookings {
+		key := [2]string{b.Host, b.Crew}
+		i, onServer := server[b.Host]
+		_, seen := at[key]
+		if !onServer {
+			if i, seen = at[key]; !seen {
+				i = len(rows)
+				rows = append(rows, row{place: b.Host, crew: b.Crew, source: s.hosts[b.Host].Source})
+			}
+		}
+		if !seen {
+			at[key] = i
+			w := work[key]
+			rows[i].done += w.Done
+			rows[i].failed += w.Failed
+			rows[i].busyS += w.Seconds
+			if onServer {
+				rows[i].crew = join(rows[i].crew, b.Crew)
+			} else {
+				rows[i].cost = pricing.PerHour(s.busyPrice(b.Host, b.Crew), time.Duration(w.Seconds*1000)*time.Millisecond)
+			}
+		}
+		rows[i].planned += b.Frames
+		seconds := float64(b.Frames) * b.FrameS
+		rows[i].plannedS += seconds
+		if !onServer {
+			rows[i].plannedCost = rows[i].plannedCost.Plus(pricing.PerHour(s.busyPrice(b.Host, b.Crew), time.Duration(seconds*1000)*time.Millisecond))
+		}
+	}
+	return rows
+}
+
+func join(list, one string) string {
+	if list == "" {
+		return one
+	}
+	return list + ", " + one
+}
+
+func (s state) busyPrice(host, crew string) pricing.Money {
+	for _, h := range s.problem.Hosts {
+		for _, c := range h.Crews {
+			if h.ID == host && c.ID == crew {
+				return c.BusyPrice
+			}
+		}
+	}
+	return pricing.Money{}
+}
+
+func (s state) offer(id string) planning.Offer {
+	i := slices.IndexFunc(s.problem.Offers, func(o planning.Offer) bool { return o.ID == id })
+	if i < 0 {
+		return planning.Offer{}
+	}
+	return s.problem.Offers[i]
+}
+
+func (s state) meter(offer string) pricing.Meter { return s.offer(offer).Meter() }
+func (s state) sourceOf(offer string) string     { return s.offer(offer).Source }
+
+// existed is how long a server has existed.
+func (s state) existed(v Server) time.Duration {
+	if v.StartedAt == nil {
+		return 0
+	}
+	end := s.now
+	if v.StoppedAt != nil {
+		end = *v.StoppedAt
+	}
+	return max(0, end.Sub(*v.StartedAt))
+}
+
+func (s state) paid(v Server) time.Duration {
+	if v.StartedAt == nil {
+		return 0
+	}
+	return s.meter(v.Offer).Billed(s.existed(v))
+}

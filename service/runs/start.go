@@ -1,0 +1,125 @@
+package runs
+
+import (
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"rotanex.example/api"
+	"rotanex.example/core/planning"
+	"rotanex.example/service/access"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/shots"
+)
+
+// IDFor returns the id of what a request makes: the same for the same caller and
+// Idempotency-Key, so that a repeat makes nothing twice; a new one without a key.
+func IDFor(r *http.Request, key string) uuid.UUID {
+	if key == "" {
+		return uuid.New()
+	}
+	name := fmt.Sprintf("%s %s %d %s", r.Method, r.URL.Path, access.From(r.Context()).TokenID, key)
+	return uuid.NewSHA1(uuid.NameSpaceURL, []byte(name))
+}
+
+// Fingerprint tells one request from another under the same key.
+func Fingerprint(body any) []byte {
+	data, _ := json.Marshal(body)
+	sum := sha256.Sum256(data)
+	return sum[:]
+}
+
+// defaultTries is how often a frame may fail before it is given up.
+const defaultTries = 3
+
+// Start carries out a plan.
+func (q *Runs) Start(all *shots.Shots, w http.ResponseWriter, r *http.Request, params api.StartRunParams) {
+	body, err := edge.Body[api.StartRunJSONBody](r)
+	id := IDFor(r, params.IdempotencyKey)
+	if err == nil {
+		err = q.start(all, r, id, body)
+	}
+	var s state
+	if err == nil {
+		s, err = q.read(r.Context(), id)
+	}
+	if err != nil {
+		edge.Fail(w, r, err)
+		return
+	}
+	edge.Answer(w, r, http.StatusCreated, s.record(q.clock.WallNow()), nil)
+}
+
+func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.StartRunJSONBody) error {
+	tries := body.Tries
+	if tries == 0 {
+		tries = defaultTries
+	}
+	run := Run{ID: id, Kind: KindRun, PlanID: &body.Plan, Request: Fingerprint(body), Tries: tries, CreatedAt: q.clock.Now()}
+	p, err := q.planOf(r.Context(), run)
+	if err != nil {
+		return edge.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", body.Plan))
+	}
+	if p.plan.Status == planning.Impossible {
+		return edge.Conflict("the plan is impossible: it has no bookings to carry out")
+	}
+	b := Beginning{Run: run}
+	for _, planned := range p.problem.Shots {
+		shot, err := all.Find(r.Context(), planned.ID)
+		if err != nil {
+			return err
+		}
+		if shot.FrameCount != planned.Frames {
+			return edge.Conflict(fmt.Sprintf("shot %s has %d frames now and had %d when it was planned: plan again", shot.Name, shot.FrameCount, planned.Frames))
+		}
+		b.Shots = append(b.Shots, Shot{RunID: id, Shot: shot.Name, Spec: shot.Spec})
+		for n := range shot.Frames().All() {
+			b.Frames = append(b.Frames, Frame{RunID: id, Shot: shot.Name, Frame: n})
+		}
+	}
+	hostOf := map[string]string{}
+	for _, v := range p.plan.Servers {
+		// The run's id is in the name: two runs may have a server of the same plan id.
+		host := strings.ReplaceAll(v.ID, "#", "-") + "." + id.String()[:8]
+		hostOf[v.ID] = host
+		b.Servers = append(b.Servers, Server{RunID: id, ID: v.ID, Offer: v.Offer, Host: host, State: "planned", FromAt: p.at(v.From), ToAt: p.at(v.To)})
+	}
+	for _, x := range p.plan.Bookings {
+		b.Bookings = append(b.Bookings, p.booking(id, x, hostOf))
+	}
+	return q.Begin(r.Context(), b)
+}
+
+// booking turns a booking of the plan into one of the run.
+func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]string) Booking {
+	host, kind, place := x.Host, "host", x.Host
+	crews := []planning.Crew(nil)
+	for _, h := range p.problem.Hosts {
+		if h.ID == x.Host {
+			crews = h.Crews
+		}
+	}
+	for _, v := range p.plan.Servers {
+		if v.ID == x.Server {
+			host, kind, place = hostOf[v.ID], "offer", v.Offer
+			crews = state{planned: p}.offer(v.Offer).Crews
+		}
+	}
+	out := Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.at(x.Start), EndAt: p.at(x.End)}
+	for _, c := range crews {
+		if c.ID == x.Crew {
+			out.Devices = c.Devices
+		}
+	}
+	for _, t := range p.problem.Timings {
+		if k, at := t.Place(); t.Shot == x.Shot && k == kind && at == place && t.Crew == x.Crew {
+			out.FrameS = float64(t.Frame) / float64(time.Second/time.Millisecond)
+		}
+	}
+	return out
+}
