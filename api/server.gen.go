@@ -1114,15 +1114,15 @@ type PutPictureParams struct {
 // StreamEventsParams defines parameters for StreamEvents.
 type StreamEventsParams struct {
 	// Run Only events of this run or trial
-	Run         openapi_types.UUID `form:"run,omitempty" json:"run,omitempty,omitzero"`
-	LastEventID string             `json:"Last-Event-ID,omitempty,omitzero"`
+	Run         *openapi_types.UUID `form:"run,omitempty" json:"run,omitempty"`
+	LastEventID *string             `json:"Last-Event-ID,omitempty"`
 }
 
 // ListHostsParams defines parameters for ListHosts.
 type ListHostsParams struct {
 	// Cursor From `next` of the page before
-	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
-	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  Limit   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // DrainHostJSONBody defines parameters for DrainHost.
@@ -1133,21 +1133,21 @@ type DrainHostJSONBody struct {
 // ListPlansParams defines parameters for ListPlans.
 type ListPlansParams struct {
 	// Cursor From `next` of the page before
-	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
-	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  Limit   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // CreatePlanParams defines parameters for CreatePlan.
 type CreatePlanParams struct {
 	// IdempotencyKey The same key with the same body gives the first answer again
-	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// Cursor From `next` of the page before
-	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
-	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  Limit   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // StartRunJSONBody defines parameters for StartRun.
@@ -1161,23 +1161,23 @@ type StartRunJSONBody struct {
 // StartRunParams defines parameters for StartRun.
 type StartRunParams struct {
 	// IdempotencyKey The same key with the same body gives the first answer again
-	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // ListFramesParams defines parameters for ListFrames.
 type ListFramesParams struct {
-	Shot  Name       `form:"shot,omitempty" json:"shot,omitempty,omitzero"`
-	State FrameState `form:"state,omitempty" json:"state,omitempty,omitzero"`
+	Shot  *Name       `form:"shot,omitempty" json:"shot,omitempty"`
+	State *FrameState `form:"state,omitempty" json:"state,omitempty"`
 
 	// Cursor From `next` of the page before
-	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
-	Limit  int    `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  int     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // GetPictureParams defines parameters for GetPicture.
 type GetPictureParams struct {
 	// Width Pixels; without it the file as it was handed in
-	Width int `form:"width,omitempty" json:"width,omitempty,omitzero"`
+	Width *int `form:"width,omitempty" json:"width,omitempty"`
 }
 
 // SetRunStateJSONBody defines parameters for SetRunState.
@@ -1196,23 +1196,23 @@ type SignInJSONBody struct {
 // ListShotsParams defines parameters for ListShots.
 type ListShotsParams struct {
 	// Cursor From `next` of the page before
-	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
-	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  Limit   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // ListTrialsParams defines parameters for ListTrials.
 type ListTrialsParams struct {
-	Shot Name `form:"shot,omitempty" json:"shot,omitempty,omitzero"`
+	Shot *Name `form:"shot,omitempty" json:"shot,omitempty"`
 
 	// Cursor From `next` of the page before
-	Cursor Cursor `form:"cursor,omitempty" json:"cursor,omitempty,omitzero"`
-	Limit  Limit  `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  Limit   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
 }
 
 // CreateTrialParams defines parameters for CreateTrial.
 type CreateTrialParams struct {
 	// IdempotencyKey The same key with the same body gives the first answer again
-	IdempotencyKey IdempotencyKey `json:"Idempotency-Key,omitempty,omitzero"`
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // HeartbeatJSONRequestBody defines body for Heartbeat for application/json ContentType.
@@ -1794,7 +1794,7 @@ func (siw *ServerInterfaceWrapper) StreamEvents(w http.ResponseWriter, r *http.R
 			return
 		}
 
-		params.LastEventID = LastEventID
+		params.LastEventID = &LastEventID
 
 	}
 
@@ -2045,7 +2045,7 @@ func (siw *ServerInterfaceWrapper) CreatePlan(w http.ResponseWriter, r *http.Req
 			return
 		}
 
-		params.IdempotencyKey = IdempotencyKey
+		params.IdempotencyKey = &IdempotencyKey
 
 	}
 
@@ -2158,7 +2158,7 @@ func (siw *ServerInterfaceWrapper) StartRun(w http.ResponseWriter, r *http.Reque
 			return
 		}
 
-		params.IdempotencyKey = IdempotencyKey
+		params.IdempotencyKey = &IdempotencyKey
 
 	}
 
@@ -2715,7 +2715,7 @@ func (siw *ServerInterfaceWrapper) CreateTrial(w http.ResponseWriter, r *http.Re
 			return
 		}
 
-		params.IdempotencyKey = IdempotencyKey
+		params.IdempotencyKey = &IdempotencyKey
 
 	}
 
@@ -2988,126 +2988,126 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 var swaggerSpec = []string{
 	"1D1pc9w2sn8FxbdVSWpndPjaWK6tLa+P5+wmtktyXqqe7TfGkD0ziEiAAUCNZlX676/QAHgNyCFHIyf5",
 	"YksiiaPvbnQ3bqJYZLngwLWKzm6inEqagQaJv8WFVEKanxJQsWS5ZoJHZ9FrKTLyhcO1/kLEgugVkJwu",
-	"gcxhISREk4iZt34rQG6iScRpBtGZH2wSqXgFGTWjZvT6R+BLvYrOHpycTCK9yc2bSkvGl9Ht7SRaAI/h",
-	"vVmUeR+HzaleVaPiC9EkkvBbwSQk0ZmWBdQnWQiZUR2dRYzrJ4+iSZQxzrIii85OyxkZ17AEaac0EOid",
-	"0rzQO2Vg1JVQum9Q87x3zL9IWERn0X8dVwg7tk/V8VszhpmFJZDlQgOPN/+GzTbiPqyAKJoBuYQNWTO9",
-	"QtzhX+Yi2ZAluwKFf1swqTShXK1BErqkjHu0roAmIKuV/1DNOTWTdiD41CA4Y9z//n0I3SlQ1Qt7fGEc",
-	"ugPISFnGdDlDi07tw/qQCSxokWq/B3ptyeex21EfMcmC921HFnzYZoqCJVEIYmoleunKPL8rXZl9gMoF",
-	"V4Bi4b0U8xRwxlhwDRxhSfM8ZTE1lHac2zf++qsyZHczcDo/Ls7YJNxfVlSTNXBN1lLwJfn2/PUL8vTR",
-	"4799Z6FgRzATPF8C1+9k4kRYLkUOUjO78jgV8eVsQWNtxVoJ30QU8xQqCPMimxsUTgy5Sz0Hqmdqm5/O",
-	"gaZEQSx4osgc9BqAk/ILFU12z3BbR87HxnST5no/l9+K+a8Qa7O651pDluvATmmhoCaLPMlMoljCOvgA",
-	"eGLWUIcK1TDVLINt0nOieRDHWekXnDMVy5mmLA0+zICqQto19dHNT/6920kkCh2LDNcF3PDlxygR3Gxg",
-	"QVkKholSL2qvxCUkNbBWMytNpR4OjBYOvU5yMh0BXq2sGt2DPITYF+9/RqZKEmZojabva+hd0FTBpI1x",
-	"Ie0PfSJpEmUigXSA8p1EeiWBJs0hT0JDrqnWO19rwcguY+JWHYSAo9PmLuc0vgRuV8U0ZCpIOe4PVEq6",
-	"Mb/PC7WZ5ZLFMFuJQu4kKMEBv0vgisUwcjKWhEmd8UuoP5oLkQLlltIzITez5bz2uBJBCKtRi2gBG3WH",
-	"30s53qQCZrm6+lK2wRZC00scdiSt7ofFFaSJg1GA0ip4WQTkVGuQRkr/30c6/c9n88/J9Onnm5PJ6ePb",
-	"v4REmgHCbM0SwxO7iN4CbKZFh+iqIbR3scP5seCFokaHbKmhX1YbwjRhaLpJIPNCk5hyLjSZAykUJKHd",
-	"7sO2SEmed6tNhgjj1ZUzDJqop3q4itlDiVnjPGCD9yihS8aTusIoDXy0zrRk1OxWgbxCu9eJ9Tyl5jEa",
-	"WCEdYr4OzebMhYHmBw4fHEZTHYJNC2G4t4mBeghHrz20Wuy50aAGqvYSR02SfGfdwpQqTYzmLWQYw114",
-	"RKU93BbZA+tj8UAfPH4SHmgnivp0DaLgAt+8RWKDgJ35RqyJWGjghs1LQ2YHrzrT31OzXY2fopMaXojC",
-	"xwIaNOERsg1ht57gM/TXOp6tKdMGUmGHub4T/2Y53qRl1HXu5iV467IthdBubiqgPjR5Qzuglkri24nm",
-	"bUvR4aZcTudGfmQqIEzLpQ/ag1vD9g44XOvdosTO0bnCC0/tXoyOwFrFM2+8/zPWohBCD/CYrRExGGJv",
-	"zMu36PP/YN8/Panp5rC1hUtxE4WgVW7xOUZXtrHqPZOxq+xd1ba7U1+RhckIeI/x/mzQZti7uRRLCUo5",
-	"i6h0ZHpsqNZGfYjIrjC4XRHiJbp09oqn3yKvnEVuCDdEr/jVTAHwEWaNhPVwrkU/KMC0iaSMN+VnzaNY",
-	"MJ4wvlQhY5Fq1M24dMKFZjEy53BDfCEKazFtRxedl0GoBEIVodxNg5+YaTOEpiaCpxt8gyxYar6LUyrB",
-	"vXLGizSdBLaV0oLHKxfbacdieAISpDGCGzvM6Iagyz1qj87c25rmOZHANSTEvkDEglDiLMWt5aoc4p3c",
-	"K5S+MO9t6W/zRw/sGr4d0UWekLpI/BAqA1nlHjRGuemRMY682Mku73/u8tz7PnNubGCrGWVcDXDb4TpO",
-	"C8Wu4Ccvqmyotdf74wNMh7dOa3Nh9WvNUXwcdBRFbqXRQAwXUoX2nQunnEbghyUpzAb5leZLFsPscr0a",
-	"GI1p0Vb1eYi+lChkDIPPTeoDc2cu2xEmSHPNsIilCA+hMHkXVkSNgF1CN8rSEc1y4+VHmeDThWRhh0dk",
-	"zZdPn56dnIRetRGK6sWT74MvtqCAqwlt7UevzFuc2enI7RNCG2Nd9Pl+wJYr3eGZOE0SjtWNsFicn7/T",
-	"8FQxcOjwRLX2ujpMMN0gq5F8lxtaBrR2eFlNw8mHP1pepAtmV8FEuy0/SwnzGoBrG+wkqHP4rQD1ZzL6",
-	"rf86axqqT07GWKp1R6EcLgyiZBlyFGJnyA6KZZuXZ3NvuQ37pJASeLzpjrTNRi0BP1Gz7lBCnlLOIRk3",
-	"qhQjrGkLynMRNKmHsXLbsUI2KUHl1tPaiwV/1ARBAyfdeDeL3Q7RFWoz67SCrZlo3WyCAR/CeJwWeMBn",
-	"besBMa9x5NUZkS3DQy1vAZeFtvqSXgHhgngh0yHkD0xs7gWHpw6CpCwJgfkdWv11R2DAWe8kWpvdMq0I",
-	"5tiQOUtTZRFiiT8OK4i92MJ/NDjCWZpM/fRul1lqgtJOaoGzTepl1LJa18RTcZhZwhyx0O8KPcL+6IZq",
-	"t8JcbXaDwelFDw3zTWjBP9EEPohLa5A3l6wglhBegfZf9GHaDttel/104kcPrql2rj7qgJnbd3sNlZ3H",
-	"WE1G+snY0kRIMsfjug2GXGjiUslsehL67s2QQLUZa4nMcqCXs/LcosWs3KY0FWkKSrsQRZ1ftzLDth0W",
-	"g2GQQBierJE5EAk0qXjXTO98hK5V2BMR6cIU3yiSSxGDUkRLGLuc5vlFc6J/bizYQJp9fqMIZpEE5VOv",
-	"bzrELN3pi7rcKUUWLDXKiHGPyVZYRbnzIms0EjN5CmXEaNva1XQJvUsbIPJao7Y53AE4yEIoZZsO2PeP",
-	"jh4Yx6p28Dz9x0c8cj6dnH5/++2nT0flrw9uv/tH8Az6rT+Rax5fm+/c/0ez6eebk8mTB+FD7Lewfp9S",
-	"PtaULpIlDFcu80By4UugSco4kIWQhKbpM8wwFIXReARovCJGZn6jiFjzBjX2xUqXgqaNHLwoXgHNAdWE",
-	"j9TW/rSgSoPqOJFFfd0YzYZo2gFS0JYEjV5XGD9Efue6fuzm40CT6Hq6FFPz16m6ZPlU5Bbm01wYdpUO",
-	"4k7jDDdVfdyn7YdkjPvft01YA8cZpjB6s6XMXZx0+SlHp7s8FbvwECO8hXWp3vYIdjQh/zPXLEVquc6Z",
-	"BPXMkhL5VTBOULERwYEkdBPVNvPwyeMdiZjVKfCgOJvjwDZViMzoKWfCEabM4uw6unJcT0NEKNKdcalz",
-	"805HXAq/78IEpiqM1OrOcGrr7R3bsMZdg8IeTgKn1hnlG2KIMiHukxrmTtsZtCo3WpWIK5BWh6GJ1tD8",
-	"eyLVG3ujw4HOzqvn8oWg/26xCHroBznqGXKMgAvoO0foPiyoPv3jR+MXAIOVFOOxhAzP53bnRaZAk9mA",
-	"sHVGr2dOMwxItuzP67PfDpl1n3OCbVdofALkmDj6JFpLms/GppS14+11ADfWbJHfRGuJt+04fYjSvWG0",
-	"FUa89IbuIPJ8b73Vf9rvQmR675E5CVSPydbuDeUlznILH+liDpcr80FD4BviP1CD7bgF40ythq/X231b",
-	"D1gyKOLLslwoxVy6ZInVlgd+iAhAl+ffJokUFnombOxiYKjSxjpCZ3OOjreRZZ7YE/VvExGrYwsodZQl",
-	"34XcqLwq5QiMZR+OGK4mGMcw0oWNoIU035bFvPvg3oYLhhKa0lQXgxZ6Yd8MpsR6fvQrLsctA781Jm9E",
-	"i31mgmMQR/ldwusQZ/ooBO/hTL8Go1oWTQaA8Eht9qEx7abO2Wxwachha8nZQDGAYq3JXGTLUDYkLNYd",
-	"aWaHCW0DT0bmqA6Oxlb2dShwLQIc++bdxYfjF+evfiGCk/WKxba4zyyHrKkiNdh0B0m3hYAxfI3fU0a5",
-	"R+S/dkWURzJpf+TVxaFL78IzFPAyCG1jzUgsXYRbSaFtKsPI1WDMjTyksKgcRkIdlSXC+x5jMGDTAobN",
-	"W9Ud7IEulI92iY3TApFF5ci4nEkF6Z4TgFrxYSukUKb6Up5YN30tijTB2I3NAwgFHm1lIVW2sHBrN5Oo",
-	"LJO9omkBZcQXpBQtTde1noAx5M6jm0v518W7t8QFjQjjWuC0c5EYPSGkq7N2BdrfKGKdgoZ3XM3hVrtL",
-	"nNulTPxqhxgylcbcFk2a6RR61HQ9YErnotBn85Tyy51EhE/98OUSQqs9B4XRiPtJJOiujOh3BLurJGit",
-	"PMKrMVHoqVhMrS+DxVkx8BimqQ9CULVCQb4qkETnNJnmLNZ2FFv5M/VyUMICK4BCarBeftkMAAWD+fdS",
-	"kBmsvyyrLeph8JPpUzpdfL558igU+Q4nV/jpg6TiQnF+XVcM1iilDGlQjdE9mmRY+m5TLkNrPS94ODNj",
-	"psRsQeUIN9BXXuxM4ndFGns5gqMiUucF7wpKDfYoh61rZPUxXOdgrLvZWMfSnUr7KMh8Q+wIVYAyqCbe",
-	"LYizYAeYAAN9VO/FDXpx7/P/sQAqv2sCqiOJHP3NFVVEFpwzviRcrIcBaayveF7wMX7irqGMEdmh3GDI",
-	"97ZiK2Tr+MJAV2+17Ro6Rt9CkWfOCjYNT7EuU7YyJurYCuMwKAEdewdDYl05MTtr9sblaHbV52VA+WCj",
-	"e2yyS73MpEnZJ0QLchokYRcDsyjRLlupaX8NKdzs9YqaJVSyls0lgaIhaMSQrCpTamUBXpAF1FS7y0Sj",
-	"M4FDdlmeZZfRQS+HiEAYlXkPAYhKQmytb5yf1UmT4x2wcY0kAiRQ5VPhWBbTWJqktMhz+zv+iC9xuGrk",
-	"pNdHtu8MXsoYD1FLyyS7sVf3Bh0ZeknpfEItOrHreKpta+1hN23FV+rJwt1Z451c3e34DE2/ridaN7RE",
-	"K7O6CzZbssMqZExIcS0AYspjSG0angFRCtodqPhfQoRzAUoxwTu66QR4rWyv05SsFzYhqeyXwzjmUJYd",
-	"dJ6RU+xcwDhJIBMqJLe5zYUNdLXqyXYaHKpwtkt3u526zVs5sq9+Pg/xBG/qvH1SACaRMQMc8LfG+Y8I",
-	"Hdn88Pztc2IeGUDaOKDIAW0zYwfY0jxMXtsJjlrGQbWShk3yH5fHjDAPQSzMsj6dt+BdfDbgxNsMbQ+8",
-	"jUBM6P4Ne3ylXW1V1ZBduzqEIuyyQu+qCUvQjMzKGe21uezLxjn3VvIl5n7ZN225pLM7erMPKwFdS7Gb",
-	"Pn1y/WAr52ZAukol06u0oQd/e/L9kLyh3t0tMCPJOz8+uXPX5urFR2NSkgZluvg6o+ZK31O9Kk9xzSv2",
-	"WG8OqVhXxbLqG/9QpLbLXzvDcwegD5Q0Wl/5/9C0AMy2aqSIfqNIOVkoaukV8s6E5KrhzwjS6EhicMVQ",
-	"pRLvrooKsq0W8eU55ELuG8BsQu4trAnVxJiErgTaU4CvIN4ZevhdcnxqtevDz30bpeHDPxta3rvFw92a",
-	"ORyJ7K4jrYrpqj0EyaPIMio3Heq0IyK/YsvVYLc4FevB747yzzNI2IjXbR5gwITUlCdUJqhNsNWkzRXM",
-	"bCLu2GaLVUaiX165LQ+LEoDlokKY6ajwGB2cdXmvB/NUB5Sv/ioYD3U5ENzO6vJu8RTMWpNlTwfzqQr2",
-	"PTiA6RvyG5sGqYduECE+E3afEpbdtbZ7Rd27qyiHC03cV2cfn6HU0CXsxzca3LN4uUlsr4x+0itjQGE5",
-	"YLyifOn6ELtjLeKUfxO+A4qfR8ZzJ5GqhGyv5e5eC9JpIGe41nUxEBiu7BhHD5003dGxrbtTXrA+6m5l",
-	"9cFipwFDjuy4dg8VPnv1ZFtTmc2KPGQjdLTz8l/0hVIRm4fwIa2oO7gTafFVSKY3F2YmZ2cCldZtwekR",
-	"GPZP5QArrXN7nCkuGZRtqd2vVetroSmH65ly0aVq/Tn7N/b7wAzuhQi4MinlilCekJhKrCIWha4V1xlB",
-	"YvxMzjJrI1imcqYCu4aEZDReMQ7q6BP/xD+wzHUsOn/9gjx8+PApYZz8/OHFhMyDtXTkWwVAvuDPX8y7",
-	"X47dNr58d/SJvywkzqsI8AQfz9QXXK+Zw3HBEcGTOsIUoSSBmGU0JRZHz7BE2EdZPnFlrB5F5qBYAoTp",
-	"I/IKk0/KJT999PhvZbZmIuIiMxRyRAx52bdyuoTE7IbyT1zk9LfCrB878n85Ir9Ipn0tduxzZpRR8Xpt",
-	"nHZNL8Go/S+tXu9fjj7xMivjLDq3KK3Fis6ik6PToxPflIbmLDqLHh6dHD20dXIrJKpjNCeOV/XWb7lT",
-	"ZfYongn+QxKd1brDWSIGpf8pkk1PJ/JxHcir8W+bfKJlAe026A9OTg4/sesJ19UCXQvs0U+KvFZc2TV4",
-	"udpaZ/WagovOgcOaYNsPy06KbshKrMmCorbdGNIx+KVGvX/0ORBmEIcybzyGsfUvwfhz52jui60RPvCY",
-	"ciCz8FlZZT2q9qklP2sjOY0fkKUHp6X9d15uekfC1e4dtZLXBOM242c/qnS6Jjr7+LlOox8kTYDQyh2p",
-	"1QLa4sBYQgJcM5qSpRAJ/lVwm7jaS7yW8Ovk2/KBkBWVdX1sDAU/qfrLYW7silrmqRrOJQIU4UKTlClN",
-	"qCIrSJMJMcwmuGW1T1wVxpVSZA0SyFJSbCXBOHpX9tYN2xrDDCOUtpK2yV8/1i7DOLQkbHTluQcCHlgB",
-	"YTa43dlyi/jwRTUhHI89Fq4NNjNYIGshLw8gLJ+rSyQtZ0to4YyNZ2RNjbousHa1nNgspOaz4J9c/vQO",
-	"gjy+wf9vj2+wEdPtsc/sa13P8zG8j+qV49ptKreTnW/Xrtq5/TyJ8iIg0d8X+n2ZZ9haTKsPjTFLHj88",
-	"6bo15oUllOlLtoQdN9/UUgDVik4fPH7y97OPz6f/a6vh/3r89883jx7dnoVSAj8PZQ4Ra9BTpSXYm1QC",
-	"V7DMGaeYjdmeZABvPAqFsoSEhFBj0x2APD9UrSUSjOw/IysqsxSUIusVcGvO+Yt8RtOgLLNq/wAk6FJ8",
-	"70fwucH3ResHik1Z7ozPN+guWGlDGJ9gCQbdkLVt9W9zZ/fEsdL+3D4EYHv+gEcR9wTi+jHHV7az67cD",
-	"BfTIG7FGE1sQcQgktlrt2h64gqN712OewJW/js215GiFy2i8IhkoRZfGI02opuhFcoJXLhyR5yROGXpv",
-	"Zn5p/E0OsXaWzJcfqdJTfHX6w8svJGNKWXtlxfjy6BP/peraYdvvGKFI5rBk3Ly2DpkiF/jSK7vwHarh",
-	"HU83xO7RHkcxzB5FdenuWgjdy+XaEQ6/G+smrHka2486FE3Zp+Xp7bT2c6eO6SVXDdfaIjWoYQL6JJDf",
-	"Yj+8O03+aN3HhBqPnypiM+amF4ZeSvx5qpQFV44oDb3WabJlijKl3+Abk5Eawl0LOEA72IvZBsD7Dm64",
-	"b5sclA3Kpo7dVbKbcch8Q9xphoe1lco1YB/fmP9uO2H+34Agj+4ZHl0UuXKtoe8IjnfbrpqHxFhSqu5Y",
-	"7LMe3lQ3LR48fFS18v660aMONFkb8wBI+gkDgGUtqAQsvkQ9Vp9xNzEfY7ryeDtyAGpfmpHviNwxuVJ+",
-	"IzvOBOx7XyMm9Dsz8mvMPreFl0ZvOF8YQyOGfJyBQTis0ZrFPxrnfMtirRMPpgr365139pWvEZCwXX4G",
-	"BCTcmu4O1X8znqCZ5LuR2SC9b0HoW5J1Qu74Bv+/DbBc4LZQn5h9p+tCe2Tvu9r4hxa+9QZIX5W3HFHc",
-	"u/jlBNEzXgDnKeX9LIQnan9u063sjhFAhN3e3fGA42AgF5S2VyRPyiaHegVMkrKXUIUKC340Z4LHJC8w",
-	"D+C9rRobh4HWfc/D413jYOtbSg5irNODorQLnfwgjGVGsj2N8GwUQ7UTspAiI8hAE+uR2gA/tqIKIbbk",
-	"seMb81+vxR5Gc0AUuyrC/e+Gvm9m6zInctde5gB+ARaXlv0X/AE38/eSd+ECvdY+cXde/NmlnS/EC+AA",
-	"N3eAw+GiLeq24wJdEu1CU2mA/HvKsxGm/OA67NrtjH09L+1NjT54m9ENhmt9S2vbO3TJroATzBEq084f",
-	"nIzKOcdl7+dYnB6SEMOmj617vDsdvqBSbjDBhxInEwPRKfPj8Y0s+oXvubtu//6YsksoyuJQMlEWnFBl",
-	"qMimBQW5chTTyYJ717oJyuMqObVTlL72KdQhjdaK4Lq0yFHOxKRjKJdDOWysej7fAPldk/Shua14r89d",
-	"a7J8Um+z/PjkZBdL36eSqC4ODVClQ9wB/H6XXOfuwTOGlEE0mkzlxRf3TKLHN2bK2+Mb/LVXBrz2lzvf",
-	"K9TdvbMd0mDhE7gPIA+skqnlqGh7SH0ogO9mFwP64Ue85qcxuKynP3Qa1cNyEt6za0hVoy093gvBUnAi",
-	"dU0VWVGe2IsKwudQvqSrooaqn/XTpgp/shfDs4wu4Ti3DQ9HJiIEzPESNvYgDCdtZV9sJye8eT598PiJ",
-	"rxazDUB9Ssd3ttIGn6xXInXPBU83vhtGz+HWYVIdyrIAbKDVaOAzcYsSkqiYppCQxF448GdkibS8+auL",
-	"9t3dYPco0NwMHfTlVngAtLLMRoszwWEzIa7xBf5JAk0xGdvVUtybOinLA/YesCP4eYHW54UzW76CU6NG",
-	"9YPY2TGmq5Dh64Za793Cfm9AMyESVJGhCLEgqq743XY9VNUeIwFsorGNfLbk74rASW0oL4wtDdWL4hBn",
-	"Mq9cXupcirVyJdNluYXPPIljUJaLumTMRfnRvWHWT9GV/uAfHyAnR2C2jLpkfDlB6bLCCnimfJkHwR91",
-	"GEYdEQ+25D/wr8PZB0lbt4P83vzcg3XHB4wfPKXcjEyo5wnskmKsZ2qzyp8Z1GM21Rutc8xVKkuXtsgB",
-	"+d+3nuv0kS9c37c/cbyxbHgSwhRu7+6ceeHj8O3EGHv5UAVs5yH0WUUXNtRwr/DolFWuqcsBnDsXMWlD",
-	"Yiwp1czRnsPZEmb3kPFZtur5yvKlA02HTozBgEf3uewznxBBXdSOXALkqJkFB1tqNYelO+zoIH2UTv2C",
-	"5oN95WtkQrjLJ3dnQrg1HcA/wIHa5632mks1Rlfb89YPrsDpns5L/eWcXzUYX102GkCEeXg4ine60hC6",
-	"RYExmhi3dpQrYMIIoLD3ZkKqOjWopezjG/z/ts+QPocrcVmibvchqq4heccpalfZekCtPgpdu3yFPTQP",
-	"C1+yFlKvUgOpLtDh8XS/ULCv3GeE/s9kyVR19yFhZWF1AGGFA3Wenzq07ZRRLh3+j5oU4loPfF0hV5u0",
-	"de8tLA8SA8BA1KJ2qmG1O3eN6yaELrSRbmRNZTYtcqvXmS35xO6BjZy8EtcVvx7f4P+9FmwH7kNCzr35",
-	"x0wV6USXMZW1711xAFvZg2Eb7k1fsGpi8fGzEUm+T8XHzwYOZVfyjzdRIdPoLDqmOTu+OkU+cmOHYjaM",
-	"L+2ZgcOKE9Ou4Lq85d1dCYm60ee2hvrN+2KK8rxTxJcoQQNNARiWo86rAsCmQFeB7z7gjZwaZZM/wa2T",
-	"U+ibi3gFSZGCqyOKhbKHfP5Sq1riUuhz27VjDgZQtm+HjXLVC3xC3732N59IsZQ0M4yIDSVd0YAHN9ZP",
-	"3X6+/f8AAAD//w==",
+	"gcxhISREk4iZt34rQG6iScRpBtGZH2wSqXgFGTWjZvT6R+BLvYrOHpycTCK9yc2bSkvGl9HtJLqeLsXU",
+	"/HWqLlk+FbgAmk5zwbgGGZ0taKrgdhItgMfw3izejIvT51SvqtnxhWgSSfitYBKS6EzLAuqLWQiZUR2d",
+	"RYzrJ4+iSZQxzrIii85Oy5WZWZcgo1szpYFU75Tmhd4pA6OuhNJ9g5rnvWP+RcIiOov+67hC7LF9qo7f",
+	"mjHMLCyBLBcaeLz5N2y2EfxhBUTRDMglbMia6RXiGP8yF8mGLNkVKPzbgkmlCeVqDZLQJWXco38FNAFZ",
+	"rfyHas6pmbSDEE4NIWSM+9+/vwtZpEBVL47whXFkEUBayjKmyxladG8f1odMYEGLVPu90mtLZo/dzvuI",
+	"Tha8bzuy4MM2UxQsibYgezuJ1Er00p95flf6M/sAlQuuAMXMeynmKeCMseAaOMKS5nnKYmpQe5zbN/76",
+	"qzLkeTNwOj8uztgk8F9WVJM1cE3WUvAl+fb89Qvy9NHjv31noWBHMBM8XwLX72TiRGIuRQ5SM7vyOBXx",
+	"5WxBY23FZAnfRBTzFCoI8yKbGxRODFtIPQeqZ2qb786BpkRBLHiiyBz0GoCT8gsVTXbPcFtHzsfGdJPm",
+	"ej+X34r5rxBrs7rnWkOW68BOaaGgJrMqZowlrIMPgCdmDXWoUA1TzTKIAkxtJfQQjrNSMjhnKpYzTVka",
+	"fJgBVYW0a+qjm5/8e7eTSBQ6FhmuC7jhy49RIrjZwIKyFAwTpV4kX4lLSGpgrWZWmko9HBgtHHrd5WQ/",
+	"ArxaWTW6B3kIsS/e/4xMlSTMCsv3NfSiuJy0MS6k/aFPJE2iTCSQDlLmeiWBJs0hT0JDrqnWO19rwcgu",
+	"Y+JWHYSAo9PmLuc0vgRuV8U0ZCpIOe4PVEq6Mb/PC7WZ5ZLFMFuJQu4kKMEBv0vgisUwcjKWhEmd8Uuo",
+	"P5oLkQLlltIzITez5bz2uBJBCKtRi2gBG3WH30s53qQCZrm6+lK2wRZC00scdiSt7ofFFaSJg1GA0ip4",
+	"WQTkVGuQRkr/30c6/c9n88/J9Onnm5PJ6ePbv4REmgHCbM0SwxO7iN4CbKZFh+iqIbR3scP5seCFokaH",
+	"bKmhX1YbwjRhaOJJIPNCk5hyLjSZAykUJKHd7sO2SEmed6tNhgjj1ZUzDJqop3q4itlDiVkjPmCr9yih",
+	"S8aTusIoHQG0zrRk1OxWgbxC+9iJ9Tyl5jEaWCEdYr4OzebMhYHmBw4fHEZTHYJNC2G4t4mBeghHrz20",
+	"Wuy50aAGqvYSR02SfGfdzJQqTYzmLWQYw114RKU93BbZA+tj8UAfPH4SHmgnivp0DaLgAt+8RWKDgJ35",
+	"RqyJWGjghs1LQ2YHrzrT31OzXY2fopMaXojCxxYaNOERsg1ht57gM/TXOp6tKdMGUmHHur4T/2Y53qRl",
+	"1HXu5iV467IthdBubiqgPjR5Qzuglkri24nmbUvR4aZcTudGfmQqIEzLpQ/ag1vD9g44XOvdosTO0bnC",
+	"C0/tXoyOwFrFM2+8/zPWohBCD/CYrRExGGJvzMu36PP/YN8/Panp5rC1hUtxE4WgVW7xOUZhtrHqPZOx",
+	"q+xd1ba7U1+RhckIeI/x/mzQZti7uRRLCUo5i6h0ZHpsqNZGfYjIrjC4XRHiJbp09oqn3yKvnEVuCDdE",
+	"r/jVTAHwEWaNhPVwrkU/KMC0iaSMN+VnzaNYMJ4wvlQhY5Fq1M24dMKFZjEy53BDfCEKazFtRyGdl0Go",
+	"BEIVodxNg5+YaTOEpiaCpxt8gyxYar6LUyrBvXLGizSdBLaV0oLHKxfbacdieAISpDGCGzvM6Iagyz1q",
+	"j87c25rmOZHANSTEvkDEglDiLMWt5aoc4p3cK5S+MO9t6W/zRw/sGr4d0UWekLpI/BAqA1nlHjRGuemR",
+	"MY682Mku73/u8tz7PnNubGCrGWVcDXDb4TpOC8Wu4Ccvqmyotdf74wNMh7dOa3Nh9WvNUXwcdBRFbqXR",
+	"QAwXUoX2nQunnEbghyUpzAb5leZLFsPscr0aGI1p0Vb1eYi+lChkDIPPV+oDc2cu2xEmSHPNsIilCA+h",
+	"MHkXVkSNgF1CN8rSEc1y4+VHmeDThWRhh0dkzZdPn56dnIRetRGK6sWT74MvtqCAqwlt7UevzFuc2enI",
+	"7RNCG2Nd9Pl+wJYr3eGZOE0SjtWNsFicn7/T8FQxcOjwRLX2ujpMMN0gq5F8lxtaBrR2eFlNw8mHP1pe",
+	"pAtmV8FEuy0/SwnzGoBrG+wkqHP4rQD1ZzL6rf86axqqT07GWKp1R6EcLgyiZBlyFGJnyA6KZZuXZ3Nv",
+	"uQ37pJASeLzpjrTNRi0BP1Gz7lBCnlLOIRk3qhQjrGkLynMRNKmHsXLbsUI2KUHl1tPaiwV/1ARBAyfd",
+	"eDeL3Q7RFWoz67SCrZlo3WyCAR/CeJwWeMBnbesBMa9x5NUZkS3DQy1vAZeFtvqSXgHhgngh0yHkD0xs",
+	"7gWHpw6CpCwJgfkdWv11R2DAWe8kWpvdMq0I5uyQOUtTZRFiiT8OK4i92MJ/NDjCWZpM/fRul1lqgtJO",
+	"aoGzTepl1LJa18RTcZhZwhyx0O8KPcL+6IZqt8JcbXaDwelFDw3zTWjBP9EEPohLa5A3l6wglhBegfZf",
+	"9GHaDttel/104kcPrql2rj7qgJnbd3sNlZ3HWE1G+snY0kRIMsfjug2GXGjiUtNsGhP67s2QQLUZa4nM",
+	"cqCXs/LcosWs3KY+FWkKSrsQRZ1ftzLIth0Wg2GQQBierJE5EAk0qXjXTO98hK5V2BMR6cIU3yiSSxGD",
+	"UkRLGLuc5vlFc6J/bizYQJp9fqMIZpEE5VOvbzrELN3pi7rcKUUWLDXKiHGPyVZYRbnzIms0EjN5CmXE",
+	"aNva1XQJvUsbIPJao7Y53AE4yEIoZZsO2PePjh4Yx6p28Dz9x0c8cj6dnH5/++2nT0flrw9uv/tH8Az6",
+	"rT+Rax5fm+/c/0ez6eebk8mTB+FD7Lewfp9SPtaULpIlDFcu80AS4kugSco4kIWQhKbpM8xEFIXReARo",
+	"vCJGZn6jiFjzBjX2xUqXgqaNHLwoXgHNAdWEj9TW/rSgSoPqOJFFfd0YzYZo2gFS0JYEjV5XGD9Efue6",
+	"fuzm40Aj0hvN/oebqj7u0/ZDMsb979smrIHjDFMYvdlS5i5OuvyUo9NdnopdeIgR3sK6VG97BDuakP+Z",
+	"a5YitVznTIJ6ZkmJ/CoYJ6jYiOBAErqJapt5+OTxjkTM6hR4UJzNcWCbKkRm9JQz4QhTZnF2HV25sKch",
+	"IhTpzrjUuXmnIy6F33dhAlMVRmp1Zzi19faObVjjrkFhDyeBU+uM8g0xRJkQ90kNc6ftDFqVG61KxBVI",
+	"q8PQRGto/j2R6o290eFAZ+fVc/lC0H+3WAQ99IMc9Qw5RsAF9J0jdB8WVJ/+8aPxC4DBSorxWEKG53O7",
+	"8yJToMlsQNg6o9czpxkGJFv25/XZb4fMus85wbYrND4BckwcfRKtJc1nY1PK2vH2OoAba7bIb6K1xNt2",
+	"nD5E6d4w2gojXnpDdxB5vrfe6j/tdyEyvffInASqx2Rr94byEme5hY90MYfLlQ2hIfAN8R+owXbcgnGm",
+	"VsPX6+2+rQcsGRTxZVkulGIuXbLEassDP0QEoMvzb5NECgs9EzZ2MTBUaWMdobM5R8fbyDJP7In6t4mI",
+	"1bEFlDrKku9CblRelXIExrIPRwxXE4xjGOnCRtBCmm/LYt59cG/DBUMJTWmqi0ELvbBvBlNiPT/6FZfj",
+	"loHfGpM3osU+M8ExiKP8LuF1iDN9FIL3cKZfg1EtiyYDQHikNvvQmHZT52w2uDTksLXkbKAYQLHWZC6y",
+	"ZSgbEhbrjjSzw4S2gScjc1QHR2Mr+zoUuBYBjn3z7uLD8YvzV78Qwcl6xWJbBGiWQ9ZUkRpsuoOk20LA",
+	"GL7G7ymj3CPyX7siyiOZtD/y6uLQpXfhGQp4GYS2sWYkli7CraTQNpVh5Gow5kYeUlhUDiOhjsoS4X2P",
+	"MRiwaQHD5q3qDvZAF8pHu8TGaYHIonJkXM6kgnTPCUCt+LAVUihTfSlPrJu+FkWaYOzG5gGEAo+2spAq",
+	"W1i4tZtJVJbTXtG0gDLiC1KKlqbrWk/AGHLn0c2l/Ovi3VvigkaEcS1w2rlIjJ4Q0tVtu4LvbxSxTkHD",
+	"O67mcKvdJc7tUiZ+tUMMmUpjbosmzXQKPWq6HjClc1Hos3lK+eVOIsKnfvhyCaHVnoPCaMT9JBJ0V0b0",
+	"O4LdVRK0Vh7h1Zgo9FQsptaXweKsGHgM09QHIahaoSBfFUiic5pMcxZrO4qt/Jl6OShhgRVAITVYL79s",
+	"BoCCwfx7KcgM1l+W1Rb1MPjJ9CmdLj7fPHkUinyHkyv89EFScaE4v64rBmuUUoY0qMboHk0yLJG3KZeh",
+	"tZ4XPJyZMVNitqByhBvoKy92JvG7Io29HMFREanzgncFpQZ7lMPWNbL6GK5zMNbdbKxj6U6lfRRkviF2",
+	"hCpAGVQT7xbEWbADTICBPqr34ga9uPf5/1gAld81AdWRRI7+5ooqIgvOGV8SLtbDgDTWVzwv+Bg/cddQ",
+	"xojsUG4w5HtbsRWydXxhoKu32nYNHaNvocgzZwWbhqdYlylbGRN1bIVxGJSAjr2DIbGunJidNXvjcjS7",
+	"6vMyoHyw0T022aVeZtKk7BOiBTkNkrCLgVmUaJet1LS/hhRu9npFzRIqWcvmkkDREDRiSFaVKbWyAC/I",
+	"Amqq3WWi0ZnAIbssz7LL6KCXQ0QgjMq8hwBEJSG21jfOz+qkyfEO2LhGEgESqPKpcCyLaSxNUlrkuf0d",
+	"f8SXOFw1ctLrI9t3Bi9ljIeopWWS3dire4OODL2kdD6hFp3YdTzVtrX2sJu24iv1ZOHurPFOru52fIam",
+	"X9cTrRtaopVZ3QWbLdlhFTImpLgWADHlMaQ2Dc+AKAXtDlT8LyHCuQClmOAd3XQCvFa212lK1gubkFT2",
+	"y2EccyjLDjrPyCl2LmCcJJAJFZLb3ObCBrpf9WQ7DQ5VONulu91O3eatHNlXP5+HeII3dd4+KQCTyJgB",
+	"Dvhb4/xHhI5sfnj+9jkxjwwgbRxQ5IC2mbEDbGkeJq/tBEct46BaScMm+Y/LY0aYhyAWZlmfzlvwLj4b",
+	"cOJthrYH3kYgJnT/hj2+0q62qmrIrl0dQhF2WaF31YQlaEZm5Yz22lz2ZeOceyv5EnO/7Ju2XNLZHb3Z",
+	"h5WArqXYTZ8+uX6wlXMzIF2lkulV2tCDvz35fkjeUO/uFpiR5J0fn9y5a3P14qMxKUmDMl18nVFzpe+p",
+	"XpWnuOYVe6w3h1Ssq2JZ9Y1/KFLbDbCd4bkD0AdKGq2v/H9oWgBmWzVSRL9RpJwsFLX0CnlnQnLV8GcE",
+	"aXQkMbhiqFKJd1dFBdlWi/jyHHIh9w1gNiH3FtaEamJMQlcC7SnAVxDvDD38Ljk+tdr14ee+jdLw4Z8N",
+	"Le/d4uFuzRyORHbXkVbFdNUeguRRZBmVmw512hGRX7HlarBbnIr14HdH+ecZJGzE6zYPMGBCasoTKhPU",
+	"Jthq0uYKZjYRd2yzxSoj0S+v3JaHRQnAclEhzHRUeIwOzrq814N5qgPKV38VjIe6HAhuZ3V5t3gKZq3J",
+	"sqeD+VQF+x4cwPQN+Y1Ng9RDN4gQnwm7TwnL7lrbvaLu3VWUw4Um7quzj89QaugS9uMbDe5ZvNwktldG",
+	"P+mVMaCwHDBeUb50/YrdsRZxyr8J3wHFzyPjuZNIVUK213J3rwXpNJAzXOu6GAgMV3aMo4dOmu7o2Nbd",
+	"KS9YH3W3svpgsdOAIUd2XLuHCp+9erKtqcxmRR6yETraefkv+kKpiM1D+JBW1B3cibT4KiTTmwszk7Mz",
+	"gUrrtuD0CAz7p3KAlda5Pc4UlwzKttTu16r1tdCUw/VMuehStf6c/Rv7fWAG90IEXJmUckUoT0hMJVYR",
+	"i0LXiuuMIDF+JmeZtREsUzlTgV1DQjIarxgHdfSJf+IfWOY6Fp2/fkEePnz4lDBOfv7wYkLmwVo68q0C",
+	"IF/w5y/m3S/Hbhtfvjv6xF8WEudVBHiCj2fqC67XzOG44IjgSR1hilCSQMwymhKLo2dYIuyjLJ+4MlaP",
+	"InNQLAHC9BF5hckn5ZKfPnr8tzJbMxFxkRkKOSKGvOxbOV1CYnZD+ScucvpbYdaPHf6/HJFfJNO+Fjv2",
+	"OTPKqHi9Nk67ppdg1P6XVk/4L0efeJmVcRadW5TWYkVn0cnR6dGJb0pDcxadRQ+PTo4e2jq5FRLVMZoT",
+	"x6t667fcqTJ7FM8E/yGJzmrd4SwRg9L/FMmmpxP5uA7k1fi3TT7RsoB2G/QHJyeHn9j1hOtqga4F9vIn",
+	"RV4rruwavFxtrbN6TcFF58BhTbDth2UnRTdkJdZkQVHbbgzpGPxSo94/+hwIM4hDmTcew9j6l2D8uXM0",
+	"98XWCB94TDmQWfisrLIeVfvUkp+1kZzGD8jSg9PS/jsvN70j4Wr3jlrJa4Jxm/GzH1U6XROdffxcp9EP",
+	"kiZAaOWO1GoBbXFgLCEBrhlNyVKIBP8quE1c7SVeS/h18m35QMiKyro+NoaCn1T95TA3dkUt81QN5xIB",
+	"inChScqUJlSRFaTJhBhmE9yy2ieuCuNKKbIGCWQpKbaSYBy9K3s7h22NYYYRSltJ2+SvH2uXYRxaEja6",
+	"8twDAQ+sgDAb3O5suUV8+KKaEI7HHgvXBpsZLJC1kJcHEJbP1SWSlrMltHDGxjOypkZdF1i7Wk5sFlLz",
+	"WfBPLn96B0Ee3+D/t8c32Ijp9thn9rWu+/kY3kf1ynHtNpXbyc63a1fy3H6eRHkRkOjvC/2+zDNsLabV",
+	"h8aYJY8fnnTdLvPCEsr0JVvCjhtyaimAakWnDx4/+fvZx+fT/7XV8H89/vvnm0ePbs9CKYGfhzKHiDXo",
+	"qdIS7E0qgStY5oxTzMZsTzKANx6FQllCQkKosekOQJ4fqtYSCUb2n5EVlVkKSpH1Crg15/yFP6NpUJZZ",
+	"tX8AEnQpvvcj+Nzg+6L1A8WmLHfG5xt0F6y0IYxPsASDbsjatvq3ubN74lhpf24fArA9f8CjiHsCcf2Y",
+	"4yvb2fXbgQJ65I1Yo4ktiDgEElutdm0PXMHRvesxT+DKX+/mWnK0wmU0XpEMlKJL45EmVFP0IjnBKxeO",
+	"yHMSpwy9NzO/NP4mh1g7S+bLj1TpKb46/eHlF5Ixpay9smJ8efSJ/1J17bDtd4xQJHNYMm5eW4dMkQt8",
+	"6ZVd+A7V8I6nG2L3aI+jGGaPorp0dy2E7uVy7QiH3o01vC3HTVhDNcAUdSiksp/L09tp7ee/3GE9n3eS",
+	"v4ZrbYkkqLEC+imQL2M/vDuN/2jd0YRqY9kqYjPwpheG/kp68FQuC64ckRv6r9N4y7RlSr/BNyYjNY67",
+	"tnCAtrEXvQ2A9x3cet+GOShrlE1Fu6umMOOQ+Ya40xEPayvla8A+vjH/3XbC/L8BQR7dMzy6KHLlWk3f",
+	"ERzvtl0/D4mxpFTd7dhnjbypbng8eDiqag3+daNRHWiyNusBkPQTBhTL2lIJWMyJerE+425iPsb05/F2",
+	"6QDUvjQj3xG5Y3Kv/EZ2nDHY975GjOl3ZuTXmM1uCzmN3nC+NYZaDPk4g4VwWKN1jH80zv6WBVwnHkw9",
+	"7tc77+wrXyPAYbsGDQhwuDXdHar/ZjxBs8t3N7NBf9/S0Lc464Tc8Q3+fxtgucDtoz7R+07Xj/bI3ne1",
+	"8Q8tfOsNlb4qbzmiuHfxywmiZ7wAzlPK+1kIT+j+3KZb2W0jgAi7vbvjAcfBwDAoba9mnpRNE/UKmCRl",
+	"b6IKFRb8aM4Ej11eYF7Be1uFNg4DrXumh8fPxsHWt6gcxFinB0VpFzr5QRjLjGR7JOFZK4Z+J2QhRUaQ",
+	"gSbWw7UHBtjaKoTYkseOb8x/vRZ7GM0BUeyqEve/a/q+ma3LnMhdu5oD+AVYrFr2c/AH5szfh96FC/Ra",
+	"+8TdefFnl3a+sC+AA9zcAQ6bi7ao244LdEm0C02lAfLvKc9GmPKD67prtz329dC0Nz/6YHBGNxj+9S2y",
+	"bS/SJbsCTjDnqExjf3AyKocdl72fY3F6SEIMmz62jvLudPiCSrnBhCFKnEwMRKfMj8c3sugXvufu+v77",
+	"Y8ouoSiLQ8lEWXBClaEim2YU5MpRTCcL7l3rJiiPq2TXTlH62qdkhzRaKyLs0izHOBOjo8LtKV3u5rA5",
+	"m3mEw2cerjlCa7Tqor7GWhPok3ob6McnJ7tExH0qnepi0wCVO0I4QBzBJf+5e/qMYWYIB02w8mKOeyb5",
+	"4xsz5e3xDf7aK1Ne+8un7xXq7l7cDumy8AnmB5AvVmnVcmi0PUQ/FMB3s4sB/fAjaPPTGFzW0zM6jfRh",
+	"ORPv2TWkqtE2H++tYCk4Eb2miqwoT+xFCuFzMl9yVlFD1W/7adMkeBLK0j7YMRXL6BKOc9u4cWRCRcAN",
+	"KGFoD+pw0lYWyXaSxZvn0wePn/iqN9vI1KemfGcrhvDJeiVS91zwdOO7evQcqh0mZaMsb8BGYI1GRBO3",
+	"KCGJimkKCUnsxQl/RtZJyxvMunjE3XF2j4LPzdBBX26FB0Ary2yUOhMcNhPiGnjgnyTQFJPKXU3Ivamd",
+	"ssxh7wE7gq4XaPVeODPoKzhTalRfi52db7oKMr5uiPfeLfv3BjQTIkEVGYoQC6LqquJtl0dVbT4SwGYg",
+	"28hnS/6uCJwQh/Lb2NJQvSgOcRb0yuXXzqVYK1f6XZaN+AyaOAZluahLxlyUH90bZv0UXWkX/vEBcosE",
+	"Zv2oS8aXE5QuK6zkZ8qXqxD8UYdh1BFpYUv+A/86nH2Q9Hs7yO/Nzz1Yd3zA+MFT483IhHqewG4vxsqm",
+	"Njv+mUE9ZoW90TrHnKuyBGuLHJD/fQu9Tt/8wvWv+xPHOcvGLSFM4fbuzpkXPv7fTsixlyhVwHaeRJ9V",
+	"dGFDHPcKj05Z5ZrTHMAJdJGaNiTGklLNHO05FC5hdg+Zq2XLoa8sXzrQdOiEHAyMdJ8HP/OJGNRFC8kl",
+	"QI6aWXCwJWNzWLpDlg7SR+nUL2g+2Fe+RgaGu0RzdwaGW9MB/AMcqH3Oa6/rVGN0tT3n/eAKte7pnNZf",
+	"MvpVDwGqS1MDiDAPD0fxTlcaQrcoMEYT49aOcoVYGCkU9v5PSFWnBrWUfXyD/9/2GdLncCUuS9TtPrzV",
+	"NSTvOL3tKr8PqNVHoeujr7AX6GHhS9ZC6lVqINUFOjwW7xcK9pU/wsnAn8niqfoMhISahekBhBoO1Hm+",
+	"69C7U5a59P8/atKKa7XwdYVhbdLWPb+wPEisAANWi9opibUCuGvUNyF0oY0UJGsqs2mRW/3PbIkrdkts",
+	"5AyWuK74+vgG/++1dDtwHxKG7s0/ZipLJ7qMSa19r44D2NQeDNtwb/qMVdOOj5+NSPJ9OT5+NnAou7B/",
+	"vIkKmUZn0THN2fHVKfKRGzsU22F8ac8gHFacOHcF5uWt9u4KTNShPvc21F/fF3uU56wivkQJGmiCwLD8",
+	"dl4VPDYFvwp89wFvINUom/wJc52cQt9cxCtIihRc3VQslD009Jd41RKrQp/bLiVzMICyfUpsNKxe0BT6",
+	"7rW/6UWKpaSZYURsoOmKGjy4sV7s9vPt/wcAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

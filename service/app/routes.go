@@ -154,7 +154,11 @@ func (e endpoints) GetFrame(w http.ResponseWriter, r *http.Request, run uuid.UUI
 }
 
 func (e endpoints) GetPicture(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int, params api.GetPictureParams) {
-	e.runs.Picture(w, r, run, shot, frame, params.Width)
+	width := 0
+	if params.Width != nil {
+		width = *params.Width
+	}
+	e.runs.Picture(w, r, run, shot, frame, width)
 }
 
 func (e endpoints) GetLedger(w http.ResponseWriter, r *http.Request, run uuid.UUID) {

@@ -11,14 +11,14 @@ func Cursor(keys ...string) string {
 }
 
 // Keys unpacks a cursor into n keys; nil for the first page.
-func Keys(cursor string, n int) ([]string, error) {
-	if cursor == "" {
+func Keys(cursor *string, n int) ([]string, error) {
+	if cursor == nil || *cursor == "" {
 		return nil, nil
 	}
-	raw, err := base64.RawURLEncoding.DecodeString(cursor)
+	raw, err := base64.RawURLEncoding.DecodeString(*cursor)
 	keys := strings.Split(string(raw), "\x00")
 	if err != nil || len(keys) != n {
-		return nil, BadField("cursor", cursor, "not a cursor from `next` of the page before")
+		return nil, BadField("cursor", *cursor, "not a cursor from `next` of the page before")
 	}
 	return keys, nil
 }

@@ -6,8 +6,6 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/google/uuid"
-
 	"rotanex.example/api"
 	"rotanex.example/service/edge"
 )
@@ -24,18 +22,14 @@ const (
 func (f *Feed) Stream(w http.ResponseWriter, r *http.Request, params api.StreamEventsParams) {
 	ctx := r.Context()
 	position, err := f.Now(ctx)
-	if err == nil && params.LastEventID != "" {
-		if position, err = ParsePosition(params.LastEventID); err != nil {
-			err = edge.BadField("Last-Event-ID", params.LastEventID, "not the id of an event of this stream")
+	if err == nil && params.LastEventID != nil {
+		if position, err = ParsePosition(*params.LastEventID); err != nil {
+			err = edge.BadField("Last-Event-ID", *params.LastEventID, "not the id of an event of this stream")
 		}
 	}
 	if err != nil {
 		edge.Fail(w, r, err)
 		return
-	}
-	var run *uuid.UUID
-	if params.Run != uuid.Nil {
-		run = &params.Run
 	}
 	out := http.NewResponseController(w)
 	_ = out.SetWriteDeadline(time.Time{})
@@ -49,7 +43,7 @@ func (f *Feed) Stream(w http.ResponseWriter, r *http.Request, params api.StreamE
 	spoken := f.clock.WallNow()
 	for {
 		woken := f.Wait(Changes)
-		entries, err := f.After(ctx, position, run)
+		entries, err := f.After(ctx, position, params.Run)
 		if err != nil {
 			return // the client resumes where it was
 		}

@@ -95,10 +95,10 @@ func (q *Runs) ListFrames(w http.ResponseWriter, r *http.Request, id uuid.UUID, 
 	if err == nil {
 		limit := edge.Limit(params.Limit, 1000)
 		query := q.store.WithContext(r.Context()).Where("run_id = ? AND NOT warm_up", id).Order("shot, frame").Limit(limit + 1)
-		if params.Shot != "" {
+		if params.Shot != nil {
 			query = query.Where("shot = ?", params.Shot)
 		}
-		if params.State != "" {
+		if params.State != nil {
 			query = query.Where("state = ?", params.State)
 		}
 		if keys != nil {

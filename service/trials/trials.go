@@ -224,7 +224,7 @@ func (t *Trials) List(w http.ResponseWriter, r *http.Request, params api.ListTri
 	var found []trialRun
 	if err == nil {
 		query := t.query(r.Context()).Order("runs.created_at DESC, runs.id DESC").Limit(limit + 1)
-		if params.Shot != "" {
+		if params.Shot != nil {
 			query = query.Where("trials.shot = ?", params.Shot)
 		}
 		if keys != nil {

@@ -1,0 +1,52 @@
+package agent
+
+import (
+	"context"
+	"time"
+
+	"github.com/shirou/gopsutil/v4/process"
+
+	"rotanex.example/api"
+)
+
+// look is how often a renderer is looked at.
+const look = 250 * time.Millisecond
+
+// watch measures the memory of a renderer and of the processes it started, and
+// calls hang once when it has been silent for too long.
+func (j *job) watch(ctx context.Context, pid int, quiet time.Duration, m *api.Measured, hang func()) {
+	ticks := time.NewTicker(look)
+	defer ticks.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case now := <-ticks.C:
+			m.PeakMemoryBytes = max(m.PeakMemoryBytes, treeMemory(int32(pid)))
+			j.mu.Lock()
+			silent := now.Sub(j.heard)
+			j.mu.Unlock()
+			if silent > quiet {
+				hang()
+				return
+			}
+		}
+	}
+}
+
+// treeMemory is the resident memory of a process and all that descend from it, in bytes.
+func treeMemory(pid int32) int64 {
+	p, err := process.NewProcess(pid)
+	if err != nil {
+		return 0
+	}
+	var sum int64
+	if info, err := p.MemoryInfo(); err == nil {
+		sum = int64(info.RSS)
+	}
+	children, _ := p.Children()
+	for _, c := range children {
+		sum += treeMemory(c.Pid)
+	}
+	return sum
+}

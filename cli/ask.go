@@ -1,0 +1,154 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+
+	"rotanex.example/api"
+	"rotanex.example/api/client"
+)
+
+// with runs a command's work with the way to the service.
+func (a *app) with(do func(cmd *cobra.Command, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		return a.reach(do(cmd, c, args))
+	}
+}
+
+// newKey makes an Idempotency-Key, so that a call that is repeated because its
+// answer got lost does nothing twice.
+func newKey() string { return uuid.NewString() }
+
+// some returns what an optional parameter is set to: nothing for a zero value.
+func some[T comparable](v T) *T {
+	var zero T
+	if v == zero {
+		return nil
+	}
+	return &v
+}
+
+// pages gathers a list that comes in pages.
+func pages[T any](next func(cursor string) ([]T, string, error)) ([]T, error) {
+	all := []T{}
+	for cursor := ""; ; {
+		items, more, err := next(cursor)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, items...)
+		if more == "" {
+			return all, nil
+		}
+		cursor = more
+	}
+}
+
+// latest is the word for the newest plan or run.
+const latest = "latest"
+
+// pick finds an id by the word latest or by its first letters.
+func pick(kind, given string, ids []uuid.UUID) (uuid.UUID, error) {
+	if given == latest && len(ids) > 0 {
+		return ids[0], nil
+	}
+	var found []uuid.UUID
+	for _, id := range ids {
+		if given != latest && strings.HasPrefix(id.String(), strings.ToLower(given)) {
+			found = append(found, id)
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		return uuid.Nil, fmt.Errorf("there is no %s %q; rotanex %ss list shows them", kind, given, kind)
+	default:
+		return uuid.Nil, fmt.Errorf("%q is the beginning of %d %ss: give more letters", given, len(found), kind)
+	}
+}
+
+func (a *app) findPlan(ctx context.Context, c *client.Client, given string) (uuid.UUID, error) {
+	if id, err := uuid.Parse(given); err == nil {
+		return id, nil
+	}
+	list, err := client.Decode[api.PlanList](c.ListPlans(ctx, &api.ListPlansParams{Limit: 500}))
+	if err != nil {
+		return uuid.Nil, err
+	}
+	var ids []uuid.UUID
+	for _, p := range list.Items {
+		ids = append(ids, p.Id)
+	}
+	return pick("plan", given, ids)
+}
+
+func (a *app) findRun(ctx context.Context, c *client.Client, given string) (uuid.UUID, error) {
+	if id, err := uuid.Parse(given); err == nil {
+		return id, nil
+	}
+	limit := 500
+	if given == latest {
+		limit = 1
+	}
+	list, err := client.Decode[api.RunList](c.ListRuns(ctx, &api.ListRunsParams{Limit: limit}))
+	if err != nil {
+		return uuid.Nil, err
+	}
+	var ids []uuid.UUID
+	for _, r := range list.Items {
+		ids = append(ids, r.Id)
+	}
+	return pick("run", given, ids)
+}
+
+// parseTime reads a deadline: a whole time, a time of day, or a length from now.
+// Now is the service's; a time of day without a date is the next one.
+func parseTime(text string, now time.Time) (time.Time, error) {
+	if later, ok := strings.CutPrefix(text, "+"); ok {
+		if d, err := time.ParseDuration(later); err == nil {
+			return now.Add(d), nil
+		}
+	}
+	if t, err := time.Parse(time.RFC3339, text); err == nil {
+		return t, nil
+	}
+	for _, form := range []string{"2006-01-02 15:04", "2006-01-02T15:04"} {
+		if t, err := time.ParseInLocation(form, text, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	local := now.Local()
+	day := -1
+	clock := text
+	if name, rest, ok := strings.Cut(strings.ToLower(text), " "); ok {
+		for i, n := range []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"} {
+			if strings.HasPrefix(name, n) {
+				day, clock = i, rest
+			}
+		}
+	}
+	if t, err := time.Parse("15:04", clock); err == nil {
+		at := time.Date(local.Year(), local.Month(), local.Day(), t.Hour(), t.Minute(), 0, 0, time.Local)
+		for !at.After(local) || (day >= 0 && int(at.Weekday()) != day) {
+			at = at.AddDate(0, 0, 1)
+		}
+		return at, nil
+	}
+	return time.Time{}, fmt.Errorf("time %q: want for example 20:00, mon 09:00, +2h30m, or 2031-03-10T09:00:00Z", text)
+}
+
+// serviceNow asks the service what time it is by its clock.
+func serviceNow(ctx context.Context, c *client.Client) (time.Time, error) {
+	s, err := client.Decode[api.Session](c.GetSession(ctx))
+	return s.Clock.Now, err
+}

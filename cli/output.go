@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+)
+
+// listing is rows that can be shown as a table, as CSV, or as the records that
+// they were made from.
+type listing struct {
+	columns []string // a column whose name ends in a unit or # is set to the right
+	rows    [][]string
+	records any
+	empty   string // what to say, and to do, where there is no row
+}
+
+func (l *listing) add(cells ...string) { l.rows = append(l.rows, cells) }
+
+// show prints a listing in the form that was asked for.
+func (a *app) show(cmd *cobra.Command, l listing) error {
+	out := cmd.OutOrStdout()
+	switch a.config.GetString("output") {
+	case "json":
+		return printJSON(out, l.records)
+	case "csv":
+		w := csv.NewWriter(out)
+		_ = w.Write(l.columns)
+		_ = w.WriteAll(l.rows)
+		return w.Error()
+	}
+	if len(l.rows) == 0 {
+		_, err := fmt.Fprintln(out, l.empty)
+		return err
+	}
+	printTable(out, l)
+	return nil
+}
+
+func printJSON(out io.Writer, v any) error {
+	e := json.NewEncoder(out)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+func printTable(out io.Writer, l listing) {
+	t := table.NewWriter()
+	t.SetOutputMirror(out)
+	style := table.StyleLight
+	style.Options.DrawBorder, style.Options.SeparateColumns = false, false
+	style.Format.Header = text.FormatDefault
+	t.SetStyle(style)
+	header := make(table.Row, len(l.columns))
+	var configs []table.ColumnConfig
+	for i, name := range l.columns {
+		header[i] = name
+		if numeric(l.rows, i) {
+			configs = append(configs, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+	}
+	t.AppendHeader(header)
+	t.SetColumnConfigs(configs)
+	for _, r := range l.rows {
+		row := make(table.Row, len(r))
+		for i, cell := range r {
+			row[i] = cell
+		}
+		t.AppendRow(row)
+	}
+	t.Render()
+}
+
+// numeric reports whether every cell of a column that says something begins with a digit.
+func numeric(rows [][]string, i int) bool {
+	seen := false
+	for _, r := range rows {
+		cell := r[i]
+		if cell == "" || cell == "—" {
+			continue
+		}
+		if c := cell[0]; (c < '0' || c > '9') && c != '-' && c != '<' {
+			return false
+		}
+		seen = true
+	}
+	return seen
+}
+
+const none = "—"
+
+// seconds prints a length of time for a person: 0.84 s, 72.5 s, 4 min 10 s, 3 h 05 min.
+func seconds(s float64) string {
+	switch {
+	case s <= 0:
+		return none
+	case s < 10:
+		return fmt.Sprintf("%.2f s", s)
+	case s < 120:
+		return fmt.Sprintf("%.1f s", s)
+	case s < 3600:
+		whole := int(math.Round(s))
+		return fmt.Sprintf("%d min %02d s", whole/60, whole%60)
+	default:
+		minutes := int(math.Round(s / 60))
+		return fmt.Sprintf("%d h %02d min", minutes/60, minutes%60)
+	}
+}
+
+// moment prints a time in the viewer's zone.
+func moment(t time.Time) string {
+	if t.IsZero() {
+		return none
+	}
+	return t.Local().Format("Mon 02 Jan 15:04:05")
+}
+
+func bytesText(n int64) string {
+	if n <= 0 {
+		return none
+	}
+	if n >= 1e9 {
+		return fmt.Sprintf("%.1f GB", float64(n)/1e9)
+	}
+	return fmt.Sprintf("%.0f MB", float64(n)/1e6)
+}
+
+func percent(x float64) string { return fmt.Sprintf("%.1f %%", 100*x) }
+
+func orNone(s string) string {
+	if s == "" {
+		return none
+	}
+	return s
+}

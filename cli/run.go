@@ -1,0 +1,175 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"rotanex.example/api"
+	"rotanex.example/api/client"
+)
+
+func (a *app) start() *cobra.Command {
+	tries := 3
+	c := &cobra.Command{
+		Use: "start PLAN", Short: "Carry a plan out; PLAN is its id, the first letters of it, or latest", Args: cobra.ExactArgs(1),
+		Example: "  rotanex start latest",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := a.findPlan(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			r, err := client.Decode[api.Run](c.StartRun(cmd.Context(), &api.StartRunParams{IdempotencyKey: new(newKey())}, api.StartRunJSONRequestBody{Plan: id, Tries: tries}))
+			if err != nil {
+				return err
+			}
+			if a.config.GetString("output") == "json" {
+				return printJSON(cmd.OutOrStdout(), r)
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "Run %s: %d frames, planned to finish %s\nWatch it: rotanex watch %s\n", r.Id, r.Counts.Waiting+r.Counts.Leased, moment(r.PlannedFinish), r.Id.String()[:8])
+			return nil
+		}),
+	}
+	c.Flags().IntVar(&tries, "tries", tries, "how often a frame may fail before it is given up")
+	return c
+}
+
+func (a *app) setState(use, state string) *cobra.Command {
+	does := map[string]string{
+		"pause":  "Let a run finish what it renders and take nothing new",
+		"resume": "Let a paused run go on",
+		"cancel": "End a run; what is being rendered for it is given up",
+	}[use]
+	return &cobra.Command{
+		Use: use + " RUN", Short: does, Args: cobra.ExactArgs(1), Example: "  rotanex " + use + " latest",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := a.findRun(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			r, err := client.Decode[api.Run](c.SetRunState(cmd.Context(), id, api.SetRunStateJSONRequestBody{State: api.SetRunStateJSONBodyState(state)}))
+			if err == nil {
+				fmt.Fprintf(cmd.OutOrStdout(), "Run %s is %s: %d frames done, %d left.\n", r.Id.String()[:8], r.State, r.Counts.Done, r.Counts.Waiting+r.Counts.Leased)
+			}
+			return err
+		}),
+	}
+}
+
+func (a *app) runs() *cobra.Command {
+	return group("runs", "Look at runs", &cobra.Command{
+		Use: "list", Short: "List runs, newest first", Args: cobra.NoArgs, Example: "  rotanex runs list",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := pages(func(cursor string) ([]api.Run, string, error) {
+				page, err := client.Decode[api.RunList](c.ListRuns(cmd.Context(), &api.ListRunsParams{Cursor: some(cursor), Limit: 500}))
+				return page.Items, page.Next, err
+			})
+			if err != nil {
+				return err
+			}
+			l := listing{columns: []string{"run", "shots", "state", "done", "failed", "left", "cost so far", "planned", "began", "planned finish", "ended"}, records: all, empty: "No run yet. Carry a plan out: rotanex start PLAN"}
+			for _, r := range all {
+				names := make([]string, len(r.Shots))
+				for i, s := range r.Shots {
+					names[i] = s.Shot
+				}
+				l.add(r.Id.String()[:8], strings.Join(names, ", "), string(r.State), strconv.Itoa(r.Counts.Done), strconv.Itoa(r.Counts.Failed), strconv.Itoa(r.Counts.Waiting+r.Counts.Leased),
+					money(r.Currency, r.CostSoFar), money(r.Currency, r.PlannedCost), moment(r.Created), moment(r.PlannedFinish), moment(r.Ended))
+			}
+			return a.show(cmd, l)
+		}),
+	})
+}
+
+func (a *app) frames() *cobra.Command {
+	var shot, state string
+	list := &cobra.Command{
+		Use: "list RUN", Short: "List a run's frames", Args: cobra.ExactArgs(1), Example: "  rotanex frames list latest --state failed",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := a.findRun(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			all, err := pages(func(cursor string) ([]api.Frame, string, error) {
+				page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Shot: some(shot), State: some(api.FrameState(state)), Cursor: some(cursor), Limit: 5000}))
+				return page.Items, page.Next, err
+			})
+			if err != nil {
+				return err
+			}
+			l := listing{columns: []string{"shot", "frame", "state", "crew", "time", "failed tries", "last cause", "size"}, records: all, empty: "No such frame."}
+			for _, f := range all {
+				place := none
+				if f.Host != "" {
+					place = f.Host + "/" + f.Crew
+				}
+				l.add(f.Shot, strconv.Itoa(f.Frame), string(f.State), place, seconds(f.Seconds), strconv.Itoa(f.Tries), orNone(f.Cause), bytesText(f.Bytes))
+			}
+			return a.show(cmd, l)
+		}),
+	}
+	list.Flags().StringVar(&shot, "shot", "", "only of this shot")
+	list.Flags().StringVar(&state, "state", "", "only in this state: waiting, leased, done or failed")
+	show := &cobra.Command{
+		Use: "show RUN SHOT FRAME", Short: "Show every try of a frame, with the renderer's last words", Args: cobra.ExactArgs(3), Example: "  rotanex frames show latest orrery-020 57",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := a.findRun(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			n, err := strconv.Atoi(args[2])
+			if err != nil {
+				return fmt.Errorf("frame %q: want a number", args[2])
+			}
+			d, err := client.Decode[api.FrameDetail](c.GetFrame(cmd.Context(), id, args[1], n))
+			if err != nil {
+				return err
+			}
+			l := listing{columns: []string{"try", "crew", "outcome", "cause", "time", "peak memory", "began", "ended"}, records: d, empty: "It has not been tried yet."}
+			for _, t := range d.Attempts {
+				l.add(strconv.FormatInt(t.Fence, 10), t.Host+"/"+t.Crew, string(t.Outcome), orNone(t.Cause), seconds(t.Measured.Seconds), bytesText(t.Measured.PeakMemoryBytes), moment(t.Started), moment(t.Ended))
+			}
+			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
+				return err
+			}
+			for _, t := range d.Attempts {
+				if t.LogTail != "" {
+					fmt.Fprintf(cmd.OutOrStdout(), "\ntry %d on %s/%s said at last:\n  %s\n", t.Fence, t.Host, t.Crew, strings.ReplaceAll(t.LogTail, "\n", "\n  "))
+				}
+			}
+			return nil
+		}),
+	}
+	return group("frames", "Look at a run's frames", list, show)
+}
+
+func (a *app) ledger() *cobra.Command {
+	return &cobra.Command{
+		Use: "ledger RUN", Short: "Time and money of a run, planned and real", Args: cobra.ExactArgs(1), Example: "  rotanex ledger latest --output csv",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := a.findRun(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			led, err := client.Decode[api.Ledger](c.GetLedger(cmd.Context(), id))
+			if err != nil {
+				return err
+			}
+			cur := " " + led.Currency
+			l := listing{columns: []string{"where", "crew", "booked", "done", "failed", "planned time", "busy time", "paid time", "planned" + cur, "real" + cur, "a frame" + cur}, records: led, empty: "Nothing was used yet."}
+			for _, r := range led.Rows {
+				l.add(r.Place, r.Crew, strconv.Itoa(r.FramesPlanned), strconv.Itoa(r.FramesDone), strconv.Itoa(r.Failed), seconds(r.PlannedS), seconds(r.BusyS), seconds(r.PaidS), r.PlannedCost, r.Cost, orNone(r.FrameCost))
+			}
+			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "\n%d frames for %s; planned %s, and no plan costs less than %s.\n", led.FramesDone, money(led.Currency, led.Cost), money(led.Currency, led.PlannedCost), money(led.Currency, led.CostBound))
+			if led.FrameCost != "" {
+				fmt.Fprintf(cmd.OutOrStdout(), "A frame cost %s.\n", money(led.Currency, led.FrameCost))
+			}
+			return nil
+		}),
+	}
+}

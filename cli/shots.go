@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+
+	"rotanex.example/api"
+	"rotanex.example/api/client"
+)
+
+func convert[T any](from any) (T, error) {
+	var to T
+	data, err := json.Marshal(from)
+	if err == nil {
+		err = json.Unmarshal(data, &to)
+	}
+	return to, err
+}
+
+func (a *app) shots() *cobra.Command {
+	imports := &cobra.Command{
+		Use: "import FILE…", Short: "Store the shots of YAML files", Args: cobra.MinimumNArgs(1), Example: "  rotanex shots import shots.yaml",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			stored := 0
+			for _, path := range args {
+				var f struct {
+					Shots []map[string]any `yaml:"shots"`
+				}
+				if err := readYAML(path, &f); err != nil {
+					return err
+				}
+				for _, raw := range f.Shots {
+					spec, err := convert[api.ShotSpec](raw)
+					if err != nil {
+						return fmt.Errorf("%s: shot %v: %w", path, raw["name"], err)
+					}
+					if _, err := client.Decode[api.Shot](c.PutShot(cmd.Context(), spec.Name, spec)); err != nil {
+						return fmt.Errorf("%s: shot %s: %w", path, spec.Name, err)
+					}
+					stored++
+				}
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "Stored %d shots.\n", stored)
+			return nil
+		}),
+	}
+	list := &cobra.Command{
+		Use: "list", Short: "List the shots", Args: cobra.NoArgs, Example: "  rotanex shots list",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := pages(func(cursor string) ([]api.Shot, string, error) {
+				page, err := client.Decode[api.ShotList](c.ListShots(cmd.Context(), &api.ListShotsParams{Cursor: some(cursor), Limit: 500}))
+				return page.Items, page.Next, err
+			})
+			if err != nil {
+				return err
+			}
+			l := listing{
+				columns: []string{"shot", "title", "frames", "count", "size", "launcher", "device memory", "deadline"}, records: all,
+				empty: "No shot yet. Store some: rotanex shots import FILE",
+			}
+			for _, s := range all {
+				memory := none
+				if s.Spec.DeviceMemoryGb > 0 {
+					memory = fmt.Sprintf("%g GB", s.Spec.DeviceMemoryGb)
+				}
+				l.add(s.Spec.Name, orNone(s.Spec.Title), s.Spec.Frames, strconv.Itoa(s.FrameCount), fmt.Sprintf("%d×%d", s.Spec.Width, s.Spec.Height), s.Spec.Launcher, memory, moment(s.Spec.Deadline))
+			}
+			return a.show(cmd, l)
+		}),
+	}
+	return group("shots", "What is to be rendered", imports, list)
+}
+
+func (a *app) trial() *cobra.Command {
+	var crews []string
+	var frames int
+	run := &cobra.Command{
+		Use: "run SHOT --crew HOST/CREW", Short: "Time frames of a shot on a crew", Args: cobra.ExactArgs(1),
+		Long: `Renders a warm-up frame, which is not counted, and then frames from across the
+shot on each crew named, and keeps how long they took. Crews on devices of their
+own are timed side by side. Ctrl-C ends the waiting, not the trials.`,
+		Example: "  rotanex trial run orrery-020 --crew bellows/g0 --crew eddy/g0 --frames 5",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if len(crews) == 0 {
+				return errors.New("--crew is needed, such as --crew bellows/g0; rotanex hosts show HOST lists a host's crews")
+			}
+			var ids []uuid.UUID
+			for _, place := range crews {
+				host, crew, ok := strings.Cut(place, "/")
+				if !ok {
+					return fmt.Errorf("--crew %q: want HOST/CREW, such as bellows/g0", place)
+				}
+				t, err := client.Decode[api.Trial](c.CreateTrial(cmd.Context(), &api.CreateTrialParams{IdempotencyKey: new(newKey())},
+					api.NewTrial{Shot: args[0], Host: host, Crew: crew, Frames: frames}))
+				if err != nil {
+					return fmt.Errorf("%s: %w", place, err)
+				}
+				ids = append(ids, t.Id)
+			}
+			return a.awaitTrials(cmd, c, ids)
+		}),
+	}
+	run.Flags().StringArrayVar(&crews, "crew", nil, "HOST/CREW to time on; may be given several times")
+	run.Flags().IntVar(&frames, "frames", 3, "how many timed frames")
+	list := &cobra.Command{
+		Use: "list [SHOT]", Short: "List trials, newest first", Args: cobra.MaximumNArgs(1), Example: "  rotanex trial list orrery-020 --output csv",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			params := api.ListTrialsParams{Limit: 500}
+			if len(args) > 0 {
+				params.Shot = &args[0]
+			}
+			all, err := pages(func(cursor string) ([]api.Trial, string, error) {
+				params.Cursor = some(cursor)
+				page, err := client.Decode[api.TrialList](c.ListTrials(cmd.Context(), &params))
+				return page.Items, page.Next, err
+			})
+			if err != nil {
+				return err
+			}
+			return a.showTrials(cmd, all)
+		}),
+	}
+	return group("trial", "Time test frames", run, list)
+}
+
+func (a *app) showTrials(cmd *cobra.Command, all []api.Trial) error {
+	l := listing{
+		columns: []string{"shot", "crew", "models", "state", "timed", "median", "fastest", "slowest", "spread", "peak memory", "power"}, records: all,
+		empty: "No trial yet. Time a frame: rotanex trial run SHOT --crew HOST/CREW",
+	}
+	for _, t := range all {
+		var peak int64
+		for _, f := range t.Frames {
+			peak = max(peak, f.PeakMemoryBytes)
+		}
+		spread := none
+		if t.Summary.Frames > 1 {
+			spread = percent(t.Summary.Spread)
+		}
+		l.add(t.Shot, t.Host+"/"+t.Crew, strings.Join(t.Models, " + "), trialState(t), strconv.Itoa(t.Summary.Frames), seconds(t.Summary.MedianS),
+			seconds(t.Summary.LowS), seconds(t.Summary.HighS), spread, bytesText(peak), orNone(t.Conditions["power"]))
+	}
+	return a.show(cmd, l)
+}
+
+// trialState says why a trial has no figure.
+func trialState(t api.Trial) string {
+	for _, f := range t.Frames {
+		if f.Cause != "" && t.State != api.RunStateComplete {
+			return string(t.State) + ": " + f.Cause
+		}
+	}
+	return string(t.State)
+}
+
+// awaitTrials waits until trials are over, with a bar.
+func (a *app) awaitTrials(cmd *cobra.Command, c *client.Client, ids []uuid.UUID) error {
+	total := 0
+	bar := newBar(cmd, "timing", 0)
+	defer bar.clear()
+	ticks := time.NewTicker(400 * time.Millisecond)
+	defer ticks.Stop()
+	for {
+		var all []api.Trial
+		over, done := 0, 0
+		total = 0
+		for _, id := range ids {
+			t, err := client.Decode[api.Trial](c.GetTrial(cmd.Context(), id))
+			if err != nil {
+				return err
+			}
+			all = append(all, t)
+			total += len(t.Frames)
+			for _, f := range t.Frames {
+				if f.State == api.FrameStateDone || f.State == api.FrameStateFailed {
+					done++
+				}
+			}
+			if t.State != api.RunStateRunning && t.State != api.RunStatePaused {
+				over++
+			}
+		}
+		bar.set(done, total)
+		if over == len(ids) {
+			bar.clear()
+			if err := a.showTrials(cmd, all); err != nil {
+				return err
+			}
+			for _, t := range all {
+				if t.State != api.RunStateComplete {
+					return exit{ExitIncomplete, fmt.Sprintf("The trial on %s/%s is %s.", t.Host, t.Crew, trialState(t))}
+				}
+			}
+			return nil
+		}
+		select {
+		case <-cmd.Context().Done():
+			return fmt.Errorf("no longer waiting; the trials go on: rotanex trial list")
+		case <-ticks.C:
+		}
+	}
+}

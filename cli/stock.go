@@ -1,0 +1,232 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+
+	"rotanex.example/api"
+	"rotanex.example/api/client"
+	"rotanex.example/core/stock"
+)
+
+// stockFile is the form of a file of hosts and offers.
+type stockFile struct {
+	Hosts  []stock.Host  `yaml:"hosts"`
+	Offers []stock.Offer `yaml:"offers"`
+}
+
+func readYAML(path string, into any) error {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	if err := yaml.UnmarshalWithOptions(data, into, yaml.Strict()); err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	return nil
+}
+
+func group(use, short string, subs ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	c.AddCommand(subs...)
+	return c
+}
+
+func (a *app) hosts() *cobra.Command {
+	imports := &cobra.Command{
+		Use: "import FILE…", Short: "Store the hosts and offers of YAML files", Args: cobra.MinimumNArgs(1),
+		Example: "  rotanex hosts import stock.yaml",
+		RunE:    a.with(a.importStock),
+	}
+	list := &cobra.Command{
+		Use: "list", Short: "List the hosts", Args: cobra.NoArgs, Example: "  rotanex hosts list --output csv",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := allHosts(cmd, c)
+			if err != nil {
+				return err
+			}
+			l := listing{
+				columns: []string{"host", "source", "agent", "CPU cores", "memory", "devices", "power", "open"}, records: all,
+				empty: "No host yet. Store some: rotanex hosts import FILE, or start an agent: rotanex tokens join HOST",
+			}
+			for _, h := range all {
+				l.add(h.Spec.Name, h.Spec.Source, agentText(h), strconv.Itoa(h.Spec.Cpu.Cores), fmt.Sprintf("%g GB", h.Spec.MemoryGb), devicesText(h.Spec.Devices), powerText(h), openText(h.Spec.Open))
+			}
+			return a.show(cmd, l)
+		}),
+	}
+	show := &cobra.Command{
+		Use: "show HOST", Short: "Show a host's devices and the crews that it can form", Args: cobra.ExactArgs(1), Example: "  rotanex hosts show bellows",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			h, err := client.Decode[api.Host](c.GetHost(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			if a.config.GetString("output") == "table" {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s, %s: %s, %d cores, %g GB, agent %s\n", h.Spec.Name, h.Spec.Source, h.Spec.Cpu.Model, h.Spec.Cpu.Cores, h.Spec.MemoryGb, agentText(h))
+				for _, f := range h.Findings {
+					fmt.Fprintln(cmd.OutOrStdout(), " ·", f)
+				}
+				for _, d := range h.Spec.Devices {
+					if d.Unusable != "" {
+						fmt.Fprintf(cmd.OutOrStdout(), " · %s %s is there but cannot be used: %s\n", d.Id, d.Model, d.Unusable)
+					}
+				}
+			}
+			l := listing{columns: []string{"crew", "models", "device memory", "backends", "linked", "busy hour"}, records: h, empty: "It can form no crew."}
+			for _, crew := range h.Crews {
+				memory := none
+				if crew.MemoryGb > 0 {
+					memory = fmt.Sprintf("%g GB", crew.MemoryGb)
+				}
+				linked := ""
+				if crew.Linked {
+					linked = "memory link"
+				}
+				l.add(crew.Id, strings.Join(crew.Models, " + "), memory, strings.Join(crew.Backends, ", "), linked, crew.BusyPriceHour)
+			}
+			return a.show(cmd, l)
+		}),
+	}
+	undo := false
+	drain := &cobra.Command{
+		Use: "drain HOST", Short: "Let a host finish what it renders and take nothing new", Args: cobra.ExactArgs(1),
+		Example: "  rotanex hosts drain desk-ada\n  rotanex hosts drain desk-ada --undo",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			h, err := client.Decode[api.Host](c.DrainHost(cmd.Context(), args[0], api.DrainHostJSONRequestBody{Drain: !undo}))
+			if err == nil && h.Draining {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s finishes what it renders and takes nothing new.\n", args[0])
+			} else if err == nil {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s takes work again.\n", args[0])
+			}
+			return err
+		}),
+	}
+	drain.Flags().BoolVar(&undo, "undo", false, "take work again")
+	return group("hosts", "Take stock: the machines at hand", imports, list, show, drain)
+}
+
+func allHosts(cmd *cobra.Command, c *client.Client) ([]api.Host, error) {
+	return pages(func(cursor string) ([]api.Host, string, error) {
+		page, err := client.Decode[api.HostList](c.ListHosts(cmd.Context(), &api.ListHostsParams{Cursor: some(cursor), Limit: 500}))
+		return page.Items, page.Next, err
+	})
+}
+
+// importStock checks every host and offer of every file before it stores one.
+func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) error {
+	var all stockFile
+	for _, path := range args {
+		var f stockFile
+		if err := readYAML(path, &f); err != nil {
+			return err
+		}
+		for _, h := range f.Hosts {
+			if err := h.Validate(); err != nil {
+				return fmt.Errorf("%s: %w; nothing was stored", path, err)
+			}
+		}
+		for _, o := range f.Offers {
+			if err := o.Validate(); err != nil {
+				return fmt.Errorf("%s: %w; nothing was stored", path, err)
+			}
+		}
+		all.Hosts, all.Offers = append(all.Hosts, f.Hosts...), append(all.Offers, f.Offers...)
+	}
+	for _, h := range all.Hosts {
+		spec, err := convert[api.HostSpec](h)
+		if err == nil {
+			_, err = client.Decode[api.Host](c.PutHost(cmd.Context(), h.Name, spec))
+		}
+		if err != nil {
+			return fmt.Errorf("host %s: %w", h.Name, err)
+		}
+	}
+	for _, o := range all.Offers {
+		spec, err := convert[api.OfferSpec](o)
+		if err == nil {
+			_, err = client.Decode[api.Offer](c.PutOffer(cmd.Context(), o.Name, spec))
+		}
+		if err != nil {
+			return fmt.Errorf("offer %s: %w", o.Name, err)
+		}
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "Stored %d hosts and %d offers.\n", len(all.Hosts), len(all.Offers))
+	return nil
+}
+
+func agentText(h api.Host) string {
+	if h.Draining {
+		return "draining"
+	}
+	return string(h.Agent)
+}
+
+// devicesText counts devices of a model: 4 × Halyard 12.
+func devicesText(devices []api.Device) string {
+	var order []string
+	count := map[string]int{}
+	for _, d := range devices {
+		name := d.Model
+		if d.Unusable != "" {
+			name += " (unusable)"
+		}
+		if count[name] == 0 {
+			order = append(order, name)
+		}
+		count[name]++
+	}
+	for i, name := range order {
+		if n := count[name]; n > 1 {
+			order[i] = fmt.Sprintf("%d × %s", n, name)
+		}
+	}
+	return orNone(strings.Join(order, ", "))
+}
+
+func powerText(h api.Host) string {
+	if h.Spec.Mains {
+		return "mains"
+	}
+	return "battery"
+}
+
+func openText(hours []api.Hours) string {
+	if len(hours) == 0 {
+		return "always"
+	}
+	parts := make([]string, len(hours))
+	for i, h := range hours {
+		parts[i] = strings.TrimSpace(h.Days + " " + h.From)
+		if h.To != "" {
+			parts[i] += "–" + h.To
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (a *app) offers() *cobra.Command {
+	return group("offers", "Servers that can be rented", &cobra.Command{
+		Use: "list", Short: "List the offers", Args: cobra.NoArgs, Example: "  rotanex offers list",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := client.Decode[[]api.Offer](c.ListOffers(cmd.Context()))
+			l := listing{
+				columns: []string{"offer", "source", "devices", "price an hour", "fee", "billed by", "at least", "lead", "servers"}, records: all,
+				empty: "No offer yet. Offers stand in the same files as hosts: rotanex hosts import FILE",
+			}
+			for _, o := range all {
+				s := o.Spec
+				l.add(s.Name, s.Source, devicesText(s.Devices), s.PriceHour, s.Fee, seconds(float64(s.IncrementS)), seconds(float64(s.MinimumS)), seconds(float64(s.LeadS)), strconv.Itoa(s.MaxServers))
+			}
+			if err != nil {
+				return err
+			}
+			return a.show(cmd, l)
+		}),
+	})
+}

@@ -1,0 +1,236 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"rotanex.example/api"
+	"rotanex.example/api/client"
+)
+
+func (a *app) watch() *cobra.Command {
+	return &cobra.Command{
+		Use: "watch RUN", Short: "Watch a run until it is over", Args: cobra.ExactArgs(1),
+		Long: `Shows every frame's state, the crews, speed, time left and money, live. On
+something that is no terminal it prints a line for every frame that is done or
+failed. Ctrl-C ends the watching, not the run. Exit status: 0 when every frame is
+done, 6 when the run was cancelled or some frames failed for good.`,
+		Example: "  rotanex watch latest",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := a.findRun(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			if f, ok := cmd.OutOrStdout().(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+				return watchScreen(cmd, c, id, f)
+			}
+			return watchLines(cmd, c, id)
+		}),
+	}
+}
+
+func over(r api.Run) bool {
+	return r.State != api.RunStateRunning && r.State != api.RunStatePaused
+}
+
+// ended is the exit status that a run which is over gives.
+func ended(r api.Run) error {
+	if r.State == api.RunStateComplete {
+		return nil
+	}
+	return exit{ExitIncomplete, fmt.Sprintf("Run %s is %s: %d of %d frames failed; rotanex frames list %s --state failed", r.Id.String()[:8], r.State, r.Counts.Failed, total(r.Counts), r.Id.String()[:8])}
+}
+
+func total(c api.FrameCounts) int { return c.Waiting + c.Leased + c.Done + c.Failed }
+
+// watchLines prints what happens, a line each.
+func watchLines(cmd *cobra.Command, c *client.Client, id uuid.UUID) error {
+	happened := follow(cmd.Context(), c, id)
+	poll := time.NewTicker(2 * time.Second)
+	defer poll.Stop()
+	for {
+		r, err := client.Decode[api.Run](c.GetRun(cmd.Context(), id))
+		if err != nil {
+			return err
+		}
+		if over(r) {
+			fmt.Fprintf(cmd.OutOrStdout(), "%s: %d of %d frames, %s\n", r.State, r.Counts.Done, total(r.Counts), money(r.Currency, r.CostSoFar))
+			return ended(r)
+		}
+		for waiting := true; waiting; {
+			select {
+			case <-cmd.Context().Done():
+				return cmd.Context().Err()
+			case <-poll.C:
+				waiting = false
+			case e, open := <-happened:
+				if !open {
+					return cmd.Context().Err()
+				}
+				switch {
+				case e.Kind == api.EventKindFrame && e.State == "done":
+					fmt.Fprintf(cmd.OutOrStdout(), "%s %s frame %d done on %s/%s in %s\n", moment(e.At), e.Shot, e.Frame, e.Host, e.Crew, seconds(e.Seconds))
+				case e.Kind == api.EventKindFrame && e.Cause != "":
+					fmt.Fprintf(cmd.OutOrStdout(), "%s %s frame %d failed on %s/%s: %s; now %s\n", moment(e.At), e.Shot, e.Frame, e.Host, e.Crew, e.Cause, e.State)
+				case e.Kind == api.EventKindRun || e.Kind == api.EventKindServer:
+					fmt.Fprintf(cmd.OutOrStdout(), "%s %s %s %s\n", moment(e.At), e.Kind, e.Host, e.State)
+					waiting = e.Kind == api.EventKindServer
+				}
+			}
+		}
+	}
+}
+
+// watchScreen draws the run again whenever something happened, at most a few
+// times a second.
+func watchScreen(cmd *cobra.Command, c *client.Client, id uuid.UUID, out *os.File) error {
+	happened := follow(cmd.Context(), c, id)
+	fmt.Fprint(out, "\x1b[?1049h\x1b[?25l") // a screen of its own, no cursor
+	left := func() { fmt.Fprint(out, "\x1b[?25h\x1b[?1049l") }
+	for {
+		r, err := client.Decode[api.Run](c.GetRun(cmd.Context(), id))
+		var frames []api.Frame
+		if err == nil {
+			frames, err = pages(func(cursor string) ([]api.Frame, string, error) {
+				page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Cursor: some(cursor), Limit: 5000}))
+				return page.Items, page.Next, err
+			})
+		}
+		if cmd.Context().Err() != nil {
+			left()
+			return nil
+		}
+		if err != nil {
+			left()
+			return err
+		}
+		width, height, err := term.GetSize(int(out.Fd()))
+		if err != nil {
+			width, height = 100, 40
+		}
+		var page strings.Builder
+		drawRun(&page, r, frames, width, height)
+		fmt.Fprint(out, "\x1b[H"+strings.ReplaceAll(page.String(), "\n", "\x1b[K\n")+"\x1b[J")
+		if over(r) {
+			left()
+			drawRun(out, r, frames, width, 200)
+			return ended(r)
+		}
+		settle(cmd, happened)
+	}
+}
+
+// settle waits for news, then a little longer for more of it.
+func settle(cmd *cobra.Command, happened <-chan api.Event) {
+	for _, wait := range []time.Duration{time.Second, 150 * time.Millisecond} {
+		select {
+		case <-cmd.Context().Done():
+			return
+		case <-happened:
+		case <-time.After(wait):
+		}
+	}
+	for {
+		select {
+		case <-happened:
+		default:
+			return
+		}
+	}
+}
+
+// marks of the frame states: a sign as well as a colour, for eyes that tell
+// colours badly and terminals that have none.
+var marks = map[api.FrameState]string{
+	api.FrameStateWaiting: text.Colors{text.FgHiBlack}.Sprint("·"),
+	api.FrameStateLeased:  text.Colors{text.FgYellow}.Sprint("▸"),
+	api.FrameStateDone:    text.Colors{text.FgCyan}.Sprint("■"),
+	api.FrameStateFailed:  text.Colors{text.FgRed, text.Bold}.Sprint("✕"),
+}
+
+func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
+	bold := text.Colors{text.Bold}
+	all := total(r.Counts)
+	fmt.Fprintf(out, "%s  %s   %d of %d frames done", bold.Sprint("Run "+r.Id.String()[:8]), bold.Sprint(string(r.State)), r.Counts.Done, all)
+	if r.Counts.Failed > 0 {
+		fmt.Fprintf(out, ", %s", text.Colors{text.FgRed}.Sprintf("%d failed", r.Counts.Failed))
+	}
+	fmt.Fprintf(out, "\n%s\n", gauge(r.Counts.Done, all, width-2))
+	fmt.Fprintf(out, "speed     %.0f frames an hour, plan %.0f\n", r.FramesHour, r.PlannedFramesHour)
+	finish := "finish    "
+	switch {
+	case over(r):
+		finish += "ended " + moment(r.Ended)
+	case r.ExpectedFinish.IsZero():
+		finish += "not known yet"
+	default:
+		finish += "expected " + moment(r.ExpectedFinish)
+	}
+	fmt.Fprintf(out, "%s, planned %s, deadline %s\n", finish, moment(r.PlannedFinish), moment(r.Deadline))
+	fmt.Fprintf(out, "money     %s so far, planned %s\n", money(r.Currency, r.CostSoFar), money(r.Currency, r.PlannedCost))
+	lines := 6
+	for _, s := range r.Shots {
+		fmt.Fprintf(out, "\n%s  %d×%d, %d of %d\n", bold.Sprint(s.Shot), s.Width, s.Height, s.Counts.Done, total(s.Counts))
+		lines += 2 + drawGrid(out, frames, s.Shot, width, max(2, (height-14-len(r.Crews))/max(1, len(r.Shots))))
+	}
+	fmt.Fprintf(out, "%s waiting  %s rendering  %s done  %s failed\n\n", marks[api.FrameStateWaiting], marks[api.FrameStateLeased], marks[api.FrameStateDone], marks[api.FrameStateFailed])
+	shown := min(len(r.Crews), max(3, height-lines-4))
+	for _, c := range r.Crews[:shown] {
+		doing := string(c.State)
+		if c.State == api.RunCrewStateRendering {
+			doing = fmt.Sprintf("%s %d %s %3.0f %%", c.Shot, c.Frame, gauge(int(c.Progress*100), 100, 12), c.Progress*100)
+		}
+		fmt.Fprintf(out, "%-26s %4d of %-4d  %-10s a frame  %s\n", clip(c.Host+"/"+c.Crew, 26), c.Done, c.Booked, seconds(c.MeanS), doing)
+	}
+	if shown < len(r.Crews) {
+		fmt.Fprintf(out, "and %d more crews\n", len(r.Crews)-shown)
+	}
+}
+
+// drawGrid prints a mark for every frame of a shot and returns how many lines
+// that took. A shot that is too long for its room shows its frames thinned out.
+func drawGrid(out io.Writer, frames []api.Frame, shot string, width, room int) int {
+	var own []api.Frame
+	for _, f := range frames {
+		if f.Shot == shot {
+			own = append(own, f)
+		}
+	}
+	columns := max(10, min(96, width-9))
+	every := (len(own) + columns*room - 1) / max(1, columns*room)
+	every = max(1, every)
+	lines := 0
+	for i := 0; i < len(own); i += columns * every {
+		fmt.Fprintf(out, "%7d ", own[i].Frame)
+		for j := i; j < min(len(own), i+columns*every); j += every {
+			fmt.Fprint(out, marks[own[j].State])
+		}
+		fmt.Fprintln(out)
+		lines++
+	}
+	return lines
+}
+
+func gauge(done, all, width int) string {
+	width = max(4, width)
+	full := 0
+	if all > 0 {
+		full = width * done / all
+	}
+	return text.Colors{text.FgCyan}.Sprint(strings.Repeat("━", full)) + text.Colors{text.FgHiBlack}.Sprint(strings.Repeat("─", width-full))
+}
+
+func clip(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}

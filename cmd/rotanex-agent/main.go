@@ -1,0 +1,86 @@
+// Command rotanex-agent renders on the host that it runs on.
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+
+	"rotanex.example/agent"
+	"rotanex.example/core/stock"
+	"rotanex.example/launchers"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := command().ExecuteContext(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "rotanex-agent:", err)
+		os.Exit(1)
+	}
+}
+
+func command() *cobra.Command {
+	var c agent.Config
+	var folder, simulated string
+	var allow []string
+	cmd := &cobra.Command{
+		Use: "rotanex-agent", Short: "Render on this host what the service has to render", Args: cobra.NoArgs,
+		Long: `Joins the service, tells it what this host has, and renders what it leases. It
+starts only the launchers that --allow names, from those that ship and those in
+--launchers, whatever the service asks for.`,
+		Example:      "  rotanex-agent --service https://render.example --join-token TOKEN --scenes /srv/scenes --allow povray",
+		SilenceUsage: true, SilenceErrors: true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			all, err := launchers.Load(folder)
+			if err != nil {
+				return err
+			}
+			c.Launchers = map[string]launchers.Launcher{}
+			for _, name := range allow {
+				l, ok := all[name]
+				if !ok {
+					return fmt.Errorf("--allow %q: there is no such launcher", name)
+				}
+				c.Launchers[name] = l
+			}
+			if simulated != "" {
+				if c.Simulated, err = readHosts(simulated); err != nil {
+					return err
+				}
+			}
+			a, err := agent.New(c)
+			if err != nil {
+				return err
+			}
+			return a.Run(cmd.Context())
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&c.Service, "service", "http://127.0.0.1:7070", "the service's address")
+	f.StringVar(&c.Host, "host", "", "this host's name in the stock; default the machine's name")
+	f.StringVar(&c.JoinToken, "join-token", os.Getenv("ROTANEX_JOIN_TOKEN"), "one-time token to join with, from rotanex tokens join HOST; only at the first start")
+	f.StringVar(&c.StateDir, "state-dir", "/var/lib/rotanex-agent", "where the credential and work in hand lie")
+	f.StringVar(&c.Scenes, "scenes", ".", "folder below which scene files lie")
+	f.StringVar(&folder, "launchers", "", "folder of this host's own launcher files")
+	f.StringSliceVar(&allow, "allow", []string{"povray"}, "launchers that may be started here")
+	f.IntVar(&c.Threads, "threads", 0, "threads of a renderer on the CPU; 0 is all")
+	f.StringVar(&simulated, "simulate", "", "file of hosts whose devices are simulated; this host takes its own from it")
+	return cmd
+}
+
+func readHosts(path string) ([]stock.Host, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	var file struct {
+		Hosts []stock.Host `yaml:"hosts"`
+	}
+	return file.Hosts, yaml.Unmarshal(data, &file)
+}

@@ -1,0 +1,297 @@
+// Package demo sets the whole of Rotanex up on one machine, faster than life, and
+// does the main job on the Lanternfish scenario: stock, trials, plan, run,
+// collect, account. Everything it starts it also ends.
+package demo
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"rotanex.example/api"
+	"rotanex.example/core/stock"
+	"rotanex.example/service/postgres"
+)
+
+// Config is how the demo is set.
+type Config struct {
+	Bin   string // folder of the binaries
+	Data  string // folder of the scenario
+	State string // folder of everything that is kept
+	Once  bool   // end when the job is done
+	Out   io.Writer
+}
+
+// The story: Friday 18:00 at Lanternfish. A minute passes in a second.
+const (
+	clockStart  = "2031-03-07T18:00:00Z"
+	clockFactor = "60"
+	deadline    = "+1h50m"
+)
+
+var planned = []string{"orrery-010", "orrery-020"}
+
+// trials are the crews that are timed, by shot. What is not timed is predicted
+// from like devices.
+var trials = map[string][]string{
+	"orrery-010": {"dory/cpu", "bellows/cpu", "eddy/cpu"},
+	"orrery-020": {"bellows/g0", "bellows/g1", "capstan/g0", "eddy/g0"},
+}
+
+// povrayHosts may start the real ray tracer. They share this machine's cores, so
+// they are few.
+var povrayHosts = map[string]bool{"dory": true, "bellows": true, "eddy": true}
+
+// Demo is a running demo.
+type Demo struct {
+	Config
+	processes processes
+	address   string
+	token     string
+}
+
+// Run does the demo. It returns nil when everything that was to be rendered was
+// rendered, checked and collected.
+func Run(ctx context.Context, c Config) (err error) {
+	d := &Demo{Config: c}
+	if d.State, err = filepath.Abs(d.State); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(d.State, 0o755); err != nil {
+		return err
+	}
+	began := time.Now()
+	d.say("Starting PostgreSQL on loopback, data in %s", d.State)
+	db, err := postgres.Start(ctx, filepath.Join(d.State, "postgres"))
+	if err != nil {
+		return err
+	}
+	defer func() {
+		d.say("Ending everything that was started")
+		err = errors.Join(err, d.processes.end(), db.Stop())
+	}()
+	if err := d.setUp(ctx, db.URL()); err != nil {
+		return err
+	}
+	d.say("Up after %.1f s", time.Since(began).Seconds())
+	if err := d.job(ctx); err != nil {
+		return err
+	}
+	d.say("Console:  %s", d.address)
+	d.say("Token:    %s", d.token)
+	if d.Once {
+		return nil
+	}
+	d.say("Serving until Ctrl-C. The command line:  export ROTANEX_SERVICE=%s ROTANEX_TOKEN=%s PATH=$PATH:%s", d.address, d.token, d.Bin)
+	<-ctx.Done()
+	return nil
+}
+
+func (d *Demo) say(format string, args ...any) {
+	_, _ = fmt.Fprintf(d.Out, "▸ "+format+"\n", args...)
+}
+
+// setUp starts the service, the rented source and the agents.
+func (d *Demo) setUp(ctx context.Context, database string) error {
+	listen, err := address(7070)
+	if err != nil {
+		return err
+	}
+	hire, err := address(7081)
+	if err != nil {
+		return err
+	}
+	d.address = "http://" + listen
+	d.say("Starting the service on %s; its clock runs %s times as fast as life", d.address, clockFactor)
+	if err := d.processes.start(d.State, "service", d.environment(), filepath.Join(d.Bin, "rotanex-service"),
+		"--database-url", database, "--state-dir", d.State, "--listen", listen, "--rental", "tern=http://"+hire,
+		"--clock-start", clockStart, "--clock-factor", clockFactor); err != nil {
+		return err
+	}
+	if err := d.awaitReady(ctx); err != nil {
+		return err
+	}
+	if err := d.readToken(); err != nil {
+		return err
+	}
+	stockFile, scenes := filepath.Join(d.Data, "stock.yaml"), filepath.Join(d.Data, "scenes")
+	d.say("Starting the rented source's stand-in on %s", hire)
+	if err := d.processes.start(d.State, "hire", d.environment(), filepath.Join(d.Bin, "rotanex-standin"), "hire",
+		"--listen", hire, "--offers", stockFile, "--folder", filepath.Join(d.State, "rented"), "--clock-factor", clockFactor,
+		"--", filepath.Join(d.Bin, "rotanex-agent"), "--scenes", scenes, "--allow", "standin"); err != nil {
+		return err
+	}
+	if err := d.rotanex(ctx, "hosts", "import", stockFile); err != nil {
+		return err
+	}
+	if err := d.rotanex(ctx, "shots", "import", filepath.Join(d.Data, "shots.yaml")); err != nil {
+		return err
+	}
+	return d.startAgents(ctx, stockFile, scenes)
+}
+
+func (d *Demo) startAgents(ctx context.Context, stockFile, scenes string) error {
+	data, err := os.ReadFile(stockFile)
+	if err != nil {
+		return err
+	}
+	var file struct {
+		Hosts []stock.Host `yaml:"hosts"`
+	}
+	if err := yaml.Unmarshal(data, &file); err != nil {
+		return err
+	}
+	var names []string
+	for _, h := range file.Hosts {
+		allow := "standin"
+		if povrayHosts[h.Name] {
+			allow = "standin,povray"
+		}
+		folder := filepath.Join(d.State, "agents", h.Name)
+		args := []string{"--service", d.address, "--host", h.Name, "--state-dir", folder, "--scenes", scenes, "--simulate", stockFile, "--allow", allow, "--threads", "1"}
+		if _, err := os.Stat(filepath.Join(folder, "credential.json")); err != nil {
+			token, err := d.output(ctx, "tokens", "join", h.Name)
+			if err != nil {
+				return err
+			}
+			args = append(args, "--join-token", strings.TrimSpace(string(token)))
+		}
+		if err := d.processes.start(d.State, "agent-"+h.Name, d.environment(), filepath.Join(d.Bin, "rotanex-agent"), args...); err != nil {
+			return err
+		}
+		names = append(names, h.Name)
+	}
+	d.say("Starting the agents of %s", strings.Join(names, ", "))
+	return d.until(ctx, "the agents to come up", func() (bool, error) {
+		up := 0
+		hosts, err := asked[[]api.Host](d, ctx, "hosts", "list")
+		for _, h := range hosts {
+			if h.Agent == api.HostAgentUp && !h.Server {
+				up++
+			}
+		}
+		return up >= len(names), err
+	})
+}
+
+// environment gives processes the binaries on their path, for launchers find
+// their programs there, and nothing of the caller's own Rotanex settings.
+func (d *Demo) environment() []string {
+	var out []string
+	for _, e := range os.Environ() {
+		if !strings.HasPrefix(e, "ROTANEX_") && !strings.HasPrefix(e, "PATH=") {
+			out = append(out, e)
+		}
+	}
+	return append(out, "PATH="+d.Bin+string(os.PathListSeparator)+os.Getenv("PATH"), "TZ=UTC")
+}
+
+// address returns a loopback address with the usual port, or a free one if that is taken.
+func address(port int) (string, error) {
+	for _, p := range []int{port, 0} {
+		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", p)); err == nil {
+			defer func() { _ = l.Close() }()
+			return l.Addr().String(), nil
+		}
+	}
+	return "", errors.New("no free port on loopback")
+}
+
+func (d *Demo) awaitReady(ctx context.Context) error {
+	return d.until(ctx, "the service to be ready", func() (bool, error) {
+		answer, err := http.Get(d.address + "/readyz")
+		if err != nil {
+			return false, nil
+		}
+		_ = answer.Body.Close()
+		return answer.StatusCode == http.StatusOK, nil
+	})
+}
+
+// readToken takes the first admin token from what the service printed at its very
+// first start, and keeps it for the next.
+func (d *Demo) readToken() error {
+	kept := filepath.Join(d.State, "admin-token")
+	if data, err := os.ReadFile(kept); err == nil {
+		d.token = strings.TrimSpace(string(data))
+		return nil
+	}
+	said, err := os.ReadFile(d.processes.log(d.State, "service"))
+	if err != nil {
+		return err
+	}
+	_, rest, found := strings.Cut(string(said), "shown this once: ")
+	if !found {
+		return fmt.Errorf("the service printed no token; remove %s to start afresh", d.State)
+	}
+	d.token, _, _ = strings.Cut(rest, "\n")
+	return os.WriteFile(kept, []byte(d.token+"\n"), 0o600)
+}
+
+// patience is how long the demo waits for any one thing.
+const patience = 3 * time.Minute
+
+func (d *Demo) until(ctx context.Context, what string, done func() (bool, error)) error {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	for {
+		ok, err := done()
+		if err != nil || ok {
+			return err
+		}
+		if name := d.processes.dead(); name != "" {
+			return fmt.Errorf("%s ended by itself; see %s", name, d.processes.log(d.State, name))
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("waited for %s: %w", what, ctx.Err())
+		case <-time.After(150 * time.Millisecond):
+		}
+	}
+}
+
+// command is a call of the command line.
+func (d *Demo) command(ctx context.Context, args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, filepath.Join(d.Bin, "rotanex"), args...)
+	cmd.Env = append(d.environment(), "ROTANEX_SERVICE="+d.address, "ROTANEX_TOKEN="+d.token)
+	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
+	cmd.WaitDelay = 5 * time.Second
+	cmd.Stdout, cmd.Stderr = d.Out, d.Out
+	return cmd
+}
+
+// rotanex shows a call and its output, as a person would type and read it.
+func (d *Demo) rotanex(ctx context.Context, args ...string) error {
+	shown := make([]string, len(args))
+	for i, a := range args {
+		shown[i] = strings.TrimPrefix(strings.TrimPrefix(a, d.Data+"/"), d.State+"/")
+	}
+	_, _ = fmt.Fprintf(d.Out, "\n$ rotanex %s\n", strings.Join(shown, " "))
+	return d.command(ctx, args...).Run()
+}
+
+func (d *Demo) output(ctx context.Context, args ...string) ([]byte, error) {
+	cmd := d.command(ctx, args...)
+	cmd.Stdout = nil
+	return cmd.Output()
+}
+
+// asked returns the records that a call of the command line lists.
+func asked[T any](d *Demo, ctx context.Context, args ...string) (v T, err error) {
+	data, err := d.output(ctx, append(args, "--output", "json")...)
+	if err == nil {
+		err = json.Unmarshal(data, &v)
+	}
+	return v, err
+}

@@ -1,0 +1,87 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os/exec"
+	"path/filepath"
+
+	"rotanex.example/api"
+	"rotanex.example/cli"
+)
+
+// job does the main job, step by step, and leaves out what stands from before.
+func (d *Demo) job(ctx context.Context) error {
+	runs, err := asked[[]api.Run](d, ctx, "runs", "list")
+	if err != nil {
+		return err
+	}
+	if len(runs) == 0 {
+		if err := d.time(ctx); err != nil {
+			return err
+		}
+		if err := d.begin(ctx); err != nil {
+			return err
+		}
+	} else {
+		d.say("The run of before stands: %s", runs[0].State)
+	}
+	if len(runs) == 0 || runs[0].State == api.RunStateRunning || runs[0].State == api.RunStatePaused {
+		d.say("Watch it in the console as well: %s  (token %s)", d.address, d.token)
+		if err := d.rotanex(ctx, "watch", "latest"); err != nil {
+			return fmt.Errorf("the run: %w", err)
+		}
+	}
+	frames := filepath.Join(d.State, "frames")
+	if err := d.rotanex(ctx, "collect", "latest", "--to", frames); err != nil {
+		return fmt.Errorf("collecting: %w", err)
+	}
+	if err := d.rotanex(ctx, "ledger", "latest"); err != nil {
+		return err
+	}
+	d.say("Every frame was rendered, checked and collected: %s", frames)
+	return nil
+}
+
+// time runs the trials that are not there yet, those of all shots side by side.
+func (d *Demo) time(ctx context.Context) error {
+	done, err := asked[[]api.Trial](d, ctx, "trial", "list")
+	if err != nil {
+		return err
+	}
+	stands := map[string]bool{}
+	for _, t := range done {
+		if t.State == api.RunStateComplete {
+			stands[t.Shot+" "+t.Host+"/"+t.Crew] = true
+		}
+	}
+	for _, shot := range planned {
+		args := []string{"trial", "run", shot}
+		for _, crew := range trials[shot] {
+			if !stands[shot+" "+crew] {
+				args = append(args, "--crew", crew)
+			}
+		}
+		if len(args) > 3 {
+			if err := d.rotanex(ctx, args...); err != nil {
+				return fmt.Errorf("trials: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+// begin plans and starts the run.
+func (d *Demo) begin(ctx context.Context) error {
+	err := d.rotanex(ctx, append(append([]string{"plan"}, planned...), "--by", deadline)...)
+	var ended *exec.ExitError
+	if errors.As(err, &ended) && ended.ExitCode() == cli.ExitLate {
+		d.say("This machine is too slow for the deadline of the demo; the plan that is least late is carried out")
+		err = nil
+	}
+	if err != nil {
+		return fmt.Errorf("planning: %w", err)
+	}
+	return d.rotanex(ctx, "start", "latest")
+}

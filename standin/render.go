@@ -1,0 +1,142 @@
+package standin
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"image"
+	"image/color"
+	"image/png"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"rotanex.example/core/stock"
+)
+
+// Exit statuses of the renderer, which its launcher reads.
+const (
+	ExitCannotStart = 2
+	ExitOutOfMemory = 12
+	ExitLicenceLost = 13
+	ExitCrashed     = 70
+)
+
+// Render is one frame for the stand-in renderer.
+type Render struct {
+	Scene, Output, Stock string
+	Frame, Width, Height int
+	Devices              []string
+	Samples              int
+	ClockFactor          float64
+	Fail                 string
+	Say                  io.Writer
+}
+
+// Run renders and returns the exit status.
+func (r Render) Run(ctx context.Context) int {
+	status, err := r.run(ctx)
+	if err != nil {
+		_, _ = fmt.Fprintln(r.Say, "error:", err)
+	}
+	return status
+}
+
+func (r Render) run(ctx context.Context) (int, error) {
+	scene, err := ReadScene(r.Scene)
+	if err != nil {
+		return ExitCannotStart, fmt.Errorf("scene %s: %w", r.Scene, err)
+	}
+	var host stock.Host
+	data, err := os.ReadFile(r.Stock)
+	if err == nil {
+		err = json.Unmarshal(data, &host)
+	}
+	if err != nil {
+		return ExitCannotStart, fmt.Errorf("stock %s: %w", r.Stock, err)
+	}
+	fail, err := failFor(r.Fail, r.Frame, host.Name)
+	if err != nil {
+		return ExitCannotStart, err
+	}
+	stages, err := scene.stages(host, r.Devices, r.Frame, r.Samples, time.Now())
+	if fail == "out-of-memory" && err == nil {
+		err = outOfMemory{"out of device memory, on demand"}
+	}
+	if err != nil {
+		if errors.As(err, &outOfMemory{}) {
+			return ExitOutOfMemory, err
+		}
+		return ExitCannotStart, err
+	}
+	_, _ = fmt.Fprintf(r.Say, "standin renderer, frame %d of %s on %s\n", r.Frame, scene.Title, strings.Join(r.Devices, ", "))
+	_, _ = fmt.Fprintf(r.Say, "device_peak %d\n", int64(scene.DeviceMemoryGB*1e9))
+	if status, err := r.pass(ctx, stages, fail); err != nil {
+		return status, err
+	}
+	return r.write(scene, fail)
+}
+
+// tick is how often progress is told, in real time.
+const tick = 60 * time.Millisecond
+
+// pass lets the frame's time go by.
+func (r Render) pass(ctx context.Context, stages []stage, fail string) (int, error) {
+	total, gone := 0.0, 0.0
+	for _, s := range stages {
+		total += s.seconds
+	}
+	for _, s := range stages {
+		end := time.Now().Add(time.Duration(s.seconds / r.ClockFactor * float64(time.Second)))
+		for left := time.Until(end); left > 0; left = time.Until(end) {
+			done := gone + s.seconds - left.Seconds()*r.ClockFactor
+			_, _ = fmt.Fprintf(r.Say, "progress %d\n", int(100*done/total))
+			if done > total/2 {
+				switch fail {
+				case "crash":
+					return ExitCrashed, errors.New("crashed, on demand")
+				case "licence-lost":
+					return ExitLicenceLost, errors.New("the licence seat was lost, on demand")
+				case "hang":
+					<-ctx.Done()
+					return ExitCrashed, ctx.Err()
+				}
+			}
+			select {
+			case <-ctx.Done():
+				return ExitCrashed, ctx.Err()
+			case <-time.After(min(left, tick)):
+			}
+		}
+		gone += s.seconds
+		_, _ = fmt.Fprintf(r.Say, "stage %s %.3f\n", s.name, s.seconds)
+	}
+	return 0, nil
+}
+
+func (r Render) write(scene Scene, fail string) (int, error) {
+	var img image.Image = Paint(scene, r.Frame, r.Width, r.Height)
+	if fail == "blank" {
+		flat := image.NewNRGBA(image.Rect(0, 0, r.Width, r.Height))
+		for i := range flat.Pix {
+			flat.Pix[i] = color.NRGBA{40, 40, 40, 40}.R
+		}
+		img = flat
+	}
+	var file bytes.Buffer
+	if err := (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&file, img); err != nil {
+		return ExitCrashed, err
+	}
+	data := file.Bytes()
+	if fail == "half-written" {
+		data = data[:len(data)/2]
+	}
+	if err := os.WriteFile(r.Output, data, 0o600); err != nil {
+		return ExitCrashed, err
+	}
+	_, _ = fmt.Fprintln(r.Say, "progress 100")
+	return 0, nil
+}
