@@ -57,13 +57,13 @@ func (d *Demo) time(ctx context.Context) error {
 		}
 	}
 	for _, shot := range planned {
-		args := []string{"trial", "run", shot}
+		args := []string{"trial", "run", shot, "--frames", "5"}
 		for _, crew := range trials[shot] {
 			if !stands[shot+" "+crew] {
 				args = append(args, "--crew", crew)
 			}
 		}
-		if len(args) > 3 {
+		if len(args) > 5 {
 			if err := d.rotanex(ctx, args...); err != nil {
 				return fmt.Errorf("trials: %w", err)
 			}

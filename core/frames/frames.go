@@ -4,7 +4,7 @@
 //	set, err := frames.Parse("1-96x2,120")
 //	set.Len()            // 49
 //	set.String()         // "1-95x2,120"
-//	set.Spread(3)        // first, middle and last: 1, 49, 120
+//	set.Sample(3)        // from across the set: 17, 49, 81
 package frames
 
 import (
@@ -115,18 +115,14 @@ func (s Set) Minus(other Set) Set {
 	return Set{left}
 }
 
-// Spread returns up to n different frames spaced evenly over the set, the first
-// and the last among them (for n = 1, the middle one).
-func (s Set) Spread(n int) Set {
-	switch n = min(n, s.Len()); {
-	case n <= 0:
-		return Set{}
-	case n == 1:
-		return Of(s.numbers[s.Len()/2])
-	}
-	picked := make([]int, n)
+// Sample returns up to n different frames: the middle one of each of n equal
+// stretches of the set. Their mean is a fair guess at the mean of all, which one
+// that includes both ends is not.
+func (s Set) Sample(n int) Set {
+	n = min(n, s.Len())
+	picked := make([]int, max(0, n))
 	for i := range picked {
-		picked[i] = s.numbers[(i*(s.Len()-1)+(n-1)/2)/(n-1)]
+		picked[i] = s.numbers[(2*i+1)*s.Len()/(2*n)]
 	}
 	return Of(picked...)
 }

@@ -50,13 +50,14 @@ func TestParseRefuses(t *testing.T) {
 	}
 }
 
-func TestSpread(t *testing.T) {
+func TestSample(t *testing.T) {
 	set, err := frames.Parse("1-96")
 	require.NoError(t, err)
-	assert.Equal(t, "1,49,96", set.Spread(3).String())
-	assert.Equal(t, "49", set.Spread(1).String())
-	assert.Equal(t, 96, set.Spread(500).Len())
-	assert.Zero(t, set.Spread(0).Len())
+	assert.Equal(t, frames.Of(17, 49, 81), set.Sample(3))
+	assert.Equal(t, "49", set.Sample(1).String())
+	assert.Equal(t, set, set.Sample(500))
+	assert.Zero(t, set.Sample(0).Len())
+	assert.Zero(t, set.Sample(-1).Len())
 }
 
 func TestAnySetReadsBack(t *testing.T) {

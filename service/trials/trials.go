@@ -95,7 +95,7 @@ func (t *Trials) begin(ctx context.Context, id uuid.UUID, body api.NewTrial) err
 		count = defaultFrames
 	}
 	now := t.clock.Now()
-	picked := shot.Frames().Spread(count)
+	picked := shot.Frames().Sample(count)
 	b := runs.Beginning{
 		Run:    runs.Run{ID: id, Kind: runs.KindTrial, Request: runs.Fingerprint(body), Tries: tries, CreatedAt: now},
 		Shots:  []runs.Shot{{RunID: id, Shot: shot.Name, Spec: shot.Spec}},

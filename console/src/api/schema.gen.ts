@@ -720,7 +720,7 @@ export interface components {
              * @description How many timed frames
              * @default 3
              */
-            frames: number;
+            frames?: number;
         };
         Summary: {
             frames: number;
@@ -788,15 +788,15 @@ export interface components {
              * @default cheapest
              * @enum {string}
              */
-            goal: "cheapest" | "fastest";
+            goal?: "cheapest" | "fastest";
             budget?: components["schemas"]["Money"];
             /**
              * @description Whether servers may be rented
              * @default true
              */
-            rented: boolean;
+            rented?: boolean;
             /** @default 10 */
-            time_limit_s: number;
+            time_limit_s?: number;
         };
         /** @enum {string} */
         PlanStatus: "meets" | "late" | "over-budget" | "impossible";
@@ -1140,7 +1140,12 @@ export interface components {
              * @description On the fullest device
              */
             device_peak_bytes?: number;
+            /** @description Mains or battery */
             conditions?: {
+                [key: string]: string;
+            };
+            /** @description As the launcher settled them */
+            settings?: {
                 [key: string]: string;
             };
         };

@@ -1,0 +1,28 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema.gen";
+
+export type Schemas = components["schemas"];
+
+/** What the service answered when it could not do what was asked (RFC 9457). */
+export class Problem extends Error {
+  constructor(readonly document: Schemas["Problem"]) {
+    super(document.detail || document.title);
+  }
+}
+
+export const client = createClient<paths>({ baseUrl: "/api/v1" });
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** Returns the data of an answer, or throws what went wrong. */
+export async function answered<T>(call: Promise<Answer<T>>): Promise<T> {
+  const { data, error, response } = await call;
+  if (response.ok) return data as T;
+  const document = error as Schemas["Problem"] | undefined;
+  throw new Problem(
+    document?.status ? document : { type: "about:blank", title: response.statusText, status: response.status },
+  );
+}
+
+/** A key with which a write that is sent twice does nothing the second time. */
+export const newKey = () => crypto.randomUUID();

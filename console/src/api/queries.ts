@@ -1,0 +1,94 @@
+import { useQuery } from "@tanstack/react-query";
+import { answered, client, type Schemas } from "./client";
+
+// Server state, keyed by what it shows. Live updates (events.ts) name the same keys.
+
+async function pages<T>(next: (cursor?: string) => Promise<{ items: T[]; next?: string }>): Promise<T[]> {
+  const all: T[] = [];
+  let cursor: string | undefined;
+  do {
+    const page = await next(cursor);
+    all.push(...page.items);
+    cursor = page.next;
+  } while (cursor);
+  return all;
+}
+
+export const useSession = () =>
+  useQuery({ queryKey: ["session"], queryFn: () => answered(client.GET("/session")), retry: false, staleTime: 60_000 });
+
+export const useHosts = () =>
+  useQuery({
+    queryKey: ["hosts"],
+    queryFn: () => pages((cursor) => answered(client.GET("/hosts", { params: { query: { cursor, limit: 500 } } }))),
+    refetchInterval: 10_000,
+  });
+
+export const useOffers = () => useQuery({ queryKey: ["offers"], queryFn: () => answered(client.GET("/offers")) });
+
+export const useShots = () =>
+  useQuery({
+    queryKey: ["shots"],
+    queryFn: () => pages((cursor) => answered(client.GET("/shots", { params: { query: { cursor, limit: 500 } } }))),
+  });
+
+export const useTrials = () =>
+  useQuery({
+    queryKey: ["trials"],
+    queryFn: () => pages((cursor) => answered(client.GET("/trials", { params: { query: { cursor, limit: 500 } } }))),
+  });
+
+export const usePlans = () =>
+  useQuery({
+    queryKey: ["plans"],
+    queryFn: () => pages((cursor) => answered(client.GET("/plans", { params: { query: { cursor, limit: 100 } } }))),
+  });
+
+export const usePlan = (plan: string) =>
+  useQuery({
+    queryKey: ["plans", plan],
+    queryFn: () => answered(client.GET("/plans/{plan}", { params: { path: { plan } } })),
+  });
+
+export const useRuns = () =>
+  useQuery({
+    queryKey: ["runs"],
+    queryFn: () => pages((cursor) => answered(client.GET("/runs", { params: { query: { cursor, limit: 100 } } }))),
+    refetchInterval: 5_000,
+  });
+
+export const isOver = (run?: Schemas["Run"]) => !!run && run.state !== "running" && run.state !== "paused";
+
+export const useRun = (run: string) =>
+  useQuery({
+    queryKey: ["runs", run],
+    queryFn: () => answered(client.GET("/runs/{run}", { params: { path: { run } } })),
+    refetchInterval: (q) => (isOver(q.state.data) ? false : 1_500),
+  });
+
+export const useFrames = (run: string) =>
+  useQuery({
+    queryKey: ["frames", run],
+    queryFn: () =>
+      pages((cursor) =>
+        answered(client.GET("/runs/{run}/frames", { params: { path: { run }, query: { cursor, limit: 5000 } } })),
+      ),
+    staleTime: 30_000,
+  });
+
+export const useFrame = (run: string, shot: string, frame: number, state: string) =>
+  useQuery({
+    queryKey: ["frame", run, shot, frame, state],
+    queryFn: () =>
+      answered(client.GET("/runs/{run}/frames/{shot}/{frame}", { params: { path: { run, shot, frame } } })),
+  });
+
+export const useLedger = (run: string, live: boolean) =>
+  useQuery({
+    queryKey: ["ledger", run],
+    queryFn: () => answered(client.GET("/runs/{run}/ledger", { params: { path: { run } } })),
+    refetchInterval: live ? 3_000 : false,
+  });
+
+export const pictureURL = (run: string, shot: string, frame: number, width?: number) =>
+  `/api/v1/runs/${run}/frames/${shot}/${frame}/picture${width ? `?width=${width}` : ""}`;

@@ -1,0 +1,74 @@
+import { ChakraProvider } from "@chakra-ui/react";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter, Navigate, Route, Routes } from "react-router";
+import { Problem } from "./api/client";
+import { useLiveUpdates } from "./api/events";
+import { useSession } from "./api/queries";
+import { Plan } from "./pages/Plan";
+import { Plans } from "./pages/Plans";
+import { Run } from "./pages/Run";
+import { Runs } from "./pages/Runs";
+import { Shots } from "./pages/Shots";
+import { SignIn } from "./pages/SignIn";
+import { Stock } from "./pages/Stock";
+import { Page } from "./parts/Page";
+import { Shell } from "./parts/Shell";
+import { Empty, Shown } from "./parts/States";
+import { system } from "./theme";
+
+const cache = new QueryClient({
+  defaultOptions: {
+    queries: {
+      // A refusal is an answer; only what did not get through is asked again.
+      retry: (times, error) => !(error instanceof Problem && error.document.status < 500) && times < 3,
+      refetchOnWindowFocus: true,
+    },
+  },
+});
+
+function Console() {
+  const session = useSession();
+  useLiveUpdates(!!session.data);
+  if (session.error instanceof Problem && session.error.document.status === 401) return <SignIn />;
+  return (
+    <Shown query={session}>
+      {(s) => (
+        <Routes>
+          <Route element={<Shell session={s} />}>
+            <Route index element={<Navigate to="/runs" replace />} />
+            <Route path="stock" element={<Stock />} />
+            <Route path="shots" element={<Shots />} />
+            <Route path="plans" element={<Plans />} />
+            <Route path="plans/:id" element={<Plan />} />
+            <Route path="runs" element={<Runs />} />
+            <Route path="runs/:id" element={<Run />} />
+            <Route
+              path="*"
+              element={
+                <Page title="Nothing here">
+                  <Empty title="There is no such page">The rail on the left leads to all there are.</Empty>
+                </Page>
+              }
+            />
+          </Route>
+        </Routes>
+      )}
+    </Shown>
+  );
+}
+
+const root = document.getElementById("root");
+if (root)
+  createRoot(root).render(
+    <StrictMode>
+      <ChakraProvider value={system}>
+        <QueryClientProvider client={cache}>
+          <BrowserRouter>
+            <Console />
+          </BrowserRouter>
+        </QueryClientProvider>
+      </ChakraProvider>
+    </StrictMode>,
+  );

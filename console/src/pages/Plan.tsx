@@ -1,0 +1,171 @@
+import { Box, Button, Grid, Stack, Text } from "@chakra-ui/react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useNavigate, useParams } from "react-router";
+import { answered, client, newKey, type Schemas } from "../api/client";
+import { usePlan } from "../api/queries";
+import { count, drift, length, moment, money } from "../parts/format";
+import { List } from "../parts/List";
+import { Figure, Page, Sheet, State } from "../parts/Page";
+import { useMayWrite } from "../parts/role";
+import { Failed, Shown } from "../parts/States";
+import { Timeline } from "../plan/Timeline";
+
+function Start({ plan }: { plan: Schemas["Plan"] }) {
+  const go = useNavigate();
+  const cache = useQueryClient();
+  const start = useMutation({
+    mutationFn: () =>
+      answered(
+        client.POST("/runs", {
+          params: { header: { "Idempotency-Key": newKey() } },
+          body: { plan: plan.id, tries: 3 },
+        }),
+      ),
+    onSuccess: (run) => {
+      cache.invalidateQueries({ queryKey: ["runs"] });
+      go(`/runs/${run.id}`);
+    },
+  });
+  return (
+    <Box textAlign="right">
+      <Button loading={start.isPending} onClick={() => start.mutate()}>
+        Start the run, {money(plan.currency, plan.cost)}
+      </Button>
+      {start.error && (
+        <Box mt="3" textAlign="left">
+          <Failed error={start.error} />
+        </Box>
+      )}
+    </Box>
+  );
+}
+
+function Contents({ plan }: { plan: Schemas["Plan"] }) {
+  const frames = (plan.bookings ?? []).reduce((n, b) => n + b.frames, 0);
+  const predicted = (plan.bookings ?? []).filter((b) => b.basis === "predicted").reduce((n, b) => n + b.frames, 0);
+  const against = plan.deadline ? drift(plan.finish, plan.deadline) : undefined;
+  if (plan.status === "impossible")
+    return (
+      <Sheet title="This cannot be rendered">
+        <Stack gap="2">
+          {plan.impossible?.map((i) => (
+            <Text key={i.shot}>
+              {i.shot}: {i.why}
+            </Text>
+          ))}
+        </Stack>
+        <LeftOut plan={plan} />
+      </Sheet>
+    );
+  return (
+    <Stack gap="6">
+      <Grid templateColumns="repeat(4, 1fr)" gap="5">
+        <Figure
+          label="Cost"
+          value={money(plan.currency, plan.cost)}
+          beside={`no plan costs less than ${money(plan.currency, plan.cost_bound)}`}
+        />
+        <Figure
+          label="Finish"
+          value={moment(plan.finish)}
+          beside={against && `${against.text} against the deadline`}
+          alarm={against?.late}
+        />
+        <Figure label="Frames" value={frames.toLocaleString()} beside={`of ${count(plan.shots.length, "shot")}`} />
+        <Figure
+          label="Resting on measured times"
+          value={`${frames ? Math.round((100 * (frames - predicted)) / frames) : 0} %`}
+          beside={
+            predicted ? `${count(predicted, "frame")} on crews predicted from like devices` : "every crew was timed"
+          }
+        />
+      </Grid>
+      <Sheet title="Who renders what, when">
+        <Timeline plan={plan} />
+      </Sheet>
+      <Sheet title="Bookings">
+        <List
+          label="Bookings"
+          rows={plan.bookings ?? []}
+          keyOf={(b) => `${b.shot}${b.place}${b.crew}${b.start}`}
+          columns={[
+            { name: "Shot", cell: (b) => b.shot },
+            { name: "Where", cell: (b) => `${b.place}/${b.crew}` },
+            { name: "Frames", cell: (b) => b.frames, right: true },
+            { name: "Start", cell: (b) => moment(b.start) },
+            { name: "End", cell: (b) => moment(b.end) },
+            { name: "A frame", cell: (b) => length(b.frame_s), right: true },
+            { name: "Basis", cell: (b) => <State>{b.basis}</State> },
+            { name: "Timed on", cell: (b) => b.from },
+            { name: "Cost", cell: (b) => (b.cost ? money(plan.currency, b.cost) : "in its server"), right: true },
+          ]}
+        />
+      </Sheet>
+      {(plan.servers?.length ?? 0) > 0 && (
+        <Sheet title="Rented servers">
+          <List
+            label="Rented servers"
+            rows={plan.servers ?? []}
+            keyOf={(s) => s.id}
+            columns={[
+              { name: "Server", cell: (s) => s.id },
+              { name: "Source", cell: (s) => s.source },
+              { name: "From", cell: (s) => moment(s.from) },
+              { name: "Renders from", cell: (s) => moment(s.usable) },
+              { name: "To", cell: (s) => moment(s.to) },
+              { name: "Paid for", cell: (s) => length(s.billed_s), right: true },
+              { name: "Cost", cell: (s) => money(plan.currency, s.cost), right: true },
+            ]}
+          />
+        </Sheet>
+      )}
+      <LeftOut plan={plan} />
+    </Stack>
+  );
+}
+
+function LeftOut({ plan }: { plan: Schemas["Plan"] }) {
+  if (!plan.left_out?.length) return null;
+  return (
+    <Box asChild>
+      <details>
+        <Box asChild cursor="pointer" color="fg.muted" py="2">
+          <summary>What was left out, and why: {count(plan.left_out.length, "line")}</summary>
+        </Box>
+        <Sheet>
+          <List
+            label="Left out"
+            rows={plan.left_out}
+            keyOf={(l) => `${l.shot}${l.place}${l.crew}`}
+            columns={[
+              { name: "Shot", cell: (l) => l.shot },
+              { name: "Where", cell: (l) => (l.crew ? `${l.place}/${l.crew}` : l.place) },
+              { name: "Why", cell: (l) => l.why },
+            ]}
+          />
+        </Sheet>
+      </details>
+    </Box>
+  );
+}
+
+export function Plan() {
+  const { id = "" } = useParams();
+  const plan = usePlan(id);
+  const mayWrite = useMayWrite();
+  return (
+    <Page
+      title={`Plan ${id.slice(0, 8)}`}
+      lead={
+        plan.data && (
+          <>
+            <State>{plan.data.status}</State> {plan.data.shots.join(", ")}, planned {moment(plan.data.created)}
+          </>
+        )
+      }
+      actions={mayWrite && plan.data && plan.data.status !== "impossible" && <Start plan={plan.data} />}
+    >
+      <Shown query={plan}>{(p) => <Contents plan={p} />}</Shown>
+    </Page>
+  );
+}

@@ -1,0 +1,207 @@
+import { Box, Button, Flex, Grid, HStack, Stack, Text } from "@chakra-ui/react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { useParams } from "react-router";
+import { answered, client, type Schemas } from "../api/client";
+import { isOver, pictureURL, useFrames, useRun } from "../api/queries";
+import { drift, moment, money, none } from "../parts/format";
+import { Figure, Page, Sheet, State } from "../parts/Page";
+import { useMayWrite } from "../parts/role";
+import { Failed, Shown } from "../parts/States";
+import { Account } from "../run/Account";
+import { Crews, Servers } from "../run/Crews";
+import { FrameDetail } from "../run/FrameDetail";
+import { FrameGrid, Legend } from "../run/FrameGrid";
+import { totalOf } from "./Runs";
+
+type Run = Schemas["Run"];
+type Frame = Schemas["Frame"];
+
+function Controls({ run }: { run: Run }) {
+  const cache = useQueryClient();
+  const [sure, setSure] = useState(false);
+  const set = useMutation({
+    mutationFn: (state: "running" | "paused" | "cancelled") =>
+      answered(client.PUT("/runs/{run}/state", { params: { path: { run: run.id } }, body: { state } })),
+    onSettled: () => {
+      setSure(false);
+      cache.invalidateQueries({ queryKey: ["runs"] });
+    },
+  });
+  if (isOver(run)) return null;
+  return (
+    <Stack align="flex-end">
+      <HStack>
+        <Button
+          variant="outline"
+          loading={set.isPending}
+          onClick={() => set.mutate(run.state === "paused" ? "running" : "paused")}
+        >
+          {run.state === "paused" ? "Resume" : "Pause"}
+        </Button>
+        {sure ? (
+          <>
+            <Button colorPalette="red" onClick={() => set.mutate("cancelled")}>
+              Yes, cancel the run
+            </Button>
+            <Button variant="ghost" onClick={() => setSure(false)}>
+              No
+            </Button>
+          </>
+        ) : (
+          <Button variant="outline" onClick={() => setSure(true)}>
+            Cancel…
+          </Button>
+        )}
+      </HStack>
+      {set.error && <Failed error={set.error} />}
+    </Stack>
+  );
+}
+
+function Figures({ run }: { run: Run }) {
+  const finish = run.ended ?? run.expected_finish;
+  const against = finish && run.deadline ? drift(finish, run.deadline) : undefined;
+  const all = totalOf(run.counts);
+  const rate = (n: number) => Math.round(n).toLocaleString();
+  return (
+    <Grid templateColumns="repeat(4, 1fr)" gap="5">
+      <Figure
+        label="Frames done"
+        value={`${run.counts.done} of ${all}`}
+        beside={
+          run.counts.failed
+            ? `${run.counts.failed} failed for good`
+            : `${Math.floor((100 * run.counts.done) / Math.max(1, all))} %`
+        }
+        alarm={run.counts.failed > 0}
+      />
+      <Figure
+        label={run.ended ? "Ended" : "Expected finish"}
+        value={moment(finish)}
+        beside={against ? `${against.text}; deadline ${moment(run.deadline)}` : `planned ${moment(run.planned_finish)}`}
+        alarm={against?.late}
+      />
+      <Figure
+        label="Frames an hour"
+        value={run.frames_hour ? rate(run.frames_hour) : none}
+        beside={isOver(run) ? "towards the end" : `the plan has ${rate(run.planned_frames_hour)} now`}
+      />
+      <Figure
+        label="Money so far"
+        value={money(run.currency, run.cost_so_far)}
+        beside={`planned ${money(run.currency, run.planned_cost)}`}
+      />
+    </Grid>
+  );
+}
+
+/** Pictures of the frames that were done last. */
+function Latest({ run, frames, onPick }: { run: Run; frames: Frame[]; onPick: (f: Frame) => void }) {
+  const last = frames
+    .filter((f) => f.state === "done" && f.done)
+    .sort((a, b) => Date.parse(b.done ?? "") - Date.parse(a.done ?? ""))
+    .slice(0, 8);
+  if (last.length === 0) return null;
+  return (
+    <Sheet title="Last frames">
+      <Grid templateColumns="repeat(8, 1fr)" gap="2">
+        {last.map((f) => (
+          <Box asChild key={f.shot + f.frame} textAlign="left" cursor="pointer" rounded="sm">
+            <button type="button" onClick={() => onPick(f)} aria-label={`Show ${f.shot} frame ${f.frame}`}>
+              <img
+                src={pictureURL(run.id, f.shot, f.frame, 240)}
+                alt=""
+                style={{ width: "100%", aspectRatio: "16 / 9", objectFit: "cover", borderRadius: 4 }}
+              />
+              <Text fontSize="xs" color="fg.muted" truncate>
+                {f.shot} {f.frame}
+              </Text>
+            </button>
+          </Box>
+        ))}
+      </Grid>
+    </Sheet>
+  );
+}
+
+function Contents({ run }: { run: Run }) {
+  const frames = useFrames(run.id);
+  const [picked, setPicked] = useState<{ shot: string; frame: number }>();
+  const byShot = useMemo(() => Map.groupBy(frames.data ?? [], (f) => f.shot), [frames.data]);
+  const newest = useMemo(
+    () =>
+      (frames.data ?? [])
+        .filter((f) => f.state === "done")
+        .sort((a, b) => Date.parse(b.done ?? "") - Date.parse(a.done ?? ""))[0],
+    [frames.data],
+  );
+  const chosen = picked ? byShot.get(picked.shot)?.find((f) => f.frame === picked.frame) : newest;
+  const shot = run.shots.find((s) => s.shot === chosen?.shot);
+  return (
+    <Stack gap="6">
+      <Figures run={run} />
+      <Grid
+        templateColumns={{ base: "minmax(0, 1.75fr) minmax(300px, 1fr)", "2xl": "minmax(0, 2fr) minmax(420px, 1fr)" }}
+        gap="5"
+        alignItems="start"
+      >
+        <Shown query={frames}>
+          {() => (
+            <Sheet title="Every frame" aside={<Legend counts={run.counts} />}>
+              <Stack gap="5">
+                {run.shots.map((s) => (
+                  <Box key={s.shot}>
+                    <Flex justify="space-between" mb="2" fontSize="sm">
+                      <Text fontWeight="medium">
+                        {s.shot}{" "}
+                        <Text as="span" color="fg.muted" fontWeight="normal">
+                          {s.title}
+                        </Text>
+                      </Text>
+                      <Text color="fg.muted">
+                        {s.counts.done} of {totalOf(s.counts)}
+                      </Text>
+                    </Flex>
+                    <FrameGrid
+                      label={`Frames of ${s.shot}`}
+                      frames={byShot.get(s.shot) ?? []}
+                      chosen={chosen}
+                      onPick={setPicked}
+                    />
+                  </Box>
+                ))}
+              </Stack>
+            </Sheet>
+          )}
+        </Shown>
+        <FrameDetail run={run.id} frame={chosen} size={shot && `${shot.width} × ${shot.height}`} />
+      </Grid>
+      <Latest run={run} frames={frames.data ?? []} onPick={setPicked} />
+      <Crews run={run} />
+      <Servers run={run} />
+      <Account run={run.id} live={!isOver(run)} />
+    </Stack>
+  );
+}
+
+export function Run() {
+  const { id = "" } = useParams();
+  const run = useRun(id);
+  const mayWrite = useMayWrite();
+  return (
+    <Page
+      title={`Run ${id.slice(0, 8)}`}
+      lead={
+        run.data && (
+          <>
+            <State>{run.data.state}</State> began {moment(run.data.created)}
+          </>
+        )
+      }
+      actions={mayWrite && run.data && <Controls run={run.data} />}
+    >
+      <Shown query={run}>{(r) => <Contents run={r} />}</Shown>
+    </Page>
+  );
+}

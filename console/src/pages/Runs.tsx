@@ -1,0 +1,74 @@
+import { Box, Link as Styled, Text } from "@chakra-ui/react";
+import { Link } from "react-router";
+import type { Schemas } from "../api/client";
+import { useRuns } from "../api/queries";
+import { moment, money } from "../parts/format";
+import { List } from "../parts/List";
+import { Page, Sheet, State } from "../parts/Page";
+import { Empty, Shown } from "../parts/States";
+
+export const totalOf = (c: Schemas["FrameCounts"]) => c.waiting + c.leased + c.done + c.failed;
+
+/** How much of a run is done, as a bar and as numbers. */
+export function Progress({ counts }: { counts: Schemas["FrameCounts"] }) {
+  const all = Math.max(1, totalOf(counts));
+  return (
+    <Box display="flex" alignItems="center" gap="3">
+      <Box display="flex" w="10rem" h="6px" bg="waiting" rounded="full" overflow="hidden" aria-hidden>
+        <Box w={`${(100 * counts.done) / all}%`} bg="done" />
+        <Box w={`${(100 * counts.leased) / all}%`} bg="leased" />
+        <Box w={`${(100 * counts.failed) / all}%`} bg="failed" />
+      </Box>
+      <Text>
+        {counts.done} of {totalOf(counts)}
+        {counts.failed > 0 && (
+          <Text as="span" color="failed">
+            , {counts.failed} failed
+          </Text>
+        )}
+      </Text>
+    </Box>
+  );
+}
+
+export function Runs() {
+  const runs = useRuns();
+  return (
+    <Page title="Runs" lead="Plans being carried out, and those that were.">
+      <Shown query={runs}>
+        {(all) =>
+          all.length === 0 ? (
+            <Empty title="No run yet" command="rotanex start PLAN">
+              Open a plan and start it.
+            </Empty>
+          ) : (
+            <Sheet>
+              <List
+                label="Runs"
+                rows={all}
+                keyOf={(r) => r.id}
+                columns={[
+                  {
+                    name: "Run",
+                    cell: (r) => (
+                      <Styled asChild color="brass.fg" fontWeight="medium">
+                        <Link to={`/runs/${r.id}`}>{r.id.slice(0, 8)}</Link>
+                      </Styled>
+                    ),
+                  },
+                  { name: "Shots", cell: (r) => r.shots.map((s) => s.shot).join(", ") },
+                  { name: "State", cell: (r) => <State>{r.state}</State> },
+                  { name: "Frames done", cell: (r) => <Progress counts={r.counts} /> },
+                  { name: "Cost so far", cell: (r) => money(r.currency, r.cost_so_far), right: true },
+                  { name: "Planned", cell: (r) => money(r.currency, r.planned_cost), right: true },
+                  { name: "Ended, or expected", cell: (r) => moment(r.ended ?? r.expected_finish) },
+                  { name: "Deadline", cell: (r) => moment(r.deadline) },
+                ]}
+              />
+            </Sheet>
+          )
+        }
+      </Shown>
+    </Page>
+  );
+}

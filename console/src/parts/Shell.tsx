@@ -1,0 +1,129 @@
+import { Box, Flex, IconButton, Stack, Text } from "@chakra-ui/react";
+import { useEffect, useState } from "react";
+import { LuClapperboard, LuDoorOpen, LuMoon, LuRoute, LuServer, LuSun, LuTelescope } from "react-icons/lu";
+import { NavLink, Outlet } from "react-router";
+import { answered, client, type Schemas } from "../api/client";
+import { moment, zoneName } from "./format";
+import { useMode } from "./mode";
+
+const places = [
+  { to: "/stock", label: "Stock", icon: LuServer },
+  { to: "/shots", label: "Shots", icon: LuClapperboard },
+  { to: "/plans", label: "Plans", icon: LuRoute },
+  { to: "/runs", label: "Runs", icon: LuTelescope },
+];
+
+/** The service's clock, going on by itself between two answers. */
+function ServiceClock({ clock }: { clock: Schemas["Session"]["clock"] }) {
+  const [shown, setShown] = useState(clock.now);
+  useEffect(() => {
+    const asked = Date.now();
+    const began = Date.parse(clock.now);
+    const show = () => setShown(new Date(began + (Date.now() - asked) * clock.factor).toISOString());
+    show();
+    const timer = setInterval(show, 1000);
+    return () => clearInterval(timer);
+  }, [clock]);
+  return (
+    <Box fontSize="xs" color="fg.muted" textAlign="center">
+      <Text>{moment(shown)}</Text>
+      <Text>{clock.factor === 1 ? zoneName() : `${zoneName()}, ×${clock.factor}`}</Text>
+    </Box>
+  );
+}
+
+/** The frame around every page: a rail with the places to go. */
+export function Shell({ session }: { session: Schemas["Session"] }) {
+  const [mode, toggle] = useMode();
+  const signOut = async () => {
+    await answered(client.DELETE("/session"));
+    location.assign("/");
+  };
+  return (
+    <Flex minH="100vh">
+      <Box
+        asChild
+        position="fixed"
+        top="0"
+        left="0"
+        bg="paper"
+        px="4"
+        py="2"
+        zIndex="skipNav"
+        transform="translateY(-120%)"
+        _focus={{ transform: "none" }}
+      >
+        <a href="#contents">Skip to the contents</a>
+      </Box>
+      <Stack
+        as="header"
+        position="sticky"
+        top="0"
+        h="100vh"
+        w="112px"
+        flexShrink={0}
+        bg="rail"
+        borderRightWidth="1px"
+        borderColor="line"
+        py="5"
+        gap="6"
+        align="center"
+      >
+        <Stack align="center" gap="1.5">
+          <img src="/icon.svg" alt="" width="36" height="36" />
+          <Text fontWeight="semibold" fontSize="sm" letterSpacing="0.02em">
+            Rotanex
+          </Text>
+        </Stack>
+        <Stack as="nav" aria-label="Places" gap="1" w="full" px="3" flex="1">
+          {places.map(({ to, label, icon: Icon }) => (
+            <Stack
+              key={to}
+              asChild
+              align="center"
+              gap="1"
+              py="2.5"
+              rounded="md"
+              color="fg.muted"
+              fontSize="sm"
+              _hover={{ bg: "paper" }}
+              css={{ "&[aria-current=page]": { bg: "paper", color: "brass.fg", fontWeight: 600 } }}
+            >
+              <NavLink to={to}>
+                <Icon size={20} aria-hidden />
+                {label}
+              </NavLink>
+            </Stack>
+          ))}
+        </Stack>
+        <Stack align="center" gap="3" px="2">
+          <ServiceClock clock={session.clock} />
+          <Flex>
+            <IconButton
+              size="sm"
+              variant="ghost"
+              color="fg.muted"
+              aria-label={mode === "dark" ? "Light colours" : "Dark colours"}
+              onClick={toggle}
+            >
+              {mode === "dark" ? <LuSun /> : <LuMoon />}
+            </IconButton>
+            <IconButton
+              size="sm"
+              variant="ghost"
+              color="fg.muted"
+              aria-label={`Sign out ${session.name}`}
+              title={`Signed in as ${session.name} (${session.role})`}
+              onClick={signOut}
+            >
+              <LuDoorOpen />
+            </IconButton>
+          </Flex>
+        </Stack>
+      </Stack>
+      <Box id="contents" flex="1" minW="0" tabIndex={-1} outline="none">
+        <Outlet />
+      </Box>
+    </Flex>
+  );
+}

@@ -1,0 +1,32 @@
+import { expect, test } from "vitest";
+import { bytes, count, drift, length, money } from "./format";
+
+test("lengths of time carry their unit", () => {
+  expect([0.841, 72.46, 250, 3600, 11119].map(length)).toEqual([
+    "0.84 s",
+    "72.5 s",
+    "4 min 10 s",
+    "1 h 00 min",
+    "3 h 05 min",
+  ]);
+  expect(length(0)).toBe("—");
+  expect(length(undefined)).toBe("—");
+});
+
+test("money is shown as it came, not rounded by the browser", () => {
+  expect(money("EUR", "184.2").replace(/[^\d.,]/g, "")).toBe("184.20");
+  expect(money("EUR", "0.0149").replace(/[^\d.,]/g, "")).toBe("0.0149");
+  expect(money("EUR", "")).toBe("—");
+});
+
+test("drift says which way", () => {
+  expect(drift("2031-03-07T20:12:00Z", "2031-03-07T20:00:00Z")).toEqual({ text: "12 min 00 s late", late: true });
+  expect(drift("2031-03-07T18:55:00Z", "2031-03-07T20:00:00Z")).toEqual({ text: "1 h 05 min early", late: false });
+  expect(drift("2031-03-07T20:00:20Z", "2031-03-07T20:00:00Z").text).toBe("on time");
+});
+
+test("counts and sizes", () => {
+  expect(count(1, "frame")).toBe("1 frame");
+  expect(count(2, "frame")).toBe("2 frames");
+  expect([0, 61_000, 8_000_000, 2.44e10].map(bytes)).toEqual(["—", "61 kB", "8 MB", "24.4 GB"]);
+});

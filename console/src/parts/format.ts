@@ -1,0 +1,66 @@
+/** How numbers and times are shown: with their unit, in the viewer's zone. */
+
+const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hour12: false });
+const dayClock = new Intl.DateTimeFormat(undefined, {
+  weekday: "short",
+  day: "numeric",
+  month: "short",
+  hour: "2-digit",
+  minute: "2-digit",
+  hour12: false,
+});
+const zoned = new Intl.DateTimeFormat(undefined, { timeZoneName: "short" });
+
+export const none = "—";
+
+export const zoneName = () => zoned.formatToParts(new Date()).find((p) => p.type === "timeZoneName")?.value ?? "";
+
+export const timeOfDay = (at: string | Date) => clock.format(new Date(at));
+
+export const moment = (at?: string | Date) => (at ? dayClock.format(new Date(at)) : none);
+
+/** A length of time for a person: 0.84 s, 72.5 s, 4 min 10 s, 3 h 05 min. */
+export function length(seconds?: number): string {
+  if (!seconds || seconds <= 0) return none;
+  if (seconds < 10) return `${seconds.toFixed(2)} s`;
+  if (seconds < 120) return `${seconds.toFixed(1)} s`;
+  const two = (n: number) => String(n).padStart(2, "0");
+  if (seconds < 3600) {
+    const whole = Math.round(seconds);
+    return `${Math.floor(whole / 60)} min ${two(whole % 60)} s`;
+  }
+  const minutes = Math.round(seconds / 60);
+  return `${Math.floor(minutes / 60)} h ${two(minutes % 60)} min`;
+}
+
+/** Money with its currency, from the decimal string that the service sends. */
+export function money(currency: string, amount?: string): string {
+  if (amount === undefined || amount === "") return none;
+  const decimals = Math.max(2, amount.split(".")[1]?.length ?? 0);
+  return new Intl.NumberFormat(undefined, {
+    style: "currency",
+    currency,
+    minimumFractionDigits: decimals,
+    maximumFractionDigits: decimals,
+  }).format(amount as unknown as number);
+}
+
+export const count = (n: number, one: string, many = `${one}s`) => `${n.toLocaleString()} ${n === 1 ? one : many}`;
+
+export const percent = (x: number) => `${(100 * x).toFixed(1)} %`;
+
+export function bytes(n?: number): string {
+  if (!n) return none;
+  return n >= 1e9
+    ? `${(n / 1e9).toFixed(1)} GB`
+    : n >= 1e6
+      ? `${(n / 1e6).toFixed(0)} MB`
+      : `${(n / 1e3).toFixed(0)} kB`;
+}
+
+/** How far a time is from another: "12 min early", "1 h 05 min late", "on time". */
+export function drift(expected: string, against: string): { text: string; late: boolean } {
+  const seconds = (Date.parse(expected) - Date.parse(against)) / 1000;
+  if (Math.abs(seconds) < 60) return { text: "on time", late: false };
+  return { text: `${length(Math.abs(seconds))} ${seconds > 0 ? "late" : "early"}`, late: seconds > 0 };
+}

@@ -1,0 +1,70 @@
+import { Box, Center, Code, Link, Stack, Text } from "@chakra-ui/react";
+import type { Schemas } from "../api/client";
+import { pictureURL, useFrame } from "../api/queries";
+import { bytes, length, moment } from "../parts/format";
+import { Sheet, State } from "../parts/Page";
+import { stateWords } from "./FrameGrid";
+
+type Frame = Schemas["Frame"];
+
+function Attempt({ attempt }: { attempt: Schemas["Attempt"] }) {
+  return (
+    <Box fontSize="sm" borderTopWidth="1px" borderColor="line" pt="2">
+      <Text>
+        {attempt.host}/{attempt.crew} <State>{attempt.outcome === "failed" ? "failed" : attempt.outcome}</State>
+        {attempt.cause && ` ${attempt.cause}`}
+      </Text>
+      <Text color="fg.muted">
+        {length(attempt.measured?.seconds)}, {bytes(attempt.measured?.peak_memory_bytes)} of host memory, until{" "}
+        {moment(attempt.ended)}
+      </Text>
+      {attempt.log_tail && (
+        <Code
+          display="block"
+          whiteSpace="pre-wrap"
+          mt="2"
+          p="2"
+          bg="bg"
+          color="fg"
+          fontSize="xs"
+          maxH="10rem"
+          overflow="auto"
+        >
+          {attempt.log_tail}
+        </Code>
+      )}
+    </Box>
+  );
+}
+
+/** The frame that was picked: its picture, and every try of it. */
+export function FrameDetail({ run, frame, size }: { run: string; frame?: Frame; size?: string }) {
+  const detail = useFrame(run, frame?.shot ?? "", frame?.frame ?? 0, frame?.state ?? "");
+  if (!frame) return null;
+  return (
+    <Sheet title={`${frame.shot}, frame ${frame.frame}`} aside={stateWords[frame.state]}>
+      <Stack gap="3">
+        {frame.state === "done" ? (
+          <Link
+            href={pictureURL(run, frame.shot, frame.frame)}
+            target="_blank"
+            aria-label={`Frame ${frame.frame} in full size, ${size ?? ""}`}
+          >
+            <img
+              src={pictureURL(run, frame.shot, frame.frame, 640)}
+              alt={`${frame.shot}, frame ${frame.frame}`}
+              style={{ width: "100%", borderRadius: 4, display: "block" }}
+            />
+          </Link>
+        ) : (
+          <Center h="10rem" bg="bg" rounded="sm" color="fg.muted">
+            {frame.state === "leased" ? `rendering on ${frame.host}/${frame.crew}` : "no picture yet"}
+          </Center>
+        )}
+        {detail.data?.attempts.toReversed().map((a) => (
+          <Attempt key={a.fence} attempt={a} />
+        ))}
+      </Stack>
+    </Sheet>
+  );
+}
