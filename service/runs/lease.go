@@ -56,7 +56,8 @@ func (q *Runs) Lease(w http.ResponseWriter, r *http.Request) {
 // booked is a booking of the host that may give a frame now.
 type booked struct {
 	Booking
-	trial bool
+	trial  bool
+	memory float64 // gigabytes of host memory that a renderer of its shot needs
 }
 
 // grant leases what the host's free devices can take, and returns it with what
@@ -96,6 +97,7 @@ func (q *Runs) grant(ctx context.Context, host string, boot uuid.UUID, held []ap
 					}
 					if lease != nil {
 						out, g.busy = append(out, *lease), append(g.busy, b.Devices...)
+						g.memory += b.memory
 					}
 				}
 			}
@@ -115,6 +117,8 @@ type granting struct {
 	boot uuid.UUID
 	now  time.Time
 	busy []string // devices
+
+	memory, memoryLimit float64 // host memory in use by what is rendered there, and all of it, in gigabytes
 }
 
 func (g *granting) occupied(devices []string) bool {
@@ -123,7 +127,7 @@ func (g *granting) occupied(devices []string) bool {
 
 func (g *granting) lockHost(ctx context.Context) (draining bool, err error) {
 	var boot *uuid.UUID
-	err = g.tx.QueryRow(ctx, "SELECT draining, boot FROM hosts WHERE name = $1 FOR UPDATE", g.host).Scan(&draining, &boot)
+	err = g.tx.QueryRow(ctx, "SELECT draining, boot, (spec->>'memory_gb')::float8 FROM hosts WHERE name = $1 FOR UPDATE", g.host).Scan(&draining, &boot, &g.memoryLimit)
 	if err == nil && (boot == nil || *boot != g.boot) {
 		err = edge.Conflict("another agent reported for this host since; report its stock again")
 	}
@@ -132,7 +136,8 @@ func (g *granting) lockHost(ctx context.Context) (draining bool, err error) {
 
 const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, s.spec`
 
-func scanLease(row pgx.CollectableRow) (api.Lease, error) {
+// scanLease returns a lease and the host memory that it needs, in gigabytes.
+func scanLease(row pgx.CollectableRow) (api.Lease, float64, error) {
 	var l api.Lease
 	var spec api.ShotSpec
 	err := row.Scan(&l.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, &l.Devices, &spec)
@@ -140,7 +145,7 @@ func scanLease(row pgx.CollectableRow) (api.Lease, error) {
 	if l.Settings == nil {
 		l.Settings = map[string]string{}
 	}
-	return l, err
+	return l, float64(spec.HostMemoryGb), err
 }
 
 // current looks at the leases that the host has: those of an agent that ran
@@ -163,7 +168,11 @@ func (g *granting) current(ctx context.Context, held []api.Held) ([]api.Lease, e
 	if err != nil {
 		return nil, err
 	}
-	own, err := pgx.CollectRows(rows, scanLease)
+	own, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (api.Lease, error) {
+		l, needs, err := scanLease(row)
+		g.memory += needs
+		return l, err
+	})
 	var unknown []api.Lease
 	for _, l := range own {
 		g.busy = append(g.busy, l.Devices...)
@@ -177,15 +186,16 @@ func (g *granting) current(ctx context.Context, held []api.Held) ([]api.Lease, e
 // bookings lists the host's open bookings, trials first, then by their start.
 func (g *granting) bookings(ctx context.Context) ([]booked, error) {
 	rows, err := g.tx.Query(ctx, `
-		SELECT b.id, b.run_id, b.shot, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.frame_s, r.kind = 'trial'
-		FROM bookings b JOIN runs r ON r.id = b.run_id
+		SELECT b.id, b.run_id, b.shot, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.close_at, b.frame_s, r.kind = 'trial',
+		       coalesce((s.spec->>'host_memory_gb')::float8, 0)
+		FROM bookings b JOIN runs r ON r.id = b.run_id JOIN run_shots s ON s.run_id = b.run_id AND s.shot = b.shot
 		WHERE b.host = $1 AND b.open AND r.state = 'running'
 		ORDER BY r.kind DESC, b.start_at, b.id`, g.host)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (b booked, err error) {
-		err = row.Scan(&b.ID, &b.RunID, &b.Shot, &b.Crew, &b.Devices, &b.Frames, &b.Taken, &b.StartAt, &b.EndAt, &b.FrameS, &b.trial)
+		err = row.Scan(&b.ID, &b.RunID, &b.Shot, &b.Crew, &b.Devices, &b.Frames, &b.Taken, &b.StartAt, &b.EndAt, &b.CloseAt, &b.FrameS, &b.trial, &b.memory)
 		b.Host = g.host
 		return b, err
 	})
@@ -193,44 +203,73 @@ func (g *granting) bookings(ctx context.Context) ([]booked, error) {
 
 // take leases one frame to the booking's crew, or returns nil if it may have none.
 func (g *granting) take(ctx context.Context, b booked) (*api.Lease, error) {
-	place := g.host + "/" + b.Crew
-	id, failedOn, err := g.nextFrame(ctx, b, place)
-	if err != nil || id == 0 {
-		return nil, err
+	if b.CloseAt != nil && g.now.Add(time.Duration(b.FrameS*float64(time.Second))).After(*b.CloseAt) {
+		return nil, nil // it would run past the open hours
 	}
-	if b.Taken >= b.Frames || slices.Contains(failedOn, place) {
-		others, waiting, err := g.others(ctx, b)
+	if g.memory+b.memory > g.memoryLimit && g.memory > 0 {
+		return nil, nil // the host's memory holds no further renderer
+	}
+	place := g.host + "/" + b.Crew
+	for _, which := range []string{
+		"AND failures > 0 AND NOT failed_on @> ARRAY[$3]", // failed elsewhere: here is elsewhere
+		"AND NOT failed_on @> ARRAY[$3]",
+		"AND failed_on @> ARRAY[$3]",
+	} {
+		id, failedOn, err := g.nextFrame(ctx, b, place, which)
 		if err != nil {
 			return nil, err
 		}
-		if slices.Contains(failedOn, place) && !b.trial && slices.ContainsFunc(others, func(o rival) bool {
-			return o.Live && !slices.Contains(failedOn, o.place)
-		}) {
-			return nil, nil // it failed here: somebody else shall try it
+		if id == 0 {
+			continue
 		}
-		rivals := make([]dispatch.Booking, len(others))
-		for i, o := range others {
-			rivals[i] = o.Booking
+		may, err := g.may(ctx, b, place, failedOn)
+		if err != nil {
+			return nil, err
 		}
-		own := dispatch.Booking{Frames: b.Frames, Taken: b.Taken, Start: b.StartAt, End: b.EndAt}
-		if !dispatch.MayTake(own, rivals, waiting, g.now) {
-			return nil, nil
+		if may {
+			return g.leaseFrame(ctx, b, id)
 		}
 	}
-	return g.leaseFrame(ctx, b, id)
+	return nil, nil
 }
 
-// nextFrame locks the next waiting frame, one that has not failed here if there is one.
-func (g *granting) nextFrame(ctx context.Context, b booked, place string) (id int64, failedOn []string, err error) {
-	for _, only := range []string{"AND NOT failed_on @> ARRAY[$3]", "AND failed_on @> ARRAY[$3]"} {
-		err = g.tx.QueryRow(ctx, `
-			SELECT id, failed_on FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' `+only+`
-			ORDER BY warm_up DESC, frame LIMIT 1 FOR UPDATE SKIP LOCKED`, b.RunID, b.Shot, place).Scan(&id, &failedOn)
-		if err == nil || err != pgx.ErrNoRows {
-			return id, failedOn, err
-		}
+// nextFrame locks the next waiting frame of a kind; 0 if there is none.
+func (g *granting) nextFrame(ctx context.Context, b booked, place, which string) (id int64, failedOn []string, err error) {
+	err = g.tx.QueryRow(ctx, `
+		SELECT id, failed_on FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND $3 <> '' `+which+`
+		ORDER BY warm_up DESC, frame LIMIT 1 FOR UPDATE SKIP LOCKED`, b.RunID, b.Shot, place).Scan(&id, &failedOn)
+	if err == pgx.ErrNoRows {
+		err = nil
 	}
-	return 0, nil, nil
+	return id, failedOn, err
+}
+
+// may decides whether the crew may have a frame that failed on the given crews
+// before. One that failed is left to crews on which it did not, while one of them
+// is up. Beyond its booking, a crew only helps: see core/dispatch.
+func (g *granting) may(ctx context.Context, b booked, place string, failedOn []string) (bool, error) {
+	failedHere := slices.Contains(failedOn, place)
+	if b.Taken < b.Frames && !failedHere {
+		return true, nil
+	}
+	others, waiting, err := g.others(ctx, b)
+	if err != nil {
+		return false, err
+	}
+	if len(failedOn) > 0 {
+		// Of this frame alone, and of those who can still have it.
+		others = slices.DeleteFunc(others, func(o rival) bool { return slices.Contains(failedOn, o.place) })
+		waiting = 1
+	}
+	if failedHere {
+		return b.trial || !slices.ContainsFunc(others, func(o rival) bool { return o.Live }), nil
+	}
+	rivals := make([]dispatch.Booking, len(others))
+	for i, o := range others {
+		rivals[i] = o.Booking
+	}
+	own := dispatch.Booking{Frames: b.Frames, Taken: b.Taken, Start: b.StartAt, End: b.EndAt}
+	return dispatch.MayTake(own, rivals, waiting, g.now), nil
 }
 
 // rival is another crew's booking of the same shot.
@@ -279,7 +318,10 @@ func (g *granting) leaseFrame(ctx context.Context, b booked, id int64) (*api.Lea
 	if err != nil {
 		return nil, err
 	}
-	l, err := pgx.CollectExactlyOneRow(rows, scanLease)
+	l, err := pgx.CollectExactlyOneRow(rows, func(row pgx.CollectableRow) (api.Lease, error) {
+		l, _, err := scanLease(row)
+		return l, err
+	})
 	if err != nil {
 		return nil, err
 	}

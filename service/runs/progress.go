@@ -167,7 +167,7 @@ func (s state) record(wall time.Time) api.Run {
 		}
 	}
 	for _, b := range s.bookings {
-		if !b.StartAt.After(s.now) && s.now.Before(b.EndAt) && b.FrameS > 0 {
+		if b.Frames > 0 && !b.StartAt.After(s.now) && s.now.Before(b.EndAt) && b.FrameS > 0 {
 			out.PlannedFramesHour += 3600 / b.FrameS
 		}
 	}
@@ -245,7 +245,10 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 			}
 		}
 	}
-	return out
+	// Reserves are shown once they are used.
+	return slices.DeleteFunc(out, func(c api.RunCrew) bool {
+		return c.Booked == 0 && c.Done == 0 && c.State != api.RunCrewStateRendering
+	})
 }
 
 // row is one line of the ledger, exact.
@@ -312,7 +315,7 @@ func (s state) ledger() []row {
 			rows[i].plannedCost = rows[i].plannedCost.Plus(pricing.PerHour(s.busyPrice(b.Host, b.Crew), time.Duration(seconds*1000)*time.Millisecond))
 		}
 	}
-	return rows
+	return slices.DeleteFunc(rows, func(r row) bool { return r.planned == 0 && r.done == 0 && r.failed == 0 })
 }
 
 func join(list, one string) string {

@@ -59,7 +59,8 @@ type Shot struct {
 // TableName is GORM's hook.
 func (Shot) TableName() string { return "run_shots" }
 
-// Booking is what a plan gave one crew to do.
+// Booking is what a plan gave one crew to do. One of no frames is a reserve: a
+// crew that the plan does not need, and that helps when others fail.
 type Booking struct {
 	ID      int64 `gorm:"primaryKey"`
 	RunID   uuid.UUID
@@ -71,6 +72,7 @@ type Booking struct {
 	Taken   int
 	StartAt time.Time
 	EndAt   time.Time
+	CloseAt *time.Time
 	FrameS  float64
 	Open    bool
 }
@@ -276,8 +278,8 @@ func (q *Runs) giveUpLeases(tx *gorm.DB, run uuid.UUID) error {
 	now := q.clock.Now()
 	if err := tx.Exec(`
 		INSERT INTO attempts (frame_id, run_id, fence, host, crew, outcome, started_at, ended_at, seconds)
-		SELECT id, run_id, fence, host, crew, 'revoked', leased_at, @now, extract(epoch FROM @now::timestamptz - leased_at)
-		FROM frames WHERE run_id = @run AND state = 'leased'`, map[string]any{"now": now, "run": run}).Error; err != nil {
+		SELECT id, run_id, fence, host, crew, 'revoked', leased_at, ?, greatest(0, extract(epoch FROM CAST(? AS timestamptz) - leased_at))
+		FROM frames WHERE run_id = ? AND state = 'leased'`, now, now, run).Error; err != nil {
 		return err
 	}
 	return tx.Exec(`UPDATE frames SET state = 'waiting', lease_until = NULL, boot = NULL, progress = 0 WHERE run_id = ? AND state = 'leased'`, run).Error

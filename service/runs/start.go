@@ -89,19 +89,52 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 		hostOf[v.ID] = host
 		b.Servers = append(b.Servers, Server{RunID: id, ID: v.ID, Offer: v.Offer, Host: host, State: "planned", FromAt: p.at(v.From), ToAt: p.at(v.To)})
 	}
+	booked := map[planning.Booking]bool{}
 	for _, x := range p.plan.Bookings {
 		b.Bookings = append(b.Bookings, p.booking(id, x, hostOf))
+		booked[planning.Booking{Shot: x.Shot, Host: x.Host, Crew: x.Crew}] = true
+	}
+	for _, t := range p.problem.Timings {
+		if reserve := (planning.Booking{Shot: t.Shot, Host: t.Host, Crew: t.Crew}); t.Host != "" && !booked[reserve] {
+			b.Bookings = append(b.Bookings, p.reserves(id, reserve)...)
+		}
 	}
 	return q.Begin(r.Context(), b)
+}
+
+// reserves makes a booking of no frames for each stretch in which an owned host is
+// open until the plan's last deadline.
+func (p planned) reserves(run uuid.UUID, x planning.Booking) []Booking {
+	var out []Booking
+	last := p.plan.Finish
+	for _, s := range p.problem.Shots {
+		last = max(last, s.Deadline)
+	}
+	for _, h := range p.problem.Hosts {
+		for _, w := range h.Windows {
+			if x.Start, x.End = max(0, w[0]), min(w[1], last); h.ID == x.Host && x.Start < x.End {
+				out = append(out, p.booking(run, x, nil))
+			}
+		}
+	}
+	return out
 }
 
 // booking turns a booking of the plan into one of the run.
 func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]string) Booking {
 	host, kind, place := x.Host, "host", x.Host
 	crews := []planning.Crew(nil)
+	var closeAt *time.Time
 	for _, h := range p.problem.Hosts {
-		if h.ID == x.Host {
-			crews = h.Crews
+		if h.ID != x.Host {
+			continue
+		}
+		crews = h.Crews
+		for _, w := range h.Windows {
+			if w[0] <= x.Start && x.End <= w[1] {
+				closes := p.at(w[1])
+				closeAt = &closes
+			}
 		}
 	}
 	for _, v := range p.plan.Servers {
@@ -110,7 +143,7 @@ func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]st
 			crews = state{planned: p}.offer(v.Offer).Crews
 		}
 	}
-	out := Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.at(x.Start), EndAt: p.at(x.End)}
+	out := Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.at(x.Start), EndAt: p.at(x.End), CloseAt: closeAt}
 	for _, c := range crews {
 		if c.ID == x.Crew {
 			out.Devices = c.Devices

@@ -68,7 +68,7 @@ function HostSheet({ host, largest }: { host: Host; largest: number }) {
       }
       aside={host.spec.note}
     >
-      <Stack gap="2" minH="6rem">
+      <Stack gap="2" flex="1">
         <Text fontSize="sm" color="fg.muted">
           {host.spec.cpu.cores} cores · {host.spec.memory_gb} GB · {host.spec.mains ? "mains" : "on its battery"} ·{" "}
           {openText(host)}

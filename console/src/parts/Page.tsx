@@ -39,7 +39,7 @@ export function Page({
 /** A sheet of paper that things lie on. */
 export function Sheet({ title, aside, children }: { title?: ReactNode; aside?: ReactNode; children: ReactNode }) {
   return (
-    <Box as="section" bg="paper" borderWidth="1px" borderColor="line" rounded="lg" p="5" minW="0">
+    <Flex as="section" direction="column" bg="paper" borderWidth="1px" borderColor="line" rounded="lg" p="5" minW="0">
       {title && (
         <Flex justify="space-between" align="baseline" mb="3" gap="4">
           <Heading as="h2" size="md" fontWeight="semibold">
@@ -53,7 +53,7 @@ export function Sheet({ title, aside, children }: { title?: ReactNode; aside?: R
         </Flex>
       )}
       {children}
-    </Box>
+    </Flex>
   );
 }
 

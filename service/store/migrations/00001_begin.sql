@@ -97,10 +97,11 @@ CREATE TABLE bookings (
     host     text NOT NULL,
     crew     text NOT NULL,
     devices  jsonb NOT NULL,
-    frames   integer NOT NULL,
+    frames   integer NOT NULL,           -- 0: a reserve, that only helps out
     taken    integer NOT NULL DEFAULT 0, -- done or leased under this booking
     start_at timestamptz NOT NULL,
     end_at   timestamptz NOT NULL,
+    close_at timestamptz,                -- the host's open hours end: no frame that would run past it
     frame_s  double precision NOT NULL,
     open     boolean NOT NULL DEFAULT true -- its run is running
 );

@@ -1,0 +1,67 @@
+// Package browser drives the console in a headless Chromium, for tests and for
+// the pictures in docs/screenshots.
+package browser
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os/exec"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/chromedp"
+)
+
+// Start starts a browser with a new, empty profile and a window of the given
+// size. The returned function ends it and removes the profile. Every wait in it
+// is bounded by patience.
+func Start(ctx context.Context, width, height int, patience time.Duration) (context.Context, func(), error) {
+	program, err := exec.LookPath("chromium")
+	if err != nil {
+		return nil, nil, errors.New("chromium is not installed: apt-get install chromium")
+	}
+	bounded, stop := context.WithTimeout(ctx, patience)
+	tab, shut := chromedp.NewContext(bounded, chromedp.WithAllocatorOptions(
+		chromedp.ExecPath(program), chromedp.WindowSize(width, height), chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true), chromedp.Flag("hide-scrollbars", true),
+	))
+	end := func() {
+		_ = chromedp.Cancel(tab)
+		shut()
+		stop()
+	}
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), int64(height))); err != nil {
+		end()
+		return nil, nil, fmt.Errorf("starting chromium: %w", err)
+	}
+	return tab, end, nil
+}
+
+// SignIn opens the console at address and signs in with a token, in light or dark
+// colours.
+func SignIn(address, token, mode string) chromedp.Action[chromedp.Void] {
+	return chromedp.Steps(
+		chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			script := fmt.Sprintf("localStorage.setItem('rotanex-mode', %q)", mode)
+			_, err := cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: script})
+			return err
+		}),
+		chromedp.Navigate(address),
+		chromedp.WaitVisible("input[type=password]"),
+		chromedp.SendKeys("input[type=password]", token),
+		chromedp.Click("button[type=submit]"),
+		chromedp.WaitVisible("nav"),
+	)
+}
+
+// Settled waits until the page shows its title and nothing is loading any more.
+func Settled() chromedp.Action[chromedp.Void] {
+	return chromedp.Steps(
+		chromedp.WaitVisible("main h1"),
+		chromedp.WaitNotPresent("[aria-label=Loading]"),
+		chromedp.Poll[chromedp.Void]("Array.from(document.images).every((i) => i.complete)"),
+	)
+}
