@@ -1122,7 +1122,7 @@ type StreamEventsParams struct {
 type ListHostsParams struct {
 	// Cursor From `next` of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  Limit   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // DrainHostJSONBody defines parameters for DrainHost.
@@ -1134,7 +1134,7 @@ type DrainHostJSONBody struct {
 type ListPlansParams struct {
 	// Cursor From `next` of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  Limit   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CreatePlanParams defines parameters for CreatePlan.
@@ -1147,7 +1147,7 @@ type CreatePlanParams struct {
 type ListRunsParams struct {
 	// Cursor From `next` of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  Limit   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // StartRunJSONBody defines parameters for StartRun.
@@ -1171,7 +1171,7 @@ type ListFramesParams struct {
 
 	// Cursor From `next` of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  int     `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // GetPictureParams defines parameters for GetPicture.
@@ -1197,7 +1197,7 @@ type SignInJSONBody struct {
 type ListShotsParams struct {
 	// Cursor From `next` of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  Limit   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListTrialsParams defines parameters for ListTrials.
@@ -1206,7 +1206,7 @@ type ListTrialsParams struct {
 
 	// Cursor From `next` of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  Limit   `form:"limit,omitempty" json:"limit,omitempty,omitzero"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CreateTrialParams defines parameters for CreateTrial.
@@ -2992,122 +2992,122 @@ var swaggerSpec = []string{
 	"/HWqLlk+FbgAmk5zwbgGGZ0taKrgdhItgMfw3izejIvT51SvqtnxhWgSSfitYBKS6EzLAuqLWQiZUR2d",
 	"RYzrJ4+iSZQxzrIii85Oy5WZWZcgo1szpYFU75Tmhd4pA6OuhNJ9g5rnvWP+RcIiOov+67hC7LF9qo7f",
 	"mjHMLCyBLBcaeLz5N2y2EfxhBUTRDMglbMia6RXiGP8yF8mGLNkVKPzbgkmlCeVqDZLQJWXco38FNAFZ",
-	"rfyHas6pmbSDEE4NIWSM+9+/vwtZpEBVL47whXFkEUBayjKmyxladG8f1odMYEGLVPu90mtLZo/dzvuI",
-	"Tha8bzuy4MM2UxQsibYgezuJ1Er00p95flf6M/sAlQuuAMXMeynmKeCMseAaOMKS5nnKYmpQe5zbN/76",
-	"qzLkeTNwOj8uztgk8F9WVJM1cE3WUvAl+fb89Qvy9NHjv31noWBHMBM8XwLX72TiRGIuRQ5SM7vyOBXx",
-	"5WxBY23FZAnfRBTzFCoI8yKbGxRODFtIPQeqZ2qb786BpkRBLHiiyBz0GoCT8gsVTXbPcFtHzsfGdJPm",
-	"ej+X34r5rxBrs7rnWkOW68BOaaGgJrMqZowlrIMPgCdmDXWoUA1TzTKIAkxtJfQQjrNSMjhnKpYzTVka",
-	"fJgBVYW0a+qjm5/8e7eTSBQ6FhmuC7jhy49RIrjZwIKyFAwTpV4kX4lLSGpgrWZWmko9HBgtHHrd5WQ/",
-	"ArxaWTW6B3kIsS/e/4xMlSTMCsv3NfSiuJy0MS6k/aFPJE2iTCSQDlLmeiWBJs0hT0JDrqnWO19rwcgu",
-	"Y+JWHYSAo9PmLuc0vgRuV8U0ZCpIOe4PVEq6Mb/PC7WZ5ZLFMFuJQu4kKMEBv0vgisUwcjKWhEmd8Uuo",
-	"P5oLkQLlltIzITez5bz2uBJBCKtRi2gBG3WH30s53qQCZrm6+lK2wRZC00scdiSt7ofFFaSJg1GA0ip4",
-	"WQTkVGuQRkr/30c6/c9n88/J9Onnm5PJ6ePbv4REmgHCbM0SwxO7iN4CbKZFh+iqIbR3scP5seCFokaH",
-	"bKmhX1YbwjRhaOJJIPNCk5hyLjSZAykUJKHd7sO2SEmed6tNhgjj1ZUzDJqop3q4itlDiVkjPmCr9yih",
-	"S8aTusIoHQG0zrRk1OxWgbxC+9iJ9Tyl5jEaWCEdYr4OzebMhYHmBw4fHEZTHYJNC2G4t4mBeghHrz20",
-	"Wuy50aAGqvYSR02SfGfdzJQqTYzmLWQYw114RKU93BbZA+tj8UAfPH4SHmgnivp0DaLgAt+8RWKDgJ35",
-	"RqyJWGjghs1LQ2YHrzrT31OzXY2fopMaXojCxxYaNOERsg1ht57gM/TXOp6tKdMGUmHHur4T/2Y53qRl",
-	"1HXu5iV467IthdBubiqgPjR5Qzuglkri24nmbUvR4aZcTudGfmQqIEzLpQ/ag1vD9g44XOvdosTO0bnC",
-	"C0/tXoyOwFrFM2+8/zPWohBCD/CYrRExGGJvzMu36PP/YN8/Panp5rC1hUtxE4WgVW7xOUZhtrHqPZOx",
-	"q+xd1ba7U1+RhckIeI/x/mzQZti7uRRLCUo5i6h0ZHpsqNZGfYjIrjC4XRHiJbp09oqn3yKvnEVuCDdE",
-	"r/jVTAHwEWaNhPVwrkU/KMC0iaSMN+VnzaNYMJ4wvlQhY5Fq1M24dMKFZjEy53BDfCEKazFtRyGdl0Go",
+	"rfyHas6pmbSDEE4NIWSM+9+/vwtZpEBVL47whXFkEUBayjKmyxladG8f1odMYEGLVPu90mtLZo/dzjuJ",
+	"bsTGZcH7ti0LPmzTRcGSaAsDt5NIrUQvnZrnd6VTsw9QueAKUBy9l2KeAs4YC66BI8xpnqcspgYSx7l9",
+	"46+/KkPGNwOn8+PijE1G+GVFNVkD12QtBV+Sb89fvyBPHz3+23cWCnYEM8HzJXD9TiZOdOZS5CA1syuP",
+	"UxFfzhY01laclvBNRDFPoYIwL7K5RfUKqNRzoHqmtvnzHGhKFMSCJ4rMQa8BOCm/UNFk9wy3deR8bEw3",
+	"aa73c/mtmP8KsTare641ZLkO7JQWCmqyrWLaWMI6+AB4YtZQhwrVMNUsgyjA/FaSD+FMK02Dc6ZiOdOU",
+	"pcGHGVBVSLumPrr5yb93O4lEoWOR4bqAG/79GCWCmw0sKEvBMFHqRfeVuISkBtZqZqWp1MOB0cKh13FO",
+	"RyDAq5VVo3uQhxD74v3PyFRJwqxseV9DL0qXSRvjQtof+kVXJhJIByl9vZJAk+aQJ6Eh11Trna+1YGSX",
+	"MXGrDkLA0Wlzl3MaXwK3q2IaMhWkHPcHKiXdmN/nhdrMcslimK1EIXcSlOCA3yVwxWIYORlLwqTO+CXU",
+	"H82FSIFyS+mZkJvZcl57XIkghNWoRbSAjbrD76Ucb1IBs1xdfSnbYAuh6SUOO5JW98PiCtLEwShAaRW8",
+	"LAJyqjVII6X/7yOd/uez+edk+vTzzcnk9PHtX0IizQBhtmaJ4YldRG8BNtOiQ3TVENq72OH8WPBCUaND",
+	"ttTQL6sNYZowNAUlkHmhSUw5F5rMgRQKktBu92FbpCTPu9UmQ4Tx6soZBk3UUz1cxeyhxKyxH7Dpe5TQ",
+	"JeNJXWGUDgNaZ1oyanarQF6hHe3Eep5S8xgNrJAOMV+HZnPmwkDzA4cPDqOpDsGmhTDc28RAPYSj1x5a",
+	"LfbcaFADVXuJoyZJvrPuaEqVJkbzFjKM4S48otIebovsgfWxeKAPHj8JD7QTRX26BlFwgW/eIrFBwM58",
+	"I9ZELDRww+alIbODV53p76nZrsZP0UkNL0ThYxANmvAI2YawW0/wGfp1Hc/WlGkDqbADXt+Jf7Mcb9Iy",
+	"6jp38xK8ddmWQmg3NxVQH5q8oR1QSyXx7UTztqXocFMup3MjPzIVEKbl0gftwa1hewccrvVuUWLn6Fzh",
+	"had2L0ZHYK3imTfe/xlrUQihB3jM1ogYDLE35uVbjA38YN8/Panp5rC1hUtxE4WgVW7xOUZrtrHqPZOx",
+	"q+xd1ba7U1+RhckIeI/x/mxwZ9i7uRRLCUo5i6h0ZHpsqNZGfSjJrjC4XRHiJbp09oqn3yKvnEVuCDdE",
+	"r/jVTAHwEWaNhPVwrkU/KMC0iaSMN+VnzaNYMJ4wvlQhY5Fq1M24dMKFZjEy53BDfCEKazFtRyudl0Go",
 	"BEIVodxNg5+YaTOEpiaCpxt8gyxYar6LUyrBvXLGizSdBLaV0oLHKxfbacdieAISpDGCGzvM6Iagyz1q",
 	"j87c25rmOZHANSTEvkDEglDiLMWt5aoc4p3cK5S+MO9t6W/zRw/sGr4d0UWekLpI/BAqA1nlHjRGuemR",
 	"MY682Mku73/u8tz7PnNubGCrGWVcDXDb4TpOC8Wu4Ccvqmyotdf74wNMh7dOa3Nh9WvNUXwcdBRFbqXR",
-	"QAwXUoX2nQunnEbghyUpzAb5leZLFsPscr0aGI1p0Vb1eYi+lChkDIPPV+oDc2cu2xEmSHPNsIilCA+h",
+	"QAwXUoX2nQunnEbghyUpzAb5leZLFsPscr0aGI1p0Vb1eYi+lChkDIPPYeoDc2cu2xEmSHPNsIilCA+h",
 	"MHkXVkSNgF1CN8rSEc1y4+VHmeDThWRhh0dkzZdPn56dnIRetRGK6sWT74MvtqCAqwlt7UevzFuc2enI",
 	"7RNCG2Nd9Pl+wJYr3eGZOE0SjtWNsFicn7/T8FQxcOjwRLX2ujpMMN0gq5F8lxtaBrR2eFlNw8mHP1pe",
 	"pAtmV8FEuy0/SwnzGoBrG+wkqHP4rQD1ZzL6rf86axqqT07GWKp1R6EcLgyiZBlyFGJnyA6KZZuXZ3Nv",
 	"uQ37pJASeLzpjrTNRi0BP1Gz7lBCnlLOIRk3qhQjrGkLynMRNKmHsXLbsUI2KUHl1tPaiwV/1ARBAyfd",
 	"eDeL3Q7RFWoz67SCrZlo3WyCAR/CeJwWeMBnbesBMa9x5NUZkS3DQy1vAZeFtvqSXgHhgngh0yHkD0xs",
-	"7gWHpw6CpCwJgfkdWv11R2DAWe8kWpvdMq0I5uyQOUtTZRFiiT8OK4i92MJ/NDjCWZpM/fRul1lqgtJO",
+	"7gWHpw6CpCwJgfkdWv11R2DAWe8kWpvdMq0I5vaQOUtTZRFiiT8OK4i92MJ/NDjCWZpM/fRul1lqgtJO",
 	"aoGzTepl1LJa18RTcZhZwhyx0O8KPcL+6IZqt8JcbXaDwelFDw3zTWjBP9EEPohLa5A3l6wglhBegfZf",
-	"9GHaDttel/104kcPrql2rj7qgJnbd3sNlZ3HWE1G+snY0kRIMsfjug2GXGjiUtNsGhP67s2QQLUZa4nM",
-	"cqCXs/LcosWs3KY+FWkKSrsQRZ1ftzLIth0Wg2GQQBierJE5EAk0qXjXTO98hK5V2BMR6cIU3yiSSxGD",
-	"UkRLGLuc5vlFc6J/bizYQJp9fqMIZpEE5VOvbzrELN3pi7rcKUUWLDXKiHGPyVZYRbnzIms0EjN5CmXE",
+	"9GHaDttel/104kcPrql2rj7qgJnbd3sNlZ3HWE1G+snY0kRIMsfjug2GXGjiUthsuhP67s2QQLUZa4nM",
+	"cqCXs/LcosWs3KZIFWkKSrsQRZ1ftzLNth0Wg2GQQBierJE5EAk0qXjXTO98hK5V2BMR6cIU3yiSSxGD",
+	"UkRLGLuc5vlFc6J/bizYQJp9fqMIZpEE5VOvbzrELN3pi7ocK0UWLDXKiHGPyVZYRbnzIms0EjN5CmXE",
 	"aNva1XQJvUsbIPJao7Y53AE4yEIoZZsO2PePjh4Yx6p28Dz9x0c8cj6dnH5/++2nT0flrw9uv/tH8Az6",
-	"rT+Rax5fm+/c/0ez6eebk8mTB+FD7Lewfp9SPtaULpIlDFcu80AS4kugSco4kIWQhKbpM8xEFIXReARo",
-	"vCJGZn6jiFjzBjX2xUqXgqaNHLwoXgHNAdWEj9TW/rSgSoPqOJFFfd0YzYZo2gFS0JYEjV5XGD9Efue6",
-	"fuzm40Aj0hvN/oebqj7u0/ZDMsb979smrIHjDFMYvdlS5i5OuvyUo9NdnopdeIgR3sK6VG97BDuakP+Z",
-	"a5YitVznTIJ6ZkmJ/CoYJ6jYiOBAErqJapt5+OTxjkTM6hR4UJzNcWCbKkRm9JQz4QhTZnF2HV25sKch",
-	"IhTpzrjUuXmnIy6F33dhAlMVRmp1Zzi19faObVjjrkFhDyeBU+uM8g0xRJkQ90kNc6ftDFqVG61KxBVI",
-	"q8PQRGto/j2R6o290eFAZ+fVc/lC0H+3WAQ99IMc9Qw5RsAF9J0jdB8WVJ/+8aPxC4DBSorxWEKG53O7",
-	"8yJToMlsQNg6o9czpxkGJFv25/XZb4fMus85wbYrND4BckwcfRKtJc1nY1PK2vH2OoAba7bIb6K1xNt2",
-	"nD5E6d4w2gojXnpDdxB5vrfe6j/tdyEyvffInASqx2Rr94byEme5hY90MYfLlQ2hIfAN8R+owXbcgnGm",
-	"VsPX6+2+rQcsGRTxZVkulGIuXbLEassDP0QEoMvzb5NECgs9EzZ2MTBUaWMdobM5R8fbyDJP7In6t4mI",
-	"1bEFlDrKku9CblRelXIExrIPRwxXE4xjGOnCRtBCmm/LYt59cG/DBUMJTWmqi0ELvbBvBlNiPT/6FZfj",
-	"loHfGpM3osU+M8ExiKP8LuF1iDN9FIL3cKZfg1EtiyYDQHikNvvQmHZT52w2uDTksLXkbKAYQLHWZC6y",
-	"ZSgbEhbrjjSzw4S2gScjc1QHR2Mr+zoUuBYBjn3z7uLD8YvzV78Qwcl6xWJbBGiWQ9ZUkRpsuoOk20LA",
-	"GL7G7ymj3CPyX7siyiOZtD/y6uLQpXfhGQp4GYS2sWYkli7CraTQNpVh5Gow5kYeUlhUDiOhjsoS4X2P",
-	"MRiwaQHD5q3qDvZAF8pHu8TGaYHIonJkXM6kgnTPCUCt+LAVUihTfSlPrJu+FkWaYOzG5gGEAo+2spAq",
-	"W1i4tZtJVJbTXtG0gDLiC1KKlqbrWk/AGHLn0c2l/Ovi3VvigkaEcS1w2rlIjJ4Q0tVtu4LvbxSxTkHD",
-	"O67mcKvdJc7tUiZ+tUMMmUpjbosmzXQKPWq6HjClc1Hos3lK+eVOIsKnfvhyCaHVnoPCaMT9JBJ0V0b0",
-	"O4LdVRK0Vh7h1Zgo9FQsptaXweKsGHgM09QHIahaoSBfFUiic5pMcxZrO4qt/Jl6OShhgRVAITVYL79s",
-	"BoCCwfx7KcgM1l+W1Rb1MPjJ9CmdLj7fPHkUinyHkyv89EFScaE4v64rBmuUUoY0qMboHk0yLJG3KZeh",
-	"tZ4XPJyZMVNitqByhBvoKy92JvG7Io29HMFREanzgncFpQZ7lMPWNbL6GK5zMNbdbKxj6U6lfRRkviF2",
-	"hCpAGVQT7xbEWbADTICBPqr34ga9uPf5/1gAld81AdWRRI7+5ooqIgvOGV8SLtbDgDTWVzwv+Bg/cddQ",
-	"xojsUG4w5HtbsRWydXxhoKu32nYNHaNvocgzZwWbhqdYlylbGRN1bIVxGJSAjr2DIbGunJidNXvjcjS7",
-	"6vMyoHyw0T022aVeZtKk7BOiBTkNkrCLgVmUaJet1LS/hhRu9npFzRIqWcvmkkDREDRiSFaVKbWyAC/I",
-	"Amqq3WWi0ZnAIbssz7LL6KCXQ0QgjMq8hwBEJSG21jfOz+qkyfEO2LhGEgESqPKpcCyLaSxNUlrkuf0d",
-	"f8SXOFw1ctLrI9t3Bi9ljIeopWWS3dire4OODL2kdD6hFp3YdTzVtrX2sJu24iv1ZOHurPFOru52fIam",
-	"X9cTrRtaopVZ3QWbLdlhFTImpLgWADHlMaQ2Dc+AKAXtDlT8LyHCuQClmOAd3XQCvFa212lK1gubkFT2",
-	"y2EccyjLDjrPyCl2LmCcJJAJFZLb3ObCBrpf9WQ7DQ5VONulu91O3eatHNlXP5+HeII3dd4+KQCTyJgB",
-	"Dvhb4/xHhI5sfnj+9jkxjwwgbRxQ5IC2mbEDbGkeJq/tBEct46BaScMm+Y/LY0aYhyAWZlmfzlvwLj4b",
-	"cOJthrYH3kYgJnT/hj2+0q62qmrIrl0dQhF2WaF31YQlaEZm5Yz22lz2ZeOceyv5EnO/7Ju2XNLZHb3Z",
-	"h5WArqXYTZ8+uX6wlXMzIF2lkulV2tCDvz35fkjeUO/uFpiR5J0fn9y5a3P14qMxKUmDMl18nVFzpe+p",
-	"XpWnuOYVe6w3h1Ssq2JZ9Y1/KFLbDbCd4bkD0AdKGq2v/H9oWgBmWzVSRL9RpJwsFLX0CnlnQnLV8GcE",
-	"aXQkMbhiqFKJd1dFBdlWi/jyHHIh9w1gNiH3FtaEamJMQlcC7SnAVxDvDD38Ljk+tdr14ee+jdLw4Z8N",
-	"Le/d4uFuzRyORHbXkVbFdNUeguRRZBmVmw512hGRX7HlarBbnIr14HdH+ecZJGzE6zYPMGBCasoTKhPU",
-	"Jthq0uYKZjYRd2yzxSoj0S+v3JaHRQnAclEhzHRUeIwOzrq814N5qgPKV38VjIe6HAhuZ3V5t3gKZq3J",
-	"sqeD+VQF+x4cwPQN+Y1Ng9RDN4gQnwm7TwnL7lrbvaLu3VWUw4Um7quzj89QaugS9uMbDe5ZvNwktldG",
-	"P+mVMaCwHDBeUb50/YrdsRZxyr8J3wHFzyPjuZNIVUK213J3rwXpNJAzXOu6GAgMV3aMo4dOmu7o2Nbd",
-	"KS9YH3W3svpgsdOAIUd2XLuHCp+9erKtqcxmRR6yETraefkv+kKpiM1D+JBW1B3cibT4KiTTmwszk7Mz",
-	"gUrrtuD0CAz7p3KAlda5Pc4UlwzKttTu16r1tdCUw/VMuehStf6c/Rv7fWAG90IEXJmUckUoT0hMJVYR",
-	"i0LXiuuMIDF+JmeZtREsUzlTgV1DQjIarxgHdfSJf+IfWOY6Fp2/fkEePnz4lDBOfv7wYkLmwVo68q0C",
-	"IF/w5y/m3S/Hbhtfvjv6xF8WEudVBHiCj2fqC67XzOG44IjgSR1hilCSQMwymhKLo2dYIuyjLJ+4MlaP",
-	"InNQLAHC9BF5hckn5ZKfPnr8tzJbMxFxkRkKOSKGvOxbOV1CYnZD+ScucvpbYdaPHf6/HJFfJNO+Fjv2",
-	"OTPKqHi9Nk67ppdg1P6XVk/4L0efeJmVcRadW5TWYkVn0cnR6dGJb0pDcxadRQ+PTo4e2jq5FRLVMZoT",
-	"x6t667fcqTJ7FM8E/yGJzmrd4SwRg9L/FMmmpxP5uA7k1fi3TT7RsoB2G/QHJyeHn9j1hOtqga4F9vIn",
-	"RV4rruwavFxtrbN6TcFF58BhTbDth2UnRTdkJdZkQVHbbgzpGPxSo94/+hwIM4hDmTcew9j6l2D8uXM0",
-	"98XWCB94TDmQWfisrLIeVfvUkp+1kZzGD8jSg9PS/jsvN70j4Wr3jlrJa4Jxm/GzH1U6XROdffxcp9EP",
-	"kiZAaOWO1GoBbXFgLCEBrhlNyVKIBP8quE1c7SVeS/h18m35QMiKyro+NoaCn1T95TA3dkUt81QN5xIB",
-	"inChScqUJlSRFaTJhBhmE9yy2ieuCuNKKbIGCWQpKbaSYBy9K3s7h22NYYYRSltJ2+SvH2uXYRxaEja6",
-	"8twDAQ+sgDAb3O5suUV8+KKaEI7HHgvXBpsZLJC1kJcHEJbP1SWSlrMltHDGxjOypkZdF1i7Wk5sFlLz",
-	"WfBPLn96B0Ee3+D/t8c32Ijp9thn9rWu+/kY3kf1ynHtNpXbyc63a1fy3H6eRHkRkOjvC/2+zDNsLabV",
-	"h8aYJY8fnnTdLvPCEsr0JVvCjhtyaimAakWnDx4/+fvZx+fT/7XV8H89/vvnm0ePbs9CKYGfhzKHiDXo",
-	"qdIS7E0qgStY5oxTzMZsTzKANx6FQllCQkKosekOQJ4fqtYSCUb2n5EVlVkKSpH1Crg15/yFP6NpUJZZ",
-	"tX8AEnQpvvcj+Nzg+6L1A8WmLHfG5xt0F6y0IYxPsASDbsjatvq3ubN74lhpf24fArA9f8CjiHsCcf2Y",
-	"4yvb2fXbgQJ65I1Yo4ktiDgEElutdm0PXMHRvesxT+DKX+/mWnK0wmU0XpEMlKJL45EmVFP0IjnBKxeO",
-	"yHMSpwy9NzO/NP4mh1g7S+bLj1TpKb46/eHlF5Ixpay9smJ8efSJ/1J17bDtd4xQJHNYMm5eW4dMkQt8",
-	"6ZVd+A7V8I6nG2L3aI+jGGaPorp0dy2E7uVy7QiH3o01vC3HTVhDNcAUdSiksp/L09tp7ee/3GE9n3eS",
-	"v4ZrbYkkqLEC+imQL2M/vDuN/2jd0YRqY9kqYjPwpheG/kp68FQuC64ckRv6r9N4y7RlSr/BNyYjNY67",
-	"tnCAtrEXvQ2A9x3cet+GOShrlE1Fu6umMOOQ+Ya40xEPayvla8A+vjH/3XbC/L8BQR7dMzy6KHLlWk3f",
-	"ERzvtl0/D4mxpFTd7dhnjbypbng8eDiqag3+daNRHWiyNusBkPQTBhTL2lIJWMyJerE+425iPsb05/F2",
-	"6QDUvjQj3xG5Y3Kv/EZ2nDHY975GjOl3ZuTXmM1uCzmN3nC+NYZaDPk4g4VwWKN1jH80zv6WBVwnHkw9",
-	"7tc77+wrXyPAYbsGDQhwuDXdHar/ZjxBs8t3N7NBf9/S0Lc464Tc8Q3+fxtgucDtoz7R+07Xj/bI3ne1",
-	"8Q8tfOsNlb4qbzmiuHfxywmiZ7wAzlPK+1kIT+j+3KZb2W0jgAi7vbvjAcfBwDAoba9mnpRNE/UKmCRl",
-	"b6IKFRb8aM4Ej11eYF7Be1uFNg4DrXumh8fPxsHWt6gcxFinB0VpFzr5QRjLjGR7JOFZK4Z+J2QhRUaQ",
-	"gSbWw7UHBtjaKoTYkseOb8x/vRZ7GM0BUeyqEve/a/q+ma3LnMhdu5oD+AVYrFr2c/AH5szfh96FC/Ra",
-	"+8TdefFnl3a+sC+AA9zcAQ6bi7ao244LdEm0C02lAfLvKc9GmPKD67prtz329dC0Nz/6YHBGNxj+9S2y",
-	"bS/SJbsCTjDnqExjf3AyKocdl72fY3F6SEIMmz62jvLudPiCSrnBhCFKnEwMRKfMj8c3sugXvufu+v77",
-	"Y8ouoSiLQ8lEWXBClaEim2YU5MpRTCcL7l3rJiiPq2TXTlH62qdkhzRaKyLs0izHOBOjo8LtKV3u5rA5",
-	"m3mEw2cerjlCa7Tqor7GWhPok3ob6McnJ7tExH0qnepi0wCVO0I4QBzBJf+5e/qMYWYIB02w8mKOeyb5",
-	"4xsz5e3xDf7aK1Ne+8un7xXq7l7cDumy8AnmB5AvVmnVcmi0PUQ/FMB3s4sB/fAjaPPTGFzW0zM6jfRh",
-	"ORPv2TWkqtE2H++tYCk4Eb2miqwoT+xFCuFzMl9yVlFD1W/7adMkeBLK0j7YMRXL6BKOc9u4cWRCRcAN",
-	"KGFoD+pw0lYWyXaSxZvn0wePn/iqN9vI1KemfGcrhvDJeiVS91zwdOO7evQcqh0mZaMsb8BGYI1GRBO3",
-	"KCGJimkKCUnsxQl/RtZJyxvMunjE3XF2j4LPzdBBX26FB0Ary2yUOhMcNhPiGnjgnyTQFJPKXU3Ivamd",
-	"ssxh7wE7gq4XaPVeODPoKzhTalRfi52db7oKMr5uiPfeLfv3BjQTIkEVGYoQC6LqquJtl0dVbT4SwGYg",
-	"28hnS/6uCJwQh/Lb2NJQvSgOcRb0yuXXzqVYK1f6XZaN+AyaOAZluahLxlyUH90bZv0UXWkX/vEBcosE",
-	"Zv2oS8aXE5QuK6zkZ8qXqxD8UYdh1BFpYUv+A/86nH2Q9Hs7yO/Nzz1Yd3zA+MFT483IhHqewG4vxsqm",
-	"Njv+mUE9ZoW90TrHnKuyBGuLHJD/fQu9Tt/8wvWv+xPHOcvGLSFM4fbuzpkXPv7fTsixlyhVwHaeRJ9V",
-	"dGFDHPcKj05Z5ZrTHMAJdJGaNiTGklLNHO05FC5hdg+Zq2XLoa8sXzrQdOiEHAyMdJ8HP/OJGNRFC8kl",
-	"QI6aWXCwJWNzWLpDlg7SR+nUL2g+2Fe+RgaGu0RzdwaGW9MB/AMcqH3Oa6/rVGN0tT3n/eAKte7pnNZf",
-	"MvpVDwGqS1MDiDAPD0fxTlcaQrcoMEYT49aOcoVYGCkU9v5PSFWnBrWUfXyD/9/2GdLncCUuS9TtPrzV",
-	"NSTvOL3tKr8PqNVHoeujr7AX6GHhS9ZC6lVqINUFOjwW7xcK9pU/wsnAn8niqfoMhISahekBhBoO1Hm+",
-	"69C7U5a59P8/atKKa7XwdYVhbdLWPb+wPEisAANWi9opibUCuGvUNyF0oY0UJGsqs2mRW/3PbIkrdkts",
-	"5AyWuK74+vgG/++1dDtwHxKG7s0/ZipLJ7qMSa19r44D2NQeDNtwb/qMVdOOj5+NSPJ9OT5+NnAou7B/",
-	"vIkKmUZn0THN2fHVKfKRGzsU22F8ac8gHFacOHcF5uWt9u4KTNShPvc21F/fF3uU56wivkQJGmiCwLD8",
-	"dl4VPDYFvwp89wFvINUom/wJc52cQt9cxCtIihRc3VQslD009Jd41RKrQp/bLiVzMICyfUpsNKxe0BT6",
-	"7rW/6UWKpaSZYURsoOmKGjy4sV7s9vPt/wcAAP//",
+	"rT+Rax5fm+/c/0ez6eebk8mTB+FD7Lewfp9SPtaULpIlDFcu80Cy4kugSco4kIWQhKbpM8xYFIXReARo",
+	"vCJGZn6jiFjzBjX2xUqXgqaNXL0oXgHNAdWEj9TW/rSgSoPqOJFFfd0YzYZo2gFS0JYEjV5XGD9Efue6",
+	"fuzm40AjsgHN/oebqj7u0/ZDMsb979smrIHjDFMdvdlS5jhOuvyUo9NdnopdeIgR3sK6VG97BDuakP+Z",
+	"a5YitVznTIJ6ZkmJ/CoYJ6jYiOBAErqJapt5+OTxzoTN1QDLqYyzOQ5sU4XIjJ5yJhxhyizOrqMrZ/Y0",
+	"RIQi3RmXOjfvdMSl8PsuTGCqwkit7gyntt7esQ1r3DUo7OEkcGqdUb4hhigT4j6pYe60nWmrcqNVibgC",
+	"aXUYmmgNzb8nUr2xNzoc6Oy8ei5fCPrvFough36Qo54hxwi4gL5zhO7DgurTP340fgEwWEkxHkvI8Hxu",
+	"d15kCjSZDQhbZ/R65jTDgGTL/rw+++2QWfc5J9h2hcYnQI6Jo0+itaT5bGxKWTveXgdwY80W+U20lnjb",
+	"jtOHKN0bRlthxEtv6A4iz/fWW/2n/S5EpvcemZNA9Zhs7d5QXuIst/CRLuZwufIiNAS+If4DNdiOWzDO",
+	"1Gr4er3dt/WAJYMivizLhVLMpUuWWG154IeIAHR5/m2SSGGhZ8LGLgaGKm2sI3Q25+h4G1nmiT1R/zYR",
+	"sTq2gFJHWfJdyI3Kq1KOwFj24YjhaoJxDCNd2AhaSPNtWcy7D+5tuGAooSlNdTFooRf2zWBKrOdHv+Jy",
+	"3DLwW2PyRrTYZyY4BnGU3yW8DnGmj0LwHs70azCqZdFkAAiP1GYfGtNu6pzNBpeGHLaWnA0UAyjWmsxF",
+	"tgxlQ8Ji3ZFmdpjQNvBkZI7q4GhsZV+HAtciwLFv3l18OH5x/uoXIjhZr1hsiwXNcsiaKlKDTXeQdFsI",
+	"GMPX+D1llHtE/mtXRHkkk/ZHXl0cuvQuPEMBL4PQNtaMxNJFuJUU2qYyjFwNxtzIQwqLymEk1FFZIrzv",
+	"MQYDNi1g2LxV3cEe6EL5aJfYOC0QWVSOjMuZVJDuOQGoFR+2Qgplqi/liXXT16JIE4zd2DyAUODRVhZS",
+	"ZQsLt3Yzicqy2yuaFlBGfEFK0dJ0XesJGEPuPLq5lH9dvHtLXNCIMK4FTjsXidETQrr6blcY/o0i1ilo",
+	"eMfVHG61u8S5XcrEr3aIIVNpzG3RpJlOoUdN1wOmdC4KfTZPKb/cSUT41A9fLiG02nNQGI24n0SC7sqI",
+	"fkewu0qC1sojvBoThZ6KxdT6MlicFQOPYZr6IARVKxTkqwJJdE6Tac5ibUexlT9TLwclLLACKKQG6+WX",
+	"zQBQMJh/LwWZwfrLstqiHgY/mT6l08XnmyePQpHvcHKFnz5IKi4U59d1xWCNUsqQBtUY3aNJhqX0NuUy",
+	"tNbzgoczM2ZKzBZUjnADfeXFziR+V6SxlyM4KiJ1XvCuoNRgj3LYukZWH8N1Dsa6m411LN2ptI+CzDfE",
+	"jlAFKINq4t2COAt2gAkw0Ef1XtygF/c+/x8LoPK7JqA6ksjR31xRRWTBOeNLwsV6GJDG+ornBR/jJ+4a",
+	"yhiRHcoNhnxvK7ZCto4vDHT1VtuuoWP0LRR55qxg0/AU6zJlK2Oijq0wDoMS0LF3MCTWlROzs2ZvXI5m",
+	"V31eBpQPNrrHJrvUy0yalH1CtCCnQRJ2MTCLEu2ylZr215DCzV6vqFlCJWvZXBIoGoJGDMmqMqVWFuAF",
+	"WUBNtbtMNDoTOGSX5Vl2GR30cogIhFGZ9xCAqCTE1vrG+VmdNDneARvXSCJAAlU+FY5lMY2lSUqLPLe/",
+	"44/4EoerRk56fWT7zuCljPEQtbRMsht7dW/QkaGXlM4n1KITu46n2rbWHnbTVnylnizcnTXeydXdjs/Q",
+	"9Ot6onVDS7Qyq7tgsyU7rELGhBTXAiCmPIbUpuEZEKWg3YGK/yVEOBegFBO8o5tOgNfK9jpNyXphE5LK",
+	"fjmMYw5l2UHnGTnFzgWMkwQyoUJym9tc2ECXrJ5sp8GhCme7dLfbqdu8lSP76ufzEE/wps7bJwVgEhkz",
+	"wAF/a5z/iNCRzQ/P3z4n5pEBpI0DihzQNjN2gC3Nw+S1neCoZRxUK2nYJP9xecwI8xDEwizr03kL3sVn",
+	"A068zdD2wNsIxITu37DHV9rVVlUN2bWrQyjCLiv0rpqwBM3IrJzRXpvLvmycc28lX2Lul33Tlks6u6M3",
+	"+7AS0LUUu+nTJ9cPtnJuBqSrVDK9Sht68Lcn3w/JG+rd3QIzkrzz45M7d22uXnw0JiVpUKaLrzNqrvQ9",
+	"1avyFNe8Yo/15pCKdVUsq77xD0Vquwa2Mzx3APpASaP1lf8PTQvAbKtGiug3ipSThaKWXiHvTEiuGv6M",
+	"II2OJAZXDFUq8e6qqCDbahFfnkMu5L4BzCbk3sKaUE2MSehKoD0F+ArinaGH3yXHp1a7Pvzct1EaPvyz",
+	"oeW9WzzcrZnDkcjuOtKqmK7aQ5A8iiyjctOhTjsi8iu2XA12i1OxHvzuKP88g4SNeN3mAQZMSE15QmWC",
+	"2gRbTdpcwcwm4o5ttlhlJPrlldvysCgBWC4qhJmOCo/RwVmX93owT3VA+eqvgvFQlwPB7awu7xZPwaw1",
+	"WfZ0MJ+qYN+DA5i+Ib+xaZB66AYR4jNh9ylh2V1ru1fUvbuKcrjQxH119vEZSg1dwn58o8E9i5ebxPbK",
+	"6Ce9MgYUlgPGK8qXrq+xO9YiTvk34Tug+HlkPHcSqUrI9lru7rUgnQZyhmtdFwOB4cqOcfTQSdMdHdu6",
+	"O+UF66PuVlYfLHYaMOTIjmv3UOGzV0+2NZXZrMhDNkJHOy//RV8oFbF5CB/SirqDO5EWX4VkenNhZnJ2",
+	"JlBp3RacHoFh/1QOsNI6t8eZ4pJB2Zba/Vq1vhaacrieKRddqtafs39jvw/M4F6IgCuTUq4I5QmJqcQq",
+	"YlHoWnGdESTGz+QsszaCZSpnKrBrSEhG4xXjoI4+8U/8A8tcx6Lz1y/Iw4cPnxLGyc8fXkzIPFhLR75V",
+	"AOQL/vzFvPvl2G3jy3dHn/jLQuK8igBP8PFMfcH1mjkcFxwRPKkjTBFKEohZRlNicfQMS4R9lOUTV8bq",
+	"UWQOiiVAmD4irzD5pFzy00eP/1ZmayYiLjJDIUfEkJd9K6dLSMxuKP/ERU5/K8z68SaAL0fkF8m0r8WO",
+	"fc6MMiper43TruklGLX/pdU7/svRJ15mZZxF5xaltVjRWXRydHp04pvS0JxFZ9HDo5Ojh7ZOboVEdYzm",
+	"xPGq3votd6rMHsUzwX9IorNadzhLxKD0P0Wy6elEPq4DeTX+bZNPtCyg3Qb9wcnJ4Sd2PeG6WqBrgT3/",
+	"SZHXiiu7Bi9XW+usXlNw0TlwWBNs+2HZSdENWYk1WVDUthtDOga/1Kj3jz4HwgziUOaNxzC2/iUYf+4c",
+	"zX2xNcIHHlMOZBY+K6usR9U+teRnbSSn8QOy9OC0tP/Oy03vSLjavaNW8ppg3Gb87EeVTtdEZx8/12n0",
+	"g6QJEFq5I7VaQFscGEtIgGtGU7IUIsG/Cm4TV3uJ1xJ+nXxbPhCyorKuj42h4CdVfznMjV1RyzxVw7lE",
+	"gCJcaJIypQlVZAVpMiGG2QS3rPaJq8K4UoqsQQJZSoqtJBhH78re4mFbY5hhhNJW0jb568fapRmHloSN",
+	"rjz3QMADKyDMBrc7W24RH76oJoTjscfCtcFmBgtkLeTlAYTlc3WJpOVsCS2csfGMrKlR1wXWrpYTm4XU",
+	"fBb8k8uf3kGQxzf4/+3xDTZiuj32mX2ta4E+hvdRvXJcu3XldrLz7drVPbefJ1FeBCT6+0K/L/MMW4tp",
+	"9aExZsnjhyddt9C8sIQyfcmWsOMmnVoKoFrR6YPHT/5+9vH59H9tNfxfj//++ebRo9uzUErg56HMIWIN",
+	"eqq0BHuTSuAKljnjFLMx25MM4I1HoVCWkJAQamy6A5Dnh6q1RIKR/WdkRWWWglJkvQJuzTl/MdBoGpRl",
+	"Vu0fgARdiu/9CD43+L5o/UCxKcud8fkG3QUrbQjjEyzBoBuytq3+be7snjhW2p/bhwBszx/wKOKeQFw/",
+	"5vjKdnb9dqCAHnkj1mhiCyIOgcRWq13bA1dwdO96zBO48tfAuZYcrXAZjVckA6Xo0nikCdUUvUhO8MqF",
+	"I/KcxClD783ML42/ySHWzpL58iNVeoqvTn94+YVkTClrr6wYXx594r9UXTts+x0jFMkcloyb19YhU+QC",
+	"X3plF75DNbzj6YbYPdrjKIbZo6gu3V0Lofu7XDvCoXdjDW/LcRPWUA0wRR0Kqezn8vR2Wvv5L3dYz+ed",
+	"5K/hWlsiCWqsgH4K5MvYD+9O4z9adzSh2li2itgMvOmFob+SHjyVy4IrR+SG/us03jJtmdJv8I3JSI3j",
+	"rjccoG3shXAD4H0Ht963YQ7KGmVT0e6qKcw4ZL4h7nTEw9pK+Rqwj2/Mf7edMP9vQJBH9wyPLopcuVbT",
+	"dwTHu23Xz0NiLClVd0D2WSNvqpsgDx6OqlqDf91oVAearM16ACT9hAHFsrZUAhZzol6sz7ibmI8x/Xm8",
+	"XToAtS/NyHdE7pjcK7+RHWcM9r2vEWP6nRn5NWaz20JOozecb42hFkM+zmAhHNZoHeMfjbO/ZQHXiQdT",
+	"j/v1zjv7ytcIcNiuQQMCHG5Nd4fqvxlP0Ozy3c1s0N+3NPQtzjohd3yD/98GWC5w+6hP9L7T9aM9svdd",
+	"bfxDC996Q6WvyluOKO5d/HKC6BkvgPOU8n4WwhO6P7fpVnbbCCDCbu/ueMBxMDAMStsrnCdl00S9AiZJ",
+	"2ZuoQoUFP5ozwWOXF5hX8N5WoY3DQOs+6uHxs3Gw9S0qBzHW6UFR2oVOfhDGMiPZHkl41oqh3wlZSJER",
+	"ZKCJ9XDtgQG2tgohtuSx4xvzX6/FHkZzQBS7qsT975q+b2brMidy167mAH4BFquW/Rz8gTnz96Z34QK9",
+	"1j5xd1782aWdL+wL4AA3d4DD5qIt6rbjAl0S7UJTaYD8e8qzEab84Lru2m2PfT007c2PPhic0Q2Gf32L",
+	"bNuLdMmugBPMOSrT2B+cjMphx2Xv51icHpIQw6aPraO8Ox2+oFJuMGGIEicTA9Ep8+PxjSz6he+5u77/",
+	"/piySyjK4lAyURacUGWoyKYZBblyFNPJgnvXugnK4yrZtVOUvvYp2SGN1ooIuzTLMc7E6Khwe0qXuzls",
+	"zmYe4fCZh2uO0BqtuqivsdYE+qTeBvrxycnOzskHi1rvzwfVBagBbnAEc4B4g0sSdPf5GQPOEBiaauUF",
+	"HvfMGsc3Zsrb4xv8tVf2vPaXVN8r1N39uR1SaOET0Q8gh6xyq+XaaHvYfiiA72YrA/rhR9XmpzG4rKdx",
+	"dBrzw3Ir3rNrSFWjvT7eb8FScKJ8TRVZUZ7YCxfC52m+NK2ihqov99Om6fDkXgUDy+gSjnPb4HFk4kXA",
+	"XShhaA/0cNJWtsl2Msab59MHj5/46jjb8NSnsHxnK4vwyXolUvdc8HTju3/0HL4dJrWjLIPAhmGNhkUT",
+	"tyghiYppCglJ7AULf0bWScubzrp4xN2Fdo+Cz83QQV9uhQdAK8tsNDsTHDYT4hp94J8k0BSTz13tyL2p",
+	"nbIcYu8BO4KzF2gdXzhz6Ss4XWpU/4udHXK6Cje+bij43j2A9wY0EyJBFRmKEAui6krjbddIVe1AEsCm",
+	"IdvIZ0v+rgicJIfy4NjSUL0oDnFm9Mrl4c6lWCtXIl6Wl/hMmzgGZbmoS8ZclB/dG2b9FF3pGf7xAXKQ",
+	"BGYHqUvGlxOULius+GfKl7UQ/FGHYdQRkWFL/gP/Opx9kDR9O8jvzc89WHd8wPjBU+jNyIR6nsCuMMbK",
+	"pjaL/plBPWaPvdE6x9ysslRrixyQ/32rvU4f/sL1ufsTx0PLBi8hTOH27s6ZF/6coJ24Yy9bqoDtPIk+",
+	"q+jChkLuFR6dsso1sTmAE+giOm1IjCWlmjnac3hcwuweMlzL1kRfWb50oOnQiTsYGOk+N37mEzaoiyqS",
+	"S4AcNbPgYEvL5rB0hzEdpI/SqV/QfLCvfI1MDXfZ5u5MDbemA/gHOFD7PNhe66nG6Gp7HvzBFXTd03mu",
+	"v4z0qx4WVJerBhBhHh6O4p2uNIRuUWCMJsatHeUKtjBSKOw9oZCqTg1qKfv4Bv+/7TOkz+FKXJao233I",
+	"q2tI3nHK21WmH1Crj0LXTF9hz9DDwpeshdSr1ECqC3R4fN4vFOwrf4QThD+TxVP1IwgJNQvTAwg1HKjz",
+	"HNihd6csc2UCf9TkFteS4esKw9qkrfuAYXmQWAEGrBa1UxJrBXDX0G9C6EIbKUjWVGbTIrf6n9lSWOyq",
+	"2MgtLHFd8fXxDf7fa+l24D4kDN2bf8yUl050GZNa+54eB7CpPRi24d70GavmHh8/G5Hk+3d8/GzgUHZr",
+	"/3gTFTKNzqJjmrPjq1PkIzd2KLbD+NKeQTisOHHuCtHL2+/dVZmoQ32ObqgPvy8KKc9jRXyJEjTQLIFh",
+	"me68KoxsCn4V+O4D3lSqUTb5k+g6OYW+uYhXkBQpuPqqWCh7aOgv+6olYIU+t91M5mAAZfuZ2GhYvfAp",
+	"9N1rfyOMFEtJM8OI2GjTFT94cGNd2e3n2/8PAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -81,7 +81,7 @@ func (a *app) findPlan(ctx context.Context, c *client.Client, given string) (uui
 	if id, err := uuid.Parse(given); err == nil {
 		return id, nil
 	}
-	list, err := client.Decode[api.PlanList](c.ListPlans(ctx, &api.ListPlansParams{Limit: 500}))
+	list, err := client.Decode[api.PlanList](c.ListPlans(ctx, &api.ListPlansParams{Limit: new(500)}))
 	if err != nil {
 		return uuid.Nil, err
 	}
@@ -100,7 +100,7 @@ func (a *app) findRun(ctx context.Context, c *client.Client, given string) (uuid
 	if given == latest {
 		limit = 1
 	}
-	list, err := client.Decode[api.RunList](c.ListRuns(ctx, &api.ListRunsParams{Limit: limit}))
+	list, err := client.Decode[api.RunList](c.ListRuns(ctx, &api.ListRunsParams{Limit: new(limit)}))
 	if err != nil {
 		return uuid.Nil, err
 	}

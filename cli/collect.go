@@ -53,7 +53,7 @@ const atOnce = 4
 
 func collectRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string) error {
 	frames, err := pages(func(cursor string) ([]api.Frame, string, error) {
-		page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Cursor: some(cursor), Limit: 5000}))
+		page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Cursor: some(cursor), Limit: new(5000)}))
 		return page.Items, page.Next, err
 	})
 	if err != nil {

@@ -122,7 +122,7 @@ func (a *app) plans() *cobra.Command {
 		Use: "list", Short: "List plans, newest first", Args: cobra.NoArgs, Example: "  rotanex plans list",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			all, err := pages(func(cursor string) ([]api.Plan, string, error) {
-				page, err := client.Decode[api.PlanList](c.ListPlans(cmd.Context(), &api.ListPlansParams{Cursor: some(cursor), Limit: 500}))
+				page, err := client.Decode[api.PlanList](c.ListPlans(cmd.Context(), &api.ListPlansParams{Cursor: some(cursor), Limit: new(500)}))
 				return page.Items, page.Next, err
 			})
 			if err != nil {

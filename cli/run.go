@@ -63,7 +63,7 @@ func (a *app) runs() *cobra.Command {
 		Use: "list", Short: "List runs, newest first", Args: cobra.NoArgs, Example: "  rotanex runs list",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			all, err := pages(func(cursor string) ([]api.Run, string, error) {
-				page, err := client.Decode[api.RunList](c.ListRuns(cmd.Context(), &api.ListRunsParams{Cursor: some(cursor), Limit: 500}))
+				page, err := client.Decode[api.RunList](c.ListRuns(cmd.Context(), &api.ListRunsParams{Cursor: some(cursor), Limit: new(500)}))
 				return page.Items, page.Next, err
 			})
 			if err != nil {
@@ -93,7 +93,7 @@ func (a *app) frames() *cobra.Command {
 				return err
 			}
 			all, err := pages(func(cursor string) ([]api.Frame, string, error) {
-				page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Shot: some(shot), State: some(api.FrameState(state)), Cursor: some(cursor), Limit: 5000}))
+				page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Shot: some(shot), State: some(api.FrameState(state)), Cursor: some(cursor), Limit: new(5000)}))
 				return page.Items, page.Next, err
 			})
 			if err != nil {

@@ -55,7 +55,7 @@ func (a *app) shots() *cobra.Command {
 		Use: "list", Short: "List the shots", Args: cobra.NoArgs, Example: "  rotanex shots list",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			all, err := pages(func(cursor string) ([]api.Shot, string, error) {
-				page, err := client.Decode[api.ShotList](c.ListShots(cmd.Context(), &api.ListShotsParams{Cursor: some(cursor), Limit: 500}))
+				page, err := client.Decode[api.ShotList](c.ListShots(cmd.Context(), &api.ListShotsParams{Cursor: some(cursor), Limit: new(500)}))
 				return page.Items, page.Next, err
 			})
 			if err != nil {
@@ -112,7 +112,7 @@ own are timed side by side. Ctrl-C ends the waiting, not the trials.`,
 	list := &cobra.Command{
 		Use: "list [SHOT]", Short: "List trials, newest first", Args: cobra.MaximumNArgs(1), Example: "  rotanex trial list orrery-020 --output csv",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			params := api.ListTrialsParams{Limit: 500}
+			params := api.ListTrialsParams{Limit: new(500)}
 			if len(args) > 0 {
 				params.Shot = &args[0]
 			}

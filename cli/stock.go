@@ -113,7 +113,7 @@ func (a *app) hosts() *cobra.Command {
 
 func allHosts(cmd *cobra.Command, c *client.Client) ([]api.Host, error) {
 	return pages(func(cursor string) ([]api.Host, string, error) {
-		page, err := client.Decode[api.HostList](c.ListHosts(cmd.Context(), &api.ListHostsParams{Cursor: some(cursor), Limit: 500}))
+		page, err := client.Decode[api.HostList](c.ListHosts(cmd.Context(), &api.ListHostsParams{Cursor: some(cursor), Limit: new(500)}))
 		return page.Items, page.Next, err
 	})
 }

@@ -100,7 +100,7 @@ func watchScreen(cmd *cobra.Command, c *client.Client, id uuid.UUID, out *os.Fil
 		var frames []api.Frame
 		if err == nil {
 			frames, err = pages(func(cursor string) ([]api.Frame, string, error) {
-				page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Cursor: some(cursor), Limit: 5000}))
+				page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Cursor: some(cursor), Limit: new(5000)}))
 				return page.Items, page.Next, err
 			})
 		}

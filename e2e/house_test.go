@@ -20,6 +20,7 @@ import (
 	"rotanex.example/agent"
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/launchers"
 	"rotanex.example/service/app"
@@ -134,6 +135,7 @@ func refused(t *testing.T, status int) func(*http.Response, error) *client.Error
 var (
 	bellows = stock.Host{
 		Name: "bellows", Source: "loft", CPU: stock.CPU{Model: "Keel 16", Cores: 16, Watts: 140}, MemoryGB: 64, Mains: true,
+		Power: stock.Power{PriceKWh: pricing.MustMoney("0.31")},
 		Devices: []stock.Device{
 			{ID: "g0", Model: "Halyard 24", MemoryGB: 24, Backends: []string{"lumen2", "lumen1"}, LinkWidth: 16, Watts: 350},
 			{ID: "g1", Model: "Halyard 12", MemoryGB: 12, Backends: []string{"lumen2", "lumen1"}, LinkWidth: 8, Watts: 220},

@@ -36,7 +36,8 @@ func (s *Service) routes() (http.Handler, error) {
 			ErrorHandlerFunc: func(w http.ResponseWriter, r *http.Request, err error) { edge.Fail(w, r, edge.BadRequest(err.Error())) },
 		})
 	})
-	r.Get("/api/*", func(w http.ResponseWriter, r *http.Request) {
+	// What the interface does not have is said in its own way, not with a page.
+	r.With(contract).HandleFunc("/api/*", func(w http.ResponseWriter, r *http.Request) {
 		edge.Fail(w, r, edge.NotFound("there is no "+r.URL.Path+"; the interface is described in api/openapi.yaml"))
 	})
 	r.With(middleware.Compress(5)).Mount("/", web.Handler())

@@ -24,9 +24,9 @@ func Keys(cursor *string, n int) ([]string, error) {
 }
 
 // Limit returns how many rows a page has.
-func Limit(asked, usual int) int {
-	if asked == 0 {
+func Limit(asked *int, usual int) int {
+	if asked == nil {
 		return usual
 	}
-	return asked
+	return *asked
 }

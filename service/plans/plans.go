@@ -107,7 +107,7 @@ func (p *Plans) create(ctx context.Context, id uuid.UUID, ask api.NewPlan) error
 		return err
 	}
 	record := Plan{
-		ID: id, CreatedAt: problem.Start, Request: runs.Fingerprint(ask), Shots: ask.Shots, Status: plan.Status,
+		ID: id, CreatedAt: p.clock.Now(), Request: runs.Fingerprint(ask), Shots: ask.Shots, Status: plan.Status,
 		Cost: plan.Cost.String(), CostBound: plan.CostBound.String(), Currency: problem.Currency,
 		Problem: string(problemFile), Plan: string(planFile), Notes: notes,
 	}

@@ -1,0 +1,146 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/api"
+	"rotanex.example/core/planning"
+)
+
+// post sends a raw body, as somebody without the client would.
+func (h *house) post(method, path, body string) (*http.Response, error) {
+	r, err := http.NewRequestWithContext(h.t.Context(), method, h.address+"/api/v1"+path, strings.NewReader(body))
+	require.NoError(h.t, err)
+	r.Header.Set("Authorization", "Bearer "+h.token)
+	r.Header.Set("Content-Type", "application/json")
+	return http.DefaultClient.Do(r)
+}
+
+func TestBadInputIsNamedAndChangesNothing(t *testing.T) {
+	h := newHouse(t)
+	h.putHost(bellows)
+	h.putShot("coda-060", "1-24", nil)
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		field, says        string
+	}{
+		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"9-1","width":4,"height":4,"launcher":"standin"}`, 422, "/frames", "9 comes after 1"},
+		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"../../etc/passwd","frames":"1","width":4,"height":4,"launcher":"standin"}`, 422, "/scene", "below the agents' scene folder"},
+		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"1","width":0,"height":4,"launcher":"standin"}`, 400, "/width", "at least 1"},
+		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"1","width":4,"height":4,"launcher":"standin","colour":1}`, 400, "/", "colour"},
+		{"PUT", "/shots/other", `{"name":"coda-060","scene":"a","frames":"1","width":4,"height":4,"launcher":"standin"}`, 422, "/name", "not the shot in the path"},
+		{"PUT", "/shots/coda-060", `{"name":`, 400, "body", ""},
+		{"PUT", "/hosts/bellows", `{"name":"bellows","source":"loft","cpu":{"model":"x","cores":0},"memory_gb":1,"mains":true,"power":{"price_kwh":"0.3"}}`, 400, "/cpu/cores", "at least 1"},
+		{"PUT", "/hosts/bellows", `{"name":"bellows","source":"loft","cpu":{"model":"x","cores":1},"memory_gb":1,"mains":true,"power":{"price_kwh":"cheap"}}`, 400, "/power/price_kwh", "cheap"},
+		{"POST", "/trials", `{"shot":"coda-060","host":"bellows","crew":"g7"}`, 422, "/crew", "it can form g0, g1, g0+g1, cpu"},
+		{"POST", "/plans", `{"shots":["coda-060"]}`, 422, "/by", "no deadline of its own"},
+		{"POST", "/plans", `{"shots":["coda-060"],"by":"2001-01-01T00:00:00Z"}`, 422, "/by", "is past"},
+		{"POST", "/plans", `{"shots":["coda-060"],"by":"2101-01-01T00:00:00Z","goal":"fastest"}`, 422, "/budget", "needs a budget"},
+		{"GET", "/hosts?limit=9999", ``, 400, "limit", "at most 500"},
+		{"GET", "/hosts?cursor=x", ``, 422, "cursor", "`next`"},
+	} {
+		problem := refused(t, c.status)(h.post(c.method, c.path, c.body))
+		require.NotEmpty(t, problem.Errors, "%s %s", c.path, c.body)
+		assert.Equal(t, c.field, problem.Errors[0].Field, c.body)
+		assert.Contains(t, problem.Detail, c.says, c.body)
+	}
+	refused(t, http.StatusNotFound)(h.post("GET", "/nothing", ""))
+	refused(t, http.StatusMethodNotAllowed)(h.post("DELETE", "/hosts", ""))
+	refused(t, http.StatusNotFound)(h.post("GET", "/hosts/nobody", ""))
+	refused(t, http.StatusConflict)(h.post("POST", "/trials", `{"shot":"coda-060","host":"bellows","crew":"g0"}`)) // no agent there
+	shot := must[api.Shot](t)(h.admin().GetShot(t.Context(), "coda-060"))
+	assert.Equal(t, "1-24", shot.Spec.Frames)
+	host := must[api.Host](t)(h.admin().GetHost(t.Context(), "bellows"))
+	assert.Equal(t, 16, host.Spec.Cpu.Cores)
+}
+
+func TestListsArePaged(t *testing.T) {
+	h := newHouse(t)
+	for i := range 7 {
+		spec := bellows
+		spec.Name = fmt.Sprintf("host-%d", i)
+		h.putHost(spec)
+	}
+	var names []string
+	var cursor *string
+	for {
+		page := must[api.HostList](t)(h.admin().ListHosts(t.Context(), &api.ListHostsParams{Limit: new(3), Cursor: cursor}))
+		assert.LessOrEqual(t, len(page.Items), 3)
+		for _, item := range page.Items {
+			names = append(names, item.Spec.Name)
+		}
+		if page.Next == "" {
+			break
+		}
+		cursor = &page.Next
+	}
+	assert.Equal(t, []string{"host-0", "host-1", "host-2", "host-3", "host-4", "host-5", "host-6"}, names)
+}
+
+func TestAWriteThatIsSentTwiceHappensOnce(t *testing.T) {
+	h, _, _, _, run := playedHouse(t, "1-3")
+	key := "the-same-key"
+	plan := func(shots ...string) (*http.Response, error) {
+		return h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{IdempotencyKey: &key}, api.NewPlan{Shots: shots, By: time.Date(2031, 3, 8, 0, 0, 0, 0, time.UTC)})
+	}
+	first, second := must[api.Plan](t)(plan("coda-060")), must[api.Plan](t)(plan("coda-060"))
+	assert.Equal(t, first.Id, second.Id)
+	h.putShot("stair-030", "1", nil)
+	assert.Contains(t, refused(t, http.StatusConflict)(plan("stair-030")).Detail, "use a new key")
+
+	start := func() (*http.Response, error) {
+		return h.admin().StartRun(t.Context(), &api.StartRunParams{IdempotencyKey: &key}, api.StartRunJSONRequestBody{Plan: first.Id})
+	}
+	one, two := must[api.Run](t)(start()), must[api.Run](t)(start())
+	assert.Equal(t, one.Id, two.Id)
+	assert.NotEqual(t, run.Id, one.Id)
+	assert.Equal(t, 3, query[int](t, h.database, "SELECT count(*) FROM frames WHERE run_id = $1", one.Id))
+}
+
+func TestAPlanCanBeReproducedFromItsRecord(t *testing.T) {
+	h, _, _, _, run := playedHouse(t, "1-9")
+	stored := must[api.Plan](t)(h.admin().GetPlan(t.Context(), run.Plan))
+	problem, err := convert[planning.Problem](stored.Problem)
+	require.NoError(t, err)
+	plan, err := planning.Solve(t.Context(), problem, planning.Options{})
+	require.NoError(t, err)
+	again, err := convert[map[string]any](plan)
+	require.NoError(t, err)
+	assert.Equal(t, stored.Plan, again)
+	for _, b := range stored.Bookings {
+		assert.Equal(t, api.PlannedBookingBasisMeasured, b.Basis)
+	}
+	var left []string
+	for _, l := range stored.LeftOut {
+		left = append(left, l.Place+"/"+l.Crew+" "+l.Why)
+	}
+	assert.Contains(t, strings.Join(left, "\n"), "bellows/g1 no frame was timed on it")
+}
+
+func TestHealthAndMetrics(t *testing.T) {
+	h, _, _, _, _ := playedHouse(t, "1-9")
+	get := func(path string) string {
+		answer, err := http.Get(h.address + path)
+		require.NoError(t, err)
+		defer func() { _ = answer.Body.Close() }()
+		assert.Equal(t, http.StatusOK, answer.StatusCode)
+		body, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		return string(body)
+	}
+	assert.Equal(t, "ok\n", get("/healthz"))
+	assert.Equal(t, "ready\n", get("/readyz"))
+	metrics := get("/metrics")
+	assert.Contains(t, metrics, `rotanex_frames{state="waiting"} 9`)
+	assert.Contains(t, metrics, "rotanex_hosts_up 2")
+	assert.Contains(t, metrics, `rotanex_http_request_seconds_count{method="POST",route="/api/v1/runs",status="201"} 1`)
+}
