@@ -94,25 +94,33 @@ func (r Render) pass(ctx context.Context, stages []stage, fail string) (int, err
 		for left := time.Until(end); left > 0; left = time.Until(end) {
 			done := gone + s.seconds - left.Seconds()*r.ClockFactor
 			_, _ = fmt.Fprintf(r.Say, "progress %d\n", int(100*done/total))
-			if done > total/2 {
-				switch fail {
-				case "crash":
-					return ExitCrashed, errors.New("crashed, on demand")
-				case "licence-lost":
-					return ExitLicenceLost, errors.New("the licence seat was lost, on demand")
-				case "hang":
-					<-ctx.Done()
-					return ExitCrashed, ctx.Err()
-				}
-			}
 			select {
 			case <-ctx.Done():
 				return ExitCrashed, ctx.Err()
 			case <-time.After(min(left, tick)):
 			}
 		}
+		if s.name == "work" {
+			if status, err := failed(ctx, fail); err != nil {
+				return status, err
+			}
+		}
 		gone += s.seconds
 		_, _ = fmt.Fprintf(r.Say, "stage %s %.3f\n", s.name, s.seconds)
+	}
+	return 0, nil
+}
+
+// failed fails on demand, when the work is nearly done.
+func failed(ctx context.Context, fail string) (int, error) {
+	switch fail {
+	case "crash":
+		return ExitCrashed, errors.New("crashed, on demand")
+	case "licence-lost":
+		return ExitLicenceLost, errors.New("the licence seat was lost, on demand")
+	case "hang":
+		<-ctx.Done()
+		return ExitCrashed, ctx.Err()
 	}
 	return 0, nil
 }
