@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -69,6 +70,9 @@ type house struct {
 }
 
 type option func(*app.Config)
+
+// faster lets the service's clock run twenty times as fast as life.
+func faster(o *app.Config) { o.ClockFactor = 20 }
 
 func withWall(c clockwork.Clock) option { return func(o *app.Config) { o.Wall = c } }
 
@@ -214,7 +218,9 @@ func (h *house) runAgent(spec stock.Host, scenes string) (stop func()) {
 	}
 	h.t.Cleanup(stop)
 	h.until("the agent of "+spec.Name+" to come up", func() bool {
-		return must[api.Host](h.t)(h.admin().GetHost(h.t.Context(), spec.Name)).Agent == api.HostAgentUp
+		return slices.ContainsFunc(must[api.HostList](h.t)(h.admin().ListHosts(h.t.Context(), &api.ListHostsParams{})).Items, func(x api.Host) bool {
+			return x.Spec.Name == spec.Name && x.Agent == api.HostAgentUp
+		})
 	})
 	return stop
 }

@@ -64,25 +64,62 @@ function apply(cache: QueryClient, events: Event[]) {
   for (const queryKey of stale.values()) cache.invalidateQueries({ queryKey });
 }
 
-/** Follows the service's live updates for as long as the console is open. The
- * browser resumes a broken stream where it was, so nothing is missed. */
+/** Hears the service's live updates. Browsers allow a host only a few connections,
+ * so of all open pages one holds the stream and tells the others; when it goes, the
+ * next takes over, and takes everything shown until then for stale. */
+function listen(tell: (e: Event) => void, tookOver: () => void): () => void {
+  const others = new BroadcastChannel("rotanex-events");
+  const ended = new AbortController();
+  others.onmessage = (message) => tell(message.data);
+  const hold = () =>
+    new Promise<void>((release) => {
+      const stream = new EventSource("/api/v1/events");
+      stream.onmessage = (message) => {
+        const e: Event = JSON.parse(message.data);
+        tell(e);
+        others.postMessage(e);
+      };
+      tookOver();
+      ended.signal.addEventListener("abort", () => {
+        stream.close();
+        release();
+      });
+    });
+  navigator.locks.request("rotanex-events", { signal: ended.signal }, hold).catch(() => undefined); // ended while waiting
+  return () => {
+    ended.abort();
+    others.close();
+  };
+}
+
+/** Follows live updates for as long as the page is open. The browser resumes a
+ * broken stream where it was, so nothing is missed. */
 export function useLiveUpdates(signedIn: boolean) {
   const cache = useQueryClient();
   useEffect(() => {
     if (!signedIn) return;
-    const stream = new EventSource("/api/v1/events");
     let gathered: Event[] = [];
     let timer: ReturnType<typeof setTimeout> | undefined;
-    stream.onmessage = (message) => {
-      gathered.push(JSON.parse(message.data));
+    const tell = (e: Event) => {
+      gathered.push(e);
       timer ??= setTimeout(() => {
         apply(cache, gathered);
         gathered = [];
         timer = undefined;
       }, 150);
     };
+    const stop = listen(tell, () =>
+      cache.invalidateQueries({ refetchType: "active", predicate: (q) => q.queryKey[0] !== "session" }),
+    );
+    // A page that the browser keeps for the way back lets go of the stream, and
+    // begins anew when it is shown again.
+    const again = (shown: PageTransitionEvent) => shown.persisted && location.reload();
+    window.addEventListener("pagehide", stop);
+    window.addEventListener("pageshow", again);
     return () => {
-      stream.close();
+      window.removeEventListener("pagehide", stop);
+      window.removeEventListener("pageshow", again);
+      stop();
       clearTimeout(timer);
     };
   }, [cache, signedIn]);

@@ -79,6 +79,7 @@ export const useFrames = (run: string) =>
 export const useFrame = (run: string, shot: string, frame: number, state: string) =>
   useQuery({
     queryKey: ["frame", run, shot, frame, state],
+    enabled: shot !== "",
     queryFn: () =>
       answered(client.GET("/runs/{run}/frames/{shot}/{frame}", { params: { path: { run, shot, frame } } })),
   });

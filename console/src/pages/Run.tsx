@@ -108,7 +108,7 @@ function Latest({ run, frames, onPick }: { run: Run; frames: Frame[]; onPick: (f
       <Grid templateColumns="repeat(8, 1fr)" gap="2">
         {last.map((f) => (
           <Box asChild key={f.shot + f.frame} textAlign="left" cursor="pointer" rounded="sm">
-            <button type="button" onClick={() => onPick(f)} aria-label={`Show ${f.shot} frame ${f.frame}`}>
+            <button type="button" onClick={() => onPick(f)}>
               <img
                 src={pictureURL(run.id, f.shot, f.frame, 240)}
                 alt=""

@@ -35,7 +35,7 @@ function TimeFrame({ shots }: { shots: Schemas["Shot"][] }) {
         <Field.Root w="auto">
           <Field.Label>Shot</Field.Label>
           <Box asChild {...crewField}>
-            <select value={shot} onChange={(e) => setShot(e.target.value)}>
+            <select aria-label="Shot" value={shot} onChange={(e) => setShot(e.target.value)}>
               {shots.map((s) => (
                 <option key={s.spec.name}>{s.spec.name}</option>
               ))}
@@ -45,7 +45,7 @@ function TimeFrame({ shots }: { shots: Schemas["Shot"][] }) {
         <Field.Root w="auto">
           <Field.Label>Crew</Field.Label>
           <Box asChild {...crewField} minW="15rem">
-            <select value={place} onChange={(e) => setPlace(e.target.value)}>
+            <select aria-label="Crew" value={place} onChange={(e) => setPlace(e.target.value)}>
               <option value="">choose…</option>
               {able.map((h) => (
                 <optgroup key={h.spec.name} label={h.spec.name}>

@@ -41,7 +41,7 @@ export function SignIn() {
                   borderColor="line"
                 />
                 <Field.HelperText>The service printed the first one when it first started.</Field.HelperText>
-                <Field.ErrorText>{signIn.error?.message}</Field.ErrorText>
+                <Field.ErrorText color="failed">{signIn.error?.message}</Field.ErrorText>
               </Field.Root>
               <Button type="submit" loading={signIn.isPending} disabled={!token.trim()}>
                 Sign in

@@ -1,0 +1,68 @@
+# Rotanex. make help lists what can be made.
+.DEFAULT_GOAL := help
+SHELL := /bin/sh
+
+# go-nvml's header marks old calls as deprecated, and cgo repeats it for each.
+export CGO_CFLAGS := -O2 -g -Wno-deprecated-declarations
+export PATH := /usr/lib/go/bin:/usr/local/go/bin:$(PATH)
+
+STATE ?= $(if $(filter 0,$(shell id -u)),/var/lib/rotanex-demo,$(HOME)/.local/state/rotanex-demo)
+ONCE  ?=
+PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-standin rotanex-demo
+
+.PHONY: help demo test build lint bench generate screenshots clean demo-needs test-needs console
+
+help: ## list what can be made
+	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
+
+demo: demo-needs build ## set everything up and do the main job on demo data (ONCE=1: end when it is done)
+	@exec ./bin/rotanex-demo --state-dir "$(STATE)" $(if $(ONCE),--once)
+
+test: test-needs console ## set everything up and pass all tests
+	go vet ./...
+	cd console && npm run -s check && npm run -s lint && npm run -s test
+	go test -count=1 -timeout 20m ./...
+
+build: console ## build the console and the programs into bin/
+	@mkdir -p bin
+	go build -o bin/ $(addprefix ./cmd/,$(PROGRAMS))
+
+lint: console ## go vet, staticcheck, gofumpt, Biome, tsc; and whether generated code is current
+	go vet ./...
+	go tool staticcheck ./...
+	@unformatted=$$(go tool gofumpt -l $$(git ls-files '*.go' | grep -v '\.gen\.go')); \
+		test -z "$$unformatted" || { echo "not formatted (go tool gofumpt -w): $$unformatted"; exit 1; }
+	cd console && npm run -s lint && npm run -s check
+	./scripts/generated-is-current
+
+generate: console/node_modules ## make from api/openapi.yaml what is generated from it
+	cd api && go generate .
+	cd console && npm run -s generate
+
+bench: test-needs console ## frames leased and handed in per second beside pgbench, and the planner
+	go test -run '^$$' -bench . -benchtime 1x -timeout 20m ./e2e ./core/...
+
+screenshots: demo-needs build ## make docs/screenshots again from a demo that runs (ROTANEX_SERVICE, ROTANEX_TOKEN)
+	./scripts/screenshots
+
+clean: ## remove what was built
+	rm -rf bin console/node_modules service/web/dist/assets service/web/dist/index.html service/web/dist/icon.svg
+
+demo-needs:
+	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql povray=povray /usr/share/povray-3.7/include/colors.inc=povray-includes
+
+test-needs:
+	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql pgbench=postgresql povray=povray /usr/share/povray-3.7/include/colors.inc=povray-includes chromium=chromium gcc=gcc /usr/include/stdlib.h=libc6-dev
+
+# The console is built when its sources are newer than what was built of them.
+CONSOLE := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/package.json
+
+console: service/web/dist/index.html
+
+service/web/dist/index.html: $(CONSOLE) console/node_modules
+	cd console && npm run -s build
+	@touch $@
+
+console/node_modules: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund
+	@touch $@

@@ -1,0 +1,176 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/api"
+	"rotanex.example/e2e/browser"
+)
+
+// tab is a page of the console in a browser.
+type tab struct {
+	context.Context
+	t       *testing.T
+	address string
+}
+
+// open signs in to the console.
+func (h *house) open(mode string) tab {
+	h.t.Helper()
+	ctx, end, err := browser.Start(h.t.Context(), 1280, 800, 3*patience)
+	require.NoError(h.t, err)
+	h.t.Cleanup(end)
+	require.NoError(h.t, chromedp.Do(ctx, browser.SignIn(h.address, h.token, mode)))
+	return tab{ctx, h.t, h.address}
+}
+
+func (b tab) goTo(path string) {
+	b.t.Helper()
+	require.NoError(b.t, chromedp.Do(b.Context, chromedp.Navigate(b.address+path), browser.Settled()))
+}
+
+func (b tab) do(steps ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	require.NoError(b.t, chromedp.Do(b.Context, steps...))
+}
+
+func read[T any](b tab, script string) T {
+	b.t.Helper()
+	v, err := chromedp.Run(b.Context, chromedp.Evaluate[T](script))
+	require.NoError(b.t, err)
+	return v
+}
+
+func (b tab) text() string { return read[string](b, "document.body.innerText") }
+
+// shows waits until the page says something.
+func (b tab) shows(what string) {
+	b.t.Helper()
+	until(b.t, "the page to show "+what, func() bool { return strings.Contains(b.text(), what) })
+}
+
+// axe says what a checker of accessibility finds serious on the page.
+func (b tab) axe() []string {
+	b.t.Helper()
+	script, err := os.ReadFile(filepath.Join("..", "console", "node_modules", "axe-core", "axe.min.js"))
+	require.NoError(b.t, err, "the console's packages are installed by make")
+	b.do(chromedp.Poll[chromedp.Void]("document.getAnimations().every((a) => a.playState !== 'running' || a.effect.getComputedTiming().iterations === Infinity)"))
+	read[any](b, string(script)+"; null")
+	found, err := chromedp.Run(b.Context, chromedp.Evaluate[string](`axe.run().then((r) => JSON.stringify(r.violations
+		.filter((v) => v.impact === "serious" || v.impact === "critical")
+		.map((v) => v.id + ": " + v.nodes.map((n) => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "")).slice(0, 3).join(" | "))))`, chromedp.EvalAwaitPromise))
+	require.NoError(b.t, err)
+	var out []string
+	require.NoError(b.t, json.Unmarshal([]byte(found), &out))
+	return out
+}
+
+func TestTheConsoleShowsARunLive(t *testing.T) {
+	h, _, one, two, run := playedHouse(t, "1-6")
+	b := h.open("dark")
+	b.shows("Plans being carried out")
+	b.goTo("/runs/" + run.Id.String())
+	b.shows("0 of 6")
+	for range 6 {
+		for _, a := range []hand{one, two} {
+			for _, l := range a.lease() {
+				a.deliver(l)
+			}
+		}
+	}
+	b.shows("6 of 6")
+	b.shows("complete")
+	assert.Contains(t, b.text(), "€", "money has its currency")
+
+	// The grid is one stop for the tab key, and arrows move about in it.
+	b.do(chromedp.Focus(`[role=listbox]`), chromedp.KeyEvent(kb.Home), chromedp.KeyEvent(kb.ArrowRight))
+	b.shows("coda-060, frame 2")
+	assert.Equal(t, 1, read[int](b, `document.querySelectorAll('[role=option][aria-selected=true]').length`))
+	until(t, "the picture to be shown", func() bool {
+		return read[int](b, `document.querySelector('section a img')?.naturalWidth ?? 0`) == 64
+	})
+	b.do(chromedp.Reload(), browser.Settled()) // a route can be reloaded
+	b.shows("6 of 6")
+}
+
+func TestTheConsoleDoesTheJob(t *testing.T) {
+	h := newHouse(t, faster)
+	h.putShot("coda-060", "1-6", nil)
+	h.runAgent(bellows, scenes(t))
+	b := h.open("light")
+	b.goTo("/stock")
+	b.shows("bellows")
+	assert.Contains(t, b.text(), "24 GB")
+	b.do(chromedp.Click(`button[aria-label="Drain bellows"]`))
+	b.shows("Take work again")
+	b.do(chromedp.Click(`button[aria-label="Open bellows"]`))
+	until(t, "the host to be open", func() bool {
+		return !must[api.Host](t)(h.admin().GetHost(t.Context(), "bellows")).Draining
+	})
+
+	b.goTo("/shots")
+	b.shows("Time a test frame")
+	read[any](b, `(() => { const s = document.querySelectorAll("select")[1];
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "bellows/g0");
+		s.dispatchEvent(new Event("change", { bubbles: true })); })()`)
+	b.do(chromedp.Click(`//button[text()="Time a frame"]`))
+	until(t, "the trial to be over", func() bool {
+		list := must[api.TrialList](t)(h.admin().ListTrials(t.Context(), &api.ListTrialsParams{}))
+		return len(list.Items) == 1 && list.Items[0].State == api.RunStateComplete
+	})
+	b.shows("bellows/g0")
+	b.do(chromedp.Focus(`input[aria-label="Plan coda-060"]`), chromedp.KeyEvent(" "))
+	b.shows("Plan 1 shot")
+	b.do(chromedp.SendKeys(`input[type=number]`, "2"), chromedp.Click(`//button[starts-with(., "Plan 1 shot")]`))
+	b.shows("Who renders what, when")
+	assert.Contains(t, b.text(), "no plan costs less than")
+	b.do(chromedp.Click(`//button[starts-with(., "Start the run")]`))
+	b.shows("Every frame")
+	b.shows("6 of 6")
+	b.shows("Ledger")
+}
+
+func TestTheConsoleIsForEverybody(t *testing.T) {
+	h, _, one, _, run := playedHouse(t, "1-40")
+	for _, l := range one.lease() {
+		one.deliver(l)
+	}
+	for _, l := range one.lease() {
+		one.failed(l, api.OutOfMemory)
+	}
+	for _, mode := range []string{"dark", "light"} {
+		b := h.open(mode)
+		for _, path := range []string{"/stock", "/shots", "/plans", "/plans/" + run.Plan.String(), "/runs", "/runs/" + run.Id.String(), "/nowhere"} {
+			b.goTo(path)
+			assert.Empty(t, b.axe(), "%s, %s", path, mode)
+		}
+	}
+}
+
+func TestTheConsoleSaysWhatIsWrong(t *testing.T) {
+	h := newHouse(t)
+	ctx, end, err := browser.Start(t.Context(), 1280, 800, patience)
+	require.NoError(t, err)
+	t.Cleanup(end)
+	b := tab{ctx, t, h.address}
+	b.do(chromedp.Navigate(h.address+"/plans"), chromedp.WaitVisible("input[type=password]"),
+		chromedp.SendKeys("input[type=password]", "rtx_wrong"), chromedp.Click("button[type=submit]"))
+	b.shows("the token is not known")
+	assert.Empty(t, b.axe())
+	b.do(chromedp.Reload(), chromedp.WaitVisible("input[type=password]"), chromedp.SendKeys("input[type=password]", h.token), chromedp.Click("button[type=submit]"))
+	b.shows("No plan yet") // and where one was going
+	b.goTo("/runs")
+	b.shows("No run yet")
+	b.goTo("/runs/7f1f3f0e-0000-4000-8000-000000000000")
+	b.shows("there is no run 7f1f3f0e")
+}
