@@ -20,7 +20,7 @@ import (
 // tab is a page of the console in a browser.
 type tab struct {
 	context.Context
-	t       *testing.T
+	t       testing.TB
 	address string
 }
 

@@ -34,7 +34,7 @@ const patience = 60 * time.Second
 var databases atomic.Int64
 
 // database makes a database that is dropped when the test ends.
-func database(t *testing.T) string {
+func database(t testing.TB) string {
 	t.Helper()
 	name := fmt.Sprintf("t%d", databases.Add(1))
 	admin := func(statement string) {
@@ -50,7 +50,7 @@ func database(t *testing.T) string {
 }
 
 // query returns one value of a test's database.
-func query[T any](t *testing.T, url, statement string, args ...any) (v T) {
+func query[T any](t testing.TB, url, statement string, args ...any) (v T) {
 	t.Helper()
 	conn, err := pgx.Connect(t.Context(), url)
 	require.NoError(t, err)
@@ -61,7 +61,8 @@ func query[T any](t *testing.T, url, statement string, args ...any) (v T) {
 
 // house is a service with its database, served on loopback.
 type house struct {
-	t        *testing.T
+	t        testing.TB
+	client   *http.Client // nil: the usual one
 	database string
 	blobs    string
 	address  string
@@ -77,7 +78,7 @@ func faster(o *app.Config) { o.ClockFactor = 20 }
 func withWall(c clockwork.Clock) option { return func(o *app.Config) { o.Wall = c } }
 
 // newHouse starts a service in this process.
-func newHouse(t *testing.T, options ...option) *house {
+func newHouse(t testing.TB, options ...option) *house {
 	t.Helper()
 	h := &house{t: t, database: database(t), blobs: t.TempDir()}
 	c := app.Config{DatabaseURL: h.database, Blobs: h.blobs, Log: slog.New(slog.DiscardHandler)}
@@ -102,7 +103,11 @@ func newHouse(t *testing.T, options ...option) *house {
 // as returns a client with a token.
 func (h *house) as(token string) *client.Client {
 	h.t.Helper()
-	c, err := client.NewClient(h.address+"/api/v1", client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	doer := h.client
+	if doer == nil {
+		doer = http.DefaultClient
+	}
+	c, err := client.NewClient(h.address+"/api/v1", client.WithHTTPClient(doer), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
 	}))
@@ -113,7 +118,7 @@ func (h *house) as(token string) *client.Client {
 func (h *house) admin() *client.Client { return h.as(h.token) }
 
 // must returns what a call answered with.
-func must[T any](t *testing.T) func(*http.Response, error) T {
+func must[T any](t testing.TB) func(*http.Response, error) T {
 	return func(answer *http.Response, err error) T {
 		t.Helper()
 		v, err := client.Decode[T](answer, err)
@@ -123,7 +128,7 @@ func must[T any](t *testing.T) func(*http.Response, error) T {
 }
 
 // refused asserts that a call was refused with a status, and returns the problem.
-func refused(t *testing.T, status int) func(*http.Response, error) *client.Error {
+func refused(t testing.TB, status int) func(*http.Response, error) *client.Error {
 	return func(answer *http.Response, err error) *client.Error {
 		t.Helper()
 		require.NoError(t, err)
@@ -165,7 +170,7 @@ hue: 0.7
 `
 
 // scenes makes a folder with the quick scene.
-func scenes(t *testing.T) string {
+func scenes(t testing.TB) string {
 	t.Helper()
 	folder := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "coda.yaml"), []byte(quickScene), 0o600))
@@ -231,7 +236,7 @@ func (h *house) until(what string, is func() bool) {
 	until(h.t, what, is)
 }
 
-func until(t *testing.T, what string, is func() bool) {
+func until(t testing.TB, what string, is func() bool) {
 	t.Helper()
 	limit := time.After(patience)
 	for !is() {
@@ -284,7 +289,7 @@ func (h *house) awaitOver(r api.Run) api.Run {
 }
 
 // eachDoneOnce asserts that every frame of a run is done, and was done once.
-func eachDoneOnce(t *testing.T, url string, run api.Run, frames int) {
+func eachDoneOnce(t testing.TB, url string, run api.Run, frames int) {
 	t.Helper()
 	require.Equal(t, frames, query[int](t, url, "SELECT count(*) FROM frames WHERE run_id = $1 AND state = 'done'", run.Id), "frames done")
 	require.Equal(t, frames, query[int](t, url, "SELECT count(*) FROM attempts WHERE run_id = $1 AND outcome = 'done'", run.Id), "tries that gave a frame")

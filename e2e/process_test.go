@@ -19,12 +19,12 @@ import (
 
 // program is a real process of ours, for tests that kill one.
 type program struct {
-	t   *testing.T
+	t   testing.TB
 	cmd *exec.Cmd
 	log string
 }
 
-func launch(t *testing.T, name string, args ...string) *program {
+func launch(t testing.TB, name string, args ...string) *program {
 	t.Helper()
 	p := &program{t: t, log: filepath.Join(t.TempDir(), name+".log")}
 	log, err := os.Create(p.log)
@@ -69,7 +69,7 @@ func (p *program) stop() {
 	}
 }
 
-func freePort(t *testing.T) string {
+func freePort(t testing.TB) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -86,7 +86,7 @@ type served struct {
 
 const servedFactor = "20"
 
-func newServed(t *testing.T, databaseURL string, more ...string) (*served, *program) {
+func newServed(t testing.TB, databaseURL string, more ...string) (*served, *program) {
 	t.Helper()
 	s := &served{house: house{t: t, database: databaseURL, blobs: t.TempDir()}, listen: freePort(t)}
 	s.address = "http://" + s.listen

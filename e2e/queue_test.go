@@ -26,15 +26,14 @@ import (
 // hand is an agent played by hand, call by call.
 type hand struct {
 	*client.Client
-	t    *testing.T
+	t    testing.TB
 	boot uuid.UUID
 }
 
 // hand joins as a host and reports its stock.
 func (h *house) hand(spec stock.Host) hand {
 	h.t.Helper()
-	var joined struct{ Token string }
-	joined = must[struct{ Token string }](h.t)(h.as("").JoinAgent(h.t.Context(), api.JoinAgentJSONRequestBody{JoinToken: h.joinToken(spec.Name), Host: spec.Name}))
+	joined := must[struct{ Token string }](h.t)(h.as("").JoinAgent(h.t.Context(), api.JoinAgentJSONRequestBody{JoinToken: h.joinToken(spec.Name), Host: spec.Name}))
 	a := hand{h.as(joined.Token), h.t, uuid.New()}
 	a.report(spec)
 	return a

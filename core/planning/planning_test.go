@@ -213,24 +213,30 @@ func drawn(t *rapid.T) planning.Problem {
 	for i := range rapid.IntRange(0, 2).Draw(t, "hosts") {
 		id := fmt.Sprintf("h%d", i)
 		open := sec("open", 0, 30)
-		p.Hosts = append(p.Hosts, planning.Host{ID: id, Windows: [][2]planning.Millis{{open, open + sec("length", 0, 60)}},
-			Crews: []planning.Crew{{ID: "g0", Devices: []string{"g0"}, BusyPrice: price("busy")}}})
+		p.Hosts = append(p.Hosts, planning.Host{
+			ID: id, Windows: [][2]planning.Millis{{open, open + sec("length", 0, 60)}},
+			Crews: []planning.Crew{{ID: "g0", Devices: []string{"g0"}, BusyPrice: price("busy")}},
+		})
 		p.Timings = append(p.Timings, planning.Timing{Shot: "s", Host: id, Crew: "g0", Frame: sec("frame", 3, 20)})
 	}
 	for i := range rapid.IntRange(0, 2).Draw(t, "offers") {
 		id := fmt.Sprintf("o%d", i)
 		step := sec("increment", 1, 20)
 		crews := []planning.Crew{{ID: "g0", Devices: []string{"g0"}}, {ID: "g1", Devices: []string{"g1"}}}
-		o := planning.Offer{ID: id, Source: "tern", MaxServers: rapid.IntRange(1, 2).Draw(t, "servers"), Lead: sec("lead", 0, 8), Wrap: sec("wrap", 0, 3),
-			Price: price("hour").Times(50), Fee: price("fee"), Increment: &step, Minimum: sec("minimum", 0, 40), Crews: crews[:rapid.IntRange(1, 2).Draw(t, "crews")]}
+		o := planning.Offer{
+			ID: id, Source: "tern", MaxServers: rapid.IntRange(1, 2).Draw(t, "servers"), Lead: sec("lead", 0, 8), Wrap: sec("wrap", 0, 3),
+			Price: price("hour").Times(50), Fee: price("fee"), Increment: &step, Minimum: sec("minimum", 0, 40), Crews: crews[:rapid.IntRange(1, 2).Draw(t, "crews")],
+		}
 		p.Offers = append(p.Offers, o)
 		for _, c := range o.Crews {
 			p.Timings = append(p.Timings, planning.Timing{Shot: "s", Offer: id, Crew: c.ID, Frame: sec("frame", 3, 20)})
 		}
 	}
 	if rapid.Bool().Draw(t, "farm") {
-		p.Farms = []planning.Farm{{ID: "f", Source: "saltmarsh", Nodes: rapid.IntRange(1, 3).Draw(t, "nodes"), Lead: sec("lead", 0, 8),
-			NodePrice: price("node").Times(40), FramePrice: price("frame price"), MinimumCharge: price("least")}}
+		p.Farms = []planning.Farm{{
+			ID: "f", Source: "saltmarsh", Nodes: rapid.IntRange(1, 3).Draw(t, "nodes"), Lead: sec("lead", 0, 8),
+			NodePrice: price("node").Times(40), FramePrice: price("frame price"), MinimumCharge: price("least"),
+		}}
 		p.Timings = append(p.Timings, planning.Timing{Shot: "s", Farm: "f", Frame: sec("frame", 3, 20)})
 	}
 	p.Transfers = []planning.Transfer{{Shot: "s", Source: "tern", Upload: sec("upload", 0, 10), Delivery: sec("delivery", 0, 4)}}

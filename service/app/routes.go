@@ -66,10 +66,11 @@ func (e endpoints) GetSession(w http.ResponseWriter, r *http.Request) {
 	edge.Answer(w, r, http.StatusOK, out, nil)
 }
 
-func (e endpoints) SignIn(w http.ResponseWriter, r *http.Request)      { e.access.SignIn(w, r) }
-func (e endpoints) SignOut(w http.ResponseWriter, r *http.Request)     { e.access.SignOut(w, r) }
-func (e endpoints) ListTokens(w http.ResponseWriter, r *http.Request)  { e.access.ListTokens(w, r) }
+func (e endpoints) SignIn(w http.ResponseWriter, r *http.Request)     { e.access.SignIn(w, r) }
+func (e endpoints) SignOut(w http.ResponseWriter, r *http.Request)    { e.access.SignOut(w, r) }
+func (e endpoints) ListTokens(w http.ResponseWriter, r *http.Request) { e.access.ListTokens(w, r) }
 func (e endpoints) CreateToken(w http.ResponseWriter, r *http.Request) { e.access.CreateToken(w, r) }
+
 func (e endpoints) RevokeToken(w http.ResponseWriter, r *http.Request, token int64) {
 	e.access.RevokeToken(w, r, token)
 }
@@ -139,9 +140,11 @@ func (e endpoints) ListRuns(w http.ResponseWriter, r *http.Request, params api.L
 func (e endpoints) StartRun(w http.ResponseWriter, r *http.Request, params api.StartRunParams) {
 	e.runs.Start(e.shots, w, r, params)
 }
+
 func (e endpoints) GetRun(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
 	e.runs.Get(w, r, run)
 }
+
 func (e endpoints) SetRunState(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
 	e.runs.PutState(w, r, run)
 }

@@ -20,7 +20,7 @@ const maxBody = 16 << 20
 
 // Contract holds every request against openapi.yaml before it is handled.
 func Contract() (func(http.Handler) http.Handler, error) {
-	doc, err := api.GetSwagger()
+	doc, err := api.GetSpec()
 	if err != nil {
 		return nil, err
 	}
