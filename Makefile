@@ -42,7 +42,7 @@ generate: console/node_modules ## make from api/openapi.yaml what is generated f
 bench: test-needs console ## frames leased and handed in per second beside pgbench, and the planner
 	go test -run '^$$' -bench . -benchtime 1x -timeout 20m ./e2e ./core/...
 
-screenshots: demo-needs build ## make docs/screenshots again from a demo that runs (ROTANEX_SERVICE, ROTANEX_TOKEN)
+screenshots: ## make docs/screenshots again from a demo that runs (ROTANEX_TOKEN)
 	./scripts/screenshots
 
 clean: ## remove what was built

@@ -188,7 +188,11 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 		if c.State == api.RunCrewStateRendering {
 			doing = fmt.Sprintf("%s %d %s %3.0f %%", c.Shot, c.Frame, gauge(int(c.Progress*100), 100, 12), c.Progress*100)
 		}
-		fmt.Fprintf(out, "%-26s %4d of %-4d  %-10s a frame  %s\n", clip(c.Host+"/"+c.Crew, 26), c.Done, c.Booked, seconds(c.MeanS), doing)
+		booked := fmt.Sprintf("%4d of %-4d", c.Done, c.Booked)
+		if c.Booked == 0 {
+			booked = fmt.Sprintf("%4d helping", c.Done)
+		}
+		fmt.Fprintf(out, "%-26s %-12s %-10s a frame  %s\n", clip(c.Host+"/"+c.Crew, 26), booked, seconds(c.MeanS), doing)
 	}
 	if shown < len(r.Crews) {
 		fmt.Fprintf(out, "and %d more crews\n", len(r.Crews)-shown)

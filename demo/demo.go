@@ -45,13 +45,13 @@ var planned = []string{"orrery-010", "orrery-020"}
 // trials are the crews that are timed, by shot. What is not timed is predicted
 // from like devices.
 var trials = map[string][]string{
-	"orrery-010": {"dory/cpu", "bellows/cpu", "eddy/cpu"},
+	"orrery-010": {"dory/cpu", "bellows/cpu"},
 	"orrery-020": {"bellows/g0", "bellows/g1", "capstan/g0", "eddy/g0"},
 }
 
 // povrayHosts may start the real ray tracer. They share this machine's cores, so
 // they are few.
-var povrayHosts = map[string]bool{"dory": true, "bellows": true, "eddy": true}
+var povrayHosts = map[string]bool{"dory": true, "bellows": true}
 
 // Demo is a running demo.
 type Demo struct {

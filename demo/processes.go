@@ -36,7 +36,8 @@ func (p *processes) start(state, name string, environment []string, program stri
 	defer func() { _ = log.Close() }()
 	cmd := exec.Command(program, args...)
 	cmd.Env, cmd.Stdout, cmd.Stderr = environment, log, log
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	// Should we be killed without a chance to end it, the kernel asks it to end.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}

@@ -11,11 +11,14 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sys/unix"
 
 	"rotanex.example/demo"
 )
 
 func main() {
+	// When make, which started us, is killed, we end too, and what we started.
+	_ = unix.Prctl(unix.PR_SET_PDEATHSIG, uintptr(unix.SIGTERM), 0, 0, 0)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	c := demo.Config{Out: os.Stdout}

@@ -40,15 +40,20 @@ func Start(ctx context.Context, width, height int, patience time.Duration) (cont
 	return tab, end, nil
 }
 
+// Mode makes the console light or dark from the next page on.
+func Mode(mode string) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		script := fmt.Sprintf("localStorage.setItem('rotanex-mode', %q)", mode)
+		_, err := cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: script})
+		return err
+	})
+}
+
 // SignIn opens the console at address and signs in with a token, in light or dark
 // colours.
 func SignIn(address, token, mode string) chromedp.Action[chromedp.Void] {
 	return chromedp.Steps(
-		chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-			script := fmt.Sprintf("localStorage.setItem('rotanex-mode', %q)", mode)
-			_, err := cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: script})
-			return err
-		}),
+		Mode(mode),
 		chromedp.Navigate(address),
 		chromedp.WaitVisible("input[type=password]"),
 		chromedp.SendKeys("input[type=password]", token),

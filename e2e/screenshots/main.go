@@ -25,21 +25,33 @@ func main() {
 	mode := flag.String("mode", "dark", "light or dark")
 	width := flag.Int("width", 1280, "of the window")
 	height := flag.Int("height", 800, "of the window")
-	whole := flag.Bool("whole", false, "the whole page, not only the window")
+	selector := flag.String("selector", "", "scroll to this element first")
+	signedOut := flag.Bool("signed-out", false, "the page for signing in")
 	flag.Parse()
-	if err := take(*address, *token, *to, *mode, *width, *height, *whole, flag.Args()); err != nil {
+	s := session{*address, *token, *to, *mode, *selector, *width, *height, *signedOut}
+	if err := s.take(flag.Args()); err != nil {
 		fmt.Fprintln(os.Stderr, "screenshots:", err)
 		os.Exit(1)
 	}
 }
 
-func take(address, token, to, mode string, width, height int, whole bool, pages []string) error {
-	ctx, end, err := browser.Start(context.Background(), width, height, 2*time.Minute)
+type session struct {
+	address, token, to, mode, selector string
+	width, height                      int
+	signedOut                          bool
+}
+
+func (s session) take(pages []string) error {
+	ctx, end, err := browser.Start(context.Background(), s.width, s.height, 2*time.Minute)
 	if err != nil {
 		return err
 	}
 	defer end()
-	if err := chromedp.Do(ctx, browser.SignIn(address, token, mode)); err != nil {
+	open := browser.SignIn(s.address, s.token, s.mode)
+	if s.signedOut {
+		open = browser.Mode(s.mode)
+	}
+	if err := chromedp.Do(ctx, open); err != nil {
 		return err
 	}
 	for _, p := range pages {
@@ -47,19 +59,20 @@ func take(address, token, to, mode string, width, height int, whole bool, pages 
 		if !ok {
 			return fmt.Errorf("%q: want NAME=PATH", p)
 		}
-		shot := chromedp.CaptureScreenshot()
-		if whole {
-			shot = chromedp.FullScreenshot(100)
+		steps := []chromedp.Action[chromedp.Void]{
+			chromedp.Navigate(s.address + path), browser.Settled(), chromedp.Sleep(700 * time.Millisecond), browser.Settled(),
 		}
-		err := chromedp.Do(ctx, chromedp.Navigate(address+path), browser.Settled(), chromedp.Sleep(700*time.Millisecond), browser.Settled())
+		if s.selector != "" {
+			steps = append(steps, chromedp.ScrollIntoView(s.selector), chromedp.Sleep(300*time.Millisecond))
+		}
+		if err := chromedp.Do(ctx, steps...); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		picture, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
-		picture, err := chromedp.Run(ctx, shot)
-		if err != nil {
-			return fmt.Errorf("%s: %w", name, err)
-		}
-		if err := os.WriteFile(filepath.Join(to, name+".png"), picture, 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(s.to, name+".png"), picture, 0o644); err != nil {
 			return err
 		}
 	}

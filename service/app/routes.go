@@ -66,9 +66,9 @@ func (e endpoints) GetSession(w http.ResponseWriter, r *http.Request) {
 	edge.Answer(w, r, http.StatusOK, out, nil)
 }
 
-func (e endpoints) SignIn(w http.ResponseWriter, r *http.Request)     { e.access.SignIn(w, r) }
-func (e endpoints) SignOut(w http.ResponseWriter, r *http.Request)    { e.access.SignOut(w, r) }
-func (e endpoints) ListTokens(w http.ResponseWriter, r *http.Request) { e.access.ListTokens(w, r) }
+func (e endpoints) SignIn(w http.ResponseWriter, r *http.Request)      { e.access.SignIn(w, r) }
+func (e endpoints) SignOut(w http.ResponseWriter, r *http.Request)     { e.access.SignOut(w, r) }
+func (e endpoints) ListTokens(w http.ResponseWriter, r *http.Request)  { e.access.ListTokens(w, r) }
 func (e endpoints) CreateToken(w http.ResponseWriter, r *http.Request) { e.access.CreateToken(w, r) }
 
 func (e endpoints) RevokeToken(w http.ResponseWriter, r *http.Request, token int64) {

@@ -76,7 +76,7 @@ type server struct {
 	run             uuid.UUID
 	id, offer, host string
 	state           string
-	from, to        time.Time
+	from, paid      time.Time
 	runState        string
 	spec            stock.Offer
 	agentSeen       *time.Time
@@ -126,17 +126,20 @@ func (r *Rental) step(ctx context.Context) (moved bool, err error) {
 	err = pgx.BeginFunc(ctx, r.store.Pool, func(tx pgx.Tx) error {
 		now := r.clock.Now()
 		err := tx.QueryRow(ctx, `
-			SELECT s.run_id, s.id, s.offer, s.host, s.state, s.from_at, s.to_at, r.state, o.spec, h.agent_seen,
+			SELECT s.run_id, s.id, s.offer, s.host, s.state, s.from_at, s.paid_at, r.state, o.spec, h.agent_seen,
 			       (SELECT count(*) FROM frames f WHERE f.host = s.host AND f.state = 'leased')
 			FROM servers s JOIN runs r ON r.id = s.run_id JOIN offers o ON o.name = s.offer LEFT JOIN hosts h ON h.name = s.host
 			WHERE NOT s.host = ANY($2) AND CASE s.state
 				WHEN 'planned'  THEN s.from_at <= $1 OR r.state NOT IN ('running', 'paused')
-				WHEN 'starting' THEN h.agent_seen IS NOT NULL OR r.state NOT IN ('running', 'paused') OR s.to_at <= $1
-				WHEN 'up'       THEN r.state NOT IN ('running', 'paused') OR s.to_at - make_interval(secs => coalesce((o.spec->>'wrap_s')::int, 0)) <= $1
+				WHEN 'starting' THEN h.agent_seen IS NOT NULL OR r.state NOT IN ('running', 'paused') OR s.paid_at <= $1
+				WHEN 'up'       THEN r.state NOT IN ('running', 'paused')
+					OR s.paid_at - make_interval(secs => coalesce((o.spec->>'wrap_s')::int, 0)) <= $1
+					OR (s.to_at - make_interval(secs => coalesce((o.spec->>'wrap_s')::int, 0)) <= $1
+						AND NOT EXISTS (SELECT 1 FROM bookings b WHERE b.run_id = s.run_id AND b.host = s.host AND b.taken < b.frames))
 				WHEN 'stopping' THEN NOT EXISTS (SELECT 1 FROM frames f WHERE f.host = s.host AND f.state = 'leased')
 				ELSE false END
 			ORDER BY s.from_at, s.run_id, s.id LIMIT 1 FOR UPDATE OF s SKIP LOCKED`, now, r.resting()).
-			Scan(&s.run, &s.id, &s.offer, &s.host, &s.state, &s.from, &s.to, &s.runState, &s.spec, &s.agentSeen, &s.leases)
+			Scan(&s.run, &s.id, &s.offer, &s.host, &s.state, &s.from, &s.paid, &s.runState, &s.spec, &s.agentSeen, &s.leases)
 		if err == pgx.ErrNoRows {
 			return nil
 		}
@@ -168,7 +171,7 @@ func (r *Rental) move(ctx context.Context, tx pgx.Tx, s server, now time.Time) e
 			return err
 		}
 		return r.set(ctx, tx, s, "starting", "")
-	case s.state == "starting" && open && s.agentSeen != nil && s.to.After(now):
+	case s.state == "starting" && open && s.agentSeen != nil && s.paid.After(now):
 		return r.set(ctx, tx, s, "up", "")
 	case s.state == "starting" && open && s.agentSeen == nil:
 		return r.set(ctx, tx, s, "stopping", "it was not up by the end of its booked time")

@@ -130,6 +130,7 @@ type Server struct {
 	State     string
 	FromAt    time.Time
 	ToAt      time.Time
+	PaidAt    time.Time // until when the plan pays for it
 	StartedAt *time.Time
 	StoppedAt *time.Time
 	Trouble   string

@@ -87,7 +87,9 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 		// The run's id is in the name: two runs may have a server of the same plan id.
 		host := strings.ReplaceAll(v.ID, "#", "-") + "." + id.String()[:8]
 		hostOf[v.ID] = host
-		b.Servers = append(b.Servers, Server{RunID: id, ID: v.ID, Offer: v.Offer, Host: host, State: "planned", FromAt: p.at(v.From), ToAt: p.at(v.To)})
+		b.Servers = append(b.Servers, Server{
+			RunID: id, ID: v.ID, Offer: v.Offer, Host: host, State: "planned", FromAt: p.at(v.From), ToAt: p.at(v.To), PaidAt: p.paidUntil(v),
+		})
 	}
 	booked := map[planning.Booking]bool{}
 	for _, x := range p.plan.Bookings {
@@ -120,6 +122,12 @@ func (p planned) reserves(run uuid.UUID, x planning.Booking) []Booking {
 	return out
 }
 
+// paidUntil is when the next paid increment of a server would begin.
+func (p planned) paidUntil(v planning.Server) time.Time {
+	meter := state{planned: p}.meter(v.Offer)
+	return p.at(v.From).Add(meter.Billed((v.To - v.From).Duration()))
+}
+
 // booking turns a booking of the plan into one of the run.
 func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]string) Booking {
 	host, kind, place := x.Host, "host", x.Host
@@ -140,7 +148,10 @@ func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]st
 	for _, v := range p.plan.Servers {
 		if v.ID == x.Server {
 			host, kind, place = hostOf[v.ID], "offer", v.Offer
-			crews = state{planned: p}.offer(v.Offer).Crews
+			offer := state{planned: p}.offer(v.Offer)
+			crews = offer.Crews
+			closes := p.paidUntil(v).Add(-offer.Wrap.Duration())
+			closeAt = &closes
 		}
 	}
 	out := Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.at(x.Start), EndAt: p.at(x.End), CloseAt: closeAt}

@@ -164,6 +164,7 @@ CREATE TABLE servers (
     state       text NOT NULL CHECK (state IN ('planned', 'starting', 'up', 'stopping', 'stopped', 'never')),
     from_at     timestamptz NOT NULL,
     to_at       timestamptz NOT NULL,
+    paid_at     timestamptz NOT NULL,       -- until when the plan pays for it: it is gone by then
     started_at  timestamptz,
     stopped_at  timestamptz,
     trouble     text NOT NULL DEFAULT '',
