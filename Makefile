@@ -20,6 +20,7 @@ demo: demo-needs build ## set everything up and do the main job on demo data (ON
 
 test: test-needs console ## set everything up and pass all tests
 	go vet ./...
+	./scripts/generated-is-current
 	cd console && npm run -s check && npm run -s lint && npm run -s test
 	go test -count=1 -timeout 20m ./...
 

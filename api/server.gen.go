@@ -716,6 +716,12 @@ type Offer struct {
 	Spec  OfferSpec `json:"spec"`
 }
 
+// OfferList defines model for OfferList.
+type OfferList struct {
+	Items []Offer `json:"items"`
+	Next  string  `json:"next,omitempty,omitzero"`
+}
+
 // OfferSpec defines model for OfferSpec.
 type OfferSpec struct {
 	Cpu     CPU      `json:"cpu"`
@@ -873,7 +879,10 @@ type Run struct {
 	// FramesHour Of late
 	FramesHour float64            `json:"frames_hour"`
 	Id         openapi_types.UUID `json:"id"`
-	Plan       openapi_types.UUID `json:"plan"`
+
+	// LeftS Until the expected finish
+	LeftS float64            `json:"left_s,omitempty,omitzero"`
+	Plan  openapi_types.UUID `json:"plan"`
 
 	// PlannedCost Example: 184.20
 	PlannedCost   Money     `json:"planned_cost"`
@@ -1037,6 +1046,12 @@ type Token struct {
 	Role Role   `json:"role"`
 }
 
+// TokenList defines model for TokenList.
+type TokenList struct {
+	Items []Token `json:"items"`
+	Next  string  `json:"next,omitempty,omitzero"`
+}
+
 // Trial defines model for Trial.
 type Trial struct {
 	Conditions map[string]string  `json:"conditions,omitempty,omitzero"`
@@ -1130,6 +1145,13 @@ type DrainHostJSONBody struct {
 	Drain bool `json:"drain"`
 }
 
+// ListOffersParams defines parameters for ListOffers.
+type ListOffersParams struct {
+	// Cursor From `next` of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListPlansParams defines parameters for ListPlans.
 type ListPlansParams struct {
 	// Cursor From `next` of the page before
@@ -1195,6 +1217,13 @@ type SignInJSONBody struct {
 
 // ListShotsParams defines parameters for ListShots.
 type ListShotsParams struct {
+	// Cursor From `next` of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListTokensParams defines parameters for ListTokens.
+type ListTokensParams struct {
 	// Cursor From `next` of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
@@ -1297,7 +1326,7 @@ type ServerInterface interface {
 	DrainHost(w http.ResponseWriter, r *http.Request, host HostParam)
 	// ListOffers Kinds of servers that can be rented
 	// (GET /offers)
-	ListOffers(w http.ResponseWriter, r *http.Request)
+	ListOffers(w http.ResponseWriter, r *http.Request, params ListOffersParams)
 	// PutOffer Make an offer or replace its description
 	// (PUT /offers/{offer})
 	PutOffer(w http.ResponseWriter, r *http.Request, offer Name)
@@ -1354,7 +1383,7 @@ type ServerInterface interface {
 	PutShot(w http.ResponseWriter, r *http.Request, shot ShotParam)
 	// ListTokens Tokens, without their secrets
 	// (GET /tokens)
-	ListTokens(w http.ResponseWriter, r *http.Request)
+	ListTokens(w http.ResponseWriter, r *http.Request, params ListTokensParams)
 	// CreateToken Make a token; its secret is in this answer and nowhere else
 	// (POST /tokens)
 	CreateToken(w http.ResponseWriter, r *http.Request)
@@ -1444,7 +1473,7 @@ func (_ Unimplemented) DrainHost(w http.ResponseWriter, r *http.Request, host Ho
 
 // ListOffers Kinds of servers that can be rented
 // (GET /offers)
-func (_ Unimplemented) ListOffers(w http.ResponseWriter, r *http.Request) {
+func (_ Unimplemented) ListOffers(w http.ResponseWriter, r *http.Request, params ListOffersParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1558,7 +1587,7 @@ func (_ Unimplemented) PutShot(w http.ResponseWriter, r *http.Request, shot Shot
 
 // ListTokens Tokens, without their secrets
 // (GET /tokens)
-func (_ Unimplemented) ListTokens(w http.ResponseWriter, r *http.Request) {
+func (_ Unimplemented) ListTokens(w http.ResponseWriter, r *http.Request, params ListTokensParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1936,8 +1965,40 @@ func (siw *ServerInterfaceWrapper) DrainHost(w http.ResponseWriter, r *http.Requ
 // ListOffers operation middleware
 func (siw *ServerInterfaceWrapper) ListOffers(w http.ResponseWriter, r *http.Request) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListOffersParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.ListOffers(w, r)
+		siw.Handler.ListOffers(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2579,8 +2640,40 @@ func (siw *ServerInterfaceWrapper) PutShot(w http.ResponseWriter, r *http.Reques
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(w http.ResponseWriter, r *http.Request) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTokensParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.ListTokens(w, r)
+		siw.Handler.ListTokens(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2986,128 +3079,129 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1D1pc9w2sn8FxbdVSWpndPjaWK6tLa+P5+wmtktyXqqe7TfGkD0ziEiAAUCNZlX676/QAHgNyCFHIyf5",
-	"YksiiaPvbnQ3bqJYZLngwLWKzm6inEqagQaJv8WFVEKanxJQsWS5ZoJHZ9FrKTLyhcO1/kLEgugVkJwu",
-	"gcxhISREk4iZt34rQG6iScRpBtGZH2wSqXgFGTWjZvT6R+BLvYrOHpycTCK9yc2bSkvGl9HtJLqeLsXU",
-	"/HWqLlk+FbgAmk5zwbgGGZ0taKrgdhItgMfw3izejIvT51SvqtnxhWgSSfitYBKS6EzLAuqLWQiZUR2d",
-	"RYzrJ4+iSZQxzrIii85Oy5WZWZcgo1szpYFU75Tmhd4pA6OuhNJ9g5rnvWP+RcIiOov+67hC7LF9qo7f",
-	"mjHMLCyBLBcaeLz5N2y2EfxhBUTRDMglbMia6RXiGP8yF8mGLNkVKPzbgkmlCeVqDZLQJWXco38FNAFZ",
-	"rfyHas6pmbSDEE4NIWSM+9+/vwtZpEBVL47whXFkEUBayjKmyxladG8f1odMYEGLVPu90mtLZo/dzjuJ",
-	"bsTGZcH7ti0LPmzTRcGSaAsDt5NIrUQvnZrnd6VTsw9QueAKUBy9l2KeAs4YC66BI8xpnqcspgYSx7l9",
-	"46+/KkPGNwOn8+PijE1G+GVFNVkD12QtBV+Sb89fvyBPHz3+23cWCnYEM8HzJXD9TiZOdOZS5CA1syuP",
-	"UxFfzhY01laclvBNRDFPoYIwL7K5RfUKqNRzoHqmtvnzHGhKFMSCJ4rMQa8BOCm/UNFk9wy3deR8bEw3",
-	"aa73c/mtmP8KsTare641ZLkO7JQWCmqyrWLaWMI6+AB4YtZQhwrVMNUsgyjA/FaSD+FMK02Dc6ZiOdOU",
-	"pcGHGVBVSLumPrr5yb93O4lEoWOR4bqAG/79GCWCmw0sKEvBMFHqRfeVuISkBtZqZqWp1MOB0cKh13FO",
-	"RyDAq5VVo3uQhxD74v3PyFRJwqxseV9DL0qXSRvjQtof+kVXJhJIByl9vZJAk+aQJ6Eh11Trna+1YGSX",
-	"MXGrDkLA0Wlzl3MaXwK3q2IaMhWkHPcHKiXdmN/nhdrMcslimK1EIXcSlOCA3yVwxWIYORlLwqTO+CXU",
-	"H82FSIFyS+mZkJvZcl57XIkghNWoRbSAjbrD76Ucb1IBs1xdfSnbYAuh6SUOO5JW98PiCtLEwShAaRW8",
-	"LAJyqjVII6X/7yOd/uez+edk+vTzzcnk9PHtX0IizQBhtmaJ4YldRG8BNtOiQ3TVENq72OH8WPBCUaND",
-	"ttTQL6sNYZowNAUlkHmhSUw5F5rMgRQKktBu92FbpCTPu9UmQ4Tx6soZBk3UUz1cxeyhxKyxH7Dpe5TQ",
-	"JeNJXWGUDgNaZ1oyanarQF6hHe3Eep5S8xgNrJAOMV+HZnPmwkDzA4cPDqOpDsGmhTDc28RAPYSj1x5a",
-	"LfbcaFADVXuJoyZJvrPuaEqVJkbzFjKM4S48otIebovsgfWxeKAPHj8JD7QTRX26BlFwgW/eIrFBwM58",
-	"I9ZELDRww+alIbODV53p76nZrsZP0UkNL0ThYxANmvAI2YawW0/wGfp1Hc/WlGkDqbADXt+Jf7Mcb9Iy",
-	"6jp38xK8ddmWQmg3NxVQH5q8oR1QSyXx7UTztqXocFMup3MjPzIVEKbl0gftwa1hewccrvVuUWLn6Fzh",
-	"had2L0ZHYK3imTfe/xlrUQihB3jM1ogYDLE35uVbjA38YN8/Panp5rC1hUtxE4WgVW7xOUZrtrHqPZOx",
-	"q+xd1ba7U1+RhckIeI/x/mxwZ9i7uRRLCUo5i6h0ZHpsqNZGfSjJrjC4XRHiJbp09oqn3yKvnEVuCDdE",
-	"r/jVTAHwEWaNhPVwrkU/KMC0iaSMN+VnzaNYMJ4wvlQhY5Fq1M24dMKFZjEy53BDfCEKazFtRyudl0Go",
-	"BEIVodxNg5+YaTOEpiaCpxt8gyxYar6LUyrBvXLGizSdBLaV0oLHKxfbacdieAISpDGCGzvM6Iagyz1q",
-	"j87c25rmOZHANSTEvkDEglDiLMWt5aoc4p3cK5S+MO9t6W/zRw/sGr4d0UWekLpI/BAqA1nlHjRGuemR",
-	"MY682Mku73/u8tz7PnNubGCrGWVcDXDb4TpOC8Wu4Ccvqmyotdf74wNMh7dOa3Nh9WvNUXwcdBRFbqXR",
-	"QAwXUoX2nQunnEbghyUpzAb5leZLFsPscr0aGI1p0Vb1eYi+lChkDIPPYeoDc2cu2xEmSHPNsIilCA+h",
-	"MHkXVkSNgF1CN8rSEc1y4+VHmeDThWRhh0dkzZdPn56dnIRetRGK6sWT74MvtqCAqwlt7UevzFuc2enI",
-	"7RNCG2Nd9Pl+wJYr3eGZOE0SjtWNsFicn7/T8FQxcOjwRLX2ujpMMN0gq5F8lxtaBrR2eFlNw8mHP1pe",
-	"pAtmV8FEuy0/SwnzGoBrG+wkqHP4rQD1ZzL6rf86axqqT07GWKp1R6EcLgyiZBlyFGJnyA6KZZuXZ3Nv",
-	"uQ37pJASeLzpjrTNRi0BP1Gz7lBCnlLOIRk3qhQjrGkLynMRNKmHsXLbsUI2KUHl1tPaiwV/1ARBAyfd",
-	"eDeL3Q7RFWoz67SCrZlo3WyCAR/CeJwWeMBnbesBMa9x5NUZkS3DQy1vAZeFtvqSXgHhgngh0yHkD0xs",
-	"7gWHpw6CpCwJgfkdWv11R2DAWe8kWpvdMq0I5vaQOUtTZRFiiT8OK4i92MJ/NDjCWZpM/fRul1lqgtJO",
-	"aoGzTepl1LJa18RTcZhZwhyx0O8KPcL+6IZqt8JcbXaDwelFDw3zTWjBP9EEPohLa5A3l6wglhBegfZf",
-	"9GHaDttel/104kcPrql2rj7qgJnbd3sNlZ3HWE1G+snY0kRIMsfjug2GXGjiUthsuhP67s2QQLUZa4nM",
-	"cqCXs/LcosWs3KZIFWkKSrsQRZ1ftzLNth0Wg2GQQBierJE5EAk0qXjXTO98hK5V2BMR6cIU3yiSSxGD",
-	"UkRLGLuc5vlFc6J/bizYQJp9fqMIZpEE5VOvbzrELN3pi7ocK0UWLDXKiHGPyVZYRbnzIms0EjN5CmXE",
-	"aNva1XQJvUsbIPJao7Y53AE4yEIoZZsO2PePjh4Yx6p28Dz9x0c8cj6dnH5/++2nT0flrw9uv/tH8Az6",
-	"rT+Rax5fm+/c/0ez6eebk8mTB+FD7Lewfp9SPtaULpIlDFcu80Cy4kugSco4kIWQhKbpM8xYFIXReARo",
-	"vCJGZn6jiFjzBjX2xUqXgqaNXL0oXgHNAdWEj9TW/rSgSoPqOJFFfd0YzYZo2gFS0JYEjV5XGD9Efue6",
-	"fuzm40AjsgHN/oebqj7u0/ZDMsb979smrIHjDFMdvdlS5jhOuvyUo9NdnopdeIgR3sK6VG97BDuakP+Z",
-	"a5YitVznTIJ6ZkmJ/CoYJ6jYiOBAErqJapt5+OTxzoTN1QDLqYyzOQ5sU4XIjJ5yJhxhyizOrqMrZ/Y0",
-	"RIQi3RmXOjfvdMSl8PsuTGCqwkit7gyntt7esQ1r3DUo7OEkcGqdUb4hhigT4j6pYe60nWmrcqNVibgC",
-	"aXUYmmgNzb8nUr2xNzoc6Oy8ei5fCPrvFough36Qo54hxwi4gL5zhO7DgurTP340fgEwWEkxHkvI8Hxu",
-	"d15kCjSZDQhbZ/R65jTDgGTL/rw+++2QWfc5J9h2hcYnQI6Jo0+itaT5bGxKWTveXgdwY80W+U20lnjb",
-	"jtOHKN0bRlthxEtv6A4iz/fWW/2n/S5EpvcemZNA9Zhs7d5QXuIst/CRLuZwufIiNAS+If4DNdiOWzDO",
-	"1Gr4er3dt/WAJYMivizLhVLMpUuWWG154IeIAHR5/m2SSGGhZ8LGLgaGKm2sI3Q25+h4G1nmiT1R/zYR",
-	"sTq2gFJHWfJdyI3Kq1KOwFj24YjhaoJxDCNd2AhaSPNtWcy7D+5tuGAooSlNdTFooRf2zWBKrOdHv+Jy",
-	"3DLwW2PyRrTYZyY4BnGU3yW8DnGmj0LwHs70azCqZdFkAAiP1GYfGtNu6pzNBpeGHLaWnA0UAyjWmsxF",
-	"tgxlQ8Ji3ZFmdpjQNvBkZI7q4GhsZV+HAtciwLFv3l18OH5x/uoXIjhZr1hsiwXNcsiaKlKDTXeQdFsI",
-	"GMPX+D1llHtE/mtXRHkkk/ZHXl0cuvQuPEMBL4PQNtaMxNJFuJUU2qYyjFwNxtzIQwqLymEk1FFZIrzv",
-	"MQYDNi1g2LxV3cEe6EL5aJfYOC0QWVSOjMuZVJDuOQGoFR+2Qgplqi/liXXT16JIE4zd2DyAUODRVhZS",
-	"ZQsLt3Yzicqy2yuaFlBGfEFK0dJ0XesJGEPuPLq5lH9dvHtLXNCIMK4FTjsXidETQrr6blcY/o0i1ilo",
-	"eMfVHG61u8S5XcrEr3aIIVNpzG3RpJlOoUdN1wOmdC4KfTZPKb/cSUT41A9fLiG02nNQGI24n0SC7sqI",
-	"fkewu0qC1sojvBoThZ6KxdT6MlicFQOPYZr6IARVKxTkqwJJdE6Tac5ibUexlT9TLwclLLACKKQG6+WX",
-	"zQBQMJh/LwWZwfrLstqiHgY/mT6l08XnmyePQpHvcHKFnz5IKi4U59d1xWCNUsqQBtUY3aNJhqX0NuUy",
-	"tNbzgoczM2ZKzBZUjnADfeXFziR+V6SxlyM4KiJ1XvCuoNRgj3LYukZWH8N1Dsa6m411LN2ptI+CzDfE",
-	"jlAFKINq4t2COAt2gAkw0Ef1XtygF/c+/x8LoPK7JqA6ksjR31xRRWTBOeNLwsV6GJDG+ornBR/jJ+4a",
-	"yhiRHcoNhnxvK7ZCto4vDHT1VtuuoWP0LRR55qxg0/AU6zJlK2Oijq0wDoMS0LF3MCTWlROzs2ZvXI5m",
-	"V31eBpQPNrrHJrvUy0yalH1CtCCnQRJ2MTCLEu2ylZr215DCzV6vqFlCJWvZXBIoGoJGDMmqMqVWFuAF",
-	"WUBNtbtMNDoTOGSX5Vl2GR30cogIhFGZ9xCAqCTE1vrG+VmdNDneARvXSCJAAlU+FY5lMY2lSUqLPLe/",
-	"44/4EoerRk56fWT7zuCljPEQtbRMsht7dW/QkaGXlM4n1KITu46n2rbWHnbTVnylnizcnTXeydXdjs/Q",
-	"9Ot6onVDS7Qyq7tgsyU7rELGhBTXAiCmPIbUpuEZEKWg3YGK/yVEOBegFBO8o5tOgNfK9jpNyXphE5LK",
-	"fjmMYw5l2UHnGTnFzgWMkwQyoUJym9tc2ECXrJ5sp8GhCme7dLfbqdu8lSP76ufzEE/wps7bJwVgEhkz",
-	"wAF/a5z/iNCRzQ/P3z4n5pEBpI0DihzQNjN2gC3Nw+S1neCoZRxUK2nYJP9xecwI8xDEwizr03kL3sVn",
-	"A068zdD2wNsIxITu37DHV9rVVlUN2bWrQyjCLiv0rpqwBM3IrJzRXpvLvmycc28lX2Lul33Tlks6u6M3",
-	"+7AS0LUUu+nTJ9cPtnJuBqSrVDK9Sht68Lcn3w/JG+rd3QIzkrzz45M7d22uXnw0JiVpUKaLrzNqrvQ9",
-	"1avyFNe8Yo/15pCKdVUsq77xD0Vquwa2Mzx3APpASaP1lf8PTQvAbKtGiug3ipSThaKWXiHvTEiuGv6M",
-	"II2OJAZXDFUq8e6qqCDbahFfnkMu5L4BzCbk3sKaUE2MSehKoD0F+ArinaGH3yXHp1a7Pvzct1EaPvyz",
-	"oeW9WzzcrZnDkcjuOtKqmK7aQ5A8iiyjctOhTjsi8iu2XA12i1OxHvzuKP88g4SNeN3mAQZMSE15QmWC",
-	"2gRbTdpcwcwm4o5ttlhlJPrlldvysCgBWC4qhJmOCo/RwVmX93owT3VA+eqvgvFQlwPB7awu7xZPwaw1",
-	"WfZ0MJ+qYN+DA5i+Ib+xaZB66AYR4jNh9ylh2V1ru1fUvbuKcrjQxH119vEZSg1dwn58o8E9i5ebxPbK",
-	"6Ce9MgYUlgPGK8qXrq+xO9YiTvk34Tug+HlkPHcSqUrI9lru7rUgnQZyhmtdFwOB4cqOcfTQSdMdHdu6",
-	"O+UF66PuVlYfLHYaMOTIjmv3UOGzV0+2NZXZrMhDNkJHOy//RV8oFbF5CB/SirqDO5EWX4VkenNhZnJ2",
-	"JlBp3RacHoFh/1QOsNI6t8eZ4pJB2Zba/Vq1vhaacrieKRddqtafs39jvw/M4F6IgCuTUq4I5QmJqcQq",
-	"YlHoWnGdESTGz+QsszaCZSpnKrBrSEhG4xXjoI4+8U/8A8tcx6Lz1y/Iw4cPnxLGyc8fXkzIPFhLR75V",
-	"AOQL/vzFvPvl2G3jy3dHn/jLQuK8igBP8PFMfcH1mjkcFxwRPKkjTBFKEohZRlNicfQMS4R9lOUTV8bq",
-	"UWQOiiVAmD4irzD5pFzy00eP/1ZmayYiLjJDIUfEkJd9K6dLSMxuKP/ERU5/K8z68SaAL0fkF8m0r8WO",
-	"fc6MMiper43TruklGLX/pdU7/svRJ15mZZxF5xaltVjRWXRydHp04pvS0JxFZ9HDo5Ojh7ZOboVEdYzm",
-	"xPGq3votd6rMHsUzwX9IorNadzhLxKD0P0Wy6elEPq4DeTX+bZNPtCyg3Qb9wcnJ4Sd2PeG6WqBrgT3/",
-	"SZHXiiu7Bi9XW+usXlNw0TlwWBNs+2HZSdENWYk1WVDUthtDOga/1Kj3jz4HwgziUOaNxzC2/iUYf+4c",
-	"zX2xNcIHHlMOZBY+K6usR9U+teRnbSSn8QOy9OC0tP/Oy03vSLjavaNW8ppg3Gb87EeVTtdEZx8/12n0",
-	"g6QJEFq5I7VaQFscGEtIgGtGU7IUIsG/Cm4TV3uJ1xJ+nXxbPhCyorKuj42h4CdVfznMjV1RyzxVw7lE",
-	"gCJcaJIypQlVZAVpMiGG2QS3rPaJq8K4UoqsQQJZSoqtJBhH78re4mFbY5hhhNJW0jb568fapRmHloSN",
-	"rjz3QMADKyDMBrc7W24RH76oJoTjscfCtcFmBgtkLeTlAYTlc3WJpOVsCS2csfGMrKlR1wXWrpYTm4XU",
-	"fBb8k8uf3kGQxzf4/+3xDTZiuj32mX2ta4E+hvdRvXJcu3XldrLz7drVPbefJ1FeBCT6+0K/L/MMW4tp",
-	"9aExZsnjhyddt9C8sIQyfcmWsOMmnVoKoFrR6YPHT/5+9vH59H9tNfxfj//++ebRo9uzUErg56HMIWIN",
-	"eqq0BHuTSuAKljnjFLMx25MM4I1HoVCWkJAQamy6A5Dnh6q1RIKR/WdkRWWWglJkvQJuzTl/MdBoGpRl",
-	"Vu0fgARdiu/9CD43+L5o/UCxKcud8fkG3QUrbQjjEyzBoBuytq3+be7snjhW2p/bhwBszx/wKOKeQFw/",
-	"5vjKdnb9dqCAHnkj1mhiCyIOgcRWq13bA1dwdO96zBO48tfAuZYcrXAZjVckA6Xo0nikCdUUvUhO8MqF",
-	"I/KcxClD783ML42/ySHWzpL58iNVeoqvTn94+YVkTClrr6wYXx594r9UXTts+x0jFMkcloyb19YhU+QC",
-	"X3plF75DNbzj6YbYPdrjKIbZo6gu3V0Lofu7XDvCoXdjDW/LcRPWUA0wRR0Kqezn8vR2Wvv5L3dYz+ed",
-	"5K/hWlsiCWqsgH4K5MvYD+9O4z9adzSh2li2itgMvOmFob+SHjyVy4IrR+SG/us03jJtmdJv8I3JSI3j",
-	"rjccoG3shXAD4H0Ht963YQ7KGmVT0e6qKcw4ZL4h7nTEw9pK+Rqwj2/Mf7edMP9vQJBH9wyPLopcuVbT",
-	"dwTHu23Xz0NiLClVd0D2WSNvqpsgDx6OqlqDf91oVAearM16ACT9hAHFsrZUAhZzol6sz7ibmI8x/Xm8",
-	"XToAtS/NyHdE7pjcK7+RHWcM9r2vEWP6nRn5NWaz20JOozecb42hFkM+zmAhHNZoHeMfjbO/ZQHXiQdT",
-	"j/v1zjv7ytcIcNiuQQMCHG5Nd4fqvxlP0Ozy3c1s0N+3NPQtzjohd3yD/98GWC5w+6hP9L7T9aM9svdd",
-	"bfxDC996Q6WvyluOKO5d/HKC6BkvgPOU8n4WwhO6P7fpVnbbCCDCbu/ueMBxMDAMStsrnCdl00S9AiZJ",
-	"2ZuoQoUFP5ozwWOXF5hX8N5WoY3DQOs+6uHxs3Gw9S0qBzHW6UFR2oVOfhDGMiPZHkl41oqh3wlZSJER",
-	"ZKCJ9XDtgQG2tgohtuSx4xvzX6/FHkZzQBS7qsT975q+b2brMidy167mAH4BFquW/Rz8gTnz96Z34QK9",
-	"1j5xd1782aWdL+wL4AA3d4DD5qIt6rbjAl0S7UJTaYD8e8qzEab84Lru2m2PfT007c2PPhic0Q2Gf32L",
-	"bNuLdMmugBPMOSrT2B+cjMphx2Xv51icHpIQw6aPraO8Ox2+oFJuMGGIEicTA9Ep8+PxjSz6he+5u77/",
-	"/piySyjK4lAyURacUGWoyKYZBblyFNPJgnvXugnK4yrZtVOUvvYp2SGN1ooIuzTLMc7E6Khwe0qXuzls",
-	"zmYe4fCZh2uO0BqtuqivsdYE+qTeBvrxycnOzskHi1rvzwfVBagBbnAEc4B4g0sSdPf5GQPOEBiaauUF",
-	"HvfMGsc3Zsrb4xv8tVf2vPaXVN8r1N39uR1SaOET0Q8gh6xyq+XaaHvYfiiA72YrA/rhR9XmpzG4rKdx",
-	"dBrzw3Ir3rNrSFWjvT7eb8FScKJ8TRVZUZ7YCxfC52m+NK2ihqov99Om6fDkXgUDy+gSjnPb4HFk4kXA",
-	"XShhaA/0cNJWtsl2Msab59MHj5/46jjb8NSnsHxnK4vwyXolUvdc8HTju3/0HL4dJrWjLIPAhmGNhkUT",
-	"tyghiYppCglJ7AULf0bWScubzrp4xN2Fdo+Cz83QQV9uhQdAK8tsNDsTHDYT4hp94J8k0BSTz13tyL2p",
-	"nbIcYu8BO4KzF2gdXzhz6Ss4XWpU/4udHXK6Cje+bij43j2A9wY0EyJBFRmKEAui6krjbddIVe1AEsCm",
-	"IdvIZ0v+rgicJIfy4NjSUL0oDnFm9Mrl4c6lWCtXIl6Wl/hMmzgGZbmoS8ZclB/dG2b9FF3pGf7xAXKQ",
-	"BGYHqUvGlxOULius+GfKl7UQ/FGHYdQRkWFL/gP/Opx9kDR9O8jvzc89WHd8wPjBU+jNyIR6nsCuMMbK",
-	"pjaL/plBPWaPvdE6x9ysslRrixyQ/32rvU4f/sL1ufsTx0PLBi8hTOH27s6ZF/6coJ24Yy9bqoDtPIk+",
-	"q+jChkLuFR6dsso1sTmAE+giOm1IjCWlmjnac3hcwuweMlzL1kRfWb50oOnQiTsYGOk+N37mEzaoiyqS",
-	"S4AcNbPgYEvL5rB0hzEdpI/SqV/QfLCvfI1MDXfZ5u5MDbemA/gHOFD7PNhe66nG6Gp7HvzBFXTd03mu",
-	"v4z0qx4WVJerBhBhHh6O4p2uNIRuUWCMJsatHeUKtjBSKOw9oZCqTg1qKfv4Bv+/7TOkz+FKXJao233I",
-	"q2tI3nHK21WmH1Crj0LXTF9hz9DDwpeshdSr1ECqC3R4fN4vFOwrf4QThD+TxVP1IwgJNQvTAwg1HKjz",
-	"HNihd6csc2UCf9TkFteS4esKw9qkrfuAYXmQWAEGrBa1UxJrBXDX0G9C6EIbKUjWVGbTIrf6n9lSWOyq",
-	"2MgtLHFd8fXxDf7fa+l24D4kDN2bf8yUl050GZNa+54eB7CpPRi24d70GavmHh8/G5Hk+3d8/GzgUHZr",
-	"/3gTFTKNzqJjmrPjq1PkIzd2KLbD+NKeQTisOHHuCtHL2+/dVZmoQ32ObqgPvy8KKc9jRXyJEjTQLIFh",
-	"me68KoxsCn4V+O4D3lSqUTb5k+g6OYW+uYhXkBQpuPqqWCh7aOgv+6olYIU+t91M5mAAZfuZ2GhYvfAp",
-	"9N1rfyOMFEtJM8OI2GjTFT94cGNd2e3n2/8PAAD//w==",
+	"1D1rc9w2kn8FxduqJLUzevi1sVxbW17HPmc3sV2Sc6k62zfGkD0ziEiAAUCNZlX671doAHwNyCFHIyf+",
+	"YksiiUe/u9HduIlikeWCA9cqOruJcippBhok/hYXUglpfkpAxZLlmgkenUWvpMjIZw7X+jMRC6JXQHK6",
+	"BDKHhZAQTSJm3vq9ALmJJhGnGURnfrBJpOIVZNSMmtHrn4Av9So6e3ByMon0JjdvKi0ZX0a3k+h6uhRT",
+	"89epumT5VOACaDrNBeMaZHS2oKmC20m0AB7DO7N4My5On1O9qmbHF6JJJOH3gklIojMtC6gvZiFkRnV0",
+	"FjGunzyKJlHGOMuKLDo7LVdmZl2CjG7NlAZSvVOaF3qnDIy6Ekr3DWqe9475FwmL6Cz6r+MKscf2qTp+",
+	"Y8Yws7AEslxo4PHm37DZRvD7FRBFMyCXsCFrpleIY/zLXCQbsmRXoPBvCyaVJpSrNUhCl5Rxj/4V0ARk",
+	"tfIfqzmnZtIOQjg1hJAx7n///i5kkQJVvTjCF8aRRQBpKcuYLmdo0b19WB8ygQUtUu33Sq8tmT12O+8k",
+	"uhEblwXv27Ys+LBNFwVLoi0M3E4itRK9dGqe35VOzT5A5YIrQHH0Top5CjhjLLgGjjCneZ6ymBpIHOf2",
+	"jb/+pgwZ3wyczo+LMzYZ4dcV1WQNXJO1FHxJvj1/9YI8ffT4b99ZKNgRzATPl8D1W5k40ZlLkYPUzK48",
+	"TkV8OVvQWFtxWsI3EcU8hQrCvMjmFtUroFLPgeqZ2ubPc6ApURALnigyB70G4KT8QkWT3TPc1pHzoTHd",
+	"pLneT+W3Yv4bxNqs7rnWkOU6sFNaKKjJtoppYwnr4APgiVlDHSpUw1SzDKIA81tJPoQzrTQNzpmK5UxT",
+	"lgYfZkBVIe2a+ujmZ//e7SQShY5FhusCbvj3Q5QIbjawoCwFw0SpF91X4hKSGlirmZWmUg8HRguHXsc5",
+	"HYEAr1ZWje5BHkLsi3e/IFMlCbOy5V0NvShdJm2MC2l/6BddmUggHaT09UoCTZpDnoSGXFOtd77WgpFd",
+	"xsStOggBR6fNXc5pfAncroppyFSQctwfqJR0Y36fF2ozyyWLYbYShdxJUIIDfpfAFYth5GQsCZM645dQ",
+	"fzQXIgXKLaVnQm5my3ntcSWCEFajFtECNuoOv5dyvEkFzHJ19aVsgy2Eph9w2JG0uh8WV5AmDkYBSqvg",
+	"ZRGQU61BGin9fx/o9D+fzD8n06efbk4mp49v/xISaQYIszVLDE/sInoLsJkWHaKrhtDexQ7nx4IXihod",
+	"sqWGfl1tCNOEoSkogcwLTWLKudBkDqRQkIR2uw/bIiV53q02GSKMl1fOMGiinurhKmYPJWaN/YBN36OE",
+	"LhlP6gqjdBjQOtOSUbNbBfIK7Wgn1vOUmsdoYIV0iPk6NJszFwaaHzh8cBhNdQg2LYTh3iYG6iEcvfLQ",
+	"arHnRoMaqNpLHDVJ8q11R1OqNDGat5BhDHfhEZX2cFtkD6yPxQN98PhJeKCdKOrTNYiCC3zzFokNAnbm",
+	"a7EmYqGBGzYvDZkdvOpMf0/NdjV+ik5qeCEKH4No0IRHyDaE3XqCz9Cv63i2pkwbSIUd8PpO/JvleJOW",
+	"Ude5mx/AW5dtKYR2c1MB9aHJG9oBtVQS3040b1uKDjflcjo38hNTAWFaLn3QHtwatnfA4VrvFiV2js4V",
+	"Xnhq92J0BNYqnnnt/Z+xFoUQeoDHbI2IwRB7bV6+xdjAj/b905Oabg5bW7gUN1EIWuUWn2O0Zhur3jMZ",
+	"u8reVW27O/UVWZiMgPcY788Gd4a9m0uxlKCUs4hKR6bHhmpt1IeS7AqD2xUhXqJLZ694+i3yylnkhnBD",
+	"9IpfzRQAH2HWSFgP51r0gwJMm0jKeFN+1jyKBeMJ40sVMhapRt2MSydcaBYjcw43xBeisBbTdrTSeRmE",
+	"SiBUEcrdNPiJmTZDaGoieLrBN8iCpea7OKUS3CtnvEjTSWBbKS14vHKxnXYshicgQRojuLHDjG4Iutyj",
+	"9ujMva1pnhMJXENC7AtELAglzlLcWq7KId7JvULpC/Pelv42f/TAruHbEV3kCamLxA+hMpBV7kFjlJse",
+	"GePIi53s8u6XLs+97zPnxga2mlHG1QC3Ha7jtFDsCn72osqGWnu9Pz7AdHjjtDYXVr/WHMXHQUdR5FYa",
+	"DcRwIVVo37lwymkEfliSwmyQX2m+ZDHMLtergdGYFm1Vn4foS4lCxjD4HKY+MHfmsh1hgjTXDItYivAQ",
+	"CpN3YUXUCNgldKMsHdEsN15+lAk+XUgWdnhE1nz59OnZyUnoVRuhqF48+T74YgsKuJrQ1n7yyrzFmZ2O",
+	"3D4htDHWRZ/vB2y50h2eidMk4VjdCIvF+fk7DU8VA4cOT1Rrr6vDBNMNshrJd7mhZUBrh5fVNJx8+KPl",
+	"RbpgdhVMtNvys5QwrwG4tsFOgjqH3wtQX5PRb/3XWdNQfXIyxlKtOwrlcGEQJcuQoxA7Q3ZQLNu8PJt7",
+	"y23YJ4WUwONNd6RtNmoJ+ImadYcS8pRyDsm4UaUYYU1bUJ6LoEk9jJXbjhWySQkqt57WXiz4oyYIGjjp",
+	"xrtZ7HaIrlCbWacVbM1E62YTDPgQxuO0wAM+a1sPiHmNI6/OiGwZHmp5C7gstNWX9AoIF8QLmQ4hf2Bi",
+	"cy84PHUQJGVJCMxv0eqvOwIDznon0drslmlFMLeHzFmaKosQS/xxWEHsxRb+o8ERztJk6qd3u8xSE5R2",
+	"UgucbVIvo5bVuiaeisPMEuaIhX5b6BH2RzdUuxXmarMbDE4vemiYb0IL/pkm8F5cWoO8uWQFsYTwCrT/",
+	"og/Tdtj2uuynEz96cE21c/VRB8zcvttrqOw8xmoy0s/GliZCkjke120w5EITl8Jm053Qd2+GBKrNWEtk",
+	"lgO9nJXnFi1m5TZFqkhTUNqFKOr8upVptu2wGAyDBMLwZI3MgUigScW7ZnrnI3Stwp6ISBem+EaRXIoY",
+	"lCJawtjlNM8vmhP9c2PBBtLs8xtFMIskKJ96fdMhZulOX9TlWCmyYKlRRox7TLbCKsqdF1mjkZjJUygj",
+	"RtvWrqZL6F3aAJHXGrXN4Q7AQRZCKdt0wL5/dPTAOFa1g+fpPz7gkfPp5PT7228/fjwqf31w+90/gmfQ",
+	"b/yJXPP42nzn/j+aTT/dnEyePAgfYr+B9buU8rGmdJEsYbhymQeSFX8AmqSMA1kISWiaPsOMRVEYjUeA",
+	"xitiZOY3iog1b1BjX6x0KWjayNWL4hXQHFBN+Eht7U8LqjSojhNZ1NeN0WyIph0gBW1J0Oh1hfFD5Heu",
+	"68duPg40IhvQ7H+4qerjPm0/JGPc/75twho4zjDV0ZstZY7jpMtPOTrd5anYhYcY4Q2sS/W2R7CjCflf",
+	"uGYpUst1ziSoZ5aUyG+CcYKKjQgOJKGbqLaZh08e70zYXA2wnMo4m+PANlWIzOgpZ8IRpszi7Dq6cmZP",
+	"Q0Qo0p1xqXPzTkdcCr/vwgSmKozU6s5wauvtHduwxl2Dwh5OAqfWGeUbYogyIe6TGuZO25m2KjdalYgr",
+	"kFaHoYnW0Px7ItUbe6PDgc7Oq+fyhaD/drEIeugHOeoZcoyAC+g7R+g+LMBPD3FaYIFwD8cF1eb+/OcF",
+	"C4DBapTxWEKGJ4i7MzdToMlsQGA9o9czp7sGpIP2Zx7ab4fMus9JxrazNj5Fc0ykfxKtJc1nY5Pe2icC",
+	"dQA31myR30Rribftk4QQpXvTbSvQeelN8UHk+c760/+034XI9N5jhxKoHpNP3htsTJxtGT50xiwzVwCF",
+	"pso3xH+gBluaC8aZWg1fr7dMtx6wZFBMmmW5UIq5hM4Sq60YwSFiFF2xiTZJpLDQM2GjKwODqTYaEzo9",
+	"dHS8jSzzxJ75f5uIWB1bQKmjLPku5OjlVbFJYCz7cMRwNcE4hpEubIwvpJu3bPrdqQU2oDGU0JSmuhi0",
+	"0Av7ZjBp1/OjX3E5bhmarjF5I57tcyccgzjK7xJeh7AjUAjegxlRg1EtzycDQHikNj/SGJ9T5w43uDTk",
+	"UrbkbKBcQbHWZC72ZigbEhbrjkS4wwTfgScjs2gHx4srDyAUWhcBjn399uL98Yvzl78Swcl6xWJbzmiW",
+	"Q9ZUkRpsusO420LAmObGMyvj8CMydLti3iOZtD827CLlpf/jGQp4GSa30XAkli7CraTQNpVhbG0w5kYe",
+	"o1hUDiOhjtoX4b2jMRiwiQvD5q0qI/ZAF8pHu8TGeYbIonJkXM6kgnTPGUWtPLIV9CiTkSlPbCBhLYo0",
+	"weiSzVQIhUZt7SNVtvRxazeTqCwMvqJpAWVMGqQULU3XtZ6AMeROzJtL+dfF2zfEhbUI41rgtHORGD0h",
+	"pKtAd6Xr3yhinYKG/17N4Va7S5zbpUz8aocYMpXG3BZNmukUetR0PaRL56LQZ/OU8sudRIRP/fDlEkKr",
+	"PQeF8ZL7SXXort3odwS76zhorYDDqzFR6KlYTK0vg+VjMfAYpqkPk1C1QkG+KpBE5zSZ5izWdhRbmzT1",
+	"clDCAmuUQmqwXiDaDFEFjxvupWQ0WCFa1oPUA/Un06d0uvh08+RRKDYfTv/w0wdJxQUL/bquGKxRShnS",
+	"oBrjjzTJsNjfJoWG1npe8HDuyEyJ2YLKEW6grw3ZWWbgykj2cgRHxczOC94VNhvsUQ5b18j6aLjOwVh3",
+	"s7GOpTs391GQ+YbYEaoQalBNvF0QZ8EOMAEG+qjoEXYG6o2097skpXcwYHbvHO6c/06JD2PhXn7XhH9H",
+	"9jy6sSuqiCw4Z3xJuFgP2/1YF/S84GPcz11DGdu0Q2fCkO9tqVrIhPIVka7QbNvjdPJjC0We5yvYNBzQ",
+	"uqjaShWpYyuMw6BgdVIjGGnrSgbaWaw4Ljm1qzAxA8oH2/Jjs3zq9TVNyj4hWpDTIAm70JpFiXZpWk2z",
+	"bkjFaq+z1awdk7U0NgkU7Usj3WRVklOrh/DyMaD92u01Gi0ZHLLLujS7jA56OURgw2jie4hrVBJia33j",
+	"3LdOmhzv143roBEggSqRDMeymMaaLKVFntvf8Ud8icNVIxm/PrJ9Z/BSxjieWlom2Y29upPpyNBLSudq",
+	"atGJXcdTbRNuD3NsK2xTz5LuTpfv5Opuf2po3nk9w7yhJVop5V2w2ZIdViFjJo7rfRBTHkNq8w8NiFLQ",
+	"7pzG/xIinAtQigne0UYowGtlX6GmZL2wmVhloyDGMXm0bB30jJxiywbGSQKZUCG5zW0ScKA9WE+a1+AI",
+	"iLNduvsM1U3pyj9++ct5iCd4U+ftk/swiYwZ4IC/Nc5/ROgk6Mfnb54T88gA0oYXRQ5omxk7wNYkYtbe",
+	"TnDUUi2qlTRskv+4BG6EeQhiYZb1ecwF7+KzAUf9Zmh70m8EYkL371TkSwxrq6qG7NrVIRRhlxV6V01Y",
+	"gmZkOtJoZ9ClnTaOz7eyTjHpzb5p60Sd3dGbdlkJ6Fpu4fTpk+sHW8lGA/J0Kple5Us9+NuT74ckTPXu",
+	"boGpWN758VmtuzZXr7oak4s1KMXHF1g1V/qO6lV5OGxesaeFc0jFuqoSVt/4hyK17RLbqa07AH2gbNn6",
+	"yv+HpgVgmlkjN/YbRcrJQsFQr5B3ZmJXnY5GkEZHboSrAiuVeHc5WJBttYgvzyEXct+4aBNyb2BNqCbG",
+	"JHS1354CfOn0ztDDH5I6VCvaH36c3KiJH/7Z0LrmLR7u1szhAGd3AW1VRVjtIUgeRZZRuelQpx2B/hVb",
+	"rga7xalYD353lH+eQcJGvG4TIAMmpKY8oTJBbYI9Nm2SZGYzkMd2maxSMf3yym15WJQALBcVwkxHacvo",
+	"mK9L+D2Ypzqgbvc3wXiovYPgdlaXcIyHa9aaLJtZmE9VsOHDAUzfkN/YNEg9dDsRcggLzVUXHd5EK5OU",
+	"96ku2l0GvddxQ3eB6wiAmX11tlgaSq9d6mh8D8g968qb7PDSaFC9MiYeVmrGK8qXruW0O88jzjxpwndA",
+	"XfrIiPMkUpUa6PUt3GtBTgqkc9caYgZC15Wl5eihk6Y7mul1NzEMlq7dreNBsA5twJAjm+HdQ/HVXu3y",
+	"1lRmsyIPWTEdndb8F33BXsTmQWQoirqDy1CLr0IyvbkwMzlLGKi0jhVOj8CwfyoHWGmd23Ncccmg7Bju",
+	"fq26kgtNOVzPlIt/VevP2b+xFQumri9EwNlKKVeE8oTEVGKBtyh0re7RCBLjCXOWWSvGMpUzZtg1JCSj",
+	"8YpxUEcf+Uf+nmWumdT5qxfk4cOHTwnj5Jf3LyZkHixzJN8qAPIZf/5s3v187Lbx+bujj/yHQuK8igBP",
+	"8PFMfcb1mjkcFxwRPEskTBFKEohZRlNicfQMq7d9HOgjV8YuU2QOiiVAmD4iLzHrplzy00eP/1amqSYi",
+	"LjJDIUfEkJd9K6dLSMxuKP/IRU5/L8z68ZKGz0fkV8m0L5OPfbKQMkaIXrMYiKaXYAyTz622/p+PPvIy",
+	"HeUsOrcorUWzzqKTo9OjE98viOYsOoseHp0cPbQljCskqmM0eI5X9a58uVNlNgeBCf5jEp3VGvdZIgal",
+	"/ymSTU+T+HHN4avxb5t8omUB7Q71D05ODj+xa9fX1Z1eC7yOgRR5re61a/BytbWm9zUFF50DhzXBjiyW",
+	"nRTdkJVYkwVFbbsxpGPwS416/+CTP8wgDmXevA1j61+C8efOFd4XWyO89DGVWmbhs7IAflRZWkt+1kZy",
+	"Gj8gSw9OS/vvvNz0jkyz3TtqZe0Jxm2q035U6XRNdPbhU51G30uaAKGVw1Qr07R1m7GEBLhmNCVLIRL8",
+	"q+A2Y7eXeC3h18m35aUhKyrrnNkoD35Stf7DpOAVtcxT9QJMBCjChSYpU5pQRVaQJhNimE1wy2ofuSqM",
+	"s6fIGiSQpaTY5YNx9P/sBSu2a4kZRihtJW2Tv36q3WdyaEnYaJh0DwQ8sPTDbHC76egW8eGLakI4Hsws",
+	"XIdyZrBA1kJeHkBYPleXSFrOltDCGRvPyJoadV34bCU7sVlIzWfBP7nE8R0EeXyD/98e32CPrNtjn9LY",
+	"urHpQ3gf1SvHtQtxbic7367dqnT7aRLlRUCivyv0uzLBsrWYVosgY5Y8fnjSdUHQC0so0x/YEnZcclTL",
+	"fVQrOn3w+Mnfzz48n/6vbVTw1+O/f7p59Oj2LJQL+Wkoc4hYg54qLcFechO4HWfOOMU01PYkA3jjUSjY",
+	"JiQkhBqb7gDk+b7q+pHg2cMzsqIyS0Epsl4Bt+acv7NpNA3KMp34T0CCLrf5fgSfG3xftL6nLqJ1R3y+",
+	"RnfBShvC+ARrT+iGrO0tDDZpeE8cK+0zC0IAtickeFhyTyCuH8R8YTu7fnFTQI+8Fms0sQURh0Biqwuy",
+	"bU8sOLp3PeYJXPkb+ly3lFa4jMYrkoFSdGk80oRqil4kJ3gbxhF5TuKUofdm5pfG3+QQa2fJfP6JKj3F",
+	"V6c//vCZZEwpa6+sGF8efeS/Vg1VbGckIxTJHJaMm9fWIVPkAl96aRe+QzW85emG2D3aAzOG+a2oLt01",
+	"GKGr1VynyKHXlg3vmHIT1lANMEUdCqlstfP0dlr7+S93WM+nneSv4VpbIglqrIB+CmT02A/vTuM/WXc0",
+	"odpYtorYHMHphaG/kh48lcuCK0fkhv7rNN4ybZnSr/GNyUiN426eHKBt7F19A+B9B7fed8gOyhplk+Xu",
+	"qinMOGS+Ie78xsPaSvkasI9vzH+3nTD/b0CQR/cMjy6KXLku4HcEx9tt189DYiwpVddz9lkjr6tLOg8e",
+	"jqq6tn/ZaFQHmqzNegAk/YwBxbKoVgJWsaJerM+4m5iPMUF7vF06ALU/mJHviNwx2WF+IzvOGOx7XyLG",
+	"9Acz8ivMt7cVrEZvON8aQy2GfJzBQjis0TrGPxpnf8sCrhMPJkf365239pWvWvFU3ZYCSHIbvDuK/s14",
+	"gjac72JnTxB860rfyq4TDcc3+P9tgH8Dt8z6vPY7XTPbI8jf1sY/tCSvN876oozqumXduyznBNEzXprn",
+	"KeX9/IjHfV83O5Y9SwKIsNu7Ox5wHIwyg9L2qu5J2RxTr4BJUnZ4qlBhwY+2UfAM5wUmKbyzRXfjMNC6",
+	"d3x4MG4cbH0r0kGMdXpQlHahkx+EscxIttMUHtxiHHlCFlJkBBloYt1le/qADcJCiC157PjG/Ndr/ofR",
+	"HBDFrghz/zvF75vZumyT3DX9OYCTgbW5ZVcMf/rO/P34XbhAF7hP3J0XX7u083WMARzg5g5wcl20Rd12",
+	"kKFLol1oKg2Q/0h5NsIvGFzGXrvVs69Xqr3h00eWM7rBWLJvhW57zi7ZFXCCCUxl1v6Dk1Ep+7js/byU",
+	"00MSYtj0sWWjd6fDF1TKDWYfUeJkYiDUZX48vpFFv/C1JHmfTNklFGVxKJkoC06oMlRkc5aCXDmK6WTB",
+	"vZ/eBOVxlTnbKUpf+Qz0kEZrhZddzuYYZ2J0iLk9pUsEHTZnMylx+MzDNUdojVZd1NdYa/Z9Um/3/fjk",
+	"ZGeH7IOFwPfng+qi2wA3OII5QPDCZRy6exuNAWcIDE218qKWe2aN4xsz5e3xDf7aK3te+cvI7xXq7p7k",
+	"Dim08FntB5BDVrnVEne0Pbk/FMB3s5UB/fBzb/PTGFzWc0I6jflhiRrv2DWkqnGNAt5jwlJwonxNFVlR",
+	"ntiLNcKHc74Sr6KGqv/606bp8OReBQPL6BKOc9smc2QWR8BdKGFoTwdx0lbqynZmx+vn0wePn/hiQNs2",
+	"1ufDfGcLqfDJeiVS91zwdOObnfSc5B0mT6SsqcC2a422TxO3KCGJimkKCUnsRRpfI+uk5Y12XTzi7ry7",
+	"R8HnZuigL7fCA6CVZTY0ngkOmwlxfU3wTxJoipnsrhDl3tROWVux94AdwdkLtI4vnLn0BZwuNardx86G",
+	"QF1VIF82FHzvHsA7A5oJkaCKDEWIBVF1dfW2a6Sq7icJYI+UbeSzJX9bBI6lQ0l1bGmoXhSHOIB66ZJ6",
+	"51KslauIL2tVfNpOHIOyXNQlYy7Kj+4Ns36KrlwP//gACU0CU43UJePLCUqXFTY4YMrXyBD8UYdh1BGR",
+	"YUv+I/8ynH2QnH87yB/Nzz1Yd3zA+MHz8c3IhHqewCY4xsqmNiX/mUE9pqK91jrHRK+y7muLHJD/fWfB",
+	"Th/+wrX1+4rjoWU/mxCmcHt358wLf07QzgKyl2pVwHaeRJ9VdGFDIfcKj05Z5Xr2HMAJdBGdNiTGklLN",
+	"HO05PC5hdg/psmUnpi8sXzrQdOgsIAyMdJ8bP/PZH9RFFcklQI6aWXCwdWpzWLrDmA7SR+nUL2je21e+",
+	"aklTNWYIsZfd4AGcDRyofbhs74JVYxS/PVx+70rN7ulw2N9g+0VPHqobeQOIMA8Pxz5O8RqusSgwFhjj",
+	"1ihzpWQYdhT2cllIVac6tmxyfIP/3/ZZ5edwJS5L1O0+MdY1JO84Mu5qIBDgnEehu8mvsN/qYeFL1kLq",
+	"VWog1QU6PIvvlzD2lT/DccRXJdTKTgkhoWZhegChhgN1Hio79O6UZa6A4c+aKeOaRXxZYVibtHWJNCwP",
+	"EnjA6NeiduRiTQrumiFOCF1oIwXJmspsWuTWmGC2SBc7UjYSFUtcV3x9fIP/95rNHbgPCUP35p8zf6YT",
+	"XcY+177byAEMdA+Gbbg3HdCq7ciHT0Yk+c4iHz4ZOJSd7j/cRIVMo7PomObs+OoU+ciNHQoUMb60BxoO",
+	"K06cuxJ55a+4cferog712cOhqxF8uUp5uCviS5SggTYODAuI51XJZlPwq8B37/F6W42yyR9r18kp9M1F",
+	"vIKkSMFVfsVC2RNIf/9aLZsr9LntszIHAyjbacWG1uolWaHvXvlLeqRYSpoZRsQmpa4sw4MbK95uP93+",
+	"fwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -30,7 +30,10 @@ func (a *app) tokens() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List tokens, without their secrets", Args: cobra.NoArgs, Example: "  rotanex tokens list",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-			all, err := client.Decode[[]api.Token](c.ListTokens(cmd.Context()))
+			all, err := pages(func(cursor string) ([]api.Token, string, error) {
+				page, err := client.Decode[api.TokenList](c.ListTokens(cmd.Context(), &api.ListTokensParams{Cursor: some(cursor), Limit: new(500)}))
+				return page.Items, page.Next, err
+			})
 			if err != nil {
 				return err
 			}

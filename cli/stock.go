@@ -214,7 +214,10 @@ func (a *app) offers() *cobra.Command {
 	return group("offers", "Servers that can be rented", &cobra.Command{
 		Use: "list", Short: "List the offers", Args: cobra.NoArgs, Example: "  rotanex offers list",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-			all, err := client.Decode[[]api.Offer](c.ListOffers(cmd.Context()))
+			all, err := pages(func(cursor string) ([]api.Offer, string, error) {
+				page, err := client.Decode[api.OfferList](c.ListOffers(cmd.Context(), &api.ListOffersParams{Cursor: some(cursor), Limit: new(500)}))
+				return page.Items, page.Next, err
+			})
 			l := listing{
 				columns: []string{"offer", "source", "devices", "price an hour", "fee", "billed by", "at least", "lead", "servers"}, records: all,
 				empty: "No offer yet. Offers stand in the same files as hosts: rotanex hosts import FILE",

@@ -172,7 +172,7 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 	case r.ExpectedFinish.IsZero():
 		finish += "not known yet"
 	default:
-		finish += "expected " + moment(r.ExpectedFinish)
+		finish += fmt.Sprintf("expected %s, %s left", moment(r.ExpectedFinish), seconds(r.LeftS))
 	}
 	fmt.Fprintf(out, "%s, planned %s, deadline %s\n", finish, moment(r.PlannedFinish), moment(r.Deadline))
 	fmt.Fprintf(out, "money     %s so far, planned %s\n", money(r.Currency, r.CostSoFar), money(r.Currency, r.PlannedCost))

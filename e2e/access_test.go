@@ -27,12 +27,12 @@ func TestRoles(t *testing.T) {
 	problem := refused(t, http.StatusForbidden)(viewer.DrainHost(t.Context(), "bellows", api.DrainHostJSONRequestBody{Drain: true}))
 	assert.Equal(t, `this needs the role operator; the token "viewer" has viewer`, problem.Detail)
 	must[api.Host](t)(operator.DrainHost(t.Context(), "bellows", api.DrainHostJSONRequestBody{Drain: true}))
-	refused(t, http.StatusForbidden)(operator.ListTokens(t.Context()))
+	refused(t, http.StatusForbidden)(operator.ListTokens(t.Context(), &api.ListTokensParams{}))
 	refused(t, http.StatusForbidden)(h.admin().Heartbeat(t.Context(), api.Heartbeat{Held: []api.Held{}}))
 	refused(t, http.StatusUnauthorized)(h.as("rtx_wrong").ListHosts(t.Context(), &api.ListHostsParams{}))
 	refused(t, http.StatusUnauthorized)(h.as("").ListHosts(t.Context(), &api.ListHostsParams{}))
 
-	tokens := must[[]api.Token](t)(h.admin().ListTokens(t.Context()))
+	tokens := must[api.TokenList](t)(h.admin().ListTokens(t.Context(), &api.ListTokensParams{})).Items
 	for _, token := range tokens {
 		if token.Name == "viewer" {
 			must[struct{}](t)(h.admin().RevokeToken(t.Context(), token.Id))

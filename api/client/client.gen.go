@@ -224,7 +224,7 @@ type ClientInterface interface {
 	// ListOffers Kinds of servers that can be rented
 	//
 	// Corresponds with GET /offers (the `ListOffers` operationId).
-	ListOffers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListOffers(ctx context.Context, params *ListOffersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PutOfferWithBody Make an offer or replace its description
 	//
@@ -373,7 +373,7 @@ type ClientInterface interface {
 	// ListTokens Tokens, without their secrets
 	//
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
-	ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListTokens(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateTokenWithBody Make a token; its secret is in this answer and nowhere else
 	//
@@ -731,8 +731,8 @@ func (c *Client) DrainHost(ctx context.Context, host HostParam, body DrainHostJS
 // ListOffers Kinds of servers that can be rented
 //
 // Corresponds with GET /offers (the `ListOffers` operationId).
-func (c *Client) ListOffers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListOffersRequest(c.Server)
+func (c *Client) ListOffers(ctx context.Context, params *ListOffersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListOffersRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1130,8 +1130,8 @@ func (c *Client) PutShot(ctx context.Context, shot ShotParam, body PutShotJSONRe
 // ListTokens Tokens, without their secrets
 //
 // Corresponds with GET /tokens (the `ListTokens` operationId).
-func (c *Client) ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListTokensRequest(c.Server)
+func (c *Client) ListTokens(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTokensRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1789,7 +1789,7 @@ func NewDrainHostRequestWithBody(server string, host HostParam, contentType stri
 }
 
 // NewListOffersRequest constructs an http.Request for the ListOffers method
-func NewListOffersRequest(server string) (*http.Request, error) {
+func NewListOffersRequest(server string, params *ListOffersParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -1805,6 +1805,45 @@ func NewListOffersRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2715,7 +2754,7 @@ func NewPutShotRequestWithBody(server string, shot ShotParam, contentType string
 }
 
 // NewListTokensRequest constructs an http.Request for the ListTokens method
-func NewListTokensRequest(server string) (*http.Request, error) {
+func NewListTokensRequest(server string, params *ListTokensParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -2731,6 +2770,45 @@ func NewListTokensRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3166,7 +3244,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /offers (the `ListOffers` operationId).
-	ListOffersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOffersResponse, error)
+	ListOffersWithResponse(ctx context.Context, params *ListOffersParams, reqEditors ...RequestEditorFn) (*ListOffersResponse, error)
 
 	// PutOfferWithBodyWithResponse Make an offer or replace its description
 	//
@@ -3341,7 +3419,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
-	ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
+	ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
 
 	// CreateTokenWithBodyWithResponse Make a token; its secret is in this answer and nowhere else
 	//
@@ -3910,13 +3988,13 @@ type ListOffersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Offer
+	JSON200 *OfferList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListOffersResponse) GetJSON200() *[]Offer {
+func (r ListOffersResponse) GetJSON200() *OfferList {
 	return r.JSON200
 }
 
@@ -4815,13 +4893,13 @@ type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Token
+	JSON200 *TokenList
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListTokensResponse) GetJSON200() *[]Token {
+func (r ListTokensResponse) GetJSON200() *TokenList {
 	return r.JSON200
 }
 
@@ -5340,8 +5418,8 @@ func (c *ClientWithResponses) DrainHostWithResponse(ctx context.Context, host Ho
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /offers (the `ListOffers` operationId).
-func (c *ClientWithResponses) ListOffersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListOffersResponse, error) {
-	rsp, err := c.ListOffers(ctx, reqEditors...)
+func (c *ClientWithResponses) ListOffersWithResponse(ctx context.Context, params *ListOffersParams, reqEditors ...RequestEditorFn) (*ListOffersResponse, error) {
+	rsp, err := c.ListOffers(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5665,8 +5743,8 @@ func (c *ClientWithResponses) PutShotWithResponse(ctx context.Context, shot Shot
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /tokens (the `ListTokens` operationId).
-func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
-	rsp, err := c.ListTokens(ctx, reqEditors...)
+func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error) {
+	rsp, err := c.ListTokens(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6130,7 +6208,7 @@ func ParseListOffersResponse(rsp *http.Response) (*ListOffersResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Offer
+		var dest OfferList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -6759,7 +6837,7 @@ func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Token
+		var dest TokenList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -3,6 +3,7 @@ package access
 import (
 	"crypto/sha256"
 	"net/http"
+	"strconv"
 	"time"
 
 	"rotanex.example/api"
@@ -58,13 +59,15 @@ func (a *Access) SignOut(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNoContent)
 }
 
-// ListTokens lists the tokens of people, scripts and agents, not sessions.
-func (a *Access) ListTokens(w http.ResponseWriter, r *http.Request) {
-	var tokens []Token
-	err := a.store.DB.WithContext(r.Context()).Where("kind <> 'session'").Order("id").Find(&tokens).Error
-	out := make([]api.Token, len(tokens))
-	for i, t := range tokens {
-		out[i] = a.record(t)
+// ListTokens answers with a page of the tokens of people, scripts and agents, not
+// of sessions.
+func (a *Access) ListTokens(w http.ResponseWriter, r *http.Request, params api.ListTokensParams) {
+	out := api.TokenList{Items: []api.Token{}}
+	tokens, next, err := edge.Page(a.store.WithContext(r.Context()).Where("kind <> 'session'"), "id",
+		func(t Token) string { return strconv.FormatInt(t.ID, 10) }, params.Cursor, params.Limit)
+	out.Next = next
+	for _, t := range tokens {
+		out.Items = append(out.Items, a.record(t))
 	}
 	edge.Answer(w, r, http.StatusOK, out, err)
 }

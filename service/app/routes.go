@@ -66,9 +66,11 @@ func (e endpoints) GetSession(w http.ResponseWriter, r *http.Request) {
 	edge.Answer(w, r, http.StatusOK, out, nil)
 }
 
-func (e endpoints) SignIn(w http.ResponseWriter, r *http.Request)      { e.access.SignIn(w, r) }
-func (e endpoints) SignOut(w http.ResponseWriter, r *http.Request)     { e.access.SignOut(w, r) }
-func (e endpoints) ListTokens(w http.ResponseWriter, r *http.Request)  { e.access.ListTokens(w, r) }
+func (e endpoints) SignIn(w http.ResponseWriter, r *http.Request)  { e.access.SignIn(w, r) }
+func (e endpoints) SignOut(w http.ResponseWriter, r *http.Request) { e.access.SignOut(w, r) }
+func (e endpoints) ListTokens(w http.ResponseWriter, r *http.Request, params api.ListTokensParams) {
+	e.access.ListTokens(w, r, params)
+}
 func (e endpoints) CreateToken(w http.ResponseWriter, r *http.Request) { e.access.CreateToken(w, r) }
 
 func (e endpoints) RevokeToken(w http.ResponseWriter, r *http.Request, token int64) {
@@ -91,7 +93,10 @@ func (e endpoints) PutHost(w http.ResponseWriter, r *http.Request, host string) 
 func (e endpoints) DrainHost(w http.ResponseWriter, r *http.Request, host string) {
 	e.hosts.Drain(w, r, host)
 }
-func (e endpoints) ListOffers(w http.ResponseWriter, r *http.Request) { e.hosts.ListOffers(w, r) }
+func (e endpoints) ListOffers(w http.ResponseWriter, r *http.Request, params api.ListOffersParams) {
+	e.hosts.ListOffers(w, r, params)
+}
+
 func (e endpoints) PutOffer(w http.ResponseWriter, r *http.Request, offer string) {
 	e.hosts.PutOffer(w, r, offer)
 }

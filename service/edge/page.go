@@ -3,6 +3,8 @@ package edge
 import (
 	"encoding/base64"
 	"strings"
+
+	"gorm.io/gorm"
 )
 
 // Cursor packs the keys of the last row of a page into what the client hands back.
@@ -22,6 +24,32 @@ func Keys(cursor *string, n int) ([]string, error) {
 	}
 	return keys, nil
 }
+
+// Page reads one page of records in rising order of a column, which the cursor
+// holds the last value of, and says how to go on. The query is GORM's, with what
+// else it shall hold.
+func Page[T any](query *gorm.DB, column string, key func(T) string, cursor *string, asked *int) (rows []T, next string, err error) {
+	keys, err := Keys(cursor, 1)
+	if err != nil {
+		return nil, "", err
+	}
+	limit := Limit(asked, usualPage)
+	query = query.Order(column).Limit(limit + 1)
+	if keys != nil {
+		query = query.Where(column+" > ?", keys[0])
+	}
+	if err := query.Find(&rows).Error; err != nil {
+		return nil, "", err
+	}
+	if len(rows) > limit {
+		rows = rows[:limit]
+		next = Cursor(key(rows[limit-1]))
+	}
+	return rows, next, nil
+}
+
+// usualPage is how many rows a page has unless asked otherwise.
+const usualPage = 100
 
 // Limit returns how many rows a page has.
 func Limit(asked *int, usual int) int {

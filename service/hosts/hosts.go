@@ -4,6 +4,7 @@ package hosts
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -203,26 +204,12 @@ func crewRecords(spec stock.Host) []api.Crew {
 // List answers with a page of hosts.
 func (h *Hosts) List(w http.ResponseWriter, r *http.Request, params api.ListHostsParams) {
 	out := api.HostList{Items: []api.Host{}}
-	keys, err := edge.Keys(params.Cursor, 1)
-	if err == nil {
-		limit := edge.Limit(params.Limit, 100)
-		query := h.store.WithContext(r.Context()).Order("name").Limit(limit + 1)
-		if keys != nil {
-			query = query.Where("name > ?", keys[0])
-		}
-		var hosts []Host
-		err = query.Find(&hosts).Error
-		if len(hosts) > limit {
-			hosts = hosts[:limit]
-			out.Next = edge.Cursor(hosts[limit-1].Name)
-		}
-		for _, host := range hosts {
-			record, failed := h.record(host)
-			if failed != nil {
-				err = failed
-			}
-			out.Items = append(out.Items, record)
-		}
+	hosts, next, err := edge.Page(h.store.WithContext(r.Context()), "name", func(x Host) string { return x.Name }, params.Cursor, params.Limit)
+	out.Next = next
+	for _, host := range hosts {
+		record, failed := h.record(host)
+		err = errors.Join(err, failed)
+		out.Items = append(out.Items, record)
 	}
 	edge.Answer(w, r, http.StatusOK, out, err)
 }
@@ -275,16 +262,15 @@ func (h *Hosts) Drain(w http.ResponseWriter, r *http.Request, name string) {
 	h.answer(w, r, name, err)
 }
 
-// ListOffers answers with all offers.
-func (h *Hosts) ListOffers(w http.ResponseWriter, r *http.Request) {
-	offers, err := h.Offers(r.Context())
-	out := []api.Offer{}
+// ListOffers answers with a page of offers.
+func (h *Hosts) ListOffers(w http.ResponseWriter, r *http.Request, params api.ListOffersParams) {
+	out := api.OfferList{Items: []api.Offer{}}
+	offers, next, err := edge.Page(h.store.WithContext(r.Context()), "name", func(x Offer) string { return x.Name }, params.Cursor, params.Limit)
+	out.Next = next
 	for _, o := range offers {
 		record, failed := offerRecord(o)
-		if failed != nil {
-			err = failed
-		}
-		out = append(out, record)
+		err = errors.Join(err, failed)
+		out.Items = append(out.Items, record)
 	}
 	edge.Answer(w, r, http.StatusOK, out, err)
 }

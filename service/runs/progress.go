@@ -172,7 +172,8 @@ func (s state) record(wall time.Time) api.Run {
 		}
 	}
 	if left := out.Counts.Waiting + out.Counts.Leased; left > 0 && out.FramesHour > 0 && s.State == "running" {
-		out.ExpectedFinish = s.now.Add(time.Duration(float64(left) / out.FramesHour * float64(time.Hour)))
+		out.LeftS = float64(left) / out.FramesHour * 3600
+		out.ExpectedFinish = s.now.Add(time.Duration(out.LeftS * float64(time.Second)))
 	}
 	var cost pricing.Money
 	for _, row := range s.ledger() {

@@ -102,22 +102,10 @@ func (s *Shots) Get(w http.ResponseWriter, r *http.Request, name string) {
 // List answers with a page of shots.
 func (s *Shots) List(w http.ResponseWriter, r *http.Request, params api.ListShotsParams) {
 	out := api.ShotList{Items: []api.Shot{}}
-	keys, err := edge.Keys(params.Cursor, 1)
-	if err == nil {
-		limit := edge.Limit(params.Limit, 100)
-		query := s.store.WithContext(r.Context()).Order("name").Limit(limit + 1)
-		if keys != nil {
-			query = query.Where("name > ?", keys[0])
-		}
-		var shots []Shot
-		err = query.Find(&shots).Error
-		if len(shots) > limit {
-			shots = shots[:limit]
-			out.Next = edge.Cursor(shots[limit-1].Name)
-		}
-		for _, shot := range shots {
-			out.Items = append(out.Items, record(shot))
-		}
+	shots, next, err := edge.Page(s.store.WithContext(r.Context()), "name", func(x Shot) string { return x.Name }, params.Cursor, params.Limit)
+	out.Next = next
+	for _, shot := range shots {
+		out.Items = append(out.Items, record(shot))
 	}
 	edge.Answer(w, r, http.StatusOK, out, err)
 }

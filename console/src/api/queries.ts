@@ -24,7 +24,11 @@ export const useHosts = () =>
     refetchInterval: 10_000,
   });
 
-export const useOffers = () => useQuery({ queryKey: ["offers"], queryFn: () => answered(client.GET("/offers")) });
+export const useOffers = () =>
+  useQuery({
+    queryKey: ["offers"],
+    queryFn: () => pages((cursor) => answered(client.GET("/offers", { params: { query: { cursor, limit: 500 } } }))),
+  });
 
 export const useShots = () =>
   useQuery({

@@ -588,6 +588,10 @@ export interface components {
             /** Format: date-time */
             expires?: string;
         };
+        TokenList: {
+            items: components["schemas"]["Token"][];
+            next?: string;
+        };
         MadeToken: {
             token: components["schemas"]["Token"];
             secret: string;
@@ -680,6 +684,10 @@ export interface components {
         Offer: {
             spec: components["schemas"]["OfferSpec"];
             crews: components["schemas"]["Crew"][];
+        };
+        OfferList: {
+            items: components["schemas"]["Offer"][];
+            next?: string;
         };
         ShotSpec: {
             name: components["schemas"]["Name"];
@@ -901,6 +909,11 @@ export interface components {
             planned_finish: string;
             /** Format: date-time */
             expected_finish?: string;
+            /**
+             * Format: double
+             * @description Until the expected finish
+             */
+            left_s?: number;
             /** Format: date-time */
             deadline?: string;
             /**
@@ -1265,7 +1278,11 @@ export interface operations {
     };
     listTokens: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description From `next` of the page before */
+                cursor?: components["parameters"]["cursor"];
+                limit?: components["parameters"]["limit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -1278,7 +1295,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Token"][];
+                    "application/json": components["schemas"]["TokenList"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1436,7 +1453,11 @@ export interface operations {
     };
     listOffers: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description From `next` of the page before */
+                cursor?: components["parameters"]["cursor"];
+                limit?: components["parameters"]["limit"];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -1449,7 +1470,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Offer"][];
+                    "application/json": components["schemas"]["OfferList"];
                 };
             };
             default: components["responses"]["Problem"];

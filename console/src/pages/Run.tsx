@@ -1,10 +1,10 @@
-import { Box, Button, Flex, Grid, HStack, Stack, Text } from "@chakra-ui/react";
+import { Box, Button, Code, Flex, Grid, HStack, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { useParams } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
 import { isOver, pictureURL, useFrames, useRun } from "../api/queries";
-import { drift, moment, money, none } from "../parts/format";
+import { drift, length, moment, money, none } from "../parts/format";
 import { Figure, Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
 import { Failed, Shown } from "../parts/States";
@@ -77,7 +77,7 @@ function Figures({ run }: { run: Run }) {
         alarm={run.counts.failed > 0}
       />
       <Figure
-        label={run.ended ? "Ended" : "Expected finish"}
+        label={run.ended ? "Ended" : `Expected finish, ${length(run.left_s)} left`}
         value={moment(finish)}
         beside={against ? `${against.text}; deadline ${moment(run.deadline)}` : `planned ${moment(run.planned_finish)}`}
         alarm={against?.late}
@@ -177,6 +177,11 @@ function Contents({ run }: { run: Run }) {
         </Shown>
         <FrameDetail run={run.id} frame={chosen} size={shot && `${shot.width} × ${shot.height}`} />
       </Grid>
+      {isOver(run) && run.counts.done > 0 && (
+        <Text>
+          Collect the frames: <Code bg="rail">rotanex collect {run.id.slice(0, 8)} --to DIR</Code>
+        </Text>
+      )}
       <Latest run={run} frames={frames.data ?? []} onPick={setPicked} />
       <Crews run={run} />
       <Servers run={run} />
