@@ -204,9 +204,15 @@ func (h *house) runAgent(spec stock.Host, scenes string) (stop func()) {
 	h.t.Helper()
 	all, err := launchers.Shipped()
 	require.NoError(h.t, err)
+	return h.runAgentWith(spec, scenes, all["standin"])
+}
+
+// runAgentWith is runAgent with the one launcher that the host allows.
+func (h *house) runAgentWith(spec stock.Host, scenes string, allowed launchers.Launcher) (stop func()) {
+	h.t.Helper()
 	a, err := agent.New(agent.Config{
 		Service: h.address, Host: spec.Name, JoinToken: h.joinToken(spec.Name), StateDir: h.t.TempDir(), Scenes: scenes,
-		Launchers: map[string]launchers.Launcher{"standin": all["standin"]}, Simulated: []stock.Host{spec}, Log: slog.New(slog.DiscardHandler),
+		Launchers: map[string]launchers.Launcher{allowed.Name: allowed}, Simulated: []stock.Host{spec}, Log: slog.New(slog.DiscardHandler),
 	})
 	require.NoError(h.t, err)
 	ctx, cancel := context.WithCancel(context.Background())

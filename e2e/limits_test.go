@@ -1,0 +1,162 @@
+package e2e
+
+import (
+	"net/http"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/jonboulle/clockwork"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/api"
+	"rotanex.example/core/stock"
+)
+
+func TestHostMemoryHoldsWhileRunning(t *testing.T) {
+	clock := clockwork.NewFakeClockAt(time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC))
+	h := newHouse(t, withWall(clock))
+	small := bellows
+	small.MemoryGB = 15
+	a := h.hand(small)
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "gears", api.ShotSpec{
+		Name: "gears", Scene: "coda.yaml", Frames: "1-20", Width: 64, Height: 36, Launcher: "standin", HostMemoryGb: 8, DeviceMemoryGb: 10,
+	}))
+	h.trialByHand(a, "gears", "bellows", "g0")
+	h.trialByHand(a, "gears", "bellows", "g1")
+	plan, _ := h.started(time.Hour, "gears")
+	first := a.lease()
+	require.Len(t, first, 1, "the memory holds one renderer of 8 GB, not two, though two devices are free")
+	assert.Empty(t, a.lease(holding(first[0])))
+	a.deliver(first[0])
+	assert.Len(t, a.lease(), 1)
+	require.NotEmpty(t, plan.Bookings)
+}
+
+func TestOpeningHoursHoldWhileRunning(t *testing.T) {
+	friday := time.Date(2031, 3, 7, 18, 50, 0, 0, time.UTC)
+	clock := clockwork.NewFakeClockAt(friday)
+	h := newHouse(t, withWall(clock))
+	desk := eddy
+	desk.Name, desk.Open = "desk-ada", []stock.Hours{{Days: "mon-fri", From: "19:00", To: "20:00"}}
+	h.putHost(desk)
+	a := h.hand(desk)
+	h.putShot("coda-060", "1-400", nil)
+	h.trialByHand(a, "coda-060", "desk-ada", "g0")
+	plan, run := h.started(5*24*time.Hour, "coda-060")
+	require.NotEmpty(t, plan.Bookings)
+	for _, b := range plan.Bookings {
+		assert.Equal(t, 19, b.Start.UTC().Hour(), "booked in open hours alone")
+	}
+	a.beat()
+	assert.Empty(t, a.lease(), "it opens at seven")
+	clock.Advance(11 * time.Minute)
+	a.beat()
+	leases := a.lease()
+	require.Len(t, leases, 1)
+	a.deliver(leases[0])
+	clock.Advance(58*time.Minute + 55*time.Second)
+	a.beat()
+	assert.Empty(t, a.lease(), "a frame of ten seconds would run past eight")
+	assert.Equal(t, 1, h.run(run).Counts.Done)
+}
+
+func TestWhatAnAgentFoundStands(t *testing.T) {
+	h := newHouse(t)
+	declared := bellows
+	declared.Devices = append([]stock.Device{}, bellows.Devices...)
+	declared.Devices[0].MemoryGB = 48 // somebody's memory is better than the machine's
+	h.putHost(declared)
+	a := h.hand(bellows)
+	got := must[api.Host](t)(h.admin().GetHost(t.Context(), "bellows"))
+	assert.True(t, got.Found)
+	assert.InDelta(t, 24, got.Spec.Devices[0].MemoryGb, 0, "as found, not as declared")
+	assert.Equal(t, 350, got.Spec.Devices[0].Watts)
+	declared.Note = "by the window"
+	h.putHost(declared)
+	got = must[api.Host](t)(h.admin().GetHost(t.Context(), "bellows"))
+	assert.InDelta(t, 24, got.Spec.Devices[0].MemoryGb, 0, "a file that is imported again does not undo it")
+	assert.Equal(t, "by the window", got.Spec.Note)
+	_ = a
+}
+
+func TestPictures(t *testing.T) {
+	h, _, one, two, run := playedHouse(t, "1-2")
+	leases := append(one.lease(), two.lease()...)
+	require.NotEmpty(t, leases)
+	a := one
+	if leases[0].Crew == "g0" && len(one.lease()) == 0 {
+		a = two
+	}
+	a.deliver(leases[0])
+	n := leases[0].Frame
+	path := "/runs/" + run.Id.String() + "/frames/coda-060/"
+	whole, err := h.post(http.MethodGet, path+strconv.Itoa(n)+"/picture", "")
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusOK, whole.StatusCode)
+	assert.Contains(t, whole.Header.Get("Content-Digest"), "sha-256=:")
+	assert.Equal(t, "image/png", whole.Header.Get("Content-Type"))
+	small, err := h.post(http.MethodGet, path+strconv.Itoa(n)+"/picture?width=32", "")
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusOK, small.StatusCode)
+	assert.NotEqual(t, whole.Header.Get("ETag"), small.Header.Get("ETag"))
+	again, err := http.NewRequestWithContext(t.Context(), http.MethodGet, h.address+"/api/v1"+path+strconv.Itoa(n)+"/picture", nil)
+	require.NoError(t, err)
+	again.Header.Set("Authorization", "Bearer "+h.token)
+	again.Header.Set("If-None-Match", whole.Header.Get("ETag"))
+	same, err := http.DefaultClient.Do(again)
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusNotModified, same.StatusCode)
+
+	other := strconv.Itoa(3 - n)
+	assert.Contains(t, refused(t, http.StatusNotFound)(h.post(http.MethodGet, path+other+"/picture", "")).Detail, "no picture yet")
+	refused(t, http.StatusNotFound)(h.post(http.MethodGet, path+"99/picture", ""))
+	refused(t, http.StatusBadRequest)(h.post(http.MethodGet, path+"1/picture?width=5", ""))
+	refused(t, http.StatusBadRequest)(h.post(http.MethodGet, path+"one/picture", ""))
+}
+
+func TestFramesCanBeListedByShotAndState(t *testing.T) {
+	h, _, one, two, run := playedHouse(t, "1-9")
+	for _, a := range []hand{one, two} {
+		for _, l := range a.lease() {
+			a.deliver(l)
+		}
+	}
+	list := func(p *api.ListFramesParams) []api.Frame {
+		return must[api.FrameList](t)(h.admin().ListFrames(t.Context(), run.Id, p)).Items
+	}
+	done := list(&api.ListFramesParams{State: new(api.FrameStateDone)})
+	require.NotEmpty(t, done)
+	for _, f := range done {
+		assert.Len(t, f.Sha256, 64)
+		assert.InDelta(t, 10, f.Seconds, 0)
+	}
+	assert.Len(t, list(&api.ListFramesParams{State: new(api.FrameStateWaiting)}), 9-len(done))
+	assert.Empty(t, list(&api.ListFramesParams{Shot: new("stair-030")}))
+	first := must[api.FrameList](t)(h.admin().ListFrames(t.Context(), run.Id, &api.ListFramesParams{Limit: new(4)}))
+	second := must[api.FrameList](t)(h.admin().ListFrames(t.Context(), run.Id, &api.ListFramesParams{Limit: new(4), Cursor: &first.Next}))
+	assert.Equal(t, 4, first.Items[3].Frame)
+	assert.Equal(t, 5, second.Items[0].Frame)
+}
+
+func TestASilentAgentCountsAsLost(t *testing.T) {
+	h, clock, one, _, run := playedHouse(t, "1-9")
+	agent := func() api.HostAgent { return must[api.Host](t)(h.admin().GetHost(t.Context(), "bellows")).Agent }
+	assert.Equal(t, api.HostAgentUp, agent())
+	clock.Advance(30 * time.Second)
+	assert.Equal(t, api.HostAgentLost, agent())
+	for _, c := range h.run(run).Crews {
+		if c.Host == "bellows" {
+			assert.Equal(t, api.RunCrewStateLost, c.State)
+		}
+	}
+	one.beat()
+	assert.Equal(t, api.HostAgentUp, agent())
+	left := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(time.Hour)}))
+	for _, l := range left.LeftOut {
+		if l.Place == "eddy" {
+			assert.Equal(t, "its agent is not up: start it there", l.Why)
+		}
+	}
+}
