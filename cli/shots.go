@@ -81,12 +81,14 @@ func (a *app) shots() *cobra.Command {
 func (a *app) trial() *cobra.Command {
 	var crews []string
 	var frames int
+	var noWait bool
 	run := &cobra.Command{
 		Use: "run SHOT --crew HOST/CREW", Short: "Time frames of a shot on a crew", Args: cobra.ExactArgs(1),
 		Long: `Renders a warm-up frame, which is not counted, and then frames from across the
 shot on each crew named, and keeps how long they took. Crews on devices of their
 own are timed side by side. Ctrl-C ends the waiting, not the trials.`,
-		Example: "  rotanex trial run orrery-020 --crew bellows/g0 --crew eddy/g0 --frames 5",
+		Example: `  rotanex trial run orrery-020 --crew bellows/g0 --crew eddy/g0 --frames 5
+  rotanex trial run orrery-010 --crew dory/cpu --no-wait`,
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			if len(crews) == 0 {
 				return errors.New("--crew is needed, such as --crew bellows/g0; rotanex hosts show HOST lists a host's crews")
@@ -104,11 +106,16 @@ own are timed side by side. Ctrl-C ends the waiting, not the trials.`,
 				}
 				ids = append(ids, t.Id)
 			}
+			if noWait {
+				fmt.Fprintf(cmd.OutOrStdout(), "%d trials begun; rotanex trial list %s shows them.\n", len(ids), args[0])
+				return nil
+			}
 			return a.awaitTrials(cmd, c, ids)
 		}),
 	}
 	run.Flags().StringArrayVar(&crews, "crew", nil, "HOST/CREW to time on; may be given several times")
 	run.Flags().IntVar(&frames, "frames", 3, "how many timed frames")
+	run.Flags().BoolVar(&noWait, "no-wait", false, "begin the trials and do not wait for them")
 	list := &cobra.Command{
 		Use: "list [SHOT]", Short: "List trials, newest first", Args: cobra.MaximumNArgs(1), Example: "  rotanex trial list orrery-020 --output csv",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {

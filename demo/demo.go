@@ -49,6 +49,10 @@ var trials = map[string][]string{
 	"orrery-020": {"bellows/g0", "bellows/g1", "capstan/g0", "eddy/g0"},
 }
 
+// trialFrames is how many frames of a shot are timed: of the ray tracer's short
+// ones more, so that they last as long as the others'.
+var trialFrames = map[string]string{"orrery-010": "12", "orrery-020": "5"}
+
 // povrayHosts may start the real ray tracer. They share this machine's cores, so
 // they are few.
 var povrayHosts = map[string]bool{"dory": true, "bellows": true}

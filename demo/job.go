@@ -44,7 +44,8 @@ func (d *Demo) job(ctx context.Context) error {
 	return nil
 }
 
-// time runs the trials that are not there yet, those of all shots side by side.
+// time runs the trials that are not there yet, those of all shots side by side:
+// so frames are timed under the load that the run will put on this machine.
 func (d *Demo) time(ctx context.Context) error {
 	done, err := asked[[]api.Trial](d, ctx, "trial", "list")
 	if err != nil {
@@ -52,24 +53,39 @@ func (d *Demo) time(ctx context.Context) error {
 	}
 	stands := map[string]bool{}
 	for _, t := range done {
-		if t.State == api.RunStateComplete {
+		if t.State == api.RunStateComplete || t.State == api.RunStateRunning {
 			stands[t.Shot+" "+t.Host+"/"+t.Crew] = true
 		}
 	}
 	for _, shot := range planned {
-		args := []string{"trial", "run", shot, "--frames", "5"}
+		args := []string{"trial", "run", shot, "--frames", trialFrames[shot], "--no-wait"}
+		crews := 0
 		for _, crew := range trials[shot] {
 			if !stands[shot+" "+crew] {
 				args = append(args, "--crew", crew)
+				crews++
 			}
 		}
-		if len(args) > 5 {
+		if crews > 0 {
 			if err := d.rotanex(ctx, args...); err != nil {
 				return fmt.Errorf("trials: %w", err)
 			}
 		}
 	}
-	return nil
+	d.say("Timing test frames; the slowest crew takes about three quarters of a minute")
+	err = d.until(ctx, "the trials to be over", func() (bool, error) {
+		all, err := asked[[]api.Trial](d, ctx, "trial", "list")
+		for _, t := range all {
+			if t.State == api.RunStateRunning {
+				return false, err
+			}
+		}
+		return true, err
+	})
+	if err != nil {
+		return err
+	}
+	return d.rotanex(ctx, "trial", "list")
 }
 
 // begin plans and starts the run.

@@ -1,0 +1,151 @@
+package cli
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+	"github.com/spf13/viper"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/api"
+)
+
+func TestParseTime(t *testing.T) {
+	friday := time.Date(2031, 3, 7, 18, 0, 0, 0, time.Local)
+	for text, want := range map[string]time.Time{
+		"+2h30m":           friday.Add(150 * time.Minute),
+		"20:00":            friday.Add(2 * time.Hour),
+		"09:00":            time.Date(2031, 3, 8, 9, 0, 0, 0, time.Local),
+		"18:00":            friday.AddDate(0, 0, 1), // it is six now: the next six is tomorrow's
+		"mon 09:00":        time.Date(2031, 3, 10, 9, 0, 0, 0, time.Local),
+		"Monday 09:00":     time.Date(2031, 3, 10, 9, 0, 0, 0, time.Local),
+		"fri 19:00":        friday.Add(time.Hour),
+		"fri 17:00":        time.Date(2031, 3, 14, 17, 0, 0, 0, time.Local),
+		"2031-03-09 12:30": time.Date(2031, 3, 9, 12, 30, 0, 0, time.Local),
+	} {
+		got, err := parseTime(text, friday)
+		require.NoError(t, err, text)
+		assert.True(t, want.Equal(got), "%s: %s", text, got)
+	}
+	whole, err := parseTime("2031-03-10T09:00:00Z", friday)
+	require.NoError(t, err)
+	assert.Equal(t, time.Date(2031, 3, 10, 9, 0, 0, 0, time.UTC), whole)
+	for _, bad := range []string{"", "soon", "25:00", "+2", "monday", "2031-13-01 10:00"} {
+		_, err := parseTime(bad, friday)
+		assert.ErrorContains(t, err, "want for example", bad)
+	}
+}
+
+func TestPick(t *testing.T) {
+	ids := []uuid.UUID{uuid.MustParse("aa110000-0000-4000-8000-000000000000"), uuid.MustParse("aa220000-0000-4000-8000-000000000000")}
+	got, err := pick("plan", "latest", ids)
+	require.NoError(t, err)
+	assert.Equal(t, ids[0], got)
+	got, err = pick("plan", "AA22", ids)
+	require.NoError(t, err)
+	assert.Equal(t, ids[1], got)
+	_, err = pick("plan", "aa", ids)
+	assert.ErrorContains(t, err, `"aa" is the beginning of 2 plans`)
+	_, err = pick("run", "ff", ids)
+	assert.ErrorContains(t, err, "rotanex runs list shows them")
+	_, err = pick("run", "latest", nil)
+	assert.ErrorContains(t, err, `no run "latest"`)
+}
+
+func TestNumbersCarryTheirUnits(t *testing.T) {
+	for s, want := range map[float64]string{
+		-1: "—", 0: "—", 0.84: "0.84 s", 72.46: "72.5 s", 250: "4 min 10 s", 3599.7: "60 min 00 s", 11119: "3 h 05 min",
+	} {
+		assert.Equal(t, want, seconds(s))
+	}
+	assert.Equal(t, "8 MB", bytesText(8_000_000))
+	assert.Equal(t, "24.4 GB", bytesText(24_400_000_000))
+	assert.Equal(t, "12.5 %", percent(0.125))
+	assert.Equal(t, "2 × Halyard 12, Halyard 8 (unusable)", devicesText([]api.Device{{Model: "Halyard 12"}, {Model: "Halyard 8", Unusable: "old"}, {Model: "Halyard 12"}}))
+	assert.Equal(t, "mon-fri 19:00–08:00, sat", openText([]api.Hours{{Days: "mon-fri", From: "19:00", To: "08:00"}, {Days: "sat"}}))
+}
+
+func TestAListIsShownAsAsked(t *testing.T) {
+	l := listing{columns: []string{"host", "frames"}, records: []map[string]int{{"frames": 12}}, empty: "No host yet."}
+	l.add("bellows", "12")
+	l.add("eddy, the other", "7")
+	for form, wants := range map[string][]string{
+		"table": {"host", "bellows", "      12"},
+		"csv":   {"host,frames\nbellows,12\n\"eddy, the other\",7\n"},
+		"json":  {"[\n  {\n    \"frames\": 12\n  }\n]"},
+	} {
+		a := &app{config: viper.New()}
+		a.config.Set("output", form)
+		var out bytes.Buffer
+		cmd := &cobra.Command{}
+		cmd.SetOut(&out)
+		require.NoError(t, a.show(cmd, l))
+		for _, want := range wants {
+			assert.Contains(t, out.String(), want, form)
+		}
+	}
+	a := &app{config: viper.New()}
+	var out bytes.Buffer
+	cmd := &cobra.Command{}
+	cmd.SetOut(&out)
+	require.NoError(t, a.show(cmd, listing{columns: []string{"host"}, empty: "No host yet."}))
+	assert.Equal(t, "No host yet.\n", out.String())
+}
+
+func TestARunIsDrawnWithinItsWindow(t *testing.T) {
+	run := api.Run{
+		Id: uuid.New(), State: api.RunStateRunning, Currency: "EUR", CostSoFar: "1.20", PlannedCost: "4.10",
+		Counts: api.FrameCounts{Waiting: 500, Leased: 1, Done: 498, Failed: 1},
+		Shots:  []api.RunShot{{Shot: "storm-050", Width: 640, Height: 360, Counts: api.FrameCounts{Waiting: 500, Leased: 1, Done: 498, Failed: 1}}},
+		Crews: []api.RunCrew{
+			{Host: "eddy", Crew: "g0", Booked: 900, Done: 490, State: api.RunCrewStateRendering, Shot: "storm-050", Frame: 499, Progress: 0.5, MeanS: 31},
+			{Host: "a-server-with-a-very-long-name", Crew: "g0", Done: 8, State: api.RunCrewStateReady},
+		},
+	}
+	var frames []api.Frame
+	for n := range 1000 {
+		state := api.FrameStateWaiting
+		switch {
+		case n < 498:
+			state = api.FrameStateDone
+		case n == 498:
+			state = api.FrameStateLeased
+		case n == 499:
+			state = api.FrameStateFailed
+		}
+		frames = append(frames, api.Frame{Shot: "storm-050", Frame: n + 1, State: state})
+	}
+	var page strings.Builder
+	drawRun(&page, run, frames, 80, 24)
+	lines := strings.Split(page.String(), "\n")
+	assert.LessOrEqual(t, len(lines), 30)
+	text := page.String()
+	for _, want := range []string{"498 of 1000 frames done", "1 failed", "EUR 1.20 so far, planned EUR 4.10", "490 of 900", "8 helping", "storm-050 499", "50 %", "a-server-with-a-very-long…"} {
+		assert.Contains(t, text, want)
+	}
+	for _, line := range lines {
+		assert.LessOrEqual(t, len([]rune(stripped(line))), 100, line)
+	}
+}
+
+// stripped is a line without its colours.
+func stripped(line string) string {
+	var out strings.Builder
+	escaped := false
+	for _, r := range line {
+		switch {
+		case r == '\x1b':
+			escaped = true
+		case escaped:
+			escaped = r != 'm'
+		default:
+			out.WriteRune(r)
+		}
+	}
+	return out.String()
+}

@@ -1,0 +1,106 @@
+package e2e
+
+import (
+	"context"
+	"log/slog"
+	"math/rand/v2"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/api"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/events"
+	"rotanex.example/service/store"
+)
+
+// Many write at once, in transactions that take their time and end out of order;
+// a reader that only ever goes on from where it was sees each event once.
+func TestAReaderOfEventsNeverMissesOne(t *testing.T) {
+	s, err := store.Open(t.Context(), database(t), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	feed := events.New(s, clock.Wall(), slog.New(slog.DiscardHandler))
+	const writers, each = 8, 40
+	var writing sync.WaitGroup
+	for w := range writers {
+		random := rand.New(rand.NewPCG(1, uint64(w)))
+		writing.Go(func() {
+			for n := range each {
+				assert.NoError(t, pgx.BeginFunc(t.Context(), s.Pool, func(tx pgx.Tx) error {
+					var b pgx.Batch
+					if err := feed.Insert(&b, api.Event{Kind: api.EventKindFrame, Frame: w*each + n}); err != nil {
+						return err
+					}
+					b.Queue("SELECT pg_sleep($1)", random.Float64()/200)
+					return tx.SendBatch(t.Context(), &b).Close()
+				}))
+			}
+		})
+	}
+	seen := map[string]int{}
+	var position events.Position
+	read := func() {
+		entries, err := feed.After(t.Context(), position, nil)
+		require.NoError(t, err)
+		for _, e := range entries {
+			seen[string(e.Data)]++
+			position = e.Position
+		}
+	}
+	done := make(chan struct{})
+	go func() {
+		writing.Wait()
+		close(done)
+	}()
+	for open := true; open; {
+		select {
+		case <-done:
+			open = false
+		default:
+			read()
+		}
+	}
+	until(t, "the last events", func() bool { read(); return len(seen) == writers*each })
+	for data, times := range seen {
+		assert.Equal(t, 1, times, data)
+	}
+	again, err := events.ParsePosition(position.String())
+	require.NoError(t, err)
+	assert.Equal(t, position, again)
+}
+
+// Who waits in one process is woken by another.
+func TestWakeUpsCrossProcesses(t *testing.T) {
+	url := database(t)
+	feeds := make([]*events.Feed, 2)
+	ctx, cancel := context.WithCancel(t.Context())
+	var running sync.WaitGroup
+	for i := range feeds {
+		s, err := store.Open(t.Context(), url, slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		feeds[i] = events.New(s, clock.Wall(), slog.New(slog.DiscardHandler))
+		running.Go(func() { feeds[i].Run(ctx); s.Close() })
+	}
+	woken := feeds[1].Wait(events.Work)
+	until(t, "the wake-up", func() bool {
+		feeds[0].Wake(events.Work)
+		select {
+		case <-woken:
+			return true
+		case <-time.After(100 * time.Millisecond):
+			return false
+		}
+	})
+	select {
+	case <-feeds[1].Wait(events.Changes):
+		assert.Fail(t, "another topic was not meant")
+	default:
+	}
+	cancel()
+	running.Wait()
+}
