@@ -174,3 +174,31 @@ func TestTheConsoleSaysWhatIsWrong(t *testing.T) {
 	b.goTo("/runs/7f1f3f0e-0000-4000-8000-000000000000")
 	b.shows("there is no run 7f1f3f0e")
 }
+
+func TestTheConsoleByKeyboardAndByRole(t *testing.T) {
+	h, _, _, _, run := playedHouse(t, "1-6")
+	secret := must[api.MadeToken](t)(h.admin().CreateToken(t.Context(), api.NewToken{Name: "night monitor", Role: "viewer"})).Secret
+	h.token, secret = secret, h.token
+	b := h.open("dark")
+	b.goTo("/runs/" + run.Id.String())
+	b.shows("Every frame")
+	assert.NotContains(t, b.text(), "Pause", "a viewer is not offered what a viewer may not do")
+	b.goTo("/shots")
+	b.shows("coda-060")
+	assert.NotContains(t, b.text(), "Time a test frame")
+
+	// With the tab key alone: past the link to the contents, to the second place.
+	b.do(chromedp.Evaluate[chromedp.Void]("document.activeElement.blur()"))
+	for range 3 {
+		b.do(chromedp.KeyEvent(kb.Tab))
+	}
+	assert.Equal(t, "Shots", read[string](b, "document.activeElement.innerText"))
+	b.do(chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Enter))
+	b.shows("No plan costs less than")
+	assert.Equal(t, "Plans · Rotanex", read[string](b, "document.title"))
+
+	b.do(chromedp.Click(`button[aria-label="Light colours"]`))
+	assert.Equal(t, "light", read[string](b, "document.documentElement.className"))
+	b.do(chromedp.Click(`button[aria-label^="Sign out"]`), chromedp.WaitVisible("input[type=password]"))
+	h.token = secret
+}

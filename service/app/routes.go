@@ -71,6 +71,7 @@ func (e endpoints) SignOut(w http.ResponseWriter, r *http.Request) { e.access.Si
 func (e endpoints) ListTokens(w http.ResponseWriter, r *http.Request, params api.ListTokensParams) {
 	e.access.ListTokens(w, r, params)
 }
+
 func (e endpoints) CreateToken(w http.ResponseWriter, r *http.Request) { e.access.CreateToken(w, r) }
 
 func (e endpoints) RevokeToken(w http.ResponseWriter, r *http.Request, token int64) {
@@ -93,6 +94,7 @@ func (e endpoints) PutHost(w http.ResponseWriter, r *http.Request, host string) 
 func (e endpoints) DrainHost(w http.ResponseWriter, r *http.Request, host string) {
 	e.hosts.Drain(w, r, host)
 }
+
 func (e endpoints) ListOffers(w http.ResponseWriter, r *http.Request, params api.ListOffersParams) {
 	e.hosts.ListOffers(w, r, params)
 }
