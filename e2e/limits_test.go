@@ -140,6 +140,20 @@ func TestFramesCanBeListedByShotAndState(t *testing.T) {
 	assert.Equal(t, 5, second.Items[0].Frame)
 }
 
+func TestAPlanGoesAroundWhatRuns(t *testing.T) {
+	h, _, _, _, run := playedHouse(t, "1-90")
+	first := must[api.Plan](t)(h.admin().GetPlan(t.Context(), run.Plan))
+	busy := map[string]time.Time{}
+	for _, b := range first.Bookings {
+		busy[b.Place] = b.End
+	}
+	second := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(24 * time.Hour)}))
+	require.NotEmpty(t, second.Bookings)
+	for _, b := range second.Bookings {
+		assert.False(t, b.Start.Before(busy[b.Place]), "%s is booked until %s", b.Place, busy[b.Place])
+	}
+}
+
 func TestASilentAgentCountsAsLost(t *testing.T) {
 	h, clock, one, _, run := playedHouse(t, "1-9")
 	agent := func() api.HostAgent { return must[api.Host](t)(h.admin().GetHost(t.Context(), "bellows")).Agent }

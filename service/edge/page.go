@@ -3,7 +3,9 @@ package edge
 import (
 	"encoding/base64"
 	"strings"
+	"time"
 
+	"github.com/google/uuid"
 	"gorm.io/gorm"
 )
 
@@ -44,6 +46,29 @@ func Page[T any](query *gorm.DB, column string, key func(T) string, cursor *stri
 	if len(rows) > limit {
 		rows = rows[:limit]
 		next = Cursor(key(rows[limit-1]))
+	}
+	return rows, next, nil
+}
+
+// Newest reads one page of records, the newest first: by a time column and, among
+// equals, an id column, both of which the cursor holds the last values of.
+func Newest[T any](query *gorm.DB, at, id string, key func(T) (time.Time, uuid.UUID), cursor *string, asked *int) (rows []T, next string, err error) {
+	keys, err := Keys(cursor, 2)
+	if err != nil {
+		return nil, "", err
+	}
+	limit := Limit(asked, usualPage)
+	query = query.Order(at + " DESC, " + id + " DESC").Limit(limit + 1)
+	if keys != nil {
+		query = query.Where("("+at+", "+id+") < (?::timestamptz, ?::uuid)", keys[0], keys[1])
+	}
+	if err := query.Find(&rows).Error; err != nil {
+		return nil, "", err
+	}
+	if len(rows) > limit {
+		rows = rows[:limit]
+		last, lastID := key(rows[limit-1])
+		next = Cursor(last.Format(time.RFC3339Nano), lastID.String())
 	}
 	return rows, next, nil
 }

@@ -122,10 +122,18 @@ func (b *builder) addHosts(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	busy, err := b.busyUntil(ctx)
+	if err != nil {
+		return err
+	}
 	for _, h := range all {
+		free := b.now
+		if until := busy[h.Name]; until.After(free) {
+			free = until
+		}
 		memory := planning.Memory(h.Spec.MemoryGB * 1e6)
 		host := planning.Host{ID: h.Name, RAM: &memory, Windows: [][2]planning.Millis{}}
-		for _, w := range h.Spec.Windows(b.now, b.last.Add(horizon), b.zone) {
+		for _, w := range h.Spec.Windows(free, b.last.Add(horizon), b.zone) {
 			host.Windows = append(host.Windows, [2]planning.Millis{b.millis(w.Start), b.millis(w.End)})
 		}
 		used := map[string]bool{}
@@ -133,6 +141,9 @@ func (b *builder) addHosts(ctx context.Context) error {
 			if why := b.cannot(h, shot); why != "" {
 				b.leaveOut(shot.Name, h.Name, "", "%s", why)
 				continue
+			}
+			if free.After(b.now) {
+				b.leaveOut(shot.Name, h.Name, "", "until %s it is booked by a run", free.Format("2006-01-02 15:04 MST"))
 			}
 			for _, c := range h.Spec.Crews() {
 				if frame, ok := b.estimate(shot, h.Name, c); ok {
@@ -151,6 +162,23 @@ func (b *builder) addHosts(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// busyUntil returns when each host has done what open runs still have booked on it.
+// A host is taken whole until then, though some of its devices may be free.
+func (b *builder) busyUntil(ctx context.Context) (map[string]time.Time, error) {
+	var rows []struct {
+		Host  string
+		Until time.Time
+	}
+	err := b.store.WithContext(ctx).Raw(`
+		SELECT b.host, max(b.end_at) AS until FROM bookings b JOIN runs r ON r.id = b.run_id
+		WHERE b.open AND r.kind = 'run' AND b.taken < b.frames GROUP BY 1`).Scan(&rows).Error
+	out := map[string]time.Time{}
+	for _, row := range rows {
+		out[row.Host] = row.Until.UTC()
+	}
+	return out, err
 }
 
 // cannot says why no crew of the host may render the shot, or "".

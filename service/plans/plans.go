@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"time"
@@ -218,26 +219,12 @@ func (p *Plans) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 // List answers with a page of plans, newest first.
 func (p *Plans) List(w http.ResponseWriter, r *http.Request, params api.ListPlansParams) {
 	out := api.PlanList{Items: []api.Plan{}}
-	limit := edge.Limit(params.Limit, 100)
-	keys, err := edge.Keys(params.Cursor, 2)
-	var found []Plan
-	if err == nil {
-		query := p.store.WithContext(r.Context()).Order("created_at DESC, id DESC").Limit(limit + 1)
-		if keys != nil {
-			query = query.Where("(created_at, id) < (?::timestamptz, ?::uuid)", keys[0], keys[1])
-		}
-		err = query.Find(&found).Error
-	}
-	if len(found) > limit {
-		found = found[:limit]
-		last := found[limit-1]
-		out.Next = edge.Cursor(last.CreatedAt.Format(time.RFC3339Nano), last.ID.String())
-	}
+	found, next, err := edge.Newest(p.store.WithContext(r.Context()), "created_at", "id",
+		func(x Plan) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
+	out.Next = next
 	for _, f := range found {
 		one, failed := record(f, false)
-		if failed != nil {
-			err = failed
-		}
+		err = errors.Join(err, failed)
 		out.Items = append(out.Items, one)
 	}
 	edge.Answer(w, r, http.StatusOK, out, err)

@@ -33,21 +33,9 @@ func (q *Runs) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 // List answers with a page of runs, newest first.
 func (q *Runs) List(w http.ResponseWriter, r *http.Request, params api.ListRunsParams) {
 	out := api.RunList{Items: []api.Run{}}
-	keys, err := edge.Keys(params.Cursor, 2)
-	limit := edge.Limit(params.Limit, 100)
-	var runs []Run
-	if err == nil {
-		query := q.store.WithContext(r.Context()).Where("kind = 'run'").Order("created_at DESC, id DESC").Limit(limit + 1)
-		if keys != nil {
-			query = query.Where("(created_at, id) < (?::timestamptz, ?::uuid)", keys[0], keys[1])
-		}
-		err = query.Find(&runs).Error
-	}
-	if len(runs) > limit {
-		runs = runs[:limit]
-		last := runs[limit-1]
-		out.Next = edge.Cursor(last.CreatedAt.Format(time.RFC3339Nano), last.ID.String())
-	}
+	runs, next, err := edge.Newest(q.store.WithContext(r.Context()).Where("kind = 'run'"), "created_at", "id",
+		func(x Run) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
+	out.Next = next
 	for _, run := range runs {
 		s, failed := q.read(r.Context(), run.ID)
 		if failed != nil {

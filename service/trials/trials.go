@@ -219,36 +219,30 @@ func (t *Trials) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 // List answers with a page of trials, newest first.
 func (t *Trials) List(w http.ResponseWriter, r *http.Request, params api.ListTrialsParams) {
 	out := api.TrialList{Items: []api.Trial{}}
-	limit := edge.Limit(params.Limit, 100)
-	keys, err := edge.Keys(params.Cursor, 2)
-	var found []trialRun
-	if err == nil {
-		query := t.query(r.Context()).Order("runs.created_at DESC, runs.id DESC").Limit(limit + 1)
-		if params.Shot != nil {
-			query = query.Where("trials.shot = ?", params.Shot)
-		}
-		if keys != nil {
-			query = query.Where("(runs.created_at, runs.id) < (?::timestamptz, ?::uuid)", keys[0], keys[1])
-		}
-		err = query.Scan(&found).Error
+	query := t.query(r.Context())
+	if params.Shot != nil {
+		query = query.Where("trials.shot = ?", *params.Shot)
 	}
-	if len(found) > limit {
-		found = found[:limit]
-		last := found[limit-1]
-		out.Next = edge.Cursor(last.CreatedAt.Format(time.RFC3339Nano), last.RunID.String())
-	}
+	found, next, err := edge.Newest(query, "runs.created_at", "runs.id",
+		func(x trialRun) (time.Time, uuid.UUID) { return x.CreatedAt, x.RunID }, params.Cursor, params.Limit)
+	out.Next = next
 	var rows map[uuid.UUID][]row
 	if err == nil {
-		ids := []uuid.UUID{uuid.Nil}
-		for _, f := range found {
-			ids = append(ids, f.RunID)
-		}
-		rows, err = t.rows(r.Context(), ids)
+		rows, err = t.rows(r.Context(), idsOf(found))
 	}
 	for _, f := range found {
 		out.Items = append(out.Items, record(f, rows[f.RunID]))
 	}
 	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+// idsOf lists the runs of trials, and the nil one, for an IN that is never empty.
+func idsOf(found []trialRun) []uuid.UUID {
+	ids := []uuid.UUID{uuid.Nil}
+	for _, f := range found {
+		ids = append(ids, f.RunID)
+	}
+	return ids
 }
 
 // Of returns what complete trials of a shot have measured, the oldest first. A
@@ -259,11 +253,7 @@ func (t *Trials) Of(ctx context.Context, shot shots.Shot) ([]timing.Trial, error
 	if err := t.query(ctx).Where("trials.shot = ? AND runs.state = 'complete'", shot.Name).Order("runs.created_at, runs.id").Scan(&found).Error; err != nil {
 		return nil, err
 	}
-	ids := []uuid.UUID{uuid.Nil}
-	for _, f := range found {
-		ids = append(ids, f.RunID)
-	}
-	rows, err := t.rows(ctx, ids)
+	rows, err := t.rows(ctx, idsOf(found))
 	if err != nil {
 		return nil, err
 	}
