@@ -57,6 +57,17 @@ func TestPick(t *testing.T) {
 	assert.ErrorContains(t, err, `no run "latest"`)
 }
 
+func TestWhatWasLeftOutIsALineForEachPlace(t *testing.T) {
+	assert.Equal(t, []string{
+		"lamp-040 on bellows/g0: not timed (and 1 more of its crews)",
+		"lamp-040 on capstan: too little memory",
+		"coda-060 on capstan/g0: not timed",
+	}, leftOut([]api.LeftOut{
+		{Shot: "lamp-040", Place: "bellows", Crew: "g0", Why: "not timed"}, {Shot: "lamp-040", Place: "bellows", Crew: "g1", Why: "too small"},
+		{Shot: "lamp-040", Place: "capstan", Why: "too little memory"}, {Shot: "coda-060", Place: "capstan", Crew: "g0", Why: "not timed"},
+	}))
+}
+
 func TestNumbersCarryTheirUnits(t *testing.T) {
 	for s, want := range map[float64]string{
 		-1: "—", 0: "—", 0.84: "0.84 s", 72.46: "72.5 s", 250: "4 min 10 s", 3599.7: "60 min 00 s", 11119: "3 h 05 min",

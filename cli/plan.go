@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -89,8 +90,8 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 			for _, lost := range p.Impossible {
 				fmt.Fprintf(out, " · %s: %s\n", lost.Shot, lost.Why)
 			}
-			for _, lo := range p.LeftOut {
-				fmt.Fprintf(out, " · %s on %s %s: %s\n", lo.Shot, lo.Place, lo.Crew, lo.Why)
+			for _, line := range leftOut(p.LeftOut) {
+				fmt.Fprintln(out, " ·", line)
 			}
 			return nil
 		default:
@@ -115,6 +116,25 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 		fmt.Fprintf(out, "\nCarry it out: rotanex start %s\n", p.Id.String()[:8])
 	}
 	return nil
+}
+
+// leftOut says what was left out, a line for each shot and place: the first crew's
+// reason, and how many more crews there are.
+func leftOut(all []api.LeftOut) []string {
+	var lines []string
+	for i := 0; i < len(all); {
+		j := i + 1
+		for j < len(all) && all[j].Shot == all[i].Shot && all[j].Place == all[i].Place {
+			j++
+		}
+		place := strings.TrimSuffix(all[i].Place+"/"+all[i].Crew, "/")
+		line := fmt.Sprintf("%s on %s: %s", all[i].Shot, place, all[i].Why)
+		if more := j - i - 1; more > 0 {
+			line += fmt.Sprintf(" (and %d more of its crews)", more)
+		}
+		lines, i = append(lines, line), j
+	}
+	return lines
 }
 
 func (a *app) plans() *cobra.Command {

@@ -146,7 +146,7 @@ func (b *builder) addHosts(ctx context.Context) error {
 				b.leaveOut(shot.Name, h.Name, "", "until %s it is booked by a run", free.Format("2006-01-02 15:04 MST"))
 			}
 			for _, c := range h.Spec.Crews() {
-				if frame, ok := b.estimate(shot, h.Name, c); ok {
+				if frame, ok := b.estimate(shot, h.Name, c, true); ok {
 					used[c.ID] = true
 					b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Host: h.Name, Crew: c.ID, Frame: frame})
 				}
@@ -198,7 +198,11 @@ func (b *builder) cannot(h hosts.Host, shot plannedShot) string {
 
 // estimate returns what a frame takes on a crew, and keeps where that comes from
 // or why the crew is left out.
-func (b *builder) estimate(shot plannedShot, place string, c stock.Crew) (planning.Millis, bool) {
+func (b *builder) estimate(shot plannedShot, place string, c stock.Crew, owned bool) (planning.Millis, bool) {
+	mend := ""
+	if owned {
+		mend = fmt.Sprintf(": rotanex trial run %s --crew %s/%s", shot.Name, place, c.ID)
+	}
 	gpus := !slices.Equal(c.Devices, []string{stock.CPUDevice})
 	if need := float64(shot.Spec.DeviceMemoryGb); gpus && need > c.MemoryGB {
 		b.leaveOut(shot.Name, place, c.ID, "needs %g GB of device memory, its smallest device has %g GB free", need, c.MemoryGB)
@@ -206,7 +210,7 @@ func (b *builder) estimate(shot plannedShot, place string, c stock.Crew) (planni
 	}
 	e, ok := timing.EstimateFor(place, c.ID, c.Models, shot.trials)
 	if !ok {
-		b.leaveOut(shot.Name, place, c.ID, "no frame was timed on it or on a crew of the same models: rotanex trial run %s --crew %s/%s", shot.Name, place, c.ID)
+		b.leaveOut(shot.Name, place, c.ID, "no frame was timed on it, nor on a crew of the same models%s", mend)
 		return 0, false
 	}
 	b.notes.Basis[basisKey(shot.Name, place, c.ID)] = e
@@ -239,7 +243,7 @@ func (b *builder) addOffers(ctx context.Context) error {
 				continue
 			}
 			for _, c := range o.Spec.Crews() {
-				if frame, ok := b.estimate(shot, o.Name, c); ok {
+				if frame, ok := b.estimate(shot, o.Name, c, false); ok {
 					used[c.ID] = true
 					b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Offer: o.Name, Crew: c.ID, Frame: frame})
 				}

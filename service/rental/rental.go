@@ -181,8 +181,16 @@ func (r *Rental) move(ctx context.Context, tx pgx.Tx, s server, now time.Time) e
 		if err := r.end(ctx, s); err != nil {
 			return fmt.Errorf("server %s of %s: %w", s.host, s.spec.Source, err)
 		}
-		_, err := tx.Exec(ctx, "UPDATE servers SET stopped_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, r.clock.Now())
-		if err != nil {
+		// With the server go its place in the stock and its agent's credential.
+		for _, statement := range []string{
+			"DELETE FROM hosts WHERE name = $1 AND server",
+			"DELETE FROM tokens WHERE host = $1 AND kind IN ('agent', 'join')",
+		} {
+			if _, err := tx.Exec(ctx, statement, s.host); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.Exec(ctx, "UPDATE servers SET stopped_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, r.clock.Now()); err != nil {
 			return err
 		}
 		return r.set(ctx, tx, s, "stopped", "")

@@ -194,6 +194,17 @@ func (s state) record(wall time.Time) api.Run {
 	return out
 }
 
+// placeSource is where a host of the run comes from; a rented server's host is not
+// in the stock any more once it is ended.
+func (s state) placeSource(host string) string {
+	for _, v := range s.servers {
+		if v.Host == host {
+			return s.sourceOf(v.Offer)
+		}
+	}
+	return s.hosts[host].Source
+}
+
 // crewRecords says what each crew of the run is doing.
 func (s state) crewRecords(wall time.Time) []api.RunCrew {
 	out := []api.RunCrew{}
@@ -205,7 +216,7 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 		if !seen {
 			i = len(out)
 			at[key], starts[key] = i, b.StartAt
-			out = append(out, api.RunCrew{Host: b.Host, Crew: b.Crew, Source: s.hosts[b.Host].Source, PlannedS: b.FrameS})
+			out = append(out, api.RunCrew{Host: b.Host, Crew: b.Crew, Source: s.placeSource(b.Host), PlannedS: b.FrameS})
 		}
 		out[i].Booked += b.Frames
 	}
