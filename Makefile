@@ -50,10 +50,10 @@ clean: ## remove what was built
 	rm -rf bin console/node_modules service/web/dist/assets service/web/dist/index.html service/web/dist/icon.svg
 
 demo-needs:
-	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql povray=povray /usr/share/povray-3.7/include/colors.inc=povray-includes
+	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql povray=povray /usr/share/povray-*/include/colors.inc=povray-includes
 
 test-needs:
-	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql pgbench=postgresql povray=povray /usr/share/povray-3.7/include/colors.inc=povray-includes chromium=chromium gcc=gcc /usr/include/stdlib.h=libc6-dev
+	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql pgbench=postgresql povray=povray /usr/share/povray-*/include/colors.inc=povray-includes chromium=chromium /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf=fonts-dejavu-core gcc=gcc /usr/include/stdlib.h=libc6-dev
 
 # The console is built when its sources are newer than what was built of them.
 CONSOLE := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/package.json
