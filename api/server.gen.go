@@ -1360,7 +1360,7 @@ type ServerInterface interface {
 	// GetLedger Time and money, planned and real, by crew
 	// (GET /runs/{run}/ledger)
 	GetLedger(w http.ResponseWriter, r *http.Request, run RunParam)
-	// SetRunState Pause, resume or cancel a run
+	// SetRunState Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 	// (PUT /runs/{run}/state)
 	SetRunState(w http.ResponseWriter, r *http.Request, run RunParam)
 	// SignOut End the browser's session
@@ -1543,7 +1543,7 @@ func (_ Unimplemented) GetLedger(w http.ResponseWriter, r *http.Request, run Run
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// SetRunState Pause, resume or cancel a run
+// SetRunState Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 // (PUT /runs/{run}/state)
 func (_ Unimplemented) SetRunState(w http.ResponseWriter, r *http.Request, run RunParam) {
 	w.WriteHeader(http.StatusNotImplemented)
@@ -3189,19 +3189,19 @@ var swaggerSpec = []string{
 	"ntiLNcKHc74Sr6KGqv/606bp8OReBQPL6BKOc9smc2QWR8BdKGFoTwdx0lbqynZmx+vn0wePn/hiQNs2",
 	"1ufDfGcLqfDJeiVS91zwdOObnfSc5B0mT6SsqcC2a422TxO3KCGJimkKCUnsRRpfI+uk5Y12XTzi7ry7",
 	"R8HnZuigL7fCA6CVZTY0ngkOmwlxfU3wTxJoipnsrhDl3tROWVux94AdwdkLtI4vnLn0BZwuNardx86G",
-	"QF1VIF82FHzvHsA7A5oJkaCKDEWIBVF1dfW2a6Sq7icJYI+UbeSzJX9bBI6lQ0l1bGmoXhSHOIB66ZJ6",
-	"51KslauIL2tVfNpOHIOyXNQlYy7Kj+4Ns36KrlwP//gACU0CU43UJePLCUqXFTY4YMrXyBD8UYdh1BGR",
-	"YUv+I/8ynH2QnH87yB/Nzz1Yd3zA+MHz8c3IhHqewCY4xsqmNiX/mUE9pqK91jrHRK+y7muLHJD/fWfB",
-	"Th/+wrX1+4rjoWU/mxCmcHt358wLf07QzgKyl2pVwHaeRJ9VdGFDIfcKj05Z5Xr2HMAJdBGdNiTGklLN",
-	"HO05PC5hdg/psmUnpi8sXzrQdOgsIAyMdJ8bP/PZH9RFFcklQI6aWXCwdWpzWLrDmA7SR+nUL2je21e+",
-	"aklTNWYIsZfd4AGcDRyofbhs74JVYxS/PVx+70rN7ulw2N9g+0VPHqobeQOIMA8Pxz5O8RqusSgwFhjj",
-	"1ihzpWQYdhT2cllIVac6tmxyfIP/3/ZZ5edwJS5L1O0+MdY1JO84Mu5qIBDgnEehu8mvsN/qYeFL1kLq",
-	"VWog1QU6PIvvlzD2lT/DccRXJdTKTgkhoWZhegChhgN1Hio79O6UZa6A4c+aKeOaRXxZYVibtHWJNCwP",
-	"EnjA6NeiduRiTQrumiFOCF1oIwXJmspsWuTWmGC2SBc7UjYSFUtcV3x9fIP/95rNHbgPCUP35p8zf6YT",
-	"XcY+177byAEMdA+Gbbg3HdCq7ciHT0Yk+c4iHz4ZOJSd7j/cRIVMo7PomObs+OoU+ciNHQoUMb60BxoO",
-	"K06cuxJ55a+4cferog712cOhqxF8uUp5uCviS5SggTYODAuI51XJZlPwq8B37/F6W42yyR9r18kp9M1F",
-	"vIKkSMFVfsVC2RNIf/9aLZsr9LntszIHAyjbacWG1uolWaHvXvlLeqRYSpoZRsQmpa4sw4MbK95uP93+",
-	"fwAAAP//",
+	"QF1VIF82FHzvHsA7A5oJkaCKDEWIBZE1gZ7ZlEl8RDmpuqJgqiTDjEotNxg1dncKulTL9nFOzbNSVfOU",
+	"BLDFyjbtsCV/WwROtUM5eWxpmEYUhzi/eulygudSrJUrqC9LXXzWTxyDskzYJaIuyo/ujTD8FF2pIv7x",
+	"AfKhBGYqqUvGlxMUTivsj8CUL7Eh+KMOw6gjoMOW/Ef+ZQTDQUoG7CB/tDjowbrjA8YPns5vRibU8wT2",
+	"0DFGOrUZ/c8M6jGT7bXWOeaJlWVjW+SA/O8bE3aGAC5cV8CvOJxatsMJYQq3d3fOvPDHDO0kInsnVwVs",
+	"54j0GVUXNpJyr/DolFWu5c8BfEgXEGpDYiwp1azZnrPnEmb3kG1bNnL6wvKlA02HTiLCuEr3sfMznzxC",
+	"XVCSXALkqJmN4YFlbnNYurOcDtJH6dQvaN7bV75qSVP1dQixl93gAXwVHKh9Nm2vklVjFL89m37vKtXu",
+	"6WzZX4D7RQ8uqgt9A4gwDw/HPk7xGq6xKDAWGOPWKHOVaBi1FPZuWkhVpzq2bHJ8g//f9lnl53AlLkvU",
+	"7T5w1jUk7zhx7uo/EOCcR6Grza+wXeth4UvWQupVaiDVBTo8yu+XMPaVP8Npxlcl1MpGCyGhZmF6AKGG",
+	"A3WeSTv07pRlrv7hz5po43pNfFlhWJu0dQc1LA8St8Dg2aJ2YmNNCu56KU4IXWgjBcmaymxa5NaYYLbG",
+	"FxtaNvIcS1xXfH18g//3ms0duA8JQ/fmnzP9phNdxj7XvlnJAQx0D4ZtuDcd0KpryYdPRiT5xiQfPhk4",
+	"lI3yP9xEhUyjs+iY5uz46hT5yI0dChQxvrTnIQ4rTpy7Cnvlb8hx17OiDvXJx6GbFXy1S3k2LOJLlKCB",
+	"LhA2WjavKj6bgl8FvnuPt+NqlE3+VLxOTqFvLuIVJEUKrnAsFsoeYPrr22rJYKHPbZuWORhA2UYtNrRW",
+	"r+gKfffK3/EjxVLSzDAi9jh1VR0e3Fgwd/vp9v8DAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -39,7 +39,7 @@ func (a *app) start() *cobra.Command {
 func (a *app) setState(use, state string) *cobra.Command {
 	does := map[string]string{
 		"pause":  "Let a run finish what it renders and take nothing new",
-		"resume": "Let a paused run go on",
+		"resume": "Let a paused run go on, or try an incomplete one's failed frames again",
 		"cancel": "End a run; what is being rendered for it is given up",
 	}[use]
 	return &cobra.Command{

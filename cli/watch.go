@@ -46,7 +46,7 @@ func ended(r api.Run) error {
 	if r.State == api.RunStateComplete {
 		return nil
 	}
-	return exit{ExitIncomplete, fmt.Sprintf("Run %s is %s: %d of %d frames failed; rotanex frames list %s --state failed", r.Id.String()[:8], r.State, r.Counts.Failed, total(r.Counts), r.Id.String()[:8])}
+	return exit{ExitIncomplete, fmt.Sprintf("Run %s is %s: %d of %d frames failed; rotanex frames list %s --state failed shows them, rotanex resume %s tries them again", r.Id.String()[:8], r.State, r.Counts.Failed, total(r.Counts), r.Id.String()[:8], r.Id.String()[:8])}
 }
 
 func total(c api.FrameCounts) int { return c.Waiting + c.Leased + c.Done + c.Failed }

@@ -234,6 +234,16 @@ func TestAFailedFrameIsTriedElsewhereAndGivenUpInTheEnd(t *testing.T) {
 	require.Len(t, detail.Attempts, 3)
 	assert.Equal(t, "out-of-memory", detail.Attempts[0].Cause)
 	assert.Equal(t, "the end", detail.Attempts[0].LogTail)
+
+	// Somebody mends it and resumes the run: the frame is tried again.
+	must[api.Run](t)(h.admin().SetRunState(t.Context(), run.Id, api.SetRunStateJSONRequestBody{State: "running"}))
+	for _, name := range []string{"bellows", "eddy"} {
+		agents[name].beat()
+		for _, l := range agents[name].lease() {
+			agents[name].deliver(l)
+		}
+	}
+	assert.Equal(t, api.RunStateComplete, h.run(run).State)
 }
 
 func TestPauseResumeCancelAndDrain(t *testing.T) {

@@ -308,14 +308,14 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{run}/ledger (the `GetLedger` operationId).
 	GetLedger(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetRunStateWithBody Pause, resume or cancel a run
+	// SetRunStateWithBody Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /runs/{run}/state (the `SetRunState` operationId).
 	SetRunStateWithBody(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetRunState Pause, resume or cancel a run
+	// SetRunState Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -965,7 +965,7 @@ func (c *Client) GetLedger(ctx context.Context, run RunParam, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
-// SetRunStateWithBody Pause, resume or cancel a run
+// SetRunStateWithBody Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 //
 // Takes any type of body and a specified content type.
 //
@@ -982,7 +982,7 @@ func (c *Client) SetRunStateWithBody(ctx context.Context, run RunParam, contentT
 	return c.Client.Do(req)
 }
 
-// SetRunState Pause, resume or cancel a run
+// SetRunState Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 //
 // Takes a body of the `application/json` content type.
 //
@@ -3344,14 +3344,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /runs/{run}/ledger (the `GetLedger` operationId).
 	GetLedgerWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*GetLedgerResponse, error)
 
-	// SetRunStateWithBodyWithResponse Pause, resume or cancel a run
+	// SetRunStateWithBodyWithResponse Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /runs/{run}/state (the `SetRunState` operationId).
 	SetRunStateWithBodyWithResponse(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRunStateResponse, error)
 
-	// SetRunStateWithResponse Pause, resume or cancel a run
+	// SetRunStateWithResponse Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -5608,7 +5608,7 @@ func (c *ClientWithResponses) GetLedgerWithResponse(ctx context.Context, run Run
 	return ParseGetLedgerResponse(rsp)
 }
 
-// SetRunStateWithBodyWithResponse Pause, resume or cancel a run
+// SetRunStateWithBodyWithResponse Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -5621,7 +5621,7 @@ func (c *ClientWithResponses) SetRunStateWithBodyWithResponse(ctx context.Contex
 	return ParseSetRunStateResponse(rsp)
 }
 
-// SetRunStateWithResponse Pause, resume or cancel a run
+// SetRunStateWithResponse Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

@@ -235,7 +235,8 @@ func (q *Runs) find(ctx context.Context, id uuid.UUID) (Run, error) {
 	return run, err
 }
 
-// SetState pauses, resumes or cancels a run. Paused and cancelled runs grant no
+// SetState pauses, resumes or cancels a run. To resume one that is incomplete is
+// to try its failed frames again, on every crew, as if they had not failed. Paused and cancelled runs grant no
 // leases; what is being rendered for a cancelled one is given up.
 func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
@@ -249,7 +250,13 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 		if run.State == state {
 			return nil
 		}
-		if run.State != "running" && run.State != "paused" {
+		again := run.State == "incomplete" && state == "running"
+		if again {
+			if err := tryAgain(tx, id); err != nil {
+				return err
+			}
+		}
+		if run.State != "running" && run.State != "paused" && !again {
 			return edge.Conflict(fmt.Sprintf("the run is %s, which is final", run.State))
 		}
 		var ended *time.Time
@@ -272,6 +279,14 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 		q.feed.Wake(events.Changes, events.Work)
 	}
 	return err
+}
+
+// tryAgain lets the failed frames of a run wait again and opens its bookings.
+func tryAgain(tx *gorm.DB, run uuid.UUID) error {
+	if err := tx.Exec("UPDATE frames SET state = 'waiting', failures = 0, failed_on = '{}' WHERE run_id = ? AND state = 'failed'", run).Error; err != nil {
+		return err
+	}
+	return tx.Exec("UPDATE bookings SET open = true WHERE run_id = ?", run).Error
 }
 
 // giveUpLeases ends all leases of a run; its agents learn of it at their next heartbeat.

@@ -304,7 +304,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Pause, resume or cancel a run */
+        /** Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again */
         put: operations["setRunState"];
         post?: never;
         delete?: never;

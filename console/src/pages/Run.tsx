@@ -4,7 +4,7 @@ import { useMemo, useState } from "react";
 import { useParams } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
 import { isOver, pictureURL, useFrames, useRun } from "../api/queries";
-import { drift, length, moment, money, none } from "../parts/format";
+import { count, drift, length, moment, money, none } from "../parts/format";
 import { Figure, Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
 import { Failed, Shown } from "../parts/States";
@@ -28,6 +28,15 @@ function Controls({ run }: { run: Run }) {
       cache.invalidateQueries({ queryKey: ["runs"] });
     },
   });
+  if (run.state === "incomplete")
+    return (
+      <Stack align="flex-end">
+        <Button loading={set.isPending} onClick={() => set.mutate("running")}>
+          Try {count(run.counts.failed, "failed frame")} again
+        </Button>
+        {set.error && <Failed error={set.error} />}
+      </Stack>
+    );
   if (isOver(run)) return null;
   return (
     <Stack align="flex-end">
@@ -136,7 +145,9 @@ function Contents({ run }: { run: Run }) {
         .sort((a, b) => Date.parse(b.done ?? "") - Date.parse(a.done ?? ""))[0],
     [frames.data],
   );
-  const chosen = picked ? byShot.get(picked.shot)?.find((f) => f.frame === picked.frame) : newest;
+  // What failed asks for a hand; else the newest picture is what one came to see.
+  const failed = isOver(run) ? (frames.data ?? []).find((f) => f.state === "failed") : undefined;
+  const chosen = picked ? byShot.get(picked.shot)?.find((f) => f.frame === picked.frame) : (failed ?? newest);
   const shot = run.shots.find((s) => s.shot === chosen?.shot);
   return (
     <Stack gap="6">
