@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os/exec"
 	"path/filepath"
+	"slices"
 
 	"rotanex.example/api"
 	"rotanex.example/cli"
@@ -13,35 +14,51 @@ import (
 
 // job does the main job, step by step, and leaves out what stands from before.
 func (d *Demo) job(ctx context.Context) error {
-	runs, err := asked[[]api.Run](d, ctx, "runs", "list")
+	run, found, err := d.ownRun(ctx)
 	if err != nil {
 		return err
 	}
-	if len(runs) == 0 {
+	if found {
+		d.say("The run of before stands: %s", run.State)
+	} else {
 		if err := d.time(ctx); err != nil {
 			return err
 		}
 		if err := d.begin(ctx); err != nil {
 			return err
 		}
-	} else {
-		d.say("The run of before stands: %s", runs[0].State)
+		if run, _, err = d.ownRun(ctx); err != nil {
+			return err
+		}
 	}
-	if len(runs) == 0 || runs[0].State == api.RunStateRunning || runs[0].State == api.RunStatePaused {
+	id := run.Id.String()[:8]
+	if run.State == api.RunStateRunning || run.State == api.RunStatePaused {
 		d.say("Watch it in the console as well: %s  (token %s)", d.address, d.token)
-		if err := d.rotanex(ctx, "watch", "latest"); err != nil {
+		if err := d.rotanex(ctx, "watch", id); err != nil {
 			return fmt.Errorf("the run: %w", err)
 		}
 	}
 	frames := filepath.Join(d.State, "frames")
-	if err := d.rotanex(ctx, "collect", "latest", "--to", frames); err != nil {
+	if err := d.rotanex(ctx, "collect", id, "--to", frames); err != nil {
 		return fmt.Errorf("collecting: %w", err)
 	}
-	if err := d.rotanex(ctx, "ledger", "latest"); err != nil {
+	if err := d.rotanex(ctx, "ledger", id); err != nil {
 		return err
 	}
 	d.say("Every frame was rendered, checked and collected: %s", frames)
 	return nil
+}
+
+// ownRun finds the demo's own run: the first of its two shots. Others may have been
+// started since, by whoever tries things out.
+func (d *Demo) ownRun(ctx context.Context) (run api.Run, found bool, err error) {
+	runs, err := asked[[]api.Run](d, ctx, "runs", "list")
+	for _, r := range slices.Backward(runs) {
+		if len(r.Shots) == len(planned) && r.Shots[0].Shot == planned[0] && r.Shots[1].Shot == planned[1] && r.State != api.RunStateCancelled {
+			return r, true, err
+		}
+	}
+	return run, false, err
 }
 
 // time runs the trials that are not there yet, those of all shots side by side:
