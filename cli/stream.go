@@ -40,9 +40,13 @@ func read(ctx context.Context, answer *http.Response, last string, out chan<- ap
 	defer func() { _ = answer.Body.Close() }()
 	lines := bufio.NewScanner(answer.Body)
 	lines.Buffer(nil, 1<<20)
+	next := last
 	for lines.Scan() {
 		if id, ok := strings.CutPrefix(lines.Text(), "id: "); ok {
-			last = id
+			next = id
+		}
+		if lines.Text() == "" { // the message is whole: only now it counts as heard
+			last = next
 		}
 		data, ok := strings.CutPrefix(lines.Text(), "data: ")
 		if !ok {

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -22,6 +23,7 @@ type listener struct {
 	frames map[int]int // how often each was said to be done
 	last   string
 	cancel context.CancelFunc
+	ended  chan struct{} // closed when it hears no more
 }
 
 func (l *listener) done() int {
@@ -48,20 +50,24 @@ func (h *house) hearAfter(run api.Run, last *string, frames map[int]int) *listen
 	answer, err := h.admin().StreamEvents(ctx, &api.StreamEventsParams{Run: &run.Id, LastEventID: last})
 	require.NoError(h.t, client.Check(answer, err))
 	require.Equal(h.t, "text/event-stream", answer.Header.Get("Content-Type"))
-	l := &listener{frames: frames, cancel: cancel}
+	l := &listener{frames: frames, cancel: cancel, ended: make(chan struct{})}
 	go l.read(answer)
 	return l
 }
 
 func (l *listener) read(answer *http.Response) {
+	defer close(l.ended)
 	defer func() { _ = answer.Body.Close() }()
-	lines := bufio.NewScanner(answer.Body)
+	lines, next := bufio.NewScanner(answer.Body), ""
 	for lines.Scan() {
 		id, isID := strings.CutPrefix(lines.Text(), "id: ")
 		data, isData := strings.CutPrefix(lines.Text(), "data: ")
 		l.mu.Lock()
 		if isID {
-			l.last = id
+			next = id
+		}
+		if lines.Text() == "" { // the message is whole
+			l.last = next
 		}
 		var e api.Event
 		if isData && json.Unmarshal([]byte(data), &e) == nil && e.Kind == api.EventKindFrame && e.State == "done" {
@@ -72,7 +78,7 @@ func (l *listener) read(answer *http.Response) {
 }
 
 func TestAListenerThatWasAwayMissesNothing(t *testing.T) {
-	h, _, one, two, run := playedHouse(t, "1-12")
+	h, clock, one, two, run := playedHouse(t, "1-12")
 	take := func() {
 		t.Helper()
 		for _, a := range []hand{one, two} {
@@ -83,9 +89,10 @@ func TestAListenerThatWasAwayMissesNothing(t *testing.T) {
 	}
 	first := h.hear(run)
 	take()
-	h.until("the first frames to be heard of", func() bool { return first.done() > 0 })
-	before := first.done()
+	h.until("the first frames to be heard of", func() bool { clock.Advance(time.Second); return first.done() > 0 })
 	first.cancel()
+	<-first.ended
+	before := first.done()
 	for h.run(run).Counts.Waiting > 4 { // nobody listens
 		take()
 	}
@@ -94,7 +101,7 @@ func TestAListenerThatWasAwayMissesNothing(t *testing.T) {
 	for h.run(run).Counts.Waiting > 0 {
 		take()
 	}
-	h.until("the rest to be heard of", func() bool { return second.done() == 12-before })
+	h.until("the rest to be heard of", func() bool { clock.Advance(time.Second); return second.done() == 12-before })
 	second.mu.Lock()
 	defer second.mu.Unlock()
 	for frame, times := range second.frames {

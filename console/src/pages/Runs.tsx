@@ -14,7 +14,7 @@ export function Progress({ counts }: { counts: Schemas["FrameCounts"] }) {
   const all = Math.max(1, totalOf(counts));
   return (
     <Box display="flex" alignItems="center" gap="3">
-      <Box display="flex" w="10rem" h="6px" bg="waiting" rounded="full" overflow="hidden" aria-hidden>
+      <Box display="flex" w="7rem" h="6px" bg="waiting" rounded="full" overflow="hidden" aria-hidden>
         <Box w={`${(100 * counts.done) / all}%`} bg="done" />
         <Box w={`${(100 * counts.leased) / all}%`} bg="leased" />
         <Box w={`${(100 * counts.failed) / all}%`} bg="failed" />
@@ -59,8 +59,11 @@ export function Runs() {
                   { name: "Shots", cell: (r) => r.shots.map((s) => s.shot).join(", ") },
                   { name: "State", cell: (r) => <State>{r.state}</State> },
                   { name: "Frames done", cell: (r) => <Progress counts={r.counts} /> },
-                  { name: "Cost so far", cell: (r) => money(r.currency, r.cost_so_far), right: true },
-                  { name: "Planned", cell: (r) => money(r.currency, r.planned_cost), right: true },
+                  {
+                    name: "Cost so far",
+                    cell: (r) => `${money(r.currency, r.cost_so_far)} of ${money(r.currency, r.planned_cost)}`,
+                    right: true,
+                  },
                   { name: "Ended, or expected", cell: (r) => moment(r.ended ?? r.expected_finish) },
                   { name: "Deadline", cell: (r) => moment(r.deadline) },
                 ]}
