@@ -63,8 +63,10 @@ func TestWhatWasLeftOutIsALineForEachPlace(t *testing.T) {
 		"lamp-040 on capstan: too little memory",
 		"coda-060 on capstan/g0: not timed",
 	}, leftOut([]api.LeftOut{
-		{Shot: "lamp-040", Place: "bellows", Crew: "g0", Why: "not timed"}, {Shot: "lamp-040", Place: "bellows", Crew: "g1", Why: "too small"},
-		{Shot: "lamp-040", Place: "capstan", Why: "too little memory"}, {Shot: "coda-060", Place: "capstan", Crew: "g0", Why: "not timed"},
+		{Shot: "lamp-040", Place: "bellows", Crew: "g0", Why: "not timed"},
+		{Shot: "lamp-040", Place: "bellows", Crew: "g1", Why: "too small"},
+		{Shot: "lamp-040", Place: "capstan", Why: "too little memory"},
+		{Shot: "coda-060", Place: "capstan", Crew: "g0", Why: "not timed"},
 	}))
 }
 
