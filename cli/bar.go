@@ -2,6 +2,7 @@ package cli
 
 import (
 	"os"
+	"time"
 
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
@@ -11,8 +12,14 @@ import (
 // bar shows progress of something long on a terminal, and nothing elsewhere.
 type bar struct{ shown *progressbar.ProgressBar }
 
+// onTerminal reports whether somebody watches what is said on the side.
+func onTerminal(cmd *cobra.Command) bool {
+	f, ok := cmd.ErrOrStderr().(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
 func newBar(cmd *cobra.Command, what string, total int) *bar {
-	if f, ok := cmd.ErrOrStderr().(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+	if !onTerminal(cmd) {
 		return &bar{}
 	}
 	return &bar{progressbar.NewOptions(max(total, 1),
@@ -30,5 +37,34 @@ func (b *bar) set(done, total int) {
 func (b *bar) clear() {
 	if b.shown != nil {
 		_ = b.shown.Clear()
+	}
+}
+
+// working shows on a terminal that something of unknown length goes on, until the
+// returned function is called.
+func working(cmd *cobra.Command, what string) (stop func()) {
+	if !onTerminal(cmd) {
+		return func() {}
+	}
+	spinner := progressbar.NewOptions(-1, progressbar.OptionSetWriter(cmd.ErrOrStderr()), progressbar.OptionSetDescription(what),
+		progressbar.OptionSpinnerType(14), progressbar.OptionSetElapsedTime(true), progressbar.OptionClearOnFinish())
+	done, ended := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(ended)
+		ticks := time.NewTicker(150 * time.Millisecond)
+		defer ticks.Stop()
+		for {
+			select {
+			case <-done:
+				_ = spinner.Clear()
+				return
+			case <-ticks.C:
+				_ = spinner.Add(1)
+			}
+		}
+	}()
+	return func() {
+		close(done)
+		<-ended
 	}
 }

@@ -48,7 +48,9 @@ that it answers. Exit status: 0 meets the deadline, 3 late, 4 over the budget,
 					return err
 				}
 			}
+			stop := working(cmd, "planning")
 			p, err := client.Decode[api.Plan](c.CreatePlan(cmd.Context(), &api.CreatePlanParams{IdempotencyKey: new(newKey())}, ask))
+			stop()
 			if err != nil {
 				return err
 			}
@@ -219,7 +221,9 @@ no database. Exit status: 0 meets every deadline, 3 late, 4 over the budget,
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
+			stop := working(cmd, "solving")
 			plan, err := planning.Solve(cmd.Context(), problem, planning.Options{TimeLimit: limit})
+			stop()
 			if err != nil {
 				return err
 			}
