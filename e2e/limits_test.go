@@ -68,7 +68,7 @@ func TestWhatAnAgentFoundStands(t *testing.T) {
 	declared.Devices = append([]stock.Device{}, bellows.Devices...)
 	declared.Devices[0].MemoryGB = 48 // somebody's memory is better than the machine's
 	h.putHost(declared)
-	a := h.hand(bellows)
+	h.hand(bellows)
 	got := must[api.Host](t)(h.admin().GetHost(t.Context(), "bellows"))
 	assert.True(t, got.Found)
 	assert.InDelta(t, 24, got.Spec.Devices[0].MemoryGb, 0, "as found, not as declared")
@@ -78,7 +78,6 @@ func TestWhatAnAgentFoundStands(t *testing.T) {
 	got = must[api.Host](t)(h.admin().GetHost(t.Context(), "bellows"))
 	assert.InDelta(t, 24, got.Spec.Devices[0].MemoryGb, 0, "a file that is imported again does not undo it")
 	assert.Equal(t, "by the window", got.Spec.Note)
-	_ = a
 }
 
 func TestPictures(t *testing.T) {

@@ -88,7 +88,7 @@ func (s *solver) solve() *Plan {
 		best.Status = OverBudget
 		return best
 	}
-	finishBy := func(t Millis) *Plan { return s.plan(cap(asked, t)) }
+	finishBy := func(t Millis) *Plan { return s.plan(capped(asked, t)) }
 	if s.Goal == Fastest {
 		if sooner := s.earliest(0, best.Finish, func(t Millis) *Plan { return s.inside(finishBy(t)) }); sooner != nil {
 			return sooner
@@ -116,7 +116,7 @@ func shift(deadlines []Millis, by Millis) []Millis {
 	return out
 }
 
-func cap(deadlines []Millis, at Millis) []Millis {
+func capped(deadlines []Millis, at Millis) []Millis {
 	out := slices.Clone(deadlines)
 	for i := range out {
 		out[i] = min(out[i], at)
@@ -157,7 +157,7 @@ func (s *solver) plan(deadlines []Millis) *Plan {
 		if best != nil && s.ctx.Err() != nil {
 			break
 		}
-		d, c := &draft{sentTo: map[[2]string]bool{}}, newCalendar(s.model)
+		d, c := &draft{}, newCalendar(s.model)
 		placed := true
 		for _, i := range order {
 			cost, book := s.planShot(s.shots[i], deadlines[i], c, false)

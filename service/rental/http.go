@@ -24,23 +24,18 @@ func (r Remote) Make(ctx context.Context, o Order) error {
 	if err != nil {
 		return err
 	}
-	return r.ask(ctx, http.MethodPut, o.Name, body, nil)
-}
-
-// Look implements Provider.
-func (r Remote) Look(ctx context.Context, name string) (s Status, err error) {
-	return s, r.ask(ctx, http.MethodGet, name, nil, &s)
+	return r.ask(ctx, http.MethodPut, o.Name, body)
 }
 
 // End implements Provider.
 func (r Remote) End(ctx context.Context, name string) error {
-	if err := r.ask(ctx, http.MethodDelete, name, nil, nil); err != nil && err != ErrGone {
+	if err := r.ask(ctx, http.MethodDelete, name, nil); err != nil && err != ErrGone {
 		return err
 	}
 	return nil
 }
 
-func (r Remote) ask(ctx context.Context, method, name string, body []byte, into any) error {
+func (r Remote) ask(ctx context.Context, method, name string, body []byte) error {
 	address := strings.TrimRight(r.Address, "/") + "/servers/" + url.PathEscape(name)
 	request, err := http.NewRequestWithContext(ctx, method, address, bytes.NewReader(body))
 	if err != nil {
@@ -64,8 +59,6 @@ func (r Remote) ask(ctx context.Context, method, name string, body []byte, into 
 		return ErrGone
 	case answer.StatusCode >= 300:
 		return fmt.Errorf("%s %s answered %s: %s", method, address, answer.Status, strings.TrimSpace(string(said)))
-	case into != nil:
-		return json.Unmarshal(said, into)
 	}
 	return nil
 }

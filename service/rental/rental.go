@@ -44,8 +44,6 @@ var ErrGone = errors.New("the source has no such server")
 type Provider interface {
 	// Make asks for a server; one of that name that stands already is that server.
 	Make(ctx context.Context, o Order) error
-	// Look returns a server's state, or ErrGone.
-	Look(ctx context.Context, name string) (Status, error)
 	// End ends a server; ending one that is gone is no error.
 	End(ctx context.Context, name string) error
 }

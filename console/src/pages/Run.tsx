@@ -97,7 +97,7 @@ function Figures({ run }: { run: Run }) {
         beside={isOver(run) ? "towards the end" : `the plan has ${rate(run.planned_frames_hour)} now`}
       />
       <Figure
-        label="Money so far"
+        label={run.ended ? "Money" : "Money so far"}
         value={money(run.currency, run.cost_so_far)}
         beside={`planned ${money(run.currency, run.planned_cost)}`}
       />
