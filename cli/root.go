@@ -101,7 +101,7 @@ else from the file config.yaml in ` + configFolder() + `.`,
 		list []*cobra.Command
 	}{
 		{"job", []*cobra.Command{a.hosts(), a.offers(), a.shots(), a.trial(), a.plan(), a.start(), a.watch(), a.collect(), a.ledger()}},
-		{"more", []*cobra.Command{a.plans(), a.solve(), a.runs(), a.frames(), a.setState("pause", "paused"), a.setState("resume", "running"), a.setState("cancel", "cancelled"), a.tokens(), a.whoami()}},
+		{"more", []*cobra.Command{a.plans(), a.solve(), a.timing(), a.runs(), a.frames(), a.setState("pause", "paused"), a.setState("resume", "running"), a.setState("cancel", "cancelled"), a.tokens(), a.whoami()}},
 	} {
 		for _, c := range group.list {
 			c.GroupID = group.id

@@ -1,0 +1,377 @@
+package timing
+
+import (
+	"errors"
+	"math"
+	"slices"
+
+	"gonum.org/v1/gonum/mat"
+)
+
+// The noise of a cell: what its time differs from the model's by. Both guesses
+// count for so many cells.
+const (
+	rowSpread, rowCount     = 0.02, 3.0 // from one frame to the next of the same kind
+	modelSpread, modelCount = 0.02, 3.0 // of a crew from the formula
+	// tails is the degrees of freedom of Student's t by which cells differ: few,
+	// so that an outlier is given up rather than followed.
+	tails = 4.0
+	// fewRepeats is how many repeated frames tell one spread from the other; with
+	// fewer each is taken for half of the two together.
+	fewRepeats = 4
+	// stageSpread is how far a renderer's own word on a part of its time is trusted.
+	stageSpread = 0.1
+)
+
+// Model is the timing model fitted to observations: the maximum of the posterior,
+// with the normal distribution about it. docs/timing.md derives it.
+type Model struct {
+	layout  *layout
+	cells   []fitted
+	spreads [groups]float64
+	row     float64 // spread of one frame about its cell's
+	misfit  float64 // spread of a cell about the formula
+	repeats int     // frames that say what row is
+	post    posterior
+	models  map[string]bool // device models observed
+	crews   map[string]bool // subjects of which a crew of several devices was observed
+	fixedG  int             // how many global parameters the posterior is of
+	fixedS  []int           // and of each subject
+	draws   *draws
+}
+
+type fitted struct {
+	cell
+	subject int
+	formula
+	weight float64 // 1 for a cell like others, near 0 for an outlier
+}
+
+// noise is the variance of a cell's log about the formula.
+func (m *Model) noise(c *cell) float64 {
+	return m.misfit*m.misfit + m.row*m.row/float64(c.frames)
+}
+
+var errNothing = errors.New("there is no timed frame to learn from")
+
+// Fit fits the model. Observations are in seconds; their order does not matter to
+// the result beyond rounding.
+func Fit(observed []Observation) (*Model, error) { return fit(observed, nil) }
+
+// fit starts from where another model's fit ended, if there is one.
+func fit(observed []Observation, from *Model) (*Model, error) {
+	if len(observed) == 0 {
+		return nil, errNothing
+	}
+	for _, o := range observed {
+		if err := o.validate(); err != nil {
+			return nil, err
+		}
+	}
+	m := &Model{layout: newLayout(), models: map[string]bool{}, crews: map[string]bool{}, row: rowSpread, misfit: modelSpread}
+	for g := range groups {
+		m.spreads[g] = firstSpread[g].spread
+	}
+	for _, c := range cells(observed) {
+		s, f := m.layout.formula(c.Subject, c.Place, c.Part, c.Condition)
+		m.cells = append(m.cells, fitted{c, s, f, 1})
+		for _, d := range c.Place.Members {
+			m.models[d.Model] = true
+			m.models[d.Like] = m.models[d.Like] || !d.CPU
+		}
+		if len(c.Place.Members) > 1 {
+			m.crews[c.Subject] = true
+		}
+	}
+	m.row, m.repeats = pooled(m.cells)
+	m.start()
+	m.anchor()
+	if from != nil {
+		m.startFrom(from)
+	}
+	m.fixedG = len(m.layout.global.params)
+	for _, b := range m.layout.subjects {
+		m.fixedS = append(m.fixedS, len(b.params))
+	}
+	for round := range 6 {
+		if err := m.climb(); err != nil {
+			return nil, err
+		}
+		if moved := m.learnSpreads(); moved < 0.03 && round > 0 {
+			break
+		}
+		m.anchor()
+	}
+	return m, m.climb()
+}
+
+// pooled is the spread of one frame within its cell, over all cells, and how many
+// frames more than cells it rests on.
+func pooled(all []fitted) (spread float64, repeats int) {
+	sum, free := rowCount*rowSpread*rowSpread, rowCount
+	for _, c := range all {
+		sum += c.spread
+		free += float64(c.free)
+		repeats += c.free
+	}
+	return math.Sqrt(sum / free), repeats
+}
+
+// start puts each subject's whole time where its cells say, at prior rates.
+func (m *Model) start() {
+	l := m.layout
+	var typical []float64
+	for s, b := range l.subjects {
+		var offs []float64
+		for i := range m.cells {
+			if c := &m.cells[i]; c.subject == s {
+				offs = append(offs, c.log-math.Log(c.parts(l.global.x, b.x, 0).Total()))
+			}
+		}
+		slices.Sort(offs)
+		b.x[0] = median(offs)
+		b.params[0].mean = b.x[0]
+		typical = append(typical, b.x[0])
+	}
+	slices.Sort(typical)
+	l.centre = median(typical)
+}
+
+// anchor sets each subject's anchor to what was typically observed of it at the
+// rates as they stand, and moves its whole time along, so that nothing else changes.
+func (m *Model) anchor() {
+	l := m.layout
+	rates, loads, count := make([]float64, len(l.subjects)), make([]float64, len(l.subjects)), make([]float64, len(l.subjects))
+	for i := range m.cells {
+		c := &m.cells[i]
+		at, sum := readers(l.global.x, l.subjects[c.subject].x)
+		rate, load := c.rate(sum, at)
+		rates[c.subject] += math.Log(rate)
+		loads[c.subject] += load
+		count[c.subject]++
+	}
+	for s, b := range l.subjects {
+		next := anchor{math.Exp(rates[s] / count[s]), loads[s] / count[s]}
+		at, sum := readers(l.global.x, b.x)
+		fixed := math.Exp(sum([]ref{ref(l.global.index[pFixed]), local(1)}) - at(ref(l.global.index[pHeavy]))*(b.x[0]-l.centre))
+		load := math.Exp(sum([]ref{ref(l.global.index[pLoad]), local(2)}))
+		whole := func(a anchor) float64 { return 1/a.rate + fixed + load*a.loads }
+		b.x[0] += math.Log(whole(next) / whole(*l.anchors[s]))
+		b.params[0].mean = b.x[0]
+		*l.anchors[s] = next
+	}
+}
+
+func (m *Model) startFrom(from *Model) {
+	carry := func(to, old *block) {
+		for name, i := range to.index {
+			if j, known := old.index[name]; known && j < len(old.x) {
+				to.x[i] = old.x[j]
+			}
+		}
+	}
+	carry(&m.layout.global, &from.layout.global)
+	for name, s := range m.layout.subject {
+		if o, known := from.layout.subject[name]; known {
+			carry(m.layout.subjects[s], from.layout.subjects[o])
+		}
+	}
+	m.spreads, m.misfit = from.spreads, from.misfit
+	if m.repeats < fewRepeats {
+		m.row = m.misfit
+	}
+	m.layout.centre = from.layout.centre
+}
+
+func (m *Model) spreadOf(p parameter) float64 {
+	if p.group == fixedPrior {
+		return p.spread
+	}
+	return m.spreads[p.group]
+}
+
+// objective is minus the log of the posterior, but for a constant.
+func (m *Model) objective() float64 {
+	sum := 0.0
+	prior := func(b *block, n int) {
+		for i, p := range b.params[:n] {
+			d := (b.x[i] - p.mean) / m.spreadOf(p)
+			sum += d * d / 2
+		}
+	}
+	prior(&m.layout.global, m.fixedG)
+	for s, b := range m.layout.subjects {
+		prior(b, m.fixedS[s])
+	}
+	for i := range m.cells {
+		c := &m.cells[i]
+		p := c.parts(m.layout.global.x, m.layout.subjects[c.subject].x, m.layout.centre)
+		d := c.log - math.Log(p.Total())
+		sum += (tails + 1) / 2 * math.Log1p(d*d/m.noise(&c.cell)/tails)
+		sum += stageMiss(c.Fixed, p.Fixed) + stageMiss(c.Load, p.Load)
+	}
+	return sum
+}
+
+func stageMiss(said, is float64) float64 {
+	if said <= 0 {
+		return 0
+	}
+	d := math.Log(said/is) / stageSpread
+	return (tails + 1) / 2 * math.Log1p(d*d/tails)
+}
+
+// climb finds the maximum by damped Gauss-Newton steps, weighing cells anew at each.
+func (m *Model) climb() error {
+	damp := 1e-6
+	now := m.objective()
+	for range 60 {
+		a := m.normal()
+		var done bool
+		for {
+			trial := a.damped(damp)
+			if err := trial.factor(); err != nil {
+				if damp *= 10; damp > 1e8 {
+					return err
+				}
+				continue
+			}
+			step := trial.solve()
+			m.move(step, 1)
+			next := m.objective()
+			if next <= now+1e-12 {
+				done = now-next < 1e-7*(1+math.Abs(now))
+				now, damp = next, max(1e-9, damp/10)
+				break
+			}
+			m.move(step, -1)
+			if damp = max(damp, 1e-6) * 10; damp > 1e8 {
+				done = true
+				break
+			}
+		}
+		if done {
+			break
+		}
+	}
+	a := m.normal()
+	if err := a.factor(); err != nil {
+		return err
+	}
+	m.post = a
+	m.draws = nil
+	return nil
+}
+
+func (m *Model) move(step []*mat.VecDense, sign float64) {
+	blocks := append([]*block{&m.layout.global}, m.layout.subjects...)
+	for b, s := range step {
+		for i := range s.Len() {
+			blocks[b].x[i] += sign * s.AtVec(i)
+		}
+	}
+}
+
+// gradient returns the cell's log time and its derivatives by c.refs; and those of
+// the logs of its fixed and load parts.
+func (m *Model) gradient(c *fitted) (p Parts, whole, fixed, load []float64) {
+	g, x := m.layout.global.x, m.layout.subjects[c.subject].x
+	p = c.parts(g, x, m.layout.centre)
+	whole, fixed, load = make([]float64, len(c.refs)), make([]float64, len(c.refs)), make([]float64, len(c.refs))
+	const h = 1e-5
+	for i, r := range c.refs {
+		at := &g
+		j := int(r)
+		if r < 0 {
+			at, j = &x, int(-1-r)
+		}
+		(*at)[j] += h
+		q := c.parts(g, x, m.layout.centre)
+		(*at)[j] -= h
+		whole[i] = math.Log(q.Total()/p.Total()) / h
+		fixed[i] = math.Log(q.Fixed/p.Fixed) / h
+		if p.Load > 0 {
+			load[i] = math.Log(q.Load/p.Load) / h
+		}
+	}
+	return p, whole, fixed, load
+}
+
+// normal sets up the normal equations of a Gauss-Newton step, and weighs the cells.
+func (m *Model) normal() posterior {
+	a := newPosterior(m.fixedG, m.fixedS)
+	prior := func(k int, b *block, n int) {
+		for i, p := range b.params[:n] {
+			s := m.spreadOf(p)
+			a.addDiagonal(k, i, 1/(s*s), (p.mean-b.x[i])/(s*s))
+		}
+	}
+	prior(-1, &m.layout.global, m.fixedG)
+	for s, b := range m.layout.subjects {
+		prior(s, b, m.fixedS[s])
+	}
+	for i := range m.cells {
+		c := &m.cells[i]
+		p, whole, fixed, load := m.gradient(c)
+		noise := m.noise(&c.cell)
+		d := c.log - math.Log(p.Total())
+		c.weight = min(1, (tails+1)/(tails+d*d/noise))
+		a.add(c.subject, c.refs, whole, (tails+1)/(tails+d*d/noise)/noise, d)
+		if c.Fixed > 0 {
+			a.addStage(c.subject, c.refs, fixed, math.Log(c.Fixed/p.Fixed))
+		}
+		if c.Load > 0 && p.Load > 0 {
+			a.addStage(c.subject, c.refs, load, math.Log(c.Load/p.Load))
+		}
+	}
+	return a
+}
+
+// learnSpreads sets each learnt spread to what the parameters in its group and
+// their uncertainty say (one step of expectation maximisation), and returns the
+// largest relative change.
+func (m *Model) learnSpreads() float64 {
+	var sum, count [groups]float64
+	for g := range groups {
+		first := firstSpread[g]
+		sum[g], count[g] = first.count*first.spread*first.spread, first.count
+	}
+	for s, b := range m.layout.subjects {
+		for i, p := range b.params[:m.fixedS[s]] {
+			if p.group == fixedPrior {
+				continue
+			}
+			d := b.x[i] - p.mean
+			sum[p.group] += d*d + m.post.variance(s, []ref{local(i)}, []float64{1})
+			count[p.group]++
+		}
+	}
+	moved := 0.0
+	for g := gpuBySubject; g < groups; g++ {
+		next := math.Sqrt(sum[g] / count[g])
+		moved = max(moved, math.Abs(next/m.spreads[g]-1))
+		m.spreads[g] = next
+	}
+	missed, n := modelCount*modelSpread*modelSpread, modelCount
+	for i := range m.cells {
+		c := &m.cells[i]
+		p, whole, _, _ := m.gradient(c)
+		d := c.log - math.Log(p.Total())
+		leverage := m.post.variance(c.subject, c.refs, whole)
+		weight := (tails + 1) / (tails + d*d/m.noise(&c.cell))
+		all := weight * (d*d + leverage)
+		if m.repeats < fewRepeats {
+			missed += all / 2
+		} else {
+			missed += max(0, all-m.row*m.row/float64(c.frames))
+		}
+		n++
+	}
+	next := max(0.008, math.Sqrt(missed/n))
+	moved = max(moved, math.Abs(next/m.misfit-1))
+	m.misfit = next
+	if m.repeats < fewRepeats {
+		m.row = next
+	}
+	return moved
+}
