@@ -15,7 +15,7 @@ const (
 	modelSpread, modelCount = 0.02, 3.0 // of a crew from the formula
 	// tails is the degrees of freedom of Student's t by which cells differ: few,
 	// so that an outlier is given up rather than followed.
-	tails = 4.0
+	tails = 5.0
 	// fewRepeats is how many repeated frames tell one spread from the other; with
 	// fewer each is taken for half of the two together.
 	fewRepeats = 4

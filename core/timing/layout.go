@@ -31,7 +31,7 @@ const (
 var firstSpread = [groups]struct{ spread, count float64 }{
 	gpuBySubject:   {0.07, 6}, // a GPU is this much better or worse at one scene than at another
 	cpuBySubject:   {0.25, 4}, // a CPU beside GPUs more so
-	shareBySubject: {1.2, 4},  // of the fixed share, in logits
+	shareBySubject: {1.0, 3},  // of the fixed share, in logits
 	partWork:       {0.30, 4}, // heavy and light frames
 }
 
