@@ -1,11 +1,13 @@
-// Package picture decides whether a rendered frame's file is whole.
+// Package picture decides whether a rendered frame's file is whole, and how far two
+// pictures are apart.
 package picture
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"image"
-	_ "image/jpeg" // the formats that Check decodes register themselves
+	_ "image/jpeg" // the formats that are decoded register themselves
 	_ "image/png"
 	"io"
 )
@@ -17,23 +19,57 @@ var (
 	ErrBlank       = errors.New("the picture is one flat colour")
 )
 
-// Check reads a whole picture (PNG or JPEG) and returns it if it decodes to the
-// last row, is width x height pixels, and is not one flat colour. A width or
-// height of 0 accepts any. The error wraps one of this package's reasons and
-// says what was found.
-func Check(r io.Reader, width, height int) (image.Image, error) {
-	img, _, err := image.Decode(r)
+// Info is what a picture's file is.
+type Info struct {
+	Format        string   // png, jpeg or exr
+	Width, Height int      // pixels
+	Channels      []string // of an OpenEXR file
+}
+
+// ContentType is the media type of the file.
+func (i Info) ContentType() string {
+	if i.Format == "exr" {
+		return "image/x-exr"
+	}
+	return "image/" + i.Format
+}
+
+// Check reads a whole picture and says what it is, if it is width x height pixels
+// (0 accepts any) and: PNG or JPEG, decodes to the last row and is not one flat
+// colour; OpenEXR, has all the chunks that its structure lists. The error wraps one
+// of this package's reasons and says what was found.
+func Check(r io.Reader, width, height int) (Info, error) {
+	data, err := io.ReadAll(r)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %v", ErrUndecodable, err)
+		return Info{}, fmt.Errorf("%w: %v", ErrUndecodable, err)
+	}
+	if bytes.HasPrefix(data, exrMagic) {
+		info, err := checkEXR(data)
+		if err != nil {
+			return info, fmt.Errorf("%w: OpenEXR: %w", ErrUndecodable, err)
+		}
+		return info, info.sized(width, height)
+	}
+	img, format, err := image.Decode(bytes.NewReader(data))
+	if err != nil {
+		return Info{}, fmt.Errorf("%w: %v", ErrUndecodable, err)
 	}
 	size := img.Bounds().Size()
-	if (width > 0 && size.X != width) || (height > 0 && size.Y != height) {
-		return nil, fmt.Errorf("%w: it is %dx%d, the shot is %dx%d", ErrWrongSize, size.X, size.Y, width, height)
+	info := Info{Format: format, Width: size.X, Height: size.Y}
+	if err := info.sized(width, height); err != nil {
+		return info, err
 	}
 	if flat(img) {
-		return nil, fmt.Errorf("%w: every pixel is %v", ErrBlank, img.At(img.Bounds().Min.X, img.Bounds().Min.Y))
+		return info, fmt.Errorf("%w: every pixel is %v", ErrBlank, img.At(img.Bounds().Min.X, img.Bounds().Min.Y))
 	}
-	return img, nil
+	return info, nil
+}
+
+func (i Info) sized(width, height int) error {
+	if (width > 0 && i.Width != width) || (height > 0 && i.Height != height) {
+		return fmt.Errorf("%w: it is %dx%d, the shot is %dx%d", ErrWrongSize, i.Width, i.Height, width, height)
+	}
+	return nil
 }
 
 // flat reports whether all pixels are equal. A real picture differs within a

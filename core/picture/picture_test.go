@@ -51,9 +51,10 @@ func TestCheck(t *testing.T) {
 
 func FuzzCheck(f *testing.F) {
 	f.Add([]byte("\x89PNG\r\n\x1a\n"))
+	f.Add(exr(4, 4, "R"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if img, err := picture.Check(bytes.NewReader(data), 4, 4); err == nil {
-			require.Equal(t, image.Pt(4, 4), img.Bounds().Size())
+		if info, err := picture.Check(bytes.NewReader(data), 4, 4); err == nil {
+			require.Equal(t, image.Pt(4, 4), image.Pt(info.Width, info.Height))
 		}
 	})
 }

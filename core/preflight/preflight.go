@@ -1,0 +1,358 @@
+// Package preflight checks a shot against a crew before anything is spent: what
+// would stop it, what to look out for, and how to mend each.
+package preflight
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/hashicorp/go-version"
+
+	"rotanex.example/core/memory"
+)
+
+// Level is how bad a finding is.
+type Level string
+
+// The levels.
+const (
+	Blocker Level = "blocker" // the crew must not be given the shot
+	Warning Level = "warning" // it may, and somebody should know
+)
+
+// Finding is one line of a preflight.
+type Finding struct {
+	Level Level  `json:"level"`
+	Check string `json:"check"` // agent, renderer, backend, memory, inputs, features, licence, folder, deadline, conditions
+	Text  string `json:"text"`  // what is so, with the values
+	Mend  string `json:"mend"`  // what to do about it
+}
+
+// Blocked returns the first blocker, or nil.
+func Blocked(all []Finding) *Finding {
+	if i := slices.IndexFunc(all, func(f Finding) bool { return f.Level == Blocker }); i >= 0 {
+		return &all[i]
+	}
+	return nil
+}
+
+// Shot is what a shot asks of whoever renders it.
+type Shot struct {
+	Name     string
+	Launcher string
+	Backend  string   // the one it must be rendered with; "" is any
+	Version  string   // of the renderer, as a constraint such as ">= 4.2"; "" is any
+	Plugins  []string // the renderer must have
+	Features []string // that it uses and that a device mode may lack
+	Accepts  []string // features whose lack somebody has accepted by name
+	Licence  string   // the pool that a renderer takes a seat from; "" is none
+	Deadline time.Time
+	Frames   int
+}
+
+// CheckVersion says what is wrong with a shot's version constraint, or nil.
+func CheckVersion(constraint string) error {
+	if constraint == "" {
+		return nil
+	}
+	if _, err := version.NewConstraint(constraint); err != nil {
+		return fmt.Errorf("version %q: want a comparison such as >= 4.2 or = 4.2.1", constraint)
+	}
+	return nil
+}
+
+// Renderer is a launcher's program as it is installed on a host.
+type Renderer struct {
+	Launcher string              `json:"launcher"`
+	Version  string              `json:"version,omitempty"` // "" where it does not tell
+	Plugins  []string            `json:"plugins,omitempty"`
+	CPUOnly  bool                `json:"cpu_only,omitempty"`
+	Lacks    map[string][]string `json:"lacks,omitempty"` // features by device mode: gpu, cpu, hybrid
+	Shares   bool                `json:"shares,omitempty"`
+	Spills   bool                `json:"spills,omitempty"`
+	Falls    bool                `json:"falls_back,omitempty"`
+	Trouble  string              `json:"trouble,omitempty"` // why it cannot be started
+}
+
+// Folder is where a host renders to.
+type Folder struct {
+	Writable   bool    `json:"writable"`
+	Network    bool    `json:"network"`
+	Filesystem string  `json:"filesystem,omitempty"`
+	FreeGB     float64 `json:"free_gb"`
+}
+
+// Licence is a pool of seats.
+type Licence struct {
+	Pool  string `json:"pool" yaml:"pool"`
+	Kind  string `json:"kind" yaml:"kind"` // floating, single-user or host
+	Seats int    `json:"seats" yaml:"seats"`
+}
+
+// Kinds of licences.
+const (
+	Floating   = "floating"    // a seat for each running renderer, wherever it is
+	SingleUser = "single-user" // one person's machine, never a rented one
+	PerHost    = "host"        // a seat for each host
+)
+
+// Crew is a crew with what is known of its host.
+type Crew struct {
+	Host, Crew string
+	GPUs       int
+	CPU        bool // a member
+	Backends   []string
+	Unusable   []string // devices of the host that cannot be used, with the reason
+
+	// What an agent tells; Asked is false where none was ever there, as on a server
+	// not yet rented.
+	Asked      bool
+	Up         bool
+	Draining   bool
+	Launchers  []string
+	Renderer   *Renderer // of the shot's launcher; nil is not known
+	Missing    []string  // input files that are not there
+	LookedFor  bool      // whether somebody looked for them
+	Folder     *Folder
+	Rented     bool
+	OnBattery  bool
+	OpensAt    time.Time // when its hours next begin, if it is closed now
+	Licence    *Licence  // the shot's pool; nil is not known
+	Fit        memory.Fit
+	FrameS     float64 // predicted or measured seconds a frame; 0 is not known
+	FrameLowS  float64
+	FrameHighS float64
+}
+
+// mode is how the crew renders, by the names that a launcher's lacks use.
+func (c Crew) mode() string {
+	switch {
+	case c.GPUs > 0 && c.CPU:
+		return "hybrid"
+	case c.GPUs > 0:
+		return "gpu"
+	}
+	return "cpu"
+}
+
+// Check returns what there is to say of the shot on the crew at a time, blockers first.
+func Check(s Shot, c Crew, now time.Time) []Finding {
+	p := &paper{}
+	p.agent(s, c)
+	p.renderer(s, c)
+	p.backend(s, c)
+	p.memory(c)
+	p.inputs(c)
+	p.features(s, c)
+	p.licence(s, c)
+	p.folder(c)
+	p.deadline(s, c, now)
+	p.conditions(c)
+	slices.SortStableFunc(p.lines, func(a, b Finding) int { return strings.Compare(string(a.Level), string(b.Level)) })
+	return p.lines
+}
+
+type paper struct{ lines []Finding }
+
+func (p *paper) block(check, mend, format string, args ...any) {
+	p.lines = append(p.lines, Finding{Blocker, check, fmt.Sprintf(format, args...), mend})
+}
+
+func (p *paper) warn(check, mend, format string, args ...any) {
+	p.lines = append(p.lines, Finding{Warning, check, fmt.Sprintf(format, args...), mend})
+}
+
+func (p *paper) agent(s Shot, c Crew) {
+	switch {
+	case c.Rented && !c.Asked:
+		p.warn("agent", "time one frame on a server before you rent more", "what is installed there is not known until a server is up")
+		return
+	case !c.Up:
+		p.block("agent", "start rotanex-agent there", "its agent is not up")
+	case c.Draining:
+		p.block("agent", "rotanex hosts drain "+c.Host+" --undo", "%s drains: it takes nothing new", c.Host)
+	}
+	if c.Asked && !slices.Contains(c.Launchers, s.Launcher) {
+		p.block("renderer", "start the agent of "+c.Host+" with --allow "+strings.Join(append(slices.Clone(c.Launchers), s.Launcher), ","),
+			"its agent may not start %s; it may start %s", s.Launcher, strings.Join(c.Launchers, ", "))
+	}
+}
+
+func (p *paper) renderer(s Shot, c Crew) {
+	r := c.Renderer
+	if r == nil {
+		return
+	}
+	if r.Trouble != "" {
+		p.block("renderer", "install "+s.Launcher+" on "+c.Host+" and start its agent again", "%s cannot be started there: %s", s.Launcher, r.Trouble)
+		return
+	}
+	if r.CPUOnly && c.mode() != "cpu" {
+		p.block("renderer", "use the crew cpu of "+c.Host, "%s renders on the CPU alone", s.Launcher)
+	}
+	if s.Version != "" {
+		p.version(s, c, *r)
+	}
+	for _, name := range s.Plugins {
+		if !slices.Contains(r.Plugins, name) {
+			p.block("renderer", "install the plugin "+name+" on "+c.Host+" and start its agent again", "%s there has no plugin %s", s.Launcher, name)
+		}
+	}
+}
+
+func (p *paper) version(s Shot, c Crew, r Renderer) {
+	want, err := version.NewConstraint(s.Version)
+	if err != nil {
+		return // refused when the shot was stored
+	}
+	has, err := version.NewVersion(r.Version)
+	if err != nil {
+		p.warn("renderer", "look it up on "+c.Host, "%s there does not tell its version; the shot wants %s", s.Launcher, s.Version)
+		return
+	}
+	if !want.Check(has) {
+		p.block("renderer", fmt.Sprintf("install %s %s on %s", s.Launcher, s.Version, c.Host), "%s there is version %s, the shot wants %s", s.Launcher, r.Version, s.Version)
+	}
+}
+
+func (p *paper) backend(s Shot, c Crew) {
+	if s.Backend != "" && c.GPUs > 0 && !slices.Contains(c.Backends, s.Backend) {
+		p.block("backend", "update its driver, or allow the shot another backend: it has "+strings.Join(c.Backends, ", "),
+			"the shot wants backend %s, which not all of its devices have", s.Backend)
+	}
+	for _, u := range c.Unusable {
+		p.warn("backend", "mend it to gain a device", "not used: %s", u)
+	}
+}
+
+func (p *paper) memory(c Crew) {
+	f := c.Fit
+	mend := "use a crew whose smallest device has more"
+	if f.Without != nil {
+		mend = fmt.Sprintf("leave %s out: the limit becomes %s, and it %s", f.Without.Device, f.Without.Limit, f.Without.Verdict)
+	}
+	switch f.Verdict {
+	case memory.DoesNotFit:
+		if f.Renderers == 0 {
+			mend = "use a host with more memory"
+		}
+		p.block("memory", mend, "%s", f.Why)
+	case memory.Spills:
+		p.warn("memory", mend, "%s: about %.1f times as slow", f.Why, f.Slowdown)
+	case memory.FallsBack:
+		p.warn("memory", mend, "%s", f.Why)
+	case memory.Fits:
+		if f.Tight {
+			p.warn("memory", mend, "%s", f.Why)
+		}
+	}
+}
+
+func (p *paper) inputs(c Crew) {
+	for i, file := range c.Missing {
+		if i == 5 {
+			p.block("inputs", "copy them too", "and %d more files are missing", len(c.Missing)-i)
+			break
+		}
+		p.block("inputs", "copy it into the scene folder of "+c.Host, "%s is missing there", file)
+	}
+	if !c.LookedFor && c.Asked && c.Up {
+		p.warn("inputs", "ask again in a few seconds", "its agent has not yet looked for the input files")
+	}
+}
+
+func (p *paper) features(s Shot, c Crew) {
+	if c.Renderer == nil {
+		return
+	}
+	for _, lacking := range c.Renderer.Lacks[c.mode()] {
+		if !slices.Contains(s.Features, lacking) {
+			continue
+		}
+		if slices.Contains(s.Accepts, lacking) {
+			p.warn("features", "nothing: it was accepted for this shot", "in %s mode %s renders no %s: the picture differs", c.mode(), s.Launcher, lacking)
+			continue
+		}
+		p.block("features", "render on another kind of crew, or accept it by name: accepts: ["+lacking+"] in the shot",
+			"in %s mode %s renders no %s: the picture would silently differ", c.mode(), s.Launcher, lacking)
+	}
+}
+
+func (p *paper) licence(s Shot, c Crew) {
+	if s.Licence == "" {
+		return
+	}
+	l := c.Licence
+	switch {
+	case l == nil:
+		p.block("licence", "store it: rotanex licences put "+s.Licence+" --kind floating --seats N", "the licence pool %s is not known", s.Licence)
+	case l.Seats < 1:
+		p.block("licence", "hire a seat, or free one", "%s has no seat", l.Pool)
+	case l.Kind == SingleUser && c.Rented:
+		p.block("licence", "take a floating licence, or stay on owned hosts", "%s is for a single user: it may not be used on a rented server", l.Pool)
+	case l.Kind == SingleUser:
+		p.warn("licence", "give the shot to one host only", "%s is for a single user: one host at a time", l.Pool)
+	default:
+		p.warn("licence", "hire more seats to run more renderers at once", "%s has %d %s seats: no more renderers than that at once", l.Pool, l.Seats, l.Kind)
+	}
+}
+
+// lowGB is the free space below which a folder may fill up under a shot.
+const lowGB = 5
+
+func (p *paper) folder(c Crew) {
+	f := c.Folder
+	switch {
+	case f == nil:
+	case !f.Writable:
+		p.block("folder", "make its agent's state folder writable", "frames cannot be written there")
+	case f.Network:
+		p.warn("folder", "start the agent with --state-dir on a disk of its own", "it renders to a network drive (%s): frames may come late or broken", f.Filesystem)
+	case f.FreeGB < lowGB:
+		p.warn("folder", "make room", "its disk has %.1f GB free", f.FreeGB)
+	}
+}
+
+func (p *paper) deadline(s Shot, c Crew, now time.Time) {
+	if s.Deadline.IsZero() {
+		return
+	}
+	left := s.Deadline.Sub(now)
+	if left <= 0 {
+		p.block("deadline", "give the shot another deadline", "its deadline %s is past", s.Deadline.UTC().Format("2006-01-02 15:04 MST"))
+		return
+	}
+	if c.FrameS <= 0 {
+		return
+	}
+	const s1 = float64(time.Second)
+	if c.FrameLowS > left.Seconds() || c.FrameLowS == 0 && c.FrameS > left.Seconds() {
+		p.block("deadline", "use a faster crew", "one frame takes about %s, %s are left", round(time.Duration(c.FrameS*s1)), round(left))
+		return
+	}
+	if whole := time.Duration(c.FrameS * float64(s.Frames) * s1); whole > left {
+		p.warn("deadline", "give it part of the frames: rotanex plan "+s.Name, "alone it would take %s for %d frames, %s are left", round(whole), s.Frames, round(left))
+	}
+}
+
+func (p *paper) conditions(c Crew) {
+	if c.OnBattery {
+		p.warn("conditions", "plug it in", "%s runs on its battery: slower, and not for long", c.Host)
+	}
+	if !c.OpensAt.IsZero() {
+		p.warn("conditions", "none needed: plans keep to its hours", "%s is closed now and opens %s", c.Host, c.OpensAt.UTC().Format("Mon 15:04 MST"))
+	}
+}
+
+// round shows a length of time as a person would say it.
+func round(d time.Duration) string {
+	switch {
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	}
+	return fmt.Sprintf("%.0f h", d.Hours())
+}

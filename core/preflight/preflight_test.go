@@ -1,0 +1,93 @@
+package preflight_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/core/memory"
+	"rotanex.example/core/preflight"
+)
+
+var now = time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC)
+
+func shot() preflight.Shot {
+	return preflight.Shot{Name: "storm-050", Launcher: "standin", Frames: 320, Deadline: now.Add(63 * time.Hour)}
+}
+
+// sound is a crew with which nothing is wrong.
+func sound() preflight.Crew {
+	return preflight.Crew{
+		Host: "bellows", Crew: "g0", GPUs: 1, Backends: []string{"lumen2", "lumen1"}, Asked: true, Up: true, LookedFor: true,
+		Launchers: []string{"standin"}, Renderer: &preflight.Renderer{Launcher: "standin", Version: "4.2.1", Plugins: []string{"tidefog"}, Lacks: map[string][]string{"gpu": {"foam"}, "hybrid": {"foam"}}},
+		Folder: &preflight.Folder{Writable: true, FreeGB: 90}, Fit: memory.Fit{Verdict: memory.Fits, Renderers: 3}, FrameS: 30, FrameLowS: 28,
+	}
+}
+
+func TestASoundCrewHasNothingToSay(t *testing.T) {
+	assert.Empty(t, preflight.Check(shot(), sound(), now))
+}
+
+func TestEveryFindingSaysWhatAndHowToMend(t *testing.T) {
+	type change func(*preflight.Shot, *preflight.Crew)
+	for name, c := range map[string]struct {
+		change change
+		level  preflight.Level
+		check  string
+		text   string
+		mend   string
+	}{
+		"down":        {func(_ *preflight.Shot, c *preflight.Crew) { c.Up = false }, preflight.Blocker, "agent", "not up", "start rotanex-agent"},
+		"drains":      {func(_ *preflight.Shot, c *preflight.Crew) { c.Draining = true }, preflight.Blocker, "agent", "drains", "--undo"},
+		"not rented":  {func(_ *preflight.Shot, c *preflight.Crew) { c.Rented, c.Asked, c.Up = true, false, false }, preflight.Warning, "agent", "not known until", "time one frame"},
+		"not allowed": {func(s *preflight.Shot, _ *preflight.Crew) { s.Launcher = "povray" }, preflight.Blocker, "renderer", "may not start povray", "--allow standin,povray"},
+		"missing":     {func(_ *preflight.Shot, c *preflight.Crew) { c.Renderer.Trouble = "no such program" }, preflight.Blocker, "renderer", "no such program", "install"},
+		"cpu only":    {func(_ *preflight.Shot, c *preflight.Crew) { c.Renderer.CPUOnly = true }, preflight.Blocker, "renderer", "CPU alone", "crew cpu"},
+		"old":         {func(s *preflight.Shot, _ *preflight.Crew) { s.Version = ">= 4.3" }, preflight.Blocker, "renderer", "version 4.2.1, the shot wants >= 4.3", "install"},
+		"no version":  {func(s *preflight.Shot, c *preflight.Crew) { s.Version, c.Renderer.Version = ">= 4", "" }, preflight.Warning, "renderer", "does not tell", "look it up"},
+		"plugin":      {func(s *preflight.Shot, _ *preflight.Crew) { s.Plugins = []string{"tidefog", "reef"} }, preflight.Blocker, "renderer", "no plugin reef", "install the plugin reef"},
+		"backend":     {func(s *preflight.Shot, _ *preflight.Crew) { s.Backend = "lumen3" }, preflight.Blocker, "backend", "lumen3", "update its driver"},
+		"unusable":    {func(_ *preflight.Shot, c *preflight.Crew) { c.Unusable = []string{"g1: too old"} }, preflight.Warning, "backend", "g1: too old", "mend it"},
+		"too little": {func(_ *preflight.Shot, c *preflight.Crew) {
+			c.Fit = memory.Judge(memory.Need{Scene: memory.GB(20)}, memory.Crew{Host: memory.GB(64), Devices: []memory.Device{{ID: "g0", Total: memory.GB(24)}, {ID: "g1", Total: memory.GB(12)}}})
+		}, preflight.Blocker, "memory", "g1 has 12.0 GB free", "leave g1 out: the limit becomes 24.0 GB, and it fits"},
+		"spills":     {func(_ *preflight.Shot, c *preflight.Crew) { c.Fit.Verdict, c.Fit.Slowdown = memory.Spills, 1.8 }, preflight.Warning, "memory", "1.8 times as slow", "smallest device"},
+		"inputs":     {func(_ *preflight.Shot, c *preflight.Crew) { c.Missing = []string{"fog.vdb"} }, preflight.Blocker, "inputs", "fog.vdb is missing", "copy it"},
+		"not looked": {func(_ *preflight.Shot, c *preflight.Crew) { c.LookedFor = false }, preflight.Warning, "inputs", "not yet looked", "ask again"},
+		"feature":    {func(s *preflight.Shot, _ *preflight.Crew) { s.Features = []string{"foam"} }, preflight.Blocker, "features", "no foam: the picture would silently differ", "accepts: [foam]"},
+		"accepted":   {func(s *preflight.Shot, _ *preflight.Crew) { s.Features, s.Accepts = []string{"foam"}, []string{"foam"} }, preflight.Warning, "features", "the picture differs", "accepted"},
+		"no pool":    {func(s *preflight.Shot, _ *preflight.Crew) { s.Licence = "fathom" }, preflight.Blocker, "licence", "fathom is not known", "rotanex licences put fathom"},
+		"single user": {func(s *preflight.Shot, c *preflight.Crew) {
+			s.Licence, c.Licence, c.Rented = "fathom", &preflight.Licence{Pool: "fathom", Kind: preflight.SingleUser, Seats: 1}, true
+		}, preflight.Blocker, "licence", "single user", "floating"},
+		"seats": {func(s *preflight.Shot, c *preflight.Crew) {
+			s.Licence, c.Licence = "fathom", &preflight.Licence{Pool: "fathom", Kind: preflight.Floating, Seats: 4}
+		}, preflight.Warning, "licence", "4 floating seats", "hire more"},
+		"no folder": {func(_ *preflight.Shot, c *preflight.Crew) { c.Folder.Writable = false }, preflight.Blocker, "folder", "cannot be written", "writable"},
+		"network":   {func(_ *preflight.Shot, c *preflight.Crew) { c.Folder.Network, c.Folder.Filesystem = true, "nfs" }, preflight.Warning, "folder", "network drive (nfs)", "--state-dir"},
+		"full":      {func(_ *preflight.Shot, c *preflight.Crew) { c.Folder.FreeGB = 1 }, preflight.Warning, "folder", "1.0 GB free", "make room"},
+		"past":      {func(s *preflight.Shot, _ *preflight.Crew) { s.Deadline = now.Add(-time.Hour) }, preflight.Blocker, "deadline", "is past", "another deadline"},
+		"too slow":  {func(_ *preflight.Shot, c *preflight.Crew) { c.FrameS = 900 }, preflight.Warning, "deadline", "alone it would take 80 h", "rotanex plan storm-050"},
+		"hopeless": {func(s *preflight.Shot, c *preflight.Crew) {
+			s.Deadline, c.FrameLowS, c.FrameS = now.Add(time.Minute), 300, 320
+		}, preflight.Blocker, "deadline", "one frame takes about 5 min, 60 s are left", "faster"},
+		"battery": {func(_ *preflight.Shot, c *preflight.Crew) { c.OnBattery = true }, preflight.Warning, "conditions", "battery", "plug it in"},
+		"closed":  {func(_ *preflight.Shot, c *preflight.Crew) { c.OpensAt = now.Add(time.Hour) }, preflight.Warning, "conditions", "opens Fri 19:00", "hours"},
+	} {
+		s, c2 := shot(), sound()
+		c.change(&s, &c2)
+		found := preflight.Check(s, c2, now)
+		if !assert.NotEmpty(t, found, name) {
+			continue
+		}
+		assert.Equal(t, c.level, found[0].Level, name)
+		assert.Equal(t, c.check, found[0].Check, name)
+		assert.Contains(t, found[0].Text, c.text, name)
+		assert.Contains(t, found[0].Mend, c.mend, name)
+		assert.Equal(t, c.level == preflight.Blocker, preflight.Blocked(found) != nil, name)
+	}
+	require.NoError(t, preflight.CheckVersion(">= 4.2, < 5"))
+	assert.ErrorContains(t, preflight.CheckVersion("newest"), `version "newest"`)
+}
