@@ -69,7 +69,9 @@ type Agent struct {
 	boot   uuid.UUID
 	factor float64
 	found  discover.Found
-	stock  string // path of a file that describes the host
+
+	sampler *discover.Sampler
+	stock   string // path of a file that describes the host
 
 	mu   sync.Mutex
 	jobs map[int64]*job
@@ -117,6 +119,7 @@ func (a *Agent) discover() (err error) {
 	if err != nil {
 		return err
 	}
+	a.sampler = a.found.Sampler
 	data, err := json.Marshal(a.found.Host)
 	if err != nil {
 		return err
@@ -190,6 +193,7 @@ func (a *Agent) report(ctx context.Context) (time.Duration, error) {
 	for name := range a.Launchers {
 		r.Launchers = append(r.Launchers, name)
 	}
+	r.Renderers, r.Folder = a.renderers(ctx), a.folder()
 	orders, err := retried(ctx, a, func(ctx context.Context) (api.AgentOrders, error) {
 		return client.Decode[api.AgentOrders](a.client.ReportStock(ctx, r))
 	})
@@ -253,12 +257,20 @@ func (a *Agent) trouble(ctx context.Context, doing string, err error, stop conte
 func (a *Agent) beat(ctx context.Context, every time.Duration, stop context.CancelCauseFunc) {
 	ticks := time.NewTicker(max(every, 100*time.Millisecond))
 	defer ticks.Stop()
+	var wanted []string // input files that shots need
+	var wantedSum string
 	for {
+		body := api.Heartbeat{Boot: a.boot, Held: a.held(), Samples: a.samples(ctx), LookedFor: wantedSum}
+		if wantedSum != "" {
+			body.Missing = a.missing(wanted)
+		}
 		asking, cancel := context.WithTimeout(ctx, 10*time.Second)
-		answer, err := client.Decode[api.HeartbeatAnswer](a.client.Heartbeat(asking, api.Heartbeat{Boot: a.boot, Held: a.held()}))
+		answer, err := client.Decode[api.HeartbeatAnswer](a.client.Heartbeat(asking, body))
 		cancel()
 		if err != nil {
 			a.trouble(ctx, "heartbeat", err, stop)
+		} else if answer.InputsSum != wantedSum {
+			wanted, wantedSum = answer.Inputs, answer.InputsSum
 		}
 		for _, gone := range answer.Revoked {
 			a.revoke(gone)

@@ -39,6 +39,7 @@ type job struct {
 
 	mu      sync.Mutex
 	reading launchers.Reading
+	use     use
 	heard   time.Time // when the renderer last said something
 }
 
@@ -108,6 +109,7 @@ func (j *job) render(ctx context.Context, folder string, m *api.Measured) (strin
 	args, err := l.Arguments(launchers.Frame{
 		Scene: scene, Frame: j.Frame, Width: j.Width, Height: j.Height, Threads: j.threads(), Devices: j.Devices,
 		Output: output, Stock: j.agent.stock, ClockFactor: j.agent.factor, Settings: j.Settings,
+		Backend: j.Backend, MemoryMode: string(j.MemoryMode),
 	})
 	if err != nil {
 		return "", &failure{api.Refused, err.Error()}
@@ -144,6 +146,15 @@ func (j *job) conditions() map[string]string {
 	out := map[string]string{"power": "mains"}
 	if !j.agent.found.Host.Mains {
 		out["power"] = "battery"
+	}
+	held := 0.0
+	for _, id := range j.Devices {
+		if d := j.agent.found.Host.Device(id); d != nil {
+			held = max(held, d.HeldGB)
+		}
+	}
+	if held > 0 {
+		out["held_gb"] = fmt.Sprintf("%.1f", held)
 	}
 	if avg, err := load.Avg(); err == nil {
 		out["load"] = fmt.Sprintf("%.1f", avg.Load1)
@@ -196,7 +207,7 @@ func (j *job) run(ctx context.Context, l launchers.Launcher, args []string, fold
 	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
 		m.PeakMemoryBytes = max(m.PeakMemoryBytes, usage.Maxrss*1024)
 	}
-	m.Stages, m.DevicePeakBytes = j.reading.Stages, j.reading.DevicePeakBytes
+	m.Stages, m.DevicePeakBytes, m.DeviceUse = j.reading.Stages, j.reading.DevicePeakBytes, j.meanUse()
 	switch {
 	case hung.Load():
 		return &failure{api.Hung, fmt.Sprintf("%s said nothing for %s and was killed", l.Name, l.Quiet())}

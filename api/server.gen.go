@@ -45,6 +45,30 @@ func (e AttemptOutcome) Valid() bool {
 	}
 }
 
+// Defines values for CrewFiguresBasis.
+const (
+	CrewFiguresBasisBlocked   CrewFiguresBasis = "blocked"
+	CrewFiguresBasisMeasured  CrewFiguresBasis = "measured"
+	CrewFiguresBasisPredicted CrewFiguresBasis = "predicted"
+	CrewFiguresBasisUnknown   CrewFiguresBasis = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the CrewFiguresBasis enum.
+func (e CrewFiguresBasis) Valid() bool {
+	switch e {
+	case CrewFiguresBasisBlocked:
+		return true
+	case CrewFiguresBasisMeasured:
+		return true
+	case CrewFiguresBasisPredicted:
+		return true
+	case CrewFiguresBasisUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EventKind.
 const (
 	EventKindFrame  EventKind = "frame"
@@ -72,6 +96,72 @@ func (e EventKind) Valid() bool {
 	case EventKindShot:
 		return true
 	case EventKindTrial:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FindingLevel.
+const (
+	Blocker FindingLevel = "blocker"
+	Warning FindingLevel = "warning"
+)
+
+// Valid indicates whether the value is a known member of the FindingLevel enum.
+func (e FindingLevel) Valid() bool {
+	switch e {
+	case Blocker:
+		return true
+	case Warning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FitVerdict.
+const (
+	DoesNotFit FitVerdict = "does not fit"
+	FallsBack  FitVerdict = "falls back"
+	Fits       FitVerdict = "fits"
+	Shares     FitVerdict = "shares"
+	Spills     FitVerdict = "spills"
+)
+
+// Valid indicates whether the value is a known member of the FitVerdict enum.
+func (e FitVerdict) Valid() bool {
+	switch e {
+	case DoesNotFit:
+		return true
+	case FallsBack:
+		return true
+	case Fits:
+		return true
+	case Shares:
+		return true
+	case Spills:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FrameFormat.
+const (
+	Exr  FrameFormat = "exr"
+	Jpeg FrameFormat = "jpeg"
+	Png  FrameFormat = "png"
+)
+
+// Valid indicates whether the value is a known member of the FrameFormat enum.
+func (e FrameFormat) Valid() bool {
+	switch e {
+	case Exr:
+		return true
+	case Jpeg:
+		return true
+	case Png:
 		return true
 	default:
 		return false
@@ -117,6 +207,45 @@ func (e HostAgent) Valid() bool {
 	case HostAgentNone:
 		return true
 	case HostAgentUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LeaseMemoryMode.
+const (
+	LeaseMemoryModeCpu   LeaseMemoryMode = "cpu"
+	LeaseMemoryModeSpill LeaseMemoryMode = "spill"
+)
+
+// Valid indicates whether the value is a known member of the LeaseMemoryMode enum.
+func (e LeaseMemoryMode) Valid() bool {
+	switch e {
+	case LeaseMemoryModeCpu:
+		return true
+	case LeaseMemoryModeSpill:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LicenceKind.
+const (
+	LicenceKindFloating   LicenceKind = "floating"
+	LicenceKindHost       LicenceKind = "host"
+	LicenceKindSingleUser LicenceKind = "single-user"
+)
+
+// Valid indicates whether the value is a known member of the LicenceKind enum.
+func (e LicenceKind) Valid() bool {
+	switch e {
+	case LicenceKindFloating:
+		return true
+	case LicenceKindHost:
+		return true
+	case LicenceKindSingleUser:
 		return true
 	default:
 		return false
@@ -177,6 +306,27 @@ func (e PlannedBookingBasis) Valid() bool {
 	case PlannedBookingBasisMeasured:
 		return true
 	case PlannedBookingBasisPredicted:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PreflightCrewVerdict.
+const (
+	PreflightCrewVerdictBlocked  PreflightCrewVerdict = "blocked"
+	PreflightCrewVerdictClear    PreflightCrewVerdict = "clear"
+	PreflightCrewVerdictWarnings PreflightCrewVerdict = "warnings"
+)
+
+// Valid indicates whether the value is a known member of the PreflightCrewVerdict enum.
+func (e PreflightCrewVerdict) Valid() bool {
+	switch e {
+	case PreflightCrewVerdictBlocked:
+		return true
+	case PreflightCrewVerdictClear:
+		return true
+	case PreflightCrewVerdictWarnings:
 		return true
 	default:
 		return false
@@ -260,6 +410,7 @@ func (e Role) Valid() bool {
 
 // Defines values for RunCrewState.
 const (
+	RunCrewStateBarred    RunCrewState = "barred"
 	RunCrewStateDraining  RunCrewState = "draining"
 	RunCrewStateFinished  RunCrewState = "finished"
 	RunCrewStateLater     RunCrewState = "later"
@@ -271,6 +422,8 @@ const (
 // Valid indicates whether the value is a known member of the RunCrewState enum.
 func (e RunCrewState) Valid() bool {
 	switch e {
+	case RunCrewStateBarred:
+		return true
 	case RunCrewStateDraining:
 		return true
 	case RunCrewStateFinished:
@@ -345,6 +498,54 @@ func (e RunState) Valid() bool {
 	}
 }
 
+// Defines values for ShotSpecOutOfMemory.
+const (
+	ShotSpecOutOfMemoryCpu          ShotSpecOutOfMemory = "cpu"
+	ShotSpecOutOfMemoryHold         ShotSpecOutOfMemory = "hold"
+	ShotSpecOutOfMemoryLargerDevice ShotSpecOutOfMemory = "larger-device"
+	ShotSpecOutOfMemorySmallerCrew  ShotSpecOutOfMemory = "smaller-crew"
+	ShotSpecOutOfMemorySpill        ShotSpecOutOfMemory = "spill"
+)
+
+// Valid indicates whether the value is a known member of the ShotSpecOutOfMemory enum.
+func (e ShotSpecOutOfMemory) Valid() bool {
+	switch e {
+	case ShotSpecOutOfMemoryCpu:
+		return true
+	case ShotSpecOutOfMemoryHold:
+		return true
+	case ShotSpecOutOfMemoryLargerDevice:
+		return true
+	case ShotSpecOutOfMemorySmallerCrew:
+		return true
+	case ShotSpecOutOfMemorySpill:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SweepState.
+const (
+	SweepStateComplete SweepState = "complete"
+	SweepStateEnded    SweepState = "ended"
+	SweepStateRunning  SweepState = "running"
+)
+
+// Valid indicates whether the value is a known member of the SweepState enum.
+func (e SweepState) Valid() bool {
+	switch e {
+	case SweepStateComplete:
+		return true
+	case SweepStateEnded:
+		return true
+	case SweepStateRunning:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SetRunStateJSONBodyState.
 const (
 	SetRunStateJSONBodyStateCancelled SetRunStateJSONBodyState = "cancelled"
@@ -360,6 +561,33 @@ func (e SetRunStateJSONBodyState) Valid() bool {
 	case SetRunStateJSONBodyStatePaused:
 		return true
 	case SetRunStateJSONBodyStateRunning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CompareShotParamsSort.
+const (
+	CompareShotParamsSortCost       CompareShotParamsSort = "cost"
+	CompareShotParamsSortCrew       CompareShotParamsSort = "crew"
+	CompareShotParamsSortEfficiency CompareShotParamsSort = "efficiency"
+	CompareShotParamsSortSeconds    CompareShotParamsSort = "seconds"
+	CompareShotParamsSortWhole      CompareShotParamsSort = "whole"
+)
+
+// Valid indicates whether the value is a known member of the CompareShotParamsSort enum.
+func (e CompareShotParamsSort) Valid() bool {
+	switch e {
+	case CompareShotParamsSortCost:
+		return true
+	case CompareShotParamsSortCrew:
+		return true
+	case CompareShotParamsSortEfficiency:
+		return true
+	case CompareShotParamsSortSeconds:
+		return true
+	case CompareShotParamsSortWhole:
 		return true
 	default:
 		return false
@@ -398,6 +626,25 @@ type CPU struct {
 	Watts   int    `json:"watts,omitempty,omitzero"`
 }
 
+// Comparison defines model for Comparison.
+type Comparison struct {
+	Baseline  string         `json:"baseline"`
+	Crews     []CrewFigures  `json:"crews"`
+	Currency  string         `json:"currency"`
+	Deadline  time.Time      `json:"deadline,omitempty,omitzero"`
+	Devices   []DeviceValue  `json:"devices"`
+	Divisions []HostDivision `json:"divisions"`
+	Frames    int            `json:"frames"`
+
+	// LeftS Until the deadline
+	LeftS     float64          `json:"left_s,omitempty,omitzero"`
+	Note      string           `json:"note,omitempty,omitzero"`
+	Scaling   []ScalingPoint   `json:"scaling"`
+	Shot      string           `json:"shot"`
+	Stretches []Stretch        `json:"stretches"`
+	Unlike    []UnlikeSettings `json:"unlike"`
+}
+
 // Crew defines model for Crew.
 type Crew struct {
 	Backends []string `json:"backends"`
@@ -411,6 +658,70 @@ type Crew struct {
 	Models        []string `json:"models"`
 }
 
+// CrewFigures defines model for CrewFigures.
+type CrewFigures struct {
+	Backend string           `json:"backend,omitempty,omitzero"`
+	Basis   CrewFiguresBasis `json:"basis"`
+
+	// Cautions Unlike conditions of what was timed
+	Cautions []string `json:"cautions,omitempty,omitzero"`
+	Cpu      bool     `json:"cpu,omitempty,omitzero"`
+	Crew     string   `json:"crew"`
+
+	// Devices GPUs
+	Devices    int        `json:"devices"`
+	Difference Difference `json:"difference,omitempty,omitzero"`
+
+	// Efficiency Speed-up over what its devices give one by one
+	Efficiency float64 `json:"efficiency,omitempty,omitzero"`
+	Fit        string  `json:"fit,omitempty,omitzero"`
+
+	// FrameCost Example: 184.20
+	FrameCost  Money   `json:"frame_cost,omitempty,omitzero"`
+	FramesHour float64 `json:"frames_hour,omitempty,omitzero"`
+
+	// FramesMoney Frames for one unit of the currency by the hour
+	FramesMoney float64 `json:"frames_money,omitempty,omitzero"`
+	HighS       float64 `json:"high_s,omitempty,omitzero"`
+	HostPeakGb  float64 `json:"host_peak_gb,omitempty,omitzero"`
+
+	// LowS Of the 90 % interval
+	LowS float64 `json:"low_s,omitempty,omitzero"`
+
+	// MeasuredS Median of what was timed with the shot's settings as they are
+	MeasuredS float64 `json:"measured_s,omitempty,omitzero"`
+
+	// Meets Whether that is before the deadline
+	Meets  bool     `json:"meets,omitempty,omitzero"`
+	Models []string `json:"models"`
+	Note   string   `json:"note,omitempty,omitzero"`
+	Parts  Parts    `json:"parts,omitempty,omitzero"`
+
+	// PeakGb On a device
+	PeakGb float64 `json:"peak_gb,omitempty,omitzero"`
+	Place  string  `json:"place"`
+
+	// SamplesSecond Pixels times samples a pixel, where the shot sets samples
+	SamplesSecond float64 `json:"samples_second,omitempty,omitzero"`
+	Seconds       float64 `json:"seconds,omitempty,omitzero"`
+	Source        string  `json:"source"`
+	Speedup       float64 `json:"speedup,omitempty,omitzero"`
+	SpeedupHigh   float64 `json:"speedup_high,omitempty,omitzero"`
+	SpeedupLow    float64 `json:"speedup_low,omitempty,omitzero"`
+
+	// Timed How many frames
+	Timed int `json:"timed,omitempty,omitzero"`
+
+	// Use Of its devices while it rendered, 0 to 1
+	Use float64 `json:"use,omitempty,omitzero"`
+
+	// WholeS The whole shot on this crew alone
+	WholeS float64 `json:"whole_s,omitempty,omitzero"`
+}
+
+// CrewFiguresBasis defines model for CrewFigures.Basis.
+type CrewFiguresBasis string
+
 // Device defines model for Device.
 type Device struct {
 	Backends  []string `json:"backends,omitempty,omitzero"`
@@ -421,9 +732,67 @@ type Device struct {
 	MemoryGb  float32  `json:"memory_gb"`
 	Model     string   `json:"model"`
 
+	// Price Example: 184.20
+	Price Money `json:"price,omitempty,omitzero"`
+
 	// Unusable Why it is there but cannot be used
 	Unusable string `json:"unusable,omitempty,omitzero"`
 	Watts    int    `json:"watts,omitempty,omitzero"`
+}
+
+// DeviceSample defines model for DeviceSample.
+type DeviceSample struct {
+	Celsius float64 `json:"celsius,omitempty,omitzero"`
+
+	// Device g0, g1, …; cpu is the processor with the host's memory
+	Device      string  `json:"device"`
+	MemoryBytes int64   `json:"memory_bytes,omitempty,omitzero"`
+	Mhz         float64 `json:"mhz,omitempty,omitzero"`
+	Use         float64 `json:"use,omitempty,omitzero"`
+	Watts       float64 `json:"watts,omitempty,omitzero"`
+}
+
+// DeviceValue defines model for DeviceValue.
+type DeviceValue struct {
+	// FramesHour That one more of it, a crew of its own, would add
+	FramesHour float64 `json:"frames_hour"`
+
+	// FramesHourPerPrice Frames an hour for a thousand of the currency of its price
+	FramesHourPerPrice float64 `json:"frames_hour_per_price,omitempty,omitzero"`
+
+	// FramesPerMoney Frames for one unit of the currency of its running cost or rent
+	FramesPerMoney float64 `json:"frames_per_money,omitempty,omitzero"`
+
+	// HoursSaved Of the whole shot on all crews that can have it
+	HoursSaved float64 `json:"hours_saved,omitempty,omitzero"`
+	Model      string  `json:"model"`
+
+	// Place The host or offer on which it is worth that
+	Place string `json:"place,omitempty,omitzero"`
+
+	// Price Example: 184.20
+	Price Money `json:"price,omitempty,omitzero"`
+}
+
+// Difference defines model for Difference.
+type Difference struct {
+	High   float64 `json:"high"`
+	Low    float64 `json:"low"`
+	Method string  `json:"method"`
+
+	// Ratio The baseline's time over this crew's
+	Ratio float64 `json:"ratio"`
+
+	// Shown The 95 % interval leaves 1 out
+	Shown bool `json:"shown"`
+}
+
+// Distance From the first variant; channels count from 0 to 1
+type Distance struct {
+	PsnrDb float64 `json:"psnr_db"`
+	Rmse   float64 `json:"rmse"`
+	Same   bool    `json:"same"`
+	Ssim   float64 `json:"ssim"`
 }
 
 // Event defines model for Event.
@@ -443,24 +812,87 @@ type Event struct {
 // EventKind defines model for Event.Kind.
 type EventKind string
 
+// Finding defines model for Finding.
+type Finding struct {
+	Check string       `json:"check"`
+	Level FindingLevel `json:"level"`
+	Mend  string       `json:"mend"`
+	Text  string       `json:"text"`
+}
+
+// FindingLevel defines model for Finding.Level.
+type FindingLevel string
+
+// Fit defines model for Fit.
+type Fit struct {
+	Crew        string  `json:"crew"`
+	HeadRoomGb  float64 `json:"head_room_gb"`
+	HostLimitGb float64 `json:"host_limit_gb"`
+	HostNeedGb  float64 `json:"host_need_gb"`
+
+	// LimitGb Free on the smallest device
+	LimitGb float64 `json:"limit_gb"`
+
+	// Limiting The device that is the limit
+	Limiting string `json:"limiting,omitempty,omitzero"`
+
+	// NeedGb On each device
+	NeedGb   float64 `json:"need_gb"`
+	Observed bool    `json:"observed"`
+
+	// Place Host or offer
+	Place string `json:"place"`
+
+	// Renderers That the host's memory holds at once
+	Renderers int        `json:"renderers"`
+	Slowdown  float64    `json:"slowdown"`
+	Source    string     `json:"source"`
+	SpilledGb float64    `json:"spilled_gb,omitempty,omitzero"`
+	Tight     bool       `json:"tight"`
+	Verdict   FitVerdict `json:"verdict"`
+	Why       string     `json:"why"`
+	Without   struct {
+		Device  string  `json:"device"`
+		LimitGb float64 `json:"limit_gb"`
+		Verdict string  `json:"verdict"`
+	} `json:"without,omitempty,omitzero"`
+}
+
+// FitVerdict defines model for Fit.Verdict.
+type FitVerdict string
+
+// Folder defines model for Folder.
+type Folder struct {
+	Filesystem string  `json:"filesystem,omitempty,omitzero"`
+	FreeGb     float64 `json:"free_gb"`
+	Network    bool    `json:"network"`
+	Writable   bool    `json:"writable"`
+}
+
 // Frame defines model for Frame.
 type Frame struct {
 	Bytes int64 `json:"bytes,omitempty,omitzero"`
 
 	// Cause Of the last failure
-	Cause   string     `json:"cause,omitempty,omitzero"`
-	Crew    string     `json:"crew,omitempty,omitzero"`
-	Done    time.Time  `json:"done,omitempty,omitzero"`
-	Frame   int        `json:"frame"`
-	Host    string     `json:"host,omitempty,omitzero"`
-	Seconds float64    `json:"seconds,omitempty,omitzero"`
-	Sha256  string     `json:"sha256,omitempty,omitzero"`
-	Shot    string     `json:"shot"`
-	State   FrameState `json:"state"`
+	Cause string    `json:"cause,omitempty,omitzero"`
+	Crew  string    `json:"crew,omitempty,omitzero"`
+	Done  time.Time `json:"done,omitempty,omitzero"`
+
+	// Format Of the file
+	Format  FrameFormat `json:"format,omitempty,omitzero"`
+	Frame   int         `json:"frame"`
+	Host    string      `json:"host,omitempty,omitzero"`
+	Seconds float64     `json:"seconds,omitempty,omitzero"`
+	Sha256  string      `json:"sha256,omitempty,omitzero"`
+	Shot    string      `json:"shot"`
+	State   FrameState  `json:"state"`
 
 	// Tries How often it failed
 	Tries int `json:"tries"`
 }
+
+// FrameFormat Of the file
+type FrameFormat string
 
 // FrameCounts defines model for FrameCounts.
 type FrameCounts struct {
@@ -489,11 +921,21 @@ type FrameState string
 type Heartbeat struct {
 	Boot openapi_types.UUID `json:"boot"`
 	Held []Held             `json:"held"`
+
+	// LookedFor The `inputs_sum` of the files that were looked for
+	LookedFor string `json:"looked_for,omitempty,omitzero"`
+
+	// Missing Which of them are not there
+	Missing []string       `json:"missing,omitempty,omitzero"`
+	Samples []DeviceSample `json:"samples,omitempty,omitzero"`
 }
 
 // HeartbeatAnswer defines model for HeartbeatAnswer.
 type HeartbeatAnswer struct {
-	Revoked []Held `json:"revoked"`
+	// Inputs Files below the scene folder that shots need
+	Inputs    []string `json:"inputs,omitempty,omitzero"`
+	InputsSum string   `json:"inputs_sum,omitempty,omitzero"`
+	Revoked   []Held   `json:"revoked"`
 }
 
 // Held defines model for Held.
@@ -512,12 +954,17 @@ type Host struct {
 
 	// Findings What the agent noticed
 	Findings []string `json:"findings,omitempty,omitzero"`
+	Folder   Folder   `json:"folder,omitempty,omitzero"`
 
 	// Found The devices are as an agent found them
 	Found bool `json:"found"`
 
 	// Launchers Renderers that the agent may start
 	Launchers []string `json:"launchers,omitempty,omitzero"`
+
+	// Missing Input files of shots that are not there
+	Missing   []string   `json:"missing,omitempty,omitzero"`
+	Renderers []Renderer `json:"renderers,omitempty,omitzero"`
 
 	// Server A rented server of a run
 	Server bool     `json:"server,omitempty,omitzero"`
@@ -526,6 +973,36 @@ type Host struct {
 
 // HostAgent defines model for Host.Agent.
 type HostAgent string
+
+// HostDivision defines model for HostDivision.
+type HostDivision struct {
+	// Best In words
+	Best      string `json:"best"`
+	BreakEven struct {
+		Large string `json:"large"`
+
+		// Seconds What such a frame takes on one device
+		Seconds float64 `json:"seconds,omitempty,omitzero"`
+		Small   string  `json:"small"`
+		Text    string  `json:"text,omitempty,omitzero"`
+
+		// Weight Times the work of a typical frame of the shot
+		Weight float64 `json:"weight"`
+	} `json:"break_even,omitempty,omitzero"`
+	Cores int    `json:"cores,omitempty,omitzero"`
+	Place string `json:"place"`
+
+	// Renderers That its memory holds
+	Renderers int    `json:"renderers,omitempty,omitzero"`
+	Seats     int    `json:"seats,omitempty,omitzero"`
+	Source    string `json:"source"`
+	Ways      []struct {
+		Crews      []string `json:"crews"`
+		FramesHour float64  `json:"frames_hour"`
+		Idle       []string `json:"idle"`
+		Limited    string   `json:"limited,omitempty,omitzero"`
+	} `json:"ways"`
+}
 
 // HostList defines model for HostList.
 type HostList struct {
@@ -565,19 +1042,26 @@ type Hours struct {
 
 // Lease defines model for Lease.
 type Lease struct {
-	Crew     string             `json:"crew"`
-	Devices  []string           `json:"devices"`
-	Fence    int64              `json:"fence"`
-	Frame    int                `json:"frame"`
-	Height   int                `json:"height"`
-	Launcher string             `json:"launcher"`
-	Lease    int64              `json:"lease"`
-	Run      openapi_types.UUID `json:"run"`
-	Scene    string             `json:"scene"`
-	Settings map[string]string  `json:"settings"`
-	Shot     string             `json:"shot"`
-	Width    int                `json:"width"`
+	Backend  string   `json:"backend,omitempty,omitzero"`
+	Crew     string   `json:"crew"`
+	Devices  []string `json:"devices"`
+	Fence    int64    `json:"fence"`
+	Frame    int      `json:"frame"`
+	Height   int      `json:"height"`
+	Launcher string   `json:"launcher"`
+	Lease    int64    `json:"lease"`
+
+	// MemoryMode Permitted after the frame ran out of memory; without it the renderer keeps to its devices
+	MemoryMode LeaseMemoryMode    `json:"memory_mode,omitempty,omitzero"`
+	Run        openapi_types.UUID `json:"run"`
+	Scene      string             `json:"scene"`
+	Settings   map[string]string  `json:"settings"`
+	Shot       string             `json:"shot"`
+	Width      int                `json:"width"`
 }
+
+// LeaseMemoryMode Permitted after the frame ran out of memory; without it the renderer keeps to its devices
+type LeaseMemoryMode string
 
 // LeaseRequest defines model for LeaseRequest.
 type LeaseRequest struct {
@@ -634,11 +1118,24 @@ type LedgerRow struct {
 
 // LeftOut defines model for LeftOut.
 type LeftOut struct {
-	Crew  string `json:"crew,omitempty,omitzero"`
+	Crew string `json:"crew,omitempty,omitzero"`
+
+	// Mend What to do about it
+	Mend  string `json:"mend,omitempty,omitzero"`
 	Place string `json:"place"`
 	Shot  string `json:"shot"`
 	Why   string `json:"why"`
 }
+
+// Licence defines model for Licence.
+type Licence struct {
+	Kind  LicenceKind `json:"kind"`
+	Pool  Name        `json:"pool"`
+	Seats int         `json:"seats"`
+}
+
+// LicenceKind defines model for Licence.Kind.
+type LicenceKind string
 
 // MadeToken defines model for MadeToken.
 type MadeToken struct {
@@ -653,6 +1150,9 @@ type Measured struct {
 
 	// DevicePeakBytes On the fullest device
 	DevicePeakBytes int64 `json:"device_peak_bytes,omitempty,omitzero"`
+
+	// DeviceUse Of the crew's devices on average, where it can be read
+	DeviceUse float64 `json:"device_use,omitempty,omitzero"`
 
 	// PeakMemoryBytes Of the renderer's process tree
 	PeakMemoryBytes int64 `json:"peak_memory_bytes,omitempty,omitzero"`
@@ -689,6 +1189,35 @@ type NewPlan struct {
 // NewPlanGoal defines model for NewPlan.Goal.
 type NewPlanGoal string
 
+// NewStudy defines model for NewStudy.
+type NewStudy struct {
+	Crew string `json:"crew"`
+
+	// Frame Without it the shot's middle one
+	Frame    *int `json:"frame,omitempty"`
+	Host     Name `json:"host"`
+	Shot     Name `json:"shot"`
+	Variants []struct {
+		Name string `json:"name,omitempty,omitzero"`
+
+		// Settings What differs from the shot's own; empty, nothing
+		Settings map[string]string `json:"settings,omitempty,omitzero"`
+	} `json:"variants"`
+}
+
+// NewSweep defines model for NewSweep.
+type NewSweep struct {
+	// BudgetS Seconds after which no further trial begins
+	BudgetS float32 `json:"budget_s,omitempty,omitzero"`
+
+	// Frames Timed frames of each trial
+	Frames int `json:"frames,omitempty,omitzero"`
+
+	// Goal It stops when the ends of every crew's interval are less than this factor apart
+	Goal float32 `json:"goal,omitempty,omitzero"`
+	Shot Name    `json:"shot"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	// Days Until it expires; for a join token one day
@@ -704,10 +1233,19 @@ type NewToken struct {
 type NewTrial struct {
 	Crew string `json:"crew"`
 
-	// Frames How many timed frames
+	// Frames How many timed frames, spread over the shot; without it 3, or 1 where a precision is asked
 	Frames int  `json:"frames,omitempty,omitzero"`
 	Host   Name `json:"host"`
-	Shot   Name `json:"shot"`
+
+	// MaxRepeats Of each frame
+	MaxRepeats int `json:"max_repeats,omitempty,omitzero"`
+
+	// MaxS Seconds after which no repeat begins
+	MaxS float32 `json:"max_s,omitempty,omitzero"`
+
+	// Precision Repeat until the median is known to within this share, or a bound is reached
+	Precision float32 `json:"precision,omitempty,omitzero"`
+	Shot      Name    `json:"shot"`
 }
 
 // Offer defines model for Offer.
@@ -741,6 +1279,16 @@ type OfferSpec struct {
 	PriceHour Money `json:"price_hour"`
 	Source    Name  `json:"source"`
 	WrapS     int   `json:"wrap_s,omitempty,omitzero"`
+}
+
+// Parts defines model for Parts.
+type Parts struct {
+	// FixedS Prepare and finish
+	FixedS float64 `json:"fixed_s"`
+
+	// LoadS Of all devices together
+	LoadS float64 `json:"load_s"`
+	WorkS float64 `json:"work_s"`
 }
 
 // Plan defines model for Plan.
@@ -796,9 +1344,10 @@ type PlannedBooking struct {
 	End    time.Time `json:"end"`
 	FrameS float64   `json:"frame_s"`
 	Frames int       `json:"frames"`
+	HighS  float64   `json:"high_s,omitempty,omitzero"`
 
-	// From HOST/CREW on which the time was measured
-	From string `json:"from,omitempty,omitzero"`
+	// LowS Of the 90 % interval of frame_s
+	LowS float64 `json:"low_s,omitempty,omitzero"`
 
 	// Place The host or server
 	Place  string    `json:"place"`
@@ -824,6 +1373,28 @@ type PlannedServer struct {
 	Usable time.Time `json:"usable"`
 }
 
+// Preflight defines model for Preflight.
+type Preflight struct {
+	At      time.Time       `json:"at"`
+	Blocked int             `json:"blocked"`
+	Clear   int             `json:"clear"`
+	Crews   []PreflightCrew `json:"crews"`
+	Shot    string          `json:"shot"`
+	Warned  int             `json:"warned"`
+}
+
+// PreflightCrew defines model for PreflightCrew.
+type PreflightCrew struct {
+	Crew     string               `json:"crew"`
+	Findings []Finding            `json:"findings"`
+	Place    string               `json:"place"`
+	Source   string               `json:"source"`
+	Verdict  PreflightCrewVerdict `json:"verdict"`
+}
+
+// PreflightCrewVerdict defines model for PreflightCrew.Verdict.
+type PreflightCrewVerdict string
+
 // Problem defines model for Problem.
 type Problem struct {
 	// Detail What was wrong
@@ -840,6 +1411,29 @@ type Problem struct {
 
 	// Type Example: about:blank
 	Type string `json:"type"`
+}
+
+// Renderer defines model for Renderer.
+type Renderer struct {
+	CpuOnly bool `json:"cpu_only,omitempty,omitzero"`
+
+	// FallsBack Falls back to the CPU
+	FallsBack bool `json:"falls_back,omitempty,omitzero"`
+
+	// Lacks Features by device mode: gpu, cpu, hybrid
+	Lacks    map[string][]string `json:"lacks,omitempty,omitzero"`
+	Launcher string              `json:"launcher"`
+	Plugins  []string            `json:"plugins,omitempty,omitzero"`
+
+	// Shares Shares a scene over a memory link
+	Shares bool `json:"shares,omitempty,omitzero"`
+
+	// Spills Spills textures to host memory
+	Spills bool `json:"spills,omitempty,omitzero"`
+
+	// Trouble Why it cannot be started
+	Trouble string `json:"trouble,omitempty,omitzero"`
+	Version string `json:"version,omitempty,omitzero"`
 }
 
 // Result defines model for Result.
@@ -897,6 +1491,8 @@ type Run struct {
 
 // RunCrew defines model for RunCrew.
 type RunCrew struct {
+	// Barred Why it gets no more frames of a shot
+	Barred   string  `json:"barred,omitempty,omitzero"`
 	Booked   int     `json:"booked"`
 	Crew     string  `json:"crew"`
 	Done     int     `json:"done"`
@@ -950,6 +1546,43 @@ type RunShot struct {
 // RunState defines model for RunState.
 type RunState string
 
+// SampleSeries defines model for SampleSeries.
+type SampleSeries struct {
+	At      []time.Time `json:"at"`
+	Celsius []float64   `json:"celsius,omitempty,omitzero"`
+
+	// Crew What it was rendering for then; empty, nothing
+	Crew             []string  `json:"crew,omitempty,omitzero"`
+	Device           string    `json:"device"`
+	MemoryBytes      []int64   `json:"memory_bytes,omitempty,omitzero"`
+	MemoryLimitBytes int64     `json:"memory_limit_bytes,omitempty,omitzero"`
+	Mhz              []float64 `json:"mhz,omitempty,omitzero"`
+	Model            string    `json:"model,omitempty,omitzero"`
+	Use              []float64 `json:"use,omitempty,omitzero"`
+	Watts            []float64 `json:"watts,omitempty,omitzero"`
+}
+
+// Samples defines model for Samples.
+type Samples struct {
+	Devices []SampleSeries `json:"devices"`
+	Host    string         `json:"host"`
+
+	// StepS What one point stands for
+	StepS float64 `json:"step_s"`
+}
+
+// ScalingPoint defines model for ScalingPoint.
+type ScalingPoint struct {
+	Cpu       bool    `json:"cpu"`
+	Devices   int     `json:"devices"`
+	HighS     float64 `json:"high_s"`
+	LowS      float64 `json:"low_s"`
+	MeasuredS float64 `json:"measured_s,omitempty,omitzero"`
+	Model     string  `json:"model"`
+	Place     string  `json:"place,omitempty,omitzero"`
+	Seconds   float64 `json:"seconds"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	Clock struct {
@@ -977,6 +1610,20 @@ type Shot struct {
 	Updated    time.Time `json:"updated"`
 }
 
+// ShotFit defines model for ShotFit.
+type ShotFit struct {
+	// AtLeast The frame ran out of memory at observed_gb
+	AtLeast    bool     `json:"at_least,omitempty,omitzero"`
+	BuffersGb  float64  `json:"buffers_gb"`
+	DeclaredGb float64  `json:"declared_gb"`
+	Fits       []Fit    `json:"fits"`
+	HostGb     float64  `json:"host_gb"`
+	NeedGb     float64  `json:"need_gb"`
+	ObservedGb float64  `json:"observed_gb,omitempty,omitzero"`
+	Permits    []string `json:"permits,omitempty,omitzero"`
+	Shot       string   `json:"shot"`
+}
+
 // ShotList defines model for ShotList.
 type ShotList struct {
 	Items []Shot `json:"items"`
@@ -985,10 +1632,18 @@ type ShotList struct {
 
 // ShotSpec defines model for ShotSpec.
 type ShotSpec struct {
+	// Accepts Features whose lack was accepted by name
+	Accepts []string `json:"accepts,omitempty,omitzero"`
+
+	// Backend The compute backend that it must be rendered with
+	Backend  string    `json:"backend,omitempty,omitzero"`
 	Deadline time.Time `json:"deadline,omitempty,omitzero"`
 
-	// DeviceMemoryGb On each device of a crew
+	// DeviceMemoryGb Geometry and textures, on each device of a crew
 	DeviceMemoryGb float32 `json:"device_memory_gb,omitempty,omitzero"`
+
+	// Features That it uses and that a device mode of a renderer may lack
+	Features []string `json:"features,omitempty,omitzero"`
 
 	// Frames Example: 1-96x2
 	Frames string `json:"frames"`
@@ -996,17 +1651,39 @@ type ShotSpec struct {
 
 	// HostMemoryGb Of one running renderer
 	HostMemoryGb float32 `json:"host_memory_gb,omitempty,omitzero"`
-	Launcher     Name    `json:"launcher"`
-	Name         Name    `json:"name"`
+
+	// Inputs Files beside the scene that it needs below the scene folder
+	Inputs   []string `json:"inputs,omitempty,omitzero"`
+	Launcher Name     `json:"launcher"`
+	Licence  Name     `json:"licence,omitempty,omitzero"`
+	Name     Name     `json:"name"`
+
+	// OutOfMemory What is permitted where memory does not do, in the order in which to try it; without it smaller-crew, larger-device
+	OutOfMemory []ShotSpecOutOfMemory `json:"out_of_memory,omitempty,omitzero"`
+
+	// Passes Buffers that a device holds of the picture
+	Passes  int      `json:"passes,omitempty,omitzero"`
+	Plugins []string `json:"plugins,omitempty,omitzero"`
 
 	// Scene Path of the scene file below the agents' scene folder
 	Scene string `json:"scene"`
 
 	// Settings Values for the launcher's settings
 	Settings map[string]string `json:"settings,omitempty,omitzero"`
-	Title    string            `json:"title,omitempty,omitzero"`
-	Width    int               `json:"width"`
+
+	// TexturesGb The part of device_memory_gb that could be spilled to host memory
+	TexturesGb float32 `json:"textures_gb,omitempty,omitzero"`
+	Title      string  `json:"title,omitempty,omitzero"`
+
+	// Version Of the renderer
+	//
+	// Example: >= 4.2
+	Version string `json:"version,omitempty,omitzero"`
+	Width   int    `json:"width"`
 }
+
+// ShotSpecOutOfMemory defines model for ShotSpec.OutOfMemory.
+type ShotSpecOutOfMemory string
 
 // StockReport defines model for StockReport.
 type StockReport struct {
@@ -1015,10 +1692,59 @@ type StockReport struct {
 	Cpu       CPU                `json:"cpu"`
 	Devices   []Device           `json:"devices"`
 	Findings  []string           `json:"findings,omitempty,omitzero"`
+	Folder    Folder             `json:"folder,omitempty,omitzero"`
 	Launchers []string           `json:"launchers"`
 	Mains     bool               `json:"mains"`
 	MemoryGb  float32            `json:"memory_gb"`
+	Renderers []Renderer         `json:"renderers,omitempty,omitzero"`
 	Version   string             `json:"version,omitempty,omitzero"`
+}
+
+// Stretch defines model for Stretch.
+type Stretch struct {
+	// Frames Timed in it
+	Frames int `json:"frames"`
+	From   int `json:"from"`
+	To     int `json:"to"`
+
+	// Weight Work beside a typical frame: 1.4 is 40 % heavier
+	Weight float64 `json:"weight"`
+}
+
+// Study defines model for Study.
+type Study struct {
+	Complete bool               `json:"complete"`
+	Created  time.Time          `json:"created"`
+	Crew     string             `json:"crew"`
+	Frame    int                `json:"frame"`
+	Host     string             `json:"host"`
+	Id       openapi_types.UUID `json:"id"`
+	Shot     string             `json:"shot"`
+	Variants []StudyVariant     `json:"variants"`
+}
+
+// StudyList defines model for StudyList.
+type StudyList struct {
+	Items []Study `json:"items"`
+	Next  string  `json:"next,omitempty,omitzero"`
+}
+
+// StudyVariant defines model for StudyVariant.
+type StudyVariant struct {
+	Cause string `json:"cause,omitempty,omitzero"`
+
+	// Distance From the first variant; channels count from 0 to 1
+	Distance Distance `json:"distance,omitempty,omitzero"`
+	Name     string   `json:"name"`
+
+	// Run Whose frame the picture is
+	Run      openapi_types.UUID `json:"run"`
+	Seconds  float64            `json:"seconds,omitempty,omitzero"`
+	Settings map[string]string  `json:"settings"`
+	State    RunState           `json:"state"`
+
+	// WholeS What the whole shot would take on this crew were every frame like this one
+	WholeS float64 `json:"whole_s,omitempty,omitzero"`
 }
 
 // Summary defines model for Summary.
@@ -1031,6 +1757,30 @@ type Summary struct {
 
 	// Spread Standard deviation over mean
 	Spread float64 `json:"spread"`
+}
+
+// Sweep defines model for Sweep.
+type Sweep struct {
+	BudgetS float64            `json:"budget_s"`
+	Created time.Time          `json:"created"`
+	Ended   time.Time          `json:"ended,omitempty,omitzero"`
+	Goal    float64            `json:"goal"`
+	Id      openapi_types.UUID `json:"id"`
+	Shot    string             `json:"shot"`
+	State   SweepState         `json:"state"`
+	Trials  []Trial            `json:"trials"`
+
+	// Why Why it stopped
+	Why string `json:"why,omitempty,omitzero"`
+}
+
+// SweepState defines model for Sweep.State.
+type SweepState string
+
+// SweepList defines model for SweepList.
+type SweepList struct {
+	Items []Sweep `json:"items"`
+	Next  string  `json:"next,omitempty,omitzero"`
 }
 
 // Token defines model for Token.
@@ -1062,11 +1812,18 @@ type Trial struct {
 	Id         openapi_types.UUID `json:"id"`
 	Models     []string           `json:"models"`
 
+	// Precision As asked
+	Precision float64 `json:"precision,omitempty,omitzero"`
+
 	// Settings Everything that changes the picture or the time
-	Settings map[string]string `json:"settings"`
-	Shot     string            `json:"shot"`
-	State    RunState          `json:"state"`
-	Summary  Summary           `json:"summary,omitempty,omitzero"`
+	Settings map[string]string  `json:"settings"`
+	Shot     string             `json:"shot"`
+	State    RunState           `json:"state"`
+	Summary  Summary            `json:"summary,omitempty,omitzero"`
+	Sweep    openapi_types.UUID `json:"sweep,omitempty,omitzero"`
+
+	// Why What a sweep wanted to learn from it
+	Why string `json:"why,omitempty,omitzero"`
 }
 
 // TrialFrame defines model for TrialFrame.
@@ -1085,6 +1842,19 @@ type TrialFrame struct {
 type TrialList struct {
 	Items []Trial `json:"items"`
 	Next  string  `json:"next,omitempty,omitzero"`
+}
+
+// UnlikeSettings Timed with other settings than the shot's; never set into a ratio
+type UnlikeSettings struct {
+	Crew     string  `json:"crew"`
+	Place    string  `json:"place"`
+	Seconds  float64 `json:"seconds"`
+	Settings []struct {
+		Name string `json:"name"`
+		Now  string `json:"now"`
+		Then string `json:"then"`
+	} `json:"settings"`
+	Timed int `json:"timed"`
 }
 
 // Cursor defines model for cursor.
@@ -1143,6 +1913,12 @@ type ListHostsParams struct {
 // DrainHostJSONBody defines parameters for DrainHost.
 type DrainHostJSONBody struct {
 	Drain bool `json:"drain"`
+}
+
+// GetSamplesParams defines parameters for GetSamples.
+type GetSamplesParams struct {
+	// Minutes How far back by the service's clock
+	Minutes *int `form:"minutes,omitempty" json:"minutes,omitempty"`
 }
 
 // ListOffersParams defines parameters for ListOffers.
@@ -1222,6 +1998,67 @@ type ListShotsParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// CheckShotParams defines parameters for CheckShot.
+type CheckShotParams struct {
+	// On A host, offer or source, or HOST/CREW; without it all
+	On *string `form:"on,omitempty" json:"on,omitempty"`
+}
+
+// CompareShotParams defines parameters for CompareShot.
+type CompareShotParams struct {
+	// Baseline HOST/CREW to which speed-ups are; without it the slowest measured single GPU
+	Baseline *string                `form:"baseline,omitempty" json:"baseline,omitempty"`
+	Sort     *CompareShotParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+}
+
+// CompareShotParamsSort defines parameters for CompareShot.
+type CompareShotParamsSort string
+
+// ListStudiesParams defines parameters for ListStudies.
+type ListStudiesParams struct {
+	Shot *Name `form:"shot,omitempty" json:"shot,omitempty"`
+
+	// Cursor From `next` of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CreateStudyParams defines parameters for CreateStudy.
+type CreateStudyParams struct {
+	// IdempotencyKey The same key with the same body gives the first answer again
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// GetDifferenceParams defines parameters for GetDifference.
+type GetDifferenceParams struct {
+	A int `form:"a" json:"a"`
+	B int `form:"b" json:"b"`
+}
+
+// ListSweepsParams defines parameters for ListSweeps.
+type ListSweepsParams struct {
+	// Cursor From `next` of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CreateSweepParams defines parameters for CreateSweep.
+type CreateSweepParams struct {
+	// IdempotencyKey The same key with the same body gives the first answer again
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ExportTimesParams defines parameters for ExportTimes.
+type ExportTimesParams struct {
+	Shot *Name `form:"shot,omitempty" json:"shot,omitempty"`
+}
+
+// ImportTimesParams defines parameters for ImportTimes.
+type ImportTimesParams struct {
+	// IdempotencyKey The same key with the same body gives the first answer again
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ListTokensParams defines parameters for ListTokens.
 type ListTokensParams struct {
 	// Cursor From `next` of the page before
@@ -1265,6 +2102,9 @@ type PutHostJSONRequestBody = HostSpec
 // DrainHostJSONRequestBody defines body for DrainHost for application/json ContentType.
 type DrainHostJSONRequestBody DrainHostJSONBody
 
+// PutLicenceJSONRequestBody defines body for PutLicence for application/json ContentType.
+type PutLicenceJSONRequestBody = Licence
+
 // PutOfferJSONRequestBody defines body for PutOffer for application/json ContentType.
 type PutOfferJSONRequestBody = OfferSpec
 
@@ -1282,6 +2122,12 @@ type SignInJSONRequestBody SignInJSONBody
 
 // PutShotJSONRequestBody defines body for PutShot for application/json ContentType.
 type PutShotJSONRequestBody = ShotSpec
+
+// CreateStudyJSONRequestBody defines body for CreateStudy for application/json ContentType.
+type CreateStudyJSONRequestBody = NewStudy
+
+// CreateSweepJSONRequestBody defines body for CreateSweep for application/json ContentType.
+type CreateSweepJSONRequestBody = NewSweep
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
@@ -1324,6 +2170,15 @@ type ServerInterface interface {
 	// DrainHost Finish what runs there and take nothing new, or take work again
 	// (PUT /hosts/{host}/drain)
 	DrainHost(w http.ResponseWriter, r *http.Request, host HostParam)
+	// GetSamples Use, memory, temperature, power and clock of the host's devices over time
+	// (GET /hosts/{host}/samples)
+	GetSamples(w http.ResponseWriter, r *http.Request, host HostParam, params GetSamplesParams)
+	// ListLicences Licence pools
+	// (GET /licences)
+	ListLicences(w http.ResponseWriter, r *http.Request)
+	// PutLicence Make a pool of licence seats or replace it
+	// (PUT /licences/{pool})
+	PutLicence(w http.ResponseWriter, r *http.Request, pool Name)
 	// ListOffers Kinds of servers that can be rented
 	// (GET /offers)
 	ListOffers(w http.ResponseWriter, r *http.Request, params ListOffersParams)
@@ -1381,6 +2236,45 @@ type ServerInterface interface {
 	// PutShot Make a shot or replace its description; runs that stand keep the one they began with
 	// (PUT /shots/{shot})
 	PutShot(w http.ResponseWriter, r *http.Request, shot ShotParam)
+	// CheckShot Preflight, for each crew what would stop it and what to look out for
+	// (GET /shots/{shot}/check)
+	CheckShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params CheckShotParams)
+	// CompareShot Crews side by side, measured and predicted; how to divide each host; what a device more would change
+	// (GET /shots/{shot}/comparison)
+	CompareShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params CompareShotParams)
+	// GetFit Whether the shot fits the memory of each crew, with the numbers
+	// (GET /shots/{shot}/fit)
+	GetFit(w http.ResponseWriter, r *http.Request, shot ShotParam)
+	// ListStudies Settings studies, newest first
+	// (GET /studies)
+	ListStudies(w http.ResponseWriter, r *http.Request, params ListStudiesParams)
+	// CreateStudy Render one frame with each of several settings on one crew
+	// (POST /studies)
+	CreateStudy(w http.ResponseWriter, r *http.Request, params CreateStudyParams)
+	// GetStudy One study with what is known of it
+	// (GET /studies/{study})
+	GetStudy(w http.ResponseWriter, r *http.Request, study openapi_types.UUID)
+	// GetDifference A picture of the difference of two variants
+	// (GET /studies/{study}/difference)
+	GetDifference(w http.ResponseWriter, r *http.Request, study openapi_types.UUID, params GetDifferenceParams)
+	// ListSweeps Sweeps, newest first
+	// (GET /sweeps)
+	ListSweeps(w http.ResponseWriter, r *http.Request, params ListSweepsParams)
+	// CreateSweep Time the crews of a shot that tell most, within a time
+	// (POST /sweeps)
+	CreateSweep(w http.ResponseWriter, r *http.Request, params CreateSweepParams)
+	// EndSweep Begin no further trial; those that run go on
+	// (DELETE /sweeps/{sweep})
+	EndSweep(w http.ResponseWriter, r *http.Request, sweep openapi_types.UUID)
+	// GetSweep One sweep with its trials
+	// (GET /sweeps/{sweep})
+	GetSweep(w http.ResponseWriter, r *http.Request, sweep openapi_types.UUID)
+	// ExportTimes Every timed frame as CSV, trials, finished frames and imported times (docs/formats.md)
+	// (GET /times)
+	ExportTimes(w http.ResponseWriter, r *http.Request, params ExportTimesParams)
+	// ImportTimes Take in times that were measured elsewhere; the whole file or nothing
+	// (POST /times)
+	ImportTimes(w http.ResponseWriter, r *http.Request, params ImportTimesParams)
 	// ListTokens Tokens, without their secrets
 	// (GET /tokens)
 	ListTokens(w http.ResponseWriter, r *http.Request, params ListTokensParams)
@@ -1468,6 +2362,24 @@ func (_ Unimplemented) PutHost(w http.ResponseWriter, r *http.Request, host Host
 // DrainHost Finish what runs there and take nothing new, or take work again
 // (PUT /hosts/{host}/drain)
 func (_ Unimplemented) DrainHost(w http.ResponseWriter, r *http.Request, host HostParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetSamples Use, memory, temperature, power and clock of the host's devices over time
+// (GET /hosts/{host}/samples)
+func (_ Unimplemented) GetSamples(w http.ResponseWriter, r *http.Request, host HostParam, params GetSamplesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListLicences Licence pools
+// (GET /licences)
+func (_ Unimplemented) ListLicences(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PutLicence Make a pool of licence seats or replace it
+// (PUT /licences/{pool})
+func (_ Unimplemented) PutLicence(w http.ResponseWriter, r *http.Request, pool Name) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1582,6 +2494,84 @@ func (_ Unimplemented) GetShot(w http.ResponseWriter, r *http.Request, shot Shot
 // PutShot Make a shot or replace its description; runs that stand keep the one they began with
 // (PUT /shots/{shot})
 func (_ Unimplemented) PutShot(w http.ResponseWriter, r *http.Request, shot ShotParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CheckShot Preflight, for each crew what would stop it and what to look out for
+// (GET /shots/{shot}/check)
+func (_ Unimplemented) CheckShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params CheckShotParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CompareShot Crews side by side, measured and predicted; how to divide each host; what a device more would change
+// (GET /shots/{shot}/comparison)
+func (_ Unimplemented) CompareShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params CompareShotParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetFit Whether the shot fits the memory of each crew, with the numbers
+// (GET /shots/{shot}/fit)
+func (_ Unimplemented) GetFit(w http.ResponseWriter, r *http.Request, shot ShotParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListStudies Settings studies, newest first
+// (GET /studies)
+func (_ Unimplemented) ListStudies(w http.ResponseWriter, r *http.Request, params ListStudiesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CreateStudy Render one frame with each of several settings on one crew
+// (POST /studies)
+func (_ Unimplemented) CreateStudy(w http.ResponseWriter, r *http.Request, params CreateStudyParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetStudy One study with what is known of it
+// (GET /studies/{study})
+func (_ Unimplemented) GetStudy(w http.ResponseWriter, r *http.Request, study openapi_types.UUID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetDifference A picture of the difference of two variants
+// (GET /studies/{study}/difference)
+func (_ Unimplemented) GetDifference(w http.ResponseWriter, r *http.Request, study openapi_types.UUID, params GetDifferenceParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListSweeps Sweeps, newest first
+// (GET /sweeps)
+func (_ Unimplemented) ListSweeps(w http.ResponseWriter, r *http.Request, params ListSweepsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CreateSweep Time the crews of a shot that tell most, within a time
+// (POST /sweeps)
+func (_ Unimplemented) CreateSweep(w http.ResponseWriter, r *http.Request, params CreateSweepParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// EndSweep Begin no further trial; those that run go on
+// (DELETE /sweeps/{sweep})
+func (_ Unimplemented) EndSweep(w http.ResponseWriter, r *http.Request, sweep openapi_types.UUID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetSweep One sweep with its trials
+// (GET /sweeps/{sweep})
+func (_ Unimplemented) GetSweep(w http.ResponseWriter, r *http.Request, sweep openapi_types.UUID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ExportTimes Every timed frame as CSV, trials, finished frames and imported times (docs/formats.md)
+// (GET /times)
+func (_ Unimplemented) ExportTimes(w http.ResponseWriter, r *http.Request, params ExportTimesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ImportTimes Take in times that were measured elsewhere; the whole file or nothing
+// (POST /times)
+func (_ Unimplemented) ImportTimes(w http.ResponseWriter, r *http.Request, params ImportTimesParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1953,6 +2943,88 @@ func (siw *ServerInterfaceWrapper) DrainHost(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.DrainHost(w, r, host)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetSamples operation middleware
+func (siw *ServerInterfaceWrapper) GetSamples(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", chi.URLParam(r, "host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "host", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetSamplesParams
+
+	// ------------- Optional query parameter "minutes" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "minutes", r.URL.Query(), &params.Minutes, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "minutes"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "minutes", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetSamples(w, r, host, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListLicences operation middleware
+func (siw *ServerInterfaceWrapper) ListLicences(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListLicences(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PutLicence operation middleware
+func (siw *ServerInterfaceWrapper) PutLicence(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "pool" -------------
+	var pool Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "pool", chi.URLParam(r, "pool"), &pool, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "pool", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutLicence(w, r, pool)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2637,6 +3709,523 @@ func (siw *ServerInterfaceWrapper) PutShot(w http.ResponseWriter, r *http.Reques
 	handler.ServeHTTP(w, r)
 }
 
+// CheckShot operation middleware
+func (siw *ServerInterfaceWrapper) CheckShot(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CheckShotParams
+
+	// ------------- Optional query parameter "on" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "on", r.URL.Query(), &params.On, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "on"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "on", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CheckShot(w, r, shot, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CompareShot operation middleware
+func (siw *ServerInterfaceWrapper) CompareShot(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareShotParams
+
+	// ------------- Optional query parameter "baseline" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "baseline", r.URL.Query(), &params.Baseline, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "baseline"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "baseline", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", r.URL.Query(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "sort"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "sort", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CompareShot(w, r, shot, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetFit operation middleware
+func (siw *ServerInterfaceWrapper) GetFit(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetFit(w, r, shot)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListStudies operation middleware
+func (siw *ServerInterfaceWrapper) ListStudies(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListStudiesParams
+
+	// ------------- Optional query parameter "shot" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "shot", r.URL.Query(), &params.Shot, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "shot"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListStudies(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CreateStudy operation middleware
+func (siw *ServerInterfaceWrapper) CreateStudy(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CreateStudyParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CreateStudy(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetStudy operation middleware
+func (siw *ServerInterfaceWrapper) GetStudy(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "study" -------------
+	var study openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "study", chi.URLParam(r, "study"), &study, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "study", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetStudy(w, r, study)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetDifference operation middleware
+func (siw *ServerInterfaceWrapper) GetDifference(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "study" -------------
+	var study openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "study", chi.URLParam(r, "study"), &study, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "study", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetDifferenceParams
+
+	// ------------- Required query parameter "a" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "a", r.URL.Query(), &params.A, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "a"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "a", Err: err})
+		}
+		return
+	}
+
+	// ------------- Required query parameter "b" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "b", r.URL.Query(), &params.B, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "b"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "b", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetDifference(w, r, study, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListSweeps operation middleware
+func (siw *ServerInterfaceWrapper) ListSweeps(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSweepsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListSweeps(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CreateSweep operation middleware
+func (siw *ServerInterfaceWrapper) CreateSweep(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CreateSweepParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CreateSweep(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EndSweep operation middleware
+func (siw *ServerInterfaceWrapper) EndSweep(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "sweep" -------------
+	var sweep openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sweep", chi.URLParam(r, "sweep"), &sweep, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "sweep", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndSweep(w, r, sweep)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetSweep operation middleware
+func (siw *ServerInterfaceWrapper) GetSweep(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "sweep" -------------
+	var sweep openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sweep", chi.URLParam(r, "sweep"), &sweep, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "sweep", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetSweep(w, r, sweep)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ExportTimes operation middleware
+func (siw *ServerInterfaceWrapper) ExportTimes(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportTimesParams
+
+	// ------------- Optional query parameter "shot" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "shot", r.URL.Query(), &params.Shot, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "shot"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ExportTimes(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ImportTimes operation middleware
+func (siw *ServerInterfaceWrapper) ImportTimes(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImportTimesParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ImportTimes(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(w http.ResponseWriter, r *http.Request) {
 
@@ -2993,6 +4582,15 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Put(options.BaseURL+"/hosts/{host}/drain", wrapper.DrainHost)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/hosts/{host}/samples", wrapper.GetSamples)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/licences", wrapper.ListLicences)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/licences/{pool}", wrapper.PutLicence)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/offers", wrapper.ListOffers)
 	})
 	r.Group(func(r chi.Router) {
@@ -3008,6 +4606,15 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Put(options.BaseURL+"/shots/{shot}", wrapper.PutShot)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/shots/{shot}/fit", wrapper.GetFit)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/shots/{shot}/check", wrapper.CheckShot)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/shots/{shot}/comparison", wrapper.CompareShot)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/trials", wrapper.ListTrials)
 	})
 	r.Group(func(r chi.Router) {
@@ -3015,6 +4622,36 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/trials/{trial}", wrapper.GetTrial)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/times", wrapper.ExportTimes)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/times", wrapper.ImportTimes)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/sweeps", wrapper.ListSweeps)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/sweeps", wrapper.CreateSweep)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/sweeps/{sweep}", wrapper.EndSweep)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/sweeps/{sweep}", wrapper.GetSweep)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/studies", wrapper.ListStudies)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/studies", wrapper.CreateStudy)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/studies/{study}", wrapper.GetStudy)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/studies/{study}/difference", wrapper.GetDifference)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/plans", wrapper.ListPlans)
@@ -3079,129 +4716,202 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"1D1rc9w2kn8FxduqJLUzevi1sVxbW17HPmc3sV2Sc6k62zfGkD0ziEiAAUCNZlX671doAHwNyCFHIyf+",
-	"YksiiUe/u9HduIlikeWCA9cqOruJcippBhok/hYXUglpfkpAxZLlmgkenUWvpMjIZw7X+jMRC6JXQHK6",
-	"BDKHhZAQTSJm3vq9ALmJJhGnGURnfrBJpOIVZNSMmtHrn4Av9So6e3ByMon0JjdvKi0ZX0a3k+h6uhRT",
-	"89epumT5VOACaDrNBeMaZHS2oKmC20m0AB7DO7N4My5On1O9qmbHF6JJJOH3gklIojMtC6gvZiFkRnV0",
-	"FjGunzyKJlHGOMuKLDo7LVdmZl2CjG7NlAZSvVOaF3qnDIy6Ekr3DWqe9475FwmL6Cz6r+MKscf2qTp+",
-	"Y8Yws7AEslxo4PHm37DZRvD7FRBFMyCXsCFrpleIY/zLXCQbsmRXoPBvCyaVJpSrNUhCl5Rxj/4V0ARk",
-	"tfIfqzmnZtIOQjg1hJAx7n///i5kkQJVvTjCF8aRRQBpKcuYLmdo0b19WB8ygQUtUu33Sq8tmT12O+8k",
-	"uhEblwXv27Ys+LBNFwVLoi0M3E4itRK9dGqe35VOzT5A5YIrQHH0Top5CjhjLLgGjjCneZ6ymBpIHOf2",
-	"jb/+pgwZ3wyczo+LMzYZ4dcV1WQNXJO1FHxJvj1/9YI8ffT4b99ZKNgRzATPl8D1W5k40ZlLkYPUzK48",
-	"TkV8OVvQWFtxWsI3EcU8hQrCvMjmFtUroFLPgeqZ2ubPc6ApURALnigyB70G4KT8QkWT3TPc1pHzoTHd",
-	"pLneT+W3Yv4bxNqs7rnWkOU6sFNaKKjJtoppYwnr4APgiVlDHSpUw1SzDKIA81tJPoQzrTQNzpmK5UxT",
-	"lgYfZkBVIe2a+ujmZ//e7SQShY5FhusCbvj3Q5QIbjawoCwFw0SpF91X4hKSGlirmZWmUg8HRguHXsc5",
-	"HYEAr1ZWje5BHkLsi3e/IFMlCbOy5V0NvShdJm2MC2l/6BddmUggHaT09UoCTZpDnoSGXFOtd77WgpFd",
-	"xsStOggBR6fNXc5pfAncroppyFSQctwfqJR0Y36fF2ozyyWLYbYShdxJUIIDfpfAFYth5GQsCZM645dQ",
-	"fzQXIgXKLaVnQm5my3ntcSWCEFajFtECNuoOv5dyvEkFzHJ19aVsgy2Eph9w2JG0uh8WV5AmDkYBSqvg",
-	"ZRGQU61BGin9fx/o9D+fzD8n06efbk4mp49v/xISaQYIszVLDE/sInoLsJkWHaKrhtDexQ7nx4IXihod",
-	"sqWGfl1tCNOEoSkogcwLTWLKudBkDqRQkIR2uw/bIiV53q02GSKMl1fOMGiinurhKmYPJWaN/YBN36OE",
-	"LhlP6gqjdBjQOtOSUbNbBfIK7Wgn1vOUmsdoYIV0iPk6NJszFwaaHzh8cBhNdQg2LYTh3iYG6iEcvfLQ",
-	"arHnRoMaqNpLHDVJ8q11R1OqNDGat5BhDHfhEZX2cFtkD6yPxQN98PhJeKCdKOrTNYiCC3zzFokNAnbm",
-	"a7EmYqGBGzYvDZkdvOpMf0/NdjV+ik5qeCEKH4No0IRHyDaE3XqCz9Cv63i2pkwbSIUd8PpO/JvleJOW",
-	"Ude5mx/AW5dtKYR2c1MB9aHJG9oBtVQS3040b1uKDjflcjo38hNTAWFaLn3QHtwatnfA4VrvFiV2js4V",
-	"Xnhq92J0BNYqnnnt/Z+xFoUQeoDHbI2IwRB7bV6+xdjAj/b905Oabg5bW7gUN1EIWuUWn2O0Zhur3jMZ",
-	"u8reVW27O/UVWZiMgPcY788Gd4a9m0uxlKCUs4hKR6bHhmpt1IeS7AqD2xUhXqJLZ694+i3yylnkhnBD",
-	"9IpfzRQAH2HWSFgP51r0gwJMm0jKeFN+1jyKBeMJ40sVMhapRt2MSydcaBYjcw43xBeisBbTdrTSeRmE",
-	"SiBUEcrdNPiJmTZDaGoieLrBN8iCpea7OKUS3CtnvEjTSWBbKS14vHKxnXYshicgQRojuLHDjG4Iutyj",
-	"9ujMva1pnhMJXENC7AtELAglzlLcWq7KId7JvULpC/Pelv42f/TAruHbEV3kCamLxA+hMpBV7kFjlJse",
-	"GePIi53s8u6XLs+97zPnxga2mlHG1QC3Ha7jtFDsCn72osqGWnu9Pz7AdHjjtDYXVr/WHMXHQUdR5FYa",
-	"DcRwIVVo37lwymkEfliSwmyQX2m+ZDHMLtergdGYFm1Vn4foS4lCxjD4HKY+MHfmsh1hgjTXDItYivAQ",
-	"CpN3YUXUCNgldKMsHdEsN15+lAk+XUgWdnhE1nz59OnZyUnoVRuhqF48+T74YgsKuJrQ1n7yyrzFmZ2O",
-	"3D4htDHWRZ/vB2y50h2eidMk4VjdCIvF+fk7DU8VA4cOT1Rrr6vDBNMNshrJd7mhZUBrh5fVNJx8+KPl",
-	"RbpgdhVMtNvys5QwrwG4tsFOgjqH3wtQX5PRb/3XWdNQfXIyxlKtOwrlcGEQJcuQoxA7Q3ZQLNu8PJt7",
-	"y23YJ4WUwONNd6RtNmoJ+ImadYcS8pRyDsm4UaUYYU1bUJ6LoEk9jJXbjhWySQkqt57WXiz4oyYIGjjp",
-	"xrtZ7HaIrlCbWacVbM1E62YTDPgQxuO0wAM+a1sPiHmNI6/OiGwZHmp5C7gstNWX9AoIF8QLmQ4hf2Bi",
-	"cy84PHUQJGVJCMxv0eqvOwIDznon0drslmlFMLeHzFmaKosQS/xxWEHsxRb+o8ERztJk6qd3u8xSE5R2",
-	"UgucbVIvo5bVuiaeisPMEuaIhX5b6BH2RzdUuxXmarMbDE4vemiYb0IL/pkm8F5cWoO8uWQFsYTwCrT/",
-	"og/Tdtj2uuynEz96cE21c/VRB8zcvttrqOw8xmoy0s/GliZCkjke120w5EITl8Jm053Qd2+GBKrNWEtk",
-	"lgO9nJXnFi1m5TZFqkhTUNqFKOr8upVptu2wGAyDBMLwZI3MgUigScW7ZnrnI3Stwp6ISBem+EaRXIoY",
-	"lCJawtjlNM8vmhP9c2PBBtLs8xtFMIskKJ96fdMhZulOX9TlWCmyYKlRRox7TLbCKsqdF1mjkZjJUygj",
-	"RtvWrqZL6F3aAJHXGrXN4Q7AQRZCKdt0wL5/dPTAOFa1g+fpPz7gkfPp5PT7228/fjwqf31w+90/gmfQ",
-	"b/yJXPP42nzn/j+aTT/dnEyePAgfYr+B9buU8rGmdJEsYbhymQeSFX8AmqSMA1kISWiaPsOMRVEYjUeA",
-	"xitiZOY3iog1b1BjX6x0KWjayNWL4hXQHFBN+Eht7U8LqjSojhNZ1NeN0WyIph0gBW1J0Oh1hfFD5Heu",
-	"68duPg40IhvQ7H+4qerjPm0/JGPc/75twho4zjDV0ZstZY7jpMtPOTrd5anYhYcY4Q2sS/W2R7CjCflf",
-	"uGYpUst1ziSoZ5aUyG+CcYKKjQgOJKGbqLaZh08e70zYXA2wnMo4m+PANlWIzOgpZ8IRpszi7Dq6cmZP",
-	"Q0Qo0p1xqXPzTkdcCr/vwgSmKozU6s5wauvtHduwxl2Dwh5OAqfWGeUbYogyIe6TGuZO25m2KjdalYgr",
-	"kFaHoYnW0Px7ItUbe6PDgc7Oq+fyhaD/drEIeugHOeoZcoyAC+g7R+g+LMBPD3FaYIFwD8cF1eb+/OcF",
-	"C4DBapTxWEKGJ4i7MzdToMlsQGA9o9czp7sGpIP2Zx7ab4fMus9JxrazNj5Fc0ykfxKtJc1nY5Pe2icC",
-	"dQA31myR30Rribftk4QQpXvTbSvQeelN8UHk+c760/+034XI9N5jhxKoHpNP3htsTJxtGT50xiwzVwCF",
-	"pso3xH+gBluaC8aZWg1fr7dMtx6wZFBMmmW5UIq5hM4Sq60YwSFiFF2xiTZJpLDQM2GjKwODqTYaEzo9",
-	"dHS8jSzzxJ75f5uIWB1bQKmjLPku5OjlVbFJYCz7cMRwNcE4hpEubIwvpJu3bPrdqQU2oDGU0JSmuhi0",
-	"0Av7ZjBp1/OjX3E5bhmarjF5I57tcyccgzjK7xJeh7AjUAjegxlRg1EtzycDQHikNj/SGJ9T5w43uDTk",
-	"UrbkbKBcQbHWZC72ZigbEhbrjkS4wwTfgScjs2gHx4srDyAUWhcBjn399uL98Yvzl78Swcl6xWJbzmiW",
-	"Q9ZUkRpsusO420LAmObGMyvj8CMydLti3iOZtD827CLlpf/jGQp4GSa30XAkli7CraTQNpVhbG0w5kYe",
-	"o1hUDiOhjtoX4b2jMRiwiQvD5q0qI/ZAF8pHu8TGeYbIonJkXM6kgnTPGUWtPLIV9CiTkSlPbCBhLYo0",
-	"weiSzVQIhUZt7SNVtvRxazeTqCwMvqJpAWVMGqQULU3XtZ6AMeROzJtL+dfF2zfEhbUI41rgtHORGD0h",
-	"pKtAd6Xr3yhinYKG/17N4Va7S5zbpUz8aocYMpXG3BZNmukUetR0PaRL56LQZ/OU8sudRIRP/fDlEkKr",
-	"PQeF8ZL7SXXort3odwS76zhorYDDqzFR6KlYTK0vg+VjMfAYpqkPk1C1QkG+KpBE5zSZ5izWdhRbmzT1",
-	"clDCAmuUQmqwXiDaDFEFjxvupWQ0WCFa1oPUA/Un06d0uvh08+RRKDYfTv/w0wdJxQUL/bquGKxRShnS",
-	"oBrjjzTJsNjfJoWG1npe8HDuyEyJ2YLKEW6grw3ZWWbgykj2cgRHxczOC94VNhvsUQ5b18j6aLjOwVh3",
-	"s7GOpTs391GQ+YbYEaoQalBNvF0QZ8EOMAEG+qjoEXYG6o2097skpXcwYHbvHO6c/06JD2PhXn7XhH9H",
-	"9jy6sSuqiCw4Z3xJuFgP2/1YF/S84GPcz11DGdu0Q2fCkO9tqVrIhPIVka7QbNvjdPJjC0We5yvYNBzQ",
-	"uqjaShWpYyuMw6BgdVIjGGnrSgbaWaw4Ljm1qzAxA8oH2/Jjs3zq9TVNyj4hWpDTIAm70JpFiXZpWk2z",
-	"bkjFaq+z1awdk7U0NgkU7Usj3WRVklOrh/DyMaD92u01Gi0ZHLLLujS7jA56OURgw2jie4hrVBJia33j",
-	"3LdOmhzv143roBEggSqRDMeymMaaLKVFntvf8Ud8icNVIxm/PrJ9Z/BSxjieWlom2Y29upPpyNBLSudq",
-	"atGJXcdTbRNuD3NsK2xTz5LuTpfv5Opuf2po3nk9w7yhJVop5V2w2ZIdViFjJo7rfRBTHkNq8w8NiFLQ",
-	"7pzG/xIinAtQigne0UYowGtlX6GmZL2wmVhloyDGMXm0bB30jJxiywbGSQKZUCG5zW0ScKA9WE+a1+AI",
-	"iLNduvsM1U3pyj9++ct5iCd4U+ftk/swiYwZ4IC/Nc5/ROgk6Mfnb54T88gA0oYXRQ5omxk7wNYkYtbe",
-	"TnDUUi2qlTRskv+4BG6EeQhiYZb1ecwF7+KzAUf9Zmh70m8EYkL371TkSwxrq6qG7NrVIRRhlxV6V01Y",
-	"gmZkOtJoZ9ClnTaOz7eyTjHpzb5p60Sd3dGbdlkJ6Fpu4fTpk+sHW8lGA/J0Kple5Us9+NuT74ckTPXu",
-	"boGpWN758VmtuzZXr7oak4s1KMXHF1g1V/qO6lV5OGxesaeFc0jFuqoSVt/4hyK17RLbqa07AH2gbNn6",
-	"yv+HpgVgmlkjN/YbRcrJQsFQr5B3ZmJXnY5GkEZHboSrAiuVeHc5WJBttYgvzyEXct+4aBNyb2BNqCbG",
-	"JHS1354CfOn0ztDDH5I6VCvaH36c3KiJH/7Z0LrmLR7u1szhAGd3AW1VRVjtIUgeRZZRuelQpx2B/hVb",
-	"rga7xalYD353lH+eQcJGvG4TIAMmpKY8oTJBbYI9Nm2SZGYzkMd2maxSMf3yym15WJQALBcVwkxHacvo",
-	"mK9L+D2Ypzqgbvc3wXiovYPgdlaXcIyHa9aaLJtZmE9VsOHDAUzfkN/YNEg9dDsRcggLzVUXHd5EK5OU",
-	"96ku2l0GvddxQ3eB6wiAmX11tlgaSq9d6mh8D8g968qb7PDSaFC9MiYeVmrGK8qXruW0O88jzjxpwndA",
-	"XfrIiPMkUpUa6PUt3GtBTgqkc9caYgZC15Wl5eihk6Y7mul1NzEMlq7dreNBsA5twJAjm+HdQ/HVXu3y",
-	"1lRmsyIPWTEdndb8F33BXsTmQWQoirqDy1CLr0IyvbkwMzlLGKi0jhVOj8CwfyoHWGmd23Ncccmg7Bju",
-	"fq26kgtNOVzPlIt/VevP2b+xFQumri9EwNlKKVeE8oTEVGKBtyh0re7RCBLjCXOWWSvGMpUzZtg1JCSj",
-	"8YpxUEcf+Uf+nmWumdT5qxfk4cOHTwnj5Jf3LyZkHixzJN8qAPIZf/5s3v187Lbx+bujj/yHQuK8igBP",
-	"8PFMfcb1mjkcFxwRPEskTBFKEohZRlNicfQMq7d9HOgjV8YuU2QOiiVAmD4iLzHrplzy00eP/1amqSYi",
-	"LjJDIUfEkJd9K6dLSMxuKP/IRU5/L8z68ZKGz0fkV8m0L5OPfbKQMkaIXrMYiKaXYAyTz622/p+PPvIy",
-	"HeUsOrcorUWzzqKTo9OjE98viOYsOoseHp0cPbQljCskqmM0eI5X9a58uVNlNgeBCf5jEp3VGvdZIgal",
-	"/ymSTU+T+HHN4avxb5t8omUB7Q71D05ODj+xa9fX1Z1eC7yOgRR5re61a/BytbWm9zUFF50DhzXBjiyW",
-	"nRTdkJVYkwVFbbsxpGPwS416/+CTP8wgDmXevA1j61+C8efOFd4XWyO89DGVWmbhs7IAflRZWkt+1kZy",
-	"Gj8gSw9OS/vvvNz0jkyz3TtqZe0Jxm2q035U6XRNdPbhU51G30uaAKGVw1Qr07R1m7GEBLhmNCVLIRL8",
-	"q+A2Y7eXeC3h18m35aUhKyrrnNkoD35Stf7DpOAVtcxT9QJMBCjChSYpU5pQRVaQJhNimE1wy2ofuSqM",
-	"s6fIGiSQpaTY5YNx9P/sBSu2a4kZRihtJW2Tv36q3WdyaEnYaJh0DwQ8sPTDbHC76egW8eGLakI4Hsws",
-	"XIdyZrBA1kJeHkBYPleXSFrOltDCGRvPyJoadV34bCU7sVlIzWfBP7nE8R0EeXyD/98e32CPrNtjn9LY",
-	"urHpQ3gf1SvHtQtxbic7367dqnT7aRLlRUCivyv0uzLBsrWYVosgY5Y8fnjSdUHQC0so0x/YEnZcclTL",
-	"fVQrOn3w+Mnfzz48n/6vbVTw1+O/f7p59Oj2LJQL+Wkoc4hYg54qLcFechO4HWfOOMU01PYkA3jjUSjY",
-	"JiQkhBqb7gDk+b7q+pHg2cMzsqIyS0Epsl4Bt+acv7NpNA3KMp34T0CCLrf5fgSfG3xftL6nLqJ1R3y+",
-	"RnfBShvC+ARrT+iGrO0tDDZpeE8cK+0zC0IAtickeFhyTyCuH8R8YTu7fnFTQI+8Fms0sQURh0Biqwuy",
-	"bU8sOLp3PeYJXPkb+ly3lFa4jMYrkoFSdGk80oRqil4kJ3gbxhF5TuKUofdm5pfG3+QQa2fJfP6JKj3F",
-	"V6c//vCZZEwpa6+sGF8efeS/Vg1VbGckIxTJHJaMm9fWIVPkAl96aRe+QzW85emG2D3aAzOG+a2oLt01",
-	"GKGr1VynyKHXlg3vmHIT1lANMEUdCqlstfP0dlr7+S93WM+nneSv4VpbIglqrIB+CmT02A/vTuM/WXc0",
-	"odpYtorYHMHphaG/kh48lcuCK0fkhv7rNN4ybZnSr/GNyUiN426eHKBt7F19A+B9B7fed8gOyhplk+Xu",
-	"qinMOGS+Ie78xsPaSvkasI9vzH+3nTD/b0CQR/cMjy6KXLku4HcEx9tt189DYiwpVddz9lkjr6tLOg8e",
-	"jqq6tn/ZaFQHmqzNegAk/YwBxbKoVgJWsaJerM+4m5iPMUF7vF06ALU/mJHviNwx2WF+IzvOGOx7XyLG",
-	"9Acz8ivMt7cVrEZvON8aQy2GfJzBQjis0TrGPxpnf8sCrhMPJkf365239pWvWvFU3ZYCSHIbvDuK/s14",
-	"gjac72JnTxB860rfyq4TDcc3+P9tgH8Dt8z6vPY7XTPbI8jf1sY/tCSvN876oozqumXduyznBNEzXprn",
-	"KeX9/IjHfV83O5Y9SwKIsNu7Ox5wHIwyg9L2qu5J2RxTr4BJUnZ4qlBhwY+2UfAM5wUmKbyzRXfjMNC6",
-	"d3x4MG4cbH0r0kGMdXpQlHahkx+EscxIttMUHtxiHHlCFlJkBBloYt1le/qADcJCiC157PjG/Ndr/ofR",
-	"HBDFrghz/zvF75vZumyT3DX9OYCTgbW5ZVcMf/rO/P34XbhAF7hP3J0XX7u083WMARzg5g5wcl20Rd12",
-	"kKFLol1oKg2Q/0h5NsIvGFzGXrvVs69Xqr3h00eWM7rBWLJvhW57zi7ZFXCCCUxl1v6Dk1Ep+7js/byU",
-	"00MSYtj0sWWjd6fDF1TKDWYfUeJkYiDUZX48vpFFv/C1JHmfTNklFGVxKJkoC06oMlRkc5aCXDmK6WTB",
-	"vZ/eBOVxlTnbKUpf+Qz0kEZrhZddzuYYZ2J0iLk9pUsEHTZnMylx+MzDNUdojVZd1NdYa/Z9Um/3/fjk",
-	"ZGeH7IOFwPfng+qi2wA3OII5QPDCZRy6exuNAWcIDE218qKWe2aN4xsz5e3xDf7aK3te+cvI7xXq7p7k",
-	"Dim08FntB5BDVrnVEne0Pbk/FMB3s5UB/fBzb/PTGFzWc0I6jflhiRrv2DWkqnGNAt5jwlJwonxNFVlR",
-	"ntiLNcKHc74Sr6KGqv/606bp8OReBQPL6BKOc9smc2QWR8BdKGFoTwdx0lbqynZmx+vn0wePn/hiQNs2",
-	"1ufDfGcLqfDJeiVS91zwdOObnfSc5B0mT6SsqcC2a422TxO3KCGJimkKCUnsRRpfI+uk5Y12XTzi7ry7",
-	"R8HnZuigL7fCA6CVZTY0ngkOmwlxfU3wTxJoipnsrhDl3tROWVux94AdwdkLtI4vnLn0BZwuNardx86G",
-	"QF1VIF82FHzvHsA7A5oJkaCKDEWIBZE1gZ7ZlEl8RDmpuqJgqiTDjEotNxg1dncKulTL9nFOzbNSVfOU",
-	"BLDFyjbtsCV/WwROtUM5eWxpmEYUhzi/eulygudSrJUrqC9LXXzWTxyDskzYJaIuyo/ujTD8FF2pIv7x",
-	"AfKhBGYqqUvGlxMUTivsj8CUL7Eh+KMOw6gjoMOW/Ef+ZQTDQUoG7CB/tDjowbrjA8YPns5vRibU8wT2",
-	"0DFGOrUZ/c8M6jGT7bXWOeaJlWVjW+SA/O8bE3aGAC5cV8CvOJxatsMJYQq3d3fOvPDHDO0kInsnVwVs",
-	"54j0GVUXNpJyr/DolFWu5c8BfEgXEGpDYiwp1azZnrPnEmb3kG1bNnL6wvKlA02HTiLCuEr3sfMznzxC",
-	"XVCSXALkqJmN4YFlbnNYurOcDtJH6dQvaN7bV75qSVP1dQixl93gAXwVHKh9Nm2vklVjFL89m37vKtXu",
-	"6WzZX4D7RQ8uqgt9A4gwDw/HPk7xGq6xKDAWGOPWKHOVaBi1FPZuWkhVpzq2bHJ8g//f9lnl53AlLkvU",
-	"7T5w1jUk7zhx7uo/EOCcR6Grza+wXeth4UvWQupVaiDVBTo8yu+XMPaVP8Npxlcl1MpGCyGhZmF6AKGG",
-	"A3WeSTv07pRlrv7hz5po43pNfFlhWJu0dQc1LA8St8Dg2aJ2YmNNCu56KU4IXWgjBcmaymxa5NaYYLbG",
-	"FxtaNvIcS1xXfH18g//3ms0duA8JQ/fmnzP9phNdxj7XvlnJAQx0D4ZtuDcd0KpryYdPRiT5xiQfPhk4",
-	"lI3yP9xEhUyjs+iY5uz46hT5yI0dChQxvrTnIQ4rTpy7Cnvlb8hx17OiDvXJx6GbFXy1S3k2LOJLlKCB",
-	"LhA2WjavKj6bgl8FvnuPt+NqlE3+VLxOTqFvLuIVJEUKrnAsFsoeYPrr22rJYKHPbZuWORhA2UYtNrRW",
-	"r+gKfffK3/EjxVLSzDAi9jh1VR0e3Fgwd/vp9v8DAAD//w==",
+	"7L37jhs30ij+KoR++yEbfJqbY3uTMRYfvE6yzrdJPPA4G+AX+8hUNyUx0032kuyRtcYA52nOg50nOWAV",
+	"2Vey1T0jOcnByR/xzIjipapYrHt9nCUyL6RgwujZ5cdZQRXNmWEKfktKpaWyP6VMJ4oXhksxu5x9q2RO",
+	"3gv2wbwnckXMhpGCrhlZspVUbDafcTvqXyVTu9l8JmjOZpd+svlMJxuWUztrTj98z8TabGaXj87P5zOz",
+	"K+xIbRQX69ndfPbhZC1P7F9P9A0vTiRsgGYnheTCMDW7XNFMs7v5bMVEwq7s5u28sHxBzaZeHQbM5jPF",
+	"/lVyxdLZpVEla25mJVVOzexyxoV5+ng2n+Vc8LzMZ5cX1c7sqmumZnd2SQupwSXtgMElA7NupDZDk9rP",
+	"B+f8k2Kr2eXs/zurEXuGn+qzH+0cdhWesryQholk9w+26yP4zYYRTXNGbtiObLnZAI7hL0uZ7sia3zIN",
+	"f1txpQ2hQm+ZInRNufDo3zCaMlXv/Lt6zRO7aIQQLiwh5Fz43798CFlkjOpBHMGAaWQRQFrGc26qFTp0",
+	"jx82p0zZipaZ8WelH5DMnriTR4luwsFVKYaOrUox7tBlydNZDwN385neyEE6tZ8/lE7tOZgupNAM2NGV",
+	"ksuMwYqJFIYJgDktiown1ELirMAR//mrtmT8ceRyfl5YsX0Rft5QQ7ZMGLJVUqzJn19/+4J89fjJXz5H",
+	"KOAMdoHnaybMK5U61lkoWTBlOO48yWRys1jRxCA7reCbynKZsRrCosyXiOoNo8osGTUL3b+frxnNiGaJ",
+	"FKkmS2a2jAlSfUPP5vtXuGsi55fWcvP2ft9V35XLX1li7O6eG8PywgROSkvNGrytvrSJYtvgB0ykdg9N",
+	"qFDDTgzP2Sxw+ZGTj7mZyE2Da2ZyvTCUZ8EPc0Z1qXBPQ3Tzgx93N5/J0iQyh30xYe/vL7NUCnuAFeUZ",
+	"s5co86z7Vt6wtAHWemVtqDLjgdHBoX/j3BsBAK93Vs/uQR5C7Iurn+BSpSlH3nLVQC9wl3kX41LhD8Os",
+	"K5cpy0Y9+majGE3bU56HptxSY/YO68AItzF3uw5CQOYFVdxxkPZZl1SzjIs4gcMobliu9xHPC8W23/J1",
+	"abdxV22DKkV3MFmplH0qgyuljKZ+G+MuTcpuecLG7+5rGP9PmpUstLuU33LNpRg/4UupzdfuW6EZQVjS",
+	"IaHIvuKrIBf8SRiegRRSAWQ+hrUKacIY1AnN7I9jD3WN46/s6xs6FDyCwYWMYibZTEDINX4jtEopMn7D",
+	"Rs/0Ewy/ZsZwsQ7QXufCuIfc4adBmPP6Nnjar/bSpJCa+JrnroEdvIPurejevuSGibQNtD776IBnWerd",
+	"olA8YYuNLNVepi4F28WuzN7FeBp+bri4Yc2PllJmjAp8bXKpdov1svFxTavAryZtooM/kN9qDLj55jUw",
+	"q901t9IHWwxNnofFsBXc8ZJqrptvZfXk2teFpTzBd6oUN0Juray6tBJJ5NVMaGk8M+pyCEuOxMpJ8Jxp",
+	"q65uQaajmlhmaVcZj96kKMNIjAo3DSpqb+3vVz/poMyS8tWKKS/kDDLpeqQVo1YrnnD/ZrQXuy4YS0/K",
+	"gshbphAA3GjiNgfqHJGCkeWOyLFcdMXDvA04xSJxkteoq4bMpbqeYxbHb+QwQ8A+YT8lK6ngVKXgxtsp",
+	"PPuyR7W/w5qjzrvh6w2+QmMGS20WBaM37l6P+Eomt6FH7hXu+6tz8h8ElLxbmo3bsL9ToVl/YCmnon8b",
+	"Gsr+RprPNNHunSAU9P0doYqNXZ6ZwMo/b5jZMEUMEKF2NqPuKx5gk5MZ4cBDX1Bl9j6UVzDIjq7x2MGN",
+	"INRdonEwKTKaREQPmhcZ0wtU6vpLXfEPLEMkaeIGE0oK++c52W6Yg6FFm0VaNWjcxpwuOZJUtSxV7ByW",
+	"05TF2Ilw9MLerYlfyeR25DeQzfcg+lJuSU7FjlSiTZ8XO122dyObzHO74Rkj3BBltSrF0jk5J0aSi3GQ",
+	"325kxkJX9M2GEfgQcSoFMRuuiX1pCM1GsumOMID0VyGw0hErqaAWFPCJDr36qBtM1BLvJ7ttWJa6mxfQ",
+	"8WogothVUGOYsrD7H7/Qk3+/s/87P/nq3cfz+cWTuz+F9CIr+iy2PDWb/eomikkLIyNGg4YYN7jZ8Zow",
+	"iF+jX9FSlJpaKgjw3J0lUA4sXDGyLA1JqBDSkCUjpWZpCDb3Ua9B2vQ6dg2SOBldA5eaanJgmeblWG6V",
+	"VvTahsr6fE7WF3Pyv//n/3pGkqJ08CGFkgnTWqr6MbTP+Wea4IFm85a9+uk8SgzLnWF62LcQpLR88+/w",
+	"2QbpyjGrwLe8hflizwwVxiet3CEBB+44ytGq0NMXOkJglxlSA7JcboUFaTnwnFBkhhL5sdyKOdnKMksJ",
+	"TdORMmy95qJgalFduKA8SQWIiyBXUmI2stRUpD3J0u0H55qyDbuDB0i0bl1VCsHFmlgJnEhlnyUzUsKV",
+	"pdILTW9Dz6WTQ9svEs0ywIFGcS6xEKK39jUcKSN6VthnfV5S6j+KG3cwabUfu4vthicbx+C2UsGdpWb2",
+	"QIYaMRw2yTRI4y31rU3iE8Sc8eJNzsxGhtVsRQ2XYSB6281nKFOiYlgJGJ+NFRs3VjsPLvDVk4bCQjJG",
+	"b5kmF0SWJiDed2CN+0YgoOI182tV5w3DXhsqwjdY5g1/5S1VnArzjCQbKoQVrBNZCkNWdlglvbWRV2ih",
+	"FulYbU7lMW7cByLNWdiqoDXPR03ShV8OTk2/YzeRWykEuG9unTOtfWRqxluY7+H4QQd50OQbddzccNSO",
+	"vOGocrKDR9MoDtqxZuoWfM/OFVJkVMycPTZkQbLfDmoz09SiuLmXBhXRDtrgbHML9RCOvuUidcbpjjS0",
+	"YclN2OzIbpG9emihFc0CZkuVaFtfm9JLxGxn2Aez/xi46tzty33LzRo+WMiPGCOaDaPpQkmZj7esgDEG",
+	"3PATvyMYSycYcBordLkPY6jAMaJzmmVMm0l2A5jaIb/PanGmyqJiV/FBBz3wNY7Us2UwmmwmbUsu4aJF",
+	"DNuRJ/xl8/kObdHp0UpHxMCeQE42Mks1AQkxYUFFXmdym7q36qEGDp5lU8jC8PXGhCF0y1TKE9PiZxzc",
+	"93pDFXpJ7HLwGtMs08Sq0VZNl0wTq76teJihbTdhz6HVaOwT3LtvtZIU0JEn3ZzGoYb5REVp1QL1l/t8",
+	"YqQlw09QU3qDTFtLtRhJg0I8xjo8oMtGmnSK8A7yNpmlTE1Ub1c8Y3qnDYa6BJ5NxsajQzCzleomTIBb",
+	"xY03GeyRyaqh9ZT1VoJH9697xxAU1Yn7t7aSKYKqSEa1ISvKs1KFJZKoT0ZOcZ37UZFdWGRBRAXe30Ks",
+	"Z/PZrwWz/7APKng77yP4TBVF6KMnT8MT7ZVShpQjwOo1jLwDeSvk23oprVZumLBKWRX/ssd01HQ0z/xu",
+	"/BJRAnth5faA99HjuA9ht59IpAHVsc+2tHqC95zEj6zmm3digaKn+Zr5oKSuIA7hVuPDBXx8VizSYhSa",
+	"+wFGDjfVdqIH+Z7rwCNTbX3UGdweAm6dUWIorhHd4bWndn9zJ2CtvjMvfdjcVHO4lGZEoCVawMcH2djB",
+	"d2Dw+w7HX5w3DMsVADMpb1i6WEkVFijfc1GURi90mVcB3vAooYy5ZYoRnIOsIKS7G7/bVym41kH59Wew",
+	"3eAaOaGKgVgDZupBz/y+I3rv17SAJ2eNbs3/9PGeCAvApcNUiNwqGnkOUdKBawHQDqgNAPIly+QWVYeE",
+	"CUZWIFIgJizP1MSKKJPCGGr0hs1GLkJxKtkNQqkf9tiEEBL5FBlpQhQoBnmPG1souVZMa+efGWM376m/",
+	"GFKOOwweV4aYI107G4xnSGVRB40Ky4lCDAi+tdCMiQmmmsmBisEYQEW5aD+IDclyhdaKYACA0+Fg6/a6",
+	"82Qi/a4qqXrw/cBRML4M+dRr3VkD56Fg4sdtwVeAKQH0rWqZ7WAEcEKSsiSjirkhl6LMslDUQkZLkWyC",
+	"uuxrrz7gVa4hktMdgVDdSTCJctjv7GV37FuuHMuAJcdz2+5iLRV9FBX50wbDJNFa19v5c/BdsJTgALt7",
+	"Spyhr28rLVgyJgj12o7ryZ72j55OGqTt7lcV4Bi7zVVka1/dYdqEcEK2UqU6dDuXitGbBbtlgdkyqtZs",
+	"n3oQuG66TDaWcq3gQwy9saQgwJM0xdwDpqsphsH5bMu89aNz9SCOBRxKUt0gZs2u4AnN3C6d2OG1gokW",
+	"cLfu3EHM7z2Evyp+PfAYRMN19tmouGkbp8JGKcjVCK48YIDa0l372vUNpxOjLKaH3/E0Y9PWALsJS/eL",
+	"7T6SuLkpt2AIe4MyR89IBLCb46WM3eVDqC7wwh9Bc6kY2MR4CQxbHXzlr366f55A8D2iXOgREc/sQ5KV",
+	"mt+yH7yEhZlig4EKYoQK+6PTHn0QYENHeRLUUWSBLHckhksVTNwo5Haywc9S92JUuI1zYS9utpv7ubHr",
+	"r4foq2Y7o9JImxMLZ7ap7LFF2YkoR4rwEAqTd4kcdQLsUscO2QcXSTTLpThZKR605SmZtwdffHV5fh4a",
+	"imFe9cDzL4MDuzZtu5vQ0b73Osj4IPkxMeUTmPwEhWnIPsk67oymnuWE3YgvcrwS5qgml2nA+nvFVM6N",
+	"FQvpyoAizJzIoKggsoTAGJzhGXH+DsJRwPbPNrlhrNDEyGYkZ8OKC14XR8QD/uK91hvQ2CPymsu/iVJ7",
+	"HKeN+xqz5VYhjXtMlW1l1bvRO6ZY51pppPHAsfwqFVE0KKBxwOhteM3+VTrp+A9jOdtS7lLRKuPA0/Mp",
+	"1oGmsaiaLgyidB0yFk1KrLCDF0uv/Y77ylDi4f1zO+L2+CKjQrB02qxKTrBgIChfy6AZY9xV7hqz4Jo0",
+	"UuFgP52zIPhnbRC0cBLH+2sZyn8r9W4RtSSgvoq2agJeE8JFkpWQXI32iRGS/TTyikb2VD6Wjm4E2wLj",
+	"w5reMiIk8Uwm8godmNh8pCXiKUKQlKeRTBzatkiMUEzns22tD9rnagn+fEDIoIZ5r2vhv/TgRI6IIuVe",
+	"gkrI64CzS+qV66/e19xTcfiyhG/Eyrwqp8QI+QCmkOFRklQSukShIBgjGs/Rib62wWiLsH/TgzIWMfA9",
+	"T7ykNuFV7IXFZZI6b5bmYp2xk1LXAXEhkaaQMhurUlWGiwmZATD/3Me44Qyh8/9AU/ZG3oSsX5olioUx",
+	"YPw3hraP03Y3hl+d+9mDe2oUhJhUGcGnnQ5JeXuzQDqZe1aLIlKRJWS77MBHQNNmHh0aj9s26fowKMZh",
+	"cmIVjNGLBQOpuoxFqo1IY7AUzhQkRiVUkKUVvmlaMT63i6H4DgxEriz0UhB6yxRdM5/v1pl6/pDUBwBH",
+	"N20juC2vQ3ymfaYIMYpNBc+QyfZvmJpq3xiesM80gXIs4fMNnWmMjrHXKuKKFWmygrg3woWnrI6x3gUe",
+	"Og0AEkczVrlQ+qqLoWs2uLUxsXWDMWIewMEr7fMsGqaALx+fPrIqfiOP7OS/foEMsov5xZd3f3779rT6",
+	"9dHd5/8VTCn70Yc9tbPR7Pfcv6eLk3cfz+dPH4Vz0n5k26uMiql6UZmu2XhJYRlIMvna5d9igkuWtdRn",
+	"CA51ScEYJjfO2biWNGsVvZolG0YLBm++f64af1pRbVjkjULhqzUbGgvDKcYopGlwqAGTEKYZiOQtkhPK",
+	"aoHzbLTe4Z/LrlKZc+F/7+sjFo4uylB3ioXNY0rn6cU+tRM3HroIP7LttSnT3dS3zcle3derUbntYijy",
+	"rYOxtpnGkVnO0zRjriJB73kZjbTNCAm6kmyciDdmrEsiadPDBBB6I3YDhE9DHPhAbLwnCmOhCY1JLw2w",
+	"y614RlhemN2cCGk2KEb2WW2PlGo6/7JJ5I/GVZhpV62qgBuj2S1jxb1YZPdafWnh1SmX4SqroYER08us",
+	"qloqLF2gOM3Ikq3Rnl3LGOfwX7CIXzfZr7WHL+YB92jqEtOJXCHz9ckt1XqP9tYL7DHfi9MvnnQX+84Q",
+	"bWShrVSFgh+zh7fL3jK183JYlctFFSMZiD0b6pLSsVIcoQVGLdQlDZsbPD1/NJA0M9nh0EnmaVFHpUDc",
+	"w5EQqjFl378PBVdMP3PZn79KLgioDuhGp7vmub94+mQvbqawJRHmmhuZW03AWRgI15FwvD1MWclsr8/n",
+	"tR0T8fnA92OYAKL9dG+LHij0YBq3ak50YbUGn/iI3K8l8Xwxt8C9cMoGJYViCUR5WEBT7UomNS7/ITGe",
+	"0w8LxQqvaNcXuHd9Xzn24A1pU3ZkVwlALML/cD/3ZnwV/EIWTJi5rAq65VifhmsCBaCIkYAZ7vgNpMcA",
+	"eigBU6odqSwY2kg5P33SkpPOzy8OzoLaL1foGryCTKcRkRr3CcMbE/cEGxgKfIpHN8FXDxESgUA4QkxE",
+	"fbjff1DEio0v58FFolgO0Z37q2tmjKaLEdEDcOFRLRpRsnO4Mh1+d8yq9wnXCOfuTyvhNyWcYT7bKlos",
+	"ppo1u2EPTQC39ozIb6O1wls/XCJE6Ve+alU3XexDuMjXlWIFxLWKlKy44HozMttU0qgDJMsqg5yRa9Cz",
+	"R9Y5kupmpF+im3XizldtrJosCCRnOul5jW+8DjXqDl+hc+Jv+L1gLcBjO2IVo2ZKYeTRJWP7UdCQSteI",
+	"uNSfVcXY9GhLjyOx0fv1yknvA56OcvDzvJBa82UnFLHjMziEzybmq+kFObKVWbj02pGeaXRtheLIHB33",
+	"kWU/wSD0P6cy0WcIKH2ap5+HDK1FXTU9MBd+OGG6xusx5SJdo8M0UiR3YiyTc3CMJTRtqClHbfQaRwar",
+	"Wvn76HdczVv5+RuXvBUc4IP5Kx4MlB9jXocQtoAJHkHWasCoVbyVATwyzNi0GtWJM0e3bmnIpNvhs6GK",
+	"2yMqxQarwh4kksF5kkdyQIhY0JNqmEbC7KYUG51QOdQyeb/LaRUr43WYqliICanGA/UVptztYRe7MyVW",
+	"9R39PWSiClVYDJc6bDOvPnFiKYixeJoYyiLz8ZQXqTstveY5BQMY+Tpu3bri4D3QBWzVlwFpxJTIfFbN",
+	"DNuZ15AeiBO5UmyV+ejU+xcy8pWmg/cyyRhVkY8mqfPVZqN6fVRwoSoSuhS+DdQ06rPj/qtJQnW1AwAN",
+	"l2OPR381cv/GZXq70kZhMSjGKOIUHKir0jw47G2opPjkWiPVicNgrASwbs0Vn+1vNTQsxAz1C5eMKCTk",
+	"kKf9Z1+xGVrS9EgYi7wA67/FSosu5IIpJdVQ6lC9nwBKXTRteyv/ff3qR+IcbvaNkbDsUqZW7JHKdQZz",
+	"LcU+0wQNAa3AlAbWfF3IPV1OOMbOut2OkctrAbB/bQ03GRuQOpsRAhA2drnMqLjZy9zgUz99tYXQbqvU",
+	"yMn2q4UU2S6Sf0uzTC+gXFA/r7wqJUQcxl5c/TQLp68mN4N+x/Eye2cLjJpSMU2WO1++KpcpuyTropyT",
+	"xP5vs1uqpuJXA2wwz6DIyjUXUxUKLLfUN4TD3wl1qffgK6A+sS/jTTJopaJijGe/Cr/9OzHsA57dSJSh",
+	"qrKy/amMQmkiVtK3ruJbN/cJsUNvdt9TqKGbHeABHSZbDR6J40TvjyidezGtZBBt1Aryr4IszYlcnVQI",
+	"yDD48iTzFn2q0aOwKYGzLml6UvDE4CwI/BMvViq2glLKIWWk2W+q7dYKl8s4RgeqYMOpqk5QM1zp/OQr",
+	"erJ69/Hp41CEUjijwS8fJBXnYPT7uuVsC0KfJQ1qwGdJ0xx6B2LCdWivr0sRTodYaLlYUTXBGOdrBu0t",
+	"P+PKC93LHDdJHnxdipgkeOBWUBPbrbEPBbM69mKqea+TVbzcORt05YINSzevVsTZEUblIY9iJvsbSPlT",
+	"TrKTexPd3vUfFMs/Fe7V94bqaVdFOMCYuKF12WgBNXdHtYyYZgh8XYopRsB9U1nlJiLqsTHfxxJmIY3U",
+	"F4t1Bcj6dj/HP3ooqtWs2gPUMAM2WVUv+6Gd7h7CYZCxOq4RMJspxdKo2LBmRhMhsZp6HWZEfbmF/nMs",
+	"ZVwn3ldnb1qCaawAXs6oGG1qmZoI0yz704bYQC+PVgF24wIw2trNmOLAg7awdo0y1cj0UoyCmmW5paor",
+	"BTVql3h+C4IL0MNeVbcdhOewXhVCw/1ECPEQdmv7xB/BbF2znkDXgSlmtihxTre/Tev0GaCFOukK5kKU",
+	"Q80obWRRuOQf+yMMEuyWqUjTURwzeitTDIQNBWaCMdCRoWfBziRoZBS77nJ1ZcN7yHk9q3wzozie+x69",
+	"3nH7wtgc7V4HRv/8dNKvY7DpMRF86SHRwfV+SahIWIa5ehZEGTMuVsH/EiIcrJZ3zXwR0JDNtbr2I8ml",
+	"K/vWnV4CM+3LC6mncU9UQAjiaEurOCvEd5oNC8VAT7F2RMspd5OM+ueKF0boFVnBuTBdYEplXddh5iEw",
+	"jffucBr4QyaviqHcf5JYtelIef3rumBkqDL2hE6tzVsR6mkVrfBrWLGIVfCSgqGhlWhDReojfSe3+faM",
+	"FZaqQ9uCEGl2t+0z11grzAa8DuXXnNzs8DCtZx5UgznWdxrivBqlNNyU/rQViIIYYTpcZQ4TBPvCTdVw",
+	"vhvfC5mFVQd5LiCzveop/4xcQI8wLkjKcqnDTZS3YbfwUNriaNeg00LjDeibRpHaQP/NT6+DTQ/a2sZ9",
+	"It9bVtTePP+Wociq757/+JzYjywgMYpaFgy0bGi1BJkULnV1Dzgagfb1Tlra5b9ddQmAeZB4gjKSL7JQ",
+	"iphgMyK+2E6N4cVWAk3p/VvY+0KMjV3VU8ZOFWwgQs0iYzRUfPFNvGAQ9JBw3QKwaFWfvy1LSJsaX4Hf",
+	"lwod/w1oAjHeeWpiz8yULgFT9tcE0Uj9Goo2TfbKSDM6Rq/u09CEdwtdNVAciGMEdQhVNmageqguW921",
+	"aY4XmiSsCBaZ9p647UZqRjKa3IBAjF9gKVnuiGM/1bn3l/tuZrwGWrLXVc/6V9PCsjSMuEGurY0heamN",
+	"S+OFNquQEDKm9vh0E7krTtCKf+9072YyZ8YyDLtD59CbE9lqooMmNd9idShTf+WQEK0mSkoNDQgdOGjT",
+	"aerq4vrSZjndARYPibBaKW6ky5989fTDox4CRiRq1Xp0nTD36C9PvxyTPzWElFcrEJO9JdtDZB/w95Vf",
+	"1zxljfrrnh4tw4lVZ4/A/sl+2Ieq9Tfc3WPyGLK6gsyU3MIxY2VpFnLlcBBTqDUpqhJ9mDvnHteqa1Eq",
+	"54RjqqlUKYSOOPnISGJvFW9n4mHPLHVir9KcQElfdVIpdBWkq+p9jeG+BHBjfLO4nyWqLOwardHyJBCW",
+	"RLUOXde/4WvTuaXYn8qZi2v/8ZRMvVBYw0NvdVWdsJM2Qs2mSgZAouYZa1A6uGj1Z12K7xL6Hi5whLR2",
+	"6CyrvQWnqkXSaGMfCifx7DvIU95gBBPIiN1nwTU99SFbrjNYP6xjkPtU9sG9dYAaCshgYRpoPOS59Nvy",
+	"/PwL9lfy+PTRmLeyboU9gTNHUqJckcjKbhmvFhmUc4xMbl6zQqr7xpi0gfQj21rpHlPawWLuadyXeN/r",
+	"xv1NMgZDsZQHb5DQalMwoefAyBrP/e6oB+0fENfMw6Eq8dLEtV2mhkiYOBUzySbWxDpc7z61z1yz5lzL",
+	"ISrzSHyijLSjilTW/1mqGy+0dGrqX5KL08f2fX58Tv6DbBi95ew+RsTaHTOvC+27k4eh5erLdN0zzrcQ",
+	"JKB7xdscrM3syMCSqNcnWBtmUF20MPonfmuvLZundZHetse2UbLXBS003DmDNVVgAwdRfAHbx9B8myDq",
+	"U1O0/3Da6Ao9yIT9uEGLYSmChTi0tyk1RDzC9ZhnZWJnv8MUjp4WJjOfQd/3xVA7n0ZneIxiN/TGdb11",
+	"XcWxcRi+wAisjN8w/NxFKk7kRF7UqKU7V8A6GqhwXeY5Vbshzv1pvRZiwuCUTxiO9U0Cxn9DRUpVCuIs",
+	"tX/EuOYca6FNfwyceFdtrzpWz6dRbSqIGV/RKV60aUyO1dRnY2I4pE9aPlxw4v5+nH3HfYOp4/7fBUMv",
+	"OM3G822s1BPyxW520UCyOr6kUYdoS7lBB2U41WPgNesH3VX4d7CvzhWloYM8YkCMR3jEIqVtp5MtlqM6",
+	"WOjSiJiBXyUXoSZdUuCqrhwWZB+hNafqpma/qoPelAO45kLk1HaYeehGEXIIknHVhY9AMr6E1n2qC+8X",
+	"BQ4saE9kONEmrw8VzcHhPlGfHahQ9bwu+XUsIa294DdWTILAI2dm2lCxdj3TvHzp7FxtRI3oDjJZ+tO1",
+	"1DTINd0w+w3/mu9FVOR5AfspzEK2FGruG0kyRpXAgpWh4u2j1SRHHMEg71qWHFBpG7Q7RRMJld5+WD+e",
+	"YN3qEVNOVDqOUKz5Xg3Ht1Tli7IY0a/ea8L+G0NKAWDzIG9ATIZ66Bvwk7Cq0nWDrYTsS/D0SuPLb9uh",
+	"vkinr+76jEAgsP0cE3YpUVYJmM3HZncfJjyqzSMjCclR4cAFH/UZ+oaNMAM64QAG41xjkoiheuSIcN1u",
+	"r4wqwAsnGOyMhEAsFTe7a0tSvocodenBQGdA9finaoKNMQWmtskbjtGXlizcr17MmilpqGAfFtoFktWn",
+	"LPg/oFsc+ENXMuAVyqhAD3RCFbRxkWWzqZZ9qOSKUMFzVCp9WgnolvwDS0lOkw0XTJ++FW8FdgClipHX",
+	"374gX3zxxVeEC/LTmxdzsgzWvyd/1oyR9/Dzezv2/Zk7xvvPT9+Kr0ugY6EJE2Bpfb/Q72G/dg2HhVMC",
+	"6VVQwJOkLOE5zQhSyTPo0eIDqt4KF2bpLKncnJJvIH++2vJXj5/8paqflMqkzC0rOCWWj+Cogq4xfoKK",
+	"t0IW9F+l3X+ptFTvT8nPihvfDKf2IVlp2Wx5gm1arQT9/ruU5YU0dlsn/2C796dvRZVYfjl7jShthIVd",
+	"zs5PL07PfUtDWvDZ5eyL0/PTL7C2/QaI6gwk87NNs4F94WQuTMvkUnyXzi4bPe6R0Jk2f5No0E2kMK5r",
+	"NS2KjCfwrbNfNYpQyBb3997y89+175JRJYM/6EIK5259dH5++IVdY3ZYPtwzZs1vGSmLRkOE2OTVbs98",
+	"3Ye7pgA1e80E2xLou4bXSdMd2cgtWVGQ5naWdCx+qWWNv/h8WDuJQ5nXw8LY+m/JxXPn0bovtiY426bU",
+	"tLUbX1SdWiZV9+3w2MZMvZY2FS89OC3d/+TVoffUjNh/ok79DckFZn/fjyrdWzO7/OVdk0bfKAreo0qz",
+	"b1S7xvLXiWIpE4bTjKylTOGvUmBNqEHiRcJvkm9Hz4KrqFGUQVMxfKVukg6+9Q310VC+a3oVXJJxbQjV",
+	"ZMOydE7sZZMCr9pbgX2wNRqi1wr1Ci7AUAELu95kdhqpDXLa9v363nVMPAYnbLVFPAIBj6xJaA/Yd0H1",
+	"iA8G6jkREOG8wjby9mkVErp6H4BZPtc3QFpOljDSCRvPnI2xKhiNC9uNNHRi+JMrTbaHIM8+wr93Zx+h",
+	"E+bdmY/SgcoIroCNnSF8jnoIzndlf5/dzfeOhtXc6HfzWVEGOPpVaa6qmKHOZjpltK1Y8uSLc0jdslIh",
+	"oxia48S/F0goJ1/zNTZbaZPXvMnr6nIQekNPHj15+tfLX56f/P/YweY/z/767uPjx3eXofIQ78ZeDpkY",
+	"Zk60UYzmbUKt1IclF7RZGqVaZMTdeBzyfUjFUkKtTHcA8nyzaYSjrnjGnpENVTk0R4BmCiDO0TWFyhaT",
+	"aVBVFVZ+ByToyr0ch/G5ye+L1jfUmV4fiM+XoC443yQXUGDeimdbdHZgHZV74lgbn6ITAjAGOkHM05FA",
+	"3Iyn+sRyNoijr1RqyTfwjryUWxCxJZGHQGLlkEa5YAXtAaQA9W5APGG3zMVruDZaHXMsTTYkZ1rTtdVI",
+	"U2ooaJGCfGO/eEqekyTjoL3Z9ZXVNwVLjJNk3n9PtTmBoSffff2e5FxrlFc2XKxP34puByRgiq7VAhFy",
+	"GxJFrmHQN7jxPU/DK5HtCJ4R4944lPyA59L1lYEn418l9hT0BgN0p/cZc8yaO7Yr08fwC9UC0yzyIFU9",
+	"2L66O2n8/KcH7OfdXvI37INBIgm+WIH3KZAah198OI1/j+poSo2VbDXB6gYn15b+KnrwVK5KoR2RW/pv",
+	"0nhHtOXavIQR84kvDho1xrw2kKo8GwHvB6j1UmMGT5DXaEzzf+hLYedppMZ4WCOXbwD77KP95y4K878z",
+	"APnsyPCIUSQwxIeD41Vf9fOQmEpKdpr90kgFsyOYo6R2yYyf2BoVQRPKrAdA0g9gUKzKNisGlmp4F5sr",
+	"7ifmM6gxM10uHYHar+3MD0TulJ5f/iB7nEk47lPYmH7ji/wtlAzCSB77bjjdGkwtlnycwEIE24J0DH+0",
+	"yn5PAo4Sj64LLcQ4oq/FsEemeemsplDJdBlrmhsSa3IuSoP59xXk6xZbj87buTlf7s3OOZiU8QD53sEs",
+	"xEH8Rw8mj580m7u8ljkxLAfElYrNSSG3TKF7CJw1LrfCorzZwxmarfHgk/mQh8ISmUt7GxZvvveDDmoK",
+	"nuYk9h3e90Z5R7zBfQRfSZnpg4iVsDNSwHzhu+zBfPbRjroLvAJw4QoKuT7uvrnm73Fz04jWawPSgIfo",
+	"kayyHl+fltu3lj2uSGDRY2+swy2B7vxtGSFCDVCwa/jKvcIhf2iVou6CF8CGO+DDsfEP7vqu+sbV6Bv2",
+	"Le599+ooGs4+wr8j76SvtXasS/mqMf+hr2SzoeEnvZSui+HRr6QggJ7pcnqRUTF8HyGQ4499Has2SaG3",
+	"EI73cDzAPOA/ZNqQFVfazKucdLNhXJGqqVyNCgQ/CDNB7/wLiDO8wgqz0zDA6zAQCNV5d5yr9SPbYveo",
+	"MRfr4qAojaFTHORi2ZmwuR2E5IAYOsdYUrhAczSEol8ZGjeGEFvdsbOP9p9Bw04YzSHxCAfGOfEes+vR",
+	"L1tM6ywyKg5kPoJC1FXnEh9XxY1zzMdwAcbNIXb3uvyjcztfWzeAAzjcAWKSyi6r65uPYxzt2lBlgfxb",
+	"8rMJFp/RNduN4vu69L+UWyJXhonKZ5jTHXgJyZKtpGKuKfua3zJBIAZ5dO/+flDpfe1PF4ckxLDog6WM",
+	"H06HL6hSO4grpcTxxIATw/549lGVw8wXSfKYlzLGFFV5KJ6oSkGoxjw76oKIe7dy0qVTpWjaTGpQntXJ",
+	"O1FW+q1P9Qy9aB0Lm8/nm6BMTHYedpd0uRzj1mznFYxfefzLEdojPhdhsyOWzvIM4sn5+R/B7AhgjD1P",
+	"jmAOYJZutCiwl2K5w0RzK6q5jIKjX42zj3bJu7OP8Osg7/nW5Z4cF+pfYwO0CBda+cS6A/AhfNwaIZkG",
+	"Y7IOBfD918qCfnxEk/1pCi6b0X5RYX5cCN4V/8Ay3apeZuVZqKCFrHxLNdlQkULkacQ/4Usl1dRQ+yO+",
+	"aosOT4/KGHhO1+yswM68E+PzAupCBUOM+4BFO0GJ/Zi9l89PHj156j0K2KnaRzp+jvmYjQIU8Dn2xcPk",
+	"84EYjcNEAFbZmNBjrNXjaO42JRXRCc1YSlK5FX/Qq5OxdI1pSLE78j2OOKZRHFeI0Jfb4QHQynN0euZS",
+	"sN2cuF4b8CfFaAY5Si7B62jPTpUeee8JI8bZa5COr5249AmULj2pBcXeJjWxRM5Pawo+ugZwZUEzJ4rp",
+	"MgcWgiBCEegZBsPDR1SQulMHBMFzXVfS1C5u1QfRdx31Dc1K1/XlU+ZLc3Voh6/FqzIQrxSKtuZre2lk",
+	"eYjIhG9ctsdSya12NR2rJEYfz5kkTOMljIYWVF86nifeLRELAvQfHyDSVUIMqr7hYj0H5rSBEp1c+zgI",
+	"Aj+aMIwiBh2+Ft+JT8MYDpIMhpP81uxgAOvuHnBx8EQtOzOh/k5AGV0rpFPM1XpmUQ8xyi+NKSACuEoI",
+	"7pED3H/fhS9qArh2LfD+wObUqsB7CFNwvIffzGvvZuiGh8L8DWA7RWQwGAotKUeFR5RXuSL2B9AhfWfB",
+	"DiSmklJDmh3wPVcwO0IeRdXr4hPzlwiaDh0LAnaVuNv5mQ8LpM4oSW4YK7CUNxRHZzuyZGvnyxlB+mfJ",
+	"hmFiTPACvLCfOnQOKt7PIdZsXvvNsa8iRCm+fHX95uzF629+bunlNItlPUjR1b2HKzP/DuxwV4qtMijF",
+	"GrLD+SLCBxBK/TpzSMyEbgdY29FSBBZ+1EYW6LlL8c9GkkzKG7DsY9+qQ7KBPkXJvKCKO/iFyQqGsDGE",
+	"VRGPPQbWNdMFY+lJWUCZh56tR2cSHGm+JRXRXKwzRv4OTfZD9LakmkGHimNQXcxaLlXEEN0oWVJV1K/+",
+	"4trVstWKJ9w3tkVFGEwdwUqEv4P78aKmichb16CaA3iyFNtqAqVDljv4d17TAwYYsJQnBtIJMf8t5bd2",
+	"ONwoy8qe4d1ptPpQzF0wrAV27Gu0wrZKUSM3P7pYAq2N+tj6J1MWdvogKhSDckm+QBJZ2ffO/uZ6VshV",
+	"zePmdXwCOh30MVBgypTvccRduzG/B0/cH0r0r2pcBwUpBOoBpH9fe8vhMhpa4SuZ7gkXw4rav994MVfx",
+	"+9MGIzQW7bRgYeuDmN+w4wBItU3/l2UGEKJ7yxQ0THS4lgKGdozCFYYbV/vso/1hN6z0OZQf9yrE81Rd",
+	"CfdD6H12Ll8UFtsD3Qi5FRaIPHYZ9kbM6Qo+9w6ZC2DkLOVWe/Ddk2LI+boeNYoD08GNhkOCzkMhQeHp",
+	"lwea/lN7AxvAPkClmKYbzrRmh79sJanaH/zGNLdlrNjzvuOQP7aZrSrFHXpr8YAHeGphogc/sFCs9nf8",
+	"wGI18k/8wNaLHueBBServaoJKEvgPgcZHEt9sSwjufRR99CiuJM52H5cgRLOPsK/d0MurG9E6hF+XOqP",
+	"Pq++uPwDAfg3tuaCCElWpUItxgLkGTHQjsS4HF5XWCV4KaLix/8V8AHxAytIW/EDNDs8+31fgAosD3oB",
+	"LBnHH4BvPhRSGSiP+tsreCProiT6dmo5FH6YyMBvMB4Nyh+jmE41eXH9T5/NMe9E5GB6B88tjFkKX9Tk",
+	"z6lM9BniTp/m6edTnpDv8gF8HfIJCUO6bSY8Pz8P2AoP/3C03bhKbvWIysgwbEw+88F8Gm/oDTRfRzQD",
+	"R9xiQ1JnimOZZtCj9FkvhEz5YgexFwd8rMOC3Bsc8ocW5OoGGaFrjAc8AKZgom6GnWaJYi2JfW/4Akp0",
+	"b1wl1SMJZK7Xx6cVyH6gKWss3EaE/fBwTkAXPmBfTESBVdu5a+XlKqVC7LXEBr/2GsWCCvCanH2EfwcF",
+	"s9fsVt5UqNv/HJsGkvc8x7FGCIGbEwhkwo2lB4Yv2UplNpmFVAx0VQenOIfxAs3/swRPYmpVx4cQU0OY",
+	"HoCpORHkYdrpG1ef7/eqnbqmF5+WGTYWPaJ2umrknWBghHAd/eeErozlgmRLVX5SFq4vPNagTmTZqdbQ",
+	"lhzgl7OP8O+gHTiC+xAzdCN/n0nEUXRZfc/4rikH0Pc8GPpwb4fR1V01fnlnWZJvnPHLOwsHV4ADxpUq",
+	"m13OzmjBz24v4B65uUPhrlysMavDm36RnbsK8BpzEmA9sHnYN9SXUMFshVC5woYFUiY3wEHDffeNdJVC",
+	"oCJxm/HrwPewa4wB3uRz+5rkFPrOdbJhaZkxV9g0kRoDPZayFGk7pT30dWwjsmQWUNhIBAOEmxVHQ9/7",
+	"1iV5FEquFc3tRaw85Q1wQ0HXu3d3/ycAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -110,8 +110,14 @@ func collectRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string) e
 	return nil
 }
 
-// fileName is SHOT.NNNN.png, which sorts by number.
-func fileName(f api.Frame) string { return fmt.Sprintf("%s.%04d.png", f.Shot, f.Frame) }
+// fileName is SHOT.NNNN.png, or with the ending of another format; it sorts by number.
+func fileName(f api.Frame) string {
+	format := f.Format
+	if format == "" {
+		format = api.Png
+	}
+	return fmt.Sprintf("%s.%04d.%s", f.Shot, f.Frame, format)
+}
 
 func sumOf(path string) (string, error) {
 	file, err := os.Open(path)

@@ -113,7 +113,7 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 	}
 	if a.config.GetString("output") == "table" {
 		if n := len(p.LeftOut); n > 0 {
-			fmt.Fprintf(out, "\n%d crews were left out; rotanex plans show %s --output json says why.\n", n, p.Id.String()[:8])
+			fmt.Fprintf(out, "\n%d crews were left out; rotanex check SHOT says why, and how to mend it.\n", n)
 		}
 		fmt.Fprintf(out, "\nCarry it out: rotanex start %s\n", p.Id.String()[:8])
 	}
@@ -131,6 +131,9 @@ func leftOut(all []api.LeftOut) []string {
 		}
 		place := strings.TrimSuffix(all[i].Place+"/"+all[i].Crew, "/")
 		line := fmt.Sprintf("%s on %s: %s", all[i].Shot, place, all[i].Why)
+		if all[i].Mend != "" {
+			line += "; " + all[i].Mend
+		}
 		if more := j - i - 1; more > 0 {
 			line += fmt.Sprintf(" (and %d more of its crews)", more)
 		}

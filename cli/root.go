@@ -75,12 +75,12 @@ func New() *cobra.Command {
 meets the deadline, carries it out, and says what it cost.
 
 The job, in order:
-  hosts import → shots import → trial run → plan → start → watch → collect → ledger
+  hosts import → shots import → check → trial sweep → compare → plan → start → watch → collect → ledger
 
 Settings come from flags, else from the environment (ROTANEX_SERVICE, ROTANEX_TOKEN),
 else from the file config.yaml in ` + configFolder() + `.`,
 		Example: `  rotanex hosts import stock.yaml
-  rotanex trial run orrery-020 --crew bellows/g0
+  rotanex trial sweep orrery-020 --budget 40m
   rotanex plan orrery-020 --by 20:00
   rotanex start latest && rotanex watch latest`,
 		SilenceUsage:      true,
@@ -100,8 +100,8 @@ else from the file config.yaml in ` + configFolder() + `.`,
 		id   string
 		list []*cobra.Command
 	}{
-		{"job", []*cobra.Command{a.hosts(), a.offers(), a.shots(), a.trial(), a.plan(), a.start(), a.watch(), a.collect(), a.ledger()}},
-		{"more", []*cobra.Command{a.plans(), a.solve(), a.timing(), a.runs(), a.frames(), a.setState("pause", "paused"), a.setState("resume", "running"), a.setState("cancel", "cancelled"), a.tokens(), a.whoami()}},
+		{"job", []*cobra.Command{a.hosts(), a.offers(), a.shots(), a.check(), a.fit(), a.trial(), a.compare(), a.study(), a.plan(), a.start(), a.watch(), a.collect(), a.ledger()}},
+		{"more", []*cobra.Command{a.plans(), a.solve(), a.timing(), a.licences(), a.runs(), a.frames(), a.setState("pause", "paused"), a.setState("resume", "running"), a.setState("cancel", "cancelled"), a.tokens(), a.whoami()}},
 	} {
 		for _, c := range group.list {
 			c.GroupID = group.id

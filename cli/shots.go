@@ -80,14 +80,18 @@ func (a *app) shots() *cobra.Command {
 
 func (a *app) trial() *cobra.Command {
 	var crews []string
-	var frames int
+	var frames, repeats int
+	var precision float32
+	var most time.Duration
 	var noWait bool
 	run := &cobra.Command{
 		Use: "run SHOT --crew HOST/CREW", Short: "Time frames of a shot on a crew", Args: cobra.ExactArgs(1),
 		Long: `Renders a warm-up frame, which is not counted, and then frames from across the
 shot on each crew named, and keeps how long they took. Crews on devices of their
-own are timed side by side. Ctrl-C ends the waiting, not the trials.`,
+own are timed side by side. With --precision a frame is repeated until its median is
+known to within that share (90 % interval from the order statistics). Ctrl-C ends the waiting, not the trials.`,
 		Example: `  rotanex trial run orrery-020 --crew bellows/g0 --crew eddy/g0 --frames 5
+  rotanex trial run stair-030 --crew eddy/g0 --precision 0.02 --max-repeats 12
   rotanex trial run orrery-010 --crew dory/cpu --no-wait`,
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			if len(crews) == 0 {
@@ -100,7 +104,7 @@ own are timed side by side. Ctrl-C ends the waiting, not the trials.`,
 					return fmt.Errorf("--crew %q: want HOST/CREW, such as bellows/g0", place)
 				}
 				t, err := client.Decode[api.Trial](c.CreateTrial(cmd.Context(), &api.CreateTrialParams{IdempotencyKey: new(newKey())},
-					api.NewTrial{Shot: args[0], Host: host, Crew: crew, Frames: frames}))
+					api.NewTrial{Shot: args[0], Host: host, Crew: crew, Frames: frames, Precision: precision, MaxRepeats: repeats, MaxS: float32(most.Seconds())}))
 				if err != nil {
 					return fmt.Errorf("%s: %w", place, err)
 				}
@@ -114,7 +118,10 @@ own are timed side by side. Ctrl-C ends the waiting, not the trials.`,
 		}),
 	}
 	run.Flags().StringArrayVar(&crews, "crew", nil, "HOST/CREW to time on; may be given several times")
-	run.Flags().IntVar(&frames, "frames", 3, "how many timed frames")
+	run.Flags().IntVar(&frames, "frames", 0, "how many timed frames, from across the shot; 0 is 3, or the middle one where a precision is asked")
+	run.Flags().Float32Var(&precision, "precision", 0, "repeat until the median is known to within this share, such as 0.03")
+	run.Flags().IntVar(&repeats, "max-repeats", 15, "the most repeats of each frame")
+	run.Flags().DurationVar(&most, "max-time", 0, "after which no repeat begins, by the service's clock")
 	run.Flags().BoolVar(&noWait, "no-wait", false, "begin the trials and do not wait for them")
 	list := &cobra.Command{
 		Use: "list [SHOT]", Short: "List trials, newest first", Args: cobra.MaximumNArgs(1), Example: "  rotanex trial list orrery-020 --output csv",
@@ -134,7 +141,7 @@ own are timed side by side. Ctrl-C ends the waiting, not the trials.`,
 			return a.showTrials(cmd, all)
 		}),
 	}
-	return group("trial", "Time test frames", run, list)
+	return group("trial", "Time test frames", run, a.trialSweep(), list, a.trialImport(), a.trialExport())
 }
 
 func (a *app) showTrials(cmd *cobra.Command, all []api.Trial) error {

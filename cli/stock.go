@@ -11,6 +11,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/preflight"
 	"rotanex.example/core/stock"
 )
 
@@ -18,6 +19,8 @@ import (
 type stockFile struct {
 	Hosts  []stock.Host  `yaml:"hosts"`
 	Offers []stock.Offer `yaml:"offers"`
+	// Licences are pools of seats.
+	Licences []preflight.Licence `yaml:"licences"`
 }
 
 func readYAML(path string, into any) error {
@@ -137,6 +140,7 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 			}
 		}
 		all.Hosts, all.Offers = append(all.Hosts, f.Hosts...), append(all.Offers, f.Offers...)
+		all.Licences = append(all.Licences, f.Licences...)
 	}
 	for _, h := range all.Hosts {
 		spec, err := convert[api.HostSpec](h)
@@ -156,7 +160,12 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 			return fmt.Errorf("offer %s: %w", o.Name, err)
 		}
 	}
-	fmt.Fprintf(cmd.OutOrStdout(), "Stored %d hosts and %d offers.\n", len(all.Hosts), len(all.Offers))
+	for _, l := range all.Licences {
+		if _, err := client.Decode[api.Licence](c.PutLicence(cmd.Context(), l.Pool, api.Licence{Pool: l.Pool, Kind: api.LicenceKind(l.Kind), Seats: l.Seats})); err != nil {
+			return fmt.Errorf("licence pool %s: %w", l.Pool, err)
+		}
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "Stored %d hosts, %d offers and %d licence pools.\n", len(all.Hosts), len(all.Offers), len(all.Licences))
 	return nil
 }
 

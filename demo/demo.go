@@ -46,12 +46,16 @@ var planned = []string{"orrery-010", "orrery-020"}
 // from like devices.
 var trials = map[string][]string{
 	"orrery-010": {"dory/cpu", "bellows/cpu"},
-	"orrery-020": {"bellows/g0", "bellows/g1", "capstan/g0", "eddy/g0"},
+	"orrery-020": {"bellows/g0", "bellows/g1", "capstan/g0", "eddy/g0", "eddy/g0+g1"},
 }
 
 // trialFrames is how many frames of a shot are timed: of the ray tracer's short
 // ones more, so that they last as long as the others'.
 var trialFrames = map[string]string{"orrery-010": "12", "orrery-020": "5"}
+
+// swept are the shots of which a sweep finds out how every crew would do, each within
+// the story time given.
+var swept = [][2]string{{"coda-060", "30m"}, {"stair-030", "20m"}}
 
 // povrayHosts may start the real ray tracer. They share this machine's cores, so
 // they are few.

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"rotanex.example/api"
 	"rotanex.example/cli"
@@ -90,6 +91,9 @@ func (d *Demo) time(ctx context.Context) error {
 		}
 	}
 	d.say("Timing test frames; the slowest crew takes about three quarters of a minute")
+	if err := d.sweep(ctx); err != nil {
+		return err
+	}
 	err = d.until(ctx, "the trials to be over", func() (bool, error) {
 		all, err := asked[[]api.Trial](d, ctx, "trial", "list")
 		for _, t := range all {
@@ -102,7 +106,52 @@ func (d *Demo) time(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return d.rotanex(ctx, "trial", "list")
+	if err := d.rotanex(ctx, "trial", "list"); err != nil {
+		return err
+	}
+	return d.understand(ctx)
+}
+
+// sweep finds out how every crew would do on shots that are not rendered in the demo.
+func (d *Demo) sweep(ctx context.Context) error {
+	for _, s := range swept {
+		var known api.Comparison
+		known, err := asked[api.Comparison](d, ctx, "compare", s[0])
+		if err != nil {
+			return err
+		}
+		if known.Baseline != "" && !strings.Contains(known.Note, "only single devices") {
+			continue
+		}
+		d.say("A sweep of %s: the trials that tell most", s[0])
+		if err := d.rotanex(ctx, "trial", "sweep", s[0], "--budget", s[1]); err != nil {
+			return fmt.Errorf("sweeping %s: %w", s[0], err)
+		}
+	}
+	return nil
+}
+
+// understand shows what the timed frames say: crews side by side, memory, what would
+// stop a shot, and settings beside each other.
+func (d *Demo) understand(ctx context.Context) error {
+	d.say("What the timed frames say")
+	if err := d.rotanex(ctx, "compare", "coda-060"); err != nil {
+		return err
+	}
+	d.say("Whether the lamp room fits anywhere")
+	if err := d.rotanex(ctx, "fit", "lamp-040"); err != nil {
+		return err
+	}
+	d.say("What would stop the storm")
+	if err := d.rotanex(ctx, "check", "storm-050", "--on", "loft"); err != nil {
+		return err
+	}
+	studies, err := asked[[]api.Study](d, ctx, "study", "list")
+	if err != nil || len(studies) > 0 {
+		return err
+	}
+	d.say("Settings of one real frame beside each other")
+	return d.rotanex(ctx, "study", "run", "orrery-010", "--crew", "dory/cpu", "--variant", "own", "--variant", "finer edges: antialias=0.05", "--variant", "draft: antialias=2,quality=4")
 }
 
 // begin plans and starts the run.

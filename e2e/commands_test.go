@@ -181,7 +181,7 @@ func TestTrialsOfOtherSettingsDoNotCount(t *testing.T) {
 	require.NotEmpty(t, after.Impossible)
 	var why []string
 	for _, l := range after.LeftOut {
-		why = append(why, l.Why)
+		why = append(why, l.Mend)
 	}
 	assert.Contains(t, strings.Join(why, "\n"), "rotanex trial run coda-060 --crew bellows/g0", "it says how to mend it")
 	refusedStart, err := h.admin().StartRun(t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: after.Id})

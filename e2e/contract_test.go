@@ -123,7 +123,7 @@ func TestAPlanCanBeReproducedFromItsRecord(t *testing.T) {
 	for _, l := range stored.LeftOut {
 		left = append(left, l.Place+"/"+l.Crew+" "+l.Why)
 	}
-	assert.Contains(t, strings.Join(left, "\n"), "bellows/g1 no frame was timed on it, nor")
+	assert.Contains(t, strings.Join(left, "\n"), "bellows/g1 no frame was timed with Halyard 12")
 }
 
 func TestHealthAndMetrics(t *testing.T) {

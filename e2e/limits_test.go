@@ -169,7 +169,8 @@ func TestASilentAgentCountsAsLost(t *testing.T) {
 	left := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(time.Hour)}))
 	for _, l := range left.LeftOut {
 		if l.Place == "eddy" {
-			assert.Equal(t, "its agent is not up: start it there", l.Why)
+			assert.Equal(t, "its agent is not up", l.Why)
+			assert.Contains(t, l.Mend, "start rotanex-agent")
 		}
 	}
 }

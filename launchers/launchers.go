@@ -42,9 +42,26 @@ type Launcher struct {
 	DevicePeak  string             `yaml:"device_peak"` // pattern with a group named bytes
 	Causes      []CauseRule        `yaml:"causes"`
 	QuietS      int                `yaml:"quiet_s"` // real seconds without a word after which it counts as hung
+	About       About              `yaml:"about"`
+	// DeviceState is a pattern of what the renderer says a device does: a group named
+	// device and any of use (0 to 1), bytes, celsius, watts, mhz.
+	DeviceState string `yaml:"device_state"`
+	// Lacks lists, by device mode (gpu, cpu, hybrid), features that the renderer leaves
+	// out without a word: the picture would silently differ.
+	Lacks     map[string][]string `yaml:"lacks"`
+	Shares    bool                `yaml:"shares"`     // shares a scene over a memory link
+	Spills    bool                `yaml:"spills"`     // spills textures to host memory, told by {memory_mode}
+	FallsBack bool                `yaml:"falls_back"` // falls back to the CPU, told by {memory_mode}
 
-	progress, devicePeak *regexp.Regexp
-	stages               map[string]*regexp.Regexp
+	progress, devicePeak, deviceState, version, plugin *regexp.Regexp
+	stages                                             map[string]*regexp.Regexp
+}
+
+// About is how a renderer is asked what it is.
+type About struct {
+	Args    []string `yaml:"args"`
+	Version string   `yaml:"version"` // pattern with a group named version
+	Plugin  string   `yaml:"plugin"`  // pattern with a group named plugin, for each that it has
 }
 
 // Setting is one value that a shot may set.
@@ -143,6 +160,9 @@ func Parse(data []byte) (Launcher, error) {
 	}
 	l.progress = compile("progress", l.Progress, "percent")
 	l.devicePeak = compile("device_peak", l.DevicePeak, "bytes")
+	l.deviceState = compile("device_state", l.DeviceState, "device")
+	l.version = compile("about: version", l.About.Version, "version")
+	l.plugin = compile("about: plugin", l.About.Plugin, "plugin")
 	l.stages = map[string]*regexp.Regexp{}
 	for name, pattern := range l.Stages {
 		l.stages[name] = compile("stage "+name, pattern, "seconds")
@@ -150,7 +170,7 @@ func Parse(data []byte) (Launcher, error) {
 	for i := range l.Causes {
 		l.Causes[i].pattern = compile("cause "+l.Causes[i].Cause, l.Causes[i].Pattern, "")
 	}
-	for _, arg := range l.Args {
+	for _, arg := range slices.Concat(l.Args, l.About.Args) {
 		for _, hole := range placeholder.FindAllStringSubmatch(arg, -1) {
 			setting, isSetting := strings.CutPrefix(hole[1], "setting.")
 			if _, known := l.Settings[setting]; isSetting && !known || !isSetting && !slices.Contains(holes, hole[1]) {
@@ -168,7 +188,7 @@ func Parse(data []byte) (Launcher, error) {
 
 var placeholder = regexp.MustCompile(`\{([a-z_.]+)\}`)
 
-var holes = []string{"scene", "frame", "width", "height", "threads", "devices", "output", "stock", "clock_factor"}
+var holes = []string{"scene", "frame", "width", "height", "threads", "devices", "output", "stock", "clock_factor", "backend", "memory_mode"}
 
 // word is what a text setting may hold: nothing that a renderer could take for
 // another option or path.
@@ -209,6 +229,8 @@ type Frame struct {
 	Output        string // path of the file to write
 	Stock         string // path of a file that describes this host's devices, as JSON
 	ClockFactor   float64
+	Backend       string
+	MemoryMode    string // "", spill or cpu
 	Settings      map[string]string
 }
 
@@ -241,16 +263,50 @@ func (l Launcher) Arguments(f Frame) ([]string, error) {
 	values := map[string]string{
 		"scene": f.Scene, "frame": strconv.Itoa(f.Frame), "width": strconv.Itoa(f.Width), "height": strconv.Itoa(f.Height),
 		"threads": strconv.Itoa(max(1, f.Threads)), "devices": strings.Join(f.Devices, ","), "output": f.Output,
-		"stock": f.Stock, "clock_factor": strconv.FormatFloat(f.ClockFactor, 'f', -1, 64),
+		"backend": f.Backend, "memory_mode": f.MemoryMode, "stock": f.Stock, "clock_factor": strconv.FormatFloat(f.ClockFactor, 'f', -1, 64),
 	}
 	for name, value := range settings {
 		values["setting."+name] = value
 	}
-	args := make([]string, len(l.Args))
-	for i, arg := range l.Args {
-		args[i] = placeholder.ReplaceAllStringFunc(arg, func(hole string) string { return values[hole[1:len(hole)-1]] })
+	return filled(l.Args, values), nil
+}
+
+func filled(args []string, values map[string]string) []string {
+	out := make([]string, len(args))
+	for i, arg := range args {
+		out[i] = placeholder.ReplaceAllStringFunc(arg, func(hole string) string { return values[hole[1:len(hole)-1]] })
 	}
-	return args, nil
+	return out
+}
+
+// AboutArguments returns the argument list that asks the renderer what it is; none
+// where it cannot be asked.
+func (l Launcher) AboutArguments(stock string) []string {
+	return filled(l.About.Args, map[string]string{"stock": stock})
+}
+
+// ReadAbout reads what the renderer says it is.
+func (l Launcher) ReadAbout(text string) (version string, plugins []string) {
+	for line := range strings.Lines(text) {
+		if m := match(l.version, "version", line); m != "" && version == "" {
+			version = m
+		}
+		if m := match(l.plugin, "plugin", line); m != "" {
+			plugins = append(plugins, m)
+		}
+	}
+	return version, plugins
+}
+
+func match(pattern *regexp.Regexp, group, line string) string {
+	if pattern == nil {
+		return ""
+	}
+	m := pattern.FindStringSubmatch(strings.TrimRight(line, "\r\n"))
+	if m == nil {
+		return ""
+	}
+	return m[pattern.SubexpIndex(group)]
 }
 
 // Quiet is how long, in real time, the renderer may say nothing before it counts as hung.

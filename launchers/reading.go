@@ -12,8 +12,16 @@ type Reading struct {
 	Progress        float64            // 0 to 1
 	Stages          map[string]float64 // seconds of each part of the frame, by the renderer's own word
 	DevicePeakBytes int64
-	Cause           string // of a failure, where a pattern named it
+	Devices         map[string]DeviceState // by id, as last said
+	Cause           string                 // of a failure, where a pattern named it
 	tail            []string
+}
+
+// DeviceState is what a renderer says a device does; what it does not say is 0.
+type DeviceState struct {
+	Use                 float64 // 0 to 1
+	Bytes               int64
+	Celsius, Watts, MHz float64
 }
 
 // tailLines is how many of the last lines are kept for a person to read.
@@ -33,6 +41,13 @@ func (l Launcher) Read(r *Reading, line string) {
 		if n, ok := number(l.progress, "percent", part); ok {
 			r.Progress = min(1, max(r.Progress, n/100))
 			continue // progress is no news for the log
+		}
+		if id := match(l.deviceState, "device", part); id != "" {
+			if r.Devices == nil {
+				r.Devices = map[string]DeviceState{}
+			}
+			r.Devices[id] = l.state(part)
+			continue // no news for the log either
 		}
 		for name, pattern := range l.stages {
 			if n, ok := number(pattern, "seconds", part); ok {
@@ -55,6 +70,24 @@ func (l Launcher) Read(r *Reading, line string) {
 			r.tail = slices.Delete(r.tail, 0, len(r.tail)-tailLines)
 		}
 	}
+}
+
+func (l Launcher) state(line string) DeviceState {
+	read := func(group string) float64 {
+		n, _ := strconv.ParseFloat(match(l.deviceState, group, line), 64)
+		return n
+	}
+	groups := l.deviceState.SubexpNames()
+	var s DeviceState
+	for name, to := range map[string]*float64{"use": &s.Use, "celsius": &s.Celsius, "watts": &s.Watts, "mhz": &s.MHz} {
+		if slices.Contains(groups, name) {
+			*to = read(name)
+		}
+	}
+	if slices.Contains(groups, "bytes") {
+		s.Bytes = int64(read("bytes"))
+	}
+	return s
 }
 
 // Tail returns the last lines that were read.

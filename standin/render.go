@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"rotanex.example/core/memory"
 	"rotanex.example/core/stock"
 )
 
@@ -32,6 +33,11 @@ type Render struct {
 	Devices              []string
 	Samples              int
 	ClockFactor          float64
+	Backend              string
+	MemoryMode           string // "", spill or cpu
+	NoiseThreshold       float64
+	Denoiser, DenoiseOn  string
+	Tile                 int
 	Fail                 string
 	Say                  io.Writer
 }
@@ -62,19 +68,20 @@ func (r Render) run(ctx context.Context) (int, error) {
 	if err != nil {
 		return ExitCannotStart, err
 	}
-	stages, err := scene.stages(host, r.Devices, r.Frame, r.Samples, time.Now())
+	stages, err := r.stages(scene, host, time.Now())
 	if fail == "out-of-memory" && err == nil {
-		err = outOfMemory{"out of device memory, on demand"}
+		err = outOfMemory{"out of device memory, on demand", memory.GB(scene.DeviceMemoryGB)}
 	}
 	if err != nil {
-		if errors.As(err, &outOfMemory{}) {
+		if out := (outOfMemory{}); errors.As(err, &out) {
+			_, _ = fmt.Fprintf(r.Say, "device_peak %d\n", int64(out.at))
 			return ExitOutOfMemory, err
 		}
 		return ExitCannotStart, err
 	}
 	_, _ = fmt.Fprintf(r.Say, "standin renderer, frame %d of %s on %s\n", r.Frame, scene.Title, strings.Join(r.Devices, ", "))
-	_, _ = fmt.Fprintf(r.Say, "device_peak %d\n", int64(scene.DeviceMemoryGB*1e9))
-	if status, err := r.pass(ctx, stages, fail); err != nil {
+	_, _ = fmt.Fprintf(r.Say, "device_peak %d\n", int64(r.peak(scene, host)))
+	if status, err := r.pass(ctx, stages, fail, host, r.peak(scene, host)); err != nil {
 		return status, err
 	}
 	return r.write(scene, fail)
@@ -84,7 +91,7 @@ func (r Render) run(ctx context.Context) (int, error) {
 const tick = 60 * time.Millisecond
 
 // pass lets the frame's time go by.
-func (r Render) pass(ctx context.Context, stages []stage, fail string) (int, error) {
+func (r Render) pass(ctx context.Context, stages []stage, fail string, host stock.Host, peak memory.Bytes) (int, error) {
 	total, gone := 0.0, 0.0
 	for _, s := range stages {
 		total += s.seconds
@@ -94,6 +101,7 @@ func (r Render) pass(ctx context.Context, stages []stage, fail string) (int, err
 		for left := time.Until(end); left > 0; left = time.Until(end) {
 			done := gone + s.seconds - left.Seconds()*r.ClockFactor
 			_, _ = fmt.Fprintf(r.Say, "progress %d\n", int(100*done/total))
+			r.tell(s.name, host, peak)
 			select {
 			case <-ctx.Done():
 				return ExitCrashed, ctx.Err()
@@ -109,6 +117,43 @@ func (r Render) pass(ctx context.Context, stages []stage, fail string) (int, err
 		_, _ = fmt.Fprintf(r.Say, "stage %s %.3f\n", s.name, s.seconds)
 	}
 	return 0, nil
+}
+
+// tell says what each device of the crew does in a stage of the frame.
+func (r Render) tell(stage string, host stock.Host, peak memory.Bytes) {
+	use := map[string]float64{"load": 0.25, "work": 0.97, "finish": 0.1}[stage]
+	for _, id := range r.Devices {
+		watts, held := host.CPU.Watts, memory.Bytes(0)
+		if d := host.Device(id); d != nil {
+			watts, held = d.Watts, memory.GB(d.HeldGB)
+		} else if stage == "prepare" || stage == "finish" {
+			use = 0.8
+		}
+		bytes := held
+		if stage != "prepare" && id != stock.CPUDevice {
+			bytes += peak
+		}
+		_, _ = fmt.Fprintf(r.Say, "device %s use %.2f bytes %d celsius %.0f watts %.0f mhz %.0f\n",
+			id, use, int64(bytes), 38+34*use, float64(watts)*(0.12+0.86*use), 600+1350*use)
+	}
+}
+
+// TellAbout prints what the renderer is, as installed on the host that a file describes.
+func TellAbout(w io.Writer, stockFile string) error {
+	var host stock.Host
+	data, err := os.ReadFile(stockFile)
+	if err == nil {
+		err = json.Unmarshal(data, &host)
+	}
+	if err != nil {
+		return fmt.Errorf("stock %s: %w", stockFile, err)
+	}
+	version, plugins := installedOn(host.Name)
+	_, _ = fmt.Fprintln(w, "version", version)
+	for _, p := range plugins {
+		_, _ = fmt.Fprintln(w, "plugin", p)
+	}
+	return nil
 }
 
 // failed fails on demand, when the work is nearly done.

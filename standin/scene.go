@@ -18,6 +18,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"rotanex.example/core/memory"
 	"rotanex.example/core/stock"
 )
 
@@ -25,8 +26,16 @@ import (
 var modelsFile []byte
 
 var machines struct {
-	LaneGBs float64 `yaml:"lane_gb_s"`
-	Models  map[string]struct {
+	LaneGBs   float64            `yaml:"lane_gb_s"`
+	Backends  map[string]float64 `yaml:"backends"`
+	Crowding  float64            `yaml:"crowding"`
+	Feeding   float64            `yaml:"feeding"`
+	CPUKept   float64            `yaml:"cpu_kept"`
+	Installed map[string]struct {
+		Version string   `yaml:"version"`
+		Plugins []string `yaml:"plugins"`
+	} `yaml:"installed"`
+	Models map[string]struct {
 		Rate float64 `yaml:"rate"`
 	} `yaml:"models"`
 }
@@ -47,6 +56,7 @@ type Scene struct {
 	Variation      float64 `yaml:"variation"`        // how much heavier the heaviest frames are, as a share
 	Noise          float64 `yaml:"noise"`            // from one time to the next, as a share
 	DeviceMemoryGB float64 `yaml:"device_memory_gb"` // on each device
+	TexturesGB     float64 `yaml:"textures_gb"`      // the part of it that can be spilled
 	Frames         int     `yaml:"frames"`           // over which the animation runs
 	Hue            float64 `yaml:"hue"`              // of the picture, 0 to 1
 }
@@ -89,40 +99,139 @@ type stage struct {
 }
 
 // outOfMemory says which device has too little.
-type outOfMemory struct{ text string }
+type outOfMemory struct {
+	text string
+	at   memory.Bytes // what the device had
+}
 
 func (e outOfMemory) Error() string { return e.text }
 
 // stages returns what a frame takes on devices of a host: prepare, the loads one
 // after another, the work shared among the devices' rates, and finish.
-func (s Scene) stages(host stock.Host, devices []string, frame, samples int, now time.Time) ([]stage, error) {
-	load, rate := 0.0, 0.0
+func (r Render) stages(s Scene, host stock.Host, now time.Time) ([]stage, error) {
+	slower, err := r.memory(s, host)
+	if err != nil {
+		return nil, err
+	}
+	devices := r.Devices
+	if slower < 0 { // fell back
+		devices, slower = []string{stock.CPUDevice}, 1
+	}
+	rate, load, err := r.rate(s, host, devices)
+	if err != nil {
+		return nil, err
+	}
+	seed := fmt.Sprint(host.Name, devices, r.Frame, now.Unix())
+	work := s.WorkS * s.weight(r.Frame) * float64(r.Samples) / 128 / rate * s.jitter(seed) * slower
+	if r.NoiseThreshold > 0 {
+		// Quiet pixels stop early: a coarser threshold leaves fewer samples to take.
+		work *= max(0.12, 1/(1+9*math.Sqrt(r.NoiseThreshold)))
+	}
+	finish := s.FinishS
+	switch {
+	case r.Denoiser == "smooth" && r.DenoiseOn == "cpu":
+		finish += 0.06 * s.WorkS
+	case r.Denoiser == "smooth":
+		finish += 0.015 * s.WorkS
+	}
+	if r.Tile > 0 && r.Tile < 64 {
+		work *= 1 + 4/float64(r.Tile) // small tiles leave devices waiting
+	}
+	return []stage{{"prepare", s.PrepareS}, {"load", load}, {"work", work}, {"finish", finish}}, nil
+}
+
+// rate is what the devices do together, and the seconds of their loads.
+func (r Render) rate(s Scene, host stock.Host, devices []string) (rate, load float64, err error) {
+	gpus := 0.0
 	for _, id := range devices {
-		if id == stock.CPUDevice {
-			r, err := rateOf(host.CPU.Model)
+		if d := host.Device(id); d != nil {
+			own, err := rateOf(d.Model)
 			if err != nil {
-				return nil, err
+				return 0, 0, err
 			}
-			rate += r
-			continue
+			rate += own
+			load += s.LoadGB / (machines.LaneGBs * float64(max(1, d.LinkWidth)))
+			gpus++
+		} else if id != stock.CPUDevice {
+			return 0, 0, fmt.Errorf("host %s has no device %s", host.Name, id)
 		}
+	}
+	if speed, known := machines.Backends[r.Backend]; known && gpus > 0 {
+		rate *= speed
+	}
+	rate *= 1 - machines.Crowding*max(0, gpus-1)
+	if slices.Contains(devices, stock.CPUDevice) {
+		own, err := rateOf(host.CPU.Model)
+		if err != nil {
+			return 0, 0, err
+		}
+		if gpus > 0 {
+			rate, own = rate*(1-machines.Feeding*gpus), own*machines.CPUKept
+		}
+		rate += own
+	}
+	return rate, load, nil
+}
+
+// memory returns how many times slower the work is for want of memory; below 0 the
+// frame falls back to the CPU.
+func (r Render) memory(s Scene, host stock.Host) (float64, error) {
+	need := memory.Need{Scene: memory.GB(s.DeviceMemoryGB), Textures: memory.GB(s.TexturesGB)}
+	switch r.MemoryMode {
+	case "spill":
+		need.Permits = []memory.Step{memory.Spill}
+	case "cpu":
+		need.Permits = []memory.Step{memory.CPU}
+	}
+	c := memory.Crew{Host: memory.GB(host.MemoryGB), CanShare: true, CanSpill: true, CanFallBack: true}
+	for _, id := range r.Devices {
 		d := host.Device(id)
 		if d == nil {
-			return nil, fmt.Errorf("host %s has no device %s", host.Name, id)
+			continue
 		}
-		if free := d.MemoryGB - d.HeldGB; s.DeviceMemoryGB > free {
-			return nil, outOfMemory{fmt.Sprintf("out of device memory on %s (%s): the scene needs %.1f GB, %.1f GB are free", id, d.Model, s.DeviceMemoryGB, free)}
-		}
-		r, err := rateOf(d.Model)
-		if err != nil {
-			return nil, err
-		}
-		rate += r
-		load += s.LoadGB / (machines.LaneGBs * float64(max(1, d.LinkWidth)))
+		c.Devices = append(c.Devices, memory.Device{ID: id, Total: memory.GB(d.MemoryGB), Held: memory.GB(d.HeldGB)})
+		c.Linked = len(r.Devices) == 2 && slices.Contains(r.Devices, d.LinkedTo)
 	}
-	seed := fmt.Sprint(host.Name, devices, frame, now.Unix())
-	work := s.WorkS * s.weight(frame) * float64(samples) / 128 / rate * s.jitter(seed)
-	return []stage{{"prepare", s.PrepareS}, {"load", load}, {"work", work}, {"finish", s.FinishS}}, nil
+	if len(c.Devices) == 0 {
+		return 1, nil
+	}
+	f := memory.Judge(need, c)
+	switch f.Verdict {
+	case memory.DoesNotFit:
+		d := host.Device(f.Limiting)
+		return 0, outOfMemory{fmt.Sprintf("out of device memory on %s (%s): the scene needs %s, %s are free", f.Limiting, d.Model, f.Need, f.Limit), f.Limit}
+	case memory.FallsBack:
+		return -1, nil
+	}
+	return f.Slowdown, nil
+}
+
+// peak is what the fullest device holds of the scene, in bytes.
+func (r Render) peak(s Scene, host stock.Host) memory.Bytes {
+	need := memory.GB(s.DeviceMemoryGB)
+	if len(r.Devices) == 2 {
+		if d := host.Device(r.Devices[0]); d != nil && d.LinkedTo == r.Devices[1] && need > memory.GB(d.MemoryGB-d.HeldGB) {
+			return memory.Judge(memory.Need{Scene: need}, memory.Crew{
+				Devices: []memory.Device{{ID: "a", Total: memory.GB(d.MemoryGB)}, {ID: "b", Total: memory.GB(d.MemoryGB)}}, Linked: true, CanShare: true, Host: need,
+			}).Need
+		}
+	}
+	least := need
+	for _, id := range r.Devices {
+		if d := host.Device(id); d != nil {
+			least = min(least, memory.GB(d.MemoryGB-d.HeldGB))
+		}
+	}
+	return least
+}
+
+// installedOn is what the stand-in claims to have installed on a host.
+func installedOn(host string) (version string, plugins []string) {
+	have, known := machines.Installed[host]
+	if !known {
+		have = machines.Installed[""]
+	}
+	return have.Version, have.Plugins
 }
 
 func rateOf(model string) (float64, error) {

@@ -25,9 +25,13 @@ var (
 	}}
 )
 
+func stagesOf(frame int, devices ...string) ([]stage, error) {
+	return Render{Devices: devices, Frame: frame, Samples: 128}.stages(gears, rack, time.Unix(0, 0))
+}
+
 func total(t *testing.T, devices ...string) float64 {
 	t.Helper()
-	stages, err := gears.stages(rack, devices, 60, 128, time.Unix(0, 0))
+	stages, err := stagesOf(60, devices...)
 	require.NoError(t, err)
 	sum := 0.0
 	for _, s := range stages {
@@ -42,16 +46,16 @@ func TestAFramesTimeHasPartsThatBehaveDifferently(t *testing.T) {
 	assert.Greater(t, both, one/2, "but not twice: what is fixed does not shrink, and a narrow link loads slowly")
 	assert.Greater(t, total(t, "g1")-total(t, "g0"), 15.0, "the same device on a narrow link")
 	assert.Greater(t, total(t, "cpu"), 10*one)
-	stages, err := gears.stages(rack, []string{"g0"}, 112, 128, time.Unix(0, 0))
+	stages, err := stagesOf(112, "g0")
 	require.NoError(t, err)
-	light, err := gears.stages(rack, []string{"g0"}, 1, 128, time.Unix(0, 0))
+	light, err := stagesOf(1, "g0")
 	require.NoError(t, err)
 	assert.Greater(t, stages[2].seconds, 1.3*light[2].seconds, "frames differ in weight")
 	assert.InDelta(t, stages[0].seconds, light[0].seconds, 0)
 }
 
 func TestTheSmallestDeviceIsTheLimit(t *testing.T) {
-	_, err := gears.stages(rack, []string{"g0", "g2"}, 1, 128, time.Now())
+	_, err := stagesOf(1, "g0", "g2")
 	assert.ErrorContains(t, err, "out of device memory on g2 (Halyard 8): the scene needs 9.5 GB, 8.0 GB are free")
 }
 

@@ -20,6 +20,7 @@ import (
 type Found struct {
 	Host     stock.Host
 	Findings []string
+	Sampler  *Sampler // reads what its devices do
 }
 
 // Host looks at the machine that it runs on.
@@ -44,20 +45,22 @@ func Host(name string) (Found, error) {
 		f.Host.Devices = append(f.Host.Devices, devices...)
 		f.Findings = append(f.Findings, findings...)
 	}
-	number(f.Host.Devices)
+	f.Sampler = &Sampler{address: number(f.Host.Devices), sys: "/sys", devices: f.Host.Devices}
 	return f, nil
 }
 
 // number gives the devices their ids, and the links between them with them. Until
-// then a device's id is its address on the bus.
-func number(devices []stock.Device) {
-	ids := map[string]string{}
+// then a device's id is its address on the bus; it returns these by id.
+func number(devices []stock.Device) map[string]string {
+	ids, address := map[string]string{}, map[string]string{}
 	for i := range devices {
 		ids[devices[i].ID] = fmt.Sprintf("g%d", i)
+		address[ids[devices[i].ID]] = devices[i].ID
 	}
 	for i := range devices {
 		devices[i].ID, devices[i].LinkedTo = ids[devices[i].ID], ids[devices[i].LinkedTo]
 	}
+	return address
 }
 
 func round1(x float64) float64 { return float64(int64(x*10+0.5)) / 10 }
@@ -99,7 +102,7 @@ func Simulated(all []stock.Host, name string) (Found, error) {
 		}
 		return Found{}, fmt.Errorf("the simulation has no host %q; it has %s", name, strings.Join(names, ", "))
 	}
-	f := Found{Host: all[i], Findings: []string{"simulated"}}
+	f := Found{Host: all[i], Findings: []string{"simulated"}, Sampler: &Sampler{devices: all[i].Devices, simulated: true}}
 	for _, d := range f.Host.Devices {
 		if d.Unusable != "" {
 			f.Findings = append(f.Findings, d.ID+" cannot be used: "+d.Unusable)

@@ -89,3 +89,44 @@ func nvidiaDevice(lib nvml.Interface, device nvml.Device, i int) stock.Device {
 func busID(pci nvml.PciInfo) string {
 	return fmt.Sprintf("pci %04x:%02x:%02x", pci.Domain, pci.Bus, pci.Device)
 }
+
+func nvidiaSamples() map[string]Sample { return NvidiaSamplesBy(nvml.New()) }
+
+// NvidiaSamplesBy reads what NVIDIA devices do, by their address on the bus, with the
+// library given.
+func NvidiaSamplesBy(lib nvml.Interface) map[string]Sample {
+	if lib.Init() != nvml.SUCCESS {
+		return nil
+	}
+	defer lib.Shutdown()
+	out := map[string]Sample{}
+	count, _ := lib.DeviceGetCount()
+	for i := range count {
+		device, status := lib.DeviceGetHandleByIndex(i)
+		if status != nvml.SUCCESS {
+			continue
+		}
+		pci, status := device.GetPciInfo()
+		if status != nvml.SUCCESS {
+			continue
+		}
+		var s Sample
+		if use, status := device.GetUtilizationRates(); status == nvml.SUCCESS {
+			s.Use = float64(use.Gpu) / 100
+		}
+		if memory, status := device.GetMemoryInfo(); status == nvml.SUCCESS {
+			s.MemoryBytes = int64(memory.Used)
+		}
+		if celsius, status := device.GetTemperature(nvml.TEMPERATURE_GPU); status == nvml.SUCCESS {
+			s.Celsius = float64(celsius)
+		}
+		if milliwatts, status := device.GetPowerUsage(); status == nvml.SUCCESS {
+			s.Watts = float64(milliwatts) / 1000
+		}
+		if mhz, status := device.GetClockInfo(nvml.CLOCK_SM); status == nvml.SUCCESS {
+			s.MHz = float64(mhz)
+		}
+		out[busID(pci)] = s
+	}
+	return out
+}

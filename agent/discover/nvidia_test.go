@@ -24,6 +24,10 @@ func card(name string, bus uint32, major int, linkedTo uint32) *mock.Device {
 			return nvml.Memory{Total: 24_000_000_000, Used: 900_000_000}, nvml.SUCCESS
 		},
 		GetCudaComputeCapabilityFunc: func() (int, int, nvml.Return) { return major, 0, nvml.SUCCESS },
+		GetUtilizationRatesFunc:      func() (nvml.Utilization, nvml.Return) { return nvml.Utilization{Gpu: 87}, nvml.SUCCESS },
+		GetTemperatureFunc:           func(nvml.TemperatureSensors) (uint32, nvml.Return) { return 71, nvml.SUCCESS },
+		GetPowerUsageFunc:            func() (uint32, nvml.Return) { return 301_500, nvml.SUCCESS },
+		GetClockInfoFunc:             func(nvml.ClockType) (uint32, nvml.Return) { return 0, nvml.ERROR_NOT_SUPPORTED },
 		GetComputeModeFunc: func() (nvml.ComputeMode, nvml.Return) {
 			if name == "Halyard locked" {
 				return nvml.COMPUTEMODE_PROHIBITED, nvml.SUCCESS
@@ -64,6 +68,12 @@ func TestNvidia(t *testing.T) {
 	assert.Contains(t, devices[2].Unusable, "generation (3.0) is too old")
 	assert.Contains(t, devices[3].Unusable, "prohibited")
 	assert.Len(t, findings, 2)
+}
+
+func TestNvidiaSamples(t *testing.T) {
+	got := discover.NvidiaSamplesBy(library(nvml.SUCCESS, card("Topsail 24", 1, 8, 0)))
+	assert.Equal(t, map[string]discover.Sample{"pci 0000:01:00": {Use: 0.87, MemoryBytes: 900_000_000, Celsius: 71, Watts: 301.5}}, got)
+	assert.Empty(t, discover.NvidiaSamplesBy(library(nvml.ERROR_LIBRARY_NOT_FOUND)))
 }
 
 func TestNvidiaWithoutADriver(t *testing.T) {

@@ -221,6 +221,30 @@ type ClientInterface interface {
 	// Corresponds with PUT /hosts/{host}/drain (the `DrainHost` operationId).
 	DrainHost(ctx context.Context, host HostParam, body DrainHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetSamples Use, memory, temperature, power and clock of the host's devices over time
+	//
+	// Corresponds with GET /hosts/{host}/samples (the `GetSamples` operationId).
+	GetSamples(ctx context.Context, host HostParam, params *GetSamplesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLicences Licence pools
+	//
+	// Corresponds with GET /licences (the `ListLicences` operationId).
+	ListLicences(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutLicenceWithBody Make a pool of licence seats or replace it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /licences/{pool} (the `PutLicence` operationId).
+	PutLicenceWithBody(ctx context.Context, pool Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutLicence Make a pool of licence seats or replace it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /licences/{pool} (the `PutLicence` operationId).
+	PutLicence(ctx context.Context, pool Name, body PutLicenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListOffers Kinds of servers that can be rented
 	//
 	// Corresponds with GET /offers (the `ListOffers` operationId).
@@ -369,6 +393,91 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
 	PutShot(ctx context.Context, shot ShotParam, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckShot Preflight, for each crew what would stop it and what to look out for
+	//
+	// Corresponds with GET /shots/{shot}/check (the `CheckShot` operationId).
+	CheckShot(ctx context.Context, shot ShotParam, params *CheckShotParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareShot Crews side by side, measured and predicted; how to divide each host; what a device more would change
+	//
+	// Corresponds with GET /shots/{shot}/comparison (the `CompareShot` operationId).
+	CompareShot(ctx context.Context, shot ShotParam, params *CompareShotParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFit Whether the shot fits the memory of each crew, with the numbers
+	//
+	// Corresponds with GET /shots/{shot}/fit (the `GetFit` operationId).
+	GetFit(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListStudies Settings studies, newest first
+	//
+	// Corresponds with GET /studies (the `ListStudies` operationId).
+	ListStudies(ctx context.Context, params *ListStudiesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateStudyWithBody Render one frame with each of several settings on one crew
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /studies (the `CreateStudy` operationId).
+	CreateStudyWithBody(ctx context.Context, params *CreateStudyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateStudy Render one frame with each of several settings on one crew
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /studies (the `CreateStudy` operationId).
+	CreateStudy(ctx context.Context, params *CreateStudyParams, body CreateStudyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStudy One study with what is known of it
+	//
+	// Corresponds with GET /studies/{study} (the `GetStudy` operationId).
+	GetStudy(ctx context.Context, study openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDifference A picture of the difference of two variants
+	//
+	// Corresponds with GET /studies/{study}/difference (the `GetDifference` operationId).
+	GetDifference(ctx context.Context, study openapi_types.UUID, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSweeps Sweeps, newest first
+	//
+	// Corresponds with GET /sweeps (the `ListSweeps` operationId).
+	ListSweeps(ctx context.Context, params *ListSweepsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateSweepWithBody Time the crews of a shot that tell most, within a time
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /sweeps (the `CreateSweep` operationId).
+	CreateSweepWithBody(ctx context.Context, params *CreateSweepParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateSweep Time the crews of a shot that tell most, within a time
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /sweeps (the `CreateSweep` operationId).
+	CreateSweep(ctx context.Context, params *CreateSweepParams, body CreateSweepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSweep Begin no further trial; those that run go on
+	//
+	// Corresponds with DELETE /sweeps/{sweep} (the `EndSweep` operationId).
+	EndSweep(ctx context.Context, sweep openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSweep One sweep with its trials
+	//
+	// Corresponds with GET /sweeps/{sweep} (the `GetSweep` operationId).
+	GetSweep(ctx context.Context, sweep openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportTimes Every timed frame as CSV, trials, finished frames and imported times (docs/formats.md)
+	//
+	// Corresponds with GET /times (the `ExportTimes` operationId).
+	ExportTimes(ctx context.Context, params *ExportTimesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportTimesWithBody Take in times that were measured elsewhere; the whole file or nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /times (the `ImportTimes` operationId).
+	ImportTimesWithBody(ctx context.Context, params *ImportTimesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens Tokens, without their secrets
 	//
@@ -718,6 +827,70 @@ func (c *Client) DrainHostWithBody(ctx context.Context, host HostParam, contentT
 // Corresponds with PUT /hosts/{host}/drain (the `DrainHost` operationId).
 func (c *Client) DrainHost(ctx context.Context, host HostParam, body DrainHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDrainHostRequest(c.Server, host, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSamples Use, memory, temperature, power and clock of the host's devices over time
+//
+// Corresponds with GET /hosts/{host}/samples (the `GetSamples` operationId).
+func (c *Client) GetSamples(ctx context.Context, host HostParam, params *GetSamplesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSamplesRequest(c.Server, host, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLicences Licence pools
+//
+// Corresponds with GET /licences (the `ListLicences` operationId).
+func (c *Client) ListLicences(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLicencesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutLicenceWithBody Make a pool of licence seats or replace it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /licences/{pool} (the `PutLicence` operationId).
+func (c *Client) PutLicenceWithBody(ctx context.Context, pool Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutLicenceRequestWithBody(c.Server, pool, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutLicence Make a pool of licence seats or replace it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /licences/{pool} (the `PutLicence` operationId).
+func (c *Client) PutLicence(ctx context.Context, pool Name, body PutLicenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutLicenceRequest(c.Server, pool, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1117,6 +1290,241 @@ func (c *Client) PutShotWithBody(ctx context.Context, shot ShotParam, contentTyp
 // Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
 func (c *Client) PutShot(ctx context.Context, shot ShotParam, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutShotRequest(c.Server, shot, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckShot Preflight, for each crew what would stop it and what to look out for
+//
+// Corresponds with GET /shots/{shot}/check (the `CheckShot` operationId).
+func (c *Client) CheckShot(ctx context.Context, shot ShotParam, params *CheckShotParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckShotRequest(c.Server, shot, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareShot Crews side by side, measured and predicted; how to divide each host; what a device more would change
+//
+// Corresponds with GET /shots/{shot}/comparison (the `CompareShot` operationId).
+func (c *Client) CompareShot(ctx context.Context, shot ShotParam, params *CompareShotParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareShotRequest(c.Server, shot, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFit Whether the shot fits the memory of each crew, with the numbers
+//
+// Corresponds with GET /shots/{shot}/fit (the `GetFit` operationId).
+func (c *Client) GetFit(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFitRequest(c.Server, shot)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListStudies Settings studies, newest first
+//
+// Corresponds with GET /studies (the `ListStudies` operationId).
+func (c *Client) ListStudies(ctx context.Context, params *ListStudiesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStudiesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateStudyWithBody Render one frame with each of several settings on one crew
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /studies (the `CreateStudy` operationId).
+func (c *Client) CreateStudyWithBody(ctx context.Context, params *CreateStudyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateStudyRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateStudy Render one frame with each of several settings on one crew
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /studies (the `CreateStudy` operationId).
+func (c *Client) CreateStudy(ctx context.Context, params *CreateStudyParams, body CreateStudyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateStudyRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStudy One study with what is known of it
+//
+// Corresponds with GET /studies/{study} (the `GetStudy` operationId).
+func (c *Client) GetStudy(ctx context.Context, study openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStudyRequest(c.Server, study)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDifference A picture of the difference of two variants
+//
+// Corresponds with GET /studies/{study}/difference (the `GetDifference` operationId).
+func (c *Client) GetDifference(ctx context.Context, study openapi_types.UUID, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDifferenceRequest(c.Server, study, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSweeps Sweeps, newest first
+//
+// Corresponds with GET /sweeps (the `ListSweeps` operationId).
+func (c *Client) ListSweeps(ctx context.Context, params *ListSweepsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSweepsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateSweepWithBody Time the crews of a shot that tell most, within a time
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /sweeps (the `CreateSweep` operationId).
+func (c *Client) CreateSweepWithBody(ctx context.Context, params *CreateSweepParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateSweepRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateSweep Time the crews of a shot that tell most, within a time
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /sweeps (the `CreateSweep` operationId).
+func (c *Client) CreateSweep(ctx context.Context, params *CreateSweepParams, body CreateSweepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateSweepRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSweep Begin no further trial; those that run go on
+//
+// Corresponds with DELETE /sweeps/{sweep} (the `EndSweep` operationId).
+func (c *Client) EndSweep(ctx context.Context, sweep openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSweepRequest(c.Server, sweep)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSweep One sweep with its trials
+//
+// Corresponds with GET /sweeps/{sweep} (the `GetSweep` operationId).
+func (c *Client) GetSweep(ctx context.Context, sweep openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSweepRequest(c.Server, sweep)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportTimes Every timed frame as CSV, trials, finished frames and imported times (docs/formats.md)
+//
+// Corresponds with GET /times (the `ExportTimes` operationId).
+func (c *Client) ExportTimes(ctx context.Context, params *ExportTimesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportTimesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportTimesWithBody Take in times that were measured elsewhere; the whole file or nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /times (the `ImportTimes` operationId).
+func (c *Client) ImportTimesWithBody(ctx context.Context, params *ImportTimesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportTimesRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1769,6 +2177,141 @@ func NewDrainHostRequestWithBody(server string, host HostParam, contentType stri
 	}
 
 	operationPath := fmt.Sprintf("/hosts/%s/drain", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetSamplesRequest constructs an http.Request for the GetSamples method
+func NewGetSamplesRequest(server string, host HostParam, params *GetSamplesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/samples", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Minutes != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "minutes", *params.Minutes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListLicencesRequest constructs an http.Request for the ListLicences method
+func NewListLicencesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/licences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutLicenceRequest calls the generic PutLicence builder with application/json body
+func NewPutLicenceRequest(server string, pool Name, body PutLicenceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutLicenceRequestWithBody(server, pool, "application/json", bodyReader)
+}
+
+// NewPutLicenceRequestWithBody constructs an http.Request for the PutLicence method, with any body, and a specified content type
+func NewPutLicenceRequestWithBody(server string, pool Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "pool", pool, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/licences/%s", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2753,6 +3296,693 @@ func NewPutShotRequestWithBody(server string, shot ShotParam, contentType string
 	return req, nil
 }
 
+// NewCheckShotRequest constructs an http.Request for the CheckShot method
+func NewCheckShotRequest(server string, shot ShotParam, params *CheckShotParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/shots/%s/check", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.On != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "on", *params.On, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCompareShotRequest constructs an http.Request for the CompareShot method
+func NewCompareShotRequest(server string, shot ShotParam, params *CompareShotParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/shots/%s/comparison", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Baseline != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "baseline", *params.Baseline, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetFitRequest constructs an http.Request for the GetFit method
+func NewGetFitRequest(server string, shot ShotParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/shots/%s/fit", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListStudiesRequest constructs an http.Request for the ListStudies method
+func NewListStudiesRequest(server string, params *ListStudiesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/studies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Shot != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "shot", *params.Shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateStudyRequest calls the generic CreateStudy builder with application/json body
+func NewCreateStudyRequest(server string, params *CreateStudyParams, body CreateStudyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateStudyRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewCreateStudyRequestWithBody constructs an http.Request for the CreateStudy method, with any body, and a specified content type
+func NewCreateStudyRequestWithBody(server string, params *CreateStudyParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/studies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetStudyRequest constructs an http.Request for the GetStudy method
+func NewGetStudyRequest(server string, study openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "study", study, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/studies/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDifferenceRequest constructs an http.Request for the GetDifference method
+func NewGetDifferenceRequest(server string, study openapi_types.UUID, params *GetDifferenceParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "study", study, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/studies/%s/difference", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "a", params.A, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "b", params.B, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSweepsRequest constructs an http.Request for the ListSweeps method
+func NewListSweepsRequest(server string, params *ListSweepsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sweeps")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateSweepRequest calls the generic CreateSweep builder with application/json body
+func NewCreateSweepRequest(server string, params *CreateSweepParams, body CreateSweepJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateSweepRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewCreateSweepRequestWithBody constructs an http.Request for the CreateSweep method, with any body, and a specified content type
+func NewCreateSweepRequestWithBody(server string, params *CreateSweepParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sweeps")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewEndSweepRequest constructs an http.Request for the EndSweep method
+func NewEndSweepRequest(server string, sweep openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "sweep", sweep, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sweeps/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSweepRequest constructs an http.Request for the GetSweep method
+func NewGetSweepRequest(server string, sweep openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "sweep", sweep, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sweeps/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportTimesRequest constructs an http.Request for the ExportTimes method
+func NewExportTimesRequest(server string, params *ExportTimesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/times")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Shot != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "shot", *params.Shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportTimesRequestWithBody constructs an http.Request for the ImportTimes method, with any body, and a specified content type
+func NewImportTimesRequestWithBody(server string, params *ImportTimesParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/times")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string, params *ListTokensParams) (*http.Request, error) {
 	var err error
@@ -3239,6 +4469,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /hosts/{host}/drain (the `DrainHost` operationId).
 	DrainHostWithResponse(ctx context.Context, host HostParam, body DrainHostJSONRequestBody, reqEditors ...RequestEditorFn) (*DrainHostResponse, error)
 
+	// GetSamplesWithResponse Use, memory, temperature, power and clock of the host's devices over time
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts/{host}/samples (the `GetSamples` operationId).
+	GetSamplesWithResponse(ctx context.Context, host HostParam, params *GetSamplesParams, reqEditors ...RequestEditorFn) (*GetSamplesResponse, error)
+
+	// ListLicencesWithResponse Licence pools
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /licences (the `ListLicences` operationId).
+	ListLicencesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLicencesResponse, error)
+
+	// PutLicenceWithBodyWithResponse Make a pool of licence seats or replace it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /licences/{pool} (the `PutLicence` operationId).
+	PutLicenceWithBodyWithResponse(ctx context.Context, pool Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutLicenceResponse, error)
+
+	// PutLicenceWithResponse Make a pool of licence seats or replace it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /licences/{pool} (the `PutLicence` operationId).
+	PutLicenceWithResponse(ctx context.Context, pool Name, body PutLicenceJSONRequestBody, reqEditors ...RequestEditorFn) (*PutLicenceResponse, error)
+
 	// ListOffersWithResponse Kinds of servers that can be rented
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3413,6 +4671,111 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
 	PutShotWithResponse(ctx context.Context, shot ShotParam, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*PutShotResponse, error)
+
+	// CheckShotWithResponse Preflight, for each crew what would stop it and what to look out for
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /shots/{shot}/check (the `CheckShot` operationId).
+	CheckShotWithResponse(ctx context.Context, shot ShotParam, params *CheckShotParams, reqEditors ...RequestEditorFn) (*CheckShotResponse, error)
+
+	// CompareShotWithResponse Crews side by side, measured and predicted; how to divide each host; what a device more would change
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /shots/{shot}/comparison (the `CompareShot` operationId).
+	CompareShotWithResponse(ctx context.Context, shot ShotParam, params *CompareShotParams, reqEditors ...RequestEditorFn) (*CompareShotResponse, error)
+
+	// GetFitWithResponse Whether the shot fits the memory of each crew, with the numbers
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /shots/{shot}/fit (the `GetFit` operationId).
+	GetFitWithResponse(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*GetFitResponse, error)
+
+	// ListStudiesWithResponse Settings studies, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /studies (the `ListStudies` operationId).
+	ListStudiesWithResponse(ctx context.Context, params *ListStudiesParams, reqEditors ...RequestEditorFn) (*ListStudiesResponse, error)
+
+	// CreateStudyWithBodyWithResponse Render one frame with each of several settings on one crew
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /studies (the `CreateStudy` operationId).
+	CreateStudyWithBodyWithResponse(ctx context.Context, params *CreateStudyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateStudyResponse, error)
+
+	// CreateStudyWithResponse Render one frame with each of several settings on one crew
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /studies (the `CreateStudy` operationId).
+	CreateStudyWithResponse(ctx context.Context, params *CreateStudyParams, body CreateStudyJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateStudyResponse, error)
+
+	// GetStudyWithResponse One study with what is known of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /studies/{study} (the `GetStudy` operationId).
+	GetStudyWithResponse(ctx context.Context, study openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetStudyResponse, error)
+
+	// GetDifferenceWithResponse A picture of the difference of two variants
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /studies/{study}/difference (the `GetDifference` operationId).
+	GetDifferenceWithResponse(ctx context.Context, study openapi_types.UUID, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error)
+
+	// ListSweepsWithResponse Sweeps, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sweeps (the `ListSweeps` operationId).
+	ListSweepsWithResponse(ctx context.Context, params *ListSweepsParams, reqEditors ...RequestEditorFn) (*ListSweepsResponse, error)
+
+	// CreateSweepWithBodyWithResponse Time the crews of a shot that tell most, within a time
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sweeps (the `CreateSweep` operationId).
+	CreateSweepWithBodyWithResponse(ctx context.Context, params *CreateSweepParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateSweepResponse, error)
+
+	// CreateSweepWithResponse Time the crews of a shot that tell most, within a time
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sweeps (the `CreateSweep` operationId).
+	CreateSweepWithResponse(ctx context.Context, params *CreateSweepParams, body CreateSweepJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateSweepResponse, error)
+
+	// EndSweepWithResponse Begin no further trial; those that run go on
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /sweeps/{sweep} (the `EndSweep` operationId).
+	EndSweepWithResponse(ctx context.Context, sweep openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndSweepResponse, error)
+
+	// GetSweepWithResponse One sweep with its trials
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sweeps/{sweep} (the `GetSweep` operationId).
+	GetSweepWithResponse(ctx context.Context, sweep openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetSweepResponse, error)
+
+	// ExportTimesWithResponse Every timed frame as CSV, trials, finished frames and imported times (docs/formats.md)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /times (the `ExportTimes` operationId).
+	ExportTimesWithResponse(ctx context.Context, params *ExportTimesParams, reqEditors ...RequestEditorFn) (*ExportTimesResponse, error)
+
+	// ImportTimesWithBodyWithResponse Take in times that were measured elsewhere; the whole file or nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /times (the `ImportTimes` operationId).
+	ImportTimesWithBodyWithResponse(ctx context.Context, params *ImportTimesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportTimesResponse, error)
 
 	// ListTokensWithResponse Tokens, without their secrets
 	//
@@ -3978,6 +5341,154 @@ func (r DrainHostResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DrainHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSamplesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Samples
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSamplesResponse) GetJSON200() *Samples {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSamplesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSamplesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSamplesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSamplesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSamplesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLicencesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Licence `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLicencesResponse) GetJSON200() *struct {
+	Items []Licence `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLicencesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLicencesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLicencesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLicencesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLicencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutLicenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Licence
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutLicenceResponse) GetJSON200() *Licence {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutLicenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutLicenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutLicenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutLicenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutLicenceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4889,6 +6400,620 @@ func (r PutShotResponse) ContentType() string {
 	return ""
 }
 
+type CheckShotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Preflight
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckShotResponse) GetJSON200() *Preflight {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckShotResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckShotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckShotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckShotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckShotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareShotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Comparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareShotResponse) GetJSON200() *Comparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareShotResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareShotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareShotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareShotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareShotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFitResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ShotFit
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFitResponse) GetJSON200() *ShotFit {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFitResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFitResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFitResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFitResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListStudiesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StudyList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStudiesResponse) GetJSON200() *StudyList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStudiesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStudiesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStudiesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStudiesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStudiesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateStudyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Study
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateStudyResponse) GetJSON201() *Study {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateStudyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateStudyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateStudyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateStudyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateStudyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStudyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Study
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStudyResponse) GetJSON200() *Study {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStudyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStudyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStudyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStudyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStudyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDifferenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDifferenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDifferenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDifferenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDifferenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDifferenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSweepsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SweepList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSweepsResponse) GetJSON200() *SweepList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSweepsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSweepsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSweepsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSweepsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSweepsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateSweepResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Sweep
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateSweepResponse) GetJSON201() *Sweep {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateSweepResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateSweepResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateSweepResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateSweepResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateSweepResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSweepResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Sweep
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndSweepResponse) GetJSON200() *Sweep {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSweepResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSweepResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSweepResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSweepResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSweepResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSweepResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Sweep
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSweepResponse) GetJSON200() *Sweep {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSweepResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSweepResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSweepResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSweepResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSweepResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportTimesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportTimesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportTimesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportTimesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportTimesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportTimesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportTimesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *struct {
+		Rows int `json:"rows"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r ImportTimesResponse) GetJSON201() *struct {
+	Rows int `json:"rows"`
+} {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportTimesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportTimesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportTimesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportTimesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportTimesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5413,6 +7538,58 @@ func (c *ClientWithResponses) DrainHostWithResponse(ctx context.Context, host Ho
 	return ParseDrainHostResponse(rsp)
 }
 
+// GetSamplesWithResponse Use, memory, temperature, power and clock of the host's devices over time
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts/{host}/samples (the `GetSamples` operationId).
+func (c *ClientWithResponses) GetSamplesWithResponse(ctx context.Context, host HostParam, params *GetSamplesParams, reqEditors ...RequestEditorFn) (*GetSamplesResponse, error) {
+	rsp, err := c.GetSamples(ctx, host, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSamplesResponse(rsp)
+}
+
+// ListLicencesWithResponse Licence pools
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /licences (the `ListLicences` operationId).
+func (c *ClientWithResponses) ListLicencesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLicencesResponse, error) {
+	rsp, err := c.ListLicences(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLicencesResponse(rsp)
+}
+
+// PutLicenceWithBodyWithResponse Make a pool of licence seats or replace it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /licences/{pool} (the `PutLicence` operationId).
+func (c *ClientWithResponses) PutLicenceWithBodyWithResponse(ctx context.Context, pool Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutLicenceResponse, error) {
+	rsp, err := c.PutLicenceWithBody(ctx, pool, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutLicenceResponse(rsp)
+}
+
+// PutLicenceWithResponse Make a pool of licence seats or replace it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /licences/{pool} (the `PutLicence` operationId).
+func (c *ClientWithResponses) PutLicenceWithResponse(ctx context.Context, pool Name, body PutLicenceJSONRequestBody, reqEditors ...RequestEditorFn) (*PutLicenceResponse, error) {
+	rsp, err := c.PutLicence(ctx, pool, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutLicenceResponse(rsp)
+}
+
 // ListOffersWithResponse Kinds of servers that can be rented
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5736,6 +7913,201 @@ func (c *ClientWithResponses) PutShotWithResponse(ctx context.Context, shot Shot
 		return nil, err
 	}
 	return ParsePutShotResponse(rsp)
+}
+
+// CheckShotWithResponse Preflight, for each crew what would stop it and what to look out for
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /shots/{shot}/check (the `CheckShot` operationId).
+func (c *ClientWithResponses) CheckShotWithResponse(ctx context.Context, shot ShotParam, params *CheckShotParams, reqEditors ...RequestEditorFn) (*CheckShotResponse, error) {
+	rsp, err := c.CheckShot(ctx, shot, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckShotResponse(rsp)
+}
+
+// CompareShotWithResponse Crews side by side, measured and predicted; how to divide each host; what a device more would change
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /shots/{shot}/comparison (the `CompareShot` operationId).
+func (c *ClientWithResponses) CompareShotWithResponse(ctx context.Context, shot ShotParam, params *CompareShotParams, reqEditors ...RequestEditorFn) (*CompareShotResponse, error) {
+	rsp, err := c.CompareShot(ctx, shot, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareShotResponse(rsp)
+}
+
+// GetFitWithResponse Whether the shot fits the memory of each crew, with the numbers
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /shots/{shot}/fit (the `GetFit` operationId).
+func (c *ClientWithResponses) GetFitWithResponse(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*GetFitResponse, error) {
+	rsp, err := c.GetFit(ctx, shot, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFitResponse(rsp)
+}
+
+// ListStudiesWithResponse Settings studies, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /studies (the `ListStudies` operationId).
+func (c *ClientWithResponses) ListStudiesWithResponse(ctx context.Context, params *ListStudiesParams, reqEditors ...RequestEditorFn) (*ListStudiesResponse, error) {
+	rsp, err := c.ListStudies(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStudiesResponse(rsp)
+}
+
+// CreateStudyWithBodyWithResponse Render one frame with each of several settings on one crew
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /studies (the `CreateStudy` operationId).
+func (c *ClientWithResponses) CreateStudyWithBodyWithResponse(ctx context.Context, params *CreateStudyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateStudyResponse, error) {
+	rsp, err := c.CreateStudyWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateStudyResponse(rsp)
+}
+
+// CreateStudyWithResponse Render one frame with each of several settings on one crew
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /studies (the `CreateStudy` operationId).
+func (c *ClientWithResponses) CreateStudyWithResponse(ctx context.Context, params *CreateStudyParams, body CreateStudyJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateStudyResponse, error) {
+	rsp, err := c.CreateStudy(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateStudyResponse(rsp)
+}
+
+// GetStudyWithResponse One study with what is known of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /studies/{study} (the `GetStudy` operationId).
+func (c *ClientWithResponses) GetStudyWithResponse(ctx context.Context, study openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetStudyResponse, error) {
+	rsp, err := c.GetStudy(ctx, study, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStudyResponse(rsp)
+}
+
+// GetDifferenceWithResponse A picture of the difference of two variants
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /studies/{study}/difference (the `GetDifference` operationId).
+func (c *ClientWithResponses) GetDifferenceWithResponse(ctx context.Context, study openapi_types.UUID, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error) {
+	rsp, err := c.GetDifference(ctx, study, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDifferenceResponse(rsp)
+}
+
+// ListSweepsWithResponse Sweeps, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sweeps (the `ListSweeps` operationId).
+func (c *ClientWithResponses) ListSweepsWithResponse(ctx context.Context, params *ListSweepsParams, reqEditors ...RequestEditorFn) (*ListSweepsResponse, error) {
+	rsp, err := c.ListSweeps(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSweepsResponse(rsp)
+}
+
+// CreateSweepWithBodyWithResponse Time the crews of a shot that tell most, within a time
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sweeps (the `CreateSweep` operationId).
+func (c *ClientWithResponses) CreateSweepWithBodyWithResponse(ctx context.Context, params *CreateSweepParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateSweepResponse, error) {
+	rsp, err := c.CreateSweepWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateSweepResponse(rsp)
+}
+
+// CreateSweepWithResponse Time the crews of a shot that tell most, within a time
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sweeps (the `CreateSweep` operationId).
+func (c *ClientWithResponses) CreateSweepWithResponse(ctx context.Context, params *CreateSweepParams, body CreateSweepJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateSweepResponse, error) {
+	rsp, err := c.CreateSweep(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateSweepResponse(rsp)
+}
+
+// EndSweepWithResponse Begin no further trial; those that run go on
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /sweeps/{sweep} (the `EndSweep` operationId).
+func (c *ClientWithResponses) EndSweepWithResponse(ctx context.Context, sweep openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndSweepResponse, error) {
+	rsp, err := c.EndSweep(ctx, sweep, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSweepResponse(rsp)
+}
+
+// GetSweepWithResponse One sweep with its trials
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sweeps/{sweep} (the `GetSweep` operationId).
+func (c *ClientWithResponses) GetSweepWithResponse(ctx context.Context, sweep openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetSweepResponse, error) {
+	rsp, err := c.GetSweep(ctx, sweep, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSweepResponse(rsp)
+}
+
+// ExportTimesWithResponse Every timed frame as CSV, trials, finished frames and imported times (docs/formats.md)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /times (the `ExportTimes` operationId).
+func (c *ClientWithResponses) ExportTimesWithResponse(ctx context.Context, params *ExportTimesParams, reqEditors ...RequestEditorFn) (*ExportTimesResponse, error) {
+	rsp, err := c.ExportTimes(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportTimesResponse(rsp)
+}
+
+// ImportTimesWithBodyWithResponse Take in times that were measured elsewhere; the whole file or nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /times (the `ImportTimes` operationId).
+func (c *ClientWithResponses) ImportTimesWithBodyWithResponse(ctx context.Context, params *ImportTimesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportTimesResponse, error) {
+	rsp, err := c.ImportTimesWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportTimesResponse(rsp)
 }
 
 // ListTokensWithResponse Tokens, without their secrets
@@ -6176,6 +8548,107 @@ func ParseDrainHostResponse(rsp *http.Response) (*DrainHostResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Host
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSamplesResponse parses an HTTP response from a GetSamplesWithResponse call
+func ParseGetSamplesResponse(rsp *http.Response) (*GetSamplesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSamplesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Samples
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLicencesResponse parses an HTTP response from a ListLicencesWithResponse call
+func ParseListLicencesResponse(rsp *http.Response) (*ListLicencesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLicencesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Licence `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutLicenceResponse parses an HTTP response from a PutLicenceWithResponse call
+func ParsePutLicenceResponse(rsp *http.Response) (*PutLicenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutLicenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Licence
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -6809,6 +9282,423 @@ func ParsePutShotResponse(rsp *http.Response) (*PutShotResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckShotResponse parses an HTTP response from a CheckShotWithResponse call
+func ParseCheckShotResponse(rsp *http.Response) (*CheckShotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckShotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Preflight
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareShotResponse parses an HTTP response from a CompareShotWithResponse call
+func ParseCompareShotResponse(rsp *http.Response) (*CompareShotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareShotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Comparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFitResponse parses an HTTP response from a GetFitWithResponse call
+func ParseGetFitResponse(rsp *http.Response) (*GetFitResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ShotFit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListStudiesResponse parses an HTTP response from a ListStudiesWithResponse call
+func ParseListStudiesResponse(rsp *http.Response) (*ListStudiesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStudiesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StudyList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateStudyResponse parses an HTTP response from a CreateStudyWithResponse call
+func ParseCreateStudyResponse(rsp *http.Response) (*CreateStudyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateStudyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Study
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStudyResponse parses an HTTP response from a GetStudyWithResponse call
+func ParseGetStudyResponse(rsp *http.Response) (*GetStudyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStudyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Study
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDifferenceResponse parses an HTTP response from a GetDifferenceWithResponse call
+func ParseGetDifferenceResponse(rsp *http.Response) (*GetDifferenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDifferenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSweepsResponse parses an HTTP response from a ListSweepsWithResponse call
+func ParseListSweepsResponse(rsp *http.Response) (*ListSweepsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSweepsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SweepList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateSweepResponse parses an HTTP response from a CreateSweepWithResponse call
+func ParseCreateSweepResponse(rsp *http.Response) (*CreateSweepResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateSweepResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Sweep
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSweepResponse parses an HTTP response from a EndSweepWithResponse call
+func ParseEndSweepResponse(rsp *http.Response) (*EndSweepResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSweepResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Sweep
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSweepResponse parses an HTTP response from a GetSweepWithResponse call
+func ParseGetSweepResponse(rsp *http.Response) (*GetSweepResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSweepResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Sweep
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportTimesResponse parses an HTTP response from a ExportTimesWithResponse call
+func ParseExportTimesResponse(rsp *http.Response) (*ExportTimesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportTimesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportTimesResponse parses an HTTP response from a ImportTimesWithResponse call
+func ParseImportTimesResponse(rsp *http.Response) (*ImportTimesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportTimesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest struct {
+			Rows int `json:"rows"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -24,7 +24,7 @@ func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	root := &cobra.Command{Use: "rotanex-standin", Short: "Simulated devices, a renderer on them, and a rented source", SilenceUsage: true, SilenceErrors: true}
-	root.AddCommand(render(), hire())
+	root.AddCommand(render(), about(), hire())
 	if err := root.ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "rotanex-standin:", err)
 		os.Exit(standin.ExitCannotStart)
@@ -52,7 +52,23 @@ func render() *cobra.Command {
 	f.IntVar(&r.Height, "height", 360, "pixels")
 	f.IntVar(&r.Samples, "samples", 128, "samples for each pixel")
 	f.Float64Var(&r.ClockFactor, "clock-factor", 1, "how many times as fast as life")
+	f.StringVar(&r.Backend, "backend", "", "compute backend")
+	f.StringVar(&r.MemoryMode, "memory-mode", "", "what to do when memory does not do: spill or cpu; without it, fail")
+	f.Float64Var(&r.NoiseThreshold, "noise-threshold", 0, "a pixel that is this quiet gets no more samples")
+	f.StringVar(&r.Denoiser, "denoiser", "none", "none or smooth")
+	f.StringVar(&r.DenoiseOn, "denoise-on", "gpu", "gpu or cpu")
+	f.IntVar(&r.Tile, "tile", 256, "edge of a tile in pixels")
 	f.StringVar(&r.Fail, "fail", "", "failures on demand: WHAT@FRAME or WHAT@FRAME@HOST, by comma")
+	return c
+}
+
+func about() *cobra.Command {
+	var stockFile string
+	c := &cobra.Command{
+		Use: "about", Short: "Tell the renderer's version and plugins", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error { return standin.TellAbout(os.Stdout, stockFile) },
+	}
+	c.Flags().StringVar(&stockFile, "stock", "", "file that describes the host, JSON")
 	return c
 }
 

@@ -39,7 +39,7 @@ type Step string
 // The steps.
 const (
 	SmallerCrew  Step = "smaller-crew"  // the crew without its smallest devices
-	LargerDevice Step = "larger-device" // a crew whose smallest device has more
+	LargerDevice Step = "larger-device" // another crew, whose smallest device has at least as much
 	Spill        Step = "spill"         // textures to host memory, where the renderer can
 	CPU          Step = "cpu"           // the host's CPU instead
 	Hold         Step = "hold"          // nothing: a person decides
@@ -245,7 +245,7 @@ func Answer(permits []Step, failed Candidate, candidates []Candidate, canFallBac
 		case SmallerCrew:
 			to = fit(func(c Candidate) bool { return c.Host == failed.Host && within(c.Devices, failed.Devices) })
 		case LargerDevice:
-			to = fit(func(c Candidate) bool { return c.Fit.Limit > failed.Fit.Limit || c.Fit.Limiting == "" })
+			to = fit(func(c Candidate) bool { return c.Fit.Limit >= failed.Fit.Limit || c.Fit.Limiting == "" })
 		case Spill:
 			if failed.Fit.Verdict == Spills {
 				to = []Candidate{failed}

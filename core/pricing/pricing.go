@@ -74,6 +74,9 @@ func (m Money) Max(n Money) Money {
 	return m
 }
 
+// IsZero reports whether there is none of it.
+func (m Money) IsZero() bool { return m.Rat().Sign() == 0 }
+
 // Float returns the amount for a search or a chart, where a rounding error does
 // no harm. Nothing that is shown as money comes from it.
 func (m Money) Float() float64 {

@@ -51,6 +51,8 @@ type Device struct {
 	LinkWidth int      `json:"link_width,omitempty" yaml:"link_width,omitempty"` // lanes to the CPU
 	LinkedTo  string   `json:"linked_to,omitempty" yaml:"linked_to,omitempty"`   // the device it shares a memory link with
 	Watts     int      `json:"watts,omitempty" yaml:"watts,omitempty"`           // under full load
+
+	Price     pricing.Money `json:"price,omitzero" yaml:"price,omitempty"` // what one costs to buy
 	Unusable  string   `json:"unusable,omitempty" yaml:"unusable,omitempty"`     // why it is there but cannot be used
 }
 

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"math"
 	"slices"
+	"sync"
 
 	"gonum.org/v1/gonum/mat"
 )
@@ -37,7 +38,10 @@ type Model struct {
 	crews   map[string]bool // subjects of which a crew of several devices was observed
 	fixedG  int             // how many global parameters the posterior is of
 	fixedS  []int           // and of each subject
-	draws   *draws
+	at      map[cellKey]int // cells by what they are of
+
+	mu    sync.Mutex // over draws, and over parameters that a prediction adds
+	draws *draws
 }
 
 type fitted struct {
@@ -68,12 +72,13 @@ func fit(observed []Observation, from *Model) (*Model, error) {
 			return nil, err
 		}
 	}
-	m := &Model{layout: newLayout(), models: map[string]bool{}, crews: map[string]bool{}, row: rowSpread, misfit: modelSpread}
+	m := &Model{layout: newLayout(), models: map[string]bool{}, crews: map[string]bool{}, at: map[cellKey]int{}, row: rowSpread, misfit: modelSpread}
 	for g := range groups {
 		m.spreads[g] = firstSpread[g].spread
 	}
 	for _, c := range cells(observed) {
 		s, f := m.layout.formula(c.Subject, c.Place, c.Part, c.Condition)
+		m.at[c.key()] = len(m.cells)
 		m.cells = append(m.cells, fitted{c, s, f, 1})
 		for _, d := range c.Place.Members {
 			m.models[d.Model] = true

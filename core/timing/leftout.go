@@ -69,7 +69,7 @@ func leaveOut(observed []Observation, i int, whole *Model) (LeftOut, error) {
 	if len(o.Place.Members) > 1 && !m.KnowsScaling() {
 		return LeftOut{Why: m.Scaling(o.Subject)}, nil
 	}
-	p, err := m.Predict(o.Subject, o.Place, o.Part, o.Condition, true)
+	p, err := m.Predict(o.Subject, o.Place, []string{o.Part}, o.Condition, true)
 	if err == nil && !p.Certain(anybodysGuess) {
 		return LeftOut{Why: fmt.Sprintf("the rest only says from %.3g to %.3g s: too little ties this crew to what was timed", p.Low, p.High)}, nil
 	}

@@ -45,7 +45,7 @@ func TestIntervalsHoldWhatTheySay(t *testing.T) {
 					if model.Unknown(shot, p) != "" {
 						continue
 					}
-					said, err := model.Predict(shot, p, "", "", false)
+					said, err := model.Predict(shot, p, nil, "", false)
 					require.NoError(t, err)
 					of++
 					if truth := m.truth(shot, p); said.Low <= truth && truth <= said.High {
@@ -74,13 +74,13 @@ func TestSingleDevicesDoNotTellHowCrewsScale(t *testing.T) {
 	m, err := Fit([]Observation{at("h", "g0", 100, a), at("h", "g1", 170, b)})
 	require.NoError(t, err)
 	assert.False(t, m.KnowsScaling())
-	p, err := m.Predict("gears", Place{Host: "h", Crew: "g0+g1", Members: []Member{a, b}}, "", "", false)
+	p, err := m.Predict("gears", Place{Host: "h", Crew: "g0+g1", Members: []Member{a, b}}, nil, "", false)
 	require.NoError(t, err)
 	assert.Contains(t, p.Note, "does not yet know how crews scale")
 	linear := 1 / (1/100.0 + 1/170.0)
 	assert.Greater(t, p.Seconds, 1.05*linear, "it must not guess linear")
 	assert.Greater(t, p.High/p.Low, 1.5)
-	single, err := m.Predict("gears", Place{Host: "h", Crew: "g0", Members: []Member{a}}, "", "", false)
+	single, err := m.Predict("gears", Place{Host: "h", Crew: "g0", Members: []Member{a}}, nil, "", false)
 	require.NoError(t, err)
 	assert.Empty(t, single.Note)
 }
@@ -102,7 +102,7 @@ func TestASecondDeviceThatBringsNothing(t *testing.T) {
 	a := Member{Model: "A", Link: "16"}
 	m, err := Fit([]Observation{at("h", "g0", 71, a), at("h", "g0+g1", 70, a, a)})
 	require.NoError(t, err)
-	p, err := m.Predict("gears", Place{Host: "h", Crew: "g0+g1+g2+g3", Members: []Member{a, a, a, a}}, "", "", false)
+	p, err := m.Predict("gears", Place{Host: "h", Crew: "g0+g1+g2+g3", Members: []Member{a, a, a, a}}, nil, "", false)
 	require.NoError(t, err)
 	assert.InDelta(t, 70, p.Seconds, 8)
 	assert.Greater(t, p.Parts.Fixed+p.Parts.Load, 50.0)
@@ -125,7 +125,7 @@ func TestAnOutlierIsNotFollowed(t *testing.T) {
 	}
 	m, err := Fit(seen)
 	require.NoError(t, err)
-	p, err := m.Predict("gears", Place{Host: "h", Crew: "g0+g1+g2+g3", Members: members}, "", "", false)
+	p, err := m.Predict("gears", Place{Host: "h", Crew: "g0+g1+g2+g3", Members: members}, nil, "", false)
 	require.NoError(t, err)
 	assert.InDelta(t, 30, p.Seconds, 2)
 	left, err := leaveOut(seen, 2, m)
@@ -146,12 +146,12 @@ func TestARateIsLearntAcrossShots(t *testing.T) {
 	fresh.Subject = "new"
 	m, err := Fit(append(seen, fresh))
 	require.NoError(t, err)
-	p, err := m.Predict("new", Place{Host: "h", Crew: "g1", Members: []Member{b}}, "", "", false)
+	p, err := m.Predict("new", Place{Host: "h", Crew: "g1", Members: []Member{b}}, nil, "", false)
 	require.NoError(t, err)
 	assert.InDelta(t, 290, p.Seconds, 30, "one trial of a new shot is enough")
 	assert.Contains(t, m.Unknown("new", Place{Members: []Member{{Model: "C"}}}), "no frame was timed with C")
 	assert.Contains(t, m.Unknown("other", Place{Members: []Member{a}}), "no frame of the shot")
-	crew, err := m.Predict("new", Place{Host: "h", Crew: "g0+g1", Members: []Member{a, b}}, "", "", false)
+	crew, err := m.Predict("new", Place{Host: "h", Crew: "g0+g1", Members: []Member{a, b}}, nil, "", false)
 	require.NoError(t, err)
 	assert.Contains(t, crew.Note, "judged by other shots")
 }
@@ -166,7 +166,7 @@ func TestWhatARendererSaysOfItsStagesTellsHowItScales(t *testing.T) {
 	other.Subject = "other"
 	m, err := Fit([]Observation{bound, pair, other})
 	require.NoError(t, err)
-	p, err := m.Predict("gears", Place{Host: "h", Crew: "four", Members: []Member{a, a, a, a}}, "", "", false)
+	p, err := m.Predict("gears", Place{Host: "h", Crew: "four", Members: []Member{a, a, a, a}}, nil, "", false)
 	require.NoError(t, err)
 	assert.InDelta(t, 97, p.Seconds, 11)
 }
@@ -184,10 +184,10 @@ func TestHeavyFramesAndABatteryAreNotTheCrewsFault(t *testing.T) {
 	}
 	m, err := Fit(seen)
 	require.NoError(t, err)
-	p, err := m.Predict("gears", Place{Host: "h", Crew: "g1", Members: []Member{b}}, "90", "", false)
+	p, err := m.Predict("gears", Place{Host: "h", Crew: "g1", Members: []Member{b}}, []string{"90"}, "", false)
 	require.NoError(t, err)
 	assert.InDelta(t, 590, p.Seconds, 70)
-	usual, err := m.Predict("gears", Place{Host: "h", Crew: "g0", Members: []Member{a}}, "12", "", false)
+	usual, err := m.Predict("gears", Place{Host: "h", Crew: "g0", Members: []Member{a}}, []string{"12"}, "", false)
 	require.NoError(t, err)
 	assert.InDelta(t, 101, usual.Seconds, 6)
 }

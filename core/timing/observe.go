@@ -16,8 +16,11 @@ func Observe(all []Time) (observed []Observation, of []int) {
 		if t.WarmUp {
 			continue
 		}
-		o := Observation{Subject: t.Subject(), Place: t.Place(), Condition: unusual(t.Conditions, usual), Seconds: t.Seconds}
-		if t.Frame != nil {
+		o := Observation{Subject: t.Subject(), Place: t.Place(), Condition: unusual(t.Conditions, usual), Seconds: t.Seconds, Fixed: t.Fixed, Load: t.Load}
+		switch {
+		case t.Stretch != "":
+			o.Part = t.Stretch
+		case t.Frame != nil:
 			o.Part = strconv.Itoa(*t.Frame)
 		}
 		observed, of = append(observed, o), append(of, i)

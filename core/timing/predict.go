@@ -27,7 +27,7 @@ type Prediction struct {
 func (p Prediction) Certain(factor float64) bool { return p.High < factor*p.Low }
 
 // sampleSize is how many draws of the posterior an interval rests on.
-const sampleSize = 400
+const sampleSize = 240
 
 // draws are samples of the posterior. Those of parameters that nothing was observed
 // of are from their prior.
@@ -65,51 +65,96 @@ func (m *Model) Unknown(subject string, p Place) string {
 	return ""
 }
 
-// Predict says what a typical frame of the subject takes at the place: the
-// interval is of that typical time. With frame set it is of one frame, which
-// differs from the typical by the noise of a single run.
-func (m *Model) Predict(subject string, p Place, part, condition string, frame bool) (Prediction, error) {
+// Predict says what a typical frame of the subject takes at the place, averaged over
+// the parts of the subject that are named, or over a typical one without any: the
+// interval is of that typical time. With frame set it is of one frame, which differs
+// from the typical by the noise of a single run. Several goroutines may call it.
+func (m *Model) Predict(subject string, p Place, parts []string, condition string, frame bool) (Prediction, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	if why := m.Unknown(subject, p); why != "" {
 		return Prediction{}, fmt.Errorf("%s on %s/%s: %s", subject, p.Host, p.Crew, why)
 	}
-	s, f := m.layout.formula(subject, p, part, condition)
-	m.draw(s)
-	sampled := make([]float64, sampleSize)
-	own := m.observed(subject, p, part, condition)
-	for k := range sampled {
-		y := math.Log(f.parts(m.draws.global[k], m.draws.subjects[s][k], m.layout.centre).Total())
-		misfit := m.misfit
-		if own != nil {
-			// What was observed of this very cell says how far it is from the formula.
-			row := m.row * m.row / float64(own.frames)
-			trust := own.weight * misfit * misfit / (misfit*misfit + row)
-			y += trust * (own.log - y)
-			misfit *= math.Sqrt(1 - trust)
-		}
-		if frame {
-			misfit = math.Hypot(misfit, m.row)
-		}
-		sampled[k] = y + misfit*m.draws.noise[k]
+	if len(parts) == 0 {
+		parts = []string{""}
 	}
+	sampled := make([]float64, sampleSize)
+	var own bool
+	var is Parts
+	for _, part := range parts {
+		s, f := m.layout.formula(subject, p, part, condition)
+		m.draw(s)
+		cell := m.observed(subject, p, part, condition)
+		own = own || cell != nil
+		for k := range sampled {
+			log := math.Log(f.parts(m.draws.global[k], m.draws.subjects[s][k], m.layout.centre).Total())
+			sampled[k] += math.Exp(m.beside(log, cell, m.draws.noise[k], frame))
+		}
+		x := f.parts(m.layout.global.x, m.layout.subjects[s].x, m.layout.centre)
+		is.Fixed, is.Load, is.Work = is.Fixed+x.Fixed, is.Load+x.Load, is.Work+x.Work
+	}
+	n := float64(len(parts))
 	slices.Sort(sampled)
-	at := func(q float64) float64 { return math.Exp(stat.Quantile(q, stat.LinInterp, sampled, nil)) }
+	at := func(q float64) float64 { return stat.Quantile(q, stat.LinInterp, sampled, nil) / n }
 	out := Prediction{Seconds: at(0.5), Low: at(0.05), High: at(0.95)}
-	parts := f.parts(m.layout.global.x, m.layout.subjects[s].x, m.layout.centre)
-	share := out.Seconds / parts.Total()
-	out.Parts = Parts{parts.Fixed * share, parts.Load * share, parts.Work * share}
-	if len(p.Members) > 1 && own == nil {
+	share := out.Seconds / is.Total()
+	out.Parts = Parts{is.Fixed * share, is.Load * share, is.Work * share}
+	if len(p.Members) > 1 && !own {
 		out.Note = m.Scaling(subject)
 	}
 	return out, nil
 }
 
+// beside returns the log of a time about the formula's: as much off as deviate says,
+// and towards what was observed of this very cell, if anything was.
+func (m *Model) beside(log float64, own *fitted, deviate float64, frame bool) float64 {
+	misfit := m.misfit
+	if own != nil {
+		row := m.row * m.row / float64(own.frames)
+		trust := own.weight * misfit * misfit / (misfit*misfit + row)
+		log += trust * (own.log - log)
+		misfit *= math.Sqrt(1 - trust)
+	}
+	if frame {
+		misfit = math.Hypot(misfit, m.row)
+	}
+	return log + misfit*deviate
+}
+
+// Parts lists the parts that were observed of a subject.
+func (m *Model) Parts(subject string) []string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	var out []string
+	if s, known := m.layout.subject[subject]; known {
+		for _, c := range m.cells {
+			if c.subject == s && c.Part != "" && !slices.Contains(out, c.Part) {
+				out = append(out, c.Part)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Weight is how heavy the work of a part of a subject is beside a typical one: 1.4 is
+// 40 % heavier; 1 for one that was not observed.
+func (m *Model) Weight(subject, part string) float64 {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if s, known := m.layout.subject[subject]; known {
+		b := m.layout.subjects[s]
+		if i, known := b.index["part "+part]; known {
+			return math.Exp(b.x[i])
+		}
+	}
+	return 1
+}
+
 // observed returns the cell of that place, or nil.
 func (m *Model) observed(subject string, p Place, part, condition string) *fitted {
-	k := Observation{Subject: subject, Place: p, Part: part, Condition: condition}.key()
-	for i := range m.cells {
-		if m.cells[i].key() == k {
-			return &m.cells[i]
-		}
+	if i, known := m.at[Observation{Subject: subject, Place: p, Part: part, Condition: condition}.key()]; known {
+		return &m.cells[i]
 	}
 	return nil
 }
@@ -187,14 +232,19 @@ func student() []float64 {
 	return out
 }
 
+// evenly are standard normal deviates, each as far from the next in chance.
+var evenly = func() (out [sampleSize]float64) {
+	for i := range out {
+		out[i] = distuv.UnitNormal.Quantile((float64(i) + 0.5) / sampleSize)
+	}
+	return out
+}()
+
 // deviates are standard normal, evenly spread and shuffled, always the same for a
 // seed: the same times always give the same interval.
 func deviates(seed, stream uint64, n int) []float64 {
 	r := rand.New(rand.NewPCG(seed, stream))
-	out := make([]float64, n)
-	for i := range out {
-		out[i] = math.Sqrt2 * math.Erfinv(2*(float64(i)+0.5)/float64(n)-1)
-	}
+	out := slices.Clone(evenly[:n])
 	r.Shuffle(n, func(i, j int) { out[i], out[j] = out[j], out[i] })
 	return out
 }

@@ -59,7 +59,7 @@ func Report(ctx context.Context, all []Time, crews int, progress func(done, of i
 		if o.Part != "" {
 			line.Frame = t.Frame
 		}
-		p, err := m.Predict(o.Subject, o.Place, o.Part, o.Condition, false)
+		p, err := m.Predict(o.Subject, o.Place, []string{o.Part}, o.Condition, false)
 		if err != nil {
 			return nil, err
 		}
@@ -130,7 +130,7 @@ func unmeasured(ctx context.Context, m *Model, all []Time, limit int) ([]Line, e
 			if why := m.Unknown(k.subject, p); why != "" {
 				line.Note = why
 			} else {
-				prediction, err := m.Predict(k.subject, p, "", "", false)
+				prediction, err := m.Predict(k.subject, p, nil, "", false)
 				if err != nil {
 					return nil, err
 				}

@@ -58,7 +58,7 @@ func Next(m *Model, subject string, all []Candidate, timed func(Place) bool, goa
 		if timed(c.Place) {
 			continue
 		}
-		if p, err := m.Predict(subject, c.Place, "", "", false); err == nil && !p.Certain(goal) {
+		if p, err := m.Predict(subject, c.Place, nil, "", false); err == nil && !p.Certain(goal) {
 			unsure = append(unsure, wide{c, p})
 		}
 	}

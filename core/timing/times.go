@@ -27,6 +27,11 @@ type Time struct {
 	WarmUp     bool
 	Conditions map[string]string
 	Settings   map[string]string
+
+	// Not in a file: the stretch of the shot that the frame is from, which then counts
+	// instead of the frame; and what the renderer says of its stages, see Observation.
+	Stretch     string
+	Fixed, Load float64
 }
 
 // Crew is the crew's name: its devices joined with +.

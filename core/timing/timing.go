@@ -1,10 +1,11 @@
-// Package timing turns timed frames into what a frame takes: a measured figure
-// with its spread for a crew that was tried, and a predicted one, always marked,
-// for crews of the same devices that were not.
+// Package timing turns timed frames into what a frame takes: a measured figure with
+// its spread for a crew that was tried, and for those that were not a predicted one,
+// always marked and with its interval, from a model of where the time goes. It tells
+// differences from noise, says how to divide a host into crews, and which trial would
+// tell most. docs/timing.md derives the model.
 package timing
 
 import (
-	"math"
 	"slices"
 
 	"gonum.org/v1/gonum/stat"
@@ -51,47 +52,13 @@ type Basis string
 // What an estimate rests on.
 const (
 	Measured  Basis = "measured"  // timed on this very crew
-	Predicted Basis = "predicted" // timed on a crew of the same device models elsewhere
+	Predicted Basis = "predicted" // by the timing model
 )
 
-// Trial is what was measured of one shot on one crew. Models are the crew's
-// device models, in any order.
-type Trial struct {
-	Host, Crew string
-	Models     []string
-	Summary    Summary
-}
-
-// Estimate is what a frame is expected to take, in seconds.
+// Estimate is what a frame is expected to take.
 type Estimate struct {
 	Seconds float64 `json:"seconds"`
+	Low     float64 `json:"low_s"` // of the 90 % interval
+	High    float64 `json:"high_s"`
 	Basis   Basis   `json:"basis"`
-	From    string  `json:"from"` // the HOST/CREW that was timed
-}
-
-// EstimateFor returns what a frame takes on a crew by the trials of the shot, the
-// newest last: the mean of the newest trial on the crew itself, else of the
-// slowest newest trial on a crew of the same models on another host, else false.
-// Which devices can be predicted from others is no guess: only like from like.
-func EstimateFor(host, crew string, models []string, trials []Trial) (Estimate, bool) {
-	own, like := Estimate{}, Estimate{}
-	newest := map[string]Trial{}
-	for _, t := range trials {
-		newest[t.Host+"/"+t.Crew] = t
-	}
-	want := slices.Sorted(slices.Values(models))
-	for place, t := range newest {
-		switch {
-		case t.Host == host && t.Crew == crew:
-			own = Estimate{t.Summary.Mean, Measured, place}
-		case slices.Equal(want, slices.Sorted(slices.Values(t.Models))):
-			if t.Summary.Mean > like.Seconds || (t.Summary.Mean == like.Seconds && place < like.From) {
-				like = Estimate{t.Summary.Mean, Predicted, place}
-			}
-		}
-	}
-	if own.Seconds > 0 {
-		return own, true
-	}
-	return like, like.Seconds > 0 && !math.IsInf(like.Seconds, 0)
 }

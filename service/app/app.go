@@ -22,10 +22,15 @@ import (
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/plans"
+	"rotanex.example/service/prospects"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/runs"
+	"rotanex.example/service/samples"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
+	"rotanex.example/service/studies"
+	"rotanex.example/service/sweeps"
+	"rotanex.example/service/timings"
 	"rotanex.example/service/trials"
 )
 
@@ -92,6 +97,12 @@ type Service struct {
 	runs   *runs.Runs
 	rental *rental.Rental
 
+	samples   *samples.Samples
+	timings   *timings.Timings
+	prospects *prospects.Prospects
+	sweeps    *sweeps.Sweeps
+	studies   *studies.Studies
+
 	cancel context.CancelFunc
 	loops  sync.WaitGroup
 }
@@ -139,8 +150,15 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.shots = shots.New(s.store, s.clock, s.feed)
 	s.runs = runs.New(s.store, s.clock, s.feed, s.blobs, c.Log)
 	s.trials = trials.New(s.store, s.clock, s.hosts, s.shots, s.runs)
+	s.runs.TrialFrameDone = s.trials.FrameDone
+	s.samples = samples.New(s.store, s.clock, s.hosts)
+	s.runs.Sampled = s.samples.Keep
+	s.timings = timings.New(s.store, s.clock, s.hosts)
+	s.prospects = prospects.New(s.store, s.clock, s.hosts, s.shots, s.timings, c.Currency, zone)
+	s.sweeps = sweeps.New(s.store, s.clock, s.feed, s.shots, s.trials, s.prospects)
+	s.studies = studies.New(s.store, s.clock, s.shots, s.trials, s.runs)
 	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, providers, c.Address, c.Log)
-	s.plans = plans.New(s.store, s.clock, s.feed, s.hosts, s.shots, s.trials, plans.Config{Currency: c.Currency, Zone: zone, Rented: s.rental.Has})
+	s.plans = plans.New(s.store, s.clock, s.feed, s.hosts, s.shots, s.prospects, plans.Config{Currency: c.Currency, Zone: zone, Rented: s.rental.Has})
 	if s.FirstToken, err = s.access.Bootstrap(ctx); err != nil {
 		return err
 	}
@@ -191,6 +209,9 @@ func openBlobs(ctx context.Context, place string) (*blob.Bucket, error) {
 // tick is how often the service looks at what time brings about.
 const tick = 500 * time.Millisecond
 
+// pruneEvery is how often, in real time, old samples are thinned.
+const pruneEvery = 10 * time.Minute
+
 // keep sweeps leases, runs and servers until ctx ends. After a time in which the
 // database was away, or the service itself, leases are not ended before agents had
 // the time to renew them.
@@ -198,6 +219,7 @@ func (s *Service) keep(ctx context.Context) {
 	ticks := s.clock.NewTicker(tick)
 	defer ticks.Stop()
 	lenientUntil := s.clock.WallNow().Add(runs.LeaseLife)
+	var pruned time.Time
 	for {
 		select {
 		case <-ctx.Done():
@@ -208,6 +230,15 @@ func (s *Service) keep(ctx context.Context) {
 		if err := s.runs.Sweep(ctx, now.Before(lenientUntil)); err != nil && ctx.Err() == nil {
 			s.config.Log.Warn("looking after runs", "error", err)
 			lenientUntil = now.Add(runs.LeaseLife)
+		}
+		if err := s.sweeps.Advance(ctx); err != nil && ctx.Err() == nil {
+			s.config.Log.Warn("looking after sweeps", "error", err)
+		}
+		if now.Sub(pruned) > pruneEvery {
+			pruned = now
+			if err := s.samples.Prune(ctx); err != nil && ctx.Err() == nil {
+				s.config.Log.Warn("thinning samples", "error", err)
+			}
 		}
 		if err := s.rental.Sweep(ctx); err != nil && ctx.Err() == nil {
 			s.config.Log.Warn("looking after servers", "error", err)

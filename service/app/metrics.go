@@ -77,8 +77,29 @@ func (q *queue) Collect(out chan<- prometheus.Metric) {
 	for state, n := range counts {
 		out <- prometheus.MustNewConstMetric(framesHelp, prometheus.GaugeValue, n, state)
 	}
+	for host, l := range q.service.samples.Newest() {
+		for _, d := range l.Devices {
+			for i, v := range []float64{d.Use, float64(d.MemoryBytes), d.Celsius, d.Watts, d.Mhz * 1e6} {
+				out <- prometheus.MustNewConstMetric(deviceHelp[i], prometheus.GaugeValue, v, host, d.Device)
+			}
+		}
+	}
 	var up float64
 	if q.service.store.Pool.QueryRow(ctx, "SELECT count(*) FROM hosts WHERE agent_seen > $1", q.service.clock.WallNow().Add(-20*time.Second)).Scan(&up) == nil {
 		out <- prometheus.MustNewConstMetric(hostsHelp, prometheus.GaugeValue, up)
 	}
 }
+
+// deviceHelp describes what agents report of each device, in the units of OpenMetrics.
+var deviceHelp = func() (out []*prometheus.Desc) {
+	for _, m := range [][2]string{
+		{"rotanex_device_use_ratio", "How busy the device is, 0 to 1."},
+		{"rotanex_device_memory_bytes", "Memory of the device in use; of the host for the CPU."},
+		{"rotanex_device_temperature_celsius", "Temperature of the device."},
+		{"rotanex_device_power_watts", "Power that the device draws."},
+		{"rotanex_device_clock_hertz", "Clock of the device."},
+	} {
+		out = append(out, prometheus.NewDesc(m[0], m[1], []string{"host", "device"}, nil))
+	}
+	return out
+}()

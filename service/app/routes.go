@@ -188,3 +188,65 @@ func (e endpoints) PutPicture(w http.ResponseWriter, r *http.Request, lease, fen
 func (e endpoints) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
 	e.runs.PutResult(w, r, lease, fence)
 }
+
+func (e endpoints) GetFit(w http.ResponseWriter, r *http.Request, shot string) {
+	e.prospects.Fit(w, r, shot)
+}
+
+func (e endpoints) CheckShot(w http.ResponseWriter, r *http.Request, shot string, params api.CheckShotParams) {
+	e.prospects.Check(w, r, shot, params)
+}
+
+func (e endpoints) CompareShot(w http.ResponseWriter, r *http.Request, shot string, params api.CompareShotParams) {
+	e.prospects.Compare(w, r, shot, params)
+}
+
+func (e endpoints) ListLicences(w http.ResponseWriter, r *http.Request) { e.prospects.Licences(w, r) }
+
+func (e endpoints) PutLicence(w http.ResponseWriter, r *http.Request, pool string) {
+	e.prospects.PutLicence(w, r, pool)
+}
+
+func (e endpoints) GetSamples(w http.ResponseWriter, r *http.Request, host string, params api.GetSamplesParams) {
+	e.samples.Get(w, r, host, params)
+}
+
+func (e endpoints) ExportTimes(w http.ResponseWriter, r *http.Request, params api.ExportTimesParams) {
+	e.timings.GetTimes(w, r, params)
+}
+
+func (e endpoints) ImportTimes(w http.ResponseWriter, r *http.Request, params api.ImportTimesParams) {
+	e.timings.PostTimes(w, r, params)
+}
+
+func (e endpoints) ListSweeps(w http.ResponseWriter, r *http.Request, params api.ListSweepsParams) {
+	e.sweeps.List(w, r, params)
+}
+
+func (e endpoints) CreateSweep(w http.ResponseWriter, r *http.Request, params api.CreateSweepParams) {
+	e.sweeps.Create(w, r, params)
+}
+
+func (e endpoints) GetSweep(w http.ResponseWriter, r *http.Request, sweep uuid.UUID) {
+	e.sweeps.Get(w, r, sweep)
+}
+
+func (e endpoints) EndSweep(w http.ResponseWriter, r *http.Request, sweep uuid.UUID) {
+	e.sweeps.End(w, r, sweep)
+}
+
+func (e endpoints) ListStudies(w http.ResponseWriter, r *http.Request, params api.ListStudiesParams) {
+	e.studies.List(w, r, params)
+}
+
+func (e endpoints) CreateStudy(w http.ResponseWriter, r *http.Request, params api.CreateStudyParams) {
+	e.studies.Create(w, r, params)
+}
+
+func (e endpoints) GetStudy(w http.ResponseWriter, r *http.Request, study uuid.UUID) {
+	e.studies.Get(w, r, study)
+}
+
+func (e endpoints) GetDifference(w http.ResponseWriter, r *http.Request, study uuid.UUID, params api.GetDifferenceParams) {
+	e.studies.Difference(w, r, study, params)
+}

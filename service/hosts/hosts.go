@@ -15,6 +15,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"rotanex.example/api"
+	"rotanex.example/core/preflight"
 	"rotanex.example/core/stock"
 	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
@@ -38,6 +39,11 @@ type Host struct {
 	Boot      *uuid.UUID
 	AgentSeen *time.Time
 	Server    bool // a rented server of a run
+
+	Renderers []preflight.Renderer `gorm:"serializer:json"`
+	Folder    *preflight.Folder    `gorm:"serializer:json"` // where it renders to
+	LookedFor string               // the sum of the list of input files that it looked for
+	Missing   []string             `gorm:"serializer:json"`
 }
 
 // Up reports whether its agent spoke lately.
@@ -102,7 +108,7 @@ func (h *Hosts) Put(ctx context.Context, spec stock.Host, server bool) error {
 			spec.CPU.Cores, spec.CPU.Threads = old.Spec.CPU.Cores, old.Spec.CPU.Threads
 			spec.MemoryGB, spec.Mains = old.Spec.MemoryGB, old.Spec.Mains
 		}
-		next := Host{Name: spec.Name, Source: spec.Source, Spec: spec, Server: server, Launchers: []string{}, Findings: []string{}}
+		next := Host{Name: spec.Name, Source: spec.Source, Spec: spec, Server: server, Launchers: []string{}, Findings: []string{}, Renderers: []preflight.Renderer{}, Missing: []string{}}
 		err = tx.Clauses(clause.OnConflict{
 			Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns([]string{"source", "spec"}),
 		}).Create(&next).Error
@@ -128,6 +134,9 @@ func merged(declared, found []stock.Device) []stock.Device {
 			if len(out[i].Backends) == 0 {
 				out[i].Backends = d.Backends
 			}
+			if out[i].Price.IsZero() {
+				out[i].Price = d.Price
+			}
 		}
 	}
 	return out
@@ -139,12 +148,23 @@ func (h *Hosts) Report(ctx context.Context, name string, r api.StockReport) erro
 	if err != nil {
 		return err
 	}
+	renderers, err := edge.Convert[[]preflight.Renderer](r.Renderers)
+	if err != nil {
+		return err
+	}
+	if renderers == nil {
+		renderers = []preflight.Renderer{}
+	}
+	var folder *preflight.Folder
+	if r.Folder != (api.Folder{}) {
+		folder = &preflight.Folder{Writable: r.Folder.Writable, Network: r.Folder.Network, Filesystem: r.Folder.Filesystem, FreeGB: r.Folder.FreeGb}
+	}
 	now := h.clock.WallNow()
 	err = h.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var host Host
 		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&host, "name = ?", name).Error
 		if store.Missing(err) {
-			host = Host{Name: name, Source: "joined", Spec: stock.Host{Name: name, Source: "joined", Note: "joined by its agent"}}
+			host = Host{Name: name, Source: "joined", Missing: []string{}, Spec: stock.Host{Name: name, Source: "joined", Note: "joined by its agent"}}
 			err = nil
 		}
 		if err != nil {
@@ -158,6 +178,7 @@ func (h *Hosts) Report(ctx context.Context, name string, r api.StockReport) erro
 		host.Spec.MemoryGB, host.Spec.Mains = float64(r.MemoryGb), r.Mains
 		host.Found, host.Boot, host.AgentSeen = true, &r.Boot, &now
 		host.Launchers, host.Findings = r.Launchers, r.Findings
+		host.Renderers, host.Folder = renderers, folder
 		if host.Findings == nil {
 			host.Findings = []string{}
 		}
@@ -179,7 +200,13 @@ func (h *Hosts) record(host Host) (api.Host, error) {
 	}
 	out := api.Host{
 		Spec: spec, Found: host.Found, Draining: host.Draining, Server: host.Server, Agent: api.HostAgentNone,
-		Launchers: host.Launchers, Findings: host.Findings, Crews: crewRecords(host.Spec),
+		Launchers: host.Launchers, Findings: host.Findings, Crews: crewRecords(host.Spec), Missing: host.Missing,
+	}
+	if out.Renderers, err = edge.Convert[[]api.Renderer](host.Renderers); err != nil {
+		return out, err
+	}
+	if f := host.Folder; f != nil {
+		out.Folder = api.Folder{Writable: f.Writable, Network: f.Network, Filesystem: f.Filesystem, FreeGb: f.FreeGB}
 	}
 	if host.AgentSeen != nil {
 		out.AgentSeen, out.Agent = host.AgentSeen.UTC(), api.HostAgentLost

@@ -13,7 +13,7 @@ import (
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/edge"
-	"rotanex.example/service/hosts"
+	"rotanex.example/service/prospects"
 	"rotanex.example/service/shots"
 )
 
@@ -72,7 +72,13 @@ type builder struct {
 
 type plannedShot struct {
 	shots.Shot
-	trials []timing.Trial
+	view prospects.View
+}
+
+// prospect returns the shot's prospect of a crew.
+func (s plannedShot) prospect(place, crew string) prospects.Prospect {
+	i := slices.IndexFunc(s.view.All, func(x prospects.Prospect) bool { return x.Place.Name == place && x.Crew.ID == crew })
+	return s.view.All[i]
 }
 
 func (b *builder) addShots(ctx context.Context, ask api.NewPlan) error {
@@ -97,13 +103,15 @@ func (b *builder) addShots(ctx context.Context, ask api.NewPlan) error {
 		if deadline.After(b.last) {
 			b.last = deadline
 		}
-		trials, err := b.trials.Of(ctx, shot)
+		asked := shot
+		asked.Spec.Deadline = deadline // the preflight shall judge by what was asked
+		view, err := b.prospects.Of(ctx, asked)
 		if err != nil {
 			return err
 		}
-		b.shots = append(b.shots, plannedShot{shot, trials})
+		b.shots = append(b.shots, plannedShot{shot, view})
 		b.problem.Shots = append(b.problem.Shots, planning.Shot{
-			ID: name, Frames: shot.FrameCount, Deadline: b.millis(deadline), RAM: planning.Memory(float64(shot.Spec.HostMemoryGb)*1e6 + 0.5),
+			ID: name, Frames: shot.FrameCount, Deadline: b.millis(deadline), RAM: planning.Memory(view.Need.HostEach().GB()*1e6 + 0.5),
 		})
 	}
 	return nil
@@ -113,8 +121,8 @@ func (b *builder) millis(t time.Time) planning.Millis {
 	return planning.Millis(t.Sub(b.now) / time.Millisecond)
 }
 
-func (b *builder) leaveOut(shot, place, crew, format string, args ...any) {
-	b.notes.LeftOut = append(b.notes.LeftOut, api.LeftOut{Shot: shot, Place: place, Crew: crew, Why: fmt.Sprintf(format, args...)})
+func (b *builder) leaveOut(shot, place, crew, why, mend string) {
+	b.notes.LeftOut = append(b.notes.LeftOut, api.LeftOut{Shot: shot, Place: place, Crew: crew, Why: why, Mend: strings.ReplaceAll(mend, "SHOT", shot)})
 }
 
 func (b *builder) addHosts(ctx context.Context) error {
@@ -138,18 +146,15 @@ func (b *builder) addHosts(ctx context.Context) error {
 		}
 		used := map[string]bool{}
 		for _, shot := range b.shots {
-			if why := b.cannot(h, shot); why != "" {
-				b.leaveOut(shot.Name, h.Name, "", "%s", why)
-				continue
-			}
-			if free.After(b.now) {
-				b.leaveOut(shot.Name, h.Name, "", "until %s it is booked by a run", free.Format("2006-01-02 15:04 MST"))
-			}
+			usable := false
 			for _, c := range h.Spec.Crews() {
-				if frame, ok := b.estimate(shot, h.Name, c, true); ok {
-					used[c.ID] = true
+				if frame, ok := b.estimate(shot, h.Name, c); ok {
+					usable, used[c.ID] = true, true
 					b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Host: h.Name, Crew: c.ID, Frame: frame})
 				}
+			}
+			if usable && free.After(b.now) {
+				b.leaveOut(shot.Name, h.Name, "", fmt.Sprintf("until %s it is booked by a run", free.Format("2006-01-02 15:04 MST")), "")
 			}
 		}
 		for _, c := range h.Spec.Crews() {
@@ -181,40 +186,16 @@ func (b *builder) busyUntil(ctx context.Context) (map[string]time.Time, error) {
 	return out, err
 }
 
-// cannot says why no crew of the host may render the shot, or "".
-func (b *builder) cannot(h hosts.Host, shot plannedShot) string {
-	switch {
-	case !h.Up(b.clock.WallNow()):
-		return "its agent is not up: start it there"
-	case h.Draining:
-		return "it drains: rotanex hosts drain " + h.Name + " --undo"
-	case !slices.Contains(h.Launchers, shot.Spec.Launcher):
-		return fmt.Sprintf("its agent may not start %s; it may start %s", shot.Spec.Launcher, strings.Join(h.Launchers, ", "))
-	case float64(shot.Spec.HostMemoryGb) > h.Spec.MemoryGB:
-		return fmt.Sprintf("a renderer needs %g GB of host memory, it has %g GB", shot.Spec.HostMemoryGb, h.Spec.MemoryGB)
-	}
-	return ""
-}
-
 // estimate returns what a frame takes on a crew, and keeps where that comes from
 // or why the crew is left out.
-func (b *builder) estimate(shot plannedShot, place string, c stock.Crew, owned bool) (planning.Millis, bool) {
-	mend := ""
-	if owned {
-		mend = fmt.Sprintf(": rotanex trial run %s --crew %s/%s", shot.Name, place, c.ID)
-	}
-	gpus := !slices.Equal(c.Devices, []string{stock.CPUDevice})
-	if need := float64(shot.Spec.DeviceMemoryGb); gpus && need > c.MemoryGB {
-		b.leaveOut(shot.Name, place, c.ID, "needs %g GB of device memory, its smallest device has %g GB free", need, c.MemoryGB)
+func (b *builder) estimate(shot plannedShot, place string, c stock.Crew) (planning.Millis, bool) {
+	x := shot.prospect(place, c.ID)
+	if why, mend := x.Usable(); why != "" {
+		b.leaveOut(shot.Name, place, c.ID, why, mend)
 		return 0, false
 	}
-	e, ok := timing.EstimateFor(place, c.ID, c.Models, shot.trials)
-	if !ok {
-		b.leaveOut(shot.Name, place, c.ID, "no frame was timed on it, nor on a crew of the same models%s", mend)
-		return 0, false
-	}
-	b.notes.Basis[basisKey(shot.Name, place, c.ID)] = e
-	return max(1, planning.Millis(e.Seconds*1000+0.5)), true
+	b.notes.Basis[basisKey(shot.Name, place, c.ID)] = x.Estimate
+	return max(1, planning.Millis(x.Estimate.Seconds*1000+0.5)), true
 }
 
 func (b *builder) addOffers(ctx context.Context) error {
@@ -225,7 +206,7 @@ func (b *builder) addOffers(ctx context.Context) error {
 	for _, o := range all {
 		if !b.rented(o.Source) {
 			for _, shot := range b.shots {
-				b.leaveOut(shot.Name, o.Name, "", "the service has no way to %s: start it with --rental %s=URL", o.Source, o.Source)
+				b.leaveOut(shot.Name, o.Name, "", "the service has no way to "+o.Source, "start it with --rental "+o.Source+"=URL")
 			}
 			continue
 		}
@@ -238,12 +219,8 @@ func (b *builder) addOffers(ctx context.Context) error {
 		}
 		used := map[string]bool{}
 		for _, shot := range b.shots {
-			if need := float64(shot.Spec.HostMemoryGb); need > o.Spec.MemoryGB {
-				b.leaveOut(shot.Name, o.Name, "", "a renderer needs %g GB of host memory, it has %g GB", need, o.Spec.MemoryGB)
-				continue
-			}
 			for _, c := range o.Spec.Crews() {
-				if frame, ok := b.estimate(shot, o.Name, c, false); ok {
+				if frame, ok := b.estimate(shot, o.Name, c); ok {
 					used[c.ID] = true
 					b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Offer: o.Name, Crew: c.ID, Frame: frame})
 				}

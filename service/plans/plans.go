@@ -21,10 +21,10 @@ import (
 	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/prospects"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
-	"rotanex.example/service/trials"
 )
 
 // Plan is the record of one.
@@ -51,20 +51,21 @@ type Config struct {
 
 // Plans looks after them.
 type Plans struct {
-	store    *store.Store
-	clock    clock.Clock
-	feed     *events.Feed
-	hostsOf  *hosts.Hosts
-	shotsOf  *shots.Shots
-	trials   *trials.Trials
-	currency string
-	zone     *time.Location
-	rented   func(string) bool
+	store   *store.Store
+	clock   clock.Clock
+	feed    *events.Feed
+	hostsOf *hosts.Hosts
+	shotsOf *shots.Shots
+
+	prospects *prospects.Prospects
+	currency  string
+	zone      *time.Location
+	rented    func(string) bool
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, sh *shots.Shots, t *trials.Trials, config Config) *Plans {
-	return &Plans{s, c, f, h, sh, t, config.Currency, config.Zone, config.Rented}
+func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, sh *shots.Shots, x *prospects.Prospects, config Config) *Plans {
+	return &Plans{store: s, clock: c, feed: f, hostsOf: h, shotsOf: sh, prospects: x, currency: config.Currency, zone: config.Zone, rented: config.Rented}
 }
 
 const defaultTimeLimit = 10 * time.Second
@@ -174,7 +175,7 @@ func record(r Plan, whole bool) (api.Plan, error) {
 		basis := r.Notes.Basis[basisKey(b.Shot, place, b.Crew)]
 		row := api.PlannedBooking{
 			Shot: b.Shot, Place: b.Where(), Source: sources[place], Crew: b.Crew, Frames: b.Frames, Start: at(b.Start), End: at(b.End),
-			FrameS: basis.Seconds, Basis: api.PlannedBookingBasis(basis.Basis), From: basis.From,
+			FrameS: basis.Seconds, Basis: api.PlannedBookingBasis(basis.Basis), LowS: basis.Low, HighS: basis.High,
 		}
 		if b.Server == "" {
 			row.Cost = costs.Bookings[i].String()

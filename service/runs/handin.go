@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -29,10 +30,64 @@ const maxPicture = 2 << 30
 func (q *Runs) Heartbeat(w http.ResponseWriter, r *http.Request) {
 	body, err := edge.Body[api.Heartbeat](r)
 	out := api.HeartbeatAnswer{Revoked: []api.Held{}}
+	host := access.From(r.Context()).Host
 	if err == nil {
-		out.Revoked, err = q.renew(r.Context(), access.From(r.Context()).Host, body)
+		out.Revoked, err = q.renew(r.Context(), host, body)
+	}
+	if err == nil && q.Sampled != nil {
+		err = q.Sampled(r.Context(), host, body.Samples)
+	}
+	if err == nil {
+		out.Inputs, out.InputsSum, err = q.inputs(r.Context(), host, body)
 	}
 	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+// wantedInputs is the input files of all shots, as long as no shot changes.
+type wantedInputs struct {
+	mu    sync.Mutex
+	of    string
+	files []string
+	sum   string
+}
+
+// wanted lists the files below the scene folder that shots need, with a sum over them.
+func (q *Runs) wanted(ctx context.Context) ([]string, string, error) {
+	w := &q.inputFiles
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	var of string
+	if err := q.store.Pool.QueryRow(ctx, "SELECT concat(count(*), ' ', max(updated_at)) FROM shots").Scan(&of); err != nil || w.of == of {
+		return w.files, w.sum, err
+	}
+	rows, err := q.store.Pool.Query(ctx, `
+		SELECT DISTINCT file FROM (SELECT spec->>'scene' AS file FROM shots
+			UNION SELECT jsonb_array_elements_text(coalesce(spec->'inputs', '[]')) FROM shots) AS files ORDER BY 1`)
+	if err != nil {
+		return nil, "", err
+	}
+	files, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err == nil {
+		w.of, w.files, w.sum = of, files, fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(files, "\x00"))))
+	}
+	return w.files, w.sum, err
+}
+
+// inputs takes in which input files the host lacks, and returns the list of those
+// that shots need if the agent looked for others.
+func (q *Runs) inputs(ctx context.Context, host string, beat api.Heartbeat) (wanted []string, sum string, err error) {
+	if wanted, sum, err = q.wanted(ctx); err != nil {
+		return nil, "", err
+	}
+	if beat.LookedFor != sum {
+		return wanted, sum, nil
+	}
+	missing := beat.Missing
+	if missing == nil {
+		missing = []string{}
+	}
+	_, err = q.store.Pool.Exec(ctx, "UPDATE hosts SET looked_for = $2, missing = $3 WHERE name = $1 AND (looked_for <> $2 OR missing <> $3)", host, sum, missing)
+	return nil, sum, err
 }
 
 func (q *Runs) renew(ctx context.Context, host string, beat api.Heartbeat) ([]api.Held, error) {
@@ -94,13 +149,13 @@ func (q *Runs) keepPicture(ctx context.Context, host string, lease, fence int64,
 	if err != nil {
 		return err
 	}
-	key := blobKey(f.RunID, f.Shot, f.Frame, fence)
-	size, err := q.storeChecked(ctx, key, body, want, spec)
+	key := blobKey(f, fence)
+	size, info, err := q.storeChecked(ctx, key, body, want, spec)
 	if err != nil {
 		return err
 	}
-	tag, err := q.store.Pool.Exec(ctx, "UPDATE frames SET sha256 = $1, bytes = $2 WHERE id = $3 AND fence = $4 AND state = 'leased' AND host = $5",
-		hex.EncodeToString(want), size, lease, fence, host)
+	tag, err := q.store.Pool.Exec(ctx, "UPDATE frames SET sha256 = $1, bytes = $2, format = $6 WHERE id = $3 AND fence = $4 AND state = 'leased' AND host = $5",
+		hex.EncodeToString(want), size, lease, fence, host, info.Format)
 	if err == nil && tag.RowsAffected() == 0 {
 		// Done already, by this same lease: the picture is the same. Else it is nobody's.
 		if again := q.repeated(ctx, lease, fence, hex.EncodeToString(want)); again {
@@ -116,21 +171,21 @@ func (q *Runs) keepPicture(ctx context.Context, host string, lease, fence int64,
 // handed the frame in.
 func (q *Runs) heldFrame(ctx context.Context, host string, lease, fence int64) (f Frame, spec api.ShotSpec, err error) {
 	err = q.store.Pool.QueryRow(ctx, `
-		SELECT f.run_id, f.shot, f.frame, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
+		SELECT f.run_id, f.shot, f.frame, f.repeat, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
 		WHERE f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state IN ('leased', 'done')`, lease, fence, host).
-		Scan(&f.RunID, &f.Shot, &f.Frame, &spec)
+		Scan(&f.RunID, &f.Shot, &f.Frame, &f.Repeat, &spec)
 	if err == pgx.ErrNoRows {
 		err = stale(lease, fence)
 	}
 	return f, spec, err
 }
 
-func (q *Runs) storeChecked(ctx context.Context, key string, body io.Reader, want []byte, spec api.ShotSpec) (int64, error) {
+func (q *Runs) storeChecked(ctx context.Context, key string, body io.Reader, want []byte, spec api.ShotSpec) (int64, picture.Info, error) {
 	aside, cancel := context.WithCancel(ctx)
 	defer cancel() // a writer that is not closed leaves nothing behind
-	file, err := q.blobs.NewWriter(aside, key, &blob.WriterOptions{ContentType: "image/png", DisableContentTypeDetection: true})
+	file, err := q.blobs.NewWriter(aside, key, &blob.WriterOptions{ContentType: "application/octet-stream", DisableContentTypeDetection: true})
 	if err != nil {
-		return 0, err
+		return 0, picture.Info{}, err
 	}
 	sum := sha256.New()
 	size, err := io.Copy(io.MultiWriter(file, sum), io.LimitReader(body, maxPicture))
@@ -140,21 +195,22 @@ func (q *Runs) storeChecked(ctx context.Context, key string, body io.Reader, wan
 	if err != nil {
 		cancel()
 		_ = file.Close()
-		return 0, err
+		return 0, picture.Info{}, err
 	}
 	if err := file.Close(); err != nil {
-		return 0, err
+		return 0, picture.Info{}, err
 	}
 	stored, err := q.blobs.NewReader(ctx, key, nil)
 	if err != nil {
-		return 0, err
+		return 0, picture.Info{}, err
 	}
 	defer func() { _ = stored.Close() }()
-	if _, err := picture.Check(stored, spec.Width, spec.Height); err != nil {
+	info, err := picture.Check(stored, spec.Width, spec.Height)
+	if err != nil {
 		_ = q.blobs.Delete(ctx, key)
-		return 0, edge.BadField("body", "", err.Error())
+		return 0, info, edge.BadField("body", "", err.Error())
 	}
-	return size, nil
+	return size, info, nil
 }
 
 // repeated reports whether the frame was handed in under this very lease before.
@@ -190,6 +246,9 @@ func (q *Runs) end(ctx context.Context, host string, lease, fence int64, result 
 		}
 		ended = &l
 		if result.Outcome == api.ResultOutcomeFailed {
+			if result.Cause == api.OutOfMemory {
+				return q.ranOut(ctx, tx, l, result.LogTail, &result.Measured)
+			}
 			return q.fail(ctx, tx, l, string(result.Cause), result.LogTail, &result.Measured)
 		}
 		if l.sha256 == nil || *l.sha256 != result.Sha256 {
@@ -198,6 +257,11 @@ func (q *Runs) end(ctx context.Context, host string, lease, fence int64, result 
 		return q.finish(ctx, tx, l, result.Measured)
 	})
 	if err == nil && ended != nil {
+		if ended.trial && q.TrialFrameDone != nil {
+			if err := q.TrialFrameDone(ctx, ended.run); err != nil {
+				q.log.Warn("looking whether a trial knows enough", "run", ended.run, "error", err)
+			}
+		}
 		q.feed.Wake(events.Changes, events.Work)
 		err = q.closeIfDone(ctx, *ended)
 	}

@@ -1,8 +1,10 @@
 package runs
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"image"
 	_ "image/jpeg" // pictures may be of either kind
@@ -16,6 +18,7 @@ import (
 	"golang.org/x/image/draw"
 
 	"rotanex.example/api"
+	"rotanex.example/core/picture"
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/edge"
 )
@@ -67,7 +70,7 @@ func (f Frame) record() api.Frame {
 	}
 	if f.State == "done" {
 		out.Seconds, out.Done = *f.Seconds, f.DoneAt.UTC()
-		out.Sha256, out.Bytes = *f.SHA256, *f.Bytes
+		out.Sha256, out.Bytes, out.Format = *f.SHA256, *f.Bytes, api.FrameFormat(f.Format)
 	}
 	return out
 }
@@ -109,7 +112,7 @@ func (q *Runs) ListFrames(w http.ResponseWriter, r *http.Request, id uuid.UUID, 
 
 func (q *Runs) frame(r *http.Request, id uuid.UUID, shot string, number int) (Frame, error) {
 	var f Frame
-	done := q.store.WithContext(r.Context()).Where("run_id = ? AND shot = ? AND frame = ? AND NOT warm_up", id, shot, number).Limit(1).Find(&f)
+	done := q.store.WithContext(r.Context()).Where("run_id = ? AND shot = ? AND frame = ? AND NOT warm_up AND repeat = 0", id, shot, number).Limit(1).Find(&f)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return f, edge.NotFound(fmt.Sprintf("run %s has no frame %d of %s", id, number, shot))
 	}
@@ -156,14 +159,19 @@ func (q *Runs) Picture(w http.ResponseWriter, r *http.Request, id uuid.UUID, sho
 		w.WriteHeader(http.StatusNotModified)
 		return
 	}
-	file, err := q.blobs.NewReader(r.Context(), blobKey(f.RunID, f.Shot, f.Frame, f.Fence), nil)
+	file, err := q.blobs.NewReader(r.Context(), blobKey(f, f.Fence), nil)
 	if err != nil {
 		edge.Fail(w, r, fmt.Errorf("the stored picture: %w", err))
 		return
 	}
 	defer func() { _ = file.Close() }()
-	w.Header().Set("Content-Type", "image/png")
+	w.Header().Set("Content-Type", picture.Info{Format: f.Format}.ContentType())
+	if width > 0 && f.Format == "exr" {
+		edge.Fail(w, r, edge.Conflict("an OpenEXR frame cannot be scaled down here: ask for the whole file"))
+		return
+	}
 	if width > 0 {
+		w.Header().Set("Content-Type", "image/png")
 		if err := scaled(w, file, width); err != nil {
 			edge.Fail(w, r, err)
 		}
@@ -220,4 +228,26 @@ func (q *Runs) Ledger(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 func share(m pricing.Money, n int) string {
 	r := m.Rat()
 	return r.Quo(r, pricing.MustMoney(strconv.Itoa(n)).Rat()).FloatString(4)
+}
+
+// ErrNoPicture says that a frame has no picture that could be looked at.
+var ErrNoPicture = errors.New("there is no picture of the frame that decodes")
+
+// Image decodes the picture of a finished frame.
+func (q *Runs) Image(ctx context.Context, run uuid.UUID, shot string, number int) (image.Image, error) {
+	var f Frame
+	found := q.store.WithContext(ctx).Where("run_id = ? AND shot = ? AND frame = ? AND NOT warm_up AND repeat = 0 AND state = 'done'", run, shot, number).Limit(1).Find(&f)
+	if found.Error != nil {
+		return nil, found.Error
+	}
+	if found.RowsAffected == 0 || f.Format == "exr" {
+		return nil, ErrNoPicture
+	}
+	file, err := q.blobs.NewReader(ctx, blobKey(f, f.Fence), nil)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = file.Close() }()
+	img, _, err := image.Decode(file)
+	return img, err
 }

@@ -12,6 +12,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/stock"
 	"rotanex.example/service/access"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
@@ -57,6 +58,7 @@ func (q *Runs) Lease(w http.ResponseWriter, r *http.Request) {
 type booked struct {
 	Booking
 	trial  bool
+	mode   string  // of memory, that its frames are rendered in
 	memory float64 // gigabytes of host memory that a renderer of its shot needs
 }
 
@@ -114,6 +116,7 @@ type granting struct {
 	q    *Runs
 	tx   pgx.Tx
 	host string
+	spec stock.Host
 	boot uuid.UUID
 	now  time.Time
 	busy []string // devices
@@ -127,23 +130,29 @@ func (g *granting) occupied(devices []string) bool {
 
 func (g *granting) lockHost(ctx context.Context) (draining bool, err error) {
 	var boot *uuid.UUID
-	err = g.tx.QueryRow(ctx, "SELECT draining, boot, (spec->>'memory_gb')::float8 FROM hosts WHERE name = $1 FOR UPDATE", g.host).Scan(&draining, &boot, &g.memoryLimit)
+	err = g.tx.QueryRow(ctx, "SELECT draining, boot, spec FROM hosts WHERE name = $1 FOR UPDATE", g.host).Scan(&draining, &boot, &g.spec)
+	g.memoryLimit = g.spec.MemoryGB
 	if err == nil && (boot == nil || *boot != g.boot) {
 		err = edge.Conflict("another agent reported for this host since; report its stock again")
 	}
 	return draining, err
 }
 
-const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, s.spec`
+const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec`
 
 // scanLease returns a lease and the host memory that it needs, in gigabytes.
-func scanLease(row pgx.CollectableRow) (api.Lease, float64, error) {
+func (g *granting) scanLease(row pgx.CollectableRow) (api.Lease, float64, error) {
 	var l api.Lease
 	var spec api.ShotSpec
-	err := row.Scan(&l.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, &l.Devices, &spec)
+	var mode string
+	err := row.Scan(&l.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, &l.Devices, &mode, &spec)
+	l.MemoryMode = api.LeaseMemoryMode(mode)
 	l.Scene, l.Width, l.Height, l.Launcher, l.Settings = spec.Scene, spec.Width, spec.Height, spec.Launcher, spec.Settings
 	if l.Settings == nil {
 		l.Settings = map[string]string{}
+	}
+	if c, ok := g.spec.FindCrew(l.Crew); ok {
+		l.Backend = hosts.Backend(c, spec.Backend)
 	}
 	return l, float64(spec.HostMemoryGb), err
 }
@@ -169,7 +178,7 @@ func (g *granting) current(ctx context.Context, held []api.Held) ([]api.Lease, e
 		return nil, err
 	}
 	own, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (api.Lease, error) {
-		l, needs, err := scanLease(row)
+		l, needs, err := g.scanLease(row)
 		g.memory += needs
 		return l, err
 	})
@@ -187,15 +196,15 @@ func (g *granting) current(ctx context.Context, held []api.Held) ([]api.Lease, e
 func (g *granting) bookings(ctx context.Context) ([]booked, error) {
 	rows, err := g.tx.Query(ctx, `
 		SELECT b.id, b.run_id, b.shot, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.close_at, b.frame_s, r.kind = 'trial',
-		       coalesce((s.spec->>'host_memory_gb')::float8, 0)
+		       coalesce((s.spec->>'host_memory_gb')::float8, 0), b.memory_mode
 		FROM bookings b JOIN runs r ON r.id = b.run_id JOIN run_shots s ON s.run_id = b.run_id AND s.shot = b.shot
-		WHERE b.host = $1 AND b.open AND r.state = 'running'
+		WHERE b.host = $1 AND b.open AND b.barred = '' AND r.state = 'running'
 		ORDER BY r.kind DESC, b.start_at, b.id`, g.host)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (b booked, err error) {
-		err = row.Scan(&b.ID, &b.RunID, &b.Shot, &b.Crew, &b.Devices, &b.Frames, &b.Taken, &b.StartAt, &b.EndAt, &b.CloseAt, &b.FrameS, &b.trial, &b.memory)
+		err = row.Scan(&b.ID, &b.RunID, &b.Shot, &b.Crew, &b.Devices, &b.Frames, &b.Taken, &b.StartAt, &b.EndAt, &b.CloseAt, &b.FrameS, &b.trial, &b.memory, &b.mode)
 		b.Host = g.host
 		return b, err
 	})
@@ -215,40 +224,47 @@ func (g *granting) take(ctx context.Context, b booked) (*api.Lease, error) {
 		"AND NOT failed_on @> ARRAY[$3]",
 		"AND failed_on @> ARRAY[$3]",
 	} {
-		id, failedOn, err := g.nextFrame(ctx, b, place, which)
+		next, err := g.nextFrame(ctx, b, place, which)
 		if err != nil {
 			return nil, err
 		}
-		if id == 0 {
+		if next.id == 0 {
 			continue
 		}
-		may, err := g.may(ctx, b, place, failedOn)
+		may, err := g.may(ctx, b, place, next)
 		if err != nil {
 			return nil, err
 		}
 		if may {
-			return g.leaseFrame(ctx, b, id)
+			return g.leaseFrame(ctx, b, next.id)
 		}
 	}
 	return nil, nil
 }
 
-// nextFrame locks the next waiting frame of a kind; 0 if there is none.
-func (g *granting) nextFrame(ctx context.Context, b booked, place, which string) (id int64, failedOn []string, err error) {
+// waiting is a frame that could be leased.
+type waiting struct {
+	id       int64
+	failedOn []string // host/crew
+	onlyOn   []string // that may have it; none: any
+}
+
+// nextFrame locks the next waiting frame of a kind; its id is 0 if there is none.
+func (g *granting) nextFrame(ctx context.Context, b booked, place, which string) (next waiting, err error) {
 	err = g.tx.QueryRow(ctx, `
-		SELECT id, failed_on FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND $3 <> '' `+which+`
-		ORDER BY warm_up DESC, frame LIMIT 1 FOR UPDATE SKIP LOCKED`, b.RunID, b.Shot, place).Scan(&id, &failedOn)
+		SELECT id, failed_on, only_on FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND $3 <> '' `+which+`
+		  AND (only_on = '{}' OR only_on @> ARRAY[$3])
+		ORDER BY warm_up DESC, repeat, frame LIMIT 1 FOR UPDATE SKIP LOCKED`, b.RunID, b.Shot, place).Scan(&next.id, &next.failedOn, &next.onlyOn)
 	if err == pgx.ErrNoRows {
 		err = nil
 	}
-	return id, failedOn, err
+	return next, err
 }
 
-// may decides whether the crew may have a frame that failed on the given crews
-// before. One that failed is left to crews on which it did not, while one of them
+// may decides whether the crew may have a frame. One that failed is left to crews on which it did not, while one of them
 // is up. Beyond its booking, a crew only helps: see core/dispatch.
-func (g *granting) may(ctx context.Context, b booked, place string, failedOn []string) (bool, error) {
-	failedHere := slices.Contains(failedOn, place)
+func (g *granting) may(ctx context.Context, b booked, place string, f waiting) (bool, error) {
+	failedHere := slices.Contains(f.failedOn, place)
 	if b.Taken < b.Frames && !failedHere {
 		return true, nil
 	}
@@ -256,9 +272,11 @@ func (g *granting) may(ctx context.Context, b booked, place string, failedOn []s
 	if err != nil {
 		return false, err
 	}
-	if len(failedOn) > 0 {
+	if len(f.failedOn)+len(f.onlyOn) > 0 {
 		// Of this frame alone, and of those who can still have it.
-		others = slices.DeleteFunc(others, func(o rival) bool { return slices.Contains(failedOn, o.place) })
+		others = slices.DeleteFunc(others, func(o rival) bool {
+			return slices.Contains(f.failedOn, o.place) || len(f.onlyOn) > 0 && !slices.Contains(f.onlyOn, o.place)
+		})
 		waiting = 1
 	}
 	if failedHere {
@@ -286,7 +304,7 @@ func (g *granting) others(ctx context.Context, b booked) ([]rival, int, error) {
 		       (h.agent_seen > $4 AND NOT h.draining) OR EXISTS (
 		           SELECT 1 FROM servers s WHERE s.run_id = b.run_id AND s.host = b.host AND s.state IN ('planned', 'starting'))
 		FROM bookings b LEFT JOIN hosts h ON h.name = b.host
-		WHERE b.run_id = $1 AND b.shot = $2 AND b.id <> $3 ORDER BY b.id`,
+		WHERE b.run_id = $1 AND b.shot = $2 AND b.id <> $3 AND b.barred = '' ORDER BY b.id`,
 		b.RunID, b.Shot, b.ID, g.q.clock.WallNow().Add(-hosts.Lost))
 	if err != nil {
 		return nil, 0, err
@@ -310,16 +328,17 @@ func (g *granting) leaseFrame(ctx context.Context, b booked, id int64) (*api.Lea
 	rows, err := g.tx.Query(ctx, `
 		WITH leased AS (
 			UPDATE frames SET state = 'leased', fence = fence + 1, host = $2, crew = $3, devices = $4, booking_id = $5,
-			       boot = $6, leased_at = $7, lease_until = $8, progress = 0, sha256 = NULL, bytes = NULL
+			       boot = $6, leased_at = $7, lease_until = $8, progress = 0, sha256 = NULL, bytes = NULL,
+			       memory_mode = CASE WHEN $9 <> '' THEN $9 ELSE memory_mode END
 			WHERE id = $1 RETURNING *),
 		counted AS (UPDATE bookings SET taken = taken + 1 WHERE id = $5)
 		SELECT `+leaseColumns+` FROM leased f JOIN run_shots s USING (run_id, shot)`,
-		id, g.host, b.Crew, b.Devices, b.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife))
+		id, g.host, b.Crew, b.Devices, b.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), b.mode)
 	if err != nil {
 		return nil, err
 	}
 	l, err := pgx.CollectExactlyOneRow(rows, func(row pgx.CollectableRow) (api.Lease, error) {
-		l, _, err := scanLease(row)
+		l, _, err := g.scanLease(row)
 		return l, err
 	})
 	if err != nil {
@@ -347,13 +366,16 @@ type leased struct {
 	warmUp    bool
 	sha256    *string
 	tries     int
+	trial     bool
+	devices   []string
+	mode      string // of memory, see Lease
 }
 
 const leasedColumns = `id, fence, run_id, shot, frame, host, crew, booking_id, leased_at, warm_up, sha256,
-	(SELECT tries FROM runs WHERE runs.id = frames.run_id)`
+	(SELECT tries FROM runs WHERE runs.id = frames.run_id), (SELECT kind = 'trial' FROM runs WHERE runs.id = frames.run_id), devices, memory_mode`
 
 func scanLeased(row pgx.CollectableRow) (l leased, err error) {
-	err = row.Scan(&l.id, &l.fence, &l.run, &l.shot, &l.frame, &l.host, &l.crew, &l.booking, &l.since, &l.warmUp, &l.sha256, &l.tries)
+	err = row.Scan(&l.id, &l.fence, &l.run, &l.shot, &l.frame, &l.host, &l.crew, &l.booking, &l.since, &l.warmUp, &l.sha256, &l.tries, &l.trial, &l.devices, &l.mode)
 	return l, err
 }
 

@@ -243,6 +243,14 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 			out[i].State = api.RunCrewStateReady
 		}
 	}
+	for _, b := range s.bookings {
+		if i := at[[2]string{b.Host, b.Crew}]; b.Barred != "" {
+			out[i].Barred = b.Barred
+			if out[i].State == api.RunCrewStateReady {
+				out[i].State = api.RunCrewStateBarred
+			}
+		}
+	}
 	for _, f := range s.leased {
 		if i, ok := at[[2]string{*f.Host, *f.Crew}]; ok {
 			out[i].State, out[i].Shot, out[i].Frame, out[i].Progress = api.RunCrewStateRendering, f.Shot, f.Frame, f.Progress
@@ -259,7 +267,7 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 	}
 	// Reserves are shown once they are used.
 	return slices.DeleteFunc(out, func(c api.RunCrew) bool {
-		return c.Booked == 0 && c.Done == 0 && c.State != api.RunCrewStateRendering
+		return c.Booked == 0 && c.Done == 0 && c.Barred == "" && c.State != api.RunCrewStateRendering
 	})
 }
 

@@ -75,6 +75,7 @@ type Booking struct {
 	CloseAt *time.Time
 	FrameS  float64
 	Open    bool
+	Barred  string // why it gets no more frames; "" is not barred
 }
 
 // Frame is one frame of a run.
@@ -84,6 +85,7 @@ type Frame struct {
 	Shot     string
 	Frame    int
 	WarmUp   bool
+	Repeat   int
 	State    string `gorm:"default:waiting"`
 	Failures int
 	Cause    string
@@ -96,12 +98,17 @@ type Frame struct {
 	Seconds  *float64
 	SHA256   *string `gorm:"column:sha256"`
 	Bytes    *int64
+	Format   string `gorm:"default:png"`
 }
 
 // blobKey is where the picture of a lease is stored. Each lease has a key of its
 // own, so that a late answer cannot touch the picture that counts.
-func blobKey(run uuid.UUID, shot string, frame int, fence int64) string {
-	return fmt.Sprintf("runs/%s/%s/%06d-%d", run, shot, frame, fence)
+func blobKey(f Frame, fence int64) string {
+	key := fmt.Sprintf("runs/%s/%s/%06d-%d", f.RunID, f.Shot, f.Frame, fence)
+	if f.Repeat > 0 {
+		key += fmt.Sprintf(".%d", f.Repeat)
+	}
+	return key
 }
 
 // Attempt is one try of a frame.
@@ -143,11 +150,18 @@ type Runs struct {
 	feed  *events.Feed
 	blobs *blob.Bucket
 	log   *slog.Logger
+
+	inputFiles wantedInputs
+
+	// TrialFrameDone is called after a frame of a trial is done, if set.
+	TrialFrameDone func(ctx context.Context, run uuid.UUID) error
+	// Sampled is called with what an agent's devices do, if set.
+	Sampled func(ctx context.Context, host string, devices []api.DeviceSample) error
 }
 
 // New makes it.
 func New(s *store.Store, c clock.Clock, f *events.Feed, b *blob.Bucket, log *slog.Logger) *Runs {
-	return &Runs{s, c, f, b, log}
+	return &Runs{store: s, clock: c, feed: f, blobs: b, log: log}
 }
 
 // Beginning is everything that a new run consists of.
@@ -283,10 +297,10 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 
 // tryAgain lets the failed frames of a run wait again and opens its bookings.
 func tryAgain(tx *gorm.DB, run uuid.UUID) error {
-	if err := tx.Exec("UPDATE frames SET state = 'waiting', failures = 0, failed_on = '{}' WHERE run_id = ? AND state = 'failed'", run).Error; err != nil {
+	if err := tx.Exec("UPDATE frames SET state = 'waiting', failures = 0, failed_on = '{}', only_on = '{}', memory_mode = '' WHERE run_id = ? AND state = 'failed'", run).Error; err != nil {
 		return err
 	}
-	return tx.Exec("UPDATE bookings SET open = true WHERE run_id = ?", run).Error
+	return tx.Exec("UPDATE bookings SET open = true, barred = '' WHERE run_id = ?", run).Error
 }
 
 // giveUpLeases ends all leases of a run; its agents learn of it at their next heartbeat.

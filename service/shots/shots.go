@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"path"
+	"strconv"
 	"strings"
 	"time"
 
@@ -13,6 +14,8 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/frames"
+	"rotanex.example/core/memory"
+	"rotanex.example/core/preflight"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
@@ -53,6 +56,22 @@ func (s *Shots) Find(ctx context.Context, name string) (Shot, error) {
 	return shot, err
 }
 
+// Settings are what changes the picture or the time of a shot's frames, as far as the
+// shot says. Times are of one thing only where these are equal.
+func Settings(spec api.ShotSpec) map[string]string {
+	out := map[string]string{
+		"launcher": spec.Launcher, "scene": spec.Scene,
+		"size": strconv.Itoa(spec.Width) + "x" + strconv.Itoa(spec.Height),
+	}
+	if spec.Passes > 1 {
+		out["passes"] = strconv.Itoa(spec.Passes)
+	}
+	for name, value := range spec.Settings {
+		out[name] = value
+	}
+	return out
+}
+
 func record(s Shot) api.Shot {
 	return api.Shot{Spec: s.Spec, FrameCount: s.FrameCount, Updated: s.UpdatedAt.UTC()}
 }
@@ -66,11 +85,49 @@ func check(name string, spec api.ShotSpec) (int, error) {
 	if err != nil {
 		return 0, edge.BadField("/frames", spec.Frames, err.Error())
 	}
-	clean := path.Clean(spec.Scene)
-	if path.IsAbs(clean) || clean == ".." || strings.HasPrefix(clean, "../") {
+	if outside(spec.Scene) {
 		return 0, edge.BadField("/scene", spec.Scene, "want a path below the agents' scene folder, such as orrery/orrery.pov")
 	}
+	if _, err := memory.ParseSteps(words(spec.OutOfMemory)); err != nil {
+		return 0, edge.BadField("/out_of_memory", fmt.Sprint(spec.OutOfMemory), err.Error())
+	}
+	if err := preflight.CheckVersion(spec.Version); err != nil {
+		return 0, edge.BadField("/version", spec.Version, err.Error())
+	}
+	for _, input := range spec.Inputs {
+		if outside(input) {
+			return 0, edge.BadField("/inputs", input, "want a path below the agents' scene folder")
+		}
+	}
 	return set.Len(), nil
+}
+
+// outside reports whether a path leaves the folder that it is below of.
+func outside(name string) bool {
+	clean := path.Clean(name)
+	return path.IsAbs(clean) || clean == ".." || strings.HasPrefix(clean, "../")
+}
+
+func words[T ~string](list []T) []string {
+	out := make([]string, len(list))
+	for i, w := range list {
+		out[i] = string(w)
+	}
+	return out
+}
+
+// Permits is what a shot permits where memory does not do.
+func Permits(spec api.ShotSpec) []memory.Step {
+	steps, _ := memory.ParseSteps(words(spec.OutOfMemory)) // was parsed before it was stored
+	return steps
+}
+
+// Need returns what a shot says that its frames need of memory.
+func Need(spec api.ShotSpec) memory.Need {
+	return memory.Need{
+		Scene: memory.GB(float64(spec.DeviceMemoryGb)), Textures: memory.GB(float64(spec.TexturesGb)),
+		Buffers: memory.Buffers(spec.Width, spec.Height, spec.Passes), Host: memory.GB(float64(spec.HostMemoryGb)), Permits: Permits(spec),
+	}
 }
 
 // Put makes a shot or replaces it.

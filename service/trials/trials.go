@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -16,6 +15,8 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/api"
+	"rotanex.example/core/frames"
+	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/edge"
@@ -33,6 +34,11 @@ type Trial struct {
 	Crew     string
 	Models   []string          `gorm:"serializer:json"`
 	Settings map[string]string `gorm:"serializer:json"`
+
+	Precision *float64 // repeat until the median is known to within it
+	MaxS      *float64 // service seconds after which no repeat begins
+	SweepID   *uuid.UUID
+	Why       string // what a sweep wanted to learn
 }
 
 // Trials looks after them.
@@ -50,7 +56,8 @@ func New(s *store.Store, c clock.Clock, h *hosts.Hosts, sh *shots.Shots, r *runs
 }
 
 const (
-	defaultFrames = 3
+	defaultFrames  = 3
+	defaultRepeats = 15
 	// tries is how often a trial's frame may fail.
 	tries = 2
 	// patience is how long a trial's booking is open for; it starts at once.
@@ -62,77 +69,143 @@ func (t *Trials) Create(w http.ResponseWriter, r *http.Request, params api.Creat
 	body, err := edge.Body[api.NewTrial](r)
 	id := runs.IDFor(r, params.IdempotencyKey)
 	if err == nil {
-		err = t.begin(r.Context(), id, body)
+		err = t.create(r.Context(), id, body)
 	}
 	t.answer(w, r, http.StatusCreated, id, err)
 }
 
-func (t *Trials) begin(ctx context.Context, id uuid.UUID, body api.NewTrial) error {
+func (t *Trials) create(ctx context.Context, id uuid.UUID, body api.NewTrial) error {
 	shot, err := t.shots.Find(ctx, body.Shot)
 	if err != nil {
 		return err
 	}
-	host, err := t.hosts.Find(ctx, body.Host)
+	n := Ask{ID: id, Shot: shot, Host: body.Host, Crew: body.Crew, Request: runs.Fingerprint(body), Repeats: 1}
+	count := body.Frames
+	if body.Precision > 0 {
+		precision := float64(body.Precision)
+		n.Precision, n.Repeats = &precision, max(1, body.MaxRepeats)
+		if body.MaxRepeats == 0 {
+			n.Repeats = defaultRepeats
+		}
+		count = max(1, count)
+	} else if count == 0 {
+		count = defaultFrames
+	}
+	if body.MaxS > 0 {
+		most := float64(body.MaxS)
+		n.MaxS = &most
+	}
+	n.Frames = shot.Frames().Sample(count)
+	return t.Begin(ctx, n)
+}
+
+// Ask is a trial to begin.
+type Ask struct {
+	ID        uuid.UUID
+	Shot      shots.Shot // with the settings that it shall be rendered with
+	Host      string
+	Crew      string
+	Frames    frames.Set
+	Repeats   int // of each frame, at most
+	Precision *float64
+	MaxS      *float64
+	Sweep     *uuid.UUID
+	Why       string
+	Request   []byte
+	Also      func(tx *gorm.DB) error // what belongs into the same transaction
+}
+
+// Begin begins a trial. Of one that stands already under its id nothing changes.
+func (t *Trials) Begin(ctx context.Context, n Ask) error {
+	host, crew, err := t.able(ctx, n.Shot, n.Host, n.Crew)
 	if err != nil {
 		return err
 	}
-	crew, ok := host.Spec.FindCrew(body.Crew)
+	now := t.clock.Now()
+	b := runs.Beginning{
+		Run:    runs.Run{ID: n.ID, Kind: runs.KindTrial, Request: n.Request, Tries: tries, CreatedAt: now},
+		Shots:  []runs.Shot{{RunID: n.ID, Shot: n.Shot.Name, Spec: n.Shot.Spec}},
+		Frames: []runs.Frame{{RunID: n.ID, Shot: n.Shot.Name, Frame: n.Frames.At(0), WarmUp: true}},
+		Also: func(tx *gorm.DB) error {
+			settings := shots.Settings(n.Shot.Spec)
+			if backend := hosts.Backend(crew, n.Shot.Spec.Backend); backend != "" {
+				settings["backend"] = backend
+			}
+			err := tx.Create(&Trial{
+				RunID: n.ID, Shot: n.Shot.Name, Host: host.Name, Crew: crew.ID, Models: crew.Models, Settings: settings,
+				Precision: n.Precision, MaxS: n.MaxS, SweepID: n.Sweep, Why: n.Why,
+			}).Error
+			if err == nil && n.Also != nil {
+				err = n.Also(tx)
+			}
+			return err
+		},
+	}
+	for repeat := range n.Repeats {
+		for f := range n.Frames.All() {
+			b.Frames = append(b.Frames, runs.Frame{RunID: n.ID, Shot: n.Shot.Name, Frame: f, Repeat: repeat})
+		}
+	}
+	b.Bookings = []runs.Booking{{
+		RunID: n.ID, Shot: n.Shot.Name, Host: host.Name, Crew: crew.ID, Devices: crew.Devices,
+		Frames: len(b.Frames), StartAt: now, EndAt: now.Add(patience),
+	}}
+	return t.runs.Begin(ctx, b)
+}
+
+// able returns the host and the crew if frames of the shot can be timed there now.
+func (t *Trials) able(ctx context.Context, shot shots.Shot, hostName, crewName string) (hosts.Host, stock.Crew, error) {
+	host, err := t.hosts.Find(ctx, hostName)
+	if err != nil {
+		return host, stock.Crew{}, err
+	}
+	crew, ok := host.Spec.FindCrew(crewName)
 	if !ok {
 		var forms []string
 		for _, c := range host.Spec.Crews() {
 			forms = append(forms, c.ID)
 		}
-		return edge.BadField("/crew", body.Crew, fmt.Sprintf("%s cannot form it; it can form %s", host.Name, strings.Join(forms, ", ")))
+		return host, crew, edge.BadField("/crew", crewName, fmt.Sprintf("%s cannot form it; it can form %s", host.Name, strings.Join(forms, ", ")))
 	}
 	if !host.Up(t.clock.WallNow()) {
-		return edge.Conflict(fmt.Sprintf("the agent of %s is not up: start it there, then time the frame again", host.Name))
+		return host, crew, edge.Conflict(fmt.Sprintf("the agent of %s is not up: start it there, then time the frame again", host.Name))
 	}
 	if !slices.Contains(host.Launchers, shot.Spec.Launcher) {
-		return edge.Conflict(fmt.Sprintf("the agent of %s may not start %s, the launcher of %s; it may start %s", host.Name, shot.Spec.Launcher, shot.Name, strings.Join(host.Launchers, ", ")))
+		return host, crew, edge.Conflict(fmt.Sprintf("the agent of %s may not start %s, the launcher of %s; it may start %s", host.Name, shot.Spec.Launcher, shot.Name, strings.Join(host.Launchers, ", ")))
 	}
-	count := body.Frames
-	if count == 0 {
-		count = defaultFrames
-	}
-	now := t.clock.Now()
-	picked := shot.Frames().Sample(count)
-	b := runs.Beginning{
-		Run:    runs.Run{ID: id, Kind: runs.KindTrial, Request: runs.Fingerprint(body), Tries: tries, CreatedAt: now},
-		Shots:  []runs.Shot{{RunID: id, Shot: shot.Name, Spec: shot.Spec}},
-		Frames: []runs.Frame{{RunID: id, Shot: shot.Name, Frame: picked.At(0), WarmUp: true}},
-		Bookings: []runs.Booking{{
-			RunID: id, Shot: shot.Name, Host: host.Name, Crew: crew.ID, Devices: crew.Devices,
-			Frames: picked.Len() + 1, StartAt: now, EndAt: now.Add(patience),
-		}},
-		Also: func(tx *gorm.DB) error {
-			return tx.Create(&Trial{RunID: id, Shot: shot.Name, Host: host.Name, Crew: crew.ID, Models: crew.Models, Settings: settings(shot.Spec, crew.Backends)}).Error
-		},
-	}
-	for n := range picked.All() {
-		b.Frames = append(b.Frames, runs.Frame{RunID: id, Shot: shot.Name, Frame: n})
-	}
-	return t.runs.Begin(ctx, b)
+	return host, crew, nil
 }
 
-// settings are what changes the picture or the time, as far as the shot says.
-func settings(spec api.ShotSpec, backends []string) map[string]string {
-	out := map[string]string{
-		"launcher": spec.Launcher, "scene": spec.Scene,
-		"size": strconv.Itoa(spec.Width) + "x" + strconv.Itoa(spec.Height),
+// FrameDone looks whether a trial knows its median well enough, or was given enough
+// time: then its frames that still wait are let go.
+func (t *Trials) FrameDone(ctx context.Context, run uuid.UUID) error {
+	var found []trialRun
+	if err := t.query(ctx).Where("trials.run_id = ?", run).Scan(&found).Error; err != nil || len(found) == 0 || found[0].Precision == nil {
+		return err
 	}
-	if len(backends) > 0 {
-		out["backend"] = backends[0]
+	trial := found[0]
+	rows, err := t.rows(ctx, []uuid.UUID{run})
+	if err != nil {
+		return err
 	}
-	for name, value := range spec.Settings {
-		out[name] = value
+	byFrame := map[int][]float64{}
+	for _, r := range rows[run] {
+		if r.State == "done" && !r.WarmUp {
+			byFrame[r.Frame] = append(byFrame[r.Frame], *r.Seconds)
+		}
 	}
-	return out
+	late := trial.MaxS != nil && t.clock.Now().Sub(trial.CreatedAt).Seconds() >= *trial.MaxS && len(byFrame) > 0
+	if !late && !timing.Precise(byFrame, *trial.Precision) {
+		return nil
+	}
+	return t.store.WithContext(ctx).Exec("DELETE FROM frames WHERE run_id = ? AND state = 'waiting' AND NOT warm_up", run).Error
 }
 
 // row is a frame of a trial with what was measured.
 type row struct {
 	RunID    uuid.UUID
 	Frame    int
+	Repeat   int
 	WarmUp   bool
 	State    string
 	Cause    string
@@ -143,9 +216,9 @@ type row struct {
 func (t *Trials) rows(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID][]row, error) {
 	var all []row
 	err := t.store.WithContext(ctx).Raw(`
-		SELECT f.run_id, f.frame, f.warm_up, f.state, f.cause, f.seconds, a.measured
+		SELECT f.run_id, f.frame, f.repeat, f.warm_up, f.state, f.cause, f.seconds, a.measured
 		FROM frames f LEFT JOIN attempts a ON a.frame_id = f.id AND a.fence = f.fence
-		WHERE f.run_id IN ? ORDER BY f.warm_up DESC, f.frame`, ids).Scan(&all).Error
+		WHERE f.run_id IN ? ORDER BY f.warm_up DESC, f.repeat, f.frame`, ids).Scan(&all).Error
 	out := map[uuid.UUID][]row{}
 	for _, r := range all {
 		out[r.RunID] = append(out[r.RunID], r)
@@ -162,7 +235,13 @@ type trialRun struct {
 func record(t trialRun, rows []row) api.Trial {
 	out := api.Trial{
 		Id: t.RunID, Shot: t.Shot, Host: t.Host, Crew: t.Crew, Models: t.Models, State: api.RunState(t.State),
-		Created: t.CreatedAt.UTC(), Settings: t.Settings, Frames: []api.TrialFrame{},
+		Created: t.CreatedAt.UTC(), Settings: t.Settings, Why: t.Why, Frames: []api.TrialFrame{},
+	}
+	if t.Precision != nil {
+		out.Precision = *t.Precision
+	}
+	if t.SweepID != nil {
+		out.Sweep = *t.SweepID
 	}
 	var seconds []float64
 	for _, r := range rows {
@@ -245,43 +324,16 @@ func idsOf(found []trialRun) []uuid.UUID {
 	return ids
 }
 
-// Of returns what complete trials of a shot have measured, the oldest first. A
-// trial whose size or launcher or settings are not the shot's own now is left out:
-// its times are not the shot's.
-func (t *Trials) Of(ctx context.Context, shot shots.Shot) ([]timing.Trial, error) {
+// Of returns the trials of the runs, in their order.
+func (t *Trials) Of(ctx context.Context, where string, args ...any) ([]api.Trial, error) {
 	var found []trialRun
-	if err := t.query(ctx).Where("trials.shot = ? AND runs.state = 'complete'", shot.Name).Order("runs.created_at, runs.id").Scan(&found).Error; err != nil {
+	if err := t.query(ctx).Where(where, args...).Order("runs.created_at, runs.id").Scan(&found).Error; err != nil {
 		return nil, err
 	}
 	rows, err := t.rows(ctx, idsOf(found))
-	if err != nil {
-		return nil, err
-	}
-	var out []timing.Trial
+	out := []api.Trial{}
 	for _, f := range found {
-		if !sameSettings(f.Settings, settings(shot.Spec, nil)) {
-			continue
-		}
-		r := record(f, rows[f.RunID])
-		if r.Summary.Frames > 0 {
-			out = append(out, timing.Trial{Host: f.Host, Crew: f.Crew, Models: f.Models, Summary: timing.Summary{
-				Frames: r.Summary.Frames, Median: r.Summary.MedianS, Mean: r.Summary.MeanS, Low: r.Summary.LowS, High: r.Summary.HighS, Spread: r.Summary.Spread,
-			}})
-		}
+		out = append(out, record(f, rows[f.RunID]))
 	}
-	return out, nil
-}
-
-func sameSettings(then, now map[string]string) bool {
-	for name, value := range now {
-		if then[name] != value {
-			return false
-		}
-	}
-	for name := range then {
-		if _, still := now[name]; !still && name != "backend" {
-			return false
-		}
-	}
-	return true
+	return out, err
 }

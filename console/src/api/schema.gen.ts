@@ -114,6 +114,61 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hosts/{host}/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["hostParam"];
+            };
+            cookie?: never;
+        };
+        /** Use, memory, temperature, power and clock of the host's devices over time */
+        get: operations["getSamples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/licences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Licence pools */
+        get: operations["listLicences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/licences/{pool}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Make a pool of licence seats or replace it */
+        put: operations["putLicence"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/offers": {
         parameters: {
             query?: never;
@@ -187,6 +242,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/shots/{shot}/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        /** Whether the shot fits the memory of each crew, with the numbers */
+        get: operations["getFit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/shots/{shot}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        /** Preflight, for each crew what would stop it and what to look out for */
+        get: operations["checkShot"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/shots/{shot}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        /** Crews side by side, measured and predicted; how to divide each host; what a device more would change */
+        get: operations["compareShot"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/trials": {
         parameters: {
             query?: never;
@@ -214,6 +326,118 @@ export interface paths {
         };
         /** One trial */
         get: operations["getTrial"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/times": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every timed frame as CSV, trials, finished frames and imported times (docs/formats.md) */
+        get: operations["exportTimes"];
+        put?: never;
+        /** Take in times that were measured elsewhere; the whole file or nothing */
+        post: operations["importTimes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sweeps, newest first */
+        get: operations["listSweeps"];
+        put?: never;
+        /** Time the crews of a shot that tell most, within a time */
+        post: operations["createSweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sweeps/{sweep}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep: string;
+            };
+            cookie?: never;
+        };
+        /** One sweep with its trials */
+        get: operations["getSweep"];
+        put?: never;
+        post?: never;
+        /** Begin no further trial; those that run go on */
+        delete: operations["endSweep"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/studies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Settings studies, newest first */
+        get: operations["listStudies"];
+        put?: never;
+        /** Render one frame with each of several settings on one crew */
+        post: operations["createStudy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/studies/{study}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                study: string;
+            };
+            cookie?: never;
+        };
+        /** One study with what is known of it */
+        get: operations["getStudy"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/studies/{study}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                study: string;
+            };
+            cookie?: never;
+        };
+        /** A picture of the difference of two variants */
+        get: operations["getDifference"];
         put?: never;
         post?: never;
         delete?: never;
@@ -611,6 +835,7 @@ export interface components {
             link_width?: number;
             linked_to?: string;
             watts?: number;
+            price?: components["schemas"]["Money"];
             /** @description Why it is there but cannot be used */
             unusable?: string;
         };
@@ -652,6 +877,10 @@ export interface components {
             findings?: string[];
             /** @description A rented server of a run */
             server?: boolean;
+            renderers?: components["schemas"]["Renderer"][];
+            folder?: components["schemas"]["Folder"];
+            /** @description Input files of shots that are not there */
+            missing?: string[];
         };
         HostList: {
             items: components["schemas"]["Host"][];
@@ -707,8 +936,29 @@ export interface components {
             deadline?: string;
             /** @description Of one running renderer */
             host_memory_gb?: number;
-            /** @description On each device of a crew */
+            /** @description Geometry and textures, on each device of a crew */
             device_memory_gb?: number;
+            /** @description The part of device_memory_gb that could be spilled to host memory */
+            textures_gb?: number;
+            /** @description Buffers that a device holds of the picture */
+            passes?: number;
+            /** @description What is permitted where memory does not do, in the order in which to try it; without it smaller-crew, larger-device */
+            out_of_memory?: ("smaller-crew" | "larger-device" | "spill" | "cpu" | "hold")[];
+            /** @description The compute backend that it must be rendered with */
+            backend?: string;
+            /**
+             * @description Of the renderer
+             * @example >= 4.2
+             */
+            version?: string;
+            plugins?: string[];
+            /** @description That it uses and that a device mode of a renderer may lack */
+            features?: string[];
+            /** @description Features whose lack was accepted by name */
+            accepts?: string[];
+            /** @description Files beside the scene that it needs below the scene folder */
+            inputs?: string[];
+            licence?: components["schemas"]["Name"];
         };
         Shot: {
             spec: components["schemas"]["ShotSpec"];
@@ -724,11 +974,17 @@ export interface components {
             shot: components["schemas"]["Name"];
             host: components["schemas"]["Name"];
             crew: string;
-            /**
-             * @description How many timed frames
-             * @default 3
-             */
+            /** @description How many timed frames, spread over the shot; without it 3, or 1 where a precision is asked */
             frames?: number;
+            /** @description Repeat until the median is known to within this share, or a bound is reached */
+            precision?: number;
+            /**
+             * @description Of each frame
+             * @default 15
+             */
+            max_repeats?: number;
+            /** @description Seconds after which no repeat begins */
+            max_s?: number;
         };
         Summary: {
             frames: number;
@@ -764,6 +1020,15 @@ export interface components {
                 [key: string]: string;
             };
             summary?: components["schemas"]["Summary"];
+            /**
+             * Format: double
+             * @description As asked
+             */
+            precision?: number;
+            /** Format: uuid */
+            sweep?: string;
+            /** @description What a sweep wanted to learn from it */
+            why?: string;
             frames: components["schemas"]["TrialFrame"][];
         };
         TrialFrame: {
@@ -784,6 +1049,410 @@ export interface components {
         TrialList: {
             items: components["schemas"]["Trial"][];
             next?: string;
+        };
+        NewSweep: {
+            shot: components["schemas"]["Name"];
+            /**
+             * @description Seconds after which no further trial begins
+             * @default 1800
+             */
+            budget_s?: number;
+            /**
+             * @description It stops when the ends of every crew's interval are less than this factor apart
+             * @default 1.35
+             */
+            goal?: number;
+            /**
+             * @description Timed frames of each trial
+             * @default 3
+             */
+            frames?: number;
+        };
+        Sweep: {
+            /** Format: uuid */
+            id: string;
+            shot: string;
+            /** @enum {string} */
+            state: "running" | "complete" | "ended";
+            /** @description Why it stopped */
+            why?: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            ended?: string;
+            /** Format: double */
+            budget_s: number;
+            /** Format: double */
+            goal: number;
+            trials: components["schemas"]["Trial"][];
+        };
+        SweepList: {
+            items: components["schemas"]["Sweep"][];
+            next?: string;
+        };
+        NewStudy: {
+            shot: components["schemas"]["Name"];
+            host: components["schemas"]["Name"];
+            crew: string;
+            /** @description Without it the shot's middle one */
+            frame?: number;
+            variants: {
+                name?: string;
+                /** @description What differs from the shot's own; empty, nothing */
+                settings?: {
+                    [key: string]: string;
+                };
+            }[];
+        };
+        Study: {
+            /** Format: uuid */
+            id: string;
+            shot: string;
+            host: string;
+            crew: string;
+            frame: number;
+            /** Format: date-time */
+            created: string;
+            complete: boolean;
+            variants: components["schemas"]["StudyVariant"][];
+        };
+        StudyVariant: {
+            name: string;
+            settings: {
+                [key: string]: string;
+            };
+            /**
+             * Format: uuid
+             * @description Whose frame the picture is
+             */
+            run: string;
+            state: components["schemas"]["RunState"];
+            cause?: string;
+            /** Format: double */
+            seconds?: number;
+            /**
+             * Format: double
+             * @description What the whole shot would take on this crew were every frame like this one
+             */
+            whole_s?: number;
+            distance?: components["schemas"]["Distance"];
+        };
+        /** @description From the first variant; channels count from 0 to 1 */
+        Distance: {
+            /** Format: double */
+            rmse: number;
+            /** Format: double */
+            psnr_db: number;
+            /** Format: double */
+            ssim: number;
+            same: boolean;
+        };
+        StudyList: {
+            items: components["schemas"]["Study"][];
+            next?: string;
+        };
+        Fit: {
+            /** @description Host or offer */
+            place: string;
+            source: string;
+            crew: string;
+            /** @enum {string} */
+            verdict: "fits" | "shares" | "spills" | "falls back" | "does not fit";
+            /**
+             * Format: double
+             * @description On each device
+             */
+            need_gb: number;
+            observed: boolean;
+            /**
+             * Format: double
+             * @description Free on the smallest device
+             */
+            limit_gb: number;
+            /** Format: double */
+            head_room_gb: number;
+            /** @description The device that is the limit */
+            limiting?: string;
+            /** Format: double */
+            spilled_gb?: number;
+            /** Format: double */
+            slowdown: number;
+            tight: boolean;
+            without?: {
+                device: string;
+                /** Format: double */
+                limit_gb: number;
+                verdict: string;
+            };
+            /** Format: double */
+            host_need_gb: number;
+            /** Format: double */
+            host_limit_gb: number;
+            /** @description That the host's memory holds at once */
+            renderers: number;
+            why: string;
+        };
+        ShotFit: {
+            shot: string;
+            /** Format: double */
+            need_gb: number;
+            /** Format: double */
+            declared_gb: number;
+            /** Format: double */
+            buffers_gb: number;
+            /** Format: double */
+            host_gb: number;
+            /** Format: double */
+            observed_gb?: number;
+            /** @description The frame ran out of memory at observed_gb */
+            at_least?: boolean;
+            permits?: string[];
+            fits: components["schemas"]["Fit"][];
+        };
+        Finding: {
+            /** @enum {string} */
+            level: "blocker" | "warning";
+            check: string;
+            text: string;
+            mend: string;
+        };
+        PreflightCrew: {
+            place: string;
+            source: string;
+            crew: string;
+            /** @enum {string} */
+            verdict: "clear" | "warnings" | "blocked";
+            findings: components["schemas"]["Finding"][];
+        };
+        Preflight: {
+            shot: string;
+            /** Format: date-time */
+            at: string;
+            clear: number;
+            warned: number;
+            blocked: number;
+            crews: components["schemas"]["PreflightCrew"][];
+        };
+        Parts: {
+            /**
+             * Format: double
+             * @description Prepare and finish
+             */
+            fixed_s: number;
+            /**
+             * Format: double
+             * @description Of all devices together
+             */
+            load_s: number;
+            /** Format: double */
+            work_s: number;
+        };
+        Difference: {
+            /**
+             * Format: double
+             * @description The baseline's time over this crew's
+             */
+            ratio: number;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            /** @description The 95 % interval leaves 1 out */
+            shown: boolean;
+            method: string;
+        };
+        CrewFigures: {
+            place: string;
+            source: string;
+            crew: string;
+            models: string[];
+            /** @description GPUs */
+            devices: number;
+            cpu?: boolean;
+            backend?: string;
+            /** @enum {string} */
+            basis: "measured" | "predicted" | "unknown" | "blocked";
+            /** Format: double */
+            seconds?: number;
+            /**
+             * Format: double
+             * @description Of the 90 % interval
+             */
+            low_s?: number;
+            /** Format: double */
+            high_s?: number;
+            /**
+             * Format: double
+             * @description Median of what was timed with the shot's settings as they are
+             */
+            measured_s?: number;
+            /** @description How many frames */
+            timed?: number;
+            parts?: components["schemas"]["Parts"];
+            /** Format: double */
+            frames_hour?: number;
+            /**
+             * Format: double
+             * @description Pixels times samples a pixel, where the shot sets samples
+             */
+            samples_second?: number;
+            /** Format: double */
+            speedup?: number;
+            /** Format: double */
+            speedup_low?: number;
+            /** Format: double */
+            speedup_high?: number;
+            /**
+             * Format: double
+             * @description Speed-up over what its devices give one by one
+             */
+            efficiency?: number;
+            difference?: components["schemas"]["Difference"];
+            /**
+             * Format: double
+             * @description Of its devices while it rendered, 0 to 1
+             */
+            use?: number;
+            /**
+             * Format: double
+             * @description On a device
+             */
+            peak_gb?: number;
+            /** Format: double */
+            host_peak_gb?: number;
+            frame_cost?: components["schemas"]["Money"];
+            /**
+             * Format: double
+             * @description Frames for one unit of the currency by the hour
+             */
+            frames_money?: number;
+            /**
+             * Format: double
+             * @description The whole shot on this crew alone
+             */
+            whole_s?: number;
+            /** @description Whether that is before the deadline */
+            meets?: boolean;
+            fit?: string;
+            note?: string;
+            /** @description Unlike conditions of what was timed */
+            cautions?: string[];
+        };
+        /** @description Timed with other settings than the shot's; never set into a ratio */
+        UnlikeSettings: {
+            place: string;
+            crew: string;
+            /** Format: double */
+            seconds: number;
+            timed: number;
+            settings: {
+                name: string;
+                then: string;
+                now: string;
+            }[];
+        };
+        HostDivision: {
+            place: string;
+            source: string;
+            /** @description That its memory holds */
+            renderers?: number;
+            cores?: number;
+            seats?: number;
+            /** @description In words */
+            best: string;
+            ways: {
+                crews: string[];
+                /** Format: double */
+                frames_hour: number;
+                idle: string[];
+                limited?: string;
+            }[];
+            break_even?: {
+                /**
+                 * Format: double
+                 * @description Times the work of a typical frame of the shot
+                 */
+                weight: number;
+                /**
+                 * Format: double
+                 * @description What such a frame takes on one device
+                 */
+                seconds?: number;
+                large: string;
+                small: string;
+                text?: string;
+            };
+        };
+        DeviceValue: {
+            model: string;
+            /** @description The host or offer on which it is worth that */
+            place?: string;
+            /**
+             * Format: double
+             * @description That one more of it, a crew of its own, would add
+             */
+            frames_hour: number;
+            /**
+             * Format: double
+             * @description Of the whole shot on all crews that can have it
+             */
+            hours_saved?: number;
+            price?: components["schemas"]["Money"];
+            /**
+             * Format: double
+             * @description Frames an hour for a thousand of the currency of its price
+             */
+            frames_hour_per_price?: number;
+            /**
+             * Format: double
+             * @description Frames for one unit of the currency of its running cost or rent
+             */
+            frames_per_money?: number;
+        };
+        Stretch: {
+            from: number;
+            to: number;
+            /**
+             * Format: double
+             * @description Work beside a typical frame: 1.4 is 40 % heavier
+             */
+            weight: number;
+            /** @description Timed in it */
+            frames: number;
+        };
+        ScalingPoint: {
+            model: string;
+            place?: string;
+            cpu: boolean;
+            devices: number;
+            /** Format: double */
+            seconds: number;
+            /** Format: double */
+            low_s: number;
+            /** Format: double */
+            high_s: number;
+            /** Format: double */
+            measured_s?: number;
+        };
+        Comparison: {
+            shot: string;
+            frames: number;
+            currency: string;
+            /** Format: date-time */
+            deadline?: string;
+            /**
+             * Format: double
+             * @description Until the deadline
+             */
+            left_s?: number;
+            baseline: string;
+            note?: string;
+            crews: components["schemas"]["CrewFigures"][];
+            unlike: components["schemas"]["UnlikeSettings"][];
+            divisions: components["schemas"]["HostDivision"][];
+            devices: components["schemas"]["DeviceValue"][];
+            stretches: components["schemas"]["Stretch"][];
+            scaling: components["schemas"]["ScalingPoint"][];
         };
         NewPlan: {
             shots: components["schemas"]["Name"][];
@@ -855,8 +1524,13 @@ export interface components {
             frame_s: number;
             /** @enum {string} */
             basis: "measured" | "predicted";
-            /** @description HOST/CREW on which the time was measured */
-            from?: string;
+            /**
+             * Format: double
+             * @description Of the 90 % interval of frame_s
+             */
+            low_s?: number;
+            /** Format: double */
+            high_s?: number;
             cost?: components["schemas"]["Money"];
         };
         PlannedServer: {
@@ -878,6 +1552,8 @@ export interface components {
             place: string;
             crew?: string;
             why: string;
+            /** @description What to do about it */
+            mend?: string;
         };
         PlanList: {
             items: components["schemas"]["Plan"][];
@@ -947,7 +1623,9 @@ export interface components {
             booked: number;
             done: number;
             /** @enum {string} */
-            state: "rendering" | "ready" | "later" | "lost" | "draining" | "finished";
+            state: "rendering" | "ready" | "later" | "lost" | "draining" | "finished" | "barred";
+            /** @description Why it gets no more frames of a shot */
+            barred?: string;
             shot?: string;
             frame?: number;
             /**
@@ -997,6 +1675,11 @@ export interface components {
             bytes?: number;
             /** Format: date-time */
             done?: string;
+            /**
+             * @description Of the file
+             * @enum {string}
+             */
+            format?: "png" | "jpeg" | "exr";
         };
         FrameList: {
             items: components["schemas"]["Frame"][];
@@ -1084,6 +1767,76 @@ export interface components {
             devices: components["schemas"]["Device"][];
             launchers: string[];
             findings?: string[];
+            renderers?: components["schemas"]["Renderer"][];
+            folder?: components["schemas"]["Folder"];
+        };
+        Renderer: {
+            launcher: string;
+            version?: string;
+            plugins?: string[];
+            cpu_only?: boolean;
+            /** @description Features by device mode: gpu, cpu, hybrid */
+            lacks?: {
+                [key: string]: string[];
+            };
+            /** @description Shares a scene over a memory link */
+            shares?: boolean;
+            /** @description Spills textures to host memory */
+            spills?: boolean;
+            /** @description Falls back to the CPU */
+            falls_back?: boolean;
+            /** @description Why it cannot be started */
+            trouble?: string;
+        };
+        Folder: {
+            writable: boolean;
+            network: boolean;
+            filesystem?: string;
+            /** Format: double */
+            free_gb: number;
+        };
+        Licence: {
+            pool: components["schemas"]["Name"];
+            /** @enum {string} */
+            kind: "floating" | "single-user" | "host";
+            seats: number;
+        };
+        DeviceSample: {
+            /** @description g0, g1, …; cpu is the processor with the host's memory */
+            device: string;
+            /** Format: double */
+            use?: number;
+            /** Format: int64 */
+            memory_bytes?: number;
+            /** Format: double */
+            celsius?: number;
+            /** Format: double */
+            watts?: number;
+            /** Format: double */
+            mhz?: number;
+        };
+        SampleSeries: {
+            device: string;
+            model?: string;
+            /** Format: int64 */
+            memory_limit_bytes?: number;
+            at: string[];
+            use?: number[];
+            memory_bytes?: number[];
+            celsius?: number[];
+            watts?: number[];
+            mhz?: number[];
+            /** @description What it was rendering for then; empty, nothing */
+            crew?: string[];
+        };
+        Samples: {
+            host: string;
+            /**
+             * Format: double
+             * @description What one point stands for
+             */
+            step_s: number;
+            devices: components["schemas"]["SampleSeries"][];
         };
         AgentOrders: {
             /**
@@ -1125,14 +1878,28 @@ export interface components {
             settings: {
                 [key: string]: string;
             };
+            backend?: string;
+            /**
+             * @description Permitted after the frame ran out of memory; without it the renderer keeps to its devices
+             * @enum {string}
+             */
+            memory_mode?: "spill" | "cpu";
         };
         Heartbeat: {
             /** Format: uuid */
             boot: string;
             held: components["schemas"]["Held"][];
+            samples?: components["schemas"]["DeviceSample"][];
+            /** @description The `inputs_sum` of the files that were looked for */
+            looked_for?: string;
+            /** @description Which of them are not there */
+            missing?: string[];
         };
         HeartbeatAnswer: {
             revoked: components["schemas"]["Held"][];
+            /** @description Files below the scene folder that shots need */
+            inputs?: string[];
+            inputs_sum?: string;
         };
         Measured: {
             /**
@@ -1153,6 +1920,11 @@ export interface components {
              * @description On the fullest device
              */
             device_peak_bytes?: number;
+            /**
+             * Format: double
+             * @description Of the crew's devices on average, where it can be read
+             */
+            device_use?: number;
             /** @description Mains or battery */
             conditions?: {
                 [key: string]: string;
@@ -1451,6 +2223,82 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getSamples: {
+        parameters: {
+            query?: {
+                /** @description How far back by the service's clock */
+                minutes?: number;
+            };
+            header?: never;
+            path: {
+                host: components["parameters"]["hostParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Samples */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Samples"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLicences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Pools */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Licence"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putLicence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                pool: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Licence"];
+            };
+        };
+        responses: {
+            /** @description Stored */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Licence"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listOffers: {
         parameters: {
             query?: {
@@ -1578,6 +2426,82 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getFit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Verdicts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotFit"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkShot: {
+        parameters: {
+            query?: {
+                /** @description A host, offer or source, or HOST/CREW; without it all */
+                on?: string;
+            };
+            header?: never;
+            path: {
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Findings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preflight"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareShot: {
+        parameters: {
+            query?: {
+                /** @description HOST/CREW to which speed-ups are; without it the slowest measured single GPU */
+                baseline?: string;
+                sort?: "seconds" | "cost" | "efficiency" | "crew" | "whole";
+            };
+            header?: never;
+            path: {
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listTrials: {
         parameters: {
             query?: {
@@ -1650,6 +2574,261 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Trial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportTimes: {
+        parameters: {
+            query?: {
+                shot?: components["schemas"]["Name"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Times */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importTimes: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key with the same body gives the first answer again */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description Stored */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        rows: number;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSweeps: {
+        parameters: {
+            query?: {
+                /** @description From `next` of the page before */
+                cursor?: components["parameters"]["cursor"];
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Sweeps */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createSweep: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key with the same body gives the first answer again */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSweep"];
+            };
+        };
+        responses: {
+            /** @description Begun */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sweep */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sweep: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The sweep */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listStudies: {
+        parameters: {
+            query?: {
+                shot?: components["schemas"]["Name"];
+                /** @description From `next` of the page before */
+                cursor?: components["parameters"]["cursor"];
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Studies */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StudyList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createStudy: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key with the same body gives the first answer again */
+                "Idempotency-Key"?: components["parameters"]["idempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewStudy"];
+            };
+        };
+        responses: {
+            /** @description Begun */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Study"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStudy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                study: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The study */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Study"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDifference: {
+        parameters: {
+            query: {
+                a: number;
+                b: number;
+            };
+            header?: never;
+            path: {
+                study: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The difference */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,61 @@
+package agent
+
+import (
+	"context"
+
+	"rotanex.example/api"
+	"rotanex.example/core/stock"
+)
+
+// samples says what each device does now: by its driver, or where that does not tell,
+// as with simulated devices, by what the renderers on it say.
+func (a *Agent) samples(ctx context.Context) []api.DeviceSample {
+	var out []api.DeviceSample
+	for _, s := range a.sampler.Sample(ctx) {
+		out = append(out, api.DeviceSample{Device: s.Device, Use: s.Use, MemoryBytes: s.MemoryBytes, Celsius: s.Celsius, Watts: s.Watts, Mhz: s.MHz})
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, j := range a.jobs {
+		j.mu.Lock()
+		for i := range out {
+			if said, ok := j.reading.Devices[out[i].Device]; ok {
+				out[i].Use, out[i].Celsius, out[i].Watts, out[i].Mhz = said.Use, said.Celsius, said.Watts, said.MHz
+				out[i].MemoryBytes = max(out[i].MemoryBytes, said.Bytes)
+			}
+		}
+		j.mu.Unlock()
+	}
+	for _, s := range out {
+		for _, j := range a.jobs {
+			j.used(s)
+		}
+	}
+	return out
+}
+
+// use adds up how much a crew's devices were used while it rendered.
+type use struct{ sum, count float64 }
+
+// used takes in a sample if its device is the job's. The CPU is shared with all else on
+// the host and does not count beside GPUs.
+func (j *job) used(s api.DeviceSample) {
+	for _, id := range j.Devices {
+		if id == s.Device && (id != stock.CPUDevice || len(j.Devices) == 1) {
+			j.mu.Lock()
+			j.use.sum += s.Use
+			j.use.count++
+			j.mu.Unlock()
+		}
+	}
+}
+
+// meanUse is how much the crew's devices were used, 0 where that was not seen.
+func (j *job) meanUse() float64 {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.use.count == 0 {
+		return 0
+	}
+	return min(1, j.use.sum/j.use.count)
+}

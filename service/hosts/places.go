@@ -1,0 +1,105 @@
+package hosts
+
+import (
+	"context"
+	"slices"
+	"strconv"
+	"time"
+
+	"rotanex.example/core/memory"
+	"rotanex.example/core/preflight"
+	"rotanex.example/core/stock"
+	"rotanex.example/core/timing"
+)
+
+// Place is where frames can be rendered: a host of one's own, or a server of an offer.
+type Place struct {
+	Name   string
+	Source string
+	Spec   stock.Host
+	Host   *Host  // nil for an offer
+	Offer  *Offer // nil for a host
+}
+
+// Places returns the hosts that are one's own and the offers, by name.
+func (h *Hosts) Places(ctx context.Context) ([]Place, error) {
+	owned, err := h.Owned(ctx)
+	if err != nil {
+		return nil, err
+	}
+	offers, err := h.Offers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Place
+	for i := range owned {
+		out = append(out, Place{Name: owned[i].Name, Source: owned[i].Source, Spec: owned[i].Spec, Host: &owned[i]})
+	}
+	for i := range offers {
+		out = append(out, Place{Name: offers[i].Name, Source: offers[i].Source, Spec: offers[i].Spec.Server(offers[i].Name), Offer: &offers[i]})
+	}
+	return out, nil
+}
+
+// Backend is the compute backend that a crew renders a shot with: the wanted one if
+// all its members have it, else their first; "" for the CPU alone.
+func Backend(c stock.Crew, wanted string) string {
+	if len(c.Devices) == 1 && c.Devices[0] == stock.CPUDevice || len(c.Backends) == 0 {
+		return ""
+	}
+	if slices.Contains(c.Backends, wanted) {
+		return wanted
+	}
+	return c.Backends[0]
+}
+
+// TimingPlace is a crew of a host as far as time goes.
+func TimingPlace(host stock.Host, c stock.Crew, backend string) timing.Place {
+	p := timing.Place{Host: host.Name, Crew: c.ID, Backend: backend}
+	for i, id := range c.Devices {
+		m := timing.Member{Model: c.Models[i], CPU: id == stock.CPUDevice}
+		if d := host.Device(id); d != nil && d.LinkWidth > 0 {
+			m.Link = strconv.Itoa(d.LinkWidth)
+		}
+		p.Members = append(p.Members, m)
+	}
+	return p
+}
+
+// MemoryCrew is a crew of a host as far as memory goes; r is the renderer there, nil
+// where it is not known.
+func MemoryCrew(host stock.Host, c stock.Crew, r *preflight.Renderer) memory.Crew {
+	out := memory.Crew{Linked: c.Linked, Host: memory.GB(host.MemoryGB)}
+	for _, id := range c.Devices {
+		if d := host.Device(id); d != nil {
+			out.Devices = append(out.Devices, memory.Device{ID: id, Total: memory.GB(d.MemoryGB), Held: memory.GB(d.HeldGB)})
+		} else {
+			out.CPU = true
+		}
+	}
+	if r != nil {
+		out.CanShare, out.CanSpill, out.CanFallBack = r.Shares, r.Spills, r.Falls
+	}
+	return out
+}
+
+// Renderer is the program of a launcher as the host's agent told of it; nil where
+// none did.
+func (h Host) Renderer(launcher string) *preflight.Renderer {
+	for i := range h.Renderers {
+		if h.Renderers[i].Launcher == launcher {
+			return &h.Renderers[i]
+		}
+	}
+	return nil
+}
+
+// OpensAt is when the host's hours next begin, if it is closed at a time; zero else.
+func (h Host) OpensAt(now time.Time, zone *time.Location) time.Time {
+	const ahead = 8 * 24 * time.Hour
+	windows := h.Spec.Windows(now, now.Add(ahead), zone)
+	if len(windows) == 0 || !windows[0].Start.After(now) {
+		return time.Time{}
+	}
+	return windows[0].Start
+}

@@ -1,0 +1,163 @@
+package prospects
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+
+	"rotanex.example/api"
+	"rotanex.example/core/preflight"
+	"rotanex.example/service/edge"
+)
+
+// Fit answers with the memory verdict of a shot on every crew.
+func (p *Prospects) Fit(w http.ResponseWriter, r *http.Request, name string) {
+	shot, err := p.shots.Find(r.Context(), name)
+	var v View
+	if err == nil {
+		v, err = p.Of(r.Context(), shot)
+	}
+	need, _ := v.Need.Device()
+	out := api.ShotFit{
+		Shot: name, NeedGb: need.GB(), DeclaredGb: (v.Need.Scene + v.Need.Buffers).GB(), BuffersGb: v.Need.Buffers.GB(),
+		HostGb: v.Need.HostEach().GB(), ObservedGb: v.Need.Observed.GB(), AtLeast: v.Need.AtLeast, Fits: []api.Fit{},
+	}
+	for _, step := range v.Need.Permits {
+		out.Permits = append(out.Permits, string(step))
+	}
+	for _, x := range v.All {
+		out.Fits = append(out.Fits, fitRecord(x))
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+func fitRecord(x Prospect) api.Fit {
+	f := x.Fit
+	out := api.Fit{
+		Place: x.Place.Name, Source: x.Place.Source, Crew: x.Crew.ID, Verdict: api.FitVerdict(f.Verdict), NeedGb: f.Need.GB(), Observed: f.Observed,
+		LimitGb: f.Limit.GB(), HeadRoomGb: f.HeadRoom.GB(), Limiting: f.Limiting, SpilledGb: f.Spilled.GB(), Slowdown: f.Slowdown, Tight: f.Tight,
+		HostNeedGb: f.HostNeed.GB(), HostLimitGb: f.HostLimit.GB(), Renderers: f.Renderers, Why: f.Why,
+	}
+	if f.Without != nil {
+		out.Without.Device, out.Without.LimitGb, out.Without.Verdict = f.Without.Device, f.Without.Limit.GB(), string(f.Without.Verdict)
+	}
+	return out
+}
+
+// Check answers with the preflight of a shot.
+func (p *Prospects) Check(w http.ResponseWriter, r *http.Request, name string, params api.CheckShotParams) {
+	shot, err := p.shots.Find(r.Context(), name)
+	var v View
+	if err == nil {
+		v, err = p.Of(r.Context(), shot)
+	}
+	out := api.Preflight{Shot: name, At: v.Now.UTC(), Crews: []api.PreflightCrew{}}
+	for _, x := range v.All {
+		if params.On != nil && !x.on(*params.On) {
+			continue
+		}
+		row := api.PreflightCrew{Place: x.Place.Name, Source: x.Place.Source, Crew: x.Crew.ID, Findings: []api.Finding{}, Verdict: api.PreflightCrewVerdictClear}
+		for _, f := range x.Findings {
+			row.Findings = append(row.Findings, api.Finding{Level: api.FindingLevel(f.Level), Check: f.Check, Text: f.Text, Mend: f.Mend})
+		}
+		switch {
+		case x.Blocked() != nil:
+			row.Verdict = api.PreflightCrewVerdictBlocked
+			out.Blocked++
+		case len(x.Findings) > 0:
+			row.Verdict = api.PreflightCrewVerdictWarnings
+			out.Warned++
+		default:
+			out.Clear++
+		}
+		out.Crews = append(out.Crews, row)
+	}
+	if err == nil && len(out.Crews) == 0 && params.On != nil {
+		err = edge.BadField("on", *params.On, "there is no such host, offer, source or crew; rotanex hosts list and rotanex offers list show them")
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+// on reports whether a prospect is of the host, offer, source or crew named.
+func (x Prospect) on(name string) bool {
+	return name == x.Place.Name || name == x.Place.Source || name == x.Name()
+}
+
+// Widest is how many times the low end of an estimate's interval its high end may be
+// for a plan to rest on it.
+const Widest = 2.2
+
+// Usable says why a plan must leave the crew out, with the mend, or "".
+func (x Prospect) Usable() (why, mend string) {
+	timed := "time a frame on it"
+	if x.Place.Host != nil {
+		timed = fmt.Sprintf("rotanex trial run SHOT --crew %s", x.Name())
+	}
+	if f := x.Blocked(); f != nil {
+		return f.Text, f.Mend
+	}
+	switch {
+	case !x.Known:
+		return x.Note, timed
+	case x.Estimate.High > Widest*x.Estimate.Low:
+		return fmt.Sprintf("predicted %.0f to %.0f s a frame: too wide to plan with%s", x.Estimate.Low, x.Estimate.High, because(x.Note)), timed
+	}
+	return "", ""
+}
+
+func because(note string) string {
+	if note == "" {
+		return ""
+	}
+	return "; " + note
+}
+
+// Licences answers with the licence pools.
+func (p *Prospects) Licences(w http.ResponseWriter, r *http.Request) {
+	var found []preflight.Licence
+	err := p.store.WithContext(r.Context()).Table("licences").Order("pool").Find(&found).Error
+	out := struct {
+		Items []preflight.Licence `json:"items"`
+	}{found}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+// PutLicence stores a licence pool.
+func (p *Prospects) PutLicence(w http.ResponseWriter, r *http.Request, pool string) {
+	l, err := edge.Body[preflight.Licence](r)
+	if err == nil && l.Pool != pool {
+		err = edge.BadField("/pool", l.Pool, "is not the pool in the path, "+pool)
+	}
+	if err == nil {
+		err = p.store.WithContext(r.Context()).Exec(
+			"INSERT INTO licences (pool, kind, seats) VALUES (?, ?, ?) ON CONFLICT (pool) DO UPDATE SET kind = excluded.kind, seats = excluded.seats",
+			l.Pool, l.Kind, l.Seats).Error
+	}
+	edge.Answer(w, r, http.StatusOK, l, err)
+}
+
+// devicesText counts like models: 2 × Halyard 12, Keel 8.
+func devicesText(models []string) string {
+	var order []string
+	counts := map[string]int{}
+	for _, m := range models {
+		if counts[m] == 0 {
+			order = append(order, m)
+		}
+		counts[m]++
+	}
+	for i, m := range order {
+		if counts[m] > 1 {
+			order[i] = fmt.Sprintf("%d × %s", counts[m], m)
+		}
+	}
+	return strings.Join(order, ", ")
+}
+
+// seats is how many renderers of the shot its licence lets run; 0 is no limit.
+func (v View) seats(l *preflight.Licence) int {
+	if v.Shot.Spec.Licence == "" || l == nil {
+		return 0
+	}
+	return max(1, l.Seats)
+}

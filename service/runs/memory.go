@@ -1,0 +1,155 @@
+package runs
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"rotanex.example/api"
+	"rotanex.example/core/memory"
+	"rotanex.example/core/preflight"
+	"rotanex.example/core/stock"
+	"rotanex.example/service/hosts"
+	"rotanex.example/service/shots"
+)
+
+// oftenOut is how many frames of a shot may run out of memory on a crew before the
+// crew gets no more of them.
+const oftenOut = 2
+
+// ranOut counts a try that ran out of memory. The frame goes where it fits, by what
+// its shot permits: to a smaller crew, to other devices, to the same crew with
+// textures spilled or on the CPU; or it is held for a person.
+func (q *Runs) ranOut(ctx context.Context, tx pgx.Tx, l leased, tail string, m *api.Measured) error {
+	var spec api.ShotSpec
+	if err := tx.QueryRow(ctx, "SELECT spec FROM run_shots WHERE run_id = $1 AND shot = $2", l.run, l.shot).Scan(&spec); err != nil {
+		return err
+	}
+	all, err := q.candidates(ctx, tx, l, spec, m)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(all, func(c candidate) bool { return c.Host == l.host && c.Crew == l.crew })
+	if i < 0 {
+		return q.fail(ctx, tx, l, string(api.OutOfMemory), tail, m)
+	}
+	failed := all[i]
+	others := make([]memory.Candidate, 0, len(all))
+	for k, c := range all {
+		if k != i {
+			others = append(others, c.Candidate)
+		}
+	}
+	step, to := memory.Answer(stepsLeft(shots.Permits(spec), l.mode), failed.Candidate, others, failed.falls)
+	tail = strings.TrimSpace(tail + "\n" + answerText(step, failed.Fit, to))
+	if err := q.bar(ctx, tx, l, step); err != nil {
+		return err
+	}
+	now := q.clock.Now()
+	var state string
+	same := step == memory.Spill || step == memory.CPU
+	places := []string{}
+	for _, c := range to {
+		places = append(places, c.Host+"/"+c.Crew)
+	}
+	mode := ""
+	if same {
+		mode = string(step)
+	}
+	if err := tx.QueryRow(ctx, `
+		UPDATE frames SET state = CASE WHEN $2 OR failures + 1 >= $3 THEN 'failed' ELSE 'waiting' END, failures = failures + 1,
+		       failed_on = CASE WHEN $4 THEN failed_on ELSE array_append(failed_on, host || '/' || crew) END,
+		       only_on = $5, memory_mode = $6, cause = 'out-of-memory', lease_until = NULL, boot = NULL, progress = 0
+		WHERE id = $1 RETURNING state`, l.id, step == memory.Hold, l.tries, same, places, mode).Scan(&state); err != nil {
+		return err
+	}
+	return q.free(ctx, tx, l, "failed", string(api.OutOfMemory), tail, state, now, m)
+}
+
+// stepsLeft are what a shot permits less what the frame was already rendered with.
+func stepsLeft(permits []memory.Step, mode string) []memory.Step {
+	return slices.DeleteFunc(slices.Clone(permits), func(s memory.Step) bool { return string(s) == mode })
+}
+
+func answerText(step memory.Step, f memory.Fit, to []memory.Candidate) string {
+	var where []string
+	for _, c := range to {
+		where = append(where, c.Host+"/"+c.Crew)
+	}
+	switch step {
+	case memory.Hold:
+		return fmt.Sprintf("out of memory: %s; nothing that the shot permits helps, so the frame is held", f.Why)
+	case memory.Spill, memory.CPU:
+		return fmt.Sprintf("out of memory: %s; tried again there with %s, as the shot permits", f.Why, step)
+	}
+	return fmt.Sprintf("out of memory: %s; it goes to %s (%s)", f.Why, strings.Join(where, " or "), step)
+}
+
+// candidate is a crew of the run that could have the frame.
+type candidate struct {
+	memory.Candidate
+	falls bool // its renderer can fall back to the CPU
+}
+
+// candidates lists the crews that have bookings of the shot, with their fit for what
+// it is now known to need: more than the crew had that it ran out on.
+func (q *Runs) candidates(ctx context.Context, tx pgx.Tx, l leased, spec api.ShotSpec, m *api.Measured) ([]candidate, error) {
+	need := shots.Need(spec)
+	if m != nil && m.DevicePeakBytes > 0 {
+		need.Observed, need.AtLeast = memory.Bytes(m.DevicePeakBytes), true
+	}
+	rows, err := tx.Query(ctx, `
+		SELECT DISTINCT ON (b.host, b.crew) b.host, b.crew, b.devices, h.spec, h.renderers
+		FROM bookings b JOIN hosts h ON h.name = b.host
+		WHERE b.run_id = $1 AND b.shot = $2 AND (b.barred = '' OR (b.host = $3 AND b.crew = $4)) ORDER BY b.host, b.crew`, l.run, l.shot, l.host, l.crew)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (c candidate, err error) {
+		var host stock.Host
+		var renderers []preflight.Renderer
+		if err = row.Scan(&c.Host, &c.Crew, &c.Devices, &host, &renderers); err != nil {
+			return c, err
+		}
+		crew, ok := host.FindCrew(c.Crew)
+		if !ok {
+			c.Fit = memory.Fit{Verdict: memory.DoesNotFit, Why: "the host cannot form the crew any more"}
+			return c, nil
+		}
+		h := hosts.Host{Renderers: renderers}
+		renderer := h.Renderer(spec.Launcher)
+		c.Fit, c.falls = memory.Judge(need, hosts.MemoryCrew(host, crew, renderer)), renderer != nil && renderer.Falls
+		return c, nil
+	})
+}
+
+// bar keeps further frames of the shot from a crew on which they keep running out, or
+// has them all rendered as this one is to be.
+func (q *Runs) bar(ctx context.Context, tx pgx.Tx, l leased, step memory.Step) error {
+	var before int
+	if err := tx.QueryRow(ctx, `
+		SELECT count(*) FROM attempts a JOIN frames f ON f.id = a.frame_id
+		WHERE a.run_id = $1 AND f.shot = $2 AND a.host = $3 AND a.crew = $4 AND a.cause = 'out-of-memory'`,
+		l.run, l.shot, l.host, l.crew).Scan(&before); err != nil {
+		return err
+	}
+	if before+1 < oftenOut || l.trial {
+		return nil
+	}
+	if step == memory.Spill || step == memory.CPU {
+		_, err := tx.Exec(ctx, "UPDATE bookings SET memory_mode = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, string(step))
+		return err
+	}
+	why := fmt.Sprintf("%d frames of %s ran out of memory on it", before+1, l.shot)
+	if _, err := tx.Exec(ctx, "UPDATE bookings SET barred = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, why); err != nil {
+		return err
+	}
+	// Frames that nobody is left to render are failed, not forgotten.
+	_, err := tx.Exec(ctx, `
+		UPDATE frames SET state = 'failed', cause = 'out-of-memory' WHERE run_id = $1 AND shot = $2 AND state = 'waiting'
+		  AND NOT EXISTS (SELECT 1 FROM bookings WHERE run_id = $1 AND shot = $2 AND barred = '')`, l.run, l.shot)
+	return err
+}

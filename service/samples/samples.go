@@ -1,0 +1,197 @@
+// Package samples keeps what devices do over time: use, memory, temperature, power
+// and clock, as agents report them with every heartbeat.
+package samples
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"sync"
+	"time"
+
+	"rotanex.example/api"
+	"rotanex.example/core/stock"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/hosts"
+	"rotanex.example/service/store"
+)
+
+// Samples looks after them.
+type Samples struct {
+	store *store.Store
+	clock clock.Clock
+	hosts *hosts.Hosts
+
+	mu     sync.Mutex
+	latest map[string]Latest
+}
+
+// Latest is the newest samples of a host.
+type Latest struct {
+	Devices []api.DeviceSample
+	At      time.Time // by the wall clock
+}
+
+// New makes it.
+func New(s *store.Store, c clock.Clock, h *hosts.Hosts) *Samples {
+	return &Samples{store: s, clock: c, hosts: h, latest: map[string]Latest{}}
+}
+
+// Of real time: kept in full for fullFor, then thinned to one in thin, and forgotten
+// after keptFor.
+const (
+	fullFor = 6 * time.Hour
+	thin    = 5 * time.Minute
+	keptFor = 14 * 24 * time.Hour
+)
+
+// Keep stores what an agent reported.
+func (q *Samples) Keep(ctx context.Context, host string, devices []api.DeviceSample) error {
+	if len(devices) == 0 {
+		return nil
+	}
+	wall := q.clock.WallNow()
+	q.mu.Lock()
+	q.latest[host] = Latest{devices, wall}
+	q.mu.Unlock()
+	data, err := json.Marshal(devices)
+	if err != nil {
+		return err
+	}
+	_, err = q.store.Pool.Exec(ctx, "INSERT INTO samples (host, at, wall, data) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", host, q.clock.Now(), wall, data)
+	return err
+}
+
+// Newest returns the newest samples of each host that this process was told.
+func (q *Samples) Newest() map[string]Latest {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	out := map[string]Latest{}
+	for host, l := range q.latest {
+		if q.clock.WallNow().Sub(l.At) < hosts.Lost {
+			out[host] = l
+		}
+	}
+	return out
+}
+
+// Prune thins and forgets old samples.
+func (q *Samples) Prune(ctx context.Context) error {
+	now := q.clock.WallNow()
+	_, err := q.store.Pool.Exec(ctx, `
+		DELETE FROM samples s WHERE wall < $1 OR (wall < $2 AND EXISTS (
+			SELECT 1 FROM samples o WHERE o.host = s.host AND o.at < s.at AND o.wall > s.wall - $3::interval
+			  AND date_bin($3::interval, o.wall, 'epoch') = date_bin($3::interval, s.wall, 'epoch')))`,
+		now.Add(-keptFor), now.Add(-fullFor), thin)
+	return err
+}
+
+// points is how many points a series has at most.
+const points = 240
+
+// Get answers with the samples of a host, each point the mean of a step.
+func (q *Samples) Get(w http.ResponseWriter, r *http.Request, name string, params api.GetSamplesParams) {
+	minutes := 120
+	if params.Minutes != nil {
+		minutes = *params.Minutes
+	}
+	out := api.Samples{Host: name, Devices: []api.SampleSeries{}}
+	host, err := q.hosts.Find(r.Context(), name)
+	if err == nil {
+		out.StepS = float64(minutes) * 60 / points
+		out.Devices, err = q.series(r.Context(), host, q.clock.Now().Add(-time.Duration(minutes)*time.Minute), out.StepS)
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+func (q *Samples) series(ctx context.Context, host hosts.Host, from time.Time, step float64) ([]api.SampleSeries, error) {
+	crews, err := q.crews(ctx, host.Name, from)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := q.store.Pool.Query(ctx, `
+		SELECT d->>'device', date_bin(make_interval(secs => $3), at, 'epoch') AS bin, avg((d->>'use')::float8), max((d->>'memory_bytes')::float8),
+		       max((d->>'celsius')::float8), avg((d->>'watts')::float8), avg((d->>'mhz')::float8)
+		FROM samples, jsonb_array_elements(data) AS d WHERE host = $1 AND at >= $2 GROUP BY 1, 2 ORDER BY 1, 2`, host.Name, from, step)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []api.SampleSeries{}
+	for rows.Next() {
+		var device string
+		var at time.Time
+		var use, memory, celsius, watts, mhz *float64
+		if err := rows.Scan(&device, &at, &use, &memory, &celsius, &watts, &mhz); err != nil {
+			return nil, err
+		}
+		if len(out) == 0 || out[len(out)-1].Device != device {
+			out = append(out, seriesOf(host.Spec, device))
+		}
+		s := &out[len(out)-1]
+		s.At = append(s.At, at.UTC())
+		s.Use = append(s.Use, orZero(use))
+		s.MemoryBytes = append(s.MemoryBytes, int64(orZero(memory)))
+		s.Celsius = append(s.Celsius, orZero(celsius))
+		s.Watts = append(s.Watts, orZero(watts))
+		s.Mhz = append(s.Mhz, orZero(mhz))
+		s.Crew = append(s.Crew, crewAt(crews, device, at, step))
+	}
+	return out, rows.Err()
+}
+
+func seriesOf(host stock.Host, device string) api.SampleSeries {
+	s := api.SampleSeries{Device: device, Model: host.CPU.Model, MemoryLimitBytes: int64(host.MemoryGB * 1e9)}
+	if d := host.Device(device); d != nil {
+		s.Model, s.MemoryLimitBytes = d.Model, int64(d.MemoryGB*1e9)
+	}
+	return s
+}
+
+func orZero(p *float64) float64 {
+	if p == nil {
+		return 0
+	}
+	return *p
+}
+
+// stint is a crew rendering a frame.
+type stint struct {
+	crew     string
+	from, to time.Time
+}
+
+// crews lists what the host's crews rendered since a time, by device.
+func (q *Samples) crews(ctx context.Context, host string, from time.Time) (map[string][]stint, error) {
+	rows, err := q.store.Pool.Query(ctx, `
+		SELECT a.crew, f.devices, a.started_at, a.ended_at FROM attempts a JOIN frames f ON f.id = a.frame_id
+		WHERE a.host = $1 AND a.ended_at >= $2
+		UNION ALL SELECT crew, devices, leased_at, $3 FROM frames WHERE host = $1 AND state = 'leased'`, host, from, q.clock.Now())
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string][]stint{}
+	for rows.Next() {
+		var s stint
+		var devices []string
+		if err := rows.Scan(&s.crew, &devices, &s.from, &s.to); err != nil {
+			return nil, err
+		}
+		for _, d := range devices {
+			out[d] = append(out[d], s)
+		}
+	}
+	return out, rows.Err()
+}
+
+func crewAt(all map[string][]stint, device string, at time.Time, step float64) string {
+	end := at.Add(time.Duration(step * float64(time.Second)))
+	for _, s := range all[device] {
+		if s.from.Before(end) && s.to.After(at) {
+			return s.crew
+		}
+	}
+	return ""
+}

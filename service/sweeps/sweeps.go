@@ -1,0 +1,264 @@
+// Package sweeps times the crews of a shot that tell most, side by side on free
+// agents, until every crew can be predicted well enough or the time that was given is
+// over. A sweep is carried on by whichever service process looks at it next.
+package sweeps
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+
+	"rotanex.example/api"
+	"rotanex.example/core/timing"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/events"
+	"rotanex.example/service/hosts"
+	"rotanex.example/service/prospects"
+	"rotanex.example/service/runs"
+	"rotanex.example/service/shots"
+	"rotanex.example/service/store"
+	"rotanex.example/service/timings"
+	"rotanex.example/service/trials"
+)
+
+// Sweep is the record of one.
+type Sweep struct {
+	ID        uuid.UUID `gorm:"primaryKey"`
+	Shot      string
+	Request   []byte
+	State     string
+	Why       string
+	BudgetS   float64
+	Goal      float64
+	Frames    int
+	CreatedAt time.Time
+	EndedAt   *time.Time
+}
+
+// Sweeps looks after them.
+type Sweeps struct {
+	store     *store.Store
+	clock     clock.Clock
+	feed      *events.Feed
+	shots     *shots.Shots
+	trials    *trials.Trials
+	prospects *prospects.Prospects
+}
+
+// New makes it.
+func New(s *store.Store, c clock.Clock, f *events.Feed, sh *shots.Shots, t *trials.Trials, p *prospects.Prospects) *Sweeps {
+	return &Sweeps{s, c, f, sh, t, p}
+}
+
+const (
+	defaultBudget = 1800
+	defaultGoal   = 1.35
+	defaultFrames = 3
+)
+
+// Create begins a sweep.
+func (q *Sweeps) Create(w http.ResponseWriter, r *http.Request, params api.CreateSweepParams) {
+	body, err := edge.Body[api.NewSweep](r)
+	id := runs.IDFor(r, params.IdempotencyKey)
+	if err == nil {
+		err = q.create(r.Context(), id, body)
+	}
+	q.answer(w, r, http.StatusCreated, id, err)
+}
+
+func (q *Sweeps) create(ctx context.Context, id uuid.UUID, body api.NewSweep) error {
+	if _, err := q.shots.Find(ctx, body.Shot); err != nil {
+		return err
+	}
+	s := Sweep{
+		ID: id, Shot: body.Shot, Request: runs.Fingerprint(body), State: "running", CreatedAt: q.clock.Now(),
+		BudgetS: or(float64(body.BudgetS), defaultBudget), Goal: or(float64(body.Goal), defaultGoal), Frames: int(or(float64(body.Frames), defaultFrames)),
+	}
+	var old []Sweep
+	if err := q.store.WithContext(ctx).Where("id = ?", id).Limit(1).Find(&old).Error; err != nil {
+		return err
+	}
+	if len(old) > 0 {
+		return runs.SameRequest(old[0].Request, s.Request)
+	}
+	if err := q.store.WithContext(ctx).Create(&s).Error; err != nil {
+		return err
+	}
+	return q.Advance(ctx)
+}
+
+func or(given, usual float64) float64 {
+	if given == 0 {
+		return usual
+	}
+	return given
+}
+
+// End lets a sweep begin no further trial.
+func (q *Sweeps) End(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	err := q.stop(r.Context(), id, "ended", "ended by a person")
+	q.answer(w, r, http.StatusOK, id, err)
+}
+
+func (q *Sweeps) stop(ctx context.Context, id uuid.UUID, state, why string) error {
+	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		done := tx.Exec("UPDATE sweeps SET state = ?, why = ?, ended_at = ? WHERE id = ? AND state = 'running'", state, why, q.clock.Now(), id)
+		if done.Error != nil || done.RowsAffected == 0 {
+			return done.Error
+		}
+		return q.feed.Write(tx, api.Event{Kind: api.EventKindTrial, State: state})
+	})
+	q.feed.Wake(events.Changes)
+	return err
+}
+
+// Advance carries every open sweep on: it begins the trials that tell most on hosts
+// where none of the sweep's is running. Several services may do so at once: each sweep
+// is looked at by one.
+func (q *Sweeps) Advance(ctx context.Context) error {
+	var open []Sweep
+	if err := q.store.WithContext(ctx).Where("state = 'running'").Order("created_at").Find(&open).Error; err != nil {
+		return err
+	}
+	for _, s := range open {
+		err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+			// Not the row's own lock: the trials that are begun refer to it.
+			var mine bool
+			if err := tx.Raw("SELECT pg_try_advisory_xact_lock(hashtextextended(?, 0))", "sweep "+s.ID.String()).Scan(&mine).Error; err != nil || !mine {
+				return err
+			}
+			return q.advance(ctx, s)
+		})
+		if err != nil {
+			return fmt.Errorf("sweep of %s: %w", s.Shot, err)
+		}
+	}
+	return nil
+}
+
+func (q *Sweeps) advance(ctx context.Context, s Sweep) error {
+	own, err := q.trials.Of(ctx, "trials.sweep_id = ?", s.ID)
+	if err != nil {
+		return err
+	}
+	busy := map[string]bool{} // hosts on which a trial of the sweep is under way
+	for _, t := range own {
+		if t.State == api.RunStateRunning || t.State == api.RunStatePaused {
+			busy[t.Host] = true
+		}
+	}
+	if spent := q.clock.Now().Sub(s.CreatedAt).Seconds(); spent >= s.BudgetS {
+		return q.finish(ctx, s, busy, fmt.Sprintf("its %.0f s are over", s.BudgetS))
+	}
+	shot, err := q.shots.Find(ctx, s.Shot)
+	if err != nil {
+		return err
+	}
+	view, err := q.prospects.Of(ctx, shot)
+	if err != nil {
+		return err
+	}
+	next := q.choose(view, s, own)
+	if len(next) == 0 {
+		return q.finish(ctx, s, busy, "every crew that could be timed is known well enough")
+	}
+	for _, c := range next {
+		if busy[c.Place.Host] {
+			continue
+		}
+		busy[c.Place.Host] = true
+		ask := trials.Ask{
+			ID: uuid.New(), Shot: shot, Host: c.Place.Host, Crew: c.Place.Crew, Repeats: 1, Sweep: &s.ID, Why: c.Why,
+			Frames: shot.Frames().Sample(s.Frames), Request: runs.Fingerprint(c.Place),
+		}
+		if err := q.trials.Begin(ctx, ask); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// finish ends the sweep once none of its trials runs any more.
+func (q *Sweeps) finish(ctx context.Context, s Sweep, busy map[string]bool, why string) error {
+	if len(busy) > 0 {
+		return nil
+	}
+	return q.stop(ctx, s.ID, "complete", why)
+}
+
+// choose lists the crews to time next. A crew that the sweep has timed, or failed to,
+// is not tried again.
+func (q *Sweeps) choose(view prospects.View, s Sweep, own []api.Trial) []timing.Choice {
+	var all []timing.Candidate
+	for _, x := range view.All {
+		if x.Place.Host == nil || x.Blocked() != nil && x.Blocked().Check != "deadline" {
+			continue
+		}
+		seconds := x.Estimate.Seconds
+		if !x.Known {
+			seconds = float64(len(x.Crew.Devices)) // a larger crew is not the first to be asked
+		}
+		all = append(all, timing.Candidate{Place: hosts.TimingPlace(x.Place.Spec, x.Crew, x.Backend), Seconds: seconds})
+	}
+	measured := map[string]bool{}
+	for _, r := range view.Known.Of(view.Shot) {
+		measured[r.Host+"/"+r.Crew()] = true
+	}
+	return timing.Next(view.Known.Model, timings.Subject(view.Shot), all, func(p timing.Place) bool {
+		return measured[p.Host+"/"+p.Crew] || slices.ContainsFunc(own, func(t api.Trial) bool { return t.Host == p.Host && t.Crew == p.Crew })
+	}, s.Goal)
+}
+
+func (q *Sweeps) record(ctx context.Context, s Sweep) (api.Sweep, error) {
+	out := api.Sweep{
+		Id: s.ID, Shot: s.Shot, State: api.SweepState(s.State), Why: s.Why, Created: s.CreatedAt.UTC(), BudgetS: s.BudgetS, Goal: s.Goal,
+	}
+	if s.EndedAt != nil {
+		out.Ended = s.EndedAt.UTC()
+	}
+	var err error
+	out.Trials, err = q.trials.Of(ctx, "trials.sweep_id = ?", s.ID)
+	return out, err
+}
+
+func (q *Sweeps) answer(w http.ResponseWriter, r *http.Request, status int, id uuid.UUID, err error) {
+	var out api.Sweep
+	if err == nil {
+		var found []Sweep
+		err = q.store.WithContext(r.Context()).Where("id = ?", id).Limit(1).Find(&found).Error
+		if err == nil && len(found) == 0 {
+			err = edge.NotFound(fmt.Sprintf("there is no sweep %s", id))
+		}
+		if err == nil {
+			out, err = q.record(r.Context(), found[0])
+		}
+	}
+	edge.Answer(w, r, status, out, err)
+}
+
+// Get answers with one sweep.
+func (q *Sweeps) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	q.answer(w, r, http.StatusOK, id, nil)
+}
+
+// List answers with a page of sweeps, newest first.
+func (q *Sweeps) List(w http.ResponseWriter, r *http.Request, params api.ListSweepsParams) {
+	out := api.SweepList{Items: []api.Sweep{}}
+	found, next, err := edge.Newest(q.store.WithContext(r.Context()), "created_at", "id",
+		func(x Sweep) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
+	out.Next = next
+	for _, s := range found {
+		var one api.Sweep
+		if one, err = q.record(r.Context(), s); err != nil {
+			break
+		}
+		out.Items = append(out.Items, one)
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}

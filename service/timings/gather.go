@@ -1,0 +1,287 @@
+// Package timings brings together every timed frame there is: those of trials, the
+// finished frames of runs and the times that were imported; and keeps the timing
+// model fitted to them.
+package timings
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"rotanex.example/api"
+	"rotanex.example/core/frames"
+	"rotanex.example/core/stock"
+	"rotanex.example/core/timing"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/hosts"
+	"rotanex.example/service/runs"
+	"rotanex.example/service/shots"
+	"rotanex.example/service/store"
+)
+
+// Timings looks after them.
+type Timings struct {
+	store *store.Store
+	clock clock.Clock
+	hosts *hosts.Hosts
+	kept  kept
+}
+
+// New makes it.
+func New(s *store.Store, c clock.Clock, h *hosts.Hosts) *Timings {
+	return &Timings{store: s, clock: c, hosts: h}
+}
+
+// Row is one timed frame with all that is known of it.
+type Row struct {
+	timing.Time
+	Number   int  // of the frame; meaningless for an import without one
+	Trial    bool // a test frame, not one of a run
+	Warm     bool // the first frame of a trial
+	Imported bool
+	Measured api.Measured
+	At       time.Time
+}
+
+// newest is how many finished frames the model learns from: the last ones.
+const newest = 50_000
+
+// stretches is into how many parts of its length a shot is divided to see which of
+// it is heavy.
+const stretches = 8
+
+// Stretch is a part of a shot: its frames from First to Last.
+type Stretch struct {
+	Name        string
+	First, Last int
+}
+
+// Stretches divides a set of frames into parts of about the same length.
+func Stretches(set frames.Set) []Stretch {
+	n := set.Len()
+	if n == 0 {
+		return nil
+	}
+	count := min(stretches, n)
+	var out []Stretch
+	for i := range count {
+		out = append(out, Stretch{fmt.Sprint(i + 1), set.At(i * n / count), set.At((i+1)*n/count - 1)})
+	}
+	return out
+}
+
+func stretchOf(all []Stretch, frame int) string {
+	for _, s := range all {
+		if frame <= s.Last {
+			return s.Name
+		}
+	}
+	if len(all) == 0 {
+		return ""
+	}
+	return all[len(all)-1].Name
+}
+
+type attemptRow struct {
+	RunID    uuid.UUID
+	Kind     string
+	Shot     string
+	Host     string
+	Crew     string
+	Frame    int
+	WarmUp   bool
+	Seconds  float64
+	EndedAt  time.Time
+	Measured *api.Measured `gorm:"serializer:json"`
+}
+
+// Rows returns the timed frames of a shot, or of all with "", the oldest first.
+func (t *Timings) Rows(ctx context.Context, shot string) ([]Row, error) {
+	var attempts []attemptRow
+	err := t.store.WithContext(ctx).Raw(`
+		SELECT f.run_id, r.kind, f.shot, a.host, a.crew, f.frame, f.warm_up, a.seconds, a.ended_at, a.measured
+		FROM attempts a JOIN frames f ON f.id = a.frame_id AND f.fence = a.fence JOIN runs r ON r.id = f.run_id
+		WHERE a.outcome = 'done' AND f.state = 'done' AND a.seconds > 0 AND (? = '' OR f.shot = ?) AND f.memory_mode = ''
+		ORDER BY a.id DESC LIMIT ?`, shot, shot, newest).Scan(&attempts).Error
+	if err != nil {
+		return nil, err
+	}
+	slices.Reverse(attempts)
+	specs, err := t.specs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	machines, err := t.machines(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Row
+	for _, a := range attempts {
+		spec := specs[a.RunID.String()+" "+a.Shot]
+		if row, ok := a.row(spec, machines[a.Host]); ok {
+			out = append(out, row)
+		}
+	}
+	imported, err := t.imported(ctx, shot)
+	return append(out, imported...), err
+}
+
+// row returns the attempt as a timed frame; false where its host is not known any more.
+func (a attemptRow) row(spec *shotOfRun, host stock.Host) (Row, bool) {
+	crew, ok := host.FindCrew(a.Crew)
+	if !ok || spec == nil {
+		return Row{}, false
+	}
+	frame := a.Frame
+	r := Row{
+		Time: timing.Time{
+			Shot: a.Shot, Host: a.Host, Devices: crew.Devices, Models: crew.Models, Backend: hosts.Backend(crew, spec.Spec.Backend), Seconds: a.Seconds,
+			Frame: &frame, WarmUp: a.WarmUp, Settings: shots.Settings(spec.Spec), Stretch: stretchOf(spec.stretches, a.Frame),
+		},
+		Number: a.Frame, Trial: a.Kind == runs.KindTrial, Warm: a.WarmUp, At: a.EndedAt,
+	}
+	for _, m := range hosts.TimingPlace(host, crew, "").Members {
+		r.Links = append(r.Links, m.Link)
+	}
+	if m := a.Measured; m != nil {
+		r.Measured, r.Conditions = *m, m.Conditions
+		r.Fixed, r.Load = m.Stages["prepare"]+m.Stages["finish"], m.Stages["load"]
+		if m.Stages["prepare"] == 0 || m.Stages["finish"] == 0 {
+			r.Fixed = 0 // half of it says nothing of the whole
+		}
+	}
+	return r, true
+}
+
+type shotOfRun struct {
+	runs.Shot
+	stretches []Stretch
+}
+
+func (t *Timings) specs(ctx context.Context) (map[string]*shotOfRun, error) {
+	var all []runs.Shot
+	if err := t.store.WithContext(ctx).Find(&all).Error; err != nil {
+		return nil, err
+	}
+	out := map[string]*shotOfRun{}
+	for _, s := range all {
+		set, err := frames.Parse(s.Spec.Frames)
+		if err != nil {
+			return nil, err
+		}
+		out[s.RunID.String()+" "+s.Shot] = &shotOfRun{s, Stretches(set)}
+	}
+	return out, nil
+}
+
+// machines returns the hosts by name, rented servers that are gone among them.
+func (t *Timings) machines(ctx context.Context) (map[string]stock.Host, error) {
+	out := map[string]stock.Host{}
+	var all []hosts.Host
+	if err := t.store.WithContext(ctx).Find(&all).Error; err != nil {
+		return nil, err
+	}
+	offers, err := t.hosts.Offers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var servers []runs.Server
+	if err := t.store.WithContext(ctx).Find(&servers).Error; err != nil {
+		return nil, err
+	}
+	for _, s := range servers {
+		for _, o := range offers {
+			if o.Name == s.Offer {
+				out[s.Host] = o.Spec.Server(s.Host)
+			}
+		}
+	}
+	for _, h := range all {
+		out[h.Name] = h.Spec
+	}
+	return out, nil
+}
+
+// Imported is the record of a time that was measured elsewhere.
+type Imported struct {
+	ID       int64 `gorm:"primaryKey"`
+	ImportID uuid.UUID
+	Shot     string
+	Data     timing.Time `gorm:"serializer:json"`
+	At       time.Time
+}
+
+// TableName is GORM's hook.
+func (Imported) TableName() string { return "times" }
+
+// imported returns imported times. What they do not say of the settings is taken to
+// be as the shot has it now.
+func (t *Timings) imported(ctx context.Context, shot string) ([]Row, error) {
+	var all []Imported
+	query := t.store.WithContext(ctx).Order("id")
+	if shot != "" {
+		query = query.Where("shot = ?", shot)
+	}
+	if err := query.Find(&all).Error; err != nil || len(all) == 0 {
+		return nil, err
+	}
+	var known []shots.Shot
+	if err := t.store.WithContext(ctx).Find(&known).Error; err != nil {
+		return nil, err
+	}
+	settings, parts := map[string]map[string]string{}, map[string][]Stretch{}
+	for _, s := range known {
+		settings[s.Name], parts[s.Name] = shots.Settings(s.Spec), Stretches(s.Frames())
+	}
+	var out []Row
+	for _, x := range all {
+		r := Row{Time: x.Data, Imported: true, Warm: x.Data.WarmUp, At: x.At}
+		merged := map[string]string{}
+		for name, value := range settings[x.Shot] {
+			merged[name] = value
+		}
+		for name, value := range x.Data.Settings {
+			merged[name] = value
+		}
+		r.Settings = merged
+		if x.Data.Frame != nil {
+			r.Number, r.Stretch = *x.Data.Frame, stretchOf(parts[x.Shot], *x.Data.Frame)
+		}
+		out = append(out, r)
+	}
+	return out, nil
+}
+
+// Import stores times that were measured elsewhere, all or none. Under an id that was
+// used before it stores nothing again.
+func (t *Timings) Import(ctx context.Context, id uuid.UUID, text string) (int, error) {
+	rows, err := timing.ReadTimes(strings.NewReader(text))
+	if err != nil {
+		return 0, err
+	}
+	now := t.clock.Now()
+	var records []Imported
+	for _, r := range rows {
+		records = append(records, Imported{ImportID: id, Shot: r.Shot, Data: r, At: now})
+	}
+	var before int64
+	if err := t.store.WithContext(ctx).Model(&Imported{}).Where("import_id = ?", id).Count(&before).Error; err != nil || before > 0 {
+		return int(before), err
+	}
+	const batch = 1000
+	return len(records), t.store.WithContext(ctx).CreateInBatches(records, batch).Error
+}
+
+// Export returns all times as a file has them.
+func (t *Timings) Export(ctx context.Context, shot string) ([]timing.Time, error) {
+	rows, err := t.Rows(ctx, shot)
+	out := make([]timing.Time, len(rows))
+	for i, r := range rows {
+		out[i] = r.Time
+	}
+	return out, err
+}

@@ -1,0 +1,174 @@
+package timings
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"sync"
+
+	"rotanex.example/api"
+	"rotanex.example/core/memory"
+	"rotanex.example/core/timing"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/runs"
+	"rotanex.example/service/shots"
+)
+
+// Knowledge is the timed frames with the model that was fitted to them. It does not
+// change.
+type Knowledge struct {
+	Model *timing.Model // nil where nothing was timed
+	Rows  []Row
+}
+
+// kept is the last knowledge and what it is of.
+type kept struct {
+	mu  sync.Mutex
+	of  string
+	all *Knowledge
+}
+
+// Know returns what the timed frames say. It is fitted anew only when there are new
+// ones.
+func (t *Timings) Know(ctx context.Context) (*Knowledge, error) {
+	t.kept.mu.Lock()
+	defer t.kept.mu.Unlock()
+	var of string
+	err := t.store.WithContext(ctx).Raw(`SELECT concat_ws(' ',
+		(SELECT max(id) FROM attempts WHERE outcome = 'done'), (SELECT max(id) FROM times), (SELECT max(updated_at) FROM shots),
+		(SELECT count(*) FROM hosts), (SELECT count(*) FROM offers))`).Scan(&of).Error
+	if err != nil || t.kept.all != nil && t.kept.of == of {
+		return t.kept.all, err
+	}
+	rows, err := t.Rows(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	k := &Knowledge{Rows: rows}
+	times := make([]timing.Time, len(rows))
+	for i, r := range rows {
+		times[i] = r.Time
+	}
+	if observed, _ := timing.Observe(times); len(observed) > 0 {
+		if k.Model, err = timing.Fit(observed); err != nil {
+			return nil, fmt.Errorf("fitting the timing model: %w", err)
+		}
+	}
+	t.kept.of, t.kept.all = of, k
+	return k, nil
+}
+
+// Subject is the name under which a shot, with its settings as they are now, stands in
+// the model.
+func Subject(shot shots.Shot) string {
+	return timing.Time{Shot: shot.Name, Settings: shots.Settings(shot.Spec)}.Subject()
+}
+
+// Of returns the rows of a shot with its settings as they are now, warm-ups left out.
+func (k *Knowledge) Of(shot shots.Shot) []Row {
+	subject := Subject(shot)
+	var out []Row
+	for _, r := range k.Rows {
+		if !r.WarmUp && r.Shot == shot.Name && r.Subject() == subject {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// Estimate says what a typical frame of the shot takes at a place, and on what little
+// that rests, if it does; an error says why nothing can be said.
+func (k *Knowledge) Estimate(shot shots.Shot, place timing.Place) (timing.Estimate, timing.Prediction, error) {
+	if k.Model == nil {
+		return timing.Estimate{}, timing.Prediction{}, fmt.Errorf("no frame was timed yet")
+	}
+	subject := Subject(shot)
+	if why := k.Model.Unknown(subject, place); why != "" {
+		return timing.Estimate{}, timing.Prediction{}, fmt.Errorf("%s", why)
+	}
+	p, err := k.Model.Predict(subject, place, k.Model.Parts(subject), "", false)
+	if err != nil {
+		return timing.Estimate{}, p, err
+	}
+	e := timing.Estimate{Seconds: p.Seconds, Low: p.Low, High: p.High, Basis: timing.Predicted}
+	if slices.ContainsFunc(k.Rows, func(r Row) bool {
+		return !r.WarmUp && r.Host == place.Host && r.Crew() == place.Crew && r.Shot == shot.Name && r.Subject() == subject
+	}) {
+		e.Basis = timing.Measured
+	}
+	return e, p, nil
+}
+
+// Need returns what the shot's frames need of memory: as declared, corrected by what
+// was observed with its settings as they are now.
+func (t *Timings) Need(ctx context.Context, shot shots.Shot) (memory.Need, error) {
+	n := shots.Need(shot.Spec)
+	var seen []struct {
+		Spec    api.ShotSpec `gorm:"serializer:json"`
+		Outcome string
+		Device  int64
+		Host    int64
+	}
+	err := t.store.WithContext(ctx).Raw(`
+		SELECT s.spec, a.outcome, max((a.measured->>'device_peak_bytes')::bigint) AS device, max((a.measured->>'peak_memory_bytes')::bigint) AS host
+		FROM attempts a JOIN frames f ON f.id = a.frame_id JOIN run_shots s ON s.run_id = f.run_id AND s.shot = f.shot
+		WHERE f.shot = ? AND (a.outcome = 'done' OR a.cause = 'out-of-memory') AND f.memory_mode = ''
+		  AND jsonb_array_length(coalesce(f.devices, '[]')) < 2
+		GROUP BY 1, 2`, shot.Name).Scan(&seen).Error
+	if err != nil {
+		return n, err
+	}
+	now := shots.Settings(shot.Spec)
+	var ranOut memory.Bytes
+	for _, s := range seen {
+		if !sameSettings(shots.Settings(s.Spec), now) {
+			continue
+		}
+		peak := memory.Bytes(s.Device)
+		switch {
+		case s.Outcome == "done":
+			n.HostObserved = max(n.HostObserved, memory.Bytes(s.Host))
+			n.Observed = max(n.Observed, peak)
+		default:
+			ranOut = max(ranOut, peak)
+		}
+	}
+	if ranOut > n.Observed {
+		n.Observed, n.AtLeast = ranOut, true
+	}
+	return n, nil
+}
+
+func sameSettings(a, b map[string]string) bool {
+	return timing.Time{Settings: a}.Subject() == timing.Time{Settings: b}.Subject()
+}
+
+// PostTimes takes in a CSV file of times.
+func (t *Timings) PostTimes(w http.ResponseWriter, r *http.Request, params api.ImportTimesParams) {
+	text, err := edge.Text(r)
+	var out struct {
+		Rows int `json:"rows"`
+	}
+	if err == nil {
+		if out.Rows, err = t.Import(r.Context(), runs.IDFor(r, params.IdempotencyKey), text); err != nil {
+			err = edge.BadField("body", "", err.Error())
+		}
+	}
+	edge.Answer(w, r, http.StatusCreated, out, err)
+}
+
+// GetTimes answers with a CSV file of times.
+func (t *Timings) GetTimes(w http.ResponseWriter, r *http.Request, params api.ExportTimesParams) {
+	shot := ""
+	if params.Shot != nil {
+		shot = *params.Shot
+	}
+	times, err := t.Export(r.Context(), shot)
+	if err != nil {
+		edge.Fail(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "text/csv; charset=utf-8")
+	_ = timing.WriteTimes(w, times) // the reader is gone
+}
