@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -71,6 +72,7 @@ type Agent struct {
 	found  discover.Found
 
 	sampler *discover.Sampler
+	latest  atomic.Pointer[[]api.DeviceSample]
 	stock   string // path of a file that describes the host
 
 	mu   sync.Mutex
@@ -107,6 +109,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	defer a.work.Wait()
 	defer stop(nil)
 	a.work.Go(func() { a.beat(ctx, beat, stop) })
+	a.work.Go(func() { a.sample(ctx) })
 	return a.lease(ctx, stop)
 }
 
@@ -260,7 +263,7 @@ func (a *Agent) beat(ctx context.Context, every time.Duration, stop context.Canc
 	var wanted []string // input files that shots need
 	var wantedSum string
 	for {
-		body := api.Heartbeat{Boot: a.boot, Held: a.held(), Samples: a.samples(ctx), LookedFor: wantedSum}
+		body := api.Heartbeat{Boot: a.boot, Held: a.held(), Samples: a.sampled(), LookedFor: wantedSum}
 		if wantedSum != "" {
 			body.Missing = a.missing(wanted)
 		}

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"time"
 
 	"rotanex.example/api"
 	"rotanex.example/core/stock"
@@ -32,6 +33,32 @@ func (a *Agent) samples(ctx context.Context) []api.DeviceSample {
 		}
 	}
 	return out
+}
+
+// sampleEvery is how often devices are looked at, in real time.
+const sampleEvery = 500 * time.Millisecond
+
+// sample looks at the devices until ctx ends.
+func (a *Agent) sample(ctx context.Context) {
+	ticks := time.NewTicker(sampleEvery)
+	defer ticks.Stop()
+	for {
+		now := a.samples(ctx)
+		a.latest.Store(&now)
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticks.C:
+		}
+	}
+}
+
+// sampled is what the devices did when they were last looked at.
+func (a *Agent) sampled() []api.DeviceSample {
+	if now := a.latest.Load(); now != nil {
+		return *now
+	}
+	return nil
 }
 
 // use adds up how much a crew's devices were used while it rendered.

@@ -101,7 +101,7 @@ func (a *app) fit() *cobra.Command {
 				fmt.Fprintf(cmd.OutOrStdout(), "%s needs %s on each device (%s), %s of host memory for each renderer.\n\n", f.Shot, gb(f.NeedGb), needText(f), gb(f.HostGb))
 			}
 			l := listing{columns: []string{"crew", "verdict", "needs", "limit", "head-room", "limited by", "without it", "renderers", "why"}, records: f, empty: "There is no crew."}
-			for _, x := range f.Fits {
+			for _, x := range alikeFits(f.Fits) {
 				without := none
 				if x.Without.Device != "" {
 					without = fmt.Sprintf("%s, %s", gb(x.Without.LimitGb), x.Without.Verdict)
@@ -110,7 +110,7 @@ func (a *app) fit() *cobra.Command {
 				if x.Limiting == "" {
 					need, limit, room = gb(x.HostNeedGb), gb(x.HostLimitGb), gb(x.HostLimitGb-x.HostNeedGb)
 				}
-				l.add(x.Place+"/"+x.Crew, verdictText(x), need, limit, room, orNone(x.Limiting), without, renderersText(x.Renderers), x.Why)
+				l.add(x.Place+"/"+x.Crew, verdictText(x), need, limit, room, orNone(x.Limiting), without, renderersText(x.Renderers), whyText(x))
 			}
 			return a.show(cmd, l)
 		}),
@@ -175,4 +175,27 @@ func verdictText(x api.Fit) string {
 		text += fmt.Sprintf(", ×%.2f slower", x.Slowdown)
 	}
 	return text
+}
+
+func whyText(x api.Fit) string {
+	if x.Blocked == "" {
+		return x.Why
+	}
+	return x.Why + "; blocked: " + x.Blocked
+}
+
+// alikeFits puts crews of a place of which the same is to be said into one line.
+func alikeFits(all []api.Fit) []api.Fit {
+	var out []api.Fit
+	var names []string
+	for _, x := range all {
+		if last := len(out) - 1; last >= 0 && out[last].Place == x.Place && whyText(out[last]) == whyText(x) && out[last].Verdict == x.Verdict {
+			names = append(names, x.Crew)
+			out[last].Crew = shortList(names)
+			continue
+		}
+		names = []string{x.Crew}
+		out = append(out, x)
+	}
+	return out
 }

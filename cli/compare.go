@@ -3,6 +3,8 @@ package cli
 import (
 	"fmt"
 	"io"
+	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -37,7 +39,7 @@ stretches of the shot are heavy. Times with other settings are listed, never com
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 				return err
 			}
-			advise(cmd.OutOrStdout(), x, len(x.Crews)-len(l.rows))
+			advise(cmd.OutOrStdout(), x)
 			return nil
 		}),
 	}
@@ -53,22 +55,43 @@ func crewListing(x api.Comparison, all bool) listing {
 		columns: []string{"crew", "basis", "a frame", "90 % interval", "frames/h", "samples/s", "speed-up", "difference", "efficiency", "use", "peak", "a frame costs", "whole shot", "in time"},
 		records: x, empty: "Nothing is known of any crew. Time some frames: rotanex trial sweep " + x.Shot,
 	}
-	for _, c := range x.Crews {
+	for i, c := range x.Crews {
 		if c.Seconds == 0 {
 			if all {
 				l.add(c.Place+"/"+c.Crew, string(c.Basis), none, c.Note, none, none, none, none, none, none, none, none, none, none)
 			}
 			continue
 		}
-		basis := string(c.Basis)
+		if c.Timed == 0 && slices.ContainsFunc(x.Crews[:i], func(o api.CrewFigures) bool { return alike(o, c) }) {
+			continue
+		}
+		basis, name := string(c.Basis), c.Place+"/"+c.Crew
+		if n := alikeCount(x.Crews[i:], c); c.Timed == 0 && n > 1 {
+			name += fmt.Sprintf(" (and %d alike)", n-1)
+		}
 		if c.Timed > 0 {
 			basis += fmt.Sprintf(" (%d)", c.Timed)
 		}
-		l.add(c.Place+"/"+c.Crew, basis, seconds(c.Seconds), seconds(c.LowS)+" – "+seconds(c.HighS), fmt.Sprintf("%.1f", c.FramesHour),
+		l.add(name, basis, seconds(c.Seconds), seconds(c.LowS)+" – "+seconds(c.HighS), fmt.Sprintf("%.1f", c.FramesHour),
 			quantity(c.SamplesSecond), times(c.Speedup), differenceText(x, c), ratio(c.Efficiency), ratio(c.Use), orNone(peakText(c)),
 			orNone(money(x.Currency, c.FrameCost)), seconds(c.WholeS), meetsText(x, c))
 	}
 	return l
+}
+
+// alike reports whether two crews of a place differ only in which of several like
+// devices they have.
+func alike(a, b api.CrewFigures) bool {
+	return a.Place == b.Place && a.Timed == 0 && b.Timed == 0 && a.Basis == b.Basis && slices.Equal(a.Models, b.Models) && math.Abs(a.Seconds/b.Seconds-1) < 0.01
+}
+
+func alikeCount(all []api.CrewFigures, c api.CrewFigures) (n int) {
+	for _, o := range all {
+		if alike(o, c) {
+			n++
+		}
+	}
+	return n
 }
 
 func times(x float64) string {
@@ -127,7 +150,13 @@ func differenceText(x api.Comparison, c api.CrewFigures) string {
 }
 
 // advise prints what the table does not hold.
-func advise(out io.Writer, x api.Comparison, hidden int) {
+func advise(out io.Writer, x api.Comparison) {
+	hidden := 0
+	for _, c := range x.Crews {
+		if c.Seconds == 0 {
+			hidden++
+		}
+	}
 	p := func(format string, args ...any) { _, _ = fmt.Fprintf(out, format+"\n", args...) }
 	p("")
 	if x.Baseline != "" {

@@ -25,7 +25,7 @@ takes and how far its picture is from the first one's: RMSE and SSIM with channe
 0 to 1, PSNR in decibels. A variant is settings that differ from the shot's, with a name
 of its own if it has a colon; "own" is the shot as it is. The console lays the pictures
 over each other.`,
-		Example: `  rotanex study run orrery-010 --crew dory/cpu --variant own --variant antialias=0.05 --variant "draft: antialias=1,quality=5"`,
+		Example: `  rotanex study run orrery-010 --crew dory/cpu --variant own --variant antialias=0.05 --variant "draft: antialias=0.9,quality=4"`,
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			host, name, ok := strings.Cut(crew, "/")
 			if !ok {

@@ -131,4 +131,3 @@ func (a *app) showTiming(cmd *cobra.Command, lines []timing.Line, rows int) erro
 	}
 	return nil
 }
-

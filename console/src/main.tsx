@@ -6,10 +6,12 @@ import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Problem } from "./api/client";
 import { useLiveUpdates } from "./api/events";
 import { useSession } from "./api/queries";
+import { Host } from "./pages/Host";
 import { Plan } from "./pages/Plan";
 import { Plans } from "./pages/Plans";
 import { Run } from "./pages/Run";
 import { Runs } from "./pages/Runs";
+import { Shot } from "./pages/Shot";
 import { Shots } from "./pages/Shots";
 import { SignIn } from "./pages/SignIn";
 import { Stock } from "./pages/Stock";
@@ -39,7 +41,10 @@ function Console() {
           <Route element={<Shell session={s} />}>
             <Route index element={<Navigate to="/runs" replace />} />
             <Route path="stock" element={<Stock />} />
+            <Route path="stock/:name" element={<Host />} />
             <Route path="shots" element={<Shots />} />
+            <Route path="shots/:name" element={<Shot />} />
+            <Route path="shots/:name/:view" element={<Shot />} />
             <Route path="plans" element={<Plans />} />
             <Route path="plans/:id" element={<Plan />} />
             <Route path="runs" element={<Runs />} />

@@ -52,8 +52,8 @@ type Device struct {
 	LinkedTo  string   `json:"linked_to,omitempty" yaml:"linked_to,omitempty"`   // the device it shares a memory link with
 	Watts     int      `json:"watts,omitempty" yaml:"watts,omitempty"`           // under full load
 
-	Price     pricing.Money `json:"price,omitzero" yaml:"price,omitempty"` // what one costs to buy
-	Unusable  string   `json:"unusable,omitempty" yaml:"unusable,omitempty"`     // why it is there but cannot be used
+	Price    pricing.Money `json:"price,omitzero" yaml:"price,omitempty"`        // what one costs to buy
+	Unusable string        `json:"unusable,omitempty" yaml:"unusable,omitempty"` // why it is there but cannot be used
 }
 
 // CPUDevice is the id that a host's processor has as a member of a crew.

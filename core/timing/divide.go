@@ -93,27 +93,44 @@ func disjoint(chosen []Option, o Option) bool {
 
 // together is what crews do side by side. Each renderer wants a core for itself and
 // one to feed each GPU; where the host has fewer, the parts on the CPU take longer by
-// as much.
+// as much. A crew that renders on the CPU has the cores that the others leave, and
+// the others' parts on the CPU take twice as long beside it.
 func together(crews []Option, devices []string, like func(string) string, limits Limits, weight float64) Division {
 	d := Division{Idle: []string{}}
-	wanted := 0
-	for _, c := range crews {
+	wanted := 0.0 // cores, but for rendering
+	rendering := -1
+	for i, c := range crews {
 		wanted++
 		for _, id := range c.Devices {
 			if id != cpu {
 				wanted++
+			} else {
+				rendering = i
 			}
 		}
 	}
-	slower := 1.0
-	if limits.Cores > 0 && wanted > limits.Cores {
-		slower = float64(wanted) / float64(limits.Cores)
+	cores := float64(limits.Cores)
+	slower, work := 1.0, 1.0 // of parts on the CPU, and of work on it
+	if cores > 0 && wanted > cores {
+		slower = wanted / cores
 		d.Limited = "too few cores to feed all of them"
 	}
+	if rendering >= 0 && len(crews) > 1 && cores > 0 {
+		own := 1.0 // the CPU's own crew's
+		if gpus := len(crews[rendering].Devices) - 1; gpus > 0 {
+			own += float64(gpus)
+		}
+		work = cores / max(0.1*cores, cores-(wanted-own))
+		slower *= 2
+	}
 	var kinds []string
-	for _, c := range crews {
+	for i, c := range crews {
 		d.Crews = append(d.Crews, c.Crew)
-		d.FramesHour += 3600 / ((c.Parts.Fixed+c.Parts.Load)*slower + c.Parts.Work*weight)
+		own := c.Parts.Work * weight
+		if i == rendering {
+			own *= work
+		}
+		d.FramesHour += 3600 / ((c.Parts.Fixed+c.Parts.Load)*slower + own)
 		var models []string
 		for _, id := range c.Devices {
 			models = append(models, like(id))

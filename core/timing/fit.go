@@ -30,9 +30,7 @@ type Model struct {
 	layout  *layout
 	cells   []fitted
 	spreads [groups]float64
-	row     float64 // spread of one frame about its cell's
-	misfit  float64 // spread of a cell about the formula
-	repeats int     // frames that say what row is
+	noises  []noise // of each subject
 	post    posterior
 	models  map[string]bool // device models observed
 	crews   map[string]bool // subjects of which a crew of several devices was observed
@@ -44,6 +42,13 @@ type Model struct {
 	draws *draws
 }
 
+// noise is how a subject's frames scatter: some are rendered on a busy machine.
+type noise struct {
+	row     float64 // spread of one frame about its cell's
+	misfit  float64 // spread of a cell about the formula
+	repeats int     // frames that say what row is
+}
+
 type fitted struct {
 	cell
 	subject int
@@ -51,9 +56,10 @@ type fitted struct {
 	weight float64 // 1 for a cell like others, near 0 for an outlier
 }
 
-// noise is the variance of a cell's log about the formula.
-func (m *Model) noise(c *cell) float64 {
-	return m.misfit*m.misfit + m.row*m.row/float64(c.frames)
+// variance is that of a cell's log about the formula.
+func (m *Model) variance(c *fitted) float64 {
+	n := m.noises[c.subject]
+	return n.misfit*n.misfit + n.row*n.row/float64(c.frames)
 }
 
 var errNothing = errors.New("there is no timed frame to learn from")
@@ -72,7 +78,7 @@ func fit(observed []Observation, from *Model) (*Model, error) {
 			return nil, err
 		}
 	}
-	m := &Model{layout: newLayout(), models: map[string]bool{}, crews: map[string]bool{}, at: map[cellKey]int{}, row: rowSpread, misfit: modelSpread}
+	m := &Model{layout: newLayout(), models: map[string]bool{}, crews: map[string]bool{}, at: map[cellKey]int{}}
 	for g := range groups {
 		m.spreads[g] = firstSpread[g].spread
 	}
@@ -81,14 +87,14 @@ func fit(observed []Observation, from *Model) (*Model, error) {
 		m.at[c.key()] = len(m.cells)
 		m.cells = append(m.cells, fitted{c, s, f, 1})
 		for _, d := range c.Place.Members {
-			m.models[d.Model] = true
+			m.models[c.Place.model(d)] = true
 			m.models[d.Like] = m.models[d.Like] || !d.CPU
 		}
 		if len(c.Place.Members) > 1 {
 			m.crews[c.Subject] = true
 		}
 	}
-	m.row, m.repeats = pooled(m.cells)
+	m.noises = scatter(m.cells, len(m.layout.subjects))
 	m.start()
 	m.anchor()
 	if from != nil {
@@ -110,16 +116,21 @@ func fit(observed []Observation, from *Model) (*Model, error) {
 	return m, m.climb()
 }
 
-// pooled is the spread of one frame within its cell, over all cells, and how many
-// frames more than cells it rests on.
-func pooled(all []fitted) (spread float64, repeats int) {
-	sum, free := rowCount*rowSpread*rowSpread, rowCount
+// scatter is the noise of each subject to begin with: the spread of its frames within
+// their cells, and the first guess of the rest.
+func scatter(all []fitted, subjects int) []noise {
+	out := make([]noise, subjects)
+	sum, free := make([]float64, subjects), make([]float64, subjects)
 	for _, c := range all {
-		sum += c.spread
-		free += float64(c.free)
-		repeats += c.free
+		sum[c.subject] += c.spread
+		free[c.subject] += float64(c.free)
+		out[c.subject].repeats += c.free
 	}
-	return math.Sqrt(sum / free), repeats
+	for s := range out {
+		out[s].row = math.Sqrt((rowCount*rowSpread*rowSpread + sum[s]) / (rowCount + free[s]))
+		out[s].misfit = modelSpread
+	}
+	return out
 }
 
 // start puts each subject's whole time where its cells say, at prior rates.
@@ -179,12 +190,13 @@ func (m *Model) startFrom(from *Model) {
 	for name, s := range m.layout.subject {
 		if o, known := from.layout.subject[name]; known {
 			carry(m.layout.subjects[s], from.layout.subjects[o])
+			m.noises[s].misfit = from.noises[o].misfit
+			if m.noises[s].repeats < fewRepeats {
+				m.noises[s].row = m.noises[s].misfit
+			}
 		}
 	}
-	m.spreads, m.misfit = from.spreads, from.misfit
-	if m.repeats < fewRepeats {
-		m.row = m.misfit
-	}
+	m.spreads = from.spreads
 	m.layout.centre = from.layout.centre
 }
 
@@ -212,7 +224,7 @@ func (m *Model) objective() float64 {
 		c := &m.cells[i]
 		p := c.parts(m.layout.global.x, m.layout.subjects[c.subject].x, m.layout.centre)
 		d := c.log - math.Log(p.Total())
-		sum += (tails + 1) / 2 * math.Log1p(d*d/m.noise(&c.cell)/tails)
+		sum += (tails + 1) / 2 * math.Log1p(d*d/m.variance(c)/tails)
 		sum += stageMiss(c.Fixed, p.Fixed) + stageMiss(c.Load, p.Load)
 	}
 	return sum
@@ -318,7 +330,7 @@ func (m *Model) normal() posterior {
 	for i := range m.cells {
 		c := &m.cells[i]
 		p, whole, fixed, load := m.gradient(c)
-		noise := m.noise(&c.cell)
+		noise := m.variance(c)
 		d := c.log - math.Log(p.Total())
 		c.weight = min(1, (tails+1)/(tails+d*d/noise))
 		a.add(c.subject, c.refs, whole, (tails+1)/(tails+d*d/noise)/noise, d)
@@ -357,26 +369,39 @@ func (m *Model) learnSpreads() float64 {
 		moved = max(moved, math.Abs(next/m.spreads[g]-1))
 		m.spreads[g] = next
 	}
-	missed, n := modelCount*modelSpread*modelSpread, modelCount
+	return max(moved, m.learnNoise())
+}
+
+// learnNoise sets each subject's misfit to what its cells say, about what subjects
+// have in common, and returns the largest relative change.
+func (m *Model) learnNoise() float64 {
+	missed, cells := make([]float64, len(m.noises)), make([]float64, len(m.noises))
 	for i := range m.cells {
 		c := &m.cells[i]
 		p, whole, _, _ := m.gradient(c)
 		d := c.log - math.Log(p.Total())
 		leverage := m.post.variance(c.subject, c.refs, whole)
-		weight := (tails + 1) / (tails + d*d/m.noise(&c.cell))
-		all := weight * (d*d + leverage)
-		if m.repeats < fewRepeats {
-			missed += all / 2
+		all := (tails + 1) / (tails + d*d/m.variance(c)) * (d*d + leverage)
+		if n := m.noises[c.subject]; n.repeats < fewRepeats {
+			missed[c.subject] += all / 2
 		} else {
-			missed += max(0, all-m.row*m.row/float64(c.frames))
+			missed[c.subject] += max(0, all-n.row*n.row/float64(c.frames))
 		}
-		n++
+		cells[c.subject]++
 	}
-	next := max(0.008, math.Sqrt(missed/n))
-	moved = max(moved, math.Abs(next/m.misfit-1))
-	m.misfit = next
-	if m.repeats < fewRepeats {
-		m.row = next
+	common := math.Log(modelSpread) // the mean of the logs, so that a noisy one does not count for all
+	for _, n := range m.noises {
+		common += math.Log(n.misfit)
+	}
+	common = math.Exp(common / float64(len(m.noises)+1))
+	moved := 0.0
+	for s := range m.noises {
+		n := &m.noises[s]
+		next := max(0.008, math.Sqrt((modelCount*common*common+missed[s])/(modelCount+cells[s])))
+		moved = max(moved, math.Abs(next/n.misfit-1))
+		if n.misfit = next; n.repeats < fewRepeats {
+			n.row = next
+		}
 	}
 	return moved
 }

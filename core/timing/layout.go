@@ -159,7 +159,7 @@ func (l *layout) formula(subject string, p Place, part, condition string) (int, 
 	for _, m := range p.Members {
 		if m.CPU {
 			f.cpu = &member{count: 1, rate: []ref{
-				globally("cpu "+m.Model, -2, 1),
+				globally("cpu "+p.model(m), -2, 1),
 				local(b.add("cpu "+m.Model, parameter{group: cpuBySubject})),
 			}}
 			continue
@@ -169,9 +169,9 @@ func (l *layout) formula(subject string, p Place, part, condition string) (int, 
 		if m.Like != "" {
 			x.rate, own = append(x.rate, globally("gpus "+m.Like, 0, own)), 0.25
 		}
-		x.rate = append(x.rate, globally("gpu "+m.Model, 0, own), local(b.add("gpu "+m.Model, parameter{group: gpuBySubject})))
+		x.rate = append(x.rate, globally("gpu "+p.model(m), 0, own), local(b.add("gpu "+m.Model, parameter{group: gpuBySubject})))
 		if backend != "" {
-			x.rate = append(x.rate, globally("backend "+backend, 0, 0.4), globally("backend "+backend+" "+m.Model, 0, 0.12))
+			x.rate = append(x.rate, globally("backend "+backend, 0, 0.4), globally("backend "+backend+" "+p.model(m), 0, 0.12))
 		}
 		if i := slices.IndexFunc(f.gpus, func(o member) bool { return slices.Equal(o.rate, x.rate) && o.link == x.link }); i >= 0 {
 			f.gpus[i].count++

@@ -25,6 +25,17 @@ type Place struct {
 	Crew    string   `json:"crew"` // the devices joined with +
 	Members []Member `json:"members"`
 	Backend string   `json:"backend,omitempty"`
+	// Renderer is the program; device rates are learnt for each by itself. "" is the
+	// one that all times are of.
+	Renderer string `json:"renderer,omitempty"`
+}
+
+// model is the name under which a member's rate is learnt.
+func (p Place) model(m Member) string {
+	if p.Renderer == "" {
+		return m.Model
+	}
+	return m.Model + " with " + p.Renderer
 }
 
 // devices returns how many of the members are GPUs and whether the CPU is one.

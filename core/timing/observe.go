@@ -61,7 +61,7 @@ func pairs(m map[string]string) string {
 
 // Place is where the time was measured.
 func (t Time) Place() Place {
-	p := Place{Host: t.Host, Crew: t.Crew(), Backend: t.Backend}
+	p := Place{Host: t.Host, Crew: t.Crew(), Backend: t.Backend, Renderer: t.Renderer}
 	for i, d := range t.Devices {
 		m := Member{Model: fmt.Sprintf("%s of %s", d, hostName(t.Host)), CPU: strings.HasPrefix(strings.ToLower(d), cpuDevice)}
 		if t.Models != nil {

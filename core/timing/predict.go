@@ -58,7 +58,7 @@ func (m *Model) Unknown(subject string, p Place) string {
 		return "no frame of the shot with these settings was timed"
 	}
 	for _, d := range p.Members {
-		if !m.models[d.Model] && (d.Like == "" || d.CPU || !m.models[d.Like]) {
+		if !m.models[p.model(d)] && (d.Like == "" || d.CPU || !m.models[d.Like]) {
 			return fmt.Sprintf("no frame was timed with %s, alone or in a crew", d.Model)
 		}
 	}
@@ -88,7 +88,7 @@ func (m *Model) Predict(subject string, p Place, parts []string, condition strin
 		own = own || cell != nil
 		for k := range sampled {
 			log := math.Log(f.parts(m.draws.global[k], m.draws.subjects[s][k], m.layout.centre).Total())
-			sampled[k] += math.Exp(m.beside(log, cell, m.draws.noise[k], frame))
+			sampled[k] += math.Exp(m.beside(log, s, cell, m.draws.noise[k], frame))
 		}
 		x := f.parts(m.layout.global.x, m.layout.subjects[s].x, m.layout.centre)
 		is.Fixed, is.Load, is.Work = is.Fixed+x.Fixed, is.Load+x.Load, is.Work+x.Work
@@ -107,16 +107,17 @@ func (m *Model) Predict(subject string, p Place, parts []string, condition strin
 
 // beside returns the log of a time about the formula's: as much off as deviate says,
 // and towards what was observed of this very cell, if anything was.
-func (m *Model) beside(log float64, own *fitted, deviate float64, frame bool) float64 {
-	misfit := m.misfit
+func (m *Model) beside(log float64, subject int, own *fitted, deviate float64, frame bool) float64 {
+	n := m.noises[subject]
+	misfit := n.misfit
 	if own != nil {
-		row := m.row * m.row / float64(own.frames)
+		row := n.row * n.row / float64(own.frames)
 		trust := own.weight * misfit * misfit / (misfit*misfit + row)
 		log += trust * (own.log - log)
 		misfit *= math.Sqrt(1 - trust)
 	}
 	if frame {
-		misfit = math.Hypot(misfit, m.row)
+		misfit = math.Hypot(misfit, n.row)
 	}
 	return log + misfit*deviate
 }

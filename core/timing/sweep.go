@@ -19,7 +19,7 @@ type Choice struct {
 }
 
 // Next picks the trials of a subject that tell most, the best first: one single
-// device of every model, then one crew large enough to show the parts that do not
+// device of every model that is not known well enough from other shots, GPUs before CPUs, then one crew large enough to show the parts that do not
 // shrink, then the crews whose interval is widest, as long as their ends are more
 // than the factor goal apart. m may be nil, before the first time. timed tells the
 // places that were timed or are being timed.
@@ -35,13 +35,24 @@ func Next(m *Model, subject string, all []Candidate, timed func(Place) bool, goa
 	}
 	fastest := slices.Clone(all)
 	slices.SortStableFunc(fastest, func(a, b Candidate) int { return cmp.Compare(a.Seconds, b.Seconds) })
+	anything := m != nil && m.Unknown(subject, Place{}) == ""
 	for _, c := range fastest {
-		if model := single(c.Place); model != "" && !known[model] {
-			known[model] = true
-			out = append(out, Choice{c, "a single " + model + " was not timed"})
+		model := single(c.Place)
+		if model == "" || known[model] {
+			continue
 		}
+		if anything {
+			p, err := m.Predict(subject, c.Place, nil, "", false)
+			if err == nil && (p.Certain(goal) || p.Low > tooSlow*fastest[0].Seconds) {
+				continue
+			}
+		} else if c.Place.Members[0].CPU && gpusAmong(all) {
+			continue // the GPUs first: they tell how slow it is, and whether it matters
+		}
+		known[model] = true
+		out = append(out, Choice{c, "a single " + model + " was not timed"})
 	}
-	if !shown {
+	if !shown && (anything || m == nil || !m.KnowsScaling()) {
 		if c, ok := largest(all); ok {
 			out = append(out, Choice{c, "a large crew shows the parts that do not shrink"})
 		}
@@ -58,7 +69,7 @@ func Next(m *Model, subject string, all []Candidate, timed func(Place) bool, goa
 		if timed(c.Place) {
 			continue
 		}
-		if p, err := m.Predict(subject, c.Place, nil, "", false); err == nil && !p.Certain(goal) {
+		if p, err := m.Predict(subject, c.Place, nil, "", false); err == nil && !p.Certain(goal) && p.Low <= tooSlow*fastest[0].Seconds {
 			unsure = append(unsure, wide{c, p})
 		}
 	}
@@ -67,6 +78,14 @@ func Next(m *Model, subject string, all []Candidate, timed func(Place) bool, goa
 		out = append(out, Choice{w.Candidate, fmt.Sprintf("predicted %.3g to %.3g s: too wide", w.p.Low, w.p.High)})
 	}
 	return out
+}
+
+// tooSlow is how many times as long as on the fastest crew a frame may take on one
+// that is worth timing.
+const tooSlow = 8
+
+func gpusAmong(all []Candidate) bool {
+	return slices.ContainsFunc(all, func(c Candidate) bool { gpus, _ := c.Place.devices(); return gpus > 0 })
 }
 
 // single returns the model of a crew of one device, or "".

@@ -28,8 +28,9 @@ type Time struct {
 	Conditions map[string]string
 	Settings   map[string]string
 
-	// Not in a file: the stretch of the shot that the frame is from, which then counts
+	// Not in a file: the renderer, see Place; the stretch of the shot that the frame is from, which then counts
 	// instead of the frame; and what the renderer says of its stages, see Observation.
+	Renderer    string
 	Stretch     string
 	Fixed, Load float64
 }

@@ -53,9 +53,9 @@ func Backend(c stock.Crew, wanted string) string {
 	return c.Backends[0]
 }
 
-// TimingPlace is a crew of a host as far as time goes.
-func TimingPlace(host stock.Host, c stock.Crew, backend string) timing.Place {
-	p := timing.Place{Host: host.Name, Crew: c.ID, Backend: backend}
+// TimingPlace is a crew of a host as far as time goes, with the renderer there.
+func TimingPlace(host stock.Host, c stock.Crew, backend, renderer string) timing.Place {
+	p := timing.Place{Host: host.Name, Crew: c.ID, Backend: backend, Renderer: renderer}
 	for i, id := range c.Devices {
 		m := timing.Member{Model: c.Models[i], CPU: id == stock.CPUDevice}
 		if d := host.Device(id); d != nil && d.LinkWidth > 0 {

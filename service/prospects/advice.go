@@ -276,7 +276,7 @@ func (c *comparison) scaling() []api.ScalingPoint {
 
 func (c *comparison) point(place hosts.Place, model string, ids []string) (api.ScalingPoint, bool) {
 	crew := stock.Crew{ID: strings.Join(ids, "+"), Devices: ids, Models: slices.Repeat([]string{model}, len(ids)), Backends: place.Spec.Device(ids[0]).Backends}
-	e, _, err := c.Known.Estimate(c.Shot, hosts.TimingPlace(place.Spec, crew, hosts.Backend(crew, c.Shot.Spec.Backend)))
+	e, _, err := c.Known.Estimate(c.Shot, hosts.TimingPlace(place.Spec, crew, hosts.Backend(crew, c.Shot.Spec.Backend), c.Shot.Spec.Launcher))
 	if err != nil {
 		return api.ScalingPoint{}, false
 	}

@@ -38,6 +38,11 @@ func fitRecord(x Prospect) api.Fit {
 		LimitGb: f.Limit.GB(), HeadRoomGb: f.HeadRoom.GB(), Limiting: f.Limiting, SpilledGb: f.Spilled.GB(), Slowdown: f.Slowdown, Tight: f.Tight,
 		HostNeedGb: f.HostNeed.GB(), HostLimitGb: f.HostLimit.GB(), Renderers: f.Renderers, Why: f.Why,
 	}
+	for _, b := range x.Findings {
+		if b.Level == preflight.Blocker && b.Check != "memory" && b.Check != "agent" && out.Blocked == "" {
+			out.Blocked = b.Text
+		}
+	}
 	if f.Without != nil {
 		out.Without.Device, out.Without.LimitGb, out.Without.Verdict = f.Without.Device, f.Without.Limit.GB(), string(f.Without.Verdict)
 	}

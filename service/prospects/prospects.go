@@ -123,7 +123,7 @@ func (p *Prospects) prospect(v View, place hosts.Place, c stock.Crew, licence *p
 		renderer = place.Host.Renderer(v.Shot.Spec.Launcher)
 	}
 	out.Fit = memory.Judge(v.Need, hosts.MemoryCrew(place.Spec, c, renderer))
-	e, prediction, err := v.Known.Estimate(v.Shot, hosts.TimingPlace(place.Spec, c, out.Backend))
+	e, prediction, err := v.Known.Estimate(v.Shot, hosts.TimingPlace(place.Spec, c, out.Backend, v.Shot.Spec.Launcher))
 	if err != nil {
 		out.Note = err.Error()
 	} else {

@@ -204,7 +204,7 @@ func (q *Sweeps) choose(view prospects.View, s Sweep, own []api.Trial) []timing.
 		if !x.Known {
 			seconds = float64(len(x.Crew.Devices)) // a larger crew is not the first to be asked
 		}
-		all = append(all, timing.Candidate{Place: hosts.TimingPlace(x.Place.Spec, x.Crew, x.Backend), Seconds: seconds})
+		all = append(all, timing.Candidate{Place: hosts.TimingPlace(x.Place.Spec, x.Crew, x.Backend, view.Shot.Spec.Launcher), Seconds: seconds})
 	}
 	measured := map[string]bool{}
 	for _, r := range view.Known.Of(view.Shot) {

@@ -139,12 +139,12 @@ func (a attemptRow) row(spec *shotOfRun, host stock.Host) (Row, bool) {
 	frame := a.Frame
 	r := Row{
 		Time: timing.Time{
-			Shot: a.Shot, Host: a.Host, Devices: crew.Devices, Models: crew.Models, Backend: hosts.Backend(crew, spec.Spec.Backend), Seconds: a.Seconds,
+			Shot: a.Shot, Host: a.Host, Devices: crew.Devices, Models: crew.Models, Backend: hosts.Backend(crew, spec.Spec.Backend), Seconds: a.Seconds, Renderer: spec.Spec.Launcher,
 			Frame: &frame, WarmUp: a.WarmUp, Settings: shots.Settings(spec.Spec), Stretch: stretchOf(spec.stretches, a.Frame),
 		},
 		Number: a.Frame, Trial: a.Kind == runs.KindTrial, Warm: a.WarmUp, At: a.EndedAt,
 	}
-	for _, m := range hosts.TimingPlace(host, crew, "").Members {
+	for _, m := range hosts.TimingPlace(host, crew, "", "").Members {
 		r.Links = append(r.Links, m.Link)
 	}
 	if m := a.Measured; m != nil {
@@ -234,8 +234,9 @@ func (t *Timings) imported(ctx context.Context, shot string) ([]Row, error) {
 		return nil, err
 	}
 	settings, parts := map[string]map[string]string{}, map[string][]Stretch{}
+	renderers := map[string]string{}
 	for _, s := range known {
-		settings[s.Name], parts[s.Name] = shots.Settings(s.Spec), Stretches(s.Frames())
+		settings[s.Name], parts[s.Name], renderers[s.Name] = shots.Settings(s.Spec), Stretches(s.Frames()), s.Spec.Launcher
 	}
 	var out []Row
 	for _, x := range all {
@@ -247,7 +248,7 @@ func (t *Timings) imported(ctx context.Context, shot string) ([]Row, error) {
 		for name, value := range x.Data.Settings {
 			merged[name] = value
 		}
-		r.Settings = merged
+		r.Settings, r.Renderer = merged, renderers[x.Shot]
 		if x.Data.Frame != nil {
 			r.Number, r.Stretch = *x.Data.Frame, stretchOf(parts[x.Shot], *x.Data.Frame)
 		}

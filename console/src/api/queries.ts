@@ -97,3 +97,72 @@ export const useLedger = (run: string, live: boolean) =>
 
 export const pictureURL = (run: string, shot: string, frame: number, width?: number) =>
   `/api/v1/runs/${run}/frames/${shot}/${frame}/picture${width ? `?width=${width}` : ""}`;
+
+export const useShot = (shot: string) =>
+  useQuery({
+    queryKey: ["shots", shot],
+    queryFn: () => answered(client.GET("/shots/{shot}", { params: { path: { shot } } })),
+  });
+
+export type Sort = "seconds" | "cost" | "efficiency" | "crew" | "whole";
+
+export const useComparison = (shot: string, baseline: string, sort: Sort) =>
+  useQuery({
+    queryKey: ["comparison", shot, baseline, sort],
+    queryFn: () =>
+      answered(
+        client.GET("/shots/{shot}/comparison", {
+          params: { path: { shot }, query: { baseline: baseline || undefined, sort } },
+        }),
+      ),
+    placeholderData: (old) => old,
+    refetchInterval: 15_000,
+  });
+
+export const useFit = (shot: string) =>
+  useQuery({
+    queryKey: ["fit", shot],
+    queryFn: () => answered(client.GET("/shots/{shot}/fit", { params: { path: { shot } } })),
+    refetchInterval: 15_000,
+  });
+
+export const usePreflight = (shot: string) =>
+  useQuery({
+    queryKey: ["preflight", shot],
+    queryFn: () => answered(client.GET("/shots/{shot}/check", { params: { path: { shot } } })),
+    refetchInterval: 10_000,
+  });
+
+export const useStudies = (shot: string) =>
+  useQuery({
+    queryKey: ["studies", shot],
+    queryFn: () => answered(client.GET("/studies", { params: { query: { shot, limit: 50 } } })),
+    refetchInterval: (q) => (q.state.data?.items.some((s) => !s.complete) ? 1_000 : 15_000),
+  });
+
+export const differenceURL = (study: string, a: number, b: number) =>
+  `/api/v1/studies/${study}/difference?a=${a}&b=${b}`;
+
+export const useSweeps = (shot: string) =>
+  useQuery({
+    queryKey: ["sweeps", shot],
+    queryFn: async () => {
+      const page = await answered(client.GET("/sweeps", { params: { query: { limit: 50 } } }));
+      return page.items.filter((s) => s.shot === shot);
+    },
+    refetchInterval: (q) => (q.state.data?.some((s) => s.state === "running") ? 1_500 : 15_000),
+  });
+
+export const useHost = (host: string) =>
+  useQuery({
+    queryKey: ["hosts", host],
+    queryFn: () => answered(client.GET("/hosts/{host}", { params: { path: { host } } })),
+  });
+
+export const useSamples = (host: string, minutes: number) =>
+  useQuery({
+    queryKey: ["samples", host, minutes],
+    queryFn: () => answered(client.GET("/hosts/{host}/samples", { params: { path: { host }, query: { minutes } } })),
+    refetchInterval: 3_000,
+    placeholderData: (old) => old,
+  });

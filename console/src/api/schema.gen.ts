@@ -1191,6 +1191,8 @@ export interface components {
             /** @description That the host's memory holds at once */
             renderers: number;
             why: string;
+            /** @description What else keeps the shot from the crew, if anything does */
+            blocked?: string;
         };
         ShotFit: {
             shot: string;

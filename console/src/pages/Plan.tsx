@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useParams } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
 import { usePlan } from "../api/queries";
-import { count, drift, length, moment, money } from "../parts/format";
+import { count, drift, length, moment, money, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Figure, Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
@@ -96,7 +96,7 @@ function Contents({ plan }: { plan: Schemas["Plan"] }) {
             { name: "End", cell: (b) => moment(b.end) },
             { name: "A frame", cell: (b) => length(b.frame_s), right: true },
             { name: "Basis", cell: (b) => <State>{b.basis}</State> },
-            { name: "Timed on", cell: (b) => b.from },
+            { name: "90 % interval", cell: (b) => `${length(b.low_s)} – ${length(b.high_s)}`, right: true },
             { name: "Cost", cell: (b) => (b.cost ? money(plan.currency, b.cost) : "in its server"), right: true },
           ]}
         />
@@ -141,6 +141,7 @@ function LeftOut({ plan }: { plan: Schemas["Plan"] }) {
               { name: "Shot", cell: (l) => l.shot },
               { name: "Where", cell: (l) => (l.crew ? `${l.place}/${l.crew}` : l.place) },
               { name: "Why", cell: (l) => l.why },
+              { name: "What to do", cell: (l) => l.mend ?? none },
             ]}
           />
         </Sheet>

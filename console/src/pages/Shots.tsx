@@ -5,6 +5,7 @@ import { useNavigate } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
 import { useHosts, useSession, useShots, useTrials } from "../api/queries";
 import { count, length, moment, none, percent } from "../parts/format";
+import { Go } from "../parts/Go";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
@@ -170,7 +171,7 @@ export function Shots() {
                           },
                         ]
                       : []),
-                    { name: "Shot", cell: (s) => <Text fontWeight="medium">{s.spec.name}</Text> },
+                    { name: "Shot", cell: (s) => <Go to={`/shots/${s.spec.name}`}>{s.spec.name}</Go> },
                     { name: "Title", cell: (s) => s.spec.title },
                     { name: "Frames", cell: (s) => s.spec.frames },
                     { name: "Count", cell: (s) => s.frame_count, right: true },

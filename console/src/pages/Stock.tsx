@@ -3,6 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { answered, client, type Schemas } from "../api/client";
 import { useHosts, useOffers, useSession } from "../api/queries";
 import { length, money } from "../parts/format";
+import { Go } from "../parts/Go";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
@@ -62,7 +63,7 @@ function HostSheet({ host, largest }: { host: Host; largest: number }) {
     <Sheet
       title={
         <Flex align="center" gap="3">
-          {host.spec.name}
+          <Go to={`/stock/${host.spec.name}`}>{host.spec.name}</Go>
           <State>{host.draining ? "draining" : host.agent === "none" ? "no agent yet" : host.agent}</State>
         </Flex>
       }

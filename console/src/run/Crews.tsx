@@ -7,7 +7,13 @@ import { Sheet, State } from "../parts/Page";
 type Crew = Schemas["RunCrew"];
 
 function Doing({ crew }: { crew: Crew }) {
-  if (crew.state !== "rendering") return <State>{crew.state}</State>;
+  if (crew.state !== "rendering")
+    return (
+      <Flex gap="2" title={crew.barred}>
+        <State>{crew.state}</State>
+        {crew.barred && <Text color="fg.muted">{crew.barred}</Text>}
+      </Flex>
+    );
   return (
     <Flex align="center" gap="3">
       <Box w="6rem" h="5px" bg="waiting" rounded="full" overflow="hidden" aria-hidden>

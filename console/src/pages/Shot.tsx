@@ -1,0 +1,64 @@
+import { Tabs } from "@chakra-ui/react";
+import { useNavigate, useParams } from "react-router";
+import { useShot } from "../api/queries";
+import { moment } from "../parts/format";
+import { Page } from "../parts/Page";
+import { Shown } from "../parts/States";
+import { Compare } from "../shot/Compare";
+import { Memory } from "../shot/Memory";
+import { Preflight } from "../shot/Preflight";
+import { Studies } from "../shot/Studies";
+
+const views = [
+  { value: "compare", label: "Crews compared" },
+  { value: "memory", label: "Memory" },
+  { value: "preflight", label: "Preflight" },
+  { value: "settings", label: "Settings" },
+];
+
+/** What is known of one shot: how crews do, whether it fits, what would stop it. */
+export function Shot() {
+  const { name = "", view = "compare" } = useParams();
+  const go = useNavigate();
+  const shot = useShot(name);
+  return (
+    <Page
+      title={shot.data?.spec.title ? `${name}, ${shot.data.spec.title}` : name}
+      lead={
+        shot.data &&
+        `${shot.data.frame_count} frames, ${shot.data.spec.width} × ${shot.data.spec.height} px, ${shot.data.spec.launcher}; deadline ${moment(shot.data.spec.deadline)}`
+      }
+    >
+      <Shown query={shot}>
+        {(s) => (
+          <Tabs.Root value={view} onValueChange={(e) => go(`/shots/${name}/${e.value}`)} lazyMount unmountOnExit>
+            <Tabs.List mb="6" borderColor="line">
+              {views.map((v) => (
+                <Tabs.Trigger
+                  key={v.value}
+                  value={v.value}
+                  color="fg.muted"
+                  _selected={{ color: "brass.fg", fontWeight: 600 }}
+                >
+                  {v.label}
+                </Tabs.Trigger>
+              ))}
+            </Tabs.List>
+            <Tabs.Content value="compare" pt="0">
+              <Compare shot={s} />
+            </Tabs.Content>
+            <Tabs.Content value="memory" pt="0">
+              <Memory shot={name} />
+            </Tabs.Content>
+            <Tabs.Content value="preflight" pt="0">
+              <Preflight shot={name} />
+            </Tabs.Content>
+            <Tabs.Content value="settings" pt="0">
+              <Studies shot={s} />
+            </Tabs.Content>
+          </Tabs.Root>
+        )}
+      </Shown>
+    </Page>
+  );
+}
