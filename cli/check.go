@@ -189,7 +189,7 @@ func alikeFits(all []api.Fit) []api.Fit {
 	var out []api.Fit
 	var names []string
 	for _, x := range all {
-		if last := len(out) - 1; last >= 0 && out[last].Place == x.Place && whyText(out[last]) == whyText(x) && out[last].Verdict == x.Verdict {
+		if last := len(out) - 1; last >= 0 && out[last].Place == x.Place && whyText(out[last]) == whyText(x) && out[last].Verdict == x.Verdict && out[last].Without == x.Without {
 			names = append(names, x.Crew)
 			out[last].Crew = shortList(names)
 			continue

@@ -73,15 +73,22 @@ func TestARendererThatHangsIsKilled(t *testing.T) {
 	assert.Contains(t, query[string](t, h.database, "SELECT log_tail FROM attempts LIMIT 1"), "said nothing for 1s and was killed")
 }
 
+// tracing runs an agent that may start the real ray tracer, and stores a shot of the
+// demo's scene.
+func (h *house) tracing() {
+	h.t.Helper()
+	all, err := launchers.Shipped()
+	require.NoError(h.t, err)
+	h.runAgentWith(bellows, filepath.Join("..", "demo", "lanternfish", "scenes"), all["povray"])
+	must[api.Shot](h.t)(h.admin().PutShot(h.t.Context(), "orrery-010", api.ShotSpec{
+		Name: "orrery-010", Scene: "orrery/orrery.pov", Frames: "1-96", Width: 80, Height: 45, Launcher: "povray", Settings: map[string]string{"antialias": "0.9"},
+	}))
+}
+
 // The real ray tracer renders the demo's scene.
 func TestPovrayRendersTheOrrery(t *testing.T) {
 	h := newHouse(t)
-	all, err := launchers.Shipped()
-	require.NoError(t, err)
-	h.runAgentWith(bellows, filepath.Join("..", "demo", "lanternfish", "scenes"), all["povray"])
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), "orrery-010", api.ShotSpec{
-		Name: "orrery-010", Scene: "orrery/orrery.pov", Frames: "1-96", Width: 80, Height: 45, Launcher: "povray", Settings: map[string]string{"antialias": "0.9"},
-	}))
+	h.tracing()
 	trial := must[api.Trial](t)(h.admin().CreateTrial(t.Context(), &api.CreateTrialParams{}, api.NewTrial{Shot: "orrery-010", Host: "bellows", Crew: "cpu", Frames: 3}))
 	h.until("the trial to be over", func() bool {
 		trial = must[api.Trial](t)(h.admin().GetTrial(t.Context(), trial.Id))

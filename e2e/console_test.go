@@ -157,6 +157,57 @@ func TestTheConsoleIsForEverybody(t *testing.T) {
 	}
 }
 
+func TestTheConsoleShowsWhatWasMeasured(t *testing.T) {
+	h, _, one, two, _ := playedHouse(t, "1-40")
+	h.putShot("stair-030", "1-20", map[string]string{"samples": "64"})
+	h.trialByHand(one, "stair-030", "bellows", "g0")
+	h.trialByHand(one, "stair-030", "bellows", "g0+g1")
+	h.trialByHand(two, "stair-030", "eddy", "g0")
+	study := must[api.Study](t)(h.admin().CreateStudy(t.Context(), &api.CreateStudyParams{}, api.NewStudy{
+		Shot: "stair-030", Host: "eddy", Crew: "g0", Variants: []variant{{Name: "own"}, {Settings: map[string]string{"samples": "16"}}},
+	}))
+	for range 4 {
+		for _, l := range two.lease() {
+			two.deliver(l)
+		}
+	}
+	use := 0.9
+	must[api.HeartbeatAnswer](t)(one.Heartbeat(t.Context(), api.Heartbeat{Boot: one.boot, Held: []api.Held{}, Samples: []api.DeviceSample{{Device: "g0", Use: use, Watts: 300}}}))
+	for _, mode := range []string{"dark", "light"} {
+		b := h.open(mode)
+		for path, wants := range map[string][]string{
+			"/shots/stair-030":           {"Heavy and light stretches", "bellows/g0+g1", "measured", "How to divide each host", "One more of each device"},
+			"/shots/stair-030/memory":    {"On GPUs", "A crew's limit is its smallest device", "fits"},
+			"/shots/stair-030/preflight": {"Blocked", "bellows", "has not yet looked for the input files"},
+			"/shots/stair-030/settings":  {"samples 16", "same", "Edge", "Zoom"},
+			"/stock/bellows":             {"Halyard 24", "90 %", "300 W", "Renderers"},
+		} {
+			b.goTo(path)
+			for _, want := range wants {
+				b.shows(want)
+			}
+			assert.Empty(t, b.axe(), "%s, %s", path, mode)
+		}
+	}
+	b := h.open("dark")
+	b.goTo("/shots/stair-030/settings")
+	b.shows("Edge")
+	b.do(chromedp.Focus(`[role=slider][aria-valuemax="16"]`), chromedp.KeyEvent(kb.ArrowRight))
+	b.shows("×1.5")
+	must[api.Study](t)(h.admin().GetStudy(t.Context(), study.Id))
+	b.goTo("/shots/stair-030")
+	b.shows("Sorted by")
+	b.do(chromedp.Click(`button[role=tab][data-value=memory]`))
+	b.shows("On the CPU alone")
+	assert.Equal(t, "/shots/stair-030/memory", read[string](b, "location.pathname"))
+}
+
+// variant is one of a new study.
+type variant = struct {
+	Name     string            `json:"name,omitempty,omitzero"`
+	Settings map[string]string `json:"settings,omitempty,omitzero"`
+}
+
 func TestTheConsoleSaysWhatIsWrong(t *testing.T) {
 	h := newHouse(t)
 	ctx, end, err := browser.Start(t.Context(), 1280, 800, patience)

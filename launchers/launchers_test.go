@@ -91,3 +91,20 @@ func FuzzRead(f *testing.F) {
 		assert.True(t, r.Progress >= 0 && r.Progress <= 1)
 	})
 }
+
+func TestWhatARendererSaysOfItselfAndItsDevices(t *testing.T) {
+	standin, povray := shipped(t, "standin"), shipped(t, "povray")
+	assert.Equal(t, []string{"about", "--stock=/s.json"}, standin.AboutArguments("/s.json"))
+	version, plugins := standin.ReadAbout("version 4.2.1\nplugin tidefog\nplugin brassleaf\n")
+	assert.Equal(t, "4.2.1", version)
+	assert.Equal(t, []string{"tidefog", "brassleaf"}, plugins)
+	version, _ = povray.ReadAbout("povray: cannot open the user configuration file\nPOV-Ray 3.7.0.10.unofficial\n")
+	assert.Equal(t, "3.7.0.10", version)
+
+	var r launchers.Reading
+	standin.Read(&r, "device g1 use 0.97 bytes 9500000000 celsius 71 watts 301 mhz 1800")
+	assert.Equal(t, launchers.DeviceState{Use: 0.97, Bytes: 9_500_000_000, Celsius: 71, Watts: 301, MHz: 1800}, r.Devices["g1"])
+	assert.Empty(t, r.Tail(), "it is no news for the log")
+	_, err := launchers.Parse([]byte("format: rotanex-launcher-1\nname: a\nprogram: a\ndevice_state: 'x'\n"))
+	assert.ErrorContains(t, err, "(?P<device>")
+}

@@ -112,3 +112,49 @@ func TestShippedScenesRead(t *testing.T) {
 		assert.NoError(t, err, f)
 	}
 }
+
+func TestWhatCanBeDoneWhereMemoryDoesNotDo(t *testing.T) {
+	linked := rack
+	linked.Devices = []stock.Device{
+		{ID: "g0", Model: "Topsail 24", MemoryGB: 24, LinkWidth: 16, LinkedTo: "g1"}, {ID: "g1", Model: "Topsail 24", MemoryGB: 24, LinkWidth: 16, LinkedTo: "g0"},
+	}
+	linked.MemoryGB = 128
+	big := gears
+	big.DeviceMemoryGB, big.TexturesGB = 30, 12
+	work := func(mode string, devices ...string) (float64, error) {
+		s, err := Render{Devices: devices, Frame: 60, Samples: 128, MemoryMode: mode}.stages(big, linked, time.Unix(0, 0))
+		if err != nil {
+			return 0, err
+		}
+		return s[2].seconds, nil
+	}
+	_, err := work("", "g0")
+	assert.ErrorContains(t, err, "out of device memory on g0")
+	shared, err := work("", "g0", "g1")
+	require.NoError(t, err, "over the memory link it fits")
+	spilled, err := work("spill", "g0")
+	require.NoError(t, err)
+	fallen, err := work("cpu", "g0")
+	require.NoError(t, err)
+	assert.Less(t, 2*shared, spilled)
+	assert.Less(t, spilled, fallen, "the CPU is the last resort")
+	assert.InDelta(t, 19.5, Render{Devices: []string{"g0", "g1"}}.peak(big, linked).GB(), 1e-9)
+	assert.InDelta(t, 24, Render{Devices: []string{"g0"}}.peak(big, linked).GB(), 1e-9)
+}
+
+func TestSettingsAndBackendsChangeTheTime(t *testing.T) {
+	seconds := func(r Render) (sum float64) {
+		r.Devices, r.Frame = []string{"g0"}, 60
+		s, err := r.stages(gears, rack, time.Unix(0, 0))
+		require.NoError(t, err)
+		for _, x := range s {
+			sum += x.seconds
+		}
+		return sum
+	}
+	usual := seconds(Render{Samples: 128})
+	assert.Less(t, seconds(Render{Samples: 128, NoiseThreshold: 0.1}), 0.6*usual)
+	assert.Greater(t, seconds(Render{Samples: 128, Backend: "lumen1"}), 1.1*usual)
+	assert.Greater(t, seconds(Render{Samples: 128, Denoiser: "smooth", DenoiseOn: "cpu"}), seconds(Render{Samples: 128, Denoiser: "smooth"}))
+	assert.Greater(t, seconds(Render{Samples: 128, Tile: 16}), usual)
+}

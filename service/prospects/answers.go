@@ -78,7 +78,7 @@ func (p *Prospects) Check(w http.ResponseWriter, r *http.Request, name string, p
 		out.Crews = append(out.Crews, row)
 	}
 	if err == nil && len(out.Crews) == 0 && params.On != nil {
-		err = edge.BadField("on", *params.On, "there is no such host, offer, source or crew; rotanex hosts list and rotanex offers list show them")
+		err = edge.BadField("on", *params.On, fmt.Sprintf("there is no host, offer, source or crew %q; rotanex hosts list and rotanex offers list show them", *params.On))
 	}
 	edge.Answer(w, r, http.StatusOK, out, err)
 }

@@ -113,7 +113,7 @@ func (t *Timings) Need(ctx context.Context, shot shots.Shot) (memory.Need, error
 	err := t.store.WithContext(ctx).Raw(`
 		SELECT s.spec, a.outcome, max((a.measured->>'device_peak_bytes')::bigint) AS device, max((a.measured->>'peak_memory_bytes')::bigint) AS host
 		FROM attempts a JOIN frames f ON f.id = a.frame_id JOIN run_shots s ON s.run_id = f.run_id AND s.shot = f.shot
-		WHERE f.shot = ? AND (a.outcome = 'done' OR a.cause = 'out-of-memory') AND f.memory_mode = ''
+		WHERE f.shot = ? AND (a.outcome = 'done' AND f.memory_mode = '' OR a.cause = 'out-of-memory')
 		  AND jsonb_array_length(coalesce(f.devices, '[]')) < 2
 		GROUP BY 1, 2`, shot.Name).Scan(&seen).Error
 	if err != nil {

@@ -41,11 +41,15 @@ function Trace({ series, quantity }: { series: Series; quantity: Quantity }) {
   }));
   const last = points[points.length - 1]?.value ?? 0;
   const value = (n: number) => `${n.toFixed(quantity.digits)} ${quantity.unit}`;
+  const told =
+    points.some((p) => p.value > 0) ||
+    (series.device !== "cpu" && quantity.name !== "Power") ||
+    quantity.name === "Use";
   return (
     <Stack gap="1" minW="0">
       <Flex justify="space-between" fontSize="sm">
         <Text color="fg.muted">{quantity.name}</Text>
-        <Text>{points.some((p) => p.value > 0) ? value(last) : "not told"}</Text>
+        <Text>{told ? value(last) : "not told"}</Text>
       </Flex>
       <figure aria-label={`${quantity.name} of ${series.device} over time, now ${value(last)}`} style={{ height: 96 }}>
         <ResponsiveContainer width="100%" height="100%">
@@ -57,7 +61,7 @@ function Trace({ series, quantity }: { series: Series; quantity: Quantity }) {
               domain={["dataMin", "dataMax"]}
               tickFormatter={(t: number) => timeOfDay(new Date(t))}
               stroke={muted}
-              fontSize={11}
+              tick={{ fontSize: 11 }}
               tickCount={4}
             />
             <YAxis hide domain={[0, quantity.top?.(series) || "auto"]} />

@@ -42,7 +42,7 @@ export function Sheet({ title, aside, children }: { title?: ReactNode; aside?: R
     <Flex as="section" direction="column" bg="paper" borderWidth="1px" borderColor="line" rounded="lg" p="5" minW="0">
       {title && (
         <Flex justify="space-between" align="baseline" mb="3" gap="4">
-          <Heading as="h2" size="md" fontWeight="semibold">
+          <Heading as="h2" size="md" fontWeight="semibold" whiteSpace="nowrap">
             {title}
           </Heading>
           {aside && (

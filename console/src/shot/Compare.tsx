@@ -78,7 +78,7 @@ function Figures({ x }: { x: Comparison }) {
       )}
       {best && (
         <Figure
-          label="Most frames an hour from one place"
+          label="Most frames an hour"
           value={`${Math.round(best.ways[0]?.frames_hour ?? 0)} frames`}
           beside={`${best.place}: ${best.best.split(":")[0]}`}
         />
@@ -216,7 +216,6 @@ export function Compare({ shot }: { shot: Schemas["Shot"] }) {
                 <Scaling x={x} />
                 <Stretches stretches={x.stretches} />
               </Grid>
-              <Divisions divisions={x.divisions} />
               <Sheet
                 title="Crews"
                 aside={
@@ -244,6 +243,7 @@ export function Compare({ shot }: { shot: Schemas["Shot"] }) {
                 <Crews x={x} />
                 <Asides x={x} />
               </Sheet>
+              <Divisions divisions={x.divisions} />
               <Devices x={x} />
             </Stack>
           )

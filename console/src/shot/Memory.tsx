@@ -15,7 +15,14 @@ export function grouped(fits: Fit[]): (Fit & { crews: string[] })[] {
   const out: (Fit & { crews: string[] })[] = [];
   for (const f of fits) {
     const last = out[out.length - 1];
-    if (last && last.place === f.place && last.why === f.why && last.blocked === f.blocked) last.crews.push(f.crew);
+    if (
+      last &&
+      last.place === f.place &&
+      last.why === f.why &&
+      last.blocked === f.blocked &&
+      last.without?.device === f.without?.device
+    )
+      last.crews.push(f.crew);
     else out.push({ ...f, crews: [f.crew] });
   }
   const rank = ["fits", "shares", "spills", "falls back", "does not fit"];
@@ -29,8 +36,8 @@ function Bar({ fit, scale }: { fit: Fit; scale: number }) {
   const need = onCPU ? fit.host_need_gb : fit.need_gb;
   const short = need > limit && fit.verdict === "does not fit";
   return (
-    <Flex align="center" gap="3" minW="17rem">
-      <Box position="relative" flex="1" h="12px" minW="11rem" aria-hidden>
+    <Box w="12rem">
+      <Box position="relative" h="12px" aria-hidden>
         <Box position="absolute" inset="0" w={`${Math.min(100, (100 * limit) / scale)}%`} bg="waiting" rounded="sm" />
         <Box
           position="absolute"
@@ -42,10 +49,11 @@ function Bar({ fit, scale }: { fit: Fit; scale: number }) {
           rounded="sm"
         />
       </Box>
-      <Text whiteSpace="nowrap" w="8.5rem" textAlign="end">
+      <Text fontSize="sm" mt="0.5">
+        {onCPU && fit.crew !== "cpu" ? "host: " : ""}
         {need.toFixed(1)} of {limit.toFixed(1)} GB
       </Text>
-    </Flex>
+    </Box>
   );
 }
 
@@ -66,47 +74,58 @@ function Fits({ fits, title, aside }: { fits: Fit[]; title: string; aside: strin
           {
             name: "Crew",
             cell: (f) => (
-              <Text>
-                <b>{f.place}</b> {f.crews.slice(0, 3).join(", ")}
-                {f.crews.length > 3 && ` and ${f.crews.length - 3} more`}
-              </Text>
+              <Box whiteSpace="normal" w="19rem">
+                <b>{f.place}</b> {f.crews.slice(0, 4).join(", ")}
+                {f.crews.length > 4 && ` and ${f.crews.length - 4} more`}
+                {(f.verdict !== "fits" || f.tight) && f.limiting && (
+                  <Text fontSize="sm" color="fg.muted">
+                    {f.why}
+                  </Text>
+                )}
+              </Box>
             ),
           },
           {
             name: "Verdict",
             cell: (f) => (
-              <Flex gap="2" align="center">
-                <State>{f.verdict}</State>
-                {f.slowdown > 1 && <Text color="fg.muted">×{f.slowdown.toFixed(2)} slower</Text>}
-                {f.blocked && <State>blocked</State>}
-              </Flex>
+              <Box whiteSpace="normal" maxW="15rem">
+                <Flex gap="2" align="center">
+                  <State>{f.verdict}</State>
+                  {f.slowdown > 1 && <Text color="fg.muted">×{f.slowdown.toFixed(2)} slower</Text>}
+                  {f.blocked && <State>blocked</State>}
+                </Flex>
+                {f.blocked && (
+                  <Text fontSize="sm" color="fg.muted" mt="1">
+                    {f.blocked}
+                  </Text>
+                )}
+              </Box>
             ),
           },
-          { name: onCPU ? "Host memory" : "Device memory", cell: (f) => <Bar fit={f} scale={scale} /> },
+          { name: onCPU ? "Host memory" : "Memory", cell: (f) => <Bar fit={f} scale={scale} /> },
           {
             name: "Head-room",
-            cell: (f) => gb(onCPU ? f.host_limit_gb - f.host_need_gb : f.head_room_gb),
+            cell: (f) => gb(f.limiting ? f.head_room_gb : f.host_limit_gb - f.host_need_gb),
             right: true,
           },
           ...(onCPU
             ? []
             : [
-                { name: "Limited by", cell: (f: Fit) => f.limiting || "host memory" },
                 {
-                  name: "Without it",
-                  cell: (f: Fit) => (f.without?.device ? `${gb(f.without.limit_gb)}: ${f.without.verdict}` : none),
+                  name: "Limited by",
+                  cell: (f: Fit) => (
+                    <>
+                      {f.limiting || "host memory"}
+                      {f.without?.device && (
+                        <Text fontSize="sm" color="fg.muted">
+                          without it {gb(f.without.limit_gb)}: {f.without.verdict}
+                        </Text>
+                      )}
+                    </>
+                  ),
                 },
               ]),
-          { name: "Renderers it holds", cell: (f) => ((f.renderers ?? 0) > 999 ? "many" : f.renderers), right: true },
-          {
-            name: "Why",
-            cell: (f) => (
-              <Text whiteSpace="normal" minW="18rem" fontSize="sm" color="fg.muted">
-                {f.why}
-                {f.blocked && `; blocked: ${f.blocked}`}
-              </Text>
-            ),
-          },
+          { name: "Renderers", cell: (f) => ((f.renderers ?? 0) > 999 ? "many" : f.renderers), right: true },
         ]}
       />
     </Sheet>

@@ -43,7 +43,7 @@ export function Scaling({ x }: { x: Schemas["Comparison"] }) {
   const { names, rows } = seriesOf(x.scaling);
   if (names.length === 0) return null;
   return (
-    <Sheet title="How crews scale" aside="Seconds a frame; line and band predicted with 90 %, points measured.">
+    <Sheet title="How crews scale" aside="Line and 90 % band predicted, points measured.">
       <figure aria-label={`Seconds a frame by the number of GPUs, for ${names.join("; ")}`} style={{ height: 330 }}>
         <ResponsiveContainer width="100%" height="100%">
           <ComposedChart data={rows} margin={{ top: 10, right: 24, bottom: 22, left: 8 }}>
@@ -54,9 +54,16 @@ export function Scaling({ x }: { x: Schemas["Comparison"] }) {
               domain={[0.8, "dataMax"]}
               ticks={rows.map((r) => r.devices as number)}
               stroke={muted}
-              label={{ value: "GPUs in the crew", position: "insideBottom", offset: -12, fill: muted }}
+              tick={{ fontSize: 13 }}
+              label={{ value: "GPUs in the crew", position: "insideBottom", offset: -12, fill: muted, fontSize: 13 }}
             />
-            <YAxis stroke={muted} width={64} domain={[0, "auto"]} tickFormatter={(s: number) => `${Math.round(s)} s`} />
+            <YAxis
+              stroke={muted}
+              tick={{ fontSize: 13 }}
+              width={64}
+              domain={[0, "auto"]}
+              tickFormatter={(s: number) => `${Math.round(s)} s`}
+            />
             <Tooltip
               contentStyle={{ background: paper, borderColor: line, color: fg }}
               labelFormatter={(n) => `${n} GPUs`}
@@ -64,7 +71,13 @@ export function Scaling({ x }: { x: Schemas["Comparison"] }) {
                 Array.isArray(v) ? `${length(Number(v[0]))} – ${length(Number(v[1]))}` : length(Number(v))
               }
             />
-            <Legend verticalAlign="top" align="left" height={30} />
+            <Legend
+              verticalAlign="top"
+              align="left"
+              height={30}
+              wrapperStyle={{ fontSize: 13 }}
+              formatter={(name) => <span style={{ color: fg }}>{name}</span>}
+            />
             {names.map((name, i) => (
               <Area
                 key={`${name} interval`}

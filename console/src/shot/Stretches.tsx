@@ -7,7 +7,7 @@ export function Stretches({ stretches }: { stretches: Schemas["Stretch"][] }) {
   const timed = stretches.filter((s) => s.frames > 0);
   const heaviest = Math.max(...stretches.map((s) => s.weight), 1.2);
   return (
-    <Sheet title="Heavy and light stretches" aside="Work of a frame beside a typical one.">
+    <Sheet title="Heavy and light stretches" aside="Work beside a typical frame.">
       {timed.length === 0 ? (
         <Text color="fg.muted">Time frames from across the shot to see which of it is heavy.</Text>
       ) : (
@@ -24,8 +24,8 @@ export function Stretches({ stretches }: { stretches: Schemas["Stretch"][] }) {
               <Text fontSize="xs" color="fg.muted" whiteSpace="nowrap">
                 {s.from}–{s.to}
               </Text>
-              <Text fontSize="xs" color="fg.muted">
-                {s.frames > 0 ? `${s.frames} timed` : "none"}
+              <Text fontSize="xs" color="fg.muted" title="frames timed">
+                {s.frames > 0 ? `n ${s.frames}` : "—"}
               </Text>
             </Flex>
           ))}

@@ -133,7 +133,7 @@ function Beside({ study }: { study: Study }) {
         </Flex>
       }
     >
-      <Grid templateColumns={{ base: "1fr", xl: "3fr 2fr" }} gap="6" alignItems="start">
+      <Grid templateColumns={{ base: "1fr", "2xl": "3fr 2fr" }} gap="6" alignItems="start">
         {!ready ? (
           <Text color="fg.muted">Two of them have to be rendered first.</Text>
         ) : view === "overlay" ? (
@@ -152,23 +152,25 @@ function Beside({ study }: { study: Study }) {
             </Text>
           </Box>
         )}
-        <List
-          label="Variants"
-          rows={study.variants.map((v, i) => ({ ...v, i }))}
-          keyOf={(v) => v.run}
-          columns={[
-            { name: "Variant", cell: (v) => v.name },
-            {
-              name: "A frame",
-              cell: (v) => (v.state === "complete" ? length(v.seconds) : <State>{v.cause || v.state}</State>),
-              right: true,
-            },
-            { name: "Whole shot", cell: (v) => length(v.whole_s), right: true },
-            { name: "RMSE", cell: (v) => distance(v, (d) => d.rmse.toFixed(4)), right: true },
-            { name: "PSNR", cell: (v) => distance(v, (d) => `${d.psnr_db.toFixed(1)} dB`), right: true },
-            { name: "SSIM", cell: (v) => distance(v, (d) => d.ssim.toFixed(4)), right: true },
-          ]}
-        />
+        <Box order={{ base: -1, "2xl": 0 }} minW="0">
+          <List
+            label="Variants"
+            rows={study.variants.map((v, i) => ({ ...v, i }))}
+            keyOf={(v) => v.run}
+            columns={[
+              { name: "Variant", cell: (v) => v.name },
+              {
+                name: "A frame",
+                cell: (v) => (v.state === "complete" ? length(v.seconds) : <State>{v.cause || v.state}</State>),
+                right: true,
+              },
+              { name: "Whole shot", cell: (v) => length(v.whole_s), right: true },
+              { name: "RMSE", cell: (v) => distance(v, (d) => d.rmse.toFixed(4)), right: true },
+              { name: "PSNR", cell: (v) => distance(v, (d) => `${d.psnr_db.toFixed(1)} dB`), right: true },
+              { name: "SSIM", cell: (v) => distance(v, (d) => d.ssim.toFixed(4)), right: true },
+            ]}
+          />
+        </Box>
       </Grid>
       <Text fontSize="sm" color="fg.muted" mt="3">
         Distances are from the first variant. The whole shot is as if every frame were like this one.

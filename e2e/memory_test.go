@@ -1,0 +1,169 @@
+package e2e
+
+import (
+	"encoding/binary"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/api"
+	"rotanex.example/cli"
+)
+
+func readAll(t testing.TB, r io.Reader) string {
+	t.Helper()
+	data, err := io.ReadAll(r)
+	require.NoError(t, err)
+	return string(data)
+}
+
+// writeScene changes the quick scene of a folder.
+func writeScene(t testing.TB, folder, from, to string) {
+	t.Helper()
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "coda.yaml"), []byte(strings.Replace(quickScene, from, to, 1)), 0o600))
+}
+
+// bigShot stores a shot that needs gigabytes on each device.
+func (h *house) bigShot(gb float32, steps ...api.ShotSpecOutOfMemory) {
+	h.t.Helper()
+	must[api.Shot](h.t)(h.admin().PutShot(h.t.Context(), "coda-060", api.ShotSpec{
+		Name: "coda-060", Scene: "coda.yaml", Frames: "1-9", Width: 64, Height: 36, Launcher: "standin", DeviceMemoryGb: gb, OutOfMemory: steps,
+	}))
+}
+
+func TestFitNamesTheLimit(t *testing.T) {
+	h, _, _, _, _ := playedHouse(t, "1-5")
+	h.bigShot(20)
+	fit := must[api.ShotFit](t)(h.admin().GetFit(t.Context(), "coda-060"))
+	verdicts := map[string]api.Fit{}
+	for _, f := range fit.Fits {
+		verdicts[f.Place+"/"+f.Crew] = f
+	}
+	pair := verdicts["bellows/g0+g1"]
+	assert.Equal(t, api.FitVerdict("does not fit"), pair.Verdict)
+	assert.Equal(t, "g1", pair.Limiting)
+	assert.Equal(t, "g1", pair.Without.Device)
+	assert.InDelta(t, 24, pair.Without.LimitGb, 1e-9)
+	assert.Equal(t, api.FitVerdict("fits"), verdicts["bellows/g0"].Verdict)
+	assert.Equal(t, api.FitVerdict("fits"), verdicts["bellows/cpu"].Verdict)
+	assert.Contains(t, h.good("fit", "coda-060"), "24.0 GB, fits")
+	status, found, _ := h.rotanex("check", "coda-060", "--on", "bellows/g0+g1")
+	assert.Equal(t, cli.ExitImpossible, status)
+	assert.Contains(t, found, "leave g1 out")
+}
+
+// ranOut fails a lease for want of memory, with the peak that was seen.
+func (a hand) ranOut(l api.Lease, gb float64) {
+	a.t.Helper()
+	must[struct{}](a.t)(a.PutResult(a.t.Context(), l.Lease, l.Fence, api.Result{
+		Boot: a.boot, Outcome: api.ResultOutcomeFailed, Cause: api.OutOfMemory, Measured: api.Measured{Seconds: 3, DevicePeakBytes: int64(gb * 1e9)},
+	}))
+}
+
+func TestAFrameThatRanOutGoesWhereItFits(t *testing.T) {
+	h, _, one, two, run := playedHouse(t, "1-9")
+	var small api.Lease
+	for _, l := range one.lease() {
+		small = l
+	}
+	one.ranOut(small, 23.9) // on bellows/g0, of 24 GB: eddy has as much
+	detail := must[api.FrameDetail](t)(h.admin().GetFrame(t.Context(), run.Id, "coda-060", small.Frame))
+	assert.Equal(t, api.FrameStateFailed, detail.Frame.State, "it needs more than 24 GB: nobody has that, so a person decides")
+	assert.Contains(t, detail.Attempts[0].LogTail, "nothing that the shot permits helps, so the frame is held")
+
+	for _, l := range one.lease() {
+		small = l
+	}
+	one.ranOut(small, 10) // an ordinary one: there was something else on the device
+	for _, l := range two.lease() {
+		two.deliver(l)
+	}
+	detail = must[api.FrameDetail](t)(h.admin().GetFrame(t.Context(), run.Id, "coda-060", small.Frame))
+	assert.Contains(t, detail.Attempts[0].LogTail, "it goes to eddy/g0 (larger-device)")
+	assert.Empty(t, one.lease(), "two frames ran out on it: it gets no more of the shot")
+	for _, c := range h.run(run).Crews {
+		if c.Host == "bellows" {
+			assert.Equal(t, "2 frames of coda-060 ran out of memory on it", c.Barred)
+		}
+	}
+	must[api.Run](t)(h.admin().SetRunState(t.Context(), run.Id, api.SetRunStateJSONRequestBody{State: "cancelled"}))
+}
+
+func TestAShotMayPermitTheCPUInstead(t *testing.T) {
+	h := newHouse(t, faster)
+	folder := scenes(t)
+	h.runAgent(eddy, folder)
+	h.bigShot(3, api.ShotSpecOutOfMemoryCpu)
+	h.timed("coda-060", "eddy/g0")
+	// What the scene needs grows after it was declared: it runs out, and the CPU takes over.
+	writeScene(t, folder, "device_memory_gb: 3", "device_memory_gb: 30")
+	_, run := h.started(2*time.Hour, "coda-060")
+	over := h.awaitOver(run)
+	assert.Equal(t, api.RunStateComplete, over.State)
+	assert.Equal(t, 9, over.Counts.Done)
+	detail := must[api.FrameDetail](t)(h.admin().GetFrame(t.Context(), run.Id, "coda-060", 1))
+	require.Len(t, detail.Attempts, 2)
+	assert.Equal(t, "out-of-memory", detail.Attempts[0].Cause)
+	assert.Contains(t, detail.Attempts[0].LogTail, "tried again there with cpu, as the shot permits")
+	assert.Equal(t, 2, query[int](t, h.database, "SELECT count(*) FROM attempts WHERE run_id = $1 AND cause = 'out-of-memory'", run.Id),
+		"after two, the crew renders the shot so from the start")
+	fit := must[api.ShotFit](t)(h.admin().GetFit(t.Context(), "coda-060"))
+	assert.InDelta(t, 24, fit.ObservedGb, 1e-9, "the observed peak corrects the fit")
+	assert.True(t, fit.AtLeast)
+}
+
+// exr is a small OpenEXR file of one channel, whole.
+func exr(width, height int) []byte {
+	le := binary.LittleEndian
+	attribute := func(to []byte, name, kind string, value []byte) []byte {
+		to = append(append(to, name+"\x00"+kind+"\x00"...), le.AppendUint32(nil, uint32(len(value)))...)
+		return append(to, value...)
+	}
+	numbers := func(v ...int) (out []byte) {
+		for _, n := range v {
+			out = le.AppendUint32(out, uint32(n))
+		}
+		return out
+	}
+	out := numbers(20000630, 2)
+	out = attribute(out, "channels", "chlist", append(append([]byte("Y\x00"), numbers(1, 0, 1, 1)...), 0))
+	out = attribute(out, "compression", "compression", []byte{0})
+	out = append(attribute(out, "dataWindow", "box2i", numbers(0, 0, width-1, height-1)), 0)
+	row := 8 + 2*width
+	first := len(out) + 8*height
+	for y := range height {
+		out = le.AppendUint64(out, uint64(first+y*row))
+	}
+	for y := range height {
+		out = append(append(out, numbers(y, row-8)...), make([]byte, row-8)...)
+	}
+	return out
+}
+
+func TestOpenEXRFramesAreTakenInAndCollected(t *testing.T) {
+	h, _, one, two, run := playedHouse(t, "1-2")
+	leases := append(one.lease(), two.lease()...)
+	require.Len(t, leases, 2)
+	for i, a := range []hand{one, two} {
+		l := leases[i]
+		whole := exr(l.Width, l.Height)
+		problem := refused(t, http.StatusUnprocessableEntity)(a.send(l, whole[:len(whole)-3]))
+		assert.Contains(t, problem.Detail, "cut short")
+		must[struct{}](t)(a.send(l, whole))
+		must[struct{}](t)(a.done(l, whole))
+	}
+	assert.Equal(t, api.RunStateComplete, h.awaitOver(run).State)
+	folder := t.TempDir()
+	h.good("collect", "latest", "--to", folder)
+	data, err := os.ReadFile(filepath.Join(folder, "coda-060", "coda-060.0001.exr"))
+	require.NoError(t, err)
+	assert.Equal(t, exr(64, 36), data)
+	refused(t, http.StatusConflict)(h.admin().GetPicture(t.Context(), run.Id, "coda-060", 1, &api.GetPictureParams{Width: new(32)}))
+}
