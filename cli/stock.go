@@ -165,7 +165,11 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 			return fmt.Errorf("licence pool %s: %w", l.Pool, err)
 		}
 	}
-	fmt.Fprintf(cmd.OutOrStdout(), "Stored %d hosts, %d offers and %d licence pools.\n", len(all.Hosts), len(all.Offers), len(all.Licences))
+	pools := ""
+	if n := len(all.Licences); n > 0 {
+		pools = fmt.Sprintf(", and %d licence pools", n)
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "Stored %d hosts and %d offers%s.\n", len(all.Hosts), len(all.Offers), pools)
 	return nil
 }
 

@@ -36,6 +36,7 @@ type Model struct {
 	crews   map[string]bool // subjects of which a crew of several devices was observed
 	fixedG  int             // how many global parameters the posterior is of
 	fixedS  []int           // and of each subject
+	touches [][]int         // global parameters that each subject's cells rest on
 	at      map[cellKey]int // cells by what they are of
 
 	mu    sync.Mutex // over draws, and over parameters that a prediction adds
@@ -104,8 +105,9 @@ func fit(observed []Observation, from *Model) (*Model, error) {
 	for _, b := range m.layout.subjects {
 		m.fixedS = append(m.fixedS, len(b.params))
 	}
+	m.touches = touched(m.cells, len(m.layout.subjects))
 	for round := range 6 {
-		if err := m.climb(); err != nil {
+		if err := m.climb(coarse); err != nil {
 			return nil, err
 		}
 		if moved := m.learnSpreads(); moved < 0.03 && round > 0 {
@@ -113,7 +115,24 @@ func fit(observed []Observation, from *Model) (*Model, error) {
 		}
 		m.anchor()
 	}
-	return m, m.climb()
+	return m, m.climb(fine)
+}
+
+// touched lists, for each subject, the global parameters that its cells rest on.
+func touched(all []fitted, subjects int) [][]int {
+	out := make([][]int, subjects)
+	for _, c := range all {
+		for _, r := range c.refs {
+			if r >= 0 {
+				out[c.subject] = append(out[c.subject], int(r))
+			}
+		}
+	}
+	for s := range out {
+		slices.Sort(out[s])
+		out[s] = slices.Compact(out[s])
+	}
+	return out
 }
 
 // scatter is the noise of each subject to begin with: the spread of its frames within
@@ -136,16 +155,15 @@ func scatter(all []fitted, subjects int) []noise {
 // start puts each subject's whole time where its cells say, at prior rates.
 func (m *Model) start() {
 	l := m.layout
+	offs := make([][]float64, len(l.subjects))
+	for i := range m.cells {
+		c := &m.cells[i]
+		offs[c.subject] = append(offs[c.subject], c.log-math.Log(c.parts(l.global.x, l.subjects[c.subject].x, 0).Total()))
+	}
 	var typical []float64
 	for s, b := range l.subjects {
-		var offs []float64
-		for i := range m.cells {
-			if c := &m.cells[i]; c.subject == s {
-				offs = append(offs, c.log-math.Log(c.parts(l.global.x, b.x, 0).Total()))
-			}
-		}
-		slices.Sort(offs)
-		b.x[0] = median(offs)
+		slices.Sort(offs[s])
+		b.x[0] = median(offs[s])
 		b.params[0].mean = b.x[0]
 		typical = append(typical, b.x[0])
 	}
@@ -238,8 +256,12 @@ func stageMiss(said, is float64) float64 {
 	return (tails + 1) / 2 * math.Log1p(d*d/tails)
 }
 
+// coarse is how much better, as a share, a step must be to go on while the spreads
+// are still being learnt; fine is that of the end.
+const coarse, fine = 1e-4, 1e-7
+
 // climb finds the maximum by damped Gauss-Newton steps, weighing cells anew at each.
-func (m *Model) climb() error {
+func (m *Model) climb(enough float64) error {
 	damp := 1e-6
 	now := m.objective()
 	for range 60 {
@@ -257,7 +279,7 @@ func (m *Model) climb() error {
 			m.move(step, 1)
 			next := m.objective()
 			if next <= now+1e-12 {
-				done = now-next < 1e-7*(1+math.Abs(now))
+				done = now-next < enough*(1+math.Abs(now))
 				now, damp = next, max(1e-9, damp/10)
 				break
 			}
@@ -272,7 +294,7 @@ func (m *Model) climb() error {
 		}
 	}
 	a := m.normal()
-	if err := a.factor(); err != nil {
+	if err := errors.Join(a.factor(), a.invert()); err != nil {
 		return err
 	}
 	m.post = a
@@ -316,7 +338,7 @@ func (m *Model) gradient(c *fitted) (p Parts, whole, fixed, load []float64) {
 
 // normal sets up the normal equations of a Gauss-Newton step, and weighs the cells.
 func (m *Model) normal() posterior {
-	a := newPosterior(m.fixedG, m.fixedS)
+	a := newPosterior(m.fixedG, m.fixedS, m.touches)
 	prior := func(k int, b *block, n int) {
 		for i, p := range b.params[:n] {
 			s := m.spreadOf(p)

@@ -9,27 +9,36 @@ import (
 // posterior is the normal equations of the fit and, once factored, the normal
 // distribution of the parameters about the fit. Subjects touch each other only
 // through the global parameters, so its matrix is an arrow: a block for each
-// subject, a border for the global ones. Work grows with the number of subjects,
-// not with its cube.
+// subject, a border for the few global ones that it touches. Work grows with the
+// number of subjects, not with its cube.
 type posterior struct {
 	g        *mat.SymDense // global by global
 	gRight   *mat.VecDense
 	subjects []arm
 	chol     mat.Cholesky // of the global block less what the subjects explain
+	spread   mat.SymDense // its inverse: the covariance of the global parameters
 }
 
 type arm struct {
-	b     *mat.SymDense // subject by subject
-	c     *mat.Dense    // subject by global
-	right *mat.VecDense
-	chol  mat.Cholesky
-	inv   *mat.Dense // b⁻¹ c
+	b       *mat.SymDense // subject by subject
+	c       *mat.Dense    // subject by the global ones that it touches
+	right   *mat.VecDense
+	touches []int       // global parameters, by column of c
+	column  map[int]int // of a global parameter in c
+	chol    mat.Cholesky
+	inv     *mat.Dense // b⁻¹ c
 }
 
-func newPosterior(global int, subjects []int) posterior {
+// newPosterior makes room for so many global parameters, and for subjects of so many
+// that touch the given global ones.
+func newPosterior(global int, subjects []int, touches [][]int) posterior {
 	p := posterior{g: mat.NewSymDense(global, nil), gRight: mat.NewVecDense(global, nil)}
-	for _, n := range subjects {
-		p.subjects = append(p.subjects, arm{b: mat.NewSymDense(n, nil), c: mat.NewDense(n, global, nil), right: mat.NewVecDense(n, nil)})
+	for s, n := range subjects {
+		a := arm{b: mat.NewSymDense(n, nil), c: mat.NewDense(n, len(touches[s]), nil), right: mat.NewVecDense(n, nil), touches: touches[s], column: map[int]int{}}
+		for i, g := range touches[s] {
+			a.column[g] = i
+		}
+		p.subjects = append(p.subjects, a)
 	}
 	return p
 }
@@ -65,12 +74,17 @@ func (p *posterior) add(subject int, refs []ref, d []float64, weight, missed flo
 			case r < 0 && q < 0:
 				arm.b.SetSym(int(-1-r), int(-1-q), arm.b.At(int(-1-r), int(-1-q))+v)
 			case r < 0:
-				arm.c.Set(int(-1-r), int(q), arm.c.At(int(-1-r), int(q))+v)
+				arm.addCross(int(-1-r), int(q), v)
 			default:
-				arm.c.Set(int(-1-q), int(r), arm.c.At(int(-1-q), int(r))+v)
+				arm.addCross(int(-1-q), int(r), v)
 			}
 		}
 	}
+}
+
+func (a *arm) addCross(own, global int, v float64) {
+	k := a.column[global]
+	a.c.Set(own, k, a.c.At(own, k)+v)
 }
 
 func (p *posterior) addStage(subject int, refs []ref, d []float64, missed float64) {
@@ -91,7 +105,8 @@ func (p *posterior) damped(share float64) posterior {
 	}
 	out := posterior{g: grow(p.g), gRight: p.gRight}
 	for _, a := range p.subjects {
-		out.subjects = append(out.subjects, arm{b: grow(a.b), c: a.c, right: a.right})
+		a.b, a.inv = grow(a.b), nil
+		out.subjects = append(out.subjects, a)
 	}
 	return out
 }
@@ -114,9 +129,9 @@ func (p *posterior) factor() error {
 		}
 		product.Reset()
 		product.Mul(a.c.T(), a.inv)
-		for r := range n {
-			for c := r; c < n; c++ {
-				left.SetSym(r, c, left.At(r, c)-product.At(r, c))
+		for r, gr := range a.touches {
+			for c, gc := range a.touches[:r+1] {
+				left.SetSym(gr, gc, left.At(gr, gc)-product.At(r, c))
 			}
 		}
 	}
@@ -126,6 +141,9 @@ func (p *posterior) factor() error {
 	return nil
 }
 
+// invert makes the covariance of the global parameters, for variance.
+func (p *posterior) invert() error { return p.chol.InverseTo(&p.spread) }
+
 // solve returns the step: the global one, then each subject's.
 func (p *posterior) solve() []*mat.VecDense {
 	right := mat.VecDenseCopyOf(p.gRight)
@@ -134,7 +152,9 @@ func (p *posterior) solve() []*mat.VecDense {
 		a := &p.subjects[i]
 		t.Reset()
 		t.MulVec(a.inv.T(), a.right)
-		right.SubVec(right, &t)
+		for k, g := range a.touches {
+			right.SetVec(g, right.AtVec(g)-t.AtVec(k))
+		}
 	}
 	global := mat.NewVecDense(right.Len(), nil)
 	_ = p.chol.SolveVecTo(global, right) // a poor condition only makes a poorer step
@@ -144,21 +164,30 @@ func (p *posterior) solve() []*mat.VecDense {
 		own := mat.NewVecDense(a.right.Len(), nil)
 		_ = a.chol.SolveVecTo(own, a.right)
 		t.Reset()
-		t.MulVec(a.inv, global)
+		t.MulVec(a.inv, a.touched(global))
 		own.SubVec(own, &t)
 		out = append(out, own)
 	}
 	return out
 }
 
-// variance of a linear combination, with weights d, of a subject's and global parameters.
+// touched picks the global parameters that the subject touches.
+func (a *arm) touched(global *mat.VecDense) *mat.VecDense {
+	out := mat.NewVecDense(len(a.touches), nil)
+	for k, g := range a.touches {
+		out.SetVec(k, global.AtVec(g))
+	}
+	return out
+}
+
+// variance of a linear combination, with weights d, of a subject's parameters and of
+// global ones that it touches.
 func (p *posterior) variance(subject int, refs []ref, d []float64) float64 {
 	a := &p.subjects[subject]
-	own := mat.NewVecDense(a.b.SymmetricDim(), nil)
-	global := mat.NewVecDense(p.g.SymmetricDim(), nil)
+	own, global := mat.NewVecDense(a.b.SymmetricDim(), nil), mat.NewVecDense(len(a.touches), nil)
 	for i, r := range refs {
 		if r >= 0 {
-			global.SetVec(int(r), d[i])
+			global.SetVec(a.column[int(r)], d[i])
 		} else {
 			own.SetVec(int(-1-r), d[i])
 		}
@@ -168,7 +197,10 @@ func (p *posterior) variance(subject int, refs []ref, d []float64) float64 {
 	v := mat.Dot(own, &solved)
 	t.MulVec(a.inv.T(), own)
 	global.SubVec(global, &t)
-	solved.Reset()
-	_ = p.chol.SolveVecTo(&solved, global)
-	return v + mat.Dot(global, &solved)
+	for i, gi := range a.touches {
+		for j, gj := range a.touches {
+			v += global.AtVec(i) * global.AtVec(j) * p.spread.At(gi, gj)
+		}
+	}
+	return v
 }

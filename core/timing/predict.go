@@ -174,10 +174,10 @@ func (m *Model) draw(subject int) {
 		arm := &m.post.subjects[subject]
 		n := m.fixedS[subject]
 		own := m.spread(m.layout.subjects[subject].x[:n], &arm.chol, uint64(3+subject))
-		off, moved := mat.NewVecDense(m.fixedG, nil), mat.NewVecDense(n, nil)
+		off, moved := mat.NewVecDense(len(arm.touches), nil), mat.NewVecDense(n, nil)
 		for k := range own {
-			for i := range m.fixedG {
-				off.SetVec(i, m.draws.global[k][i]-m.layout.global.x[i])
+			for i, g := range arm.touches {
+				off.SetVec(i, m.draws.global[k][g]-m.layout.global.x[g])
 			}
 			moved.MulVec(arm.inv, off) // the subject's mean given the global ones
 			for i := range n {
