@@ -156,6 +156,15 @@ func (j *job) conditions() map[string]string {
 	if held > 0 {
 		out["held_gb"] = fmt.Sprintf("%.1f", held)
 	}
+	use := 0.0
+	for _, s := range j.agent.sampled() {
+		if slices.Contains(j.Devices, s.Device) && s.Device != stock.CPUDevice {
+			use = max(use, s.Use)
+		}
+	}
+	if use > 0.02 {
+		out["device_use"] = fmt.Sprintf("%.2f", use) // somebody else's: this frame has not begun
+	}
 	if avg, err := load.Avg(); err == nil {
 		out["load"] = fmt.Sprintf("%.1f", avg.Load1)
 	}

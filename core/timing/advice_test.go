@@ -89,7 +89,8 @@ func TestASweepAsksWhatTellsMost(t *testing.T) {
 	assert.Equal(t, []string{"eddy/g0", "bellows/g1", "capstan/four"}, asked)
 	assert.Empty(t, Next(nil, "gears", all, is, 1.4))
 	m, err := Fit([]Observation{
-		{Subject: "gears", Place: all[2].Place, Seconds: 100}, {Subject: "gears", Place: all[1].Place, Seconds: 160},
+		{Subject: "gears", Place: all[2].Place, Seconds: 100},
+		{Subject: "gears", Place: all[1].Place, Seconds: 160},
 		{Subject: "gears", Place: all[4].Place, Seconds: 48},
 	})
 	require.NoError(t, err)

@@ -95,10 +95,15 @@ type cell struct {
 	free   int     // degrees of freedom of spread
 }
 
-type cellKey struct{ subject, host, crew, backend, part, condition string }
+// cellKey names the members too: without host names, two machines may both have a g0.
+type cellKey struct{ subject, host, crew, members, backend, part, condition string }
 
 func (o Observation) key() cellKey {
-	return cellKey{o.Subject, o.Place.Host, o.Place.Crew, o.Place.Backend, o.Part, o.Condition}
+	var members strings.Builder
+	for _, m := range o.Place.Members {
+		members.WriteString(m.Model + "+")
+	}
+	return cellKey{o.Subject, o.Place.Host, o.Place.Crew, members.String(), o.Place.Backend, o.Part, o.Condition}
 }
 
 // cells gathers observations of the same thing. Each cell's typical time is the

@@ -158,7 +158,8 @@ type device struct {
 	member Member
 }
 
-// devicesOf lists a host's devices by id, GPUs first.
+// devicesOf lists a host's devices by id, GPUs first; none where rows without a host's
+// name give one id two models, for then they are of several machines.
 func devicesOf(all []Time, host string) []device {
 	found := map[string]Member{}
 	for _, t := range all {
@@ -167,7 +168,11 @@ func devicesOf(all []Time, host string) []device {
 		}
 		for i, m := range t.Place().Members {
 			// A row that knows the model says more than one that does not.
-			if was, known := found[t.Devices[i]]; !known || t.Models != nil && was.Link == "" {
+			was, known := found[t.Devices[i]]
+			if known && was.Model != m.Model && was.Like == "" && m.Like == "" {
+				return nil
+			}
+			if !known || t.Models != nil && was.Link == "" {
 				found[t.Devices[i]] = m
 			}
 		}

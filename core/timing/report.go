@@ -12,6 +12,7 @@ type Line struct {
 	Shot     string            `json:"shot"`
 	Host     string            `json:"host"`
 	Crew     string            `json:"crew"`
+	Models   []string          `json:"models,omitempty"`
 	Backend  string            `json:"backend,omitempty"`
 	Frame    *int              `json:"frame,omitempty"`
 	Settings map[string]string `json:"settings,omitempty"`
@@ -76,7 +77,7 @@ func Report(ctx context.Context, all []Time, crews int, progress func(done, of i
 }
 
 func (t Time) line() Line {
-	return Line{Shot: t.Shot, Host: t.Host, Crew: t.Crew(), Backend: t.Backend, Settings: t.Settings}
+	return Line{Shot: t.Shot, Host: t.Host, Crew: t.Crew(), Models: t.Models, Backend: t.Backend, Settings: t.Settings}
 }
 
 func (l *Line) predict(p Prediction) {
@@ -111,9 +112,13 @@ func unmeasured(ctx context.Context, m *Model, all []Time, limit int) ([]Line, e
 			}
 			t := first[k]
 			p := Place{Host: k.host, Backend: k.backend}
-			t.Devices = nil
+			named := t.Models != nil
+			t.Devices, t.Models = nil, nil
 			for _, i := range picked {
 				t.Devices = append(t.Devices, devices[i].id)
+				if named {
+					t.Models = append(t.Models, devices[i].member.Model)
+				}
 				p.Members = append(p.Members, devices[i].member)
 			}
 			p.Crew = t.Crew()

@@ -218,12 +218,13 @@ func split(value string) []string {
 	return parts
 }
 
-// sameDevices refuses rows that give one device of a host two models.
+// sameDevices refuses rows that give one device of a named host two models. Without
+// a host's name they are taken to be of two machines.
 func sameDevices(all []Time) error {
 	first := map[[2]string]Time{}
 	for _, t := range all {
 		for i, d := range t.Devices {
-			if t.Models == nil {
+			if t.Models == nil || t.Host == "" {
 				continue
 			}
 			before, known := first[[2]string{t.Host, d}]

@@ -43,7 +43,7 @@ func TestReadTimesNamesTheFault(t *testing.T) {
 		"shot,crew,seconds\na,g0+g0,1\n":                                              "each once",
 		"shot,crew,seconds\n,g0,1\n":                                                  "line 2, column shot",
 		"shot,crew,models,seconds\na,g0+g1,A,1\n":                                     `"A" has 1 entries, the crew g0+g1 has 2 devices`,
-		"shot,crew,models,seconds\na,g0,A,1\na,g0,B,1\n":                              `device g0 of host "" is "B" here and "A" in line 2`,
+		"shot,host,crew,models,seconds\na,h,g0,A,1\na,h,g0,B,1\n":                     `device g0 of host "h" is "B" here and "A" in line 2`,
 		"shot,crew,seconds,frame\na,g0,1,first\n":                                     "want a frame's number",
 		"shot,crew,seconds,warm_up\na,g0,1,perhaps\n":                                 "want true or false",
 		"shot,crew,seconds\na,g0\n":                                                   "wrong number of fields",
@@ -104,4 +104,15 @@ gears,capstan,cpu,Keel 8,,,1900
 	few, err := Report(context.Background(), times, 3, nil)
 	require.NoError(t, err)
 	assert.Less(t, len(few), len(lines))
+}
+
+func TestWithoutHostNamesTwoMachinesMayHaveTheSameDevices(t *testing.T) {
+	times, err := ReadTimes(strings.NewReader("shot,crew,models,seconds\na,g0,A,100\na,g0,B,50\na,g0+g1,A+A,55\nb,g0,A,10\nb,g0,B,6\nb,g0+g1,A+A,6.4\n"))
+	require.NoError(t, err)
+	lines, err := Report(context.Background(), times, 64, nil)
+	require.NoError(t, err)
+	require.Len(t, lines, 6, "no crew is made up of devices that may be of two machines")
+	assert.InDelta(t, 100, *lines[0].Predicted, 8)
+	assert.InDelta(t, 50, *lines[1].Predicted, 5)
+	assert.Equal(t, []string{"B"}, lines[1].Models)
 }

@@ -3,7 +3,6 @@ package prospects
 import (
 	"fmt"
 	"net/http"
-	"strings"
 
 	"rotanex.example/api"
 	"rotanex.example/core/preflight"
@@ -139,24 +138,6 @@ func (p *Prospects) PutLicence(w http.ResponseWriter, r *http.Request, pool stri
 			l.Pool, l.Kind, l.Seats).Error
 	}
 	edge.Answer(w, r, http.StatusOK, l, err)
-}
-
-// devicesText counts like models: 2 × Halyard 12, Keel 8.
-func devicesText(models []string) string {
-	var order []string
-	counts := map[string]int{}
-	for _, m := range models {
-		if counts[m] == 0 {
-			order = append(order, m)
-		}
-		counts[m]++
-	}
-	for i, m := range order {
-		if counts[m] > 1 {
-			order[i] = fmt.Sprintf("%d × %s", counts[m], m)
-		}
-	}
-	return strings.Join(order, ", ")
 }
 
 // seats is how many renderers of the shot its licence lets run; 0 is no limit.
