@@ -165,10 +165,8 @@ func advise(out io.Writer, x api.Comparison) {
 	if x.Note != "" {
 		p("Note: %s.", strings.TrimSuffix(x.Note, "."))
 	}
-	for _, c := range x.Crews {
-		for _, caution := range c.Cautions {
-			p("Caution: %s/%s was %s.", c.Place, c.Crew, caution)
-		}
+	for _, c := range cautions(x) {
+		p("Caution: %s.", c)
 	}
 	if hidden > 0 {
 		p("%d crews are not shown: blocked, or nothing is known of them; --all says why.", hidden)
@@ -207,6 +205,30 @@ func advise(out io.Writer, x api.Comparison) {
 	if heavy := heavyText(x.Stretches); heavy != "" {
 		p("\n%s", heavy)
 	}
+}
+
+// cautions says what of the conditions was unlike, once for each kind of it.
+func cautions(x api.Comparison) []string {
+	var kinds []string
+	crews, first := map[string][]string{}, map[string]string{}
+	for _, c := range x.Crews {
+		for _, text := range c.Cautions {
+			kind := strings.Join(strings.Fields(text)[:min(3, len(strings.Fields(text)))], " ")
+			if len(crews[kind]) == 0 {
+				kinds, first[kind] = append(kinds, kind), text
+			}
+			crews[kind] = append(crews[kind], c.Place+"/"+c.Crew)
+		}
+	}
+	var out []string
+	for _, kind := range kinds {
+		if n := len(crews[kind]); n == 1 {
+			out = append(out, crews[kind][0]+" was "+first[kind])
+		} else {
+			out = append(out, fmt.Sprintf("%d crews had unlike conditions (%s); %s was %s", n, strings.Join(crews[kind], ", "), crews[kind][0], first[kind]))
+		}
+	}
+	return out
 }
 
 func limitedText(why string) string {

@@ -133,7 +133,9 @@ export function Host() {
                 Use, memory, temperature and power come with every heartbeat.
               </Empty>
             ) : (
-              s.devices.map((d) => <Device key={d.device} series={d} />)
+              [...s.devices]
+                .sort((a, b) => Number(a.device === "cpu") - Number(b.device === "cpu"))
+                .map((d) => <Device key={d.device} series={d} />)
             )
           }
         </Shown>

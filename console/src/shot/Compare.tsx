@@ -145,7 +145,12 @@ function Crews({ x }: { x: Comparison }) {
 
 function Asides({ x }: { x: Comparison }) {
   const method = x.crews.find((c) => c.difference?.method)?.difference?.method;
-  const cautions = x.crews.flatMap((c) => (c.cautions ?? []).map((text) => `${nameOf(c)} was ${text}.`));
+  const unlike = x.crews.filter((c) => c.cautions?.length);
+  const cautions = unlike.length
+    ? [
+        `${unlike.map(nameOf).join(", ")} ${unlike.length > 1 ? "were" : "was"} timed in other conditions than the baseline; ${unlike[0] ? nameOf(unlike[0]) : ""} was ${unlike[0]?.cautions?.join(", ")}.`,
+      ]
+    : [];
   const lines = [
     x.note,
     method && `A difference is one where the ${method} leaves 1 out (95 %).`,

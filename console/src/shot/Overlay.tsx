@@ -24,7 +24,7 @@ export function Overlay({ a, b, nameA, nameB }: { a: string; b: string; nameA: s
     transformOrigin: `${at.x}% ${at.y}%`,
   } as const;
   return (
-    <Box>
+    <Box maxW="860px">
       <Box
         position="relative"
         aspectRatio="16 / 9"
