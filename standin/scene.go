@@ -206,9 +206,12 @@ func (r Render) memory(s Scene, host stock.Host) (float64, error) {
 	return f.Slowdown, nil
 }
 
-// peak is what the fullest device holds of the scene, in bytes.
+// peak is what the fullest GPU holds of the scene; 0 on the CPU alone.
 func (r Render) peak(s Scene, host stock.Host) memory.Bytes {
 	need := memory.GB(s.DeviceMemoryGB)
+	if !slices.ContainsFunc(r.Devices, func(id string) bool { return id != stock.CPUDevice }) {
+		return 0
+	}
 	if len(r.Devices) == 2 {
 		if d := host.Device(r.Devices[0]); d != nil && d.LinkedTo == r.Devices[1] && need > memory.GB(d.MemoryGB-d.HeldGB) {
 			return memory.Judge(memory.Need{Scene: need}, memory.Crew{
