@@ -17,6 +17,9 @@ const (
 	// tails is the degrees of freedom of Student's t by which cells differ: few,
 	// so that an outlier is given up rather than followed.
 	tails = 5.0
+	// learningRounds bounds how often the spreads are learnt anew.
+	learningRounds = 6
+	manyRows       = 100
 	// fewRepeats is how many repeated frames tell one spread from the other; with
 	// fewer each is taken for half of the two together.
 	fewRepeats = 4
@@ -106,7 +109,14 @@ func fit(observed []Observation, from *Model) (*Model, error) {
 		m.fixedS = append(m.fixedS, len(b.params))
 	}
 	m.touches = touched(m.cells, len(m.layout.subjects))
-	for round := range 6 {
+	rounds := learningRounds
+	if from != nil {
+		rounds = 1 // the spreads are nearly right already
+		if len(observed) > manyRows {
+			rounds = 0 // and one row among many does not move them
+		}
+	}
+	for round := range rounds {
 		if err := m.climb(coarse); err != nil {
 			return nil, err
 		}
@@ -258,7 +268,7 @@ func stageMiss(said, is float64) float64 {
 
 // coarse is how much better, as a share, a step must be to go on while the spreads
 // are still being learnt; fine is that of the end.
-const coarse, fine = 1e-4, 1e-7
+const coarse, fine = 1e-3, 1e-6
 
 // climb finds the maximum by damped Gauss-Newton steps, weighing cells anew at each.
 func (m *Model) climb(enough float64) error {
@@ -311,26 +321,22 @@ func (m *Model) move(step []*mat.VecDense, sign float64) {
 	}
 }
 
-// gradient returns the cell's log time and its derivatives by c.refs; and those of
-// the logs of its fixed and load parts.
+// gradient returns the cell's parts and the derivatives, by c.refs, of the logs of its
+// time, of its fixed part and of its load.
 func (m *Model) gradient(c *fitted) (p Parts, whole, fixed, load []float64) {
-	g, x := m.layout.global.x, m.layout.subjects[c.subject].x
-	p = c.parts(g, x, m.layout.centre)
-	whole, fixed, load = make([]float64, len(c.refs)), make([]float64, len(c.refs)), make([]float64, len(c.refs))
-	const h = 1e-5
-	for i, r := range c.refs {
-		at := &g
-		j := int(r)
-		if r < 0 {
-			at, j = &x, int(-1-r)
-		}
-		(*at)[j] += h
-		q := c.parts(g, x, m.layout.centre)
-		(*at)[j] -= h
-		whole[i] = math.Log(q.Total()/p.Total()) / h
-		fixed[i] = math.Log(q.Fixed/p.Fixed) / h
+	all := make([]float64, 3*len(c.refs))
+	whole, fixed, load = all[:len(c.refs)], all[len(c.refs):2*len(c.refs)], all[2*len(c.refs):]
+	p = c.slopes(m.layout.global.x, m.layout.subjects[c.subject].x, m.layout.centre, func(r ref, d Parts) {
+		i := slices.Index(c.refs, r)
+		whole[i] += d.Total()
+		fixed[i] += d.Fixed
+		load[i] += d.Load
+	})
+	for i := range c.refs {
+		whole[i] /= p.Total()
+		fixed[i] /= p.Fixed
 		if p.Load > 0 {
-			load[i] = math.Log(q.Load/p.Load) / h
+			load[i] /= p.Load
 		}
 	}
 	return p, whole, fixed, load

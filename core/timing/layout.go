@@ -263,12 +263,18 @@ type Parts struct {
 func (p Parts) Total() float64 { return p.Fixed + p.Load + p.Work }
 
 // parts computes the time's parts for global parameters g and a subject's x.
-func (f *formula) parts(g, x []float64, centre float64) Parts {
+func (f *formula) parts(g, x []float64, centre float64) Parts { return f.slopes(g, x, centre, nil) }
+
+// slopes is parts, and tells each part's derivatives: by each reference as often as it
+// occurs in the formula. tell may be nil.
+func (f *formula) slopes(g, x []float64, centre float64, tell func(ref, Parts)) Parts {
 	at, sum := readers(g, x)
 	total := sum(f.total)
-	fixed := math.Exp(sum(f.fixed) - at(f.heavy)*(total-centre))
+	heavy := at(f.heavy)
+	fixed := math.Exp(sum(f.fixed) - heavy*(total-centre))
 	load := math.Exp(sum(f.load))
-	work := math.Exp(total) / (1/f.subject.rate + fixed + load*f.subject.loads)
+	shares := 1/f.subject.rate + fixed + load*f.subject.loads
+	work := math.Exp(total) / shares
 	rate, loads := f.rate(sum, at)
 	p := Parts{Fixed: work * fixed * math.Exp(at(f.hostFixed)), Load: work * load * loads, Work: work / rate}
 	if f.hasPart {
@@ -278,8 +284,36 @@ func (f *formula) parts(g, x []float64, centre float64) Parts {
 		slower := math.Exp(at(f.condition))
 		p.Fixed, p.Load, p.Work = p.Fixed*slower, p.Load*slower, p.Work*slower
 	}
+	if tell == nil {
+		return p
+	}
+	each := func(refs []ref, d Parts) {
+		for _, r := range refs {
+			tell(r, d)
+		}
+	}
+	// Of the log of work by the log of the whole, and of the shares.
+	byTotal, byFixed, byLoad := 1+heavy*fixed/shares, -fixed/shares, -load*f.subject.loads/shares
+	each(f.total, Parts{p.Fixed * (byTotal - heavy), p.Load * byTotal, p.Work * byTotal})
+	each(f.fixed, Parts{p.Fixed * (1 + byFixed), p.Load * byFixed, p.Work * byFixed})
+	k := centre - total
+	tell(f.heavy, Parts{p.Fixed * (k + k*byFixed), p.Load * k * byFixed, p.Work * k * byFixed})
+	each(f.load, Parts{p.Fixed * byLoad, p.Load * (1 + byLoad), p.Work * byLoad})
+	tell(f.hostFixed, Parts{Fixed: p.Fixed})
+	f.rateSlopes(sum, at, func(r ref, byRate, byLoads float64) {
+		tell(r, Parts{Load: p.Load * byLoads / max(loads, tiny), Work: -p.Work * byRate / rate})
+	})
+	if f.hasPart {
+		tell(f.part, Parts{Work: p.Work})
+	}
+	if f.hasCond {
+		tell(f.condition, p)
+	}
 	return p
 }
+
+// tiny stands for a crew without a load, that nothing is divided by zero.
+const tiny = 1e-300
 
 // readers return what reads a reference, and a sum of several.
 func readers(g, x []float64) (at func(ref) float64, sum func([]ref) float64) {
@@ -317,6 +351,40 @@ func (f *formula) rate(sum func([]ref) float64, at func(ref) float64) (rate, loa
 		rate += cpu
 	}
 	return rate, loads
+}
+
+// rateSlopes tells the derivatives of rate and of loads.
+func (f *formula) rateSlopes(sum func([]ref) float64, at func(ref) float64, tell func(r ref, byRate, byLoads float64)) {
+	each := func(refs []ref, byRate float64) {
+		for _, r := range refs {
+			tell(r, byRate, 0)
+		}
+	}
+	together, feeding := 0.0, 1.0
+	for i := range f.gpus {
+		together += f.gpus[i].count * math.Exp(sum(f.gpus[i].rate))
+	}
+	if f.devices > 1 {
+		feeding = 1 / (1 + math.Exp(sum(f.feed))*(f.devices-1))
+	}
+	left, kept, share := 1.0, 1.0, 0.0
+	if f.cpu != nil && f.devices > 0 {
+		share = logistic(sum(f.cpuShare))
+		kept, left = share, 1-logistic(sum(f.cpuCost))
+	}
+	for i := range f.gpus {
+		m := &f.gpus[i]
+		each(m.rate, m.count*math.Exp(sum(m.rate))*feeding*left)
+		tell(m.link, 0, m.count*math.Exp(at(m.link)))
+	}
+	each(f.feed, -together*feeding*left*(1-feeding))
+	if f.cpu == nil {
+		return
+	}
+	own := math.Exp(sum(f.cpu.rate))
+	each(f.cpu.rate, own*kept)
+	each(f.cpuShare, own*share*(1-share))
+	each(f.cpuCost, -together*feeding*left*(1-left))
 }
 
 func logistic(x float64) float64 { return 1 / (1 + math.Exp(-x)) }

@@ -93,3 +93,36 @@ func TestMoreTimesMakeAnIntervalNarrower(t *testing.T) {
 	require.Less(t, width(one, two), width(one))
 	require.Less(t, width(one, two, three), width(one, two))
 }
+
+// The derivatives by which the fit climbs are those of the formula.
+func TestSlopesAreThoseOfTheFormula(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		m, err := Fit(anyObservations(t))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range m.cells {
+			c := &m.cells[i]
+			g, x := m.layout.global.x, m.layout.subjects[c.subject].x
+			p, whole, fixed, _ := m.gradient(c)
+			for k, r := range c.refs {
+				at, j := &g, int(r)
+				if r < 0 {
+					at, j = &x, int(-1-r)
+				}
+				const h = 1e-6
+				(*at)[j] += h
+				up := c.parts(g, x, m.layout.centre)
+				(*at)[j] -= 2 * h
+				down := c.parts(g, x, m.layout.centre)
+				(*at)[j] += h
+				if want := math.Log(up.Total()/down.Total()) / (2 * h); math.Abs(want-whole[k]) > 1e-5*(1+math.Abs(want)) {
+					t.Fatalf("by %d of %d: %g, want %g; parts %+v", k, len(c.refs), whole[k], want, p)
+				}
+				if want := math.Log(up.Fixed/down.Fixed) / (2 * h); math.Abs(want-fixed[k]) > 1e-5*(1+math.Abs(want)) {
+					t.Fatalf("fixed by %d: %g, want %g", k, fixed[k], want)
+				}
+			}
+		}
+	})
+}
