@@ -188,17 +188,16 @@ func (m *Model) anchor() {
 	rates, loads, count := make([]float64, len(l.subjects)), make([]float64, len(l.subjects)), make([]float64, len(l.subjects))
 	for i := range m.cells {
 		c := &m.cells[i]
-		at, sum := readers(l.global.x, l.subjects[c.subject].x)
-		rate, load := c.rate(sum, at)
+		rate, load := c.rate(point{l.global.x, l.subjects[c.subject].x})
 		rates[c.subject] += math.Log(rate)
 		loads[c.subject] += load
 		count[c.subject]++
 	}
 	for s, b := range l.subjects {
 		next := anchor{math.Exp(rates[s] / count[s]), loads[s] / count[s]}
-		at, sum := readers(l.global.x, b.x)
-		fixed := math.Exp(sum([]ref{ref(l.global.index[pFixed]), local(1)}) - at(ref(l.global.index[pHeavy]))*(b.x[0]-l.centre))
-		load := math.Exp(sum([]ref{ref(l.global.index[pLoad]), local(2)}))
+		v := point{l.global.x, b.x}
+		fixed := math.Exp(v.sum([]ref{ref(l.global.index[pFixed]), local(1)}) - v.at(ref(l.global.index[pHeavy]))*(b.x[0]-l.centre))
+		load := math.Exp(v.sum([]ref{ref(l.global.index[pLoad]), local(2)}))
 		whole := func(a anchor) float64 { return 1/a.rate + fixed + load*a.loads }
 		b.x[0] += math.Log(whole(next) / whole(*l.anchors[s]))
 		b.params[0].mean = b.x[0]

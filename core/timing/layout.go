@@ -268,20 +268,20 @@ func (f *formula) parts(g, x []float64, centre float64) Parts { return f.slopes(
 // slopes is parts, and tells each part's derivatives: by each reference as often as it
 // occurs in the formula. tell may be nil.
 func (f *formula) slopes(g, x []float64, centre float64, tell func(ref, Parts)) Parts {
-	at, sum := readers(g, x)
-	total := sum(f.total)
-	heavy := at(f.heavy)
-	fixed := math.Exp(sum(f.fixed) - heavy*(total-centre))
-	load := math.Exp(sum(f.load))
+	v := point{g, x}
+	total := v.sum(f.total)
+	heavy := v.at(f.heavy)
+	fixed := math.Exp(v.sum(f.fixed) - heavy*(total-centre))
+	load := math.Exp(v.sum(f.load))
 	shares := 1/f.subject.rate + fixed + load*f.subject.loads
 	work := math.Exp(total) / shares
-	rate, loads := f.rate(sum, at)
-	p := Parts{Fixed: work * fixed * math.Exp(at(f.hostFixed)), Load: work * load * loads, Work: work / rate}
+	rate, loads := f.rate(v)
+	p := Parts{Fixed: work * fixed * math.Exp(v.at(f.hostFixed)), Load: work * load * loads, Work: work / rate}
 	if f.hasPart {
-		p.Work *= math.Exp(at(f.part))
+		p.Work *= math.Exp(v.at(f.part))
 	}
 	if f.hasCond {
-		slower := math.Exp(at(f.condition))
+		slower := math.Exp(v.at(f.condition))
 		p.Fixed, p.Load, p.Work = p.Fixed*slower, p.Load*slower, p.Work*slower
 	}
 	if tell == nil {
@@ -300,7 +300,7 @@ func (f *formula) slopes(g, x []float64, centre float64, tell func(ref, Parts)) 
 	tell(f.heavy, Parts{p.Fixed * (k + k*byFixed), p.Load * k * byFixed, p.Work * k * byFixed})
 	each(f.load, Parts{p.Fixed * byLoad, p.Load * (1 + byLoad), p.Work * byLoad})
 	tell(f.hostFixed, Parts{Fixed: p.Fixed})
-	f.rateSlopes(sum, at, func(r ref, byRate, byLoads float64) {
+	f.rateSlopes(v, func(r ref, byRate, byLoads float64) {
 		tell(r, Parts{Load: p.Load * byLoads / max(loads, tiny), Work: -p.Work * byRate / rate})
 	})
 	if f.hasPart {
@@ -315,38 +315,39 @@ func (f *formula) slopes(g, x []float64, centre float64, tell func(ref, Parts)) 
 // tiny stands for a crew without a load, that nothing is divided by zero.
 const tiny = 1e-300
 
-// readers return what reads a reference, and a sum of several.
-func readers(g, x []float64) (at func(ref) float64, sum func([]ref) float64) {
-	at = func(r ref) float64 {
-		if r >= 0 {
-			return g[r]
-		}
-		return x[-1-r]
+// point is values of the global parameters and of one subject's.
+type point struct{ global, own []float64 }
+
+func (v point) at(r ref) float64 {
+	if r >= 0 {
+		return v.global[r]
 	}
-	return at, func(refs []ref) (s float64) {
-		for _, r := range refs {
-			s += at(r)
-		}
-		return s
+	return v.own[-1-r]
+}
+
+func (v point) sum(refs []ref) (s float64) {
+	for _, r := range refs {
+		s += v.at(r)
 	}
+	return s
 }
 
 // rate is what the crew does together, beside a GPU of rate 1, and how many loads
 // over 16 lanes it takes.
-func (f *formula) rate(sum func([]ref) float64, at func(ref) float64) (rate, loads float64) {
+func (f *formula) rate(v point) (rate, loads float64) {
 	for i := range f.gpus {
 		m := &f.gpus[i]
-		rate += m.count * math.Exp(sum(m.rate))
-		loads += m.count * math.Exp(at(m.link))
+		rate += m.count * math.Exp(v.sum(m.rate))
+		loads += m.count * math.Exp(v.at(m.link))
 	}
 	if f.devices > 1 {
-		rate /= 1 + math.Exp(sum(f.feed))*(f.devices-1)
+		rate /= 1 + math.Exp(v.sum(f.feed))*(f.devices-1)
 	}
 	if f.cpu != nil {
-		cpu := math.Exp(sum(f.cpu.rate))
+		cpu := math.Exp(v.sum(f.cpu.rate))
 		if f.devices > 0 {
-			rate *= 1 - logistic(sum(f.cpuCost))
-			cpu *= logistic(sum(f.cpuShare))
+			rate *= 1 - logistic(v.sum(f.cpuCost))
+			cpu *= logistic(v.sum(f.cpuShare))
 		}
 		rate += cpu
 	}
@@ -354,7 +355,7 @@ func (f *formula) rate(sum func([]ref) float64, at func(ref) float64) (rate, loa
 }
 
 // rateSlopes tells the derivatives of rate and of loads.
-func (f *formula) rateSlopes(sum func([]ref) float64, at func(ref) float64, tell func(r ref, byRate, byLoads float64)) {
+func (f *formula) rateSlopes(v point, tell func(r ref, byRate, byLoads float64)) {
 	each := func(refs []ref, byRate float64) {
 		for _, r := range refs {
 			tell(r, byRate, 0)
@@ -362,26 +363,26 @@ func (f *formula) rateSlopes(sum func([]ref) float64, at func(ref) float64, tell
 	}
 	together, feeding := 0.0, 1.0
 	for i := range f.gpus {
-		together += f.gpus[i].count * math.Exp(sum(f.gpus[i].rate))
+		together += f.gpus[i].count * math.Exp(v.sum(f.gpus[i].rate))
 	}
 	if f.devices > 1 {
-		feeding = 1 / (1 + math.Exp(sum(f.feed))*(f.devices-1))
+		feeding = 1 / (1 + math.Exp(v.sum(f.feed))*(f.devices-1))
 	}
 	left, kept, share := 1.0, 1.0, 0.0
 	if f.cpu != nil && f.devices > 0 {
-		share = logistic(sum(f.cpuShare))
-		kept, left = share, 1-logistic(sum(f.cpuCost))
+		share = logistic(v.sum(f.cpuShare))
+		kept, left = share, 1-logistic(v.sum(f.cpuCost))
 	}
 	for i := range f.gpus {
 		m := &f.gpus[i]
-		each(m.rate, m.count*math.Exp(sum(m.rate))*feeding*left)
-		tell(m.link, 0, m.count*math.Exp(at(m.link)))
+		each(m.rate, m.count*math.Exp(v.sum(m.rate))*feeding*left)
+		tell(m.link, 0, m.count*math.Exp(v.at(m.link)))
 	}
 	each(f.feed, -together*feeding*left*(1-feeding))
 	if f.cpu == nil {
 		return
 	}
-	own := math.Exp(sum(f.cpu.rate))
+	own := math.Exp(v.sum(f.cpu.rate))
 	each(f.cpu.rate, own*kept)
 	each(f.cpuShare, own*share*(1-share))
 	each(f.cpuCost, -together*feeding*left*(1-left))
