@@ -1,6 +1,7 @@
 package timing
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -61,7 +62,7 @@ func pairs(m map[string]string) string {
 
 // Place is where the time was measured.
 func (t Time) Place() Place {
-	p := Place{Host: t.Host, Crew: t.Crew(), Backend: t.Backend, Renderer: t.Renderer}
+	p := Place{Host: t.Host, Crew: t.Crew(), Backend: t.Backend, Renderer: cmp.Or(t.Renderer, t.Settings["launcher"])}
 	for i, d := range t.Devices {
 		m := Member{Model: fmt.Sprintf("%s of %s", d, hostName(t.Host)), CPU: strings.HasPrefix(strings.ToLower(d), cpuDevice)}
 		if t.Models != nil {
