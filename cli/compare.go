@@ -52,13 +52,13 @@ stretches of the shot are heavy. Times with other settings are listed, never com
 
 func crewListing(x api.Comparison, all bool) listing {
 	l := listing{
-		columns: []string{"crew", "basis", "a frame", "90 % interval", "frames/h", "samples/s", "speed-up", "difference", "efficiency", "use", "peak", "a frame costs", "whole shot", "in time"},
+		columns: []string{"crew", "basis", "a frame", "90 % interval", "frames/h", "samples/s", "speed-up", "difference", "efficiency", "use", "peak", "host peak", "a frame costs", "whole shot", "in time"},
 		records: x, empty: "Nothing is known of any crew. Time some frames: rotanex trial sweep " + x.Shot,
 	}
 	for i, c := range x.Crews {
 		if c.Seconds == 0 {
 			if all {
-				l.add(c.Place+"/"+c.Crew, string(c.Basis), none, c.Note, none, none, none, none, none, none, none, none, none, none)
+				l.add(c.Place+"/"+c.Crew, string(c.Basis), none, c.Note, none, none, none, none, none, none, none, none, none, none, none)
 			}
 			continue
 		}
@@ -73,7 +73,7 @@ func crewListing(x api.Comparison, all bool) listing {
 			basis += fmt.Sprintf(" (%d)", c.Timed)
 		}
 		l.add(name, basis, seconds(c.Seconds), seconds(c.LowS)+" – "+seconds(c.HighS), fmt.Sprintf("%.1f", c.FramesHour),
-			quantity(c.SamplesSecond), times(c.Speedup), differenceText(x, c), ratio(c.Efficiency), ratio(c.Use), orNone(peakText(c)),
+			quantity(c.SamplesSecond), times(c.Speedup), differenceText(x, c), ratio(c.Efficiency), ratio(c.Use), peakText(c.PeakGb), peakText(c.HostPeakGb),
 			orNone(money(x.Currency, c.FrameCost)), seconds(c.WholeS), meetsText(x, c))
 	}
 	return l
@@ -120,12 +120,7 @@ func quantity(x float64) string {
 	return fmt.Sprintf("%.0f", x)
 }
 
-func peakText(c api.CrewFigures) string {
-	if c.PeakGb == 0 {
-		return ""
-	}
-	return gb(c.PeakGb)
-}
+func peakText(n float64) string { return bytesText(int64(n * 1e9)) }
 
 func meetsText(x api.Comparison, c api.CrewFigures) string {
 	switch {

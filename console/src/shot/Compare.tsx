@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { type Sort, useComparison } from "../api/queries";
 import { Choice } from "../parts/Choice";
-import { length, money, none } from "../parts/format";
+import { bytes, length, money, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Figure, Sheet, State } from "../parts/Page";
 import { Empty, Shown } from "../parts/States";
@@ -130,7 +130,8 @@ function Crews({ x }: { x: Comparison }) {
         { name: "Difference", cell: ({ crew }) => difference(crew, x.baseline), right: true },
         { name: "Efficiency", cell: ({ crew }) => whole(crew.efficiency), right: true },
         { name: "Use", cell: ({ crew }) => whole(crew.use), right: true },
-        { name: "Peak", cell: ({ crew }) => (crew.peak_gb ? `${crew.peak_gb.toFixed(1)} GB` : none), right: true },
+        { name: "Peak", cell: ({ crew }) => bytes((crew.peak_gb ?? 0) * 1e9), right: true },
+        { name: "Host peak", cell: ({ crew }) => bytes((crew.host_peak_gb ?? 0) * 1e9), right: true },
         { name: "A frame costs", cell: ({ crew }) => money(x.currency, crew.frame_cost), right: true },
         { name: "Whole shot", cell: ({ crew }) => length(crew.whole_s), right: true },
         {
