@@ -167,3 +167,26 @@ func TestOpenEXRFramesAreTakenInAndCollected(t *testing.T) {
 	assert.Equal(t, exr(64, 36), data)
 	refused(t, http.StatusConflict)(h.admin().GetPicture(t.Context(), run.Id, "coda-060", 1, &api.GetPictureParams{Width: new(32)}))
 }
+
+func TestACrewOnWhichNothingStartsGetsNoMore(t *testing.T) {
+	h, _, one, two, run := playedHouse(t, "1-20")
+	for range 3 {
+		leases := one.lease()
+		require.Len(t, leases, 1)
+		one.failed(leases[0], api.CannotStart)
+	}
+	assert.Empty(t, one.lease(), "it would fail every frame once")
+	for _, c := range h.run(run).Crews {
+		if c.Host == "bellows" {
+			assert.Equal(t, "the renderer of coda-060 did not start on it 3 times (cannot-start)", c.Barred)
+			assert.Equal(t, api.RunCrewStateBarred, c.State)
+		}
+	}
+	h.until("the other crew to render all", func() bool {
+		for _, l := range two.lease() {
+			two.deliver(l)
+		}
+		return h.run(run).State == api.RunStateComplete
+	})
+	eachDoneOnce(t, h.database, run, 20)
+}

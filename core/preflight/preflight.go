@@ -166,6 +166,11 @@ func (p *paper) warn(check, mend, format string, args ...any) {
 
 func (p *paper) agent(s Shot, c Crew) {
 	switch {
+	case c.Rented && !c.Asked && len(c.Launchers) > 0 && !slices.Contains(c.Launchers, s.Launcher):
+		p.block("renderer", "put "+s.Launcher+" on its image, then among the offer's launchers", "its servers do not have %s; they have %s", s.Launcher, strings.Join(c.Launchers, ", "))
+		return
+	case c.Rented && !c.Asked && len(c.Launchers) > 0:
+		return
 	case c.Rented && !c.Asked:
 		p.warn("agent", "time one frame on a server before you rent more", "what is installed there is not known until a server is up")
 		return

@@ -39,9 +39,14 @@ func TestEveryFindingSaysWhatAndHowToMend(t *testing.T) {
 		text   string
 		mend   string
 	}{
-		"down":        {func(_ *preflight.Shot, c *preflight.Crew) { c.Up = false }, preflight.Blocker, "agent", "not up", "start rotanex-agent"},
-		"drains":      {func(_ *preflight.Shot, c *preflight.Crew) { c.Draining = true }, preflight.Blocker, "agent", "drains", "--undo"},
-		"not rented":  {func(_ *preflight.Shot, c *preflight.Crew) { c.Rented, c.Asked, c.Up = true, false, false }, preflight.Warning, "agent", "not known until", "time one frame"},
+		"down":   {func(_ *preflight.Shot, c *preflight.Crew) { c.Up = false }, preflight.Blocker, "agent", "not up", "start rotanex-agent"},
+		"drains": {func(_ *preflight.Shot, c *preflight.Crew) { c.Draining = true }, preflight.Blocker, "agent", "drains", "--undo"},
+		"not rented": {func(_ *preflight.Shot, c *preflight.Crew) {
+			c.Rented, c.Asked, c.Up, c.Launchers = true, false, false, nil
+		}, preflight.Warning, "agent", "not known until", "time one frame"},
+		"not on the image": {func(s *preflight.Shot, c *preflight.Crew) {
+			c.Rented, c.Asked, c.Up, s.Launcher = true, false, false, "povray"
+		}, preflight.Blocker, "renderer", "do not have povray; they have standin", "on its image"},
 		"not allowed": {func(s *preflight.Shot, _ *preflight.Crew) { s.Launcher = "povray" }, preflight.Blocker, "renderer", "may not start povray", "--allow standin,povray"},
 		"missing":     {func(_ *preflight.Shot, c *preflight.Crew) { c.Renderer.Trouble = "no such program" }, preflight.Blocker, "renderer", "no such program", "install"},
 		"cpu only":    {func(_ *preflight.Shot, c *preflight.Crew) { c.Renderer.CPUOnly = true }, preflight.Blocker, "renderer", "CPU alone", "crew cpu"},

@@ -240,6 +240,7 @@ type Offer struct {
 	CPU        CPU           `json:"cpu" yaml:"cpu"`
 	MemoryGB   float64       `json:"memory_gb" yaml:"memory_gb"`
 	Devices    []Device      `json:"devices,omitempty" yaml:"devices,omitempty"`
+	Launchers  []string      `json:"launchers,omitempty" yaml:"launchers,omitempty"` // that its servers have; none: not known
 }
 
 // Server returns the host that a server of the offer is.

@@ -167,6 +167,7 @@ func (p *Prospects) facts(v View, x Prospect, renderer *preflight.Renderer, lice
 	}
 	h := x.Place.Host
 	if h == nil {
+		c.Launchers = x.Place.Offer.Spec.Launchers
 		return c
 	}
 	c.Asked, c.Up, c.Draining, c.Launchers, c.Folder = true, h.Up(p.clock.WallNow()), h.Draining, h.Launchers, h.Folder

@@ -249,6 +249,9 @@ func (q *Runs) end(ctx context.Context, host string, lease, fence int64, result 
 			if result.Cause == api.OutOfMemory {
 				return q.ranOut(ctx, tx, l, result.LogTail, &result.Measured)
 			}
+			if err := q.barUnable(ctx, tx, l, result.Cause); err != nil {
+				return err
+			}
 			return q.fail(ctx, tx, l, string(result.Cause), result.LogTail, &result.Measured)
 		}
 		if l.sha256 == nil || *l.sha256 != result.Sha256 {

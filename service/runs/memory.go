@@ -143,13 +143,40 @@ func (q *Runs) bar(ctx context.Context, tx pgx.Tx, l leased, step memory.Step) e
 		_, err := tx.Exec(ctx, "UPDATE bookings SET memory_mode = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, string(step))
 		return err
 	}
-	why := fmt.Sprintf("%d frames of %s ran out of memory on it", before+1, l.shot)
+	return q.barCrew(ctx, tx, l, fmt.Sprintf("%d frames of %s ran out of memory on it", before+1, l.shot), string(api.OutOfMemory))
+}
+
+// barCrew keeps further frames of the shot from the crew. Frames that nobody is left to
+// render are failed with the cause, not forgotten.
+func (q *Runs) barCrew(ctx context.Context, tx pgx.Tx, l leased, why, cause string) error {
 	if _, err := tx.Exec(ctx, "UPDATE bookings SET barred = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, why); err != nil {
 		return err
 	}
-	// Frames that nobody is left to render are failed, not forgotten.
 	_, err := tx.Exec(ctx, `
-		UPDATE frames SET state = 'failed', cause = 'out-of-memory' WHERE run_id = $1 AND shot = $2 AND state = 'waiting'
-		  AND NOT EXISTS (SELECT 1 FROM bookings WHERE run_id = $1 AND shot = $2 AND barred = '')`, l.run, l.shot)
+		UPDATE frames SET state = 'failed', cause = $3 WHERE run_id = $1 AND shot = $2 AND state = 'waiting'
+		  AND NOT EXISTS (SELECT 1 FROM bookings WHERE run_id = $1 AND shot = $2 AND barred = '')`, l.run, l.shot, cause)
 	return err
+}
+
+// oftenUnable is how often a renderer may fail to start on a crew that has given no
+// frame of the shot before the crew gets no more of them.
+const oftenUnable = 3
+
+// barUnable keeps further frames of a shot from a crew on which its renderer never
+// starts: else it would fail every frame once.
+func (q *Runs) barUnable(ctx context.Context, tx pgx.Tx, l leased, cause api.ResultCause) error {
+	if l.trial || cause != api.Refused && cause != api.CannotStart {
+		return nil
+	}
+	var unable, other int
+	if err := tx.QueryRow(ctx, `
+		SELECT count(*) FILTER (WHERE a.cause IN ('refused', 'cannot-start')), count(*) FILTER (WHERE a.cause NOT IN ('refused', 'cannot-start'))
+		FROM attempts a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = $1 AND f.shot = $2 AND a.host = $3 AND a.crew = $4`,
+		l.run, l.shot, l.host, l.crew).Scan(&unable, &other); err != nil {
+		return err
+	}
+	if unable+1 < oftenUnable || other > 0 {
+		return nil
+	}
+	return q.barCrew(ctx, tx, l, fmt.Sprintf("the renderer of %s did not start on it %d times (%s)", l.shot, unable+1, cause), string(cause))
 }

@@ -908,6 +908,8 @@ export interface components {
             wrap_s?: number;
             cpu: components["schemas"]["CPU"];
             memory_gb: number;
+            /** @description Renderers that its servers have; without it, not known */
+            launchers?: string[];
             devices?: components["schemas"]["Device"][];
         };
         Offer: {
