@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"os"
 	"time"
 
@@ -66,5 +67,27 @@ func working(cmd *cobra.Command, what string) (stop func()) {
 	return func() {
 		close(done)
 		<-ended
+	}
+}
+
+// awaited asks until something is over, with a sign on a terminal that it goes on.
+// Ctrl-C ends the waiting and says what then goes on without it.
+func awaited[T any](cmd *cobra.Command, what, goesOn string, ask func() (v T, over bool, err error)) (T, error) {
+	stop := working(cmd, what)
+	defer stop()
+	ticks := time.NewTicker(500 * time.Millisecond)
+	defer ticks.Stop()
+	for {
+		v, over, err := ask()
+		switch {
+		case cmd.Context().Err() != nil:
+			return v, errors.New("no longer waiting; " + goesOn)
+		case err != nil || over:
+			return v, err
+		}
+		select {
+		case <-cmd.Context().Done():
+		case <-ticks.C:
+		}
 	}
 }

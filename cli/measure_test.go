@@ -166,3 +166,21 @@ func TestCrewsAreListedWithWhatIsKnown(t *testing.T) {
 		assert.Contains(t, out.String(), want)
 	}
 }
+
+func TestWaitingEndsWithWhatItWaitsFor(t *testing.T) {
+	cmd := New()
+	ctx, cancel := context.WithCancel(t.Context())
+	cmd.SetContext(ctx)
+	asked := 0
+	got, err := awaited(cmd, "waiting", "it goes on", func() (int, bool, error) {
+		asked++
+		return asked, asked == 2, nil
+	})
+	require.NoError(t, err)
+	assert.Equal(t, 2, got)
+	_, err = awaited(cmd, "waiting", "it goes on", func() (int, bool, error) {
+		cancel()
+		return 0, false, ctx.Err()
+	})
+	assert.EqualError(t, err, "no longer waiting; it goes on", "Ctrl-C in the middle of a question is no error of the service's")
+}

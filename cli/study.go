@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
@@ -132,26 +130,14 @@ func parseVariant(text string) (v variantAsk, err error) {
 }
 
 func (a *app) awaitStudy(cmd *cobra.Command, c *client.Client, id uuid.UUID) error {
-	stop := working(cmd, "rendering variants")
-	defer func() { stop() }()
-	ticks := time.NewTicker(500 * time.Millisecond)
-	defer ticks.Stop()
-	for {
+	s, err := awaited(cmd, "rendering variants", "the study goes on: rotanex study show latest", func() (api.Study, bool, error) {
 		s, err := client.Decode[api.Study](c.GetStudy(cmd.Context(), id))
-		if err != nil {
-			return err
-		}
-		if s.Complete {
-			stop()
-			stop = func() {}
-			return a.showStudy(cmd, s)
-		}
-		select {
-		case <-cmd.Context().Done():
-			return errors.New("no longer waiting; the study goes on: rotanex study show latest")
-		case <-ticks.C:
-		}
+		return s, s.Complete, err
+	})
+	if err != nil {
+		return err
 	}
+	return a.showStudy(cmd, s)
 }
 
 func studyState(s api.Study) string {

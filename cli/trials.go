@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -92,26 +91,14 @@ apart, or after --budget by the service's clock. Ctrl-C ends the waiting, not th
 }
 
 func (a *app) awaitSweep(cmd *cobra.Command, c *client.Client, id uuid.UUID) error {
-	stop := working(cmd, "timing frames")
-	defer func() { stop() }()
-	ticks := time.NewTicker(500 * time.Millisecond)
-	defer ticks.Stop()
-	for {
+	s, err := awaited(cmd, "timing frames", "the sweep goes on: rotanex trial list", func() (api.Sweep, bool, error) {
 		s, err := client.Decode[api.Sweep](c.GetSweep(cmd.Context(), id))
-		if err != nil {
-			return err
-		}
-		if s.State != api.SweepStateRunning {
-			stop()
-			stop = func() {}
-			return a.showSweep(cmd, s)
-		}
-		select {
-		case <-cmd.Context().Done():
-			return errors.New("no longer waiting; the sweep goes on: rotanex trial list")
-		case <-ticks.C:
-		}
+		return s, s.State != api.SweepStateRunning, err
+	})
+	if err != nil {
+		return err
 	}
+	return a.showSweep(cmd, s)
 }
 
 func (a *app) showSweep(cmd *cobra.Command, s api.Sweep) error {

@@ -100,7 +100,6 @@ func (d Device) Free() Bytes { return max(0, d.Total-d.Held) }
 // Crew is a crew as far as memory goes.
 type Crew struct {
 	Devices []Device // its GPUs; none for the CPU alone
-	CPU     bool     // whether the CPU is a member
 	Linked  bool     // its two devices share a memory link
 	Host    Bytes    // all memory of the host
 	// What the renderer can do.

@@ -64,7 +64,7 @@ func TestWhatTheShotPermits(t *testing.T) {
 	f = memory.Judge(n, small)
 	assert.Equal(t, memory.DoesNotFit, f.Verdict)
 	assert.Contains(t, f.Why, "65.0 GB of host memory")
-	assert.Equal(t, memory.Fits, memory.Judge(memory.Need{Scene: memory.GB(99), Host: memory.GB(8)}, memory.Crew{CPU: true, Host: memory.GB(16)}).Verdict)
+	assert.Equal(t, memory.Fits, memory.Judge(memory.Need{Scene: memory.GB(99), Host: memory.GB(8)}, memory.Crew{Host: memory.GB(16)}).Verdict)
 }
 
 func TestAnObservedPeakCorrectsWhatWasDeclared(t *testing.T) {

@@ -13,7 +13,6 @@ type Option struct {
 	Crew    string
 	Devices []string
 	Parts   Parts
-	Basis   Basis
 }
 
 // Limits are what keeps renderers of a shot from running side by side on a host.

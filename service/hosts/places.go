@@ -73,8 +73,6 @@ func MemoryCrew(host stock.Host, c stock.Crew, r *preflight.Renderer) memory.Cre
 	for _, id := range c.Devices {
 		if d := host.Device(id); d != nil {
 			out.Devices = append(out.Devices, memory.Device{ID: id, Total: memory.GB(d.MemoryGB), Held: memory.GB(d.HeldGB)})
-		} else {
-			out.CPU = true
 		}
 	}
 	if r != nil {

@@ -49,7 +49,7 @@ func (c *comparison) machines() (out []machine) {
 			m.limits = timing.Limits{Renderers: x.Fit.Renderers, Cores: x.Place.Spec.CPU.Cores, Seats: c.seats(c.licence)}
 			out = append(out, m)
 		}
-		out[i].options = append(out[i].options, timing.Option{Crew: x.Crew.ID, Devices: x.Crew.Devices, Parts: x.Parts, Basis: x.Estimate.Basis})
+		out[i].options = append(out[i].options, timing.Option{Crew: x.Crew.ID, Devices: x.Crew.Devices, Parts: x.Parts})
 	}
 	return out
 }
