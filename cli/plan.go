@@ -207,7 +207,7 @@ func writeWhole(path string, data []byte) error {
 
 func (a *app) solve() *cobra.Command {
 	var to string
-	limit := 10 * time.Second
+	var limit time.Duration
 	c := &cobra.Command{
 		Use: "solve PROBLEM.json", Short: "Solve a problem file without a service", Args: cobra.ExactArgs(1),
 		Long: `Reads a problem file (docs/formats.md) and writes the plan. Needs no service and
@@ -244,7 +244,7 @@ no database. Exit status: 0 meets every deadline, 3 late, 4 over the budget,
 		},
 	}
 	c.Flags().StringVar(&to, "to", "", "file to write the plan to; without it to standard output")
-	c.Flags().DurationVar(&limit, "time-limit", limit, "how long to look for a better plan")
+	c.Flags().DurationVar(&limit, "time-limit", limit, "look for a better plan until then; without it as long as the size of the problem asks")
 	return c
 }
 

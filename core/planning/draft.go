@@ -1,17 +1,13 @@
 package planning
 
 import (
+	"cmp"
+	"fmt"
 	"maps"
 	"slices"
 
 	"rotanex.example/core/pricing"
 )
-
-// draft is a plan in the making.
-type draft struct {
-	plan   Plan
-	sentTo map[[2]string]bool // shot, source
-}
 
 func empty(status string, lost []ImpossibleShot) *Plan {
 	return &Plan{
@@ -20,31 +16,51 @@ func empty(status string, lost []ImpossibleShot) *Plan {
 	}
 }
 
-func (d *draft) book(b Booking, delivery Millis) {
-	d.plan.Bookings = append(d.plan.Bookings, b)
-	d.plan.Finish = max(d.plan.Finish, b.End+delivery)
-}
-
-// sent reports whether the shot's package already goes to the source, and notes
-// that from now on it does.
-func (d *draft) sent(shot, source string) bool {
-	if d.sentTo == nil {
-		d.sentTo = map[[2]string]bool{}
+// plan writes a layout down as a plan.
+func (l *layout) plan(status string) *Plan {
+	out := empty(status, []ImpossibleShot{})
+	served := map[int]int{}
+	for _, x := range l.machines {
+		if len(x.jobs) == 0 {
+			continue
+		}
+		u, server := x.unit, ""
+		if u.kind == rentedOffer {
+			served[x.at]++
+			server = fmt.Sprintf("%s#%d", u.id, served[x.at])
+			b := x.busy()
+			out.Servers = append(out.Servers, Server{server, u.id, b.start - u.rent.lead, b.end + u.rent.wrap})
+		}
+		jobs := slices.Clone(x.jobs)
+		slices.SortFunc(jobs, func(a, b job) int {
+			return cmp.Or(cmp.Compare(a.start, b.start), cmp.Compare(a.option, b.option), cmp.Compare(a.end, b.end))
+		})
+		for _, j := range jobs {
+			o := &u.options[j.option]
+			b := Booking{Shot: l.m.Shots[o.shot].ID, Frames: j.frames, Start: j.start, End: j.end}
+			switch u.kind {
+			case ownedHost:
+				b.Host, b.Crew = u.id, u.crews[o.crew].id
+			case rentedOffer:
+				b.Server, b.Crew = server, u.crews[o.crew].id
+			default:
+				b.Farm, b.Nodes = u.id, j.nodes
+			}
+			out.Finish = max(out.Finish, j.end+o.home)
+			out.Bookings = append(out.Bookings, b)
+		}
 	}
-	key := [2]string{shot, source}
-	was := d.sentTo[key]
-	d.sentTo[key] = true
-	return was
-}
-
-// finished prices the draft and returns it as a plan that meets its deadlines.
-func (d *draft) finished(p Problem) *Plan {
-	out := empty(Meets, []ImpossibleShot{})
-	out.Finish = d.plan.Finish
-	out.Servers = append(out.Servers, d.plan.Servers...)
-	out.Uploads = append(out.Uploads, d.plan.Uploads...)
-	out.Bookings = append(out.Bookings, d.plan.Bookings...)
-	out.Cost = Price(p, *out).Total.Rounded()
+	for _, source := range slices.Sorted(maps.Keys(l.uploads)) {
+		for _, s := range l.uploads[source] {
+			out.Uploads = append(out.Uploads, Upload{l.m.Shots[s.shot].ID, source, s.start, s.end})
+		}
+	}
+	for i, n := range l.extraSeats() {
+		if n > 0 {
+			out.ExtraSeats = append(out.ExtraSeats, ExtraSeat{l.m.Licences[i].ID, n})
+		}
+	}
+	out.Cost = Price(l.m.Problem, *out).Total.Rounded()
 	return out
 }
 

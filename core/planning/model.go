@@ -2,211 +2,404 @@ package planning
 
 import (
 	"cmp"
+	"math"
 	"slices"
 	"strings"
 )
 
-// model is a Problem with its references resolved: for each shot, the machines
-// that may render it.
+// model is a Problem for given due times, with its references resolved: units,
+// each of which can be used on its own, and the options they have.
 type model struct {
 	Problem
-	shots []shotModel
+	due      []Millis // of each shot, its deadline as this model takes it
+	licence  []int    // of each shot, its index into Licences, or -1
+	units    []unit
+	penalty  []float64  // of each shot, more than any way to render a frame costs
+	seatGrid [][]Millis // of each licence that can run short: ends of the stretches in which seats are counted
+	places   [][]int    // of each shot, the units with an option for it
 }
 
-type shotModel struct {
-	Shot
-	hosts  []pairing
-	offers []pairing
-	farms  []pairing
+type unitKind int
+
+const (
+	ownedHost unitKind = iota
+	rentedOffer
+	farmTier
+)
+
+// unit is an owned host, one server of an offer (of which there may be several
+// copies), or a farm.
+type unit struct {
+	kind     unitKind
+	at       int // index into Hosts, Offers or Farms
+	id       string
+	source   string
+	copies   int
+	nodes    int    // of a farm
+	ram      Memory // -1: no limit
+	disjoint bool   // no two crews share a device
+	crews    []unitCrew
+	options  []option
+	windows  []span
+	segments []segment
+	rent     rent
+	least    float64 // a farm's minimum charge
 }
 
-// pairing is one shot on one machine: which of its crews may render it and what
-// a frame takes there.
-type pairing struct {
-	at       int // index into Problem.Hosts, Offers or Farms
-	crews    []timedCrew
-	transfer Transfer
+// unitCrew is a crew with its devices as a set of bits.
+type unitCrew struct {
+	id      string
+	mask    uint64
+	options []int32 // indices into the unit's options
 }
 
-type timedCrew struct {
-	Crew
-	frame Millis
+// option is one shot on one crew of a unit.
+type option struct {
+	shot    int
+	crew    int
+	frame   Millis
+	cost    float64 // of one frame: busy price or farm charge; 0 on a server
+	upload  Millis
+	home    Millis // what the delivery takes
+	release Millis // no start before: ready, lead, and the upload were it the first
+	due     Millis // no end after: the deadline less the delivery
 }
 
-func newModel(p Problem) *model {
-	m := &model{Problem: p, shots: make([]shotModel, len(p.Shots))}
+// segment is a stretch of time in which the same options are open from its start
+// to its end.
+type segment struct {
+	span
+	crews [][]int32 // of each crew, the options that are open
+	grid  []int     // of each licence, the stretch of the seat grid that it lies in
+}
+
+// maxSegments is how finely a unit's time is cut. Beyond it releases are taken a
+// little earlier and due times a little later, which only loosens the bound.
+const maxSegments = 40
+
+func newModel(p Problem, due []Millis) *model {
+	m := &model{Problem: p, due: due, licence: make([]int, len(p.Shots)), places: make([][]int, len(p.Shots))}
 	shotAt := make(map[string]int, len(p.Shots))
 	for i, s := range p.Shots {
-		m.shots[i].Shot = s
-		m.shots[i].Ready = max(0, s.Ready)
 		shotAt[s.ID] = i
+		m.licence[i] = slices.IndexFunc(p.Licences, func(l Licence) bool { return l.ID == s.Licence })
 	}
-	rows := map[[3]string][]Timing{} // shot, kind, place
-	for _, t := range p.Timings {
-		kind, id := t.Place()
-		key := [3]string{t.Shot, kind, id}
-		rows[key] = append(rows[key], t)
-	}
-	transfers := map[[2]string]Transfer{}
+	transfers := make(map[[2]string]Transfer, len(p.Transfers))
 	for _, t := range p.Transfers {
 		transfers[[2]string{t.Shot, t.Source}] = t
 	}
-	pair := func(s *shotModel, kind, id, source string, at int, crews []Crew) (pairing, bool) {
-		out := pairing{at: at, transfer: transfers[[2]string{s.ID, source}]}
-		for _, t := range rows[[3]string{s.ID, kind, id}] {
-			if kind == "farm" {
-				out.crews = append(out.crews, timedCrew{frame: t.Frame})
-			}
-			for _, c := range crews {
-				if c.ID == t.Crew {
-					out.crews = append(out.crews, timedCrew{c, t.Frame})
-				}
-			}
-		}
-		slices.SortStableFunc(out.crews, func(a, b timedCrew) int {
-			return cmp.Or(cmp.Compare(a.frame, b.frame), strings.Compare(a.ID, b.ID))
-		})
-		return out, len(out.crews) > 0
+	rows := map[[2]string][]Timing{} // kind and place
+	for _, t := range p.Timings {
+		kind, id := t.Place()
+		rows[[2]string{kind, id}] = append(rows[[2]string{kind, id}], t)
 	}
-	for i := range m.shots {
-		s := &m.shots[i]
-		for at, h := range p.Hosts {
-			if x, ok := pair(s, "host", h.ID, "", at, h.Crews); ok && (h.RAM == nil || *h.RAM >= s.RAM) {
-				x.transfer = Transfer{}
-				s.hosts = append(s.hosts, x)
-			}
-		}
-		for at, o := range p.Offers {
-			if x, ok := pair(s, "offer", o.ID, o.Source, at, o.Crews); ok && o.MaxServers > 0 && (o.RAM == nil || *o.RAM >= s.RAM) {
-				s.offers = append(s.offers, x)
-			}
-		}
-		for at, f := range p.Farms {
-			if x, ok := pair(s, "farm", f.ID, f.Source, at, nil); ok && f.Nodes > 0 {
-				s.farms = append(s.farms, x)
+	for at, h := range p.Hosts {
+		u := unit{kind: ownedHost, at: at, id: h.ID, copies: 1, ram: limit(h.RAM), windows: opened(h.Windows)}
+		m.add(&u, h.Crews, rows[[2]string{"host", h.ID}], shotAt, transfers)
+	}
+	for at, o := range p.Offers {
+		u := unit{kind: rentedOffer, at: at, id: o.ID, source: o.Source, copies: o.MaxServers, ram: limit(o.RAM), rent: newRent(o)}
+		u.windows = []span{{o.Lead, never}}
+		m.add(&u, o.Crews, rows[[2]string{"offer", o.ID}], shotAt, transfers)
+	}
+	for at, f := range p.Farms {
+		u := unit{kind: farmTier, at: at, id: f.ID, source: f.Source, copies: 1, nodes: f.Nodes, ram: -1, least: f.MinimumCharge.Float()}
+		u.windows = []span{{f.Lead, never}}
+		m.add(&u, []Crew{{Devices: []string{""}}}, rows[[2]string{"farm", f.ID}], shotAt, transfers)
+	}
+	m.countSeats()
+	m.price()
+	for i := range m.units {
+		u := &m.units[i]
+		m.cut(u)
+		for _, o := range u.options {
+			if list := m.places[o.shot]; len(list) == 0 || list[len(list)-1] != i {
+				m.places[o.shot] = append(list, i)
 			}
 		}
 	}
 	return m
 }
 
-// horizon is a time by which any plan that makes sense has ended.
-func (m *model) horizon() Millis {
-	var end, work Millis
-	for _, h := range m.Hosts {
-		for _, w := range h.Windows {
-			end = max(end, w[1])
+// never is later than any plan.
+const never = Millis(math.MaxInt64 / 4)
+
+func limit(ram *Memory) Memory {
+	if ram == nil {
+		return -1
+	}
+	return *ram
+}
+
+// opened sorts windows and cuts what overlaps. Windows that touch stay apart: a
+// booking lies inside one of them.
+func opened(windows [][2]Millis) []span {
+	var out []span
+	for _, w := range windows {
+		out = append(out, span{max(0, w[0]), w[1]})
+	}
+	slices.SortFunc(out, func(a, b span) int { return cmp.Or(cmp.Compare(a.start, b.start), cmp.Compare(a.end, b.end)) })
+	return disjoint(out)
+}
+
+// add fills in the unit's crews and options and keeps it if it has any.
+func (m *model) add(u *unit, crews []Crew, rows []Timing, shotAt map[string]int, transfers map[[2]string]Transfer) {
+	bit := map[string]int{}
+	for _, c := range crews {
+		uc := unitCrew{id: c.ID}
+		for _, d := range c.Devices {
+			if _, ok := bit[d]; !ok {
+				bit[d] = len(bit)
+			}
+			uc.mask |= 1 << (bit[d] % 64)
+		}
+		u.crews = append(u.crews, uc)
+	}
+	u.disjoint = true
+	var seen uint64
+	for _, c := range u.crews {
+		u.disjoint = u.disjoint && seen&c.mask == 0
+		seen |= c.mask
+	}
+	for _, t := range rows {
+		s := shotAt[t.Shot]
+		shot := m.Shots[s]
+		o := option{shot: s, crew: slices.IndexFunc(crews, func(c Crew) bool { return c.ID == t.Crew }), frame: t.Frame}
+		switch u.kind {
+		case ownedHost:
+			o.cost = perFrame(crews[o.crew].BusyPrice, t.Frame)
+		case farmTier:
+			o.crew = 0
+			f := m.Farms[u.at]
+			o.cost = perFrame(f.NodePrice, t.Frame) + f.FramePrice.Float()
+		}
+		if u.kind != ownedHost {
+			x := transfers[[2]string{shot.ID, u.source}]
+			o.upload, o.home = x.Upload, x.Delivery
+		}
+		o.release = max(0, shot.Ready) + o.upload
+		o.due = m.due[s] - o.home
+		if m.usable(u, &o, shot) {
+			u.options = append(u.options, o)
 		}
 	}
-	for _, s := range m.shots {
-		end = max(end, s.Ready, s.Deadline)
-		var slowest Millis
-		for _, list := range [][]pairing{s.offers, s.farms} {
-			for _, x := range list {
-				for _, c := range x.crews {
-					slowest = max(slowest, c.frame+x.transfer.Upload+x.transfer.Delivery)
+	slices.SortStableFunc(u.options, func(a, b option) int { return cmp.Or(cmp.Compare(a.shot, b.shot), cmp.Compare(a.crew, b.crew)) })
+	for i, o := range u.options {
+		u.crews[o.crew].options = append(u.crews[o.crew].options, int32(i))
+	}
+	if len(u.options) > 0 && u.copies > 0 && (u.kind != farmTier || u.nodes > 0) {
+		m.units = append(m.units, *u)
+	}
+}
+
+// usable reports whether the option can take a single frame in time.
+func (m *model) usable(u *unit, o *option, shot Shot) bool {
+	if u.ram >= 0 && u.kind != farmTier && shot.RAM > u.ram {
+		return false
+	}
+	if l := m.licence[o.shot]; l >= 0 && u.kind != farmTier && m.Licences[l].Seats+m.Licences[l].ExtraSeats < 1 {
+		return false
+	}
+	return slices.ContainsFunc(u.windows, func(w span) bool {
+		return min(w.end, o.due)-max(w.start, o.release) >= o.frame
+	})
+}
+
+// countSeats finds the licences that can run short, and when to count them.
+func (m *model) countSeats() {
+	m.seatGrid = make([][]Millis, len(m.Licences))
+	for l, licence := range m.Licences {
+		holders, grid := 0, []Millis{}
+		for _, u := range m.units {
+			uses := false
+			for _, o := range u.options {
+				if u.kind != farmTier && m.licence[o.shot] == l {
+					uses = true
+					grid = append(grid, m.due[o.shot])
 				}
 			}
+			if uses {
+				holders += u.copies
+			}
 		}
-		work += slowest * Millis(s.Frames)
+		if holders > licence.Seats {
+			slices.Sort(grid)
+			m.seatGrid[l] = slices.Compact(grid)
+		}
 	}
-	for _, o := range m.Offers {
-		end = max(end, o.Lead)
+}
+
+// price finds, for each shot, a price of a frame above which any way to render
+// it is worth while: the penalty for leaving one out.
+func (m *model) price() {
+	m.penalty = make([]float64, len(m.Shots))
+	most := 1.0
+	for _, u := range m.units {
+		for _, o := range u.options {
+			cost := o.cost
+			switch u.kind {
+			case rentedOffer:
+				_, cost = u.rent.bill(u.rent.lead + o.frame + u.rent.wrap)
+			case farmTier:
+				cost = max(cost, u.least)
+			}
+			most = max(most, cost)
+		}
 	}
-	for _, f := range m.Farms {
-		end = max(end, f.Lead)
+	seats := 0.0
+	for _, l := range m.Licences {
+		seats += l.ExtraSeatPrice.Float()
 	}
-	return end + work
+	for i := range m.penalty {
+		m.penalty[i] = 10 * (most + seats)
+	}
+}
+
+// cut divides the unit's time where its options open and close.
+func (m *model) cut(u *unit) {
+	var edges, fixed []Millis
+	first, last := never, Millis(0)
+	for _, o := range u.options {
+		edges = append(edges, o.release, o.due)
+		first, last = min(first, o.release), max(last, o.due)
+		if l := m.licence[o.shot]; l >= 0 && u.kind != farmTier {
+			fixed = append(fixed, m.seatGrid[l]...)
+		}
+	}
+	for _, w := range u.windows {
+		fixed = append(fixed, w.start, min(w.end, last))
+	}
+	edges, fixed = sortedSet(edges), sortedSet(fixed)
+	if room := max(8, maxSegments-len(fixed)); len(edges) > room {
+		kept := make([]Millis, room)
+		for i := range kept {
+			kept[i] = edges[i*(len(edges)-1)/(room-1)]
+		}
+		edges = kept
+	}
+	edges = sortedSet(append(edges, fixed...))
+	for i := 1; i < len(edges); i++ {
+		x := segment{span: span{edges[i-1], edges[i]}, crews: make([][]int32, len(u.crews)), grid: make([]int, len(m.Licences))}
+		if !slices.ContainsFunc(u.windows, func(w span) bool { return w.start <= x.start && x.end <= w.end }) {
+			continue
+		}
+		open := false
+		for k, o := range u.options {
+			// Where edges were thinned out, an option counts as open in every segment
+			// that it touches: too much, never too little.
+			if o.release < x.end && x.start < o.due {
+				x.crews[o.crew] = append(x.crews[o.crew], int32(k))
+				open = true
+			}
+		}
+		for l, grid := range m.seatGrid {
+			at, _ := slices.BinarySearch(grid, x.end)
+			x.grid[l] = at
+		}
+		if open {
+			u.segments = append(u.segments, x)
+		}
+	}
+}
+
+func sortedSet(list []Millis) []Millis {
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// optionFor returns the unit's option for a shot on a crew, or -1.
+func (u *unit) optionFor(shot, crew int) int {
+	i, ok := slices.BinarySearchFunc(u.options, [2]int{shot, crew}, func(o option, key [2]int) int {
+		return cmp.Or(cmp.Compare(o.shot, key[0]), cmp.Compare(o.crew, key[1]))
+	})
+	if !ok {
+		return -1
+	}
+	return i
+}
+
+// of returns the range of the unit's options that are of the shot.
+func (u *unit) of(shot int) []option {
+	from, _ := slices.BinarySearchFunc(u.options, shot, func(o option, key int) int { return cmp.Compare(o.shot, key) })
+	to := from
+	for to < len(u.options) && u.options[to].shot == shot {
+		to++
+	}
+	return u.options[from:to]
 }
 
 // capacity returns at least as many frames of the shot as can ever be rendered,
-// were it alone, or the shot's frames where there is no limit.
-func (s shotModel) capacity(m *model) int {
-	if len(s.offers) > 0 && s.seats(m) > 0 || len(s.farms) > 0 {
-		return s.Frames
+// were it alone and at any time, or the shot's frames where there is no limit.
+func capacity(p Problem, s Shot) int {
+	places := map[string]Memory{}
+	windows := map[string][][2]Millis{}
+	seats := 1
+	if s.Licence != "" {
+		for _, l := range p.Licences {
+			if l.ID == s.Licence {
+				seats = l.Seats + l.ExtraSeats
+			}
+		}
+	}
+	for _, h := range p.Hosts {
+		places["host "+h.ID], windows[h.ID] = limit(h.RAM), h.Windows
+	}
+	for _, o := range p.Offers {
+		if o.MaxServers > 0 {
+			places["offer "+o.ID] = limit(o.RAM)
+		}
+	}
+	for _, f := range p.Farms {
+		if f.Nodes > 0 {
+			places["farm "+f.ID] = -1
+		}
 	}
 	total := 0
-	for _, x := range s.hosts {
-		if s.seats(m) == 0 {
-			break
+	for _, t := range p.Timings {
+		kind, id := t.Place()
+		ram, open := places[kind+" "+id]
+		if t.Shot != s.ID || !open || kind != "farm" && (seats < 1 || ram >= 0 && s.RAM > ram) {
+			continue
 		}
-		for _, c := range x.crews {
-			for _, w := range m.Hosts[x.at].Windows {
-				total += int(max(0, w[1]-max(w[0], s.Ready)) / c.frame)
-			}
+		if kind != "host" {
+			return s.Frames
+		}
+		for _, w := range windows[id] {
+			total += int(max(0, w[1]-max(w[0], s.Ready, 0)) / t.Frame)
 		}
 	}
 	return min(total, s.Frames)
 }
 
-// seats is the most units that may hold the shot's licence at once.
-func (s shotModel) seats(m *model) int {
-	for _, l := range m.Licences {
-		if l.ID == s.Licence {
-			return l.Seats + l.ExtraSeats
+// horizon is a time by which any plan that makes sense has ended.
+func horizon(p Problem) Millis {
+	var end, work Millis
+	for _, h := range p.Hosts {
+		for _, w := range h.Windows {
+			end = max(end, w[1])
 		}
 	}
-	return len(m.Hosts) + 1_000_000
+	transfers := map[string]Millis{}
+	for _, t := range p.Transfers {
+		transfers[t.Shot] = max(transfers[t.Shot], t.Upload+t.Delivery)
+	}
+	slowest := map[string]Millis{}
+	for _, t := range p.Timings {
+		if kind, _ := t.Place(); kind != "host" {
+			slowest[t.Shot] = max(slowest[t.Shot], t.Frame)
+		}
+	}
+	for _, s := range p.Shots {
+		end = max(end, s.Ready, s.Deadline)
+		work += slowest[s.ID]*Millis(s.Frames) + transfers[s.ID]
+	}
+	for _, o := range p.Offers {
+		end = max(end, o.Lead)
+	}
+	for _, f := range p.Farms {
+		end = max(end, f.Lead)
+	}
+	return end + work
 }
 
-// divisions lists the ways to work with several crews of one machine at once:
-// the sets of crews that share no device, no more than limit of them, to which
-// no other crew could be added. Sets that are alike in the given signature count
-// once. At most maxDivisions are tried, in a fixed order.
-func divisions(crews []timedCrew, limit int, signature func(timedCrew) string) [][]timedCrew {
-	const maxDivisions = 4096
-	var out [][]timedCrew
-	seen := map[string]bool{}
-	tried := 0
-	var grow func(from int, chosen []timedCrew, used map[string]bool)
-	free := func(c timedCrew, used map[string]bool) bool {
-		return !slices.ContainsFunc(c.Devices, func(d string) bool { return used[d] })
-	}
-	grow = func(from int, chosen []timedCrew, used map[string]bool) {
-		if tried >= maxDivisions {
-			return
-		}
-		maximal := len(chosen) > 0
-		if len(chosen) < limit {
-			for i, c := range crews {
-				if !free(c, used) {
-					continue
-				}
-				maximal = false
-				if i < from {
-					continue
-				}
-				next := map[string]bool{}
-				for d := range used {
-					next[d] = true
-				}
-				for _, d := range c.Devices {
-					next[d] = true
-				}
-				grow(i+1, append(slices.Clone(chosen), c), next)
-			}
-		}
-		if maximal {
-			tried++
-			parts := make([]string, len(chosen))
-			for i, c := range chosen {
-				parts[i] = signature(c)
-			}
-			slices.Sort(parts)
-			if key := strings.Join(parts, ";"); !seen[key] {
-				seen[key] = true
-				out = append(out, chosen)
-			}
-		}
-	}
-	grow(0, nil, map[string]bool{})
-	return out
-}
-
-// renderers is how many renderers of the shot a machine's memory holds at once.
-func renderers(ram *Memory, shot Memory) int {
-	if ram == nil || shot == 0 {
-		return 1 << 30
-	}
-	return int(*ram / shot)
-}
+func (m *model) shotName(i int) string { return strings.TrimSpace(m.Shots[i].ID) }

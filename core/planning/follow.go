@@ -1,0 +1,128 @@
+package planning
+
+import (
+	"cmp"
+	"math"
+	"math/bits"
+	"slices"
+)
+
+// quota is how many frames a machine is meant to render of one option.
+type quota struct {
+	option int32
+	frames float64
+}
+
+// follow places what a relaxed solution takes of each unit, as near as whole
+// frames, one line to each source and real seats permit. What does not fit stays
+// missing.
+func (l *layout) follow(parts []part) {
+	byUnit := make([][]part, len(l.m.units))
+	for _, p := range parts {
+		byUnit[p.unit] = append(byUnit[p.unit], p)
+	}
+	l.sendInOrder(byUnit)
+	for unit, list := range byUnit {
+		if len(list) == 0 {
+			continue
+		}
+		if l.m.units[unit].kind == rentedOffer {
+			l.followServers(unit, list)
+			continue
+		}
+		l.meet(l.machines[l.units[unit][0]], gather(&l.m.units[unit], list))
+	}
+}
+
+// sendInOrder places the uploads of all shots that the solution renders at a
+// source, those with the earliest due time first.
+func (l *layout) sendInOrder(byUnit [][]part) {
+	type want struct {
+		unit   int
+		option *option
+	}
+	var wants []want
+	for unit, list := range byUnit {
+		u := &l.m.units[unit]
+		seen := map[int]bool{}
+		for _, p := range list {
+			for _, x := range p.uses {
+				if o := &u.options[x.option]; o.upload > 0 && !seen[o.shot] && p.amount*x.time/float64(o.frame) > 0.5 {
+					seen[o.shot] = true
+					wants = append(wants, want{unit, o})
+				}
+			}
+		}
+	}
+	slices.SortStableFunc(wants, func(a, b want) int {
+		return cmp.Or(cmp.Compare(a.option.due, b.option.due), cmp.Compare(a.option.upload, b.option.upload), cmp.Compare(a.option.shot, b.option.shot))
+	})
+	for _, w := range wants {
+		l.send(l.m.units[w.unit].source, w.option)
+	}
+}
+
+// gather sums up what the parts ask of one machine.
+func gather(u *unit, parts []part) []quota {
+	frames := make([]float64, len(u.options))
+	for _, p := range parts {
+		for _, x := range p.uses {
+			frames[x.option] += p.amount * x.time / float64(u.options[x.option].frame)
+		}
+	}
+	var out []quota
+	for o, n := range frames {
+		if n > 0.01 {
+			out = append(out, quota{int32(o), n})
+		}
+	}
+	return out
+}
+
+// followServers lets as many servers as the parts come to and lays the parts out
+// over them, one after another, the longest first: so that long ways make long
+// servers and short ones short.
+func (l *layout) followServers(unit int, parts []part) {
+	u := &l.m.units[unit]
+	slices.SortStableFunc(parts, func(a, b part) int {
+		return cmp.Or(cmp.Compare(b.runs, a.runs), cmp.Compare(a.from, b.from))
+	})
+	total := 0.0
+	for _, p := range parts {
+		total += p.amount
+	}
+	at, used := 0, 0.0
+	for range int(math.Ceil(total - 1e-4)) {
+		var own []part
+		runs, room := 0.0, 1.0
+		for at < len(parts) && room > 1e-9 {
+			n := min(room, parts[at].amount-used)
+			own = append(own, part{parts[at].way, n})
+			runs += n * float64(parts[at].runs)
+			room -= n
+			if used += n; used >= parts[at].amount-1e-9 {
+				at, used = at+1, 0
+			}
+		}
+		if room < 1 {
+			runs /= 1 - room
+		}
+		l.meet(l.open(unit, u.rent.paid(Millis(math.Ceil(runs-0.5)))), gather(u, own))
+	}
+}
+
+// meet places quotas on a machine: what is due first goes first, of that what
+// takes more devices. Whole frames first; then as many more as what is left over
+// of the quotas comes to.
+func (l *layout) meet(x *machine, quotas []quota) {
+	u := x.unit
+	slices.SortStableFunc(quotas, func(a, b quota) int {
+		p, q := &u.options[a.option], &u.options[b.option]
+		return cmp.Or(cmp.Compare(p.due, q.due),
+			cmp.Compare(bits.OnesCount64(u.crews[q.crew].mask), bits.OnesCount64(u.crews[p.crew].mask)),
+			cmp.Compare(p.release, q.release), cmp.Compare(a.option, b.option))
+	})
+	for _, q := range quotas {
+		l.place(x, q.option, int(q.frames+1e-4))
+	}
+}

@@ -1,0 +1,441 @@
+package planning
+
+import (
+	"cmp"
+	"slices"
+)
+
+// layout is a schedule in the making, in whole milliseconds and whole frames. It
+// keeps every rule at every step, except that frames may still be missing.
+type layout struct {
+	m        *model
+	machines []*machine // hosts and farms first, one each; then servers as they are let
+	units    [][]int    // of each unit, its machines
+	missing  []int      // of each shot
+	seats    []int      // of each licence, how many may be held
+	uploads  map[string][]sending
+	opened   int // machines ever opened
+	work     *effort
+}
+
+// machine is a host, a farm, or one server.
+type machine struct {
+	unit *unit
+	at   int // index of the unit
+	name int // tells machines apart, copies of one for a trial included; 0 for one yet to be let
+	jobs []job
+	runs Millis // of a server: how long it may run, lead and wrap included
+	held []span // of each licence, from the first to the last of its jobs; end 0 for none
+}
+
+// job is frames of one option on a machine.
+type job struct {
+	span
+	option int32
+	nodes  int // of a farm
+	frames int
+}
+
+type sending struct {
+	span
+	shot int
+}
+
+func newLayout(m *model, work *effort) *layout {
+	l := &layout{m: m, units: make([][]int, len(m.units)), uploads: map[string][]sending{}, work: work}
+	for _, s := range m.Shots {
+		l.missing = append(l.missing, s.Frames)
+	}
+	for _, x := range m.Licences {
+		l.seats = append(l.seats, x.Seats)
+	}
+	for i := range m.units {
+		if m.units[i].kind != rentedOffer {
+			l.open(i, 0)
+		}
+	}
+	return l
+}
+
+// open adds a machine of the unit.
+func (l *layout) open(unit int, runs Millis) *machine {
+	l.opened++
+	x := &machine{unit: &l.m.units[unit], at: unit, name: l.opened, runs: runs, held: make([]span, len(l.seats))}
+	l.units[unit] = append(l.units[unit], len(l.machines))
+	l.machines = append(l.machines, x)
+	return x
+}
+
+func (l *layout) clone() *layout {
+	out := *l
+	out.machines = make([]*machine, len(l.machines))
+	for i, x := range l.machines {
+		out.machines[i] = x.clone()
+	}
+	out.units = make([][]int, len(l.units))
+	for i, list := range l.units {
+		out.units[i] = slices.Clone(list)
+	}
+	out.missing, out.seats = slices.Clone(l.missing), slices.Clone(l.seats)
+	out.uploads = make(map[string][]sending, len(l.uploads))
+	for source, list := range l.uploads {
+		out.uploads[source] = slices.Clone(list)
+	}
+	l.work.spend(int64(100 * len(l.machines)))
+	return &out
+}
+
+func (x *machine) clone() *machine {
+	out := *x
+	out.jobs, out.held = slices.Clone(x.jobs), slices.Clone(x.held)
+	return &out
+}
+
+// busy is from the start of the machine's first job to the end of its last.
+func (x *machine) busy() span {
+	out := span{never, 0}
+	for _, j := range x.jobs {
+		out.start, out.end = min(out.start, j.start), max(out.end, j.end)
+	}
+	return out
+}
+
+// running is how long a server runs for the jobs it has.
+func (x *machine) running() Millis {
+	if len(x.jobs) == 0 {
+		return 0
+	}
+	b := x.busy()
+	return x.unit.rent.lead + b.end - b.start + x.unit.rent.wrap
+}
+
+// release is when the shot's package can be at the unit's source and the option
+// may start: by the upload that is placed, or the one that would be.
+func (l *layout) release(u *unit, o *option) Millis {
+	ready := max(0, l.m.Shots[o.shot].Ready)
+	if o.upload == 0 {
+		return ready
+	}
+	return l.sent(u.source, o).end
+}
+
+// sent returns the upload of the option's shot, or the place where it would go:
+// the first gap that is long enough.
+func (l *layout) sent(source string, o *option) span {
+	at := max(0, l.m.Shots[o.shot].Ready)
+	list := l.uploads[source]
+	for _, s := range list {
+		if s.shot == o.shot {
+			return s.span
+		}
+	}
+	for _, s := range list {
+		if s.start < at+o.upload && at < s.end {
+			at = s.end
+		}
+	}
+	return span{at, at + o.upload}
+}
+
+func (l *layout) send(source string, o *option) {
+	if o.upload == 0 {
+		return
+	}
+	list := l.uploads[source]
+	if slices.ContainsFunc(list, func(s sending) bool { return s.shot == o.shot }) {
+		return
+	}
+	list = append(slices.Clone(list), sending{l.sent(source, o), o.shot})
+	slices.SortFunc(list, func(a, b sending) int { return cmp.Compare(a.start, b.start) })
+	l.uploads[source] = list
+}
+
+// free lists when the machine may work on the option: it is open, the devices
+// are not used, there is memory for one more renderer, and a seat.
+func (l *layout) free(x *machine, o *option) []span {
+	l.work.spend(int64(20 + 12*len(x.jobs)))
+	u := x.unit
+	bounds := span{l.release(u, o), o.due}
+	if u.kind == rentedOffer && len(x.jobs) > 0 {
+		work, b := x.runs-u.rent.lead-u.rent.wrap, x.busy()
+		bounds.start, bounds.end = max(bounds.start, b.end-work), min(bounds.end, b.start+work)
+	}
+	out := inside(u.windows, bounds)
+	if u.kind == rentedOffer && len(x.jobs) == 0 && len(out) > 0 {
+		out[0].end = min(out[0].end, out[0].start+x.runs-u.rent.lead-u.rent.wrap)
+	}
+	if len(out) == 0 {
+		return nil
+	}
+	mask := u.crews[o.crew].mask
+	for _, j := range x.jobs {
+		if u.crews[u.options[j.option].crew].mask&mask != 0 {
+			out = without(out, j.span)
+		}
+	}
+	out = l.withMemory(x, o, out)
+	if lic := l.m.licence[o.shot]; lic >= 0 && len(out) > 0 && len(l.m.seatGrid[lic]) > 0 {
+		out = l.withSeat(x, lic, out)
+	}
+	return out
+}
+
+// withMemory cuts out when the jobs side by side leave too little memory.
+func (l *layout) withMemory(x *machine, o *option, spans []span) []span {
+	need, u := l.m.Shots[o.shot].RAM, x.unit
+	if u.ram < 0 || need == 0 || len(x.jobs) == 0 {
+		return spans
+	}
+	edges := make([]Millis, 0, 2*len(x.jobs))
+	total := need
+	for _, j := range x.jobs {
+		edges = append(edges, j.start, j.end)
+		total += l.m.Shots[u.options[j.option].shot].RAM
+	}
+	if total <= u.ram {
+		return spans
+	}
+	edges = sortedSet(edges)
+	for i := 1; i < len(edges); i++ {
+		used := need
+		for _, j := range x.jobs {
+			if j.start <= edges[i-1] && edges[i] <= j.end {
+				used += l.m.Shots[u.options[j.option].shot].RAM
+			}
+		}
+		if used > u.ram {
+			spans = without(spans, span{edges[i-1], edges[i]})
+		}
+	}
+	return spans
+}
+
+// withSeat keeps when one more machine may hold a seat. One that holds a seat
+// already holds it on from there, so it can use only time that reaches to its hold.
+func (l *layout) withSeat(x *machine, licence int, spans []span) []span {
+	var others []span
+	for _, y := range l.machines {
+		if y.name != x.name && y.held[licence].end > 0 {
+			others = append(others, y.held[licence])
+		}
+	}
+	open := []span{{0, never}}
+	if len(others) >= l.seats[licence] {
+		var edges []Millis
+		for _, s := range others {
+			edges = append(edges, s.start, s.end)
+		}
+		edges = sortedSet(edges)
+		for i := 1; i < len(edges); i++ {
+			held := 0
+			for _, s := range others {
+				if s.start <= edges[i-1] && edges[i] <= s.end {
+					held++
+				}
+			}
+			if held >= l.seats[licence] {
+				open = without(open, span{edges[i-1], edges[i]})
+			}
+		}
+		if l.seats[licence] == 0 {
+			return nil
+		}
+	}
+	if hold := x.held[licence]; hold.end > 0 {
+		for _, s := range open {
+			if s.start <= hold.start && hold.end <= s.end {
+				return inside(spans, s)
+			}
+		}
+		return nil
+	}
+	var out []span
+	for _, s := range open {
+		out = append(out, inside(spans, s)...)
+	}
+	slices.SortFunc(out, func(a, b span) int { return cmp.Compare(a.start, b.start) })
+	return out
+}
+
+// room counts the frames that fit into the spans.
+func room(spans []span, frame Millis) int {
+	n := 0
+	for _, x := range spans {
+		n += int((x.end - x.start) / frame)
+	}
+	return n
+}
+
+// place puts up to n frames of the option on the machine, as early as can be, and
+// returns how many it did.
+func (l *layout) place(x *machine, option int32, n int) int {
+	o := &x.unit.options[option]
+	n = min(n, l.missing[o.shot])
+	if x.unit.kind == farmTier {
+		return l.placeOnFarm(x, option, n)
+	}
+	done := 0
+	for done < n {
+		spans := l.free(x, o)
+		at := slices.IndexFunc(spans, func(s span) bool { return s.end-s.start >= o.frame })
+		if at < 0 {
+			break
+		}
+		k := min(n-done, int((spans[at].end-spans[at].start)/o.frame))
+		l.put(x, job{span{spans[at].start, spans[at].start + Millis(k)*o.frame}, option, 0, k})
+		done += k
+	}
+	return done
+}
+
+// put adds a job, joined to one of the same option that ends where it starts.
+func (l *layout) put(x *machine, j job) {
+	o := &x.unit.options[j.option]
+	l.send(x.unit.source, o)
+	l.missing[o.shot] -= j.frames
+	if lic := l.m.licence[o.shot]; lic >= 0 && x.unit.kind != farmTier {
+		h := &x.held[lic]
+		if h.end == 0 {
+			*h = j.span
+		}
+		h.start, h.end = min(h.start, j.start), max(h.end, j.end)
+	}
+	for i := range x.jobs {
+		if y := &x.jobs[i]; y.option == j.option && y.nodes == 0 && j.nodes == 0 && y.end == j.start && l.sameWindow(x, y.start, j.end) {
+			y.end = j.end
+			y.frames += j.frames
+			return
+		}
+	}
+	x.jobs = append(x.jobs, j)
+}
+
+func (l *layout) sameWindow(x *machine, start, end Millis) bool {
+	return slices.ContainsFunc(x.unit.windows, func(w span) bool { return w.start <= start && end <= w.end })
+}
+
+// take removes job i of a machine, wholly.
+func (l *layout) take(x *machine, i int) job {
+	j := x.jobs[i]
+	x.jobs = slices.Delete(x.jobs, i, i+1)
+	o := &x.unit.options[j.option]
+	l.missing[o.shot] += j.frames
+	l.hold(x)
+	l.unsend(x.unit.source, o)
+	return j
+}
+
+// hold works out anew which seats the machine holds, and when.
+func (l *layout) hold(x *machine) {
+	clear(x.held)
+	if x.unit.kind == farmTier {
+		return
+	}
+	for _, j := range x.jobs {
+		if lic := l.m.licence[x.unit.options[j.option].shot]; lic >= 0 {
+			h := &x.held[lic]
+			if h.end == 0 {
+				*h = j.span
+			}
+			h.start, h.end = min(h.start, j.start), max(h.end, j.end)
+		}
+	}
+}
+
+// unsend forgets an upload that no job needs any more.
+func (l *layout) unsend(source string, o *option) {
+	if o.upload == 0 {
+		return
+	}
+	for _, x := range l.machines {
+		if x.unit.source == source && slices.ContainsFunc(x.jobs, func(j job) bool { return x.unit.options[j.option].shot == o.shot }) {
+			return
+		}
+	}
+	l.uploads[source] = slices.DeleteFunc(slices.Clone(l.uploads[source]), func(s sending) bool { return s.shot == o.shot })
+}
+
+// remove closes a server and takes all its jobs off it.
+func (l *layout) remove(at int) {
+	x := l.machines[at]
+	for len(x.jobs) > 0 {
+		l.take(x, len(x.jobs)-1)
+	}
+	l.machines = slices.Delete(slices.Clone(l.machines), at, at+1)
+	for i, list := range l.units {
+		out := list[:0:0]
+		for _, k := range list {
+			if k != at {
+				out = append(out, k-btoi(k > at))
+			}
+		}
+		l.units[i] = out
+	}
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// complete reports whether no frame is missing.
+func (l *layout) complete() bool {
+	return !slices.ContainsFunc(l.missing, func(n int) bool { return n > 0 })
+}
+
+// cost adds up what the layout costs, to the precision of a float: for choosing.
+// What is shown and stored is Price.
+func (l *layout) cost() float64 {
+	total := 0.0
+	for _, x := range l.machines {
+		total += x.cost()
+	}
+	for lic, seats := range l.extraSeats() {
+		total += float64(seats) * l.m.Licences[lic].ExtraSeatPrice.Float()
+	}
+	return total
+}
+
+func (x *machine) cost() float64 {
+	if len(x.jobs) == 0 {
+		return 0
+	}
+	sum := 0.0
+	switch x.unit.kind {
+	case rentedOffer:
+		_, sum = x.unit.rent.bill(x.running())
+		return sum
+	default:
+		for _, j := range x.jobs {
+			sum += float64(j.frames) * x.unit.options[j.option].cost
+		}
+		return max(sum, x.unit.least)
+	}
+}
+
+// extraSeats counts, for each licence, the seats needed beyond the pool.
+func (l *layout) extraSeats() []int {
+	out := make([]int, len(l.seats))
+	for lic := range out {
+		type edge struct {
+			at   Millis
+			step int
+		}
+		var edges []edge
+		for _, x := range l.machines {
+			if h := x.held[lic]; h.end > 0 {
+				edges = append(edges, edge{h.start, 1}, edge{h.end, -1})
+			}
+		}
+		slices.SortFunc(edges, func(a, b edge) int { return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.step, b.step)) })
+		level, top := 0, 0
+		for _, e := range edges {
+			level += e.step
+			top = max(top, level)
+		}
+		out[lic] = max(0, top-l.m.Licences[lic].Seats)
+	}
+	return out
+}

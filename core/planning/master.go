@@ -1,0 +1,312 @@
+package planning
+
+import (
+	"fmt"
+	"context"
+	"math"
+
+	"rotanex.example/core/planning/simplex"
+)
+
+// master is the relaxed problem: choose ways to use the units, parts of ways
+// allowed, so that all frames are covered at least cost. Its ways come one after
+// another, each the best for the prices that the frames have at that moment
+// (Dantzig and Wolfe, "Decomposition principle for linear programs", Operations
+// Research 8, 1960).
+//
+// Any prices give a bound: see docs/planning.md.
+type master struct {
+	m      *model
+	lp     *simplex.Program
+	pack   packer
+	ways   []*way // of each column; nil for a column of extra seats
+	rhs    []float64
+	cover  int   // first row that asks for a shot's frames
+	units  int   // first row that limits a unit's copies
+	atMin  []int // of each unit, the row that asks for servers or use; -1 without
+	paidLo []int // of each offer unit, the row that asks for increments; -1 without
+	paidHi []int
+	seats  [][]int // of each licence, a row for each stretch
+	extra  []int   // of each licence, the row that limits extra seats; the next asks for some
+	work   *effort
+}
+
+// limits are what branching has fixed: of each unit how many servers or whether
+// the farm is used, how many increments are paid, and how many extra seats.
+type limits struct {
+	count, paid, extra [][2]float64
+}
+
+func (l limits) clone() limits {
+	return limits{append([][2]float64{}, l.count...), append([][2]float64{}, l.paid...), append([][2]float64{}, l.extra...)}
+}
+
+func (m *model) unlimited() limits {
+	l := limits{count: make([][2]float64, len(m.units)), paid: make([][2]float64, len(m.units)), extra: make([][2]float64, len(m.Licences))}
+	for i := range m.units {
+		l.count[i][1] = float64(m.units[i].copies)
+		l.paid[i][1] = 1e6
+	}
+	for i := range m.Licences {
+		l.extra[i][1] = float64(m.Licences[i].ExtraSeats)
+	}
+	return l
+}
+
+func newMaster(m *model, work *effort) *master {
+	r := &master{m: m, pack: packer{m: m}, work: work}
+	var rows []simplex.Row
+	for i, s := range m.Shots {
+		rows = append(rows, simplex.Row{AtLeast: true, RHS: float64(s.Frames), Penalty: m.penalty[i]})
+	}
+	most := 0.0
+	for i, s := range m.Shots {
+		most += m.penalty[i] * float64(s.Frames)
+	}
+	need := func() int {
+		rows = append(rows, simplex.Row{AtLeast: true, Penalty: most})
+		return len(rows) - 1
+	}
+	limit := func(rhs float64) int {
+		rows = append(rows, simplex.Row{RHS: rhs})
+		return len(rows) - 1
+	}
+	r.units = len(rows)
+	for _, u := range m.units {
+		limit(float64(u.copies))
+	}
+	for i := range m.units {
+		u := &m.units[i]
+		atMin, lo, hi := -1, -1, -1
+		if u.kind == rentedOffer || u.kind == farmTier && u.least > 0 {
+			atMin = need()
+		}
+		if u.kind == rentedOffer && u.whole() {
+			lo, hi = need(), limit(1e6)
+		}
+		r.atMin, r.paidLo, r.paidHi = append(r.atMin, atMin), append(r.paidLo, lo), append(r.paidHi, hi)
+	}
+	for l, grid := range m.seatGrid {
+		var list []int
+		for range grid {
+			list = append(list, limit(float64(m.Licences[l].Seats)))
+		}
+		first := -1
+		if len(grid) > 0 {
+			first = limit(float64(m.Licences[l].ExtraSeats))
+			need()
+		}
+		r.seats, r.extra = append(r.seats, list), append(r.extra, first)
+	}
+	for _, row := range rows {
+		r.rhs = append(r.rhs, row.RHS)
+	}
+	r.lp = simplex.New(rows)
+	for l := range m.seatGrid {
+		if r.extra[l] < 0 {
+			continue
+		}
+		c := simplex.Column{Cost: m.Licences[l].ExtraSeatPrice.Float()}
+		for _, row := range r.seats[l] {
+			c.Rows, c.Values = append(c.Rows, int32(row)), append(c.Values, -1)
+		}
+		c.Rows, c.Values = append(c.Rows, int32(r.extra[l]), int32(r.extra[l]+1)), append(c.Values, 1, 1)
+		r.lp.Add(c)
+		r.ways = append(r.ways, nil)
+	}
+	return r
+}
+
+// stretch is the length of a stretch of a licence's seat grid.
+func (m *model) stretch(l, at int) float64 {
+	if at == 0 {
+		return float64(max(1, m.seatGrid[l][0]))
+	}
+	return float64(m.seatGrid[l][at] - m.seatGrid[l][at-1])
+}
+
+func (r *master) add(w *way) {
+	u := &r.m.units[w.unit]
+	c := simplex.Column{Cost: w.cost}
+	put := func(row int, v float64) {
+		if row >= 0 {
+			c.Rows, c.Values = append(c.Rows, int32(row)), append(c.Values, v)
+		}
+	}
+	for _, f := range w.frames {
+		put(f.shot, f.frames)
+	}
+	put(r.units+w.unit, 1)
+	put(r.atMin[w.unit], 1)
+	if r.paidLo[w.unit] >= 0 {
+		_, increments := u.charge(w.runs)
+		put(r.paidLo[w.unit], increments)
+		put(r.paidHi[w.unit], increments)
+	}
+	for _, s := range w.seats {
+		put(r.seats[s.licence][s.stretch], s.time/r.m.stretch(s.licence, s.stretch))
+	}
+	r.lp.Add(c)
+	r.ways = append(r.ways, w)
+}
+
+// fix sets the rows to the limits.
+func (r *master) fix(l limits) {
+	set := func(row int, v float64) {
+		if row >= 0 && r.rhs[row] != v {
+			r.rhs[row] = v
+			r.lp.Require(row, v)
+		}
+	}
+	for i := range r.m.units {
+		set(r.units+i, l.count[i][1])
+		set(r.atMin[i], l.count[i][0])
+		set(r.paidLo[i], l.paid[i][0])
+		set(r.paidHi[i], l.paid[i][1])
+	}
+	for i, row := range r.extra {
+		if row >= 0 {
+			set(row, l.extra[i][1])
+			set(row+1, l.extra[i][0])
+		}
+	}
+}
+
+// relax solves the master problem within the limits. It returns a cost that no
+// plan within them goes below, and whether all frames could be covered. It stops
+// early once the bound reaches the cutoff.
+func (r *master) relax(ctx context.Context, l limits, cutoff float64) (bound float64, covered bool) {
+	r.fix(l)
+	w := worth{frame: make([]float64, len(r.m.Shots)), seat: make([][]float64, len(r.seats))}
+	for i, rows := range r.seats {
+		w.seat[i] = make([]float64, len(rows))
+	}
+	for round := 0; ; round++ {
+		r.work.pivots(r.lp.Optimise(20_000), len(r.rhs), len(r.ways))
+		for s := range w.frame {
+			w.frame[s] = max(0, r.lp.Dual(s))
+		}
+		for i, rows := range r.seats {
+			for k, row := range rows {
+				w.seat[i][k] = max(0, -r.lp.Dual(row)) / r.m.stretch(i, k)
+			}
+		}
+		found, b := r.price(&w, l)
+		bound = max(bound, b)
+		cost := r.lp.Cost()
+		if debug {
+			fmt.Println("  round", round, "cost", cost, "bound", b, "found", len(found), w)
+		}
+		if bound >= cutoff {
+			return bound, true
+		}
+		if len(found) == 0 || cost-bound <= 1e-7*cost+1e-7 || r.work.spent() || ctx.Err() != nil {
+			break
+		}
+		for _, x := range found {
+			r.add(x)
+		}
+	}
+	covered = true
+	for row := range r.rhs {
+		covered = covered && r.lp.Shortfall(row) < 1e-4
+	}
+	return bound, covered
+}
+
+// price finds the best way of each unit at the given worth of frames and seats,
+// and the bound that they prove together: what all frames are worth, less the
+// most that each unit can gain on it.
+func (r *master) price(w *worth, l limits) ([]*way, float64) {
+	var found []*way
+	bound := 0.0
+	for s, shot := range r.m.Shots {
+		bound += w.frame[s] * float64(shot.Frames)
+	}
+	for i := range r.m.units {
+		dual := func(row int, atLeast bool) float64 {
+			switch {
+			case row < 0:
+				return 0
+			case atLeast:
+				return max(0, r.lp.Dual(row))
+			}
+			return min(0, r.lp.Dual(row))
+		}
+		atMin, lo, hi := dual(r.atMin[i], true), dual(r.paidLo[i], true), dual(r.paidHi[i], false)
+		w.count, w.paid = atMin, lo+hi
+		x, reduced := r.pack.bestWay(i, w)
+		r.work.priced(&r.m.units[i])
+		bound += l.count[i][0]*atMin + l.paid[i][0]*lo + l.count[i][1]*reduced
+		if hi != 0 {
+			bound += l.paid[i][1] * hi
+		}
+		if x != nil && r.gain(x, w) < min(0, r.lp.Dual(r.units+i))-1e-9*(1+math.Abs(x.cost)) {
+			found = append(found, x)
+		}
+	}
+	for i, rows := range r.seats {
+		if len(rows) == 0 {
+			continue
+		}
+		price := r.m.Licences[i].ExtraSeatPrice.Float()
+		for k := range rows {
+			rent := w.seat[i][k] * r.m.stretch(i, k)
+			bound -= rent * float64(r.m.Licences[i].Seats)
+			price -= rent
+		}
+		// Of each extra seat, the bound takes the better of none and as many as are let.
+		if price < 0 {
+			bound += price * l.extra[i][1]
+		} else {
+			bound += price * l.extra[i][0]
+		}
+	}
+	return found, bound
+}
+
+// gain is the way's cost less what the master problem pays for it.
+func (r *master) gain(x *way, w *worth) float64 {
+	out := x.cost - w.count
+	for _, f := range x.frames {
+		out -= f.frames * w.frame[f.shot]
+	}
+	for _, s := range x.seats {
+		out += s.time * w.seat[s.licence][s.stretch]
+	}
+	if r.paidLo[x.unit] >= 0 {
+		_, increments := r.m.units[x.unit].charge(x.runs)
+		out -= increments * w.paid
+	}
+	return out
+}
+
+// taken lists the ways that the relaxed solution takes, and how much of each.
+func (r *master) taken() []part {
+	var out []part
+	r.lp.Each(func(column int, v float64) {
+		if r.ways[column] != nil {
+			out = append(out, part{r.ways[column], v})
+		}
+	})
+	return out
+}
+
+// extras returns how many extra seats of each licence the solution hires.
+func (r *master) extras() []float64 {
+	out := make([]float64, len(r.m.Licences))
+	n := 0
+	for l := range out {
+		if r.extra[l] >= 0 {
+			out[l] = r.lp.Value(n)
+			n++
+		}
+	}
+	return out
+}
+
+// part is how much of a way a relaxed solution takes.
+type part struct {
+	*way
+	amount float64
+}

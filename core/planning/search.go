@@ -1,0 +1,307 @@
+package planning
+
+import (
+	"fmt"
+	"cmp"
+	"container/heap"
+	"context"
+	"math"
+	"slices"
+)
+
+var debug bool
+
+// search finds the cheapest layout for the due times of its model, and how cheap
+// any can be: branch and bound over how many servers are let of each offer, how
+// many increments are paid, which farms are used at all and how many extra seats
+// are hired. What is left when these are fixed is close to linear.
+type search struct {
+	ctx    context.Context
+	m      *model
+	master *master
+	work   *effort
+	order  []int // of the shots, for filling
+	best   *layout
+	cost   float64 // of best
+	closed float64 // least bound of a node that could not be split further
+	open   nodeHeap
+	enough float64 // stop at a plan of this cost or less
+}
+
+// node is a part of all plans: those within its limits.
+type node struct {
+	limits limits
+	bound  float64
+	depth  int
+	serial int
+}
+
+type nodeHeap []*node
+
+func (h nodeHeap) Len() int { return len(h) }
+func (h nodeHeap) Less(a, b int) bool {
+	if h[a].bound != h[b].bound {
+		return h[a].bound < h[b].bound
+	}
+	return h[a].serial > h[b].serial
+}
+func (h nodeHeap) Swap(a, b int) { h[a], h[b] = h[b], h[a] }
+func (h *nodeHeap) Push(x any)   { *h = append(*h, x.(*node)) }
+func (h *nodeHeap) Pop() any {
+	old := *h
+	x := old[len(old)-1]
+	*h = old[:len(old)-1]
+	return x
+}
+
+// outcome is what a search found.
+type outcome struct {
+	layout *layout // nil: none found
+	cost   float64
+	bound  float64 // no plan within the due times costs less; infinite if there is none
+}
+
+func newSearch(ctx context.Context, m *model, work *effort) *search {
+	s := &search{ctx: ctx, m: m, master: newMaster(m, work), work: work, cost: math.Inf(1), closed: math.Inf(1), enough: -1}
+	for i := range m.Shots {
+		s.order = append(s.order, i)
+	}
+	slices.SortStableFunc(s.order, func(a, b int) int {
+		return cmp.Or(cmp.Compare(m.due[a], m.due[b]), cmp.Compare(len(m.places[a]), len(m.places[b])))
+	})
+	return s
+}
+
+// cutoff is the bound from which on a node cannot hold a plan that is cheaper to
+// the cent.
+func (s *search) cutoff() float64 {
+	return math.Floor(s.cost*100+0.5+1e-7)/100 - 0.005
+}
+
+func (s *search) run() outcome {
+	if slices.ContainsFunc(s.m.places, func(p []int) bool { return len(p) == 0 }) {
+		return outcome{nil, math.Inf(1), math.Inf(1)}
+	}
+	s.greedy()
+	serial := 0
+	s.open = nodeHeap{&node{limits: s.m.unlimited()}}
+	for len(s.open) > 0 && s.cost > s.enough {
+		n := heap.Pop(&s.open).(*node)
+		if n.bound >= s.cutoff() {
+			continue
+		}
+		if s.work.spent() || s.ctx.Err() != nil {
+			heap.Push(&s.open, n)
+			break
+		}
+		bound, covered := s.master.relax(s.ctx, n.limits, s.cutoff())
+		n.bound = max(n.bound, bound)
+		if n.bound >= s.cutoff() || !covered && !s.work.spent() {
+			continue
+		}
+		parts := s.master.taken()
+		s.try(parts)
+		children := s.split(n, parts)
+		if debug {
+			fmt.Println("node", n.depth, "bound", n.bound, "covered", covered, "ub", s.cost, "children", len(children), n.limits)
+			if children == nil {
+				for _, p := range parts {
+					fmt.Println("   ", s.m.units[p.unit].id, p.amount, p.cost, p.runs, p.frames)
+				}
+			}
+		}
+		if children == nil && n.bound < s.cutoff() {
+			s.closed = min(s.closed, n.bound)
+		}
+		for _, c := range children {
+			serial++
+			c.serial = serial
+			heap.Push(&s.open, c)
+		}
+	}
+	return outcome{s.best, s.cost, s.bound()}
+}
+
+// bound is what the nodes left prove.
+func (s *search) bound() float64 {
+	out := min(s.closed, s.cost)
+	for _, n := range s.open {
+		out = min(out, n.bound)
+	}
+	if out >= s.cutoff() {
+		out = s.cost
+	}
+	return out
+}
+
+// greedy makes a first layout without the relaxed problem.
+func (s *search) greedy() {
+	l := newLayout(s.m, s.work)
+	for i, x := range s.m.Licences {
+		l.seats[i] += x.ExtraSeats
+	}
+	s.complete(l)
+}
+
+// try makes layouts from a relaxed solution.
+func (s *search) try(parts []part) {
+	l := newLayout(s.m, s.work)
+	for i, n := range s.master.extras() {
+		l.seats[i] += int(math.Ceil(n - 1e-6))
+	}
+	more := l.clone()
+	l.follow(parts)
+	if !s.complete(l) && slices.ContainsFunc(s.m.Licences, func(x Licence) bool { return x.ExtraSeats > 0 }) {
+		for i, x := range s.m.Licences {
+			more.seats[i] = x.Seats + x.ExtraSeats
+		}
+		more.follow(parts)
+		s.complete(more)
+	}
+}
+
+// complete fills a layout up and keeps it if it is the best so far. A shot that
+// finds no room goes first the next time.
+func (s *search) complete(l *layout) bool {
+	order := slices.Clone(s.order)
+	for range 4 {
+		x := l.clone()
+		failed := x.fill(order)
+		if failed < 0 {
+			s.keep(x)
+			if x.cost() < 1.1*s.cost {
+				s.polish(x)
+			}
+			return true
+		}
+		i := slices.Index(order, failed)
+		if i == 0 || s.work.spent() {
+			return false
+		}
+		order = append([]int{failed}, slices.Delete(order, i, i+1)...)
+	}
+	return false
+}
+
+func (s *search) keep(l *layout) {
+	if cost := l.cost(); cost < s.cost-1e-9 {
+		s.best, s.cost = l.clone(), cost
+	}
+}
+
+// split divides a node where its relaxed solution is least like a real plan; nil
+// where it is like one in all that is counted.
+func (s *search) split(n *node, parts []part) []*node {
+	count, paid := make([]float64, len(s.m.units)), make([]float64, len(s.m.units))
+	for _, p := range parts {
+		count[p.unit] += p.amount
+		if s.m.units[p.unit].kind == rentedOffer {
+			_, increments := s.m.units[p.unit].charge(p.runs)
+			paid[p.unit] += p.amount * increments
+		}
+	}
+	worst := 0.0
+	var cut func(l *limits, low bool)
+	consider := func(v, price float64, get func(l *limits) *[2]float64) {
+		part := v - math.Floor(v)
+		if part < 1e-5 || part > 1-1e-5 {
+			return
+		}
+		if score := min(part, 1-part) * price; score > worst {
+			worst = score
+			cut = func(l *limits, low bool) {
+				if b := get(l); low {
+					b[1] = math.Floor(v)
+				} else {
+					b[0] = math.Ceil(v)
+				}
+			}
+		}
+	}
+	for i := range s.m.units {
+		u := &s.m.units[i]
+		switch {
+		case u.kind == rentedOffer:
+			_, price := u.rent.bill(1)
+			consider(count[i], price, func(l *limits) *[2]float64 { return &l.count[i] })
+			consider(paid[i], u.rent.price*float64(u.rent.increment)/2, func(l *limits) *[2]float64 { return &l.paid[i] })
+		case u.kind == farmTier && u.least > 0:
+			consider(count[i], u.least, func(l *limits) *[2]float64 { return &l.count[i] })
+		}
+	}
+	for i, v := range s.master.extras() {
+		consider(v, s.m.Licences[i].ExtraSeatPrice.Float()+1e-6, func(l *limits) *[2]float64 { return &l.extra[i] })
+	}
+	if cut == nil {
+		return nil
+	}
+	low := &node{limits: n.limits.clone(), bound: n.bound, depth: n.depth + 1}
+	high := &node{limits: n.limits.clone(), bound: n.bound, depth: n.depth + 1}
+	cut(&low.limits, true)
+	cut(&high.limits, false)
+	return []*node{low, high}
+}
+
+// polish takes servers and jobs out of a layout one at a time and places their
+// frames anew, and keeps what is cheaper, until nothing is.
+func (s *search) polish(l *layout) {
+	tries := 0
+	for improved := true; improved && !s.work.spent(); {
+		improved = false
+		for k := len(l.machines) - 1; k >= 0; k-- {
+			for _, move := range s.moves(l, k) {
+				if tries++; tries > 40+20*len(s.m.Shots) || s.work.spent() {
+					s.keep(l)
+					return
+				}
+				x := l.clone()
+				move(x)
+				if x.fill(s.order) < 0 && x.cost() < l.cost()-1e-9 {
+					l, improved = x, true
+					break
+				}
+			}
+		}
+	}
+	s.keep(l)
+}
+
+// moves lists what may be tried with machine k of a layout.
+func (s *search) moves(l *layout, k int) []func(*layout) {
+	x := l.machines[k]
+	if x.unit.kind == rentedOffer {
+		out := []func(*layout){func(y *layout) { y.remove(k) }}
+		if now := x.running(); now > 0 {
+			billed, _ := x.unit.rent.bill(now)
+			if shorter := x.unit.rent.paid(max(1, billed-x.unit.rent.increment)); shorter < now {
+				out = append(out, func(y *layout) { y.shorten(k, shorter) })
+			}
+		}
+		return out
+	}
+	var out []func(*layout)
+	for j := range x.jobs {
+		if x.unit.options[x.jobs[j].option].cost > 0 {
+			out = append(out, func(y *layout) { y.take(y.machines[k], j) })
+		}
+	}
+	return out
+}
+
+// shorten lets a server run for less, and takes off what no longer fits.
+func (l *layout) shorten(k int, runs Millis) {
+	x := l.machines[k]
+	x.runs = runs
+	from := x.busy().start
+	until := from + runs - x.unit.rent.lead - x.unit.rent.wrap
+	for j := len(x.jobs) - 1; j >= 0; j-- {
+		if x.jobs[j].end <= until {
+			continue
+		}
+		old := l.take(x, j)
+		frame := x.unit.options[old.option].frame
+		if n := int(max(0, until-old.start) / frame); n > 0 {
+			l.put(x, job{span{old.start, old.start + Millis(n)*frame}, old.option, 0, n})
+		}
+	}
+}

@@ -1,0 +1,320 @@
+// Package simplex solves linear programmes whose columns come one after another:
+// the master problems of a column generation, with few rows and many columns.
+//
+//	minimise c·x  subject to  a row of x ≥ or ≤ its right-hand side, x ≥ 0
+//
+// It is the revised primal simplex method with an explicit inverse of the basis
+// (Dantzig, Linear Programming and Extensions, 1963, chapter 9). A row that asks
+// for at least something can always be met by paying its penalty, so that every
+// programme here has a solution; what of it is paid is told by Shortfall.
+package simplex
+
+import "math"
+
+const (
+	tolerance = 1e-9
+	// refresh is after how many pivots the inverse is computed anew.
+	refresh = 400
+)
+
+// Row is one condition.
+type Row struct {
+	AtLeast bool    // ≥, else ≤
+	RHS     float64 // right-hand side, 0 or more
+	Penalty float64 // of an AtLeast row, what a unit not met costs
+}
+
+// Column is one variable: its cost and its entries, by row.
+type Column struct {
+	Cost   float64
+	Rows   []int32
+	Values []float64
+}
+
+// Program is a linear programme and its present basis.
+type Program struct {
+	rows    []Row
+	columns []Column // of these, the first len(rows) are slacks or surpluses, the next penalties
+	basis   []int    // of each row, the column that is basic in it
+	basic   []bool   // of each column
+	inverse []float64
+	value   []float64 // of each row, the value of its basic column
+	dual    []float64
+	pivots  int
+	work    []float64
+	touched bool // rows changed: start anew
+}
+
+// New returns a programme of the rows without columns.
+func New(rows []Row) *Program {
+	m := len(rows)
+	p := &Program{
+		rows: rows, basis: make([]int, m), value: make([]float64, m), dual: make([]float64, m),
+		inverse: make([]float64, m*m), work: make([]float64, m), touched: true,
+	}
+	for i, r := range rows {
+		sign := 1.0
+		if r.AtLeast {
+			sign = -1
+		}
+		p.columns = append(p.columns, Column{0, []int32{int32(i)}, []float64{sign}})
+	}
+	for i, r := range rows {
+		p.columns = append(p.columns, Column{r.Penalty, []int32{int32(i)}, []float64{1}})
+	}
+	p.basic = make([]bool, len(p.columns))
+	return p
+}
+
+// Add adds a column and returns its number, counted from 0.
+func (p *Program) Add(c Column) int {
+	p.columns = append(p.columns, c)
+	p.basic = append(p.basic, false)
+	return len(p.columns) - 1 - 2*len(p.rows)
+}
+
+// Require changes a row's right-hand side.
+func (p *Program) Require(row int, rhs float64) {
+	p.rows[row].RHS = rhs
+	p.touched = true
+}
+
+func (p *Program) start() {
+	m := len(p.rows)
+	clear(p.inverse)
+	clear(p.basic)
+	for i, r := range p.rows {
+		p.inverse[i*m+i] = 1
+		p.basis[i] = i
+		p.value[i] = p.rhs(i)
+		switch {
+		case r.AtLeast && r.RHS > 0:
+			p.basis[i] = m + i
+		case r.AtLeast:
+			p.inverse[i*m+i] = -1
+			p.value[i] = -p.rhs(i)
+		}
+		p.basic[p.basis[i]] = true
+		p.dual[i] = p.columns[p.basis[i]].Cost
+	}
+	p.touched = false
+}
+
+// rhs is the right-hand side, moved by so little that no two bases tie: without
+// it the method can go round in circles (Charnes, 1952).
+func (p *Program) rhs(i int) float64 {
+	little := 1e-8 * float64(1+(i*7919)%101)
+	if r := p.rows[i]; r.AtLeast && r.RHS <= 0 {
+		return -little
+	}
+	return p.rows[i].RHS + little
+}
+
+// Optimise pivots until no column improves, or the limit of pivots is reached,
+// and returns how many it did.
+func (p *Program) Optimise(limit int) int {
+	if p.touched {
+		p.start()
+	}
+	done := 0
+	for ; done < limit; done++ {
+		enter := p.entering()
+		if enter < 0 {
+			break
+		}
+		if !p.pivot(enter) {
+			break
+		}
+		if p.pivots++; p.pivots%refresh == 0 {
+			p.invert()
+		}
+	}
+	return done
+}
+
+func (p *Program) entering() int {
+	best, at := -tolerance, -1
+	for j := range p.columns {
+		if p.basic[j] {
+			continue
+		}
+		if d := p.reduced(j); d < best {
+			best, at = d, j
+		}
+	}
+	return at
+}
+
+func (p *Program) reduced(j int) float64 {
+	c := &p.columns[j]
+	d := c.Cost
+	for k, i := range c.Rows {
+		d -= p.dual[i] * c.Values[k]
+	}
+	return d
+}
+
+// pivot brings column j into the basis; false where nothing stops it growing,
+// which no programme with costs of 0 or more should show.
+func (p *Program) pivot(j int) bool {
+	m := len(p.rows)
+	c := &p.columns[j]
+	alpha := p.work
+	for i := range m {
+		row, sum := p.inverse[i*m:(i+1)*m], 0.0
+		for k, at := range c.Rows {
+			sum += row[at] * c.Values[k]
+		}
+		alpha[i] = sum
+	}
+	leave, least := -1, math.Inf(1)
+	for i, a := range alpha {
+		if a <= tolerance {
+			continue
+		}
+		ratio := math.Max(0, p.value[i]) / a
+		if ratio < least-1e-12 || (ratio <= least+1e-12 && a > alpha[leave]) {
+			leave, least = i, ratio
+		}
+	}
+	if leave < 0 {
+		return false
+	}
+	d := p.reduced(j)
+	pivotRow := p.inverse[leave*m : (leave+1)*m]
+	scale := 1 / alpha[leave]
+	for k := range pivotRow {
+		pivotRow[k] *= scale
+	}
+	for i, a := range alpha {
+		if i == leave || a == 0 {
+			continue
+		}
+		row := p.inverse[i*m : (i+1)*m]
+		for k, v := range pivotRow {
+			row[k] -= a * v
+		}
+		p.value[i] -= a * least
+	}
+	p.value[leave] = least
+	for k, v := range pivotRow {
+		p.dual[k] += d * v
+	}
+	p.basic[p.basis[leave]] = false
+	p.basis[leave] = j
+	p.basic[j] = true
+	return true
+}
+
+// invert computes the inverse, the values and the duals from the basis, to shed
+// what rounding has added up.
+func (p *Program) invert() {
+	m := len(p.rows)
+	a := make([]float64, m*m)
+	for k, j := range p.basis {
+		for n, i := range p.columns[j].Rows {
+			a[int(i)*m+k] = p.columns[j].Values[n]
+		}
+	}
+	inverse := make([]float64, m*m)
+	for i := range m {
+		inverse[i*m+i] = 1
+	}
+	for k := range m {
+		at := k
+		for i := k + 1; i < m; i++ {
+			if math.Abs(a[i*m+k]) > math.Abs(a[at*m+k]) {
+				at = i
+			}
+		}
+		if math.Abs(a[at*m+k]) < 1e-13 {
+			p.touched = true // a basis that rounding has made singular: start anew
+			p.start()
+			return
+		}
+		if at != k {
+			for x := range m {
+				a[at*m+x], a[k*m+x] = a[k*m+x], a[at*m+x]
+				inverse[at*m+x], inverse[k*m+x] = inverse[k*m+x], inverse[at*m+x]
+			}
+		}
+		scale := 1 / a[k*m+k]
+		for x := range m {
+			a[k*m+x] *= scale
+			inverse[k*m+x] *= scale
+		}
+		for i := range m {
+			f := a[i*m+k]
+			if i == k || f == 0 {
+				continue
+			}
+			for x := range m {
+				a[i*m+x] -= f * a[k*m+x]
+				inverse[i*m+x] -= f * inverse[k*m+x]
+			}
+		}
+	}
+	p.inverse = inverse
+	clear(p.dual)
+	for i := range m {
+		row, sum := inverse[i*m:(i+1)*m], 0.0
+		for k, v := range row {
+			sum += v * p.rhs(k)
+		}
+		p.value[i] = sum
+		if cost := p.columns[p.basis[i]].Cost; cost != 0 {
+			for k, v := range row {
+				p.dual[k] += cost * v
+			}
+		}
+	}
+}
+
+// Dual returns what one more unit of the row's right-hand side would cost.
+func (p *Program) Dual(row int) float64 { return p.dual[row] }
+
+// Value returns how much of column n the solution takes.
+func (p *Program) Value(n int) float64 {
+	j := n + 2*len(p.rows)
+	if !p.basic[j] {
+		return 0
+	}
+	for i, b := range p.basis {
+		if b == j {
+			return math.Max(0, p.value[i])
+		}
+	}
+	return 0
+}
+
+// Each calls f for every column that the solution takes any of.
+func (p *Program) Each(f func(column int, value float64)) {
+	m := len(p.rows)
+	for i, j := range p.basis {
+		if j >= 2*m && p.value[i] > 1e-7 {
+			f(j-2*m, p.value[i])
+		}
+	}
+}
+
+// Shortfall returns how much of an AtLeast row is not met but paid for.
+func (p *Program) Shortfall(row int) float64 {
+	j := len(p.rows) + row
+	if p.basic[j] {
+		for i, b := range p.basis {
+			if b == j {
+				return math.Max(0, p.value[i])
+			}
+		}
+	}
+	return 0
+}
+
+// Cost returns what the solution costs, penalties included.
+func (p *Program) Cost() float64 {
+	total := 0.0
+	for i, j := range p.basis {
+		total += p.columns[j].Cost * p.value[i]
+	}
+	return total
+}

@@ -1,0 +1,472 @@
+package planning
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"sort"
+)
+
+// way is one way to use a unit: what it renders, for how long it is held, and
+// what that costs. Whole frames are not asked for here.
+type way struct {
+	unit   int
+	cost   float64
+	runs   Millis // of a server: from start to end, lead and wrap included
+	from   Millis // of a server: when its first frame may start
+	uses   []use
+	frames []share
+	seats  []seatTime
+}
+
+// use is time that a unit spends on one of its options; of a farm, node time.
+type use struct {
+	option int32
+	time   float64 // ms
+}
+
+// share is how many frames of a shot a way renders.
+type share struct {
+	shot   int
+	frames float64
+}
+
+// seatTime is for how long a seat is held in a stretch of a licence's grid.
+type seatTime struct {
+	licence, stretch int
+	time             float64 // ms
+}
+
+// worth is what the master problem pays: for a frame of each shot, and asks for
+// a millisecond of a seat in each stretch.
+type worth struct {
+	frame []float64
+	seat  [][]float64
+	count float64 // what is paid extra for one more server of the unit, or for using the farm
+	paid  float64 // what is paid extra for one more paid increment
+}
+
+// packer finds the best use of a unit at a moment. It keeps its scratch memory.
+type packer struct {
+	m      *model
+	u      *unit
+	rate   []float64 // of each option, what a millisecond of it is worth
+	states []packState
+	chosen []int32
+}
+
+// packState is a choice of crews for the devices looked at so far.
+type packState struct {
+	mask   uint64
+	ram    Memory
+	value  float64
+	before int // the state that this one grew from
+	option int32
+}
+
+func (p *packer) weigh(u *unit, w *worth) {
+	p.u = u
+	p.rate = slices.Grow(p.rate[:0], len(u.options))[:len(u.options)]
+	for i := range u.options {
+		o := &u.options[i]
+		p.rate[i] = (w.frame[o.shot] - o.cost) / float64(o.frame)
+	}
+}
+
+// best returns the most that the unit can be worth in a millisecond of the
+// segment, net of seats, and the options that make it so. The choice is exact:
+// no two crews share a device, and the renderers fit in memory together.
+func (p *packer) best(x *segment, w *worth) (float64, []int32) {
+	priced := p.priced(x, w)
+	if priced == 0 {
+		return p.pack(x, 0)
+	}
+	var value float64
+	var chosen []int32
+	for allowed := range uint(1) << len(w.seat) {
+		if allowed&^priced != 0 {
+			continue
+		}
+		v, list := p.pack(x, priced&^allowed)
+		for l := range w.seat {
+			if allowed&(1<<l) != 0 {
+				v -= w.seat[l][x.grid[l]]
+			}
+		}
+		if v > value {
+			value, chosen = v, slices.Clone(list)
+		}
+	}
+	return value, chosen
+}
+
+// priced is the set of licences whose seats cost something in the segment.
+func (p *packer) priced(x *segment, w *worth) uint {
+	set := uint(0)
+	if p.u.kind == farmTier {
+		return 0
+	}
+	for l, prices := range w.seat {
+		if x.grid[l] < len(prices) && prices[x.grid[l]] > 0 {
+			set |= 1 << l
+		}
+	}
+	return set
+}
+
+func (p *packer) allowed(o int32, forbidden uint) bool {
+	l := p.m.licence[p.u.options[o].shot]
+	return l < 0 || forbidden&(1<<l) == 0
+}
+
+// pack chooses crews and their shots for most value, without licences that are
+// forbidden.
+func (p *packer) pack(x *segment, forbidden uint) (float64, []int32) {
+	p.chosen = p.chosen[:0]
+	total, ram := 0.0, Memory(0)
+	for c := range x.crews {
+		if o := p.top(x.crews[c], forbidden); o >= 0 {
+			p.chosen = append(p.chosen, o)
+			total += p.rate[o]
+			ram += p.m.Shots[p.u.options[o].shot].RAM
+		}
+	}
+	if p.u.disjoint && (p.u.ram < 0 || p.u.kind == farmTier || ram <= p.u.ram) {
+		return total, p.chosen
+	}
+	return p.divide(x, forbidden)
+}
+
+// top returns the crew's option that is worth most, or -1 if none is worth anything.
+func (p *packer) top(list []int32, forbidden uint) int32 {
+	best, at := 0.0, int32(-1)
+	for _, o := range list {
+		if p.rate[o] > best && (forbidden == 0 || p.allowed(o, forbidden)) {
+			best, at = p.rate[o], o
+		}
+	}
+	return at
+}
+
+// divide is the exact choice where crews share devices or memory is short: a
+// dynamic programme over the devices, lowest first. A state is which devices are
+// taken and how much memory; of two states with the same devices, one with more
+// memory taken and no more value is dropped.
+func (p *packer) divide(x *segment, forbidden uint) (float64, []int32) {
+	u := p.u
+	tight := u.ram >= 0
+	p.states = append(p.states[:0], packState{before: -1, option: -1})
+	front := []int{0}
+	var devices uint64
+	for _, c := range u.crews {
+		devices |= c.mask
+	}
+	for d := range 64 {
+		bit := uint64(1) << d
+		if devices&bit == 0 {
+			continue
+		}
+		next := slices.Clone(front)
+		for c := range x.crews {
+			if mask := u.crews[c].mask; mask&(bit-1) == 0 && mask&bit != 0 {
+				for _, o := range p.worthwhile(x.crews[c], forbidden, tight) {
+					for _, i := range front {
+						s := p.states[i]
+						ram := s.ram + p.m.Shots[u.options[o].shot].RAM
+						if s.mask&mask != 0 || tight && ram > u.ram {
+							continue
+						}
+						p.states = append(p.states, packState{s.mask | mask, ram, s.value + p.rate[o], i, o})
+						next = append(next, len(p.states)-1)
+					}
+				}
+			}
+		}
+		front = p.undominated(next, bit, tight)
+	}
+	best := front[0]
+	for _, i := range front {
+		if p.states[i].value > p.states[best].value {
+			best = i
+		}
+	}
+	p.chosen = p.chosen[:0]
+	for i := best; i >= 0; i = p.states[i].before {
+		if o := p.states[i].option; o >= 0 {
+			p.chosen = append(p.chosen, o)
+		}
+	}
+	return p.states[best].value, p.chosen
+}
+
+// worthwhile lists a crew's options from which the best choice may take one: the
+// top one, or where memory counts all that no other beats in value and memory.
+func (p *packer) worthwhile(list []int32, forbidden uint, tight bool) []int32 {
+	if !tight {
+		if o := p.top(list, forbidden); o >= 0 {
+			return []int32{o}
+		}
+		return nil
+	}
+	var out []int32
+	for _, o := range list {
+		if p.rate[o] > 0 && (forbidden == 0 || p.allowed(o, forbidden)) {
+			out = append(out, o)
+		}
+	}
+	ram := func(o int32) Memory { return p.m.Shots[p.u.options[o].shot].RAM }
+	slices.SortFunc(out, func(a, b int32) int {
+		return cmp.Or(cmp.Compare(p.rate[b], p.rate[a]), cmp.Compare(ram(a), ram(b)), cmp.Compare(a, b))
+	})
+	kept, least := out[:0], Memory(math.MaxInt64)
+	for _, o := range out {
+		if ram(o) < least {
+			least = ram(o)
+			kept = append(kept, o)
+		}
+	}
+	return kept
+}
+
+// undominated keeps, of states that leave the same devices above bit free, those
+// that no other beats in value and memory.
+func (p *packer) undominated(list []int, bit uint64, tight bool) []int {
+	above := ^(bit | (bit - 1))
+	slices.SortFunc(list, func(a, b int) int {
+		x, y := &p.states[a], &p.states[b]
+		return cmp.Or(cmp.Compare(x.mask&above, y.mask&above), cmp.Compare(y.value, x.value), cmp.Compare(x.ram, y.ram), cmp.Compare(a, b))
+	})
+	kept := list[:0]
+	for _, i := range list {
+		if n := len(kept); n > 0 {
+			last := &p.states[kept[n-1]]
+			if last.mask&above == p.states[i].mask&above && (!tight || last.ram <= p.states[i].ram) {
+				continue
+			}
+		}
+		kept = append(kept, i)
+	}
+	return kept
+}
+
+// bestWay returns the way to use the unit whose cost, less what the master
+// problem pays for it, is least, and a number that no way goes below. It returns
+// nil where nothing is to be gained.
+func (p *packer) bestWay(at int, w *worth) (*way, float64) {
+	u := &p.m.units[at]
+	p.weigh(u, w)
+	var out *way
+	var reduced float64
+	switch u.kind {
+	case ownedHost:
+		out, reduced = p.bestHours(w)
+	case rentedOffer:
+		out, reduced = p.bestServer(w)
+	default:
+		out, reduced = p.bestWork(w)
+	}
+	if out == nil || reduced >= 0 {
+		return nil, 0
+	}
+	out.unit = at
+	p.tally(out)
+	return out, reduced
+}
+
+func (p *packer) bestHours(w *worth) (*way, float64) {
+	out := &way{}
+	reduced := 0.0
+	for i := range p.u.segments {
+		x := &p.u.segments[i]
+		v, chosen := p.best(x, w)
+		reduced -= v * float64(x.end-x.start)
+		p.spend(out, x, chosen, x.span)
+	}
+	return out, reduced
+}
+
+// spend adds to a way that the options run side by side for a part of a segment.
+func (p *packer) spend(out *way, x *segment, chosen []int32, part span) {
+	time := float64(part.end - part.start)
+	held := uint(0)
+	for _, o := range chosen {
+		out.uses = append(out.uses, use{o, time})
+		out.cost += p.u.options[o].cost * time / float64(p.u.options[o].frame)
+		if l := p.m.licence[p.u.options[o].shot]; l >= 0 && len(p.m.seatGrid[l]) > 0 && held&(1<<l) == 0 {
+			held |= 1 << l
+			out.seats = append(out.seats, seatTime{l, x.grid[l], time})
+		}
+	}
+}
+
+// bestServer places the paid stretch of a server where it is worth most, for
+// each length that may be best.
+func (p *packer) bestServer(w *worth) (*way, float64) {
+	u, n := p.u, len(p.u.segments)
+	if n == 0 {
+		return nil, 0
+	}
+	value := make([]float64, n)     // of a millisecond of each segment
+	chosen := make([][]int32, n)    // what runs in it
+	earned := make([]float64, n+1)  // up to each segment's start
+	edges := make([]Millis, 0, n+1) // starts of the segments, and the last end
+	for i := range u.segments {
+		x := &u.segments[i]
+		v, list := p.best(x, w)
+		value[i], chosen[i] = v, slices.Clone(list)
+		earned[i+1] = earned[i] + v*float64(x.end-x.start)
+		edges = append(edges, x.start)
+	}
+	end := u.segments[n-1].end
+	edges = append(edges, end)
+	upTo := func(t Millis) float64 {
+		i := sort.Search(n, func(i int) bool { return u.segments[i].end > t })
+		if i == n {
+			return earned[n]
+		}
+		return earned[i] + value[i]*float64(max(0, t-u.segments[i].start))
+	}
+	least, bestFrom, bestRuns, bestCost := 0.0, Millis(0), Millis(0), 0.0
+	try := func(runs Millis) {
+		work := runs - u.rent.lead - u.rent.wrap
+		if work <= 0 {
+			return
+		}
+		cost, paid := u.charge(runs)
+		reduced := cost - w.count - w.paid*paid
+		for _, e := range edges {
+			for _, from := range [2]Millis{e, max(edges[0], e-work)} {
+				if r := reduced - upTo(from+work) + upTo(from); r < least {
+					least, bestFrom, bestRuns, bestCost = r, from, runs, cost
+				}
+			}
+		}
+	}
+	for _, runs := range u.lengths(edges) {
+		try(runs)
+	}
+	if bestRuns == 0 {
+		return nil, 0
+	}
+	out := &way{cost: bestCost, runs: bestRuns, from: bestFrom}
+	work := span{bestFrom, bestFrom + bestRuns - u.rent.lead - u.rent.wrap}
+	for i := range u.segments {
+		x := &u.segments[i]
+		if part := (span{max(work.start, x.start), min(work.end, x.end)}); part.end > part.start {
+			p.spend(out, x, chosen[i], part)
+		}
+	}
+	return out, least
+}
+
+// whole reports whether a server is paid here by whole increments. Where they
+// are short, or too many to list, the master problem takes a server's price as
+// growing evenly beyond its least charge, which is never more than it is.
+func (u *unit) whole() bool {
+	n := len(u.segments)
+	return n > 0 && u.rent.stepped() && (u.segments[n-1].end-u.segments[0].start)/u.rent.increment <= 200
+}
+
+// charge returns what a server costs in the master problem, and the increments
+// paid for it, if they count.
+func (u *unit) charge(runs Millis) (cost, increments float64) {
+	billed, cost := u.rent.bill(runs)
+	if u.whole() {
+		return cost, float64(billed) / float64(u.rent.increment)
+	}
+	return max(float64(u.rent.minimum), float64(runs))*u.rent.price + u.rent.fee, 0
+}
+
+// lengths lists how long a server may run where that can be best: all whole
+// increments, or else those that reach from edge to edge, between which what a
+// server earns and costs both grow evenly.
+func (u *unit) lengths(edges []Millis) []Millis {
+	r := u.rent
+	reach := edges[len(edges)-1] - edges[0] + r.lead + r.wrap
+	out := []Millis{max(r.minimum, r.lead+r.wrap+1)}
+	if u.whole() {
+		out[0] = r.shortest()
+		for runs := r.shortest(); runs < reach; {
+			runs = r.paid(runs + 1)
+			out = append(out, runs)
+		}
+		return out
+	}
+	for i, a := range edges {
+		for _, b := range edges[i+1:] {
+			if runs := b - a + r.lead + r.wrap; runs > out[0] {
+				out = append(out, runs)
+			}
+		}
+	}
+	return sortedSet(out)
+}
+
+// bestWork fills a farm's nodes. Below its least charge more work costs nothing.
+func (p *packer) bestWork(w *worth) (*way, float64) {
+	u := p.u
+	fill := func(rate []float64) (*way, float64, float64) {
+		out, gain, charge := &way{}, 0.0, 0.0
+		for i := range u.segments {
+			x := &u.segments[i]
+			best, at := 0.0, int32(-1)
+			for _, o := range x.crews[0] {
+				if rate[o] > best {
+					best, at = rate[o], o
+				}
+			}
+			if at >= 0 {
+				time := float64(x.end-x.start) * float64(u.nodes)
+				out.uses = append(out.uses, use{at, time})
+				gain += best * time
+				charge += u.options[at].cost * time / float64(u.options[at].frame)
+			}
+		}
+		return out, gain, charge
+	}
+	out, gain, charge := fill(p.rate)
+	reduced := -gain - w.count
+	out.cost = charge
+	if charge >= u.least {
+		return out, reduced
+	}
+	// All nodes all the time do not reach the least charge, or less than all pays:
+	// then what is done up to the least charge costs nothing more.
+	free := make([]float64, len(u.options))
+	for i, o := range u.options {
+		free[i] = w.frame[o.shot] / float64(o.frame)
+	}
+	flat, worth, spent := fill(free)
+	if spent > u.least {
+		// Keep of it what the least charge pays, the best of it first. What is left
+		// out makes the bound on this way a loose one, but a valid one.
+		slices.SortStableFunc(flat.uses, func(a, b use) int {
+			return cmp.Compare(free[b.option]*float64(u.options[b.option].frame)/max(1e-12, u.options[b.option].cost),
+				free[a.option]*float64(u.options[a.option].frame)/max(1e-12, u.options[a.option].cost))
+		})
+		left := u.least
+		for i := range flat.uses {
+			x := &flat.uses[i]
+			perMs := u.options[x.option].cost / float64(u.options[x.option].frame)
+			x.time = min(x.time, left/max(perMs, 1e-15))
+			left -= x.time * perMs
+		}
+	}
+	flat.cost = u.least
+	return flat, max(reduced, u.least-worth-w.count)
+}
+
+// tally sums up what the way's uses render.
+func (p *packer) tally(out *way) {
+	sums := map[int]float64{}
+	for _, x := range out.uses {
+		o := &p.u.options[x.option]
+		sums[o.shot] += x.time / float64(o.frame)
+	}
+	for s, n := range sums {
+		if n > 0 {
+			out.frames = append(out.frames, share{s, n})
+		}
+	}
+	slices.SortFunc(out.frames, func(a, b share) int { return cmp.Compare(a.shot, b.shot) })
+}
