@@ -1,13 +1,22 @@
 package planning
 
-import ("testing";"os";"context";"fmt")
+import (
+	"context"
+	"fmt"
+	"os"
+	"testing"
+)
 
 func TestDebug(t *testing.T) {
 	f, _ := os.Open(os.Getenv("PROB"))
 	p, err := ParseProblem(f)
-	if err != nil { t.Fatal(err) }
+	if err != nil {
+		t.Fatal(err)
+	}
 	due := make([]Millis, len(p.Shots))
-	for i, s := range p.Shots { due[i] = s.Deadline }
+	for i, s := range p.Shots {
+		due[i] = s.Deadline
+	}
 	debug = true
 	x := newSearch(context.Background(), newModel(p, due), &effort{allowance(p)})
 	o := x.run()

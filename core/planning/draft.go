@@ -50,8 +50,8 @@ func (l *layout) plan(status string) *Plan {
 			out.Bookings = append(out.Bookings, b)
 		}
 	}
-	for _, source := range slices.Sorted(maps.Keys(l.uploads)) {
-		for _, s := range l.uploads[source] {
+	for i, source := range l.m.sources {
+		for _, s := range l.uploads[i] {
 			out.Uploads = append(out.Uploads, Upload{l.m.Shots[s.shot].ID, source, s.start, s.end})
 		}
 	}

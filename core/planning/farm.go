@@ -36,7 +36,7 @@ func (l *layout) placeOnFarm(x *machine, option int32, n int) int {
 // block finds, for a start, how many nodes are free for how many rounds of the
 // option, such that the most of n frames are done there, in the fewest rounds.
 func (l *layout) block(x *machine, from Millis, o *option, n int) (nodes, rounds int) {
-	l.work.spend(int64(20 + 10*len(x.jobs)*len(x.jobs)))
+	l.work.spend(int64(300 + 20*len(x.jobs)*len(x.jobs)))
 	type change struct {
 		at   Millis
 		free int
@@ -80,7 +80,7 @@ func (l *layout) block(x *machine, from Millis, o *option, n int) (nodes, rounds
 func (l *layout) nodeRoom(x *machine, o *option) int {
 	y, trial := x.clone(), *l
 	trial.missing = slices.Clone(l.missing)
-	trial.uploads = map[string][]sending{x.unit.source: l.uploads[x.unit.source]}
+	trial.uploads = slices.Clone(l.uploads)
 	option := int32(x.unit.optionFor(o.shot, o.crew))
 	return trial.placeOnFarm(y, option, l.missing[o.shot])
 }

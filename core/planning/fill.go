@@ -41,7 +41,7 @@ func (l *layout) fill(order []int) int {
 				l.open(c.unit, c.runs)
 				c.machine = len(l.machines) - 1
 			}
-			x := l.machines[c.machine]
+			x := l.touch(c.machine)
 			x.runs = max(x.runs, c.runs)
 			placed := 0
 			if x.unit.kind == rentedOffer {
@@ -62,12 +62,18 @@ func (l *layout) cheapest(shot int) (chance, bool) {
 	var best chance
 	found := false
 	take := func(c chance) {
+		if l.noise != nil {
+			c.cost *= l.noise()
+		}
 		if c.frames > 0 && (!found || c.better(best)) {
 			best, found = c, true
 		}
 	}
 	for _, i := range l.m.places[shot] {
 		u := &l.m.units[i]
+		if u.kind != rentedOffer && l.machines[l.units[i][0]].name == l.barred {
+			continue
+		}
 		switch u.kind {
 		case ownedHost:
 			l.onHost(i, shot, best, found, take)
@@ -75,9 +81,11 @@ func (l *layout) cheapest(shot int) (chance, bool) {
 			l.onFarm(i, shot, take)
 		default:
 			for _, k := range l.units[i] {
-				l.onServer(k, shot, take)
+				if l.machines[k].name != l.barred {
+					l.onServer(k, shot, take)
+				}
 			}
-			if len(l.units[i]) < u.copies {
+			if len(l.units[i]) < u.copies && !l.settled {
 				l.onNewServer(i, shot, take)
 			}
 		}
@@ -90,7 +98,7 @@ func (l *layout) onHost(unit, shot int, best chance, found bool, take func(chanc
 	x := l.machines[k]
 	for i := range x.unit.of(shot) {
 		o := &x.unit.of(shot)[i]
-		if found && o.cost > best.perFrame()+1e-12 {
+		if found && l.noise == nil && o.cost > best.perFrame()+1e-12 {
 			continue
 		}
 		n := min(l.missing[shot], room(l.free(x, o), o.frame))
@@ -166,6 +174,10 @@ func (l *layout) onNewServer(unit, shot int, take func(chance)) {
 // time in which all fits that would fit without a limit.
 func (l *layout) lengthen(x *machine, runs Millis, n int, try func(Millis) int) {
 	r := x.unit.rent
+	if l.settled {
+		try(r.paid(max(runs, x.runs) + 1))
+		return
+	}
 	most := max(runs, x.running()) + r.lead + r.wrap + l.longest(x)
 	all := try(most)
 	if all <= n {
@@ -173,7 +185,7 @@ func (l *layout) lengthen(x *machine, runs Millis, n int, try func(Millis) int) 
 	}
 	try(r.paid(max(runs, x.runs) + 1))
 	low, high := runs, most
-	for high-low > max(r.increment, 1000) {
+	for high-low > max(r.increment, 1000, most/64) {
 		middle := low + (high-low)/2
 		if try(r.paid(middle)) >= all {
 			high = middle
@@ -196,28 +208,32 @@ func (l *layout) longest(x *machine) Millis {
 func (l *layout) trial(y *machine, shot int) int {
 	t := *l
 	t.missing = slices.Clone(l.missing)
-	if source := y.unit.source; source != "" {
-		t.uploads = map[string][]sending{source: l.uploads[source]}
-	}
+	t.uploads = slices.Clone(l.uploads)
 	return t.spread(y, shot, l.missing[shot])
 }
 
 // spread puts up to n frames of the shot on a server's crews so that they end
 // together as nearly as may be: the server runs no longer than it must.
 func (l *layout) spread(x *machine, shot, n int) int {
+	list := x.unit.of(shot)
+	if len(list) == 0 {
+		return 0
+	}
+	first := x.unit.optionFor(shot, list[0].crew)
+	side := x.unit.disjoint && (x.unit.ram < 0 || l.m.Shots[shot].RAM == 0)
 	done := 0
 	for done < n {
-		list := x.unit.of(shot)
-		best, at := Millis(0), int32(-1)
-		var first span
+		spans := make([]span, len(list))
+		best, at := never, -1
 		for i := range list {
 			o := &list[i]
 			for _, s := range l.free(x, o) {
 				if s.end-s.start >= o.frame {
+					spans[i] = s
 					// By when the crew could be through with its part of the frames.
 					part := (n - done + len(list) - 1) / len(list)
-					if end := s.start + Millis(part)*o.frame; at < 0 || end < best {
-						best, at, first = end, int32(x.unit.optionFor(shot, o.crew)), s
+					if end := s.start + Millis(part)*o.frame; end < best {
+						best, at = end, i
 					}
 					break
 				}
@@ -226,10 +242,49 @@ func (l *layout) spread(x *machine, shot, n int) int {
 		if at < 0 {
 			break
 		}
-		o := &x.unit.options[at]
-		k := min(n-done, max(1, (n-done+len(list)-1)/len(list)), int((first.end-first.start)/o.frame))
-		l.put(x, job{span{first.start, first.start + Millis(k)*o.frame}, at, 0, k})
-		done += k
+		before := done
+		if side && len(x.jobs) > 0 {
+			until := together(list, spans, n-done)
+			for i, s := range spans {
+				if k := min(n-done, int((min(s.end, until)-s.start)/list[i].frame)); k > 0 {
+					l.put(x, job{span{s.start, s.start + Millis(k)*list[i].frame}, int32(first + i), 0, k})
+					done += k
+				}
+			}
+		}
+		if done == before {
+			o := &list[at]
+			k := min(n-done, max(1, (n-done+len(list)-1)/len(list)), int((spans[at].end-spans[at].start)/o.frame))
+			if side {
+				k = 1 // anchors a server that has nothing yet
+			}
+			l.put(x, job{span{spans[at].start, spans[at].start + Millis(k)*o.frame}, int32(first + at), 0, k})
+			done += k
+		}
 	}
 	return done
+}
+
+// together returns the earliest time by which crews that work side by side, each
+// in its span, finish n frames; or the latest end of a span, if they never do.
+func together(list []option, spans []span, n int) Millis {
+	low, high := never, Millis(0)
+	for _, s := range spans {
+		if s.end > s.start {
+			low, high = min(low, s.start), max(high, s.end)
+		}
+	}
+	for high-low > 1 {
+		middle := low + (high-low)/2
+		k := 0
+		for i, s := range spans {
+			k += int(max(0, min(s.end, middle)-s.start) / list[i].frame)
+		}
+		if k >= n {
+			high = middle
+		} else {
+			low = middle
+		}
+	}
+	return high
 }

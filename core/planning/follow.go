@@ -30,7 +30,7 @@ func (l *layout) follow(parts []part) {
 			l.followServers(unit, list)
 			continue
 		}
-		l.meet(l.machines[l.units[unit][0]], gather(&l.m.units[unit], list))
+		l.meet(l.touch(l.units[unit][0]), gather(&l.m.units[unit], list))
 	}
 }
 
@@ -58,7 +58,7 @@ func (l *layout) sendInOrder(byUnit [][]part) {
 		return cmp.Or(cmp.Compare(a.option.due, b.option.due), cmp.Compare(a.option.upload, b.option.upload), cmp.Compare(a.option.shot, b.option.shot))
 	})
 	for _, w := range wants {
-		l.send(l.m.units[w.unit].source, w.option)
+		l.send(l.m.units[w.unit].line, w.option)
 	}
 }
 

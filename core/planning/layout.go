@@ -9,12 +9,16 @@ import (
 // keeps every rule at every step, except that frames may still be missing.
 type layout struct {
 	m        *model
-	machines []*machine // hosts and farms first, one each; then servers as they are let
-	units    [][]int    // of each unit, its machines
-	missing  []int      // of each shot
-	seats    []int      // of each licence, how many may be held
-	uploads  map[string][]sending
-	opened   int // machines ever opened
+	machines []*machine  // hosts and farms first, one each; then servers as they are let
+	units    [][]int     // of each unit, its machines
+	missing  []int       // of each shot
+	seats    []int       // of each licence, how many may be held
+	uploads  [][]sending // of each source
+	own      []bool      // of each machine, whether it is this layout's own, not shared with the one it was cloned from
+	opened   int         // machines ever opened
+	barred   int         // the name of a machine that gets nothing now; 0 for none
+	settled  bool        // no more servers are let, and those there are grow a step at a time
+	noise    func() float64
 	work     *effort
 }
 
@@ -42,7 +46,7 @@ type sending struct {
 }
 
 func newLayout(m *model, work *effort) *layout {
-	l := &layout{m: m, units: make([][]int, len(m.units)), uploads: map[string][]sending{}, work: work}
+	l := &layout{m: m, units: make([][]int, len(m.units)), uploads: make([][]sending, len(m.sources)), work: work}
 	for _, s := range m.Shots {
 		l.missing = append(l.missing, s.Frames)
 	}
@@ -61,27 +65,28 @@ func newLayout(m *model, work *effort) *layout {
 func (l *layout) open(unit int, runs Millis) *machine {
 	l.opened++
 	x := &machine{unit: &l.m.units[unit], at: unit, name: l.opened, runs: runs, held: make([]span, len(l.seats))}
-	l.units[unit] = append(l.units[unit], len(l.machines))
+	l.units[unit] = append(slices.Clone(l.units[unit]), len(l.machines))
 	l.machines = append(l.machines, x)
+	l.own = append(l.own, true)
 	return x
 }
 
+// touch returns machine k to be changed: a copy of its own, if it was shared.
+func (l *layout) touch(k int) *machine {
+	if !l.own[k] {
+		l.machines[k], l.own[k] = l.machines[k].clone(), true
+	}
+	return l.machines[k]
+}
+
+// clone copies the layout. Machines are shared until one of the two changes them.
 func (l *layout) clone() *layout {
 	out := *l
-	out.machines = make([]*machine, len(l.machines))
-	for i, x := range l.machines {
-		out.machines[i] = x.clone()
-	}
-	out.units = make([][]int, len(l.units))
-	for i, list := range l.units {
-		out.units[i] = slices.Clone(list)
-	}
+	clear(l.own)
+	out.own = make([]bool, len(l.machines))
+	out.machines, out.units, out.uploads = slices.Clone(l.machines), slices.Clone(l.units), slices.Clone(l.uploads)
 	out.missing, out.seats = slices.Clone(l.missing), slices.Clone(l.seats)
-	out.uploads = make(map[string][]sending, len(l.uploads))
-	for source, list := range l.uploads {
-		out.uploads[source] = slices.Clone(list)
-	}
-	l.work.spend(int64(100 * len(l.machines)))
+	l.work.spend(int64(800 + 10*len(l.machines)))
 	return &out
 }
 
@@ -116,12 +121,12 @@ func (l *layout) release(u *unit, o *option) Millis {
 	if o.upload == 0 {
 		return ready
 	}
-	return l.sent(u.source, o).end
+	return l.sent(u.line, o).end
 }
 
 // sent returns the upload of the option's shot, or the place where it would go:
 // the first gap that is long enough.
-func (l *layout) sent(source string, o *option) span {
+func (l *layout) sent(source int, o *option) span {
 	at := max(0, l.m.Shots[o.shot].Ready)
 	list := l.uploads[source]
 	for _, s := range list {
@@ -137,7 +142,7 @@ func (l *layout) sent(source string, o *option) span {
 	return span{at, at + o.upload}
 }
 
-func (l *layout) send(source string, o *option) {
+func (l *layout) send(source int, o *option) {
 	if o.upload == 0 {
 		return
 	}
@@ -153,7 +158,7 @@ func (l *layout) send(source string, o *option) {
 // free lists when the machine may work on the option: it is open, the devices
 // are not used, there is memory for one more renderer, and a seat.
 func (l *layout) free(x *machine, o *option) []span {
-	l.work.spend(int64(20 + 12*len(x.jobs)))
+	l.work.spend(int64(300 + 50*len(x.jobs)))
 	u := x.unit
 	bounds := span{l.release(u, o), o.due}
 	if u.kind == rentedOffer && len(x.jobs) > 0 {
@@ -291,7 +296,7 @@ func (l *layout) place(x *machine, option int32, n int) int {
 // put adds a job, joined to one of the same option that ends where it starts.
 func (l *layout) put(x *machine, j job) {
 	o := &x.unit.options[j.option]
-	l.send(x.unit.source, o)
+	l.send(x.unit.line, o)
 	l.missing[o.shot] -= j.frames
 	if lic := l.m.licence[o.shot]; lic >= 0 && x.unit.kind != farmTier {
 		h := &x.held[lic]
@@ -321,7 +326,7 @@ func (l *layout) take(x *machine, i int) job {
 	o := &x.unit.options[j.option]
 	l.missing[o.shot] += j.frames
 	l.hold(x)
-	l.unsend(x.unit.source, o)
+	l.unsend(x.unit.line, o)
 	return j
 }
 
@@ -343,12 +348,12 @@ func (l *layout) hold(x *machine) {
 }
 
 // unsend forgets an upload that no job needs any more.
-func (l *layout) unsend(source string, o *option) {
+func (l *layout) unsend(source int, o *option) {
 	if o.upload == 0 {
 		return
 	}
 	for _, x := range l.machines {
-		if x.unit.source == source && slices.ContainsFunc(x.jobs, func(j job) bool { return x.unit.options[j.option].shot == o.shot }) {
+		if x.unit.line == source && slices.ContainsFunc(x.jobs, func(j job) bool { return x.unit.options[j.option].shot == o.shot }) {
 			return
 		}
 	}
@@ -357,11 +362,12 @@ func (l *layout) unsend(source string, o *option) {
 
 // remove closes a server and takes all its jobs off it.
 func (l *layout) remove(at int) {
-	x := l.machines[at]
+	x := l.touch(at)
 	for len(x.jobs) > 0 {
 		l.take(x, len(x.jobs)-1)
 	}
 	l.machines = slices.Delete(slices.Clone(l.machines), at, at+1)
+	l.own = slices.Delete(l.own, at, at+1)
 	for i, list := range l.units {
 		out := list[:0:0]
 		for _, k := range list {

@@ -1,8 +1,8 @@
 package planning
 
 import (
-	"fmt"
 	"context"
+	"fmt"
 	"math"
 
 	"rotanex.example/core/planning/simplex"

@@ -16,7 +16,8 @@ type model struct {
 	units    []unit
 	penalty  []float64  // of each shot, more than any way to render a frame costs
 	seatGrid [][]Millis // of each licence that can run short: ends of the stretches in which seats are counted
-	places   [][]int    // of each shot, the units with an option for it
+	sources  []string
+	places   [][]int // of each shot, the units with an option for it
 }
 
 type unitKind int
@@ -34,10 +35,12 @@ type unit struct {
 	at       int // index into Hosts, Offers or Farms
 	id       string
 	source   string
+	line     int // index into sources: uploads to one source go one after another
 	copies   int
 	nodes    int    // of a farm
 	ram      Memory // -1: no limit
 	disjoint bool   // no two crews share a device
+	solo     bool   // one shot only, on crews that do not hinder each other: whole frames can be counted
 	crews    []unitCrew
 	options  []option
 	windows  []span
@@ -187,6 +190,12 @@ func (m *model) add(u *unit, crews []Crew, rows []Timing, shotAt map[string]int,
 	for i, o := range u.options {
 		u.crews[o.crew].options = append(u.crews[o.crew].options, int32(i))
 	}
+	if u.kind != ownedHost {
+		if u.line = slices.Index(m.sources, u.source); u.line < 0 {
+			u.line = len(m.sources)
+			m.sources = append(m.sources, u.source)
+		}
+	}
 	if len(u.options) > 0 && u.copies > 0 && (u.kind != farmTier || u.nodes > 0) {
 		m.units = append(m.units, *u)
 	}
@@ -300,6 +309,28 @@ func (m *model) cut(u *unit) {
 			u.segments = append(u.segments, x)
 		}
 	}
+	u.solo = u.kind != farmTier && m.alone(u)
+}
+
+// alone reports whether the unit has a single shot, whose renderers all fit side
+// by side, and whether each of its windows is one segment.
+func (m *model) alone(u *unit) bool {
+	shot := u.options[0].shot
+	if !u.disjoint || u.options[len(u.options)-1].shot != shot || u.ram >= 0 && m.Shots[shot].RAM*Memory(len(u.options)) > u.ram {
+		return false
+	}
+	for i := 1; i < len(u.segments); i++ {
+		last := u.segments[i-1].end
+		if last == u.segments[i].start && !slices.ContainsFunc(u.windows, func(w span) bool { return w.end == last }) {
+			return false
+		}
+	}
+	if u.kind == rentedOffer {
+		// The lengths that a server may run are then counted in frames: not too many.
+		const most = 4000
+		return len(u.segments) == 1 && !slices.ContainsFunc(u.options, func(o option) bool { return (o.due-o.release)/o.frame > most })
+	}
+	return true
 }
 
 func sortedSet(list []Millis) []Millis {

@@ -1,10 +1,10 @@
 package planning
 
 import (
-	"fmt"
 	"cmp"
 	"container/heap"
 	"context"
+	"fmt"
 	"math"
 	"slices"
 )
@@ -119,6 +119,9 @@ func (s *search) run() outcome {
 			heap.Push(&s.open, c)
 		}
 	}
+	if s.best != nil && s.cost > s.enough && s.cost > s.bound() {
+		s.refine(s.best.clone(), s.work.left, s.bound()+0.005)
+	}
 	return outcome{s.best, s.cost, s.bound()}
 }
 
@@ -196,26 +199,19 @@ func (s *search) split(n *node, parts []part) []*node {
 	for _, p := range parts {
 		count[p.unit] += p.amount
 		if s.m.units[p.unit].kind == rentedOffer {
-			_, increments := s.m.units[p.unit].charge(p.runs)
+			_, increments := s.m.units[p.unit].charge(p.runs) // 0 where they do not count
 			paid[p.unit] += p.amount * increments
 		}
 	}
-	worst := 0.0
-	var cut func(l *limits, low bool)
+	var best, around branch
 	consider := func(v, price float64, get func(l *limits) *[2]float64) {
-		part := v - math.Floor(v)
+		part, b := v-math.Floor(v), get(&n.limits)
 		if part < 1e-5 || part > 1-1e-5 {
-			return
-		}
-		if score := min(part, 1-part) * price; score > worst {
-			worst = score
-			cut = func(l *limits, low bool) {
-				if b := get(l); low {
-					b[1] = math.Floor(v)
-				} else {
-					b[0] = math.Ceil(v)
-				}
+			if score := price; b[0] < b[1] && score > around.score {
+				around = branch{score, math.Round(v), get}
 			}
+		} else if score := min(part, 1-part) * price; score > best.score {
+			best = branch{score, v, get}
 		}
 	}
 	for i := range s.m.units {
@@ -224,7 +220,9 @@ func (s *search) split(n *node, parts []part) []*node {
 		case u.kind == rentedOffer:
 			_, price := u.rent.bill(1)
 			consider(count[i], price, func(l *limits) *[2]float64 { return &l.count[i] })
-			consider(paid[i], u.rent.price*float64(u.rent.increment)/2, func(l *limits) *[2]float64 { return &l.paid[i] })
+			if u.whole() {
+				consider(paid[i], u.rent.price*float64(u.rent.increment)/2, func(l *limits) *[2]float64 { return &l.paid[i] })
+			}
 		case u.kind == farmTier && u.least > 0:
 			consider(count[i], u.least, func(l *limits) *[2]float64 { return &l.count[i] })
 		}
@@ -232,14 +230,37 @@ func (s *search) split(n *node, parts []part) []*node {
 	for i, v := range s.master.extras() {
 		consider(v, s.m.Licences[i].ExtraSeatPrice.Float()+1e-6, func(l *limits) *[2]float64 { return &l.extra[i] })
 	}
-	if cut == nil {
-		return nil
+	child := func(get func(l *limits) *[2]float64, low, high float64) *node {
+		c := &node{limits: n.limits.clone(), bound: n.bound, depth: n.depth + 1}
+		b := get(&c.limits)
+		b[0], b[1] = max(b[0], low), min(b[1], high)
+		return c
 	}
-	low := &node{limits: n.limits.clone(), bound: n.bound, depth: n.depth + 1}
-	high := &node{limits: n.limits.clone(), bound: n.bound, depth: n.depth + 1}
-	cut(&low.limits, true)
-	cut(&high.limits, false)
-	return []*node{low, high}
+	switch {
+	case best.get != nil:
+		return []*node{child(best.get, 0, math.Floor(best.at)), child(best.get, math.Ceil(best.at), math.Inf(1))}
+	case around.get != nil:
+		// All is whole, and yet no plan as cheap as the relaxed solution was found:
+		// there may be none with these numbers, but one with others.
+		var out []*node
+		v, b := around.at, around.get(&n.limits)
+		out = append(out, child(around.get, v, v))
+		if b[0] < v {
+			out = append(out, child(around.get, 0, v-1))
+		}
+		if v < b[1] {
+			out = append(out, child(around.get, v+1, math.Inf(1)))
+		}
+		return out
+	}
+	return nil
+}
+
+// branch is a number at which a node may be divided.
+type branch struct {
+	score float64
+	at    float64
+	get   func(l *limits) *[2]float64
 }
 
 // polish takes servers and jobs out of a layout one at a time and places their
@@ -282,7 +303,7 @@ func (s *search) moves(l *layout, k int) []func(*layout) {
 	var out []func(*layout)
 	for j := range x.jobs {
 		if x.unit.options[x.jobs[j].option].cost > 0 {
-			out = append(out, func(y *layout) { y.take(y.machines[k], j) })
+			out = append(out, func(y *layout) { y.take(y.touch(k), j) })
 		}
 	}
 	return out
@@ -290,7 +311,7 @@ func (s *search) moves(l *layout, k int) []func(*layout) {
 
 // shorten lets a server run for less, and takes off what no longer fits.
 func (l *layout) shorten(k int, runs Millis) {
-	x := l.machines[k]
+	x := l.touch(k)
 	x.runs = runs
 	from := x.busy().start
 	until := from + runs - x.unit.rent.lead - x.unit.rent.wrap

@@ -279,7 +279,11 @@ func (p *packer) bestHours(w *worth) (*way, float64) {
 	for i := range p.u.segments {
 		x := &p.u.segments[i]
 		v, chosen := p.best(x, w)
-		reduced -= v * float64(x.end-x.start)
+		if p.u.solo {
+			reduced -= p.counted(chosen, x.end-x.start)
+		} else {
+			reduced -= v * float64(x.end-x.start)
+		}
 		p.spend(out, x, chosen, x.span)
 	}
 	return out, reduced
@@ -287,9 +291,9 @@ func (p *packer) bestHours(w *worth) (*way, float64) {
 
 // spend adds to a way that the options run side by side for a part of a segment.
 func (p *packer) spend(out *way, x *segment, chosen []int32, part span) {
-	time := float64(part.end - part.start)
 	held := uint(0)
 	for _, o := range chosen {
+		time := p.useful(o, part.end-part.start)
 		out.uses = append(out.uses, use{o, time})
 		out.cost += p.u.options[o].cost * time / float64(p.u.options[o].frame)
 		if l := p.m.licence[p.u.options[o].shot]; l >= 0 && len(p.m.seatGrid[l]) > 0 && held&(1<<l) == 0 {
@@ -297,6 +301,24 @@ func (p *packer) spend(out *way, x *segment, chosen []int32, part span) {
 			out.seats = append(out.seats, seatTime{l, x.grid[l], time})
 		}
 	}
+}
+
+// counted is what whole frames of the options, side by side for a time, are worth.
+func (p *packer) counted(chosen []int32, time Millis) float64 {
+	sum := 0.0
+	for _, o := range chosen {
+		sum += p.rate[o] * p.useful(o, time)
+	}
+	return sum
+}
+
+// useful is how much of a stretch of time can go into frames of the option:
+// where it is known to stand alone in it, whole frames only.
+func (p *packer) useful(o int32, time Millis) float64 {
+	if p.u.solo {
+		return float64(time / p.u.options[o].frame * p.u.options[o].frame)
+	}
+	return float64(time)
 }
 
 // bestServer places the paid stretch of a server where it is worth most, for
@@ -334,6 +356,12 @@ func (p *packer) bestServer(w *worth) (*way, float64) {
 		}
 		cost, paid := u.charge(runs)
 		reduced := cost - w.count - w.paid*paid
+		if u.solo {
+			if r := reduced - p.counted(chosen[0], min(work, end-edges[0])); r < least {
+				least, bestFrom, bestRuns, bestCost = r, edges[0], runs, cost
+			}
+			return
+		}
 		for _, e := range edges {
 			for _, from := range [2]Millis{e, max(edges[0], e-work)} {
 				if r := reduced - upTo(from+work) + upTo(from); r < least {
@@ -344,6 +372,14 @@ func (p *packer) bestServer(w *worth) (*way, float64) {
 	}
 	for _, runs := range u.lengths(edges) {
 		try(runs)
+	}
+	if u.solo && !u.whole() {
+		for _, o := range chosen[0] {
+			frame := u.options[o].frame
+			for work := frame; work <= end-edges[0]; work += frame {
+				try(work + u.rent.lead + u.rent.wrap)
+			}
+		}
 	}
 	if bestRuns == 0 {
 		return nil, 0

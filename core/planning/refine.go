@@ -1,0 +1,188 @@
+package planning
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"slices"
+)
+
+// refine takes some of a layout apart, at random, and puts it together again,
+// over and over, and keeps what is cheaper: a large neighbourhood search (Shaw,
+// "Using constraint programming and local search methods to solve vehicle routing
+// problems", 1998). It mends what the relaxed problem cannot see: whole frames,
+// seats handed from one machine to the next, uploads one after another. It ends
+// when the steps are spent or the layout costs no more than the target.
+func (s *search) refine(l *layout, steps int64, target float64) {
+	random := rand.New(rand.NewPCG(1, uint64(len(l.machines))))
+	now, cost := l, l.cost()
+	until := s.work.left - steps
+	heat := 0.02
+	rounds, wins := 0, 0
+	defer func() {
+		if debug {
+			fmt.Println("refine rounds", rounds, "wins", wins, "cost", cost)
+		}
+	}()
+	for s.work.left > until && !s.work.spent() && s.ctx.Err() == nil && s.cost > target {
+		heat = 0.02 * float64(s.work.left-until) / float64(steps)
+		rounds++
+		x := now.clone()
+		x.settled = random.IntN(16) > 0
+		order := slices.Clone(s.order)
+		if random.IntN(2) == 0 {
+			random.Shuffle(len(order), func(a, b int) { order[a], order[b] = order[b], order[a] })
+		}
+		s.disturb(x, random, order)
+		failed := x.fill(order)
+		x.noise, x.barred, x.settled = nil, 0, false
+		if failed >= 0 {
+			continue
+		}
+		// A little dearer is taken now and then, less and less (simulated annealing).
+		c := x.cost()
+		if c < cost-1e-9 || random.Float64() < math.Exp((cost-c)/(heat*cost*0.2+1e-9)) {
+			now, cost = x, c
+			wins++
+			s.keep(x)
+		}
+	}
+}
+
+// disturb takes something out of a layout. What is meant to go elsewhere is put
+// there first; the rest is left to be filled.
+func (s *search) disturb(x *layout, random *rand.Rand, order []int) {
+	var busy []int
+	for k, y := range x.machines {
+		if len(y.jobs) > 0 {
+			busy = append(busy, k)
+		}
+	}
+	if len(busy) == 0 {
+		return
+	}
+	pick := func() int { return busy[random.IntN(len(busy))] }
+	if random.IntN(3) == 0 {
+		x.noise = func() float64 { return 1 + 0.3*random.Float64() }
+	}
+	switch random.IntN(12) {
+	case 0: // a whole machine
+		x.drop(pick())
+	case 1: // two machines
+		a, b := pick(), pick()
+		x.drop(max(a, b))
+		if a != b {
+			x.drop(min(a, b))
+		}
+	case 2: // one shot wherever it is
+		shot := random.IntN(len(x.missing))
+		for k := range x.machines {
+			y := x.touch(k)
+			for j := len(y.jobs) - 1; j >= 0; j-- {
+				if y.unit.options[y.jobs[j].option].shot == shot {
+					x.take(y, j)
+				}
+			}
+		}
+	case 3, 4: // some frames of a job, and not to the same machine
+		for range 1 + random.IntN(2) {
+			y := x.touch(pick())
+			if len(y.jobs) == 0 {
+				continue
+			}
+			x.trim(y, random.IntN(len(y.jobs)), random)
+			x.barred = y.name
+			x.fill(order)
+			x.barred = 0
+		}
+	default:
+		x.exchange(pick(), pick(), random)
+	}
+}
+
+// exchange swaps a few frames of a shot on one machine for a few of another shot
+// on another, or on another crew, and packs both machines anew: frames are whole,
+// and some mixtures of them leave less of a machine's time unused than others.
+func (l *layout) exchange(a, b int, random *rand.Rand) {
+	x, y := l.touch(a), l.touch(b)
+	quotas := map[*machine][]quota{x: l.unpack(x)}
+	if x != y {
+		quotas[y] = l.unpack(y)
+	}
+	from := quotas[x][random.IntN(len(quotas[x]))]
+	back := quotas[y][random.IntN(len(quotas[y]))]
+	give, get := &x.unit.options[from.option], &y.unit.options[back.option]
+	there, here := y.unit.optionFor(give.shot, get.crew), x.unit.optionFor(get.shot, give.crew)
+	n := min(from.frames, float64(1+random.IntN(1<<random.IntN(5))))
+	if there >= 0 {
+		quotas[x] = append(quotas[x], quota{from.option, -n})
+		quotas[y] = append(quotas[y], quota{int32(there), n})
+	}
+	if here >= 0 && random.IntN(4) > 0 {
+		k := math.Round(n*float64(give.frame)/float64(get.frame)) + float64(random.IntN(3)-1)
+		k = max(0, min(k, back.frames))
+		quotas[y] = append(quotas[y], quota{back.option, -k})
+		quotas[x] = append(quotas[x], quota{int32(here), k})
+	}
+	l.meet(x, sum(quotas[x]))
+	if x != y {
+		l.meet(y, sum(quotas[y]))
+	}
+}
+
+// unpack takes all jobs off a machine and returns them as quotas.
+func (l *layout) unpack(x *machine) []quota {
+	var out []quota
+	for len(x.jobs) > 0 {
+		j := l.take(x, len(x.jobs)-1)
+		out = append(out, quota{j.option, float64(j.frames)})
+	}
+	return sum(out)
+}
+
+// sum adds up quotas of the same option.
+func sum(list []quota) []quota {
+	slices.SortFunc(list, func(a, b quota) int { return int(a.option) - int(b.option) })
+	out := list[:0]
+	for _, q := range list {
+		if n := len(out); n > 0 && out[n-1].option == q.option {
+			out[n-1].frames += q.frames
+			continue
+		}
+		out = append(out, q)
+	}
+	return out
+}
+
+// drop takes all jobs off a machine, and lets no server that has none.
+func (l *layout) drop(k int) {
+	x := l.touch(k)
+	if x.unit.kind == rentedOffer {
+		l.remove(k)
+		return
+	}
+	for len(x.jobs) > 0 {
+		l.take(x, len(x.jobs)-1)
+	}
+}
+
+// trim takes some of a job's frames off, at its start or its end.
+func (l *layout) trim(x *machine, at int, random *rand.Rand) {
+	j := l.take(x, at)
+	if j.nodes > 0 {
+		return
+	}
+	frame := x.unit.options[j.option].frame
+	n := 1
+	if random.IntN(2) == 0 {
+		n = 1 + random.IntN(j.frames)
+	}
+	if n = j.frames - n; n == 0 {
+		return
+	}
+	keep := span{j.start, j.start + Millis(n)*frame}
+	if random.IntN(2) == 0 {
+		keep = span{j.end - Millis(n)*frame, j.end}
+	}
+	l.put(x, job{keep, j.option, 0, n})
+}
