@@ -31,11 +31,15 @@ func (c chance) better(d chance) bool {
 // fill places all missing frames, each time where a frame costs least more, the
 // shots in the given order. It returns the first shot that found no room, or -1.
 func (l *layout) fill(order []int) int {
+	failed := -1
 	for _, s := range order {
 		for l.missing[s] > 0 {
 			c, ok := l.cheapest(s)
 			if !ok {
-				return s
+				if failed < 0 {
+					failed = s
+				}
+				break
 			}
 			if c.machine < 0 {
 				l.open(c.unit, c.runs)
@@ -54,7 +58,7 @@ func (l *layout) fill(order []int) int {
 			}
 		}
 	}
-	return -1
+	return failed
 }
 
 // cheapest finds where the shot's next frames cost least.
@@ -155,7 +159,7 @@ func (l *layout) onServer(k, shot int, take func(chance)) {
 
 func (l *layout) onNewServer(unit, shot int, take func(chance)) {
 	u := &l.m.units[unit]
-	x := &machine{unit: u, at: unit, held: make([]span, len(l.seats))}
+	x := &machine{unit: u, at: unit, open: span{0, never}, held: make([]span, len(l.seats))}
 	try := func(runs Millis) int {
 		y := x.clone()
 		y.runs = runs

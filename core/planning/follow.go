@@ -15,14 +15,15 @@ type quota struct {
 
 // follow places what a relaxed solution takes of each unit, as near as whole
 // frames, one line to each source and real seats permit. What does not fit stays
-// missing.
-func (l *layout) follow(parts []part) {
+// missing. The units go in the given order, which matters where seats are short.
+func (l *layout) follow(parts []part, order []int) {
 	byUnit := make([][]part, len(l.m.units))
 	for _, p := range parts {
 		byUnit[p.unit] = append(byUnit[p.unit], p)
 	}
 	l.sendInOrder(byUnit)
-	for unit, list := range byUnit {
+	for _, unit := range order {
+		list := byUnit[unit]
 		if len(list) == 0 {
 			continue
 		}

@@ -29,6 +29,7 @@ type machine struct {
 	name int // tells machines apart, copies of one for a trial included; 0 for one yet to be let
 	jobs []job
 	runs Millis // of a server: how long it may run, lead and wrap included
+	open span   // when it may be used: less than its unit's windows where it hands a seat on
 	held []span // of each licence, from the first to the last of its jobs; end 0 for none
 }
 
@@ -64,7 +65,7 @@ func newLayout(m *model, work *effort) *layout {
 // open adds a machine of the unit.
 func (l *layout) open(unit int, runs Millis) *machine {
 	l.opened++
-	x := &machine{unit: &l.m.units[unit], at: unit, name: l.opened, runs: runs, held: make([]span, len(l.seats))}
+	x := &machine{unit: &l.m.units[unit], at: unit, name: l.opened, runs: runs, open: span{0, never}, held: make([]span, len(l.seats))}
 	l.units[unit] = append(slices.Clone(l.units[unit]), len(l.machines))
 	l.machines = append(l.machines, x)
 	l.own = append(l.own, true)
@@ -160,7 +161,7 @@ func (l *layout) send(source int, o *option) {
 func (l *layout) free(x *machine, o *option) []span {
 	l.work.spend(int64(300 + 50*len(x.jobs)))
 	u := x.unit
-	bounds := span{l.release(u, o), o.due}
+	bounds := span{max(l.release(u, o), x.open.start), min(o.due, x.open.end)}
 	if u.kind == rentedOffer && len(x.jobs) > 0 {
 		work, b := x.runs-u.rent.lead-u.rent.wrap, x.busy()
 		bounds.start, bounds.end = max(bounds.start, b.end-work), min(bounds.end, b.start+work)

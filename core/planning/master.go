@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 
 	"rotanex.example/core/planning/simplex"
 )
@@ -35,14 +36,21 @@ type master struct {
 // the farm is used, how many increments are paid, and how many extra seats.
 type limits struct {
 	count, paid, extra [][2]float64
+	// seatless is, of each unit, the set of licences that it may not use; seated
+	// the set of those for which that is decided the other way.
+	seatless, seated []uint
 }
 
 func (l limits) clone() limits {
-	return limits{append([][2]float64{}, l.count...), append([][2]float64{}, l.paid...), append([][2]float64{}, l.extra...)}
+	return limits{
+		slices.Clone(l.count), slices.Clone(l.paid), slices.Clone(l.extra),
+		slices.Clone(l.seatless), slices.Clone(l.seated),
+	}
 }
 
 func (m *model) unlimited() limits {
 	l := limits{count: make([][2]float64, len(m.units)), paid: make([][2]float64, len(m.units)), extra: make([][2]float64, len(m.Licences))}
+	l.seatless, l.seated = make([]uint, len(m.units)), make([]uint, len(m.units))
 	for i := range m.units {
 		l.count[i][1] = float64(m.units[i].copies)
 		l.paid[i][1] = 1e6
@@ -164,6 +172,11 @@ func (r *master) fix(l limits) {
 		set(r.paidLo[i], l.paid[i][0])
 		set(r.paidHi[i], l.paid[i][1])
 	}
+	for i, w := range r.ways {
+		if w != nil && len(w.seats) > 0 {
+			r.lp.Bar(i, slices.ContainsFunc(w.seats, func(s seatTime) bool { return l.seatless[w.unit]&(1<<s.licence) != 0 }))
+		}
+	}
 	for i, row := range r.extra {
 		if row >= 0 {
 			set(row, l.extra[i][1])
@@ -235,7 +248,7 @@ func (r *master) price(w *worth, l limits) ([]*way, float64) {
 		}
 		atMin, lo, hi := dual(r.atMin[i], true), dual(r.paidLo[i], true), dual(r.paidHi[i], false)
 		w.count, w.paid = atMin, lo+hi
-		x, reduced := r.pack.bestWay(i, w)
+		x, reduced := r.pack.bestWay(i, w, l.seatless[i])
 		r.work.priced(&r.m.units[i])
 		bound += l.count[i][0]*atMin + l.paid[i][0]*lo + l.count[i][1]*reduced
 		if hi != 0 {
@@ -309,4 +322,14 @@ func (r *master) extras() []float64 {
 type part struct {
 	*way
 	amount float64
+}
+
+// short reports whether the licence's seats limit the relaxed solution.
+func (r *master) short(licence int) bool {
+	for _, row := range r.seats[licence] {
+		if r.lp.Dual(row) < -1e-9 {
+			return true
+		}
+	}
+	return false
 }

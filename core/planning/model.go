@@ -15,6 +15,7 @@ type model struct {
 	licence  []int    // of each shot, its index into Licences, or -1
 	units    []unit
 	penalty  []float64  // of each shot, more than any way to render a frame costs
+	worth    []float64  // of each shot, a few times what the relaxed problem pays for a frame
 	seatGrid [][]Millis // of each licence that can run short: ends of the stretches in which seats are counted
 	sources  []string
 	places   [][]int // of each shot, the units with an option for it
@@ -262,6 +263,7 @@ func (m *model) price() {
 	for i := range m.penalty {
 		m.penalty[i] = 10 * (most + seats)
 	}
+	m.worth = slices.Clone(m.penalty)
 }
 
 // cut divides the unit's time where its options open and close.

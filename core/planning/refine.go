@@ -12,10 +12,12 @@ import (
 // "Using constraint programming and local search methods to solve vehicle routing
 // problems", 1998). It mends what the relaxed problem cannot see: whole frames,
 // seats handed from one machine to the next, uploads one after another. It ends
-// when the steps are spent or the layout costs no more than the target.
+// when the steps are spent or the best layout costs no more than the target. A
+// layout with frames missing is taken as well, to be completed.
 func (s *search) refine(l *layout, steps int64, target float64) {
-	random := rand.New(rand.NewPCG(1, uint64(len(l.machines))))
-	now, cost := l, l.cost()
+	random := s.random
+	l = l.clone()
+	now, cost := l, l.cost()+l.lack()
 	until := s.work.left - steps
 	heat := 0.02
 	rounds, wins := 0, 0
@@ -34,19 +36,28 @@ func (s *search) refine(l *layout, steps int64, target float64) {
 			random.Shuffle(len(order), func(a, b int) { order[a], order[b] = order[b], order[a] })
 		}
 		s.disturb(x, random, order)
-		failed := x.fill(order)
+		x.fill(order)
 		x.noise, x.barred, x.settled = nil, 0, false
-		if failed >= 0 {
-			continue
-		}
 		// A little dearer is taken now and then, less and less (simulated annealing).
-		c := x.cost()
-		if c < cost-1e-9 || random.Float64() < math.Exp((cost-c)/(heat*cost*0.2+1e-9)) {
+		c := x.cost() + x.lack()
+		if c < cost-1e-9 || random.Float64() < math.Exp((cost-c)/(heat*now.cost()*0.2+1e-9)) {
 			now, cost = x, c
 			wins++
-			s.keep(x)
+			if x.complete() {
+				s.keep(x)
+			}
 		}
 	}
+}
+
+// lack is what the layout's missing frames count for while it is being refined: a
+// few times what a frame is worth.
+func (l *layout) lack() float64 {
+	sum := 0.0
+	for s, n := range l.missing {
+		sum += float64(n) * l.m.worth[s]
+	}
+	return sum
 }
 
 // disturb takes something out of a layout. What is meant to go elsewhere is put
@@ -95,9 +106,62 @@ func (s *search) disturb(x *layout, random *rand.Rand, order []int) {
 			x.fill(order)
 			x.barred = 0
 		}
+	case 5, 6:
+		if !s.handOver(x, busy, random) {
+			x.exchange(pick(), pick(), random)
+		}
 	default:
 		x.exchange(pick(), pick(), random)
 	}
+}
+
+// handOver lets one machine give up its seat of a licence at some moment and
+// another take one from then on.
+func (s *search) handOver(l *layout, busy []int, random *rand.Rand) bool {
+	var holders []int
+	var moments []Millis
+	licence := random.IntN(len(l.seats) + 1)
+	if licence == len(l.seats) || len(s.m.seatGrid[licence]) == 0 {
+		return false
+	}
+	for k, x := range l.machines {
+		uses := x.unit.kind != farmTier && slices.ContainsFunc(x.unit.options, func(o option) bool { return s.m.licence[o.shot] == licence })
+		if !uses {
+			continue
+		}
+		holders = append(holders, k)
+		for _, w := range x.unit.windows {
+			moments = append(moments, w.start, w.end)
+		}
+		for _, j := range x.jobs {
+			moments = append(moments, j.start, j.end)
+		}
+	}
+	if len(holders) < 2 {
+		return false
+	}
+	end := s.m.seatGrid[licence][len(s.m.seatGrid[licence])-1]
+	at := moments[random.IntN(len(moments))]
+	if random.IntN(2) == 0 || at <= 0 || at >= end {
+		at = Millis(random.Int64N(int64(end)))
+	}
+	a := random.IntN(len(holders))
+	b := (a + 1 + random.IntN(len(holders)-1)) % len(holders)
+	x, y := l.touch(holders[a]), l.touch(holders[b])
+	first, second := l.unpack(x), l.unpack(y)
+	x.open = span{min(x.open.start, at), at}
+	y.open = span{at, max(y.open.end, at)}
+	if random.IntN(3) == 0 {
+		x.open.start, y.open.end = 0, never
+	}
+	l.meet(x, first)
+	l.meet(y, second)
+	if random.IntN(2) == 0 {
+		// What no longer needs to hold back may spread out again.
+		z := l.touch(busy[random.IntN(len(busy))])
+		z.open = span{0, never}
+	}
+	return true
 }
 
 // exchange swaps a few frames of a shot on one machine for a few of another shot

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"math/rand/v2"
 	"slices"
 )
 
@@ -20,6 +21,8 @@ type search struct {
 	m      *model
 	master *master
 	work   *effort
+	random *rand.Rand
+	all    int64 // the effort there was at the start
 	order  []int // of the shots, for filling
 	best   *layout
 	cost   float64 // of best
@@ -62,7 +65,7 @@ type outcome struct {
 }
 
 func newSearch(ctx context.Context, m *model, work *effort) *search {
-	s := &search{ctx: ctx, m: m, master: newMaster(m, work), work: work, cost: math.Inf(1), closed: math.Inf(1), enough: -1}
+	s := &search{ctx: ctx, m: m, master: newMaster(m, work), work: work, all: work.left, random: rand.New(rand.NewPCG(1, 2)), cost: math.Inf(1), closed: math.Inf(1), enough: -1}
 	for i := range m.Shots {
 		s.order = append(s.order, i)
 	}
@@ -100,8 +103,14 @@ func (s *search) run() outcome {
 			continue
 		}
 		parts := s.master.taken()
-		s.try(parts)
-		children := s.split(n, parts)
+		if n.depth == 0 {
+			s.value(bound)
+		}
+		l := s.try(parts)
+		children, counted := s.split(n, parts)
+		if counted && s.work.left > s.all/2 {
+			s.refine(l, s.all/30, n.bound+0.005)
+		}
 		if debug {
 			fmt.Println("node", n.depth, "bound", n.bound, "covered", covered, "ub", s.cost, "children", len(children), n.limits)
 			if children == nil {
@@ -137,6 +146,17 @@ func (s *search) bound() float64 {
 	return out
 }
 
+// value sets what a missing frame counts for, from the relaxed solution.
+func (s *search) value(bound float64) {
+	frames := 0
+	for _, x := range s.m.Shots {
+		frames += x.Frames
+	}
+	for i := range s.m.worth {
+		s.m.worth[i] = min(s.m.penalty[i], 3*max(s.master.lp.Dual(i), bound/float64(frames)))
+	}
+}
+
 // greedy makes a first layout without the relaxed problem.
 func (s *search) greedy() {
 	l := newLayout(s.m, s.work)
@@ -146,44 +166,69 @@ func (s *search) greedy() {
 	s.complete(l)
 }
 
-// try makes layouts from a relaxed solution.
-func (s *search) try(parts []part) {
-	l := newLayout(s.m, s.work)
-	for i, n := range s.master.extras() {
-		l.seats[i] += int(math.Ceil(n - 1e-6))
+// try makes layouts from a relaxed solution, with the extra seats that it hires,
+// or where that does not do, with all there are. It returns the best of them,
+// which may lack frames.
+func (s *search) try(parts []part) *layout {
+	hired := s.master.extras()
+	short := false
+	for i := range hired {
+		short = short || s.master.short(i)
 	}
-	more := l.clone()
-	l.follow(parts)
-	if !s.complete(l) && slices.ContainsFunc(s.m.Licences, func(x Licence) bool { return x.ExtraSeats > 0 }) {
+	order := make([]int, len(s.m.units))
+	for i := range order {
+		order[i] = i
+	}
+	var best *layout
+	attempt := func(all bool) {
+		l := newLayout(s.m, s.work)
 		for i, x := range s.m.Licences {
-			more.seats[i] = x.Seats + x.ExtraSeats
+			if all {
+				l.seats[i] += x.ExtraSeats
+			} else {
+				l.seats[i] += int(math.Ceil(hired[i] - 1e-6))
+			}
 		}
-		more.follow(parts)
-		s.complete(more)
+		l.follow(parts, order)
+		if l = s.complete(l); best == nil || l.cost()+l.lack() < best.cost()+best.lack() {
+			best = l
+		}
 	}
+	attempt(false)
+	if !short {
+		return best
+	}
+	// Who gets a seat first decides who gets one at all.
+	for range 12 {
+		s.random.Shuffle(len(order), func(a, b int) { order[a], order[b] = order[b], order[a] })
+		attempt(false)
+	}
+	if !best.complete() {
+		attempt(true)
+	}
+	return best
 }
 
 // complete fills a layout up and keeps it if it is the best so far. A shot that
-// finds no room goes first the next time.
-func (s *search) complete(l *layout) bool {
+// finds no room goes first the next time. What it returns may still lack frames.
+func (s *search) complete(l *layout) *layout {
 	order := slices.Clone(s.order)
 	for range 4 {
 		x := l.clone()
 		failed := x.fill(order)
 		if failed < 0 {
-			s.keep(x)
-			if x.cost() < 1.1*s.cost {
-				s.polish(x)
+			if s.keep(x); x.cost() < 1.1*s.cost {
+				return s.polish(x)
 			}
-			return true
+			return x
 		}
 		i := slices.Index(order, failed)
 		if i == 0 || s.work.spent() {
-			return false
+			return x
 		}
 		order = append([]int{failed}, slices.Delete(order, i, i+1)...)
 	}
-	return false
+	return l
 }
 
 func (s *search) keep(l *layout) {
@@ -192,9 +237,10 @@ func (s *search) keep(l *layout) {
 	}
 }
 
-// split divides a node where its relaxed solution is least like a real plan; nil
-// where it is like one in all that is counted.
-func (s *search) split(n *node, parts []part) []*node {
+// split divides a node where its relaxed solution is least like a real plan, and
+// reports whether it is like one in all that is counted. There are no parts where
+// there is nothing left to decide.
+func (s *search) split(n *node, parts []part) (children []*node, counted bool) {
 	count, paid := make([]float64, len(s.m.units)), make([]float64, len(s.m.units))
 	for _, p := range parts {
 		count[p.unit] += p.amount
@@ -236,9 +282,14 @@ func (s *search) split(n *node, parts []part) []*node {
 		b[0], b[1] = max(b[0], low), min(b[1], high)
 		return c
 	}
+	if best.get == nil {
+		if list := s.splitSeats(n, parts); list != nil {
+			return list, true
+		}
+	}
 	switch {
 	case best.get != nil:
-		return []*node{child(best.get, 0, math.Floor(best.at)), child(best.get, math.Ceil(best.at), math.Inf(1))}
+		return []*node{child(best.get, 0, math.Floor(best.at)), child(best.get, math.Ceil(best.at), math.Inf(1))}, false
 	case around.get != nil:
 		// All is whole, and yet no plan as cheap as the relaxed solution was found:
 		// there may be none with these numbers, but one with others.
@@ -251,9 +302,42 @@ func (s *search) split(n *node, parts []part) []*node {
 		if v < b[1] {
 			out = append(out, child(around.get, v+1, math.Inf(1)))
 		}
-		return out
+		return out, true
 	}
-	return nil
+	return nil, true
+}
+
+// splitSeats divides a node by whether a unit may use a licence that is short at
+// all: the relaxed solution passes seats around in time, a plan can seldom.
+func (s *search) splitSeats(n *node, parts []part) []*node {
+	most, unit, licence := 0.0, -1, -1
+	held := make([][]float64, len(s.m.units))
+	for _, p := range parts {
+		for _, x := range p.seats {
+			if held[p.unit] == nil {
+				held[p.unit] = make([]float64, len(s.m.Licences))
+			}
+			held[p.unit][x.licence] += p.amount * x.time
+		}
+	}
+	for u, times := range held {
+		for l, time := range times {
+			// The least used is decided first: it is the one most likely not needed.
+			if bit := uint(1) << l; time > 0 && (n.limits.seatless[u]|n.limits.seated[u])&bit == 0 && s.master.short(l) {
+				if score := 1 / time; score > most {
+					most, unit, licence = score, u, l
+				}
+			}
+		}
+	}
+	if unit < 0 {
+		return nil
+	}
+	without := &node{limits: n.limits.clone(), bound: n.bound, depth: n.depth + 1}
+	without.limits.seatless[unit] |= 1 << licence
+	with := &node{limits: n.limits.clone(), bound: n.bound, depth: n.depth + 1}
+	with.limits.seated[unit] |= 1 << licence
+	return []*node{without, with}
 }
 
 // branch is a number at which a node may be divided.
@@ -265,7 +349,7 @@ type branch struct {
 
 // polish takes servers and jobs out of a layout one at a time and places their
 // frames anew, and keeps what is cheaper, until nothing is.
-func (s *search) polish(l *layout) {
+func (s *search) polish(l *layout) *layout {
 	tries := 0
 	for improved := true; improved && !s.work.spent(); {
 		improved = false
@@ -273,7 +357,7 @@ func (s *search) polish(l *layout) {
 			for _, move := range s.moves(l, k) {
 				if tries++; tries > 40+20*len(s.m.Shots) || s.work.spent() {
 					s.keep(l)
-					return
+					return l
 				}
 				x := l.clone()
 				move(x)
@@ -285,6 +369,7 @@ func (s *search) polish(l *layout) {
 		}
 	}
 	s.keep(l)
+	return l
 }
 
 // moves lists what may be tried with machine k of a layout.

@@ -53,6 +53,7 @@ type packer struct {
 	rate   []float64 // of each option, what a millisecond of it is worth
 	states []packState
 	chosen []int32
+	barred uint // licences that the unit may not use
 }
 
 // packState is a choice of crews for the devices looked at so far.
@@ -79,15 +80,15 @@ func (p *packer) weigh(u *unit, w *worth) {
 func (p *packer) best(x *segment, w *worth) (float64, []int32) {
 	priced := p.priced(x, w)
 	if priced == 0 {
-		return p.pack(x, 0)
+		return p.pack(x, p.barred)
 	}
 	var value float64
 	var chosen []int32
 	for allowed := range uint(1) << len(w.seat) {
-		if allowed&^priced != 0 {
+		if allowed&^priced != 0 || allowed&p.barred != 0 {
 			continue
 		}
-		v, list := p.pack(x, priced&^allowed)
+		v, list := p.pack(x, priced&^allowed|p.barred)
 		for l := range w.seat {
 			if allowed&(1<<l) != 0 {
 				v -= w.seat[l][x.grid[l]]
@@ -252,8 +253,9 @@ func (p *packer) undominated(list []int, bit uint64, tight bool) []int {
 // bestWay returns the way to use the unit whose cost, less what the master
 // problem pays for it, is least, and a number that no way goes below. It returns
 // nil where nothing is to be gained.
-func (p *packer) bestWay(at int, w *worth) (*way, float64) {
+func (p *packer) bestWay(at int, w *worth, barred uint) (*way, float64) {
 	u := &p.m.units[at]
+	p.barred = barred
 	p.weigh(u, w)
 	var out *way
 	var reduced float64

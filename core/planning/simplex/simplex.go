@@ -42,7 +42,8 @@ type Program struct {
 	dual    []float64
 	pivots  int
 	work    []float64
-	touched bool // rows changed: start anew
+	barred  []bool // of each column, whether it may not be used
+	touched bool   // rows changed: start anew
 }
 
 // New returns a programme of the rows without columns.
@@ -62,14 +63,14 @@ func New(rows []Row) *Program {
 	for i, r := range rows {
 		p.columns = append(p.columns, Column{r.Penalty, []int32{int32(i)}, []float64{1}})
 	}
-	p.basic = make([]bool, len(p.columns))
+	p.basic, p.barred = make([]bool, len(p.columns)), make([]bool, len(p.columns))
 	return p
 }
 
 // Add adds a column and returns its number, counted from 0.
 func (p *Program) Add(c Column) int {
 	p.columns = append(p.columns, c)
-	p.basic = append(p.basic, false)
+	p.basic, p.barred = append(p.basic, false), append(p.barred, false)
 	return len(p.columns) - 1 - 2*len(p.rows)
 }
 
@@ -77,6 +78,14 @@ func (p *Program) Add(c Column) int {
 func (p *Program) Require(row int, rhs float64) {
 	p.rows[row].RHS = rhs
 	p.touched = true
+}
+
+// Bar forbids column n, or permits it again.
+func (p *Program) Bar(n int, bar bool) {
+	if j := n + 2*len(p.rows); p.barred[j] != bar {
+		p.barred[j] = bar
+		p.touched = true
+	}
 }
 
 func (p *Program) start() {
@@ -135,7 +144,7 @@ func (p *Program) Optimise(limit int) int {
 func (p *Program) entering() int {
 	best, at := -tolerance, -1
 	for j := range p.columns {
-		if p.basic[j] {
+		if p.basic[j] || p.barred[j] {
 			continue
 		}
 		if d := p.reduced(j); d < best {
