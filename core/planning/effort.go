@@ -1,7 +1,5 @@
 package planning
 
-import "math"
-
 // effort is how much more work the planner may do, in steps of roughly a
 // nanosecond. It is counted, not timed, so that a problem gets the same plan on
 // every machine.
@@ -25,5 +23,3 @@ func allowance(p Problem) int64 {
 	size := int64(len(p.Timings)) * int64(len(p.Shots)+len(p.Hosts)+4*len(p.Offers))
 	return min(600_000_000+size*500, 12_000_000_000)
 }
-
-const endless = math.MaxInt64 / 2

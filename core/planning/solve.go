@@ -1,10 +1,12 @@
 package planning
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math"
 	"math/big"
+	"math/rand/v2"
 	"slices"
 	"time"
 
@@ -33,15 +35,7 @@ func Solve(ctx context.Context, p Problem, o Options) (Plan, error) {
 	if p.Goal == Fastest && p.Budget == nil {
 		return Plan{}, fmt.Errorf("goal %q needs a budget", Fastest)
 	}
-	work := &effort{allowance(p)}
-	if o.TimeLimit > 0 {
-		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeout(ctx, o.TimeLimit)
-		defer cancel()
-		work.left = endless
-	}
-	s := solver{ctx: ctx, p: p, work: work}
-	plan, err := s.solve()
+	plan, err := attempts(ctx, p, o.TimeLimit)
 	if err != nil {
 		return Plan{}, err
 	}
@@ -51,10 +45,88 @@ func Solve(ctx context.Context, p Problem, o Options) (Plan, error) {
 	return *plan, nil
 }
 
+// attempts solves the problem once, or where there is a time limit, again and
+// again, each time with twice the effort and other random numbers, until the
+// limit or a plan that is proven to be the best.
+func attempts(ctx context.Context, p Problem, limit time.Duration) (*Plan, error) {
+	effortNow := allowance(p)
+	if limit > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, limit)
+		defer cancel()
+	}
+	s := solver{ctx: ctx, p: p, work: &effort{effortNow}}
+	best, err := s.solve()
+	for limit > 0 && ctx.Err() == nil && err == nil && !best.proven(p) {
+		effortNow *= 2
+		s.work, s.seed = &effort{effortNow}, s.seed+1
+		next, e := s.solve()
+		if e != nil {
+			break
+		}
+		best = best.or(next, p)
+	}
+	return best, err
+}
+
+// rank orders what plans achieve, the best first.
+var rank = map[string]int{Meets: 0, OverBudget: 1, Late: 2, Impossible: 3}
+
+// proven reports whether no plan can be better in what the goal asks first.
+func (x *Plan) proven(p Problem) bool {
+	return x.Status == Impossible || x.Status == Meets && p.Goal == Cheapest && x.Cost.Cmp(x.CostBound) <= 0
+}
+
+// or returns the better of two plans, with the better of their bounds.
+func (x *Plan) or(y *Plan, p Problem) *Plan {
+	bound := x.CostBound.Max(y.CostBound)
+	lateness := func(z *Plan) Millis { return z.lateness(p) }
+	order := []int{cmp.Compare(rank[x.Status], rank[y.Status])}
+	if x.Status == Late {
+		order = append(order, cmp.Compare(lateness(x), lateness(y)))
+	}
+	if p.Goal == Fastest && x.Status == Meets {
+		order = append(order, cmp.Compare(x.Finish, y.Finish))
+	}
+	order = append(order, x.Cost.Cmp(y.Cost), cmp.Compare(x.Finish, y.Finish))
+	out := x
+	if cmp.Or(order...) > 0 {
+		out = y
+	}
+	if out.Status != Late && out.Status != Impossible && bound.Cmp(out.Cost) <= 0 {
+		out.CostBound = bound
+	}
+	return out
+}
+
+// lateness is how much the plan's latest booking is past its shot's deadline.
+func (x *Plan) lateness(p Problem) Millis {
+	homes := map[[2]string]Millis{}
+	sources := map[string]string{}
+	for _, t := range p.Transfers {
+		homes[[2]string{t.Shot, t.Source}] = t.Delivery
+	}
+	offers := index(p.Offers, func(o Offer) string { return o.ID })
+	for _, s := range x.Servers {
+		sources["server "+s.ID] = offers[s.Offer].Source
+	}
+	for _, f := range p.Farms {
+		sources["farm "+f.ID] = f.Source
+	}
+	shots := index(p.Shots, func(s Shot) string { return s.ID })
+	late := -never
+	for _, b := range x.Bookings {
+		source := sources["server "+b.Server] + sources["farm "+b.Farm]
+		late = max(late, b.End+homes[[2]string{b.Shot, source}]-shots[b.Shot].Deadline)
+	}
+	return late
+}
+
 type solver struct {
 	ctx  context.Context
 	p    Problem
 	work *effort
+	seed uint64
 }
 
 func (s *solver) solve() (*Plan, error) {
@@ -87,6 +159,7 @@ func (s *solver) solve() (*Plan, error) {
 func (s *solver) search(due []Millis, enough float64, work *effort) outcome {
 	x := newSearch(s.ctx, newModel(s.p, due), work)
 	x.enough = enough
+	x.random = rand.New(rand.NewPCG(1, s.seed))
 	return x.run()
 }
 
