@@ -15,11 +15,14 @@ func (e *effort) pivots(n, rows, columns int) {
 
 // priced counts looking for the best way to use a unit.
 func (e *effort) priced(u *unit) {
-	e.spend(int64(500 + len(u.segments)*(4*len(u.options)+40)))
+	steps := int64(500 + len(u.segments)*(4*len(u.options)+40))
+	if u.solo && u.kind == rentedOffer {
+		steps += 20 * int64(len(u.options)) * int64((u.options[0].due-u.options[0].release)/u.options[0].frame)
+	}
+	e.spend(steps)
 }
 
 // allowance is the effort for a problem where no time limit is given.
 func allowance(p Problem) int64 {
-	size := int64(len(p.Timings)) * int64(len(p.Shots)+len(p.Hosts)+4*len(p.Offers))
-	return min(600_000_000+size*500, 12_000_000_000)
+	return 450_000_000 + 250_000*int64(max(0, len(p.Timings)-300))
 }

@@ -19,7 +19,14 @@ type layout struct {
 	barred   int         // the name of a machine that gets nothing now; 0 for none
 	settled  bool        // no more servers are let, and those there are grow a step at a time
 	noise    func() float64
+	spare    *spare
 	work     *effort
+}
+
+// spare is memory used again and again, by a layout and all its clones.
+type spare struct {
+	free, others, open, seated []span
+	edges                      []Millis
 }
 
 // machine is a host, a farm, or one server.
@@ -47,7 +54,7 @@ type sending struct {
 }
 
 func newLayout(m *model, work *effort) *layout {
-	l := &layout{m: m, units: make([][]int, len(m.units)), uploads: make([][]sending, len(m.sources)), work: work}
+	l := &layout{m: m, units: make([][]int, len(m.units)), uploads: make([][]sending, len(m.sources)), work: work, spare: &spare{}}
 	for _, s := range m.Shots {
 		l.missing = append(l.missing, s.Frames)
 	}
@@ -157,7 +164,8 @@ func (l *layout) send(source int, o *option) {
 }
 
 // free lists when the machine may work on the option: it is open, the devices
-// are not used, there is memory for one more renderer, and a seat.
+// are not used, there is memory for one more renderer, and a seat. The list is
+// overwritten by the next call.
 func (l *layout) free(x *machine, o *option) []span {
 	l.work.spend(int64(300 + 50*len(x.jobs)))
 	u := x.unit
@@ -166,7 +174,8 @@ func (l *layout) free(x *machine, o *option) []span {
 		work, b := x.runs-u.rent.lead-u.rent.wrap, x.busy()
 		bounds.start, bounds.end = max(bounds.start, b.end-work), min(bounds.end, b.start+work)
 	}
-	out := inside(u.windows, bounds)
+	l.spare.free = inside(l.spare.free[:0], u.windows, bounds)
+	out := l.spare.free
 	if u.kind == rentedOffer && len(x.jobs) == 0 && len(out) > 0 {
 		out[0].end = min(out[0].end, out[0].start+x.runs-u.rent.lead-u.rent.wrap)
 	}
@@ -183,6 +192,7 @@ func (l *layout) free(x *machine, o *option) []span {
 	if lic := l.m.licence[o.shot]; lic >= 0 && len(out) > 0 && len(l.m.seatGrid[lic]) > 0 {
 		out = l.withSeat(x, lic, out)
 	}
+	l.spare.free = out
 	return out
 }
 
@@ -192,7 +202,7 @@ func (l *layout) withMemory(x *machine, o *option, spans []span) []span {
 	if u.ram < 0 || need == 0 || len(x.jobs) == 0 {
 		return spans
 	}
-	edges := make([]Millis, 0, 2*len(x.jobs))
+	edges := l.spare.edges[:0]
 	total := need
 	for _, j := range x.jobs {
 		edges = append(edges, j.start, j.end)
@@ -201,6 +211,7 @@ func (l *layout) withMemory(x *machine, o *option, spans []span) []span {
 	if total <= u.ram {
 		return spans
 	}
+	l.spare.edges = edges
 	edges = sortedSet(edges)
 	for i := 1; i < len(edges); i++ {
 		used := need
@@ -219,18 +230,20 @@ func (l *layout) withMemory(x *machine, o *option, spans []span) []span {
 // withSeat keeps when one more machine may hold a seat. One that holds a seat
 // already holds it on from there, so it can use only time that reaches to its hold.
 func (l *layout) withSeat(x *machine, licence int, spans []span) []span {
-	var others []span
+	others := l.spare.others[:0]
 	for _, y := range l.machines {
 		if y.name != x.name && y.held[licence].end > 0 {
 			others = append(others, y.held[licence])
 		}
 	}
-	open := []span{{0, never}}
+	l.spare.others = others
+	open := append(l.spare.open[:0], span{0, never})
 	if len(others) >= l.seats[licence] {
-		var edges []Millis
+		edges := l.spare.edges[:0]
 		for _, s := range others {
 			edges = append(edges, s.start, s.end)
 		}
+		l.spare.edges = edges
 		edges = sortedSet(edges)
 		for i := 1; i < len(edges); i++ {
 			held := 0
@@ -247,20 +260,21 @@ func (l *layout) withSeat(x *machine, licence int, spans []span) []span {
 			return nil
 		}
 	}
+	l.spare.open = open
+	out := l.spare.seated[:0]
 	if hold := x.held[licence]; hold.end > 0 {
 		for _, s := range open {
 			if s.start <= hold.start && hold.end <= s.end {
-				return inside(spans, s)
+				out = inside(out, spans, s)
 			}
 		}
-		return nil
+	} else {
+		for _, s := range open {
+			out = inside(out, spans, s)
+		}
 	}
-	var out []span
-	for _, s := range open {
-		out = append(out, inside(spans, s)...)
-	}
-	slices.SortFunc(out, func(a, b span) int { return cmp.Compare(a.start, b.start) })
-	return out
+	l.spare.seated = out
+	return append(spans[:0], out...)
 }
 
 // room counts the frames that fit into the spans.

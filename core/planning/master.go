@@ -68,8 +68,8 @@ func newMaster(m *model, work *effort) *master {
 		rows = append(rows, simplex.Row{AtLeast: true, RHS: float64(s.Frames), Penalty: m.penalty[i]})
 	}
 	most := 0.0
-	for i, s := range m.Shots {
-		most += m.penalty[i] * float64(s.Frames)
+	for i := range m.Shots {
+		most = max(most, 100*m.penalty[i])
 	}
 	need := func() int {
 		rows = append(rows, simplex.Row{AtLeast: true, Penalty: most})
@@ -188,27 +188,44 @@ func (r *master) fix(l limits) {
 // relax solves the master problem within the limits. It returns a cost that no
 // plan within them goes below, and whether all frames could be covered. It stops
 // early once the bound reaches the cutoff.
+//
+// The prices at which ways are sought are drawn towards those that gave the best
+// bound so far, for the master problem's own swing from one extreme to the next
+// (Wentges, "Weighted Dantzig-Wolfe decomposition for linear mixed-integer
+// programming", 1997).
 func (r *master) relax(ctx context.Context, l limits, cutoff float64) (bound float64, covered bool) {
 	r.fix(l)
-	w := worth{frame: make([]float64, len(r.m.Shots)), seat: make([][]float64, len(r.seats))}
-	for i, rows := range r.seats {
-		w.seat[i] = make([]float64, len(rows))
+	var steady worth
+	pull := 0.0
+	if len(r.m.Shots) > manyShots {
+		pull = 0.85
 	}
 	for round := 0; ; round++ {
 		r.work.pivots(r.lp.Optimise(20_000), len(r.rhs), len(r.ways))
-		for s := range w.frame {
-			w.frame[s] = max(0, r.lp.Dual(s))
+		w := r.duals()
+		cost := r.lp.Cost()
+		sought := w
+		if steady.frame != nil && pull > 0 {
+			sought = w.towards(steady, pull)
 		}
-		for i, rows := range r.seats {
-			for k, row := range rows {
-				w.seat[i][k] = max(0, -r.lp.Dual(row)) / r.m.stretch(i, k)
+		found, b := r.price(&sought, &w, l)
+		if len(found) == 0 && pull > 0 && steady.frame != nil {
+			pull *= 0.7
+			if pull < 0.1 {
+				pull = 0
+			}
+			if b > bound {
+				bound, steady = b, sought
+			}
+			if round < 2000 && cost-bound > 1e-5*cost && bound < cutoff && !r.work.spent() && ctx.Err() == nil {
+				continue
 			}
 		}
-		found, b := r.price(&w, l)
-		bound = max(bound, b)
-		cost := r.lp.Cost()
 		if debug {
-			fmt.Println("  round", round, "cost", cost, "bound", b, "found", len(found), w)
+			fmt.Println("  round", round, "cost", cost, "bound", b, bound, "found", len(found), pull)
+		}
+		if b > bound || steady.frame == nil {
+			bound, steady = max(b, bound), sought
 		}
 		if bound >= cutoff {
 			return bound, true
@@ -227,26 +244,59 @@ func (r *master) relax(ctx context.Context, l limits, cutoff float64) (bound flo
 	return bound, covered
 }
 
+// duals reads the worth of frames and seats off the master problem.
+func (r *master) duals() worth {
+	w := worth{frame: make([]float64, len(r.m.Shots)), seat: make([][]float64, len(r.seats))}
+	for s := range w.frame {
+		w.frame[s] = max(0, r.lp.Dual(s))
+	}
+	for i, rows := range r.seats {
+		w.seat[i] = make([]float64, len(rows))
+		for k, row := range rows {
+			w.seat[i][k] = max(0, -r.lp.Dual(row)) / r.m.stretch(i, k)
+		}
+	}
+	read := func(rows []int, sign float64) []float64 {
+		out := make([]float64, len(r.m.units))
+		for i, row := range rows {
+			if row >= 0 {
+				out[i] = sign * max(0, sign*r.lp.Dual(row))
+			}
+		}
+		return out
+	}
+	w.atMin, w.paidLo, w.paidHi = read(r.atMin, 1), read(r.paidLo, 1), read(r.paidHi, -1)
+	return w
+}
+
+// towards mixes two sets of prices: a part of the other, the rest of w.
+func (w worth) towards(other worth, part float64) worth {
+	mix := func(a, b []float64) []float64 {
+		out := make([]float64, len(a))
+		for i := range a {
+			out[i] = part*b[i] + (1-part)*a[i]
+		}
+		return out
+	}
+	out := worth{frame: mix(w.frame, other.frame), atMin: mix(w.atMin, other.atMin), paidLo: mix(w.paidLo, other.paidLo), paidHi: mix(w.paidHi, other.paidHi)}
+	for i := range w.seat {
+		out.seat = append(out.seat, mix(w.seat[i], other.seat[i]))
+	}
+	return out
+}
+
 // price finds the best way of each unit at the given worth of frames and seats,
 // and the bound that they prove together: what all frames are worth, less the
-// most that each unit can gain on it.
-func (r *master) price(w *worth, l limits) ([]*way, float64) {
+// most that each unit can gain on it. Of the ways it returns those that the
+// master problem, at its own prices, has a use for.
+func (r *master) price(w, own *worth, l limits) ([]*way, float64) {
 	var found []*way
 	bound := 0.0
 	for s, shot := range r.m.Shots {
 		bound += w.frame[s] * float64(shot.Frames)
 	}
 	for i := range r.m.units {
-		dual := func(row int, atLeast bool) float64 {
-			switch {
-			case row < 0:
-				return 0
-			case atLeast:
-				return max(0, r.lp.Dual(row))
-			}
-			return min(0, r.lp.Dual(row))
-		}
-		atMin, lo, hi := dual(r.atMin[i], true), dual(r.paidLo[i], true), dual(r.paidHi[i], false)
+		atMin, lo, hi := w.atMin[i], w.paidLo[i], w.paidHi[i]
 		w.count, w.paid = atMin, lo+hi
 		x, reduced := r.pack.bestWay(i, w, l.seatless[i])
 		r.work.priced(&r.m.units[i])
@@ -254,7 +304,8 @@ func (r *master) price(w *worth, l limits) ([]*way, float64) {
 		if hi != 0 {
 			bound += l.paid[i][1] * hi
 		}
-		if x != nil && r.gain(x, w) < min(0, r.lp.Dual(r.units+i))-1e-9*(1+math.Abs(x.cost)) {
+		own.count, own.paid = own.atMin[i], own.paidLo[i]+own.paidHi[i]
+		if x != nil && r.gain(x, own) < min(0, r.lp.Dual(r.units+i))-1e-9*(1+math.Abs(x.cost)) {
 			found = append(found, x)
 		}
 	}

@@ -31,6 +31,10 @@ type search struct {
 	enough float64 // stop at a plan of this cost or less
 }
 
+// manyShots is from how many shots on a problem counts as big: there what moves a
+// single job is left for last.
+const manyShots = 20
+
 // node is a part of all plans: those within its limits.
 type node struct {
 	limits limits
@@ -86,6 +90,7 @@ func (s *search) run() outcome {
 		return outcome{nil, math.Inf(1), math.Inf(1)}
 	}
 	s.greedy()
+	s.offerWays()
 	serial := 0
 	s.open = nodeHeap{&node{limits: s.m.unlimited()}}
 	for len(s.open) > 0 && s.cost > s.enough {
@@ -144,6 +149,35 @@ func (s *search) bound() float64 {
 		out = s.cost
 	}
 	return out
+}
+
+// offerWays gives the master problem the ways in which the first layout uses its
+// units, so that it starts from a plan.
+func (s *search) offerWays() {
+	if s.best == nil {
+		return
+	}
+	for _, x := range s.best.machines {
+		if len(x.jobs) == 0 {
+			continue
+		}
+		out := &way{unit: x.at, cost: x.cost(), runs: x.running(), from: x.busy().start}
+		s.master.pack.u = x.unit
+		for _, j := range x.jobs {
+			out.uses = append(out.uses, use{j.option, float64(j.frames) * float64(x.unit.options[j.option].frame)})
+		}
+		for l, h := range x.held {
+			from := Millis(0)
+			for k, end := range s.m.seatGrid[l] {
+				if part := min(h.end, end) - max(h.start, from); part > 0 {
+					out.seats = append(out.seats, seatTime{l, k, float64(part)})
+				}
+				from = end
+			}
+		}
+		s.master.pack.tally(out)
+		s.master.add(out)
+	}
 }
 
 // value sets what a missing frame counts for, from the relaxed solution.
@@ -217,7 +251,7 @@ func (s *search) complete(l *layout) *layout {
 		x := l.clone()
 		failed := x.fill(order)
 		if failed < 0 {
-			if s.keep(x); x.cost() < 1.1*s.cost {
+			if s.keep(x); x.cost() < 1.1*s.cost && len(s.m.Shots) <= manyShots {
 				return s.polish(x)
 			}
 			return x

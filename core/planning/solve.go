@@ -137,7 +137,12 @@ func (s *solver) solve() (*Plan, error) {
 	for i, shot := range s.p.Shots {
 		asked[i] = shot.Deadline
 	}
-	found := s.search(asked, -1, s.work)
+	first := s.work
+	if s.p.Goal == Fastest {
+		first = s.share(3)
+		s.work.left -= first.left
+	}
+	found := s.search(asked, -1, first)
 	if found.layout == nil {
 		return s.late(asked)
 	}

@@ -1,5 +1,7 @@
 package planning
 
+import "slices"
+
 // span is a stretch of time, [start, end).
 type span struct{ start, end Millis }
 
@@ -18,37 +20,37 @@ func disjoint(sorted []span) []span {
 	return out
 }
 
-// without cuts a stretch out of sorted, disjoint spans.
+// without cuts a stretch out of sorted, disjoint spans, in place.
 func without(spans []span, cut span) []span {
-	clear := true
-	for _, x := range spans {
-		if x.start < cut.end && cut.start < x.end {
-			clear = false
+	for i := 0; i < len(spans); i++ {
+		x := spans[i]
+		if cut.end <= x.start {
 			break
 		}
-	}
-	if clear {
-		return spans
-	}
-	out := make([]span, 0, len(spans)+1)
-	for _, x := range spans {
-		if cut.end <= x.start || x.end <= cut.start {
-			out = append(out, x)
+		if x.end <= cut.start {
 			continue
 		}
-		if x.start < cut.start {
-			out = append(out, span{x.start, cut.start})
-		}
-		if cut.end < x.end {
-			out = append(out, span{cut.end, x.end})
+		before, after := span{x.start, min(x.end, cut.start)}, span{max(x.start, cut.end), x.end}
+		switch {
+		case before.end > before.start && after.end > after.start:
+			spans = slices.Insert(spans, i+1, after)
+			spans[i] = before
+			return spans
+		case before.end > before.start:
+			spans[i] = before
+		case after.end > after.start:
+			spans[i] = after
+			return spans
+		default:
+			spans = slices.Delete(spans, i, i+1)
+			i--
 		}
 	}
-	return out
+	return spans
 }
 
-// inside cuts spans to what lies within the bounds.
-func inside(spans []span, bounds span) []span {
-	out := spans[:0:0]
+// inside appends to out what of the spans lies within the bounds.
+func inside(out, spans []span, bounds span) []span {
 	for _, x := range spans {
 		if x = (span{max(x.start, bounds.start), min(x.end, bounds.end)}); x.end > x.start {
 			out = append(out, x)

@@ -40,10 +40,11 @@ type seatTime struct {
 // worth is what the master problem pays: for a frame of each shot, and asks for
 // a millisecond of a seat in each stretch.
 type worth struct {
-	frame []float64
-	seat  [][]float64
-	count float64 // what is paid extra for one more server of the unit, or for using the farm
-	paid  float64 // what is paid extra for one more paid increment
+	frame                 []float64
+	seat                  [][]float64
+	atMin, paidLo, paidHi []float64 // of each unit, what branching pays for using it more, or less
+	count                 float64   // of the unit looked at: for one more server, or for using the farm
+	paid                  float64   // of the unit looked at: for one more paid increment
 }
 
 // packer finds the best use of a unit at a moment. It keeps its scratch memory.
@@ -376,8 +377,11 @@ func (p *packer) bestServer(w *worth) (*way, float64) {
 		try(runs)
 	}
 	if u.solo && !u.whole() {
+		var steps []Millis
 		for _, o := range chosen[0] {
-			frame := u.options[o].frame
+			steps = append(steps, u.options[o].frame)
+		}
+		for _, frame := range sortedSet(steps) {
 			for work := frame; work <= end-edges[0]; work += frame {
 				try(work + u.rent.lead + u.rent.wrap)
 			}
