@@ -30,6 +30,7 @@ type master struct {
 	seats  [][]int // of each licence, a row for each stretch
 	extra  []int   // of each licence, the row that limits extra seats; the next asks for some
 	work   *effort
+	most   float64 // more than anything that makes sense costs
 }
 
 // limits are what branching has fixed: of each unit how many servers or whether
@@ -71,6 +72,7 @@ func newMaster(m *model, work *effort) *master {
 	for i := range m.Shots {
 		most = max(most, 100*m.penalty[i])
 	}
+	r.most = most
 	need := func() int {
 		rows = append(rows, simplex.Row{AtLeast: true, Penalty: most})
 		return len(rows) - 1
@@ -174,7 +176,7 @@ func (r *master) fix(l limits) {
 	}
 	for i, w := range r.ways {
 		if w != nil && len(w.seats) > 0 {
-			r.lp.Bar(i, slices.ContainsFunc(w.seats, func(s seatTime) bool { return l.seatless[w.unit]&(1<<s.licence) != 0 }))
+			r.lp.Bar(i, slices.ContainsFunc(w.seats, func(s seatTime) bool { return l.seatless[w.unit]&(1<<s.licence) != 0 }), r.most)
 		}
 	}
 	for i, row := range r.extra {

@@ -112,6 +112,9 @@ func (s *search) run() outcome {
 			s.value(bound)
 		}
 		l := s.try(parts)
+		if n.depth == 0 && s.ctx.Err() == nil {
+			s.dive(n)
+		}
 		children, counted := s.split(n, parts)
 		if counted && s.work.left > s.all/2 {
 			s.refine(l, s.all/30, n.bound+0.005)
@@ -224,12 +227,23 @@ func (s *search) try(parts []part) *layout {
 			}
 		}
 		l.follow(parts, order)
+		if debug {
+			n, t := 0, 0
+			for s, x := range l.missing {
+				n += x
+				_ = t
+				if x > 10 {
+					fmt.Println("   miss", l.m.Shots[s].ID, x, "of", l.m.Shots[s].Frames, l.m.Shots[s].Licence)
+				}
+			}
+			fmt.Println("follow cost", l.cost(), "missing", n)
+		}
 		if l = s.complete(l); best == nil || l.cost()+l.lack() < best.cost()+best.lack() {
 			best = l
 		}
 	}
 	attempt(false)
-	if !short {
+	if !short || len(s.m.Shots) > manyShots {
 		return best
 	}
 	// Who gets a seat first decides who gets one at all.
@@ -275,14 +289,7 @@ func (s *search) keep(l *layout) {
 // reports whether it is like one in all that is counted. There are no parts where
 // there is nothing left to decide.
 func (s *search) split(n *node, parts []part) (children []*node, counted bool) {
-	count, paid := make([]float64, len(s.m.units)), make([]float64, len(s.m.units))
-	for _, p := range parts {
-		count[p.unit] += p.amount
-		if s.m.units[p.unit].kind == rentedOffer {
-			_, increments := s.m.units[p.unit].charge(p.runs) // 0 where they do not count
-			paid[p.unit] += p.amount * increments
-		}
-	}
+	count, paid := s.counts(parts)
 	var best, around branch
 	consider := func(v, price float64, get func(l *limits) *[2]float64) {
 		part, b := v-math.Floor(v), get(&n.limits)

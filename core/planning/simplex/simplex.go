@@ -13,6 +13,8 @@ import "math"
 
 const (
 	tolerance = 1e-9
+	// smallest is the least entry that is pivoted on.
+	smallest = 1e-7
 	// refresh is after how many pivots the inverse is computed anew.
 	refresh = 400
 )
@@ -44,6 +46,7 @@ type Program struct {
 	work    []float64
 	barred  []bool // of each column, whether it may not be used
 	touched bool   // rows changed: start anew
+	stale   bool   // costs changed: the duals are to be computed anew
 }
 
 // New returns a programme of the rows without columns.
@@ -80,12 +83,19 @@ func (p *Program) Require(row int, rhs float64) {
 	p.touched = true
 }
 
-// Bar forbids column n, or permits it again.
-func (p *Program) Bar(n int, bar bool) {
-	if j := n + 2*len(p.rows); p.barred[j] != bar {
-		p.barred[j] = bar
-		p.touched = true
+// Bar forbids column n, or permits it again: while it is barred each unit of it
+// costs the penalty more.
+func (p *Program) Bar(n int, bar bool, penalty float64) {
+	j := n + 2*len(p.rows)
+	if p.barred[j] == bar {
+		return
 	}
+	p.barred[j] = bar
+	if !bar {
+		penalty = -penalty
+	}
+	p.columns[j].Cost += penalty
+	p.stale = p.stale || p.basic[j]
 }
 
 func (p *Program) start() {
@@ -106,7 +116,7 @@ func (p *Program) start() {
 		p.basic[p.basis[i]] = true
 		p.dual[i] = p.columns[p.basis[i]].Cost
 	}
-	p.touched = false
+	p.touched, p.stale = false, false
 }
 
 // rhs is the right-hand side, moved by so little that no two bases tie: without
@@ -125,9 +135,18 @@ func (p *Program) Optimise(limit int) int {
 	if p.touched {
 		p.start()
 	}
-	done := 0
+	if p.stale {
+		p.price()
+	}
+	done, checked := 0, -1
 	for ; done < limit; done++ {
 		enter := p.entering()
+		if enter < 0 && done > checked {
+			// The duals have drifted a little with every pivot: look again with true ones.
+			checked = done
+			p.invert()
+			enter = p.entering()
+		}
 		if enter < 0 {
 			break
 		}
@@ -178,7 +197,7 @@ func (p *Program) pivot(j int) bool {
 	}
 	leave, least := -1, math.Inf(1)
 	for i, a := range alpha {
-		if a <= tolerance {
+		if a <= smallest {
 			continue
 		}
 		ratio := math.Max(0, p.value[i]) / a
@@ -264,19 +283,28 @@ func (p *Program) invert() {
 		}
 	}
 	p.inverse = inverse
-	clear(p.dual)
 	for i := range m {
 		row, sum := inverse[i*m:(i+1)*m], 0.0
 		for k, v := range row {
 			sum += v * p.rhs(k)
 		}
 		p.value[i] = sum
-		if cost := p.columns[p.basis[i]].Cost; cost != 0 {
-			for k, v := range row {
+	}
+	p.price()
+}
+
+// price computes the duals from the basis.
+func (p *Program) price() {
+	m := len(p.rows)
+	clear(p.dual)
+	for i, j := range p.basis {
+		if cost := p.columns[j].Cost; cost != 0 {
+			for k, v := range p.inverse[i*m : (i+1)*m] {
 				p.dual[k] += cost * v
 			}
 		}
 	}
+	p.stale = false
 }
 
 // Dual returns what one more unit of the row's right-hand side would cost.
