@@ -8,16 +8,14 @@ import (
 // dive goes straight down from a node to a plan: it takes seats from the machines
 // that use them least until there are enough, then rounds the numbers of servers
 // and increments one after another, and solves the relaxed problem again each time.
-func (s *search) dive(n *node) {
+func (s *search) dive(n *node, settled solution) {
 	l := n.limits.clone()
 	until := s.work.left - s.all/3
-	settled := s.master.taken()
 	for step := 0; step < 60 && s.work.left > until && s.ctx.Err() == nil; step++ {
-		parts := s.master.taken()
-		if !s.takeSeats(&l, parts) && !s.round(&l, parts) {
+		if !s.takeSeats(&l, settled) && !s.round(&l, settled.parts) {
 			break
 		}
-		bound, covered := s.master.relax(s.ctx, l, s.cutoff())
+		bound, covered := s.master.relax(s.ctx, l, s.cutoff(), 0.003)
 		if debug {
 			fmt.Println("dive", step, bound, covered, s.cost, s.master.lp.Cost())
 		}
@@ -31,14 +29,14 @@ func (s *search) dive(n *node) {
 
 // takeSeats forbids a licence to some of the units that hold it least, where more
 // machines hold it side by side than there are seats. It reports whether it did.
-func (s *search) takeSeats(l *limits, parts []part) bool {
+func (s *search) takeSeats(l *limits, found solution) bool {
 	changed := false
 	for lic, grid := range s.m.seatGrid {
 		if len(grid) == 0 {
 			continue
 		}
 		held, total := make([][]float64, len(s.m.units)), make([]float64, len(s.m.units))
-		for _, p := range parts {
+		for _, p := range found.parts {
 			for _, x := range p.seats {
 				if x.licence == lic {
 					if held[p.unit] == nil {
@@ -65,7 +63,7 @@ func (s *search) takeSeats(l *limits, parts []part) bool {
 				wanted[k] += most
 			}
 		}
-		seats := float64(s.m.Licences[lic].Seats) + math.Ceil(s.master.extras()[lic]-1e-6)
+		seats := float64(s.m.Licences[lic].Seats) + math.Ceil(found.extras[lic]-1e-6)
 		excess := 0.0
 		for _, n := range wanted {
 			excess = max(excess, n-seats)

@@ -37,7 +37,7 @@ func (l *layout) placeOnFarm(x *machine, option int32, n int) int {
 // option, such that the most of n frames are done there, in the fewest rounds.
 func (l *layout) block(x *machine, from Millis, o *option, n int) (nodes, rounds int) {
 	l.work.spend(int64(300 + 20*len(x.jobs)*len(x.jobs)))
-	type change struct {
+	type level struct {
 		at   Millis
 		free int
 	}
@@ -48,7 +48,7 @@ func (l *layout) block(x *machine, from Millis, o *option, n int) (nodes, rounds
 		}
 	}
 	edges = sortedSet(edges)
-	var steps []change
+	var steps []level
 	for _, at := range edges {
 		used := 0
 		for _, j := range x.jobs {
@@ -56,7 +56,7 @@ func (l *layout) block(x *machine, from Millis, o *option, n int) (nodes, rounds
 				used += j.nodes
 			}
 		}
-		steps = append(steps, change{at, x.unit.nodes - used})
+		steps = append(steps, level{at, x.unit.nodes - used})
 	}
 	best, free := 0, x.unit.nodes
 	for i, s := range steps {

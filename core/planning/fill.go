@@ -211,6 +211,7 @@ func (l *layout) longest(x *machine) Millis {
 // trial counts how many missing frames of the shot the machine, a copy, takes.
 func (l *layout) trial(y *machine, shot int) int {
 	t := *l
+	t.trying = true
 	t.missing = slices.Clone(l.missing)
 	t.uploads = slices.Clone(l.uploads)
 	return t.spread(y, shot, l.missing[shot])

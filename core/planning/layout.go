@@ -17,6 +17,8 @@ type layout struct {
 	own      []bool      // of each machine, whether it is this layout's own, not shared with the one it was cloned from
 	opened   int         // machines ever opened
 	barred   int         // the name of a machine that gets nothing now; 0 for none
+	full     [][]span // of each licence, when all its seats are held; nil: to be found out
+	trying   bool     // works on a copy of a machine that is not one of the layout's
 	settled  bool        // no more servers are let, and those there are grow a step at a time
 	noise    func() float64
 	spare    *spare
@@ -25,8 +27,9 @@ type layout struct {
 
 // spare is memory used again and again, by a layout and all its clones.
 type spare struct {
-	free, others, open, seated []span
-	edges                      []Millis
+	free, seated []span
+	edges        []Millis
+	changes      []change
 }
 
 // machine is a host, a farm, or one server.
@@ -54,7 +57,7 @@ type sending struct {
 }
 
 func newLayout(m *model, work *effort) *layout {
-	l := &layout{m: m, units: make([][]int, len(m.units)), uploads: make([][]sending, len(m.sources)), work: work, spare: &spare{}}
+	l := &layout{m: m, units: make([][]int, len(m.units)), uploads: make([][]sending, len(m.sources)), work: work, spare: &spare{}, full: make([][]span, len(m.Licences))}
 	for _, s := range m.Shots {
 		l.missing = append(l.missing, s.Frames)
 	}
@@ -93,7 +96,7 @@ func (l *layout) clone() *layout {
 	clear(l.own)
 	out.own = make([]bool, len(l.machines))
 	out.machines, out.units, out.uploads = slices.Clone(l.machines), slices.Clone(l.units), slices.Clone(l.uploads)
-	out.missing, out.seats = slices.Clone(l.missing), slices.Clone(l.seats)
+	out.missing, out.seats, out.full = slices.Clone(l.missing), slices.Clone(l.seats), slices.Clone(l.full)
 	l.work.spend(int64(800 + 10*len(l.machines)))
 	return &out
 }
@@ -230,51 +233,63 @@ func (l *layout) withMemory(x *machine, o *option, spans []span) []span {
 // withSeat keeps when one more machine may hold a seat. One that holds a seat
 // already holds it on from there, so it can use only time that reaches to its hold.
 func (l *layout) withSeat(x *machine, licence int, spans []span) []span {
-	others := l.spare.others[:0]
-	for _, y := range l.machines {
-		if y.name != x.name && y.held[licence].end > 0 {
-			others = append(others, y.held[licence])
-		}
-	}
-	l.spare.others = others
-	open := append(l.spare.open[:0], span{0, never})
-	if len(others) >= l.seats[licence] {
-		edges := l.spare.edges[:0]
-		for _, s := range others {
-			edges = append(edges, s.start, s.end)
-		}
-		l.spare.edges = edges
-		edges = sortedSet(edges)
-		for i := 1; i < len(edges); i++ {
-			held := 0
-			for _, s := range others {
-				if s.start <= edges[i-1] && edges[i] <= s.end {
-					held++
-				}
-			}
-			if held >= l.seats[licence] {
-				open = without(open, span{edges[i-1], edges[i]})
-			}
-		}
-		if l.seats[licence] == 0 {
-			return nil
-		}
-	}
-	l.spare.open = open
-	out := l.spare.seated[:0]
+	full := l.taken(licence)
 	if hold := x.held[licence]; hold.end > 0 {
-		for _, s := range open {
-			if s.start <= hold.start && hold.end <= s.end {
-				out = inside(out, spans, s)
+		reach := span{0, never}
+		for _, s := range full {
+			if s.start < hold.start {
+				reach.start = max(reach.start, min(s.end, hold.start))
+			}
+			if s.end > hold.end {
+				reach.end = min(reach.end, max(s.start, hold.end))
 			}
 		}
-	} else {
-		for _, s := range open {
-			out = inside(out, spans, s)
+		l.spare.seated = inside(l.spare.seated[:0], spans, reach)
+		return append(spans[:0], l.spare.seated...)
+	}
+	for _, s := range full {
+		spans = without(spans, s)
+	}
+	return spans
+}
+
+// taken lists when all seats of a licence are held.
+func (l *layout) taken(licence int) []span {
+	if l.full[licence] != nil {
+		return l.full[licence]
+	}
+	edges := l.spare.changes[:0]
+	for _, x := range l.machines {
+		if h := x.held[licence]; h.end > 0 {
+			edges = append(edges, change{h.start, 1}, change{h.end, -1})
 		}
 	}
-	l.spare.seated = out
-	return append(spans[:0], out...)
+	l.spare.changes = edges
+	slices.SortFunc(edges, func(a, b change) int { return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.step, b.step)) })
+	out := []span{}
+	if l.seats[licence] == 0 {
+		out = []span{{0, never}}
+	}
+	level := 0
+	for i, e := range edges {
+		level += e.step
+		if level >= l.seats[licence] && level > 0 && i+1 < len(edges) && edges[i+1].at > e.at {
+			if n := len(out); n > 0 && out[n-1].end == e.at {
+				out[n-1].end = edges[i+1].at
+			} else {
+				out = append(out, span{e.at, edges[i+1].at})
+			}
+		}
+	}
+	l.full[licence] = out
+	l.work.spend(int64(60 * len(edges)))
+	return out
+}
+
+// change is where the number of seats held goes up or down.
+type change struct {
+	at   Millis
+	step int
 }
 
 // room counts the frames that fit into the spans.
@@ -319,6 +334,9 @@ func (l *layout) put(x *machine, j job) {
 			*h = j.span
 		}
 		h.start, h.end = min(h.start, j.start), max(h.end, j.end)
+		if !l.trying {
+			l.full[lic] = nil
+		}
 	}
 	for i := range x.jobs {
 		if y := &x.jobs[i]; y.option == j.option && y.nodes == 0 && j.nodes == 0 && y.end == j.start && l.sameWindow(x, y.start, j.end) {
@@ -348,6 +366,7 @@ func (l *layout) take(x *machine, i int) job {
 // hold works out anew which seats the machine holds, and when.
 func (l *layout) hold(x *machine) {
 	clear(x.held)
+	clear(l.full)
 	if x.unit.kind == farmTier {
 		return
 	}
@@ -440,17 +459,13 @@ func (x *machine) cost() float64 {
 func (l *layout) extraSeats() []int {
 	out := make([]int, len(l.seats))
 	for lic := range out {
-		type edge struct {
-			at   Millis
-			step int
-		}
-		var edges []edge
+		var edges []change
 		for _, x := range l.machines {
 			if h := x.held[lic]; h.end > 0 {
-				edges = append(edges, edge{h.start, 1}, edge{h.end, -1})
+				edges = append(edges, change{h.start, 1}, change{h.end, -1})
 			}
 		}
-		slices.SortFunc(edges, func(a, b edge) int { return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.step, b.step)) })
+		slices.SortFunc(edges, func(a, b change) int { return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.step, b.step)) })
 		level, top := 0, 0
 		for _, e := range edges {
 			level += e.step

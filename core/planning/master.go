@@ -189,13 +189,14 @@ func (r *master) fix(l limits) {
 
 // relax solves the master problem within the limits. It returns a cost that no
 // plan within them goes below, and whether all frames could be covered. It stops
-// early once the bound reaches the cutoff.
+// early once the bound reaches the cutoff, or is as near to the relaxed problem's
+// cost as asked, as a part of it.
 //
 // The prices at which ways are sought are drawn towards those that gave the best
 // bound so far, for the master problem's own swing from one extreme to the next
 // (Wentges, "Weighted Dantzig-Wolfe decomposition for linear mixed-integer
 // programming", 1997).
-func (r *master) relax(ctx context.Context, l limits, cutoff float64) (bound float64, covered bool) {
+func (r *master) relax(ctx context.Context, l limits, cutoff, near float64) (bound float64, covered bool) {
 	r.fix(l)
 	var steady worth
 	pull := 0.0
@@ -219,7 +220,7 @@ func (r *master) relax(ctx context.Context, l limits, cutoff float64) (bound flo
 			if b > bound {
 				bound, steady = b, sought
 			}
-			if round < 2000 && cost-bound > 1e-5*cost && bound < cutoff && !r.work.spent() && ctx.Err() == nil {
+			if round < 2000 && cost-bound > near*cost && bound < cutoff && !r.work.spent() && ctx.Err() == nil {
 				continue
 			}
 		}
@@ -232,7 +233,7 @@ func (r *master) relax(ctx context.Context, l limits, cutoff float64) (bound flo
 		if bound >= cutoff {
 			return bound, true
 		}
-		if len(found) == 0 || cost-bound <= 1e-7*cost+1e-7 || r.work.spent() || ctx.Err() != nil {
+		if len(found) == 0 || cost-bound <= near*cost+1e-7 || r.work.spent() || ctx.Err() != nil {
 			break
 		}
 		for _, x := range found {
@@ -347,26 +348,28 @@ func (r *master) gain(x *way, w *worth) float64 {
 	return out
 }
 
-// taken lists the ways that the relaxed solution takes, and how much of each.
-func (r *master) taken() []part {
-	var out []part
-	r.lp.Each(func(column int, v float64) {
-		if r.ways[column] != nil {
-			out = append(out, part{r.ways[column], v})
-		}
-	})
-	return out
+// solution is what the relaxed problem takes: ways, and extra seats.
+type solution struct {
+	parts  []part
+	extras []float64 // of each licence, the extra seats hired
+	short  []bool    // of each licence, whether its seats limit the solution
 }
 
-// extras returns how many extra seats of each licence the solution hires.
-func (r *master) extras() []float64 {
-	out := make([]float64, len(r.m.Licences))
+// taken reads the present solution off the master problem.
+func (r *master) taken() solution {
+	out := solution{extras: make([]float64, len(r.m.Licences)), short: make([]bool, len(r.m.Licences))}
+	r.lp.Each(func(column int, v float64) {
+		if r.ways[column] != nil {
+			out.parts = append(out.parts, part{r.ways[column], v})
+		}
+	})
 	n := 0
-	for l := range out {
+	for l := range out.extras {
 		if r.extra[l] >= 0 {
-			out[l] = r.lp.Value(n)
+			out.extras[l] = r.lp.Value(n)
 			n++
 		}
+		out.short[l] = slices.ContainsFunc(r.seats[l], func(row int) bool { return r.lp.Dual(row) < -1e-9 })
 	}
 	return out
 }
@@ -375,14 +378,4 @@ func (r *master) extras() []float64 {
 type part struct {
 	*way
 	amount float64
-}
-
-// short reports whether the licence's seats limit the relaxed solution.
-func (r *master) short(licence int) bool {
-	for _, row := range r.seats[licence] {
-		if r.lp.Dual(row) < -1e-9 {
-			return true
-		}
-	}
-	return false
 }

@@ -73,7 +73,7 @@ type option struct {
 // to its end.
 type segment struct {
 	span
-	crews [][]int32 // of each crew, the options that are open
+	crews [][]int32 // of each crew, the options that are open, by the memory they need
 	grid  []int     // of each licence, the stretch of the seat grid that it lies in
 }
 
@@ -281,7 +281,11 @@ func (m *model) cut(u *unit) {
 		fixed = append(fixed, w.start, min(w.end, last))
 	}
 	edges, fixed = sortedSet(edges), sortedSet(fixed)
-	if room := max(8, maxSegments-len(fixed)); len(edges) > room {
+	most := maxSegments
+	if u.kind == rentedOffer {
+		most /= 2 // for every length from one edge to another is looked at
+	}
+	if room := max(8, most-len(fixed)); len(edges) > room {
 		kept := make([]Millis, room)
 		for i := range kept {
 			kept[i] = edges[i*(len(edges)-1)/(room-1)]
@@ -306,6 +310,11 @@ func (m *model) cut(u *unit) {
 		for l, grid := range m.seatGrid {
 			at, _ := slices.BinarySearch(grid, x.end)
 			x.grid[l] = at
+		}
+		for _, list := range x.crews {
+			slices.SortStableFunc(list, func(a, b int32) int {
+				return cmp.Compare(m.Shots[u.options[a].shot].RAM, m.Shots[u.options[b].shot].RAM)
+			})
 		}
 		if open {
 			u.segments = append(u.segments, x)

@@ -106,7 +106,7 @@ func (s *search) disturb(x *layout, random *rand.Rand, order []int) {
 			x.fill(order)
 			x.barred = 0
 		}
-	case 5, 6:
+	case 5, 6, 7:
 		if !s.handOver(x, busy, random) {
 			x.exchange(pick(), pick(), random)
 		}
@@ -120,10 +120,16 @@ func (s *search) disturb(x *layout, random *rand.Rand, order []int) {
 func (s *search) handOver(l *layout, busy []int, random *rand.Rand) bool {
 	var holders []int
 	var moments []Millis
-	licence := random.IntN(len(l.seats) + 1)
-	if licence == len(l.seats) || len(s.m.seatGrid[licence]) == 0 {
+	var short []int
+	for i, grid := range s.m.seatGrid {
+		if len(grid) > 0 {
+			short = append(short, i)
+		}
+	}
+	if len(short) == 0 {
 		return false
 	}
+	licence := short[random.IntN(len(short))]
 	for k, x := range l.machines {
 		uses := x.unit.kind != farmTier && slices.ContainsFunc(x.unit.options, func(o option) bool { return s.m.licence[o.shot] == licence })
 		if !uses {

@@ -102,30 +102,29 @@ func (s *search) run() outcome {
 			heap.Push(&s.open, n)
 			break
 		}
-		bound, covered := s.master.relax(s.ctx, n.limits, s.cutoff())
+		bound, covered := s.master.relax(s.ctx, n.limits, s.cutoff(), s.near())
 		n.bound = max(n.bound, bound)
 		if n.bound >= s.cutoff() || !covered && !s.work.spent() {
 			continue
 		}
-		parts := s.master.taken()
+		found := s.master.taken()
 		if n.depth == 0 {
 			s.value(bound)
 		}
-		l := s.try(parts)
+		l := s.try(found)
 		if n.depth == 0 && s.ctx.Err() == nil {
-			s.dive(n)
+			s.dive(n, found)
 		}
-		children, counted := s.split(n, parts)
+		children, counted := s.split(n, found)
+		if len(s.m.Shots) > manyShots {
+			heap.Push(&s.open, n)
+			break // what is left of the effort does more good in refining
+		}
 		if counted && s.work.left > s.all/2 {
 			s.refine(l, s.all/30, n.bound+0.005)
 		}
 		if debug {
-			fmt.Println("node", n.depth, "bound", n.bound, "covered", covered, "ub", s.cost, "children", len(children), n.limits)
-			if children == nil {
-				for _, p := range parts {
-					fmt.Println("   ", s.m.units[p.unit].id, p.amount, p.cost, p.runs, p.frames)
-				}
-			}
+			fmt.Println("node", n.depth, "bound", n.bound, "ub", s.cost, len(children))
 		}
 		if children == nil && n.bound < s.cutoff() {
 			s.closed = min(s.closed, n.bound)
@@ -140,6 +139,14 @@ func (s *search) run() outcome {
 		s.refine(s.best.clone(), s.work.left, s.bound()+0.005)
 	}
 	return outcome{s.best, s.cost, s.bound()}
+}
+
+// near is how exactly the relaxed problem is solved.
+func (s *search) near() float64 {
+	if len(s.m.Shots) > manyShots {
+		return 0.001
+	}
+	return 1e-7
 }
 
 // bound is what the nodes left prove.
@@ -206,12 +213,8 @@ func (s *search) greedy() {
 // try makes layouts from a relaxed solution, with the extra seats that it hires,
 // or where that does not do, with all there are. It returns the best of them,
 // which may lack frames.
-func (s *search) try(parts []part) *layout {
-	hired := s.master.extras()
-	short := false
-	for i := range hired {
-		short = short || s.master.short(i)
-	}
+func (s *search) try(x solution) *layout {
+	short := slices.Contains(x.short, true)
 	order := make([]int, len(s.m.units))
 	for i := range order {
 		order[i] = i
@@ -219,14 +222,14 @@ func (s *search) try(parts []part) *layout {
 	var best *layout
 	attempt := func(all bool) {
 		l := newLayout(s.m, s.work)
-		for i, x := range s.m.Licences {
+		for i, licence := range s.m.Licences {
 			if all {
-				l.seats[i] += x.ExtraSeats
+				l.seats[i] += licence.ExtraSeats
 			} else {
-				l.seats[i] += int(math.Ceil(hired[i] - 1e-6))
+				l.seats[i] += int(math.Ceil(x.extras[i] - 1e-6))
 			}
 		}
-		l.follow(parts, order)
+		l.follow(x.parts, order)
 		if debug {
 			n, t := 0, 0
 			for s, x := range l.missing {
@@ -288,8 +291,8 @@ func (s *search) keep(l *layout) {
 // split divides a node where its relaxed solution is least like a real plan, and
 // reports whether it is like one in all that is counted. There are no parts where
 // there is nothing left to decide.
-func (s *search) split(n *node, parts []part) (children []*node, counted bool) {
-	count, paid := s.counts(parts)
+func (s *search) split(n *node, found solution) (children []*node, counted bool) {
+	count, paid := s.counts(found.parts)
 	var best, around branch
 	consider := func(v, price float64, get func(l *limits) *[2]float64) {
 		part, b := v-math.Floor(v), get(&n.limits)
@@ -314,7 +317,7 @@ func (s *search) split(n *node, parts []part) (children []*node, counted bool) {
 			consider(count[i], u.least, func(l *limits) *[2]float64 { return &l.count[i] })
 		}
 	}
-	for i, v := range s.master.extras() {
+	for i, v := range found.extras {
 		consider(v, s.m.Licences[i].ExtraSeatPrice.Float()+1e-6, func(l *limits) *[2]float64 { return &l.extra[i] })
 	}
 	child := func(get func(l *limits) *[2]float64, low, high float64) *node {
@@ -324,7 +327,7 @@ func (s *search) split(n *node, parts []part) (children []*node, counted bool) {
 		return c
 	}
 	if best.get == nil {
-		if list := s.splitSeats(n, parts); list != nil {
+		if list := s.splitSeats(n, found); list != nil {
 			return list, true
 		}
 	}
@@ -350,10 +353,10 @@ func (s *search) split(n *node, parts []part) (children []*node, counted bool) {
 
 // splitSeats divides a node by whether a unit may use a licence that is short at
 // all: the relaxed solution passes seats around in time, a plan can seldom.
-func (s *search) splitSeats(n *node, parts []part) []*node {
+func (s *search) splitSeats(n *node, found solution) []*node {
 	most, unit, licence := 0.0, -1, -1
 	held := make([][]float64, len(s.m.units))
-	for _, p := range parts {
+	for _, p := range found.parts {
 		for _, x := range p.seats {
 			if held[p.unit] == nil {
 				held[p.unit] = make([]float64, len(s.m.Licences))
@@ -364,7 +367,7 @@ func (s *search) splitSeats(n *node, parts []part) []*node {
 	for u, times := range held {
 		for l, time := range times {
 			// The least used is decided first: it is the one most likely not needed.
-			if bit := uint(1) << l; time > 0 && (n.limits.seatless[u]|n.limits.seated[u])&bit == 0 && s.master.short(l) {
+			if bit := uint(1) << l; time > 0 && (n.limits.seatless[u]|n.limits.seated[u])&bit == 0 && found.short[l] {
 				if score := 1 / time; score > most {
 					most, unit, licence = score, u, l
 				}

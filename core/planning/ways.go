@@ -2,7 +2,6 @@ package planning
 
 import (
 	"cmp"
-	"math"
 	"slices"
 	"sort"
 )
@@ -210,24 +209,17 @@ func (p *packer) worthwhile(list []int32, forbidden uint, tight bool) []int32 {
 		}
 		return nil
 	}
+	// The list is in order of memory: what is worth no more than one before it is
+	// beaten by it.
 	var out []int32
+	best := 0.0
 	for _, o := range list {
-		if p.rate[o] > 0 && (forbidden == 0 || p.allowed(o, forbidden)) {
+		if p.rate[o] > best && (forbidden == 0 || p.allowed(o, forbidden)) {
+			best = p.rate[o]
 			out = append(out, o)
 		}
 	}
-	ram := func(o int32) Memory { return p.m.Shots[p.u.options[o].shot].RAM }
-	slices.SortFunc(out, func(a, b int32) int {
-		return cmp.Or(cmp.Compare(p.rate[b], p.rate[a]), cmp.Compare(ram(a), ram(b)), cmp.Compare(a, b))
-	})
-	kept, least := out[:0], Memory(math.MaxInt64)
-	for _, o := range out {
-		if ram(o) < least {
-			least = ram(o)
-			kept = append(kept, o)
-		}
-	}
-	return kept
+	return out
 }
 
 // undominated keeps, of states that leave the same devices above bit free, those

@@ -45,6 +45,7 @@ type Program struct {
 	pivots  int
 	work    []float64
 	barred  []bool // of each column, whether it may not be used
+	list    []int  // columns that were worth bringing in
 	touched bool   // rows changed: start anew
 	stale   bool   // costs changed: the duals are to be computed anew
 }
@@ -95,6 +96,7 @@ func (p *Program) Bar(n int, bar bool, penalty float64) {
 		penalty = -penalty
 	}
 	p.columns[j].Cost += penalty
+	p.list = p.list[:0]
 	p.stale = p.stale || p.basic[j]
 }
 
@@ -160,14 +162,36 @@ func (p *Program) Optimise(limit int) int {
 	return done
 }
 
+// entering returns the column to bring in: the best of a short list of those that
+// were good when all were last looked at; all again once the list is used up.
 func (p *Program) entering() int {
 	best, at := -tolerance, -1
+	kept := p.list[:0]
+	for _, j := range p.list {
+		if p.basic[j] {
+			continue
+		}
+		if d := p.reduced(j); d < -tolerance {
+			kept = append(kept, j)
+			if d < best {
+				best, at = d, j
+			}
+		}
+	}
+	p.list = kept
+	if at >= 0 {
+		return at
+	}
+	p.list = p.list[:0]
 	for j := range p.columns {
 		if p.basic[j] || p.barred[j] {
 			continue
 		}
-		if d := p.reduced(j); d < best {
-			best, at = d, j
+		if d := p.reduced(j); d < -tolerance {
+			p.list = append(p.list, j)
+			if d < best {
+				best, at = d, j
+			}
 		}
 	}
 	return at
