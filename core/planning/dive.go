@@ -1,7 +1,6 @@
 package planning
 
 import (
-	"fmt"
 	"math"
 )
 
@@ -10,15 +9,12 @@ import (
 // and increments one after another, and solves the relaxed problem again each time.
 func (s *search) dive(n *node, settled solution) {
 	l := n.limits.clone()
-	until := s.work.left - s.all/3
+	until := s.work.left - s.all/4
 	for step := 0; step < 60 && s.work.left > until && s.ctx.Err() == nil; step++ {
 		if !s.takeSeats(&l, settled) && !s.round(&l, settled.parts) {
 			break
 		}
 		bound, covered := s.master.relax(s.ctx, l, s.cutoff(), 0.003)
-		if debug {
-			fmt.Println("dive", step, bound, covered, s.cost, s.master.lp.Cost())
-		}
 		if !covered || bound >= s.cutoff() {
 			break
 		}

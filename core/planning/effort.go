@@ -24,5 +24,6 @@ func (e *effort) priced(u *unit) {
 
 // allowance is the effort for a problem where no time limit is given.
 func allowance(p Problem) int64 {
-	return 450_000_000 + 250_000*int64(max(0, len(p.Timings)-300))
+	rows := int64(len(p.Timings))
+	return min(450_000_000, 20_000_000+15_000_000*rows) + min(400_000*max(0, rows-300), 9_500_000_000)
 }

@@ -102,11 +102,16 @@ func (l *layout) onHost(unit, shot int, best chance, found bool, take func(chanc
 	x := l.machines[k]
 	for i := range x.unit.of(shot) {
 		o := &x.unit.of(shot)[i]
-		if found && l.noise == nil && o.cost > best.perFrame()+1e-12 {
+		at := x.unit.optionFor(shot, o.crew)
+		cost := o.cost
+		if l.m.regret != nil {
+			cost += l.m.regret[unit][at]
+		}
+		if found && l.noise == nil && cost > best.perFrame()+1e-12 {
 			continue
 		}
 		n := min(l.missing[shot], room(l.free(x, o), o.frame))
-		take(chance{k, unit, int32(x.unit.optionFor(shot, o.crew)), n, 0, o.cost * float64(n), o.frame})
+		take(chance{k, unit, int32(at), n, 0, cost * float64(n), o.frame})
 	}
 }
 
@@ -127,6 +132,9 @@ func (l *layout) onFarm(unit, shot int, take func(chance)) {
 	if free := x.unit.least - charged; before > 0 && o.cost > 0 && free >= o.cost {
 		n = min(n, int(free/o.cost))
 		after = before
+	}
+	if l.m.regret != nil {
+		after += float64(n) * l.m.regret[unit][x.unit.optionFor(shot, 0)]
 	}
 	take(chance{k, unit, int32(x.unit.optionFor(shot, 0)), n, 0, after - before, o.frame})
 }

@@ -2,7 +2,6 @@ package planning
 
 import (
 	"context"
-	"fmt"
 	"math"
 	"slices"
 
@@ -30,7 +29,10 @@ type master struct {
 	seats  [][]int // of each licence, a row for each stretch
 	extra  []int   // of each licence, the row that limits extra seats; the next asks for some
 	work   *effort
-	most   float64 // more than anything that makes sense costs
+	soft   []float64 // of each shot, what a frame left out costs at present; nil: its penalty
+	near   *worth    // prices that have proved good, to start from; nil: none yet
+	pivots int       // at most how many between two looks for new ways
+	most   float64   // more than anything that makes sense costs
 }
 
 // limits are what branching has fixed: of each unit how many servers or whether
@@ -72,7 +74,10 @@ func newMaster(m *model, work *effort) *master {
 	for i := range m.Shots {
 		most = max(most, 100*m.penalty[i])
 	}
-	r.most = most
+	r.most, r.pivots = most, 20_000
+	if len(m.Shots) > manyShots {
+		r.pivots = 150
+	}
 	need := func() int {
 		rows = append(rows, simplex.Row{AtLeast: true, Penalty: most})
 		return len(rows) - 1
@@ -202,9 +207,13 @@ func (r *master) relax(ctx context.Context, l limits, cutoff, near float64) (bou
 	pull := 0.0
 	if len(r.m.Shots) > manyShots {
 		pull = 0.85
+		if r.near != nil {
+			steady = *r.near
+		}
 	}
 	for round := 0; ; round++ {
-		r.work.pivots(r.lp.Optimise(20_000), len(r.rhs), len(r.ways))
+		pivots := r.lp.Optimise(r.pivots)
+		r.work.pivots(pivots, len(r.rhs), len(r.ways))
 		w := r.duals()
 		cost := r.lp.Cost()
 		sought := w
@@ -212,6 +221,12 @@ func (r *master) relax(ctx context.Context, l limits, cutoff, near float64) (bou
 			sought = w.towards(steady, pull)
 		}
 		found, b := r.price(&sought, &w, l)
+		if len(found) == 0 && pivots == r.pivots && !r.work.spent() && ctx.Err() == nil {
+			if b > bound {
+				bound, steady = b, sought
+			}
+			continue // there is still something to be had from the ways there are
+		}
 		if len(found) == 0 && pull > 0 && steady.frame != nil {
 			pull *= 0.7
 			if pull < 0.1 {
@@ -224,17 +239,20 @@ func (r *master) relax(ctx context.Context, l limits, cutoff, near float64) (bou
 				continue
 			}
 		}
-		if debug {
-			fmt.Println("  round", round, "cost", cost, "bound", b, bound, "found", len(found), pull)
-		}
-		if b > bound || steady.frame == nil {
+		if b > bound || steady.frame == nil || round == 0 {
 			bound, steady = max(b, bound), sought
+			r.near = &steady
 		}
 		if bound >= cutoff {
 			return bound, true
 		}
-		if len(found) == 0 || cost-bound <= near*cost+1e-7 || r.work.spent() || ctx.Err() != nil {
+		if r.work.spent() || ctx.Err() != nil {
 			break
+		}
+		if len(found) == 0 || cost-bound <= near*cost+1e-7 {
+			if !r.raise() {
+				break
+			}
 		}
 		for _, x := range found {
 			r.add(x)
@@ -245,6 +263,42 @@ func (r *master) relax(ctx context.Context, l limits, cutoff, near float64) (bou
 		covered = covered && r.lp.Shortfall(row) < 1e-4
 	}
 	return bound, covered
+}
+
+// soften lets a frame that is left out cost not much more than it did in a plan
+// at hand: so that prices do not begin with the wildest swings (the box of Marsten,
+// Hogan and Blankenship, "The boxstep method for large-scale optimization",
+// Operations Research 23, 1975).
+func (r *master) soften(prices []float64) {
+	r.soft = make([]float64, len(prices))
+	best := math.Inf(-1)
+	for _, part := range []float64{0.5, 0.3, 0.2, 0.1, 0.05} {
+		w := r.duals()
+		for s, v := range prices {
+			w.frame[s] = v * part
+		}
+		if _, bound := r.price(&w, &w, r.m.unlimited()); bound > best {
+			best = bound
+			r.near = &w
+		}
+	}
+	for s, v := range prices {
+		r.soft[s] = min(r.m.penalty[s], v)
+		r.lp.Penalise(s, r.soft[s])
+	}
+}
+
+// raise makes leaving out frames dearer where that was used; false where it was not.
+func (r *master) raise() bool {
+	raised := false
+	for s := range r.soft {
+		if r.soft[s] < r.m.penalty[s] && r.lp.Shortfall(s) > 1e-6 {
+			r.soft[s] = min(r.m.penalty[s], 4*r.soft[s])
+			r.lp.Penalise(s, r.soft[s])
+			raised = true
+		}
+	}
+	return raised
 }
 
 // duals reads the worth of frames and seats off the master problem.

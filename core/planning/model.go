@@ -14,9 +14,10 @@ type model struct {
 	due      []Millis // of each shot, its deadline as this model takes it
 	licence  []int    // of each shot, its index into Licences, or -1
 	units    []unit
-	penalty  []float64  // of each shot, more than any way to render a frame costs
-	worth    []float64  // of each shot, a few times what the relaxed problem pays for a frame
-	seatGrid [][]Millis // of each licence that can run short: ends of the stretches in which seats are counted
+	penalty  []float64   // of each shot, more than any way to render a frame costs
+	worth    []float64   // of each shot, a few times what the relaxed problem pays for a frame
+	regret   [][]float64 // of each unit's options, see weighRegret; nil: not weighed
+	seatGrid [][]Millis  // of each licence that can run short: ends of the stretches in which seats are counted
 	sources  []string
 	places   [][]int // of each shot, the units with an option for it
 }

@@ -1,7 +1,6 @@
 package planning
 
 import (
-	"fmt"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -14,21 +13,13 @@ import (
 // seats handed from one machine to the next, uploads one after another. It ends
 // when the steps are spent or the best layout costs no more than the target. A
 // layout with frames missing is taken as well, to be completed.
-func (s *search) refine(l *layout, steps int64, target float64) {
+func (s *search) refine(l *layout, steps int64, target float64) *layout {
 	random := s.random
 	l = l.clone()
 	now, cost := l, l.cost()+l.lack()
 	until := s.work.left - steps
-	heat := 0.02
-	rounds, wins := 0, 0
-	defer func() {
-		if debug {
-			fmt.Println("refine rounds", rounds, "wins", wins, "cost", cost)
-		}
-	}()
 	for s.work.left > until && !s.work.spent() && s.ctx.Err() == nil && s.cost > target {
-		heat = 0.02 * float64(s.work.left-until) / float64(steps)
-		rounds++
+		heat := 0.02 * float64(s.work.left-until) / float64(steps)
 		x := now.clone()
 		x.settled = random.IntN(16) > 0
 		order := slices.Clone(s.order)
@@ -40,14 +31,14 @@ func (s *search) refine(l *layout, steps int64, target float64) {
 		x.noise, x.barred, x.settled = nil, 0, false
 		// A little dearer is taken now and then, less and less (simulated annealing).
 		c := x.cost() + x.lack()
-		if c < cost-1e-9 || random.Float64() < math.Exp((cost-c)/(heat*now.cost()*0.2+1e-9)) {
+		if c < cost-1e-9 || random.Float64() < math.Exp((cost-c)/(heat*now.cost()/float64(max(5, len(s.m.Shots)))+1e-9)) {
 			now, cost = x, c
-			wins++
 			if x.complete() {
 				s.keep(x)
 			}
 		}
 	}
+	return now
 }
 
 // lack is what the layout's missing frames count for while it is being refined: a
@@ -76,7 +67,11 @@ func (s *search) disturb(x *layout, random *rand.Rand, order []int) {
 	if random.IntN(3) == 0 {
 		x.noise = func() float64 { return 1 + 0.3*random.Float64() }
 	}
-	switch random.IntN(12) {
+	kind := random.IntN(12)
+	if len(s.m.Shots) > manyShots && kind < 3 && random.IntN(4) > 0 {
+		kind = 3 // to place a whole machine's or shot's frames anew takes long here
+	}
+	switch kind {
 	case 0: // a whole machine
 		x.drop(pick())
 	case 1: // two machines

@@ -4,13 +4,10 @@ import (
 	"cmp"
 	"container/heap"
 	"context"
-	"fmt"
 	"math"
 	"math/rand/v2"
 	"slices"
 )
-
-var debug bool
 
 // search finds the cheapest layout for the due times of its model, and how cheap
 // any can be: branch and bound over how many servers are let of each offer, how
@@ -34,6 +31,9 @@ type search struct {
 // manyShots is from how many shots on a problem counts as big: there what moves a
 // single job is left for last.
 const manyShots = 20
+
+// veryManyShots is from how many on the relaxed problem is solved only nearly.
+const veryManyShots = 120
 
 // node is a part of all plans: those within its limits.
 type node struct {
@@ -90,8 +90,12 @@ func (s *search) run() outcome {
 		return outcome{nil, math.Inf(1), math.Inf(1)}
 	}
 	s.greedy()
+	if len(s.m.Shots) > veryManyShots && s.best != nil {
+		return s.ascend()
+	}
 	s.offerWays()
 	serial := 0
+	var promising *layout
 	s.open = nodeHeap{&node{limits: s.m.unlimited()}}
 	for len(s.open) > 0 && s.cost > s.enough {
 		n := heap.Pop(&s.open).(*node)
@@ -110,6 +114,11 @@ func (s *search) run() outcome {
 		found := s.master.taken()
 		if n.depth == 0 {
 			s.value(bound)
+			if len(s.m.Shots) > manyShots {
+				w := s.master.duals()
+				s.m.weighRegret(&w)
+				s.try(solution{extras: found.extras, short: found.short})
+			}
 		}
 		l := s.try(found)
 		if n.depth == 0 && s.ctx.Err() == nil {
@@ -121,10 +130,10 @@ func (s *search) run() outcome {
 			break // what is left of the effort does more good in refining
 		}
 		if counted && s.work.left > s.all/2 {
-			s.refine(l, s.all/30, n.bound+0.005)
-		}
-		if debug {
-			fmt.Println("node", n.depth, "bound", n.bound, "ub", s.cost, len(children))
+			l = s.refine(l, s.all/30, n.bound+0.005)
+			if promising == nil || l.cost()+l.lack() < promising.cost()+promising.lack() {
+				promising = l
+			}
 		}
 		if children == nil && n.bound < s.cutoff() {
 			s.closed = min(s.closed, n.bound)
@@ -135,10 +144,30 @@ func (s *search) run() outcome {
 			heap.Push(&s.open, c)
 		}
 	}
+	if promising != nil && s.best != nil && !promising.complete() {
+		// Nearly a plan, and cheaper than those there are.
+		s.refine(promising, s.work.left/2, s.bound()+0.005)
+	}
 	if s.best != nil && s.cost > s.enough && s.cost > s.bound() {
 		s.refine(s.best.clone(), s.work.left, s.bound()+0.005)
 	}
 	return outcome{s.best, s.cost, s.bound()}
+}
+
+// ascend finds a layout and a bound where there are too many shots for more.
+func (s *search) ascend() outcome {
+	a := &ascent{r: s.master}
+	l := s.m.unlimited()
+	a.start(s.best.prices(1), l)
+	a.climb(s.ctx, l, s.cost, 700)
+	for i := range s.m.worth {
+		s.m.worth[i] = min(s.m.penalty[i], 3*a.prices[i]/float64(s.m.Shots[i].Frames))
+	}
+	w := a.worth(a.prices)
+	s.m.weighRegret(&w)
+	s.try(solution{extras: make([]float64, len(s.m.Licences)), short: make([]bool, len(s.m.Licences))})
+	s.refine(s.best.clone(), s.work.left, a.bound)
+	return outcome{s.best, s.cost, min(a.bound, s.cost)}
 }
 
 // near is how exactly the relaxed problem is solved.
@@ -188,6 +217,27 @@ func (s *search) offerWays() {
 		s.master.pack.tally(out)
 		s.master.add(out)
 	}
+	if len(s.m.Shots) > manyShots {
+		s.master.soften(s.best.prices(3))
+	}
+}
+
+// prices returns what a frame of each shot costs in the layout, times a factor.
+func (l *layout) prices(factor float64) []float64 {
+	out := make([]float64, len(l.missing))
+	for _, x := range l.machines {
+		time := 0.0
+		for _, j := range x.jobs {
+			time += float64(j.end - j.start)
+		}
+		for _, j := range x.jobs {
+			out[x.unit.options[j.option].shot] += x.cost() * float64(j.end-j.start) / time
+		}
+	}
+	for s, shot := range l.m.Shots {
+		out[s] = factor * max(out[s]/float64(shot.Frames), 1e-4)
+	}
+	return out
 }
 
 // value sets what a missing frame counts for, from the relaxed solution.
@@ -230,17 +280,6 @@ func (s *search) try(x solution) *layout {
 			}
 		}
 		l.follow(x.parts, order)
-		if debug {
-			n, t := 0, 0
-			for s, x := range l.missing {
-				n += x
-				_ = t
-				if x > 10 {
-					fmt.Println("   miss", l.m.Shots[s].ID, x, "of", l.m.Shots[s].Frames, l.m.Shots[s].Licence)
-				}
-			}
-			fmt.Println("follow cost", l.cost(), "missing", n)
-		}
 		if l = s.complete(l); best == nil || l.cost()+l.lack() < best.cost()+best.lack() {
 			best = l
 		}

@@ -504,3 +504,31 @@ func (p *packer) tally(out *way) {
 	}
 	slices.SortFunc(out.frames, func(a, b share) int { return cmp.Compare(a.shot, b.shot) })
 }
+
+// trimmed returns the way without what it renders of a shot beyond its frames.
+func (p *packer) trimmed(x *way) *way {
+	over := false
+	for _, f := range x.frames {
+		over = over || f.frames > float64(p.m.Shots[f.shot].Frames)
+	}
+	if !over {
+		return x
+	}
+	u := &p.m.units[x.unit]
+	part := map[int]float64{}
+	for _, f := range x.frames {
+		part[f.shot] = min(1, float64(p.m.Shots[f.shot].Frames)/f.frames)
+	}
+	out := *x
+	out.uses = make([]use, len(x.uses))
+	for i, y := range x.uses {
+		o := &u.options[y.option]
+		out.uses[i] = use{y.option, y.time * part[o.shot]}
+		out.cost -= o.cost * (y.time - out.uses[i].time) / float64(o.frame)
+	}
+	out.frames = make([]share, len(x.frames))
+	for i, f := range x.frames {
+		out.frames[i] = share{f.shot, f.frames * part[f.shot]}
+	}
+	return &out
+}

@@ -9,7 +9,11 @@
 // programme here has a solution; what of it is paid is told by Shortfall.
 package simplex
 
-import "math"
+import (
+	"cmp"
+	"math"
+	"slices"
+)
 
 const (
 	tolerance = 1e-9
@@ -46,6 +50,7 @@ type Program struct {
 	work    []float64
 	barred  []bool // of each column, whether it may not be used
 	list    []int  // columns that were worth bringing in
+	places  []int  // where a row of the inverse is not 0
 	touched bool   // rows changed: start anew
 	stale   bool   // costs changed: the duals are to be computed anew
 }
@@ -100,6 +105,12 @@ func (p *Program) Bar(n int, bar bool, penalty float64) {
 	p.stale = p.stale || p.basic[j]
 }
 
+// Penalise changes what a unit not met of an AtLeast row costs.
+func (p *Program) Penalise(row int, penalty float64) {
+	p.columns[len(p.rows)+row].Cost = penalty
+	p.stale = true
+}
+
 func (p *Program) start() {
 	m := len(p.rows)
 	clear(p.inverse)
@@ -146,7 +157,7 @@ func (p *Program) Optimise(limit int) int {
 		if enter < 0 && done > checked {
 			// The duals have drifted a little with every pivot: look again with true ones.
 			checked = done
-			p.invert()
+			p.price()
 			enter = p.entering()
 		}
 		if enter < 0 {
@@ -210,15 +221,8 @@ func (p *Program) reduced(j int) float64 {
 // which no programme with costs of 0 or more should show.
 func (p *Program) pivot(j int) bool {
 	m := len(p.rows)
-	c := &p.columns[j]
 	alpha := p.work
-	for i := range m {
-		row, sum := p.inverse[i*m:(i+1)*m], 0.0
-		for k, at := range c.Rows {
-			sum += row[at] * c.Values[k]
-		}
-		alpha[i] = sum
-	}
+	p.transform(j, alpha)
 	leave, least := -1, math.Inf(1)
 	for i, a := range alpha {
 		if a <= smallest {
@@ -233,23 +237,12 @@ func (p *Program) pivot(j int) bool {
 		return false
 	}
 	d := p.reduced(j)
-	pivotRow := p.inverse[leave*m : (leave+1)*m]
-	scale := 1 / alpha[leave]
-	for k := range pivotRow {
-		pivotRow[k] *= scale
-	}
+	p.eliminate(leave, alpha)
 	for i, a := range alpha {
-		if i == leave || a == 0 {
-			continue
-		}
-		row := p.inverse[i*m : (i+1)*m]
-		for k, v := range pivotRow {
-			row[k] -= a * v
-		}
 		p.value[i] -= a * least
 	}
 	p.value[leave] = least
-	for k, v := range pivotRow {
+	for k, v := range p.inverse[leave*m : (leave+1)*m] {
 		p.dual[k] += d * v
 	}
 	p.basic[p.basis[leave]] = false
@@ -258,63 +251,87 @@ func (p *Program) pivot(j int) bool {
 	return true
 }
 
-// invert computes the inverse, the values and the duals from the basis, to shed
-// what rounding has added up.
+// invert computes the inverse, the values and the duals anew from the columns in
+// the basis, to shed what rounding has added up. Columns are brought in one after
+// another, those with few entries first, each in the row where it is greatest.
 func (p *Program) invert() {
 	m := len(p.rows)
-	a := make([]float64, m*m)
-	for k, j := range p.basis {
-		for n, i := range p.columns[j].Rows {
-			a[int(i)*m+k] = p.columns[j].Values[n]
-		}
-	}
-	inverse := make([]float64, m*m)
+	columns := slices.Clone(p.basis)
+	slices.SortFunc(columns, func(a, b int) int {
+		return cmp.Or(len(p.columns[a].Rows)-len(p.columns[b].Rows), a-b)
+	})
+	clear(p.inverse)
 	for i := range m {
-		inverse[i*m+i] = 1
+		p.inverse[i*m+i] = 1
 	}
-	for k := range m {
-		at := k
-		for i := k + 1; i < m; i++ {
-			if math.Abs(a[i*m+k]) > math.Abs(a[at*m+k]) {
+	settled := make([]bool, m)
+	alpha := make([]float64, m)
+	for _, j := range columns {
+		p.transform(j, alpha)
+		at := -1
+		for i, a := range alpha {
+			if !settled[i] && (at < 0 || math.Abs(a) > math.Abs(alpha[at])) {
 				at = i
 			}
 		}
-		if math.Abs(a[at*m+k]) < 1e-13 {
-			p.touched = true // a basis that rounding has made singular: start anew
-			p.start()
+		if at < 0 || math.Abs(alpha[at]) < 1e-11 {
+			p.start() // rounding has made the basis singular
 			return
 		}
-		if at != k {
-			for x := range m {
-				a[at*m+x], a[k*m+x] = a[k*m+x], a[at*m+x]
-				inverse[at*m+x], inverse[k*m+x] = inverse[k*m+x], inverse[at*m+x]
-			}
-		}
-		scale := 1 / a[k*m+k]
-		for x := range m {
-			a[k*m+x] *= scale
-			inverse[k*m+x] *= scale
-		}
-		for i := range m {
-			f := a[i*m+k]
-			if i == k || f == 0 {
-				continue
-			}
-			for x := range m {
-				a[i*m+x] -= f * a[k*m+x]
-				inverse[i*m+x] -= f * inverse[k*m+x]
-			}
-		}
+		p.eliminate(at, alpha)
+		settled[at] = true
+		p.basis[at] = j
 	}
-	p.inverse = inverse
 	for i := range m {
-		row, sum := inverse[i*m:(i+1)*m], 0.0
-		for k, v := range row {
+		sum := 0.0
+		for k, v := range p.inverse[i*m : (i+1)*m] {
 			sum += v * p.rhs(k)
 		}
 		p.value[i] = sum
 	}
 	p.price()
+}
+
+// transform computes a column in terms of the basis.
+func (p *Program) transform(j int, alpha []float64) {
+	m, c := len(p.rows), &p.columns[j]
+	for i := range m {
+		row, sum := p.inverse[i*m:(i+1)*m], 0.0
+		for k, at := range c.Rows {
+			sum += row[at] * c.Values[k]
+		}
+		alpha[i] = sum
+	}
+}
+
+// eliminate makes the column whose entries are alpha the one that is basic in a row.
+func (p *Program) eliminate(at int, alpha []float64) {
+	m := len(p.rows)
+	pivotRow := p.inverse[at*m : (at+1)*m]
+	scale := 1 / alpha[at]
+	p.places = p.places[:0]
+	for k := range pivotRow {
+		if pivotRow[k] != 0 {
+			pivotRow[k] *= scale
+			p.places = append(p.places, k)
+		}
+	}
+	sparse := len(p.places) < m/3
+	for i, a := range alpha {
+		if i == at || a == 0 {
+			continue
+		}
+		row := p.inverse[i*m : (i+1)*m]
+		if sparse {
+			for _, k := range p.places {
+				row[k] -= a * pivotRow[k]
+			}
+			continue
+		}
+		for k, v := range pivotRow {
+			row[k] -= a * v
+		}
+	}
 }
 
 // price computes the duals from the basis.
