@@ -112,7 +112,9 @@ func TestSeveralShotsShareMachines(t *testing.T) {
 // Every way to spoil a good plan is found out, by the rule it breaks.
 func TestCheckFindsEveryViolation(t *testing.T) {
 	p := parse(t, gale)
-	p.Farms, p.Timings = nil, p.Timings[:2] // so that a server is needed
+	p.Farms, p.Timings = nil, p.Timings[:2] // so that a server is needed, and the host too
+	p.Shots[0].Frames = 150
+	p.Offers[0].MaxServers = 1
 	p.Licences = []planning.Licence{{ID: "fathom", Seats: 9}}
 	p.Shots[0].Licence = "fathom"
 	good := solve(t, p)

@@ -464,30 +464,49 @@ func (p *packer) bestWork(w *worth) (*way, float64) {
 	if charge >= u.least {
 		return out, reduced
 	}
-	// All nodes all the time do not reach the least charge, or less than all pays:
-	// then what is done up to the least charge costs nothing more.
-	free := make([]float64, len(u.options))
-	for i, o := range u.options {
-		free[i] = w.frame[o.shot] / float64(o.frame)
-	}
-	flat, worth, spent := fill(free)
-	if spent > u.least {
-		// Keep of it what the least charge pays, the best of it first. What is left
-		// out makes the bound on this way a loose one, but a valid one.
-		slices.SortStableFunc(flat.uses, func(a, b use) int {
-			return cmp.Compare(free[b.option]*float64(u.options[b.option].frame)/max(1e-12, u.options[b.option].cost),
-				free[a.option]*float64(u.options[a.option].frame)/max(1e-12, u.options[a.option].cost))
-		})
-		left := u.least
-		for i := range flat.uses {
-			x := &flat.uses[i]
-			perMs := u.options[x.option].cost / float64(u.options[x.option].frame)
-			x.time = min(x.time, left/max(perMs, 1e-15))
-			left -= x.time * perMs
+	// What is done up to the least charge costs nothing more. What the best work is
+	// worth, less the greater of charge and least charge, is the least over theta of
+	// its worth less theta times its charge, less (1-theta) times the least charge:
+	// so every theta gives a bound, and the best is where the two charges meet.
+	priced := make([]float64, len(u.options))
+	low, high := 0.0, 1.0
+	flat := out
+	for range 30 {
+		theta := (low + high) / 2
+		for i, o := range u.options {
+			priced[i] = (w.frame[o.shot] - theta*o.cost) / float64(o.frame)
+		}
+		work, gain, charge := fill(priced)
+		reduced = max(reduced, u.least*(1-theta)-gain-w.count)
+		if charge > u.least {
+			low, flat = theta, work
+		} else {
+			high = theta
+		}
+		if charge == u.least {
+			break
 		}
 	}
+	if low == 0 {
+		flat, _, _ = fill(priced)
+	}
+	flat.uses = slices.Clone(flat.uses)
+	p.upTo(flat, u.least, w)
 	flat.cost = u.least
-	return flat, max(reduced, u.least-worth-w.count)
+	return flat, reduced
+}
+
+// upTo cuts what a farm does down to what a charge pays, the best of it first.
+func (p *packer) upTo(x *way, charge float64, w *worth) {
+	u := p.u
+	perCharge := func(o int32) float64 { return w.frame[u.options[o].shot] / max(1e-12, u.options[o].cost) }
+	slices.SortStableFunc(x.uses, func(a, b use) int { return cmp.Compare(perCharge(b.option), perCharge(a.option)) })
+	for i := range x.uses {
+		y := &x.uses[i]
+		perMs := u.options[y.option].cost / float64(u.options[y.option].frame)
+		y.time = min(y.time, charge/max(perMs, 1e-15))
+		charge -= y.time * perMs
+	}
 }
 
 // tally sums up what the way's uses render.
