@@ -19,6 +19,8 @@ type Options struct {
 	// itself, after work that depends on the problem's size alone, so that the same
 	// problem gives the same plan everywhere. With a limit it goes on until then.
 	TimeLimit time.Duration
+	// Effort is which part of the work is done where there is no time limit; 0 is all.
+	Effort float64
 }
 
 // Solve returns the best plan it finds for the problem, with the bound that
@@ -35,7 +37,7 @@ func Solve(ctx context.Context, p Problem, o Options) (Plan, error) {
 	if p.Goal == Fastest && p.Budget == nil {
 		return Plan{}, fmt.Errorf("goal %q needs a budget", Fastest)
 	}
-	plan, err := attempts(ctx, p, o.TimeLimit)
+	plan, err := attempts(ctx, p, o)
 	if err != nil {
 		return Plan{}, err
 	}
@@ -48,8 +50,11 @@ func Solve(ctx context.Context, p Problem, o Options) (Plan, error) {
 // attempts solves the problem once, or where there is a time limit, again and
 // again, each time with twice the effort and other random numbers, until the
 // limit or a plan that is proven to be the best.
-func attempts(ctx context.Context, p Problem, limit time.Duration) (*Plan, error) {
-	effortNow := allowance(p)
+func attempts(ctx context.Context, p Problem, o Options) (*Plan, error) {
+	limit, effortNow := o.TimeLimit, allowance(p)
+	if o.Effort > 0 {
+		effortNow = int64(o.Effort * float64(effortNow))
+	}
 	if limit > 0 {
 		var cancel context.CancelFunc
 		ctx, cancel = context.WithTimeout(ctx, limit)
@@ -137,11 +142,14 @@ func (s *solver) solve() (*Plan, error) {
 	for i, shot := range s.p.Shots {
 		asked[i] = shot.Deadline
 	}
-	first := s.work
-	if s.p.Goal == Fastest {
-		first = s.share(3)
-		s.work.left -= first.left
+	first := s.share(3)
+	if s.p.Goal == Cheapest {
+		first.left *= 2
+		if len(s.p.Shots) > manyShots {
+			first.left = s.work.left
+		}
 	}
+	s.work.left -= first.left
 	found := s.search(asked, -1, first)
 	if found.layout == nil {
 		return s.late(asked)
@@ -157,8 +165,9 @@ func (s *solver) solve() (*Plan, error) {
 			sooner.CostBound = provable(found.bound, sooner.Cost)
 			return sooner, nil
 		}
+		return plan, nil
 	}
-	return plan, nil
+	return s.sooner(asked, plan, found.cost), nil
 }
 
 func (s *solver) search(due []Millis, enough float64, work *effort) outcome {
@@ -237,6 +246,35 @@ func (s *solver) fastest(asked []Millis, cheapest *Plan) *Plan {
 	if x := s.search(capped(asked, high), -1, s.work); x.layout != nil {
 		if plan := x.layout.plan(Meets); s.inside(plan) && plan.Finish <= best.Finish && plan.Cost.Cmp(best.Cost) < 0 {
 			best = plan
+		}
+	}
+	return best
+}
+
+// sooner looks for a plan of the same cost that finishes earlier.
+func (s *solver) sooner(asked []Millis, plan *Plan, cost float64) *Plan {
+	if len(s.p.Shots) > manyShots {
+		return plan
+	}
+	best := plan
+	low, high := Millis(0), plan.Finish
+	steps := s.work.left / 20
+	for s.work.left > 0 && high-low > max(1000, plan.Finish/1000) && s.ctx.Err() == nil {
+		s.work.left -= steps
+		middle := low + (high-low)/2
+		x := s.search(capped(asked, middle), cost+1e-9, &effort{steps})
+		if x.layout == nil {
+			low = middle
+			continue
+		}
+		if next := x.layout.plan(Meets); next.Cost.Cmp(best.Cost) <= 0 && next.Finish <= middle {
+			next.CostBound = plan.CostBound
+			if next.CostBound.Cmp(next.Cost) > 0 {
+				next.CostBound = next.Cost
+			}
+			best, high = next, next.Finish
+		} else {
+			low = middle
 		}
 	}
 	return best

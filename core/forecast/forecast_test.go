@@ -1,0 +1,109 @@
+package forecast_test
+
+import (
+	"fmt"
+	"runtime"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/core/forecast"
+	"rotanex.example/core/planning"
+	"rotanex.example/core/pricing"
+)
+
+// loft is one shot on a number of hosts, with the deadline so much after what the
+// frames take.
+func loft(t testing.TB, frames, hosts int, spare float64) (planning.Problem, planning.Plan) {
+	p := planning.Problem{Format: planning.ProblemFormat, Currency: "EUR", Goal: planning.Cheapest}
+	need := planning.Millis(frames/hosts) * 60_000
+	p.Shots = []planning.Shot{{ID: "stair-030", Frames: frames, Deadline: planning.Millis(float64(need) * spare)}}
+	for i := range hosts {
+		id := fmt.Sprintf("h%d", i)
+		p.Hosts = append(p.Hosts, planning.Host{ID: id, Windows: [][2]planning.Millis{{0, 4 * need}}, Crews: []planning.Crew{{ID: "g0", Devices: []string{"g0"}, BusyPrice: pricing.MustMoney("0.60")}}})
+		p.Timings = append(p.Timings, planning.Timing{Shot: "stair-030", Host: id, Crew: "g0", Frame: 60_000})
+	}
+	plan, err := planning.Solve(t.Context(), p, planning.Options{})
+	require.NoError(t, err)
+	return p, plan
+}
+
+func play(t testing.TB, p planning.Problem, plan planning.Plan, d forecast.Doubts) forecast.Forecast {
+	f, err := forecast.Play(t.Context(), p, plan, d, nil, forecast.Options{Plays: 400, Seed: 7})
+	require.NoError(t, err)
+	return f
+}
+
+var sure = forecast.Doubts{Ratios: map[string][]float64{"stair-030": {1, 1, 1, 1, 1, 1, 1, 1}}, Fails: map[string]float64{"h0": 0, "h1": 0, "h2": 0, "h3": 0}}
+
+// Without doubts every play is the plan itself.
+func TestWithoutDoubtsThePlanComesTrue(t *testing.T) {
+	p, plan := loft(t, 200, 4, 1.2)
+	f := play(t, p, plan, sure)
+	assert.Equal(t, 1.0, f.Chance)
+	assert.InDelta(t, plan.Finish.Duration().Seconds(), f.Finish.P50, 1)
+	assert.InDelta(t, plan.Cost.Float(), f.Cost.P50, 0.01)
+	assert.Equal(t, f.Finish.P50, f.Finish.P90)
+}
+
+// More time to spare is more chance; half as many tries that fail cost as much as
+// they take.
+func TestChanceRisesWithTimeToSpare(t *testing.T) {
+	var last float64
+	for _, spare := range []float64{1.0, 1.03, 1.06, 1.3} {
+		p, plan := loft(t, 400, 4, spare)
+		f := play(t, p, plan, forecast.Doubts{})
+		assert.GreaterOrEqual(t, f.Chance, last, "spare %v", spare)
+		last = f.Chance
+	}
+	assert.Greater(t, last, 0.99)
+	p, plan := loft(t, 400, 4, 1.0)
+	assert.Less(t, play(t, p, plan, forecast.Doubts{}).Chance, 0.2, "no time to spare, and frames that vary")
+}
+
+func TestFailuresCostTimeAndMoney(t *testing.T) {
+	p, plan := loft(t, 200, 4, 1.5)
+	failing := sure
+	failing.Fails = map[string]float64{"h0": 0.2, "h1": 0.2, "h2": 0.2, "h3": 0.2}
+	f := play(t, p, plan, failing)
+	// Of every five tries one fails, after half a frame on average: 0.2/0.8 × 0.5 more.
+	assert.InDelta(t, 1.125*plan.Cost.Float(), f.Cost.P50, 0.02*plan.Cost.Float())
+	assert.Greater(t, f.Finish.P50, plan.Finish.Duration().Seconds())
+	assert.Zero(t, f.Never)
+}
+
+// A host that turns out slow is helped by the others, as in a run.
+func TestOthersHelpASlowCrew(t *testing.T) {
+	p, plan := loft(t, 200, 4, 2)
+	slow := sure
+	slow.Typical = map[string]float64{}
+	for _, row := range p.Timings {
+		slow.Typical[forecast.TimingKey(row)] = 0.4
+	}
+	f := play(t, p, plan, slow)
+	// Alone, the slowest of four would be exp(0.4 × 1.03) = 1.5 times as slow at the middle.
+	assert.Less(t, f.Finish.P50, 1.4*plan.Finish.Duration().Seconds())
+}
+
+func TestTheSameSeedGivesTheSameForecastOnAnyNumberOfCores(t *testing.T) {
+	p, plan := loft(t, 200, 4, 1.05)
+	first := play(t, p, plan, forecast.Doubts{})
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
+	assert.Equal(t, first, play(t, p, plan, forecast.Doubts{}))
+}
+
+func TestNothingToPlay(t *testing.T) {
+	_, err := forecast.Play(t.Context(), planning.Problem{}, planning.Plan{Status: planning.Impossible}, forecast.Doubts{}, nil, forecast.Options{})
+	assert.ErrorContains(t, err, "books nothing")
+}
+
+// BenchmarkPlay is a thousand plays of a plan of 20,000 frames.
+func BenchmarkPlay(b *testing.B) {
+	p, plan := loft(b, 20_000, 40, 1.1)
+	for b.Loop() {
+		if _, err := forecast.Play(b.Context(), p, plan, forecast.Doubts{}, nil, forecast.Options{Plays: 1000}); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

@@ -1,0 +1,184 @@
+package forecast
+
+import (
+	"fmt"
+	"time"
+
+	"rotanex.example/core/dispatch"
+	"rotanex.example/core/planning"
+)
+
+// stage is a plan made ready to be played: all looked up once.
+type stage struct {
+	shots   []stagedShot
+	desks   []desk
+	servers []stagedServer
+	devices int // of all machines together
+	farms   []stagedFarm
+	seats   float64 // what extra seats cost
+}
+
+type stagedShot struct {
+	id       string
+	frames   int
+	deadline float64
+	ratios   []float64
+	desks    []int // that have a booking of it
+}
+
+// desk is a booking, or one node of a farm's booking: it renders one frame at a time.
+type desk struct {
+	shot     int
+	booking  dispatch.Booking
+	frame    float64 // ms, typical
+	doubt    float64 // standard deviation of the logarithm of frame
+	start    float64
+	close    float64 // no frame is begun that would run past it
+	fails    float64
+	price    float64 // of a busy ms, on an owned machine
+	perFrame float64 // of a farm
+	delivery float64
+	devices  []int
+	server   int // -1: none
+	farm     int // -1: none
+}
+
+type stagedServer struct {
+	offer     planning.Offer
+	from, end float64 // end: of what is paid, less the wrap
+}
+
+type stagedFarm struct {
+	least float64
+	lead  float64
+}
+
+func newStage(p planning.Problem, plan planning.Plan, d Doubts, deadlines map[string]planning.Millis) (*stage, error) {
+	s := &stage{}
+	shotAt, rows := map[string]int{}, map[string]planning.Timing{}
+	for i, x := range p.Shots {
+		shotAt[x.ID] = i
+		due := x.Deadline
+		if v, ok := deadlines[x.ID]; ok {
+			due = v
+		}
+		ratios := d.Ratios[x.ID]
+		if len(ratios) < 8 {
+			ratios = DefaultRatios
+		}
+		s.shots = append(s.shots, stagedShot{id: x.ID, frames: x.Frames, deadline: float64(due), ratios: ratios})
+	}
+	for _, t := range p.Timings {
+		rows[TimingKey(t)] = t
+	}
+	delivery := map[[2]string]float64{}
+	for _, t := range p.Transfers {
+		delivery[[2]string{t.Shot, t.Source}] = float64(t.Delivery)
+	}
+	device := map[string]int{}
+	use := func(machine string, crews []planning.Crew, crew string) (list []int, price float64) {
+		for _, c := range crews {
+			if c.ID != crew {
+				continue
+			}
+			price = c.BusyPrice.Float() / 3_600_000
+			for _, name := range c.Devices {
+				key := machine + "\x00" + name
+				if _, ok := device[key]; !ok {
+					device[key] = len(device)
+				}
+				list = append(list, device[key])
+			}
+		}
+		return list, price
+	}
+	serverAt := map[string]int{}
+	for _, v := range plan.Servers {
+		found := false
+		for _, o := range p.Offers {
+			if o.ID == v.Offer {
+				serverAt[v.ID], found = len(s.servers), true
+				billed := planning.MillisOf(o.Meter().Billed((v.To - v.From).Duration()))
+				s.servers = append(s.servers, stagedServer{o, float64(v.From), float64(v.From + billed - o.Wrap)})
+			}
+		}
+		if !found {
+			return nil, missing("offer", v.Offer)
+		}
+	}
+	farmAt := map[string]int{}
+	for _, f := range p.Farms {
+		farmAt[f.ID] = len(s.farms)
+		s.farms = append(s.farms, stagedFarm{f.MinimumCharge.Float(), float64(f.Lead)})
+	}
+	for _, b := range plan.Bookings {
+		i, ok := shotAt[b.Shot]
+		if !ok {
+			return nil, missing("shot", b.Shot)
+		}
+		x := desk{shot: i, start: float64(b.Start), server: -1, farm: -1, close: 1e15}
+		row := planning.Timing{Shot: b.Shot, Host: b.Host, Farm: b.Farm, Crew: b.Crew}
+		nodes := 1
+		switch {
+		case b.Host != "":
+			for _, h := range p.Hosts {
+				if h.ID != b.Host {
+					continue
+				}
+				x.devices, x.price = use("host "+h.ID, h.Crews, b.Crew)
+				for _, w := range h.Windows {
+					if w[0] <= b.Start && b.End <= w[1] {
+						x.close = float64(w[1])
+					}
+				}
+			}
+		case b.Server != "":
+			x.server = serverAt[b.Server]
+			offer := s.servers[x.server].offer
+			row.Offer = offer.ID
+			x.devices, _ = use("server "+b.Server, offer.Crews, b.Crew)
+			x.close = s.servers[x.server].end
+			x.delivery = delivery[[2]string{b.Shot, offer.Source}]
+		default:
+			x.farm = farmAt[b.Farm]
+			nodes = b.Nodes
+			for _, f := range p.Farms {
+				if f.ID == b.Farm {
+					x.price, x.perFrame = f.NodePrice.Float()/3_600_000, f.FramePrice.Float()
+					x.delivery = delivery[[2]string{b.Shot, f.Source}]
+				}
+			}
+		}
+		t, ok := rows[TimingKey(row)]
+		if !ok {
+			return nil, missing("timing", TimingKey(row))
+		}
+		x.frame, x.doubt, x.fails = float64(t.Frame), d.Typical[TimingKey(t)], DefaultFails
+		if v, ok := d.Fails[row.Host+row.Offer+row.Farm]; ok {
+			x.fails = v
+		}
+		for n := range nodes {
+			share := b.Frames / nodes
+			if n < b.Frames%nodes {
+				share++
+			}
+			y := x
+			if b.Farm != "" {
+				y.devices = []int{len(device)}
+				device[fmt.Sprintf("farm %d", len(device))] = len(device)
+			}
+			y.booking = dispatch.Booking{Frames: share, Start: moment(x.start), End: moment(float64(b.End)), Frame: time.Duration(x.frame) * time.Millisecond, Live: true}
+			s.shots[i].desks = append(s.shots[i].desks, len(s.desks))
+			s.desks = append(s.desks, y)
+		}
+	}
+	s.devices = len(device)
+	for _, x := range plan.ExtraSeats {
+		for _, l := range p.Licences {
+			if l.ID == x.Licence {
+				s.seats += float64(x.Seats) * l.ExtraSeatPrice.Float()
+			}
+		}
+	}
+	return s, nil
+}

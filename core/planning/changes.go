@@ -1,0 +1,169 @@
+package planning
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"rotanex.example/core/pricing"
+)
+
+// Change is one difference between two plans.
+type Change struct {
+	Place string `json:"place,omitempty"`
+	Shot  string `json:"shot,omitempty"`
+	Text  string `json:"text"`
+}
+
+// Changes says what differs from one plan to another, and where the problems that
+// they answer differ, why.
+func Changes(a Problem, before Plan, b Problem, after Plan) []Change {
+	var out []Change
+	say := func(place, shot, format string, args ...any) {
+		out = append(out, Change{place, shot, fmt.Sprintf(format, args...)})
+	}
+	if before.Status != after.Status {
+		say("", "", "was %s, is %s", before.Status, after.Status)
+	}
+	if d := after.Cost.Minus(before.Cost); !d.IsZero() {
+		say("", "", "costs %s %s, %s", b.Currency, after.Cost, than(d.Cmp(pricing.Money{}) > 0, d, "more", "less", before.Cost))
+	}
+	from, to := a.Start.Add(before.Finish.Duration()), b.Start.Add(after.Finish.Duration())
+	if d := to.Sub(from); d != 0 {
+		word := "later"
+		if d < 0 {
+			d, word = -d, "earlier"
+		}
+		say("", "", "finishes %s %s", d.Round(1e9), word)
+	}
+	out = append(out, causes(a, b)...)
+	frames := func(p Problem, plan Plan) map[[2]string]int {
+		servers := map[string]string{}
+		for _, v := range plan.Servers {
+			servers[v.ID] = v.Offer
+		}
+		sums := map[[2]string]int{}
+		for _, x := range plan.Bookings {
+			place := x.Where()
+			if x.Server != "" {
+				place = servers[x.Server]
+			}
+			sums[[2]string{place, x.Shot}] += x.Frames
+		}
+		return sums
+	}
+	old, now := frames(a, before), frames(b, after)
+	keys := maps.Clone(old)
+	maps.Copy(keys, now)
+	for _, key := range slices.SortedFunc(maps.Keys(keys), func(x, y [2]string) int {
+		return slices.Compare(x[:], y[:])
+	}) {
+		if n, m := old[key], now[key]; n != m {
+			say(key[0], key[1], "%s on %s: %d frames, were %d", key[1], key[0], m, n)
+		}
+	}
+	count := func(plan Plan) map[string]int {
+		n := map[string]int{}
+		for _, v := range plan.Servers {
+			n[v.Offer]++
+		}
+		return n
+	}
+	was, is := count(before), count(after)
+	offers := maps.Clone(was)
+	maps.Copy(offers, is)
+	for _, o := range slices.Sorted(maps.Keys(offers)) {
+		if was[o] != is[o] {
+			say(o, "", "%d servers of %s, were %d", is[o], o, was[o])
+		}
+	}
+	return out
+}
+
+func than(up bool, d pricing.Money, more, less string, before pricing.Money) string {
+	if up {
+		return fmt.Sprintf("%s %s than %s", d, more, before)
+	}
+	return fmt.Sprintf("%s %s than %s", pricing.Money{}.Minus(d), less, before)
+}
+
+// causes says in what two problems differ.
+func causes(a, b Problem) []Change {
+	var out []Change
+	say := func(place, shot, format string, args ...any) {
+		out = append(out, Change{place, shot, "because " + fmt.Sprintf(format, args...)})
+	}
+	oldShots, newShots := index(a.Shots, func(s Shot) string { return s.ID }), index(b.Shots, func(s Shot) string { return s.ID })
+	for _, s := range b.Shots {
+		o, ok := oldShots[s.ID]
+		switch {
+		case !ok:
+			say("", s.ID, "%s is new", s.ID)
+		case o.Frames != s.Frames:
+			say("", s.ID, "%s has %d frames to do, had %d", s.ID, s.Frames, o.Frames)
+		}
+		if was, is := a.Start.Add(o.Deadline.Duration()), b.Start.Add(s.Deadline.Duration()); ok && !was.Equal(is) {
+			say("", s.ID, "%s is due %s, was due %s", s.ID, is.Format("Mon 15:04"), was.Format("Mon 15:04"))
+		}
+	}
+	for _, s := range a.Shots {
+		if _, ok := newShots[s.ID]; !ok {
+			say("", s.ID, "%s is no longer in it", s.ID)
+		}
+	}
+	names := func(p Problem) map[string]bool {
+		out := map[string]bool{}
+		for _, h := range p.Hosts {
+			out[h.ID] = true
+		}
+		for _, o := range p.Offers {
+			out[o.ID] = true
+		}
+		for _, f := range p.Farms {
+			out[f.ID] = true
+		}
+		return out
+	}
+	was, is := names(a), names(b)
+	for _, id := range slices.Sorted(maps.Keys(is)) {
+		if !was[id] {
+			say(id, "", "%s is there", id)
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(was)) {
+		if !is[id] {
+			say(id, "", "%s is not there", id)
+		}
+	}
+	oldTimes := index(a.Timings, timingName)
+	slower, faster := map[string]int{}, map[string]int{}
+	for _, t := range b.Timings {
+		if o, ok := oldTimes[timingName(t)]; ok {
+			_, id := t.Place()
+			switch ratio := float64(t.Frame) / float64(o.Frame); {
+			case ratio > 1.02:
+				slower[id]++
+			case ratio < 0.98:
+				faster[id]++
+			}
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(slower)) {
+		say(id, "", "%s is slower than was thought", id)
+	}
+	for _, id := range slices.Sorted(maps.Keys(faster)) {
+		say(id, "", "%s is faster than was thought", id)
+	}
+	oldOffers := index(a.Offers, func(o Offer) string { return o.ID })
+	for _, o := range b.Offers {
+		if x, ok := oldOffers[o.ID]; ok && x.Price.Cmp(o.Price) != 0 {
+			say(o.ID, "", "%s costs %s an hour, cost %s", o.ID, o.Price, x.Price)
+		}
+	}
+	return out
+}
+
+func timingName(t Timing) string {
+	kind, id := t.Place()
+	return t.Shot + " " + kind + " " + id + "/" + t.Crew
+}

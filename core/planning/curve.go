@@ -1,0 +1,122 @@
+package planning
+
+import (
+	"cmp"
+	"context"
+	"math"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"rotanex.example/core/pricing"
+)
+
+// Curve is the trade-off curve: real plans, each the cheapest found that finishes
+// by its time, from the earliest finish to the least cost. A later point is always
+// the cheaper one.
+type Curve struct {
+	Points   []Plan
+	Cheapest int // index of the least cost
+	Fastest  int // index of the earliest finish
+	// Balanced is the point that lies furthest below the straight line from the
+	// fastest to the cheapest, both axes taken as parts of that line: past it an hour
+	// costs more, before it an hour saves less (the knee of Satopää and others,
+	// "Finding a 'kneedle' in a haystack", 2011).
+	Balanced int
+}
+
+// Tradeoff finds the curve with up to the given number of points.
+func Tradeoff(ctx context.Context, p Problem, points int) (Curve, error) {
+	base := p
+	base.Budget, base.Goal = nil, Cheapest
+	cheapest, err := Solve(ctx, base, Options{Effort: 0.5})
+	if err != nil || cheapest.Status == Impossible {
+		return Curve{Points: []Plan{cheapest}}, err
+	}
+	quick := base
+	quick.Goal = Fastest
+	// Any budget will do: more than every plan that makes sense costs.
+	ample := pricing.MustMoney("1000000000")
+	quick.Budget = &ample
+	fastest, err := Solve(ctx, quick, Options{Effort: 0.5})
+	if err != nil {
+		return Curve{}, err
+	}
+	found := []Plan{cheapest, fastest}
+	if inner := points - 2; inner > 0 && cheapest.Status == Meets && fastest.Finish < cheapest.Finish {
+		between := make([]Plan, inner)
+		group, ctx := errgroup.WithContext(ctx)
+		group.SetLimit(4)
+		for i := range inner {
+			group.Go(func() error {
+				// Closer together near the fastest, where the curve is steep.
+				part := math.Pow(float64(i+1)/float64(inner+1), 1.6)
+				by := fastest.Finish + Millis(part*float64(cheapest.Finish-fastest.Finish))
+				var err error
+				between[i], err = Solve(ctx, finishing(base, by), Options{Effort: 0.2})
+				return err
+			})
+		}
+		if err := group.Wait(); err != nil {
+			return Curve{}, err
+		}
+		found = append(found, between...)
+	}
+	return curveOf(found), nil
+}
+
+// finishing is the problem with no shot home later than the given time.
+func finishing(p Problem, by Millis) Problem {
+	p.Shots = slices.Clone(p.Shots)
+	for i := range p.Shots {
+		p.Shots[i].Deadline = min(p.Shots[i].Deadline, by)
+	}
+	return p
+}
+
+// curveOf keeps of plans those that no other beats in both finish and cost.
+func curveOf(found []Plan) Curve {
+	slices.SortStableFunc(found, func(a, b Plan) int { return cmp.Or(cmp.Compare(a.Finish, b.Finish), a.Cost.Cmp(b.Cost)) })
+	var c Curve
+	for _, x := range found {
+		if n := len(c.Points); x.Status == found[0].Status && (n == 0 || x.Cost.Cmp(c.Points[n-1].Cost) < 0) {
+			c.Points = append(c.Points, x)
+		}
+	}
+	c.Cheapest = len(c.Points) - 1
+	first, last := c.Points[0], c.Points[c.Cheapest]
+	width, height := float64(last.Finish-first.Finish), first.Cost.Minus(last.Cost).Float()
+	best := 0.0
+	for i, x := range c.Points {
+		if width <= 0 || height <= 0 {
+			break
+		}
+		below := 1 - float64(x.Finish-first.Finish)/width - x.Cost.Minus(last.Cost).Float()/height
+		if below > best {
+			best, c.Balanced = below, i
+		}
+	}
+	return c
+}
+
+// OnlyOn is what it would take to render all shots on one owned host alone: the
+// plan for it, its deadlines lifted, so that it is late rather than impossible.
+func OnlyOn(ctx context.Context, p Problem, host string) (Plan, error) {
+	alone := p
+	alone.Offers, alone.Farms, alone.Budget, alone.Goal = nil, nil, nil, Cheapest
+	alone.Hosts, alone.Timings = nil, nil
+	for _, h := range p.Hosts {
+		if h.ID == host {
+			end := horizon(p) * 20
+			h.Windows = append(slices.Clone(h.Windows), [2]Millis{0, end})
+			h.Windows = h.Windows[len(h.Windows)-1:] // as if it were open all the time
+			alone.Hosts = append(alone.Hosts, h)
+		}
+	}
+	for _, t := range p.Timings {
+		if t.Host == host {
+			alone.Timings = append(alone.Timings, t)
+		}
+	}
+	return Solve(ctx, alone, Options{Effort: 0.1})
+}
