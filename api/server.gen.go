@@ -21,6 +21,39 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for AssumptionWhat.
+const (
+	AssumptionWhatDeadline AssumptionWhat = "deadline"
+	AssumptionWhatHost     AssumptionWhat = "host"
+	AssumptionWhatHours    AssumptionWhat = "hours"
+	AssumptionWhatOffer    AssumptionWhat = "offer"
+	AssumptionWhatPrice    AssumptionWhat = "price"
+	AssumptionWhatServers  AssumptionWhat = "servers"
+	AssumptionWhatTime     AssumptionWhat = "time"
+)
+
+// Valid indicates whether the value is a known member of the AssumptionWhat enum.
+func (e AssumptionWhat) Valid() bool {
+	switch e {
+	case AssumptionWhatDeadline:
+		return true
+	case AssumptionWhatHost:
+		return true
+	case AssumptionWhatHours:
+		return true
+	case AssumptionWhatOffer:
+		return true
+	case AssumptionWhatPrice:
+		return true
+	case AssumptionWhatServers:
+		return true
+	case AssumptionWhatTime:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for AttemptOutcome.
 const (
 	AttemptOutcomeDone    AttemptOutcome = "done"
@@ -63,6 +96,27 @@ func (e CrewFiguresBasis) Valid() bool {
 	case CrewFiguresBasisPredicted:
 		return true
 	case CrewFiguresBasisUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CurvePointsMark.
+const (
+	CurvePointsMarkBalanced CurvePointsMark = "balanced"
+	CurvePointsMarkCheapest CurvePointsMark = "cheapest"
+	CurvePointsMarkFastest  CurvePointsMark = "fastest"
+)
+
+// Valid indicates whether the value is a known member of the CurvePointsMark enum.
+func (e CurvePointsMark) Valid() bool {
+	switch e {
+	case CurvePointsMarkBalanced:
+		return true
+	case CurvePointsMarkCheapest:
+		return true
+	case CurvePointsMarkFastest:
 		return true
 	default:
 		return false
@@ -149,19 +203,19 @@ func (e FitVerdict) Valid() bool {
 
 // Defines values for FrameFormat.
 const (
-	Exr  FrameFormat = "exr"
-	Jpeg FrameFormat = "jpeg"
-	Png  FrameFormat = "png"
+	FrameFormatExr  FrameFormat = "exr"
+	FrameFormatJpeg FrameFormat = "jpeg"
+	FrameFormatPng  FrameFormat = "png"
 )
 
 // Valid indicates whether the value is a known member of the FrameFormat enum.
 func (e FrameFormat) Valid() bool {
 	switch e {
-	case Exr:
+	case FrameFormatExr:
 		return true
-	case Jpeg:
+	case FrameFormatJpeg:
 		return true
-	case Png:
+	case FrameFormatPng:
 		return true
 	default:
 		return false
@@ -254,16 +308,16 @@ func (e LicenceKind) Valid() bool {
 
 // Defines values for NewPlanGoal.
 const (
-	Cheapest NewPlanGoal = "cheapest"
-	Fastest  NewPlanGoal = "fastest"
+	NewPlanGoalCheapest NewPlanGoal = "cheapest"
+	NewPlanGoalFastest  NewPlanGoal = "fastest"
 )
 
 // Valid indicates whether the value is a known member of the NewPlanGoal enum.
 func (e NewPlanGoal) Valid() bool {
 	switch e {
-	case Cheapest:
+	case NewPlanGoalCheapest:
 		return true
-	case Fastest:
+	case NewPlanGoalFastest:
 		return true
 	default:
 		return false
@@ -546,6 +600,51 @@ func (e SweepState) Valid() bool {
 	}
 }
 
+// Defines values for ExportPlanParamsFormat.
+const (
+	ExportPlanParamsFormatCsv  ExportPlanParamsFormat = "csv"
+	ExportPlanParamsFormatIcs  ExportPlanParamsFormat = "ics"
+	ExportPlanParamsFormatJson ExportPlanParamsFormat = "json"
+	ExportPlanParamsFormatPng  ExportPlanParamsFormat = "png"
+	ExportPlanParamsFormatSvg  ExportPlanParamsFormat = "svg"
+)
+
+// Valid indicates whether the value is a known member of the ExportPlanParamsFormat enum.
+func (e ExportPlanParamsFormat) Valid() bool {
+	switch e {
+	case ExportPlanParamsFormatCsv:
+		return true
+	case ExportPlanParamsFormatIcs:
+		return true
+	case ExportPlanParamsFormatJson:
+		return true
+	case ExportPlanParamsFormatPng:
+		return true
+	case ExportPlanParamsFormatSvg:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportPlanParamsOf.
+const (
+	ExportPlanParamsOfCurve ExportPlanParamsOf = "curve"
+	ExportPlanParamsOfPlan  ExportPlanParamsOf = "plan"
+)
+
+// Valid indicates whether the value is a known member of the ExportPlanParamsOf enum.
+func (e ExportPlanParamsOf) Valid() bool {
+	switch e {
+	case ExportPlanParamsOfCurve:
+		return true
+	case ExportPlanParamsOfPlan:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SetRunStateJSONBodyState.
 const (
 	SetRunStateJSONBodyStateCancelled SetRunStateJSONBodyState = "cancelled"
@@ -601,6 +700,22 @@ type AgentOrders struct {
 	// HeartbeatS Real seconds between heartbeats
 	HeartbeatS float64 `json:"heartbeat_s"`
 }
+
+// Assumption host and offer: there is one more, NAME, like another. price: NAME's price an hour (an offer) or a busy hour (a host) is another. servers: so many servers of the offer NAME. time: a frame of the shot NAME takes this part of its time, as with other settings. deadline: the shot NAME is due at another time. hours: the host NAME is free all the time.
+type Assumption struct {
+	At     time.Time `json:"at,omitempty,omitzero"`
+	Count  int       `json:"count,omitempty,omitzero"`
+	Factor float32   `json:"factor,omitempty,omitzero"`
+	Like   Name      `json:"like,omitempty,omitzero"`
+	Name   Name      `json:"name"`
+
+	// Price Example: 184.20
+	Price Money          `json:"price,omitempty,omitzero"`
+	What  AssumptionWhat `json:"what"`
+}
+
+// AssumptionWhat defines model for Assumption.What.
+type AssumptionWhat string
 
 // Attempt defines model for Attempt.
 type Attempt struct {
@@ -721,6 +836,32 @@ type CrewFigures struct {
 
 // CrewFiguresBasis defines model for CrewFigures.Basis.
 type CrewFiguresBasis string
+
+// Curve defines model for Curve.
+type Curve struct {
+	// Alone All of it on one owned host, as if it were free all the time
+	Alone struct {
+		// Cost Example: 184.20
+		Cost   Money     `json:"cost"`
+		Finish time.Time `json:"finish"`
+		Host   string    `json:"host"`
+	} `json:"alone,omitempty,omitzero"`
+	Currency string `json:"currency"`
+	Points   []struct {
+		// Cost Example: 184.20
+		Cost   Money              `json:"cost"`
+		Finish time.Time          `json:"finish"`
+		Mark   CurvePointsMark    `json:"mark,omitempty,omitzero"`
+		Plan   openapi_types.UUID `json:"plan"`
+		Status PlanStatus         `json:"status"`
+	} `json:"points"`
+
+	// Rule By which the balanced point is chosen
+	Rule string `json:"rule"`
+}
+
+// CurvePointsMark defines model for Curve.Points.Mark.
+type CurvePointsMark string
 
 // Device defines model for Device.
 type Device struct {
@@ -1006,6 +1147,15 @@ type HostDivision struct {
 	} `json:"ways"`
 }
 
+// HostHours defines model for HostHours.
+type HostHours struct {
+	Host    string `json:"host"`
+	Windows []struct {
+		From time.Time `json:"from"`
+		To   time.Time `json:"to"`
+	} `json:"windows"`
+}
+
 // HostList defines model for HostList.
 type HostList struct {
 	Items []Host `json:"items"`
@@ -1175,6 +1325,9 @@ type Name = string
 
 // NewPlan defines model for NewPlan.
 type NewPlan struct {
+	// Assume What if: changes of what there is, for this plan only. A plan that assumes anything cannot be started
+	Assume []Assumption `json:"assume,omitempty,omitzero"`
+
 	// Budget Example: 184.20
 	Budget Money `json:"budget,omitempty,omitzero"`
 
@@ -1182,10 +1335,30 @@ type NewPlan struct {
 	By   time.Time   `json:"by,omitempty,omitzero"`
 	Goal NewPlanGoal `json:"goal,omitempty,omitzero"`
 
+	// NotBefore No frame starts earlier
+	NotBefore time.Time `json:"not_before,omitempty,omitzero"`
+
+	// Pin Shots that may be rendered only at the places named; a source stands for all of its places
+	Pin []Pin `json:"pin,omitempty,omitzero"`
+
 	// Rented Whether servers may be rented
-	Rented     *bool   `json:"rented,omitempty"`
-	Shots      []Name  `json:"shots"`
+	Rented *bool `json:"rented,omitempty"`
+
+	// Run Plan the rest of this run: what is not done and not being rendered
+	Run   *openapi_types.UUID `json:"run,omitempty"`
+	Shots []Name              `json:"shots"`
+
+	// Slack The share of the time to each deadline that is kept spare: 0.1 is a tenth
+	Slack float32 `json:"slack,omitempty,omitzero"`
+
+	// Sure Plan so that the forecast meets every deadline with this chance, keeping as much slack as that takes
+	Sure float32 `json:"sure,omitempty,omitzero"`
+
+	// TimeLimitS Look for a better plan until then; without it as long as the size of the problem asks
 	TimeLimitS float32 `json:"time_limit_s,omitempty,omitzero"`
+
+	// Without Hosts, offers or sources that are not to be used
+	Without []Name `json:"without,omitempty,omitzero"`
 }
 
 // NewPlanGoal defines model for NewPlan.Goal.
@@ -1296,8 +1469,16 @@ type Parts struct {
 	WorkS float64 `json:"work_s"`
 }
 
+// Pin defines model for Pin.
+type Pin struct {
+	Places []Name `json:"places"`
+	Shot   Name   `json:"shot"`
+}
+
 // Plan defines model for Plan.
 type Plan struct {
+	// Assumes What it takes for granted that is not so; such a plan cannot be started
+	Assumes  []string         `json:"assumes,omitempty,omitzero"`
 	Bookings []PlannedBooking `json:"bookings,omitempty,omitzero"`
 
 	// Cost Example: 184.20
@@ -1309,9 +1490,12 @@ type Plan struct {
 	Currency  string    `json:"currency"`
 
 	// Deadline The last of the shots' deadlines
-	Deadline   time.Time          `json:"deadline,omitempty,omitzero"`
-	Finish     time.Time          `json:"finish"`
-	Goal       string             `json:"goal"`
+	Deadline time.Time `json:"deadline,omitempty,omitzero"`
+	Finish   time.Time `json:"finish"`
+	Goal     string    `json:"goal"`
+
+	// Hours When the owned hosts that it uses are free, of those that are not free throughout
+	Hours      []HostHours        `json:"hours,omitempty,omitzero"`
 	Id         openapi_types.UUID `json:"id"`
 	Impossible []struct {
 		Shot string `json:"shot"`
@@ -1324,16 +1508,103 @@ type Plan struct {
 
 	// Problem The problem file (docs/formats.md)
 	Problem map[string]interface{} `json:"problem,omitempty,omitzero"`
-	Servers []PlannedServer        `json:"servers,omitempty,omitzero"`
-	Shots   []string               `json:"shots"`
-	Start   time.Time              `json:"start"`
-	Status  PlanStatus             `json:"status"`
+
+	// Run The run whose rest it plans
+	Run     *openapi_types.UUID `json:"run,omitempty"`
+	Servers []PlannedServer     `json:"servers,omitempty,omitzero"`
+	Shots   []string            `json:"shots"`
+
+	// Slack The share of the time to the deadlines that was kept spare
+	Slack float64 `json:"slack,omitempty,omitzero"`
+
+	// Sources Cost by source
+	Sources []SourceCost    `json:"sources,omitempty,omitzero"`
+	Start   time.Time       `json:"start"`
+	Status  PlanStatus      `json:"status"`
+	Uploads []PlannedUpload `json:"uploads,omitempty,omitzero"`
+}
+
+// PlanChanges defines model for PlanChanges.
+type PlanChanges struct {
+	After   Plan `json:"after"`
+	Before  Plan `json:"before"`
+	Changes []struct {
+		Place string `json:"place,omitempty,omitzero"`
+		Shot  string `json:"shot,omitempty,omitzero"`
+		Text  string `json:"text"`
+	} `json:"changes"`
+}
+
+// PlanForecast defines model for PlanForecast.
+type PlanForecast struct {
+	// Chance To have every shot home by its deadline
+	Chance float64 `json:"chance"`
+	Cost   struct {
+		// P10 Example: 184.20
+		P10 Money `json:"p10"`
+
+		// P50 Example: 184.20
+		P50 Money `json:"p50"`
+
+		// P90 Example: 184.20
+		P90 Money `json:"p90"`
+	} `json:"cost"`
+
+	// Curve Finishes of even steps of the plays, the earliest first; without those that never finished
+	Curve []time.Time `json:"curve"`
+
+	// Finish Without a time, that part of the plays never finished
+	Finish TimeSpread `json:"finish"`
+
+	// Never Plays in which frames were left over when all crews had closed
+	Never int `json:"never"`
+	Plays int `json:"plays"`
+
+	// RestsOn Where its doubts come from
+	RestsOn []string `json:"rests_on,omitempty,omitzero"`
+	Seed    int64    `json:"seed"`
+	Shots   []struct {
+		Chance   float64   `json:"chance"`
+		Deadline time.Time `json:"deadline"`
+
+		// Finish Without a time, that part of the plays never finished
+		Finish TimeSpread `json:"finish"`
+		Shot   string     `json:"shot"`
+	} `json:"shots"`
 }
 
 // PlanList defines model for PlanList.
 type PlanList struct {
 	Items []Plan `json:"items"`
 	Next  string `json:"next,omitempty,omitzero"`
+}
+
+// PlanReason defines model for PlanReason.
+type PlanReason struct {
+	Place string `json:"place"`
+	Shot  string `json:"shot,omitempty,omitzero"`
+	Text  string `json:"text"`
+}
+
+// PlanReasons defines model for PlanReasons.
+type PlanReasons struct {
+	// Remedies Single changes after which it can be done, the cheapest first
+	Remedies []struct {
+		Change string `json:"change"`
+
+		// Cost Example: 184.20
+		Cost   Money     `json:"cost"`
+		Finish time.Time `json:"finish"`
+	} `json:"remedies"`
+
+	// Short What there is too little of
+	Short []struct {
+		Frames int    `json:"frames,omitempty,omitzero"`
+		Shot   string `json:"shot,omitempty,omitzero"`
+		Text   string `json:"text"`
+	} `json:"short"`
+	Unused []PlanReason `json:"unused"`
+	Used   []PlanReason `json:"used"`
 }
 
 // PlanStatus defines model for PlanStatus.
@@ -1376,6 +1647,14 @@ type PlannedServer struct {
 	Source string    `json:"source"`
 	To     time.Time `json:"to"`
 	Usable time.Time `json:"usable"`
+}
+
+// PlannedUpload defines model for PlannedUpload.
+type PlannedUpload struct {
+	End    time.Time `json:"end"`
+	Shot   string    `json:"shot"`
+	Source string    `json:"source"`
+	Start  time.Time `json:"start"`
 }
 
 // Preflight defines model for Preflight.
@@ -1690,6 +1969,20 @@ type ShotSpec struct {
 // ShotSpecOutOfMemory defines model for ShotSpec.OutOfMemory.
 type ShotSpecOutOfMemory string
 
+// SourceCost defines model for SourceCost.
+type SourceCost struct {
+	// Cost Example: 184.20
+	Cost   Money `json:"cost"`
+	Frames int   `json:"frames"`
+
+	// PaidS Server time paid for
+	PaidS  float64 `json:"paid_s,omitempty,omitzero"`
+	Source string  `json:"source"`
+
+	// UnusedS Of it, while no crew renders
+	UnusedS float64 `json:"unused_s,omitempty,omitzero"`
+}
+
 // StockReport defines model for StockReport.
 type StockReport struct {
 	// Boot New at every start of the agent
@@ -1786,6 +2079,13 @@ type SweepState string
 type SweepList struct {
 	Items []Sweep `json:"items"`
 	Next  string  `json:"next,omitempty,omitzero"`
+}
+
+// TimeSpread Without a time, that part of the plays never finished
+type TimeSpread struct {
+	P10 time.Time `json:"p10,omitempty,omitzero"`
+	P50 time.Time `json:"p50,omitempty,omitzero"`
+	P90 time.Time `json:"p90,omitempty,omitzero"`
 }
 
 // Token defines model for Token.
@@ -1946,6 +2246,40 @@ type CreatePlanParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// ComparePlansParams defines parameters for ComparePlans.
+type ComparePlansParams struct {
+	Since openapi_types.UUID `form:"since" json:"since"`
+}
+
+// DrawCurveParams defines parameters for DrawCurve.
+type DrawCurveParams struct {
+	// Alone An owned host, to tell what is saved against doing it all there
+	Alone *Name `form:"alone,omitempty" json:"alone,omitempty"`
+}
+
+// ExportPlanParams defines parameters for ExportPlan.
+type ExportPlanParams struct {
+	Format ExportPlanParamsFormat `form:"format" json:"format"`
+
+	// Of Of a picture: the bookings on a time axis, or the trade-off curve if it was drawn
+	Of *ExportPlanParamsOf `form:"of,omitempty" json:"of,omitempty"`
+
+	// Host Of a calendar: this host's alone
+	Host *Name `form:"host,omitempty" json:"host,omitempty"`
+}
+
+// ExportPlanParamsFormat defines parameters for ExportPlan.
+type ExportPlanParamsFormat string
+
+// ExportPlanParamsOf defines parameters for ExportPlan.
+type ExportPlanParamsOf string
+
+// ForecastPlanParams defines parameters for ForecastPlan.
+type ForecastPlanParams struct {
+	Plays *int   `form:"plays,omitempty" json:"plays,omitempty"`
+	Seed  *int64 `form:"seed,omitempty" json:"seed,omitempty"`
+}
+
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
 	// Cursor From `next` of the page before
@@ -1981,6 +2315,11 @@ type ListFramesParams struct {
 type GetPictureParams struct {
 	// Width Pixels; without it the file as it was handed in
 	Width *int `form:"width,omitempty" json:"width,omitempty"`
+}
+
+// SetRunPlanJSONBody defines parameters for SetRunPlan.
+type SetRunPlanJSONBody struct {
+	Plan openapi_types.UUID `json:"plan"`
 }
 
 // SetRunStateJSONBody defines parameters for SetRunState.
@@ -2119,6 +2458,9 @@ type CreatePlanJSONRequestBody = NewPlan
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody StartRunJSONBody
 
+// SetRunPlanJSONRequestBody defines body for SetRunPlan for application/json ContentType.
+type SetRunPlanJSONRequestBody SetRunPlanJSONBody
+
 // SetRunStateJSONRequestBody defines body for SetRunState for application/json ContentType.
 type SetRunStateJSONRequestBody SetRunStateJSONBody
 
@@ -2199,6 +2541,21 @@ type ServerInterface interface {
 	// GetPlan One plan with the problem it answers
 	// (GET /plans/{plan})
 	GetPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID)
+	// ComparePlans What differs from another plan to this one, and why
+	// (GET /plans/{plan}/changes)
+	ComparePlans(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID, params ComparePlansParams)
+	// DrawCurve The cheapest cost for each finish time; every point is kept as a plan
+	// (POST /plans/{plan}/curve)
+	DrawCurve(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID, params DrawCurveParams)
+	// ExportPlan The plan as a file
+	// (GET /plans/{plan}/export)
+	ExportPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID, params ExportPlanParams)
+	// ForecastPlan The plan played many times with what is not known for sure
+	// (GET /plans/{plan}/forecast)
+	ForecastPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID, params ForecastPlanParams)
+	// ExplainPlan Why each place is used or not; what is short, and what would mend it
+	// (GET /plans/{plan}/reasons)
+	ExplainPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID)
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(w http.ResponseWriter, r *http.Request, params ListRunsParams)
@@ -2220,6 +2577,9 @@ type ServerInterface interface {
 	// GetLedger Time and money, planned and real, by crew
 	// (GET /runs/{run}/ledger)
 	GetLedger(w http.ResponseWriter, r *http.Request, run RunParam)
+	// SetRunPlan Carry out the rest of a run by another plan, made for it
+	// (PUT /runs/{run}/plan)
+	SetRunPlan(w http.ResponseWriter, r *http.Request, run RunParam)
 	// SetRunState Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 	// (PUT /runs/{run}/state)
 	SetRunState(w http.ResponseWriter, r *http.Request, run RunParam)
@@ -2418,6 +2778,36 @@ func (_ Unimplemented) GetPlan(w http.ResponseWriter, r *http.Request, plan open
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ComparePlans What differs from another plan to this one, and why
+// (GET /plans/{plan}/changes)
+func (_ Unimplemented) ComparePlans(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID, params ComparePlansParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DrawCurve The cheapest cost for each finish time; every point is kept as a plan
+// (POST /plans/{plan}/curve)
+func (_ Unimplemented) DrawCurve(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID, params DrawCurveParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ExportPlan The plan as a file
+// (GET /plans/{plan}/export)
+func (_ Unimplemented) ExportPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID, params ExportPlanParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ForecastPlan The plan played many times with what is not known for sure
+// (GET /plans/{plan}/forecast)
+func (_ Unimplemented) ForecastPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID, params ForecastPlanParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ExplainPlan Why each place is used or not; what is short, and what would mend it
+// (GET /plans/{plan}/reasons)
+func (_ Unimplemented) ExplainPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListRuns Runs, newest first
 // (GET /runs)
 func (_ Unimplemented) ListRuns(w http.ResponseWriter, r *http.Request, params ListRunsParams) {
@@ -2457,6 +2847,12 @@ func (_ Unimplemented) GetPicture(w http.ResponseWriter, r *http.Request, run Ru
 // GetLedger Time and money, planned and real, by crew
 // (GET /runs/{run}/ledger)
 func (_ Unimplemented) GetLedger(w http.ResponseWriter, r *http.Request, run RunParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SetRunPlan Carry out the rest of a run by another plan, made for it
+// (PUT /runs/{run}/plan)
+func (_ Unimplemented) SetRunPlan(w http.ResponseWriter, r *http.Request, run RunParam) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3224,6 +3620,239 @@ func (siw *ServerInterfaceWrapper) GetPlan(w http.ResponseWriter, r *http.Reques
 	handler.ServeHTTP(w, r)
 }
 
+// ComparePlans operation middleware
+func (siw *ServerInterfaceWrapper) ComparePlans(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "plan" -------------
+	var plan openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", chi.URLParam(r, "plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "plan", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ComparePlansParams
+
+	// ------------- Required query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "since", r.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "since"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "since", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ComparePlans(w, r, plan, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DrawCurve operation middleware
+func (siw *ServerInterfaceWrapper) DrawCurve(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "plan" -------------
+	var plan openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", chi.URLParam(r, "plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "plan", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DrawCurveParams
+
+	// ------------- Optional query parameter "alone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "alone", r.URL.Query(), &params.Alone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "alone"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "alone", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DrawCurve(w, r, plan, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ExportPlan operation middleware
+func (siw *ServerInterfaceWrapper) ExportPlan(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "plan" -------------
+	var plan openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", chi.URLParam(r, "plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "plan", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportPlanParams
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", r.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "format"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "format", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "of" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "of", r.URL.Query(), &params.Of, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "of"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "of", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "host" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", r.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "host"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "host", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ExportPlan(w, r, plan, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ForecastPlan operation middleware
+func (siw *ServerInterfaceWrapper) ForecastPlan(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "plan" -------------
+	var plan openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", chi.URLParam(r, "plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "plan", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ForecastPlanParams
+
+	// ------------- Optional query parameter "plays" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "plays", r.URL.Query(), &params.Plays, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "plays"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "plays", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "seed" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "seed", r.URL.Query(), &params.Seed, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "seed"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "seed", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ForecastPlan(w, r, plan, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ExplainPlan operation middleware
+func (siw *ServerInterfaceWrapper) ExplainPlan(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "plan" -------------
+	var plan openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "plan", chi.URLParam(r, "plan"), &plan, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "plan", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ExplainPlan(w, r, plan)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListRuns operation middleware
 func (siw *ServerInterfaceWrapper) ListRuns(w http.ResponseWriter, r *http.Request) {
 
@@ -3539,6 +4168,32 @@ func (siw *ServerInterfaceWrapper) GetLedger(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetLedger(w, r, run)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetRunPlan operation middleware
+func (siw *ServerInterfaceWrapper) SetRunPlan(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", chi.URLParam(r, "run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetRunPlan(w, r, run)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4668,6 +5323,24 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/plans/{plan}", wrapper.GetPlan)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/plans/{plan}/forecast", wrapper.ForecastPlan)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/plans/{plan}/curve", wrapper.DrawCurve)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/plans/{plan}/reasons", wrapper.ExplainPlan)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/plans/{plan}/changes", wrapper.ComparePlans)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/plans/{plan}/export", wrapper.ExportPlan)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/runs/{run}/plan", wrapper.SetRunPlan)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/runs", wrapper.ListRuns)
 	})
 	r.Group(func(r chi.Router) {
@@ -4721,203 +5394,237 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37jhs3ti/8KoS+2cgEW33zbZI2BhseJxlnTxI33M4E+BIfmaqiJKaryBqS1bLGaOA8zXmw8yQHXIus",
-	"K1mq6pac5ODkj7i7VSJZi4uL6/pbH2eJzAspmDB6dvlxVlBFc2aYgt+SUmmp7E8p04niheFSzC5n3yiZ",
-	"k/eCfTDviVwRs2GkoGtGlmwlFZvNZ9w+9a+Sqd1sPhM0Z7NLP9h8ppMNy6kdNacfvmNibTazy0fn5/OZ",
-	"2RX2SW0UF+vZ3Xz24WQtT+xfT/QNL04kLIBmJ4XkwjA1u1zRTLO7+WzFRMKu7OLtuDB9Qc2mnh0emM1n",
-	"iv2r5Iqls0ujStZczEqqnJrZ5YwL8+zJbD7LueB5mc8uL6qV2VnXTM3u7JSWUoNT2gcGpwyMupHaDA1q",
-	"Px8c80+KrWaXs//vrN7YM/xUn/1gx7Cz8JTlhTRMJLt/sF1/g99uGNE0Z+SG7ciWmw3sMfxlKdMdWfNb",
-	"puFvK660IVToLVOErikXfvs3jKZM1Sv/tp7zxE4aYYQLywg5F/73Lx7CFhmjenCP4IFpbBHYtIzn3FQz",
-	"dPgeP2wOmbIVLTPj35V+QDZ76t48ynQTXlyVYui1VSnGvXRZ8nTW24G7+Uxv5CCf2s8fyqf2PZgupNAM",
-	"xNGVksuMwYyJFIYJoDktiown1FLirMAn/vNXbdn448jp/LgwY/sg/LShhmyZMGSrpFiTP7/55iX58snT",
-	"v3yOVMAR7AQv1kyY1yp1orNQsmDKcFx5ksnkZrGiiUFxWtE3leUyYzWFRZkvcas3jCqzZNQsdP98vmE0",
-	"I5olUqSaLJnZMiZI9Q09m++f4a65OT+3ppu31/uu+q5c/soSY1f3whiWFybwprTUrCHb6kObKLYNfsBE",
-	"atfQpAo17MTwnM0Chx8l+ZiTidI0OGcm1wtDeRb8MGdUlwrXNMQ33/vn7uYzWZpE5rAuJuz5/XmWSmFf",
-	"YEV5xuwhyrzovpU3LG2QtZ5ZG6rMeGJ09tDfce6OAILXK6tH9yQPbezLqx/hUKUpR9ly1dhekC7z7o5L",
-	"hT8Mi65cpiwbdembjWI0bQ95HhpyS43Z+1iHRriMuVt1kAIyL6jiToK033VJNcu4iDM4PMUNy/U+5nmp",
-	"2PYbvi7tMu6qZVCl6A4GK5WyV2VwppTR1C9j3KFJ2S1P2PjVfQXP/5NmJQutLuW3XHMpxg/4SmrzlftW",
-	"aERQlnRIKbK3+CooBX8UhmeghVQEmY8RrUKa8A7qhGb2x7EvdY3PX9nbN/RScAkGJzKKmWQzYUOu8Ruh",
-	"WUqR8Rs2eqQf4fFrZgwX6wDvdQ6Mu8jd/jQYc16fBs/71VqaHFIzX/O9a2IHz6C7K7qnL7lhIm0TrS8+",
-	"OuRZlnq3KBRP2GIjS7VXqEvBdrEjs3cynoavGy5uWPOjpZQZowJvm1yq3WK9bHxc8yrIq0mL6Owf6G/1",
-	"Drjx5jUxq9U1l9InW2ybvAyL7VZwxUuquW7eldWVa28XlvIE76lS3Ai5tbrq0mokkVszoaXxwqgrISw7",
-	"EqsnwXWmrbm6BZ2OamKFpZ1l/PYmRRnexKhy0+Ci9tL+fvWjDuosKV+tmPJKzqCQrp+0atRqxRPu74z2",
-	"ZNcFY+lJWRB5yxQSgBtN3OLAnCNSMLLcETlWiq54WLaBpFgkTvMaddRQuFTHc8zk+I0cRgj4J+ynZCUV",
-	"vFUpuPF+Ci++7Kva32HOUe+74esN3kJjHpbaLApGb9y5HvGVTG5Dl9xrXPeX5+Q/CBh5tzQbt2B/pkKj",
-	"fs9STkX/NDSM/Y00n2mi3T1BKNj7O0IVGzs9M4GZf9ows2GKGGBC7XxG3Vs8ICYnC8KBi76gyuy9KK/g",
-	"Ift0vY+dvRGEukM0jiZFRpOI6kHzImN6gUZdf6or/oFluEmauIcJJYX985xsN8zR0G6b3bTqoXELc7bk",
-	"SFbVslSx97CSpizGDoRPL+zZmviVTG5HfgPFfI+ir+SW5FTsSKXa9GWxs2V7J7IpPLcbnjHCDVHWqlIs",
-	"nZNzYiS5GEf57UZmLHRE324YgQ9xT6UgZsM1sTcNodlIMd1RBpD/qg2sbMRKK6gVBbyiQ7c+2gYTrcT7",
-	"6W4blqXu5AVsvJqIqHYV1BimLO3+x8/05N/v7P/OT7589/F8fvH07k8hu8iqPostT81mv7mJatLCyIjT",
-	"oKHGDS52vCUM6tfoW7QUpaaWCwIyd2cZlIMIV4wsS0MSKoQ0ZMlIqVkaos19zGvQNr2NXZMkzkbXIKWm",
-	"uhxYpnk5VlqlFb+2qbI+n5P1xZz87//5v56TpCgdfUihZMK0lqq+DO11/pkm+EKzectf/WweZYblzjA9",
-	"HFsIclq++Xf43Qb5ygmrwLe8h/lizwjVjk+aucMCjtzxLUevQs9e6CiBXWFIDehyuVUWpJXAc0JRGEqU",
-	"x3Ir5mQryywlNE1H6rD1nIuCqUV14IL6JBWgLoJeSYnZyFJTkfY0S7ceHGvKMuwKHqDRunlVKQQXa2I1",
-	"cCKVvZbMSA1XlkovNL0NXZdOD23fSDTLYA80qnOJpRC9tbfhSB3Ri8K+6POaUv9S3LgXk9b6savYbniy",
-	"cQJuKxWcWWpmDxSoEcdhk02DPN4y39osPkHNGa/e5MxsZNjMVtRwGSai9918hjolGoaVgvHZWLVxY63z",
-	"4ARfPm0YLCRj9JZpckFkaQLqfYfWuG4kAhpeMz9X9b5h2mtDRfgEy7wRr7ylilNhnpNkQ4WwinUiS2HI",
-	"yj5WaW/tzSu0UIt0rDWn8pg07hOR5izsVdCa56MG6dIvh6CmX7EbyM0UItzXty6Y1n5lasZ7mO8R+MEA",
-	"edDlGw3c3HC0jrzjqAqyQ0TTKA7WsWbqFmLPLhRSZFTMnD825EGy3w5aM9PMori7lwYN0c62wbvNLdVD",
-	"e/QNF6lzTne0oQ1LbsJuR3aL4tVTC71oljBbqkTb+9rUXiJuO8M+mP2vgbPO3brct9yo4RcLsJ739wV0",
-	"WWoIyzQjN4wVujZ6V/6IW36bE74iVOzMxl6FqWzadyM4c8NoulBS5uPdN+DxgVj/xO8IxtIJXqLGDF0R",
-	"xxhaiYzonGYZ02aScwKGdhzWl+c4UuW2sbP4zIYe+Rqv1HOYMJpsJi1LLuE0R7znET3hVVNHCC3RGetK",
-	"R3TNntZPNjJLNQE1NGFBb4HO5DZ1F+JDvSg8y6awheHrjQlT6JaplCemJTQ55AjoDVUYirHTwZVPs0wT",
-	"a6vP5jN7aoi1EVc8LDW3m3B40ppN9p7vHeraEgsY4pNOTuOlhoVRxWnVBPWX+8JopLvED1BzeoNNW1O1",
-	"BEmDQ/yOdWRAV4w0+RTpHRSgMkuZmmhDr3jG9E4bzKcJ3M2Mjd8OwcxWqpswA24VN94vsUfxqx6th6yX",
-	"Enx1r0J0bo+o4d0/tZXiErR3MqoNWVGelYpNukIg+2N8Uot7KrIKu1mQtoHntxDr2Xz2a8HsP+yDCp7O",
-	"+2hXU/Ud+ujps/BAe1WhIQsMdvUanrwDpS4UQHslrelvmLCWX5Vks8c/1Yxmz/xq/BRRBntpjYNAiNPv",
-	"cZ/Cbj2RdAaqY59taXUF73kT/2Q13ryTcBR9m6+Yz3zqavuQ0zU+J8EngcXSOUZtcz+Lye1NtZzoi3zH",
-	"deCSqZY+6h3cGgKxo1G6Ls4RXeG153Z/cifsWn1mXvncvKk+dynNiGxOdLOPz+SxD9+BV/FbfP7ivOG9",
-	"rgiYSXnD0sVKqrBC+Z6LojR6ocu8yiKHSwl1zC1TjOAYZAV5490k4b7dwrUO6q8/gYMI58gJVQzUGvCF",
-	"D4b/972iD7FNy6pyLu/W+M+e7EnjgL10OxVit4pHXkAqduBYALUDZgOQfMkyuUXTIWGCkRWoFLgTVmZq",
-	"YlWUSbkS9faGfVMuDXIq2w1SqZ9b2aQQMvkUHWlCqilmko97tlByrZjWLgg0xjnfs7Exbx1XGHxdGRKO",
-	"dO0cPV4glUWdmSqsJAoJIPjWQjMmJviDJmdDBhMNFeWifSE2NMsVukR0xEtg2RmWbo87Tyby76rSqgfv",
-	"D3wKni9DgfvadtYgeSjEEXBZ8BUQSkB9a1pmO3gCJCFJWZJRxdwjl6LMslBqREZLkWyCtuwbbz7gUa4p",
-	"ktMdgXzgSTSJSthv7WF34luunMiAKcdL2+5kLRN9FBf5tw3mYqJLsLfyFxAgYSnBB+zqKXHexL5DtmDJ",
-	"mEzXa/tcT/e0f/R80mBtd76qLMrYaa7SZ/vmDtMmtCdkK1Ua9HwtFaM3C3bLAqNlVK3ZPvMgcNx0mWws",
-	"51rFhxh6Y1lBQLhqirsHXFdTvI/z2ZZ570fn6EGyDEStpLrBnTW7gic0c6t0aoe3Cia62d28c0cxv/bQ",
-	"/lVJ8oHLIJoTtM9HxU3bORV2SkFBSHDmAQfUlu7ax67jcu4J9/3idHKOH08zNm0O8JuwdL/a7tOVm4ty",
-	"E4Z2b1Dn6DmJgHZzPJSxs3wI0wVu+CNYLpUAm5iUgbmxg7f81Y/3L0YI3keUCz0irZp9SLJS81v2vdew",
-	"sBxtMBtCjDBhf3DWo880bNgoT4M2iixQ5I7c4VIFq0MKuZ3s8LPcvRiV0+Pi5Iub7eZ+sfL66yH+qsXO",
-	"qFrV5sDCuW0qf2xRdtLWkSM8hcLsXaJEnUC71IlD9sGlK81yKU5Wigd9eUrm7Ycvvrw8Pw89irlk9YPn",
-	"XwQf7Pq07WpCr/adt0HGZ+KPSVyfIOQnGExD/knWCWc07Syn7EYCnuONMMc1uUwD3t8rpnJurFpIVwYM",
-	"YeZUBkUFkSVk3+AIz4mLdxCOCra/tn2AUjbTRRteXIi6OCYeCErv9d6AxR7R11yRT5Tb43vaOK8xX26V",
-	"N7nHVdk2Vn2svuOKdaGVRq0QvJafpWKKBgc0XjB6Gt6wf5VOO/7DeM62lLt6t8o58Ox8ineg6SyqhguT",
-	"KF2HnEWTqjfsw4ult37HfWWouvH+BSRxf3yRUSFYOm1UJSd4MJCUb2TQjTHuKHedWXBMGvV2sJ7OuyD5",
-	"Z20StPYkvu9vZKjIrtS7RdSTgPYq+qoJRE0IF0lWQgU3+idGaPbT2CuaPlTFWDq2ESwLnA9resuIkMQL",
-	"mcgtdGBm8+mcuE8RhqQ8jZT70LZHYoRhOp9ta3vQXldLiOfDhgxamPc6Fv5LD64WiRhS7iaolLwOObus",
-	"XoX+6nXNPReHD0v4RKzM61DOQpT9fJZUyPEoSSoJXaJSEExEjRcCRW/bYLZFOL7pSRnLGPiOJ15Tm3Ar",
-	"9nLvMkldNEtzsc7YSanrrLuQSlNImY01qSrHxYTyAxh/7hPpcITQ+39PU/ZW3oS8X5olioV3wPhvDC0f",
-	"h+0uDL8696MH19RAnZgEv+BrW4e0vL2lJp3yQGtFEanIEkpqdhAjoGmzWA+dx22fdP0yqMZhBWSVjNHL",
-	"BQOtuoxlqo2olbAczhRUXyVUkKVVvmlaCT63iqH8Dsx2rjz0UhB6yxRdM19U1xl6/pD6CiBHtzYkuCxv",
-	"Q3ymfTkKMYpNJc+Qy/ZvWP9q7xiesM80AcyX8PsNvdMYG2OvV8QhImmygrw3woXnrI6z3iUeOgsAqlMz",
-	"VoVQ+qaLoWs2uLQxuXWDOWKewMEj7Ys5Gq6AL56cPrImfqNY7eS/foYytYv5xRd3f/7ll9Pq10d3n/9X",
-	"sG7tB5/21C55s99z/54uTt59PJ8/exQufPuBba8yKqbaRWW6ZuM1hWWgkuUrV+SLVTRZ1jKfITnUVR5j",
-	"mty4YONa0qyFrDVLNowWDO58f101/rSi2rDIHYXKV2s0dBaG65hRSdMQUAMhIUwzEcl7JCdgd0HwbLTd",
-	"4a/LrlGZc+F/79sjlo4uy1B3EMnmMaPz9GKf2YkLDx2EH9j22pTpburd5nSv7u3VgIe7GMp86+xY203j",
-	"2CznaZoxB3vQu15Gb9pmhAZdaTZOxRvzrKtUafPDBBJ6J3aDhM9CEvhAYrynCiOaha6z8+vT/ZywvDC7",
-	"ORES0vRnIVHbY6Waz79oMvmjcTA2bWisirgxnt0yVtxLRHaP1ReWXh1MDgffhg5GrGGzpmqpEB9BcZqR",
-	"JVujP7vWMc7hvyBSYLeisLWGx/NAeDR11e9ErlD4+gqaar5He0EJe8L34vTx0+5k3xqijSy01apQ8WP2",
-	"5e20t0ztvB5WFYxRxUgGas+Gusp3hKMjtMCshRo3sbnA0/NHA5U5kwMOnYqhFndUBsQ9AgkhICt7/30o",
-	"uGL6uSsx/VVyQcB0wDA63TXf+/Gzp3v3ZopYEmGpuZG5tQSch4FwHUnH2yOUlcz2xnze2GciMR/4fmwn",
-	"gGk/3d2iB9AkTONUzYkurNXgqytR+rU0nsdzS9wLZ2xQUiiWQJaHJTTVDpepcfgPueM5/bBQrPCGdn2A",
-	"e8f3tRMP3pE2ZUV2lgDFIvIP13NvwVfRL+TBhJHLCjUuRxAcrgmgTBEjYWe4kzdQHgPbQwm4Uu2TypKh",
-	"vSnnp09betL5+cXBRVD75godg9dQ6TQiU+M+aXhj8p5gAUOJT/HsJvjqIVIikAhHyImoX+73nxSxYuMx",
-	"Q7hIFMshu3M/hOf4PENudGUYbegta4o80PeIx3WbkNzDaLoYkbsA4gbnHoFKOgy+h98dM+t9kkXC8ATT",
-	"UAqnJFPMZ1tFi8VUp2o36aJJ4NaakfXaTFXtWz9ZI3TOrjwwV7dY7UMYx+xKsQKyakVKVlxwvRlZ6ypp",
-	"NPySZZU70Mg1WPkjoZykuhkZFenWvLj3qxZWDRYkknPc9GLWN96CGyVBrjA08jf8XhDu8NhhYMWomYL9",
-	"PBoVt5+DDYV8jXxP/VmFN6dH+5kci41erzeNeh/wdFR6Ac8LqTVfdhIhOxGLQ0SMYpGivhRemYUr7h0Z",
-	"F8fAWiiLzfFxf7PsJ5gC/+dUJvoMCaVP8/TzkJu3qIHhA2PhhxOGa9weUw7SNYZrIzjAEzOpXHhlLKNp",
-	"Q005aqHX+GQQuMufR7/iatwqy6BxyFupCb6UoJLBwPkx4XUIVQ+E4BE0vQaNWvi0DOiRYb2otedOnDO8",
-	"dUpDDuWOnA2Bio8Aww0C3x4kj8LFsUdKQMiX0JNgWiNJflPwVCeAo1oh71c5DZQzDjVVZWJMKHQeQHeY",
-	"craHA/zOkVlBWPpzyESVKLEYRnNsC68+cyIQxdh9mphII/PxnBeB1pbe7p2yA5h3O27eGlTxHtsFYtWD",
-	"kDQyWmQ+q0aG5cxrSg9kqVwptsp8buz9sZoa4DoBPISMURX5aJIzoVps1KsQVVyoiiROhU8DNQ0Ielx/",
-	"NUgIOjxA0DDifDz3rFF5OK7O3KE3hdWgmKCIc3AA1aX54rC2IdT0yUgn1RuHyVgpYF3EF481YC00xJoG",
-	"iMYlIwoZORTn/8mDUkPXnR4LI8QMiP5bBJN0CR9MKamGCpfq9QS21OXytpfy39evfyAu3GfvGAnTLmVq",
-	"1R6pXPMz1zXtM03QEdBKi2nsmoe+3NPIhWPmrlvtGL28VgD7x9Zwk7EBrbOZnwBJa5fLjIqbvcINPvXD",
-	"V0sIrbYqzJzsPVtIke0i1b80y/QCwIr6Ve0VkBFxO/by6sdZuHg2uRmMeo7X2TtLYNSUimmy3HnwrFym",
-	"7JKsi3JOEvu/zW6pmoZfTbDBKociK9dcTDUoEOyp74aHvxPqCv8hUkF9WWHGm2zQKoTFDNN+owH7d2LY",
-	"B3x3I1GHqpBz+0MZhdpEDLW4Biqu+xeFxKF3+u+BiejWJnhCh9lWQzzkOLUDI9CBL6YBFtEGUpG/FWRp",
-	"TuTqpNqADFM/TzIfT6Aa4xmbEiTrkqYnBU8MjoLEP/FqpWIrQIsOGSPNllrtoFoYrOMYTbaCPbUqlKJm",
-	"stT5yZf0ZPXu47MnofyocD2Fnz7IKi686dd1y9kWlD7LGtRAxJSmObRHxHLv0FrflCJcjLHQcrGiaoIz",
-	"ziMW7QW/ceBG93LHTdIH35QipgkeuNvVxI5y7EPBrI29mOre69Q0L3fOB10FgMPazesVcX6EUVXQo4TJ",
-	"/h5Z/i0n+cm9i27v/A+qJJhK9+p7Q5DhFQQIOBM3tEbGFgArPKorxjRH4JtSTHEC7hvKGjcRVY+N+T4C",
-	"qIUsUo+H6+DP+n4/Jz96W1SbWXUEqOEGbIqqXu1Fu9g+tIdBweqkRsBtplQYIBbUhjUzmgiJgPF1khP1",
-	"YA/961jKuE28D+VvWnlrDH4vZ1SMdrVMLcNpgg61KTbQrqSFMW9c+kfbuhmDfzzoC2sjpKlGnZliFMws",
-	"Ky1VjVPUQE7x8hYUF+CHvaZuOwXQ7XoFw4briTDiIfzW9oo/gtu6Fj2BxgpT3GxR5pzuf5vWzDTAC3XJ",
-	"F4yFWw6IVdrIonClR/ZHeEiwW6YifVXxmdFLmeIgbBgwE5yBjg29CHYuQSOju+sOV1c3vIee1/PKN+uZ",
-	"45X30eMd9y+MrRDvNZn010+n+DtGm54QwZseyixce5uEioRlWCloSZQx43IV/C8hxkGsvmvmIUhDPtfq",
-	"2I9kl67uWzezCYy0ryqlHsZdUQEliKMvrZKskF1qNiyUgT3F2xEFc+6WOPXfKw7L0IN4wbGwWGEKrq9r",
-	"ovMQmsbbkzgL/CGDV1As9x8khnUd6SBwXcNVhnC5JzSjbZ6KUNuuKL6wYcUihh8mBUNHK9GGitTnGU/u",
-	"ZO4FK0xVJ9YFKdJs4NsXrrFunw16HSquObmf42G66zwIATrWWhvyvBpAHm5I/7YViYI7wnQY4w7LE/vK",
-	"TdVTv5tdDHWNVZN8LqCuvmqb/5xcQBs0LkjKcqnDfaK34bDwUNHk6NCgs0LjPfabTpHaQf/1j2+CLRfa",
-	"1sZ98u5bXtTeOP+Wocyqb1/88ILYjywhMYdbFgysbOgmBXUcrnB2Dzkaaf71SlrW5b8dtgXQPMg8QR3J",
-	"QzyUIqbYjMhutkNjcrPVQFN6/y79Hgaysap6yNhbBXukULPIGA1BP76NwxVBBwvXqwAhs/rybVlC0dZ4",
-	"/H8PVDr+G9CCYnzw1MSumSk9Cqasr0mikfY1QEZNjspIMzpHr+4S0aR3a7tqojgSxxjqEKZszEH1UFu2",
-	"OmvTAi80SVgRhLj2kbjtRmpGMprcgEKMX2ApWe6IEz/Ve+8HG2/W2wa6zteYa/2jaWlZGkbcQz5nnuSl",
-	"Nq6IGDrJQtb8GOTz6S5yB43Qyn/vNChnMmfGCgy7QhfQmxPZauGDLjXfRXYIJ2DlNiGKZUpKDT0WHTlo",
-	"M2jqUHk9sFpOd7CLh9yw2ihuFOuffPnsw6PeBowoE6vt6Lpc79Ffnn0xpnpraFNer0BN9p5sT5F9xN8H",
-	"/q55yhro754frcCJYcNHaP90P+1DvQIa4e4xdQxZjV8zpbJxzLOyNAu5cnsQM6g1KSqAQKzcc5dr1TMp",
-	"lXPCsdBVqhRSR5x+ZCSxp4q36wCxY5c6weZlACisTiqDrqJ0hR3YeNwDEDeeb0ILWqbKwqHRelueBtKS",
-	"qNah4/o3vG06pxS7Yzl3cR0/nlInGEpreOiprrARO2Uj1GyqYgBkap6xBqdDiFZ/1uX4LqPvkQJHKKqH",
-	"5rnae3AqJJRGp/5QOokX30GZ8hYzmEBH7F4Lrq+rT9lyfcn6aR2D0qfyD+5FIWoYIIOwOND2yEvpX8rz",
-	"88fsr+TJ6aMxd2Xd7XuCZI6URDmIyspvGceqDOo5RiY3b1gh1X1zTNpE+oFtrXaPBfXgMfc87gHm94Zx",
-	"f5N6xVAu5cHbM7SKFyd0PBiJMN1vAHvQ7gVxyzycqhIHRq79MjVFwsypmEk2sT7dYbT91F5zTcS7VkBU",
-	"5pH8RBlphhXB9f9JqhuvtHQQ/S/JxekTez8/OSf/QTaM3nJ2HydiHY6Z1zD/7s3D1HLoNt3wjIstBBno",
-	"Xvk2B+ukOzKxJBr1CSLTDJqLlkb/xG/t9WXztIYIbkdsG4DBLmmhEc4ZRHSBBRzE8IXdPobl2yRRn5ui",
-	"LZbTRuPrQSHsnxv0GJYiCAOivU+poeIRrsdcKxP7Ch4Gtnpamsx8Bq3tF0PNhBrN7zGL3dAb13PXNU7H",
-	"tmV4AyOxMn7D8HOXqThREnlVo9buHHx2NFHhusxzqnZDkvvTRi3EhIdTPuFxRFcJOP8NFSlVKaiz1P4R",
-	"85pzRGKbfhk49a5aXvVavZhGtajgzng8qThk1Jgaq6nXxsR0SF+0fLjkxP3dQPuB+4ZQx/W/C6ZecJqN",
-	"l9uIExSKxW520USyOr+kgYK0pdxggDJc6jFwm/WT7qr9d7Sv3ivKQwe5xIAZj3CJRYB1p7MtgmEdLHVp",
-	"RM7Ar5KLUIswKXBWB8YF1Ufozal6udmv6mA05QChuRA7tQNmnrrRDTkEyzhs4yOwjAfwug+28X5V4MCK",
-	"9kSBE20x+1DVHALuE+3ZAXysFzXg2LGUtPaEX1s1CRKPnJtpQ8XadWzz+qXzc7U3akRvksnan661pkGp",
-	"6R6z3/C3+d6Nilwv4D+FUciWAuK/kSRjVAmEywxBx482kxxzBJO8a11ywKRt8O4USyQE/P2wbkBB1OwR",
-	"Q040Oo4AFX2vdudbqvJFWYzolu8tYf+NIaMAdvMgd0BMh3roHfCjsKbSdUOshPxLcPVK48G/7aMeItRj",
-	"yz4nkAhsP8eCXUqUNQJm87HV3YdJj2rLyEhBclQ5cMlHfYG+YSPcgE45gIdxrDFFxIBdOSJdt9upo0rw",
-	"wgEG+zIhEUvFze7aspTvYEpdeTDwGXA9/qkaYGNMgaVt8oZj9qVlC/erV7NmShoq2IeFdolk9VsW/B/Q",
-	"qw7ioSsZiAplVGAEOqEKmsjIstnSy15UckWo4Dkalb6sBGxL/oGlJKfJhgumT38RvwjsP0oVI2++eUke",
-	"P378JeGC/Pj25Zwsg+j75M+aMfIefn5vn31/5l7j/eenv4ivSuBjoQkT4Gl9v9DvYb12DrcLpwTKqwA+",
-	"lKQs4TnNCHLJc8Dl8wlVvwiXZuk8qdyckq+hfr5a8pdPnv6lwk9KZVLmVhScEitH8KmCrjF/gopfhCzo",
-	"v0q7/lJpqd6fkp8UN74VTx1Dstqy2fIEm8RaDfr9tynLC2nssk7+wXbvT38RVWH55ewNbmkjLexydn56",
-	"cXruGyrSgs8uZ49Pz08fI7L+BpjqDDTzs02zfX7hdC4sy+RSfJvOLhsd9pHRmTZ/k+jQTaQwrmc2LYqM",
-	"J/Cts181qlAoFvd3/vLj37XPklElgz/oQgoXbn10fn74iV1beJg+3LFmzW8ZKYtGO4bY4NVqzzzuw11T",
-	"gZq9YYJtCXR9w+Ok6Y5s5JasKGhzO8s6dn+pFY0/+3pYO4jbMm+HhXfrvyUXL1xE6767NSHYNgVR1y58",
-	"UfWJmYQt3JGxjZF6DXUqWXpwXrr/m1cvvQczYv8bdfA3JBdY/X0/rnR3zezy53dNHn2rKESPKsu+gbWN",
-	"4NuJYikThtOMrKVM4a9SICbUIPMi4zfZt2NnwVHUqMqgqxi+Urdoh9j6hvpsKN+zvUouybg2hGqyYVk6",
-	"J/awSYFH7ReBXbg1OqLXCu0KLsBRARO7zmh2GKkNStr2+frO9Ws8hiRsNWU8AgOPxCS0L9gPQfWYDx7U",
-	"cyIgw3mFTezt1Sok9BQ/gLB8oW+AtZwuYaRTNp47H2MFV40T24U0bGL4k4Mm28OQZx/h37uzj9CH8+7M",
-	"Z+kAMoIDsLEjhN+jfgTHu7K/z+7me5+G2dzT7+azogxI9KvSXFU5Q53FdICGrVry9PE5lG5ZrZBRTM1x",
-	"6t9LZJSTr/gaW7202WvelHU1HITe0JNHT5/99fLnFyf/P/bP+c+zv777+OTJ3WUIHuLd2MMhE8PMiTaK",
-	"0bzNqJX5sOSCNqFRqklGnI0nodiHVCwl1Op0B2DPt5tGOuqKZ+w52VCVQ2sGaOUA6hxdU0C2mMyDqkJY",
-	"+R2woIN7OY7gc4Pfd1vfUud6feB+vgJzwcUmuQB4e6uebTHYgTgq99xjbXyJTojAmOgEOU9HInEzn+oT",
-	"69mgjr5WqWXfwD3ySm5BxZZEHmITq4A06gUraE4gBZh3A+oJu2UuX8M18eq4Y2myITnTmq6tRZpSQ8GK",
-	"FORr+8VT8oIkGQfrzc6vrL0pWGKcJvP+O6rNCTx68u1X70nOtUZ9ZcPF+vQX0e2/BELRNXogQm5Dqsg1",
-	"PPQ1LnzP1fBaZDuC74h5bxwgP+C6dF1t4Mr4V4kdDb3DAMPpfcEc8+aO7Qn1MXxDtcg0i1xIVQe4L+9O",
-	"Gj//6QHrebeX/Q37YJBJgjdW4H4KlMbhFx/O49+hOZpSYzVbTRDd4OTa8l/FD57LVSm0Y3LL/00e76i2",
-	"XJtX8MR84o2DTo0xtw2UKs9G0PsBZr3UWMETlDUay/wfelPYcRqlMZ7WKOUbxD77aP+5i9L87wxIPjsy",
-	"PWIcCQLx4eR43Tf9PCWmspIdZr82UtHsCO4oqV0x4yf2RkW2CXXWA2zS9+BQrGCbFQNPNdyLzRn3M/MZ",
-	"YMxM10tHbO1XduQHbu6UjmP+RfYEk/C5T+Fj+o0P8jcAGYSZPPbecLY1uFos+ziFhQi2Be0Y/miN/Z4G",
-	"HGUeXQMtxCSix2LYo9O8cl5TQDJdxlr2htSanIvSYP19Rfm6wdej83Ztzhd7q3MOpmU8QL93NAtJEP/R",
-	"g9njR83mrq5lTgzLYeNKxeakkFumMDwEwRpXW2G3vNlBGlq98eCV+ZCLwjKZK3sbVm++8w8d1BU8LUjs",
-	"+8vvzfKORIP7G3wlZaYPolbCykgB44XPsifz2Uf71F3gFoADV1Co9XHnzbWej7ubRjR+G9AGPEWP5JX1",
-	"+/VppX1r2uOqBHZ77Il1e0s0o0a3dYQINwBg1/CRe42P/KFNiroHX2A33As+fDf+wV3XV98dDmPDvsG+",
-	"750d3Yazj/DvyDPpsdaOdShfN8Y/9JFstlP8pIfS9VA8+pEUBLZnup5eZFQMn0dI5PhjH8eqTVLoLoTX",
-	"e/g+wDgQP2TakBVX2syrmnSzYVyRqqlcvRVIflBmgtH5l5BneIUIs9N2gNdpIJCq8+44R+sHtsXuUWMO",
-	"1sVBtzS2neIgB8uOhM3tICUH1NA55pLCAZqjIxTjytC4MbSx1Rk7+2j/GXTshLc5pB7hg3FJvMftevTD",
-	"FrM6i4yKA7mPAIi66lzi86q4cYH52F6Ac3NI3L0p/+jSzmPrBvYAXu4AOUllV9T13ccxiXZtqLJE/i3l",
-	"2QSPz2jMdqMq/EdH28ehwJVcGSaqmGFOdxAlJEu2koq5lvBrfssEgRzkyq3w6HwSpgIs+37+p4tDMmJY",
-	"9UEo44fz4Uuq1A7ySilxMjEQxLA/nn1U5bDwRZY85qGMCUVVHkomqlIQqrHOjrok4t6pnHToVCmaPpOa",
-	"lGd18U5UlH7jSz1DN1rHw+br+SYYE5ODh90pXS3HuDnbdQXjZx5/c4TWiNdF2O2I0FleQDw9P/8juB2B",
-	"jLHryTHMAdzSjRYF9lAsd1hoblU1V1Fw9KNx9tFOeXf2EX4dlD3fuNqT41L9K2yAFpFCK19YdwA5hJdb",
-	"IyXTYE7WoQi+/1hZ0o/PaLI/TdnLZrZfVJkfl4J3xT+wTLfQy6w+CwhaKMq3VJMNFSlknkbiEx4qqeaG",
-	"Oh7xZVt1eHZUwcBzumZnBXbmnZifFzAXKhpi3gdM2klK7OfsvXpx8ujpMx9RwE7VPtPxc6zHbABQwOfY",
-	"Fw+LzwdyNA6TAVhVY0KPsVaPo7lblFREJzRjKUnlVvxBj07G0jWWIcXOyHf4xDGd4jhDhL/cCg+wrTzH",
-	"oGcuBdvNieu1AX9SjGZQo+QKvI527VTlkfceMOKcvQbt+NqpS5/A6NKTWlDsbVITK+T8tK7go1sAV5Y0",
-	"c6KYLnMQIUgiVIGeYzI8fEQFqTt1QBI81zWSpnZ5qz6Jvhuob1hWusaXT5mH5urwDl+L12UgXymUbc3X",
-	"9tDI8hCZCV+7ao+lklvtMB2rIkafz5kkTOMhjKYWVF86XiTeTRFLAvQfHyDTVUIOqr7hYj0H4bQBiE6u",
-	"fR4EgR9NmEYRhw5fi2/FpxEMBykGw0F+a3EwsOvuHHBx8EItOzKh/kwAjK5V0inWaj23Ww85yq+MKSAD",
-	"uCoI7rEDnH/fhS/qArh2LfD+wO7UCuA9tFPweg8/mdc+zNBND4XxG8R2hshgMhR6Uo5Kj6isciD2B7Ah",
-	"fWfBDiWmslJDmx2IPVc0O0IdRdXr4hPLl8g2HToXBPwq8bDzc58WSJ1TktwwViCUN4Cjsx1ZsrWL5Yxg",
-	"/bNkw7AwJngAXtpP3XYOGt4vINdsXsfNsa8iZCm+en399uzlm69/atnlNItVPUjRtb2HkZl/B364K8VW",
-	"GUCxhvxwHkT4AEqpn2cOhZnQ7QCxHS1HIPCjNrLAyF2KfzaSZFLegGcf+1YdUgz0OUrmBVXc0S/MVvAI",
-	"G8NYFfPY10BcM10wlp6UBcA89Hw9OpMQSPMtqYjmYp0x8ndosh/ityXVDDpUHIPrYt5yqSKO6AZkSYWo",
-	"X/3FtatlqxVPuG9si4YwuDqCSIS/g/PxsuaJyF3X4JoDRLIU22oC0CHLHfw7r/kBEwxYyhMD5YRY/5by",
-	"W/s4nCgryp7j2Wm0+lDMHTDEAjv2MVphW6Wok5sfXS2B1kb93fonU5Z2+iAmFAO4JA+QRFb2vrO/uZ4V",
-	"clXLuHmdn4BBB32MLTBlyvcE4q7dM7+HSNwfSvWvMK6DihQS9QDav8fecnsZTa3wSKZ70sUQUfv3my/m",
-	"EL8/bTJCY9JOCxa2Poj7DTsOgFbbjH9ZYQApurdMQcNEt9dSwKMdp3C1w42jffbR/rAbNvrclh/3KMTr",
-	"VB2E+yHsPjuWB4XF9kA3Qm6FJSKPHYa9GXO6os+9U+YCO3KWcms9+O5Jsc35qn5qlASmgwsNpwSdh1KC",
-	"wsMvDzT8p44GNoh9AKSYZhjOtEaHv2wlqdof/MY8t2Ws2HO/4yN/bDdbBcUdumvxBQ9w1cJAD75gAaz2",
-	"d3zBIhr5J75g60mPc8FCkNUe1QSMJQifgw6OUF8sy0gufdY9tCjuVA62L1fghLOP8O/dUAjra5H6DT8u",
-	"90evVw8u/0AC/o2tuSBCklWp0IqxBHlODLQjMa6G1wGrBA9FVP34v4I+oH4ggrRVP8Cyw3e/7w1QkeVB",
-	"N4Bl4/gF8PWHQioD8Ki/vYE3Ehcl0bdT4VD4YTIDv8Z8NIA/RjWdavLy+p++mmPeycjB8g6eWxqzFL6o",
-	"yZ9Tmegz3Dt9mqefT7lCvs0H9uuQV0iY0m034fn5ecBXePiLox3GVXKrRyAjw2Nj6pkPFtN4S2+g+Tpu",
-	"M0jELTYkda44lmkGPUqf91LIlAc7iN04EGMdVuTe4iN/aEWubpAROsb4ggfYKRioW2GnWaJYS2Pfm76A",
-	"Gt1bh6R6JIXM9fr4tArZ9zRljYnbG2E/PFwQ0KUP2BsTt8Ca7dy18nJIqZB7LbHBrz1GsaQCPCZnH+Hf",
-	"QcXsDbuVN9XW7b+OTWOT91zHsUYIgZMTSGTChaUHpi/ZSmU2maVUjHRVB6e4hPEKzf/zBE8SalXHh5BQ",
-	"Q5oeQKg5FeRh1ulbh8/3e7VOXdOLTysMG5Me0TpdNepOMDFCuI7+c0JXxkpBsqUqPykL1xceMagTWXbQ",
-	"GtqaA/xy9hH+HfQDR/Y+JAzdk7/PIuLodll7z/iuKQew9zwZ+nRvp9HVXTV+fmdFkm+c8fM7SwcHwAHP",
-	"lSqbXc7OaMHPbi/gHLmxQ+muXKyxqsO7flGcOwR4jTUJMB/4POwd6iFUsFohBFfY8EDK5AYkaLjvvpEO",
-	"KQQQiduCXwe+h11jDMgmX9vXZKfQd66TDUvLjDlg00RqTPRYylKk7ZL20NexjciSWUJhIxFMEG4ijoa+",
-	"940r8iiUXCua24NYRcob5AZA17t3d/8nAAD//w==",
+	"7H1rbxy3luBfIXpnkBtM6+XEnljGYODrONeZm8SC5dwAm3hldhW7m1fVZF2SpXZfQ8D+mv1h+0sWPIdk",
+	"vcjqKqnlOIP9YllqNh+Hh+f9+DjL5KaUggmjZ+cfZyVVdMMMU/BbViktlf1fznSmeGm4FLPz2XdKbsh7",
+	"wT6Y90QuiVkzUtIVIwu2lIrN5jNuR/2jYmo3m88E3bDZuZ9sPtPZmm2onXVDP/zAxMqsZ+ePTk/nM7Mr",
+	"7UhtFBer2e189uFoJY/sX4/0NS+PJGyAFkel5MIwNTtf0kKz2/lsyUTGLuzm7bywfEnNul4dBszmM8X+",
+	"UXHF8tm5URVrbmYp1Yaa2fmMC/Pk69l8tuGCb6rN7Pws7MyuumJqdmuXtJAaXNIOGFwyMutaajM0qf18",
+	"cM5/UWw5O5/9j5P6Yk/wU33yk53DrsJztimlYSLb/ZXt+hf8ds2IphtGrtmObLlZwx3DXxYy35EVv2Ea",
+	"/rbkShtChd4yReiKcuGvf81ozlS98+/rNY/soglEOLOIsOHC//7NfdCiYFQP3hEMmIYWkUsr+IabsEIH",
+	"7/HD5pQ5W9KqMP6s9AOi2WN38iTSTTi4qsTQsVUlxh26qng+693A7Xym13IQT+3n98VTew6mSyk0A3J0",
+	"oeSiYLBiJoVhAmBOy7LgGbWQOClxxL/9XVs0/jhyOT8vrNh+CL+sqSFbJgzZKilW5E9vvntBnn79+N+/",
+	"RCjgDHaB5ysmzGuVO9JZKlkyZTjuPCtkdn21pJlBchrgm8tqUbAawqLaLPCq14wqs2DUXOn++3zDaEE0",
+	"y6TINVkws2VMkPANPZvvX+G2eTm/tpabt/f7LnxXLv7OMmN391zrauN283FG85wjJl40jg242AWopV+E",
+	"ipzI5ZKpc0tDFCNcEykY2UjF5uSn5z++nJOCXzNChbQDjkmpeMbO4aMvNP5GqCBrWSnyJypwti+JVISS",
+	"RaV3/hNi1/vSzh+m0kzdMKXPiZZkQ8XO/8FzMpgKVjomhm/YOaEESLkfYFEbPieGXgMZ5JqUVBk7gBsN",
+	"35oTqpFywrJEM2O4WOljkjOaF1yw885kXJO8YoQav1WY5xhOonEwAM8PXirGCC0K+ASGzuYdtKOmjWzU",
+	"sCM7chahqZms8D0FenR22iJIpzGCVKN082vNbx2fnkWw297uOCrgKcq4sYAZ+wb/KAXb2dHbNUKICbvV",
+	"Xz1zBQyY+cnmM4cgFmoIPH+FM8uvK6UbT6RBIpvPC1ZyR4m+J2PYpjQRykErzRqyQuPCFNtGP2Ait4uO",
+	"vXiUjMZwOpROomsWcnVlKC+iH24Y1ZXCPQ3eix93O5/JymQS793fTi4B4kvKC2aZUuFFoRt5zfLIHcxn",
+	"2lBlxgOjc2leZnRoAQCvd1bP7kEeu9gXFz/vpZCdG5cK/zMsCmxkzopRQrRZK0bz9pTRx7ylxuwd1oER",
+	"bmPudh2FgNyUVHHHkdtnXVDN4CGlEBxGccM2eh/yvFBs+x1fVXYbt2EbVCkKTz2rlLKiZ3Sl8J5HP5qc",
+	"3fCMjd/dtzD+b7SoWGx3Ob/hmksxfsJXUptv3bdiMwLH0jElw0rFy6hU8bMwHNlJg8CNEFWENPEb1Bkt",
+	"7H/HHuoSx19YaTZ2KBAqowsZxUy2nnAhl/iN2CqV8Nxp1Ew/w/BLx9/7E3YejBOM3f00EHNevwaP+2Ev",
+	"TQypka957hrY0TfoeEX39WXXTORtoPXJRwc8Vry6AtZ4ZZnfaGYbezJ7F+N5nN1wcc2aHy2kLBgVyG02",
+	"Uu2uVovGxzWuAr2atInO/YE+VN+Am29eAzPsrrmVPthS1+RpWOq2ojteUM11k1cGlmu5C8t5hnyqEtdC",
+	"bq3ut7ASfoJrZrQynhh1KQSI5VbvAHYGQvMWdCSKcq9dZfz1ZmUVv8SkcNPAovbW/nLxs47KLDm34pwX",
+	"cgaJdD3SilHLJc+45xntxS5LxvKjqiTyhikEgBX83ebAPAIKzWJH5FgquuRx2gaU4ipzkteop4bEJTzP",
+	"MYvjNzYwQ8TeZz8lS6ngVJXgxitDnnzZo6KKUqlx513z1Rq50JjBUpurktFr965HfKWQ2xiTe437fnpK",
+	"/pWA0eSGFuM27N9UbNYfWc5BDe28hobxbC3NFzrogVY9NGu2I1SxscszE1n5lzVDZRGQUDsbbJeLR8jk",
+	"ZEI4wOit9ruXUV7AIDu6vsfO3QhC3SMaB5OyoFlC9KCbsmD6Co0k/aUu+AdW4CVp4gYTSkr75znZglUi",
+	"6OeamTBo3MacbWYkqmpZqdQ5LKWpyrET4egr+7YmfqWQ25HfQDLfg+gruUV7ShBt+rTY6bK9F9kknts1",
+	"LxjhhiirVSmWz8kpMZKcjYP8di0LFnuib9eMwId4p1Kg4cZyGkKLkWS6Iwwg/oULDDpikApqQQFZdJTr",
+	"V+qG9fk97ql3jOdFgXYmewJLjeVWsBxMQ2Bz4vDZ1uJvz0I06+uaU7gKF1yvx+tICWNB1/DolGv84daI",
+	"gWlQgwMDeJuafcKTbqi6bkpf2ZrRkuGBqDb4vwUtqMgSIldZUDHC8A42B1PtJ7UFFZc4MoKyogfvMG8M",
+	"8F0uoKoigpd/3tmXmyGz82clcC+WLWVrqZnYa3JpaEPuSt16sY2hUj3RvHI3pWfNityxrIhxpKY+qK+U",
+	"1BimLFT+16/06J/v7D+nR0/ffTydnz2+/ZfYvVqd4WrLc7Peb6dB/eLKyIS1raH/DG52vAlpmlm1EpWm",
+	"ixiS/LLeWerEtbP7LypDMiqENGTBSKVZFOfvYpeC1+ONUzVI0mh0Cex9qq2OFZpXY9l8HvC1DZXV6Zys",
+	"zubk//7v//OMZGXl4ENKJTOmtVS1FGmp5Rea4IFm85bj9Mk8iQyLnWF62MkdxbTN+p/xsw3ilePykW8F",
+	"H8GeGcKNT1q5gwIO3OkrR3Ncj1V0tKeuFEFN8FUhI54TilKEc//IrZiTrayKnNA8H6n81WtelUxdhQcX",
+	"VcS852sJ/i6zlpVGl1pbJXP78W6M8duwO7iHKujWVZUQXKyIZTVEKivPmZGqoayUvtL0JiZnOgWuLcpZ",
+	"KQdsZqgHZRZC9MaKkSOVK08KY5w5dhNvvTvOAgI8hlI4BogEbisVvFnw+9yLoCYs7k00jeJ4y+7RRvEJ",
+	"+sF4vWDDzFrG7VOKGi7jQPRGzy9QGUOLSpDMvxirb63lVsQXePq4oemTgtEbpskZkZWJ6MUdWOO+EQho",
+	"sZj5tcJ547DXhor4C5abRuDMDVWcCvOMZGsqhNVIwQ9LlnZYUHval1dqoa7ysWYQtUlR4z4QnaO1byzQ",
+	"mm9GTdKF3waia/yO3URupRjgXt64qI57OLKne0wxUivqK0l6PK85mhW8zB+ivSC0xigOZiV0Hdc+RCd9",
+	"gxMgpgfYb0fNANPsCWk/CY1acDrXBmebW6jH7ug7LnLn1elIQ2uWXcft9ewGyauHFpqfLWC2VIm226Ip",
+	"vSTs3YZ9GKFa4qpzty/3LTdr/GAR1POG8ogsSw1hhWbkmrFS19aipX/iFt/mViGnYmfWlhXmsmkYGYGZ",
+	"a0bzKyXlZrzdE0ylEHQ28TuCsXyCebWxQpfEMYbmFUb0hhYF02aSVQ+mdhjWp+c4U7B32lV8iF0PfI0j",
+	"9SyNjGbrSduSC3jNCbdTQk541ZQRYlt0Vi6lE7JmT+ona1nkmoAYmrGomU0Xcps7hnhf8yMviiloYfhq",
+	"beIQumEq51kr4GbJQcPXa6rQh2mXA5ZPi0ITq6vP5jP7aojVEZc8TjW367hVyKpNls/3HnWtiUUU8Ukv",
+	"p3GoYWIUMC0sUH+5T4xG2hn9BDWmN9C0tVSLkDQwxN9YhwZ0yUgTTxHeUQIqi5ypiTr0khdM77TBwM4I",
+	"b2Zs/HUIZrZSXccRcKu48XaJPYJfGFpPWW8lenQvQnS4R1Lx7r/aILhE9Z2CakOWlBeVYpNYSC6nBLb4",
+	"UYld2MuCeCd8v6VYzeazv5fM/mAfVPR13kW6mirv0EePn8Qn2isKDWlgcKuXMPIWhLqY5/mVtKq/YcJq",
+	"fiE6bY99qhkGMvO78UskEeyFVQ4i1m1/x7EATdhPIg6I6tRnWxpY8J6T+JFhvnknUi95mm+ZDxnsSvsQ",
+	"DDk+mMdHT6bioEZdcz/8z91N2E7yID9wHWEyYeujzuD2EHG6jpJ1cY3kDi89tvuXO+HW6jfzygeJT7W5",
+	"S2lGeTfWrMjHh8DZweB9+fA9jseI5S4ACymvWX61lCouUL7noqyMvtLVJqQzAVNCGRNcaTgHWUICUzdb",
+	"pa+3cK2j8usvYCDCNTaEKgZiDdjCB+Nm9h3R+6anhSM6k3dr/idf74l/grt0NxVDt4AjzyEnKPIsANoR",
+	"tQFAvmCF3KLqkDHByBJECrwJSzM1sSLKpCCj+nrjtikXPzwV7Qah1A9KbkIIkXyKjDQhRhtTmsaNLZVc",
+	"KaZ1O4B/ipHdJ1DhDqPHlTHiSFfO0OMJUlXWId3CUqIYAYJvXWnGxAR70OQw4miErqJctBliQ7JcoklE",
+	"J6wEFp1h6/a582wi/i6DVD3IP3AUjK9iES+17qyB8lDwI+C24CtAlAD6VrUsdjACKCHJWVZQxdyQc1EV",
+	"RSymqKCVyNZRXfaNVx/wKdcQ2dAdgUD6STBJUtjv7WN35FsuHcmAJcdT257Du6mij8Iif9poEDOaBPuB",
+	"HeAgYbnLR7K7p8RZE/sG2ZJlY0LEL+24nuxp/+jxpIHa7n2F8OPUaw5x5311h2kTuxOylSqPWr4WitHr",
+	"K3bDIrMVVK3YPvUg8tx0la1D0hbmaLlYmSnmHjBdTbE+zmdb5q0fnacHUWbgtZLqGm/W7Eqe0aKfWnaH",
+	"MCS37txBzO89GkXjs0sizCAZTLfPRsVN2zgVN0pBZmJ05QED1JbuBsN6esR9PzmdHBzL84JNWwPsJizf",
+	"L7b7OP/mptyC+0Nx9hmJAHZzfJSpt/wK8tf6DsKUYr7lIpfboStZKrkZz50xiOUuyVl2Gfj+ZEA5X4w/",
+	"Sgo0h9DqQPh5AKUu0PaJ8SoYbz8oAF38fPcEpyirplzoEaka7ENWVJrfsB+98Ikp44OBIlNyQ330ckN9",
+	"exxV32SJ3GjkDdsHFDl3KbeTbaH24V+NCndyIQRX19v13cII6q/H8KumyKPqSTQnFs6iFUzVZdVJhUGM",
+	"8BCKo7ejShNglztOwT64SK7ZRoqjpeJRM6cjUvXgs6fnp6dpClUPPP0mOrBr7re7iR3tB6+ejc/uGZMM",
+	"M4H/TdAlh0y3rOPpaaqgTg9I+ILH66cOazYyjxjGL5jacGMlZro0YCNgTppSVBBZQWASzvCMOFcQ4ah7",
+	"eInG+25lMwS9YeAGh5RD4gF//f6w3YyJlCjrEgeT2J6+08Z7TZm5Q0jpHituW4/3YQwdK7XzOjXyD+FY",
+	"fpWAFA0MaBww+RresH9UTnH4wxgVt5S7HNpgN3lyOsVw0rSjheniIMpXMTvapIh2O/hq4Q0D474yFG9/",
+	"96S0tKuiLKgQLJ82q5ITjDsIyjdyGw9rF+NK37TsfPBMGlHrsJ/OWepo+wYIWneSvvc3Mpa4W+ndVdLI",
+	"gqo8mvEJOJQIF1lRQVUINN2MUHqmoVcysiq4nzpqI2wL7DIresOIkMQTmQQXOjCy+UhXvKcEQlKeJ1II",
+	"adtYM0Jnx2ojTlW27GoBoQ5wIYPK952ehf/SvTPQEjqm4wRByOuAs4vqwSta72vusTj+WOIvYmlex8I5",
+	"kujnA8hiNllJcknoAoWC2Xwg8ne8UzkeiBJ3/XpQpoIpfuCZl9QmcMVeWGIhqXP0aS5WBTuqdB2QGE1F",
+	"krIYq1IFm86EzAyYf+5jDHGG2Pl/pDl7K69jhkHNMsXiN2D8N4a2j9N2N4ZfnfvZo3tqVLKZVNLF58sP",
+	"SXl7s3A6KcdWiyJSkQVkG+3AfULzZgIw2tXb5vr6MCjGYVZ1iFPphcmBVF2lgvhGpJFYDIcaXxiWv7DC",
+	"N80D4XO7GAp9wUDw4LyQgtAbpuiK+UTdztTz+6SeADi6aTPRbXkdAgqSQaYOMYpNBc+QNfvPmFNveQzP",
+	"2BeaQF22+PmGzjRGx9hrFXFVCzVZQkgg4cJjVseP4WIynQYAGe8FC96lvupi6IoNbm1M2OFg+JwHcPRJ",
+	"+zyXhingm6+PH1kVv5HHd/Sfv0IG39n87JvbP/3223H49dHtl/8ZTen7yUeEtbMB7ffcz+Oro3cfT+dP",
+	"HsVzAn9i2wuXFzqB2FCtqw1LcD2+PIdUgxWrS3f4EnxzyOrBanaF1aBFsTsmz/EXdKHB1LqOZ65z9+pa",
+	"WOMidur6gV1lK1ZxJl+x8bLPIpK29K0rhYApU0XRMghAJLCrz4AxkeNs1ytJi1Y9z2bi70AucIzrCmmu",
+	"XPnc3uZ/csIxAlkTRlXBO0Ln0D5LHkmNuaw9oxu6Q9qJ+fbO+YuGEpBSNBF0w/JnhBKU+OxORK49NEOm",
+	"GQweiwMXXIzRtFHQbsEZDcPxOhi+mmN9KNOMx/PW52m1VCPGJ3wUdgHtMuA4pLydu3IwGLFs5V8od4nP",
+	"xL4ZD+bm9UV1zQlbBDf3aDXYS29dyG+48L9H3NYFxeSOSKXgNVXBhQlJXEb68Hr37Hy0/jUrDdElVeyc",
+	"nB6fQWFOYpgA61Hg0afHT/dxtCr2UOBStKxDDOx7yqg2BIqnEHbD1K7elMuqhex0KjI2B2ugvSOqyaay",
+	"RMEeGku12BnpNdZ8auzz6eNWscvHiXoZLpI6wuN/kPLaJXIumGUUSG8rX4tNtEgV1aSQuEGQDPg/A+Bd",
+	"7VtC9XVrk22z1HGsGmcjTr6fvaDnmLwAsiY+/25EhWxkb98RAx/1n35EbYqz8J/Y9tJU+W6qVO60xq7c",
+	"3Sg+fTYUztyhP20Ds2MnG57nBXNFoHqC8ej3vR6h+wedzCmnY8a69MM26ZgAQu9+a4DwSUx2PJAA2hNn",
+	"sLaXrlOuai7+jLBNaXZzi6FrJKd9IbGHSjVCftOkh4/GFfVrFwoNwE3h7JaxcqrRG0QhT0d8GfFvLLw6",
+	"7N0Vh0bXCCYmC0mWlcJqUYrTgizYCj1xrZq/p4k65N008dYevppHYl5yVwvIkijgBz4tMqz3aG/J856Q",
+	"dXb81ePuYt8boo0stdUHkS0ze3i7LJB8p0GGLGBLuQpQ2NbU1QHCSsaElhiKVldlb27w+PTRQLrlZFdp",
+	"Jw20hR3B9HEHF2isrKeVcz+UXDH9zLGbv0suCBg9MDaK7prn/urJ4713M4UsiTjVXMuN5SvONgp1raMx",
+	"1nuIspLFXm/1Gzsm4a2G76duApD20/EWPVBbyzRe1ZzoUjGa+5R5pH4tceGruQXumTOTUFIqlkHoHghe",
+	"2lWpjFfuvveNb+iHK8VKbyKsH3Dv+b525MG7AKbsyK4SgViC/uF+7kz4AvxivheYOchtZIMlAa3QK+TW",
+	"vjS4Ge7oDQjNc1exHsJvrf5gwdC+FJApm+XUo/XU70eC2pwr9gxeQ/rqiPC7u8RWjwlmhQ0MRbOmQ1bh",
+	"q4cI5kIgPEA0V324zz+ca8nGF4LiIlNsAyH7+wuajw8e50YHNX9Nb1iT5IG8R3yV2wkRm4zmVyOiroDc",
+	"uH4A+2u0D5cixu+OWfUuYW7xmjPTajZPCQObz7aKlldT3UHdcLEmgFt7RtRrI1W4t36YWeydXfgypd0M",
+	"5A/xqq4XipWQKiFyEirljaqZQ5OO46IIjgwjV2CzGlnYUqrrkf7cbqisO1/YWJgsCiQ+Vex0Zr+7m58e",
+	"7bc+3ZO/uS1Gz+tM7DEreirDgDtjEEjSK0UhFMA07H5aPvNpCGDOGTSU7y+5LuW1V5/HmVbRo/5n/F60",
+	"8vZDRw8pRs2UNiSjGzT07Y+QGt/IoNBfBBufHm0kn1rz0+ulkbKnlYrXaUbNtK7XGtgZqbRLyloqZoVC",
+	"exapWdvMBuVczVrJarXG6lWjQ9CTQco8HxVCxzel1JovOnkQHa/8IaIiUtEQfX69NFfOZjky9guDR2KR",
+	"2o4C9DEL3i5kwP0pl5k+QUDp403+ZcyVWdYNyiJzOfvs+Omijgc7laoE2QKCgPeBG9ioPqhHoZZxplCc",
+	"SwyHSvTumBipPNXl0Kx57pO3adPnMDLxC23c/YVfSG3IYkeCrDKu0wiMfpFIBHEhGmOpzvTyv/NZVVq2",
+	"P/kqf4avjeuH4am9v+aw0RD62GAhrXhJn/oZxCugqyk+/QJd1xF2vTT7U2SB01t2GvysY0Zn9ZoJwneH",
+	"QLFxBcxg1OT0ptCFFYFSnyAF1e+clyxW0S1exfCtxPKaaF2FqmdruYF+FxhHP6V9UBZNEC/PTsdHOz6e",
+	"MPbp6R0TZs4gJOQx/Pv0NFWj/CZW9BGQm3mDtCDasDI0HCwLutNztFqDZ18brA5Z67UNaUBYmDttpC1G",
+	"jky46+rzQe4ZjJjjG3YJ1ka0d0QzmC/sQQj3dVCd7R/rZ7Cl8c1SWLNc65rmJCukjtbMAda8SySNWtan",
+	"r2KmuF9cUJgmFumMJpnFTZcwOIH9sI78ms5T6TO31DsaVSZ6ajeyu9xhgjTFpTK3/1bnw4FS/fvSVCEt",
+	"VWMdjzA1IlWDEzjO4TkKvq0UDTuEfc9T/EOb9+y8bxiNdsB7MN7hw4uTPKTeVQRhFduwPFrt6hKiiEMQ",
+	"WdO+Xodh5lIwpGg+/AkpWvP99V9IItn/AVs3dLOxcRNjulFExFtl0uU/sMetkZIU3JjCiq5pWAz17vs0",
+	"EgXW8J9QFKeB4rHJDjVV5zQu5MTt1V/CvMbeFN5fBjG6bpjGgMoUWIfNsqojF3fYUn9jsXsda0usy+WI",
+	"7mzRTmwHScJxSRAjeQkk2+hJfcMSGaJTGnxN6NZl5Sa/y2ldotIl3EMaz4QCggNVU6codcPZIS6WJPRU",
+	"8voSEyHL5mq4vVBbM+8jJxZ4HXtPE7OwppSCSPR6lN71OOUGxpeVsNTJFwW9w3WB+uuL+zbSoUDWdDPD",
+	"duY1pAdSnNq6d++yJr3k3wlzAxCaqBo9q2LLwieR373ee6NAd6SmasGoSnw0yXcdNpt0Yietn1QlMgzj",
+	"8KOm0f8V9x8mifXtjAA03u41naTZqF42rlalqwAft6WmUCuNdZHK0M2Dw96GWpZOrpYcThwHY7DidqtG",
+	"+3qlVOSu0SO0eVkwohCRYwkxv3hD5FbJZhxiMMqG7j432JDGZUYxpaQa0irr/USu1CW9t7fyX5evfyLO",
+	"1mv5KdpMFzLfWSqGQUQltUzFQF4T+p1b+WONW/Ptc/YU6uGY4u52O0qYDuJZ/9kabgo2oL83E3kgu/N8",
+	"UVBxvZd6wad++sF+aKG42+RgjSspil2igiAtCn21iBq8vwvF0L2V+8XFz7N4Ab7sejDIdrz1o7MFRk2l",
+	"mCaLnS/Av5E5OyerspqTzP6z3i1U0+dQA2ywHEhZVCsupnoGsGB8JKnF/p1QVzwUDE7UlyYreBMNWsX0",
+	"MBW73+XX/p1YnQnObiTKi6H7Vn8qo1BySnU+i/mBY+TQx5jtKTXbLeLhAR1HWw3hdw9TZGNEh7GzaUXP",
+	"aaPauecKsjJHcnkULqDAHOmjwoevUWcUXVdAWRc0Pyp5ZnAWBP6Rl0sUW4LeGFO8Crm68sS1HcMZL/jb",
+	"yAselIz9OCvXViaTm1ZR5v0VmOtK582swtOjp/Ro+e7jk69jiYTxwiN++SiquGhav68bzrYg4FrUoAYC",
+	"dGm+4SKUjIzt9U0l4lVLrrS8WlI1IfzAVz3fW0DbFUi/UwDCJHnwTSVSkuDoSIZx+7LcZsIx2IeSZYbl",
+	"V1MDGjp1ERe74GTwHX2j0s3rJXE2k1GVFEcRE3DuJyPZwVHiTjkpLGt0k9V7ldyYCvfwvaG2g6GMMEQk",
+	"rGndXU9Aa7JRLamnefTfVGKKN3/fVFa5SYh6bMz3sQlDTPv2PbVcC4W+L9rRj94V1WpWHXDYcE03SVWv",
+	"SEm7YGfsDqOE1VGNiIlQqXiTKRAbVsxoIiQ2naxzaqgvGNtnx1KmdeJ9nUKm1YFLVQrdMCpGm5Wm1qtp",
+	"Fi5vQ2ygV3irT6Vx2QZt7WZMD7VB60m7y4JqFGRSjIKaZamlqmudN6ovN5y6Dh/2qrrtjDN366GVA+4n",
+	"gYiH8JhZFv8ADrOa9NyzumwSOafbGp24PilSp4ULdW0kmAuvHKreayPL0tXosf+FQegOjcqAbswD1Nht",
+	"KTATDJ8ODT0JHq7N67lBRDa8g5zX80A0C/+lS1Sm/WhJ+8LYUorNookt9tOpkpiCTY+IIKeHeiTO0ZVR",
+	"kbECS2pZEBXMuNB4/0sMcbDfxyXzbYxiNtd7RpM0GmJHZtpXvqWexrGoeOj11oo/nrK6oiUslvA7xdqR",
+	"bAjXrQXUP1c6LqRXCxnnwmIAU3qDuUbc94FpusWx08DvM3moWXz3SVL98hJdSC/rljex3n7jeVjrVcRa",
+	"/yd7lBlWXqUyBKRgaGhtlEq5Q2X/QFhhqTqPKwqRjBZcrC7sqhHiirlifZNVA16H8uGOahaNlpDxX9jf",
+	"ofteXeQSXbYxrahR8dZN6U8bQBS9EabjfTKwjldfuIEc9FgyKxQAI25xwgUUoKSF+8szckYWlbF/z9lG",
+	"6mhnRLlNhFIPVBcb7ftzWijuPxEZGYwitYH+5c9vom1b29rGXdK8W1bU3jz/lLFcku+f//Sc2I/qGEZZ",
+	"MtCyIakDMjFchbk94Ghkldc7aWmX/3RFYAHmUeSJyki+FmolUoLNiGRaOzXm0loJNJ9iJ0u0kmnsqp4y",
+	"dapon2VqrgpGY+1j3qbrekMXXNfvFGvL9+nbooIaIeN7iPpmR+O/AW1sxztPTYrNTOlzOmV/TRCN1K+h",
+	"tvpkr8yEkNK602wT3q3rqoHiQJxCqEOosikD1X112fDWJlbxyzJWRtvkeU8cJgBBgSorEOMXWE4WO+LI",
+	"Tzj3/oaFewrw1c0J+k/TwrIyjLhBIadtU2nTKiu35b7K1/BmppvIXQ3RVrp1e6N/YXLDjCUYdofOoTcn",
+	"stUGHE1qzpYyWH5s6S4h2Q/JZfR5cNCm09R19vIdCDZ0B7d4yAurleJGVcujp08+POpdwIiqJLUeXVeH",
+	"efTvT74ZUyxk6FJeL0FM9pZsD5F9wN/XQFLznDU6SHp8tAQn1V8yAfvH+2Ef6zfacHePyYMu6kLPUwrp",
+	"jBkrK3Mll+4OUgq1JmXopIGFYhxzDX3Xczkn3GWvqhxCR5x8ZCSxr4q3y85g1391ZJ/SnEBTMnUUFLoA",
+	"6dBkozHcNzFrjG/24LBIVcRdo/W1PI6EJVGtY8/1z8htOq8UO+z79JzgP55SliYW1nDfVx2aiHTSbqhZ",
+	"h/RnRGpesAamg4tWf9HF+C6i76ECD1DD7W+0qFwSfbNk8BeahMVi0UKOfEdpyluMYAIZscsW8JYzH7IF",
+	"eMXyfljHIPUJ9sG95bobCshg/Whone6p9G/V6elX7D/I18ePxvDKYJOcQpkTFThcL5dgt0w3dYnKOXWa",
+	"6/1alQyFlKc6MqC3ABOB7Zix1pZBbw6mFSSi0rmZWxJYQOsKS7jcdeo7GHk6XRSG4oMvjcyu37DSJZvc",
+	"IZKnU1qYba0O5fI4jXs4gWjszSi/nf8+RYhiEasHb6Tbqkg0oTftyIZ3PVw8bJ/ZtP0jHhCU7tNWW79q",
+	"iMSRUzGTrYcSmmI1IrloNeBouZ3lJhEFKuN/T3Vg/UWqay8adnqvnpOz46+tFPT1KflXsmb0hrO7mGpr",
+	"p9e8bsjqTh6HlitZ26WVzoMTRaA7RTWlOzhNdOmPDN9J+tai5WYHlXILo7/ht8ZVIohWYm30L3OhIQ2n",
+	"2WCZVtjAQcwLcNsPYV9ogqiPTT68si+JcW3oCLXjWz9u0C5bRdOwpfaWu4YgTbgew1am2O4P1kVvWjDS",
+	"fLZdy4JdDbV9hxFYIQFzBQy9ZkS6IpAgOECCPHJgBFbBrxl+LsfVUEgIdLUM7br5JcNBLqvNhqrdtFTU",
+	"h/QNiQmDcz5hOJZMjUiQhoqcqhyUBmr/iNHjG2wWMJ0ZOEkubC8cq+c5CpuK3owvEp2uAz0ma28q25gY",
+	"dOqLYR0uBDQdfpUOj2gQddz/u2iAC6fFeLqNxX9jHu/1LhmuV0fxNEobbyk36AaOJ9QMcLN+aGO4fwf7",
+	"cK4kDh2EiQEyPgATa5SmSBbWp6DezVGJLxuaChSU6NdFiZaTGRmS+3jK4KenE5xn/aPHW5xNf7FY3Ptg",
+	"sXEjglL+LmONZZ5brnXkanJdM4FtNtBcSAXqlVB7XEfddQfw/cZeUtsj66H7LnUhh3gtrsvcA7wWX5D8",
+	"Ll3m9ktBB9YxJtJaCO+bFIczkqNARMdEVX6g3vfzuoD6Q8mn7QVfWgkR226hHdNVYGmK1s6Q2r6oEV2i",
+	"Jwu+uhYYBxmGG2a/4QWZvReV4KxgoIdZyNYVXJWkYFQJbP8Ra+I5WkN0yBHNIqjF6AFtvoG7U5SwWAvG",
+	"+/Vlj/YvHFPCapq+9QBN+0aiIQC51sCo2lxVZcxaEhPJZ/U3hvQhuM2D8ICU+HhfHvCzsFriZYOsxExr",
+	"wHql8W0Y7VDf8sT3ynnmJCfNDGaEU6Ks/jObjy0fcJj4uzaNTGS8J4UDF93WJ+hrNsIC6oQDGIxzjclS",
+	"h14cI+LBuz2TQwQhTjDYIR+BWCludpcWpZz2x6jLPwc8A6zHP4UJ1saUmDsprzmG91q0cL96MWumpKGC",
+	"fbjSLlKxPmXJ/wpFEMHhvpTxZmsY4pBRBe28sVIha8RmyyWhgm9Qn/Z5S6BW8w8sJxuarblg+vg38Zuw",
+	"GIshdm++e0G++uqrp4QL8vPbF3OyiPZBJX/SjJH38P/3duz7E3eM918e/ya+rQCPhSZMgJH5/ZV+D/u1",
+	"a7hbOCbgd8I+dDnL+IYWBLHkGVQQ9BF7vwkXx+uMyNwck5dQoCFs+enXj/89VPnNZVZtLCk4JpaO4KiS",
+	"rjBAh4rfhCzpPyq7/0ppqd4fk18UN75ube2ktNKy2fKMoeWICvL++5xtSmnsto7+ynbvj38ToXLB+ewN",
+	"Xmkj7vB8dnp8dnwKAQElE7Tks/PZV8enx19hj9M1INUJSOYna0aVWTDMBiidzIV5v1yK7/PZ+exVGIKI",
+	"zrT5s0RbdiaFYWiIpGVZ8Ay+dfJ3V/sOyeLeitVh/tv2WzKqYlj5sZTC+fMfnZ4efuHnQm/hJcfbjhlJ",
+	"VvyGkapsNMZNTR52e+ILi9w2BajZGybY1goyPmJI0x1Zyy1ZUpDmdgQrFxtqSeOvPuHaTuKuzOth8dv6",
+	"L8nFc+fMu+ttTfAzTukQZDd+FTp2T+qV1KGxjZl6rc0DLT04Lt395OHQe4qS7D9Rp8CL5ALLC9wNKx2v",
+	"mZ3/+q6Jo28VBcdZ0OwbvcOwmVimWM6E4bQgKynBAQ/BXU7MTiMvIn4TfTt6FjxFjaIMWsnhK3WTTwje",
+	"WFMfbudc13X0UsE1NM5csyKfE/vYpMCn9pvAHg2uSK1v5MAFGCpgYVxmZaeR2iClbb+vH+xuHogSwtxv",
+	"cOKHQOCRlfPtAfvetx7ywUA9JwJC6Jd13UshyVaq6wMQy+cam6U6WcJIJ2w8c+bV0H4LF7YbaejE8CdX",
+	"528PQp58hJ+3Jx+XTGTs9sSHgUHpDVchyc4QP0c9BOe7sL/Pbud7R8NqbvS7+aysIhT9ojIXISits5lO",
+	"4yQrljz+6hRyA61UyCjGfjnx7wUiytG3fIUtqtvoNW/SurreiF7To0ePn/zH+a/Pj/4ndjL/t5P/ePfx",
+	"669vz2P1R96NfRwyM8wcaaMY3bQRNagPCy5os/ZOWGTE2/g65vaRiuWEWpnuAOj5dt2Id17ygj0ja6o2",
+	"0GoSCl+DOEdXFEqnTMZBFUr4fAYo6OoJPQzhc5Pf9VrfUmd6ved9vgJ1wblluYB2fVY826KfBwv13PGO",
+	"tfE5YDEAY4wXhHs9EIiboWSfWM4GcfS1gnC5CB95JbcgYksiD3GJwRePcsESmi1KAerdgHjCbpgLVVmx",
+	"iFzykmZrsmFa05XVSHNqKGiRgry0Xzwmz0lWcNDe7PrK6puCZcZJMu9/oNocwdCj7799TzZca5RX1lys",
+	"jn8T3X7SQBRd40oi5DYmilzCoJe48T2s4bUodgTP2GxfD+zSdekFlvGPigG99QYDjCToE+aUNXdsx5mP",
+	"cQ7VAtMswZB+PT16+u7j2fzs6e1R4///co/9vNuL/oZ9MIgkUY4V4U+R3Ev84v1x/AdUR3NqrGSrCQbE",
+	"Hl1a/Av44LFcVUI7JIc2VA0c74i2XBtoAd9Hpj08BI0aY7gN5MLPRsD7Hmq91JgiFqU1GutI3JdTQD+v",
+	"OvfKwxqpfAPYJx/tj9skzP/CAOSzB4ZHCiPXrk/RPcHxuq/6eUhMRSU7zX5pJMDsAcxRUrts2U9sjUpc",
+	"E8qsB7ikH8GgGGqgKwaWatfBp15xPzKfQBGj6XLpiKv91s58z8ud0kHdH2SPMwnHfQob0+/8kLF1EQYx",
+	"Wb7hdGswtVj0cQILEWwL0jH80Sr7PQk4iTy6ruSRooi+2McemeaVs5pCqdy40yAh1my4qAwWeAiQrxuW",
+	"PzptJ399szf962BSxj3kewezGAXxH90bPX7WbO4Sp+bEsA1cXKXYnJRyyxS6h8BZ44K17JVbcdm1wJU+",
+	"befAjMIimcurHBZvfvCDDmoKnuYkdnvYH+Ce8Ab3L/hCykIfRKyEnZES5ou/ZQ/mk4921G2EC8CDKykk",
+	"k7n3ZocOmptGNPodkAY8RB/IKuvv69NS+9ayDysS2OuxL9bdLdGMWjWxKSMksAEqwg0/udc45A+tUsAZ",
+	"UjqFO+D9b+OvXGAesu92j75h7LGlmHD1w5PXcPIRfo58k76Y30M9yteN+Q/9JGHu30NIx0M9/JMUBK5n",
+	"upyOnYGH3uOF6x38B36OoQNgjBfC8e5/DzAP+A9DO7t5o0En44qEPu31VSD4QZiJeudfQJzhBZYwnnYD",
+	"vA4DgVCddw/ztH5iW2yMOOZhnR30SlPXKQ7ysOxM2C8eQnJcegHEksIDmqMhFP3KpXIpsN2LDW/s5KP9",
+	"MWjYiV9zTDzCgWlKvMfs+uCPLaV1lgUVBzIfQaXz0BrHx1Vx4xzzY+7ipNG7OXonL+SmpIolKOBDXIy3",
+	"c3f0T81rcfXzvHHfejtx8R7SB3LX5BzrssBrpAJDWAEjoAMOuvbnBPsw7Uahgm/NnAgz0dcsR5tFqEei",
+	"6cahYY11NUbCpzDrcc8R862i2xew4KdCqm7QDJFbwXJQt+cAM1YULhVNE01v/GG1IbnkYgVHLFzoRMJI",
+	"QgtXVnyCQPhZmELwKlKYix8exPcfut1m0soIUmF5McxKAwbzzMUwYW1Yrsk1KyE6iRKHBnsxmX3w5T+i",
+	"NO0lfPzpWE2CormvDc3sMzjhMuezTN9YxMvACncD9a7FKloCP9otyAXonLuWZiiJESkcZyf0A9fzEA2k",
+	"aM6O5HKJ10/40heWzhXdisQDgKa9EQOhB2Kz1HukY/VdnKKRg2a0YCKn6hwJobOo+ccZ27evIvw5vtt+",
+	"wDvf0BU7KbGT7pQQIP9VfbP6tw+bYtgfi3WkTjwwxw3WN3dw8i55cSj6AswIiAVMOoJYLKVimSurGiUX",
+	"37kBvzvBCH3hIwZ4rFLYsMC3C7Cd3sMEnxLIsDt9bDPzgR5np5+pM8Derr/pJJ6Gzw+Hq/ZSIdFD7IAK",
+	"a58NjIKIkIZcC7lFmUtXahROq7prfYoDFpSL/z7alm/Tn7g4D49DyN47lFichUmTSrPcMk0hzbNaflxL",
+	"Zbz0HbqgbiDPxiRuEIJOhsxQb6o/uhXKN9WJXBMc7gC5IlXXBNUP60lZmi4NVRbIv6edaYInfnSzNqNC",
+	"4wcH269iAYVyaZgIsZwbuoPoTbJgluxZ4Y9rSOoRBHJDA7N5dDqpmCJs+25xAWeHRMS4SRp7GN0fD19Q",
+	"pXYEq3J01JZGcJn978lHVQ0bxRAlH/JRJulmdShblapALOO+20f0VU56dKoSTV92DcqTuqhCkpR+56sP",
+	"xXhfV9BxJWYeQjdIyVYux37cmu187/Erj+ccsT0iuxgjjT4+Pf0jhIMAGFPsySHMAcKFGr0J7aNY7LD2",
+	"mRUVXKb3gz+Nk492yduTj/DrIO35ztUEeFiof4udz1Nity94cgA6hMytkSpn1O6QAN//rCzox2ea2P9N",
+	"uctmFlbSyTIuNeqCf2CFbpUtN05Zd6R8SzVZU5FDRmDCsuJrJNfYUGupT9uiw5MHJQx3NprE3TgBhhiP",
+	"D4t2ksX6uVSvnh89evzER3oBJP/kM9C+xDo5jZqI8Dk2xMd6aANmlQNppL5KDjQXbzU3nrtNWS00owXL",
+	"SS634g/6dAqWr7A8ROqN/IAjHjJYCVdI4Jfb4QGuFSy7IicbKdhuTlyTTfiTYrSA2hGu8MaDsR2vqtx5",
+	"vhAzE+PKZMEa3TFyK2HuXJ8GXx1g3g4QwlITWAUdh1flMXmOFhkoyYH+NFVhRpsUViHKmVeGDMrGX2hS",
+	"UO0LTdkv2gnmVlFyrfP7jq9LkOcvaoPK56ElHk5J+wMpJrWShkVZtGnJZU2v6hzv3+ILN/uUuZNQpun+",
+	"CB/DnkunHnwC9NGTeq3u7cacKij13wyxLixo5hajqg2wTAQRotYzTMqHj6ggdUtaIDNc1y1jtMuf9cn8",
+	"3YSBBvLpupFiznx19A7u8JV4XUXypmJZ33xlmYSsDmHrfumqTiyU3GrXvCQUU/J5pVnGNDKdZIpD+NLD",
+	"ZQS4JVLJiP7jA5iRJeTC6msuVmgnXkMvGq59PgaYkZmJwyhhwOQr8f0n4isHKUqDk/ze5GDg1t074OLg",
+	"BWPszIT6NwH9oqxSSrFmzDN79ZAr/cqYEjKRQ2GyHjrA+1/LPWmqlzDiD+0+CJ0MYzcFx7v/y7z04Y7d",
+	"NFWYvwFsp3gPJmWh5fBB4ZGkVa5b4wFsJs4A2oXEVFRqaG8DMfABZg9QzyE0df3E9CVxTYfOSQE7Yjr8",
+	"/ZlPT6TOCE+uGSuxZ51wqtKCrVxM6QjUP8nWDAt0xENH7afuOgcNTc9dEF6I38d2T6B5vXp9+fbkxZuX",
+	"v7TsULRIVV+QomtrGm5B9jlEHii2LKAbTszu7Ps4HUAo9evM67g7bK9Re6i1kSXGcjrHtZGkkPIalCRs",
+	"GXZIMtDHKAg35g5+QxHJYxArII89BtZX1yVj+VFVQrnJnm1TFxIcx773OtFcrApG/nLxcwLfFlQzaMX6",
+	"EFiX8g5JlXC8NEqnhtaR4S8Zxrix5ZJn3PXYdoYfMO3dJw7vQWNTa5xIBag2RtzfKKDYVhMoYbrYwc95",
+	"jQ+Y6MBynhkoa4R1eHJ+Y4fDi7KkzMWBNHraKuYeGJqKHvoZLbkZdOrwBxdLoId3/7b+xpSF3WEicRhY",
+	"Z3yhZrK0/M7+5pqzymVN4+Z1VDo62fRDXIGpcr7H8XzpxnwOnuc/lOgf2oxFBSkE6gGkf18D3N1lMpTI",
+	"N5PZk7aGTc0+37w113Tt0wbfNBbt9Bpmq4OY37DpI0i1TX+vJQaQKnzDFC3qeu9SwNCOEyTccONpn3y0",
+	"/9kNK33uyh/2KaTrZbkueofQ++xc7XBUDEWVy7YRvPkY9saS6gCfOweTRm7kBPOhfJvw1OV8W48aRYHp",
+	"4EbjIXCnsRC4+PSLA03/qb3fDWAfoGJt0+1sWrPDX7aShA6UvzPObRkr9/B3HPLHNrOFbmgxXosHPACr",
+	"hYnuzWChac5nzGCxIdwnZrD1og/DYCGowD7VDJQlcJqCDI4lx1lRkI302f/cJ5glmStgwslH+Hk75MJ6",
+	"KXJ/4Q+L/Un26vv73ROAf2YrLoiQZFkp1GIsQJ4RAx1hjasl5gq8Rh9FUvz4bwEfED+wk5UVP0Czw7Pf",
+	"lQMEsNyLA0CGzp7EUmjT8vsreCPrs94hY48fJhL2JcZfQhsmFNOpJi8u/+arSsw7EWhYZoJvLIxZ7pKl",
+	"/pTLTJ/g3enjTf7lFBby/Wbgvg7JQuKQbpsJTzFn7w5V28/uUYdNya0e0aEJho2pq3Ywn8Zbes0IF+6a",
+	"gSJCC4pgimOFZhDk9awXMql80cUUxwEf67Ag9xaH/KEFubpRZ+wZ4wEPcFMwUbfSj2aZYi2JfW/4Akp0",
+	"b11HlwcSyFzP0U8rkP1Ic9ZYuH0R9sPDOQFd+IDlmHgFVm3nrpu669gCuQYSIyTtM0oFFeAzOfkIPwcF",
+	"szfsRl6Hq9vPjk3jkvew41RDxsjLiQQy4cbyA8OXbKUy68JCKgW60EQ7TWG8QPP/LcGTiFroPBkjagjT",
+	"AxA1J4LcTzt96/oEfK7aqWu++WmJYWPRB9ROl408KwyMENiEazsndGksFSRbqjZHVYnShUu2z2TVqRrZ",
+	"lhzgl5OP8HPQDpy4+xgxdCM/z/T65HW9hSoxrnvrAfQ9D4Y+3NthdHV3z1/fWZLkG3j++s7CwcX5w7hK",
+	"FbPz2Qkt+cnNGbwjN3cs3BVKPImG6RfJuetEpzEHB9YDm4flob6UK2bnxNomNCyQMrue9evV/OJQz0hX",
+	"sRRSGNqEX0e+h91rDdAmn8vaRKfYdy6zNcurwpeYgApM9hgLWYm8Xewh9nVsZ4q5FtjQFAOEm51PYt/7",
+	"ziU1lUquFN3Yhxg85Q1wQ2OZ23e3/y8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

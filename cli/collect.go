@@ -114,7 +114,7 @@ func collectRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string) e
 func fileName(f api.Frame) string {
 	format := f.Format
 	if format == "" {
-		format = api.Png
+		format = api.FrameFormatPng
 	}
 	return fmt.Sprintf("%s.%04d.%s", f.Shot, f.Frame, format)
 }

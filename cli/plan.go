@@ -33,7 +33,7 @@ that it answers. Exit status: 0 meets the deadline, 3 late, 4 over the budget,
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			ask := api.NewPlan{Shots: args, Budget: budget, TimeLimitS: float32(limit.Seconds())}
 			if fastest {
-				ask.Goal = api.Fastest
+				ask.Goal = api.NewPlanGoalFastest
 			}
 			if ownedOnly {
 				no := false

@@ -288,6 +288,33 @@ type ClientInterface interface {
 	// Corresponds with GET /plans/{plan} (the `GetPlan` operationId).
 	GetPlan(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ComparePlans What differs from another plan to this one, and why
+	//
+	// Corresponds with GET /plans/{plan}/changes (the `ComparePlans` operationId).
+	ComparePlans(ctx context.Context, plan openapi_types.UUID, params *ComparePlansParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DrawCurve The cheapest cost for each finish time; every point is kept as a plan
+	//
+	// Asked again for the same plan it answers with the same curve.
+	//
+	// Corresponds with POST /plans/{plan}/curve (the `DrawCurve` operationId).
+	DrawCurve(ctx context.Context, plan openapi_types.UUID, params *DrawCurveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportPlan The plan as a file
+	//
+	// Corresponds with GET /plans/{plan}/export (the `ExportPlan` operationId).
+	ExportPlan(ctx context.Context, plan openapi_types.UUID, params *ExportPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForecastPlan The plan played many times with what is not known for sure
+	//
+	// Corresponds with GET /plans/{plan}/forecast (the `ForecastPlan` operationId).
+	ForecastPlan(ctx context.Context, plan openapi_types.UUID, params *ForecastPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExplainPlan Why each place is used or not; what is short, and what would mend it
+	//
+	// Corresponds with GET /plans/{plan}/reasons (the `ExplainPlan` operationId).
+	ExplainPlan(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRuns Runs, newest first
 	//
 	// Corresponds with GET /runs (the `ListRuns` operationId).
@@ -331,6 +358,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /runs/{run}/ledger (the `GetLedger` operationId).
 	GetLedger(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRunPlanWithBody Carry out the rest of a run by another plan, made for it
+	//
+	// Frames being rendered stay where they are, servers that are paid for stay up. A plan of another run, or one made before the run's last change of plan, is refused.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
+	SetRunPlanWithBody(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRunPlan Carry out the rest of a run by another plan, made for it
+	//
+	// Frames being rendered stay where they are, servers that are paid for stay up. A plan of another run, or one made before the run's last change of plan, is refused.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
+	SetRunPlan(ctx context.Context, run RunParam, body SetRunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetRunStateWithBody Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 	//
@@ -1014,6 +1059,83 @@ func (c *Client) GetPlan(ctx context.Context, plan openapi_types.UUID, reqEditor
 	return c.Client.Do(req)
 }
 
+// ComparePlans What differs from another plan to this one, and why
+//
+// Corresponds with GET /plans/{plan}/changes (the `ComparePlans` operationId).
+func (c *Client) ComparePlans(ctx context.Context, plan openapi_types.UUID, params *ComparePlansParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewComparePlansRequest(c.Server, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DrawCurve The cheapest cost for each finish time; every point is kept as a plan
+//
+// Asked again for the same plan it answers with the same curve.
+//
+// Corresponds with POST /plans/{plan}/curve (the `DrawCurve` operationId).
+func (c *Client) DrawCurve(ctx context.Context, plan openapi_types.UUID, params *DrawCurveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDrawCurveRequest(c.Server, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportPlan The plan as a file
+//
+// Corresponds with GET /plans/{plan}/export (the `ExportPlan` operationId).
+func (c *Client) ExportPlan(ctx context.Context, plan openapi_types.UUID, params *ExportPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportPlanRequest(c.Server, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForecastPlan The plan played many times with what is not known for sure
+//
+// Corresponds with GET /plans/{plan}/forecast (the `ForecastPlan` operationId).
+func (c *Client) ForecastPlan(ctx context.Context, plan openapi_types.UUID, params *ForecastPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForecastPlanRequest(c.Server, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExplainPlan Why each place is used or not; what is short, and what would mend it
+//
+// Corresponds with GET /plans/{plan}/reasons (the `ExplainPlan` operationId).
+func (c *Client) ExplainPlan(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainPlanRequest(c.Server, plan)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRuns Runs, newest first
 //
 // Corresponds with GET /runs (the `ListRuns` operationId).
@@ -1128,6 +1250,44 @@ func (c *Client) GetPicture(ctx context.Context, run RunParam, shot ShotParam, f
 // Corresponds with GET /runs/{run}/ledger (the `GetLedger` operationId).
 func (c *Client) GetLedger(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLedgerRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRunPlanWithBody Carry out the rest of a run by another plan, made for it
+//
+// Frames being rendered stay where they are, servers that are paid for stay up. A plan of another run, or one made before the run's last change of plan, is refused.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
+func (c *Client) SetRunPlanWithBody(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRunPlanRequestWithBody(c.Server, run, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRunPlan Carry out the rest of a run by another plan, made for it
+//
+// Frames being rendered stay where they are, servers that are paid for stay up. A plan of another run, or one made before the run's last change of plan, is refused.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
+func (c *Client) SetRunPlan(ctx context.Context, run RunParam, body SetRunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRunPlanRequest(c.Server, run, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2599,6 +2759,312 @@ func NewGetPlanRequest(server string, plan openapi_types.UUID) (*http.Request, e
 	return req, nil
 }
 
+// NewComparePlansRequest constructs an http.Request for the ComparePlans method
+func NewComparePlansRequest(server string, plan openapi_types.UUID, params *ComparePlansParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/changes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDrawCurveRequest constructs an http.Request for the DrawCurve method
+func NewDrawCurveRequest(server string, plan openapi_types.UUID, params *DrawCurveParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/curve", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Alone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "alone", *params.Alone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportPlanRequest constructs an http.Request for the ExportPlan method
+func NewExportPlanRequest(server string, plan openapi_types.UUID, params *ExportPlanParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/export", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Of != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "of", *params.Of, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Host != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", *params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewForecastPlanRequest constructs an http.Request for the ForecastPlan method
+func NewForecastPlanRequest(server string, plan openapi_types.UUID, params *ForecastPlanParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/forecast", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Plays != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "plays", *params.Plays, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Seed != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "seed", *params.Seed, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExplainPlanRequest constructs an http.Request for the ExplainPlan method
+func NewExplainPlanRequest(server string, plan openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/reasons", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRunsRequest constructs an http.Request for the ListRuns method
 func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, error) {
 	var err error
@@ -3004,6 +3470,53 @@ func NewGetLedgerRequest(server string, run RunParam) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewSetRunPlanRequest calls the generic SetRunPlan builder with application/json body
+func NewSetRunPlanRequest(server string, run RunParam, body SetRunPlanJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRunPlanRequestWithBody(server, run, "application/json", bodyReader)
+}
+
+// NewSetRunPlanRequestWithBody constructs an http.Request for the SetRunPlan method, with any body, and a specified content type
+func NewSetRunPlanRequestWithBody(server string, run RunParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/plan", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4546,6 +5059,43 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /plans/{plan} (the `GetPlan` operationId).
 	GetPlanWithResponse(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetPlanResponse, error)
 
+	// ComparePlansWithResponse What differs from another plan to this one, and why
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /plans/{plan}/changes (the `ComparePlans` operationId).
+	ComparePlansWithResponse(ctx context.Context, plan openapi_types.UUID, params *ComparePlansParams, reqEditors ...RequestEditorFn) (*ComparePlansResponse, error)
+
+	// DrawCurveWithResponse The cheapest cost for each finish time; every point is kept as a plan
+	//
+	// Asked again for the same plan it answers with the same curve.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /plans/{plan}/curve (the `DrawCurve` operationId).
+	DrawCurveWithResponse(ctx context.Context, plan openapi_types.UUID, params *DrawCurveParams, reqEditors ...RequestEditorFn) (*DrawCurveResponse, error)
+
+	// ExportPlanWithResponse The plan as a file
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /plans/{plan}/export (the `ExportPlan` operationId).
+	ExportPlanWithResponse(ctx context.Context, plan openapi_types.UUID, params *ExportPlanParams, reqEditors ...RequestEditorFn) (*ExportPlanResponse, error)
+
+	// ForecastPlanWithResponse The plan played many times with what is not known for sure
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /plans/{plan}/forecast (the `ForecastPlan` operationId).
+	ForecastPlanWithResponse(ctx context.Context, plan openapi_types.UUID, params *ForecastPlanParams, reqEditors ...RequestEditorFn) (*ForecastPlanResponse, error)
+
+	// ExplainPlanWithResponse Why each place is used or not; what is short, and what would mend it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /plans/{plan}/reasons (the `ExplainPlan` operationId).
+	ExplainPlanWithResponse(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*ExplainPlanResponse, error)
+
 	// ListRunsWithResponse Runs, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4601,6 +5151,24 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{run}/ledger (the `GetLedger` operationId).
 	GetLedgerWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*GetLedgerResponse, error)
+
+	// SetRunPlanWithBodyWithResponse Carry out the rest of a run by another plan, made for it
+	//
+	// Frames being rendered stay where they are, servers that are paid for stay up. A plan of another run, or one made before the run's last change of plan, is refused.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
+	SetRunPlanWithBodyWithResponse(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRunPlanResponse, error)
+
+	// SetRunPlanWithResponse Carry out the rest of a run by another plan, made for it
+	//
+	// Frames being rendered stay where they are, servers that are paid for stay up. A plan of another run, or one made before the run's last change of plan, is refused.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
+	SetRunPlanWithResponse(ctx context.Context, run RunParam, body SetRunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunPlanResponse, error)
 
 	// SetRunStateWithBodyWithResponse Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 	//
@@ -5735,6 +6303,246 @@ func (r GetPlanResponse) ContentType() string {
 	return ""
 }
 
+type ComparePlansResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PlanChanges
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ComparePlansResponse) GetJSON200() *PlanChanges {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ComparePlansResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ComparePlansResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ComparePlansResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ComparePlansResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ComparePlansResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DrawCurveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Curve
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DrawCurveResponse) GetJSON200() *Curve {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DrawCurveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DrawCurveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DrawCurveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DrawCurveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DrawCurveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]interface{}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExportPlanResponse) GetJSON200() *map[string]interface{} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportPlanResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ForecastPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PlanForecast
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ForecastPlanResponse) GetJSON200() *PlanForecast {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForecastPlanResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForecastPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForecastPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForecastPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForecastPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExplainPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PlanReasons
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExplainPlanResponse) GetJSON200() *PlanReasons {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExplainPlanResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExplainPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExplainPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExplainPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExplainPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRunsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6065,6 +6873,54 @@ func (r GetLedgerResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLedgerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRunPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRunPlanResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRunPlanResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRunPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRunPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRunPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRunPlanResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7681,6 +8537,73 @@ func (c *ClientWithResponses) GetPlanWithResponse(ctx context.Context, plan open
 	return ParseGetPlanResponse(rsp)
 }
 
+// ComparePlansWithResponse What differs from another plan to this one, and why
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /plans/{plan}/changes (the `ComparePlans` operationId).
+func (c *ClientWithResponses) ComparePlansWithResponse(ctx context.Context, plan openapi_types.UUID, params *ComparePlansParams, reqEditors ...RequestEditorFn) (*ComparePlansResponse, error) {
+	rsp, err := c.ComparePlans(ctx, plan, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseComparePlansResponse(rsp)
+}
+
+// DrawCurveWithResponse The cheapest cost for each finish time; every point is kept as a plan
+//
+// Asked again for the same plan it answers with the same curve.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /plans/{plan}/curve (the `DrawCurve` operationId).
+func (c *ClientWithResponses) DrawCurveWithResponse(ctx context.Context, plan openapi_types.UUID, params *DrawCurveParams, reqEditors ...RequestEditorFn) (*DrawCurveResponse, error) {
+	rsp, err := c.DrawCurve(ctx, plan, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDrawCurveResponse(rsp)
+}
+
+// ExportPlanWithResponse The plan as a file
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /plans/{plan}/export (the `ExportPlan` operationId).
+func (c *ClientWithResponses) ExportPlanWithResponse(ctx context.Context, plan openapi_types.UUID, params *ExportPlanParams, reqEditors ...RequestEditorFn) (*ExportPlanResponse, error) {
+	rsp, err := c.ExportPlan(ctx, plan, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportPlanResponse(rsp)
+}
+
+// ForecastPlanWithResponse The plan played many times with what is not known for sure
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /plans/{plan}/forecast (the `ForecastPlan` operationId).
+func (c *ClientWithResponses) ForecastPlanWithResponse(ctx context.Context, plan openapi_types.UUID, params *ForecastPlanParams, reqEditors ...RequestEditorFn) (*ForecastPlanResponse, error) {
+	rsp, err := c.ForecastPlan(ctx, plan, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForecastPlanResponse(rsp)
+}
+
+// ExplainPlanWithResponse Why each place is used or not; what is short, and what would mend it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /plans/{plan}/reasons (the `ExplainPlan` operationId).
+func (c *ClientWithResponses) ExplainPlanWithResponse(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*ExplainPlanResponse, error) {
+	rsp, err := c.ExplainPlan(ctx, plan, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainPlanResponse(rsp)
+}
+
 // ListRunsWithResponse Runs, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7783,6 +8706,36 @@ func (c *ClientWithResponses) GetLedgerWithResponse(ctx context.Context, run Run
 		return nil, err
 	}
 	return ParseGetLedgerResponse(rsp)
+}
+
+// SetRunPlanWithBodyWithResponse Carry out the rest of a run by another plan, made for it
+//
+// Frames being rendered stay where they are, servers that are paid for stay up. A plan of another run, or one made before the run's last change of plan, is refused.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
+func (c *ClientWithResponses) SetRunPlanWithBodyWithResponse(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRunPlanResponse, error) {
+	rsp, err := c.SetRunPlanWithBody(ctx, run, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRunPlanResponse(rsp)
+}
+
+// SetRunPlanWithResponse Carry out the rest of a run by another plan, made for it
+//
+// Frames being rendered stay where they are, servers that are paid for stay up. A plan of another run, or one made before the run's last change of plan, is refused.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
+func (c *ClientWithResponses) SetRunPlanWithResponse(ctx context.Context, run RunParam, body SetRunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunPlanResponse, error) {
+	rsp, err := c.SetRunPlan(ctx, run, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRunPlanResponse(rsp)
 }
 
 // SetRunStateWithBodyWithResponse Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
@@ -8831,6 +9784,174 @@ func ParseGetPlanResponse(rsp *http.Response) (*GetPlanResponse, error) {
 	return response, nil
 }
 
+// ParseComparePlansResponse parses an HTTP response from a ComparePlansWithResponse call
+func ParseComparePlansResponse(rsp *http.Response) (*ComparePlansResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ComparePlansResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PlanChanges
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDrawCurveResponse parses an HTTP response from a DrawCurveWithResponse call
+func ParseDrawCurveResponse(rsp *http.Response) (*DrawCurveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DrawCurveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Curve
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportPlanResponse parses an HTTP response from a ExportPlanWithResponse call
+func ParseExportPlanResponse(rsp *http.Response) (*ExportPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]interface{}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (text/csv) unsupported
+
+	}
+
+	return response, nil
+}
+
+// ParseForecastPlanResponse parses an HTTP response from a ForecastPlanWithResponse call
+func ParseForecastPlanResponse(rsp *http.Response) (*ForecastPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForecastPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PlanForecast
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExplainPlanResponse parses an HTTP response from a ExplainPlanWithResponse call
+func ParseExplainPlanResponse(rsp *http.Response) (*ExplainPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExplainPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PlanReasons
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRunsResponse parses an HTTP response from a ListRunsWithResponse call
 func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9051,6 +10172,39 @@ func ParseGetLedgerResponse(rsp *http.Response) (*GetLedgerResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Ledger
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRunPlanResponse parses an HTTP response from a SetRunPlanWithResponse call
+func ParseSetRunPlanResponse(rsp *http.Response) (*SetRunPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRunPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -25,13 +25,17 @@ type Curve struct {
 	Balanced int
 }
 
-// Tradeoff finds the curve with up to the given number of points.
-func Tradeoff(ctx context.Context, p Problem, points int) (Curve, error) {
+// Tradeoff finds the curve with up to the given number of points. A plan of the
+// problem that is known already is one of them, if none beats it.
+func Tradeoff(ctx context.Context, p Problem, points int, known Plan) (Curve, error) {
 	base := p
 	base.Budget, base.Goal = nil, Cheapest
 	cheapest, err := Solve(ctx, base, Options{Effort: 0.5})
 	if err != nil || cheapest.Status == Impossible {
 		return Curve{Points: []Plan{cheapest}}, err
+	}
+	if known.Status == Meets && known.Cost.Cmp(cheapest.Cost) <= 0 {
+		cheapest = known
 	}
 	quick := base
 	quick.Goal = Fastest
@@ -42,7 +46,7 @@ func Tradeoff(ctx context.Context, p Problem, points int) (Curve, error) {
 	if err != nil {
 		return Curve{}, err
 	}
-	found := []Plan{cheapest, fastest}
+	found := []Plan{cheapest, fastest, known}
 	if inner := points - 2; inner > 0 && cheapest.Status == Meets && fastest.Finish < cheapest.Finish {
 		between := make([]Plan, inner)
 		group, ctx := errgroup.WithContext(ctx)
@@ -78,8 +82,12 @@ func finishing(p Problem, by Millis) Problem {
 func curveOf(found []Plan) Curve {
 	slices.SortStableFunc(found, func(a, b Plan) int { return cmp.Or(cmp.Compare(a.Finish, b.Finish), a.Cost.Cmp(b.Cost)) })
 	var c Curve
+	status := Meets
+	if !slices.ContainsFunc(found, func(x Plan) bool { return x.Status == Meets }) {
+		status = found[0].Status
+	}
 	for _, x := range found {
-		if n := len(c.Points); x.Status == found[0].Status && (n == 0 || x.Cost.Cmp(c.Points[n-1].Cost) < 0) {
+		if n := len(c.Points); x.Status == status && (n == 0 || x.Cost.Cmp(c.Points[n-1].Cost) < 0) {
 			c.Points = append(c.Points, x)
 		}
 	}

@@ -119,6 +119,22 @@ func (r *reasoner) money(v float64) string {
 
 func (r *reasoner) perFrame(v float64) string { return fmt.Sprintf("%s %.4f", r.p.Currency, v) }
 
+// lasting writes a length of time as people say it.
+func lasting(m Millis) string {
+	switch s := m / 1000; {
+	case s >= 3600 && s%3600 == 0:
+		return fmt.Sprintf("%d h", s/3600)
+	case s >= 60 && s%60 == 0:
+		return fmt.Sprintf("%d min", s/60)
+	case s >= 3600:
+		return fmt.Sprintf("%d h %d min", s/3600, s%3600/60)
+	case s >= 60:
+		return fmt.Sprintf("%d min %d s", s/60, s%60)
+	default:
+		return fmt.Sprintf("%d s", s)
+	}
+}
+
 func counted(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
@@ -239,7 +255,7 @@ func (r *reasoner) unused(kind, id string) []Reason {
 		case cost > u.perFrame()*float64(n):
 			why = fmt.Sprintf("%s of %s would cost %s there%s; %s does them for %s", counted(n, "frame"), u.shot, r.money(cost), r.terms(kind, id), u.place, r.money(u.perFrame()*float64(n)))
 		default:
-			why = fmt.Sprintf("%s of %s would cost %s there against %s on %s, but not with all else that the plan keeps: what is paid or open elsewhere is enough", counted(n, "frame"), u.shot, r.money(cost), r.money(u.perFrame()*float64(n)), u.place)
+			why = fmt.Sprintf("%s of %s would cost %s there against %s on %s, by themselves; with the rest of the plan as it is that saves nothing", counted(n, "frame"), u.shot, r.money(cost), r.money(u.perFrame()*float64(n)), u.place)
 		}
 		return []Reason{{id, u.shot, false, why}}
 	}
@@ -256,13 +272,13 @@ func (r *reasoner) terms(kind, id string) string {
 				continue
 			}
 			if o.Minimum > 0 {
-				parts = append(parts, fmt.Sprintf("at least %s is paid", o.Minimum.Duration()))
+				parts = append(parts, fmt.Sprintf("at least %s is paid", lasting(o.Minimum)))
 			}
 			if o.Increment != nil && *o.Increment >= 60_000 {
-				parts = append(parts, fmt.Sprintf("by the %s", o.Increment.Duration()))
+				parts = append(parts, fmt.Sprintf("by the started %s", lasting(*o.Increment)))
 			}
 			if o.Lead > 0 {
-				parts = append(parts, fmt.Sprintf("%s until it renders", o.Lead.Duration()))
+				parts = append(parts, fmt.Sprintf("%s until it renders", lasting(o.Lead)))
 			}
 		}
 	case "farm":

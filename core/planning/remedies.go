@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -144,7 +143,7 @@ func Remedies(ctx context.Context, p Problem, plan Plan) ([]Remedy, error) {
 	case Late:
 		by := plan.lateness(p)
 		out = append(out, Remedy{
-			Change: fmt.Sprintf("the deadlines %s later", (by + 999).Duration().Truncate(time.Second)),
+			Change: fmt.Sprintf("the deadlines %s later", lasting(by+999)),
 			Cost:   plan.Cost, Finish: plan.Finish, Deadline: by,
 		})
 	case OverBudget:

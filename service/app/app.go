@@ -158,7 +158,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.sweeps = sweeps.New(s.store, s.clock, s.feed, s.shots, s.trials, s.prospects)
 	s.studies = studies.New(s.store, s.clock, s.shots, s.trials, s.runs)
 	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, providers, c.Address, c.Log)
-	s.plans = plans.New(s.store, s.clock, s.feed, s.hosts, s.shots, s.prospects, plans.Config{Currency: c.Currency, Zone: zone, Rented: s.rental.Has})
+	s.plans = plans.New(s.store, s.clock, s.feed, s.hosts, s.shots, s.prospects, s.timings, plans.Config{Currency: c.Currency, Zone: zone, Rented: s.rental.Has})
 	if s.FirstToken, err = s.access.Bootstrap(ctx); err != nil {
 		return err
 	}

@@ -140,6 +140,30 @@ func (e endpoints) GetPlan(w http.ResponseWriter, r *http.Request, plan uuid.UUI
 	e.plans.Get(w, r, plan)
 }
 
+func (e endpoints) ForecastPlan(w http.ResponseWriter, r *http.Request, plan uuid.UUID, params api.ForecastPlanParams) {
+	e.plans.Forecast(w, r, plan, params)
+}
+
+func (e endpoints) DrawCurve(w http.ResponseWriter, r *http.Request, plan uuid.UUID, params api.DrawCurveParams) {
+	e.plans.Curve(w, r, plan, params)
+}
+
+func (e endpoints) ExplainPlan(w http.ResponseWriter, r *http.Request, plan uuid.UUID) {
+	e.plans.Explain(w, r, plan)
+}
+
+func (e endpoints) ComparePlans(w http.ResponseWriter, r *http.Request, plan uuid.UUID, params api.ComparePlansParams) {
+	e.plans.Compare(w, r, plan, params)
+}
+
+func (e endpoints) ExportPlan(w http.ResponseWriter, r *http.Request, plan uuid.UUID, params api.ExportPlanParams) {
+	e.plans.Export(w, r, plan, params)
+}
+
+func (e endpoints) SetRunPlan(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.runs.ChangeOver(w, r, run)
+}
+
 func (e endpoints) ListRuns(w http.ResponseWriter, r *http.Request, params api.ListRunsParams) {
 	e.runs.List(w, r, params)
 }

@@ -7,8 +7,11 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"rotanex.example/api"
 	"rotanex.example/core/planning"
+	"rotanex.example/core/preflight"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
@@ -22,6 +25,10 @@ import (
 type notes struct {
 	Basis   map[string]timing.Estimate `json:"basis"` // by basisKey
 	LeftOut []api.LeftOut              `json:"left_out"`
+	// Deadlines are the real ones, where the problem's keep time spare.
+	Deadlines map[string]planning.Millis `json:"deadlines,omitempty"`
+	Slack     float64                    `json:"slack,omitempty"`
+	Assumes   []string                   `json:"assumes,omitempty"`
 }
 
 func basisKey(shot, place, crew string) string { return shot + " " + place + "/" + crew }
@@ -32,7 +39,7 @@ const horizon = 14 * 24 * time.Hour
 
 // build turns stock, trials and prices into a problem.
 func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, notes, error) {
-	b := builder{Plans: p, now: p.clock.Now().Truncate(time.Second), notes: notes{Basis: map[string]timing.Estimate{}, LeftOut: []api.LeftOut{}}}
+	b := builder{Plans: p, now: p.clock.Now().Truncate(time.Second), notes: notes{Basis: map[string]timing.Estimate{}, LeftOut: []api.LeftOut{}, Deadlines: map[string]planning.Millis{}}}
 	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
 	if ask.Goal != "" {
 		b.problem.Goal = string(ask.Goal)
@@ -47,10 +54,20 @@ func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, n
 	if b.problem.Goal == planning.Fastest && b.problem.Budget == nil {
 		return b.problem, b.notes, edge.BadField("/budget", "", "the fastest plan needs a budget to stay inside, such as 250.00")
 	}
+	if ask.Run != nil {
+		left, err := p.rest(ctx, *ask.Run)
+		if err != nil {
+			return b.problem, b.notes, err
+		}
+		b.rest = left
+		if ask.Shots = left.shots(ask); len(ask.Shots) == 0 {
+			return b.problem, b.notes, edge.BadField("/shots", "", "none of these shots has a frame waiting in the run")
+		}
+	}
 	if err := b.addShots(ctx, ask); err != nil {
 		return b.problem, b.notes, err
 	}
-	if err := b.addHosts(ctx); err != nil {
+	if err := b.addHosts(ctx, ask); err != nil {
 		return b.problem, b.notes, err
 	}
 	if ask.Rented == nil || *ask.Rented {
@@ -58,7 +75,16 @@ func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, n
 			return b.problem, b.notes, err
 		}
 	}
-	return b.problem, b.notes, nil
+	if b.rest != nil {
+		if err := b.addPaidServers(); err != nil {
+			return b.problem, b.notes, err
+		}
+	}
+	if err := b.assume(ask.Assume); err != nil {
+		return b.problem, b.notes, err
+	}
+	err := b.choose(ask)
+	return b.problem, b.notes, err
 }
 
 type builder struct {
@@ -68,6 +94,7 @@ type builder struct {
 	notes   notes
 	shots   []plannedShot
 	last    time.Time // of the deadlines
+	rest    *rest     // of the run that is planned on; nil for none
 }
 
 type plannedShot struct {
@@ -110,11 +137,33 @@ func (b *builder) addShots(ctx context.Context, ask api.NewPlan) error {
 			return err
 		}
 		b.shots = append(b.shots, plannedShot{shot, view})
+		frames := shot.FrameCount
+		if b.rest != nil {
+			frames = b.rest.waiting[name]
+		}
+		licence, err := b.licence(ctx, shot.Spec.Licence)
+		if err != nil {
+			return err
+		}
 		b.problem.Shots = append(b.problem.Shots, planning.Shot{
-			ID: name, Frames: shot.FrameCount, Deadline: b.millis(deadline), RAM: planning.Memory(view.Need.HostEach().GB()*1e6 + 0.5),
+			ID: name, Frames: frames, Licence: licence, Deadline: b.millis(deadline), RAM: planning.Memory(view.Need.HostEach().GB()*1e6 + 0.5),
 		})
 	}
 	return nil
+}
+
+// licence adds the pool of a shot's licence to the problem, if its seats are limited.
+func (b *builder) licence(ctx context.Context, pool string) (string, error) {
+	if pool == "" || slices.ContainsFunc(b.problem.Licences, func(l planning.Licence) bool { return l.ID == pool }) {
+		return pool, nil
+	}
+	var found []preflight.Licence
+	err := b.store.WithContext(ctx).Table("licences").Where("pool = ? AND kind <> 'host'", pool).Find(&found).Error
+	if err != nil || len(found) == 0 {
+		return "", err
+	}
+	b.problem.Licences = append(b.problem.Licences, planning.Licence{ID: pool, Seats: found[0].Seats})
+	return pool, nil
 }
 
 func (b *builder) millis(t time.Time) planning.Millis {
@@ -125,14 +174,21 @@ func (b *builder) leaveOut(shot, place, crew, why, mend string) {
 	b.notes.LeftOut = append(b.notes.LeftOut, api.LeftOut{Shot: shot, Place: place, Crew: crew, Why: why, Mend: strings.ReplaceAll(mend, "SHOT", shot)})
 }
 
-func (b *builder) addHosts(ctx context.Context) error {
+func (b *builder) addHosts(ctx context.Context, ask api.NewPlan) error {
 	all, err := b.hostsOf.Owned(ctx)
 	if err != nil {
 		return err
 	}
-	busy, err := b.busyUntil(ctx)
+	busy, err := b.busyUntil(ctx, ask.Run)
 	if err != nil {
 		return err
+	}
+	if b.rest != nil {
+		for host, until := range b.rest.busy {
+			if until.After(busy[host]) {
+				busy[host] = until
+			}
+		}
 	}
 	for _, h := range all {
 		free := b.now
@@ -171,14 +227,14 @@ func (b *builder) addHosts(ctx context.Context) error {
 
 // busyUntil returns when each host has done what open runs still have booked on it.
 // A host is taken whole until then, though some of its devices may be free.
-func (b *builder) busyUntil(ctx context.Context) (map[string]time.Time, error) {
+func (b *builder) busyUntil(ctx context.Context, but *uuid.UUID) (map[string]time.Time, error) {
 	var rows []struct {
 		Host  string
 		Until time.Time
 	}
 	err := b.store.WithContext(ctx).Raw(`
 		SELECT b.host, max(b.end_at) AS until FROM bookings b JOIN runs r ON r.id = b.run_id
-		WHERE b.open AND r.kind = 'run' AND b.taken < b.frames GROUP BY 1`).Scan(&rows).Error
+		WHERE b.open AND r.kind = 'run' AND b.taken < b.frames AND (?::uuid IS NULL OR r.id <> ?) GROUP BY 1`, but, but).Scan(&rows).Error
 	out := map[string]time.Time{}
 	for _, row := range rows {
 		out[row.Host] = row.Until.UTC()

@@ -25,6 +25,7 @@ import (
 	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
+	"rotanex.example/service/timings"
 )
 
 // Plan is the record of one.
@@ -40,6 +41,9 @@ type Plan struct {
 	Problem   string
 	Plan      string
 	Notes     notes `gorm:"serializer:json"`
+	PartOf    *uuid.UUID
+	RunID     *uuid.UUID
+	Curve     *drawn `gorm:"serializer:json"`
 }
 
 // Config is what planning needs to know of the house.
@@ -58,17 +62,16 @@ type Plans struct {
 	shotsOf *shots.Shots
 
 	prospects *prospects.Prospects
+	timings   *timings.Timings
 	currency  string
 	zone      *time.Location
 	rented    func(string) bool
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, sh *shots.Shots, x *prospects.Prospects, config Config) *Plans {
-	return &Plans{store: s, clock: c, feed: f, hostsOf: h, shotsOf: sh, prospects: x, currency: config.Currency, zone: config.Zone, rented: config.Rented}
+func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, sh *shots.Shots, x *prospects.Prospects, t *timings.Timings, config Config) *Plans {
+	return &Plans{store: s, clock: c, feed: f, hostsOf: h, shotsOf: sh, prospects: x, timings: t, currency: config.Currency, zone: config.Zone, rented: config.Rented}
 }
-
-const defaultTimeLimit = 10 * time.Second
 
 // Create plans.
 func (p *Plans) Create(w http.ResponseWriter, r *http.Request, params api.CreatePlanParams) {
@@ -92,27 +95,31 @@ func (p *Plans) create(ctx context.Context, id uuid.UUID, ask api.NewPlan) error
 	if err != nil {
 		return err
 	}
-	limit := defaultTimeLimit
+	options := planning.Options{}
 	if ask.TimeLimitS > 0 {
-		limit = time.Duration(float64(ask.TimeLimitS) * float64(time.Second))
+		options.TimeLimit = time.Duration(float64(ask.TimeLimitS) * float64(time.Second))
 	}
-	plan, err := planning.Solve(ctx, problem, planning.Options{TimeLimit: limit})
+	var plan planning.Plan
+	switch {
+	case ask.Sure > 0 && ask.Slack > 0:
+		return edge.BadField("/sure", fmt.Sprint(ask.Sure), "and a slack do not go together: the slack is what being sure is to find")
+	case ask.Sure > 0:
+		problem, plan, notes.Slack, err = p.surely(ctx, problem, notes, float64(ask.Sure), options)
+		if err == nil && len(plan.Bookings) == 0 {
+			plan, err = planning.Solve(ctx, problem, options)
+		}
+	default:
+		problem = spare(problem, notes.Slack)
+		plan, err = planning.Solve(ctx, problem, options)
+	}
 	if err != nil {
 		return err
 	}
-	problemFile, err := json.Marshal(problem)
+	record, err := p.recordOf(problem, plan, notes)
 	if err != nil {
 		return err
 	}
-	planFile, err := json.Marshal(plan)
-	if err != nil {
-		return err
-	}
-	record := Plan{
-		ID: id, CreatedAt: p.clock.Now(), Request: runs.Fingerprint(ask), Shots: ask.Shots, Status: plan.Status,
-		Cost: plan.Cost.String(), CostBound: plan.CostBound.String(), Currency: problem.Currency,
-		Problem: string(problemFile), Plan: string(planFile), Notes: notes,
-	}
+	record.ID, record.Request, record.RunID = id, runs.Fingerprint(ask), ask.Run
 	err = p.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Create(&record).Error; err != nil {
 			return err
@@ -121,6 +128,23 @@ func (p *Plans) create(ctx context.Context, id uuid.UUID, ask api.NewPlan) error
 	})
 	p.feed.Wake(events.Changes)
 	return err
+}
+
+// recordOf makes the record of a plan.
+func (p *Plans) recordOf(problem planning.Problem, plan planning.Plan, n notes) (Plan, error) {
+	problemFile, err := json.Marshal(problem)
+	if err != nil {
+		return Plan{}, err
+	}
+	planFile, err := json.Marshal(plan)
+	shots := make([]string, len(problem.Shots))
+	for i, s := range problem.Shots {
+		shots[i] = s.ID
+	}
+	return Plan{
+		CreatedAt: p.clock.Now(), Shots: shots, Status: plan.Status, Cost: plan.Cost.String(), CostBound: plan.CostBound.String(),
+		Currency: problem.Currency, Problem: string(problemFile), Plan: string(planFile), Notes: n, Request: []byte{},
+	}, err
 }
 
 // open reads the two files of a record.
@@ -139,10 +163,15 @@ func record(r Plan, whole bool) (api.Plan, error) {
 		Cost: plan.Cost.String(), CostBound: plan.CostBound.String(), Start: problem.Start, Finish: at(plan.Finish),
 	}
 	for _, s := range problem.Shots {
-		if d := at(s.Deadline); d.After(out.Deadline) {
+		deadline := s.Deadline
+		if real, ok := r.Notes.Deadlines[s.ID]; ok {
+			deadline = real
+		}
+		if d := at(deadline); d.After(out.Deadline) {
 			out.Deadline = d
 		}
 	}
+	out.Slack, out.Assumes, out.Run = r.Notes.Slack, r.Notes.Assumes, r.RunID
 	if err != nil || !whole {
 		return out, err
 	}
@@ -182,6 +211,7 @@ func record(r Plan, whole bool) (api.Plan, error) {
 		}
 		out.Bookings = append(out.Bookings, row)
 	}
+	addDetails(&out, problem, plan, at)
 	if out.Problem, err = edge.Convert[map[string]any](json.RawMessage(r.Problem)); err != nil {
 		return out, err
 	}
@@ -200,16 +230,24 @@ func sourcesOf(problem planning.Problem) map[string]string {
 func (p *Plans) answer(w http.ResponseWriter, r *http.Request, status int, id uuid.UUID, err error) {
 	var out api.Plan
 	if err == nil {
-		var found []Plan
-		err = p.store.WithContext(r.Context()).Where("id = ?", id).Limit(1).Find(&found).Error
-		if err == nil && len(found) == 0 {
-			err = edge.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", id))
-		}
-		if err == nil {
-			out, err = record(found[0], true)
+		var found Plan
+		if found, err = p.find(r.Context(), id); err == nil {
+			out, err = record(found, true)
 		}
 	}
 	edge.Answer(w, r, status, out, err)
+}
+
+func (p *Plans) find(ctx context.Context, id uuid.UUID) (Plan, error) {
+	var found []Plan
+	err := p.store.WithContext(ctx).Where("id = ?", id).Limit(1).Find(&found).Error
+	if err == nil && len(found) == 0 {
+		err = edge.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", id))
+	}
+	if err != nil {
+		return Plan{}, err
+	}
+	return found[0], nil
 }
 
 // Get answers with one plan.
@@ -220,7 +258,7 @@ func (p *Plans) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 // List answers with a page of plans, newest first.
 func (p *Plans) List(w http.ResponseWriter, r *http.Request, params api.ListPlansParams) {
 	out := api.PlanList{Items: []api.Plan{}}
-	found, next, err := edge.Newest(p.store.WithContext(r.Context()), "created_at", "id",
+	found, next, err := edge.Newest(p.store.WithContext(r.Context()).Where("part_of IS NULL"), "created_at", "id",
 		func(x Plan) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
 	out.Next = next
 	for _, f := range found {

@@ -36,8 +36,50 @@ func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
 	if p.problem, err = planning.ParseProblem(bytes.NewReader(problem)); err != nil {
 		return p, err
 	}
-	p.plan, err = planning.ParsePlan(bytes.NewReader(plan))
-	return p, err
+	if p.plan, err = planning.ParsePlan(bytes.NewReader(plan)); err != nil {
+		return p, err
+	}
+	return p, q.addLaterPlans(ctx, run.ID, &p)
+}
+
+// addLaterPlans adds the plans that a run changed over to: their servers, what these
+// cost, and the finish of the last. Their times count from their own start.
+func (q *Runs) addLaterPlans(ctx context.Context, run uuid.UUID, p *planned) error {
+	rows, err := q.store.Pool.Query(ctx, "SELECT p.problem, p.plan FROM run_plans x JOIN plans p ON p.id = x.plan_id WHERE x.run_id = $1 ORDER BY x.id", run)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for n := 1; rows.Next(); n++ {
+		var files [2]json.RawMessage
+		if err := rows.Scan(&files[0], &files[1]); err != nil {
+			return err
+		}
+		problem, err := planning.ParseProblem(bytes.NewReader(files[0]))
+		if err != nil {
+			return err
+		}
+		plan, err := planning.ParsePlan(bytes.NewReader(files[1]))
+		if err != nil {
+			return err
+		}
+		later := planning.MillisOf(problem.Start.Sub(p.problem.Start))
+		for _, v := range plan.Servers {
+			p.plan.Servers = append(p.plan.Servers, planning.Server{ID: laterServer(v.ID, n), Offer: v.Offer, From: v.From + later, To: v.To + later})
+		}
+		p.plan.Finish = plan.Finish + later
+		for _, o := range problem.Offers {
+			if !slices.ContainsFunc(p.problem.Offers, func(x planning.Offer) bool { return x.ID == o.ID }) {
+				p.problem.Offers = append(p.problem.Offers, o)
+			}
+		}
+		for _, h := range problem.Hosts {
+			if !slices.ContainsFunc(p.problem.Hosts, func(x planning.Host) bool { return x.ID == h.ID }) {
+				p.problem.Hosts = append(p.problem.Hosts, h)
+			}
+		}
+	}
+	return rows.Err()
 }
 
 // at turns a time of the plan into one of the clock.

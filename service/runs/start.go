@@ -68,6 +68,16 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 	if p.plan.Status == planning.Impossible {
 		return edge.Conflict("the plan is impossible: it has no bookings to carry out")
 	}
+	var only struct{ Assumes, OfRun bool }
+	err = q.store.WithContext(r.Context()).Raw("SELECT coalesce(jsonb_array_length(notes->'assumes'), 0) > 0 AS assumes, run_id IS NOT NULL AS of_run FROM plans WHERE id = ?", body.Plan).Scan(&only).Error
+	switch {
+	case err != nil:
+		return err
+	case only.Assumes:
+		return edge.Conflict("the plan assumes what is not so: it cannot be carried out")
+	case only.OfRun:
+		return edge.Conflict("the plan is for the rest of a run: rotanex replan RUN --apply carries it out there")
+	}
 	b := Beginning{Run: run}
 	for _, planned := range p.problem.Shots {
 		shot, err := all.Find(r.Context(), planned.ID)

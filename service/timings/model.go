@@ -5,7 +5,10 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 	"sync"
+
+	"gonum.org/v1/gonum/stat"
 
 	"rotanex.example/api"
 	"rotanex.example/core/memory"
@@ -171,4 +174,37 @@ func (t *Timings) GetTimes(w http.ResponseWriter, r *http.Request, params api.Ex
 	}
 	w.Header().Set("Content-Type", "text/csv; charset=utf-8")
 	_ = timing.WriteTimes(w, times) // the reader is gone
+}
+
+// Ratios returns the times of a shot's frames, each as a part of what is usual on
+// its crew: of how single frames differ, wherever they were rendered. A crew on
+// which fewer than three frames were timed says nothing of that.
+func (k *Knowledge) Ratios(shot string) []float64 {
+	if k == nil {
+		return nil
+	}
+	byCrew := map[string][]float64{}
+	var order []string
+	for _, r := range k.Rows {
+		if r.Shot != shot || r.Warm || r.WarmUp || r.Seconds <= 0 {
+			continue
+		}
+		key := r.Host + "/" + strings.Join(r.Devices, "+") + fmt.Sprint(r.Settings)
+		if byCrew[key] == nil {
+			order = append(order, key)
+		}
+		byCrew[key] = append(byCrew[key], r.Seconds)
+	}
+	var out []float64
+	for _, key := range order {
+		list := byCrew[key]
+		if len(list) < 3 {
+			continue
+		}
+		mean := stat.Mean(list, nil)
+		for _, s := range list {
+			out = append(out, s/mean)
+		}
+	}
+	return out
 }

@@ -481,6 +481,116 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/plans/{plan}/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plan played many times with what is not known for sure */
+        get: operations["forecastPlan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{plan}/curve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The cheapest cost for each finish time; every point is kept as a plan
+         * @description Asked again for the same plan it answers with the same curve.
+         */
+        post: operations["drawCurve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{plan}/reasons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why each place is used or not; what is short, and what would mend it */
+        get: operations["explainPlan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{plan}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What differs from another plan to this one, and why */
+        get: operations["comparePlans"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/plans/{plan}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plan as a file */
+        get: operations["exportPlan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Carry out the rest of a run by another plan, made for it
+         * @description Frames being rendered stay where they are, servers that are paid for stay up. A plan of another run, or one made before the run's last change of plan, is refused.
+         */
+        put: operations["setRunPlan"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs": {
         parameters: {
             query?: never;
@@ -1476,8 +1586,44 @@ export interface components {
              * @default true
              */
             rented?: boolean;
-            /** @default 10 */
+            /** @description Look for a better plan until then; without it as long as the size of the problem asks */
             time_limit_s?: number;
+            /** @description The share of the time to each deadline that is kept spare: 0.1 is a tenth */
+            slack?: number;
+            /** @description Plan so that the forecast meets every deadline with this chance, keeping as much slack as that takes */
+            sure?: number;
+            /**
+             * Format: date-time
+             * @description No frame starts earlier
+             */
+            not_before?: string;
+            /** @description Hosts, offers or sources that are not to be used */
+            without?: components["schemas"]["Name"][];
+            /** @description Shots that may be rendered only at the places named; a source stands for all of its places */
+            pin?: components["schemas"]["Pin"][];
+            /** @description What if: changes of what there is, for this plan only. A plan that assumes anything cannot be started */
+            assume?: components["schemas"]["Assumption"][];
+            /**
+             * Format: uuid
+             * @description Plan the rest of this run: what is not done and not being rendered
+             */
+            run?: string;
+        };
+        Pin: {
+            shot: components["schemas"]["Name"];
+            places: components["schemas"]["Name"][];
+        };
+        /** @description host and offer: there is one more, NAME, like another. price: NAME's price an hour (an offer) or a busy hour (a host) is another. servers: so many servers of the offer NAME. time: a frame of the shot NAME takes this part of its time, as with other settings. deadline: the shot NAME is due at another time. hours: the host NAME is free all the time. */
+        Assumption: {
+            /** @enum {string} */
+            what: "host" | "offer" | "price" | "servers" | "time" | "deadline" | "hours";
+            name: components["schemas"]["Name"];
+            like?: components["schemas"]["Name"];
+            price?: components["schemas"]["Money"];
+            count?: number;
+            factor?: number;
+            /** Format: date-time */
+            at?: string;
         };
         /** @enum {string} */
         PlanStatus: "meets" | "late" | "over-budget" | "impossible";
@@ -1508,10 +1654,151 @@ export interface components {
             bookings?: components["schemas"]["PlannedBooking"][];
             servers?: components["schemas"]["PlannedServer"][];
             left_out?: components["schemas"]["LeftOut"][];
+            uploads?: components["schemas"]["PlannedUpload"][];
+            /** @description When the owned hosts that it uses are free, of those that are not free throughout */
+            hours?: components["schemas"]["HostHours"][];
+            /** @description Cost by source */
+            sources?: components["schemas"]["SourceCost"][];
+            /**
+             * Format: double
+             * @description The share of the time to the deadlines that was kept spare
+             */
+            slack?: number;
+            /** @description What it takes for granted that is not so; such a plan cannot be started */
+            assumes?: string[];
+            /**
+             * Format: uuid
+             * @description The run whose rest it plans
+             */
+            run?: string;
             /** @description The problem file (docs/formats.md) */
             problem?: Record<string, never>;
             /** @description The plan file (docs/formats.md) */
             plan?: Record<string, never>;
+        };
+        PlannedUpload: {
+            shot: string;
+            source: string;
+            /** Format: date-time */
+            start: string;
+            /** Format: date-time */
+            end: string;
+        };
+        HostHours: {
+            host: string;
+            windows: {
+                /** Format: date-time */
+                from: string;
+                /** Format: date-time */
+                to: string;
+            }[];
+        };
+        SourceCost: {
+            source: string;
+            frames: number;
+            cost: components["schemas"]["Money"];
+            /**
+             * Format: double
+             * @description Server time paid for
+             */
+            paid_s?: number;
+            /**
+             * Format: double
+             * @description Of it, while no crew renders
+             */
+            unused_s?: number;
+        };
+        PlanForecast: {
+            plays: number;
+            /** Format: int64 */
+            seed: number;
+            /**
+             * Format: double
+             * @description To have every shot home by its deadline
+             */
+            chance: number;
+            /** @description Plays in which frames were left over when all crews had closed */
+            never: number;
+            finish: components["schemas"]["TimeSpread"];
+            cost: {
+                p10: components["schemas"]["Money"];
+                p50: components["schemas"]["Money"];
+                p90: components["schemas"]["Money"];
+            };
+            shots: {
+                shot: string;
+                /** Format: double */
+                chance: number;
+                /** Format: date-time */
+                deadline: string;
+                finish: components["schemas"]["TimeSpread"];
+            }[];
+            /** @description Finishes of even steps of the plays, the earliest first; without those that never finished */
+            curve: string[];
+            /** @description Where its doubts come from */
+            rests_on?: string[];
+        };
+        /** @description Without a time, that part of the plays never finished */
+        TimeSpread: {
+            /** Format: date-time */
+            p10?: string;
+            /** Format: date-time */
+            p50?: string;
+            /** Format: date-time */
+            p90?: string;
+        };
+        Curve: {
+            currency: string;
+            /** @description By which the balanced point is chosen */
+            rule: string;
+            points: {
+                /** Format: uuid */
+                plan: string;
+                cost: components["schemas"]["Money"];
+                /** Format: date-time */
+                finish: string;
+                status: components["schemas"]["PlanStatus"];
+                /** @enum {string} */
+                mark?: "cheapest" | "fastest" | "balanced";
+            }[];
+            /** @description All of it on one owned host, as if it were free all the time */
+            alone?: {
+                host: string;
+                cost: components["schemas"]["Money"];
+                /** Format: date-time */
+                finish: string;
+            };
+        };
+        PlanReasons: {
+            used: components["schemas"]["PlanReason"][];
+            unused: components["schemas"]["PlanReason"][];
+            /** @description What there is too little of */
+            short: {
+                shot?: string;
+                frames?: number;
+                text: string;
+            }[];
+            /** @description Single changes after which it can be done, the cheapest first */
+            remedies: {
+                change: string;
+                cost: components["schemas"]["Money"];
+                /** Format: date-time */
+                finish: string;
+            }[];
+        };
+        PlanReason: {
+            place: string;
+            shot?: string;
+            text: string;
+        };
+        PlanChanges: {
+            before: components["schemas"]["Plan"];
+            after: components["schemas"]["Plan"];
+            changes: {
+                place?: string;
+                shot?: string;
+                text: string;
+            }[];
         };
         PlannedBooking: {
             shot: string;
@@ -2909,6 +3196,169 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Plan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forecastPlan: {
+        parameters: {
+            query?: {
+                plays?: number;
+                seed?: number;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The forecast */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanForecast"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    drawCurve: {
+        parameters: {
+            query?: {
+                /** @description An owned host, to tell what is saved against doing it all there */
+                alone?: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The curve */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Curve"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    explainPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The reasons */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanReasons"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    comparePlans: {
+        parameters: {
+            query: {
+                since: string;
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The changes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanChanges"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportPlan: {
+        parameters: {
+            query: {
+                format: "json" | "csv" | "ics" | "svg" | "png";
+                /** @description Of a picture: the bookings on a time axis, or the trade-off curve if it was drawn */
+                of?: "plan" | "curve";
+                /** @description Of a calendar: this host's alone */
+                host?: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                    "text/csv": string;
+                    "text/calendar": string;
+                    "image/svg+xml": string;
+                    "image/png": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRunPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** Format: uuid */
+                    plan: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
                 };
             };
             default: components["responses"]["Problem"];

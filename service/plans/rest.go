@@ -1,0 +1,135 @@
+package plans
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"rotanex.example/api"
+	"rotanex.example/core/planning"
+	"rotanex.example/core/pricing"
+	"rotanex.example/service/edge"
+)
+
+// rest is what of a run is still to be planned: frames that wait, hosts that render
+// until a time, and servers that are paid for.
+type rest struct {
+	waiting map[string]int
+	busy    map[string]time.Time
+	servers []paidServer
+}
+
+type paidServer struct {
+	Host, Offer string
+	Usable      time.Time
+	Until       time.Time
+}
+
+// rest reads what is left of a run.
+func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
+	out := &rest{waiting: map[string]int{}, busy: map[string]time.Time{}}
+	var state, kind string
+	if err := p.store.WithContext(ctx).Raw("SELECT state, kind FROM runs WHERE id = ?", run).Row().Scan(&state, &kind); err != nil {
+		return nil, edge.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
+	}
+	if kind != "run" || state != "running" && state != "paused" {
+		return nil, edge.Conflict(fmt.Sprintf("run %s is %s: there is nothing left of it to plan", run, state))
+	}
+	var shots []struct {
+		Shot    string
+		Waiting int
+	}
+	if err := p.store.WithContext(ctx).Raw("SELECT shot, count(*) AS waiting FROM frames WHERE run_id = ? AND state = 'waiting' GROUP BY shot", run).Scan(&shots).Error; err != nil {
+		return nil, err
+	}
+	for _, s := range shots {
+		out.waiting[s.Shot] = s.Waiting
+	}
+	if len(shots) == 0 {
+		return nil, edge.Conflict(fmt.Sprintf("no frame of run %s waits any more: what is left is being rendered", run))
+	}
+	var leased []struct {
+		Host     string
+		LeasedAt time.Time
+		FrameS   float64
+	}
+	err := p.store.WithContext(ctx).Raw(`SELECT f.host, f.leased_at, coalesce(b.frame_s, 0) AS frame_s
+		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id WHERE f.run_id = ? AND f.state = 'leased'`, run).Scan(&leased).Error
+	if err != nil {
+		return nil, err
+	}
+	now := p.clock.Now()
+	for _, f := range leased {
+		until := f.LeasedAt.Add(time.Duration(f.FrameS * float64(time.Second)))
+		if until.Before(now) {
+			until = now.Add(time.Duration(f.FrameS / 4 * float64(time.Second)))
+		}
+		if until.After(out.busy[f.Host]) {
+			out.busy[f.Host] = until
+		}
+	}
+	var servers []struct {
+		Host, Offer  string
+		State        string
+		FromAt       time.Time
+		StartedAt    *time.Time
+		PaidAt, ToAt time.Time
+	}
+	err = p.store.WithContext(ctx).Raw(`SELECT host, offer, state, from_at, started_at, paid_at, to_at FROM servers
+		WHERE run_id = ? AND state IN ('starting', 'up') AND paid_at > ? ORDER BY host`, run, now).Scan(&servers).Error
+	for _, v := range servers {
+		out.servers = append(out.servers, paidServer{v.Host, v.Offer, v.FromAt, v.PaidAt})
+	}
+	return out, err
+}
+
+// addPaidServers adds the run's servers that are up as hosts that cost nothing more,
+// until the time that is paid for ends.
+func (b *builder) addPaidServers() error {
+	for _, v := range b.rest.servers {
+		var offer *planning.Offer
+		for i := range b.problem.Offers {
+			if b.problem.Offers[i].ID == v.Offer {
+				offer = &b.problem.Offers[i]
+			}
+		}
+		if offer == nil {
+			continue // it can render none of what is left
+		}
+		from := b.millis(v.Usable) + offer.Lead
+		if until, ok := b.rest.busy[v.Host]; ok {
+			from = max(from, b.millis(until))
+		}
+		host := planning.Host{ID: v.Host, RAM: offer.RAM, Windows: [][2]planning.Millis{{max(0, from), b.millis(v.Until) - offer.Wrap}}}
+		if host.Windows[0][1] <= host.Windows[0][0] {
+			continue
+		}
+		for _, c := range offer.Crews {
+			c.BusyPrice = pricing.Money{}
+			host.Crews = append(host.Crews, c)
+		}
+		b.problem.Hosts = append(b.problem.Hosts, host)
+		for _, t := range b.problem.Timings {
+			if t.Offer == v.Offer {
+				b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: t.Shot, Host: v.Host, Crew: t.Crew, Frame: t.Frame})
+				b.notes.Basis[basisKey(t.Shot, v.Host, t.Crew)] = b.notes.Basis[basisKey(t.Shot, v.Offer, t.Crew)]
+			}
+		}
+		// Its place among the offer's servers is taken.
+		offer.MaxServers = max(0, offer.MaxServers-1)
+	}
+	return nil
+}
+
+// shotsOfRest are the shots that a plan of the rest is for: those asked for, or all.
+func (r *rest) shots(ask api.NewPlan) []string {
+	var out []string
+	for _, s := range ask.Shots {
+		if r.waiting[s] > 0 {
+			out = append(out, s)
+		}
+	}
+	return out
+}

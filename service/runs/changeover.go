@@ -1,0 +1,112 @@
+package runs
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"rotanex.example/api"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/events"
+)
+
+// ChangeOver lets the rest of a run be carried out by another plan, made for it.
+// What crews owe by the old plan is dropped; what they are rendering, and servers
+// that are up, stay.
+func (q *Runs) ChangeOver(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	body, err := edge.Body[api.SetRunPlanJSONBody](r)
+	if err == nil {
+		err = q.changeOver(r, id, body.Plan)
+	}
+	var s state
+	if err == nil {
+		s, err = q.read(r.Context(), id)
+	}
+	if err != nil {
+		edge.Fail(w, r, err)
+		return
+	}
+	edge.Answer(w, r, http.StatusOK, s.record(q.clock.WallNow()), nil)
+}
+
+func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID) error {
+	next, err := q.planOf(r.Context(), Run{PlanID: &plan})
+	if err != nil {
+		return edge.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", plan))
+	}
+	err = q.store.WithContext(r.Context()).Transaction(func(tx *gorm.DB) error {
+		var run Run
+		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ? AND kind = ?", id, KindRun).Limit(1).Find(&run).Error; err != nil {
+			return err
+		}
+		if run.ID == uuid.Nil {
+			return edge.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", id))
+		}
+		if run.State != "running" && run.State != "paused" {
+			return edge.Conflict(fmt.Sprintf("run %s is %s: nothing of it is left to carry out", id, run.State))
+		}
+		var fit struct{ Its, Assumes, Stale bool }
+		err := tx.Raw(`SELECT p.run_id IS NOT DISTINCT FROM ? AS its, coalesce(jsonb_array_length(p.notes->'assumes'), 0) > 0 AS assumes,
+			EXISTS (SELECT FROM run_plans x WHERE x.run_id = ? AND x.at >= p.created_at) AS stale FROM plans p WHERE p.id = ?`, id, id, plan).Scan(&fit).Error
+		switch {
+		case err != nil:
+			return err
+		case !fit.Its:
+			return edge.Conflict(fmt.Sprintf("plan %s was not made for the rest of run %s: make one with rotanex replan %s", plan, id, id.String()[:8]))
+		case fit.Assumes:
+			return edge.Conflict("the plan assumes what is not so: it cannot be carried out")
+		case fit.Stale:
+			return edge.Conflict("the run has changed over to another plan since this one was made: plan again")
+		}
+		var changes int64
+		if err := tx.Table("run_plans").Where("run_id = ?", id).Count(&changes).Error; err != nil {
+			return err
+		}
+		for _, sql := range []string{
+			"UPDATE bookings SET frames = taken WHERE run_id = ? AND frames > taken",
+			"DELETE FROM servers WHERE run_id = ? AND state = 'planned'",
+		} {
+			if err := tx.Exec(sql, id).Error; err != nil {
+				return err
+			}
+		}
+		hostOf := map[string]string{}
+		var servers []Server
+		for _, v := range next.plan.Servers {
+			host := fmt.Sprintf("%s.%s-%d", strings.ReplaceAll(v.ID, "#", "-"), id.String()[:8], changes+2)
+			hostOf[v.ID] = host
+			servers = append(servers, Server{
+				RunID: id, ID: laterServer(v.ID, int(changes)+1), Offer: v.Offer, Host: host, State: "planned",
+				FromAt: next.at(v.From), ToAt: next.at(v.To), PaidAt: next.paidUntil(v),
+			})
+		}
+		var bookings []Booking
+		for _, x := range next.plan.Bookings {
+			b := next.booking(id, x, hostOf)
+			b.Open = run.State == "running"
+			bookings = append(bookings, b)
+		}
+		if err := create(tx, bookings, 2000); err != nil {
+			return err
+		}
+		if err := create(tx, servers, 2000); err != nil {
+			return err
+		}
+		if err := tx.Exec("INSERT INTO run_plans (run_id, plan_id, at) VALUES (?, ?, ?)", id, plan, q.clock.Now()).Error; err != nil {
+			return err
+		}
+		return q.feed.Write(tx, api.Event{Kind: kindOf(KindRun), Run: id.String(), State: run.State})
+	})
+	if err == nil {
+		q.feed.Wake(events.Changes, events.Work)
+	}
+	return err
+}
+
+// laterServer names a server of the n-th plan that a run changed over to: the same
+// name may have been used by the plans before.
+func laterServer(id string, n int) string { return fmt.Sprintf("%s~%d", id, n+1) }
