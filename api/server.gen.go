@@ -102,21 +102,21 @@ func (e CrewFiguresBasis) Valid() bool {
 	}
 }
 
-// Defines values for CurvePointsMark.
+// Defines values for CurvePointMark.
 const (
-	CurvePointsMarkBalanced CurvePointsMark = "balanced"
-	CurvePointsMarkCheapest CurvePointsMark = "cheapest"
-	CurvePointsMarkFastest  CurvePointsMark = "fastest"
+	CurvePointMarkBalanced CurvePointMark = "balanced"
+	CurvePointMarkCheapest CurvePointMark = "cheapest"
+	CurvePointMarkFastest  CurvePointMark = "fastest"
 )
 
-// Valid indicates whether the value is a known member of the CurvePointsMark enum.
-func (e CurvePointsMark) Valid() bool {
+// Valid indicates whether the value is a known member of the CurvePointMark enum.
+func (e CurvePointMark) Valid() bool {
 	switch e {
-	case CurvePointsMarkBalanced:
+	case CurvePointMarkBalanced:
 		return true
-	case CurvePointsMarkCheapest:
+	case CurvePointMarkCheapest:
 		return true
-	case CurvePointsMarkFastest:
+	case CurvePointMarkFastest:
 		return true
 	default:
 		return false
@@ -846,22 +846,25 @@ type Curve struct {
 		Finish time.Time `json:"finish"`
 		Host   string    `json:"host"`
 	} `json:"alone,omitempty,omitzero"`
-	Currency string `json:"currency"`
-	Points   []struct {
-		// Cost Example: 184.20
-		Cost   Money              `json:"cost"`
-		Finish time.Time          `json:"finish"`
-		Mark   CurvePointsMark    `json:"mark,omitempty,omitzero"`
-		Plan   openapi_types.UUID `json:"plan"`
-		Status PlanStatus         `json:"status"`
-	} `json:"points"`
+	Currency string       `json:"currency"`
+	Points   []CurvePoint `json:"points"`
 
 	// Rule By which the balanced point is chosen
 	Rule string `json:"rule"`
 }
 
-// CurvePointsMark defines model for Curve.Points.Mark.
-type CurvePointsMark string
+// CurvePoint defines model for CurvePoint.
+type CurvePoint struct {
+	// Cost Example: 184.20
+	Cost   Money              `json:"cost"`
+	Finish time.Time          `json:"finish"`
+	Mark   CurvePointMark     `json:"mark,omitempty,omitzero"`
+	Plan   openapi_types.UUID `json:"plan"`
+	Status PlanStatus         `json:"status"`
+}
+
+// CurvePointMark defines model for CurvePoint.Mark.
+type CurvePointMark string
 
 // Device defines model for Device.
 type Device struct {
@@ -1524,15 +1527,18 @@ type Plan struct {
 	Uploads []PlannedUpload `json:"uploads,omitempty,omitzero"`
 }
 
+// PlanChange defines model for PlanChange.
+type PlanChange struct {
+	Place string `json:"place,omitempty,omitzero"`
+	Shot  string `json:"shot,omitempty,omitzero"`
+	Text  string `json:"text"`
+}
+
 // PlanChanges defines model for PlanChanges.
 type PlanChanges struct {
-	After   Plan `json:"after"`
-	Before  Plan `json:"before"`
-	Changes []struct {
-		Place string `json:"place,omitempty,omitzero"`
-		Shot  string `json:"shot,omitempty,omitzero"`
-		Text  string `json:"text"`
-	} `json:"changes"`
+	After   Plan         `json:"after"`
+	Before  Plan         `json:"before"`
+	Changes []PlanChange `json:"changes"`
 }
 
 // PlanForecast defines model for PlanForecast.
@@ -1561,16 +1567,9 @@ type PlanForecast struct {
 	Plays int `json:"plays"`
 
 	// RestsOn Where its doubts come from
-	RestsOn []string `json:"rests_on,omitempty,omitzero"`
-	Seed    int64    `json:"seed"`
-	Shots   []struct {
-		Chance   float64   `json:"chance"`
-		Deadline time.Time `json:"deadline"`
-
-		// Finish Without a time, that part of the plays never finished
-		Finish TimeSpread `json:"finish"`
-		Shot   string     `json:"shot"`
-	} `json:"shots"`
+	RestsOn []string       `json:"rests_on,omitempty,omitzero"`
+	Seed    int64          `json:"seed"`
+	Shots   []ShotForecast `json:"shots"`
 }
 
 // PlanList defines model for PlanList.
@@ -1589,20 +1588,10 @@ type PlanReason struct {
 // PlanReasons defines model for PlanReasons.
 type PlanReasons struct {
 	// Remedies Single changes after which it can be done, the cheapest first
-	Remedies []struct {
-		Change string `json:"change"`
-
-		// Cost Example: 184.20
-		Cost   Money     `json:"cost"`
-		Finish time.Time `json:"finish"`
-	} `json:"remedies"`
+	Remedies []Remedy `json:"remedies"`
 
 	// Short What there is too little of
-	Short []struct {
-		Frames int    `json:"frames,omitempty,omitzero"`
-		Shot   string `json:"shot,omitempty,omitzero"`
-		Text   string `json:"text"`
-	} `json:"short"`
+	Short  []Shortage   `json:"short"`
 	Unused []PlanReason `json:"unused"`
 	Used   []PlanReason `json:"used"`
 }
@@ -1695,6 +1684,15 @@ type Problem struct {
 
 	// Type Example: about:blank
 	Type string `json:"type"`
+}
+
+// Remedy defines model for Remedy.
+type Remedy struct {
+	Change string `json:"change"`
+
+	// Cost Example: 184.20
+	Cost   Money     `json:"cost"`
+	Finish time.Time `json:"finish"`
 }
 
 // Renderer defines model for Renderer.
@@ -1887,6 +1885,13 @@ type Session struct {
 	Zone string `json:"zone"`
 }
 
+// Shortage defines model for Shortage.
+type Shortage struct {
+	Frames int    `json:"frames,omitempty,omitzero"`
+	Shot   string `json:"shot,omitempty,omitzero"`
+	Text   string `json:"text"`
+}
+
 // Shot defines model for Shot.
 type Shot struct {
 	FrameCount int       `json:"frame_count"`
@@ -1906,6 +1911,16 @@ type ShotFit struct {
 	ObservedGb float64  `json:"observed_gb,omitempty,omitzero"`
 	Permits    []string `json:"permits,omitempty,omitzero"`
 	Shot       string   `json:"shot"`
+}
+
+// ShotForecast defines model for ShotForecast.
+type ShotForecast struct {
+	Chance   float64   `json:"chance"`
+	Deadline time.Time `json:"deadline"`
+
+	// Finish Without a time, that part of the plays never finished
+	Finish TimeSpread `json:"finish"`
+	Shot   string     `json:"shot"`
 }
 
 // ShotList defines model for ShotList.
@@ -5394,237 +5409,238 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1rbxy3luBfIXpnkBtM6+XEnljGYODrONeZm8SC5dwAm3hldhW7m1fVZF2SpXZfQ8D+mv1h+0sWPIdk",
-	"vcjqKqnlOIP9YllqNh+Hh+f9+DjL5KaUggmjZ+cfZyVVdMMMU/BbViktlf1fznSmeGm4FLPz2XdKbsh7",
-	"wT6Y90QuiVkzUtIVIwu2lIrN5jNuR/2jYmo3m88E3bDZuZ9sPtPZmm2onXVDP/zAxMqsZ+ePTk/nM7Mr",
-	"7UhtFBer2e189uFoJY/sX4/0NS+PJGyAFkel5MIwNTtf0kKz2/lsyUTGLuzm7bywfEnNul4dBszmM8X+",
-	"UXHF8tm5URVrbmYp1Yaa2fmMC/Pk69l8tuGCb6rN7Pws7MyuumJqdmuXtJAaXNIOGFwyMutaajM0qf18",
-	"cM5/UWw5O5/9j5P6Yk/wU33yk53DrsJztimlYSLb/ZXt+hf8ds2IphtGrtmObLlZwx3DXxYy35EVv2Ea",
-	"/rbkShtChd4yReiKcuGvf81ozlS98+/rNY/soglEOLOIsOHC//7NfdCiYFQP3hEMmIYWkUsr+IabsEIH",
-	"7/HD5pQ5W9KqMP6s9AOi2WN38iTSTTi4qsTQsVUlxh26qng+693A7Xym13IQT+3n98VTew6mSyk0A3J0",
-	"oeSiYLBiJoVhAmBOy7LgGbWQOClxxL/9XVs0/jhyOT8vrNh+CL+sqSFbJgzZKilW5E9vvntBnn79+N+/",
-	"RCjgDHaB5ysmzGuVO9JZKlkyZTjuPCtkdn21pJlBchrgm8tqUbAawqLaLPCq14wqs2DUXOn++3zDaEE0",
-	"y6TINVkws2VMkPANPZvvX+G2eTm/tpabt/f7LnxXLv7OMmN391zrauN283FG85wjJl40jg242AWopV+E",
-	"ipzI5ZKpc0tDFCNcEykY2UjF5uSn5z++nJOCXzNChbQDjkmpeMbO4aMvNP5GqCBrWSnyJypwti+JVISS",
-	"RaV3/hNi1/vSzh+m0kzdMKXPiZZkQ8XO/8FzMpgKVjomhm/YOaEESLkfYFEbPieGXgMZ5JqUVBk7gBsN",
-	"35oTqpFywrJEM2O4WOljkjOaF1yw885kXJO8YoQav1WY5xhOonEwAM8PXirGCC0K+ASGzuYdtKOmjWzU",
-	"sCM7chahqZms8D0FenR22iJIpzGCVKN082vNbx2fnkWw297uOCrgKcq4sYAZ+wb/KAXb2dHbNUKICbvV",
-	"Xz1zBQyY+cnmM4cgFmoIPH+FM8uvK6UbT6RBIpvPC1ZyR4m+J2PYpjQRykErzRqyQuPCFNtGP2Ait4uO",
-	"vXiUjMZwOpROomsWcnVlKC+iH24Y1ZXCPQ3eix93O5/JymQS793fTi4B4kvKC2aZUuFFoRt5zfLIHcxn",
-	"2lBlxgOjc2leZnRoAQCvd1bP7kEeu9gXFz/vpZCdG5cK/zMsCmxkzopRQrRZK0bz9pTRx7ylxuwd1oER",
-	"bmPudh2FgNyUVHHHkdtnXVDN4CGlEBxGccM2eh/yvFBs+x1fVXYbt2EbVCkKTz2rlLKiZ3Sl8J5HP5qc",
-	"3fCMjd/dtzD+b7SoWGx3Ob/hmksxfsJXUptv3bdiMwLH0jElw0rFy6hU8bMwHNlJg8CNEFWENPEb1Bkt",
-	"7H/HHuoSx19YaTZ2KBAqowsZxUy2nnAhl/iN2CqV8Nxp1Ew/w/BLx9/7E3YejBOM3f00EHNevwaP+2Ev",
-	"TQypka957hrY0TfoeEX39WXXTORtoPXJRwc8Vry6AtZ4ZZnfaGYbezJ7F+N5nN1wcc2aHy2kLBgVyG02",
-	"Uu2uVovGxzWuAr2atInO/YE+VN+Am29eAzPsrrmVPthS1+RpWOq2ojteUM11k1cGlmu5C8t5hnyqEtdC",
-	"bq3ut7ASfoJrZrQynhh1KQSI5VbvAHYGQvMWdCSKcq9dZfz1ZmUVv8SkcNPAovbW/nLxs47KLDm34pwX",
-	"cgaJdD3SilHLJc+45xntxS5LxvKjqiTyhikEgBX83ebAPAIKzWJH5FgquuRx2gaU4ipzkteop4bEJTzP",
-	"MYvjNzYwQ8TeZz8lS6ngVJXgxitDnnzZo6KKUqlx513z1Rq50JjBUpurktFr965HfKWQ2xiTe437fnpK",
-	"/pWA0eSGFuM27N9UbNYfWc5BDe28hobxbC3NFzrogVY9NGu2I1SxscszE1n5lzVDZRGQUDsbbJeLR8jk",
-	"ZEI4wOit9ruXUV7AIDu6vsfO3QhC3SMaB5OyoFlC9KCbsmD6Co0k/aUu+AdW4CVp4gYTSkr75znZglUi",
-	"6OeamTBo3MacbWYkqmpZqdQ5LKWpyrET4egr+7YmfqWQ25HfQDLfg+gruUV7ShBt+rTY6bK9F9kknts1",
-	"LxjhhiirVSmWz8kpMZKcjYP8di0LFnuib9eMwId4p1Kg4cZyGkKLkWS6Iwwg/oULDDpikApqQQFZdJTr",
-	"V+qG9fk97ql3jOdFgXYmewJLjeVWsBxMQ2Bz4vDZ1uJvz0I06+uaU7gKF1yvx+tICWNB1/DolGv84daI",
-	"gWlQgwMDeJuafcKTbqi6bkpf2ZrRkuGBqDb4vwUtqMgSIldZUDHC8A42B1PtJ7UFFZc4MoKyogfvMG8M",
-	"8F0uoKoigpd/3tmXmyGz82clcC+WLWVrqZnYa3JpaEPuSt16sY2hUj3RvHI3pWfNityxrIhxpKY+qK+U",
-	"1BimLFT+16/06J/v7D+nR0/ffTydnz2+/ZfYvVqd4WrLc7Peb6dB/eLKyIS1raH/DG52vAlpmlm1EpWm",
-	"ixiS/LLeWerEtbP7LypDMiqENGTBSKVZFOfvYpeC1+ONUzVI0mh0Cex9qq2OFZpXY9l8HvC1DZXV6Zys",
-	"zubk//7v//OMZGXl4ENKJTOmtVS1FGmp5Rea4IFm85bj9Mk8iQyLnWF62MkdxbTN+p/xsw3ilePykW8F",
-	"H8GeGcKNT1q5gwIO3OkrR3Ncj1V0tKeuFEFN8FUhI54TilKEc//IrZiTrayKnNA8H6n81WtelUxdhQcX",
-	"VcS852sJ/i6zlpVGl1pbJXP78W6M8duwO7iHKujWVZUQXKyIZTVEKivPmZGqoayUvtL0JiZnOgWuLcpZ",
-	"KQdsZqgHZRZC9MaKkSOVK08KY5w5dhNvvTvOAgI8hlI4BogEbisVvFnw+9yLoCYs7k00jeJ4y+7RRvEJ",
-	"+sF4vWDDzFrG7VOKGi7jQPRGzy9QGUOLSpDMvxirb63lVsQXePq4oemTgtEbpskZkZWJ6MUdWOO+EQho",
-	"sZj5tcJ547DXhor4C5abRuDMDVWcCvOMZGsqhNVIwQ9LlnZYUHval1dqoa7ysWYQtUlR4z4QnaO1byzQ",
-	"mm9GTdKF3waia/yO3URupRjgXt64qI57OLKne0wxUivqK0l6PK85mhW8zB+ivSC0xigOZiV0Hdc+RCd9",
-	"gxMgpgfYb0fNANPsCWk/CY1acDrXBmebW6jH7ug7LnLn1elIQ2uWXcft9ewGyauHFpqfLWC2VIm226Ip",
-	"vSTs3YZ9GKFa4qpzty/3LTdr/GAR1POG8ogsSw1hhWbkmrFS19aipX/iFt/mViGnYmfWlhXmsmkYGYGZ",
-	"a0bzKyXlZrzdE0ylEHQ28TuCsXyCebWxQpfEMYbmFUb0hhYF02aSVQ+mdhjWp+c4U7B32lV8iF0PfI0j",
-	"9SyNjGbrSduSC3jNCbdTQk541ZQRYlt0Vi6lE7JmT+ona1nkmoAYmrGomU0Xcps7hnhf8yMviiloYfhq",
-	"beIQumEq51kr4GbJQcPXa6rQh2mXA5ZPi0ITq6vP5jP7aojVEZc8TjW367hVyKpNls/3HnWtiUUU8Ukv",
-	"p3GoYWIUMC0sUH+5T4xG2hn9BDWmN9C0tVSLkDQwxN9YhwZ0yUgTTxHeUQIqi5ypiTr0khdM77TBwM4I",
-	"b2Zs/HUIZrZSXccRcKu48XaJPYJfGFpPWW8lenQvQnS4R1Lx7r/aILhE9Z2CakOWlBeVYpNYSC6nBLb4",
-	"UYld2MuCeCd8v6VYzeazv5fM/mAfVPR13kW6mirv0EePn8Qn2isKDWlgcKuXMPIWhLqY5/mVtKq/YcJq",
-	"fiE6bY99qhkGMvO78UskEeyFVQ4i1m1/x7EATdhPIg6I6tRnWxpY8J6T+JFhvnknUi95mm+ZDxnsSvsQ",
-	"DDk+mMdHT6bioEZdcz/8z91N2E7yID9wHWEyYeujzuD2EHG6jpJ1cY3kDi89tvuXO+HW6jfzygeJT7W5",
-	"S2lGeTfWrMjHh8DZweB9+fA9jseI5S4ACymvWX61lCouUL7noqyMvtLVJqQzAVNCGRNcaTgHWUICUzdb",
-	"pa+3cK2j8usvYCDCNTaEKgZiDdjCB+Nm9h3R+6anhSM6k3dr/idf74l/grt0NxVDt4AjzyEnKPIsANoR",
-	"tQFAvmCF3KLqkDHByBJECrwJSzM1sSLKpCCj+nrjtikXPzwV7Qah1A9KbkIIkXyKjDQhRhtTmsaNLZVc",
-	"KaZ1O4B/ipHdJ1DhDqPHlTHiSFfO0OMJUlXWId3CUqIYAYJvXWnGxAR70OQw4miErqJctBliQ7JcoklE",
-	"J6wEFp1h6/a582wi/i6DVD3IP3AUjK9iES+17qyB8lDwI+C24CtAlAD6VrUsdjACKCHJWVZQxdyQc1EV",
-	"RSymqKCVyNZRXfaNVx/wKdcQ2dAdgUD6STBJUtjv7WN35FsuHcmAJcdT257Du6mij8Iif9poEDOaBPuB",
-	"HeAgYbnLR7K7p8RZE/sG2ZJlY0LEL+24nuxp/+jxpIHa7n2F8OPUaw5x5311h2kTuxOylSqPWr4WitHr",
-	"K3bDIrMVVK3YPvUg8tx0la1D0hbmaLlYmSnmHjBdTbE+zmdb5q0fnacHUWbgtZLqGm/W7Eqe0aKfWnaH",
-	"MCS37txBzO89GkXjs0sizCAZTLfPRsVN2zgVN0pBZmJ05QED1JbuBsN6esR9PzmdHBzL84JNWwPsJizf",
-	"L7b7OP/mptyC+0Nx9hmJAHZzfJSpt/wK8tf6DsKUYr7lIpfboStZKrkZz50xiOUuyVl2Gfj+ZEA5X4w/",
-	"Sgo0h9DqQPh5AKUu0PaJ8SoYbz8oAF38fPcEpyirplzoEaka7ENWVJrfsB+98Ikp44OBIlNyQ330ckN9",
-	"exxV32SJ3GjkDdsHFDl3KbeTbaH24V+NCndyIQRX19v13cII6q/H8KumyKPqSTQnFs6iFUzVZdVJhUGM",
-	"8BCKo7ejShNglztOwT64SK7ZRoqjpeJRM6cjUvXgs6fnp6dpClUPPP0mOrBr7re7iR3tB6+ejc/uGZMM",
-	"M4H/TdAlh0y3rOPpaaqgTg9I+ILH66cOazYyjxjGL5jacGMlZro0YCNgTppSVBBZQWASzvCMOFcQ4ah7",
-	"eInG+25lMwS9YeAGh5RD4gF//f6w3YyJlCjrEgeT2J6+08Z7TZm5Q0jpHituW4/3YQwdK7XzOjXyD+FY",
-	"fpWAFA0MaBww+RresH9UTnH4wxgVt5S7HNpgN3lyOsVw0rSjheniIMpXMTvapIh2O/hq4Q0D474yFG9/",
-	"96S0tKuiLKgQLJ82q5ITjDsIyjdyGw9rF+NK37TsfPBMGlHrsJ/OWepo+wYIWneSvvc3Mpa4W+ndVdLI",
-	"gqo8mvEJOJQIF1lRQVUINN2MUHqmoVcysiq4nzpqI2wL7DIresOIkMQTmQQXOjCy+UhXvKcEQlKeJ1II",
-	"adtYM0Jnx2ojTlW27GoBoQ5wIYPK952ehf/SvTPQEjqm4wRByOuAs4vqwSta72vusTj+WOIvYmlex8I5",
-	"kujnA8hiNllJcknoAoWC2Xwg8ne8UzkeiBJ3/XpQpoIpfuCZl9QmcMVeWGIhqXP0aS5WBTuqdB2QGE1F",
-	"krIYq1IFm86EzAyYf+5jDHGG2Pl/pDl7K69jhkHNMsXiN2D8N4a2j9N2N4ZfnfvZo3tqVLKZVNLF58sP",
-	"SXl7s3A6KcdWiyJSkQVkG+3AfULzZgIw2tXb5vr6MCjGYVZ1iFPphcmBVF2lgvhGpJFYDIcaXxiWv7DC",
-	"N80D4XO7GAp9wUDw4LyQgtAbpuiK+UTdztTz+6SeADi6aTPRbXkdAgqSQaYOMYpNBc+QNfvPmFNveQzP",
-	"2BeaQF22+PmGzjRGx9hrFXFVCzVZQkgg4cJjVseP4WIynQYAGe8FC96lvupi6IoNbm1M2OFg+JwHcPRJ",
-	"+zyXhingm6+PH1kVv5HHd/Sfv0IG39n87JvbP/3223H49dHtl/8ZTen7yUeEtbMB7ffcz+Oro3cfT+dP",
-	"HsVzAn9i2wuXFzqB2FCtqw1LcD2+PIdUgxWrS3f4EnxzyOrBanaF1aBFsTsmz/EXdKHB1LqOZ65z9+pa",
-	"WOMidur6gV1lK1ZxJl+x8bLPIpK29K0rhYApU0XRMghAJLCrz4AxkeNs1ytJi1Y9z2bi70AucIzrCmmu",
-	"XPnc3uZ/csIxAlkTRlXBO0Ln0D5LHkmNuaw9oxu6Q9qJ+fbO+YuGEpBSNBF0w/JnhBKU+OxORK49NEOm",
-	"GQweiwMXXIzRtFHQbsEZDcPxOhi+mmN9KNOMx/PW52m1VCPGJ3wUdgHtMuA4pLydu3IwGLFs5V8od4nP",
-	"xL4ZD+bm9UV1zQlbBDf3aDXYS29dyG+48L9H3NYFxeSOSKXgNVXBhQlJXEb68Hr37Hy0/jUrDdElVeyc",
-	"nB6fQWFOYpgA61Hg0afHT/dxtCr2UOBStKxDDOx7yqg2BIqnEHbD1K7elMuqhex0KjI2B2ugvSOqyaay",
-	"RMEeGku12BnpNdZ8auzz6eNWscvHiXoZLpI6wuN/kPLaJXIumGUUSG8rX4tNtEgV1aSQuEGQDPg/A+Bd",
-	"7VtC9XVrk22z1HGsGmcjTr6fvaDnmLwAsiY+/25EhWxkb98RAx/1n35EbYqz8J/Y9tJU+W6qVO60xq7c",
-	"3Sg+fTYUztyhP20Ds2MnG57nBXNFoHqC8ej3vR6h+wedzCmnY8a69MM26ZgAQu9+a4DwSUx2PJAA2hNn",
-	"sLaXrlOuai7+jLBNaXZzi6FrJKd9IbGHSjVCftOkh4/GFfVrFwoNwE3h7JaxcqrRG0QhT0d8GfFvLLw6",
-	"7N0Vh0bXCCYmC0mWlcJqUYrTgizYCj1xrZq/p4k65N008dYevppHYl5yVwvIkijgBz4tMqz3aG/J856Q",
-	"dXb81ePuYt8boo0stdUHkS0ze3i7LJB8p0GGLGBLuQpQ2NbU1QHCSsaElhiKVldlb27w+PTRQLrlZFdp",
-	"Jw20hR3B9HEHF2isrKeVcz+UXDH9zLGbv0suCBg9MDaK7prn/urJ4713M4UsiTjVXMuN5SvONgp1raMx",
-	"1nuIspLFXm/1Gzsm4a2G76duApD20/EWPVBbyzRe1ZzoUjGa+5R5pH4tceGruQXumTOTUFIqlkHoHghe",
-	"2lWpjFfuvveNb+iHK8VKbyKsH3Dv+b525MG7AKbsyK4SgViC/uF+7kz4AvxivheYOchtZIMlAa3QK+TW",
-	"vjS4Ge7oDQjNc1exHsJvrf5gwdC+FJApm+XUo/XU70eC2pwr9gxeQ/rqiPC7u8RWjwlmhQ0MRbOmQ1bh",
-	"q4cI5kIgPEA0V324zz+ca8nGF4LiIlNsAyH7+wuajw8e50YHNX9Nb1iT5IG8R3yV2wkRm4zmVyOiroDc",
-	"uH4A+2u0D5cixu+OWfUuYW7xmjPTajZPCQObz7aKlldT3UHdcLEmgFt7RtRrI1W4t36YWeydXfgypd0M",
-	"5A/xqq4XipWQKiFyEirljaqZQ5OO46IIjgwjV2CzGlnYUqrrkf7cbqisO1/YWJgsCiQ+Vex0Zr+7m58e",
-	"7bc+3ZO/uS1Gz+tM7DEreirDgDtjEEjSK0UhFMA07H5aPvNpCGDOGTSU7y+5LuW1V5/HmVbRo/5n/F60",
-	"8vZDRw8pRs2UNiSjGzT07Y+QGt/IoNBfBBufHm0kn1rz0+ulkbKnlYrXaUbNtK7XGtgZqbRLyloqZoVC",
-	"exapWdvMBuVczVrJarXG6lWjQ9CTQco8HxVCxzel1JovOnkQHa/8IaIiUtEQfX69NFfOZjky9guDR2KR",
-	"2o4C9DEL3i5kwP0pl5k+QUDp403+ZcyVWdYNyiJzOfvs+Omijgc7laoE2QKCgPeBG9ioPqhHoZZxplCc",
-	"SwyHSvTumBipPNXl0Kx57pO3adPnMDLxC23c/YVfSG3IYkeCrDKu0wiMfpFIBHEhGmOpzvTyv/NZVVq2",
-	"P/kqf4avjeuH4am9v+aw0RD62GAhrXhJn/oZxCugqyk+/QJd1xF2vTT7U2SB01t2GvysY0Zn9ZoJwneH",
-	"QLFxBcxg1OT0ptCFFYFSnyAF1e+clyxW0S1exfCtxPKaaF2FqmdruYF+FxhHP6V9UBZNEC/PTsdHOz6e",
-	"MPbp6R0TZs4gJOQx/Pv0NFWj/CZW9BGQm3mDtCDasDI0HCwLutNztFqDZ18brA5Z67UNaUBYmDttpC1G",
-	"jky46+rzQe4ZjJjjG3YJ1ka0d0QzmC/sQQj3dVCd7R/rZ7Cl8c1SWLNc65rmJCukjtbMAda8SySNWtan",
-	"r2KmuF9cUJgmFumMJpnFTZcwOIH9sI78ms5T6TO31DsaVSZ6ajeyu9xhgjTFpTK3/1bnw4FS/fvSVCEt",
-	"VWMdjzA1IlWDEzjO4TkKvq0UDTuEfc9T/EOb9+y8bxiNdsB7MN7hw4uTPKTeVQRhFduwPFrt6hKiiEMQ",
-	"WdO+Xodh5lIwpGg+/AkpWvP99V9IItn/AVs3dLOxcRNjulFExFtl0uU/sMetkZIU3JjCiq5pWAz17vs0",
-	"EgXW8J9QFKeB4rHJDjVV5zQu5MTt1V/CvMbeFN5fBjG6bpjGgMoUWIfNsqojF3fYUn9jsXsda0usy+WI",
-	"7mzRTmwHScJxSRAjeQkk2+hJfcMSGaJTGnxN6NZl5Sa/y2ldotIl3EMaz4QCggNVU6codcPZIS6WJPRU",
-	"8voSEyHL5mq4vVBbM+8jJxZ4HXtPE7OwppSCSPR6lN71OOUGxpeVsNTJFwW9w3WB+uuL+zbSoUDWdDPD",
-	"duY1pAdSnNq6d++yJr3k3wlzAxCaqBo9q2LLwieR373ee6NAd6SmasGoSnw0yXcdNpt0Yietn1QlMgzj",
-	"8KOm0f8V9x8mifXtjAA03u41naTZqF42rlalqwAft6WmUCuNdZHK0M2Dw96GWpZOrpYcThwHY7DidqtG",
-	"+3qlVOSu0SO0eVkwohCRYwkxv3hD5FbJZhxiMMqG7j432JDGZUYxpaQa0irr/USu1CW9t7fyX5evfyLO",
-	"1mv5KdpMFzLfWSqGQUQltUzFQF4T+p1b+WONW/Ptc/YU6uGY4u52O0qYDuJZ/9kabgo2oL83E3kgu/N8",
-	"UVBxvZd6wad++sF+aKG42+RgjSspil2igiAtCn21iBq8vwvF0L2V+8XFz7N4Ab7sejDIdrz1o7MFRk2l",
-	"mCaLnS/Av5E5OyerspqTzP6z3i1U0+dQA2ywHEhZVCsupnoGsGB8JKnF/p1QVzwUDE7UlyYreBMNWsX0",
-	"MBW73+XX/p1YnQnObiTKi6H7Vn8qo1BySnU+i/mBY+TQx5jtKTXbLeLhAR1HWw3hdw9TZGNEh7GzaUXP",
-	"aaPauecKsjJHcnkULqDAHOmjwoevUWcUXVdAWRc0Pyp5ZnAWBP6Rl0sUW4LeGFO8Crm68sS1HcMZL/jb",
-	"yAselIz9OCvXViaTm1ZR5v0VmOtK582swtOjp/Ro+e7jk69jiYTxwiN++SiquGhav68bzrYg4FrUoAYC",
-	"dGm+4SKUjIzt9U0l4lVLrrS8WlI1IfzAVz3fW0DbFUi/UwDCJHnwTSVSkuDoSIZx+7LcZsIx2IeSZYbl",
-	"V1MDGjp1ERe74GTwHX2j0s3rJXE2k1GVFEcRE3DuJyPZwVHiTjkpLGt0k9V7ldyYCvfwvaG2g6GMMEQk",
-	"rGndXU9Aa7JRLamnefTfVGKKN3/fVFa5SYh6bMz3sQlDTPv2PbVcC4W+L9rRj94V1WpWHXDYcE03SVWv",
-	"SEm7YGfsDqOE1VGNiIlQqXiTKRAbVsxoIiQ2naxzaqgvGNtnx1KmdeJ9nUKm1YFLVQrdMCpGm5Wm1qtp",
-	"Fi5vQ2ygV3irT6Vx2QZt7WZMD7VB60m7y4JqFGRSjIKaZamlqmudN6ovN5y6Dh/2qrrtjDN366GVA+4n",
-	"gYiH8JhZFv8ADrOa9NyzumwSOafbGp24PilSp4ULdW0kmAuvHKreayPL0tXosf+FQegOjcqAbswD1Nht",
-	"KTATDJ8ODT0JHq7N67lBRDa8g5zX80A0C/+lS1Sm/WhJ+8LYUorNookt9tOpkpiCTY+IIKeHeiTO0ZVR",
-	"kbECS2pZEBXMuNB4/0sMcbDfxyXzbYxiNtd7RpM0GmJHZtpXvqWexrGoeOj11oo/nrK6oiUslvA7xdqR",
-	"bAjXrQXUP1c6LqRXCxnnwmIAU3qDuUbc94FpusWx08DvM3moWXz3SVL98hJdSC/rljex3n7jeVjrVcRa",
-	"/yd7lBlWXqUyBKRgaGhtlEq5Q2X/QFhhqTqPKwqRjBZcrC7sqhHiirlifZNVA16H8uGOahaNlpDxX9jf",
-	"ofteXeQSXbYxrahR8dZN6U8bQBS9EabjfTKwjldfuIEc9FgyKxQAI25xwgUUoKSF+8szckYWlbF/z9lG",
-	"6mhnRLlNhFIPVBcb7ftzWijuPxEZGYwitYH+5c9vom1b29rGXdK8W1bU3jz/lLFcku+f//Sc2I/qGEZZ",
-	"MtCyIakDMjFchbk94Ghkldc7aWmX/3RFYAHmUeSJyki+FmolUoLNiGRaOzXm0loJNJ9iJ0u0kmnsqp4y",
-	"dapon2VqrgpGY+1j3qbrekMXXNfvFGvL9+nbooIaIeN7iPpmR+O/AW1sxztPTYrNTOlzOmV/TRCN1K+h",
-	"tvpkr8yEkNK602wT3q3rqoHiQJxCqEOosikD1X112fDWJlbxyzJWRtvkeU8cJgBBgSorEOMXWE4WO+LI",
-	"Tzj3/oaFewrw1c0J+k/TwrIyjLhBIadtU2nTKiu35b7K1/BmppvIXQ3RVrp1e6N/YXLDjCUYdofOoTcn",
-	"stUGHE1qzpYyWH5s6S4h2Q/JZfR5cNCm09R19vIdCDZ0B7d4yAurleJGVcujp08+POpdwIiqJLUeXVeH",
-	"efTvT74ZUyxk6FJeL0FM9pZsD5F9wN/XQFLznDU6SHp8tAQn1V8yAfvH+2Ef6zfacHePyYMu6kLPUwrp",
-	"jBkrK3Mll+4OUgq1JmXopIGFYhxzDX3Xczkn3GWvqhxCR5x8ZCSxr4q3y85g1391ZJ/SnEBTMnUUFLoA",
-	"6dBkozHcNzFrjG/24LBIVcRdo/W1PI6EJVGtY8/1z8htOq8UO+z79JzgP55SliYW1nDfVx2aiHTSbqhZ",
-	"h/RnRGpesAamg4tWf9HF+C6i76ECD1DD7W+0qFwSfbNk8BeahMVi0UKOfEdpyluMYAIZscsW8JYzH7IF",
-	"eMXyfljHIPUJ9sG95bobCshg/Whone6p9G/V6elX7D/I18ePxvDKYJOcQpkTFThcL5dgt0w3dYnKOXWa",
-	"6/1alQyFlKc6MqC3ABOB7Zix1pZBbw6mFSSi0rmZWxJYQOsKS7jcdeo7GHk6XRSG4oMvjcyu37DSJZvc",
-	"IZKnU1qYba0O5fI4jXs4gWjszSi/nf8+RYhiEasHb6Tbqkg0oTftyIZ3PVw8bJ/ZtP0jHhCU7tNWW79q",
-	"iMSRUzGTrYcSmmI1IrloNeBouZ3lJhEFKuN/T3Vg/UWqay8adnqvnpOz46+tFPT1KflXsmb0hrO7mGpr",
-	"p9e8bsjqTh6HlitZ26WVzoMTRaA7RTWlOzhNdOmPDN9J+tai5WYHlXILo7/ht8ZVIohWYm30L3OhIQ2n",
-	"2WCZVtjAQcwLcNsPYV9ogqiPTT68si+JcW3oCLXjWz9u0C5bRdOwpfaWu4YgTbgew1am2O4P1kVvWjDS",
-	"fLZdy4JdDbV9hxFYIQFzBQy9ZkS6IpAgOECCPHJgBFbBrxl+LsfVUEgIdLUM7br5JcNBLqvNhqrdtFTU",
-	"h/QNiQmDcz5hOJZMjUiQhoqcqhyUBmr/iNHjG2wWMJ0ZOEkubC8cq+c5CpuK3owvEp2uAz0ma28q25gY",
-	"dOqLYR0uBDQdfpUOj2gQddz/u2iAC6fFeLqNxX9jHu/1LhmuV0fxNEobbyk36AaOJ9QMcLN+aGO4fwf7",
-	"cK4kDh2EiQEyPgATa5SmSBbWp6DezVGJLxuaChSU6NdFiZaTGRmS+3jK4KenE5xn/aPHW5xNf7FY3Ptg",
-	"sXEjglL+LmONZZ5brnXkanJdM4FtNtBcSAXqlVB7XEfddQfw/cZeUtsj66H7LnUhh3gtrsvcA7wWX5D8",
-	"Ll3m9ktBB9YxJtJaCO+bFIczkqNARMdEVX6g3vfzuoD6Q8mn7QVfWgkR226hHdNVYGmK1s6Q2r6oEV2i",
-	"Jwu+uhYYBxmGG2a/4QWZvReV4KxgoIdZyNYVXJWkYFQJbP8Ra+I5WkN0yBHNIqjF6AFtvoG7U5SwWAvG",
-	"+/Vlj/YvHFPCapq+9QBN+0aiIQC51sCo2lxVZcxaEhPJZ/U3hvQhuM2D8ICU+HhfHvCzsFriZYOsxExr",
-	"wHql8W0Y7VDf8sT3ynnmJCfNDGaEU6Ks/jObjy0fcJj4uzaNTGS8J4UDF93WJ+hrNsIC6oQDGIxzjclS",
-	"h14cI+LBuz2TQwQhTjDYIR+BWCludpcWpZz2x6jLPwc8A6zHP4UJ1saUmDsprzmG91q0cL96MWumpKGC",
-	"fbjSLlKxPmXJ/wpFEMHhvpTxZmsY4pBRBe28sVIha8RmyyWhgm9Qn/Z5S6BW8w8sJxuarblg+vg38Zuw",
-	"GIshdm++e0G++uqrp4QL8vPbF3OyiPZBJX/SjJH38P/3duz7E3eM918e/ya+rQCPhSZMgJH5/ZV+D/u1",
-	"a7hbOCbgd8I+dDnL+IYWBLHkGVQQ9BF7vwkXx+uMyNwck5dQoCFs+enXj/89VPnNZVZtLCk4JpaO4KiS",
-	"rjBAh4rfhCzpPyq7/0ppqd4fk18UN75ube2ktNKy2fKMoeWICvL++5xtSmnsto7+ynbvj38ToXLB+ewN",
-	"Xmkj7vB8dnp8dnwKAQElE7Tks/PZV8enx19hj9M1INUJSOYna0aVWTDMBiidzIV5v1yK7/PZ+exVGIKI",
-	"zrT5s0RbdiaFYWiIpGVZ8Ay+dfJ3V/sOyeLeitVh/tv2WzKqYlj5sZTC+fMfnZ4efuHnQm/hJcfbjhlJ",
-	"VvyGkapsNMZNTR52e+ILi9w2BajZGybY1goyPmJI0x1Zyy1ZUpDmdgQrFxtqSeOvPuHaTuKuzOth8dv6",
-	"L8nFc+fMu+ttTfAzTukQZDd+FTp2T+qV1KGxjZl6rc0DLT04Lt395OHQe4qS7D9Rp8CL5ALLC9wNKx2v",
-	"mZ3/+q6Jo28VBcdZ0OwbvcOwmVimWM6E4bQgKynBAQ/BXU7MTiMvIn4TfTt6FjxFjaIMWsnhK3WTTwje",
-	"WFMfbudc13X0UsE1NM5csyKfE/vYpMCn9pvAHg2uSK1v5MAFGCpgYVxmZaeR2iClbb+vH+xuHogSwtxv",
-	"cOKHQOCRlfPtAfvetx7ywUA9JwJC6Jd13UshyVaq6wMQy+cam6U6WcJIJ2w8c+bV0H4LF7YbaejE8CdX",
-	"528PQp58hJ+3Jx+XTGTs9sSHgUHpDVchyc4QP0c9BOe7sL/Pbud7R8NqbvS7+aysIhT9ojIXISits5lO",
-	"4yQrljz+6hRyA61UyCjGfjnx7wUiytG3fIUtqtvoNW/SurreiF7To0ePn/zH+a/Pj/4ndjL/t5P/ePfx",
-	"669vz2P1R96NfRwyM8wcaaMY3bQRNagPCy5os/ZOWGTE2/g65vaRiuWEWpnuAOj5dt2Id17ygj0ja6o2",
-	"0GoSCl+DOEdXFEqnTMZBFUr4fAYo6OoJPQzhc5Pf9VrfUmd6ved9vgJ1wblluYB2fVY826KfBwv13PGO",
-	"tfE5YDEAY4wXhHs9EIiboWSfWM4GcfS1gnC5CB95JbcgYksiD3GJwRePcsESmi1KAerdgHjCbpgLVVmx",
-	"iFzykmZrsmFa05XVSHNqKGiRgry0Xzwmz0lWcNDe7PrK6puCZcZJMu9/oNocwdCj7799TzZca5RX1lys",
-	"jn8T3X7SQBRd40oi5DYmilzCoJe48T2s4bUodgTP2GxfD+zSdekFlvGPigG99QYDjCToE+aUNXdsx5mP",
-	"cQ7VAtMswZB+PT16+u7j2fzs6e1R4///co/9vNuL/oZ9MIgkUY4V4U+R3Ev84v1x/AdUR3NqrGSrCQbE",
-	"Hl1a/Av44LFcVUI7JIc2VA0c74i2XBtoAd9Hpj08BI0aY7gN5MLPRsD7Hmq91JgiFqU1GutI3JdTQD+v",
-	"OvfKwxqpfAPYJx/tj9skzP/CAOSzB4ZHCiPXrk/RPcHxuq/6eUhMRSU7zX5pJMDsAcxRUrts2U9sjUpc",
-	"E8qsB7ikH8GgGGqgKwaWatfBp15xPzKfQBGj6XLpiKv91s58z8ud0kHdH2SPMwnHfQob0+/8kLF1EQYx",
-	"Wb7hdGswtVj0cQILEWwL0jH80Sr7PQk4iTy6ruSRooi+2McemeaVs5pCqdy40yAh1my4qAwWeAiQrxuW",
-	"PzptJ399szf962BSxj3kewezGAXxH90bPX7WbO4Sp+bEsA1cXKXYnJRyyxS6h8BZ44K17JVbcdm1wJU+",
-	"befAjMIimcurHBZvfvCDDmoKnuYkdnvYH+Ce8Ab3L/hCykIfRKyEnZES5ou/ZQ/mk4921G2EC8CDKykk",
-	"k7n3ZocOmptGNPodkAY8RB/IKuvv69NS+9ayDysS2OuxL9bdLdGMWjWxKSMksAEqwg0/udc45A+tUsAZ",
-	"UjqFO+D9b+OvXGAesu92j75h7LGlmHD1w5PXcPIRfo58k76Y30M9yteN+Q/9JGHu30NIx0M9/JMUBK5n",
-	"upyOnYGH3uOF6x38B36OoQNgjBfC8e5/DzAP+A9DO7t5o0En44qEPu31VSD4QZiJeudfQJzhBZYwnnYD",
-	"vA4DgVCddw/ztH5iW2yMOOZhnR30SlPXKQ7ysOxM2C8eQnJcegHEksIDmqMhFP3KpXIpsN2LDW/s5KP9",
-	"MWjYiV9zTDzCgWlKvMfs+uCPLaV1lgUVBzIfQaXz0BrHx1Vx4xzzY+7ipNG7OXonL+SmpIolKOBDXIy3",
-	"c3f0T81rcfXzvHHfejtx8R7SB3LX5BzrssBrpAJDWAEjoAMOuvbnBPsw7Uahgm/NnAgz0dcsR5tFqEei",
-	"6cahYY11NUbCpzDrcc8R862i2xew4KdCqm7QDJFbwXJQt+cAM1YULhVNE01v/GG1IbnkYgVHLFzoRMJI",
-	"QgtXVnyCQPhZmELwKlKYix8exPcfut1m0soIUmF5McxKAwbzzMUwYW1Yrsk1KyE6iRKHBnsxmX3w5T+i",
-	"NO0lfPzpWE2CormvDc3sMzjhMuezTN9YxMvACncD9a7FKloCP9otyAXonLuWZiiJESkcZyf0A9fzEA2k",
-	"aM6O5HKJ10/40heWzhXdisQDgKa9EQOhB2Kz1HukY/VdnKKRg2a0YCKn6hwJobOo+ccZ27evIvw5vtt+",
-	"wDvf0BU7KbGT7pQQIP9VfbP6tw+bYtgfi3WkTjwwxw3WN3dw8i55cSj6AswIiAVMOoJYLKVimSurGiUX",
-	"37kBvzvBCH3hIwZ4rFLYsMC3C7Cd3sMEnxLIsDt9bDPzgR5np5+pM8Derr/pJJ6Gzw+Hq/ZSIdFD7IAK",
-	"a58NjIKIkIZcC7lFmUtXahROq7prfYoDFpSL/z7alm/Tn7g4D49DyN47lFichUmTSrPcMk0hzbNaflxL",
-	"Zbz0HbqgbiDPxiRuEIJOhsxQb6o/uhXKN9WJXBMc7gC5IlXXBNUP60lZmi4NVRbIv6edaYInfnSzNqNC",
-	"4wcH269iAYVyaZgIsZwbuoPoTbJgluxZ4Y9rSOoRBHJDA7N5dDqpmCJs+25xAWeHRMS4SRp7GN0fD19Q",
-	"pXYEq3J01JZGcJn978lHVQ0bxRAlH/JRJulmdShblapALOO+20f0VU56dKoSTV92DcqTuqhCkpR+56sP",
-	"xXhfV9BxJWYeQjdIyVYux37cmu187/Erj+ccsT0iuxgjjT4+Pf0jhIMAGFPsySHMAcKFGr0J7aNY7LD2",
-	"mRUVXKb3gz+Nk492yduTj/DrIO35ztUEeFiof4udz1Nity94cgA6hMytkSpn1O6QAN//rCzox2ea2P9N",
-	"uctmFlbSyTIuNeqCf2CFbpUtN05Zd6R8SzVZU5FDRmDCsuJrJNfYUGupT9uiw5MHJQx3NprE3TgBhhiP",
-	"D4t2ksX6uVSvnh89evzER3oBJP/kM9C+xDo5jZqI8Dk2xMd6aANmlQNppL5KDjQXbzU3nrtNWS00owXL",
-	"SS634g/6dAqWr7A8ROqN/IAjHjJYCVdI4Jfb4QGuFSy7IicbKdhuTlyTTfiTYrSA2hGu8MaDsR2vqtx5",
-	"vhAzE+PKZMEa3TFyK2HuXJ8GXx1g3g4QwlITWAUdh1flMXmOFhkoyYH+NFVhRpsUViHKmVeGDMrGX2hS",
-	"UO0LTdkv2gnmVlFyrfP7jq9LkOcvaoPK56ElHk5J+wMpJrWShkVZtGnJZU2v6hzv3+ILN/uUuZNQpun+",
-	"CB/DnkunHnwC9NGTeq3u7cacKij13wyxLixo5hajqg2wTAQRotYzTMqHj6ggdUtaIDNc1y1jtMuf9cn8",
-	"3YSBBvLpupFiznx19A7u8JV4XUXypmJZ33xlmYSsDmHrfumqTiyU3GrXvCQUU/J5pVnGNDKdZIpD+NLD",
-	"ZQS4JVLJiP7jA5iRJeTC6msuVmgnXkMvGq59PgaYkZmJwyhhwOQr8f0n4isHKUqDk/ze5GDg1t074OLg",
-	"BWPszIT6NwH9oqxSSrFmzDN79ZAr/cqYEjKRQ2GyHjrA+1/LPWmqlzDiD+0+CJ0MYzcFx7v/y7z04Y7d",
-	"NFWYvwFsp3gPJmWh5fBB4ZGkVa5b4wFsJs4A2oXEVFRqaG8DMfABZg9QzyE0df3E9CVxTYfOSQE7Yjr8",
-	"/ZlPT6TOCE+uGSuxZ51wqtKCrVxM6QjUP8nWDAt0xENH7afuOgcNTc9dEF6I38d2T6B5vXp9+fbkxZuX",
-	"v7TsULRIVV+QomtrGm5B9jlEHii2LKAbTszu7Ps4HUAo9evM67g7bK9Re6i1kSXGcjrHtZGkkPIalCRs",
-	"GXZIMtDHKAg35g5+QxHJYxArII89BtZX1yVj+VFVQrnJnm1TFxIcx773OtFcrApG/nLxcwLfFlQzaMX6",
-	"EFiX8g5JlXC8NEqnhtaR4S8Zxrix5ZJn3PXYdoYfMO3dJw7vQWNTa5xIBag2RtzfKKDYVhMoYbrYwc95",
-	"jQ+Y6MBynhkoa4R1eHJ+Y4fDi7KkzMWBNHraKuYeGJqKHvoZLbkZdOrwBxdLoId3/7b+xpSF3WEicRhY",
-	"Z3yhZrK0/M7+5pqzymVN4+Z1VDo62fRDXIGpcr7H8XzpxnwOnuc/lOgf2oxFBSkE6gGkf18D3N1lMpTI",
-	"N5PZk7aGTc0+37w113Tt0wbfNBbt9Bpmq4OY37DpI0i1TX+vJQaQKnzDFC3qeu9SwNCOEyTccONpn3y0",
-	"/9kNK33uyh/2KaTrZbkueofQ++xc7XBUDEWVy7YRvPkY9saS6gCfOweTRm7kBPOhfJvw1OV8W48aRYHp",
-	"4EbjIXCnsRC4+PSLA03/qb3fDWAfoGJt0+1sWrPDX7aShA6UvzPObRkr9/B3HPLHNrOFbmgxXosHPACr",
-	"hYnuzWChac5nzGCxIdwnZrD1og/DYCGowD7VDJQlcJqCDI4lx1lRkI302f/cJ5glmStgwslH+Hk75MJ6",
-	"KXJ/4Q+L/Un26vv73ROAf2YrLoiQZFkp1GIsQJ4RAx1hjasl5gq8Rh9FUvz4bwEfED+wk5UVP0Czw7Pf",
-	"lQMEsNyLA0CGzp7EUmjT8vsreCPrs94hY48fJhL2JcZfQhsmFNOpJi8u/+arSsw7EWhYZoJvLIxZ7pKl",
-	"/pTLTJ/g3enjTf7lFBby/Wbgvg7JQuKQbpsJTzFn7w5V28/uUYdNya0e0aEJho2pq3Ywn8Zbes0IF+6a",
-	"gSJCC4pgimOFZhDk9awXMql80cUUxwEf67Ag9xaH/KEFubpRZ+wZ4wEPcFMwUbfSj2aZYi2JfW/4Akp0",
-	"b11HlwcSyFzP0U8rkP1Ic9ZYuH0R9sPDOQFd+IDlmHgFVm3nrpu669gCuQYSIyTtM0oFFeAzOfkIPwcF",
-	"szfsRl6Hq9vPjk3jkvew41RDxsjLiQQy4cbyA8OXbKUy68JCKgW60EQ7TWG8QPP/LcGTiFroPBkjagjT",
-	"AxA1J4LcTzt96/oEfK7aqWu++WmJYWPRB9ROl408KwyMENiEazsndGksFSRbqjZHVYnShUu2z2TVqRrZ",
-	"lhzgl5OP8HPQDpy4+xgxdCM/z/T65HW9hSoxrnvrAfQ9D4Y+3NthdHV3z1/fWZLkG3j++s7CwcX5w7hK",
-	"FbPz2Qkt+cnNGbwjN3cs3BVKPImG6RfJuetEpzEHB9YDm4flob6UK2bnxNomNCyQMrue9evV/OJQz0hX",
-	"sRRSGNqEX0e+h91rDdAmn8vaRKfYdy6zNcurwpeYgApM9hgLWYm8Xewh9nVsZ4q5FtjQFAOEm51PYt/7",
-	"ziU1lUquFN3Yhxg85Q1wQ2OZ23e3/y8AAP//",
+	"7H39chw3kuerIPp2w+PY5pdsaS0qNjY0sjzyjm0xRHkccbaOQlehuzGsBmoAFFs9Ckbc09yD3ZNcIBNA",
+	"fQHVVWRTljfuH1Fko1GoRCKRn7/8OMvkppSCCaNn5x9nJVV0wwxT8FtWKS2V/V/OdKZ4abgUs/PZd0pu",
+	"yHvBPpj3RC6JWTNS0hUjC7aUis3mM25H/aNiajebzwTdsNm5n2w+09mabaiddUM//MDEyqxn549OT+cz",
+	"syvtSG0UF6vZ7Xz24Wglj+xfj/Q1L48kLIAWR6XkwjA1O1/SQrPb+WzJRMYu7OLtvPD4kpp1/XQYMJvP",
+	"FPtHxRXLZ+dGVay5mKVUG2pm5zMuzJOvZ/PZhgu+qTaz87OwMvvUFVOzW/tIS6nBR9oBg4+MzLqW2gxN",
+	"aj8fnPNfFFvOzmf/46Te2BP8VJ/8ZOewT+E525TSMJHt/sp2/Q1+u2ZE0w0j12xHttysYY/hLwuZ78iK",
+	"3zANf1typQ2hQm+ZInRFufDbv2Y0Z6pe+ff1M4/sQxOMcGYZYcOF//2b+7BFwage3CMYMI0tIptW8A03",
+	"4QkdvscPm1PmbEmrwvh3pR+QzR67N08y3YQXV5UYem1ViXEvXVU8n/V24HY+02s5yKf28/vyqX0Ppksp",
+	"NANxdKHkomDwxEwKwwTQnJZlwTNqKXFS4oh/+7u2bPxx5OP8vPDE9kH4ZU0N2TJhyFZJsSJ/evPdC/L0",
+	"68f//iVSAWewD3i+YsK8VrkTnaWSJVOG48qzQmbXV0uaGRSngb65rBYFqyksqs0Ct3rNqDILRs2V7p/P",
+	"N4wWRLNMilyTBTNbxgQJ39Cz+f4n3DY359fW4+bt9b4L35WLv7PM2NU917rauNV8nNE858iJF43XBl7s",
+	"EtTKL0JFTuRyydS5lSGKEa6JFIxspGJz8tPzH1/OScGvGaFC2gHHpFQ8Y+fw0RcafyNUkLWsFPkTFTjb",
+	"l0QqQsmi0jv/CbHP+9LOH6bSTN0wpc+JlmRDxc7/wd9kMBU86ZgYvmHnhBIQ5X6AZW34nBh6DWKQa1JS",
+	"ZewAbjR8a06oRskJjyWaGcPFSh+TnNG84IKddybjmuQVI9T4pcI8x/AmGgcD8fzgpWKM0KKAT2DobN5h",
+	"O2razEYNO7IjZxGZmskKz1OQR2enLYF0GhNINUs3v9b81vHpWYS77e6OkwJeoowbC5yxb/CPUrCdHb1d",
+	"I4WYsEv91V+uwAEzP9l85hjEUg2J57dwZu/rSunGEWmIyObxgie5V4meJ2PYpjQRyUErzRq6QmPDFNtG",
+	"P2Aitw8du/GoGY256VA7iT6zkKsrQ3kR/XDDqK4UrmlwX/y42/lMViaTuO9+d3IJFF9SXjB7KRVeFbqR",
+	"1yyP7MF8pg1VZjwxOpvmdUbHFkDwemX17J7ksY19cfHzXgnZ2XGp8D/DqsBG5qwYpUSbtWI0b08ZPcxb",
+	"aszeYR0a4TLmbtVRCshNSRV3N3L7XRdUMzhIKQaHUdywjd7HPC8U237HV5Vdxm1YBlWKwlHPKqWs6hl9",
+	"UjjPow9Nzm54xsav7lsY/zdaVCy2upzfcM2lGD/hK6nNt+5bsRnhxtIxI8NqxcuoVvGzMByvk4aAG6Gq",
+	"CGniO6gzWtj/jn2pSxx/YbXZ2EuBUhl9kFHMZOsJG3KJ34g9pRL+dho1088w/NLd7/0JOwfGKcZufxqM",
+	"Oa9Pg+f9sJYmh9TM13zvmtjRM+juiu7py66ZyNtE64uPDnmsenUFV+OVvfxGX7axI7P3YTyPXzdcXLPm",
+	"RwspC0YF3jYbqXZXq0Xj45pXQV5NWkRn/8AeqnfAzTeviRlW11xKn2ypbfIyLLVb0RUvqOa6eVeGK9fe",
+	"LiznGd5TlbgWcmttv4XV8BO3ZkYr44VRV0KAWm7tDrjOQGnego1EUe+1Txm/vVlZxTcxqdw0uKi9tL9c",
+	"/KyjOkvOrTrnlZxBIV2PtGrUcskz7u+M9sMuS8byo6ok8oYpJIBV/N3iwD0CBs1iR+RYKbrkcdkGkuIq",
+	"c5rXqKOGwiUczzEPx29sYIaIv89+SpZSwVtVghtvDHnxZV8VTZRKjXvfNV+t8RYaM1hqc1Uyeu3O9Yiv",
+	"FHIbu+Re47qfnpJ/JeA0uaHFuAX7MxWb9UeWczBDO6eh4TxbS/OFDnagNQ/Nmu0IVWzs45mJPPmXNUNj",
+	"EZhQOx9s9xaPiMnJgnDgorfW796L8gIG2dH1Pnb2RhDqDtE4mpQFzRKqB92UBdNX6CTpP+qCf2AFbpIm",
+	"bjChpLR/npMteCWCfa6ZCYPGLcz5ZkayqpaVSr2HlTRVOXYiHH1lz9bErxRyO/IbKOZ7FH0lt+hPCapN",
+	"XxY7W7Z3IpvCc7vmBSPcEGWtKsXyOTklRpKzcZTfrmXBYkf07ZoR+BD3VAp03NibhtBipJjuKAPIf2ED",
+	"g40YtIJaUcArOnrrV+qG9e97XFPvNZ4XBfqZ7BtYaSy3guXgGgKfE4fPtpZ/ex6iWd/WnHKrcMH1eryN",
+	"lHAWdB2PzrjGH+4ZMTINWnDgAJ9gLFqSJ80MVRURwv95Z1kzQ2m+oAUVGcsJPNjK3WwtNRN7fQoNdd+t",
+	"2T0vyRm4zL5j6CG3bkPVdVOdzNaMlgx3iGqD//M0iOqQZUHFiEgCOFFMtf/uKKi4xJGRMyh6DBTmjZEV",
+	"jfGJbpm7GUtrVuTuqos4VWqphXZOSY1hyjLb//qVHv3znf3n9Ojpu4+n87PHt/8SI5+1Na62PDfr/f4d",
+	"tEuujEx46Rp20+Bix7ueprljK1FpuoidvV/WOyvVuHbxgkVlSEaFkIYsGKk0i7LWXfxZwKTeqVWTJM1G",
+	"l6AWTPXxsULzaqx6kAd+bVNldTonq7M5+b//+/88I1lZOfqQUsmMaS1VrX1aKfuFJvhCs3kr4PpknmSG",
+	"xc4wPRwcj3LaZv3P+LsN8pXTDiLfCrGFPTOEHZ/05A4LOHKntxzdeD2J3LG6utoHNSHGhRf4nFDUPlzY",
+	"SG7FnGxlVeSE5vlIo7F+5lXJ1FU4cFEDzkfMlhAnM2tZaQzFtU05tx4f/hi/DLuCe5iQ7rmqEoKLFbES",
+	"nUhl9UAz0qSUldJXmt7E9FNn+LVVQKsdga8N7afMUojeWPVzpFHmRWHsAoztxFsfxrOEgEijFE6vQAG3",
+	"lQrOLMSL7iVQE576JptGebzlL2mz+AS7Yrw9sWFmLeN+LUUNl3EiemfpF2jEoScmaPRfjLXT1nIr4g94",
+	"+rjhISAFozdMkzMiKxOxpzu0xnUjEdDTMfPPCu8bp702VMRPsNw0Em5uqOJUmGckW1MhrCUL8VuytMOC",
+	"udTevFILdZWPdZ+oTUoa94noArR9J4PWfDNqki79NpCV41fsJnJPihHu5Q2LKcmTAuDTI62Y4RWNsSQj",
+	"pdcc3RFetQ5ZYpCSYxQHdxSGnOvYo1NyIXgQU7ftt6Pug2l+iHR8hUY9P51tg3ebW6rH9ug7LnIXDepo",
+	"Q2uWXcf9/OwGxaunFrqtLWG2VIl2uKOpvST85IZ9GGGS4lPnbl3uW27W+ItFWM872CO6LDWEFZqRa8ZK",
+	"XXuZlv6IW36bW0Oeip1Z26swl02HygjOXDOaXykpN+P9peBihWS1id8RjOUT3LKNJ3RFHGPolmFEb2hR",
+	"MG0meQNhasdhfXmOMwU/qX2KT83rka/xSj0PJaPZetKy5AJOcyJcldATXjV1hNgSnXdM6YSu2dP6yVoW",
+	"uSaghmYs6p7Thdzm7kK8r9uSF8UUtjB8tTZxCt0wlfOslaiz5OA40WuqMPZpHwdXPi0KTaytPpvP7Kkh",
+	"1kZc8rjU3K7j3iRrNtl7vneoa0ssYohPOjmNlxoWRoHTwgPqL/eF0Uj/pJ+g5vQGm7Ye1RIkDQ7xO9aR",
+	"AV0x0uRTpHdUgMoiZ2qiDb3kBdM7bTAhNHI3MzZ+OwQzW6mu4wy4Vdx4v8QexS8MraeslxJ9da9CdG6P",
+	"pOHdP7VBcYnaOwXVhiwpLyrFJl0huZySEONHJVZhNwvypPD8lmI1m8/+XjL7g31Q0dN5F+1qqr5DHz1+",
+	"Ep9oryo0ZIHBrl7CyFtQ6mIR61fSmv6GCWv5hay2Pf6pZvrIzK/GPyLJYC+scRDJKfB7HEvshPUk8oeo",
+	"Tn22peEK3vMmfmSYb97J8Eu+zbfMpxp2tX1IohwfBvBZl6n8qVHb3E8bdHsTlpN8kR+4jlwyYemj3sGt",
+	"IRKsHaXr4jOSK7z03O5P7oRdq8/MK59cPtXnLqUZFURYsyIfnzpnB0OQ48P3OB4znbsELKS8ZvnVUqq4",
+	"Qvmei7Iy+kpXm1AGBZcS6pgQgsM5yBIKn7pVLn27hWsd1V9/AQcRPmNDqGKg1oAvfDDfZt8r+pj2tDRG",
+	"5/Juzf/k6z15U7CXbqdi7BZ45DnUEkWOBVA7YjYAyReskFs0HTImGFmCSoE7YWWmJlZFmZScVG9v3Dfl",
+	"8o6nst0glfrJzE0KIZNP0ZEm5HZjKdS4saWSK8W0bif+T3Gy+8IrXGH0dWVMONKVc/R4gVSVdSq4sJIo",
+	"JoDgW1eaMTHBHzQ5/Tia2asoF+0LsaFZLtElohNeAsvOsHR73Hk2kX+XQasevD9wFIyvYpkyte2sQfJQ",
+	"iCPgsuArIJSA+ta0LHYwAiQhyVlWUMXckHNRFUUsF6mglcjWUVv2jTcf8CjXFNnQHYEE/Ek0SUrY7+1h",
+	"d+JbLp3IgEeOl7a9PIKmiT6Ki/zbRpOf0SXYTwiBAAnLXR2TXT0lzpvYd8iWLBuTWn5px/V0T/tHzycN",
+	"1nbnK6Qtp05zyFfvmztMm9iekK1UedTztVCMXl+xGxaZraBqxfaZB5HjpqtsHYq9sLbL5dhMcfeA62qK",
+	"93E+2zLv/egcPchOg6iVVNe4s2ZX8owW/ZK0O6QvuefOHcX82qPZN74qJXIZJJPw9vmouGk7p+JOKaho",
+	"jD55wAG1pbv2seu4nHvCfb84nZxUy/OCTXsG+E1Yvl9t9/UBzUW5B8Z2b1Dn6DmJgHZzPJSps/wK6t76",
+	"AcKUYb7lIpfboS1ZKrkZfztjEstdirrsY+D7kwnlYjH+VVKkOYRVB8rPAxh1QbZPzFfBPP1BBeji57sX",
+	"RkWvasqFHlHiwT5kRaX5DfvRK59Yaj6YKDKlptRnPTfMt8dR802WeBuN3GF7gCLvXcrtZF+oPfhXo9Kd",
+	"XArB1fV2fbc0gvrrMf6qJfIoHIrmxMJ5tIKruqw6JTTIEZ5CcfZ2UmkC7XJ3U7APLpNrtpHiaKl41M3p",
+	"hFQ9+Ozp+elpWkLVA0+/iQ7suvvtamKv9oM3z8ZXBY0poplw/02wJYdct6wT6WmaoM4OSMSCx9unjms2",
+	"Mo84xi+Y2nBjNWa6NOAjYE6bUlQQWUFiEs7wjLhQEOFoe3iNxsduZTN1veHghoCUY+KBeP3+7NiMiZQq",
+	"6woOk9ye3tPGeU25uUNK6R4vbtuO92kMHS+1izo16hbhtfxTAlM0OKDxgsnT8Ib9o3KGwx/Gqbil3NXe",
+	"Br/Jk9MpjpOmHy1MFydRvor50SYljtvBVwvvGBj3laE8/bsXs6VDFWVBhWD5tFmVnODcQVK+kdt4tYAY",
+	"B5nT8vPBMWkUA8B6Ou9SJ7U3SNDak/S+v5Gxgt9K766SThY05dGNTyCgRLjIigrQJNB1M8LomcZeycyq",
+	"EH7qmI2wLPDLrOgNI0ISL2QSt9CBmc1nuuI+JRiS8jxRekjbzpoRNjuilDhT2V5XC0h1gA0ZNL7vdCz8",
+	"l+5duZawMd1NEJS8Djm7rB6iovW65p6L44clfiKW5nUsnSPJfj6BLOaTlSSXhC5QKZjNBzJ/xweV44ko",
+	"8dCvJ2UqmeIHnnlNbcKt2EtLLCR1gT7NxapgR5WuExKjFT9SFmNNquDTmVCZAfPPfY4hzhB7/x9pzt7K",
+	"65hjULNMsfgOGP+NoeXjtN2F4VfnfvbomhoIOJOgYHyd/ZCWt7cKp1OqbK0oIhVZQLXRDsInNG8WDqNf",
+	"ve2ur18G1Tisxg55Kr00OdCqq1QS34gyEsvhgA2GafkLq3zTPAg+t4qh1BdMBA/BCykIvWGKrpgv8O1M",
+	"Pb9P6QmQo1s2E12WtyEAyAwqdYhRbCp5hrzZf8ZafHvH8Ix9oQngucXfb+idxtgYe70iDu1QkyWkBBIu",
+	"PGd14hguJ9NZAFApX7AQXeqbLoau2ODSxqQdDqbPeQJHj7Svc2m4Ar75+viRNfEbdXxH//krVPCdzc++",
+	"uf3Tb78dh18f3X75n9GSvp98Rli7GtB+z/08vjp69/F0/uRRvCbwJ7a9cOWXE4QN1brasMStx5fnUGqw",
+	"YjXkh4fum0NVD6LgFdaCFsXumDzHXzCEBlPrOp+5rt2rMbTGZezUuINdYyuGVJOv2HjdZxEpW/rWQShg",
+	"yVRRtBwCkAnscB0wJ3Kc73oladHCAW3W1w6U3MZuXSHNlYPd7S3+J6ccI5E1YVQVvKN0Dq2z5JHSmMs6",
+	"MrqhO5SdWKfvgr/oKAEtRRNBNyx/RihBjc+uROTaUzNUmsHgsTxwwcUYSxsV7Rad0TEcx8/wKJD1S5lm",
+	"Pp73Pk/DYI04n/BQ2AdoVwHHoeTt3MHIYMay1X8BJhOPiT0znszN7YvamhOWCGHu0Waw1966lN9w4X+P",
+	"hK0LisUdEYThNVUhhAlFXEb69Hp37Hy2/jUrDdElVeycnB6fAaAnMUyA9yjc0afHT/fdaFXsoMCmaFmn",
+	"GNjzlFFtCICuEHbD1K5elKuqhaJ/KjI2B2+g3SOqyaayQsG+NEK82BnpNWJFNdb59HELJPNxAmfDZVJH",
+	"7vgfpLx2hZwLZi8KlLeVx3ATLVFFNSkkLhA0A/7PQHiHmUuovm4tsu2WOo6heDby5PvVC3qOxQuga+Lx",
+	"72ZUyEb19h058FH/6EfMpvgV/hPbXpoq303Vyp3V2NW7G6DVZ0PpzB3503Ywu+tkw/O8YA48qqcYjz7f",
+	"6xG2f7DJnHE6ZqwrP2yLjgkk9OG3BgmfxHTHAymgPXUGMcF0XXJV3+LPCNuUZje3HLpGcdpXEnusVDPk",
+	"N015+GgcGGAbYDQQN8WzW8bKqU5vUIW8HPHw499YenWudwcqjaERLEwWkiwrhShTitOCLNgKI3EtrODT",
+	"BH55t0y8tYav5pGcl9xhCFkRBfeBL4sMz3u0Fyq9p2SdHX/1uPuw7w3RRpba2oN4LTP78vaxIPKdBRmq",
+	"gK3kKsBgW1OHH4QIyISWmIpWo7k3F3h8+mig3HJyqLRTBtrijuD6uEMINAYHavXcDyVXTD9z183fJRcE",
+	"nB6YG0V3zff+6snjvXszRSyJuNRcy429V5xvFPCwoznWe4SyksXeaPUbOyYRrYbvp3YCmPbT3S16AJPL",
+	"NE7VnOhSMZr7knmUfi114au5Je6Zc5NQUiqWQeoeKF7aoVvGEb/vveMb+uFKsdK7COsD3Du+r5148CGA",
+	"KSuyT4lQLCH/cD13FnyBfrHYC8wc9DayQShBq/QKubUnDXaGO3kDSvPcId1D+q21HywZ2psCOmUThj2K",
+	"w34/EdS+uWLH4DWUr45Iv7tLbvWYZFZYwFA2azplFb56iGQuJMIDZHPVL/f5p3Mt2XggKC4yxTaQsr8f",
+	"CH188jg3Opj5a3rDmiIP9D3i0XEnZGwyml+NyLoCceP6COzHdh+GMMbvjnnqXdLc4pgz07Cep6SBzWdb",
+	"RcurqeGgbrpYk8CtNSPrtZkq7Fs/zSx2zi48vGm3AvlDHA32QrESSiVETgIg3SjMHJoMHBdFCGQYuQKf",
+	"1UhATKmuR8Zzu6my7v3CwsJkUSLxqWqnc/vd3f30aL/36Z73m1ti9H2diz3mRU9VGHDnDAJNeqUopAKY",
+	"ht9Py2e+DAHcOYOO8v1Q7VJee/N5nGsVI+p/xu9FEbsfOntIMWqmtC8Z3dih73+E0vhGBYX+Ivj49Ggn",
+	"+VRoTW+XRuBSKxXHd0bLtMZ5DdcZqbQryloqZpVC+y5Ss7abDWBgzVrJarVG9KrRKejJJGWej0qh45tS",
+	"as0XnTqITlT+EFkRqWyI/n29NFfOZzky9wuTR2KZ2k4C9DkLzi5UwP0pl5k+QULp403+ZSyUWdaNzSJz",
+	"Of/s+OmigQc7laoE2QKDQPSBG1ioPmhEodZxpkicS0yHSvT8mJipPDXk0MRK98XbtBlzGFn4hT7u/oNf",
+	"SG3IYkeCrjKuQwmMfpEoBHEpGmOlznSU3fmsKu21P3krf4avjeuj4aW93+aw0JD62LhCWvmSvvQzqFcg",
+	"V1P39AsIXfdFzx1StcZBiMGo4dVEJCE4HcaQGS73EPUdMzqrnzl6Mx3V9u1k6PqKy6+flXr/71x0LYYE",
+	"F0c/fCsRlhO9soCWtpYb6K+B+fdT2hVl0cLy8ux0fJbk4wljn57esdDmDFJJHsO/T09TmOg3MbBIOBTM",
+	"O7IF0YaVocFhWdCdnqO3GzICtEFUydoebmgRwtLcWTFt9XNkoV7XDxD0pcFMO75hl+ClRD9JtPL5wr4I",
+	"4R4/1cUMEHeDLY1vzsKaMK9rmpOskDqKtQNX+i5RbGqvTH0Vc+H94pLJNLFMZzTJLG+6QsMJ1xbr6L3p",
+	"+pZpcfvLtTThzI2oBoXqT41wGe5E+j1oCFwnoL3gRlZMHflDuNG8KDu0F83O+4bRaIO6B7sgfBbv4EWB",
+	"q4pcFIptWB4FlbqEZN2Qq9V0Y9fZjrkUDAWAzzJCATBWNXljH79LaGvKpNEssNWrkZIU3JjCamKj1SE7",
+	"M12xeMe2Sk9AYmlseGyyQ03V2XGX5+DW6kk1r/cyxQWXQXeru3sxOHMFgn9ZOXfkkt1aNlcsYaxj4sda",
+	"Mo5oJRZtG3aQyg+XeT/S+IYKDz2pyVWiLHFKN6oJraXspetXOa2lURo3PNSOTECtG4DqnGJJDJckuASG",
+	"0ADIK+lMhNKOq+FeOG1zsM+ciCo6dp8mlv5MwR9INCaUPt41ZQfGYxlY6eSRKO+wXWBzeUTZRg0OKCpu",
+	"ZljOvKb0QF1N2+Drbdakk/w7cW4gQpNVo++q2LLwlct3BxlvoEJHgDwLRlXio0kB07DYZOQ06XKjKlHW",
+	"FqcfNY1mpbj+MEmsyWSEoPHepOnKwAZk1jiARAc7HnfgpVgrzXUROOLmi8PahvprToboDW8cJ2NwHXah",
+	"ij1IJhW560oIvUUWjChk5FgVxi/e+7VVspn8FjyBoaXMDXZBceU4TCmphuBd6vVEttRVWreX8l+Xr38i",
+	"zsFo71N01C1kvrNSDDNXSmovFQPFNBjsbBUtNXbN92zZgw7Dsa7arXaMR7l2rfWPreGmYAPGX7N6BEoK",
+	"zxcFFdd7pRd86qcf7HXlVPWopyUBkvWAncW6KEa4iDHd3wIy2uRMhyspil0Cfo8Whb5aRL3F3wUkce8i",
+	"fnHx8yyOXpddD2aojncBdJbAqKkU02Sx8+j1G5mzc7IqqznJ7D/r3UI1HfY1wQaxNMqiWnEx1a2OaOuR",
+	"ihD7d0Id8iZ4XajH9Sp4k51bSHRYx9xvrWv/TqxdDO9uJOq9oXVVfyqjUANMtQ2LBVFjYt0naO3Bae0i",
+	"YHhCx9lWQ+7awyBUjGjPdTYNMZw2oML97SYrcySXR2EDCiwwPip87hd1nsF1BTfEguZHJc8MzoLEP/L6",
+	"lWJLsH9jBmQhV1f+kmgnQMbRchtFtYOyyo+z+nllMrlpIRrvhy+uYcKbJXmnR0/p0fLdxydfx6rw4qgd",
+	"/vFRVnGpqH5dN5xtQVG3rEENZLfSfMNFwFuMrfVNJeKQH1daXi2pmhC795Dhe9GnHbr4naL3k/TaN5VI",
+	"abSj0wDGrcveNhNeg30oWWZYfjU1G6ADKrjYBU+7b6Mb1dJeL4nz/YyCIRwlTCAynkwDh2iBe8tJOU2j",
+	"G4HeC69iKt3D94Z69gUMXgjnr2ndmk5AX69RfaCnhcPfVGJKKHzfVNZIS6isbMz3sYNBzIvgG1K5/gP9",
+	"QK6TH70tqs3FOluvEddtiqoewkcb7TK2h1HB6qRGxNWpVLxDE6gNK2Y0ERI7NtYFKdSjrfavYynTtv2+",
+	"NhvTQNRSMJsbRsVo99hUsJcm6nebYgMNultNHo1L1W9baWMakA16gdotClQDzUgxCuailZaqBgpvQBc3",
+	"IpuOH/aa7O1yLbfroQ8CrifBiIeIg9kr/gHCYLXouSc0a5I5p/tMnbo+Kc2lxQs1sBDMhVsOkPHayLJ0",
+	"ADf2vzAIg5xRHdCNeQCA2pYBM8GB69jQi+BhYFt/G0R0wzvoeb1IShM1L43vmI6ZJv0kY3EIm4iDreun",
+	"AzGYok1PiOBND2AeLmCXUZGxAvGoLIkKZlxeuf8lxjjYLOOS+R5AMd/xPVMqGt2kIzPtwz6pp3FXVDxv",
+	"eWvVHy9ZHeIHi1XLTvF2JLupdYF0+u+VTo7oAQnjXFhJP6WxlutifR+apvsDOwv8PpMHwN+7T5JqNpdo",
+	"4XlZ94uJNcabkJLSPBWxvvnJBl+GlVep9HopGDqMGzgjd4DFD4IVHlUXQUUpktGCi9WFfWpEuGKhVd9l",
+	"1aDXoWLRozotoydk/Bf2t7e+Vwu2RItqrMlpwMW6Kf3bBhJFd4TpeJMJBMHqKzdQwB2rBAX0LOIeTrgA",
+	"9EZauL88I2dkURn795xtpI62FZTbRB7yADTXaPe5s0Jx/Yn0wOAUqQMNL39+E+152rY27lIj3fKi9ub5",
+	"p4wVYnz//KfnxH5UJ/LJkoGVDRURUMbg4Nn2kKNRkl2vpGVd/tMhqALNo8zjs4wS3f2n6jX3SxaOa2we",
+	"1rQSKTVrRF2snRrLYq0+nE/x2iW6wjRWVU+Zeqtoy2RqrgpGY51g3qYhuqGhrWtdijDxfWm7qADuY3w7",
+	"UN+3aPw3oCPt+JC0SV16U1qWTllfk0QjrX2ASZ8cI5JmdM1O3TS2Se/WdtVEcSROMtSInPJRGz/VU3yX",
+	"fOZJVAoZuM0s93Sg1BLjEF6GlO/wvm6GIHgmohNmGSuj7f98kBQLmwB4y9oq+AWWk8WOuJshvPf+Rox7",
+	"gAXrpgt9OWVpWRlG3KBQq7eptGnB5W25Ry8bXsx0nnTYqK0y8vZC/8LkhhkrPe0KXax1TmSrvTl6O52b",
+	"axBWbek2IdnnyVUqenLQZjzbdSzznRU2dAe7eMgNqy/vBlrn0dMnHx71NmAE2krt4qhRbx79+5NvxoCg",
+	"DG3K6yVYMD7I4Cmyj/j7GmNqnrNGZ0zPj1b6pvpmJmj/eD/tY31UG5kIY+q7ixrAegpA0JixsjJXcun2",
+	"IOXr0KQMHUIQAMdpGqGffC7nhLuqXJVDdpJTXY0k9lTxNpwOtFVj6sgepTmBZmvqKNjagdKheUhjuG/O",
+	"1hjf7C1imaqIR63rbXkcyXyjWseO65/x6u2cUmjOFsqHQmh/CtxOLOPkvqc6NEfplAVRsw5l3cjUvGAN",
+	"Tofouf6iy/FdRt8jBR4Am+5vtKgcOEATCvkLTcLDYglpTnxHZcpbTJIDhbl7LeAuZz4rEPiK5f2Mm0Hp",
+	"E1y3e2HIG7bhIC42tIT3Uvq36vT0K/Yf5OvjR2PuyuAuniKZE8girkdNcCmnm9VE9Zy6fPd+LViGDM9U",
+	"pwkM5GCBsx0z1hE2GGjDypVE4QM3cysCC2jJYQWX2059B/9bpzvEUAr6pZHZ9RtWuqqjOyRZdSCT2dYa",
+	"lK7O1LiDE4TG3kr52/nvA64US4o+eIPgFtLShJ67Ixv59XjxsP1z066peK5Wuv9c7ZisKRJnTsVMth7y",
+	"JcWwL7loNRZpZQTITSLRWMb/nuos+4tU11417PSUPSdnx19bLejrU/KvZM3oDWd38aLX8ch53WjWvXmc",
+	"WlU0UdkH16IMdKeEs3RnqonZFiMzq5LuwSiM7qBRbmn0N/zWOISFKMJsoy+by9ppxDMH4WdhAQdxL8Bu",
+	"P4R/oUmiPjf5zNe+Jsa1oSPMjm/9uEGXeRUtE5fauzEbijThesy1MiWscrDugNPyxOaz7VoW7GqonT2M",
+	"QAQHLEcx9JoR6cAtQXGAAn68gZFYBb9m+Lkch/GQUOhqHdp1KUxm6lxWmw1Vu2lRgIcM24kJg3M+YThC",
+	"wUY0SENFTlUORgO1f8TE/g02QZh+GThNLiwvvFYvqBcWFd0ZD36dxrceUxg69dqYmA/sQb4Ol52bzoxL",
+	"Z640hDqu/10094jTYrzcRlDjWDLCepfMpKwTrBqQzVvKDUbo4zVbA7dZP+s07L+jfXivJA8d5BIDZnyA",
+	"S6wRLkg2DKBg3s3RiC8blgogePRxW6JwNyOzpR9PGfz0dEIksf/q8dZt008sgpYfLG1xRL7Q32WsYc5z",
+	"e2sdOayxayawfQi6C6lAuxIw1XU0dnmAsHzsJLWD5Z6671IbcojT4rrnPcBp8UDrd+met18LOrCNMVHW",
+	"QublpBSpkTcKJNtMNOUHcMyf18DwD6Wfth/40mqI2E4M/ZgO8qapWjtHanujRnS/nqz46lphHLww3DD7",
+	"Da/I7N2oxM0KDnqYhWwdkKwkBaNKYFuTWHPS0RaiY45ogUetRg9Y8w3enWKExVpL3q/ffLQv4xiIrWn2",
+	"1gM0IxzJhkDk2gKjanNVlTFvSUwln9XfGLKHYDcPcgek1Mf73gE/C2slXjbESsy1BlevNL69pB3qW7n4",
+	"HkDPnOakmUHQAUqUtX9m87EIFYdJjWzLyASoQlI5cImHfYG+ZiM8oE45gME41xggBOgxMiJVv9sLOiR3",
+	"4gSDnf+RiJXiZndpWcpZf4w6aADgM+B6/FOYYG1MiWWt8ppj5rVlC/erV7NmShoq2Icr7ZJI67cs+V8B",
+	"pBEC7ksZbyKHKQ4ZVdCmHJEUWSNtXi4JFXyD9rQvKQOzmn9gOdnQbM0F08e/id+E5VjMfnzz3Qvy1Vdf",
+	"PSVckJ/fvpiTRbS/K/mTZoy8h/+/t2Pfn7jXeP/l8W/i2wr4WGjCBDiZ31/p97Be+wy3C8cE4k7YXy9n",
+	"Gd/QgiCXPAOEQ59M+ZtwKdbOiczNMXkJGCBhyU+/fvzvAb04l1m1saLgmFg5gqNKusIEHSp+E7Kk/6js",
+	"+iulpXp/TH5R3Hg83jpIabVls+UZQ88RFeT99znblNLYZR39le3eH/8mAjjG+ewNbmkjJfR8dnp8dnwK",
+	"CQElE7Tks/PZV8enx19h79Y1MNUJaOYna0aVWTAs1CidzoUl2VyK7/PZ+exVGIKMzrT5s0RfdiaFYeiI",
+	"pGVZ8Ay+dfJ3BzaIYnEvEneY/7Z9loyqGCJTllK4eP6j09PDP/i50Fs4yfF2akaSFb9hpCobDX9Tk4fV",
+	"nnjsmtumAjV7wwTbWkXGZwxpuiNruSVLCtrcjiAis6FWNP7qa+HtJG7LvB0W363/klw8d8G8u+7WhDjj",
+	"lM5HduFXoRP5pB5QHRnbmKnXsj3I0oPz0t3fPLz0nkzp/W/UwRCSXCDyw9240t01s/Nf3zV59K2iEDgL",
+	"ln2jJxo2ScsUy5kwnBZkJSUE4CG5y6nZaeZFxm+yb8fOgqOoUZVBLzl8pW5eCskba+rT7Vzous5eKriG",
+	"hqBrVuRzYg+bFHjUfhPYe8KB6PoGFVyAowIejI9Z2WmkNihp2+frB7uaB5KEMPcbnPghGHhkRwD7gv3o",
+	"W4/5YKCeEwHVDcsaAFVIspXq+gDC8rnGJrBOlzDSKRvPnHs1tBXDB9uFNGxi+JODktzDkCcf4eftyccl",
+	"Exm7PfFpYICK4kC47Azx96iH4HwX9vfZ7XzvaHiaG/1uPiuriES/qMxFSErrLKbTEMqqJY+/OoWyTasV",
+	"Moq5X079e4GMcvQtX2Hr7TZ7zZuyroaC0Wt69Ojxk/84//X50f/EDu3/dvIf7z5+/fXteQwa5t3YwyEz",
+	"w8yRNorRTZtRg/mw4II2YZHCQ0acja9jYR+pWE6o1ekOwJ5v14185yUv2DOypmoDLTQBmBvUObqigGoz",
+	"mQdVQFf6DFjQQT09jOBzk991W99S53q9536+AnPBhWW5gDaEVj3bYpwHMZTuuMfa+PK8GIExxwvSvR6I",
+	"xM1Usk+sZ4M6+lpBulzkHnklt6BiSyIPsYkhFo96wRKaSEoB5t2AesJumEtVWbGIXvKSZmuyYVrTlbVI",
+	"c2ooWJGCvLRfPCbPSVZwsN7s85W1NwXLjNNk3v9AtTmCoUfff/uebLjWqK+suVgd/ya6fbJBKLqGnETI",
+	"bUwVuYRBL3Hhe66G16LYEXzHZlt+uC5d92G4Mv5RMZC33mGAmQR9wZzy5o7tpPMxfkO1yDRLXEi/nh49",
+	"fffxbH729Pao8f9/ucd63u1lf8M+GGSS6I0VuZ8iZbH4xfvz+A9ojubUWM1WE0yIPbq0/Bf4wXO5qoR2",
+	"TA7ttRo83lFtuTbQ2r7PTHvuEHRqjLltAKZgNoLe9zDrpcYSsais0Qjxcd+bAvqU1bVXntYo5RvEPvlo",
+	"f9wmaf4XBiSfPTA9Uhy5dv2X7kmO133Tz1NiKivZafZrI4FmD+COktqVDn9ib1Rim1BnPcAm/QgOxQCz",
+	"rxh4ql2HofqJ+5n5BPClpuulI7b2WzvzPTd3Smd4/yJ7gkk47lP4mH7ng4ytlTCJyd4bzrYGV4tlH6ew",
+	"EMG2oB3DH62x39OAk8yja5CVlET0OCx7dJpXzmsKKMbxoEFCrdlwURnE3giUrxuxPzptF399s7f862Ba",
+	"xj30e0ezmATxH92bPX7WbO4Kp+bEsA1sXKXYnJRyyxSGhyBY45K17JZbddm19pW+bOfAF4VlMldXOaze",
+	"/OAHHdQVPC1I7NawP8E9EQ3ub/CFlIU+iFoJKyMlzBc/y57MJx/tqNvILQAHrqRQTObOmx066G4a0cB4",
+	"QBvwFH0gr6zfr08r7VuPfViVwG6PPbFub4lm1JqJTR0hwQ0A1jd85F7jkD+0SQHvkLIp3Avefzf+ygXW",
+	"Ifsu/hgbxqZmigkH7Z7chpOP8HPkmfQ4iw91KF835j/0kYS5fw8lHV/q4Y+kILA90/V07Hg8dB4vXE/k",
+	"P/BxDC0XY3chvN799wHmgfhh6B84bzQQZVyR0H++3gokPygz0ej8C8gzvEB06Wk7wOs0EEjVefcwR+sn",
+	"tsVOlGMO1tlBtzS1neIgB8vOhH3wISXHlRdALikcoDk6QjGuXCpXAtvd2HDGTj7aH4OOnfg2x9QjHJiW",
+	"xHvcrg9+2FJWZ1lQcSD3EYDQh+5LPq+KGxeYH7MXJ40u0NE9eSE3JVUsIQEfYmO8n7tjf2peq6uf5477",
+	"Jt6JjfeUPlC4JueIywKnkQpMYQWOgOZEGNqfE2z1tRvFCr51dCLNRF+zHH0WAY9E041jw5rrao6ET2HW",
+	"414g5ltFty/ggZ+KqbpJM0RuBcvB3J4DzVhRuFI0TTS98S+rDcklFyt4xcKlTiScJLRwiO8TFMLPwhWC",
+	"W5HiXPzwILH/0F44k1ZHkArhxbAqDS6YZy6HCWF7uSbXrITsJEocG+zlZPbBw39EZdpL+PjTXTUJiea+",
+	"NjSzr+CEzZzPMn1jGS8DL9wNQJGLVbQ7QbSRk0vQOXdd81ATI1K4m53QD1zPQzaQojk7ksslbj/hS4/5",
+	"nSu6FYkDAN2bIw5CT8QmCn+kRfhdgqKRF81owURO1TkKQudR84cztm4P8Pw5ntt+wjvf0BU7KbFZ85QU",
+	"IP9VfbP6tw+bYjgeizhSJ56Y4wbrmzsEeZe8OJR8gcsIhAVMOkJYLBs4oVFx4YFEf3eBERrxRxzwiFLY",
+	"8MC3AdhO7+GCTylkDEszIouZD7SfO/1MgwF2dwNkbIpPw+eH41W7qVDoIXYghbWvBkZFREhDroXcos6l",
+	"KzWKpxU0oNdDN2BBufjvY229cS+c2DhPj0Po3jvUWJyHSZNKs9xemkKaZ7X+uJbKeO07NNrdQJ2NSewg",
+	"JJ0MuaHeVH90L5TvdxTZJni5A9SKVF0XVD+tJ+VpujRUWSL/nn6mCZH40X30jAo9ORxtv4olFMqlYSLk",
+	"cm7oDrI3yYJZsWeVP66hqEcQqA0Nl82j00lgirDsu+UFnB2SEeMuaWwvdX8+fEGV2hFE5eiYLY3kMvvf",
+	"k4+qGnaKIUs+5KFMys3qUL4qVYFaxn0jluipnHToVCWaseyalCc1qEJSlH7n0Ydid19X0XEQMw9hG6R0",
+	"K1djP+6Z7Xrv8U8ef3PE1ojXxRht9PHp6R8hHQTImLqeHMMcIF2o0TbSHorFDrHPrKrgKr0f/GicfLSP",
+	"vD35CL8Oyp7vHCbAw1L9W2yun1K7PeDJAeQQXm6NUjmjdock+P5jZUk/vtLE/m/KXjarsJJBlnGlURf8",
+	"Ayt0C7bcOGPdifIt1WRNRQ4VgQnPisdIrrmhtlKftlWHJw8qGO7sNImHcQINMR8fHtopFuvXUr16fvTo",
+	"8ROf6QWU/JOvQPsScXIamIjwuRTFzuOhDbhVDmSRepQc6Pve6js9d4uyVmhGC5aTXG7FH/ToFCxfITxE",
+	"6oz8gCMeMlkJn5DgL7fCA2wreHZFTjZSsN2cuP6n8CfFaAHYEQ5448GuHW+q3Hm+kDMTu5XJgjW6Y+RW",
+	"w9y5Pg0eHWDeThBCqAlEQcfhVXlMnqNHBiA5MJ6mKqxok8IaRDnzxpBB3fgLTQqqPdCU/aKdYG4NJcWW",
+	"lWZ5P/B1Cfr8Re1Q+TysxMMZaX8gw6Q20hCURZuWXtaMqs5x/y2/cLPPmDsJME33Z/gY91w68+ATsI+e",
+	"1AZ3b6PsFKDUfzPGurCkmVuOqjZwZSKJkLWeYVE+fEQFqbsFg5jhum4Zo139rC/m7xYMNJhP1z0uc+bR",
+	"0Tu8w1fidRWpm4pVffOVvSRkdQhf90uHOrFQcqtd85IApuTrSrOMabx0kiUO4UsPVxHgHpEqRvQfH8CN",
+	"LKEWVl9zsUI/8Rp60XDt6zHAjcxMnEYJByZfie8/0b1yEFAanOT3FgcDu+7OARcHB4yxMxPqzwT0i7JG",
+	"KUXMmGd266FW+pUxJVQiB2CyHjvA+V/LPWWqlzDiDx0+CJ0MYzsFr3f/k3np0x27Zaowf4PYzvAeLMpC",
+	"z+GD0iMpq1y3xgP4TJwDtEuJqazUsN4GcuADzR4AzyF0uP3E8iWxTYeuSQE/Yjr9/ZkvT6TOCU+uGSux",
+	"Z51wptKCrVxO6QjWP8nWDAE64qmj9lO3nYOOpucuCS/k72O7J7C8Xr2+fHvy4s3LX1p+KFqk0Bek6Pqa",
+	"hluQfQ6ZB4otC+iGE/M7+z5OB1BK/XPmdd4dtteoI9TayBJzOV3g2khSSHkNRhK2DDukGOhzFKQbc0e/",
+	"oYzkMYwVmMe+BuKr65Kx/KgqAW6y59vUhYTAsW+LTzQXq4KRv1z8nOC3BdXMteA9PNelokNSJQIvDejU",
+	"0Doy/CXDHDe2XPKMu/bnzvEDrr375OE9aG5qzROpBNXGiPs7BRTbagIQposd/JzX/ICFDiznmQFYI8Th",
+	"yfmNHQ4nyooylwfS6GmrmDtg6Cp66GO05GYwqMMfXC2Bhub93fobU5Z2h8nEYeCd8UDNZGnvO/uba84q",
+	"l7WMm9dZ6Rhk0w+xBabK+Z7A86Ub8zlEnv9Qqn9oMxZVpJCoB9D+PQa428tkKpFvJrOnbA2bmn2+dWuu",
+	"6dqnTb5pPLTTa5itDuJ+w6aPoNU2471WGECp8A1TtKjx3qWAoZ0gSNjhxtE++Wj/sxs2+tyWP+xRSONl",
+	"uS56h7D77FztdFRMRZXLthO8eRj25pLqQJ87J5NGduQE66F8m/DU5nxbjxolgengQuMpcKexFLj49IsD",
+	"Tf+po98NYh8AsbYZdjat2eEvW0lCB8rfmee2jJV77ncc8sd2s4VuaLG7Fl/wAFctTHTvCxaa5nzGFyw2",
+	"hPvEF2z90Ie5YCGpwB7VDIwlCJqCDo6Q46woyEb66n/uC8ySlytwwslH+Hk7FMJ6KXK/4Q/L/cnr1ff3",
+	"uycB/8xWXBAhybJSaMVYgjwjBjrCGocl5gBeo4ciqX78t6APqB/YycqqH2DZ4bvf9QYIZLnXDQAVOnsK",
+	"S6FNy+9v4I3EZ71DxR4/TCbsS8y/hDZMqKZTTV5c/s2jSsw7GWgIM8E3lsYsd8VSf8plpk9w7/TxJv9y",
+	"yhXy/WZgvw55hcQp3XYTnmLN3h1Q28/ugcOm5FaP6NAEw8bgqh0spvGWXjPChdtmkIjQgiK44lihGSR5",
+	"PeulTCoPupi6cSDGOqzIvcUhf2hFrm7UGTvG+IIH2CmYqIv0o1mmWEtj35u+gBrdW9fR5YEUMtdz9NMq",
+	"ZD/SnDUe3N4I++HhgoAufcDemLgF1mznrpu669gCtQYSMyTtMUolFeAxOfkIPwcVszfsRl6Hrdt/HZvG",
+	"Ju+5jlMNGSMnJ5LIhAvLD0xfspXKrAtLqRTpQhPttITxCs3/9wRPEmqh82RMqCFNDyDUnApyP+v0resT",
+	"8Llap6755qcVho2HPqB1umzUWWFihMAmXNs5oUtjpSDZUrU5qkrULlyxfSarDmpkW3OAX04+ws9BP3Bi",
+	"72PC0I38PMvrk9v1FlBiXPfWA9h7ngx9urfT6Orunr++syLJN/D89Z2lg8vzh3GVKmbnsxNa8pObMzhH",
+	"bu5YuitAPImG6xfFuetEp7EGB54HPg97h3ooV6zOibVNaHggZXY96+PV/OJYz0iHWAolDG3BryPfw+61",
+	"BmSTr2VtslPsO5fZmuVV4SEmAIHJvsZCViJvgz3Evo7tTLHWAhuaYoJws/NJ7HvfuaKmUsmVoht7EEOk",
+	"vEFuaCxz++72/wUAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

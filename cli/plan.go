@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -19,53 +20,107 @@ import (
 )
 
 func (a *app) plan() *cobra.Command {
-	var by, budget string
-	var fastest, ownedOnly bool
-	limit := 10 * time.Second
+	var x choices
 	c := &cobra.Command{
 		Use: "plan SHOT… --by TIME", Short: "Plan the cheapest schedule that meets the deadline", Args: cobra.MinimumNArgs(1),
 		Long: `Plans shots from stock, trials and prices, and stores the plan with the problem
-that it answers. Exit status: 0 meets the deadline, 3 late, 4 over the budget,
-5 impossible.`,
+that it answers. Says what no plan costs less than, and how sure it is to be in
+time. Exit status: 0 meets the deadline, 3 late, 4 over the budget, 5 impossible.`,
 		Example: `  rotanex plan orrery-010 orrery-020 --by "mon 09:00"
-  rotanex plan orrery-020 --by +2h --owned-only
-  rotanex plan orrery-020 --by 22:00 --fastest --budget 250`,
+  rotanex plan orrery-020 --by +2h --owned-only --slack 10%
+  rotanex plan orrery-020 --by 22:00 --fastest --budget 250
+  rotanex plan lamp-040 stair-030 --by "mon 09:00" --pin lamp-040=eddy --without desk-ada --sure 95%
+  rotanex plan orrery-020 --by +2h --assume host=bellows-2:like=bellows`,
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			ask := api.NewPlan{Shots: args, Budget: budget, TimeLimitS: float32(limit.Seconds())}
-			if fastest {
-				ask.Goal = api.NewPlanGoalFastest
-			}
-			if ownedOnly {
-				no := false
-				ask.Rented = &no
-			}
-			if by != "" {
-				now, err := serviceNow(cmd.Context(), c)
-				if err != nil {
-					return err
-				}
-				if ask.By, err = parseTime(by, now); err != nil {
-					return err
-				}
-			}
-			stop := working(cmd, "planning")
-			p, err := client.Decode[api.Plan](c.CreatePlan(cmd.Context(), &api.CreatePlanParams{IdempotencyKey: new(newKey())}, ask))
-			stop()
+			now, err := serviceNow(cmd.Context(), c)
 			if err != nil {
 				return err
 			}
-			if err := a.showPlan(cmd, p); err != nil {
+			ask, err := x.ask(args, now)
+			if err != nil {
 				return err
 			}
-			return exitFor(string(p.Status))
+			return a.makePlan(cmd, c, ask)
 		}),
 	}
-	c.Flags().StringVar(&by, "by", "", "deadline for all: 20:00, mon 09:00, +2h30m or a whole time; without it each shot's own")
-	c.Flags().BoolVar(&fastest, "fastest", false, "the earliest finish inside the budget, not the least cost")
-	c.Flags().StringVar(&budget, "budget", "", "what it may cost, such as 250.00")
-	c.Flags().BoolVar(&ownedOnly, "owned-only", false, "rent nothing")
-	c.Flags().DurationVar(&limit, "time-limit", limit, "how long to look for a better plan")
+	x.flags(c)
 	return c
+}
+
+// makePlan has a plan made and shows it.
+func (a *app) makePlan(cmd *cobra.Command, c *client.Client, ask api.NewPlan) error {
+	stop := working(cmd, "planning")
+	p, err := client.Decode[api.Plan](c.CreatePlan(cmd.Context(), &api.CreatePlanParams{IdempotencyKey: new(newKey())}, ask))
+	stop()
+	if err != nil {
+		return err
+	}
+	if err := a.showPlan(cmd, p); err != nil {
+		return err
+	}
+	if err := a.showOutlook(cmd, c, p); err != nil {
+		return err
+	}
+	return exitFor(string(p.Status))
+}
+
+// showOutlook says below a plan how sure it is, or what would mend it.
+func (a *app) showOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) error {
+	out := cmd.OutOrStdout()
+	if a.config.GetString("output") != "table" {
+		return nil
+	}
+	if len(p.Bookings) > 0 {
+		stop := working(cmd, "playing it")
+		f, err := client.Decode[api.PlanForecast](c.ForecastPlan(cmd.Context(), p.Id, &api.ForecastPlanParams{}))
+		stop()
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(out, "\nHow sure: %s to be in time; finish %s, nine in ten by %s; cost %s, nine in ten below %s\n",
+			percent(f.Chance), momentOr(f.Finish.P50), momentOr(f.Finish.P90), money(p.Currency, f.Cost.P50), f.Cost.P90)
+	}
+	if p.Status != api.Meets {
+		stop := working(cmd, "looking for what would mend it")
+		why, err := client.Decode[api.PlanReasons](c.ExplainPlan(cmd.Context(), p.Id))
+		stop()
+		if err != nil {
+			return err
+		}
+		printShortages(out, why, p.Currency)
+	}
+	switch {
+	case len(p.Assumes) > 0:
+		fmt.Fprintf(out, "\nIt assumes that there is %s: it cannot be started.\n", strings.Join(p.Assumes, "; "))
+	case p.Run != nil:
+		fmt.Fprintf(out, "\nLet the run go on by it: rotanex replan %s --use %s\n", p.Run.String()[:8], p.Id.String()[:8])
+	case len(p.Bookings) > 0:
+		id := p.Id.String()[:8]
+		fmt.Fprintf(out, "\nCarry it out: rotanex start %s   Why so: rotanex why %s   Sooner or cheaper: rotanex curve %s\n", id, id, id)
+	}
+	return nil
+}
+
+func printShortages(out io.Writer, why api.PlanReasons, currency string) {
+	if len(why.Short) > 0 {
+		fmt.Fprintln(out, "\nWhat is short:")
+		for _, s := range why.Short {
+			fmt.Fprintln(out, " ·", s.Text)
+		}
+	}
+	if len(why.Remedies) > 0 {
+		fmt.Fprintln(out, "\nAny one of these would do, the cheapest first:")
+		for _, r := range why.Remedies {
+			fmt.Fprintf(out, " · %s: %s, finish %s\n", r.Change, money(currency, r.Cost), moment(r.Finish))
+		}
+	}
+}
+
+func momentOr(t time.Time) string {
+	if t.IsZero() {
+		return "never"
+	}
+	return moment(t)
 }
 
 // exitFor turns a plan's status into the exit status that says so.
@@ -115,7 +170,6 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 		if n := len(p.LeftOut); n > 0 {
 			fmt.Fprintf(out, "\n%d crews were left out; rotanex check SHOT says why, and how to mend it.\n", n)
 		}
-		fmt.Fprintf(out, "\nCarry it out: rotanex start %s\n", p.Id.String()[:8])
 	}
 	return nil
 }
@@ -176,11 +230,14 @@ func (a *app) plans() *cobra.Command {
 			if file != "" {
 				return writeJSON(file, p.Problem)
 			}
-			return a.showPlan(cmd, p)
+			if err := a.showPlan(cmd, p); err != nil {
+				return err
+			}
+			return a.showOutlook(cmd, c, p)
 		}),
 	}
 	show.Flags().StringVar(&file, "problem-to", "", "write the problem that it answers to this file, for rotanex solve")
-	return group("plans", "Look at plans", list, show)
+	return group("plans", "Look at plans", list, show, a.comparePlans(), a.exportPlan())
 }
 
 // writeJSON writes a file aside and renames it, so that it is whole or not there.

@@ -64,20 +64,14 @@ func (p *Plans) curve(r *http.Request, id uuid.UUID, alone *string) (api.Curve, 
 	}
 	out := api.Curve{Currency: of.Currency, Rule: balancedBy, Points: nil}
 	for i, x := range of.Curve.Points {
-		row := struct {
-			Cost   string              `json:"cost"`
-			Finish time.Time           `json:"finish"`
-			Mark   api.CurvePointsMark `json:"mark,omitempty,omitzero"`
-			Plan   uuid.UUID           `json:"plan"`
-			Status api.PlanStatus      `json:"status"`
-		}{Cost: x.Cost, Finish: x.Finish, Plan: x.Plan, Status: api.PlanStatus(x.Status)}
+		row := api.CurvePoint{Cost: x.Cost, Finish: x.Finish, Plan: x.Plan, Status: api.PlanStatus(x.Status)}
 		switch i {
 		case of.Curve.Cheapest:
-			row.Mark = api.CurvePointsMarkCheapest
+			row.Mark = api.CurvePointMarkCheapest
 		case of.Curve.Fastest:
-			row.Mark = api.CurvePointsMarkFastest
+			row.Mark = api.CurvePointMarkFastest
 		case of.Curve.Balanced:
-			row.Mark = api.CurvePointsMarkBalanced
+			row.Mark = api.CurvePointMarkBalanced
 		}
 		out.Points = append(out.Points, row)
 	}

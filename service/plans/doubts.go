@@ -67,12 +67,7 @@ func (p *Plans) forecast(ctx context.Context, record Plan, options forecast.Opti
 		if real, ok := record.Notes.Deadlines[s.ID]; ok {
 			deadline = real
 		}
-		row := struct {
-			Chance   float64        `json:"chance"`
-			Deadline time.Time      `json:"deadline"`
-			Finish   api.TimeSpread `json:"finish"`
-			Shot     string         `json:"shot"`
-		}{s.Chance, problem.Start.Add(deadline.Duration()), times(s.Finish), s.ID}
+		row := api.ShotForecast{Shot: s.ID, Chance: s.Chance, Deadline: problem.Start.Add(deadline.Duration()), Finish: times(s.Finish)}
 		out.Shots = append(out.Shots, row)
 	}
 	out.Curve = []time.Time{}

@@ -2,7 +2,6 @@ package plans
 
 import (
 	"net/http"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -35,23 +34,13 @@ func (p *Plans) explain(r *http.Request, id uuid.UUID) (api.PlanReasons, error) 
 			out.Unused = append(out.Unused, row)
 		}
 	}
-	if out.Short, err = edge.Convert[[]struct {
-		Frames int    `json:"frames,omitempty,omitzero"`
-		Shot   string `json:"shot,omitempty,omitzero"`
-		Text   string `json:"text"`
-	}](append([]planning.Shortage{}, planning.Shortages(problem, plan)...)); err != nil {
-		return out, err
+	out.Short, out.Remedies = []api.Shortage{}, []api.Remedy{}
+	for _, x := range planning.Shortages(problem, plan) {
+		out.Short = append(out.Short, api.Shortage{Shot: x.Shot, Frames: x.Frames, Text: x.Text})
 	}
 	remedies, err := planning.Remedies(r.Context(), problem, plan)
 	for _, x := range remedies {
-		out.Remedies = append(out.Remedies, struct {
-			Change string    `json:"change"`
-			Cost   string    `json:"cost"`
-			Finish time.Time `json:"finish"`
-		}{x.Change, x.Cost.String(), problem.Start.Add(x.Finish.Duration())})
-	}
-	if out.Remedies == nil {
-		out.Remedies = out.Remedies[:0:0]
+		out.Remedies = append(out.Remedies, api.Remedy{Change: x.Change, Cost: x.Cost.String(), Finish: problem.Start.Add(x.Finish.Duration())})
 	}
 	return out, err
 }
@@ -85,12 +74,9 @@ func (p *Plans) compare(r *http.Request, id, since uuid.UUID) (api.PlanChanges, 
 			out.After = shown
 		}
 	}
-	changes := append([]planning.Change{}, planning.Changes(problems[0], answers[0], problems[1], answers[1])...)
-	var err error
-	out.Changes, err = edge.Convert[[]struct {
-		Place string `json:"place,omitempty,omitzero"`
-		Shot  string `json:"shot,omitempty,omitzero"`
-		Text  string `json:"text"`
-	}](changes)
-	return out, err
+	out.Changes = []api.PlanChange{}
+	for _, x := range planning.Changes(problems[0], answers[0], problems[1], answers[1]) {
+		out.Changes = append(out.Changes, api.PlanChange{Place: x.Place, Shot: x.Shot, Text: x.Text})
+	}
+	return out, nil
 }

@@ -1725,18 +1725,19 @@ export interface components {
                 p50: components["schemas"]["Money"];
                 p90: components["schemas"]["Money"];
             };
-            shots: {
-                shot: string;
-                /** Format: double */
-                chance: number;
-                /** Format: date-time */
-                deadline: string;
-                finish: components["schemas"]["TimeSpread"];
-            }[];
+            shots: components["schemas"]["ShotForecast"][];
             /** @description Finishes of even steps of the plays, the earliest first; without those that never finished */
             curve: string[];
             /** @description Where its doubts come from */
             rests_on?: string[];
+        };
+        ShotForecast: {
+            shot: string;
+            /** Format: double */
+            chance: number;
+            /** Format: date-time */
+            deadline: string;
+            finish: components["schemas"]["TimeSpread"];
         };
         /** @description Without a time, that part of the plays never finished */
         TimeSpread: {
@@ -1751,16 +1752,7 @@ export interface components {
             currency: string;
             /** @description By which the balanced point is chosen */
             rule: string;
-            points: {
-                /** Format: uuid */
-                plan: string;
-                cost: components["schemas"]["Money"];
-                /** Format: date-time */
-                finish: string;
-                status: components["schemas"]["PlanStatus"];
-                /** @enum {string} */
-                mark?: "cheapest" | "fastest" | "balanced";
-            }[];
+            points: components["schemas"]["CurvePoint"][];
             /** @description All of it on one owned host, as if it were free all the time */
             alone?: {
                 host: string;
@@ -1769,22 +1761,39 @@ export interface components {
                 finish: string;
             };
         };
+        CurvePoint: {
+            /** Format: uuid */
+            plan: string;
+            cost: components["schemas"]["Money"];
+            /** Format: date-time */
+            finish: string;
+            status: components["schemas"]["PlanStatus"];
+            /** @enum {string} */
+            mark?: "cheapest" | "fastest" | "balanced";
+        };
         PlanReasons: {
             used: components["schemas"]["PlanReason"][];
             unused: components["schemas"]["PlanReason"][];
             /** @description What there is too little of */
-            short: {
-                shot?: string;
-                frames?: number;
-                text: string;
-            }[];
+            short: components["schemas"]["Shortage"][];
             /** @description Single changes after which it can be done, the cheapest first */
-            remedies: {
-                change: string;
-                cost: components["schemas"]["Money"];
-                /** Format: date-time */
-                finish: string;
-            }[];
+            remedies: components["schemas"]["Remedy"][];
+        };
+        Shortage: {
+            shot?: string;
+            frames?: number;
+            text: string;
+        };
+        Remedy: {
+            change: string;
+            cost: components["schemas"]["Money"];
+            /** Format: date-time */
+            finish: string;
+        };
+        PlanChange: {
+            place?: string;
+            shot?: string;
+            text: string;
         };
         PlanReason: {
             place: string;
@@ -1794,11 +1803,7 @@ export interface components {
         PlanChanges: {
             before: components["schemas"]["Plan"];
             after: components["schemas"]["Plan"];
-            changes: {
-                place?: string;
-                shot?: string;
-                text: string;
-            }[];
+            changes: components["schemas"]["PlanChange"][];
         };
         PlannedBooking: {
             shot: string;

@@ -1,0 +1,145 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"rotanex.example/api"
+)
+
+// choices are the flags by which a person fixes part of a plan.
+type choices struct {
+	by, notBefore, budget string
+	slack, sure           string
+	fastest, ownedOnly    bool
+	without, pin, assume  []string
+	limit                 time.Duration
+}
+
+func (x *choices) flags(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&x.by, "by", "", "deadline for all: 20:00, mon 09:00, +2h30m or a whole time; without it each shot's own")
+	f.BoolVar(&x.fastest, "fastest", false, "the earliest finish inside the budget, not the least cost")
+	f.StringVar(&x.budget, "budget", "", "what it may cost, such as 250.00")
+	f.StringVar(&x.slack, "slack", "", "share of the time to the deadline that is kept spare, such as 10%")
+	f.StringVar(&x.sure, "sure", "", "keep as much slack as it takes for the forecast to be this sure, such as 95%")
+	f.StringVar(&x.notBefore, "not-before", "", "no frame starts earlier than this time")
+	f.StringArrayVar(&x.pin, "pin", nil, "SHOT=PLACE,PLACE: render the shot only there; a source stands for its places")
+	f.StringArrayVar(&x.without, "without", nil, "a source or an offer that is not to be used, or a host that is held back")
+	f.BoolVar(&x.ownedOnly, "owned-only", false, "rent nothing")
+	f.StringArrayVar(&x.assume, "assume", nil, `what if: host=NAME:like=HOST, offer=NAME:like=OFFER,price=6.00, price=NAME:6.00,
+servers=OFFER:3, hours=HOST, time=SHOT:0.5 or deadline=SHOT:mon 12:00`)
+	f.DurationVar(&x.limit, "time-limit", 0, "look for a better plan until then; without it as long as the size of the problem asks")
+}
+
+// ask turns the flags into what is asked of the service.
+func (x *choices) ask(shots []string, now time.Time) (api.NewPlan, error) {
+	ask := api.NewPlan{Shots: shots, Budget: x.budget, TimeLimitS: float32(x.limit.Seconds()), Without: x.without}
+	if x.fastest {
+		ask.Goal = api.NewPlanGoalFastest
+	}
+	if x.ownedOnly {
+		no := false
+		ask.Rented = &no
+	}
+	var err error
+	for _, t := range []struct {
+		text string
+		to   *time.Time
+	}{{x.by, &ask.By}, {x.notBefore, &ask.NotBefore}} {
+		if t.text != "" {
+			if *t.to, err = parseTime(t.text, now); err != nil {
+				return ask, err
+			}
+		}
+	}
+	for _, s := range []struct {
+		name, text string
+		to         *float32
+	}{{"--slack", x.slack, &ask.Slack}, {"--sure", x.sure, &ask.Sure}} {
+		if s.text != "" {
+			if *s.to, err = share(s.name, s.text); err != nil {
+				return ask, err
+			}
+		}
+	}
+	for _, text := range x.pin {
+		shot, places, ok := strings.Cut(text, "=")
+		if !ok || places == "" {
+			return ask, fmt.Errorf("--pin %q: want SHOT=PLACE,PLACE, such as lamp-040=eddy", text)
+		}
+		ask.Pin = append(ask.Pin, api.Pin{Shot: shot, Places: strings.Split(places, ",")})
+	}
+	for _, text := range x.assume {
+		a, err := assumption(text, now)
+		if err != nil {
+			return ask, err
+		}
+		ask.Assume = append(ask.Assume, a)
+	}
+	return ask, nil
+}
+
+// share reads 10% or 0.1.
+func share(flag, text string) (float32, error) {
+	number, percent := strings.CutSuffix(text, "%")
+	v, err := strconv.ParseFloat(strings.TrimSpace(number), 32)
+	if percent {
+		v /= 100
+	}
+	if err != nil || v < 0 || v >= 1 {
+		return 0, fmt.Errorf("%s %q: want a share such as 10%%", flag, text)
+	}
+	return float32(v), nil
+}
+
+// assumption reads one --assume.
+func assumption(text string, now time.Time) (api.Assumption, error) {
+	bad := func(want string) (api.Assumption, error) {
+		return api.Assumption{}, fmt.Errorf("--assume %q: want %s", text, want)
+	}
+	what, rest, ok := strings.Cut(text, "=")
+	if !ok {
+		return bad("WHAT=NAME, such as host=bellows-2:like=bellows or price=tern-solo:2.10")
+	}
+	name, detail, _ := strings.Cut(rest, ":")
+	a := api.Assumption{What: api.AssumptionWhat(what), Name: name}
+	if !a.What.Valid() {
+		return bad("host, offer, price, servers, hours, time or deadline before the =")
+	}
+	var err error
+	switch a.What {
+	case api.AssumptionWhatPrice:
+		a.Price = detail
+	case api.AssumptionWhatServers:
+		a.Count, err = strconv.Atoi(detail)
+	case api.AssumptionWhatTime:
+		var v float64
+		v, err = strconv.ParseFloat(detail, 32)
+		a.Factor = float32(v)
+	case api.AssumptionWhatDeadline:
+		a.At, err = parseTime(detail, now)
+	case api.AssumptionWhatHost, api.AssumptionWhatOffer:
+		for part := range strings.SplitSeq(detail, ",") {
+			key, value, _ := strings.Cut(part, "=")
+			switch key {
+			case "like":
+				a.Like = value
+			case "price":
+				a.Price = value
+			case "servers":
+				a.Count, err = strconv.Atoi(value)
+			default:
+				return bad("like=NAME after the colon, and for an offer price=… or servers=…")
+			}
+		}
+	}
+	if err != nil {
+		return bad("a value that can be read: " + err.Error())
+	}
+	return a, nil
+}

@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+
+	"rotanex.example/api"
+	"rotanex.example/api/client"
+)
+
+func (a *app) why() *cobra.Command {
+	return &cobra.Command{
+		Use: "why PLAN", Short: "Why a plan uses what it uses, and not the rest", Args: cobra.ExactArgs(1),
+		Example: "  rotanex why latest",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := a.findPlan(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			stop := working(cmd, "weighing it")
+			why, err := client.Decode[api.PlanReasons](c.ExplainPlan(cmd.Context(), id))
+			stop()
+			if err != nil {
+				return err
+			}
+			if a.config.GetString("output") != "table" {
+				l := listing{columns: []string{"used", "place", "shot", "why"}, records: why}
+				for _, x := range why.Used {
+					l.add("yes", x.Place, x.Shot, x.Text)
+				}
+				for _, x := range why.Unused {
+					l.add("no", x.Place, x.Shot, x.Text)
+				}
+				return a.show(cmd, l)
+			}
+			out := cmd.OutOrStdout()
+			place := ""
+			for _, x := range why.Used {
+				if x.Place != place {
+					place = x.Place
+					fmt.Fprintln(out, place)
+				}
+				fmt.Fprintln(out, wrapped("  "+x.Shot+": "+x.Text, 98, "    "))
+			}
+			if len(why.Unused) > 0 {
+				fmt.Fprintln(out, "\nNot used:")
+				for _, x := range why.Unused {
+					fmt.Fprintln(out, wrapped(" · not "+x.Place+": "+x.Text, 98, "   "))
+				}
+			}
+			printShortages(out, why, "")
+			return nil
+		}),
+	}
+}
+
+// wrapped breaks a line at words, and indents what follows.
+func wrapped(line string, width int, indent string) string {
+	var out strings.Builder
+	at := 0
+	lead := line[:len(line)-len(strings.TrimLeft(line, " "))]
+	out.WriteString(lead)
+	at = len(lead)
+	for i, word := range strings.Fields(line) {
+		n := len([]rune(word))
+		if i > 0 && at+1+n > width {
+			out.WriteString("\n" + indent)
+			at = len(indent)
+		} else if i > 0 {
+			out.WriteString(" ")
+			at++
+		}
+		out.WriteString(word)
+		at += n
+	}
+	return out.String()
+}
+
+func (a *app) forecast() *cobra.Command {
+	plays, seed := 1000, int64(1)
+	c := &cobra.Command{
+		Use: "forecast PLAN", Short: "How sure a plan is: played many times with what may go otherwise", Args: cobra.ExactArgs(1),
+		Long: `Plays the plan many times by the rule by which a run hands frames out, with frame
+times that vary as timed frames did, servers that boot late and tries that fail.`,
+		Example: "  rotanex forecast latest\n  rotanex forecast latest --plays 5000 --seed 7",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := a.findPlan(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			stop := working(cmd, "playing it")
+			f, err := client.Decode[api.PlanForecast](c.ForecastPlan(cmd.Context(), id, &api.ForecastPlanParams{Plays: &plays, Seed: &seed}))
+			stop()
+			if err != nil {
+				return err
+			}
+			l := listing{columns: []string{"shot", "in time", "deadline", "one in ten by", "half by", "nine in ten by"}, records: f}
+			for _, s := range f.Shots {
+				l.add(s.Shot, percent(s.Chance), moment(s.Deadline), momentOr(s.Finish.P10), momentOr(s.Finish.P50), momentOr(s.Finish.P90))
+			}
+			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
+				return err
+			}
+			out := cmd.OutOrStdout()
+			fmt.Fprintf(out, "\nAll in time: %s of %d plays. Cost: %s, one in ten below %s, nine in ten below %s.\n", percent(f.Chance), f.Plays, f.Cost.P50, f.Cost.P10, f.Cost.P90)
+			if f.Never > 0 {
+				fmt.Fprintf(out, "In %d plays frames were left over when all crews had closed.\n", f.Never)
+			}
+			fmt.Fprintln(out, "\nIt rests on:")
+			for _, r := range f.RestsOn {
+				fmt.Fprintln(out, wrapped(" · "+r, 98, "   "))
+			}
+			return nil
+		}),
+	}
+	c.Flags().IntVar(&plays, "plays", plays, "how often it is played, 10 to 10000")
+	c.Flags().Int64Var(&seed, "seed", seed, "the same seed gives the same forecast")
+	return c
+}
+
+func (a *app) comparePlans() *cobra.Command {
+	return &cobra.Command{
+		Use: "compare BEFORE AFTER", Short: "What differs from one plan to another, and why", Args: cobra.ExactArgs(2),
+		Example: "  rotanex plans compare 3f2a latest",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			var ids [2]uuid.UUID
+			for i, given := range args {
+				id, err := a.findPlan(cmd.Context(), c, given)
+				if err != nil {
+					return err
+				}
+				ids[i] = id
+			}
+			return a.showChanges(cmd, c, ids[0], ids[1])
+		}),
+	}
+}
+
+func (a *app) showChanges(cmd *cobra.Command, c *client.Client, before, after uuid.UUID) error {
+	changes, err := client.Decode[api.PlanChanges](c.ComparePlans(cmd.Context(), after, &api.ComparePlansParams{Since: before}))
+	if err != nil {
+		return err
+	}
+	if a.config.GetString("output") == "table" {
+		out := cmd.OutOrStdout()
+		for _, p := range []api.Plan{changes.Before, changes.After} {
+			fmt.Fprintf(out, "%s  %-11s %10s  no less than %10s  finish %s\n", p.Id.String()[:8], p.Status, money(p.Currency, p.Cost), money(p.Currency, p.CostBound), moment(p.Finish))
+		}
+		fmt.Fprintln(out)
+	}
+	l := listing{columns: []string{"place", "shot", "what changes"}, records: changes, empty: "They are the same."}
+	for _, x := range changes.Changes {
+		l.add(orNone(x.Place), orNone(x.Shot), x.Text)
+	}
+	return a.show(cmd, l)
+}
+
+func (a *app) replan() *cobra.Command {
+	var x choices
+	var apply bool
+	var use string
+	c := &cobra.Command{
+		Use: "replan RUN", Short: "Plan the rest of a run anew, around what is being rendered", Args: cobra.ExactArgs(1),
+		Long: `Plans what of a run is not done and not being rendered: frames that are leased stay
+where they are, servers that are up and paid for cost nothing more. Says what
+changes against the plan that the run goes by. With --apply the run goes on by it.`,
+		Example: "  rotanex replan latest --by \"mon 09:00\"\n  rotanex replan latest --without tern --apply\n  rotanex replan latest --use 3f2a",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := a.findRun(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			changeOver := func(plan uuid.UUID) error {
+				_, err := client.Decode[api.Run](c.SetRunPlan(cmd.Context(), id, api.SetRunPlanJSONRequestBody{Plan: plan}))
+				if err == nil {
+					fmt.Fprintf(cmd.OutOrStdout(), "Run %s goes on by plan %s.\n", id.String()[:8], plan.String()[:8])
+				}
+				return err
+			}
+			if use != "" {
+				plan, err := a.findPlan(cmd.Context(), c, use)
+				if err != nil {
+					return err
+				}
+				return changeOver(plan)
+			}
+			now, err := serviceNow(cmd.Context(), c)
+			if err != nil {
+				return err
+			}
+			run, err := client.Decode[api.Run](c.GetRun(cmd.Context(), id))
+			if err != nil {
+				return err
+			}
+			var shots []string
+			for _, s := range run.Shots {
+				shots = append(shots, s.Shot)
+			}
+			ask, err := x.ask(shots, now)
+			if err != nil {
+				return err
+			}
+			ask.Run = &id
+			if ask.By.IsZero() && !run.Deadline.IsZero() {
+				ask.By = run.Deadline
+			}
+			stop := working(cmd, "planning the rest")
+			p, err := client.Decode[api.Plan](c.CreatePlan(cmd.Context(), &api.CreatePlanParams{IdempotencyKey: new(newKey())}, ask))
+			stop()
+			if err != nil {
+				return err
+			}
+			if err := a.showPlan(cmd, p); err != nil {
+				return err
+			}
+			if a.config.GetString("output") == "table" {
+				fmt.Fprintln(cmd.OutOrStdout(), "\nAgainst the plan that the run began with:")
+				if err := a.showChanges(cmd, c, run.Plan, p.Id); err != nil {
+					return err
+				}
+			}
+			if apply {
+				return changeOver(p.Id)
+			}
+			if err := a.showOutlook(cmd, c, p); err != nil {
+				return err
+			}
+			return exitFor(string(p.Status))
+		}),
+	}
+	x.flags(c)
+	c.Flags().BoolVar(&apply, "apply", false, "let the run go on by it")
+	c.Flags().StringVar(&use, "use", "", "let the run go on by this plan, made for it before")
+	return c
+}
