@@ -54,6 +54,28 @@ export const usePlan = (plan: string) =>
     queryFn: () => answered(client.GET("/plans/{plan}", { params: { path: { plan } } })),
   });
 
+export const useForecast = (plan: string) =>
+  useQuery({
+    queryKey: ["forecast", plan],
+    queryFn: () => answered(client.GET("/plans/{plan}/forecast", { params: { path: { plan } } })),
+    staleTime: 60_000,
+  });
+
+export const useReasons = (plan: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ["reasons", plan],
+    queryFn: () => answered(client.GET("/plans/{plan}/reasons", { params: { path: { plan } } })),
+    enabled,
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+export const useChanges = (plan: string, since: string) =>
+  useQuery({
+    queryKey: ["changes", plan, since],
+    queryFn: () => answered(client.GET("/plans/{plan}/changes", { params: { path: { plan }, query: { since } } })),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
 export const useRuns = () =>
   useQuery({
     queryKey: ["runs"],

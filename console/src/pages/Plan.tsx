@@ -1,4 +1,4 @@
-import { Box, Button, Grid, Stack, Text } from "@chakra-ui/react";
+import { Box, Button, Grid, Stack, Link as Styled, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useParams } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
@@ -8,7 +8,12 @@ import { List } from "../parts/List";
 import { Figure, Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
 import { Failed, Shown } from "../parts/States";
+import { Against } from "../plan/Against";
+import { Outlook } from "../plan/Outlook";
+import { PlanAgain, usePlanAgain } from "../plan/PlanAgain";
 import { Timeline } from "../plan/Timeline";
+import { Tradeoff } from "../plan/Tradeoff";
+import { Why } from "../plan/Why";
 
 function Start({ plan }: { plan: Schemas["Plan"] }) {
   const go = useNavigate();
@@ -40,7 +45,54 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
   );
 }
 
+const exports = [
+  { format: "svg", text: "picture" },
+  { format: "csv", text: "table" },
+  { format: "ics", text: "calendars" },
+  { format: "json", text: "plan file" },
+] as const;
+
+function Exports({ plan }: { plan: Schemas["Plan"] }) {
+  return (
+    <>
+      Take away as{" "}
+      {exports.map((e, i) => (
+        <span key={e.format}>
+          {i > 0 && ", "}
+          <Styled href={`/api/v1/plans/${plan.id}/export?format=${e.format}`} download color="brass.fg">
+            {e.text}
+          </Styled>
+        </span>
+      ))}
+    </>
+  );
+}
+
+function Sources({ plan }: { plan: Schemas["Plan"] }) {
+  return (
+    <Sheet title="Cost by source">
+      <List
+        label="Cost by source"
+        rows={plan.sources ?? []}
+        keyOf={(s) => s.source}
+        columns={[
+          { name: "Source", cell: (s) => s.source },
+          { name: "Frames", cell: (s) => s.frames.toLocaleString(), right: true },
+          { name: "Cost", cell: (s) => money(plan.currency, s.cost), right: true },
+          {
+            name: "Paid, not rendering",
+            cell: (s) => (s.paid_s ? `${length(s.unused_s)} of ${length(s.paid_s)}` : none),
+            right: true,
+          },
+        ]}
+      />
+    </Sheet>
+  );
+}
+
 function Contents({ plan }: { plan: Schemas["Plan"] }) {
+  const mayWrite = useMayWrite();
+  const again = usePlanAgain(plan);
   const frames = (plan.bookings ?? []).reduce((n, b) => n + b.frames, 0);
   const predicted = (plan.bookings ?? []).filter((b) => b.basis === "predicted").reduce((n, b) => n + b.frames, 0);
   const against = plan.deadline ? drift(plan.finish, plan.deadline) : undefined;
@@ -54,6 +106,7 @@ function Contents({ plan }: { plan: Schemas["Plan"] }) {
             </Text>
           ))}
         </Stack>
+        <Why plan={plan} />
         <LeftOut plan={plan} />
       </Sheet>
     );
@@ -80,9 +133,22 @@ function Contents({ plan }: { plan: Schemas["Plan"] }) {
           }
         />
       </Grid>
-      <Sheet title="Who renders what, when">
-        <Timeline plan={plan} />
+      <Sheet title="Who renders what, when" aside={<Exports plan={plan} />}>
+        <Timeline
+          key={plan.id}
+          plan={plan}
+          onDeadline={mayWrite && !plan.assumes?.length ? (at) => again.mutate({ by: at }) : undefined}
+        />
       </Sheet>
+      {plan.status !== "meets" && <Why plan={plan} />}
+      <Grid templateColumns={{ base: "1fr", xl: "1fr 1fr" }} gap="6" alignItems="start">
+        <Outlook plan={plan} />
+        <Tradeoff plan={plan} />
+      </Grid>
+      {mayWrite && !plan.assumes?.length && <PlanAgain plan={plan} again={again} />}
+      <Sources plan={plan} />
+      {plan.status === "meets" && <Why plan={plan} />}
+      <Against plan={plan} />
       <Sheet title="Bookings">
         <List
           label="Bookings"
@@ -160,11 +226,22 @@ export function Plan() {
       lead={
         plan.data && (
           <>
-            <State>{plan.data.status}</State> {plan.data.shots.join(", ")}, planned {moment(plan.data.created)}
+            <State>{plan.data.status}</State>{" "}
+            {plan.data.shots.length > 6 ? count(plan.data.shots.length, "shot") : plan.data.shots.join(", ")}, planned{" "}
+            {moment(plan.data.created)}
+            {!!plan.data.slack && `, ${Math.round(100 * plan.data.slack)} % of the time kept spare`}
+            {plan.data.run && `, for the rest of run ${plan.data.run.slice(0, 8)}`}
+            {!!plan.data.assumes?.length && `; supposes ${plan.data.assumes.join("; ")}`}
           </>
         )
       }
-      actions={mayWrite && plan.data && plan.data.status !== "impossible" && <Start plan={plan.data} />}
+      actions={
+        mayWrite &&
+        plan.data &&
+        plan.data.status !== "impossible" &&
+        !plan.data.assumes?.length &&
+        !plan.data.run && <Start plan={plan.data} />
+      }
     >
       <Shown query={plan}>{(p) => <Contents plan={p} />}</Shown>
     </Page>

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { Schemas } from "../api/client";
-import { rowsOf } from "./Timeline";
+import { rowsOf } from "./axis";
 
 const booking = (place: string, crew: string, start: string, source?: string): Schemas["PlannedBooking"] => ({
   shot: "orrery-020",

@@ -1,77 +1,81 @@
 import { Box, Flex, Grid, Text } from "@chakra-ui/react";
 import { scaleTime } from "d3-scale";
+import { memo, useRef, useState } from "react";
 import type { Schemas } from "../api/client";
 import { count, length, moment, timeOfDay } from "../parts/format";
+import { axisEnd, type Row, rowsOf, shut } from "./axis";
 
 type Plan = Schemas["Plan"];
-type Booking = Schemas["PlannedBooking"];
-
-/** A row of the time axis: one crew, with what it does when. */
-type Row = { place: string; crew: string; source: string; bookings: Booking[]; server?: Schemas["PlannedServer"] };
-
-export function rowsOf(plan: Plan): Row[] {
-  const rows: Row[] = [];
-  for (const b of plan.bookings ?? []) {
-    let row = rows.find((r) => r.place === b.place && r.crew === b.crew);
-    if (!row) {
-      const server = plan.servers?.find((s) => s.id === b.place);
-      row = { place: b.place, crew: b.crew, source: b.source ?? "", bookings: [], server };
-      rows.push(row);
-    }
-    row.bookings.push(b);
-  }
-  return rows.sort(
-    (a, b) => a.source.localeCompare(b.source) || a.place.localeCompare(b.place) || a.crew.localeCompare(b.crew),
-  );
-}
 
 const shotColours = ["#2b7f76", "#8a5f1d", "#4f6d94", "#8a4a5a", "#5c7a3a", "#6b5a94", "#3d7f98", "#94663f"];
 
-/** Bookings on a time axis, by host and server, with leads, what is paid but not
- * used, and the deadline. */
-export function Timeline({ plan }: { plan: Plan }) {
+/** Beyond so many rows they are drawn low and without words. */
+const manyRows = 24;
+
+/** Bookings on a time axis, by host and server, with leads, uploads, the hours in which
+ * a host is not free, what is paid but not used, and the deadline. With onDeadline the
+ * deadline can be moved, by hand or with the arrow keys. */
+export function Timeline({ plan, onDeadline }: { plan: Plan; onDeadline?: (at: Date) => void }) {
   const rows = rowsOf(plan);
-  const ends = [plan.finish, plan.deadline ?? plan.finish, ...(plan.servers ?? []).map((s) => s.to)];
-  const start = new Date(plan.start);
-  const end = new Date(Math.max(...ends.map((t) => Date.parse(t))));
+  const end = axisEnd(plan);
   const axis = scaleTime()
-    .domain([start, new Date(end.getTime() + (end.getTime() - start.getTime()) * 0.03)])
+    .domain([new Date(plan.start), end])
     .range([0, 100]);
   const ticks = axis.ticks(8);
   const x = (t: string | Date) => axis(new Date(t));
   const colour = (shot: string) => shotColours[Math.max(0, plan.shots.indexOf(shot)) % shotColours.length];
+  const many = rows.length > manyRows;
+  const across = end.getTime() - Date.parse(plan.start) > 20 * 3600_000;
   return (
     <Box>
-      <Grid templateColumns="minmax(9rem, auto) 1fr" columnGap="4" rowGap="1.5" alignItems="center">
+      <Grid
+        templateColumns="minmax(9rem, auto) 1fr"
+        columnGap="4"
+        rowGap={many ? "2px" : "1.5"}
+        alignItems="center"
+        position="relative"
+      >
         <Box />
-        <Box position="relative" h="1.4rem" fontSize="xs" color="fg.muted">
+        <Box position="relative" h="1.6rem" fontSize="xs" color="fg.muted">
           {ticks.map((t) => (
             <Text key={+t} position="absolute" left={`${x(t)}%`} transform="translateX(-50%)" whiteSpace="nowrap">
-              {timeOfDay(t)}
+              {across ? moment(t).replace(/,? \d+ \w+,?/, "") : timeOfDay(t)}
             </Text>
           ))}
         </Box>
+        {(plan.uploads?.length ?? 0) > 0 && <Uploads plan={plan} x={x} colour={colour} />}
         {rows.map((row) => (
           <TimelineRow
             key={`${row.place}/${row.crew}`}
             row={row}
+            closed={shut(plan, row.place, end)}
             x={x}
             colour={colour}
             ticks={ticks}
             deadline={plan.deadline}
+            many={many}
           />
         ))}
+        {onDeadline && plan.deadline && <DeadlineHandle plan={plan} end={end} onDeadline={onDeadline} />}
       </Grid>
       <Flex gap="5" mt="4" fontSize="sm" color="fg.muted" wrap="wrap">
-        {plan.shots.map((s) => (
+        {plan.shots.slice(0, shotColours.length).map((s) => (
           <Flex key={s} align="center" gap="2">
             <Box w="3" h="3" rounded="sm" bg={colour(s)} /> {s}
           </Flex>
         ))}
+        {plan.shots.length > shotColours.length && (
+          <Text>and {count(plan.shots.length - shotColours.length, "more shot")}, in the same colours again</Text>
+        )}
         {(plan.servers?.length ?? 0) > 0 && (
           <Flex align="center" gap="2">
             <Box w="3" h="3" rounded="sm" borderWidth="1px" borderColor="fg.muted" borderStyle="dashed" /> paid, not
             rendering
+          </Flex>
+        )}
+        {(plan.hours?.length ?? 0) > 0 && (
+          <Flex align="center" gap="2">
+            <Box w="3" h="3" rounded="sm" bg="line" /> not free
           </Flex>
         )}
         <Flex align="center" gap="2">
@@ -82,26 +86,128 @@ export function Timeline({ plan }: { plan: Plan }) {
   );
 }
 
-type RowProps = {
+type Scale = { x: (t: string | Date) => number; colour: (shot: string) => string };
+
+/** What is sent to rented sources, one after another. */
+function Uploads({ plan, x, colour }: Scale & { plan: Plan }) {
+  return (
+    <>
+      <Text fontSize="sm" textAlign="right" color="fg.muted">
+        uploads
+      </Text>
+      <Box position="relative" h="1rem">
+        {plan.uploads?.map((u) => (
+          <Box
+            key={`${u.shot}${u.source}`}
+            position="absolute"
+            top="2px"
+            bottom="2px"
+            left={`${x(u.start)}%`}
+            w={`${Math.max(0.3, x(u.end) - x(u.start))}%`}
+            bg={colour(u.shot)}
+            opacity="0.6"
+            rounded="sm"
+            title={`${u.shot} is sent to ${u.source}, ${moment(u.start)} to ${moment(u.end)}`}
+          />
+        ))}
+      </Box>
+    </>
+  );
+}
+
+/** Moves the deadline: a drag, or the arrow keys in steps of a quarter of an hour. */
+function DeadlineHandle({ plan, end, onDeadline }: { plan: Plan; end: Date; onDeadline: (at: Date) => void }) {
+  const lane = useRef<HTMLDivElement>(null);
+  const start = Date.parse(plan.start);
+  const span = end.getTime() - start;
+  const [at, setAt] = useState<number>();
+  const now = at ?? Date.parse(plan.deadline ?? plan.finish);
+  const quarter = 15 * 60_000;
+  const whole = (t: number) => Math.min(end.getTime(), Math.max(start + 60_000, Math.round(t / 60_000) * 60_000));
+  const from = (clientX: number) => {
+    const box = lane.current?.getBoundingClientRect();
+    return box ? whole(start + ((clientX - box.left) / box.width) * span) : now;
+  };
+  return (
+    <>
+      <Box />
+      <Box position="relative" h="1.9rem" ref={lane}>
+        <Box
+          role="slider"
+          tabIndex={0}
+          aria-label="Deadline: move it to plan again"
+          aria-valuemin={start}
+          aria-valuemax={end.getTime()}
+          aria-valuenow={now}
+          aria-valuetext={moment(new Date(now))}
+          position="absolute"
+          left={`${((now - start) / span) * 100}%`}
+          transform="translateX(-50%)"
+          top="4px"
+          px="2"
+          fontSize="xs"
+          lineHeight="1.4rem"
+          rounded="sm"
+          bg="failed"
+          color="bg"
+          cursor="ew-resize"
+          whiteSpace="nowrap"
+          touchAction="none"
+          onPointerDown={(e) => e.currentTarget.setPointerCapture(e.pointerId)}
+          onPointerMove={(e) => e.currentTarget.hasPointerCapture(e.pointerId) && setAt(from(e.clientX))}
+          onPointerUp={(e) => {
+            e.currentTarget.releasePointerCapture(e.pointerId);
+            if (at) onDeadline(new Date(at));
+          }}
+          onKeyDown={(e) => {
+            const step = { ArrowLeft: -quarter, ArrowRight: quarter }[e.key];
+            if (step) {
+              e.preventDefault();
+              setAt(whole(now + step));
+            }
+            if (e.key === "Enter" && at) onDeadline(new Date(at));
+            if (e.key === "Escape") setAt(undefined);
+          }}
+        >
+          ‹ {moment(new Date(now))} ›
+        </Box>
+      </Box>
+    </>
+  );
+}
+
+type RowProps = Scale & {
   row: Row;
-  x: (t: string | Date) => number;
-  colour: (shot: string) => string;
+  closed: { from: Date; to: Date }[];
   ticks: Date[];
   deadline?: string;
+  many: boolean;
 };
 
-function TimelineRow({ row, x, colour, ticks, deadline }: RowProps) {
+const TimelineRow = memo(function TimelineRow({ row, closed, x, colour, ticks, deadline, many }: RowProps) {
   const paidEnd = row.server && new Date(Date.parse(row.server.from) + row.server.billed_s * 1000);
   return (
     <>
-      <Text fontSize="sm" whiteSpace="nowrap" textAlign="right">
+      <Text fontSize={many ? "xs" : "sm"} lineHeight="1.2" whiteSpace="nowrap" textAlign="right">
         {row.place}
         <Text as="span" color="fg.muted">
           {" "}
           {row.crew}
         </Text>
       </Text>
-      <Box position="relative" h="1.9rem" bg="bg" rounded="sm" overflow="hidden">
+      <Box position="relative" h={many ? "0.95rem" : "1.9rem"} bg="bg" rounded="sm" overflow="hidden">
+        {closed.map((c) => (
+          <Box
+            key={+c.from}
+            position="absolute"
+            top="0"
+            bottom="0"
+            left={`${x(c.from)}%`}
+            w={`${x(c.to) - x(c.from)}%`}
+            bg="line"
+            title={`${row.place} is not free, ${moment(c.from)} to ${moment(c.to)}`}
+          />
+        ))}
         {ticks.map((t) => (
           <Box
             key={+t}
@@ -131,21 +237,21 @@ function TimelineRow({ row, x, colour, ticks, deadline }: RowProps) {
           <Flex
             key={`${b.shot}${b.start}`}
             position="absolute"
-            top="3px"
-            bottom="3px"
+            top={many ? "1px" : "3px"}
+            bottom={many ? "1px" : "3px"}
             left={`${x(b.start)}%`}
             w={`${x(b.end) - x(b.start)}%`}
             bg={colour(b.shot)}
             color="white"
             rounded="sm"
             align="center"
-            px="2"
+            px={many ? "1" : "2"}
             fontSize="xs"
             overflow="hidden"
             whiteSpace="nowrap"
             title={`${b.shot} on ${b.place}/${b.crew}: ${count(b.frames, "frame")}, ${moment(b.start)} to ${moment(b.end)}`}
           >
-            {count(b.frames, "frame")}
+            {!many && x(b.end) - x(b.start) > 2.5 && count(b.frames, "frame")}
           </Flex>
         ))}
         {deadline && (
@@ -161,4 +267,4 @@ function TimelineRow({ row, x, colour, ticks, deadline }: RowProps) {
       </Box>
     </>
   );
-}
+});

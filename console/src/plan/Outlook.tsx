@@ -1,0 +1,110 @@
+import { Box, Grid, Stack, Text, useToken } from "@chakra-ui/react";
+import { Area, AreaChart, CartesianGrid, ReferenceLine, ResponsiveContainer, XAxis, YAxis } from "recharts";
+import type { Schemas } from "../api/client";
+import { useForecast } from "../api/queries";
+import { drift, moment, money, timeOfDay } from "../parts/format";
+import { List } from "../parts/List";
+import { Figure, Sheet } from "../parts/Page";
+import { Shown } from "../parts/States";
+
+type Plan = Schemas["Plan"];
+
+/** A chance, never rounded to a certainty that it is not. */
+export function chance(x: number): string {
+  if (x > 0 && x < 0.01) return "under 1 %";
+  if (x < 1 && x > 0.99) return "over 99 %";
+  return `${Math.round(100 * x)} %`;
+}
+
+/** How sure the plan is: played many times, with when it was finished in how many. */
+export function Outlook({ plan }: { plan: Plan }) {
+  const forecast = useForecast(plan.id);
+  return (
+    <Sheet
+      title="How sure"
+      aside={
+        forecast.data &&
+        `${forecast.data.plays.toLocaleString()} plays by the rule of a run, seed ${forecast.data.seed}`
+      }
+    >
+      <Shown query={forecast}>{(f) => <Played plan={plan} f={f} />}</Shown>
+    </Sheet>
+  );
+}
+
+function Played({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
+  const [muted, line, done, failed] = useToken("colors", ["fg.muted", "line", "done", "failed"]);
+  const points = f.curve.map((t, i) => ({ at: Date.parse(t), part: (100 * i) / 40 }));
+  const late = f.finish.p90 && plan.deadline ? drift(f.finish.p90, plan.deadline) : undefined;
+  return (
+    <Stack gap="4">
+      <Grid templateColumns="repeat(3, 1fr)" gap="5">
+        <Figure
+          label="In time"
+          value={chance(f.chance)}
+          beside={f.never ? `${f.never} plays left frames over` : "every shot by its deadline"}
+          alarm={f.chance < 0.8}
+        />
+        <Figure
+          label="Half are done by"
+          value={f.finish.p50 ? moment(f.finish.p50) : "never"}
+          beside={f.finish.p90 ? `nine in ten by ${moment(f.finish.p90)}` : "more than one in ten never"}
+          alarm={late?.late}
+        />
+        <Figure
+          label="Half cost less than"
+          value={money(plan.currency, f.cost.p50)}
+          beside={`nine in ten less than ${money(plan.currency, f.cost.p90)}`}
+        />
+      </Grid>
+      {points.length > 2 && (
+        <figure aria-label="Part of the plays that are finished, by time" style={{ height: 170 }}>
+          <ResponsiveContainer width="100%" height="100%">
+            <AreaChart data={points} margin={{ top: 6, right: 16, bottom: 4, left: 0 }}>
+              <CartesianGrid stroke={line} vertical={false} />
+              <XAxis
+                dataKey="at"
+                type="number"
+                scale="time"
+                domain={[
+                  (low: number) => Math.min(low, plan.deadline ? Date.parse(plan.deadline) : low),
+                  (high: number) => Math.max(high, plan.deadline ? Date.parse(plan.deadline) : high),
+                ]}
+                tickFormatter={(t: number) => timeOfDay(new Date(t))}
+                stroke={muted}
+                tick={{ fontSize: 12 }}
+              />
+              <YAxis stroke={muted} tick={{ fontSize: 12 }} width={52} unit=" %" domain={[0, 100]} />
+              <Area dataKey="part" stroke={done} fill={done} fillOpacity={0.18} isAnimationActive={false} />
+              {plan.deadline && <ReferenceLine x={Date.parse(plan.deadline)} stroke={failed} strokeWidth={2} />}
+            </AreaChart>
+          </ResponsiveContainer>
+        </figure>
+      )}
+      {f.shots.length > 1 && (
+        <List
+          label="Chance by shot"
+          rows={f.shots}
+          keyOf={(s) => s.shot}
+          columns={[
+            { name: "Shot", cell: (s) => s.shot },
+            { name: "In time", cell: (s) => chance(s.chance), right: true },
+            { name: "Deadline", cell: (s) => moment(s.deadline) },
+            { name: "Half by", cell: (s) => moment(s.finish.p50) },
+            { name: "Nine in ten by", cell: (s) => moment(s.finish.p90) },
+          ]}
+        />
+      )}
+      <Box asChild fontSize="sm" color="fg.muted">
+        <details>
+          <summary>What this rests on</summary>
+          <Stack gap="1" mt="2">
+            {f.rests_on?.map((r) => (
+              <Text key={r}>{r}</Text>
+            ))}
+          </Stack>
+        </details>
+      </Box>
+    </Stack>
+  );
+}

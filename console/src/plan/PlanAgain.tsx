@@ -1,0 +1,105 @@
+import { Box, Button, Field, Flex, Input } from "@chakra-ui/react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { answered, client, newKey, type Schemas } from "../api/client";
+import { Sheet } from "../parts/Page";
+import { Failed } from "../parts/States";
+
+/** Plans the same shots by another deadline, and opens what comes of it. */
+export function usePlanAgain(plan: Schemas["Plan"]) {
+  const go = useNavigate();
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (ask: { by: Date; slack?: number; sure?: number }) =>
+      answered(
+        client.POST("/plans", {
+          params: { header: { "Idempotency-Key": newKey() } },
+          body: {
+            shots: plan.shots,
+            by: ask.by.toISOString(),
+            goal: "cheapest",
+            rented: true,
+            ...(ask.slack ? { slack: ask.slack } : {}),
+            ...(ask.sure ? { sure: ask.sure } : {}),
+            ...(plan.run ? { run: plan.run } : {}),
+          },
+        }),
+      ),
+    onSuccess: (next) => {
+      cache.invalidateQueries({ queryKey: ["plans"] });
+      go(`/plans/${next.id}`);
+    },
+  });
+}
+
+const local = (t: Date) => new Date(t.getTime() - t.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+
+export function PlanAgain({ plan, again }: { plan: Schemas["Plan"]; again: ReturnType<typeof usePlanAgain> }) {
+  const [by, setBy] = useState(local(new Date(plan.deadline ?? plan.finish)));
+  const [slack, setSlack] = useState("0");
+  const [sure, setSure] = useState("");
+  const at = new Date(by);
+  const ready = !Number.isNaN(at.getTime());
+  return (
+    <Sheet title="Plan again" aside="Or move the deadline under the bookings.">
+      <Flex gap="4" align="flex-end" wrap="wrap">
+        <Labelled label="Deadline">
+          <Input type="datetime-local" value={by} onChange={(e) => setBy(e.target.value)} w="14rem" />
+        </Labelled>
+        <Labelled label="Time kept spare, %">
+          <Input
+            type="number"
+            min="0"
+            max="90"
+            value={slack}
+            disabled={sure !== ""}
+            onChange={(e) => setSlack(e.target.value)}
+            w="8rem"
+          />
+        </Labelled>
+        <Labelled label="Or sure to, %">
+          <Input
+            type="number"
+            min="50"
+            max="99"
+            placeholder="95"
+            value={sure}
+            onChange={(e) => setSure(e.target.value)}
+            w="8rem"
+          />
+        </Labelled>
+        <Button
+          variant="outline"
+          loading={again.isPending}
+          disabled={!ready}
+          onClick={() =>
+            again.mutate({
+              by: at,
+              slack: sure ? undefined : Number(slack) / 100,
+              sure: sure ? Number(sure) / 100 : undefined,
+            })
+          }
+        >
+          Plan again
+        </Button>
+      </Flex>
+      {again.error && (
+        <Box mt="3">
+          <Failed error={again.error} />
+        </Box>
+      )}
+    </Sheet>
+  );
+}
+
+function Labelled({ label, children }: { label: string; children: React.ReactNode }) {
+  return (
+    <Field.Root w="auto">
+      <Field.Label color="fg.muted" fontWeight="normal">
+        {label}
+      </Field.Label>
+      {children}
+    </Field.Root>
+  );
+}
