@@ -25,6 +25,8 @@ const (
 	PNG = "png"
 )
 
+var sans = font.Font{Typeface: "Liberation", Variant: "Sans"}
+
 var (
 	ink    = color.NRGBA{0x24, 0x2f, 0x3b, 0xff}
 	faint  = color.NRGBA{0x6a, 0x76, 0x83, 0xff}
@@ -71,8 +73,11 @@ func lanes(p api.Plan) []lane {
 func Plan(p api.Plan, zone *time.Location, format string) ([]byte, error) {
 	rows := lanes(p)
 	pic := plot.New()
-	pic.Title.Text = fmt.Sprintf("%s %s, finish %s; no plan costs less than %s %s", p.Currency, p.Cost, p.Finish.In(zone).Format("Mon 15:04"), p.Currency, p.CostBound)
-	pic.Title.TextStyle.Font = font.From(plot.DefaultFont, vg.Points(13))
+	pic.Title.Text = fmt.Sprintf("%s %s, finish %s", p.Currency, p.Cost, p.Finish.In(zone).Format("Mon 15:04"))
+	if p.Status != api.Late {
+		pic.Title.Text += fmt.Sprintf("; no plan costs less than %s %s", p.Currency, p.CostBound)
+	}
+	pic.Title.TextStyle.Font = font.From(sans, vg.Points(13))
 	pic.Title.TextStyle.Color, pic.Title.Padding = ink, vg.Points(10)
 	end := p.Finish
 	for _, t := range []time.Time{p.Deadline} {
@@ -97,7 +102,7 @@ func Plan(p api.Plan, zone *time.Location, format string) ([]byte, error) {
 	pic.Y.Tick.Marker = plot.ConstantTicks(names)
 	for _, axis := range []*plot.Axis{&pic.X, &pic.Y} {
 		axis.Tick.Label.Color, axis.LineStyle.Width, axis.Tick.LineStyle.Color = ink, 0, line
-		axis.Tick.Label.Font = font.From(plot.DefaultFont, vg.Points(9))
+		axis.Tick.Label.Font = font.From(sans, vg.Points(9))
 	}
 	pic.Y.Tick.Length = 0
 	pic.Add(bars{p, rows, x})
@@ -148,7 +153,7 @@ func (b bars) Plot(c draw.Canvas, pic *plot.Plot) {
 			c.StrokeLines(*outline, append(points, points[0]))
 		}
 	}
-	style := text.Style{Color: color.White, Font: font.From(plot.DefaultFont, vg.Points(8)), Handler: plot.DefaultTextHandler, YAlign: text.YCenter}
+	style := text.Style{Color: color.White, Font: font.From(sans, vg.Points(8)), Handler: plot.DefaultTextHandler, YAlign: text.YCenter}
 	for i, row := range b.rows {
 		y := float64(len(b.rows) - 1 - i)
 		c.StrokeLine2(draw.LineStyle{Color: line, Width: vg.Points(0.5)}, c.Min.X, ty(y-0.5), c.Max.X, ty(y-0.5))
@@ -201,9 +206,10 @@ func (b bars) shut(host string, f func(from, to time.Time)) {
 func Curve(c api.Curve, zone *time.Location, format string) ([]byte, error) {
 	pic := plot.New()
 	pic.Title.Text = "What an earlier finish costs"
-	pic.Title.TextStyle.Font = font.From(plot.DefaultFont, vg.Points(13))
+	pic.Title.TextStyle.Font = font.From(sans, vg.Points(13))
 	pic.Title.TextStyle.Color, pic.Title.Padding = ink, vg.Points(10)
 	pic.Y.Label.Text = c.Currency
+	pic.Y.Label.TextStyle.Font = font.From(sans, vg.Points(9))
 	start, end := c.Points[0].Finish, c.Points[len(c.Points)-1].Finish
 	margin := max(end.Sub(start)/20, 5*time.Minute)
 	start, end = start.Add(-margin), end.Add(margin)
@@ -239,7 +245,7 @@ func Curve(c api.Curve, zone *time.Location, format string) ([]byte, error) {
 		return nil, err
 	}
 	for i := range labels.TextStyle {
-		labels.TextStyle[i].Color, labels.TextStyle[i].Font = ink, font.From(plot.DefaultFont, vg.Points(9))
+		labels.TextStyle[i].Color, labels.TextStyle[i].Font = ink, font.From(sans, vg.Points(9))
 		labels.TextStyle[i].YAlign = -1.4
 	}
 	grid := plotter.NewGrid()
@@ -249,7 +255,7 @@ func Curve(c api.Curve, zone *time.Location, format string) ([]byte, error) {
 	pic.Y.Max *= 1.12
 	for _, axis := range []*plot.Axis{&pic.X, &pic.Y} {
 		axis.Tick.Label.Color, axis.LineStyle.Color, axis.Tick.LineStyle.Color, axis.Label.TextStyle.Color = ink, line, line, faint
-		axis.Tick.Label.Font = font.From(plot.DefaultFont, vg.Points(9))
+		axis.Tick.Label.Font = font.From(sans, vg.Points(9))
 	}
 	return rendered(pic, 24*vg.Centimeter, 13*vg.Centimeter, format)
 }
@@ -260,12 +266,17 @@ func amount(text string) (v float64) {
 }
 
 func rendered(pic *plot.Plot, width, height vg.Length, format string) ([]byte, error) {
-	pic.BackgroundColor = color.White
-	to, err := pic.WriterTo(width, height, format)
+	canvas, err := draw.NewFormattedCanvas(width, height, format)
 	if err != nil {
 		return nil, err
 	}
+	page := draw.New(canvas)
+	page.SetColor(color.White)
+	page.Fill(page.Rectangle.Path())
+	const margin = 14
+	pic.BackgroundColor = nil
+	pic.Draw(draw.Crop(page, margin, -margin, margin, -margin))
 	var out bytes.Buffer
-	_, err = to.WriteTo(&out)
+	_, err = canvas.WriteTo(&out)
 	return out.Bytes(), err
 }

@@ -48,7 +48,7 @@ looked at and started.`,
 			out := cmd.OutOrStdout()
 			fmt.Fprintf(out, "\nBalanced is %s.\n", curve.Rule)
 			if curve.Alone.Host != "" {
-				saved := "–"
+				saved := none
 				cheapest := slices.IndexFunc(curve.Points, func(p api.CurvePoint) bool { return p.Mark == api.CurvePointMarkCheapest })
 				if cheapest >= 0 {
 					whole, err := pricing.ParseMoney(curve.Alone.Cost)
@@ -59,12 +59,12 @@ looked at and started.`,
 					if err != nil {
 						return err
 					}
-					d, word := whole.Minus(part), "saves"
+					d, word := whole.Minus(part), "less"
 					if d.Cmp(pricing.Money{}) < 0 {
-						d, word = part.Minus(whole), "costs"
+						d, word = part.Minus(whole), "more"
 					}
 					earlier := curve.Alone.Finish.Sub(curve.Points[cheapest].Finish)
-					saved = fmt.Sprintf("the cheapest %s %s against that, and is done %s sooner", word, money(curve.Currency, d.String()), seconds(earlier.Seconds()))
+					saved = fmt.Sprintf("the cheapest costs %s %s and is done %s sooner", money(curve.Currency, d.String()), word, seconds(earlier.Seconds()))
 				}
 				fmt.Fprintf(out, "All on %s alone: %s, finish %s; %s.\n", curve.Alone.Host, money(curve.Currency, curve.Alone.Cost), moment(curve.Alone.Finish), saved)
 			}

@@ -153,7 +153,7 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 			return nil
 		default:
 			fmt.Fprintf(out, "Plan %s %s: finish %s, deadline %s\n", p.Id, p.Status, moment(p.Finish), moment(p.Deadline))
-			fmt.Fprintf(out, "%s, no plan costs less than %s\n\n", money(p.Currency, p.Cost), money(p.Currency, p.CostBound))
+			fmt.Fprintf(out, "%s%s\n\n", money(p.Currency, p.Cost), atLeast(p))
 		}
 	}
 	l := listing{columns: []string{"shot", "where", "crew", "frames", "start", "end", "a frame", "basis", "cost"}, records: p, empty: "It books nothing."}
@@ -172,6 +172,15 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 		}
 	}
 	return nil
+}
+
+// atLeast says what no plan costs less than, where that says anything: of plans that
+// are in time.
+func atLeast(p api.Plan) string {
+	if p.Status == api.Late {
+		return ""
+	}
+	return ", no plan costs less than " + money(p.Currency, p.CostBound)
 }
 
 // leftOut says what was left out, a line for each shot and place: the first crew's

@@ -157,7 +157,7 @@ func (d *Demo) understand(ctx context.Context) error {
 
 // begin plans and starts the run.
 func (d *Demo) begin(ctx context.Context) error {
-	err := d.rotanex(ctx, append(append([]string{"plan"}, planned...), "--by", deadline)...)
+	err := d.rotanex(ctx, append(append([]string{"plan"}, planned...), "--by", deadline, "--sure", "85%")...)
 	var ended *exec.ExitError
 	if errors.As(err, &ended) && ended.ExitCode() == cli.ExitLate {
 		d.say("This machine is too slow for the deadline of the demo; the plan that is least late is carried out")

@@ -148,11 +148,17 @@ func causes(a, b Problem) []Change {
 			}
 		}
 	}
-	for _, id := range slices.Sorted(maps.Keys(slower)) {
-		say(id, "", "%s is slower than was thought", id)
-	}
-	for _, id := range slices.Sorted(maps.Keys(faster)) {
-		say(id, "", "%s is faster than was thought", id)
+	changed := maps.Clone(slower)
+	maps.Copy(changed, faster)
+	for _, id := range slices.Sorted(maps.Keys(changed)) {
+		switch {
+		case faster[id] == 0:
+			say(id, "", "%s is slower than was thought", id)
+		case slower[id] == 0:
+			say(id, "", "%s is faster than was thought", id)
+		default:
+			say(id, "", "frames on %s take other times than was thought, some more, some less", id)
+		}
 	}
 	oldOffers := index(a.Offers, func(o Offer) string { return o.ID })
 	for _, o := range b.Offers {

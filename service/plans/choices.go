@@ -18,17 +18,17 @@ func (b *builder) choose(ask api.NewPlan) error {
 	known := b.names()
 	for i, name := range ask.Without {
 		if !known[name] {
-			return edge.BadField(fmt.Sprintf("/without/%d", i), name, "is no host, offer or source that could be used here")
+			return edge.BadField(fmt.Sprintf("/without/%d", i), name, name+" is no host, offer or source that could be used here")
 		}
 	}
 	pinned := map[string][]string{}
 	for i, pin := range ask.Pin {
 		if !slices.ContainsFunc(b.shots, func(s plannedShot) bool { return s.Name == pin.Shot }) {
-			return edge.BadField(fmt.Sprintf("/pin/%d/shot", i), pin.Shot, "is not among the shots of this plan")
+			return edge.BadField(fmt.Sprintf("/pin/%d/shot", i), pin.Shot, pin.Shot+" is not among the shots of this plan")
 		}
 		for k, place := range pin.Places {
 			if !known[place] {
-				return edge.BadField(fmt.Sprintf("/pin/%d/places/%d", i, k), place, "is no host, offer or source that could be used here")
+				return edge.BadField(fmt.Sprintf("/pin/%d/places/%d", i, k), place, place+" is no host, offer or source that could be used here")
 			}
 		}
 		pinned[pin.Shot] = append(pinned[pin.Shot], pin.Places...)
@@ -95,7 +95,7 @@ func (b *builder) assume(all []api.Assumption) error {
 	for i, a := range all {
 		text, err := b.suppose(a)
 		if err != nil {
-			return edge.BadField(fmt.Sprintf("/assume/%d", i), a.Name, err.Error())
+			return edge.BadField(fmt.Sprintf("/assume/%d", i), a.Name, a.Name+" "+err.Error())
 		}
 		b.notes.Assumes = append(b.notes.Assumes, text)
 	}

@@ -80,7 +80,7 @@ func (p *Plans) curve(r *http.Request, id uuid.UUID, alone *string) (api.Curve, 
 	}
 	by, err := planning.OnlyOn(r.Context(), problem, *alone)
 	if err != nil || len(by.Bookings) == 0 {
-		return out, edge.BadField("alone", *alone, "is no owned host that can render all of these shots")
+		return out, edge.BadField("alone", *alone, fmt.Sprintf("%s is no owned host that can render all of these shots", *alone))
 	}
 	out.Alone.Host, out.Alone.Cost = *alone, by.Cost.String()
 	out.Alone.Finish = problem.Start.Add(by.Finish.Duration())

@@ -171,6 +171,10 @@ func record(r Plan, whole bool) (api.Plan, error) {
 			out.Deadline = d
 		}
 	}
+	out.CurveOf = r.PartOf
+	if r.Curve != nil {
+		out.CurveOf = &r.ID
+	}
 	out.Slack, out.Assumes, out.Run = r.Notes.Slack, r.Notes.Assumes, r.RunID
 	if err != nil || !whole {
 		return out, err

@@ -1671,6 +1671,11 @@ export interface components {
              * @description The run whose rest it plans
              */
             run?: string;
+            /**
+             * Format: uuid
+             * @description The plan whose trade-off curve it is a point of, once that was drawn
+             */
+            curve_of?: string;
             /** @description The problem file (docs/formats.md) */
             problem?: Record<string, never>;
             /** @description The plan file (docs/formats.md) */

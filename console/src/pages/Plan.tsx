@@ -116,7 +116,11 @@ function Contents({ plan }: { plan: Schemas["Plan"] }) {
         <Figure
           label="Cost"
           value={money(plan.currency, plan.cost)}
-          beside={`no plan costs less than ${money(plan.currency, plan.cost_bound)}`}
+          beside={
+            plan.status === "late"
+              ? "the least late plan, at its least cost"
+              : `no plan costs less than ${money(plan.currency, plan.cost_bound)}`
+          }
         />
         <Figure
           label="Finish"

@@ -74,7 +74,14 @@ function Played({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
                 stroke={muted}
                 tick={{ fontSize: 12 }}
               />
-              <YAxis stroke={muted} tick={{ fontSize: 12 }} width={52} unit=" %" domain={[0, 100]} />
+              <YAxis
+                stroke={muted}
+                tick={{ fontSize: 12 }}
+                width={62}
+                unit=" %"
+                domain={[0, 100]}
+                ticks={[0, 50, 100]}
+              />
               <Area dataKey="part" stroke={done} fill={done} fillOpacity={0.18} isAnimationActive={false} />
               {plan.deadline && <ReferenceLine x={Date.parse(plan.deadline)} stroke={failed} strokeWidth={2} />}
             </AreaChart>
@@ -89,7 +96,6 @@ function Played({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
           columns={[
             { name: "Shot", cell: (s) => s.shot },
             { name: "In time", cell: (s) => chance(s.chance), right: true },
-            { name: "Deadline", cell: (s) => moment(s.deadline) },
             { name: "Half by", cell: (s) => moment(s.finish.p50) },
             { name: "Nine in ten by", cell: (s) => moment(s.finish.p90) },
           ]}

@@ -142,7 +142,7 @@ function DeadlineHandle({ plan, end, onDeadline }: { plan: Plan; end: Date; onDe
           aria-valuetext={moment(new Date(now))}
           position="absolute"
           left={`${((now - start) / span) * 100}%`}
-          transform="translateX(-50%)"
+          transform={`translateX(-${((now - start) / span) * 100}%)`}
           top="4px"
           px="2"
           fontSize="xs"
@@ -251,7 +251,7 @@ const TimelineRow = memo(function TimelineRow({ row, closed, x, colour, ticks, d
             whiteSpace="nowrap"
             title={`${b.shot} on ${b.place}/${b.crew}: ${count(b.frames, "frame")}, ${moment(b.start)} to ${moment(b.end)}`}
           >
-            {!many && x(b.end) - x(b.start) > 2.5 && count(b.frames, "frame")}
+            {!many && x(b.end) - x(b.start) > 7 && count(b.frames, "frame")}
           </Flex>
         ))}
         {deadline && (

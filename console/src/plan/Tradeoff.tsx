@@ -14,9 +14,11 @@ type Point = Schemas["CurvePoint"];
 export function Tradeoff({ plan }: { plan: Schemas["Plan"] }) {
   const cache = useQueryClient();
   const mayWrite = useMayWrite();
-  const kept = useQuery<Schemas["Curve"]>({ queryKey: ["curve", plan.id], enabled: false });
+  const ask = () => answered(client.POST("/plans/{plan}/curve", { params: { path: { plan: plan.id } } }));
+  // One that was drawn already is only fetched.
+  const kept = useQuery<Schemas["Curve"]>({ queryKey: ["curve", plan.id], queryFn: ask, enabled: !!plan.curve_of });
   const draw = useMutation({
-    mutationFn: () => answered(client.POST("/plans/{plan}/curve", { params: { path: { plan: plan.id } } })),
+    mutationFn: ask,
     onSuccess: (curve) => {
       // Whichever of its points is opened, the curve is the same.
       for (const p of curve.points) cache.setQueryData(["curve", p.plan], curve);
