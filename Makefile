@@ -10,7 +10,7 @@ STATE ?= $(if $(filter 0,$(shell id -u)),/var/lib/rotanex-demo,$(HOME)/.local/st
 ONCE  ?=
 PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-standin rotanex-demo
 
-.PHONY: help demo test build lint bench generate screenshots clean demo-needs test-needs console
+.PHONY: help demo test build lint bench bench-plan generate screenshots clean demo-needs test-needs console
 
 help: ## list what can be made
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -42,6 +42,9 @@ generate: console/node_modules ## make from api/openapi.yaml what is generated f
 
 bench: test-needs console ## frames leased and handed in per second beside pgbench, and the planner
 	go test -run '^$$' -bench . -benchtime 1x -timeout 20m ./e2e ./core/...
+
+bench-plan: ## the planner on the known problems, judged if the judge is at hand, and how it grows
+	go run ./e2e/benchplan $(wildcard ../shared/planning/public)
 
 screenshots: ## make docs/screenshots again from a demo that runs (ROTANEX_TOKEN)
 	./scripts/screenshots

@@ -80,7 +80,7 @@ func (a *app) showOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) erro
 		fmt.Fprintf(out, "\nHow sure: %s to be in time; finish %s, nine in ten by %s; cost %s, nine in ten below %s\n",
 			percent(f.Chance), momentOr(f.Finish.P50), momentOr(f.Finish.P90), money(p.Currency, f.Cost.P50), f.Cost.P90)
 	}
-	if p.Status != api.Meets {
+	if p.Status == api.Late || p.Status == api.OverBudget {
 		stop := working(cmd, "looking for what would mend it")
 		why, err := client.Decode[api.PlanReasons](c.ExplainPlan(cmd.Context(), p.Id))
 		stop()
@@ -158,10 +158,10 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 	}
 	l := listing{columns: []string{"shot", "where", "crew", "frames", "start", "end", "a frame", "basis", "cost"}, records: p, empty: "It books nothing."}
 	for _, b := range p.Bookings {
-		l.add(b.Shot, b.Place, b.Crew, strconv.Itoa(b.Frames), moment(b.Start), moment(b.End), seconds(b.FrameS), string(b.Basis), orNone(b.Cost))
+		l.add(b.Shot, b.Place, b.Crew, strconv.Itoa(b.Frames), dayTime(b.Start), dayTime(b.End), seconds(b.FrameS), string(b.Basis), orNone(b.Cost))
 	}
 	for _, s := range p.Servers {
-		l.add("", s.Id, "server", "", moment(s.From), moment(s.To), "", "pays "+seconds(s.BilledS), s.Cost)
+		l.add("", s.Id, "server", "", dayTime(s.From), dayTime(s.To), "", "pays "+seconds(s.BilledS), s.Cost)
 	}
 	if err := a.show(cmd, l); err != nil {
 		return err

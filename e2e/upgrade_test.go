@@ -49,7 +49,7 @@ func TestAnOldDatabaseIsBroughtUpToDate(t *testing.T) {
 	h.service = again
 	assert.Equal(t, 2, h.run(run).Counts.Done)
 	frames := must[api.FrameList](t)(h.admin().ListFrames(t.Context(), run.Id, &api.ListFramesParams{}))
-	assert.Equal(t, api.Png, frames.Items[0].Format)
+	assert.Equal(t, api.FrameFormatPng, frames.Items[0].Format)
 	crew := crewOf(t, h.comparison("coda-060"), "bellows/g0")
 	assert.Equal(t, api.CrewFiguresBasisMeasured, crew.Basis, "what was timed before still counts")
 	assert.Equal(t, 2, crew.Timed, "the trial's frame and the run's")

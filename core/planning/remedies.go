@@ -33,7 +33,7 @@ func Shortages(p Problem, plan Plan) []Shortage {
 	var out []Shortage
 	if plan.Status == Impossible {
 		for _, lost := range plan.Impossible {
-			out = append(out, Shortage{Shot: lost.Shot, Text: lost.Why})
+			out = append(out, Shortage{Shot: lost.Shot, Text: lost.Shot + ": " + lost.Why})
 		}
 		return out
 	}
@@ -67,7 +67,7 @@ func Shortages(p Problem, plan Plan) []Shortage {
 		case shot.Licence != "" && len(m.seatGrid[m.licence[i]]) > 0 && len(l.taken(m.licence[i])) > 0:
 			text += fmt.Sprintf("; all seats of %s are held part of the time", shot.Licence)
 		default:
-			text += fmt.Sprintf("; the %d places that can render it are full", len(m.places[i]))
+			text += fmt.Sprintf("; that can render it: %s, full", counted(len(m.places[i]), "place"))
 		}
 		out = append(out, Shortage{shot.ID, n, text})
 	}
