@@ -68,6 +68,9 @@ func (s *search) disturb(x *layout, random *rand.Rand, order []int) {
 		x.noise = func() float64 { return 1 + 0.3*random.Float64() }
 	}
 	kind := random.IntN(12)
+	if s.scarce && random.IntN(3) == 0 {
+		kind = 5
+	}
 	if len(s.m.Shots) > manyShots && kind < 3 && random.IntN(4) > 0 {
 		kind = 3 // to place a whole machine's or shot's frames anew takes long here
 	}

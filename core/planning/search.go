@@ -19,6 +19,7 @@ type search struct {
 	master *master
 	work   *effort
 	random *rand.Rand
+	scarce bool // some licence has fewer seats than machines that would hold one
 	all    int64 // the effort there was at the start
 	order  []int // of the shots, for filling
 	best   *layout
@@ -73,6 +74,7 @@ func newSearch(ctx context.Context, m *model, work *effort) *search {
 	for i := range m.Shots {
 		s.order = append(s.order, i)
 	}
+	s.scarce = slices.ContainsFunc(m.seatGrid, func(grid []Millis) bool { return len(grid) > 0 })
 	slices.SortStableFunc(s.order, func(a, b int) int {
 		return cmp.Or(cmp.Compare(m.due[a], m.due[b]), cmp.Compare(len(m.places[a]), len(m.places[b])))
 	})
@@ -95,7 +97,7 @@ func (s *search) run() outcome {
 	}
 	s.offerWays()
 	serial := 0
-	var promising *layout
+	var promising []*layout
 	s.open = nodeHeap{&node{limits: s.m.unlimited()}}
 	for len(s.open) > 0 && s.cost > s.enough {
 		n := heap.Pop(&s.open).(*node)
@@ -130,10 +132,7 @@ func (s *search) run() outcome {
 			break // what is left of the effort does more good in refining
 		}
 		if counted && s.work.left > s.all/2 {
-			l = s.refine(l, s.all/30, n.bound+0.005)
-			if promising == nil || l.cost()+l.lack() < promising.cost()+promising.lack() {
-				promising = l
-			}
+			promising = append(promising, s.refine(l, s.all/30, n.bound+0.005))
 		}
 		if children == nil && n.bound < s.cutoff() {
 			s.closed = min(s.closed, n.bound)
@@ -144,9 +143,13 @@ func (s *search) run() outcome {
 			heap.Push(&s.open, c)
 		}
 	}
-	if promising != nil && s.best != nil && !promising.complete() {
-		// Nearly a plan, and cheaper than those there are.
-		s.refine(promising, s.work.left/2, s.bound()+0.005)
+	// What nodes came to is refined further, the best few of it: a plan that is a
+	// little dearer, or lacks a few frames, may lead to a better one.
+	slices.SortStableFunc(promising, func(a, b *layout) int { return cmp.Compare(a.cost()+a.lack(), b.cost()+b.lack()) })
+	for i, l := range promising[:min(3, len(promising))] {
+		if s.best != nil && s.cost > s.enough && s.cost > s.bound() {
+			s.refine(l, s.work.left/int64(5-i), s.bound()+0.005)
+		}
 	}
 	if s.best != nil && s.cost > s.enough && s.cost > s.bound() {
 		s.refine(s.best.clone(), s.work.left, s.bound()+0.005)
@@ -307,7 +310,7 @@ func (s *search) complete(l *layout) *layout {
 		x := l.clone()
 		failed := x.fill(order)
 		if failed < 0 {
-			if s.keep(x); x.cost() < 1.1*s.cost && len(s.m.Shots) <= manyShots {
+			if s.keep(x); x.cost() < 1.03*s.cost && len(s.m.Shots) <= manyShots {
 				return s.polish(x)
 			}
 			return x

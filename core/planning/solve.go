@@ -142,9 +142,9 @@ func (s *solver) solve() (*Plan, error) {
 	for i, shot := range s.p.Shots {
 		asked[i] = shot.Deadline
 	}
-	first := s.share(3)
+	first := s.share(5)
 	if s.p.Goal == Cheapest {
-		first.left *= 2
+		first.left *= 4
 		if len(s.p.Shots) > manyShots {
 			first.left = s.work.left
 		}
@@ -258,7 +258,7 @@ func (s *solver) sooner(asked []Millis, plan *Plan, cost float64) *Plan {
 	}
 	best := plan
 	low, high := Millis(0), plan.Finish
-	steps := s.work.left / 20
+	steps := s.work.left / 12
 	for s.work.left > 0 && high-low > max(1000, plan.Finish/1000) && s.ctx.Err() == nil {
 		s.work.left -= steps
 		middle := low + (high-low)/2
