@@ -19,7 +19,7 @@ type search struct {
 	master *master
 	work   *effort
 	random *rand.Rand
-	scarce bool // some licence has fewer seats than machines that would hold one
+	scarce bool  // some licence has fewer seats than machines that would hold one
 	all    int64 // the effort there was at the start
 	order  []int // of the shots, for filling
 	best   *layout

@@ -158,7 +158,7 @@ func (b *builder) licence(ctx context.Context, pool string) (string, error) {
 		return pool, nil
 	}
 	var found []preflight.Licence
-	err := b.store.WithContext(ctx).Table("licences").Where("pool = ? AND kind <> 'host'", pool).Find(&found).Error
+	err := b.store.WithContext(ctx).Table("licences").Where("pool = ?", pool).Find(&found).Error
 	if err != nil || len(found) == 0 {
 		return "", err
 	}
