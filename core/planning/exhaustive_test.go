@@ -218,3 +218,49 @@ func TestJumblesAgainstTryingEverything(t *testing.T) {
 	t.Logf("%d problems that can be met, %d answered at least cost", met, optimal)
 	assert.GreaterOrEqual(t, float64(optimal), 0.97*float64(met))
 }
+
+// Problems of very many shots take other ways to their prices: what they give is
+// valid too, and the bound no higher than the plan.
+func TestManyShots(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	for _, shots := range []int{25, 130} {
+		p := planning.Problem{Format: planning.ProblemFormat, Currency: "EUR", Goal: planning.Cheapest}
+		p.Licences = []planning.Licence{{ID: "fathom", Seats: 4}}
+		hour := planning.Millis(3_600_000)
+		for i := range 12 {
+			h := planning.Host{ID: fmt.Sprintf("h%d", i), Windows: [][2]planning.Millis{{0, 12 * hour}, {20 * hour, 32 * hour}}}
+			h.Crews = []planning.Crew{{ID: "g0", Devices: []string{"g0"}, BusyPrice: pricing.MustMoney("0.30")}, {ID: "g1", Devices: []string{"g1"}, BusyPrice: pricing.MustMoney("0.20")}}
+			p.Hosts = append(p.Hosts, h)
+		}
+		step := hour
+		p.Offers = []planning.Offer{{
+			ID: "tern-quad", Source: "tern", MaxServers: 20, Lead: 600_000, Price: pricing.MustMoney("8.20"), Increment: &step,
+			Crews: []planning.Crew{{ID: "g0", Devices: []string{"g0"}}, {ID: "g1", Devices: []string{"g1"}}},
+		}}
+		p.Farms = []planning.Farm{{ID: "ebb", Source: "saltmarsh", Nodes: 12, Lead: 900_000, NodePrice: pricing.MustMoney("1.90")}}
+		for i := range shots {
+			id := fmt.Sprintf("s%d", i)
+			shot := planning.Shot{ID: id, Frames: 60, Deadline: []planning.Millis{12, 26, 32}[i%3] * hour, Ready: planning.Millis(i%2) * hour}
+			if i%5 == 0 {
+				shot.Licence = "fathom"
+			}
+			p.Shots = append(p.Shots, shot)
+			frame := func() planning.Millis { return planning.Millis(12*1.6*24*3_600_000/float64(shots*60)*0.7*(0.5+r.Float64())) + 1 }
+			for _, h := range p.Hosts {
+				for _, c := range h.Crews {
+					p.Timings = append(p.Timings, planning.Timing{Shot: id, Host: h.ID, Crew: c.ID, Frame: frame()})
+				}
+			}
+			p.Timings = append(p.Timings, planning.Timing{Shot: id, Offer: "tern-quad", Crew: "g0", Frame: frame()},
+				planning.Timing{Shot: id, Offer: "tern-quad", Crew: "g1", Frame: frame()}, planning.Timing{Shot: id, Farm: "ebb", Frame: frame()})
+			p.Transfers = append(p.Transfers, planning.Transfer{Shot: id, Source: "tern", Upload: 60_000, Delivery: 8_000})
+		}
+		plan, err := planning.Solve(t.Context(), p, planning.Options{Effort: 0.3})
+		require.NoError(t, err)
+		require.NoError(t, planning.Check(p, plan))
+		assert.Equal(t, planning.Meets, plan.Status)
+		assert.LessOrEqual(t, plan.CostBound.Cmp(plan.Cost), 0)
+		t.Logf("%d shots: %s, no less than %s", shots, plan.Cost, plan.CostBound)
+		assert.Greater(t, plan.CostBound.Float(), 0.6*plan.Cost.Float())
+	}
+}

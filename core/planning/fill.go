@@ -6,7 +6,7 @@ import (
 	"slices"
 )
 
-// offer is a way to render some of a shot's missing frames.
+// chance is a way to render some of a shot's missing frames.
 type chance struct {
 	machine int // index, or -1 for a server yet to be let
 	unit    int

@@ -21,7 +21,6 @@ type master struct {
 	pack   packer
 	ways   []*way // of each column; nil for a column of extra seats
 	rhs    []float64
-	cover  int   // first row that asks for a shot's frames
 	units  int   // first row that limits a unit's copies
 	atMin  []int // of each unit, the row that asks for servers or use; -1 without
 	paidLo []int // of each offer unit, the row that asks for increments; -1 without

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"math"
 	"slices"
-	"strings"
 )
 
 // model is a Problem for given due times, with its references resolved: units,
@@ -444,5 +443,3 @@ func horizon(p Problem) Millis {
 	}
 	return end + work
 }
-
-func (m *model) shotName(i int) string { return strings.TrimSpace(m.Shots[i].ID) }
