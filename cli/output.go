@@ -114,7 +114,7 @@ func seconds(s float64) string {
 }
 
 // dayTime is a time whose week is clear from what stands around it.
-func dayTime(t time.Time) string { return t.Local().Format("Mon 15:04:05") }
+func dayTime(t time.Time) string { return t.Local().Format("Mon 15:04") }
 
 // moment prints a time in the viewer's zone.
 func moment(t time.Time) string {

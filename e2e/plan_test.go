@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rotanex.example/api"
+	"rotanex.example/core/planning"
 )
 
 // timedHouse is two hosts on which a shot was timed, with nothing running.
@@ -69,6 +70,17 @@ func TestWhatAPersonFixesStaysFixed(t *testing.T) {
 		assert.Contains(t, problem.Error(), c.says, name)
 	}
 	assert.Equal(t, 3, query[int](t, h.database, "SELECT count(*) FROM plans"), "what was refused left nothing")
+}
+
+// The stored problem is the one that was solved, to the last decimal of a price.
+func TestAPlanIsValidForTheProblemStoredWithIt(t *testing.T) {
+	h, _, _ := timedHouse(t, "1-60")
+	stored := h.plan(api.NewPlan{By: h.now().Add(8 * time.Hour)})
+	problem, err := convert[planning.Problem](stored.Problem)
+	require.NoError(t, err)
+	plan, err := convert[planning.Plan](stored.Plan)
+	require.NoError(t, err)
+	assert.NoError(t, planning.Check(problem, plan))
 }
 
 func TestSlackAndSurenessKeepTimeSpare(t *testing.T) {

@@ -81,10 +81,13 @@ func newSearch(ctx context.Context, m *model, work *effort) *search {
 	return s
 }
 
+// margin is more than what rounding can have added to a bound.
+const margin = 2e-7
+
 // cutoff is the bound from which on a node cannot hold a plan that is cheaper to
 // the cent.
 func (s *search) cutoff() float64 {
-	return math.Floor(s.cost*100+0.5+1e-7)/100 - 0.005
+	return math.Floor(s.cost*100+0.5+1e-7)/100 - 0.005 + margin
 }
 
 func (s *search) run() outcome {

@@ -305,7 +305,7 @@ func (s *solver) inside(p *Plan) bool {
 // below: stepped down by more than rounding can have added, then rounded as a
 // plan's cost is, which keeps the order. It is at most the cost.
 func provable(bound float64, cost pricing.Money) pricing.Money {
-	if bound >= cost.Float()-0.005-1e-7 {
+	if bound >= cost.Float()-0.005+margin/2 {
 		return cost
 	}
 	if bound <= 0 || math.IsInf(bound, 0) || math.IsNaN(bound) {

@@ -99,8 +99,15 @@ func floor(r *big.Rat) *big.Int {
 // String prints the amount rounded half up, with two decimals: "184.20".
 func (m Money) String() string { return m.Rounded().Rat().FloatString(2) }
 
-// MarshalText writes the rounded amount.
-func (m Money) MarshalText() ([]byte, error) { return []byte(m.String()), nil }
+// MarshalText writes the amount with as many decimals as it has, at least two. One
+// that has no end, or more than twelve, is rounded to twelve.
+func (m Money) MarshalText() ([]byte, error) {
+	text := m.Rat().FloatString(12)
+	for len(text) > 0 && text[len(text)-1] == '0' && text[len(text)-3] != '.' {
+		text = text[:len(text)-1]
+	}
+	return []byte(text), nil
+}
 
 // UnmarshalText reads a decimal.
 func (m *Money) UnmarshalText(text []byte) (err error) {

@@ -49,3 +49,11 @@ func TestMeterNeverBillsLessThanUsed(t *testing.T) {
 		assert.LessOrEqual(t, m.Billed(used), m.Billed(more))
 	})
 }
+
+func TestMoneyIsWrittenWithAllItsDecimals(t *testing.T) {
+	for text, want := range map[string]string{"184.2": "184.20", "0.1234": "0.1234", "0.117000": "0.117", "12.340": "12.34"} {
+		out, err := pricing.MustMoney(text).MarshalText()
+		assert.NoError(t, err)
+		assert.Equal(t, want, string(out))
+	}
+}

@@ -95,6 +95,10 @@ func (p *Plans) create(ctx context.Context, id uuid.UUID, ask api.NewPlan) error
 	if err != nil {
 		return err
 	}
+	// What is solved is what is stored: read back, so that nothing is finer than the file.
+	if problem, err = edge.Convert[planning.Problem](problem); err != nil {
+		return err
+	}
 	options := planning.Options{}
 	if ask.TimeLimitS > 0 {
 		options.TimeLimit = time.Duration(float64(ask.TimeLimitS) * float64(time.Second))
