@@ -25,5 +25,5 @@ func (e *effort) priced(u *unit) {
 // allowance is the effort for a problem where no time limit is given.
 func allowance(p Problem) int64 {
 	rows := int64(len(p.Timings))
-	return min(600_000_000, 20_000_000+20_000_000*rows) + min(400_000*max(0, rows-300), 9_500_000_000)
+	return min(600_000_000, 20_000_000+20_000_000*rows) + min(300_000*max(0, rows-300), 6_000_000_000)
 }

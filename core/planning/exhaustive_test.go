@@ -245,7 +245,9 @@ func TestManyShots(t *testing.T) {
 				shot.Licence = "fathom"
 			}
 			p.Shots = append(p.Shots, shot)
-			frame := func() planning.Millis { return planning.Millis(12*1.6*24*3_600_000/float64(shots*60)*0.7*(0.5+r.Float64())) + 1 }
+			frame := func() planning.Millis {
+				return planning.Millis(12*1.6*24*3_600_000/float64(shots*60)*0.7*(0.5+r.Float64())) + 1
+			}
 			for _, h := range p.Hosts {
 				for _, c := range h.Crews {
 					p.Timings = append(p.Timings, planning.Timing{Shot: id, Host: h.ID, Crew: c.ID, Frame: frame()})

@@ -154,7 +154,8 @@ func (s *solver) solve() (*Plan, error) {
 	if found.layout == nil {
 		return s.late(asked)
 	}
-	plan := found.layout.plan(Meets)
+	found.layout.work = &effort{s.work.left/4 + 10_000_000}
+	plan := found.layout.level().plan(Meets)
 	plan.CostBound = provable(found.bound, plan.Cost)
 	if !s.inside(plan) {
 		plan.Status = OverBudget
