@@ -113,6 +113,25 @@ func seconds(s float64) string {
 	}
 }
 
+// chance prints a chance, never rounded to a certainty that it is not.
+func chance(x float64) string {
+	switch {
+	case x > 0 && x < 0.01:
+		return "under 1 %"
+	case x > 0.99:
+		return "over 99 %"
+	}
+	return fmt.Sprintf("%.0f %%", 100*x)
+}
+
+// minute is a time to the minute, in the viewer's zone.
+func minute(t time.Time) string {
+	if t.IsZero() {
+		return "never"
+	}
+	return t.Local().Format("Mon 02 Jan 15:04")
+}
+
 // dayTime is a time whose week is clear from what stands around it.
 func dayTime(t time.Time) string { return t.Local().Format("Mon 15:04") }
 

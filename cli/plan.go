@@ -77,8 +77,8 @@ func (a *app) showOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) erro
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(out, "\nHow sure: %s to be in time; finish %s, nine in ten by %s; cost %s, nine in ten below %s\n",
-			percent(f.Chance), momentOr(f.Finish.P50), momentOr(f.Finish.P90), money(p.Currency, f.Cost.P50), f.Cost.P90)
+		fmt.Fprintf(out, "\nHow sure: %s to be in time.\n  finish %s, nine in ten by %s\n  cost %s, nine in ten below %s\n",
+			chance(f.Chance), minute(f.Finish.P50), minute(f.Finish.P90), money(p.Currency, f.Cost.P50), f.Cost.P90)
 	}
 	if p.Status == api.Late || p.Status == api.OverBudget {
 		stop := working(cmd, "looking for what would mend it")
@@ -116,13 +116,6 @@ func printShortages(out io.Writer, why api.PlanReasons, currency string) {
 	}
 }
 
-func momentOr(t time.Time) string {
-	if t.IsZero() {
-		return "never"
-	}
-	return moment(t)
-}
-
 // exitFor turns a plan's status into the exit status that says so.
 func exitFor(status string) error {
 	switch status {
@@ -152,7 +145,7 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 			}
 			return nil
 		default:
-			fmt.Fprintf(out, "Plan %s %s: finish %s, deadline %s\n", p.Id, p.Status, moment(p.Finish), moment(p.Deadline))
+			fmt.Fprintf(out, "Plan %s %s: finish %s, deadline %s\n", p.Id, p.Status, minute(p.Finish), minute(p.Deadline))
 			fmt.Fprintf(out, "%s%s\n\n", money(p.Currency, p.Cost), atLeast(p))
 		}
 	}

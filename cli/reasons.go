@@ -99,13 +99,13 @@ times that vary as timed frames did, servers that boot late and tries that fail.
 			}
 			l := listing{columns: []string{"shot", "in time", "deadline", "one in ten by", "half by", "nine in ten by"}, records: f}
 			for _, s := range f.Shots {
-				l.add(s.Shot, percent(s.Chance), moment(s.Deadline), momentOr(s.Finish.P10), momentOr(s.Finish.P50), momentOr(s.Finish.P90))
+				l.add(s.Shot, chance(s.Chance), minute(s.Deadline), minute(s.Finish.P10), minute(s.Finish.P50), minute(s.Finish.P90))
 			}
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 				return err
 			}
 			out := cmd.OutOrStdout()
-			fmt.Fprintf(out, "\nAll in time: %s of %d plays. Cost: %s, one in ten below %s, nine in ten below %s.\n", percent(f.Chance), f.Plays, f.Cost.P50, f.Cost.P10, f.Cost.P90)
+			fmt.Fprintf(out, "\nAll in time: %s of %d plays. Cost: %s, one in ten below %s, nine in ten below %s.\n", chance(f.Chance), f.Plays, f.Cost.P50, f.Cost.P10, f.Cost.P90)
 			if f.Never > 0 {
 				fmt.Fprintf(out, "In %d plays frames were left over when all crews had closed.\n", f.Never)
 			}

@@ -172,6 +172,7 @@ func newStage(p planning.Problem, plan planning.Plan, d Doubts, deadlines map[st
 			s.desks = append(s.desks, y)
 		}
 	}
+	s.addReserves(p, plan, shotAt, use, d)
 	s.devices = len(device)
 	for _, x := range plan.ExtraSeats {
 		for _, l := range p.Licences {
@@ -181,4 +182,53 @@ func newStage(p planning.Problem, plan planning.Plan, d Doubts, deadlines map[st
 		}
 	}
 	return s, nil
+}
+
+// mostReserves is how many crews that the plan does not need are played at most: each
+// asks again and again whether it may help.
+const mostReserves = 400
+
+// addReserves adds what a run adds to its plan: crews of owned hosts that could render
+// a shot and are not booked for it, in each stretch in which they are free until the
+// last deadline. They take frames only when the others will not reach them.
+func (s *stage) addReserves(p planning.Problem, plan planning.Plan, shotAt map[string]int, use func(string, []planning.Crew, string) ([]int, float64), d Doubts) {
+	booked := map[planning.Timing]bool{}
+	for _, b := range plan.Bookings {
+		booked[planning.Timing{Shot: b.Shot, Host: b.Host, Crew: b.Crew}] = true
+	}
+	last := plan.Finish
+	for _, x := range s.shots {
+		last = max(last, planning.Millis(x.deadline))
+	}
+	var found []desk
+	for _, t := range p.Timings {
+		if t.Host == "" || booked[planning.Timing{Shot: t.Shot, Host: t.Host, Crew: t.Crew}] {
+			continue
+		}
+		for _, h := range p.Hosts {
+			if h.ID != t.Host {
+				continue
+			}
+			for _, w := range h.Windows {
+				start, end := max(0, w[0]), min(w[1], last)
+				if start >= end {
+					continue
+				}
+				x := desk{shot: shotAt[t.Shot], start: float64(start), close: float64(w[1]), server: -1, farm: -1, frame: float64(t.Frame), doubt: d.Typical[TimingKey(t)], fails: DefaultFails}
+				x.devices, x.price = use("host "+h.ID, h.Crews, t.Crew)
+				if v, ok := d.Fails[h.ID]; ok {
+					x.fails = v
+				}
+				x.booking = dispatch.Booking{Start: moment(x.start), End: moment(float64(end)), Frame: time.Duration(x.frame) * time.Millisecond, Live: true}
+				found = append(found, x)
+			}
+		}
+	}
+	if len(found) > mostReserves {
+		return
+	}
+	for _, x := range found {
+		s.shots[x.shot].desks = append(s.shots[x.shot].desks, len(s.desks))
+		s.desks = append(s.desks, x)
+	}
 }

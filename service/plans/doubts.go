@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -87,7 +88,7 @@ const fewest = 8
 // how well each time is known, and how often tries failed on each place.
 func (p *Plans) doubts(ctx context.Context, problem planning.Problem, n notes) (forecast.Doubts, []string, error) {
 	d := forecast.Doubts{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}}
-	var restsOn []string
+	var restsOn, few []string
 	known, err := p.timings.Know(ctx)
 	if err != nil || known == nil {
 		return d, restsOn, err
@@ -98,8 +99,15 @@ func (p *Plans) doubts(ctx context.Context, problem planning.Problem, n notes) (
 			d.Ratios[shot.ID] = ratios
 			restsOn = append(restsOn, fmt.Sprintf("%s: how %d timed frames of it differed", shot.ID, len(ratios)))
 		} else {
-			restsOn = append(restsOn, fmt.Sprintf("%s: too few timed frames to see how they differ; assumed 8 %% spread and one in twenty half as heavy again", shot.ID))
+			few = append(few, shot.ID)
 		}
+	}
+	if len(few) > 0 {
+		names := strings.Join(few, ", ")
+		if len(few) > 4 {
+			names = fmt.Sprintf("%d shots", len(few))
+		}
+		restsOn = append(restsOn, names+": too few timed frames to see how they differ; assumed 8 % spread and one in twenty half as heavy again")
 	}
 	for _, t := range problem.Timings {
 		_, place := t.Place()
