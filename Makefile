@@ -44,7 +44,7 @@ bench: test-needs console ## frames leased and handed in per second beside pgben
 	go test -run '^$$' -bench . -benchtime 1x -timeout 20m ./e2e ./core/...
 
 bench-plan: ## the planner on the known problems, judged if the judge is at hand, and how it grows
-	go run ./e2e/benchplan $(wildcard ../shared/planning/public)
+	go run ./cmd/benchplan $(wildcard ../shared/planning/public)
 
 screenshots: ## make docs/screenshots again from a demo that runs (ROTANEX_TOKEN)
 	./scripts/screenshots

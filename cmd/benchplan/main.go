@@ -3,7 +3,7 @@
 // shots, hosts and frames of a made-up problem. Where judge.py lies beside the
 // folder it judges every answer.
 //
-//	go run ./e2e/benchplan ../shared/planning/public
+//	go run ./cmd/benchplan ../shared/planning/public
 package main
 
 import (
