@@ -113,7 +113,12 @@ func (s *search) run() outcome {
 		}
 		bound, covered := s.master.relax(s.ctx, n.limits, s.cutoff(), s.near())
 		n.bound = max(n.bound, bound)
-		if n.bound >= s.cutoff() || !covered && !s.work.spent() {
+		if n.bound >= s.cutoff() {
+			continue
+		}
+		if !covered && !s.work.spent() {
+			// Most likely there is no plan here. The bound says what is certain.
+			s.closed = min(s.closed, n.bound)
 			continue
 		}
 		found := s.master.taken()
