@@ -12,7 +12,7 @@ type Plan = Schemas["Plan"];
 /** A chance, never rounded to a certainty that it is not. */
 export function chance(x: number): string {
   if (x > 0 && x < 0.01) return "under 1 %";
-  if (x < 1 && x > 0.99) return "over 99 %";
+  if (x > 0.99) return "over 99 %";
   return `${Math.round(100 * x)} %`;
 }
 

@@ -79,5 +79,5 @@ test("the axis reaches past whatever happens last", () => {
 });
 
 test("a chance is never rounded to a certainty that it is not", () => {
-  expect([0, 0.004, 0.918, 0.999, 1].map(chance)).toEqual(["0 %", "under 1 %", "92 %", "over 99 %", "100 %"]);
+  expect([0, 0.004, 0.918, 0.999, 1].map(chance)).toEqual(["0 %", "under 1 %", "92 %", "over 99 %", "over 99 %"]);
 });
