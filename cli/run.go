@@ -9,6 +9,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/pricing"
 )
 
 func (a *app) start() *cobra.Command {
@@ -165,7 +166,11 @@ func (a *app) ledger() *cobra.Command {
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "\n%d frames for %s; planned %s, and no plan costs less than %s.\n", led.FramesDone, money(led.Currency, led.Cost), money(led.Currency, led.PlannedCost), money(led.Currency, led.CostBound))
+			bound := ""
+			if least, err := pricing.ParseMoney(led.CostBound); err == nil && !least.IsZero() { // a late plan has none
+				bound = ", and no plan costs less than " + money(led.Currency, led.CostBound)
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "\n%d frames for %s; planned %s%s.\n", led.FramesDone, money(led.Currency, led.Cost), money(led.Currency, led.PlannedCost), bound)
 			if led.FrameCost != "" {
 				fmt.Fprintf(cmd.OutOrStdout(), "A frame cost %s.\n", money(led.Currency, led.FrameCost))
 			}

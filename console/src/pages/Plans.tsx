@@ -1,7 +1,7 @@
 import { Link as Styled } from "@chakra-ui/react";
 import { Link } from "react-router";
 import { usePlans } from "../api/queries";
-import { drift, moment, money } from "../parts/format";
+import { drift, moment, money, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { Empty, Shown } from "../parts/States";
@@ -34,7 +34,11 @@ export function Plans() {
                   { name: "Shots", cell: (p) => p.shots.join(", ") },
                   { name: "Status", cell: (p) => <State>{p.status}</State> },
                   { name: "Cost", cell: (p) => money(p.currency, p.cost), right: true },
-                  { name: "No plan costs less than", cell: (p) => money(p.currency, p.cost_bound), right: true },
+                  {
+                    name: "No plan costs less than",
+                    cell: (p) => (p.status === "late" ? none : money(p.currency, p.cost_bound)),
+                    right: true,
+                  },
                   { name: "Finish", cell: (p) => moment(p.finish) },
                   { name: "Against the deadline", cell: (p) => (p.deadline ? drift(p.finish, p.deadline).text : "") },
                 ]}
