@@ -6,6 +6,7 @@ import (
 	"encoding/csv"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -50,17 +51,24 @@ func TestTheWholePath(t *testing.T) {
 	slow := strings.Replace(quickScene, "work_s: 2", "work_s: 8", 1)
 	require.NoError(t, os.WriteFile(filepath.Join(films, "coda.yaml"), []byte(slow), 0o600))
 	tern := stock.Offer{
-		Name: "tern-solo", Source: "tern", MaxServers: 2, IncrementS: 60, LeadS: 10, WrapS: 2, CPU: stock.CPU{Model: "Keel 16", Cores: 16}, MemoryGB: 64,
+		Name: "tern-solo", Source: "tern", MaxServers: 5, IncrementS: 60, LeadS: 10, WrapS: 2, CPU: stock.CPU{Model: "Keel 16", Cores: 16}, MemoryGB: 64,
 		Devices: bellows.Devices[:1],
 	}
 	require.NoError(t, tern.PriceHour.UnmarshalText([]byte("1.35")))
 	data, err := yaml.Marshal(map[string]any{"hosts": []stock.Host{bellows, eddy}, "offers": []stock.Offer{tern}})
 	require.NoError(t, err)
+	// Which frames bellows takes is not known: of the first six, which no trial renders,
+	// it meets both faults whether it takes every frame or every second one.
+	var faults []string
+	for i, fault := range []string{"crash", "half-written", "half-written", "crash", "crash", "half-written"} {
+		faults = append(faults, fmt.Sprintf("%s@%d@bellows", fault, i+1))
+	}
+	failing := strings.Join(faults, ",")
 	stockFile, shotsFile := filepath.Join(folder, "stock.yaml"), filepath.Join(folder, "shots.yaml")
 	require.NoError(t, os.WriteFile(stockFile, data, 0o600))
 	require.NoError(t, os.WriteFile(shotsFile, []byte(`shots:
   - { name: coda-060, title: night sky, scene: coda.yaml, frames: 1-24, width: 64, height: 36, launcher: standin,
-      settings: { fail: "crash@1@bellows,half-written@2@bellows,crash@3@bellows,half-written@4@bellows,crash@5@bellows,half-written@6@bellows" } }
+      settings: { fail: "`+failing+`" } }
 `), 0o600))
 
 	hire := freePort(t)
@@ -106,14 +114,14 @@ func TestTheWholePath(t *testing.T) {
 		return true
 	})
 	causes := map[string]int{}
-	for _, frame := range []string{"1", "2", "3", "4", "5", "6"} {
-		for _, try := range records[api.FrameDetail](&h.house, "frames", "show", "latest", "coda-060", frame).Attempts {
+	for frame := range faults {
+		for _, try := range records[api.FrameDetail](&h.house, "frames", "show", "latest", "coda-060", fmt.Sprint(frame+1)).Attempts {
 			causes[try.Cause]++
 		}
 	}
 	assert.Positive(t, causes["crashed"], "bellows tried one that crashes there")
 	assert.Positive(t, causes["bad-picture"], "and one that is half written there")
-	assert.Equal(t, 6, causes[""], "and each was done in the end")
+	assert.Equal(t, len(faults), causes[""], "and each was done in the end")
 
 	collected := filepath.Join(folder, "frames")
 	assert.Contains(t, h.good("collect", "latest", "--to", collected), "24 copied now, 0 were there")
