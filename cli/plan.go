@@ -40,7 +40,11 @@ time. Exit status: 0 meets the deadline, 3 late, 4 over the budget, 5 impossible
 			if err != nil {
 				return err
 			}
-			return a.makePlan(cmd, c, ask)
+			p, err := a.makePlan(cmd, c, ask)
+			if err != nil {
+				return err
+			}
+			return a.showOutlook(cmd, c, p)
 		}),
 	}
 	x.flags(c)
@@ -48,24 +52,26 @@ time. Exit status: 0 meets the deadline, 3 late, 4 over the budget, 5 impossible
 }
 
 // makePlan has a plan made and shows it.
-func (a *app) makePlan(cmd *cobra.Command, c *client.Client, ask api.NewPlan) error {
+func (a *app) makePlan(cmd *cobra.Command, c *client.Client, ask api.NewPlan) (api.Plan, error) {
 	stop := working(cmd, "planning")
 	p, err := client.Decode[api.Plan](c.CreatePlan(cmd.Context(), &api.CreatePlanParams{IdempotencyKey: new(newKey())}, ask))
 	stop()
 	if err != nil {
-		return err
+		return p, err
 	}
-	if err := a.showPlan(cmd, p); err != nil {
-		return err
-	}
-	if err := a.showOutlook(cmd, c, p); err != nil {
+	return p, a.showPlan(cmd, p)
+}
+
+// showOutlook says below a plan how sure it is, or what would mend it, and ends with
+// the exit status that the plan's own asks for.
+func (a *app) showOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) error {
+	if err := a.printOutlook(cmd, c, p); err != nil {
 		return err
 	}
 	return exitFor(string(p.Status))
 }
 
-// showOutlook says below a plan how sure it is, or what would mend it.
-func (a *app) showOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) error {
+func (a *app) printOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) error {
 	out := cmd.OutOrStdout()
 	if a.config.GetString("output") != "table" {
 		return nil
@@ -78,7 +84,7 @@ func (a *app) showOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) erro
 			return err
 		}
 		fmt.Fprintf(out, "\nHow sure: %s to be in time.\n  finish %s, nine in ten by %s\n  cost %s, nine in ten below %s\n",
-			chance(f.Chance), minute(f.Finish.P50), minute(f.Finish.P90), money(p.Currency, f.Cost.P50), f.Cost.P90)
+			chance(f.Chance), minute(f.Finish.P50), minute(f.Finish.P90), money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P90))
 	}
 	if p.Status == api.Late || p.Status == api.OverBudget {
 		stop := working(cmd, "looking for what would mend it")
@@ -87,7 +93,7 @@ func (a *app) showOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) erro
 		if err != nil {
 			return err
 		}
-		printShortages(out, why, p.Currency)
+		printShortages(out, why)
 	}
 	switch {
 	case len(p.Assumes) > 0:
@@ -101,7 +107,7 @@ func (a *app) showOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) erro
 	return nil
 }
 
-func printShortages(out io.Writer, why api.PlanReasons, currency string) {
+func printShortages(out io.Writer, why api.PlanReasons) {
 	if len(why.Short) > 0 {
 		fmt.Fprintln(out, "\nWhat is short:")
 		for _, s := range why.Short {
@@ -111,7 +117,7 @@ func printShortages(out io.Writer, why api.PlanReasons, currency string) {
 	if len(why.Remedies) > 0 {
 		fmt.Fprintln(out, "\nAny one of these would do, the cheapest first:")
 		for _, r := range why.Remedies {
-			fmt.Fprintf(out, " · %s: %s, finish %s\n", r.Change, money(currency, r.Cost), moment(r.Finish))
+			fmt.Fprintf(out, " · %s: %s, finish %s\n", r.Change, money(why.Currency, r.Cost), moment(r.Finish))
 		}
 	}
 }
@@ -235,7 +241,7 @@ func (a *app) plans() *cobra.Command {
 			if err := a.showPlan(cmd, p); err != nil {
 				return err
 			}
-			return a.showOutlook(cmd, c, p)
+			return a.printOutlook(cmd, c, p)
 		}),
 	}
 	show.Flags().StringVar(&file, "problem-to", "", "write the problem that it answers to this file, for rotanex solve")

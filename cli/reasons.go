@@ -51,7 +51,7 @@ func (a *app) why() *cobra.Command {
 					fmt.Fprintln(out, wrapped(" · not "+x.Place+": "+x.Text, 98, "   "))
 				}
 			}
-			printShortages(out, why, "")
+			printShortages(out, why)
 			return nil
 		}),
 	}
@@ -105,7 +105,8 @@ times that vary as timed frames did, servers that boot late and tries that fail.
 				return err
 			}
 			out := cmd.OutOrStdout()
-			fmt.Fprintf(out, "\nAll in time: %s of %d plays. Cost: %s, one in ten below %s, nine in ten below %s.\n", chance(f.Chance), f.Plays, f.Cost.P50, f.Cost.P10, f.Cost.P90)
+			fmt.Fprintf(out, "\nAll in time: %s of %d plays. Cost: %s, one in ten below %s, nine in ten below %s.\n",
+				chance(f.Chance), f.Plays, money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P10), money(f.Currency, f.Cost.P90))
 			if f.Never > 0 {
 				fmt.Fprintf(out, "In %d plays frames were left over when all crews had closed.\n", f.Never)
 			}
@@ -207,13 +208,8 @@ changes against the plan that the run goes by. With --apply the run goes on by i
 			if ask.By.IsZero() && !run.Deadline.IsZero() {
 				ask.By = run.Deadline
 			}
-			stop := working(cmd, "planning the rest")
-			p, err := client.Decode[api.Plan](c.CreatePlan(cmd.Context(), &api.CreatePlanParams{IdempotencyKey: new(newKey())}, ask))
-			stop()
+			p, err := a.makePlan(cmd, c, ask)
 			if err != nil {
-				return err
-			}
-			if err := a.showPlan(cmd, p); err != nil {
 				return err
 			}
 			if a.config.GetString("output") == "table" {
@@ -225,10 +221,7 @@ changes against the plan that the run goes by. With --apply the run goes on by i
 			if apply {
 				return changeOver(p.Id)
 			}
-			if err := a.showOutlook(cmd, c, p); err != nil {
-				return err
-			}
-			return exitFor(string(p.Status))
+			return a.showOutlook(cmd, c, p)
 		}),
 	}
 	x.flags(c)

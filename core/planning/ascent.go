@@ -20,7 +20,7 @@ type ascent struct {
 	use    []float64 // of each row, what the answers render or hold on average, as a part of what is there
 }
 
-// row is a shot, or a stretch of a licence's seats.
+// rows counts them: a row is a shot, or a stretch of a licence's seats.
 func (a *ascent) rows() int {
 	n := len(a.r.m.Shots)
 	for _, list := range a.r.seats {

@@ -3,8 +3,8 @@ package planning
 import "math"
 
 // split divides a node where its relaxed solution is least like a real plan, and
-// reports whether it is like one in all that is counted. There are no parts where
-// there is nothing left to decide.
+// reports whether it is like one in all that is counted. There are no children
+// where there is nothing left to decide.
 func (s *search) split(n *node, found solution) (children []*node, counted bool) {
 	count, paid := s.counts(found.parts)
 	var best, around branch

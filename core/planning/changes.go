@@ -26,7 +26,7 @@ func Changes(a Problem, before Plan, b Problem, after Plan) []Change {
 		say("", "", "was %s, is %s", before.Status, after.Status)
 	}
 	if d := after.Cost.Minus(before.Cost); !d.IsZero() {
-		say("", "", "costs %s %s, %s", b.Currency, after.Cost, than(d.Cmp(pricing.Money{}) > 0, d, "more", "less", before.Cost))
+		say("", "", "costs %s %s, %s", b.Currency, after.Cost, than(b.Currency, d, before.Cost))
 	}
 	from, to := a.Start.Add(before.Finish.Duration()), b.Start.Add(after.Finish.Duration())
 	if d := to.Sub(from); d != 0 {
@@ -80,11 +80,12 @@ func Changes(a Problem, before Plan, b Problem, after Plan) []Change {
 	return out
 }
 
-func than(up bool, d pricing.Money, more, less string, before pricing.Money) string {
-	if up {
-		return fmt.Sprintf("%s %s than %s", d, more, before)
+func than(currency string, d, before pricing.Money) string {
+	word := "more"
+	if d.Cmp(pricing.Money{}) < 0 {
+		d, word = pricing.Money{}.Minus(d), "less"
 	}
-	return fmt.Sprintf("%s %s than %s", pricing.Money{}.Minus(d), less, before)
+	return fmt.Sprintf("%s %s %s than %s %s", currency, d, word, currency, before)
 }
 
 // causes says in what two problems differ.
@@ -163,7 +164,7 @@ func causes(a, b Problem) []Change {
 	oldOffers := index(a.Offers, func(o Offer) string { return o.ID })
 	for _, o := range b.Offers {
 		if x, ok := oldOffers[o.ID]; ok && x.Price.Cmp(o.Price) != 0 {
-			say(o.ID, "", "%s costs %s an hour, cost %s", o.ID, o.Price, x.Price)
+			say(o.ID, "", "%s costs %s %s an hour, cost %s %s", o.ID, b.Currency, o.Price, a.Currency, x.Price)
 		}
 	}
 	return out

@@ -86,11 +86,11 @@ func (l *layout) cheapest(shot int) (chance, bool) {
 		default:
 			for _, k := range l.units[i] {
 				if l.machines[k].name != l.barred {
-					l.onServer(k, shot, take)
+					l.onServer(k, l.machines[k], shot, take)
 				}
 			}
 			if len(l.units[i]) < u.copies && !l.settled {
-				l.onNewServer(i, shot, take)
+				l.onServer(-1, &machine{unit: u, at: i, open: span{0, never}, held: make([]span, len(l.seats))}, shot, take)
 			}
 		}
 	}
@@ -139,14 +139,12 @@ func (l *layout) onFarm(unit, shot int, take func(chance)) {
 	take(chance{k, unit, int32(x.unit.optionFor(shot, 0)), n, 0, after - before, o.frame})
 }
 
-// onServer looks at a server that is let already: what fits into the time that is
-// paid, and what more increments would take.
-func (l *layout) onServer(k, shot int, take func(chance)) {
-	x := l.machines[k]
-	now := x.running()
-	_, before := x.unit.rent.bill(now)
-	if now == 0 {
-		before = 0
+// onServer looks at a server: what fits into the time that is paid, or into its least
+// charge if it is yet to be let, and what more increments would take.
+func (l *layout) onServer(k int, x *machine, shot int, take func(chance)) {
+	now, before := x.running(), 0.0
+	if now > 0 {
+		_, before = x.unit.rent.bill(now)
 	}
 	try := func(runs Millis) int {
 		y := x.clone()
@@ -158,28 +156,12 @@ func (l *layout) onServer(k, shot int, take func(chance)) {
 		}
 		return n
 	}
-	n := try(max(x.runs, x.unit.rent.paid(max(now, 1))))
-	if n == l.missing[shot] {
-		return
-	}
-	l.lengthen(x, now, n, try)
-}
-
-func (l *layout) onNewServer(unit, shot int, take func(chance)) {
-	u := &l.m.units[unit]
-	x := &machine{unit: u, at: unit, open: span{0, never}, held: make([]span, len(l.seats))}
-	try := func(runs Millis) int {
-		y := x.clone()
-		y.runs = runs
-		n := l.trial(y, shot)
-		if n > 0 {
-			_, cost := u.rent.bill(y.running())
-			take(chance{-1, unit, -1, n, runs, cost, y.busy().end})
+	if n := try(max(x.runs, x.unit.rent.paid(max(now, 1)))); n < l.missing[shot] {
+		if k < 0 {
+			now = x.unit.rent.shortest()
 		}
-		return n
+		l.lengthen(x, now, n, try)
 	}
-	first := try(u.rent.shortest())
-	l.lengthen(x, u.rent.shortest(), first, try)
 }
 
 // lengthen tries longer times for a server: the next increment, and the shortest

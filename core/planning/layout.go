@@ -258,14 +258,7 @@ func (l *layout) taken(licence int) []span {
 	if l.full[licence] != nil {
 		return l.full[licence]
 	}
-	edges := l.spare.changes[:0]
-	for _, x := range l.machines {
-		if h := x.held[licence]; h.end > 0 {
-			edges = append(edges, change{h.start, 1}, change{h.end, -1})
-		}
-	}
-	l.spare.changes = edges
-	slices.SortFunc(edges, func(a, b change) int { return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.step, b.step)) })
+	edges := l.changes(licence)
 	out := []span{}
 	if l.seats[licence] == 0 {
 		out = []span{{0, never}}
@@ -284,6 +277,20 @@ func (l *layout) taken(licence int) []span {
 	l.full[licence] = out
 	l.work.spend(int64(60 * len(edges)))
 	return out
+}
+
+// changes lists when seats of a licence are taken and given back, in order. The list
+// is overwritten by the next call.
+func (l *layout) changes(licence int) []change {
+	edges := l.spare.changes[:0]
+	for _, x := range l.machines {
+		if h := x.held[licence]; h.end > 0 {
+			edges = append(edges, change{h.start, 1}, change{h.end, -1})
+		}
+	}
+	l.spare.changes = edges
+	slices.SortFunc(edges, func(a, b change) int { return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.step, b.step)) })
+	return edges
 }
 
 // change is where the number of seats held goes up or down.
@@ -329,11 +336,7 @@ func (l *layout) put(x *machine, j job) {
 	l.send(x.unit.line, o)
 	l.missing[o.shot] -= j.frames
 	if lic := l.m.licence[o.shot]; lic >= 0 && x.unit.kind != farmTier {
-		h := &x.held[lic]
-		if h.end == 0 {
-			*h = j.span
-		}
-		h.start, h.end = min(h.start, j.start), max(h.end, j.end)
+		x.holdFor(lic, j.span)
 		if !l.trying {
 			l.full[lic] = nil
 		}
@@ -372,13 +375,18 @@ func (l *layout) hold(x *machine) {
 	}
 	for _, j := range x.jobs {
 		if lic := l.m.licence[x.unit.options[j.option].shot]; lic >= 0 {
-			h := &x.held[lic]
-			if h.end == 0 {
-				*h = j.span
-			}
-			h.start, h.end = min(h.start, j.start), max(h.end, j.end)
+			x.holdFor(lic, j.span)
 		}
 	}
+}
+
+// holdFor lets the machine hold a seat for a job too.
+func (x *machine) holdFor(licence int, job span) {
+	h := &x.held[licence]
+	if h.end == 0 {
+		*h = job
+	}
+	h.start, h.end = min(h.start, job.start), max(h.end, job.end)
 }
 
 // unsend forgets an upload that no job needs any more.
@@ -459,15 +467,8 @@ func (x *machine) cost() float64 {
 func (l *layout) extraSeats() []int {
 	out := make([]int, len(l.seats))
 	for lic := range out {
-		var edges []change
-		for _, x := range l.machines {
-			if h := x.held[lic]; h.end > 0 {
-				edges = append(edges, change{h.start, 1}, change{h.end, -1})
-			}
-		}
-		slices.SortFunc(edges, func(a, b change) int { return cmp.Or(cmp.Compare(a.at, b.at), cmp.Compare(a.step, b.step)) })
 		level, top := 0, 0
-		for _, e := range edges {
+		for _, e := range l.changes(lic) {
 			level += e.step
 			top = max(top, level)
 		}

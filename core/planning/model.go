@@ -36,11 +36,12 @@ type unit struct {
 	at       int // index into Hosts, Offers or Farms
 	id       string
 	source   string
-	line     int // index into sources: uploads to one source go one after another
+	line     int // index into sources: uploads to one source go one after another; -1 of a host
 	copies   int
 	nodes    int    // of a farm
 	ram      Memory // -1: no limit
 	disjoint bool   // no two crews share a device
+	cutUp    bool   // windows overlapped and were cut: a frame may lie across a cut
 	solo     bool   // one shot only, on crews that do not hinder each other: whole frames can be counted
 	crews    []unitCrew
 	options  []option
@@ -98,7 +99,8 @@ func newModel(p Problem, due []Millis) *model {
 		rows[[2]string{kind, id}] = append(rows[[2]string{kind, id}], t)
 	}
 	for at, h := range p.Hosts {
-		u := unit{kind: ownedHost, at: at, id: h.ID, copies: 1, ram: limit(h.RAM), windows: opened(h.Windows)}
+		u := unit{kind: ownedHost, at: at, id: h.ID, line: -1, copies: 1, ram: limit(h.RAM)}
+		u.windows, u.cutUp = opened(h.Windows)
 		m.add(&u, h.Crews, rows[[2]string{"host", h.ID}], shotAt, transfers)
 	}
 	for at, o := range p.Offers {
@@ -135,15 +137,18 @@ func limit(ram *Memory) Memory {
 	return *ram
 }
 
-// opened sorts windows and cuts what overlaps. Windows that touch stay apart: a
-// booking lies inside one of them.
-func opened(windows [][2]Millis) []span {
+// opened sorts windows and cuts what overlaps, and reports whether any did. Windows
+// that touch stay apart: a booking lies inside one of them.
+func opened(windows [][2]Millis) (spans []span, overlap bool) {
 	var out []span
 	for _, w := range windows {
 		out = append(out, span{max(0, w[0]), w[1]})
 	}
 	slices.SortFunc(out, func(a, b span) int { return cmp.Or(cmp.Compare(a.start, b.start), cmp.Compare(a.end, b.end)) })
-	return disjoint(out)
+	for i := 1; i < len(out); i++ {
+		overlap = overlap || out[i].start < out[i-1].end
+	}
+	return disjoint(out), overlap
 }
 
 // add fills in the unit's crews and options and keeps it if it has any.
@@ -210,7 +215,7 @@ func (m *model) usable(u *unit, o *option, shot Shot) bool {
 	if l := m.licence[o.shot]; l >= 0 && u.kind != farmTier && m.Licences[l].Seats+m.Licences[l].ExtraSeats < 1 {
 		return false
 	}
-	return slices.ContainsFunc(u.windows, func(w span) bool {
+	return u.cutUp || slices.ContainsFunc(u.windows, func(w span) bool {
 		return min(w.end, o.due)-max(w.start, o.release) >= o.frame
 	})
 }
@@ -327,7 +332,7 @@ func (m *model) cut(u *unit) {
 // by side, and whether each of its windows is one segment.
 func (m *model) alone(u *unit) bool {
 	shot := u.options[0].shot
-	if !u.disjoint || u.options[len(u.options)-1].shot != shot || u.ram >= 0 && m.Shots[shot].RAM*Memory(len(u.options)) > u.ram {
+	if u.cutUp || !u.disjoint || u.options[len(u.options)-1].shot != shot || u.ram >= 0 && m.Shots[shot].RAM*Memory(len(u.options)) > u.ram {
 		return false
 	}
 	for i := 1; i < len(u.segments); i++ {

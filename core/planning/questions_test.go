@@ -73,7 +73,7 @@ func TestWhatWouldMendAProblem(t *testing.T) {
 
 	over := parse(t, strings.Replace(gale, `"goal":"cheapest"`, `"goal":"cheapest","budget":"1.00"`, 1))
 	plan := solve(t, over)
-	assert.Contains(t, planning.Shortages(over, plan)[0].Text, "the budget is 1.00")
+	assert.Contains(t, planning.Shortages(over, plan)[0].Text, "the budget is EUR 1.00")
 	remedies, err = planning.Remedies(t.Context(), over, plan)
 	require.NoError(t, err)
 	assert.Contains(t, remedies[len(remedies)-1].Change, "a budget of EUR 3.12")
@@ -96,7 +96,7 @@ func TestChangesSayWhatAndWhy(t *testing.T) {
 	assert.Contains(t, all, "because ebb is not there")
 	assert.Contains(t, all, "because anvil is slower than was thought")
 	assert.Contains(t, all, "gale-010 on ebb: 0 frames, were 63")
-	assert.Contains(t, all, "more than 3.12")
+	assert.Contains(t, all, "more than EUR 3.12")
 }
 
 // It gives its best so far whenever its context ends, and no worse with more time.

@@ -38,7 +38,7 @@ func Shortages(p Problem, plan Plan) []Shortage {
 		return out
 	}
 	if plan.Status == OverBudget {
-		text := fmt.Sprintf("money: the cheapest plan found costs %s %s, the budget is %s", p.Currency, plan.Cost, p.Budget)
+		text := fmt.Sprintf("money: the cheapest plan found costs %s %s, the budget is %s %s", p.Currency, plan.Cost, p.Currency, p.Budget)
 		return append(out, Shortage{Text: text})
 	}
 	if plan.Status != Late {

@@ -142,12 +142,13 @@ func (s *solver) solve() (*Plan, error) {
 	for i, shot := range s.p.Shots {
 		asked[i] = shot.Deadline
 	}
+	// What is left of the work goes into an earlier finish.
 	first := s.share(5)
-	if s.p.Goal == Cheapest {
+	switch {
+	case s.p.Goal == Cheapest && len(s.p.Shots) > manyShots:
+		first.left = s.work.left
+	case s.p.Goal == Cheapest:
 		first.left *= 4
-		if len(s.p.Shots) > manyShots {
-			first.left = s.work.left
-		}
 	}
 	s.work.left -= first.left
 	found := s.search(asked, -1, first)

@@ -77,11 +77,11 @@ func (p *packer) bestHours(w *worth) (*way, float64) {
 	for i := range p.u.segments {
 		x := &p.u.segments[i]
 		v, chosen := p.best(x, w)
+		gain := v * float64(x.end-x.start) // net of seats, which whole frames are not
 		if p.u.solo {
-			reduced -= p.counted(chosen, x.end-x.start)
-		} else {
-			reduced -= v * float64(x.end-x.start)
+			gain = min(gain, p.counted(chosen, x.end-x.start))
 		}
+		reduced -= gain
 		p.spend(out, x, chosen, x.span)
 	}
 	return out, reduced
@@ -155,7 +155,8 @@ func (p *packer) bestServer(w *worth) (*way, float64) {
 		cost, paid := u.charge(runs)
 		reduced := cost - w.count - w.paid*paid
 		if u.solo {
-			if r := reduced - p.counted(chosen[0], min(work, end-edges[0])); r < least {
+			time := min(work, end-edges[0])
+			if r := reduced - min(value[0]*float64(time), p.counted(chosen[0], time)); r < least {
 				least, bestFrom, bestRuns, bestCost = r, edges[0], runs, cost
 			}
 			return

@@ -76,9 +76,7 @@ func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, n
 		}
 	}
 	if b.rest != nil {
-		if err := b.addPaidServers(); err != nil {
-			return b.problem, b.notes, err
-		}
+		b.addPaidServers()
 	}
 	if err := b.assume(ask.Assume); err != nil {
 		return b.problem, b.notes, err

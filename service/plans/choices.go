@@ -2,6 +2,7 @@ package plans
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -18,7 +19,7 @@ func (b *builder) choose(ask api.NewPlan) error {
 	known := b.names()
 	for i, name := range ask.Without {
 		if !known[name] {
-			return edge.BadField(fmt.Sprintf("/without/%d", i), name, name+" is no host, offer or source that could be used here")
+			return edge.BadField(fmt.Sprintf("/without/%d", i), name, b.notNamed(name, known))
 		}
 	}
 	pinned := map[string][]string{}
@@ -28,7 +29,7 @@ func (b *builder) choose(ask api.NewPlan) error {
 		}
 		for k, place := range pin.Places {
 			if !known[place] {
-				return edge.BadField(fmt.Sprintf("/pin/%d/places/%d", i, k), place, place+" is no host, offer or source that could be used here")
+				return edge.BadField(fmt.Sprintf("/pin/%d/places/%d", i, k), place, b.notNamed(place, known))
 			}
 		}
 		pinned[pin.Shot] = append(pinned[pin.Shot], pin.Places...)
@@ -74,6 +75,11 @@ func sourceOr(sources map[string]string, place string) string {
 		return s
 	}
 	return owned
+}
+
+// notNamed says that a name is none of those that could be meant, and which these are.
+func (b *builder) notNamed(name string, known map[string]bool) string {
+	return fmt.Sprintf("%s is no host, offer or source that could be used here; there are %s", name, strings.Join(slices.Sorted(maps.Keys(known)), ", "))
 }
 
 func (b *builder) names() map[string]bool {

@@ -35,7 +35,7 @@ func (p *Plans) Forecast(w http.ResponseWriter, r *http.Request, id uuid.UUID, p
 }
 
 func (p *Plans) forecast(ctx context.Context, record Plan, options forecast.Options) (api.PlanForecast, error) {
-	out := api.PlanForecast{Plays: options.Plays, Seed: int64(options.Seed), RestsOn: []string{}}
+	out := api.PlanForecast{Currency: record.Currency, Plays: options.Plays, Seed: int64(options.Seed), RestsOn: []string{}}
 	problem, plan, err := record.open()
 	if err != nil {
 		return out, err

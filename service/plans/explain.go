@@ -26,6 +26,7 @@ func (p *Plans) explain(r *http.Request, id uuid.UUID) (api.PlanReasons, error) 
 	if err != nil {
 		return out, err
 	}
+	out.Currency = problem.Currency
 	for _, x := range planning.Reasons(problem, plan) {
 		row := api.PlanReason{Place: x.Place, Shot: x.Shot, Text: x.Text}
 		if x.Used {

@@ -71,13 +71,10 @@ func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 		}
 	}
 	var servers []struct {
-		Host, Offer  string
-		State        string
-		FromAt       time.Time
-		StartedAt    *time.Time
-		PaidAt, ToAt time.Time
+		Host, Offer    string
+		FromAt, PaidAt time.Time
 	}
-	err = p.store.WithContext(ctx).Raw(`SELECT host, offer, state, from_at, started_at, paid_at, to_at FROM servers
+	err = p.store.WithContext(ctx).Raw(`SELECT host, offer, from_at, paid_at FROM servers
 		WHERE run_id = ? AND state IN ('starting', 'up') AND paid_at > ? ORDER BY host`, run, now).Scan(&servers).Error
 	for _, v := range servers {
 		out.servers = append(out.servers, paidServer{v.Host, v.Offer, v.FromAt, v.PaidAt})
@@ -87,7 +84,7 @@ func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 
 // addPaidServers adds the run's servers that are up as hosts that cost nothing more,
 // until the time that is paid for ends.
-func (b *builder) addPaidServers() error {
+func (b *builder) addPaidServers() {
 	for _, v := range b.rest.servers {
 		var offer *planning.Offer
 		for i := range b.problem.Offers {
@@ -120,10 +117,9 @@ func (b *builder) addPaidServers() error {
 		// Its place among the offer's servers is taken.
 		offer.MaxServers = max(0, offer.MaxServers-1)
 	}
-	return nil
 }
 
-// shotsOfRest are the shots that a plan of the rest is for: those asked for, or all.
+// shots are those of the shots asked for of which a frame waits.
 func (r *rest) shots(ask api.NewPlan) []string {
 	var out []string
 	for _, s := range ask.Shots {

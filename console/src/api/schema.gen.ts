@@ -1714,6 +1714,7 @@ export interface components {
             unused_s?: number;
         };
         PlanForecast: {
+            currency: string;
             plays: number;
             /** Format: int64 */
             seed: number;
@@ -1777,6 +1778,7 @@ export interface components {
             mark?: "cheapest" | "fastest" | "balanced";
         };
         PlanReasons: {
+            currency: string;
             used: components["schemas"]["PlanReason"][];
             unused: components["schemas"]["PlanReason"][];
             /** @description What there is too little of */
