@@ -67,11 +67,11 @@ func (s *search) disturb(x *layout, random *rand.Rand, order []int) {
 	if random.IntN(3) == 0 {
 		x.noise = func() float64 { return 1 + 0.3*random.Float64() }
 	}
-	kind := random.IntN(12)
-	if s.scarce && random.IntN(3) == 0 {
+	kind := random.IntN(12 + btoi(s.few))
+	if s.scarce && random.IntN(3-btoi(s.few)) == 0 {
 		kind = 5
 	}
-	if len(s.m.Shots) > manyShots && kind < 3 && random.IntN(4) > 0 {
+	if !s.few && kind < 3 && random.IntN(4) > 0 {
 		kind = 3 // to place a whole machine's or shot's frames anew takes long here
 	}
 	switch kind {
@@ -108,9 +108,37 @@ func (s *search) disturb(x *layout, random *rand.Rand, order []int) {
 		if !s.handOver(x, busy, random) {
 			x.exchange(pick(), pick(), random)
 		}
+	case 12:
+		if !s.outlast(x, pick(), pick(), random) {
+			x.exchange(pick(), pick(), random)
+		}
 	default:
 		x.exchange(pick(), pick(), random)
 	}
+}
+
+// outlast lets server a run on for longer, by however many increments, while
+// machine b gives up an increment or all it has.
+func (s *search) outlast(l *layout, a, b int, random *rand.Rand) bool {
+	x := l.touch(a)
+	if a == b || x.unit.kind != rentedOffer {
+		return false
+	}
+	l.prolong(x, random)
+	l.relieve(b, random)
+	return true
+}
+
+// relieve takes an increment off a machine, or all it has, and lets it get nothing
+// more for now.
+func (l *layout) relieve(k int, random *rand.Rand) {
+	x := l.touch(k)
+	l.barred = x.name
+	if shorter := x.shorter(); shorter > 0 && random.IntN(4) > 0 {
+		l.shorten(k, shorter)
+		return
+	}
+	l.unpack(x)
 }
 
 // handOver lets one machine give up its seat of a licence at some moment and
@@ -144,9 +172,19 @@ func (s *search) handOver(l *layout, busy []int, random *rand.Rand) bool {
 	if len(holders) < 2 {
 		return false
 	}
+	if s.few && random.IntN(2) == 0 {
+		// A seat that goes elsewhere may save a whole charge.
+		l.relieve(busy[random.IntN(len(busy))], random)
+	}
 	end := s.m.seatGrid[licence][len(s.m.seatGrid[licence])-1]
 	at := moments[random.IntN(len(moments))]
-	if random.IntN(2) == 0 || at <= 0 || at >= end {
+	switch random.IntN(3) {
+	case 0: // somewhat sooner or later
+		at += Millis(random.Int64N(int64(end)/5+1)) - end/10
+	case 1:
+		at = Millis(random.Int64N(int64(end)))
+	}
+	if at <= 0 || at >= end {
 		at = Millis(random.Int64N(int64(end)))
 	}
 	a := random.IntN(len(holders))
@@ -159,6 +197,9 @@ func (s *search) handOver(l *layout, busy []int, random *rand.Rand) bool {
 		x.open.start, y.open.end = 0, never
 	}
 	l.meet(x, first)
+	if len(second) > 0 && y.unit.kind == rentedOffer && s.few && random.IntN(2) == 0 {
+		l.prolong(y, random)
+	}
 	l.meet(y, second)
 	if random.IntN(2) == 0 {
 		// What no longer needs to hold back may spread out again.
@@ -166,6 +207,13 @@ func (s *search) handOver(l *layout, busy []int, random *rand.Rand) bool {
 		z.open = span{0, never}
 	}
 	return true
+}
+
+// prolong lets a server run on, by however many increments.
+func (l *layout) prolong(x *machine, random *rand.Rand) {
+	r := x.unit.rent
+	now := r.paid(x.running())
+	x.runs = r.paid(now + 1 + Millis(random.Int64N(int64(max(r.increment, 1000, r.lead+r.wrap+l.longest(x)-now)))))
 }
 
 // exchange swaps a few frames of a shot on one machine for a few of another shot

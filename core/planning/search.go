@@ -20,6 +20,7 @@ type search struct {
 	work   *effort
 	random *rand.Rand
 	scarce bool  // some licence has fewer seats than machines that would hold one
+	few    bool  // shots: no more than manyShots
 	all    int64 // the effort there was at the start
 	order  []int // of the shots, for filling
 	best   *layout
@@ -74,6 +75,7 @@ func newSearch(ctx context.Context, m *model, work *effort) *search {
 	for i := range m.Shots {
 		s.order = append(s.order, i)
 	}
+	s.few = len(m.Shots) <= manyShots
 	s.scarce = slices.ContainsFunc(m.seatGrid, func(grid []Millis) bool { return len(grid) > 0 })
 	slices.SortStableFunc(s.order, func(a, b int) int {
 		return cmp.Or(cmp.Compare(m.due[a], m.due[b]), cmp.Compare(len(m.places[a]), len(m.places[b])))
@@ -124,7 +126,7 @@ func (s *search) run() outcome {
 		found := s.master.taken()
 		if n.depth == 0 {
 			s.value(bound)
-			if len(s.m.Shots) > manyShots {
+			if !s.few {
 				w := s.master.duals()
 				s.m.weighRegret(&w)
 				s.try(solution{extras: found.extras, short: found.short})
@@ -135,7 +137,7 @@ func (s *search) run() outcome {
 			s.dive(n, found)
 		}
 		children, counted := s.split(n, found)
-		if len(s.m.Shots) > manyShots {
+		if !s.few {
 			heap.Push(&s.open, n)
 			break // what is left of the effort does more good in refining
 		}
@@ -183,7 +185,7 @@ func (s *search) ascend() outcome {
 
 // near is how exactly the relaxed problem is solved.
 func (s *search) near() float64 {
-	if len(s.m.Shots) > manyShots {
+	if !s.few {
 		return 0.001
 	}
 	return 1e-7
@@ -228,7 +230,7 @@ func (s *search) offerWays() {
 		s.master.pack.tally(out)
 		s.master.add(out)
 	}
-	if len(s.m.Shots) > manyShots {
+	if !s.few {
 		s.master.soften(s.best.prices(3))
 	}
 }
@@ -296,7 +298,7 @@ func (s *search) try(x solution) *layout {
 		}
 	}
 	attempt(false)
-	if !short || len(s.m.Shots) > manyShots {
+	if !short || !s.few {
 		return best
 	}
 	// Who gets a seat first decides who gets one at all.
@@ -318,7 +320,7 @@ func (s *search) complete(l *layout) *layout {
 		x := l.clone()
 		failed := x.fill(order)
 		if failed < 0 {
-			if s.keep(x); x.cost() < 1.03*s.cost && len(s.m.Shots) <= manyShots {
+			if s.keep(x); x.cost() < 1.03*s.cost && s.few {
 				return s.polish(x)
 			}
 			return x
@@ -368,11 +370,8 @@ func (s *search) moves(l *layout, k int) []func(*layout) {
 	x := l.machines[k]
 	if x.unit.kind == rentedOffer {
 		out := []func(*layout){func(y *layout) { y.remove(k) }}
-		if now := x.running(); now > 0 {
-			billed, _ := x.unit.rent.bill(now)
-			if shorter := x.unit.rent.paid(max(1, billed-x.unit.rent.increment)); shorter < now {
-				out = append(out, func(y *layout) { y.shorten(k, shorter) })
-			}
+		if shorter := x.shorter(); shorter > 0 {
+			out = append(out, func(y *layout) { y.shorten(k, shorter) })
 		}
 		return out
 	}
@@ -383,6 +382,20 @@ func (s *search) moves(l *layout, k int) []func(*layout) {
 		}
 	}
 	return out
+}
+
+// shorter is for how long a server could run for an increment less; 0 if it is not
+// one, or has none to spare.
+func (x *machine) shorter() Millis {
+	if x.unit.kind != rentedOffer || len(x.jobs) == 0 {
+		return 0
+	}
+	now := x.running()
+	billed, _ := x.unit.rent.bill(now)
+	if out := x.unit.rent.paid(max(1, billed-x.unit.rent.increment)); out < now {
+		return out
+	}
+	return 0
 }
 
 // shorten lets a server run for less, and takes off what no longer fits.
