@@ -75,6 +75,8 @@ type Agent struct {
 	latest  atomic.Pointer[[]api.DeviceSample]
 	stock   string // path of a file that describes the host
 
+	packages packages
+
 	mu   sync.Mutex
 	jobs map[int64]*job
 	work sync.WaitGroup

@@ -73,7 +73,7 @@ func (j *job) do(ctx context.Context) {
 		return
 	}
 	if err != nil {
-		f := &failure{api.Crashed, err.Error()}
+		f := &failure{api.ResultCauseCrashed, err.Error()}
 		errors.As(err, &f)
 		j.mu.Lock()
 		tail := j.reading.Tail()
@@ -93,17 +93,17 @@ func (j *job) do(ctx context.Context) {
 func (j *job) render(ctx context.Context, folder string, m *api.Measured) (string, error) {
 	l, ok := j.agent.Launchers[j.Launcher]
 	if !ok {
-		return "", &failure{api.Refused, fmt.Sprintf("this host does not allow the launcher %q", j.Launcher)}
+		return "", &failure{api.ResultCauseRefused, fmt.Sprintf("this host does not allow the launcher %q", j.Launcher)}
 	}
 	if l.Devices == "cpu" && !slices.Equal(j.Devices, []string{stock.CPUDevice}) {
-		return "", &failure{api.Refused, fmt.Sprintf("%s renders on the CPU alone, not on %s", l.Name, j.Crew)}
+		return "", &failure{api.ResultCauseRefused, fmt.Sprintf("%s renders on the CPU alone, not on %s", l.Name, j.Crew)}
 	}
-	scene, err := j.scene()
+	scene, err := j.scene(ctx)
 	if err != nil {
-		return "", &failure{api.CannotStart, err.Error()}
+		return "", &failure{api.ResultCauseCannotStart, err.Error()}
 	}
 	if m.Settings, err = l.Settle(j.Settings); err != nil {
-		return "", &failure{api.Refused, err.Error()}
+		return "", &failure{api.ResultCauseRefused, err.Error()}
 	}
 	output := filepath.Join(folder, "frame."+l.Output)
 	args, err := l.Arguments(launchers.Frame{
@@ -112,7 +112,7 @@ func (j *job) render(ctx context.Context, folder string, m *api.Measured) (strin
 		Backend: j.Backend, MemoryMode: string(j.MemoryMode),
 	})
 	if err != nil {
-		return "", &failure{api.Refused, err.Error()}
+		return "", &failure{api.ResultCauseRefused, err.Error()}
 	}
 	m.Conditions = j.conditions()
 	if err := j.run(ctx, l, args, filepath.Dir(scene), m); err != nil {
@@ -121,9 +121,14 @@ func (j *job) render(ctx context.Context, folder string, m *api.Measured) (strin
 	return output, j.check(output)
 }
 
-// scene finds the scene file below the scene folder, and nothing outside it.
-func (j *job) scene() (string, error) {
-	root, err := os.OpenRoot(j.agent.Scenes)
+// scene finds the scene file below the scene folder or in the shot's package, and
+// nothing outside it.
+func (j *job) scene(ctx context.Context) (string, error) {
+	folder, err := j.agent.scenes(ctx, j.Lease)
+	if err != nil {
+		return "", err
+	}
+	root, err := os.OpenRoot(folder)
 	if err != nil {
 		return "", err
 	}
@@ -131,7 +136,7 @@ func (j *job) scene() (string, error) {
 	if _, err := root.Stat(filepath.FromSlash(j.Scene)); err != nil {
 		return "", fmt.Errorf("scene %s: %w", j.Scene, err)
 	}
-	return filepath.Abs(filepath.Join(j.agent.Scenes, filepath.FromSlash(j.Scene)))
+	return filepath.Abs(filepath.Join(folder, filepath.FromSlash(j.Scene)))
 }
 
 func (j *job) threads() int {
@@ -197,7 +202,7 @@ func (j *job) run(ctx context.Context, l launchers.Launcher, args []string, fold
 	err = cmd.Start()
 	_ = write.Close()
 	if err != nil {
-		return &failure{api.CannotStart, fmt.Sprintf("%s: %v", l.Program, err)}
+		return &failure{api.ResultCauseCannotStart, fmt.Sprintf("%s: %v", l.Program, err)}
 	}
 	var reader sync.WaitGroup
 	reader.Go(func() { j.read(l, read) })
@@ -219,7 +224,7 @@ func (j *job) run(ctx context.Context, l launchers.Launcher, args []string, fold
 	m.Stages, m.DevicePeakBytes, m.DeviceUse = j.reading.Stages, j.reading.DevicePeakBytes, j.meanUse()
 	switch {
 	case hung.Load():
-		return &failure{api.Hung, fmt.Sprintf("%s said nothing for %s and was killed", l.Name, l.Quiet())}
+		return &failure{api.ResultCauseHung, fmt.Sprintf("%s said nothing for %s and was killed", l.Name, l.Quiet())}
 	case err != nil:
 		return &failure{api.ResultCause(l.Failure(&j.reading, cmd.ProcessState.ExitCode())), fmt.Sprintf("%s: %v", l.Name, err)}
 	}
@@ -262,11 +267,11 @@ func lineOrReturn(data []byte, atEOF bool) (int, []byte, error) {
 func (j *job) check(file string) error {
 	f, err := os.Open(file)
 	if err != nil {
-		return &failure{api.BadPicture, "the renderer ended well but wrote no picture"}
+		return &failure{api.ResultCauseBadPicture, "the renderer ended well but wrote no picture"}
 	}
 	defer func() { _ = f.Close() }()
 	if _, err := picture.Check(f, j.Width, j.Height); err != nil {
-		return &failure{api.BadPicture, err.Error()}
+		return &failure{api.ResultCauseBadPicture, err.Error()}
 	}
 	return nil
 }
@@ -290,7 +295,7 @@ func (j *job) deliver(ctx context.Context, file string) (string, int64, error) {
 		return client.Decode[struct{}](j.agent.client.PutPictureWithBody(ctx, j.Lease.Lease, j.Fence, &params, "application/octet-stream", io.NopCloser(body)))
 	})
 	if status := client.Status(err); status >= 400 && status < 500 && status != http.StatusConflict {
-		err = &failure{api.BadPicture, "the service refused the picture: " + err.Error()}
+		err = &failure{api.ResultCauseBadPicture, "the service refused the picture: " + err.Error()}
 	}
 	return hex.EncodeToString(sum), size, err
 }

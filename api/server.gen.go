@@ -123,10 +123,51 @@ func (e CurvePointMark) Valid() bool {
 	}
 }
 
+// Defines values for EntryKind.
+const (
+	EntryKindFailed  EntryKind = "failed"
+	EntryKindFee     EntryKind = "fee"
+	EntryKindFrames  EntryKind = "frames"
+	EntryKindLeast   EntryKind = "least"
+	EntryKindOrphan  EntryKind = "orphan"
+	EntryKindSeats   EntryKind = "seats"
+	EntryKindUnused  EntryKind = "unused"
+	EntryKindWaiting EntryKind = "waiting"
+	EntryKindWork    EntryKind = "work"
+)
+
+// Valid indicates whether the value is a known member of the EntryKind enum.
+func (e EntryKind) Valid() bool {
+	switch e {
+	case EntryKindFailed:
+		return true
+	case EntryKindFee:
+		return true
+	case EntryKindFrames:
+		return true
+	case EntryKindLeast:
+		return true
+	case EntryKindOrphan:
+		return true
+	case EntryKindSeats:
+		return true
+	case EntryKindUnused:
+		return true
+	case EntryKindWaiting:
+		return true
+	case EntryKindWork:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EventKind.
 const (
+	EventKindFarm   EventKind = "farm"
 	EventKindFrame  EventKind = "frame"
 	EventKindHost   EventKind = "host"
+	EventKindMoney  EventKind = "money"
 	EventKindPlan   EventKind = "plan"
 	EventKindRun    EventKind = "run"
 	EventKindServer EventKind = "server"
@@ -137,9 +178,13 @@ const (
 // Valid indicates whether the value is a known member of the EventKind enum.
 func (e EventKind) Valid() bool {
 	switch e {
+	case EventKindFarm:
+		return true
 	case EventKindFrame:
 		return true
 	case EventKindHost:
+		return true
+	case EventKindMoney:
 		return true
 	case EventKindPlan:
 		return true
@@ -150,6 +195,54 @@ func (e EventKind) Valid() bool {
 	case EventKindShot:
 		return true
 	case EventKindTrial:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FarmJobState.
+const (
+	FarmJobStateAnalysing FarmJobState = "analysing"
+	FarmJobStateClosing   FarmJobState = "closing"
+	FarmJobStateEnded     FarmJobState = "ended"
+	FarmJobStateHeld      FarmJobState = "held"
+	FarmJobStateNever     FarmJobState = "never"
+	FarmJobStatePlanned   FarmJobState = "planned"
+	FarmJobStateProofing  FarmJobState = "proofing"
+	FarmJobStateQueued    FarmJobState = "queued"
+	FarmJobStateRefused   FarmJobState = "refused"
+	FarmJobStateRejected  FarmJobState = "rejected"
+	FarmJobStateRendering FarmJobState = "rendering"
+	FarmJobStateSending   FarmJobState = "sending"
+)
+
+// Valid indicates whether the value is a known member of the FarmJobState enum.
+func (e FarmJobState) Valid() bool {
+	switch e {
+	case FarmJobStateAnalysing:
+		return true
+	case FarmJobStateClosing:
+		return true
+	case FarmJobStateEnded:
+		return true
+	case FarmJobStateHeld:
+		return true
+	case FarmJobStateNever:
+		return true
+	case FarmJobStatePlanned:
+		return true
+	case FarmJobStateProofing:
+		return true
+	case FarmJobStateQueued:
+		return true
+	case FarmJobStateRefused:
+		return true
+	case FarmJobStateRejected:
+		return true
+	case FarmJobStateRendering:
+		return true
+	case FarmJobStateSending:
 		return true
 	default:
 		return false
@@ -326,22 +419,22 @@ func (e NewPlanGoal) Valid() bool {
 
 // Defines values for PlanStatus.
 const (
-	Impossible PlanStatus = "impossible"
-	Late       PlanStatus = "late"
-	Meets      PlanStatus = "meets"
-	OverBudget PlanStatus = "over-budget"
+	PlanStatusImpossible PlanStatus = "impossible"
+	PlanStatusLate       PlanStatus = "late"
+	PlanStatusMeets      PlanStatus = "meets"
+	PlanStatusOverBudget PlanStatus = "over-budget"
 )
 
 // Valid indicates whether the value is a known member of the PlanStatus enum.
 func (e PlanStatus) Valid() bool {
 	switch e {
-	case Impossible:
+	case PlanStatusImpossible:
 		return true
-	case Late:
+	case PlanStatusLate:
 		return true
-	case Meets:
+	case PlanStatusMeets:
 		return true
-	case OverBudget:
+	case PlanStatusOverBudget:
 		return true
 	default:
 		return false
@@ -389,31 +482,31 @@ func (e PreflightCrewVerdict) Valid() bool {
 
 // Defines values for ResultCause.
 const (
-	BadPicture  ResultCause = "bad-picture"
-	CannotStart ResultCause = "cannot-start"
-	Crashed     ResultCause = "crashed"
-	Hung        ResultCause = "hung"
-	LicenceLost ResultCause = "licence-lost"
-	OutOfMemory ResultCause = "out-of-memory"
-	Refused     ResultCause = "refused"
+	ResultCauseBadPicture  ResultCause = "bad-picture"
+	ResultCauseCannotStart ResultCause = "cannot-start"
+	ResultCauseCrashed     ResultCause = "crashed"
+	ResultCauseHung        ResultCause = "hung"
+	ResultCauseLicenceLost ResultCause = "licence-lost"
+	ResultCauseOutOfMemory ResultCause = "out-of-memory"
+	ResultCauseRefused     ResultCause = "refused"
 )
 
 // Valid indicates whether the value is a known member of the ResultCause enum.
 func (e ResultCause) Valid() bool {
 	switch e {
-	case BadPicture:
+	case ResultCauseBadPicture:
 		return true
-	case CannotStart:
+	case ResultCauseCannotStart:
 		return true
-	case Crashed:
+	case ResultCauseCrashed:
 		return true
-	case Hung:
+	case ResultCauseHung:
 		return true
-	case LicenceLost:
+	case ResultCauseLicenceLost:
 		return true
-	case OutOfMemory:
+	case ResultCauseOutOfMemory:
 		return true
-	case Refused:
+	case ResultCauseRefused:
 		return true
 	default:
 		return false
@@ -497,6 +590,8 @@ func (e RunCrewState) Valid() bool {
 
 // Defines values for RunServerState.
 const (
+	RunServerStateAsked    RunServerState = "asked"
+	RunServerStateEnding   RunServerState = "ending"
 	RunServerStateNever    RunServerState = "never"
 	RunServerStatePlanned  RunServerState = "planned"
 	RunServerStateStarting RunServerState = "starting"
@@ -508,6 +603,10 @@ const (
 // Valid indicates whether the value is a known member of the RunServerState enum.
 func (e RunServerState) Valid() bool {
 	switch e {
+	case RunServerStateAsked:
+		return true
+	case RunServerStateEnding:
+		return true
 	case RunServerStateNever:
 		return true
 	case RunServerStatePlanned:
@@ -573,6 +672,90 @@ func (e ShotSpecOutOfMemory) Valid() bool {
 	case ShotSpecOutOfMemorySmallerCrew:
 		return true
 	case ShotSpecOutOfMemorySpill:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SourceComparisonBasis.
+const (
+	SourceComparisonBasisCharged   SourceComparisonBasis = "charged"
+	SourceComparisonBasisEstimated SourceComparisonBasis = "estimated"
+)
+
+// Valid indicates whether the value is a known member of the SourceComparisonBasis enum.
+func (e SourceComparisonBasis) Valid() bool {
+	switch e {
+	case SourceComparisonBasisCharged:
+		return true
+	case SourceComparisonBasisEstimated:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SourceRowMarks.
+const (
+	SourceRowMarksBalanced SourceRowMarks = "balanced"
+	SourceRowMarksBaseline SourceRowMarks = "baseline"
+	SourceRowMarksCheapest SourceRowMarks = "cheapest"
+	SourceRowMarksFastest  SourceRowMarks = "fastest"
+)
+
+// Valid indicates whether the value is a known member of the SourceRowMarks enum.
+func (e SourceRowMarks) Valid() bool {
+	switch e {
+	case SourceRowMarksBalanced:
+		return true
+	case SourceRowMarksBaseline:
+		return true
+	case SourceRowMarksCheapest:
+		return true
+	case SourceRowMarksFastest:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SourceRowStatus.
+const (
+	SourceRowStatusCharged    SourceRowStatus = "charged"
+	SourceRowStatusImpossible SourceRowStatus = "impossible"
+	SourceRowStatusLate       SourceRowStatus = "late"
+	SourceRowStatusMeets      SourceRowStatus = "meets"
+)
+
+// Valid indicates whether the value is a known member of the SourceRowStatus enum.
+func (e SourceRowStatus) Valid() bool {
+	switch e {
+	case SourceRowStatusCharged:
+		return true
+	case SourceRowStatusImpossible:
+		return true
+	case SourceRowStatusLate:
+		return true
+	case SourceRowStatusMeets:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SourceSpecKind.
+const (
+	SourceSpecKindFarm   SourceSpecKind = "farm"
+	SourceSpecKindRented SourceSpecKind = "rented"
+)
+
+// Valid indicates whether the value is a known member of the SourceSpecKind enum.
+func (e SourceSpecKind) Valid() bool {
+	switch e {
+	case SourceSpecKindFarm:
+		return true
+	case SourceSpecKindRented:
 		return true
 	default:
 		return false
@@ -735,10 +918,21 @@ type AttemptOutcome string
 
 // CPU defines model for CPU.
 type CPU struct {
-	Cores   int    `json:"cores"`
+	Cores int `json:"cores"`
+
+	// Mhz Of a core, where a farm bills by it
+	Mhz     int    `json:"mhz,omitempty,omitzero"`
 	Model   string `json:"model"`
 	Threads int    `json:"threads,omitempty,omitzero"`
 	Watts   int    `json:"watts,omitempty,omitzero"`
+
+	// WriteOffHour Example: 184.20
+	WriteOffHour Money `json:"write_off_hour,omitempty,omitzero"`
+}
+
+// ChunkSums defines model for ChunkSums.
+type ChunkSums struct {
+	Sums []string `json:"sums"`
 }
 
 // Comparison defines model for Comparison.
@@ -882,6 +1076,9 @@ type Device struct {
 	// Unusable Why it is there but cannot be used
 	Unusable string `json:"unusable,omitempty,omitzero"`
 	Watts    int    `json:"watts,omitempty,omitzero"`
+
+	// WriteOffHour Example: 184.20
+	WriteOffHour Money `json:"write_off_hour,omitempty,omitzero"`
 }
 
 // DeviceSample defines model for DeviceSample.
@@ -939,6 +1136,61 @@ type Distance struct {
 	Ssim   float64 `json:"ssim"`
 }
 
+// Entry defines model for Entry.
+type Entry struct {
+	// Charged Example: 184.20
+	Charged Money              `json:"charged"`
+	Crew    string             `json:"crew,omitempty,omitzero"`
+	Day     openapi_types.Date `json:"day"`
+
+	// Estimated Example: 184.20
+	Estimated Money `json:"estimated"`
+	Frames    int   `json:"frames"`
+
+	// Kind What the money went to: frames that are done, tries that gave none, paid time in which nothing was rendered, and what was planned and not used
+	Kind EntryKind `json:"kind"`
+
+	// Metered What the source's meter said, in its own currency
+	Metered string `json:"metered,omitempty,omitzero"`
+
+	// Place Host, server or farm
+	Place   string             `json:"place"`
+	Run     openapi_types.UUID `json:"run"`
+	Seconds float64            `json:"seconds,omitempty,omitzero"`
+	Shot    string             `json:"shot,omitempty,omitzero"`
+	Source  string             `json:"source"`
+
+	// Why Why the two differ
+	Why string `json:"why"`
+}
+
+// EntryKind What the money went to: frames that are done, tries that gave none, paid time in which nothing was rendered, and what was planned and not used
+type EntryKind string
+
+// EntryList defines model for EntryList.
+type EntryList struct {
+	// BudgetLeft Example: 184.20
+	BudgetLeft Money `json:"budget_left,omitempty,omitzero"`
+
+	// Charged Example: 184.20
+	Charged  Money  `json:"charged"`
+	Currency string `json:"currency"`
+
+	// Estimated Example: 184.20
+	Estimated Money `json:"estimated"`
+
+	// FailedCost Example: 184.20
+	FailedCost Money `json:"failed_cost,omitempty,omitzero"`
+
+	// FrameCost Example: 184.20
+	FrameCost Money   `json:"frame_cost,omitempty,omitzero"`
+	Frames    int     `json:"frames"`
+	Items     []Entry `json:"items"`
+
+	// UnusedCost Example: 184.20
+	UnusedCost Money `json:"unused_cost,omitempty,omitzero"`
+}
+
 // Event defines model for Event.
 type Event struct {
 	At      time.Time `json:"at"`
@@ -955,6 +1207,88 @@ type Event struct {
 
 // EventKind defines model for Event.Kind.
 type EventKind string
+
+// ExchangeRate defines model for ExchangeRate.
+type ExchangeRate struct {
+	Day  openapi_types.Date `json:"day"`
+	From string             `json:"from"`
+
+	// Rate Example: 184.20
+	Rate Money  `json:"rate"`
+	To   string `json:"to"`
+}
+
+// Farm defines model for Farm.
+type Farm struct {
+	Cpu       CPU      `json:"cpu"`
+	Devices   []Device `json:"devices,omitempty,omitzero"`
+	Launchers []string `json:"launchers,omitempty,omitzero"`
+
+	// LeadS From a job's being sent to its first frame
+	LeadS    int     `json:"lead_s"`
+	MemoryGb float32 `json:"memory_gb"`
+	Name     Name    `json:"name"`
+	Nodes    int     `json:"nodes"`
+	Note     string  `json:"note,omitempty,omitzero"`
+
+	// SingleUser Shots with a single-user licence are taken
+	SingleUser bool `json:"single_user,omitempty,omitzero"`
+	Source     Name `json:"source"`
+
+	// Work How it bills, in the currency of its source
+	Work struct {
+		// CoreGhzHour Example: 184.20
+		CoreGhzHour Money `json:"core_ghz_hour,omitempty,omitzero"`
+
+		// Frame Example: 184.20
+		Frame Money `json:"frame,omitempty,omitzero"`
+
+		// Least Example: 184.20
+		Least Money `json:"least,omitempty,omitzero"`
+
+		// NodeHour Example: 184.20
+		NodeHour Money `json:"node_hour,omitempty,omitzero"`
+	} `json:"work"`
+}
+
+// FarmJob defines model for FarmJob.
+type FarmJob struct {
+	Accepted *bool `json:"accepted,omitempty"`
+
+	// Charge Example: 184.20
+	Charge Money `json:"charge,omitempty,omitzero"`
+
+	// Committed Example: 184.20
+	Committed Money     `json:"committed"`
+	Done      int       `json:"done"`
+	ElapsedS  float64   `json:"elapsed_s,omitempty,omitzero"`
+	Ended     time.Time `json:"ended,omitempty,omitzero"`
+
+	// Failed Tries that gave no frame
+	Failed   int                `json:"failed"`
+	Farm     string             `json:"farm"`
+	Findings []string           `json:"findings"`
+	Frames   int                `json:"frames"`
+	From     time.Time          `json:"from,omitempty,omitzero"`
+	Id       openapi_types.UUID `json:"id"`
+	Proofs   []int              `json:"proofs"`
+
+	// Queue Jobs before it
+	Queue int `json:"queue"`
+
+	// RenderedS Summed over its nodes, failed frames included
+	RenderedS float64            `json:"rendered_s"`
+	Run       openapi_types.UUID `json:"run"`
+	Sent      time.Time          `json:"sent,omitempty,omitzero"`
+	Shot      string             `json:"shot"`
+	Source    string             `json:"source"`
+	Started   time.Time          `json:"started,omitempty,omitzero"`
+	State     FarmJobState       `json:"state"`
+	Trouble   string             `json:"trouble,omitempty,omitzero"`
+}
+
+// FarmJobState defines model for FarmJob.State.
+type FarmJobState string
 
 // Finding defines model for Finding.
 type Finding struct {
@@ -1207,12 +1541,15 @@ type Lease struct {
 	Lease    int64    `json:"lease"`
 
 	// MemoryMode Permitted after the frame ran out of memory; without it the renderer keeps to its devices
-	MemoryMode LeaseMemoryMode    `json:"memory_mode,omitempty,omitzero"`
-	Run        openapi_types.UUID `json:"run"`
-	Scene      string             `json:"scene"`
-	Settings   map[string]string  `json:"settings"`
-	Shot       string             `json:"shot"`
-	Width      int                `json:"width"`
+	MemoryMode LeaseMemoryMode `json:"memory_mode,omitempty,omitzero"`
+
+	// Package Its files are to be fetched, and rendered from the host's own disk
+	Package  bool               `json:"package,omitempty,omitzero"`
+	Run      openapi_types.UUID `json:"run"`
+	Scene    string             `json:"scene"`
+	Settings map[string]string  `json:"settings"`
+	Shot     string             `json:"shot"`
+	Width    int                `json:"width"`
 }
 
 // LeaseMemoryMode Permitted after the frame ran out of memory; without it the renderer keeps to its devices
@@ -1284,9 +1621,14 @@ type LeftOut struct {
 
 // Licence defines model for Licence.
 type Licence struct {
-	Kind  LicenceKind `json:"kind"`
-	Pool  Name        `json:"pool"`
-	Seats int         `json:"seats"`
+	// ExtraSeatPrice Example: 184.20
+	ExtraSeatPrice Money `json:"extra_seat_price,omitempty,omitzero"`
+
+	// ExtraSeats That could be hired for a run
+	ExtraSeats int         `json:"extra_seats,omitempty,omitzero"`
+	Kind       LicenceKind `json:"kind"`
+	Pool       Name        `json:"pool"`
+	Seats      int         `json:"seats"`
 }
 
 // LicenceKind defines model for Licence.Kind.
@@ -1325,6 +1667,11 @@ type Money = string
 
 // Name defines model for Name.
 type Name = string
+
+// NewPackage defines model for NewPackage.
+type NewPackage struct {
+	Files []PackageFile `json:"files"`
+}
 
 // NewPlan defines model for NewPlan.
 type NewPlan struct {
@@ -1366,6 +1713,13 @@ type NewPlan struct {
 
 // NewPlanGoal defines model for NewPlan.Goal.
 type NewPlanGoal string
+
+// NewSource defines model for NewSource.
+type NewSource struct {
+	// Secret Token of its interface, or private key for ssh
+	Secret *string    `json:"secret,omitempty"`
+	Spec   SourceSpec `json:"spec"`
+}
 
 // NewStudy defines model for NewStudy.
 type NewStudy struct {
@@ -1458,8 +1812,29 @@ type OfferSpec struct {
 
 	// PriceHour Example: 184.20
 	PriceHour Money `json:"price_hour"`
-	Source    Name  `json:"source"`
-	WrapS     int   `json:"wrap_s,omitempty,omitzero"`
+
+	// SetupS More than lead_s the first time
+	SetupS int  `json:"setup_s,omitempty,omitzero"`
+	Source Name `json:"source"`
+	WrapS  int  `json:"wrap_s,omitempty,omitzero"`
+}
+
+// Package defines model for Package.
+type Package struct {
+	Files []PackageFile `json:"files"`
+	Made  time.Time     `json:"made"`
+	Shot  string        `json:"shot"`
+	Size  int64         `json:"size"`
+
+	// Sum SHA-256 over the list of files
+	Sum string `json:"sum"`
+}
+
+// PackageFile defines model for PackageFile.
+type PackageFile struct {
+	Chunks []string `json:"chunks"`
+	Path   string   `json:"path"`
+	Size   int64    `json:"size"`
 }
 
 // Parts defines model for Parts.
@@ -1508,6 +1883,9 @@ type Plan struct {
 		Why  string `json:"why"`
 	} `json:"impossible,omitempty,omitzero"`
 	LeftOut []LeftOut `json:"left_out,omitempty,omitzero"`
+
+	// OutsideCost Example: 184.20
+	OutsideCost Money `json:"outside_cost,omitempty,omitzero"`
 
 	// Plan The plan file (docs/formats.md)
 	Plan map[string]interface{} `json:"plan,omitempty,omitzero"`
@@ -1692,6 +2070,31 @@ type Problem struct {
 	Type string `json:"type"`
 }
 
+// RateCard defines model for RateCard.
+type RateCard struct {
+	Credit struct {
+		Currency string `json:"currency"`
+
+		// Price Example: 184.20
+		Price Money `json:"price"`
+	} `json:"credit,omitempty,omitzero"`
+
+	// Currency Of its prices: a code of ISO 4217, or what the source calls its credits
+	Currency string `json:"currency"`
+
+	// Steps Volume discounts, by what was charged before
+	Steps []struct {
+		// From Example: 184.20
+		From Money `json:"from"`
+
+		// Off Example: 184.20
+		Off Money `json:"off"`
+	} `json:"steps,omitempty,omitzero"`
+
+	// Tax Example: 184.20
+	Tax Money `json:"tax,omitempty,omitzero"`
+}
+
 // Remedy defines model for Remedy.
 type Remedy struct {
 	Change string `json:"change"`
@@ -1748,6 +2151,12 @@ type Role string
 
 // Run defines model for Run.
 type Run struct {
+	// Alert The share of the cap that was passed last, in percent: 50, 80, 100
+	Alert int `json:"alert,omitempty,omitzero"`
+
+	// Cap Example: 184.20
+	Cap Money `json:"cap,omitempty,omitzero"`
+
 	// CostSoFar Example: 184.20
 	CostSoFar      Money       `json:"cost_so_far"`
 	Counts         FrameCounts `json:"counts"`
@@ -1757,14 +2166,18 @@ type Run struct {
 	Deadline       time.Time   `json:"deadline,omitempty,omitzero"`
 	Ended          time.Time   `json:"ended,omitempty,omitzero"`
 	ExpectedFinish time.Time   `json:"expected_finish,omitempty,omitzero"`
+	FarmJobs       []FarmJob   `json:"farm_jobs,omitempty,omitzero"`
 
 	// FramesHour Of late
 	FramesHour float64            `json:"frames_hour"`
 	Id         openapi_types.UUID `json:"id"`
 
 	// LeftS Until the expected finish
-	LeftS float64            `json:"left_s,omitempty,omitzero"`
-	Plan  openapi_types.UUID `json:"plan"`
+	LeftS float64 `json:"left_s,omitempty,omitzero"`
+
+	// OutsideCost Example: 184.20
+	OutsideCost Money              `json:"outside_cost,omitempty,omitzero"`
+	Plan        openapi_types.UUID `json:"plan"`
 
 	// PlannedCost Example: 184.20
 	PlannedCost   Money     `json:"planned_cost"`
@@ -1807,9 +2220,12 @@ type RunList struct {
 
 // RunServer defines model for RunServer.
 type RunServer struct {
-	From    time.Time      `json:"from"`
-	Host    string         `json:"host"`
-	Id      string         `json:"id"`
+	From time.Time `json:"from"`
+	Host string    `json:"host"`
+	Id   string    `json:"id"`
+
+	// Image The kept image that it was made from
+	Image   string         `json:"image,omitempty,omitzero"`
 	Offer   string         `json:"offer"`
 	Started time.Time      `json:"started,omitempty,omitzero"`
 	State   RunServerState `json:"state"`
@@ -1869,6 +2285,14 @@ type ScalingPoint struct {
 	Model     string  `json:"model"`
 	Place     string  `json:"place,omitempty,omitzero"`
 	Seconds   float64 `json:"seconds"`
+}
+
+// Seat defines model for Seat.
+type Seat struct {
+	Host  string             `json:"host"`
+	Pool  string             `json:"pool"`
+	Run   openapi_types.UUID `json:"run"`
+	Since time.Time          `json:"since"`
 }
 
 // Session defines model for Session.
@@ -1990,6 +2414,48 @@ type ShotSpec struct {
 // ShotSpecOutOfMemory defines model for ShotSpec.OutOfMemory.
 type ShotSpecOutOfMemory string
 
+// Source defines model for Source.
+type Source struct {
+	// BootS Mean from being asked for to up, or from a job's being sent to its first frame
+	BootS float64 `json:"boot_s,omitempty,omitzero"`
+
+	// Charged Example: 184.20
+	Charged  Money  `json:"charged"`
+	Currency string `json:"currency"`
+
+	// Factor Example: 184.20
+	Factor Money `json:"factor,omitempty,omitzero"`
+
+	// FactorFault Why that cannot be said, such as an exchange rate that is missing
+	FactorFault string `json:"factor_fault,omitempty,omitzero"`
+
+	// Fault Why it could not be reached the last time
+	Fault     string   `json:"fault,omitempty,omitzero"`
+	HasSecret bool     `json:"has_secret"`
+	Images    []string `json:"images,omitempty,omitzero"`
+
+	// Promised Example: 184.20
+	Promised Money      `json:"promised"`
+	Spec     SourceSpec `json:"spec"`
+
+	// UsableShare Of the frames tried there
+	UsableShare float64 `json:"usable_share,omitempty,omitzero"`
+}
+
+// SourceComparison defines model for SourceComparison.
+type SourceComparison struct {
+	Baseline string                `json:"baseline,omitempty,omitzero"`
+	Basis    SourceComparisonBasis `json:"basis"`
+	By       time.Time             `json:"by,omitempty,omitzero"`
+	Currency string                `json:"currency"`
+	Rows     []SourceRow           `json:"rows"`
+	Run      openapi_types.UUID    `json:"run,omitempty,omitzero"`
+	Shot     string                `json:"shot,omitempty,omitzero"`
+}
+
+// SourceComparisonBasis defines model for SourceComparison.Basis.
+type SourceComparisonBasis string
+
 // SourceCost defines model for SourceCost.
 type SourceCost struct {
 	// Cost Example: 184.20
@@ -2003,6 +2469,71 @@ type SourceCost struct {
 	// UnusedS Of it, while no crew renders
 	UnusedS float64 `json:"unused_s,omitempty,omitzero"`
 }
+
+// SourceRow defines model for SourceRow.
+type SourceRow struct {
+	// Cost Example: 184.20
+	Cost     Money   `json:"cost,omitempty,omitzero"`
+	ElapsedS float64 `json:"elapsed_s,omitempty,omitzero"`
+
+	// Estimated Example: 184.20
+	Estimated Money `json:"estimated,omitempty,omitzero"`
+	Failed    int   `json:"failed,omitempty,omitzero"`
+
+	// FrameCost Example: 184.20
+	FrameCost Money            `json:"frame_cost,omitempty,omitzero"`
+	Marks     []SourceRowMarks `json:"marks,omitempty,omitzero"`
+
+	// MeasuredShare Of the frames, on crews that were timed; the rest is predicted
+	MeasuredShare float64 `json:"measured_share,omitempty,omitzero"`
+	PaidS         float64 `json:"paid_s,omitempty,omitzero"`
+
+	// RenderedS Summed render time
+	RenderedS float64 `json:"rendered_s,omitempty,omitzero"`
+
+	// Saving Example: 184.20
+	Saving Money `json:"saving,omitempty,omitzero"`
+
+	// Source A source, or best mix
+	Source string          `json:"source"`
+	Status SourceRowStatus `json:"status"`
+
+	// Unsupported What stops the shot there
+	Unsupported []string `json:"unsupported,omitempty,omitzero"`
+
+	// UnusedCost Example: 184.20
+	UnusedCost Money `json:"unused_cost,omitempty,omitzero"`
+
+	// UnusedS Paid time in which nothing is rendered
+	UnusedS float64 `json:"unused_s,omitempty,omitzero"`
+	Usable  int     `json:"usable,omitempty,omitzero"`
+}
+
+// SourceRowMarks defines model for SourceRow.Marks.
+type SourceRowMarks string
+
+// SourceRowStatus defines model for SourceRow.Status.
+type SourceRowStatus string
+
+// SourceSpec defines model for SourceSpec.
+type SourceSpec struct {
+	// Address http:// or https:// for Rotanex's own protocol, ssh://user@host:port for servers that stand already
+	Address string `json:"address,omitempty,omitzero"`
+
+	// Cap Example: 184.20
+	Cap        Money          `json:"cap,omitempty,omitzero"`
+	Card       RateCard       `json:"card"`
+	Kind       SourceSpecKind `json:"kind"`
+	KnownHosts []string       `json:"known_hosts,omitempty,omitzero"`
+	Name       Name           `json:"name"`
+	Note       string         `json:"note,omitempty,omitzero"`
+
+	// UploadMbps Limit on sending packages in megabytes a second
+	UploadMbps float32 `json:"upload_mbps,omitempty,omitzero"`
+}
+
+// SourceSpecKind defines model for SourceSpec.Kind.
+type SourceSpecKind string
 
 // StockReport defines model for StockReport.
 type StockReport struct {
@@ -2222,11 +2753,31 @@ type PutPictureParams struct {
 	ContentDigest string `json:"Content-Digest"`
 }
 
+// FetchedPackageJSONBody defines parameters for FetchedPackage.
+type FetchedPackageJSONBody struct {
+	Bytes   int64   `json:"bytes"`
+	Seconds float64 `json:"seconds"`
+}
+
+// ListEntriesParams defines parameters for ListEntries.
+type ListEntriesParams struct {
+	Run    *openapi_types.UUID `form:"run,omitempty" json:"run,omitempty"`
+	Source *Name               `form:"source,omitempty" json:"source,omitempty"`
+	Shot   *Name               `form:"shot,omitempty" json:"shot,omitempty"`
+	Host   *string             `form:"host,omitempty" json:"host,omitempty"`
+	Day    *openapi_types.Date `form:"day,omitempty" json:"day,omitempty"`
+}
+
 // StreamEventsParams defines parameters for StreamEvents.
 type StreamEventsParams struct {
 	// Run Only events of this run or trial
 	Run         *openapi_types.UUID `form:"run,omitempty" json:"run,omitempty"`
 	LastEventID *string             `json:"Last-Event-ID,omitempty"`
+}
+
+// JudgeProofsJSONBody defines parameters for JudgeProofs.
+type JudgeProofsJSONBody struct {
+	Accept bool `json:"accept"`
 }
 
 // ListHostsParams defines parameters for ListHosts.
@@ -2310,7 +2861,12 @@ type ListRunsParams struct {
 
 // StartRunJSONBody defines parameters for StartRun.
 type StartRunJSONBody struct {
-	Plan openapi_types.UUID `json:"plan"`
+	// AcceptProofs Release farms' jobs when their proof frames came home whole, of the right size and not blank, without a person
+	AcceptProofs bool               `json:"accept_proofs,omitempty,omitzero"`
+	Plan         openapi_types.UUID `json:"plan"`
+
+	// Spend Example: 184.20
+	Spend Money `json:"spend,omitempty,omitzero"`
 
 	// Tries How often a frame may fail before it is given up
 	Tries int `json:"tries,omitempty,omitzero"`
@@ -2378,6 +2934,15 @@ type CompareShotParams struct {
 
 // CompareShotParamsSort defines parameters for CompareShot.
 type CompareShotParamsSort string
+
+// CompareSourcesParams defines parameters for CompareSources.
+type CompareSourcesParams struct {
+	// By Default the shot's own deadline
+	By *time.Time `form:"by,omitempty" json:"by,omitempty"`
+
+	// Baseline The source or host that savings are against; default the cheapest owned one
+	Baseline *Name `form:"baseline,omitempty" json:"baseline,omitempty"`
+}
 
 // ListStudiesParams defines parameters for ListStudies.
 type ListStudiesParams struct {
@@ -2458,8 +3023,20 @@ type LeaseJSONRequestBody = LeaseRequest
 // PutResultJSONRequestBody defines body for PutResult for application/json ContentType.
 type PutResultJSONRequestBody = Result
 
+// FetchedPackageJSONRequestBody defines body for FetchedPackage for application/json ContentType.
+type FetchedPackageJSONRequestBody FetchedPackageJSONBody
+
 // ReportStockJSONRequestBody defines body for ReportStock for application/json ContentType.
 type ReportStockJSONRequestBody = StockReport
+
+// MissingChunksJSONRequestBody defines body for MissingChunks for application/json ContentType.
+type MissingChunksJSONRequestBody = ChunkSums
+
+// JudgeProofsJSONRequestBody defines body for JudgeProofs for application/json ContentType.
+type JudgeProofsJSONRequestBody JudgeProofsJSONBody
+
+// PutFarmJSONRequestBody defines body for PutFarm for application/json ContentType.
+type PutFarmJSONRequestBody = Farm
 
 // PutHostJSONRequestBody defines body for PutHost for application/json ContentType.
 type PutHostJSONRequestBody = HostSpec
@@ -2491,6 +3068,12 @@ type SignInJSONRequestBody SignInJSONBody
 // PutShotJSONRequestBody defines body for PutShot for application/json ContentType.
 type PutShotJSONRequestBody = ShotSpec
 
+// PutPackageJSONRequestBody defines body for PutPackage for application/json ContentType.
+type PutPackageJSONRequestBody = NewPackage
+
+// PutSourceJSONRequestBody defines body for PutSource for application/json ContentType.
+type PutSourceJSONRequestBody = NewSource
+
 // CreateStudyJSONRequestBody defines body for CreateStudy for application/json ContentType.
 type CreateStudyJSONRequestBody = NewStudy
 
@@ -2505,6 +3088,9 @@ type CreateTrialJSONRequestBody = NewTrial
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// GetAgentChunk One chunk, no faster than its source's limit
+	// (GET /agent/chunks/{sum})
+	GetAgentChunk(w http.ResponseWriter, r *http.Request, sum string)
 	// Heartbeat Renew leases and say how far they are
 	// (POST /agent/heartbeat)
 	Heartbeat(w http.ResponseWriter, r *http.Request)
@@ -2520,12 +3106,42 @@ type ServerInterface interface {
 	// PutResult Hand a frame in, or say why it failed; harmless when sent again
 	// (PUT /agent/leases/{lease}/{fence}/result)
 	PutResult(w http.ResponseWriter, r *http.Request, lease LeaseParam, fence FenceParam)
+	// GetAgentPackage The files of a shot as they were when its run began
+	// (GET /agent/packages/{run}/{shot})
+	GetAgentPackage(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam)
+	// FetchedPackage Say that the package is here and how long it took
+	// (POST /agent/packages/{run}/{shot})
+	FetchedPackage(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam)
 	// ReportStock What the agent found on its host
 	// (PUT /agent/stock)
 	ReportStock(w http.ResponseWriter, r *http.Request)
+	// MissingChunks Which of these chunks are not here yet
+	// (POST /chunks/missing)
+	MissingChunks(w http.ResponseWriter, r *http.Request)
+	// PutChunk Store a chunk of up to 4 MiB under its SHA-256; harmless when sent again
+	// (PUT /chunks/{sum})
+	PutChunk(w http.ResponseWriter, r *http.Request, sum string)
+	// ListEntries The ledger by entry, over runs
+	// (GET /entries)
+	ListEntries(w http.ResponseWriter, r *http.Request, params ListEntriesParams)
 	// StreamEvents Live updates as Server-Sent Events
 	// (GET /events)
 	StreamEvents(w http.ResponseWriter, r *http.Request, params StreamEventsParams)
+	// ListRates Exchange rates that were given, by day
+	// (GET /exchange-rates)
+	ListRates(w http.ResponseWriter, r *http.Request)
+	// ImportRates Take in exchange rates as CSV with the columns date, from, to, rate
+	// (POST /exchange-rates)
+	ImportRates(w http.ResponseWriter, r *http.Request)
+	// JudgeProofs Accept a job's proof frames, which releases the rest, or refuse them, which ends the job
+	// (POST /farm-jobs/{job}/proofs)
+	JudgeProofs(w http.ResponseWriter, r *http.Request, job openapi_types.UUID)
+	// ListFarms Tiers of render farms
+	// (GET /farms)
+	ListFarms(w http.ResponseWriter, r *http.Request)
+	// PutFarm Make a farm's tier or replace its description
+	// (PUT /farms/{farm})
+	PutFarm(w http.ResponseWriter, r *http.Request, farm Name)
 	// ListHosts Hosts by name
 	// (GET /hosts)
 	ListHosts(w http.ResponseWriter, r *http.Request, params ListHostsParams)
@@ -2586,6 +3202,9 @@ type ServerInterface interface {
 	// GetRun One run as it stands
 	// (GET /runs/{run})
 	GetRun(w http.ResponseWriter, r *http.Request, run RunParam)
+	// ListFarmJobs The jobs of a run at farms
+	// (GET /runs/{run}/farm-jobs)
+	ListFarmJobs(w http.ResponseWriter, r *http.Request, run RunParam)
 	// ListFrames Frames of a run by shot and number
 	// (GET /runs/{run}/frames)
 	ListFrames(w http.ResponseWriter, r *http.Request, run RunParam, params ListFramesParams)
@@ -2601,9 +3220,15 @@ type ServerInterface interface {
 	// SetRunPlan Carry out the rest of a run by another plan, made for it
 	// (PUT /runs/{run}/plan)
 	SetRunPlan(w http.ResponseWriter, r *http.Request, run RunParam)
+	// CompareRunSources What each source did in a run, as estimated and as charged
+	// (GET /runs/{run}/sources)
+	CompareRunSources(w http.ResponseWriter, r *http.Request, run RunParam)
 	// SetRunState Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 	// (PUT /runs/{run}/state)
 	SetRunState(w http.ResponseWriter, r *http.Request, run RunParam)
+	// ListSeats Licence seats that hosts hold now
+	// (GET /seats)
+	ListSeats(w http.ResponseWriter, r *http.Request)
 	// SignOut End the browser's session
 	// (DELETE /session)
 	SignOut(w http.ResponseWriter, r *http.Request)
@@ -2631,6 +3256,21 @@ type ServerInterface interface {
 	// GetFit Whether the shot fits the memory of each crew, with the numbers
 	// (GET /shots/{shot}/fit)
 	GetFit(w http.ResponseWriter, r *http.Request, shot ShotParam)
+	// GetPackage What is sent of a shot to where it is rendered
+	// (GET /shots/{shot}/package)
+	GetPackage(w http.ResponseWriter, r *http.Request, shot ShotParam)
+	// PutPackage Store the package of a shot; all its chunks have to be here
+	// (PUT /shots/{shot}/package)
+	PutPackage(w http.ResponseWriter, r *http.Request, shot ShotParam)
+	// CompareSources The same work on each source and on the best mix
+	// (GET /shots/{shot}/sources)
+	CompareSources(w http.ResponseWriter, r *http.Request, shot ShotParam, params CompareSourcesParams)
+	// ListSources Where hosts come from that are not one's own
+	// (GET /sources)
+	ListSources(w http.ResponseWriter, r *http.Request)
+	// PutSource Make a source or replace its description
+	// (PUT /sources/{source})
+	PutSource(w http.ResponseWriter, r *http.Request, source Name)
 	// ListStudies Settings studies, newest first
 	// (GET /studies)
 	ListStudies(w http.ResponseWriter, r *http.Request, params ListStudiesParams)
@@ -2685,6 +3325,12 @@ type ServerInterface interface {
 
 type Unimplemented struct{}
 
+// GetAgentChunk One chunk, no faster than its source's limit
+// (GET /agent/chunks/{sum})
+func (_ Unimplemented) GetAgentChunk(w http.ResponseWriter, r *http.Request, sum string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // Heartbeat Renew leases and say how far they are
 // (POST /agent/heartbeat)
 func (_ Unimplemented) Heartbeat(w http.ResponseWriter, r *http.Request) {
@@ -2715,15 +3361,75 @@ func (_ Unimplemented) PutResult(w http.ResponseWriter, r *http.Request, lease L
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// GetAgentPackage The files of a shot as they were when its run began
+// (GET /agent/packages/{run}/{shot})
+func (_ Unimplemented) GetAgentPackage(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// FetchedPackage Say that the package is here and how long it took
+// (POST /agent/packages/{run}/{shot})
+func (_ Unimplemented) FetchedPackage(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ReportStock What the agent found on its host
 // (PUT /agent/stock)
 func (_ Unimplemented) ReportStock(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// MissingChunks Which of these chunks are not here yet
+// (POST /chunks/missing)
+func (_ Unimplemented) MissingChunks(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PutChunk Store a chunk of up to 4 MiB under its SHA-256; harmless when sent again
+// (PUT /chunks/{sum})
+func (_ Unimplemented) PutChunk(w http.ResponseWriter, r *http.Request, sum string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListEntries The ledger by entry, over runs
+// (GET /entries)
+func (_ Unimplemented) ListEntries(w http.ResponseWriter, r *http.Request, params ListEntriesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // StreamEvents Live updates as Server-Sent Events
 // (GET /events)
 func (_ Unimplemented) StreamEvents(w http.ResponseWriter, r *http.Request, params StreamEventsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListRates Exchange rates that were given, by day
+// (GET /exchange-rates)
+func (_ Unimplemented) ListRates(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ImportRates Take in exchange rates as CSV with the columns date, from, to, rate
+// (POST /exchange-rates)
+func (_ Unimplemented) ImportRates(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// JudgeProofs Accept a job's proof frames, which releases the rest, or refuse them, which ends the job
+// (POST /farm-jobs/{job}/proofs)
+func (_ Unimplemented) JudgeProofs(w http.ResponseWriter, r *http.Request, job openapi_types.UUID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListFarms Tiers of render farms
+// (GET /farms)
+func (_ Unimplemented) ListFarms(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PutFarm Make a farm's tier or replace its description
+// (PUT /farms/{farm})
+func (_ Unimplemented) PutFarm(w http.ResponseWriter, r *http.Request, farm Name) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2847,6 +3553,12 @@ func (_ Unimplemented) GetRun(w http.ResponseWriter, r *http.Request, run RunPar
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListFarmJobs The jobs of a run at farms
+// (GET /runs/{run}/farm-jobs)
+func (_ Unimplemented) ListFarmJobs(w http.ResponseWriter, r *http.Request, run RunParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListFrames Frames of a run by shot and number
 // (GET /runs/{run}/frames)
 func (_ Unimplemented) ListFrames(w http.ResponseWriter, r *http.Request, run RunParam, params ListFramesParams) {
@@ -2877,9 +3589,21 @@ func (_ Unimplemented) SetRunPlan(w http.ResponseWriter, r *http.Request, run Ru
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// CompareRunSources What each source did in a run, as estimated and as charged
+// (GET /runs/{run}/sources)
+func (_ Unimplemented) CompareRunSources(w http.ResponseWriter, r *http.Request, run RunParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // SetRunState Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 // (PUT /runs/{run}/state)
 func (_ Unimplemented) SetRunState(w http.ResponseWriter, r *http.Request, run RunParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListSeats Licence seats that hosts hold now
+// (GET /seats)
+func (_ Unimplemented) ListSeats(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2934,6 +3658,36 @@ func (_ Unimplemented) CompareShot(w http.ResponseWriter, r *http.Request, shot 
 // GetFit Whether the shot fits the memory of each crew, with the numbers
 // (GET /shots/{shot}/fit)
 func (_ Unimplemented) GetFit(w http.ResponseWriter, r *http.Request, shot ShotParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetPackage What is sent of a shot to where it is rendered
+// (GET /shots/{shot}/package)
+func (_ Unimplemented) GetPackage(w http.ResponseWriter, r *http.Request, shot ShotParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PutPackage Store the package of a shot; all its chunks have to be here
+// (PUT /shots/{shot}/package)
+func (_ Unimplemented) PutPackage(w http.ResponseWriter, r *http.Request, shot ShotParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CompareSources The same work on each source and on the best mix
+// (GET /shots/{shot}/sources)
+func (_ Unimplemented) CompareSources(w http.ResponseWriter, r *http.Request, shot ShotParam, params CompareSourcesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListSources Where hosts come from that are not one's own
+// (GET /sources)
+func (_ Unimplemented) ListSources(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PutSource Make a source or replace its description
+// (PUT /sources/{source})
+func (_ Unimplemented) PutSource(w http.ResponseWriter, r *http.Request, source Name) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3041,6 +3795,32 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(http.Handler) http.Handler
+
+// GetAgentChunk operation middleware
+func (siw *ServerInterfaceWrapper) GetAgentChunk(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "sum" -------------
+	var sum string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sum", chi.URLParam(r, "sum"), &sum, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "sum", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetAgentChunk(w, r, sum)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
 
 // Heartbeat operation middleware
 func (siw *ServerInterfaceWrapper) Heartbeat(w http.ResponseWriter, r *http.Request) {
@@ -3182,11 +3962,206 @@ func (siw *ServerInterfaceWrapper) PutResult(w http.ResponseWriter, r *http.Requ
 	handler.ServeHTTP(w, r)
 }
 
+// GetAgentPackage operation middleware
+func (siw *ServerInterfaceWrapper) GetAgentPackage(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", chi.URLParam(r, "run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetAgentPackage(w, r, run, shot)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// FetchedPackage operation middleware
+func (siw *ServerInterfaceWrapper) FetchedPackage(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", chi.URLParam(r, "run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.FetchedPackage(w, r, run, shot)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ReportStock operation middleware
 func (siw *ServerInterfaceWrapper) ReportStock(w http.ResponseWriter, r *http.Request) {
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ReportStock(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// MissingChunks operation middleware
+func (siw *ServerInterfaceWrapper) MissingChunks(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.MissingChunks(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PutChunk operation middleware
+func (siw *ServerInterfaceWrapper) PutChunk(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "sum" -------------
+	var sum string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sum", chi.URLParam(r, "sum"), &sum, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "sum", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutChunk(w, r, sum)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListEntries operation middleware
+func (siw *ServerInterfaceWrapper) ListEntries(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListEntriesParams
+
+	// ------------- Optional query parameter "run" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "run", r.URL.Query(), &params.Run, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "run"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", r.URL.Query(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "source"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "source", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "shot" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "shot", r.URL.Query(), &params.Shot, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "shot"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "host" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", r.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "host"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "host", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "day" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "day", r.URL.Query(), &params.Day, runtime.BindQueryParameterOptions{Type: "string", Format: "date"})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "day"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "day", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListEntries(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -3241,6 +4216,100 @@ func (siw *ServerInterfaceWrapper) StreamEvents(w http.ResponseWriter, r *http.R
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.StreamEvents(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListRates operation middleware
+func (siw *ServerInterfaceWrapper) ListRates(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListRates(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ImportRates operation middleware
+func (siw *ServerInterfaceWrapper) ImportRates(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ImportRates(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// JudgeProofs operation middleware
+func (siw *ServerInterfaceWrapper) JudgeProofs(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "job" -------------
+	var job openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", chi.URLParam(r, "job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "job", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.JudgeProofs(w, r, job)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListFarms operation middleware
+func (siw *ServerInterfaceWrapper) ListFarms(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListFarms(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PutFarm operation middleware
+func (siw *ServerInterfaceWrapper) PutFarm(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "farm" -------------
+	var farm Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "farm", chi.URLParam(r, "farm"), &farm, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "farm", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutFarm(w, r, farm)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -3987,6 +5056,32 @@ func (siw *ServerInterfaceWrapper) GetRun(w http.ResponseWriter, r *http.Request
 	handler.ServeHTTP(w, r)
 }
 
+// ListFarmJobs operation middleware
+func (siw *ServerInterfaceWrapper) ListFarmJobs(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", chi.URLParam(r, "run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListFarmJobs(w, r, run)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListFrames operation middleware
 func (siw *ServerInterfaceWrapper) ListFrames(w http.ResponseWriter, r *http.Request) {
 
@@ -4224,6 +5319,32 @@ func (siw *ServerInterfaceWrapper) SetRunPlan(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
+// CompareRunSources operation middleware
+func (siw *ServerInterfaceWrapper) CompareRunSources(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", chi.URLParam(r, "run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CompareRunSources(w, r, run)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // SetRunState operation middleware
 func (siw *ServerInterfaceWrapper) SetRunState(w http.ResponseWriter, r *http.Request) {
 
@@ -4241,6 +5362,20 @@ func (siw *ServerInterfaceWrapper) SetRunState(w http.ResponseWriter, r *http.Re
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.SetRunState(w, r, run)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListSeats operation middleware
+func (siw *ServerInterfaceWrapper) ListSeats(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListSeats(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4504,6 +5639,153 @@ func (siw *ServerInterfaceWrapper) GetFit(w http.ResponseWriter, r *http.Request
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetFit(w, r, shot)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetPackage operation middleware
+func (siw *ServerInterfaceWrapper) GetPackage(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetPackage(w, r, shot)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PutPackage operation middleware
+func (siw *ServerInterfaceWrapper) PutPackage(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutPackage(w, r, shot)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CompareSources operation middleware
+func (siw *ServerInterfaceWrapper) CompareSources(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareSourcesParams
+
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", r.URL.Query(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "by"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "by", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "baseline" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "baseline", r.URL.Query(), &params.Baseline, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "baseline"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "baseline", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CompareSources(w, r, shot, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListSources operation middleware
+func (siw *ServerInterfaceWrapper) ListSources(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListSources(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PutSource operation middleware
+func (siw *ServerInterfaceWrapper) PutSource(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "source" -------------
+	var source Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "source", chi.URLParam(r, "source"), &source, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "source", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutSource(w, r, source)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -5278,6 +6560,54 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Put(options.BaseURL+"/offers/{offer}", wrapper.PutOffer)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/sources", wrapper.ListSources)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/sources/{source}", wrapper.PutSource)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/exchange-rates", wrapper.ListRates)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/exchange-rates", wrapper.ImportRates)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/farms", wrapper.ListFarms)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/farms/{farm}", wrapper.PutFarm)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/shots/{shot}/package", wrapper.GetPackage)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/shots/{shot}/package", wrapper.PutPackage)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/chunks/missing", wrapper.MissingChunks)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/chunks/{sum}", wrapper.PutChunk)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/shots/{shot}/sources", wrapper.CompareSources)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/runs/{run}/sources", wrapper.CompareRunSources)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/runs/{run}/farm-jobs", wrapper.ListFarmJobs)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/farm-jobs/{job}/proofs", wrapper.JudgeProofs)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/seats", wrapper.ListSeats)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/entries", wrapper.ListEntries)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/shots", wrapper.ListShots)
 	})
 	r.Group(func(r chi.Router) {
@@ -5406,6 +6736,15 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	r.Group(func(r chi.Router) {
 		r.Put(options.BaseURL+"/agent/leases/{lease}/{fence}/result", wrapper.PutResult)
 	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/agent/packages/{run}/{shot}", wrapper.GetAgentPackage)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/agent/packages/{run}/{shot}", wrapper.FetchedPackage)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/agent/chunks/{sum}", wrapper.GetAgentChunk)
+	})
 
 	return r
 }
@@ -5415,239 +6754,297 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H39chw3kuerIPp2w+PY5pdsaS0qNjY0sjzyjm0xRHkccbaOQlehuzGsBmoAFFs9Ckbc09yD3ZNcIBNA",
-	"fQHVVWRTljfuH1Fko1GoRCKRn7/8OMvkppSCCaNn5x9nJVV0wwxT8FtWKS2V/V/OdKZ4abgUs/PZd0pu",
-	"yHvBPpj3RC6JWTNS0hUjC7aUis3mM25H/aNiajebzwTdsNm5n2w+09mabaiddUM//MDEyqxn549OT+cz",
-	"syvtSG0UF6vZ7Xz24Wglj+xfj/Q1L48kLIAWR6XkwjA1O1/SQrPb+WzJRMYu7OLtvPD4kpp1/XQYMJvP",
-	"FPtHxRXLZ+dGVay5mKVUG2pm5zMuzJOvZ/PZhgu+qTaz87OwMvvUFVOzW/tIS6nBR9oBg4+MzLqW2gxN",
-	"aj8fnPNfFFvOzmf/46Te2BP8VJ/8ZOewT+E525TSMJHt/sp2/Q1+u2ZE0w0j12xHttysYY/hLwuZ78iK",
-	"3zANf1typQ2hQm+ZInRFufDbv2Y0Z6pe+ff1M4/sQxOMcGYZYcOF//2b+7BFwage3CMYMI0tIptW8A03",
-	"4QkdvscPm1PmbEmrwvh3pR+QzR67N08y3YQXV5UYem1ViXEvXVU8n/V24HY+02s5yKf28/vyqX0Ppksp",
-	"NANxdKHkomDwxEwKwwTQnJZlwTNqKXFS4oh/+7u2bPxx5OP8vPDE9kH4ZU0N2TJhyFZJsSJ/evPdC/L0",
-	"68f//iVSAWewD3i+YsK8VrkTnaWSJVOG48qzQmbXV0uaGRSngb65rBYFqyksqs0Ct3rNqDILRs2V7p/P",
-	"N4wWRLNMilyTBTNbxgQJ39Cz+f4n3DY359fW4+bt9b4L35WLv7PM2NU917rauNV8nNE858iJF43XBl7s",
-	"EtTKL0JFTuRyydS5lSGKEa6JFIxspGJz8tPzH1/OScGvGaFC2gHHpFQ8Y+fw0RcafyNUkLWsFPkTFTjb",
-	"l0QqQsmi0jv/CbHP+9LOH6bSTN0wpc+JlmRDxc7/wd9kMBU86ZgYvmHnhBIQ5X6AZW34nBh6DWKQa1JS",
-	"ZewAbjR8a06oRskJjyWaGcPFSh+TnNG84IKddybjmuQVI9T4pcI8x/AmGgcD8fzgpWKM0KKAT2DobN5h",
-	"O2razEYNO7IjZxGZmskKz1OQR2enLYF0GhNINUs3v9b81vHpWYS77e6OkwJeoowbC5yxb/CPUrCdHb1d",
-	"I4WYsEv91V+uwAEzP9l85hjEUg2J57dwZu/rSunGEWmIyObxgie5V4meJ2PYpjQRyUErzRq6QmPDFNtG",
-	"P2Aitw8du/GoGY256VA7iT6zkKsrQ3kR/XDDqK4UrmlwX/y42/lMViaTuO9+d3IJFF9SXjB7KRVeFbqR",
-	"1yyP7MF8pg1VZjwxOpvmdUbHFkDwemX17J7ksY19cfHzXgnZ2XGp8D/DqsBG5qwYpUSbtWI0b08ZPcxb",
-	"aszeYR0a4TLmbtVRCshNSRV3N3L7XRdUMzhIKQaHUdywjd7HPC8U237HV5Vdxm1YBlWKwlHPKqWs6hl9",
-	"UjjPow9Nzm54xsav7lsY/zdaVCy2upzfcM2lGD/hK6nNt+5bsRnhxtIxI8NqxcuoVvGzMByvk4aAG6Gq",
-	"CGniO6gzWtj/jn2pSxx/YbXZ2EuBUhl9kFHMZOsJG3KJ34g9pRL+dho1088w/NLd7/0JOwfGKcZufxqM",
-	"Oa9Pg+f9sJYmh9TM13zvmtjRM+juiu7py66ZyNtE64uPDnmsenUFV+OVvfxGX7axI7P3YTyPXzdcXLPm",
-	"RwspC0YF3jYbqXZXq0Xj45pXQV5NWkRn/8AeqnfAzTeviRlW11xKn2ypbfIyLLVb0RUvqOa6eVeGK9fe",
-	"LiznGd5TlbgWcmttv4XV8BO3ZkYr44VRV0KAWm7tDrjOQGnego1EUe+1Txm/vVlZxTcxqdw0uKi9tL9c",
-	"/KyjOkvOrTrnlZxBIV2PtGrUcskz7u+M9sMuS8byo6ok8oYpJIBV/N3iwD0CBs1iR+RYKbrkcdkGkuIq",
-	"c5rXqKOGwiUczzEPx29sYIaIv89+SpZSwVtVghtvDHnxZV8VTZRKjXvfNV+t8RYaM1hqc1Uyeu3O9Yiv",
-	"FHIbu+Re47qfnpJ/JeA0uaHFuAX7MxWb9UeWczBDO6eh4TxbS/OFDnagNQ/Nmu0IVWzs45mJPPmXNUNj",
-	"EZhQOx9s9xaPiMnJgnDgorfW796L8gIG2dH1Pnb2RhDqDtE4mpQFzRKqB92UBdNX6CTpP+qCf2AFbpIm",
-	"bjChpLR/npMteCWCfa6ZCYPGLcz5ZkayqpaVSr2HlTRVOXYiHH1lz9bErxRyO/IbKOZ7FH0lt+hPCapN",
-	"XxY7W7Z3IpvCc7vmBSPcEGWtKsXyOTklRpKzcZTfrmXBYkf07ZoR+BD3VAp03NibhtBipJjuKAPIf2ED",
-	"g40YtIJaUcArOnrrV+qG9e97XFPvNZ4XBfqZ7BtYaSy3guXgGgKfE4fPtpZ/ex6iWd/WnHKrcMH1eryN",
-	"lHAWdB2PzrjGH+4ZMTINWnDgAJ9gLFqSJ80MVRURwv95Z1kzQ2m+oAUVGcsJPNjK3WwtNRN7fQoNdd+t",
-	"2T0vyRm4zL5j6CG3bkPVdVOdzNaMlgx3iGqD//M0iOqQZUHFiEgCOFFMtf/uKKi4xJGRMyh6DBTmjZEV",
-	"jfGJbpm7GUtrVuTuqos4VWqphXZOSY1hyjLb//qVHv3znf3n9Ojpu4+n87PHt/8SI5+1Na62PDfr/f4d",
-	"tEuujEx46Rp20+Bix7ueprljK1FpuoidvV/WOyvVuHbxgkVlSEaFkIYsGKk0i7LWXfxZwKTeqVWTJM1G",
-	"l6AWTPXxsULzaqx6kAd+bVNldTonq7M5+b//+/88I1lZOfqQUsmMaS1VrX1aKfuFJvhCs3kr4PpknmSG",
-	"xc4wPRwcj3LaZv3P+LsN8pXTDiLfCrGFPTOEHZ/05A4LOHKntxzdeD2J3LG6utoHNSHGhRf4nFDUPlzY",
-	"SG7FnGxlVeSE5vlIo7F+5lXJ1FU4cFEDzkfMlhAnM2tZaQzFtU05tx4f/hi/DLuCe5iQ7rmqEoKLFbES",
-	"nUhl9UAz0qSUldJXmt7E9FNn+LVVQKsdga8N7afMUojeWPVzpFHmRWHsAoztxFsfxrOEgEijFE6vQAG3",
-	"lQrOLMSL7iVQE576JptGebzlL2mz+AS7Yrw9sWFmLeN+LUUNl3EiemfpF2jEoScmaPRfjLXT1nIr4g94",
-	"+rjhISAFozdMkzMiKxOxpzu0xnUjEdDTMfPPCu8bp702VMRPsNw0Em5uqOJUmGckW1MhrCUL8VuytMOC",
-	"udTevFILdZWPdZ+oTUoa94noArR9J4PWfDNqki79NpCV41fsJnJPihHu5Q2LKcmTAuDTI62Y4RWNsSQj",
-	"pdcc3RFetQ5ZYpCSYxQHdxSGnOvYo1NyIXgQU7ftt6Pug2l+iHR8hUY9P51tg3ebW6rH9ug7LnIXDepo",
-	"Q2uWXcf9/OwGxaunFrqtLWG2VIl2uKOpvST85IZ9GGGS4lPnbl3uW27W+ItFWM872CO6LDWEFZqRa8ZK",
-	"XXuZlv6IW36bW0Oeip1Z26swl02HygjOXDOaXykpN+P9peBihWS1id8RjOUT3LKNJ3RFHGPolmFEb2hR",
-	"MG0meQNhasdhfXmOMwU/qX2KT83rka/xSj0PJaPZetKy5AJOcyJcldATXjV1hNgSnXdM6YSu2dP6yVoW",
-	"uSaghmYs6p7Thdzm7kK8r9uSF8UUtjB8tTZxCt0wlfOslaiz5OA40WuqMPZpHwdXPi0KTaytPpvP7Kkh",
-	"1kZc8rjU3K7j3iRrNtl7vneoa0ssYohPOjmNlxoWRoHTwgPqL/eF0Uj/pJ+g5vQGm7Ye1RIkDQ7xO9aR",
-	"AV0x0uRTpHdUgMoiZ2qiDb3kBdM7bTAhNHI3MzZ+OwQzW6mu4wy4Vdx4v8QexS8MraeslxJ9da9CdG6P",
-	"pOHdP7VBcYnaOwXVhiwpLyrFJl0huZySEONHJVZhNwvypPD8lmI1m8/+XjL7g31Q0dN5F+1qqr5DHz1+",
-	"Ep9oryo0ZIHBrl7CyFtQ6mIR61fSmv6GCWv5hay2Pf6pZvrIzK/GPyLJYC+scRDJKfB7HEvshPUk8oeo",
-	"Tn22peEK3vMmfmSYb97J8Eu+zbfMpxp2tX1IohwfBvBZl6n8qVHb3E8bdHsTlpN8kR+4jlwyYemj3sGt",
-	"IRKsHaXr4jOSK7z03O5P7oRdq8/MK59cPtXnLqUZFURYsyIfnzpnB0OQ48P3OB4znbsELKS8ZvnVUqq4",
-	"Qvmei7Iy+kpXm1AGBZcS6pgQgsM5yBIKn7pVLn27hWsd1V9/AQcRPmNDqGKg1oAvfDDfZt8r+pj2tDRG",
-	"5/Juzf/k6z15U7CXbqdi7BZ45DnUEkWOBVA7YjYAyReskFs0HTImGFmCSoE7YWWmJlZFmZScVG9v3Dfl",
-	"8o6nst0glfrJzE0KIZNP0ZEm5HZjKdS4saWSK8W0bif+T3Gy+8IrXGH0dWVMONKVc/R4gVSVdSq4sJIo",
-	"JoDgW1eaMTHBHzQ5/Tia2asoF+0LsaFZLtElohNeAsvOsHR73Hk2kX+XQasevD9wFIyvYpkyte2sQfJQ",
-	"iCPgsuArIJSA+ta0LHYwAiQhyVlWUMXckHNRFUUsF6mglcjWUVv2jTcf8CjXFNnQHYEE/Ek0SUrY7+1h",
-	"d+JbLp3IgEeOl7a9PIKmiT6Ki/zbRpOf0SXYTwiBAAnLXR2TXT0lzpvYd8iWLBuTWn5px/V0T/tHzycN",
-	"1nbnK6Qtp05zyFfvmztMm9iekK1UedTztVCMXl+xGxaZraBqxfaZB5HjpqtsHYq9sLbL5dhMcfeA62qK",
-	"93E+2zLv/egcPchOg6iVVNe4s2ZX8owW/ZK0O6QvuefOHcX82qPZN74qJXIZJJPw9vmouGk7p+JOKaho",
-	"jD55wAG1pbv2seu4nHvCfb84nZxUy/OCTXsG+E1Yvl9t9/UBzUW5B8Z2b1Dn6DmJgHZzPJSps/wK6t76",
-	"AcKUYb7lIpfboS1ZKrkZfztjEstdirrsY+D7kwnlYjH+VVKkOYRVB8rPAxh1QbZPzFfBPP1BBeji57sX",
-	"RkWvasqFHlHiwT5kRaX5DfvRK59Yaj6YKDKlptRnPTfMt8dR802WeBuN3GF7gCLvXcrtZF+oPfhXo9Kd",
-	"XArB1fV2fbc0gvrrMf6qJfIoHIrmxMJ5tIKruqw6JTTIEZ5CcfZ2UmkC7XJ3U7APLpNrtpHiaKl41M3p",
-	"hFQ9+Ozp+elpWkLVA0+/iQ7suvvtamKv9oM3z8ZXBY0poplw/02wJYdct6wT6WmaoM4OSMSCx9unjms2",
-	"Mo84xi+Y2nBjNWa6NOAjYE6bUlQQWUFiEs7wjLhQEOFoe3iNxsduZTN1veHghoCUY+KBeP3+7NiMiZQq",
-	"6woOk9ye3tPGeU25uUNK6R4vbtuO92kMHS+1izo16hbhtfxTAlM0OKDxgsnT8Ib9o3KGwx/Gqbil3NXe",
-	"Br/Jk9MpjpOmHy1MFydRvor50SYljtvBVwvvGBj3laE8/bsXs6VDFWVBhWD5tFmVnODcQVK+kdt4tYAY",
-	"B5nT8vPBMWkUA8B6Ou9SJ7U3SNDak/S+v5Gxgt9K766SThY05dGNTyCgRLjIigrQJNB1M8LomcZeycyq",
-	"EH7qmI2wLPDLrOgNI0ISL2QSt9CBmc1nuuI+JRiS8jxRekjbzpoRNjuilDhT2V5XC0h1gA0ZNL7vdCz8",
-	"l+5duZawMd1NEJS8Djm7rB6iovW65p6L44clfiKW5nUsnSPJfj6BLOaTlSSXhC5QKZjNBzJ/xweV44ko",
-	"8dCvJ2UqmeIHnnlNbcKt2EtLLCR1gT7NxapgR5WuExKjFT9SFmNNquDTmVCZAfPPfY4hzhB7/x9pzt7K",
-	"65hjULNMsfgOGP+NoeXjtN2F4VfnfvbomhoIOJOgYHyd/ZCWt7cKp1OqbK0oIhVZQLXRDsInNG8WDqNf",
-	"ve2ur18G1Tisxg55Kr00OdCqq1QS34gyEsvhgA2GafkLq3zTPAg+t4qh1BdMBA/BCykIvWGKrpgv8O1M",
-	"Pb9P6QmQo1s2E12WtyEAyAwqdYhRbCp5hrzZf8ZafHvH8Ix9oQngucXfb+idxtgYe70iDu1QkyWkBBIu",
-	"PGd14hguJ9NZAFApX7AQXeqbLoau2ODSxqQdDqbPeQJHj7Svc2m4Ar75+viRNfEbdXxH//krVPCdzc++",
-	"uf3Tb78dh18f3X75n9GSvp98Rli7GtB+z/08vjp69/F0/uRRvCbwJ7a9cOWXE4QN1brasMStx5fnUGqw",
-	"YjXkh4fum0NVD6LgFdaCFsXumDzHXzCEBlPrOp+5rt2rMbTGZezUuINdYyuGVJOv2HjdZxEpW/rWQShg",
-	"yVRRtBwCkAnscB0wJ3Kc73oladHCAW3W1w6U3MZuXSHNlYPd7S3+J6ccI5E1YVQVvKN0Dq2z5JHSmMs6",
-	"MrqhO5SdWKfvgr/oKAEtRRNBNyx/RihBjc+uROTaUzNUmsHgsTxwwcUYSxsV7Rad0TEcx8/wKJD1S5lm",
-	"Pp73Pk/DYI04n/BQ2AdoVwHHoeTt3MHIYMay1X8BJhOPiT0znszN7YvamhOWCGHu0Waw1966lN9w4X+P",
-	"hK0LisUdEYThNVUhhAlFXEb69Hp37Hy2/jUrDdElVeycnB6fAaAnMUyA9yjc0afHT/fdaFXsoMCmaFmn",
-	"GNjzlFFtCICuEHbD1K5elKuqhaJ/KjI2B2+g3SOqyaayQsG+NEK82BnpNWJFNdb59HELJPNxAmfDZVJH",
-	"7vgfpLx2hZwLZi8KlLeVx3ATLVFFNSkkLhA0A/7PQHiHmUuovm4tsu2WOo6heDby5PvVC3qOxQuga+Lx",
-	"72ZUyEb19h058FH/6EfMpvgV/hPbXpoq303Vyp3V2NW7G6DVZ0PpzB3503Ywu+tkw/O8YA48qqcYjz7f",
-	"6xG2f7DJnHE6ZqwrP2yLjgkk9OG3BgmfxHTHAymgPXUGMcF0XXJV3+LPCNuUZje3HLpGcdpXEnusVDPk",
-	"N015+GgcGGAbYDQQN8WzW8bKqU5vUIW8HPHw499YenWudwcqjaERLEwWkiwrhShTitOCLNgKI3EtrODT",
-	"BH55t0y8tYav5pGcl9xhCFkRBfeBL4sMz3u0Fyq9p2SdHX/1uPuw7w3RRpba2oN4LTP78vaxIPKdBRmq",
-	"gK3kKsBgW1OHH4QIyISWmIpWo7k3F3h8+mig3HJyqLRTBtrijuD6uEMINAYHavXcDyVXTD9z183fJRcE",
-	"nB6YG0V3zff+6snjvXszRSyJuNRcy429V5xvFPCwoznWe4SyksXeaPUbOyYRrYbvp3YCmPbT3S16AJPL",
-	"NE7VnOhSMZr7knmUfi114au5Je6Zc5NQUiqWQeoeKF7aoVvGEb/vveMb+uFKsdK7COsD3Du+r5148CGA",
-	"KSuyT4lQLCH/cD13FnyBfrHYC8wc9DayQShBq/QKubUnDXaGO3kDSvPcId1D+q21HywZ2psCOmUThj2K",
-	"w34/EdS+uWLH4DWUr45Iv7tLbvWYZFZYwFA2azplFb56iGQuJMIDZHPVL/f5p3Mt2XggKC4yxTaQsr8f",
-	"CH188jg3Opj5a3rDmiIP9D3i0XEnZGwyml+NyLoCceP6COzHdh+GMMbvjnnqXdLc4pgz07Cep6SBzWdb",
-	"RcurqeGgbrpYk8CtNSPrtZkq7Fs/zSx2zi48vGm3AvlDHA32QrESSiVETgIg3SjMHJoMHBdFCGQYuQKf",
-	"1UhATKmuR8Zzu6my7v3CwsJkUSLxqWqnc/vd3f30aL/36Z73m1ti9H2diz3mRU9VGHDnDAJNeqUopAKY",
-	"ht9Py2e+DAHcOYOO8v1Q7VJee/N5nGsVI+p/xu9FEbsfOntIMWqmtC8ZTDfKKnXDruQy7n8ECm/XUjNi",
-	"FM3ZkVwuCXzFmRTUwXvK5RxAM1xhJ9UkV7Tt8L+vJ7bZgqK/Uijib9R66C+CN1KPdudPBQH1FnQE2LVS",
-	"cSRqtKFrRNpw8ZJKu/KxpWJWfbXvAoRvOgQBsNaslaxWa8TZGp0sn0yn5vmoZD++KaXWfNGp2OjkDxwi",
-	"fyOVt9HXLJbmynlXR2apYZpLLKfcyarEGYBavT/lMtMnSCh9vMm/jAVdy7oFW2Qu50keP100RGKnUpU/",
-	"mRAn4QYWqg8a+6i1sSmy8RITtxLdSSbmVE8NjjRR3XUtjeroyMgSNfTG9x/8QmpDFjsStKpxvVRg9ItE",
-	"yYpLJhkrdabjAc9nVWkVlMlb+TN8bVzHD38v+W0OCw1Jmo3LrpXZ6YtUgyIIcjWlUbyAIHtf9NwhqWwc",
-	"2BmMGl5NRBKCe2QMmUENCfHpMaOz+pmjN9NRbd9Ohv60uPz6Wan3/87FAWOYdXGcxrcSAUTRfwy4bmu5",
-	"gU4gWCkwpbFSFi2BL89Ox+dzPp4w9unpHUuCziDp5TH8+/R0Onp75hHwu8gO9sQw748XRBtWhj6NZUF3",
-	"eo5Oe0hs0AbBMWuzvqFiCLshzhhra9Ej6w277oygTA0mDPINuwRnK7p7ogXcF/ZFCPcwsC70gfAhbGl8",
-	"jxnWRKtd05xkhdRRyCC473eJmll7n+qrmCfyF5cTp4nlSKNJZhnX1UtOuNNYR31Pl+lMSz+4XEsTDuSI",
-	"olYoYtWI+uGOq9+DhjT20rshsJ2AR65MiYZDOAa9yDu0X9DO+4bRaMu9B7tIfF7y4IWCq4oVZA/JB8U2",
-	"LI9iaF1CbnJITWt67evkzlwKhoLCJ1WhoBir37yxj98lVD5l0uAd2NnWSEkKbkxh1bnROpWdma5YvEFd",
-	"pScAzzS4ITbZoaZKN7pwGR5u2Z5qjW1Ncctl0AXrvmYMzmaBsGdWNB65NL+WDRdLles4N2LNKEc0UYs2",
-	"TDtIzYurORhpzENti57U3itRkDmlD9eEplr2nvarnNbMKY2YHqpmJuD1DYCUTrFMhosxXOpGaH3klX4m",
-	"QlHL1XAXoLZ52WdOxFMdu08Ti56mIC8kWjJKH+mbsgPjURysFPEYnHfYLrDhPJZuo/oIdBs3MyxnXlN6",
-	"oKKobUD2NmvSSf6dODcQocmq0XdVbFn4mu27w6s38LAjEKYFoyrx0aRQcVhsMmacdOFRlSjoi9OPmkab",
-	"Vlx/mCTWXjNC0HhX1nRNZAMsbBw0pANcjzsEU6yV5roIEHPzxWFtQ51FJ4MThzeOkzG4IrsgzR4elIrc",
-	"9WOErioLRhQycqz+5BfvTdsq2Uz7C57F0EznBvu/uEIkppRUQ8A29XoiW+pqzNtL+a/L1z8R57C09yk6",
-	"/hYyt9qUxJydktpLxUAZEYZ5W+VajV3z3Wr24OJwrCh3qx3joa5ddf1ja7gp2IC92KybgWLK80VBxfVe",
-	"6QWf+ukHu3w5rT3quUnAgz1gT7WudoyLGNP3LmDCTc7xuJKi2CWAB2lR6KtF1Pv8XcBQ9y7nFxc/z+K4",
-	"fdn1YG7ueK9BZwmMmkoxTRY7j9u/kTk7J6uympPM/rPeLVQzAFATbBBFpCyqFRdT3fSIMx+phbF/J9Rh",
-	"joKjhnpEs4I32bmFwYcV3P2mwvbvxNrP8O5Got4bmnb1pzIKNcBUw7RY+Dgm1n1q2h6E2i72hyd0nG01",
-	"ZO09DDbHiMZkZ9Ow0mkDJN3fbrIyR3J5FDagwNLqo8JnvVHnTFxXcEMsaH5U8szgLEj8I69fKbYE+zdm",
-	"QBZydeUviXbqZxwnuFFOPCir/Dirn1cmk5sWlvN+4OYaIL1ZjHh69JQeLd99fPJ1rP4wjlfiHx9lFZeE",
-	"69d1w9kWFHXLGtRAXi/NN1wEpMnYWt9UIg52cqXl1ZKqCVkLHix9L+62w1W/U97CJL32TSVSGu2g56yZ",
-	"VjBuXfa2mfAa7EPJMsPyq6nZBR04xcUuOOd9A+GolvZ6SZzvZxQA4yhhApH2ZAI8BBjcW07K5hrdAvVe",
-	"SB1T6R6+N9StMKAPQ3rAmtZN+QR0NBvVAXtaeP1NJaaE1vdNZY20hMrKxnwfezfEvAi+FZfrvNAPDDv5",
-	"0dui2lys8xQbXtKmqOphm7RxPmN7GBWsTmpEXJ1KxXtTgdqwYkYTIbFXZV2KQz3ObP86ljJt2+9rMDIN",
-	"Pi4FMLphVIx2j02FuWninbcpNtCavNXe0rgihbaVNqb12qAXqN2cQTVwnBSjYC5aaalqiPQGaHMjGOr4",
-	"Ya/J3i5Uc7seOkDgehKMeIh4mb3iHyBcVouee4LSJplzus/UqeuT0mZavFBDKsFcuOUAlq+NLEsH7WP/",
-	"C4MwLhrVAd2YB4DmbRkwExy4jg29CB6G9PW3QUQ3vIOe14ukNPEC08iW6dhq0k8yFoGxibXYun464Iop",
-	"2vSECN70AGPiAnYZFRkrEInLkqhgxmXU+19ijINtQi6Z734U8x3fMwuj0Uc7MtM+1Jd6GndFxTO2t1b9",
-	"8ZLVYZ2wWJ3wFG9Hso9cF0Ko/17pfIoehDLOhRgCU1qKuf7d96FpujOys8DvM3mAOr77JKk2e4nmpZd1",
-	"p5xYS8AJWSzNUxF5tXRrM8PKq1RhgRTM5arXCCt3aAgQBCs8qi7/ilIkowUXqwv71IhwxRKzvsuqQa9D",
-	"xaJH9ZhGT8j4L+xv7H2v5nOJ5txYjdQAynVT+rcNJIruCNPx9hoI/9VXbqB0PVYDC7hhxD2ccAG4lbRw",
-	"f3lGzsiiMvbvOdtIHW2oKLeJvOYBULLR7nNnheL696Ub1oGGlz+/iXZ7bVsbd6kOb3lRe/P8U8YKO75/",
-	"/tNzYj+qc/9kycDKhgoLKItwwHR7yNEoRq9X0rIu/+mwY4HmUebxCUcRHTidPPJQycdxjc0DulYipWaN",
-	"qAi2U2NBsNWH8yleu0Q/nMaq6ilTbxVtFk3NVcForAfO2zQ4ObTydU1bESC/L20XFQCdjG+E6js2jf8G",
-	"9OIdH5I2qUtvSrPWKetrkmiktQ8A8ZNjRNKMrgGq2+U26d3arpoojsRJhhqRoz5q46d6iu+SAj2JSiFp",
-	"t5k1nw6UWmIcwsuQ8h3e180QBM9EXMYsY2W08aEPkmKhFECOWVsFv8BystgRdzOE997fgnIPpGLdbqIv",
-	"pywtK8OIGxRq/zaVNi2gwC33uG3Di5nOkw4VtlVA317oX5jcMGOlp12hi7XOiWw1dkdvp3NzDQLKLd0m",
-	"JDtcucpHTw7ajGe7Xm2+p8SG7mAXD7lh9eXdwCk9evrkw6PeBozAmaldHDXez6N/f/LNGPiXoU15vQQL",
-	"xgcZPEX2EX9fS1DNc9boCer50UrfVMfQBO0f76d9rINsIxNhTGV7UUN3T4FGGjNWVuZKLt0epHwdmpSh",
-	"NwpC/zhNI3TSz+WccFflq3LITnKqq5HEnireBhKChnJMHdmjNCfQZk4dBVs7UDq0TWkM923pGuObXVUs",
-	"UxXxqHW9LY8jmW9U69hx/TNevZ1TCm3pQsVRCO1PARqKZZzc91SHtjCdSiJq1qFMHJmaF6zB6RA91190",
-	"Ob7L6HukwAOg8v2NFpWDRWiCQH+hSXhYLCHNie+oTHmLSXKgMHevBdzlzGcFAl+xvJ9xMyh9gut2LwB7",
-	"wzYcRASHZvheSv9WnZ5+xf6DfH38aMxdGdzFUyRzAlPFdecJLuV0m56onlOXA9+v+cyQ4ZnqsYGBHCyY",
-	"tmPGOsIGA21YuZIofOBmbkVgAc1IrOBy26nv4H/r9MUYSkG/NDK7fsNKV4B0hySrDlg021qD0tWtGndw",
-	"gtDYW3l/O/99YKViSdEHb43cwpia0G14ZAvDHi8etnNw2jUVz9VKd96rHZM1ReLMqZjJ1kO+pBjqJxet",
-	"liqtjAC5SSQay/jfUz11f5Hq2quGnW665+Ts+GurBX19Sv6VrBm94ewuXvQ6HjmvW+y6N49Tq4omKvvg",
-	"WpSB7pRwlu7JNTHbYmRmVdI9GAUQHjTKLY3+ht8ah9gQxdZtdKRzWTuNeOYg8C4s4CDuBdjth/AvNEnU",
-	"5yaf+drXxLg2dITZ8a0fN+gyr6KV5VJ7N2ZDkSZcj7lWpoRVDtYXcVqe2Hy2XcuCXQ018ocRiAiB5SiG",
-	"XjMiHawnKA5Q8483MBKr4NcMP5fjMCMSCl2tQ7v+jMlMnctqs6FqNy0K8JBhOzFhcM4nDEcQ3IgGaajI",
-	"qcrBaKD2j5jYv8H2D9MvA6fJheWF1+oF9cKiojvjYb/TyN5jCkOnXhsT84E9aNjhsnPTmXHpzJWGUMf1",
-	"v4vmHnFajJfbCOccS0ZY75KZlHWCVQOseku5wQh9vGZr4DbrZ52G/Xe0D++V5KGDXGLAjA9wiTXCBclW",
-	"CRTMuzka8WXDUgHQjz7USxQ+Z2S29OMpg5+eTogk9l893rRu+olFuPaDpS2OyBf6u4y1Cnpub60jh112",
-	"zQQ2TkF3IRVoVwKavI7GLg8Qlo+dpHaw3FP3XWpDDnFaXN/ABzgtHmL+Ln0D92tBB7YxJspayLyclCI1",
-	"8kaBZJuJpvwAgvvzGhL/ofTT9gNfWg0RG6mhH9Oh3zRVa+dIbW/UiL7fkxVfXSuMgxeGG2a/4RWZvRuV",
-	"uFnBQQ+zkK2D0JWkYFQJbOgSa8s62kJ0zBEt8KjV6AFrvsG7U4ywWFPN+3Xaj3akHIPKNc3eeoA2jCPZ",
-	"EIhcW2BUba6qMuYtianks/obQ/YQ7OZB7oCU+njfO+BnYa3Ey4ZYibnW4OqVxjfWtEN9Exvf/eiZ05w0",
-	"Mwg6QImy9s9sPhah4jCpkW0ZmQBVSCoHLvGwL9DXbIQH1CkHMBjnGgOEAN1VRqTqd7tgh+ROnKDx4u9i",
-	"Xac0yyrFze7SspSz/hh10ADAZ8D1+KcwwdqYEsta5TXHzGvLFu5Xr2bNlDRUsA9X2iWR1m9Z8r8C6CME",
-	"3Jcy3j4PUxwyqqBBO4IvskbavFwSKvgG7WlfUgZmNf/AcrKh2ZoLpo9/E78Jy7GY/fjmuxfkq6++ekq4",
-	"ID+/fTEni2hnW/InzRh5D/9/b8e+P3Gv8f7L49/EtxXwsdCECXAyv7/S72G99hluF44JxJ0Q9jtnGd/Q",
-	"giCXPANQRJ9M+ZtwKdbOiczNMXkJGCBhyU+/fvzvAQ05l1m1saLgmFg5gqNKusIEHSp+E7Kk/6js+iul",
-	"pXp/TH5R3Hh83zpIabVls+UZQ88RFeT99znblNLYZR39le3eH/8mAjjG+ewNbmkjJfR8dnp8dnwKCQEl",
-	"E7Tks/PZV8enx19h19o1MNUJaOYna0aVWTAs1CidzoUl2VyK7/PZ+exVGIKMzrT5s0RfdiaFYeiIpGVZ",
-	"8Ay+dfJ3B0qIYnEvsneY/7Z9loyqGIJZllK4eP6j09PDP/i50Fs4yfFGckaSFb9hpCobrY5Tk4fVnnjs",
-	"mtumAjV7wwTbWkXGZwxpuiNruSVLCtrcjiDCs6FWNP7qa+HtJG7LvB0W363/klw8d8G8u+7WhDjjlJ5P",
-	"duFXoQf7pO5XHRnbmKnXrD7I0oPz0t3fPLz0nkzp/W/UwRCSXCDyw9240t01s/Nf3zV59K2iEDgLln2j",
-	"Gxy2h8sUy5kwnBZkJSUE4CG5y6nZaeZFxm+yb8fOgqOoUZVBLzl8pW7bCskba+rT7Vzous5eKriGVqhr",
-	"VuRzYg+bFHjUfhPYdcPh7vrWHFyAowIejI9Z2WmkNihp2+frB7uaB5KEMPcbnPghGHhkhwH7gv3oW4/5",
-	"YKCeEwHVDcsaC1VIspXq+gDC8rnG9rdOlzDSKRvPnHs1NFTDB9uFNGxi+JODktzDkCcf4eftycclExm7",
-	"PfFpYICK4kC47Azx96iH4HwX9vfZ7XzvaHiaG/1uPiuriES/qMxFSErrLKbTCsuqJY+/OoWyTasVMoq5",
-	"X079e4GMcvQtX2HT8TZ7zZuyroaC0Wt69Ojxk/84//X50f/E3vT/dvIf7z5+/fXteQwa5t3YwyEzw8yR",
-	"NorRTZtRg/mw4II2YZHCQ0acja9jYR+pWE6o1ekOwJ5v14185yUv2DOypmoDzUMByxvUObqigGozmQdV",
-	"QFf6DFjQQT09jOBzk991W99S53q9536+AnPBhWW5gAaMVj3bYpwHMZTuuMfa+PK8GIExxwvSvR6IxM1U",
-	"sk+sZ4M6+lpBulzkHnklt6BiSyIPsYkhFo96wRLaZ0oB5t2AesJumEtVWbGIXvKSZmuyYVrTlbVIc2oo",
-	"WJGCvLRfPCbPSVZwsN7s85W1NwXLjNNk3v9AtTmCoUfff/uebLjWqK+suVgd/ya6HcJBKLpWpETIbUwV",
-	"uYRBL3Hhe66G16LYEXxHDKRxgPuB69L1XYYr4x8VA3nrHQaYSdAXzClv7tjOPB/jN1SLTLPEhfTr6dHT",
-	"dx/P5mdPb48a//+Xe6zn3V72N+yDQSaJ3liR+ylSFotfvD+P/4DmaE6N1Ww1wYTYo0vLf4EfPJerSmjH",
-	"5NCuq8HjHdWWawNN/fvMtOcOQafGmNsGYApmI+h9D7NeaiwRi8oajRAf970poO9ZXXvlaY1SvkHsk4/2",
-	"x22S5n9hQPLZA9MjxZFr18/pnuR43Tf9PCWmspKdZr82Emj2AO4oqV3p8Cf2RiW2CXXWA2zSj+BQDDD7",
-	"ioGn2nUsqp+4n5lPAF9qul46Ymu/tTPfc3On9MT3L7InmITjPoWP6Xc+yNiNCZOY7L3hbGtwtVj2cQoL",
-	"EWwL2jH80Rr7PQ04yTy6BllJSUSPw7JHp3nlvKaAYhwPGiTUmg0XlUHsjUD5ugX9o9N28dc3e8u/DqZl",
-	"3EO/dzSLSRD/0b3Z42fN5q5wak4M28DGVYrNSSm3TGF4CII1LlnLbrlVl11TY+nLdg58UVgmc3WVw+rN",
-	"D37QQV3B04LEbg37E9wT0eD+Bl9IWeiDqJWwMlLCfPGz7Ml88tGOuo3cAnDgSgrFZO682aGD7qYRrZsH",
-	"tAFP0Qfyyvr9+rTSvvXYh1UJ7PbYE+v2lmhGrZnY1BES3ABgfcNH7jUO+UObFPAOKZvCveD9d+OvXGAd",
-	"soOOdbFh7G+mmHDQ7sltOPkIP0eeSY+z+FCH8nVj/kMfSZj791DS8aUe/kgKAtszXU/HDspD5/HC9Vj+",
-	"Ax/H0JoxdhfC691/H2AeiB+GVoLzRs9RxhUJnffrrUDygzITjc6/gDzDC0SXnrYDvE4DgVSddw9ztH5i",
-	"W+xYOeZgnR10S1PbKQ5ysOxM2FcfUnJceQHkksIBmqMjFOPKpXIlsN2NDWfs5KP9MejYiW9zTD3CgWlJ",
-	"vMft+uCHLWV1lgUVB3IfAQh96L7k86q4cYH5MXtx0ugqHd2TF3JTUsUSEvAhNsb7uTv2p+a1uvp57rhv",
-	"Cp7YeE/pA4Vrco64LHAaqcAUVuAIaE6Eof05wVZfu1Gs4LtNJ9JM9DXL0WcR8Eg03Tg2rLmu5kj4FGY9",
-	"7gVivlV0+wIe+KmYqps0Q+RWsBzM7TnQjBWFK0XTRNMb/7LakFxysYJXLFzqRMJJQguH+D5BIfwsXCG4",
-	"FSnOxQ8PEvsPnYYzaXUEqRBeDKvS4IJ55nKYELaXa3LNSshOosSxwV5OZh88/EdUpr2Ejz/dVZOQaO5r",
-	"QzP7Ck7YzPks0zeW8TLwwt0AFLlYRbsTRBs5uQSdc9c1DzUxIoW72Qn9wPU8ZAMpmrMjuVzi9hO+9Jjf",
-	"uaJbkTgA0Mg54iD0RGyi8Edaid8lKBp50YwWTORUnaMgdB41fzhj6/YAz5/jue0nvPMNXbGTEps1T0kB",
-	"8l/VN6t/+7AphuOxiCN14ok5brC+uUOQd8mLQ8kXuIxAWMCkI4TFsoETGhUXHkj0dxcYoXd/xAGPKIUN",
-	"D3wbgO30Hi74lELGsDQjspj5QPu50880GGB3N0DGpvg0fH44XrWbCoUeYgdSWPtqYFREhDTkWsgt6ly6",
-	"UqN4WkEvej10AxaUi/8+1tYb98KJjfP0OITuvUONxXmYNKk0y+2lKaR5VuuPa6mM175Do90N1NmYxA5C",
-	"0smQG+pN9Uf3Qvl+R5Ftgpc7QK1I1XVB9dN6Up6mS0OVJfLv6WeaEIkf3UfPqNCTw9H2q1hCoVwaJkIu",
-	"54buIHuTLJgVe1b54xqKegSB2tBw2Tw6nQSmCMu+W17A2SEZMe6SxvZS9+fDF1SpHUFUjo7Z0kgus/89",
-	"+aiqYacYsuRDHsqk3KwO5atSFahl3DdiiZ7KSYdOVaIZy65JeVKDKiRF6XcefSh293UVHQcx8xC2QUq3",
-	"cjX2457Zrvce/+TxN0dsjXhdjNFGH5+e/hHSQYCMqevJMcwB0oUabSPtoVjsEPvMqgqu0vvBj8bJR/vI",
-	"25OP8Oug7PnOYQI8LNW/xeb6KbXbA54cQA7h5dYolTNqd0iC7z9WlvTjK03s/6bsZbMKKxlkGVcadcE/",
-	"sEK3YMuNM9adKN9STdZU5FARmPCseIzkmhtqK/VpW3V48qCC4c5Ok3gYJ9AQ8/HhoZ1isX4t1avnR48e",
-	"P/GZXkDJP/kKtC8RJ6eBiQifS1HsPB7agFvlQBapR8mBvu+tvtNztyhrhWa0YDnJ5Vb8QY9OwfIVwkOk",
-	"zsgPOOIhk5XwCQn+cis8wLaCZ1fkZCMF282J638Kf1KMFoAd4YA3Huza8abKnecLOTOxW5ksWKM7Rm41",
-	"zJ3r0+DRAebtBCGEmkAUdBxelcfkOXpkAJID42mqwoo2KaxBlDNvDBnUjb/QpKDaA03ZL9oJ5tZQUmxZ",
-	"aZb3A1+XoM9f1A6Vz8NKPJyR9gcyTGojDUFZtGnpZc2o6hz33/ILN/uMuZMA03R/ho9xz6UzDz4B++hJ",
-	"bXD3NspOAUr9N2OsC0uaueWoagNXJpIIWesZFuXDR1SQulswiBmu65Yx2tXP+mL+bsFAg/l03eMyZx4d",
-	"vcM7fCVeV5G6qVjVN1/ZS0JWh/B1v3SoEwslt9o1LwlgSr6uNMuYxksnWeIQvvRwFQHuEaliRP/xAdzI",
-	"Emph9TUXK/QTr6EXDde+HgPcyMzEaZRwYPKV+P4T3SsHAaXBSX5vcTCw6+4ccHFwwBg7M6H+TEC/KGuU",
-	"UsSMeWa3HmqlXxlTQiVyACbrsQOc/7XcU6Z6CSP+0OGD0MkwtlPwevc/mZc+3bFbpgrzN4jtDO/Boiz0",
-	"HD4oPZKyynVrPIDPxDlAu5SYykoN620gBz7Q7AHwHEKH208sXxLbdOiaFPAjptPfn/nyROqc8OSasRJ7",
-	"1glnKi3YyuWUjmD9k2zNEKAjnjpqP3XbOehoeu6S8EL+PrZ7Asvr1evLtycv3rz8peWHokUKfUGKrq9p",
-	"uAXZ55B5oNiygG44Mb+z7+N0AKXUP2de591he406Qq2NLDGX0wWujSSFlNdgJGHLsEOKgT5HQboxd/Qb",
-	"ykgew1iBeexrIL66LhnLj6oS4CZ7vk1dSAgc+7b4RHOxKhj5y8XPCX5bUM1cC97Dc10qOiRVIvDSgE4N",
-	"rSPDXzLMcWPLJc+4a3/uHD/g2rtPHt6D5qbWPJFKUG2MuL9TQLGtJgBhutjBz3nND1jowHKeGYA1Qhye",
-	"nN/Y4XCirChzeSCNnraKuQOGrqKHPkZLbgaDOvzB1RJoaN7frb8xZWl3mEwcBt4ZD9RMlva+s7+55qxy",
-	"Wcu4eZ2VjkE2/RBbYKqc7wk8X7oxn0Pk+Q+l+oc2Y1FFCol6AO3fY4C7vUymEvlmMnvK1rCp2edbt+aa",
-	"rn3a5JvGQzu9htnqIO43bPoIWm0z3muFAZQK3zBFixrvXQoY2gmChB1uHO2Tj/Y/u2Gjz235wx6FNF6W",
-	"66J3CLvPztVOR8VUVLlsO8Gbh2FvLqkO9LlzMmlkR06wHsq3CU9tzrf1qFESmA4uNJ4CdxpLgYtPvzjQ",
-	"9J86+t0g9gEQa5thZ9OaHf6ylSR0oPydeW7LWLnnfschf2w3W+iGFrtr8QUPcNXCRPe+YKFpzmd8wWJD",
-	"uE98wdYPfZgLFpIK7FHNwFiCoCno4Ag5zoqCbKSv/ue+wCx5uQInnHyEn7dDIayXIvcb/rDcn7xefX+/",
-	"exLwz2zFBRGSLCuFVowlyDNioCOscVhiDuA1eiiS6sd/C/qA+oGdrKz6AZYdvvtdb4BAlnvdAFChs6ew",
-	"FNq0/P4G3kh81jtU7PHDZMK+xPxLaMOEajrV5MXl3zyqxLyTgYYwE3xjacxyVyz1p1xm+gT3Th9v8i+n",
-	"XCHfbwb265BXSJzSbTfhKdbs3QG1/eweOGxKbvWIDk0wbAyu2sFiGm/pNSNcuG0GiQgtKIIrjhWaQZLX",
-	"s17KpPKgi6kbB2Ksw4rcWxzyh1bk6kadsWOML3iAnYKJukg/mmWKtTT2vekLqNG9dR1dHkghcz1HP61C",
-	"9iPNWePB7Y2wHx4uCOjSB+yNiVtgzXbuuqm7ji1QayAxQ9Ieo1RSAR6Tk4/wc1Axe8Nu5HXYuv3XsWls",
-	"8p7rONWQMXJyIolMuLD8wPQlW6nMurCUSpEuNNFOSxiv0Px/T/AkoRY6T8aEGtL0AELNqSD3s07fuj4B",
-	"n6t16ppvflph2HjoA1qny0adFSZGCGzCtZ0TujRWCpItVZujqkTtwhXbZ7LqoEa2NQf45eQj/Bz0Ayf2",
-	"PiYM3cjPs7w+uV1vASXGdW89gL3nydCnezuNru7u+es7K5J8A89f31k6uDx/GFepYnY+O6ElP7k5g3Pk",
-	"5o6luwLEk2i4flGcu050Gmtw4Hng87B3qIdyxeqcWNuEhgdSZtezPl7NL471jHSIpVDC0Bb8OvI97F5r",
-	"QDb5WtYmO8W+c5mtWV4VHmICEJjsayxkJfI22EPs69jOFGstsKEpJgg3O5/EvvedK2oqlVwpurEHMUTK",
-	"G+SGxjK3727/XwAAAP//",
+	"7L37jhu3ljf6KoTODLyDUd8cOztuYzDHcexx9k5iw+3sAJP4dKgqSmK6iqxNslqtGAbO03wP9j3JB65F",
+	"1pUsVaklJ9n4/kncEsXr4uK6/taHWSLzQgomjJ5dfpgVVNGcGabgr6RUWir7r5TpRPHCcClml7OXSubk",
+	"F8HuzC9ELolZM1LQFSMLtpSKzeYzblv9s2RqO5vPBM3Z7NJ3Np/pZM1yanvN6d23TKzMenb58Px8PjPb",
+	"wrbURnGxmn2cz+5OVvLEfnqib3hxImECNDspJBeGqdnlkmaafZzPlkwk7I2dvO0Xhi+oWdejQ4PZfKbY",
+	"P0uuWDq7NKpkzckspcqpmV3OuDBfPJrNZzkXPC/z2eVFNTM76oqp2Uc7pN2pwSFtg8EhA72upTZDndrv",
+	"B/v8N8WWs8vZ/3NWH+wZfqvPvrd92FF4yvJCGiaS7d/Ztn/A79aMaJozcsO2ZMPNGs4YPlnIdEtW/JZp",
+	"+GzJlTaECr1hitAV5cIf/5rRlKl65t/UY57YQSOEcGEJIefC//3lfcgiY1QPnhE0mEYWgUPLeM5NNUKH",
+	"7vHLZpcpW9IyM36t9A7J7LFbeZToJixclWJo2aoU4xZdljyd9U7g43ym13KQTu3396VTuw6mCyk0A3b0",
+	"RslFxmDERArDBOw5LYqMJ9TuxFmBLf7jV23J+MPI4Xy/MGL7Ivy4poZsmDBko6RYkb+8ffmcPHn0+K+f",
+	"4S5gD3aAZysmzGuVOtZZKFkwZTjOPMlkcnO9pIlBdlrtbyrLRcbqHRZlvsCjXjOqzIJRc6379/MtoxnR",
+	"LJEi1WTBzIYxQapf6Nl89wgfm4fzU2u4eXu+76vfysWvLDF2ds+0LnM3mw8zmqYcKfFNY9lAi90NtfyL",
+	"UJESuVwydWl5iGKEayIFI7lUbE6+f/bdiznJ+A0jVEjb4JQUiifsEr56oPEvQgVZy1KRv1CBvX1GpCKU",
+	"LEq99d8QO95ntv+qK83ULVP6kmhJciq2/gP/kkFXMNIpMTxnl4QSYOW+gSVt+J4YegNskGtSUGVsA240",
+	"/GpOqEbOCcMSzYzhYqVPScpomnHBLjudcU3SkhFq/FShn1NYicbGsHm+8VIxRmiWwTfQdDbvkB01bWKj",
+	"hp3YlrMAT01kifep4kcX5y2GdB5iSDVJN3/W/NXp+UWAuu3pjuMCnqOMawuUsavxd1KwrW29WeMOMWGn",
+	"+pN/XIECZr6z+cwRiN013Dx/hDP7XpdKN65Ig0U2rxeM5JYSvE/GsLwwAc5BS80askLjwBTbBL9gIrWD",
+	"jj14lIzGvHQonQTHzOTq2lCeBb/MGdWlwjkNnotv93E+k6VJJJ67P51Uwo4vKc+YfZQyLwrdyhuWBs5g",
+	"PtOGKjN+MzqH5mVGRxaw4fXM6t79locO9vmbH3ZyyM6JS4X/GBYF8vVv/Xfh9ZJQkgAX3QBjpWRJVU4W",
+	"PMs0WWwJSCLDVzqXKctGSedmrRhN23MNdrmhxoxpprhh13K5vLa3auQt7pwZzn7udjF4IutS3FyVuZ54",
+	"Ltr9hBuWO13JGKbstv9/P52fPKEny/cfvnj08d9Clyynd9/g7yxXbewmVYr2VwFjBScv84Iq7sSb9gQX",
+	"VDPgSjFu0Z7+0N4+V2zzkq9Ku4cfu3OdW1VOWTk+OFLFHEdzoJTd8oSNn93X0P4fNCtZaHYpv+WaSzG+",
+	"w1dSm6/dr0I9wvOvQxqbVTGWQRHtB2E4vs2N12KE3CekCZ+gTmhm/zl2UVfY/o1VDUKLAgk9OJBRzCTr",
+	"CQdyhb8IjVIK/9SP6ukHaH7lhKV+h917glqGO58GYc7r2+Bpv5pLk0Jq4muuu97s4B10D2/39iU3TKTt",
+	"TeuzzM72WFn1GuSMKTwvfGV2DsbT8NvNxQ1rfrWQMmNU4NOdS7W9Xi0aX9e0Csx20iQ65wfKZX0Crr95",
+	"vZnV7JpT6W9b7Jg8D4udVnDGC6q5bgoelfxinwSW8gQf/VLcCLmxivTCqksRESShpfHMqMshQMexShy8",
+	"QaCBbEDhpKhE2FHGH29SlOFDjEqKDSpqT+2/3/yggwJgyq1s7CXGQSZdt7Qy6XLJE+7fjPZgVwVj6UlZ",
+	"EHnLFG6A1aLc5MDWBNrhYkvkWC665GHeBpziOnFi7Kirhsylup5jBsdf5NBDwHhqvyVLqWBVpeDGa5ae",
+	"fdmlor5XqnHrXfPVGl+hMY2lNtcFozfuXo/4SSY3oUfuNc77yTn5dwIWqFuajZuwv1OhXr9jKQedvnMb",
+	"GpbItTQPdKVUW13brNmWUMXGDs9MYOQf1ww1byBC7Qza3Vc8wCYnM8KBh76gyux8KN9AI9u6PsfO2QhC",
+	"3SUatydFRpOI6EHzImP6Gi1O/aHe8DuW4SFp4hoTSgr7sddEKmOHZqZqNG5iztA1klS1LFVsHZbTlMXY",
+	"jrD1tb1bE3+Syc3IXyCb7+3oK7lB41Ql2vR5sTMM9G5kk3lu1jxjhBuirIqqWDon58RIcjFu5zdrmbHQ",
+	"FX23ZgS+xDOVAq1g9qUhNBvJpjvCANJfdYCVwl1JBbWggE908NUv1S3rv/c4p94ynmUZGu3sCiw3lhvB",
+	"UrCzgQGPw3cbS789c9usr7hPeVW44Ho9XkeKWF66VlxnqcD/uTFC2zSowYE3YYKyaLc8qmaoMgts/Fdb",
+	"S5oJcvMFzahIWEpgYMt3k7XUTOw00DTEfTdnN16UMnCafSvbMY8up+qmKU4ma0YLhidEtcF/+T0IypBF",
+	"RsUItwxYpEy5++3IqLjCloE7KHoEVPUb2lZUxifaUvZTltYsS91TFzAk1VwL9ZymeYae/Pbe/uf85Mn7",
+	"D+fzi8dhK43VNa43PDXr3cYq1EuujYyYPBt60+Bkx5vbptm2S1FqugjdvR/XW8vVuHbOl0VpSEKFkIYs",
+	"GCk1C5LWJ7ThAW17Q169k3HquwJpYqqdlWWal2OlirQi8/Zmrs7nZHUxJ//7//9fT0lSlG5bSaFkwrSW",
+	"qhZaLXN+oAkuaDZvOb2/mEdpaLE1TA8HKJwPGIj7axskRydUBH5V+Xd29FARyqSROyTgtjt+5Gj96zHy",
+	"jrLWFVqoqfyM+O7PCUWhxbnu5EbMyUaWWUpomo7UNesxrwumrqt7GtT7vNdyCb5Ks5alRndoWwN08/Eu",
+	"qPHTsDO4h+bpxlWlEFysiH0IiFRWfDQjNVFZKn2t6W1IrHX6YltytEIVmOhQ7UrsDtFbhr6KMbqc56Ch",
+	"dzN0Eu+8K9VuBHh7pXDiCPLFjVRwZ8Fndy8+HPFONMk0SOMtM0ubxCeoI+PVkJyZtQybwxQ1XIY30dtY",
+	"H6DuhwacShF4MFa9W8uNCA/w5HHDsEAyRm+ZJhdEliaghnf2GueNm4AGkpkfq1pveO+1oSJ8g2XeCHq6",
+	"pYpTYZ6SZE2FsAow+NDJ0jartKz24RVaqOt0rNVF5TFu3N9E5yTv2ya05vmoTrr7l0NklJ+x68iNFNq4",
+	"F8KobUC2XlO1GuH89YJL3FpJtz2hO3Q/mTY8p2bCkEP+nRsesnhAXJAlBWC1GCFk5KVT15GRUcVIKgWb",
+	"E6O4/3BlOZuATwvKU7w33LMfIc3ast0N1Q2N3b4PlSXMSuhWR7UfWpHNyWteuajsBZWbfEO5sTszny2Z",
+	"3a+NVDczDI0zM5QToZ12kUNSFWsqgnoIRIayoe1A3R2kHMMU0ZSnc7s897aShsY2llu/AmUcYzAsx15S",
+	"lYd+rsqROtI0a1LUSxY3M23W27DUDaaDjSRoRd+p3mKUniX7hlHEW0mALhuur5rq59WVw6lE7+q3XAd0",
+	"4UWZrpi5zthypEo8Dz/yqhQPNElo8ZRIkW0rsUOVAq/CmkLUF9z5qTxiyHyxx/2HuzLBLRAME8RbDhJT",
+	"86ojT7iX8yHMmSrFeZSVBrlz0ENrGcB9Fw+syTI0e8y7mdqQKQeXE6NotyNBor5lIePOpCi46eFWeLzB",
+	"E4qGS/lHpcW1Z3N3443i4EZBnge8HFies+45G43zfaOs/z7OEI/GAA0NOjA6B+v4FDXhI7uzwtOKvXV9",
+	"tU9u7ItvJa6Y7DreYhI05XT1UmDGMB78wA0RWtpLe2gTTRLowR00tr75Yf+QmdD1z2gpkrWLWh5vi8sY",
+	"DfruQEam5Fe5eKDJgtl7r1E4AhkAJWdP7jsMGIOxB1OiQoVMXUhdM7Z1d7i9d9E1LDWPg6Y5zcUqY9el",
+	"ZgGzw9VaGhcLTAm2PLEtScYTq+KBoGjoTdPg3ZTfK0FjzFJBupsWkv1KbqzeCzGCIKyFDAK1/NELVrxe",
+	"rX+bFr1SscxRrVFS3etpeimV89mgP1cqeH1cYDYKI55AJhosO/e9wycEEni1a0iB1bWppHB743fZOC0j",
+	"+ZtcBB62JGGFCYbuTEgVwaf1Hk8/NyD0VKRjny0OSkD1qEN8eZ5zM1oqi43ENWF3BUsMSy1PAanF8kMp",
+	"Im8wy2ihfZzBiPduavQ0qll960VP5au4XiiKXoXfryUXKQTCTeLNQ0KjfyrHrY6no1SqQkm5DE6yMXJ3",
+	"lv8sWRlQ9/4mF1XcBTfB7fJCZOj9uSrznKVoibJ8Cy7enOAxefWciyQrUzbSvjtesRQTJM19FMuJ4ewN",
+	"Gc0Lms56AMIlkJYVzQTNthr/DYeCgW5SLvGzNcvSmd91/EixX5mLglNs6QwISSZdL3iH5jPBrPwakk2N",
+	"wu3eKXDBVqNY7IM9URiuWCuusaEJd/MEHHU2bpMnvhYpNVlUkA3jr0MGLpbchCMr2S1apv32Y6CgAquM",
+	"Eu0A06aZJRKZaNjdiCAAHHXu5uV+5XoNLyxkBXAhjWFTD8s0IzeMFbqO61l666jVlOaELwkVW9T8UtkM",
+	"YRmhU63tM6mkzMdHqEFQG+RaTvyNYCydEAjXGKEr+TKGgTCM6JxmGdNmUvwVdO0orG8Kx54qScaO4jNL",
+	"e9vXWFIvJozRZD1pWnIBemgkQHjAaFe5V4LWOrx4SkfcdD2HKVnLLNUEPHhJ+BnVmdykzpdw30AxnmVT",
+	"yMLw1dqEd+iWqZQnrTyzJQdLq15ThdHmdjg02kKeDoV7a28NmHiX3AT5hLMz9j/nZi3LwKWundiB0IdJ",
+	"N6exqB0Ks6e0aoD6x+93SdGxiDDfQU3pDTJtDdViJA0K8SfW4QFdNtKk07gx9aXMUlT8Juj6S54xvdWG",
+	"RSQ/xdj44xDMeMWvT4AbxQ1tP7Yxn1nVtO6ynkpw6V6T67we0ZiF/q2tTG5BK3JGtQHprVRs0hPiNYKR",
+	"YrxrFZmFPayGk6UAKefXgoGwcxcWcfaxC041zdGHj78Id7TTajekgsGpXkFLkNV4KEfgldwQuTRMWLWs",
+	"ErYC6AixhJ2G7IZDRAnsuSw9Pkmbn0W1vlotC2VsUR37zjvLwuAcratSudVcf13BM7qar5nPlO3aqSEH",
+	"eLxRzycNx1TAUcfcz3p1Z1NNJ7qQsP9omlvipXeO9MLjR8m6OEZ0hldd/WfCqdV35pXHRpga5SilGaU5",
+	"goY1OlnRNu6llAYstFLesPR6KVVYoPyFi6I0+lqXeYXiA48SypgQ9Ix9kCXg9nRBWvp6C9c6KL/+CH4g",
+	"HCMHc6cVayD6cDDDadcSfRbBNCu4ixZs9f/Fox2ZanCW7qRC5FbRyDOAwglcC9jtgNoAW75gmdyg6pAw",
+	"wcgSRAo8CQ32YyuiTEoHq4837BpxafNTyW5wl/q5+M0dQiKfIiNNgCZAJJ9xbQslV4rpjktgSnyixw3C",
+	"GQaXK0PMka6ckcgzpLKokQyE5UQhBgS/utaMiQmezMkJ38FcakW5aD+IDcmyaZ6MBITA1O1158lE+l1W",
+	"UvXg+4GtoH0ZitSpdWcNnIdCCCZOC34CTAl232Cggm0BnJCkLMmoYq7JpSizLOShabnQukA9Tn3Aq1zv",
+	"SE63BMx5k/YkymG/sZfdsW+5dCyjikIax217mRtNFX0UFfnVBtPN0ZndT8GB2FKWVhE+S0KJ84P3fWEF",
+	"S8Yk81/Zdj3Z037o6aRB2u5+VYnisdtcIQT01R2mTehMyEaqNGj5WihGb67ZLQv0lnl/zJB6ELhuukzW",
+	"FVYRQhO5rKYp5h4wXU2xPs5nG+atH52rx3OHEmc1STxZsy14QrM+otIeCWNu3LnbMT/3YL6TB1UJPAbR",
+	"tMddNipu2sapsFEKwuqCIw+FkNFtB2ykbXLuMfeRTqEpacw8zdjEoACe87Y/Mpa45RAZmpNyA4ZOb1Dm",
+	"6BmJYO/meCljd/kVwDb1Y6tjivmGi1Ruho5kmmMNY032wSSqQk8mb5QLH/JLiW3NIbS6V84te2ilruLt",
+	"f/y4mpxyoUeAarC7JCs1v2XfeeETkRIHc2ymBb+MDGKRBb5GI0/YXqDAugu5mWwLtRf/emSCGaJ+3GzW",
+	"+2Vg1D8P0deUWJsdER/dyA5PEX6HwuTtuNKEvUvdS8HuXBLcLJfiZKn4UKBc3fjiyeX5eZxD1Q3Pvww2",
+	"7MfHhW/ut149G4/DMga2ZML7N0GXHDLdso6np6mCOj0g4gser586qsllGjCMv2EKvdSELg3YCJiTphQV",
+	"RJaQ04U9PCXOFUQ46h5eovG+W9kEC2gYuMEh5Yg4mJBMkxu6CkzuG4jxy5yuZSRZMLIEVCWXx+Ad7rW7",
+	"2Hn55EaQlOuboNw/OgQjYSImOjtIqejtitNQgz/EzOpV0vAOq3HbbtCNbHCWV+flaiBTwbL8KBURNiiu",
+	"scDo7XvL/lk6ReVPY8TcUO7Q1So7zRfnUww1Tbtd1V14i9JVyG43KVzfNr5eeEPE/VMZ9ocrirtGXAjQ",
+	"tF6VnGBMwq18KzdhPAgxDmG6nwnTyBGA+XTWUsMWNLagdSbxc38rQ5Bupd5eR406LqcKA8sw96OKK3Om",
+	"ohFK1jTyiuYgHCQK8QjE5pOSXdhZmCApTyPgUrRtHBphI0BQX6ea2+cRwprxQAaV/b2uhf/RvbGJIjqt",
+	"ewkqobKznV1Sr0PeqnnNPRWHL0v4RizN61D4SJT8fMBayAYsSSoJXaAQMpj2N96JHQ58Cbua/VbGgje+",
+	"xSD8ia8iuzOKXmtGzfU0WI76hzGrUgLoAwtG1lyh760yiA5rRr2kokxS5+xsZB34PKKgWCdlNlatrJYw",
+	"NKkuWdv+q9RF7CF0Jt/RlL2TNyHjqGaJYmGqMP4XQ9PHbrsTw5/Ofe/BOTVArCehOXt0xyHJcyf2Swcg",
+	"z2qSRCqyAIybLbiQaNqEq0PfQttlUS8GRUvEAKxidXqhgqBZlLFAxhEoJPbWAbw/ojosrAJC04oZu1kM",
+	"hf8gjkDlwJGC0Fum6KoCuO50Pb8PcglsRxd1JZzb6vQoqEUAQC/EKDZ1e4Ys+l9tu7kUmYSowIl4LmP0",
+	"np2WIVewBFQ7K+1w4Smr48txcalOKwF8xoxVHra+OmXoig1ObUzo5WAIod/g4JX2MCkNc8iXj04fnttn",
+	"o0aPOvmvnwA36mJ+8eXHv/z882n158OPn/1XEEjqex8V18agsr9z/z+9Pnn/4Xz+xcMwEtX3bPOm1rGn",
+	"hhWOltTdGC95Nx5iFEo5jhXaWTt9h1k2Ye5U6zJnEUGCLy8J5orWOLm+eMgcs46hDkdGBbhxT8kz/AO9",
+	"oNC1rkPSa8CrGsV/XNBVXfmku2MheOd0xcaLk4sAbsDXDncUBYEsa9l0IJjbgaFiWOs498NK0qxViagJ",
+	"SjeAUxcSGoQ0167wV2/y3zt9AzdZE0ZVxjty/NA8Cy5i+ZRwrDndIut3RiX036OtCwQ/TQTNWfqUUJfB",
+	"aGciUu13s8JZgsZjaeANF2OMF6i7tPYZbfth0Flfh6ZelGmGVO6R2ud07Y79EC+FHUA7/CcOgE+XDnsZ",
+	"g86tSlGBjGAib5W8P9+hvk+YIkQqjOZXXvjs7nzOhf87EHmQUczPCdQ4W1NVeaEBtcBInyHhrp1PuLhh",
+	"hSG6oIpdkvPTCygpRAwTYJCrRIzz0ye7HuQydFHgULSso0TsfUqoNgSQigm7ZWpbT8phygFSJhUJm4NB",
+	"154R1SQvLVOwi0ZcZNsjvUGA9cY8nzxulel5HAGndcHwARHlWylvnHqyYPadQ35b+sIHosWqqCaZxAmC",
+	"YMN/qzbeVe0iVN+0Jtm29J2G6gg1Uh36CSh6jvknICrj9e8GxcgG5OGeFPhwdzUPoPHIO3lVmQSm1CKp",
+	"tKAOTVs9xvM0uGlLaqlDKlIofksNVvSzh6b1uh3T+bD14u9xk0fE5uBi49E5sT0yZbqdqng5Y0VXtWqU",
+	"FrwYitrv8Oi2H8U9uTlP04w5VPqe7jN659YjTE6V2u1sImPaOoCyNnudsIXey9zYwi+C6AeH0TF6Ih/C",
+	"JOnaVVRLOk8JywuznXtwmVlID+iRUn1pv2y+GQ/HVRlpl4GqNjdGsxvGiqm+FoRe0u0ikV/a/eqIQK70",
+	"H3oAPcwOWZYK4esVpxlZsBU6nDuoF2HYiy6QZGsOn88DoV1VOrVc4pvpcWuq8R7uRNjoCaIXp58/nvec",
+	"ikQbWWir8qPowuzi7bDwLDojQYUTaLl7Bjr5mjpgcqxTR2iBEZd1zc3mBE/PHw4A4EyOCIAfRqijsm7t",
+	"4ekP1RmyusBdwRXTT92T/Kvkghh8DwQjCFxTrfvzLx7vPJspbEmEueZa5vbt2dTgDeFUgh1MWclsp4X1",
+	"rW0TCcqA38dOAoj2070tegDs3zRu1ZzoQjGaelBN5H4tkepzeNgvqlJvhWIJRKiCcKpd2ZxwXcZ7n3hO",
+	"764VK2pDtr/AjwN4cMAeKtSfCTOyo4RQHsL8D+ezN+Or9i/k8oOeK9mW5FijxCoGQm7sTYOT4Y7fgGIx",
+	"d/VIIcrc6lh2G9qHAnJ3s1hmsFrm/VhQ++UKXYPXkKU9Isp0nxSCMXIhTGAoaDsemQ0/PUTMIm7CEYIW",
+	"68X98aMWl2y8K4uLRLEcMlN2l6scnyMBaFPOFLKmt6zJ8kDeI77s1j5oZTsgxyy7cdVed1fgHK6Nhr8d",
+	"M+o+0ZxhVOppMFyambIIFmBCLxIVBDeuAXrsLHWDTh/kkpY75nTFvPGkcvtMBDRTtLie6mjsBmM2z7W1",
+	"VR4Ut0nLDZSuMfBcDTv9AU3x/XDilB0CXIj/NjYI0SUOdh7eV89OHj7+ohZKMo5GRFzsfJxP3nbt5uJW",
+	"Nh9wJjR3ZiIHXZfi5nhFW+dY8z6g3e4QBKOnMMWXjuX23Sa6lYa3T4Vy55f8Loyg9UaxAhLlREqqAjCj",
+	"wOZpNIwnyyoXrpErMHePLEAl1c3I6Jqec+rOBcC4iVWdBTeJT9XGnMdgf8v1w92G63uKfW6KwfU671zI",
+	"ARfLL+POjgwK5kpRCMwyDZeBlk99EhpYggd9bLtLo0p508O+21XWSLD0K/xdsELmsWM5FaOT8NkGgz+T",
+	"Ut2ya7kMuy5ghzdrqRkxiqbsRC6XBH7iNG3qymnJ5Rwgk1xaP9UkVbTtK7yvE6dZ8rk/U4BwaWT66QeV",
+	"I0OP9gROLbrlDUuBQmqlCld+RNNSXQGukkdJqV1A+1Ixq9XZtcDGN30JUCDOrJUsV2ssUDE6VSqaTDMS",
+	"f5HnhdSaLzr5eh2fwSGi6WJRdH2Be2munWNmZMwwBh0G+pKl0Txl90Uo95VupIbroQsmoPyMkwvnUFhA",
+	"w7MHQXoE4tN62se6U5MtcjMhf/wvqUz0GR6fPs3Tz0JBMM77FenLucbGdxf0+b5DPH7HL8Dxyw1MVB/U",
+	"mVurTlM49hUG90ZqlE/M85nq7W3WdtU1j6zdvSPTptG92B/4uaW3xbYGUB5XUR1aP4+kUbrgvikooNOq",
+	"As5nZWHFpslH+QP8bFzdb/9a+mOuJloF8jee4Fb0vwdOqMRT4PYxOec5RA31GeIegcfjADih1fBsAvwZ",
+	"bJljthmEoyrgZkzrpB5z9GG6Xdt1km4iczf9eqzY+l+6wIZgoaBg2aV3EuuBobMHsEbXMod64Ji9VhVm",
+	"npBv0SGFi/PxMf+PJ7R9cr5nmuoFBCE+hv8+OZ9ewzXxdXC7aEP2xjDvPBNEG1boKhAjo1s9Rw8bRGpp",
+	"g2af+hVsCD6A7utUxLZsPzIHvmt7rES8wQBunrMr8IygbTYIKvLGLqSuQOL8lAhpxZbGV5pnzeJza5qS",
+	"JJM6CGMH7/02guNg31N9HXIb/OhilDWxFGk0SSzhuhz+CW8a6ygVA1abSfFUV2tpqgs5AmgBgBU08yVZ",
+	"MIcRz6DBjT33bjBsx+CRKmOs4RBWfM/yDm3Et/2+ZVSH4F+O9pD43JXBBwVnFQIJGeIPiuUsDeI6XkGu",
+	"SBVr23Sx1cH2rq6ZladdlCgyirHyzVs7/DYi8ikTB5SCeF9ipCQZNyaz4txomcr2TFcsXgRpEpU5agh1",
+	"dqiu4jWSXMhaXbwNdq1xrDFquapkQR/mCwGGkEsMUJyWNZ64uOWWZhmK/e2YXALp/Zp3BnNZNOBtTXli",
+	"IpiLh8mLdHlpI00MkP84Nu1gqMjCmq/WozvK5OY6nmny5LxZAVMuiZ/lKGlnRAHUKrPycBUK9oS26STs",
+	"uTirCtbfC/2srnuH+Y1AYzF6r9XLPnEixvfYc5qYGDu9zEYfkMW75aecwHhkIctFPC70HscFOpzHd29k",
+	"qIJs43p2NbKqnR7IOm0rkL3DmnSTfyfKbZakqEg1uFbFlpnHEdm/WF2jRkMAVjtjVEW+mhTXUU02GuAR",
+	"NSxSFUn6Du8frTH4/PyrTurVDm7oc/cSjExcDtbXGYSbdEVAQsBHcSkwTnWB4gDNhbtqJf2l7xAY44D5",
+	"1YrD21iZIruFAzxkdV2L1qcpKyTkUD5gVRlyo2QzRreyLFa18W+xnLuLEGBKSTUEtlbPJ3CkDoekU1bo",
+	"6vX3xBks7XuKhr+FTLdQ8hbVX2ofFQNpnRiT0UqfbZyaLz6/A6uNI+qIm+0Yu3ltqgsUUOImYwP6YjOP",
+	"ERLuLxcZFTc7uRd867uvphCa7Vtq2HOq0unhkimfijvT1F6aTvtnJ//z/sPnYYf9PSqz+0L71bC7LC49",
+	"aa0q168vCSWJTMHU/M3Va/Lo4cVf51UcbF0mmSRQ7sP+ELdIt0NjHwWD7Q0rAuLiP2RW5oykXEMRcj0n",
+	"i21dNNqVTyWVtW6fdAAv04wSgORyud9BOAHC/v79YAj/40A8hqF3+3mInhFFDZs797Um56cPP59Xzm2a",
+	"plhuzsWbY8W8qHoWvDqo8AaNnhG012kC5yT/aHfmOIkaQAc7C6/DQfxOjmW8liLbRnCk7T24XgQdNy+r",
+	"kjjeW/P8zQ+zMAxzcjOYgzLe4NaZAqOmVEzbK+XKMOUyZZdkVZRzktj/rLcL1fSd1Rs2CApXZOXKwURO",
+	"sAZi2aBAXqz9nFAHIQ82TuoBajMubiKQygiQ0+sNPieG3eHajUSVEfsLdtUo6tavfY62o148SEgi8iHY",
+	"OwoOdKHV/EaHyVZDdPpxoM/i5W6GI0jjpW9oo+aNFwxlaU7k8qQ6AFc+9iTz0d3U2eHXJQhXC5qeFDwx",
+	"2Atu/olXTXzZvpDtJZOray9f7UoQhDjYGhllkFf5dujTT2TeKs2xuw5HXe9mfBRfGA7ODx8kFZds4ud1",
+	"y9kGdFxLGtRA/gpNcy4q4PDQXN+WofiqjIVsmz3fdEKL2hNdUK1ZClE0UGK1YCphwlySx+dz8uX5nFw0",
+	"cTlb1FXcI1zCh2BDGCBERuR0i9ET1JDceabBQ6vl9ZKqCYFVvprPzsIwrvDPXqFVk5Tct6WIqbeDZvRm",
+	"5NO4eU2sL+uL3V5PDYCyZ3b9q1xM0G1dneHd4OGLbeX2I94OGtL/Xi+JsyqPghsfxWshsiiaBweuS18f",
+	"eEr06oGCjPq3Bm6MlvYv+NRe80LJnGvkhD6OaHeR3fsA1E2lnup37YOPFPmAiKc1BRQJwcWKCLkZGTYz",
+	"MWLobSmmRAvt6moto1o4G/N7LJEWMozCsdYFzvqxLo4L9o6otoDVCQsNx0+T4fYg/dpw+qEzDD54jvcF",
+	"vDdKhUvAgji3YlBfmeRSsUYqMPXlHPpikpRxc+WuOn7TUJpjOP45o2K0xX8qumOzrFB7x86t+HwRvBL+",
+	"yYcjNi5Jsm146icCTjRst2ugtQs5U7CAWTat6kpEjdoojfgORw87rZDtRHl36lWhNZxPhBAPEQLwtjxK",
+	"BEDNeu5Z+yFKnBE3EGRRhaVGiFLELCsfq2xFxpymVZTJFK/SAcuL+/Rj6BMpCUpdaSOLoqoS7tAp7Wc7",
+	"Cob7NkeosDG1Grn3eTkyr+uPD1Xm8K9NAF96D2m453xuwnDHAerj4ShR0/JYYPMmhHnreetglsf2psek",
+	"UJIAJD5fX56KhGUIcGu3KGPGpe75P0KEg9X+rpgvYhpyt90zcC1hmealjvS0C7iw7sY9geHUG3uvK87t",
+	"8O5YCAdlipUrWg66i4LZX1c8BK2Xuoh9IY7UlMrA+fq3++5pLlMW9hM5y8t9Oq8qluzfSaxaNg3flKu6",
+	"4GWosveEwL/mrQgsLV6h2LBgyjCmWAjmko5qlL096npVjBWGqtPbgzuS0IyL1Rs7aoC5Ygp931TZ2K9D",
+	"he+MaOstZeN/ECXfAW/zhBrSnY3H4Xzac6P+hOvSr7baouCJuEK5IytreczpfoTi2JofvFvYZbzjwwFS",
+	"O4JzxTh4rKTnFdPh+n+IzdsXCwF0KIReAqC+xG0r4QKA7mnmPnlKLsiiNPbzlOVSByu+y03EkDiAGDx6",
+	"X5z+jvPf5Qmtvc4vfngbOiHR1tP2wfVp+QV6/fwmQ7mH3zz7/hmxX9WB4LJgYJ+AJEAwxTjU6B3b0YAR",
+	"qmfS0st/c8UmYM+DxOOjTwPaQzyS8FiZKGFZ1FeAKEVMgByD8beWrv6mFfnTKVbbSMHOxqzqLmOresmD",
+	"UVXXGaM6YnuPVE8i9kVbgBUmxQpe/XdkUQJEnQMBGcHRfUnZ8b9YcjMlPsnEnvPxIwo2ZX7NLRppJ4EK",
+	"VpO9ntKMTlP1K2jvd+u46k1xWxwlqBEJS6MOfqqnYJ98mEm7VGVwNFOo4q5/uxmHsM/ErK73NdBUjGci",
+	"6niSsCJYmd27/TFrFgB1rRaGP2ApWWyJexmqde+ukb8DMLyuh9fnU3YvS8OIa1SZfPJSmxYM9oab9ZiC",
+	"/dNp0pVsaEEftSf630zmzFjuaWfoogfmRAqPqwyiD9iJnYFwEC556Q4hWoLXJef77aDNCA1XTNoXvcvp",
+	"Fk7xkAdWP96NIgInT764e9g7gBHAMLXxpkZqfPjXL74cA9w3dCivl6CbefeM35Fdm89FUQZvBlT4WzDN",
+	"U1dtBCJOPD1a7mu/zuSm8a2r5x7e+8e79z6w+c3YmjHgK1ld62cKqOWYtrI013LpziBmxdGkqIo3Imij",
+	"kzRSyTzqOvj4AYhCpRCq6kRXI4m9VbwNAQkVr5k6sVdpTqAOtjqprAjVTld1HRvNfd3sRvtm2UdLVFk4",
+	"DqMRgxeCRNI6dF2/wqe3c0uhbnaVfloFq0yBiAzFUN33Vld1JDtppdSsKyQTJGqesQalQzyIftCl+Knw",
+	"UIfHU/4HzUqH3NOs0PJAk2qwUHSyY99BnvIOI6ZBYO4+C3jKVSUroCuMoGzHkA1yn8oovbM6UkM3HCzX",
+	"M5s3uPTP5fn55+w/yaPTh2PeysoQPoUzR2DpXDnPylger+sZlHMqX18/XC2I5seoQAxtLOMArhkkBUnK",
+	"AiKT4WtKfpWLB9o100wYXyEWsf88gOuYZCkMON4vkuIKoiUqRtiwaHh9e2fdzMrysi9YjGCkFNxU9UEg",
+	"sBvStyEU0siUbudVuDXKH/TOThk1MJzBtQPFDXnQ8YrUIZGUp3X8MRWE3WFYLkQmV6HIOdeaB3IpYMjo",
+	"WNxfRjeYQ6J1vKCGdewLJFRf90quNfRf8D1O1OSq6Je9jueFj+6RyyraBjYHTM5wEL/KRaPOAyQNz/Yo",
+	"UOCz2K4hNi/KXFzkg1EcN3QcYkzY1NHY7voONXZsR36CR43JC6p4MFV9QTXzEn8/PqObrcu04bmLW/Gz",
+	"eR+Mfz0Q5NmkMrO42nuVmR2rMPcrz8azThvQPfcrJjxkF4zVTMUIBQQ3sm3GemAGI0gwyzySpMzN3Eqo",
+	"GRSXtXKle231PregXed0KF20Pvz7bTLLaKEneGTqK7H/4wJRve5KN2s2qlK0i/kepEZvTlUHA3WgwJcl",
+	"7IyKxMX7OGbxfoQTvPZtjeCWYA9A2BWMc7a6EKDfP61LU1l1qcIIGJfuXt2KEY29tSR4jco8Z75YvX8c",
+	"x1wieutwEPZIQVpRLjQGVFY737qY3ZQl/Abkt4XdsJzfDcN/RSAfGiAPw3y+FLosCqkMi5X7xTodHumx",
+	"eg7HCweO10yi8Dh/emNZIDDDSo92gRKIx9+vZxY/2zpZflcoTCMNPJZJ2ZAzJlor0zQcYrg2prg8O7PE",
+	"YP+p7b+tjP9WGirYHZbNsWzHyERmc6L1+vLsrNRM/b9WJ7u0x4qFoQJCVebjBHeqnfdLOsjp1sFKLZgV",
+	"gBlLvVA1dwlNWWb5pN6lHbgs1UHPos9mDdROrorvLanKg3cBQOivASc0Znp4eL7D9hBKYdwHDH7nqSCa",
+	"33W+CKWOfstz7pAwISKPFAi4DY7pnK0oxOwQ6rzTw2p7WON1FZ/hVILXwcjk5i0rHPTPHjlanbqTbEOo",
+	"8YhxxlkpKgvNTszLj/Pfp/pCCI5gN24ampl2eQaxVbcUw/hhcuqsbH0tcLgSgre+TIjg9faawDTicQDh",
+	"VK8uhL9fSDO+pd6RMHEqZpL1kOM+VBwLTQHzoBCH4cKB0DkZ/nxT+QU6TFOqG2+Hp8RsC57QDGWsS3Jx",
+	"+si+co/Oyb+TNaO3nO0TjFWHtVbTqOTz8G6VwTxnH6MZJKC9srvClp89kgJGZh5FYzGCdfYGNVe7R//A",
+	"X43DSg2WoPP2uDq5pBEWO1ifDiZwEF8unPYxnLnNLepTk0+c7Zu9uRVZdvt4vvbtBuOTyiCmo9Q+ZqTh",
+	"tSBcj3lWpkTnjfMExBh3q8z6lHSm+WyzlhmLRnnaRUMLlPERCMbQG2ZlCCxKq9gGdTp8gXGzMn7D8Hsp",
+	"9rGReet57bBwAXvRhBKrxlG1nRZydczoTzGhcconNMdacQFF1srvVKXgoaH2QxSjc6wkPf0xcHaZanrV",
+	"snqxodWkgifjq2PGC2CO8TJMfTYmJt/6IgKHy16NJ3DFEyAaTB3nHzTHKE6z8Xwbqx6GYtrX26gLoc7T",
+	"adR03FBwEEkVQUsaeM36yZHV+bu9r9YVpaGDPGJAjEd4xBqxWdGKwhTsEw5rpmhoKgC32wdZDgJXj0zq",
+	"fTyl8ZPzCWGb/aX7Aqc9KKiJNxarmh4su25E2smvkouQuU0KHNVVVQXsMrQpUYF6JRRd1cFA0QPEQIdu",
+	"Ujsy2e/u+9iBHOK24Mke47b4SqxdzUGg4HNPKejAOsZEXgsJfJMybUa+KJCzMdkDGy10+qyuHHss+bTj",
+	"z7USIppk0SPucKeborWLWmkfVEO+3fmojhV8dS0wDj4Yrpn9hRdkdh5U5GWFaCjohWxcSS1JMkaVi9ng",
+	"ZjblTW1riI44gjgEtRg9oM03aHeKEobhQAWjN5MS/gaUd+irm5U4Bg9/mr5lfDhDjJrHZ/hN1L9gk2sN",
+	"jKr8uixC1pKQSD6rfzGkD8FpHuQNiImP930DfhBWS7xqsJWQaQ2eXgml7j0Z+1rvqJQ+0E+d5KSZQbhP",
+	"SpTVf2bzsdiwh8mwa/PICJxpVDhwWV59hr5mIyygTjiAxtjXGAhScMOOcHN1cLrrHEHsoLHw/qi4iaXi",
+	"ZntlScppf4w6ZEGgM6B6/KjqYG1MgRhS8oZjAq8lC/enF7NmCp1e19pl7NWrLPjfAXQSopuXMlg6RGA8",
+	"eUKV4kwTLHvCGtnXckmo4Dnq0x75BNRqfsdSktNkzQXTpz+Ln4WlWEw1e/vyOfn888+fEC7ID++eA0Kn",
+	"6Wfskb9oxsgv8O9fbNtfztwyfvns9GfxdQl0LDRhAozMv1zrXypkIXcKpwScbFgGMGUJz2lGkEqeIt6o",
+	"85X9LFymrjMic3NKXgD6bjXlJ48e/7WqQ5bKpMwtKzgllo9gq4KuMBuCip+FLOg/Szv/UmmpfjklPypu",
+	"fGWtOiIUggs3PGFoOaKC/PJNyvJCGjutk7+z7S+nP4sKlvZy5vyYjfy7y9n56cXpOURfF0zQgs8uZ5+f",
+	"np9+PsPKrEBUZyCZn2GB1LMPusw/2o9XGNGGmG5cim9SyF0wz2zr57YxoKPoQgoXzvzw/NyJo4ahTZIW",
+	"RcYT+PmZTAwzJ9ooRvOKgmmLRSy4oE3kxOrW9mQiSPaAOcBXVWBfiCVXczzz6M0fm4LM7LVwfc2JkATi",
+	"PBQySyi0DX7oB5pAdr6dG7Wc6iePbAdBFQ4V2X7u7psrPutuG5bzrXmDUSWbN3ZgAlqfHdCd2JpRZRY+",
+	"mdhJye3zelU1weGZNl9J9D5EjulXFxVXT26wNmPV/8c297Mr/DiJPvYc+JnQG+C9H4P+ciPJit8yUhYH",
+	"oJS3TLCNFT19Qo2mW7KWG4AuM2u2JVgNr0si9ZF5zTl8Wn+TXDxz7td9T2uCZ3g9IoTEO9LtxK+NN1l0",
+	"480Hw/U7r2KjJyeMB16/g9PS/iuvFr0jkXj3ijp465ILBLjbjyqddDC7/Ol9k0bfKQquzsoWY/fbGWSW",
+	"UmFSWcqE4TQjKykxzl0KrHcySLxI+E3y7WjGcBU1Cp/o14Cf4MtmfEmVNfXZaC7YoE7ugVrpVJM1y9I5",
+	"sZdNCrxqPwsf+A1eE19cmQswLcHAOMzKdiO1wbexfb++tbM5EieEvt9ix8cg4JE1Yu0C+/7SHvFBQ20f",
+	"PMEIX9Z1o4QkG6kO8aw+0zdAWj76Wzrx8KkziJcejhIHthNpWDHgI1d2ZwdBnn2A/388+7BkImEfz3yW",
+	"FDysrac5tI66Cfb3xv49+zjf2RpGc63fz2dFGeDob0rzpsrZ6kymfSIgSD7+/BzwmqwczyimRjkR4jkS",
+	"ysnXfIVhqKOkCb2mJw8ff/Gflz89O/kfevLb+cmT/zj7z/cfHj36eBmULsZejntKc7vuxqOQo04qlhJq",
+	"pfADkOe7dSMdeMkz9pSsqcozpjXWPQQBnK4owBhPpkFVwWn/AUjQYXsfh/G5zvc91nfUGcvveZ6vQMFz",
+	"jnQuIObXimcb9MxhyPieZ+zD/c4+qFJ8PPug19Ls1pHe4K9mR5SC/RARDanwXx/ktiwhp7nCL7VvMci8",
+	"8CDDdlq2rkpBFmxFxRhVaQd5q1KMvgp2So2bEJSvXzKTrFnaPJijC9kjkO/PJ5tlx4eX4vB1d/vJ2oF7",
+	"+70095FeK8q6ottaPnQEax9/kAvsnbb6VSbFyt5iI+XN4E3VxuNMhVghxs9CKO2RmGEzTPcTa8TAc14r",
+	"SCwK8INXcgPKsCTyEOy2inNCCX4pS5ESiSxgQJFwRiafoxnVhL/DBmBm0kc6K+j8qsz1pz6pzsBdvl2V",
+	"j6aKVdmshzgxwPcCWV87ixdaJ63mBddty5rn5gv2t06uMg9+WqNXXLapLZF/ZLH1EIzSdmTVd7tge45l",
+	"YS/0I/Id/4qUkIZlL9/Vq2dW4h8l6bRPmAnjIWCDcs23XJsXrk3Y6PnPksHOeR8DBh/2tzjmAL47WckT",
+	"++mJvuHFiSzwjT1xVencC2uFgdBwdVbRqFvo7Tv3HNQFan3CIT34ZzXkTvSH+42X0m34GFP0mO873Psj",
+	"slhLpxi+HWCxnogPIxZnLF0xRRZbYi/Q1mVhqRLDnMI37Za5YHh30Trzo8ma5ExrumIPNEmpoeCnEuSF",
+	"/eEpeUaSjIN/yD4Tyop2giXGWd5++ZZqcwJNT775+hd4QtC+tuZidfqz+LFGxwHvGnBDK7RzYZttQqaz",
+	"K2j0Aie+w5TxWmRbgmvE94ajWiAVgWBFb+L4xOyia1FpbdNs4GV6/+FifvHk40nj3/92VLo37M4gkQSf",
+	"qlHeMffD+9P4t+g+sZddW50PE+hPriz9VfTg6RzI3hG5Q+c4UdTseFXeUlRSDmjhnxat8cLN9a0LLhlO",
+	"N4nEZvTPAdd1/yN40QQ6aSaEr/gtE+AmRybdZzcxVfib3Ooo9cbHhCcgxUTftve6VYLzPFj17NgunD/E",
+	"AT/LMjyTQ7wl9AaSsFn7sKkmz6/+Qao6wInMylzAq8DmEAA3J0bOoXX0wVlSlZ/8Khf67MOvcvHxrFBS",
+	"LvU4Mf5XuRgU43ew6bg15m9lumJvcCafxBSDsJQjIsZcw0/hlxxVbizM4X/FSmT3ddPAWitkK6CMCoMC",
+	"g7cVcy5vDzwBxlWsj2g/y31DJlJshDQTp8Xh5+AltPgduYWdwAG5BK7nAByCMwUSlUPdWLp9Gtjnsw/2",
+	"fyMVdsjkH7rqu3WbIU39Zd39oU05eGCf/naGTvtgCv93EPYFp/xAE8OZwmsHYYWg6zcHjpFBhb8QvW6v",
+	"oMVU2zxGr42xzGPg1FHVPbuEmLaHyzuAg8n200A0rrYbzMmNzT77YP836B965copHHM/Ys/G2hUmPUDU",
+	"XMfQ63diKinZbnY7Mas9O0IUm9QOkP8TB7FFjunQLATCbsbxjggxn0G9u+nu7BFH+7Xt+Z6HO0EIrBay",
+	"QwbEdr+3CPgJLvJLyJzEbFWrvruQHMTrvGEVHJRgG5D74MONVDd9c3KMeHRdlCnGEX3dph2mpVcu2BKq",
+	"3YejwyPWpZyL0rlCq52vdu7i4XkbUvnLnaDKfwAjp9+zEAfxX92bPH7QbO7giOfEsBwOrlRsTgq5YVix",
+	"F6PyXVauPfIH2gEeu6h/n5d2wIfCEplDKx8Wb771jX5HhcLN4YA6xRspM30Q6x7MjBTQX/gu+20++2Bb",
+	"jVQmXOGoYykTfkePFMzpz+vTcvvWsMcVCezx2BvrzpZoRo1uywgRaoDinsNX7jU2+VOrFLCGmE7hFnj/",
+	"0/g7F4ju38IUTKhw1UowEzV+DGcf4P8j76Svy3qsS/m60f+hryT0/XsI6bio419JQeB4psvpRUbF8H2E",
+	"jL0/93W0S4jdRlze/c8B+oG0A6YNIvrPq1IiZs24Igspb3wtCHcUuP1xT8tzSCh/g9Xup50Ar/P9ICfz",
+	"/XGu1vdsA9MbdbEuDnqkseMUB7lYtieIVQW7jceRAdAAuEBz9EdjOgoWMAgcbHXHzj7Y/w0adsLHHBKP",
+	"sOG93CpHvWzRmOKMigOZj2xXtWPLJ9By4/J5xpzFmQPDiJ4JQv2zCAc8xsHEAoV4La7+MU/8udvKaLqt",
+	"+/owsaMpx2pHWFdFIFYBUISRFQbeHG7mZr0dRQqlumUD2WlQ1AVsFlWVH01zR4Y11dUUCd9Cr6e9eJiv",
+	"Fd08hwE/FVF1c+2I3AiWgro9hz1jWeYwxzTR9NYvVhuSSo7x0zTLasTxAJHSDIEHjxLOdkz6xaOIUS5+",
+	"eZBoL18RgCRSIxo4FO1D+DF4YJ661Ecs8801uQH/qrZKV9ZKi4hSMrvzOM9BnvYCvv50T02Eo7mfDfXs",
+	"ofrgMOezRN9awkvACne7srMXqwBYX5/cXy/t9mEm3SUWAHCSGJHCveyE3nE9r5IIFU3ZiVwu8fgJXyIW",
+	"nyapohsRuQByGTYQ+k30C3J/ImW9v1dsWmChCc2YSKm6REboLGr+co6KCf0D3ds+sgnURDorMAFgSgi2",
+	"/6m+Xf3HXZ4Nh8XNXfCS28xxjbuRTqNi7ZY8OxR/gccImAV0OoJZLBvVd4Pswpfn/d0ZBuA1RgzwWPuz",
+	"YYFvlzU8v4cJPiaQMcTgCUxmPjVZ6w/wAtrTrQoxx+i0+v5wtGoPFRB9xBa4sPawjyiICGkIFILAyhml",
+	"GkXTilEtB4waL+6KjHLxr6NtvXULjhyc349DyN5blFichUmTUrPUPppCmqe1/LiWynjpm3oI6xwAlUzk",
+	"BCH2dzDMt/yzW6HellEjFCzuABAzZdcE1Y+ujlmargxVdpN/TzvT5HDM6zoWtbOhGHWIUW4PsGQhpDKh",
+	"Ja4ZqEgSq6mtZe5g1+feF6n4am2I5r+hPxtqO2ZU3NRmPUoKpnQTAK0BSQtsYxRodeFKku9Z1Qct/ZUT",
+	"wM4Vlg3lfkDT4KLOo6CG5FKbp5VrHusAacAm+x4rAmHxZOO5tIJkDCocjqhUrig4DOPQsX2hDke/n4cy",
+	"SOXSMFGl2dvZLSnPfIk2DrwDgtIJAC1WD/rD80llYGHj94u9uDjkZQ+b/ak6TOrzc6rUljgqbKuGjTwK",
+	"+08EHhgyPOK1Pybji75N5aHsgUDbGnHUqUNK7HG+PQEE3re3so6I3xmJ/Dfb6HcORv4bhnofKHYAVnQY",
+	"ERC4MkBCOMYUj0k+4NlV6NLxg/NlGEakqf4OKZwebHhkpHEL+Hb8yOMlq9AcPd7hbm3t8fn5nyFcCrYx",
+	"Jr45gjlAOJ0DO/V3YrF1aClW/kCMjmOyNRjdIdScfYA/B9+Nlw4c+bi7/jUzlGdRtdQjvx/gDUHBpIFA",
+	"Z9T2kBs+CYhmBICT/deUs2yCm0WdkOMQx97wO5bpp5Uo7NKBlzxj7hneUE3WVKQAtBexPPrK/K3kQMcI",
+	"nrTFvi+Oyhj2NiqG3ZzVHmLaMAzawWDrYz0g9oLXPmAn/+KB3T7DggGN4lDwvRTZ1heGGTA7Hshi48sF",
+	"LMHAiCVT8M7M3aSkIjqhGUtJKjfiT3p1MCd/6I58iy2OGcyHI0Toy83wEElhOSq3uVUv56BICIZl/hWj",
+	"GWQHOwTyoz07XlHeu78qpiz0KpMFs0prhdanDeC6OQUXQHfn7QA6xNzG4u7YvCxOyTPUhQGbHP3NqkSg",
+	"OCmsMpuyTq3xB5pkVPuKG/aHtoM5VkZelpqlfcfwFehib2qD45GtKCNtFIdTsP9ESmWtYFcl05tyWTPq",
+	"YI7nb+mFm12K+JnXanZEnbwtxZVrecw0ABgCh+T2lzE3eKPFYWI4wJCMe0FSjmi8eKeoJkwbnlPjWBHV",
+	"xNdNP65yWJUSuT8vCl3sK6e5fYKbPVDwrqCW+UC9aJGwLAuWvOsWXY8UPfkXu/Nv7NbM7WUvc5BmcIuQ",
+	"MJ8iDDF8RQXhwlcOhBeAA0qxUVsIvEXEUG9h7uY6NfgChM4PWiOuoMXvaEO6AoT+gxmQcD2HSz7B5AN4",
+	"uSFvjKxllhIhN5GIZ1+0BOQFXzO5c1v5SrwuA0m2IYg2vrISkywP4Rh94ZDNF0puNFMPNGmUWPGIiEnC",
+	"NLK9aD5c9aPjvRtuiBiAkP/6AG+FBPwqfcPFal6BeoI/wyXvgc+xhT7Y2KOIt4uvxDefSMg6SOED7OT3",
+	"ZsADp+7uARcHL0pgeybU3wkrJ4CFhmJdgqf26AHf7JUxBaCHVeWKeuQA938td3FcaPGn9jXbJcSslbi8",
+	"A2BK+tj4LqYB9N/Y7BGY11doRj/qfkR5FXx3EAOi8wZ0d2IqKXXgqCMJU9WeHQGJeC1/F0yD2DEdOoER",
+	"jOrxXKmnPpedOm8iuWGsgJfZinpgNwCYcuBEI0j/LFkzhJYOa3z2W3ecg1bXZy5iu0r2QiUIzBCvXl+9",
+	"O3v+9sWPLaMszWKIiVIcBQf0qMFOii0zvlqHnTBcpJBddQA1wI8zr4O0seh+Hc6kjSww8N9FORlJMilv",
+	"wGKwlOrAbKBPUbVCvsOQMIawKuKxy0A8Ll0wlp6UBcA89wz9OpMQZZQzqkuwq3Gxyhj57zc/ROhtQTXL",
+	"eCdD4Mjos1qqiBeyUVDRa8j1JwkGRLPlkieciWRb12EEO/d9graPmsjwac04zxXbaAKFDRdb+P+8pgfM",
+	"imMpTwyUzkAE+ZTf2uZwo9YQhrTBEr2I+EByqZi7YGg3PfY1WnIz6OHkRxdL7BCB0/oHU3bvDhO2ycBU",
+	"6cu3kiU3CLWH0BxELmseN69TmNDjrI99BL7QyJBT8l+oGsqPPkqWCdMoiAJ8l1VxcN5fcRCD5zh58v6V",
+	"TXblCTe3+NMJlQMne2B8/WYVkupkn0LiHFSFxaoJa3rL7HEvGHHZdGHwvdYlGek0qD0Gg8/917jaRkFn",
+	"IjeCpIym7okOvuADUO7RMv/75jKBZobeAakQhAzlcXoLmVtUMZ+i+JSkjfVUSXaY4hhPewoKJH+SlMXf",
+	"xW3zzqe1AoCXFC0XDsUSLmC9BMGQ3x2cd8Gt2HERwIBzGL/ZvYzmWE/igGZzt6aDiAOKOVt5InOGWdSV",
+	"61tY1VgwZAlx5oR/nX3Af4yt6uKrbBwIRCZkeE4UqzNnmUjUtvB+RKxZj6naVijt6DRQRXLp3fja0K3u",
+	"u+jflI68jvdOetr5xLaXxqhHtr5UbH0qHq02ZbqrysyVa/NHCN/9U5mMTZlGq574TT2ApMSMgQfcnWU0",
+	"XwnRVXZi48C0/8DgODi/T5x90hi0fY5fsdVBHOVvEURcdoJmKRYJ05bP0oxof9ZSQNNOJFl1wo2rffbB",
+	"/mM77CxwR37cqxCvjQJfHsZfYPtq57xivqtctiOJmpdh9ytb7c/eGauBEzlD0BXAGBw4nK/rVqM4MB2c",
+	"aDgH7DyUAxbufnGg7j91CHFjsw9QpqEZu2tavcMnG0luqeK0XY7nd6G5DWPFjvcdm/y53bN2DdG3Fhd4",
+	"gKcWOrr3A2t7+SM/sDC/T/3A1oMe54GFyGwwZ4CRvWEnBF8TyzJI40VrLfcoNtHHFSjh7AP8/+NQ6NML",
+	"kfoDPy71R59X/PLeG/gVW3FBhCTLUqH1227IU2LqEqmqFK6kbfBSRMWPf4n9AfHD9oXiB3gEcO37vgDV",
+	"ttzrBQAYkB3oVe/4HyI/c2Qtvj1ggfhh0glfYBIbz30oqisI5qEr5500HgQP4FDdjaUOkeUvqUz0GZ6d",
+	"Ps3Tz6Y8IVgpLnJeh3xCdpaae3h+j1pzF/ewGyq50Y1Tj6EWQLNRhsBDWWN8zTg85rouYOXCZZlm4JN6",
+	"2ss7Ux4+IvbiQGzesCD3Dpv8qQU5WENMkHMLPMBJQUddOGE0deopYa8o0UF3xzNfYvefWCD7jqasMXD7",
+	"IOyXhzNfurBT+2LW1mYPsYLGZQcYgw5de41iwah4Tc4+wP8HBbO37FbeVEe3+zk2jUPe8Rx7mLIRSu+j",
+	"ENSOnVh64P0lG6nMOrM7Fds6ZDeDHMYLNP/XEjyJqdltizI13NMDMDUngtxPO33nakL/UbVTnN8nZoaN",
+	"QY+onS4bYBUYUGvVUIwhoktjuSDZUJWflAVKFw7RL5FlpzRFW3KAP84+wP8H7cCRsw8xQ9fyj4nhFz2u",
+	"dwBFC18eRN/z29Df93b6xYfZglFl+ddP7y1LcgkV9q/3tiEkS0O7UmWzy9kZLfjZ7QXcI9d3KE0KcKRF",
+	"w/SL7Hw+88KiKLMMxgObB0QUuHoxCHEQqs3YsEDK5GbWDyTx8VYYcdOIq2owfh343TtQmwzwJg8I1CSn",
+	"0G/etqDY5ghoNMfs+q4XPPT7q2TN0jLzOJgA3ma3YSFLkbYRKUM/B6B6l/CeUKW4S0xrVskP/e6lQ5Yo",
+	"lFwpmlehHQ4Y2B/XylL6x/cf/08AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -18,7 +18,7 @@ var six = time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC)
 
 func plan(rows int) api.Plan {
 	p := api.Plan{
-		Id: uuid.New(), Shots: []string{"orrery-010"}, Currency: "EUR", Cost: "2.86", CostBound: "2.85", Status: api.Meets,
+		Id: uuid.New(), Shots: []string{"orrery-010"}, Currency: "EUR", Cost: "2.86", CostBound: "2.85", Status: api.PlanStatusMeets,
 		Start: six, Finish: six.Add(2 * time.Hour), Deadline: six.Add(150 * time.Minute),
 		Servers: []api.PlannedServer{{Id: "tern-solo#1", Offer: "tern-solo", From: six, To: six.Add(time.Hour), BilledS: 3600}},
 	}
@@ -39,7 +39,7 @@ func TestAPlanIsDrawnAsSVGAndPNG(t *testing.T) {
 	assert.Equal(t, few.X, many.X)
 	assert.Greater(t, many.Y, few.Y, "more crews make it taller")
 	late := plan(1)
-	late.Status = api.Late
+	late.Status = api.PlanStatusLate
 	svg, err = charts.Plan(late, time.UTC, charts.SVG)
 	require.NoError(t, err)
 	assert.NotContains(t, string(svg), "costs less", "a late plan has no bound to show")

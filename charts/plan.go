@@ -74,7 +74,7 @@ func Plan(p api.Plan, zone *time.Location, format string) ([]byte, error) {
 	rows := lanes(p)
 	pic := plot.New()
 	pic.Title.Text = fmt.Sprintf("%s %s, finish %s", p.Currency, p.Cost, p.Finish.In(zone).Format("Mon 15:04"))
-	if p.Status != api.Late {
+	if p.Status != api.PlanStatusLate {
 		pic.Title.Text += fmt.Sprintf("; no plan costs less than %s %s", p.Currency, p.CostBound)
 	}
 	pic.Title.TextStyle.Font = font.From(sans, vg.Points(13))

@@ -139,29 +139,42 @@ func (a *app) licences() *cobra.Command {
 		Use: "list", Short: "List the licence pools", Args: cobra.NoArgs, Example: "  rotanex licences list",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			all, err := client.Decode[struct{ Items []api.Licence }](c.ListLicences(cmd.Context()))
-			l := listing{columns: []string{"pool", "kind", "seats"}, records: all.Items, empty: "No licence pool. Store one: rotanex licences put POOL --seats N"}
-			for _, p := range all.Items {
-				l.add(p.Pool, string(p.Kind), strconv.Itoa(p.Seats))
-			}
+			l := listing{columns: []string{"pool", "kind", "seats", "held by", "extra seats", "each"}, records: all.Items, empty: "No licence pool. Store one: rotanex licences put POOL --seats N"}
 			if err != nil {
 				return err
+			}
+			held, err := client.Decode[struct{ Items []api.Seat }](c.ListSeats(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			for _, p := range all.Items {
+				var by []string
+				for _, s := range held.Items {
+					if s.Pool == p.Pool {
+						by = append(by, s.Host)
+					}
+				}
+				l.add(p.Pool, string(p.Kind), strconv.Itoa(p.Seats), orNone(strings.Join(by, ", ")), strconv.Itoa(p.ExtraSeats), orNone(p.ExtraSeatPrice))
 			}
 			return a.show(cmd, l)
 		}),
 	}
-	var seats int
+	var seats, extra int
+	price := "0"
 	kind := "floating"
 	put := &cobra.Command{
 		Use: "put POOL --seats N", Short: "Store a pool of licence seats", Args: cobra.ExactArgs(1), Example: "  rotanex licences put fathom --kind floating --seats 4",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			l, err := client.Decode[api.Licence](c.PutLicence(cmd.Context(), args[0], api.Licence{Pool: args[0], Kind: api.LicenceKind(kind), Seats: seats}))
+			l, err := client.Decode[api.Licence](c.PutLicence(cmd.Context(), args[0], api.Licence{Pool: args[0], Kind: api.LicenceKind(kind), Seats: seats, ExtraSeats: extra, ExtraSeatPrice: price}))
 			if err == nil {
 				fmt.Fprintf(cmd.OutOrStdout(), "%s: %d %s seats.\n", l.Pool, l.Seats, l.Kind)
 			}
 			return err
 		}),
 	}
-	put.Flags().IntVar(&seats, "seats", 1, "how many renderers may run at once")
+	put.Flags().IntVar(&seats, "seats", 1, "how many hosts may render at once")
+	put.Flags().IntVar(&extra, "extra-seats", 0, "more that could be hired for a run")
+	put.Flags().StringVar(&price, "extra-seat-price", price, "what each of these costs")
 	put.Flags().StringVar(&kind, "kind", kind, "floating, single-user or host")
 	return group("licences", "Licence pools and their seats", list, put)
 }

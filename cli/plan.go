@@ -86,7 +86,7 @@ func (a *app) printOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) err
 		fmt.Fprintf(out, "\nHow sure: %s to be in time.\n  finish %s, nine in ten by %s\n  cost %s, nine in ten below %s\n",
 			chance(f.Chance), minute(f.Finish.P50), minute(f.Finish.P90), money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P90))
 	}
-	if p.Status == api.Late || p.Status == api.OverBudget {
+	if p.Status == api.PlanStatusLate || p.Status == api.PlanStatusOverBudget {
 		stop := working(cmd, "looking for what would mend it")
 		why, err := client.Decode[api.PlanReasons](c.ExplainPlan(cmd.Context(), p.Id))
 		stop()
@@ -141,7 +141,7 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 	out := cmd.OutOrStdout()
 	if a.config.GetString("output") == "table" {
 		switch p.Status {
-		case api.Impossible:
+		case api.PlanStatusImpossible:
 			fmt.Fprintf(out, "Plan %s is impossible.\n", p.Id)
 			for _, lost := range p.Impossible {
 				fmt.Fprintf(out, " · %s: %s\n", lost.Shot, lost.Why)
@@ -176,7 +176,7 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 // atLeast says what no plan costs less than, where that says anything: of plans that
 // are in time.
 func atLeast(p api.Plan) string {
-	if p.Status == api.Late {
+	if p.Status == api.PlanStatusLate {
 		return ""
 	}
 	return ", no plan costs less than " + money(p.Currency, p.CostBound)

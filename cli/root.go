@@ -100,8 +100,8 @@ else from the file config.yaml in ` + configFolder() + `.`,
 		id   string
 		list []*cobra.Command
 	}{
-		{"job", []*cobra.Command{a.hosts(), a.offers(), a.shots(), a.check(), a.fit(), a.trial(), a.compare(), a.study(), a.plan(), a.curve(), a.why(), a.start(), a.watch(), a.collect(), a.ledger()}},
-		{"more", []*cobra.Command{a.plans(), a.forecast(), a.replan(), a.solve(), a.timing(), a.licences(), a.runs(), a.frames(), a.setState("pause", "paused"), a.setState("resume", "running"), a.setState("cancel", "cancelled"), a.tokens(), a.whoami()}},
+		{"job", []*cobra.Command{a.hosts(), a.offers(), a.sources(), a.shots(), a.packages(), a.check(), a.fit(), a.trial(), a.compare(), a.study(), a.plan(), a.curve(), a.why(), a.start(), a.watch(), a.collect(), a.ledger()}},
+		{"more", []*cobra.Command{a.plans(), a.forecast(), a.replan(), a.solve(), a.timing(), a.licences(), a.rates(), a.farms(), a.entries(), a.runs(), a.frames(), a.setState("pause", "paused"), a.setState("resume", "running"), a.setState("cancel", "cancelled"), a.tokens(), a.whoami()}},
 	} {
 		for _, c := range group.list {
 			c.GroupID = group.id

@@ -1,10 +1,14 @@
 package cli
 
 import (
+	"bufio"
+	"cmp"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
 
+	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	"rotanex.example/api"
@@ -14,15 +18,24 @@ import (
 
 func (a *app) start() *cobra.Command {
 	tries := 3
+	var spend string
+	var yes, accept bool
 	c := &cobra.Command{
 		Use: "start PLAN", Short: "Carry a plan out; PLAN is its id, the first letters of it, or latest", Args: cobra.ExactArgs(1),
-		Example: "  rotanex start latest",
+		Long: `Carries a plan out. Where the plan rents servers, hires seats or uses farms it first
+says what that costs and asks; --yes answers for scripts, --spend says more than the
+plan needs, to leave room for a server that has to be replaced. Nothing exceeds it.`,
+		Example: "  rotanex start latest\n  rotanex start latest --spend 40 --yes",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			id, err := a.findPlan(cmd.Context(), c, args[0])
 			if err != nil {
 				return err
 			}
-			r, err := client.Decode[api.Run](c.StartRun(cmd.Context(), &api.StartRunParams{IdempotencyKey: new(newKey())}, api.StartRunJSONRequestBody{Plan: id, Tries: tries}))
+			most, err := a.mayspend(cmd, c, id, spend, yes)
+			if err != nil {
+				return err
+			}
+			r, err := client.Decode[api.Run](c.StartRun(cmd.Context(), &api.StartRunParams{IdempotencyKey: new(newKey())}, api.StartRunJSONRequestBody{Plan: id, Tries: tries, Spend: most, AcceptProofs: accept}))
 			if err != nil {
 				return err
 			}
@@ -34,7 +47,32 @@ func (a *app) start() *cobra.Command {
 		}),
 	}
 	c.Flags().IntVar(&tries, "tries", tries, "how often a frame may fail before it is given up")
+	c.Flags().StringVar(&spend, "spend", "", "what servers, seats and farms may cost at most; default what the plan says")
+	c.Flags().BoolVarP(&yes, "yes", "y", false, "spend it without asking")
+	c.Flags().BoolVar(&accept, "accept-proofs", false, "accept farms' proof frames that came home whole, of the right size and not blank")
 	return c
+}
+
+// mayspend says what the run may spend outside, after asking where nobody has said so.
+func (a *app) mayspend(cmd *cobra.Command, c *client.Client, plan uuid.UUID, spend string, yes bool) (string, error) {
+	p, err := client.Decode[api.Plan](c.GetPlan(cmd.Context(), plan))
+	if err != nil || p.OutsideCost == "" {
+		return spend, err
+	}
+	most := cmp.Or(spend, p.OutsideCost)
+	if yes {
+		return most, nil
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "The plan spends %s on servers, farms and seats; at most %s may be spent. Go on? [y/N] ", money(p.Currency, p.OutsideCost), money(p.Currency, most))
+	line, err := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
+	if answer := strings.ToLower(strings.TrimSpace(line)); answer == "y" || answer == "yes" {
+		return most, nil
+	}
+	fmt.Fprintln(cmd.ErrOrStderr())
+	if err != nil && line == "" {
+		return "", errors.New("nobody answered: pass --yes to spend it without being asked; nothing was started")
+	}
+	return "", errors.New("nothing was started")
 }
 
 func (a *app) setState(use, state string) *cobra.Command {

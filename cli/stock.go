@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"strconv"
@@ -19,6 +20,10 @@ import (
 type stockFile struct {
 	Hosts  []stock.Host  `yaml:"hosts"`
 	Offers []stock.Offer `yaml:"offers"`
+	// Sources are where hosts come from that are not one's own, Farms tiers of those
+	// that take frames.
+	Sources []stock.Source `yaml:"sources"`
+	Farms   []stock.Farm   `yaml:"farms"`
 	// Licences are pools of seats.
 	Licences []preflight.Licence `yaml:"licences"`
 }
@@ -139,7 +144,18 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 				return fmt.Errorf("%s: %w; nothing was stored", path, err)
 			}
 		}
+		for _, s := range f.Sources {
+			if err := s.Validate(); err != nil {
+				return fmt.Errorf("%s: %w; nothing was stored", path, err)
+			}
+		}
+		for _, t := range f.Farms {
+			if err := t.Validate(); err != nil {
+				return fmt.Errorf("%s: %w; nothing was stored", path, err)
+			}
+		}
 		all.Hosts, all.Offers = append(all.Hosts, f.Hosts...), append(all.Offers, f.Offers...)
+		all.Sources, all.Farms = append(all.Sources, f.Sources...), append(all.Farms, f.Farms...)
 		all.Licences = append(all.Licences, f.Licences...)
 	}
 	for _, h := range all.Hosts {
@@ -161,15 +177,42 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 		}
 	}
 	for _, l := range all.Licences {
-		if _, err := client.Decode[api.Licence](c.PutLicence(cmd.Context(), l.Pool, api.Licence{Pool: l.Pool, Kind: api.LicenceKind(l.Kind), Seats: l.Seats})); err != nil {
+		spec, err := convert[api.Licence](l)
+		if err == nil {
+			_, err = client.Decode[api.Licence](c.PutLicence(cmd.Context(), l.Pool, spec))
+		}
+		if err != nil {
 			return fmt.Errorf("licence pool %s: %w", l.Pool, err)
 		}
 	}
-	pools := ""
-	if n := len(all.Licences); n > 0 {
-		pools = fmt.Sprintf(", and %d licence pools", n)
+	for _, s := range all.Sources {
+		spec, err := convert[api.SourceSpec](s)
+		if err == nil {
+			_, err = client.Decode[api.Source](c.PutSource(cmd.Context(), s.Name, api.NewSource{Spec: spec}))
+		}
+		if err != nil {
+			return fmt.Errorf("source %s: %w", s.Name, err)
+		}
 	}
-	fmt.Fprintf(cmd.OutOrStdout(), "Stored %d hosts and %d offers%s.\n", len(all.Hosts), len(all.Offers), pools)
+	for _, f := range all.Farms {
+		spec, err := convert[api.Farm](f)
+		if err == nil {
+			_, err = client.Decode[api.Farm](c.PutFarm(cmd.Context(), f.Name, spec))
+		}
+		if err != nil {
+			return fmt.Errorf("farm %s: %w", f.Name, err)
+		}
+	}
+	var stored []string
+	for _, x := range []struct {
+		n    int
+		what string
+	}{{len(all.Hosts), "hosts"}, {len(all.Offers), "offers"}, {len(all.Licences), "licence pools"}, {len(all.Sources), "sources"}, {len(all.Farms), "farms"}} {
+		if x.n > 0 {
+			stored = append(stored, fmt.Sprintf("%d %s", x.n, x.what))
+		}
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "Stored %s.\n", cmp.Or(strings.Join(stored, ", "), "nothing: the files name none"))
 	return nil
 }
 

@@ -50,7 +50,7 @@ func TestAFileThatIsWrongStoresNothing(t *testing.T) {
 func TestEveryListInEveryForm(t *testing.T) {
 	h, _, one, _, run := playedHouse(t, "1-5")
 	for _, l := range one.lease() {
-		one.failed(l, api.LicenceLost)
+		one.failed(l, api.ResultCauseLicenceLost)
 	}
 	offer, err := convert[api.OfferSpec](ternSolo)
 	require.NoError(t, err)
@@ -174,10 +174,10 @@ func TestTrialsOfOtherSettingsDoNotCount(t *testing.T) {
 	plan := func() api.Plan {
 		return must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(time.Hour)}))
 	}
-	assert.Equal(t, api.Meets, plan().Status)
+	assert.Equal(t, api.PlanStatusMeets, plan().Status)
 	h.putShot("coda-060", "1-5", map[string]string{"samples": "512"})
 	after := plan()
-	assert.Equal(t, api.Impossible, after.Status)
+	assert.Equal(t, api.PlanStatusImpossible, after.Status)
 	require.NotEmpty(t, after.Impossible)
 	var why []string
 	for _, l := range after.LeftOut {
@@ -188,5 +188,5 @@ func TestTrialsOfOtherSettingsDoNotCount(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 409, refusedStart.StatusCode)
 	h.putShot("coda-060", "1-5", nil)
-	assert.Equal(t, api.Meets, plan().Status, "the old settings' times count again")
+	assert.Equal(t, api.PlanStatusMeets, plan().Status, "the old settings' times count again")
 }

@@ -146,7 +146,7 @@ func TestTheConsoleIsForEverybody(t *testing.T) {
 		one.deliver(l)
 	}
 	for _, l := range one.lease() {
-		one.failed(l, api.OutOfMemory)
+		one.failed(l, api.ResultCauseOutOfMemory)
 	}
 	for _, mode := range []string{"dark", "light"} {
 		b := h.open(mode)

@@ -68,6 +68,7 @@ type house struct {
 	address  string
 	token    string
 	service  *app.Service
+	config   app.Config
 }
 
 type option func(*app.Config)
@@ -88,6 +89,7 @@ func newHouse(t testing.TB, options ...option) *house {
 	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { h.service.Handler.ServeHTTP(w, r) }))
 	h.address = "http://" + server.Listener.Addr().String()
 	c.Address = h.address
+	h.config = c
 	service, err := app.Start(t.Context(), c)
 	require.NoError(t, err)
 	h.service, h.token = service, service.FirstToken
@@ -95,9 +97,18 @@ func newHouse(t testing.TB, options ...option) *house {
 	t.Cleanup(func() {
 		server.CloseClientConnections()
 		server.Close()
-		service.Close()
+		h.service.Close()
 	})
 	return h
+}
+
+// restart ends the service and starts another over the same database.
+func (h *house) restart() {
+	h.t.Helper()
+	h.service.Close()
+	service, err := app.Start(context.WithoutCancel(h.t.Context()), h.config)
+	require.NoError(h.t, err)
+	h.service = service
 }
 
 // as returns a client with a token.
@@ -275,7 +286,7 @@ func (h *house) timed(shot string, crews ...string) {
 func (h *house) started(within time.Duration, shots ...string) (api.Plan, api.Run) {
 	h.t.Helper()
 	plan := must[api.Plan](h.t)(h.admin().CreatePlan(h.t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: shots, By: h.now().Add(within)}))
-	return plan, must[api.Run](h.t)(h.admin().StartRun(h.t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: plan.Id}))
+	return plan, must[api.Run](h.t)(h.admin().StartRun(h.t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: plan.Id, Spend: plan.OutsideCost}))
 }
 
 func (h *house) now() time.Time {

@@ -63,7 +63,7 @@ func TestFitNamesTheLimit(t *testing.T) {
 func (a hand) ranOut(l api.Lease, gb float64) {
 	a.t.Helper()
 	must[struct{}](a.t)(a.PutResult(a.t.Context(), l.Lease, l.Fence, api.Result{
-		Boot: a.boot, Outcome: api.ResultOutcomeFailed, Cause: api.OutOfMemory, Measured: api.Measured{Seconds: 3, DevicePeakBytes: int64(gb * 1e9)},
+		Boot: a.boot, Outcome: api.ResultOutcomeFailed, Cause: api.ResultCauseOutOfMemory, Measured: api.Measured{Seconds: 3, DevicePeakBytes: int64(gb * 1e9)},
 	}))
 }
 
@@ -173,7 +173,7 @@ func TestACrewOnWhichNothingStartsGetsNoMore(t *testing.T) {
 	for range 3 {
 		leases := one.lease()
 		require.Len(t, leases, 1)
-		one.failed(leases[0], api.CannotStart)
+		one.failed(leases[0], api.ResultCauseCannotStart)
 	}
 	assert.Empty(t, one.lease(), "it would fail every frame once")
 	for _, c := range h.run(run).Crews {

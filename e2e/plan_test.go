@@ -103,7 +103,7 @@ func TestSlackAndSurenessKeepTimeSpare(t *testing.T) {
 func TestWhatIfCanBeSeenButNotStarted(t *testing.T) {
 	h, _, _ := timedHouse(t, "1-60")
 	now := h.plan(api.NewPlan{By: h.now().Add(2 * time.Minute)})
-	require.Equal(t, api.Late, now.Status)
+	require.Equal(t, api.PlanStatusLate, now.Status)
 	what := h.plan(api.NewPlan{By: h.now().Add(2 * time.Minute), Assume: []api.Assumption{
 		{What: "host", Name: "eddy-2", Like: "eddy"}, {What: "time", Name: "coda-060", Factor: 0.5},
 	}})
@@ -124,7 +124,7 @@ func TestWhatIfCanBeSeenButNotStarted(t *testing.T) {
 func TestALatePlanSaysWhatIsShort(t *testing.T) {
 	h, _, _ := timedHouse(t, "1-60")
 	late := h.plan(api.NewPlan{By: h.now().Add(2 * time.Minute)})
-	require.Equal(t, api.Late, late.Status)
+	require.Equal(t, api.PlanStatusLate, late.Status)
 	why := must[api.PlanReasons](t)(h.admin().ExplainPlan(t.Context(), late.Id))
 	require.NotEmpty(t, why.Short)
 	assert.Contains(t, why.Short[0].Text, "of the 60 frames of coda-060 find no room")

@@ -209,7 +209,7 @@ func TestAFailedFrameIsTriedElsewhereAndGivenUpInTheEnd(t *testing.T) {
 			agents[name].beat()
 			if leases := agents[name].lease(); len(leases) > 0 {
 				got, tried = leases, append(tried, name)
-				agents[name].failed(leases[0], api.OutOfMemory)
+				agents[name].failed(leases[0], api.ResultCauseOutOfMemory)
 				break
 			}
 		}
@@ -222,7 +222,7 @@ func TestAFailedFrameIsTriedElsewhereAndGivenUpInTheEnd(t *testing.T) {
 			agents[name].beat()
 			if leases := agents[name].lease(); len(leases) > 0 {
 				tried = append(tried, name)
-				agents[name].failed(leases[0], api.OutOfMemory)
+				agents[name].failed(leases[0], api.ResultCauseOutOfMemory)
 			}
 		}
 	}

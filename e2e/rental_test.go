@@ -1,11 +1,6 @@
 package e2e
 
 import (
-	"encoding/json"
-	"net/http"
-	"net/http/httptest"
-	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -17,8 +12,6 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
-	"rotanex.example/service/app"
-	"rotanex.example/service/rental"
 )
 
 // ternSolo is an offer like eddy's one device, by the hour.
@@ -27,58 +20,13 @@ var ternSolo = stock.Offer{
 	CPU: stock.CPU{Model: "Keel 24", Cores: 24}, MemoryGB: 128, Devices: eddy.Devices,
 }
 
-// hirer is a rented source played by hand. It counts what it is asked.
-type hirer struct {
-	*httptest.Server
-	mu    sync.Mutex
-	made  map[string]int
-	ended map[string]int
-	order rental.Order
-	fails int // how many calls to fail first
-}
-
-func newHirer(t *testing.T) *hirer {
-	h := &hirer{made: map[string]int{}, ended: map[string]int{}}
-	h.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		h.mu.Lock()
-		defer h.mu.Unlock()
-		name := strings.TrimPrefix(r.URL.Path, "/servers/")
-		if h.fails > 0 {
-			h.fails--
-			http.Error(w, "not now", http.StatusServiceUnavailable)
-			return
-		}
-		switch r.Method {
-		case http.MethodPut:
-			_ = json.NewDecoder(r.Body).Decode(&h.order)
-			h.made[name]++
-		case http.MethodDelete:
-			h.ended[name]++
-		}
-		w.WriteHeader(http.StatusNoContent)
-	}))
-	t.Cleanup(h.Close)
-	return h
-}
-
-func (h *hirer) counts() (made, ended int) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	for _, n := range h.made {
-		made += n
-	}
-	for _, n := range h.ended {
-		ended += n
-	}
-	return made, ended
-}
-
 // hiredHouse is a house with a run that needs one rented server beside eddy.
-func hiredHouse(t *testing.T) (*house, *clockwork.FakeClock, *hirer, hand, api.Run) {
+func hiredHouse(t *testing.T) (*house, *clockwork.FakeClock, *company, hand, api.Run) {
 	t.Helper()
 	clock := clockwork.NewFakeClockAt(time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC))
-	source := newHirer(t)
-	h := newHouse(t, withWall(clock), func(c *app.Config) { c.Rentals = map[string]string{"tern": source.URL} })
+	source := newCompany(t, clock.Now, ternSolo)
+	h := newHouse(t, withWall(clock))
+	h.putSource("tern", "rented", source.URL)
 	a := h.hand(eddy)
 	offer, err := convert[api.OfferSpec](ternSolo)
 	require.NoError(t, err)
@@ -106,17 +54,19 @@ func TestAServersLife(t *testing.T) {
 	h, clock, source, own, run := hiredHouse(t)
 	starting := h.server(clock, run, api.RunServerStateStarting)
 	assert.WithinDuration(t, starting.From, starting.Started, 10*time.Second)
-	assert.Equal(t, h.address, source.order.Service)
+	assert.Equal(t, h.address, source.last().Service)
 
 	// It boots, and its agent joins with the token that the source was given.
-	joined := must[struct{ Token string }](t)(h.as("").JoinAgent(t.Context(), api.JoinAgentJSONRequestBody{JoinToken: source.order.JoinToken, Host: starting.Host}))
+	joined := must[struct{ Token string }](t)(h.as("").JoinAgent(t.Context(), api.JoinAgentJSONRequestBody{JoinToken: source.last().JoinToken, Host: starting.Host}))
 	server := hand{h.as(joined.Token), t, uuid.New()}
 	spec := ternSolo.Server(starting.Host)
 	server.report(spec)
 	h.server(clock, run, api.RunServerStateUp)
-	clock.Advance(10 * time.Minute)
-	own.beat()
-	server.beat()
+	for range 20 {
+		clock.Advance(30 * time.Second)
+		own.beat()
+		server.beat()
+	}
 	leases := server.lease()
 	require.Len(t, leases, 1, "it renders what it was booked for")
 	server.deliver(leases[0])
@@ -150,14 +100,11 @@ func TestAServersLife(t *testing.T) {
 
 func TestASourceThatFailsIsAskedAgain(t *testing.T) {
 	h, clock, source, _, run := hiredHouse(t)
-	source.mu.Lock()
-	already := len(source.made)
-	source.fails = 2
-	source.mu.Unlock()
+	source.fails(2)
 	got := h.server(clock, run, api.RunServerStateStarting)
 	assert.NotEmpty(t, got.Host)
 	made, _ := source.counts()
-	assert.Equal(t, 1, made, "asked again and again, there is one server (%d before)", already)
+	assert.Equal(t, 1, made, "asked again and again, there is one server")
 }
 
 func TestAServerOfACancelledRunIsEndedOrNeverMade(t *testing.T) {
@@ -176,7 +123,7 @@ func TestAServerThatNeverComesUpIsEndedWithTheReason(t *testing.T) {
 	h.server(clock, run, api.RunServerStateStarting)
 	clock.Advance(2 * time.Hour)
 	gone := h.server(clock, run, api.RunServerStateStopped)
-	assert.Equal(t, "it was not up by the end of its booked time", gone.Trouble)
+	assert.Equal(t, "it was not up 2h0m0s after it was asked for", gone.Trouble)
 	_, ended := source.counts()
 	assert.Equal(t, 1, ended, "it is never left running")
 }

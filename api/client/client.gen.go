@@ -92,6 +92,11 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// GetAgentChunk One chunk, no faster than its source's limit
+	//
+	// Corresponds with GET /agent/chunks/{sum} (the `GetAgentChunk` operationId).
+	GetAgentChunk(ctx context.Context, sum string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// HeartbeatWithBody Renew leases and say how far they are
 	//
 	// Takes any type of body and a specified content type.
@@ -161,6 +166,25 @@ type ClientInterface interface {
 	// Corresponds with PUT /agent/leases/{lease}/{fence}/result (the `PutResult` operationId).
 	PutResult(ctx context.Context, lease LeaseParam, fence FenceParam, body PutResultJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetAgentPackage The files of a shot as they were when its run began
+	//
+	// Corresponds with GET /agent/packages/{run}/{shot} (the `GetAgentPackage` operationId).
+	GetAgentPackage(ctx context.Context, run RunParam, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FetchedPackageWithBody Say that the package is here and how long it took
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /agent/packages/{run}/{shot} (the `FetchedPackage` operationId).
+	FetchedPackageWithBody(ctx context.Context, run RunParam, shot ShotParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FetchedPackage Say that the package is here and how long it took
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /agent/packages/{run}/{shot} (the `FetchedPackage` operationId).
+	FetchedPackage(ctx context.Context, run RunParam, shot ShotParam, body FetchedPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ReportStockWithBody What the agent found on its host
 	//
 	// Takes any type of body and a specified content type.
@@ -175,6 +199,32 @@ type ClientInterface interface {
 	// Corresponds with PUT /agent/stock (the `ReportStock` operationId).
 	ReportStock(ctx context.Context, body ReportStockJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MissingChunksWithBody Which of these chunks are not here yet
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /chunks/missing (the `MissingChunks` operationId).
+	MissingChunksWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MissingChunks Which of these chunks are not here yet
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /chunks/missing (the `MissingChunks` operationId).
+	MissingChunks(ctx context.Context, body MissingChunksJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutChunkWithBody Store a chunk of up to 4 MiB under its SHA-256; harmless when sent again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /chunks/{sum} (the `PutChunk` operationId).
+	PutChunkWithBody(ctx context.Context, sum string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListEntries The ledger by entry, over runs
+	//
+	// Corresponds with GET /entries (the `ListEntries` operationId).
+	ListEntries(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StreamEvents Live updates as Server-Sent Events
 	//
 	// Each message's data is an Event. A client that reconnects with `Last-Event-ID` misses nothing.
@@ -182,6 +232,51 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRates Exchange rates that were given, by day
+	//
+	// Corresponds with GET /exchange-rates (the `ListRates` operationId).
+	ListRates(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportRatesWithBody Take in exchange rates as CSV with the columns date, from, to, rate
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /exchange-rates (the `ImportRates` operationId).
+	ImportRatesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JudgeProofsWithBody Accept a job's proof frames, which releases the rest, or refuse them, which ends the job
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /farm-jobs/{job}/proofs (the `JudgeProofs` operationId).
+	JudgeProofsWithBody(ctx context.Context, job openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JudgeProofs Accept a job's proof frames, which releases the rest, or refuse them, which ends the job
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /farm-jobs/{job}/proofs (the `JudgeProofs` operationId).
+	JudgeProofs(ctx context.Context, job openapi_types.UUID, body JudgeProofsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFarms Tiers of render farms
+	//
+	// Corresponds with GET /farms (the `ListFarms` operationId).
+	ListFarms(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutFarmWithBody Make a farm's tier or replace its description
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /farms/{farm} (the `PutFarm` operationId).
+	PutFarmWithBody(ctx context.Context, farm Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutFarm Make a farm's tier or replace its description
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /farms/{farm} (the `PutFarm` operationId).
+	PutFarm(ctx context.Context, farm Name, body PutFarmJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListHosts Hosts by name
 	//
@@ -339,6 +434,11 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{run} (the `GetRun` operationId).
 	GetRun(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListFarmJobs The jobs of a run at farms
+	//
+	// Corresponds with GET /runs/{run}/farm-jobs (the `ListFarmJobs` operationId).
+	ListFarmJobs(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListFrames Frames of a run by shot and number
 	//
 	// Corresponds with GET /runs/{run}/frames (the `ListFrames` operationId).
@@ -377,6 +477,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
 	SetRunPlan(ctx context.Context, run RunParam, body SetRunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CompareRunSources What each source did in a run, as estimated and as charged
+	//
+	// Corresponds with GET /runs/{run}/sources (the `CompareRunSources` operationId).
+	CompareRunSources(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SetRunStateWithBody Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 	//
 	// Takes any type of body and a specified content type.
@@ -390,6 +495,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /runs/{run}/state (the `SetRunState` operationId).
 	SetRunState(ctx context.Context, run RunParam, body SetRunStateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSeats Licence seats that hosts hold now
+	//
+	// Corresponds with GET /seats (the `ListSeats` operationId).
+	ListSeats(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut End the browser's session
 	//
@@ -453,6 +563,53 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /shots/{shot}/fit (the `GetFit` operationId).
 	GetFit(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPackage What is sent of a shot to where it is rendered
+	//
+	// Corresponds with GET /shots/{shot}/package (the `GetPackage` operationId).
+	GetPackage(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutPackageWithBody Store the package of a shot; all its chunks have to be here
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /shots/{shot}/package (the `PutPackage` operationId).
+	PutPackageWithBody(ctx context.Context, shot ShotParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutPackage Store the package of a shot; all its chunks have to be here
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /shots/{shot}/package (the `PutPackage` operationId).
+	PutPackage(ctx context.Context, shot ShotParam, body PutPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareSources The same work on each source and on the best mix
+	//
+	// Corresponds with GET /shots/{shot}/sources (the `CompareSources` operationId).
+	CompareSources(ctx context.Context, shot ShotParam, params *CompareSourcesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSources Where hosts come from that are not one's own
+	//
+	// Corresponds with GET /sources (the `ListSources` operationId).
+	ListSources(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSourceWithBody Make a source or replace its description
+	//
+	// The secret is kept encrypted and never answered; without it the one of before stays.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /sources/{source} (the `PutSource` operationId).
+	PutSourceWithBody(ctx context.Context, source Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSource Make a source or replace its description
+	//
+	// The secret is kept encrypted and never answered; without it the one of before stays.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /sources/{source} (the `PutSource` operationId).
+	PutSource(ctx context.Context, source Name, body PutSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListStudies Settings studies, newest first
 	//
@@ -571,6 +728,21 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /trials/{trial} (the `GetTrial` operationId).
 	GetTrial(ctx context.Context, trial openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// GetAgentChunk One chunk, no faster than its source's limit
+//
+// Corresponds with GET /agent/chunks/{sum} (the `GetAgentChunk` operationId).
+func (c *Client) GetAgentChunk(ctx context.Context, sum string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAgentChunkRequest(c.Server, sum)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // HeartbeatWithBody Renew leases and say how far they are
@@ -732,6 +904,55 @@ func (c *Client) PutResult(ctx context.Context, lease LeaseParam, fence FencePar
 	return c.Client.Do(req)
 }
 
+// GetAgentPackage The files of a shot as they were when its run began
+//
+// Corresponds with GET /agent/packages/{run}/{shot} (the `GetAgentPackage` operationId).
+func (c *Client) GetAgentPackage(ctx context.Context, run RunParam, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAgentPackageRequest(c.Server, run, shot)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FetchedPackageWithBody Say that the package is here and how long it took
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /agent/packages/{run}/{shot} (the `FetchedPackage` operationId).
+func (c *Client) FetchedPackageWithBody(ctx context.Context, run RunParam, shot ShotParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchedPackageRequestWithBody(c.Server, run, shot, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FetchedPackage Say that the package is here and how long it took
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /agent/packages/{run}/{shot} (the `FetchedPackage` operationId).
+func (c *Client) FetchedPackage(ctx context.Context, run RunParam, shot ShotParam, body FetchedPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchedPackageRequest(c.Server, run, shot, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ReportStockWithBody What the agent found on its host
 //
 // Takes any type of body and a specified content type.
@@ -766,6 +987,72 @@ func (c *Client) ReportStock(ctx context.Context, body ReportStockJSONRequestBod
 	return c.Client.Do(req)
 }
 
+// MissingChunksWithBody Which of these chunks are not here yet
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /chunks/missing (the `MissingChunks` operationId).
+func (c *Client) MissingChunksWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMissingChunksRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MissingChunks Which of these chunks are not here yet
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /chunks/missing (the `MissingChunks` operationId).
+func (c *Client) MissingChunks(ctx context.Context, body MissingChunksJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMissingChunksRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutChunkWithBody Store a chunk of up to 4 MiB under its SHA-256; harmless when sent again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /chunks/{sum} (the `PutChunk` operationId).
+func (c *Client) PutChunkWithBody(ctx context.Context, sum string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutChunkRequestWithBody(c.Server, sum, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListEntries The ledger by entry, over runs
+//
+// Corresponds with GET /entries (the `ListEntries` operationId).
+func (c *Client) ListEntries(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListEntriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // StreamEvents Live updates as Server-Sent Events
 //
 // Each message's data is an Event. A client that reconnects with `Last-Event-ID` misses nothing.
@@ -774,6 +1061,121 @@ func (c *Client) ReportStock(ctx context.Context, body ReportStockJSONRequestBod
 // Corresponds with GET /events (the `StreamEvents` operationId).
 func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRates Exchange rates that were given, by day
+//
+// Corresponds with GET /exchange-rates (the `ListRates` operationId).
+func (c *Client) ListRates(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRatesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportRatesWithBody Take in exchange rates as CSV with the columns date, from, to, rate
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /exchange-rates (the `ImportRates` operationId).
+func (c *Client) ImportRatesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportRatesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JudgeProofsWithBody Accept a job's proof frames, which releases the rest, or refuse them, which ends the job
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /farm-jobs/{job}/proofs (the `JudgeProofs` operationId).
+func (c *Client) JudgeProofsWithBody(ctx context.Context, job openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJudgeProofsRequestWithBody(c.Server, job, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JudgeProofs Accept a job's proof frames, which releases the rest, or refuse them, which ends the job
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /farm-jobs/{job}/proofs (the `JudgeProofs` operationId).
+func (c *Client) JudgeProofs(ctx context.Context, job openapi_types.UUID, body JudgeProofsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJudgeProofsRequest(c.Server, job, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFarms Tiers of render farms
+//
+// Corresponds with GET /farms (the `ListFarms` operationId).
+func (c *Client) ListFarms(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFarmsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutFarmWithBody Make a farm's tier or replace its description
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /farms/{farm} (the `PutFarm` operationId).
+func (c *Client) PutFarmWithBody(ctx context.Context, farm Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutFarmRequestWithBody(c.Server, farm, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutFarm Make a farm's tier or replace its description
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /farms/{farm} (the `PutFarm` operationId).
+func (c *Client) PutFarm(ctx context.Context, farm Name, body PutFarmJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutFarmRequest(c.Server, farm, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1200,6 +1602,21 @@ func (c *Client) GetRun(ctx context.Context, run RunParam, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// ListFarmJobs The jobs of a run at farms
+//
+// Corresponds with GET /runs/{run}/farm-jobs (the `ListFarmJobs` operationId).
+func (c *Client) ListFarmJobs(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFarmJobsRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListFrames Frames of a run by shot and number
 //
 // Corresponds with GET /runs/{run}/frames (the `ListFrames` operationId).
@@ -1298,6 +1715,21 @@ func (c *Client) SetRunPlan(ctx context.Context, run RunParam, body SetRunPlanJS
 	return c.Client.Do(req)
 }
 
+// CompareRunSources What each source did in a run, as estimated and as charged
+//
+// Corresponds with GET /runs/{run}/sources (the `CompareRunSources` operationId).
+func (c *Client) CompareRunSources(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareRunSourcesRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SetRunStateWithBody Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 //
 // Takes any type of body and a specified content type.
@@ -1322,6 +1754,21 @@ func (c *Client) SetRunStateWithBody(ctx context.Context, run RunParam, contentT
 // Corresponds with PUT /runs/{run}/state (the `SetRunState` operationId).
 func (c *Client) SetRunState(ctx context.Context, run RunParam, body SetRunStateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetRunStateRequest(c.Server, run, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSeats Licence seats that hosts hold now
+//
+// Corresponds with GET /seats (the `ListSeats` operationId).
+func (c *Client) ListSeats(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSeatsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1495,6 +1942,123 @@ func (c *Client) CompareShot(ctx context.Context, shot ShotParam, params *Compar
 // Corresponds with GET /shots/{shot}/fit (the `GetFit` operationId).
 func (c *Client) GetFit(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetFitRequest(c.Server, shot)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPackage What is sent of a shot to where it is rendered
+//
+// Corresponds with GET /shots/{shot}/package (the `GetPackage` operationId).
+func (c *Client) GetPackage(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPackageRequest(c.Server, shot)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutPackageWithBody Store the package of a shot; all its chunks have to be here
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /shots/{shot}/package (the `PutPackage` operationId).
+func (c *Client) PutPackageWithBody(ctx context.Context, shot ShotParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutPackageRequestWithBody(c.Server, shot, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutPackage Store the package of a shot; all its chunks have to be here
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /shots/{shot}/package (the `PutPackage` operationId).
+func (c *Client) PutPackage(ctx context.Context, shot ShotParam, body PutPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutPackageRequest(c.Server, shot, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareSources The same work on each source and on the best mix
+//
+// Corresponds with GET /shots/{shot}/sources (the `CompareSources` operationId).
+func (c *Client) CompareSources(ctx context.Context, shot ShotParam, params *CompareSourcesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareSourcesRequest(c.Server, shot, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSources Where hosts come from that are not one's own
+//
+// Corresponds with GET /sources (the `ListSources` operationId).
+func (c *Client) ListSources(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSourcesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSourceWithBody Make a source or replace its description
+//
+// The secret is kept encrypted and never answered; without it the one of before stays.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /sources/{source} (the `PutSource` operationId).
+func (c *Client) PutSourceWithBody(ctx context.Context, source Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutSourceRequestWithBody(c.Server, source, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSource Make a source or replace its description
+//
+// The secret is kept encrypted and never answered; without it the one of before stays.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /sources/{source} (the `PutSource` operationId).
+func (c *Client) PutSource(ctx context.Context, source Name, body PutSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutSourceRequest(c.Server, source, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1823,6 +2387,40 @@ func (c *Client) GetTrial(ctx context.Context, trial openapi_types.UUID, reqEdit
 	return c.Client.Do(req)
 }
 
+// NewGetAgentChunkRequest constructs an http.Request for the GetAgentChunk method
+func NewGetAgentChunkRequest(server string, sum string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "sum", sum, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/agent/chunks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewHeartbeatRequest calls the generic Heartbeat builder with application/json body
 func NewHeartbeatRequest(server string, body HeartbeatJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2053,6 +2651,101 @@ func NewPutResultRequestWithBody(server string, lease LeaseParam, fence FencePar
 	return req, nil
 }
 
+// NewGetAgentPackageRequest constructs an http.Request for the GetAgentPackage method
+func NewGetAgentPackageRequest(server string, run RunParam, shot ShotParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/agent/packages/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFetchedPackageRequest calls the generic FetchedPackage builder with application/json body
+func NewFetchedPackageRequest(server string, run RunParam, shot ShotParam, body FetchedPackageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFetchedPackageRequestWithBody(server, run, shot, "application/json", bodyReader)
+}
+
+// NewFetchedPackageRequestWithBody constructs an http.Request for the FetchedPackage method, with any body, and a specified content type
+func NewFetchedPackageRequestWithBody(server string, run RunParam, shot ShotParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/agent/packages/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewReportStockRequest calls the generic ReportStock builder with application/json body
 func NewReportStockRequest(server string, body ReportStockJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2089,6 +2782,184 @@ func NewReportStockRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMissingChunksRequest calls the generic MissingChunks builder with application/json body
+func NewMissingChunksRequest(server string, body MissingChunksJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMissingChunksRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMissingChunksRequestWithBody constructs an http.Request for the MissingChunks method, with any body, and a specified content type
+func NewMissingChunksRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/chunks/missing")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPutChunkRequestWithBody constructs an http.Request for the PutChunk method, with any body, and a specified content type
+func NewPutChunkRequestWithBody(server string, sum string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "sum", sum, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/chunks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListEntriesRequest constructs an http.Request for the ListEntries method
+func NewListEntriesRequest(server string, params *ListEntriesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/entries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Run != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "run", *params.Run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Source != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", *params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Shot != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "shot", *params.Shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Host != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", *params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Day != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "day", *params.Day, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2158,6 +3029,183 @@ func NewStreamEventsRequest(server string, params *StreamEventsParams) (*http.Re
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewListRatesRequest constructs an http.Request for the ListRates method
+func NewListRatesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/exchange-rates")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportRatesRequestWithBody constructs an http.Request for the ImportRates method, with any body, and a specified content type
+func NewImportRatesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/exchange-rates")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewJudgeProofsRequest calls the generic JudgeProofs builder with application/json body
+func NewJudgeProofsRequest(server string, job openapi_types.UUID, body JudgeProofsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewJudgeProofsRequestWithBody(server, job, "application/json", bodyReader)
+}
+
+// NewJudgeProofsRequestWithBody constructs an http.Request for the JudgeProofs method, with any body, and a specified content type
+func NewJudgeProofsRequestWithBody(server string, job openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "job", job, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/farm-jobs/%s/proofs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListFarmsRequest constructs an http.Request for the ListFarms method
+func NewListFarmsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/farms")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutFarmRequest calls the generic PutFarm builder with application/json body
+func NewPutFarmRequest(server string, farm Name, body PutFarmJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutFarmRequestWithBody(server, farm, "application/json", bodyReader)
+}
+
+// NewPutFarmRequestWithBody constructs an http.Request for the PutFarm method, with any body, and a specified content type
+func NewPutFarmRequestWithBody(server string, farm Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "farm", farm, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/farms/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3220,6 +4268,40 @@ func NewGetRunRequest(server string, run RunParam) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListFarmJobsRequest constructs an http.Request for the ListFarmJobs method
+func NewListFarmJobsRequest(server string, run RunParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/farm-jobs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListFramesRequest constructs an http.Request for the ListFrames method
 func NewListFramesRequest(server string, run RunParam, params *ListFramesParams) (*http.Request, error) {
 	var err error
@@ -3521,6 +4603,40 @@ func NewSetRunPlanRequestWithBody(server string, run RunParam, contentType strin
 	return req, nil
 }
 
+// NewCompareRunSourcesRequest constructs an http.Request for the CompareRunSources method
+func NewCompareRunSourcesRequest(server string, run RunParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/sources", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSetRunStateRequest calls the generic SetRunState builder with application/json body
 func NewSetRunStateRequest(server string, run RunParam, body SetRunStateJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3564,6 +4680,33 @@ func NewSetRunStateRequestWithBody(server string, run RunParam, contentType stri
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSeatsRequest constructs an http.Request for the ListSeats method
+func NewListSeatsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/seats")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -3973,6 +5116,234 @@ func NewGetFitRequest(server string, shot ShotParam) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetPackageRequest constructs an http.Request for the GetPackage method
+func NewGetPackageRequest(server string, shot ShotParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/shots/%s/package", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutPackageRequest calls the generic PutPackage builder with application/json body
+func NewPutPackageRequest(server string, shot ShotParam, body PutPackageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutPackageRequestWithBody(server, shot, "application/json", bodyReader)
+}
+
+// NewPutPackageRequestWithBody constructs an http.Request for the PutPackage method, with any body, and a specified content type
+func NewPutPackageRequestWithBody(server string, shot ShotParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/shots/%s/package", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCompareSourcesRequest constructs an http.Request for the CompareSources method
+func NewCompareSourcesRequest(server string, shot ShotParam, params *CompareSourcesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/shots/%s/sources", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Baseline != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "baseline", *params.Baseline, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSourcesRequest constructs an http.Request for the ListSources method
+func NewListSourcesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sources")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutSourceRequest calls the generic PutSource builder with application/json body
+func NewPutSourceRequest(server string, source Name, body PutSourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutSourceRequestWithBody(server, source, "application/json", bodyReader)
+}
+
+// NewPutSourceRequestWithBody constructs an http.Request for the PutSource method, with any body, and a specified content type
+func NewPutSourceRequestWithBody(server string, source Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "source", source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sources/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4847,6 +6218,13 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// GetAgentChunkWithResponse One chunk, no faster than its source's limit
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /agent/chunks/{sum} (the `GetAgentChunk` operationId).
+	GetAgentChunkWithResponse(ctx context.Context, sum string, reqEditors ...RequestEditorFn) (*GetAgentChunkResponse, error)
+
 	// HeartbeatWithBodyWithResponse Renew leases and say how far they are
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -4916,6 +6294,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /agent/leases/{lease}/{fence}/result (the `PutResult` operationId).
 	PutResultWithResponse(ctx context.Context, lease LeaseParam, fence FenceParam, body PutResultJSONRequestBody, reqEditors ...RequestEditorFn) (*PutResultResponse, error)
 
+	// GetAgentPackageWithResponse The files of a shot as they were when its run began
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /agent/packages/{run}/{shot} (the `GetAgentPackage` operationId).
+	GetAgentPackageWithResponse(ctx context.Context, run RunParam, shot ShotParam, reqEditors ...RequestEditorFn) (*GetAgentPackageResponse, error)
+
+	// FetchedPackageWithBodyWithResponse Say that the package is here and how long it took
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /agent/packages/{run}/{shot} (the `FetchedPackage` operationId).
+	FetchedPackageWithBodyWithResponse(ctx context.Context, run RunParam, shot ShotParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FetchedPackageResponse, error)
+
+	// FetchedPackageWithResponse Say that the package is here and how long it took
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /agent/packages/{run}/{shot} (the `FetchedPackage` operationId).
+	FetchedPackageWithResponse(ctx context.Context, run RunParam, shot ShotParam, body FetchedPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*FetchedPackageResponse, error)
+
 	// ReportStockWithBodyWithResponse What the agent found on its host
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -4930,6 +6329,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /agent/stock (the `ReportStock` operationId).
 	ReportStockWithResponse(ctx context.Context, body ReportStockJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportStockResponse, error)
 
+	// MissingChunksWithBodyWithResponse Which of these chunks are not here yet
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /chunks/missing (the `MissingChunks` operationId).
+	MissingChunksWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MissingChunksResponse, error)
+
+	// MissingChunksWithResponse Which of these chunks are not here yet
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /chunks/missing (the `MissingChunks` operationId).
+	MissingChunksWithResponse(ctx context.Context, body MissingChunksJSONRequestBody, reqEditors ...RequestEditorFn) (*MissingChunksResponse, error)
+
+	// PutChunkWithBodyWithResponse Store a chunk of up to 4 MiB under its SHA-256; harmless when sent again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /chunks/{sum} (the `PutChunk` operationId).
+	PutChunkWithBodyWithResponse(ctx context.Context, sum string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutChunkResponse, error)
+
+	// ListEntriesWithResponse The ledger by entry, over runs
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /entries (the `ListEntries` operationId).
+	ListEntriesWithResponse(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*ListEntriesResponse, error)
+
 	// StreamEventsWithResponse Live updates as Server-Sent Events
 	//
 	// Each message's data is an Event. A client that reconnects with `Last-Event-ID` misses nothing.
@@ -4939,6 +6366,55 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
+
+	// ListRatesWithResponse Exchange rates that were given, by day
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /exchange-rates (the `ListRates` operationId).
+	ListRatesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRatesResponse, error)
+
+	// ImportRatesWithBodyWithResponse Take in exchange rates as CSV with the columns date, from, to, rate
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /exchange-rates (the `ImportRates` operationId).
+	ImportRatesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRatesResponse, error)
+
+	// JudgeProofsWithBodyWithResponse Accept a job's proof frames, which releases the rest, or refuse them, which ends the job
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /farm-jobs/{job}/proofs (the `JudgeProofs` operationId).
+	JudgeProofsWithBodyWithResponse(ctx context.Context, job openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*JudgeProofsResponse, error)
+
+	// JudgeProofsWithResponse Accept a job's proof frames, which releases the rest, or refuse them, which ends the job
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /farm-jobs/{job}/proofs (the `JudgeProofs` operationId).
+	JudgeProofsWithResponse(ctx context.Context, job openapi_types.UUID, body JudgeProofsJSONRequestBody, reqEditors ...RequestEditorFn) (*JudgeProofsResponse, error)
+
+	// ListFarmsWithResponse Tiers of render farms
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /farms (the `ListFarms` operationId).
+	ListFarmsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListFarmsResponse, error)
+
+	// PutFarmWithBodyWithResponse Make a farm's tier or replace its description
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /farms/{farm} (the `PutFarm` operationId).
+	PutFarmWithBodyWithResponse(ctx context.Context, farm Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutFarmResponse, error)
+
+	// PutFarmWithResponse Make a farm's tier or replace its description
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /farms/{farm} (the `PutFarm` operationId).
+	PutFarmWithResponse(ctx context.Context, farm Name, body PutFarmJSONRequestBody, reqEditors ...RequestEditorFn) (*PutFarmResponse, error)
 
 	// ListHostsWithResponse Hosts by name
 	//
@@ -5124,6 +6600,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /runs/{run} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
 
+	// ListFarmJobsWithResponse The jobs of a run at farms
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/farm-jobs (the `ListFarmJobs` operationId).
+	ListFarmJobsWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*ListFarmJobsResponse, error)
+
 	// ListFramesWithResponse Frames of a run by shot and number
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5170,6 +6653,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
 	SetRunPlanWithResponse(ctx context.Context, run RunParam, body SetRunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunPlanResponse, error)
 
+	// CompareRunSourcesWithResponse What each source did in a run, as estimated and as charged
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/sources (the `CompareRunSources` operationId).
+	CompareRunSourcesWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*CompareRunSourcesResponse, error)
+
 	// SetRunStateWithBodyWithResponse Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5183,6 +6673,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /runs/{run}/state (the `SetRunState` operationId).
 	SetRunStateWithResponse(ctx context.Context, run RunParam, body SetRunStateJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunStateResponse, error)
+
+	// ListSeatsWithResponse Licence seats that hosts hold now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /seats (the `ListSeats` operationId).
+	ListSeatsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSeatsResponse, error)
 
 	// SignOutWithResponse End the browser's session
 	//
@@ -5260,6 +6757,59 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /shots/{shot}/fit (the `GetFit` operationId).
 	GetFitWithResponse(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*GetFitResponse, error)
+
+	// GetPackageWithResponse What is sent of a shot to where it is rendered
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /shots/{shot}/package (the `GetPackage` operationId).
+	GetPackageWithResponse(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*GetPackageResponse, error)
+
+	// PutPackageWithBodyWithResponse Store the package of a shot; all its chunks have to be here
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /shots/{shot}/package (the `PutPackage` operationId).
+	PutPackageWithBodyWithResponse(ctx context.Context, shot ShotParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutPackageResponse, error)
+
+	// PutPackageWithResponse Store the package of a shot; all its chunks have to be here
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /shots/{shot}/package (the `PutPackage` operationId).
+	PutPackageWithResponse(ctx context.Context, shot ShotParam, body PutPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPackageResponse, error)
+
+	// CompareSourcesWithResponse The same work on each source and on the best mix
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /shots/{shot}/sources (the `CompareSources` operationId).
+	CompareSourcesWithResponse(ctx context.Context, shot ShotParam, params *CompareSourcesParams, reqEditors ...RequestEditorFn) (*CompareSourcesResponse, error)
+
+	// ListSourcesWithResponse Where hosts come from that are not one's own
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sources (the `ListSources` operationId).
+	ListSourcesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSourcesResponse, error)
+
+	// PutSourceWithBodyWithResponse Make a source or replace its description
+	//
+	// The secret is kept encrypted and never answered; without it the one of before stays.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sources/{source} (the `PutSource` operationId).
+	PutSourceWithBodyWithResponse(ctx context.Context, source Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSourceResponse, error)
+
+	// PutSourceWithResponse Make a source or replace its description
+	//
+	// The secret is kept encrypted and never answered; without it the one of before stays.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sources/{source} (the `PutSource` operationId).
+	PutSourceWithResponse(ctx context.Context, source Name, body PutSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSourceResponse, error)
 
 	// ListStudiesWithResponse Settings studies, newest first
 	//
@@ -5400,6 +6950,47 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /trials/{trial} (the `GetTrial` operationId).
 	GetTrialWithResponse(ctx context.Context, trial openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetTrialResponse, error)
+}
+
+type GetAgentChunkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAgentChunkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAgentChunkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAgentChunkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAgentChunkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAgentChunkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type HeartbeatResponse struct {
@@ -5634,6 +7225,95 @@ func (r PutResultResponse) ContentType() string {
 	return ""
 }
 
+type GetAgentPackageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Package
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAgentPackageResponse) GetJSON200() *Package {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAgentPackageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAgentPackageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAgentPackageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAgentPackageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAgentPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FetchedPackageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FetchedPackageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FetchedPackageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FetchedPackageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FetchedPackageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FetchedPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReportStockResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5682,6 +7362,143 @@ func (r ReportStockResponse) ContentType() string {
 	return ""
 }
 
+type MissingChunksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ChunkSums
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MissingChunksResponse) GetJSON200() *ChunkSums {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MissingChunksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MissingChunksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MissingChunksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MissingChunksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MissingChunksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutChunkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutChunkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutChunkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutChunkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutChunkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutChunkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListEntriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EntryList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListEntriesResponse) GetJSON200() *EntryList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListEntriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListEntriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListEntriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListEntriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListEntriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StreamEventsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5717,6 +7534,258 @@ func (r StreamEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StreamEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []ExchangeRate `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRatesResponse) GetJSON200() *struct {
+	Items []ExchangeRate `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRatesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportRatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []ExchangeRate `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportRatesResponse) GetJSON200() *struct {
+	Items []ExchangeRate `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportRatesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportRatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportRatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportRatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportRatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type JudgeProofsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FarmJob
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r JudgeProofsResponse) GetJSON200() *FarmJob {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r JudgeProofsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r JudgeProofsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r JudgeProofsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r JudgeProofsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r JudgeProofsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFarmsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Farm `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFarmsResponse) GetJSON200() *struct {
+	Items []Farm `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFarmsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFarmsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFarmsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFarmsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFarmsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutFarmResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Farm
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutFarmResponse) GetJSON200() *Farm {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutFarmResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutFarmResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutFarmResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutFarmResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutFarmResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6687,6 +8756,58 @@ func (r GetRunResponse) ContentType() string {
 	return ""
 }
 
+type ListFarmJobsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []FarmJob `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFarmJobsResponse) GetJSON200() *struct {
+	Items []FarmJob `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFarmJobsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFarmJobsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFarmJobsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFarmJobsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFarmJobsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListFramesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6927,6 +9048,54 @@ func (r SetRunPlanResponse) ContentType() string {
 	return ""
 }
 
+type CompareRunSourcesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SourceComparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareRunSourcesResponse) GetJSON200() *SourceComparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareRunSourcesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareRunSourcesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareRunSourcesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareRunSourcesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareRunSourcesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SetRunStateResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6969,6 +9138,58 @@ func (r SetRunStateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetRunStateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSeatsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Seat `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSeatsResponse) GetJSON200() *struct {
+	Items []Seat `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSeatsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSeatsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSeatsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSeatsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSeatsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7394,6 +9615,250 @@ func (r GetFitResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetFitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPackageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Package
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPackageResponse) GetJSON200() *Package {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPackageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPackageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPackageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPackageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutPackageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Package
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutPackageResponse) GetJSON200() *Package {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutPackageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutPackageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutPackageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutPackageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareSourcesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SourceComparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareSourcesResponse) GetJSON200() *SourceComparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareSourcesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareSourcesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareSourcesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareSourcesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareSourcesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSourcesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Source `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSourcesResponse) GetJSON200() *struct {
+	Items []Source `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSourcesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSourcesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSourcesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSourcesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSourcesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Source
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutSourceResponse) GetJSON200() *Source {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutSourceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8151,6 +10616,19 @@ func (r GetTrialResponse) ContentType() string {
 	return ""
 }
 
+// GetAgentChunkWithResponse One chunk, no faster than its source's limit
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /agent/chunks/{sum} (the `GetAgentChunk` operationId).
+func (c *ClientWithResponses) GetAgentChunkWithResponse(ctx context.Context, sum string, reqEditors ...RequestEditorFn) (*GetAgentChunkResponse, error) {
+	rsp, err := c.GetAgentChunk(ctx, sum, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAgentChunkResponse(rsp)
+}
+
 // HeartbeatWithBodyWithResponse Renew leases and say how far they are
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8274,6 +10752,45 @@ func (c *ClientWithResponses) PutResultWithResponse(ctx context.Context, lease L
 	return ParsePutResultResponse(rsp)
 }
 
+// GetAgentPackageWithResponse The files of a shot as they were when its run began
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /agent/packages/{run}/{shot} (the `GetAgentPackage` operationId).
+func (c *ClientWithResponses) GetAgentPackageWithResponse(ctx context.Context, run RunParam, shot ShotParam, reqEditors ...RequestEditorFn) (*GetAgentPackageResponse, error) {
+	rsp, err := c.GetAgentPackage(ctx, run, shot, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAgentPackageResponse(rsp)
+}
+
+// FetchedPackageWithBodyWithResponse Say that the package is here and how long it took
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /agent/packages/{run}/{shot} (the `FetchedPackage` operationId).
+func (c *ClientWithResponses) FetchedPackageWithBodyWithResponse(ctx context.Context, run RunParam, shot ShotParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FetchedPackageResponse, error) {
+	rsp, err := c.FetchedPackageWithBody(ctx, run, shot, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFetchedPackageResponse(rsp)
+}
+
+// FetchedPackageWithResponse Say that the package is here and how long it took
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /agent/packages/{run}/{shot} (the `FetchedPackage` operationId).
+func (c *ClientWithResponses) FetchedPackageWithResponse(ctx context.Context, run RunParam, shot ShotParam, body FetchedPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*FetchedPackageResponse, error) {
+	rsp, err := c.FetchedPackage(ctx, run, shot, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFetchedPackageResponse(rsp)
+}
+
 // ReportStockWithBodyWithResponse What the agent found on its host
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8300,6 +10817,58 @@ func (c *ClientWithResponses) ReportStockWithResponse(ctx context.Context, body 
 	return ParseReportStockResponse(rsp)
 }
 
+// MissingChunksWithBodyWithResponse Which of these chunks are not here yet
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /chunks/missing (the `MissingChunks` operationId).
+func (c *ClientWithResponses) MissingChunksWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MissingChunksResponse, error) {
+	rsp, err := c.MissingChunksWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMissingChunksResponse(rsp)
+}
+
+// MissingChunksWithResponse Which of these chunks are not here yet
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /chunks/missing (the `MissingChunks` operationId).
+func (c *ClientWithResponses) MissingChunksWithResponse(ctx context.Context, body MissingChunksJSONRequestBody, reqEditors ...RequestEditorFn) (*MissingChunksResponse, error) {
+	rsp, err := c.MissingChunks(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMissingChunksResponse(rsp)
+}
+
+// PutChunkWithBodyWithResponse Store a chunk of up to 4 MiB under its SHA-256; harmless when sent again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /chunks/{sum} (the `PutChunk` operationId).
+func (c *ClientWithResponses) PutChunkWithBodyWithResponse(ctx context.Context, sum string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutChunkResponse, error) {
+	rsp, err := c.PutChunkWithBody(ctx, sum, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutChunkResponse(rsp)
+}
+
+// ListEntriesWithResponse The ledger by entry, over runs
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /entries (the `ListEntries` operationId).
+func (c *ClientWithResponses) ListEntriesWithResponse(ctx context.Context, params *ListEntriesParams, reqEditors ...RequestEditorFn) (*ListEntriesResponse, error) {
+	rsp, err := c.ListEntries(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListEntriesResponse(rsp)
+}
+
 // StreamEventsWithResponse Live updates as Server-Sent Events
 //
 // Each message's data is an Event. A client that reconnects with `Last-Event-ID` misses nothing.
@@ -8314,6 +10883,97 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, para
 		return nil, err
 	}
 	return ParseStreamEventsResponse(rsp)
+}
+
+// ListRatesWithResponse Exchange rates that were given, by day
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /exchange-rates (the `ListRates` operationId).
+func (c *ClientWithResponses) ListRatesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRatesResponse, error) {
+	rsp, err := c.ListRates(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRatesResponse(rsp)
+}
+
+// ImportRatesWithBodyWithResponse Take in exchange rates as CSV with the columns date, from, to, rate
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /exchange-rates (the `ImportRates` operationId).
+func (c *ClientWithResponses) ImportRatesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportRatesResponse, error) {
+	rsp, err := c.ImportRatesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportRatesResponse(rsp)
+}
+
+// JudgeProofsWithBodyWithResponse Accept a job's proof frames, which releases the rest, or refuse them, which ends the job
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /farm-jobs/{job}/proofs (the `JudgeProofs` operationId).
+func (c *ClientWithResponses) JudgeProofsWithBodyWithResponse(ctx context.Context, job openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*JudgeProofsResponse, error) {
+	rsp, err := c.JudgeProofsWithBody(ctx, job, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJudgeProofsResponse(rsp)
+}
+
+// JudgeProofsWithResponse Accept a job's proof frames, which releases the rest, or refuse them, which ends the job
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /farm-jobs/{job}/proofs (the `JudgeProofs` operationId).
+func (c *ClientWithResponses) JudgeProofsWithResponse(ctx context.Context, job openapi_types.UUID, body JudgeProofsJSONRequestBody, reqEditors ...RequestEditorFn) (*JudgeProofsResponse, error) {
+	rsp, err := c.JudgeProofs(ctx, job, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJudgeProofsResponse(rsp)
+}
+
+// ListFarmsWithResponse Tiers of render farms
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /farms (the `ListFarms` operationId).
+func (c *ClientWithResponses) ListFarmsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListFarmsResponse, error) {
+	rsp, err := c.ListFarms(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFarmsResponse(rsp)
+}
+
+// PutFarmWithBodyWithResponse Make a farm's tier or replace its description
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /farms/{farm} (the `PutFarm` operationId).
+func (c *ClientWithResponses) PutFarmWithBodyWithResponse(ctx context.Context, farm Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutFarmResponse, error) {
+	rsp, err := c.PutFarmWithBody(ctx, farm, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutFarmResponse(rsp)
+}
+
+// PutFarmWithResponse Make a farm's tier or replace its description
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /farms/{farm} (the `PutFarm` operationId).
+func (c *ClientWithResponses) PutFarmWithResponse(ctx context.Context, farm Name, body PutFarmJSONRequestBody, reqEditors ...RequestEditorFn) (*PutFarmResponse, error) {
+	rsp, err := c.PutFarm(ctx, farm, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutFarmResponse(rsp)
 }
 
 // ListHostsWithResponse Hosts by name
@@ -8656,6 +11316,19 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, run RunPar
 	return ParseGetRunResponse(rsp)
 }
 
+// ListFarmJobsWithResponse The jobs of a run at farms
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/farm-jobs (the `ListFarmJobs` operationId).
+func (c *ClientWithResponses) ListFarmJobsWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*ListFarmJobsResponse, error) {
+	rsp, err := c.ListFarmJobs(ctx, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFarmJobsResponse(rsp)
+}
+
 // ListFramesWithResponse Frames of a run by shot and number
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8738,6 +11411,19 @@ func (c *ClientWithResponses) SetRunPlanWithResponse(ctx context.Context, run Ru
 	return ParseSetRunPlanResponse(rsp)
 }
 
+// CompareRunSourcesWithResponse What each source did in a run, as estimated and as charged
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/sources (the `CompareRunSources` operationId).
+func (c *ClientWithResponses) CompareRunSourcesWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*CompareRunSourcesResponse, error) {
+	rsp, err := c.CompareRunSources(ctx, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareRunSourcesResponse(rsp)
+}
+
 // SetRunStateWithBodyWithResponse Pause, resume or cancel a run; to resume an incomplete one is to try its failed frames again
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8762,6 +11448,19 @@ func (c *ClientWithResponses) SetRunStateWithResponse(ctx context.Context, run R
 		return nil, err
 	}
 	return ParseSetRunStateResponse(rsp)
+}
+
+// ListSeatsWithResponse Licence seats that hosts hold now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /seats (the `ListSeats` operationId).
+func (c *ClientWithResponses) ListSeatsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSeatsResponse, error) {
+	rsp, err := c.ListSeats(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSeatsResponse(rsp)
 }
 
 // SignOutWithResponse End the browser's session
@@ -8905,6 +11604,101 @@ func (c *ClientWithResponses) GetFitWithResponse(ctx context.Context, shot ShotP
 		return nil, err
 	}
 	return ParseGetFitResponse(rsp)
+}
+
+// GetPackageWithResponse What is sent of a shot to where it is rendered
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /shots/{shot}/package (the `GetPackage` operationId).
+func (c *ClientWithResponses) GetPackageWithResponse(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*GetPackageResponse, error) {
+	rsp, err := c.GetPackage(ctx, shot, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPackageResponse(rsp)
+}
+
+// PutPackageWithBodyWithResponse Store the package of a shot; all its chunks have to be here
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /shots/{shot}/package (the `PutPackage` operationId).
+func (c *ClientWithResponses) PutPackageWithBodyWithResponse(ctx context.Context, shot ShotParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutPackageResponse, error) {
+	rsp, err := c.PutPackageWithBody(ctx, shot, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutPackageResponse(rsp)
+}
+
+// PutPackageWithResponse Store the package of a shot; all its chunks have to be here
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /shots/{shot}/package (the `PutPackage` operationId).
+func (c *ClientWithResponses) PutPackageWithResponse(ctx context.Context, shot ShotParam, body PutPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPackageResponse, error) {
+	rsp, err := c.PutPackage(ctx, shot, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutPackageResponse(rsp)
+}
+
+// CompareSourcesWithResponse The same work on each source and on the best mix
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /shots/{shot}/sources (the `CompareSources` operationId).
+func (c *ClientWithResponses) CompareSourcesWithResponse(ctx context.Context, shot ShotParam, params *CompareSourcesParams, reqEditors ...RequestEditorFn) (*CompareSourcesResponse, error) {
+	rsp, err := c.CompareSources(ctx, shot, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareSourcesResponse(rsp)
+}
+
+// ListSourcesWithResponse Where hosts come from that are not one's own
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sources (the `ListSources` operationId).
+func (c *ClientWithResponses) ListSourcesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSourcesResponse, error) {
+	rsp, err := c.ListSources(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSourcesResponse(rsp)
+}
+
+// PutSourceWithBodyWithResponse Make a source or replace its description
+//
+// The secret is kept encrypted and never answered; without it the one of before stays.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sources/{source} (the `PutSource` operationId).
+func (c *ClientWithResponses) PutSourceWithBodyWithResponse(ctx context.Context, source Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSourceResponse, error) {
+	rsp, err := c.PutSourceWithBody(ctx, source, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutSourceResponse(rsp)
+}
+
+// PutSourceWithResponse Make a source or replace its description
+//
+// The secret is kept encrypted and never answered; without it the one of before stays.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sources/{source} (the `PutSource` operationId).
+func (c *ClientWithResponses) PutSourceWithResponse(ctx context.Context, source Name, body PutSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSourceResponse, error) {
+	rsp, err := c.PutSource(ctx, source, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutSourceResponse(rsp)
 }
 
 // ListStudiesWithResponse Settings studies, newest first
@@ -9167,6 +11961,32 @@ func (c *ClientWithResponses) GetTrialWithResponse(ctx context.Context, trial op
 	return ParseGetTrialResponse(rsp)
 }
 
+// ParseGetAgentChunkResponse parses an HTTP response from a GetAgentChunkWithResponse call
+func ParseGetAgentChunkResponse(rsp *http.Response) (*GetAgentChunkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAgentChunkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseHeartbeatResponse parses an HTTP response from a HeartbeatWithResponse call
 func ParseHeartbeatResponse(rsp *http.Response) (*HeartbeatResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9327,6 +12147,68 @@ func ParsePutResultResponse(rsp *http.Response) (*PutResultResponse, error) {
 	return response, nil
 }
 
+// ParseGetAgentPackageResponse parses an HTTP response from a GetAgentPackageWithResponse call
+func ParseGetAgentPackageResponse(rsp *http.Response) (*GetAgentPackageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAgentPackageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Package
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFetchedPackageResponse parses an HTTP response from a FetchedPackageWithResponse call
+func ParseFetchedPackageResponse(rsp *http.Response) (*FetchedPackageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FetchedPackageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseReportStockResponse parses an HTTP response from a ReportStockWithResponse call
 func ParseReportStockResponse(rsp *http.Response) (*ReportStockResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9360,6 +12242,101 @@ func ParseReportStockResponse(rsp *http.Response) (*ReportStockResponse, error) 
 	return response, nil
 }
 
+// ParseMissingChunksResponse parses an HTTP response from a MissingChunksWithResponse call
+func ParseMissingChunksResponse(rsp *http.Response) (*MissingChunksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MissingChunksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ChunkSums
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutChunkResponse parses an HTTP response from a PutChunkWithResponse call
+func ParsePutChunkResponse(rsp *http.Response) (*PutChunkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutChunkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListEntriesResponse parses an HTTP response from a ListEntriesWithResponse call
+func ParseListEntriesResponse(rsp *http.Response) (*ListEntriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListEntriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EntryList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStreamEventsResponse parses an HTTP response from a StreamEventsWithResponse call
 func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9374,6 +12351,177 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRatesResponse parses an HTTP response from a ListRatesWithResponse call
+func ParseListRatesResponse(rsp *http.Response) (*ListRatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []ExchangeRate `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportRatesResponse parses an HTTP response from a ImportRatesWithResponse call
+func ParseImportRatesResponse(rsp *http.Response) (*ImportRatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportRatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []ExchangeRate `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseJudgeProofsResponse parses an HTTP response from a JudgeProofsWithResponse call
+func ParseJudgeProofsResponse(rsp *http.Response) (*JudgeProofsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &JudgeProofsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FarmJob
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFarmsResponse parses an HTTP response from a ListFarmsWithResponse call
+func ParseListFarmsResponse(rsp *http.Response) (*ListFarmsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFarmsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Farm `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutFarmResponse parses an HTTP response from a PutFarmWithResponse call
+func ParsePutFarmResponse(rsp *http.Response) (*PutFarmResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutFarmResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Farm
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -10051,6 +13199,41 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	return response, nil
 }
 
+// ParseListFarmJobsResponse parses an HTTP response from a ListFarmJobsWithResponse call
+func ParseListFarmJobsResponse(rsp *http.Response) (*ListFarmJobsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFarmJobsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []FarmJob `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListFramesResponse parses an HTTP response from a ListFramesWithResponse call
 func ParseListFramesResponse(rsp *http.Response) (*ListFramesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10222,6 +13405,39 @@ func ParseSetRunPlanResponse(rsp *http.Response) (*SetRunPlanResponse, error) {
 	return response, nil
 }
 
+// ParseCompareRunSourcesResponse parses an HTTP response from a CompareRunSourcesWithResponse call
+func ParseCompareRunSourcesResponse(rsp *http.Response) (*CompareRunSourcesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareRunSourcesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SourceComparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSetRunStateResponse parses an HTTP response from a SetRunStateWithResponse call
 func ParseSetRunStateResponse(rsp *http.Response) (*SetRunStateResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10238,6 +13454,41 @@ func ParseSetRunStateResponse(rsp *http.Response) (*SetRunStateResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSeatsResponse parses an HTTP response from a ListSeatsWithResponse call
+func ParseListSeatsResponse(rsp *http.Response) (*ListSeatsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSeatsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Seat `json:"items"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10531,6 +13782,173 @@ func ParseGetFitResponse(rsp *http.Response) (*GetFitResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ShotFit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPackageResponse parses an HTTP response from a GetPackageWithResponse call
+func ParseGetPackageResponse(rsp *http.Response) (*GetPackageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPackageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Package
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutPackageResponse parses an HTTP response from a PutPackageWithResponse call
+func ParsePutPackageResponse(rsp *http.Response) (*PutPackageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutPackageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Package
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareSourcesResponse parses an HTTP response from a CompareSourcesWithResponse call
+func ParseCompareSourcesResponse(rsp *http.Response) (*CompareSourcesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareSourcesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SourceComparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSourcesResponse parses an HTTP response from a ListSourcesWithResponse call
+func ParseListSourcesResponse(rsp *http.Response) (*ListSourcesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSourcesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Source `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutSourceResponse parses an HTTP response from a PutSourceWithResponse call
+func ParsePutSourceResponse(rsp *http.Response) (*PutSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Source
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -1,4 +1,4 @@
-// Command rotanex-standin simulates devices, a renderer and a rented source.
+// Command rotanex-standin simulates devices, a renderer and sources.
 package main
 
 import (
@@ -23,8 +23,8 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	root := &cobra.Command{Use: "rotanex-standin", Short: "Simulated devices, a renderer on them, and a rented source", SilenceUsage: true, SilenceErrors: true}
-	root.AddCommand(render(), about(), hire())
+	root := &cobra.Command{Use: "rotanex-standin", Short: "Simulated devices, a renderer on them, and sources", SilenceUsage: true, SilenceErrors: true}
+	root.AddCommand(render(), about(), hire(), farm())
 	if err := root.ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "rotanex-standin:", err)
 		os.Exit(standin.ExitCannotStart)
@@ -73,40 +73,104 @@ func about() *cobra.Command {
 }
 
 func hire() *cobra.Command {
-	h := &standin.Hire{Log: slog.Default(), Offers: map[string]stock.Offer{}}
-	var listen, offers string
+	h := &standin.Hire{Log: slog.Default(), Offers: map[string]stock.Offer{}, Fates: map[int]standin.Fate{}, Secret: os.Getenv("ROTANEX_STANDIN_SECRET")}
+	var listen, file, source string
+	var fates []string
 	c := &cobra.Command{
 		Use: "hire -- AGENT ARGS…", Short: "Let simulated servers that run the given agent", Args: cobra.MinimumNArgs(1),
+		Long:    "Answers the protocol of docs/protocols/servers.yaml. With ROTANEX_STANDIN_SECRET set it wants that as bearer token.",
+		Example: "  rotanex-standin hire --offers stock.yaml --source tern --folder /tmp/tern --fate 1:dies=40m -- rotanex-agent --allow standin",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			data, err := os.ReadFile(offers)
+			stock, err := readStock(file)
 			if err != nil {
 				return err
 			}
-			var file struct {
-				Offers []stock.Offer `yaml:"offers"`
+			for _, o := range stock.Offers {
+				if source == "" || o.Source == source {
+					h.Offers[o.Name] = o
+				}
 			}
-			if err := yaml.Unmarshal(data, &file); err != nil {
-				return fmt.Errorf("%s: %w", offers, err)
-			}
-			for _, o := range file.Offers {
-				h.Offers[o.Name] = o
+			for _, text := range fates {
+				nth, fate, err := standin.ParseFate(text)
+				if err != nil {
+					return err
+				}
+				h.Fates[nth] = fate
 			}
 			h.Agent = args
-			server := &http.Server{Addr: listen, Handler: h.Handler(cmd.Context()), ReadHeaderTimeout: 5 * time.Second}
-			go func() {
-				<-cmd.Context().Done()
-				_ = server.Close()
-			}()
-			if err := server.ListenAndServe(); !errors.Is(err, http.ErrServerClosed) {
-				return err
-			}
-			h.Wait()
-			return nil
+			return serve(cmd.Context(), listen, h.Handler(cmd.Context()), h.Wait)
 		},
 	}
-	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7081", "address to listen on")
-	c.Flags().StringVar(&offers, "offers", "", "file of offers, YAML")
-	c.Flags().StringVar(&h.Folder, "folder", "", "where the servers' disks are")
-	c.Flags().Float64Var(&h.ClockFactor, "clock-factor", 1, "how many times as fast as life")
+	f := c.Flags()
+	f.StringVar(&listen, "listen", "127.0.0.1:7081", "address to listen on")
+	f.StringVar(&file, "offers", "", "file of offers, YAML")
+	f.StringVar(&source, "source", "", "let only what this source offers")
+	f.StringVar(&h.Folder, "folder", "", "where the servers' disks are")
+	f.Float64Var(&h.ClockFactor, "clock-factor", 1, "how many times as fast as life")
+	f.StringSliceVar(&fates, "fate", nil, "what happens to the n-th server: N:never-boots or N:dies=DURATION")
 	return c
+}
+
+func farm() *cobra.Command {
+	h := &standin.Farm{Log: slog.Default(), Tiers: map[string]stock.Farm{}, Secret: os.Getenv("ROTANEX_STANDIN_SECRET")}
+	var listen, file, source string
+	c := &cobra.Command{
+		Use: "farm", Short: "A simulated render farm", Args: cobra.NoArgs,
+		Long:    "Answers the protocol of docs/protocols/farm.yaml. With ROTANEX_STANDIN_SECRET set it wants that as bearer token.",
+		Example: "  rotanex-standin farm --tiers stock.yaml --source gannet --folder /tmp/gannet --fail-one-in 12",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			stock, err := readStock(file)
+			if err != nil {
+				return err
+			}
+			for _, t := range stock.Farms {
+				if source == "" || t.Source == source {
+					h.Tiers[t.Name] = t
+				}
+			}
+			return serve(cmd.Context(), listen, h.Handler(cmd.Context()), h.Wait)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&listen, "listen", "127.0.0.1:7091", "address to listen on")
+	f.StringVar(&file, "tiers", "", "file of farms, YAML")
+	f.StringVar(&source, "source", "", "only the tiers of this source")
+	f.StringVar(&h.Folder, "folder", "", "where packages and pictures lie")
+	f.StringVar(&h.Scenes, "scenes", "", "scenes for jobs that come without a package")
+	f.Float64Var(&h.ClockFactor, "clock-factor", 1, "how many times as fast as life")
+	f.DurationVar(&h.Analysis, "analysis", 3*time.Minute, "how long a job is looked at")
+	f.DurationVar(&h.Queue, "queue", 8*time.Minute, "how long a job waits before its first frame")
+	f.IntVar(&h.FailOneIn, "fail-one-in", 0, "one frame of so many fails at first")
+	f.StringSliceVar(&h.Plugins, "plugins", nil, "plugins that it has; none: all")
+	return c
+}
+
+type stockFile struct {
+	Offers []stock.Offer `yaml:"offers"`
+	Farms  []stock.Farm  `yaml:"farms"`
+}
+
+func readStock(path string) (file stockFile, err error) {
+	data, err := os.ReadFile(path)
+	if err == nil {
+		err = yaml.Unmarshal(data, &file)
+	}
+	if err != nil {
+		err = fmt.Errorf("%s: %w", path, err)
+	}
+	return file, err
+}
+
+// serve serves until ctx ends, and returns when all that was begun is over.
+func serve(ctx context.Context, listen string, handler http.Handler, wait func()) error {
+	server := &http.Server{Addr: listen, Handler: handler, ReadHeaderTimeout: 5 * time.Second}
+	go func() {
+		<-ctx.Done()
+		_ = server.Close()
+	}()
+	if err := server.ListenAndServe(); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	wait()
+	return nil
 }

@@ -128,3 +128,22 @@ func OnlyOn(ctx context.Context, p Problem, host string) (Plan, error) {
 	}
 	return Solve(ctx, alone, Options{Effort: 0.1})
 }
+
+// OnlyFrom is the problem with the hosts, offers and farms of one source alone: those
+// for which from says so. Hosts of one's own have the source "".
+func OnlyFrom(p Problem, from func(kind, id, source string) bool) Problem {
+	p.Hosts = slices.DeleteFunc(slices.Clone(p.Hosts), func(h Host) bool { return !from("host", h.ID, "") })
+	p.Offers = slices.DeleteFunc(slices.Clone(p.Offers), func(o Offer) bool { return !from("offer", o.ID, o.Source) })
+	p.Farms = slices.DeleteFunc(slices.Clone(p.Farms), func(f Farm) bool { return !from("farm", f.ID, f.Source) })
+	p.Timings = slices.DeleteFunc(slices.Clone(p.Timings), func(t Timing) bool {
+		kind, id := t.Place()
+		switch kind {
+		case "host":
+			return !slices.ContainsFunc(p.Hosts, func(h Host) bool { return h.ID == id })
+		case "offer":
+			return !slices.ContainsFunc(p.Offers, func(o Offer) bool { return o.ID == id })
+		}
+		return !slices.ContainsFunc(p.Farms, func(f Farm) bool { return f.ID == id })
+	})
+	return p
+}

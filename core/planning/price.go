@@ -120,3 +120,17 @@ func Price(p Problem, plan Plan) Costs {
 	c.Total = c.Total.Plus(c.Seats)
 	return c
 }
+
+// Outside is the part of a plan's cost that is paid to others: servers, farms and
+// extra seats.
+func Outside(p Problem, plan Plan) pricing.Money {
+	c := Price(p, plan)
+	out := c.Seats
+	for _, s := range c.Servers {
+		out = out.Plus(s)
+	}
+	for _, id := range slices.Sorted(maps.Keys(c.Farms)) {
+		out = out.Plus(c.Farms[id])
+	}
+	return out
+}

@@ -11,6 +11,7 @@ import (
 	"github.com/hashicorp/go-version"
 
 	"rotanex.example/core/memory"
+	"rotanex.example/core/pricing"
 )
 
 // Level is how bad a finding is.
@@ -89,11 +90,14 @@ type Licence struct {
 	Pool  string `json:"pool" yaml:"pool"`
 	Kind  string `json:"kind" yaml:"kind"` // floating, single-user or host
 	Seats int    `json:"seats" yaml:"seats"`
+
+	ExtraSeats     int           `json:"extra_seats,omitempty" yaml:"extra_seats,omitempty"`          // that could be hired for a run
+	ExtraSeatPrice pricing.Money `json:"extra_seat_price,omitzero" yaml:"extra_seat_price,omitempty"` // for each, in the service's currency
 }
 
 // Kinds of licences.
 const (
-	Floating   = "floating"    // a seat for each running renderer, wherever it is
+	Floating   = "floating"    // a seat for each host that renders, wherever it is
 	SingleUser = "single-user" // one person's machine, never a rented one
 	PerHost    = "host"        // a seat for each host
 )
@@ -296,11 +300,11 @@ func (p *paper) licence(s Shot, c Crew) {
 	case l.Seats < 1:
 		p.block("licence", "hire a seat, or free one", "%s has no seat", l.Pool)
 	case l.Kind == SingleUser && c.Rented:
-		p.block("licence", "take a floating licence, or stay on owned hosts", "%s is for a single user: it may not be used on a rented server", l.Pool)
+		p.block("licence", "take a floating licence, or stay on owned hosts", "%s is for a single user: it may not be used on somebody else's machine", l.Pool)
 	case l.Kind == SingleUser:
 		p.warn("licence", "give the shot to one host only", "%s is for a single user: one host at a time", l.Pool)
 	default:
-		p.warn("licence", "hire more seats to run more renderers at once", "%s has %d %s seats: no more renderers than that at once", l.Pool, l.Seats, l.Kind)
+		p.warn("licence", "hire more seats to use more hosts at once", "%s has %d %s seats: no more hosts than that at once", l.Pool, l.Seats, l.Kind)
 	}
 }
 

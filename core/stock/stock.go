@@ -33,6 +33,9 @@ type CPU struct {
 	Cores   int    `json:"cores" yaml:"cores"`
 	Threads int    `json:"threads,omitempty" yaml:"threads,omitempty"`
 	Watts   int    `json:"watts,omitempty" yaml:"watts,omitempty"` // under full load
+	MHz     int    `json:"mhz,omitempty" yaml:"mhz,omitempty"`     // of a core, where a farm bills by it
+
+	WriteOffHour pricing.Money `json:"write_off_hour,omitzero" yaml:"write_off_hour,omitempty"`
 }
 
 // Power is what electricity costs where the host stands.
@@ -52,8 +55,9 @@ type Device struct {
 	LinkedTo  string   `json:"linked_to,omitempty" yaml:"linked_to,omitempty"`   // the device it shares a memory link with
 	Watts     int      `json:"watts,omitempty" yaml:"watts,omitempty"`           // under full load
 
-	Price    pricing.Money `json:"price,omitzero" yaml:"price,omitempty"`        // what one costs to buy
-	Unusable string        `json:"unusable,omitempty" yaml:"unusable,omitempty"` // why it is there but cannot be used
+	Price        pricing.Money `json:"price,omitzero" yaml:"price,omitempty"`                   // what one costs to buy
+	WriteOffHour pricing.Money `json:"write_off_hour,omitzero" yaml:"write_off_hour,omitempty"` // what an hour of its use is counted for
+	Unusable     string        `json:"unusable,omitempty" yaml:"unusable,omitempty"`            // why it is there but cannot be used
 }
 
 // CPUDevice is the id that a host's processor has as a member of a crew.
@@ -210,19 +214,23 @@ func (h Host) FindCrew(id string) (Crew, bool) {
 	return Crew{}, false
 }
 
-// BusyPrice is what an hour of the crew's work costs in electricity: the load of
-// its devices. What the host draws when idle is not counted: it is drawn anyway.
+// BusyPrice is what an hour of the crew's work costs: the electricity for the load
+// of its devices, and what their hour is written off for. What the host draws when
+// idle is not counted: it is drawn anyway.
 func (h Host) BusyPrice(c Crew) pricing.Money {
 	watts := 0
+	var writeOff pricing.Money
 	for _, id := range c.Devices {
 		if d := h.Device(id); d != nil {
 			watts += d.Watts
+			writeOff = writeOff.Plus(d.WriteOffHour)
 		} else {
 			watts += h.CPU.Watts
+			writeOff = writeOff.Plus(h.CPU.WriteOffHour)
 		}
 	}
 	// A watt for an hour is a thousandth of a kilowatt-hour.
-	return pricing.PerHour(h.Power.PriceKWh.Times(int64(watts)), time.Hour/1000)
+	return pricing.PerHour(h.Power.PriceKWh.Times(int64(watts)), time.Hour/1000).Plus(writeOff)
 }
 
 // Offer is one kind of machine that a rented source lets.
@@ -235,8 +243,9 @@ type Offer struct {
 	Fee        pricing.Money `json:"fee" yaml:"fee"`
 	IncrementS int           `json:"increment_s" yaml:"increment_s"`
 	MinimumS   int           `json:"minimum_s,omitempty" yaml:"minimum_s,omitempty"`
-	LeadS      int           `json:"lead_s" yaml:"lead_s"`                     // from asking for it until it can render
-	WrapS      int           `json:"wrap_s,omitempty" yaml:"wrap_s,omitempty"` // from its last frame until it is gone
+	LeadS      int           `json:"lead_s" yaml:"lead_s"`                       // from asking for it until it can render
+	SetupS     int           `json:"setup_s,omitempty" yaml:"setup_s,omitempty"` // more the first time, until an image is kept
+	WrapS      int           `json:"wrap_s,omitempty" yaml:"wrap_s,omitempty"`   // from its last frame until it is gone
 	CPU        CPU           `json:"cpu" yaml:"cpu"`
 	MemoryGB   float64       `json:"memory_gb" yaml:"memory_gb"`
 	Devices    []Device      `json:"devices,omitempty" yaml:"devices,omitempty"`
@@ -257,7 +266,7 @@ func (o Offer) Validate() error {
 	if o.IncrementS < 1 {
 		faults = append(faults, fmt.Errorf("offer %q: increment_s %d: want 1 or more", o.Name, o.IncrementS))
 	}
-	if o.MinimumS < 0 || o.LeadS < 0 || o.WrapS < 0 {
+	if o.MinimumS < 0 || o.LeadS < 0 || o.SetupS < 0 || o.WrapS < 0 {
 		faults = append(faults, fmt.Errorf("offer %q: a time below 0", o.Name))
 	}
 	if o.PriceHour.Cmp(pricing.Money{}) < 0 || o.Fee.Cmp(pricing.Money{}) < 0 {

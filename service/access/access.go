@@ -255,7 +255,7 @@ func allow(p Principal, method, path string) error {
 	switch {
 	case agentsOnly:
 		need = Agent
-	case strings.HasPrefix(path, "/tokens"):
+	case strings.HasPrefix(path, "/tokens"), strings.HasPrefix(path, "/sources") && method != http.MethodGet:
 		need = Admin
 	case method == http.MethodGet || path == "/session":
 		need = Viewer

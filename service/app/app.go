@@ -4,6 +4,7 @@ package app
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -13,20 +14,25 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jonboulle/clockwork"
 	"gocloud.dev/blob"
 	_ "gocloud.dev/blob/fileblob" // pictures lie in a folder by default
 
 	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
+	"rotanex.example/service/errands"
 	"rotanex.example/service/events"
+	"rotanex.example/service/farms"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/packages"
 	"rotanex.example/service/plans"
 	"rotanex.example/service/prospects"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/samples"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
 	"rotanex.example/service/studies"
 	"rotanex.example/service/sweeps"
@@ -37,15 +43,16 @@ import (
 // Config is how a service is set. Validate fills in the defaults.
 type Config struct {
 	DatabaseURL string
-	Blobs       string            // where pictures lie: a folder, or a URL of gocloud.dev/blob
-	Address     string            // where agents of rented servers reach the service
-	Currency    string            // default EUR
-	Zone        string            // IANA zone in which opening hours are read; default UTC
-	Rentals     map[string]string // of each rented source, the URL of its interface
-	Secure      bool              // browsers reach the service over TLS
-	ClockStart  time.Time         // demo: what the service's clock begins at; zero is life
-	ClockFactor float64           // demo: how many times as fast it runs; default 1
-	Wall        clockwork.Clock   // default the real one
+	Blobs       string          // where pictures lie: a folder, or a URL of gocloud.dev/blob
+	Address     string          // where agents of rented servers reach the service
+	Currency    string          // default EUR
+	Zone        string          // IANA zone in which opening hours are read; default UTC
+	Key         []byte          // of 32 bytes, with which providers' secrets are sealed; default one that is forgotten
+	Agent       string          // the agent's program, for servers reached over SSH
+	Secure      bool            // browsers reach the service over TLS
+	ClockStart  time.Time       // demo: what the service's clock begins at; zero is life
+	ClockFactor float64         // demo: how many times as fast it runs; default 1
+	Wall        clockwork.Clock // default the real one
 	Log         *slog.Logger
 }
 
@@ -68,6 +75,12 @@ func (c *Config) Validate() error {
 	}
 	if c.ClockFactor < 1 || c.ClockFactor > 10_000 {
 		return fmt.Errorf("clock factor %g: want 1 to 10000", c.ClockFactor)
+	}
+	if c.Key == nil {
+		c.Key = make([]byte, 32)
+		if _, err := rand.Read(c.Key); err != nil {
+			return err
+		}
 	}
 	if c.Wall == nil {
 		c.Wall = clockwork.NewRealClock()
@@ -97,6 +110,11 @@ type Service struct {
 	runs   *runs.Runs
 	rental *rental.Rental
 
+	sources  *sources.Sources
+	errands  *errands.Errands
+	packages *packages.Packages
+	farms    *farms.Farms
+
 	samples   *samples.Samples
 	timings   *timings.Timings
 	prospects *prospects.Prospects
@@ -125,6 +143,10 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 	running, s.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	s.loops.Go(func() { s.feed.Run(running) })
 	s.loops.Go(func() { s.keep(running) })
+	if err := s.errands.Start(running); err != nil {
+		s.Close()
+		return nil, err
+	}
 	return s, nil
 }
 
@@ -140,9 +162,15 @@ func (s *Service) build(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	providers := map[string]rental.Provider{}
-	for source, address := range c.Rentals {
-		providers[source] = rental.Remote{Address: address}
+	owner, err := s.store.Setting(ctx, "installation", uuid.NewString())
+	if err != nil {
+		return err
+	}
+	if s.errands, err = errands.New(ctx, s.store.Pool, "rotanex "+c.Address, c.Log); err != nil {
+		return err
+	}
+	if s.sources, err = sources.New(s.store, s.clock, sources.Config{Currency: c.Currency, Key: c.Key, Agent: c.Agent}); err != nil {
+		return err
 	}
 	s.feed = events.New(s.store, s.clock, c.Log)
 	s.access = access.New(s.store, s.clock, c.Secure)
@@ -157,8 +185,10 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.prospects = prospects.New(s.store, s.clock, s.hosts, s.shots, s.timings, c.Currency, zone)
 	s.sweeps = sweeps.New(s.store, s.clock, s.feed, s.shots, s.trials, s.prospects)
 	s.studies = studies.New(s.store, s.clock, s.shots, s.trials, s.runs)
-	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, providers, c.Address, c.Log)
-	s.plans = plans.New(s.store, s.clock, s.feed, s.hosts, s.shots, s.prospects, s.timings, plans.Config{Currency: c.Currency, Zone: zone, Rented: s.rental.Has})
+	s.packages = packages.New(s.store, s.clock, s.blobs, s.sources)
+	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, s.sources, s.errands, c.Address, owner, c.Log)
+	s.farms = farms.New(s.store, s.clock, s.feed, s.runs, s.sources, s.packages, s.errands, owner, c.Log)
+	s.plans = plans.New(s.store, s.clock, s.feed, s.hosts, s.shots, s.prospects, s.timings, s.sources, s.packages, plans.Config{Currency: c.Currency, Zone: zone})
 	if s.FirstToken, err = s.access.Bootstrap(ctx); err != nil {
 		return err
 	}
@@ -212,6 +242,9 @@ const tick = 500 * time.Millisecond
 // pruneEvery is how often, in real time, old samples are thinned.
 const pruneEvery = 10 * time.Minute
 
+// alertEvery is how often, in real time, what was spent is held against the caps.
+const alertEvery = 5 * time.Second
+
 // keep sweeps leases, runs and servers until ctx ends. After a time in which the
 // database was away, or the service itself, leases are not ended before agents had
 // the time to renew them.
@@ -219,7 +252,7 @@ func (s *Service) keep(ctx context.Context) {
 	ticks := s.clock.NewTicker(tick)
 	defer ticks.Stop()
 	lenientUntil := s.clock.WallNow().Add(runs.LeaseLife)
-	var pruned time.Time
+	var pruned, alerted time.Time
 	for {
 		select {
 		case <-ctx.Done():
@@ -227,6 +260,9 @@ func (s *Service) keep(ctx context.Context) {
 		case <-ticks.Chan():
 		}
 		now := s.clock.WallNow()
+		if err := s.farms.Sweep(ctx); err != nil && ctx.Err() == nil {
+			s.config.Log.Warn("looking after farms", "error", err)
+		}
 		if err := s.runs.Sweep(ctx, now.Before(lenientUntil)); err != nil && ctx.Err() == nil {
 			s.config.Log.Warn("looking after runs", "error", err)
 			lenientUntil = now.Add(runs.LeaseLife)
@@ -240,7 +276,13 @@ func (s *Service) keep(ctx context.Context) {
 				s.config.Log.Warn("thinning samples", "error", err)
 			}
 		}
-		if err := s.rental.Sweep(ctx); err != nil && ctx.Err() == nil {
+		if now.Sub(alerted) > alertEvery {
+			alerted = now
+			if err := s.runs.Alert(ctx); err != nil && ctx.Err() == nil {
+				s.config.Log.Warn("looking after money", "error", err)
+			}
+		}
+		if err := s.rental.Sweep(ctx, now.Before(lenientUntil)); err != nil && ctx.Err() == nil {
 			s.config.Log.Warn("looking after servers", "error", err)
 		}
 	}
@@ -249,6 +291,10 @@ func (s *Service) keep(ctx context.Context) {
 // Close ends the loops and lets go of the database. The HTTP server that serves
 // the Handler is shut down before.
 func (s *Service) Close() {
+	// Errands are cut off: what was under way is taken up again after the next start.
+	stopping, done := context.WithTimeout(context.Background(), 10*time.Second)
+	_ = s.errands.Stop(stopping)
+	done()
 	s.cancel()
 	s.loops.Wait()
 	_ = s.blobs.Close()

@@ -274,3 +274,68 @@ func (e endpoints) GetStudy(w http.ResponseWriter, r *http.Request, study uuid.U
 func (e endpoints) GetDifference(w http.ResponseWriter, r *http.Request, study uuid.UUID, params api.GetDifferenceParams) {
 	e.studies.Difference(w, r, study, params)
 }
+
+func (e endpoints) ListSources(w http.ResponseWriter, r *http.Request) { e.sources.List(w, r) }
+
+func (e endpoints) PutSource(w http.ResponseWriter, r *http.Request, source string) {
+	e.sources.PutSource(w, r, source)
+}
+func (e endpoints) ListRates(w http.ResponseWriter, r *http.Request)   { e.sources.ListRates(w, r) }
+func (e endpoints) ImportRates(w http.ResponseWriter, r *http.Request) { e.sources.ImportRates(w, r) }
+func (e endpoints) ListFarms(w http.ResponseWriter, r *http.Request)   { e.hosts.ListFarms(w, r) }
+
+func (e endpoints) PutFarm(w http.ResponseWriter, r *http.Request, farm string) {
+	e.hosts.PutFarm(w, r, farm)
+}
+
+func (e endpoints) GetPackage(w http.ResponseWriter, r *http.Request, shot string) {
+	e.packages.Get(w, r, shot)
+}
+
+// PutPackage holds a package against what its shot needs: its scene and its inputs.
+func (e endpoints) PutPackage(w http.ResponseWriter, r *http.Request, shot string) {
+	s, err := e.shots.Find(r.Context(), shot)
+	if err != nil {
+		edge.Fail(w, r, err)
+		return
+	}
+	e.packages.Put(w, r, shot, append([]string{s.Spec.Scene}, s.Spec.Inputs...))
+}
+func (e endpoints) MissingChunks(w http.ResponseWriter, r *http.Request) { e.packages.Missing(w, r) }
+
+func (e endpoints) PutChunk(w http.ResponseWriter, r *http.Request, sum string) {
+	e.packages.PutChunk(w, r, sum)
+}
+
+func (e endpoints) CompareSources(w http.ResponseWriter, r *http.Request, shot string, params api.CompareSourcesParams) {
+	e.plans.CompareSources(w, r, shot, params)
+}
+
+func (e endpoints) CompareRunSources(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.runs.CompareSources(w, r, run)
+}
+
+func (e endpoints) ListFarmJobs(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.runs.FarmJobs(w, r, run)
+}
+
+func (e endpoints) JudgeProofs(w http.ResponseWriter, r *http.Request, job uuid.UUID) {
+	e.runs.JudgeProofs(w, r, job)
+}
+func (e endpoints) ListSeats(w http.ResponseWriter, r *http.Request) { e.runs.Seats(w, r) }
+
+func (e endpoints) ListEntries(w http.ResponseWriter, r *http.Request, params api.ListEntriesParams) {
+	e.runs.Entries(w, r, params)
+}
+
+func (e endpoints) GetAgentPackage(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string) {
+	e.packages.ForAgent(w, r, run, shot)
+}
+
+func (e endpoints) FetchedPackage(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string) {
+	e.packages.Fetched(w, r, shot)
+}
+
+func (e endpoints) GetAgentChunk(w http.ResponseWriter, r *http.Request, sum string) {
+	e.packages.ChunkForAgent(w, r, sum)
+}

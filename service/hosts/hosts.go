@@ -56,6 +56,13 @@ type Offer struct {
 	Spec   stock.Offer `gorm:"serializer:json"`
 }
 
+// Farm is the record of a tier of a render farm.
+type Farm struct {
+	Name   string     `gorm:"primaryKey"`
+	Source string     //
+	Spec   stock.Farm `gorm:"serializer:json"`
+}
+
 // Hosts looks after them.
 type Hosts struct {
 	store *store.Store
@@ -88,6 +95,12 @@ func (h *Hosts) Owned(ctx context.Context) ([]Host, error) {
 // Offers returns all offers, by name.
 func (h *Hosts) Offers(ctx context.Context) ([]Offer, error) {
 	var all []Offer
+	return all, h.store.WithContext(ctx).Order("name").Find(&all).Error
+}
+
+// Farms returns all tiers of farms, by name.
+func (h *Hosts) Farms(ctx context.Context) ([]Farm, error) {
+	var all []Farm
 	return all, h.store.WithContext(ctx).Order("name").Find(&all).Error
 }
 
@@ -136,6 +149,9 @@ func merged(declared, found []stock.Device) []stock.Device {
 			}
 			if out[i].Price.IsZero() {
 				out[i].Price = d.Price
+			}
+			if out[i].WriteOffHour.IsZero() {
+				out[i].WriteOffHour = d.WriteOffHour
 			}
 		}
 	}
@@ -336,4 +352,33 @@ func (h *Hosts) ReportStock(w http.ResponseWriter, r *http.Request) {
 		err = h.Report(r.Context(), access.From(r.Context()).Host, body)
 	}
 	edge.Answer(w, r, http.StatusOK, api.AgentOrders{HeartbeatS: h.beat.Seconds(), ClockFactor: h.clock.Factor()}, err)
+}
+
+// ListFarms answers with all tiers of farms.
+func (h *Hosts) ListFarms(w http.ResponseWriter, r *http.Request) {
+	farms, err := h.Farms(r.Context())
+	out := struct {
+		Items []stock.Farm `json:"items"`
+	}{[]stock.Farm{}}
+	for _, f := range farms {
+		out.Items = append(out.Items, f.Spec)
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+// PutFarm stores a tier of a farm.
+func (h *Hosts) PutFarm(w http.ResponseWriter, r *http.Request, name string) {
+	spec, err := edge.Body[stock.Farm](r)
+	if err == nil && spec.Name != name {
+		err = edge.BadField("/name", spec.Name, "is not the farm in the path, "+name)
+	}
+	if err == nil {
+		if wrong := spec.Validate(); wrong != nil {
+			err = edge.BadField("/", name, wrong.Error())
+		}
+	}
+	if err == nil {
+		err = h.store.WithContext(r.Context()).Save(&Farm{Name: name, Source: spec.Source, Spec: spec}).Error
+	}
+	edge.Answer(w, r, http.StatusOK, spec, err)
 }

@@ -17,11 +17,27 @@ type Place struct {
 	Name   string
 	Source string
 	Spec   stock.Host
-	Host   *Host  // nil for an offer
-	Offer  *Offer // nil for a host
+	Host   *Host  // nil but for a host of one's own
+	Offer  *Offer // nil but for an offer
+	Farm   *Farm  // nil but for a tier of a farm
 }
 
-// Places returns the hosts that are one's own and the offers, by name.
+// Launchers are the renderers that a place is declared to have; none: not known.
+func (p Place) Launchers() []string {
+	switch {
+	case p.Host != nil:
+		return p.Host.Launchers
+	case p.Offer != nil:
+		return p.Offer.Spec.Launchers
+	}
+	return p.Farm.Spec.Launchers
+}
+
+// Rented reports whether it is somebody else's machine, on which a licence for a
+// single user is of no use.
+func (p Place) Rented() bool { return p.Offer != nil || p.Farm != nil && !p.Farm.Spec.SingleUser }
+
+// Places returns the hosts that are one's own, the offers and the farms, each by name.
 func (h *Hosts) Places(ctx context.Context) ([]Place, error) {
 	owned, err := h.Owned(ctx)
 	if err != nil {
@@ -31,12 +47,19 @@ func (h *Hosts) Places(ctx context.Context) ([]Place, error) {
 	if err != nil {
 		return nil, err
 	}
+	farms, err := h.Farms(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var out []Place
 	for i := range owned {
 		out = append(out, Place{Name: owned[i].Name, Source: owned[i].Source, Spec: owned[i].Spec, Host: &owned[i]})
 	}
 	for i := range offers {
 		out = append(out, Place{Name: offers[i].Name, Source: offers[i].Source, Spec: offers[i].Spec.Server(offers[i].Name), Offer: &offers[i]})
+	}
+	for i := range farms {
+		out = append(out, Place{Name: farms[i].Name, Source: farms[i].Source, Spec: farms[i].Spec.Node(), Farm: &farms[i]})
 	}
 	return out, nil
 }

@@ -11,7 +11,6 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/planning"
-	"rotanex.example/core/preflight"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
@@ -29,6 +28,7 @@ type notes struct {
 	Deadlines map[string]planning.Millis `json:"deadlines,omitempty"`
 	Slack     float64                    `json:"slack,omitempty"`
 	Assumes   []string                   `json:"assumes,omitempty"`
+	FarmCrews map[string]string          `json:"farm_crews,omitempty"` // of each shot and farm, what renders on a node
 }
 
 func basisKey(shot, place, crew string) string { return shot + " " + place + "/" + crew }
@@ -39,7 +39,7 @@ const horizon = 14 * 24 * time.Hour
 
 // build turns stock, trials and prices into a problem.
 func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, notes, error) {
-	b := builder{Plans: p, now: p.clock.Now().Truncate(time.Second), notes: notes{Basis: map[string]timing.Estimate{}, LeftOut: []api.LeftOut{}, Deadlines: map[string]planning.Millis{}}}
+	b := builder{Plans: p, now: p.clock.Now().Truncate(time.Second), notes: notes{Basis: map[string]timing.Estimate{}, LeftOut: []api.LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}}}
 	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
 	if ask.Goal != "" {
 		b.problem.Goal = string(ask.Goal)
@@ -72,6 +72,12 @@ func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, n
 	}
 	if ask.Rented == nil || *ask.Rented {
 		if err := b.addOffers(ctx); err != nil {
+			return b.problem, b.notes, err
+		}
+		if err := b.addFarms(ctx); err != nil {
+			return b.problem, b.notes, err
+		}
+		if err := b.addTransfers(ctx); err != nil {
 			return b.problem, b.notes, err
 		}
 	}
@@ -155,12 +161,11 @@ func (b *builder) licence(ctx context.Context, pool string) (string, error) {
 	if pool == "" || slices.ContainsFunc(b.problem.Licences, func(l planning.Licence) bool { return l.ID == pool }) {
 		return pool, nil
 	}
-	var found []preflight.Licence
-	err := b.store.WithContext(ctx).Table("licences").Where("pool = ?", pool).Find(&found).Error
-	if err != nil || len(found) == 0 {
+	found, err := b.prospects.Licence(ctx, pool)
+	if err != nil || found == nil {
 		return "", err
 	}
-	b.problem.Licences = append(b.problem.Licences, planning.Licence{ID: pool, Seats: found[0].Seats})
+	b.problem.Licences = append(b.problem.Licences, planning.Licence{ID: pool, Seats: found.Seats, ExtraSeats: found.ExtraSeats, ExtraSeatPrice: found.ExtraSeatPrice})
 	return pool, nil
 }
 
@@ -250,44 +255,4 @@ func (b *builder) estimate(shot plannedShot, place string, c stock.Crew) (planni
 	}
 	b.notes.Basis[basisKey(shot.Name, place, c.ID)] = x.Estimate
 	return max(1, planning.Millis(x.Estimate.Seconds*1000+0.5)), true
-}
-
-func (b *builder) addOffers(ctx context.Context) error {
-	all, err := b.hostsOf.Offers(ctx)
-	if err != nil {
-		return err
-	}
-	for _, o := range all {
-		if !b.rented(o.Source) {
-			for _, shot := range b.shots {
-				b.leaveOut(shot.Name, o.Name, "", "the service has no way to "+o.Source, "start it with --rental "+o.Source+"=URL")
-			}
-			continue
-		}
-		memory := planning.Memory(o.Spec.MemoryGB * 1e6)
-		step := planning.MillisOf(time.Duration(o.Spec.IncrementS) * time.Second)
-		offer := planning.Offer{
-			ID: o.Name, Source: o.Source, MaxServers: o.Spec.MaxServers, RAM: &memory,
-			Lead: planning.Millis(o.Spec.LeadS) * 1000, Wrap: planning.Millis(o.Spec.WrapS) * 1000,
-			Price: o.Spec.PriceHour, Fee: o.Spec.Fee, Increment: &step, Minimum: planning.Millis(o.Spec.MinimumS) * 1000,
-		}
-		used := map[string]bool{}
-		for _, shot := range b.shots {
-			for _, c := range o.Spec.Crews() {
-				if frame, ok := b.estimate(shot, o.Name, c); ok {
-					used[c.ID] = true
-					b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Offer: o.Name, Crew: c.ID, Frame: frame})
-				}
-			}
-		}
-		for _, c := range o.Spec.Crews() {
-			if used[c.ID] {
-				offer.Crews = append(offer.Crews, planning.Crew{ID: c.ID, Devices: c.Devices})
-			}
-		}
-		if len(offer.Crews) > 0 {
-			b.problem.Offers = append(b.problem.Offers, offer)
-		}
-	}
-	return nil
 }

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -21,9 +22,11 @@ import (
 	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/packages"
 	"rotanex.example/service/prospects"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
 	"rotanex.example/service/timings"
 )
@@ -49,8 +52,7 @@ type Plan struct {
 // Config is what planning needs to know of the house.
 type Config struct {
 	Currency string
-	Zone     *time.Location           // in which opening hours are read
-	Rented   func(source string) bool // whether servers of the source can be brought up
+	Zone     *time.Location // in which opening hours are read
 }
 
 // Plans looks after them.
@@ -63,14 +65,15 @@ type Plans struct {
 
 	prospects *prospects.Prospects
 	timings   *timings.Timings
+	sources   *sources.Sources
+	packages  *packages.Packages
 	currency  string
 	zone      *time.Location
-	rented    func(string) bool
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, sh *shots.Shots, x *prospects.Prospects, t *timings.Timings, config Config) *Plans {
-	return &Plans{store: s, clock: c, feed: f, hostsOf: h, shotsOf: sh, prospects: x, timings: t, currency: config.Currency, zone: config.Zone, rented: config.Rented}
+func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, sh *shots.Shots, x *prospects.Prospects, t *timings.Timings, src *sources.Sources, pack *packages.Packages, config Config) *Plans {
+	return &Plans{store: s, clock: c, feed: f, hostsOf: h, shotsOf: sh, prospects: x, timings: t, sources: src, packages: pack, currency: config.Currency, zone: config.Zone}
 }
 
 // Create plans.
@@ -165,6 +168,9 @@ func record(r Plan, whole bool) (api.Plan, error) {
 	out := api.Plan{
 		Id: r.ID, Created: r.CreatedAt.UTC(), Shots: r.Shots, Status: api.PlanStatus(r.Status), Currency: r.Currency, Goal: problem.Goal,
 		Cost: plan.Cost.String(), CostBound: plan.CostBound.String(), Start: problem.Start, Finish: at(plan.Finish),
+	}
+	if len(plan.Servers)+len(plan.ExtraSeats) > 0 || slices.ContainsFunc(plan.Bookings, func(b planning.Booking) bool { return b.Farm != "" }) {
+		out.OutsideCost = planning.Outside(problem, plan).String()
 	}
 	for _, s := range problem.Shots {
 		deadline := s.Deadline

@@ -118,8 +118,7 @@ func because(note string) string {
 
 // Licences answers with the licence pools.
 func (p *Prospects) Licences(w http.ResponseWriter, r *http.Request) {
-	var found []preflight.Licence
-	err := p.store.WithContext(r.Context()).Table("licences").Order("pool").Find(&found).Error
+	found, err := p.licences(r.Context(), "")
 	out := struct {
 		Items []preflight.Licence `json:"items"`
 	}{found}
@@ -133,9 +132,9 @@ func (p *Prospects) PutLicence(w http.ResponseWriter, r *http.Request, pool stri
 		err = edge.BadField("/pool", l.Pool, "is not the pool in the path, "+pool)
 	}
 	if err == nil {
-		err = p.store.WithContext(r.Context()).Exec(
-			"INSERT INTO licences (pool, kind, seats) VALUES (?, ?, ?) ON CONFLICT (pool) DO UPDATE SET kind = excluded.kind, seats = excluded.seats",
-			l.Pool, l.Kind, l.Seats).Error
+		_, err = p.store.Pool.Exec(r.Context(), `INSERT INTO licences (pool, kind, seats, extra_seats, extra_seat_price) VALUES ($1, $2, $3, $4, $5::numeric)
+			ON CONFLICT (pool) DO UPDATE SET kind = excluded.kind, seats = excluded.seats, extra_seats = excluded.extra_seats, extra_seat_price = excluded.extra_seat_price`,
+			l.Pool, l.Kind, l.Seats, l.ExtraSeats, l.ExtraSeatPrice.Rat().FloatString(12))
 	}
 	edge.Answer(w, r, http.StatusOK, l, err)
 }

@@ -29,7 +29,7 @@ func (p *Prospects) Compare(w http.ResponseWriter, r *http.Request, name string,
 	}
 	if err == nil {
 		c.currency, c.rows = p.currency, c.Known.Of(shot)
-		c.licence, err = p.licence(r.Context(), shot.Spec.Licence)
+		c.licence, err = p.Licence(r.Context(), shot.Spec.Licence)
 	}
 	if err == nil {
 		err = c.setBaseline(params.Baseline)

@@ -9,8 +9,11 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"rotanex.example/core/memory"
 	"rotanex.example/core/preflight"
+	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/clock"
@@ -80,9 +83,11 @@ func (p *Prospects) Of(ctx context.Context, shot shots.Shot) (View, error) {
 	if err != nil {
 		return v, err
 	}
-	licence, err := p.licence(ctx, shot.Spec.Licence)
-	if err != nil {
-		return v, err
+	var licence *preflight.Licence
+	if shot.Spec.Licence != "" {
+		if licence, err = p.Licence(ctx, shot.Spec.Licence); err != nil {
+			return v, err
+		}
 	}
 	installed := p.installed(places, shot.Spec.Launcher)
 	for _, place := range places {
@@ -107,13 +112,28 @@ func (p *Prospects) installed(places []hosts.Place, launcher string) *preflight.
 	return nil
 }
 
-func (p *Prospects) licence(ctx context.Context, pool string) (*preflight.Licence, error) {
-	var found []preflight.Licence
-	err := p.store.WithContext(ctx).Table("licences").Where("pool = ?", pool).Find(&found).Error
+// Licence returns a licence pool; nil where it is not known.
+func (p *Prospects) Licence(ctx context.Context, pool string) (*preflight.Licence, error) {
+	found, err := p.licences(ctx, pool)
 	if err != nil || len(found) == 0 {
 		return nil, err
 	}
 	return &found[0], nil
+}
+
+// licences returns the pool of a name, or all with "".
+func (p *Prospects) licences(ctx context.Context, pool string) ([]preflight.Licence, error) {
+	rows, err := p.store.Pool.Query(ctx, "SELECT pool, kind, seats, extra_seats, extra_seat_price::text FROM licences WHERE $1 = '' OR pool = $1 ORDER BY pool", pool)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (l preflight.Licence, err error) {
+		var price string
+		if err = row.Scan(&l.Pool, &l.Kind, &l.Seats, &l.ExtraSeats, &price); err == nil {
+			l.ExtraSeatPrice, err = pricing.ParseMoney(price)
+		}
+		return l, err
+	})
 }
 
 func (p *Prospects) prospect(v View, place hosts.Place, c stock.Crew, licence *preflight.Licence, installed *preflight.Renderer) Prospect {
@@ -150,7 +170,7 @@ func asked(s shots.Shot) preflight.Shot {
 func (p *Prospects) facts(v View, x Prospect, renderer *preflight.Renderer, licence *preflight.Licence) preflight.Crew {
 	c := preflight.Crew{
 		Host: x.Place.Name, Crew: x.Crew.ID, Backends: x.Crew.Backends, Renderer: renderer, Licence: licence, Fit: x.Fit,
-		Rented: x.Place.Offer != nil, FrameS: x.Estimate.Seconds, FrameLowS: x.Estimate.Low, FrameHighS: x.Estimate.High,
+		Rented: x.Place.Rented(), FrameS: x.Estimate.Seconds, FrameLowS: x.Estimate.Low, FrameHighS: x.Estimate.High,
 		OnBattery: !x.Place.Spec.Mains,
 	}
 	for _, id := range x.Crew.Devices {
@@ -167,7 +187,7 @@ func (p *Prospects) facts(v View, x Prospect, renderer *preflight.Renderer, lice
 	}
 	h := x.Place.Host
 	if h == nil {
-		c.Launchers = x.Place.Offer.Spec.Launchers
+		c.Launchers = x.Place.Launchers()
 		return c
 	}
 	c.Asked, c.Up, c.Draining, c.Launchers, c.Folder = true, h.Up(p.clock.WallNow()), h.Draining, h.Launchers, h.Folder

@@ -1,5 +1,11 @@
-// Package rental brings rented servers up when a run's plan says so and ends them
-// after it.
+// Package rental looks after rented servers, from being asked for until their meter
+// is closed. What time brings about moves a server from one state to the next, in
+// one transaction; what has to be said to its source is an errand sent in it. So a
+// service may die at any point: after that the server is in one of its states, and
+// what was to be said is said, perhaps twice.
+//
+//	planned → asked → starting → up → stopping → ending → stopped
+//	       ↘ never      (refused, not worth it any more, or beyond a cap)
 package rental
 
 import (
@@ -7,137 +13,134 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
 	"rotanex.example/api"
+	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
+	"rotanex.example/service/errands"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
 )
 
-// Order asks a source for a server. Its name is ours and the same however often
-// it is asked for, so that asking again after a crash makes no second server.
-type Order struct {
-	Name      string `json:"name"`
-	Offer     string `json:"offer"`
-	Service   string `json:"service"`    // where its agent finds us
-	JoinToken string `json:"join_token"` // with which its agent joins as Name
-}
-
-// Status is what a source says of a server.
-type Status struct {
-	Name  string `json:"name"`
-	Offer string `json:"offer"`
-	State string `json:"state"` // booting, up or gone
-}
-
-// ErrGone says that the source has no such server, or none any more.
-var ErrGone = errors.New("the source has no such server")
-
-// Provider is a rented source. Every call may be repeated and then changes nothing.
-type Provider interface {
-	// Make asks for a server; one of that name that stands already is that server.
-	Make(ctx context.Context, o Order) error
-	// End ends a server; ending one that is gone is no error.
-	End(ctx context.Context, name string) error
-}
-
 // Rental looks after the servers of all runs.
 type Rental struct {
-	store     *store.Store
-	clock     clock.Clock
-	feed      *events.Feed
-	hosts     *hosts.Hosts
-	access    *access.Access
-	providers map[string]Provider // by source
-	address   string
-	log       *slog.Logger
-	retry     map[string]time.Time // by host: not before, by the wall clock
+	store   *store.Store
+	clock   clock.Clock
+	feed    *events.Feed
+	hosts   *hosts.Hosts
+	access  *access.Access
+	sources *sources.Sources
+	errands *errands.Errands
+	address string
+	owner   string
+	log     *slog.Logger
 }
 
-// New makes it. Address is where servers' agents reach this service.
-func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, a *access.Access, providers map[string]Provider, address string, log *slog.Logger) *Rental {
-	return &Rental{s, c, f, h, a, providers, address, log, map[string]time.Time{}}
+// New makes it. Address is where servers' agents reach this service, owner what all
+// our servers are marked with at their sources.
+func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, a *access.Access, src *sources.Sources, e *errands.Errands, address, owner string, log *slog.Logger) *Rental {
+	r := &Rental{s, c, f, h, a, src, e, address, owner, log}
+	e.On(makeServer, r.make)
+	e.On(keepImage, r.keep)
+	e.On(lookAtServer, r.look)
+	e.On(endServer, r.end)
+	e.On(sweepSource, r.sweepSource)
+	return r
 }
-
-// Has reports whether servers of a source can be brought up.
-func (r *Rental) Has(source string) bool { return r.providers[source] != nil }
 
 // server is a row that is being looked after.
 type server struct {
 	run             uuid.UUID
 	id, offer, host string
-	state           string
-	from, paid      time.Time
+	state, trouble  string
+	from, to, paid  time.Time
+	started         *time.Time
+	tried           int
 	runState        string
 	spec            stock.Offer
 	agentSeen       *time.Time
-	leases          int
 }
 
-// patience is how long a source may take to answer.
-const patience = 5 * time.Second
+// key names a server in errands.
+func (s server) key() string { return s.run.String() + " " + s.id }
 
-// backOff is how long a server is left alone after its source failed us.
-const backOff = 5 * time.Second
+func parseKey(key string) (run uuid.UUID, id string, err error) {
+	text, id, _ := strings.Cut(key, " ")
+	run, err = uuid.Parse(text)
+	return run, id, err
+}
+
+// open reports whether the server's run is still being carried out.
+func (s server) open() bool { return s.runState == "running" || s.runState == "paused" }
+
+// overdue is when a server that was asked for should long be up.
+func (s server) overdue() time.Time {
+	boot := time.Duration(s.spec.LeadS+s.spec.SetupS) * time.Second
+	return s.started.Add(2*boot + 10*time.Minute)
+}
+
+const columns = `s.run_id, s.id, s.offer, s.host, s.state, s.trouble, s.from_at, s.to_at, s.paid_at, s.started_at, s.tried, r.state, o.spec, h.agent_seen
+	FROM servers s JOIN runs r ON r.id = s.run_id JOIN offers o ON o.name = s.offer LEFT JOIN hosts h ON h.name = s.host`
+
+func scan(row pgx.Row) (s server, err error) {
+	err = row.Scan(&s.run, &s.id, &s.offer, &s.host, &s.state, &s.trouble, &s.from, &s.to, &s.paid, &s.started, &s.tried, &s.runState, &s.spec, &s.agentSeen)
+	return s, err
+}
+
+// silent is for how long, in real time, a server's agent may say nothing before its
+// source is asked about it; unreachable, before it is given up whatever that says.
+const (
+	silent      = 45 * time.Second
+	unreachable = 3 * time.Minute
+	lookEvery   = 10 * time.Second
+)
 
 // Sweep moves every server one step on if its time has come. Any number of
-// services may do so at once: a row is one's own while it is looked at. A source
-// that fails does not keep the servers of others waiting. It is for one caller at
-// a time.
-func (r *Rental) Sweep(ctx context.Context) error {
+// services may do so at once: a row is one's own while it is looked at. With lenient
+// set no server is given up for its silence: after we were away, agents first get the
+// time to be heard.
+func (r *Rental) Sweep(ctx context.Context, lenient bool) error {
 	var faults []error
 	for range 1000 {
-		moved, err := r.step(ctx)
+		moved, err := r.step(ctx, lenient)
 		if err != nil {
 			faults = append(faults, err)
 		}
-		if !moved || ctx.Err() != nil {
+		if !moved || err != nil || ctx.Err() != nil {
 			break
 		}
 	}
-	return errors.Join(faults...)
-}
-
-// resting lists the servers that are left alone for now.
-func (r *Rental) resting() []string {
-	names := []string{}
-	for name, until := range r.retry {
-		if r.clock.WallNow().After(until) {
-			delete(r.retry, name)
-		} else {
-			names = append(names, name)
-		}
-	}
-	return names
+	return errors.Join(append(faults, r.sweepSources(ctx))...)
 }
 
 // step finds one server that is due for something and does it.
-func (r *Rental) step(ctx context.Context) (moved bool, err error) {
-	var s server
+func (r *Rental) step(ctx context.Context, lenient bool) (moved bool, err error) {
 	err = pgx.BeginFunc(ctx, r.store.Pool, func(tx pgx.Tx) error {
-		now := r.clock.Now()
-		err := tx.QueryRow(ctx, `
-			SELECT s.run_id, s.id, s.offer, s.host, s.state, s.from_at, s.paid_at, r.state, o.spec, h.agent_seen,
-			       (SELECT count(*) FROM frames f WHERE f.host = s.host AND f.state = 'leased')
-			FROM servers s JOIN runs r ON r.id = s.run_id JOIN offers o ON o.name = s.offer LEFT JOIN hosts h ON h.name = s.host
-			WHERE NOT s.host = ANY($2) AND CASE s.state
+		now, wall := r.clock.Now(), r.clock.WallNow()
+		s, err := scan(tx.QueryRow(ctx, `SELECT `+columns+`
+			WHERE CASE s.state
 				WHEN 'planned'  THEN s.from_at <= $1 OR r.state NOT IN ('running', 'paused')
 				WHEN 'starting' THEN h.agent_seen IS NOT NULL OR r.state NOT IN ('running', 'paused') OR s.paid_at <= $1
+					OR s.started_at + make_interval(secs => 2 * ((o.spec->>'lead_s')::int + coalesce((o.spec->>'setup_s')::int, 0)) + 600) <= $1
 				WHEN 'up'       THEN r.state NOT IN ('running', 'paused')
 					OR s.paid_at - make_interval(secs => coalesce((o.spec->>'wrap_s')::int, 0)) <= $1
 					OR (s.to_at - make_interval(secs => coalesce((o.spec->>'wrap_s')::int, 0)) <= $1
 						AND NOT EXISTS (SELECT 1 FROM bookings b WHERE b.run_id = s.run_id AND b.host = s.host AND b.taken < b.frames))
+					OR NOT $6 AND h.agent_seen < $2::timestamptz - $3 * interval '1 second'
+					OR (NOT $6 AND h.agent_seen < $2::timestamptz - $4 * interval '1 second' AND coalesce(s.looked_at, '-infinity') < $2::timestamptz - $5 * interval '1 second')
 				WHEN 'stopping' THEN NOT EXISTS (SELECT 1 FROM frames f WHERE f.host = s.host AND f.state = 'leased')
 				ELSE false END
-			ORDER BY s.from_at, s.run_id, s.id LIMIT 1 FOR UPDATE OF s SKIP LOCKED`, now, r.resting()).
-			Scan(&s.run, &s.id, &s.offer, &s.host, &s.state, &s.from, &s.paid, &s.runState, &s.spec, &s.agentSeen, &s.leases)
+			ORDER BY s.from_at, s.run_id, s.id LIMIT 1 FOR UPDATE OF s SKIP LOCKED`,
+			now, wall, unreachable.Seconds(), silent.Seconds(), lookEvery.Seconds(), lenient))
 		if err == pgx.ErrNoRows {
 			return nil
 		}
@@ -145,58 +148,96 @@ func (r *Rental) step(ctx context.Context) (moved bool, err error) {
 			return err
 		}
 		moved = true
-		return r.move(ctx, tx, s, now)
+		return r.move(ctx, tx, s, now, wall)
 	})
-	if moved && err != nil {
-		r.retry[s.host] = r.clock.WallNow().Add(backOff)
-	} else if moved {
+	if moved && err == nil {
 		r.feed.Wake(events.Changes, events.Work)
 	}
 	return moved, err
 }
 
-func (r *Rental) move(ctx context.Context, tx pgx.Tx, s server, now time.Time) error {
-	open := s.runState == "running" || s.runState == "paused"
-	switch {
-	case s.state == "planned" && !open:
-		return r.set(ctx, tx, s, "never", "")
-	case s.state == "planned":
-		if err := r.bringUp(ctx, s); err != nil {
-			return fmt.Errorf("server %s of %s: %w", s.host, s.spec.Source, err)
-		}
-		_, err := tx.Exec(ctx, "UPDATE servers SET started_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, now)
-		if err != nil {
-			return err
-		}
-		return r.set(ctx, tx, s, "starting", "")
-	case s.state == "starting" && open && s.agentSeen != nil && s.paid.After(now):
-		return r.set(ctx, tx, s, "up", "")
-	case s.state == "starting" && open && s.agentSeen == nil:
-		return r.set(ctx, tx, s, "stopping", "it was not up by the end of its booked time")
-	case s.state == "starting" || s.state == "up":
-		return r.set(ctx, tx, s, "stopping", "")
+func (r *Rental) move(ctx context.Context, tx pgx.Tx, s server, now, wall time.Time) error {
+	switch s.state {
+	case "planned":
+		return r.ask(ctx, tx, s, now)
+	case "starting":
+		return r.whileStarting(ctx, tx, s, now)
+	case "up":
+		return r.whileUp(ctx, tx, s, now, wall)
 	default: // stopping, and nothing is rendered there any more
-		if err := r.end(ctx, s); err != nil {
-			return fmt.Errorf("server %s of %s: %w", s.host, s.spec.Source, err)
-		}
-		// With the server go its place in the stock and its agent's credential.
-		for _, statement := range []string{
-			"DELETE FROM hosts WHERE name = $1 AND server",
-			"DELETE FROM tokens WHERE host = $1 AND kind IN ('agent', 'join')",
-		} {
-			if _, err := tx.Exec(ctx, statement, s.host); err != nil {
-				return err
-			}
-		}
-		if _, err := tx.Exec(ctx, "UPDATE servers SET stopped_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, r.clock.Now()); err != nil {
+		if err := r.replace(ctx, tx, s, now); err != nil {
 			return err
 		}
-		return r.set(ctx, tx, s, "stopped", "")
+		return errors.Join(r.set(ctx, tx, s, "ending", ""), r.errands.Send(ctx, tx, endServer, s.key()))
 	}
 }
 
+// ask has a server made whose time has come, if its money is not too much.
+func (r *Rental) ask(ctx context.Context, tx pgx.Tx, s server, now time.Time) error {
+	if !s.open() {
+		return r.set(ctx, tx, s, "never", "")
+	}
+	cost, err := r.cost(ctx, s)
+	if err != nil {
+		return r.set(ctx, tx, s, "never", err.Error()) // what cannot be priced is not bought
+	}
+	why, err := r.sources.Beyond(ctx, tx, s.run, s.spec.Source, cost, "server "+s.id)
+	if err != nil {
+		return err
+	}
+	if why != "" {
+		return r.set(ctx, tx, s, "never", why)
+	}
+	_, err = tx.Exec(ctx, `UPDATE servers SET started_at = $3, committed = $6::numeric, image = coalesce((SELECT image FROM images WHERE source = $4 AND offer = $5), '')
+		WHERE run_id = $1 AND id = $2`, s.run, s.id, now, s.spec.Source, s.offer, cost.String())
+	if err != nil {
+		return err
+	}
+	return errors.Join(r.set(ctx, tx, s, "asked", ""), r.errands.Send(ctx, tx, makeServer, s.key()))
+}
+
+// cost is what a server comes to if it stands as long as it is meant to.
+func (r *Rental) cost(ctx context.Context, s server) (pricing.Money, error) {
+	factor, err := r.sources.Factor(ctx, s.spec.Source)
+	if err != nil {
+		return pricing.Money{}, err
+	}
+	return s.spec.Meter().Charge(s.to.Sub(s.from)).Scaled(factor), nil
+}
+
+func (r *Rental) whileStarting(ctx context.Context, tx pgx.Tx, s server, now time.Time) error {
+	switch {
+	case s.open() && s.agentSeen != nil && s.paid.After(now):
+		if _, err := tx.Exec(ctx, "UPDATE servers SET up_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, now); err != nil {
+			return err
+		}
+		return errors.Join(r.set(ctx, tx, s, "up", ""), r.errands.Send(ctx, tx, keepImage, s.key()))
+	case !s.open():
+		return r.set(ctx, tx, s, "stopping", "")
+	case s.overdue().Before(s.paid) && !now.Before(s.overdue()):
+		return r.set(ctx, tx, s, "stopping", fmt.Sprintf("it was not up %s after it was asked for", now.Sub(*s.started).Round(time.Minute)))
+	case s.agentSeen == nil:
+		return r.set(ctx, tx, s, "stopping", "it was not up by the end of its booked time")
+	}
+	return r.set(ctx, tx, s, "stopping", "")
+}
+
+func (r *Rental) whileUp(ctx context.Context, tx pgx.Tx, s server, now, wall time.Time) error {
+	if s.open() && s.agentSeen != nil && now.Before(s.paid.Add(-time.Duration(s.spec.WrapS)*time.Second)) {
+		switch quiet := wall.Sub(*s.agentSeen); {
+		case quiet > unreachable:
+			return r.set(ctx, tx, s, "stopping", "its agent could not be reached any more")
+		case quiet > silent:
+			_, err := tx.Exec(ctx, "UPDATE servers SET looked_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, wall)
+			return errors.Join(err, r.errands.Send(ctx, tx, lookAtServer, s.key()))
+		}
+	}
+	return r.set(ctx, tx, s, "stopping", "")
+}
+
+// set moves a server to a state.
 func (r *Rental) set(ctx context.Context, tx pgx.Tx, s server, state, trouble string) error {
-	r.log.Info("server", "name", s.host, "state", state, "run", s.run)
+	r.log.Info("server", "name", s.host, "state", state, "run", s.run, "trouble", trouble)
 	var b pgx.Batch
 	b.Queue("UPDATE servers SET state = $3, trouble = CASE WHEN $4 = '' THEN trouble ELSE $4 END WHERE run_id = $1 AND id = $2", s.run, s.id, state, trouble)
 	if state == "stopping" {
@@ -208,29 +249,38 @@ func (r *Rental) set(ctx context.Context, tx pgx.Tx, s server, state, trouble st
 	return tx.SendBatch(ctx, &b).Close()
 }
 
-func (r *Rental) bringUp(ctx context.Context, s server) error {
-	provider := r.providers[s.spec.Source]
-	if provider == nil {
-		return fmt.Errorf("no way to the source: start the service with --rental %s=URL", s.spec.Source)
-	}
-	if err := r.hosts.Put(ctx, s.spec.Server(s.host), true); err != nil {
-		return err
-	}
-	_, secret, err := r.access.JoinToken(ctx, s.host)
-	if err != nil {
-		return err
-	}
-	ctx, cancel := context.WithTimeout(ctx, patience)
-	defer cancel()
-	return provider.Make(ctx, Order{Name: s.host, Offer: s.offer, Service: r.address, JoinToken: secret})
-}
+// replacements is how many servers may take the place of one, one after another.
+const replacements = 2
 
-func (r *Rental) end(ctx context.Context, s server) error {
-	provider := r.providers[s.spec.Source]
-	if provider == nil {
-		return fmt.Errorf("no way to the source: start the service with --rental %s=URL", s.spec.Source)
+// replace plans a new server in the place of one that failed, for the frames that it
+// still owes, as long as it was to be.
+func (r *Rental) replace(ctx context.Context, tx pgx.Tx, s server, now time.Time) error {
+	if s.trouble == "" || !s.open() || s.tried >= replacements {
+		return nil
 	}
-	ctx, cancel := context.WithTimeout(ctx, patience)
-	defer cancel()
-	return provider.End(ctx, s.host)
+	var owed float64 // seconds of its busiest crew
+	err := tx.QueryRow(ctx, `SELECT coalesce(max(t), 0) FROM (SELECT sum((frames - taken) * frame_s) AS t FROM bookings
+		WHERE run_id = $1 AND host = $2 AND taken < frames AND barred = '' GROUP BY crew) x`, s.run, s.host).Scan(&owed)
+	if err != nil || owed == 0 {
+		return err
+	}
+	lead, wrap := time.Duration(s.spec.LeadS+s.spec.SetupS)*time.Second, time.Duration(s.spec.WrapS)*time.Second
+	work := time.Duration(owed * float64(time.Second))
+	to := now.Add(lead + work + wrap)
+	paid := now.Add(s.spec.Meter().Billed(to.Sub(now)))
+	base, _, _ := strings.Cut(s.id, "^")
+	name, suffix, _ := strings.Cut(s.host, ".")
+	name, _, _ = strings.Cut(name, "-again")
+	next := server{run: s.run, id: fmt.Sprintf("%s^%d", base, s.tried+1), host: fmt.Sprintf("%s-again%d.%s", name, s.tried+1, suffix)}
+	var b pgx.Batch
+	b.Queue(`INSERT INTO servers (run_id, id, offer, host, state, from_at, to_at, paid_at, tried) VALUES ($1, $2, $3, $4, 'planned', $5, $6, $7, $8)`,
+		s.run, next.id, s.offer, next.host, now, to, paid, s.tried+1)
+	b.Queue(`INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, close_at, frame_s, open)
+		SELECT run_id, shot, $3, crew, devices, frames - taken, $4, $5, $6, frame_s, open FROM bookings WHERE run_id = $1 AND host = $2 AND taken < frames AND barred = ''`,
+		s.run, s.host, next.host, now.Add(lead), to.Add(-wrap), paid.Add(-wrap))
+	b.Queue("UPDATE bookings SET frames = taken WHERE run_id = $1 AND host = $2 AND taken < frames", s.run, s.host)
+	if err := r.feed.Insert(&b, api.Event{Kind: api.EventKindServer, Run: s.run.String(), Host: next.host, State: "planned", Cause: "in the place of " + s.host}); err != nil {
+		return err
+	}
+	return tx.SendBatch(ctx, &b).Close()
 }

@@ -69,6 +69,7 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID) error {
 		for _, sql := range []string{
 			"UPDATE bookings SET frames = taken WHERE run_id = ? AND frames > taken",
 			"DELETE FROM servers WHERE run_id = ? AND state = 'planned'",
+			"DELETE FROM farm_jobs WHERE run_id = ? AND state = 'planned'",
 		} {
 			if err := tx.Exec(sql, id).Error; err != nil {
 				return err
@@ -85,15 +86,22 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID) error {
 			})
 		}
 		var bookings []Booking
+		var jobs []FarmJob
 		for _, x := range next.plan.Bookings {
 			b := next.booking(id, x, hostOf)
-			b.Open = run.State == "running"
+			b.Open, b.Planned = run.State == "running", b.Frames
 			bookings = append(bookings, b)
+			if x.Farm != "" {
+				jobs = append(jobs, next.farmJob(id, x))
+			}
 		}
 		if err := create(tx, bookings, 2000); err != nil {
 			return err
 		}
 		if err := create(tx, servers, 2000); err != nil {
+			return err
+		}
+		if err := create(tx, jobsOf(jobs, bookings), 2000); err != nil {
 			return err
 		}
 		if err := tx.Exec("INSERT INTO run_plans (run_id, plan_id, at) VALUES (?, ?, ?)", id, plan, q.clock.Now()).Error; err != nil {

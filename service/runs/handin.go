@@ -34,6 +34,9 @@ func (q *Runs) Heartbeat(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		out.Revoked, err = q.renew(r.Context(), host, body)
 	}
+	if err == nil {
+		err = q.keepSeats(r.Context(), host)
+	}
 	if err == nil && q.Sampled != nil {
 		err = q.Sampled(r.Context(), host, body.Samples)
 	}
@@ -246,7 +249,7 @@ func (q *Runs) end(ctx context.Context, host string, lease, fence int64, result 
 		}
 		ended = &l
 		if result.Outcome == api.ResultOutcomeFailed {
-			if result.Cause == api.OutOfMemory {
+			if result.Cause == api.ResultCauseOutOfMemory {
 				return q.ranOut(ctx, tx, l, result.LogTail, &result.Measured)
 			}
 			if err := q.barUnable(ctx, tx, l, result.Cause); err != nil {

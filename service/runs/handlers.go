@@ -195,35 +195,6 @@ func scaled(w io.Writer, file io.Reader, width int) error {
 	return (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(w, small)
 }
 
-// Ledger answers with time and money, planned and real.
-func (q *Runs) Ledger(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	s, err := q.read(r.Context(), id)
-	out := api.Ledger{Run: id, Rows: []api.LedgerRow{}, Currency: s.currency}
-	if err == nil {
-		var cost pricing.Money
-		for _, row := range s.ledger() {
-			line := api.LedgerRow{
-				Place: row.place, Crew: row.crew, Source: row.source, FramesPlanned: row.planned, FramesDone: row.done, Failed: row.failed,
-				PlannedS: row.plannedS, BusyS: row.busyS, PlannedCost: row.plannedCost.String(), Cost: row.cost.String(),
-			}
-			if row.paid != nil {
-				line.PaidS = row.paid.Seconds()
-			}
-			if row.done > 0 {
-				line.FrameCost = share(row.cost, row.done)
-			}
-			cost = cost.Plus(row.cost)
-			out.FramesDone += row.done
-			out.Rows = append(out.Rows, line)
-		}
-		out.Cost, out.PlannedCost, out.CostBound = cost.String(), s.plan.Cost.String(), s.plan.CostBound.String()
-		if out.FramesDone > 0 {
-			out.FrameCost = share(cost, out.FramesDone)
-		}
-	}
-	edge.Answer(w, r, http.StatusOK, out, err)
-}
-
 // share is a part of a cost, to a hundredth of a cent: a frame may cost less than one.
 func share(m pricing.Money, n int) string {
 	r := m.Rat()

@@ -60,6 +60,8 @@ type booked struct {
 	trial  bool
 	mode   string  // of memory, that its frames are rendered in
 	memory float64 // gigabytes of host memory that a renderer of its shot needs
+
+	licence string // the pool of which its shot takes a seat; "" is none
 }
 
 // grant leases what the host's free devices can take, and returns it with what
@@ -118,6 +120,9 @@ type granting struct {
 	host string
 	spec stock.Host
 	boot uuid.UUID
+
+	server bool // a rented one, which renders from packages
+
 	now  time.Time
 	busy []string // devices
 
@@ -130,7 +135,7 @@ func (g *granting) occupied(devices []string) bool {
 
 func (g *granting) lockHost(ctx context.Context) (draining bool, err error) {
 	var boot *uuid.UUID
-	err = g.tx.QueryRow(ctx, "SELECT draining, boot, spec FROM hosts WHERE name = $1 FOR UPDATE", g.host).Scan(&draining, &boot, &g.spec)
+	err = g.tx.QueryRow(ctx, "SELECT draining, boot, spec, server FROM hosts WHERE name = $1 FOR UPDATE", g.host).Scan(&draining, &boot, &g.spec, &g.server)
 	g.memoryLimit = g.spec.MemoryGB
 	if err == nil && (boot == nil || *boot != g.boot) {
 		err = edge.Conflict("another agent reported for this host since; report its stock again")
@@ -138,15 +143,17 @@ func (g *granting) lockHost(ctx context.Context) (draining bool, err error) {
 	return draining, err
 }
 
-const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec`
+const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0`
 
 // scanLease returns a lease and the host memory that it needs, in gigabytes.
 func (g *granting) scanLease(row pgx.CollectableRow) (api.Lease, float64, error) {
 	var l api.Lease
 	var spec api.ShotSpec
 	var mode string
-	err := row.Scan(&l.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, &l.Devices, &mode, &spec)
+	var packaged bool
+	err := row.Scan(&l.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, &l.Devices, &mode, &spec, &packaged)
 	l.MemoryMode = api.LeaseMemoryMode(mode)
+	l.Package = g.server && packaged
 	l.Scene, l.Width, l.Height, l.Launcher, l.Settings = spec.Scene, spec.Width, spec.Height, spec.Launcher, spec.Settings
 	if l.Settings == nil {
 		l.Settings = map[string]string{}
@@ -196,7 +203,7 @@ func (g *granting) current(ctx context.Context, held []api.Held) ([]api.Lease, e
 func (g *granting) bookings(ctx context.Context) ([]booked, error) {
 	rows, err := g.tx.Query(ctx, `
 		SELECT b.id, b.run_id, b.shot, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.close_at, b.frame_s, r.kind = 'trial',
-		       coalesce((s.spec->>'host_memory_gb')::float8, 0), b.memory_mode
+		       coalesce((s.spec->>'host_memory_gb')::float8, 0), b.memory_mode, coalesce(s.spec->>'licence', '')
 		FROM bookings b JOIN runs r ON r.id = b.run_id JOIN run_shots s ON s.run_id = b.run_id AND s.shot = b.shot
 		WHERE b.host = $1 AND b.open AND b.barred = '' AND r.state = 'running'
 		ORDER BY r.kind DESC, b.start_at, b.id`, g.host)
@@ -204,7 +211,7 @@ func (g *granting) bookings(ctx context.Context) ([]booked, error) {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (b booked, err error) {
-		err = row.Scan(&b.ID, &b.RunID, &b.Shot, &b.Crew, &b.Devices, &b.Frames, &b.Taken, &b.StartAt, &b.EndAt, &b.CloseAt, &b.FrameS, &b.trial, &b.memory, &b.mode)
+		err = row.Scan(&b.ID, &b.RunID, &b.Shot, &b.Crew, &b.Devices, &b.Frames, &b.Taken, &b.StartAt, &b.EndAt, &b.CloseAt, &b.FrameS, &b.trial, &b.memory, &b.mode, &b.licence)
 		b.Host = g.host
 		return b, err
 	})
@@ -235,9 +242,13 @@ func (g *granting) take(ctx context.Context, b booked) (*api.Lease, error) {
 		if err != nil {
 			return nil, err
 		}
-		if may {
-			return g.leaseFrame(ctx, b, next.id)
+		if !may {
+			continue
 		}
+		if seated, err := g.seat(ctx, b); err != nil || !seated {
+			return nil, err // it waits for a seat, or the frame goes elsewhere
+		}
+		return g.leaseFrame(ctx, b, next.id)
 	}
 	return nil, nil
 }
@@ -300,9 +311,10 @@ type rival struct {
 // frames wait.
 func (g *granting) others(ctx context.Context, b booked) ([]rival, int, error) {
 	rows, err := g.tx.Query(ctx, `
-		SELECT b.host || '/' || b.crew, b.frames, b.taken, b.start_at, b.end_at, b.frame_s,
+		SELECT b.host || '/' || b.crew, b.frames, b.taken, b.start_at, b.end_at, b.frame_s / b.nodes,
 		       (h.agent_seen > $4 AND NOT h.draining) OR EXISTS (
-		           SELECT 1 FROM servers s WHERE s.run_id = b.run_id AND s.host = b.host AND s.state IN ('planned', 'starting'))
+		           SELECT 1 FROM servers s WHERE s.run_id = b.run_id AND s.host = b.host AND s.state IN ('planned', 'asked', 'starting'))
+		       OR EXISTS (SELECT 1 FROM farm_jobs j WHERE j.booking_id = b.id AND j.state NOT IN ('rejected', 'refused', 'closing', 'ended', 'never'))
 		FROM bookings b LEFT JOIN hosts h ON h.name = b.host
 		WHERE b.run_id = $1 AND b.shot = $2 AND b.id <> $3 AND b.barred = '' ORDER BY b.id`,
 		b.RunID, b.Shot, b.ID, g.q.clock.WallNow().Add(-hosts.Lost))

@@ -34,7 +34,7 @@ func (q *Runs) ranOut(ctx context.Context, tx pgx.Tx, l leased, tail string, m *
 	}
 	i := slices.IndexFunc(all, func(c candidate) bool { return c.Host == l.host && c.Crew == l.crew })
 	if i < 0 {
-		return q.fail(ctx, tx, l, string(api.OutOfMemory), tail, m)
+		return q.fail(ctx, tx, l, string(api.ResultCauseOutOfMemory), tail, m)
 	}
 	failed := all[i]
 	others := make([]memory.Candidate, 0, len(all))
@@ -66,7 +66,7 @@ func (q *Runs) ranOut(ctx context.Context, tx pgx.Tx, l leased, tail string, m *
 		WHERE id = $1 RETURNING state`, l.id, step == memory.Hold, l.tries, same, places, mode).Scan(&state); err != nil {
 		return err
 	}
-	return q.free(ctx, tx, l, "failed", string(api.OutOfMemory), tail, state, now, m)
+	return q.free(ctx, tx, l, "failed", string(api.ResultCauseOutOfMemory), tail, state, now, m)
 }
 
 // stepsLeft are what a shot permits less what the frame was already rendered with.
@@ -143,7 +143,7 @@ func (q *Runs) bar(ctx context.Context, tx pgx.Tx, l leased, step memory.Step) e
 		_, err := tx.Exec(ctx, "UPDATE bookings SET memory_mode = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, string(step))
 		return err
 	}
-	return q.barCrew(ctx, tx, l, fmt.Sprintf("%d frames of %s ran out of memory on it", before+1, l.shot), string(api.OutOfMemory))
+	return q.barCrew(ctx, tx, l, fmt.Sprintf("%d frames of %s ran out of memory on it", before+1, l.shot), string(api.ResultCauseOutOfMemory))
 }
 
 // barCrew keeps further frames of the shot from the crew. Frames that nobody is left to
@@ -165,7 +165,7 @@ const oftenUnable = 3
 // barUnable keeps further frames of a shot from a crew on which its renderer never
 // starts: else it would fail every frame once.
 func (q *Runs) barUnable(ctx context.Context, tx pgx.Tx, l leased, cause api.ResultCause) error {
-	if l.trial || cause != api.Refused && cause != api.CannotStart {
+	if l.trial || cause != api.ResultCauseRefused && cause != api.ResultCauseCannotStart {
 		return nil
 	}
 	var unable, other int

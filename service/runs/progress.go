@@ -10,17 +10,18 @@ import (
 	"github.com/google/uuid"
 
 	"rotanex.example/api"
+	"rotanex.example/core/ledger"
 	"rotanex.example/core/planning"
-	"rotanex.example/core/pricing"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/hosts"
 )
 
 // planned is the plan that a run carries out.
 type planned struct {
-	problem  planning.Problem
-	plan     planning.Plan
-	currency string
+	problem   planning.Problem
+	plan      planning.Plan
+	currency  string
+	farmCrews map[string]string // of each shot and farm, what renders on a node
 }
 
 func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
@@ -29,7 +30,7 @@ func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
 		return p, edge.Conflict("a trial has no plan")
 	}
 	var problem, plan json.RawMessage
-	err := q.store.Pool.QueryRow(ctx, "SELECT problem, plan, currency FROM plans WHERE id = $1", *run.PlanID).Scan(&problem, &plan, &p.currency)
+	err := q.store.Pool.QueryRow(ctx, "SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}') FROM plans WHERE id = $1", *run.PlanID).Scan(&problem, &plan, &p.currency, &p.farmCrews)
 	if err != nil {
 		return p, err
 	}
@@ -73,6 +74,11 @@ func (q *Runs) addLaterPlans(ctx context.Context, run uuid.UUID, p *planned) err
 				p.problem.Offers = append(p.problem.Offers, o)
 			}
 		}
+		for _, f := range problem.Farms {
+			if !slices.ContainsFunc(p.problem.Farms, func(x planning.Farm) bool { return x.ID == f.ID }) {
+				p.problem.Farms = append(p.problem.Farms, f)
+			}
+		}
 		for _, h := range problem.Hosts {
 			if !slices.ContainsFunc(p.problem.Hosts, func(x planning.Host) bool { return x.ID == h.ID }) {
 				p.problem.Hosts = append(p.problem.Hosts, h)
@@ -93,9 +99,14 @@ type state struct {
 	shots    []Shot
 	bookings []Booking
 	servers  []Server
+	jobs     []FarmJob
 	hosts    map[string]hosts.Host
 	counts   []shotCount
 	crews    []crewWork
+	work     []dayWork
+	charges  []charge
+	spans    []span
+	proofs   map[uuid.UUID][]int
 	leased   []Frame
 	recent   []time.Time // when the last frames were done, newest first
 }
@@ -135,6 +146,8 @@ func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
 		db.Raw(`SELECT host, crew, count(*) FILTER (WHERE outcome = 'done') AS done, count(*) FILTER (WHERE outcome <> 'done') AS failed,
 			sum(seconds) AS seconds, coalesce(sum(seconds) FILTER (WHERE outcome = 'done'), 0) AS done_seconds
 			FROM attempts WHERE run_id = ? GROUP BY 1, 2`, id).Scan(&s.crews).Error,
+		db.Where("run_id = ?", id).Order("from_at, id").Find(&s.jobs).Error,
+		q.readMoney(ctx, &s),
 		db.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' ORDER BY done_at DESC LIMIT ?", id, recentFrames).Scan(&s.recent).Error,
 		db.Where("name IN (SELECT host FROM bookings WHERE run_id = ?)", id).Find(&all).Error,
 	} {
@@ -217,13 +230,11 @@ func (s state) record(wall time.Time) api.Run {
 		out.LeftS = float64(left) / out.FramesHour * 3600
 		out.ExpectedFinish = s.now.Add(time.Duration(out.LeftS * float64(time.Second)))
 	}
-	var cost pricing.Money
-	for _, row := range s.ledger() {
-		cost = cost.Plus(row.cost)
-	}
+	_, cost := ledger.Total(s.entries())
 	out.CostSoFar = cost.String()
+	s.money(&out)
 	for _, v := range s.servers {
-		row := api.RunServer{Id: v.ID, Offer: v.Offer, Host: v.Host, State: api.RunServerState(v.State), From: v.FromAt.UTC(), To: v.ToAt.UTC(), Trouble: v.Trouble}
+		row := api.RunServer{Id: v.ID, Offer: v.Offer, Host: v.Host, State: api.RunServerState(v.State), From: v.FromAt.UTC(), To: v.ToAt.UTC(), Trouble: v.Trouble, Image: v.Image}
 		if v.StartedAt != nil {
 			row.Started = v.StartedAt.UTC()
 		}
@@ -231,6 +242,9 @@ func (s state) record(wall time.Time) api.Run {
 			row.Stopped = v.StoppedAt.UTC()
 		}
 		out.Servers = append(out.Servers, row)
+	}
+	for _, j := range s.jobs {
+		out.FarmJobs = append(out.FarmJobs, s.jobRecord(j))
 	}
 	out.Crews = s.crewRecords(wall)
 	return out
@@ -300,10 +314,17 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 	}
 	for _, v := range s.servers {
 		for i := range out {
-			if out[i].Host == v.Host && out[i].State == api.RunCrewStateLost && (v.State == "planned" || v.State == "starting") {
+			if out[i].Host == v.Host && out[i].State == api.RunCrewStateLost && (v.State == "planned" || v.State == "asked" || v.State == "starting") {
 				out[i].State = api.RunCrewStateLater
 			} else if out[i].Host == v.Host && (v.State == "stopped" || v.State == "never") {
 				out[i].State = api.RunCrewStateFinished
+			}
+		}
+	}
+	for _, j := range s.jobs {
+		for i := range out {
+			if out[i].Host == j.Farm {
+				out[i].Source, out[i].State = j.Source, jobCrewState(j.State)
 			}
 		}
 	}
@@ -311,119 +332,4 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 	return slices.DeleteFunc(out, func(c api.RunCrew) bool {
 		return c.Booked == 0 && c.Done == 0 && c.Barred == "" && c.State != api.RunCrewStateRendering
 	})
-}
-
-// row is one line of the ledger, exact.
-type row struct {
-	place, crew, source string
-	planned, done       int
-	failed              int
-	plannedS, busyS     float64
-	paid                *time.Duration
-	plannedCost, cost   pricing.Money
-}
-
-// ledger adds up what was planned and what was used, by crew of an owned host and
-// by rented server. It prices by the rate cards in the plan's problem.
-func (s state) ledger() []row {
-	var rows []row
-	at := map[[2]string]int{}
-	server := map[string]int{} // by host
-	work := map[[2]string]crewWork{}
-	for _, w := range s.crews {
-		work[[2]string{w.Host, w.Crew}] = w
-	}
-	costs := planning.Price(s.problem, s.plan)
-	for i, v := range s.plan.Servers {
-		for _, mine := range s.servers {
-			if mine.ID != v.ID {
-				continue
-			}
-			server[mine.Host] = len(rows)
-			paid := s.paid(mine)
-			r := row{place: mine.Host, source: s.sourceOf(v.Offer), plannedCost: costs.Servers[i], paid: &paid}
-			if mine.StartedAt != nil {
-				r.cost = s.meter(v.Offer).Charge(s.existed(mine))
-			}
-			rows = append(rows, r)
-		}
-	}
-	for _, b := range s.bookings {
-		key := [2]string{b.Host, b.Crew}
-		i, onServer := server[b.Host]
-		_, seen := at[key]
-		if !onServer {
-			if i, seen = at[key]; !seen {
-				i = len(rows)
-				rows = append(rows, row{place: b.Host, crew: b.Crew, source: s.hosts[b.Host].Source})
-			}
-		}
-		if !seen {
-			at[key] = i
-			w := work[key]
-			rows[i].done += w.Done
-			rows[i].failed += w.Failed
-			rows[i].busyS += w.Seconds
-			if onServer {
-				rows[i].crew = join(rows[i].crew, b.Crew)
-			} else {
-				rows[i].cost = pricing.PerHour(s.busyPrice(b.Host, b.Crew), time.Duration(w.Seconds*1000)*time.Millisecond)
-			}
-		}
-		rows[i].planned += b.Frames
-		seconds := float64(b.Frames) * b.FrameS
-		rows[i].plannedS += seconds
-		if !onServer {
-			rows[i].plannedCost = rows[i].plannedCost.Plus(pricing.PerHour(s.busyPrice(b.Host, b.Crew), time.Duration(seconds*1000)*time.Millisecond))
-		}
-	}
-	return slices.DeleteFunc(rows, func(r row) bool { return r.planned == 0 && r.done == 0 && r.failed == 0 })
-}
-
-func join(list, one string) string {
-	if list == "" {
-		return one
-	}
-	return list + ", " + one
-}
-
-func (s state) busyPrice(host, crew string) pricing.Money {
-	for _, h := range s.problem.Hosts {
-		for _, c := range h.Crews {
-			if h.ID == host && c.ID == crew {
-				return c.BusyPrice
-			}
-		}
-	}
-	return pricing.Money{}
-}
-
-func (s state) offer(id string) planning.Offer {
-	i := slices.IndexFunc(s.problem.Offers, func(o planning.Offer) bool { return o.ID == id })
-	if i < 0 {
-		return planning.Offer{}
-	}
-	return s.problem.Offers[i]
-}
-
-func (s state) meter(offer string) pricing.Meter { return s.offer(offer).Meter() }
-func (s state) sourceOf(offer string) string     { return s.offer(offer).Source }
-
-// existed is how long a server has existed.
-func (s state) existed(v Server) time.Duration {
-	if v.StartedAt == nil {
-		return 0
-	}
-	end := s.now
-	if v.StoppedAt != nil {
-		end = *v.StoppedAt
-	}
-	return max(0, end.Sub(*v.StartedAt))
-}
-
-func (s state) paid(v Server) time.Duration {
-	if v.StartedAt == nil {
-		return 0
-	}
-	return s.meter(v.Offer).Billed(s.existed(v))
 }

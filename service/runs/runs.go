@@ -9,6 +9,7 @@ package runs
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"time"
@@ -18,6 +19,7 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/api"
+	"rotanex.example/providers"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
@@ -47,6 +49,11 @@ type Run struct {
 	Tries     int
 	CreatedAt time.Time
 	EndedAt   *time.Time
+
+	Cap          *string        // what servers and farms may cost at most
+	AcceptProofs bool           // of farms, by check alone
+	Alerted      int            // the share of the cap that was passed last, in percent
+	ExtraSeats   map[string]int `gorm:"serializer:json"` // hired, by pool
 }
 
 // Shot is a shot as it was when the run began.
@@ -54,6 +61,8 @@ type Shot struct {
 	RunID uuid.UUID    `gorm:"primaryKey"`
 	Shot  string       `gorm:"primaryKey"`
 	Spec  api.ShotSpec `gorm:"serializer:json"`
+
+	Package []providers.PackageFile `gorm:"serializer:json"` // its files as they were then
 }
 
 // TableName is GORM's hook.
@@ -74,8 +83,11 @@ type Booking struct {
 	EndAt   time.Time
 	CloseAt *time.Time
 	FrameS  float64
+	Nodes   int `gorm:"default:1"` // of a farm, that work side by side
+	Planned int // frames as they were planned, whatever was changed since
 	Open    bool
 	Barred  string // why it gets no more frames; "" is not barred
+	farm    bool   // its frames are rendered by a farm
 }
 
 // Frame is one frame of a run.
@@ -141,6 +153,46 @@ type Server struct {
 	StartedAt *time.Time
 	StoppedAt *time.Time
 	Trouble   string
+	Image     string
+	UpAt      *time.Time
+	Committed string `gorm:"default:0"`
+}
+
+// FarmJob is frames of one booking at a farm: what is stored of it, for what looks
+// after it see service/farms.
+type FarmJob struct {
+	ID        uuid.UUID `gorm:"primaryKey"`
+	RunID     uuid.UUID
+	BookingID int64
+	Shot      string
+	Farm      string
+	Source    string
+	Crew      string
+	Frames    int
+	State     string
+	FromAt    time.Time
+	Accepted  *bool
+	Findings  []string `gorm:"serializer:json;default:[]"`
+	Queue     int
+	Trouble   string
+	SentAt    *time.Time
+	StartedAt *time.Time
+	EndedAt   *time.Time
+	Committed string `gorm:"default:0"`
+	NodeS     float64
+}
+
+// jobsOf ties jobs at farms to the bookings that they are for: those of the same
+// shot, place and start, once these are stored.
+func jobsOf(jobs []FarmJob, bookings []Booking) []FarmJob {
+	at := 0
+	for _, b := range bookings {
+		if b.farm {
+			jobs[at].BookingID = b.ID
+			at++
+		}
+	}
+	return jobs
 }
 
 // Runs looks after them.
@@ -171,6 +223,7 @@ type Beginning struct {
 	Frames   []Frame
 	Bookings []Booking
 	Servers  []Server
+	FarmJobs []FarmJob
 	Also     func(tx *gorm.DB) error // what belongs into the same transaction
 }
 
@@ -178,8 +231,13 @@ type Beginning struct {
 // already is left as it is, if it was asked for in the same words.
 func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at) VALUES (?, ?, ?, ?, 'running', ?, ?) ON CONFLICT DO NOTHING`,
-			b.Run.ID, b.Run.Kind, b.Run.PlanID, b.Run.Request, b.Run.Tries, b.Run.CreatedAt)
+		seats, _ := json.Marshal(b.Run.ExtraSeats)
+		if b.Run.ExtraSeats == nil {
+			seats = []byte("{}")
+		}
+		made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs, extra_seats)
+			VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?, CAST(? AS jsonb)) ON CONFLICT DO NOTHING`,
+			b.Run.ID, b.Run.Kind, b.Run.PlanID, b.Run.Request, b.Run.Tries, b.Run.CreatedAt, b.Run.Cap, b.Run.AcceptProofs, string(seats))
 		if made.Error != nil {
 			return made.Error
 		}
@@ -192,13 +250,14 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 		}
 		const rows = 2000
 		for i := range b.Bookings {
-			b.Bookings[i].Open = true
+			b.Bookings[i].Open, b.Bookings[i].Planned = true, b.Bookings[i].Frames
 		}
 		for _, insert := range []func() error{
 			func() error { return create(tx, b.Shots, rows) },
 			func() error { return create(tx, b.Frames, rows) },
 			func() error { return create(tx, b.Bookings, rows) },
 			func() error { return create(tx, b.Servers, rows) },
+			func() error { return create(tx, jobsOf(b.FarmJobs, b.Bookings), rows) },
 		} {
 			if err := insert(); err != nil {
 				return err

@@ -1,17 +1,22 @@
 package runs
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 
 	"rotanex.example/api"
 	"rotanex.example/core/planning"
+	"rotanex.example/core/pricing"
+	"rotanex.example/providers"
 	"rotanex.example/service/access"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/shots"
@@ -60,7 +65,7 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 	if tries == 0 {
 		tries = defaultTries
 	}
-	run := Run{ID: id, Kind: KindRun, PlanID: &body.Plan, Request: Fingerprint(body), Tries: tries, CreatedAt: q.clock.Now()}
+	run := Run{ID: id, Kind: KindRun, PlanID: &body.Plan, Request: Fingerprint(body), Tries: tries, CreatedAt: q.clock.Now(), AcceptProofs: body.AcceptProofs}
 	p, err := q.planOf(r.Context(), run)
 	if err != nil {
 		return edge.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", body.Plan))
@@ -78,6 +83,15 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 	case only.OfRun:
 		return edge.Conflict("the plan is for the rest of a run: rotanex replan RUN --apply carries it out there")
 	}
+	if run.Cap, err = p.spend(body.Spend); err != nil {
+		return err
+	}
+	for _, x := range p.plan.ExtraSeats {
+		if run.ExtraSeats == nil {
+			run.ExtraSeats = map[string]int{}
+		}
+		run.ExtraSeats[x.Licence] = x.Seats
+	}
 	b := Beginning{Run: run}
 	for _, planned := range p.problem.Shots {
 		shot, err := all.Find(r.Context(), planned.ID)
@@ -87,7 +101,11 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 		if shot.FrameCount != planned.Frames {
 			return edge.Conflict(fmt.Sprintf("shot %s has %d frames now and had %d when it was planned: plan again", shot.Name, shot.FrameCount, planned.Frames))
 		}
-		b.Shots = append(b.Shots, Shot{RunID: id, Shot: shot.Name, Spec: shot.Spec})
+		row := Shot{RunID: id, Shot: shot.Name, Spec: shot.Spec}
+		if row.Package, err = q.packageOf(r.Context(), shot.Name); err != nil {
+			return err
+		}
+		b.Shots = append(b.Shots, row)
 		for n := range shot.Frames().All() {
 			b.Frames = append(b.Frames, Frame{RunID: id, Shot: shot.Name, Frame: n})
 		}
@@ -104,6 +122,9 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 	booked := map[planning.Booking]bool{}
 	for _, x := range p.plan.Bookings {
 		b.Bookings = append(b.Bookings, p.booking(id, x, hostOf))
+		if x.Farm != "" {
+			b.FarmJobs = append(b.FarmJobs, p.farmJob(id, x))
+		}
 		booked[planning.Booking{Shot: x.Shot, Host: x.Host, Crew: x.Crew}] = true
 	}
 	for _, t := range p.problem.Timings {
@@ -164,7 +185,11 @@ func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]st
 			closeAt = &closes
 		}
 	}
-	out := Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.at(x.Start), EndAt: p.at(x.End), CloseAt: closeAt}
+	out := Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.at(x.Start), EndAt: p.at(x.End), CloseAt: closeAt, Nodes: 1, Devices: []string{}}
+	if x.Farm != "" {
+		kind, place = "farm", x.Farm
+		out.Host, out.Crew, out.Nodes, out.farm = x.Farm, p.farmCrews[x.Shot+" "+x.Farm], x.Nodes, true
+	}
 	for _, c := range crews {
 		if c.ID == x.Crew {
 			out.Devices = c.Devices
@@ -176,4 +201,55 @@ func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]st
 		}
 	}
 	return out
+}
+
+// spend reads what may be spent outside. A plan that rents servers, hires seats or
+// uses farms is begun only if somebody said how much that may be.
+func (p planned) spend(said string) (*string, error) {
+	outside := planning.Outside(p.problem, p.plan)
+	if said == "" {
+		if len(p.plan.Servers) > 0 || len(p.plan.ExtraSeats) > 0 || slices.ContainsFunc(p.plan.Bookings, func(b planning.Booking) bool { return b.Farm != "" }) {
+			return nil, edge.BadField("/spend", "", fmt.Sprintf("the plan spends %s %s on servers, farms and seats: say what may be spent at most, such as %s", p.currency, outside, outside))
+		}
+		return nil, nil
+	}
+	most, err := pricing.ParseMoney(said)
+	if err != nil {
+		return nil, edge.BadField("/spend", said, err.Error())
+	}
+	if most.Cmp(outside.Rounded()) < 0 {
+		return nil, edge.BadField("/spend", said, fmt.Sprintf("is less than the %s %s that the plan spends on servers, farms and seats", p.currency, outside))
+	}
+	return &said, nil
+}
+
+// farmJob is what is to be handed to a farm for a booking, early enough for its frames
+// to begin when they are booked.
+func (p planned) farmJob(run uuid.UUID, x planning.Booking) FarmJob {
+	out := FarmJob{ID: uuid.New(), RunID: run, Shot: x.Shot, Farm: x.Farm, Crew: p.farmCrews[x.Shot+" "+x.Farm], Frames: x.Frames, State: "planned", FromAt: p.at(x.Start), Findings: []string{}}
+	for _, f := range p.problem.Farms {
+		if f.ID == x.Farm {
+			out.Source = f.Source
+			out.FromAt = p.at(max(0, x.Start-f.Lead))
+		}
+	}
+	for _, t := range p.problem.Transfers {
+		if t.Shot == x.Shot && t.Source == out.Source {
+			out.FromAt = out.FromAt.Add(-t.Upload.Duration())
+		}
+	}
+	return out
+}
+
+// packageOf is the files of a shot as they are now; none where it has no package.
+func (q *Runs) packageOf(ctx context.Context, shot string) (out []providers.PackageFile, err error) {
+	var files json.RawMessage
+	err = q.store.Pool.QueryRow(ctx, "SELECT files FROM packages WHERE shot = $1", shot).Scan(&files)
+	if err == pgx.ErrNoRows {
+		return []providers.PackageFile{}, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(files, &out)
+	}
+	return out, err
 }

@@ -21,6 +21,9 @@ func (q *Runs) Sweep(ctx context.Context, lenient bool) error {
 			return err
 		}
 	}
+	if err := q.returnSeats(ctx); err != nil {
+		return err
+	}
 	return q.closeRuns(ctx, nil)
 }
 

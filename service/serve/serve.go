@@ -4,6 +4,7 @@ package serve
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -59,7 +60,8 @@ Every setting may also come from the environment, as ROTANEX_DATABASE_URL for
 	f.String("address", "", "where agents of rented servers reach the service; default http:// and the address it listens on")
 	f.String("currency", "EUR", "currency of all prices")
 	f.String("zone", "UTC", "IANA zone in which opening hours are read")
-	f.StringSlice("rental", nil, "SOURCE=URL of a rented source's interface; may be given several times")
+	f.String("key-file", "", "file of the key with which providers' secrets are encrypted, made if it is not there; default below the state folder")
+	f.String("agent", "", "the agent's program, for servers reached over SSH; default rotanex-agent beside this one")
 	f.String("tls-cert", "", "TLS certificate file")
 	f.String("tls-key", "", "TLS key file")
 	f.Bool("behind-proxy", false, "a proxy in front does TLS")
@@ -93,15 +95,8 @@ func run(ctx context.Context, v *viper.Viper) error {
 	}
 	c := app.Config{
 		DatabaseURL: v.GetString("database-url"), Blobs: v.GetString("blobs"), Address: v.GetString("address"),
-		Currency: v.GetString("currency"), Zone: v.GetString("zone"), Rentals: map[string]string{},
+		Currency: v.GetString("currency"), Zone: v.GetString("zone"), Agent: v.GetString("agent"),
 		Secure: secure, ClockFactor: v.GetFloat64("clock-factor"), Log: log,
-	}
-	for _, pair := range v.GetStringSlice("rental") {
-		source, address, ok := strings.Cut(pair, "=")
-		if !ok {
-			return fmt.Errorf("--rental %q: want SOURCE=URL", pair)
-		}
-		c.Rentals[source] = address
 	}
 	if start := v.GetString("clock-start"); start != "" {
 		if c.ClockStart, err = time.Parse(time.RFC3339, start); err != nil {
@@ -115,6 +110,18 @@ func run(ctx context.Context, v *viper.Viper) error {
 	if c.Blobs == "" {
 		c.Blobs = filepath.Join(state, "pictures")
 	}
+	keyFile := v.GetString("key-file")
+	if keyFile == "" {
+		keyFile = filepath.Join(state, "secrets.key")
+	}
+	if c.Key, err = secretsKey(keyFile); err != nil {
+		return err
+	}
+	if c.Agent == "" {
+		if own, err := os.Executable(); err == nil {
+			c.Agent = filepath.Join(filepath.Dir(own), "rotanex-agent")
+		}
+	}
 	if c.DatabaseURL == "" {
 		own, err := postgres.Start(ctx, filepath.Join(state, "postgres"))
 		if err != nil {
@@ -124,6 +131,34 @@ func run(ctx context.Context, v *viper.Viper) error {
 		c.DatabaseURL = own.URL()
 	}
 	return serve(ctx, v, c, log)
+}
+
+// secretsKey reads the key with which providers' secrets are sealed, or makes one. Who
+// has the database without this file has no secret.
+func secretsKey(path string) ([]byte, error) {
+	key, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		key = make([]byte, 32)
+		if _, err := rand.Read(key); err != nil {
+			return nil, err
+		}
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return nil, err
+		}
+		file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if errors.Is(err, os.ErrExist) {
+			return secretsKey(path) // another service was faster
+		}
+		if err != nil {
+			return nil, err
+		}
+		_, err = file.Write(key)
+		return key, errors.Join(err, file.Close())
+	}
+	if err == nil && len(key) != 32 {
+		err = fmt.Errorf("--key-file %s: want 32 bytes, it has %d", path, len(key))
+	}
+	return key, err
 }
 
 // allowed says whether the address may be listened on with what was given, and

@@ -200,6 +200,13 @@ func (t *Timings) machines(ctx context.Context) (map[string]stock.Host, error) {
 			}
 		}
 	}
+	farms, err := t.hosts.Farms(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range farms {
+		out[f.Name] = f.Spec.Node()
+	}
 	for _, h := range all {
 		out[h.Name] = h.Spec
 	}

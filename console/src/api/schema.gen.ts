@@ -205,6 +205,265 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where hosts come from that are not one's own */
+        get: operations["listSources"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sources/{source}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Make a source or replace its description
+         * @description The secret is kept encrypted and never answered; without it the one of before stays.
+         */
+        put: operations["putSource"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/exchange-rates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Exchange rates that were given, by day */
+        get: operations["listRates"];
+        put?: never;
+        /** Take in exchange rates as CSV with the columns date, from, to, rate */
+        post: operations["importRates"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/farms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tiers of render farms */
+        get: operations["listFarms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/farms/{farm}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                farm: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Make a farm's tier or replace its description */
+        put: operations["putFarm"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/shots/{shot}/package": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        /** What is sent of a shot to where it is rendered */
+        get: operations["getPackage"];
+        /** Store the package of a shot; all its chunks have to be here */
+        put: operations["putPackage"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/chunks/missing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which of these chunks are not here yet */
+        post: operations["missingChunks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/chunks/{sum}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sum: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Store a chunk of up to 4 MiB under its SHA-256; harmless when sent again */
+        put: operations["putChunk"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/shots/{shot}/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        /** The same work on each source and on the best mix */
+        get: operations["compareSources"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        /** What each source did in a run, as estimated and as charged */
+        get: operations["compareRunSources"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/farm-jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        /** The jobs of a run at farms */
+        get: operations["listFarmJobs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/farm-jobs/{job}/proofs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accept a job's proof frames, which releases the rest, or refuse them, which ends the job */
+        post: operations["judgeProofs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/seats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Licence seats that hosts hold now */
+        get: operations["listSeats"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ledger by entry, over runs */
+        get: operations["listEntries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/shots": {
         parameters: {
             query?: never;
@@ -860,6 +1119,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/agent/packages/{run}/{shot}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        /** The files of a shot as they were when its run began */
+        get: operations["getAgentPackage"];
+        put?: never;
+        /** Say that the package is here and how long it took */
+        post: operations["fetchedPackage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/agent/chunks/{sum}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sum: string;
+            };
+            cookie?: never;
+        };
+        /** One chunk, no faster than its source's limit */
+        get: operations["getAgentChunk"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -935,6 +1234,9 @@ export interface components {
             cores: number;
             threads?: number;
             watts?: number;
+            /** @description Of a core, where a farm bills by it */
+            mhz?: number;
+            write_off_hour?: components["schemas"]["Money"];
         };
         Device: {
             id: string;
@@ -946,6 +1248,7 @@ export interface components {
             linked_to?: string;
             watts?: number;
             price?: components["schemas"]["Money"];
+            write_off_hour?: components["schemas"]["Money"];
             /** @description Why it is there but cannot be used */
             unusable?: string;
         };
@@ -1016,6 +1319,8 @@ export interface components {
             minimum_s?: number;
             lead_s: number;
             wrap_s?: number;
+            /** @description More than lead_s the first time */
+            setup_s?: number;
             cpu: components["schemas"]["CPU"];
             memory_gb: number;
             /** @description Renderers that its servers have; without it, not known */
@@ -1029,6 +1334,253 @@ export interface components {
         OfferList: {
             items: components["schemas"]["Offer"][];
             next?: string;
+        };
+        RateCard: {
+            /** @description Of its prices: a code of ISO 4217, or what the source calls its credits */
+            currency: string;
+            credit?: {
+                price: components["schemas"]["Money"];
+                currency: string;
+            };
+            /** @description A rate, such as 0.23, that is added to every charge */
+            tax?: components["schemas"]["Money"];
+            /** @description Volume discounts, by what was charged before */
+            steps?: {
+                from: components["schemas"]["Money"];
+                off: components["schemas"]["Money"];
+            }[];
+        };
+        SourceSpec: {
+            name: components["schemas"]["Name"];
+            /** @enum {string} */
+            kind: "rented" | "farm";
+            note?: string;
+            /** @description http:// or https:// for Rotanex's own protocol, ssh://user@host:port for servers that stand already */
+            address?: string;
+            card: components["schemas"]["RateCard"];
+            /** @description What may never be exceeded there, over all runs, in the service's currency */
+            cap?: components["schemas"]["Money"];
+            /** @description Limit on sending packages in megabytes a second */
+            upload_mbps?: number;
+            known_hosts?: string[];
+        };
+        NewSource: {
+            spec: components["schemas"]["SourceSpec"];
+            /** @description Token of its interface, or private key for ssh */
+            secret?: string;
+        };
+        Source: {
+            spec: components["schemas"]["SourceSpec"];
+            has_secret: boolean;
+            /** @description Why it could not be reached the last time */
+            fault?: string;
+            /** @description So far, in the service's currency */
+            charged: components["schemas"]["Money"];
+            /** @description Expected of servers that stand and jobs that are there */
+            promised: components["schemas"]["Money"];
+            currency: string;
+            /** @description What one unit of its prices comes to today, discount and tax in it */
+            factor?: components["schemas"]["Money"];
+            /** @description Why that cannot be said, such as an exchange rate that is missing */
+            factor_fault?: string;
+            /**
+             * Format: double
+             * @description Of the frames tried there
+             */
+            usable_share?: number;
+            /**
+             * Format: double
+             * @description Mean from being asked for to up, or from a job's being sent to its first frame
+             */
+            boot_s?: number;
+            images?: string[];
+        };
+        ExchangeRate: {
+            /** Format: date */
+            day: string;
+            from: string;
+            to: string;
+            rate: components["schemas"]["Money"];
+        };
+        Farm: {
+            name: components["schemas"]["Name"];
+            source: components["schemas"]["Name"];
+            note?: string;
+            nodes: number;
+            /** @description From a job's being sent to its first frame */
+            lead_s: number;
+            /** @description How it bills, in the currency of its source */
+            work: {
+                node_hour?: components["schemas"]["Money"];
+                core_ghz_hour?: components["schemas"]["Money"];
+                frame?: components["schemas"]["Money"];
+                /** @description For all that is ordered with one run */
+                least?: components["schemas"]["Money"];
+            };
+            cpu: components["schemas"]["CPU"];
+            memory_gb: number;
+            devices?: components["schemas"]["Device"][];
+            launchers?: string[];
+            /** @description Shots with a single-user licence are taken */
+            single_user?: boolean;
+        };
+        FarmJob: {
+            /** Format: uuid */
+            id: string;
+            /** Format: uuid */
+            run: string;
+            shot: string;
+            farm: string;
+            source: string;
+            /** @enum {string} */
+            state: "planned" | "sending" | "analysing" | "queued" | "proofing" | "held" | "rendering" | "rejected" | "refused" | "closing" | "ended" | "never";
+            frames: number;
+            done: number;
+            /** @description Tries that gave no frame */
+            failed: number;
+            proofs: number[];
+            accepted?: boolean;
+            findings: string[];
+            /** @description Jobs before it */
+            queue: number;
+            trouble?: string;
+            /** Format: date-time */
+            from?: string;
+            /** Format: date-time */
+            sent?: string;
+            /** Format: date-time */
+            started?: string;
+            /** Format: date-time */
+            ended?: string;
+            /**
+             * Format: double
+             * @description Summed over its nodes, failed frames included
+             */
+            rendered_s: number;
+            /** Format: double */
+            elapsed_s?: number;
+            /** @description What it is expected to cost */
+            committed: components["schemas"]["Money"];
+            /** @description What it cost, in the service's currency */
+            charge?: components["schemas"]["Money"];
+        };
+        PackageFile: {
+            path: string;
+            /** Format: int64 */
+            size: number;
+            chunks: string[];
+        };
+        NewPackage: {
+            files: components["schemas"]["PackageFile"][];
+        };
+        Package: {
+            shot: string;
+            /** @description SHA-256 over the list of files */
+            sum: string;
+            /** Format: int64 */
+            size: number;
+            /** Format: date-time */
+            made: string;
+            files: components["schemas"]["PackageFile"][];
+        };
+        ChunkSums: {
+            sums: string[];
+        };
+        Seat: {
+            pool: string;
+            host: string;
+            /** Format: uuid */
+            run: string;
+            /** Format: date-time */
+            since: string;
+        };
+        Entry: {
+            /** Format: uuid */
+            run: string;
+            /** Format: date */
+            day: string;
+            source: string;
+            /** @description Host, server or farm */
+            place: string;
+            crew?: string;
+            shot?: string;
+            /**
+             * @description What the money went to: frames that are done, tries that gave none, paid time in which nothing was rendered, and what was planned and not used
+             * @enum {string}
+             */
+            kind: "frames" | "failed" | "waiting" | "fee" | "work" | "least" | "unused" | "seats" | "orphan";
+            frames: number;
+            /** Format: double */
+            seconds?: number;
+            estimated: components["schemas"]["Money"];
+            charged: components["schemas"]["Money"];
+            /** @description What the source's meter said, in its own currency */
+            metered?: string;
+            /** @description Why the two differ */
+            why: string;
+        };
+        EntryList: {
+            currency: string;
+            items: components["schemas"]["Entry"][];
+            estimated: components["schemas"]["Money"];
+            charged: components["schemas"]["Money"];
+            frames: number;
+            frame_cost?: components["schemas"]["Money"];
+            /** @description What tries cost that gave no frame */
+            failed_cost?: components["schemas"]["Money"];
+            /** @description What was paid for time in which nothing was rendered */
+            unused_cost?: components["schemas"]["Money"];
+            /** @description Of the run's cap; only for one run that has one */
+            budget_left?: components["schemas"]["Money"];
+        };
+        SourceComparison: {
+            shot?: string;
+            /** Format: uuid */
+            run?: string;
+            /** Format: date-time */
+            by?: string;
+            currency: string;
+            /** @enum {string} */
+            basis: "estimated" | "charged";
+            baseline?: string;
+            rows: components["schemas"]["SourceRow"][];
+        };
+        SourceRow: {
+            /** @description A source, or best mix */
+            source: string;
+            /** @enum {string} */
+            status: "meets" | "late" | "impossible" | "charged";
+            cost?: components["schemas"]["Money"];
+            /** @description What was promised before the run */
+            estimated?: components["schemas"]["Money"];
+            /** Format: double */
+            elapsed_s?: number;
+            /**
+             * Format: double
+             * @description Summed render time
+             */
+            rendered_s?: number;
+            usable?: number;
+            failed?: number;
+            frame_cost?: components["schemas"]["Money"];
+            /** Format: double */
+            paid_s?: number;
+            /**
+             * Format: double
+             * @description Paid time in which nothing is rendered
+             */
+            unused_s?: number;
+            unused_cost?: components["schemas"]["Money"];
+            /**
+             * Format: double
+             * @description Of the frames, on crews that were timed; the rest is predicted
+             */
+            measured_share?: number;
+            /** @description Against the baseline */
+            saving?: components["schemas"]["Money"];
+            marks?: ("cheapest" | "fastest" | "balanced" | "baseline")[];
+            /** @description What stops the shot there */
+            unsupported?: string[];
         };
         ShotSpec: {
             name: components["schemas"]["Name"];
@@ -1635,6 +2187,8 @@ export interface components {
             shots: string[];
             status: components["schemas"]["PlanStatus"];
             cost: components["schemas"]["Money"];
+            /** @description What of the cost is spent on servers, farms and extra seats; without it, nothing */
+            outside_cost?: components["schemas"]["Money"];
             cost_bound: components["schemas"]["Money"];
             currency: string;
             goal: string;
@@ -1910,6 +2464,13 @@ export interface components {
             currency: string;
             crews: components["schemas"]["RunCrew"][];
             servers: components["schemas"]["RunServer"][];
+            farm_jobs?: components["schemas"]["FarmJob"][];
+            /** @description What servers and farms may cost at most */
+            cap?: components["schemas"]["Money"];
+            /** @description What servers and farms cost so far and are promised */
+            outside_cost?: components["schemas"]["Money"];
+            /** @description The share of the cap that was passed last, in percent: 50, 80, 100 */
+            alert?: number;
         };
         RunShot: {
             shot: string;
@@ -1946,7 +2507,9 @@ export interface components {
             offer: string;
             host: string;
             /** @enum {string} */
-            state: "planned" | "starting" | "up" | "stopping" | "stopped" | "never";
+            state: "planned" | "asked" | "starting" | "up" | "stopping" | "ending" | "stopped" | "never";
+            /** @description The kept image that it was made from */
+            image?: string;
             /** Format: date-time */
             from: string;
             /** Format: date-time */
@@ -2044,7 +2607,7 @@ export interface components {
         };
         Event: {
             /** @enum {string} */
-            kind: "frame" | "run" | "trial" | "server" | "host" | "plan" | "shot";
+            kind: "frame" | "run" | "trial" | "server" | "farm" | "host" | "plan" | "shot" | "money";
             /** Format: date-time */
             at: string;
             run?: string;
@@ -2103,6 +2666,9 @@ export interface components {
             /** @enum {string} */
             kind: "floating" | "single-user" | "host";
             seats: number;
+            /** @description That could be hired for a run */
+            extra_seats?: number;
+            extra_seat_price?: components["schemas"]["Money"];
         };
         DeviceSample: {
             /** @description g0, g1, …; cpu is the processor with the host's memory */
@@ -2182,6 +2748,8 @@ export interface components {
                 [key: string]: string;
             };
             backend?: string;
+            /** @description Its files are to be fetched, and rendered from the host's own disk */
+            package?: boolean;
             /**
              * @description Permitted after the frame ran out of memory; without it the renderer keeps to its devices
              * @enum {string}
@@ -2649,6 +3217,411 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Offer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Sources */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Source"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSource"];
+            };
+        };
+        responses: {
+            /** @description Stored */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Rates */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["ExchangeRate"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importRates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description All rates */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["ExchangeRate"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFarms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Farms */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Farm"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putFarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                farm: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Farm"];
+            };
+        };
+        responses: {
+            /** @description Stored */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Farm"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPackage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The package */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Package"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putPackage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPackage"];
+            };
+        };
+        responses: {
+            /** @description Stored */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Package"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    missingChunks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChunkSums"];
+            };
+        };
+        responses: {
+            /** @description Those that are missing */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChunkSums"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putChunk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sum: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Stored */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareSources: {
+        parameters: {
+            query?: {
+                /** @description Default the shot's own deadline */
+                by?: string;
+                /** @description The source or host that savings are against; default the cheapest owned one */
+                baseline?: components["schemas"]["Name"];
+            };
+            header?: never;
+            path: {
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareRunSources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The comparison */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceComparison"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFarmJobs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Jobs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["FarmJob"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    judgeProofs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    accept: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description The job */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FarmJob"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSeats: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Seats */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Seat"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEntries: {
+        parameters: {
+            query?: {
+                run?: string;
+                source?: components["schemas"]["Name"];
+                shot?: components["schemas"]["Name"];
+                host?: string;
+                day?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Entries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryList"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3421,6 +4394,10 @@ export interface operations {
                      * @default 3
                      */
                     tries?: number;
+                    /** @description What rented servers and farms may cost in this run at most; nothing exceeds it. Needed where the plan rents anything or uses a farm */
+                    spend?: components["schemas"]["Money"];
+                    /** @description Release farms' jobs when their proof frames came home whole, of the right size and not blank, without a person */
+                    accept_proofs?: boolean;
                 };
             };
         };
@@ -3780,6 +4757,84 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAgentPackage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The package */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Package"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fetchedPackage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** Format: int64 */
+                    bytes: number;
+                    /** Format: double */
+                    seconds: number;
+                };
+            };
+        };
+        responses: {
+            /** @description Noted */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAgentChunk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sum: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The chunk */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"time"
+
+	openapi "github.com/oapi-codegen/runtime/types"
+	"github.com/spf13/cobra"
+
+	"rotanex.example/api"
+	"rotanex.example/api/client"
+)
+
+func (a *app) entries() *cobra.Command {
+	var source, shot, host, day string
+	c := &cobra.Command{
+		Use: "entries [RUN]", Short: "The ledger by entry: what, where, estimated, charged, and why they differ", Args: cobra.MaximumNArgs(1),
+		Example: "  rotanex entries latest\n  rotanex entries --source tern --day 2031-03-07 --output csv",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			params := api.ListEntriesParams{Source: some(source), Shot: some(shot), Host: some(host)}
+			if len(args) > 0 {
+				id, err := a.findRun(cmd.Context(), c, args[0])
+				if err != nil {
+					return err
+				}
+				params.Run = &id
+			}
+			if day != "" {
+				at, err := time.Parse(time.DateOnly, day)
+				if err != nil {
+					return fmt.Errorf("--day %q: want one such as 2031-03-07", day)
+				}
+				params.Day = &openapi.Date{Time: at}
+			}
+			out, err := client.Decode[api.EntryList](c.ListEntries(cmd.Context(), &params))
+			if err != nil {
+				return err
+			}
+			cur := " " + out.Currency
+			l := listing{columns: []string{"day", "where", "shot", "for", "frames", "time", "estimated" + cur, "charged" + cur, "meter", "why they differ"}, records: out, empty: "Nothing was used yet."}
+			for _, e := range out.Items {
+				where := e.Place
+				if e.Crew != "" {
+					where += "/" + e.Crew
+				}
+				l.add(e.Day.String(), where, orNone(e.Shot), string(e.Kind), strconv.Itoa(e.Frames), seconds(e.Seconds), e.Estimated, e.Charged, orNone(e.Metered), e.Why)
+			}
+			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" || len(out.Items) == 0 {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "\n%d frames for %s, estimated %s.", out.Frames, money(out.Currency, out.Charged), money(out.Currency, out.Estimated))
+			if out.FrameCost != "" {
+				fmt.Fprintf(cmd.OutOrStdout(), " A usable frame cost %s.", money(out.Currency, out.FrameCost))
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "\nFailed tries cost %s, paid time in which nothing was rendered %s.\n", money(out.Currency, out.FailedCost), money(out.Currency, out.UnusedCost))
+			if out.BudgetLeft != "" {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s of what may be spent outside is left.\n", money(out.Currency, out.BudgetLeft))
+			}
+			return nil
+		}),
+	}
+	c.Flags().StringVar(&source, "source", "", "only of this source")
+	c.Flags().StringVar(&shot, "shot", "", "only of this shot")
+	c.Flags().StringVar(&host, "host", "", "only of this host, server or farm")
+	c.Flags().StringVar(&day, "day", "", "only of this day, such as 2031-03-07, in UTC")
+	return c
+}

@@ -1,0 +1,367 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"rotanex.example/api"
+	"rotanex.example/api/client"
+	"rotanex.example/core/stock"
+)
+
+func (a *app) sources() *cobra.Command {
+	imports := &cobra.Command{
+		Use: "import FILE…", Short: "Store the sources, their offers and farms of YAML files", Args: cobra.MinimumNArgs(1),
+		Long:    "A source's secret is not in the file: give it with rotanex sources secret SOURCE.",
+		Example: "  rotanex sources import stock.yaml",
+		RunE:    a.with(a.importStock),
+	}
+	list := &cobra.Command{
+		Use: "list", Short: "List where hosts come from that are not your own, and what was spent there", Args: cobra.NoArgs, Example: "  rotanex sources list",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := client.Decode[struct{ Items []api.Source }](c.ListSources(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			l := listing{columns: []string{"source", "kind", "prices in", "today", "charged", "promised", "cap", "usable", "begins after", "state"}, records: all.Items, empty: "No source yet. Store some: rotanex sources import FILE"}
+			for _, s := range all.Items {
+				l.add(s.Spec.Name, string(s.Spec.Kind), s.Spec.Card.Currency, factorText(s), money(s.Currency, s.Charged), money(s.Currency, s.Promised), orNone(s.Spec.Cap), shareText(s.UsableShare), spanText(s.BootS), sourceState(s))
+			}
+			return a.show(cmd, l)
+		}),
+	}
+	var file string
+	secret := &cobra.Command{
+		Use: "secret SOURCE --file FILE", Short: "Store the token or private key of a source; it is kept encrypted and never shown", Args: cobra.ExactArgs(1),
+		Example: "  rotanex sources secret tern --file tern.token\n  rotanex sources secret attic --file ~/.ssh/id_ed25519",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			data, err := os.ReadFile(file)
+			if err != nil {
+				return err
+			}
+			all, err := client.Decode[struct{ Items []api.Source }](c.ListSources(cmd.Context()))
+			for _, s := range all.Items {
+				if err == nil && s.Spec.Name == args[0] {
+					text := string(data)
+					if !strings.Contains(text, "PRIVATE KEY") {
+						text = strings.TrimSpace(text)
+					}
+					_, err = client.Decode[api.Source](c.PutSource(cmd.Context(), args[0], api.NewSource{Spec: s.Spec, Secret: &text}))
+					if err == nil {
+						fmt.Fprintf(cmd.OutOrStdout(), "The secret of %s is stored.\n", args[0])
+					}
+					return err
+				}
+			}
+			if err != nil {
+				return err
+			}
+			return fmt.Errorf("there is no source %q; rotanex sources list shows them", args[0])
+		}),
+	}
+	secret.Flags().StringVar(&file, "file", "", "file that holds it")
+	_ = secret.MarkFlagRequired("file")
+	return group("sources", "Rented servers and farms: what they cost and how they do", imports, list, secret, a.compareSources())
+}
+
+func factorText(s api.Source) string {
+	if s.FactorFault != "" {
+		return "no rate"
+	}
+	return "× " + strings.TrimRight(strings.TrimRight(s.Factor, "0"), ".")
+}
+
+func shareText(part float64) string {
+	if part == 0 {
+		return none
+	}
+	return fmt.Sprintf("%.0f %%", 100*part)
+}
+
+func spanText(s float64) string {
+	if s == 0 {
+		return none
+	}
+	return (time.Duration(s) * time.Second).Round(time.Second).String()
+}
+
+func sourceState(s api.Source) string {
+	switch {
+	case s.FactorFault != "":
+		return s.FactorFault
+	case s.Fault != "":
+		return s.Fault
+	case s.Spec.Address == "":
+		return "has no address"
+	}
+	return "reached"
+}
+
+func (a *app) compareSources() *cobra.Command {
+	var by, baseline, run string
+	c := &cobra.Command{
+		Use: "compare [SHOT]", Short: "The same work on each source and on the best mix; after a run, what each came to", Args: cobra.MaximumNArgs(1),
+		Example: "  rotanex sources compare orrery-020 --by \"Mon 09:00\"\n  rotanex sources compare --run latest",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if (run == "") == (len(args) == 0) {
+				return errors.New("name a shot, to compare before a run, or a run with --run")
+			}
+			if run != "" {
+				id, err := a.findRun(cmd.Context(), c, run)
+				if err != nil {
+					return err
+				}
+				out, err := client.Decode[api.SourceComparison](c.CompareRunSources(cmd.Context(), id))
+				if err != nil {
+					return err
+				}
+				return a.showSources(cmd, out)
+			}
+			params := api.CompareSourcesParams{Baseline: some(baseline)}
+			if by != "" {
+				session, err := client.Decode[api.Session](c.GetSession(cmd.Context()))
+				if err != nil {
+					return err
+				}
+				at, err := parseTime(by, session.Clock.Now)
+				if err != nil {
+					return err
+				}
+				params.By = &at
+			}
+			out, err := client.Decode[api.SourceComparison](c.CompareSources(cmd.Context(), args[0], &params))
+			if err != nil {
+				return err
+			}
+			return a.showSources(cmd, out)
+		}),
+	}
+	c.Flags().StringVar(&by, "by", "", "deadline, such as \"Mon 09:00\" or +12h; default the shot's own")
+	c.Flags().StringVar(&baseline, "baseline", "", "source or host that savings are against; default the first source")
+	c.Flags().StringVar(&run, "run", "", "compare what a run came to, from its ledger")
+	return c
+}
+
+func (a *app) showSources(cmd *cobra.Command, x api.SourceComparison) error {
+	charged := x.Basis == api.SourceComparisonBasisCharged
+	l := listing{columns: []string{"source", "", "cost", "estimated", "saves", "elapsed", "rendering", "frames", "failed", "a frame", "unused", "measured"}, records: x, empty: "No source can be compared."}
+	for _, r := range x.Rows {
+		if r.Status == api.SourceRowStatusImpossible {
+			l.add(r.Source, "cannot render it", none, none, none, none, none, "0", "0", none, none, none)
+			continue
+		}
+		marks := make([]string, len(r.Marks))
+		for i, m := range r.Marks {
+			marks[i] = string(m)
+		}
+		if r.Status == api.SourceRowStatusLate {
+			marks = append(marks, "late")
+		}
+		l.add(r.Source, strings.Join(marks, ", "), money(x.Currency, r.Cost), orNone(r.Estimated), orNone(r.Saving), spanText(r.ElapsedS), spanText(r.RenderedS),
+			strconv.Itoa(r.Usable), strconv.Itoa(r.Failed), orNone(r.FrameCost), orNone(r.UnusedCost), shareText(r.MeasuredShare))
+	}
+	if !charged {
+		l = l.without("estimated", "failed")
+	} else {
+		l = l.without("saves", "measured")
+	}
+	if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
+		return err
+	}
+	for _, r := range x.Rows {
+		for i, u := range r.Unsupported {
+			if i == 3 {
+				fmt.Fprintf(cmd.OutOrStdout(), "   and %d more on %s\n", len(r.Unsupported)-3, r.Source)
+				break
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), " · %s: %s\n", r.Source, u)
+		}
+	}
+	return nil
+}
+
+// without leaves columns out.
+func (l listing) without(names ...string) listing {
+	out := l
+	out.columns, out.rows = nil, make([][]string, len(l.rows))
+	for i, c := range l.columns {
+		skip := false
+		for _, n := range names {
+			skip = skip || c == n
+		}
+		if skip {
+			continue
+		}
+		out.columns = append(out.columns, c)
+		for r := range l.rows {
+			out.rows[r] = append(out.rows[r], l.rows[r][i])
+		}
+	}
+	return out
+}
+
+func (a *app) rates() *cobra.Command {
+	imports := &cobra.Command{
+		Use: "import FILE.csv", Short: "Take in exchange rates: date,from,to,rate", Args: cobra.ExactArgs(1), Example: "  rotanex rates import rates.csv",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			file, err := os.Open(args[0])
+			if err != nil {
+				return err
+			}
+			defer func() { _ = file.Close() }()
+			all, err := client.Decode[struct{ Items []api.ExchangeRate }](c.ImportRatesWithBody(cmd.Context(), "text/csv", file))
+			if err == nil {
+				fmt.Fprintf(cmd.OutOrStdout(), "There are %d exchange rates now.\n", len(all.Items))
+			}
+			return err
+		}),
+	}
+	list := &cobra.Command{
+		Use: "list", Short: "List the exchange rates", Args: cobra.NoArgs, Example: "  rotanex rates list",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := client.Decode[struct{ Items []api.ExchangeRate }](c.ListRates(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			l := listing{columns: []string{"date", "from", "to", "rate"}, records: all.Items, empty: "No exchange rate. Take some in: rotanex rates import FILE.csv"}
+			for _, r := range all.Items {
+				l.add(r.Day.String(), r.From, r.To, r.Rate)
+			}
+			return a.show(cmd, l)
+		}),
+	}
+	return group("rates", "Exchange rates, as you gave them", imports, list)
+}
+
+func (a *app) farms() *cobra.Command {
+	list := &cobra.Command{
+		Use: "list", Short: "List the tiers of farms", Args: cobra.NoArgs, Example: "  rotanex farms list",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := client.Decode[struct{ Items []stock.Farm }](c.ListFarms(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			l := listing{columns: []string{"farm", "source", "nodes", "node", "node-hour", "frame", "least", "lead", "renders"}, records: all.Items, empty: "No farm. Store some: rotanex sources import FILE"}
+			for _, f := range all.Items {
+				l.add(f.Name, f.Source, strconv.Itoa(f.Nodes), nodeText(f), f.HourPrice().String(), f.Work.Frame.String(), f.Work.Least.String(), spanText(float64(f.LeadS)), strings.Join(f.Launchers, ", "))
+			}
+			return a.show(cmd, l)
+		}),
+	}
+	jobs := &cobra.Command{
+		Use: "jobs RUN", Short: "List a run's jobs at farms", Args: cobra.ExactArgs(1), Example: "  rotanex farms jobs latest",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			all, currency, err := a.farmJobs(cmd, c, args[0])
+			if err != nil {
+				return err
+			}
+			l := listing{columns: []string{"job", "farm", "shot", "state", "frames", "done", "failed tries", "summed", "elapsed", "expected", "charged", "note"}, records: all, empty: "The run uses no farm."}
+			for _, j := range all {
+				note := j.Trouble
+				if note == "" && len(j.Findings) > 0 {
+					note = j.Findings[0]
+				}
+				if j.State == api.FarmJobStateHeld {
+					note = fmt.Sprintf("look at its proof frames: rotanex farms proofs %s --to FOLDER", j.Id.String()[:8])
+				}
+				l.add(j.Id.String()[:8], j.Farm, j.Shot, string(j.State), strconv.Itoa(j.Frames), strconv.Itoa(j.Done), strconv.Itoa(j.Failed), spanText(j.RenderedS), spanText(j.ElapsedS), money(currency, j.Committed), orNone(j.Charge), note)
+			}
+			return a.show(cmd, l)
+		}),
+	}
+	return group("farms", "Render farms: tiers, jobs and proof frames", list, jobs, a.proofs())
+}
+
+func nodeText(f stock.Farm) string {
+	out := fmt.Sprintf("%d cores", f.CPU.Cores)
+	for _, d := range f.Devices {
+		out += " + " + d.Model
+	}
+	return out
+}
+
+func (a *app) farmJobs(cmd *cobra.Command, c *client.Client, run string) ([]api.FarmJob, string, error) {
+	id, err := a.findRun(cmd.Context(), c, run)
+	if err != nil {
+		return nil, "", err
+	}
+	r, err := client.Decode[api.Run](c.GetRun(cmd.Context(), id))
+	return r.FarmJobs, r.Currency, err
+}
+
+func (a *app) proofs() *cobra.Command {
+	var accept, refuse bool
+	var run, to string
+	c := &cobra.Command{
+		Use: "proofs JOB", Short: "Fetch a job's proof frames to look at, accept or refuse them", Args: cobra.ExactArgs(1),
+		Long: `A farm renders the first, the middle and the last frame of a job and waits. Look at
+them beside your own, then accept, which releases the rest, or refuse, which ends the
+job: its frames are rendered elsewhere.`,
+		Example: "  rotanex farms proofs 3f2a91c0 --to proofs\n  rotanex farms proofs 3f2a91c0 --accept",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if accept && refuse {
+				return errors.New("--accept and --refuse do not go together")
+			}
+			all, _, err := a.farmJobs(cmd, c, run)
+			if err != nil {
+				return err
+			}
+			for _, j := range all {
+				if !strings.HasPrefix(j.Id.String(), args[0]) {
+					continue
+				}
+				if to != "" {
+					if err := a.fetchProofs(cmd, c, j, to); err != nil {
+						return err
+					}
+				}
+				if !accept && !refuse {
+					if to == "" {
+						return errors.New("say what to do: --to FOLDER to look at them, --accept or --refuse")
+					}
+					return nil
+				}
+				if _, err := client.Decode[api.FarmJob](c.JudgeProofs(cmd.Context(), j.Id, api.JudgeProofsJSONRequestBody{Accept: accept})); err != nil {
+					return err
+				}
+				said := "refused: the job is ended and its frames are rendered elsewhere"
+				if accept {
+					said = "accepted: the rest is released"
+				}
+				fmt.Fprintf(cmd.OutOrStdout(), "The proof frames of %s at %s are %s.\n", j.Shot, j.Farm, said)
+				return nil
+			}
+			return fmt.Errorf("run %s has no job %q at a farm; rotanex farms jobs %s shows them", run, args[0], run)
+		}),
+	}
+	c.Flags().StringVar(&run, "run", latest, "the run")
+	c.Flags().StringVar(&to, "to", "", "folder to put the pictures into")
+	c.Flags().BoolVar(&accept, "accept", false, "release the rest")
+	c.Flags().BoolVar(&refuse, "refuse", false, "end the job")
+	return c
+}
+
+func (a *app) fetchProofs(cmd *cobra.Command, c *client.Client, j api.FarmJob, to string) error {
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return err
+	}
+	for _, n := range j.Proofs {
+		d, err := client.Decode[api.FrameDetail](c.GetFrame(cmd.Context(), j.Run, j.Shot, n))
+		if err != nil {
+			return err
+		}
+		path := filepath.Join(to, fileName(d.Frame))
+		if err := fetch(cmd.Context(), c, j.Run, d.Frame, path); err != nil {
+			return fmt.Errorf("proof frame %d: %w", n, err)
+		}
+		fmt.Fprintln(cmd.OutOrStdout(), path)
+	}
+	return nil
+}

@@ -1,0 +1,141 @@
+// Package errands runs what has to be done outside: calls to sources, which may be
+// slow, fail, or be cut off. An errand is sent in the transaction of the change it
+// belongs to, as a job on River, and carried out at least once, by any service.
+// It therefore has to be harmless to repeat. Until it is done the same errand is
+// not sent a second time.
+package errands
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+	"github.com/riverqueue/river/rivertype"
+)
+
+// Real time of errands: an errand that takes longer than most is cut off; one whose
+// service died is taken up again after rescue.
+const (
+	most   = 2 * time.Minute
+	rescue = most + 30*time.Second
+	rest   = 30 * time.Second // the longest between two tries
+)
+
+// Errand is something to be done about one thing.
+type Errand struct {
+	What string `json:"what"` // who does it, such as "server"
+	ID   string `json:"id"`   // of the thing
+}
+
+// Kind implements river.JobArgs.
+func (Errand) Kind() string { return "errand" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts.
+func (Errand) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
+		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled,
+	}}}
+}
+
+// Doer carries an errand out. An error lets it be tried again, later and later.
+type Doer func(ctx context.Context, id string) error
+
+// Errands sends them and has them done.
+type Errands struct {
+	pool   *pgxpool.Pool
+	client *river.Client[pgx.Tx]
+	doers  map[string]Doer
+	name   string
+}
+
+type worker struct {
+	river.WorkerDefaults[Errand]
+	e *Errands
+}
+
+// Work implements river.Worker.
+func (w worker) Work(ctx context.Context, job *river.Job[Errand]) error {
+	do := w.e.doers[job.Args.What]
+	if do == nil {
+		return river.JobCancel(fmt.Errorf("nobody does errands of kind %q", job.Args.What))
+	}
+	return do(ctx, job.Args.ID)
+}
+
+// NextRetry implements river.Worker.
+func (w worker) NextRetry(job *river.Job[Errand]) time.Time {
+	return time.Now().Add(min(rest, time.Duration(job.Attempt)*time.Second))
+}
+
+// New makes it, and brings River's tables up to date. Name tells this service from
+// others over the same database, and is the same after a restart.
+func New(ctx context.Context, pool *pgxpool.Pool, name string, log *slog.Logger) (*Errands, error) {
+	e := &Errands{pool: pool, doers: map[string]Doer{}, name: name}
+	driver := riverpgxv5.New(pool)
+	if err := migrate(ctx, pool, driver); err != nil {
+		return nil, fmt.Errorf("migrating the job queue: %w", err)
+	}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, worker{e: e})
+	var err error
+	e.client, err = river.NewClient(driver, &river.Config{
+		ID: name, Logger: slog.New(quiet{log.Handler()}), Workers: workers, JobTimeout: most, RescueStuckJobsAfter: rescue, MaxAttempts: 1000,
+		CompletedJobRetentionPeriod: 10 * time.Minute, FetchPollInterval: 500 * time.Millisecond, FetchCooldown: 50 * time.Millisecond,
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 16}},
+	})
+	return e, err
+}
+
+// quiet lets through what is worse than a failed try: those the doers log themselves.
+type quiet struct{ slog.Handler }
+
+// Enabled implements slog.Handler.
+func (q quiet) Enabled(ctx context.Context, level slog.Level) bool {
+	return level >= slog.LevelError && q.Handler.Enabled(ctx, level)
+}
+
+func migrate(ctx context.Context, pool *pgxpool.Pool, driver *riverpgxv5.Driver) error {
+	const lock = 7_682_263_912 // any number that is always the same
+	conn, err := pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "SELECT pg_advisory_lock($1)", lock); err != nil {
+		return err
+	}
+	defer func() { _, _ = conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", lock) }()
+	m, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
+	if err == nil {
+		_, err = m.Migrate(ctx, rivermigrate.DirectionUp, nil)
+	}
+	return err
+}
+
+// On says who does a kind of errand; before Start.
+func (e *Errands) On(what string, do Doer) { e.doers[what] = do }
+
+// Start begins to carry errands out. What this service was doing when it died
+// before is done again at once.
+func (e *Errands) Start(ctx context.Context) error {
+	_, err := e.pool.Exec(ctx, "UPDATE river_job SET state = 'available', scheduled_at = now() WHERE state = 'running' AND attempted_by[array_upper(attempted_by, 1)] = $1", e.name)
+	if err != nil {
+		return err
+	}
+	return e.client.Start(ctx)
+}
+
+// Stop waits until what is under way is done or ctx ends, and cuts it off then.
+func (e *Errands) Stop(ctx context.Context) error { return e.client.StopAndCancel(ctx) }
+
+// Send sends an errand in a transaction: it is carried out only if that is committed.
+func (e *Errands) Send(ctx context.Context, tx pgx.Tx, what, id string) error {
+	_, err := e.client.InsertTx(ctx, tx, Errand{what, id}, nil)
+	return err
+}

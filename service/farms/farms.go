@@ -1,0 +1,261 @@
+// Package farms hands frames to render farms: sends the package, waits for the
+// analysis, shows the proof frames to a person, releases the rest, brings every
+// frame home as it is done, and closes the job when none is left. A job holds its
+// frames under lease like an agent, so that whatever dies, none is lost or doubled.
+//
+//	planned → sending → analysing → queued → proofing → held → rendering → closing → ended
+//	                       ↘ rejected (by the farm), refused (by a person) ↗
+//
+// Each step asks the farm once and moves the job on; it may be repeated.
+package farms
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"rotanex.example/api"
+	"rotanex.example/core/stock"
+	"rotanex.example/providers"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/errands"
+	"rotanex.example/service/events"
+	"rotanex.example/service/packages"
+	"rotanex.example/service/runs"
+	"rotanex.example/service/sources"
+	"rotanex.example/service/store"
+)
+
+// Farms looks after the jobs of all runs.
+type Farms struct {
+	store    *store.Store
+	clock    clock.Clock
+	feed     *events.Feed
+	runs     *runs.Runs
+	sources  *sources.Sources
+	packages *packages.Packages
+	errands  *errands.Errands
+	owner    string
+	log      *slog.Logger
+}
+
+const step = "farm job"
+
+// New makes it.
+func New(s *store.Store, c clock.Clock, f *events.Feed, q *runs.Runs, src *sources.Sources, p *packages.Packages, e *errands.Errands, owner string, log *slog.Logger) *Farms {
+	out := &Farms{s, c, f, q, src, p, e, owner, log}
+	e.On(step, out.step)
+	return out
+}
+
+// lookEvery is how often, in real time, a farm is asked how a job is.
+const lookEvery = time.Second
+
+// working are the states in which a job holds frames.
+const working = "'sending', 'analysing', 'queued', 'proofing', 'held', 'rendering'"
+
+// Sweep renews the leases of jobs and sends for those whose turn it is. Any number
+// of services may do so at once.
+func (f *Farms) Sweep(ctx context.Context) error {
+	if err := f.runs.Renew(ctx, "SELECT id FROM farm_jobs WHERE state IN ("+working+")"); err != nil {
+		return err
+	}
+	return pgx.BeginFunc(ctx, f.store.Pool, func(tx pgx.Tx) error {
+		wall := f.clock.WallNow()
+		rows, err := tx.Query(ctx, `UPDATE farm_jobs SET look_at = $2 WHERE id IN (
+			SELECT j.id FROM farm_jobs j JOIN runs r ON r.id = j.run_id
+			WHERE CASE WHEN j.state = 'planned' THEN j.from_at <= $1 AND r.state <> 'paused' OR r.state NOT IN ('running', 'paused')
+			      ELSE j.state NOT IN ('ended', 'never') END AND coalesce(j.look_at, '-infinity') <= $3
+			FOR UPDATE OF j SKIP LOCKED) RETURNING id::text`, f.clock.Now(), wall.Add(lookEvery), wall)
+		if err != nil {
+			return err
+		}
+		due, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		for _, id := range due {
+			err = errors.Join(err, f.errands.Send(ctx, tx, step, id))
+		}
+		return err
+	})
+}
+
+// job is a row that is being looked after.
+type job struct {
+	id, run  uuid.UUID
+	booking  int64
+	shot     string
+	farm     string
+	source   string
+	crew     string
+	frames   int
+	state    string
+	proofs   []int
+	accepted *bool
+	runState string
+	accepts  bool // the run accepts proof frames by check alone
+	tier     stock.Farm
+	shotSpec api.ShotSpec
+	files    []providers.PackageFile
+	licence  string // kind of the shot's licence
+}
+
+func (j job) holder() runs.Holder {
+	return runs.Holder{ID: j.id, Run: j.run, Shot: j.shot, Place: j.farm, Crew: j.crew, Booking: j.booking}
+}
+
+func (j job) open() bool { return j.runState == "running" || j.runState == "paused" }
+
+func (f *Farms) find(ctx context.Context, id string) (j job, found bool, err error) {
+	var files json.RawMessage
+	err = f.store.Pool.QueryRow(ctx, `
+		SELECT j.id, j.run_id, j.booking_id, j.shot, j.farm, j.source, j.crew, j.frames, j.state, j.proofs, j.accepted, r.state, r.accept_proofs, f.spec, s.spec,
+		       coalesce(s.package, '[]'), coalesce((SELECT kind FROM licences WHERE pool = s.spec->>'licence'), '')
+		FROM farm_jobs j JOIN runs r ON r.id = j.run_id JOIN farms f ON f.name = j.farm JOIN run_shots s ON s.run_id = j.run_id AND s.shot = j.shot
+		WHERE j.id = $1::uuid`, id).
+		Scan(&j.id, &j.run, &j.booking, &j.shot, &j.farm, &j.source, &j.crew, &j.frames, &j.state, &j.proofs, &j.accepted, &j.runState, &j.accepts, &j.tier, &j.shotSpec, &files, &j.licence)
+	if err == pgx.ErrNoRows {
+		return j, false, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(files, &j.files)
+	}
+	return j, err == nil, err
+}
+
+// set moves a job on from the state in which it was found; also may change more.
+func (f *Farms) set(ctx context.Context, j job, state, trouble string, also func(tx pgx.Tx) error) error {
+	moved := false
+	err := pgx.BeginFunc(ctx, f.store.Pool, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "UPDATE farm_jobs SET state = $3, trouble = CASE WHEN $4 = '' THEN trouble ELSE $4 END, look_at = NULL WHERE id = $1 AND state = $2", j.id, j.state, state, trouble)
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		moved = true
+		if also != nil {
+			if err := also(tx); err != nil {
+				return err
+			}
+		}
+		var b pgx.Batch
+		if err := f.feed.Insert(&b, api.Event{Kind: api.EventKindFarm, Run: j.run.String(), Shot: j.shot, Host: j.farm, State: state, Cause: trouble}); err != nil {
+			return err
+		}
+		return tx.SendBatch(ctx, &b).Close()
+	})
+	if moved && err == nil {
+		f.log.Info("farm job", "farm", j.farm, "shot", j.shot, "state", state, "trouble", trouble)
+		f.feed.Wake(events.Changes, events.Work)
+	}
+	return err
+}
+
+// step does what a job is due for.
+func (f *Farms) step(ctx context.Context, id string) error {
+	j, found, err := f.find(ctx, id)
+	if err != nil || !found {
+		return err
+	}
+	if err = f.advance(ctx, j); err != nil && ctx.Err() == nil {
+		f.log.Warn("farm job", "farm", j.farm, "shot", j.shot, "state", j.state, "error", err)
+	}
+	return err
+}
+
+func (f *Farms) advance(ctx context.Context, j job) error {
+	if j.state == "planned" {
+		return f.begin(ctx, j)
+	}
+	farm, err := f.sources.Farm(ctx, j.source)
+	if err != nil {
+		return err
+	}
+	switch {
+	case j.state == "closing" || j.state == "rejected" || j.state == "refused":
+		return f.close(ctx, farm, j)
+	case !j.open():
+		return f.set(ctx, j, "closing", "", nil)
+	case j.state == "sending":
+		return f.send(ctx, farm, j)
+	default:
+		return f.look(ctx, farm, j)
+	}
+}
+
+// begin leases the job's frames, if its money is not too much.
+func (f *Farms) begin(ctx context.Context, j job) error {
+	if !j.open() {
+		return f.set(ctx, j, "never", "", nil)
+	}
+	cost, err := f.cost(ctx, j)
+	if err != nil {
+		return f.never(ctx, j, err.Error())
+	}
+	why, taken := "", 0
+	err = f.set(ctx, j, "sending", "", func(tx pgx.Tx) error {
+		if why, err = f.sources.Beyond(ctx, tx, j.run, j.source, cost, "the job at "+j.farm); err != nil || why != "" {
+			return errors.Join(err, errNotBegun)
+		}
+		frames, err := f.runs.LeaseFor(ctx, tx, j.holder(), j.frames)
+		if taken = len(frames); err != nil || taken == 0 {
+			return errors.Join(err, errNotBegun)
+		}
+		proofs := []int{frames[0], frames[taken/2], frames[taken-1]}
+		slices.Sort(proofs)
+		_, err = tx.Exec(ctx, "UPDATE farm_jobs SET frames = $2, proofs = $3, committed = $4::numeric, sent_at = $5 WHERE id = $1",
+			j.id, taken, slices.Compact(proofs), cost.String(), f.clock.Now())
+		return err
+	})
+	if errors.Is(err, errNotBegun) {
+		return f.never(ctx, j, why)
+	}
+	return err
+}
+
+var errNotBegun = errors.New("the job is not begun")
+
+// never ends a job that was not begun: its booking owes nothing any more.
+func (f *Farms) never(ctx context.Context, j job, why string) error {
+	return f.set(ctx, j, "never", why, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "UPDATE bookings SET frames = taken WHERE id = $1", j.booking)
+		return err
+	})
+}
+
+// send gives the farm the package and hands the job in.
+func (f *Farms) send(ctx context.Context, farm providers.Farm, j job) error {
+	frames, err := f.runs.Holds(ctx, j.holder())
+	if err != nil {
+		return err
+	}
+	if len(frames) == 0 {
+		return f.set(ctx, j, "closing", "", nil)
+	}
+	if err := f.packages.Send(ctx, farm, j.source, j.shot, j.files); err != nil {
+		return err
+	}
+	s := j.shotSpec
+	err = farm.Submit(ctx, providers.Job{
+		Name: j.id.String(), Owner: f.owner, Tier: j.farm, Shot: j.shot, Frames: frames, Proofs: j.proofs, Package: j.files, Launcher: s.Launcher, Plugins: s.Plugins,
+		Licence: j.licence, Scene: s.Scene, Width: s.Width, Height: s.Height, Settings: s.Settings, Order: j.run.String(),
+	})
+	if no := (*providers.Refused)(nil); errors.As(err, &no) {
+		return f.giveUp(ctx, j, "rejected", no.Error())
+	}
+	if err != nil {
+		return err
+	}
+	return f.set(ctx, j, "analysing", "", nil)
+}
+
+// giveUp lets a job's frames wait for somebody else and closes it.
+func (f *Farms) giveUp(ctx context.Context, j job, state, why string) error {
+	if err := f.runs.GiveBack(ctx, j.holder(), j.farm+": "+why); err != nil {
+		return err
+	}
+	return f.set(ctx, j, state, why, nil)
+}

@@ -1,0 +1,178 @@
+package farms
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"rotanex.example/core/pricing"
+	"rotanex.example/providers"
+	"rotanex.example/service/sources"
+)
+
+// triesThere is how often a farm may try a frame before it goes elsewhere.
+const triesThere = 2
+
+// look asks the farm how a job is, and does what follows from it.
+func (f *Farms) look(ctx context.Context, farm providers.Farm, j job) error {
+	seen, err := farm.Look(ctx, j.id.String())
+	if errors.Is(err, providers.ErrGone) {
+		return f.giveUp(ctx, j, "rejected", "the farm does not know the job any more")
+	}
+	if err != nil {
+		return err
+	}
+	findings, err := json.Marshal(append([]string{}, seen.Findings...))
+	if err != nil {
+		return err
+	}
+	if _, err := f.store.Pool.Exec(ctx, `UPDATE farm_jobs SET findings = $2, queue = $3, node_s = $4, started_at = CASE WHEN started_at IS NULL AND $5 THEN $6 ELSE started_at END WHERE id = $1`,
+		j.id, findings, seen.Queue, seen.NodeSeconds, seen.State == providers.Proofing || seen.State == providers.Rendering, f.clock.Now()); err != nil {
+		return err
+	}
+	if seen.State == providers.Rejected {
+		why := "the analysis found what cannot be rendered there"
+		if len(seen.Findings) > 0 {
+			why = seen.Findings[0]
+		}
+		return f.giveUp(ctx, j, "rejected", why)
+	}
+	held, err := f.bringHome(ctx, farm, j, seen)
+	if err != nil {
+		return err
+	}
+	if len(held) == 0 {
+		return f.set(ctx, j, "closing", "", nil)
+	}
+	state := map[string]string{
+		providers.Analysing: "analysing", providers.Queued: "queued", providers.Proofing: "proofing", providers.Held: "held", providers.Rendering: "rendering", providers.Done: "rendering",
+	}[seen.State]
+	switch {
+	case seen.State == providers.Held:
+		return f.onProofs(ctx, farm, j)
+	case seen.State == providers.Ended:
+		return f.giveUp(ctx, j, "closing", "the farm ended the job")
+	case state != "" && state != j.state:
+		return f.set(ctx, j, state, "", nil)
+	}
+	return nil
+}
+
+// onProofs releases the rest once somebody has accepted the proof frames, or the run
+// accepts those that came home whole.
+func (f *Farms) onProofs(ctx context.Context, farm providers.Farm, j job) error {
+	switch {
+	case j.accepted != nil && !*j.accepted:
+		return f.giveUp(ctx, j, "refused", "the proof frames were refused")
+	case j.accepted == nil && j.accepts:
+		// Home means checked: whole, of the right size, not blank.
+		if _, err := f.store.Pool.Exec(ctx, "UPDATE farm_jobs SET accepted = true WHERE id = $1 AND accepted IS NULL", j.id); err != nil {
+			return err
+		}
+	case j.accepted == nil:
+		if j.state != "held" {
+			return f.set(ctx, j, "held", "", nil)
+		}
+		return nil
+	}
+	if err := farm.Release(ctx, j.id.String()); err != nil {
+		return err
+	}
+	return f.set(ctx, j, "rendering", "", nil)
+}
+
+// bringHome takes in the frames that are done, lets those that failed be rendered
+// again, there or elsewhere, and returns the frames that the job still holds.
+func (f *Farms) bringHome(ctx context.Context, farm providers.Farm, j job, seen providers.JobStatus) ([]int, error) {
+	held, err := f.runs.Holds(ctx, j.holder())
+	if err != nil {
+		return nil, err
+	}
+	var again []int
+	for _, x := range seen.Frames {
+		if !slices.Contains(held, x.Frame) {
+			continue
+		}
+		switch {
+		case x.State == providers.FrameDone:
+			if err := f.fetch(ctx, farm, j, x); err != nil {
+				return nil, err
+			}
+		case x.State == providers.FrameFailed && x.Tries < triesThere:
+			again = append(again, x.Frame)
+		case x.State == providers.FrameFailed:
+			if err := f.runs.Fail(ctx, j.holder(), x.Frame, "crashed", fmt.Sprintf("%s, %d tries: %s", j.farm, x.Tries, x.Cause), x.Seconds); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if len(again) > 0 {
+		if err := farm.Again(ctx, j.id.String(), again); err != nil {
+			return nil, err
+		}
+	}
+	return f.runs.Holds(ctx, j.holder())
+}
+
+func (f *Farms) fetch(ctx context.Context, farm providers.Farm, j job, x providers.JobFrame) error {
+	file, err := farm.Picture(ctx, j.id.String(), x.Frame)
+	if err != nil {
+		return fmt.Errorf("frame %d of %s: %w", x.Frame, j.shot, err)
+	}
+	defer func() { _ = file.Close() }()
+	return f.runs.Deliver(ctx, j.holder(), x.Frame, file, x.SHA256, x.Seconds)
+}
+
+// cost is what a job is expected to come to.
+func (f *Farms) cost(ctx context.Context, j job) (pricing.Money, error) {
+	factor, err := f.sources.Factor(ctx, j.source)
+	if err != nil {
+		return pricing.Money{}, err
+	}
+	var frame float64
+	if err := f.store.Pool.QueryRow(ctx, "SELECT frame_s FROM bookings WHERE id = $1", j.booking).Scan(&frame); err != nil {
+		return pricing.Money{}, err
+	}
+	work := time.Duration(frame * float64(j.frames) * float64(time.Second))
+	return j.tier.Work.Charge(j.tier.CPU.Cores, j.tier.CPU.MHz, work, j.frames).Scaled(factor), nil
+}
+
+// close ends a job at its farm and enters what it cost. The farm's least charge is
+// for all that is ordered with one run: so the charges are entered when the last of
+// the run's jobs there is closed.
+func (f *Farms) close(ctx context.Context, farm providers.Farm, j job) error {
+	if err := f.runs.GiveBack(ctx, j.holder(), j.farm+": the job was closed"); err != nil {
+		return err
+	}
+	err := farm.End(ctx, j.id.String())
+	gone := errors.Is(err, providers.ErrGone)
+	if err != nil && !gone {
+		return err
+	}
+	var others bool
+	err = f.store.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM farm_jobs WHERE run_id = $1 AND farm = $2 AND id <> $3 AND (state IN (`+working+`) OR state = 'planned' AND EXISTS (
+		SELECT FROM runs WHERE id = $1 AND state IN ('running', 'paused'))))`, j.run, j.farm, j.id).Scan(&others)
+	if err != nil || others {
+		return err // looked at again in its turn
+	}
+	var seen providers.JobStatus
+	if !gone {
+		if seen, err = farm.Look(ctx, j.id.String()); err != nil && !errors.Is(err, providers.ErrGone) {
+			return err
+		}
+	}
+	return f.set(ctx, j, "ended", "", func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "UPDATE farm_jobs SET ended_at = $2, node_s = $3 WHERE id = $1", j.id, f.clock.Now(), seen.NodeSeconds)
+		if err != nil || gone {
+			return err
+		}
+		run := j.run.String()
+		_, err = f.sources.Enter(ctx, tx, sources.Charge{Run: &run, Source: j.source, Place: j.id.String(), Metered: seen.NodeSeconds, Amount: seen.Charge})
+		return err
+	})
+}

@@ -1,0 +1,72 @@
+package packages
+
+import (
+	"encoding/json"
+	"net/http"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"rotanex.example/api"
+	"rotanex.example/service/access"
+	"rotanex.example/service/edge"
+)
+
+// ForAgent answers with the files of a shot as they were when its run began.
+func (p *Packages) ForAgent(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string) {
+	out := Package{Shot: shot}
+	var files json.RawMessage
+	err := p.store.Pool.QueryRow(r.Context(), "SELECT coalesce(package, '[]') FROM run_shots WHERE run_id = $1 AND shot = $2", run, shot).Scan(&files)
+	if err == pgx.ErrNoRows {
+		err = edge.NotFound("no such shot in the run")
+	}
+	if err == nil {
+		err = json.Unmarshal(files, &out.Files)
+	}
+	for _, f := range out.Files {
+		out.Size += f.Size
+	}
+	edge.Answer(w, r, http.StatusOK, out.record(), err)
+}
+
+// ChunkForAgent answers with a chunk, no faster than the limit of the agent's source.
+func (p *Packages) ChunkForAgent(w http.ResponseWriter, r *http.Request, sum string) {
+	source, err := p.sourceOf(r)
+	var data []byte
+	if err == nil {
+		if data, err = p.blobs.ReadAll(r.Context(), blobKey(sum)); err != nil {
+			err = edge.NotFound("there is no chunk " + sum)
+		}
+	}
+	if err == nil {
+		err = p.pace(r.Context(), source, len(data))
+	}
+	if err != nil {
+		edge.Fail(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/octet-stream")
+	_, _ = w.Write(data)
+}
+
+// Fetched notes how long a package took to an agent.
+func (p *Packages) Fetched(w http.ResponseWriter, r *http.Request, shot string) {
+	body, err := edge.Body[api.FetchedPackageJSONBody](r)
+	var source string
+	if err == nil {
+		source, err = p.sourceOf(r)
+	}
+	if err == nil && body.Bytes > 0 {
+		err = p.Sent(r.Context(), source, shot, body.Bytes, body.Seconds)
+	}
+	edge.Done(w, r, err)
+}
+
+// sourceOf is the source of the host whose agent asks.
+func (p *Packages) sourceOf(r *http.Request) (source string, err error) {
+	err = p.store.Pool.QueryRow(r.Context(), "SELECT source FROM hosts WHERE name = $1", access.From(r.Context()).Host).Scan(&source)
+	if err == pgx.ErrNoRows {
+		err = edge.Conflict("this host is not in the stock any more")
+	}
+	return source, err
+}

@@ -1,0 +1,274 @@
+// Package packages keeps what a shot needs to be rendered elsewhere: its files by
+// content, in chunks. A chunk is stored once, sent once to each source, and only
+// where it is missing; so sending can stop at any point and be taken up again.
+package packages
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gocloud.dev/blob"
+	"golang.org/x/time/rate"
+
+	"rotanex.example/api"
+	"rotanex.example/providers"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/sources"
+	"rotanex.example/service/store"
+)
+
+// MaxChunk is the largest chunk: files are cut into chunks of this many bytes.
+const MaxChunk = 4 << 20
+
+// Packages looks after them.
+type Packages struct {
+	store   *store.Store
+	clock   clock.Clock
+	blobs   *blob.Bucket
+	sources *sources.Sources
+
+	mu     sync.Mutex
+	limits map[string]*rate.Limiter // by source: bytes a second
+}
+
+// New makes it.
+func New(s *store.Store, c clock.Clock, b *blob.Bucket, src *sources.Sources) *Packages {
+	return &Packages{store: s, clock: c, blobs: b, sources: src, limits: map[string]*rate.Limiter{}}
+}
+
+// Package is the files of a shot.
+type Package struct {
+	Shot   string
+	Files  []providers.PackageFile
+	Sum    string
+	Size   int64
+	MadeAt time.Time
+}
+
+func (p Package) record() api.Package {
+	out := api.Package{Shot: p.Shot, Sum: p.Sum, Size: p.Size, Made: p.MadeAt.UTC(), Files: []api.PackageFile{}}
+	for _, f := range p.Files {
+		out.Files = append(out.Files, api.PackageFile{Path: f.Path, Size: f.Size, Chunks: f.Chunks})
+	}
+	return out
+}
+
+func blobKey(sum string) string { return "chunks/" + sum[:2] + "/" + sum }
+
+// sums lists the chunks of files, each once.
+func sums(files []providers.PackageFile) []string {
+	out := []string{}
+	for _, f := range files {
+		out = append(out, f.Chunks...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Of returns the package of a shot; false where it has none.
+func (p *Packages) Of(ctx context.Context, shot string) (out Package, found bool, err error) {
+	var files json.RawMessage
+	err = p.store.Pool.QueryRow(ctx, "SELECT shot, files, sum, size, made_at FROM packages WHERE shot = $1", shot).Scan(&out.Shot, &files, &out.Sum, &out.Size, &out.MadeAt)
+	if err == pgx.ErrNoRows {
+		return out, false, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(files, &out.Files)
+	}
+	return out, err == nil, err
+}
+
+// Get answers with the package of a shot.
+func (p *Packages) Get(w http.ResponseWriter, r *http.Request, shot string) {
+	out, found, err := p.Of(r.Context(), shot)
+	if err == nil && !found {
+		err = edge.NotFound(fmt.Sprintf("shot %s has no package: make one with rotanex package %s FOLDER", shot, shot))
+	}
+	edge.Answer(w, r, http.StatusOK, out.record(), err)
+}
+
+// Missing answers which of some chunks are not here yet.
+func (p *Packages) Missing(w http.ResponseWriter, r *http.Request) {
+	body, err := edge.Body[api.ChunkSums](r)
+	out := api.ChunkSums{Sums: []string{}}
+	if err == nil {
+		out.Sums, err = p.missing(r.Context(), body.Sums)
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+func (p *Packages) missing(ctx context.Context, all []string) ([]string, error) {
+	rows, err := p.store.Pool.Query(ctx, "SELECT s FROM unnest($1::text[]) AS s WHERE NOT EXISTS (SELECT FROM chunks c WHERE c.sum = s)", all)
+	if err != nil {
+		return nil, err
+	}
+	out, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if out == nil {
+		out = []string{}
+	}
+	return out, err
+}
+
+// PutChunk stores a chunk, which has to be what its name says.
+func (p *Packages) PutChunk(w http.ResponseWriter, r *http.Request, sum string) {
+	edge.Done(w, r, p.keep(r.Context(), sum, r.Body))
+}
+
+func (p *Packages) keep(ctx context.Context, sum string, body io.Reader) error {
+	data, err := io.ReadAll(io.LimitReader(body, MaxChunk+1))
+	if err != nil {
+		return err
+	}
+	if len(data) > MaxChunk {
+		return edge.BadField("body", "", fmt.Sprintf("a chunk is at most %d bytes", MaxChunk))
+	}
+	if got := sha256.Sum256(data); hex.EncodeToString(got[:]) != sum {
+		return edge.BadField("sum", sum, fmt.Sprintf("the %d bytes that arrived have SHA-256 %x", len(data), got))
+	}
+	if err := p.blobs.WriteAll(ctx, blobKey(sum), data, &blob.WriterOptions{ContentType: "application/octet-stream"}); err != nil {
+		return err
+	}
+	_, err = p.store.Pool.Exec(ctx, "INSERT INTO chunks (sum, size) VALUES ($1, $2) ON CONFLICT DO NOTHING", sum, len(data))
+	return err
+}
+
+// Put stores the package of a shot: all its chunks have to be here.
+func (p *Packages) Put(w http.ResponseWriter, r *http.Request, shot string, needed []string) {
+	body, err := edge.Body[api.NewPackage](r)
+	out := Package{Shot: shot, MadeAt: p.clock.Now()}
+	if err == nil {
+		out.Files, err = edge.Convert[[]providers.PackageFile](body.Files)
+	}
+	if err == nil {
+		err = p.put(r.Context(), &out, needed)
+	}
+	edge.Answer(w, r, http.StatusOK, out.record(), err)
+}
+
+func (p *Packages) put(ctx context.Context, out *Package, needed []string) error {
+	paths := []string{}
+	for _, f := range out.Files {
+		if f.Path != path.Clean(f.Path) || path.IsAbs(f.Path) || strings.HasPrefix(f.Path, "..") || strings.Contains(f.Path, "\\") {
+			return edge.BadField("/files", f.Path, "want a path below the package, such as orrery/orrery.pov")
+		}
+		if slices.Contains(paths, f.Path) {
+			return edge.BadField("/files", f.Path, "is listed twice")
+		}
+		paths = append(paths, f.Path)
+		out.Size += f.Size
+	}
+	// What the shot needs has to be in it: found now, not after it was sent.
+	var lacks []string
+	for _, n := range needed {
+		if !slices.Contains(paths, path.Clean(n)) {
+			lacks = append(lacks, n)
+		}
+	}
+	if len(lacks) > 0 {
+		return edge.BadField("/files", strings.Join(lacks, ", "), fmt.Sprintf("shot %s needs it and it is not in the package; nothing was stored", out.Shot))
+	}
+	missing, err := p.missing(ctx, sums(out.Files))
+	if err != nil {
+		return err
+	}
+	if len(missing) > 0 {
+		return edge.Conflict(fmt.Sprintf("%d chunks of it are not here yet, such as %s: send them first", len(missing), missing[0]))
+	}
+	files, err := json.Marshal(out.Files)
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(files)
+	out.Sum = hex.EncodeToString(sum[:])
+	_, err = p.store.Pool.Exec(ctx, `INSERT INTO packages (shot, files, sum, size, made_at) VALUES ($1, $2, $3, $4, $5)
+		ON CONFLICT (shot) DO UPDATE SET files = excluded.files, sum = excluded.sum, size = excluded.size, made_at = excluded.made_at`, out.Shot, files, out.Sum, out.Size, out.MadeAt)
+	return err
+}
+
+// pace waits until so many bytes may go to a source.
+func (p *Packages) pace(ctx context.Context, source string, n int) error {
+	row, _, err := p.sources.Find(ctx, source)
+	if err != nil || row.Spec.UploadMBps == 0 {
+		return err
+	}
+	most := rate.Limit(row.Spec.UploadMBps * 1e6 * p.clock.Factor())
+	p.mu.Lock()
+	l := p.limits[source]
+	if l == nil || l.Limit() != most {
+		l = rate.NewLimiter(most, MaxChunk)
+		p.limits[source] = l
+	}
+	p.mu.Unlock()
+	return l.WaitN(ctx, n)
+}
+
+// Send gives a farm the chunks that it lacks of a package, and notes how long it took.
+func (p *Packages) Send(ctx context.Context, to providers.Farm, source, shot string, files []providers.PackageFile) error {
+	if len(files) == 0 {
+		return nil
+	}
+	missing, err := to.Missing(ctx, sums(files))
+	if err != nil || len(missing) == 0 {
+		return err
+	}
+	began, bytesSent := p.clock.Now(), int64(0)
+	for _, sum := range missing {
+		data, err := p.blobs.ReadAll(ctx, blobKey(sum))
+		if err == nil {
+			err = errors.Join(p.pace(ctx, source, len(data)), to.Send(ctx, sum, data))
+		}
+		if err != nil {
+			return fmt.Errorf("sending the package of %s: %w", shot, err)
+		}
+		bytesSent += int64(len(data))
+	}
+	return p.Sent(ctx, source, shot, bytesSent, p.clock.Now().Sub(began).Seconds())
+}
+
+// Sent notes how long a package took to a source, in seconds of the service's clock.
+func (p *Packages) Sent(ctx context.Context, source, shot string, n int64, seconds float64) error {
+	_, err := p.store.Pool.Exec(ctx, "INSERT INTO transfers (source, shot, bytes, seconds, at) VALUES ($1, $2, $3, $4, $5)", source, shot, n, max(seconds, 0.001), p.clock.Now())
+	return err
+}
+
+// latest is over how many transfers a source's speed is taken.
+const latest = 20
+
+// Takes predicts how long sending a shot's package to a source takes: nothing where
+// there is none, or it was sent before; else by what was measured, or the source's
+// limit, or nothing where neither is known.
+func (p *Packages) Takes(ctx context.Context, source, shot string) (time.Duration, error) {
+	pack, found, err := p.Of(ctx, shot)
+	if err != nil || !found {
+		return 0, err
+	}
+	var sent bool
+	var perByte float64
+	err = p.store.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM transfers WHERE source = $1 AND shot = $2 AND at >= $3),
+		coalesce((SELECT sum(seconds) / nullif(sum(bytes), 0) FROM (SELECT seconds, bytes FROM transfers WHERE source = $1 ORDER BY at DESC LIMIT $4) t), 0)`,
+		source, shot, pack.MadeAt, latest).Scan(&sent, &perByte)
+	if err != nil || sent {
+		return 0, err
+	}
+	if perByte == 0 {
+		row, _, err := p.sources.Find(ctx, source)
+		if err != nil || row.Spec.UploadMBps == 0 {
+			return 0, err
+		}
+		perByte = 1 / (row.Spec.UploadMBps * 1e6)
+	}
+	return time.Duration(perByte * float64(pack.Size) * float64(time.Second)).Round(time.Second), nil
+}

@@ -1,0 +1,164 @@
+package plans
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"math/big"
+	"slices"
+	"time"
+
+	"rotanex.example/core/planning"
+	"rotanex.example/core/stock"
+)
+
+// reached returns what one unit of a source's prices comes to. A source that cannot
+// be reached, or whose prices cannot be told in the service's currency, is left out
+// with the reason, as place.
+func (b *builder) reached(ctx context.Context, source, place string) (*big.Rat, bool, error) {
+	ok, err := b.sources.Reached(ctx, source)
+	if err != nil {
+		return nil, false, err
+	}
+	why, mend := "there is no way to "+source, "store its address: rotanex sources import FILE"
+	if ok {
+		factor, err := b.sources.Factor(ctx, source)
+		if err == nil {
+			return factor, true, nil
+		}
+		why, mend = err.Error(), "rotanex rates import FILE.csv"
+	}
+	for _, shot := range b.shots {
+		b.leaveOut(shot.Name, place, "", why, mend)
+	}
+	return nil, false, nil
+}
+
+func (b *builder) addOffers(ctx context.Context) error {
+	all, err := b.hostsOf.Offers(ctx)
+	if err != nil {
+		return err
+	}
+	kept, err := b.images(ctx)
+	if err != nil {
+		return err
+	}
+	for _, o := range all {
+		factor, ok, err := b.reached(ctx, o.Source, o.Name)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			continue
+		}
+		lead := o.Spec.LeadS
+		if !kept[o.Name] {
+			lead += o.Spec.SetupS
+		}
+		memory := planning.Memory(o.Spec.MemoryGB * 1e6)
+		step := planning.MillisOf(time.Duration(o.Spec.IncrementS) * time.Second)
+		offer := planning.Offer{
+			ID: o.Name, Source: o.Source, MaxServers: o.Spec.MaxServers, RAM: &memory,
+			Lead: planning.Millis(lead) * 1000, Wrap: planning.Millis(o.Spec.WrapS) * 1000,
+			Price: o.Spec.PriceHour.Scaled(factor), Fee: o.Spec.Fee.Scaled(factor), Increment: &step, Minimum: planning.Millis(o.Spec.MinimumS) * 1000,
+		}
+		used := map[string]bool{}
+		for _, shot := range b.shots {
+			for _, c := range o.Spec.Crews() {
+				if frame, ok := b.estimate(shot, o.Name, c); ok {
+					used[c.ID] = true
+					b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Offer: o.Name, Crew: c.ID, Frame: frame})
+				}
+			}
+		}
+		for _, c := range o.Spec.Crews() {
+			if used[c.ID] {
+				offer.Crews = append(offer.Crews, planning.Crew{ID: c.ID, Devices: c.Devices})
+			}
+		}
+		if len(offer.Crews) > 0 {
+			b.problem.Offers = append(b.problem.Offers, offer)
+		}
+	}
+	return nil
+}
+
+// images are the offers of which an image is kept.
+func (b *builder) images(ctx context.Context) (map[string]bool, error) {
+	var names []string
+	err := b.store.WithContext(ctx).Raw("SELECT offer FROM images").Scan(&names).Error
+	out := map[string]bool{}
+	for _, n := range names {
+		out[n] = true
+	}
+	return out, err
+}
+
+// addFarms adds the tiers of farms. Of the crews that a node can form, a shot is
+// rendered on the fastest.
+func (b *builder) addFarms(ctx context.Context) error {
+	all, err := b.hostsOf.Farms(ctx)
+	if err != nil {
+		return err
+	}
+	for _, f := range all {
+		factor, ok, err := b.reached(ctx, f.Source, f.Name)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			continue
+		}
+		used := false
+		for _, shot := range b.shots {
+			if crew, frame, ok := b.onNode(shot, f.Name, f.Spec); ok {
+				used = true
+				b.notes.FarmCrews[shot.Name+" "+f.Name] = crew
+				b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Farm: f.Name, Frame: frame})
+			}
+		}
+		if used {
+			b.problem.Farms = append(b.problem.Farms, planning.Farm{
+				ID: f.Name, Source: f.Source, Nodes: f.Spec.Nodes, Lead: planning.Millis(f.Spec.LeadS) * 1000, NodePrice: f.Spec.HourPrice().Scaled(factor),
+				FramePrice: f.Spec.Work.Frame.Scaled(factor), MinimumCharge: f.Spec.Work.Least.Scaled(factor),
+			})
+		}
+	}
+	return nil
+}
+
+// onNode returns the crew of a farm's node on which a frame of the shot is fastest.
+func (b *builder) onNode(shot plannedShot, farm string, spec stock.Farm) (crew string, frame planning.Millis, found bool) {
+	for _, c := range spec.Node().Crews() {
+		if t, ok := b.estimate(shot, farm, c); ok && (!found || t < frame) {
+			crew, frame, found = c.ID, t, true
+		}
+	}
+	if found {
+		b.notes.Basis[basisKey(shot.Name, farm, "")] = b.notes.Basis[basisKey(shot.Name, farm, crew)]
+	}
+	return crew, frame, found
+}
+
+// addTransfers adds what sending each shot's package to each source takes.
+func (b *builder) addTransfers(ctx context.Context) error {
+	sources := map[string]bool{}
+	for _, o := range b.problem.Offers {
+		sources[o.Source] = true
+	}
+	for _, f := range b.problem.Farms {
+		sources[f.Source] = true
+	}
+	for _, shot := range b.problem.Shots {
+		for _, source := range slices.Sorted(maps.Keys(sources)) {
+			takes, err := b.packages.Takes(ctx, source, shot.ID)
+			if err != nil {
+				return fmt.Errorf("sending %s to %s: %w", shot.ID, source, err)
+			}
+			if takes > 0 {
+				b.problem.Transfers = append(b.problem.Transfers, planning.Transfer{Shot: shot.ID, Source: source, Upload: planning.MillisOf(takes)})
+			}
+		}
+	}
+	return nil
+}

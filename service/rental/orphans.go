@@ -1,0 +1,102 @@
+package rental
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"rotanex.example/api"
+	"rotanex.example/providers"
+	"rotanex.example/service/sources"
+)
+
+// sweepEvery is how often, in real time, a source's list of servers is compared with ours.
+const sweepEvery = 30 * time.Second
+
+func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+
+// sweepSources sends for the lists of the sources whose turn it is.
+func (r *Rental) sweepSources(ctx context.Context) error {
+	return pgx.BeginFunc(ctx, r.store.Pool, func(tx pgx.Tx) error {
+		wall := r.clock.WallNow()
+		rows, err := tx.Query(ctx, `UPDATE sources SET swept = $1 WHERE name IN (
+			SELECT name FROM sources WHERE spec->>'kind' = 'rented' AND coalesce(spec->>'address', '') <> '' AND coalesce(swept, '-infinity') < $2
+			FOR UPDATE SKIP LOCKED) RETURNING name`, wall, wall.Add(-sweepEvery))
+		if err != nil {
+			return err
+		}
+		names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		for _, name := range names {
+			err = errors.Join(err, r.errands.Send(ctx, tx, sweepSource, name))
+		}
+		return err
+	})
+}
+
+// sweepSource ends what a source lets to us and we know nothing of, or believe to be
+// ended, and enters what it cost.
+func (r *Rental) sweepSource(ctx context.Context, source string) error {
+	provider, err := r.sources.Servers(ctx, source)
+	if err != nil {
+		return err
+	}
+	// Ours are read after theirs: one that was asked for in between is known.
+	theirs, failed := provider.List(ctx, r.owner)
+	fault := ""
+	if failed != nil {
+		fault = failed.Error()
+	}
+	if _, err := r.store.Pool.Exec(ctx, "UPDATE sources SET fault = $2 WHERE name = $1", source, fault); err != nil || failed != nil {
+		return err // the next sweep asks again
+	}
+	rows, err := r.store.Pool.Query(ctx, "SELECT s.host FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 AND s.state IN ('asked', 'starting', 'up', 'stopping', 'ending')", source)
+	if err != nil {
+		return err
+	}
+	ours, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	for _, s := range theirs {
+		if err == nil && s.State != providers.Stopped && !slices.Contains(ours, s.Name) {
+			err = r.endOrphan(ctx, provider, source, s.Name)
+		}
+	}
+	return err
+}
+
+func (r *Rental) endOrphan(ctx context.Context, provider providers.Servers, source, name string) error {
+	r.log.Warn("a server that nobody knows of is ended", "source", source, "name", name)
+	if err := provider.Stop(ctx, name); err != nil && !errors.Is(err, providers.ErrGone) {
+		return err
+	}
+	seen, err := provider.Look(ctx, name)
+	if err != nil && !errors.Is(err, providers.ErrGone) {
+		return err
+	}
+	err = pgx.BeginFunc(ctx, r.store.Pool, func(tx pgx.Tx) error {
+		charge := sources.Charge{Source: source, Place: name, Metered: seen.Metered}
+		var run string
+		if err := tx.QueryRow(ctx, "SELECT run_id::text FROM servers WHERE host = $1", name).Scan(&run); err == nil {
+			charge.Run = &run
+		} else if err != pgx.ErrNoRows {
+			return err
+		}
+		if seen.Charge != nil {
+			charge.Amount = *seen.Charge
+		}
+		if _, err := r.sources.Enter(ctx, tx, charge); err != nil {
+			return err
+		}
+		var b pgx.Batch
+		if err := r.feed.Insert(&b, api.Event{Kind: api.EventKindServer, Host: name, State: "stopped", Cause: fmt.Sprintf("%s let it to us and no run has it: it was ended", source)}); err != nil {
+			return err
+		}
+		return tx.SendBatch(ctx, &b).Close()
+	})
+	if err != nil {
+		return err
+	}
+	return provider.Delete(ctx, name)
+}

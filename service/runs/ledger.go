@@ -1,0 +1,457 @@
+package runs
+
+import (
+	"context"
+	"fmt"
+	"math/big"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"rotanex.example/api"
+	"rotanex.example/core/ledger"
+	"rotanex.example/core/planning"
+	"rotanex.example/core/pricing"
+	"rotanex.example/service/edge"
+)
+
+// dayWork is what a crew did of a shot on a day.
+type dayWork struct {
+	Host, Crew, Shot string
+	Day              time.Time
+	Done, Failed     int
+	DoneS, FailedS   float64
+	Causes           []string
+}
+
+// charge is what a source's meter said of a place.
+type charge struct {
+	Source, Place, Unit string
+	At                  time.Time
+	Metered             float64
+	Amount, Cost        pricing.Money
+	Factor              *big.Rat
+}
+
+func (c charge) metered() string {
+	return fmt.Sprintf("%s %s for %s", c.Unit, c.Amount, time.Duration(c.Metered*float64(time.Second)).Round(time.Second))
+}
+
+// readMoney reads what the ledger of a run rests on.
+func (q *Runs) readMoney(ctx context.Context, s *state) error {
+	rows, err := q.store.Pool.Query(ctx, `
+		SELECT a.host, a.crew, f.shot, date_trunc('day', a.ended_at AT TIME ZONE 'UTC'), count(*) FILTER (WHERE a.outcome = 'done'), count(*) FILTER (WHERE a.outcome <> 'done'),
+		       coalesce(sum(a.seconds) FILTER (WHERE a.outcome = 'done'), 0), coalesce(sum(a.seconds) FILTER (WHERE a.outcome <> 'done'), 0),
+		       coalesce(array_agg(DISTINCT a.cause) FILTER (WHERE a.cause <> ''), '{}')
+		FROM attempts a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = $1 GROUP BY 1, 2, 3, 4 ORDER BY 4, 1, 2, 3`, s.ID)
+	if err != nil {
+		return err
+	}
+	s.work, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (w dayWork, err error) {
+		err = row.Scan(&w.Host, &w.Crew, &w.Shot, &w.Day, &w.Done, &w.Failed, &w.DoneS, &w.FailedS, &w.Causes)
+		w.Day = w.Day.UTC()
+		return w, err
+	})
+	if err != nil {
+		return err
+	}
+	if s.charges, err = q.readCharges(ctx, "run_id = $1", s.ID); err != nil {
+		return err
+	}
+	if err := q.store.WithContext(ctx).Raw("SELECT host, min(started_at) AS first, max(ended_at) AS last FROM attempts WHERE run_id = ? GROUP BY host", s.ID).Scan(&s.spans).Error; err != nil {
+		return err
+	}
+	rows, err = q.store.Pool.Query(ctx, "SELECT id, proofs FROM farm_jobs WHERE run_id = $1", s.ID)
+	if err != nil {
+		return err
+	}
+	s.proofs = map[uuid.UUID][]int{}
+	var id uuid.UUID
+	var proofs []int
+	_, err = pgx.ForEachRow(rows, []any{&id, &proofs}, func() error {
+		s.proofs[id] = slices.Clone(proofs)
+		return nil
+	})
+	return err
+}
+
+func (q *Runs) readCharges(ctx context.Context, which string, args ...any) ([]charge, error) {
+	rows, err := q.store.Pool.Query(ctx, "SELECT source, place, unit, at, metered_s, amount::text, cost::text, factor FROM charges WHERE "+which+" ORDER BY id", args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (c charge, err error) {
+		var amount, cost, factor string
+		if err = row.Scan(&c.Source, &c.Place, &c.Unit, &c.At, &c.Metered, &amount, &cost, &factor); err != nil {
+			return c, err
+		}
+		if c.Amount, err = pricing.ParseMoney(amount); err != nil {
+			return c, err
+		}
+		var ok bool
+		if c.Factor, ok = new(big.Rat).SetString(factor); !ok {
+			return c, fmt.Errorf("stored factor %q of %s", factor, c.Place)
+		}
+		c.Cost = c.Amount.Scaled(c.Factor) // exact; what is stored is to twelve decimals
+		return c, nil
+	})
+}
+
+// chargeOf returns what a place was charged, nil if it is not yet.
+func (s state) chargeOf(place string) *charge {
+	for i := range s.charges {
+		if s.charges[i].Place == place {
+			return &s.charges[i]
+		}
+	}
+	return nil
+}
+
+func duration(seconds float64) time.Duration {
+	return time.Duration(seconds*1000+0.5) * time.Millisecond
+}
+
+// workOf lists what was done and planned at a place, by crew, shot and day; what was
+// planned stands with the first day.
+func (s state) workOf(host string) []ledger.Work {
+	var out []ledger.Work
+	for _, w := range s.work {
+		if w.Host == host {
+			out = append(out, ledger.Work{Crew: w.Crew, Shot: w.Shot, Day: w.Day, Done: w.Done, Failed: w.Failed, DoneTime: duration(w.DoneS), FailedTry: duration(w.FailedS), Causes: w.Causes})
+		}
+	}
+	for _, b := range s.bookings {
+		if b.Host != host || b.Planned == 0 {
+			continue
+		}
+		at := slices.IndexFunc(out, func(w ledger.Work) bool { return w.Crew == b.Crew && w.Shot == b.Shot })
+		if at < 0 {
+			at = len(out)
+			out = append(out, ledger.Work{Crew: b.Crew, Shot: b.Shot, Day: b.StartAt.UTC().Truncate(24 * time.Hour)})
+		}
+		out[at].Planned += b.Planned
+		out[at].PlannedTime += time.Duration(b.Planned) * duration(b.FrameS)
+	}
+	return out
+}
+
+// entries accounts for the run as it stands.
+func (s state) entries() []ledger.Entry {
+	var out []ledger.Entry
+	outside := map[string]bool{}
+	for _, v := range s.servers {
+		outside[v.Host] = true
+		out = append(out, s.server(v).Entries()...)
+	}
+	for _, j := range s.jobs {
+		outside[j.Farm], outside[j.ID.String()] = true, true
+		out = append(out, s.job(j).Entries()...)
+	}
+	seen := map[string]bool{}
+	for _, b := range s.bookings {
+		if outside[b.Host] || seen[b.Host] {
+			continue
+		}
+		seen[b.Host] = true
+		out = append(out, ledger.Owned{Source: s.hosts[b.Host].Source, Place: b.Host, Price: func(crew string) pricing.Money { return s.busyPrice(b.Host, crew) }, Work: s.workOf(b.Host)}.Entries()...)
+	}
+	for _, x := range s.plan.ExtraSeats {
+		for _, l := range s.problem.Licences {
+			if l.ID == x.Licence {
+				cost := l.ExtraSeatPrice.Times(int64(x.Seats))
+				out = append(out, ledger.Entry{Place: x.Licence, Kind: ledger.Seats, Day: s.CreatedAt.UTC().Truncate(24 * time.Hour), Estimated: cost, Charged: cost, Why: fmt.Sprintf("%d extra seats hired", x.Seats)})
+			}
+		}
+	}
+	for _, c := range s.charges {
+		if !outside[c.Place] {
+			out = append(out, ledger.Entry{Source: c.Source, Place: c.Place, Kind: ledger.Orphan, Day: c.At.UTC().Truncate(24 * time.Hour), Charged: c.Cost, Metered: c.metered(), Why: "it stood and no run knew of it"})
+		}
+	}
+	return out
+}
+
+// server is a rented server as the ledger sees it.
+func (s state) server(v Server) ledger.Server {
+	out := ledger.Server{Source: s.sourceOf(v.Offer), Place: v.Host, Meter: s.meter(v.Offer), Day: v.FromAt.UTC().Truncate(24 * time.Hour), Existed: s.existed(v), Work: s.workOf(v.Host), Trouble: v.Trouble}
+	for _, planned := range s.plan.Servers {
+		if planned.ID == v.ID {
+			out.Planned, out.PlannedBoot = (planned.To - planned.From).Duration(), s.offer(v.Offer).Lead.Duration()
+		}
+	}
+	if v.StartedAt != nil && v.UpAt != nil {
+		out.Boot = v.UpAt.Sub(*v.StartedAt)
+	}
+	if c := s.chargeOf(v.Host); c != nil {
+		out.Charged, out.Metered = &c.Cost, c.metered()
+		out.Existed = duration(c.Metered)
+	}
+	return out
+}
+
+// job is a farm's job as the ledger sees it.
+func (s state) job(j FarmJob) ledger.Job {
+	out := ledger.Job{Source: j.Source, Place: j.Farm, Day: j.FromAt.UTC().Truncate(24 * time.Hour), Trouble: j.Trouble}
+	if committed, err := pricing.ParseMoney(j.Committed); err == nil {
+		out.Expected = committed
+	}
+	tier := s.farm(j.Farm)
+	for _, b := range s.bookings {
+		if b.ID == j.BookingID {
+			out.Work = ledger.Work{Crew: b.Crew, Shot: b.Shot, Planned: b.Planned, PlannedTime: time.Duration(b.Planned) * duration(b.FrameS)}
+			out.Estimated = pricing.PerHour(tier.NodePrice, out.Work.PlannedTime).Plus(tier.FramePrice.Times(int64(b.Planned)))
+		}
+	}
+	for _, w := range s.work {
+		if w.Host == j.Farm && w.Shot == j.Shot {
+			out.Work.Done, out.Work.Failed = out.Work.Done+w.Done, out.Work.Failed+w.Failed
+			out.Work.DoneTime, out.Work.FailedTry = out.Work.DoneTime+duration(w.DoneS), out.Work.FailedTry+duration(w.FailedS)
+			out.Work.Causes = w.Causes
+		}
+	}
+	if c := s.chargeOf(j.ID.String()); c != nil {
+		out.Charged, out.Metered = &c.Cost, c.metered()
+		out.WorkCharge = pricing.PerHour(tier.NodePrice, duration(c.Metered)).Plus(tier.FramePrice.Times(int64(out.Work.Done)))
+	}
+	return out
+}
+
+func (s state) farm(id string) planning.Farm {
+	i := slices.IndexFunc(s.problem.Farms, func(f planning.Farm) bool { return f.ID == id })
+	if i < 0 {
+		return planning.Farm{}
+	}
+	return s.problem.Farms[i]
+}
+
+// money fills in what servers and farms cost so far and what of the cap is left.
+func (s state) money(out *api.Run) {
+	if s.Cap == nil {
+		return
+	}
+	out.Cap, out.Alert = *s.Cap, s.Alerted
+	out.OutsideCost = s.outside().String()
+}
+
+// outside is what servers, farms and seats cost so far.
+func (s state) outside() pricing.Money {
+	var sum pricing.Money
+	for _, e := range s.entries() {
+		if !s.owned(e) {
+			sum = sum.Plus(e.Charged)
+		}
+	}
+	return sum
+}
+
+func (s state) owned(e ledger.Entry) bool {
+	_, mine := s.hosts[e.Place]
+	return mine && !s.hosts[e.Place].Server
+}
+
+func (s state) jobRecord(j FarmJob) api.FarmJob {
+	out := api.FarmJob{
+		Id: j.ID, Run: j.RunID, Shot: j.Shot, Farm: j.Farm, Source: j.Source, State: api.FarmJobState(j.State), Frames: j.Frames, Accepted: j.Accepted,
+		Findings: append([]string{}, j.Findings...), Queue: j.Queue, Trouble: j.Trouble, From: j.FromAt.UTC(), Committed: j.Committed, Proofs: append([]int{}, s.proofs[j.ID]...),
+	}
+	for _, w := range s.work {
+		if w.Host == j.Farm && w.Shot == j.Shot {
+			out.Done, out.Failed, out.RenderedS = out.Done+w.Done, out.Failed+w.Failed, out.RenderedS+w.DoneS+w.FailedS
+		}
+	}
+	for _, at := range []struct {
+		from *time.Time
+		to   *time.Time
+	}{{j.SentAt, &out.Sent}, {j.StartedAt, &out.Started}, {j.EndedAt, &out.Ended}} {
+		if at.from != nil {
+			*at.to = at.from.UTC()
+		}
+	}
+	if j.SentAt != nil {
+		end := s.now
+		if j.EndedAt != nil {
+			end = *j.EndedAt
+		}
+		out.ElapsedS = end.Sub(*j.SentAt).Seconds()
+	}
+	if c := s.chargeOf(j.ID.String()); c != nil {
+		out.Charge = c.Cost.String()
+	}
+	return out
+}
+
+func jobCrewState(state string) api.RunCrewState {
+	switch state {
+	case "planned":
+		return api.RunCrewStateLater
+	case "ended", "never":
+		return api.RunCrewStateFinished
+	case "rejected", "refused", "closing":
+		return api.RunCrewStateDraining
+	}
+	return api.RunCrewStateRendering
+}
+
+// FarmJobs answers with the jobs of a run at farms.
+func (q *Runs) FarmJobs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	s, err := q.read(r.Context(), id)
+	out := struct {
+		Items []api.FarmJob `json:"items"`
+	}{[]api.FarmJob{}}
+	for _, j := range s.jobs {
+		out.Items = append(out.Items, s.jobRecord(j))
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+// JudgeProofs accepts or refuses the proof frames of a farm's job.
+func (q *Runs) JudgeProofs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	body, err := edge.Body[api.JudgeProofsJSONBody](r)
+	var job FarmJob
+	if err == nil {
+		job, err = q.judge(r.Context(), id, body.Accept)
+	}
+	var s state
+	if err == nil {
+		s, err = q.read(r.Context(), job.RunID)
+	}
+	edge.Answer(w, r, http.StatusOK, s.jobRecord(job), err)
+}
+
+func (q *Runs) judge(ctx context.Context, id uuid.UUID, accept bool) (job FarmJob, err error) {
+	found := q.store.WithContext(ctx).Where("id = ?", id).Limit(1).Find(&job)
+	switch {
+	case found.Error != nil:
+		return job, found.Error
+	case found.RowsAffected == 0:
+		return job, edge.NotFound(fmt.Sprintf("there is no job %s; rotanex farms jobs RUN shows them", id))
+	case job.Accepted != nil && *job.Accepted == accept:
+		return job, nil
+	case job.State != "held" || job.Accepted != nil:
+		return job, edge.Conflict(fmt.Sprintf("the job is %s: only proof frames that wait for a person can be judged", job.State))
+	}
+	job.Accepted = &accept
+	return job, q.store.WithContext(ctx).Exec("UPDATE farm_jobs SET accepted = ?, look_at = NULL WHERE id = ?", accept, id).Error
+}
+
+// Ledger answers with time and money, planned and real, by place and crew.
+func (q *Runs) Ledger(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	s, err := q.read(r.Context(), id)
+	out := api.Ledger{Run: id, Rows: []api.LedgerRow{}, Currency: s.currency}
+	if err == nil {
+		all := s.entries()
+		_, charged := ledger.Total(all)
+		for _, row := range byPlace(all) {
+			out.FramesDone += row.FramesDone
+			out.Rows = append(out.Rows, s.filled(row))
+		}
+		out.Cost, out.PlannedCost, out.CostBound = charged.String(), s.plan.Cost.String(), s.plan.CostBound.String()
+		if out.FramesDone > 0 {
+			out.FrameCost = share(charged, out.FramesDone)
+		}
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+// byPlace sums entries up: an owned host by crew, a server and a farm as a whole.
+func byPlace(all []ledger.Entry) []api.LedgerRow {
+	type sum struct {
+		api.LedgerRow
+		estimated, charged pricing.Money
+	}
+	var rows []sum
+	at := map[string]int{}
+	for _, e := range all {
+		key := e.Place
+		if !slices.ContainsFunc(all, func(o ledger.Entry) bool { return o.Place == e.Place && (o.Kind == ledger.Unused || o.Metered != "") }) {
+			key += " " + e.Crew
+		}
+		i, seen := at[key]
+		if !seen {
+			i = len(rows)
+			at[key] = i
+			rows = append(rows, sum{LedgerRow: api.LedgerRow{Place: e.Place, Source: e.Source}})
+		}
+		r := &rows[i]
+		if e.Crew != "" && !slices.Contains(strings.Split(r.Crew, ", "), e.Crew) {
+			r.Crew = strings.TrimPrefix(r.Crew+", "+e.Crew, ", ")
+		}
+		r.estimated, r.charged = r.estimated.Plus(e.Estimated), r.charged.Plus(e.Charged)
+		switch e.Kind {
+		case ledger.Frames:
+			r.FramesDone += e.Frames
+			r.BusyS += e.Time.Seconds()
+		case ledger.Failed:
+			r.BusyS += e.Time.Seconds()
+		}
+	}
+	out := make([]api.LedgerRow, len(rows))
+	for i, r := range rows {
+		out[i] = r.LedgerRow
+		out[i].PlannedCost, out[i].Cost = r.estimated.String(), r.charged.String()
+		if r.FramesDone > 0 {
+			out[i].FrameCost = share(r.charged, r.FramesDone)
+		}
+	}
+	return out
+}
+
+// filled adds what a row's entries do not say: frames planned, failed tries, time paid.
+func (s state) filled(row api.LedgerRow) api.LedgerRow {
+	crews := strings.Split(row.Crew, ", ")
+	for _, b := range s.bookings {
+		if b.Host == row.Place && slices.Contains(crews, b.Crew) {
+			row.FramesPlanned += b.Planned
+			row.PlannedS += float64(b.Planned) * b.FrameS
+		}
+	}
+	for _, w := range s.work {
+		if w.Host == row.Place && slices.Contains(crews, w.Crew) {
+			row.Failed += w.Failed
+		}
+	}
+	for _, v := range s.servers {
+		if v.Host == row.Place && v.StartedAt != nil {
+			row.PaidS = s.meter(v.Offer).Billed(s.server(v).Existed).Seconds()
+		}
+	}
+	return row
+}
+
+func (s state) busyPrice(host, crew string) pricing.Money {
+	for _, h := range s.problem.Hosts {
+		for _, c := range h.Crews {
+			if h.ID == host && c.ID == crew {
+				return c.BusyPrice
+			}
+		}
+	}
+	return pricing.Money{}
+}
+
+func (s state) offer(id string) planning.Offer {
+	i := slices.IndexFunc(s.problem.Offers, func(o planning.Offer) bool { return o.ID == id })
+	if i < 0 {
+		return planning.Offer{}
+	}
+	return s.problem.Offers[i]
+}
+
+func (s state) meter(offer string) pricing.Meter { return s.offer(offer).Meter() }
+func (s state) sourceOf(offer string) string     { return s.offer(offer).Source }
+
+// existed is how long a server has existed.
+func (s state) existed(v Server) time.Duration {
+	if v.StartedAt == nil {
+		return 0
+	}
+	end := s.now
+	if v.StoppedAt != nil {
+		end = *v.StoppedAt
+	}
+	return max(0, end.Sub(*v.StartedAt))
+}

@@ -1,0 +1,64 @@
+package sources
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"rotanex.example/core/pricing"
+)
+
+// promised is money not charged yet: what a server that stands,
+// or a job that a farm has, is expected to come to.
+const promised = `
+	SELECT s.run_id, o.source, s.host AS place, s.committed FROM servers s JOIN offers o ON o.name = s.offer
+	WHERE s.state IN ('asked', 'starting', 'up', 'stopping', 'ending')
+	UNION ALL SELECT run_id, source, id::text, committed FROM farm_jobs WHERE state NOT IN ('planned', 'refused', 'ended', 'never')`
+
+// Beyond says why one more expense would be too much: more than its run, or its
+// source over all runs, may cost, what is promised already counted; "" if it is not.
+// Expenses are weighed one after another: that of another transaction is seen.
+func (s *Sources) Beyond(ctx context.Context, tx pgx.Tx, run uuid.UUID, source string, cost pricing.Money, what string) (string, error) {
+	if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(7682263913)"); err != nil {
+		return "", err
+	}
+	var capText *string
+	if err := tx.QueryRow(ctx, "SELECT cap::text FROM runs WHERE id = $1", run).Scan(&capText); err != nil {
+		return "", err
+	}
+	if capText != nil {
+		limit, err := pricing.ParseMoney(*capText)
+		if err != nil {
+			return "", err
+		}
+		spent, err := s.spent(ctx, tx, "run_id = $1", run)
+		if err != nil {
+			return "", err
+		}
+		if spent.Plus(cost).Cmp(limit) > 0 {
+			return fmt.Sprintf("%s for %s %s would exceed the run's cap: %s are spent or promised of %s", what, s.currency, cost, spent, limit), nil
+		}
+	}
+	row, _, err := s.Find(ctx, source)
+	if err != nil || row.Spec.Cap == nil {
+		return "", err
+	}
+	spent, err := s.spent(ctx, tx, "source = $1", source)
+	if err == nil && spent.Plus(cost).Cmp(*row.Spec.Cap) > 0 {
+		return fmt.Sprintf("%s for %s %s would exceed the cap of %s: %s are spent or promised of %s", what, s.currency, cost, source, spent, *row.Spec.Cap), nil
+	}
+	return "", err
+}
+
+// spent adds up what was charged and what is promised.
+func (s *Sources) spent(ctx context.Context, tx pgx.Tx, which string, id any) (pricing.Money, error) {
+	var sum string
+	err := tx.QueryRow(ctx, `SELECT (coalesce((SELECT sum(cost) FROM charges WHERE `+which+`), 0)
+		+ coalesce((SELECT sum(p.committed) FROM (`+promised+`) p WHERE `+which+` AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0))::text`, id).Scan(&sum)
+	if err != nil {
+		return pricing.Money{}, err
+	}
+	return pricing.ParseMoney(sum)
+}

@@ -1,0 +1,139 @@
+package sources
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"rotanex.example/api"
+	"rotanex.example/core/pricing"
+	"rotanex.example/core/stock"
+	"rotanex.example/service/edge"
+)
+
+// List answers with all sources and how they did.
+func (s *Sources) List(w http.ResponseWriter, r *http.Request) {
+	out := struct {
+		Items []api.Source `json:"items"`
+	}{[]api.Source{}}
+	all, err := s.All(r.Context())
+	for _, row := range all {
+		var record api.Source
+		if err == nil {
+			record, err = s.record(r.Context(), row)
+		}
+		out.Items = append(out.Items, record)
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+// PutSource stores a source.
+func (s *Sources) PutSource(w http.ResponseWriter, r *http.Request, name string) {
+	body, err := edge.Body[struct {
+		Spec   stock.Source `json:"spec"`
+		Secret *string      `json:"secret"`
+	}](r)
+	if err == nil && body.Spec.Name != name {
+		err = edge.BadField("/spec/name", body.Spec.Name, "is not the source in the path, "+name)
+	}
+	if err == nil {
+		err = s.Put(r.Context(), body.Spec, body.Secret)
+	}
+	var out api.Source
+	if err == nil {
+		var row Source
+		if row, _, err = s.Find(r.Context(), name); err == nil {
+			out, err = s.record(r.Context(), row)
+		}
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+// record is a source with its money and what was learnt of it. Its secret is not in it.
+func (s *Sources) record(ctx context.Context, row Source) (api.Source, error) {
+	spec, err := edge.Convert[api.SourceSpec](row.Spec)
+	if err != nil {
+		return api.Source{}, err
+	}
+	out := api.Source{Spec: spec, HasSecret: len(row.Secret) > 0, Fault: row.Fault, Currency: s.currency, Images: []string{}}
+	var charged, promisedNow string
+	err = s.store.Pool.QueryRow(ctx, `SELECT coalesce((SELECT sum(cost) FROM charges WHERE source = $1), 0)::text,
+		coalesce((SELECT sum(p.committed) FROM (`+promised+`) p WHERE source = $1 AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0)::text`, row.Name).Scan(&charged, &promisedNow)
+	if err != nil {
+		return out, err
+	}
+	for _, x := range []struct {
+		from string
+		to   *api.Money
+	}{{charged, &out.Charged}, {promisedNow, &out.Promised}} {
+		m, err := pricing.ParseMoney(x.from)
+		if err != nil {
+			return out, err
+		}
+		*x.to = m.String()
+	}
+	if factor, err := s.Factor(ctx, row.Name); err != nil {
+		out.FactorFault = err.Error()
+	} else {
+		out.Factor = factor.FloatString(6)
+	}
+	return out, s.learnt(ctx, row.Name, &out)
+}
+
+// learnt adds how often tries at a source gave a frame and how long it takes to begin.
+func (s *Sources) learnt(ctx context.Context, name string, out *api.Source) error {
+	var done, all int
+	var boot *float64
+	err := s.store.Pool.QueryRow(ctx, `
+		WITH places AS (SELECT s.host AS place FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 UNION SELECT name FROM farms WHERE source = $1)
+		SELECT count(*) FILTER (WHERE outcome = 'done'), count(*) FILTER (WHERE outcome IN ('done', 'failed')),
+		       (SELECT avg(t) FROM (
+		           SELECT extract(epoch FROM up_at - started_at)::float8 AS t FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 AND up_at IS NOT NULL
+		           UNION ALL SELECT extract(epoch FROM started_at - sent_at)::float8 FROM farm_jobs WHERE source = $1 AND started_at IS NOT NULL) x)
+		FROM attempts a JOIN places p ON p.place = a.host`, name).Scan(&done, &all, &boot)
+	if err != nil {
+		return err
+	}
+	if all > 0 {
+		out.UsableShare = float64(done) / float64(all)
+	}
+	if boot != nil {
+		out.BootS = *boot
+	}
+	return s.store.WithContext(ctx).Raw("SELECT image FROM images WHERE source = ? ORDER BY image", name).Scan(&out.Images).Error
+}
+
+// ListRates answers with the exchange rates.
+func (s *Sources) ListRates(w http.ResponseWriter, r *http.Request) { s.answerRates(w, r, nil) }
+
+func (s *Sources) answerRates(w http.ResponseWriter, r *http.Request, err error) {
+	type row struct {
+		Day  string        `json:"day"`
+		From string        `json:"from"`
+		To   string        `json:"to"`
+		Rate pricing.Money `json:"rate"`
+	}
+	out := struct {
+		Items []row `json:"items"`
+	}{[]row{}}
+	var all pricing.Rates
+	if err == nil {
+		all, err = s.Rates(r.Context())
+	}
+	for _, x := range all {
+		out.Items = append(out.Items, row{x.Day.Format(time.DateOnly), x.From, x.To, x.Rate})
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+// ImportRates takes in exchange rates as CSV.
+func (s *Sources) ImportRates(w http.ResponseWriter, r *http.Request) {
+	rates, err := pricing.ParseRates(r.Body)
+	if err != nil {
+		err = edge.BadField("body", "", fmt.Sprintf("%v; nothing was stored", err))
+	} else {
+		err = s.PutRates(r.Context(), rates)
+	}
+	s.answerRates(w, r, err)
+}

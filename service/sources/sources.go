@@ -1,0 +1,260 @@
+// Package sources keeps where hosts come from that are not one's own: how they are
+// reached, by which rate card they bill, and what exchange rates hold.
+package sources
+
+import (
+	"context"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"math/big"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"rotanex.example/core/pricing"
+	"rotanex.example/core/stock"
+	"rotanex.example/providers"
+	"rotanex.example/providers/ssh"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/store"
+)
+
+// Source is the record of one.
+type Source struct {
+	Name   string       `gorm:"primaryKey"`
+	Spec   stock.Source `gorm:"serializer:json"`
+	Secret []byte       // sealed
+	Swept  *time.Time
+	Fault  string
+}
+
+// Sources looks after them.
+type Sources struct {
+	store    *store.Store
+	clock    clock.Clock
+	currency string
+	seal     cipher.AEAD
+	agent    string // the agent's program, for servers reached over SSH
+}
+
+// Config is how sources are set.
+type Config struct {
+	Currency string // of the service
+	Key      []byte // of 32 bytes, with which secrets are sealed
+	Agent    string // path of the agent's program, for servers reached over SSH
+}
+
+// New makes it.
+func New(s *store.Store, c clock.Clock, config Config) (*Sources, error) {
+	block, err := aes.NewCipher(config.Key)
+	if err != nil {
+		return nil, fmt.Errorf("the key for secrets: %w", err)
+	}
+	seal, err := cipher.NewGCM(block)
+	return &Sources{s, c, config.Currency, seal, config.Agent}, err
+}
+
+// sealed encrypts a secret so that it opens for this source alone.
+func (s *Sources) sealed(source, secret string) ([]byte, error) {
+	nonce := make([]byte, s.seal.NonceSize())
+	if _, err := rand.Read(nonce); err != nil {
+		return nil, err
+	}
+	return s.seal.Seal(nonce, nonce, []byte(secret), []byte(source)), nil
+}
+
+func (s *Sources) opened(source string, box []byte) (string, error) {
+	if len(box) == 0 {
+		return "", nil
+	}
+	n := s.seal.NonceSize()
+	if len(box) < n {
+		return "", fmt.Errorf("the stored secret of %s is not whole: store it again", source)
+	}
+	secret, err := s.seal.Open(nil, box[:n], box[n:], []byte(source))
+	if err != nil {
+		return "", fmt.Errorf("the stored secret of %s does not open with this service's key: store it again", source)
+	}
+	return string(secret), nil
+}
+
+// Find returns a source, or false where none of that name is known.
+func (s *Sources) Find(ctx context.Context, name string) (Source, bool, error) {
+	var found []Source
+	err := s.store.WithContext(ctx).Where("name = ?", name).Find(&found).Error
+	if err != nil || len(found) == 0 {
+		return Source{Name: name, Spec: stock.Source{Name: name}}, false, err
+	}
+	return found[0], true, nil
+}
+
+// All returns all sources, by name.
+func (s *Sources) All(ctx context.Context) ([]Source, error) {
+	var all []Source
+	return all, s.store.WithContext(ctx).Order("name").Find(&all).Error
+}
+
+// Put stores a source. Its secret stays as it was where none is given.
+func (s *Sources) Put(ctx context.Context, spec stock.Source, secret *string) error {
+	if err := spec.Validate(); err != nil {
+		return edge.BadField("/", spec.Name, err.Error())
+	}
+	row := Source{Name: spec.Name, Spec: spec}
+	columns := []string{"spec"}
+	if secret != nil {
+		columns = append(columns, "secret")
+		if *secret != "" {
+			box, err := s.sealed(spec.Name, *secret)
+			if err != nil {
+				return err
+			}
+			row.Secret = box
+		}
+	}
+	return s.store.WithContext(ctx).Clauses(clause.OnConflict{
+		Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns(columns),
+	}).Select("name", "spec", "secret").Create(&row).Error
+}
+
+// Reached reports whether there is a way to a source.
+func (s *Sources) Reached(ctx context.Context, name string) (bool, error) {
+	row, _, err := s.Find(ctx, name)
+	return row.Spec.Address != "", err
+}
+
+func (s *Sources) remote(ctx context.Context, name, kind string) (Source, providers.Remote, error) {
+	row, _, err := s.Find(ctx, name)
+	if err != nil {
+		return row, providers.Remote{}, err
+	}
+	if row.Spec.Address == "" || row.Spec.Kind != kind {
+		return row, providers.Remote{}, fmt.Errorf("there is no way to %s: store its address with rotanex sources import", name)
+	}
+	secret, err := s.opened(name, row.Secret)
+	return row, providers.Remote{Address: row.Spec.Address, Secret: secret}, err
+}
+
+// Servers returns the way to a rented source.
+func (s *Sources) Servers(ctx context.Context, name string) (providers.Servers, error) {
+	row, remote, err := s.remote(ctx, name, stock.RentedSource)
+	if err != nil {
+		return nil, err
+	}
+	if ssh.Reaches(row.Spec.Address) {
+		return ssh.New(row.Spec, remote.Secret, s.agent, s.clock.Now)
+	}
+	return providers.RemoteServers{Remote: remote}, nil
+}
+
+// Farm returns the way to a farm.
+func (s *Sources) Farm(ctx context.Context, name string) (providers.Farm, error) {
+	_, remote, err := s.remote(ctx, name, stock.FarmSource)
+	return providers.RemoteFarm{Remote: remote}, err
+}
+
+// Rates returns the exchange rates, by day.
+func (s *Sources) Rates(ctx context.Context) (pricing.Rates, error) {
+	rows, err := s.store.Pool.Query(ctx, "SELECT day, from_code, to_code, rate::text FROM exchange_rates ORDER BY day, from_code, to_code")
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r pricing.Rate, err error) {
+		var text string
+		if err = row.Scan(&r.Day, &r.From, &r.To, &text); err == nil {
+			r.Rate, err = pricing.ParseMoney(text)
+		}
+		return r, err
+	})
+}
+
+// PutRates stores exchange rates; one of the same day and pair is replaced.
+func (s *Sources) PutRates(ctx context.Context, rates pricing.Rates) error {
+	return s.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		for _, r := range rates {
+			err := tx.Exec(`INSERT INTO exchange_rates (day, from_code, to_code, rate) VALUES (?, ?, ?, CAST(? AS numeric))
+				ON CONFLICT (day, from_code, to_code) DO UPDATE SET rate = excluded.rate`, r.Day, r.From, r.To, text(r.Rate)).Error
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func text(m pricing.Money) string {
+	out, _ := m.MarshalText()
+	return string(out)
+}
+
+// Charged returns what a source has charged so far, in the currency of its prices.
+func (s *Sources) Charged(ctx context.Context, source string) (pricing.Money, error) {
+	var sum string
+	if err := s.store.Pool.QueryRow(ctx, "SELECT coalesce(sum(amount), 0)::text FROM charges WHERE source = $1", source).Scan(&sum); err != nil {
+		return pricing.Money{}, err
+	}
+	return pricing.ParseMoney(sum)
+}
+
+// Factor returns what one unit of a source's prices comes to in the service's
+// currency today, discount and tax in it. A source that is not known bills in the
+// service's currency.
+func (s *Sources) Factor(ctx context.Context, source string) (*big.Rat, error) {
+	row, known, err := s.Find(ctx, source)
+	if err != nil || !known {
+		return big.NewRat(1, 1), err
+	}
+	rates, err := s.Rates(ctx)
+	if err != nil {
+		return nil, err
+	}
+	before, err := s.Charged(ctx, source)
+	if err != nil {
+		return nil, err
+	}
+	return row.Spec.Card.Factor(s.currency, rates, s.clock.Now(), before)
+}
+
+// Charge is what a source's meter said when something of it ended.
+type Charge struct {
+	Run     *string // none: an orphan's
+	Source  string
+	Place   string
+	Metered float64 // seconds
+	Amount  pricing.Money
+}
+
+// Enter stores a charge, once: entering it again changes nothing. It returns what it
+// comes to in the service's currency.
+func (s *Sources) Enter(ctx context.Context, tx pgx.Tx, c Charge) (pricing.Money, error) {
+	// One after another, for what was charged before decides on the discount.
+	var card json.RawMessage
+	err := tx.QueryRow(ctx, "SELECT spec->'card' FROM sources WHERE name = $1 FOR UPDATE", c.Source).Scan(&card)
+	if err != nil && err != pgx.ErrNoRows {
+		return pricing.Money{}, err
+	}
+	unit := s.currency
+	factor := big.NewRat(1, 1)
+	if card != nil {
+		var known pricing.RateCard
+		if err := json.Unmarshal(card, &known); err != nil {
+			return pricing.Money{}, err
+		}
+		if known.Currency != "" {
+			unit = known.Currency
+		}
+		if factor, err = s.Factor(ctx, c.Source); err != nil {
+			return pricing.Money{}, err
+		}
+	}
+	cost := c.Amount.Scaled(factor)
+	_, err = tx.Exec(ctx, `INSERT INTO charges (run_id, source, place, at, metered_s, amount, unit, factor, cost)
+		VALUES ($1::uuid, $2, $3, $4, $5, $6::numeric, $7, $8, $9::numeric) ON CONFLICT (source, place) DO NOTHING`,
+		c.Run, c.Source, c.Place, s.clock.Now(), c.Metered, text(c.Amount), unit, factor.RatString(), text(cost))
+	return cost, err
+}
