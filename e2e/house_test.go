@@ -82,7 +82,7 @@ func withWall(c clockwork.Clock) option { return func(o *app.Config) { o.Wall = 
 func newHouse(t testing.TB, options ...option) *house {
 	t.Helper()
 	h := &house{t: t, database: database(t), blobs: t.TempDir()}
-	c := app.Config{DatabaseURL: h.database, Blobs: h.blobs, Log: slog.New(slog.DiscardHandler)}
+	c := app.Config{DatabaseURL: h.database, Blobs: h.blobs, Log: slog.New(slog.DiscardHandler), Key: make([]byte, 32)}
 	for _, o := range options {
 		o(&c)
 	}

@@ -73,11 +73,14 @@ func TestTheWholePath(t *testing.T) {
 `), 0o600))
 
 	hire := freePort(t)
-	h, _ := newServed(t, database(t), "--rental", "tern=http://"+hire)
+	h, _ := newServed(t, database(t))
 	launch(t, "rotanex-standin", "hire", "--listen", hire, "--offers", stockFile, "--folder", t.TempDir(), "--clock-factor", servedFactor,
 		"--", filepath.Join(bin, "rotanex-agent"), "--scenes", films, "--allow", "standin")
 
-	assert.Contains(t, h.good("hosts", "import", stockFile), "Stored 2 hosts and 1 offers")
+	assert.Contains(t, h.good("hosts", "import", stockFile), "Stored 2 hosts, 1 offers")
+	sourcesFile := filepath.Join(folder, "sources.yaml")
+	require.NoError(t, os.WriteFile(sourcesFile, []byte("sources:\n  - { name: tern, kind: rented, address: \"http://"+hire+"\", card: { currency: EUR } }\n"), 0o600))
+	assert.Contains(t, h.good("sources", "import", sourcesFile), "Stored 1 sources")
 	assert.Contains(t, h.good("shots", "import", shotsFile), "Stored 1 shots")
 	h.agentProcess(bellows, t.TempDir(), films)
 	h.agentProcess(eddy, t.TempDir(), films)
@@ -106,7 +109,10 @@ func TestTheWholePath(t *testing.T) {
 	require.NotEmpty(t, plan.Servers, "a server is needed to be in time")
 	assert.Contains(t, h.good("plans", "show", "latest"), "no plan costs less than EUR")
 
-	run := records[api.Run](&h.house, "start", "latest")
+	status, _, said := h.rotanex("start", "latest")
+	assert.NotZero(t, status, "nobody said that it may be spent")
+	assert.Contains(t, said, "pass --yes")
+	run := records[api.Run](&h.house, "start", "latest", "--yes")
 	assert.Contains(t, h.good("watch", "latest"), "complete: 24 of 24 frames")
 	eachDoneOnce(t, h.database, run, 24)
 	h.until("the servers to be ended", func() bool {

@@ -98,7 +98,7 @@ func (s *served) serve(more ...string) *program {
 	s.t.Helper()
 	p := launch(s.t, "rotanex-service", append([]string{
 		"--database-url", s.database, "--blobs", s.blobs, "--listen", s.listen,
-		"--clock-start", "2031-03-07T18:00:00Z", "--clock-factor", servedFactor,
+		"--key-file", filepath.Join(s.blobs, "secrets.key"), "--clock-start", "2031-03-07T18:00:00Z", "--clock-factor", servedFactor,
 	}, more...)...)
 	until(s.t, "the service to be ready", func() bool {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)

@@ -7,6 +7,7 @@ package errands
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"time"
@@ -43,7 +44,7 @@ func (Errand) InsertOpts() river.InsertOpts {
 	}}}
 }
 
-// Doer carries an errand out. An error lets it be tried again, later and later.
+// Doer carries an errand out. After an error it is tried again, later and later.
 type Doer func(ctx context.Context, id string) error
 
 // Errands sends them and has them done.
@@ -65,12 +66,16 @@ func (w worker) Work(ctx context.Context, job *river.Job[Errand]) error {
 	if do == nil {
 		return river.JobCancel(fmt.Errorf("nobody does errands of kind %q", job.Args.What))
 	}
-	return do(ctx, job.Args.ID)
-}
-
-// NextRetry implements river.Worker.
-func (w worker) NextRetry(job *river.Job[Errand]) time.Time {
-	return time.Now().Add(min(rest, time.Duration(job.Attempt)*time.Second))
+	if err := do(ctx, job.Args.ID); err != nil {
+		// It rests rather than fails: there is no number of tries after which a server may
+		// be forgotten. Who did it has said what went wrong.
+		var before struct {
+			Snoozes int `json:"snoozes"`
+		}
+		_ = json.Unmarshal(job.Metadata, &before)
+		return river.JobSnooze(min(rest, time.Duration(before.Snoozes+1)*time.Second))
+	}
+	return nil
 }
 
 // New makes it, and brings River's tables up to date. Name tells this service from
@@ -85,7 +90,7 @@ func New(ctx context.Context, pool *pgxpool.Pool, name string, log *slog.Logger)
 	river.AddWorker(workers, worker{e: e})
 	var err error
 	e.client, err = river.NewClient(driver, &river.Config{
-		ID: name, Logger: slog.New(quiet{log.Handler()}), Workers: workers, JobTimeout: most, RescueStuckJobsAfter: rescue, MaxAttempts: 1000,
+		ID: name, Logger: slog.New(quiet{log.Handler()}), Workers: workers, JobTimeout: most, RescueStuckJobsAfter: rescue,
 		CompletedJobRetentionPeriod: 10 * time.Minute, FetchPollInterval: 500 * time.Millisecond, FetchCooldown: 50 * time.Millisecond,
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 16}},
 	})

@@ -163,7 +163,7 @@ func (f *Farms) step(ctx context.Context, id string) error {
 	if err = f.advance(ctx, j); err != nil && ctx.Err() == nil {
 		f.log.Warn("farm job", "farm", j.farm, "shot", j.shot, "state", j.state, "error", err)
 	}
-	return err
+	return errors.Join(err, f.sources.Reachable(ctx, j.source, err))
 }
 
 func (f *Farms) advance(ctx context.Context, j job) error {
@@ -207,7 +207,7 @@ func (f *Farms) begin(ctx context.Context, j job) error {
 		proofs := []int{frames[0], frames[taken/2], frames[taken-1]}
 		slices.Sort(proofs)
 		_, err = tx.Exec(ctx, "UPDATE farm_jobs SET frames = $2, proofs = $3, committed = $4::numeric, sent_at = $5 WHERE id = $1",
-			j.id, taken, slices.Compact(proofs), cost.String(), f.clock.Now())
+			j.id, taken, slices.Compact(proofs), cost.Rat().FloatString(12), f.clock.Now())
 		return err
 	})
 	if errors.Is(err, errNotBegun) {

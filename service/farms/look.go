@@ -138,8 +138,22 @@ func (f *Farms) cost(ctx context.Context, j job) (pricing.Money, error) {
 	if err := f.store.Pool.QueryRow(ctx, "SELECT frame_s FROM bookings WHERE id = $1", j.booking).Scan(&frame); err != nil {
 		return pricing.Money{}, err
 	}
+	// The least charge is for all jobs of the run there: what others are expected to come
+	// to counts towards it.
+	var others string
+	err = f.store.Pool.QueryRow(ctx, "SELECT coalesce(sum(committed), 0)::text FROM farm_jobs WHERE run_id = $1 AND farm = $2 AND id <> $3", j.run, j.farm, j.id).Scan(&others)
+	if err != nil {
+		return pricing.Money{}, err
+	}
+	promised, err := pricing.ParseMoney(others)
+	if err != nil {
+		return pricing.Money{}, err
+	}
+	card := j.tier.Work
+	least := card.Least.Scaled(factor)
+	card.Least = pricing.Money{}
 	work := time.Duration(frame * float64(j.frames) * float64(time.Second))
-	return j.tier.Work.Charge(j.tier.CPU.Cores, j.tier.CPU.MHz, work, j.frames).Scaled(factor), nil
+	return card.Charge(j.tier.CPU.Cores, j.tier.CPU.MHz, work, j.frames).Scaled(factor).Max(least.Minus(promised)), nil
 }
 
 // close ends a job at its farm and enters what it cost. The farm's least charge is

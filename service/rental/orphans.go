@@ -46,11 +46,7 @@ func (r *Rental) sweepSource(ctx context.Context, source string) error {
 	}
 	// Ours are read after theirs: one that was asked for in between is known.
 	theirs, failed := provider.List(ctx, r.owner)
-	fault := ""
-	if failed != nil {
-		fault = failed.Error()
-	}
-	if _, err := r.store.Pool.Exec(ctx, "UPDATE sources SET fault = $2 WHERE name = $1", source, fault); err != nil || failed != nil {
+	if err := r.sources.Reachable(ctx, source, failed); err != nil || failed != nil {
 		return err // the next sweep asks again
 	}
 	rows, err := r.store.Pool.Query(ctx, "SELECT s.host FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 AND s.state IN ('asked', 'starting', 'up', 'stopping', 'ending')", source)

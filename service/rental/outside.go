@@ -84,7 +84,7 @@ func (r *Rental) make(ctx context.Context, key string) error {
 	}
 	if err != nil {
 		r.log.Warn("asking for a server", "name", s.host, "source", s.spec.Source, "error", err)
-		return err
+		return errors.Join(err, r.sources.Reachable(ctx, s.spec.Source, err))
 	}
 	_, err = r.from(ctx, s, "starting", "", nil)
 	return err
@@ -158,7 +158,7 @@ func (r *Rental) end(ctx context.Context, key string) error {
 	if s.state == "ending" {
 		if err := r.close(ctx, provider, s); err != nil {
 			r.log.Warn("ending a server", "name", s.host, "source", s.spec.Source, "error", err)
-			return err
+			return errors.Join(err, r.sources.Reachable(ctx, s.spec.Source, err))
 		}
 	}
 	return provider.Delete(ctx, s.host)

@@ -189,7 +189,7 @@ func (r *Rental) ask(ctx context.Context, tx pgx.Tx, s server, now time.Time) er
 		return r.set(ctx, tx, s, "never", why)
 	}
 	_, err = tx.Exec(ctx, `UPDATE servers SET started_at = $3, committed = $6::numeric, image = coalesce((SELECT image FROM images WHERE source = $4 AND offer = $5), '')
-		WHERE run_id = $1 AND id = $2`, s.run, s.id, now, s.spec.Source, s.offer, cost.String())
+		WHERE run_id = $1 AND id = $2`, s.run, s.id, now, s.spec.Source, s.offer, cost.Rat().FloatString(12))
 	if err != nil {
 		return err
 	}

@@ -256,7 +256,7 @@ func (s state) owned(e ledger.Entry) bool {
 func (s state) jobRecord(j FarmJob) api.FarmJob {
 	out := api.FarmJob{
 		Id: j.ID, Run: j.RunID, Shot: j.Shot, Farm: j.Farm, Source: j.Source, State: api.FarmJobState(j.State), Frames: j.Frames, Accepted: j.Accepted,
-		Findings: append([]string{}, j.Findings...), Queue: j.Queue, Trouble: j.Trouble, From: j.FromAt.UTC(), Committed: j.Committed, Proofs: append([]int{}, s.proofs[j.ID]...),
+		Findings: append([]string{}, j.Findings...), Queue: j.Queue, Trouble: j.Trouble, From: j.FromAt.UTC(), Committed: rounded(j.Committed), Proofs: append([]int{}, s.proofs[j.ID]...),
 	}
 	for _, w := range s.work {
 		if w.Host == j.Farm && w.Shot == j.Shot {
@@ -454,4 +454,13 @@ func (s state) existed(v Server) time.Duration {
 		end = *v.StoppedAt
 	}
 	return max(0, end.Sub(*v.StartedAt))
+}
+
+// rounded writes stored money to a hundredth.
+func rounded(text string) string {
+	m, err := pricing.ParseMoney(text)
+	if err != nil {
+		return text
+	}
+	return m.String()
 }

@@ -19,7 +19,8 @@ const promised = `
 
 // Beyond says why one more expense would be too much: more than its run, or its
 // source over all runs, may cost, what is promised already counted; "" if it is not.
-// Expenses are weighed one after another: that of another transaction is seen.
+// Expenses are weighed one after another: that of another transaction is seen. Sums
+// are rounded once, as the plan's are.
 func (s *Sources) Beyond(ctx context.Context, tx pgx.Tx, run uuid.UUID, source string, cost pricing.Money, what string) (string, error) {
 	if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(7682263913)"); err != nil {
 		return "", err
@@ -37,7 +38,7 @@ func (s *Sources) Beyond(ctx context.Context, tx pgx.Tx, run uuid.UUID, source s
 		if err != nil {
 			return "", err
 		}
-		if spent.Plus(cost).Cmp(limit) > 0 {
+		if spent.Plus(cost).Rounded().Cmp(limit) > 0 {
 			return fmt.Sprintf("%s for %s %s would exceed the run's cap: %s are spent or promised of %s", what, s.currency, cost, spent, limit), nil
 		}
 	}
@@ -46,7 +47,7 @@ func (s *Sources) Beyond(ctx context.Context, tx pgx.Tx, run uuid.UUID, source s
 		return "", err
 	}
 	spent, err := s.spent(ctx, tx, "source = $1", source)
-	if err == nil && spent.Plus(cost).Cmp(*row.Spec.Cap) > 0 {
+	if err == nil && spent.Plus(cost).Rounded().Cmp(*row.Spec.Cap) > 0 {
 		return fmt.Sprintf("%s for %s %s would exceed the cap of %s: %s are spent or promised of %s", what, s.currency, cost, source, spent, *row.Spec.Cap), nil
 	}
 	return "", err

@@ -201,6 +201,19 @@ func (s *Sources) Charged(ctx context.Context, source string) (pricing.Money, er
 	return pricing.ParseMoney(sum)
 }
 
+// Reachable notes whether a source could be dealt with the last time; fault is nil if so.
+func (s *Sources) Reachable(ctx context.Context, name string, fault error) error {
+	if ctx.Err() != nil {
+		return nil
+	}
+	text := ""
+	if fault != nil {
+		text = fault.Error()
+	}
+	_, err := s.store.Pool.Exec(ctx, "UPDATE sources SET fault = $2 WHERE name = $1 AND fault <> $2", name, text)
+	return err
+}
+
 // Factor returns what one unit of a source's prices comes to in the service's
 // currency today, discount and tax in it. A source that is not known bills in the
 // service's currency.

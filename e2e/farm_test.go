@@ -1,0 +1,147 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"log/slog"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/api"
+	"rotanex.example/api/client"
+	"rotanex.example/core/pricing"
+	"rotanex.example/core/stock"
+	"rotanex.example/standin"
+)
+
+// gannet is a farm whose nodes are like eddy's one device. It bills by core-GHz-hour
+// in crowns.
+var gannet = stock.Farm{
+	Name: "gannet-day", Source: "gannet", Nodes: 6, LeadS: 60, CPU: stock.CPU{Model: "Keel 24", Cores: 24, MHz: 3000}, MemoryGB: 128, Devices: eddy.Devices, Launchers: []string{"standin"},
+	Work: pricing.Work{CoreGHzHour: pricing.MustMoney("0.05"), Least: pricing.MustMoney("1.00")},
+}
+
+// farmHouse is a house with a run that needs the farm beside eddy, whose agent never
+// takes a frame.
+func farmHouse(t *testing.T, change func(*standin.Farm)) (*house, *standin.Farm, api.Run) {
+	t.Helper()
+	films := scenes(t)
+	f := &standin.Farm{Tiers: map[string]stock.Farm{"gannet-day": gannet}, ClockFactor: 20, Folder: t.TempDir(), Analysis: 10 * time.Second, Queue: 5 * time.Second, Log: slog.New(slog.DiscardHandler), Secret: "crowns"}
+	if change != nil {
+		change(f)
+	}
+	ctx, stop := context.WithCancel(context.WithoutCancel(t.Context()))
+	server := httptest.NewServer(f.Handler(ctx))
+	t.Cleanup(func() { server.Close(); stop(); f.Wait() })
+	h := newHouse(t, faster)
+	secret := "crowns"
+	must[api.Source](t)(h.admin().PutSource(t.Context(), "gannet", api.NewSource{Secret: &secret, Spec: api.SourceSpec{Name: "gannet", Kind: "farm", Address: server.URL, Card: api.RateCard{Currency: "NOK", Tax: "0.25"}}}))
+	spec, err := convert[api.Farm](gannet)
+	require.NoError(t, err)
+	must[api.Farm](t)(h.admin().PutFarm(t.Context(), "gannet-day", spec))
+	a := h.hand(eddy)
+	h.putShot("coda-060", "1-40", nil)
+	h.trialByHand(a, "coda-060", "eddy", "g0")
+	// Without an exchange rate it cannot be priced, and so is not used.
+	plan := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(150 * time.Second)}))
+	require.NotEqual(t, api.PlanStatusMeets, plan.Status)
+	assert.Contains(t, plan.LeftOut[len(plan.LeftOut)-1].Why, "no exchange rate from NOK to EUR")
+	rates := bytes.NewReader([]byte("date,from,to,rate\n2020-01-01,EUR,NOK,11.50\n"))
+	must[map[string]any](t)(h.admin().ImportRatesWithBody(t.Context(), "text/csv", rates))
+	h.putPackage("coda-060", films)
+	plan, run := h.started(300*time.Second, "coda-060")
+	require.Equal(t, api.PlanStatusMeets, plan.Status)
+	require.NotEmpty(t, plan.OutsideCost, "the farm is needed to be in time")
+	return h, f, run
+}
+
+// putPackage stores the only scene as the shot's package.
+func (h *house) putPackage(shot, films string) {
+	h.t.Helper()
+	data, err := os.ReadFile(filepath.Join(films, "coda.yaml"))
+	require.NoError(h.t, err)
+	sum := sha256.Sum256(data)
+	name := hex.EncodeToString(sum[:])
+	files := []api.PackageFile{{Path: "coda.yaml", Size: int64(len(data)), Chunks: []string{name}}}
+	early := refused(h.t, 409)(h.admin().PutPackage(h.t.Context(), shot, api.NewPackage{Files: files}))
+	assert.Contains(h.t, early.Error(), "are not here yet")
+	wrong := refused(h.t, 422)(h.admin().PutChunkWithBody(h.t.Context(), name, "application/octet-stream", bytes.NewReader(data[1:])))
+	assert.Contains(h.t, wrong.Error(), "SHA-256")
+	require.NoError(h.t, client.Check(h.admin().PutChunkWithBody(h.t.Context(), name, "application/octet-stream", bytes.NewReader(data))))
+	lacking := refused(h.t, 422)(h.admin().PutPackage(h.t.Context(), shot, api.NewPackage{Files: []api.PackageFile{{Path: "other.yaml", Size: int64(len(data)), Chunks: []string{name}}}}))
+	assert.Contains(h.t, lacking.Error(), "needs it and it is not in the package")
+	must[api.Package](h.t)(h.admin().PutPackage(h.t.Context(), shot, api.NewPackage{Files: files}))
+}
+
+// job waits until the run's first job is in a state.
+func (h *house) job(run api.Run, state api.FarmJobState) api.FarmJob {
+	h.t.Helper()
+	h.until("the job to be "+string(state), func() bool {
+		jobs := h.run(run).FarmJobs
+		return len(jobs) > 0 && jobs[0].State == state
+	})
+	return h.run(run).FarmJobs[0]
+}
+
+func TestAFarmRendersWhatAPersonHasAccepted(t *testing.T) {
+	h, _, run := farmHouse(t, func(f *standin.Farm) { f.FailOneIn = 4 })
+	held := h.job(run, api.FarmJobStateHeld)
+	assert.Len(t, held.Proofs, 3)
+	assert.Equal(t, 3, held.Done, "the proof frames are home, to be looked at")
+	h.restart() // whatever dies, the job goes on where it was
+	judged := must[api.FarmJob](t)(h.admin().JudgeProofs(t.Context(), held.Id, api.JudgeProofsJSONRequestBody{Accept: true}))
+	assert.True(t, *judged.Accepted)
+	refused(t, 409)(h.admin().JudgeProofs(t.Context(), held.Id, api.JudgeProofsJSONRequestBody{Accept: false}))
+	ended := h.job(run, api.FarmJobStateEnded)
+	assert.Positive(t, ended.Done)
+	assert.NotEmpty(t, ended.Charge)
+	assert.Greater(t, ended.RenderedS, ended.ElapsedS-60, "summed and elapsed time are told apart")
+
+	// The ledger's own sum is what the farm's meter says, converted once.
+	metered := query[string](t, h.database, "SELECT sum(amount)::text FROM charges WHERE source = 'gannet'")
+	amount := pricing.MustMoney(metered)
+	want := amount.Scaled(pricing.MustMoney("1.25").Rat())
+	rate := pricing.MustMoney("11.50").Rat()
+	want = want.Scaled(rate.Inv(rate))
+	assert.Equal(t, want.String(), h.chargedBy(run, "gannet").String())
+	source := "gannet"
+	entries := must[api.EntryList](t)(h.admin().ListEntries(t.Context(), &api.ListEntriesParams{Run: &run.Id, Source: &source}))
+	assert.Contains(t, entries.Items[0].Metered, "NOK")
+
+	sources := must[struct{ Items []api.Source }](t)(h.admin().ListSources(t.Context()))
+	assert.Positive(t, sources.Items[0].BootS, "what was learnt of it")
+	compared := must[api.SourceComparison](t)(h.admin().CompareRunSources(t.Context(), run.Id))
+	assert.Equal(t, api.SourceComparisonBasisCharged, compared.Basis)
+}
+
+func TestProofFramesThatAreRefusedEndTheJob(t *testing.T) {
+	h, _, run := farmHouse(t, nil)
+	held := h.job(run, api.FarmJobStateHeld)
+	must[api.FarmJob](t)(h.admin().JudgeProofs(t.Context(), held.Id, api.JudgeProofsJSONRequestBody{Accept: false}))
+	ended := h.job(run, api.FarmJobStateEnded)
+	assert.Equal(t, "the proof frames were refused", ended.Trouble)
+	counts := h.run(run).Counts
+	assert.Equal(t, 40, counts.Waiting+counts.Done+counts.Leased, "no frame is lost")
+	assert.Zero(t, counts.Leased, "what the farm had waits for others")
+	assert.Equal(t, "1.00", query[string](t, h.database, "SELECT amount::numeric(9,2)::text FROM charges"), "three frames cost the least charge")
+}
+
+func TestAFarmThatCannotSaysSoBeforeItIsPaid(t *testing.T) {
+	h, _, run := farmHouse(t, func(f *standin.Farm) {
+		tier := f.Tiers["gannet-day"]
+		tier.Launchers = []string{"povray"}
+		f.Tiers["gannet-day"] = tier
+	})
+	ended := h.job(run, api.FarmJobStateEnded)
+	assert.Contains(t, ended.Trouble, "we do not have standin")
+	assert.Zero(t, h.run(run).Counts.Leased)
+	assert.Equal(t, "0.00", h.chargedBy(run, "gannet").String())
+}
