@@ -22,7 +22,7 @@ var arrows = map[string][]string{
 	"agent":     {"api", "core", "launchers"},
 	"cli":       {"api", "core"},
 	"standin":   {"core", "providers"},
-	"demo":      {"api", "cli", "core", "service/postgres"},
+	"demo":      {"api", "cli", "core", "providers", "service/postgres"},
 	"e2e":       {"e2e"},
 	"cmd":       {"agent", "cli", "core", "demo", "launchers", "service/serve", "standin"},
 }

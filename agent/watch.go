@@ -9,8 +9,9 @@ import (
 	"rotanex.example/api"
 )
 
-// look is how often a renderer is looked at.
-const look = 250 * time.Millisecond
+// look is how often a renderer is looked at: to find what it started, every process
+// of the host is gone through. Its own peak the kernel keeps.
+const look = time.Second
 
 // watch measures the memory of a renderer and of the processes it started, and
 // calls hang once when it has been silent for too long.

@@ -144,7 +144,7 @@ func (a *app) compareSources() *cobra.Command {
 		}),
 	}
 	c.Flags().StringVar(&by, "by", "", "deadline, such as \"Mon 09:00\" or +12h; default the shot's own")
-	c.Flags().StringVar(&baseline, "baseline", "", "source or host that savings are against; default the first source")
+	c.Flags().StringVar(&baseline, "baseline", "", "source or host that savings are against; default your own")
 	c.Flags().StringVar(&run, "run", "", "compare what a run came to, from its ledger")
 	return c
 }

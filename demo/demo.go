@@ -37,21 +37,26 @@ type Config struct {
 const (
 	clockStart  = "2031-03-07T18:00:00Z"
 	clockFactor = "60"
-	deadline    = "+2h00m"
+	deadline    = "+2h20m"
+	spend       = "60" // with room for a server that has to be replaced
 )
 
-var planned = []string{"orrery-010", "orrery-020"}
+var planned = []string{"orrery-010", "orrery-020", "stair-030", "storm-050"}
+
+// packaged is what of the scenes each shot needs that may be rendered elsewhere.
+var packaged = map[string]string{"orrery-020": "gears.yaml", "stair-030": "stair.yaml", "storm-050": "storm.yaml storm"}
 
 // trials are the crews that are timed, by shot. What is not timed is predicted
 // from like devices.
 var trials = map[string][]string{
 	"orrery-010": {"dory/cpu", "bellows/cpu"},
 	"orrery-020": {"bellows/g0", "bellows/g1", "capstan/g0", "eddy/g0", "eddy/g0+g1"},
+	"storm-050":  {"dory/cpu", "eddy/cpu", "desk-ada/cpu"},
 }
 
 // trialFrames is how many frames of a shot are timed: of the ray tracer's short
 // ones more, so that they last as long as the others'.
-var trialFrames = map[string]string{"orrery-010": "12", "orrery-020": "5"}
+var trialFrames = map[string]string{"orrery-010": "12", "orrery-020": "5", "storm-050": "5"}
 
 // swept are the shots of which a sweep finds out how every crew would do, each within
 // the story time given.
@@ -67,6 +72,7 @@ type Demo struct {
 	processes processes
 	address   string
 	token     string
+	outside   []outside
 }
 
 // Run does the demo. It returns nil when everything that was to be rendered was
@@ -116,14 +122,10 @@ func (d *Demo) setUp(ctx context.Context, database string) error {
 	if err != nil {
 		return err
 	}
-	hire, err := address(7081)
-	if err != nil {
-		return err
-	}
 	d.address = "http://" + listen
 	d.say("Starting the service on %s; its clock runs %s times as fast as life", d.address, clockFactor)
 	if err := d.processes.start(d.State, "service", d.environment(), filepath.Join(d.Bin, "rotanex-service"),
-		"--database-url", database, "--state-dir", d.State, "--listen", listen, "--rental", "tern=http://"+hire,
+		"--database-url", database, "--state-dir", d.State, "--listen", listen,
 		"--clock-start", clockStart, "--clock-factor", clockFactor); err != nil {
 		return err
 	}
@@ -134,13 +136,16 @@ func (d *Demo) setUp(ctx context.Context, database string) error {
 		return err
 	}
 	stockFile, scenes := filepath.Join(d.Data, "stock.yaml"), filepath.Join(d.Data, "scenes")
-	d.say("Starting the rented source's stand-in on %s", hire)
-	if err := d.processes.start(d.State, "hire", d.environment(), filepath.Join(d.Bin, "rotanex-standin"), "hire",
-		"--listen", hire, "--offers", stockFile, "--folder", filepath.Join(d.State, "rented"), "--clock-factor", clockFactor,
-		"--", filepath.Join(d.Bin, "rotanex-agent"), "--scenes", scenes, "--allow", "standin"); err != nil {
+	if err := d.startOutside(stockFile); err != nil {
 		return err
 	}
 	if err := d.rotanex(ctx, "hosts", "import", stockFile); err != nil {
+		return err
+	}
+	if err := d.reachOutside(ctx); err != nil {
+		return err
+	}
+	if err := d.rotanex(ctx, "rates", "import", filepath.Join(d.Data, "rates.csv")); err != nil {
 		return err
 	}
 	if err := d.rotanex(ctx, "shots", "import", filepath.Join(d.Data, "shots.yaml")); err != nil {

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"rotanex.example/api"
 	"rotanex.example/cli"
@@ -35,27 +36,38 @@ func (d *Demo) job(ctx context.Context) error {
 	id := run.Id.String()[:8]
 	if run.State == api.RunStateRunning || run.State == api.RunStatePaused {
 		d.say("Watch it in the console as well: %s  (token %s)", d.address, d.token)
-		if err := d.rotanex(ctx, "watch", id); err != nil {
+		judging, stop := context.WithCancel(ctx)
+		var judge sync.WaitGroup
+		judge.Go(func() { d.judgeProofs(judging, id) })
+		err := d.rotanex(ctx, "watch", id)
+		stop()
+		judge.Wait()
+		if err != nil {
 			return fmt.Errorf("the run: %w", err)
+		}
+		if err := d.settled(ctx); err != nil {
+			return err
 		}
 	}
 	frames := filepath.Join(d.State, "frames")
 	if err := d.rotanex(ctx, "collect", id, "--to", frames); err != nil {
 		return fmt.Errorf("collecting: %w", err)
 	}
-	if err := d.rotanex(ctx, "ledger", id); err != nil {
-		return err
+	for _, args := range [][]string{{"ledger", id}, {"farms", "jobs", id}, {"entries", id, "--source", "tern"}, {"sources", "compare", "--run", id}, {"sources", "list"}} {
+		if err := d.rotanex(ctx, args...); err != nil {
+			return err
+		}
 	}
 	d.say("Every frame was rendered, checked and collected: %s", frames)
 	return nil
 }
 
-// ownRun finds the demo's own run: the first of its two shots. Others may have been
+// ownRun finds the demo's own run: the first of its shots. Others may have been
 // started since, by whoever tries things out.
 func (d *Demo) ownRun(ctx context.Context) (run api.Run, found bool, err error) {
 	runs, err := asked[[]api.Run](d, ctx, "runs", "list")
 	for _, r := range slices.Backward(runs) {
-		if len(r.Shots) == len(planned) && r.Shots[0].Shot == planned[0] && r.Shots[1].Shot == planned[1] && r.State != api.RunStateCancelled {
+		if len(r.Shots) == len(planned) && r.Shots[0].Shot == planned[0] && r.State != api.RunStateCancelled {
 			return r, true, err
 		}
 	}
@@ -157,6 +169,13 @@ func (d *Demo) understand(ctx context.Context) error {
 
 // begin plans and starts the run.
 func (d *Demo) begin(ctx context.Context) error {
+	if err := d.pack(ctx); err != nil {
+		return err
+	}
+	d.say("The same work on each source, and on the best mix")
+	if err := d.rotanex(ctx, "sources", "compare", "storm-050", "--by", deadline); err != nil {
+		return err
+	}
 	err := d.rotanex(ctx, append(append([]string{"plan"}, planned...), "--by", deadline, "--sure", "85%")...)
 	var ended *exec.ExitError
 	if errors.As(err, &ended) && ended.ExitCode() == cli.ExitLate {
@@ -166,5 +185,32 @@ func (d *Demo) begin(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("planning: %w", err)
 	}
-	return d.rotanex(ctx, "start", "latest")
+	return d.rotanex(ctx, "start", "latest", "--spend", spend, "--yes")
+}
+
+// settled waits until all servers are down and all farms' jobs are closed, and holds
+// the ledger against the meters.
+func (d *Demo) settled(ctx context.Context) error {
+	var run api.Run
+	err := d.until(ctx, "the meters to be closed", func() (bool, error) {
+		var err error
+		if run, _, err = d.ownRun(ctx); err != nil {
+			return false, err
+		}
+		for _, v := range run.Servers {
+			if v.State != api.RunServerStateStopped && v.State != api.RunServerStateNever {
+				return false, nil
+			}
+		}
+		for _, j := range run.FarmJobs {
+			if j.State != api.FarmJobStateEnded && j.State != api.FarmJobStateNever {
+				return false, nil
+			}
+		}
+		return true, nil
+	})
+	if err != nil {
+		return err
+	}
+	return d.agree(ctx, run)
 }

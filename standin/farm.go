@@ -36,7 +36,7 @@ type Farm struct {
 	Scenes      string        // scenes that the farm has anyway, for jobs without a package
 	Secret      string        // bearer token that it wants; none: no
 	Analysis    time.Duration // by the simulation's clock
-	Queue       time.Duration // before the first frame
+	Queue       time.Duration // before the first frame; 0 is what the tier's lead leaves
 	FailOneIn   int           // of how many frames one fails at first; 0 is none
 	Plugins     []string      // that it has; none: all
 	Log         *slog.Logger
@@ -275,7 +275,11 @@ func (f *Farm) work(ctx context.Context, j *farmJob) {
 		return
 	}
 	f.enter(j, providers.Queued)
-	if !f.pass(ctx, f.Queue) {
+	queue := f.Queue
+	if queue == 0 {
+		queue = time.Duration(float64(j.tier.LeadS)*bootShare)*time.Second - f.Analysis
+	}
+	if !f.pass(ctx, queue) {
 		return
 	}
 	f.enter(j, providers.Proofing)

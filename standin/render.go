@@ -88,7 +88,7 @@ func (r Render) run(ctx context.Context) (int, error) {
 }
 
 // tick is how often progress is told, in real time.
-const tick = 60 * time.Millisecond
+const tick = 200 * time.Millisecond
 
 // pass lets the frame's time go by.
 func (r Render) pass(ctx context.Context, stages []stage, fail string, host stock.Host, peak memory.Bytes) (int, error) {

@@ -139,7 +139,7 @@ func farm() *cobra.Command {
 	f.StringVar(&h.Scenes, "scenes", "", "scenes for jobs that come without a package")
 	f.Float64Var(&h.ClockFactor, "clock-factor", 1, "how many times as fast as life")
 	f.DurationVar(&h.Analysis, "analysis", 3*time.Minute, "how long a job is looked at")
-	f.DurationVar(&h.Queue, "queue", 8*time.Minute, "how long a job waits before its first frame")
+	f.DurationVar(&h.Queue, "queue", 0, "how long a job waits before its first frame; 0 is what the tier's lead leaves")
 	f.IntVar(&h.FailOneIn, "fail-one-in", 0, "one frame of so many fails at first")
 	f.StringSliceVar(&h.Plugins, "plugins", nil, "plugins that it has; none: all")
 	return c

@@ -14,6 +14,7 @@ import { Runs } from "./pages/Runs";
 import { Shot } from "./pages/Shot";
 import { Shots } from "./pages/Shots";
 import { SignIn } from "./pages/SignIn";
+import { Sources } from "./pages/Sources";
 import { Stock } from "./pages/Stock";
 import { Page } from "./parts/Page";
 import { Shell } from "./parts/Shell";
@@ -42,6 +43,7 @@ function Console() {
             <Route index element={<Navigate to="/runs" replace />} />
             <Route path="stock" element={<Stock />} />
             <Route path="stock/:name" element={<Host />} />
+            <Route path="sources" element={<Sources />} />
             <Route path="shots" element={<Shots />} />
             <Route path="shots/:name" element={<Shot />} />
             <Route path="shots/:name/:view" element={<Shot />} />

@@ -28,7 +28,7 @@ type Source struct {
 	Cap *pricing.Money `json:"cap,omitempty" yaml:"cap,omitempty"`
 	// UploadMBps limits how fast packages are sent, in megabytes of 10^6 bytes a second;
 	// 0 is no limit.
-	UploadMBps float64 `json:"upload_mbps,omitempty" yaml:"upload_mbps,omitempty"`
+	UploadMBps float64 `json:"upload_mb_s,omitempty" yaml:"upload_mb_s,omitempty"`
 	// KnownHosts are the host keys that an ssh source may show, as lines of a
 	// known_hosts file.
 	KnownHosts []string `json:"known_hosts,omitempty" yaml:"known_hosts,omitempty"`
@@ -60,7 +60,7 @@ func (s Source) Validate() error {
 		fault("cap %s: want 0 or more", *s.Cap)
 	}
 	if s.UploadMBps < 0 {
-		fault("upload_mbps %g: want 0 or more", s.UploadMBps)
+		fault("upload_mb_s %g: want 0 or more", s.UploadMBps)
 	}
 	return errors.Join(faults...)
 }

@@ -2,8 +2,9 @@
 // there over SFTP and starts it over SSH. A server is reached only if it shows a host
 // key that is known.
 //
-// Everything lies below .rotanex in the user's home: the agent's program by its
-// content, and a folder for each server of ours with what it was started as.
+// Everything lies below .rotanex in the user's home, or in the folder that the address
+// names: the agent's program by its content, and a folder for each server of ours with
+// what it was started as.
 package ssh
 
 import (
@@ -35,6 +36,7 @@ func Reaches(address string) bool { return strings.HasPrefix(address, "ssh://") 
 // Machine is one machine behind SSH. It implements providers.Servers.
 type Machine struct {
 	address string
+	home    string // below which everything lies, as the machine sees it
 	config  *ssh.ClientConfig
 	agent   string
 	now     func() time.Time
@@ -65,7 +67,7 @@ func New(source stock.Source, key, agent string, now func() time.Time) (*Machine
 	for _, k := range known {
 		algorithms = append(algorithms, k.Type())
 	}
-	return &Machine{u.Host, &ssh.ClientConfig{
+	return &Machine{u.Host, path.Join(u.Path, ".rotanex"), &ssh.ClientConfig{
 		User: u.User.Username(), Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, Timeout: patience, HostKeyAlgorithms: algorithms,
 		HostKeyCallback: func(host string, _ net.Addr, shown ssh.PublicKey) error {
 			for _, k := range known {
@@ -93,6 +95,7 @@ func hostKeys(source stock.Source) (out []ssh.PublicKey, err error) {
 type line struct {
 	*ssh.Client
 	files *sftp.Client
+	home  string
 }
 
 // with connects, does something and hangs up.
@@ -116,7 +119,7 @@ func (m *Machine) with(ctx context.Context, do func(line) error) error {
 		return fmt.Errorf("SFTP on %s: %w", m.address, err)
 	}
 	defer func() { _ = files.Close() }()
-	return do(line{client, files})
+	return do(line{client, files, m.home})
 }
 
 func (l line) run(command string) (string, error) {
@@ -135,9 +138,7 @@ func (l line) run(command string) (string, error) {
 // quoted makes a word of the shell that stands for itself.
 func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
-const home = ".rotanex"
-
-func folder(name string) string { return path.Join(home, "servers", name) }
+func (l line) folder(name string) string { return path.Join(l.home, "servers", name) }
 
 // note is what is kept on the machine of a server of ours.
 type note struct {
@@ -148,7 +149,7 @@ type note struct {
 }
 
 func (l line) note(name string) (n note, err error) {
-	f, err := l.files.Open(path.Join(folder(name), "note.json"))
+	f, err := l.files.Open(path.Join(l.folder(name), "note.json"))
 	if errors.Is(err, os.ErrNotExist) {
 		return n, providers.ErrGone
 	}
@@ -177,7 +178,7 @@ func (l line) keep(name string, n note) error {
 	if err != nil {
 		return err
 	}
-	return l.write(path.Join(folder(name), "note.json"), data, 0o600)
+	return l.write(path.Join(l.folder(name), "note.json"), data, 0o600)
 }
 
 // Offers implements providers.Servers: a machine says nothing of prices.
@@ -193,9 +194,10 @@ func (m *Machine) Make(ctx context.Context, o providers.Order) error {
 		return fmt.Errorf("the agent's program: %w", err)
 	}
 	sum := sha256.Sum256(program)
-	installed := path.Join(home, "agent-"+hex.EncodeToString(sum[:8]))
+	program8 := "agent-" + hex.EncodeToString(sum[:8])
 	return m.with(ctx, func(l line) error {
-		if err := l.files.MkdirAll(folder(o.Name)); err != nil {
+		installed := path.Join(l.home, program8)
+		if err := l.files.MkdirAll(l.folder(o.Name)); err != nil {
 			return err
 		}
 		if info, err := l.files.Stat(installed); err != nil || info.Size() != int64(len(program)) {
@@ -203,7 +205,7 @@ func (m *Machine) Make(ctx context.Context, o providers.Order) error {
 				return err
 			}
 		}
-		if err := l.write(path.Join(folder(o.Name), "token"), []byte(o.JoinToken), 0o600); err != nil {
+		if err := l.write(path.Join(l.folder(o.Name), "token"), []byte(o.JoinToken), 0o600); err != nil {
 			return err
 		}
 		if _, err := l.note(o.Name); err != nil {
@@ -214,7 +216,7 @@ func (m *Machine) Make(ctx context.Context, o providers.Order) error {
 		// The token goes by the environment, which others on the machine cannot read.
 		_, err := l.run(fmt.Sprintf(`cd %s && { [ -f pid ] && kill -0 "$(cat pid)" 2>/dev/null && exit 0
 			ROTANEX_JOIN_TOKEN="$(cat token)" setsid nohup ../../%s --service %s --host %s --state-dir "$PWD/state" >log 2>&1 </dev/null & echo $! >pid; }`,
-			quoted(folder(o.Name)), path.Base(installed), quoted(o.Service), quoted(o.Name)))
+			quoted(l.folder(o.Name)), program8, quoted(o.Service), quoted(o.Name)))
 		return err
 	})
 }
@@ -236,7 +238,7 @@ func (m *Machine) look(l line, name string) (providers.Server, error) {
 	end := m.now()
 	if n.Stopped != nil {
 		end = *n.Stopped
-	} else if _, err := l.run(fmt.Sprintf(`kill -0 "$(cat %s)"`, quoted(path.Join(folder(name), "pid")))); err == nil {
+	} else if _, err := l.run(fmt.Sprintf(`kill -0 "$(cat %s)"`, quoted(path.Join(l.folder(name), "pid")))); err == nil {
 		out.State = providers.Up
 	}
 	out.Metered = max(0, end.Sub(n.Began).Seconds())
@@ -246,7 +248,7 @@ func (m *Machine) look(l line, name string) (providers.Server, error) {
 // List implements providers.Servers.
 func (m *Machine) List(ctx context.Context, owner string) (out []providers.Server, err error) {
 	return out, m.with(ctx, func(l line) error {
-		folders, err := l.files.ReadDir(path.Join(home, "servers"))
+		folders, err := l.files.ReadDir(path.Join(l.home, "servers"))
 		if errors.Is(err, os.ErrNotExist) {
 			return nil
 		}
@@ -270,7 +272,7 @@ func (m *Machine) Stop(ctx context.Context, name string) error {
 		// The agent is asked, waited for, and made to.
 		_, err = l.run(fmt.Sprintf(`cd %s && if [ -f pid ]; then p=$(cat pid); kill -TERM "$p" 2>/dev/null
 			for i in 1 2 3 4 5 6 7 8 9 10; do kill -0 "$p" 2>/dev/null || break; sleep 0.5; done
-			kill -KILL -- "-$p" 2>/dev/null; true; fi`, quoted(folder(name))))
+			kill -KILL -- "-$p" 2>/dev/null; true; fi`, quoted(l.folder(name))))
 		if err != nil {
 			return err
 		}
@@ -283,7 +285,7 @@ func (m *Machine) Stop(ctx context.Context, name string) error {
 // Delete implements providers.Servers.
 func (m *Machine) Delete(ctx context.Context, name string) error {
 	return m.with(ctx, func(l line) error {
-		_, err := l.run("rm -rf " + quoted(folder(name)))
+		_, err := l.run("rm -rf " + quoted(l.folder(name)))
 		return err
 	})
 }

@@ -32,7 +32,7 @@ func (f *Farms) look(ctx context.Context, farm providers.Farm, j job) error {
 		return err
 	}
 	if _, err := f.store.Pool.Exec(ctx, `UPDATE farm_jobs SET findings = $2, queue = $3, node_s = $4, started_at = CASE WHEN started_at IS NULL AND $5 THEN $6 ELSE started_at END WHERE id = $1`,
-		j.id, findings, seen.Queue, seen.NodeSeconds, seen.State == providers.Proofing || seen.State == providers.Rendering, f.clock.Now()); err != nil {
+		j.id, findings, seen.Queue, seen.NodeSeconds, seen.State != providers.Analysing && seen.State != providers.Queued && seen.State != providers.Rejected, f.clock.Now()); err != nil {
 		return err
 	}
 	if seen.State == providers.Rejected {

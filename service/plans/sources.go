@@ -77,12 +77,17 @@ func (p *Plans) compareSources(ctx context.Context, out *api.SourceComparison, p
 		}
 		rows = append(rows, row)
 	}
-	mark(out, rows, baseline)
+	own := ""
+	if len(problem.Hosts) > 0 {
+		own = sourceOf[problem.Hosts[0].ID]
+	}
+	mark(out, rows, baseline, own)
 	return nil
 }
 
-// mark names the rows that stand out and what each saves against the baseline.
-func mark(out *api.SourceComparison, rows []estimated, baseline *string) {
+// mark names the rows that stand out and what each saves against the baseline: one's
+// own hosts, where none is asked for.
+func mark(out *api.SourceComparison, rows []estimated, baseline *string, own string) {
 	plain := make([]ledger.Row, len(rows))
 	for i, r := range rows {
 		plain[i] = r.Row
@@ -90,7 +95,7 @@ func mark(out *api.SourceComparison, rows []estimated, baseline *string) {
 	m := ledger.Mark(plain)
 	base := -1
 	for i, r := range rows {
-		if baseline != nil && r.Source == *baseline || baseline == nil && base < 0 && r.Source != BestMix && r.FrameCost != "" {
+		if baseline != nil && r.Source == *baseline || baseline == nil && base < 0 && r.Source == own && r.FrameCost != "" {
 			base = i
 		}
 	}

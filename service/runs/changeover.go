@@ -87,7 +87,7 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID) error {
 		}
 		var bookings []Booking
 		var jobs []FarmJob
-		for _, x := range next.plan.Bookings {
+		for _, x := range gathered(next.plan.Bookings) {
 			b := next.booking(id, x, hostOf)
 			b.Open, b.Planned = run.State == "running", b.Frames
 			bookings = append(bookings, b)

@@ -120,7 +120,7 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 		})
 	}
 	booked := map[planning.Booking]bool{}
-	for _, x := range p.plan.Bookings {
+	for _, x := range gathered(p.plan.Bookings) {
 		b.Bookings = append(b.Bookings, p.booking(id, x, hostOf))
 		if x.Farm != "" {
 			b.FarmJobs = append(b.FarmJobs, p.farmJob(id, x))
@@ -221,6 +221,23 @@ func (p planned) spend(said string) (*string, error) {
 		return nil, edge.BadField("/spend", said, fmt.Sprintf("is less than the %s %s that the plan spends on servers, farms and seats", p.currency, outside))
 	}
 	return &said, nil
+}
+
+// gathered makes one booking of all that a plan books of a shot at one farm: a farm
+// takes it as one job, and divides it over its nodes by itself.
+func gathered(all []planning.Booking) []planning.Booking {
+	var out []planning.Booking
+	for _, x := range all {
+		at := slices.IndexFunc(out, func(o planning.Booking) bool { return x.Farm != "" && o.Farm == x.Farm && o.Shot == x.Shot })
+		if at < 0 {
+			out = append(out, x)
+			continue
+		}
+		out[at].Frames += x.Frames
+		out[at].Nodes = max(out[at].Nodes, x.Nodes)
+		out[at].Start, out[at].End = min(out[at].Start, x.Start), max(out[at].End, x.End)
+	}
+	return out
 }
 
 // farmJob is what is to be handed to a farm for a booking, early enough for its frames

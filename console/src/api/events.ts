@@ -17,6 +17,8 @@ export function staleKeys(e: Event): string[][] {
     case "trial":
       return [["trials"]];
     case "run":
+    case "farm":
+    case "money":
     case "server":
       return [
         ["runs"],
@@ -24,9 +26,11 @@ export function staleKeys(e: Event): string[][] {
           ? [
               ["runs", e.run],
               ["ledger", e.run],
+              ["entries", e.run],
             ]
           : []),
         ["hosts"],
+        ["sources"],
       ];
     default:
       return [];

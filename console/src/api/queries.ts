@@ -188,3 +188,52 @@ export const useSamples = (host: string, minutes: number) =>
     refetchInterval: 3_000,
     placeholderData: (old) => old,
   });
+
+export const useSources = () =>
+  useQuery({ queryKey: ["sources"], queryFn: () => answered(client.GET("/sources")), refetchInterval: 5_000 });
+
+export const useFarms = () => useQuery({ queryKey: ["farms"], queryFn: () => answered(client.GET("/farms")) });
+
+export const useRates = () => useQuery({ queryKey: ["rates"], queryFn: () => answered(client.GET("/exchange-rates")) });
+
+export const useEntries = (run?: string, live = true) =>
+  useQuery({
+    queryKey: ["entries", run],
+    queryFn: () => answered(client.GET("/entries", { params: { query: { run } } })),
+    refetchInterval: live ? 5_000 : false,
+  });
+
+export const useSourceComparison = (shot: string, baseline: string) =>
+  useQuery({
+    queryKey: ["source comparison", shot, baseline],
+    queryFn: () =>
+      answered(
+        client.GET("/shots/{shot}/sources", {
+          params: { path: { shot }, query: { baseline: baseline || undefined } },
+        }),
+      ),
+    placeholderData: (old) => old,
+    staleTime: 30_000,
+  });
+
+export const useRunSources = (run: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ["run sources", run],
+    queryFn: () => answered(client.GET("/runs/{run}/sources", { params: { path: { run } } })),
+    enabled,
+    refetchInterval: 10_000,
+  });
+
+/** Local test frames of a shot that have a picture. */
+export const useTrialPictures = (shot: string) =>
+  useQuery({
+    queryKey: ["trials", "pictures", shot],
+    queryFn: async () => {
+      const page = await answered(client.GET("/trials", { params: { query: { shot, limit: 20 } } }));
+      return page.items.flatMap((t) => {
+        const f = t.frames.find((x) => x.state === "done");
+        return f ? [{ run: t.id, host: t.host, frame: f.frame }] : [];
+      });
+    },
+    staleTime: 60_000,
+  });

@@ -1361,7 +1361,7 @@ export interface components {
             /** @description What may never be exceeded there, over all runs, in the service's currency */
             cap?: components["schemas"]["Money"];
             /** @description Limit on sending packages in megabytes a second */
-            upload_mbps?: number;
+            upload_mb_s?: number;
             known_hosts?: string[];
         };
         NewSource: {
@@ -3477,7 +3477,7 @@ export interface operations {
             query?: {
                 /** @description Default the shot's own deadline */
                 by?: string;
-                /** @description The source or host that savings are against; default the cheapest owned one */
+                /** @description The source or host that savings are against; default one's own */
                 baseline?: components["schemas"]["Name"];
             };
             header?: never;

@@ -1,5 +1,6 @@
-import { Box, Button, Grid, Stack, Link as Styled, Text } from "@chakra-ui/react";
+import { Box, Button, Checkbox, Flex, Grid, Input, Stack, Link as Styled, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
 import { usePlan } from "../api/queries";
@@ -18,12 +19,15 @@ import { Why } from "../plan/Why";
 function Start({ plan }: { plan: Schemas["Plan"] }) {
   const go = useNavigate();
   const cache = useQueryClient();
+  const [asking, setAsking] = useState(false);
+  const [spend, setSpend] = useState(plan.outside_cost ?? "");
+  const [accepts, setAccepts] = useState(false);
   const start = useMutation({
     mutationFn: () =>
       answered(
         client.POST("/runs", {
           params: { header: { "Idempotency-Key": newKey() } },
-          body: { plan: plan.id, tries: 3 },
+          body: { plan: plan.id, tries: 3, spend: spend || undefined, accept_proofs: accepts },
         }),
       ),
     onSuccess: (run) => {
@@ -33,9 +37,38 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
   });
   return (
     <Box textAlign="right">
-      <Button loading={start.isPending} onClick={() => start.mutate()}>
-        Start the run, {money(plan.currency, plan.cost)}
-      </Button>
+      {asking ? (
+        <Stack gap="3" align="flex-end">
+          <Text>
+            {money(plan.currency, plan.outside_cost)} of it goes to servers, farms and seats. Spend at most, in{" "}
+            {plan.currency}:
+          </Text>
+          <Flex gap="3" align="center">
+            <Checkbox.Root checked={accepts} onCheckedChange={(e) => setAccepts(e.checked === true)} size="sm">
+              <Checkbox.HiddenInput />
+              <Checkbox.Control />
+              <Checkbox.Label>accept farms' proof frames by check alone</Checkbox.Label>
+            </Checkbox.Root>
+            <Input
+              aria-label={`Spend at most, in ${plan.currency}`}
+              w="28"
+              textAlign="right"
+              value={spend}
+              onChange={(e) => setSpend(e.target.value)}
+            />
+            <Button loading={start.isPending} onClick={() => start.mutate()}>
+              Start, and spend it
+            </Button>
+            <Button variant="ghost" onClick={() => setAsking(false)}>
+              No
+            </Button>
+          </Flex>
+        </Stack>
+      ) : (
+        <Button loading={start.isPending} onClick={() => (plan.outside_cost ? setAsking(true) : start.mutate())}>
+          Start the run, {money(plan.currency, plan.cost)}
+        </Button>
+      )}
       {start.error && (
         <Box mt="3" textAlign="left">
           <Failed error={start.error} />

@@ -3,15 +3,18 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { useParams } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
-import { isOver, pictureURL, useFrames, useRun } from "../api/queries";
+import { isOver, pictureURL, useEntries, useFrames, useRun, useRunSources } from "../api/queries";
 import { count, drift, length, moment, money, none } from "../parts/format";
 import { Figure, Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
 import { Failed, Shown } from "../parts/States";
 import { Account } from "../run/Account";
 import { Crews, Servers } from "../run/Crews";
+import { Entries } from "../run/Entries";
+import { FarmJobs } from "../run/FarmJobs";
 import { FrameDetail } from "../run/FrameDetail";
 import { FrameGrid, Legend } from "../run/FrameGrid";
+import { SourceTable } from "../shot/Sources";
 import { totalOf } from "./Runs";
 
 type Run = Schemas["Run"];
@@ -99,7 +102,8 @@ function Figures({ run }: { run: Run }) {
       <Figure
         label={run.ended ? "Money" : "Money so far"}
         value={money(run.currency, run.cost_so_far)}
-        beside={`planned ${money(run.currency, run.planned_cost)}`}
+        beside={`planned ${money(run.currency, run.planned_cost)}${run.cap ? `; outside ${money(run.currency, run.outside_cost)} of at most ${money(run.currency, run.cap)}` : ""}`}
+        alarm={(run.alert ?? 0) >= 100}
       />
     </Grid>
   );
@@ -196,8 +200,24 @@ function Contents({ run }: { run: Run }) {
       <Latest run={run} frames={frames.data ?? []} onPick={setPicked} />
       <Crews run={run} />
       <Servers run={run} />
+      <FarmJobs run={run} />
       <Account run={run.id} live={!isOver(run)} />
+      <Outside run={run} />
     </Stack>
+  );
+}
+
+/** The run's money by entry, and what each source came to. */
+function Outside({ run }: { run: Run }) {
+  const entries = useEntries(run.id, !isOver(run));
+  const sources = useRunSources(run.id, isOver(run));
+  return (
+    <>
+      {sources.data && (
+        <SourceTable title="Sources, estimated and charged" aside="each did a part of the work" x={sources.data} />
+      )}
+      <Shown query={entries}>{(list) => <Entries title="Ledger by entry" list={list} />}</Shown>
+    </>
   );
 }
 

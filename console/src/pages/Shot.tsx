@@ -7,6 +7,7 @@ import { Shown } from "../parts/States";
 import { Compare } from "../shot/Compare";
 import { Memory } from "../shot/Memory";
 import { Preflight } from "../shot/Preflight";
+import { SourcesOf } from "../shot/Sources";
 import { Studies } from "../shot/Studies";
 
 const views = [
@@ -14,6 +15,7 @@ const views = [
   { value: "memory", label: "Memory" },
   { value: "preflight", label: "Preflight" },
   { value: "settings", label: "Settings" },
+  { value: "sources", label: "Sources" },
 ];
 
 /** What is known of one shot: how crews do, whether it fits, what would stop it. */
@@ -52,6 +54,9 @@ export function Shot() {
             </Tabs.Content>
             <Tabs.Content value="preflight" pt="0">
               <Preflight shot={name} />
+            </Tabs.Content>
+            <Tabs.Content value="sources" pt="0">
+              <SourcesOf shot={name} />
             </Tabs.Content>
             <Tabs.Content value="settings" pt="0">
               <Studies shot={s} />

@@ -1,6 +1,6 @@
 import { Box, Flex, IconButton, Stack, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
-import { LuClapperboard, LuDoorOpen, LuMoon, LuRoute, LuServer, LuSun, LuTelescope } from "react-icons/lu";
+import { LuClapperboard, LuDoorOpen, LuHandshake, LuMoon, LuRoute, LuServer, LuSun, LuTelescope } from "react-icons/lu";
 import { NavLink, Outlet } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
 import { moment, zoneName } from "./format";
@@ -8,6 +8,7 @@ import { useMode } from "./mode";
 
 const places = [
   { to: "/stock", label: "Stock", icon: LuServer },
+  { to: "/sources", label: "Sources", icon: LuHandshake },
   { to: "/shots", label: "Shots", icon: LuClapperboard },
   { to: "/plans", label: "Plans", icon: LuRoute },
   { to: "/runs", label: "Runs", icon: LuTelescope },

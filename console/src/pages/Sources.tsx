@@ -1,0 +1,186 @@
+import { Stack, Text } from "@chakra-ui/react";
+import type { Schemas } from "../api/client";
+import { useEntries, useFarms, useOffers, useRates, useSession, useSources } from "../api/queries";
+import { length, money, none } from "../parts/format";
+import { List } from "../parts/List";
+import { Page, Sheet, State } from "../parts/Page";
+import { Empty, Shown } from "../parts/States";
+import { Entries } from "../run/Entries";
+
+type Source = Schemas["Source"];
+
+const whole = (part?: number) => (part ? `${Math.round(100 * part)} %` : none);
+
+/** What a source's prices are in, and what one of them comes to. */
+function prices(s: Source) {
+  const { card } = s.spec;
+  const parts = [card.currency];
+  if (card.credit) parts.push(`at ${money(card.credit.currency, card.credit.price)}`);
+  if (card.tax) parts.push(`plus ${Math.round(100 * Number(card.tax))} % tax`);
+  return parts.join(" ");
+}
+
+function state(s: Source) {
+  if (s.factor_fault) return <Text color="failed">{s.factor_fault}</Text>;
+  if (s.fault) return <Text color="failed">{s.fault}</Text>;
+  return <State>{s.spec.address ? "reached" : "no address"}</State>;
+}
+
+/** How much of a source's cap is gone. */
+function cap(s: Source) {
+  if (!s.spec.cap) return none;
+  const used = (Number(s.charged) + Number(s.promised)) / Math.max(0.01, Number(s.spec.cap));
+  return (
+    <Text as="span" color={used >= 0.8 ? "failed" : undefined}>
+      {money(s.currency, s.spec.cap)}, {Math.round(100 * used)} % used
+    </Text>
+  );
+}
+
+function Known({ all }: { all: Source[] }) {
+  if (all.length === 0)
+    return (
+      <Empty title="No source yet">
+        Sources are where hosts come from that are not your own. Store some: rotanex sources import FILE
+      </Empty>
+    );
+  return (
+    <Sheet title="Sources">
+      <List
+        label="Sources"
+        rows={all}
+        keyOf={(s) => s.spec.name}
+        columns={[
+          { name: "Source", cell: (s) => <Text title={s.spec.note}>{s.spec.name}</Text> },
+          { name: "Kind", cell: (s) => s.spec.kind },
+          { name: "Prices in", cell: prices },
+          {
+            name: "One comes to",
+            cell: (s) => (s.factor ? money(s.currency, Number(s.factor).toFixed(4)) : none),
+            right: true,
+          },
+          { name: "Charged", cell: (s) => money(s.currency, s.charged), right: true },
+          { name: "Promised", cell: (s) => money(s.currency, s.promised), right: true },
+          { name: "Cap", cell: cap, right: true },
+          { name: "Usable tries", cell: (s) => whole(s.usable_share), right: true },
+          { name: "Begins after", cell: (s) => length(s.boot_s), right: true },
+          { name: "State", cell: state },
+        ]}
+      />
+    </Sheet>
+  );
+}
+
+function Offers() {
+  const offers = useOffers();
+  return (
+    <Shown query={offers}>
+      {(all) =>
+        all.length > 0 && (
+          <Sheet title="Servers that can be rented">
+            <List
+              label="Offers"
+              rows={all}
+              keyOf={(o) => o.spec.name}
+              columns={[
+                { name: "Offer", cell: (o) => <Text title={o.spec.note}>{o.spec.name}</Text> },
+                { name: "Source", cell: (o) => o.spec.source },
+                { name: "At most", cell: (o) => o.spec.max_servers, right: true },
+                { name: "An hour", cell: (o) => o.spec.price_hour, right: true },
+                { name: "Fee", cell: (o) => o.spec.fee, right: true },
+                { name: "Billed by", cell: (o) => length(o.spec.increment_s), right: true },
+                { name: "At least", cell: (o) => length(o.spec.minimum_s), right: true },
+                { name: "Boot", cell: (o) => length(o.spec.lead_s), right: true },
+                { name: "Set-up, first time", cell: (o) => length(o.spec.setup_s), right: true },
+                { name: "Devices", cell: (o) => devices(o.spec) },
+              ]}
+            />
+          </Sheet>
+        )
+      }
+    </Shown>
+  );
+}
+
+function devices(x: { cpu: { cores: number }; devices?: { model: string }[] }) {
+  const models = (x.devices ?? []).map((d) => d.model);
+  const first = models[0];
+  return first ? `${models.length > 1 ? `${models.length} × ` : ""}${first}` : `${x.cpu.cores} cores`;
+}
+
+function Farms() {
+  const farms = useFarms();
+  return (
+    <Shown query={farms}>
+      {(all) =>
+        all.items.length > 0 && (
+          <Sheet title="Farms, by tier">
+            <List
+              label="Farms"
+              rows={all.items}
+              keyOf={(f) => f.name}
+              columns={[
+                { name: "Farm", cell: (f) => f.name },
+                { name: "Note", cell: (f) => f.note ?? none },
+                { name: "Nodes", cell: (f) => f.nodes, right: true },
+                { name: "A node", cell: devices },
+                { name: "Node-hour", cell: (f) => f.work.node_hour ?? none, right: true },
+                { name: "Core-GHz-hour", cell: (f) => f.work.core_ghz_hour ?? none, right: true },
+                { name: "Least charge", cell: (f) => f.work.least ?? none, right: true },
+                { name: "First frame after", cell: (f) => length(f.lead_s), right: true },
+                { name: "Renders", cell: (f) => f.launchers?.join(", ") ?? none },
+              ]}
+            />
+          </Sheet>
+        )
+      }
+    </Shown>
+  );
+}
+
+function Rates() {
+  const rates = useRates();
+  return (
+    <Shown query={rates}>
+      {(all) =>
+        all.items.length > 0 && (
+          <Sheet title="Exchange rates" aside="as they were given; the last on or before a day holds">
+            <List
+              label="Exchange rates"
+              rows={[...all.items].reverse()}
+              keyOf={(r) => r.day + r.from + r.to}
+              columns={[
+                { name: "From", cell: (r) => r.day },
+                { name: "One", cell: (r) => r.from },
+                { name: "Is worth", cell: (r) => `${r.rate} ${r.to}`, right: true },
+              ]}
+            />
+          </Sheet>
+        )
+      }
+    </Shown>
+  );
+}
+
+/** Where hosts come from that are not one's own: prices, money spent, how they did. */
+export function Sources() {
+  const sources = useSources();
+  const session = useSession();
+  const entries = useEntries();
+  return (
+    <Page
+      title="Sources"
+      lead={session.data && `Rented servers and farms; what they cost is shown in ${session.data.currency}`}
+    >
+      <Stack gap="6">
+        <Shown query={sources}>{(all) => <Known all={all.items} />}</Shown>
+        <Offers />
+        <Farms />
+        <Rates />
+        <Shown query={entries}>
+          {(all) => all.items.length > 0 && <Entries title="Ledger of all runs, by entry" list={all} />}
+        </Shown>
+      </Stack>
+    </Page>
+  );
+}

@@ -1,0 +1,76 @@
+import { Box, Flex, Stack, Text } from "@chakra-ui/react";
+import { useState } from "react";
+import type { Schemas } from "../api/client";
+import { Choice } from "../parts/Choice";
+import { length, money, none } from "../parts/format";
+import { List } from "../parts/List";
+import { Sheet } from "../parts/Page";
+
+type EntryList = Schemas["EntryList"];
+
+const everything = "all";
+
+/** The ledger by entry: what, where, estimated, charged, and why they differ. */
+export function Entries({ title, list }: { title: string; list: EntryList }) {
+  const [source, setSource] = useState(everything);
+  const [shot, setShot] = useState(everything);
+  const names = (of: (e: EntryList["items"][number]) => string | undefined) => [
+    everything,
+    ...[...new Set(list.items.map(of).filter((x): x is string => !!x))].sort(),
+  ];
+  const rows = list.items.filter(
+    (e) => (source === everything || e.source === source) && (shot === everything || e.shot === shot),
+  );
+  const sum = (of: (e: EntryList["items"][number]) => string) =>
+    rows.reduce((total, e) => total + Number(of(e)), 0).toFixed(2);
+  return (
+    <Sheet
+      title={title}
+      aside={
+        <>
+          {money(list.currency, list.charged)} charged, {money(list.currency, list.estimated)} estimated; failed tries{" "}
+          {money(list.currency, list.failed_cost)}, paid and unused {money(list.currency, list.unused_cost)}
+        </>
+      }
+    >
+      <Stack gap="4">
+        <Flex gap="5" align="end">
+          <Choice label="Source" value={source} options={names((e) => e.source)} onChange={setSource} />
+          <Choice label="Shot" value={shot} options={names((e) => e.shot)} onChange={setShot} />
+          <Text color="fg.muted" fontSize="sm" pb="2">
+            {rows.length} entries:{" "}
+            {money(
+              list.currency,
+              sum((e) => e.charged),
+            )}{" "}
+            charged,{" "}
+            {money(
+              list.currency,
+              sum((e) => e.estimated),
+            )}{" "}
+            estimated
+          </Text>
+        </Flex>
+        <Box maxH="460px" overflowY="auto">
+          <List
+            label={title}
+            rows={rows}
+            keyOf={(e) => [e.run, e.day, e.place, e.crew, e.shot, e.kind, e.why].join()}
+            columns={[
+              { name: "Where", cell: (e) => (e.crew ? `${e.place}/${e.crew}` : e.place) },
+              { name: "Source", cell: (e) => e.source || none },
+              { name: "Shot", cell: (e) => e.shot ?? none },
+              { name: "For", cell: (e) => e.kind },
+              { name: "Frames", cell: (e) => e.frames || none, right: true },
+              { name: "Time", cell: (e) => length(e.seconds), right: true },
+              { name: "Estimated", cell: (e) => money(list.currency, e.estimated), right: true },
+              { name: "Charged", cell: (e) => money(list.currency, e.charged), right: true },
+              { name: "Its meter", cell: (e) => e.metered ?? none },
+              { name: "Why they differ", cell: (e) => e.why || none },
+            ]}
+          />
+        </Box>
+      </Stack>
+    </Sheet>
+  );
+}
