@@ -145,3 +145,26 @@ func TestAFarmThatCannotSaysSoBeforeItIsPaid(t *testing.T) {
 	assert.Zero(t, h.run(run).Counts.Leased)
 	assert.Equal(t, "0.00", h.chargedBy(run, "gannet").String())
 }
+
+func TestProofFramesAreLookedAtInTheConsole(t *testing.T) {
+	h, _, run := farmHouse(t, nil)
+	h.job(run, api.FarmJobStateHeld)
+	for _, mode := range []string{"dark", "light"} {
+		b := h.open(mode)
+		b.goTo("/runs/" + run.Id.String())
+		b.shows("Proof frames of coda-060 at gannet-day")
+		assert.Empty(t, b.axe(), "the run, %s", mode)
+		b.goTo("/sources")
+		b.shows("NOK plus 25 % tax")
+		b.shows("Ledger of all runs, by entry")
+		assert.Empty(t, b.axe(), "sources, %s", mode)
+		b.goTo("/shots/coda-060/sources")
+		b.shows("best mix")
+		assert.Empty(t, b.axe(), "a shot's sources, %s", mode)
+	}
+	b := h.open("dark")
+	b.goTo("/runs/" + run.Id.String())
+	b.shows("Accept, and release")
+	read[bool](b, `[...document.querySelectorAll("button")].find((x) => x.textContent.startsWith("Accept, and release")).click() === undefined`)
+	h.job(run, api.FarmJobStateEnded)
+}

@@ -390,14 +390,10 @@ func (f *Farm) render(ctx context.Context, j *farmJob, scenes string, x *provide
 	if err := errors.Join(err, os.MkdirAll(filepath.Dir(output), 0o700), os.WriteFile(stockFile, data, 0o600)); err != nil {
 		return err.Error()
 	}
-	devices := []string{stock.CPUDevice}
-	if len(j.tier.Devices) > 0 {
-		devices = []string{j.tier.Devices[0].ID}
-	}
 	var said strings.Builder
 	r := Render{
 		Scene: filepath.Join(scenes, filepath.FromSlash(j.Scene)), Output: output, Stock: stockFile, Frame: x.Frame, Width: j.Width, Height: j.Height,
-		Devices: devices, ClockFactor: f.ClockFactor, Say: &said, Samples: setting(j, "samples", 128), Tile: setting(j, "tile", 256), Denoiser: "none",
+		Devices: j.tier.Crew().Devices, ClockFactor: f.ClockFactor, Say: &said, Samples: setting(j, "samples", 128), Tile: setting(j, "tile", 256), Denoiser: "none",
 	}
 	if len(j.tier.Devices) > 0 && len(j.tier.Devices[0].Backends) > 0 {
 		r.Backend = j.tier.Devices[0].Backends[0]

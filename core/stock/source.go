@@ -91,6 +91,13 @@ func (f Farm) Node() Host {
 	return Host{Name: f.Name, Source: f.Source, Note: "node of " + f.Name, CPU: f.CPU, MemoryGB: f.MemoryGB, Mains: true, Devices: f.Devices}
 }
 
+// Crew returns what of a node renders a frame: all its GPUs together, or without any
+// its processor.
+func (f Farm) Crew() Crew {
+	c, _ := f.Node().crew(f.Devices, len(f.Devices) == 0)
+	return c
+}
+
 // HourPrice returns what an hour of a node costs, in the currency of the source.
 func (f Farm) HourPrice() pricing.Money { return f.Work.Hour(f.CPU.Cores, f.CPU.MHz) }
 

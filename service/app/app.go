@@ -18,6 +18,7 @@ import (
 	"github.com/jonboulle/clockwork"
 	"gocloud.dev/blob"
 	_ "gocloud.dev/blob/fileblob" // pictures lie in a folder by default
+	_ "gocloud.dev/blob/s3blob"   // or in an S3-compatible store, by URL
 
 	"rotanex.example/service/access"
 	"rotanex.example/service/clock"

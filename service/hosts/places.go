@@ -22,6 +22,14 @@ type Place struct {
 	Farm   *Farm  // nil but for a tier of a farm
 }
 
+// Crews lists the crews that may render at a place: of a farm's node the one that does.
+func (p Place) Crews() []stock.Crew {
+	if p.Farm != nil {
+		return []stock.Crew{p.Farm.Spec.Crew()}
+	}
+	return p.Spec.Crews()
+}
+
 // Launchers are the renderers that a place is declared to have; none: not known.
 func (p Place) Launchers() []string {
 	switch {

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"rotanex.example/core/planning"
-	"rotanex.example/core/stock"
 )
 
 // reached returns what one unit of a source's prices comes to. A source that cannot
@@ -94,8 +93,7 @@ func (b *builder) images(ctx context.Context) (map[string]bool, error) {
 	return out, err
 }
 
-// addFarms adds the tiers of farms. Of the crews that a node can form, a shot is
-// rendered on the fastest.
+// addFarms adds the tiers of farms.
 func (b *builder) addFarms(ctx context.Context) error {
 	all, err := b.hostsOf.Farms(ctx)
 	if err != nil {
@@ -111,9 +109,11 @@ func (b *builder) addFarms(ctx context.Context) error {
 		}
 		used := false
 		for _, shot := range b.shots {
-			if crew, frame, ok := b.onNode(shot, f.Name, f.Spec); ok {
+			crew := f.Spec.Crew()
+			if frame, ok := b.estimate(shot, f.Name, crew); ok {
 				used = true
-				b.notes.FarmCrews[shot.Name+" "+f.Name] = crew
+				b.notes.FarmCrews[shot.Name+" "+f.Name] = crew.ID
+				b.notes.Basis[basisKey(shot.Name, f.Name, "")] = b.notes.Basis[basisKey(shot.Name, f.Name, crew.ID)]
 				b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Farm: f.Name, Frame: frame})
 			}
 		}
@@ -125,19 +125,6 @@ func (b *builder) addFarms(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// onNode returns the crew of a farm's node on which a frame of the shot is fastest.
-func (b *builder) onNode(shot plannedShot, farm string, spec stock.Farm) (crew string, frame planning.Millis, found bool) {
-	for _, c := range spec.Node().Crews() {
-		if t, ok := b.estimate(shot, farm, c); ok && (!found || t < frame) {
-			crew, frame, found = c.ID, t, true
-		}
-	}
-	if found {
-		b.notes.Basis[basisKey(shot.Name, farm, "")] = b.notes.Basis[basisKey(shot.Name, farm, crew)]
-	}
-	return crew, frame, found
 }
 
 // addTransfers adds what sending each shot's package to each source takes.

@@ -91,7 +91,7 @@ func (p *Prospects) Of(ctx context.Context, shot shots.Shot) (View, error) {
 	}
 	installed := p.installed(places, shot.Spec.Launcher)
 	for _, place := range places {
-		for _, c := range place.Spec.Crews() {
+		for _, c := range place.Crews() {
 			v.All = append(v.All, p.prospect(v, place, c, licence, installed))
 		}
 	}
