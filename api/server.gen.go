@@ -2897,6 +2897,9 @@ type GetPictureParams struct {
 // SetRunPlanJSONBody defines parameters for SetRunPlan.
 type SetRunPlanJSONBody struct {
 	Plan openapi_types.UUID `json:"plan"`
+
+	// Spend Example: 184.20
+	Spend Money `json:"spend,omitempty,omitzero"`
 }
 
 // SetRunStateJSONBody defines parameters for SetRunState.
@@ -2937,7 +2940,7 @@ type CompareShotParamsSort string
 
 // CompareSourcesParams defines parameters for CompareSources.
 type CompareSourcesParams struct {
-	// By Default the shot's own deadline
+	// By Default the shot's own deadline, or three days from now
 	By *time.Time `form:"by,omitempty" json:"by,omitempty"`
 
 	// Baseline The source or host that savings are against; default one's own
@@ -7011,40 +7014,41 @@ var swaggerSpec = []string{
 	"2mLfF0dlDHsbFcNuzmoPMW0YBu1gsPWxHhB7wWsfsJN/8cBun2HBgEZxKPheimzrC8MMmB0PZLHx5QKW",
 	"YGDEkil4Z+ZuUlIRndCMpSSVG/EnvTqYkz90R77FFscM5sMRIvTlZniIpLAcldvcqpdzUCQEwzL/itEM",
 	"soMdAvnRnh2vKO/dXxVTFnqVyYJZpbVC69MGcN2cggugu/N2AB1ibmNxd2xeFqfkGerCgE2O/mZVIlCc",
-	"FFaZTVmn1vgDTTKqfcUN+0PbwRwrIy9LzdK+Y/gKdLE3tcHxyFaUkTaKwynYfyKlslawq5LpTbmsGXUw",
-	"x/O39MLNLkX8zGs1O6JO3pbiyrU8ZhoADIFDcvvLmBu80eIwMRxgSMa9IClHNF68U1QTpg3PqXGsiGri",
-	"66YfVzmsSoncnxeFLvaV09w+wc0eKHhXUMt8oF60SFiWBUvedYuuR4qe/Ivd+Td2a+b2spc5SDO4RUiY",
-	"TxGGGL6ignDhKwfCC8ABpdioLQTeImKotzB3c50afAFC5wetEVfQ4ne0IV0BQv/BDEi4nsMln2DyAbzc",
-	"kDdG1jJLiZCbSMSzL1oC8oKvmdy5rXwlXpeBJNsQRBtfWYlJlodwjL5wyOYLJTeaqQeaNEqseETEJGEa",
-	"2V40H6760fHeDTdEDEDIf32At0ICfpW+4WI1r0A9wZ/hkvfA59hCH2zsUcTbxVfim08kZB2k8AF28nsz",
-	"4IFTd/eAi4MXJbA9E+rvhJUTwEJDsS7BU3v0gG/2ypgC0MOqckU9coD7v5a7OC60+FP7mu0SYtZKXN4B",
-	"MCV9bHwX0wD6b2z2CMzrKzSjH3U/orwKvjuIAdF5A7o7MZWUOnDUkYSpas+OgES8lr8LpkHsmA6dwAhG",
-	"9Xiu1FOfy06dN5HcMFbAy2xFPbAbAEw5cKIRpH+WrBlCS4c1PvutO85Bq+szF7FdJXuhEgRmiFevr96d",
-	"PX/74seWUZZmMcREKY6CA3rUYCfFlhlfrcNOGC5SyK46gBrgx5nXQdpYdL8OZ9JGFhj476KcjCSZlDdg",
-	"MVhKdWA20KeoWiHfYUgYQ1gV8dhlIB6XLhhLT8oCYJ57hn6dSYgyyhnVJdjVuFhljPz3mx8i9LagmmW8",
-	"kyFwZPRZLVXEC9koqOg15PqTBAOi2XLJE85Esq3rMIKd+z5B20dNZPi0Zpznim00gcKGiy38f17TA2bF",
-	"sZQnBkpnIIJ8ym9tc7hRawhD2mCJXkR8ILlUzF0wtJse+xotuRn0cPKjiyV2iMBp/YMpu3eHCdtkYKr0",
-	"5VvJkhuE2kNoDiKXNY+b1ylM6HHWxz4CX2hkyCn5L1QN5UcfJcuEaRREAb7Lqjg47684iMFznDx5/8om",
-	"u/KEm1v86YTKgZM9ML5+swpJdbJPIXEOqsJi1YQ1vWX2uBeMuGy6MPhe65KMdBrUHoPB5/5rXG2joDOR",
-	"G0FSRlP3RAdf8AEo92iZ/31zmUAzQ++AVAhChvI4vYXMLaqYT1F8StzpWekclzJFBvmTZCn+Lp6adz6T",
-	"FTC7pGh5bShWbQGDJciC/O7g7Aouwg7aB5vNYVxl97KTYwmJA1rK3ZoOIgEo5szjicwZJk5X3m4h21cn",
-	"wo/wr7MP+I+xhVx8YY0D4caEbM2JYnWyLBOJ2hbedYhl6jE728qhHTUGCkcuvedeG7rVfa/8m9KR1/Ge",
-	"Rk87n9jc0hj1yAaXipNPhaDVpkx3FZa5cm3+CBG7fyorsSnTaKETv6kHEI6YMfBmu7OMpighoMpOOByY",
-	"9h8YDwfn94kTThqDts/xK7Y6iG/8LeKGy06cLMW6YNryWZoR7c9aCmjaCR6rTrhxtc8+2H9sh/0D7siP",
-	"exXi5VDgy8O4CGxf7TRXTHGVy3bwUPMy7H5lq/3ZO0k1cCJniLMCsIIDh/N13WoUB6aDEw2nfZ2H0r7C",
-	"3S8O1P2njhpubPYBKjM0w3VNq3f4ZCPJLVWctivw/C40t2Gs2PG+Y5M/t0fWriH61uICD/DUQkf3fmBt",
-	"L3/kBxbm96kf2HrQ4zywEIwNVXrArt4wDYJ7iWUZZO6igZZ74Jro4wqUcPYB/v9xKNrphUj9gR+X+qPP",
-	"K3557w38iq24IEKSZanQ4G035CkxdVVUVQpXxTZ4KaLix7/E/oD4YftC8QOcALj2fV+Aalvu9QIA8scO",
-	"wKp3/A+Rkjmy/N4eSED8MBmELzBvjec++tTVAPNolfNO5g7iBXAo6MZSB8Lyl1Qm+gzPTp/m6WdTnhAs",
-	"Dhc5r0M+ITuryz08v0d5uYt72A2V3OjGqceACqDZKEPgoawxvkwcHnNdCrDy2rJMM3BDPe2lmimPGBF7",
-	"cSAcb1iQe4dN/tSCHKwhJsi5BR7gpKCjLoIwmjr1lEhXlOigu+OZL7H7TyyQfUdT1hi4fRD2y8OZL12k",
-	"qX0xa2uzR1VB47LDiEEfrr1GsfhTvCZnH+D/g4LZW3Yrb6qj2/0cm8Yh73iOPTLZCKX3UQhdx04sPfD+",
-	"ko1UZp3ZnYptHbKbQQ7jBZr/awmexNTstkWZGu7pAZiaE0Hup52+c2Wg/6jaKc7vEzPDxqBH1E6XDXwK",
-	"jKG1aiiGDdGlsVyQbKjKT8oCpQsH4pfIslONoi05wB9nH+D/g3bgyNmHmKFr+ceE7Yse1ztAn4UvD6Lv",
-	"+W3o73s74+LDbMGosvzrp/eWJbkcCvvXe9sQ8qOhXamy2eXsjBb87PYC7pHrO5QZBdDRomH6RXY+n3lh",
-	"UZRZBuOBzQMiClyJGEQ1CJVjbFggZXIz68eO+BArDLJphFI1GL8O/O4dqE0GeJPHAGqSU+g3b1voa3PE",
-	"MJpjQn3XCx76/VWyZmmZeehLwGuz27CQpUjbIJShnwM2vctxT6hS3OWiNQvjh3730oFJFEquFM2r0A6H",
-	"BeyPa2Up/eP7j/8nAAD//w==",
+	"FFaZTVmn1vgDTTKqfcUN+0PbwRwrIy9LzdK+Y/gKdLE3tcHxyFaUT2aj2GWc8FytYaFwsTZCbogUMdME",
+	"zEsTLXPmi5xU+Qd4DIAYKyRJaAEQRQe0FvyJNOTaWlDVf28Kmc0QijkSsyV+bnZZFc68irYjhOZtKa5c",
+	"y2PmNMAQOCS3v4z59BstDhOQAlZx3AuScoQWRgZBNWHa8Jwax1epJr4I/HE13aouyv0Za4hLXTk19BOw",
+	"qYHqfQW1nBSKX4uEZVmwfl+3gnykgsu/2J1/Y7dmbi97mYNohluEhPkUMZXhKyoIF74MIjxnHCCXjdpC",
+	"FDHCn3pzeTdxq8EXIA9g0LRyBS1+R4PYFZQbOJg1DNdzuEwazKQAMQSS4MhaZql9AyPh274CCwg/vgB0",
+	"57bylXhdBjKGQ3hzfGXFP1kewsv7wj3CCyU3mqkHmjTqxXh4xyRhGtleNLmv+tHx3g03RAwNyX99gLdC",
+	"AhiXvuFiNa8QSsE54zIRwYHaglJs7FHEdcdX4ptPJDEepIoDdvJ7M+CBU3f3gIuDV1iwPRPq74SVE8Dc",
+	"RLHIwlN79ADW9sqYAqDQqtpLPXKA+7+WuzgutPhTO87tEmKmV1zeAQAyfaB/F6AB+m9s9ggA7yv0CRx1",
+	"P6K8Cr47iDXUuTa6OzGVlDrY2pHsr2rPjgCrvJa/C0BD7JgOnY0JHoJ44tdTn5hPnWuU3DBWwMtsRT0w",
+	"ggDmOnCiEaR/lqwZ4mSHNT77rTvOQRPyMxd+XmWuoRIENpVXr6/enT1/++LHloWZZjH4RymOAmp61Mgt",
+	"xZYZX63DHiUuUkgVO4Aa4MeZ1xHniWKbZmyWNrLALAYXsmUkyaS8AYvBUqoDs4E+RdUK+Q5DwhjCqojH",
+	"LgPBxXTBWHpSFoBZ3fNa6ExCyFTOqC7BSMjFKmPkv9/8EKG3BdUs4510hyND6WqpIi7VRnVIryHXnyQY",
+	"3c2WS55wJpJtXVQSbG73iUA/albGpzXjPFdsowlUaVxs4f/zmh4wxY+lPDFQBwTh8FN+a5vDjVpDTNUG",
+	"6w0jfAXJpWLugqER+NjXaMnNoLuWH10ssUMETusfTNm9O0wMKgNTpa9FS5bcIG4g4owQuax53LzOx0L3",
+	"uT72EfiqKUMe1n+h0i4/+pBfJkyjugvwXVYF9Xnny0EMnuPkyfuXadmV9Nzc4k8nVA6c7IGLBTRLqlQn",
+	"+xSyAKHELZaAWNNbZo97wYhLDQwjCbYuyUinQe0xGHzuv8bVNqpTE7kRJGU0tU+0S+pSjJGUbnXlVYq9",
+	"7AN49SftEvn3T9gCjQ29BlIh0hrK6fQW0tOoYj4P8ylxp2qldlziFNnkT5KK+bt4cN75dF0AJpOi5c2h",
+	"WJoGDJkgI/K7g7MxuCA77gTYcg7jQruX/RzrZBzQgu7WdBDJQDFnNk9kzvCmVy59IdtXJ8Kn8K+zD/iP",
+	"sdVqfPWQA4HjhGzQiWJ1RjATidoW3qWItfgxBd3Kpx31BqpjLn14gjZ0q/uhB29KR17HezI97XxiM0xj",
+	"1CMbYipOPhVnV5sy3VU958q1+SOEJf+prMemTKPVXPymHkBoYsbAm+3OMpqHhagxOzF/YNp/YNAfnN8n",
+	"zqppDNo+x6/Y6iA+87cIji47wcAUi59py2dpRrQ/aymgaSdCrjrhxtU++2D/sR32G7gjP+5ViNd8gS8P",
+	"4zqwfbVzeTGPVy7bQUXNy7D7la32Z+9M3MCJnCGYDGAnDhzO13WrURyYDk40nNt2HsptC3e/OFD3nzo0",
+	"urHZByg/0YxJNq3e4ZONJLdUcdouM/S70NyGsWLH+45N/tyeWruG6FuLCzzAUwsd3fuBtb38kR9YmN+n",
+	"fmDrQY/zwELEOZQiAnt7w2QIbieWZS741z4e3KPzRB9XoISzD/D/j0NRUC9E6g/8uNQffV7xy3tv4Fds",
+	"xQURkixLhYZwuyFPialLv6pSuFK9wUsRFT/+JfYHxA/bF4of4BzAte/7AlTbcq8XAOBNdqByveN/iLzT",
+	"kTUG94A74odJk3yByXk891GprtCZh+Scd9KTMO+AQ9U6ljqkmb+kMtFneHb6NE8/m/KEYAW8yHkd8gnZ",
+	"WULv4fk9auhd3MNuqORGN049hsYAzUYZAg9ljfG18PCY63qHlTeXZZqBe+ppL59OeViM2IsDYXrDgtw7",
+	"bPKnFuRgDTFBzi3wACcFHXVhktHUqadEwKJEB90dz3yJ3X9igew7mrLGwO2DsF8eznzpIlDti1lbmz10",
+	"DBqXHRAO+nbtNYrFpeI1OfsA/x8UzN6yW3lTHd3u59g0DnnHc+zh10YovY9CEEJ2YumB95dspDLrzO5U",
+	"bOuQ3QxyGC/Q/F9L8CSmZrctytRwTw/A1JwIcj/t9J2rdf1H1U5xfp+YGTYGPaJ2umyAcGBsrVVDMZyI",
+	"Lo3lgmRDVX5SFihdOKTCRJadkhttyQH+OPsA/x+0A0fOPsQMXcs/JjZh9LjeAcQufHkQfc9vQ3/f25kY",
+	"H2YLRpXlXz+9tyzJ5VbYv97bhpCjDO1Klc0uZ2e04Ge3F3CPXN+hjCnAxxYN0y+y8/nMC4uizDIYD2we",
+	"EFHg6uAgdEOo5mTDAimTm1k/dsSHXmHwTSPEqsH4deB370BtMsCbPNBRk5xCv3nbgpibYwr3HFEDul7w",
+	"0O+vkjVLy8zje0Let92GhSxF2kbaDP0cAPhdIn9CleIuR61Z/T/0u5cOMaNQcqVoXoV2OMBjf1wrS+kf",
+	"33/8PwEAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -161,8 +161,8 @@ func (a *app) showChanges(cmd *cobra.Command, c *client.Client, before, after uu
 
 func (a *app) replan() *cobra.Command {
 	var x choices
-	var apply bool
-	var use string
+	var apply, yes bool
+	var use, spend string
 	c := &cobra.Command{
 		Use: "replan RUN", Short: "Plan the rest of a run anew, around what is being rendered", Args: cobra.ExactArgs(1),
 		Long: `Plans what of a run is not done and not being rendered: frames that are leased stay
@@ -175,7 +175,11 @@ changes against the plan that the run goes by. With --apply the run goes on by i
 				return err
 			}
 			changeOver := func(plan uuid.UUID) error {
-				_, err := client.Decode[api.Run](c.SetRunPlan(cmd.Context(), id, api.SetRunPlanJSONRequestBody{Plan: plan}))
+				most, err := a.mayspendMore(cmd, c, id, plan, spend, yes)
+				if err != nil {
+					return err
+				}
+				_, err = client.Decode[api.Run](c.SetRunPlan(cmd.Context(), id, api.SetRunPlanJSONRequestBody{Plan: plan, Spend: most}))
 				if err == nil {
 					fmt.Fprintf(cmd.OutOrStdout(), "Run %s goes on by plan %s.\n", id.String()[:8], plan.String()[:8])
 				}
@@ -226,6 +230,8 @@ changes against the plan that the run goes by. With --apply the run goes on by i
 	}
 	x.flags(c)
 	c.Flags().BoolVar(&apply, "apply", false, "let the run go on by it")
+	c.Flags().StringVar(&spend, "spend", "", "what servers, seats and farms may cost in the whole run at most; default what is spent and what the plan adds")
+	c.Flags().BoolVarP(&yes, "yes", "y", false, "spend it without asking")
 	c.Flags().StringVar(&use, "use", "", "let the run go on by this plan, made for it before")
 	return c
 }

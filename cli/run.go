@@ -59,7 +59,36 @@ func (a *app) mayspend(cmd *cobra.Command, c *client.Client, plan uuid.UUID, spe
 	if err != nil || p.OutsideCost == "" {
 		return spend, err
 	}
-	most := cmp.Or(spend, p.OutsideCost)
+	return a.askToSpend(cmd, p, cmp.Or(spend, p.OutsideCost), yes)
+}
+
+// mayspendMore says what a run may spend outside that changes over to another plan:
+// nothing new where its cap has room for it.
+func (a *app) mayspendMore(cmd *cobra.Command, c *client.Client, run, plan uuid.UUID, spend string, yes bool) (string, error) {
+	p, err := client.Decode[api.Plan](c.GetPlan(cmd.Context(), plan))
+	if err != nil || p.OutsideCost == "" {
+		return spend, err
+	}
+	r, err := client.Decode[api.Run](c.GetRun(cmd.Context(), run))
+	if err != nil {
+		return "", err
+	}
+	var sum pricing.Money
+	for _, text := range []string{r.OutsideCost, p.OutsideCost} {
+		m, err := pricing.ParseMoney(cmp.Or(text, "0"))
+		if err != nil {
+			return "", err
+		}
+		sum = sum.Plus(m)
+	}
+	if limit, err := pricing.ParseMoney(r.Cap); err == nil && spend == "" && sum.Cmp(limit) <= 0 {
+		return "", nil
+	}
+	return a.askToSpend(cmd, p, cmp.Or(spend, sum.String()), yes)
+}
+
+// askToSpend asks whether a plan's money may be spent, where that is not said already.
+func (a *app) askToSpend(cmd *cobra.Command, p api.Plan, most string, yes bool) (string, error) {
 	if yes {
 		return most, nil
 	}

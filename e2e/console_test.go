@@ -238,9 +238,9 @@ func TestTheConsoleByKeyboardAndByRole(t *testing.T) {
 	b.shows("coda-060")
 	assert.NotContains(t, b.text(), "Time a test frame")
 
-	// With the tab key alone: past the link to the contents, to the second place.
+	// With the tab key alone: past the link to the contents, to the third place.
 	b.do(chromedp.Evaluate[chromedp.Void]("document.activeElement.blur()"))
-	for range 3 {
+	for range 4 {
 		b.do(chromedp.KeyEvent(kb.Tab))
 	}
 	assert.Equal(t, "Shots", read[string](b, "document.activeElement.innerText"))

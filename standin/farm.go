@@ -282,6 +282,10 @@ func (f *Farm) work(ctx context.Context, j *farmJob) {
 	if !f.pass(ctx, queue) {
 		return
 	}
+	if err := f.describe(j); err != nil {
+		f.Log.Error("job", "name", j.Name, "error", err)
+		return
+	}
 	f.enter(j, providers.Proofing)
 	var nodes sync.WaitGroup
 	for range j.tier.Nodes {
@@ -382,14 +386,20 @@ func (f *Farm) node(ctx context.Context, j *farmJob, scenes string) {
 	}
 }
 
+func (f *Farm) nodeFile(j *farmJob) string {
+	return filepath.Join(f.Folder, "jobs", j.Name, "node.json")
+}
+
+// describe writes down what a node is, for the renderers.
+func (f *Farm) describe(j *farmJob) error {
+	data, err := json.Marshal(j.tier.Node())
+	return errors.Join(err, os.MkdirAll(filepath.Dir(f.nodeFile(j)), 0o700), os.WriteFile(f.nodeFile(j), data, 0o600))
+}
+
 // render renders a frame with the stand-in renderer; it returns why it failed, or "".
 func (f *Farm) render(ctx context.Context, j *farmJob, scenes string, x *providers.JobFrame) string {
 	output := f.file(j, x.Frame)
-	stockFile := filepath.Join(filepath.Dir(output), "node.json")
-	data, err := json.Marshal(j.tier.Node())
-	if err := errors.Join(err, os.MkdirAll(filepath.Dir(output), 0o700), os.WriteFile(stockFile, data, 0o600)); err != nil {
-		return err.Error()
-	}
+	stockFile := f.nodeFile(j)
 	var said strings.Builder
 	r := Render{
 		Scene: filepath.Join(scenes, filepath.FromSlash(j.Scene)), Output: output, Stock: stockFile, Frame: x.Frame, Width: j.Width, Height: j.Height,

@@ -19,6 +19,9 @@ import (
 // BestMix names the row of all sources together.
 const BestMix = "best mix"
 
+// noDeadline is within what a shot is compared that has no deadline of its own.
+const noDeadline = 3 * 24 * time.Hour
+
 // weighed is how much of the planner's work goes into each source of a comparison.
 const weighed = 0.3
 
@@ -28,6 +31,8 @@ func (p *Plans) CompareSources(w http.ResponseWriter, r *http.Request, shot stri
 	ask := api.NewPlan{Shots: []string{shot}}
 	if params.By != nil {
 		ask.By = *params.By
+	} else if s, err := p.shotsOf.Find(r.Context(), shot); err == nil && s.Spec.Deadline.IsZero() {
+		ask.By = p.clock.Now().Add(noDeadline)
 	}
 	out := api.SourceComparison{Shot: shot, Currency: p.currency, Basis: api.SourceComparisonBasisEstimated, Rows: []api.SourceRow{}}
 	problem, notes, err := p.build(r.Context(), ask)

@@ -20,7 +20,7 @@ import (
 func (q *Runs) ChangeOver(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	body, err := edge.Body[api.SetRunPlanJSONBody](r)
 	if err == nil {
-		err = q.changeOver(r, id, body.Plan)
+		err = q.changeOver(r, id, body.Plan, body.Spend)
 	}
 	var s state
 	if err == nil {
@@ -33,7 +33,7 @@ func (q *Runs) ChangeOver(w http.ResponseWriter, r *http.Request, id uuid.UUID) 
 	edge.Answer(w, r, http.StatusOK, s.record(q.clock.WallNow()), nil)
 }
 
-func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID) error {
+func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) error {
 	next, err := q.planOf(r.Context(), Run{PlanID: &plan})
 	if err != nil {
 		return edge.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", plan))
@@ -61,6 +61,15 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID) error {
 			return edge.Conflict("the plan assumes what is not so: it cannot be carried out")
 		case fit.Stale:
 			return edge.Conflict("the run has changed over to another plan since this one was made: plan again")
+		}
+		if spend != "" || run.Cap == nil {
+			limit, err := next.spend(spend)
+			if err != nil {
+				return err
+			}
+			if err := tx.Exec("UPDATE runs SET cap = CAST(? AS numeric), alerted = 0 WHERE id = ?", limit, id).Error; err != nil {
+				return err
+			}
 		}
 		var changes int64
 		if err := tx.Table("run_plans").Where("run_id = ?", id).Count(&changes).Error; err != nil {

@@ -3475,7 +3475,7 @@ export interface operations {
     compareSources: {
         parameters: {
             query?: {
-                /** @description Default the shot's own deadline */
+                /** @description Default the shot's own deadline, or three days from now */
                 by?: string;
                 /** @description The source or host that savings are against; default one's own */
                 baseline?: components["schemas"]["Name"];
@@ -4333,6 +4333,8 @@ export interface operations {
                 "application/json": {
                     /** Format: uuid */
                     plan: string;
+                    /** @description What servers and farms may cost in the whole run at most, from now on. Needed where the plan spends something there and the run has no cap yet */
+                    spend?: components["schemas"]["Money"];
                 };
             };
         };
