@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"rotanex.example/api"
 	"rotanex.example/core/pricing"
@@ -116,16 +117,23 @@ func (d *Demo) pack(ctx context.Context) error {
 	return nil
 }
 
+// looked is how long a person looks at proof frames.
+const looked = 5 * time.Second
+
 // judgeProofs accepts the proof frames of farms' jobs as they come, as a person would
 // who has looked at them, until ctx ends.
 func (d *Demo) judgeProofs(ctx context.Context, run string) {
-	judged := map[string]bool{}
+	seen := map[string]time.Time{}
 	_ = d.until(ctx, "proof frames", func() (bool, error) {
 		jobs, err := asked[[]api.FarmJob](d, ctx, "farms", "jobs", run)
 		for _, j := range jobs {
 			id := j.Id.String()[:8]
-			if err == nil && j.State == api.FarmJobStateHeld && j.Accepted == nil && !judged[id] {
-				judged[id] = true
+			if err != nil || j.State != api.FarmJobStateHeld || j.Accepted != nil {
+				continue
+			}
+			if seen[id].IsZero() {
+				seen[id] = time.Now()
+			} else if time.Since(seen[id]) > looked {
 				_, err = d.output(ctx, "farms", "proofs", id, "--run", run, "--to", filepath.Join(d.State, "proofs"), "--accept")
 			}
 		}

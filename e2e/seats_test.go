@@ -24,7 +24,6 @@ func TestASeatNeverStaysWithADeadHost(t *testing.T) {
 	}))
 	h.trialByHand(one, "lamp-040", "bellows", "g0")
 	h.trialByHand(two, "lamp-040", "eddy", "g0")
-	_, run := h.started(280*time.Second, "lamp-040")
 	held := func() []api.Seat {
 		return must[struct{ Items []api.Seat }](t)(h.admin().ListSeats(t.Context())).Items
 	}
@@ -34,6 +33,7 @@ func TestASeatNeverStaysWithADeadHost(t *testing.T) {
 		two.beat()
 		return len(held()) == 0
 	})
+	_, run := h.started(280*time.Second, "lamp-040")
 	seats(1) // somebody took one away: only one host may render
 	first := one.lease()
 	require.NotEmpty(t, first)
