@@ -230,9 +230,12 @@ export const useTrialPictures = (shot: string) =>
     queryKey: ["trials", "pictures", shot],
     queryFn: async () => {
       const page = await answered(client.GET("/trials", { params: { query: { shot, limit: 20 } } }));
+      const seen = new Set<number>();
       return page.items.flatMap((t) => {
-        const f = t.frames.find((x) => x.state === "done");
-        return f ? [{ run: t.id, host: t.host, frame: f.frame }] : [];
+        const f = t.frames.find((x) => x.state === "done" && !seen.has(x.frame));
+        if (!f) return [];
+        seen.add(f.frame); // each of another frame, as far as there are some
+        return [{ run: t.id, host: t.host, frame: f.frame }];
       });
     },
     staleTime: 60_000,

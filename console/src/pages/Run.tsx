@@ -11,7 +11,7 @@ import { Failed, Shown } from "../parts/States";
 import { Account } from "../run/Account";
 import { Crews, Servers } from "../run/Crews";
 import { Entries } from "../run/Entries";
-import { FarmJobs } from "../run/FarmJobs";
+import { FarmJobs, Waiting } from "../run/FarmJobs";
 import { FrameDetail } from "../run/FrameDetail";
 import { FrameGrid, Legend } from "../run/FrameGrid";
 import { SourceTable } from "../shot/Sources";
@@ -156,6 +156,7 @@ function Contents({ run }: { run: Run }) {
   return (
     <Stack gap="6">
       <Figures run={run} />
+      <Waiting run={run} />
       <Grid
         templateColumns={{ base: "minmax(0, 1.75fr) minmax(300px, 1fr)", "2xl": "minmax(0, 2fr) minmax(420px, 1fr)" }}
         gap="5"

@@ -24,7 +24,7 @@ function Picture({ src, text }: { src: string; text: string }) {
 }
 
 /** Proof frames that wait for a person, next to local frames of the same shot. */
-function Proofs({ job }: { job: Job }) {
+function Proofs({ job, currency }: { job: Job; currency: string }) {
   const cache = useQueryClient();
   const mayWrite = useMayWrite();
   const local = useTrialPictures(job.shot);
@@ -60,7 +60,7 @@ function Proofs({ job }: { job: Job }) {
               Refuse, and render elsewhere
             </Button>
             <Text color="fg.muted" fontSize="sm">
-              expected to cost {job.committed}
+              the job is expected to cost {money(currency, job.committed)}
             </Text>
           </Flex>
         )}
@@ -70,40 +70,40 @@ function Proofs({ job }: { job: Job }) {
   );
 }
 
+/** What of a run waits for a person: proof frames to be accepted. */
+export function Waiting({ run }: { run: Run }) {
+  return (run.farm_jobs ?? [])
+    .filter((j) => j.state === "held" && j.accepted === undefined)
+    .map((j) => <Proofs key={j.id} job={j} currency={run.currency} />);
+}
+
 /** What farms render of a run. */
 export function FarmJobs({ run }: { run: Run }) {
   const jobs = run.farm_jobs ?? [];
   if (jobs.length === 0) return null;
   return (
-    <Stack gap="5">
-      {jobs
-        .filter((j) => j.state === "held" && j.accepted === undefined)
-        .map((j) => (
-          <Proofs key={j.id} job={j} />
-        ))}
-      <Sheet title="Farms" aside="summed is over all nodes, elapsed is by the clock">
-        <List
-          label="Jobs at farms"
-          rows={jobs}
-          keyOf={(j) => j.id}
-          columns={[
-            { name: "Farm", cell: (j) => j.farm },
-            { name: "Shot", cell: (j) => j.shot },
-            { name: "State", cell: (j) => <State>{j.state}</State> },
-            { name: "Frames", cell: (j) => `${j.done} of ${j.frames}`, right: true },
-            {
-              name: "Failed tries",
-              cell: (j) => (j.failed ? <Text color="failed">{j.failed}</Text> : 0),
-              right: true,
-            },
-            { name: "Summed", cell: (j) => length(j.rendered_s), right: true },
-            { name: "Elapsed", cell: (j) => length(j.elapsed_s), right: true },
-            { name: "Expected", cell: (j) => money(run.currency, j.committed), right: true },
-            { name: "Charged", cell: (j) => money(run.currency, j.charge), right: true },
-            { name: "Note", cell: (j) => j.trouble || j.findings[0] || (j.queue ? `${j.queue} jobs before it` : none) },
-          ]}
-        />
-      </Sheet>
-    </Stack>
+    <Sheet title="Farms" aside="summed is over all nodes, elapsed is by the clock">
+      <List
+        label="Jobs at farms"
+        rows={jobs}
+        keyOf={(j) => j.id}
+        columns={[
+          { name: "Farm", cell: (j) => j.farm },
+          { name: "Shot", cell: (j) => j.shot },
+          { name: "State", cell: (j) => <State>{j.state}</State> },
+          { name: "Frames", cell: (j) => `${j.done} of ${j.frames}`, right: true },
+          {
+            name: "Failed tries",
+            cell: (j) => (j.failed ? <Text color="failed">{j.failed}</Text> : 0),
+            right: true,
+          },
+          { name: "Summed", cell: (j) => length(j.rendered_s), right: true },
+          { name: "Elapsed", cell: (j) => length(j.elapsed_s), right: true },
+          { name: "Expected", cell: (j) => money(run.currency, j.committed), right: true },
+          { name: "Charged", cell: (j) => money(run.currency, j.charge), right: true },
+          { name: "Note", cell: (j) => j.trouble || j.findings[0] || (j.queue ? `${j.queue} jobs before it` : none) },
+        ]}
+      />
+    </Sheet>
   );
 }
