@@ -150,6 +150,9 @@ func bytesText(n int64) string {
 	if n >= 1e9 {
 		return fmt.Sprintf("%.1f GB", float64(n)/1e9)
 	}
+	if n < 1e6 {
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	}
 	return fmt.Sprintf("%.0f MB", float64(n)/1e6)
 }
 

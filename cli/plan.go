@@ -135,7 +135,12 @@ func exitFor(status string) error {
 	return nil
 }
 
-func money(currency, amount string) string { return currency + " " + amount }
+func money(currency, amount string) string {
+	if amount == "" {
+		return none
+	}
+	return currency + " " + amount
+}
 
 func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 	out := cmd.OutOrStdout()

@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -32,7 +31,7 @@ func (a *app) sources() *cobra.Command {
 			}
 			l := listing{columns: []string{"source", "kind", "prices in", "today", "charged", "promised", "cap", "usable", "begins after", "state"}, records: all.Items, empty: "No source yet. Store some: rotanex sources import FILE"}
 			for _, s := range all.Items {
-				l.add(s.Spec.Name, string(s.Spec.Kind), s.Spec.Card.Currency, factorText(s), money(s.Currency, s.Charged), money(s.Currency, s.Promised), orNone(s.Spec.Cap), shareText(s.UsableShare), spanText(s.BootS), sourceState(s))
+				l.add(s.Spec.Name, string(s.Spec.Kind), s.Spec.Card.Currency, factorText(s), money(s.Currency, s.Charged), money(s.Currency, s.Promised), money(s.Currency, s.Spec.Cap), shareText(s.UsableShare), seconds(s.BootS), sourceState(s))
 			}
 			return a.show(cmd, l)
 		}),
@@ -83,13 +82,6 @@ func shareText(part float64) string {
 		return none
 	}
 	return fmt.Sprintf("%.0f %%", 100*part)
-}
-
-func spanText(s float64) string {
-	if s == 0 {
-		return none
-	}
-	return (time.Duration(s) * time.Second).Round(time.Second).String()
 }
 
 func sourceState(s api.Source) string {
@@ -164,8 +156,8 @@ func (a *app) showSources(cmd *cobra.Command, x api.SourceComparison) error {
 		if r.Status == api.SourceRowStatusLate {
 			marks = append(marks, "late")
 		}
-		l.add(r.Source, strings.Join(marks, ", "), money(x.Currency, r.Cost), orNone(r.Estimated), orNone(r.Saving), spanText(r.ElapsedS), spanText(r.RenderedS),
-			strconv.Itoa(r.Usable), strconv.Itoa(r.Failed), orNone(r.FrameCost), orNone(r.UnusedCost), shareText(r.MeasuredShare))
+		l.add(r.Source, strings.Join(marks, ", "), money(x.Currency, r.Cost), money(x.Currency, r.Estimated), money(x.Currency, r.Saving), seconds(r.ElapsedS), seconds(r.RenderedS),
+			strconv.Itoa(r.Usable), strconv.Itoa(r.Failed), money(x.Currency, r.FrameCost), money(x.Currency, r.UnusedCost), shareText(r.MeasuredShare))
 	}
 	if !charged {
 		l = l.without("estimated", "failed")
@@ -250,7 +242,7 @@ func (a *app) farms() *cobra.Command {
 			}
 			l := listing{columns: []string{"farm", "source", "nodes", "node", "node-hour", "frame", "least", "lead", "renders"}, records: all.Items, empty: "No farm. Store some: rotanex sources import FILE"}
 			for _, f := range all.Items {
-				l.add(f.Name, f.Source, strconv.Itoa(f.Nodes), nodeText(f), f.HourPrice().String(), f.Work.Frame.String(), f.Work.Least.String(), spanText(float64(f.LeadS)), strings.Join(f.Launchers, ", "))
+				l.add(f.Name, f.Source, strconv.Itoa(f.Nodes), nodeText(f), f.HourPrice().String(), f.Work.Frame.String(), f.Work.Least.String(), seconds(float64(f.LeadS)), strings.Join(f.Launchers, ", "))
 			}
 			return a.show(cmd, l)
 		}),
@@ -271,7 +263,7 @@ func (a *app) farms() *cobra.Command {
 				if j.State == api.FarmJobStateHeld {
 					note = fmt.Sprintf("look at its proof frames: rotanex farms proofs %s --to FOLDER", j.Id.String()[:8])
 				}
-				l.add(j.Id.String()[:8], j.Farm, j.Shot, string(j.State), strconv.Itoa(j.Frames), strconv.Itoa(j.Done), strconv.Itoa(j.Failed), spanText(j.RenderedS), spanText(j.ElapsedS), money(currency, j.Committed), orNone(j.Charge), note)
+				l.add(j.Id.String()[:8], j.Farm, j.Shot, string(j.State), strconv.Itoa(j.Frames), strconv.Itoa(j.Done), strconv.Itoa(j.Failed), seconds(j.RenderedS), seconds(j.ElapsedS), money(currency, j.Committed), money(currency, j.Charge), note)
 			}
 			return a.show(cmd, l)
 		}),

@@ -279,8 +279,8 @@ func (j Job) Entries() []Entry {
 	if j.Charged != nil {
 		charged, work = *j.Charged, j.WorkCharge
 	}
-	if work.Cmp(charged) > 0 {
-		work = charged
+	if work.Cmp(charged) > 0 || charged.Minus(work).Rounded().IsZero() {
+		work = charged // but for the rounding of its meter
 	}
 	w := j.Work
 	good := work

@@ -58,15 +58,20 @@ export function Entries({ title, list }: { title: string; list: EntryList }) {
             keyOf={(e) => [e.run, e.day, e.place, e.crew, e.shot, e.kind, e.why].join()}
             columns={[
               { name: "Where", cell: (e) => (e.crew ? `${e.place}/${e.crew}` : e.place) },
-              { name: "Source", cell: (e) => e.source || none },
               { name: "Shot", cell: (e) => e.shot ?? none },
               { name: "For", cell: (e) => e.kind },
               { name: "Frames", cell: (e) => e.frames || none, right: true },
               { name: "Time", cell: (e) => length(e.seconds), right: true },
               { name: "Estimated", cell: (e) => money(list.currency, e.estimated), right: true },
               { name: "Charged", cell: (e) => money(list.currency, e.charged), right: true },
-              { name: "Its meter", cell: (e) => e.metered ?? none },
-              { name: "Why they differ", cell: (e) => e.why || none },
+              {
+                name: "Why they differ",
+                cell: (e) => (
+                  <Text whiteSpace="normal" minW="240px" fontSize="sm">
+                    {[e.why, e.metered && `its meter: ${e.metered}`].filter(Boolean).join("; ") || none}
+                  </Text>
+                ),
+              },
             ]}
           />
         </Box>
