@@ -228,10 +228,12 @@ func TestAFarmsJobSurvivesWhateverDies(t *testing.T) {
 				t.Parallel()
 				cut := &cutting{method: call.method, path: call.path, reached: make(chan struct{}), goOn: make(chan struct{})}
 				var dies bool
+				goOn := sync.OnceFunc(func() { close(cut.goOn) })
 				if cut.trouble, dies = strings.CutPrefix(trouble, "dies "); !dies {
-					close(cut.goOn)
+					goOn()
 				}
 				h, _, run := farmHouseBehind(t, nil, cut.before)
+				t.Cleanup(goOn)
 				reached := cut.reached
 				h.until("the job to be ended", func() bool {
 					select {
@@ -239,7 +241,7 @@ func TestAFarmsJobSurvivesWhateverDies(t *testing.T) {
 						reached = nil
 						if dies {
 							h.restart()
-							close(cut.goOn)
+							goOn()
 						}
 					default:
 					}
