@@ -15,7 +15,7 @@ import (
 const promised = `
 	SELECT s.run_id, o.source, s.host AS place, s.committed FROM servers s JOIN offers o ON o.name = s.offer
 	WHERE s.state IN ('asked', 'starting', 'up', 'stopping', 'ending')
-	UNION ALL SELECT run_id, source, id::text, committed FROM farm_jobs WHERE state NOT IN ('planned', 'refused', 'ended', 'never')`
+	UNION ALL SELECT run_id, source, id::text, committed FROM farm_jobs WHERE state NOT IN ('planned', 'ended', 'never')`
 
 // Beyond says why one more expense would be too much: more than its run, or its
 // source over all runs, may cost, what is promised already counted; "" if it is not.
@@ -38,6 +38,18 @@ func (s *Sources) Beyond(ctx context.Context, tx pgx.Tx, run uuid.UUID, source s
 		if err != nil {
 			return "", err
 		}
+		// Hired seats are of the run alone, and paid when it begins.
+		var seats string
+		err = tx.QueryRow(ctx, `SELECT coalesce(sum(e.value::int * l.extra_seat_price), 0)::text FROM runs r, jsonb_each_text(r.extra_seats) e
+			JOIN licences l ON l.pool = e.key WHERE r.id = $1`, run).Scan(&seats)
+		if err != nil {
+			return "", err
+		}
+		hired, err := pricing.ParseMoney(seats)
+		if err != nil {
+			return "", err
+		}
+		spent = spent.Plus(hired)
 		if spent.Plus(cost).Rounded().Cmp(limit) > 0 {
 			return fmt.Sprintf("%s for %s %s would exceed the run's cap: %s are spent or promised of %s", what, s.currency, cost, spent, limit), nil
 		}
