@@ -36,6 +36,7 @@ type Config struct {
 	Launchers map[string]launchers.Launcher // what this host may start, by name
 	Simulated []stock.Host                  // devices as these files say instead of those that are here
 	Threads   int                           // of a renderer on the CPU; default all
+	LinkMBps  float64                       // how fast packages may be fetched, megabytes a second; 0 is no limit
 	Log       *slog.Logger
 }
 

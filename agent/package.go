@@ -148,6 +148,13 @@ func (a *Agent) chunk(ctx context.Context, sum string) (data []byte, was bool, e
 	if err != nil {
 		return nil, false, err
 	}
+	if a.LinkMBps > 0 {
+		select {
+		case <-ctx.Done():
+			return nil, false, ctx.Err()
+		case <-time.After(time.Duration(float64(len(data)) / a.LinkMBps / a.factor * float64(time.Second) / 1e6)):
+		}
+	}
 	if hash(data) != sum {
 		return nil, false, fmt.Errorf("chunk %s arrived as another", sum)
 	}

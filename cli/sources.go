@@ -29,9 +29,9 @@ func (a *app) sources() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"source", "kind", "prices in", "today", "charged", "promised", "cap", "usable", "begins after", "state"}, records: all.Items, empty: "No source yet. Store some: rotanex sources import FILE"}
+			l := listing{columns: []string{"source", "kind", "prices in", "today", "charged", "committed", "cap", "usable", "begins after", "promised", "state"}, records: all.Items, empty: "No source yet. Store some: rotanex sources import FILE"}
 			for _, s := range all.Items {
-				l.add(s.Spec.Name, string(s.Spec.Kind), s.Spec.Card.Currency, factorText(s), money(s.Currency, s.Charged), money(s.Currency, s.Promised), money(s.Currency, s.Spec.Cap), shareText(s.UsableShare), seconds(s.BootS), sourceState(s))
+				l.add(s.Spec.Name, string(s.Spec.Kind), s.Spec.Card.Currency, factorText(s), money(s.Currency, s.Charged), money(s.Currency, s.Promised), money(s.Currency, s.Spec.Cap), shareText(s.UsableShare), waitText(s, func(w api.Wait) float64 { return w.TypicalS }), waitText(s, func(w api.Wait) float64 { return w.PromisedS }), sourceState(s))
 			}
 			return a.show(cmd, l)
 		}),
@@ -75,6 +75,21 @@ func factorText(s api.Source) string {
 		return "no rate"
 	}
 	return "× " + strings.TrimRight(strings.TrimRight(s.Factor, "0"), ".")
+}
+
+// waitText is from the shortest to the longest wait of a source's offers and tiers.
+func waitText(s api.Source, of func(api.Wait) float64) string {
+	if len(s.Waits) == 0 {
+		return none
+	}
+	low, high := of(s.Waits[0]), of(s.Waits[0])
+	for _, w := range s.Waits {
+		low, high = min(low, of(w)), max(high, of(w))
+	}
+	if seconds(low) == seconds(high) {
+		return seconds(low)
+	}
+	return seconds(low) + " to " + seconds(high)
 }
 
 func shareText(part float64) string {

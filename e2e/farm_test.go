@@ -47,6 +47,16 @@ func farmHouse(t *testing.T, change func(*standin.Farm)) (*house, *standin.Farm,
 // farmHouseBehind is one whose farm is reached through something in front of it.
 func farmHouseBehind(t *testing.T, change func(*standin.Farm), front func(http.Handler) http.Handler) (*house, *standin.Farm, api.Run) {
 	t.Helper()
+	h, f := farmBeside(t, change, front, func(h *house, _ string) { h.trialByHand(h.hand(eddy), "coda-060", "eddy", "g0") })
+	plan, run := h.started(300*time.Second, "coda-060")
+	require.Equal(t, api.PlanStatusMeets, plan.Status)
+	require.NotEmpty(t, plan.OutsideCost, "the farm is needed to be in time")
+	return h, f, run
+}
+
+// farmBeside is a house with a farm and a shot that timing has timed on eddy.
+func farmBeside(t *testing.T, change func(*standin.Farm), front func(http.Handler) http.Handler, timing func(h *house, films string)) (*house, *standin.Farm) {
+	t.Helper()
 	films := scenes(t)
 	f := &standin.Farm{Tiers: map[string]stock.Farm{"gannet-day": gannet}, ClockFactor: farmFactor, Folder: t.TempDir(), Analysis: 10 * time.Second, Queue: 5 * time.Second, Log: slog.New(slog.DiscardHandler), Secret: "crowns"}
 	if change != nil {
@@ -61,20 +71,15 @@ func farmHouseBehind(t *testing.T, change func(*standin.Farm), front func(http.H
 	spec, err := convert[api.Farm](gannet)
 	require.NoError(t, err)
 	must[api.Farm](t)(h.admin().PutFarm(t.Context(), "gannet-day", spec))
-	a := h.hand(eddy)
 	h.putShot("coda-060", "1-40", nil)
-	h.trialByHand(a, "coda-060", "eddy", "g0")
+	timing(h, films)
 	// Without an exchange rate it cannot be priced, and so is not used.
 	plan := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(150 * time.Second)}))
-	require.NotEqual(t, api.PlanStatusMeets, plan.Status)
 	assert.Contains(t, plan.LeftOut[len(plan.LeftOut)-1].Why, "no exchange rate from NOK to EUR")
 	rates := bytes.NewReader([]byte("date,from,to,rate\n2020-01-01,EUR,NOK,11.50\n"))
 	must[map[string]any](t)(h.admin().ImportRatesWithBody(t.Context(), "text/csv", rates))
 	h.putPackage("coda-060", films)
-	plan, run := h.started(300*time.Second, "coda-060")
-	require.Equal(t, api.PlanStatusMeets, plan.Status)
-	require.NotEmpty(t, plan.OutsideCost, "the farm is needed to be in time")
-	return h, f, run
+	return h, f
 }
 
 // putPackage stores the only scene as the shot's package.
@@ -132,7 +137,7 @@ func TestAFarmRendersWhatAPersonHasAccepted(t *testing.T) {
 	assert.Contains(t, entries.Items[0].Metered, "NOK")
 
 	sources := must[struct{ Items []api.Source }](t)(h.admin().ListSources(t.Context()))
-	assert.Positive(t, sources.Items[0].BootS, "what was learnt of it")
+	assert.Positive(t, sources.Items[0].Waits[0].Seen, "what was learnt of it")
 	compared := must[api.SourceComparison](t)(h.admin().CompareRunSources(t.Context(), run.Id))
 	assert.Equal(t, api.SourceComparisonBasisCharged, compared.Basis)
 }

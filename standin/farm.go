@@ -39,6 +39,8 @@ type Farm struct {
 	Queue       time.Duration // before the first frame; 0 is what the tier's lead leaves
 	FailOneIn   int           // of how many frames one fails at first; 0 is none
 	Plugins     []string      // that it has; none: all
+	Lacks       string        // what its renderer leaves out of the picture without a word; see Render.Lacks
+	LinkMBps    float64       // how fast packages come in and pictures go out, megabytes a second; 0 is at once
 	Log         *slog.Logger
 
 	mu    sync.Mutex
@@ -84,7 +86,7 @@ func (f *Farm) Handler(ctx context.Context) http.Handler {
 		w.WriteHeader(http.StatusNoContent)
 	}))
 	r.Post("/jobs/{name}/again", f.on(f.again))
-	r.Get("/jobs/{name}/frames/{frame}", f.on(f.picture))
+	r.Get("/jobs/{name}/frames/{frame}", f.picture)
 	r.Delete("/jobs/{name}", f.on(func(w http.ResponseWriter, _ *http.Request, j *farmJob) {
 		if j.state != providers.Rejected {
 			j.state = providers.Ended
@@ -118,6 +120,9 @@ func (f *Farm) missing(w http.ResponseWriter, r *http.Request) {
 
 func (f *Farm) putChunk(w http.ResponseWriter, r *http.Request) {
 	data, err := io.ReadAll(io.LimitReader(r.Body, 64<<20))
+	if !f.carry(r.Context(), len(data)) {
+		return
+	}
 	sum := chi.URLParam(r, "sum")
 	if got := sha256.Sum256(data); err != nil || hex.EncodeToString(got[:]) != sum {
 		http.Error(w, "the chunk is not what its name says", http.StatusUnprocessableEntity)
@@ -225,10 +230,15 @@ func (f *Farm) file(j *farmJob, frame int) string {
 	return filepath.Join(f.Folder, "jobs", j.Name, fmt.Sprintf("%06d.png", frame))
 }
 
-func (f *Farm) picture(w http.ResponseWriter, r *http.Request, j *farmJob) {
+// picture answers with a frame that is done. It does not hold the lock while its line
+// is busy.
+func (f *Farm) picture(w http.ResponseWriter, r *http.Request) {
 	n, err := strconv.Atoi(chi.URLParam(r, "frame"))
-	at := slices.IndexFunc(j.frames, func(x providers.JobFrame) bool { return x.Frame == n && x.State == providers.FrameDone })
-	if err != nil || at < 0 {
+	f.mu.Lock()
+	j := f.jobs[chi.URLParam(r, "name")]
+	done := j != nil && slices.ContainsFunc(j.frames, func(x providers.JobFrame) bool { return x.Frame == n && x.State == providers.FrameDone })
+	f.mu.Unlock()
+	if err != nil || !done {
 		http.Error(w, "that frame is not done", http.StatusNotFound)
 		return
 	}
@@ -238,7 +248,14 @@ func (f *Farm) picture(w http.ResponseWriter, r *http.Request, j *farmJob) {
 		return
 	}
 	w.Header().Set("Content-Type", "image/png")
-	_, _ = w.Write(data)
+	if f.carry(r.Context(), len(data)) {
+		_, _ = w.Write(data)
+	}
+}
+
+// carry takes as long as the farm's line needs for so many bytes.
+func (f *Farm) carry(ctx context.Context, bytes int) bool {
+	return f.LinkMBps == 0 || f.pass(ctx, time.Duration(float64(bytes)/f.LinkMBps*float64(time.Second)/1e6))
 }
 
 // pass lets time of the simulation go by; false if the job ended meanwhile.
@@ -403,7 +420,7 @@ func (f *Farm) render(ctx context.Context, j *farmJob, scenes string, x *provide
 	var said strings.Builder
 	r := Render{
 		Scene: filepath.Join(scenes, filepath.FromSlash(j.Scene)), Output: output, Stock: stockFile, Frame: x.Frame, Width: j.Width, Height: j.Height,
-		Devices: j.tier.Crew().Devices, ClockFactor: f.ClockFactor, Say: &said, Samples: setting(j, "samples", 128), Tile: setting(j, "tile", 256), Denoiser: "none",
+		Devices: j.tier.Crew().Devices, ClockFactor: f.ClockFactor, Say: &said, Samples: setting(j, "samples", 128), Tile: setting(j, "tile", 256), Denoiser: "none", Lacks: f.Lacks,
 	}
 	if len(j.tier.Devices) > 0 && len(j.tier.Devices[0].Backends) > 0 {
 		r.Backend = j.tier.Devices[0].Backends[0]

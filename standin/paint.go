@@ -67,7 +67,9 @@ func (s Scene) shade(u, v, t, pixel float64) rgb {
 	sky := mix(rgb{0.03, 0.05, 0.12}, hue(s.Hue, 0.8).times(0.22), min(1, max(0, 0.5-v)))
 	c := sky.plus(star(u, v))
 	lamp := math.Hypot(u, v/0.9)
-	c = c.plus(rgb{1.6, 1.1, 0.5}.times(0.012 / (lamp*lamp + 0.01)))
+	if !s.lampless {
+		c = c.plus(rgb{1.6, 1.1, 0.5}.times(0.012 / (lamp*lamp + 0.01)))
+	}
 	brass := rgb{0.75, 0.52, 0.22}
 	r := math.Hypot(u, v/tilt)
 	for _, p := range planets {

@@ -39,6 +39,7 @@ type Render struct {
 	Denoiser, DenoiseOn  string
 	Tile                 int
 	Fail                 string
+	Lacks                string // what is left out without a word: "lamp" is the light in the middle
 	Say                  io.Writer
 }
 
@@ -171,6 +172,7 @@ func failed(ctx context.Context, fail string) (int, error) {
 }
 
 func (r Render) write(scene Scene, fail string) (int, error) {
+	scene.lampless = r.Lacks == "lamp"
 	var img image.Image = Paint(scene, r.Frame, r.Width, r.Height)
 	if fail == "blank" {
 		flat := image.NewNRGBA(image.Rect(0, 0, r.Width, r.Height))

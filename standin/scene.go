@@ -59,6 +59,7 @@ type Scene struct {
 	TexturesGB     float64 `yaml:"textures_gb"`      // the part of it that can be spilled
 	Frames         int     `yaml:"frames"`           // over which the animation runs
 	Hue            float64 `yaml:"hue"`              // of the picture, 0 to 1
+	lampless       bool    // the renderer lacks the lamp
 }
 
 // ReadScene reads a scene file.

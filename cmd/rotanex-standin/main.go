@@ -58,6 +58,7 @@ func render() *cobra.Command {
 	f.StringVar(&r.Denoiser, "denoiser", "none", "none or smooth")
 	f.StringVar(&r.DenoiseOn, "denoise-on", "gpu", "gpu or cpu")
 	f.IntVar(&r.Tile, "tile", 256, "edge of a tile in pixels")
+	f.StringVar(&r.Lacks, "lacks", "", "what is left out of the picture without a word: lamp")
 	f.StringVar(&r.Fail, "fail", "", "failures on demand: WHAT@FRAME or WHAT@FRAME@HOST, by comma")
 	return c
 }
@@ -141,6 +142,8 @@ func farm() *cobra.Command {
 	f.DurationVar(&h.Analysis, "analysis", 3*time.Minute, "how long a job is looked at")
 	f.DurationVar(&h.Queue, "queue", 0, "how long a job waits before its first frame; 0 is what the tier's lead leaves")
 	f.IntVar(&h.FailOneIn, "fail-one-in", 0, "one frame of so many fails at first")
+	f.StringVar(&h.Lacks, "lacks", "", "what its renderer leaves out of every picture without a word: lamp")
+	f.Float64Var(&h.LinkMBps, "link-mb-s", 0, "how fast packages come in and pictures go out, megabytes a second; 0 is at once")
 	f.StringSliceVar(&h.Plugins, "plugins", nil, "plugins that it has; none: all")
 	return c
 }

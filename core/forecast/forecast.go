@@ -22,6 +22,7 @@ import (
 	"gonum.org/v1/gonum/stat"
 
 	"rotanex.example/core/planning"
+	"rotanex.example/core/promise"
 )
 
 // Doubts is what is not known for sure of a plan. The zero value is replaced by
@@ -37,13 +38,15 @@ type Doubts struct {
 	// Fails is the chance that a try of a frame fails, of each host, offer or farm.
 	// One not named takes DefaultFails.
 	Fails map[string]float64
+	// Waits are how the leads of offers and farms are kept, Typical being over the lead
+	// in the problem. One not named is taken to be late, never early, by promise.Boot or
+	// promise.Queue.
+	Waits map[string]promise.Kept
 }
 
 // What is assumed where nothing is known.
 const (
 	DefaultFails = 0.01 // of a try, to fail
-	bootSpread   = 0.20 // standard deviation of the logarithm of a server's boot
-	queueSpread  = 0.50 // of a farm's queue
 	failsAfter   = 0.5  // a failed try ends after this part of its frame's time, on average
 )
 

@@ -6,6 +6,7 @@ import (
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/planning"
+	"rotanex.example/core/promise"
 )
 
 // play is one play of a plan after another, with memory kept between them.
@@ -19,7 +20,9 @@ type play struct {
 	open     []float64 // of each desk, from when it may work
 	busy     []float64 // of each device, until when
 	ends     []float64 // of each server, when its last frame ended
+	close    []float64 // of each desk, when no frame may run on
 	begins   []float64 // of each server, when it was ordered; late boots do not change it
+	moved    []float64 // of each server, by how much its replacement is later
 	charges  []float64 // of each farm
 	wake     []float64 // of each desk, when it next looks for a frame; infinite: not by itself
 	others   []dispatch.Booking
@@ -88,7 +91,7 @@ func newPlay(s *stage) *play {
 	return &play{
 		stage: s, waiting: make([]int, len(s.shots)), left: make([]int, len(s.shots)), finish: make([]float64, len(s.shots)),
 		bookings: make([]dispatch.Booking, len(s.desks)), frame: make([]float64, len(s.desks)), open: make([]float64, len(s.desks)), wake: make([]float64, len(s.desks)),
-		busy: make([]float64, s.devices), ends: make([]float64, len(s.servers)), begins: make([]float64, len(s.servers)), charges: make([]float64, len(s.farms)),
+		busy: make([]float64, s.devices), ends: make([]float64, len(s.servers)), begins: make([]float64, len(s.servers)), moved: make([]float64, len(s.servers)), close: make([]float64, len(s.desks)), charges: make([]float64, len(s.farms)),
 	}
 }
 
@@ -120,13 +123,17 @@ func (p *play) begin(r *rand.Rand) {
 	}
 	late := make([]float64, len(p.servers))
 	for i, v := range p.servers {
-		lead := float64(v.offer.Lead)
-		late[i] = lead * (math.Exp(math.Abs(r.NormFloat64())*bootSpread) - 1)
-		p.begins[i], p.ends[i] = v.from, v.from
+		late[i], p.moved[i] = v.wait.late(r), 0
+		if v.wait.kept.Never > 0 && r.Float64() < v.wait.kept.Never {
+			// One that never comes is given up and another is asked for in its place.
+			p.moved[i] = promise.GivenUp(v.offer.Lead.Duration()).Seconds() * 1000
+			p.cost += v.offer.Meter().Charge(promise.GivenUp(v.offer.Lead.Duration())).Float()
+		}
+		p.begins[i], p.ends[i] = v.from+p.moved[i], v.from+p.moved[i]
 	}
 	wait := make([]float64, len(p.farms))
 	for i, f := range p.farms {
-		wait[i] = f.lead * (math.Exp(math.Abs(r.NormFloat64())*queueSpread) - 1)
+		wait[i] = f.wait.late(r)
 	}
 	off := map[[2]int]float64{}
 	for i := range p.desks {
@@ -141,8 +148,10 @@ func (p *play) begin(r *rand.Rand) {
 			}
 			p.frame[i] *= math.Exp(off[key] * d.doubt)
 		}
+		p.close[i] = d.close
 		if d.server >= 0 {
-			p.open[i] += late[d.server]
+			p.open[i] += late[d.server] + p.moved[d.server]
+			p.close[i] += p.moved[d.server]
 		}
 		if d.farm >= 0 {
 			p.open[i] += wait[d.farm]
@@ -172,7 +181,7 @@ func first(list []int) int {
 func (p *play) look(e event, r *rand.Rand) {
 	d := &p.desks[e.desk]
 	s := d.shot
-	if p.waiting[s] == 0 || e.at+p.frame[e.desk] > d.close {
+	if p.waiting[s] == 0 || e.at+p.frame[e.desk] > p.close[e.desk] {
 		return
 	}
 	for _, x := range d.devices {

@@ -2,10 +2,13 @@ package forecast
 
 import (
 	"fmt"
+	"math"
+	"math/rand/v2"
 	"time"
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/planning"
+	"rotanex.example/core/promise"
 )
 
 // stage is a plan made ready to be played: all looked up once.
@@ -46,11 +49,36 @@ type desk struct {
 type stagedServer struct {
 	offer     planning.Offer
 	from, end float64 // end: of what is paid, less the wrap
+	wait      wait
 }
 
 type stagedFarm struct {
 	least float64
-	lead  float64
+	wait  wait
+}
+
+// wait is how long a server's boot or a farm's queue is.
+type wait struct {
+	lead float64 // ms, as planned
+	kept promise.Kept
+	seen bool // else it is late, never early
+}
+
+func (d Doubts) wait(id string, lead planning.Millis, assumed float64) wait {
+	if kept, ok := d.Waits[id]; ok {
+		return wait{float64(lead), kept, true}
+	}
+	return wait{float64(lead), promise.Kept{Typical: 1, Spread: assumed}, false}
+}
+
+// late draws by how much the wait is longer than planned. Who is early waits for the
+// planned time.
+func (w wait) late(r *rand.Rand) float64 {
+	z := r.NormFloat64()
+	if !w.seen {
+		z = math.Abs(z)
+	}
+	return math.Max(0, w.lead*(w.kept.Typical*math.Exp(z*w.kept.Spread)-1))
 }
 
 func newStage(p planning.Problem, plan planning.Plan, d Doubts, deadlines map[string]planning.Millis) (*stage, error) {
@@ -99,7 +127,7 @@ func newStage(p planning.Problem, plan planning.Plan, d Doubts, deadlines map[st
 			if o.ID == v.Offer {
 				serverAt[v.ID], found = len(s.servers), true
 				billed := planning.MillisOf(o.Meter().Billed((v.To - v.From).Duration()))
-				s.servers = append(s.servers, stagedServer{o, float64(v.From), float64(v.From + billed - o.Wrap)})
+				s.servers = append(s.servers, stagedServer{o, float64(v.From), float64(v.From + billed - o.Wrap), d.wait(o.ID, o.Lead, promise.Boot)})
 			}
 		}
 		if !found {
@@ -109,7 +137,7 @@ func newStage(p planning.Problem, plan planning.Plan, d Doubts, deadlines map[st
 	farmAt := map[string]int{}
 	for _, f := range p.Farms {
 		farmAt[f.ID] = len(s.farms)
-		s.farms = append(s.farms, stagedFarm{f.MinimumCharge.Float(), float64(f.Lead)})
+		s.farms = append(s.farms, stagedFarm{f.MinimumCharge.Float(), d.wait(f.ID, f.Lead, promise.Queue)})
 	}
 	for _, b := range plan.Bookings {
 		i, ok := shotAt[b.Shot]

@@ -249,7 +249,10 @@ func (f *Farms) send(ctx context.Context, farm providers.Farm, j job) error {
 	if err != nil {
 		return err
 	}
-	return f.set(ctx, j, "analysing", "", nil)
+	return f.set(ctx, j, "analysing", "", func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "UPDATE farm_jobs SET handed_at = $2 WHERE id = $1", j.id, f.clock.Now())
+		return err
+	})
 }
 
 // giveUp lets a job's frames wait for somebody else and closes it.

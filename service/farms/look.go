@@ -66,24 +66,34 @@ func (f *Farms) look(ctx context.Context, farm providers.Farm, j job) error {
 // onProofs releases the rest once somebody has accepted the proof frames, or the run
 // accepts those that came home whole.
 func (f *Farms) onProofs(ctx context.Context, farm providers.Farm, j job) error {
+	said := ""
 	switch {
 	case j.accepted != nil && !*j.accepted:
 		return f.giveUp(ctx, j, "refused", "the proof frames were refused")
-	case j.accepted == nil && j.accepts:
-		// Home means checked: whole, of the right size, not blank.
+	case j.accepted == nil && j.state == "held":
+		return nil // a person is asked
+	case j.accepted == nil && !j.accepts:
+		return f.set(ctx, j, "held", "", nil)
+	case j.accepted == nil:
+		// Home means checked: whole, of the right size, not blank. And it has to look as
+		// elsewhere: what a renderer lacks it leaves out without a word.
+		found, err := f.compareProofs(ctx, j)
+		switch {
+		case err != nil:
+			return err
+		case found.doubt != "":
+			return f.set(ctx, j, "held", "not accepted by check: "+found.doubt, nil)
+		case found.with == 0:
+			said = "proof frames accepted unseen: there was no frame of the shot to compare them with"
+		}
 		if _, err := f.store.Pool.Exec(ctx, "UPDATE farm_jobs SET accepted = true WHERE id = $1 AND accepted IS NULL", j.id); err != nil {
 			return err
 		}
-	case j.accepted == nil:
-		if j.state != "held" {
-			return f.set(ctx, j, "held", "", nil)
-		}
-		return nil
 	}
 	if err := farm.Release(ctx, j.id.String()); err != nil {
 		return err
 	}
-	return f.set(ctx, j, "rendering", "", nil)
+	return f.set(ctx, j, "rendering", said, nil)
 }
 
 // bringHome takes in the frames that are done, lets those that failed be rendered

@@ -29,6 +29,7 @@ type notes struct {
 	Slack     float64                    `json:"slack,omitempty"`
 	Assumes   []string                   `json:"assumes,omitempty"`
 	FarmCrews map[string]string          `json:"farm_crews,omitempty"` // of each shot and farm, what renders on a node
+	SeatDays  map[string]int             `json:"seat_days,omitempty"`  // for how many days extra seats of each pool are hired
 }
 
 func basisKey(shot, place, crew string) string { return shot + " " + place + "/" + crew }
@@ -39,7 +40,7 @@ const horizon = 14 * 24 * time.Hour
 
 // build turns stock, trials and prices into a problem.
 func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, notes, error) {
-	b := builder{Plans: p, now: p.clock.Now().Truncate(time.Second), notes: notes{Basis: map[string]timing.Estimate{}, LeftOut: []api.LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}}}
+	b := builder{Plans: p, now: p.clock.Now().Truncate(time.Second), notes: notes{Basis: map[string]timing.Estimate{}, LeftOut: []api.LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}}}
 	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
 	if ask.Goal != "" {
 		b.problem.Goal = string(ask.Goal)
@@ -153,7 +154,25 @@ func (b *builder) addShots(ctx context.Context, ask api.NewPlan) error {
 			ID: name, Frames: frames, Licence: licence, Deadline: b.millis(deadline), RAM: planning.Memory(view.Need.HostEach().GB()*1e6 + 0.5),
 		})
 	}
+	b.priceSeats()
 	return nil
+}
+
+// priceSeats makes of the price of an extra seat for a day what it costs until the last
+// deadline of a shot that needs one.
+func (b *builder) priceSeats() {
+	const day = planning.Millis(24 * time.Hour / time.Millisecond)
+	for i := range b.problem.Licences {
+		l := &b.problem.Licences[i]
+		days := 1
+		for _, s := range b.problem.Shots {
+			if s.Licence == l.ID {
+				days = max(days, int((s.Deadline+day-1)/day))
+			}
+		}
+		b.notes.SeatDays[l.ID] = days
+		l.ExtraSeatPrice = l.ExtraSeatPrice.Times(int64(days))
+	}
 }
 
 // licence adds the pool of a shot's licence to the problem, if its seats are limited.
@@ -165,7 +184,17 @@ func (b *builder) licence(ctx context.Context, pool string) (string, error) {
 	if err != nil || found == nil {
 		return "", err
 	}
-	b.problem.Licences = append(b.problem.Licences, planning.Licence{ID: pool, Seats: found.Seats, ExtraSeats: found.ExtraSeats, ExtraSeatPrice: found.ExtraSeatPrice})
+	// What open runs have hired cannot be hired again.
+	var hired int
+	err = b.store.WithContext(ctx).Raw("SELECT coalesce(sum(h.seats), 0) FROM hired_seats h JOIN runs r ON r.id = h.run_id WHERE h.pool = ? AND r.state IN ('running', 'paused')", pool).Scan(&hired).Error
+	if err != nil {
+		return "", err
+	}
+	seats := found.Seats
+	if b.rest != nil {
+		seats += hired // they last as long as what is planned here
+	}
+	b.problem.Licences = append(b.problem.Licences, planning.Licence{ID: pool, Seats: seats, ExtraSeats: max(0, found.ExtraSeats-hired), ExtraSeatPrice: found.ExtraSeatPrice})
 	return pool, nil
 }
 

@@ -14,6 +14,7 @@ import (
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
+	"rotanex.example/core/promise"
 	"rotanex.example/service/edge"
 )
 
@@ -87,7 +88,7 @@ const fewest = 8
 // doubts gathers what is not known for sure: how single frames of each shot differ,
 // how well each time is known, and how often tries failed on each place.
 func (p *Plans) doubts(ctx context.Context, problem planning.Problem, n notes) (forecast.Doubts, []string, error) {
-	d := forecast.Doubts{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}}
+	d := forecast.Doubts{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]promise.Kept{}}
 	var restsOn, few []string
 	known, err := p.timings.Know(ctx)
 	if err != nil || known == nil {
@@ -134,7 +135,48 @@ func (p *Plans) doubts(ctx context.Context, problem planning.Problem, n notes) (
 	} else {
 		restsOn = append(restsOn, fmt.Sprintf("failures: assumed %.0f %% of tries", 100*forecast.DefaultFails))
 	}
-	return d, restsOn, err
+	if err != nil {
+		return d, restsOn, err
+	}
+	waiting, err := p.doubtWaits(ctx, problem, &d)
+	return d, append(restsOn, waiting...), err
+}
+
+// doubtWaits gathers how offers' boots and farms' queues were kept so far, over the
+// leads that the plan was made with.
+func (p *Plans) doubtWaits(ctx context.Context, problem planning.Problem, d *forecast.Doubts) (restsOn []string, err error) {
+	waits, err := p.sources.Waits(ctx)
+	if err != nil {
+		return nil, err
+	}
+	seen, never := 0, 0
+	add := func(place string, lead planning.Millis) {
+		w, known := waits[place]
+		if !known || w.Seen == 0 && w.Never == 0 || lead <= 0 {
+			return
+		}
+		kept := w.Kept
+		kept.Typical *= float64(w.Promised) / float64(lead.Duration())
+		d.Waits[place] = kept
+		seen, never = seen+w.Seen, never+w.Never
+	}
+	for _, o := range problem.Offers {
+		add(o.ID, o.Lead)
+	}
+	for _, f := range problem.Farms {
+		add(f.ID, f.Lead)
+	}
+	if len(problem.Offers)+len(problem.Farms) == 0 {
+		return nil, nil
+	}
+	if seen == 0 {
+		return []string{fmt.Sprintf("boots and queues: none was seen yet; assumed later than promised by %.0f %% and %.0f %%, as a standard deviation", 100*promise.Boot, 100*promise.Queue)}, nil
+	}
+	said := fmt.Sprintf("boots and queues: as in %d seen so far", seen)
+	if never > 0 {
+		said += fmt.Sprintf("; %d servers never came", never)
+	}
+	return []string{said}, nil
 }
 
 // surely plans with as little slack as it takes for the forecast to meet every

@@ -38,7 +38,7 @@ func (b *builder) addOffers(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	kept, err := b.images(ctx)
+	waits, err := b.sources.Waits(ctx)
 	if err != nil {
 		return err
 	}
@@ -50,15 +50,11 @@ func (b *builder) addOffers(ctx context.Context) error {
 		if !ok {
 			continue
 		}
-		lead := o.Spec.LeadS
-		if !kept[o.Name] {
-			lead += o.Spec.SetupS
-		}
 		memory := planning.Memory(o.Spec.MemoryGB * 1e6)
 		step := planning.MillisOf(time.Duration(o.Spec.IncrementS) * time.Second)
 		offer := planning.Offer{
 			ID: o.Name, Source: o.Source, MaxServers: o.Spec.MaxServers, RAM: &memory,
-			Lead: planning.Millis(lead) * 1000, Wrap: planning.Millis(o.Spec.WrapS) * 1000,
+			Lead: planning.MillisOf(waits[o.Name].Takes()), Wrap: planning.Millis(o.Spec.WrapS) * 1000,
 			Price: o.Spec.PriceHour.Scaled(factor), Fee: o.Spec.Fee.Scaled(factor), Increment: &step, Minimum: planning.Millis(o.Spec.MinimumS) * 1000,
 		}
 		used := map[string]bool{}
@@ -82,20 +78,13 @@ func (b *builder) addOffers(ctx context.Context) error {
 	return nil
 }
 
-// images are the offers of which an image is kept.
-func (b *builder) images(ctx context.Context) (map[string]bool, error) {
-	var names []string
-	err := b.store.WithContext(ctx).Raw("SELECT offer FROM images").Scan(&names).Error
-	out := map[string]bool{}
-	for _, n := range names {
-		out[n] = true
-	}
-	return out, err
-}
-
 // addFarms adds the tiers of farms.
 func (b *builder) addFarms(ctx context.Context) error {
 	all, err := b.hostsOf.Farms(ctx)
+	if err != nil {
+		return err
+	}
+	waits, err := b.sources.Waits(ctx)
 	if err != nil {
 		return err
 	}
@@ -119,7 +108,7 @@ func (b *builder) addFarms(ctx context.Context) error {
 		}
 		if used {
 			b.problem.Farms = append(b.problem.Farms, planning.Farm{
-				ID: f.Name, Source: f.Source, Nodes: f.Spec.Nodes, Lead: planning.Millis(f.Spec.LeadS) * 1000, NodePrice: f.Spec.HourPrice().Scaled(factor),
+				ID: f.Name, Source: f.Source, Nodes: f.Spec.Nodes, Lead: planning.MillisOf(waits[f.Name].Takes()), NodePrice: f.Spec.HourPrice().Scaled(factor),
 				FramePrice: f.Spec.Work.Frame.Scaled(factor), MinimumCharge: f.Spec.Work.Least.Scaled(factor),
 			})
 		}

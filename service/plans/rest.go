@@ -75,7 +75,7 @@ func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 		FromAt, PaidAt time.Time
 	}
 	err = p.store.WithContext(ctx).Raw(`SELECT host, offer, from_at, paid_at FROM servers
-		WHERE run_id = ? AND state IN ('starting', 'up') AND paid_at > ? ORDER BY host`, run, now).Scan(&servers).Error
+		WHERE run_id = ? AND state IN ('asked', 'starting', 'up') AND paid_at > ? ORDER BY host`, run, now).Scan(&servers).Error
 	for _, v := range servers {
 		out.servers = append(out.servers, paidServer{v.Host, v.Offer, v.FromAt, v.PaidAt})
 	}

@@ -21,6 +21,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/pricing"
+	"rotanex.example/core/promise"
 	"rotanex.example/core/stock"
 	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
@@ -84,8 +85,7 @@ func (s server) open() bool { return s.runState == "running" || s.runState == "p
 
 // overdue is when a server that was asked for should long be up.
 func (s server) overdue() time.Time {
-	boot := time.Duration(s.spec.LeadS+s.spec.SetupS) * time.Second
-	return s.started.Add(2*boot + 10*time.Minute)
+	return s.started.Add(promise.GivenUp(time.Duration(s.spec.LeadS+s.spec.SetupS) * time.Second))
 }
 
 const columns = `s.run_id, s.id, s.offer, s.host, s.state, s.trouble, s.from_at, s.to_at, s.paid_at, s.started_at, s.tried, r.state, o.spec, h.agent_seen

@@ -113,6 +113,9 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		if err := create(tx, jobsOf(jobs, bookings), 2000); err != nil {
 			return err
 		}
+		if err := create(tx, next.hires(id, q.clock.Now()), 2000); err != nil {
+			return err
+		}
 		if err := tx.Exec("INSERT INTO run_plans (run_id, plan_id, at) VALUES (?, ?, ?)", id, plan, q.clock.Now()).Error; err != nil {
 			return err
 		}

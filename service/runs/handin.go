@@ -307,9 +307,9 @@ func (l leased) event(e api.Event) api.Event {
 
 // note keeps how a try ended.
 func (q *Runs) note(b *pgx.Batch, l leased, outcome, cause, tail string, now time.Time, seconds float64, m *api.Measured) {
-	b.Queue(`INSERT INTO attempts (frame_id, run_id, fence, host, crew, outcome, cause, log_tail, started_at, ended_at, seconds, measured)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
-		l.id, l.run, l.fence, l.host, l.crew, outcome, cause, strings.ToValidUTF8(strings.ReplaceAll(tail, "\x00", ""), ""), l.since, now, seconds, m)
+	b.Queue(`INSERT INTO attempts (frame_id, run_id, fence, host, crew, outcome, cause, log_tail, started_at, ended_at, seconds, measured, booking_id)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
+		l.id, l.run, l.fence, l.host, l.crew, outcome, cause, strings.ToValidUTF8(strings.ReplaceAll(tail, "\x00", ""), ""), l.since, now, seconds, m, l.booking)
 }
 
 // fail counts a failed try. The frame waits again, for another crew if there is

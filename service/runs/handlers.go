@@ -214,11 +214,5 @@ func (q *Runs) Image(ctx context.Context, run uuid.UUID, shot string, number int
 	if found.RowsAffected == 0 || f.Format == "exr" {
 		return nil, ErrNoPicture
 	}
-	file, err := q.blobs.NewReader(ctx, blobKey(f, f.Fence), nil)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = file.Close() }()
-	img, _, err := image.Decode(file)
-	return img, err
+	return q.decode(ctx, f)
 }

@@ -22,6 +22,7 @@ import (
 // dayWork is what a crew did of a shot on a day.
 type dayWork struct {
 	Host, Crew, Shot string
+	Booking          int64 // of a farm's job; else 0
 	Day              time.Time
 	Done, Failed     int
 	DoneS, FailedS   float64
@@ -46,13 +47,14 @@ func (q *Runs) readMoney(ctx context.Context, s *state) error {
 	rows, err := q.store.Pool.Query(ctx, `
 		SELECT a.host, a.crew, f.shot, date_trunc('day', a.ended_at AT TIME ZONE 'UTC'), count(*) FILTER (WHERE a.outcome = 'done'), count(*) FILTER (WHERE a.outcome <> 'done'),
 		       coalesce(sum(a.seconds) FILTER (WHERE a.outcome = 'done'), 0), coalesce(sum(a.seconds) FILTER (WHERE a.outcome <> 'done'), 0),
-		       coalesce(array_agg(DISTINCT a.cause) FILTER (WHERE a.cause <> ''), '{}')
-		FROM attempts a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = $1 GROUP BY 1, 2, 3, 4 ORDER BY 4, 1, 2, 3`, s.ID)
+		       coalesce(array_agg(DISTINCT a.cause) FILTER (WHERE a.cause <> ''), '{}'), coalesce(j.booking_id, 0)
+		FROM attempts a JOIN frames f ON f.id = a.frame_id LEFT JOIN farm_jobs j ON j.run_id = a.run_id AND j.farm = a.host AND j.booking_id = coalesce(a.booking_id, f.booking_id)
+		WHERE a.run_id = $1 GROUP BY 1, 2, 3, 4, j.booking_id ORDER BY 4, 1, 2, 3, j.booking_id`, s.ID)
 	if err != nil {
 		return err
 	}
 	s.work, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (w dayWork, err error) {
-		err = row.Scan(&w.Host, &w.Crew, &w.Shot, &w.Day, &w.Done, &w.Failed, &w.DoneS, &w.FailedS, &w.Causes)
+		err = row.Scan(&w.Host, &w.Crew, &w.Shot, &w.Day, &w.Done, &w.Failed, &w.DoneS, &w.FailedS, &w.Causes, &w.Booking)
 		w.Day = w.Day.UTC()
 		return w, err
 	})
@@ -63,6 +65,9 @@ func (q *Runs) readMoney(ctx context.Context, s *state) error {
 		return err
 	}
 	if err := q.store.WithContext(ctx).Raw("SELECT host, min(started_at) AS first, max(ended_at) AS last FROM attempts WHERE run_id = ? GROUP BY host", s.ID).Scan(&s.spans).Error; err != nil {
+		return err
+	}
+	if s.hired, err = q.readHired(ctx, s.ID); err != nil {
 		return err
 	}
 	rows, err = q.store.Pool.Query(ctx, "SELECT id, proofs FROM farm_jobs WHERE run_id = $1", s.ID)
@@ -159,13 +164,8 @@ func (s state) entries() []ledger.Entry {
 		seen[b.Host] = true
 		out = append(out, ledger.Owned{Source: s.hosts[b.Host].Source, Place: b.Host, Price: func(crew string) pricing.Money { return s.busyPrice(b.Host, crew) }, Work: s.workOf(b.Host)}.Entries()...)
 	}
-	for _, x := range s.plan.ExtraSeats {
-		for _, l := range s.problem.Licences {
-			if l.ID == x.Licence {
-				cost := l.ExtraSeatPrice.Times(int64(x.Seats))
-				out = append(out, ledger.Entry{Place: x.Licence, Kind: ledger.Seats, Day: s.CreatedAt.UTC().Truncate(24 * time.Hour), Estimated: cost, Charged: cost, Why: fmt.Sprintf("%d extra seats hired", x.Seats)})
-			}
-		}
+	for _, h := range s.hired {
+		out = append(out, h.seats(s.overAt()).Entries()...)
 	}
 	for _, c := range s.charges {
 		if !outside[c.Place] {
@@ -207,7 +207,7 @@ func (s state) job(j FarmJob) ledger.Job {
 		}
 	}
 	for _, w := range s.work {
-		if w.Host == j.Farm && w.Shot == j.Shot {
+		if w.Booking == j.BookingID {
 			out.Work.Done, out.Work.Failed = out.Work.Done+w.Done, out.Work.Failed+w.Failed
 			out.Work.DoneTime, out.Work.FailedTry = out.Work.DoneTime+duration(w.DoneS), out.Work.FailedTry+duration(w.FailedS)
 			out.Work.Causes = w.Causes
@@ -259,7 +259,7 @@ func (s state) jobRecord(j FarmJob) api.FarmJob {
 		Findings: append([]string{}, j.Findings...), Queue: j.Queue, Trouble: j.Trouble, From: j.FromAt.UTC(), Committed: rounded(j.Committed), Proofs: append([]int{}, s.proofs[j.ID]...),
 	}
 	for _, w := range s.work {
-		if w.Host == j.Farm && w.Shot == j.Shot {
+		if w.Booking == j.BookingID {
 			out.Done, out.Failed, out.RenderedS = out.Done+w.Done, out.Failed+w.Failed, out.RenderedS+w.DoneS+w.FailedS
 		}
 	}

@@ -22,6 +22,7 @@ type planned struct {
 	plan      planning.Plan
 	currency  string
 	farmCrews map[string]string // of each shot and farm, what renders on a node
+	seatDays  map[string]int    // for how many days extra seats of each pool are hired
 }
 
 func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
@@ -30,7 +31,7 @@ func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
 		return p, edge.Conflict("a trial has no plan")
 	}
 	var problem, plan json.RawMessage
-	err := q.store.Pool.QueryRow(ctx, "SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}') FROM plans WHERE id = $1", *run.PlanID).Scan(&problem, &plan, &p.currency, &p.farmCrews)
+	err := q.store.Pool.QueryRow(ctx, "SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}') FROM plans WHERE id = $1", *run.PlanID).Scan(&problem, &plan, &p.currency, &p.farmCrews, &p.seatDays)
 	if err != nil {
 		return p, err
 	}
@@ -105,6 +106,7 @@ type state struct {
 	crews    []crewWork
 	work     []dayWork
 	charges  []charge
+	hired    []HiredSeats
 	spans    []span
 	proofs   map[uuid.UUID][]int
 	leased   []Frame

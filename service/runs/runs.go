@@ -9,7 +9,6 @@ package runs
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"log/slog"
 	"time"
@@ -50,10 +49,9 @@ type Run struct {
 	CreatedAt time.Time
 	EndedAt   *time.Time
 
-	Cap          *string        // what servers and farms may cost at most
-	AcceptProofs bool           // of farms, by check alone
-	Alerted      int            // the share of the cap that was passed last, in percent
-	ExtraSeats   map[string]int `gorm:"serializer:json"` // hired, by pool
+	Cap          *string // what servers, farms and seats may cost at most
+	AcceptProofs bool    // of farms, by check alone
+	Alerted      int     // the share of the cap that was passed last, in percent
 }
 
 // Shot is a shot as it was when the run began.
@@ -224,6 +222,7 @@ type Beginning struct {
 	Bookings []Booking
 	Servers  []Server
 	FarmJobs []FarmJob
+	Hired    []HiredSeats
 	Also     func(tx *gorm.DB) error // what belongs into the same transaction
 }
 
@@ -231,13 +230,9 @@ type Beginning struct {
 // already is left as it is, if it was asked for in the same words.
 func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		seats, _ := json.Marshal(b.Run.ExtraSeats)
-		if b.Run.ExtraSeats == nil {
-			seats = []byte("{}")
-		}
-		made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs, extra_seats)
-			VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?, CAST(? AS jsonb)) ON CONFLICT DO NOTHING`,
-			b.Run.ID, b.Run.Kind, b.Run.PlanID, b.Run.Request, b.Run.Tries, b.Run.CreatedAt, b.Run.Cap, b.Run.AcceptProofs, string(seats))
+		made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs)
+			VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?) ON CONFLICT DO NOTHING`,
+			b.Run.ID, b.Run.Kind, b.Run.PlanID, b.Run.Request, b.Run.Tries, b.Run.CreatedAt, b.Run.Cap, b.Run.AcceptProofs)
 		if made.Error != nil {
 			return made.Error
 		}
@@ -258,6 +253,7 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 			func() error { return create(tx, b.Bookings, rows) },
 			func() error { return create(tx, b.Servers, rows) },
 			func() error { return create(tx, jobsOf(b.FarmJobs, b.Bookings), rows) },
+			func() error { return create(tx, b.Hired, rows) },
 		} {
 			if err := insert(); err != nil {
 				return err
@@ -366,8 +362,8 @@ func tryAgain(tx *gorm.DB, run uuid.UUID) error {
 func (q *Runs) giveUpLeases(tx *gorm.DB, run uuid.UUID) error {
 	now := q.clock.Now()
 	if err := tx.Exec(`
-		INSERT INTO attempts (frame_id, run_id, fence, host, crew, outcome, started_at, ended_at, seconds)
-		SELECT id, run_id, fence, host, crew, 'revoked', leased_at, ?, greatest(0, extract(epoch FROM CAST(? AS timestamptz) - leased_at))
+		INSERT INTO attempts (frame_id, run_id, fence, host, crew, outcome, started_at, ended_at, seconds, booking_id)
+		SELECT id, run_id, fence, host, crew, 'revoked', leased_at, ?, greatest(0, extract(epoch FROM CAST(? AS timestamptz) - leased_at)), booking_id
 		FROM frames WHERE run_id = ? AND state = 'leased'`, now, now, run).Error; err != nil {
 		return err
 	}

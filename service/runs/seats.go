@@ -25,7 +25,7 @@ func (g *granting) seat(ctx context.Context, b booked) (bool, error) {
 		return true, nil
 	}
 	var total int
-	err := g.tx.QueryRow(ctx, `SELECT seats + coalesce((SELECT sum((extra_seats->>$1)::int) FROM runs WHERE state IN ('running', 'paused') AND extra_seats ? $1), 0)
+	err := g.tx.QueryRow(ctx, `SELECT seats + coalesce((SELECT sum(h.seats) FROM hired_seats h JOIN runs r ON r.id = h.run_id WHERE r.state IN ('running', 'paused') AND h.pool = $1), 0)
 		FROM licences WHERE pool = $1 FOR UPDATE`, b.licence).Scan(&total)
 	if err == pgx.ErrNoRows {
 		return true, nil // a pool that nobody counts

@@ -86,13 +86,7 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 	if run.Cap, err = p.spend(body.Spend); err != nil {
 		return err
 	}
-	for _, x := range p.plan.ExtraSeats {
-		if run.ExtraSeats == nil {
-			run.ExtraSeats = map[string]int{}
-		}
-		run.ExtraSeats[x.Licence] = x.Seats
-	}
-	b := Beginning{Run: run}
+	b := Beginning{Run: run, Hired: p.hires(id, run.CreatedAt)}
 	for _, planned := range p.problem.Shots {
 		shot, err := all.Find(r.Context(), planned.ID)
 		if err != nil {

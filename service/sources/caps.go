@@ -38,10 +38,10 @@ func (s *Sources) Beyond(ctx context.Context, tx pgx.Tx, run uuid.UUID, source s
 		if err != nil {
 			return "", err
 		}
-		// Hired seats are of the run alone, and paid when it begins.
+		// Hired seats are of the run alone: for the days they were planned, or longer.
 		var seats string
-		err = tx.QueryRow(ctx, `SELECT coalesce(sum(e.value::int * l.extra_seat_price), 0)::text FROM runs r, jsonb_each_text(r.extra_seats) e
-			JOIN licences l ON l.pool = e.key WHERE r.id = $1`, run).Scan(&seats)
+		err = tx.QueryRow(ctx, `SELECT coalesce(sum(h.seats * h.price * greatest(h.days, ceil(extract(epoch FROM $2::timestamptz - h.from_at) / 86400))), 0)::text
+			FROM hired_seats h WHERE h.run_id = $1`, run, s.clock.Now()).Scan(&seats)
 		if err != nil {
 			return "", err
 		}

@@ -18,10 +18,14 @@ func (s *Sources) List(w http.ResponseWriter, r *http.Request) {
 		Items []api.Source `json:"items"`
 	}{[]api.Source{}}
 	all, err := s.All(r.Context())
+	var waits map[string]Wait
+	if err == nil {
+		waits, err = s.Waits(r.Context())
+	}
 	for _, row := range all {
 		var record api.Source
 		if err == nil {
-			record, err = s.record(r.Context(), row)
+			record, err = s.record(r.Context(), row, waits)
 		}
 		out.Items = append(out.Items, record)
 	}
@@ -43,15 +47,19 @@ func (s *Sources) PutSource(w http.ResponseWriter, r *http.Request, name string)
 	var out api.Source
 	if err == nil {
 		var row Source
+		var waits map[string]Wait
 		if row, _, err = s.Find(r.Context(), name); err == nil {
-			out, err = s.record(r.Context(), row)
+			waits, err = s.Waits(r.Context())
+		}
+		if err == nil {
+			out, err = s.record(r.Context(), row, waits)
 		}
 	}
 	edge.Answer(w, r, http.StatusOK, out, err)
 }
 
 // record is a source with its money and what was learnt of it. Its secret is not in it.
-func (s *Sources) record(ctx context.Context, row Source) (api.Source, error) {
+func (s *Sources) record(ctx context.Context, row Source, waits map[string]Wait) (api.Source, error) {
 	spec, err := edge.Convert[api.SourceSpec](row.Spec)
 	if err != nil {
 		return api.Source{}, err
@@ -78,30 +86,7 @@ func (s *Sources) record(ctx context.Context, row Source) (api.Source, error) {
 	} else {
 		out.Factor = factor.FloatString(6)
 	}
-	return out, s.learnt(ctx, row.Name, &out)
-}
-
-// learnt adds how often tries at a source gave a frame and how long it takes to begin.
-func (s *Sources) learnt(ctx context.Context, name string, out *api.Source) error {
-	var done, all int
-	var boot *float64
-	err := s.store.Pool.QueryRow(ctx, `
-		WITH places AS (SELECT s.host AS place FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 UNION SELECT name FROM farms WHERE source = $1)
-		SELECT count(*) FILTER (WHERE outcome = 'done'), count(*) FILTER (WHERE outcome IN ('done', 'failed')),
-		       (SELECT avg(t) FROM (
-		           SELECT extract(epoch FROM up_at - started_at)::float8 AS t FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 AND up_at IS NOT NULL
-		           UNION ALL SELECT extract(epoch FROM started_at - sent_at)::float8 FROM farm_jobs WHERE source = $1 AND started_at IS NOT NULL) x)
-		FROM attempts a JOIN places p ON p.place = a.host`, name).Scan(&done, &all, &boot)
-	if err != nil {
-		return err
-	}
-	if all > 0 {
-		out.UsableShare = float64(done) / float64(all)
-	}
-	if boot != nil {
-		out.BootS = *boot
-	}
-	return s.store.WithContext(ctx).Raw("SELECT image FROM images WHERE source = ? ORDER BY image", name).Scan(&out.Images).Error
+	return out, s.learnt(ctx, row.Name, waits, &out)
 }
 
 // ListRates answers with the exchange rates.

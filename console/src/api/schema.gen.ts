@@ -1388,12 +1388,33 @@ export interface components {
              * @description Of the frames tried there
              */
             usable_share?: number;
+            /** @description What its offers and tiers promise, and what they did */
+            waits?: components["schemas"]["Wait"][];
+            images?: string[];
+        };
+        /** @description How long an offer's server takes from being asked for to up, or a farm's job from being handed in to its first frame */
+        Wait: {
+            place: string;
             /**
              * Format: double
-             * @description Mean from being asked for to up, or from a job's being sent to its first frame
+             * @description As declared, seconds; of a server that is made from a kept image, where one is kept
              */
-            boot_s?: number;
-            images?: string[];
+            promised_s: number;
+            /**
+             * Format: double
+             * @description What plans go by
+             */
+            typical_s: number;
+            /**
+             * Format: double
+             * @description Nine in ten take less
+             */
+            late_s?: number;
+            /** @description How many waits it rests on; where none was seen it is what was promised */
+            seen: number;
+            ordered: number;
+            /** @description Servers that were not up in time and were given up */
+            never: number;
         };
         ExchangeRate: {
             /** Format: date */
@@ -2668,6 +2689,7 @@ export interface components {
             seats: number;
             /** @description That could be hired for a run */
             extra_seats?: number;
+            /** @description Of one extra seat for a day that is begun */
             extra_seat_price?: components["schemas"]["Money"];
         };
         DeviceSample: {

@@ -63,11 +63,26 @@ function Known({ all }: { all: Source[] }) {
           { name: "Promised", cell: (s) => money(s.currency, s.promised), right: true },
           { name: "Cap", cell: cap, right: true },
           { name: "Usable tries", cell: (s) => whole(s.usable_share), right: true },
-          { name: "Begins after", cell: (s) => length(s.boot_s), right: true },
           { name: "State", cell: state },
         ]}
       />
     </Sheet>
+  );
+}
+
+/** How long an offer or a tier takes to begin: as it was promised, or as it was seen to. */
+function Begins({ place, promised }: { place: string; promised: number }) {
+  const sources = useSources();
+  const wait = sources.data?.items.flatMap((s) => s.waits ?? []).find((w) => w.place === place);
+  if (!wait || (wait.seen === 0 && wait.never === 0)) return <>{length(promised)}</>;
+  const never = wait.never > 0 ? `, ${wait.never} of ${wait.ordered} never came` : "";
+  return (
+    <Text as="span" title={wait.late_s ? `nine in ten take less than ${length(wait.late_s)}` : undefined}>
+      {length(wait.typical_s)}
+      <Text as="span" color="fg.muted">
+        {` · ${length(wait.promised_s)} promised, ${wait.seen} seen${never}`}
+      </Text>
+    </Text>
   );
 }
 
@@ -90,7 +105,11 @@ function Offers() {
                 { name: "Fee", cell: (o) => o.spec.fee, right: true },
                 { name: "Billed by", cell: (o) => length(o.spec.increment_s), right: true },
                 { name: "At least", cell: (o) => length(o.spec.minimum_s), right: true },
-                { name: "Boot", cell: (o) => length(o.spec.lead_s), right: true },
+                {
+                  name: "Up after",
+                  cell: (o) => <Begins place={o.spec.name} promised={o.spec.lead_s} />,
+                  right: true,
+                },
                 { name: "Set-up, first time", cell: (o) => length(o.spec.setup_s), right: true },
                 { name: "Devices", cell: (o) => devices(o.spec) },
               ]}
@@ -127,7 +146,7 @@ function Farms() {
                 { name: "Node-hour", cell: (f) => f.work.node_hour ?? none, right: true },
                 { name: "Core-GHz-hour", cell: (f) => f.work.core_ghz_hour ?? none, right: true },
                 { name: "Least charge", cell: (f) => f.work.least ?? none, right: true },
-                { name: "First frame after", cell: (f) => length(f.lead_s), right: true },
+                { name: "First frame after", cell: (f) => <Begins place={f.name} promised={f.lead_s} />, right: true },
                 { name: "Renders", cell: (f) => f.launchers?.join(", ") ?? none },
               ]}
             />
