@@ -15,11 +15,11 @@ type Option struct {
 	Parts   Parts
 }
 
-// Limits are what keeps renderers of a shot from running side by side on a host.
+// Limits are what keeps renderers of a shot from running side by side on a host. Licence
+// seats are none: a host holds one, however many renderers it runs.
 type Limits struct {
 	Renderers int // that its memory holds
 	Cores     int // each renderer takes one for itself and one for each GPU
-	Seats     int // licence seats; 0 is no limit
 }
 
 // Division is one way to put a host's devices into crews.
@@ -51,7 +51,7 @@ func Divide(options []Option, devices []string, like func(string) string, limits
 				out = append(out, d)
 			}
 		}
-		if len(chosen) == min(limits.Renderers, seatsOr(limits.Seats)) || len(out) >= mostDivisions {
+		if len(chosen) == limits.Renderers || len(out) >= mostDivisions {
 			return
 		}
 		for i := from; i < len(options); i++ {
@@ -71,13 +71,6 @@ func Divide(options []Option, devices []string, like func(string) string, limits
 
 // mostDivisions bounds the search on a host of many unlike devices.
 const mostDivisions = 5000
-
-func seatsOr(seats int) int {
-	if seats == 0 {
-		return math.MaxInt
-	}
-	return seats
-}
 
 func disjoint(chosen []Option, o Option) bool {
 	for _, c := range chosen {
@@ -142,13 +135,8 @@ func together(crews []Option, devices []string, like func(string) string, limits
 			d.Idle = append(d.Idle, id)
 		}
 	}
-	if len(d.Idle) > 0 {
-		switch len(crews) {
-		case limits.Renderers:
-			d.Limited = "the host's memory holds no further renderer"
-		case limits.Seats:
-			d.Limited = "no further licence seat"
-		}
+	if len(d.Idle) > 0 && len(crews) == limits.Renderers {
+		d.Limited = "the host's memory holds no further renderer"
 	}
 	slices.Sort(kinds)
 	d.alike = strings.Join(kinds, " ")

@@ -46,7 +46,7 @@ func (c *comparison) machines() (out []machine) {
 				}
 			}
 			m.devices = append(m.devices, stock.CPUDevice)
-			m.limits = timing.Limits{Renderers: x.Fit.Renderers, Cores: x.Place.Spec.CPU.Cores, Seats: c.seats(c.licence)}
+			m.limits = timing.Limits{Renderers: x.Fit.Renderers, Cores: x.Place.Spec.CPU.Cores}
 			out = append(out, m)
 		}
 		out[i].options = append(out[i].options, timing.Option{Crew: x.Crew.ID, Devices: x.Crew.Devices, Parts: x.Parts})
@@ -74,7 +74,7 @@ func (c *comparison) divisions() []api.HostDivision {
 			continue
 		}
 		row := api.HostDivision{
-			Place: m.place.Name, Source: m.place.Source, Renderers: min(m.limits.Renderers, 1000), Cores: m.limits.Cores, Seats: m.limits.Seats,
+			Place: m.place.Name, Source: m.place.Source, Renderers: min(m.limits.Renderers, 1000), Cores: m.limits.Cores,
 			Best: fmt.Sprintf("%s: %.0f frames an hour", crewsText(ways[0].Crews), ways[0].FramesHour),
 		}
 		for i, w := range ways {
@@ -136,11 +136,7 @@ func (m machine) breakEven() (out breakEven) {
 		}
 	}
 	slices.SortStableFunc(small, func(a, b timing.Option) int { return cmp.Compare(a.Parts.Total(), b.Parts.Total()) })
-	most := m.limits.Renderers
-	if m.limits.Seats > 0 {
-		most = min(most, m.limits.Seats)
-	}
-	small = small[:min(len(small), most)]
+	small = small[:min(len(small), m.limits.Renderers)]
 	if len(large) == 0 || len(small) == 0 {
 		return out
 	}

@@ -138,11 +138,3 @@ func (p *Prospects) PutLicence(w http.ResponseWriter, r *http.Request, pool stri
 	}
 	edge.Answer(w, r, http.StatusOK, l, err)
 }
-
-// seats is how many renderers of the shot its licence lets run; 0 is no limit.
-func (v View) seats(l *preflight.Licence) int {
-	if v.Shot.Spec.Licence == "" || l == nil {
-		return 0
-	}
-	return max(1, l.Seats)
-}

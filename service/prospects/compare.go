@@ -11,7 +11,6 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/memory"
-	"rotanex.example/core/preflight"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
@@ -29,9 +28,6 @@ func (p *Prospects) Compare(w http.ResponseWriter, r *http.Request, name string,
 	}
 	if err == nil {
 		c.currency, c.rows = p.currency, c.Known.Of(shot)
-		c.licence, err = p.Licence(r.Context(), shot.Spec.Licence)
-	}
-	if err == nil {
 		err = c.setBaseline(params.Baseline)
 	}
 	var out api.Comparison
@@ -47,7 +43,6 @@ type comparison struct {
 	View
 	currency string
 	rows     []timings.Row // of the shot with its settings as they are
-	licence  *preflight.Licence
 	baseline *Prospect
 }
 

@@ -2044,7 +2044,6 @@ export interface components {
             /** @description That its memory holds */
             renderers?: number;
             cores?: number;
-            seats?: number;
             /** @description In words */
             best: string;
             ways: {

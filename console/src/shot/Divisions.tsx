@@ -24,7 +24,6 @@ function Place({ d }: { d: Division }) {
   const limits = [
     `${d.cores} cores`,
     d.renderers && d.renderers < 1000 ? `memory for ${d.renderers} renderers` : undefined,
-    d.seats ? `${d.seats} licence seats` : undefined,
   ].filter(Boolean);
   return (
     <Sheet title={d.place} aside={limits.join(", ")}>
