@@ -49,7 +49,7 @@ plan needs, to leave room for a server that has to be replaced. Nothing exceeds 
 	c.Flags().IntVar(&tries, "tries", tries, "how often a frame may fail before it is given up")
 	c.Flags().StringVar(&spend, "spend", "", "what servers, seats and farms may cost at most; default what the plan says")
 	c.Flags().BoolVarP(&yes, "yes", "y", false, "spend it without asking")
-	c.Flags().BoolVar(&accept, "accept-proofs", false, "accept farms' proof frames that came home whole, of the right size and not blank")
+	c.Flags().BoolVar(&accept, "accept-proofs", false, "accept farms' proof frames that are whole, of the right size, not blank, and look as those rendered elsewhere")
 	return c
 }
 
@@ -127,7 +127,25 @@ func (a *app) setState(use, state string) *cobra.Command {
 }
 
 func (a *app) runs() *cobra.Command {
-	return group("runs", "Look at runs", &cobra.Command{
+	show := &cobra.Command{
+		Use: "show RUN", Short: "Show how a run stands: frames, crews, money, and what waits for a person", Args: cobra.ExactArgs(1), Example: "  rotanex runs show latest",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := a.findRun(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			r, err := client.Decode[api.Run](c.GetRun(cmd.Context(), id))
+			if err != nil || a.config.GetString("output") != "table" {
+				return errors.Join(err, a.show(cmd, runCrews(r)))
+			}
+			frames, err := framesOf(cmd.Context(), c, id)
+			if err == nil {
+				drawRun(cmd.OutOrStdout(), r, frames, 100, 200)
+			}
+			return err
+		}),
+	}
+	return group("runs", "Look at runs", show, &cobra.Command{
 		Use: "list", Short: "List runs, newest first", Args: cobra.NoArgs, Example: "  rotanex runs list",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			all, err := pages(func(cursor string) ([]api.Run, string, error) {
@@ -149,6 +167,15 @@ func (a *app) runs() *cobra.Command {
 			return a.show(cmd, l)
 		}),
 	})
+}
+
+// runCrews lists what each crew of a run does; as JSON it is the whole run.
+func runCrews(r api.Run) listing {
+	l := listing{columns: []string{"crew", "source", "booked", "done", "a frame", "state", "shot", "frame"}, records: r, empty: "The run has no crew."}
+	for _, x := range r.Crews {
+		l.add(x.Host+"/"+x.Crew, x.Source, strconv.Itoa(x.Booked), strconv.Itoa(x.Done), seconds(x.MeanS), string(x.State), x.Shot, strconv.Itoa(x.Frame))
+	}
+	return l
 }
 
 func (a *app) frames() *cobra.Command {

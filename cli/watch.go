@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -56,6 +57,7 @@ func watchLines(cmd *cobra.Command, c *client.Client, id uuid.UUID) error {
 	happened := follow(cmd.Context(), c, id)
 	poll := time.NewTicker(2 * time.Second)
 	defer poll.Stop()
+	said := map[string]bool{}
 	for {
 		r, err := client.Decode[api.Run](c.GetRun(cmd.Context(), id))
 		if err != nil {
@@ -64,6 +66,12 @@ func watchLines(cmd *cobra.Command, c *client.Client, id uuid.UUID) error {
 		if over(r) {
 			fmt.Fprintf(cmd.OutOrStdout(), "%s: %d of %d frames, %s\n", r.State, r.Counts.Done, total(r.Counts), money(r.Currency, r.CostSoFar))
 			return ended(r)
+		}
+		for _, line := range needs(r) {
+			if !said[line] {
+				fmt.Fprintln(cmd.OutOrStdout(), line)
+			}
+			said[line] = true
 		}
 		for waiting := true; waiting; {
 			select {
@@ -99,10 +107,7 @@ func watchScreen(cmd *cobra.Command, c *client.Client, id uuid.UUID, out *os.Fil
 		r, err := client.Decode[api.Run](c.GetRun(cmd.Context(), id))
 		var frames []api.Frame
 		if err == nil {
-			frames, err = pages(func(cursor string) ([]api.Frame, string, error) {
-				page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Cursor: some(cursor), Limit: new(5000)}))
-				return page.Items, page.Next, err
-			})
+			frames, err = framesOf(cmd.Context(), c, id)
 		}
 		if cmd.Context().Err() != nil {
 			left()
@@ -126,6 +131,13 @@ func watchScreen(cmd *cobra.Command, c *client.Client, id uuid.UUID, out *os.Fil
 		}
 		settle(cmd, happened)
 	}
+}
+
+func framesOf(ctx context.Context, c *client.Client, run uuid.UUID) ([]api.Frame, error) {
+	return pages(func(cursor string) ([]api.Frame, string, error) {
+		page, err := client.Decode[api.FrameList](c.ListFrames(ctx, run, &api.ListFramesParams{Cursor: some(cursor), Limit: new(5000)}))
+		return page.Items, page.Next, err
+	})
 }
 
 // settle waits for news, then a little longer for more of it.
@@ -177,6 +189,10 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 	fmt.Fprintf(out, "%s, planned %s, deadline %s\n", finish, moment(r.PlannedFinish), moment(r.Deadline))
 	fmt.Fprintf(out, "money     %s so far, planned %s\n", money(r.Currency, r.CostSoFar), money(r.Currency, r.PlannedCost))
 	lines := 6
+	for _, line := range needs(r) {
+		fmt.Fprintln(out, text.Colors{text.FgRed, text.Bold}.Sprint("needs you ")+clip(line, width-11))
+		lines++
+	}
 	for _, s := range r.Shots {
 		fmt.Fprintf(out, "\n%s  %d×%d, %d of %d\n", bold.Sprint(s.Shot), s.Width, s.Height, s.Counts.Done, total(s.Counts))
 		lines += 2 + drawGrid(out, frames, s.Shot, width, max(2, (height-14-len(r.Crews))/max(1, len(r.Shots))))
@@ -197,6 +213,20 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 	if shown < len(r.Crews) {
 		fmt.Fprintf(out, "and %d more crews\n", len(r.Crews)-shown)
 	}
+}
+
+// needs says what of a run waits for a person, and what to type.
+func needs(r api.Run) (out []string) {
+	id := r.Id.String()[:8]
+	for _, j := range r.FarmJobs {
+		if j.State == api.FarmJobStateHeld && j.Accepted == nil {
+			out = append(out, fmt.Sprintf("look at proof frames of %s at %s: rotanex farms proofs %s --run %s --to FOLDER", j.Shot, j.Farm, j.Id.String()[:8], id))
+		}
+	}
+	for _, s := range r.Stranded {
+		out = append(out, fmt.Sprintf("nobody is left to render %d frames of %s: rotanex replan %s --apply (%s)", s.Frames, s.Shot, id, s.Why))
+	}
+	return out
 }
 
 // drawGrid prints a mark for every frame of a shot and returns how many lines

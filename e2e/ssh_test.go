@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
@@ -22,6 +23,7 @@ import (
 	"rotanex.example/core/stock"
 	"rotanex.example/providers"
 	machine "rotanex.example/providers/ssh"
+	"rotanex.example/service/app"
 )
 
 // keyPair makes a key: the private one as PEM, and the public one as a line.
@@ -122,4 +124,59 @@ func TestAMachineWithAnotherHostKeyIsNotGoneNear(t *testing.T) {
 	assert.Contains(t, err.Error(), "known_hosts")
 	source.KnownHosts = nil
 	assert.ErrorContains(t, source.Validate(), "known_hosts is missing")
+}
+
+const litBall = `#version 3.7;
+global_settings { assumed_gamma 1 }
+camera { location <0, 1, -4> look_at 0 }
+light_source { <3, 4, -3> rgb 1 }
+sphere { <sin(clock * 6), 0, 0>, 1 pigment { rgb <0.8, 0.5, 0.2> } }
+`
+
+// A whole run on a server over SSH: our agent is installed there, fetches the package,
+// renders it with what the machine has, and is stopped; its time is billed as offered.
+func TestARunOnAServerReachedOverSSH(t *testing.T) {
+	source, key := sshServer(t)
+	h := newHouse(t, func(c *app.Config) { c.Agent, c.ClockFactor = filepath.Join(bin, "rotanex-agent"), farmFactor })
+	spec, err := convert[api.SourceSpec](source)
+	require.NoError(t, err)
+	must[api.Source](t)(h.admin().PutSource(t.Context(), "attic", api.NewSource{Spec: spec, Secret: &key}))
+	box := stock.Offer{
+		Name: "attic-box", Source: "attic", MaxServers: 1, PriceHour: pricing.MustMoney("0.90"), IncrementS: 60, LeadS: 300, WrapS: 60,
+		CPU: stock.CPU{Model: "Keel 24", Cores: 24}, MemoryGB: 8,
+	}
+	offer, err := convert[api.OfferSpec](box)
+	require.NoError(t, err)
+	must[api.Offer](t)(h.admin().PutOffer(t.Context(), "attic-box", offer))
+
+	// The times come from a processor of the same model that one has.
+	joined := must[struct{ Token string }](t)(h.as("").JoinAgent(t.Context(), api.JoinAgentJSONRequestBody{JoinToken: h.joinToken("dory"), Host: "dory"}))
+	own := hand{h.as(joined.Token), t, uuid.New()}
+	must[api.AgentOrders](t)(own.ReportStock(t.Context(), api.StockReport{
+		Boot: own.boot, Cpu: api.CPU{Model: "Keel 24", Cores: 24}, MemoryGb: 64, Mains: true, Devices: []api.Device{}, Launchers: []string{"povray"},
+	}))
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "orrery-010", api.ShotSpec{Name: "orrery-010", Scene: "ball.pov", Frames: "1-6", Width: 64, Height: 36, Launcher: "povray"}))
+	h.trialByHand(own, "orrery-010", "dory", "cpu")
+	folder := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "ball.pov"), []byte(litBall), 0o600))
+	h.good("package", "orrery-010", folder, "ball.pov")
+
+	plan := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"orrery-010"}, By: h.now().Add(3 * time.Hour), Without: []string{"dory"}}))
+	require.Len(t, plan.Servers, 1, "%+v", plan.LeftOut)
+	run := must[api.Run](t)(h.admin().StartRun(t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: plan.Id, Spend: "5.00"}))
+	run = h.awaitOver(run)
+	require.Equal(t, api.RunStateComplete, run.State)
+	eachDoneOnce(t, h.database, run, 6)
+	assert.Equal(t, 6, query[int](t, h.database, "SELECT count(*) FROM frames WHERE run_id = $1 AND host LIKE 'attic-box%'", run.Id))
+	h.until("its time to be billed", func() bool { return h.run(run).Servers[0].State == api.RunServerStateStopped })
+	seconds := query[float64](t, h.database, "SELECT metered_s FROM charges WHERE source = 'attic'")
+	assert.Equal(t, box.Meter().Charge(time.Duration(seconds*float64(time.Second))).String(), h.chargedBy(run, "attic").String())
+	assert.Positive(t, h.wait().Seen, "how long it took to be up is learnt")
+
+	m, err := machine.New(source, key, filepath.Join(bin, "rotanex-agent"), time.Now)
+	require.NoError(t, err)
+	h.until("nothing to be left there", func() bool {
+		all, err := m.List(t.Context(), "")
+		return err == nil && len(all) == 0
+	})
 }

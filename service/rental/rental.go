@@ -88,6 +88,11 @@ func (s server) overdue() time.Time {
 	return s.started.Add(promise.GivenUp(time.Duration(s.spec.LeadS+s.spec.SetupS) * time.Second))
 }
 
+// timeIsOver reports whether a server that was up has come to the end of what is paid.
+func (s server) timeIsOver(now time.Time) bool {
+	return s.agentSeen != nil && !now.Before(s.paid.Add(-time.Duration(s.spec.WrapS)*time.Second))
+}
+
 const columns = `s.run_id, s.id, s.offer, s.host, s.state, s.trouble, s.from_at, s.to_at, s.paid_at, s.started_at, s.tried, r.state, o.spec, h.agent_seen
 	FROM servers s JOIN runs r ON r.id = s.run_id JOIN offers o ON o.name = s.offer LEFT JOIN hosts h ON h.name = s.host`
 
@@ -232,7 +237,11 @@ func (r *Rental) whileUp(ctx context.Context, tx pgx.Tx, s server, now, wall tim
 			return errors.Join(err, r.errands.Send(ctx, tx, lookAtServer, s.key()))
 		}
 	}
-	return r.set(ctx, tx, s, "stopping", "")
+	stays, why, err := r.staysOn(ctx, tx, s, now, wall)
+	if err != nil || stays {
+		return err
+	}
+	return r.set(ctx, tx, s, "stopping", why)
 }
 
 // set moves a server to a state.
@@ -255,7 +264,7 @@ const replacements = 2
 // replace plans a new server in the place of one that failed, for the frames that it
 // still owes, as long as it was to be.
 func (r *Rental) replace(ctx context.Context, tx pgx.Tx, s server, now time.Time) error {
-	if s.trouble == "" || !s.open() || s.tried >= replacements {
+	if s.trouble == "" || !s.open() || s.timeIsOver(now) || s.tried >= replacements {
 		return nil
 	}
 	var owed float64 // seconds of its busiest crew

@@ -249,6 +249,7 @@ func (s state) record(wall time.Time) api.Run {
 		out.FarmJobs = append(out.FarmJobs, s.jobRecord(j))
 	}
 	out.Crews = s.crewRecords(wall)
+	out.Stranded = s.stranded(wall)
 	return out
 }
 

@@ -2491,6 +2491,14 @@ export interface components {
             outside_cost?: components["schemas"]["Money"];
             /** @description The share of the cap that was passed last, in percent: 50, 80, 100 */
             alert?: number;
+            /** @description Frames that wait and that nobody is left to take: a new plan for the rest is needed */
+            stranded?: components["schemas"]["Stranded"][];
+        };
+        Stranded: {
+            shot: string;
+            frames: number;
+            /** @description Why those who were booked for them take no more */
+            why: string;
         };
         RunShot: {
             shot: string;

@@ -25,10 +25,15 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
   const start = useMutation({
     mutationFn: () =>
       answered(
-        client.POST("/runs", {
-          params: { header: { "Idempotency-Key": newKey() } },
-          body: { plan: plan.id, tries: 3, spend: spend || undefined, accept_proofs: accepts },
-        }),
+        plan.run
+          ? client.PUT("/runs/{run}/plan", {
+              params: { path: { run: plan.run } },
+              body: { plan: plan.id, spend: spend || undefined },
+            })
+          : client.POST("/runs", {
+              params: { header: { "Idempotency-Key": newKey() } },
+              body: { plan: plan.id, tries: 3, spend: spend || undefined, accept_proofs: accepts },
+            }),
       ),
     onSuccess: (run) => {
       cache.invalidateQueries({ queryKey: ["runs"] });
@@ -40,15 +45,17 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
       {asking ? (
         <Stack gap="3" align="flex-end">
           <Text>
-            {money(plan.currency, plan.outside_cost)} of it goes to servers, farms and seats. Spend at most, in{" "}
-            {plan.currency}:
+            {money(plan.currency, plan.outside_cost)} of it goes to servers, farms and seats. Spend at most
+            {plan.run && ", what was spent before counted,"} in {plan.currency}:
           </Text>
           <Flex gap="3" align="center">
-            <Checkbox.Root checked={accepts} onCheckedChange={(e) => setAccepts(e.checked === true)} size="sm">
-              <Checkbox.HiddenInput />
-              <Checkbox.Control />
-              <Checkbox.Label>accept farms' proof frames by check alone</Checkbox.Label>
-            </Checkbox.Root>
+            {!plan.run && (
+              <Checkbox.Root checked={accepts} onCheckedChange={(e) => setAccepts(e.checked === true)} size="sm">
+                <Checkbox.HiddenInput />
+                <Checkbox.Control />
+                <Checkbox.Label>accept farms' proof frames that look as those rendered here</Checkbox.Label>
+              </Checkbox.Root>
+            )}
             <Input
               aria-label={`Spend at most, in ${plan.currency}`}
               w="28"
@@ -57,7 +64,7 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
               onChange={(e) => setSpend(e.target.value)}
             />
             <Button loading={start.isPending} onClick={() => start.mutate()}>
-              Start, and spend it
+              {plan.run ? "Go on by it, and spend it" : "Start, and spend it"}
             </Button>
             <Button variant="ghost" onClick={() => setAsking(false)}>
               No
@@ -66,7 +73,7 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
         </Stack>
       ) : (
         <Button loading={start.isPending} onClick={() => (plan.outside_cost ? setAsking(true) : start.mutate())}>
-          Start the run, {money(plan.currency, plan.cost)}
+          {plan.run ? "Let the run go on by it" : "Start the run"}, {money(plan.currency, plan.cost)}
         </Button>
       )}
       {start.error && (

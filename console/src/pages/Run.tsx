@@ -14,6 +14,7 @@ import { Entries } from "../run/Entries";
 import { FarmJobs, Waiting } from "../run/FarmJobs";
 import { FrameDetail } from "../run/FrameDetail";
 import { FrameGrid, Legend } from "../run/FrameGrid";
+import { PlanRest, Stranded } from "../run/Rest";
 import { SourceTable } from "../shot/Sources";
 import { totalOf } from "./Runs";
 
@@ -43,7 +44,8 @@ function Controls({ run }: { run: Run }) {
   if (isOver(run)) return null;
   return (
     <Stack align="flex-end">
-      <HStack>
+      <HStack align="start">
+        {run.counts.waiting > 0 && !run.stranded?.length && <PlanRest run={run} />}
         <Button
           variant="outline"
           loading={set.isPending}
@@ -140,6 +142,7 @@ function Latest({ run, frames, onPick }: { run: Run; frames: Frame[]; onPick: (f
 
 function Contents({ run }: { run: Run }) {
   const frames = useFrames(run.id);
+  const mayWrite = useMayWrite();
   const [picked, setPicked] = useState<{ shot: string; frame: number }>();
   const byShot = useMemo(() => Map.groupBy(frames.data ?? [], (f) => f.shot), [frames.data]);
   const newest = useMemo(
@@ -156,6 +159,7 @@ function Contents({ run }: { run: Run }) {
   return (
     <Stack gap="6">
       <Figures run={run} />
+      <Stranded run={run} mayWrite={mayWrite} />
       <Waiting run={run} />
       <Grid
         templateColumns={{ base: "minmax(0, 1.75fr) minmax(300px, 1fr)", "2xl": "minmax(0, 2fr) minmax(420px, 1fr)" }}

@@ -1,0 +1,61 @@
+import { Box, Button, Stack, Text } from "@chakra-ui/react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useNavigate } from "react-router";
+import { answered, client, newKey, type Schemas } from "../api/client";
+import { count } from "../parts/format";
+import { Failed } from "../parts/States";
+
+type Run = Schemas["Run"];
+
+/** Plans what is left of a run, and opens the plan: it is carried out once somebody says so there. */
+export function PlanRest({ run, urgent }: { run: Run; urgent?: boolean }) {
+  const go = useNavigate();
+  const cache = useQueryClient();
+  const plan = useMutation({
+    mutationFn: () =>
+      answered(
+        client.POST("/plans", {
+          params: { header: { "Idempotency-Key": newKey() } },
+          body: { shots: run.shots.map((s) => s.shot), run: run.id, by: run.deadline, goal: "cheapest", rented: true },
+        }),
+      ),
+    onSuccess: (next) => {
+      cache.invalidateQueries({ queryKey: ["plans"] });
+      go(`/plans/${next.id}`);
+    },
+  });
+  return (
+    <Stack align="flex-end">
+      <Button variant={urgent ? "solid" : "outline"} loading={plan.isPending} onClick={() => plan.mutate()}>
+        Plan the rest
+      </Button>
+      {plan.error && <Failed error={plan.error} />}
+    </Stack>
+  );
+}
+
+/** Frames that wait and that nobody is left to take. */
+export function Stranded({ run, mayWrite }: { run: Run; mayWrite: boolean }) {
+  if (!run.stranded?.length) return null;
+  return (
+    <Box role="alert" borderLeftWidth="3px" borderColor="failed" bg="paper" rounded="md" px="5" py="4">
+      <Stack direction="row" justify="space-between" gap="6" align="start">
+        <Stack gap="1">
+          <Text fontWeight="semibold">
+            {count(
+              run.stranded.reduce((n, s) => n + s.frames, 0),
+              "frame",
+            )}{" "}
+            wait and nobody is left to render them
+          </Text>
+          {run.stranded.map((s) => (
+            <Text key={s.shot} color="fg.muted">
+              {s.shot}, {s.frames}: {s.why}
+            </Text>
+          ))}
+        </Stack>
+        {mayWrite && <PlanRest run={run} urgent />}
+      </Stack>
+    </Box>
+  );
+}

@@ -1,0 +1,77 @@
+package e2e
+
+import (
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jonboulle/clockwork"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/api"
+)
+
+// alone plays a run whose own host died, so that the rented server is left alone with
+// all its frames, until it is stopped.
+func (h *house) alone(clock *clockwork.FakeClock, source *company, run api.Run) {
+	h.t.Helper()
+	starting := h.server(clock, run, api.RunServerStateStarting)
+	joined := must[struct{ Token string }](h.t)(h.as("").JoinAgent(h.t.Context(), api.JoinAgentJSONRequestBody{JoinToken: source.last().JoinToken, Host: starting.Host}))
+	server := hand{h.as(joined.Token), h.t, uuid.New()}
+	server.report(ternSolo.Server(starting.Host))
+	h.server(clock, run, api.RunServerStateUp)
+	h.until("the server to be stopped", func() bool {
+		clock.Advance(20 * time.Second)
+		if h.run(run).Servers[0].State != api.RunServerStateUp {
+			return h.run(run).Servers[0].State == api.RunServerStateStopped
+		}
+		server.beat()
+		for _, l := range server.lease() {
+			server.deliver(l)
+		}
+		return false
+	})
+}
+
+// A server that is left alone with a run's frames stays on, for as many paid hours as it
+// takes, and no longer.
+func TestAServerStaysOnWhereNobodyElseIsLeft(t *testing.T) {
+	h, clock, source, _, run := hiredHouse(t)
+	must[api.Run](t)(h.admin().SetRunState(t.Context(), run.Id, api.SetRunStateJSONRequestBody{State: "cancelled"}))
+	plan := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(30 * time.Minute)}))
+	run = must[api.Run](t)(h.admin().StartRun(t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: plan.Id, Spend: "10.00"}))
+	h.alone(clock, source, run)
+	after := h.run(run)
+	assert.Equal(t, api.RunStateComplete, after.State, "nothing is left lying over night")
+	assert.Equal(t, 200, after.Counts.Done)
+	assert.Contains(t, after.Servers[0].Trouble, "nobody else can render")
+	assert.Equal(t, source.charged().String(), h.chargedBy(run, "tern").String())
+	assert.Equal(t, "2.40", source.charged().String(), "two hours: 200 frames of 20 s and the boot")
+	made, _ := source.counts()
+	assert.Equal(t, 1, made, "it is not replaced as well")
+}
+
+// Where further hours are beyond the cap they are not bought; the run says that frames
+// are stranded, and a plan for the rest takes them up.
+func TestFramesThatNobodyIsLeftToTakeAreStranded(t *testing.T) {
+	h, clock, source, _, run := hiredHouse(t) // it may spend what was planned: one hour
+	assert.Empty(t, h.run(run).Stranded)
+	h.alone(clock, source, run)
+	after := h.run(run)
+	require.Equal(t, api.RunStateRunning, after.State)
+	assert.Equal(t, "1.20", source.charged().String())
+	require.Len(t, after.Stranded, 1)
+	assert.Equal(t, after.Counts.Waiting, after.Stranded[0].Frames)
+	assert.Contains(t, after.Stranded[0].Why, "eddy is not heard of")
+	assert.Contains(t, after.Stranded[0].Why, "is ended")
+	assert.Contains(t, after.Servers[0].Trouble, "exceed the run's cap")
+	short := run.Id.String()[:8]
+	assert.Contains(t, h.good("runs", "show", short), "nobody is left to render")
+
+	// A plan for the rest brings another server, once more money is allowed.
+	rest := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, Run: &run.Id, By: h.now().Add(3 * time.Hour)}))
+	require.Equal(t, api.PlanStatusMeets, rest.Status)
+	must[api.Run](t)(h.admin().SetRunPlan(t.Context(), run.Id, api.SetRunPlanJSONRequestBody{Plan: rest.Id, Spend: "20.00"}))
+	assert.Empty(t, h.run(run).Stranded)
+}
