@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -86,10 +87,11 @@ func waitText(s api.Source, of func(api.Wait) float64) string {
 	for _, w := range s.Waits {
 		low, high = min(low, of(w)), max(high, of(w))
 	}
-	if seconds(low) == seconds(high) {
-		return seconds(low)
+	text := func(s float64) string { return seconds(60 * math.Round(s/60)) }
+	if text(low) == text(high) {
+		return text(low)
 	}
-	return seconds(low) + " to " + seconds(high)
+	return text(low) + " to " + text(high)
 }
 
 func shareText(part float64) string {

@@ -123,7 +123,7 @@ func (f *Farm) putChunk(w http.ResponseWriter, r *http.Request) {
 	if !f.carry(r.Context(), len(data)) {
 		return
 	}
-	sum := chi.URLParam(r, "sum")
+	sum := param(r, "sum")
 	if got := sha256.Sum256(data); err != nil || hex.EncodeToString(got[:]) != sum {
 		http.Error(w, "the chunk is not what its name says", http.StatusUnprocessableEntity)
 		return
@@ -141,7 +141,7 @@ func (f *Farm) on(do func(http.ResponseWriter, *http.Request, *farmJob)) http.Ha
 	return func(w http.ResponseWriter, r *http.Request) {
 		f.mu.Lock()
 		defer f.mu.Unlock()
-		j := f.jobs[chi.URLParam(r, "name")]
+		j := f.jobs[param(r, "name")]
 		if j == nil {
 			http.Error(w, "there is no such job", http.StatusNotFound)
 			return
@@ -152,7 +152,7 @@ func (f *Farm) on(do func(http.ResponseWriter, *http.Request, *farmJob)) http.Ha
 
 func (f *Farm) submit(ctx context.Context, w http.ResponseWriter, r *http.Request) {
 	var o providers.Job
-	if err := json.NewDecoder(io.LimitReader(r.Body, 64<<20)).Decode(&o); err != nil || o.Name != chi.URLParam(r, "name") || len(o.Frames) == 0 {
+	if err := json.NewDecoder(io.LimitReader(r.Body, 64<<20)).Decode(&o); err != nil || o.Name != param(r, "name") || len(o.Frames) == 0 {
 		http.Error(w, "want a job, with the name of the path and frames", http.StatusBadRequest)
 		return
 	}
@@ -233,9 +233,9 @@ func (f *Farm) file(j *farmJob, frame int) string {
 // picture answers with a frame that is done. It does not hold the lock while its line
 // is busy.
 func (f *Farm) picture(w http.ResponseWriter, r *http.Request) {
-	n, err := strconv.Atoi(chi.URLParam(r, "frame"))
+	n, err := strconv.Atoi(param(r, "frame"))
 	f.mu.Lock()
-	j := f.jobs[chi.URLParam(r, "name")]
+	j := f.jobs[param(r, "name")]
 	done := j != nil && slices.ContainsFunc(j.frames, func(x providers.JobFrame) bool { return x.Frame == n && x.State == providers.FrameDone })
 	f.mu.Unlock()
 	if err != nil || !done {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -137,7 +138,7 @@ func (h *Hire) standing(offer string) (n int) {
 
 func (h *Hire) make(ctx context.Context, w http.ResponseWriter, r *http.Request) {
 	var o providers.Order
-	if err := json.NewDecoder(r.Body).Decode(&o); err != nil || o.Name != chi.URLParam(r, "name") {
+	if err := json.NewDecoder(r.Body).Decode(&o); err != nil || o.Name != param(r, "name") {
 		http.Error(w, "want a server's order, with the name of the path", http.StatusBadRequest)
 		return
 	}
@@ -274,7 +275,7 @@ func (h *Hire) list(w http.ResponseWriter, r *http.Request) {
 func (h *Hire) on(do func(http.ResponseWriter, *machine)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		h.mu.Lock()
-		m := h.servers[chi.URLParam(r, "name")]
+		m := h.servers[param(r, "name")]
 		h.mu.Unlock()
 		if m == nil {
 			http.Error(w, "there is no such server", http.StatusNotFound)
@@ -296,8 +297,17 @@ func (h *Hire) keep(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "want the name of a server that is up", http.StatusUnprocessableEntity)
 		return
 	}
-	h.images[chi.URLParam(r, "image")] = m.Offer
+	h.images[param(r, "image")] = m.Offer
 	w.WriteHeader(http.StatusNoContent)
+}
+
+// param is a piece of the path, as the caller meant it.
+func param(r *http.Request, name string) string {
+	text := chi.URLParam(r, name)
+	if plain, err := url.PathUnescape(text); err == nil && r.URL.RawPath != "" {
+		return plain
+	}
+	return text
 }
 
 func answer(w http.ResponseWriter, v any) {
