@@ -23,6 +23,7 @@ import (
 	"rotanex.example/api/client"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
+	"rotanex.example/providers"
 	"rotanex.example/service/app"
 	"rotanex.example/standin"
 )
@@ -259,10 +260,58 @@ func TestAFarmsJobSurvivesWhateverDies(t *testing.T) {
 				job := h.run(run).FarmJobs[0]
 				assert.Equal(t, job.Frames, job.Done, "every frame came home once")
 				assert.Equal(t, job.Done, query[int](t, h.database, "SELECT count(*) FROM frames WHERE state = 'done' AND host = 'gannet-day'"))
-				metered := pricing.MustMoney(query[string](t, h.database, "SELECT sum(amount)::text FROM charges"))
-				rate := pricing.MustMoney("11.50").Rat()
-				assert.Equal(t, metered.Scaled(pricing.MustMoney("1.25").Rat()).Scaled(rate.Inv(rate)).String(), h.chargedBy(run, "gannet").String())
+				h.meterAgrees(run, h.run(run).FarmJobs)
 			})
 		}
 	}
+}
+
+// A plan for the rest may send frames of a shot to a farm that had some of it before: each
+// job has its own frames and charge, and the farm's least charge is paid once.
+func TestAPlanForTheRestUsesTheFarmAgain(t *testing.T) {
+	h, _, run := farmHouse(t, nil)
+	held := h.job(run, api.FarmJobStateHeld)
+	must[api.FarmJob](t)(h.admin().JudgeProofs(t.Context(), held.Id, api.JudgeProofsJSONRequestBody{Accept: false}))
+	h.job(run, api.FarmJobStateEnded)
+
+	rest := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, Run: &run.Id, By: h.now().Add(120 * time.Second)}))
+	require.NotEmpty(t, rest.OutsideCost, "its proof frames taught how fast it is; still eddy alone is too slow")
+	little := refused(t, 422)(h.admin().SetRunPlan(t.Context(), run.Id, api.SetRunPlanJSONRequestBody{Plan: rest.Id, Spend: "0.01"}))
+	assert.Contains(t, little.Error(), "is less than the EUR")
+	must[api.Run](t)(h.admin().SetRunPlan(t.Context(), run.Id, api.SetRunPlanJSONRequestBody{Plan: rest.Id, Spend: "20.00"}))
+	second := func() api.FarmJob {
+		for _, j := range h.run(run).FarmJobs {
+			if j.Id != held.Id {
+				return j
+			}
+		}
+		return api.FarmJob{}
+	}
+	h.until("the proof frames of the second job", func() bool { return second().State == api.FarmJobStateHeld })
+	must[api.FarmJob](t)(h.admin().JudgeProofs(t.Context(), second().Id, api.JudgeProofsJSONRequestBody{Accept: true}))
+	h.until("the second job to be ended", func() bool { return second().State == api.FarmJobStateEnded })
+	jobs := h.run(run).FarmJobs
+	require.Len(t, jobs, 2)
+	done := 0
+	for _, j := range jobs {
+		done += j.Done
+		assert.NotEmpty(t, j.Charge)
+	}
+	assert.Equal(t, query[int](t, h.database, "SELECT count(*) FROM frames WHERE run_id = $1 AND state = 'done' AND host = 'gannet-day'", run.Id), done, "each frame counts for the job that brought it")
+	assert.Equal(t, second().Frames, second().Done)
+	h.meterAgrees(run, jobs)
+}
+
+// meterAgrees asserts that the farm's own meter and the ledger agree to the cent.
+func (h *house) meterAgrees(run api.Run, jobs []api.FarmJob) {
+	h.t.Helper()
+	source := must[struct{ Items []api.Source }](h.t)(h.admin().ListSources(h.t.Context())).Items[0]
+	var metered pricing.Money
+	for _, j := range jobs {
+		seen, err := providers.RemoteFarm{Remote: providers.Remote{Address: source.Spec.Address, Secret: "crowns"}}.Look(h.t.Context(), j.Id.String())
+		require.NoError(h.t, err)
+		metered = metered.Plus(seen.Charge)
+	}
+	rate := pricing.MustMoney("11.50").Rat()
+	assert.Equal(h.t, metered.Scaled(pricing.MustMoney("1.25").Rat()).Scaled(rate.Inv(rate)).String(), h.chargedBy(run, source.Spec.Name).String())
 }

@@ -87,6 +87,7 @@ func (f *Farms) Sweep(ctx context.Context) error {
 // job is a row that is being looked after.
 type job struct {
 	id, run  uuid.UUID
+	order    uuid.UUID // jobs of one plan are one order
 	booking  int64
 	shot     string
 	farm     string
@@ -113,11 +114,11 @@ func (j job) open() bool { return j.runState == "running" || j.runState == "paus
 func (f *Farms) find(ctx context.Context, id string) (j job, found bool, err error) {
 	var files json.RawMessage
 	err = f.store.Pool.QueryRow(ctx, `
-		SELECT j.id, j.run_id, j.booking_id, j.shot, j.farm, j.source, j.crew, j.frames, j.state, j.proofs, j.accepted, r.state, r.accept_proofs, f.spec, s.spec,
+		SELECT j.id, j.run_id, j.order_id, j.booking_id, j.shot, j.farm, j.source, j.crew, j.frames, j.state, j.proofs, j.accepted, r.state, r.accept_proofs, f.spec, s.spec,
 		       coalesce(s.package, '[]'), coalesce((SELECT kind FROM licences WHERE pool = s.spec->>'licence'), '')
 		FROM farm_jobs j JOIN runs r ON r.id = j.run_id JOIN farms f ON f.name = j.farm JOIN run_shots s ON s.run_id = j.run_id AND s.shot = j.shot
 		WHERE j.id = $1::uuid`, id).
-		Scan(&j.id, &j.run, &j.booking, &j.shot, &j.farm, &j.source, &j.crew, &j.frames, &j.state, &j.proofs, &j.accepted, &j.runState, &j.accepts, &j.tier, &j.shotSpec, &files, &j.licence)
+		Scan(&j.id, &j.run, &j.order, &j.booking, &j.shot, &j.farm, &j.source, &j.crew, &j.frames, &j.state, &j.proofs, &j.accepted, &j.runState, &j.accepts, &j.tier, &j.shotSpec, &files, &j.licence)
 	if err == pgx.ErrNoRows {
 		return j, false, nil
 	}
@@ -241,7 +242,7 @@ func (f *Farms) send(ctx context.Context, farm providers.Farm, j job) error {
 	s := j.shotSpec
 	err = farm.Submit(ctx, providers.Job{
 		Name: j.id.String(), Owner: f.owner, Tier: j.farm, Shot: j.shot, Frames: frames, Proofs: j.proofs, Package: j.files, Launcher: s.Launcher, Plugins: s.Plugins,
-		Licence: j.licence, Scene: s.Scene, Width: s.Width, Height: s.Height, Settings: s.Settings, Order: j.run.String(),
+		Licence: j.licence, Scene: s.Scene, Width: s.Width, Height: s.Height, Settings: s.Settings, Order: j.order.String(),
 	})
 	if no := (*providers.Refused)(nil); errors.As(err, &no) {
 		return f.giveUp(ctx, j, "rejected", no.Error())

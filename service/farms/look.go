@@ -148,10 +148,10 @@ func (f *Farms) cost(ctx context.Context, j job) (pricing.Money, error) {
 	if err := f.store.Pool.QueryRow(ctx, "SELECT frame_s FROM bookings WHERE id = $1", j.booking).Scan(&frame); err != nil {
 		return pricing.Money{}, err
 	}
-	// The least charge is for all jobs of the run there: what others are expected to come
-	// to counts towards it.
+	// The least charge is for all jobs of the order: what others are expected to come to
+	// counts towards it.
 	var others string
-	err = f.store.Pool.QueryRow(ctx, "SELECT coalesce(sum(committed), 0)::text FROM farm_jobs WHERE run_id = $1 AND farm = $2 AND id <> $3", j.run, j.farm, j.id).Scan(&others)
+	err = f.store.Pool.QueryRow(ctx, "SELECT coalesce(sum(committed), 0)::text FROM farm_jobs WHERE order_id = $1 AND farm = $2 AND id <> $3", j.order, j.farm, j.id).Scan(&others)
 	if err != nil {
 		return pricing.Money{}, err
 	}
@@ -167,8 +167,8 @@ func (f *Farms) cost(ctx context.Context, j job) (pricing.Money, error) {
 }
 
 // close ends a job at its farm and enters what it cost. The farm's least charge is
-// for all that is ordered with one run: so the charges are entered when the last of
-// the run's jobs there is closed.
+// for all that is ordered with one plan: so the charges are entered when the last of
+// the order's jobs there is closed.
 func (f *Farms) close(ctx context.Context, farm providers.Farm, j job) error {
 	if err := f.runs.GiveBack(ctx, j.holder(), j.farm+": the job was closed"); err != nil {
 		return err
@@ -179,8 +179,8 @@ func (f *Farms) close(ctx context.Context, farm providers.Farm, j job) error {
 		return err
 	}
 	var others bool
-	err = f.store.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM farm_jobs WHERE run_id = $1 AND farm = $2 AND id <> $3 AND (state IN (`+working+`) OR state = 'planned' AND EXISTS (
-		SELECT FROM runs WHERE id = $1 AND state IN ('running', 'paused'))))`, j.run, j.farm, j.id).Scan(&others)
+	err = f.store.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM farm_jobs WHERE order_id = $1 AND farm = $2 AND id <> $3 AND (state IN (`+working+`) OR state = 'planned' AND EXISTS (
+		SELECT FROM runs WHERE id = $4 AND state IN ('running', 'paused'))))`, j.order, j.farm, j.id, j.run).Scan(&others)
 	if err != nil || others {
 		return err // looked at again in its turn
 	}

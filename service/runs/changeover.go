@@ -101,7 +101,7 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 			b.Open, b.Planned = run.State == "running", b.Frames
 			bookings = append(bookings, b)
 			if x.Farm != "" {
-				jobs = append(jobs, next.farmJob(id, x))
+				jobs = append(jobs, next.farmJob(id, plan, x))
 			}
 		}
 		if err := create(tx, bookings, 2000); err != nil {

@@ -161,6 +161,7 @@ type Server struct {
 type FarmJob struct {
 	ID        uuid.UUID `gorm:"primaryKey"`
 	RunID     uuid.UUID
+	OrderID   uuid.UUID // the same for all jobs of one plan of the run
 	BookingID int64
 	Shot      string
 	Farm      string

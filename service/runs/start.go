@@ -117,7 +117,7 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 	for _, x := range gathered(p.plan.Bookings) {
 		b.Bookings = append(b.Bookings, p.booking(id, x, hostOf))
 		if x.Farm != "" {
-			b.FarmJobs = append(b.FarmJobs, p.farmJob(id, x))
+			b.FarmJobs = append(b.FarmJobs, p.farmJob(id, body.Plan, x))
 		}
 		booked[planning.Booking{Shot: x.Shot, Host: x.Host, Crew: x.Crew}] = true
 	}
@@ -236,8 +236,8 @@ func gathered(all []planning.Booking) []planning.Booking {
 
 // farmJob is what is to be handed to a farm for a booking, early enough for its frames
 // to begin when they are booked.
-func (p planned) farmJob(run uuid.UUID, x planning.Booking) FarmJob {
-	out := FarmJob{ID: uuid.New(), RunID: run, Shot: x.Shot, Farm: x.Farm, Crew: p.farmCrews[x.Shot+" "+x.Farm], Frames: x.Frames, State: "planned", FromAt: p.at(x.Start), Findings: []string{}}
+func (p planned) farmJob(run, plan uuid.UUID, x planning.Booking) FarmJob {
+	out := FarmJob{ID: uuid.New(), RunID: run, OrderID: uuid.NewSHA1(run, plan[:]), Shot: x.Shot, Farm: x.Farm, Crew: p.farmCrews[x.Shot+" "+x.Farm], Frames: x.Frames, State: "planned", FromAt: p.at(x.Start), Findings: []string{}}
 	for _, f := range p.problem.Farms {
 		if f.ID == x.Farm {
 			out.Source = f.Source

@@ -1435,7 +1435,7 @@ export interface components {
                 node_hour?: components["schemas"]["Money"];
                 core_ghz_hour?: components["schemas"]["Money"];
                 frame?: components["schemas"]["Money"];
-                /** @description For all that is ordered with one run */
+                /** @description For all that is ordered with one plan */
                 least?: components["schemas"]["Money"];
             };
             cpu: components["schemas"]["CPU"];

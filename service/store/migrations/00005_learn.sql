@@ -20,10 +20,13 @@ ALTER TABLE runs DROP COLUMN extra_seats;
 ALTER TABLE attempts ADD COLUMN booking_id bigint;
 
 -- When the farm had all of a job: its queue is counted from then.
-ALTER TABLE farm_jobs ADD COLUMN handed_at timestamptz;
+-- Jobs of one plan are one order: the farm's least charge is for all of it.
+ALTER TABLE farm_jobs ADD COLUMN handed_at timestamptz, ADD COLUMN order_id uuid;
+UPDATE farm_jobs SET order_id = run_id;
+ALTER TABLE farm_jobs ALTER COLUMN order_id SET NOT NULL;
 
 -- +goose Down
-ALTER TABLE farm_jobs DROP COLUMN handed_at;
+ALTER TABLE farm_jobs DROP COLUMN order_id, DROP COLUMN handed_at;
 ALTER TABLE attempts DROP COLUMN booking_id;
 ALTER TABLE runs ADD COLUMN extra_seats jsonb NOT NULL DEFAULT '{}';
 UPDATE runs r SET extra_seats = (SELECT coalesce(jsonb_object_agg(pool, seats), '{}') FROM (SELECT pool, sum(seats) AS seats FROM hired_seats h WHERE h.run_id = r.id GROUP BY pool) x);
