@@ -20,14 +20,17 @@ type Money struct {
 	amount *big.Rat
 }
 
+// What an amount may be as it is read: more than any budget, finer than any price.
+const mostWhole, mostDecimals = 18, 12
+
 // ParseMoney reads a decimal such as "184.20".
 func ParseMoney(text string) (Money, error) {
 	d, err := decimal.NewFromString(text)
 	if err != nil {
 		return Money{}, fmt.Errorf("money %q: not a decimal such as 184.20", text)
 	}
-	if d.Exponent() < -12 || d.Exponent() > 12 || len(d.Coefficient().Text(10)) > 30 {
-		return Money{}, fmt.Errorf("money %q: at most 12 decimals and 30 digits", text)
+	if whole := d.NumDigits() + int(d.Exponent()); d.Exponent() < -mostDecimals || whole > mostWhole {
+		return Money{}, fmt.Errorf("money %q: at most %d digits before the point and %d after it", text, mostWhole, mostDecimals)
 	}
 	return Money{d.Rat()}, nil
 }
