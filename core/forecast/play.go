@@ -181,7 +181,7 @@ func first(list []int) int {
 func (p *play) look(e event, r *rand.Rand) {
 	d := &p.desks[e.desk]
 	s := d.shot
-	if p.waiting[s] == 0 || e.at+p.frame[e.desk] > p.close[e.desk] {
+	if p.waiting[s] == 0 || p.closed(e.desk, e.at) && !p.staysOn(e) {
 		return
 	}
 	for _, x := range d.devices {
@@ -191,8 +191,8 @@ func (p *play) look(e event, r *rand.Rand) {
 		}
 	}
 	own := &p.bookings[e.desk]
-	if own.Owed() == 0 && !p.mayHelp(e) {
-		return
+	if own.Owed() == 0 && (d.farm >= 0 || !p.mayHelp(e)) {
+		return // a farm renders what it was sent, and helps nobody
 	}
 	ratios := p.shots[s].ratios
 	length := p.frame[e.desk] * ratios[r.IntN(len(ratios))]
@@ -214,6 +214,28 @@ func (p *play) look(e event, r *rand.Rand) {
 		p.cost += d.price * length
 	}
 	p.queue.push(event{at: e.at + length, desk: e.desk, render: true, failed: failed})
+}
+
+// closed reports whether a frame that a desk begins now would run past its time.
+func (p *play) closed(desk int, at float64) bool { return at+p.frame[desk] > p.close[desk] }
+
+// staysOn reports whether a server goes on past what is paid: as in a run, where nobody
+// else is left to take the shot's frames. Caps are not looked at.
+func (p *play) staysOn(e event) bool {
+	d := &p.desks[e.desk]
+	if d.server < 0 {
+		return false
+	}
+	for _, k := range p.shots[d.shot].desks {
+		other := &p.desks[k]
+		if other.server == d.server || other.farm >= 0 && p.bookings[k].Owed() == 0 {
+			continue
+		}
+		if !p.closed(k, e.at) {
+			return false
+		}
+	}
+	return true
 }
 
 // mayHelp asks the rule of the run. A desk that may not help now asks again when the
