@@ -81,7 +81,15 @@ func filesBelow(folder string, only []string) ([]string, error) {
 			if err != nil {
 				return fmt.Errorf("%s below %s: %w", start, folder, err)
 			}
-			if d.Type().IsRegular() {
+			kind := d.Type()
+			if kind&fs.ModeSymlink != 0 { // what it leads to goes into the package in its place
+				info, err := root.Stat(filepath.FromSlash(path))
+				if err != nil || info.IsDir() {
+					return fmt.Errorf("%s is a link that leads out of %s, to a folder, or nowhere: put what it stands for in its place", path, folder)
+				}
+				kind = info.Mode().Type()
+			}
+			if kind.IsRegular() {
 				out = append(out, path)
 			}
 			return nil
