@@ -58,11 +58,22 @@ lacks is said before anything is sent.`,
 			if a.config.GetString("output") == "json" {
 				return printJSON(cmd.OutOrStdout(), p)
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "The package of %s: %d files, %s; %s sent now.\n", p.Shot, len(p.Files), bytesText(p.Size), bytesText(sent))
+			carried := "all of it was there already"
+			if sent > 0 {
+				carried = bytesText(sent) + " sent now"
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "The package of %s: %s, %s; %s.\n", p.Shot, filesText(len(p.Files)), bytesText(p.Size), carried)
 			return nil
 		}),
 	}
 	return c
+}
+
+func filesText(n int) string {
+	if n == 1 {
+		return "1 file"
+	}
+	return fmt.Sprintf("%d files", n)
 }
 
 // filesBelow lists the files of some paths below a folder, by their path there.
