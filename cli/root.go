@@ -13,8 +13,10 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 	"github.com/spf13/viper"
+	"golang.org/x/term"
 
 	"rotanex.example/api/client"
 )
@@ -39,6 +41,9 @@ func (e exit) Error() string { return e.text }
 
 // Main runs the command line and returns the exit status.
 func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) int {
+	if f, ok := out.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+		text.DisableColors() // what is not looked at needs none
+	}
 	root := New()
 	root.SetArgs(args)
 	root.SetIn(in)

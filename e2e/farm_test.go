@@ -315,3 +315,28 @@ func (h *house) meterAgrees(run api.Run, jobs []api.FarmJob) {
 	rate := pricing.MustMoney("11.50").Rat()
 	assert.Equal(h.t, metered.Scaled(pricing.MustMoney("1.25").Rat()).Scaled(rate.Inv(rate)).String(), h.chargedBy(run, source.Spec.Name).String())
 }
+
+// Sources can be named in a plan's choices, one's own and farms like any other, and what
+// a plan costs is told by source.
+func TestSourcesAreNamedInChoicesAndCosts(t *testing.T) {
+	h, _ := farmBeside(t, nil, func(farm http.Handler) http.Handler { return farm }, func(h *house, _ string) { h.trialByHand(h.hand(eddy), "coda-060", "eddy", "g0") })
+	ask := api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(600 * time.Second)}
+	costs := func(without ...string) map[string]int {
+		ask.Without = without
+		plan := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, ask))
+		out := map[string]int{}
+		for _, s := range plan.Sources {
+			out[s.Source] = s.Frames
+		}
+		for _, b := range plan.Bookings {
+			assert.NotEmpty(t, b.Source)
+		}
+		return out
+	}
+	assert.Equal(t, map[string]int{"joined": 40}, costs())
+	assert.Equal(t, map[string]int{"gannet": 40}, costs("joined"))
+	assert.Equal(t, map[string]int{"joined": 40}, costs("gannet"))
+	ask.Without = []string{"nowhere"}
+	unknown := refused(t, 422)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, ask))
+	assert.Contains(t, unknown.Error(), "there are eddy, gannet, gannet-day, joined")
+}

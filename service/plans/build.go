@@ -29,6 +29,7 @@ type notes struct {
 	Slack     float64                    `json:"slack,omitempty"`
 	Assumes   []string                   `json:"assumes,omitempty"`
 	FarmCrews map[string]string          `json:"farm_crews,omitempty"` // of each shot and farm, what renders on a node
+	Sources   map[string]string          `json:"sources,omitempty"`    // of each owned host
 	SeatDays  map[string]int             `json:"seat_days,omitempty"`  // for how many days extra seats of each pool are hired
 }
 
@@ -40,7 +41,7 @@ const horizon = 14 * 24 * time.Hour
 
 // build turns stock, trials and prices into a problem.
 func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, notes, error) {
-	b := builder{Plans: p, now: p.clock.Now().Truncate(time.Second), notes: notes{Basis: map[string]timing.Estimate{}, LeftOut: []api.LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}}}
+	b := builder{Plans: p, now: p.clock.Now().Truncate(time.Second), notes: notes{Basis: map[string]timing.Estimate{}, LeftOut: []api.LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}}}
 	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
 	if ask.Goal != "" {
 		b.problem.Goal = string(ask.Goal)
@@ -250,6 +251,7 @@ func (b *builder) addHosts(ctx context.Context, ask api.NewPlan) error {
 				host.Crews = append(host.Crews, planning.Crew{ID: c.ID, Devices: c.Devices, BusyPrice: h.Spec.BusyPrice(c)})
 			}
 		}
+		b.notes.Sources[h.Name] = h.Source
 		if len(host.Crews) > 0 {
 			b.problem.Hosts = append(b.problem.Hosts, host)
 		}

@@ -34,9 +34,9 @@ func (b *builder) choose(ask api.NewPlan) error {
 		}
 		pinned[pin.Shot] = append(pinned[pin.Shot], pin.Places...)
 	}
-	sources := sourcesOf(b.problem)
+	sources := sourcesOf(b.problem, b.notes)
 	named := func(list []string, place string) bool {
-		return slices.Contains(list, place) || slices.Contains(list, sourceOr(sources, place))
+		return slices.Contains(list, place) || slices.Contains(list, sources[place])
 	}
 	b.problem.Timings = slices.DeleteFunc(b.problem.Timings, func(t planning.Timing) bool {
 		_, place := t.Place()
@@ -67,15 +67,8 @@ func spare(p planning.Problem, share float64) planning.Problem {
 	return p
 }
 
-// owned is the source that owned hosts come from.
+// owned is the source of hosts that come from none that has a name.
 const owned = "owned"
-
-func sourceOr(sources map[string]string, place string) string {
-	if s, ok := sources[place]; ok {
-		return s
-	}
-	return owned
-}
 
 // notNamed says that a name is none of those that could be meant, and which these are.
 func (b *builder) notNamed(name string, known map[string]bool) string {
@@ -83,15 +76,15 @@ func (b *builder) notNamed(name string, known map[string]bool) string {
 }
 
 func (b *builder) names() map[string]bool {
-	out := map[string]bool{owned: true}
-	for _, h := range b.problem.Hosts {
-		out[h.ID] = true
-	}
-	for _, o := range b.problem.Offers {
-		out[o.ID], out[o.Source] = true, true
+	out := map[string]bool{}
+	for place, source := range sourcesOf(b.problem, b.notes) {
+		out[place], out[source] = true, true
 	}
 	for _, x := range b.notes.LeftOut {
 		out[x.Place] = true
+		if source := b.notes.Sources[x.Place]; source != "" {
+			out[source] = true
+		}
 	}
 	return out
 }

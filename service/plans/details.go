@@ -12,7 +12,7 @@ import (
 
 // addDetails adds to a plan's answer what a picture of it needs: uploads, the hours
 // in which hosts are free, and what each source costs.
-func addDetails(out *api.Plan, problem planning.Problem, plan planning.Plan, at func(planning.Millis) time.Time) {
+func addDetails(out *api.Plan, problem planning.Problem, plan planning.Plan, sources map[string]string, at func(planning.Millis) time.Time) {
 	out.Uploads, out.Hours, out.Sources = []api.PlannedUpload{}, []api.HostHours{}, []api.SourceCost{}
 	for _, u := range plan.Uploads {
 		out.Uploads = append(out.Uploads, api.PlannedUpload{Shot: u.Shot, Source: u.Source, Start: at(u.Start), End: at(u.End)})
@@ -38,10 +38,10 @@ func addDetails(out *api.Plan, problem planning.Problem, plan planning.Plan, at 
 		}
 		out.Hours = append(out.Hours, row)
 	}
-	out.Sources = sourceCosts(problem, plan)
+	out.Sources = sourceCosts(problem, plan, sources)
 }
 
-func sourceCosts(problem planning.Problem, plan planning.Plan) []api.SourceCost {
+func sourceCosts(problem planning.Problem, plan planning.Plan, sources map[string]string) []api.SourceCost {
 	type sum struct {
 		frames       int
 		cost         pricing.Money
@@ -54,7 +54,6 @@ func sourceCosts(problem planning.Problem, plan planning.Plan) []api.SourceCost 
 		}
 		return sums[source]
 	}
-	sources := sourcesOf(problem)
 	costs := planning.Price(problem, plan)
 	offer := map[string]string{}
 	for i, v := range plan.Servers {
@@ -89,7 +88,7 @@ func sourceCosts(problem planning.Problem, plan planning.Plan) []api.SourceCost 
 		case b.Farm != "":
 			of(sources[b.Farm]).frames += b.Frames
 		default:
-			s := of(owned)
+			s := of(sources[b.Host])
 			s.frames += b.Frames
 			s.cost = s.cost.Plus(costs.Bookings[i])
 		}

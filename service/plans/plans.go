@@ -5,6 +5,7 @@ package plans
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -196,7 +197,7 @@ func record(r Plan, whole bool) (api.Plan, error) {
 		}{lost.Shot, lost.Why})
 	}
 	costs := planning.Price(problem, plan)
-	sources := sourcesOf(problem)
+	sources := sourcesOf(problem, r.Notes)
 	out.Servers, out.Bookings, out.LeftOut = []api.PlannedServer{}, []api.PlannedBooking{}, r.Notes.LeftOut
 	offerOf := map[string]string{}
 	for i, v := range plan.Servers {
@@ -225,7 +226,7 @@ func record(r Plan, whole bool) (api.Plan, error) {
 		}
 		out.Bookings = append(out.Bookings, row)
 	}
-	addDetails(&out, problem, plan, at)
+	addDetails(&out, problem, plan, sources, at)
 	if out.Problem, err = edge.Convert[map[string]any](json.RawMessage(r.Problem)); err != nil {
 		return out, err
 	}
@@ -233,10 +234,17 @@ func record(r Plan, whole bool) (api.Plan, error) {
 	return out, err
 }
 
-func sourcesOf(problem planning.Problem) map[string]string {
+// sourcesOf tells the source of every place of a problem.
+func sourcesOf(problem planning.Problem, n notes) map[string]string {
 	out := map[string]string{}
+	for _, h := range problem.Hosts {
+		out[h.ID] = cmp.Or(n.Sources[h.ID], owned)
+	}
 	for _, o := range problem.Offers {
 		out[o.ID] = o.Source
+	}
+	for _, f := range problem.Farms {
+		out[f.ID] = f.Source
 	}
 	return out
 }

@@ -108,6 +108,7 @@ func (b *builder) addPaidServers() {
 			host.Crews = append(host.Crews, c)
 		}
 		b.problem.Hosts = append(b.problem.Hosts, host)
+		b.notes.Sources[v.Host] = offer.Source
 		for _, t := range b.problem.Timings {
 			if t.Offer == v.Offer {
 				b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: t.Shot, Host: v.Host, Crew: t.Crew, Frame: t.Frame})

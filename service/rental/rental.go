@@ -193,9 +193,15 @@ func (r *Rental) ask(ctx context.Context, tx pgx.Tx, s server, now time.Time) er
 	if why != "" {
 		return r.set(ctx, tx, s, "never", why)
 	}
-	_, err = tx.Exec(ctx, `UPDATE servers SET started_at = $3, committed = $6::numeric, image = coalesce((SELECT image FROM images WHERE source = $4 AND offer = $5), '')
+	var b pgx.Batch
+	b.Queue(`UPDATE servers SET started_at = $3, committed = $6::numeric, image = coalesce((SELECT image FROM images WHERE source = $4 AND offer = $5), '')
 		WHERE run_id = $1 AND id = $2`, s.run, s.id, now, s.spec.Source, s.offer, cost.Rat().FloatString(12))
-	if err != nil {
+	if late := now.Sub(s.from); late > 0 {
+		// What is paid for begins now, so it ends later as well.
+		b.Queue("UPDATE servers SET from_at = from_at + $3, to_at = to_at + $3, paid_at = paid_at + $3 WHERE run_id = $1 AND id = $2", s.run, s.id, late)
+		b.Queue("UPDATE bookings SET start_at = start_at + $3, end_at = end_at + $3, close_at = close_at + $3 WHERE run_id = $1 AND host = $2", s.run, s.host, late)
+	}
+	if err := tx.SendBatch(ctx, &b).Close(); err != nil {
 		return err
 	}
 	return errors.Join(r.set(ctx, tx, s, "asked", ""), r.errands.Send(ctx, tx, makeServer, s.key()))

@@ -1,7 +1,7 @@
 import { Stack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../api/client";
 import { useEntries, useFarms, useOffers, useRates, useSession, useSources } from "../api/queries";
-import { length, money, none } from "../parts/format";
+import { money, none, roughly } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { Empty, Shown } from "../parts/States";
@@ -60,7 +60,7 @@ function Known({ all }: { all: Source[] }) {
             right: true,
           },
           { name: "Charged", cell: (s) => money(s.currency, s.charged), right: true },
-          { name: "Promised", cell: (s) => money(s.currency, s.promised), right: true },
+          { name: "Committed", cell: (s) => money(s.currency, s.promised), right: true },
           { name: "Cap", cell: cap, right: true },
           { name: "Usable tries", cell: (s) => whole(s.usable_share), right: true },
           { name: "State", cell: state },
@@ -74,20 +74,33 @@ function Known({ all }: { all: Source[] }) {
 function Begins({ place, promised }: { place: string; promised: number }) {
   const sources = useSources();
   const wait = sources.data?.items.flatMap((s) => s.waits ?? []).find((w) => w.place === place);
-  if (!wait || (wait.seen === 0 && wait.never === 0)) return <>{length(promised)}</>;
+  if (!wait || (wait.seen === 0 && wait.never === 0)) return <>{roughly(promised)}, as promised</>;
   const never = wait.never > 0 ? `, ${wait.never} of ${wait.ordered} never came` : "";
   return (
-    <Text as="span" title={wait.late_s ? `nine in ten take less than ${length(wait.late_s)}` : undefined}>
-      {length(wait.typical_s)}
-      <Text as="span" color="fg.muted">
-        {` · ${length(wait.promised_s)} promised, ${wait.seen} seen${never}`}
+    <Stack gap="0" title={wait.late_s ? `nine in ten take less than ${roughly(wait.late_s)}` : undefined}>
+      <Text>
+        {roughly(wait.typical_s)}
+        {never}
       </Text>
-    </Text>
+      <Text color="fg.muted" fontSize="xs">
+        {roughly(wait.promised_s)} promised, {wait.seen || "none"} seen
+      </Text>
+    </Stack>
   );
+}
+
+/** A price as its source states it, in the currency or credits of its rate card. */
+function usePriced() {
+  const sources = useSources();
+  return (source: string, amount?: string) => {
+    const currency = sources.data?.items.find((s) => s.spec.name === source)?.spec.card.currency;
+    return !amount || Number(amount) === 0 ? none : `${amount} ${currency ?? ""}`;
+  };
 }
 
 function Offers() {
   const offers = useOffers();
+  const priced = usePriced();
   return (
     <Shown query={offers}>
       {(all) =>
@@ -101,16 +114,16 @@ function Offers() {
                 { name: "Offer", cell: (o) => <Text title={o.spec.note}>{o.spec.name}</Text> },
                 { name: "Source", cell: (o) => o.spec.source },
                 { name: "At most", cell: (o) => o.spec.max_servers, right: true },
-                { name: "An hour", cell: (o) => o.spec.price_hour, right: true },
-                { name: "Fee", cell: (o) => o.spec.fee, right: true },
-                { name: "Billed by", cell: (o) => length(o.spec.increment_s), right: true },
-                { name: "At least", cell: (o) => length(o.spec.minimum_s), right: true },
+                { name: "An hour", cell: (o) => priced(o.spec.source, o.spec.price_hour), right: true },
+                { name: "Fee", cell: (o) => priced(o.spec.source, o.spec.fee), right: true },
+                { name: "Billed by", cell: (o) => roughly(o.spec.increment_s), right: true },
+                { name: "At least", cell: (o) => roughly(o.spec.minimum_s), right: true },
                 {
                   name: "Up after",
                   cell: (o) => <Begins place={o.spec.name} promised={o.spec.lead_s} />,
                   right: true,
                 },
-                { name: "Set-up, first time", cell: (o) => length(o.spec.setup_s), right: true },
+                { name: "First set-up", cell: (o) => roughly(o.spec.setup_s), right: true },
                 { name: "Devices", cell: (o) => devices(o.spec) },
               ]}
             />
@@ -129,6 +142,7 @@ function devices(x: { cpu: { cores: number }; devices?: { model: string }[] }) {
 
 function Farms() {
   const farms = useFarms();
+  const priced = usePriced();
   return (
     <Shown query={farms}>
       {(all) =>
@@ -139,13 +153,12 @@ function Farms() {
               rows={all.items}
               keyOf={(f) => f.name}
               columns={[
-                { name: "Farm", cell: (f) => f.name },
-                { name: "Note", cell: (f) => f.note ?? none },
+                { name: "Farm", cell: (f) => <Text title={f.note}>{f.name}</Text> },
                 { name: "Nodes", cell: (f) => f.nodes, right: true },
                 { name: "A node", cell: devices },
-                { name: "Node-hour", cell: (f) => f.work.node_hour ?? none, right: true },
-                { name: "Core-GHz-hour", cell: (f) => f.work.core_ghz_hour ?? none, right: true },
-                { name: "Least charge", cell: (f) => f.work.least ?? none, right: true },
+                { name: "Node-hour", cell: (f) => priced(f.source, f.work.node_hour), right: true },
+                { name: "Core-GHz-hour", cell: (f) => priced(f.source, f.work.core_ghz_hour), right: true },
+                { name: "Least charge", cell: (f) => priced(f.source, f.work.least), right: true },
                 { name: "First frame after", cell: (f) => <Begins place={f.name} promised={f.lead_s} />, right: true },
                 { name: "Renders", cell: (f) => f.launchers?.join(", ") ?? none },
               ]}

@@ -1,3 +1,5 @@
+import Decimal from "decimal.js-light";
+
 /** How numbers and times are shown: with their unit, in the viewer's zone. */
 
 const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hour12: false });
@@ -32,6 +34,17 @@ export function length(seconds?: number): string {
   const minutes = Math.round(seconds / 60);
   return `${Math.floor(minutes / 60)} h ${two(minutes % 60)} min`;
 }
+
+/** A length of time that is known to the minute only: 12 min, 1 h 07 min. */
+export function roughly(seconds?: number): string {
+  if (!seconds || seconds <= 0) return none;
+  const minutes = Math.max(1, Math.round(seconds / 60));
+  return minutes < 60 ? `${minutes} min` : `${Math.floor(minutes / 60)} h ${String(minutes % 60).padStart(2, "0")} min`;
+}
+
+/** The exact sum of decimal strings, to hundredths. */
+export const sum = (amounts: string[]) =>
+  amounts.reduce((total, a) => total.plus(a), new Decimal(0)).toFixed(2, Decimal.ROUND_HALF_UP);
 
 /** Money with its currency, from the decimal string that the service sends. */
 export function money(currency: string, amount?: string): string {

@@ -2,7 +2,7 @@ import { Box, Flex, Stack, Text } from "@chakra-ui/react";
 import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { Choice } from "../parts/Choice";
-import { length, money, none } from "../parts/format";
+import { length, money, none, sum } from "../parts/format";
 import { List } from "../parts/List";
 import { Sheet } from "../parts/Page";
 
@@ -21,8 +21,6 @@ export function Entries({ title, list }: { title: string; list: EntryList }) {
   const rows = list.items.filter(
     (e) => (source === everything || e.source === source) && (shot === everything || e.shot === shot),
   );
-  const sum = (of: (e: EntryList["items"][number]) => string) =>
-    rows.reduce((total, e) => total + Number(of(e)), 0).toFixed(2);
   return (
     <Sheet
       title={title}
@@ -38,17 +36,8 @@ export function Entries({ title, list }: { title: string; list: EntryList }) {
           <Choice label="Source" value={source} options={names((e) => e.source)} onChange={setSource} />
           <Choice label="Shot" value={shot} options={names((e) => e.shot)} onChange={setShot} />
           <Text color="fg.muted" fontSize="sm" pb="2">
-            {rows.length} entries:{" "}
-            {money(
-              list.currency,
-              sum((e) => e.charged),
-            )}{" "}
-            charged,{" "}
-            {money(
-              list.currency,
-              sum((e) => e.estimated),
-            )}{" "}
-            estimated
+            {rows.length} entries: {money(list.currency, sum(rows.map((e) => e.charged)))} charged,{" "}
+            {money(list.currency, sum(rows.map((e) => e.estimated)))} estimated
           </Text>
         </Flex>
         <Box maxH="460px" overflowY="auto">

@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { useSourceComparison } from "../api/queries";
 import { Choice } from "../parts/Choice";
-import { length, moment, money, none } from "../parts/format";
+import { count, length, moment, money, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Sheet, State } from "../parts/Page";
 import { Empty, Shown } from "../parts/States";
@@ -71,7 +71,7 @@ function Unsupported({ x }: { x: Comparison }) {
       {rows.map((r) => (
         <details key={r.source}>
           <summary>
-            {r.source}: {r.unsupported?.length} places left out
+            {r.source}: {count(r.unsupported?.length ?? 0, "place")} left out
           </summary>
           {r.unsupported?.map((u) => (
             <Text key={u} pl="4">
