@@ -45,12 +45,12 @@ func TestWhatWaitsForAPersonIsSaidWithWhatToType(t *testing.T) {
 		Stranded: []api.Stranded{{Shot: "orrery-020", Frames: 7, Why: "eddy is not heard of"}},
 	}
 	assert.Equal(t, []string{
-		"look at proof frames of stair-030 at ebb: rotanex farms proofs bb220000 --run aa110000 --to FOLDER",
-		"nobody is left to render 7 frames of orrery-020: rotanex replan aa110000 --apply (eddy is not heard of)",
+		"rotanex farms proofs bb220000 --run aa110000 --to FOLDER  looks at the proof frames of stair-030 at ebb",
+		"rotanex replan aa110000 --apply  for nobody is left to render 7 frames of orrery-020: eddy is not heard of",
 	}, needs(run))
 	var page strings.Builder
 	drawRun(&page, run, nil, 100, 40)
-	assert.Contains(t, stripped(page.String()), "needs you look at proof frames")
+	assert.Contains(t, stripped(page.String()), "needs you rotanex farms proofs bb220000")
 	assert.Empty(t, needs(api.Run{}))
 }
 

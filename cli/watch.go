@@ -159,13 +159,18 @@ func settle(cmd *cobra.Command, happened <-chan api.Event) {
 	}
 }
 
-// marks of the frame states: a sign as well as a colour, for eyes that tell
+// mark is how a frame is drawn: a sign as well as a colour, for eyes that tell
 // colours badly and terminals that have none.
-var marks = map[api.FrameState]string{
-	api.FrameStateWaiting: text.Colors{text.FgHiBlack}.Sprint("·"),
-	api.FrameStateLeased:  text.Colors{text.FgYellow}.Sprint("▸"),
-	api.FrameStateDone:    text.Colors{text.FgCyan}.Sprint("■"),
-	api.FrameStateFailed:  text.Colors{text.FgRed, text.Bold}.Sprint("✕"),
+func mark(state api.FrameState) string {
+	switch state {
+	case api.FrameStateLeased:
+		return text.Colors{text.FgYellow}.Sprint("▸")
+	case api.FrameStateDone:
+		return text.Colors{text.FgCyan}.Sprint("■")
+	case api.FrameStateFailed:
+		return text.Colors{text.FgRed, text.Bold}.Sprint("✕")
+	}
+	return text.Colors{text.FgHiBlack}.Sprint("·")
 }
 
 func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
@@ -197,7 +202,7 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 		fmt.Fprintf(out, "\n%s  %d×%d, %d of %d\n", bold.Sprint(s.Shot), s.Width, s.Height, s.Counts.Done, total(s.Counts))
 		lines += 2 + drawGrid(out, frames, s.Shot, width, max(2, (height-14-len(r.Crews))/max(1, len(r.Shots))))
 	}
-	fmt.Fprintf(out, "%s waiting  %s rendering  %s done  %s failed\n\n", marks[api.FrameStateWaiting], marks[api.FrameStateLeased], marks[api.FrameStateDone], marks[api.FrameStateFailed])
+	fmt.Fprintf(out, "%s waiting  %s rendering  %s done  %s failed\n\n", mark(api.FrameStateWaiting), mark(api.FrameStateLeased), mark(api.FrameStateDone), mark(api.FrameStateFailed))
 	shown := min(len(r.Crews), max(3, height-lines-4))
 	for _, c := range r.Crews[:shown] {
 		doing := string(c.State)
@@ -220,11 +225,11 @@ func needs(r api.Run) (out []string) {
 	id := r.Id.String()[:8]
 	for _, j := range r.FarmJobs {
 		if j.State == api.FarmJobStateHeld && j.Accepted == nil {
-			out = append(out, fmt.Sprintf("look at proof frames of %s at %s: rotanex farms proofs %s --run %s --to FOLDER", j.Shot, j.Farm, j.Id.String()[:8], id))
+			out = append(out, fmt.Sprintf("rotanex farms proofs %s --run %s --to FOLDER  looks at the proof frames of %s at %s", j.Id.String()[:8], id, j.Shot, j.Farm))
 		}
 	}
 	for _, s := range r.Stranded {
-		out = append(out, fmt.Sprintf("nobody is left to render %d frames of %s: rotanex replan %s --apply (%s)", s.Frames, s.Shot, id, s.Why))
+		out = append(out, fmt.Sprintf("rotanex replan %s --apply  for nobody is left to render %d frames of %s: %s", id, s.Frames, s.Shot, s.Why))
 	}
 	return out
 }
@@ -245,7 +250,7 @@ func drawGrid(out io.Writer, frames []api.Frame, shot string, width, room int) i
 	for i := 0; i < len(own); i += columns * every {
 		fmt.Fprintf(out, "%7d ", own[i].Frame)
 		for j := i; j < min(len(own), i+columns*every); j += every {
-			fmt.Fprint(out, marks[own[j].State])
+			fmt.Fprint(out, mark(own[j].State))
 		}
 		fmt.Fprintln(out)
 		lines++

@@ -266,7 +266,7 @@ type Job struct {
 	Day           time.Time
 	Estimated     pricing.Money // of its booked frames, the least charge not counted
 	Charged       *pricing.Money
-	Expected      pricing.Money // while it is not charged yet
+	SoFar         pricing.Money // what it comes to so far, while it is not charged yet
 	WorkCharge    pricing.Money // of Charged, what its work alone comes to
 	Metered       string
 	Work          Work
@@ -275,7 +275,7 @@ type Job struct {
 
 // Entries accounts for a farm's job.
 func (j Job) Entries() []Entry {
-	charged, work := j.Expected, j.Expected
+	charged, work := j.SoFar, j.SoFar
 	if j.Charged != nil {
 		charged, work = *j.Charged, j.WorkCharge
 	}

@@ -196,10 +196,16 @@ func (s state) server(v Server) ledger.Server {
 // job is a farm's job as the ledger sees it.
 func (s state) job(j FarmJob) ledger.Job {
 	out := ledger.Job{Source: j.Source, Place: j.Farm, Day: j.FromAt.UTC().Truncate(24 * time.Hour), Trouble: j.Trouble}
-	if committed, err := pricing.ParseMoney(j.Committed); err == nil {
-		out.Expected = committed
-	}
 	tier := s.farm(j.Farm)
+	if work := pricing.PerHour(tier.NodePrice, duration(j.NodeS)); j.NodeS > 0 {
+		// Not charged yet: its work, and as much of the least charge as is expected of it.
+		out.SoFar = work.Plus(tier.FramePrice.Times(int64(s.doneOf(j))))
+		if committed, err := pricing.ParseMoney(j.Committed); err == nil && committed.Cmp(tier.MinimumCharge) < 0 {
+			out.SoFar = out.SoFar.Max(committed)
+		} else {
+			out.SoFar = out.SoFar.Max(tier.MinimumCharge)
+		}
+	}
 	for _, b := range s.bookings {
 		if b.ID == j.BookingID {
 			out.Work = ledger.Work{Crew: b.Crew, Shot: b.Shot, Planned: b.Planned, PlannedTime: time.Duration(b.Planned) * duration(b.FrameS)}
@@ -218,6 +224,16 @@ func (s state) job(j FarmJob) ledger.Job {
 		out.WorkCharge = pricing.PerHour(tier.NodePrice, duration(c.Metered)).Plus(tier.FramePrice.Times(int64(out.Work.Done)))
 	}
 	return out
+}
+
+// doneOf counts the frames that a farm's job has brought.
+func (s state) doneOf(j FarmJob) (n int) {
+	for _, w := range s.work {
+		if w.Booking == j.BookingID {
+			n += w.Done
+		}
+	}
+	return n
 }
 
 func (s state) farm(id string) planning.Farm {

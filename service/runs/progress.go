@@ -177,6 +177,10 @@ func add(c *api.FrameCounts, state string, n int) {
 	}
 }
 
+// fewestRecent is how many frames have to be finished before their pace says when the
+// run will be over.
+const fewestRecent = 8
+
 // until is now, or when the run ended.
 func (s state) until() time.Time {
 	if s.EndedAt != nil {
@@ -228,7 +232,7 @@ func (s state) record(wall time.Time) api.Run {
 			out.PlannedFramesHour += 3600 / b.FrameS
 		}
 	}
-	if left := out.Counts.Waiting + out.Counts.Leased; left > 0 && out.FramesHour > 0 && s.State == "running" {
+	if left := out.Counts.Waiting + out.Counts.Leased; left > 0 && out.FramesHour > 0 && len(s.recent) >= fewestRecent && s.State == "running" {
 		out.LeftS = float64(left) / out.FramesHour * 3600
 		out.ExpectedFinish = s.now.Add(time.Duration(out.LeftS * float64(time.Second)))
 	}

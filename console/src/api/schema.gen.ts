@@ -2487,7 +2487,7 @@ export interface components {
             farm_jobs?: components["schemas"]["FarmJob"][];
             /** @description What servers and farms may cost at most */
             cap?: components["schemas"]["Money"];
-            /** @description What servers and farms cost so far and are promised */
+            /** @description What servers, farms and seats cost so far */
             outside_cost?: components["schemas"]["Money"];
             /** @description The share of the cap that was passed last, in percent: 50, 80, 100 */
             alert?: number;

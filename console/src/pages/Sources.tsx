@@ -83,7 +83,7 @@ function Begins({ place, promised }: { place: string; promised: number }) {
         {never}
       </Text>
       <Text color="fg.muted" fontSize="xs">
-        {roughly(wait.promised_s)} promised, {wait.seen || "none"} seen
+        {roughly(wait.promised_s)} promised, {wait.seen || "none"} seen{wait.ordered === 0 && " of its source"}
       </Text>
     </Stack>
   );
