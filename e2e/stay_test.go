@@ -75,3 +75,49 @@ func TestFramesThatNobodyIsLeftToTakeAreStranded(t *testing.T) {
 	must[api.Run](t)(h.admin().SetRunPlan(t.Context(), run.Id, api.SetRunPlanJSONRequestBody{Plan: rest.Id, Spend: "20.00"}))
 	assert.Empty(t, h.run(run).Stranded)
 }
+
+// The ledger of all runs is that of each put together; what of a run that is over changes
+// when it goes on again is in it.
+func TestTheLedgerOfAllRuns(t *testing.T) {
+	h, _, one, two, run := playedHouse(t, "1-4")
+	all := func() api.EntryList {
+		return must[api.EntryList](t)(h.admin().ListEntries(t.Context(), &api.ListEntriesParams{}))
+	}
+	of := func(r api.Run) api.EntryList {
+		return must[api.EntryList](t)(h.admin().ListEntries(t.Context(), &api.ListEntriesParams{Run: &r.Id}))
+	}
+	h.until("the run to be over", func() bool {
+		for _, a := range []hand{one, two} {
+			for _, l := range a.lease() {
+				if l.Frame == 3 {
+					a.failed(l, api.ResultCauseCrashed)
+				} else {
+					a.deliver(l)
+				}
+			}
+		}
+		return h.run(run).State != api.RunStateRunning
+	})
+	require.Equal(t, api.RunStateIncomplete, h.run(run).State)
+	before := all()
+	assert.Equal(t, 3, before.Frames)
+	assert.Equal(t, before.Items, all().Items, "asked again, it says the same")
+	assert.Equal(t, before.Items, of(run).Items)
+
+	_, second := h.started(2*time.Hour, "coda-060")
+	assert.Greater(t, len(all().Items), len(before.Items), "another run is in it as it stands")
+	must[api.Run](t)(h.admin().SetRunState(t.Context(), second.Id, api.SetRunStateJSONRequestBody{State: "cancelled"}))
+	must[api.Run](t)(h.admin().SetRunState(t.Context(), run.Id, api.SetRunStateJSONRequestBody{State: "running"}))
+	h.until("the frame that failed", func() bool {
+		for _, a := range []hand{one, two} {
+			for _, l := range a.lease() {
+				a.deliver(l)
+			}
+		}
+		return h.run(run).State == api.RunStateComplete
+	})
+	assert.Equal(t, 4, of(run).Frames, "what was kept of it before is not said any more")
+	assert.Equal(t, 4, all().Frames)
+	day := all().Items[0].Day
+	assert.Equal(t, len(all().Items), len(must[api.EntryList](t)(h.admin().ListEntries(t.Context(), &api.ListEntriesParams{Day: &day})).Items))
+}

@@ -47,6 +47,7 @@ type Work struct {
 	Done, Failed        int
 	DoneTime, FailedTry time.Duration
 	Causes              []string // of the failed tries, each once
+	Open                bool     // the run goes on: what is not done may still be
 }
 
 // Owned is one's own host: work at a price an hour of each crew.
@@ -85,6 +86,8 @@ func perFrame(t time.Duration, n int) string {
 func (w Work) why() string {
 	var said []string
 	switch {
+	case w.Done < w.Planned && w.Open:
+		said = append(said, fmt.Sprintf("%d of its %d frames are not done yet", w.Planned-w.Done, w.Planned))
 	case w.Done < w.Planned && w.Done == 0:
 		said = append(said, fmt.Sprintf("others rendered its %d frames", w.Planned))
 	case w.Done < w.Planned:

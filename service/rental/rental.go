@@ -182,7 +182,7 @@ func (r *Rental) ask(ctx context.Context, tx pgx.Tx, s server, now time.Time) er
 	if !s.open() {
 		return r.set(ctx, tx, s, "never", "")
 	}
-	cost, err := r.cost(ctx, s)
+	cost, err := r.cost(ctx, tx, s)
 	if err != nil {
 		return r.set(ctx, tx, s, "never", err.Error()) // what cannot be priced is not bought
 	}
@@ -208,8 +208,8 @@ func (r *Rental) ask(ctx context.Context, tx pgx.Tx, s server, now time.Time) er
 }
 
 // cost is what a server comes to if it stands as long as it is meant to.
-func (r *Rental) cost(ctx context.Context, s server) (pricing.Money, error) {
-	factor, err := r.sources.Factor(ctx, s.spec.Source)
+func (r *Rental) cost(ctx context.Context, tx pgx.Tx, s server) (pricing.Money, error) {
+	factor, err := r.sources.FactorBy(ctx, tx, s.spec.Source)
 	if err != nil {
 		return pricing.Money{}, err
 	}

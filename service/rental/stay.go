@@ -42,7 +42,7 @@ func (r *Rental) staysOn(ctx context.Context, tx pgx.Tx, s server, now, wall tim
 	if to.Before(s.to) {
 		to = s.to
 	}
-	factor, err := r.sources.Factor(ctx, s.spec.Source)
+	factor, err := r.sources.FactorBy(ctx, tx, s.spec.Source)
 	if err != nil {
 		return false, err.Error(), nil // what cannot be priced is not bought
 	}

@@ -139,6 +139,7 @@ func (s state) workOf(host string) []ledger.Work {
 			out = append(out, ledger.Work{Crew: b.Crew, Shot: b.Shot, Day: b.StartAt.UTC().Truncate(24 * time.Hour)})
 		}
 		out[at].Planned += b.Planned
+		out[at].Open = s.EndedAt == nil
 		out[at].PlannedTime += time.Duration(b.Planned) * duration(b.FrameS)
 	}
 	return out
@@ -208,7 +209,7 @@ func (s state) job(j FarmJob) ledger.Job {
 	}
 	for _, b := range s.bookings {
 		if b.ID == j.BookingID {
-			out.Work = ledger.Work{Crew: b.Crew, Shot: b.Shot, Planned: b.Planned, PlannedTime: time.Duration(b.Planned) * duration(b.FrameS)}
+			out.Work = ledger.Work{Crew: b.Crew, Shot: b.Shot, Planned: b.Planned, PlannedTime: time.Duration(b.Planned) * duration(b.FrameS), Open: s.EndedAt == nil && j.EndedAt == nil}
 			out.Estimated = pricing.PerHour(tier.NodePrice, out.Work.PlannedTime).Plus(tier.FramePrice.Times(int64(b.Planned)))
 		}
 	}

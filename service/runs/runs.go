@@ -11,6 +11,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -203,6 +204,7 @@ type Runs struct {
 	log   *slog.Logger
 
 	inputFiles wantedInputs
+	accounts   sync.Map // of runs that are over and settled, by id
 
 	// TrialFrameDone is called after a frame of a trial is done, if set.
 	TrialFrameDone func(ctx context.Context, run uuid.UUID) error

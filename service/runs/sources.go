@@ -146,25 +146,25 @@ func (q *Runs) Entries(w http.ResponseWriter, r *http.Request, params api.ListEn
 
 func (q *Runs) listEntries(ctx context.Context, params api.ListEntriesParams) (api.EntryList, error) {
 	out := api.EntryList{Items: []api.Entry{}}
-	var ids []uuid.UUID
-	find := q.store.WithContext(ctx).Table("runs").Where("kind = ?", KindRun).Order("created_at, id")
+	var runs []Run
+	find := q.store.WithContext(ctx).Where("kind = ?", KindRun).Order("created_at, id")
 	if params.Run != nil {
 		if _, err := q.find(ctx, *params.Run); err != nil {
 			return out, err
 		}
 		find = find.Where("id = ?", *params.Run)
 	}
-	if err := find.Pluck("id", &ids).Error; err != nil {
+	if err := find.Find(&runs).Error; err != nil {
 		return out, err
 	}
 	var estimated, charged, failed, unused pricing.Money
-	for _, id := range ids {
-		s, err := q.read(ctx, id)
+	for _, run := range runs {
+		a, err := q.accountOf(ctx, run)
 		if err != nil {
 			return out, err
 		}
-		out.Currency = s.currency
-		for _, e := range s.entries() {
+		out.Currency = a.currency
+		for _, e := range a.entries {
 			day := e.Day.Format(time.DateOnly)
 			if params.Source != nil && e.Source != *params.Source || params.Shot != nil && e.Shot != *params.Shot ||
 				params.Host != nil && e.Place != *params.Host || params.Day != nil && day != params.Day.String() {
@@ -180,15 +180,15 @@ func (q *Runs) listEntries(ctx context.Context, params api.ListEntriesParams) (a
 				unused = unused.Plus(e.Charged)
 			}
 			row := api.Entry{
-				Run: id, Source: e.Source, Place: e.Place, Crew: e.Crew, Shot: e.Shot, Kind: api.EntryKind(e.Kind), Frames: e.Frames, Seconds: e.Time.Seconds(),
+				Run: run.ID, Source: e.Source, Place: e.Place, Crew: e.Crew, Shot: e.Shot, Kind: api.EntryKind(e.Kind), Frames: e.Frames, Seconds: e.Time.Seconds(),
 				Estimated: exact(e.Estimated), Charged: exact(e.Charged), Metered: e.Metered, Why: e.Why,
 			}
 			row.Day.Time = e.Day
 			out.Items = append(out.Items, row)
 		}
-		if params.Run != nil && s.Cap != nil {
-			if limit, err := pricing.ParseMoney(*s.Cap); err == nil {
-				out.BudgetLeft = limit.Minus(s.outside()).String()
+		if params.Run != nil && run.Cap != nil {
+			if limit, err := pricing.ParseMoney(*run.Cap); err == nil {
+				out.BudgetLeft = limit.Minus(a.outside).String()
 			}
 		}
 	}
@@ -197,6 +197,39 @@ func (q *Runs) listEntries(ctx context.Context, params api.ListEntriesParams) (a
 		out.FrameCost = share(charged, out.Frames)
 	}
 	return out, nil
+}
+
+// account is a run's ledger by entry.
+type account struct {
+	entries  []ledger.Entry
+	currency string
+	outside  pricing.Money
+	state    string // of the run, when it ended
+	ended    time.Time
+}
+
+// accountOf reads a run's account. One of a run that has ended, with all its meters
+// closed, is kept in memory: nothing in it changes any more, unless the run goes on.
+func (q *Runs) accountOf(ctx context.Context, run Run) (account, error) {
+	if kept, ok := q.accounts.Load(run.ID); ok && run.EndedAt != nil && run.State == kept.(account).state && run.EndedAt.Equal(kept.(account).ended) {
+		return kept.(account), nil
+	}
+	s, err := q.read(ctx, run.ID)
+	if err != nil {
+		return account{}, err
+	}
+	out := account{entries: s.entries(), currency: s.currency, outside: s.outside()}
+	if s.EndedAt != nil && s.settled() {
+		out.state, out.ended = s.State, *s.EndedAt
+		q.accounts.Store(run.ID, out)
+	}
+	return out, nil
+}
+
+// settled reports whether the meters of all servers and jobs of the run are closed.
+func (s state) settled() bool {
+	return !slices.ContainsFunc(s.servers, func(v Server) bool { return v.State != "stopped" && v.State != "never" }) &&
+		!slices.ContainsFunc(s.jobs, func(j FarmJob) bool { return j.State != "ended" && j.State != "never" })
 }
 
 // exact writes an entry's money to a hundredth of a cent: a frame may cost less than

@@ -54,13 +54,13 @@ func (s *Sources) Beyond(ctx context.Context, tx pgx.Tx, run uuid.UUID, source s
 			return fmt.Sprintf("%s for %s %s would exceed the run's cap: %s are spent or promised of %s", what, s.currency, cost, spent, limit), nil
 		}
 	}
-	row, _, err := s.Find(ctx, source)
-	if err != nil || row.Spec.Cap == nil {
+	known, _, err := spec(ctx, tx, source)
+	if err != nil || known.Cap == nil {
 		return "", err
 	}
 	spent, err := s.spent(ctx, tx, "source = $1", source)
-	if err == nil && spent.Plus(cost).Rounded().Cmp(*row.Spec.Cap) > 0 {
-		return fmt.Sprintf("%s for %s %s would exceed the cap of %s: %s are spent or promised of %s", what, s.currency, cost, source, spent, *row.Spec.Cap), nil
+	if err == nil && spent.Plus(cost).Rounded().Cmp(*known.Cap) > 0 {
+		return fmt.Sprintf("%s for %s %s would exceed the cap of %s: %s are spent or promised of %s", what, s.currency, cost, source, spent, *known.Cap), nil
 	}
 	return "", err
 }

@@ -158,9 +158,29 @@ func (s *Sources) Farm(ctx context.Context, name string) (providers.Farm, error)
 	return providers.RemoteFarm{Remote: remote}, err
 }
 
+// Querier is what reads from the database: the pool or a transaction. Within a transaction
+// all is read by it: whoever holds one and waits for another connection may wait for ever.
+type Querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+}
+
+// spec reads a source's record, or false where none of that name is known.
+func spec(ctx context.Context, q Querier, name string) (out stock.Source, known bool, err error) {
+	err = q.QueryRow(ctx, "SELECT spec FROM sources WHERE name = $1", name).Scan(&out)
+	if err == pgx.ErrNoRows {
+		return stock.Source{Name: name}, false, nil
+	}
+	return out, err == nil, err
+}
+
 // Rates returns the exchange rates, by day.
 func (s *Sources) Rates(ctx context.Context) (pricing.Rates, error) {
-	rows, err := s.store.Pool.Query(ctx, "SELECT day, from_code, to_code, rate::text FROM exchange_rates ORDER BY day, from_code, to_code")
+	return ratesBy(ctx, s.store.Pool)
+}
+
+func ratesBy(ctx context.Context, q Querier) (pricing.Rates, error) {
+	rows, err := q.Query(ctx, "SELECT day, from_code, to_code, rate::text FROM exchange_rates ORDER BY day, from_code, to_code")
 	if err != nil {
 		return nil, err
 	}
@@ -194,8 +214,12 @@ func text(m pricing.Money) string {
 
 // Charged returns what a source has charged so far, in the currency of its prices.
 func (s *Sources) Charged(ctx context.Context, source string) (pricing.Money, error) {
+	return chargedBy(ctx, s.store.Pool, source)
+}
+
+func chargedBy(ctx context.Context, q Querier, source string) (pricing.Money, error) {
 	var sum string
-	if err := s.store.Pool.QueryRow(ctx, "SELECT coalesce(sum(amount), 0)::text FROM charges WHERE source = $1", source).Scan(&sum); err != nil {
+	if err := q.QueryRow(ctx, "SELECT coalesce(sum(amount), 0)::text FROM charges WHERE source = $1", source).Scan(&sum); err != nil {
 		return pricing.Money{}, err
 	}
 	return pricing.ParseMoney(sum)
@@ -218,19 +242,24 @@ func (s *Sources) Reachable(ctx context.Context, name string, fault error) error
 // currency today, discount and tax in it. A source that is not known bills in the
 // service's currency.
 func (s *Sources) Factor(ctx context.Context, source string) (*big.Rat, error) {
-	row, known, err := s.Find(ctx, source)
-	if err != nil || !known {
+	return s.FactorBy(ctx, s.store.Pool, source)
+}
+
+// FactorBy is Factor within a transaction.
+func (s *Sources) FactorBy(ctx context.Context, q Querier, source string) (*big.Rat, error) {
+	known, found, err := spec(ctx, q, source)
+	if err != nil || !found {
 		return big.NewRat(1, 1), err
 	}
-	rates, err := s.Rates(ctx)
+	rates, err := ratesBy(ctx, q)
 	if err != nil {
 		return nil, err
 	}
-	before, err := s.Charged(ctx, source)
+	before, err := chargedBy(ctx, q, source)
 	if err != nil {
 		return nil, err
 	}
-	return row.Spec.Card.Factor(s.currency, rates, s.clock.Now(), before)
+	return known.Card.Factor(s.currency, rates, s.clock.Now(), before)
 }
 
 // Charge is what a source's meter said when something of it ended.
@@ -261,7 +290,7 @@ func (s *Sources) Enter(ctx context.Context, tx pgx.Tx, c Charge) (pricing.Money
 		if known.Currency != "" {
 			unit = known.Currency
 		}
-		if factor, err = s.Factor(ctx, c.Source); err != nil {
+		if factor, err = s.FactorBy(ctx, tx, c.Source); err != nil {
 			return pricing.Money{}, err
 		}
 	}
