@@ -127,3 +127,26 @@ func TestAServerThatNeverComesUpIsEndedWithTheReason(t *testing.T) {
 	_, ended := source.counts()
 	assert.Equal(t, 1, ended, "it is never left running")
 }
+
+// A run that is started later than it was planned asks for its servers later: what is
+// paid for then begins later, and ends later as well.
+func TestAServerAskedForLateIsUsedForAllThatIsPaid(t *testing.T) {
+	h, clock, _, own, first := hiredHouse(t)
+	must[api.Run](t)(h.admin().SetRunState(t.Context(), first.Id, api.SetRunStateJSONRequestBody{State: "cancelled"}))
+	plan := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(30 * time.Minute)}))
+	require.Len(t, plan.Servers, 1)
+	for range 24 {
+		clock.Advance(30 * time.Second) // twelve minutes go by before somebody starts it
+		own.beat()
+	}
+	run := must[api.Run](t)(h.admin().StartRun(t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: plan.Id, Spend: plan.OutsideCost}))
+	asked := h.server(clock, run, api.RunServerStateStarting)
+	late := asked.From.Sub(plan.Servers[0].From)
+	assert.InDelta(t, 720, late.Seconds(), 20)
+	assert.WithinDuration(t, asked.From, asked.Started, time.Second)
+	assert.WithinDuration(t, plan.Servers[0].To.Add(late), asked.To, time.Second)
+	paid := query[time.Time](t, h.database, "SELECT paid_at FROM servers WHERE run_id = $1", run.Id)
+	assert.WithinDuration(t, asked.From.Add(time.Hour), paid, time.Second, "the hour that is paid begins when it is asked for")
+	closes := query[time.Time](t, h.database, "SELECT close_at FROM bookings WHERE run_id = $1 AND host = $2 LIMIT 1", run.Id, asked.Host)
+	assert.WithinDuration(t, paid.Add(-time.Minute), closes, time.Second)
+}
