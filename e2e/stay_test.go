@@ -69,6 +69,12 @@ func TestFramesThatNobodyIsLeftToTakeAreStranded(t *testing.T) {
 	short := run.Id.String()[:8]
 	assert.Contains(t, h.good("runs", "show", short), "nobody is left to render")
 
+	// What is late already is planned to be finished as soon as it can be.
+	late := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, Run: &run.Id, By: h.now().Add(-time.Hour)}))
+	assert.Equal(t, api.PlanStatusLate, late.Status)
+	assert.NotEmpty(t, late.Bookings)
+	refused(t, 422)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(-time.Hour)}))
+
 	// A plan for the rest brings another server, once more money is allowed.
 	rest := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, Run: &run.Id, By: h.now().Add(3 * time.Hour)}))
 	require.Equal(t, api.PlanStatusMeets, rest.Status)

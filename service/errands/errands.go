@@ -1,8 +1,9 @@
 // Package errands runs what has to be done outside: calls to sources, which may be
 // slow, fail, or be cut off. An errand is sent in the transaction of the change it
 // belongs to, as a job on River, and carried out at least once, by any service.
-// It therefore has to be harmless to repeat. Until it is done the same errand is
-// not sent a second time.
+// It therefore has to be harmless to repeat. Until it counts as done the same errand is
+// not sent a second time: what it has to find has to be there when it is first sent, or
+// somebody has to send it again by the clock, as sweeps do.
 package errands
 
 import (

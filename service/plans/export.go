@@ -104,7 +104,7 @@ func (p *Plans) calendar(plan api.Plan, host string) ([]byte, error) {
 	slices.SortFunc(bookings, func(a, b api.PlannedBooking) int { return a.Start.Compare(b.Start) })
 	known := host == ""
 	for _, b := range bookings {
-		if b.Source != "" || host != "" && b.Place != host {
+		if !b.Owned || host != "" && b.Place != host {
 			continue // rented machines have nobody at their desk
 		}
 		known = true

@@ -218,7 +218,7 @@ func record(r Plan, whole bool) (api.Plan, error) {
 		}
 		basis := r.Notes.Basis[basisKey(b.Shot, place, b.Crew)]
 		row := api.PlannedBooking{
-			Shot: b.Shot, Place: b.Where(), Source: sources[place], Crew: b.Crew, Frames: b.Frames, Start: at(b.Start), End: at(b.End),
+			Shot: b.Shot, Place: b.Where(), Source: sources[place], Owned: b.Host != "", Crew: b.Crew, Frames: b.Frames, Start: at(b.Start), End: at(b.End),
 			FrameS: basis.Seconds, Basis: api.PlannedBookingBasis(basis.Basis), LowS: basis.Low, HighS: basis.High,
 		}
 		if b.Server == "" {

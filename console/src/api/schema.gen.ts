@@ -2391,6 +2391,8 @@ export interface components {
             /** @description The host or server */
             place: string;
             source?: string;
+            /** @description On a host of one's own */
+            owned?: boolean;
             crew: string;
             frames: number;
             /** Format: date-time */

@@ -3,11 +3,12 @@ import type { Schemas } from "../api/client";
 import { axisEnd, rowsOf, shut } from "./axis";
 import { chance } from "./Outlook";
 
-const booking = (place: string, crew: string, start: string, source?: string): Schemas["PlannedBooking"] => ({
+const booking = (place: string, crew: string, start: string, source = "wharf"): Schemas["PlannedBooking"] => ({
   shot: "orrery-020",
   place,
   crew,
   source,
+  owned: source !== "tern",
   frames: 10,
   start,
   end: start,

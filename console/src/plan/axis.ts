@@ -8,6 +8,7 @@ export type Row = {
   place: string;
   crew: string;
   source: string;
+  owned: boolean;
   bookings: Booking[];
   server?: Schemas["PlannedServer"];
 };
@@ -19,13 +20,17 @@ export function rowsOf(plan: Plan): Row[] {
     let row = rows.get(key);
     if (!row) {
       const server = plan.servers?.find((s) => s.id === b.place);
-      row = { place: b.place, crew: b.crew, source: b.source ?? "", bookings: [], server };
+      row = { place: b.place, crew: b.crew, source: b.source ?? "", owned: !!b.owned, bookings: [], server };
       rows.set(key, row);
     }
     row.bookings.push(b);
   }
   return [...rows.values()].sort(
-    (a, b) => a.source.localeCompare(b.source) || a.place.localeCompare(b.place) || a.crew.localeCompare(b.crew),
+    (a, b) =>
+      Number(b.owned) - Number(a.owned) ||
+      a.source.localeCompare(b.source) ||
+      a.place.localeCompare(b.place) ||
+      a.crew.localeCompare(b.crew),
   );
 }
 
