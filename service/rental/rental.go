@@ -104,7 +104,7 @@ func scan(row pgx.Row) (s server, err error) {
 // silent is for how long, in real time, a server's agent may say nothing before its
 // source is asked about it; unreachable, before it is given up whatever that says.
 const (
-	silent      = 45 * time.Second
+	silent      = hosts.Lost
 	unreachable = 3 * time.Minute
 	lookEvery   = 10 * time.Second
 )
