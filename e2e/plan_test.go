@@ -91,6 +91,9 @@ func TestSlackAndSurenessKeepTimeSpare(t *testing.T) {
 	slack := h.plan(api.NewPlan{By: by, Slack: 0.1})
 	assert.Equal(t, by.Truncate(time.Second), slack.Deadline.Truncate(time.Second), "the deadline that is shown is the real one")
 	assert.LessOrEqual(t, slack.Finish.Sub(slack.Start), by.Sub(slack.Start)*91/100)
+	run := must[api.Run](t)(h.admin().StartRun(t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: slack.Id}))
+	assert.Equal(t, by.Truncate(time.Second), run.Deadline.Truncate(time.Second), "with the run too")
+	must[api.Run](t)(h.admin().SetRunState(t.Context(), run.Id, api.SetRunStateJSONRequestBody{State: "cancelled"}))
 
 	sure := h.plan(api.NewPlan{By: by, Sure: 0.9})
 	f := must[api.PlanForecast](t)(h.admin().ForecastPlan(t.Context(), sure.Id, &api.ForecastPlanParams{}))

@@ -21,8 +21,9 @@ type planned struct {
 	problem   planning.Problem
 	plan      planning.Plan
 	currency  string
-	farmCrews map[string]string // of each shot and farm, what renders on a node
-	seatDays  map[string]int    // for how many days extra seats of each pool are hired
+	farmCrews map[string]string          // of each shot and farm, what renders on a node
+	seatDays  map[string]int             // for how many days extra seats of each pool are hired
+	deadlines map[string]planning.Millis // the real ones, where the problem's keep time spare
 }
 
 func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
@@ -31,7 +32,7 @@ func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
 		return p, edge.Conflict("a trial has no plan")
 	}
 	var problem, plan json.RawMessage
-	err := q.store.Pool.QueryRow(ctx, "SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}') FROM plans WHERE id = $1", *run.PlanID).Scan(&problem, &plan, &p.currency, &p.farmCrews, &p.seatDays)
+	err := q.store.Pool.QueryRow(ctx, "SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}'), coalesce(notes->'deadlines', '{}') FROM plans WHERE id = $1", *run.PlanID).Scan(&problem, &plan, &p.currency, &p.farmCrews, &p.seatDays, &p.deadlines)
 	if err != nil {
 		return p, err
 	}
@@ -223,7 +224,11 @@ func (s state) record(wall time.Time) api.Run {
 		out.Shots = append(out.Shots, row)
 	}
 	for _, p := range s.problem.Shots {
-		if d := s.at(p.Deadline); d.After(out.Deadline) {
+		due, narrowed := s.deadlines[p.ID]
+		if !narrowed {
+			due = p.Deadline
+		}
+		if d := s.at(due); d.After(out.Deadline) {
 			out.Deadline = d
 		}
 	}
