@@ -145,6 +145,8 @@ func TestWhereSettingsComeFrom(t *testing.T) {
 	h := newHouse(t)
 	config := t.TempDir()
 	t.Setenv("XDG_CONFIG_HOME", config)
+	t.Setenv("ROTANEX_SERVICE", "") // of whoever runs the tests
+	t.Setenv("ROTANEX_TOKEN", "")
 	require.NoError(t, os.MkdirAll(filepath.Join(config, "rotanex"), 0o700))
 	write := func(text string) {
 		require.NoError(t, os.WriteFile(filepath.Join(config, "rotanex", "config.yaml"), []byte(text), 0o600))
