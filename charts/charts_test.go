@@ -56,7 +56,8 @@ func drawn(t *testing.T, p api.Plan) struct{ X, Y int } {
 
 func TestACurveNamesItsMarkedPoints(t *testing.T) {
 	c := api.Curve{Currency: "EUR", Points: []api.CurvePoint{
-		{Cost: "9.30", Finish: six, Mark: api.CurvePointMarkFastest}, {Cost: "6.70", Finish: six.Add(20 * time.Minute), Mark: api.CurvePointMarkBalanced},
+		{Cost: "9.30", Finish: six, Mark: api.CurvePointMarkFastest},
+		{Cost: "6.70", Finish: six.Add(20 * time.Minute), Mark: api.CurvePointMarkBalanced},
 		{Cost: "2.86", Finish: six.Add(time.Hour), Mark: api.CurvePointMarkCheapest},
 	}}
 	svg, err := charts.Curve(c, time.UTC, charts.SVG)

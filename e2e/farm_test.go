@@ -226,8 +226,12 @@ func (c *cutting) before(farm http.Handler) http.Handler {
 // is one job, and its meter agrees with the ledger to the cent.
 func TestAFarmsJobSurvivesWhateverDies(t *testing.T) {
 	for _, call := range []struct{ what, method, path string }{
-		{"sending a chunk", "PUT", "/chunks/"}, {"handing in", "PUT", "/jobs/"}, {"looking", "GET", "/jobs/"}, {"fetching a picture", "GET", "/frames/"},
-		{"releasing", "POST", "/release"}, {"ending", "DELETE", "/jobs/"},
+		{"sending a chunk", "PUT", "/chunks/"},
+		{"handing in", "PUT", "/jobs/"},
+		{"looking", "GET", "/jobs/"},
+		{"fetching a picture", "GET", "/frames/"},
+		{"releasing", "POST", "/release"},
+		{"ending", "DELETE", "/jobs/"},
 	} {
 		for _, trouble := range []string{"before", "half", "dies before", "dies after"} {
 			t.Run(call.what+", "+trouble, func(t *testing.T) {

@@ -23,8 +23,11 @@ func TestTheLastRateOnOrBeforeADayHolds(t *testing.T) {
 	rates, err := pricing.ParseRates(strings.NewReader("date,from,to,rate\n2031-03-07,GBP,EUR,1.18\n2031-02-28,GBP,EUR,1.17\n2031-02-28,EUR,NOK,11.50\n"))
 	require.NoError(t, err)
 	for _, x := range []struct{ on, from, to, want string }{
-		{"2031-03-06", "GBP", "EUR", "1.1700"}, {"2031-03-07", "GBP", "EUR", "1.1800"}, {"2032-01-01", "GBP", "EUR", "1.1800"},
-		{"2031-03-01", "NOK", "EUR", "0.0870"}, {"2000-01-01", "EUR", "EUR", "1.0000"},
+		{"2031-03-06", "GBP", "EUR", "1.1700"},
+		{"2031-03-07", "GBP", "EUR", "1.1800"},
+		{"2032-01-01", "GBP", "EUR", "1.1800"},
+		{"2031-03-01", "NOK", "EUR", "0.0870"},
+		{"2000-01-01", "EUR", "EUR", "1.0000"},
 	} {
 		got, err := rates.Factor(x.from, x.to, day(x.on))
 		require.NoError(t, err)

@@ -301,6 +301,7 @@ func (e endpoints) PutPackage(w http.ResponseWriter, r *http.Request, shot strin
 	}
 	e.packages.Put(w, r, shot, append([]string{s.Spec.Scene}, s.Spec.Inputs...))
 }
+
 func (e endpoints) MissingChunks(w http.ResponseWriter, r *http.Request) { e.packages.Missing(w, r) }
 
 func (e endpoints) PutChunk(w http.ResponseWriter, r *http.Request, sum string) {

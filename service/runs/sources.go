@@ -33,8 +33,8 @@ func (q *Runs) CompareSources(w http.ResponseWriter, r *http.Request, id uuid.UU
 func (s state) bySource() []api.SourceRow {
 	type sum struct {
 		api.SourceRow
-		estimated, charged, unused, failed pricing.Money
-		first, last                        time.Time
+		estimated, charged, unused pricing.Money
+		first, last                time.Time
 	}
 	at := map[string]*sum{}
 	var names []string
