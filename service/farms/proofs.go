@@ -52,14 +52,14 @@ func (f *Farms) compareProofs(ctx context.Context, j job) (out compared, err err
 			out.doubt = fmt.Sprintf("frame %d is not like the same frame of %s: structural similarity %.2f, where %.2f is asked for", n, near[0].Host, d.SSIM, leastSSIM)
 			return out, nil
 		}
-		look, least, at := picture.LookOf(proof), math.Inf(1), 0
+		look, least, at := picture.LookOf(proof), math.Inf(1), near[0]
 		for _, x := range near {
 			if apart := look.Apart(picture.LookOf(x.Picture)); apart < least {
-				least, at = apart, x.Frame
+				least, at = apart, x
 			}
 		}
 		if least > mostApart {
-			out.doubt = fmt.Sprintf("frame %d does not look like its neighbours: light or colour are %.0f %% from frame %d of %s", n, 100*least, at, near[0].Host)
+			out.doubt = fmt.Sprintf("frame %d does not look like its neighbours: light or colour are %.0f %% from frame %d of %s", n, 100*least, at.Frame, at.Host)
 			return out, nil
 		}
 	}

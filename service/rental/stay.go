@@ -14,9 +14,9 @@ import (
 // staysOn keeps a server on that would be stopped now though frames wait that nobody else
 // of its run could take: a run shall not stand still over night with money left. What of
 // that needs further paid increments is bought; where that is beyond a cap it is not, and
-// why is returned.
+// why is returned. A run that is paused keeps nobody.
 func (r *Rental) staysOn(ctx context.Context, tx pgx.Tx, s server, now, wall time.Time) (stays bool, why string, err error) {
-	if !s.open() || s.agentSeen == nil || wall.Sub(*s.agentSeen) > silent {
+	if s.runState != "running" || s.agentSeen == nil || wall.Sub(*s.agentSeen) > silent {
 		return false, "", nil
 	}
 	var seconds float64
@@ -27,7 +27,7 @@ func (r *Rental) staysOn(ctx context.Context, tx pgx.Tx, s server, now, wall tim
 			WHERE b.run_id = $1 AND b.host <> $2 AND b.barred = '' AND coalesce(b.close_at, 'infinity') > $3::timestamptz + b.frame_s * interval '1 second'
 			  AND (v.state IN ('planned', 'asked', 'starting') OR NOT h.draining AND h.agent_seen > $4::timestamptz - $5 * interval '1 second'
 			       OR EXISTS (SELECT FROM farm_jobs j WHERE j.booking_id = b.id AND j.state = 'planned'))),
-		waiting AS (SELECT shot, count(*) AS n FROM frames WHERE run_id = $1 AND state = 'waiting' AND shot NOT IN (SELECT shot FROM able) GROUP BY shot),
+		waiting AS (SELECT shot, count(*) AS n FROM frames WHERE run_id = $1 AND state = 'waiting' AND (only_on = '{}' OR EXISTS (SELECT FROM unnest(only_on) o WHERE split_part(o, '/', 1) = $2)) AND shot NOT IN (SELECT shot FROM able) GROUP BY shot),
 		paces AS (
 			SELECT DISTINCT b.shot, b.crew, greatest(b.frame_s, 0.001,
 				(SELECT avg(a.seconds) FROM attempts a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = $1 AND a.host = $2 AND a.crew = b.crew AND f.shot = b.shot AND a.outcome = 'done')) AS frame_s
