@@ -65,6 +65,7 @@ func (o Owned) Entries() (out []Entry) {
 			Source: o.Source, Place: o.Place, Crew: w.Crew, Shot: w.Shot, Kind: Frames, Day: w.Day, Frames: w.Done, Time: w.DoneTime,
 			Estimated: pricing.PerHour(price, w.PlannedTime), Charged: pricing.PerHour(price, w.DoneTime), Why: w.why(),
 		}
+		e.explain(brief(w.DoneTime), brief(w.PlannedTime)+" planned")
 		if w.Planned > 0 || w.Done > 0 {
 			out = append(out, e)
 		}
@@ -164,6 +165,7 @@ func (s Server) Entries() (out []Entry) {
 			e.Charged = rest
 		}
 		plannedRest, rest = plannedRest.Minus(e.Estimated), rest.Minus(e.Charged)
+		e.explain(brief(real/time.Duration(crews))+" of the rent of "+brief(billed), brief(planned/time.Duration(crews))+" of "+brief(s.Meter.Billed(s.Planned))+" planned")
 		out = append(out, e)
 	}
 	for _, w := range s.Work {
@@ -175,10 +177,7 @@ func (s Server) Entries() (out []Entry) {
 		}
 	}
 	entry(Waiting, Work{}, s.Boot, 0, s.PlannedBoot*time.Duration(crews), s.Boot*time.Duration(crews), s.whyBoot())
-	out = append(out, Entry{
-		Source: s.Source, Place: s.Place, Kind: Unused, Day: s.Day, Time: max(0, billed-s.Boot), Estimated: plannedRest, Charged: rest,
-		Metered: s.Metered, Why: s.whyUnused(billed),
-	})
+	out = append(out, s.unused(billed, crews, plannedRest, rest))
 	if !fee.IsZero() {
 		e := Entry{Source: s.Source, Place: s.Place, Kind: Fee, Day: s.Day}
 		if s.Planned > 0 {
@@ -187,19 +186,36 @@ func (s Server) Entries() (out []Entry) {
 		if s.Existed > 0 || s.Charged != nil {
 			e.Charged = fee
 		}
+		e.explain("the fee of a server that stood "+brief(s.Existed), brief(s.Planned)+" planned")
 		out = append(out, e)
 	}
-	// The last entry of a server's own says what of its billed time was not used.
-	for i := range out {
-		if out[i].Kind == Unused {
-			used := s.Boot * time.Duration(crews)
-			for _, w := range s.Work {
-				used += w.DoneTime + w.FailedTry
-			}
-			out[i].Time = max(0, billed-used/time.Duration(crews))
-		}
-	}
 	return out
+}
+
+// unused is the entry for what of the paid time nothing was rendered in: what is left
+// of the rent once crews and boot have their parts.
+func (s Server) unused(billed time.Duration, crews int, estimated, charged pricing.Money) Entry {
+	real, planned := s.Boot*time.Duration(crews), s.PlannedBoot*time.Duration(crews)
+	for _, w := range s.Work {
+		real += w.DoneTime + w.FailedTry
+		planned += w.PlannedTime
+	}
+	e := Entry{
+		Source: s.Source, Place: s.Place, Kind: Unused, Day: s.Day, Time: max(0, billed-real/time.Duration(crews)),
+		Estimated: estimated, Charged: charged, Metered: s.Metered, Why: s.whyUnused(billed),
+	}
+	wholePlan := s.Meter.Billed(s.Planned)
+	e.explain(fmt.Sprintf("%s of %s paid were not used", brief(e.Time), brief(billed)),
+		fmt.Sprintf("%s of %s planned", brief(max(0, wholePlan-planned/time.Duration(crews))), brief(wholePlan)))
+	return e
+}
+
+// explain says what was and what was planned, where the money differs by a hundredth
+// and nothing else is said of why.
+func (e *Entry) explain(was, planned string) {
+	if e.Why == "" && !e.Charged.Minus(e.Estimated).Rounded().IsZero() {
+		e.Why = was + ", " + planned
+	}
 }
 
 // crews is how many crews work side by side on the server.
@@ -255,6 +271,9 @@ func (s Server) whyUnused(billed time.Duration) string {
 	return strings.Join(said, "; ")
 }
 
+// brief writes a time so that two that differ by a second are told apart.
+func brief(d time.Duration) string { return d.Round(time.Second).String() }
+
 func clock(d time.Duration) string {
 	d = d.Round(time.Minute)
 	if h := int(d.Hours()); h > 0 {
@@ -292,6 +311,7 @@ func (j Job) Entries() []Entry {
 		good = part(work, w.DoneTime, all, 1)
 	}
 	e := Entry{Source: j.Source, Place: j.Place, Crew: w.Crew, Shot: w.Shot, Kind: Frames, Day: j.Day, Frames: w.Done, Time: w.DoneTime, Estimated: j.Estimated, Charged: good, Metered: j.Metered, Why: join(w.why(), j.Trouble)}
+	e.explain(brief(w.DoneTime)+" at its meter", brief(w.PlannedTime)+" planned")
 	out = append(out, e)
 	if w.Failed > 0 {
 		out = append(out, Entry{Source: j.Source, Place: j.Place, Crew: w.Crew, Shot: w.Shot, Kind: Failed, Day: j.Day, Time: w.FailedTry, Charged: work.Minus(good), Why: w.whyFailed()})
