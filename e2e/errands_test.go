@@ -9,9 +9,9 @@ import (
 	"sync"
 	"testing"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
@@ -35,7 +35,7 @@ func newOffice(t *testing.T, url, name string) *office {
 	s, err := store.Open(t.Context(), url, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
-	e, err := errands.New(t.Context(), s.Pool, name, slog.New(slog.DiscardHandler))
+	e, err := errands.New(t.Context(), s, name, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	o := &office{Errands: e, store: s, done: map[string]int{}, fails: map[string]int{}}
 	e.On("go", func(_ context.Context, id string) error {
@@ -68,7 +68,7 @@ func (o *office) times(id string) int {
 func (o *office) sends(t *testing.T, undone bool, ids ...string) {
 	t.Helper()
 	no := errors.New("undone")
-	err := pgx.BeginFunc(t.Context(), o.store.Pool, func(tx pgx.Tx) error {
+	err := o.store.WithContext(t.Context()).Transaction(func(tx *gorm.DB) error {
 		for _, id := range ids {
 			if err := o.Send(t.Context(), tx, "go", id); err != nil {
 				return err
@@ -163,8 +163,8 @@ func TestChargesThatComeTogetherEarnTheirDiscountInTurn(t *testing.T) {
 	for i := range 20 {
 		for range 2 { // each is entered twice
 			group.Go(func() {
-				err := pgx.BeginFunc(t.Context(), s.Pool, func(tx pgx.Tx) error {
-					_, err := all.Enter(t.Context(), tx, sources.Charge{Source: "tern", Place: fmt.Sprint("server-", i), Metered: 3600, Amount: pricing.MustMoney("5.00")})
+				err := s.WithContext(t.Context()).Transaction(func(tx *gorm.DB) error {
+					_, err := all.Enter(tx, sources.Charge{Source: "tern", Place: fmt.Sprint("server-", i), Metered: 3600, Amount: pricing.MustMoney("5.00")})
 					return err
 				})
 				assert.NoError(t, err)

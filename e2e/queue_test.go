@@ -20,7 +20,7 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/api/client"
 	"rotanex.example/core/stock"
-	"rotanex.example/service/runs"
+	"rotanex.example/service/queue"
 )
 
 // hand is an agent played by hand, call by call.
@@ -153,7 +153,7 @@ func TestLateAndRepeatedAnswersChangeNothing(t *testing.T) {
 
 	// The lease ends because nobody renews it; the frame goes to the other agent,
 	// which is alive.
-	clock.Advance(runs.LeaseLife + time.Second)
+	clock.Advance(queue.LeaseLife + time.Second)
 	h.until("the lease to end", func() bool {
 		clock.Advance(time.Second)
 		fast.beat()

@@ -1,55 +1,260 @@
-// Package dispatch is the rule by which a crew that is free takes its next frame
-// while a plan is carried out. The service asks it for every lease, and a
-// forecast plays by it.
+// Package dispatch is the rule by which waiting frames find crews while a plan is
+// carried out: whether a crew may take a frame now, later or never, and why; which
+// frame a free crew takes next; and whether anybody is left for a frame.
+//
+// Plain records go in and verdicts come out. Leasing, frames that are left over,
+// servers that stay on, frames that ran out of memory, simulations and the answers to
+// "why is this not rendered" all ask it, and nobody decides again.
+//
+// # The rule
+//
+// A crew takes what it was booked for as soon as its booking starts, failed frames of
+// others first. A frame that failed on a crew is left to crews on which it did not,
+// while one of them is left. When its booking is done a crew helps: it takes a frame
+// beyond it only if more frames wait than the others will finish by their planned
+// ends. So the plan's division of the work, and its cost, stand while all goes well;
+// and no slow, late or dead crew keeps a frame from being rendered. A host renders as
+// much side by side as its devices, its memory and the seats of licences allow; whoever
+// only helps leaves seats to those who were booked.
 package dispatch
 
-import "time"
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
 
-// Booking is what a plan gave one crew to do for one shot, as it stands now.
-type Booking struct {
+// Tries of a frame.
+const (
+	DefaultTries = 3 // that may fail before it is given up
+	FarmTries    = 2 // that a farm makes by itself, which count as one
+)
+
+// Kind is the waiting frames of one shot that are alike to the rule: they failed on the
+// same crews and are tied to the same ones. Frames that were never tried are one kind.
+type Kind struct {
+	FailedOn []string // places, as Crew.Place, where they failed
+	OnlyOn   []string // places that alone may have them; none: all
+	Tried    bool     // they failed before
+	Waiting  int      // how many; at least 1
+	First    int64    // the one that is taken first, in the caller's numbering
+}
+
+// alone reports whether a kind has to be weighed by itself, as not everybody may have it.
+func (k *Kind) alone() bool { return len(k.FailedOn)+len(k.OnlyOn) > 0 }
+
+// tied reports whether the kind is for others than the place alone.
+func (k *Kind) tied(place string) bool {
+	return len(k.OnlyOn) > 0 && !slices.Contains(k.OnlyOn, place)
+}
+
+// State is how the machine of a crew stands.
+type State int
+
+// States of machines.
+const (
+	Ready  State = iota // it asks for frames
+	Coming              // a server or a farm's job that is yet to begin
+	Silent              // a rented server that is not heard of; its source is being asked
+	Gone                // nothing will ask for frames, as things stand
+)
+
+// Crew is one booking: what a plan gave the devices of one host to do of one shot, as
+// it stands now. One of no frames is a reserve, which only helps.
+type Crew struct {
+	ID      int64
+	Host    string
+	Name    string
+	Place   string // Host/Name, as kinds name it: see Place
+	Shot    string
+	Devices []string
+
 	Frames int           // booked
-	Taken  int           // done or being rendered by this crew under this booking
+	Taken  int           // done or being rendered under this booking
 	Start  time.Time     // not before
 	End    time.Time     // planned
-	Frame  time.Duration // expected for one frame
-	Live   bool          // its host is known to be up
+	Close  time.Time     // no frame may run past it; zero: there is none
+	Frame  time.Duration // expected for one frame; of a farm: until the next is done
+
+	MemoryGB float64 // host memory of one renderer
+	Licence  string  // the pool of which its host needs a seat; "": none
+	Excluded string  // why it gets no more frames of the shot; "": it does
+	Trial    bool    // it has its frames for itself
+	Farm     bool    // takes what it was booked for all at once, and helps nobody
+
+	State State
+	Said  string // of Gone: what is the matter, such as "is draining"
 }
+
+// Place names a crew among all.
+func Place(host, crew string) string { return host + "/" + crew }
 
 // Owed is how many booked frames the crew has not yet taken.
-func (b Booking) Owed() int { return max(0, b.Frames-b.Taken) }
+func (c *Crew) Owed() int { return max(0, c.Frames-c.Taken) }
 
-// reach is how many of the frames still owed the crew is expected to finish by
-// the booking's planned end.
-func (b Booking) reach(now time.Time) int {
-	if !b.Live || b.Frame <= 0 {
-		return 0
+// Stands says whether the crew takes any frame at all now, whatever else is rendered
+// on its host.
+func (c *Crew) Stands(now time.Time) Verdict {
+	switch {
+	case c.Excluded != "":
+		return Verdict{When: Never, Reason: Excluded, Detail: c.Excluded}
+	case !c.Close.IsZero() && now.Add(c.Frame).After(c.Close):
+		return Verdict{When: Never, Reason: Closed, At: c.Close}
+	case c.State == Gone:
+		return Verdict{When: Never, Reason: HostGone, Detail: c.Said}
+	case c.State == Silent:
+		return Verdict{When: Later, Reason: HostSilent}
+	case c.State == Coming:
+		return Verdict{When: Later, Reason: HostComing, At: later(now, c.Start)}
+	case c.Start.After(now):
+		return Verdict{When: Later, Reason: NotStarted, At: c.Start}
 	}
-	from := now
-	if b.Start.After(now) {
-		from = b.Start
-	}
-	return min(b.Owed(), max(0, int(b.End.Sub(from)/b.Frame)))
+	return Verdict{When: Now, Reason: Booked}
 }
 
-// MayTake decides whether a free crew may take a frame of a shot of which
-// `waiting` frames wait. Own is the crew's booking of the shot, others are all
-// other bookings of it in the run.
-//
-// A crew takes what it was booked for as soon as its booking starts. When that
-// is done, it helps: it takes a frame beyond its booking only if more frames wait
-// than the others will finish by their planned ends. So the plan's division of
-// the work, and its cost, stand while all goes well; and no slow, late or dead
-// crew keeps a frame from being rendered.
-func MayTake(own Booking, others []Booking, waiting int, now time.Time) bool {
-	if waiting <= 0 || own.Start.After(now) {
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// left reports whether the crew is left for a frame of the kind: it will take it if
+// nobody else does. One on which it failed is left too, unless it is a farm, which is
+// not handed a frame twice.
+func (c *Crew) left(k *Kind, now time.Time) bool {
+	if k.alone() && (k.tied(c.Place) || c.Farm && slices.Contains(k.FailedOn, c.Place)) {
 		return false
 	}
-	if own.Owed() > 0 {
-		return true
+	return c.Stands(now).When != Never
+}
+
+// elsewhere reports whether the crew is left for the kind and it did not fail on it.
+func (c *Crew) elsewhere(k *Kind, now time.Time) bool {
+	return !slices.Contains(k.FailedOn, c.Place) && c.left(k, now)
+}
+
+// reach is how many of the frames still owed the crew is expected to finish by the
+// booking's planned end, and when that falls by one if it takes none until then.
+func (c *Crew) reach(now time.Time) (n int, falls time.Time) {
+	owed := c.Owed()
+	if owed == 0 || c.Frame <= 0 {
+		return 0, time.Time{}
+	}
+	if v := c.Stands(now); v.When == Never || v.When == Later && v.At.IsZero() {
+		return 0, time.Time{}
+	}
+	n = min(owed, int(c.End.Sub(later(now, c.Start))/c.Frame))
+	if n <= 0 {
+		return 0, time.Time{}
+	}
+	return n, sooner(c.End.Add(1-time.Duration(n)*c.Frame), c.closes())
+}
+
+// closes is when the crew begins no frame any more; zero: never.
+func (c *Crew) closes() time.Time {
+	if c.Close.IsZero() {
+		return time.Time{}
+	}
+	return c.Close.Add(1 - c.Frame)
+}
+
+// sooner is the earlier of two times, of which zero is never.
+func sooner(a, b time.Time) time.Time {
+	if a.IsZero() || !b.IsZero() && b.Before(a) {
+		return b
+	}
+	return a
+}
+
+// Takes says whether a crew may take a frame of a kind, devices, memory and seats set
+// aside. All are the bookings of the shot in its run, the crew's own among them or not;
+// waiting is how many of the shot's frames wait, of all kinds. Neither is looked at,
+// and both may be empty, while the crew owes frames and the kind did not fail on it.
+func Takes(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
+	if v := c.Stands(now); v.When != Now {
+		return v
+	}
+	if k.tied(c.Place) {
+		return Verdict{When: Never, Reason: Tied, Detail: strings.Join(k.OnlyOn, ", ")}
+	}
+	here := slices.Contains(k.FailedOn, c.Place)
+	switch {
+	case c.Trial && here:
+		return Verdict{When: Now, Reason: Again}
+	case !here && c.Owed() > 0:
+		return Verdict{When: Now, Reason: Booked}
+	case here:
+		v := Verdict{When: Now, Reason: Again}
+		for _, o := range all {
+			if !o.elsewhere(k, now) {
+				continue
+			}
+			if v.When == Now {
+				v = Verdict{When: Later, Reason: FailedHere, Detail: o.Place}
+			}
+			v.At = sooner(v.At, o.closes())
+		}
+		return v
+	}
+	return helps(c, k, all, waiting, now)
+}
+
+// helps says whether a crew may take a frame beyond its booking.
+func helps(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
+	alone := k.alone()
+	if alone {
+		waiting = k.Waiting
 	}
 	reached := 0
-	for _, b := range others {
-		reached += b.reach(now)
+	var falls time.Time
+	for _, o := range all {
+		if o.ID == c.ID || o.Owed() == 0 || alone && !o.elsewhere(k, now) {
+			continue
+		}
+		n, at := o.reach(now)
+		reached += n
+		falls = sooner(falls, at)
 	}
-	return waiting > reached
+	if waiting > reached {
+		return Verdict{When: Now, Reason: Helps}
+	}
+	return Verdict{When: Later, Reason: OthersWill, At: falls}
+}
+
+// Hands reports whether frames of a kind are handed to a farm: one that is tied to a
+// crew stays with it, and a farm is not handed a frame twice.
+func Hands(farm *Crew, k *Kind) bool {
+	return len(k.OnlyOn) == 0 && !slices.Contains(k.FailedOn, farm.Place)
+}
+
+// Left reports whether anybody is left for the frames of a kind among the bookings of
+// its shot; where not, why each is not. Each reason names its host, and stands once.
+func Left(k *Kind, all []*Crew, now time.Time) (yes bool, why []string) {
+	for _, c := range all {
+		if c.left(k, now) {
+			return true, nil
+		}
+		v := c.Stands(now)
+		if v.When != Never {
+			v = Verdict{When: Never, Reason: Tied, Detail: strings.Join(k.OnlyOn, ", ")}
+			if !k.tied(c.Place) {
+				v = Verdict{When: Never, Reason: FailedHere}
+			}
+		}
+		if said := c.Host + " " + v.Why(); !slices.Contains(why, said) {
+			why = append(why, said)
+		}
+	}
+	return false, why
+}
+
+// Few joins reasons to a sentence that stays short.
+func Few(why []string) string {
+	const most = 4
+	if len(why) > most {
+		why = append(why[:most:most], fmt.Sprintf("and %d others", len(why)-most))
+	}
+	return strings.Join(why, "; ")
 }

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"rotanex.example/core/dispatch"
@@ -12,41 +13,284 @@ import (
 
 var six = time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC)
 
-func booking(frames, taken int, start, length time.Duration, live bool) dispatch.Booking {
-	return dispatch.Booking{Frames: frames, Taken: taken, Start: six.Add(start), End: six.Add(start + length), Frame: time.Minute, Live: live}
+// crew is one on its own host, booked for one-minute frames.
+func crew(host string, frames, taken int, start, length time.Duration) *dispatch.Crew {
+	return &dispatch.Crew{
+		ID: int64(len(host)) + int64(host[len(host)-1])*1000, Host: host, Name: "g0", Place: dispatch.Place(host, "g0"), Shot: "stair-030", Devices: []string{"g0"},
+		Frames: frames, Taken: taken, Start: six.Add(start), End: six.Add(start + length), Frame: time.Minute,
+	}
 }
 
-func TestMayTake(t *testing.T) {
-	done := booking(10, 10, 0, 10*time.Minute, true)
+func with(c *dispatch.Crew, change func(*dispatch.Crew)) *dispatch.Crew {
+	change(c)
+	return c
+}
+
+func state(s dispatch.State, said string) func(*dispatch.Crew) {
+	return func(c *dispatch.Crew) { c.State, c.Said = s, said }
+}
+
+var fresh = dispatch.Kind{Waiting: 5}
+
+func TestTakes(t *testing.T) {
+	done := func() *dispatch.Crew { return crew("bellows", 10, 10, 0, 10*time.Minute) }
+	failedHere := dispatch.Kind{FailedOn: []string{"bellows/g0"}, Tried: true, Waiting: 1}
+	owes := func() *dispatch.Crew { return crew("bellows", 10, 3, 0, time.Hour) }
+	type crews = []*dispatch.Crew
 	for name, c := range map[string]struct {
-		own     dispatch.Booking
-		others  []dispatch.Booking
+		own     *dispatch.Crew
+		kind    dispatch.Kind
+		others  crews
 		waiting int
-		want    bool
+		when    dispatch.When
+		reason  dispatch.Reason
+		at      time.Duration
 	}{
-		"its own booking":                  {booking(10, 3, 0, time.Hour, true), nil, 5, true},
-		"before its booking starts":        {booking(10, 0, time.Minute, time.Hour, true), nil, 5, false},
-		"nothing waits":                    {booking(10, 3, 0, time.Hour, true), nil, 0, false},
-		"others will do the rest":          {done, []dispatch.Booking{booking(5, 0, 0, 5*time.Minute, true)}, 5, false},
-		"others are too slow":              {done, []dispatch.Booking{booking(5, 0, 0, 4*time.Minute, true)}, 5, true},
-		"others are dead":                  {done, []dispatch.Booking{booking(5, 0, 0, time.Hour, false)}, 5, true},
-		"a server that boots will do them": {done, []dispatch.Booking{booking(5, 0, time.Hour, time.Hour, true)}, 5, false},
+		"its own booking":                  {own: owes(), kind: fresh, when: dispatch.Now, reason: dispatch.Booked},
+		"before its booking starts":        {own: crew("bellows", 10, 0, time.Minute, time.Hour), kind: fresh, when: dispatch.Later, reason: dispatch.NotStarted, at: time.Minute},
+		"others will do the rest":          {own: done(), kind: fresh, others: crews{crew("eddy", 5, 0, 0, 5*time.Minute)}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: 1},
+		"others are too slow":              {own: done(), kind: fresh, others: crews{crew("eddy", 5, 0, 0, 4*time.Minute)}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
+		"others are dead":                  {own: done(), kind: fresh, others: crews{with(crew("eddy", 5, 0, 0, time.Hour), state(dispatch.Gone, "is not heard of"))}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
+		"a server that boots will do them": {own: done(), kind: fresh, others: crews{with(crew("tern-1", 5, 0, time.Hour, time.Hour), state(dispatch.Coming, ""))}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: 115*time.Minute + 1},
+		"a server that is silent will not": {own: done(), kind: fresh, others: crews{with(crew("tern-1", 5, 0, 0, time.Hour), state(dispatch.Silent, ""))}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
+		"its own booking does not count":   {own: done(), kind: fresh, others: crews{done()}, waiting: 1, when: dispatch.Now, reason: dispatch.Helps},
+		"excluded":                         {own: with(owes(), func(c *dispatch.Crew) { c.Excluded = "it ran out" }), kind: fresh, when: dispatch.Never, reason: dispatch.Excluded},
+		"would run past its close":         {own: with(owes(), func(c *dispatch.Crew) { c.Close = six.Add(59 * time.Second) }), kind: fresh, when: dispatch.Never, reason: dispatch.Closed, at: 59 * time.Second},
+		"just before its close":            {own: with(owes(), func(c *dispatch.Crew) { c.Close = six.Add(time.Minute) }), kind: fresh, when: dispatch.Now, reason: dispatch.Booked},
+		"tied to another":                  {own: owes(), kind: dispatch.Kind{OnlyOn: []string{"eddy/g0"}, Tried: true, Waiting: 1}, when: dispatch.Never, reason: dispatch.Tied},
+		"tied to it":                       {own: owes(), kind: dispatch.Kind{OnlyOn: []string{"bellows/g0"}, Tried: true, Waiting: 1}, when: dispatch.Now, reason: dispatch.Booked},
+		"failed here, another is left":     {own: owes(), kind: failedHere, others: crews{crew("eddy", 0, 0, 0, time.Hour)}, when: dispatch.Later, reason: dispatch.FailedHere},
+		"failed here, nobody else":         {own: owes(), kind: failedHere, others: crews{with(crew("eddy", 0, 0, 0, time.Hour), state(dispatch.Gone, "is draining"))}, when: dispatch.Now, reason: dispatch.Again},
+		"failed here, a farm has its job":  {own: owes(), kind: failedHere, others: crews{with(crew("ebb", 5, 5, 0, time.Hour), func(c *dispatch.Crew) { c.Farm, c.State, c.Said = true, dispatch.Gone, "has its job" })}, when: dispatch.Now, reason: dispatch.Again},
+		"failed here, a farm is to come":   {own: owes(), kind: failedHere, others: crews{with(crew("ebb", 5, 0, time.Hour, time.Hour), func(c *dispatch.Crew) { c.Farm, c.State = true, dispatch.Coming })}, when: dispatch.Later, reason: dispatch.FailedHere},
+		"failed here, the other closes":    {own: owes(), kind: failedHere, others: crews{with(crew("eddy", 0, 0, 0, time.Hour), func(c *dispatch.Crew) { c.Close = six.Add(time.Hour) })}, when: dispatch.Later, reason: dispatch.FailedHere, at: 59*time.Minute + 1},
+		"failed here and tied elsewhere":   {own: owes(), kind: dispatch.Kind{FailedOn: []string{"bellows/g0"}, OnlyOn: []string{"eddy/g0"}, Tried: true, Waiting: 1}, when: dispatch.Never, reason: dispatch.Tied},
+		"tied, only those it is for count": {own: done(), kind: dispatch.Kind{OnlyOn: []string{"bellows/g0"}, Tried: true, Waiting: 1}, others: crews{crew("eddy", 50, 0, 0, 5*time.Hour)}, waiting: 50, when: dispatch.Now, reason: dispatch.Helps},
+		"a trial tries again by itself":    {own: with(owes(), func(c *dispatch.Crew) { c.Trial = true }), kind: failedHere, when: dispatch.Now, reason: dispatch.Again},
 	} {
-		assert.Equal(t, c.want, dispatch.MayTake(c.own, c.others, c.waiting, six), name)
+		v := dispatch.Takes(c.own, &c.kind, c.others, c.waiting, six)
+		assert.Equal(t, c.when, v.When, name)
+		assert.Equal(t, c.reason, v.Reason, name)
+		assert.NotEmpty(t, v.Why(), name)
+		if c.at > 0 {
+			assert.Equal(t, six.Add(c.at), v.At, name)
+		}
 	}
+}
+
+func TestLeft(t *testing.T) {
+	dead := with(crew("bellows", 5, 0, 0, time.Hour), state(dispatch.Gone, "is not heard of"))
+	live := crew("eddy", 0, 0, 0, time.Hour)
+	farm := with(crew("ebb", 5, 0, time.Hour, time.Hour), func(c *dispatch.Crew) { c.Farm, c.State = true, dispatch.Coming })
+	for name, c := range map[string]struct {
+		kind  dispatch.Kind
+		crews []*dispatch.Crew
+		left  bool
+		why   []string
+	}{
+		"somebody":                 {kind: fresh, crews: []*dispatch.Crew{dead, live}, left: true},
+		"the dead":                 {kind: fresh, crews: []*dispatch.Crew{dead}, why: []string{"bellows is not heard of"}},
+		"who failed at it":         {kind: dispatch.Kind{FailedOn: []string{"eddy/g0"}, Tried: true, Waiting: 1}, crews: []*dispatch.Crew{live}, left: true},
+		"a farm that failed at it": {kind: dispatch.Kind{FailedOn: []string{"ebb/g0"}, Tried: true, Waiting: 1}, crews: []*dispatch.Crew{farm}, why: []string{"ebb has failed at it"}},
+		"tied to the dead": {
+			kind: dispatch.Kind{OnlyOn: []string{"bellows/g0"}, Tried: true, Waiting: 1}, crews: []*dispatch.Crew{dead, live, farm},
+			why: []string{"bellows is not heard of", "eddy may not have it: it ran out of memory, and is for bellows/g0 alone", "ebb may not have it: it ran out of memory, and is for bellows/g0 alone"},
+		},
+	} {
+		left, why := dispatch.Left(&c.kind, c.crews, six)
+		assert.Equal(t, c.left, left, name)
+		assert.Equal(t, c.why, why, name)
+	}
+	assert.Equal(t, "a; b; c; d; and 2 others", dispatch.Few([]string{"a", "b", "c", "d", "e", "f"}))
+}
+
+func TestHands(t *testing.T) {
+	farm := with(crew("ebb", 5, 0, 0, time.Hour), func(c *dispatch.Crew) { c.Farm = true })
+	assert.True(t, dispatch.Hands(farm, &fresh))
+	assert.False(t, dispatch.Hands(farm, &dispatch.Kind{OnlyOn: []string{"ebb/g0"}}))
+	assert.False(t, dispatch.Hands(farm, &dispatch.Kind{FailedOn: []string{"ebb/g0"}}))
+}
+
+func TestSeats(t *testing.T) {
+	for name, c := range map[string]struct {
+		pool dispatch.Pool
+		owes bool
+		when dispatch.When
+	}{
+		"one is free":                   {dispatch.Pool{Total: 2, Held: 1}, true, dispatch.Now},
+		"none is free":                  {dispatch.Pool{Total: 2, Held: 2}, true, dispatch.Later},
+		"it holds one":                  {dispatch.Pool{Total: 2, Held: 1, Mine: true}, true, dispatch.Now},
+		"fewer than are held":           {dispatch.Pool{Total: 1, Held: 2, Mine: true}, true, dispatch.Later},
+		"a helper leaves it to others":  {dispatch.Pool{Total: 2, Held: 1, Wanted: 1}, false, dispatch.Later},
+		"the booked one does not":       {dispatch.Pool{Total: 2, Held: 1, Wanted: 1}, true, dispatch.Now},
+		"a helper keeps the one it has": {dispatch.Pool{Total: 2, Held: 1, Mine: true, Wanted: 1}, false, dispatch.Now},
+	} {
+		assert.Equal(t, c.when, c.pool.Seat(c.owes).When, name)
+	}
+	assert.True(t, dispatch.KeepsSeat(true, false))
+	assert.True(t, dispatch.KeepsSeat(false, true))
+	assert.False(t, dispatch.KeepsSeat(false, false))
+}
+
+// waiting is a queue of one shot in memory.
+type waiting struct {
+	kinds []dispatch.Kind
+	all   []*dispatch.Crew
+	pool  *dispatch.Pool
+	taken []string // crew and first frame
+}
+
+func (w *waiting) Kinds(*dispatch.Crew) ([]dispatch.Kind, error) { return w.kinds, nil }
+func (w *waiting) Others(*dispatch.Crew) (all []*dispatch.Crew, n int, err error) {
+	for _, k := range w.kinds {
+		n += k.Waiting
+	}
+	return w.all, n, nil
+}
+
+func (w *waiting) Pool(*dispatch.Crew) (dispatch.Pool, bool, error) {
+	if w.pool == nil {
+		return dispatch.Pool{}, false, nil
+	}
+	return *w.pool, true, nil
+}
+
+func (w *waiting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
+	w.taken = append(w.taken, c.Name+" "+string(rune('a'+k.First)))
+	k.Waiting--
+	k.First++
+	if k.Waiting == 0 {
+		w.kinds = w.kinds[1:]
+	}
+	return true, nil
+}
+
+func reasons(h *dispatch.Host) (out []dispatch.Reason) {
+	for _, v := range h.Verdicts {
+		out = append(out, v.Reason)
+	}
+	return out
+}
+
+func named(c *dispatch.Crew, name string, devices ...string) *dispatch.Crew {
+	c.Name, c.Place, c.Devices = name, dispatch.Place(c.Host, name), devices
+	c.ID += int64(len(name))
+	return c
+}
+
+func TestAHostRendersWhatItsDevicesAndMemoryAllow(t *testing.T) {
+	two := func() []*dispatch.Crew {
+		a, b := named(crew("bellows", 9, 0, 0, time.Hour), "g0", "g0"), named(crew("bellows", 9, 0, 0, time.Hour), "g1", "g1")
+		a.MemoryGB, b.MemoryGB, b.ID = 20, 20, a.ID+1
+		return []*dispatch.Crew{a, b}
+	}
+	w := &waiting{kinds: []dispatch.Kind{{Waiting: 9}}}
+	h := &dispatch.Host{Name: "bellows", MemoryGB: 64, Crews: two()}
+	require.NoError(t, h.Choose(w, six))
+	assert.Equal(t, []string{"g0 a", "g1 b"}, w.taken)
+	assert.Empty(t, h.Idle())
+	require.NoError(t, h.Choose(w, six))
+	assert.Equal(t, []dispatch.Reason{dispatch.DevicesBusy, dispatch.DevicesBusy}, reasons(h))
+
+	w = &waiting{kinds: []dispatch.Kind{{Waiting: 9}}}
+	h = &dispatch.Host{Name: "bellows", MemoryGB: 32, Crews: two()}
+	require.NoError(t, h.Choose(w, six))
+	assert.Equal(t, []string{"g0 a"}, w.taken)
+	assert.Equal(t, []dispatch.Reason{dispatch.Booked, dispatch.MemoryFull}, reasons(h))
+	assert.Contains(t, h.Verdicts[1].Why(), "20 of 32 GB are in use, it takes 20")
+}
+
+// A crew of two devices comes first: the small one does not take one of them while the
+// other is busy.
+func TestDevicesAreKeptForWhomComesFirst(t *testing.T) {
+	both := named(crew("bellows", 9, 0, 0, time.Hour), "g0+g1", "g0", "g1")
+	small := named(crew("bellows", 0, 0, time.Second, time.Hour), "g1", "g1")
+	h := &dispatch.Host{Name: "bellows", MemoryGB: 64, Busy: []string{"g0"}, Crews: []*dispatch.Crew{both, small}}
+	w := &waiting{kinds: []dispatch.Kind{{Waiting: 9}}}
+	require.NoError(t, h.Choose(w, six.Add(time.Minute)))
+	assert.Empty(t, w.taken)
+	assert.Equal(t, []dispatch.Reason{dispatch.DevicesBusy, dispatch.DevicesKept}, reasons(h))
+	assert.Equal(t, "g0+g1 is busy: g0 renders; g1 keeps its devices for g0+g1, which comes first", h.Idle())
+
+	// Nothing waits that the two may have: nothing is kept.
+	w.kinds = []dispatch.Kind{{Waiting: 1, Tried: true, FailedOn: []string{"bellows/g0+g1"}}}
+	require.NoError(t, h.Choose(w, six.Add(time.Minute)))
+	assert.Equal(t, []string{"g1 a"}, w.taken)
+}
+
+// Frames that failed elsewhere come first, those that failed here last.
+func TestTheOrderInWhichFramesAreTaken(t *testing.T) {
+	c := crew("bellows", 9, 0, 0, time.Hour)
+	w := &waiting{kinds: []dispatch.Kind{
+		{First: 0, Waiting: 1, Tried: true, FailedOn: []string{"bellows/g0"}}, {First: 1, Waiting: 5}, {First: 2, Waiting: 1, Tried: true, FailedOn: []string{"eddy/g0"}},
+	}}
+	h := &dispatch.Host{Name: "bellows", MemoryGB: 64, Crews: []*dispatch.Crew{c}}
+	require.NoError(t, h.Choose(w, six))
+	assert.Equal(t, []string{"g0 c"}, w.taken)
+}
+
+func TestNoFrameWithoutASeat(t *testing.T) {
+	c := with(crew("bellows", 9, 0, 0, time.Hour), func(c *dispatch.Crew) { c.Licence = "fathom" })
+	w := &waiting{kinds: []dispatch.Kind{{Waiting: 5}}, pool: &dispatch.Pool{Name: "fathom", Total: 4, Held: 4}}
+	h := &dispatch.Host{Name: "bellows", MemoryGB: 64, Crews: []*dispatch.Crew{c}}
+	require.NoError(t, h.Choose(w, six))
+	assert.Empty(t, w.taken)
+	assert.Equal(t, "g0 waits for a seat: 4 of 4 of fathom are held or wanted by others", h.Idle())
+	w.pool.Held = 3
+	require.NoError(t, h.Choose(w, six))
+	assert.Len(t, w.taken, 1)
+}
+
+func TestTheNextTimeToLook(t *testing.T) {
+	h := &dispatch.Host{Name: "bellows", MemoryGB: 64, Crews: []*dispatch.Crew{
+		named(crew("bellows", 9, 0, 2*time.Hour, time.Hour), "g0", "g0"), named(crew("bellows", 9, 0, time.Hour, time.Hour), "g1", "g1"),
+	}}
+	dispatch.Sort(h.Crews)
+	assert.Equal(t, "g1", h.Crews[0].Name)
+	require.NoError(t, h.Choose(&waiting{}, six))
+	assert.Equal(t, six.Add(time.Hour), h.Next())
 }
 
 // Once every planned end has passed, no waiting frame is kept from a free crew.
 func TestNoFrameIsKeptForEver(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		draw := rapid.Custom(func(t *rapid.T) dispatch.Booking {
-			n := rapid.IntRange(1, 50).Draw(t, "frames")
-			return booking(n, rapid.IntRange(0, n).Draw(t, "taken"),
-				time.Duration(rapid.IntRange(0, 600).Draw(t, "start"))*time.Minute,
-				time.Duration(rapid.IntRange(1, 600).Draw(t, "length"))*time.Minute, rapid.Bool().Draw(t, "live"))
+		draw := rapid.Custom(func(t *rapid.T) *dispatch.Crew {
+			n := rapid.IntRange(0, 50).Draw(t, "frames")
+			return crew("h"+string(rune('a'+rapid.IntRange(0, 20).Draw(t, "host"))), n, rapid.IntRange(0, n).Draw(t, "taken"),
+				time.Duration(rapid.IntRange(0, 600).Draw(t, "start"))*time.Minute, time.Duration(rapid.IntRange(1, 600).Draw(t, "length"))*time.Minute)
 		})
 		own, others := draw.Draw(t, "own"), rapid.SliceOf(draw).Draw(t, "others")
 		late := six.Add(1201 * time.Minute)
-		assert.True(t, dispatch.MayTake(own, others, rapid.IntRange(1, 99).Draw(t, "waiting"), late))
+		v := dispatch.Takes(own, &dispatch.Kind{Waiting: 1}, others, rapid.IntRange(1, 99).Draw(t, "waiting"), late)
+		assert.Equal(t, dispatch.Now, v.When)
+	})
+}
+
+// The time that a verdict names is when it changes: just before, a crew that takes
+// nothing until then still may not; and if nothing was taken it is not named for nothing.
+func TestAVerdictHoldsUntilTheTimeThatItNames(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var others []*dispatch.Crew
+		waiting := 0
+		for i := range rapid.IntRange(1, 5).Draw(t, "others") {
+			n := rapid.IntRange(1, 20).Draw(t, "frames")
+			c := crew("h"+string(rune('a'+i)), n, 0, time.Duration(rapid.IntRange(0, 30).Draw(t, "start"))*time.Minute, time.Duration(rapid.IntRange(5, 60).Draw(t, "length"))*time.Minute)
+			waiting += rapid.IntRange(0, n).Draw(t, "waiting")
+			others = append(others, c)
+		}
+		own := crew("own", 0, 0, 0, 24*time.Hour)
+		now := six
+		for range 200 {
+			v := dispatch.Takes(own, &dispatch.Kind{Waiting: max(1, waiting)}, others, waiting, now)
+			if v.When != dispatch.Later || waiting == 0 {
+				return
+			}
+			require.False(t, v.At.IsZero(), "nobody is silent")
+			require.True(t, v.At.After(now))
+			just := dispatch.Takes(own, &dispatch.Kind{Waiting: waiting}, others, waiting, v.At.Add(-1))
+			require.Equal(t, dispatch.Later, just.When)
+			now = v.At
+		}
+		t.Fatal("it never may")
 	})
 }

@@ -1,8 +1,11 @@
-// Package forecast plays a plan many times, with frame times that vary, servers
-// that boot late, farms that queue and frames that fail, by the rule by which a
-// run hands frames out, and counts how often it is in time and what it costs.
+// Package forecast says how sure a plan is: it simulates the run many times, with frame
+// times that vary, servers that boot late, farms that queue and frames that fail, by the
+// rule by which runs hand frames out (core/simulate), and counts how often it is in time
+// and what it costs. Host memory, licence seats, open hours, reserves and how often a
+// frame may fail hold as they do in a run; caps on money are not looked at, nor does
+// anything die but servers that never come.
 //
-//	f, err := forecast.Play(ctx, problem, plan, forecast.Doubts{}, forecast.Options{})
+//	f, err := forecast.Simulate(ctx, problem, plan, forecast.Uncertainty{}, nil, forecast.Options{})
 //	fmt.Println(f.Chance, f.Finish.P90)
 //
 // The same seed gives the same forecast, on any number of cores.
@@ -16,18 +19,17 @@ import (
 	"math/rand/v2"
 	"runtime"
 	"slices"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 	"gonum.org/v1/gonum/stat"
 
+	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/planning"
-	"rotanex.example/core/promise"
 )
 
-// Doubts is what is not known for sure of a plan. The zero value is replaced by
+// Uncertainty is what is not known for sure of a plan. The zero value is replaced by
 // cautious defaults, which Defaults names.
-type Doubts struct {
+type Uncertainty struct {
 	// Ratios are, of each shot, single frames' times as parts of the typical time:
 	// they are drawn from as they are, so that a few heavy frames stay a few heavy
 	// frames. A shot without any takes DefaultRatios.
@@ -39,9 +41,9 @@ type Doubts struct {
 	// One not named takes DefaultFails.
 	Fails map[string]float64
 	// Waits are how the leads of offers and farms are kept, Typical being over the lead
-	// in the problem. One not named is taken to be late, never early, by promise.Boot or
-	// promise.Queue.
-	Waits map[string]promise.Kept
+	// in the problem. One not named is taken to be late, never early, by leadtimes.Boot or
+	// leadtimes.Queue.
+	Waits map[string]leadtimes.Kept
 }
 
 // What is assumed where nothing is known.
@@ -57,19 +59,19 @@ var DefaultRatios = []float64{
 	0.87, 0.90, 0.92, 0.94, 0.95, 0.96, 0.97, 0.98, 0.99, 1.00, 1.00, 1.01, 1.02, 1.03, 1.04, 1.05, 1.07, 1.10, 1.14, 1.50,
 }
 
-// TimingKey names a timing row in Doubts.Typical.
+// TimingKey names a timing row in Uncertainty.Typical.
 func TimingKey(t planning.Timing) string {
 	kind, id := t.Place()
 	return t.Shot + " " + kind + " " + id + "/" + t.Crew
 }
 
-// Options of Play.
+// Options of Simulate.
 type Options struct {
-	Plays int    // 0: 1000
-	Seed  uint64 // the same seed, the same forecast
+	Simulations int    // 0: 1000
+	Seed        uint64 // the same seed, the same forecast
 }
 
-// Spread is the middle, the ninth decile and the first of what the plays gave.
+// Spread is the first decile, the middle and the ninth decile of what the simulations gave.
 type Spread struct {
 	P10 float64 `json:"p10"`
 	P50 float64 `json:"p50"`
@@ -83,42 +85,42 @@ type Shot struct {
 	Finish Spread  `json:"finish_s"`
 }
 
-// Forecast is what many plays of a plan gave. Times are seconds from the problem's
-// start, costs are in its currency; a play that never finished counts as never.
+// Forecast is what many simulations of a plan gave. Times are seconds from the problem's
+// start, costs are in its currency; a simulation that never finished counts as never.
 type Forecast struct {
-	Plays    int       `json:"plays"`
-	Chance   float64   `json:"chance"` // that every shot is home by its deadline
-	Never    int       `json:"never"`  // plays that left frames over: all crews closed
-	Finish   Spread    `json:"finish_s"`
-	Cost     Spread    `json:"cost"`
-	Shots    []Shot    `json:"shots"`
-	Finishes []float64 `json:"finishes_s"` // of 41 even steps of the plays, from the earliest: for a curve
+	Simulations int       `json:"simulations"`
+	Chance      float64   `json:"chance"` // that every shot is home by its deadline
+	Never       int       `json:"never"`  // simulations that left frames over: failed too often, or with nobody left
+	Finish      Spread    `json:"finish_s"`
+	Cost        Spread    `json:"cost"`
+	Shots       []Shot    `json:"shots"`
+	Finishes    []float64 `json:"finishes_s"` // of 41 even steps of the simulations, from the earliest: for a curve
 }
 
-// Play plays the plan. Deadlines are those of the problem, unless others are given:
-// a plan made with slack is asked whether it keeps the real ones.
-func Play(ctx context.Context, p planning.Problem, plan planning.Plan, d Doubts, deadlines map[string]planning.Millis, o Options) (Forecast, error) {
+// Simulate simulates the plan. Deadlines are those of the problem, unless others are
+// given: a plan made with slack is asked whether it keeps the real ones.
+func Simulate(ctx context.Context, p planning.Problem, plan planning.Plan, u Uncertainty, deadlines map[string]planning.Millis, o Options) (Forecast, error) {
 	if plan.Status == planning.Impossible || len(plan.Bookings) == 0 {
-		return Forecast{}, errors.New("the plan books nothing: there is nothing to play")
+		return Forecast{}, errors.New("the plan books nothing: there is nothing to simulate")
 	}
-	if o.Plays == 0 {
-		o.Plays = 1000
+	if o.Simulations == 0 {
+		o.Simulations = 1000
 	}
-	stage, err := newStage(p, plan, d, deadlines)
+	s, err := newSetup(p, plan, u, deadlines)
 	if err != nil {
 		return Forecast{}, err
 	}
-	ends := make([]ending, o.Plays)
+	ends := make([]ending, o.Simulations)
 	group, ctx := errgroup.WithContext(ctx)
 	workers := runtime.GOMAXPROCS(0)
 	for w := range workers {
 		group.Go(func() error {
-			play := newPlay(stage)
-			for i := w; i < o.Plays; i += workers {
+			one := newSimulation(s)
+			for i := w; i < o.Simulations; i += workers {
 				if err := ctx.Err(); err != nil {
 					return err
 				}
-				ends[i] = play.run(rand.New(rand.NewPCG(o.Seed, uint64(i))))
+				ends[i] = one.run(rand.New(rand.NewPCG(o.Seed, uint64(i))))
 			}
 			return nil
 		})
@@ -126,17 +128,12 @@ func Play(ctx context.Context, p planning.Problem, plan planning.Plan, d Doubts,
 	if err := group.Wait(); err != nil {
 		return Forecast{}, err
 	}
-	return stage.sum(ends), nil
+	return s.sum(ends), nil
 }
 
-// ending is how one play ended. Times are ms, math.Inf(1) for never.
-type ending struct {
-	shots []float64
-	cost  float64
-}
-
-func (s *stage) sum(ends []ending) Forecast {
-	out := Forecast{Plays: len(ends)}
+// sum counts over simulations. Times in endings are ms.
+func (s *setup) sum(ends []ending) Forecast {
+	out := Forecast{Simulations: len(ends)}
 	var finishes, costs []float64
 	met := make([]int, len(s.shots))
 	each := make([][]float64, len(s.shots))
@@ -184,9 +181,6 @@ func finite(v float64) float64 {
 	}
 	return v
 }
-
-// duration turns milliseconds of the play into a time that dispatch reckons with.
-func moment(ms float64) time.Time { return time.UnixMilli(int64(math.Min(ms, 1e14))).UTC() }
 
 func missing(what, id string) error {
 	return fmt.Errorf("the plan books %s %q, which its problem does not have", what, id)

@@ -2,6 +2,7 @@ package forecast_test
 
 import (
 	"fmt"
+	"math"
 	"runtime"
 	"testing"
 
@@ -29,18 +30,18 @@ func loft(t testing.TB, frames, hosts int, spare float64) (planning.Problem, pla
 	return p, plan
 }
 
-func play(t testing.TB, p planning.Problem, plan planning.Plan, d forecast.Doubts) forecast.Forecast {
-	f, err := forecast.Play(t.Context(), p, plan, d, nil, forecast.Options{Plays: 400, Seed: 7})
+func simulated(t testing.TB, p planning.Problem, plan planning.Plan, u forecast.Uncertainty) forecast.Forecast {
+	f, err := forecast.Simulate(t.Context(), p, plan, u, nil, forecast.Options{Simulations: 400, Seed: 7})
 	require.NoError(t, err)
 	return f
 }
 
-var sure = forecast.Doubts{Ratios: map[string][]float64{"stair-030": {1, 1, 1, 1, 1, 1, 1, 1}}, Fails: map[string]float64{"h0": 0, "h1": 0, "h2": 0, "h3": 0}}
+var sure = forecast.Uncertainty{Ratios: map[string][]float64{"stair-030": {1, 1, 1, 1, 1, 1, 1, 1}}, Fails: map[string]float64{"h0": 0, "h1": 0, "h2": 0, "h3": 0}}
 
-// Without doubts every play is the plan itself.
+// Without doubts every simulation is the plan itself.
 func TestWithoutDoubtsThePlanComesTrue(t *testing.T) {
 	p, plan := loft(t, 200, 4, 1.2)
-	f := play(t, p, plan, sure)
+	f := simulated(t, p, plan, sure)
 	assert.Equal(t, 1.0, f.Chance)
 	assert.InDelta(t, plan.Finish.Duration().Seconds(), f.Finish.P50, 1)
 	assert.InDelta(t, plan.Cost.Float(), f.Cost.P50, 0.01)
@@ -53,24 +54,25 @@ func TestChanceRisesWithTimeToSpare(t *testing.T) {
 	var last float64
 	for _, spare := range []float64{1.0, 1.03, 1.06, 1.3} {
 		p, plan := loft(t, 400, 4, spare)
-		f := play(t, p, plan, forecast.Doubts{})
+		f := simulated(t, p, plan, forecast.Uncertainty{})
 		assert.GreaterOrEqual(t, f.Chance, last, "spare %v", spare)
 		last = f.Chance
 	}
 	assert.Greater(t, last, 0.99)
 	p, plan := loft(t, 400, 4, 1.0)
-	assert.Less(t, play(t, p, plan, forecast.Doubts{}).Chance, 0.2, "no time to spare, and frames that vary")
+	assert.Less(t, simulated(t, p, plan, forecast.Uncertainty{}).Chance, 0.2, "no time to spare, and frames that vary")
 }
 
 func TestFailuresCostTimeAndMoney(t *testing.T) {
 	p, plan := loft(t, 200, 4, 1.5)
 	failing := sure
-	failing.Fails = map[string]float64{"h0": 0.2, "h1": 0.2, "h2": 0.2, "h3": 0.2}
-	f := play(t, p, plan, failing)
-	// Of every five tries one fails, after half a frame on average: 0.2/0.8 × 0.5 more.
-	assert.InDelta(t, 1.125*plan.Cost.Float(), f.Cost.P50, 0.02*plan.Cost.Float())
+	failing.Fails = map[string]float64{"h0": 0.04, "h1": 0.04, "h2": 0.04, "h3": 0.04}
+	f := simulated(t, p, plan, failing)
+	// Of every 25 tries one fails, after half a frame on average: 0.04/0.96 × 0.5 more.
+	assert.InDelta(t, (1+0.5*0.04/0.96)*plan.Cost.Float(), f.Cost.P50, 0.005*plan.Cost.Float())
 	assert.Greater(t, f.Finish.P50, plan.Finish.Duration().Seconds())
-	assert.Zero(t, f.Never)
+	// A frame that fails three times is given up: 200 × 0.04³ of the runs.
+	assert.InDelta(t, 200*math.Pow(0.04, 3), float64(f.Never)/float64(f.Simulations), 0.01)
 }
 
 // A host that turns out slow is helped by the others, as in a run.
@@ -81,28 +83,28 @@ func TestOthersHelpASlowCrew(t *testing.T) {
 	for _, row := range p.Timings {
 		slow.Typical[forecast.TimingKey(row)] = 0.4
 	}
-	f := play(t, p, plan, slow)
+	f := simulated(t, p, plan, slow)
 	// Alone, the slowest of four would be exp(0.4 × 1.03) = 1.5 times as slow at the middle.
 	assert.Less(t, f.Finish.P50, 1.4*plan.Finish.Duration().Seconds())
 }
 
 func TestTheSameSeedGivesTheSameForecastOnAnyNumberOfCores(t *testing.T) {
 	p, plan := loft(t, 200, 4, 1.05)
-	first := play(t, p, plan, forecast.Doubts{})
+	first := simulated(t, p, plan, forecast.Uncertainty{})
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
-	assert.Equal(t, first, play(t, p, plan, forecast.Doubts{}))
+	assert.Equal(t, first, simulated(t, p, plan, forecast.Uncertainty{}))
 }
 
-func TestNothingToPlay(t *testing.T) {
-	_, err := forecast.Play(t.Context(), planning.Problem{}, planning.Plan{Status: planning.Impossible}, forecast.Doubts{}, nil, forecast.Options{})
+func TestNothingToSimulate(t *testing.T) {
+	_, err := forecast.Simulate(t.Context(), planning.Problem{}, planning.Plan{Status: planning.Impossible}, forecast.Uncertainty{}, nil, forecast.Options{})
 	assert.ErrorContains(t, err, "books nothing")
 }
 
-// BenchmarkPlay is a thousand plays of a plan of 20,000 frames.
-func BenchmarkPlay(b *testing.B) {
+// BenchmarkSimulate is a thousand simulations of a plan of 20,000 frames.
+func BenchmarkSimulate(b *testing.B) {
 	p, plan := loft(b, 20_000, 40, 1.1)
 	for b.Loop() {
-		if _, err := forecast.Play(b.Context(), p, plan, forecast.Doubts{}, nil, forecast.Options{Plays: 1000}); err != nil {
+		if _, err := forecast.Simulate(b.Context(), p, plan, forecast.Uncertainty{}, nil, forecast.Options{Simulations: 1000}); err != nil {
 			b.Fatal(err)
 		}
 	}

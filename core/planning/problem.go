@@ -71,6 +71,9 @@ func (m *Millis) UnmarshalJSON(text []byte) error {
 // number of gigabytes.
 type Memory int64
 
+// GB returns m in gigabytes.
+func (m Memory) GB() float64 { return float64(m) / 1e6 }
+
 // MarshalJSON writes gigabytes.
 func (m Memory) MarshalJSON() ([]byte, error) {
 	return []byte(decimal.New(int64(m), -6).String()), nil

@@ -27,8 +27,10 @@ import (
 	"rotanex.example/service/farms"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/packages"
+	"rotanex.example/service/pictures"
 	"rotanex.example/service/plans"
 	"rotanex.example/service/prospects"
+	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/samples"
@@ -108,6 +110,7 @@ type Service struct {
 	shots  *shots.Shots
 	trials *trials.Trials
 	plans  *plans.Plans
+	queue  *queue.Queue
 	runs   *runs.Runs
 	rental *rental.Rental
 
@@ -167,7 +170,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	if s.errands, err = errands.New(ctx, s.store.Pool, "rotanex "+c.Address, c.Log); err != nil {
+	if s.errands, err = errands.New(ctx, s.store, "rotanex "+c.Address, c.Log); err != nil {
 		return err
 	}
 	if s.sources, err = sources.New(s.store, s.clock, sources.Config{Currency: c.Currency, Key: c.Key, Agent: c.Agent}); err != nil {
@@ -175,20 +178,21 @@ func (s *Service) build(ctx context.Context) (err error) {
 	}
 	s.feed = events.New(s.store, s.clock, c.Log)
 	s.access = access.New(s.store, s.clock, c.Secure)
-	s.hosts = hosts.New(s.store, s.clock, s.feed, runs.Beat)
+	s.hosts = hosts.New(s.store, s.clock, s.feed, queue.Beat)
 	s.shots = shots.New(s.store, s.clock, s.feed)
-	s.runs = runs.New(s.store, s.clock, s.feed, s.blobs, c.Log)
+	s.queue = queue.New(s.store, s.clock, s.feed, pictures.New(s.blobs), c.Log)
+	s.runs = runs.New(s.store, s.clock, s.feed, s.queue, c.Log)
 	s.trials = trials.New(s.store, s.clock, s.hosts, s.shots, s.runs)
 	s.runs.TrialFrameDone = s.trials.FrameDone
 	s.samples = samples.New(s.store, s.clock, s.hosts)
-	s.runs.Sampled = s.samples.Keep
+	s.queue.Sampled = s.samples.Keep
 	s.timings = timings.New(s.store, s.clock, s.hosts)
 	s.prospects = prospects.New(s.store, s.clock, s.hosts, s.shots, s.timings, c.Currency, zone)
 	s.sweeps = sweeps.New(s.store, s.clock, s.feed, s.shots, s.trials, s.prospects)
-	s.studies = studies.New(s.store, s.clock, s.shots, s.trials, s.runs)
+	s.studies = studies.New(s.store, s.clock, s.shots, s.trials, s.queue)
 	s.packages = packages.New(s.store, s.clock, s.blobs, s.sources)
-	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, s.sources, s.errands, c.Address, owner, c.Log)
-	s.farms = farms.New(s.store, s.clock, s.feed, s.runs, s.sources, s.packages, s.errands, owner, c.Log)
+	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, s.sources, s.errands, s.queue, c.Address, owner, c.Log)
+	s.farms = farms.New(s.store, s.clock, s.feed, s.queue, s.sources, s.packages, s.errands, owner, c.Log)
 	s.plans = plans.New(s.store, s.clock, s.feed, s.hosts, s.shots, s.prospects, s.timings, s.sources, s.packages, plans.Config{Currency: c.Currency, Zone: zone})
 	if s.FirstToken, err = s.access.Bootstrap(ctx); err != nil {
 		return err
@@ -252,7 +256,7 @@ const alertEvery = 5 * time.Second
 func (s *Service) keep(ctx context.Context) {
 	ticks := s.clock.NewTicker(tick)
 	defer ticks.Stop()
-	lenientUntil := s.clock.WallNow().Add(runs.LeaseLife)
+	lenientUntil := s.clock.WallNow().Add(queue.LeaseLife)
 	var pruned, alerted time.Time
 	for {
 		select {
@@ -264,9 +268,9 @@ func (s *Service) keep(ctx context.Context) {
 		if err := s.farms.Sweep(ctx); err != nil && ctx.Err() == nil {
 			s.config.Log.Warn("looking after farms", "error", err)
 		}
-		if err := s.runs.Sweep(ctx, now.Before(lenientUntil)); err != nil && ctx.Err() == nil {
+		if err := errors.Join(s.queue.Sweep(ctx, now.Before(lenientUntil)), s.runs.Sweep(ctx)); err != nil && ctx.Err() == nil {
 			s.config.Log.Warn("looking after runs", "error", err)
-			lenientUntil = now.Add(runs.LeaseLife)
+			lenientUntil = now.Add(queue.LeaseLife)
 		}
 		if err := s.sweeps.Advance(ctx); err != nil && ctx.Err() == nil {
 			s.config.Log.Warn("looking after sweeps", "error", err)

@@ -27,7 +27,7 @@ func newMetrics(s *Service) *metrics {
 			Buckets: []float64{.001, .005, .02, .1, .5, 2, 10, 30},
 		}, []string{"method", "route", "status"}),
 	}
-	m.registry.MustRegister(m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &queue{service: s})
+	m.registry.MustRegister(m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &frameCounts{service: s})
 	return m
 }
 
@@ -45,20 +45,20 @@ func (m *metrics) count(next http.Handler) http.Handler {
 	})
 }
 
-// queue tells of frames and hosts, asked of the database when somebody looks.
-type queue struct{ service *Service }
+// frameCounts tells of frames and hosts, asked of the database when somebody looks.
+type frameCounts struct{ service *Service }
 
 var (
 	framesHelp = prometheus.NewDesc("rotanex_frames", "Frames of runs that are not over, by state.", []string{"state"}, nil)
 	hostsHelp  = prometheus.NewDesc("rotanex_hosts_up", "Hosts whose agent spoke lately.", nil, nil)
 )
 
-func (q *queue) Describe(out chan<- *prometheus.Desc) {
+func (q *frameCounts) Describe(out chan<- *prometheus.Desc) {
 	out <- framesHelp
 	out <- hostsHelp
 }
 
-func (q *queue) Collect(out chan<- prometheus.Metric) {
+func (q *frameCounts) Collect(out chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
 	counts := map[string]float64{"waiting": 0, "leased": 0, "done": 0, "failed": 0}

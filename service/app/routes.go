@@ -181,11 +181,11 @@ func (e endpoints) SetRunState(w http.ResponseWriter, r *http.Request, run uuid.
 }
 
 func (e endpoints) ListFrames(w http.ResponseWriter, r *http.Request, run uuid.UUID, params api.ListFramesParams) {
-	e.runs.ListFrames(w, r, run, params)
+	e.queue.ListFrames(w, r, run, params)
 }
 
 func (e endpoints) GetFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int) {
-	e.runs.GetFrame(w, r, run, shot, frame)
+	e.queue.GetFrame(w, r, run, shot, frame)
 }
 
 func (e endpoints) GetPicture(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int, params api.GetPictureParams) {
@@ -193,7 +193,7 @@ func (e endpoints) GetPicture(w http.ResponseWriter, r *http.Request, run uuid.U
 	if params.Width != nil {
 		width = *params.Width
 	}
-	e.runs.Picture(w, r, run, shot, frame, width)
+	e.queue.Picture(w, r, run, shot, frame, width)
 }
 
 func (e endpoints) GetLedger(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
@@ -203,14 +203,14 @@ func (e endpoints) GetLedger(w http.ResponseWriter, r *http.Request, run uuid.UU
 func (e endpoints) StreamEvents(w http.ResponseWriter, r *http.Request, params api.StreamEventsParams) {
 	e.feed.Stream(w, r, params)
 }
-func (e endpoints) Lease(w http.ResponseWriter, r *http.Request)     { e.runs.Lease(w, r) }
-func (e endpoints) Heartbeat(w http.ResponseWriter, r *http.Request) { e.runs.Heartbeat(w, r) }
+func (e endpoints) Lease(w http.ResponseWriter, r *http.Request)     { e.queue.Lease(w, r) }
+func (e endpoints) Heartbeat(w http.ResponseWriter, r *http.Request) { e.queue.Heartbeat(w, r) }
 func (e endpoints) PutPicture(w http.ResponseWriter, r *http.Request, lease, fence int64, params api.PutPictureParams) {
-	e.runs.PutPicture(w, r, lease, fence, params)
+	e.queue.PutPicture(w, r, lease, fence, params)
 }
 
 func (e endpoints) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
-	e.runs.PutResult(w, r, lease, fence)
+	e.queue.PutResult(w, r, lease, fence)
 }
 
 func (e endpoints) GetFit(w http.ResponseWriter, r *http.Request, shot string) {
@@ -323,7 +323,7 @@ func (e endpoints) ListFarmJobs(w http.ResponseWriter, r *http.Request, run uuid
 func (e endpoints) JudgeProofs(w http.ResponseWriter, r *http.Request, job uuid.UUID) {
 	e.runs.JudgeProofs(w, r, job)
 }
-func (e endpoints) ListSeats(w http.ResponseWriter, r *http.Request) { e.runs.Seats(w, r) }
+func (e endpoints) ListSeats(w http.ResponseWriter, r *http.Request) { e.queue.Seats(w, r) }
 
 func (e endpoints) ListEntries(w http.ResponseWriter, r *http.Request, params api.ListEntriesParams) {
 	e.runs.Entries(w, r, params)

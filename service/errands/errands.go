@@ -8,17 +8,20 @@ package errands
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/riverqueue/river"
-	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 	"github.com/riverqueue/river/rivermigrate"
 	"github.com/riverqueue/river/rivertype"
+	"gorm.io/gorm"
+
+	"rotanex.example/service/store"
 )
 
 // Real time of errands: an errand that takes longer than most is cut off; one whose
@@ -50,8 +53,8 @@ type Doer func(ctx context.Context, id string) error
 
 // Errands sends them and has them done.
 type Errands struct {
-	pool   *pgxpool.Pool
-	client *river.Client[pgx.Tx]
+	store  *store.Store
+	client *river.Client[*sql.Tx]
 	doers  map[string]Doer
 	name   string
 }
@@ -81,18 +84,21 @@ func (w worker) Work(ctx context.Context, job *river.Job[Errand]) error {
 
 // New makes it, and brings River's tables up to date. Name tells this service from
 // others over the same database, and is the same after a restart.
-func New(ctx context.Context, pool *pgxpool.Pool, name string, log *slog.Logger) (*Errands, error) {
-	e := &Errands{pool: pool, doers: map[string]Doer{}, name: name}
-	driver := riverpgxv5.New(pool)
-	if err := migrate(ctx, pool, driver); err != nil {
+func New(ctx context.Context, s *store.Store, name string, log *slog.Logger) (*Errands, error) {
+	e := &Errands{store: s, doers: map[string]Doer{}, name: name}
+	db, err := s.DB.DB()
+	if err != nil {
+		return nil, err
+	}
+	driver := riverdatabasesql.New(db)
+	if err := migrate(ctx, db, driver); err != nil {
 		return nil, fmt.Errorf("migrating the job queue: %w", err)
 	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, worker{e: e})
-	var err error
 	e.client, err = river.NewClient(driver, &river.Config{
 		ID: name, Logger: slog.New(quiet{log.Handler()}), Workers: workers, JobTimeout: most, RescueStuckJobsAfter: rescue,
-		CompletedJobRetentionPeriod: 10 * time.Minute, FetchPollInterval: 500 * time.Millisecond, FetchCooldown: 50 * time.Millisecond,
+		CompletedJobRetentionPeriod: 10 * time.Minute, FetchPollInterval: 200 * time.Millisecond, FetchCooldown: 50 * time.Millisecond,
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 16}},
 	})
 	return e, err
@@ -106,17 +112,19 @@ func (q quiet) Enabled(ctx context.Context, level slog.Level) bool {
 	return level >= slog.LevelError && q.Handler.Enabled(ctx, level)
 }
 
-func migrate(ctx context.Context, pool *pgxpool.Pool, driver *riverpgxv5.Driver) error {
+func migrate(ctx context.Context, db *sql.DB, driver *riverdatabasesql.Driver) error {
 	const lock = 7_682_263_912 // any number that is always the same
-	conn, err := pool.Acquire(ctx)
+	conn, err := db.Conn(ctx)
 	if err != nil {
 		return err
 	}
-	defer conn.Release()
-	if _, err := conn.Exec(ctx, "SELECT pg_advisory_lock($1)", lock); err != nil {
+	defer func() { _ = conn.Close() }()
+	if _, err := conn.ExecContext(ctx, "SELECT pg_advisory_lock($1)", lock); err != nil {
 		return err
 	}
-	defer func() { _, _ = conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", lock) }()
+	defer func() {
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", lock)
+	}()
 	m, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
 	if err == nil {
 		_, err = m.Migrate(ctx, rivermigrate.DirectionUp, nil)
@@ -130,7 +138,7 @@ func (e *Errands) On(what string, do Doer) { e.doers[what] = do }
 // Start begins to carry errands out. What this service was doing when it died
 // before is done again at once.
 func (e *Errands) Start(ctx context.Context) error {
-	_, err := e.pool.Exec(ctx, "UPDATE river_job SET state = 'available', scheduled_at = now() WHERE state = 'running' AND attempted_by[array_upper(attempted_by, 1)] = $1", e.name)
+	err := e.store.WithContext(ctx).Exec("UPDATE river_job SET state = 'available', scheduled_at = now() WHERE state = 'running' AND attempted_by[array_upper(attempted_by, 1)] = $1", e.name).Error
 	if err != nil {
 		return err
 	}
@@ -141,7 +149,11 @@ func (e *Errands) Start(ctx context.Context) error {
 func (e *Errands) Stop(ctx context.Context) error { return e.client.StopAndCancel(ctx) }
 
 // Send sends an errand in a transaction: it is carried out only if that is committed.
-func (e *Errands) Send(ctx context.Context, tx pgx.Tx, what, id string) error {
-	_, err := e.client.InsertTx(ctx, tx, Errand{what, id}, nil)
+func (e *Errands) Send(ctx context.Context, tx *gorm.DB, what, id string) error {
+	under, ok := tx.Statement.ConnPool.(*sql.Tx)
+	if !ok {
+		return errors.New("an errand is sent within a transaction only")
+	}
+	_, err := e.client.InsertTx(ctx, under, Errand{what, id}, nil)
 	return err
 }

@@ -11,14 +11,13 @@ package farms
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"log/slog"
 	"slices"
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
 
 	"rotanex.example/api"
 	"rotanex.example/core/stock"
@@ -27,7 +26,7 @@ import (
 	"rotanex.example/service/errands"
 	"rotanex.example/service/events"
 	"rotanex.example/service/packages"
-	"rotanex.example/service/runs"
+	"rotanex.example/service/queue"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
 )
@@ -37,7 +36,7 @@ type Farms struct {
 	store    *store.Store
 	clock    clock.Clock
 	feed     *events.Feed
-	runs     *runs.Runs
+	queue    *queue.Queue
 	sources  *sources.Sources
 	packages *packages.Packages
 	errands  *errands.Errands
@@ -48,7 +47,7 @@ type Farms struct {
 const step = "farm job"
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, f *events.Feed, q *runs.Runs, src *sources.Sources, p *packages.Packages, e *errands.Errands, owner string, log *slog.Logger) *Farms {
+func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, src *sources.Sources, p *packages.Packages, e *errands.Errands, owner string, log *slog.Logger) *Farms {
 	out := &Farms{s, c, f, q, src, p, e, owner, log}
 	e.On(step, out.step)
 	return out
@@ -63,20 +62,20 @@ const working = "'sending', 'analysing', 'queued', 'proofing', 'held', 'renderin
 // Sweep renews the leases of jobs and sends for those whose turn it is. Any number
 // of services may do so at once.
 func (f *Farms) Sweep(ctx context.Context) error {
-	if err := f.runs.Renew(ctx, "SELECT id FROM farm_jobs WHERE state IN ("+working+")"); err != nil {
+	holders, err := store.Column[uuid.UUID](f.store.WithContext(ctx).Raw("SELECT id FROM farm_jobs WHERE state IN (" + working + ")"))
+	if err != nil {
 		return err
 	}
-	return pgx.BeginFunc(ctx, f.store.Pool, func(tx pgx.Tx) error {
+	if err := f.queue.Renew(ctx, holders); err != nil {
+		return err
+	}
+	return f.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		wall := f.clock.WallNow()
-		rows, err := tx.Query(ctx, `UPDATE farm_jobs SET look_at = $2 WHERE id IN (
+		due, err := store.Column[string](tx.Raw(`UPDATE farm_jobs SET look_at = $2 WHERE id IN (
 			SELECT j.id FROM farm_jobs j JOIN runs r ON r.id = j.run_id
 			WHERE CASE WHEN j.state = 'planned' THEN j.from_at <= $1 AND r.state <> 'paused' OR r.state NOT IN ('running', 'paused')
 			      ELSE j.state NOT IN ('ended', 'never') END AND coalesce(j.look_at, '-infinity') <= $3
-			FOR UPDATE OF j SKIP LOCKED) RETURNING id::text`, f.clock.Now(), wall.Add(lookEvery), wall)
-		if err != nil {
-			return err
-		}
-		due, err := pgx.CollectRows(rows, pgx.RowTo[string])
+			FOR UPDATE OF j SKIP LOCKED) RETURNING id::text`, f.clock.Now(), wall.Add(lookEvery), wall))
 		for _, id := range due {
 			err = errors.Join(err, f.errands.Send(ctx, tx, step, id))
 		}
@@ -105,36 +104,30 @@ type job struct {
 	licence  string // kind of the shot's licence
 }
 
-func (j job) holder() runs.Holder {
-	return runs.Holder{ID: j.id, Run: j.run, Shot: j.shot, Place: j.farm, Crew: j.crew, Booking: j.booking}
+func (j job) holder() queue.Holder {
+	return queue.Holder{ID: j.id, Run: j.run, Shot: j.shot, Place: j.farm, Crew: j.crew, Booking: j.booking}
 }
 
 func (j job) open() bool { return j.runState == "running" || j.runState == "paused" }
 
-func (f *Farms) find(ctx context.Context, id string) (j job, found bool, err error) {
-	var files json.RawMessage
-	err = f.store.Pool.QueryRow(ctx, `
-		SELECT j.id, j.run_id, j.order_id, j.booking_id, j.shot, j.farm, j.source, j.crew, j.frames, j.state, j.proofs, j.accepted, r.state, r.accept_proofs, f.spec, s.spec,
+func (f *Farms) find(ctx context.Context, id string) (job, bool, error) {
+	return store.First(f.store.WithContext(ctx).Raw(`
+		SELECT j.id, j.run_id, j.order_id, j.booking_id, j.shot, j.farm, j.source, j.crew, j.frames, j.state, to_json(j.proofs), j.accepted, r.state, r.accept_proofs, f.spec, s.spec,
 		       coalesce(s.package, '[]'), coalesce((SELECT kind FROM licences WHERE pool = s.spec->>'licence'), '')
 		FROM farm_jobs j JOIN runs r ON r.id = j.run_id JOIN farms f ON f.name = j.farm JOIN run_shots s ON s.run_id = j.run_id AND s.shot = j.shot
-		WHERE j.id = $1::uuid`, id).
-		Scan(&j.id, &j.run, &j.order, &j.booking, &j.shot, &j.farm, &j.source, &j.crew, &j.frames, &j.state, &j.proofs, &j.accepted, &j.runState, &j.accepts, &j.tier, &j.shotSpec, &files, &j.licence)
-	if err == pgx.ErrNoRows {
-		return j, false, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(files, &j.files)
-	}
-	return j, err == nil, err
+		WHERE j.id = $1::uuid`, id), func(row store.Row) (j job, err error) {
+		return j, row.Scan(&j.id, &j.run, &j.order, &j.booking, &j.shot, &j.farm, &j.source, &j.crew, &j.frames, &j.state, store.JSON(&j.proofs), &j.accepted, &j.runState, &j.accepts,
+			store.JSON(&j.tier), store.JSON(&j.shotSpec), store.JSON(&j.files), &j.licence)
+	})
 }
 
 // set moves a job on from the state in which it was found; also may change more.
-func (f *Farms) set(ctx context.Context, j job, state, trouble string, also func(tx pgx.Tx) error) error {
+func (f *Farms) set(ctx context.Context, j job, state, trouble string, also func(tx *gorm.DB) error) error {
 	moved := false
-	err := pgx.BeginFunc(ctx, f.store.Pool, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "UPDATE farm_jobs SET state = $3, trouble = CASE WHEN $4 = '' THEN trouble ELSE $4 END, look_at = NULL WHERE id = $1 AND state = $2", j.id, j.state, state, trouble)
-		if err != nil || tag.RowsAffected() == 0 {
-			return err
+	err := f.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		done := tx.Exec("UPDATE farm_jobs SET state = $3, trouble = CASE WHEN $4 = '' THEN trouble ELSE $4 END, look_at = NULL WHERE id = $1 AND state = $2", j.id, j.state, state, trouble)
+		if done.Error != nil || done.RowsAffected == 0 {
+			return done.Error
 		}
 		moved = true
 		if also != nil {
@@ -142,11 +135,7 @@ func (f *Farms) set(ctx context.Context, j job, state, trouble string, also func
 				return err
 			}
 		}
-		var b pgx.Batch
-		if err := f.feed.Insert(&b, api.Event{Kind: api.EventKindFarm, Run: j.run.String(), Shot: j.shot, Host: j.farm, State: state, Cause: trouble}); err != nil {
-			return err
-		}
-		return tx.SendBatch(ctx, &b).Close()
+		return f.feed.Write(tx, api.Event{Kind: api.EventKindFarm, Run: j.run.String(), Shot: j.shot, Host: j.farm, State: state, Cause: trouble})
 	})
 	if moved && err == nil {
 		f.log.Info("farm job", "farm", j.farm, "shot", j.shot, "state", state, "trouble", trouble)
@@ -197,18 +186,18 @@ func (f *Farms) begin(ctx context.Context, j job) error {
 		return f.never(ctx, j, err.Error())
 	}
 	why, taken := "", 0
-	err = f.set(ctx, j, "sending", "", func(tx pgx.Tx) error {
-		if why, err = f.sources.Beyond(ctx, tx, j.run, j.source, cost, "the job at "+j.farm); err != nil || why != "" {
+	err = f.set(ctx, j, "sending", "", func(tx *gorm.DB) error {
+		if why, err = f.sources.Beyond(tx, j.run, j.source, cost, "the job at "+j.farm); err != nil || why != "" {
 			return errors.Join(err, errNotBegun)
 		}
-		frames, err := f.runs.LeaseFor(ctx, tx, j.holder(), j.frames)
+		frames, err := f.queue.LeaseFor(tx, j.holder(), j.frames)
 		if taken = len(frames); err != nil || taken == 0 {
 			return errors.Join(err, errNotBegun)
 		}
 		proofs := []int{frames[0], frames[taken/2], frames[taken-1]}
 		slices.Sort(proofs)
-		_, err = tx.Exec(ctx, "UPDATE farm_jobs SET frames = $2, proofs = $3, committed = $4::numeric, sent_at = $5 WHERE id = $1",
-			j.id, taken, slices.Compact(proofs), cost.Rat().FloatString(12), f.clock.Now())
+		err = tx.Exec("UPDATE farm_jobs SET frames = $2, proofs = $3, committed = $4::numeric, sent_at = $5 WHERE id = $1",
+			j.id, taken, slices.Compact(proofs), cost.Rat().FloatString(12), f.clock.Now()).Error
 		return err
 	})
 	if errors.Is(err, errNotBegun) {
@@ -221,15 +210,14 @@ var errNotBegun = errors.New("the job is not begun")
 
 // never ends a job that was not begun: its booking owes nothing any more.
 func (f *Farms) never(ctx context.Context, j job, why string) error {
-	return f.set(ctx, j, "never", why, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "UPDATE bookings SET frames = taken WHERE id = $1", j.booking)
-		return err
+	return f.set(ctx, j, "never", why, func(tx *gorm.DB) error {
+		return queue.BookingOwesNothing(tx, j.booking)
 	})
 }
 
 // send gives the farm the package and hands the job in.
 func (f *Farms) send(ctx context.Context, farm providers.Farm, j job) error {
-	frames, err := f.runs.Holds(ctx, j.holder())
+	frames, err := f.queue.Holds(ctx, j.holder())
 	if err != nil {
 		return err
 	}
@@ -250,15 +238,14 @@ func (f *Farms) send(ctx context.Context, farm providers.Farm, j job) error {
 	if err != nil {
 		return err
 	}
-	return f.set(ctx, j, "analysing", "", func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "UPDATE farm_jobs SET handed_at = $2 WHERE id = $1", j.id, f.clock.Now())
-		return err
+	return f.set(ctx, j, "analysing", "", func(tx *gorm.DB) error {
+		return tx.Exec("UPDATE farm_jobs SET handed_at = $2 WHERE id = $1", j.id, f.clock.Now()).Error
 	})
 }
 
 // giveUp lets a job's frames wait for somebody else and closes it.
 func (f *Farms) giveUp(ctx context.Context, j job, state, why string) error {
-	if err := f.runs.GiveBack(ctx, j.holder(), j.farm+": "+why); err != nil {
+	if err := f.queue.GiveBack(ctx, j.holder(), j.farm+": "+why); err != nil {
 		return err
 	}
 	return f.set(ctx, j, state, why, nil)

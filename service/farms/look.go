@@ -8,15 +8,13 @@ import (
 	"slices"
 	"time"
 
-	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
 
+	"rotanex.example/core/dispatch"
 	"rotanex.example/core/pricing"
 	"rotanex.example/providers"
 	"rotanex.example/service/sources"
 )
-
-// triesThere is how often a farm may try a frame before it goes elsewhere.
-const triesThere = 2
 
 // look asks the farm how a job is, and does what follows from it.
 func (f *Farms) look(ctx context.Context, farm providers.Farm, j job) error {
@@ -31,8 +29,8 @@ func (f *Farms) look(ctx context.Context, farm providers.Farm, j job) error {
 	if err != nil {
 		return err
 	}
-	if _, err := f.store.Pool.Exec(ctx, `UPDATE farm_jobs SET findings = $2, queue = $3, node_s = $4, started_at = CASE WHEN started_at IS NULL AND $5 THEN $6 ELSE started_at END WHERE id = $1`,
-		j.id, findings, seen.Queue, seen.NodeSeconds, seen.State != providers.Analysing && seen.State != providers.Queued && seen.State != providers.Rejected, f.clock.Now()); err != nil {
+	if err := f.store.WithContext(ctx).Exec(`UPDATE farm_jobs SET findings = $2, queue = $3, node_s = $4, started_at = CASE WHEN started_at IS NULL AND $5 THEN $6 ELSE started_at END WHERE id = $1`,
+		j.id, findings, seen.Queue, seen.NodeSeconds, seen.State != providers.Analysing && seen.State != providers.Queued && seen.State != providers.Rejected, f.clock.Now()).Error; err != nil {
 		return err
 	}
 	if seen.State == providers.Rejected {
@@ -86,7 +84,7 @@ func (f *Farms) onProofs(ctx context.Context, farm providers.Farm, j job) error 
 		case found.with == 0:
 			said = "proof frames accepted unseen: there was no frame of the shot to compare them with"
 		}
-		if _, err := f.store.Pool.Exec(ctx, "UPDATE farm_jobs SET accepted = true WHERE id = $1 AND accepted IS NULL", j.id); err != nil {
+		if err := f.store.WithContext(ctx).Exec("UPDATE farm_jobs SET accepted = true WHERE id = $1 AND accepted IS NULL", j.id).Error; err != nil {
 			return err
 		}
 	}
@@ -99,7 +97,7 @@ func (f *Farms) onProofs(ctx context.Context, farm providers.Farm, j job) error 
 // bringHome takes in the frames that are done, lets those that failed be rendered
 // again, there or elsewhere, and returns the frames that the job still holds.
 func (f *Farms) bringHome(ctx context.Context, farm providers.Farm, j job, seen providers.JobStatus) ([]int, error) {
-	held, err := f.runs.Holds(ctx, j.holder())
+	held, err := f.queue.Holds(ctx, j.holder())
 	if err != nil {
 		return nil, err
 	}
@@ -113,10 +111,10 @@ func (f *Farms) bringHome(ctx context.Context, farm providers.Farm, j job, seen 
 			if err := f.fetch(ctx, farm, j, x); err != nil {
 				return nil, err
 			}
-		case x.State == providers.FrameFailed && x.Tries < triesThere:
+		case x.State == providers.FrameFailed && x.Tries < dispatch.FarmTries:
 			again = append(again, x.Frame)
 		case x.State == providers.FrameFailed:
-			if err := f.runs.Fail(ctx, j.holder(), x.Frame, "crashed", fmt.Sprintf("%s, %d tries: %s", j.farm, x.Tries, x.Cause), x.Seconds); err != nil {
+			if err := f.queue.Fail(ctx, j.holder(), x.Frame, "crashed", fmt.Sprintf("%s, %d tries: %s", j.farm, x.Tries, x.Cause), x.Seconds); err != nil {
 				return nil, err
 			}
 		}
@@ -126,7 +124,7 @@ func (f *Farms) bringHome(ctx context.Context, farm providers.Farm, j job, seen 
 			return nil, err
 		}
 	}
-	return f.runs.Holds(ctx, j.holder())
+	return f.queue.Holds(ctx, j.holder())
 }
 
 func (f *Farms) fetch(ctx context.Context, farm providers.Farm, j job, x providers.JobFrame) error {
@@ -135,7 +133,7 @@ func (f *Farms) fetch(ctx context.Context, farm providers.Farm, j job, x provide
 		return fmt.Errorf("frame %d of %s: %w", x.Frame, j.shot, err)
 	}
 	defer func() { _ = file.Close() }()
-	return f.runs.Deliver(ctx, j.holder(), x.Frame, file, x.SHA256, x.Seconds)
+	return f.queue.Deliver(ctx, j.holder(), x.Frame, file, x.SHA256, x.Seconds)
 }
 
 // cost is what a job is expected to come to.
@@ -145,17 +143,17 @@ func (f *Farms) cost(ctx context.Context, j job) (pricing.Money, error) {
 		return pricing.Money{}, err
 	}
 	var frame float64
-	if err := f.store.Pool.QueryRow(ctx, "SELECT frame_s FROM bookings WHERE id = $1", j.booking).Scan(&frame); err != nil {
+	if err := f.store.WithContext(ctx).Raw("SELECT frame_s FROM bookings WHERE id = $1", j.booking).Row().Scan(&frame); err != nil {
 		return pricing.Money{}, err
 	}
 	// The least charge is for all jobs of the order: what others are expected to come to
 	// counts towards it.
 	var others string
-	err = f.store.Pool.QueryRow(ctx, "SELECT coalesce(sum(committed), 0)::text FROM farm_jobs WHERE order_id = $1 AND farm = $2 AND id <> $3", j.order, j.farm, j.id).Scan(&others)
+	err = f.store.WithContext(ctx).Raw("SELECT coalesce(sum(committed), 0)::text FROM farm_jobs WHERE order_id = $1 AND farm = $2 AND id <> $3", j.order, j.farm, j.id).Row().Scan(&others)
 	if err != nil {
 		return pricing.Money{}, err
 	}
-	promised, err := pricing.ParseMoney(others)
+	committed, err := pricing.ParseMoney(others)
 	if err != nil {
 		return pricing.Money{}, err
 	}
@@ -163,14 +161,14 @@ func (f *Farms) cost(ctx context.Context, j job) (pricing.Money, error) {
 	least := card.Least.Scaled(factor)
 	card.Least = pricing.Money{}
 	work := time.Duration(frame * float64(j.frames) * float64(time.Second))
-	return card.Charge(j.tier.CPU.Cores, j.tier.CPU.MHz, work, j.frames).Scaled(factor).Max(least.Minus(promised)), nil
+	return card.Charge(j.tier.CPU.Cores, j.tier.CPU.MHz, work, j.frames).Scaled(factor).Max(least.Minus(committed)), nil
 }
 
 // close ends a job at its farm and enters what it cost. The farm's least charge is
 // for all that is ordered with one plan: so the charges are entered when the last of
 // the order's jobs there is closed.
 func (f *Farms) close(ctx context.Context, farm providers.Farm, j job) error {
-	if err := f.runs.GiveBack(ctx, j.holder(), j.farm+": the job was closed"); err != nil {
+	if err := f.queue.GiveBack(ctx, j.holder(), j.farm+": the job was closed"); err != nil {
 		return err
 	}
 	err := farm.End(ctx, j.id.String())
@@ -179,8 +177,8 @@ func (f *Farms) close(ctx context.Context, farm providers.Farm, j job) error {
 		return err
 	}
 	var others bool
-	err = f.store.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM farm_jobs WHERE order_id = $1 AND farm = $2 AND id <> $3 AND (state IN (`+working+`) OR state = 'planned' AND EXISTS (
-		SELECT FROM runs WHERE id = $4 AND state IN ('running', 'paused'))))`, j.order, j.farm, j.id, j.run).Scan(&others)
+	err = f.store.WithContext(ctx).Raw(`SELECT EXISTS (SELECT FROM farm_jobs WHERE order_id = $1 AND farm = $2 AND id <> $3 AND (state IN (`+working+`) OR state = 'planned' AND EXISTS (
+		SELECT FROM runs WHERE id = $4 AND state IN ('running', 'paused'))))`, j.order, j.farm, j.id, j.run).Row().Scan(&others)
 	if err != nil || others {
 		return err // looked at again in its turn
 	}
@@ -190,13 +188,13 @@ func (f *Farms) close(ctx context.Context, farm providers.Farm, j job) error {
 			return err
 		}
 	}
-	return f.set(ctx, j, "ended", "", func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "UPDATE farm_jobs SET ended_at = $2, node_s = $3 WHERE id = $1", j.id, f.clock.Now(), seen.NodeSeconds)
+	return f.set(ctx, j, "ended", "", func(tx *gorm.DB) error {
+		err := tx.Exec("UPDATE farm_jobs SET ended_at = $2, node_s = $3 WHERE id = $1", j.id, f.clock.Now(), seen.NodeSeconds).Error
 		if err != nil || gone {
 			return err
 		}
 		run := j.run.String()
-		_, err = f.sources.Enter(ctx, tx, sources.Charge{Run: &run, Source: j.source, Place: j.id.String(), Metered: seen.NodeSeconds, Amount: seen.Charge})
+		_, err = f.sources.Enter(tx, sources.Charge{Run: &run, Source: j.source, Place: j.id.String(), Metered: seen.NodeSeconds, Amount: seen.Charge})
 		return err
 	})
 }

@@ -12,9 +12,9 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/forecast"
+	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
-	"rotanex.example/core/promise"
 	"rotanex.example/service/edge"
 )
 
@@ -23,9 +23,9 @@ func (p *Plans) Forecast(w http.ResponseWriter, r *http.Request, id uuid.UUID, p
 	record, err := p.find(r.Context(), id)
 	var out api.PlanForecast
 	if err == nil {
-		options := forecast.Options{Plays: 1000, Seed: 1}
+		options := forecast.Options{Simulations: 1000, Seed: 1}
 		if params.Plays != nil {
-			options.Plays = *params.Plays
+			options.Simulations = *params.Plays
 		}
 		if params.Seed != nil {
 			options.Seed = uint64(*params.Seed)
@@ -36,7 +36,7 @@ func (p *Plans) Forecast(w http.ResponseWriter, r *http.Request, id uuid.UUID, p
 }
 
 func (p *Plans) forecast(ctx context.Context, record Plan, options forecast.Options) (api.PlanForecast, error) {
-	out := api.PlanForecast{Currency: record.Currency, Plays: options.Plays, Seed: int64(options.Seed), RestsOn: []string{}}
+	out := api.PlanForecast{Currency: record.Currency, Plays: options.Simulations, Seed: int64(options.Seed), RestsOn: []string{}}
 	problem, plan, err := record.open()
 	if err != nil {
 		return out, err
@@ -48,7 +48,7 @@ func (p *Plans) forecast(ctx context.Context, record Plan, options forecast.Opti
 	if err != nil {
 		return out, err
 	}
-	f, err := forecast.Play(ctx, problem, plan, doubts, record.Notes.Deadlines, options)
+	f, err := forecast.Simulate(ctx, problem, plan, doubts, record.Notes.Deadlines, options)
 	if err != nil {
 		return out, err
 	}
@@ -87,8 +87,8 @@ const fewest = 8
 
 // doubts gathers what is not known for sure: how single frames of each shot differ,
 // how well each time is known, and how often tries failed on each place.
-func (p *Plans) doubts(ctx context.Context, problem planning.Problem, n notes) (forecast.Doubts, []string, error) {
-	d := forecast.Doubts{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]promise.Kept{}}
+func (p *Plans) doubts(ctx context.Context, problem planning.Problem, n notes) (forecast.Uncertainty, []string, error) {
+	d := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}}
 	var restsOn, few []string
 	known, err := p.timings.Know(ctx)
 	if err != nil || known == nil {
@@ -144,7 +144,7 @@ func (p *Plans) doubts(ctx context.Context, problem planning.Problem, n notes) (
 
 // doubtWaits gathers how offers' boots and farms' queues were kept so far, over the
 // leads that the plan was made with.
-func (p *Plans) doubtWaits(ctx context.Context, problem planning.Problem, d *forecast.Doubts) (restsOn []string, err error) {
+func (p *Plans) doubtWaits(ctx context.Context, problem planning.Problem, d *forecast.Uncertainty) (restsOn []string, err error) {
 	waits, err := p.sources.Waits(ctx)
 	if err != nil {
 		return nil, err
@@ -170,7 +170,7 @@ func (p *Plans) doubtWaits(ctx context.Context, problem planning.Problem, d *for
 		return nil, nil
 	}
 	if seen == 0 {
-		return []string{fmt.Sprintf("boots and queues: none was seen yet; assumed later than promised by %.0f %% and %.0f %%, as a standard deviation", 100*promise.Boot, 100*promise.Queue)}, nil
+		return []string{fmt.Sprintf("boots and queues: none was seen yet; assumed later than promised by %.0f %% and %.0f %%, as a standard deviation", 100*leadtimes.Boot, 100*leadtimes.Queue)}, nil
 	}
 	said := fmt.Sprintf("boots and queues: as in %d seen so far", seen)
 	if never > 0 {
@@ -199,7 +199,7 @@ func (p *Plans) surely(ctx context.Context, problem planning.Problem, n notes, s
 		if err != nil || len(plan.Bookings) == 0 {
 			return false, err
 		}
-		f, err := forecast.Play(ctx, tight, plan, doubts, n.Deadlines, forecast.Options{Plays: 500, Seed: 1})
+		f, err := forecast.Simulate(ctx, tight, plan, doubts, n.Deadlines, forecast.Options{Simulations: 500, Seed: 1})
 		if err != nil {
 			return false, err
 		}

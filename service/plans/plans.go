@@ -19,13 +19,13 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/planning"
+	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/prospects"
-	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
@@ -80,7 +80,7 @@ func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, sh *shot
 // Create plans.
 func (p *Plans) Create(w http.ResponseWriter, r *http.Request, params api.CreatePlanParams) {
 	body, err := edge.Body[api.NewPlan](r)
-	id := runs.IDFor(r, params.IdempotencyKey)
+	id := access.IDFor(r, params.IdempotencyKey)
 	if err == nil {
 		err = p.create(r.Context(), id, body)
 	}
@@ -93,7 +93,7 @@ func (p *Plans) create(ctx context.Context, id uuid.UUID, ask api.NewPlan) error
 		return err
 	}
 	if len(old) > 0 {
-		return runs.SameRequest(old[0].Request, runs.Fingerprint(ask))
+		return edge.SameRequest(old[0].Request, edge.Fingerprint(ask))
 	}
 	problem, notes, err := p.build(ctx, ask)
 	if err != nil {
@@ -127,7 +127,7 @@ func (p *Plans) create(ctx context.Context, id uuid.UUID, ask api.NewPlan) error
 	if err != nil {
 		return err
 	}
-	record.ID, record.Request, record.RunID = id, runs.Fingerprint(ask), ask.Run
+	record.ID, record.Request, record.RunID = id, edge.Fingerprint(ask), ask.Run
 	err = p.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Create(&record).Error; err != nil {
 			return err

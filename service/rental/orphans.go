@@ -2,16 +2,18 @@ package rental
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"slices"
 	"time"
 
-	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
 
 	"rotanex.example/api"
 	"rotanex.example/providers"
 	"rotanex.example/service/sources"
+	"rotanex.example/service/store"
 )
 
 // sweepEvery is how often, in real time, a source's list of servers is compared with ours.
@@ -21,15 +23,11 @@ func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Se
 
 // sweepSources sends for the lists of the sources whose turn it is.
 func (r *Rental) sweepSources(ctx context.Context) error {
-	return pgx.BeginFunc(ctx, r.store.Pool, func(tx pgx.Tx) error {
+	return r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		wall := r.clock.WallNow()
-		rows, err := tx.Query(ctx, `UPDATE sources SET swept = $1 WHERE name IN (
+		names, err := store.Column[string](tx.Raw(`UPDATE sources SET swept = $1 WHERE name IN (
 			SELECT name FROM sources WHERE spec->>'kind' = 'rented' AND coalesce(spec->>'address', '') <> '' AND coalesce(swept, '-infinity') < $2
-			FOR UPDATE SKIP LOCKED) RETURNING name`, wall, wall.Add(-sweepEvery))
-		if err != nil {
-			return err
-		}
-		names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+			FOR UPDATE SKIP LOCKED) RETURNING name`, wall, wall.Add(-sweepEvery)))
 		for _, name := range names {
 			err = errors.Join(err, r.errands.Send(ctx, tx, sweepSource, name))
 		}
@@ -49,11 +47,7 @@ func (r *Rental) sweepSource(ctx context.Context, source string) error {
 	if err := r.sources.Reachable(ctx, source, failed); err != nil || failed != nil {
 		return err // the next sweep asks again
 	}
-	rows, err := r.store.Pool.Query(ctx, "SELECT s.host FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 AND s.state IN ('asked', 'starting', 'up', 'stopping', 'ending')", source)
-	if err != nil {
-		return err
-	}
-	ours, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	ours, err := store.Column[string](r.store.WithContext(ctx).Raw("SELECT s.host FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 AND s.state IN ('asked', 'starting', 'up', 'stopping', 'ending')", source))
 	for _, s := range theirs {
 		if err == nil && s.State != providers.Stopped && !slices.Contains(ours, s.Name) {
 			err = r.endOrphan(ctx, provider, source, s.Name)
@@ -71,25 +65,21 @@ func (r *Rental) endOrphan(ctx context.Context, provider providers.Servers, sour
 	if err != nil && !errors.Is(err, providers.ErrGone) {
 		return err
 	}
-	err = pgx.BeginFunc(ctx, r.store.Pool, func(tx pgx.Tx) error {
+	err = r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		charge := sources.Charge{Source: source, Place: name, Metered: seen.Metered}
 		var run string
-		if err := tx.QueryRow(ctx, "SELECT run_id::text FROM servers WHERE host = $1", name).Scan(&run); err == nil {
+		if err := tx.Raw("SELECT run_id::text FROM servers WHERE host = $1", name).Row().Scan(&run); err == nil {
 			charge.Run = &run
-		} else if err != pgx.ErrNoRows {
+		} else if err != sql.ErrNoRows {
 			return err
 		}
 		if seen.Charge != nil {
 			charge.Amount = *seen.Charge
 		}
-		if _, err := r.sources.Enter(ctx, tx, charge); err != nil {
+		if _, err := r.sources.Enter(tx, charge); err != nil {
 			return err
 		}
-		var b pgx.Batch
-		if err := r.feed.Insert(&b, api.Event{Kind: api.EventKindServer, Host: name, State: "stopped", Cause: fmt.Sprintf("%s let it to us and no run has it: it was ended", source)}); err != nil {
-			return err
-		}
-		return tx.SendBatch(ctx, &b).Close()
+		return r.feed.Write(tx, api.Event{Kind: api.EventKindServer, Host: name, State: "stopped", Cause: fmt.Sprintf("%s let it to us and no run has it: it was ended", source)})
 	})
 	if err != nil {
 		return err

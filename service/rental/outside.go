@@ -5,12 +5,16 @@ import (
 	"errors"
 	"fmt"
 
-	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
 
 	"rotanex.example/core/pricing"
 	"rotanex.example/providers"
+	"rotanex.example/service/access"
 	"rotanex.example/service/events"
+	"rotanex.example/service/hosts"
+	"rotanex.example/service/queue"
 	"rotanex.example/service/sources"
+	"rotanex.example/service/store"
 )
 
 // What is said to sources, as errands.
@@ -28,22 +32,19 @@ func (r *Rental) found(ctx context.Context, key string) (s server, image string,
 	if err != nil {
 		return s, "", false, err
 	}
-	s, err = scan(r.store.Pool.QueryRow(ctx, "SELECT "+columns+" WHERE s.run_id = $1 AND s.id = $2", run, id))
-	if err == pgx.ErrNoRows {
-		return s, "", false, nil
+	s, found, err = store.First(r.store.WithContext(ctx).Raw("SELECT "+columns+" WHERE s.run_id = $1 AND s.id = $2", run, id), scan)
+	if found {
+		err = r.store.WithContext(ctx).Raw("SELECT image FROM servers WHERE run_id = $1 AND id = $2", run, id).Row().Scan(&image)
 	}
-	if err == nil {
-		err = r.store.Pool.QueryRow(ctx, "SELECT image FROM servers WHERE run_id = $1 AND id = $2", run, id).Scan(&image)
-	}
-	return s, image, err == nil, err
+	return s, image, found, err
 }
 
 // from moves a server on if it still is in the state in which the errand found it.
-func (r *Rental) from(ctx context.Context, s server, state, trouble string, also func(tx pgx.Tx) error) (bool, error) {
+func (r *Rental) from(ctx context.Context, s server, state, trouble string, also func(tx *gorm.DB) error) (bool, error) {
 	moved := false
-	err := pgx.BeginFunc(ctx, r.store.Pool, func(tx pgx.Tx) error {
+	err := r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var now string
-		err := tx.QueryRow(ctx, "SELECT state FROM servers WHERE run_id = $1 AND id = $2 FOR UPDATE", s.run, s.id).Scan(&now)
+		err := tx.Raw("SELECT state FROM servers WHERE run_id = $1 AND id = $2 FOR UPDATE", s.run, s.id).Row().Scan(&now)
 		if err != nil || now != s.state {
 			return err
 		}
@@ -68,7 +69,7 @@ func (r *Rental) make(ctx context.Context, key string) error {
 	}
 	if !s.open() || !r.clock.Now().Before(s.paid) {
 		// It may stand already: an answer may have got lost. So it is ended, not forgotten.
-		_, err := r.from(ctx, s, "ending", "", func(tx pgx.Tx) error { return r.errands.Send(ctx, tx, endServer, key) })
+		_, err := r.from(ctx, s, "ending", "", func(tx *gorm.DB) error { return r.errands.Send(ctx, tx, endServer, key) })
 		return err
 	}
 	provider, err := r.sources.Servers(ctx, s.spec.Source)
@@ -76,9 +77,9 @@ func (r *Rental) make(ctx context.Context, key string) error {
 		err = r.order(ctx, provider, s, image)
 	}
 	if no := (*providers.Refused)(nil); errors.As(err, &no) {
-		_, err = r.from(ctx, s, "never", no.Error(), func(tx pgx.Tx) error {
-			_, err := tx.Exec(ctx, "UPDATE servers SET started_at = NULL WHERE run_id = $1 AND id = $2", s.run, s.id)
-			return errors.Join(err, r.forget(ctx, tx, s))
+		_, err = r.from(ctx, s, "never", no.Error(), func(tx *gorm.DB) error {
+			err := tx.Exec("UPDATE servers SET started_at = NULL WHERE run_id = $1 AND id = $2", s.run, s.id).Error
+			return errors.Join(err, r.forget(tx, s))
 		})
 		return err
 	}
@@ -109,7 +110,7 @@ func (r *Rental) keep(ctx context.Context, key string) error {
 		return err
 	}
 	var kept bool
-	err = r.store.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM images WHERE source = $1 AND offer = $2)", s.spec.Source, s.offer).Scan(&kept)
+	err = r.store.WithContext(ctx).Raw("SELECT EXISTS (SELECT FROM images WHERE source = $1 AND offer = $2)", s.spec.Source, s.offer).Row().Scan(&kept)
 	if err != nil || kept {
 		return err
 	}
@@ -121,7 +122,7 @@ func (r *Rental) keep(ctx context.Context, key string) error {
 	if err := provider.Keep(ctx, s.host, image); err != nil {
 		return err
 	}
-	_, err = r.store.Pool.Exec(ctx, "INSERT INTO images (source, offer, image, kept_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", s.spec.Source, s.offer, image, r.clock.Now())
+	err = r.store.WithContext(ctx).Exec("INSERT INTO images (source, offer, image, kept_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", s.spec.Source, s.offer, image, r.clock.Now()).Error
 	return err
 }
 
@@ -140,7 +141,7 @@ func (r *Rental) look(ctx context.Context, key string) error {
 	case errors.Is(err, providers.ErrGone), err == nil && seen.State == providers.Stopped:
 		_, err = r.from(ctx, s, "stopping", "its source says that it is gone", nil)
 	case err == nil:
-		_, err = r.store.Pool.Exec(ctx, "UPDATE servers SET address = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, seen.Address)
+		err = r.store.WithContext(ctx).Exec("UPDATE servers SET address = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, seen.Address).Error
 	}
 	return err
 }
@@ -179,15 +180,15 @@ func (r *Rental) close(ctx context.Context, provider providers.Servers, s server
 		return fmt.Errorf("%s was told to stop and is %s", s.host, seen.State)
 	}
 	gone := err != nil
-	_, err = r.from(ctx, s, "stopped", "", func(tx pgx.Tx) error {
+	_, err = r.from(ctx, s, "stopped", "", func(tx *gorm.DB) error {
 		if !gone {
 			run := s.run.String()
-			if _, err := r.sources.Enter(ctx, tx, sources.Charge{Run: &run, Source: s.spec.Source, Place: s.host, Metered: seen.Metered, Amount: r.amount(s, seen)}); err != nil {
+			if _, err := r.sources.Enter(tx, sources.Charge{Run: &run, Source: s.spec.Source, Place: s.host, Metered: seen.Metered, Amount: r.amount(s, seen)}); err != nil {
 				return err
 			}
 		}
-		_, err := tx.Exec(ctx, "UPDATE servers SET stopped_at = $3, image = CASE WHEN $4 = '' THEN image ELSE $4 END WHERE run_id = $1 AND id = $2", s.run, s.id, r.clock.Now(), seen.Image)
-		return errors.Join(err, r.forget(ctx, tx, s))
+		err := tx.Exec("UPDATE servers SET stopped_at = $3, image = CASE WHEN $4 = '' THEN image ELSE $4 END WHERE run_id = $1 AND id = $2", s.run, s.id, r.clock.Now(), seen.Image).Error
+		return errors.Join(err, r.forget(tx, s))
 	})
 	return err
 }
@@ -202,15 +203,6 @@ func (r *Rental) amount(s server, seen providers.Server) pricing.Money {
 }
 
 // forget takes a server's place out of the stock, its agent's credential and its seats.
-func (r *Rental) forget(ctx context.Context, tx pgx.Tx, s server) error {
-	for _, statement := range []string{
-		"DELETE FROM hosts WHERE name = $1 AND server",
-		"DELETE FROM tokens WHERE host = $1 AND kind IN ('agent', 'join')",
-		"DELETE FROM seats WHERE host = $1",
-	} {
-		if _, err := tx.Exec(ctx, statement, s.host); err != nil {
-			return err
-		}
-	}
-	return nil
+func (*Rental) forget(tx *gorm.DB, s server) error {
+	return errors.Join(hosts.ForgetServer(tx, s.host), access.ForgetHost(tx, s.host), queue.ForgetSeats(tx, s.host))
 }

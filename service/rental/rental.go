@@ -17,17 +17,18 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
 
 	"rotanex.example/api"
+	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/pricing"
-	"rotanex.example/core/promise"
 	"rotanex.example/core/stock"
 	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/errands"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/queue"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
 )
@@ -44,12 +45,13 @@ type Rental struct {
 	address string
 	owner   string
 	log     *slog.Logger
+	queue   *queue.Queue
 }
 
 // New makes it. Address is where servers' agents reach this service, owner what all
 // our servers are marked with at their sources.
-func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, a *access.Access, src *sources.Sources, e *errands.Errands, address, owner string, log *slog.Logger) *Rental {
-	r := &Rental{s, c, f, h, a, src, e, address, owner, log}
+func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, a *access.Access, src *sources.Sources, e *errands.Errands, q *queue.Queue, address, owner string, log *slog.Logger) *Rental {
+	r := &Rental{s, c, f, h, a, src, e, address, owner, log, q}
 	e.On(makeServer, r.make)
 	e.On(keepImage, r.keep)
 	e.On(lookAtServer, r.look)
@@ -85,7 +87,7 @@ func (s server) open() bool { return s.runState == "running" || s.runState == "p
 
 // overdue is when a server that was asked for should long be up.
 func (s server) overdue() time.Time {
-	return s.started.Add(promise.GivenUp(time.Duration(s.spec.LeadS+s.spec.SetupS) * time.Second))
+	return s.started.Add(leadtimes.GivenUp(time.Duration(s.spec.LeadS+s.spec.SetupS) * time.Second))
 }
 
 // timeIsOver reports whether a server that was up has come to the end of what is paid.
@@ -96,8 +98,8 @@ func (s server) timeIsOver(now time.Time) bool {
 const columns = `s.run_id, s.id, s.offer, s.host, s.state, s.trouble, s.from_at, s.to_at, s.paid_at, s.started_at, s.tried, r.state, o.spec, h.agent_seen
 	FROM servers s JOIN runs r ON r.id = s.run_id JOIN offers o ON o.name = s.offer LEFT JOIN hosts h ON h.name = s.host`
 
-func scan(row pgx.Row) (s server, err error) {
-	err = row.Scan(&s.run, &s.id, &s.offer, &s.host, &s.state, &s.trouble, &s.from, &s.to, &s.paid, &s.started, &s.tried, &s.runState, &s.spec, &s.agentSeen)
+func scan(row store.Row) (s server, err error) {
+	err = row.Scan(&s.run, &s.id, &s.offer, &s.host, &s.state, &s.trouble, &s.from, &s.to, &s.paid, &s.started, &s.tried, &s.runState, store.JSON(&s.spec), &s.agentSeen)
 	return s, err
 }
 
@@ -129,9 +131,9 @@ func (r *Rental) Sweep(ctx context.Context, lenient bool) error {
 
 // step finds one server that is due for something and does it.
 func (r *Rental) step(ctx context.Context, lenient bool) (moved bool, err error) {
-	err = pgx.BeginFunc(ctx, r.store.Pool, func(tx pgx.Tx) error {
+	err = r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		now, wall := r.clock.Now(), r.clock.WallNow()
-		s, err := scan(tx.QueryRow(ctx, `SELECT `+columns+`
+		s, found, err := store.First(tx.Raw(`SELECT `+columns+`
 			WHERE CASE s.state
 				WHEN 'planned'  THEN s.from_at <= $1 OR r.state NOT IN ('running', 'paused')
 				WHEN 'starting' THEN h.agent_seen IS NOT NULL OR r.state NOT IN ('running', 'paused') OR s.paid_at <= $1
@@ -145,11 +147,8 @@ func (r *Rental) step(ctx context.Context, lenient bool) (moved bool, err error)
 				WHEN 'stopping' THEN NOT EXISTS (SELECT 1 FROM frames f WHERE f.host = s.host AND f.state = 'leased')
 				ELSE false END
 			ORDER BY s.from_at, s.run_id, s.id LIMIT 1 FOR UPDATE OF s SKIP LOCKED`,
-			now, wall, unreachable.Seconds(), silent.Seconds(), lookEvery.Seconds(), lenient))
-		if err == pgx.ErrNoRows {
-			return nil
-		}
-		if err != nil {
+			now, wall, unreachable.Seconds(), silent.Seconds(), lookEvery.Seconds(), lenient), scan)
+		if err != nil || !found {
 			return err
 		}
 		moved = true
@@ -161,7 +160,7 @@ func (r *Rental) step(ctx context.Context, lenient bool) (moved bool, err error)
 	return moved, err
 }
 
-func (r *Rental) move(ctx context.Context, tx pgx.Tx, s server, now, wall time.Time) error {
+func (r *Rental) move(ctx context.Context, tx *gorm.DB, s server, now, wall time.Time) error {
 	switch s.state {
 	case "planned":
 		return r.ask(ctx, tx, s, now)
@@ -178,7 +177,7 @@ func (r *Rental) move(ctx context.Context, tx pgx.Tx, s server, now, wall time.T
 }
 
 // ask has a server made whose time has come, if its money is not too much.
-func (r *Rental) ask(ctx context.Context, tx pgx.Tx, s server, now time.Time) error {
+func (r *Rental) ask(ctx context.Context, tx *gorm.DB, s server, now time.Time) error {
 	if !s.open() {
 		return r.set(ctx, tx, s, "never", "")
 	}
@@ -186,40 +185,44 @@ func (r *Rental) ask(ctx context.Context, tx pgx.Tx, s server, now time.Time) er
 	if err != nil {
 		return r.set(ctx, tx, s, "never", err.Error()) // what cannot be priced is not bought
 	}
-	why, err := r.sources.Beyond(ctx, tx, s.run, s.spec.Source, cost, "server "+s.id)
+	why, err := r.sources.Beyond(tx, s.run, s.spec.Source, cost, "server "+s.id)
 	if err != nil {
 		return err
 	}
 	if why != "" {
 		return r.set(ctx, tx, s, "never", why)
 	}
-	var b pgx.Batch
-	b.Queue(`UPDATE servers SET started_at = $3, committed = $6::numeric, image = coalesce((SELECT image FROM images WHERE source = $4 AND offer = $5), '')
-		WHERE run_id = $1 AND id = $2`, s.run, s.id, now, s.spec.Source, s.offer, cost.Rat().FloatString(12))
+	err = tx.Exec(`UPDATE servers SET started_at = $3, committed = $6::numeric, image = coalesce((SELECT image FROM images WHERE source = $4 AND offer = $5), '')
+		WHERE run_id = $1 AND id = $2`, s.run, s.id, now, s.spec.Source, s.offer, cost.Rat().FloatString(12)).Error
+	if err != nil {
+		return err
+	}
 	if late := now.Sub(s.from); late > 0 {
 		// What is paid for begins now, so it ends later as well.
-		b.Queue("UPDATE servers SET from_at = from_at + $3, to_at = to_at + $3, paid_at = paid_at + $3 WHERE run_id = $1 AND id = $2", s.run, s.id, late)
-		b.Queue("UPDATE bookings SET start_at = start_at + $3, end_at = end_at + $3, close_at = close_at + $3 WHERE run_id = $1 AND host = $2", s.run, s.host, late)
-	}
-	if err := tx.SendBatch(ctx, &b).Close(); err != nil {
-		return err
+		err := tx.Exec("UPDATE servers SET from_at = from_at + $3, to_at = to_at + $3, paid_at = paid_at + $3 WHERE run_id = $1 AND id = $2", s.run, s.id, late).Error
+		if err != nil {
+			return err
+		}
+		if err := queue.Postpone(tx, s.run, s.host, late); err != nil {
+			return err
+		}
 	}
 	return errors.Join(r.set(ctx, tx, s, "asked", ""), r.errands.Send(ctx, tx, makeServer, s.key()))
 }
 
 // cost is what a server comes to if it stands as long as it is meant to.
-func (r *Rental) cost(ctx context.Context, tx pgx.Tx, s server) (pricing.Money, error) {
-	factor, err := r.sources.FactorBy(ctx, tx, s.spec.Source)
+func (r *Rental) cost(ctx context.Context, tx *gorm.DB, s server) (pricing.Money, error) {
+	factor, err := r.sources.FactorBy(tx, s.spec.Source)
 	if err != nil {
 		return pricing.Money{}, err
 	}
 	return s.spec.Meter().Charge(s.to.Sub(s.from)).Scaled(factor), nil
 }
 
-func (r *Rental) whileStarting(ctx context.Context, tx pgx.Tx, s server, now time.Time) error {
+func (r *Rental) whileStarting(ctx context.Context, tx *gorm.DB, s server, now time.Time) error {
 	switch {
 	case s.open() && s.agentSeen != nil && s.paid.After(now):
-		if _, err := tx.Exec(ctx, "UPDATE servers SET up_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, now); err != nil {
+		if err := tx.Exec("UPDATE servers SET up_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, now).Error; err != nil {
 			return err
 		}
 		return errors.Join(r.set(ctx, tx, s, "up", ""), r.errands.Send(ctx, tx, keepImage, s.key()))
@@ -233,13 +236,13 @@ func (r *Rental) whileStarting(ctx context.Context, tx pgx.Tx, s server, now tim
 	return r.set(ctx, tx, s, "stopping", "")
 }
 
-func (r *Rental) whileUp(ctx context.Context, tx pgx.Tx, s server, now, wall time.Time) error {
+func (r *Rental) whileUp(ctx context.Context, tx *gorm.DB, s server, now, wall time.Time) error {
 	if s.open() && s.agentSeen != nil && now.Before(s.paid.Add(-time.Duration(s.spec.WrapS)*time.Second)) {
 		switch quiet := wall.Sub(*s.agentSeen); {
 		case quiet > unreachable:
 			return r.set(ctx, tx, s, "stopping", "its agent could not be reached any more")
 		case quiet > silent:
-			_, err := tx.Exec(ctx, "UPDATE servers SET looked_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, wall)
+			err := tx.Exec("UPDATE servers SET looked_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, wall).Error
 			return errors.Join(err, r.errands.Send(ctx, tx, lookAtServer, s.key()))
 		}
 	}
@@ -251,17 +254,18 @@ func (r *Rental) whileUp(ctx context.Context, tx pgx.Tx, s server, now, wall tim
 }
 
 // set moves a server to a state.
-func (r *Rental) set(ctx context.Context, tx pgx.Tx, s server, state, trouble string) error {
+func (r *Rental) set(ctx context.Context, tx *gorm.DB, s server, state, trouble string) error {
 	r.log.Info("server", "name", s.host, "state", state, "run", s.run, "trouble", trouble)
-	var b pgx.Batch
-	b.Queue("UPDATE servers SET state = $3, trouble = CASE WHEN $4 = '' THEN trouble ELSE $4 END WHERE run_id = $1 AND id = $2", s.run, s.id, state, trouble)
-	if state == "stopping" {
-		b.Queue("UPDATE hosts SET draining = true WHERE name = $1", s.host)
-	}
-	if err := r.feed.Insert(&b, api.Event{Kind: api.EventKindServer, Run: s.run.String(), Host: s.host, State: state, Cause: trouble}); err != nil {
+	err := tx.Exec("UPDATE servers SET state = $3, trouble = CASE WHEN $4 = '' THEN trouble ELSE $4 END WHERE run_id = $1 AND id = $2", s.run, s.id, state, trouble).Error
+	if err != nil {
 		return err
 	}
-	return tx.SendBatch(ctx, &b).Close()
+	if state == "stopping" {
+		if err := hosts.Drain(tx, s.host); err != nil {
+			return err
+		}
+	}
+	return r.feed.Write(tx, api.Event{Kind: api.EventKindServer, Run: s.run.String(), Host: s.host, State: state, Cause: trouble})
 }
 
 // replacements is how many servers may take the place of one, one after another.
@@ -269,33 +273,28 @@ const replacements = 2
 
 // replace plans a new server in the place of one that failed, for the frames that it
 // still owes, as long as it was to be.
-func (r *Rental) replace(ctx context.Context, tx pgx.Tx, s server, now time.Time) error {
+func (r *Rental) replace(ctx context.Context, tx *gorm.DB, s server, now time.Time) error {
 	if s.trouble == "" || !s.open() || s.timeIsOver(now) || s.tried >= replacements {
 		return nil
 	}
-	var owed float64 // seconds of its busiest crew
-	err := tx.QueryRow(ctx, `SELECT coalesce(max(t), 0) FROM (SELECT sum((frames - taken) * frame_s) AS t FROM bookings
-		WHERE run_id = $1 AND host = $2 AND taken < frames AND barred = '' GROUP BY crew) x`, s.run, s.host).Scan(&owed)
-	if err != nil || owed == 0 {
+	work, err := queue.Owed(tx, s.run, s.host)
+	if err != nil || work == 0 {
 		return err
 	}
 	lead, wrap := time.Duration(s.spec.LeadS+s.spec.SetupS)*time.Second, time.Duration(s.spec.WrapS)*time.Second
-	work := time.Duration(owed * float64(time.Second))
 	to := now.Add(lead + work + wrap)
 	paid := now.Add(s.spec.Meter().Billed(to.Sub(now)))
 	base, _, _ := strings.Cut(s.id, "^")
 	name, suffix, _ := strings.Cut(s.host, ".")
 	name, _, _ = strings.Cut(name, "-again")
 	next := server{run: s.run, id: fmt.Sprintf("%s^%d", base, s.tried+1), host: fmt.Sprintf("%s-again%d.%s", name, s.tried+1, suffix)}
-	var b pgx.Batch
-	b.Queue(`INSERT INTO servers (run_id, id, offer, host, state, from_at, to_at, paid_at, tried) VALUES ($1, $2, $3, $4, 'planned', $5, $6, $7, $8)`,
-		s.run, next.id, s.offer, next.host, now, to, paid, s.tried+1)
-	b.Queue(`INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, close_at, frame_s, open)
-		SELECT run_id, shot, $3, crew, devices, frames - taken, $4, $5, $6, frame_s, open FROM bookings WHERE run_id = $1 AND host = $2 AND taken < frames AND barred = ''`,
-		s.run, s.host, next.host, now.Add(lead), to.Add(-wrap), paid.Add(-wrap))
-	b.Queue("UPDATE bookings SET frames = taken WHERE run_id = $1 AND host = $2 AND taken < frames", s.run, s.host)
-	if err := r.feed.Insert(&b, api.Event{Kind: api.EventKindServer, Run: s.run.String(), Host: next.host, State: "planned", Cause: "in the place of " + s.host}); err != nil {
+	err = tx.Exec(`INSERT INTO servers (run_id, id, offer, host, state, from_at, to_at, paid_at, tried) VALUES ($1, $2, $3, $4, 'planned', $5, $6, $7, $8)`,
+		s.run, next.id, s.offer, next.host, now, to, paid, s.tried+1).Error
+	if err != nil {
 		return err
 	}
-	return tx.SendBatch(ctx, &b).Close()
+	if err := queue.Replace(tx, s.run, s.host, next.host, now.Add(lead), to.Add(-wrap), paid.Add(-wrap)); err != nil {
+		return err
+	}
+	return r.feed.Write(tx, api.Event{Kind: api.EventKindServer, Run: s.run.String(), Host: next.host, State: "planned", Cause: "in the place of " + s.host})
 }

@@ -4,13 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
 
 	"rotanex.example/api"
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/events"
+	"rotanex.example/service/store"
 )
 
 // shares of a run's cap, in percent, at which somebody is told.
@@ -19,11 +21,7 @@ var shares = []int{50, 80, 100}
 // Alert tells where servers and farms have come to a share of what a run may cost.
 // Each share is told once.
 func (q *Runs) Alert(ctx context.Context) error {
-	rows, err := q.store.Pool.Query(ctx, "SELECT id FROM runs WHERE cap > 0 AND (state IN ('running', 'paused') OR ended_at > $1) AND alerted < 100", q.clock.Now().Add(-lately))
-	if err != nil {
-		return err
-	}
-	capped, err := pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+	capped, err := store.Column[uuid.UUID](q.store.WithContext(ctx).Raw("SELECT id FROM runs WHERE cap > 0 AND (state IN ('running', 'paused') OR ended_at > $1) AND alerted < 100", q.clock.Now().Add(-lately)))
 	for _, id := range capped {
 		err = errors.Join(err, q.alert(ctx, id))
 	}
@@ -32,7 +30,7 @@ func (q *Runs) Alert(ctx context.Context) error {
 
 // lately is for how long after a run's end its last charges are awaited, by the
 // service's clock.
-const lately = 2 * 60 * 60 * 1e9
+const lately = 2 * time.Hour
 
 func (q *Runs) alert(ctx context.Context, id uuid.UUID) error {
 	s, err := q.read(ctx, id)
@@ -52,16 +50,12 @@ func (q *Runs) alert(ctx context.Context, id uuid.UUID) error {
 	if passed <= s.Alerted {
 		return nil
 	}
-	err = pgx.BeginFunc(ctx, q.store.Pool, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "UPDATE runs SET alerted = $2 WHERE id = $1 AND alerted < $2", id, passed)
-		if err != nil || tag.RowsAffected() == 0 {
-			return err
+	err = q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		told := tx.Exec("UPDATE runs SET alerted = $2 WHERE id = $1 AND alerted < $2", id, passed)
+		if told.Error != nil || told.RowsAffected == 0 {
+			return told.Error
 		}
-		var b pgx.Batch
-		if err := q.feed.Insert(&b, api.Event{Kind: api.EventKindMoney, Run: id.String(), State: fmt.Sprint(passed), Cause: fmt.Sprintf("%s %s of %s, %d %% of the cap, are spent outside", s.currency, spent, limit, passed)}); err != nil {
-			return err
-		}
-		return tx.SendBatch(ctx, &b).Close()
+		return q.feed.Write(tx, api.Event{Kind: api.EventKindMoney, Run: id.String(), State: fmt.Sprint(passed), Cause: fmt.Sprintf("%s %s of %s, %d %% of the cap, are spent outside", s.currency, spent, limit, passed)})
 	})
 	if err == nil {
 		q.log.Warn("money", "run", id, "spent", spent.String(), "cap", limit.String(), "percent", passed)

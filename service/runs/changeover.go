@@ -12,6 +12,7 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
+	"rotanex.example/service/queue"
 )
 
 // ChangeOver lets the rest of a run be carried out by another plan, made for it.
@@ -75,8 +76,10 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		if err := tx.Table("run_plans").Where("run_id = ?", id).Count(&changes).Error; err != nil {
 			return err
 		}
+		if err := queue.OweNothing(tx, id); err != nil {
+			return err
+		}
 		for _, sql := range []string{
-			"UPDATE bookings SET frames = taken WHERE run_id = ? AND frames > taken",
 			"DELETE FROM servers WHERE run_id = ? AND state = 'planned'",
 			"DELETE FROM farm_jobs WHERE run_id = ? AND state = 'planned'",
 		} {
@@ -94,17 +97,17 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 				FromAt: next.at(v.From), ToAt: next.at(v.To), PaidAt: next.paidUntil(v),
 			})
 		}
-		var bookings []Booking
+		var bookings []queue.Booking
 		var jobs []FarmJob
 		for _, x := range gathered(next.plan.Bookings) {
 			b := next.booking(id, x, hostOf)
-			b.Open, b.Planned = run.State == "running", b.Frames
+			b.Open = run.State == "running"
 			bookings = append(bookings, b)
 			if x.Farm != "" {
 				jobs = append(jobs, next.farmJob(id, plan, x))
 			}
 		}
-		if err := create(tx, bookings, 2000); err != nil {
+		if err := queue.Add(tx, nil, bookings); err != nil {
 			return err
 		}
 		if err := create(tx, servers, 2000); err != nil {

@@ -6,10 +6,10 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 
 	"rotanex.example/core/ledger"
 	"rotanex.example/core/pricing"
+	"rotanex.example/service/store"
 )
 
 // HiredSeats are extra seats of a licence pool that a run has from a time until it ends.
@@ -41,11 +41,10 @@ func (p planned) hires(run uuid.UUID, now time.Time) []HiredSeats {
 }
 
 func (q *Runs) readHired(ctx context.Context, run uuid.UUID) ([]HiredSeats, error) {
-	rows, err := q.store.Pool.Query(ctx, "SELECT run_id, pool, from_at, seats, price::text, days FROM hired_seats WHERE run_id = $1 ORDER BY from_at, pool", run)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[HiredSeats])
+	return store.Rows(q.store.WithContext(ctx).Raw("SELECT run_id, pool, from_at, seats, price::text, days FROM hired_seats WHERE run_id = $1 ORDER BY from_at, pool", run),
+		func(row store.Row) (h HiredSeats, err error) {
+			return h, row.Scan(&h.RunID, &h.Pool, &h.FromAt, &h.Seats, &h.Price, &h.Days)
+		})
 }
 
 // seats are the hired seats as the ledger sees them, paid until a time.

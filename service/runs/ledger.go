@@ -10,13 +10,13 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 
 	"rotanex.example/api"
 	"rotanex.example/core/ledger"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/edge"
+	"rotanex.example/service/store"
 )
 
 // dayWork is what a crew did of a shot on a day.
@@ -44,17 +44,14 @@ func (c charge) metered() string {
 
 // readMoney reads what the ledger of a run rests on.
 func (q *Runs) readMoney(ctx context.Context, s *state) error {
-	rows, err := q.store.Pool.Query(ctx, `
+	var err error
+	s.work, err = store.Rows(q.store.WithContext(ctx).Raw(`
 		SELECT a.host, a.crew, f.shot, date_trunc('day', a.ended_at AT TIME ZONE 'UTC'), count(*) FILTER (WHERE a.outcome = 'done'), count(*) FILTER (WHERE a.outcome <> 'done'),
 		       coalesce(sum(a.seconds) FILTER (WHERE a.outcome = 'done'), 0), coalesce(sum(a.seconds) FILTER (WHERE a.outcome <> 'done'), 0),
-		       coalesce(array_agg(DISTINCT a.cause) FILTER (WHERE a.cause <> ''), '{}'), coalesce(j.booking_id, 0)
+		       coalesce(json_agg(DISTINCT a.cause) FILTER (WHERE a.cause <> ''), '[]'), coalesce(j.booking_id, 0)
 		FROM attempts a JOIN frames f ON f.id = a.frame_id LEFT JOIN farm_jobs j ON j.run_id = a.run_id AND j.farm = a.host AND j.booking_id = coalesce(a.booking_id, f.booking_id)
-		WHERE a.run_id = $1 GROUP BY 1, 2, 3, 4, j.booking_id ORDER BY 4, 1, 2, 3, j.booking_id`, s.ID)
-	if err != nil {
-		return err
-	}
-	s.work, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (w dayWork, err error) {
-		err = row.Scan(&w.Host, &w.Crew, &w.Shot, &w.Day, &w.Done, &w.Failed, &w.DoneS, &w.FailedS, &w.Causes, &w.Booking)
+		WHERE a.run_id = $1 GROUP BY 1, 2, 3, 4, j.booking_id ORDER BY 4, 1, 2, 3, j.booking_id`, s.ID), func(row store.Row) (w dayWork, err error) {
+		err = row.Scan(&w.Host, &w.Crew, &w.Shot, &w.Day, &w.Done, &w.Failed, &w.DoneS, &w.FailedS, store.JSON(&w.Causes), &w.Booking)
 		w.Day = w.Day.UTC()
 		return w, err
 	})
@@ -70,26 +67,22 @@ func (q *Runs) readMoney(ctx context.Context, s *state) error {
 	if s.hired, err = q.readHired(ctx, s.ID); err != nil {
 		return err
 	}
-	rows, err = q.store.Pool.Query(ctx, "SELECT id, proofs FROM farm_jobs WHERE run_id = $1", s.ID)
-	if err != nil {
-		return err
+	type proofs struct {
+		job    uuid.UUID
+		frames []int
 	}
-	s.proofs = map[uuid.UUID][]int{}
-	var id uuid.UUID
-	var proofs []int
-	_, err = pgx.ForEachRow(rows, []any{&id, &proofs}, func() error {
-		s.proofs[id] = slices.Clone(proofs)
-		return nil
+	all, err := store.Rows(q.store.WithContext(ctx).Raw("SELECT id, to_json(proofs) FROM farm_jobs WHERE run_id = $1", s.ID), func(row store.Row) (p proofs, err error) {
+		return p, row.Scan(&p.job, store.JSON(&p.frames))
 	})
+	s.proofs = map[uuid.UUID][]int{}
+	for _, p := range all {
+		s.proofs[p.job] = p.frames
+	}
 	return err
 }
 
 func (q *Runs) readCharges(ctx context.Context, which string, args ...any) ([]charge, error) {
-	rows, err := q.store.Pool.Query(ctx, "SELECT source, place, unit, at, metered_s, amount::text, cost::text, factor FROM charges WHERE "+which+" ORDER BY id", args...)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (c charge, err error) {
+	return store.Rows(q.store.WithContext(ctx).Raw("SELECT source, place, unit, at, metered_s, amount::text, cost::text, factor FROM charges WHERE "+which+" ORDER BY id", args...), func(row store.Row) (c charge, err error) {
 		var amount, cost, factor string
 		if err = row.Scan(&c.Source, &c.Place, &c.Unit, &c.At, &c.Metered, &amount, &cost, &factor); err != nil {
 			return c, err

@@ -14,6 +14,8 @@ import (
 	"rotanex.example/core/planning"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/queue"
+	"rotanex.example/service/store"
 )
 
 // planned is the plan that a run carries out.
@@ -32,7 +34,8 @@ func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
 		return p, edge.Conflict("a trial has no plan")
 	}
 	var problem, plan json.RawMessage
-	err := q.store.Pool.QueryRow(ctx, "SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}'), coalesce(notes->'deadlines', '{}') FROM plans WHERE id = $1", *run.PlanID).Scan(&problem, &plan, &p.currency, &p.farmCrews, &p.seatDays, &p.deadlines)
+	err := q.store.WithContext(ctx).Raw("SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}'), coalesce(notes->'deadlines', '{}') FROM plans WHERE id = $1", *run.PlanID).Row().
+		Scan(&problem, &plan, &p.currency, store.JSON(&p.farmCrews), store.JSON(&p.seatDays), store.JSON(&p.deadlines))
 	if err != nil {
 		return p, err
 	}
@@ -48,21 +51,18 @@ func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
 // addLaterPlans adds the plans that a run changed over to: their servers, what these
 // cost, and the finish of the last. Their times count from their own start.
 func (q *Runs) addLaterPlans(ctx context.Context, run uuid.UUID, p *planned) error {
-	rows, err := q.store.Pool.Query(ctx, "SELECT p.problem, p.plan FROM run_plans x JOIN plans p ON p.id = x.plan_id WHERE x.run_id = $1 ORDER BY x.id", run)
+	files, err := store.Rows(q.store.WithContext(ctx).Raw("SELECT p.problem, p.plan FROM run_plans x JOIN plans p ON p.id = x.plan_id WHERE x.run_id = $1 ORDER BY x.id", run),
+		func(row store.Row) (f [2]json.RawMessage, err error) { return f, row.Scan(&f[0], &f[1]) })
 	if err != nil {
 		return err
 	}
-	defer rows.Close()
-	for n := 1; rows.Next(); n++ {
-		var files [2]json.RawMessage
-		if err := rows.Scan(&files[0], &files[1]); err != nil {
-			return err
-		}
-		problem, err := planning.ParseProblem(bytes.NewReader(files[0]))
+	for i, file := range files {
+		n := i + 1
+		problem, err := planning.ParseProblem(bytes.NewReader(file[0]))
 		if err != nil {
 			return err
 		}
-		plan, err := planning.ParsePlan(bytes.NewReader(files[1]))
+		plan, err := planning.ParsePlan(bytes.NewReader(file[1]))
 		if err != nil {
 			return err
 		}
@@ -87,7 +87,7 @@ func (q *Runs) addLaterPlans(ctx context.Context, run uuid.UUID, p *planned) err
 			}
 		}
 	}
-	return rows.Err()
+	return nil
 }
 
 // at turns a time of the plan into one of the clock.
@@ -99,7 +99,7 @@ type state struct {
 	planned
 	now      time.Time
 	shots    []Shot
-	bookings []Booking
+	bookings []queue.Booking
 	servers  []Server
 	jobs     []FarmJob
 	hosts    map[string]hosts.Host
@@ -110,7 +110,8 @@ type state struct {
 	hired    []HiredSeats
 	spans    []span
 	proofs   map[uuid.UUID][]int
-	leased   []Frame
+	leased   []queue.Frame
+	stranded []queue.Stranded
 	recent   []time.Time // when the last frames were done, newest first
 }
 
@@ -162,7 +163,10 @@ func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
 	for _, h := range all {
 		s.hosts[h.Name] = h
 	}
-	return s, nil
+	if s.State == "running" {
+		s.stranded, err = q.queue.Stranded(ctx, id)
+	}
+	return s, err
 }
 
 func add(c *api.FrameCounts, state string, n int) {
@@ -258,7 +262,9 @@ func (s state) record(wall time.Time) api.Run {
 		out.FarmJobs = append(out.FarmJobs, s.jobRecord(j))
 	}
 	out.Crews = s.crewRecords(wall)
-	out.Stranded = s.stranded(wall)
+	for _, x := range s.stranded {
+		out.Stranded = append(out.Stranded, api.Stranded{Shot: x.Shot, Frames: x.Frames, Why: x.Why})
+	}
 	return out
 }
 

@@ -1,10 +1,6 @@
-// Package runs carries plans out. It holds the queue of frames, grants leases to
-// agents, takes frames in, and says how a run stands and what it cost.
-//
-// What it guarantees: a frame is leased to at most one agent at a time, and is
-// done exactly once, when its checked picture is stored. Whatever dies, a lease
-// that is not renewed ends, and its frame waits again. An answer that comes after
-// that carries an old fence number and changes nothing.
+// Package runs carries plans out: it begins runs with their frames, bookings, servers
+// and jobs, changes, pauses and closes them, and says how they stand and what they cost.
+// Frames are leased and taken in by package queue.
 package runs
 
 import (
@@ -15,7 +11,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"gocloud.dev/blob"
 	"gorm.io/gorm"
 
 	"rotanex.example/api"
@@ -23,6 +18,7 @@ import (
 	"rotanex.example/service/clock"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
+	"rotanex.example/service/queue"
 	"rotanex.example/service/store"
 )
 
@@ -30,13 +26,6 @@ import (
 const (
 	KindRun   = "run"
 	KindTrial = "trial"
-)
-
-// Real time of leases: LeaseLife is how long one lasts without being renewed,
-// Beat how often agents renew.
-const (
-	LeaseLife = 15 * time.Second
-	Beat      = 3 * time.Second
 )
 
 // Run is the record of one.
@@ -66,78 +55,6 @@ type Shot struct {
 
 // TableName is GORM's hook.
 func (Shot) TableName() string { return "run_shots" }
-
-// Booking is what a plan gave one crew to do. One of no frames is a reserve: a
-// crew that the plan does not need, and that helps when others fail.
-type Booking struct {
-	ID      int64 `gorm:"primaryKey"`
-	RunID   uuid.UUID
-	Shot    string
-	Host    string
-	Crew    string
-	Devices []string `gorm:"serializer:json"`
-	Frames  int
-	Taken   int
-	StartAt time.Time
-	EndAt   time.Time
-	CloseAt *time.Time
-	FrameS  float64
-	Nodes   int `gorm:"default:1"` // of a farm, that work side by side
-	Planned int // frames as they were planned, whatever was changed since
-	Open    bool
-	Barred  string // why it gets no more frames; "" is not barred
-	farm    bool   // its frames are rendered by a farm
-}
-
-// Frame is one frame of a run.
-type Frame struct {
-	ID       int64 `gorm:"primaryKey"`
-	RunID    uuid.UUID
-	Shot     string
-	Frame    int
-	WarmUp   bool
-	Repeat   int
-	State    string `gorm:"default:waiting"`
-	Failures int
-	Cause    string
-	Fence    int64
-	Host     *string
-	Crew     *string
-	LeasedAt *time.Time
-	Progress float64
-	DoneAt   *time.Time
-	Seconds  *float64
-	SHA256   *string `gorm:"column:sha256"`
-	Bytes    *int64
-	Format   string `gorm:"default:png"`
-}
-
-// blobKey is where the picture of a lease is stored. Each lease has a key of its
-// own, so that a late answer cannot touch the picture that counts.
-func blobKey(f Frame, fence int64) string {
-	key := fmt.Sprintf("runs/%s/%s/%06d-%d", f.RunID, f.Shot, f.Frame, fence)
-	if f.Repeat > 0 {
-		key += fmt.Sprintf(".%d", f.Repeat)
-	}
-	return key
-}
-
-// Attempt is one try of a frame.
-type Attempt struct {
-	ID        int64 `gorm:"primaryKey"`
-	FrameID   int64
-	RunID     uuid.UUID
-	Fence     int64
-	Host      string
-	Crew      string
-	Outcome   string
-	Cause     string
-	LogTail   string
-	StartedAt time.Time
-	EndedAt   time.Time
-	Seconds   float64
-	Measured  *api.Measured `gorm:"serializer:json"`
-}
 
 // Server is a rented server of a run.
 type Server struct {
@@ -184,10 +101,10 @@ type FarmJob struct {
 
 // jobsOf ties jobs at farms to the bookings that they are for: those of the same
 // shot, place and start, once these are stored.
-func jobsOf(jobs []FarmJob, bookings []Booking) []FarmJob {
+func jobsOf(jobs []FarmJob, bookings []queue.Booking) []FarmJob {
 	at := 0
 	for _, b := range bookings {
-		if b.farm {
+		if b.Farm {
 			jobs[at].BookingID = b.ID
 			at++
 		}
@@ -200,29 +117,28 @@ type Runs struct {
 	store *store.Store
 	clock clock.Clock
 	feed  *events.Feed
-	blobs *blob.Bucket
+	queue *queue.Queue
 	log   *slog.Logger
 
-	inputFiles wantedInputs
-	accounts   sync.Map // of runs that are over and settled, by id
+	accounts sync.Map // of runs that are over and settled, by id
 
 	// TrialFrameDone is called after a frame of a trial is done, if set.
 	TrialFrameDone func(ctx context.Context, run uuid.UUID) error
-	// Sampled is called with what an agent's devices do, if set.
-	Sampled func(ctx context.Context, host string, devices []api.DeviceSample) error
 }
 
-// New makes it.
-func New(s *store.Store, c clock.Clock, f *events.Feed, b *blob.Bucket, log *slog.Logger) *Runs {
-	return &Runs{store: s, clock: c, feed: f, blobs: b, log: log}
+// New makes it, over the queue of which it begins and ends the runs.
+func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, log *slog.Logger) *Runs {
+	out := &Runs{store: s, clock: c, feed: f, queue: q, log: log}
+	q.Ended = out.tryEnded
+	return out
 }
 
 // Beginning is everything that a new run consists of.
 type Beginning struct {
 	Run      Run
 	Shots    []Shot
-	Frames   []Frame
-	Bookings []Booking
+	Frames   []queue.Frame
+	Bookings []queue.Booking
 	Servers  []Server
 	FarmJobs []FarmJob
 	Hired    []HiredSeats
@@ -244,16 +160,15 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 			if err := tx.Take(&old, "id = ?", b.Run.ID).Error; err != nil {
 				return err
 			}
-			return SameRequest(old.Request, b.Run.Request)
+			return edge.SameRequest(old.Request, b.Run.Request)
 		}
 		const rows = 2000
 		for i := range b.Bookings {
-			b.Bookings[i].Open, b.Bookings[i].Planned = true, b.Bookings[i].Frames
+			b.Bookings[i].Open = true
 		}
 		for _, insert := range []func() error{
 			func() error { return create(tx, b.Shots, rows) },
-			func() error { return create(tx, b.Frames, rows) },
-			func() error { return create(tx, b.Bookings, rows) },
+			func() error { return queue.Add(tx, b.Frames, b.Bookings) },
 			func() error { return create(tx, b.Servers, rows) },
 			func() error { return create(tx, jobsOf(b.FarmJobs, b.Bookings), rows) },
 			func() error { return create(tx, b.Hired, rows) },
@@ -280,14 +195,6 @@ func create[T any](tx *gorm.DB, rows []T, batch int) error {
 		return nil
 	}
 	return tx.CreateInBatches(rows, batch).Error
-}
-
-// SameRequest compares what was asked under an Idempotency-Key before and now.
-func SameRequest(before, now []byte) error {
-	if string(before) != string(now) {
-		return edge.Conflict("the Idempotency-Key was used before with another request; use a new key")
-	}
-	return nil
 }
 
 func kindOf(kind string) api.EventKind {
@@ -324,7 +231,7 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 		}
 		again := run.State == "incomplete" && state == "running"
 		if again {
-			if err := tryAgain(tx, id); err != nil {
+			if err := queue.TryAgain(tx, id); err != nil {
 				return err
 			}
 		}
@@ -335,10 +242,10 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 		if state == "cancelled" {
 			now := q.clock.Now()
 			ended = &now
-			if err := q.giveUpLeases(tx, id); err != nil {
+			if err := queue.Revoke(tx, id, now); err != nil {
 				return err
 			}
-			if err := tx.Exec("UPDATE bookings SET open = false WHERE run_id = ?", id).Error; err != nil {
+			if err := queue.SetOpen(tx, false, id); err != nil {
 				return err
 			}
 		}
@@ -351,24 +258,4 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 		q.feed.Wake(events.Changes, events.Work)
 	}
 	return err
-}
-
-// tryAgain lets the failed frames of a run wait again and opens its bookings.
-func tryAgain(tx *gorm.DB, run uuid.UUID) error {
-	if err := tx.Exec("UPDATE frames SET state = 'waiting', failures = 0, failed_on = '{}', only_on = '{}', memory_mode = '' WHERE run_id = ? AND state = 'failed'", run).Error; err != nil {
-		return err
-	}
-	return tx.Exec("UPDATE bookings SET open = true, barred = '' WHERE run_id = ?", run).Error
-}
-
-// giveUpLeases ends all leases of a run; its agents learn of it at their next heartbeat.
-func (q *Runs) giveUpLeases(tx *gorm.DB, run uuid.UUID) error {
-	now := q.clock.Now()
-	if err := tx.Exec(`
-		INSERT INTO attempts (frame_id, run_id, fence, host, crew, outcome, started_at, ended_at, seconds, booking_id)
-		SELECT id, run_id, fence, host, crew, 'revoked', leased_at, ?, greatest(0, extract(epoch FROM CAST(? AS timestamptz) - leased_at)), booking_id
-		FROM frames WHERE run_id = ? AND state = 'leased'`, now, now, run).Error; err != nil {
-		return err
-	}
-	return tx.Exec(`UPDATE frames SET state = 'waiting', lease_until = NULL, boot = NULL, progress = 0 WHERE run_id = ? AND state = 'leased'`, run).Error
 }

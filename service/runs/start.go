@@ -2,8 +2,6 @@ package runs
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"slices"
@@ -11,41 +9,26 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 
 	"rotanex.example/api"
+	"rotanex.example/core/dispatch"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/providers"
 	"rotanex.example/service/access"
 	"rotanex.example/service/edge"
+	"rotanex.example/service/queue"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/store"
 )
 
-// IDFor returns the id of what a request makes: the same for the same caller and
-// Idempotency-Key, so that a repeat makes nothing twice; a new one without a key.
-func IDFor(r *http.Request, key *string) uuid.UUID {
-	if key == nil {
-		return uuid.New()
-	}
-	name := fmt.Sprintf("%s %s %d %s", r.Method, r.URL.Path, access.From(r.Context()).TokenID, *key)
-	return uuid.NewSHA1(uuid.NameSpaceURL, []byte(name))
-}
-
-// Fingerprint tells one request from another under the same key.
-func Fingerprint(body any) []byte {
-	data, _ := json.Marshal(body)
-	sum := sha256.Sum256(data)
-	return sum[:]
-}
-
 // defaultTries is how often a frame may fail before it is given up.
-const defaultTries = 3
+const defaultTries = dispatch.DefaultTries
 
 // Start carries out a plan.
 func (q *Runs) Start(all *shots.Shots, w http.ResponseWriter, r *http.Request, params api.StartRunParams) {
 	body, err := edge.Body[api.StartRunJSONBody](r)
-	id := IDFor(r, params.IdempotencyKey)
+	id := access.IDFor(r, params.IdempotencyKey)
 	if err == nil {
 		err = q.start(all, r, id, body)
 	}
@@ -65,7 +48,7 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 	if tries == 0 {
 		tries = defaultTries
 	}
-	run := Run{ID: id, Kind: KindRun, PlanID: &body.Plan, Request: Fingerprint(body), Tries: tries, CreatedAt: q.clock.Now(), AcceptProofs: body.AcceptProofs}
+	run := Run{ID: id, Kind: KindRun, PlanID: &body.Plan, Request: edge.Fingerprint(body), Tries: tries, CreatedAt: q.clock.Now(), AcceptProofs: body.AcceptProofs}
 	p, err := q.planOf(r.Context(), run)
 	if err != nil {
 		return edge.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", body.Plan))
@@ -101,7 +84,7 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 		}
 		b.Shots = append(b.Shots, row)
 		for n := range shot.Frames().All() {
-			b.Frames = append(b.Frames, Frame{RunID: id, Shot: shot.Name, Frame: n})
+			b.Frames = append(b.Frames, queue.Frame{RunID: id, Shot: shot.Name, Frame: n})
 		}
 	}
 	hostOf := map[string]string{}
@@ -131,8 +114,8 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 
 // reserves makes a booking of no frames for each stretch in which an owned host is
 // open until the plan's last deadline.
-func (p planned) reserves(run uuid.UUID, x planning.Booking) []Booking {
-	var out []Booking
+func (p planned) reserves(run uuid.UUID, x planning.Booking) []queue.Booking {
+	var out []queue.Booking
 	last := p.plan.Finish
 	for _, s := range p.problem.Shots {
 		last = max(last, s.Deadline)
@@ -154,7 +137,7 @@ func (p planned) paidUntil(v planning.Server) time.Time {
 }
 
 // booking turns a booking of the plan into one of the run.
-func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]string) Booking {
+func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]string) queue.Booking {
 	host, kind, place := x.Host, "host", x.Host
 	crews := []planning.Crew(nil)
 	var closeAt *time.Time
@@ -179,10 +162,10 @@ func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]st
 			closeAt = &closes
 		}
 	}
-	out := Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.at(x.Start), EndAt: p.at(x.End), CloseAt: closeAt, Nodes: 1, Devices: []string{}}
+	out := queue.Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.at(x.Start), EndAt: p.at(x.End), CloseAt: closeAt, Nodes: 1, Devices: []string{}}
 	if x.Farm != "" {
 		kind, place = "farm", x.Farm
-		out.Host, out.Crew, out.Nodes, out.farm = x.Farm, p.farmCrews[x.Shot+" "+x.Farm], x.Nodes, true
+		out.Host, out.Crew, out.Nodes, out.Farm = x.Farm, p.farmCrews[x.Shot+" "+x.Farm], x.Nodes, true
 	}
 	for _, c := range crews {
 		if c.ID == x.Crew {
@@ -253,14 +236,12 @@ func (p planned) farmJob(run, plan uuid.UUID, x planning.Booking) FarmJob {
 }
 
 // packageOf is the files of a shot as they are now; none where it has no package.
-func (q *Runs) packageOf(ctx context.Context, shot string) (out []providers.PackageFile, err error) {
-	var files json.RawMessage
-	err = q.store.Pool.QueryRow(ctx, "SELECT files FROM packages WHERE shot = $1", shot).Scan(&files)
-	if err == pgx.ErrNoRows {
-		return []providers.PackageFile{}, nil
+func (q *Runs) packageOf(ctx context.Context, shot string) ([]providers.PackageFile, error) {
+	files, found, err := store.First(q.store.WithContext(ctx).Raw("SELECT files FROM packages WHERE shot = $1", shot), func(row store.Row) (f []providers.PackageFile, err error) {
+		return f, row.Scan(store.JSON(&f))
+	})
+	if !found {
+		files = []providers.PackageFile{}
 	}
-	if err == nil {
-		err = json.Unmarshal(files, &out)
-	}
-	return out, err
+	return files, err
 }

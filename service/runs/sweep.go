@@ -4,89 +4,59 @@ import (
 	"context"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
 
 	"rotanex.example/api"
 	"rotanex.example/service/events"
+	"rotanex.example/service/queue"
+	"rotanex.example/service/store"
 )
 
-// Sweep does what time brings about: leases that were not renewed end, and runs
-// without open frames close. Any number of services may do so at once.
-//
-// With lenient set leases are left alone: after the service or the database was
-// away, agents first get the time to renew what they could not.
-func (q *Runs) Sweep(ctx context.Context, lenient bool) error {
-	if !lenient {
-		if err := q.expire(ctx); err != nil {
-			return err
+// Sweep closes runs without open frames. Any number of services may do so at once.
+func (q *Runs) Sweep(ctx context.Context) error { return q.closeRuns(ctx, nil) }
+
+// tryEnded looks at a run of which a try of a frame has ended: it is over if that was its
+// last frame. Two last frames that end at once may each see the other open; Sweep closes
+// such a run.
+func (q *Runs) tryEnded(ctx context.Context, run uuid.UUID, shot string, trial bool) error {
+	if trial && q.TrialFrameDone != nil {
+		if err := q.TrialFrameDone(ctx, run); err != nil {
+			q.log.Warn("looking whether a trial knows enough", "run", run, "error", err)
 		}
 	}
-	if err := q.returnSeats(ctx); err != nil {
+	var open bool
+	err := q.store.WithContext(ctx).Raw("SELECT EXISTS (SELECT 1 FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting')", run, shot).Row().Scan(&open)
+	if err != nil || open {
 		return err
 	}
-	return q.closeRuns(ctx, nil)
-}
-
-func (q *Runs) expire(ctx context.Context) error {
-	freed := 0
-	err := pgx.BeginFunc(ctx, q.store.Pool, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT "+leasedColumns+" FROM frames WHERE state = 'leased' AND lease_until < $1 ORDER BY id FOR UPDATE SKIP LOCKED",
-			q.clock.WallNow())
-		if err != nil {
-			return err
-		}
-		over, err := pgx.CollectRows(rows, scanLeased)
-		if err != nil {
-			return err
-		}
-		for _, l := range over {
-			q.log.Warn("lease not renewed", "run", l.run, "shot", l.shot, "frame", l.frame, "host", l.host)
-			if err := q.lose(ctx, tx, l, "the agent did not renew its lease"); err != nil {
-				return err
-			}
-		}
-		freed = len(over)
-		return nil
-	})
-	if err == nil && freed > 0 {
-		q.feed.Wake(events.Changes, events.Work)
-	}
-	return err
+	return q.closeRuns(ctx, &run)
 }
 
 // closeRuns ends the given run, or all, that has no frame waiting or leased.
 func (q *Runs) closeRuns(ctx context.Context, only *uuid.UUID) error {
 	closed := 0
-	err := pgx.BeginFunc(ctx, q.store.Pool, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `
+	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		ended, err := store.Rows(tx.Raw(`
 			UPDATE runs r SET ended_at = $1, state = CASE WHEN EXISTS (
 				SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'failed') THEN 'incomplete' ELSE 'complete' END
 			WHERE r.state IN ('running', 'paused') AND ($2::uuid IS NULL OR r.id = $2)
 			  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'waiting')
 			  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'leased')
-			RETURNING r.id, r.kind, r.state`, q.clock.Now(), only)
-		if err != nil {
+			RETURNING r.id, r.kind, r.state`, q.clock.Now(), only), func(row store.Row) (r Run, err error) {
+			return r, row.Scan(&r.ID, &r.Kind, &r.State)
+		})
+		if closed = len(ended); err != nil || closed == 0 {
 			return err
 		}
-		type ended struct {
-			ID          uuid.UUID
-			Kind, State string
-		}
-		runs, err := pgx.CollectRows(rows, pgx.RowToStructByPos[ended])
-		if err != nil {
-			return err
-		}
-		var b pgx.Batch
-		for _, r := range runs {
-			b.Queue("UPDATE bookings SET open = false WHERE run_id = $1", r.ID)
-			if err := q.feed.Insert(&b, api.Event{Kind: kindOf(r.Kind), Run: r.ID.String(), State: r.State}); err != nil {
+		for _, r := range ended {
+			if err := queue.SetOpen(tx, false, r.ID); err != nil {
+				return err
+			}
+			if err := q.feed.Write(tx, api.Event{Kind: kindOf(r.Kind), Run: r.ID.String(), State: r.State}); err != nil {
 				return err
 			}
 		}
-		if closed = len(runs); closed == 0 {
-			return nil
-		}
-		return tx.SendBatch(ctx, &b).Close()
+		return nil
 	})
 	if err == nil && closed > 0 {
 		q.feed.Wake(events.Changes)

@@ -1,11 +1,10 @@
 package sources
 
 import (
-	"context"
 	"fmt"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
 
 	"rotanex.example/core/pricing"
 )
@@ -21,12 +20,12 @@ const promised = `
 // source over all runs, may cost, what is promised already counted; "" if it is not.
 // Expenses are weighed one after another: that of another transaction is seen. Sums
 // are rounded once, as the plan's are.
-func (s *Sources) Beyond(ctx context.Context, tx pgx.Tx, run uuid.UUID, source string, cost pricing.Money, what string) (string, error) {
-	if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(7682263913)"); err != nil {
+func (s *Sources) Beyond(tx *gorm.DB, run uuid.UUID, source string, cost pricing.Money, what string) (string, error) {
+	if err := tx.Exec("SELECT pg_advisory_xact_lock(7682263913)").Error; err != nil {
 		return "", err
 	}
 	var capText *string
-	if err := tx.QueryRow(ctx, "SELECT cap::text FROM runs WHERE id = $1", run).Scan(&capText); err != nil {
+	if err := tx.Raw("SELECT cap::text FROM runs WHERE id = $1", run).Row().Scan(&capText); err != nil {
 		return "", err
 	}
 	if capText != nil {
@@ -34,14 +33,14 @@ func (s *Sources) Beyond(ctx context.Context, tx pgx.Tx, run uuid.UUID, source s
 		if err != nil {
 			return "", err
 		}
-		spent, err := s.spent(ctx, tx, "run_id = $1", run)
+		spent, err := s.spent(tx, "run_id = $1", run)
 		if err != nil {
 			return "", err
 		}
 		// Hired seats are of the run alone: for the days they were planned, or longer.
 		var seats string
-		err = tx.QueryRow(ctx, `SELECT coalesce(sum(h.seats * h.price * greatest(h.days, ceil(extract(epoch FROM $2::timestamptz - h.from_at) / 86400))), 0)::text
-			FROM hired_seats h WHERE h.run_id = $1`, run, s.clock.Now()).Scan(&seats)
+		err = tx.Raw(`SELECT coalesce(sum(h.seats * h.price * greatest(h.days, ceil(extract(epoch FROM $2::timestamptz - h.from_at) / 86400))), 0)::text
+			FROM hired_seats h WHERE h.run_id = $1`, run, s.clock.Now()).Row().Scan(&seats)
 		if err != nil {
 			return "", err
 		}
@@ -54,11 +53,11 @@ func (s *Sources) Beyond(ctx context.Context, tx pgx.Tx, run uuid.UUID, source s
 			return fmt.Sprintf("%s for %s %s would exceed the run's cap: %s are spent or promised of %s", what, s.currency, cost, spent, limit), nil
 		}
 	}
-	known, _, err := spec(ctx, tx, source)
+	known, _, err := spec(tx, source)
 	if err != nil || known.Cap == nil {
 		return "", err
 	}
-	spent, err := s.spent(ctx, tx, "source = $1", source)
+	spent, err := s.spent(tx, "source = $1", source)
 	if err == nil && spent.Plus(cost).Rounded().Cmp(*known.Cap) > 0 {
 		return fmt.Sprintf("%s for %s %s would exceed the cap of %s: %s are spent or promised of %s", what, s.currency, cost, source, spent, *known.Cap), nil
 	}
@@ -66,10 +65,10 @@ func (s *Sources) Beyond(ctx context.Context, tx pgx.Tx, run uuid.UUID, source s
 }
 
 // spent adds up what was charged and what is promised.
-func (s *Sources) spent(ctx context.Context, tx pgx.Tx, which string, id any) (pricing.Money, error) {
+func (s *Sources) spent(tx *gorm.DB, which string, id any) (pricing.Money, error) {
 	var sum string
-	err := tx.QueryRow(ctx, `SELECT (coalesce((SELECT sum(cost) FROM charges WHERE `+which+`), 0)
-		+ coalesce((SELECT sum(p.committed) FROM (`+promised+`) p WHERE `+which+` AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0))::text`, id).Scan(&sum)
+	err := tx.Raw(`SELECT (coalesce((SELECT sum(cost) FROM charges WHERE `+which+`), 0)
+		+ coalesce((SELECT sum(p.committed) FROM (`+promised+`) p WHERE `+which+` AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0))::text`, id).Row().Scan(&sum)
 	if err != nil {
 		return pricing.Money{}, err
 	}

@@ -66,8 +66,8 @@ func (s *Sources) record(ctx context.Context, row Source, waits map[string]Wait)
 	}
 	out := api.Source{Spec: spec, HasSecret: len(row.Secret) > 0, Fault: row.Fault, Currency: s.currency, Images: []string{}}
 	var charged, promisedNow string
-	err = s.store.Pool.QueryRow(ctx, `SELECT coalesce((SELECT sum(cost) FROM charges WHERE source = $1), 0)::text,
-		coalesce((SELECT sum(p.committed) FROM (`+promised+`) p WHERE source = $1 AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0)::text`, row.Name).Scan(&charged, &promisedNow)
+	err = s.store.WithContext(ctx).Raw(`SELECT coalesce((SELECT sum(cost) FROM charges WHERE source = $1), 0)::text,
+		coalesce((SELECT sum(p.committed) FROM (`+promised+`) p WHERE source = $1 AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0)::text`, row.Name).Row().Scan(&charged, &promisedNow)
 	if err != nil {
 		return out, err
 	}

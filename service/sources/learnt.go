@@ -6,15 +6,14 @@ import (
 	"slices"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"rotanex.example/api"
-	"rotanex.example/core/promise"
+	"rotanex.example/core/leadtimes"
+	"rotanex.example/service/store"
 )
 
 // Wait is what an offer or a tier promises against what it did.
 type Wait struct {
-	promise.Kept
+	leadtimes.Kept
 	Place, Source  string
 	Promised       time.Duration // until it is up, or until a job's first frame
 	Ordered, Never int
@@ -31,7 +30,12 @@ const latestWaits = 20
 // Waits tells of each offer and tier how long it takes to begin. One of which nothing
 // was seen goes by the others of its source.
 func (s *Sources) Waits(ctx context.Context) (map[string]Wait, error) {
-	rows, err := s.store.Pool.Query(ctx, `
+	type row struct {
+		Wait
+		farm   bool
+		ratios []float64
+	}
+	all, err := store.Rows(s.store.WithContext(ctx).Raw(`
 		WITH servers_waits AS (
 			SELECT s.offer AS place, extract(epoch FROM s.up_at - s.started_at) / nullif((o.spec->>'lead_s')::float8 + CASE WHEN s.image = '' THEN coalesce((o.spec->>'setup_s')::float8, 0) ELSE 0 END, 0) AS ratio,
 			       s.up_at IS NULL AND s.trouble <> '' AND s.state IN ('stopping', 'ending', 'stopped') AS never, s.started_at AS at
@@ -43,27 +47,18 @@ func (s *Sources) Waits(ctx context.Context) (map[string]Wait, error) {
 		places AS (
 			SELECT o.name AS place, o.source, false AS farm, (o.spec->>'lead_s')::float8 + CASE WHEN EXISTS (SELECT FROM images i WHERE i.offer = o.name) THEN 0 ELSE coalesce((o.spec->>'setup_s')::float8, 0) END AS promised FROM offers o
 			UNION ALL SELECT name, source, true, (spec->>'lead_s')::float8 FROM farms)
-		SELECT p.place, p.source, p.farm, p.promised, count(x.at)::int, (count(*) FILTER (WHERE x.never))::int, coalesce(array_agg(x.ratio::float8) FILTER (WHERE x.ratio > 0), '{}')
-		FROM places p LEFT JOIN seen x ON x.place = p.place AND x.n <= $1 GROUP BY 1, 2, 3, 4 ORDER BY 1`, latestWaits)
-	if err != nil {
-		return nil, err
-	}
-	type row struct {
-		Wait
-		farm   bool
-		ratios []float64
-	}
-	all, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (x row, err error) {
+		SELECT p.place, p.source, p.farm, p.promised, count(x.at)::int, (count(*) FILTER (WHERE x.never))::int, coalesce(json_agg(x.ratio::float8) FILTER (WHERE x.ratio > 0), '[]')
+		FROM places p LEFT JOIN seen x ON x.place = p.place AND x.n <= $1 GROUP BY 1, 2, 3, 4 ORDER BY 1`, latestWaits), func(r store.Row) (x row, err error) {
 		var promised float64
-		err = r.Scan(&x.Place, &x.Source, &x.farm, &promised, &x.Ordered, &x.Never, &x.ratios)
+		err = r.Scan(&x.Place, &x.Source, &x.farm, &promised, &x.Ordered, &x.Never, store.JSON(&x.ratios))
 		x.Promised = time.Duration(promised * float64(time.Second))
 		return x, err
 	})
 	out := map[string]Wait{}
 	for _, x := range all {
-		assumed, ratios := promise.Boot, x.ratios
+		assumed, ratios := leadtimes.Boot, x.ratios
 		if x.farm {
-			assumed = promise.Queue
+			assumed = leadtimes.Queue
 		}
 		if len(ratios) == 0 {
 			for _, y := range all {
@@ -72,7 +67,7 @@ func (s *Sources) Waits(ctx context.Context) (map[string]Wait, error) {
 				}
 			}
 		}
-		x.Kept = promise.Learn(ratios, assumed).Coming(x.Ordered, x.Never)
+		x.Kept = leadtimes.Learn(ratios, assumed).Coming(x.Ordered, x.Never)
 		out[x.Place] = x.Wait
 	}
 	return out, err
@@ -90,10 +85,10 @@ func (w Wait) record() api.Wait {
 // learnt adds how often tries at a source gave a frame and how its promises are kept.
 func (s *Sources) learnt(ctx context.Context, name string, waits map[string]Wait, out *api.Source) error {
 	var done, all int
-	err := s.store.Pool.QueryRow(ctx, `
+	err := s.store.WithContext(ctx).Raw(`
 		WITH places AS (SELECT s.host AS place FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 UNION SELECT name FROM farms WHERE source = $1)
 		SELECT count(*) FILTER (WHERE outcome = 'done'), count(*) FILTER (WHERE outcome IN ('done', 'failed'))
-		FROM attempts a JOIN places p ON p.place = a.host`, name).Scan(&done, &all)
+		FROM attempts a JOIN places p ON p.place = a.host`, name).Row().Scan(&done, &all)
 	if err != nil {
 		return err
 	}

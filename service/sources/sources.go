@@ -7,12 +7,12 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"math/big"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
@@ -158,33 +158,25 @@ func (s *Sources) Farm(ctx context.Context, name string) (providers.Farm, error)
 	return providers.RemoteFarm{Remote: remote}, err
 }
 
-// Querier is what reads from the database: the pool or a transaction. Within a transaction
-// all is read by it: whoever holds one and waits for another connection may wait for ever.
-type Querier interface {
-	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
-	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
-}
-
-// spec reads a source's record, or false where none of that name is known.
-func spec(ctx context.Context, q Querier, name string) (out stock.Source, known bool, err error) {
-	err = q.QueryRow(ctx, "SELECT spec FROM sources WHERE name = $1", name).Scan(&out)
-	if err == pgx.ErrNoRows {
-		return stock.Source{Name: name}, false, nil
+// spec reads a source's record, or false where none of that name is known. Here and
+// below db may be a transaction: whoever holds one and waits for another connection may
+// wait for ever.
+func spec(db *gorm.DB, name string) (stock.Source, bool, error) {
+	var found []Source
+	err := db.Where("name = ?", name).Find(&found).Error
+	if err != nil || len(found) == 0 {
+		return stock.Source{Name: name}, false, err
 	}
-	return out, err == nil, err
+	return found[0].Spec, true, nil
 }
 
 // Rates returns the exchange rates, by day.
 func (s *Sources) Rates(ctx context.Context) (pricing.Rates, error) {
-	return ratesBy(ctx, s.store.Pool)
+	return ratesBy(s.store.WithContext(ctx))
 }
 
-func ratesBy(ctx context.Context, q Querier) (pricing.Rates, error) {
-	rows, err := q.Query(ctx, "SELECT day, from_code, to_code, rate::text FROM exchange_rates ORDER BY day, from_code, to_code")
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r pricing.Rate, err error) {
+func ratesBy(db *gorm.DB) (pricing.Rates, error) {
+	return store.Rows(db.Raw("SELECT day, from_code, to_code, rate::text FROM exchange_rates ORDER BY day, from_code, to_code"), func(row store.Row) (r pricing.Rate, err error) {
 		var text string
 		if err = row.Scan(&r.Day, &r.From, &r.To, &text); err == nil {
 			r.Rate, err = pricing.ParseMoney(text)
@@ -214,12 +206,12 @@ func text(m pricing.Money) string {
 
 // Charged returns what a source has charged so far, in the currency of its prices.
 func (s *Sources) Charged(ctx context.Context, source string) (pricing.Money, error) {
-	return chargedBy(ctx, s.store.Pool, source)
+	return chargedBy(s.store.WithContext(ctx), source)
 }
 
-func chargedBy(ctx context.Context, q Querier, source string) (pricing.Money, error) {
+func chargedBy(db *gorm.DB, source string) (pricing.Money, error) {
 	var sum string
-	if err := q.QueryRow(ctx, "SELECT coalesce(sum(amount), 0)::text FROM charges WHERE source = $1", source).Scan(&sum); err != nil {
+	if err := db.Raw("SELECT coalesce(sum(amount), 0)::text FROM charges WHERE source = $1", source).Row().Scan(&sum); err != nil {
 		return pricing.Money{}, err
 	}
 	return pricing.ParseMoney(sum)
@@ -234,28 +226,27 @@ func (s *Sources) Reachable(ctx context.Context, name string, fault error) error
 	if fault != nil {
 		text = fault.Error()
 	}
-	_, err := s.store.Pool.Exec(ctx, "UPDATE sources SET fault = $2 WHERE name = $1 AND fault <> $2", name, text)
-	return err
+	return s.store.WithContext(ctx).Exec("UPDATE sources SET fault = $2 WHERE name = $1 AND fault <> $2", name, text).Error
 }
 
 // Factor returns what one unit of a source's prices comes to in the service's
 // currency today, discount and tax in it. A source that is not known bills in the
 // service's currency.
 func (s *Sources) Factor(ctx context.Context, source string) (*big.Rat, error) {
-	return s.FactorBy(ctx, s.store.Pool, source)
+	return s.FactorBy(s.store.WithContext(ctx), source)
 }
 
 // FactorBy is Factor within a transaction.
-func (s *Sources) FactorBy(ctx context.Context, q Querier, source string) (*big.Rat, error) {
-	known, found, err := spec(ctx, q, source)
+func (s *Sources) FactorBy(db *gorm.DB, source string) (*big.Rat, error) {
+	known, found, err := spec(db, source)
 	if err != nil || !found {
 		return big.NewRat(1, 1), err
 	}
-	rates, err := ratesBy(ctx, q)
+	rates, err := ratesBy(db)
 	if err != nil {
 		return nil, err
 	}
-	before, err := chargedBy(ctx, q, source)
+	before, err := chargedBy(db, source)
 	if err != nil {
 		return nil, err
 	}
@@ -273,11 +264,11 @@ type Charge struct {
 
 // Enter stores a charge, once: entering it again changes nothing. It returns what it
 // comes to in the service's currency.
-func (s *Sources) Enter(ctx context.Context, tx pgx.Tx, c Charge) (pricing.Money, error) {
+func (s *Sources) Enter(tx *gorm.DB, c Charge) (pricing.Money, error) {
 	// One after another, for what was charged before decides on the discount.
 	var card json.RawMessage
-	err := tx.QueryRow(ctx, "SELECT spec->'card' FROM sources WHERE name = $1 FOR UPDATE", c.Source).Scan(&card)
-	if err != nil && err != pgx.ErrNoRows {
+	err := tx.Raw("SELECT spec->'card' FROM sources WHERE name = $1 FOR UPDATE", c.Source).Row().Scan(&card)
+	if err != nil && err != sql.ErrNoRows {
 		return pricing.Money{}, err
 	}
 	unit := s.currency
@@ -290,13 +281,13 @@ func (s *Sources) Enter(ctx context.Context, tx pgx.Tx, c Charge) (pricing.Money
 		if known.Currency != "" {
 			unit = known.Currency
 		}
-		if factor, err = s.FactorBy(ctx, tx, c.Source); err != nil {
+		if factor, err = s.FactorBy(tx, c.Source); err != nil {
 			return pricing.Money{}, err
 		}
 	}
 	cost := c.Amount.Scaled(factor)
-	_, err = tx.Exec(ctx, `INSERT INTO charges (run_id, source, place, at, metered_s, amount, unit, factor, cost)
+	err = tx.Exec(`INSERT INTO charges (run_id, source, place, at, metered_s, amount, unit, factor, cost)
 		VALUES ($1::uuid, $2, $3, $4, $5, $6::numeric, $7, $8, $9::numeric) ON CONFLICT (source, place) DO NOTHING`,
-		c.Run, c.Source, c.Place, s.clock.Now(), c.Metered, text(c.Amount), unit, factor.RatString(), text(cost))
+		c.Run, c.Source, c.Place, s.clock.Now(), c.Metered, text(c.Amount), unit, factor.RatString(), text(cost)).Error
 	return cost, err
 }

@@ -19,9 +19,10 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/frames"
 	"rotanex.example/core/picture"
+	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/edge"
-	"rotanex.example/service/runs"
+	"rotanex.example/service/queue"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 	"rotanex.example/service/trials"
@@ -53,18 +54,18 @@ type Studies struct {
 	clock  clock.Clock
 	shots  *shots.Shots
 	trials *trials.Trials
-	runs   *runs.Runs
+	runs   *queue.Queue
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, sh *shots.Shots, t *trials.Trials, r *runs.Runs) *Studies {
+func New(s *store.Store, c clock.Clock, sh *shots.Shots, t *trials.Trials, r *queue.Queue) *Studies {
 	return &Studies{s, c, sh, t, r}
 }
 
 // Create begins a study.
 func (q *Studies) Create(w http.ResponseWriter, r *http.Request, params api.CreateStudyParams) {
 	body, err := edge.Body[api.NewStudy](r)
-	id := runs.IDFor(r, params.IdempotencyKey)
+	id := access.IDFor(r, params.IdempotencyKey)
 	if err == nil {
 		err = q.create(r.Context(), id, body)
 	}
@@ -77,7 +78,7 @@ func (q *Studies) create(ctx context.Context, id uuid.UUID, body api.NewStudy) e
 		return err
 	}
 	set := shot.Frames()
-	s := Study{ID: id, Request: runs.Fingerprint(body), Shot: shot.Name, Host: body.Host, Crew: body.Crew, CreatedAt: q.clock.Now(), Distances: map[int]picture.Distance{}}
+	s := Study{ID: id, Request: edge.Fingerprint(body), Shot: shot.Name, Host: body.Host, Crew: body.Crew, CreatedAt: q.clock.Now(), Distances: map[int]picture.Distance{}}
 	s.Frame = set.At(set.Len() / 2)
 	if body.Frame != nil {
 		if s.Frame = *body.Frame; !set.Has(s.Frame) {
@@ -89,7 +90,7 @@ func (q *Studies) create(ctx context.Context, id uuid.UUID, body api.NewStudy) e
 		return err
 	}
 	if len(old) > 0 {
-		return runs.SameRequest(old[0].Request, s.Request)
+		return edge.SameRequest(old[0].Request, s.Request)
 	}
 	one, err := frames.Parse(fmt.Sprint(s.Frame))
 	if err != nil {
@@ -169,7 +170,7 @@ func (q *Studies) record(ctx context.Context, s Study) (api.Study, error) {
 			d, known := s.Distances[i]
 			if !known {
 				a, b, err := q.pictures(ctx, s, 0, i)
-				if errors.Is(err, runs.ErrNoPicture) {
+				if errors.Is(err, queue.ErrNoPicture) {
 					out.Variants = append(out.Variants, row)
 					continue
 				}
@@ -246,7 +247,7 @@ func (q *Studies) Difference(w http.ResponseWriter, r *http.Request, id uuid.UUI
 			_, diff, err = picture.Compare(a, b)
 		}
 	}
-	if errors.Is(err, runs.ErrNoPicture) {
+	if errors.Is(err, queue.ErrNoPicture) {
 		err = edge.Conflict("one of the two is not rendered yet")
 	}
 	if err != nil {

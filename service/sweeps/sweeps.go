@@ -15,12 +15,12 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/timing"
+	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/prospects"
-	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 	"rotanex.example/service/timings"
@@ -65,7 +65,7 @@ const (
 // Create begins a sweep.
 func (q *Sweeps) Create(w http.ResponseWriter, r *http.Request, params api.CreateSweepParams) {
 	body, err := edge.Body[api.NewSweep](r)
-	id := runs.IDFor(r, params.IdempotencyKey)
+	id := access.IDFor(r, params.IdempotencyKey)
 	if err == nil {
 		err = q.create(r.Context(), id, body)
 	}
@@ -77,7 +77,7 @@ func (q *Sweeps) create(ctx context.Context, id uuid.UUID, body api.NewSweep) er
 		return err
 	}
 	s := Sweep{
-		ID: id, Shot: body.Shot, Request: runs.Fingerprint(body), State: "running", CreatedAt: q.clock.Now(),
+		ID: id, Shot: body.Shot, Request: edge.Fingerprint(body), State: "running", CreatedAt: q.clock.Now(),
 		BudgetS: or(float64(body.BudgetS), defaultBudget), Goal: or(float64(body.Goal), defaultGoal), Frames: int(or(float64(body.Frames), defaultFrames)),
 	}
 	var old []Sweep
@@ -85,7 +85,7 @@ func (q *Sweeps) create(ctx context.Context, id uuid.UUID, body api.NewSweep) er
 		return err
 	}
 	if len(old) > 0 {
-		return runs.SameRequest(old[0].Request, s.Request)
+		return edge.SameRequest(old[0].Request, s.Request)
 	}
 	if err := q.store.WithContext(ctx).Create(&s).Error; err != nil {
 		return err
@@ -175,7 +175,7 @@ func (q *Sweeps) advance(ctx context.Context, s Sweep) error {
 		busy[c.Place.Host] = true
 		ask := trials.Ask{
 			ID: uuid.New(), Shot: shot, Host: c.Place.Host, Crew: c.Place.Crew, Repeats: 1, Sweep: &s.ID, Why: c.Why,
-			Frames: shot.Frames().Sample(s.Frames), Request: runs.Fingerprint(c.Place),
+			Frames: shot.Frames().Sample(s.Frames), Request: edge.Fingerprint(c.Place),
 		}
 		if err := q.trials.Begin(ctx, ask); err != nil {
 			return err

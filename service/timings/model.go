@@ -13,8 +13,8 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/memory"
 	"rotanex.example/core/timing"
+	"rotanex.example/service/access"
 	"rotanex.example/service/edge"
-	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
 )
 
@@ -154,7 +154,7 @@ func (t *Timings) PostTimes(w http.ResponseWriter, r *http.Request, params api.I
 		Rows int `json:"rows"`
 	}
 	if err == nil {
-		if out.Rows, err = t.Import(r.Context(), runs.IDFor(r, params.IdempotencyKey), text); err != nil {
+		if out.Rows, err = t.Import(r.Context(), access.IDFor(r, params.IdempotencyKey), text); err != nil {
 			err = edge.BadField("body", "", err.Error())
 		}
 	}

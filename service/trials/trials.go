@@ -18,9 +18,11 @@ import (
 	"rotanex.example/core/frames"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
+	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/queue"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
@@ -67,7 +69,7 @@ const (
 // Create begins a trial.
 func (t *Trials) Create(w http.ResponseWriter, r *http.Request, params api.CreateTrialParams) {
 	body, err := edge.Body[api.NewTrial](r)
-	id := runs.IDFor(r, params.IdempotencyKey)
+	id := access.IDFor(r, params.IdempotencyKey)
 	if err == nil {
 		err = t.create(r.Context(), id, body)
 	}
@@ -79,7 +81,7 @@ func (t *Trials) create(ctx context.Context, id uuid.UUID, body api.NewTrial) er
 	if err != nil {
 		return err
 	}
-	n := Ask{ID: id, Shot: shot, Host: body.Host, Crew: body.Crew, Request: runs.Fingerprint(body), Repeats: 1}
+	n := Ask{ID: id, Shot: shot, Host: body.Host, Crew: body.Crew, Request: edge.Fingerprint(body), Repeats: 1}
 	count := body.Frames
 	if body.Precision > 0 {
 		precision := float64(body.Precision)
@@ -125,7 +127,7 @@ func (t *Trials) Begin(ctx context.Context, n Ask) error {
 	b := runs.Beginning{
 		Run:    runs.Run{ID: n.ID, Kind: runs.KindTrial, Request: n.Request, Tries: tries, CreatedAt: now},
 		Shots:  []runs.Shot{{RunID: n.ID, Shot: n.Shot.Name, Spec: n.Shot.Spec}},
-		Frames: []runs.Frame{{RunID: n.ID, Shot: n.Shot.Name, Frame: n.Frames.At(0), WarmUp: true}},
+		Frames: []queue.Frame{{RunID: n.ID, Shot: n.Shot.Name, Frame: n.Frames.At(0), WarmUp: true}},
 		Also: func(tx *gorm.DB) error {
 			settings := shots.Settings(n.Shot.Spec)
 			if backend := hosts.Backend(crew, n.Shot.Spec.Backend); backend != "" {
@@ -143,10 +145,10 @@ func (t *Trials) Begin(ctx context.Context, n Ask) error {
 	}
 	for repeat := range n.Repeats {
 		for f := range n.Frames.All() {
-			b.Frames = append(b.Frames, runs.Frame{RunID: n.ID, Shot: n.Shot.Name, Frame: f, Repeat: repeat})
+			b.Frames = append(b.Frames, queue.Frame{RunID: n.ID, Shot: n.Shot.Name, Frame: f, Repeat: repeat})
 		}
 	}
-	b.Bookings = []runs.Booking{{
+	b.Bookings = []queue.Booking{{
 		RunID: n.ID, Shot: n.Shot.Name, Host: host.Name, Crew: crew.ID, Devices: crew.Devices,
 		Frames: len(b.Frames), StartAt: now, EndAt: now.Add(patience),
 	}}
@@ -198,7 +200,7 @@ func (t *Trials) FrameDone(ctx context.Context, run uuid.UUID) error {
 	if !late && !timing.Precise(byFrame, *trial.Precision) {
 		return nil
 	}
-	return t.store.WithContext(ctx).Exec("DELETE FROM frames WHERE run_id = ? AND state = 'waiting' AND NOT warm_up", run).Error
+	return queue.DropWaiting(t.store.WithContext(ctx), run)
 }
 
 // row is a frame of a trial with what was measured.

@@ -1,10 +1,10 @@
-// Package promise holds what a source says against what it did: how long a server
+// Package leadtimes holds what a source says against what it did: how long a server
 // takes to be up, how long a farm's first frame lets one wait, how often what was
 // ordered never came.
 //
-//	k := promise.Learn([]float64{1.2, 1.1, 1.3}, promise.Boot)
+//	k := leadtimes.Learn([]float64{1.2, 1.1, 1.3}, leadtimes.Boot)
 //	lead := k.Typical * declared
-package promise
+package leadtimes
 
 import (
 	"math"

@@ -1,19 +1,18 @@
-package runs
+package queue
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strings"
 
-	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
 
 	"rotanex.example/api"
+	"rotanex.example/core/dispatch"
 	"rotanex.example/core/memory"
-	"rotanex.example/core/preflight"
-	"rotanex.example/core/stock"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/store"
 )
 
 // oftenOut is how many frames of a shot may run out of memory on a crew before the
@@ -23,18 +22,18 @@ const oftenOut = 2
 // ranOut counts a try that ran out of memory. The frame goes where it fits, by what
 // its shot permits: to a smaller crew, to other devices, to the same crew with
 // textures spilled or on the CPU; or it is held for a person.
-func (q *Runs) ranOut(ctx context.Context, tx pgx.Tx, l leased, tail string, m *api.Measured) error {
+func (q *Queue) ranOut(tx *gorm.DB, l leased, tail string, m *api.Measured) error {
 	var spec api.ShotSpec
-	if err := tx.QueryRow(ctx, "SELECT spec FROM run_shots WHERE run_id = $1 AND shot = $2", l.run, l.shot).Scan(&spec); err != nil {
+	if err := tx.Raw("SELECT spec FROM run_shots WHERE run_id = $1 AND shot = $2", l.run, l.shot).Row().Scan(store.JSON(&spec)); err != nil {
 		return err
 	}
-	all, err := q.candidates(ctx, tx, l, spec, m)
+	all, err := q.candidates(tx, l, spec, m)
 	if err != nil {
 		return err
 	}
 	i := slices.IndexFunc(all, func(c candidate) bool { return c.Host == l.host && c.Crew == l.crew })
 	if i < 0 {
-		return q.fail(ctx, tx, l, string(api.ResultCauseOutOfMemory), tail, m)
+		return q.fail(tx, l, string(api.ResultCauseOutOfMemory), tail, m)
 	}
 	failed := all[i]
 	others := make([]memory.Candidate, 0, len(all))
@@ -45,28 +44,31 @@ func (q *Runs) ranOut(ctx context.Context, tx pgx.Tx, l leased, tail string, m *
 	}
 	step, to := memory.Answer(stepsLeft(shots.Permits(spec), l.mode), failed.Candidate, others, failed.falls)
 	tail = strings.TrimSpace(tail + "\n" + answerText(step, failed.Fit, to))
-	if err := q.bar(ctx, tx, l, step); err != nil {
+	if err := q.bar(tx, l, step); err != nil {
 		return err
 	}
-	now := q.clock.Now()
 	var state string
 	same := step == memory.Spill || step == memory.CPU
 	places := []string{}
 	for _, c := range to {
 		places = append(places, c.Host+"/"+c.Crew)
 	}
+	only, err := store.AsJSON(places)
+	if err != nil {
+		return err
+	}
 	mode := ""
 	if same {
 		mode = string(step)
 	}
-	if err := tx.QueryRow(ctx, `
+	if err := tx.Raw(`
 		UPDATE frames SET state = CASE WHEN $2 OR failures + 1 >= $3 THEN 'failed' ELSE 'waiting' END, failures = failures + 1,
-		       failed_on = CASE WHEN $4 THEN failed_on ELSE array_append(failed_on, host || '/' || crew) END,
-		       only_on = $5, memory_mode = $6, cause = 'out-of-memory', lease_until = NULL, boot = NULL, progress = 0
-		WHERE id = $1 RETURNING state`, l.id, step == memory.Hold, l.tries, same, places, mode).Scan(&state); err != nil {
+		       failed_on = CASE WHEN $4 THEN failed_on ELSE failed_on || to_jsonb(host || '/' || crew) END,
+		       only_on = $5::jsonb, memory_mode = $6, cause = 'out-of-memory', lease_until = NULL, boot = NULL, progress = 0
+		WHERE id = $1 RETURNING state`, l.id, step == memory.Hold, l.tries, same, only, mode).Row().Scan(&state); err != nil {
 		return err
 	}
-	return q.free(ctx, tx, l, "failed", string(api.ResultCauseOutOfMemory), tail, state, now, m)
+	return q.free(tx, l, triedFailed, string(api.ResultCauseOutOfMemory), tail, state, m)
 }
 
 // stepsLeft are what a shot permits less what the frame was already rendered with.
@@ -96,65 +98,74 @@ type candidate struct {
 
 // candidates lists the crews that have bookings of the shot, with their fit for what
 // it is now known to need: more than the crew had that it ran out on.
-func (q *Runs) candidates(ctx context.Context, tx pgx.Tx, l leased, spec api.ShotSpec, m *api.Measured) ([]candidate, error) {
+func (q *Queue) candidates(tx *gorm.DB, l leased, spec api.ShotSpec, m *api.Measured) ([]candidate, error) {
 	need := shots.Need(spec)
 	if m != nil && m.DevicePeakBytes > 0 {
 		need.Observed, need.AtLeast = memory.Bytes(m.DevicePeakBytes), true
 	}
-	rows, err := tx.Query(ctx, `
-		SELECT DISTINCT ON (b.host, b.crew) b.host, b.crew, b.devices, h.spec, h.renderers
-		FROM bookings b JOIN hosts h ON h.name = b.host
-		WHERE b.run_id = $1 AND b.shot = $2 AND (b.barred = '' OR (b.host = $3 AND b.crew = $4)) ORDER BY b.host, b.crew`, l.run, l.shot, l.host, l.crew)
+	all, err := q.crews(tx, "b.run_id = $1 AND b.shot = $2", l.run, l.shot)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (c candidate, err error) {
-		var host stock.Host
-		var renderers []preflight.Renderer
-		if err = row.Scan(&c.Host, &c.Crew, &c.Devices, &host, &renderers); err != nil {
-			return c, err
+	var out []candidate
+	for _, c := range all {
+		own := c.Host == l.host && c.Name == l.crew
+		seen := slices.ContainsFunc(out, func(o candidate) bool { return o.Host == c.Host && o.Crew == c.Name })
+		if seen || c.Farm || !own && c.Stands(q.clock.Now()).When == dispatch.Never {
+			continue // who takes no more frames is nobody to tie one to
 		}
-		crew, ok := host.FindCrew(c.Crew)
-		if !ok {
-			c.Fit = memory.Fit{Verdict: memory.DoesNotFit, Why: "the host cannot form the crew any more"}
-			return c, nil
+		fit, err := q.fit(tx, c, need, spec.Launcher)
+		if err != nil {
+			return nil, err
 		}
-		h := hosts.Host{Renderers: renderers}
-		renderer := h.Renderer(spec.Launcher)
-		c.Fit, c.falls = memory.Judge(need, hosts.MemoryCrew(host, crew, renderer)), renderer != nil && renderer.Falls
-		return c, nil
-	})
+		out = append(out, fit)
+	}
+	return out, nil
+}
+
+// fit judges whether a shot of a need fits a crew. A server that is yet to come is
+// judged when it is there.
+func (q *Queue) fit(tx *gorm.DB, c *crewRow, need memory.Need, launcher string) (candidate, error) {
+	out := candidate{Candidate: memory.Candidate{Host: c.Host, Crew: c.Name, Devices: c.Devices, Fit: memory.Fit{Verdict: memory.DoesNotFit, Why: "the host cannot form the crew"}}}
+	var found []hosts.Host
+	if err := tx.Where("name = ?", c.Host).Find(&found).Error; err != nil || len(found) == 0 {
+		return out, err
+	}
+	if crew, ok := found[0].Spec.FindCrew(c.Name); ok {
+		renderer := found[0].Renderer(launcher)
+		out.Fit, out.falls = memory.Judge(need, hosts.MemoryCrew(found[0].Spec, crew, renderer)), renderer != nil && renderer.Falls
+	}
+	return out, nil
 }
 
 // bar keeps further frames of the shot from a crew on which they keep running out, or
 // has them all rendered as this one is to be.
-func (q *Runs) bar(ctx context.Context, tx pgx.Tx, l leased, step memory.Step) error {
+func (q *Queue) bar(tx *gorm.DB, l leased, step memory.Step) error {
 	var before int
-	if err := tx.QueryRow(ctx, `
+	if err := tx.Raw(`
 		SELECT count(*) FROM attempts a JOIN frames f ON f.id = a.frame_id
 		WHERE a.run_id = $1 AND f.shot = $2 AND a.host = $3 AND a.crew = $4 AND a.cause = 'out-of-memory'`,
-		l.run, l.shot, l.host, l.crew).Scan(&before); err != nil {
+		l.run, l.shot, l.host, l.crew).Row().Scan(&before); err != nil {
 		return err
 	}
 	if before+1 < oftenOut || l.trial {
 		return nil
 	}
 	if step == memory.Spill || step == memory.CPU {
-		_, err := tx.Exec(ctx, "UPDATE bookings SET memory_mode = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, string(step))
-		return err
+		return tx.Exec("UPDATE bookings SET memory_mode = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, string(step)).Error
 	}
-	return q.barCrew(ctx, tx, l, fmt.Sprintf("%d frames of %s ran out of memory on it", before+1, l.shot), string(api.ResultCauseOutOfMemory))
+	return q.barCrew(tx, l, fmt.Sprintf("%d frames of %s ran out of memory on it", before+1, l.shot), string(api.ResultCauseOutOfMemory))
 }
 
 // barCrew keeps further frames of the shot from the crew. Frames that nobody is left to
 // render are failed with the cause, not forgotten.
-func (q *Runs) barCrew(ctx context.Context, tx pgx.Tx, l leased, why, cause string) error {
-	if _, err := tx.Exec(ctx, "UPDATE bookings SET barred = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, why); err != nil {
+func (q *Queue) barCrew(tx *gorm.DB, l leased, why, cause string) error {
+	if err := tx.Exec("UPDATE bookings SET barred = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, why).Error; err != nil {
 		return err
 	}
-	_, err := tx.Exec(ctx, `
+	err := tx.Exec(`
 		UPDATE frames SET state = 'failed', cause = $3 WHERE run_id = $1 AND shot = $2 AND state = 'waiting'
-		  AND NOT EXISTS (SELECT 1 FROM bookings WHERE run_id = $1 AND shot = $2 AND barred = '')`, l.run, l.shot, cause)
+		  AND NOT EXISTS (SELECT 1 FROM bookings WHERE run_id = $1 AND shot = $2 AND barred = '')`, l.run, l.shot, cause).Error
 	return err
 }
 
@@ -164,19 +175,19 @@ const oftenUnable = 3
 
 // barUnable keeps further frames of a shot from a crew on which its renderer never
 // starts: else it would fail every frame once.
-func (q *Runs) barUnable(ctx context.Context, tx pgx.Tx, l leased, cause api.ResultCause) error {
+func (q *Queue) barUnable(tx *gorm.DB, l leased, cause api.ResultCause) error {
 	if l.trial || cause != api.ResultCauseRefused && cause != api.ResultCauseCannotStart {
 		return nil
 	}
 	var unable, other int
-	if err := tx.QueryRow(ctx, `
+	if err := tx.Raw(`
 		SELECT count(*) FILTER (WHERE a.cause IN ('refused', 'cannot-start')), count(*) FILTER (WHERE a.cause NOT IN ('refused', 'cannot-start'))
 		FROM attempts a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = $1 AND f.shot = $2 AND a.host = $3 AND a.crew = $4`,
-		l.run, l.shot, l.host, l.crew).Scan(&unable, &other); err != nil {
+		l.run, l.shot, l.host, l.crew).Row().Scan(&unable, &other); err != nil {
 		return err
 	}
 	if unable+1 < oftenUnable || other > 0 {
 		return nil
 	}
-	return q.barCrew(ctx, tx, l, fmt.Sprintf("the renderer of %s did not start on it %d times (%s)", l.shot, unable+1, cause), string(cause))
+	return q.barCrew(tx, l, fmt.Sprintf("the renderer of %s did not start on it %d times (%s)", l.shot, unable+1, cause), string(cause))
 }

@@ -1,4 +1,4 @@
-package promise_test
+package leadtimes_test
 
 import (
 	"math"
@@ -8,19 +8,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
-	"rotanex.example/core/promise"
+	"rotanex.example/core/leadtimes"
 )
 
 func TestNothingSeenIsWhatWasPromised(t *testing.T) {
-	assert.Equal(t, promise.Kept{Typical: 1, Spread: promise.Boot}, promise.Learn(nil, promise.Boot))
-	assert.Equal(t, promise.Kept{Typical: 1, Spread: promise.Queue}, promise.Learn([]float64{0, -1, math.Inf(1)}, promise.Queue), "what is no wait is left out")
+	assert.Equal(t, leadtimes.Kept{Typical: 1, Spread: leadtimes.Boot}, leadtimes.Learn(nil, leadtimes.Boot))
+	assert.Equal(t, leadtimes.Kept{Typical: 1, Spread: leadtimes.Queue}, leadtimes.Learn([]float64{0, -1, math.Inf(1)}, leadtimes.Queue), "what is no wait is left out")
 }
 
 func TestOneLateBootIsNotYetTheRule(t *testing.T) {
-	one := promise.Learn([]float64{2}, promise.Boot)
+	one := leadtimes.Learn([]float64{2}, leadtimes.Boot)
 	assert.InDelta(t, math.Cbrt(2), one.Typical, 1e-12, "it counts as one among three")
 	assert.Equal(t, 1, one.Seen)
-	assert.Greater(t, one.Spread, promise.Boot, "and it is a surprise")
+	assert.Greater(t, one.Spread, leadtimes.Boot, "and it is a surprise")
 }
 
 // Made waits with a known truth: what is learnt comes to it, and nine in ten of the
@@ -35,7 +35,7 @@ func TestLearntWaitsComeToTheTruth(t *testing.T) {
 		for range 20 {
 			seen = append(seen, draw())
 		}
-		k := promise.Learn(seen, promise.Boot)
+		k := leadtimes.Learn(seen, leadtimes.Boot)
 		assert.InDelta(t, 0, math.Log(k.Typical/typical), 0.35)
 		for range 20 {
 			if math.Abs(math.Log(draw()/k.Typical)) < 1.645*k.Spread {
@@ -55,17 +55,17 @@ func TestWhatIsLearntLiesBetweenPromiseAndSight(t *testing.T) {
 		for range n {
 			seen = append(seen, ratio)
 		}
-		k := promise.Learn(seen, promise.Boot)
+		k := leadtimes.Learn(seen, leadtimes.Boot)
 		low, high := math.Min(1, ratio), math.Max(1, ratio)
 		assert.True(t, k.Typical >= low-1e-9 && k.Typical <= high+1e-9, "%v of %v", k.Typical, ratio)
 		assert.Positive(t, k.Spread)
-		more := promise.Learn(append(seen, ratio), promise.Boot)
+		more := leadtimes.Learn(append(seen, ratio), leadtimes.Boot)
 		assert.LessOrEqual(t, math.Abs(math.Log(more.Typical/ratio)), math.Abs(math.Log(k.Typical/ratio))+1e-9, "more of the same comes nearer")
 	})
 }
 
 func TestWhatNeverCameIsCounted(t *testing.T) {
-	k := promise.Learn(nil, promise.Boot)
+	k := leadtimes.Learn(nil, leadtimes.Boot)
 	assert.Zero(t, k.Coming(0, 0).Never)
 	assert.InDelta(t, 0.1/20, k.Coming(10, 0).Never, 1e-12, "none in ten is not never")
 	assert.InDelta(t, 2.1/20, k.Coming(10, 2).Never, 1e-12)

@@ -1,0 +1,138 @@
+package forecast
+
+import (
+	"math"
+	"math/rand/v2"
+	"time"
+
+	"rotanex.example/core/leadtimes"
+	"rotanex.example/core/planning"
+	"rotanex.example/core/simulate"
+)
+
+// simulation is one simulation of a plan after another, with memory kept between them.
+// It is the chance by which a simulated run goes.
+type simulation struct {
+	*setup
+	sim     *simulate.Simulation
+	r       *rand.Rand
+	off     []float64 // of each timing's first crew, what is drawn for how far it is off
+	frame   []float64 // of each crew, its typical time in this simulation, ms
+	ends    []float64 // of each server, when its last frame ended
+	begins  []float64 // of each server, when it was ordered; late boots do not change it
+	charges []float64 // of each farm
+	finish  []float64 // of each shot, when its last frame came home
+	cost    float64
+}
+
+// ending is how one simulation ended. Times are ms, math.Inf(1) for never.
+type ending struct {
+	shots []float64
+	cost  float64
+}
+
+func newSimulation(s *setup) *simulation {
+	return &simulation{
+		setup: s, sim: simulate.New(s.Setup), off: make([]float64, len(s.crews)), frame: make([]float64, len(s.crews)),
+		ends: make([]float64, len(s.servers)), begins: make([]float64, len(s.servers)), charges: make([]float64, len(s.farms)), finish: make([]float64, len(s.shots)),
+	}
+}
+
+// run simulates the plan once.
+func (s *simulation) run(r *rand.Rand) ending {
+	s.r, s.cost = r, s.seats
+	clear(s.charges)
+	clear(s.finish)
+	s.sim.Reset()
+	s.draw()
+	s.sim.Run(s)
+	return s.bill()
+}
+
+// draw draws what holds for the whole simulation: how far each typical time is off, how
+// late each server boots, how long each farm's queue is.
+func (s *simulation) draw() {
+	for i, c := range s.crews {
+		if c.sameAs == i {
+			s.off[i] = 0
+			if c.off > 0 {
+				s.off[i] = s.r.NormFloat64() * c.off
+			}
+		}
+		s.frame[i] = c.frame * math.Exp(s.off[c.sameAs])
+	}
+	moved := make([]time.Duration, len(s.servers))
+	for i, v := range s.servers {
+		late := milliseconds(v.wait.late(s.r))
+		if v.wait.kept.Never > 0 && s.r.Float64() < v.wait.kept.Never {
+			// One that never comes is given up and another is asked for in its place.
+			moved[i] = leadtimes.GivenUp(v.offer.Lead.Duration())
+			s.cost += v.offer.Meter().Charge(moved[i]).Float()
+		}
+		s.begins[i] = v.from + moved[i].Seconds()*1000
+		s.ends[i] = s.begins[i]
+		s.sim.Hosts[v.host].Up = moment(v.from).Add(v.offer.Lead.Duration() + late + moved[i])
+	}
+	for i, c := range s.crews {
+		x := &s.sim.Crews[i]
+		switch {
+		case c.server >= 0:
+			x.Close = x.Close.Add(moved[c.server])
+		case c.farm >= 0:
+			s.sim.Hosts[x.Host].Up = x.Start.Add(milliseconds(s.farms[c.farm].wait.late(s.r)))
+		}
+	}
+}
+
+func milliseconds(ms float64) time.Duration {
+	return time.Duration(math.Min(ms, 1e12) * float64(time.Millisecond))
+}
+
+// Try implements simulate.Chance: it draws how long a frame takes and whether it fails,
+// and counts what that costs.
+func (s *simulation) Try(at, _ int, now time.Time) (time.Duration, bool) {
+	c := &s.crews[at]
+	ratios := s.shots[c.shot].ratios
+	length := s.frame[at] * ratios[s.r.IntN(len(ratios))]
+	failed := c.fails > 0 && s.r.Float64() < c.fails
+	if failed {
+		length *= 2 * failsAfter * s.r.Float64()
+	}
+	takes := milliseconds(length)
+	end := float64(now.Add(takes).UnixMilli())
+	switch {
+	case c.farm >= 0:
+		if !failed {
+			s.charges[c.farm] += c.price*length + c.perFrame
+		}
+	case c.server >= 0:
+		s.ends[c.server] = math.Max(s.ends[c.server], end)
+	}
+	if c.farm < 0 {
+		s.cost += c.price * length
+	}
+	if !failed {
+		s.finish[c.shot] = math.Max(s.finish[c.shot], end+c.delivery)
+	}
+	return takes, failed
+}
+
+func (s *simulation) bill() ending {
+	out := ending{shots: make([]float64, len(s.shots)), cost: s.cost}
+	for i := range s.shots {
+		out.shots[i] = s.finish[i]
+		if s.sim.Shots[i].Left > 0 {
+			out.shots[i] = math.Inf(1)
+		}
+	}
+	for i, v := range s.servers {
+		runs := planning.Millis(math.Max(s.ends[i]-s.begins[i], 0)) + v.offer.Wrap
+		out.cost += v.offer.Meter().Charge(runs.Duration()).Float()
+	}
+	for i, charge := range s.charges {
+		if charge > 0 {
+			out.cost += math.Max(charge, s.farms[i].least)
+		}
+	}
+	return out
+}

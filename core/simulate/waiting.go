@@ -1,0 +1,177 @@
+package simulate
+
+import (
+	"slices"
+
+	"rotanex.example/core/dispatch"
+)
+
+func (r *shotRun) waiting() int {
+	n := r.end - r.next
+	for _, k := range r.tried {
+		n += len(k.frames)
+	}
+	return n
+}
+
+// kindsOf lists the kinds of a shot's waiting frames, the one with the first frame first.
+func (s *Simulation) kindsOf(shot int) []dispatch.Kind {
+	r := &s.shots[shot]
+	out := r.kinds[:0]
+	if r.next < r.end {
+		out = append(out, dispatch.Kind{Waiting: r.end - r.next, First: int64(r.fresh[r.next])})
+	}
+	for _, k := range r.tried {
+		k.Waiting, k.First = len(k.frames), int64(k.frames[0])
+		out = append(out, k.Kind)
+	}
+	if len(out) > 1 {
+		slices.SortFunc(out, func(a, b dispatch.Kind) int { return int(a.First - b.First) })
+	}
+	r.kinds = out
+	return out
+}
+
+// remove takes a frame out of the waiting ones, and says of what kind it was; nil: it was
+// never tried.
+func (r *shotRun) remove(frame int) *dispatch.Kind {
+	for i := range r.tried {
+		k := &r.tried[i]
+		at, found := slices.BinarySearch(k.frames, frame)
+		if !found {
+			continue
+		}
+		kind := k.Kind
+		if k.frames = slices.Delete(k.frames, at, at+1); len(k.frames) == 0 {
+			r.tried = slices.Delete(r.tried, i, i+1)
+		}
+		return &kind
+	}
+	r.next++
+	return nil
+}
+
+// putBack lets a frame wait that was of a kind before it failed at a place.
+func (r *shotRun) putBack(frame int, before *dispatch.Kind, place string) {
+	if before == nil {
+		before = &dispatch.Kind{}
+	}
+	on := append(slices.Clone(before.FailedOn), place)
+	for i := range r.tried {
+		if k := &r.tried[i]; slices.Equal(k.FailedOn, on) && slices.Equal(k.OnlyOn, before.OnlyOn) {
+			at, _ := slices.BinarySearch(k.frames, frame)
+			k.frames = slices.Insert(k.frames, at, frame)
+			return
+		}
+	}
+	r.tried = append(r.tried, triedKind{dispatch.Kind{FailedOn: on, OnlyOn: before.OnlyOn, Tried: true}, []int{frame}})
+}
+
+// takeLast takes up to what a farm was booked for, from the end of the shot, and
+// returns it in order.
+func (r *shotRun) takeLast(farm *dispatch.Crew) (out []int) {
+	out = append(out, r.fresh[r.next:r.end]...)
+	for _, k := range r.tried {
+		if dispatch.Hands(farm, &k.Kind) {
+			out = append(out, k.frames...)
+		}
+	}
+	slices.Sort(out)
+	out = out[max(0, len(out)-farm.Owed()):]
+	for _, n := range slices.Backward(out) {
+		if r.next < r.end && n == r.fresh[r.end-1] {
+			r.end--
+			continue
+		}
+		r.remove(n)
+	}
+	return out
+}
+
+// The queue as the rule asks for it.
+
+// Kinds implements dispatch.Queue.
+func (s *Simulation) Kinds(c *dispatch.Crew) ([]dispatch.Kind, error) {
+	return s.kindsOf(s.shotOf(c)), nil
+}
+
+// Others implements dispatch.Queue.
+func (s *Simulation) Others(c *dispatch.Crew) ([]*dispatch.Crew, int, error) {
+	r := &s.shots[s.shotOf(c)]
+	return r.crews, r.waiting(), nil
+}
+
+// place is a crew's place in Crews.
+func (s *Simulation) place(c *dispatch.Crew) int {
+	h := &s.hosts[s.looking]
+	for i, x := range h.Crews {
+		if x == c {
+			return h.at[i]
+		}
+	}
+	return -1
+}
+
+func (s *Simulation) shotOf(c *dispatch.Crew) int { return s.Crews[s.place(c)].Shot }
+
+// Take implements dispatch.Queue.
+func (s *Simulation) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
+	crew, frame := s.place(c), int(k.First)
+	kind := s.shots[s.Crews[crew].Shot].remove(frame)
+	if p := s.pools[c.Licence]; p != nil {
+		p.held[s.looking] = true
+		p.renders[s.looking]++
+	}
+	takes, fails := s.chance.Try(crew, frame, s.time())
+	s.queue.push(event{at: s.now + int64(takes), kind: frameEnds, host: s.looking, crew: crew, frame: frame, fails: fails, kindOf: kind})
+	return true, nil
+}
+
+// Pool implements dispatch.Queue.
+func (s *Simulation) Pool(c *dispatch.Crew) (dispatch.Pool, bool, error) {
+	p := s.pools[c.Licence]
+	if p == nil {
+		return dispatch.Pool{}, false, nil
+	}
+	s.returnSeats(p)
+	out := dispatch.Pool{Name: p.Name, Total: p.Seats, Mine: p.held[s.looking]}
+	now := s.time()
+	for host := range s.hosts {
+		if host == s.looking {
+			continue
+		}
+		if p.held[host] {
+			out.Held++
+		} else if s.Hosts[host].Nodes == 0 && !s.Hosts[host].Up.After(now) && slices.ContainsFunc(s.hosts[host].Crews, func(o *dispatch.Crew) bool {
+			return o.Licence == p.Name && o.Owed() > 0 && !o.Start.After(now)
+		}) {
+			out.Wanted++
+		}
+	}
+	return out, true, nil
+}
+
+// returnSeats takes back the seats of hosts that do not keep theirs.
+func (s *Simulation) returnSeats(p *poolRun) {
+	for host, held := range p.held {
+		if !held || host == s.looking {
+			continue
+		}
+		h := &s.hosts[host]
+		owes := false
+		for i, c := range h.Crews {
+			owes = owes || c.Licence == p.Name && c.Owed() > 0 && s.shots[s.Crews[h.at[i]].Shot].waiting() > 0
+		}
+		p.held[host] = dispatch.KeepsSeat(p.renders[host] > 0, owes)
+	}
+}
+
+// seatsMayBeFree lets hosts look again that found no seat of a pool.
+func (s *Simulation) seatsMayBeFree(p *poolRun) {
+	for host := range p.waiting {
+		if p.waiting[host] {
+			p.waiting[host] = false
+			s.lookAt(host, s.now)
+		}
+	}
+}

@@ -1,0 +1,29 @@
+package hosts
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+)
+
+// Heard notes that a host's agent spoke; false: another agent reported for it since.
+func Heard(tx *gorm.DB, name string, boot uuid.UUID, wall time.Time) (bool, error) {
+	done := tx.Exec("UPDATE hosts SET agent_seen = $1 WHERE name = $2 AND boot = $3", wall, name, boot)
+	return done.RowsAffected > 0, done.Error
+}
+
+// Looked notes which input files a host lacks of a list, which its sum names.
+func Looked(tx *gorm.DB, name, sum, missing string) error {
+	return tx.Exec("UPDATE hosts SET looked_for = $2, missing = $3::jsonb WHERE name = $1 AND (looked_for <> $2 OR missing <> $3::jsonb)", name, sum, missing).Error
+}
+
+// Drain lets a host finish what it renders and take nothing new.
+func Drain(tx *gorm.DB, name string) error {
+	return tx.Exec("UPDATE hosts SET draining = true WHERE name = $1", name).Error
+}
+
+// ForgetServer takes a rented server out of the stock.
+func ForgetServer(tx *gorm.DB, name string) error {
+	return tx.Exec("DELETE FROM hosts WHERE name = $1 AND server", name).Error
+}

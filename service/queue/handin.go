@@ -1,0 +1,324 @@
+package queue
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+
+	"gorm.io/gorm"
+
+	"rotanex.example/api"
+	"rotanex.example/service/access"
+	"rotanex.example/service/edge"
+	"rotanex.example/service/events"
+	"rotanex.example/service/hosts"
+	"rotanex.example/service/store"
+)
+
+// Heartbeat renews the leases that the agent holds and tells it which are not its
+// own any more.
+func (q *Queue) Heartbeat(w http.ResponseWriter, r *http.Request) {
+	body, err := edge.Body[api.Heartbeat](r)
+	out := api.HeartbeatAnswer{Revoked: []api.Held{}}
+	host := access.From(r.Context()).Host
+	if err == nil {
+		out.Revoked, err = q.renew(r.Context(), host, body)
+	}
+	if err == nil {
+		err = q.keepSeats(r.Context(), host)
+	}
+	if err == nil && q.Sampled != nil {
+		err = q.Sampled(r.Context(), host, body.Samples)
+	}
+	if err == nil {
+		out.Inputs, out.InputsSum, err = q.inputs(r.Context(), host, body)
+	}
+	edge.Answer(w, r, http.StatusOK, out, err)
+}
+
+// wantedInputs is the input files of all shots, as long as no shot changes.
+type wantedInputs struct {
+	mu    sync.Mutex
+	of    string
+	files []string
+	sum   string
+}
+
+// wanted lists the files below the scene folder that shots need, with a sum over them.
+func (q *Queue) wanted(ctx context.Context) ([]string, string, error) {
+	w := &q.inputFiles
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	var of string
+	if err := q.store.WithContext(ctx).Raw("SELECT concat(count(*), ' ', max(updated_at)) FROM shots").Row().Scan(&of); err != nil || w.of == of {
+		return w.files, w.sum, err
+	}
+	files, err := store.Column[string](q.store.WithContext(ctx).Raw(`
+		SELECT DISTINCT file FROM (SELECT spec->>'scene' AS file FROM shots
+			UNION SELECT jsonb_array_elements_text(coalesce(spec->'inputs', '[]')) FROM shots) AS files ORDER BY 1`))
+	if err == nil {
+		w.of, w.files, w.sum = of, files, fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(files, "\x00"))))
+	}
+	return w.files, w.sum, err
+}
+
+// inputs takes in which input files the host lacks, and returns the list of those
+// that shots need if the agent looked for others.
+func (q *Queue) inputs(ctx context.Context, host string, beat api.Heartbeat) (wanted []string, sum string, err error) {
+	if wanted, sum, err = q.wanted(ctx); err != nil {
+		return nil, "", err
+	}
+	if beat.LookedFor != sum {
+		return wanted, sum, nil
+	}
+	lacks, err := store.AsJSON(append([]string{}, beat.Missing...))
+	if err == nil {
+		err = hosts.Looked(q.store.WithContext(ctx), host, sum, lacks)
+	}
+	return nil, sum, err
+}
+
+func (q *Queue) renew(ctx context.Context, host string, beat api.Heartbeat) ([]api.Held, error) {
+	now := q.clock.WallNow()
+	known, err := hosts.Heard(q.store.WithContext(ctx), host, beat.Boot, now)
+	if err != nil {
+		return nil, err
+	}
+	if !known {
+		return nil, edge.Conflict("another agent reported for this host since; report its stock again")
+	}
+	revoked := []api.Held{}
+	if len(beat.Held) == 0 {
+		return revoked, nil
+	}
+	byLease(beat.Held)
+	ids, fences, progress := make([]int64, len(beat.Held)), make([]int64, len(beat.Held)), make([]float64, len(beat.Held))
+	for i, h := range beat.Held {
+		ids[i], fences[i], progress[i] = h.Lease, h.Fence, float64(h.Progress)
+	}
+	kept, err := store.Column[int64](q.store.WithContext(ctx).Raw(`
+		UPDATE frames f SET lease_until = $1, progress = h.progress
+		FROM unnest($2::bigint[], $3::bigint[], $4::float8[]) AS h (id, fence, progress)
+		WHERE f.id = h.id AND f.fence = h.fence AND f.state = 'leased' AND f.host = $5 AND f.boot = $6
+		RETURNING f.id`, now.Add(LeaseLife), ids, fences, progress, host, beat.Boot))
+	good := map[int64]bool{}
+	for _, id := range kept {
+		good[id] = true
+	}
+	for _, h := range beat.Held {
+		if !good[h.Lease] {
+			revoked = append(revoked, api.Held{Lease: h.Lease, Fence: h.Fence})
+		}
+	}
+	return revoked, err
+}
+
+// stale is the answer to who no longer holds the lease.
+func stale(lease, fence int64) error {
+	return edge.Conflict(fmt.Sprintf("lease %d with fence %d is not held any more; nothing was changed", lease, fence))
+}
+
+// PutPicture stores the file of a lease: written aside, checked, and counted as
+// there only when all of that is done.
+func (q *Queue) PutPicture(w http.ResponseWriter, r *http.Request, lease, fence int64, params api.PutPictureParams) {
+	edge.Done(w, r, q.keepPicture(r.Context(), access.From(r.Context()).Host, lease, fence, params.ContentDigest, r.Body))
+}
+
+func (q *Queue) keepPicture(ctx context.Context, host string, lease, fence int64, digest string, body io.Reader) error {
+	want, err := base64.StdEncoding.DecodeString(strings.TrimSuffix(strings.TrimPrefix(digest, "sha-256=:"), ":"))
+	if err != nil {
+		return edge.BadField("Content-Digest", digest, "not base64")
+	}
+	f, spec, err := q.heldFrame(ctx, host, lease, fence)
+	if err != nil {
+		return err
+	}
+	size, info, err := q.pictures.Keep(ctx, f.Key(), body, want, spec.Width, spec.Height)
+	if err != nil {
+		return err
+	}
+	kept, err := q.notePicture(ctx, host, lease, fence, hex.EncodeToString(want), size, info.Format)
+	if err == nil && !kept {
+		// Done already, by this same lease: the picture is the same. Else it is nobody's.
+		if again := q.repeated(ctx, lease, fence, hex.EncodeToString(want)); again {
+			return nil
+		}
+		q.pictures.Drop(ctx, f.Key())
+		err = stale(lease, fence)
+	}
+	return err
+}
+
+// notePicture notes that the picture of a lease is stored; false: it is not held any more.
+func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64, sum string, size int64, format string) (bool, error) {
+	done := q.store.WithContext(ctx).Exec("UPDATE frames SET sha256 = $1, bytes = $2, format = $6 WHERE id = $3 AND fence = $4 AND state = 'leased' AND host = $5",
+		sum, size, lease, fence, host, format)
+	return done.RowsAffected > 0, done.Error
+}
+
+// heldFrame returns the frame of a lease that the host holds, or held until it
+// handed the frame in.
+func (q *Queue) heldFrame(ctx context.Context, host string, lease, fence int64) (f Frame, spec api.ShotSpec, err error) {
+	err = q.store.WithContext(ctx).Raw(`
+		SELECT f.run_id, f.shot, f.frame, f.repeat, f.fence, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
+		WHERE f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state IN ('leased', 'done')`, lease, fence, host).Row().
+		Scan(&f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, store.JSON(&spec))
+	if missing(err) {
+		err = stale(lease, fence)
+	}
+	return f, spec, err
+}
+
+// repeated reports whether the frame was handed in under this very lease before.
+func (q *Queue) repeated(ctx context.Context, lease, fence int64, sum string) bool {
+	var same bool
+	err := q.store.WithContext(ctx).Raw("SELECT fence = $2 AND sha256 = $3 AND state = 'done' FROM frames WHERE id = $1", lease, fence, sum).Row().Scan(&same)
+	return err == nil && same
+}
+
+// PutResult ends a lease: the frame is done, or its try failed.
+func (q *Queue) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
+	body, err := edge.Body[api.Result](r)
+	if err == nil {
+		err = q.end(r.Context(), access.From(r.Context()).Host, lease, fence, body)
+	}
+	edge.Done(w, r, err)
+}
+
+func (q *Queue) end(ctx context.Context, host string, lease, fence int64, result api.Result) error {
+	var ended *leased
+	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		found, err := leases(tx, "id = $1 AND fence = $2 AND host = $3 AND boot = $4 FOR UPDATE", lease, fence, host, result.Boot)
+		if err != nil {
+			return err
+		}
+		if len(found) == 0 {
+			return endedBefore(tx, lease, fence, result)
+		}
+		l := found[0]
+		ended = &l
+		if result.Outcome == api.ResultOutcomeFailed {
+			if result.Cause == api.ResultCauseOutOfMemory {
+				return q.ranOut(tx, l, result.LogTail, &result.Measured)
+			}
+			if err := q.barUnable(tx, l, result.Cause); err != nil {
+				return err
+			}
+			return q.fail(tx, l, string(result.Cause), result.LogTail, &result.Measured)
+		}
+		if l.sha256 == nil || *l.sha256 != result.Sha256 {
+			return edge.Conflict("the picture of this lease is not here, or is another one: send it first")
+		}
+		return q.finish(tx, l, result.Measured)
+	})
+	if err == nil && ended != nil {
+		q.feed.Wake(events.Changes, events.Work)
+		err = q.Ended(ctx, ended.run, ended.shot, ended.trial)
+	}
+	return err
+}
+
+// endedBefore answers a result for a lease that is not held: harmless if it is
+// the same result again.
+func endedBefore(tx *gorm.DB, lease, fence int64, result api.Result) error {
+	var outcome string
+	err := tx.Raw("SELECT outcome FROM attempts WHERE frame_id = $1 AND fence = $2", lease, fence).Row().Scan(&outcome)
+	if err == nil && outcome == string(result.Outcome) {
+		return nil
+	}
+	if err != nil && !missing(err) {
+		return err
+	}
+	return stale(lease, fence)
+}
+
+// finish makes the frame done.
+func (q *Queue) finish(tx *gorm.DB, l leased, m api.Measured) error {
+	now := q.clock.Now()
+	err := tx.Exec("UPDATE frames SET state = 'done', done_at = $2, seconds = $3, lease_until = NULL, progress = 1 WHERE id = $1", l.id, now, m.Seconds).Error
+	if err != nil {
+		return err
+	}
+	if err := note(tx, l, Done, "", "", now, m.Seconds, &m); err != nil {
+		return err
+	}
+	return q.feed.Write(tx, l.event(api.Event{At: now, State: Done, Seconds: m.Seconds}))
+}
+
+func (l leased) event(e api.Event) api.Event {
+	e.Kind, e.Run, e.Shot, e.Frame, e.Host, e.Crew = api.EventKindFrame, l.run.String(), l.shot, l.frame, l.host, l.crew
+	return e
+}
+
+// fail counts a failed try. The frame waits again, for another crew if there is
+// one, until it has failed as often as the run allows.
+func (q *Queue) fail(tx *gorm.DB, l leased, cause, tail string, m *api.Measured) error {
+	var state string
+	if err := tx.Raw(`
+		UPDATE frames SET state = CASE WHEN failures + 1 >= $2 THEN 'failed' ELSE 'waiting' END, failures = failures + 1,
+		       failed_on = failed_on || to_jsonb(host || '/' || crew), cause = $3, lease_until = NULL, boot = NULL, progress = 0
+		WHERE id = $1 RETURNING state`, l.id, l.tries, cause).Row().Scan(&state); err != nil {
+		return err
+	}
+	return q.free(tx, l, triedFailed, cause, tail, state, m)
+}
+
+// lossesAllowed is how often, beyond its tries, a frame's agent may get lost
+// before the frame is taken to be what kills it.
+const lossesAllowed = 10
+
+// lose ends a lease whose agent is gone. It is not the frame's failure.
+func (q *Queue) lose(tx *gorm.DB, l leased, why string) error {
+	var state string
+	if err := tx.Raw(`
+		UPDATE frames SET state = CASE WHEN fence >= $2 THEN 'failed' ELSE 'waiting' END, cause = 'agent-lost', lease_until = NULL, boot = NULL, progress = 0
+		WHERE id = $1 RETURNING state`, l.id, l.tries+lossesAllowed).Row().Scan(&state); err != nil {
+		return err
+	}
+	return q.free(tx, l, triedLost, "agent-lost", why, state, nil)
+}
+
+// free tells of a lease that ended without a frame, which waits again or failed.
+func (q *Queue) free(tx *gorm.DB, l leased, outcome, cause, tail, state string, m *api.Measured) error {
+	now := q.clock.Now()
+	seconds := now.Sub(l.since).Seconds()
+	if m != nil && m.Seconds > 0 {
+		seconds = m.Seconds
+	}
+	if err := tx.Exec("UPDATE bookings SET taken = greatest(0, taken - 1) WHERE id = $1", l.booking).Error; err != nil {
+		return err
+	}
+	if err := note(tx, l, outcome, cause, tail, now, seconds, m); err != nil {
+		return err
+	}
+	return q.feed.Write(tx, l.event(api.Event{At: now, State: state, Cause: cause}))
+}
+
+// expire ends leases that were not renewed.
+func (q *Queue) expire(ctx context.Context) error {
+	freed := 0
+	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		over, err := leases(tx, "lease_until < $1 ORDER BY id FOR UPDATE SKIP LOCKED", q.clock.WallNow())
+		if err != nil {
+			return err
+		}
+		for _, l := range over {
+			q.log.Warn("lease not renewed", "run", l.run, "shot", l.shot, "frame", l.frame, "host", l.host)
+			if err := q.lose(tx, l, "the agent did not renew its lease"); err != nil {
+				return err
+			}
+		}
+		freed = len(over)
+		return nil
+	})
+	if err == nil && freed > 0 {
+		q.feed.Wake(events.Changes, events.Work)
+	}
+	return err
+}

@@ -1,0 +1,78 @@
+// Package queue holds the frames of all runs and trials, what crews are booked for, and
+// the seats of licences; it grants leases to agents and takes frames in. It knows no
+// plans and no money. By which rule a frame finds a crew is said in core/dispatch alone.
+//
+// What it guarantees: a frame is leased to at most one agent at a time, and is done
+// exactly once, when its checked picture is stored. Whatever dies, a lease that is not
+// renewed ends, and its frame waits again. An answer that comes after that carries an
+// old fence number and changes nothing.
+//
+//	waiting → leased → done
+//	   ↑         ↓
+//	   └── failed try, lost agent, given back        → failed (after Tries)
+package queue
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"github.com/google/uuid"
+
+	"rotanex.example/api"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/events"
+	"rotanex.example/service/pictures"
+	"rotanex.example/service/store"
+)
+
+// Real time of leases: LeaseLife is how long one lasts without being renewed,
+// Beat how often agents renew.
+const (
+	LeaseLife = 15 * time.Second
+	Beat      = 3 * time.Second
+)
+
+// States of frames.
+const (
+	Waiting = "waiting"
+	Leased  = "leased"
+	Done    = "done"
+	Failed  = "failed"
+)
+
+// Queue looks after frames, bookings and seats.
+type Queue struct {
+	store    *store.Store
+	clock    clock.Clock
+	feed     *events.Feed
+	pictures *pictures.Pictures
+	log      *slog.Logger
+
+	inputFiles wantedInputs
+
+	// Ended is called after a try of a frame has ended: with its run and shot, and whether
+	// the run is a trial.
+	Ended func(ctx context.Context, run uuid.UUID, shot string, trial bool) error
+	// Sampled is called with what an agent's devices do, if set.
+	Sampled func(ctx context.Context, host string, devices []api.DeviceSample) error
+}
+
+// New makes it.
+func New(s *store.Store, c clock.Clock, f *events.Feed, p *pictures.Pictures, log *slog.Logger) *Queue {
+	return &Queue{store: s, clock: c, feed: f, pictures: p, log: log, Ended: func(context.Context, uuid.UUID, string, bool) error { return nil }}
+}
+
+// Sweep does what time brings about: leases that were not renewed end, and seats that
+// nobody keeps are free. Any number of services may do so at once.
+//
+// With lenient set leases are left alone: after the service or the database was
+// away, agents first get the time to renew what they could not.
+func (q *Queue) Sweep(ctx context.Context, lenient bool) error {
+	if !lenient {
+		if err := q.expire(ctx); err != nil {
+			return err
+		}
+	}
+	return q.returnSeats(ctx)
+}

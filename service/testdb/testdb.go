@@ -1,0 +1,96 @@
+// Package testdb gives tests databases: one PostgreSQL server for a test process, and in
+// it a database of its own for each test, so that tests run side by side.
+//
+//	func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
+//
+//	func TestSomething(t *testing.T) {
+//		s := testdb.Open(t)
+package testdb
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/service/postgres"
+	"rotanex.example/service/store"
+)
+
+const template = "migrated"
+
+var (
+	server *postgres.Server
+	count  atomic.Int64
+	filled sync.Once
+	making sync.Mutex // a template can be copied by one at a time
+)
+
+// Main starts the server, runs the tests and ends it; it returns the exit status.
+func Main(m *testing.M) int {
+	folder, err := os.MkdirTemp("", "rotanex-db-*")
+	if err == nil {
+		err = os.Chmod(folder, 0o755) // PostgreSQL's user must get in
+	}
+	if err != nil {
+		return fail(err)
+	}
+	defer func() { _ = os.RemoveAll(folder) }()
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	defer cancel()
+	if server, err = postgres.Start(ctx, filepath.Join(folder, "postgres")); err != nil {
+		return fail(err)
+	}
+	defer func() { _ = server.Stop() }()
+	return m.Run()
+}
+
+func fail(err error) int {
+	fmt.Fprintln(os.Stderr, "testdb:", err)
+	return 1
+}
+
+// URL makes an empty database for a test and returns its address.
+func URL(t testing.TB) string { return create(t, "") }
+
+// Open makes a database for a test, up to date, and opens it.
+func Open(t testing.TB) *store.Store {
+	t.Helper()
+	filled.Do(func() {
+		admin(t, "CREATE DATABASE "+template)
+		s, err := store.Open(context.Background(), server.URLFor(template), slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		s.Close()
+	})
+	s, err := store.Open(t.Context(), create(t, " TEMPLATE "+template), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+func create(t testing.TB, from string) string {
+	t.Helper()
+	name := fmt.Sprintf("t%d", count.Add(1))
+	making.Lock()
+	admin(t, "CREATE DATABASE "+name+from)
+	making.Unlock()
+	t.Cleanup(func() { admin(t, "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)") })
+	return server.URLFor(name)
+}
+
+func admin(t testing.TB, statement string) {
+	t.Helper()
+	conn, err := pgx.Connect(context.Background(), server.URL())
+	require.NoError(t, err)
+	defer func() { _ = conn.Close(context.Background()) }()
+	_, err = conn.Exec(context.Background(), statement)
+	require.NoError(t, err)
+}
