@@ -102,6 +102,27 @@ func (e CrewFiguresBasis) Valid() bool {
 	}
 }
 
+// Defines values for CrewVerdictWhen.
+const (
+	CrewVerdictWhenLater CrewVerdictWhen = "later"
+	CrewVerdictWhenNever CrewVerdictWhen = "never"
+	CrewVerdictWhenNow   CrewVerdictWhen = "now"
+)
+
+// Valid indicates whether the value is a known member of the CrewVerdictWhen enum.
+func (e CrewVerdictWhen) Valid() bool {
+	switch e {
+	case CrewVerdictWhenLater:
+		return true
+	case CrewVerdictWhenNever:
+		return true
+	case CrewVerdictWhenNow:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CurvePointMark.
 const (
 	CurvePointMarkBalanced CurvePointMark = "balanced"
@@ -1031,6 +1052,28 @@ type CrewFigures struct {
 // CrewFiguresBasis defines model for CrewFigures.Basis.
 type CrewFiguresBasis string
 
+// CrewVerdict defines model for CrewVerdict.
+type CrewVerdict struct {
+	// At Of later: when that may be, where it is known
+	At   time.Time `json:"at,omitempty,omitzero"`
+	Crew string    `json:"crew"`
+	Host string    `json:"host"`
+
+	// Owed Frames that it was booked for and has not taken
+	Owed int                `json:"owed"`
+	Run  openapi_types.UUID `json:"run"`
+	Shot string             `json:"shot"`
+
+	// When Whether the crew takes a frame of the shot as things stand
+	When CrewVerdictWhen `json:"when"`
+
+	// Why Goes on from the crew's name
+	Why string `json:"why"`
+}
+
+// CrewVerdictWhen Whether the crew takes a frame of the shot as things stand
+type CrewVerdictWhen string
+
 // Curve defines model for Curve.
 type Curve struct {
 	// Alone All of it on one owned host, as if it were free all the time
@@ -1397,6 +1440,23 @@ type FrameList struct {
 // FrameState defines model for FrameState.
 type FrameState string
 
+// FrameWhy defines model for FrameWhy.
+type FrameWhy struct {
+	// Ahead Waiting frames of the shot that are taken before it
+	Ahead  int    `json:"ahead"`
+	Answer string `json:"answer"`
+
+	// Crews Of a waiting frame: each crew that was booked for the shot, who takes it soonest first
+	Crews []CrewVerdict `json:"crews"`
+	Frame int           `json:"frame"`
+
+	// Left Of a waiting frame: whether anybody is left for it
+	Left  bool               `json:"left"`
+	Run   openapi_types.UUID `json:"run"`
+	Shot  string             `json:"shot"`
+	State FrameState         `json:"state"`
+}
+
 // Heartbeat defines model for Heartbeat.
 type Heartbeat struct {
 	Boot openapi_types.UUID `json:"boot"`
@@ -1492,6 +1552,14 @@ type HostHours struct {
 	} `json:"windows"`
 }
 
+// HostLease defines model for HostLease.
+type HostLease struct {
+	Crew  string             `json:"crew"`
+	Frame int                `json:"frame"`
+	Run   openapi_types.UUID `json:"run"`
+	Shot  string             `json:"shot"`
+}
+
 // HostList defines model for HostList.
 type HostList struct {
 	Items []Host `json:"items"`
@@ -1514,6 +1582,16 @@ type HostSpec struct {
 		PriceKwh Money `json:"price_kwh"`
 	} `json:"power"`
 	Source Name `json:"source"`
+}
+
+// HostWhy defines model for HostWhy.
+type HostWhy struct {
+	Answer string `json:"answer"`
+
+	// Crews Bookings of open runs there, who takes a frame soonest first
+	Crews     []CrewVerdict `json:"crews"`
+	Host      string        `json:"host"`
+	Rendering []HostLease   `json:"rendering"`
 }
 
 // Hours defines model for Hours.
@@ -3194,6 +3272,9 @@ type ServerInterface interface {
 	// GetSamples Use, memory, temperature, power and clock of the host's devices over time
 	// (GET /hosts/{host}/samples)
 	GetSamples(w http.ResponseWriter, r *http.Request, host HostParam, params GetSamplesParams)
+	// WhyHost What the host does now, and why its crews take no more frames
+	// (GET /hosts/{host}/why)
+	WhyHost(w http.ResponseWriter, r *http.Request, host HostParam)
 	// ListLicences Licence pools
 	// (GET /licences)
 	ListLicences(w http.ResponseWriter, r *http.Request)
@@ -3251,6 +3332,9 @@ type ServerInterface interface {
 	// GetPicture The picture of a finished frame, whole or scaled down
 	// (GET /runs/{run}/frames/{shot}/{frame}/picture)
 	GetPicture(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam, frame FrameParam, params GetPictureParams)
+	// WhyFrame Why a frame is not being rendered, and who takes it when
+	// (GET /runs/{run}/frames/{shot}/{frame}/why)
+	WhyFrame(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam, frame FrameParam)
 	// GetLedger Time and money, planned and real, by crew
 	// (GET /runs/{run}/ledger)
 	GetLedger(w http.ResponseWriter, r *http.Request, run RunParam)
@@ -3500,6 +3584,12 @@ func (_ Unimplemented) GetSamples(w http.ResponseWriter, r *http.Request, host H
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// WhyHost What the host does now, and why its crews take no more frames
+// (GET /hosts/{host}/why)
+func (_ Unimplemented) WhyHost(w http.ResponseWriter, r *http.Request, host HostParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListLicences Licence pools
 // (GET /licences)
 func (_ Unimplemented) ListLicences(w http.ResponseWriter, r *http.Request) {
@@ -3611,6 +3701,12 @@ func (_ Unimplemented) GetFrame(w http.ResponseWriter, r *http.Request, run RunP
 // GetPicture The picture of a finished frame, whole or scaled down
 // (GET /runs/{run}/frames/{shot}/{frame}/picture)
 func (_ Unimplemented) GetPicture(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam, frame FrameParam, params GetPictureParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// WhyFrame Why a frame is not being rendered, and who takes it when
+// (GET /runs/{run}/frames/{shot}/{frame}/why)
+func (_ Unimplemented) WhyFrame(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam, frame FrameParam) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4522,6 +4618,32 @@ func (siw *ServerInterfaceWrapper) GetSamples(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
+// WhyHost operation middleware
+func (siw *ServerInterfaceWrapper) WhyHost(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", chi.URLParam(r, "host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "host", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.WhyHost(w, r, host)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListLicences operation middleware
 func (siw *ServerInterfaceWrapper) ListLicences(w http.ResponseWriter, r *http.Request) {
 
@@ -5295,6 +5417,50 @@ func (siw *ServerInterfaceWrapper) GetPicture(w http.ResponseWriter, r *http.Req
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetPicture(w, r, run, shot, frame, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// WhyFrame operation middleware
+func (siw *ServerInterfaceWrapper) WhyFrame(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", chi.URLParam(r, "run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "frame" -------------
+	var frame FrameParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "frame", chi.URLParam(r, "frame"), &frame, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "frame", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.WhyFrame(w, r, run, shot, frame)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6582,6 +6748,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Put(options.BaseURL+"/hosts/{host}/drain", wrapper.DrainHost)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/hosts/{host}/why", wrapper.WhyHost)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/hosts/{host}/samples", wrapper.GetSamples)
 	})
 	r.Group(func(r chi.Router) {
@@ -6747,6 +6916,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/runs/{run}/frames/{shot}/{frame}", wrapper.GetFrame)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/runs/{run}/frames/{shot}/{frame}/why", wrapper.WhyFrame)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/runs/{run}/frames/{shot}/{frame}/picture", wrapper.GetPicture)
 	})
 	r.Group(func(r chi.Router) {
@@ -6791,303 +6963,309 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37jhu3ljf6KoTODLyDUV/s2NlxG4M5jmOPs3cSG25nB5jEp0NVURLTVWRtktVqxTBwnuZ7sO9JPnAt",
-	"sq5kqUot2c7G90/iliheFxfX9bfezxKZF1IwYfTs4v2soIrmzDAFfyWl0lLZf6VMJ4oXhksxu5i9UDIn",
-	"vwl2a34jcknMmpGCrhhZsKVUbDafcdvqnyVT29l8JmjOZhe+s/lMJ2uWU9trTm+/Z2Jl1rOLB+fn85nZ",
-	"FralNoqL1ezDfHZ7spIn9tMTfc2LEwkToNlJIbkwTM0uljTT7MN8tmQiYa/t5G2/MHxBzboeHRrM5jPF",
-	"/llyxdLZhVEla05mKVVOzexixoX56uFsPsu54HmZzy7uVzOzo66Ymn2wQ9qdGhzSNhgcMtDrWmoz1Kn9",
-	"frDPf1NsObuY/T9n9cGe4bf67Efbhx2FpywvpGEi2f6dbfsH/HbNiKY5I9dsSzbcrOGM4ZOFTLdkxW+Y",
-	"hs+WXGlDqNAbpghdUS788a8ZTZmqZ/5dPeaJHTRCCPctIeRc+L+/vgtZZIzqwTOCBtPIInBoGc+5qUbo",
-	"0D1+2ewyZUtaZsavld4imT1yK48S3YSFq1IMLVuVYtyiy5Kns94JfJjP9FoO0qn9/q50atfBdCGFZsCO",
-	"Xiu5yBiMmEhhmIA9p0WR8YTanTgrsMV//K4tGb8fOZzvF0ZsX4Sf19SQDROGbJQUK/KXNy+ekccPH/31",
-	"C9wF7MEO8HTFhHmlUsc6CyULpgzHmSeZTK6vljQxyE6r/U1luchYvcOizBd41GtGlVkwaq50/36+YTQj",
-	"miVSpJosmNkwJkj1Cz2b7x7hQ/NwfmkNN2/P9131W7n4nSXGzu6p1mXuZvN+RtOUIyW+biwbaLG7oZZ/",
-	"ESpSIpdLpi4sD1GMcE2kYCSXis3Jj09/eD4nGb9mhAppG5ySQvGEXcBX9zT+Ragga1kq8hcqsLcviFSE",
-	"kkWpt/4bYsf7wvZfdaWZumFKXxAtSU7F1n/gXzLoCkY6JYbn7IJQAqzcN7CkDd8TQ6+BDXJNCqqMbcCN",
-	"hl/NCdXIOWFYopkxXKz0KUkZTTMu2EWnM65JWjJCjZ8q9HMKK9HYGDbPN14qxgjNMvgGms7mHbKjpk1s",
-	"1LAT23IW4KmJLPE+Vfzo/nmLIZ2HGFJN0s2fNX91en4/QN32dMdxAc9RxrUFytjV+Acp2Na23qxxh5iw",
-	"U/3FP65AATPf2XzmCMTuGm6eP8KZfa9LpRtXpMEim9cLRnJLCd4nY1hemADnoKVmDVmhcWCKbYJfMJHa",
-	"QccePEpGY146lE6CY2ZydWUoz4Jf5ozqUuGcBs/Ft/swn8nSJBLP3Z9OKmHHl5RnzD5KmReFbuQ1SwNn",
-	"MJ9pQ5UZvxmdQ/MyoyML2PB6ZnXvfstDB/vs9U87OWTnxKXCfwyLAvn6j/678GpJKEmAi26AsVKypCon",
-	"C55lmiy2BCSR4Sudy5Rlo6Rzs1aMpu25BrvcUGPGNFPcsCu5XF7ZWzXyFnfODGc/d7sYPJF1Ka4vy1xP",
-	"PBftfsINy52uZAxTdtv/v1/OTx7Tk+W79189/PBvoUuW09vv8HeWqzZ2kypF+6uAsYKTl3lBFXfiTXuC",
-	"C6oZcKUYt2hPf2hvnym2ecFXpd3DD925zq0qp6wcHxypYo6jOVDKbnjCxs/uW2j/D5qVLDS7lN9wzaUY",
-	"3+FLqc237lehHuH51yGNzaoYy6CI9pMwHN/mxmsxQu4T0oRPUCc0s/8cu6hLbP/aqgahRYGEHhzIKGaS",
-	"9YQDucRfhEYphX/qR/X0EzS/dMJSv8PuPUEtw51PgzDn9W3wtF/NpUkhNfE1111vdvAOuoe3e/uSaybS",
-	"9qb1WWZne6ysegVyxhSeF74yOwfjafjt5uKaNb9aSJkxKvDpzqXaXq0Wja9rWgVmO2kSnfMD5bI+Adff",
-	"vN7ManbNqfS3LXZMnofFTis44wXVXDcFj0p+sU8CS3mCj34proXcWEV6YdWliAiS0NJ4ZtTlEKDjWCUO",
-	"3iDQQDagcFJUIuwo4483KcrwIUYlxQYVtaf2369/0kEBMOVWNvYS4yCTrltamXS55An3b0Z7sMuCsfSk",
-	"LIi8YQo3wGpRbnJgawLtcLElciwXXfIwbwNOcZU4MXbUVUPmUl3PMYPjL3LoIWA8td+SpVSwqlJw4zVL",
-	"z77sUlHfK9W49a75ao2v0JjGUpurgtFrd69H/CSTm9Aj9wrn/fic/DsBC9QNzcZN2N+pUK8/sJSDTt+5",
-	"DQ1L5Fqae7pSqq2ubdZsS6hiY4dnJjDyz2uGmjcQoXYG7e4rHmCTkxnhwENfUGV2PpSvoZFtXZ9j52wE",
-	"oe4SjduTIqNJRPSgeZExfYUWp/5Qr/kty/CQNHGNCSWF/dhrIpWxQzNTNRo3MWfoGkmqWpYqtg7Lacpi",
-	"bEfY+srerYk/yeRm5C+Qzfd29KXcoHGqEm36vNgZBno3ssk8N2ueMcINUVZFVSydk3NiJLk/buc3a5mx",
-	"0BV9u2YEvsQzlQKtYPalITQbyaY7wgDSX3WAlcJdSQW1oIBPdPDVL9UN67/3OKfeMp5mGRrt7AosN5Yb",
-	"wVKws4EBj8N3G0u/PXPbrK+4T3lVuOB6PV5HilheulZcZ6nA/7kxQts0qMGBN2GCsmi3PKpmqDILbPw3",
-	"W0uaCXLzBc2oSFhKYGDLd5O11EzsNNA0xH03ZzdelDJwmn0r2zGPLqfquilOJmtGC4YnRLXBf/k9CMqQ",
-	"RUbFCLcMWKRMufvtyKi4xJaBOyh6BFT1G9pWVMYn2lL2U5bWLEvdUxcwJNVcC/WcpnmGnvzxzv7n/OTx",
-	"u/fn8/uPwlYaq2tcbXhq1ruNVaiXXBkZMXk29KbByY43t02zbZei1HQRuns/r7eWq3HtnC+L0pCECiEN",
-	"WTBSahYkrY9owwPa9oa8eifj1HcJ0sRUOyvLNC/HShVpRebtzVydz8nq/pz87///fz0hSVG6bSWFkgnT",
-	"WqpaaLXM+Z4muKDZvOX0/moepaHF1jA9HKBwPmAg7q9tkBydUBH4VeXf2dFDRSiTRu6QgNvu+JGj9a/H",
-	"yDvKWldooabyM+K7PycUhRbnupMbMScbWWYpoWk6Utesx7wqmLqq7mlQ7/NeyyX4Ks1alhrdoW0N0M3H",
-	"u6DGT8PO4A6apxtXlUJwsSL2ISBSWfHRjNREZan0laY3IbHW6YttydEKVWCiQ7UrsTtEbxj6Ksbocp6D",
-	"ht7N0Em89a5UuxHg7ZXCiSPIFzdSwZ0Fn92d+HDEO9Ek0yCNt8wsbRKfoI6MV0NyZtYybA5T1HAZ3kRv",
-	"Y72Huh8acCpF4N5Y9W4tNyI8wONHDcMCyRi9YZrcJ7I0ATW8s9c4b9wENJDM/FjVesN7rw0V4Rss80bQ",
-	"0w1VnArzhCRrKoRVgMGHTpa2WaVltQ+v0EJdpWOtLiqPceP+Jjoned82oTXPR3XS3b8cIqP8jF1HbqTQ",
-	"xj0XRm0DsvWaqtUI568XXOLWSrrtCd2h+8m04Tk1E4Yc8u9c85DFA+KCLCkAq8UIISMvnLqOjIwqRlIp",
-	"2JwYxf2HK8vZBHxaUJ7iveGe/Qhp1pbtbqhuaOz2fagsYVZCtzqq/dCKbE5e88pFZS+o3OQbyo3dmfls",
-	"yex+baS6nmFonJmhnAjttIsckqpYUxHUQyAylA1tB+ruIOUYpoimPJ3b5bm3lTQ0trHc+iUo4xiDYTn2",
-	"kqo89HNVjtSRplmTol6yuJlps96GpW4wHWwkQSv6TvUWo/Qs2TeMIt5KAnTZcH3VVD+vrhxOJXpXv+c6",
-	"oAsvynTFzFXGliNV4nn4kVeluKdJQosnRIpsW4kdqhR4FdYUor7gzk/lEUPmiz3uP9yVCW6BYJgg3nKQ",
-	"mJpXHXnCnZwPYc5UKc6jrDTInYMeWssA7rp4YE2Wodlj3s3Uhkw5uJwYRbsdCRL1DQsZdyZFwU0Pt8Lj",
-	"DZ5QNFzKPyotrj2buxtvFAc3CvI84OXA8px1z9lonO8bZf13cYZ4NAZoaNCB0TlYx6eoCR/ZrRWeVuyN",
-	"66t9cmNffCtxxWTX8RaToCmnq5cCM4bx4AduiNDSXthDm2iSQA/uoLH19U/7h8yErn9GS5GsXdTyeFtc",
-	"xmjQdwcyMiW/y8U9TRbM3nuNwhHIACg5e3LfYcAYjD2YEhUqZOpC6pqxrbvD7b2LrmGpeRQ0zWkuVhm7",
-	"KjULmB0u19K4WGBKsOWJbUkynlgVDwRFQ6+bBu+m/F4JGmOWCtLdtJDsl3Jj9V6IEQRhLWQQqOWPXrDi",
-	"1Wr9x7TolYpljmqNkupeT9MLqZzPBv25UsHr4wKzBQNp2lPIRItl58J3GIVACq+2DUmwujeVGG6v/C4j",
-	"p+Ukf5OLwMuWJKwwwdidCbki+Lbe4e3nBqSeinbsu8VBC6hedQgwz3NuRotlsZG4Juy2YIlhqWUqILZY",
-	"hihF5BFmGS20DzQY8eBNDZ9GPatvvujpfBXbC4XRq/ADtuQihUi4Scx5SGr0b+W41fF0lE5VKCmXwUk2",
-	"Ru7O8p8lKwP63t/kogq84Ca4XV6KDD1Al2WesxRNUZZxwcWbEzwmr59zkWRlykYaeMdrlmKCqLmPZjkx",
-	"nr0hpHlJ05kPQLoE0rKymaDZVuO/4VAw0k3KJX62Zlk687uOHyn2O3NhcIotnQUhyaTrBe/QfCaYFWBD",
-	"wqlRuN07JS7YapSLfbQnSsMVa8U1NlThbqKAo87GbfLE1yKlJosKsmH8dcjCxZLrcGglu0HTtN9+jBRU",
-	"YJZRoh1h2rSzREITDbsdEQWAo87dvNyvXK/hhYXMAC6mMWzrYZlm5JqxQteBPUtvHrWq0pzwJaFii6pf",
-	"KpsxLCOUqrV9JpWU+fgQNYhqg2TLib8RjKUTIuEaI3RFX8YwEoYRndMsY9pMCsCCrh2F9W3h2FMlythR",
-	"fGppb/saS+oFhTGarCdNSy5AEY1ECA9Y7Sr/StBchxdP6YifrucxJWuZpZqACy8JP6M6k5vUORPuGinG",
-	"s2wKWRi+WpvwDt0wlfKklWi25GBq1WuqMNzcDodWW0jUoXBv7a0BG++SmyCfcIbG/ufcrGUZuNS1FzsQ",
-	"+zDp5jQWtUNj9pRWDVD/+N0uKToWEuY7qCm9QaatoVqMpEEh/sQ6PKDLRpp0GremvpBZiprfBGV/yTOm",
-	"t9qwiOSnGBt/HIIZr/n1CXCjuKHtxzbmNKua1l3WUwku3atyndcjGrTQv7WVzS1oRs6oNiC9lYpNekK8",
-	"RjBSjHetIrOwh9XwshQg5fxeMBB2bsMizj6Gwam2Ofrg0Vfhjnaa7YZUMDjVS2gJshoPJQm8lBsil4YJ",
-	"q5ZVwlYAHiGWsdOQ3XCIKIE9k6UHKGnzs6jWV6tloZQtqmPfeW9ZGJ2jdVUqv5rrryt4RlfzLfOpsl1D",
-	"NSQBj7fq+azhmAo46pj7aa/ubKrpRBcSdiBN80u88N6RXnz8KFkXx4jO8LKr/0w4tfrOvPTgCFPDHKU0",
-	"ozRH0LBGZyvaxr2c0oCJVsprll4tpQoLlL9xUZRGX+kyr2B84FFCGROinrEPsgTgni5KS19v4VoH5def",
-	"wRGEY+Rg77RiDYQfDqY47VqiTyOYZgZ34YKt/r96uCNVDc7SnVSI3CoaeQpYOIFrAbsdUBtgyxcskxtU",
-	"HRImGFmCSIEnocGAbEWUSflg9fGGfSMub34q2Q3uUj8Zv7lDSORTZKQJ2AQI5TOubaHkSjHd8QlMCVD0",
-	"wEE4w+ByZYg50pUzEnmGVBY1lIGwnCjEgOBXV5oxMcGVOTnjO5hMrSgX7QexIVk2zZORiBCYur3uPJlI",
-	"v8tKqh58P7AVtC9DoTq17qyB81CIwcRpwU+AKcHuG4xUsC2AE5KUJRlVzDW5EGWWhVw0LR9aF6nHqQ94",
-	"lesdyemWgDlv0p5EOex39rI79i2XjmVUYUjjuG0vdaOpoo+iIr/aYL45erP7OTgQXMrSKsRnSShxjvC+",
-	"M6xgyZhs/kvbrid72g89nTRI292vKlM8dpsriIC+usO0CZ0J2UiVBi1fC8Xo9RW7YYHeMu+PGVIPAtdN",
-	"l8m6AitCbCKX1jTF3AOmqynWx/lsw7z1o3P1eO5g4qwmiSdrtgVPaNaHVNojY8yNO3c75uceTHjyqCqB",
-	"xyCa97jLRsVN2zgVNkoNBIrRbQdSpG1X7nHwkZ6fKcnKPM3YRNc/z3nb6RhLz3K4C81JuQFDRzQoWPQs",
-	"QbB3c7x5sQv7EsCZ+hHUMe17w0UqN0NHMs17hhEl+yAPVQEmkzfKBQn5pcS25hCq20vnez205lYx8M8/",
-	"eianXOgR0BnsNslKzW/YD17CRDzEwUyaaSEuI0NVZIFPzsgTthcosO5CbiYbPO3FvxqZRobYHteb9X55",
-	"FvXPQ/Q1JaJmR1hHN3zDU4TfoTB5O640Ye9S91KwW5fqNsulOFkqPhQOVze+//ji/DzOoeqG518HG/aj",
-	"4MI393uvg41HWxkDTjLh/ZugMA7ZZ1nHndPUM52wH3H4jldCHdXkMg1Yv18zha5oQpcGDAHMiUyKCiJL",
-	"yNzCHp4Q5+8hHBUML7Z4B61sQgI0rNjgdXJEHEw7psk1XQUm9x1E8mVOoTKSLBhZAnaSy1bwXvXaJ+xc",
-	"eXIjSMr1dVC4Hx1nkTARk48dcFT0dsVpqMEfYrbzKjV4h2m4bRzohi8486pzZTXwp2BZfpSKCBsU11hg",
-	"9Pa9Yf8snTbyp7FUbih3GGqVMear8ynWmKZxruouvEXpKmScmxSUbxtfLby14e4JC/uDEsX9Hy7OZ1qv",
-	"Sk6wGOFWvpGbMOqDGIcj3c93aWQCwHw6a6nBCRpb0DqT+Lm/kSHgtlJvr6KWG5c5hdFjmOFRBY85e9AI",
-	"JWsaeUUzDQ4SangEYvOpxy62LEyQlKcRCCnatgCNMAQgdK/Tv+3zCMHLeCCDGv1e18L/6M4IRBGd1r0E",
-	"lVDZ2c4uqddxbdW85p6Kw5clfCOW5lUoRiRKfj4qLWTolSSVhC5QCBlM7hvvqQ5Ht4T9yX4rYxEa32Oo",
-	"/cRXkd0aRa80o+ZqQtJ3IB9OCkagM2I7c7n/Kd02gMZWJchA9ZAxo1MC6AQLRtZcoWuuspcO61S9pKNM",
-	"UucLbWQl+DyjoEAoZTZWIa2WMDSp7oWw/VepjdhD6DR/oCl7K69DtlPNEsXC9GT8L4amj912J4Y/nfve",
-	"g3NqgFxPQnv26I9DMutObJgOgJ7VQYlUZAEYOFvwMNG0CWeHroe2R6NeDAqliBFYhfL0IglBJyljcY4j",
-	"UErsfQX4f0R9WFjVhaYVG3ezGIoOQpyByr8jBaE3TNFVBYDd6Xp+F2QT2I4uKks499VpYFCrAIBgiFFs",
-	"6vYMGfy/2XZTLTIJQYMT8V7GaEw7bUquoAkohVZO4sJTVsfV48JWnT4D+I0ZqxxwfUXM0BUbnNqYyMzB",
-	"CEO/wcEr7WFUGoaUrx+ePji3D06NLnXyX78ArtT9+f2vP/zl119Pqz8ffPjiv4JAUz/6oLk2RpX9nfv/",
-	"6dXJu/fn868ehJGqfmSb17V2PjXqcLSM78Z4wbvhEqNQzHGs0M7a6TtMswlzp1qXOYuIIHx5QTCXtMbR",
-	"9cVF5piVDHU6MirAy3tKnuIf6CSFrnUdsV4DYtUo/+NisurKKN0dC8E/pys2XhBdBHAFvnW4pCgIZFnL",
-	"GgSx3g4sFaNexzkuVpJmrUpFTdC6ARy7kNAgpLlyhcF6k//RaSq4yZowqjLe0QCG5llwEcu3hGPN6RZZ",
-	"vzNHoXsfrWQgMmoiaM7SJ4S6DEc7E5Fqv5sVDhM0HksDr7kYY/ZArae1z+gVCIPS+jo19aJMM+Jyj8w/",
-	"p6V3LI94KewA2uFDcQCEunDYzBiTbpWRCoQEE32r5P75DsV/whQhkGE0v/LCZ3fncy7834HAhIxi+k6g",
-	"BtqaqspJDagGRvoECnftvAR/zQpDdEEVuyDnp/eh5BAxTIAprxIxzk8f73qQy9BFgUPRsg4isfcpodoQ",
-	"QDIm7IapbT0phzkHSJpUJGwOpmB7RlSTvLRMwS4acZNtj/QaAdgb83z8qFXG51EEvNbFygdElO+lvHbq",
-	"yYLZdw75bekLI4gWq6KaZBInCIIN/6PaeFfVi1B93Zpk20Z4Gqoz1MiE6Oen6Dmmp4CojNe/GzMjG5CI",
-	"e1Lgg93VPoDGI+/kZWVMmFKrpNKCOjRt9RjP0+CmLamlDqlIofgNNVjxzx6a1ut2yOeD1ou/x00eEbqD",
-	"i40H78T2yJTpdqri5cwcXdWqUXrw/lBQf4dHtz0w7snNeZpmzKHW93Sf0Tu3HmGsqtRuZ00Z09YBmLXZ",
-	"64Qt9P7pxhZ+FURHOIyO0RP5EEZJ106mWtJ5QlhemO3cg8/MQnpAj5TqS/t18814MK4KSbtMVLW5MZrd",
-	"MFZM9dIgNJNuF5H82u5XRwRypQHRd+hheMiyVAhvrzjNyIKt0FXdQcUIw2J0gSZbc/hyHoj8qrKt5RLf",
-	"TI9rU433YCcCR08QvX/65aN5zx1JtJGFtio/ii7MLt4OC8+iMxJUOIKWu2egk6+pAy7HOnaEFhiQWdfk",
-	"bE7w9PzBAEDO5FgC+GGEOirr1h4xAqE6RFYXuC24YvqJe5J/l1wQg++BYASBbap1f/nVo51nM4UtiTDX",
-	"XMvcvj2bGtshnGmwgykrme20zb6xbSLhHPD72EkA0X68t0UPFAMwjVs1J7pQjKYedBO5X0uk+hIe9vtV",
-	"KbhCsQQCWEE41a6sTrhu451PPKe3V4oVtSHbX+BHAfs4sIcKFWjCjOwoIRCIMP/D+ezN+Kr9CzkLoedK",
-	"tiU51jCxioGQG3vT4GS44zegWMxdvVIIQrc6lt2G9qGA3N0sphmspnk3FtR+uULX4BUkcY+IT90nw2CM",
-	"XAgTGIrpjgduw08PEe2Im3CEcMd6cZ9/vOOSjcdt4iJRLIfEld3lLMenUAAalTOFrOkNa7I8kPeIL8u1",
-	"D5rZDkgyy25cNdjdFTqHa6fhb8eMuk8caBi1ehpMl2amLIIFmtCLRAXBjWuAIjtL3aDTB7mk5Y45XTFv",
-	"PKncPhMBzxQtrqY6GrthnM1zbW2VB81t0nIDxGsMelfDTn9AU3w/EDllh8Ae4n+MDV90eYWdh/fl05MH",
-	"j76qhZKMoxERFzsf5823Xbu5uJXNB5wJzZ2ZyEHXpbg+XlHXOdbED2i3OwTB6ClM8aVjOX63iW6l4e1T",
-	"odT6Jb8NA2y9VqyAPDqRkqpAzCgwehoNAMqyyoVr5ArM3SMLVEl1PTIup+ecunWhM25iVWfBTeJTtTHn",
-	"Mdjfcv1gt+H6jmKfm2Jwvc47F3LAxdLPuLMjg4K5UhRCukzDZaDlE5+jBpbgQR/b7tKpUl73oPF2lT0S",
-	"LP0GfxesoHnsKFDF6CT4tsGw0aRUN+xKLsOuC9jhzVpqRoyiKTuRyyWBnzhNm7pyW3I5B0Qll/VPNUkV",
-	"bfsK7+rEaZaE7s8UEF4aiYD6XuXI0KM9gVOLcnnDUqDQWqnClSHRtFRXiKvkUVJqFwq/VMxqdXYtsPFN",
-	"XwIUkDNrJcvVGgtYjE6yiqbhjIRn5HkhteaLTqZfx2dwiDi8WPxdX+BemivnmBkZbYzhioG+ZGk0T9ld",
-	"Ecx9JRyp4XroggkoT+PkwjkUHtDw7NWhfLqnfaw7NdsiNxPSy/+SykSf4fHp0zz9IhQE47xfkb6ca2x8",
-	"d0Gf71vE63f8Ahy/3MBE9UGdubXqNIVjX2JYcKSG+cQMoane3mbtV13zyNrdOzKrGt2L/YGfWXpbbGuA",
-	"5XEV16H1s0gCpgvumwISOq1q4HxWFlZsmnyUP8HPxtUF96+lP+ZqolUKQOMJbuUNeFyFSjwFbh+Tc55B",
-	"1FCfIe4RsjwOnxNaDc8mwJ/Bljlmm0E4qgJuxrRO6jFHH6bbtV0n6SYyd9Ovx4qt/4ULbAgWEgqWZXor",
-	"sV4YOnsAinQtc6gXjnlvVeHmCZkaHVK4fz4+W+DRhLaPz/dMcL0PQYiP4L+Pz6fXeE18ndwuGJG9Mcw7",
-	"zwTRhhW6CsTI6FbP0cMGkVraoNmnfgUbgg+A/zoVsS3bj8ye79oeKxFvMICb5+wSPCNomw1ijry2C6kr",
-	"lDg/JSJesaXxlehZszjdmqYkyaQOotzBe7+NAEzY91RfhdwGP7sYZU0sRRpNEku4Lvt/wpvGOkrFgNVm",
-	"UjzV5Vqa6kKOgGgASAbNfMkWzH7EM2hwY8+9GwzbMXikyhhrOIQV37O8Qxvxbb9vGNUhdJijPSQ+62Xw",
-	"QcFZheBFhviDYjlLg7CPl5ArUsXaNl1sdbC9q3tm5WkXJYqMYqx888YOv42IfMrE8aYg3pcYKUnGjcms",
-	"ODdaprI90xWLF0maRGWOGkKdHaqreA0lF7JWF3eDXWsca4xaLitZ0If5QoAhZCEDUqdljScubrmlWYZi",
-	"fzsmlwAwgOadwVwWDXhbU56YCCTjYTIqXUbbSBMDZE6OTTsYqsGw5qv16I4yubmKZ5o8Pm9WyJRL4mc5",
-	"Dtp7I4JlWgWhrkIq5K5V0eOj4b+bJVarrM7DlUDYE1ankyzoIrWqugFebWB1ZT3MrQQqjd2YWkHtkzeC",
-	"iI896YlJudPrePTBYLxjf8oJjEc1snzIA0/vcVygBXoA+UZ2LEhHrmdXhava6YGM17YK2jusSbzgE1Fu",
-	"s+ZFRarBtSq2zDyGyf7l8BpFIAK43RmjKvLVpMiQarLREJGoaZKqSMJ5eP9oDfLn5191Uq92cEOfubdk",
-	"ZNJ0sIDPIJ6lqzISAl2Ky5FxqgtUH2gu3JVD6S99h8gZR+SvVhzexsqY2a1M4DGx62q3PtFZISGHMgqr",
-	"2pMbJZtRvpVtsqq+f4MF412MAVNKqiGgt3o+gSN1GCidukWXr34kzuRpX2Q0HS5kuoWiuqhAU/uoGEgM",
-	"xaiOVgJu49R8efsdOHEcEU/cbMdY3mtjX6BCEzcZG9A4m5mQkOx/sciouN7JveBb3301hdBs31DDnlGV",
-	"Tg+4TPlUzJum/tN0+z89+Z93778Mu/zvUPvdl/Kvht1ls+nJe5CIZnvRF4SSRKZgrP7u8hV5+OD+X+dV",
-	"JG1diJkkUE/E/hC3SLeDax8Gw/UNKwIC5z9kVuaMpFxDmXM9J4ttXZbaFWgllb1vn4QCL9OMEoDkcrnf",
-	"QTgBwv7+3WASwKNARIeht/v5mJ4SRQ2bOwe4JuenD76cV+5xmqZYz85FrGNJvqiCF7w6qDIHzaYRONlp",
-	"AuckD2t35jiJGrwHOwuvw2EIT46GvJIi20aAqu09uFoEXT8vqpo73t/z7PVPszDOc3I9mMUy3mTXmQKj",
-	"plRM2yvl6jzlMmUXZFWUc5LY/6y3C9X0vtUbNghIV2TlykFUTrAnYl2iQGat/ZxQh1EPVlLqEXAzLq4j",
-	"mM0IztPrDT4nht3i2o1ElRH7C3bVqBrXr66O1qdeRElIIvJB3DsqGnRh3fxGh8lWQ3z7cWDX4vV0hmNQ",
-	"47V1aKOojhcMZWlO5PKkOgBXoPYk8/Hh1Fny1yUIVwuanhQ8MdgLbv6JV018XcCQ9SaTqysvX+1KMYRI",
-	"2hpbZZBX+XYYFZDIvFX7Y3ehj7qgzvg4wDAUnR8+SCouXcXP64azDei4ljSogQwYmuZcVMjkobm+KUMR",
-	"WhkLWUd73u2EFrUvu6BasxTicKCGa8FUwoS5II/O5+Tr8zm538QEbVFXcYeACx/EDYGEEFuR0y3GX1BD",
-	"cufbBh+vlldLqiaEZvlyQTsrz7jKQnsFZ01Sct+UIqbeDhrim7FT4+Y1sYCtr6Z7NTWEyp7Z1e9yMUG3",
-	"dYWMdwOXL7aV45B4S2pI/3u1JM4uPQrqfBSvhdikaCYdOD99AeIp8a8HClMKhCNBIBJeHC3t5834o921",
-	"e+8CiTeVZqrftY87UjsEIqXWFNAnBBcrIuRmZLjNxEijN6WYEmW0q6u1jOrebMzvfeU1bRT1t7lbbJTm",
-	"dTwSN0AI6HaXC5lurVIBrmwr0tJrZjVGwTYu+MyZIzDQC0sLjYc4uPSTGhXFA3RYF3rrB/U4Zt2jqdpQ",
-	"V2dmNDxczXehh3rYrjgQIrrgu+xYdMBNpVS4FC5InSsGdaZJLhVr5DxTX9aiL81JGbeq7qpnOA3IOlbq",
-	"IGdUjHZMTAXAbJZXau/YuaXH+8E77CUTOGLjskHb9rF+xuNE+3u7Fly7oDUFQ519TVRdkalRI6YRyOLo",
-	"YaextI0I4E69KjiH84kQ4iFiHd6URwl1qHnlHctjRIkz4q2CdLGwcAvhmJhO5oOyrWSb07QKp5ni/Dpg",
-	"mXWfZw19IiVByS9tZFFU1dIdDKf9bEfhdN/mCEVIplZl9645R+Z1Hfah4iX+eQxAcO8htPe87E2k8jiG",
-	"fzzuJmoBH4v93kR5bz1vHVj32N70mBSKPgA56OvsU5GwDDGA7RZlzLgcRf9HiHCw6uEl88VcQ17BO0bo",
-	"JSzTvNSRnnYhNNbduCcwnGNk73XFub0oEwJ8mWKMi5bF7sJ99tcVj7Xr5WhiXwiYNaVCcr7+4657msuU",
-	"hd1ZzkB0l86roi77dxKrGk7DN+WyLvwZqnA+IcKxeSsCS4tXajYsmBuNuSSCueyqGk5wj/pmFWOFoeo8",
-	"/uCOJDTjYvXajhpgrogV0LeoNvbrUHFKI9p6g974H0TJd8ApPqGWdmfjcTif390o0eG69Kuttih4Iq5g",
-	"8MjiYx5cux+KObYsCu/Wvhnvn3HI247gXL0SHittesl0uA4ighD3xUJAVwrBtAB6MXHbSriAWgA0c588",
-	"IffJojT285TlUgcr38tNxN45AI08el+cwQHnv8thWzvHn//0JnRCoq2n7QNg1HJf9Pr5Q4aSLL97+uNT",
-	"Yr+qI95lwcCgAtmOkKLo4LF3bEcDL6meSUsv/8PV44A9DxKPD7MNaA/xkMljpdyEZVFfJKMUMQFyDJjh",
-	"Wro6pFbkT6cYlyOFSxuzqruMreoFDwZ/XWWM6oiLIFJgitgXbQFWmBSLnPXfkUUJWHwO7WQER/eldcf/",
-	"YsnNlDAqE3vOx48o2JT5NbdopJ0EinxNds5KMzof16+gvd+t46o3xW1xlKBGZGaNOvipDo19En8m7VKV",
-	"qtLMFYtHKNjNOIR9JmYmvquBpmI8E+HVk4QVwQr1PjoB04MBOdhqYfgDlpLFlriXoVr3Ds/6bmT0umRg",
-	"n0/ZvSwNI65RZfLJS21aeN8bbtYBOMEDONlcbYoWxlN7ov/NZM6M5Z52hi7IYU6k8ADSIPqAndgZCAdx",
-	"oZfuEKKliB0Kgd8O2gwkcUW1fV3AnG7hFA95YPXj3aiWcPL4q9sHvQMYgYBTG29qSMoHf/3q6zEIhUOH",
-	"4mrxeH+S35Fdm89FUQZvBhRBXDDNU1dWBQJjPD1a7mu/zuSm8a2rax/e+0e79z6w+c0QoDEoM1ldDmkK",
-	"eueYtrI0V3LpziBmxdGkqOpbIjqlkzRSyTy8PIQiAOKGSiGi1omuRhJ7q3gb6xIqfzN1Yq/SnEA9cHVS",
-	"WRGqna5KXzaa+/rhjfbNypiWqLJwuEgjVDCE/aR16Lp+g09v55ZC/fAqz7aKqZmChRkK9brrra5KbXby",
-	"Z6lZV5AtSNQ8Yw1Kh7AVfa9L8VNxsA4PHP0PmpUOoqhZiuaeJtVgoSBqx76DPOUtBnaDwNx9FvCUq5Jd",
-	"QFcY6NkOdRvkPpVRemcZqIZuOFiXaDZvcOlfy/PzL9l/koenD8a8lZUhfApnjuDvuYqnlbE8Xvo0KOdU",
-	"vr6eOKpWLN0vyOISIigq5tOwIngdd2c5z8rasS8SjWCkFNxUxUcg5htywyFK0siUbudVJDa++fTWThm1",
-	"HpzBlUPcDXmtkSzraEnK0zo0mQrCbjFiF4KWqyjlnGvNA2kWMGR0LO4vgBvMwdy6+1djRvaFAKqvevXc",
-	"Gjon+Psmak+FkjnX+xLHcx/4I5dV+BpsDph54SB+l4tGEQnISJ7tUf3AJ7hdQdhe9EK7aAOjOG7oWDia",
-	"DeUmjuOmfV0MoCxu/+X2Dcs7+yyDLUn56LCRnynfjSHgLB2Nk59X17lxeDuyKDw6Tl5QxYMp+QuqmRf4",
-	"++EZ3axkpg3PXdiKn827YJTugaDdJhXixdXeqRDvWH25X5s3nhvbgCi6W7nlIbNgrKosBiggiJNtM9YB",
-	"MxhAgtn0kWRsbuZWQM2g/K4VK91jq/fw+3QqwQ4ltdaHf7dNZhkt9ASHTH0l9n/nIPbYXelmbUpVina5",
-	"44NUMc6p6mC9DhQys4SdUZG4cB/HLN6N8IHXrq0RjBvMAQgvg5F8VhUClP8nrQC9GgthFA3Xt2JEY28s",
-	"CV6jMs+ZL+fv3+kxl4jeOLyHPRKlVpQLjQGg1c63LmY3sQq/gfy3hd2wnN8Ow5xFoC0aYBbDfL4UuiwK",
-	"qQyLFUTGeiQe0bJ6mcfLKY7XTKLwOH96bVkgMMNKjXZxElh3oF+3LX62dUr/rkiYRrJ6LN+zIfJMNFam",
-	"aTjCcG1McXF2ZonB/lPbf1tt7400VLBbhLKwbMfIRGZzovX64uys1Ez9v1Ylu7DHigWwAvJd5sMEd2qd",
-	"d0uNyOnWwWctmJXFIT4XqWju0q6yzPJJvUtRcbm0g45Fn3MbqBFdFRlcUpUH7wKA7V8BHmrM8vDgfIfp",
-	"IZRouQ/o/c5TQdTCq3wRrFfHc+4QPyEgjxQILA5+6ZytKITsEOqc08Nae1jhdZWt4VSC18HI5PoNKxzE",
-	"0R6ZZJ36mmxDqPHIeMYZKSoDzU5szw/zT1NlIgSasBsfDq1MuxyD2KpbcmL8MDl1Rra+Qjpc8cEbXyYE",
-	"8HpzTWAa8TCAcEJat1SBX0gzvKXekTBx1skIB3DcO1jhkG1CakY2a4niEIZNe4tdDtkMPtp+LG5KbWCK",
-	"4BNfGsVMsh5aWqjAGVpc5kEBFSOhA1GBMvz5pnJ5dLZEqmvvYqDEbAue0Azlxwty//ShfcEfnpN/J2tG",
-	"bzjbJ86sjtitplHtWXi3ymCmuQ8/DV6OvfLrwga2PfIdRuZ+Rak1WCtxOEumTLf/wF+Ny5QJlhH0RbHq",
-	"vJlGxO9gjUGYwEHc1HDax/BTN7eoT00+dblv0edWHNvtvvrWtxsMvSqDuJyWBWE4TMMhQ7ge82ROCTwc",
-	"5+SIPUqtUvnTUss2a5mxaACrXTS0QP0FoXiA80pXwQxMHMCgUbrAzcr4NcPv5TjE3YhjoPbFuFjEaK6M",
-	"VVGp2k57lI4Z2ComNE75hOZY7y+gpFvdhKoUnE/UfogqQo7VwKc/Bu6trKZXLasX9lpNKngyvsJpvIjp",
-	"GFC8qc/GxPRnXwjicPnD8dy0eG5Hg6nj/IOmJsVpNp5vY+XKULh+TPLiaLjAFKRGXU7wFoAJNYxXNfCa",
-	"9fM+q/N3e1+tK0pDB3nEgBiP8Ig1ws6iVaEp2F4c2k/R0MIAMrkPlB0EHx+ZYP1oSuPH5xMiUvtL90Vq",
-	"e2BcE28sVqY9WOLgiIya3yUXIVOiFDiqq4wL6HFoL6MCdWYonKuDMbAHCO8O3aR20LXf3XexAznEbcGT",
-	"PcZt8dV0u5qDQMHnjlLQgXWMibwWchMnJRGNfFEgHWWyoztarPZpXf33WPJpx21uJUQ0N2PggcMOb4rW",
-	"LiCnfVAN+XbnozoaU6EWGAcfDNfM/sILMjsPKvKyQqAX9EI2riyaJBmjSmDtem5mU97UtoboiCMIsVCL",
-	"0QPafIN2pyhhGOlUMHo9KZdxQHmHvroJl2NqGkzTt4yPGolR8/jkxYn6F2xyrYFRlV+VRchaEhLJZ/Uv",
-	"hvQhOM2DvAEx8fGub8BPwmqJlw22EjKtwdMrzZqpKjLP1+tHpfSefuIkJ80MAq5Soqz+M5uPRec9TPJg",
-	"m0dGAGWjwoFLYOsz9DUbYd11wgE0xr7GgMCCi3mEC6+DlF6nP2IHjYWHRoWIn2A1+0yKlZWoIMzonq/n",
-	"7MtHWpa4YPa1gGcKTb+SlIUrmL6kKr+nye9y0Wy7BuM0uMMkxDBhQWJ/d9qnkVETNH78yDFLzjCB5o6M",
-	"6ZFY+pFSM5dNNyLYS4Q0pCxgFCtpQkCV/XzFb5ggcL37PA6CoGPREHEy9uEVobU+1cQnBc19CuYTB1zj",
-	"zsPH/XkYDUIbSBtzF7oNiYWuhvNIiYKJMF3kVGydtskNRD9oIsUTN5CwI22oJRcmXBXLTTeQJJaJzxOa",
-	"Rc1dUOmOrCRZbPewmPhb0tjs5pBuwfUZ9uE9/J1BxlMqbraXlg07iwmjDg8VeDO8FPhR1cHamAKR7+Q1",
-	"x3x+uzj3p1dNZgqd4FfaJfDWnKHgfweoXEh2WMpgySSBAYEJVYozTbDcE2uAMVjaETxHG5QHQgJTFL9l",
-	"KclpsuaC6dNfxa/CcnnMPH3z4hn58ssvH9sb8dPbZ4ArbPoJvOQvmjHyG/z7N9v2tzO3jN++OP1VfFsC",
-	"7xeaMAFc4Lcr/RvM147hyPuUgNMdy5+mLOE5zQjelieIkux8578Kl7jvHC/cnJLngBleTfnxw0d/reov",
-	"pjIpc/t8nhL79mKrgq4wOYqKX4Us6D9LO/9Saal+OyU/K248glcdIG41TLPhCUP2QwX57buU5YU0dlon",
-	"f2fb305/FRWY9sXMxTU00nEvZuen90/PgWsUTNCCzy5mX56en345w4rUQFRnoM2eYWHos/e6zD/Yj1cY",
-	"bItIlFyK71JIZTJPbetntjGAJelCCpfd8OD83KlwhqEdnxZFxhP4+ZlMDDMn2ihG84qCaetZXXBBm3iv",
-	"1UvX0yMg9wvmAF9VMcchMaaa45nHnP/QFP5nr4Tra06EJBD3pVDAsHSAsSv3NAGwDjs3al/3XzweJwRZ",
-	"OSx3+7m7b67otrttWMa85hRGlWze2IEJGKN2QHdia0aVWXhsAadZts/rZdUEh2fafCPRYxc5pt9dlGw9",
-	"ucGatFX/H9q80K7wwyT62HPgp0JvgBN/CMbPGAmvqX1M704pb5hgG6uu+fw6TbdkLTdWDsEoaKwC2iWR",
-	"+si8tSl8Wn+TXDx14Rj7ntaESJH1iJAyH1hjJ35lvJmvm34ymL3TeSMbPTkFNvD6HZyW9l95tegduAK7",
-	"V9SpEiG5QOjE/ajSSQezi1/eNWn0raIQHlDZL+1+OyPmEoTmRLGUCcNpRlZSolBt5SlnTIgTLxJ+k3w7",
-	"YiRcRY0KG/oC4Sf4shlfCGpNfXKqCz6qc/0yrg2hmqxZls4BpVIKvGq/Cp+TghKyKyrPBZhjYWAcZmW7",
-	"kdrg29i+X9/b2RyJE0Lfb7DjYxDwyNrYdoH9GIMe8UFDPUdBmi/renlCko1Uh3hWn+prIC2fmCKdePjE",
-	"ifWlB9HFge1EGpY/+MgVC9tBkGfv4f8fzt4vmUjYhzOfNAkPa+tpDq2jboL9vbZ/zz7Md7aG0Vzrd/NZ",
-	"UQY4+uvSvK5SODuTaZ8ICJKPvjwH+DYrxzOKmZJOhHiGhHLyLV9hWPooaUKv6cmDR1/958UvT0/+h578",
-	"cX7y+D/O/vPd+4cPP1wEpYuxl+OO0tyuu/Ew5NyWiqWEWin8AOT5dt1AB1jyjD0ha6pyq+VjvVcQwOmK",
-	"Avj6ZBpUVRGAz4AEXUWC4zA+1/m+x/qWOgfTHc/zJSh4LviECzAQWfFsg95sTCHZ84x9+O/Ze1WKD2fv",
-	"9Vqa3TrSa/zV7IhSsB8ioiEV/uuD3JYlQBxUcMb2LQaZFx5k2E7L1lUpyIKtqBijKu0gb1WK0VfBTqlx",
-	"E4Ly9QtmkjVLmwdzdCF7RL2O88mujPHh5jh83d1+snbg3v4ozV2k14qyLum2lg8dwdrHH+QCe6fX3krM",
-	"rTYnrwdvqjYedi7ECjGeHkLrj8QMm2H7H1kjBp7zSkGiYYAfvJQbUIYlkYdgt1VsIErwS1mKlEhkAQOK",
-	"hDMy+fTxqCb8AzYAM5M+0llB55dlrj/2SXUG7vLtqmw+VaxKtD/EiQHcH8j62lm80DppNS+4blvWPDe0",
-	"fOn2yVXmwY9r9IrLNrUl8nMWWw/BKG1HVn23C7bnWBb2Qj8kP/BvSAlpmfbyXb58aiX+UZJO+4SZMB4R",
-	"OijXfM+1ee7ahI2e/ywZ7Jz3MWDAbn+LY0ETtycreWI/PdHXvDiRBb6xJ66WpnthrTAQGq7OMhx1C719",
-	"546DuuDGjzikxwKuhtwJBnO38VK6DR9jilEm+w737ogs1tIppjwEWKwn4sOIxRlLV0yRxZbYC7R1WZmq",
-	"xNDA8E27YS6BxF20zvxosiY505qu2D1NUmoo+KkEeW5/eEqekiTj4B+yz4Syop1giXGWt9++p9qcQNOT",
-	"7779DZ4QtK+tuVid/ip+rsGywLsG3NAK7VzYZpuQ6ewSGj3Hie8wZbwS2ZbgGvG94agWSEUgwNebOD4y",
-	"u+haVFrbNBt4md69vz+///jDSePf/3ZUujfs1iCRBJ+qUd4x98O70/j36D6xl11bnQ/DGE4uLf1V9ODp",
-	"HMjeEbkDDjpR1Ox4Vd5QVFIOaOGfFuH03M31jQvIGk7RisQz9c8B13X3I3jexGBqBpBAoAi4yZFJ99lN",
-	"TBX+Lrc6Sr3xMeEJSDHRN+29bhUOPg/Wajy2C+ezOOCnWYZncoi3hF5DwBFrHzbV5NnlP0hVvTyRWZkL",
-	"eBXYHEJx5sTIObSOPjhLqvKT3+VCn73/XS4+nBVKyqUeJ8b/LheDYvwONh23xvytTFfsNc7ko5hiEKV2",
-	"RJSla/gx/JKjiiSGOfzvWD/xrm4aWCuhtrt7EDwllxUmDSY8KOZc3h6IBoyrWNUVMrF9QyZSbIQ0E6fF",
-	"4efgBbT4hNzCTuCAXALXcwAOAfhrculReJZunwb2+ey9/d9IhR2QPYau+m7dZkhTf1F3f2hTDh7Yx7+d",
-	"odM+mML/A4R9+RhXw5nCawdBhqDrNweOkUGFxxK9bi+hxVTbPEavjbHMY+DUUdU9u4SYtofLO4CDyfbT",
-	"ADivthvMyY3NPntv/zfoH3rpqqsccz9iz8balVM+QNRcx9Drd2IqKdludjsxqz07QhSb1K4+x0cOYosc",
-	"06FZCITdjOMdEWI+g/KX093ZI472W9vzHQ93ghBYLWSHDIjtPrUI+BEu8gvINsbweau+u5AchBIGgB3M",
-	"1xNsA3IffLiR6rpvTo4Rj65rtMU4oi/jtsO09NIFWy5och2JDo9Yl3IuSucKrXa+2rn7D87bCOtf78RY",
-	"/wyMnH7PQhzEf3Vn8vhJs7lDJ58Tw3I4uFKxOSnkhinMA4CofJfJbo/8nnb45y7q3+dyHvChsETmihcM",
-	"izff+0afUKFwczigTvFaykwfxLoHMyMF9Be+y36bz97bViOVCVdH7ljKhN/RIwVz+vP6uNy+NexxRQJ7",
-	"PPbGurMlmlGj2zJChBoQEHzwyr3CJn9qlQLWENMp3ALvfhp/5wKLfbQwRhMqXPEizN6OH8PZe/j/yDvp",
-	"yzQf61K+avR/6CsJfX8KIR0Xdfwr6XJgp8vpkLI4eB8hY+/PfR3tEmK3EZd393OAfiDtgGmDScPzqrKQ",
-	"WTOuAILSl4ZxR4HbH/e0PAMQBtv35BPgdb4f5GS+O87V+pFtYHqjLtb9gx5p7DjFQS6W7QliVcFu47GX",
-	"IH0ZLtAc/dGYjoK1VQIHW92xs/f2f4OGnfAxh8QjbHgnt8pRL1s0pjij4kDmI9tV7djyCbTcuHyeMWdx",
-	"5gBkomeCpT9YhAMe42BigUK8Flc/zxN/5rYymm7rvj5M7GjKsbAMggkIxPcAijCywo30RWa2o0ihVDds",
-	"IDsNECTAZlEV/dI0d2RYU11NkfAt9Hrai4f5VtHNMxjwYxFVN9eOyI1gKajbc9gzlmUOp08TTW/8YrUh",
-	"qeQYP02zrK5AECBSmiFY51HC2Y5Jv3gUMcrFLw8S7eUrhJBEaqwOADU8EbIPHpgnLvURq/47OAwopkUc",
-	"GeykZHbrcd+DPO05fP3xnpoIR3M/G+rZw1vCYc5nib6xhJeAFe5mZWcvVgGAyz65v1ra7cNMugssCOIk",
-	"MSKFe9kJveV6XiURKpqyE7lc4vETvkT8Sk1SRTcicgHkMmwg9JvoF+T+RMp6d6fYtMBCE5oxkVJ1gYzQ",
-	"WdT85RwVE/oZ3ds+sgmAxpwVmAAwJQTb/1TfrP7jNs+Gw+LmLnjJbea4xt1Ip1GxdkueHYq/wGMEzAI6",
-	"HcEslo1i3EF24at1f3KGARinEQM8lgJuWODbVU7P72CCjwlkDHGrApOZT03W+gxeQHu6VV32GJ1W3x+O",
-	"Vu2hAqKP2AIX1h4qFQURIQ2BwjBYSadUo2haMarlgFHj+W2RUS7+dbStN27BkYPz+3EI2XuLEouzMGlS",
-	"apbaR1NI86SWH9dSmUaJR4R9zwFQyUROEGJ/B8N8yz+7FepNGTVCweIOADFTdk1Q/ejqmKXp0lBlN/lT",
-	"2pkmh2Ne1bGonQ3FqEOMcruH1VQhlQktcc1ARZJYTW0tc1eqYO59kYqv1oZo/gf6s6HsbEbFdW3Wo6Rg",
-	"SjcB0BowzsA2RgG9F0zcpf4hWvorJ4CdKywbyn+BpsFFnUdBDcmlNk8q1zzWBdOATfYjVghDnDzjubSC",
-	"ZAwqHPauVPbaaxdd5hDlfXEbR79fhjJI5dIwUaXZ29ktKc98yUYE4mugF1YP+oPzSVWhYeP3i724f8jL",
-	"Hjb7U3WY1OdnVKktcVTYVg0beRT2nwg8MGR4xGt/TMYXfZvKQ9kDgbY11h6gDl20x/n2BBB4197KOiJ+",
-	"ZyTy32yjTxyM/DcM9T5Q7ACs6DAiIHBlgIRwjCkek3zAs6sQ2eMH50uXjEhT/QQpnB6ge2SkcQssevzI",
-	"4yWr0Bw93uFube1RR1n7TDUk2MaY+OYI5gDhdA7s1N+JxdahpVj5AzE6jsnWYHSHUHP2Hv4cfDdeOFDk",
-	"4+76t8xQnkXVUl8t4QBvCAomDQQ6o7aH3PBJQDQjAJzsv6acZRPcLOqEHIc49prfskw/qURhlw685Blz",
-	"z/CG6hpMO2J53PAUNO1WcqBjBI/bYt9XR2UMexsVw27Oag8xbRgG7WCw9bEeEHvBax+wk3/xwG5fIJ50",
-	"o6AafC9FtvXFlAbMjgey2PgSG0swMGKZIbwzczcpqYhOaMZSksqN+JNeHczJH7oj32OLYwbz4QgR+nIz",
-	"PERSmEOOz616OQdFQrAUPlKMZpAd7FD7j/bseEV57/6qmLLQq+xg/Su0Pm0A180puAC6O28H0CHmNkds",
-	"U2heFqfkKerCgE2O/mZVIlCcFAyh7Z0ia1CvuadJRrWvUmN/aDuYY6X0ZalZ2ncMX4Iu9ro2OB7ZivLR",
-	"bBS7jBOeqzUsFC7WRsgNkSJmmoB5aaJlznxhoCr/AI8BEGOFJAktAKLogNaCP5GGXFsLfBpuS8hshlDM",
-	"XZ0GqdrW2qBV4cyraDtCaN6U4tK1PGZOAwyBQ3L7y5hPv9HiMAEpYBXHvSApR2hhZBBUE6YNz6lxfJVq",
-	"yxLUqh2cewRNt6oldHfGGuJSl04N/QhsaqDiZUFLrNaRUJGwLAvWvOxW845UPfoXu/Ov7dbM7WUvcxDN",
-	"cIuQMJ8gpjJ8RQXhwpcO9XVYjLTaD1bAAfhTby7vJm41+ALkAQyaVi6hxSc0iF1CuYGDWcNwPYfLpMFM",
-	"ChBDIAmOrGWW2jcwEr7tK7CA8OOLpnduK1+JV2UgYziEN8dXVvyT5SG8vM/dI7xQcqNdfaaqXoyHd0wS",
-	"ppHtRZP7qh8d791wQ8TQkPzXB3grJIBx6WsuVvMKoRScMy4TERyoLSjFxh5FXHd8Jb77SBLjQao4YCef",
-	"mgEPnLq7B1wcvMKC7ZlQfyesnADmJopFFp7YowewtpfGFACFVtVe6pED3P+13MVxocWf2nFulxAzveLy",
-	"DgCQ6QP9uwAN0H9js0cAeF+iT+Co+xHlVfDdQayhzrXR3YmppNTB1o5kf1V7dgRY5bX8JAANsWM6dDYm",
-	"eAjiiV9PfGI+da5Rcs1YAS+zFfXACAKY68CJRpD+WbJmiJMd1vjst+44B03IT134eZW5hkoQ2FRevrp8",
-	"e/bszfOfWxZmmsXgH6U4CqjpUSO3FFtmfLUOe5S4SCFV7ABqgB9nXkecJ4ptmrFZ2sgCsxhcyJaRJJPy",
-	"GiwGS6kOzAb6FFUr5DsMCWMIqyIeuwwEF9MFY+lJWQBmdc9roTMJIVM5o7oEIyEXq4yR/379U4TeFlSz",
-	"jHfSHY4MpaulirhUGxVVvYZcf5JgdDdbLnnCmUi2dSFWsLndJQL9qFkZH9eM80yxjSZQpXGxhf/Pa3rA",
-	"FD+W8sRAHRCEw0/5jW0ON2oNMVUbrNGN8BUkl4q5C4ZG4GNfoyU3g+5afnSxxA4ROK1/MGX37jAxqAxM",
-	"lb5+M1lyg7iBiDNC5LLmcfM6Hwvd5/rYR+Crpgx5WP+FSrv87EN+mTCN6i7Ad1kV1OedLwcxeI6TJ+9e",
-	"pmVX0nNziz+eUDlwsgcuFtAsqVKd7BPIAoQSt1gCYk1vmD3uBSMuNTCMJNi6JCOdBrXHYPC5/xZX26jo",
-	"TuRGkJTR1D7RLqlLMUZSutWVVyn2sg/g1Z94KKJDJWyBxoZeA6kQaQ3ldHoD6WlUMZ+H+YS4U7VSOy5x",
-	"imzyJ0nF/CQenLc+XReAyaRoeXMolqYBQybIiPz24GwMLsiOOwG2nMO40O5kP8c6GQe0oLs1HUQyUMyZ",
-	"zROZu1LzlUtfyPbVifAp/OvsPf5jbLUaXz3kQOA4IRt0olidEcxEoraFdylCHXiXgm7l0456A9Uxlz48",
-	"QRu61f3Qg9elI6/jPZmedj6yGaYx6pENMRUnn4qzq02Z7qqec+nafA5hyX8q67Ep02g1F7+pBxCamDHw",
-	"ZruzjOZhIWrMTswfmPZnDPqD8/vIWTWNQdvn+A1bHcRn/gbB0WUnGJhi8TNt+SzNiPZnLQU07UTIVSfc",
-	"uNpn7+0/tsN+A3fkx70K8Zov8OVhXAe2r3YuL+bxymU7qKh5GXa/stX+7J2JGziRMwSTAezEgcP5tm41",
-	"igPTwYmGc9vOQ7lt4e4XB+r+Y4dGNzb7AOUnmjHJptU7fLKR5IYqTttlhj4JzW0YK3a879jkz+2ptWuI",
-	"vrW4wAM8tdDRnR9Y28vn/MDC/D72A1sPepwHFiLOoRQR2NsbJkNwO7Esc8G/9vHgHp0n+rgCJZy9h/9/",
-	"GIqCei5Sf+DHpf7o84pf3nkDv2ErLoiQZFkqNITbDXlCTF36VZXCleoNXoqo+PEvsT8gfti+UPwA5wCu",
-	"fd8XoNqWO70AAG+yA5XrLf8s8k5H1hjcA+6IHyZN8jkm5/HcR6W6QmceknPeSU/CvAMOVetY6pBm/pLK",
-	"RJ/h2enTPP1iyhOCFfAi53XIJ2RnCb0H53eooXf/DnZDJTe6ceoxNAZoNsoQeChrjK+Fh8dc1zusvLks",
-	"0wzcU096+XTKw2LEXhwI0xsW5N5ikz+1IAdriAlyboEHOCnoqAuTjKZOPSUCFiU66O545kvs/iMLZD/Q",
-	"lDUGbh+E/fJw5ksXgWpfzNra7KFj0LjsgHDQt2uvUSwuFa/J2Xv4/6Bg9obdyOvq6HY/x6ZxyDueYw+/",
-	"NkLpfRiCELITSw+8v2QjlVlndqdiW4fsZpDDeIHm/1qCJzE1u21RpoZ7egCm5kSQu2mnb12t689VO8X5",
-	"fWRm2Bj0iNrpsgHCgbG1Vg3FcCK6NJYLkg1V+UlZoHThkAoTWXZKbrQlB/jj7D38f9AOHDn7EDN0LT9P",
-	"bMLocb0FiF348iD6nt+G/r63MzHezxaMKsu/fnlnWZLLrbB/vbMNIUcZ2pUqm13MzmjBz27uwz1yfYcy",
-	"pgAfWzRMv8jO5zMvLIoyy2A8sHlARIGrg4PQDaGakw0LpEyuZ/3YER96hcE3jRCrBuPXgd+9BbXJAG/y",
-	"QEdNcgr95k0LYm6OKdxzRA3oesFDv79M1iwtM4/vCXnfdhsWshRpG2kz9HMA4HeJ/AlVirsctWb1/9Dv",
-	"XjjEjELJlaJ5FdrhAI/9ca0spX949+H/BAAA//8=",
+	"7L39kts2tgf4KijtveVJXfWHHTsTt+vWXcexx5lJYpfbmVTdxNuBSEhCmgQ4ANhqxeWqfZp9sH2SLZwD",
+	"8BOgSLVkO1P7T+KWKBIEDg7Ox+/8zvtZIvNCCiaMnl28nxVU0ZwZpuCvpFRaKvuvlOlE8cJwKWYXsxdK",
+	"5uQ3wW7Nb0QuiVkzUtAVIwu2lIrN5jNur/pXydR2Np8JmrPZhb/ZfKaTNcupvWtOb79nYmXWs4sH5+fz",
+	"mdkW9kptFBer2Yf57PZkJU/spyf6mhcnEgZAs5NCcmGYml0saabZh/lsyUTCXtvB2/vC4wtq1vXT4YLZ",
+	"fKbYv0quWDq7MKpkzcEspcqpmV3MuDBfPZzNZzkXPC/z2cX9amT2qSumZh/sI+1MDT7SXjD4yMBd11Kb",
+	"oZva7wfv+R+KLWcXs//jrF7YM/xWn/1o72GfwlOWF9IwkWz/wbb9BX67ZkTTnJFrtiUbbtawxvDJQqZb",
+	"suI3TMNnS660IVToDVOErigXfvnXjKZM1SP/rn7miX1oRBDuW0HIufB/f30XscgY1YNrBBdME4vAomU8",
+	"56Z6Qkfu8cvmLVO2pGVm/LvSWxSzR+7No0I34cVVKYZeW5Vi3EuXJU9nvRX4MJ/ptRyUU/v9XeXUvgfT",
+	"hRSagTp6reQiY/DERArDBMw5LYqMJ9TOxFmBV/zX79qK8fuRj/P3hSe2N8LPa2rIhglDNkqKFfnLmxfP",
+	"yOOHj/76Bc4C3sE+4OmKCfNKpU51FkoWTBmOI08ymVxfLWliUJ1W85vKcpGxeoZFmS9wqdeMKrNg1Fzp",
+	"/v58w2hGNEukSDVZMLNhTJDqF3o23/2ED83F+aX1uHl7vO+q38rF7ywxdnRPtS5zN5r3M5qmHCXxdeO1",
+	"QRa7E2r1F6EiJXK5ZOrC6hDFCNdECkZyqdic/Pj0h+dzkvFrRqiQ9oJTUiiesAv46p7GvwgVZC1LRf5C",
+	"Bd7tCyIVoWRR6q3/htjnfWHvX91KM3XDlL4gWpKciq3/wJ9kcCt40ikxPGcXhBJQ5f4CK9rwPTH0GtQg",
+	"16SgytgLuNHwqzmhGjUnPJZoZgwXK31KUkbTjAt20bkZ1yQtGaHGDxXucwpvovFimDx/8VIxRmiWwTdw",
+	"6WzeETtq2sJGDTuxV84COjWRJe6nSh/dP28ppPOQQqpFuvmz5q9Oz+8HpNuu7jgt4DXKuGtBMnZd/IMU",
+	"bGuv3qxxhpiwQ/3FH64gATN/s/nMCYidNZw8v4Qze16XSje2SENFNrcXPMm9SnA/GcPywgQ0By01a9gK",
+	"jQVTbBP8gonUPnTswqNlNOakQ+sk+MxMrq4M5Vnwy5xRXSoc0+C6+Os+zGeyNInEdferk0qY8SXlGbOH",
+	"UuZNoRt5zdLAGsxn2lBlxk9GZ9G8zejEAia8Hll9dz/loYV99vqnnRqys+JS4T+GTYF8/Uf/XHi1JJQk",
+	"oEU3oFgpWVKVkwXPMk0WWwKWyPCWzmXKslHWuVkrRtP2WIO33FBjxlymuGFXcrm8srtq5C7urBmOfu5m",
+	"Mbgi61JcX5a5nrgu2v2EG5Y7X8kYpuy0/1+/nJ88pifLd++/evjhP0KbLKe33+HvrFZtzCZVivbfAp4V",
+	"HLzMC6q4M2/aA1xQzUArxbRFe/hDc/tMsc0LvirtHH7ojnVuXTll7fjgkyrlOFoDpeyGJ2z86L6F6/9J",
+	"s5KFRpfyG665FONv+FJq8637VeiOcPzrkMdmXYxl0ET7SRiOZ3PjtBhh9wlpwiuoE5rZf459qUu8/rV1",
+	"DUIvBRZ68EFGMZOsJyzIJf4i9JRS+KN+1J1+gssvnbHUv2F3n6CX4danIZjzejd42a/G0pSQWvia711P",
+	"dnAPuoO3u/uSaybS9qT1VWZneqytegV2xhSdF94yOx/G0/DZzcU1a361kDJjVODRnUu1vVotGl/XsgrK",
+	"dtIgOusHzmW9Au5+83oyq9E1h9KfttgyeR0WW63giBdUc900PCr7xR4JLOUJHvqluBZyYx3phXWXIiZI",
+	"QkvjlVFXQ4CPY504OIPAA9mAw0nRibBPGb+8SVGGFzFqKTakqD20v73+SQcNwJRb29hbjINKur7S2qTL",
+	"JU+4PzPaD7ssGEtPyoLIG6ZwAqwX5QYHsSbwDhdbIsdq0SUP6zbQFFeJM2NHbTVULtX2HPNw/EUOdwgE",
+	"T+23ZCkVvFUpuPGepVdf9lXR3yvVuPdd89UaT6ExF0ttrgpGr92+HvGTTG5Ch9wrHPfjc/KfBCJQNzQb",
+	"N2C/p0J3/YGlHHz6zm5oRCLX0tzTlVNtfW2zZltCFRv7eGYCT/55zdDzBiHULqDdPcUDanKyIhw46Auq",
+	"zM6D8jVcZK+u17GzNoJQt4nGzUmR0SRietC8yJi+wohT/1Gv+S3LcJE0cRcTSgr7sfdEqmCHZqa6aNzA",
+	"XKBrpKhqWarYe1hNUxZjb4RXX9m9NfEnmdyM/AWq+d6MvpQbDE5Vpk1fF7vAQG9HNpXnZs0zRrghyrqo",
+	"iqVzck6MJPfHzfxmLTMW2qJv14zAl7imUmAUzJ40hGYj1XTHGED5qxawcrgrq6A2FPCIjp36/2TKHtL9",
+	"Ux+jPb0Jy6hh6sLKqcCdn9MtWVQ+NAdV4M/6kdG02JEbjaDITUgO3GGB+ghV4ULKa5bC+UFFStZUEyEN",
+	"xCJFUE5UKUbE9AccAjsxQ7qS4bpjNDQULAX1DIpaGyowYIKmlZB2hWEBZvOZYDdMBa2ozTpwkv5NMm1F",
+	"b6lkXg3jniaCjgjutIM6mBBx7gS8Lz7TrUtQ0kp1wwIyBtLfG+vTLMPwsB2wPfflRrAUIroQKubw3cbK",
+	"Wy+wO+uHiKbYL1xwvR7vjUckNDJ9+D/3jNA0DcYKIG81ISxhpzzq0KoyC0z8N1urBBO0GxY0oyJhKYEH",
+	"222drKVu7pvI6zYcSzdm97yoZOAw+/HcYy5dTtV103FJ1owWDFeIaoP/8nMQ3GdFRkcqC0NNudtKyai4",
+	"xCsD2l70BKi6b2haMewzMWq3n1u+ZlnqjKpAyLI+H9GjbgYC6ckf7+x/zk8ev3t/Pr//KBwPtF7t1Yan",
+	"Zr07LIoe8JWRkeB6w0MfHOz4wO60LEopSk0Xob3383rrTk9M8y1KQxIq7HG1YKTULChaHzFaDLLtQ8b1",
+	"TMal7xLs1qkRfZZpXo61X9NKzNuTuTqfk9X9Ofl//+//5wlJitJNKymUTJjWUtXukVXO9zTBF5rNW/CK",
+	"r+ZRGVpsDdPDUJjzgVRE/90GxdGZr4FfVZnEHXeoBGXSkzsi4KY7vuQYZ+4p8k5YoGseU1NltPHcnxOK",
+	"ZpJLEsuNmJONLLOU0DQdGdWon3lVMHVV7dOg0ejz42ApErOWpcbEezvW4Mbjk53jh2FHcIcYh3uuKoXg",
+	"YkXsQUCkso6KGRnzkKXSV5rehAxnF5lo+yjWqIJgMBrUiZ0hesMwKzYmauA1aOjcDK3EW5+0txMBuAIp",
+	"nDmCenEjFexZyA7fSQ9H8mBNMQ3KeCug1xbxCY7veIc3Z2Ytw4FXRQ2X4Un00fx7GGXAUGHlct4bG0hY",
+	"Wx8u+IDHjxohLJIxesM0uU9kaQIBn85c47hxEjAUN/PPqt43PPfWHQrvYOfRILzuhipOhXlCkjUVgmWa",
+	"AFoDHZ/Kn28vXqGFukrHxvdUHtPG/Ul0cIx+FExrno+6SXf+csDg+RG7G7knhSbuuTBqG7Ct11StRsAM",
+	"vOESj4vTbc/oDu1Ppg3PqZnwyKFM4jUPxdYAgWZFAVQtYtGMvHCBIVRkVDGSSsHmxCjuP1xZzSbg04Ly",
+	"FPcN9+pHSPDIIaJQx4bs+VDFXK2Fbn1U+6E12Zy95p2LKjJVATI2lBs7M/PZktn52kh1PUMQppmhnQjX",
+	"aYdRk6pYUxH0QwCDzIamA6NEYOUYpoimPJ3b13NnK2l4bGO19UtwxhHtYzX2kqo89PPRAZVpcctoPjYe",
+	"0AyGRazVDaGDjSSYr9np3mL4w4p9I/zm43Egl40kay3182rL4VCie/V7rgO+8KJMV8xcZWw50iWehw95",
+	"VYp7miS0eEKkyLaV2aFKF89bU8AXwp6fqiOGwhd77H/YKxMSUEFAKu5ysJiaWx11wp3SXGHNVDnOo6I0",
+	"qJ2DWACrAO768qCarEKzy7xbqQ2FcvB1YhLtZiQo1DdMROPLIyPE04F9uLzBFYqGlf2h0tLaVcDTKA4J",
+	"O9R5oMtB5bnonovRuLAo2vrv4grxaArQ0GCqrLOwTk9RE16yW2s8rdgbd6/2yo098a3FFbNdx0dMgqGc",
+	"rl8KyhieBz9wjwi92gu7aBNDEogVGAy2vv5pf3BWaPtntBTJ2uHjx8fiMkaDWWKwkSn5XS7uabJgdt9r",
+	"NI7ABkDL2Yv7jgDGIMplCv5YyNSBN5so6t2FHT4Z3IjUPAqG5jQXq4xdlZoFwg6Xa2kc6pwSvPLEXkky",
+	"nlgXDwzFTqKoab9XhsaYVwXrbhr4/6XcWL8X0KhgrIUCArX90YPFXq3Wf0zDSVUqc9TVaKnudTS9kMrl",
+	"bBA5IBWcPq4EQDCwpr2ETIxYdjZ8R1G4bFc1bSiC1b6pzHC75XcFOa0m+btcBE62JGGFCaLEJlQl4dl6",
+	"h7OfG7B6Ktmx5xYHL6A61aGUIc+5GW2WxZ7ENWG3BUsMS61SAbPFKkQpIocwy2ihPaRlxIE3FaiPflY/",
+	"fNHz+Sq1FyrYUOEDbMlFCpjLScp5yGr0Z+W4t+PpKJ+qUFIug4NsPLk7yn+VrAz4e3+Xiwriw004d+6s",
+	"yNABdFnmOUsxFGUVF2y8OcFl8v45F0lWpmxkgHe8ZykmmJr7eJYTKycaRpq3NF34AKxLEC1rmwmabTX+",
+	"GxYFMZVSLvGzNcvSmZ91/Eix35kDXCq2dBGEJJPuLriHhqADRuF077S4YKpbQABnDVeqFd+x4Qp3S1Kc",
+	"dDZ2kxe+lig1VVRQDeOvQxEullyHQbzsBkPTfvoRk6ogLKNEG8vcjLNEQLCG3Y5AAeBT525c7lfuruEX",
+	"C4UBHHo2HOthmWbkmrFC13iSFuBjTviSULFF1y+VTbTUGECOPSaVlPl4MCTgJ6Gsd+JvBGPpBMxl4wld",
+	"05cxxFwxonOaZUybSVA/uLWTsH4sHO9UmTL2Kb6IuTd9jVfqwQ8ZTdaThiUX4IhGsOgDUbsqvxIM1+HG",
+	"UzqSp+tlTMlaZqkmkMJLwseozuQmdcmEu2ISeZZNEQvDV2sTnqGbGvhW+fscQq16TRUWNtjHYdQWSsIo",
+	"7Fu7ayDGu+RmCH/V/5ybtSwDm7rOYgewD5N2TuOldnjMXtKqB9Q/frfLio6BD/0NaklviGnrUS1F0pAQ",
+	"v2IdHdBVI005jUdTX8gsRc9vgrO/5BnTW21YxPJTjI1fDsGM9/z6ArhR3ND2YRtLmlWX1reshxJ8de/K",
+	"dU6PKGihv2urmFswjJxRbcB6K9U0TKf3CEaa8e6qyCjsYjWyLAVYOb8XDIyd27CJs09gcGpsjj549FX4",
+	"RjvDdkMuGKzqJVwJthoPlaO8lBsil4YJ65ZVxlaAiCNWG9aw3fARUQF7JktPhdPWZ1Gvr3bLQsWBVMe+",
+	"89myMA9Ma6tUeTV3v67hGX2bb5kvyu4GqqHcfHxUz9enx1zAUcvcL7B2a1MNJ/oi4QTStLzEC58d6VVi",
+	"jLJ18RnREV52/Z8Jq1bvGbjVz+tAcpva8yVgI+NTvLvZRF1XqWGI+O1wdJHBZ7h0OFBrvmk+/gItPgSD",
+	"+1RNA67uRzYnm7V0cHFuiJZSWAMWIrbNirddFcoe5z8klOGC3XFvs3EIdyq2wHrENbE/hnfhJhhCvTPW",
+	"frLSDGZyI7rPLbKbg7mTKb/CIdF+6WlhpsJupTSjJgI8/tF12vbiXjV9IGUAMne1lCrs4PzGRVEafaXL",
+	"vCIwAyPJiS1TjGSV3HYAlMGwfM61DvpTP0NiEp+Rw26EYo01Q560aKBt1yv6AqppaRkHX23d/6uHO4p0",
+	"YS3dSg3KyNNKh3TUNMx2wI2FKV+wTG5QNyRMMLIEExdXQkNCw5rMkyph6+UN5+ocY8hUsRucpT4NSXOG",
+	"UMin2OwTWFmQxGzctYWSK8V0J0c1BTDrKdNwhMHXlaHDmq5c0NIfkGVRk7gIezKGDkT41ZVmTExIrU/m",
+	"ugjSSCjKRdtAayj6Zrg8glCCodvtzpOJ8rusvLzBUwCvguvLEHSsjuVo0DwUMME4LPgJKCWYfYPIGQr1",
+	"Wzyzv0syqpi75EKUWRY671o53S5HmXNncSvXM5LTLYHw8qQ5iWrY7+xmd+pbLp3KqGyfcdq2V0rUDBmN",
+	"kiL/tkGmDURX9GvCAOzM0gpyZm0QB8zoJ2cLlozhMbm01/V8Ifuhl5OGaLv9NWwCNMlR+u430ya0JmQj",
+	"VRqMxC4Uo9dX7IYF7pb5/OCQuxrYbrpM1lXlIRqWrsxuSvgRQqlTouHz2Yb5aFxn6/HcEWRupLrGlTXb",
+	"gic069dH7lEr6547dzPmxx4swPN8UoHDIFrxvStmyk07WBoOkg4AF+m2Q6bUznP0NPjITOQUmgaeZmwi",
+	"FIXnvJ0Ej5ULOsaZ5qDcA0NLNGhY9CKTMHdz3HmxDfsSaOn6iP5YNGjDRSo3Q0syLZuLCKd9ONcqwNPk",
+	"iXKgNf8qsan53ltLfZGbirq7o7c3xnWDYUVf5QBRkZcO1nDooEh1Fn3+wLSccqFH8B+x2yQrNb9hP3hj",
+	"GUltB4vUpqHHRqLAZIGn58gVtrog8N6F3EzOJVgddjWyQhMJmq436/1KmOqfh+RrClhtB2Kqi4zyEuFn",
+	"KCbe4Tjd5EDaN1JeAzmCXBK7sNYEdBWzzUiZN2+OES6Lngs1EmOKPkEVO1JfV0GpJupjyBx1J9sEoU2d",
+	"tcFuXfnuLJfiZKn4EMS3vvj+44vz8/gpV194/nXwwj6yN/xqkZNpiKtsDLXXBBtqQtBhKOfEOinqZqzC",
+	"OYwREMv4QIbbrrlMAxm910whvIbQpXEcJbh7FBVEllCNind4QlwOm3B0Ur3p60Enskmo08jMQSbdaY8g",
+	"lQJNrukqMLjvAJ2cOafcSLJgZAnMg64CyyOFapyLgyfIjSAp19d3Cz0nTMR8LEe7GN1dcRlqKOYojYyn",
+	"O9iR7moHmOYDdlGLvRFeyz+lEsKGxDVeMLr73rB/lc6j/dNEuzeUOwbSKqD31fmUiF4zwFvdLjxF6SoU",
+	"4J1UaGQvvlr4iNXdi7D2p/SL53QddnHaXZWcEHXEqXwjN2EmGzGuC0PffWhUN8F4Ou9SE640pqC1JvF1",
+	"fyNDtKel3l5Fo3+uGhQRsVi1VgFiXUxxhKM+TbyiftxB4NNHEDZPp+DwsmGBpDy9iiVhW1HEEcEkJL53",
+	"MRx7PEJBBi7IYFRor23hf3Rn/r5IXMSdBJU135nOrqjXWN1qXHMvxeHNEt4RS/MqhHuLip9H2oaSBZKk",
+	"ktAFGiGDBctTSNu2u+fQHap+KmOos++xfGjiqchujaJXmlFzNYHIIlDjKwUjcDNib+b4TFK6bdB0rkqw",
+	"gepHxgKXCTCuLBhZc+VZ9FzMfdiZ7RVSZpI6fEej0srXTgYNQimzsZGA6hWGBtXdEPb+Vbk23iG0mj/Q",
+	"lL2V16H4u2aJYmF5Mv4XQ8PH23YHhj+d+7sHx9RoETGpV4LnTh6yWXfyXXXoZ63zT6QiC+D12kKWkqZN",
+	"MlhMX7WzYvXLoFGKDLsVPLGHjgafpIxht0cwLwFRIfJTJlRYmVYAEXJq3I1iCPHo+BJ9jlAKQm+Yoqsm",
+	"9WXz1vO7sDXBdHSZpsL1/M4Dg04/QG5FjGJTp2coafTNtls+lkkAQk/ksBrjMe0M5rl2YOAUWjuJCy9Z",
+	"nXShg+I7fwbYjzNWJXH7jpihKzY4tDFo80HUtJ/g4Jb21FCNQMrXD08fnNsDp2bMO/mfX4Ar7/78/tcf",
+	"/vLrr6fVnw8+fPE/QfK8Hz0QuM27Z3/n/n96dfLu/fn8qwdh9r0f2eZ17Z1PRVKPtvHdM17wLuRmVA8Q",
+	"fFZoZu3wHU/jhLFTrcucRUwQvrwgWB9fs9D71lxzB97jSAkDSIFT8hT/wEQ73FrXVTg1yV/dI2cczrTu",
+	"K9adsVDzhHTFxhuiiwBXyreO1RsNgSxrRYMAzeioxqeQ/64kzVp9/ppEnAPcnCGjQUhz5dpq9gb/o/Qh",
+	"YTvJmjCqMt7xAIbGWXARqyFv0CDX4SiEiGCUDExGpNpNnxDqqraR31f72ay45eDisTLwmosxYQ/0elrz",
+	"jOmYME2x7/JWv5Rposj3qGZ2Xnon8oibwj5AO847DiR3F66zAdbZWGekIlZC8oKKsGS+w/GfMEQAw4zW",
+	"V9747M58zoX/OwBuySiWJAY6iK6pqoAOwNRipC8Kc9vOW/DXrDBEF1SxC3J+eh8a9hHDBITyKhPj/PTx",
+	"rgO5DG0UWBQtayCS3U8J1YZAHwDCbpja1oNyPJrADkxFwuYQCrZrRDXJS6sU7EsjrTVF6m3dGefjR60m",
+	"eI8i1O+u/idgonwv5bVzTxbMnnOob0vfVki0VBXVJJM4QDBs+B/VxLuemITq69Yg2zHC01CXvkZ1V7/m",
+	"Ts+x5A5MZdz+XdyVbNC87imBD3b3ygIZj5yTl1UwYUqnr8oL6si09WO8ToOdtqRWOqQiheI31GC/XLto",
+	"Wq/bsOEHrRN/j508Av6FLxsHgMXmyJTpdqrj5cIcXdeq0bj3/lChUkdHtzMw7sjNeZpmzPV86fk+o2du",
+	"PSJYVbndLpoy5lpHythWrxOm0AMDGlP4VZDx5TA+Rs/kQ2o4XSeZakvnCWF5YbZzT6g1C/kBPVGqN+3X",
+	"zTPjwbgeXm0+/mpyYzK7YayYmqVBujndbsH8tZ2vjgnkGuti7tBTi5FlqbDhgeI0Iwu2QoxAh+knTPXT",
+	"Jc9tjeHLeQA9mDZKeuDM9Fxd1fMe7GQV6hmi90+/fDTvpSOJNrLQvv8FI8y+vH0sHIsuSFBxo1rtnoFP",
+	"vqau7Qd2gSW0QFBv3dG6OcDT8wcDpF+TQRzww4h0VNGtPTACoS5+1he4Lbhi+ok7kn+XXBCD54FgBMm6",
+	"qvf+8qtHO9dmiloSYa25lrk9ezY1X024WmWHUlYy2xmbfWOvieBo4PexlQCh/Xhnix5opWMau2pOdKEY",
+	"TT2RMGq/lkn1JRzs96tGqoViCYCgwTjVrilduOvxnVc8p7dXihV1INtv4EeB+Dioh4rpbMKI7FNCxDZh",
+	"/Yfj2VvxVfMXShbCnSvbluTYAcy33bGWpF0Z7vQNOBZz1+0bChmsj2Wnob0oYHc3W1EHe1HfTQW1T67Q",
+	"NngFxBQjMM77VKmMsQthAEN1AXG0Ffz0EDBTnIQj4Ezrl/v8gaZLNp6LjotEsRyKn3Y3gx5fhgMMey4U",
+	"sqY3rKnywN6rGl3tw9C4g2bRqhvXS313f+vhzqP42zFP3QeAG2bin0Y9qJkpi2B7Q8wiUUFw4hpE7y5S",
+	"N5j0QS1ptWNOV8wHT6q0z0QSR0WLq6mJxi5+trmuranyROBNWW4QE45hJGzE6Q8Yiu8jwFN2CD41/sdY",
+	"+KKrTe0cvC+fnjx49FVtlGQcg4j4svNx2Xx7azcW92bzgWRCc2YmatB1Ka6P1xIdskTrkHe7wxCMrsKU",
+	"XDqFyKObRPem4elTIbqQJb8Nkwa+VqyAWkyRkqrp1agGGzQKAMqyKoVr5ArC3SPbO0p1PRKX00tO3Tro",
+	"jBtYdbPgJPGp3pjLGOwfuX6wO3B9R7PPDTH4vi47F0rAxUoYuYsjg4O5UhQgXaaRMtDyia9zhEjwYI5t",
+	"d+NxV3QwXoMiMsoVKwT7Tx8bBaoYnURJOQgbTUp1w67kMpy6gBnerKVmxCiashO5XBL4ifO0qWshKJdz",
+	"YImrCU9SRdu5wrsmcarOw8GRAmtVo5hU36sSGXp0JnBqo0EfWAo0jyxVuK8yhpbqrpd1U9NSOyj8UjHr",
+	"1dl3gYlv5hKgKaZZK1mu1tiUZ3Q1SrT+aSTlLM8LqTVfdKpFOzmDQ+DwYvi7vsG9NFcuMTMSbYxwxcC9",
+	"ZGk0T9lduzL47l5Sw/bQBRPQcsvZhXNopqLh2KuhfLrnfaw7fSgjOxMoCv6SykSf4fLp0zz9IgSCcdmv",
+	"yL1camz87YI537fYg8TpC0j8cgMD1QdN5tau0xSNfYmw4A/hE3BihdDUbG+zc7qudWSd7h1ZmY/pxf6D",
+	"n1l5W2xr0vhRM4OJsmeRylcH7ptCfDytE+p8VhbWbJq8lD/Bz3YW1nHH6eQ6muAyVwOtSgAaR3CrbsBz",
+	"c1TmKWj7mJ3zDFBDfYW4B2R5HOcwXDU8moB+hljmmGkG46gC3Iy5OqmfOXox3aztWkk3kLkbfv2s2Pu/",
+	"cMCGYHO0YKu5txJ7IGKyB4jj1jJndlNh3ZszPiZVanRE4f75+GqBRxOufXy+Z2XxfQAhPoL/Pj6f3rc6",
+	"8b2/u4RWdscwnzwTRBtWVKR8RUa3eo4ZNkBq+SLe+hRsGD5AaO5cxLZtP5KBoRt7rEy8QQA3z9klZEYw",
+	"NhvkrXltX6TuuuTylMiaxpYGwxeQTawbbq5pSpJM6iBzJ5z32whJiT1P9ZUMd6AHjLImViKNJokVXMcg",
+	"MeFMYx2nYiBqMwlPdbmWptqQI2g+gNZDM9+GCqsfcQ0a2thr74bCdgoepTKmGg4Rxfcq79BBfHvfN4zq",
+	"EMPQ0Q4SX/UyeKDgqEIUNUP6QbGcpUEq20uoFamwts0UWw22d70crT3tUKLTqv3f2MdvIyafMnHOMsD7",
+	"EiMlybgxmTXnRttU9s50xeKN3yZJmZOG0M0Odat4XzgHWasbVsKsNZY1Ji2XlS3oYb4AMIQqZGDgtKrx",
+	"xOGWW55lCPvbCbkEiAE07zzMVdFAtjXliYnQzB6motJVtI0MMUDl5Niyg6G+Mmu+Wo++USY3V/FKk8fn",
+	"za6/ckn8KMe1K9iIYOtpQajr+gy1axV6fHRLg2bb6Kqq83BtXfakZuoUCzqkVtULxbsNrO4WirWVIKWx",
+	"HVM7qH3xxsYIY1d6YlHu9N5EfRYen9ifsgLjmbGsHvJk+nssF3iBvilGozoWrCN3Z9dZsJrpgYrXtgva",
+	"W6xJuuATSW6zj08lqsF3VWyZeQ6T/Vt8NhrbBHoRZIyqyFeTkCHVYKMQkWhokqpIwXl4/mhNFOnHX92k",
+	"ftvBCX3mzpKx3GuhpmSDnKiuc1KI7SpuR8alLtBRpfnirsVT/9V3mJzxLiPVG4ensQpmdruteJ7/uoO3",
+	"L3RWKMihisKqn+5GySbKt4pNukoIRm5oVrIKY8CUkmqILLAeT2BJHQdKpxfb5asfiQt52hMZQ4cLmW6h",
+	"UTg60NQeKgYKQxHV0SrAbawajnaXA4BDmfvRjom818G+QNc5bjI24HE2KyGh2P9ikVFxvVN7wbf+9tUQ",
+	"QqN9Qw17RlU6HXCZ8qmcN03/p5n2f3ryv+/efxlO+U+gAQiSwTXd3l0xm569B4Vo9i76glCSyBSC1d9d",
+	"viIPH9z/67xC0tbN5UkCPZLsD3GKdBtc+zAI1zesCBic/5RZmTOScp1Ah5E5WWzrVvuu6TSp4n37FBR4",
+	"m2aUASSXy/0WwhkQ9vfvBosAHgUQHYbe7pdjekoUNWzuEuCanJ8++HJepcdpmmKPTodYxzajUQcvuHXQ",
+	"ZQ6GTSOUxNMMzkkZ1u7IcRA1eQ/eLPwejod6MhrySopsGyE7t/vgahFM/byo+oj5fM+z1z/NwlzhyfVg",
+	"Fcv4kF1nCIyaUjFtt5TrXZfLlF2QVVHOSWL/s94uVDP7Vk/YICFdkZUrxw06IZ6IvdYClbX2c0JdnwOI",
+	"klLPopxxcR3h/UZynt7d4HNi2C2+u5HoMuL9grdqdMLs2gFbF33qIUpCFpEHce/oitGldfMTHRZbDfj2",
+	"49CuxXuEDWNQ4/3CaKNRmDcMZWlO5PKkWgDXdPsk8/hw6iL56xKMqwVNTwqeGLwLTv6Jd018r9NQ9CaT",
+	"qytvX+0qMQQkbc2tMqir/HWICkhk3upntLt5Ud0kbDwOMExF5x8fFBVXruLHdcMZ8oda0aAGKmBomnNR",
+	"sduHxvqmDCG0MhaKjvay2wkt6lx2QbVmKeBwoC91wVTChLkgj87n5OvzObnf5ARtSVdxB8CFB3EDkBCw",
+	"FTndIv6CGpK73DbkeLW8WlI1AZrlW6Dt7EHkuqXtBc6a5OS+KUXMvR0MxDexU+PGNbEpt+8QfjUVQmXX",
+	"7Op3uZjg27rm7LvJ7xfbKnFIfCQ15P+9WhIXlx5Flz9K1wI2KVpJB8lP31R9Cv71QDClABwJgEi4cbS0",
+	"nzfxR7v7kd+FEm+qzFS/ay93pP8MIKXWFNgnBBcrIuRmJNxmItLoTSmmoIx23Woto743G/N7301SG0X9",
+	"bu42UKZ5jUfiBgQB0+6y1erNIPu29RgF2zjwmQtHINAL21ONpzi49IMaheIBOawbuPVBPU5Z92SqDtTV",
+	"lRmNDFfzXOixHra7VoSELnguOxUdSFMpFW7vDVbnikHvfJJLxRo1z9S3Rulbc1LGo6q7erROI7KO0aLn",
+	"jIrRiYmpBJjNFl3tGTu38ng/uIe9ZQJLbFw1aDs+1q94nBh/b/e3bDfppxCos6eJqrt6NfoMNYAsTh52",
+	"BkvbjABu1asmmjieiCAeAuvwpjwK1KHWlXdssRIVzki2CsrFwsYtwDGxnMyDsq1lm9O0gtNMSX4553ES",
+	"grIlWjV3q6+zhnuiJEHbOG1kUeDfDCP+7jO4GjEzQRfFXXOERjYt/3pCas6JuVfxww1w/PEYoODew2jv",
+	"ZdmbTOVxDv847iYaAR/L/d5keW8dbx1a99jc9JQUmj5AOejAHAkVCcuQA9hOUcaMq1H0f4QEBztnXjLf",
+	"oDqUFbwjQi9hmealjtxpF0NjfRt3BIZrjOy+rjS3N2VChC9TgnHRVv9dus/+e8Wxdr0aTbwXEmZN6fqe",
+	"r/+465zmMmXhdJYLEN3l5lU3nf1v0u0w4ulkaXinXNbNY7t5u2ml7q1dMaWvjDYsWBuNtSSCueqqmk5w",
+	"jx55lWKFR9V1/MEZSWjGxeq1fWpAuSJXQD+i2pivQ+GURlzrA3rjfxAV34GkeM2dO3Xi8XG+vrvRosPd",
+	"0r9tNUXBFXFNp0c2sPPk2n0o5ti2KLzb+2Z8fsYxbzuBc/1KeKw97iXT4V6aSELcNwuBXSlE0wLsxcRN",
+	"K+ECegHQzH3yhNwni9LYz1OWSx2SDCE3kXjnADXy6HlxAQcc/66EbZ0cf/7Tm9AKibaftg+BUSt90bvP",
+	"HzJUZPnd0x+fEvtVjXiXBYOAClQ7Qomio8feMR0NvqR6JC2//A/XjwPmPCg8HmYb8B7ikMljldyEbVHf",
+	"JKMUMQNyDJnhWrpettbkT6cElyPNbxujqm8Ze6sXPAj+usoY1ZEUQaTBFLEn2gKiMCl2l+ufI4sSuPgc",
+	"28kIje7bM4//xZKbKTCqaJu48U8UbMr4mlM0Mk4CTb4mJ2fHtOJ0boh/g/Z8t5arnhQ3xVGBGlGZNWrh",
+	"pyY09in8mTRLValKs1YsjlCwk3GI+EwsTHzXAE2leCbSqycJK0JtRyp0ApYHA3Ow9cLwBywliy1xJ0P1",
+	"3jsy67uZ0euWgX09ZeeyNIy4i6qQT15q0+L73nCzDtAJHiDJ5npTtDie2gP9G5M5M1Z72hE6kMOcSOEJ",
+	"pMH0gTixCxAO8kIv3SJE21k7FgI/HbQJJHGN2X1fwJxuYRUPuWD14d3olnDy+KvbB70FGMGAUwdvakrK",
+	"B3/96usxDIVDi+J68fh8kp+RXZPPRVEGdwY0QVwwzVPXVgWAMV4erfa1X2dy0/h2KbMUHhma+0e75z4w",
+	"+U0I0BiWmaxuhzSFvXPMtbI0V3Lp1iAWxdGkqPpbIjulszRSyTy9PEARgHFDpYCodaarkcTuKt7muoTu",
+	"8Uyd2K00J9BTXp1UUYRqpqvWl43LfQ/6xvXNzphWqLIwXKQBFQxxP2kd2q7f4NHb2aXQg76qs60wNVO4",
+	"MENQr7vu6qrVZqd+lpp1RdmCQs0z1pB0gK3oe12Jn8qDdXji6H/SrHQURc1WNPc0qR4WAlE79R3UKW8R",
+	"2A0Gc/dYwFWuWnaBXCHQsw11G9Q+VVB6Zxuohm842JdoNm9o6V/L8/Mv2X+Th6cPxpyVVSB8imaO8O+5",
+	"jqdVsDze+jRo51S5vp45qlYs3Q9kcQkIikr5NKII3sfd2c6zinbsy0QjGCkFN1XzEcB8Q204oCSNTOl2",
+	"XiGx8cynt3bI6PXgCK4c424oa41iWaMlKU9raDIVhN0iYhdAyxVKOeda80CZBTwy+izuN4B7mKO5dfuv",
+	"5ozsGwFUX/X6uTV8Tsj3TfSeCiVzrvcVjuce+COXFXwNJgfCvLAQv8tFo4kEVCTP9uh+4AvcrgC2F93Q",
+	"Dm1gFMcJHUtHs6HcxHnctO+LAZLF7b/cvGF7Z19lsCUpHw0b+Zny3RwCLtLRWPl5tZ0bi7ejisKz4+QF",
+	"VTxYkr+gmnmDvw/P6FYlM2147mArfjTvgijdA1G7TWrEi297p0a8Y/3lfm/eeG1sg6Lobu2Wh8KCsa6y",
+	"CFBAEid7zdgEzCCABKvpI8XY3MytgZpB+11rVrrDVu+R9+l0gh0qaq0X/26TzDJa6AkJmXpL7H/OAfbY",
+	"belmb0pVina744N0Mc6p6nC9DjQys4KdUZE4uI9TFu9G5MDr1NYIxQ3hAKSXQSSfdYWA5f9JC6BXcyGM",
+	"kuF6V4y42AdLgtuozHPm2/n7c3rMJqI3ju9hj0KpFeVCIwC0mvnWxuwWVuE3UP+2sBOW89thmrMItUWD",
+	"zGJYz5dCl0UhlWGxhsjYj8QzWlYn83g7xemaSRIe10+vrQoEZVi50Q4ngX0H+n3b4mtbl/TvQsI0itVj",
+	"9Z4Nk2disDJNwwjDtTHFxdmZFQb7T23/bb29N9JQwW6RysKqHSMTmc2J1uuLs7NSM/V/Wpfswi4rNsAK",
+	"2HeZhwnu9DrvVhqR062jz1owa4sDPhelaO7KrrLM6km9y1FxtbSDiUVfcxvoEV01GVxSlQf3ApDtXwEf",
+	"aizy8OB8R+ghVGi5D+n9zlVB1sKrfBHsV8dz7hg/AZBHCiQWh7x0zlYUIDuEuuT0sNcednhdZ2tYleB2",
+	"MDK5fsMKR3G0RyVZp78m2xBqPDOecUGKKkCzk9vzw/zTdJkIkSbs5ofDKNOuxCBe1W05Mf4xOXVBtr5D",
+	"OtzxwQdfJgB4fbgmMIw4DCBckNZtVeBfpAlvqWckLJx1McIBEveOVjgUm5Cakc1aojmEsGkfscuhmsGj",
+	"7cfyptQBpgg/8aVRzCTroVcLNTjDiMs8aKAiEjqACpThzzdVyqMzJVJd+xQDJWZb8IRmaD9ekPunD+0J",
+	"/vCc/CdZM3rD2T44sxqxWw2jmrPwbJXBSnMPPw1ujr3q68IBtj3qHUbWfkWlNdgrcbhKpky3/8RfjauU",
+	"CbYR9E2x6rqZBuJ3sMcgDOAgaWpY7WPkqZtT1JcmX7rcj+hza47tTl99668bhF6VQV5Oq4IQDtNIyBCu",
+	"xxyZU4CH45IcsUOp1Sp/WmnZZi0zFgWw2peGK9B/QSoe0LzSdTCDEAcoaLQucLIyfs3wezmOcTeSGKhz",
+	"MQ6LGK2VsS4qVdtph9Ixga1iwsUpn3A59vsLOOnWN6EqheQTtR+ii5BjN/Dph4E7K6vhVa/Vg71Wgwqu",
+	"jO9wGm9iOoYUb+qxMbH82TeCOFz9cLw2LV7b0VDqOP5gqElxmo3X29i5MgTXj1leHAMXWILU6MsJ2QII",
+	"oYb5qgZOs37dZ7X+bu6r94rK0EEOMRDGIxxiDdhZtCs0hdiLY/spGl4YUCb3ibKD5OMjC6wfTbn48fkE",
+	"RGr/1X2T2h4Z18Qdi51pD1Y4OKKi5nfJRSiUKAU+1XXGBfY4jJdRgT4zNM7VQQzsAeDdoZ3UBl372X0X",
+	"W5BD7BZc2WPsFt9Nt+s5CDR87mgFHdjHmKhroTZxUhHRyBMFylEmJ7qjzWqf1t1/j2WfdtLm1kLEcDMC",
+	"Dxx3eNO0doCc9kI17Nudh+poToXaYBw8MNxl9hfekNm5UJGTFYBecBeycW3RJMkYVQJ713Mzm3Kmtj1E",
+	"JxxBioXajB7w5huyO8UJQ6RTwej1pFrGAecd7tUtuBzT02Cav2U8aiQmzeOLFyf6XzDJtQdGVX5VFqFo",
+	"Scgkn9W/GPKHYDUPcgbEzMe7ngE/CeslXjbUSii0BkevNGumKmSe79ePTuk9/cRZTpoZJFylRFn/ZzYf",
+	"y857mOLBto6MEMpGjQNXwNZX6Gs2IrrrjAO4GO81hgQWUswjUngdpvS6/BFv0Hjx0FMB8RPsZp9JsbIW",
+	"FcCM7vl+zr59pFWJC2ZPCzimMPQrSVm4hulLqvJ7mvwuF81r1xCchnSYBAwTNiT2e6e9Ghk1weDHjxyr",
+	"5AwTGO7ImB7JpR9pNXPZTCNCvERIQ8oCnmItTQBU2c9X/IYJAtu7r+MABB1DQ8TF2MMrQu/6VBNfFDT3",
+	"JZhPHHGNWw+P+/M0GoQ2mDbmDroNhYWuh/NIi4KJsFzkVGydt8kNoB80keKJe5CwT9pQKy5MuC6Wmy6Q",
+	"JFaJzxOaRcNd0OmOrCRZbPeImPhd0pjs5iPdC9dr2Kf38HsGFU+puNleWjXsIiaMOj5U0M1wUuBH1Q3W",
+	"xhTIfCevOdbz25dzf3rXZKYwCX6lXQFvrRkK/g+gyoVih6UMtkwSCAhMqFKcaYLtnliDjMHKjuA5xqA8",
+	"ERKEovgtS0lOkzUXTJ/+Kn4VVstj5embF8/Il19++djuiJ/ePgNeYdMv4CV/0YyR3+Dfv9lrfztzr/Hb",
+	"F6e/im9L0P1CEyZAC/x2pX+D8dpnOPE+JZB0x/anKUt4TjOCu+UJsiS73PmvwhXuu8QLN6fkOXCGV0N+",
+	"/PDRX6v+i6lMytwen6fEnr14VUFXWBxFxa9CFvRfpR1/qbRUv52SnxU3nsGrBohbD9NseMJQ/VBBfvsu",
+	"ZXkhjR3WyT/Y9rfTX0VFpn0xc7iGRjnuxez89P7pOWiNggla8NnF7MvT89MvZ9iRGoTqDLzZM2wMffZe",
+	"l/kH+/EKwbbIRMml+C6FUibz1F79zF4MZEm6kMJVNzw4P3cunGEYx6dFkfEEfn4mE8PMiTaK0bySYNo6",
+	"Vhdc0Cbfa3XS9fwIqP2CMcBXFeY4ZMZUYzzznPMfmsb/7JVw95oTIQngvhQaGFYOELtyTxMg67Bjo/Z0",
+	"/8XzcQLIynG528/dfnNNt91uwzbmtaYwqmTzxgxM4Bi1D3QrtmZUmYXnFnCeZXu9XlaX4OOZNt9IzNhF",
+	"lul3h5KtBzfYk7a6/4e2LrRv+GGSfOz54KdCb0ATfwjiZ4yE09QepneXlDdMsI1113x9naZbspYba4cg",
+	"Chq7gHZFpF4yH20Kr9bfJRdPHRxj39WagBRZj4CUeWCNHfiV8WG+bvnJYPVO54xs3Mk5sIHT7+CytP+b",
+	"Vy+9g1dg9xt1ukRILpA6cT+pdNbB7OKXd00ZfasowAOq+KWdbxfEXILRnCiWMmE4zchKSjSqrT3lgglx",
+	"4UXBb4pvx4yErajRYcNcIPwETzbjG0GtqS9OdeCjutYv49oQqsmaZekcWCqlwK32q/A1KWghu6byXEA4",
+	"Fh6Mj1nZ20ht8Gxs76/v7WiOpAnh3m/wxscQ4JG9se0L9jEGPeGDC/UcDWm+rPvlCUk2Uh3iWH2qr0G0",
+	"fGGKdObhE2fWl55EFx9sB9KI/MFHrlnYDoE8ew///3D2fslEwj6c+aJJOFhbR3PoPepL8H6v7d+zD/Od",
+	"V8PT3NXv5rOiDGj016V5XZVwdgbTXhEwJB99eQ70bdaOZxQrJZ0J8QwF5eRbvkJY+ihrQq/pyYNHX/33",
+	"xS9PT/6XnvxxfvL4v87++937hw8/XASti7Gb447W3K698TCU3JaKpYRaK/wA4vl23WAHWPKMPSFrqnLr",
+	"5WO/VzDA6YoC+fpkGVRVE4DPQARdR4LjKD53832X9S11CaY7rudLcPAc+IQLCBBZ82yD2WwsIdlzjT38",
+	"9+y9KsWHs/d6Lc1uH+k1/mp2RCvYPyLiIRX+64PsliVQHFR0xvYsBpsXDmSYTqvWVSnIgq2oGOMq7RBv",
+	"VYrRW8EOqbETgvb1C2aSNUubC3N0I3tEv47zyamM8XBzfHx9u/1s7cC+/VGau1ivlWRd0m1tHzqBtYc/",
+	"2AV2T699lJhbb05eD+5UbTztXEgVIp4eoPVHUoZN2P5H9ohB57xSUGgY0Acv5QacYUnkIdRthQ1EC34p",
+	"S5ESiSpgwJFwQSZfPh71hH/ACyDMpI+0VnDzyzLXH3ulOg/u6u2qbT5VrCq0P8SKAd0f2PraRbwwOmk9",
+	"L9huW9ZcN4x86fbKVeHBjxv0its2dSTyczZbD6Eo7Y2s+25f2K5jWdgN/ZD8wL8hJZRl2s13+fKptfhH",
+	"WTrtFWbCeEbooF3zPdfmubsmHPT8V8lg5nyOAQG7/SmOgSZuT1byxH56oq95cSILPGNPXC9Nd8JaYyD0",
+	"uLrKcNQu9PGdOz7UgRs/4iM9F3D1yJ1kMHd7Xkq34WVMEWWy7+PeHVHFWjnFkoeAivVCfBizOGPpiimy",
+	"2BK7gbauKlOVCA0M77Qb5gpI3EbrjI8ma5IzremK3dMkpYZCnkqQ5/aHp+QpSTIO+SF7TChr2gmWGBd5",
+	"++17qs0JXHry3be/wRGC8bU1F6vTX8XPNVkWZNdAG1qjnQt72SYUOruEi57jwHeEMl6JbEvwHfG84egW",
+	"SEUA4OtDHB9ZXXQjKq1pmg2cTO/e35/ff/zhpPHv/ziq3Bt2a1BIgkfVqOyY++HdZfx7TJ/Yza6tz4cw",
+	"hpNLK3+VPHg5B7F3Qu6Ig04UNTtOlTcUnZQDRvinIZyeu7G+cYCs4RKtCJ6pvw74XndfgudNDqYmgASA",
+	"IpAmRyXdVzcxV/i73Poo9cTHjCcQxUTftOe61Tj4PNir8dgpnM9igZ9mGa7JIc4Seg2AI9ZebKrJs8t/",
+	"kqp7eSKzMhdwKrA5QHHmxMg5XB09cJZU5Se/y4U+e/+7XHw4K5SUSz3OjP9dLgbN+B1qOh6N+XuZrthr",
+	"HMlHCcUgS+0IlKW78GPkJUc1SQxr+N+xf+Jd0zTwroTa290D8JRcVpw0WPCgmEt5eyIaCK5iV1eoxPYX",
+	"MpHiRSgzcVkcPg5ewBWfUFvYARxQS+D7HEBDAP+aXHoWnqWbp4F5Pntv/zfSYQdmj6Gtvtu3GfLUX9S3",
+	"P3QoBxfs4+/O0GofzOH/AWBfHuNqOFO47QBkCL5+88ExMaj4WKLb7SVcMTU2j+i1MZF5BE4d1d2zrxDz",
+	"9vD1DpBgsvdpEJxX0w3h5MZkn723/xvMD7103VWOOR+xY2Pt2ikfADXXCfT6mZgqSvY2u5OY1ZwdAcUm",
+	"tevP8ZFBbJFlOrQKAdjNON0REeYzaH85PZ09Ymm/tXe+4+JOMAKrF9lhA+J1n9oE/Agb+QVUGyN83rrv",
+	"DpKDVMJAsIP1eoJtwO6DDzdSXffDyTHh0XWPtphG9G3cdoSWXjqw5YIm1xF0eCS6lHNRulRoNfPVzN1/",
+	"cN5mWP96J8f6ZxDk9HMW0iD+qzuLx0+azR07+ZwYlsPClYrNSSE3TGEdAKDyXSW7XfJ72vGfO9S/r+U8",
+	"4EHREzJXcRkUsJ/X249x5P683sY2K3Uw5cMlXkGpO+TkxrMxb7F2AXlEG/RYpOLyOPQauAYSwybm9/6i",
+	"T+jUuTEc0K97LWWmDxJhhZGRAu4X1qd+ms/e26tGOnSul9+xHDo/o0cC1Pr1+rgnbuuxxzXL7PJYrenW",
+	"lmhGjW7baRFpQFL2wS33Ci/5U7t18A4xv8694N1X4x9cYMOVFs9rQoVrIIUV9PFlOHsP/x+5J32r7GNt",
+	"yleN+x96S8K9P4WjhC91/C3p6pCn+0pQNjq4H6Fq8s+9He0rxHYjvt7d1wHuA6UfTBss3J5X3Z3MmnEF",
+	"NKC+PY9bCpz+eLbrGRBh2HtPXgFe11xCXey742ytH9kGhjdqY90/6JLGllMcZGPZOwFeGGJnnv8KSshh",
+	"A80RE4AlQdjfJrCw1R47e2//NxhcCy9zyDzCC++U2jrqZoviujMqDhTCs7eqk4u+iJkb57CMWYszR+IT",
+	"XRNsv8IiGvAYCxMDa/HaXP08V/yZm8poybP7+jBuZMqxuQ8SOgjkWAGJMLLi7qxcy1GiUKobNlAhCCwe",
+	"EDeqGq9pmjsxrKWulkj4Fu562sMkfavo5hk88GMJVbfekciNYCm44nOYM5ZljitRE01v/MuCp84Rw06z",
+	"rO4CERBSmiFh6lEghceUX1yKmOTilwdB3PkuLSSRGjs0QB9VpE2EA+aJKz+Ft/eUJNDQjDgx2CnJ7NZz",
+	"7wd12nP4+uMdNRGN5n42dGdPMQqLOZ8l+sYKXgKR0JuVHb1YBUhG++L+ammnD6sZL7Api7PEiBTuZCf0",
+	"lut5VcipaMpO5HKJy0/4EjlENUkV3YjIBpDLcJDWT6J/IfcnSta7O+EDAy+a0IyJlKoLVIQuquk35yhc",
+	"7me0b/vsMkDcc1ZgEcYUGLz/qb5Z/ddtng1DE+cOQOYmc9zFXbTZKLzjkmeH0i9wGIGygJuOUBbLRkP0",
+	"oLrwHdM/ucIAntlIEgTbMTeyIO1Os+d3SIPEDDKG3GGBwcynFsx9BiegXd2qN35MTqvvDyerdlGBVUls",
+	"QQtrT1eLhoiQhkBzHuxmVKpRMq0Y1XIgqPH8tsgoF/8+3tYb98KRhfPzcQjbe4sWi4swaVJqltpDU0jz",
+	"pLYf11KZRptNpN7PgdTKRFYQ8NeDUOvyzx6FelNGg1Dwcgeg+Sm7Iag+wj0Wabo0VNlJ/pRxpsmQ2Ksa",
+	"D9yZUER+ItLwHna0hXIyjMQ1waIksZ7aWuauXcTc54MVX60N0fwPxBRA69+Mius6rEdJwZRuktA1qLRB",
+	"bYwi2y+YuEsPSoz0V0kAO1Z4bWjBBp4GF3UtCzUkl9o8qeAR2JtNAz/cj9ilDbkKjdfSCgpiqHD8x1LZ",
+	"ba8dws+x+vsGQ05+vwxV8cqlYaKiOrCjW1Ke+baZSIbYYJCsDvQH55M6c8PE74d/uX/IzR4O+1N1mPLz",
+	"Z1SpLXFS2HYNG7Us9p9I/jAUeMRtf0zFFz2bykPFA0G2NfZ/oI7htaf59iRxeNeeyroqYSca/O/2ok8M",
+	"CP87wu0PhB2ANzqMCQhaGWg5nGKK48IPuHYVK3584TzkZESp8Ccoo/Uk6SPR3i3C7vFPHm9ZhcboOSd3",
+	"e2uPOs7aZ+ohwTTGzDcnMAeANDrCWb8nFlvHWGPtD+RJOaZag6c7lqCz9/Dn4LnxwhFTH3fWv2WG8izq",
+	"lvqOFQc4Q9AwabAAGrU95IRPIgMaQaJl/zVlLZsEc9Ek5DjWt9f8lmX6SWUKu5LsJc+YO4Y3VNeE5pHI",
+	"44an4Gm3CjSdInjcNvu+Oqpi2DuoGE5zVnOIpdvw0A4PXp9vA/kvvPcBM/kXT673BXJ6N5rawfdSZFvf",
+	"0Gog7HigiI1vc7KEACO2esI9M3eDkorohGYsJanciH+rrbMDpftxVOHHweluazo6jMFhdwJPOugjO9I1",
+	"O7B7HXs3/BlXG1kwhjTi93jFMaGb+ITIyroRHqIM0/VqyKVg2zm4jYKl8JFiNIN6fNcn42hGhg+L7H2/",
+	"CkEYssE6omp9wW0dzgCa63kbLoks9xzZhOHysjglTzHyAd0AEF2gSqRmlIJhMwkXtjDoxd7TJKPa94Wy",
+	"P7Q3mNsdhPXGaR8GcAme9+s6vHzkmNlHi0jtCkX5M6wRj3LIKiE3RIpYIArGpYmWOfOtuKqKH1wG4GgW",
+	"kiS0AFKwA8aG/kTxkDo25AvfWy5FEzAzd51RpGrH5oMxpDPvkO8ATL0pxaW78phVRPAIfCS3v4whOBpX",
+	"HAZ+BDkQnAuSciTzRgVBNWHa8Jwap1eptipBrdpQ7CPENaruXXdXrCEtdemCDh9BTQ30mC1oif1xEioS",
+	"lmXBLrPd/vmRPmP/Znv+tZ2aud3sZQ6GOE4RCuYTZDGHr6ggXPhmvb7zkZHW18WeU0A47JMj3VLJhl6A",
+	"qo/BQNolXPEJw5+X0ODjYLFPfJ/D1U1h3QyYIVARSNYyS+0ZGAHr+55HYPxAr+X+buUr8aoMFAyGGB75",
+	"ypp/sjxETv+5O4QXSm6064hWdWjyhKpJwjSqvWg5bfWj450b7hEx/jH/9QHOCgn0d/qai9W84gSGVJyr",
+	"/YV0eYu8tDFHkUQtX4nvPpLFeJC+KXiTT62AB1bd7QMuDt7TxN6ZUL8nrJ0AwUWKbU2e2KUHesSXxhRA",
+	"Plh1O+uJA+z/tdylceGKPzVMwr5CLNCOr3cASlpf1tGlRIH7NyZ7BGX+JWaAjjofUV0F3x0k9u0SWd2Z",
+	"mCpKHTb7SK1fNWdHIDJfy09CiRJbpkPX3kI+KF7m98RTYVCXCCfXjBVwMltTD4Ig0OUANNEI0T9L1gyZ",
+	"6cMen/3WLedgwuCpKzao6hTRCYKYystXl2/Pnr15/nMrn0CzGOGqFEehET4qTk+xZcZX63D+kIsUCgMP",
+	"4Ab458zr+oJEsU0TiaeNLLBmxQH0jCSZlNcQMVhKdWA10Jeo2iHfEUgYI1iV8NjXQDo/XTCWnpQFsMT3",
+	"clQ6kwCQyxnVJQQJuVhljPzt9U8ReVtQzTLeKW45Mnm1liqSQG/0MPYecv1Jglh+tlzyhDORbOvWxxBz",
+	"u0u9wVFrcD5uGOcZEI1AX9TFFv4/r+UBCzpZyhMDnXewAUXKb+zlsKPWgKDbYFd8JIxBthLcYBgEPvY2",
+	"WnIzmJznRzdL7CMCq/VPpuzcHQZxzCBU6TumkyU3yNSJzD5ELmsdN6+r7xAsoY+9BL5P0VA+/d+omdLP",
+	"HuDNhGn0UwK9yyoIp0++HCTgOc6evHtjpF0l7s0p/nhG5cDKHrg9R7OJUbWyT6DmE4iZsOnKmt4wu9wL",
+	"RlwhaJi7s7VJRiYN6ozB4HH/Lb5tpRHuaSI3gqSMpvaIdiV8ijGS0q2uskqxk32gQ8SJJ/86VHkeeGyY",
+	"NZAKabDQTqc3UIxIFfNVt0+IW1VrteMrTrFN/iSFt58kg/PWF2cDFaAUrWwOxWZQEMgEG5HfHlyNwQbZ",
+	"sScglnOYFNqd4ufYmeaAEXT3TgexDBRzYfNE5gx3epXSF7K9dSJ6Cv86e4//GNsfyvfrORAVUigGnShW",
+	"138zkaht4VOKgt0AfaHe2FO2595AP9qlhydoQ7e6Dz14XTrxOt6R6WXnI4dhGk89ciCm0uRTma21KdNd",
+	"/aou3TWfAwj9TxU9NmUa7Z/kJ/UARhMzBs5st5bRqjvkCNrJ8ATD/owpnnB8H7mGqvHQ9jp+w1YHyZm/",
+	"wXYEsgP9pthuUFs9SzOi/VpLAZd2EHLVCje29tl7+4/tcN7ALflxt0K8yxJ8eZjUgb1Xu3Ibq7blsg0q",
+	"am6G3adsNT97110HVuQMqYOAKXNgcb6trxqlgengQMOVjOehSsbw7RcHuv3HBsI3JvsADV+aCHTTujt8",
+	"spHkhipO2429PonMbRgrdpzveMmfO1Nr3yF61uILHuCohRvd+YC1d/mcD1gY38c+YOuHHueABcQ5NP+C",
+	"eHsjZAhpJ5ZlDvxrDw/uuZiihytIwtl7+P+HIRTUc5H6BT+u9EePV/zyzhP4DVtxQYQky1JhINxOyBNi",
+	"6mbLqhSuOXZwU0TNj3+L+QHzw94LzQ9IDuC773sCVNNypxMAyGx2cLC95Z9FlfHIrp57kFvxwxTFPsdS",
+	"TJ57VKprLegJWOedYjSsO+DQJ5KljlfoL6lM9BmunT7N0y+mHCHYczKyXoc8QnY2rXxwfoeulffvEDdU",
+	"cqMbqx7j3oDLRgUCDxWN8d0ncZnrDqNVNpdlmkF66kmvelJ5EpTYiQMwvWFD7i1e8qc25OAdYoace8ED",
+	"rBTcqEuKjaFOPQUBixYd3O544Uu8/Uc2yH6gKWs8uL0Q9svDhS8dAtWemHW02RMFYXDZ0R5hbtduoxgu",
+	"FbfJ2Xv4/6Bh9obdyOtq6XYfx6axyDuOY0+2N8LpfRgijLIDSw88v2QjlVlndqZiU4fqZlDDeIPm/48E",
+	"T1JqdtqiSg3n9ABKzZkgd/NO37ru8p+rd4rj+8jKsPHQI3qnywblCmJrrRuKcCK6NFYLkg1V+UlZoHXh",
+	"auITWXYarLQtB/jj7D38fzAOHFn7kDJ0V36eTJTR5XoLhMrw5UH8PT8N/XlvV2K8ny0YVVZ//fLOqiRX",
+	"W2H/emcvhBpluK5U2exidkYLfnZzH/aRu3eoYgrY0EUj9IvqfD7zxqIoswyeBzEPQBS4rkdI1BHq8tqI",
+	"QMrketbHjnjoFYJvGhCrhuLXgd+9BbfJgG7ytFZNcQr95k2LUHCOJdxzZA3oZsFDv79M1iwtM8/mCnXf",
+	"dhoWshRpm1c19HNot+AK+ROqFHc1atUPVRn83QvHj1IouVI0r6Adjt7aL9fKSvqHdx/+vwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

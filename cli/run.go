@@ -237,7 +237,7 @@ func (a *app) frames() *cobra.Command {
 			return nil
 		}),
 	}
-	return group("frames", "Look at a run's frames", list, show)
+	return group("frames", "Look at a run's frames", list, show, a.frameWhy())
 }
 
 func (a *app) ledger() *cobra.Command {

@@ -116,7 +116,7 @@ func (a *app) hosts() *cobra.Command {
 		}),
 	}
 	drain.Flags().BoolVar(&undo, "undo", false, "take work again")
-	return group("hosts", "Take stock: the machines at hand", imports, list, show, drain)
+	return group("hosts", "Take stock: the machines at hand", imports, list, show, drain, a.hostWhy())
 }
 
 func allHosts(cmd *cobra.Command, c *client.Client) ([]api.Host, error) {

@@ -16,10 +16,6 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/service/app"
-	"rotanex.example/service/clock"
-	"rotanex.example/service/hosts"
-	"rotanex.example/service/samples"
-	"rotanex.example/service/store"
 )
 
 // A database of the first version comes up to date with what was in it.
@@ -53,35 +49,6 @@ func TestAnOldDatabaseIsBroughtUpToDate(t *testing.T) {
 	crew := crewOf(t, h.comparison("coda-060"), "bellows/g0")
 	assert.Equal(t, api.CrewFiguresBasisMeasured, crew.Basis, "what was timed before still counts")
 	assert.Equal(t, 2, crew.Timed, "the trial's frame and the run's")
-}
-
-func TestOldSamplesAreThinnedAndForgotten(t *testing.T) {
-	s, err := store.Open(t.Context(), database(t), slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	defer s.Close()
-	wall := clockwork.NewFakeClockAt(time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC))
-	c := clock.New(wall, time.Time{}, time.Time{}, 1)
-	kept := samples.New(s, c, hosts.New(s, c, nil, time.Second))
-	count := func() (n int) {
-		require.NoError(t, s.Pool.QueryRow(t.Context(), "SELECT count(*) FROM samples").Scan(&n))
-		return n
-	}
-	for range 60 { // ten minutes, a sample every ten seconds
-		require.NoError(t, kept.Keep(t.Context(), "eddy", []api.DeviceSample{{Device: "g0", Use: 0.5}}))
-		wall.Advance(10 * time.Second)
-	}
-	assert.Len(t, kept.Newest(), 1)
-	require.NoError(t, kept.Prune(t.Context()))
-	assert.Equal(t, 60, count(), "in full while they are new")
-	wall.Advance(7 * time.Hour)
-	assert.Empty(t, kept.Newest(), "its agent is silent")
-	require.NoError(t, kept.Prune(t.Context()))
-	assert.Equal(t, 2, count(), "one in five minutes")
-	wall.Advance(15 * 24 * time.Hour)
-	require.NoError(t, kept.Prune(t.Context()))
-	assert.Zero(t, count())
-	require.NoError(t, kept.Keep(t.Context(), "eddy", nil), "an agent that cannot tell tells nothing")
-	assert.Zero(t, count())
 }
 
 func TestASweepStopsWhenItsTimeIsOver(t *testing.T) {

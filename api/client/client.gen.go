@@ -321,6 +321,11 @@ type ClientInterface interface {
 	// Corresponds with GET /hosts/{host}/samples (the `GetSamples` operationId).
 	GetSamples(ctx context.Context, host HostParam, params *GetSamplesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// WhyHost What the host does now, and why its crews take no more frames
+	//
+	// Corresponds with GET /hosts/{host}/why (the `WhyHost` operationId).
+	WhyHost(ctx context.Context, host HostParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListLicences Licence pools
 	//
 	// Corresponds with GET /licences (the `ListLicences` operationId).
@@ -453,6 +458,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/picture (the `GetPicture` operationId).
 	GetPicture(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, params *GetPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WhyFrame Why a frame is not being rendered, and who takes it when
+	//
+	// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/why (the `WhyFrame` operationId).
+	WhyFrame(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLedger Time and money, planned and real, by crew
 	//
@@ -1299,6 +1309,21 @@ func (c *Client) GetSamples(ctx context.Context, host HostParam, params *GetSamp
 	return c.Client.Do(req)
 }
 
+// WhyHost What the host does now, and why its crews take no more frames
+//
+// Corresponds with GET /hosts/{host}/why (the `WhyHost` operationId).
+func (c *Client) WhyHost(ctx context.Context, host HostParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhyHostRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListLicences Licence pools
 //
 // Corresponds with GET /licences (the `ListLicences` operationId).
@@ -1652,6 +1677,21 @@ func (c *Client) GetFrame(ctx context.Context, run RunParam, shot ShotParam, fra
 // Corresponds with GET /runs/{run}/frames/{shot}/{frame}/picture (the `GetPicture` operationId).
 func (c *Client) GetPicture(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, params *GetPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPictureRequest(c.Server, run, shot, frame, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WhyFrame Why a frame is not being rendered, and who takes it when
+//
+// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/why (the `WhyFrame` operationId).
+func (c *Client) WhyFrame(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhyFrameRequest(c.Server, run, shot, frame)
 	if err != nil {
 		return nil, err
 	}
@@ -3465,6 +3505,40 @@ func NewGetSamplesRequest(server string, host HostParam, params *GetSamplesParam
 	return req, nil
 }
 
+// NewWhyHostRequest constructs an http.Request for the WhyHost method
+func NewWhyHostRequest(server string, host HostParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s/why", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListLicencesRequest constructs an http.Request for the ListLicences method
 func NewListLicencesRequest(server string) (*http.Request, error) {
 	var err error
@@ -4512,6 +4586,54 @@ func NewGetPictureRequest(server string, run RunParam, shot ShotParam, frame Fra
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWhyFrameRequest constructs an http.Request for the WhyFrame method
+func NewWhyFrameRequest(server string, run RunParam, shot ShotParam, frame FrameParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "frame", frame, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/frames/%s/%s/why", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -6465,6 +6587,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /hosts/{host}/samples (the `GetSamples` operationId).
 	GetSamplesWithResponse(ctx context.Context, host HostParam, params *GetSamplesParams, reqEditors ...RequestEditorFn) (*GetSamplesResponse, error)
 
+	// WhyHostWithResponse What the host does now, and why its crews take no more frames
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /hosts/{host}/why (the `WhyHost` operationId).
+	WhyHostWithResponse(ctx context.Context, host HostParam, reqEditors ...RequestEditorFn) (*WhyHostResponse, error)
+
 	// ListLicencesWithResponse Licence pools
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6627,6 +6756,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/picture (the `GetPicture` operationId).
 	GetPictureWithResponse(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, params *GetPictureParams, reqEditors ...RequestEditorFn) (*GetPictureResponse, error)
+
+	// WhyFrameWithResponse Why a frame is not being rendered, and who takes it when
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/why (the `WhyFrame` operationId).
+	WhyFrameWithResponse(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, reqEditors ...RequestEditorFn) (*WhyFrameResponse, error)
 
 	// GetLedgerWithResponse Time and money, planned and real, by crew
 	//
@@ -8032,6 +8168,54 @@ func (r GetSamplesResponse) ContentType() string {
 	return ""
 }
 
+type WhyHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HostWhy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WhyHostResponse) GetJSON200() *HostWhy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WhyHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WhyHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WhyHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WhyHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WhyHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListLicencesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8946,6 +9130,54 @@ func (r GetPictureResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetPictureResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WhyFrameResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FrameWhy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WhyFrameResponse) GetJSON200() *FrameWhy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WhyFrameResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WhyFrameResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WhyFrameResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WhyFrameResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WhyFrameResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11067,6 +11299,19 @@ func (c *ClientWithResponses) GetSamplesWithResponse(ctx context.Context, host H
 	return ParseGetSamplesResponse(rsp)
 }
 
+// WhyHostWithResponse What the host does now, and why its crews take no more frames
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /hosts/{host}/why (the `WhyHost` operationId).
+func (c *ClientWithResponses) WhyHostWithResponse(ctx context.Context, host HostParam, reqEditors ...RequestEditorFn) (*WhyHostResponse, error) {
+	rsp, err := c.WhyHost(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhyHostResponse(rsp)
+}
+
 // ListLicencesWithResponse Licence pools
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11366,6 +11611,19 @@ func (c *ClientWithResponses) GetPictureWithResponse(ctx context.Context, run Ru
 		return nil, err
 	}
 	return ParseGetPictureResponse(rsp)
+}
+
+// WhyFrameWithResponse Why a frame is not being rendered, and who takes it when
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/why (the `WhyFrame` operationId).
+func (c *ClientWithResponses) WhyFrameWithResponse(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, reqEditors ...RequestEditorFn) (*WhyFrameResponse, error) {
+	rsp, err := c.WhyFrame(ctx, run, shot, frame, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhyFrameResponse(rsp)
 }
 
 // GetLedgerWithResponse Time and money, planned and real, by crew
@@ -12699,6 +12957,39 @@ func ParseGetSamplesResponse(rsp *http.Response) (*GetSamplesResponse, error) {
 	return response, nil
 }
 
+// ParseWhyHostResponse parses an HTTP response from a WhyHostWithResponse call
+func ParseWhyHostResponse(rsp *http.Response) (*WhyHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WhyHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HostWhy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListLicencesResponse parses an HTTP response from a ListLicencesWithResponse call
 func ParseListLicencesResponse(rsp *http.Response) (*ListLicencesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13334,6 +13625,39 @@ func ParseGetPictureResponse(rsp *http.Response) (*GetPictureResponse, error) {
 			headers.ContentDigest = value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseWhyFrameResponse parses an HTTP response from a WhyFrameWithResponse call
+func ParseWhyFrameResponse(rsp *http.Response) (*WhyFrameResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WhyFrameResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FrameWhy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

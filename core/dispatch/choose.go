@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 )
 
@@ -14,7 +13,7 @@ type Pool struct {
 	Total  int  // with those that are hired
 	Held   int  // by other hosts
 	Mine   bool // the host holds one
-	Wanted int  // by hosts that are booked for it now and hold none
+	Wanted int  // by hosts that hold none and of which a crew wants one: see Wants
 }
 
 // Seat says whether the host may have a seat, or keep its own. Owes is whether the crew
@@ -30,9 +29,14 @@ func (p Pool) Seat(owes bool) Verdict {
 	return Verdict{When: Now}
 }
 
-// KeepsSeat reports whether a host keeps the seat that it holds: it renders with the
-// licence, or owes frames of it that wait.
-func KeepsSeat(renders, owes bool) bool { return renders || owes }
+// Wants reports whether a crew was booked for frames of which one waits that it takes
+// without regard to others. The host of one that does keeps the seat that it holds, as
+// does one that renders with the licence; all others give theirs back.
+func Wants(c *Crew, kinds []Kind) bool {
+	return c.Excluded == "" && c.State != Gone && c.Owed() > 0 && slices.ContainsFunc(kinds, func(k Kind) bool {
+		return !k.tied(c.Place) && (c.Trial || !slices.Contains(k.FailedOn, c.Place))
+	})
+}
 
 // Queue is where the frames wait. Choose asks it for no more than it needs.
 type Queue interface {
@@ -59,9 +63,10 @@ type Host struct {
 
 	Verdicts []Verdict // of each crew, set by Choose
 
-	helps []bool   // of each crew, whether it has done what it was booked for
-	kept  []string // devices that are kept for a crew that comes first
-	keeps string   // that crew
+	helps []bool    // of each crew, whether it has done what it was booked for
+	kept  []string  // devices that are kept for a crew that comes first
+	keeps string    // that crew
+	until time.Time // when it closes; zero: never
 }
 
 // Sort puts crews into the order in which they choose: trials first, then by their
@@ -83,7 +88,7 @@ func Sort(crews []*Crew) {
 func (h *Host) Choose(q Queue, now time.Time) error {
 	h.Verdicts = slices.Grow(h.Verdicts[:0], len(h.Crews))[:len(h.Crews)]
 	h.helps = slices.Grow(h.helps[:0], len(h.Crews))[:len(h.Crews)]
-	h.kept, h.keeps = h.kept[:0], ""
+	h.kept, h.keeps, h.until = h.kept[:0], "", time.Time{}
 	for i, c := range h.Crews {
 		h.helps[i] = !c.Trial && c.Owed() == 0
 	}
@@ -123,7 +128,7 @@ func (h *Host) room(c *Crew) Verdict {
 		return Verdict{When: Later, Reason: DevicesBusy, Detail: busy}
 	}
 	if overlap(c.Devices, h.kept) != "" {
-		return Verdict{When: Later, Reason: DevicesKept, Detail: h.keeps}
+		return Verdict{When: Later, Reason: DevicesKept, Detail: h.keeps, At: h.until}
 	}
 	if h.UsedGB > 0 && h.UsedGB+c.MemoryGB > h.MemoryGB {
 		return Verdict{When: Later, Reason: MemoryFull, Detail: fmt.Sprintf("%.4g of %.4g GB are in use, it takes %.4g", h.UsedGB, h.MemoryGB, c.MemoryGB)}
@@ -179,8 +184,8 @@ func (h *Host) keep(q Queue, c *Crew) error {
 		return nil
 	}
 	kinds, err := q.Kinds(c)
-	if slices.ContainsFunc(kinds, func(k Kind) bool { return !k.tied(c.Place) && !slices.Contains(k.FailedOn, c.Place) }) {
-		h.kept, h.keeps = append(h.kept, c.Devices...), c.Name
+	if Wants(c, kinds) {
+		h.kept, h.keeps, h.until = append(h.kept, c.Devices...), c.Name, sooner(h.until, c.closes())
 	}
 	return err
 }
@@ -265,19 +270,4 @@ func (h *Host) Next() (next time.Time) {
 		}
 	}
 	return next
-}
-
-// Idle says in words why a host takes nothing, crew by crew, shortest first; empty if
-// one of its crews takes a frame.
-func (h *Host) Idle() string {
-	var why []string
-	for i, v := range h.Verdicts {
-		if v.When == Now {
-			return ""
-		}
-		if said := h.Crews[i].Name + " " + v.Why(); !slices.Contains(why, said) {
-			why = append(why, said)
-		}
-	}
-	return strings.Join(why, "; ")
 }

@@ -31,6 +31,9 @@ const (
 	FarmTries    = 2 // that a farm makes by itself, which count as one
 )
 
+// tick is the least that times differ by, as a service's clock tells them.
+const tick = time.Millisecond
+
 // Kind is the waiting frames of one shot that are alike to the rule: they failed on the
 // same crews and are tied to the same ones. Frames that were never tried are one kind.
 type Kind struct {
@@ -149,7 +152,7 @@ func (c *Crew) reach(now time.Time) (n int, falls time.Time) {
 	if n <= 0 {
 		return 0, time.Time{}
 	}
-	return n, sooner(c.End.Add(1-time.Duration(n)*c.Frame), c.closes())
+	return n, sooner(c.End.Add(tick-time.Duration(n)*c.Frame), c.closes())
 }
 
 // closes is when the crew begins no frame any more; zero: never.
@@ -157,7 +160,7 @@ func (c *Crew) closes() time.Time {
 	if c.Close.IsZero() {
 		return time.Time{}
 	}
-	return c.Close.Add(1 - c.Frame)
+	return c.Close.Add(tick - c.Frame)
 }
 
 // sooner is the earlier of two times, of which zero is never.

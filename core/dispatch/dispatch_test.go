@@ -48,10 +48,10 @@ func TestTakes(t *testing.T) {
 	}{
 		"its own booking":                  {own: owes(), kind: fresh, when: dispatch.Now, reason: dispatch.Booked},
 		"before its booking starts":        {own: crew("bellows", 10, 0, time.Minute, time.Hour), kind: fresh, when: dispatch.Later, reason: dispatch.NotStarted, at: time.Minute},
-		"others will do the rest":          {own: done(), kind: fresh, others: crews{crew("eddy", 5, 0, 0, 5*time.Minute)}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: 1},
+		"others will do the rest":          {own: done(), kind: fresh, others: crews{crew("eddy", 5, 0, 0, 5*time.Minute)}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: time.Millisecond},
 		"others are too slow":              {own: done(), kind: fresh, others: crews{crew("eddy", 5, 0, 0, 4*time.Minute)}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
 		"others are dead":                  {own: done(), kind: fresh, others: crews{with(crew("eddy", 5, 0, 0, time.Hour), state(dispatch.Gone, "is not heard of"))}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
-		"a server that boots will do them": {own: done(), kind: fresh, others: crews{with(crew("tern-1", 5, 0, time.Hour, time.Hour), state(dispatch.Coming, ""))}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: 115*time.Minute + 1},
+		"a server that boots will do them": {own: done(), kind: fresh, others: crews{with(crew("tern-1", 5, 0, time.Hour, time.Hour), state(dispatch.Coming, ""))}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: 115*time.Minute + time.Millisecond},
 		"a server that is silent will not": {own: done(), kind: fresh, others: crews{with(crew("tern-1", 5, 0, 0, time.Hour), state(dispatch.Silent, ""))}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
 		"its own booking does not count":   {own: done(), kind: fresh, others: crews{done()}, waiting: 1, when: dispatch.Now, reason: dispatch.Helps},
 		"excluded":                         {own: with(owes(), func(c *dispatch.Crew) { c.Excluded = "it ran out" }), kind: fresh, when: dispatch.Never, reason: dispatch.Excluded},
@@ -63,7 +63,7 @@ func TestTakes(t *testing.T) {
 		"failed here, nobody else":         {own: owes(), kind: failedHere, others: crews{with(crew("eddy", 0, 0, 0, time.Hour), state(dispatch.Gone, "is draining"))}, when: dispatch.Now, reason: dispatch.Again},
 		"failed here, a farm has its job":  {own: owes(), kind: failedHere, others: crews{with(crew("ebb", 5, 5, 0, time.Hour), func(c *dispatch.Crew) { c.Farm, c.State, c.Said = true, dispatch.Gone, "has its job" })}, when: dispatch.Now, reason: dispatch.Again},
 		"failed here, a farm is to come":   {own: owes(), kind: failedHere, others: crews{with(crew("ebb", 5, 0, time.Hour, time.Hour), func(c *dispatch.Crew) { c.Farm, c.State = true, dispatch.Coming })}, when: dispatch.Later, reason: dispatch.FailedHere},
-		"failed here, the other closes":    {own: owes(), kind: failedHere, others: crews{with(crew("eddy", 0, 0, 0, time.Hour), func(c *dispatch.Crew) { c.Close = six.Add(time.Hour) })}, when: dispatch.Later, reason: dispatch.FailedHere, at: 59*time.Minute + 1},
+		"failed here, the other closes":    {own: owes(), kind: failedHere, others: crews{with(crew("eddy", 0, 0, 0, time.Hour), func(c *dispatch.Crew) { c.Close = six.Add(time.Hour) })}, when: dispatch.Later, reason: dispatch.FailedHere, at: 59*time.Minute + time.Millisecond},
 		"failed here and tied elsewhere":   {own: owes(), kind: dispatch.Kind{FailedOn: []string{"bellows/g0"}, OnlyOn: []string{"eddy/g0"}, Tried: true, Waiting: 1}, when: dispatch.Never, reason: dispatch.Tied},
 		"tied, only those it is for count": {own: done(), kind: dispatch.Kind{OnlyOn: []string{"bellows/g0"}, Tried: true, Waiting: 1}, others: crews{crew("eddy", 50, 0, 0, 5*time.Hour)}, waiting: 50, when: dispatch.Now, reason: dispatch.Helps},
 		"a trial tries again by itself":    {own: with(owes(), func(c *dispatch.Crew) { c.Trial = true }), kind: failedHere, when: dispatch.Now, reason: dispatch.Again},
@@ -127,9 +127,16 @@ func TestSeats(t *testing.T) {
 	} {
 		assert.Equal(t, c.when, c.pool.Seat(c.owes).When, name)
 	}
-	assert.True(t, dispatch.KeepsSeat(true, false))
-	assert.True(t, dispatch.KeepsSeat(false, true))
-	assert.False(t, dispatch.KeepsSeat(false, false))
+}
+
+func TestWants(t *testing.T) {
+	owes := crew("bellows", 5, 0, time.Hour, time.Hour)
+	failedHere, tied := dispatch.Kind{FailedOn: []string{"bellows/g0"}, Waiting: 1}, dispatch.Kind{OnlyOn: []string{"eddy/g0"}, Waiting: 1}
+	assert.True(t, dispatch.Wants(owes, []dispatch.Kind{tied, fresh}))
+	assert.False(t, dispatch.Wants(owes, []dispatch.Kind{tied, failedHere}), "it leaves these to others")
+	assert.False(t, dispatch.Wants(owes, nil))
+	assert.False(t, dispatch.Wants(crew("bellows", 5, 5, 0, time.Hour), []dispatch.Kind{fresh}), "it only helps")
+	assert.False(t, dispatch.Wants(with(crew("bellows", 5, 0, 0, time.Hour), state(dispatch.Gone, "is draining")), []dispatch.Kind{fresh}))
 }
 
 // waiting is a queue of one shot in memory.
@@ -188,7 +195,6 @@ func TestAHostRendersWhatItsDevicesAndMemoryAllow(t *testing.T) {
 	h := &dispatch.Host{Name: "bellows", MemoryGB: 64, Crews: two()}
 	require.NoError(t, h.Choose(w, six))
 	assert.Equal(t, []string{"g0 a", "g1 b"}, w.taken)
-	assert.Empty(t, h.Idle())
 	require.NoError(t, h.Choose(w, six))
 	assert.Equal(t, []dispatch.Reason{dispatch.DevicesBusy, dispatch.DevicesBusy}, reasons(h))
 
@@ -210,7 +216,8 @@ func TestDevicesAreKeptForWhomComesFirst(t *testing.T) {
 	require.NoError(t, h.Choose(w, six.Add(time.Minute)))
 	assert.Empty(t, w.taken)
 	assert.Equal(t, []dispatch.Reason{dispatch.DevicesBusy, dispatch.DevicesKept}, reasons(h))
-	assert.Equal(t, "g0+g1 is busy: g0 renders; g1 keeps its devices for g0+g1, which comes first", h.Idle())
+	assert.Equal(t, "is busy: g0 renders", h.Verdicts[0].Why())
+	assert.Equal(t, "keeps its devices for g0+g1, which comes first", h.Verdicts[1].Why())
 
 	// Nothing waits that the two may have: nothing is kept.
 	w.kinds = []dispatch.Kind{{Waiting: 1, Tried: true, FailedOn: []string{"bellows/g0+g1"}}}
@@ -235,7 +242,7 @@ func TestNoFrameWithoutASeat(t *testing.T) {
 	h := &dispatch.Host{Name: "bellows", MemoryGB: 64, Crews: []*dispatch.Crew{c}}
 	require.NoError(t, h.Choose(w, six))
 	assert.Empty(t, w.taken)
-	assert.Equal(t, "g0 waits for a seat: 4 of 4 of fathom are held or wanted by others", h.Idle())
+	assert.Equal(t, "waits for a seat: 4 of 4 of fathom are held or wanted by others", h.Verdicts[0].Why())
 	w.pool.Held = 3
 	require.NoError(t, h.Choose(w, six))
 	assert.Len(t, w.taken, 1)
@@ -287,7 +294,7 @@ func TestAVerdictHoldsUntilTheTimeThatItNames(t *testing.T) {
 			}
 			require.False(t, v.At.IsZero(), "nobody is silent")
 			require.True(t, v.At.After(now))
-			just := dispatch.Takes(own, &dispatch.Kind{Waiting: waiting}, others, waiting, v.At.Add(-1))
+			just := dispatch.Takes(own, &dispatch.Kind{Waiting: waiting}, others, waiting, v.At.Add(-time.Millisecond))
 			require.Equal(t, dispatch.Later, just.When)
 			now = v.At
 		}

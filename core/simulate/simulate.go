@@ -74,10 +74,9 @@ type Chance interface {
 
 // Outcome is how a shot stands after a run.
 type Outcome struct {
-	Done     int
-	Left     int       // waiting with nobody left, or given up
-	Finish   time.Time // the last of its frames was done; zero: none was
-	LastCrew int       // that did it, by its place in Setup.Crews
+	Done   int
+	Left   int       // waiting with nobody left, or given up
+	Finish time.Time // the last of its frames was done; zero: none was
 }
 
 // Simulation runs a setup.
@@ -93,18 +92,25 @@ type Simulation struct {
 	queue   events
 	now     int64
 	due     []int // hosts that look now
-	looking int   // the host whose turn it is
+	looking int   // the host whose turn it is; -1: none
 	chance  Chance
 }
 
 // hostRun is a host in a run.
 type hostRun struct {
 	dispatch.Host
-	at     []int // places of Crews in Simulation.Crews, in the same order
-	places []int // the same, in their own order, to be reset from
-	wake   int64 // when it looks next
-	held   []int // of a farm: frames that it has not begun
-	idle   int   // of a farm: nodes without work
+	at     []int       // places of Crews in Simulation.Crews, in the same order
+	places []int       // the same, in their own order, to be reset from
+	wake   int64       // when it looks next
+	held   []heldFrame // of a farm: that it has not begun
+	idle   int         // of a farm: nodes without work
+	keeps  bool        // it keeps devices for a crew while frames wait that this one wants
+}
+
+// heldFrame is a frame that a farm holds, and of what kind it was.
+type heldFrame struct {
+	number int
+	kindOf *dispatch.Kind
 }
 
 type shotRun struct {
@@ -167,7 +173,7 @@ func New(setup Setup) *Simulation {
 func (s *Simulation) Reset() {
 	copy(s.Hosts, s.setup.Hosts)
 	copy(s.Crews, s.setup.Crews)
-	s.queue, s.due, s.now = s.queue[:0], s.due[:0], math.MinInt64
+	s.queue, s.due, s.now, s.looking = s.queue[:0], s.due[:0], math.MinInt64, -1
 	clear(s.Shots)
 	for i, x := range s.setup.Shots {
 		r := &s.shots[i]
@@ -199,6 +205,7 @@ func (s *Simulation) Run(chance Chance) {
 		for len(s.queue) > 0 && s.queue[0].at == s.now {
 			s.happen(s.queue.pop())
 		}
+		s.returnSeats()
 		// All that happens at one time has happened before anybody looks.
 		slices.Sort(s.due)
 		for len(s.due) > 0 {
@@ -230,7 +237,7 @@ func (s *Simulation) happen(e event) {
 // begin makes a host ready and plans when it first looks for frames.
 func (s *Simulation) begin(i int) {
 	h, def := &s.hosts[i], &s.Hosts[i]
-	h.Name, h.MemoryGB, h.UsedGB, h.Busy, h.wake = def.Name, def.MemoryGB, 0, h.Busy[:0], never
+	h.Name, h.MemoryGB, h.UsedGB, h.Busy, h.wake, h.keeps = def.Name, def.MemoryGB, 0, h.Busy[:0], never, false
 	if h.MemoryGB == 0 {
 		h.MemoryGB = math.Inf(1)
 	}
@@ -277,15 +284,21 @@ func (s *Simulation) look(host int) {
 	h := &s.hosts[host]
 	h.wake = never
 	s.looking = host
+	s.returnSeats()
 	if s.Hosts[host].StaysOn {
 		s.stayOn(h)
 	}
 	_ = h.Choose(s, s.time()) // this queue never fails
+	h.keeps = false
 	for i, v := range h.Verdicts {
-		if v.Reason == dispatch.NoSeat {
+		switch v.Reason {
+		case dispatch.NoSeat:
 			s.pools[h.Crews[i].Licence].waiting[host] = true
+		case dispatch.DevicesKept:
+			h.keeps = true
 		}
 	}
+	s.looking = -1
 	if next := h.Next(); !next.IsZero() {
 		s.lookAt(host, next.UnixNano())
 	}
@@ -324,7 +337,7 @@ func (s *Simulation) frameEnds(e event) {
 	out := &s.Shots[c.Shot]
 	if !e.fails {
 		out.Done++
-		out.Finish, out.LastCrew = s.time(), e.crew
+		out.Finish = s.time()
 	} else {
 		s.putBack(e, c)
 	}
@@ -355,6 +368,19 @@ func (s *Simulation) putBack(e event, c *Crew) {
 	}
 }
 
+// kindIsGone lets hosts look again that keep devices for crews, or found no seat: perhaps
+// for frames that do not wait any more.
+func (s *Simulation) kindIsGone() {
+	for _, p := range s.pools {
+		s.seatsMayBeFree(p)
+	}
+	for host := range s.hosts {
+		if s.hosts[host].keeps && host != s.looking {
+			s.lookAt(host, s.now)
+		}
+	}
+}
+
 // free reports whether a crew for the shot has all its devices free.
 func (h *hostRun) free(shot int, crews []Crew) bool {
 	for i, c := range h.Crews {
@@ -370,6 +396,7 @@ func (s *Simulation) jobBegins(host int) {
 	h := &s.hosts[host]
 	for i, c := range h.Crews {
 		taken := s.shots[s.Crews[h.at[i]].Shot].takeLast(c)
+		s.kindIsGone()
 		c.Taken, c.State, c.Said = len(taken), dispatch.Gone, "has its job: it takes no more frames"
 		h.held = append(h.held, taken...)
 	}
@@ -389,11 +416,11 @@ func (s *Simulation) nodesTake(host int) {
 		fails := true
 		for range dispatch.FarmTries {
 			var takes time.Duration
-			takes, fails = s.chance.Try(crew, frame, s.time().Add(all))
+			takes, fails = s.chance.Try(crew, frame.number, s.time().Add(all))
 			if all += takes; !fails {
 				break
 			}
 		}
-		s.queue.push(event{at: s.now + int64(all), kind: frameEnds, host: host, crew: crew, frame: frame, fails: fails})
+		s.queue.push(event{at: s.now + int64(all), kind: frameEnds, host: host, crew: crew, frame: frame.number, fails: fails, kindOf: frame.kindOf})
 	}
 }

@@ -2,9 +2,13 @@ package simulate
 
 import (
 	"slices"
+	"time"
 
 	"rotanex.example/core/dispatch"
 )
+
+// whenever is later than any booking begins.
+var whenever = time.Unix(1<<40, 0)
 
 func (r *shotRun) waiting() int {
 	n := r.end - r.next
@@ -69,21 +73,23 @@ func (r *shotRun) putBack(frame int, before *dispatch.Kind, place string) {
 
 // takeLast takes up to what a farm was booked for, from the end of the shot, and
 // returns it in order.
-func (r *shotRun) takeLast(farm *dispatch.Crew) (out []int) {
-	out = append(out, r.fresh[r.next:r.end]...)
+func (r *shotRun) takeLast(farm *dispatch.Crew) []heldFrame {
+	numbers := slices.Clone(r.fresh[r.next:r.end])
 	for _, k := range r.tried {
 		if dispatch.Hands(farm, &k.Kind) {
-			out = append(out, k.frames...)
+			numbers = append(numbers, k.frames...)
 		}
 	}
-	slices.Sort(out)
-	out = out[max(0, len(out)-farm.Owed()):]
-	for _, n := range slices.Backward(out) {
+	slices.Sort(numbers)
+	numbers = numbers[max(0, len(numbers)-farm.Owed()):]
+	out := make([]heldFrame, len(numbers))
+	for i, n := range slices.Backward(numbers) {
+		out[i].number = n
 		if r.next < r.end && n == r.fresh[r.end-1] {
 			r.end--
 			continue
 		}
-		r.remove(n)
+		out[i].kindOf = r.remove(n)
 	}
 	return out
 }
@@ -118,6 +124,9 @@ func (s *Simulation) shotOf(c *dispatch.Crew) int { return s.Crews[s.place(c)].S
 func (s *Simulation) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 	crew, frame := s.place(c), int(k.First)
 	kind := s.shots[s.Crews[crew].Shot].remove(frame)
+	if k.Waiting == 1 {
+		s.kindIsGone()
+	}
 	if p := s.pools[c.Licence]; p != nil {
 		p.held[s.looking] = true
 		p.renders[s.looking]++
@@ -133,43 +142,47 @@ func (s *Simulation) Pool(c *dispatch.Crew) (dispatch.Pool, bool, error) {
 	if p == nil {
 		return dispatch.Pool{}, false, nil
 	}
-	s.returnSeats(p)
 	out := dispatch.Pool{Name: p.Name, Total: p.Seats, Mine: p.held[s.looking]}
 	now := s.time()
 	for host := range s.hosts {
-		if host == s.looking {
-			continue
-		}
-		if p.held[host] {
+		switch {
+		case host == s.looking:
+		case p.held[host]:
 			out.Held++
-		} else if s.Hosts[host].Nodes == 0 && !s.Hosts[host].Up.After(now) && slices.ContainsFunc(s.hosts[host].Crews, func(o *dispatch.Crew) bool {
-			return o.Licence == p.Name && o.Owed() > 0 && !o.Start.After(now)
-		}) {
+		case s.Hosts[host].Nodes == 0 && !s.Hosts[host].Up.After(now) && s.wants(host, p.Name, now):
 			out.Wanted++
 		}
 	}
 	return out, true, nil
 }
 
+// wants reports whether a crew of a host wants a seat whose booking has begun by a time.
+func (s *Simulation) wants(host int, pool string, by time.Time) bool {
+	h := &s.hosts[host]
+	for i, c := range h.Crews {
+		if c.Licence == pool && !c.Start.After(by) && dispatch.Wants(c, s.kindsOf(s.Crews[h.at[i]].Shot)) {
+			return true
+		}
+	}
+	return false
+}
+
 // returnSeats takes back the seats of hosts that do not keep theirs.
-func (s *Simulation) returnSeats(p *poolRun) {
-	for host, held := range p.held {
-		if !held || host == s.looking {
-			continue
+func (s *Simulation) returnSeats() {
+	for _, p := range s.pools {
+		for host, held := range p.held {
+			if held && p.renders[host] == 0 && !s.wants(host, p.Name, whenever) {
+				p.held[host] = false
+				s.seatsMayBeFree(p)
+			}
 		}
-		h := &s.hosts[host]
-		owes := false
-		for i, c := range h.Crews {
-			owes = owes || c.Licence == p.Name && c.Owed() > 0 && s.shots[s.Crews[h.at[i]].Shot].waiting() > 0
-		}
-		p.held[host] = dispatch.KeepsSeat(p.renders[host] > 0, owes)
 	}
 }
 
 // seatsMayBeFree lets hosts look again that found no seat of a pool.
 func (s *Simulation) seatsMayBeFree(p *poolRun) {
 	for host := range p.waiting {
-		if p.waiting[host] {
+		if p.waiting[host] && host != s.looking {
 			p.waiting[host] = false
 			s.lookAt(host, s.now)
 		}

@@ -90,12 +90,11 @@ func New(s *store.Store, c clock.Clock, secure bool) *Access {
 func (a *Access) Bootstrap(ctx context.Context) (string, error) {
 	secret := newSecret()
 	hash := sha256.Sum256([]byte(secret))
-	done := a.store.DB.WithContext(ctx).Exec(`
-		WITH first AS (INSERT INTO settings (key, value) VALUES ('first_token', 'made') ON CONFLICT DO NOTHING RETURNING key)
-		INSERT INTO tokens (kind, name, role, hash, created_at)
-		SELECT 'access', 'first admin', 'admin', ?, ? FROM first`, hash[:], a.clock.WallNow())
-	if done.Error != nil || done.RowsAffected == 0 {
-		return "", done.Error
+	made, err := a.store.Once(ctx, "first_token", func(tx *gorm.DB) error {
+		return tx.Create(&Token{Kind: "access", Name: "first admin", Role: "admin", Hash: hash[:], CreatedAt: a.clock.WallNow()}).Error
+	})
+	if err != nil || !made {
+		return "", err
 	}
 	return secret, nil
 }

@@ -62,17 +62,15 @@ func (q *frameCounts) Collect(out chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
 	counts := map[string]float64{"waiting": 0, "leased": 0, "done": 0, "failed": 0}
-	rows, err := q.service.store.Pool.Query(ctx, `
-		SELECT f.state, count(*) FROM frames f JOIN runs r ON r.id = f.run_id WHERE r.state IN ('running', 'paused') GROUP BY 1`)
-	if err == nil {
-		for rows.Next() {
-			var state string
-			var n float64
-			if rows.Scan(&state, &n) == nil {
-				counts[state] = n
-			}
+	var found []struct {
+		State string
+		N     float64
+	}
+	if q.service.store.WithContext(ctx).Raw(`
+		SELECT f.state, count(*) AS n FROM frames f JOIN runs r ON r.id = f.run_id WHERE r.state IN ('running', 'paused') GROUP BY 1`).Scan(&found).Error == nil {
+		for _, f := range found {
+			counts[f.State] = f.N
 		}
-		rows.Close()
 	}
 	for state, n := range counts {
 		out <- prometheus.MustNewConstMetric(framesHelp, prometheus.GaugeValue, n, state)
@@ -85,7 +83,7 @@ func (q *frameCounts) Collect(out chan<- prometheus.Metric) {
 		}
 	}
 	var up float64
-	if q.service.store.Pool.QueryRow(ctx, "SELECT count(*) FROM hosts WHERE agent_seen > $1", q.service.clock.WallNow().Add(-20*time.Second)).Scan(&up) == nil {
+	if q.service.store.WithContext(ctx).Raw("SELECT count(*) FROM hosts WHERE agent_seen > $1", q.service.clock.WallNow().Add(-20*time.Second)).Row().Scan(&up) == nil {
 		out <- prometheus.MustNewConstMetric(hostsHelp, prometheus.GaugeValue, up)
 	}
 }

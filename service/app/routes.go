@@ -323,6 +323,14 @@ func (e endpoints) ListFarmJobs(w http.ResponseWriter, r *http.Request, run uuid
 func (e endpoints) JudgeProofs(w http.ResponseWriter, r *http.Request, job uuid.UUID) {
 	e.runs.JudgeProofs(w, r, job)
 }
+func (e endpoints) WhyFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int) {
+	e.queue.WhyFrame(w, r, run, shot, frame)
+}
+
+func (e endpoints) WhyHost(w http.ResponseWriter, r *http.Request, host string) {
+	e.queue.WhyHost(w, r, host)
+}
+
 func (e endpoints) ListSeats(w http.ResponseWriter, r *http.Request) { e.queue.Seats(w, r) }
 
 func (e endpoints) ListEntries(w http.ResponseWriter, r *http.Request, params api.ListEntriesParams) {

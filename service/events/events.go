@@ -20,7 +20,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
 
 	"rotanex.example/api"
@@ -64,15 +63,6 @@ func (f *Feed) Write(tx *gorm.DB, e api.Event) error {
 		return err
 	}
 	return tx.Exec("INSERT INTO events (run_id, data, at) VALUES (?, ?, ?)", row...).Error
-}
-
-// Insert is Write for a batch of pgx's.
-func (f *Feed) Insert(b *pgx.Batch, e api.Event) error {
-	row, err := f.row(e)
-	if err == nil {
-		b.Queue("INSERT INTO events (run_id, data, at) VALUES ($1, $2, $3)", row...)
-	}
-	return err
 }
 
 func (f *Feed) row(e api.Event) ([]any, error) {
@@ -164,7 +154,7 @@ func (f *Feed) notify(ctx context.Context) {
 		clear(f.due)
 		f.mu.Unlock()
 		if len(topics) > 0 && ctx.Err() == nil {
-			if _, err := f.store.Pool.Exec(ctx, "SELECT pg_notify($1, $2)", channel, strings.Join(topics, " ")); err != nil {
+			if err := f.store.WithContext(ctx).Exec("SELECT pg_notify($1, $2)", channel, strings.Join(topics, " ")).Error; err != nil {
 				f.log.Debug("a wake-up was not passed on", "error", err)
 			}
 		}
@@ -172,25 +162,13 @@ func (f *Feed) notify(ctx context.Context) {
 }
 
 func (f *Feed) listen(ctx context.Context) error {
-	conn, err := pgx.Connect(ctx, f.store.Pool.Config().ConnString())
-	if err != nil {
-		return err
-	}
-	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
-	if _, err := conn.Exec(ctx, "LISTEN "+channel); err != nil {
-		return err
-	}
-	for {
-		n, err := conn.WaitForNotification(ctx)
-		if err != nil {
-			return err
-		}
+	return f.store.Listen(ctx, channel, func(payload string) {
 		f.mu.Lock()
-		for topic := range strings.FieldsSeq(n.Payload) {
+		defer f.mu.Unlock()
+		for topic := range strings.FieldsSeq(payload) {
 			f.tell(topic)
 		}
-		f.mu.Unlock()
-	}
+	})
 }
 
 // Position is where a reader is in the stream. The zero value is its beginning.
@@ -216,22 +194,17 @@ const batch = 1000
 
 // Now returns the position after everything that can be read now.
 func (f *Feed) Now(ctx context.Context) (p Position, err error) {
-	err = f.store.Pool.QueryRow(ctx, "SELECT pg_snapshot_xmin(pg_current_snapshot())::text::bigint").Scan(&p.xid)
+	err = f.store.WithContext(ctx).Raw("SELECT pg_snapshot_xmin(pg_current_snapshot())::text::bigint").Row().Scan(&p.xid)
 	return p, err // ids begin at 1, so the position is before any event of that transaction
 }
 
 // After returns events after the position, at most a batch, of one run or all.
 func (f *Feed) After(ctx context.Context, p Position, run *uuid.UUID) ([]Entry, error) {
-	rows, err := f.store.Pool.Query(ctx, `
+	return store.Rows(f.store.WithContext(ctx).Raw(`
 		SELECT xid, id, data FROM events
 		WHERE (xid, id) > ($1, $2) AND xid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint
 		  AND ($3::uuid IS NULL OR run_id = $3)
-		ORDER BY xid, id LIMIT $4`, p.xid, p.id, run, batch)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (e Entry, err error) {
-		err = row.Scan(&e.xid, &e.id, &e.Data)
-		return e, err
+		ORDER BY xid, id LIMIT $4`, p.xid, p.id, run, batch), func(row store.Row) (e Entry, err error) {
+		return e, row.Scan(&e.xid, &e.id, store.JSON(&e.Data))
 	})
 }

@@ -1,28 +1,26 @@
 package packages
 
 import (
-	"encoding/json"
 	"net/http"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 
 	"rotanex.example/api"
+	"rotanex.example/providers"
 	"rotanex.example/service/access"
 	"rotanex.example/service/edge"
+	"rotanex.example/service/store"
 )
 
 // ForAgent answers with the files of a shot as they were when its run began.
 func (p *Packages) ForAgent(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string) {
 	out := Package{Shot: shot}
-	var files json.RawMessage
-	err := p.store.Pool.QueryRow(r.Context(), "SELECT coalesce(package, '[]') FROM run_shots WHERE run_id = $1 AND shot = $2", run, shot).Scan(&files)
-	if err == pgx.ErrNoRows {
+	files, found, err := store.First(p.store.WithContext(r.Context()).Raw("SELECT coalesce(package, '[]') FROM run_shots WHERE run_id = $1 AND shot = $2", run, shot),
+		func(row store.Row) (f []providers.PackageFile, err error) { return f, row.Scan(store.JSON(&f)) })
+	if err == nil && !found {
 		err = edge.NotFound("no such shot in the run")
 	}
-	if err == nil {
-		err = json.Unmarshal(files, &out.Files)
-	}
+	out.Files = files
 	for _, f := range out.Files {
 		out.Size += f.Size
 	}
@@ -64,8 +62,8 @@ func (p *Packages) Fetched(w http.ResponseWriter, r *http.Request, shot string) 
 
 // sourceOf is the source of the host whose agent asks.
 func (p *Packages) sourceOf(r *http.Request) (source string, err error) {
-	err = p.store.Pool.QueryRow(r.Context(), "SELECT source FROM hosts WHERE name = $1", access.From(r.Context()).Host).Scan(&source)
-	if err == pgx.ErrNoRows {
+	err = p.store.WithContext(r.Context()).Raw("SELECT source FROM hosts WHERE name = $1", access.From(r.Context()).Host).Row().Scan(&source)
+	if store.Missing(err) {
 		err = edge.Conflict("this host is not in the stock any more")
 	}
 	return source, err

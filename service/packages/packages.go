@@ -18,7 +18,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"gocloud.dev/blob"
 	"golang.org/x/time/rate"
 
@@ -79,16 +78,10 @@ func sums(files []providers.PackageFile) []string {
 }
 
 // Of returns the package of a shot; false where it has none.
-func (p *Packages) Of(ctx context.Context, shot string) (out Package, found bool, err error) {
-	var files json.RawMessage
-	err = p.store.Pool.QueryRow(ctx, "SELECT shot, files, sum, size, made_at FROM packages WHERE shot = $1", shot).Scan(&out.Shot, &files, &out.Sum, &out.Size, &out.MadeAt)
-	if err == pgx.ErrNoRows {
-		return out, false, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(files, &out.Files)
-	}
-	return out, err == nil, err
+func (p *Packages) Of(ctx context.Context, shot string) (Package, bool, error) {
+	return store.First(p.store.WithContext(ctx).Raw("SELECT shot, files, sum, size, made_at FROM packages WHERE shot = $1", shot), func(row store.Row) (out Package, err error) {
+		return out, row.Scan(&out.Shot, store.JSON(&out.Files), &out.Sum, &out.Size, &out.MadeAt)
+	})
 }
 
 // Get answers with the package of a shot.
@@ -111,15 +104,7 @@ func (p *Packages) Missing(w http.ResponseWriter, r *http.Request) {
 }
 
 func (p *Packages) missing(ctx context.Context, all []string) ([]string, error) {
-	rows, err := p.store.Pool.Query(ctx, "SELECT s FROM unnest($1::text[]) AS s WHERE NOT EXISTS (SELECT FROM chunks c WHERE c.sum = s)", all)
-	if err != nil {
-		return nil, err
-	}
-	out, err := pgx.CollectRows(rows, pgx.RowTo[string])
-	if out == nil {
-		out = []string{}
-	}
-	return out, err
+	return store.Column[string](p.store.WithContext(ctx).Raw("SELECT s FROM unnest($1::text[]) AS s WHERE NOT EXISTS (SELECT FROM chunks c WHERE c.sum = s)", all))
 }
 
 // PutChunk stores a chunk, which has to be what its name says.
@@ -141,8 +126,7 @@ func (p *Packages) keep(ctx context.Context, sum string, body io.Reader) error {
 	if err := p.blobs.WriteAll(ctx, blobKey(sum), data, &blob.WriterOptions{ContentType: "application/octet-stream"}); err != nil {
 		return err
 	}
-	_, err = p.store.Pool.Exec(ctx, "INSERT INTO chunks (sum, size) VALUES ($1, $2) ON CONFLICT DO NOTHING", sum, len(data))
-	return err
+	return p.store.WithContext(ctx).Exec("INSERT INTO chunks (sum, size) VALUES ($1, $2) ON CONFLICT DO NOTHING", sum, len(data)).Error
 }
 
 // Put stores the package of a shot: all its chunks have to be here.
@@ -193,8 +177,8 @@ func (p *Packages) put(ctx context.Context, out *Package, needed []string) error
 	}
 	sum := sha256.Sum256(files)
 	out.Sum = hex.EncodeToString(sum[:])
-	_, err = p.store.Pool.Exec(ctx, `INSERT INTO packages (shot, files, sum, size, made_at) VALUES ($1, $2, $3, $4, $5)
-		ON CONFLICT (shot) DO UPDATE SET files = excluded.files, sum = excluded.sum, size = excluded.size, made_at = excluded.made_at`, out.Shot, files, out.Sum, out.Size, out.MadeAt)
+	err = p.store.WithContext(ctx).Exec(`INSERT INTO packages (shot, files, sum, size, made_at) VALUES ($1, $2, $3, $4, $5)
+		ON CONFLICT (shot) DO UPDATE SET files = excluded.files, sum = excluded.sum, size = excluded.size, made_at = excluded.made_at`, out.Shot, files, out.Sum, out.Size, out.MadeAt).Error
 	return err
 }
 
@@ -240,8 +224,7 @@ func (p *Packages) Send(ctx context.Context, to providers.Farm, source, shot str
 
 // Sent notes how long a package took to a source, in seconds of the service's clock.
 func (p *Packages) Sent(ctx context.Context, source, shot string, n int64, seconds float64) error {
-	_, err := p.store.Pool.Exec(ctx, "INSERT INTO transfers (source, shot, bytes, seconds, at) VALUES ($1, $2, $3, $4, $5)", source, shot, n, max(seconds, 0.001), p.clock.Now())
-	return err
+	return p.store.WithContext(ctx).Exec("INSERT INTO transfers (source, shot, bytes, seconds, at) VALUES ($1, $2, $3, $4, $5)", source, shot, n, max(seconds, 0.001), p.clock.Now()).Error
 }
 
 // latest is over how many transfers a source's speed is taken.
@@ -257,9 +240,9 @@ func (p *Packages) Takes(ctx context.Context, source, shot string) (time.Duratio
 	}
 	var sent bool
 	var perByte float64
-	err = p.store.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM transfers WHERE source = $1 AND shot = $2 AND at >= $3),
+	err = p.store.WithContext(ctx).Raw(`SELECT EXISTS (SELECT FROM transfers WHERE source = $1 AND shot = $2 AND at >= $3),
 		coalesce((SELECT sum(seconds) / nullif(sum(bytes), 0) FROM (SELECT seconds, bytes FROM transfers WHERE source = $1 ORDER BY at DESC LIMIT $4) t), 0)`,
-		source, shot, pack.MadeAt, latest).Scan(&sent, &perByte)
+		source, shot, pack.MadeAt, latest).Row().Scan(&sent, &perByte)
 	if err != nil || sent {
 		return 0, err
 	}

@@ -132,9 +132,9 @@ func (p *Prospects) PutLicence(w http.ResponseWriter, r *http.Request, pool stri
 		err = edge.BadField("/pool", l.Pool, "is not the pool in the path, "+pool)
 	}
 	if err == nil {
-		_, err = p.store.Pool.Exec(r.Context(), `INSERT INTO licences (pool, kind, seats, extra_seats, extra_seat_price) VALUES ($1, $2, $3, $4, $5::numeric)
+		err = p.store.WithContext(r.Context()).Exec(`INSERT INTO licences (pool, kind, seats, extra_seats, extra_seat_price) VALUES ($1, $2, $3, $4, $5::numeric)
 			ON CONFLICT (pool) DO UPDATE SET kind = excluded.kind, seats = excluded.seats, extra_seats = excluded.extra_seats, extra_seat_price = excluded.extra_seat_price`,
-			l.Pool, l.Kind, l.Seats, l.ExtraSeats, l.ExtraSeatPrice.Rat().FloatString(12))
+			l.Pool, l.Kind, l.Seats, l.ExtraSeats, l.ExtraSeatPrice.Rat().FloatString(12)).Error
 	}
 	edge.Answer(w, r, http.StatusOK, l, err)
 }

@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"rotanex.example/core/memory"
 	"rotanex.example/core/preflight"
 	"rotanex.example/core/pricing"
@@ -123,11 +121,7 @@ func (p *Prospects) Licence(ctx context.Context, pool string) (*preflight.Licenc
 
 // licences returns the pool of a name, or all with "".
 func (p *Prospects) licences(ctx context.Context, pool string) ([]preflight.Licence, error) {
-	rows, err := p.store.Pool.Query(ctx, "SELECT pool, kind, seats, extra_seats, extra_seat_price::text FROM licences WHERE $1 = '' OR pool = $1 ORDER BY pool", pool)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (l preflight.Licence, err error) {
+	return store.Rows(p.store.WithContext(ctx).Raw("SELECT pool, kind, seats, extra_seats, extra_seat_price::text FROM licences WHERE $1 = '' OR pool = $1 ORDER BY pool", pool), func(row store.Row) (l preflight.Licence, err error) {
 		var price string
 		if err = row.Scan(&l.Pool, &l.Kind, &l.Seats, &l.ExtraSeats, &price); err == nil {
 			l.ExtraSeatPrice, err = pricing.ParseMoney(price)

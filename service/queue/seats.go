@@ -3,9 +3,11 @@ package queue
 import (
 	"context"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
+	"gorm.io/gorm"
 
 	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
@@ -34,13 +36,64 @@ func (g *granting) Pool(c *dispatch.Crew) (p dispatch.Pool, counted bool, err er
 	if err != nil {
 		return p, false, err
 	}
-	err = g.tx.Raw(`
-		SELECT count(*) FILTER (WHERE host <> $2), coalesce(bool_or(host = $2), false),
-		       (SELECT count(DISTINCT b.host) FROM bookings b JOIN runs r ON r.id = b.run_id JOIN run_shots s ON s.run_id = b.run_id AND s.shot = b.shot
-		        WHERE b.open AND r.state = 'running' AND b.taken < b.frames AND b.host <> $2 AND b.start_at <= $4 AND s.spec->>'licence' = $1
-		          AND EXISTS (SELECT FROM hosts h WHERE h.name = b.host) AND NOT EXISTS (SELECT FROM seats x WHERE x.pool = $1 AND x.host = b.host))
-		FROM seats WHERE pool = $1 AND until > $3`, c.Licence, g.host.Name, g.q.clock.WallNow(), g.now).Row().Scan(&p.Held, &p.Mine, &p.Wanted)
-	return p, true, err
+	holders, wanting, err := g.q.seats(g.tx, c.Licence, g.kinds)
+	if err != nil {
+		return p, false, err
+	}
+	for _, s := range holders {
+		if s.kept && s.host == g.host.Name {
+			p.Mine = true
+		} else if s.kept {
+			p.Held++
+		}
+	}
+	for host, from := range wanting {
+		holds := slices.ContainsFunc(holders, func(s seat) bool { return s.kept && s.host == host })
+		if host != g.host.Name && !holds && !from.After(g.now) {
+			p.Wanted++
+		}
+	}
+	return p, true, nil
+}
+
+// seat is one that a host holds.
+type seat struct {
+	host  string
+	until time.Time
+	kept  bool // neither with one that is not heard of nor with one that has no use for it
+}
+
+// seats lists who holds a seat of a pool, and which hosts in the stock want one, from
+// when. Kinds of shots that are known already are not read again.
+func (q *Queue) seats(tx *gorm.DB, pool string, known map[runShot][]dispatch.Kind) (held []seat, wanting map[string]time.Time, err error) {
+	owing, err := q.crews(tx, "b.open AND r.state = 'running' AND b.taken < b.frames AND h.name IS NOT NULL AND s.spec->>'licence' = $1", pool)
+	if err != nil {
+		return nil, nil, err
+	}
+	wanting = map[string]time.Time{}
+	for _, c := range owing {
+		at := runShot{c.run, c.Shot}
+		waiting, ok := known[at]
+		if !ok {
+			if waiting, err = kinds(tx, c.run, c.Shot); err != nil {
+				return nil, nil, err
+			}
+			known[at] = waiting
+		}
+		if from, before := wanting[c.Host]; dispatch.Wants(&c.Crew, waiting) && (!before || c.Start.Before(from)) {
+			wanting[c.Host] = c.Start
+		}
+	}
+	held, err = store.Rows(tx.Raw(`SELECT x.host, x.until, EXISTS (
+			SELECT FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = x.host AND f.state = 'leased' AND s.spec->>'licence' = x.pool)
+		FROM seats x WHERE x.pool = $1`, pool), func(row store.Row) (s seat, err error) {
+		var renders bool
+		err = row.Scan(&s.host, &s.until, &renders)
+		_, wants := wanting[s.host]
+		s.kept = (renders || wants) && s.until.After(q.clock.WallNow())
+		return s, err
+	})
+	return held, wanting, err
 }
 
 // takeSeat takes a seat for the host, or keeps the one that it has. A host holds one
@@ -58,32 +111,26 @@ func (q *Queue) keepSeats(ctx context.Context, host string) error {
 // returnSeats gives back the seats of hosts that are not heard of, or that do not keep
 // theirs.
 func (q *Queue) returnSeats(ctx context.Context) error {
-	type seat struct {
-		pool, host    string
-		renders, owes bool
-		until         time.Time
-	}
-	all, err := store.Rows(q.store.WithContext(ctx).Raw(`
-		SELECT x.pool, x.host, x.until, EXISTS (
-			SELECT FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = x.host AND f.state = 'leased' AND s.spec->>'licence' = x.pool),
-		EXISTS (
-			SELECT FROM bookings b JOIN runs r ON r.id = b.run_id JOIN run_shots s ON s.run_id = b.run_id AND s.shot = b.shot
-			WHERE b.host = x.host AND b.open AND r.state = 'running' AND b.taken < b.frames AND s.spec->>'licence' = x.pool
-			  AND EXISTS (SELECT FROM frames f WHERE f.run_id = b.run_id AND f.shot = b.shot AND f.state = 'waiting'))
-		FROM seats x`), func(row store.Row) (s seat, err error) {
-		return s, row.Scan(&s.pool, &s.host, &s.until, &s.renders, &s.owes)
-	})
+	tx := q.store.WithContext(ctx)
+	pools, err := store.Column[string](tx.Raw("SELECT DISTINCT pool FROM seats"))
+	known := map[runShot][]dispatch.Kind{}
 	freed := int64(0)
-	for _, s := range all {
-		if dispatch.KeepsSeat(s.renders, s.owes) && s.until.After(q.clock.WallNow()) {
-			continue
+	for _, pool := range pools {
+		held, _, err := q.seats(tx, pool, known)
+		if err != nil {
+			return err
 		}
-		// Only if nobody took it up again since.
-		done := q.store.WithContext(ctx).Exec("DELETE FROM seats WHERE pool = $1 AND host = $2 AND until = $3", s.pool, s.host, s.until)
-		if err = done.Error; err != nil {
-			break
+		for _, s := range held {
+			if s.kept {
+				continue
+			}
+			// Only if nobody took it up again since.
+			done := tx.Exec("DELETE FROM seats WHERE pool = $1 AND host = $2 AND until = $3", pool, s.host, s.until)
+			if done.Error != nil {
+				return done.Error
+			}
+			freed += done.RowsAffected
 		}
-		freed += done.RowsAffected
 	}
 	if freed > 0 {
 		q.feed.Wake(events.Work)

@@ -232,6 +232,7 @@ func (s *scenario) lease(t require.TestingT, db *store.Store) (begun []taken, le
 		require.NoError(t, db.Exec("DELETE FROM "+table).Error)
 	}
 	h.stored()
+	most := 2000
 	for i, x := range s.Hosts {
 		h.next[i] = six
 		if x.Nodes > 0 {
@@ -239,6 +240,8 @@ func (s *scenario) lease(t require.TestingT, db *store.Store) (begun []taken, le
 		}
 	}
 	for at := h.soonest(); !at.IsZero(); at = h.soonest() {
+		require.Greater(t, most, 0, "it goes on and on")
+		most--
 		h.wall.Advance(at.Sub(h.wall.Now()))
 		h.framesEnd(at)
 		for i := range slices.Backward(s.Hosts) { // farms are the last: their jobs begin first
@@ -246,9 +249,12 @@ func (s *scenario) lease(t require.TestingT, db *store.Store) (begun []taken, le
 				h.farmLooks(i, at)
 			}
 		}
-		for i, x := range s.Hosts {
-			if x.Nodes == 0 {
-				h.look(i, at)
+		for before := -1; before < len(h.chance.begun); {
+			before = len(h.chance.begun)
+			for i, x := range s.Hosts {
+				if x.Nodes == 0 {
+					h.look(i, at)
+				}
 			}
 		}
 	}
@@ -354,6 +360,9 @@ func (h *house) framesEnd(at time.Time) {
 func (h *house) look(i int, at time.Time) {
 	ctx := context.Background()
 	require.NoError(h.t, h.db.Exec("UPDATE hosts SET agent_seen = $1", at).Error)
+	for _, x := range h.Hosts {
+		require.NoError(h.t, h.q.keepSeats(ctx, x.Name)) // their agents are all heard of
+	}
 	require.NoError(h.t, h.q.returnSeats(ctx))
 	var held []api.Held
 	for _, r := range h.renders {
@@ -373,6 +382,9 @@ func (h *house) look(i int, at time.Time) {
 
 // farmLooks hands a farm its frames when its job begins, and lets free nodes go on.
 func (h *house) farmLooks(i int, at time.Time) {
+	if at.Before(h.Hosts[i].Begins) {
+		return
+	}
 	crew := slices.IndexFunc(h.Crews, func(c simulate.Crew) bool { return c.Host == i })
 	c := h.Crews[crew]
 	var holder Holder

@@ -25,9 +25,7 @@ func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Se
 func (r *Rental) sweepSources(ctx context.Context) error {
 	return r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		wall := r.clock.WallNow()
-		names, err := store.Column[string](tx.Raw(`UPDATE sources SET swept = $1 WHERE name IN (
-			SELECT name FROM sources WHERE spec->>'kind' = 'rented' AND coalesce(spec->>'address', '') <> '' AND coalesce(swept, '-infinity') < $2
-			FOR UPDATE SKIP LOCKED) RETURNING name`, wall, wall.Add(-sweepEvery)))
+		names, err := sources.DueForSweep(tx, wall, sweepEvery)
 		for _, name := range names {
 			err = errors.Join(err, r.errands.Send(ctx, tx, sweepSource, name))
 		}

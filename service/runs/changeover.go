@@ -1,6 +1,7 @@
 package runs
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -12,7 +13,9 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
+	"rotanex.example/service/farms"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/rental"
 )
 
 // ChangeOver lets the rest of a run be carried out by another plan, made for it.
@@ -79,26 +82,21 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		if err := queue.OweNothing(tx, id); err != nil {
 			return err
 		}
-		for _, sql := range []string{
-			"DELETE FROM servers WHERE run_id = ? AND state = 'planned'",
-			"DELETE FROM farm_jobs WHERE run_id = ? AND state = 'planned'",
-		} {
-			if err := tx.Exec(sql, id).Error; err != nil {
-				return err
-			}
+		if err := errors.Join(rental.DropPlanned(tx, id), farms.DropPlanned(tx, id)); err != nil {
+			return err
 		}
 		hostOf := map[string]string{}
-		var servers []Server
+		var servers []rental.Server
 		for _, v := range next.plan.Servers {
 			host := fmt.Sprintf("%s.%s-%d", strings.ReplaceAll(v.ID, "#", "-"), id.String()[:8], changes+2)
 			hostOf[v.ID] = host
-			servers = append(servers, Server{
+			servers = append(servers, rental.Server{
 				RunID: id, ID: laterServer(v.ID, int(changes)+1), Offer: v.Offer, Host: host, State: "planned",
 				FromAt: next.at(v.From), ToAt: next.at(v.To), PaidAt: next.paidUntil(v),
 			})
 		}
 		var bookings []queue.Booking
-		var jobs []FarmJob
+		var jobs []farms.Job
 		for _, x := range gathered(next.plan.Bookings) {
 			b := next.booking(id, x, hostOf)
 			b.Open = run.State == "running"
@@ -110,10 +108,10 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		if err := queue.Add(tx, nil, bookings); err != nil {
 			return err
 		}
-		if err := create(tx, servers, 2000); err != nil {
+		if err := rental.Add(tx, servers); err != nil {
 			return err
 		}
-		if err := create(tx, jobsOf(jobs, bookings), 2000); err != nil {
+		if err := farms.Add(tx, jobs, bookings); err != nil {
 			return err
 		}
 		if err := create(tx, next.hires(id, q.clock.Now()), 2000); err != nil {

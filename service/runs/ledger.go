@@ -16,6 +16,8 @@ import (
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/edge"
+	"rotanex.example/service/farms"
+	"rotanex.example/service/rental"
 	"rotanex.example/service/store"
 )
 
@@ -170,7 +172,7 @@ func (s state) entries() []ledger.Entry {
 }
 
 // server is a rented server as the ledger sees it.
-func (s state) server(v Server) ledger.Server {
+func (s state) server(v rental.Server) ledger.Server {
 	out := ledger.Server{Source: s.sourceOf(v.Offer), Place: v.Host, Meter: s.meter(v.Offer), Day: v.FromAt.UTC().Truncate(24 * time.Hour), Existed: s.existed(v), Work: s.workOf(v.Host), Trouble: v.Trouble}
 	for _, planned := range s.plan.Servers {
 		if planned.ID == v.ID {
@@ -188,7 +190,7 @@ func (s state) server(v Server) ledger.Server {
 }
 
 // job is a farm's job as the ledger sees it.
-func (s state) job(j FarmJob) ledger.Job {
+func (s state) job(j farms.Job) ledger.Job {
 	out := ledger.Job{Source: j.Source, Place: j.Farm, Day: j.FromAt.UTC().Truncate(24 * time.Hour), Trouble: j.Trouble}
 	tier := s.farm(j.Farm)
 	if work := pricing.PerHour(tier.NodePrice, duration(j.NodeS)); j.NodeS > 0 {
@@ -221,7 +223,7 @@ func (s state) job(j FarmJob) ledger.Job {
 }
 
 // doneOf counts the frames that a farm's job has brought.
-func (s state) doneOf(j FarmJob) (n int) {
+func (s state) doneOf(j farms.Job) (n int) {
 	for _, w := range s.work {
 		if w.Booking == j.BookingID {
 			n += w.Done
@@ -263,7 +265,7 @@ func (s state) owned(e ledger.Entry) bool {
 	return mine && !s.hosts[e.Place].Server
 }
 
-func (s state) jobRecord(j FarmJob) api.FarmJob {
+func (s state) jobRecord(j farms.Job) api.FarmJob {
 	out := api.FarmJob{
 		Id: j.ID, Run: j.RunID, Shot: j.Shot, Farm: j.Farm, Source: j.Source, State: api.FarmJobState(j.State), Frames: j.Frames, Accepted: j.Accepted,
 		Findings: append([]string{}, j.Findings...), Queue: j.Queue, Trouble: j.Trouble, From: j.FromAt.UTC(), Committed: rounded(j.Committed), Proofs: append([]int{}, s.proofs[j.ID]...),
@@ -321,31 +323,15 @@ func (q *Runs) FarmJobs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 // JudgeProofs accepts or refuses the proof frames of a farm's job.
 func (q *Runs) JudgeProofs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	body, err := edge.Body[api.JudgeProofsJSONBody](r)
-	var job FarmJob
+	var job farms.Job
 	if err == nil {
-		job, err = q.judge(r.Context(), id, body.Accept)
+		job, err = farms.Judge(q.store.WithContext(r.Context()), id, body.Accept)
 	}
 	var s state
 	if err == nil {
 		s, err = q.read(r.Context(), job.RunID)
 	}
 	edge.Answer(w, r, http.StatusOK, s.jobRecord(job), err)
-}
-
-func (q *Runs) judge(ctx context.Context, id uuid.UUID, accept bool) (job FarmJob, err error) {
-	found := q.store.WithContext(ctx).Where("id = ?", id).Limit(1).Find(&job)
-	switch {
-	case found.Error != nil:
-		return job, found.Error
-	case found.RowsAffected == 0:
-		return job, edge.NotFound(fmt.Sprintf("there is no job %s; rotanex farms jobs RUN shows them", id))
-	case job.Accepted != nil && *job.Accepted == accept:
-		return job, nil
-	case job.State != "held" || job.Accepted != nil:
-		return job, edge.Conflict(fmt.Sprintf("the job is %s: only proof frames that wait for a person can be judged", job.State))
-	}
-	job.Accepted = &accept
-	return job, q.store.WithContext(ctx).Exec("UPDATE farm_jobs SET accepted = ?, look_at = NULL WHERE id = ?", accept, id).Error
 }
 
 // Ledger answers with time and money, planned and real, by place and crew.
@@ -455,7 +441,7 @@ func (s state) meter(offer string) pricing.Meter { return s.offer(offer).Meter()
 func (s state) sourceOf(offer string) string     { return s.offer(offer).Source }
 
 // existed is how long a server has existed.
-func (s state) existed(v Server) time.Duration {
+func (s state) existed(v rental.Server) time.Duration {
 	if v.StartedAt == nil {
 		return 0
 	}

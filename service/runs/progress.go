@@ -13,8 +13,10 @@ import (
 	"rotanex.example/core/ledger"
 	"rotanex.example/core/planning"
 	"rotanex.example/service/edge"
+	"rotanex.example/service/farms"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/rental"
 	"rotanex.example/service/store"
 )
 
@@ -100,8 +102,8 @@ type state struct {
 	now      time.Time
 	shots    []Shot
 	bookings []queue.Booking
-	servers  []Server
-	jobs     []FarmJob
+	servers  []rental.Server
+	jobs     []farms.Job
 	hosts    map[string]hosts.Host
 	counts   []shotCount
 	crews    []crewWork

@@ -18,7 +18,9 @@ import (
 	"rotanex.example/service/clock"
 	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
+	"rotanex.example/service/farms"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/rental"
 	"rotanex.example/service/store"
 )
 
@@ -56,62 +58,6 @@ type Shot struct {
 // TableName is GORM's hook.
 func (Shot) TableName() string { return "run_shots" }
 
-// Server is a rented server of a run.
-type Server struct {
-	RunID     uuid.UUID `gorm:"primaryKey"`
-	ID        string    `gorm:"primaryKey"`
-	Offer     string
-	Host      string
-	State     string
-	FromAt    time.Time
-	ToAt      time.Time
-	PaidAt    time.Time // until when the plan pays for it
-	StartedAt *time.Time
-	StoppedAt *time.Time
-	Trouble   string
-	Image     string
-	UpAt      *time.Time
-	Committed string `gorm:"default:0"`
-}
-
-// FarmJob is frames of one booking at a farm: what is stored of it, for what looks
-// after it see service/farms.
-type FarmJob struct {
-	ID        uuid.UUID `gorm:"primaryKey"`
-	RunID     uuid.UUID
-	OrderID   uuid.UUID // the same for all jobs of one plan of the run
-	BookingID int64
-	Shot      string
-	Farm      string
-	Source    string
-	Crew      string
-	Frames    int
-	State     string
-	FromAt    time.Time
-	Accepted  *bool
-	Findings  []string `gorm:"serializer:json;default:[]"`
-	Queue     int
-	Trouble   string
-	SentAt    *time.Time
-	StartedAt *time.Time
-	EndedAt   *time.Time
-	Committed string `gorm:"default:0"`
-	NodeS     float64
-}
-
-// jobsOf ties jobs at farms to the bookings that they are for: those of the same
-// shot, place and start, once these are stored.
-func jobsOf(jobs []FarmJob, bookings []queue.Booking) []FarmJob {
-	at := 0
-	for _, b := range bookings {
-		if b.Farm {
-			jobs[at].BookingID = b.ID
-			at++
-		}
-	}
-	return jobs
-}
-
 // Runs looks after them.
 type Runs struct {
 	store *store.Store
@@ -139,8 +85,8 @@ type Beginning struct {
 	Shots    []Shot
 	Frames   []queue.Frame
 	Bookings []queue.Booking
-	Servers  []Server
-	FarmJobs []FarmJob
+	Servers  []rental.Server
+	FarmJobs []farms.Job
 	Hired    []HiredSeats
 	Also     func(tx *gorm.DB) error // what belongs into the same transaction
 }
@@ -169,8 +115,8 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 		for _, insert := range []func() error{
 			func() error { return create(tx, b.Shots, rows) },
 			func() error { return queue.Add(tx, b.Frames, b.Bookings) },
-			func() error { return create(tx, b.Servers, rows) },
-			func() error { return create(tx, jobsOf(b.FarmJobs, b.Bookings), rows) },
+			func() error { return rental.Add(tx, b.Servers) },
+			func() error { return farms.Add(tx, b.FarmJobs, b.Bookings) },
 			func() error { return create(tx, b.Hired, rows) },
 		} {
 			if err := insert(); err != nil {

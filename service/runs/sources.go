@@ -17,6 +17,8 @@ import (
 	"rotanex.example/core/ledger"
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/edge"
+	"rotanex.example/service/farms"
+	"rotanex.example/service/rental"
 )
 
 // CompareSources answers what each source did in a run, from its ledger: what it was
@@ -228,8 +230,8 @@ func (q *Runs) accountOf(ctx context.Context, run Run) (account, error) {
 
 // settled reports whether the meters of all servers and jobs of the run are closed.
 func (s state) settled() bool {
-	return !slices.ContainsFunc(s.servers, func(v Server) bool { return v.State != "stopped" && v.State != "never" }) &&
-		!slices.ContainsFunc(s.jobs, func(j FarmJob) bool { return j.State != "ended" && j.State != "never" })
+	return !slices.ContainsFunc(s.servers, func(v rental.Server) bool { return v.State != "stopped" && v.State != "never" }) &&
+		!slices.ContainsFunc(s.jobs, func(j farms.Job) bool { return j.State != "ended" && j.State != "never" })
 }
 
 // exact writes an entry's money to a hundredth of a cent: a frame may cost less than

@@ -17,7 +17,9 @@ import (
 	"rotanex.example/providers"
 	"rotanex.example/service/access"
 	"rotanex.example/service/edge"
+	"rotanex.example/service/farms"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/rental"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 )
@@ -92,7 +94,7 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 		// The run's id is in the name: two runs may have a server of the same plan id.
 		host := strings.ReplaceAll(v.ID, "#", "-") + "." + id.String()[:8]
 		hostOf[v.ID] = host
-		b.Servers = append(b.Servers, Server{
+		b.Servers = append(b.Servers, rental.Server{
 			RunID: id, ID: v.ID, Offer: v.Offer, Host: host, State: "planned", FromAt: p.at(v.From), ToAt: p.at(v.To), PaidAt: p.paidUntil(v),
 		})
 	}
@@ -219,8 +221,8 @@ func gathered(all []planning.Booking) []planning.Booking {
 
 // farmJob is what is to be handed to a farm for a booking, early enough for its frames
 // to begin when they are booked.
-func (p planned) farmJob(run, plan uuid.UUID, x planning.Booking) FarmJob {
-	out := FarmJob{ID: uuid.New(), RunID: run, OrderID: uuid.NewSHA1(run, plan[:]), Shot: x.Shot, Farm: x.Farm, Crew: p.farmCrews[x.Shot+" "+x.Farm], Frames: x.Frames, State: "planned", FromAt: p.at(x.Start), Findings: []string{}}
+func (p planned) farmJob(run, plan uuid.UUID, x planning.Booking) farms.Job {
+	out := farms.Job{ID: uuid.New(), RunID: run, OrderID: uuid.NewSHA1(run, plan[:]), Shot: x.Shot, Farm: x.Farm, Crew: p.farmCrews[x.Shot+" "+x.Farm], Frames: x.Frames, State: "planned", FromAt: p.at(x.Start), Findings: []string{}}
 	for _, f := range p.problem.Farms {
 		if f.ID == x.Farm {
 			out.Source = f.Source

@@ -59,8 +59,7 @@ func (q *Samples) Keep(ctx context.Context, host string, devices []api.DeviceSam
 	if err != nil {
 		return err
 	}
-	_, err = q.store.Pool.Exec(ctx, "INSERT INTO samples (host, at, wall, data) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", host, q.clock.Now(), wall, data)
-	return err
+	return q.store.WithContext(ctx).Exec("INSERT INTO samples (host, at, wall, data) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", host, q.clock.Now(), wall, data).Error
 }
 
 // Newest returns the newest samples of each host that this process was told.
@@ -79,12 +78,11 @@ func (q *Samples) Newest() map[string]Latest {
 // Prune thins and forgets old samples.
 func (q *Samples) Prune(ctx context.Context) error {
 	now := q.clock.WallNow()
-	_, err := q.store.Pool.Exec(ctx, `
+	return q.store.WithContext(ctx).Exec(`
 		DELETE FROM samples s WHERE wall < $1 OR (wall < $2 AND EXISTS (
 			SELECT 1 FROM samples o WHERE o.host = s.host AND o.at < s.at AND o.wall > s.wall - $3::interval
 			  AND date_bin($3::interval, o.wall, 'epoch') = date_bin($3::interval, s.wall, 'epoch')))`,
-		now.Add(-keptFor), now.Add(-fullFor), thin)
-	return err
+		now.Add(-keptFor), now.Add(-fullFor), thin).Error
 }
 
 // points is how many points a series has at most.
@@ -110,14 +108,14 @@ func (q *Samples) series(ctx context.Context, host hosts.Host, from time.Time, s
 	if err != nil {
 		return nil, err
 	}
-	rows, err := q.store.Pool.Query(ctx, `
+	rows, err := q.store.WithContext(ctx).Raw(`
 		SELECT d->>'device', date_bin(make_interval(secs => $3), at, 'epoch') AS bin, avg((d->>'use')::float8), max((d->>'memory_bytes')::float8),
 		       max((d->>'celsius')::float8), avg((d->>'watts')::float8), avg((d->>'mhz')::float8)
-		FROM samples, jsonb_array_elements(data) AS d WHERE host = $1 AND at >= $2 GROUP BY 1, 2 ORDER BY 1, 2`, host.Name, from, step)
+		FROM samples, jsonb_array_elements(data) AS d WHERE host = $1 AND at >= $2 GROUP BY 1, 2 ORDER BY 1, 2`, host.Name, from, step).Rows()
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
+	defer func() { _ = rows.Close() }()
 	out := []api.SampleSeries{}
 	for rows.Next() {
 		var device string
@@ -164,19 +162,19 @@ type stint struct {
 
 // crews lists what the host's crews rendered since a time, by device.
 func (q *Samples) crews(ctx context.Context, host string, from time.Time) (map[string][]stint, error) {
-	rows, err := q.store.Pool.Query(ctx, `
+	rows, err := q.store.WithContext(ctx).Raw(`
 		SELECT a.crew, f.devices, a.started_at, a.ended_at FROM attempts a JOIN frames f ON f.id = a.frame_id
 		WHERE a.host = $1 AND a.ended_at >= $2
-		UNION ALL SELECT crew, devices, leased_at, $3 FROM frames WHERE host = $1 AND state = 'leased'`, host, from, q.clock.Now())
+		UNION ALL SELECT crew, devices, leased_at, $3 FROM frames WHERE host = $1 AND state = 'leased'`, host, from, q.clock.Now()).Rows()
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
+	defer func() { _ = rows.Close() }()
 	out := map[string][]stint{}
 	for rows.Next() {
 		var s stint
 		var devices []string
-		if err := rows.Scan(&s.crew, &devices, &s.from, &s.to); err != nil {
+		if err := rows.Scan(&s.crew, store.JSON(&devices), &s.from, &s.to); err != nil {
 			return nil, err
 		}
 		for _, d := range devices {

@@ -229,6 +229,14 @@ func (s *Sources) Reachable(ctx context.Context, name string, fault error) error
 	return s.store.WithContext(ctx).Exec("UPDATE sources SET fault = $2 WHERE name = $1 AND fault <> $2", name, text).Error
 }
 
+// DueForSweep returns the rented sources whose lists of servers were last compared so long
+// ago, and notes that they are now. Another transaction is given others.
+func DueForSweep(tx *gorm.DB, wall time.Time, every time.Duration) ([]string, error) {
+	return store.Column[string](tx.Raw(`UPDATE sources SET swept = $1 WHERE name IN (
+		SELECT name FROM sources WHERE spec->>'kind' = 'rented' AND coalesce(spec->>'address', '') <> '' AND coalesce(swept, '-infinity') < $2
+		FOR UPDATE SKIP LOCKED) RETURNING name`, wall, wall.Add(-every)))
+}
+
 // Factor returns what one unit of a source's prices comes to in the service's
 // currency today, discount and tax in it. A source that is not known bills in the
 // service's currency.

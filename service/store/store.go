@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -23,11 +24,10 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Store is the database: one pool of connections, through GORM for records and
-// through pgx for what must be fast or is PostgreSQL's own.
+// Store is the database: one pool of connections, reached through GORM.
 type Store struct {
 	*gorm.DB
-	Pool *pgxpool.Pool
+	pool *pgxpool.Pool
 	sql  *sql.DB
 }
 
@@ -58,7 +58,7 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
-	return &Store{DB: g, Pool: pool, sql: db}, nil
+	return &Store{DB: g, pool: pool, sql: db}, nil
 }
 
 // migrate runs under an advisory lock, so that services started together do not
@@ -95,20 +95,53 @@ func migrate(ctx context.Context, pool *pgxpool.Pool, db *sql.DB, log *slog.Logg
 // Close ends all connections.
 func (s *Store) Close() {
 	_ = s.sql.Close()
-	s.Pool.Close()
+	s.pool.Close()
 }
 
 // Ping asks whether the database answers.
-func (s *Store) Ping(ctx context.Context) error { return s.Pool.Ping(ctx) }
+func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
+
+// Listen calls heard with what is notified on a channel, until ctx ends or the connection,
+// which is one of its own, breaks.
+func (s *Store) Listen(ctx context.Context, channel string, heard func(payload string)) error {
+	conn, err := pgx.Connect(ctx, s.pool.Config().ConnString())
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	if _, err := conn.Exec(ctx, "LISTEN "+channel); err != nil {
+		return err
+	}
+	for {
+		n, err := conn.WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		heard(n.Payload)
+	}
+}
 
 // Setting returns a stored setting, storing the given value first where there is
 // none yet. So services over one database agree on it.
 func (s *Store) Setting(ctx context.Context, key, value string) (string, error) {
 	var got string
-	err := s.Pool.QueryRow(ctx, `
+	err := s.WithContext(ctx).Raw(`
 		INSERT INTO settings (key, value) VALUES ($1, $2)
-		ON CONFLICT (key) DO UPDATE SET value = settings.value RETURNING value`, key, value).Scan(&got)
+		ON CONFLICT (key) DO UPDATE SET value = settings.value RETURNING value`, key, value).Row().Scan(&got)
 	return got, err
+}
+
+// Once does something in a transaction the first time that it is called with a key, of all
+// services over the database, and reports whether this was it.
+func (s *Store) Once(ctx context.Context, key string, do func(tx *gorm.DB) error) (first bool, err error) {
+	err = s.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		made := tx.Exec("INSERT INTO settings (key, value) VALUES ($1, 'made') ON CONFLICT DO NOTHING", key)
+		if first = made.RowsAffected > 0; made.Error != nil || !first {
+			return made.Error
+		}
+		return do(tx)
+	})
+	return first, err
 }
 
 // Missing reports whether the error says that a record was not found.

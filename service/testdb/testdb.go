@@ -94,3 +94,27 @@ func admin(t testing.TB, statement string) {
 	_, err = conn.Exec(context.Background(), statement)
 	require.NoError(t, err)
 }
+
+// Reopen opens the database at url once more, as another process would.
+func Reopen(t testing.TB, url string) *store.Store {
+	t.Helper()
+	s, err := store.Open(context.WithoutCancel(t.Context()), url, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	return s
+}
+
+// patience is how long Until waits: for a busy machine, never for the clock.
+const patience = time.Minute
+
+// Until waits until something is so, and fails the test if it never is.
+func Until(t testing.TB, what string, is func() bool) {
+	t.Helper()
+	limit := time.After(patience)
+	for !is() {
+		select {
+		case <-limit:
+			require.FailNow(t, "waited for "+what)
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+}

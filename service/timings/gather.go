@@ -18,6 +18,7 @@ import (
 	"rotanex.example/core/timing"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/rental"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
@@ -189,7 +190,7 @@ func (t *Timings) machines(ctx context.Context) (map[string]stock.Host, error) {
 	if err != nil {
 		return nil, err
 	}
-	var servers []runs.Server
+	var servers []rental.Server
 	if err := t.store.WithContext(ctx).Find(&servers).Error; err != nil {
 		return nil, err
 	}

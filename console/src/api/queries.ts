@@ -110,6 +110,16 @@ export const useFrame = (run: string, shot: string, frame: number, state: string
       answered(client.GET("/runs/{run}/frames/{shot}/{frame}", { params: { path: { run, shot, frame } } })),
   });
 
+/** Why a waiting frame is not being rendered, as things stand. */
+export const useFrameWhy = (run: string, shot: string, frame: number, enabled: boolean) =>
+  useQuery({
+    queryKey: ["why", run, shot, frame],
+    enabled,
+    queryFn: () =>
+      answered(client.GET("/runs/{run}/frames/{shot}/{frame}/why", { params: { path: { run, shot, frame } } })),
+    refetchInterval: 5_000,
+  });
+
 export const useLedger = (run: string, live: boolean) =>
   useQuery({
     queryKey: ["ledger", run],
@@ -179,6 +189,15 @@ export const useHost = (host: string) =>
   useQuery({
     queryKey: ["hosts", host],
     queryFn: () => answered(client.GET("/hosts/{host}", { params: { path: { host } } })),
+  });
+
+/** Why a host does nothing, or what it does, as things stand. */
+export const useHostWhy = (host: string, enabled = true) =>
+  useQuery({
+    queryKey: ["why", host],
+    enabled,
+    queryFn: () => answered(client.GET("/hosts/{host}/why", { params: { path: { host } } })),
+    refetchInterval: 5_000,
   });
 
 export const useSamples = (host: string, minutes: number) =>

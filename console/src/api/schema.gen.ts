@@ -114,6 +114,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/hosts/{host}/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["hostParam"];
+            };
+            cookie?: never;
+        };
+        /** What the host does now, and why its crews take no more frames */
+        get: operations["whyHost"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts/{host}/samples": {
         parameters: {
             query?: never;
@@ -938,6 +957,27 @@ export interface paths {
         };
         /** One frame with every try */
         get: operations["getFrame"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/frames/{shot}/{frame}/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+                shot: components["parameters"]["shotParam"];
+                frame: components["parameters"]["frameParam"];
+            };
+            cookie?: never;
+        };
+        /** Why a frame is not being rendered, and who takes it when */
+        get: operations["whyFrame"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2496,6 +2536,55 @@ export interface components {
             /** @description Frames that wait and that nobody is left to take: a new plan for the rest is needed */
             stranded?: components["schemas"]["Stranded"][];
         };
+        CrewVerdict: {
+            host: string;
+            crew: string;
+            /** Format: uuid */
+            run: string;
+            shot: string;
+            /**
+             * @description Whether the crew takes a frame of the shot as things stand
+             * @enum {string}
+             */
+            when: "now" | "later" | "never";
+            /**
+             * Format: date-time
+             * @description Of later: when that may be, where it is known
+             */
+            at?: string;
+            /** @description Goes on from the crew's name */
+            why: string;
+            /** @description Frames that it was booked for and has not taken */
+            owed: number;
+        };
+        FrameWhy: {
+            /** Format: uuid */
+            run: string;
+            shot: string;
+            frame: number;
+            state: components["schemas"]["FrameState"];
+            answer: string;
+            /** @description Of a waiting frame: whether anybody is left for it */
+            left: boolean;
+            /** @description Waiting frames of the shot that are taken before it */
+            ahead: number;
+            /** @description Of a waiting frame: each crew that was booked for the shot, who takes it soonest first */
+            crews: components["schemas"]["CrewVerdict"][];
+        };
+        HostWhy: {
+            host: string;
+            answer: string;
+            rendering: components["schemas"]["HostLease"][];
+            /** @description Bookings of open runs there, who takes a frame soonest first */
+            crews: components["schemas"]["CrewVerdict"][];
+        };
+        HostLease: {
+            /** Format: uuid */
+            run: string;
+            shot: string;
+            frame: number;
+            crew: string;
+        };
         Stranded: {
             shot: string;
             frames: number;
@@ -3120,6 +3209,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Host"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    whyHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["hostParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostWhy"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -4549,6 +4661,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FrameDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    whyFrame: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+                shot: components["parameters"]["shotParam"];
+                frame: components["parameters"]["frameParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FrameWhy"];
                 };
             };
             default: components["responses"]["Problem"];

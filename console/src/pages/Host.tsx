@@ -3,12 +3,13 @@ import { useState } from "react";
 import { useParams } from "react-router";
 import { Area, AreaChart, CartesianGrid, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
 import type { Schemas } from "../api/client";
-import { useHost, useSamples } from "../api/queries";
+import { useHost, useHostWhy, useSamples } from "../api/queries";
 import { Choice } from "../parts/Choice";
 import { none, timeOfDay } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { Empty, Shown } from "../parts/States";
+import { Verdicts } from "../parts/Verdicts";
 
 type Series = Schemas["SampleSeries"];
 type Quantity = {
@@ -107,6 +108,7 @@ export function Host() {
   const host = useHost(name);
   const [minutes, setMinutes] = useState("120");
   const samples = useSamples(name, Number(minutes));
+  const why = useHostWhy(name);
   return (
     <Page
       title={name}
@@ -126,6 +128,14 @@ export function Host() {
       }
     >
       <Stack gap="5">
+        {why.data && (
+          <Sheet title="Now">
+            <Stack gap="3">
+              <Text>{why.data.answer}</Text>
+              <Verdicts label="What its crews may take" crews={why.data.crews} shots />
+            </Stack>
+          </Sheet>
+        )}
         <Shown query={samples}>
           {(s) =>
             s.devices.length === 0 ? (

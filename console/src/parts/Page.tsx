@@ -107,6 +107,7 @@ const toneOf: Record<string, keyof typeof tones> = {
   predicted: "busy",
   fits: "good",
   shares: "good",
+  now: "good",
   clear: "good",
   spills: "busy",
   "falls back": "busy",

@@ -3,6 +3,7 @@ import type { Schemas } from "../api/client";
 import { length, moment, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Sheet, State } from "../parts/Page";
+import { WhyIdle } from "../parts/Verdicts";
 
 type Crew = Schemas["RunCrew"];
 
@@ -12,6 +13,7 @@ function Doing({ crew }: { crew: Crew }) {
       <Flex gap="2" title={crew.barred}>
         <State>{crew.state}</State>
         {crew.barred && <Text color="fg.muted">{crew.barred}</Text>}
+        {crew.state === "ready" && <WhyIdle host={crew.host} />}
       </Flex>
     );
   return (

@@ -1,8 +1,9 @@
 import { Box, Center, Code, Link, Stack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../api/client";
-import { pictureURL, useFrame } from "../api/queries";
+import { pictureURL, useFrame, useFrameWhy } from "../api/queries";
 import { bytes, length, moment } from "../parts/format";
 import { Sheet, State } from "../parts/Page";
+import { Verdicts } from "../parts/Verdicts";
 import { stateWords } from "./FrameGrid";
 
 type Frame = Schemas["Frame"];
@@ -37,6 +38,18 @@ function Attempt({ attempt }: { attempt: Schemas["Attempt"] }) {
   );
 }
 
+/** Why a waiting or failed frame is not being rendered. */
+function WhyNot({ run, frame }: { run: string; frame: Frame }) {
+  const why = useFrameWhy(run, frame.shot, frame.frame, frame.state === "waiting" || frame.state === "failed");
+  if (!why.data) return null;
+  return (
+    <Stack gap="2">
+      <Text color={why.data.state === "waiting" && !why.data.left ? "failed" : undefined}>{why.data.answer}</Text>
+      <Verdicts label="Who takes it when" crews={why.data.crews} />
+    </Stack>
+  );
+}
+
 /** The frame that was picked: its picture, and every try of it. */
 export function FrameDetail({ run, frame, size }: { run: string; frame?: Frame; size?: string }) {
   const detail = useFrame(run, frame?.shot ?? "", frame?.frame ?? 0, frame?.state ?? "");
@@ -61,6 +74,7 @@ export function FrameDetail({ run, frame, size }: { run: string; frame?: Frame; 
             {frame.state === "leased" ? `rendering on ${frame.host}/${frame.crew}` : "no picture yet"}
           </Center>
         )}
+        <WhyNot run={run} frame={frame} />
         {detail.data?.attempts.toReversed().map((a) => (
           <Attempt key={a.fence} attempt={a} />
         ))}

@@ -1,4 +1,4 @@
-package e2e
+package events_test
 
 import (
 	"context"
@@ -8,22 +8,20 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 
 	"rotanex.example/api"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
-	"rotanex.example/service/store"
+	"rotanex.example/service/testdb"
 )
 
 // Many write at once, in transactions that take their time and end out of order;
 // a reader that only ever goes on from where it was sees each event once.
 func TestAReaderOfEventsNeverMissesOne(t *testing.T) {
-	s, err := store.Open(t.Context(), database(t), slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	t.Cleanup(s.Close)
+	s := testdb.Open(t)
 	feed := events.New(s, clock.Wall(), slog.New(slog.DiscardHandler))
 	const writers, each = 8, 40
 	var writing sync.WaitGroup
@@ -31,13 +29,11 @@ func TestAReaderOfEventsNeverMissesOne(t *testing.T) {
 		random := rand.New(rand.NewPCG(1, uint64(w)))
 		writing.Go(func() {
 			for n := range each {
-				assert.NoError(t, pgx.BeginFunc(t.Context(), s.Pool, func(tx pgx.Tx) error {
-					var b pgx.Batch
-					if err := feed.Insert(&b, api.Event{Kind: api.EventKindFrame, Frame: w*each + n}); err != nil {
+				assert.NoError(t, s.WithContext(t.Context()).Transaction(func(tx *gorm.DB) error {
+					if err := feed.Write(tx, api.Event{Kind: api.EventKindFrame, Frame: w*each + n}); err != nil {
 						return err
 					}
-					b.Queue("SELECT pg_sleep($1)", random.Float64()/200)
-					return tx.SendBatch(t.Context(), &b).Close()
+					return tx.Exec("SELECT pg_sleep($1)", random.Float64()/200).Error
 				}))
 			}
 		})
@@ -65,7 +61,7 @@ func TestAReaderOfEventsNeverMissesOne(t *testing.T) {
 			read()
 		}
 	}
-	until(t, "the last events", func() bool { read(); return len(seen) == writers*each })
+	testdb.Until(t, "the last events", func() bool { read(); return len(seen) == writers*each })
 	for data, times := range seen {
 		assert.Equal(t, 1, times, data)
 	}
@@ -76,18 +72,17 @@ func TestAReaderOfEventsNeverMissesOne(t *testing.T) {
 
 // Who waits in one process is woken by another.
 func TestWakeUpsCrossProcesses(t *testing.T) {
-	url := database(t)
+	url := testdb.URL(t)
 	feeds := make([]*events.Feed, 2)
 	ctx, cancel := context.WithCancel(t.Context())
 	var running sync.WaitGroup
 	for i := range feeds {
-		s, err := store.Open(t.Context(), url, slog.New(slog.DiscardHandler))
-		require.NoError(t, err)
+		s := testdb.Reopen(t, url)
 		feeds[i] = events.New(s, clock.Wall(), slog.New(slog.DiscardHandler))
 		running.Go(func() { feeds[i].Run(ctx); s.Close() })
 	}
 	woken := feeds[1].Wait(events.Work)
-	until(t, "the wake-up", func() bool {
+	testdb.Until(t, "the wake-up", func() bool {
 		feeds[0].Wake(events.Work)
 		select {
 		case <-woken:

@@ -1,0 +1,152 @@
+package rotanex_test
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// writes finds the table that a statement writes.
+var writes = regexp.MustCompile(`(?i)\b(?:INSERT\s+INTO|UPDATE|DELETE\s+FROM)\s+([a-z_]+)\b`)
+
+// notTables are words that stand behind UPDATE in other meanings.
+var notTables = map[string]bool{"set": true, "skip": true, "of": true}
+
+// sources calls do with every Go file of the service that is no test.
+func sources(t *testing.T, do func(pkg, path string, file *ast.File)) {
+	t.Helper()
+	require.NoError(t, filepath.WalkDir("service", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ParseComments)
+		if err != nil {
+			return err
+		}
+		do(filepath.ToSlash(filepath.Dir(path)), filepath.ToSlash(path), file)
+		return nil
+	}))
+}
+
+// Each table has one package that writes it: others call its functions.
+func TestATableHasOneWriter(t *testing.T) {
+	writers := map[string]map[string]bool{}
+	add := func(table, pkg string) {
+		if writers[table] == nil {
+			writers[table] = map[string]bool{}
+		}
+		writers[table][pkg] = true
+	}
+	sources(t, func(pkg, _ string, file *ast.File) {
+		ast.Inspect(file, func(n ast.Node) bool {
+			text, ok := n.(*ast.BasicLit)
+			if !ok || text.Kind != token.STRING {
+				return true
+			}
+			statement, err := strconv.Unquote(text.Value)
+			require.NoError(t, err)
+			for _, found := range writes.FindAllStringSubmatch(statement, -1) {
+				if table := strings.ToLower(found[1]); !notTables[table] && found[0][0] <= 'Z' {
+					add(table, pkg)
+				}
+			}
+			return true
+		})
+	})
+	require.Contains(t, writers, "frames", "the test reads the statements")
+	for table, by := range writers {
+		var names []string
+		for name := range by {
+			names = append(names, name)
+		}
+		assert.Len(t, names, 1, "%s is written by %v", table, names)
+	}
+}
+
+// GORM is the one way to the database: pgx by itself is for LISTEN and the migrations of
+// package store, and for the databases of tests.
+func TestOneWayToTheDatabase(t *testing.T) {
+	sources(t, func(pkg, path string, file *ast.File) {
+		for _, i := range file.Imports {
+			name, _ := strconv.Unquote(i.Path.Value)
+			if strings.HasPrefix(name, "github.com/jackc/pgx") {
+				assert.Contains(t, []string{"service/store", "service/testdb"}, pkg, "%s imports %s", path, name)
+			}
+		}
+	})
+}
+
+// What changes a record with GORM is of the package that has the record.
+func TestRecordsAreChangedByTheirOwner(t *testing.T) {
+	changes := map[string]bool{"Create": true, "CreateInBatches": true, "Save": true, "Delete": true, "Model": true, "Updates": true}
+	sources(t, func(_, path string, file *ast.File) {
+		ast.Inspect(file, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok || len(call.Args) == 0 {
+				return true
+			}
+			method, ok := call.Fun.(*ast.SelectorExpr)
+			if !ok || !changes[method.Sel.Name] {
+				return true
+			}
+			arg := call.Args[0]
+			if address, ok := arg.(*ast.UnaryExpr); ok {
+				arg = address.X
+			}
+			if record, ok := arg.(*ast.CompositeLit); ok {
+				_, foreign := record.Type.(*ast.SelectorExpr)
+				assert.False(t, foreign, "%s changes a record of another package with %s", path, method.Sel.Name)
+			}
+			return true
+		})
+	})
+}
+
+// Whoever holds a transaction uses no second connection: two that do may wait for each
+// other for ever. What is given a transaction does not reach for the store.
+func TestATransactionIsTheOnlyConnection(t *testing.T) {
+	sources(t, func(_, path string, file *ast.File) {
+		ast.Inspect(file, func(n ast.Node) bool {
+			var in *ast.FuncType
+			var body *ast.BlockStmt
+			switch f := n.(type) {
+			case *ast.FuncDecl:
+				in, body = f.Type, f.Body
+			case *ast.FuncLit:
+				in, body = f.Type, f.Body
+			}
+			if in == nil || body == nil || !givenATransaction(in) {
+				return true
+			}
+			ast.Inspect(body, func(n ast.Node) bool {
+				if field, ok := n.(*ast.SelectorExpr); ok && field.Sel.Name == "store" {
+					assert.Fail(t, "reaches for the store while it has a transaction", "%s, byte %d", path, field.Pos())
+				}
+				return true
+			})
+			return true
+		})
+	})
+}
+
+func givenATransaction(f *ast.FuncType) bool {
+	for _, p := range f.Params.List {
+		pointer, ok := p.Type.(*ast.StarExpr)
+		if !ok || len(p.Names) == 0 || p.Names[0].Name != "tx" {
+			continue
+		}
+		if t, ok := pointer.X.(*ast.SelectorExpr); ok && t.Sel.Name == "DB" {
+			return true
+		}
+	}
+	return false
+}
