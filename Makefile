@@ -8,7 +8,7 @@ export PATH := /usr/lib/go/bin:/usr/local/go/bin:$(PATH)
 
 STATE ?= $(if $(filter 0,$(shell id -u)),/var/lib/rotanex-demo,$(HOME)/.local/state/rotanex-demo)
 ONCE  ?=
-PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-standin rotanex-demo
+PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-simulator rotanex-demo
 
 .PHONY: help demo test build lint bench bench-plan generate screenshots clean demo-needs test-needs console
 

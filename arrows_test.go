@@ -21,10 +21,10 @@ var arrows = map[string][]string{
 	"service":   {"api", "charts", "core", "providers"},
 	"agent":     {"api", "core", "launchers"},
 	"cli":       {"api", "core"},
-	"standin":   {"core", "providers"},
+	"simulator": {"core", "providers"},
 	"demo":      {"api", "cli", "core", "providers", "service/postgres"},
 	"e2e":       {"e2e"},
-	"cmd":       {"agent", "cli", "core", "demo", "launchers", "service/serve", "standin"},
+	"cmd":       {"agent", "cli", "core", "demo", "launchers", "service/serve", "simulator"},
 }
 
 func TestArrows(t *testing.T) {

@@ -19,7 +19,7 @@ func someAgent(t *testing.T) *Agent {
 	folder := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(folder, "work"), 0o700))
 	a := &Agent{Config: Config{StateDir: folder, Scenes: t.TempDir(), Launchers: map[string]launchers.Launcher{}}, jobs: map[int64]*job{}}
-	found, err := discover.Simulated([]stock.Host{{Name: "eddy", Devices: []stock.Device{{ID: "g0", HeldGB: 1.5, Watts: 400}}}}, "eddy")
+	found, err := discover.Simulated([]stock.Host{{Name: "eddy", Devices: []stock.Device{{ID: "g0", InUseGB: 1.5, Watts: 400}}}}, "eddy")
 	require.NoError(t, err)
 	a.found, a.sampler = found, found.Sampler
 	return a

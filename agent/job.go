@@ -148,18 +148,18 @@ func (j *job) threads() int {
 
 // conditions are what else may have made the frame slow.
 func (j *job) conditions() map[string]string {
-	out := map[string]string{"power": "mains"}
-	if !j.agent.found.Host.Mains {
+	out := map[string]string{"power": "on_ac_power"}
+	if j.agent.found.Host.OnBattery() {
 		out["power"] = "battery"
 	}
 	held := 0.0
 	for _, id := range j.Devices {
 		if d := j.agent.found.Host.Device(id); d != nil {
-			held = max(held, d.HeldGB)
+			held = max(held, d.InUseGB)
 		}
 	}
 	if held > 0 {
-		out["held_gb"] = fmt.Sprintf("%.1f", held)
+		out["in_use_gb"] = fmt.Sprintf("%.1f", held)
 	}
 	use := 0.0
 	for _, s := range j.agent.sampled() {

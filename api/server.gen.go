@@ -54,30 +54,6 @@ func (e AssumptionWhat) Valid() bool {
 	}
 }
 
-// Defines values for AttemptOutcome.
-const (
-	AttemptOutcomeDone    AttemptOutcome = "done"
-	AttemptOutcomeFailed  AttemptOutcome = "failed"
-	AttemptOutcomeLost    AttemptOutcome = "lost"
-	AttemptOutcomeRevoked AttemptOutcome = "revoked"
-)
-
-// Valid indicates whether the value is a known member of the AttemptOutcome enum.
-func (e AttemptOutcome) Valid() bool {
-	switch e {
-	case AttemptOutcomeDone:
-		return true
-	case AttemptOutcomeFailed:
-		return true
-	case AttemptOutcomeLost:
-		return true
-	case AttemptOutcomeRevoked:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for CrewFiguresBasis.
 const (
 	CrewFiguresBasisBlocked   CrewFiguresBasis = "blocked"
@@ -104,19 +80,19 @@ func (e CrewFiguresBasis) Valid() bool {
 
 // Defines values for CrewVerdictWhen.
 const (
-	CrewVerdictWhenLater CrewVerdictWhen = "later"
-	CrewVerdictWhenNever CrewVerdictWhen = "never"
-	CrewVerdictWhenNow   CrewVerdictWhen = "now"
+	Later CrewVerdictWhen = "later"
+	Never CrewVerdictWhen = "never"
+	Now   CrewVerdictWhen = "now"
 )
 
 // Valid indicates whether the value is a known member of the CrewVerdictWhen enum.
 func (e CrewVerdictWhen) Valid() bool {
 	switch e {
-	case CrewVerdictWhenLater:
+	case Later:
 		return true
-	case CrewVerdictWhenNever:
+	case Never:
 		return true
-	case CrewVerdictWhenNow:
+	case Now:
 		return true
 	default:
 		return false
@@ -224,18 +200,18 @@ func (e EventKind) Valid() bool {
 
 // Defines values for FarmJobState.
 const (
-	FarmJobStateAnalysing FarmJobState = "analysing"
-	FarmJobStateClosing   FarmJobState = "closing"
-	FarmJobStateEnded     FarmJobState = "ended"
-	FarmJobStateHeld      FarmJobState = "held"
-	FarmJobStateNever     FarmJobState = "never"
-	FarmJobStatePlanned   FarmJobState = "planned"
-	FarmJobStateProofing  FarmJobState = "proofing"
-	FarmJobStateQueued    FarmJobState = "queued"
-	FarmJobStateRefused   FarmJobState = "refused"
-	FarmJobStateRejected  FarmJobState = "rejected"
-	FarmJobStateRendering FarmJobState = "rendering"
-	FarmJobStateSending   FarmJobState = "sending"
+	FarmJobStateAnalysing  FarmJobState = "analysing"
+	FarmJobStateClosing    FarmJobState = "closing"
+	FarmJobStateEnded      FarmJobState = "ended"
+	FarmJobStateHeld       FarmJobState = "held"
+	FarmJobStateNotStarted FarmJobState = "not-started"
+	FarmJobStatePlanned    FarmJobState = "planned"
+	FarmJobStateProofing   FarmJobState = "proofing"
+	FarmJobStateQueued     FarmJobState = "queued"
+	FarmJobStateRefused    FarmJobState = "refused"
+	FarmJobStateRejected   FarmJobState = "rejected"
+	FarmJobStateRendering  FarmJobState = "rendering"
+	FarmJobStateSending    FarmJobState = "sending"
 )
 
 // Valid indicates whether the value is a known member of the FarmJobState enum.
@@ -249,7 +225,7 @@ func (e FarmJobState) Valid() bool {
 		return true
 	case FarmJobStateHeld:
 		return true
-	case FarmJobStateNever:
+	case FarmJobStateNotStarted:
 		return true
 	case FarmJobStatePlanned:
 		return true
@@ -338,10 +314,10 @@ func (e FrameFormat) Valid() bool {
 
 // Defines values for FrameState.
 const (
-	FrameStateDone    FrameState = "done"
-	FrameStateFailed  FrameState = "failed"
-	FrameStateLeased  FrameState = "leased"
-	FrameStateWaiting FrameState = "waiting"
+	FrameStateDone      FrameState = "done"
+	FrameStateFailed    FrameState = "failed"
+	FrameStateRendering FrameState = "rendering"
+	FrameStateWaiting   FrameState = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the FrameState enum.
@@ -351,7 +327,7 @@ func (e FrameState) Valid() bool {
 		return true
 	case FrameStateFailed:
 		return true
-	case FrameStateLeased:
+	case FrameStateRendering:
 		return true
 	case FrameStateWaiting:
 		return true
@@ -401,19 +377,19 @@ func (e LeaseMemoryMode) Valid() bool {
 
 // Defines values for LicenceKind.
 const (
-	LicenceKindFloating   LicenceKind = "floating"
-	LicenceKindHost       LicenceKind = "host"
-	LicenceKindSingleUser LicenceKind = "single-user"
+	Floating   LicenceKind = "floating"
+	NamedUser  LicenceKind = "named-user"
+	NodeLocked LicenceKind = "node-locked"
 )
 
 // Valid indicates whether the value is a known member of the LicenceKind enum.
 func (e LicenceKind) Valid() bool {
 	switch e {
-	case LicenceKindFloating:
+	case Floating:
 		return true
-	case LicenceKindHost:
+	case NamedUser:
 		return true
-	case LicenceKindSingleUser:
+	case NodeLocked:
 		return true
 	default:
 		return false
@@ -578,31 +554,31 @@ func (e Role) Valid() bool {
 
 // Defines values for RunCrewState.
 const (
-	RunCrewStateBarred    RunCrewState = "barred"
 	RunCrewStateDraining  RunCrewState = "draining"
+	RunCrewStateExcluded  RunCrewState = "excluded"
 	RunCrewStateFinished  RunCrewState = "finished"
-	RunCrewStateLater     RunCrewState = "later"
 	RunCrewStateLost      RunCrewState = "lost"
 	RunCrewStateReady     RunCrewState = "ready"
 	RunCrewStateRendering RunCrewState = "rendering"
+	RunCrewStateScheduled RunCrewState = "scheduled"
 )
 
 // Valid indicates whether the value is a known member of the RunCrewState enum.
 func (e RunCrewState) Valid() bool {
 	switch e {
-	case RunCrewStateBarred:
-		return true
 	case RunCrewStateDraining:
 		return true
-	case RunCrewStateFinished:
+	case RunCrewStateExcluded:
 		return true
-	case RunCrewStateLater:
+	case RunCrewStateFinished:
 		return true
 	case RunCrewStateLost:
 		return true
 	case RunCrewStateReady:
 		return true
 	case RunCrewStateRendering:
+		return true
+	case RunCrewStateScheduled:
 		return true
 	default:
 		return false
@@ -611,26 +587,26 @@ func (e RunCrewState) Valid() bool {
 
 // Defines values for RunServerState.
 const (
-	RunServerStateAsked    RunServerState = "asked"
-	RunServerStateEnding   RunServerState = "ending"
-	RunServerStateNever    RunServerState = "never"
-	RunServerStatePlanned  RunServerState = "planned"
-	RunServerStateStarting RunServerState = "starting"
-	RunServerStateStopped  RunServerState = "stopped"
-	RunServerStateStopping RunServerState = "stopping"
-	RunServerStateUp       RunServerState = "up"
+	RunServerStateEnding     RunServerState = "ending"
+	RunServerStateNotStarted RunServerState = "not-started"
+	RunServerStatePlanned    RunServerState = "planned"
+	RunServerStateRequested  RunServerState = "requested"
+	RunServerStateStarting   RunServerState = "starting"
+	RunServerStateStopped    RunServerState = "stopped"
+	RunServerStateStopping   RunServerState = "stopping"
+	RunServerStateUp         RunServerState = "up"
 )
 
 // Valid indicates whether the value is a known member of the RunServerState enum.
 func (e RunServerState) Valid() bool {
 	switch e {
-	case RunServerStateAsked:
-		return true
 	case RunServerStateEnding:
 		return true
-	case RunServerStateNever:
+	case RunServerStateNotStarted:
 		return true
 	case RunServerStatePlanned:
+		return true
+	case RunServerStateRequested:
 		return true
 	case RunServerStateStarting:
 		return true
@@ -804,6 +780,30 @@ func (e SweepState) Valid() bool {
 	}
 }
 
+// Defines values for TryOutcome.
+const (
+	TryOutcomeDone    TryOutcome = "done"
+	TryOutcomeFailed  TryOutcome = "failed"
+	TryOutcomeLost    TryOutcome = "lost"
+	TryOutcomeRevoked TryOutcome = "revoked"
+)
+
+// Valid indicates whether the value is a known member of the TryOutcome enum.
+func (e TryOutcome) Valid() bool {
+	switch e {
+	case TryOutcomeDone:
+		return true
+	case TryOutcomeFailed:
+		return true
+	case TryOutcomeLost:
+		return true
+	case TryOutcomeRevoked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExportPlanParamsFormat.
 const (
 	ExportPlanParamsFormatCsv  ExportPlanParamsFormat = "csv"
@@ -921,34 +921,18 @@ type Assumption struct {
 // AssumptionWhat defines model for Assumption.What.
 type AssumptionWhat string
 
-// Attempt defines model for Attempt.
-type Attempt struct {
-	Cause    string         `json:"cause,omitempty,omitzero"`
-	Crew     string         `json:"crew"`
-	Ended    time.Time      `json:"ended"`
-	Fence    int64          `json:"fence"`
-	Host     string         `json:"host"`
-	LogTail  string         `json:"log_tail,omitempty,omitzero"`
-	Measured Measured       `json:"measured,omitempty,omitzero"`
-	Outcome  AttemptOutcome `json:"outcome"`
-	Started  time.Time      `json:"started"`
-}
-
-// AttemptOutcome defines model for Attempt.Outcome.
-type AttemptOutcome string
-
 // CPU defines model for CPU.
 type CPU struct {
 	Cores int `json:"cores"`
+
+	// DepreciationH Example: 184.20
+	DepreciationH Money `json:"depreciation_h,omitempty,omitzero"`
 
 	// Mhz Of a core, where a farm bills by it
 	Mhz     int    `json:"mhz,omitempty,omitzero"`
 	Model   string `json:"model"`
 	Threads int    `json:"threads,omitempty,omitzero"`
 	Watts   int    `json:"watts,omitempty,omitzero"`
-
-	// WriteOffHour Example: 184.20
-	WriteOffHour Money `json:"write_off_hour,omitempty,omitzero"`
 }
 
 // ChunkSums defines model for ChunkSums.
@@ -1105,13 +1089,16 @@ type CurvePointMark string
 
 // Device defines model for Device.
 type Device struct {
-	Backends  []string `json:"backends,omitempty,omitzero"`
-	HeldGb    float32  `json:"held_gb,omitempty,omitzero"`
-	Id        string   `json:"id"`
-	LinkWidth int      `json:"link_width,omitempty,omitzero"`
-	LinkedTo  string   `json:"linked_to,omitempty,omitzero"`
-	MemoryGb  float32  `json:"memory_gb"`
-	Model     string   `json:"model"`
+	Backends []string `json:"backends,omitempty,omitzero"`
+
+	// DepreciationH Example: 184.20
+	DepreciationH Money   `json:"depreciation_h,omitempty,omitzero"`
+	Id            string  `json:"id"`
+	InUseGb       float32 `json:"in_use_gb,omitempty,omitzero"`
+	LinkWidth     int     `json:"link_width,omitempty,omitzero"`
+	LinkedTo      string  `json:"linked_to,omitempty,omitzero"`
+	MemoryGb      float32 `json:"memory_gb"`
+	Model         string  `json:"model"`
 
 	// Price Example: 184.20
 	Price Money `json:"price,omitempty,omitzero"`
@@ -1119,9 +1106,6 @@ type Device struct {
 	// Unusable Why it is there but cannot be used
 	Unusable string `json:"unusable,omitempty,omitzero"`
 	Watts    int    `json:"watts,omitempty,omitzero"`
-
-	// WriteOffHour Example: 184.20
-	WriteOffHour Money `json:"write_off_hour,omitempty,omitzero"`
 }
 
 // DeviceSample defines model for DeviceSample.
@@ -1271,12 +1255,12 @@ type Farm struct {
 	LeadS    int     `json:"lead_s"`
 	MemoryGb float32 `json:"memory_gb"`
 	Name     Name    `json:"name"`
-	Nodes    int     `json:"nodes"`
-	Note     string  `json:"note,omitempty,omitzero"`
 
-	// SingleUser Shots with a single-user licence are taken
-	SingleUser bool `json:"single_user,omitempty,omitzero"`
-	Source     Name `json:"source"`
+	// NamedUser Shots with a named-user licence are taken
+	NamedUser bool   `json:"named_user,omitempty,omitzero"`
+	Nodes     int    `json:"nodes"`
+	Note      string `json:"note,omitempty,omitzero"`
+	Source    Name   `json:"source"`
 
 	// Work How it bills, in the currency of its source
 	Work struct {
@@ -1286,8 +1270,8 @@ type Farm struct {
 		// Frame Example: 184.20
 		Frame Money `json:"frame,omitempty,omitzero"`
 
-		// Least Example: 184.20
-		Least Money `json:"least,omitempty,omitzero"`
+		// MinimumCharge Example: 184.20
+		MinimumCharge Money `json:"minimum_charge,omitempty,omitzero"`
 
 		// NodeHour Example: 184.20
 		NodeHour Money `json:"node_hour,omitempty,omitzero"`
@@ -1336,8 +1320,8 @@ type FarmJobState string
 // Finding defines model for Finding.
 type Finding struct {
 	Check string       `json:"check"`
+	Fix   string       `json:"fix"`
 	Level FindingLevel `json:"level"`
-	Mend  string       `json:"mend"`
 	Text  string       `json:"text"`
 }
 
@@ -1401,6 +1385,9 @@ type Frame struct {
 	Crew  string    `json:"crew,omitempty,omitzero"`
 	Done  time.Time `json:"done,omitempty,omitzero"`
 
+	// Failures Tries of it that failed
+	Failures int `json:"failures"`
+
 	// Format Of the file
 	Format  FrameFormat `json:"format,omitempty,omitzero"`
 	Frame   int         `json:"frame"`
@@ -1409,9 +1396,6 @@ type Frame struct {
 	Sha256  string      `json:"sha256,omitempty,omitzero"`
 	Shot    string      `json:"shot"`
 	State   FrameState  `json:"state"`
-
-	// Tries How often it failed
-	Tries int `json:"tries"`
 }
 
 // FrameFormat Of the file
@@ -1419,16 +1403,16 @@ type FrameFormat string
 
 // FrameCounts defines model for FrameCounts.
 type FrameCounts struct {
-	Done    int `json:"done"`
-	Failed  int `json:"failed"`
-	Leased  int `json:"leased"`
-	Waiting int `json:"waiting"`
+	Done      int `json:"done"`
+	Failed    int `json:"failed"`
+	Rendering int `json:"rendering"`
+	Waiting   int `json:"waiting"`
 }
 
 // FrameDetail defines model for FrameDetail.
 type FrameDetail struct {
-	Attempts []Attempt `json:"attempts"`
-	Frame    Frame     `json:"frame"`
+	Frame Frame `json:"frame"`
+	Tries []Try `json:"tries"`
 }
 
 // FrameList defines model for FrameList.
@@ -1570,12 +1554,14 @@ type HostList struct {
 type HostSpec struct {
 	Cpu      CPU      `json:"cpu"`
 	Devices  []Device `json:"devices,omitempty,omitzero"`
-	Mains    bool     `json:"mains"`
 	MemoryGb float32  `json:"memory_gb"`
 	Name     Name     `json:"name"`
 	Note     string   `json:"note,omitempty,omitzero"`
-	Open     []Hours  `json:"open,omitempty,omitzero"`
-	Power    struct {
+
+	// OnAcPower False where it runs on its battery; left out it is true
+	OnAcPower *bool   `json:"on_ac_power,omitempty"`
+	Open      []Hours `json:"open,omitempty,omitzero"`
+	Power     struct {
 		IdleWatts int `json:"idle_watts,omitempty,omitzero"`
 
 		// PriceKwh Example: 184.20
@@ -1689,8 +1675,8 @@ type LedgerRow struct {
 type LeftOut struct {
 	Crew string `json:"crew,omitempty,omitzero"`
 
-	// Mend What to do about it
-	Mend  string `json:"mend,omitempty,omitzero"`
+	// Fix What to do about it
+	Fix   string `json:"fix,omitempty,omitzero"`
 	Place string `json:"place"`
 	Shot  string `json:"shot"`
 	Why   string `json:"why"`
@@ -1719,7 +1705,7 @@ type MadeToken struct {
 
 // Measured defines model for Measured.
 type Measured struct {
-	// Conditions Mains or battery
+	// Conditions OnACPower or battery
 	Conditions map[string]string `json:"conditions,omitempty,omitzero"`
 
 	// DevicePeakBytes On the fullest device
@@ -1871,6 +1857,7 @@ type OfferList struct {
 
 // OfferSpec defines model for OfferSpec.
 type OfferSpec struct {
+	BootS   int      `json:"boot_s"`
 	Cpu     CPU      `json:"cpu"`
 	Devices []Device `json:"devices,omitempty,omitzero"`
 
@@ -1880,20 +1867,19 @@ type OfferSpec struct {
 
 	// Launchers Renderers that its servers have; without it, not known
 	Launchers  []string `json:"launchers,omitempty,omitzero"`
-	LeadS      int      `json:"lead_s"`
 	MaxServers int      `json:"max_servers"`
 	MemoryGb   float32  `json:"memory_gb"`
 	MinimumS   int      `json:"minimum_s,omitempty,omitzero"`
 	Name       Name     `json:"name"`
 	Note       string   `json:"note,omitempty,omitzero"`
 
-	// PriceHour Example: 184.20
-	PriceHour Money `json:"price_hour"`
+	// PriceH Example: 184.20
+	PriceH Money `json:"price_h"`
 
-	// SetupS More than lead_s the first time
-	SetupS int  `json:"setup_s,omitempty,omitzero"`
-	Source Name `json:"source"`
-	WrapS  int  `json:"wrap_s,omitempty,omitzero"`
+	// SetupS More than boot_s the first time
+	SetupS    int  `json:"setup_s,omitempty,omitzero"`
+	ShutdownS int  `json:"shutdown_s,omitempty,omitzero"`
+	Source    Name `json:"source"`
 }
 
 // Package defines model for Package.
@@ -2015,20 +2001,20 @@ type PlanForecast struct {
 	} `json:"cost"`
 	Currency string `json:"currency"`
 
-	// Curve Finishes of even steps of the plays, the earliest first; without those that never finished
+	// Curve Finishes of even steps of the simulations, the earliest first; without those that never finished
 	Curve []time.Time `json:"curve"`
 
-	// Finish Without a time, that part of the plays never finished
+	// Finish Without a time, that part of the simulations never finished
 	Finish TimeSpread `json:"finish"`
 
-	// Never Plays in which frames were left over when all crews had closed
+	// Never Simulations in which frames were left over when all crews had closed
 	Never int `json:"never"`
-	Plays int `json:"plays"`
 
 	// RestsOn Where its doubts come from
-	RestsOn []string       `json:"rests_on,omitempty,omitzero"`
-	Seed    int64          `json:"seed"`
-	Shots   []ShotForecast `json:"shots"`
+	RestsOn     []string       `json:"rests_on,omitempty,omitzero"`
+	Seed        int64          `json:"seed"`
+	Shots       []ShotForecast `json:"shots"`
+	Simulations int            `json:"simulations"`
 }
 
 // PlanList defines model for PlanList.
@@ -2275,11 +2261,12 @@ type Run struct {
 
 // RunCrew defines model for RunCrew.
 type RunCrew struct {
-	// Barred Why it gets no more frames of a shot
-	Barred   string  `json:"barred,omitempty,omitzero"`
-	Booked   int     `json:"booked"`
-	Crew     string  `json:"crew"`
-	Done     int     `json:"done"`
+	Booked int    `json:"booked"`
+	Crew   string `json:"crew"`
+	Done   int    `json:"done"`
+
+	// Excluded Why it gets no more frames of a shot
+	Excluded string  `json:"excluded,omitempty,omitzero"`
 	Frame    int     `json:"frame,omitempty,omitzero"`
 	Host     string  `json:"host"`
 	MeanS    float64 `json:"mean_s,omitempty,omitzero"`
@@ -2431,7 +2418,7 @@ type ShotForecast struct {
 	Chance   float64   `json:"chance"`
 	Deadline time.Time `json:"deadline"`
 
-	// Finish Without a time, that part of the plays never finished
+	// Finish Without a time, that part of the simulations never finished
 	Finish TimeSpread `json:"finish"`
 	Shot   string     `json:"shot"`
 }
@@ -2448,7 +2435,10 @@ type ShotSpec struct {
 	Accepts []string `json:"accepts,omitempty,omitzero"`
 
 	// Backend The compute backend that it must be rendered with
-	Backend  string    `json:"backend,omitempty,omitzero"`
+	Backend string `json:"backend,omitempty,omitzero"`
+
+	// Buffers Buffers that a device holds of the picture
+	Buffers  int       `json:"buffers,omitempty,omitzero"`
 	Deadline time.Time `json:"deadline,omitempty,omitzero"`
 
 	// DeviceMemoryGb Geometry and textures, on each device of a crew
@@ -2472,10 +2462,7 @@ type ShotSpec struct {
 
 	// OutOfMemory What is permitted where memory does not do, in the order in which to try it; without it smaller-crew, larger-device
 	OutOfMemory []ShotSpecOutOfMemory `json:"out_of_memory,omitempty,omitzero"`
-
-	// Passes Buffers that a device holds of the picture
-	Passes  int      `json:"passes,omitempty,omitzero"`
-	Plugins []string `json:"plugins,omitempty,omitzero"`
+	Plugins     []string              `json:"plugins,omitempty,omitzero"`
 
 	// Scene Path of the scene file below the agents' scene folder
 	Scene string `json:"scene"`
@@ -2500,8 +2487,11 @@ type ShotSpecOutOfMemory string
 // Source defines model for Source.
 type Source struct {
 	// Charged Example: 184.20
-	Charged  Money  `json:"charged"`
-	Currency string `json:"currency"`
+	Charged Money `json:"charged"`
+
+	// Committed Example: 184.20
+	Committed Money  `json:"committed"`
+	Currency  string `json:"currency"`
 
 	// Factor Example: 184.20
 	Factor Money `json:"factor,omitempty,omitzero"`
@@ -2510,13 +2500,10 @@ type Source struct {
 	FactorFault string `json:"factor_fault,omitempty,omitzero"`
 
 	// Fault Why it could not be reached the last time
-	Fault     string   `json:"fault,omitempty,omitzero"`
-	HasSecret bool     `json:"has_secret"`
-	Images    []string `json:"images,omitempty,omitzero"`
-
-	// Promised Example: 184.20
-	Promised Money      `json:"promised"`
-	Spec     SourceSpec `json:"spec"`
+	Fault     string     `json:"fault,omitempty,omitzero"`
+	HasSecret bool       `json:"has_secret"`
+	Images    []string   `json:"images,omitempty,omitzero"`
+	Spec      SourceSpec `json:"spec"`
 
 	// UsableShare Of the frames tried there
 	UsableShare float64 `json:"usable_share,omitempty,omitzero"`
@@ -2627,8 +2614,8 @@ type StockReport struct {
 	Findings  []string           `json:"findings,omitempty,omitzero"`
 	Folder    Folder             `json:"folder,omitempty,omitzero"`
 	Launchers []string           `json:"launchers"`
-	Mains     bool               `json:"mains"`
 	MemoryGb  float32            `json:"memory_gb"`
+	OnAcPower bool               `json:"on_ac_power"`
 	Renderers []Renderer         `json:"renderers,omitempty,omitzero"`
 	Version   string             `json:"version,omitempty,omitzero"`
 }
@@ -2725,7 +2712,7 @@ type SweepList struct {
 	Next  string  `json:"next,omitempty,omitzero"`
 }
 
-// TimeSpread Without a time, that part of the plays never finished
+// TimeSpread Without a time, that part of the simulations never finished
 type TimeSpread struct {
 	P10 time.Time `json:"p10,omitempty,omitzero"`
 	P50 time.Time `json:"p50,omitempty,omitzero"`
@@ -2793,6 +2780,22 @@ type TrialList struct {
 	Next  string  `json:"next,omitempty,omitzero"`
 }
 
+// Try defines model for Try.
+type Try struct {
+	Cause    string     `json:"cause,omitempty,omitzero"`
+	Crew     string     `json:"crew"`
+	Ended    time.Time  `json:"ended"`
+	Fence    int64      `json:"fence"`
+	Host     string     `json:"host"`
+	LogTail  string     `json:"log_tail,omitempty,omitzero"`
+	Measured Measured   `json:"measured,omitempty,omitzero"`
+	Outcome  TryOutcome `json:"outcome"`
+	Started  time.Time  `json:"started"`
+}
+
+// TryOutcome defines model for Try.Outcome.
+type TryOutcome string
+
 // UnlikeSettings Timed with other settings than the shot's; never set into a ratio
 type UnlikeSettings struct {
 	Crew     string  `json:"crew"`
@@ -2808,6 +2811,9 @@ type UnlikeSettings struct {
 
 // Wait How long an offer's server takes from being asked for to up, or a farm's job from being handed in to its first frame
 type Wait struct {
+	// DeclaredS As declared, seconds; of a server that is made from a kept image, where one is kept
+	DeclaredS float64 `json:"declared_s"`
+
 	// LateS Nine in ten take less
 	LateS float64 `json:"late_s,omitempty,omitzero"`
 
@@ -2816,10 +2822,7 @@ type Wait struct {
 	Ordered int    `json:"ordered"`
 	Place   string `json:"place"`
 
-	// PromisedS As declared, seconds; of a server that is made from a kept image, where one is kept
-	PromisedS float64 `json:"promised_s"`
-
-	// Seen How many waits it rests on; where none was seen it is what was promised
+	// Seen How many waits it rests on; where none was seen it is what was declared
 	Seen int `json:"seen"`
 
 	// TypicalS What plans go by
@@ -2960,8 +2963,8 @@ type ExportPlanParamsOf string
 
 // ForecastPlanParams defines parameters for ForecastPlan.
 type ForecastPlanParams struct {
-	Plays *int   `form:"plays,omitempty" json:"plays,omitempty"`
-	Seed  *int64 `form:"seed,omitempty" json:"seed,omitempty"`
+	Simulations *int   `form:"simulations,omitempty" json:"simulations,omitempty"`
+	Seed        *int64 `form:"seed,omitempty" json:"seed,omitempty"`
 }
 
 // ListRunsParams defines parameters for ListRuns.
@@ -3027,38 +3030,6 @@ type SignInJSONBody struct {
 	Token string `json:"token"`
 }
 
-// ListShotsParams defines parameters for ListShots.
-type ListShotsParams struct {
-	// Cursor From `next` of the page before
-	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
-	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
-}
-
-// CheckShotParams defines parameters for CheckShot.
-type CheckShotParams struct {
-	// On A host, offer or source, or HOST/CREW; without it all
-	On *string `form:"on,omitempty" json:"on,omitempty"`
-}
-
-// CompareShotParams defines parameters for CompareShot.
-type CompareShotParams struct {
-	// Baseline HOST/CREW to which speed-ups are; without it the slowest measured single GPU
-	Baseline *string                `form:"baseline,omitempty" json:"baseline,omitempty"`
-	Sort     *CompareShotParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
-}
-
-// CompareShotParamsSort defines parameters for CompareShot.
-type CompareShotParamsSort string
-
-// CompareSourcesParams defines parameters for CompareSources.
-type CompareSourcesParams struct {
-	// By Default the shot's own deadline, or three days from now
-	By *time.Time `form:"by,omitempty" json:"by,omitempty"`
-
-	// Baseline The source or host that savings are against; default one's own
-	Baseline *Name `form:"baseline,omitempty" json:"baseline,omitempty"`
-}
-
 // ListStudiesParams defines parameters for ListStudies.
 type ListStudiesParams struct {
 	Shot *Name `form:"shot,omitempty" json:"shot,omitempty"`
@@ -3078,6 +3049,38 @@ type CreateStudyParams struct {
 type GetDifferenceParams struct {
 	A int `form:"a" json:"a"`
 	B int `form:"b" json:"b"`
+}
+
+// ListShotsParams defines parameters for ListShots.
+type ListShotsParams struct {
+	// Cursor From `next` of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CompareShotParams defines parameters for CompareShot.
+type CompareShotParams struct {
+	// Baseline HOST/CREW to which speed-ups are; without it the slowest measured single GPU
+	Baseline *string                `form:"baseline,omitempty" json:"baseline,omitempty"`
+	Sort     *CompareShotParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+}
+
+// CompareShotParamsSort defines parameters for CompareShot.
+type CompareShotParamsSort string
+
+// CheckShotParams defines parameters for CheckShot.
+type CheckShotParams struct {
+	// On A host, offer or source, or HOST/CREW; without it all
+	On *string `form:"on,omitempty" json:"on,omitempty"`
+}
+
+// CompareSourcesParams defines parameters for CompareSources.
+type CompareSourcesParams struct {
+	// By Default the shot's own deadline, or three days from now
+	By *time.Time `form:"by,omitempty" json:"by,omitempty"`
+
+	// Baseline The source or host that savings are against; default one's own
+	Baseline *Name `form:"baseline,omitempty" json:"baseline,omitempty"`
 }
 
 // ListSweepsParams defines parameters for ListSweeps.
@@ -3180,6 +3183,9 @@ type SetRunStateJSONRequestBody SetRunStateJSONBody
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody
 
+// CreateStudyJSONRequestBody defines body for CreateStudy for application/json ContentType.
+type CreateStudyJSONRequestBody = NewStudy
+
 // PutShotJSONRequestBody defines body for PutShot for application/json ContentType.
 type PutShotJSONRequestBody = ShotSpec
 
@@ -3188,9 +3194,6 @@ type PutPackageJSONRequestBody = NewPackage
 
 // PutSourceJSONRequestBody defines body for PutSource for application/json ContentType.
 type PutSourceJSONRequestBody = NewSource
-
-// CreateStudyJSONRequestBody defines body for CreateStudy for application/json ContentType.
-type CreateStudyJSONRequestBody = NewStudy
 
 // CreateSweepJSONRequestBody defines body for CreateSweep for application/json ContentType.
 type CreateSweepJSONRequestBody = NewSweep
@@ -3305,10 +3308,10 @@ type ServerInterface interface {
 	// ExportPlan The plan as a file
 	// (GET /plans/{plan}/export)
 	ExportPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID, params ExportPlanParams)
-	// ForecastPlan The plan played many times with what is not known for sure
+	// ForecastPlan The plan simulated many times with what is not known for sure
 	// (GET /plans/{plan}/forecast)
 	ForecastPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID, params ForecastPlanParams)
-	// ExplainPlan Why each place is used or not; what is short, and what would mend it
+	// ExplainPlan Why each place is used or not; what is short, and what would fix it
 	// (GET /plans/{plan}/reasons)
 	ExplainPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID)
 	// ListRuns Runs, newest first
@@ -3359,6 +3362,18 @@ type ServerInterface interface {
 	// SignIn Sign a browser in with a token; sets an HttpOnly cookie
 	// (POST /session)
 	SignIn(w http.ResponseWriter, r *http.Request)
+	// ListStudies Settings studies, newest first
+	// (GET /settings-studies)
+	ListStudies(w http.ResponseWriter, r *http.Request, params ListStudiesParams)
+	// CreateStudy Render one frame with each of several settings on one crew
+	// (POST /settings-studies)
+	CreateStudy(w http.ResponseWriter, r *http.Request, params CreateStudyParams)
+	// GetStudy One study with what is known of it
+	// (GET /settings-studies/{study})
+	GetStudy(w http.ResponseWriter, r *http.Request, study openapi_types.UUID)
+	// GetDifference A picture of the difference of two variants
+	// (GET /settings-studies/{study}/difference)
+	GetDifference(w http.ResponseWriter, r *http.Request, study openapi_types.UUID, params GetDifferenceParams)
 	// ListShots Shots by name
 	// (GET /shots)
 	ListShots(w http.ResponseWriter, r *http.Request, params ListShotsParams)
@@ -3368,14 +3383,11 @@ type ServerInterface interface {
 	// PutShot Make a shot or replace its description; runs that stand keep the one they began with
 	// (PUT /shots/{shot})
 	PutShot(w http.ResponseWriter, r *http.Request, shot ShotParam)
-	// CheckShot Preflight, for each crew what would stop it and what to look out for
-	// (GET /shots/{shot}/check)
-	CheckShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params CheckShotParams)
 	// CompareShot Crews side by side, measured and predicted; how to divide each host; what a device more would change
 	// (GET /shots/{shot}/comparison)
 	CompareShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params CompareShotParams)
 	// GetFit Whether the shot fits the memory of each crew, with the numbers
-	// (GET /shots/{shot}/fit)
+	// (GET /shots/{shot}/memory)
 	GetFit(w http.ResponseWriter, r *http.Request, shot ShotParam)
 	// GetPackage What is sent of a shot to where it is rendered
 	// (GET /shots/{shot}/package)
@@ -3383,6 +3395,9 @@ type ServerInterface interface {
 	// PutPackage Store the package of a shot; all its chunks have to be here
 	// (PUT /shots/{shot}/package)
 	PutPackage(w http.ResponseWriter, r *http.Request, shot ShotParam)
+	// CheckShot Preflight, for each crew what would stop it and what to look out for
+	// (GET /shots/{shot}/preflight)
+	CheckShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params CheckShotParams)
 	// CompareSources The same work on each source and on the best mix
 	// (GET /shots/{shot}/sources)
 	CompareSources(w http.ResponseWriter, r *http.Request, shot ShotParam, params CompareSourcesParams)
@@ -3392,18 +3407,6 @@ type ServerInterface interface {
 	// PutSource Make a source or replace its description
 	// (PUT /sources/{source})
 	PutSource(w http.ResponseWriter, r *http.Request, source Name)
-	// ListStudies Settings studies, newest first
-	// (GET /studies)
-	ListStudies(w http.ResponseWriter, r *http.Request, params ListStudiesParams)
-	// CreateStudy Render one frame with each of several settings on one crew
-	// (POST /studies)
-	CreateStudy(w http.ResponseWriter, r *http.Request, params CreateStudyParams)
-	// GetStudy One study with what is known of it
-	// (GET /studies/{study})
-	GetStudy(w http.ResponseWriter, r *http.Request, study openapi_types.UUID)
-	// GetDifference A picture of the difference of two variants
-	// (GET /studies/{study}/difference)
-	GetDifference(w http.ResponseWriter, r *http.Request, study openapi_types.UUID, params GetDifferenceParams)
 	// ListSweeps Sweeps, newest first
 	// (GET /sweeps)
 	ListSweeps(w http.ResponseWriter, r *http.Request, params ListSweepsParams)
@@ -3650,13 +3653,13 @@ func (_ Unimplemented) ExportPlan(w http.ResponseWriter, r *http.Request, plan o
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// ForecastPlan The plan played many times with what is not known for sure
+// ForecastPlan The plan simulated many times with what is not known for sure
 // (GET /plans/{plan}/forecast)
 func (_ Unimplemented) ForecastPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID, params ForecastPlanParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// ExplainPlan Why each place is used or not; what is short, and what would mend it
+// ExplainPlan Why each place is used or not; what is short, and what would fix it
 // (GET /plans/{plan}/reasons)
 func (_ Unimplemented) ExplainPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID) {
 	w.WriteHeader(http.StatusNotImplemented)
@@ -3758,6 +3761,30 @@ func (_ Unimplemented) SignIn(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListStudies Settings studies, newest first
+// (GET /settings-studies)
+func (_ Unimplemented) ListStudies(w http.ResponseWriter, r *http.Request, params ListStudiesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CreateStudy Render one frame with each of several settings on one crew
+// (POST /settings-studies)
+func (_ Unimplemented) CreateStudy(w http.ResponseWriter, r *http.Request, params CreateStudyParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetStudy One study with what is known of it
+// (GET /settings-studies/{study})
+func (_ Unimplemented) GetStudy(w http.ResponseWriter, r *http.Request, study openapi_types.UUID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetDifference A picture of the difference of two variants
+// (GET /settings-studies/{study}/difference)
+func (_ Unimplemented) GetDifference(w http.ResponseWriter, r *http.Request, study openapi_types.UUID, params GetDifferenceParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListShots Shots by name
 // (GET /shots)
 func (_ Unimplemented) ListShots(w http.ResponseWriter, r *http.Request, params ListShotsParams) {
@@ -3776,12 +3803,6 @@ func (_ Unimplemented) PutShot(w http.ResponseWriter, r *http.Request, shot Shot
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// CheckShot Preflight, for each crew what would stop it and what to look out for
-// (GET /shots/{shot}/check)
-func (_ Unimplemented) CheckShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params CheckShotParams) {
-	w.WriteHeader(http.StatusNotImplemented)
-}
-
 // CompareShot Crews side by side, measured and predicted; how to divide each host; what a device more would change
 // (GET /shots/{shot}/comparison)
 func (_ Unimplemented) CompareShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params CompareShotParams) {
@@ -3789,7 +3810,7 @@ func (_ Unimplemented) CompareShot(w http.ResponseWriter, r *http.Request, shot 
 }
 
 // GetFit Whether the shot fits the memory of each crew, with the numbers
-// (GET /shots/{shot}/fit)
+// (GET /shots/{shot}/memory)
 func (_ Unimplemented) GetFit(w http.ResponseWriter, r *http.Request, shot ShotParam) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
@@ -3803,6 +3824,12 @@ func (_ Unimplemented) GetPackage(w http.ResponseWriter, r *http.Request, shot S
 // PutPackage Store the package of a shot; all its chunks have to be here
 // (PUT /shots/{shot}/package)
 func (_ Unimplemented) PutPackage(w http.ResponseWriter, r *http.Request, shot ShotParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CheckShot Preflight, for each crew what would stop it and what to look out for
+// (GET /shots/{shot}/preflight)
+func (_ Unimplemented) CheckShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params CheckShotParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3821,30 +3848,6 @@ func (_ Unimplemented) ListSources(w http.ResponseWriter, r *http.Request) {
 // PutSource Make a source or replace its description
 // (PUT /sources/{source})
 func (_ Unimplemented) PutSource(w http.ResponseWriter, r *http.Request, source Name) {
-	w.WriteHeader(http.StatusNotImplemented)
-}
-
-// ListStudies Settings studies, newest first
-// (GET /studies)
-func (_ Unimplemented) ListStudies(w http.ResponseWriter, r *http.Request, params ListStudiesParams) {
-	w.WriteHeader(http.StatusNotImplemented)
-}
-
-// CreateStudy Render one frame with each of several settings on one crew
-// (POST /studies)
-func (_ Unimplemented) CreateStudy(w http.ResponseWriter, r *http.Request, params CreateStudyParams) {
-	w.WriteHeader(http.StatusNotImplemented)
-}
-
-// GetStudy One study with what is known of it
-// (GET /studies/{study})
-func (_ Unimplemented) GetStudy(w http.ResponseWriter, r *http.Request, study openapi_types.UUID) {
-	w.WriteHeader(http.StatusNotImplemented)
-}
-
-// GetDifference A picture of the difference of two variants
-// (GET /studies/{study}/difference)
-func (_ Unimplemented) GetDifference(w http.ResponseWriter, r *http.Request, study openapi_types.UUID, params GetDifferenceParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5039,15 +5042,15 @@ func (siw *ServerInterfaceWrapper) ForecastPlan(w http.ResponseWriter, r *http.R
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ForecastPlanParams
 
-	// ------------- Optional query parameter "plays" -------------
+	// ------------- Optional query parameter "simulations" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "plays", r.URL.Query(), &params.Plays, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "simulations", r.URL.Query(), &params.Simulations, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		var requiredError *runtime.RequiredParameterError
 		if errors.As(err, &requiredError) {
-			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "plays"})
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "simulations"})
 		} else {
-			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "plays", Err: err})
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "simulations", Err: err})
 		}
 		return
 	}
@@ -5630,374 +5633,6 @@ func (siw *ServerInterfaceWrapper) SignIn(w http.ResponseWriter, r *http.Request
 	handler.ServeHTTP(w, r)
 }
 
-// ListShots operation middleware
-func (siw *ServerInterfaceWrapper) ListShots(w http.ResponseWriter, r *http.Request) {
-
-	var err error
-	_ = err
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params ListShotsParams
-
-	// ------------- Optional query parameter "cursor" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		var requiredError *runtime.RequiredParameterError
-		if errors.As(err, &requiredError) {
-			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
-		} else {
-			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
-		}
-		return
-	}
-
-	// ------------- Optional query parameter "limit" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
-	if err != nil {
-		var requiredError *runtime.RequiredParameterError
-		if errors.As(err, &requiredError) {
-			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
-		} else {
-			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
-		}
-		return
-	}
-
-	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.ListShots(w, r, params)
-	}))
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		handler = middleware(handler)
-	}
-
-	handler.ServeHTTP(w, r)
-}
-
-// GetShot operation middleware
-func (siw *ServerInterfaceWrapper) GetShot(w http.ResponseWriter, r *http.Request) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "shot" -------------
-	var shot ShotParam
-
-	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
-	if err != nil {
-		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
-		return
-	}
-
-	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.GetShot(w, r, shot)
-	}))
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		handler = middleware(handler)
-	}
-
-	handler.ServeHTTP(w, r)
-}
-
-// PutShot operation middleware
-func (siw *ServerInterfaceWrapper) PutShot(w http.ResponseWriter, r *http.Request) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "shot" -------------
-	var shot ShotParam
-
-	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
-	if err != nil {
-		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
-		return
-	}
-
-	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.PutShot(w, r, shot)
-	}))
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		handler = middleware(handler)
-	}
-
-	handler.ServeHTTP(w, r)
-}
-
-// CheckShot operation middleware
-func (siw *ServerInterfaceWrapper) CheckShot(w http.ResponseWriter, r *http.Request) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "shot" -------------
-	var shot ShotParam
-
-	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
-	if err != nil {
-		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
-		return
-	}
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params CheckShotParams
-
-	// ------------- Optional query parameter "on" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "on", r.URL.Query(), &params.On, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		var requiredError *runtime.RequiredParameterError
-		if errors.As(err, &requiredError) {
-			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "on"})
-		} else {
-			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "on", Err: err})
-		}
-		return
-	}
-
-	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.CheckShot(w, r, shot, params)
-	}))
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		handler = middleware(handler)
-	}
-
-	handler.ServeHTTP(w, r)
-}
-
-// CompareShot operation middleware
-func (siw *ServerInterfaceWrapper) CompareShot(w http.ResponseWriter, r *http.Request) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "shot" -------------
-	var shot ShotParam
-
-	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
-	if err != nil {
-		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
-		return
-	}
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params CompareShotParams
-
-	// ------------- Optional query parameter "baseline" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "baseline", r.URL.Query(), &params.Baseline, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		var requiredError *runtime.RequiredParameterError
-		if errors.As(err, &requiredError) {
-			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "baseline"})
-		} else {
-			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "baseline", Err: err})
-		}
-		return
-	}
-
-	// ------------- Optional query parameter "sort" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", r.URL.Query(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		var requiredError *runtime.RequiredParameterError
-		if errors.As(err, &requiredError) {
-			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "sort"})
-		} else {
-			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "sort", Err: err})
-		}
-		return
-	}
-
-	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.CompareShot(w, r, shot, params)
-	}))
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		handler = middleware(handler)
-	}
-
-	handler.ServeHTTP(w, r)
-}
-
-// GetFit operation middleware
-func (siw *ServerInterfaceWrapper) GetFit(w http.ResponseWriter, r *http.Request) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "shot" -------------
-	var shot ShotParam
-
-	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
-	if err != nil {
-		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
-		return
-	}
-
-	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.GetFit(w, r, shot)
-	}))
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		handler = middleware(handler)
-	}
-
-	handler.ServeHTTP(w, r)
-}
-
-// GetPackage operation middleware
-func (siw *ServerInterfaceWrapper) GetPackage(w http.ResponseWriter, r *http.Request) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "shot" -------------
-	var shot ShotParam
-
-	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
-	if err != nil {
-		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
-		return
-	}
-
-	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.GetPackage(w, r, shot)
-	}))
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		handler = middleware(handler)
-	}
-
-	handler.ServeHTTP(w, r)
-}
-
-// PutPackage operation middleware
-func (siw *ServerInterfaceWrapper) PutPackage(w http.ResponseWriter, r *http.Request) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "shot" -------------
-	var shot ShotParam
-
-	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
-	if err != nil {
-		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
-		return
-	}
-
-	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.PutPackage(w, r, shot)
-	}))
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		handler = middleware(handler)
-	}
-
-	handler.ServeHTTP(w, r)
-}
-
-// CompareSources operation middleware
-func (siw *ServerInterfaceWrapper) CompareSources(w http.ResponseWriter, r *http.Request) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "shot" -------------
-	var shot ShotParam
-
-	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
-	if err != nil {
-		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
-		return
-	}
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params CompareSourcesParams
-
-	// ------------- Optional query parameter "by" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", r.URL.Query(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
-	if err != nil {
-		var requiredError *runtime.RequiredParameterError
-		if errors.As(err, &requiredError) {
-			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "by"})
-		} else {
-			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "by", Err: err})
-		}
-		return
-	}
-
-	// ------------- Optional query parameter "baseline" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "baseline", r.URL.Query(), &params.Baseline, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		var requiredError *runtime.RequiredParameterError
-		if errors.As(err, &requiredError) {
-			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "baseline"})
-		} else {
-			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "baseline", Err: err})
-		}
-		return
-	}
-
-	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.CompareSources(w, r, shot, params)
-	}))
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		handler = middleware(handler)
-	}
-
-	handler.ServeHTTP(w, r)
-}
-
-// ListSources operation middleware
-func (siw *ServerInterfaceWrapper) ListSources(w http.ResponseWriter, r *http.Request) {
-
-	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.ListSources(w, r)
-	}))
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		handler = middleware(handler)
-	}
-
-	handler.ServeHTTP(w, r)
-}
-
-// PutSource operation middleware
-func (siw *ServerInterfaceWrapper) PutSource(w http.ResponseWriter, r *http.Request) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "source" -------------
-	var source Name
-
-	err = runtime.BindStyledParameterWithOptions("simple", "source", chi.URLParam(r, "source"), &source, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
-	if err != nil {
-		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "source", Err: err})
-		return
-	}
-
-	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.PutSource(w, r, source)
-	}))
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		handler = middleware(handler)
-	}
-
-	handler.ServeHTTP(w, r)
-}
-
 // ListStudies operation middleware
 func (siw *ServerInterfaceWrapper) ListStudies(w http.ResponseWriter, r *http.Request) {
 
@@ -6170,6 +5805,374 @@ func (siw *ServerInterfaceWrapper) GetDifference(w http.ResponseWriter, r *http.
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetDifference(w, r, study, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListShots operation middleware
+func (siw *ServerInterfaceWrapper) ListShots(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListShotsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListShots(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetShot operation middleware
+func (siw *ServerInterfaceWrapper) GetShot(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetShot(w, r, shot)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PutShot operation middleware
+func (siw *ServerInterfaceWrapper) PutShot(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutShot(w, r, shot)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CompareShot operation middleware
+func (siw *ServerInterfaceWrapper) CompareShot(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareShotParams
+
+	// ------------- Optional query parameter "baseline" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "baseline", r.URL.Query(), &params.Baseline, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "baseline"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "baseline", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", r.URL.Query(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "sort"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "sort", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CompareShot(w, r, shot, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetFit operation middleware
+func (siw *ServerInterfaceWrapper) GetFit(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetFit(w, r, shot)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetPackage operation middleware
+func (siw *ServerInterfaceWrapper) GetPackage(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetPackage(w, r, shot)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PutPackage operation middleware
+func (siw *ServerInterfaceWrapper) PutPackage(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutPackage(w, r, shot)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CheckShot operation middleware
+func (siw *ServerInterfaceWrapper) CheckShot(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CheckShotParams
+
+	// ------------- Optional query parameter "on" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "on", r.URL.Query(), &params.On, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "on"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "on", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CheckShot(w, r, shot, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CompareSources operation middleware
+func (siw *ServerInterfaceWrapper) CompareSources(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareSourcesParams
+
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", r.URL.Query(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "by"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "by", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "baseline" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "baseline", r.URL.Query(), &params.Baseline, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "baseline"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "baseline", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CompareSources(w, r, shot, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListSources operation middleware
+func (siw *ServerInterfaceWrapper) ListSources(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListSources(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PutSource operation middleware
+func (siw *ServerInterfaceWrapper) PutSource(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "source" -------------
+	var source Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "source", chi.URLParam(r, "source"), &source, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "source", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutSource(w, r, source)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6823,10 +6826,10 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Put(options.BaseURL+"/shots/{shot}", wrapper.PutShot)
 	})
 	r.Group(func(r chi.Router) {
-		r.Get(options.BaseURL+"/shots/{shot}/fit", wrapper.GetFit)
+		r.Get(options.BaseURL+"/shots/{shot}/memory", wrapper.GetFit)
 	})
 	r.Group(func(r chi.Router) {
-		r.Get(options.BaseURL+"/shots/{shot}/check", wrapper.CheckShot)
+		r.Get(options.BaseURL+"/shots/{shot}/preflight", wrapper.CheckShot)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/shots/{shot}/comparison", wrapper.CompareShot)
@@ -6859,16 +6862,16 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/sweeps/{sweep}", wrapper.GetSweep)
 	})
 	r.Group(func(r chi.Router) {
-		r.Get(options.BaseURL+"/studies", wrapper.ListStudies)
+		r.Get(options.BaseURL+"/settings-studies", wrapper.ListStudies)
 	})
 	r.Group(func(r chi.Router) {
-		r.Post(options.BaseURL+"/studies", wrapper.CreateStudy)
+		r.Post(options.BaseURL+"/settings-studies", wrapper.CreateStudy)
 	})
 	r.Group(func(r chi.Router) {
-		r.Get(options.BaseURL+"/studies/{study}", wrapper.GetStudy)
+		r.Get(options.BaseURL+"/settings-studies/{study}", wrapper.GetStudy)
 	})
 	r.Group(func(r chi.Router) {
-		r.Get(options.BaseURL+"/studies/{study}/difference", wrapper.GetDifference)
+		r.Get(options.BaseURL+"/settings-studies/{study}/difference", wrapper.GetDifference)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/plans", wrapper.ListPlans)
@@ -6963,309 +6966,311 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L39kts2tgf4KijtveVJXfWHHTsTt+vWXcexx5lJYpfbmVTdxNuBSEhCmgQ4ANhqxeWqfZp9sH2SLZwD",
-	"8BOgSLVkO1P7T+KWKBIEDg7Ox+/8zvtZIvNCCiaMnl28nxVU0ZwZpuCvpFRaKvuvlOlE8cJwKWYXsxdK",
-	"5uQ3wW7Nb0QuiVkzUtAVIwu2lIrN5jNur/pXydR2Np8JmrPZhb/ZfKaTNcupvWtOb79nYmXWs4sH5+fz",
-	"mdkW9kptFBer2Yf57PZkJU/spyf6mhcnEgZAs5NCcmGYml0saabZh/lsyUTCXtvB2/vC4wtq1vXT4YLZ",
-	"fKbYv0quWDq7MKpkzcEspcqpmV3MuDBfPZzNZzkXPC/z2cX9amT2qSumZh/sI+1MDT7SXjD4yMBd11Kb",
-	"oZva7wfv+R+KLWcXs//jrF7YM/xWn/1o72GfwlOWF9IwkWz/wbb9BX67ZkTTnJFrtiUbbtawxvDJQqZb",
-	"suI3TMNnS660IVToDVOErigXfvnXjKZM1SP/rn7miX1oRBDuW0HIufB/f30XscgY1YNrBBdME4vAomU8",
-	"56Z6Qkfu8cvmLVO2pGVm/LvSWxSzR+7No0I34cVVKYZeW5Vi3EuXJU9nvRX4MJ/ptRyUU/v9XeXUvgfT",
-	"hRSagTp6reQiY/DERArDBMw5LYqMJ9TOxFmBV/zX79qK8fuRj/P3hSe2N8LPa2rIhglDNkqKFfnLmxfP",
-	"yOOHj/76Bc4C3sE+4OmKCfNKpU51FkoWTBmOI08ymVxfLWliUJ1W85vKcpGxeoZFmS9wqdeMKrNg1Fzp",
-	"/v58w2hGNEukSDVZMLNhTJDqF3o23/2ED83F+aX1uHl7vO+q38rF7ywxdnRPtS5zN5r3M5qmHCXxdeO1",
-	"QRa7E2r1F6EiJXK5ZOrC6hDFCNdECkZyqdic/Pj0h+dzkvFrRqiQ9oJTUiiesAv46p7GvwgVZC1LRf5C",
-	"Bd7tCyIVoWRR6q3/htjnfWHvX91KM3XDlL4gWpKciq3/wJ9kcCt40ikxPGcXhBJQ5f4CK9rwPTH0GtQg",
-	"16SgytgLuNHwqzmhGjUnPJZoZgwXK31KUkbTjAt20bkZ1yQtGaHGDxXucwpvovFimDx/8VIxRmiWwTdw",
-	"6WzeETtq2sJGDTuxV84COjWRJe6nSh/dP28ppPOQQqpFuvmz5q9Oz+8HpNuu7jgt4DXKuGtBMnZd/IMU",
-	"bGuv3qxxhpiwQ/3FH64gATN/s/nMCYidNZw8v4Qze16XSje2SENFNrcXPMm9SnA/GcPywgQ0By01a9gK",
-	"jQVTbBP8gonUPnTswqNlNOakQ+sk+MxMrq4M5Vnwy5xRXSoc0+C6+Os+zGeyNInEdferk0qY8SXlGbOH",
-	"UuZNoRt5zdLAGsxn2lBlxk9GZ9G8zejEAia8Hll9dz/loYV99vqnnRqys+JS4T+GTYF8/Uf/XHi1JJQk",
-	"oEU3oFgpWVKVkwXPMk0WWwKWyPCWzmXKslHWuVkrRtP2WIO33FBjxlymuGFXcrm8srtq5C7urBmOfu5m",
-	"Mbgi61JcX5a5nrgu2v2EG5Y7X8kYpuy0/1+/nJ88pifLd++/evjhP0KbLKe33+HvrFZtzCZVivbfAp4V",
-	"HLzMC6q4M2/aA1xQzUArxbRFe/hDc/tMsc0LvirtHH7ojnVuXTll7fjgkyrlOFoDpeyGJ2z86L6F6/9J",
-	"s5KFRpfyG665FONv+FJq8637VeiOcPzrkMdmXYxl0ET7SRiOZ3PjtBhh9wlpwiuoE5rZf459qUu8/rV1",
-	"DUIvBRZ68EFGMZOsJyzIJf4i9JRS+KN+1J1+gssvnbHUv2F3n6CX4danIZjzejd42a/G0pSQWvia711P",
-	"dnAPuoO3u/uSaybS9qT1VWZneqytegV2xhSdF94yOx/G0/DZzcU1a361kDJjVODRnUu1vVotGl/XsgrK",
-	"dtIgOusHzmW9Au5+83oyq9E1h9KfttgyeR0WW63giBdUc900PCr7xR4JLOUJHvqluBZyYx3phXWXIiZI",
-	"QkvjlVFXQ4CPY504OIPAA9mAw0nRibBPGb+8SVGGFzFqKTakqD20v73+SQcNwJRb29hbjINKur7S2qTL",
-	"JU+4PzPaD7ssGEtPyoLIG6ZwAqwX5QYHsSbwDhdbIsdq0SUP6zbQFFeJM2NHbTVULtX2HPNw/EUOdwgE",
-	"T+23ZCkVvFUpuPGepVdf9lXR3yvVuPdd89UaT6ExF0ttrgpGr92+HvGTTG5Ch9wrHPfjc/KfBCJQNzQb",
-	"N2C/p0J3/YGlHHz6zm5oRCLX0tzTlVNtfW2zZltCFRv7eGYCT/55zdDzBiHULqDdPcUDanKyIhw46Auq",
-	"zM6D8jVcZK+u17GzNoJQt4nGzUmR0SRietC8yJi+wohT/1Gv+S3LcJE0cRcTSgr7sfdEqmCHZqa6aNzA",
-	"XKBrpKhqWarYe1hNUxZjb4RXX9m9NfEnmdyM/AWq+d6MvpQbDE5Vpk1fF7vAQG9HNpXnZs0zRrghyrqo",
-	"iqVzck6MJPfHzfxmLTMW2qJv14zAl7imUmAUzJ40hGYj1XTHGED5qxawcrgrq6A2FPCIjp36/2TKHtL9",
-	"Ux+jPb0Jy6hh6sLKqcCdn9MtWVQ+NAdV4M/6kdG02JEbjaDITUgO3GGB+ghV4ULKa5bC+UFFStZUEyEN",
-	"xCJFUE5UKUbE9AccAjsxQ7qS4bpjNDQULAX1DIpaGyowYIKmlZB2hWEBZvOZYDdMBa2ozTpwkv5NMm1F",
-	"b6lkXg3jniaCjgjutIM6mBBx7gS8Lz7TrUtQ0kp1wwIyBtLfG+vTLMPwsB2wPfflRrAUIroQKubw3cbK",
-	"Wy+wO+uHiKbYL1xwvR7vjUckNDJ9+D/3jNA0DcYKIG81ISxhpzzq0KoyC0z8N1urBBO0GxY0oyJhKYEH",
-	"222drKVu7pvI6zYcSzdm97yoZOAw+/HcYy5dTtV103FJ1owWDFeIaoP/8nMQ3GdFRkcqC0NNudtKyai4",
-	"xCsD2l70BKi6b2haMewzMWq3n1u+ZlnqjKpAyLI+H9GjbgYC6ckf7+x/zk8ev3t/Pr//KBwPtF7t1Yan",
-	"Zr07LIoe8JWRkeB6w0MfHOz4wO60LEopSk0Xob3383rrTk9M8y1KQxIq7HG1YKTULChaHzFaDLLtQ8b1",
-	"TMal7xLs1qkRfZZpXo61X9NKzNuTuTqfk9X9Ofl//+//5wlJitJNKymUTJjWUtXukVXO9zTBF5rNW/CK",
-	"r+ZRGVpsDdPDUJjzgVRE/90GxdGZr4FfVZnEHXeoBGXSkzsi4KY7vuQYZ+4p8k5YoGseU1NltPHcnxOK",
-	"ZpJLEsuNmJONLLOU0DQdGdWon3lVMHVV7dOg0ejz42ApErOWpcbEezvW4Mbjk53jh2FHcIcYh3uuKoXg",
-	"YkXsQUCkso6KGRnzkKXSV5rehAxnF5lo+yjWqIJgMBrUiZ0hesMwKzYmauA1aOjcDK3EW5+0txMBuAIp",
-	"nDmCenEjFexZyA7fSQ9H8mBNMQ3KeCug1xbxCY7veIc3Z2Ytw4FXRQ2X4Un00fx7GGXAUGHlct4bG0hY",
-	"Wx8u+IDHjxohLJIxesM0uU9kaQIBn85c47hxEjAUN/PPqt43PPfWHQrvYOfRILzuhipOhXlCkjUVgmWa",
-	"AFoDHZ/Kn28vXqGFukrHxvdUHtPG/Ul0cIx+FExrno+6SXf+csDg+RG7G7knhSbuuTBqG7Ct11StRsAM",
-	"vOESj4vTbc/oDu1Ppg3PqZnwyKFM4jUPxdYAgWZFAVQtYtGMvHCBIVRkVDGSSsHmxCjuP1xZzSbg04Ly",
-	"FPcN9+pHSPDIIaJQx4bs+VDFXK2Fbn1U+6E12Zy95p2LKjJVATI2lBs7M/PZktn52kh1PUMQppmhnQjX",
-	"aYdRk6pYUxH0QwCDzIamA6NEYOUYpoimPJ3b13NnK2l4bGO19UtwxhHtYzX2kqo89PPRAZVpcctoPjYe",
-	"0AyGRazVDaGDjSSYr9np3mL4w4p9I/zm43Egl40kay3182rL4VCie/V7rgO+8KJMV8xcZWw50iWehw95",
-	"VYp7miS0eEKkyLaV2aFKF89bU8AXwp6fqiOGwhd77H/YKxMSUEFAKu5ysJiaWx11wp3SXGHNVDnOo6I0",
-	"qJ2DWACrAO768qCarEKzy7xbqQ2FcvB1YhLtZiQo1DdMROPLIyPE04F9uLzBFYqGlf2h0tLaVcDTKA4J",
-	"O9R5oMtB5bnonovRuLAo2vrv4grxaArQ0GCqrLOwTk9RE16yW2s8rdgbd6/2yo098a3FFbNdx0dMgqGc",
-	"rl8KyhieBz9wjwi92gu7aBNDEogVGAy2vv5pf3BWaPtntBTJ2uHjx8fiMkaDWWKwkSn5XS7uabJgdt9r",
-	"NI7ABkDL2Yv7jgDGIMplCv5YyNSBN5so6t2FHT4Z3IjUPAqG5jQXq4xdlZoFwg6Xa2kc6pwSvPLEXkky",
-	"nlgXDwzFTqKoab9XhsaYVwXrbhr4/6XcWL8X0KhgrIUCArX90YPFXq3Wf0zDSVUqc9TVaKnudTS9kMrl",
-	"bBA5IBWcPq4EQDCwpr2ETIxYdjZ8R1G4bFc1bSiC1b6pzHC75XcFOa0m+btcBE62JGGFCaLEJlQl4dl6",
-	"h7OfG7B6Ktmx5xYHL6A61aGUIc+5GW2WxZ7ENWG3BUsMS61SAbPFKkQpIocwy2ihPaRlxIE3FaiPflY/",
-	"fNHz+Sq1FyrYUOEDbMlFCpjLScp5yGr0Z+W4t+PpKJ+qUFIug4NsPLk7yn+VrAz4e3+Xiwriw004d+6s",
-	"yNABdFnmOUsxFGUVF2y8OcFl8v45F0lWpmxkgHe8ZykmmJr7eJYTKycaRpq3NF34AKxLEC1rmwmabTX+",
-	"GxYFMZVSLvGzNcvSmZ91/Eix35kDXCq2dBGEJJPuLriHhqADRuF077S4YKpbQABnDVeqFd+x4Qp3S1Kc",
-	"dDZ2kxe+lig1VVRQDeOvQxEullyHQbzsBkPTfvoRk6ogLKNEG8vcjLNEQLCG3Y5AAeBT525c7lfuruEX",
-	"C4UBHHo2HOthmWbkmrFC13iSFuBjTviSULFF1y+VTbTUGECOPSaVlPl4MCTgJ6Gsd+JvBGPpBMxl4wld",
-	"05cxxFwxonOaZUybSVA/uLWTsH4sHO9UmTL2Kb6IuTd9jVfqwQ8ZTdaThiUX4IhGsOgDUbsqvxIM1+HG",
-	"UzqSp+tlTMlaZqkmkMJLwseozuQmdcmEu2ISeZZNEQvDV2sTnqGbGvhW+fscQq16TRUWNtjHYdQWSsIo",
-	"7Fu7ayDGu+RmCH/V/5ybtSwDm7rOYgewD5N2TuOldnjMXtKqB9Q/frfLio6BD/0NaklviGnrUS1F0pAQ",
-	"v2IdHdBVI005jUdTX8gsRc9vgrO/5BnTW21YxPJTjI1fDsGM9/z6ArhR3ND2YRtLmlWX1reshxJ8de/K",
-	"dU6PKGihv2urmFswjJxRbcB6K9U0TKf3CEaa8e6qyCjsYjWyLAVYOb8XDIyd27CJs09gcGpsjj549FX4",
-	"RjvDdkMuGKzqJVwJthoPlaO8lBsil4YJ65ZVxlaAiCNWG9aw3fARUQF7JktPhdPWZ1Gvr3bLQsWBVMe+",
-	"89myMA9Ma6tUeTV3v67hGX2bb5kvyu4GqqHcfHxUz9enx1zAUcvcL7B2a1MNJ/oi4QTStLzEC58d6VVi",
-	"jLJ18RnREV52/Z8Jq1bvGbjVz+tAcpva8yVgI+NTvLvZRF1XqWGI+O1wdJHBZ7h0OFBrvmk+/gItPgSD",
-	"+1RNA67uRzYnm7V0cHFuiJZSWAMWIrbNirddFcoe5z8klOGC3XFvs3EIdyq2wHrENbE/hnfhJhhCvTPW",
-	"frLSDGZyI7rPLbKbg7mTKb/CIdF+6WlhpsJupTSjJgI8/tF12vbiXjV9IGUAMne1lCrs4PzGRVEafaXL",
-	"vCIwAyPJiS1TjGSV3HYAlMGwfM61DvpTP0NiEp+Rw26EYo01Q560aKBt1yv6AqppaRkHX23d/6uHO4p0",
-	"YS3dSg3KyNNKh3TUNMx2wI2FKV+wTG5QNyRMMLIEExdXQkNCw5rMkyph6+UN5+ocY8hUsRucpT4NSXOG",
-	"UMin2OwTWFmQxGzctYWSK8V0J0c1BTDrKdNwhMHXlaHDmq5c0NIfkGVRk7gIezKGDkT41ZVmTExIrU/m",
-	"ugjSSCjKRdtAayj6Zrg8glCCodvtzpOJ8rusvLzBUwCvguvLEHSsjuVo0DwUMME4LPgJKCWYfYPIGQr1",
-	"Wzyzv0syqpi75EKUWRY671o53S5HmXNncSvXM5LTLYHw8qQ5iWrY7+xmd+pbLp3KqGyfcdq2V0rUDBmN",
-	"kiL/tkGmDURX9GvCAOzM0gpyZm0QB8zoJ2cLlozhMbm01/V8Ifuhl5OGaLv9NWwCNMlR+u430ya0JmQj",
-	"VRqMxC4Uo9dX7IYF7pb5/OCQuxrYbrpM1lXlIRqWrsxuSvgRQqlTouHz2Yb5aFxn6/HcEWRupLrGlTXb",
-	"gic069dH7lEr6547dzPmxx4swPN8UoHDIFrxvStmyk07WBoOkg4AF+m2Q6bUznP0NPjITOQUmgaeZmwi",
-	"FIXnvJ0Ej5ULOsaZ5qDcA0NLNGhY9CKTMHdz3HmxDfsSaOn6iP5YNGjDRSo3Q0syLZuLCKd9ONcqwNPk",
-	"iXKgNf8qsan53ltLfZGbirq7o7c3xnWDYUVf5QBRkZcO1nDooEh1Fn3+wLSccqFH8B+x2yQrNb9hP3hj",
-	"GUltB4vUpqHHRqLAZIGn58gVtrog8N6F3EzOJVgddjWyQhMJmq436/1KmOqfh+RrClhtB2Kqi4zyEuFn",
-	"KCbe4Tjd5EDaN1JeAzmCXBK7sNYEdBWzzUiZN2+OES6Lngs1EmOKPkEVO1JfV0GpJupjyBx1J9sEoU2d",
-	"tcFuXfnuLJfiZKn4EMS3vvj+44vz8/gpV194/nXwwj6yN/xqkZNpiKtsDLXXBBtqQtBhKOfEOinqZqzC",
-	"OYwREMv4QIbbrrlMAxm910whvIbQpXEcJbh7FBVEllCNind4QlwOm3B0Ur3p60Enskmo08jMQSbdaY8g",
-	"lQJNrukqMLjvAJ2cOafcSLJgZAnMg64CyyOFapyLgyfIjSAp19d3Cz0nTMR8LEe7GN1dcRlqKOYojYyn",
-	"O9iR7moHmOYDdlGLvRFeyz+lEsKGxDVeMLr73rB/lc6j/dNEuzeUOwbSKqD31fmUiF4zwFvdLjxF6SoU",
-	"4J1UaGQvvlr4iNXdi7D2p/SL53QddnHaXZWcEHXEqXwjN2EmGzGuC0PffWhUN8F4Ou9SE640pqC1JvF1",
-	"fyNDtKel3l5Fo3+uGhQRsVi1VgFiXUxxhKM+TbyiftxB4NNHEDZPp+DwsmGBpDy9iiVhW1HEEcEkJL53",
-	"MRx7PEJBBi7IYFRor23hf3Rn/r5IXMSdBJU135nOrqjXWN1qXHMvxeHNEt4RS/MqhHuLip9H2oaSBZKk",
-	"ktAFGiGDBctTSNu2u+fQHap+KmOos++xfGjiqchujaJXmlFzNYHIIlDjKwUjcDNib+b4TFK6bdB0rkqw",
-	"gepHxgKXCTCuLBhZc+VZ9FzMfdiZ7RVSZpI6fEej0srXTgYNQimzsZGA6hWGBtXdEPb+Vbk23iG0mj/Q",
-	"lL2V16H4u2aJYmF5Mv4XQ8PH23YHhj+d+7sHx9RoETGpV4LnTh6yWXfyXXXoZ63zT6QiC+D12kKWkqZN",
-	"MlhMX7WzYvXLoFGKDLsVPLGHjgafpIxht0cwLwFRIfJTJlRYmVYAEXJq3I1iCPHo+BJ9jlAKQm+Yoqsm",
-	"9WXz1vO7sDXBdHSZpsL1/M4Dg04/QG5FjGJTp2coafTNtls+lkkAQk/ksBrjMe0M5rl2YOAUWjuJCy9Z",
-	"nXShg+I7fwbYjzNWJXH7jpihKzY4tDFo80HUtJ/g4Jb21FCNQMrXD08fnNsDp2bMO/mfX4Ar7/78/tcf",
-	"/vLrr6fVnw8+fPE/QfK8Hz0QuM27Z3/n/n96dfLu/fn8qwdh9r0f2eZ17Z1PRVKPtvHdM17wLuRmVA8Q",
-	"fFZoZu3wHU/jhLFTrcucRUwQvrwgWB9fs9D71lxzB97jSAkDSIFT8hT/wEQ73FrXVTg1yV/dI2cczrTu",
-	"K9adsVDzhHTFxhuiiwBXyreO1RsNgSxrRYMAzeioxqeQ/64kzVp9/ppEnAPcnCGjQUhz5dpq9gb/o/Qh",
-	"YTvJmjCqMt7xAIbGWXARqyFv0CDX4SiEiGCUDExGpNpNnxDqqraR31f72ay45eDisTLwmosxYQ/0elrz",
-	"jOmYME2x7/JWv5Rposj3qGZ2Xnon8oibwj5AO847DiR3F66zAdbZWGekIlZC8oKKsGS+w/GfMEQAw4zW",
-	"V9747M58zoX/OwBuySiWJAY6iK6pqoAOwNRipC8Kc9vOW/DXrDBEF1SxC3J+eh8a9hHDBITyKhPj/PTx",
-	"rgO5DG0UWBQtayCS3U8J1YZAHwDCbpja1oNyPJrADkxFwuYQCrZrRDXJS6sU7EsjrTVF6m3dGefjR60m",
-	"eI8i1O+u/idgonwv5bVzTxbMnnOob0vfVki0VBXVJJM4QDBs+B/VxLuemITq69Yg2zHC01CXvkZ1V7/m",
-	"Ts+x5A5MZdz+XdyVbNC87imBD3b3ygIZj5yTl1UwYUqnr8oL6si09WO8ToOdtqRWOqQiheI31GC/XLto",
-	"Wq/bsOEHrRN/j508Av6FLxsHgMXmyJTpdqrj5cIcXdeq0bj3/lChUkdHtzMw7sjNeZpmzPV86fk+o2du",
-	"PSJYVbndLpoy5lpHythWrxOm0AMDGlP4VZDx5TA+Rs/kQ2o4XSeZakvnCWF5YbZzT6g1C/kBPVGqN+3X",
-	"zTPjwbgeXm0+/mpyYzK7YayYmqVBujndbsH8tZ2vjgnkGuti7tBTi5FlqbDhgeI0Iwu2QoxAh+knTPXT",
-	"Jc9tjeHLeQA9mDZKeuDM9Fxd1fMe7GQV6hmi90+/fDTvpSOJNrLQvv8FI8y+vH0sHIsuSFBxo1rtnoFP",
-	"vqau7Qd2gSW0QFBv3dG6OcDT8wcDpF+TQRzww4h0VNGtPTACoS5+1he4Lbhi+ok7kn+XXBCD54FgBMm6",
-	"qvf+8qtHO9dmiloSYa25lrk9ezY1X024WmWHUlYy2xmbfWOvieBo4PexlQCh/Xhnix5opWMau2pOdKEY",
-	"TT2RMGq/lkn1JRzs96tGqoViCYCgwTjVrilduOvxnVc8p7dXihV1INtv4EeB+Dioh4rpbMKI7FNCxDZh",
-	"/Yfj2VvxVfMXShbCnSvbluTYAcy33bGWpF0Z7vQNOBZz1+0bChmsj2Wnob0oYHc3W1EHe1HfTQW1T67Q",
-	"NngFxBQjMM77VKmMsQthAEN1AXG0Ffz0EDBTnIQj4Ezrl/v8gaZLNp6LjotEsRyKn3Y3gx5fhgMMey4U",
-	"sqY3rKnywN6rGl3tw9C4g2bRqhvXS313f+vhzqP42zFP3QeAG2bin0Y9qJkpi2B7Q8wiUUFw4hpE7y5S",
-	"N5j0QS1ptWNOV8wHT6q0z0QSR0WLq6mJxi5+trmuranyROBNWW4QE45hJGzE6Q8Yiu8jwFN2CD41/sdY",
-	"+KKrTe0cvC+fnjx49FVtlGQcg4j4svNx2Xx7azcW92bzgWRCc2YmatB1Ka6P1xIdskTrkHe7wxCMrsKU",
-	"XDqFyKObRPem4elTIbqQJb8Nkwa+VqyAWkyRkqrp1agGGzQKAMqyKoVr5ArC3SPbO0p1PRKX00tO3Tro",
-	"jBtYdbPgJPGp3pjLGOwfuX6wO3B9R7PPDTH4vi47F0rAxUoYuYsjg4O5UhQgXaaRMtDyia9zhEjwYI5t",
-	"d+NxV3QwXoMiMsoVKwT7Tx8bBaoYnURJOQgbTUp1w67kMpy6gBnerKVmxCiashO5XBL4ifO0qWshKJdz",
-	"YImrCU9SRdu5wrsmcarOw8GRAmtVo5hU36sSGXp0JnBqo0EfWAo0jyxVuK8yhpbqrpd1U9NSOyj8UjHr",
-	"1dl3gYlv5hKgKaZZK1mu1tiUZ3Q1SrT+aSTlLM8LqTVfdKpFOzmDQ+DwYvi7vsG9NFcuMTMSbYxwxcC9",
-	"ZGk0T9lduzL47l5Sw/bQBRPQcsvZhXNopqLh2KuhfLrnfaw7fSgjOxMoCv6SykSf4fLp0zz9IgSCcdmv",
-	"yL1camz87YI537fYg8TpC0j8cgMD1QdN5tau0xSNfYmw4A/hE3BihdDUbG+zc7qudWSd7h1ZmY/pxf6D",
-	"n1l5W2xr0vhRM4OJsmeRylcH7ptCfDytE+p8VhbWbJq8lD/Bz3YW1nHH6eQ6muAyVwOtSgAaR3CrbsBz",
-	"c1TmKWj7mJ3zDFBDfYW4B2R5HOcwXDU8moB+hljmmGkG46gC3Iy5OqmfOXox3aztWkk3kLkbfv2s2Pu/",
-	"cMCGYHO0YKu5txJ7IGKyB4jj1jJndlNh3ZszPiZVanRE4f75+GqBRxOufXy+Z2XxfQAhPoL/Pj6f3rc6",
-	"8b2/u4RWdscwnzwTRBtWVKR8RUa3eo4ZNkBq+SLe+hRsGD5AaO5cxLZtP5KBoRt7rEy8QQA3z9klZEYw",
-	"NhvkrXltX6TuuuTylMiaxpYGwxeQTawbbq5pSpJM6iBzJ5z32whJiT1P9ZUMd6AHjLImViKNJokVXMcg",
-	"MeFMYx2nYiBqMwlPdbmWptqQI2g+gNZDM9+GCqsfcQ0a2thr74bCdgoepTKmGg4Rxfcq79BBfHvfN4zq",
-	"EMPQ0Q4SX/UyeKDgqEIUNUP6QbGcpUEq20uoFamwts0UWw22d70crT3tUKLTqv3f2MdvIyafMnHOMsD7",
-	"EiMlybgxmTXnRttU9s50xeKN3yZJmZOG0M0Odat4XzgHWasbVsKsNZY1Ji2XlS3oYb4AMIQqZGDgtKrx",
-	"xOGWW55lCPvbCbkEiAE07zzMVdFAtjXliYnQzB6motJVtI0MMUDl5Niyg6G+Mmu+Wo++USY3V/FKk8fn",
-	"za6/ckn8KMe1K9iIYOtpQajr+gy1axV6fHRLg2bb6Kqq83BtXfakZuoUCzqkVtULxbsNrO4WirWVIKWx",
-	"HVM7qH3xxsYIY1d6YlHu9N5EfRYen9ifsgLjmbGsHvJk+nssF3iBvilGozoWrCN3Z9dZsJrpgYrXtgva",
-	"W6xJuuATSW6zj08lqsF3VWyZeQ6T/Vt8NhrbBHoRZIyqyFeTkCHVYKMQkWhokqpIwXl4/mhNFOnHX92k",
-	"ftvBCX3mzpKx3GuhpmSDnKiuc1KI7SpuR8alLtBRpfnirsVT/9V3mJzxLiPVG4ensQpmdruteJ7/uoO3",
-	"L3RWKMihisKqn+5GySbKt4pNukoIRm5oVrIKY8CUkmqILLAeT2BJHQdKpxfb5asfiQt52hMZQ4cLmW6h",
-	"UTg60NQeKgYKQxHV0SrAbawajnaXA4BDmfvRjom818G+QNc5bjI24HE2KyGh2P9ikVFxvVN7wbf+9tUQ",
-	"QqN9Qw17RlU6HXCZ8qmcN03/p5n2f3ryv+/efxlO+U+gAQiSwTXd3l0xm569B4Vo9i76glCSyBSC1d9d",
-	"viIPH9z/67xC0tbN5UkCPZLsD3GKdBtc+zAI1zesCBic/5RZmTOScp1Ah5E5WWzrVvuu6TSp4n37FBR4",
-	"m2aUASSXy/0WwhkQ9vfvBosAHgUQHYbe7pdjekoUNWzuEuCanJ8++HJepcdpmmKPTodYxzajUQcvuHXQ",
-	"ZQ6GTSOUxNMMzkkZ1u7IcRA1eQ/eLPwejod6MhrySopsGyE7t/vgahFM/byo+oj5fM+z1z/NwlzhyfVg",
-	"Fcv4kF1nCIyaUjFtt5TrXZfLlF2QVVHOSWL/s94uVDP7Vk/YICFdkZUrxw06IZ6IvdYClbX2c0JdnwOI",
-	"klLPopxxcR3h/UZynt7d4HNi2C2+u5HoMuL9grdqdMLs2gFbF33qIUpCFpEHce/oitGldfMTHRZbDfj2",
-	"49CuxXuEDWNQ4/3CaKNRmDcMZWlO5PKkWgDXdPsk8/hw6iL56xKMqwVNTwqeGLwLTv6Jd018r9NQ9CaT",
-	"qytvX+0qMQQkbc2tMqir/HWICkhk3upntLt5Ud0kbDwOMExF5x8fFBVXruLHdcMZ8oda0aAGKmBomnNR",
-	"sduHxvqmDCG0MhaKjvay2wkt6lx2QbVmKeBwoC91wVTChLkgj87n5OvzObnf5ARtSVdxB8CFB3EDkBCw",
-	"FTndIv6CGpK73DbkeLW8WlI1AZrlW6Dt7EHkuqXtBc6a5OS+KUXMvR0MxDexU+PGNbEpt+8QfjUVQmXX",
-	"7Op3uZjg27rm7LvJ7xfbKnFIfCQ15P+9WhIXlx5Flz9K1wI2KVpJB8lP31R9Cv71QDClABwJgEi4cbS0",
-	"nzfxR7v7kd+FEm+qzFS/ay93pP8MIKXWFNgnBBcrIuRmJNxmItLoTSmmoIx23Woto743G/N7301SG0X9",
-	"bu42UKZ5jUfiBgQB0+6y1erNIPu29RgF2zjwmQtHINAL21ONpzi49IMaheIBOawbuPVBPU5Z92SqDtTV",
-	"lRmNDFfzXOixHra7VoSELnguOxUdSFMpFW7vDVbnikHvfJJLxRo1z9S3Rulbc1LGo6q7erROI7KO0aLn",
-	"jIrRiYmpBJjNFl3tGTu38ng/uIe9ZQJLbFw1aDs+1q94nBh/b/e3bDfppxCos6eJqrt6NfoMNYAsTh52",
-	"BkvbjABu1asmmjieiCAeAuvwpjwK1KHWlXdssRIVzki2CsrFwsYtwDGxnMyDsq1lm9O0gtNMSX4553ES",
-	"grIlWjV3q6+zhnuiJEHbOG1kUeDfDCP+7jO4GjEzQRfFXXOERjYt/3pCas6JuVfxww1w/PEYoODew2jv",
-	"ZdmbTOVxDv847iYaAR/L/d5keW8dbx1a99jc9JQUmj5AOejAHAkVCcuQA9hOUcaMq1H0f4QEBztnXjLf",
-	"oDqUFbwjQi9hmealjtxpF0NjfRt3BIZrjOy+rjS3N2VChC9TgnHRVv9dus/+e8Wxdr0aTbwXEmZN6fqe",
-	"r/+465zmMmXhdJYLEN3l5lU3nf1v0u0w4ulkaXinXNbNY7t5u2ml7q1dMaWvjDYsWBuNtSSCueqqmk5w",
-	"jx55lWKFR9V1/MEZSWjGxeq1fWpAuSJXQD+i2pivQ+GURlzrA3rjfxAV34GkeM2dO3Xi8XG+vrvRosPd",
-	"0r9tNUXBFXFNp0c2sPPk2n0o5ti2KLzb+2Z8fsYxbzuBc/1KeKw97iXT4V6aSELcNwuBXSlE0wLsxcRN",
-	"K+ECegHQzH3yhNwni9LYz1OWSx2SDCE3kXjnADXy6HlxAQcc/66EbZ0cf/7Tm9AKibaftg+BUSt90bvP",
-	"HzJUZPnd0x+fEvtVjXiXBYOAClQ7Qomio8feMR0NvqR6JC2//A/XjwPmPCg8HmYb8B7ikMljldyEbVHf",
-	"JKMUMQNyDJnhWrpettbkT6cElyPNbxujqm8Ze6sXPAj+usoY1ZEUQaTBFLEn2gKiMCl2l+ufI4sSuPgc",
-	"28kIje7bM4//xZKbKTCqaJu48U8UbMr4mlM0Mk4CTb4mJ2fHtOJ0boh/g/Z8t5arnhQ3xVGBGlGZNWrh",
-	"pyY09in8mTRLValKs1YsjlCwk3GI+EwsTHzXAE2leCbSqycJK0JtRyp0ApYHA3Ow9cLwBywliy1xJ0P1",
-	"3jsy67uZ0euWgX09ZeeyNIy4i6qQT15q0+L73nCzDtAJHiDJ5npTtDie2gP9G5M5M1Z72hE6kMOcSOEJ",
-	"pMH0gTixCxAO8kIv3SJE21k7FgI/HbQJJHGN2X1fwJxuYRUPuWD14d3olnDy+KvbB70FGMGAUwdvakrK",
-	"B3/96usxDIVDi+J68fh8kp+RXZPPRVEGdwY0QVwwzVPXVgWAMV4erfa1X2dy0/h2KbMUHhma+0e75z4w",
-	"+U0I0BiWmaxuhzSFvXPMtbI0V3Lp1iAWxdGkqPpbIjulszRSyTy9PEARgHFDpYCodaarkcTuKt7muoTu",
-	"8Uyd2K00J9BTXp1UUYRqpqvWl43LfQ/6xvXNzphWqLIwXKQBFQxxP2kd2q7f4NHb2aXQg76qs60wNVO4",
-	"MENQr7vu6qrVZqd+lpp1RdmCQs0z1pB0gK3oe12Jn8qDdXji6H/SrHQURc1WNPc0qR4WAlE79R3UKW8R",
-	"2A0Gc/dYwFWuWnaBXCHQsw11G9Q+VVB6Zxuohm842JdoNm9o6V/L8/Mv2X+Th6cPxpyVVSB8imaO8O+5",
-	"jqdVsDze+jRo51S5vp45qlYs3Q9kcQkIikr5NKII3sfd2c6zinbsy0QjGCkFN1XzEcB8Q204oCSNTOl2",
-	"XiGx8cynt3bI6PXgCK4c424oa41iWaMlKU9raDIVhN0iYhdAyxVKOeda80CZBTwy+izuN4B7mKO5dfuv",
-	"5ozsGwFUX/X6uTV8Tsj3TfSeCiVzrvcVjuce+COXFXwNJgfCvLAQv8tFo4kEVCTP9uh+4AvcrgC2F93Q",
-	"Dm1gFMcJHUtHs6HcxHnctO+LAZLF7b/cvGF7Z19lsCUpHw0b+Zny3RwCLtLRWPl5tZ0bi7ejisKz4+QF",
-	"VTxYkr+gmnmDvw/P6FYlM2147mArfjTvgijdA1G7TWrEi297p0a8Y/3lfm/eeG1sg6Lobu2Wh8KCsa6y",
-	"CFBAEid7zdgEzCCABKvpI8XY3MytgZpB+11rVrrDVu+R9+l0gh0qaq0X/26TzDJa6AkJmXpL7H/OAfbY",
-	"belmb0pVina744N0Mc6p6nC9DjQys4KdUZE4uI9TFu9G5MDr1NYIxQ3hAKSXQSSfdYWA5f9JC6BXcyGM",
-	"kuF6V4y42AdLgtuozHPm2/n7c3rMJqI3ju9hj0KpFeVCIwC0mvnWxuwWVuE3UP+2sBOW89thmrMItUWD",
-	"zGJYz5dCl0UhlWGxhsjYj8QzWlYn83g7xemaSRIe10+vrQoEZVi50Q4ngX0H+n3b4mtbl/TvQsI0itVj",
-	"9Z4Nk2disDJNwwjDtTHFxdmZFQb7T23/bb29N9JQwW6RysKqHSMTmc2J1uuLs7NSM/V/Wpfswi4rNsAK",
-	"2HeZhwnu9DrvVhqR062jz1owa4sDPhelaO7KrrLM6km9y1FxtbSDiUVfcxvoEV01GVxSlQf3ApDtXwEf",
-	"aizy8OB8R+ghVGi5D+n9zlVB1sKrfBHsV8dz7hg/AZBHCiQWh7x0zlYUIDuEuuT0sNcednhdZ2tYleB2",
-	"MDK5fsMKR3G0RyVZp78m2xBqPDOecUGKKkCzk9vzw/zTdJkIkSbs5ofDKNOuxCBe1W05Mf4xOXVBtr5D",
-	"OtzxwQdfJgB4fbgmMIw4DCBckNZtVeBfpAlvqWckLJx1McIBEveOVjgUm5Cakc1aojmEsGkfscuhmsGj",
-	"7cfyptQBpgg/8aVRzCTroVcLNTjDiMs8aKAiEjqACpThzzdVyqMzJVJd+xQDJWZb8IRmaD9ekPunD+0J",
-	"/vCc/CdZM3rD2T44sxqxWw2jmrPwbJXBSnMPPw1ujr3q68IBtj3qHUbWfkWlNdgrcbhKpky3/8RfjauU",
-	"CbYR9E2x6rqZBuJ3sMcgDOAgaWpY7WPkqZtT1JcmX7rcj+hza47tTl99668bhF6VQV5Oq4IQDtNIyBCu",
-	"xxyZU4CH45IcsUOp1Sp/WmnZZi0zFgWw2peGK9B/QSoe0LzSdTCDEAcoaLQucLIyfs3wezmOcTeSGKhz",
-	"MQ6LGK2VsS4qVdtph9Ixga1iwsUpn3A59vsLOOnWN6EqheQTtR+ii5BjN/Dph4E7K6vhVa/Vg71Wgwqu",
-	"jO9wGm9iOoYUb+qxMbH82TeCOFz9cLw2LV7b0VDqOP5gqElxmo3X29i5MgTXj1leHAMXWILU6MsJ2QII",
-	"oYb5qgZOs37dZ7X+bu6r94rK0EEOMRDGIxxiDdhZtCs0hdiLY/spGl4YUCb3ibKD5OMjC6wfTbn48fkE",
-	"RGr/1X2T2h4Z18Qdi51pD1Y4OKKi5nfJRSiUKAU+1XXGBfY4jJdRgT4zNM7VQQzsAeDdoZ3UBl372X0X",
-	"W5BD7BZc2WPsFt9Nt+s5CDR87mgFHdjHmKhroTZxUhHRyBMFylEmJ7qjzWqf1t1/j2WfdtLm1kLEcDMC",
-	"Dxx3eNO0doCc9kI17Nudh+poToXaYBw8MNxl9hfekNm5UJGTFYBecBeycW3RJMkYVQJ713Mzm3Kmtj1E",
-	"JxxBioXajB7w5huyO8UJQ6RTwej1pFrGAecd7tUtuBzT02Cav2U8aiQmzeOLFyf6XzDJtQdGVX5VFqFo",
-	"Scgkn9W/GPKHYDUPcgbEzMe7ngE/CeslXjbUSii0BkevNGumKmSe79ePTuk9/cRZTpoZJFylRFn/ZzYf",
-	"y857mOLBto6MEMpGjQNXwNZX6Gs2IrrrjAO4GO81hgQWUswjUngdpvS6/BFv0Hjx0FMB8RPsZp9JsbIW",
-	"FcCM7vl+zr59pFWJC2ZPCzimMPQrSVm4hulLqvJ7mvwuF81r1xCchnSYBAwTNiT2e6e9Ghk1weDHjxyr",
-	"5AwTGO7ImB7JpR9pNXPZTCNCvERIQ8oCnmItTQBU2c9X/IYJAtu7r+MABB1DQ8TF2MMrQu/6VBNfFDT3",
-	"JZhPHHGNWw+P+/M0GoQ2mDbmDroNhYWuh/NIi4KJsFzkVGydt8kNoB80keKJe5CwT9pQKy5MuC6Wmy6Q",
-	"JFaJzxOaRcNd0OmOrCRZbPeImPhd0pjs5iPdC9dr2Kf38HsGFU+puNleWjXsIiaMOj5U0M1wUuBH1Q3W",
-	"xhTIfCevOdbz25dzf3rXZKYwCX6lXQFvrRkK/g+gyoVih6UMtkwSCAhMqFKcaYLtnliDjMHKjuA5xqA8",
-	"ERKEovgtS0lOkzUXTJ/+Kn4VVstj5embF8/Il19++djuiJ/ePgNeYdMv4CV/0YyR3+Dfv9lrfztzr/Hb",
-	"F6e/im9L0P1CEyZAC/x2pX+D8dpnOPE+JZB0x/anKUt4TjOCu+UJsiS73PmvwhXuu8QLN6fkOXCGV0N+",
-	"/PDRX6v+i6lMytwen6fEnr14VUFXWBxFxa9CFvRfpR1/qbRUv52SnxU3nsGrBohbD9NseMJQ/VBBfvsu",
-	"ZXkhjR3WyT/Y9rfTX0VFpn0xc7iGRjnuxez89P7pOWiNggla8NnF7MvT89MvZ9iRGoTqDLzZM2wMffZe",
-	"l/kH+/EKwbbIRMml+C6FUibz1F79zF4MZEm6kMJVNzw4P3cunGEYx6dFkfEEfn4mE8PMiTaK0bySYNo6",
-	"Vhdc0Cbfa3XS9fwIqP2CMcBXFeY4ZMZUYzzznPMfmsb/7JVw95oTIQngvhQaGFYOELtyTxMg67Bjo/Z0",
-	"/8XzcQLIynG528/dfnNNt91uwzbmtaYwqmTzxgxM4Bi1D3QrtmZUmYXnFnCeZXu9XlaX4OOZNt9IzNhF",
-	"lul3h5KtBzfYk7a6/4e2LrRv+GGSfOz54KdCb0ATfwjiZ4yE09QepneXlDdMsI1113x9naZbspYba4cg",
-	"Chq7gHZFpF4yH20Kr9bfJRdPHRxj39WagBRZj4CUeWCNHfiV8WG+bvnJYPVO54xs3Mk5sIHT7+CytP+b",
-	"Vy+9g1dg9xt1ukRILpA6cT+pdNbB7OKXd00ZfasowAOq+KWdbxfEXILRnCiWMmE4zchKSjSqrT3lgglx",
-	"4UXBb4pvx4yErajRYcNcIPwETzbjG0GtqS9OdeCjutYv49oQqsmaZekcWCqlwK32q/A1KWghu6byXEA4",
-	"Fh6Mj1nZ20ht8Gxs76/v7WiOpAnh3m/wxscQ4JG9se0L9jEGPeGDC/UcDWm+rPvlCUk2Uh3iWH2qr0G0",
-	"fGGKdObhE2fWl55EFx9sB9KI/MFHrlnYDoE8ew///3D2fslEwj6c+aJJOFhbR3PoPepL8H6v7d+zD/Od",
-	"V8PT3NXv5rOiDGj016V5XZVwdgbTXhEwJB99eQ70bdaOZxQrJZ0J8QwF5eRbvkJY+ihrQq/pyYNHX/33",
-	"xS9PT/6XnvxxfvL4v87++937hw8/XASti7Gb447W3K698TCU3JaKpYRaK/wA4vl23WAHWPKMPSFrqnLr",
-	"5WO/VzDA6YoC+fpkGVRVE4DPQARdR4LjKD53832X9S11CaY7rudLcPAc+IQLCBBZ82yD2WwsIdlzjT38",
-	"9+y9KsWHs/d6Lc1uH+k1/mp2RCvYPyLiIRX+64PsliVQHFR0xvYsBpsXDmSYTqvWVSnIgq2oGOMq7RBv",
-	"VYrRW8EOqbETgvb1C2aSNUubC3N0I3tEv47zyamM8XBzfHx9u/1s7cC+/VGau1ivlWRd0m1tHzqBtYc/",
-	"2AV2T699lJhbb05eD+5UbTztXEgVIp4eoPVHUoZN2P5H9ohB57xSUGgY0Acv5QacYUnkIdRthQ1EC34p",
-	"S5ESiSpgwJFwQSZfPh71hH/ACyDMpI+0VnDzyzLXH3ulOg/u6u2qbT5VrCq0P8SKAd0f2PraRbwwOmk9",
-	"L9huW9ZcN4x86fbKVeHBjxv0its2dSTyczZbD6Eo7Y2s+25f2K5jWdgN/ZD8wL8hJZRl2s13+fKptfhH",
-	"WTrtFWbCeEbooF3zPdfmubsmHPT8V8lg5nyOAQG7/SmOgSZuT1byxH56oq95cSILPGNPXC9Nd8JaYyD0",
-	"uLrKcNQu9PGdOz7UgRs/4iM9F3D1yJ1kMHd7Xkq34WVMEWWy7+PeHVHFWjnFkoeAivVCfBizOGPpiimy",
-	"2BK7gbauKlOVCA0M77Qb5gpI3EbrjI8ma5IzremK3dMkpYZCnkqQ5/aHp+QpSTIO+SF7TChr2gmWGBd5",
-	"++17qs0JXHry3be/wRGC8bU1F6vTX8XPNVkWZNdAG1qjnQt72SYUOruEi57jwHeEMl6JbEvwHfG84egW",
-	"SEUA4OtDHB9ZXXQjKq1pmg2cTO/e35/ff/zhpPHv/ziq3Bt2a1BIgkfVqOyY++HdZfx7TJ/Yza6tz4cw",
-	"hpNLK3+VPHg5B7F3Qu6Ig04UNTtOlTcUnZQDRvinIZyeu7G+cYCs4RKtCJ6pvw74XndfgudNDqYmgASA",
-	"IpAmRyXdVzcxV/i73Poo9cTHjCcQxUTftOe61Tj4PNir8dgpnM9igZ9mGa7JIc4Seg2AI9ZebKrJs8t/",
-	"kqp7eSKzMhdwKrA5QHHmxMg5XB09cJZU5Se/y4U+e/+7XHw4K5SUSz3OjP9dLgbN+B1qOh6N+XuZrthr",
-	"HMlHCcUgS+0IlKW78GPkJUc1SQxr+N+xf+Jd0zTwroTa290D8JRcVpw0WPCgmEt5eyIaCK5iV1eoxPYX",
-	"MpHiRSgzcVkcPg5ewBWfUFvYARxQS+D7HEBDAP+aXHoWnqWbp4F5Pntv/zfSYQdmj6Gtvtu3GfLUX9S3",
-	"P3QoBxfs4+/O0GofzOH/AWBfHuNqOFO47QBkCL5+88ExMaj4WKLb7SVcMTU2j+i1MZF5BE4d1d2zrxDz",
-	"9vD1DpBgsvdpEJxX0w3h5MZkn723/xvMD7103VWOOR+xY2Pt2ikfADXXCfT6mZgqSvY2u5OY1ZwdAcUm",
-	"tevP8ZFBbJFlOrQKAdjNON0REeYzaH85PZ09Ymm/tXe+4+JOMAKrF9lhA+J1n9oE/Agb+QVUGyN83rrv",
-	"DpKDVMJAsIP1eoJtwO6DDzdSXffDyTHh0XWPtphG9G3cdoSWXjqw5YIm1xF0eCS6lHNRulRoNfPVzN1/",
-	"cN5mWP96J8f6ZxDk9HMW0iD+qzuLx0+azR07+ZwYlsPClYrNSSE3TGEdAKDyXSW7XfJ72vGfO9S/r+U8",
-	"4EHREzJXcRkUsJ/X249x5P683sY2K3Uw5cMlXkGpO+TkxrMxb7F2AXlEG/RYpOLyOPQauAYSwybm9/6i",
-	"T+jUuTEc0K97LWWmDxJhhZGRAu4X1qd+ms/e26tGOnSul9+xHDo/o0cC1Pr1+rgnbuuxxzXL7PJYrenW",
-	"lmhGjW7baRFpQFL2wS33Ci/5U7t18A4xv8694N1X4x9cYMOVFs9rQoVrIIUV9PFlOHsP/x+5J32r7GNt",
-	"yleN+x96S8K9P4WjhC91/C3p6pCn+0pQNjq4H6Fq8s+9He0rxHYjvt7d1wHuA6UfTBss3J5X3Z3MmnEF",
-	"NKC+PY9bCpz+eLbrGRBh2HtPXgFe11xCXey742ytH9kGhjdqY90/6JLGllMcZGPZOwFeGGJnnv8KSshh",
-	"A80RE4AlQdjfJrCw1R47e2//NxhcCy9zyDzCC++U2jrqZoviujMqDhTCs7eqk4u+iJkb57CMWYszR+IT",
-	"XRNsv8IiGvAYCxMDa/HaXP08V/yZm8poybP7+jBuZMqxuQ8SOgjkWAGJMLLi7qxcy1GiUKobNlAhCCwe",
-	"EDeqGq9pmjsxrKWulkj4Fu562sMkfavo5hk88GMJVbfekciNYCm44nOYM5ZljitRE01v/MuCp84Rw06z",
-	"rO4CERBSmiFh6lEghceUX1yKmOTilwdB3PkuLSSRGjs0QB9VpE2EA+aJKz+Ft/eUJNDQjDgx2CnJ7NZz",
-	"7wd12nP4+uMdNRGN5n42dGdPMQqLOZ8l+sYKXgKR0JuVHb1YBUhG++L+ammnD6sZL7Api7PEiBTuZCf0",
-	"lut5VcipaMpO5HKJy0/4EjlENUkV3YjIBpDLcJDWT6J/IfcnSta7O+EDAy+a0IyJlKoLVIQuquk35yhc",
-	"7me0b/vsMkDcc1ZgEcYUGLz/qb5Z/ddtng1DE+cOQOYmc9zFXbTZKLzjkmeH0i9wGIGygJuOUBbLRkP0",
-	"oLrwHdM/ucIAntlIEgTbMTeyIO1Os+d3SIPEDDKG3GGBwcynFsx9BiegXd2qN35MTqvvDyerdlGBVUls",
-	"QQtrT1eLhoiQhkBzHuxmVKpRMq0Y1XIgqPH8tsgoF/8+3tYb98KRhfPzcQjbe4sWi4swaVJqltpDU0jz",
-	"pLYf11KZRptNpN7PgdTKRFYQ8NeDUOvyzx6FelNGg1Dwcgeg+Sm7Iag+wj0Wabo0VNlJ/pRxpsmQ2Ksa",
-	"D9yZUER+ItLwHna0hXIyjMQ1waIksZ7aWuauXcTc54MVX60N0fwPxBRA69+Mius6rEdJwZRuktA1qLRB",
-	"bYwi2y+YuEsPSoz0V0kAO1Z4bWjBBp4GF3UtCzUkl9o8qeAR2JtNAz/cj9ilDbkKjdfSCgpiqHD8x1LZ",
-	"ba8dws+x+vsGQ05+vwxV8cqlYaKiOrCjW1Ke+baZSIbYYJCsDvQH55M6c8PE74d/uX/IzR4O+1N1mPLz",
-	"Z1SpLXFS2HYNG7Us9p9I/jAUeMRtf0zFFz2bykPFA0G2NfZ/oI7htaf59iRxeNeeyroqYSca/O/2ok8M",
-	"CP87wu0PhB2ANzqMCQhaGWg5nGKK48IPuHYVK3584TzkZESp8Ccoo/Uk6SPR3i3C7vFPHm9ZhcboOSd3",
-	"e2uPOs7aZ+ohwTTGzDcnMAeANDrCWb8nFlvHWGPtD+RJOaZag6c7lqCz9/Dn4LnxwhFTH3fWv2WG8izq",
-	"lvqOFQc4Q9AwabAAGrU95IRPIgMaQaJl/zVlLZsEc9Ek5DjWt9f8lmX6SWUKu5LsJc+YO4Y3VNeE5pHI",
-	"44an4Gm3CjSdInjcNvu+Oqpi2DuoGE5zVnOIpdvw0A4PXp9vA/kvvPcBM/kXT673BXJ6N5rawfdSZFvf",
-	"0Gog7HigiI1vc7KEACO2esI9M3eDkorohGYsJanciH+rrbMDpftxVOHHweluazo6jMFhdwJPOugjO9I1",
-	"O7B7HXs3/BlXG1kwhjTi93jFMaGb+ITIyroRHqIM0/VqyKVg2zm4jYKl8JFiNIN6fNcn42hGhg+L7H2/",
-	"CkEYssE6omp9wW0dzgCa63kbLoks9xzZhOHysjglTzHyAd0AEF2gSqRmlIJhMwkXtjDoxd7TJKPa94Wy",
-	"P7Q3mNsdhPXGaR8GcAme9+s6vHzkmNlHi0jtCkX5M6wRj3LIKiE3RIpYIArGpYmWOfOtuKqKH1wG4GgW",
-	"kiS0AFKwA8aG/kTxkDo25AvfWy5FEzAzd51RpGrH5oMxpDPvkO8ATL0pxaW78phVRPAIfCS3v4whOBpX",
-	"HAZ+BDkQnAuSciTzRgVBNWHa8Jwap1eptipBrdpQ7CPENaruXXdXrCEtdemCDh9BTQ30mC1oif1xEioS",
-	"lmXBLrPd/vmRPmP/Znv+tZ2aud3sZQ6GOE4RCuYTZDGHr6ggXPhmvb7zkZHW18WeU0A47JMj3VLJhl6A",
-	"qo/BQNolXPEJw5+X0ODjYLFPfJ/D1U1h3QyYIVARSNYyS+0ZGAHr+55HYPxAr+X+buUr8aoMFAyGGB75",
-	"ypp/sjxETv+5O4QXSm6064hWdWjyhKpJwjSqvWg5bfWj450b7hEx/jH/9QHOCgn0d/qai9W84gSGVJyr",
-	"/YV0eYu8tDFHkUQtX4nvPpLFeJC+KXiTT62AB1bd7QMuDt7TxN6ZUL8nrJ0AwUWKbU2e2KUHesSXxhRA",
-	"Plh1O+uJA+z/tdylceGKPzVMwr5CLNCOr3cASlpf1tGlRIH7NyZ7BGX+JWaAjjofUV0F3x0k9u0SWd2Z",
-	"mCpKHTb7SK1fNWdHIDJfy09CiRJbpkPX3kI+KF7m98RTYVCXCCfXjBVwMltTD4Ig0OUANNEI0T9L1gyZ",
-	"6cMen/3WLedgwuCpKzao6hTRCYKYystXl2/Pnr15/nMrn0CzGOGqFEehET4qTk+xZcZX63D+kIsUCgMP",
-	"4Ab458zr+oJEsU0TiaeNLLBmxQH0jCSZlNcQMVhKdWA10Jeo2iHfEUgYI1iV8NjXQDo/XTCWnpQFsMT3",
-	"clQ6kwCQyxnVJQQJuVhljPzt9U8ReVtQzTLeKW45Mnm1liqSQG/0MPYecv1Jglh+tlzyhDORbOvWxxBz",
-	"u0u9wVFrcD5uGOcZEI1AX9TFFv4/r+UBCzpZyhMDnXewAUXKb+zlsKPWgKDbYFd8JIxBthLcYBgEPvY2",
-	"WnIzmJznRzdL7CMCq/VPpuzcHQZxzCBU6TumkyU3yNSJzD5ELmsdN6+r7xAsoY+9BL5P0VA+/d+omdLP",
-	"HuDNhGn0UwK9yyoIp0++HCTgOc6evHtjpF0l7s0p/nhG5cDKHrg9R7OJUbWyT6DmE4iZsOnKmt4wu9wL",
-	"RlwhaJi7s7VJRiYN6ozB4HH/Lb5tpRHuaSI3gqSMpvaIdiV8ijGS0q2uskqxk32gQ8SJJ/86VHkeeGyY",
-	"NZAKabDQTqc3UIxIFfNVt0+IW1VrteMrTrFN/iSFt58kg/PWF2cDFaAUrWwOxWZQEMgEG5HfHlyNwQbZ",
-	"sScglnOYFNqd4ufYmeaAEXT3TgexDBRzYfNE5gx3epXSF7K9dSJ6Cv86e4//GNsfyvfrORAVUigGnShW",
-	"138zkaht4VOKgt0AfaHe2FO2595AP9qlhydoQ7e6Dz14XTrxOt6R6WXnI4dhGk89ciCm0uRTma21KdNd",
-	"/aou3TWfAwj9TxU9NmUa7Z/kJ/UARhMzBs5st5bRqjvkCNrJ8ATD/owpnnB8H7mGqvHQ9jp+w1YHyZm/",
-	"wXYEsgP9pthuUFs9SzOi/VpLAZd2EHLVCje29tl7+4/tcN7ALflxt0K8yxJ8eZjUgb1Xu3Ibq7blsg0q",
-	"am6G3adsNT97110HVuQMqYOAKXNgcb6trxqlgengQMOVjOehSsbw7RcHuv3HBsI3JvsADV+aCHTTujt8",
-	"spHkhipO2429PonMbRgrdpzveMmfO1Nr3yF61uILHuCohRvd+YC1d/mcD1gY38c+YOuHHueABcQ5NP+C",
-	"eHsjZAhpJ5ZlDvxrDw/uuZiihytIwtl7+P+HIRTUc5H6BT+u9EePV/zyzhP4DVtxQYQky1JhINxOyBNi",
-	"6mbLqhSuOXZwU0TNj3+L+QHzw94LzQ9IDuC773sCVNNypxMAyGx2cLC95Z9FlfHIrp57kFvxwxTFPsdS",
-	"TJ57VKprLegJWOedYjSsO+DQJ5KljlfoL6lM9BmunT7N0y+mHCHYczKyXoc8QnY2rXxwfoeulffvEDdU",
-	"cqMbqx7j3oDLRgUCDxWN8d0ncZnrDqNVNpdlmkF66kmvelJ5EpTYiQMwvWFD7i1e8qc25OAdYoace8ED",
-	"rBTcqEuKjaFOPQUBixYd3O544Uu8/Uc2yH6gKWs8uL0Q9svDhS8dAtWemHW02RMFYXDZ0R5hbtduoxgu",
-	"FbfJ2Xv4/6Bh9obdyOtq6XYfx6axyDuOY0+2N8LpfRgijLIDSw88v2QjlVlndqZiU4fqZlDDeIPm/48E",
-	"T1JqdtqiSg3n9ABKzZkgd/NO37ru8p+rd4rj+8jKsPHQI3qnywblCmJrrRuKcCK6NFYLkg1V+UlZoHXh",
-	"auITWXYarLQtB/jj7D38fzAOHFn7kDJ0V36eTJTR5XoLhMrw5UH8PT8N/XlvV2K8ny0YVVZ//fLOqiRX",
-	"W2H/emcvhBpluK5U2exidkYLfnZzH/aRu3eoYgrY0EUj9IvqfD7zxqIoswyeBzEPQBS4rkdI1BHq8tqI",
-	"QMrketbHjnjoFYJvGhCrhuLXgd+9BbfJgG7ytFZNcQr95k2LUHCOJdxzZA3oZsFDv79M1iwtM8/mCnXf",
-	"dhoWshRpm1c19HNot+AK+ROqFHc1atUPVRn83QvHj1IouVI0r6Adjt7aL9fKSvqHdx/+vwAAAP//",
+	"7H39kts2tueroLT3lid11R927Ezcrlt3PY49zkwSu9zOpOom3g5EQhLSJMABwFYrLlft0+yD7ZNs4RyA",
+	"nwBFtiTbmdp/7O4WRYLAwcH5+J3feT9LZF5IwYTRs4v3s4IqmjPDFPyWlEpLZX9KmU4ULwyXYnYxe6Fk",
+	"Tn4V7Nb8SuSSmDUjBV0xsmBLqdhsPuP2qn+WTG1n85mgOZtd+JvNZzpZs5zau+b09jsmVmY9u3hwfj6f",
+	"mW1hr9RGcbGafZjPbk9W8sT+9URf8+JEwgBodlJILgxTs4slzTT7MJ8tmUjYazt4e194fEHNun46XDCb",
+	"zxT7Z8kVS2cXRpWsOZilVDk1s4sZF+arh7P5LOeC52U+u7hfjcw+dcXU7IN9pJ2pwUfaCwYfGbjrWmoz",
+	"dFP7+eA9/02x5exi9j/O6oU9w0/12Q/2HvYpPGV5IQ0TyfbvbNtf4LdrRjTNGblmW7LhZg1rDH9ZyHRL",
+	"VvyGafjbkittCBV6wxShK8qFX/41oylT9ci/rZ95Yh8aEYT7VhByLvzvX+8jFhmjenCN4IJpYhFYtIzn",
+	"3FRP6Mg9fti8ZcqWtMyMf1d6i2L2yL15VOgmvLgqxdBrq1KMe+my5OmstwIf5jO9loNyaj/fV07tezBd",
+	"SKEZqKPXSi4yBk9MpDBMwJzTosh4Qu1MnBV4xX/8pq0Yvx/5OH9feGJ7I/y0poZsmDBko6RYkT+9efGM",
+	"PH746M9f4CzgHewDnq6YMK9U6lRnoWTBlOE48iSTyfXVkiYG1Wk1v6ksFxmrZ1iU+QKXes2oMgtGzZXu",
+	"7883jGZEs0SKVJMFMxvGBKm+oWfz3U/40Fycn1uPm7fH+676rlz8xhJjR/dU6zJ3o3k/o2nKURJfN14b",
+	"ZLE7oVZ/ESpSIpdLpi6sDlGMcE2kYCSXis3JD0+/fz4nGb9mhAppLzglheIJu4CP7mn8jVBB1rJU5E9U",
+	"4N2+IFIRShal3vpPiH3eF/b+1a00UzdM6QuiJcmp2Po/+JMMbgVPOiWG5+yCUAKq3F9gRRs+J4Zegxrk",
+	"mhRUGXsBNxq+NSdUo+aExxLNjOFipU9JymiaccEuOjfjmqQlI9T4ocJ9TuFNNF4Mk+cvXirGCM0y+AQu",
+	"nc07YkdNW9ioYSf2yllApyayxP1U6aP75y2FdB5SSLVIN7/W/Nbp+f2AdNvVHacFvEYZdy1Ixq6Lv5eC",
+	"be3VmzXOEBN2qD/7wxUkYOZvNp85AbGzhpPnl3Bmz+tS6cYWaajI5vaCJ7lXCe2nZ69/3LmROipFKvxh",
+	"+MRIWaFYwkE9Xq1Hz0y+/r2vdV4tCSUJ7NENbFtKllTlZMGzTJPFlsA5NywwuUxZNsr2M2vFaNp+xeAt",
+	"N9SYnZd11gOHMXezGFyRdSmuL8tcT1wX7b7CDcudSW0MU3b+/tfP5yeP6cny3fuvHn74t9AmzOntt/g9",
+	"u/ka00KVotveW8CzgoOXeUEVd6dge4ALqhkIb22ANrSAYpv28IfE5Zlimxd8Vdo5/NAd69xa/Mqae8En",
+	"VXtotIZK2Q1P2PjRfQPX/4NmJQuNLuU3XHMpxt/wpdTmG/et0B3hlNAhw95aosvgSf6jMBxVeEOpjDAP",
+	"hDThFdQJzeyPY1/qEq9/bS3I0EuBIRd8kFHMJOsJC3KJ3wg9pRT+RBh1px/h8kt3pvZv2N0naIy69WkI",
+	"5rzeDV72q7E0JaQWvuZ715Md3IOKbUK7L7lmIm1PWl/3dabHmjRXcBxd2QNntBoPbZmdD+Np8LKMi2vW",
+	"/GghZcYo7ISc5VJtr1aLxse1rIKynTSIzvqBD1KvgLvfvJ7ManTNofSnLbZMXofFVis44gXVXDeth5xR",
+	"XSoYRKFYyhMDP5fiWsiN9bcW1qpmacBamM8SWhqvjLoaAkxha+vDGQSG6gb8Eoq2pn3K+OVNijK8iIkT",
+	"2CHF2x7aX1//qGdBq4NbEwpCLruUdH3lh/mMLZc84f7MaD/ssmAsPSkLIm+YwgmwxrYbHIQkwIlYbO1/",
+	"47Tokod1G2iKq8Sag2O3GiqXanuOeTh+I4c7BGJs9lOylAreqhTceAfEqy/7qugWlGrc+675ao2n0JiL",
+	"pTZXBaPXbl+P+EomN6FD7hWO+/E5+XcCgYobmo0bsN9Tobt+z1IOrl9nNzQCVmtp7unK97IumVmzLaGK",
+	"jX08M4En/7Rm6KCBEGoX9+ye4gE1OVkRDhz01uPceVC+hovs1fU6dtZGEOo20bg5KTKaREwPmhcZ01cY",
+	"mOg/6jW/ZRkukibuYkJJYf/sXYrKJ9bMVBeNG5iLh4wUVS1LFXsPq2nKYuyN8Ooru7cmfiWTm5HfQDXf",
+	"m9GXcoMxjMq06eviUrPgjmwqz82aZ4xwQxQTKVMsnZNzYiS5P27mN2uZsdAWfbtmBD7ENZUCgyX2pCE0",
+	"G6mmO8YAyl+1gO7calgFtaGAR3Ts1P8HU/aQ7p/6GBToTVhGDVMXVk4F7vycbsmicoY5qAJ/1o8MusSO",
+	"3LU7enofyE1IDtxhgfoIVeFCymuWwvlBRUrWVBMhDYSsRFBOVClGhH4HHAI7MUO6kuG6Y9AsFFMD9QyK",
+	"Whsq7MO9aSWkXWFYgNl8JtgNU0ErarMOnKR/lUxb0VsqmVfDuKeJoKFF6cZFMSTkZAzj5s6dgPfFZ7p1",
+	"CUpaqW5YQMZA+ntjfZplGEW0A7bnvtwIlkLgDyKKHD7bWHnrxf9m/RDRFPuFC67X473xiIRGpg//c88I",
+	"TdNgrADSGxPCEnbKow6tKrPAxP9la5VggnbDgmZUJCwl8GC7rZO11M19E3ndhmPpxuyeF5UMHGY/YXDM",
+	"pcupum46Lsma0YLhClFt8Cc/B8F9VmR0pLIw1JS7rZSMiku8MqDtRU+AqvuGphXDPhOjdndzy+8YXEUH",
+	"uxkXpCe/v7P/nJ88fvf+fH7/UTg8yMVVqZkz4wLRzmZ8XVxfbXhq1rvjp+g6XxkZfOeWaz/4zPGh3WlR",
+	"+lKUmi5Cm/an9dYdu5hGWpSGJFTYc27BSKlZUCbvEi8G6fZB43pK4vJ3CZbr1Jg+yzQvx1qwaSXo7VlZ",
+	"nc/J6v6c/N///X+ekKQo3fyQQsmEaS1V7SBZ9XxPE3yh2byVh/9qHhWGxdYwPYyZCAf/MavQf7dBuXIG",
+	"bOBbVcppxx2qFZ/05I4IuOmOLzlGmnuqvBMY6BrI1FSpTzz554SioeSyiXIj5mQjyywlNE1HxjXqZ14V",
+	"TF1VGy5oNvpEKtiKxKxlqTFD2442uPH4rNj4YdgR7BHlcM9VpRBcrIg9CohU1lUxI6MeslT6StObkOns",
+	"YhNtL8WaVRAORpM6sTNEbxgmuMbEDbwqDJ2coZV467O7diIgAS2FM0hQwW2kgj0LacS9FGokE9YU06CM",
+	"t0J6bRGf4PqOd3lzZtYyHHpV9sQNT6KP59/DOAMGCyun897YUMLaenHBBzx+1AhikYzRG6bJfSJLEwj5",
+	"dOYax42TgMG4mX9W9b7hubcOUXgHO58GcVg3VHEqzBOSrKkQLNME0vro+lQefXvxCi3UVTo2wqfymDbu",
+	"T6LL2/fjYFrzfNRNuvOXA1jLj9jdyD0pNHHPhVHbgHW9pmqFymCUBRKPjNNtz+wO7U+mDc+pmfDIoVzi",
+	"NQ9F1wCqZEUBVC2Cloy8cKEhVGRUMZJKwebEKO7/uLKaTcBfC8pT3Dfcqx8hwSeHmEIdHbLnQxV1tTa6",
+	"9VLtH63t5Qwv715Usakl5Rl8sqHc2JmZz5bMztdGqusZovXMDA0+uE47MJNUxZqKoCcCYFU2NB0YJwIr",
+	"xzBFNOXp3L6eO1tJw2cbq61fgjuOsBCrsZdU5aGvjw6pTItcRjOy8ZBmMDBizWcIHmwkwYzNTgcXAyBW",
+	"7BsBOB+RA7lspFlrqZ9XWw6HEt2r33Ed8IYXZbpi5ipjy5FO8Tx8yKtS3NMkocUTIkW2rcwOVbqI3poC",
+	"EA32/FQdMRTAuMP+h70yIQUVRC7iLgeLqbnVUSfslegKa6bKdR4Vp0HtHEQDWAWw78uDarIKzS7zbqU2",
+	"FMzB14lJtJuRoFDfMBGNMI+MEVPnAI2PHuPyBlcoGlj2h0pLa1chT6M4pOxQ54EuB5Xn4nsuSuMCo2jr",
+	"v4srxKMpQEODybLOwjo9RU14yW6t8bRib9y92is39sS3FlfMdh0f+gjGZLp+KShjeB58wT0i9Gov7KJN",
+	"DEkgWmAw3Pr6x7vDs0LbP6OlSNYOSD0+GpcxGswTg41MyW9ycU+TBbP7XqNxBDYAWs5e3HcEMAZxLlOA",
+	"qvba9KrULBAUuFxL48DDFLIU6Ym9kGQ8sf4XWHGdPE7DuBYydcDQJpB3d22BTzQ3YkCPgtG72swY86Jg",
+	"203DiL+UG+v1AqwUTLVQOKC2Pnqw2KvV+vdpOKlKYY4Dx+I8XuEJcLcT6oVULnmDEAKp4BBykHHBwKj2",
+	"yznlZT709n1HX7i0VzV/KC/V9qmscbvzd8U6rUL5m1wEDrgkYYUJwsUmVLHsM8E/uVxoAra6EyJ7fHFw",
+	"BqrDHaDvec7NaOss9iSuCbstWGJYanULWC9WL0oROYtZRgvtsS0jzj1rqKTjDQfnbvWjGD3Xr9J+IYC/",
+	"Cp9jSy5SAF9O0tFDxqM/Mse9HU9HuVaFknIZHGTjyd1R/rNkZcDt+5tcVFgfbsJJdGdMhs6hyzLPWYoR",
+	"KavBYOPNCS6Td9O5SLIyZSPjvOMdTDHB4ryLg6kNVWaKdFa2mjc4XRQBjEwQLWuiCZptNf4Mi4LgSimX",
+	"+Lc1y9KZn3X8k2K/MYe8VGzpAglJJt1dcA/BaXfixxyyVI3CSd9pfsGEt3ABzjSuFCy+acMvTh3wxYdD",
+	"nIw29pQXwZZANRVVUBnjt0PhLpZcRzbxbRjry24wfu0XB6GrCmI3SrQhz41JY7cjMAF487kblvsWjiX8",
+	"WqGIgIPShsM+LNOMXDNW6Bpc0kJ/zAlfEiq26AWmsgmdGoPOsUelkjIfj4wEMCWUgk78jmAsnQDAbDyh",
+	"awUzhgAsRnROs4xpMwn3B7d28tUPi+OdKnPGPsUXvvamr/FKPSwio8l60rDkAnzSCDB9IIBXpVqCkTvc",
+	"dkpHUna95ClZyyzVBLJ5Sfgo1ZncpC6vsC9AkWfZFLEwfLU24Rm6qVFwlevPIeqq11RhlYN9HAZwodCL",
+	"wra1uwbCvUtuhsBY/b9zs5ZlYFPXCe1A8cGkndN4qR3Os5e06gH1l9/tsqRjSER/g1rSG2LaelRLkTQk",
+	"xK9YRwd01UhTTuOB1RcyS9HNnOD3L3nG9FYbFrH+FGPjl0Mw493AvgBuFDe0fdTG8mfVpfUt66EEX937",
+	"dZ3TI4pf6O/aKvwWjChnVBuw4Eo1DeDpvYLxpryvUAkZ8wgZBOVbWRUBA9s9K/IudskbaZsC7KXfCgZm",
+	"020YcHmXSOPUYB998Oir8I12xgGHnDmQjUu4cqherGnA+VWIitozWXoilbZmi/qAtZMWcybckRuqe63O",
+	"4x3opTrf1rSU22Zo9J2+YYbyLIJrGTXJaE/zCbHBt6G8QOelKp8V7hwdfjijNC1RUb9FtzhjlMGLz4iO",
+	"8LLrCU1brlrs4W4/rQMJb2oPmoCxjA/yvmcTi12liyHQuMPrRfqX4YLiQCn5pvn4CzT9ECLu0zcNELsf",
+	"2Zxs1tKByLkhWkphLVmI4jbr4HbVLXv0fyxIES/jHfc2G4d7p2ILlDlcE/tleBdugpHbvRH4++q9thvb",
+	"0X5ukd0czJ1M+RUOSfdLzykyFYwrpRk1EeD+j67ethf3auwDaQSQuaulVGFP51cuitLoK13mFfsVWEtO",
+	"bJliJKvktgOqDAbUc6510LH6CZKV+IwcdiOUcKwZkmxFo267XtGXVU1L1ThIa+v+Xz3coaVhLd1KDcrI",
+	"00qHdDQ1zHbAn4UpX7BMblA3JEwwsgRbF1dCQxrF2s6T6mPr5Q3n79iNdJGHSWI3OEv+puEZQiGfYrx7",
+	"mN4I+xYZsMZdWyi5Ukx3sktTQLSebwtHGHxdGTqv6cpFMP0ZWRaAowOdL+zJGDoQ4VtXmjExId0+mQEj",
+	"WBmgKBdt46yh6Jux8whqCYZutztPJsrvsnL3Bk8BvAquL0Nwsjqoo0HzUMAJ47DgK6CUMJKKaBoKVV08",
+	"s99LMqqYu+RClFkWOu9aed4uwZXza3Er1zOS0y2BuO2kOYlq2G/tZnfqWy6dyqhsn3Hatldg1IwdjZIi",
+	"/7ZB/g1EXPQrxQAAzdIKhmZtEAfW6AMuC5aMYTe5tNf1vCH7Ry8nDdF2+2vYBGhSpvT9cKZNaE3IRqo0",
+	"GJJdKEavr9gNC9wt88nCIY8zsN10mayrekQ0LF3x3ZQ4JMRUw/IRdhLmsw3zYbnO1uO5Y1fcSHWNK2u2",
+	"BU9o1q+avEMFrXvu3M2YH3uwLM+zTAUOg2gd+K7gKTftqGk4WjoAZqTbDsVSO93R0+Aj05JTyBt4mrGJ",
+	"8BSe83ZGPFZE6HhomoNyDwwt0aBh0QtRwtzNcefFNuxL4DTro/xjAZ0NF6ncDC3JtNQuop7GXNsLCXgQ",
+	"1OSJckA2/yqxqfnOW0t9kZuKxNvT2xvjusGwoq9ygMDIS4dxOHRcpDqLPn+wWgsSxm6TrNT8hn3vLWKk",
+	"PR2sTpsEGxsL0pLiiiZXhdyEbIcXdvJq2gJVCjjyrF5eQFXq9gkGK2TpkS32PfqmxQQsjyzwzB4pV1YD",
+	"BWa7eqEJUmE159Wook9XSHV1vVnfrZiq/npIqqcA53aAtrrgLD8zsc0UjgpODtv9RcprIGiQS2IXFEUH",
+	"TORmXM4bU8cIzkVPoVa0fLT2QoU+8nSoQmDNuOyQ8evO0QnCmjrbht26AuJZLsXJUvEhkHF98f3HF+fn",
+	"8TO1vvD86+CFfWxx+NUi5+AQX9oYerEJFtuEEMdQkop1MuPNyIhzTyMImfFhE7dNc5kGEomvmUJMD6FL",
+	"43hScPcoKkABy6Wzlp8QlzrHZB/zpQvKY11kk9SnkcqDBL7TGkE6B5pc01VgcN8CPjpzIQAjyYKRJbAf",
+	"uhowD0+q4TUOFSE3gqRcX+8X6E6YiHl0jvoxurviMtRQyFEqG8+csCOx1g5nzQessBaDJLyWf0olhA2J",
+	"a7xgdPe9Yf8snf/8h4mtbyh3LKhV+PCr8ynxw2Y4ubpdeIrSVSicPKnUyV58tfDxsf3LwO5OKxhPIDvY",
+	"5LS7KjkhxolT+UZuwmw6YlzDgL6z0qivgvF03qUmfWlMQWtN4uv+RoaoV0u9vYrGGl09KoJxsW6uwuK6",
+	"COaIsMA08Yp6jQdBbh9B2Dyhg4PqhgWS8vQqlvJtxSxHhK6Qo91FjOzxCEUhuCCDMag7bQv/pb05BCNR",
+	"GHcSVFZ8Zzq7ol4DhKtxzb0UhzdLeEcszasQ3C4ufogKDmUmJEkloQu0QQYrpqfwxm13T6E7U/1MxrBu",
+	"32GJ1MRDkd0aRa80o+ZqApNGoMhYCkbgZsTezBGqpHTbYApdlWAC1Y+MRUkToHxZMLLmyhP5uQD/sA/b",
+	"q+TMJHV4krqYzBX+nAxQEhdSZmPjEtWLTOBUgvtXVeN4h9Cafk9T9lZeh0L+miWKhaXK+G8M4ozgou7A",
+	"8Ktzf/fgmDzX89SmDZ7Eechw3cmf1UVNP3322nr/RCofv4HkKE2bzLSYNWsn4+oXQusU6X4reGQPnQ3O",
+	"SRnDjo8ggQLWRIw6JVRY6VaATHL63I1iCHHpyBt9alIKQm+YoqsmD2fz1vN9iKNgOrqkV2FqAeeKQXca",
+	"4NkiRrGp0zOUq/rLtlvCZvdu+P2G3mmM67QzvOhaWIF3aA0mLrxkdbKUrhTAOTZAxZyxKnfc98gMXbHB",
+	"oY1Buw+itv0EB7e1Z6lqRFS+fnj64NwePTVf38l//QxMfffn97/+8Kdffjmtfn3w4Yv/ClL3/eCByG3W",
+	"P/s99//p1cm79+fzrx6Euf9+YJvXtZs+Fck92th3z3jBu0ifUQ1J8FmhmbXDd6SRE8ZOtS5zFjFG+PKC",
+	"YKl+TYnv20nNHWaQIzsNABROyVP8BfP7cGtdVwHVxIG+LmxkwLLRC6s7Y6FODumKjbdIFwHalm8cxTia",
+	"BFnWCgsBiNLxnk9hIl5JmrV60zVZQQeIQkOGg5DmyrWC7A3+B+ljw3aSNWFUZbzjCgyNs+AiVjDf4GSu",
+	"41KITMFwGRiPyPubPiHUlZAj2bD2s1nR3MHFY2XgNRdj4h/o/rTmGRNEYc5k35msfinThPbfIQvj3PVO",
+	"CBI3hX2AdvR7HPj2LlybBazzsV5JxfGEPAoVd8p8RwRgwhABgzNaX3kDtDvzORf+9wCmJqNYEBnoermm",
+	"qsJXAGmMkb4ozW07b8tfs8IQXVDFLsj56X1oMkcMExDTq0yM89PHuw7kMrRRYFG0rPFPdj8lVBsCTQkI",
+	"u2FqWw/KUXoCVTEVCZtDTNiuEdUkL61SsC+NHNsUecB1Z5yPH7Uatz2K8NC7+qOAifKdlNfOUVkwe86h",
+	"vi19jyPRUlVUk0ziAMGw4b9XE+/6OBKqr1uDbAcLT0Od5RrVZf2aPz3Hkj9tTWXc/l24l2xQx95RAh/s",
+	"btwFMh45Jy+rqMKUtmOVJ9SRaevLeJ0GO21JrXRIRQrFb6jBHq920bRet9HKD1on/h128gjUGb5sHHcW",
+	"myNTptupzpeLd3Tdq0az2ftDJU4dHd1OxbgjN+dpmjHXgKbn+4yeufWIqFXleru4yphrHT9kW71OmEIP",
+	"VWhM4VdBipjD+Bg9kw9Z6nSdbaotnSeE5YXZzj231yzkB/REqd60XzfPjAfjGoq1mwNUkxuT2Q1jxdR0",
+	"DTLf6Xbb4K/tfHVMINcMFpOInuWMLEuF3RcUpxlZsBUXLYWKVn2YG6jL49saw5fzAGgxbVQSwZnpacOq",
+	"5z3YSUPUM0Tvn375aN7LSxJtZKF9Mw5GmH15+1g4Fl2QoKJptdo9A598TV0PEuxcSmiBWOK6C3NzgKfn",
+	"Dwb4xyajOOCLEemoIlx3AAuEWgpaX+C24IrpJ+5I/k1yQQyeB4IR5A2r3vvLrx7tXJspakmEteZa5vbs",
+	"2dScOeEimR1KWclsZ5T2jb0mAqSB78dWAoT2450teqCvj2nsqjnRhWI09ZzGqP1aJtWXcLDfr9qzQnsC",
+	"zaUA41S7DnnhTr17r3hOb68UK+qQtt/AjwKRclAPFenahBHZp4TIdcL6D8dzZ8VXzV8oawh3rmxbkmM7",
+	"Mt8DyFqSdmW40zfgWMxdh2qon7A+lp2G9qKA3d1snxzsn7yfCmqfXKFt8AqIMUZAq+9SHDPGLoQBDJUj",
+	"xGFX8NVDoFtxEo4Ab61fbjp442oEivFT4GCXbDyBHheJYjnUZu3uYD2+SghoAV3IZE1vWFM1gl1Ydeea",
+	"UDlk1Y3r/71zqDvaoDrawBELeBdIcLgpwIS2NJqZsgg2WsQUEhUEBbBBOO/CdIMZH1SRVjXmdMV85KTK",
+	"+eh1aVK5EWPm5YAI2ubC1nPlGcmbEjr3+24cJ2IjSn/AQHxfLlN2CEY3/vtYFKMriO0cuy+fnjx49FVt",
+	"kmQcQ4j4svNxWX17azcW92bzgVRCc2YmWmnrUlwfrzs75IjWId92hxkYXYUp2XQKcUc3ie5Nw9OnQhQl",
+	"S34bpi18rVgBBaAiJVX/rVGdPmgUB5RlVQLXyBUEu0d2mpTqeiQ8p5eaunUIGjew6mbBSeJTfTGXL7h7",
+	"3PrB7rD1nkafG2LwfV1uLpR+i9VNchdFBvdypSggu0wjYaDlE19cCXHgwQzb7h7orvZgvAZFgJSrWQi2",
+	"wj42GFQxOokUcxA9mpTqhl3JZThxATO8WUvNiFE0ZSdyuSTwFednU9fNUC7nwFFXs6ykirYzhfumcKom",
+	"yMGRAmdWo4JV36vSGHp0HnBqz0MfVgr0sSxVuMUzBpbqBpx1f9VSO0T8UjHr09l3gYlvZhKgP6dZK1mu",
+	"1tgdaHRRSrT8aSTpLc8LqTVfdEpUOxmDQ+DxYji8Pjf70ly5tMxI0DGiFgP3kqXRPGX7tofwbcakhu2h",
+	"Cyag95czCufQ1UXDsVdD+nTPp1h3WmJGdibwIvwplYk+w+XTp3n6RQgC43JfkXu5xNj42wUzvm+xGYrT",
+	"F5D25QYGqg+ayq0dpyka+xLRwR/CJ+DEQqGpud5mE3dd68g62TuSDgCTi/0HP7PyttjW/PWjZgbTZM8i",
+	"5bYO2jeFenlaU9b5rCys2TR5KX+Er+2sr+OOSMq1VsFlrgZaVQI0juBW+YAnBKnMU9D2MTvnGWCG+grx",
+	"DtDlcYTHcNXwaAL6GSKZY6YZjKMKbjPm6qR+5ujFdLO2ayXdQOZu+PWzYu//wsEagl3agj3v3kpsxoip",
+	"HmCrW8uc2U2F5W/O+JhUsNERhfvn44sGHk249vH5HQuL7wME8RH8+/h8egvtxLch77Jo2R3DfOpMEG1Y",
+	"UTMB8rzMoLuxnmOWDdBavqK3Pgsb5g80Z3eOYtvCH0n+0I0rVobeIJCb5+wSsiMYnw1S5lzWr1O3gnIZ",
+	"S6Rtg5r3G0ggsGYX0DVNSZJJHSFWtQeovpLh7vcASdbEiqDRJLGS6ngqJhxirONFDIRpJsGnLtfSVDsw",
+	"9OB6ykaUQzavdoOe+23sV6Whpb1Wbyhyp/hRWmMq4xCxfa8KDx3at/d9w6gO0R0d7YDxVTGDBw2OKsSX",
+	"M6Q3FMtZykOGzCUXq4xVCNxm4q2G4Ltmk9bOdtjRaWQAb+zjtxFTUJk4gRqggImRkmTcmMyaeaNtLXtn",
+	"umLxznSTpMxJQ+hmh7pVvHGdA7LVHTVh1hrLGpOWy8pG9OBfgB1CkTLQgVo1eeLQzC2PM4QI7oRiArwB",
+	"mnce5uprIAeb8iTWp+MwBZeOs2Bk6AEKK8cWIwx1vFnz1Xr0jTK5uYrXnzw+b7YllkviRzmuicJGBHtj",
+	"C0JdW2qobasw5aMbLTT7WldFn4drOHNHnqhOMaHDb1X9Wbw7wep2ppgGAimN7Zjace2LN7ZrGLvSE2t2",
+	"p3dN6rMF+XT/lBUYT9Nl9ZCn+L/DcoF36Ft1NIpnwYhyd3atD6uZHiiIbbumvcWapAs+keQ2ewtVohp8",
+	"V8WWmac4uXsP0ka7nQDaIGNURT6ahBepBhsFjkRDllRF6tHD80dr1ko//uom9dsOTugzd5aMrqkOtEsb",
+	"JGh13ZxCJFhxOzIudYE+L80Xd22nFtF64Mm9T6o3Dk9jFeTs9oDx3QbqFuO+EFqhIIfqDKuGvxslm9jf",
+	"Kmbp6iMYuaFZySrwAVNKqiHmwno8gSV1FCmdLnGXr34gLhRqT2QMKS5kuoVO5ljfQO2hYqBcFLEerbLc",
+	"xqrhaHc5ADiUuR/tmIh8HQQM9MPjJmMDjmmzPhLIAC4WGRXXO7UXfOpvXw0hNNo31LBnVKXTYZgpn0qJ",
+	"0/R/mnCApyf//e79l2EowASagCBHXNPt3RXL6dl7UJ5m76IvCCWJTCGI/e3lK/Lwwf0/zyt8bd39niTQ",
+	"ucl+EadItyG3D4MgfsOKgMH5D5mVOSMp1wl0O5mTxdZtVArVR2rFfOF50+WaUrLqbJpRBpBcLu+2EM6A",
+	"sN9/N1ga8CiA9DD09m65p6dEUcPmLjGuyfnpgy/nVdqcpil2D3U4dmyAGnXwglsHXeZgODXCjzzN4JyU",
+	"ee2OHAdRc/vgzcLv4UixJ3OAXkmRbSPM63YfXC2CKaEXVXcznwd69vrHWZi4PLkerG0ZH9nrDIFRUyqm",
+	"7ZZyHfVymbILsirKOUnsP+vtQjWzcvWEDfLVFVkJEOhpuTPsABeot7V/J9Q1XYCIKfWUzhkX1xEScuTu",
+	"6d0N/k4Mu8V3NxJdRrxf8FaN7pxdO2Drok89pEnIIvLQ7h0tOrqsb36iw2KrAfV+HFa2eOeyYWRqvIsZ",
+	"bbQv84ahLM2JXJ5UC+Aaj59kHjVOXWx/XYJxtaDpScETg3fByT/xronvwhqK3mRydeXtq12Fh4CvrVlX",
+	"BnWVvw7RAonMW/2VdndSqpuOjccHhpnq/OODouKKWPy4bjhDelErGtRAXQxNcy4qqv3QWN+UIeRWxkLR",
+	"0V7WO6FFneMuqNYsBXwOdMwumEqYMBfk0fmcfH0+J/eblKEt6Sr2AGJ4yDYADAFzkdMt4jKoIbnLeUPu",
+	"V8urJVUTIFu+HdvOhkiuc9udQFuTnNw3pYi5t4OB+Camaty4JrYL973Lr6ZCq+yaXf0mFxN8W9c2fjcT",
+	"/2JbpRKJj6SG/L9XS+Li0qO4+0fpWsAsRevrIB3q271PwcUeCL4UgCkBQAk3jpb2701c0u5O6fsw5k2V",
+	"mep77eWONMMBBNWaAieF4GJFhNyMhOFMRCC9KcUU9NGuW61l1PdmY76PXdrsFxT1u7nb1pnmNU6JGxAE",
+	"TMTLVt85g+Tc1mMUbONAaS4cgQAw7JU1nvjg0g9qFLoH5LDuJtcH+zhl3ZOpOlBXl2s0MlzNc6FHithu",
+	"oRESuuC57FR0P44vZTwKuqvTa/8r0C0gDXcxBzN2xYwmQpJcKtYoraa+8ctB2rHmjIrRqYmpDJnNjmHt",
+	"Vzy3Enk/uIu9bQKLbFyVaDtC1q+EnBiBb3fcbPK5K0YhVGfFPC2RgNMZvo3WRw2AS7WMO4Ombb4AJ01V",
+	"Z08cVUQgD4F5eFMeBfJQ68w9+75ERTSStYJ6srCRC3BNrDfzoG1r4eY0rdA3U5JgzomchLBsCVhN8aqQ",
+	"thtVn70vyhP0s9NGFgX+zjD67/4GV1dOVcxpcVceoc9Oy+OekKxzAl81UB7sz+MPzABn9x3M+F7evUlt",
+	"Hif9jyNxojHxsWTxTVr41oHX4YGPzU1PaaExBNSEDt6RUJGwDHWWnaKMGVfN6H8JCQ429rxkvkVzKE+4",
+	"J4ovYZnmpY7caReTY30bd8iGq5HsDq80uTduQsQwU8JzNzxyiHRpQfvvFQfpRZoIIbHWlO70+fr3fec0",
+	"lykLJ7hcyGifm1dtd+5+k25LEk87S8M75bLubdvN5E0rdW/tiimNaLRhwTJqrDoRzNVh1bSDd2jhVylW",
+	"eFRdxx+ckYRmXKxe26cGlCtyBfRjrI35OhRyacS1PsQ3/gtR8R1Ik9ccu1MnHh/nK8EbPT3cLf3bVlMU",
+	"XBHXE3tkfz1PxN0HZ47to8K7zXLGZ2wcS7cTONfghMe6914yHW71iWTFfQMRWJhCdC7AckzctBIuoHkA",
+	"zdxfnpD7ZFEa+/eU5VKHJEPITSQCOkChPHpeXAgCx78rhVuny5//+Ca0QqLtt92F6KiV0Ojd53cZKsf8",
+	"9ukPT4n9qMbDy4JBiAXqIqGY0dFo75iOBq9SPZKWp/67a+ABcx4UHg+8DfgRcRDlsYpzwrao76pRipgB",
+	"OYb0cC1dq11r+KdTws2R3ryNUdW3jL3VCx6Eg11ljOpI0iDSkYrYE20BcZkU29D1z5FFCZx9jhVlhEb3",
+	"3aPHf2PJzRRgVbSv3PgnCjZlfM0pGhk3ga5gk9O1YzqFOjfEv0F7vlvLVU+Km+KoQI2o4Rq18FNTHHcp",
+	"Dpo0S1XxSrOqLI5ZsJNxiEhNLHC8b6imUjwTadiThBWhRiUVXgELiYFh2Hph+AWWksWWuJOheu8dufbd",
+	"DOp1j8G+nrJzWRpG3EVV8CcvtWnxgm+4WQdoB/sJd9wOgXYM+IGr+fdoDehnXbEYVynxKQR303eB65rR",
+	"Yp9qD/avTObMWH1t58QBLeZECk9tDYOH0LILTg4yVi/dskf7ezuGBL8AtAlmcZ3qfevCnG5Bbg4pIrW5",
+	"0OjjcPL4q9sHvSUfwc5Th4tqsswHf/7q6zHciUOL4voF+ZyWn5Fdk89FUQb3IvRpXDDNU9fwBcA5fgdY",
+	"fW8/zuSm8elSZik8MjT3j3bPfWDymzCkMQw4Wd2yaQqv6JhrZWmu5NKtQSxupElRteBE3kxn26SSeeJ7",
+	"gEMAG4hKAdXrjGUjid1VvM3CCe30mTqxW2lOoMm+OqniFtVMV905G5f7pvyN65vNO61QZeHobwOuGEKM",
+	"99Ff+26yqjlnhy6KmnVVP4wyxjPWEDxAsuh7XQGcSpl1eIbpf9CsdGxGzZ419zSpHhbCVTttGtzibxHr",
+	"DRZzV0vjzqy6fMEyI/azjX4bVAZVVHpnz6iGczjYwAgSWl5p/lKen3/J/pM8PH0w5rCsIuFTFGWEp8/1",
+	"SK2i5fFmqUFDp0r+9exRtWLp3XAXlwCqqHRBI4zgnVzAHOWoTO72jOceUiKXFTAKBAXChXCk/iYXjaYF",
+	"UOu6u/NoFWe5K1uOYKQU3FTtUQB/DuXsgNg0MqXbeYUKx7Of3tq5Qn8LR3DlOIFDCW/cDzVyk/K0hklT",
+	"QdgtoocBQF0hpnOuNQ+UfMAjo8/ifue5hzkiXrfxa2LLvjFA9VWv61zD24Wc41S/bWKfBF/0dgVQvuiO",
+	"doABozi+2Fjqmg3lJs75pn0HDVhhbn8qlMy5ZtgR2lcebEnKR0NJfqIhpzwc62iswLzaz819t6O0wlPp",
+	"5AVVPFinv6CaeQu87xB0S5WZNjx3WBY/nHdB6O6BeOAmNe/Ft92ree9Yl7nfzzdeMNvgM9qvRfNQZDDW",
+	"iRbRCsj4ZK8Zm4MZxJRgiX2kQpububUYM2jZa+08d9zqO6R+Ot1jhypd68Xfb5JZRgs9ISdTb4m7Hzgb",
+	"qkl1n2YfS1WKdo/kg7Q+zqnqMMMOND2zkp1RkWC1qNcW70bkwev01gjVDQ46EtAgvs86J9AR4EkLtlcz",
+	"JIwS4npbjLjYB0yC+6jMc5Y6UfYn5phdRG8cC8QdyqdWlAuNsNBq5ls7s1tuhZ9AVdzCTljOb4dJ0SKE",
+	"Fw2Ki2FFXwpdFoVUJozso753iee/rM7m8RaDUzaTJDyuoF5bHQjasHJsHVYCexT0e7zF17Yu9N+FhmmU",
+	"sMeqQBtGz8SAZZqGUYdrY4qLszMrDPZHbX+2Dt8baahgt0hwYQ0aIxOZzYnW64uzs1Iz9T+tV3ZhlxWb",
+	"ZQVs88xDB3c6nvsVTOR062i2FsxaxYDaRSmau2KsLLN6Uu/yVVyF7WBy0VfiBjpLVw0Jl1Tlwb0AhPtX",
+	"wJ4aCz48ON8RfQiVX96FIH/nqiDH4VW+CPa24zl3/KAAzSMF0pBDbjpnKwqwHUJdgnrYcQ/7vK4TNqxK",
+	"cDsYmVy/YYUjPrpDfVmnFyfbEGo8j55xcYoqRrOTCfRTdZoIUSns5pHDQNOu5CBe1W07MaFfxGALCCmu",
+	"aHJVyE0LaNpwH30UZgKo18dtAoOJAwLCxWrd9gbtATfhLvXshAW1Llc4QCLfERKHIgZSM7JZSzSNEFDt",
+	"A3g51Dt4+PxYZpU63hRhNr40iplkPfRqocZoGAeZB41VxEgHUIIy/PdNlZDoTIlU1z4BQInZFjyhGdqS",
+	"F+T+6UN7mj88J/9O1ozecHYX3FmN4K2GUc1ZeLbKYC26h6MGN8GdKvDCYa871EOMrA6LSmuwx+JwHU2Z",
+	"bv+B3xpXSxNsP+ibadWVNQ0E8GBvQhjAQdLWsNrHyFs3p6gvTb64uR/g59Y0251c+sZfNwjFKoMEn1YF",
+	"ITymkfMlXI85PqcAEcflPGIHVKvF/rTis81aZiwKaLUvDVegL4NkPaB5pet8BvEOUNBoaeBkZfya4edy",
+	"HFdvJE9Qp2YcNjFaRWPdVaq20w6lYwJdxYSLUz7hcuwTGHDYrZ9CVQq5KOBpRXchxy7i0w8Dd1ZWw6te",
+	"qweDrQYVXBnfGTXe/HQMbd7UY2NigbRvIXG4CuN47Vq81qOh1HH8wbCT4jQbr7ex42UIvh+zvDgGMbAw",
+	"qdHPE3IHEE8NM1oNnGb9ytBq/d3cV+8VlaGDHGIgjEc4xBowtGg3aQpxGMcHVDQ8sga1cp9iO0hePrIQ",
+	"+9GUix+fT8Cp9ifAt7jtkXZN3LfY1/ZghYUj6mx+k1yEgotS4FNdX11gmcMIGhXoRUPbXR1Exh4A9B3a",
+	"T20otp/dd7EFOcSewZU9xp7xvXi7/oNA82dPW+jAnsZEjQsVi5NKi0aeK1CkMjFwMdDq9mndO/hYVmoH",
+	"BGHtRAxAIyjAcYw3DWyH0mkvVMPK3Xm0juZeqM3GwWPDXWa/4c2ZnQsVOV8BMgl3IRvXVk2SjFElsPM9",
+	"N7MpJ2vbT3TCEaRiqI3pAZ++IbtTXDGEPxWMXk+qcBxw4eFe3TLMMS0SpnldxiM6YtI8vqRxohcGk1z7",
+	"YVTlV2URipmEDPNZ/Y0hrwhW8yBnQMyI3P8M2E4RtCGS9ymqfsm6lQtxiYoq7CbB2cehM6vIKhS7kddR",
+	"qoBJhAZd8WJYE9HWK35k9d37Hkq9qD+KjF+zy8ZZEYqagj0lzZqpCoOJjYh97vSefuLMYc0Msu1Soqyd",
+	"PJuPpWY+TJ1o++CLsAlHLT5Xq9g/pddsRPjeWXxwMd5rDAMwIAlGZGo7NPl1pSveoPHioacCtKu3vC/l",
+	"hmRSrKyZDHiye751t+8pas+5BbMmANgeGNWXpCxcD/0lVfk9TX6Ti+a1a8g7QNZTAlgN21R7hditCHeF",
+	"Tzpo8/iP574K9Ykj33Hj9ABEzylCaIN2ZO6w5FBb6Tpej2ubS00w2PYDxypNwwSG1zKmR3Z3iLVDaqaw",
+	"IT4npCFlAU+xPg3A+ezfV/yGCQIHSV/3ASQ+hsQZ2ltMhOUip2LrAgncAMhFEymeuAkVdkY31IoLE661",
+	"acU+7JcsRrrAE5pFI5nQ/pCsJFls7xAM87ukIVTNR7oXrqfLL0t/z6DiKRU320t7ArhgGKOODBeOBTj+",
+	"8U/VDdbGFAhBltccqRvsy7lfvb85U4h1uNKuVrvWDAX/O/AkQ5XJUgaQIjBFVi4SqhRnmmD3L9bg3bB7",
+	"RPAcw4uetAqijPyWpSSnyZoLpk9/Eb8Iq+WxyPjNi2fkyy+/fGyF78e3z4BU2vRrtcmfNGPkV/j5V3vt",
+	"r2fuNX794vQX8U2pXIyECdACv17pX2G89hluG58SwFZgT9yUJTynGUHBfIIU2Q4i8YtwHA0up8bNKXkO",
+	"hPHVkB8/fPTnqilnKpMytyf3KbEGFV5V0BXWwVHxi5AF/Wdpx18qLdWvp+QnxY2nb6tLAZgwxGx4wnCn",
+	"U0F+/TZleSGNHdbJ39n219NfRMWkfjFz8JVG5fXF7Pz0/uk5bNCCCVrw2cXsy9Pz0y9n2KYchOoMQhRn",
+	"2C387L0u8w/2zytENyMNKZfi2xRqyMxTe/UzezHYF7qQQqN0Pjg/d365YZiioUWR8QS+fiYTw8yJNorR",
+	"vJJg2jpWF1zQJtlvddL1nEMo84MxwEcVyDtkQVVjPPMNBz40PbrZK+HuNSdCEoD3KTQwrBwgROmeJsDL",
+	"YsdG7en+sydjBSydI/K3f3f7zXVid7sNe9vXmsKoks0bMzCBYNY+0K3YmlFlFp5Gwlmf7fV6WV1SkU79",
+	"RWIyNrJMvzk0dD24wUbF1f0/tHWhfcMPk+Tjjg9+KvQGNPGHIEzKSDi47Lm1v6S8YYJtrA/uCxs13ZK1",
+	"3Fg7BOHu2Bq2KyL1kvkQYni1/ia5eOpQN3ddrQmAoPUI5KDHT9mBXxkfu+0WGg3WaXXOyMadnPcQOP0O",
+	"Lkt3f/PqpXdQSOx+o06LEMkFunN3k0pnHcwufn7XlNG3igLyowpK2/l2keklGM2JYikThtOMrKREo9ra",
+	"U86TiwsvCn5TfDvmMmxFjQ4bpnnhK3iyGd8FbE19VbDDmNVFlhnXhlBN1ixL50BRKgVutV+ELwJCY1Rh",
+	"SIwLiLHDg/ExK3sbqQ2eje399Z0dzZE0Idz7Dd74GAI8smG6fcE+fKQnfHChnqMhzZd1s0QhyUaqQxyr",
+	"T/U1iJavQJLOPHzizPrSMyjjg+1AGuFc+JPrFLdDIM/ew/8fzt5DTOLDmS+5h4O1dTSH3qO+BO/32v4+",
+	"+zDfeTU8zV39bj4ryoBGf12a1xUBQGcw7RUBQ/LRl+fA1GfteEaxJtaZEM9QUE6+4SumzVhrQq/pyYNH",
+	"X/3nxc9PT/6bnvx+fvL4P87+8937hw8/XASti7GbY09rbtfeeBjCLUjFUkKtFX4A8Xy7bhBBLHnGnpA1",
+	"Vbl1qLHxLxjgdEWBeX+yDKqqA8RnIIKuHcVxFJ+7+V2X9S11WcM91/MlOHgOV8QFBIisebZBoAIGRu+4",
+	"xh7lffZeleLD2Xu9lma3j/QavzU7ohXsHxHxkAr/8UF2yxK4JSrqaXsWg80LBzJMp1XrqhRkwVZUjHGV",
+	"doi3KsXorWCH1NgJQfv6BTPJmqXNhTm6kT2iWcv55PzU+KoCfHx9u7vZ2oF9+4M0+1ivlWRd0m1tHzqB",
+	"tYc/2AV2T699lJhbb05eD+5UbTzDYEgVYtkEVFAcSRk2qzM+skcMOueVgoLSgD54KTfgDEsiD6FuK9gn",
+	"WvBLWYqUSFQBA46ECzL5ev2oJ/w9XgBhJn2ktYKbX5a5/tgr1XlwV29L7zFRxSpmg0OsGDA7gq2vXcQL",
+	"o5PW84LttmXNdcPIl26vXBUe/LhBr7htU0ciP2ez9RCK0t7Iuu/2he06loXd0A/J9/wvpITqW7v5Ll8+",
+	"tRb/KEunvcJMGE/+HbRrvuPaPHfXhIOe/ywZzJzPMSAWuz/FMSTM7clKnti/nuhrXpzIAs/YE9dI1Z2w",
+	"1hgIPa4uJh21C318Z8+HOtzqR3ykp32uHrmT9me/56V0G17GFKFDd33cuyOqWCunWM0SULFeiA9jFmcs",
+	"XTFFFltiN9DWFd+qEvGe4Z12w1xtkNtonfHRZE1ypjVdsXuapNRQyFMJ8tx+8ZQ8JUnGIT9kjwllTTvB",
+	"EuMib79+R7U5gUtPvv3mVzhCML625mJ1+ov4qWYpg+waaENrtHNhL9uEQmeXcNFzHPiOUMYrkW0JviOe",
+	"NxzdAqkIYLd9iOMjq4tuRKU1TbOBk+nd+/vz+48/nDR+/rejyr1htwaFJHhUjcqOuS/uL+PfYfrEbnZt",
+	"fT5EDJxcWvmr5MHLOYi9E3LH1HSiqNlxqryh6KQcMMI/Dbb23I31jUPZDVffRUBq/XXA99p/CZ43Sa+a",
+	"WA3AZECaHJV0X93EXOFvc+uj1BMfM55AFBN9057rVtfo82CjzmOncD6LBX6aZbgmhzhL6DVge1h7sakm",
+	"zy7/QarW9YnMylzAqcDmADmaEyPncHX0wFlSlZ/8Jhf67P1vcvHhrFBSLvU4M/43uRg043eo6Xg05m9l",
+	"umKvcSQfJRSDhMQjoLPuwo+RlxzVITOs4X/D5pn7pmngXQm1t7sHNG5yWVEPYRWLYi7l7fmGILiKLX2h",
+	"yN5fyESKF6HMxGVx+Dh4AVd8Qm1hB3BALYHvcwANAUR7cunJlpZungbm+ey9/W+kww4ELkNbfbdvM+Sp",
+	"v6hvf+hQDi7Yx9+dodU+mMP/PcC+PMbVcKZw2wHIEHz95oNjYlDR7kS320u4YmpsHtFrYyLzCJw6qrtn",
+	"XyHm7eHrHSDBZO/T4LKvphvCyY3JPntv/xvMD7306Pwjzkfs2Fi7XtoHQM11Ar1+JqaKkr3N7iRmNWdH",
+	"QLFJ7VqxfGQQW2SZDq1CAHYzTndEhPkMup5OT2ePWNpv7J33XNwJRmD1IjtsQLzuU5uAH2Ejv4AScoTP",
+	"W/fdQXKQuxm4k7AIU7AN2H3wx41U1/1wckx4dN2OL6YRfce+HaGllw5suaDJdQQdHoku5VyULhVazXw1",
+	"c/cfnLf7c3y9s0PHZxDk9HMW0iD+o73F40fN5o6Hfk4My2HhSsXmBAjBsA4AUPmOpMAu+T3tmO4d6t9X",
+	"lB3woOgJmSujDQrYT+vtxzhyf1pvY5uVOpjy4RKvoNQdcnLjabe3WLuAdLEN5jNS0bQceg1c545hE/M7",
+	"f9EndOrcGA7o172WMtMHibDCyEgB9wvrUz/NZ+/tVSMdOte28VgOnZ/RIwFq/Xp93BO39djjmmV2eazW",
+	"dGtLNKNGt+20iDTIqh9VdMu9wkv+0G4dvEPMr3MvuP9q/J0LbNfVovNNqHC9wrCKOb4MZ+/h/5F70ndF",
+	"P9amfNW4/6G3JNz7UzhK+FLH35KuDnm6rwRlo4P7Eaom/9jb0b5CbDfi6+2/DnAfKP1g2mDh9rxqq2XW",
+	"jCtgePWNmNxS4PTHs13PgN3E3nvyCvC65hLqYt8dZ2v9wDYwvFEb6/5BlzS2nOIgG8veCfDCEDvz1GZQ",
+	"Kg8baI6YACwJwoZCgYWt9tjZe/vfYHAtvMwh8wgv3Cu1ddTNFsV1Z1QcKIRnb1UnF30RMzfOYRmzFmeO",
+	"mSm6Jthmh0U04DEWJgbW4rW5+nmu+DM3ldGSZ/fxYdzIlGMXJySuEMixAhJhZEXLWrmWo0ShVDdsoEIQ",
+	"WDwgblS12NM0d2JYS10tkfAp3PW0h0n6RtHNM3jgxxKqbr0jkRvBUnDF5zBnLMscDaYmmt74lwVPnSOG",
+	"nWZZ3ewjIKQ0Qyqfo0AKjym/uBQxycUPD4K48814SCI1NuKABrbIhQkHzBNXfgpv76lXoIMccWKwU5LZ",
+	"rW+xENRpz+Hjj3fURDSa+9rQnT1DFCzmfJboGyt4CURCb1Z29GIV4Ifqi/urpZ0+rGa8wN47zhIjUriT",
+	"ndBbrudVIaeiKTuRyyUuP+FLpIfVJFV0IyIbQC7DQVo/if6F3K8oWe/2wgcGXjShGRMpVReoCF1U02/O",
+	"Ubjcz2jf9tllgKDorMAijCkweP9VfbP6j9s8G4Ymzh2AzE3muIu7aLNReMclzw6lX+AwAmUBNx2hLJaN",
+	"3vdBdeGb439yhdGgEI6kQrAbdiMX0u5Wfr5HMiQ2JoYMYoHBzKeWzX0G56BdY7/eUWmtPj+cxLqlBXol",
+	"sQV1rD0ZMVokQhoCzZiwe1WpRgm3YlTLgejG89sio1z867hdb9wLR9bOz8chjPAtmi4u1KRJqVlqT08h",
+	"zZPakFxLZRqNVbG9wpLftgPEzQUEHPYg5Lr8o0ej3pTRYBS83AHofspuKKqPdI9FnC4NVXaSP2W8aTI0",
+	"9qrGBXcmFBGgiDi8h82noawMI3JN0ChJrMe2lrnrCDL3eWHFV2tDNP8dsQXQczmj4roO71FSMKWbZHQN",
+	"nnTQGqP6KRRM7NNzFCP+VTLAjhVeGzrugcfBRV3TQg3JpTZPKpgEtuLTwBP3AzblQ85C4/W0gsIYKhy5",
+	"tVR212uH9HONGzw3pZPfL0PVvHJpmKgoD+zolpRnvksqkiI2SBurI/3B+aRe7DDxd8PB3D/kZg+H/5Fk",
+	"dv+9/owqtSVOCtsuYqOmxf6IJBBDAUjc9sdUfNGjqTxUXBBkW2OLD+qYXnua745kDu/aU1lXJ+xEhf/N",
+	"XvSJgeF/Q9j9gTAE8EaHMQJBKwM9h1NMcXz4AdeuankQXzgPPRlRMvwJymk9A/5I1HeLjX38k8dbVqEx",
+	"eu7J3f7ao4679pn6SDCNMfPNCcwBoI2OeNbvicXWMddY+wP5Uo6p1uDpji3o7D38OnhuvHAE1ced9W8Y",
+	"cNHHHFPfjuQAZwgaJg02QKO2h5zwSaRAI8i07E9T1rJJNBdNRo5jf3vNb1mmn1SmsCvNXvKMuWN4Q3VN",
+	"bB6JQG54Co52q1DTKYLHbbPvq6MqhjsHF8PpzmoOsYQbHtrhw+vzbiAPhvc+YCb/5En2vkBu70bfQvhc",
+	"imzre5YNhB8PFLPxPWyWEGjEPl64Z+ZuUFIRndCMpSSVG/EvtXV2oHU/jir8OHjdbU1LhyE47FLgyQd9",
+	"YEe6pgd2r2MPhz/iaiMbxpBG/A6vOCaEE58QWVk3wkOUY7r2CLkUbDsHt1GwFP6kGM2gLt/1yziakeHD",
+	"Ine+X4UkDNlgHVG1vuC2DmcA3fW8DZtEtnuOrMJweVmckqcY+YCuAIgyUCVSNErBsHmGC1sY9GLvaZJR",
+	"7Zt+2S/aG8ztDsK647QPB7gEz/t1HV0+cszso0WkdoWi/BnWiEc5hJWQGyJFLBAF49JEy5z5PmtV5Q8u",
+	"A3A1C0kSWgA52AFjQ3+geEgdG/IF8C2XogmcmbtOMFK1Y/PBGNKZd8h3AKfelOLSXXnMaiJ4BD6S22/G",
+	"kByNKw4DQ4IUCM4FSTmSeqOCoJowbXgOWS0geNVWJahVG5J9hLhG1Zptf8Ua0lKXLujwEdTUQBvhglpN",
+	"OpvPEioSlmXBRmGdLR9rIvcvtudf26mZ281e5mCI4xShYD5BNnP4iArChe/H7Ds9GWl9Xew9BcTDPjnS",
+	"LZls6AWo/hgMpF3CFZ8w/HkJjT4OFvvE9zlc/RTWz4AZApWBZC2z1J6BEdC+730Exg+00+7vVr4Sr8pA",
+	"4WCI6ZGvrPkny0Nk9Z+7Q3ih5Ea7zmhVpyZPrJokTKPai5bVVl863rnhHhHjIfMfH+CskECDp6+5WM0r",
+	"bmBIxbkaYMiWt0hMG3MUSdTylfj2I1mMB+mfgjf51Ap4YNXdPuDi4L1N7J0J9XvC2gkQXKTY3uSJXXqg",
+	"SXxpTAEkhFXXs5444P7HloUn2pTpLubTS3fN55DG+CPBNOy8RZk4/aQegB3XdwZ1axnFbWC1yc5aIRj2",
+	"Z1wshOP7yFn4xkPb6/gXtjqI1fUGia1kJ3lAkbhasxumaFZ3gZUCLu3EWKoVDu3xs/f2h+1gHsav/XH3",
+	"RJy4Ez48SAYG7tXGACL+Ty7b/mlzV+wm9q7m584IvqGlOcOyFN95ObZK39RXjdLJdHDEYXTMeQgdE779",
+	"4kC3/9jJlcZkH4BMsJnVMK27w182ktxQxWmbNPaTCN9a7vK24Io/NETSvkL06IXXO8DB60s7u7RocH+n",
+	"hO3PI9rmXKLZdNT5iKpd+OwwWhdfozsTU0Wp09EmUu9fzdkRmpms5SehRYst06H5NwALEi/1f+LpsKgD",
+	"wZFrxgpQa9bqgAQIdDqCA3aE6J81Qqc7Qr5uVYe5sF5dvj179ub5T8RIR8CqC8bSk7KAvh49NIHOJJjE",
+	"OaO6hHQOF6uMkb++/jECKFhQzTLeKUc8crsBLVUE6tToOu9jmfVfEqy+YsslT7g1wOtm9ZAd2adC7KhV",
+	"kx834P4MqKGgk/ViC//Pa3nAEnyW8sRArzRsGZTyG3s5WOFrwDqDLUkdxRfyS2FNAqbrDqz7etsI2cgG",
+	"kVT86OeIfURgwf7BlJ2+w1SHMMgrGXc6kSU3SK+ME2AtKlgUK+bzumQakW362Kvgm8sNgZ/+hTrg/eSL",
+	"cZgwjSZ4oHpZhbf3mfKDZKfGGQD7d7PbxUvSnOKPZwUMrOyBeyo1O89VK/sECvWBTQ87Za3pDbPLvWDE",
+	"Ve+HCZfbm0SxZcZX63hl6LM1S67HHPdPHc1AxVCEjwUURWUKtM58msVarUhxlBP9qIV51UyGEMNcpEAJ",
+	"dIDEn3/OvGYWsAq2WXqnjSyQrcJV5BlJMimvASOwlOrYqnckbqAGDQwK1jc4YdU5c08TuREkZTS1tp+r",
+	"5leMkZRudQUsiZmMA82iTjwP6KEq9cFxQ+CAVMiIieY6vYEAIVXME3A8IU4wrPGOrzjF6P2DcHB8EhDH",
+	"W8/TAqzAUrQAHRT7QkIuE5wPfnvwwxE2yI49ASGdw6Bo9kqhY5O6AybR3TsdxN5UzGXOE5kz3OkVqk/I",
+	"9taJnH7429l7/GFsq0jfuu9ArIihNHSiWE0Fw0SitoVHFQl2A0zGemNtt57fDK3plx6hqA3d6j768HXp",
+	"xOt4hpiXnY8cjWk89cjxmEqTT21yoTeMFTv2Pl7yx47n2neIBnTxBQ9gFMON9k6g2rt8zglUGN/HTqDW",
+	"Dz1OAhUw6dAmDOI8DT8VzFSWZQ4ebFUc96xN0eQpSMLZe/j/wxBO6rlI/YIfV/qj4Xv8cO8J/AtbcUGE",
+	"JMtSYfTFTsgTYuq2zKoUro12cFNEkxv/EvMD+Q17L4w3QUQK3/2u+bxqWvbK5wHbzQ62trf8s6hDHtn/",
+	"8w40WPwwZbPPsViT5x636poQeqrWeadcDSsTOHSUZKkjHvpTKhN9hmunT/P0iylHCHanjKzXIY+Qne0t",
+	"H5zv0d/y/h5uhZIb3Vj1GDsHXDbKTziUseb7VOIy171IqywCyzSDmOiTXn2l8jQpsRMHgHzDhtxbvOQP",
+	"bcjBO8QMOfeCB1gpuFGXPhs9IT0FI4sWHdzueN4N3v4jG2Tf05Q1HtxeCPvh4bwbh1G1J2btjHoqIfQ9",
+	"HTESJhTsNoohV3GbnL2H/wcNszfsRl5XS7f7ODaNRd5xHHtCvhEQpochSik7sPTA80s2Upl1ZmcqNnWo",
+	"bgY1jDdo/j/Sd5JSs9MWVWo4pwdQas4E2c87fev60H+u3imO7yMrw8ZDj+idLhukLIjAsW4o5rDp0lgt",
+	"SDZU5SdlgdaFq5pPZNlpxdK2HOCXs/fw/yDKLLL2IWXorvw8qSqjy/UWqJfhw4P4e34a+vPertV4P1sw",
+	"qqz++vmdVUmu+sL+9s5eCFXMcF2pstnF7IwW/OzmPuwjd+9QTRXwposGkBfV+XzmjUVRZhk8D2IekHBw",
+	"/ZGQyiPUD7aBJ5XJ9ayfWvL5fsz4NvL6DcWvA997C26TAd3kia+a4hT6zpsW5eAci7znyCvQDZKHvn+Z",
+	"rFlaZp7uFSrD7TQsZCnSNvFq6OvQmMGV+idUKe6q2KovqjL4vReOQaVQcqVoXmV+HBG2X66VlfQP7z78",
+	"vwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

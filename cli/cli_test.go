@@ -113,8 +113,8 @@ func TestAListIsShownAsAsked(t *testing.T) {
 func TestARunIsDrawnWithinItsWindow(t *testing.T) {
 	run := api.Run{
 		Id: uuid.New(), State: api.RunStateRunning, Currency: "EUR", CostSoFar: "1.20", PlannedCost: "4.10",
-		Counts: api.FrameCounts{Waiting: 500, Leased: 1, Done: 498, Failed: 1},
-		Shots:  []api.RunShot{{Shot: "storm-050", Width: 640, Height: 360, Counts: api.FrameCounts{Waiting: 500, Leased: 1, Done: 498, Failed: 1}}},
+		Counts: api.FrameCounts{Waiting: 500, Rendering: 1, Done: 498, Failed: 1},
+		Shots:  []api.RunShot{{Shot: "storm-050", Width: 640, Height: 360, Counts: api.FrameCounts{Waiting: 500, Rendering: 1, Done: 498, Failed: 1}}},
 		Crews: []api.RunCrew{
 			{Host: "eddy", Crew: "g0", Booked: 900, Done: 490, State: api.RunCrewStateRendering, Shot: "storm-050", Frame: 499, Progress: 0.5, MeanS: 31},
 			{Host: "a-server-with-a-very-long-name", Crew: "g0", Done: 8, State: api.RunCrewStateReady},
@@ -127,7 +127,7 @@ func TestARunIsDrawnWithinItsWindow(t *testing.T) {
 		case n < 498:
 			state = api.FrameStateDone
 		case n == 498:
-			state = api.FrameStateLeased
+			state = api.FrameStateRendering
 		case n == 499:
 			state = api.FrameStateFailed
 		}

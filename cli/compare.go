@@ -53,7 +53,7 @@ stretches of the shot are heavy. Times with other settings are listed, never com
 func crewListing(x api.Comparison, all bool) listing {
 	l := listing{
 		columns: []string{"crew", "basis", "a frame", "90 % interval", "frames/h", "samples/s", "speed-up", "difference", "efficiency", "use", "peak", "host peak", "a frame costs", "whole shot", "in time"},
-		records: x, empty: "Nothing is known of any crew. Time some frames: rotanex trial sweep " + x.Shot,
+		records: x, empty: "Nothing is known of any crew. Time some frames: rotanex trials sweep " + x.Shot,
 	}
 	for i, c := range x.Crews {
 		if c.Seconds == 0 {

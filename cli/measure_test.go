@@ -116,7 +116,7 @@ func TestParseVariant(t *testing.T) {
 }
 
 func TestWhatIsTheSameIsSaidOnce(t *testing.T) {
-	missing := api.Finding{Level: "blocker", Check: "inputs", Text: "a is missing", Mend: "copy it"}
+	missing := api.Finding{Level: "blocker", Check: "inputs", Text: "a is missing", Fix: "copy it"}
 	groups := sameFindings([]api.PreflightCrew{
 		{Place: "eddy", Crew: "g0", Findings: []api.Finding{missing}},
 		{Place: "eddy", Crew: "g1", Findings: []api.Finding{missing}},

@@ -62,7 +62,7 @@ func (a *app) makePlan(cmd *cobra.Command, c *client.Client, ask api.NewPlan) (a
 	return p, a.showPlan(cmd, p)
 }
 
-// showOutlook says below a plan how sure it is, or what would mend it, and ends with
+// showOutlook says below a plan how sure it is, or what would fix it, and ends with
 // the exit status that the plan's own asks for.
 func (a *app) showOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) error {
 	if err := a.printOutlook(cmd, c, p); err != nil {
@@ -87,7 +87,7 @@ func (a *app) printOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) err
 			chance(f.Chance), minute(f.Finish.P50), minute(f.Finish.P90), money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P90))
 	}
 	if p.Status == api.PlanStatusLate || p.Status == api.PlanStatusOverBudget {
-		stop := working(cmd, "looking for what would mend it")
+		stop := working(cmd, "looking for what would fix it")
 		why, err := client.Decode[api.PlanReasons](c.ExplainPlan(cmd.Context(), p.Id))
 		stop()
 		if err != nil {
@@ -172,7 +172,7 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 	}
 	if a.config.GetString("output") == "table" {
 		if n := len(p.LeftOut); n > 0 {
-			fmt.Fprintf(out, "\n%d crews were left out; rotanex check SHOT says why, and how to mend it.\n", n)
+			fmt.Fprintf(out, "\n%d crews were left out; rotanex preflight SHOT says why, and how to fix it.\n", n)
 		}
 	}
 	return nil
@@ -198,8 +198,8 @@ func leftOut(all []api.LeftOut) []string {
 		}
 		place := strings.TrimSuffix(all[i].Place+"/"+all[i].Crew, "/")
 		line := fmt.Sprintf("%s on %s: %s", all[i].Shot, place, all[i].Why)
-		if all[i].Mend != "" {
-			line += "; " + all[i].Mend
+		if all[i].Fix != "" {
+			line += "; " + all[i].Fix
 		}
 		if more := j - i - 1; more > 0 {
 			line += fmt.Sprintf(" (and %d more of its crews)", more)

@@ -80,19 +80,19 @@ func wrapped(line string, width int, indent string) string {
 }
 
 func (a *app) forecast() *cobra.Command {
-	plays, seed := 1000, int64(1)
+	simulations, seed := 1000, int64(1)
 	c := &cobra.Command{
-		Use: "forecast PLAN", Short: "How sure a plan is: played many times with what may go otherwise", Args: cobra.ExactArgs(1),
-		Long: `Plays the plan many times by the rule by which a run hands frames out, with frame
+		Use: "forecast PLAN", Short: "How sure a plan is: simulated many times with what may go otherwise", Args: cobra.ExactArgs(1),
+		Long: `Simulations the plan many times by the rule by which a run hands frames out, with frame
 times that vary as timed frames did, servers that boot late and tries that fail.`,
-		Example: "  rotanex forecast latest\n  rotanex forecast latest --plays 5000 --seed 7",
+		Example: "  rotanex forecast latest\n  rotanex forecast latest --simulations 5000 --seed 7",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			id, err := a.findPlan(cmd.Context(), c, args[0])
 			if err != nil {
 				return err
 			}
 			stop := working(cmd, "playing it")
-			f, err := client.Decode[api.PlanForecast](c.ForecastPlan(cmd.Context(), id, &api.ForecastPlanParams{Plays: &plays, Seed: &seed}))
+			f, err := client.Decode[api.PlanForecast](c.ForecastPlan(cmd.Context(), id, &api.ForecastPlanParams{Simulations: &simulations, Seed: &seed}))
 			stop()
 			if err != nil {
 				return err
@@ -105,10 +105,10 @@ times that vary as timed frames did, servers that boot late and tries that fail.
 				return err
 			}
 			out := cmd.OutOrStdout()
-			fmt.Fprintf(out, "\nAll in time: %s of %d plays. Cost: %s, one in ten below %s, nine in ten below %s.\n",
-				chance(f.Chance), f.Plays, money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P10), money(f.Currency, f.Cost.P90))
+			fmt.Fprintf(out, "\nAll in time: %s of %d simulations. Cost: %s, one in ten below %s, nine in ten below %s.\n",
+				chance(f.Chance), f.Simulations, money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P10), money(f.Currency, f.Cost.P90))
 			if f.Never > 0 {
-				fmt.Fprintf(out, "In %d plays frames were left over when all crews had closed.\n", f.Never)
+				fmt.Fprintf(out, "In %d simulations frames were left over when all crews had closed.\n", f.Never)
 			}
 			fmt.Fprintln(out, "\nIt rests on:")
 			for _, r := range f.RestsOn {
@@ -117,7 +117,7 @@ times that vary as timed frames did, servers that boot late and tries that fail.
 			return nil
 		}),
 	}
-	c.Flags().IntVar(&plays, "plays", plays, "how often it is played, 10 to 10000")
+	c.Flags().IntVar(&simulations, "simulations", simulations, "how often it is simulated, 10 to 10000")
 	c.Flags().Int64Var(&seed, "seed", seed, "the same seed gives the same forecast")
 	return c
 }

@@ -80,12 +80,12 @@ func New() *cobra.Command {
 meets the deadline, carries it out, and says what it cost.
 
 The job, in order:
-  hosts import → shots import → check → trial sweep → compare → plan → start → watch → collect → ledger
+  hosts import → shots import → preflight → trials sweep → compare → plan → start → watch → download → ledger
 
 Settings come from flags, else from the environment (ROTANEX_SERVICE, ROTANEX_TOKEN),
 else from the file config.yaml in ` + configFolder() + `.`,
 		Example: `  rotanex hosts import stock.yaml
-  rotanex trial sweep orrery-020 --budget 40m
+  rotanex trials sweep orrery-020 --budget 40m
   rotanex plan orrery-020 --by 20:00
   rotanex start latest && rotanex watch latest`,
 		SilenceUsage:      true,
@@ -105,8 +105,8 @@ else from the file config.yaml in ` + configFolder() + `.`,
 		id   string
 		list []*cobra.Command
 	}{
-		{"job", []*cobra.Command{a.hosts(), a.offers(), a.sources(), a.shots(), a.packages(), a.check(), a.fit(), a.trial(), a.compare(), a.study(), a.plan(), a.curve(), a.why(), a.start(), a.watch(), a.collect(), a.ledger()}},
-		{"more", []*cobra.Command{a.plans(), a.forecast(), a.replan(), a.solve(), a.timing(), a.licences(), a.rates(), a.farms(), a.entries(), a.runs(), a.frames(), a.setState("pause", "paused"), a.setState("resume", "running"), a.setState("cancel", "cancelled"), a.tokens(), a.whoami()}},
+		{"job", []*cobra.Command{a.hosts(), a.offers(), a.sources(), a.shots(), a.packages(), a.preflight(), a.memory(), a.trials(), a.compare(), a.settings(), a.plan(), a.curve(), a.why(), a.start(), a.watch(), a.download(), a.ledger()}},
+		{"more", []*cobra.Command{a.plans(), a.forecast(), a.replan(), a.solve(), a.times(), a.timing(), a.licences(), a.exchangeRates(), a.farms(), a.entries(), a.runs(), a.frames(), a.setState("pause", "paused"), a.setState("resume", "running"), a.setState("cancel", "cancelled"), a.tokens(), a.whoami()}},
 	} {
 		for _, c := range group.list {
 			c.GroupID = group.id

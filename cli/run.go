@@ -42,7 +42,7 @@ plan needs, to leave room for a server that has to be replaced. Nothing exceeds 
 			if a.config.GetString("output") == "json" {
 				return printJSON(cmd.OutOrStdout(), r)
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Run %s: %d frames, planned to finish %s\nWatch it: rotanex watch %s\n", r.Id, r.Counts.Waiting+r.Counts.Leased, moment(r.PlannedFinish), r.Id.String()[:8])
+			fmt.Fprintf(cmd.OutOrStdout(), "Run %s: %d frames, planned to finish %s\nWatch it: rotanex watch %s\n", r.Id, r.Counts.Waiting+r.Counts.Rendering, moment(r.PlannedFinish), r.Id.String()[:8])
 			return nil
 		}),
 	}
@@ -119,7 +119,7 @@ func (a *app) setState(use, state string) *cobra.Command {
 			}
 			r, err := client.Decode[api.Run](c.SetRunState(cmd.Context(), id, api.SetRunStateJSONRequestBody{State: api.SetRunStateJSONBodyState(state)}))
 			if err == nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "Run %s is %s: %d frames done, %d left.\n", r.Id.String()[:8], r.State, r.Counts.Done, r.Counts.Waiting+r.Counts.Leased)
+				fmt.Fprintf(cmd.OutOrStdout(), "Run %s is %s: %d frames done, %d left.\n", r.Id.String()[:8], r.State, r.Counts.Done, r.Counts.Waiting+r.Counts.Rendering)
 			}
 			return err
 		}),
@@ -161,7 +161,7 @@ func (a *app) runs() *cobra.Command {
 				for i, s := range r.Shots {
 					names[i] = s.Shot
 				}
-				l.add(r.Id.String()[:8], strings.Join(names, ", "), string(r.State), strconv.Itoa(r.Counts.Done), strconv.Itoa(r.Counts.Failed), strconv.Itoa(r.Counts.Waiting+r.Counts.Leased),
+				l.add(r.Id.String()[:8], strings.Join(names, ", "), string(r.State), strconv.Itoa(r.Counts.Done), strconv.Itoa(r.Counts.Failed), strconv.Itoa(r.Counts.Waiting+r.Counts.Rendering),
 					money(r.Currency, r.CostSoFar), money(r.Currency, r.PlannedCost), moment(r.Created), moment(r.PlannedFinish), moment(r.Ended))
 			}
 			return a.show(cmd, l)
@@ -200,7 +200,7 @@ func (a *app) frames() *cobra.Command {
 				if f.Host != "" {
 					place = f.Host + "/" + f.Crew
 				}
-				l.add(f.Shot, strconv.Itoa(f.Frame), string(f.State), place, seconds(f.Seconds), strconv.Itoa(f.Tries), orNone(f.Cause), bytesText(f.Bytes))
+				l.add(f.Shot, strconv.Itoa(f.Frame), string(f.State), place, seconds(f.Seconds), strconv.Itoa(f.Failures), orNone(f.Cause), bytesText(f.Bytes))
 			}
 			return a.show(cmd, l)
 		}),
@@ -223,13 +223,13 @@ func (a *app) frames() *cobra.Command {
 				return err
 			}
 			l := listing{columns: []string{"try", "crew", "outcome", "cause", "time", "peak memory", "began", "ended"}, records: d, empty: "It has not been tried yet."}
-			for _, t := range d.Attempts {
+			for _, t := range d.Tries {
 				l.add(strconv.FormatInt(t.Fence, 10), t.Host+"/"+t.Crew, string(t.Outcome), orNone(t.Cause), seconds(t.Measured.Seconds), bytesText(t.Measured.PeakMemoryBytes), moment(t.Started), moment(t.Ended))
 			}
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 				return err
 			}
-			for _, t := range d.Attempts {
+			for _, t := range d.Tries {
 				if t.LogTail != "" {
 					fmt.Fprintf(cmd.OutOrStdout(), "\ntry %d on %s/%s said at last:\n  %s\n", t.Fence, t.Host, t.Crew, strings.ReplaceAll(t.LogTail, "\n", "\n  "))
 				}

@@ -78,7 +78,7 @@ func (a *app) shots() *cobra.Command {
 	return group("shots", "What is to be rendered", imports, list)
 }
 
-func (a *app) trial() *cobra.Command {
+func (a *app) trials() *cobra.Command {
 	var crews []string
 	var frames, repeats int
 	var precision float32
@@ -90,9 +90,9 @@ func (a *app) trial() *cobra.Command {
 shot on each crew named, and keeps how long they took. Crews on devices of their
 own are timed side by side. With --precision a frame is repeated until its median is
 known to within that share (90 % interval from the order statistics). Ctrl-C ends the waiting, not the trials.`,
-		Example: `  rotanex trial run orrery-020 --crew bellows/g0 --crew eddy/g0 --frames 5
-  rotanex trial run stair-030 --crew eddy/g0 --precision 0.02 --max-repeats 12
-  rotanex trial run orrery-010 --crew dory/cpu --no-wait`,
+		Example: `  rotanex trials run orrery-020 --crew bellows/g0 --crew eddy/g0 --frames 5
+  rotanex trials run stair-030 --crew eddy/g0 --precision 0.02 --max-repeats 12
+  rotanex trials run orrery-010 --crew dory/cpu --no-wait`,
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			if len(crews) == 0 {
 				return errors.New("--crew is needed, such as --crew bellows/g0; rotanex hosts show HOST lists a host's crews")
@@ -111,7 +111,7 @@ known to within that share (90 % interval from the order statistics). Ctrl-C end
 				ids = append(ids, t.Id)
 			}
 			if noWait {
-				fmt.Fprintf(cmd.OutOrStdout(), "%d trials begun; rotanex trial list %s shows them.\n", len(ids), args[0])
+				fmt.Fprintf(cmd.OutOrStdout(), "%d trials begun; rotanex trials list %s shows them.\n", len(ids), args[0])
 				return nil
 			}
 			return a.awaitTrials(cmd, c, ids)
@@ -124,7 +124,7 @@ known to within that share (90 % interval from the order statistics). Ctrl-C end
 	run.Flags().DurationVar(&most, "max-time", 0, "after which no repeat begins, by the service's clock")
 	run.Flags().BoolVar(&noWait, "no-wait", false, "begin the trials and do not wait for them")
 	list := &cobra.Command{
-		Use: "list [SHOT]", Short: "List trials, newest first", Args: cobra.MaximumNArgs(1), Example: "  rotanex trial list orrery-020 --output csv",
+		Use: "list [SHOT]", Short: "List trials, newest first", Args: cobra.MaximumNArgs(1), Example: "  rotanex trials list orrery-020 --output csv",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			params := api.ListTrialsParams{Limit: new(500)}
 			if len(args) > 0 {
@@ -141,13 +141,13 @@ known to within that share (90 % interval from the order statistics). Ctrl-C end
 			return a.showTrials(cmd, all)
 		}),
 	}
-	return group("trial", "Time test frames", run, a.trialSweep(), list, a.trialImport(), a.trialExport())
+	return group("trials", "Time test frames", run, a.sweep(), list)
 }
 
 func (a *app) showTrials(cmd *cobra.Command, all []api.Trial) error {
 	l := listing{
 		columns: []string{"shot", "crew", "models", "state", "timed", "median", "fastest", "slowest", "spread", "peak memory", "power"}, records: all,
-		empty: "No trial yet. Time a frame: rotanex trial run SHOT --crew HOST/CREW",
+		empty: "No trial yet. Time a frame: rotanex trials run SHOT --crew HOST/CREW",
 	}
 	for _, t := range all {
 		var peak int64
@@ -216,7 +216,7 @@ func (a *app) awaitTrials(cmd *cobra.Command, c *client.Client, ids []uuid.UUID)
 		}
 		select {
 		case <-cmd.Context().Done():
-			return fmt.Errorf("no longer waiting; the trials go on: rotanex trial list")
+			return fmt.Errorf("no longer waiting; the trials go on: rotanex trials list")
 		case <-ticks.C:
 		}
 	}

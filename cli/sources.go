@@ -30,9 +30,9 @@ func (a *app) sources() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"source", "kind", "prices in", "today", "charged", "committed", "cap", "usable", "begins after", "promised", "state"}, records: all.Items, empty: "No source yet. Store some: rotanex sources import FILE"}
+			l := listing{columns: []string{"source", "kind", "prices in", "today", "charged", "committed", "cap", "usable", "begins after", "declared", "state"}, records: all.Items, empty: "No source yet. Store some: rotanex sources import FILE"}
 			for _, s := range all.Items {
-				l.add(s.Spec.Name, string(s.Spec.Kind), s.Spec.Card.Currency, factorText(s), money(s.Currency, s.Charged), money(s.Currency, s.Promised), money(s.Currency, s.Spec.Cap), shareText(s.UsableShare), waitText(s, func(w api.Wait) float64 { return w.TypicalS }), waitText(s, func(w api.Wait) float64 { return w.PromisedS }), sourceState(s))
+				l.add(s.Spec.Name, string(s.Spec.Kind), s.Spec.Card.Currency, factorText(s), money(s.Currency, s.Charged), money(s.Currency, s.Committed), money(s.Currency, s.Spec.Cap), shareText(s.UsableShare), waitText(s, func(w api.Wait) float64 { return w.TypicalS }), waitText(s, func(w api.Wait) float64 { return w.DeclaredS }), sourceState(s))
 			}
 			return a.show(cmd, l)
 		}),
@@ -216,9 +216,9 @@ func (l listing) without(names ...string) listing {
 	return out
 }
 
-func (a *app) rates() *cobra.Command {
+func (a *app) exchangeRates() *cobra.Command {
 	imports := &cobra.Command{
-		Use: "import FILE.csv", Short: "Take in exchange rates: date,from,to,rate", Args: cobra.ExactArgs(1), Example: "  rotanex rates import rates.csv",
+		Use: "import FILE.csv", Short: "Take in exchange rates: date,from,to,rate", Args: cobra.ExactArgs(1), Example: "  rotanex exchange-rates import rates.csv",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			file, err := os.Open(args[0])
 			if err != nil {
@@ -233,20 +233,20 @@ func (a *app) rates() *cobra.Command {
 		}),
 	}
 	list := &cobra.Command{
-		Use: "list", Short: "List the exchange rates", Args: cobra.NoArgs, Example: "  rotanex rates list",
+		Use: "list", Short: "List the exchange rates", Args: cobra.NoArgs, Example: "  rotanex exchange-rates list",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			all, err := client.Decode[struct{ Items []api.ExchangeRate }](c.ListRates(cmd.Context()))
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"date", "from", "to", "rate"}, records: all.Items, empty: "No exchange rate. Take some in: rotanex rates import FILE.csv"}
+			l := listing{columns: []string{"date", "from", "to", "rate"}, records: all.Items, empty: "No exchange rate. Take some in: rotanex exchange-rates import FILE.csv"}
 			for _, r := range all.Items {
 				l.add(r.Day.String(), r.From, r.To, r.Rate)
 			}
 			return a.show(cmd, l)
 		}),
 	}
-	return group("rates", "Exchange rates, as you gave them", imports, list)
+	return group("exchange-rates", "Exchange rates, as you gave them", imports, list)
 }
 
 func (a *app) farms() *cobra.Command {
@@ -259,7 +259,7 @@ func (a *app) farms() *cobra.Command {
 			}
 			l := listing{columns: []string{"farm", "source", "nodes", "node", "node-hour", "frame", "least", "lead", "renders"}, records: all.Items, empty: "No farm. Store some: rotanex sources import FILE"}
 			for _, f := range all.Items {
-				l.add(f.Name, f.Source, strconv.Itoa(f.Nodes), nodeText(f), f.HourPrice().String(), f.Work.Frame.String(), f.Work.Least.String(), seconds(float64(f.LeadS)), strings.Join(f.Launchers, ", "))
+				l.add(f.Name, f.Source, strconv.Itoa(f.Nodes), nodeText(f), f.HourPrice().String(), f.Work.Frame.String(), f.Work.MinimumCharge.String(), seconds(float64(f.LeadS)), strings.Join(f.Launchers, ", "))
 			}
 			return a.show(cmd, l)
 		}),

@@ -246,10 +246,10 @@ func devicesText(devices []api.Device) string {
 }
 
 func powerText(h api.Host) string {
-	if h.Spec.Mains {
-		return "mains"
+	if h.Spec.OnAcPower != nil && !*h.Spec.OnAcPower {
+		return "battery"
 	}
-	return "battery"
+	return "AC"
 }
 
 func openText(hours []api.Hours) string {
@@ -280,7 +280,7 @@ func (a *app) offers() *cobra.Command {
 			}
 			for _, o := range all {
 				s := o.Spec
-				l.add(s.Name, s.Source, devicesText(s.Devices), s.PriceHour, s.Fee, seconds(float64(s.IncrementS)), seconds(float64(s.MinimumS)), seconds(float64(s.LeadS)), strconv.Itoa(s.MaxServers))
+				l.add(s.Name, s.Source, devicesText(s.Devices), s.PriceH, s.Fee, seconds(float64(s.IncrementS)), seconds(float64(s.MinimumS)), seconds(float64(s.BootS)), strconv.Itoa(s.MaxServers))
 			}
 			if err != nil {
 				return err

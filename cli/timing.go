@@ -22,7 +22,7 @@ seconds are needed; host, models, links, backend, frame, warm_up, condition.NAME
 setting.NAME may be there. Prints for every measured row what the model says with it
 and without it, and for every other crew that the devices could form what it would
 take. Each figure comes with its 90 % interval. A dash for the file reads standard input.`,
-		Example: "  rotanex timing times.csv\n  rotanex timing times.csv --output json\n  rotanex trial export --output csv | rotanex timing -",
+		Example: "  rotanex timing times.csv\n  rotanex timing times.csv --output json\n  rotanex times export --output csv | rotanex timing -",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if crews < 0 {
 				return fmt.Errorf("--crews %d: want 0 or more", crews)

@@ -14,13 +14,18 @@ import (
 	"rotanex.example/api/client"
 )
 
-func (a *app) trialImport() *cobra.Command {
+// times is the group for times of frames, as data.
+func (a *app) times() *cobra.Command {
+	return group("times", "Times of frames, in and out: what the timing model rests on", a.importTimes(), a.exportTimes())
+}
+
+func (a *app) importTimes() *cobra.Command {
 	return &cobra.Command{
 		Use: "import FILE.csv", Short: "Take in times that were measured elsewhere", Args: cobra.ExactArgs(1),
 		Long: `Columns shot, crew and seconds are needed; host, models, links, backend, frame,
 warm_up, condition.NAME and setting.NAME may be there (docs/formats.md). What a row does
 not say of the settings is taken to be as the shot has it. The whole file or nothing.`,
-		Example: "  rotanex trial import times.csv",
+		Example: "  rotanex times import times.csv",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			if _, err := readTimes(cmd, args[0]); err != nil {
 				return err // the same words as the service's, before anything is sent
@@ -39,10 +44,10 @@ not say of the settings is taken to be as the shot has it. The whole file or not
 	}
 }
 
-func (a *app) trialExport() *cobra.Command {
+func (a *app) exportTimes() *cobra.Command {
 	return &cobra.Command{
 		Use: "export [SHOT]", Short: "Print every timed frame as CSV", Args: cobra.MaximumNArgs(1),
-		Example: "  rotanex trial export > times.csv\n  rotanex trial export stair-030 | rotanex timing -",
+		Example: "  rotanex times export > times.csv\n  rotanex times export stair-030 | rotanex timing -",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			params := api.ExportTimesParams{}
 			if len(args) > 0 {
@@ -59,7 +64,7 @@ func (a *app) trialExport() *cobra.Command {
 	}
 }
 
-func (a *app) trialSweep() *cobra.Command {
+func (a *app) sweep() *cobra.Command {
 	budget := 30 * time.Minute
 	goal, frames := float32(1.35), 3
 	noWait := false
@@ -69,7 +74,7 @@ func (a *app) trialSweep() *cobra.Command {
 parts that do not shrink, then whatever is still predicted too widely: side by side on
 free agents. Stops when the ends of every crew's 90 % interval are less than --goal
 apart, or after --budget by the service's clock. Ctrl-C ends the waiting, not the sweep.`,
-		Example: "  rotanex trial sweep stair-030 --budget 40m\n  rotanex trial sweep coda-060 --goal 1.2 --no-wait",
+		Example: "  rotanex trials sweep stair-030 --budget 40m\n  rotanex trials sweep coda-060 --goal 1.2 --no-wait",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			s, err := client.Decode[api.Sweep](c.CreateSweep(cmd.Context(), &api.CreateSweepParams{IdempotencyKey: new(newKey())},
 				api.NewSweep{Shot: args[0], BudgetS: float32(budget.Seconds()), Goal: goal, Frames: frames}))
@@ -77,7 +82,7 @@ apart, or after --budget by the service's clock. Ctrl-C ends the waiting, not th
 				return err
 			}
 			if noWait {
-				fmt.Fprintf(cmd.OutOrStdout(), "Sweep %s of %s begun; rotanex trial list %s shows its trials.\n", s.Id.String()[:8], s.Shot, s.Shot)
+				fmt.Fprintf(cmd.OutOrStdout(), "Sweep %s of %s begun; rotanex trials list %s shows its trials.\n", s.Id.String()[:8], s.Shot, s.Shot)
 				return nil
 			}
 			return a.awaitSweep(cmd, c, s.Id)
@@ -91,7 +96,7 @@ apart, or after --budget by the service's clock. Ctrl-C ends the waiting, not th
 }
 
 func (a *app) awaitSweep(cmd *cobra.Command, c *client.Client, id uuid.UUID) error {
-	s, err := awaited(cmd, "timing frames", "the sweep goes on: rotanex trial list", func() (api.Sweep, bool, error) {
+	s, err := awaited(cmd, "timing frames", "the sweep goes on: rotanex trials list", func() (api.Sweep, bool, error) {
 		s, err := client.Decode[api.Sweep](c.GetSweep(cmd.Context(), id))
 		return s, s.State != api.SweepStateRunning, err
 	})
@@ -102,7 +107,7 @@ func (a *app) awaitSweep(cmd *cobra.Command, c *client.Client, id uuid.UUID) err
 }
 
 func (a *app) showSweep(cmd *cobra.Command, s api.Sweep) error {
-	l := listing{columns: []string{"crew", "models", "state", "timed", "median", "why it was timed"}, records: s, empty: "It timed nothing: every crew was known well enough, or none can render the shot (rotanex check " + s.Shot + ")."}
+	l := listing{columns: []string{"crew", "models", "state", "timed", "median", "why it was timed"}, records: s, empty: "It timed nothing: every crew was known well enough, or none can render the shot (rotanex preflight " + s.Shot + ")."}
 	for _, t := range s.Trials {
 		l.add(t.Host+"/"+t.Crew, strings.Join(t.Models, " + "), trialState(t), fmt.Sprint(t.Summary.Frames), seconds(t.Summary.MedianS), t.Why)
 	}

@@ -50,7 +50,7 @@ func ended(r api.Run) error {
 	return exit{ExitIncomplete, fmt.Sprintf("Run %s is %s: %d of %d frames failed; rotanex frames list %s --state failed shows them, rotanex resume %s tries them again", r.Id.String()[:8], r.State, r.Counts.Failed, total(r.Counts), r.Id.String()[:8], r.Id.String()[:8])}
 }
 
-func total(c api.FrameCounts) int { return c.Waiting + c.Leased + c.Done + c.Failed }
+func total(c api.FrameCounts) int { return c.Waiting + c.Rendering + c.Done + c.Failed }
 
 // watchLines prints what happens, a line each.
 func watchLines(cmd *cobra.Command, c *client.Client, id uuid.UUID) error {
@@ -163,7 +163,7 @@ func settle(cmd *cobra.Command, happened <-chan api.Event) {
 // colours badly and terminals that have none.
 func mark(state api.FrameState) string {
 	switch state {
-	case api.FrameStateLeased:
+	case api.FrameStateRendering:
 		return text.Colors{text.FgYellow}.Sprint("▸")
 	case api.FrameStateDone:
 		return text.Colors{text.FgCyan}.Sprint("■")
@@ -202,7 +202,7 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 		fmt.Fprintf(out, "\n%s  %d×%d, %d of %d\n", bold.Sprint(s.Shot), s.Width, s.Height, s.Counts.Done, total(s.Counts))
 		lines += 2 + drawGrid(out, frames, s.Shot, width, max(2, (height-14-len(r.Crews))/max(1, len(r.Shots))))
 	}
-	fmt.Fprintf(out, "%s waiting  %s rendering  %s done  %s failed\n\n", mark(api.FrameStateWaiting), mark(api.FrameStateLeased), mark(api.FrameStateDone), mark(api.FrameStateFailed))
+	fmt.Fprintf(out, "%s waiting  %s rendering  %s done  %s failed\n\n", mark(api.FrameStateWaiting), mark(api.FrameStateRendering), mark(api.FrameStateDone), mark(api.FrameStateFailed))
 	shown := min(len(r.Crews), max(3, height-lines-4))
 	for _, c := range r.Crews[:shown] {
 		doing := string(c.State)

@@ -145,7 +145,7 @@ func (d *Demo) setUp(ctx context.Context, database string) error {
 	if err := d.reachOutside(ctx); err != nil {
 		return err
 	}
-	if err := d.rotanex(ctx, "rates", "import", filepath.Join(d.Data, "rates.csv")); err != nil {
+	if err := d.rotanex(ctx, "exchange-rates", "import", filepath.Join(d.Data, "rates.csv")); err != nil {
 		return err
 	}
 	if err := d.rotanex(ctx, "shots", "import", filepath.Join(d.Data, "shots.yaml")); err != nil {
@@ -167,9 +167,9 @@ func (d *Demo) startAgents(ctx context.Context, stockFile, scenes string) error 
 	}
 	var names []string
 	for _, h := range file.Hosts {
-		allow := "standin"
+		allow := "simulated"
 		if povrayHosts[h.Name] {
-			allow = "standin,povray"
+			allow = "simulator,povray"
 		}
 		folder := filepath.Join(d.State, "agents", h.Name)
 		scenes := scenes

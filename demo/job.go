@@ -50,7 +50,7 @@ func (d *Demo) job(ctx context.Context) error {
 		}
 	}
 	frames := filepath.Join(d.State, "frames")
-	if err := d.rotanex(ctx, "collect", id, "--to", frames); err != nil {
+	if err := d.rotanex(ctx, "download", id, "--to", frames); err != nil {
 		return fmt.Errorf("collecting: %w", err)
 	}
 	for _, args := range [][]string{{"ledger", id}, {"farms", "jobs", id}, {"entries", id, "--source", "tern"}, {"sources", "compare", "--run", id}, {"sources", "list"}} {
@@ -77,7 +77,7 @@ func (d *Demo) ownRun(ctx context.Context) (run api.Run, found bool, err error) 
 // time runs the trials that are not there yet, those of all shots side by side:
 // so frames are timed under the load that the run will put on this machine.
 func (d *Demo) time(ctx context.Context) error {
-	done, err := asked[[]api.Trial](d, ctx, "trial", "list")
+	done, err := asked[[]api.Trial](d, ctx, "trials", "list")
 	if err != nil {
 		return err
 	}
@@ -88,7 +88,7 @@ func (d *Demo) time(ctx context.Context) error {
 		}
 	}
 	for _, shot := range planned {
-		args := []string{"trial", "run", shot, "--frames", trialFrames[shot], "--no-wait"}
+		args := []string{"trials", "run", shot, "--frames", trialFrames[shot], "--no-wait"}
 		crews := 0
 		for _, crew := range trials[shot] {
 			if !stands[shot+" "+crew] {
@@ -107,7 +107,7 @@ func (d *Demo) time(ctx context.Context) error {
 		return err
 	}
 	err = d.until(ctx, "the trials to be over", func() (bool, error) {
-		all, err := asked[[]api.Trial](d, ctx, "trial", "list")
+		all, err := asked[[]api.Trial](d, ctx, "trials", "list")
 		for _, t := range all {
 			if t.State == api.RunStateRunning {
 				return false, err
@@ -118,7 +118,7 @@ func (d *Demo) time(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := d.rotanex(ctx, "trial", "list"); err != nil {
+	if err := d.rotanex(ctx, "trials", "list"); err != nil {
 		return err
 	}
 	return d.understand(ctx)
@@ -136,7 +136,7 @@ func (d *Demo) sweep(ctx context.Context) error {
 			continue
 		}
 		d.say("A sweep of %s: the trials that tell most", s[0])
-		if err := d.rotanex(ctx, "trial", "sweep", s[0], "--budget", s[1]); err != nil {
+		if err := d.rotanex(ctx, "trials", "sweep", s[0], "--budget", s[1]); err != nil {
 			return fmt.Errorf("sweeping %s: %w", s[0], err)
 		}
 	}
@@ -151,20 +151,20 @@ func (d *Demo) understand(ctx context.Context) error {
 		return err
 	}
 	d.say("Whether the lamp room fits anywhere")
-	if err := d.rotanex(ctx, "fit", "lamp-040"); err != nil {
+	if err := d.rotanex(ctx, "memory", "lamp-040"); err != nil {
 		return err
 	}
 	d.say("What would stop the storm")
 	var blocked *exec.ExitError // status 5 says that every crew is
-	if err := d.rotanex(ctx, "check", "storm-050", "--on", "loft"); err != nil && !errors.As(err, &blocked) {
+	if err := d.rotanex(ctx, "preflight", "storm-050", "--on", "loft"); err != nil && !errors.As(err, &blocked) {
 		return err
 	}
-	studies, err := asked[[]api.Study](d, ctx, "study", "list")
+	studies, err := asked[[]api.Study](d, ctx, "settings", "list")
 	if err != nil || len(studies) > 0 {
 		return err
 	}
 	d.say("Settings of one real frame beside each other")
-	return d.rotanex(ctx, "study", "run", "orrery-010", "--crew", "dory/cpu", "--variant", "own", "--variant", "finer edges: antialias=0.05", "--variant", "draft: antialias=0.9,quality=4")
+	return d.rotanex(ctx, "settings", "run", "orrery-010", "--crew", "dory/cpu", "--variant", "own", "--variant", "finer edges: antialias=0.05", "--variant", "draft: antialias=0.9,quality=4")
 }
 
 // begin plans and starts the run.
@@ -198,12 +198,12 @@ func (d *Demo) settled(ctx context.Context) error {
 			return false, err
 		}
 		for _, v := range run.Servers {
-			if v.State != api.RunServerStateStopped && v.State != api.RunServerStateNever {
+			if v.State != api.RunServerStateStopped && v.State != api.RunServerStateNotStarted {
 				return false, nil
 			}
 		}
 		for _, j := range run.FarmJobs {
-			if j.State != api.FarmJobStateEnded && j.State != api.FarmJobStateNever {
+			if j.State != api.FarmJobStateEnded && j.State != api.FarmJobStateNotStarted {
 				return false, nil
 			}
 		}

@@ -16,7 +16,7 @@ import (
 	"rotanex.example/providers"
 )
 
-// outside is the stand-in of a source that is not one's own.
+// outside is the simulator of a source that is not one's own.
 type outside struct {
 	source  string
 	port    int
@@ -34,7 +34,7 @@ var outsiders = []outside{
 	{source: "gannet", port: 7092, args: []string{"farm", "--analysis", "3m", "--fail-one-in", "12"}},
 }
 
-// startOutside starts the stand-ins of rented sources and farms. Each wants a secret
+// startOutside starts the simulators of rented sources and farms. Each wants a secret
 // of its own.
 func (d *Demo) startOutside(stockFile string) (err error) {
 	var names []string
@@ -50,15 +50,15 @@ func (d *Demo) startOutside(stockFile string) (err error) {
 		args := append(slices.Clone(o.args), file, stockFile, "--source", o.source, "--listen", o.listens, "--folder", filepath.Join(d.State, "outside", o.source), "--clock-factor", clockFactor)
 		if o.args[0] == "hire" {
 			// Their servers have no scenes: what they render comes as a package.
-			args = append(args, "--", filepath.Join(d.Bin, "rotanex-agent"), "--scenes", os.TempDir(), "--allow", "standin")
+			args = append(args, "--", filepath.Join(d.Bin, "rotanex-agent"), "--scenes", os.TempDir(), "--allow", "simulated")
 		}
-		if err := d.processes.start(d.State, o.source, append(d.environment(), "ROTANEX_STANDIN_SECRET="+o.secret), filepath.Join(d.Bin, "rotanex-standin"), args...); err != nil {
+		if err := d.processes.start(d.State, o.source, append(d.environment(), "ROTANEX_STANDIN_SECRET="+o.secret), filepath.Join(d.Bin, "rotanex-simulator"), args...); err != nil {
 			return err
 		}
 		d.outside = append(d.outside, o)
 		names = append(names, o.source+" on "+o.listens)
 	}
-	d.say("Starting the stand-ins of %s", strings.Join(names, ", "))
+	d.say("Starting the simulators of %s", strings.Join(names, ", "))
 	return nil
 }
 
@@ -109,7 +109,7 @@ func (d *Demo) reachOutside(ctx context.Context) error {
 func (d *Demo) pack(ctx context.Context) error {
 	for _, shot := range planned {
 		if files := packaged[shot]; files != "" {
-			if err := d.rotanex(ctx, append([]string{"package", shot, filepath.Join(d.Data, "scenes")}, strings.Fields(files)...)...); err != nil {
+			if err := d.rotanex(ctx, append([]string{"packages", "make", shot, filepath.Join(d.Data, "scenes")}, strings.Fields(files)...)...); err != nil {
 				return err
 			}
 		}
@@ -177,7 +177,7 @@ func (d *Demo) metered(ctx context.Context, o outside, run api.Run) (sum pricing
 	remote := providers.Remote{Address: "http://" + o.listens, Secret: o.secret}
 	if o.args[0] == "farm" {
 		for _, j := range run.FarmJobs {
-			if j.Source != o.source || j.State == api.FarmJobStateNever {
+			if j.Source != o.source || j.State == api.FarmJobStateNotStarted {
 				continue
 			}
 			seen, err := providers.RemoteFarm{Remote: remote}.Look(ctx, j.Id.String())

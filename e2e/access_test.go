@@ -94,7 +94,7 @@ func TestTheServiceRefusesToBeOpenInTheClear(t *testing.T) {
 		var said bytes.Buffer
 		cmd.Stderr = &said
 		require.Error(t, cmd.Run())
-		assert.Contains(t, said.String(), "--", "it says which flag to mend")
+		assert.Contains(t, said.String(), "--", "it says which flag to fix")
 		assert.NotContains(t, said.String(), "connect", "it does not get as far as the database")
 	}
 }

@@ -38,7 +38,7 @@ func TestAnAgentTellsCausesApart(t *testing.T) {
 		assert.Equal(t, cause, trial.Frames[0].Cause, fail)
 		assert.Zero(t, trial.Summary.Frames)
 	}
-	words := query[string](t, h.database, "SELECT log_tail FROM attempts WHERE cause = 'out-of-memory' LIMIT 1")
+	words := query[string](t, h.database, "SELECT log_tail FROM tries WHERE cause = 'out-of-memory' LIMIT 1")
 	assert.Contains(t, words, "out of device memory, on demand")
 }
 
@@ -52,16 +52,16 @@ func TestAnAgentRefusesWhatItsHostDoesNotAllow(t *testing.T) {
 	h.putShot("coda-060", "1", map[string]string{"samples": "many"})
 	assert.Equal(t, "refused", h.tried("coda-060").Frames[0].Cause, "a value that the setting does not take")
 
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), "gone", api.ShotSpec{Name: "gone", Scene: "gone.yaml", Frames: "1", Width: 64, Height: 36, Launcher: "standin"}))
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "gone", api.ShotSpec{Name: "gone", Scene: "gone.yaml", Frames: "1", Width: 64, Height: 36, Launcher: "simulated"}))
 	assert.Equal(t, "cannot-start", h.tried("gone").Frames[0].Cause, "a scene that is not there")
 
 	must[api.Shot](t)(h.admin().PutShot(t.Context(), "traced", api.ShotSpec{Name: "traced", Scene: "coda.yaml", Frames: "1", Width: 64, Height: 36, Launcher: "povray"}))
 	problem := refused(t, http.StatusConflict)(h.admin().CreateTrial(t.Context(), &api.CreateTrialParams{}, api.NewTrial{Shot: "traced", Host: "bellows", Crew: "cpu", Frames: 1}))
-	assert.Equal(t, "the agent of bellows may not start povray, the launcher of traced; it may start standin", problem.Detail)
+	assert.Equal(t, "the agent of bellows may not start povray, the launcher of traced; it may start simulator", problem.Detail)
 }
 
 func TestARendererThatHangsIsKilled(t *testing.T) {
-	text, err := os.ReadFile(filepath.Join("..", "launchers", "standin.yaml"))
+	text, err := os.ReadFile(filepath.Join("..", "launchers", "simulated.yaml"))
 	require.NoError(t, err)
 	impatient, err := launchers.Parse([]byte(strings.Replace(string(text), "quiet_s: 20", "quiet_s: 1", 1)))
 	require.NoError(t, err)
@@ -70,7 +70,7 @@ func TestARendererThatHangsIsKilled(t *testing.T) {
 	h.putShot("coda-060", "1", map[string]string{"fail": "hang@1"})
 	trial := h.tried("coda-060")
 	assert.Equal(t, "hung", trial.Frames[0].Cause)
-	assert.Contains(t, query[string](t, h.database, "SELECT log_tail FROM attempts LIMIT 1"), "said nothing for 1s and was killed")
+	assert.Contains(t, query[string](t, h.database, "SELECT log_tail FROM tries LIMIT 1"), "said nothing for 1s and was killed")
 }
 
 // tracing runs an agent that may start the real ray tracer, and stores a shot of the

@@ -90,24 +90,24 @@ const benchScript = `
 BEGIN;
 SELECT 'host-' || lpad((:client_id::int + 24 * :turn::int)::text, 3, '0') AS host \gset
 SELECT draining, boot, (spec->>'memory_gb')::float8 FROM hosts WHERE name = :host FOR UPDATE;
-SELECT id FROM frames WHERE host = :host AND state = 'leased' AND boot <> '%[2]s' FOR UPDATE;
-SELECT f.id, s.spec FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = :host AND f.state = 'leased' ORDER BY f.id;
+SELECT id FROM frames WHERE host = :host AND state = 'rendering' AND boot <> '%[2]s' FOR UPDATE;
+SELECT f.id, s.spec FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = :host AND f.state = 'rendering' ORDER BY f.id;
 SELECT b.id, b.devices, s.spec FROM bookings b JOIN runs r ON r.id = b.run_id JOIN run_shots s ON s.run_id = b.run_id AND s.shot = b.shot
 	WHERE b.host = :host AND b.open AND r.state = 'running' ORDER BY r.kind DESC, b.start_at, b.id LIMIT 1;
 SELECT id AS frame FROM frames WHERE run_id = '%[1]s' AND shot = 'coda-060' AND state = 'waiting'
 	ORDER BY warm_up DESC, frame LIMIT 1 FOR UPDATE SKIP LOCKED \gset
-WITH leased AS (UPDATE frames SET state = 'leased', fence = fence + 1, host = :host, crew = 'g0', devices = '["g0"]', booking_id = 1,
+WITH leased AS (UPDATE frames SET state = 'rendering', fence = fence + 1, host = :host, crew = 'g0', devices = '["g0"]', booking_id = 1,
 		boot = '%[2]s', leased_at = now(), lease_until = now() + interval '1 hour', progress = 0, sha256 = NULL, bytes = NULL WHERE id = :frame RETURNING *),
 	counted AS (UPDATE bookings SET taken = taken + 1 WHERE run_id = '%[1]s' AND host = :host)
 	SELECT f.id, s.spec FROM leased f JOIN run_shots s USING (run_id, shot);
-INSERT INTO events (run_id, data, at) VALUES ('%[1]s', '{"kind":"frame","shot":"coda-060","frame":1,"host":"host-000","crew":"g0","state":"leased"}', now());
+INSERT INTO events (run_id, data, at) VALUES ('%[1]s', '{"kind":"frame","shot":"coda-060","frame":1,"host":"host-000","crew":"g0","state":"rendering"}', now());
 COMMIT;
-SELECT f.run_id, s.spec FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.id = :frame AND f.state IN ('leased', 'done');
-UPDATE frames SET sha256 = repeat('a', 64), bytes = 200 WHERE id = :frame AND state = 'leased';
+SELECT f.run_id, s.spec FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.id = :frame AND f.state IN ('rendering', 'done');
+UPDATE frames SET sha256 = repeat('a', 64), bytes = 200 WHERE id = :frame AND state = 'rendering';
 BEGIN;
-SELECT id FROM frames WHERE id = :frame AND state = 'leased' FOR UPDATE;
+SELECT id FROM frames WHERE id = :frame AND state = 'rendering' FOR UPDATE;
 UPDATE frames SET state = 'done', done_at = now(), seconds = 10, lease_until = NULL, progress = 1 WHERE id = :frame;
-INSERT INTO attempts (frame_id, run_id, fence, host, crew, outcome, started_at, ended_at, seconds, measured)
+INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, started_at, ended_at, seconds, measured)
 	VALUES (:frame, '%[1]s', 1, :host, 'g0', 'done', now(), now(), 10, '{"seconds":10}');
 INSERT INTO events (run_id, data, at) VALUES ('%[1]s', '{"kind":"frame","shot":"coda-060","frame":1,"host":"host-000","crew":"g0","state":"done"}', now());
 COMMIT;

@@ -25,10 +25,10 @@ func file(t *testing.T, name, text string) string {
 
 func TestAFileThatIsWrongStoresNothing(t *testing.T) {
 	h := newHouse(t)
-	good := "- { name: bellows, source: loft, cpu: { model: Keel 16, cores: 16 }, memory_gb: 64, mains: true, power: { price_kwh: '0.31' } }\n"
+	good := "- { name: bellows, source: loft, cpu: { model: Keel 16, cores: 16 }, memory_gb: 64, on_ac_power: true, power: { price_kwh: '0.31' } }\n"
 	for text, says := range map[string]string{
-		"hosts:\n" + good + "- { name: Bad Host, source: loft, cpu: { model: x, cores: 1 }, memory_gb: 1, mains: true, power: { price_kwh: '1' } }\n": `host "Bad Host"`,
-		"hosts:\n" + good + "offers:\n- { name: tern-solo, source: tern, cpu: { model: x, cores: 1 }, memory_gb: 1 }\n":                               "max_servers 0: want 1 or more",
+		"hosts:\n" + good + "- { name: Bad Host, source: loft, cpu: { model: x, cores: 1 }, memory_gb: 1, on_ac_power: true, power: { price_kwh: '1' } }\n": `host "Bad Host"`,
+		"hosts:\n" + good + "offers:\n- { name: tern-solo, source: tern, cpu: { model: x, cores: 1 }, memory_gb: 1 }\n":                                     "max_servers 0: want 1 or more",
 		"hosts:\n- { name: bellows, sauce: loft }\n":                "sauce",
 		"hosts:\n- { name: bellows, power: { price_kwh: much } }\n": "much",
 		"hosts: 7\n": "7",
@@ -41,7 +41,7 @@ func TestAFileThatIsWrongStoresNothing(t *testing.T) {
 	status, _, errs := h.rotanex("hosts", "import", "/nowhere/stock.yaml")
 	assert.Equal(t, cli.ExitFailed, status)
 	assert.Contains(t, errs, "/nowhere/stock.yaml")
-	status, _, errs = h.rotanex("shots", "import", file(t, "shots.yaml", "shots:\n- { name: coda-060, scene: a, frames: 9-1, width: 4, height: 4, launcher: standin }\n"))
+	status, _, errs = h.rotanex("shots", "import", file(t, "shots.yaml", "shots:\n- { name: coda-060, scene: a, frames: 9-1, width: 4, height: 4, launcher: simulated }\n"))
 	assert.Equal(t, cli.ExitFailed, status)
 	assert.Contains(t, errs, "9 comes after 1")
 	assert.Contains(t, h.good("shots", "list"), "No shot yet")
@@ -99,7 +99,7 @@ func TestARunIsSteeredFromTheCommandLine(t *testing.T) {
 	assert.Equal(t, cli.ExitIncomplete, status)
 	assert.Contains(t, out, "cancelled: 0 of 5 frames")
 	assert.Contains(t, errs, "--state failed")
-	status, _, errs = h.rotanex("collect", "latest", "--to", t.TempDir())
+	status, _, errs = h.rotanex("download", "latest", "--to", t.TempDir())
 	assert.Equal(t, cli.ExitIncomplete, status)
 	assert.Contains(t, errs, "5 frames are not done yet")
 	status, _, errs = h.rotanex("resume", "latest")
@@ -183,9 +183,9 @@ func TestTrialsOfOtherSettingsDoNotCount(t *testing.T) {
 	require.NotEmpty(t, after.Impossible)
 	var why []string
 	for _, l := range after.LeftOut {
-		why = append(why, l.Mend)
+		why = append(why, l.Fix)
 	}
-	assert.Contains(t, strings.Join(why, "\n"), "rotanex trial run coda-060 --crew bellows/g0", "it says how to mend it")
+	assert.Contains(t, strings.Join(why, "\n"), "rotanex trials run coda-060 --crew bellows/g0", "it says how to fix it")
 	refusedStart, err := h.admin().StartRun(t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: after.Id})
 	require.NoError(t, err)
 	assert.Equal(t, 409, refusedStart.StatusCode)

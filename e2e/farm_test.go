@@ -25,14 +25,14 @@ import (
 	"rotanex.example/core/stock"
 	"rotanex.example/providers"
 	"rotanex.example/service/app"
-	"rotanex.example/standin"
+	"rotanex.example/simulator"
 )
 
 // gannet is a farm whose nodes are like eddy's one device. It bills by core-GHz-hour
 // in crowns.
 var gannet = stock.Farm{
-	Name: "gannet-day", Source: "gannet", Nodes: 6, LeadS: 60, CPU: stock.CPU{Model: "Keel 24", Cores: 24, MHz: 3000}, MemoryGB: 128, Devices: eddy.Devices, Launchers: []string{"standin"},
-	Work: pricing.Work{CoreGHzHour: pricing.MustMoney("0.05"), Least: pricing.MustMoney("1.00")},
+	Name: "gannet-day", Source: "gannet", Nodes: 6, LeadS: 60, CPU: stock.CPU{Model: "Keel 24", Cores: 24, MHz: 3000}, MemoryGB: 128, Devices: eddy.Devices, Launchers: []string{"simulated"},
+	Work: pricing.Work{CoreGHzHour: pricing.MustMoney("0.05"), MinimumCharge: pricing.MustMoney("1.00")},
 }
 
 // farmFactor is how many times as fast as life these tests are.
@@ -40,13 +40,13 @@ const farmFactor = 60
 
 // farmHouse is a house with a run that needs the farm beside eddy, whose agent never
 // takes a frame.
-func farmHouse(t *testing.T, change func(*standin.Farm)) (*house, *standin.Farm, api.Run) {
+func farmHouse(t *testing.T, change func(*simulator.Farm)) (*house, *simulator.Farm, api.Run) {
 	t.Helper()
 	return farmHouseBehind(t, change, func(farm http.Handler) http.Handler { return farm })
 }
 
 // farmHouseBehind is one whose farm is reached through something in front of it.
-func farmHouseBehind(t *testing.T, change func(*standin.Farm), front func(http.Handler) http.Handler) (*house, *standin.Farm, api.Run) {
+func farmHouseBehind(t *testing.T, change func(*simulator.Farm), front func(http.Handler) http.Handler) (*house, *simulator.Farm, api.Run) {
 	t.Helper()
 	h, f := farmBeside(t, change, front, func(h *house, _ string) { h.trialByHand(h.hand(eddy), "coda-060", "eddy", "g0") })
 	plan, run := h.started(300*time.Second, "coda-060")
@@ -56,10 +56,10 @@ func farmHouseBehind(t *testing.T, change func(*standin.Farm), front func(http.H
 }
 
 // farmBeside is a house with a farm and a shot that timing has timed on eddy.
-func farmBeside(t *testing.T, change func(*standin.Farm), front func(http.Handler) http.Handler, timing func(h *house, films string)) (*house, *standin.Farm) {
+func farmBeside(t *testing.T, change func(*simulator.Farm), front func(http.Handler) http.Handler, timing func(h *house, films string)) (*house, *simulator.Farm) {
 	t.Helper()
 	films := scenes(t)
-	f := &standin.Farm{Tiers: map[string]stock.Farm{"gannet-day": gannet}, ClockFactor: farmFactor, Folder: t.TempDir(), Analysis: 10 * time.Second, Queue: 5 * time.Second, Log: slog.New(slog.DiscardHandler), Secret: "crowns"}
+	f := &simulator.Farm{Tiers: map[string]stock.Farm{"gannet-day": gannet}, ClockFactor: farmFactor, Folder: t.TempDir(), Analysis: 10 * time.Second, Queue: 5 * time.Second, Log: slog.New(slog.DiscardHandler), Secret: "crowns"}
 	if change != nil {
 		change(f)
 	}
@@ -112,7 +112,7 @@ func (h *house) job(run api.Run, state api.FarmJobState) api.FarmJob {
 }
 
 func TestAFarmRendersWhatAPersonHasAccepted(t *testing.T) {
-	h, _, run := farmHouse(t, func(f *standin.Farm) { f.FailOneIn = 4 })
+	h, _, run := farmHouse(t, func(f *simulator.Farm) { f.FailOneIn = 4 })
 	held := h.job(run, api.FarmJobStateHeld)
 	assert.Len(t, held.Proofs, 3)
 	assert.GreaterOrEqual(t, held.Done+held.Failed, 3, "the proof frames are home, to be looked at")
@@ -150,20 +150,20 @@ func TestProofFramesThatAreRefusedEndTheJob(t *testing.T) {
 	ended := h.job(run, api.FarmJobStateEnded)
 	assert.Equal(t, "the proof frames were refused", ended.Trouble)
 	counts := h.run(run).Counts
-	assert.Equal(t, 40, counts.Waiting+counts.Done+counts.Leased, "no frame is lost")
-	assert.Zero(t, counts.Leased, "what the farm had waits for others")
+	assert.Equal(t, 40, counts.Waiting+counts.Done+counts.Rendering, "no frame is lost")
+	assert.Zero(t, counts.Rendering, "what the farm had waits for others")
 	assert.Equal(t, "1.00", query[string](t, h.database, "SELECT amount::numeric(9,2)::text FROM charges"), "three frames cost the least charge")
 }
 
 func TestAFarmThatCannotSaysSoBeforeItIsPaid(t *testing.T) {
-	h, _, run := farmHouse(t, func(f *standin.Farm) {
+	h, _, run := farmHouse(t, func(f *simulator.Farm) {
 		tier := f.Tiers["gannet-day"]
 		tier.Launchers = []string{"povray"}
 		f.Tiers["gannet-day"] = tier
 	})
 	ended := h.job(run, api.FarmJobStateEnded)
-	assert.Contains(t, ended.Trouble, "we do not have standin")
-	assert.Zero(t, h.run(run).Counts.Leased)
+	assert.Contains(t, ended.Trouble, "we do not have simulator")
+	assert.Zero(t, h.run(run).Counts.Rendering)
 	assert.Equal(t, "0.00", h.chargedBy(run, "gannet").String())
 }
 

@@ -154,16 +154,16 @@ func refused(t testing.TB, status int) func(*http.Response, error) *client.Error
 // Two hosts with simulated devices, and a scene whose frames take an instant.
 var (
 	bellows = stock.Host{
-		Name: "bellows", Source: "loft", CPU: stock.CPU{Model: "Keel 16", Cores: 16, Watts: 140}, MemoryGB: 64, Mains: true,
+		Name: "bellows", Source: "loft", CPU: stock.CPU{Model: "Keel 16", Cores: 16, Watts: 140}, MemoryGB: 64,
 		Power: stock.Power{PriceKWh: pricing.MustMoney("0.31")},
 		Devices: []stock.Device{
-			{ID: "g0", Model: "Halyard 24", MemoryGB: 24, Backends: []string{"lumen2", "lumen1"}, LinkWidth: 16, Watts: 350},
-			{ID: "g1", Model: "Halyard 12", MemoryGB: 12, Backends: []string{"lumen2", "lumen1"}, LinkWidth: 8, Watts: 220},
+			{ID: "g0", Model: "Halyard 24", MemoryGB: 24, Backends: []string{"compute2", "compute1"}, LinkWidth: 16, Watts: 350},
+			{ID: "g1", Model: "Halyard 12", MemoryGB: 12, Backends: []string{"compute2", "compute1"}, LinkWidth: 8, Watts: 220},
 		},
 	}
 	eddy = stock.Host{
-		Name: "eddy", Source: "loft", CPU: stock.CPU{Model: "Keel 24", Cores: 24, Watts: 170}, MemoryGB: 128, Mains: true,
-		Devices: []stock.Device{{ID: "g0", Model: "Topsail 24", MemoryGB: 24, Backends: []string{"lumen2"}, LinkWidth: 16, Watts: 420}},
+		Name: "eddy", Source: "loft", CPU: stock.CPU{Model: "Keel 24", Cores: 24, Watts: 170}, MemoryGB: 128,
+		Devices: []stock.Device{{ID: "g0", Model: "Topsail 24", MemoryGB: 24, Backends: []string{"compute2"}, LinkWidth: 16, Watts: 420}},
 	}
 )
 
@@ -200,7 +200,7 @@ func (h *house) putHost(spec stock.Host) {
 func (h *house) putShot(name, frames string, settings map[string]string) {
 	h.t.Helper()
 	must[api.Shot](h.t)(h.admin().PutShot(h.t.Context(), name, api.ShotSpec{
-		Name: name, Scene: "coda.yaml", Frames: frames, Width: 64, Height: 36, Launcher: "standin", Settings: settings,
+		Name: name, Scene: "coda.yaml", Frames: frames, Width: 64, Height: 36, Launcher: "simulated", Settings: settings,
 	}))
 }
 
@@ -215,7 +215,7 @@ func (h *house) runAgent(spec stock.Host, scenes string) (stop func()) {
 	h.t.Helper()
 	all, err := launchers.Shipped()
 	require.NoError(h.t, err)
-	return h.runAgentWith(spec, scenes, all["standin"])
+	return h.runAgentWith(spec, scenes, all["simulated"])
 }
 
 // runAgentWith is runAgent with the one launcher that the host allows.
@@ -309,6 +309,6 @@ func (h *house) awaitOver(r api.Run) api.Run {
 func eachDoneOnce(t testing.TB, url string, run api.Run, frames int) {
 	t.Helper()
 	require.Equal(t, frames, query[int](t, url, "SELECT count(*) FROM frames WHERE run_id = $1 AND state = 'done'", run.Id), "frames done")
-	require.Equal(t, frames, query[int](t, url, "SELECT count(*) FROM attempts WHERE run_id = $1 AND outcome = 'done'", run.Id), "tries that gave a frame")
-	require.Zero(t, query[int](t, url, "SELECT count(*) FROM (SELECT 1 FROM attempts WHERE run_id = $1 AND outcome = 'done' GROUP BY frame_id HAVING count(*) > 1) x", run.Id))
+	require.Equal(t, frames, query[int](t, url, "SELECT count(*) FROM tries WHERE run_id = $1 AND outcome = 'done'", run.Id), "tries that gave a frame")
+	require.Zero(t, query[int](t, url, "SELECT count(*) FROM (SELECT 1 FROM tries WHERE run_id = $1 AND outcome = 'done' GROUP BY frame_id HAVING count(*) > 1) x", run.Id))
 }

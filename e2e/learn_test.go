@@ -29,7 +29,7 @@ func (h *house) wait() api.Wait {
 func TestWhatABootTookGoesIntoPlansAndForecasts(t *testing.T) {
 	h, clock, source, own, run := hiredHouse(t)
 	declared := h.wait()
-	assert.Equal(t, []float64{600, 600, 0, 0}, []float64{declared.PromisedS, declared.TypicalS, float64(declared.Seen), float64(declared.Ordered)})
+	assert.Equal(t, []float64{600, 600, 0, 0}, []float64{declared.DeclaredS, declared.TypicalS, float64(declared.Seen), float64(declared.Ordered)})
 
 	starting := h.server(clock, run, api.RunServerStateStarting)
 	for range 40 { // twenty minutes, where ten were promised
@@ -67,7 +67,7 @@ func TestAServerThatNeverCameIsCounted(t *testing.T) {
 	h.server(clock, run, api.RunServerStateStopped)
 	w := h.wait()
 	assert.Equal(t, []int{0, 1, 1}, []int{w.Seen, w.Ordered, w.Never})
-	assert.InDelta(t, w.PromisedS, w.TypicalS, 0)
+	assert.InDelta(t, w.DeclaredS, w.TypicalS, 0)
 }
 
 // Extra seats are hired by the day, where that makes a plan meet its deadline, and end
@@ -77,7 +77,7 @@ func TestExtraSeatsAreHiredByTheDay(t *testing.T) {
 	h := newHouse(t, withWall(clock))
 	must[api.Licence](t)(h.admin().PutLicence(t.Context(), "fathom", api.Licence{Pool: "fathom", Kind: "floating", Seats: 1, ExtraSeats: 1, ExtraSeatPrice: "9.50"}))
 	one, two := h.hand(bellows), h.hand(eddy)
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), "lamp-040", api.ShotSpec{Name: "lamp-040", Scene: "coda.yaml", Frames: "1-40", Width: 64, Height: 36, Launcher: "standin", Licence: "fathom"}))
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "lamp-040", api.ShotSpec{Name: "lamp-040", Scene: "coda.yaml", Frames: "1-40", Width: 64, Height: 36, Launcher: "simulated", Licence: "fathom"}))
 	h.trialByHand(one, "lamp-040", "bellows", "g0")
 	h.until("the seat to come back", func() bool {
 		clock.Advance(time.Second)
@@ -92,7 +92,7 @@ func TestExtraSeatsAreHiredByTheDay(t *testing.T) {
 	run := must[api.Run](t)(h.admin().StartRun(t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: plan.Id, Spend: "9.50"}))
 	h.until("both hosts to render", func() bool {
 		clock.Advance(time.Second)
-		return len(one.lease()) > 0 || h.run(run).Counts.Leased > 0
+		return len(one.lease()) > 0 || h.run(run).Counts.Rendering > 0
 	})
 	assert.NotEmpty(t, two.lease(), "the hired seat lets the other render as well")
 

@@ -21,7 +21,7 @@ func TestHostMemoryHoldsWhileRunning(t *testing.T) {
 	small.MemoryGB = 15
 	a := h.hand(small)
 	must[api.Shot](t)(h.admin().PutShot(t.Context(), "gears", api.ShotSpec{
-		Name: "gears", Scene: "coda.yaml", Frames: "1-20", Width: 64, Height: 36, Launcher: "standin", HostMemoryGb: 8, DeviceMemoryGb: 10,
+		Name: "gears", Scene: "coda.yaml", Frames: "1-20", Width: 64, Height: 36, Launcher: "simulated", HostMemoryGb: 8, DeviceMemoryGb: 10,
 	}))
 	h.trialByHand(a, "gears", "bellows", "g0")
 	h.trialByHand(a, "gears", "bellows", "g1")
@@ -170,7 +170,7 @@ func TestASilentAgentCountsAsLost(t *testing.T) {
 	for _, l := range left.LeftOut {
 		if l.Place == "eddy" {
 			assert.Equal(t, "its agent is not up", l.Why)
-			assert.Contains(t, l.Mend, "start rotanex-agent")
+			assert.Contains(t, l.Fix, "start rotanex-agent")
 		}
 	}
 }

@@ -35,10 +35,10 @@ func TestASweepTimesWhatTellsMost(t *testing.T) {
 	h.runAgent(eddy, folder)
 	h.putShot("coda-060", "1-24", map[string]string{"samples": "128"})
 	before := h.comparison("coda-060")
-	assert.Contains(t, before.Note, "rotanex trial sweep coda-060")
+	assert.Contains(t, before.Note, "rotanex trials sweep coda-060")
 	assert.Empty(t, before.Baseline)
 
-	said := h.good("trial", "sweep", "coda-060", "--budget", "10m", "--frames", "2")
+	said := h.good("trials", "sweep", "coda-060", "--budget", "10m", "--frames", "2")
 	assert.Contains(t, said, "a single Halyard 24 was not timed")
 	assert.Contains(t, said, "The sweep is over: every crew that could be timed is known well enough")
 	got := h.comparison("coda-060")
@@ -62,7 +62,7 @@ func TestASweepTimesWhatTellsMost(t *testing.T) {
 	sweep := must[api.SweepList](t)(h.admin().ListSweeps(t.Context(), &api.ListSweepsParams{})).Items[0]
 	assert.Equal(t, api.SweepStateComplete, sweep.State)
 
-	again := h.good("trial", "sweep", "coda-060")
+	again := h.good("trials", "sweep", "coda-060")
 	assert.Contains(t, again, "It timed nothing")
 	table := h.good("compare", "coda-060", "--baseline", "eddy/g0", "--sort", "cost")
 	assert.Contains(t, table, "Speed-ups are to eddy/g0")
@@ -70,7 +70,7 @@ func TestASweepTimesWhatTellsMost(t *testing.T) {
 	status, _, errs := h.rotanex("compare", "coda-060", "--baseline", "eddy/g9")
 	assert.Equal(t, cli.ExitFailed, status)
 	assert.Contains(t, errs, "there is no such crew")
-	exported := h.good("trial", "export", "coda-060")
+	exported := h.good("times", "export", "coda-060")
 	rows, err := csv.NewReader(strings.NewReader(exported)).ReadAll()
 	require.NoError(t, err)
 	assert.Contains(t, rows[0], "condition.power")
@@ -95,7 +95,7 @@ func TestRepeatsUntilTheMedianIsKnown(t *testing.T) {
 	h := newHouse(t, faster)
 	h.runAgent(eddy, scenes(t))
 	h.putShot("coda-060", "1-24", nil)
-	out := h.good("trial", "run", "coda-060", "--crew", "eddy/g0", "--precision", "0.4", "--max-repeats", "12", "-o", "json")
+	out := h.good("trials", "run", "coda-060", "--crew", "eddy/g0", "--precision", "0.4", "--max-repeats", "12", "-o", "json")
 	var trials []api.Trial
 	require.NoError(t, json.Unmarshal([]byte(out), &trials))
 	assert.GreaterOrEqual(t, trials[0].Summary.Frames, 5, "fewer do not tell a median")
@@ -105,7 +105,7 @@ func TestRepeatsUntilTheMedianIsKnown(t *testing.T) {
 		seen[f.Frame] = true
 	}
 	assert.Len(t, seen, 1, "it is one frame, again and again")
-	status, _, errs := h.rotanex("trial", "run", "coda-060", "--crew", "eddy/g0", "--precision", "3")
+	status, _, errs := h.rotanex("trials", "run", "coda-060", "--crew", "eddy/g0", "--precision", "3")
 	assert.Equal(t, cli.ExitFailed, status)
 	assert.Contains(t, errs, "precision")
 }
@@ -114,14 +114,14 @@ func TestTimesOfASpreadsheetCount(t *testing.T) {
 	h, _, _, _, _ := playedHouse(t, "1-5")
 	h.putShot("stair-030", "1-20", map[string]string{"samples": "64"})
 	times := file(t, "times.csv", `shot,host,crew,models,backend,frame,seconds,setting.samples
-stair-030,old,g0,Halyard 24,lumen2,10,100,64
-stair-030,old,g0,Halyard 24,lumen2,10,101,64
-stair-030,old,g0+g1,Halyard 24+Halyard 24,lumen2,10,56,64
-stair-030,old,g0,Halyard 24,lumen2,10,50,32
-long-gone,old,g0,Halyard 24,lumen2,,30,
-long-gone,old,g7,Topsail 24,lumen2,,22,
+stair-030,old,g0,Halyard 24,compute2,10,100,64
+stair-030,old,g0,Halyard 24,compute2,10,101,64
+stair-030,old,g0+g1,Halyard 24+Halyard 24,compute2,10,56,64
+stair-030,old,g0,Halyard 24,compute2,10,50,32
+long-gone,old,g0,Halyard 24,compute2,,30,
+long-gone,old,g7,Topsail 24,compute2,,22,
 `)
-	assert.Contains(t, h.good("trial", "import", times), "Stored 6 times")
+	assert.Contains(t, h.good("times", "import", times), "Stored 6 times")
 	got := h.comparison("stair-030")
 	c := crewOf(t, got, "bellows/g0")
 	assert.Equal(t, api.CrewFiguresBasisPredicted, c.Basis)
@@ -131,14 +131,14 @@ long-gone,old,g7,Topsail 24,lumen2,,22,
 	assert.InDelta(t, 50, got.Unlike[0].Seconds, 1e-9)
 	assert.Equal(t, "32", got.Unlike[0].Settings[0].Then)
 
-	status, _, errs := h.rotanex("trial", "import", file(t, "bad.csv", "shot,crew,seconds,mood\na,g0,1,good\n"))
+	status, _, errs := h.rotanex("times", "import", file(t, "bad.csv", "shot,crew,seconds,mood\na,g0,1,good\n"))
 	assert.Equal(t, cli.ExitFailed, status)
 	assert.Contains(t, errs, `column "mood"`)
 	answer, err := h.admin().ImportTimesWithBody(t.Context(), &api.ImportTimesParams{}, "text/csv", strings.NewReader("shot,crew,seconds\na,g0,never\n"))
 	problem := refused(t, http.StatusUnprocessableEntity)(answer, err)
 	assert.Contains(t, problem.Detail, `column seconds: "never"`)
 	assert.Equal(t, 6, query[int](t, h.database, "SELECT count(*) FROM times"), "nothing more was stored")
-	assert.Contains(t, h.good("trial", "export"), "long-gone")
+	assert.Contains(t, h.good("times", "export"), "long-gone")
 }
 
 func TestPreflightStopsAPlanBeforeItCosts(t *testing.T) {
@@ -148,21 +148,21 @@ func TestPreflightStopsAPlanBeforeItCosts(t *testing.T) {
 	require.NoError(t, err)
 	must[api.Offer](t)(h.admin().PutOffer(t.Context(), "tern-solo", offer))
 	spec := api.ShotSpec{
-		Name: "storm-050", Scene: "coda.yaml", Frames: "1-24", Width: 64, Height: 36, Launcher: "standin",
+		Name: "storm-050", Scene: "coda.yaml", Frames: "1-24", Width: 64, Height: 36, Launcher: "simulated",
 		Features: []string{"foam"}, Inputs: []string{"storm/spray.vdb"}, Plugins: []string{"reef"}, Version: ">= 9", Licence: "fathom",
 	}
 	must[api.Shot](t)(h.admin().PutShot(t.Context(), spec.Name, spec))
 	var found string
 	h.until("the agent to have looked for the files", func() bool {
-		_, found, _ = h.rotanex("check", "storm-050", "--on", "bellows/g0")
+		_, found, _ = h.rotanex("preflight", "storm-050", "--on", "bellows/g0")
 		return strings.Contains(found, "storm/spray.vdb is missing")
 	})
 	for _, want := range []string{"renders no foam", "accepts: [foam]", "no plugin reef", "version 4.2.1, the shot wants >= 9", "licence pool fathom is not known"} {
 		assert.Contains(t, found, want)
 	}
-	status, _, _ := h.rotanex("check", "storm-050", "--on", "bellows/g0")
+	status, _, _ := h.rotanex("preflight", "storm-050", "--on", "bellows/g0")
 	assert.Equal(t, cli.ExitImpossible, status, "every crew is blocked")
-	status, _, errs := h.rotanex("check", "storm-050", "--on", "nowhere")
+	status, _, errs := h.rotanex("preflight", "storm-050", "--on", "nowhere")
 	assert.Equal(t, cli.ExitFailed, status)
 	assert.Contains(t, errs, "nowhere")
 
@@ -172,19 +172,19 @@ func TestPreflightStopsAPlanBeforeItCosts(t *testing.T) {
 	blocked := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"storm-050"}, By: h.now().Add(time.Hour)}))
 	assert.Equal(t, api.PlanStatusImpossible, blocked.Status)
 	assert.Equal(t, "the licence pool fathom is not known", blocked.LeftOut[0].Why, "the plan goes by the preflight")
-	assert.Contains(t, blocked.LeftOut[0].Mend, "rotanex licences put fathom")
+	assert.Contains(t, blocked.LeftOut[0].Fix, "rotanex licences put fathom")
 	assert.Contains(t, h.good("licences", "put", "fathom", "--seats", "4"), "fathom: 4 floating seats")
 	assert.Contains(t, h.good("licences", "list"), "floating")
 	meets := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"storm-050"}, By: h.now().Add(time.Hour)}))
 	assert.Equal(t, api.PlanStatusMeets, meets.Status)
-	refused(t, http.StatusUnprocessableEntity)(h.admin().PutShot(t.Context(), spec.Name, api.ShotSpec{Name: spec.Name, Scene: "a", Frames: "1", Width: 4, Height: 4, Launcher: "standin", Version: "newest"}))
-	refused(t, http.StatusUnprocessableEntity)(h.admin().PutShot(t.Context(), spec.Name, api.ShotSpec{Name: spec.Name, Scene: "a", Frames: "1", Width: 4, Height: 4, Launcher: "standin", Inputs: []string{"../etc/passwd"}}))
+	refused(t, http.StatusUnprocessableEntity)(h.admin().PutShot(t.Context(), spec.Name, api.ShotSpec{Name: spec.Name, Scene: "a", Frames: "1", Width: 4, Height: 4, Launcher: "simulated", Version: "newest"}))
+	refused(t, http.StatusUnprocessableEntity)(h.admin().PutShot(t.Context(), spec.Name, api.ShotSpec{Name: spec.Name, Scene: "a", Frames: "1", Width: 4, Height: 4, Launcher: "simulated", Inputs: []string{"../etc/passwd"}}))
 }
 
 func TestAStudyOfRealFrames(t *testing.T) {
 	h := newHouse(t)
 	h.tracing()
-	out := h.good("study", "run", "orrery-010", "--crew", "bellows/cpu", "--frame", "40",
+	out := h.good("settings", "run", "orrery-010", "--crew", "bellows/cpu", "--frame", "40",
 		"--variant", "own", "--variant", "again:", "--variant", "draft: quality=1", "-o", "json")
 	var s api.Study
 	require.NoError(t, json.Unmarshal([]byte(out), &s))
@@ -200,12 +200,12 @@ func TestAStudyOfRealFrames(t *testing.T) {
 	defer func() { _ = answer.Body.Close() }()
 	assert.Equal(t, "image/png", answer.Header.Get("Content-Type"))
 	refused(t, http.StatusUnprocessableEntity)(h.admin().GetDifference(t.Context(), s.Id, &api.GetDifferenceParams{A: 0, B: 9}))
-	assert.Contains(t, h.good("study", "show", "latest"), "no difference")
-	assert.Contains(t, h.good("study", "list"), "draft")
-	status, _, errs := h.rotanex("study", "run", "orrery-010", "--crew", "bellows/cpu", "--frame", "400", "--variant", "own", "--variant", "antialias=0.5")
+	assert.Contains(t, h.good("settings", "show", "latest"), "no difference")
+	assert.Contains(t, h.good("settings", "list"), "draft")
+	status, _, errs := h.rotanex("settings", "run", "orrery-010", "--crew", "bellows/cpu", "--frame", "400", "--variant", "own", "--variant", "antialias=0.5")
 	assert.Equal(t, cli.ExitFailed, status)
 	assert.Contains(t, errs, "shot orrery-010 has the frames 1-96")
-	status, _, errs = h.rotanex("study", "run", "orrery-010", "--crew", "bellows/cpu", "--variant", "own", "--variant", "antialias")
+	status, _, errs = h.rotanex("settings", "run", "orrery-010", "--crew", "bellows/cpu", "--variant", "own", "--variant", "antialias")
 	assert.Equal(t, cli.ExitFailed, status)
 	assert.Contains(t, errs, "want NAME=VALUE")
 }

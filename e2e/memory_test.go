@@ -34,7 +34,7 @@ func writeScene(t testing.TB, folder, from, to string) {
 func (h *house) bigShot(gb float32, steps ...api.ShotSpecOutOfMemory) {
 	h.t.Helper()
 	must[api.Shot](h.t)(h.admin().PutShot(h.t.Context(), "coda-060", api.ShotSpec{
-		Name: "coda-060", Scene: "coda.yaml", Frames: "1-9", Width: 64, Height: 36, Launcher: "standin", DeviceMemoryGb: gb, OutOfMemory: steps,
+		Name: "coda-060", Scene: "coda.yaml", Frames: "1-9", Width: 64, Height: 36, Launcher: "simulated", DeviceMemoryGb: gb, OutOfMemory: steps,
 	}))
 }
 
@@ -53,8 +53,8 @@ func TestFitNamesTheLimit(t *testing.T) {
 	assert.InDelta(t, 24, pair.Without.LimitGb, 1e-9)
 	assert.Equal(t, api.FitVerdict("fits"), verdicts["bellows/g0"].Verdict)
 	assert.Equal(t, api.FitVerdict("fits"), verdicts["bellows/cpu"].Verdict)
-	assert.Contains(t, h.good("fit", "coda-060"), "24.0 GB, fits")
-	status, found, _ := h.rotanex("check", "coda-060", "--on", "bellows/g0+g1")
+	assert.Contains(t, h.good("memory", "coda-060"), "24.0 GB, fits")
+	status, found, _ := h.rotanex("preflight", "coda-060", "--on", "bellows/g0+g1")
 	assert.Equal(t, cli.ExitImpossible, status)
 	assert.Contains(t, found, "leave g1 out")
 }
@@ -76,7 +76,7 @@ func TestAFrameThatRanOutGoesWhereItFits(t *testing.T) {
 	one.ranOut(small, 23.9) // on bellows/g0, of 24 GB: eddy has as much
 	detail := must[api.FrameDetail](t)(h.admin().GetFrame(t.Context(), run.Id, "coda-060", small.Frame))
 	assert.Equal(t, api.FrameStateFailed, detail.Frame.State, "it needs more than 24 GB: nobody has that, so a person decides")
-	assert.Contains(t, detail.Attempts[0].LogTail, "nothing that the shot permits helps, so the frame is held")
+	assert.Contains(t, detail.Tries[0].LogTail, "nothing that the shot permits helps, so the frame is held")
 
 	for _, l := range one.lease() {
 		small = l
@@ -86,11 +86,11 @@ func TestAFrameThatRanOutGoesWhereItFits(t *testing.T) {
 		two.deliver(l)
 	}
 	detail = must[api.FrameDetail](t)(h.admin().GetFrame(t.Context(), run.Id, "coda-060", small.Frame))
-	assert.Contains(t, detail.Attempts[0].LogTail, "it goes to eddy/g0 (larger-device)")
+	assert.Contains(t, detail.Tries[0].LogTail, "it goes to eddy/g0 (larger-device)")
 	assert.Empty(t, one.lease(), "two frames ran out on it: it gets no more of the shot")
 	for _, c := range h.run(run).Crews {
 		if c.Host == "bellows" {
-			assert.Equal(t, "2 frames of coda-060 ran out of memory on it", c.Barred)
+			assert.Equal(t, "2 frames of coda-060 ran out of memory on it", c.Excluded)
 		}
 	}
 	must[api.Run](t)(h.admin().SetRunState(t.Context(), run.Id, api.SetRunStateJSONRequestBody{State: "cancelled"}))
@@ -109,10 +109,10 @@ func TestAShotMayPermitTheCPUInstead(t *testing.T) {
 	assert.Equal(t, api.RunStateComplete, over.State)
 	assert.Equal(t, 9, over.Counts.Done)
 	detail := must[api.FrameDetail](t)(h.admin().GetFrame(t.Context(), run.Id, "coda-060", 1))
-	require.Len(t, detail.Attempts, 2)
-	assert.Equal(t, "out-of-memory", detail.Attempts[0].Cause)
-	assert.Contains(t, detail.Attempts[0].LogTail, "tried again there with cpu, as the shot permits")
-	assert.Equal(t, 2, query[int](t, h.database, "SELECT count(*) FROM attempts WHERE run_id = $1 AND cause = 'out-of-memory'", run.Id),
+	require.Len(t, detail.Tries, 2)
+	assert.Equal(t, "out-of-memory", detail.Tries[0].Cause)
+	assert.Contains(t, detail.Tries[0].LogTail, "tried again there with cpu, as the shot permits")
+	assert.Equal(t, 2, query[int](t, h.database, "SELECT count(*) FROM tries WHERE run_id = $1 AND cause = 'out-of-memory'", run.Id),
 		"after two, the crew renders the shot so from the start")
 	fit := must[api.ShotFit](t)(h.admin().GetFit(t.Context(), "coda-060"))
 	assert.InDelta(t, 24, fit.ObservedGb, 1e-9, "the observed peak corrects the fit")
@@ -161,7 +161,7 @@ func TestOpenEXRFramesAreTakenInAndCollected(t *testing.T) {
 	}
 	assert.Equal(t, api.RunStateComplete, h.awaitOver(run).State)
 	folder := t.TempDir()
-	h.good("collect", "latest", "--to", folder)
+	h.good("download", "latest", "--to", folder)
 	data, err := os.ReadFile(filepath.Join(folder, "coda-060", "coda-060.0001.exr"))
 	require.NoError(t, err)
 	assert.Equal(t, exr(64, 36), data)
@@ -178,8 +178,8 @@ func TestACrewOnWhichNothingStartsGetsNoMore(t *testing.T) {
 	assert.Empty(t, one.lease(), "it would fail every frame once")
 	for _, c := range h.run(run).Crews {
 		if c.Host == "bellows" {
-			assert.Equal(t, "the renderer of coda-060 did not start on it 3 times (cannot-start)", c.Barred)
-			assert.Equal(t, api.RunCrewStateBarred, c.State)
+			assert.Equal(t, "the renderer of coda-060 did not start on it 3 times (cannot-start)", c.Excluded)
+			assert.Equal(t, api.RunCrewStateExcluded, c.State)
 		}
 	}
 	h.until("the other crew to render all", func() bool {

@@ -75,8 +75,8 @@ func TestAPackageGoesOnceAndNoFasterThanItsLimit(t *testing.T) {
 	source := must[struct{ Items []api.Source }](t)(h.admin().ListSources(t.Context())).Items[0]
 	source.Spec.UploadMbS = 2
 	must[api.Source](t)(h.admin().PutSource(t.Context(), "gannet", api.NewSource{Spec: source.Spec}))
-	assert.Contains(t, h.good("package", "coda-060", folder, "coda.yaml", "sky.exr"), "sent now")
-	assert.Contains(t, h.good("package", "coda-060", folder, "coda.yaml", "sky.exr"), "all of it was there already")
+	assert.Contains(t, h.good("packages", "make", "coda-060", folder, "coda.yaml", "sky.exr"), "sent now")
+	assert.Contains(t, h.good("packages", "make", "coda-060", folder, "coda.yaml", "sky.exr"), "all of it was there already")
 
 	// Before anything was sent, the limit says how long it will take.
 	plan := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(300 * time.Second)}))

@@ -52,10 +52,10 @@ func TestTheWholePath(t *testing.T) {
 	slow := strings.Replace(quickScene, "work_s: 2", "work_s: 8", 1)
 	require.NoError(t, os.WriteFile(filepath.Join(films, "coda.yaml"), []byte(slow), 0o600))
 	tern := stock.Offer{
-		Name: "tern-solo", Source: "tern", MaxServers: 5, IncrementS: 60, LeadS: 10, WrapS: 2, CPU: stock.CPU{Model: "Keel 16", Cores: 16}, MemoryGB: 64,
+		Name: "tern-solo", Source: "tern", MaxServers: 5, IncrementS: 60, BootS: 10, ShutdownS: 2, CPU: stock.CPU{Model: "Keel 16", Cores: 16}, MemoryGB: 64,
 		Devices: bellows.Devices[:1],
 	}
-	require.NoError(t, tern.PriceHour.UnmarshalText([]byte("1.35")))
+	require.NoError(t, tern.PriceH.UnmarshalText([]byte("1.35")))
 	data, err := yaml.Marshal(map[string]any{"hosts": []stock.Host{bellows, eddy}, "offers": []stock.Offer{tern}})
 	require.NoError(t, err)
 	// Which frames bellows takes is not known: of the first six, which no trial renders,
@@ -68,14 +68,14 @@ func TestTheWholePath(t *testing.T) {
 	stockFile, shotsFile := filepath.Join(folder, "stock.yaml"), filepath.Join(folder, "shots.yaml")
 	require.NoError(t, os.WriteFile(stockFile, data, 0o600))
 	require.NoError(t, os.WriteFile(shotsFile, []byte(`shots:
-  - { name: coda-060, title: night sky, scene: coda.yaml, frames: 1-24, width: 64, height: 36, launcher: standin,
+  - { name: coda-060, title: night sky, scene: coda.yaml, frames: 1-24, width: 64, height: 36, launcher: simulated,
       settings: { fail: "`+failing+`" } }
 `), 0o600))
 
 	hire := freePort(t)
 	h, _ := newServed(t, database(t))
-	launch(t, "rotanex-standin", "hire", "--listen", hire, "--offers", stockFile, "--folder", t.TempDir(), "--clock-factor", servedFactor,
-		"--", filepath.Join(bin, "rotanex-agent"), "--scenes", films, "--allow", "standin")
+	launch(t, "rotanex-simulator", "hire", "--listen", hire, "--offers", stockFile, "--folder", t.TempDir(), "--clock-factor", servedFactor,
+		"--", filepath.Join(bin, "rotanex-agent"), "--scenes", films, "--allow", "simulated")
 
 	assert.Contains(t, h.good("hosts", "import", stockFile), "Stored 2 hosts, 1 offers")
 	sourcesFile := filepath.Join(folder, "sources.yaml")
@@ -87,15 +87,15 @@ func TestTheWholePath(t *testing.T) {
 	h.bothUp()
 	assert.Contains(t, h.good("hosts", "show", "bellows"), "Halyard 24 + Halyard 12")
 
-	assert.Contains(t, h.good("trial", "run", "coda-060", "--crew", "bellows/g0", "--crew", "bellows/g1", "--crew", "eddy/g0", "--frames", "2"), "complete")
-	trials := records[[]api.Trial](&h.house, "trial", "list", "coda-060")
+	assert.Contains(t, h.good("trials", "run", "coda-060", "--crew", "bellows/g0", "--crew", "bellows/g1", "--crew", "eddy/g0", "--frames", "2"), "complete")
+	trials := records[[]api.Trial](&h.house, "trials", "list", "coda-060")
 	require.Len(t, trials, 3)
 	for _, trial := range trials {
 		assert.Equal(t, 2, trial.Summary.Frames, "the warm-up is not counted")
 		require.Len(t, trial.Frames, 3)
 		assert.True(t, trial.Frames[0].WarmUp)
 		assert.Equal(t, "128", trial.Settings["samples"], "settings are kept as the launcher settled them")
-		assert.Equal(t, "mains", trial.Conditions["power"])
+		assert.Equal(t, "on_ac_power", trial.Conditions["power"])
 		assert.Greater(t, trial.Frames[1].Stages["work"], trial.Frames[1].Stages["finish"])
 	}
 
@@ -117,7 +117,7 @@ func TestTheWholePath(t *testing.T) {
 	eachDoneOnce(t, h.database, run, 24)
 	h.until("the servers to be ended", func() bool {
 		for _, v := range h.run(run).Servers {
-			if v.State != api.RunServerStateStopped && v.State != api.RunServerStateNever {
+			if v.State != api.RunServerStateStopped && v.State != api.RunServerStateNotStarted {
 				return false
 			}
 		}
@@ -125,7 +125,7 @@ func TestTheWholePath(t *testing.T) {
 	})
 	causes := map[string]int{}
 	for frame := range faults {
-		for _, try := range records[api.FrameDetail](&h.house, "frames", "show", "latest", "coda-060", fmt.Sprint(frame+1)).Attempts {
+		for _, try := range records[api.FrameDetail](&h.house, "frames", "show", "latest", "coda-060", fmt.Sprint(frame+1)).Tries {
 			causes[try.Cause]++
 		}
 	}
@@ -134,10 +134,10 @@ func TestTheWholePath(t *testing.T) {
 	assert.Equal(t, len(faults), causes[""], "and each was done in the end")
 
 	collected := filepath.Join(folder, "frames")
-	assert.Contains(t, h.good("collect", "latest", "--to", collected), "24 copied now, 0 were there")
+	assert.Contains(t, h.good("download", "latest", "--to", collected), "24 copied now, 0 were there")
 	one := filepath.Join(collected, "coda-060", "coda-060.0012.png")
 	require.NoError(t, os.WriteFile(one, []byte("half a"), 0o600))
-	assert.Contains(t, h.good("collect", "latest", "--to", collected), "1 copied now, 23 were there")
+	assert.Contains(t, h.good("download", "latest", "--to", collected), "1 copied now, 23 were there")
 	sums, err := os.ReadFile(filepath.Join(collected, "coda-060", "SHA256SUMS"))
 	require.NoError(t, err)
 	picture, err := os.ReadFile(one)

@@ -129,7 +129,7 @@ func (s *served) agentProcess(spec stock.Host, folder, scenes string) *program {
 	data, err := yaml.Marshal(map[string]any{"hosts": []stock.Host{spec}})
 	require.NoError(s.t, err)
 	require.NoError(s.t, os.WriteFile(machine, data, 0o600))
-	args := []string{"--service", s.address, "--host", spec.Name, "--state-dir", folder, "--scenes", scenes, "--allow", "standin", "--simulate", machine}
+	args := []string{"--service", s.address, "--host", spec.Name, "--state-dir", folder, "--scenes", scenes, "--allow", "simulated", "--simulate", machine}
 	if _, err := os.Stat(filepath.Join(folder, "credential.json")); err != nil {
 		args = append(args, "--join-token", s.joinToken(spec.Name))
 	}

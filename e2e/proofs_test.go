@@ -9,12 +9,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rotanex.example/api"
-	"rotanex.example/standin"
+	"rotanex.example/simulator"
 )
 
 // unattended is a run at the farm whose proof frames are to be accepted by check. The
 // local frames that there are to compare with were really rendered.
-func unattended(t *testing.T, change func(*standin.Farm)) (*house, api.Run) {
+func unattended(t *testing.T, change func(*simulator.Farm)) (*house, api.Run) {
 	t.Helper()
 	h, _ := farmBeside(t, change, func(farm http.Handler) http.Handler { return farm }, func(h *house, films string) {
 		stop := h.runAgent(eddy, films)
@@ -27,7 +27,7 @@ func unattended(t *testing.T, change func(*standin.Farm)) (*house, api.Run) {
 }
 
 func TestProofFramesThatLookAsElsewhereAreAcceptedByCheck(t *testing.T) {
-	h, run := unattended(t, func(f *standin.Farm) { f.LinkMBps = 0.001 }) // a slow line, too
+	h, run := unattended(t, func(f *simulator.Farm) { f.LinkMBps = 0.001 }) // a slow line, too
 	ended := h.job(run, api.FarmJobStateEnded)
 	assert.True(t, *ended.Accepted)
 	assert.Empty(t, ended.Trouble)
@@ -38,7 +38,7 @@ func TestProofFramesThatLookAsElsewhereAreAcceptedByCheck(t *testing.T) {
 }
 
 func TestProofFramesThatLackSomethingWaitForAPerson(t *testing.T) {
-	h, run := unattended(t, func(f *standin.Farm) { f.Lacks = "lamp" })
+	h, run := unattended(t, func(f *simulator.Farm) { f.Lacks = "lamp" })
 	held := h.job(run, api.FarmJobStateHeld)
 	assert.Nil(t, held.Accepted)
 	assert.Contains(t, held.Trouble, "not accepted by check: frame ")
@@ -46,6 +46,6 @@ func TestProofFramesThatLackSomethingWaitForAPerson(t *testing.T) {
 	h.restart()
 	assert.Equal(t, api.FarmJobStateHeld, h.job(run, api.FarmJobStateHeld).State, "it stays with the person")
 	must[api.FarmJob](t)(h.admin().JudgeProofs(t.Context(), held.Id, api.JudgeProofsJSONRequestBody{Accept: false}))
-	assert.Equal(t, 40, h.run(run).Counts.Waiting+h.run(run).Counts.Leased+h.run(run).Counts.Done)
+	assert.Equal(t, 40, h.run(run).Counts.Waiting+h.run(run).Counts.Rendering+h.run(run).Counts.Done)
 	h.job(run, api.FarmJobStateEnded)
 }

@@ -44,8 +44,8 @@ func (a hand) report(spec stock.Host) {
 	devices, err := convert[[]api.Device](spec.Devices)
 	require.NoError(a.t, err)
 	must[api.AgentOrders](a.t)(a.ReportStock(a.t.Context(), api.StockReport{
-		Boot: a.boot, Cpu: api.CPU{Model: spec.CPU.Model, Cores: spec.CPU.Cores}, MemoryGb: float32(spec.MemoryGB), Mains: true,
-		Devices: devices, Launchers: []string{"standin"},
+		Boot: a.boot, Cpu: api.CPU{Model: spec.CPU.Model, Cores: spec.CPU.Cores}, MemoryGb: float32(spec.MemoryGB), OnAcPower: true,
+		Devices: devices, Launchers: []string{"simulated"},
 	}))
 }
 
@@ -231,11 +231,11 @@ func TestAFailedFrameIsTriedElsewhereAndGivenUpInTheEnd(t *testing.T) {
 	assert.Equal(t, api.RunStateIncomplete, got.State)
 	assert.Equal(t, 1, got.Counts.Failed)
 	detail := must[api.FrameDetail](t)(h.admin().GetFrame(t.Context(), run.Id, "coda-060", 1))
-	require.Len(t, detail.Attempts, 3)
-	assert.Equal(t, "out-of-memory", detail.Attempts[0].Cause)
-	assert.Contains(t, detail.Attempts[0].LogTail, "the end\nout of memory: ")
+	require.Len(t, detail.Tries, 3)
+	assert.Equal(t, "out-of-memory", detail.Tries[0].Cause)
+	assert.Contains(t, detail.Tries[0].LogTail, "the end\nout of memory: ")
 
-	// Somebody mends it and resumes the run: the frame is tried again.
+	// Somebody fixes it and resumes the run: the frame is tried again.
 	must[api.Run](t)(h.admin().SetRunState(t.Context(), run.Id, api.SetRunStateJSONRequestBody{State: "running"}))
 	for _, name := range []string{"bellows", "eddy"} {
 		agents[name].beat()
@@ -280,6 +280,6 @@ func TestAnAgentThatStartsAgainGivesUpWhatItHeld(t *testing.T) {
 	assert.Greater(t, after[0].Fence, before[0].Fence)
 	refused(t, http.StatusConflict)(one.Heartbeat(t.Context(), api.Heartbeat{Boot: one.boot, Held: []api.Held{holding(before[0])}}))
 	detail := must[api.FrameDetail](t)(h.admin().GetFrame(t.Context(), run.Id, "coda-060", after[0].Frame))
-	assert.Equal(t, api.AttemptOutcomeLost, detail.Attempts[0].Outcome)
-	assert.Zero(t, detail.Frame.Tries, "a lost agent is not the frame's failure")
+	assert.Equal(t, api.TryOutcomeLost, detail.Tries[0].Outcome)
+	assert.Zero(t, detail.Frame.Failures, "a lost agent is not the frame's failure")
 }

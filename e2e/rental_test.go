@@ -16,7 +16,7 @@ import (
 
 // ternSolo is an offer like eddy's one device, by the hour.
 var ternSolo = stock.Offer{
-	Name: "tern-solo", Source: "tern", MaxServers: 3, PriceHour: pricing.MustMoney("1.20"), IncrementS: 3600, LeadS: 600, WrapS: 60,
+	Name: "tern-solo", Source: "tern", MaxServers: 3, PriceH: pricing.MustMoney("1.20"), IncrementS: 3600, BootS: 600, ShutdownS: 60,
 	CPU: stock.CPU{Model: "Keel 24", Cores: 24}, MemoryGB: 128, Devices: eddy.Devices,
 }
 

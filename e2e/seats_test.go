@@ -20,7 +20,7 @@ func TestASeatNeverStaysWithADeadHost(t *testing.T) {
 	seats(2)
 	one, two := h.hand(bellows), h.hand(eddy)
 	must[api.Shot](t)(h.admin().PutShot(t.Context(), "lamp-040", api.ShotSpec{
-		Name: "lamp-040", Scene: "coda.yaml", Frames: "1-40", Width: 64, Height: 36, Launcher: "standin", Licence: "fathom",
+		Name: "lamp-040", Scene: "coda.yaml", Frames: "1-40", Width: 64, Height: 36, Launcher: "simulated", Licence: "fathom",
 	}))
 	h.trialByHand(one, "lamp-040", "bellows", "g0")
 	h.trialByHand(two, "lamp-040", "eddy", "g0")

@@ -142,7 +142,7 @@ func TestARunOnAServerReachedOverSSH(t *testing.T) {
 	require.NoError(t, err)
 	must[api.Source](t)(h.admin().PutSource(t.Context(), "attic", api.NewSource{Spec: spec, Secret: &key}))
 	box := stock.Offer{
-		Name: "attic-box", Source: "attic", MaxServers: 1, PriceHour: pricing.MustMoney("0.90"), IncrementS: 60, LeadS: 300, WrapS: 60,
+		Name: "attic-box", Source: "attic", MaxServers: 1, PriceH: pricing.MustMoney("0.90"), IncrementS: 60, BootS: 300, ShutdownS: 60,
 		CPU: stock.CPU{Model: "Keel 24", Cores: 24}, MemoryGB: 8,
 	}
 	offer, err := convert[api.OfferSpec](box)
@@ -153,13 +153,13 @@ func TestARunOnAServerReachedOverSSH(t *testing.T) {
 	joined := must[struct{ Token string }](t)(h.as("").JoinAgent(t.Context(), api.JoinAgentJSONRequestBody{JoinToken: h.joinToken("dory"), Host: "dory"}))
 	own := hand{h.as(joined.Token), t, uuid.New()}
 	must[api.AgentOrders](t)(own.ReportStock(t.Context(), api.StockReport{
-		Boot: own.boot, Cpu: api.CPU{Model: "Keel 24", Cores: 24}, MemoryGb: 64, Mains: true, Devices: []api.Device{}, Launchers: []string{"povray"},
+		Boot: own.boot, Cpu: api.CPU{Model: "Keel 24", Cores: 24}, MemoryGb: 64, OnAcPower: true, Devices: []api.Device{}, Launchers: []string{"povray"},
 	}))
 	must[api.Shot](t)(h.admin().PutShot(t.Context(), "orrery-010", api.ShotSpec{Name: "orrery-010", Scene: "ball.pov", Frames: "1-6", Width: 64, Height: 36, Launcher: "povray"}))
 	h.trialByHand(own, "orrery-010", "dory", "cpu")
 	folder := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "ball.pov"), []byte(litBall), 0o600))
-	h.good("package", "orrery-010", folder, "ball.pov")
+	h.good("packages", "make", "orrery-010", folder, "ball.pov")
 
 	plan := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"orrery-010"}, By: h.now().Add(3 * time.Hour), Without: []string{"dory"}}))
 	require.Len(t, plan.Servers, 1, "%+v", plan.LeftOut)

@@ -12,7 +12,7 @@ import (
 	"rotanex.example/api"
 )
 
-// alone plays a run whose own host died, so that the rented server is left alone with
+// alone simulations a run whose own host died, so that the rented server is left alone with
 // all its frames, until it is stopped.
 func (h *house) alone(clock *clockwork.FakeClock, source *company, run api.Run) {
 	h.t.Helper()

@@ -142,7 +142,7 @@ func TestNothingExceedsACap(t *testing.T) {
 	}}))
 	made, _ := source.counts()
 	next := must[api.Run](t)(h.admin().StartRun(t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: plan.Id, Spend: "5"}))
-	got := h.server(clock, next, api.RunServerStateNever)
+	got := h.server(clock, next, api.RunServerStateNotStarted)
 	assert.Contains(t, got.Trouble, "would exceed the cap of tern")
 	after, _ := source.counts()
 	assert.Equal(t, made, after, "nothing was asked for")
@@ -169,7 +169,7 @@ func TestADeadServerIsReplacedForTheFramesItOwes(t *testing.T) {
 		own.beat()
 		for _, v := range h.run(run).Servers {
 			if v.Id == again.Id {
-				return v.State == api.RunServerStateNever
+				return v.State == api.RunServerStateNotStarted
 			}
 		}
 		return false

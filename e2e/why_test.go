@@ -26,7 +26,7 @@ func TestWhyAFrameWaitsAndWhyAHostIsIdle(t *testing.T) {
 	// Before anybody asked for work.
 	w := why(1)
 	require.NotEmpty(t, w.Crews)
-	assert.Equal(t, api.CrewVerdictWhenNow, w.Crews[0].When)
+	assert.Equal(t, api.Now, w.Crews[0].When)
 	assert.True(t, w.Left)
 	assert.Contains(t, w.Answer, "as soon as its agent asks")
 	assert.Equal(t, 11, why(12).Ahead)
@@ -41,7 +41,7 @@ func TestWhyAFrameWaitsAndWhyAHostIsIdle(t *testing.T) {
 	w = why(leases[0].Frame)
 	for _, v := range w.Crews {
 		if v.Host == "bellows" && v.Crew == leases[0].Crew {
-			assert.Equal(t, api.CrewVerdictWhenLater, v.When)
+			assert.Equal(t, api.Later, v.When)
 			assert.Contains(t, v.Why, "has failed at it, and leaves it to eddy/")
 		}
 	}

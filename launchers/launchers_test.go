@@ -30,13 +30,13 @@ func TestArgumentsFillTypedValuesIn(t *testing.T) {
 }
 
 func TestSettingsAreRefusedByName(t *testing.T) {
-	povray, standin := shipped(t, "povray"), shipped(t, "standin")
+	povray, simulator := shipped(t, "povray"), shipped(t, "simulated")
 	for value, l := range map[string]launchers.Launcher{"7": povray, "nan": povray, "0.1 +Iother.pov": povray} {
 		_, err := l.Arguments(launchers.Frame{Settings: map[string]string{"antialias": value}})
 		assert.ErrorContains(t, err, "setting antialias")
 	}
 	for _, value := range []string{"../../etc", "$(reboot)", "a b", "-x"} {
-		_, err := standin.Arguments(launchers.Frame{Settings: map[string]string{"fail": value}})
+		_, err := simulator.Arguments(launchers.Frame{Settings: map[string]string{"fail": value}})
 		assert.ErrorContains(t, err, "setting fail", value)
 	}
 	_, err := povray.Arguments(launchers.Frame{Settings: map[string]string{"shell": "sh"}})
@@ -57,7 +57,7 @@ func TestReadingPovray(t *testing.T) {
 }
 
 func TestFailureByStatus(t *testing.T) {
-	l := shipped(t, "standin")
+	l := shipped(t, "simulated")
 	for status, cause := range map[int]string{12: "out-of-memory", 13: "licence-lost", 2: "cannot-start", 139: "crashed", -1: "crashed"} {
 		assert.Equal(t, cause, l.Failure(&launchers.Reading{}, status))
 	}
@@ -85,7 +85,7 @@ func FuzzRead(f *testing.F) {
 	f.Fuzz(func(t *testing.T, line string) {
 		r := &launchers.Reading{}
 		for range 50 {
-			all["standin"].Read(r, line)
+			all["simulated"].Read(r, line)
 		}
 		assert.LessOrEqual(t, strings.Count(r.Tail(), "\n"), 40)
 		assert.True(t, r.Progress >= 0 && r.Progress <= 1)
@@ -93,16 +93,16 @@ func FuzzRead(f *testing.F) {
 }
 
 func TestWhatARendererSaysOfItselfAndItsDevices(t *testing.T) {
-	standin, povray := shipped(t, "standin"), shipped(t, "povray")
-	assert.Equal(t, []string{"about", "--stock=/s.json"}, standin.AboutArguments("/s.json"))
-	version, plugins := standin.ReadAbout("version 4.2.1\nplugin tidefog\nplugin brassleaf\n")
+	simulator, povray := shipped(t, "simulated"), shipped(t, "povray")
+	assert.Equal(t, []string{"about", "--stock=/s.json"}, simulator.AboutArguments("/s.json"))
+	version, plugins := simulator.ReadAbout("version 4.2.1\nplugin tidefog\nplugin brassleaf\n")
 	assert.Equal(t, "4.2.1", version)
 	assert.Equal(t, []string{"tidefog", "brassleaf"}, plugins)
 	version, _ = povray.ReadAbout("povray: cannot open the user configuration file\nPOV-Ray 3.7.0.10.unofficial\n")
 	assert.Equal(t, "3.7.0.10", version)
 
 	var r launchers.Reading
-	standin.Read(&r, "device g1 use 0.97 bytes 9500000000 celsius 71 watts 301 mhz 1800")
+	simulator.Read(&r, "device g1 use 0.97 bytes 9500000000 celsius 71 watts 301 mhz 1800")
 	assert.Equal(t, launchers.DeviceState{Use: 0.97, Bytes: 9_500_000_000, Celsius: 71, Watts: 301, MHz: 1800}, r.Devices["g1"])
 	assert.Empty(t, r.Tail(), "it is no news for the log")
 	_, err := launchers.Parse([]byte("format: rotanex-launcher-1\nname: a\nprogram: a\ndevice_state: 'x'\n"))

@@ -53,7 +53,7 @@ type Servers interface {
 type Offered struct {
 	Name      string        `json:"name"`
 	Free      int           `json:"free"`
-	PriceHour pricing.Money `json:"price_hour"`
+	PriceH pricing.Money `json:"price_h"`
 }
 
 // Order asks a source for a server. Its name is ours and the same however often

@@ -45,7 +45,7 @@ func amdDevice(sys, device, name string) stock.Device {
 	}
 	total, _ := strconv.ParseFloat(word(filepath.Join(device, "mem_info_vram_total")), 64)
 	used, _ := strconv.ParseFloat(word(filepath.Join(device, "mem_info_vram_used")), 64)
-	d.MemoryGB, d.HeldGB = round1(total/1e9), round1(used/1e9)
+	d.MemoryGB, d.InUseGB = round1(total/1e9), round1(used/1e9)
 	d.LinkWidth, _ = strconv.Atoi(word(filepath.Join(device, "current_link_width")))
 	if caps, _ := filepath.Glob(filepath.Join(device, "hwmon/hwmon*/power1_cap")); len(caps) > 0 {
 		microwatts, _ := strconv.Atoi(word(caps[0]))

@@ -25,7 +25,7 @@ type Found struct {
 
 // Host looks at the machine that it runs on.
 func Host(name string) (Found, error) {
-	f := Found{Host: stock.Host{Name: name, Mains: onMains("/sys")}}
+	f := Found{Host: stock.Host{Name: name, OnACPower: new(onMains("/sys"))}}
 	memory, err := mem.VirtualMemory()
 	if err != nil {
 		return f, fmt.Errorf("host memory: %w", err)
@@ -108,7 +108,7 @@ func Simulated(all []stock.Host, name string) (Found, error) {
 			f.Findings = append(f.Findings, d.ID+" cannot be used: "+d.Unusable)
 		}
 	}
-	if !f.Host.Mains {
+	if f.Host.OnBattery() {
 		f.Findings = append(f.Findings, "runs on its battery: times will be long and change")
 	}
 	return f, nil

@@ -43,7 +43,7 @@ func TestAMD(t *testing.T) {
 	devices, findings := discover.AMD(root)
 	require.Len(t, devices, 1)
 	assert.Empty(t, findings)
-	assert.Equal(t, stock.Device{ID: "amd card0", Model: "Halyard 24", MemoryGB: 24, HeldGB: 1.2, LinkWidth: 16, Watts: 300, Backends: []string{"hip", "opencl"}}, devices[0])
+	assert.Equal(t, stock.Device{ID: "amd card0", Model: "Halyard 24", MemoryGB: 24, InUseGB: 1.2, LinkWidth: 16, Watts: 300, Backends: []string{"hip", "opencl"}}, devices[0])
 
 	require.NoError(t, os.Remove(filepath.Join(root, "class/kfd/kfd/topology/nodes/1/gpu_id")))
 	devices, findings = discover.AMD(root)

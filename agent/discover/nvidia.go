@@ -61,7 +61,7 @@ func nvidiaDevice(lib nvml.Interface, device nvml.Device, i int) stock.Device {
 		d.Unusable = "its memory cannot be read: " + lib.ErrorString(status)
 		return d
 	}
-	d.MemoryGB, d.HeldGB = round1(float64(memory.Total)/1e9), round1(float64(memory.Used)/1e9)
+	d.MemoryGB, d.InUseGB = round1(float64(memory.Total)/1e9), round1(float64(memory.Used)/1e9)
 	major, minor, status := device.GetCudaComputeCapability()
 	mode, modeStatus := device.GetComputeMode()
 	switch {

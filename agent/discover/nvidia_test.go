@@ -61,7 +61,7 @@ func TestNvidia(t *testing.T) {
 	assert.Equal(t, devices[1].ID, devices[0].LinkedTo)
 	assert.Equal(t, devices[0].ID, devices[1].LinkedTo)
 	assert.InDelta(t, 24, devices[0].MemoryGB, 0)
-	assert.InDelta(t, 0.9, devices[0].HeldGB, 0)
+	assert.InDelta(t, 0.9, devices[0].InUseGB, 0)
 	assert.Equal(t, 8, devices[0].LinkWidth)
 	assert.Equal(t, 320, devices[0].Watts)
 	assert.Equal(t, []string{"cuda", "opencl"}, devices[0].Backends)

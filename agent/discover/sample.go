@@ -38,7 +38,7 @@ func (s *Sampler) Sample(ctx context.Context) []Sample {
 	var out []Sample
 	if s.simulated {
 		for _, d := range s.devices {
-			out = append(out, Sample{Device: d.ID, MemoryBytes: int64(d.HeldGB * 1e9), Celsius: 36, Watts: 0.06 * float64(d.Watts), MHz: 210})
+			out = append(out, Sample{Device: d.ID, MemoryBytes: int64(d.InUseGB * 1e9), Celsius: 36, Watts: 0.06 * float64(d.Watts), MHz: 210})
 		}
 		return append(out, Sample{Device: stock.CPUDevice, Use: 0.02, Celsius: 41})
 	}

@@ -405,12 +405,12 @@ type ClientInterface interface {
 	// Corresponds with GET /plans/{plan}/export (the `ExportPlan` operationId).
 	ExportPlan(ctx context.Context, plan openapi_types.UUID, params *ExportPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ForecastPlan The plan played many times with what is not known for sure
+	// ForecastPlan The plan simulated many times with what is not known for sure
 	//
 	// Corresponds with GET /plans/{plan}/forecast (the `ForecastPlan` operationId).
 	ForecastPlan(ctx context.Context, plan openapi_types.UUID, params *ForecastPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ExplainPlan Why each place is used or not; what is short, and what would mend it
+	// ExplainPlan Why each place is used or not; what is short, and what would fix it
 	//
 	// Corresponds with GET /plans/{plan}/reasons (the `ExplainPlan` operationId).
 	ExplainPlan(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -535,6 +535,35 @@ type ClientInterface interface {
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListStudies Settings studies, newest first
+	//
+	// Corresponds with GET /settings-studies (the `ListStudies` operationId).
+	ListStudies(ctx context.Context, params *ListStudiesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateStudyWithBody Render one frame with each of several settings on one crew
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /settings-studies (the `CreateStudy` operationId).
+	CreateStudyWithBody(ctx context.Context, params *CreateStudyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateStudy Render one frame with each of several settings on one crew
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /settings-studies (the `CreateStudy` operationId).
+	CreateStudy(ctx context.Context, params *CreateStudyParams, body CreateStudyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStudy One study with what is known of it
+	//
+	// Corresponds with GET /settings-studies/{study} (the `GetStudy` operationId).
+	GetStudy(ctx context.Context, study openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDifference A picture of the difference of two variants
+	//
+	// Corresponds with GET /settings-studies/{study}/difference (the `GetDifference` operationId).
+	GetDifference(ctx context.Context, study openapi_types.UUID, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListShots Shots by name
 	//
 	// Corresponds with GET /shots (the `ListShots` operationId).
@@ -559,11 +588,6 @@ type ClientInterface interface {
 	// Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
 	PutShot(ctx context.Context, shot ShotParam, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CheckShot Preflight, for each crew what would stop it and what to look out for
-	//
-	// Corresponds with GET /shots/{shot}/check (the `CheckShot` operationId).
-	CheckShot(ctx context.Context, shot ShotParam, params *CheckShotParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// CompareShot Crews side by side, measured and predicted; how to divide each host; what a device more would change
 	//
 	// Corresponds with GET /shots/{shot}/comparison (the `CompareShot` operationId).
@@ -571,7 +595,7 @@ type ClientInterface interface {
 
 	// GetFit Whether the shot fits the memory of each crew, with the numbers
 	//
-	// Corresponds with GET /shots/{shot}/fit (the `GetFit` operationId).
+	// Corresponds with GET /shots/{shot}/memory (the `GetFit` operationId).
 	GetFit(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPackage What is sent of a shot to where it is rendered
@@ -592,6 +616,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /shots/{shot}/package (the `PutPackage` operationId).
 	PutPackage(ctx context.Context, shot ShotParam, body PutPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckShot Preflight, for each crew what would stop it and what to look out for
+	//
+	// Corresponds with GET /shots/{shot}/preflight (the `CheckShot` operationId).
+	CheckShot(ctx context.Context, shot ShotParam, params *CheckShotParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CompareSources The same work on each source and on the best mix
 	//
@@ -620,35 +649,6 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /sources/{source} (the `PutSource` operationId).
 	PutSource(ctx context.Context, source Name, body PutSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ListStudies Settings studies, newest first
-	//
-	// Corresponds with GET /studies (the `ListStudies` operationId).
-	ListStudies(ctx context.Context, params *ListStudiesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// CreateStudyWithBody Render one frame with each of several settings on one crew
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /studies (the `CreateStudy` operationId).
-	CreateStudyWithBody(ctx context.Context, params *CreateStudyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// CreateStudy Render one frame with each of several settings on one crew
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /studies (the `CreateStudy` operationId).
-	CreateStudy(ctx context.Context, params *CreateStudyParams, body CreateStudyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetStudy One study with what is known of it
-	//
-	// Corresponds with GET /studies/{study} (the `GetStudy` operationId).
-	GetStudy(ctx context.Context, study openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// GetDifference A picture of the difference of two variants
-	//
-	// Corresponds with GET /studies/{study}/difference (the `GetDifference` operationId).
-	GetDifference(ctx context.Context, study openapi_types.UUID, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSweeps Sweeps, newest first
 	//
@@ -1533,7 +1533,7 @@ func (c *Client) ExportPlan(ctx context.Context, plan openapi_types.UUID, params
 	return c.Client.Do(req)
 }
 
-// ForecastPlan The plan played many times with what is not known for sure
+// ForecastPlan The plan simulated many times with what is not known for sure
 //
 // Corresponds with GET /plans/{plan}/forecast (the `ForecastPlan` operationId).
 func (c *Client) ForecastPlan(ctx context.Context, plan openapi_types.UUID, params *ForecastPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -1548,7 +1548,7 @@ func (c *Client) ForecastPlan(ctx context.Context, plan openapi_types.UUID, para
 	return c.Client.Do(req)
 }
 
-// ExplainPlan Why each place is used or not; what is short, and what would mend it
+// ExplainPlan Why each place is used or not; what is short, and what would fix it
 //
 // Corresponds with GET /plans/{plan}/reasons (the `ExplainPlan` operationId).
 func (c *Client) ExplainPlan(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -1883,6 +1883,85 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
+// ListStudies Settings studies, newest first
+//
+// Corresponds with GET /settings-studies (the `ListStudies` operationId).
+func (c *Client) ListStudies(ctx context.Context, params *ListStudiesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStudiesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateStudyWithBody Render one frame with each of several settings on one crew
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /settings-studies (the `CreateStudy` operationId).
+func (c *Client) CreateStudyWithBody(ctx context.Context, params *CreateStudyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateStudyRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateStudy Render one frame with each of several settings on one crew
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /settings-studies (the `CreateStudy` operationId).
+func (c *Client) CreateStudy(ctx context.Context, params *CreateStudyParams, body CreateStudyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateStudyRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStudy One study with what is known of it
+//
+// Corresponds with GET /settings-studies/{study} (the `GetStudy` operationId).
+func (c *Client) GetStudy(ctx context.Context, study openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStudyRequest(c.Server, study)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDifference A picture of the difference of two variants
+//
+// Corresponds with GET /settings-studies/{study}/difference (the `GetDifference` operationId).
+func (c *Client) GetDifference(ctx context.Context, study openapi_types.UUID, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDifferenceRequest(c.Server, study, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListShots Shots by name
 //
 // Corresponds with GET /shots (the `ListShots` operationId).
@@ -1947,21 +2026,6 @@ func (c *Client) PutShot(ctx context.Context, shot ShotParam, body PutShotJSONRe
 	return c.Client.Do(req)
 }
 
-// CheckShot Preflight, for each crew what would stop it and what to look out for
-//
-// Corresponds with GET /shots/{shot}/check (the `CheckShot` operationId).
-func (c *Client) CheckShot(ctx context.Context, shot ShotParam, params *CheckShotParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCheckShotRequest(c.Server, shot, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // CompareShot Crews side by side, measured and predicted; how to divide each host; what a device more would change
 //
 // Corresponds with GET /shots/{shot}/comparison (the `CompareShot` operationId).
@@ -1979,7 +2043,7 @@ func (c *Client) CompareShot(ctx context.Context, shot ShotParam, params *Compar
 
 // GetFit Whether the shot fits the memory of each crew, with the numbers
 //
-// Corresponds with GET /shots/{shot}/fit (the `GetFit` operationId).
+// Corresponds with GET /shots/{shot}/memory (the `GetFit` operationId).
 func (c *Client) GetFit(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetFitRequest(c.Server, shot)
 	if err != nil {
@@ -2031,6 +2095,21 @@ func (c *Client) PutPackageWithBody(ctx context.Context, shot ShotParam, content
 // Corresponds with PUT /shots/{shot}/package (the `PutPackage` operationId).
 func (c *Client) PutPackage(ctx context.Context, shot ShotParam, body PutPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutPackageRequest(c.Server, shot, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckShot Preflight, for each crew what would stop it and what to look out for
+//
+// Corresponds with GET /shots/{shot}/preflight (the `CheckShot` operationId).
+func (c *Client) CheckShot(ctx context.Context, shot ShotParam, params *CheckShotParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckShotRequest(c.Server, shot, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2099,85 +2178,6 @@ func (c *Client) PutSourceWithBody(ctx context.Context, source Name, contentType
 // Corresponds with PUT /sources/{source} (the `PutSource` operationId).
 func (c *Client) PutSource(ctx context.Context, source Name, body PutSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutSourceRequest(c.Server, source, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ListStudies Settings studies, newest first
-//
-// Corresponds with GET /studies (the `ListStudies` operationId).
-func (c *Client) ListStudies(ctx context.Context, params *ListStudiesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListStudiesRequest(c.Server, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// CreateStudyWithBody Render one frame with each of several settings on one crew
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /studies (the `CreateStudy` operationId).
-func (c *Client) CreateStudyWithBody(ctx context.Context, params *CreateStudyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateStudyRequestWithBody(c.Server, params, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// CreateStudy Render one frame with each of several settings on one crew
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /studies (the `CreateStudy` operationId).
-func (c *Client) CreateStudy(ctx context.Context, params *CreateStudyParams, body CreateStudyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateStudyRequest(c.Server, params, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetStudy One study with what is known of it
-//
-// Corresponds with GET /studies/{study} (the `GetStudy` operationId).
-func (c *Client) GetStudy(ctx context.Context, study openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetStudyRequest(c.Server, study)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// GetDifference A picture of the difference of two variants
-//
-// Corresponds with GET /studies/{study}/difference (the `GetDifference` operationId).
-func (c *Client) GetDifference(ctx context.Context, study openapi_types.UUID, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetDifferenceRequest(c.Server, study, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4115,9 +4115,9 @@ func NewForecastPlanRequest(server string, plan openapi_types.UUID, params *Fore
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if params.Plays != nil {
+		if params.Simulations != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "plays", *params.Plays, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "simulations", *params.Simulations, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -4927,6 +4927,238 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewListStudiesRequest constructs an http.Request for the ListStudies method
+func NewListStudiesRequest(server string, params *ListStudiesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/settings-studies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Shot != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "shot", *params.Shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateStudyRequest calls the generic CreateStudy builder with application/json body
+func NewCreateStudyRequest(server string, params *CreateStudyParams, body CreateStudyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateStudyRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewCreateStudyRequestWithBody constructs an http.Request for the CreateStudy method, with any body, and a specified content type
+func NewCreateStudyRequestWithBody(server string, params *CreateStudyParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/settings-studies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetStudyRequest constructs an http.Request for the GetStudy method
+func NewGetStudyRequest(server string, study openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "study", study, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/settings-studies/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDifferenceRequest constructs an http.Request for the GetDifference method
+func NewGetDifferenceRequest(server string, study openapi_types.UUID, params *GetDifferenceParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "study", study, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/settings-studies/%s/difference", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "a", params.A, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "b", params.B, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListShotsRequest constructs an http.Request for the ListShots method
 func NewListShotsRequest(server string, params *ListShotsParams) (*http.Request, error) {
 	var err error
@@ -5074,67 +5306,6 @@ func NewPutShotRequestWithBody(server string, shot ShotParam, contentType string
 	return req, nil
 }
 
-// NewCheckShotRequest constructs an http.Request for the CheckShot method
-func NewCheckShotRequest(server string, shot ShotParam, params *CheckShotParams) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/shots/%s/check", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if params.On != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "on", *params.On, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewCompareShotRequest constructs an http.Request for the CompareShot method
 func NewCompareShotRequest(server string, shot ShotParam, params *CompareShotParams) (*http.Request, error) {
 	var err error
@@ -5224,7 +5395,7 @@ func NewGetFitRequest(server string, shot ShotParam) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/shots/%s/fit", pathParam0)
+	operationPath := fmt.Sprintf("/shots/%s/memory", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5319,6 +5490,67 @@ func NewPutPackageRequestWithBody(server string, shot ShotParam, contentType str
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCheckShotRequest constructs an http.Request for the CheckShot method
+func NewCheckShotRequest(server string, shot ShotParam, params *CheckShotParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/shots/%s/preflight", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.On != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "on", *params.On, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -5466,238 +5698,6 @@ func NewPutSourceRequestWithBody(server string, source Name, contentType string,
 	}
 
 	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewListStudiesRequest constructs an http.Request for the ListStudies method
-func NewListStudiesRequest(server string, params *ListStudiesParams) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/studies")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if params.Shot != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "shot", *params.Shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if params.Cursor != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if params.Limit != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewCreateStudyRequest calls the generic CreateStudy builder with application/json body
-func NewCreateStudyRequest(server string, params *CreateStudyParams, body CreateStudyJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewCreateStudyRequestWithBody(server, params, "application/json", bodyReader)
-}
-
-// NewCreateStudyRequestWithBody constructs an http.Request for the CreateStudy method, with any body, and a specified content type
-func NewCreateStudyRequestWithBody(server string, params *CreateStudyParams, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/studies")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	if params != nil {
-
-		if params.IdempotencyKey != nil {
-			var headerParam0 string
-
-			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
-			if err != nil {
-				return nil, err
-			}
-
-			req.Header.Set("Idempotency-Key", headerParam0)
-		}
-
-	}
-
-	return req, nil
-}
-
-// NewGetStudyRequest constructs an http.Request for the GetStudy method
-func NewGetStudyRequest(server string, study openapi_types.UUID) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "study", study, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/studies/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewGetDifferenceRequest constructs an http.Request for the GetDifference method
-func NewGetDifferenceRequest(server string, study openapi_types.UUID, params *GetDifferenceParams) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "study", study, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/studies/%s/difference", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "a", params.A, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
-			}
-		}
-
-		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "b", params.B, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-			return nil, err
-		} else {
-			for _, qp := range strings.Split(queryFrag, "&") {
-				rawQueryFragments = append(rawQueryFragments, qp)
-			}
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
 
 	return req, nil
 }
@@ -6687,14 +6687,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /plans/{plan}/export (the `ExportPlan` operationId).
 	ExportPlanWithResponse(ctx context.Context, plan openapi_types.UUID, params *ExportPlanParams, reqEditors ...RequestEditorFn) (*ExportPlanResponse, error)
 
-	// ForecastPlanWithResponse The plan played many times with what is not known for sure
+	// ForecastPlanWithResponse The plan simulated many times with what is not known for sure
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /plans/{plan}/forecast (the `ForecastPlan` operationId).
 	ForecastPlanWithResponse(ctx context.Context, plan openapi_types.UUID, params *ForecastPlanParams, reqEditors ...RequestEditorFn) (*ForecastPlanResponse, error)
 
-	// ExplainPlanWithResponse Why each place is used or not; what is short, and what would mend it
+	// ExplainPlanWithResponse Why each place is used or not; what is short, and what would fix it
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -6845,6 +6845,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
+	// ListStudiesWithResponse Settings studies, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /settings-studies (the `ListStudies` operationId).
+	ListStudiesWithResponse(ctx context.Context, params *ListStudiesParams, reqEditors ...RequestEditorFn) (*ListStudiesResponse, error)
+
+	// CreateStudyWithBodyWithResponse Render one frame with each of several settings on one crew
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /settings-studies (the `CreateStudy` operationId).
+	CreateStudyWithBodyWithResponse(ctx context.Context, params *CreateStudyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateStudyResponse, error)
+
+	// CreateStudyWithResponse Render one frame with each of several settings on one crew
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /settings-studies (the `CreateStudy` operationId).
+	CreateStudyWithResponse(ctx context.Context, params *CreateStudyParams, body CreateStudyJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateStudyResponse, error)
+
+	// GetStudyWithResponse One study with what is known of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /settings-studies/{study} (the `GetStudy` operationId).
+	GetStudyWithResponse(ctx context.Context, study openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetStudyResponse, error)
+
+	// GetDifferenceWithResponse A picture of the difference of two variants
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /settings-studies/{study}/difference (the `GetDifference` operationId).
+	GetDifferenceWithResponse(ctx context.Context, study openapi_types.UUID, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error)
+
 	// ListShotsWithResponse Shots by name
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6873,13 +6908,6 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
 	PutShotWithResponse(ctx context.Context, shot ShotParam, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*PutShotResponse, error)
 
-	// CheckShotWithResponse Preflight, for each crew what would stop it and what to look out for
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /shots/{shot}/check (the `CheckShot` operationId).
-	CheckShotWithResponse(ctx context.Context, shot ShotParam, params *CheckShotParams, reqEditors ...RequestEditorFn) (*CheckShotResponse, error)
-
 	// CompareShotWithResponse Crews side by side, measured and predicted; how to divide each host; what a device more would change
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6891,7 +6919,7 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /shots/{shot}/fit (the `GetFit` operationId).
+	// Corresponds with GET /shots/{shot}/memory (the `GetFit` operationId).
 	GetFitWithResponse(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*GetFitResponse, error)
 
 	// GetPackageWithResponse What is sent of a shot to where it is rendered
@@ -6914,6 +6942,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /shots/{shot}/package (the `PutPackage` operationId).
 	PutPackageWithResponse(ctx context.Context, shot ShotParam, body PutPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPackageResponse, error)
+
+	// CheckShotWithResponse Preflight, for each crew what would stop it and what to look out for
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /shots/{shot}/preflight (the `CheckShot` operationId).
+	CheckShotWithResponse(ctx context.Context, shot ShotParam, params *CheckShotParams, reqEditors ...RequestEditorFn) (*CheckShotResponse, error)
 
 	// CompareSourcesWithResponse The same work on each source and on the best mix
 	//
@@ -6946,41 +6981,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /sources/{source} (the `PutSource` operationId).
 	PutSourceWithResponse(ctx context.Context, source Name, body PutSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSourceResponse, error)
-
-	// ListStudiesWithResponse Settings studies, newest first
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /studies (the `ListStudies` operationId).
-	ListStudiesWithResponse(ctx context.Context, params *ListStudiesParams, reqEditors ...RequestEditorFn) (*ListStudiesResponse, error)
-
-	// CreateStudyWithBodyWithResponse Render one frame with each of several settings on one crew
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /studies (the `CreateStudy` operationId).
-	CreateStudyWithBodyWithResponse(ctx context.Context, params *CreateStudyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateStudyResponse, error)
-
-	// CreateStudyWithResponse Render one frame with each of several settings on one crew
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /studies (the `CreateStudy` operationId).
-	CreateStudyWithResponse(ctx context.Context, params *CreateStudyParams, body CreateStudyJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateStudyResponse, error)
-
-	// GetStudyWithResponse One study with what is known of it
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /studies/{study} (the `GetStudy` operationId).
-	GetStudyWithResponse(ctx context.Context, study openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetStudyResponse, error)
-
-	// GetDifferenceWithResponse A picture of the difference of two variants
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /studies/{study}/difference (the `GetDifference` operationId).
-	GetDifferenceWithResponse(ctx context.Context, study openapi_types.UUID, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error)
 
 	// ListSweepsWithResponse Sweeps, newest first
 	//
@@ -9565,6 +9565,191 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type ListStudiesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StudyList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStudiesResponse) GetJSON200() *StudyList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStudiesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStudiesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStudiesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStudiesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStudiesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateStudyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Study
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateStudyResponse) GetJSON201() *Study {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateStudyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateStudyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateStudyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateStudyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateStudyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetStudyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Study
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStudyResponse) GetJSON200() *Study {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStudyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStudyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStudyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStudyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStudyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDifferenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDifferenceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDifferenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDifferenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDifferenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDifferenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListShotsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9703,54 +9888,6 @@ func (r PutShotResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PutShotResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type CheckShotResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Preflight
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r CheckShotResponse) GetJSON200() *Preflight {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r CheckShotResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r CheckShotResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r CheckShotResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r CheckShotResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r CheckShotResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9949,6 +10086,54 @@ func (r PutPackageResponse) ContentType() string {
 	return ""
 }
 
+type CheckShotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Preflight
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckShotResponse) GetJSON200() *Preflight {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckShotResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckShotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckShotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckShotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckShotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CompareSourcesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10091,191 +10276,6 @@ func (r PutSourceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PutSourceResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type ListStudiesResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *StudyList
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListStudiesResponse) GetJSON200() *StudyList {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListStudiesResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListStudiesResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListStudiesResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListStudiesResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListStudiesResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type CreateStudyResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *Study
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r CreateStudyResponse) GetJSON201() *Study {
-	return r.JSON201
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r CreateStudyResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r CreateStudyResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r CreateStudyResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r CreateStudyResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r CreateStudyResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type GetStudyResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Study
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetStudyResponse) GetJSON200() *Study {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetStudyResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetStudyResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetStudyResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetStudyResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetStudyResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type GetDifferenceResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetDifferenceResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetDifferenceResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetDifferenceResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetDifferenceResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetDifferenceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11483,7 +11483,7 @@ func (c *ClientWithResponses) ExportPlanWithResponse(ctx context.Context, plan o
 	return ParseExportPlanResponse(rsp)
 }
 
-// ForecastPlanWithResponse The plan played many times with what is not known for sure
+// ForecastPlanWithResponse The plan simulated many times with what is not known for sure
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -11496,7 +11496,7 @@ func (c *ClientWithResponses) ForecastPlanWithResponse(ctx context.Context, plan
 	return ParseForecastPlanResponse(rsp)
 }
 
-// ExplainPlanWithResponse Why each place is used or not; what is short, and what would mend it
+// ExplainPlanWithResponse Why each place is used or not; what is short, and what would fix it
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -11773,6 +11773,71 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
+// ListStudiesWithResponse Settings studies, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /settings-studies (the `ListStudies` operationId).
+func (c *ClientWithResponses) ListStudiesWithResponse(ctx context.Context, params *ListStudiesParams, reqEditors ...RequestEditorFn) (*ListStudiesResponse, error) {
+	rsp, err := c.ListStudies(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStudiesResponse(rsp)
+}
+
+// CreateStudyWithBodyWithResponse Render one frame with each of several settings on one crew
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /settings-studies (the `CreateStudy` operationId).
+func (c *ClientWithResponses) CreateStudyWithBodyWithResponse(ctx context.Context, params *CreateStudyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateStudyResponse, error) {
+	rsp, err := c.CreateStudyWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateStudyResponse(rsp)
+}
+
+// CreateStudyWithResponse Render one frame with each of several settings on one crew
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /settings-studies (the `CreateStudy` operationId).
+func (c *ClientWithResponses) CreateStudyWithResponse(ctx context.Context, params *CreateStudyParams, body CreateStudyJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateStudyResponse, error) {
+	rsp, err := c.CreateStudy(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateStudyResponse(rsp)
+}
+
+// GetStudyWithResponse One study with what is known of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /settings-studies/{study} (the `GetStudy` operationId).
+func (c *ClientWithResponses) GetStudyWithResponse(ctx context.Context, study openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetStudyResponse, error) {
+	rsp, err := c.GetStudy(ctx, study, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStudyResponse(rsp)
+}
+
+// GetDifferenceWithResponse A picture of the difference of two variants
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /settings-studies/{study}/difference (the `GetDifference` operationId).
+func (c *ClientWithResponses) GetDifferenceWithResponse(ctx context.Context, study openapi_types.UUID, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error) {
+	rsp, err := c.GetDifference(ctx, study, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDifferenceResponse(rsp)
+}
+
 // ListShotsWithResponse Shots by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11825,19 +11890,6 @@ func (c *ClientWithResponses) PutShotWithResponse(ctx context.Context, shot Shot
 	return ParsePutShotResponse(rsp)
 }
 
-// CheckShotWithResponse Preflight, for each crew what would stop it and what to look out for
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /shots/{shot}/check (the `CheckShot` operationId).
-func (c *ClientWithResponses) CheckShotWithResponse(ctx context.Context, shot ShotParam, params *CheckShotParams, reqEditors ...RequestEditorFn) (*CheckShotResponse, error) {
-	rsp, err := c.CheckShot(ctx, shot, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCheckShotResponse(rsp)
-}
-
 // CompareShotWithResponse Crews side by side, measured and predicted; how to divide each host; what a device more would change
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11855,7 +11907,7 @@ func (c *ClientWithResponses) CompareShotWithResponse(ctx context.Context, shot 
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /shots/{shot}/fit (the `GetFit` operationId).
+// Corresponds with GET /shots/{shot}/memory (the `GetFit` operationId).
 func (c *ClientWithResponses) GetFitWithResponse(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*GetFitResponse, error) {
 	rsp, err := c.GetFit(ctx, shot, reqEditors...)
 	if err != nil {
@@ -11901,6 +11953,19 @@ func (c *ClientWithResponses) PutPackageWithResponse(ctx context.Context, shot S
 		return nil, err
 	}
 	return ParsePutPackageResponse(rsp)
+}
+
+// CheckShotWithResponse Preflight, for each crew what would stop it and what to look out for
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /shots/{shot}/preflight (the `CheckShot` operationId).
+func (c *ClientWithResponses) CheckShotWithResponse(ctx context.Context, shot ShotParam, params *CheckShotParams, reqEditors ...RequestEditorFn) (*CheckShotResponse, error) {
+	rsp, err := c.CheckShot(ctx, shot, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckShotResponse(rsp)
 }
 
 // CompareSourcesWithResponse The same work on each source and on the best mix
@@ -11957,71 +12022,6 @@ func (c *ClientWithResponses) PutSourceWithResponse(ctx context.Context, source 
 		return nil, err
 	}
 	return ParsePutSourceResponse(rsp)
-}
-
-// ListStudiesWithResponse Settings studies, newest first
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /studies (the `ListStudies` operationId).
-func (c *ClientWithResponses) ListStudiesWithResponse(ctx context.Context, params *ListStudiesParams, reqEditors ...RequestEditorFn) (*ListStudiesResponse, error) {
-	rsp, err := c.ListStudies(ctx, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListStudiesResponse(rsp)
-}
-
-// CreateStudyWithBodyWithResponse Render one frame with each of several settings on one crew
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /studies (the `CreateStudy` operationId).
-func (c *ClientWithResponses) CreateStudyWithBodyWithResponse(ctx context.Context, params *CreateStudyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateStudyResponse, error) {
-	rsp, err := c.CreateStudyWithBody(ctx, params, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCreateStudyResponse(rsp)
-}
-
-// CreateStudyWithResponse Render one frame with each of several settings on one crew
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /studies (the `CreateStudy` operationId).
-func (c *ClientWithResponses) CreateStudyWithResponse(ctx context.Context, params *CreateStudyParams, body CreateStudyJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateStudyResponse, error) {
-	rsp, err := c.CreateStudy(ctx, params, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCreateStudyResponse(rsp)
-}
-
-// GetStudyWithResponse One study with what is known of it
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /studies/{study} (the `GetStudy` operationId).
-func (c *ClientWithResponses) GetStudyWithResponse(ctx context.Context, study openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetStudyResponse, error) {
-	rsp, err := c.GetStudy(ctx, study, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetStudyResponse(rsp)
-}
-
-// GetDifferenceWithResponse A picture of the difference of two variants
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /studies/{study}/difference (the `GetDifference` operationId).
-func (c *ClientWithResponses) GetDifferenceWithResponse(ctx context.Context, study openapi_types.UUID, params *GetDifferenceParams, reqEditors ...RequestEditorFn) (*GetDifferenceResponse, error) {
-	rsp, err := c.GetDifference(ctx, study, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetDifferenceResponse(rsp)
 }
 
 // ListSweepsWithResponse Sweeps, newest first
@@ -13925,6 +13925,131 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseListStudiesResponse parses an HTTP response from a ListStudiesWithResponse call
+func ParseListStudiesResponse(rsp *http.Response) (*ListStudiesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStudiesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StudyList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateStudyResponse parses an HTTP response from a CreateStudyWithResponse call
+func ParseCreateStudyResponse(rsp *http.Response) (*CreateStudyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateStudyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Study
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetStudyResponse parses an HTTP response from a GetStudyWithResponse call
+func ParseGetStudyResponse(rsp *http.Response) (*GetStudyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStudyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Study
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDifferenceResponse parses an HTTP response from a GetDifferenceWithResponse call
+func ParseGetDifferenceResponse(rsp *http.Response) (*GetDifferenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDifferenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListShotsResponse parses an HTTP response from a ListShotsWithResponse call
 func ParseListShotsResponse(rsp *http.Response) (*ListShotsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14007,39 +14132,6 @@ func ParsePutShotResponse(rsp *http.Response) (*PutShotResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Shot
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseCheckShotResponse parses an HTTP response from a CheckShotWithResponse call
-func ParseCheckShotResponse(rsp *http.Response) (*CheckShotResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &CheckShotResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Preflight
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -14189,6 +14281,39 @@ func ParsePutPackageResponse(rsp *http.Response) (*PutPackageResponse, error) {
 	return response, nil
 }
 
+// ParseCheckShotResponse parses an HTTP response from a CheckShotWithResponse call
+func ParseCheckShotResponse(rsp *http.Response) (*CheckShotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckShotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Preflight
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCompareSourcesResponse parses an HTTP response from a CompareSourcesWithResponse call
 func ParseCompareSourcesResponse(rsp *http.Response) (*CompareSourcesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14278,131 +14403,6 @@ func ParsePutSourceResponse(rsp *http.Response) (*PutSourceResponse, error) {
 		}
 		response.JSON200 = &dest
 
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseListStudiesResponse parses an HTTP response from a ListStudiesWithResponse call
-func ParseListStudiesResponse(rsp *http.Response) (*ListStudiesResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListStudiesResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest StudyList
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseCreateStudyResponse parses an HTTP response from a CreateStudyWithResponse call
-func ParseCreateStudyResponse(rsp *http.Response) (*CreateStudyResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &CreateStudyResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest Study
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseGetStudyResponse parses an HTTP response from a GetStudyWithResponse call
-func ParseGetStudyResponse(rsp *http.Response) (*GetStudyResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetStudyResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Study
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseGetDifferenceResponse parses an HTTP response from a GetDifferenceWithResponse call
-func ParseGetDifferenceResponse(rsp *http.Response) (*GetDifferenceResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetDifferenceResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -7,6 +7,7 @@ import { Problem } from "./api/client";
 import { useLiveUpdates } from "./api/events";
 import { useSession } from "./api/queries";
 import { Host } from "./pages/Host";
+import { Hosts } from "./pages/Hosts";
 import { Plan } from "./pages/Plan";
 import { Plans } from "./pages/Plans";
 import { Run } from "./pages/Run";
@@ -15,7 +16,6 @@ import { Shot } from "./pages/Shot";
 import { Shots } from "./pages/Shots";
 import { SignIn } from "./pages/SignIn";
 import { Sources } from "./pages/Sources";
-import { Stock } from "./pages/Stock";
 import { Page } from "./parts/Page";
 import { Shell } from "./parts/Shell";
 import { Empty, Shown } from "./parts/States";
@@ -41,8 +41,8 @@ function Console() {
         <Routes>
           <Route element={<Shell session={s} />}>
             <Route index element={<Navigate to="/runs" replace />} />
-            <Route path="stock" element={<Stock />} />
-            <Route path="stock/:name" element={<Host />} />
+            <Route path="hosts" element={<Hosts />} />
+            <Route path="hosts/:name" element={<Host />} />
             <Route path="sources" element={<Sources />} />
             <Route path="shots" element={<Shots />} />
             <Route path="shots/:name" element={<Shot />} />

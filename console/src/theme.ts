@@ -56,7 +56,7 @@ const config = defineConfig({
           muted: { value: { _light: "#525d69", _dark: "#9fa9b4" } },
         },
         waiting: { value: { _light: "{colors.ink.200}", _dark: "{colors.ink.700}" } },
-        leased: { value: { _light: "{colors.brass.400}", _dark: "{colors.brass.300}" } },
+        rendering: { value: { _light: "{colors.brass.400}", _dark: "{colors.brass.300}" } },
         done: { value: { _light: "{colors.glass.600}", _dark: "{colors.glass.400}" } },
         failed: { value: { _light: "{colors.coral.600}", _dark: "{colors.coral.400}" } },
         brass: {

@@ -75,7 +75,7 @@ func (l *layout) cheapest(shot int) (chance, bool) {
 	}
 	for _, i := range l.m.places[shot] {
 		u := &l.m.units[i]
-		if u.kind != rentedOffer && l.machines[l.units[i][0]].name == l.barred {
+		if u.kind != rentedOffer && l.machines[l.units[i][0]].name == l.excluded {
 			continue
 		}
 		switch u.kind {
@@ -85,7 +85,7 @@ func (l *layout) cheapest(shot int) (chance, bool) {
 			l.onFarm(i, shot, take)
 		default:
 			for _, k := range l.units[i] {
-				if l.machines[k].name != l.barred {
+				if l.machines[k].name != l.excluded {
 					l.onServer(k, l.machines[k], shot, take)
 				}
 			}

@@ -16,7 +16,7 @@ type layout struct {
 	uploads  [][]sending // of each source
 	own      []bool      // of each machine, whether it is this layout's own, not shared with the one it was cloned from
 	opened   int         // machines ever opened
-	barred   int         // the name of a machine that gets nothing now; 0 for none
+	excluded int         // the name of a machine that gets nothing now; 0 for none
 	full     [][]span    // of each licence, when all its seats are held; nil: to be found out
 	trying   bool        // works on a copy of a machine that is not one of the layout's
 	settled  bool        // no more servers are let, and those there are grow a step at a time

@@ -7,12 +7,12 @@ import (
 
 // packer finds the best use of a unit at a moment. It keeps its scratch memory.
 type packer struct {
-	m      *model
-	u      *unit
-	rate   []float64 // of each option, what a millisecond of it is worth
-	states []packState
-	chosen []int32
-	barred uint // licences that the unit may not use
+	m        *model
+	u        *unit
+	rate     []float64 // of each option, what a millisecond of it is worth
+	states   []packState
+	chosen   []int32
+	excluded uint // licences that the unit may not use
 }
 
 // packState is a choice of crews for the devices looked at so far.
@@ -39,15 +39,15 @@ func (p *packer) weigh(u *unit, w *worth) {
 func (p *packer) best(x *segment, w *worth) (float64, []int32) {
 	priced := p.priced(x, w)
 	if priced == 0 {
-		return p.pack(x, p.barred)
+		return p.pack(x, p.excluded)
 	}
 	var value float64
 	var chosen []int32
 	for allowed := range uint(1) << len(w.seat) {
-		if allowed&^priced != 0 || allowed&p.barred != 0 {
+		if allowed&^priced != 0 || allowed&p.excluded != 0 {
 			continue
 		}
-		v, list := p.pack(x, priced&^allowed|p.barred)
+		v, list := p.pack(x, priced&^allowed|p.excluded)
 		for l := range w.seat {
 			if allowed&(1<<l) != 0 {
 				v -= w.seat[l][x.grid[l]]

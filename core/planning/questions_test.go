@@ -69,7 +69,7 @@ func TestWhatWouldMendAProblem(t *testing.T) {
 	more := p
 	more.Offers = append([]planning.Offer{}, p.Offers...)
 	more.Offers[0].MaxServers = 2
-	assert.Equal(t, planning.Meets, solve(t, more).Status, "what is said to mend it does")
+	assert.Equal(t, planning.Meets, solve(t, more).Status, "what is said to fix it does")
 
 	over := parse(t, strings.Replace(gale, `"goal":"cheapest"`, `"goal":"cheapest","budget":"1.00"`, 1))
 	plan := solve(t, over)

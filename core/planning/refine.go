@@ -9,7 +9,7 @@ import (
 // refine takes some of a layout apart, at random, and puts it together again,
 // over and over, and keeps what is cheaper: a large neighbourhood search (Shaw,
 // "Using constraint programming and local search methods to solve vehicle routing
-// problems", 1998). It mends what the relaxed problem cannot see: whole frames,
+// problems", 1998). It fixes what the relaxed problem cannot see: whole frames,
 // seats handed from one machine to the next, uploads one after another. It ends
 // when the steps are spent or the best layout costs no more than the target. A
 // layout with frames missing is taken as well, to be completed.
@@ -28,7 +28,7 @@ func (s *search) refine(l *layout, steps int64, target float64) *layout {
 		}
 		s.disturb(x, random, order)
 		x.fill(order)
-		x.noise, x.barred, x.settled = nil, 0, false
+		x.noise, x.excluded, x.settled = nil, 0, false
 		// A little dearer is taken now and then, less and less (simulated annealing).
 		c := x.cost() + x.lack()
 		if c < cost-1e-9 || random.Float64() < math.Exp((cost-c)/(heat*now.cost()/float64(max(5, len(s.m.Shots)))+1e-9)) {
@@ -100,9 +100,9 @@ func (s *search) disturb(x *layout, random *rand.Rand, order []int) {
 				continue
 			}
 			x.trim(y, random.IntN(len(y.jobs)), random)
-			x.barred = y.name
+			x.excluded = y.name
 			x.fill(order)
-			x.barred = 0
+			x.excluded = 0
 		}
 	case 5, 6, 7:
 		if !s.handOver(x, busy, random) {
@@ -133,7 +133,7 @@ func (s *search) outlast(l *layout, a, b int, random *rand.Rand) bool {
 // more for now.
 func (l *layout) relieve(k int, random *rand.Rand) {
 	x := l.touch(k)
-	l.barred = x.name
+	l.excluded = x.name
 	if shorter := x.shorter(); shorter > 0 && random.IntN(4) > 0 {
 		l.shorten(k, shorter)
 		return

@@ -75,7 +75,7 @@ func Shortages(p Problem, plan Plan) []Shortage {
 }
 
 // Remedies tries single changes of a problem that could not be met, and returns
-// those that mend it, the cheapest first; a later deadline, which costs nothing
+// those that fix it, the cheapest first; a later deadline, which costs nothing
 // but time, comes after the others.
 func Remedies(ctx context.Context, p Problem, plan Plan) ([]Remedy, error) {
 	if plan.Status == Meets {

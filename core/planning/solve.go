@@ -37,7 +37,7 @@ func Solve(ctx context.Context, p Problem, o Options) (Plan, error) {
 	if p.Goal == Fastest && p.Budget == nil {
 		return Plan{}, fmt.Errorf("goal %q needs a budget", Fastest)
 	}
-	plan, err := attempts(ctx, p, o)
+	plan, err := tries(ctx, p, o)
 	if err != nil {
 		return Plan{}, err
 	}
@@ -47,10 +47,10 @@ func Solve(ctx context.Context, p Problem, o Options) (Plan, error) {
 	return *plan, nil
 }
 
-// attempts solves the problem once, or where there is a time limit, again and
+// tries solves the problem once, or where there is a time limit, again and
 // again, each time with twice the effort and other random numbers, until the
 // limit or a plan that is proven to be the best.
-func attempts(ctx context.Context, p Problem, o Options) (*Plan, error) {
+func tries(ctx context.Context, p Problem, o Options) (*Plan, error) {
 	limit, effortNow := o.TimeLimit, allowance(p)
 	if o.Effort > 0 {
 		effortNow = int64(o.Effort * float64(effortNow))

@@ -49,9 +49,9 @@ type worth struct {
 // bestWay returns the way to use the unit whose cost, less what the master
 // problem pays for it, is least, and a number that no way goes below. It returns
 // nil where nothing is to be gained.
-func (p *packer) bestWay(at int, w *worth, barred uint) (*way, float64) {
+func (p *packer) bestWay(at int, w *worth, excluded uint) (*way, float64) {
 	u := &p.m.units[at]
-	p.barred = barred
+	p.excluded = excluded
 	p.weigh(u, w)
 	var out *way
 	var reduced float64

@@ -1,5 +1,5 @@
 // Package preflight checks a shot against a crew before anything is spent: what
-// would stop it, what to look out for, and how to mend each.
+// would stop it, what to look out for, and how to fix each.
 package preflight
 
 import (
@@ -28,7 +28,7 @@ type Finding struct {
 	Level Level  `json:"level"`
 	Check string `json:"check"` // agent, renderer, backend, memory, inputs, features, licence, folder, deadline, conditions
 	Text  string `json:"text"`  // what is so, with the values
-	Mend  string `json:"mend"`  // what to do about it
+	Fix   string `json:"fix"`   // what to do about it
 }
 
 // Blocked returns the first blocker, or nil.
@@ -88,7 +88,7 @@ type Folder struct {
 // Licence is a pool of seats.
 type Licence struct {
 	Pool  string `json:"pool" yaml:"pool"`
-	Kind  string `json:"kind" yaml:"kind"` // floating, single-user or host
+	Kind  string `json:"kind" yaml:"kind"` // floating, named-user or host
 	Seats int    `json:"seats" yaml:"seats"`
 
 	ExtraSeats     int           `json:"extra_seats,omitempty" yaml:"extra_seats,omitempty"`          // that could be hired for a run
@@ -97,9 +97,9 @@ type Licence struct {
 
 // Kinds of licences.
 const (
-	Floating   = "floating"    // a seat for each host that renders, wherever it is
-	SingleUser = "single-user" // one person's machine, never a rented one
-	PerHost    = "host"        // a seat for each host
+	Floating  = "floating"   // a seat for each host that renders, wherever it is
+	NamedUser = "named-user" // one person's machine, never a rented one
+	PerHost   = "host"       // a seat for each host
 )
 
 // Crew is a crew with what is known of its host.
@@ -160,12 +160,12 @@ func Check(s Shot, c Crew, now time.Time) []Finding {
 
 type paper struct{ lines []Finding }
 
-func (p *paper) block(check, mend, format string, args ...any) {
-	p.lines = append(p.lines, Finding{Blocker, check, fmt.Sprintf(format, args...), mend})
+func (p *paper) block(check, fix, format string, args ...any) {
+	p.lines = append(p.lines, Finding{Blocker, check, fmt.Sprintf(format, args...), fix})
 }
 
-func (p *paper) warn(check, mend, format string, args ...any) {
-	p.lines = append(p.lines, Finding{Warning, check, fmt.Sprintf(format, args...), mend})
+func (p *paper) warn(check, fix, format string, args ...any) {
+	p.lines = append(p.lines, Finding{Warning, check, fmt.Sprintf(format, args...), fix})
 }
 
 func (p *paper) agent(s Shot, c Crew) {
@@ -232,29 +232,29 @@ func (p *paper) backend(s Shot, c Crew) {
 			"the shot wants backend %s, which not all of its devices have", s.Backend)
 	}
 	for _, u := range c.Unusable {
-		p.warn("backend", "mend it to gain a device", "not used: %s", u)
+		p.warn("backend", "fix it to gain a device", "not used: %s", u)
 	}
 }
 
 func (p *paper) memory(c Crew) {
 	f := c.Fit
-	mend := "use a crew whose smallest device has more"
+	fix := "use a crew whose smallest device has more"
 	if f.Without != nil {
-		mend = fmt.Sprintf("leave %s out: the limit becomes %s, and it %s", f.Without.Device, f.Without.Limit, f.Without.Verdict)
+		fix = fmt.Sprintf("leave %s out: the limit becomes %s, and it %s", f.Without.Device, f.Without.Limit, f.Without.Verdict)
 	}
 	switch f.Verdict {
 	case memory.DoesNotFit:
 		if f.Renderers == 0 {
-			mend = "use a host with more memory"
+			fix = "use a host with more memory"
 		}
-		p.block("memory", mend, "%s", f.Why)
+		p.block("memory", fix, "%s", f.Why)
 	case memory.Spills:
-		p.warn("memory", mend, "%s: about %.1f times as slow", f.Why, f.Slowdown)
+		p.warn("memory", fix, "%s: about %.1f times as slow", f.Why, f.Slowdown)
 	case memory.FallsBack:
-		p.warn("memory", mend, "%s", f.Why)
+		p.warn("memory", fix, "%s", f.Why)
 	case memory.Fits:
 		if f.Tight {
-			p.warn("memory", mend, "%s", f.Why)
+			p.warn("memory", fix, "%s", f.Why)
 		}
 	}
 }
@@ -299,9 +299,9 @@ func (p *paper) licence(s Shot, c Crew) {
 		p.block("licence", "store it: rotanex licences put "+s.Licence+" --kind floating --seats N", "the licence pool %s is not known", s.Licence)
 	case l.Seats < 1:
 		p.block("licence", "hire a seat, or free one", "%s has no seat", l.Pool)
-	case l.Kind == SingleUser && c.Rented:
+	case l.Kind == NamedUser && c.Rented:
 		p.block("licence", "take a floating licence, or stay on owned hosts", "%s is for a single user: it may not be used on somebody else's machine", l.Pool)
-	case l.Kind == SingleUser:
+	case l.Kind == NamedUser:
 		p.warn("licence", "give the shot to one host only", "%s is for a single user: one host at a time", l.Pool)
 	default:
 		p.warn("licence", "hire more seats to use more hosts at once", "%s has %d %s seats: no more hosts than that at once", l.Pool, l.Seats, l.Kind)

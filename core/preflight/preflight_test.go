@@ -14,14 +14,14 @@ import (
 var now = time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC)
 
 func shot() preflight.Shot {
-	return preflight.Shot{Name: "storm-050", Launcher: "standin", Frames: 320, Deadline: now.Add(63 * time.Hour)}
+	return preflight.Shot{Name: "storm-050", Launcher: "simulated", Frames: 320, Deadline: now.Add(63 * time.Hour)}
 }
 
 // sound is a crew with which nothing is wrong.
 func sound() preflight.Crew {
 	return preflight.Crew{
-		Host: "bellows", Crew: "g0", GPUs: 1, Backends: []string{"lumen2", "lumen1"}, Asked: true, Up: true, LookedFor: true,
-		Launchers: []string{"standin"}, Renderer: &preflight.Renderer{Launcher: "standin", Version: "4.2.1", Plugins: []string{"tidefog"}, Lacks: map[string][]string{"gpu": {"foam"}, "hybrid": {"foam"}}},
+		Host: "bellows", Crew: "g0", GPUs: 1, Backends: []string{"compute2", "compute1"}, Asked: true, Up: true, LookedFor: true,
+		Launchers: []string{"simulated"}, Renderer: &preflight.Renderer{Launcher: "simulated", Version: "4.2.1", Plugins: []string{"tidefog"}, Lacks: map[string][]string{"gpu": {"foam"}, "hybrid": {"foam"}}},
 		Folder: &preflight.Folder{Writable: true, FreeGB: 90}, Fit: memory.Fit{Verdict: memory.Fits, Renderers: 3}, FrameS: 30, FrameLowS: 28,
 	}
 }
@@ -30,14 +30,14 @@ func TestASoundCrewHasNothingToSay(t *testing.T) {
 	assert.Empty(t, preflight.Check(shot(), sound(), now))
 }
 
-func TestEveryFindingSaysWhatAndHowToMend(t *testing.T) {
+func TestEveryFindingSaysWhatAndHowToFix(t *testing.T) {
 	type change func(*preflight.Shot, *preflight.Crew)
 	for name, c := range map[string]struct {
 		change change
 		level  preflight.Level
 		check  string
 		text   string
-		mend   string
+		fix    string
 	}{
 		"down":   {func(_ *preflight.Shot, c *preflight.Crew) { c.Up = false }, preflight.Blocker, "agent", "not up", "start rotanex-agent"},
 		"drains": {func(_ *preflight.Shot, c *preflight.Crew) { c.Draining = true }, preflight.Blocker, "agent", "drains", "--undo"},
@@ -46,15 +46,15 @@ func TestEveryFindingSaysWhatAndHowToMend(t *testing.T) {
 		}, preflight.Warning, "agent", "not known until", "time one frame"},
 		"not on the image": {func(s *preflight.Shot, c *preflight.Crew) {
 			c.Rented, c.Asked, c.Up, s.Launcher = true, false, false, "povray"
-		}, preflight.Blocker, "renderer", "do not have povray; they have standin", "on its image"},
-		"not allowed": {func(s *preflight.Shot, _ *preflight.Crew) { s.Launcher = "povray" }, preflight.Blocker, "renderer", "may not start povray", "--allow standin,povray"},
+		}, preflight.Blocker, "renderer", "do not have povray; they have simulated", "on its image"},
+		"not allowed": {func(s *preflight.Shot, _ *preflight.Crew) { s.Launcher = "povray" }, preflight.Blocker, "renderer", "may not start povray", "--allow simulated,povray"},
 		"missing":     {func(_ *preflight.Shot, c *preflight.Crew) { c.Renderer.Trouble = "no such program" }, preflight.Blocker, "renderer", "no such program", "install"},
 		"cpu only":    {func(_ *preflight.Shot, c *preflight.Crew) { c.Renderer.CPUOnly = true }, preflight.Blocker, "renderer", "CPU alone", "crew cpu"},
 		"old":         {func(s *preflight.Shot, _ *preflight.Crew) { s.Version = ">= 4.3" }, preflight.Blocker, "renderer", "version 4.2.1, the shot wants >= 4.3", "install"},
 		"no version":  {func(s *preflight.Shot, c *preflight.Crew) { s.Version, c.Renderer.Version = ">= 4", "" }, preflight.Warning, "renderer", "does not tell", "look it up"},
 		"plugin":      {func(s *preflight.Shot, _ *preflight.Crew) { s.Plugins = []string{"tidefog", "reef"} }, preflight.Blocker, "renderer", "no plugin reef", "install the plugin reef"},
 		"backend":     {func(s *preflight.Shot, _ *preflight.Crew) { s.Backend = "lumen3" }, preflight.Blocker, "backend", "lumen3", "update its driver"},
-		"unusable":    {func(_ *preflight.Shot, c *preflight.Crew) { c.Unusable = []string{"g1: too old"} }, preflight.Warning, "backend", "g1: too old", "mend it"},
+		"unusable":    {func(_ *preflight.Shot, c *preflight.Crew) { c.Unusable = []string{"g1: too old"} }, preflight.Warning, "backend", "g1: too old", "fix it"},
 		"too little": {func(_ *preflight.Shot, c *preflight.Crew) {
 			c.Fit = memory.Judge(memory.Need{Scene: memory.GB(20)}, memory.Crew{Host: memory.GB(64), Devices: []memory.Device{{ID: "g0", Total: memory.GB(24)}, {ID: "g1", Total: memory.GB(12)}}})
 		}, preflight.Blocker, "memory", "g1 has 12.0 GB free", "leave g1 out: the limit becomes 24.0 GB, and it fits"},
@@ -65,7 +65,7 @@ func TestEveryFindingSaysWhatAndHowToMend(t *testing.T) {
 		"accepted":   {func(s *preflight.Shot, _ *preflight.Crew) { s.Features, s.Accepts = []string{"foam"}, []string{"foam"} }, preflight.Warning, "features", "the picture differs", "accepted"},
 		"no pool":    {func(s *preflight.Shot, _ *preflight.Crew) { s.Licence = "fathom" }, preflight.Blocker, "licence", "fathom is not known", "rotanex licences put fathom"},
 		"single user": {func(s *preflight.Shot, c *preflight.Crew) {
-			s.Licence, c.Licence, c.Rented = "fathom", &preflight.Licence{Pool: "fathom", Kind: preflight.SingleUser, Seats: 1}, true
+			s.Licence, c.Licence, c.Rented = "fathom", &preflight.Licence{Pool: "fathom", Kind: preflight.NamedUser, Seats: 1}, true
 		}, preflight.Blocker, "licence", "single user", "floating"},
 		"seats": {func(s *preflight.Shot, c *preflight.Crew) {
 			s.Licence, c.Licence = "fathom", &preflight.Licence{Pool: "fathom", Kind: preflight.Floating, Seats: 4}
@@ -90,7 +90,7 @@ func TestEveryFindingSaysWhatAndHowToMend(t *testing.T) {
 		assert.Equal(t, c.level, found[0].Level, name)
 		assert.Equal(t, c.check, found[0].Check, name)
 		assert.Contains(t, found[0].Text, c.text, name)
-		assert.Contains(t, found[0].Mend, c.mend, name)
+		assert.Contains(t, found[0].Fix, c.fix, name)
 		assert.Equal(t, c.level == preflight.Blocker, preflight.Blocked(found) != nil, name)
 	}
 	require.NoError(t, preflight.CheckVersion(">= 4.2, < 5"))

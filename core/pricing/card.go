@@ -162,7 +162,7 @@ func (r Rates) Factor(from, to string, day time.Time) (*big.Rat, error) {
 		}
 	}
 	if best == nil {
-		return nil, fmt.Errorf("there is no exchange rate from %s to %s on or before %s: import one with rotanex rates import FILE.csv", from, to, day.UTC().Format(time.DateOnly))
+		return nil, fmt.Errorf("there is no exchange rate from %s to %s on or before %s: import one with rotanex exchange-rates import FILE.csv", from, to, day.UTC().Format(time.DateOnly))
 	}
 	out := best.Rate.Rat()
 	if best.From != from {
@@ -218,10 +218,10 @@ func ParseRates(file io.Reader) (Rates, error) {
 // Work is how a farm bills: for the time of its nodes or of their processors, for
 // frames, or both, and never less than a least charge for a job.
 type Work struct {
-	NodeHour    Money `json:"node_hour,omitzero" yaml:"node_hour,omitempty"`
-	CoreGHzHour Money `json:"core_ghz_hour,omitzero" yaml:"core_ghz_hour,omitempty"`
-	Frame       Money `json:"frame,omitzero" yaml:"frame,omitempty"`
-	Least       Money `json:"least,omitzero" yaml:"least,omitempty"`
+	NodeHour      Money `json:"node_hour,omitzero" yaml:"node_hour,omitempty"`
+	CoreGHzHour   Money `json:"core_ghz_hour,omitzero" yaml:"core_ghz_hour,omitempty"`
+	Frame         Money `json:"frame,omitzero" yaml:"frame,omitempty"`
+	MinimumCharge Money `json:"minimum_charge,omitzero" yaml:"minimum_charge,omitempty"`
 }
 
 // Hour returns what an hour of a node with so many cores of so many megahertz costs.
@@ -232,5 +232,5 @@ func (w Work) Hour(cores, mhz int) Money {
 // Charge returns what a job costs that took so much time of such nodes for so many
 // frames that are charged.
 func (w Work) Charge(cores, mhz int, nodeTime time.Duration, frames int) Money {
-	return PerHour(w.Hour(cores, mhz), nodeTime).Plus(w.Frame.Times(int64(frames))).Max(w.Least)
+	return PerHour(w.Hour(cores, mhz), nodeTime).Plus(w.Frame.Times(int64(frames))).Max(w.MinimumCharge)
 }

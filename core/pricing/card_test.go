@@ -67,7 +67,7 @@ func TestACardsFactorIsCreditExchangeDiscountAndTax(t *testing.T) {
 }
 
 func TestAFarmBillsByCoreAndGigahertz(t *testing.T) {
-	w := pricing.Work{CoreGHzHour: pricing.MustMoney("0.045"), Frame: pricing.MustMoney("0.01"), Least: pricing.MustMoney("2")}
+	w := pricing.Work{CoreGHzHour: pricing.MustMoney("0.045"), Frame: pricing.MustMoney("0.01"), MinimumCharge: pricing.MustMoney("2")}
 	assert.Equal(t, "7.78", w.Hour(64, 2700).String())
 	assert.Equal(t, "15.65", w.Charge(64, 2700, 2*time.Hour, 10).String())
 	assert.Equal(t, "2.00", w.Charge(64, 2700, time.Minute, 1).String(), "at the least")

@@ -101,11 +101,11 @@ func TestExchangeGoesBothWays(t *testing.T) {
 
 func TestMoreWorkNeverCostsLessAndNeverUnderTheLeast(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		w := pricing.Work{NodeHour: amount(t, "node"), CoreGHzHour: amount(t, "core"), Frame: amount(t, "frame"), Least: amount(t, "least")}
+		w := pricing.Work{NodeHour: amount(t, "node"), CoreGHzHour: amount(t, "core"), Frame: amount(t, "frame"), MinimumCharge: amount(t, "least")}
 		cores, mhz := rapid.IntRange(1, 128).Draw(t, "cores"), rapid.IntRange(1000, 5000).Draw(t, "mhz")
 		took, frames := time.Duration(rapid.IntRange(0, 100_000).Draw(t, "seconds"))*time.Second, rapid.IntRange(0, 500).Draw(t, "frames")
 		charge := w.Charge(cores, mhz, took, frames)
-		assert.GreaterOrEqual(t, charge.Cmp(w.Least), 0)
+		assert.GreaterOrEqual(t, charge.Cmp(w.MinimumCharge), 0)
 		assert.GreaterOrEqual(t, w.Charge(cores, mhz, took+time.Minute, frames).Cmp(charge), 0)
 		assert.GreaterOrEqual(t, w.Charge(cores, mhz, took, frames+1).Cmp(charge), 0)
 	})

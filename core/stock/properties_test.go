@@ -19,7 +19,7 @@ import (
 // Whatever devices a host has: each crew is of its usable devices, shares its backends,
 // has the memory of its smallest member, and is listed once.
 func TestCrewsOfAnyHost(t *testing.T) {
-	backends := []string{"lumen1", "lumen2", "reef"}
+	backends := []string{"compute1", "compute2", "reef"}
 	rapid.Check(t, func(t *rapid.T) {
 		var devices []stock.Device
 		for i := range rapid.IntRange(0, 6).Draw(t, "devices") {
@@ -48,7 +48,7 @@ func TestCrewsOfAnyHost(t *testing.T) {
 				d := h.Device(id)
 				require.NotNil(t, d)
 				assert.Empty(t, d.Unusable)
-				smallest = min(smallest, d.MemoryGB-d.HeldGB)
+				smallest = min(smallest, d.MemoryGB-d.InUseGB)
 				for _, b := range c.Backends {
 					assert.Contains(t, d.Backends, b, "%s cannot use %s on %s", c.ID, b, id)
 				}
@@ -152,11 +152,11 @@ func TestAFarmsTierIsCheckedWhole(t *testing.T) {
 	assert.Equal(t, "44.00", good.HourPrice().String())
 	assert.Equal(t, "cpu", good.Crew().ID, "without any device its processors render")
 	for want, change := range map[string]func(*stock.Farm){
-		"nodes 0":            func(f *stock.Farm) { f.Nodes = 0 },
-		"lead_s -1":          func(f *stock.Farm) { f.LeadS = -1 },
-		"work.least -2":      func(f *stock.Farm) { f.Work.Least = pricing.MustMoney("-2") },
-		"cpu.mhz is missing": func(f *stock.Farm) { f.Work.CoreGHzHour = pricing.MustMoney("0.04") },
-		"cpu.cores 0":        func(f *stock.Farm) { f.CPU.Cores = 0 },
+		"nodes 0":                func(f *stock.Farm) { f.Nodes = 0 },
+		"lead_s -1":              func(f *stock.Farm) { f.LeadS = -1 },
+		"work.minimum_charge -2": func(f *stock.Farm) { f.Work.MinimumCharge = pricing.MustMoney("-2") },
+		"cpu.mhz is missing":     func(f *stock.Farm) { f.Work.CoreGHzHour = pricing.MustMoney("0.04") },
+		"cpu.cores 0":            func(f *stock.Farm) { f.CPU.Cores = 0 },
 	} {
 		bad := good
 		change(&bad)

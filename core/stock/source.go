@@ -82,13 +82,13 @@ type Farm struct {
 	MemoryGB  float64  `json:"memory_gb" yaml:"memory_gb"`
 	Devices   []Device `json:"devices,omitempty" yaml:"devices,omitempty"`
 	Launchers []string `json:"launchers,omitempty" yaml:"launchers,omitempty"` // none: not known
-	// SingleUser says that shots with a single-user licence are taken.
-	SingleUser bool `json:"single_user,omitempty" yaml:"single_user,omitempty"`
+	// NamedUser says that shots with a named-user licence are taken.
+	NamedUser bool `json:"named_user,omitempty" yaml:"named_user,omitempty"`
 }
 
 // Node returns one of the farm's nodes as a host.
 func (f Farm) Node() Host {
-	return Host{Name: f.Name, Source: f.Source, Note: "node of " + f.Name, CPU: f.CPU, MemoryGB: f.MemoryGB, Mains: true, Devices: f.Devices}
+	return Host{Name: f.Name, Source: f.Source, Note: "node of " + f.Name, CPU: f.CPU, MemoryGB: f.MemoryGB, Devices: f.Devices}
 }
 
 // Crew returns what of a node renders a frame: all its GPUs together, or without any
@@ -113,7 +113,7 @@ func (f Farm) Validate() error {
 	if f.LeadS < 0 {
 		fault("lead_s %d: want 0 or more", f.LeadS)
 	}
-	for name, price := range map[string]pricing.Money{"node_hour": f.Work.NodeHour, "core_ghz_hour": f.Work.CoreGHzHour, "frame": f.Work.Frame, "least": f.Work.Least} {
+	for name, price := range map[string]pricing.Money{"node_hour": f.Work.NodeHour, "core_ghz_hour": f.Work.CoreGHzHour, "frame": f.Work.Frame, "minimum_charge": f.Work.MinimumCharge} {
 		if price.Cmp(pricing.Money{}) < 0 {
 			fault("work.%s %s: want 0 or more", name, price)
 		}

@@ -16,16 +16,21 @@ import (
 
 // Host is one machine. Sizes are in gigabytes of 10^9 bytes.
 type Host struct {
-	Name     string   `json:"name" yaml:"name"`
-	Source   string   `json:"source" yaml:"source"` // where it comes from, such as loft
-	Note     string   `json:"note,omitempty" yaml:"note,omitempty"`
-	CPU      CPU      `json:"cpu" yaml:"cpu"`
-	MemoryGB float64  `json:"memory_gb" yaml:"memory_gb"`
-	Mains    bool     `json:"mains" yaml:"mains"`                   // false: runs on its battery
-	Open     []Hours  `json:"open,omitempty" yaml:"open,omitempty"` // none: always
-	Power    Power    `json:"power" yaml:"power"`
-	Devices  []Device `json:"devices,omitempty" yaml:"devices,omitempty"`
+	Name     string  `json:"name" yaml:"name"`
+	Source   string  `json:"source" yaml:"source"` // where it comes from, such as loft
+	Note     string  `json:"note,omitempty" yaml:"note,omitempty"`
+	CPU      CPU     `json:"cpu" yaml:"cpu"`
+	MemoryGB float64 `json:"memory_gb" yaml:"memory_gb"`
+	// OnACPower is false where it runs on its battery; left out it is true.
+	OnACPower *bool `json:"on_ac_power,omitempty" yaml:"on_ac_power,omitempty"`
+
+	Open    []Hours  `json:"open,omitempty" yaml:"open,omitempty"` // none: always
+	Power   Power    `json:"power" yaml:"power"`
+	Devices []Device `json:"devices,omitempty" yaml:"devices,omitempty"`
 }
+
+// OnBattery reports whether the host runs on its battery.
+func (h Host) OnBattery() bool { return h.OnACPower != nil && !*h.OnACPower }
 
 // CPU is a host's processor.
 type CPU struct {
@@ -35,7 +40,7 @@ type CPU struct {
 	Watts   int    `json:"watts,omitempty" yaml:"watts,omitempty"` // under full load
 	MHz     int    `json:"mhz,omitempty" yaml:"mhz,omitempty"`     // of a core, where a farm bills by it
 
-	WriteOffHour pricing.Money `json:"write_off_hour,omitzero" yaml:"write_off_hour,omitempty"`
+	DepreciationH pricing.Money `json:"depreciation_h,omitzero" yaml:"depreciation_h,omitempty"`
 }
 
 // Power is what electricity costs where the host stands.
@@ -49,15 +54,15 @@ type Device struct {
 	ID        string   `json:"id" yaml:"id"` // g0, g1, …
 	Model     string   `json:"model" yaml:"model"`
 	MemoryGB  float64  `json:"memory_gb" yaml:"memory_gb"`
-	HeldGB    float64  `json:"held_gb,omitempty" yaml:"held_gb,omitempty"`       // by a display or another program
+	InUseGB   float64  `json:"in_use_gb,omitempty" yaml:"in_use_gb,omitempty"`   // by a display or another program
 	Backends  []string `json:"backends,omitempty" yaml:"backends,omitempty"`     // compute backends it can use
 	LinkWidth int      `json:"link_width,omitempty" yaml:"link_width,omitempty"` // lanes to the CPU
 	LinkedTo  string   `json:"linked_to,omitempty" yaml:"linked_to,omitempty"`   // the device it shares a memory link with
 	Watts     int      `json:"watts,omitempty" yaml:"watts,omitempty"`           // under full load
 
-	Price        pricing.Money `json:"price,omitzero" yaml:"price,omitempty"`                   // what one costs to buy
-	WriteOffHour pricing.Money `json:"write_off_hour,omitzero" yaml:"write_off_hour,omitempty"` // what an hour of its use is counted for
-	Unusable     string        `json:"unusable,omitempty" yaml:"unusable,omitempty"`            // why it is there but cannot be used
+	Price         pricing.Money `json:"price,omitzero" yaml:"price,omitempty"`                   // what one costs to buy
+	DepreciationH pricing.Money `json:"depreciation_h,omitzero" yaml:"depreciation_h,omitempty"` // what an hour of its use is counted for
+	Unusable      string        `json:"unusable,omitempty" yaml:"unusable,omitempty"`            // why it is there but cannot be used
 }
 
 // CPUDevice is the id that a host's processor has as a member of a crew.
@@ -183,7 +188,7 @@ func (h Host) crew(devices []Device, withCPU bool) (Crew, bool) {
 	c := Crew{Linked: len(devices) == 2 && devices[0].LinkedTo == devices[1].ID}
 	for i, d := range devices {
 		c.Devices, c.Models = append(c.Devices, d.ID), append(c.Models, d.Model)
-		free := d.MemoryGB - d.HeldGB
+		free := d.MemoryGB - d.InUseGB
 		if i == 0 {
 			c.Backends, c.MemoryGB = slices.Clone(d.Backends), free
 		} else {
@@ -223,10 +228,10 @@ func (h Host) BusyPrice(c Crew) pricing.Money {
 	for _, id := range c.Devices {
 		if d := h.Device(id); d != nil {
 			watts += d.Watts
-			writeOff = writeOff.Plus(d.WriteOffHour)
+			writeOff = writeOff.Plus(d.DepreciationH)
 		} else {
 			watts += h.CPU.Watts
-			writeOff = writeOff.Plus(h.CPU.WriteOffHour)
+			writeOff = writeOff.Plus(h.CPU.DepreciationH)
 		}
 	}
 	// A watt for an hour is a thousandth of a kilowatt-hour.
@@ -239,13 +244,13 @@ type Offer struct {
 	Source     string        `json:"source" yaml:"source"`
 	Note       string        `json:"note,omitempty" yaml:"note,omitempty"`
 	MaxServers int           `json:"max_servers" yaml:"max_servers"`
-	PriceHour  pricing.Money `json:"price_hour" yaml:"price_hour"`
+	PriceH     pricing.Money `json:"price_h" yaml:"price_h"`
 	Fee        pricing.Money `json:"fee" yaml:"fee"`
 	IncrementS int           `json:"increment_s" yaml:"increment_s"`
 	MinimumS   int           `json:"minimum_s,omitempty" yaml:"minimum_s,omitempty"`
-	LeadS      int           `json:"lead_s" yaml:"lead_s"`                       // from asking for it until it can render
-	SetupS     int           `json:"setup_s,omitempty" yaml:"setup_s,omitempty"` // more the first time, until an image is kept
-	WrapS      int           `json:"wrap_s,omitempty" yaml:"wrap_s,omitempty"`   // from its last frame until it is gone
+	BootS      int           `json:"boot_s" yaml:"boot_s"`                             // from asking for it until it can render
+	SetupS     int           `json:"setup_s,omitempty" yaml:"setup_s,omitempty"`       // more the first time, until an image is kept
+	ShutdownS  int           `json:"shutdown_s,omitempty" yaml:"shutdown_s,omitempty"` // from its last frame until it is gone
 	CPU        CPU           `json:"cpu" yaml:"cpu"`
 	MemoryGB   float64       `json:"memory_gb" yaml:"memory_gb"`
 	Devices    []Device      `json:"devices,omitempty" yaml:"devices,omitempty"`
@@ -254,7 +259,7 @@ type Offer struct {
 
 // Server returns the host that a server of the offer is.
 func (o Offer) Server(name string) Host {
-	return Host{Name: name, Source: o.Source, Note: "server of " + o.Name, CPU: o.CPU, MemoryGB: o.MemoryGB, Mains: true, Devices: o.Devices}
+	return Host{Name: name, Source: o.Source, Note: "server of " + o.Name, CPU: o.CPU, MemoryGB: o.MemoryGB, Devices: o.Devices}
 }
 
 // Validate says what is wrong with the offer, all of it, or nil.
@@ -266,10 +271,10 @@ func (o Offer) Validate() error {
 	if o.IncrementS < 1 {
 		faults = append(faults, fmt.Errorf("offer %q: increment_s %d: want 1 or more", o.Name, o.IncrementS))
 	}
-	if o.MinimumS < 0 || o.LeadS < 0 || o.SetupS < 0 || o.WrapS < 0 {
+	if o.MinimumS < 0 || o.BootS < 0 || o.SetupS < 0 || o.ShutdownS < 0 {
 		faults = append(faults, fmt.Errorf("offer %q: a time below 0", o.Name))
 	}
-	if o.PriceHour.Cmp(pricing.Money{}) < 0 || o.Fee.Cmp(pricing.Money{}) < 0 {
+	if o.PriceH.Cmp(pricing.Money{}) < 0 || o.Fee.Cmp(pricing.Money{}) < 0 {
 		faults = append(faults, fmt.Errorf("offer %q: a price below 0", o.Name))
 	}
 	return errors.Join(append(faults, o.Server(o.Name).Validate())...)
@@ -281,7 +286,7 @@ func (o Offer) Crews() []Crew { return o.Server(o.Name).Crews() }
 // Meter returns how the offer's servers are billed.
 func (o Offer) Meter() pricing.Meter {
 	return pricing.Meter{
-		Price: o.PriceHour, Fee: o.Fee,
+		Price: o.PriceH, Fee: o.Fee,
 		Increment: time.Duration(o.IncrementS) * time.Second, Minimum: time.Duration(o.MinimumS) * time.Second,
 	}
 }

@@ -31,25 +31,25 @@ func ids(crews []stock.Crew) []string {
 }
 
 func TestCrewsOfAnUnequalPair(t *testing.T) {
-	h := host(gpu("g0", "Halyard 24", 24, "lumen2", "lumen1"), gpu("g1", "Halyard 12", 12, "lumen1"))
+	h := host(gpu("g0", "Halyard 24", 24, "compute2", "compute1"), gpu("g1", "Halyard 12", 12, "compute1"))
 	require.NoError(t, h.Validate())
 	assert.Equal(t, []string{"g0", "g1", "g0+g1", "cpu", "g0+cpu", "g1+cpu", "g0+g1+cpu"}, ids(h.Crews()))
 	both, ok := h.FindCrew("g0+g1")
 	require.True(t, ok)
 	assert.InDelta(t, 12, both.MemoryGB, 0, "the smaller device is the limit, not the sum")
-	assert.Equal(t, []string{"lumen1"}, both.Backends, "only what both can use")
+	assert.Equal(t, []string{"compute1"}, both.Backends, "only what both can use")
 	assert.Equal(t, "0.18", h.BusyPrice(both).String())
 }
 
 func TestCrewsLeaveOutWhatCannotWork(t *testing.T) {
-	broken := gpu("g1", "Halyard 8", 8, "lumen1")
+	broken := gpu("g1", "Halyard 8", 8, "compute1")
 	broken.Unusable = "driver 3.1 is older than 4.0"
-	h := host(gpu("g0", "Halyard 24", 24, "lumen2"), broken, gpu("g2", "Topsail 24", 24, "other"))
+	h := host(gpu("g0", "Halyard 24", 24, "compute2"), broken, gpu("g2", "Topsail 24", 24, "other"))
 	assert.Equal(t, []string{"g0", "g2", "cpu", "g0+cpu", "g2+cpu"}, ids(h.Crews()), "g0 and g2 share no backend, g1 is unusable")
 }
 
 func TestLinkedPair(t *testing.T) {
-	a, b := gpu("g0", "Topsail 24", 24, "lumen2"), gpu("g1", "Topsail 24", 24, "lumen2")
+	a, b := gpu("g0", "Topsail 24", 24, "compute2"), gpu("g1", "Topsail 24", 24, "compute2")
 	a.LinkedTo, b.LinkedTo = "g1", "g0"
 	pair, ok := host(a, b).FindCrew("g0+g1")
 	require.True(t, ok)
@@ -87,7 +87,7 @@ func TestWindows(t *testing.T) {
 }
 
 func TestOfferIsBilledLikeItsRateCard(t *testing.T) {
-	o := stock.Offer{Name: "tern-quad", Source: "tern", MaxServers: 2, PriceHour: pricing.MustMoney("8.20"), IncrementS: 3600, MinimumS: 10800, CPU: stock.CPU{Cores: 8}, MemoryGB: 64}
+	o := stock.Offer{Name: "tern-quad", Source: "tern", MaxServers: 2, PriceH: pricing.MustMoney("8.20"), IncrementS: 3600, MinimumS: 10800, CPU: stock.CPU{Cores: 8}, MemoryGB: 64}
 	require.NoError(t, o.Validate())
 	assert.Equal(t, "24.60", o.Meter().Charge(15*time.Minute).String())
 }

@@ -19,7 +19,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
 )
 
@@ -132,7 +132,7 @@ func (a *Access) Join(ctx context.Context, joinToken, host string) (string, erro
 			return used.Error
 		}
 		if used.RowsAffected == 0 {
-			return edge.Forbidden(fmt.Sprintf("the join token is not good for host %s, was used before or has expired; make a new one: rotanex tokens join %s", host, host))
+			return httpapi.Forbidden(fmt.Sprintf("the join token is not good for host %s, was used before or has expired; make a new one: rotanex tokens join %s", host, host))
 		}
 		if err := tx.Exec(`DELETE FROM tokens WHERE kind = 'agent' AND host = ?`, host).Error; err != nil {
 			return err
@@ -201,7 +201,7 @@ func (a *Access) Guard(next http.Handler) http.Handler {
 	sameOrigin := http.NewCrossOriginProtection()
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if err := sameOrigin.Check(r); err != nil {
-			edge.Fail(w, r, edge.Forbidden("a write from a page of another origin is refused"))
+			httpapi.Fail(w, r, httpapi.Forbidden("a write from a page of another origin is refused"))
 			return
 		}
 		path := strings.TrimPrefix(r.URL.Path, "/api/v1")
@@ -214,7 +214,7 @@ func (a *Access) Guard(next http.Handler) http.Handler {
 			err = allow(p, r.Method, path)
 		}
 		if err != nil {
-			edge.Fail(w, r, err)
+			httpapi.Fail(w, r, err)
 			return
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), principalKey{}, p)))
@@ -231,8 +231,8 @@ func secretOf(r *http.Request) string {
 	return ""
 }
 
-func unauthorised(detail string) *edge.Problem {
-	return &edge.Problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: detail}
+func unauthorised(detail string) *httpapi.Problem {
+	return &httpapi.Problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: detail}
 }
 
 func (a *Access) identify(r *http.Request) (Principal, error) {
@@ -263,7 +263,7 @@ func allow(p Principal, method, path string) error {
 	if p.Role == need || (!agentsOnly && rank[p.Role] >= rank[need]) {
 		return nil
 	}
-	return edge.Forbidden(fmt.Sprintf("this needs the role %s; the token %q has %s", need, p.Name, p.Role))
+	return httpapi.Forbidden(fmt.Sprintf("this needs the role %s; the token %q has %s", need, p.Name, p.Role))
 }
 
 func (a *Access) record(t Token) api.Token {

@@ -7,14 +7,14 @@ import (
 	"time"
 
 	"rotanex.example/api"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
 // SignIn trades a token for a session cookie.
 func (a *Access) SignIn(w http.ResponseWriter, r *http.Request) {
-	body, err := edge.Body[api.SignInJSONBody](r)
+	body, err := httpapi.Body[api.SignInJSONBody](r)
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	p, ok, err := a.find(r.Context(), body.Token)
@@ -23,20 +23,20 @@ func (a *Access) SignIn(w http.ResponseWriter, r *http.Request) {
 	case !ok || p.session:
 		err = unauthorised("the token is not known, was revoked or has expired")
 	case p.Role == Agent:
-		err = edge.Forbidden("an agent's credential does not sign a person in")
+		err = httpapi.Forbidden("an agent's credential does not sign a person in")
 	}
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	expires := a.clock.WallNow().Add(sessionLife)
 	_, secret, err := a.Create(r.Context(), Token{Kind: "session", Name: p.Name, Role: p.Role, ExpiresAt: &expires, ParentID: &p.TokenID})
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	a.setCookie(w, secret, sessionLife)
-	edge.Answer(w, r, http.StatusOK, map[string]string{"name": p.Name, "role": p.Role}, nil)
+	httpapi.Answer(w, r, http.StatusOK, map[string]string{"name": p.Name, "role": p.Role}, nil)
 }
 
 func (a *Access) setCookie(w http.ResponseWriter, value string, life time.Duration) {
@@ -50,7 +50,7 @@ func (a *Access) setCookie(w http.ResponseWriter, value string, life time.Durati
 func (a *Access) SignOut(w http.ResponseWriter, r *http.Request) {
 	if p := From(r.Context()); p.session {
 		if err := a.store.DB.WithContext(r.Context()).Delete(&Token{}, p.TokenID).Error; err != nil {
-			edge.Fail(w, r, err)
+			httpapi.Fail(w, r, err)
 			return
 		}
 		a.forget(sha256.Sum256([]byte(secretOf(r))))
@@ -63,27 +63,27 @@ func (a *Access) SignOut(w http.ResponseWriter, r *http.Request) {
 // of sessions.
 func (a *Access) ListTokens(w http.ResponseWriter, r *http.Request, params api.ListTokensParams) {
 	out := api.TokenList{Items: []api.Token{}}
-	tokens, next, err := edge.Page(a.store.WithContext(r.Context()).Where("kind <> 'session'"), "id",
+	tokens, next, err := httpapi.Page(a.store.WithContext(r.Context()).Where("kind <> 'session'"), "id",
 		func(t Token) string { return strconv.FormatInt(t.ID, 10) }, params.Cursor, params.Limit)
 	out.Next = next
 	for _, t := range tokens {
 		out.Items = append(out.Items, a.record(t))
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // CreateToken makes a token; for the role agent, a one-time join token.
 func (a *Access) CreateToken(w http.ResponseWriter, r *http.Request) {
-	body, err := edge.Body[api.NewToken](r)
+	body, err := httpapi.Body[api.NewToken](r)
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	var made Token
 	var secret string
 	if string(body.Role) == Agent {
 		if body.Host == "" {
-			edge.Fail(w, r, edge.BadField("/host", "", "an agent's join token is for one host: name it"))
+			httpapi.Fail(w, r, httpapi.BadField("/host", "", "an agent's join token is for one host: name it"))
 			return
 		}
 		made, secret, err = a.JoinToken(r.Context(), body.Host)
@@ -95,7 +95,7 @@ func (a *Access) CreateToken(w http.ResponseWriter, r *http.Request) {
 		}
 		made, secret, err = a.Create(r.Context(), t)
 	}
-	edge.Answer(w, r, http.StatusCreated, api.MadeToken{Token: a.record(made), Secret: secret}, err)
+	httpapi.Answer(w, r, http.StatusCreated, api.MadeToken{Token: a.record(made), Secret: secret}, err)
 }
 
 // RevokeToken makes a token, and the sessions signed in with it, worthless.
@@ -103,19 +103,19 @@ func (a *Access) RevokeToken(w http.ResponseWriter, r *http.Request, id int64) {
 	done := a.store.DB.WithContext(r.Context()).Delete(&Token{}, id)
 	err := done.Error
 	if err == nil && done.RowsAffected == 0 {
-		err = edge.NotFound("there is no such token")
+		err = httpapi.NotFound("there is no such token")
 	}
 	a.forgetAll()
-	edge.Done(w, r, err)
+	httpapi.Done(w, r, err)
 }
 
 // JoinAgent trades a join token for a credential.
 func (a *Access) JoinAgent(w http.ResponseWriter, r *http.Request) {
-	body, err := edge.Body[api.JoinAgentJSONBody](r)
+	body, err := httpapi.Body[api.JoinAgentJSONBody](r)
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	secret, err := a.Join(r.Context(), body.JoinToken, body.Host)
-	edge.Answer(w, r, http.StatusOK, map[string]string{"token": secret, "host": body.Host}, err)
+	httpapi.Answer(w, r, http.StatusOK, map[string]string{"token": secret, "host": body.Host}, err)
 }

@@ -21,15 +21,15 @@ import (
 	_ "gocloud.dev/blob/s3blob"   // or in an S3-compatible store, by URL
 
 	"rotanex.example/service/access"
+	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/errands"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/jobs"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/plans"
-	"rotanex.example/service/prospects"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/runs"
@@ -115,15 +115,15 @@ type Service struct {
 	rental *rental.Rental
 
 	sources  *sources.Sources
-	errands  *errands.Errands
+	jobs     *jobs.Jobs
 	packages *packages.Packages
 	farms    *farms.Farms
 
-	samples   *samples.Samples
-	timings   *timings.Timings
-	prospects *prospects.Prospects
-	sweeps    *sweeps.Sweeps
-	studies   *studies.Studies
+	samples    *samples.Samples
+	timings    *timings.Timings
+	candidates *candidates.Candidates
+	sweeps     *sweeps.Sweeps
+	studies    *studies.Studies
 
 	cancel context.CancelFunc
 	loops  sync.WaitGroup
@@ -147,7 +147,7 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 	running, s.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	s.loops.Go(func() { s.feed.Run(running) })
 	s.loops.Go(func() { s.keep(running) })
-	if err := s.errands.Start(running); err != nil {
+	if err := s.jobs.Start(running); err != nil {
 		s.Close()
 		return nil, err
 	}
@@ -170,7 +170,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	if s.errands, err = errands.New(ctx, s.store, "rotanex "+c.Address, c.Log); err != nil {
+	if s.jobs, err = jobs.New(ctx, s.store, "rotanex "+c.Address, c.Log); err != nil {
 		return err
 	}
 	if s.sources, err = sources.New(s.store, s.clock, sources.Config{Currency: c.Currency, Key: c.Key, Agent: c.Agent}); err != nil {
@@ -187,13 +187,13 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.samples = samples.New(s.store, s.clock, s.hosts)
 	s.queue.Sampled = s.samples.Keep
 	s.timings = timings.New(s.store, s.clock, s.hosts)
-	s.prospects = prospects.New(s.store, s.clock, s.hosts, s.shots, s.timings, c.Currency, zone)
-	s.sweeps = sweeps.New(s.store, s.clock, s.feed, s.shots, s.trials, s.prospects)
+	s.candidates = candidates.New(s.store, s.clock, s.hosts, s.shots, s.timings, c.Currency, zone)
+	s.sweeps = sweeps.New(s.store, s.clock, s.feed, s.shots, s.trials, s.candidates)
 	s.studies = studies.New(s.store, s.clock, s.shots, s.trials, s.queue)
 	s.packages = packages.New(s.store, s.clock, s.blobs, s.sources)
-	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, s.sources, s.errands, s.queue, c.Address, owner, c.Log)
-	s.farms = farms.New(s.store, s.clock, s.feed, s.queue, s.sources, s.packages, s.errands, owner, c.Log)
-	s.plans = plans.New(s.store, s.clock, s.feed, s.hosts, s.shots, s.prospects, s.timings, s.sources, s.packages, plans.Config{Currency: c.Currency, Zone: zone})
+	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, s.sources, s.jobs, s.queue, c.Address, owner, c.Log)
+	s.farms = farms.New(s.store, s.clock, s.feed, s.queue, s.sources, s.packages, s.jobs, owner, c.Log)
+	s.plans = plans.New(s.store, s.clock, s.feed, s.hosts, s.shots, s.candidates, s.timings, s.sources, s.packages, plans.Config{Currency: c.Currency, Zone: zone})
 	if s.FirstToken, err = s.access.Bootstrap(ctx); err != nil {
 		return err
 	}
@@ -296,9 +296,9 @@ func (s *Service) keep(ctx context.Context) {
 // Close ends the loops and lets go of the database. The HTTP server that serves
 // the Handler is shut down before.
 func (s *Service) Close() {
-	// Errands are cut off: what was under way is taken up again after the next start.
+	// Jobs are cut off: what was under way is taken up again after the next start.
 	stopping, done := context.WithTimeout(context.Background(), 10*time.Second)
-	_ = s.errands.Stop(stopping)
+	_ = s.jobs.Stop(stopping)
 	done()
 	s.cancel()
 	s.loops.Wait()

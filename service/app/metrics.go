@@ -61,7 +61,7 @@ func (q *frameCounts) Describe(out chan<- *prometheus.Desc) {
 func (q *frameCounts) Collect(out chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	counts := map[string]float64{"waiting": 0, "leased": 0, "done": 0, "failed": 0}
+	counts := map[string]float64{"waiting": 0, "rendering": 0, "done": 0, "failed": 0}
 	var found []struct {
 		State string
 		N     float64

@@ -11,7 +11,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/service/access"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/web"
 )
 
@@ -19,7 +19,7 @@ import (
 const Version = "0.1.0"
 
 func (s *Service) routes() (http.Handler, error) {
-	contract, err := edge.Contract()
+	contract, err := httpapi.Contract()
 	if err != nil {
 		return nil, err
 	}
@@ -33,12 +33,14 @@ func (s *Service) routes() (http.Handler, error) {
 		r.Use(s.access.Guard, contract)
 		api.HandlerWithOptions(endpoints{s}, api.ChiServerOptions{
 			BaseURL: "/api/v1", BaseRouter: r,
-			ErrorHandlerFunc: func(w http.ResponseWriter, r *http.Request, err error) { edge.Fail(w, r, edge.BadRequest(err.Error())) },
+			ErrorHandlerFunc: func(w http.ResponseWriter, r *http.Request, err error) {
+				httpapi.Fail(w, r, httpapi.BadRequest(err.Error()))
+			},
 		})
 	})
 	// What the interface does not have is said in its own way, not with a page.
 	r.With(contract).HandleFunc("/api/*", func(w http.ResponseWriter, r *http.Request) {
-		edge.Fail(w, r, edge.NotFound("there is no "+r.URL.Path+"; the interface is described in api/openapi.yaml"))
+		httpapi.Fail(w, r, httpapi.NotFound("there is no "+r.URL.Path+"; the interface is described in api/openapi.yaml"))
 	})
 	r.With(middleware.Compress(5)).Mount("/", web.Handler())
 	return r, nil
@@ -63,7 +65,7 @@ func (e endpoints) GetSession(w http.ResponseWriter, r *http.Request) {
 	p := access.From(r.Context())
 	out := api.Session{Name: p.Name, Role: api.Role(p.Role), Version: Version, Currency: e.config.Currency, Zone: e.config.Zone}
 	out.Clock.Now, out.Clock.Factor = e.clock.Now(), float32(e.clock.Factor())
-	edge.Answer(w, r, http.StatusOK, out, nil)
+	httpapi.Answer(w, r, http.StatusOK, out, nil)
 }
 
 func (e endpoints) SignIn(w http.ResponseWriter, r *http.Request)  { e.access.SignIn(w, r) }
@@ -214,21 +216,21 @@ func (e endpoints) PutResult(w http.ResponseWriter, r *http.Request, lease, fenc
 }
 
 func (e endpoints) GetFit(w http.ResponseWriter, r *http.Request, shot string) {
-	e.prospects.Fit(w, r, shot)
+	e.candidates.Fit(w, r, shot)
 }
 
 func (e endpoints) CheckShot(w http.ResponseWriter, r *http.Request, shot string, params api.CheckShotParams) {
-	e.prospects.Check(w, r, shot, params)
+	e.candidates.Check(w, r, shot, params)
 }
 
 func (e endpoints) CompareShot(w http.ResponseWriter, r *http.Request, shot string, params api.CompareShotParams) {
-	e.prospects.Compare(w, r, shot, params)
+	e.candidates.Compare(w, r, shot, params)
 }
 
-func (e endpoints) ListLicences(w http.ResponseWriter, r *http.Request) { e.prospects.Licences(w, r) }
+func (e endpoints) ListLicences(w http.ResponseWriter, r *http.Request) { e.candidates.Licences(w, r) }
 
 func (e endpoints) PutLicence(w http.ResponseWriter, r *http.Request, pool string) {
-	e.prospects.PutLicence(w, r, pool)
+	e.candidates.PutLicence(w, r, pool)
 }
 
 func (e endpoints) GetSamples(w http.ResponseWriter, r *http.Request, host string, params api.GetSamplesParams) {
@@ -296,7 +298,7 @@ func (e endpoints) GetPackage(w http.ResponseWriter, r *http.Request, shot strin
 func (e endpoints) PutPackage(w http.ResponseWriter, r *http.Request, shot string) {
 	s, err := e.shots.Find(r.Context(), shot)
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	e.packages.Put(w, r, shot, append([]string{s.Spec.Scene}, s.Spec.Inputs...))

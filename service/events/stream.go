@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"rotanex.example/api"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
 const (
@@ -24,11 +24,11 @@ func (f *Feed) Stream(w http.ResponseWriter, r *http.Request, params api.StreamE
 	position, err := f.Now(ctx)
 	if err == nil && params.LastEventID != nil {
 		if position, err = ParsePosition(*params.LastEventID); err != nil {
-			err = edge.BadField("Last-Event-ID", *params.LastEventID, "not the id of an event of this stream")
+			err = httpapi.BadField("Last-Event-ID", *params.LastEventID, "not the id of an event of this stream")
 		}
 	}
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	out := http.NewResponseController(w)

@@ -23,8 +23,8 @@ import (
 	"rotanex.example/core/stock"
 	"rotanex.example/providers"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/errands"
 	"rotanex.example/service/events"
+	"rotanex.example/service/jobs"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/sources"
@@ -39,7 +39,7 @@ type Farms struct {
 	queue    *queue.Queue
 	sources  *sources.Sources
 	packages *packages.Packages
-	errands  *errands.Errands
+	jobs     *jobs.Jobs
 	owner    string
 	log      *slog.Logger
 }
@@ -47,7 +47,7 @@ type Farms struct {
 const step = "farm job"
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, src *sources.Sources, p *packages.Packages, e *errands.Errands, owner string, log *slog.Logger) *Farms {
+func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, src *sources.Sources, p *packages.Packages, e *jobs.Jobs, owner string, log *slog.Logger) *Farms {
 	out := &Farms{s, c, f, q, src, p, e, owner, log}
 	e.On(step, out.step)
 	return out
@@ -74,10 +74,10 @@ func (f *Farms) Sweep(ctx context.Context) error {
 		due, err := store.Column[string](tx.Raw(`UPDATE farm_jobs SET look_at = $2 WHERE id IN (
 			SELECT j.id FROM farm_jobs j JOIN runs r ON r.id = j.run_id
 			WHERE CASE WHEN j.state = 'planned' THEN j.from_at <= $1 AND r.state <> 'paused' OR r.state NOT IN ('running', 'paused')
-			      ELSE j.state NOT IN ('ended', 'never') END AND coalesce(j.look_at, '-infinity') <= $3
+			      ELSE j.state NOT IN ('ended', 'not-started') END AND coalesce(j.look_at, '-infinity') <= $3
 			FOR UPDATE OF j SKIP LOCKED) RETURNING id::text`, f.clock.Now(), wall.Add(lookEvery), wall))
 		for _, id := range due {
-			err = errors.Join(err, f.errands.Send(ctx, tx, step, id))
+			err = errors.Join(err, f.jobs.Send(ctx, tx, step, id))
 		}
 		return err
 	})
@@ -179,7 +179,7 @@ func (f *Farms) advance(ctx context.Context, j job) error {
 // begin leases the job's frames, if its money is not too much.
 func (f *Farms) begin(ctx context.Context, j job) error {
 	if !j.open() {
-		return f.set(ctx, j, "never", "", nil)
+		return f.set(ctx, j, "not-started", "", nil)
 	}
 	cost, err := f.cost(ctx, j)
 	if err != nil {
@@ -210,7 +210,7 @@ var errNotBegun = errors.New("the job is not begun")
 
 // never ends a job that was not begun: its booking owes nothing any more.
 func (f *Farms) never(ctx context.Context, j job, why string) error {
-	return f.set(ctx, j, "never", why, func(tx *gorm.DB) error {
+	return f.set(ctx, j, "not-started", why, func(tx *gorm.DB) error {
 		return queue.BookingOwesNothing(tx, j.booking)
 	})
 }

@@ -158,8 +158,8 @@ func (f *Farms) cost(ctx context.Context, j job) (pricing.Money, error) {
 		return pricing.Money{}, err
 	}
 	card := j.tier.Work
-	least := card.Least.Scaled(factor)
-	card.Least = pricing.Money{}
+	least := card.MinimumCharge.Scaled(factor)
+	card.MinimumCharge = pricing.Money{}
 	work := time.Duration(frame * float64(j.frames) * float64(time.Second))
 	return card.Charge(j.tier.CPU.Cores, j.tier.CPU.MHz, work, j.frames).Scaled(factor).Max(least.Minus(committed)), nil
 }

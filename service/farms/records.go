@@ -7,7 +7,7 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 )
 
@@ -66,11 +66,11 @@ func Judge(db *gorm.DB, id uuid.UUID, accept bool) (job Job, err error) {
 	case found.Error != nil:
 		return job, found.Error
 	case found.RowsAffected == 0:
-		return job, edge.NotFound(fmt.Sprintf("there is no job %s; rotanex farms jobs RUN shows them", id))
+		return job, httpapi.NotFound(fmt.Sprintf("there is no job %s; rotanex farms jobs RUN shows them", id))
 	case job.Accepted != nil && *job.Accepted == accept:
 		return job, nil
 	case job.State != "held" || job.Accepted != nil:
-		return job, edge.Conflict(fmt.Sprintf("the job is %s: only proof frames that wait for a person can be judged", job.State))
+		return job, httpapi.Conflict(fmt.Sprintf("the job is %s: only proof frames that wait for a person can be judged", job.State))
 	}
 	job.Accepted = &accept
 	return job, db.Exec("UPDATE farm_jobs SET accepted = $1, look_at = NULL WHERE id = $2", accept, id).Error

@@ -19,8 +19,8 @@ import (
 	"rotanex.example/core/stock"
 	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
 )
 
@@ -81,7 +81,7 @@ func (h *Hosts) Find(ctx context.Context, name string) (Host, error) {
 	var host Host
 	err := h.store.WithContext(ctx).Take(&host, "name = ?", name).Error
 	if store.Missing(err) {
-		err = edge.NotFound(fmt.Sprintf("there is no host %q; rotanex hosts list shows them", name))
+		err = httpapi.NotFound(fmt.Sprintf("there is no host %q; rotanex hosts list shows them", name))
 	}
 	return host, err
 }
@@ -108,7 +108,7 @@ func (h *Hosts) Farms(ctx context.Context) ([]Farm, error) {
 // found stay as found.
 func (h *Hosts) Put(ctx context.Context, spec stock.Host, server bool) error {
 	if err := spec.Validate(); err != nil {
-		return edge.BadField("/", spec.Name, err.Error())
+		return httpapi.BadField("/", spec.Name, err.Error())
 	}
 	return h.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var old Host
@@ -119,7 +119,7 @@ func (h *Hosts) Put(ctx context.Context, spec stock.Host, server bool) error {
 		if old.Found {
 			spec.Devices = merged(spec.Devices, old.Spec.Devices)
 			spec.CPU.Cores, spec.CPU.Threads = old.Spec.CPU.Cores, old.Spec.CPU.Threads
-			spec.MemoryGB, spec.Mains = old.Spec.MemoryGB, old.Spec.Mains
+			spec.MemoryGB, spec.OnACPower = old.Spec.MemoryGB, old.Spec.OnACPower
 		}
 		next := Host{Name: spec.Name, Source: spec.Source, Spec: spec, Server: server, Launchers: []string{}, Findings: []string{}, Renderers: []preflight.Renderer{}, Missing: []string{}}
 		err = tx.Clauses(clause.OnConflict{
@@ -150,8 +150,8 @@ func merged(declared, found []stock.Device) []stock.Device {
 			if out[i].Price.IsZero() {
 				out[i].Price = d.Price
 			}
-			if out[i].WriteOffHour.IsZero() {
-				out[i].WriteOffHour = d.WriteOffHour
+			if out[i].DepreciationH.IsZero() {
+				out[i].DepreciationH = d.DepreciationH
 			}
 		}
 	}
@@ -160,11 +160,11 @@ func merged(declared, found []stock.Device) []stock.Device {
 
 // Report takes in what an agent found.
 func (h *Hosts) Report(ctx context.Context, name string, r api.StockReport) error {
-	devices, err := edge.Convert[[]stock.Device](r.Devices)
+	devices, err := httpapi.Convert[[]stock.Device](r.Devices)
 	if err != nil {
 		return err
 	}
-	renderers, err := edge.Convert[[]preflight.Renderer](r.Renderers)
+	renderers, err := httpapi.Convert[[]preflight.Renderer](r.Renderers)
 	if err != nil {
 		return err
 	}
@@ -191,7 +191,7 @@ func (h *Hosts) Report(ctx context.Context, name string, r api.StockReport) erro
 		if host.Spec.CPU.Model == "" {
 			host.Spec.CPU.Model = r.Cpu.Model
 		}
-		host.Spec.MemoryGB, host.Spec.Mains = float64(r.MemoryGb), r.Mains
+		host.Spec.MemoryGB, host.Spec.OnACPower = float64(r.MemoryGb), &r.OnAcPower
 		host.Found, host.Boot, host.AgentSeen = true, &r.Boot, &now
 		host.Launchers, host.Findings = r.Launchers, r.Findings
 		host.Renderers, host.Folder = renderers, folder
@@ -210,7 +210,7 @@ func (h *Hosts) Report(ctx context.Context, name string, r api.StockReport) erro
 }
 
 func (h *Hosts) record(host Host) (api.Host, error) {
-	spec, err := edge.Convert[api.HostSpec](host.Spec)
+	spec, err := httpapi.Convert[api.HostSpec](host.Spec)
 	if err != nil {
 		return api.Host{}, err
 	}
@@ -218,7 +218,7 @@ func (h *Hosts) record(host Host) (api.Host, error) {
 		Spec: spec, Found: host.Found, Draining: host.Draining, Server: host.Server, Agent: api.HostAgentNone,
 		Launchers: host.Launchers, Findings: host.Findings, Crews: crewRecords(host.Spec), Missing: host.Missing,
 	}
-	if out.Renderers, err = edge.Convert[[]api.Renderer](host.Renderers); err != nil {
+	if out.Renderers, err = httpapi.Convert[[]api.Renderer](host.Renderers); err != nil {
 		return out, err
 	}
 	if f := host.Folder; f != nil {
@@ -247,14 +247,14 @@ func crewRecords(spec stock.Host) []api.Crew {
 // List answers with a page of hosts.
 func (h *Hosts) List(w http.ResponseWriter, r *http.Request, params api.ListHostsParams) {
 	out := api.HostList{Items: []api.Host{}}
-	hosts, next, err := edge.Page(h.store.WithContext(r.Context()), "name", func(x Host) string { return x.Name }, params.Cursor, params.Limit)
+	hosts, next, err := httpapi.Page(h.store.WithContext(r.Context()), "name", func(x Host) string { return x.Name }, params.Cursor, params.Limit)
 	out.Next = next
 	for _, host := range hosts {
 		record, failed := h.record(host)
 		err = errors.Join(err, failed)
 		out.Items = append(out.Items, record)
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func (h *Hosts) answer(w http.ResponseWriter, r *http.Request, name string, err error) {
@@ -265,7 +265,7 @@ func (h *Hosts) answer(w http.ResponseWriter, r *http.Request, name string, err 
 			out, err = h.record(host)
 		}
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // Get answers with one host.
@@ -273,9 +273,9 @@ func (h *Hosts) Get(w http.ResponseWriter, r *http.Request, name string) { h.ans
 
 // PutHost stores what a file declares of a host.
 func (h *Hosts) PutHost(w http.ResponseWriter, r *http.Request, name string) {
-	spec, err := edge.Body[stock.Host](r)
+	spec, err := httpapi.Body[stock.Host](r)
 	if err == nil && spec.Name != name {
-		err = edge.BadField("/name", spec.Name, "is not the host in the path, "+name)
+		err = httpapi.BadField("/name", spec.Name, "is not the host in the path, "+name)
 	}
 	if err == nil {
 		err = h.Put(r.Context(), spec, false)
@@ -286,7 +286,7 @@ func (h *Hosts) PutHost(w http.ResponseWriter, r *http.Request, name string) {
 
 // Drain lets a host finish what it renders and take nothing new, or take work again.
 func (h *Hosts) Drain(w http.ResponseWriter, r *http.Request, name string) {
-	body, err := edge.Body[api.DrainHostJSONBody](r)
+	body, err := httpapi.Body[api.DrainHostJSONBody](r)
 	if err == nil {
 		if _, err = h.Find(r.Context(), name); err == nil {
 			err = h.store.WithContext(r.Context()).Transaction(func(tx *gorm.DB) error {
@@ -308,30 +308,30 @@ func (h *Hosts) Drain(w http.ResponseWriter, r *http.Request, name string) {
 // ListOffers answers with a page of offers.
 func (h *Hosts) ListOffers(w http.ResponseWriter, r *http.Request, params api.ListOffersParams) {
 	out := api.OfferList{Items: []api.Offer{}}
-	offers, next, err := edge.Page(h.store.WithContext(r.Context()), "name", func(x Offer) string { return x.Name }, params.Cursor, params.Limit)
+	offers, next, err := httpapi.Page(h.store.WithContext(r.Context()), "name", func(x Offer) string { return x.Name }, params.Cursor, params.Limit)
 	out.Next = next
 	for _, o := range offers {
 		record, failed := offerRecord(o)
 		err = errors.Join(err, failed)
 		out.Items = append(out.Items, record)
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func offerRecord(o Offer) (api.Offer, error) {
-	spec, err := edge.Convert[api.OfferSpec](o.Spec)
+	spec, err := httpapi.Convert[api.OfferSpec](o.Spec)
 	return api.Offer{Spec: spec, Crews: crewRecords(o.Spec.Server(o.Name))}, err
 }
 
 // PutOffer stores an offer.
 func (h *Hosts) PutOffer(w http.ResponseWriter, r *http.Request, name string) {
-	spec, err := edge.Body[stock.Offer](r)
+	spec, err := httpapi.Body[stock.Offer](r)
 	if err == nil && spec.Name != name {
-		err = edge.BadField("/name", spec.Name, "is not the offer in the path, "+name)
+		err = httpapi.BadField("/name", spec.Name, "is not the offer in the path, "+name)
 	}
 	if err == nil {
 		if wrong := spec.Validate(); wrong != nil {
-			err = edge.BadField("/", name, wrong.Error())
+			err = httpapi.BadField("/", name, wrong.Error())
 		}
 	}
 	o := Offer{Name: name, Source: spec.Source, Spec: spec}
@@ -342,16 +342,16 @@ func (h *Hosts) PutOffer(w http.ResponseWriter, r *http.Request, name string) {
 	if err == nil {
 		record, err = offerRecord(o)
 	}
-	edge.Answer(w, r, http.StatusOK, record, err)
+	httpapi.Answer(w, r, http.StatusOK, record, err)
 }
 
 // ReportStock takes in an agent's report and says how it shall go on.
 func (h *Hosts) ReportStock(w http.ResponseWriter, r *http.Request) {
-	body, err := edge.Body[api.StockReport](r)
+	body, err := httpapi.Body[api.StockReport](r)
 	if err == nil {
 		err = h.Report(r.Context(), access.From(r.Context()).Host, body)
 	}
-	edge.Answer(w, r, http.StatusOK, api.AgentOrders{HeartbeatS: h.beat.Seconds(), ClockFactor: h.clock.Factor()}, err)
+	httpapi.Answer(w, r, http.StatusOK, api.AgentOrders{HeartbeatS: h.beat.Seconds(), ClockFactor: h.clock.Factor()}, err)
 }
 
 // ListFarms answers with all tiers of farms.
@@ -363,22 +363,22 @@ func (h *Hosts) ListFarms(w http.ResponseWriter, r *http.Request) {
 	for _, f := range farms {
 		out.Items = append(out.Items, f.Spec)
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // PutFarm stores a tier of a farm.
 func (h *Hosts) PutFarm(w http.ResponseWriter, r *http.Request, name string) {
-	spec, err := edge.Body[stock.Farm](r)
+	spec, err := httpapi.Body[stock.Farm](r)
 	if err == nil && spec.Name != name {
-		err = edge.BadField("/name", spec.Name, "is not the farm in the path, "+name)
+		err = httpapi.BadField("/name", spec.Name, "is not the farm in the path, "+name)
 	}
 	if err == nil {
 		if wrong := spec.Validate(); wrong != nil {
-			err = edge.BadField("/", name, wrong.Error())
+			err = httpapi.BadField("/", name, wrong.Error())
 		}
 	}
 	if err == nil {
 		err = h.store.WithContext(r.Context()).Save(&Farm{Name: name, Source: spec.Source, Spec: spec}).Error
 	}
-	edge.Answer(w, r, http.StatusOK, spec, err)
+	httpapi.Answer(w, r, http.StatusOK, spec, err)
 }

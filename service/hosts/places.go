@@ -43,7 +43,7 @@ func (p Place) Launchers() []string {
 
 // Rented reports whether it is somebody else's machine, on which a licence for a
 // single user is of no use.
-func (p Place) Rented() bool { return p.Offer != nil || p.Farm != nil && !p.Farm.Spec.SingleUser }
+func (p Place) Rented() bool { return p.Offer != nil || p.Farm != nil && !p.Farm.Spec.NamedUser }
 
 // Places returns the hosts that are one's own, the offers and the farms, each by name.
 func (h *Hosts) Places(ctx context.Context) ([]Place, error) {
@@ -103,7 +103,7 @@ func MemoryCrew(host stock.Host, c stock.Crew, r *preflight.Renderer) memory.Cre
 	out := memory.Crew{Linked: c.Linked, Host: memory.GB(host.MemoryGB)}
 	for _, id := range c.Devices {
 		if d := host.Device(id); d != nil {
-			out.Devices = append(out.Devices, memory.Device{ID: id, Total: memory.GB(d.MemoryGB), Held: memory.GB(d.HeldGB)})
+			out.Devices = append(out.Devices, memory.Device{ID: id, Total: memory.GB(d.MemoryGB), Held: memory.GB(d.InUseGB)})
 		}
 	}
 	if r != nil {

@@ -24,7 +24,7 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/providers"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
 )
@@ -88,19 +88,19 @@ func (p *Packages) Of(ctx context.Context, shot string) (Package, bool, error) {
 func (p *Packages) Get(w http.ResponseWriter, r *http.Request, shot string) {
 	out, found, err := p.Of(r.Context(), shot)
 	if err == nil && !found {
-		err = edge.NotFound(fmt.Sprintf("shot %s has no package: make one with rotanex package %s FOLDER", shot, shot))
+		err = httpapi.NotFound(fmt.Sprintf("shot %s has no package: make one with rotanex packages make %s FOLDER", shot, shot))
 	}
-	edge.Answer(w, r, http.StatusOK, out.record(), err)
+	httpapi.Answer(w, r, http.StatusOK, out.record(), err)
 }
 
 // Missing answers which of some chunks are not here yet.
 func (p *Packages) Missing(w http.ResponseWriter, r *http.Request) {
-	body, err := edge.Body[api.ChunkSums](r)
+	body, err := httpapi.Body[api.ChunkSums](r)
 	out := api.ChunkSums{Sums: []string{}}
 	if err == nil {
 		out.Sums, err = p.missing(r.Context(), body.Sums)
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func (p *Packages) missing(ctx context.Context, all []string) ([]string, error) {
@@ -109,7 +109,7 @@ func (p *Packages) missing(ctx context.Context, all []string) ([]string, error) 
 
 // PutChunk stores a chunk, which has to be what its name says.
 func (p *Packages) PutChunk(w http.ResponseWriter, r *http.Request, sum string) {
-	edge.Done(w, r, p.keep(r.Context(), sum, r.Body))
+	httpapi.Done(w, r, p.keep(r.Context(), sum, r.Body))
 }
 
 func (p *Packages) keep(ctx context.Context, sum string, body io.Reader) error {
@@ -118,10 +118,10 @@ func (p *Packages) keep(ctx context.Context, sum string, body io.Reader) error {
 		return err
 	}
 	if len(data) > MaxChunk {
-		return edge.BadField("body", "", fmt.Sprintf("a chunk is at most %d bytes", MaxChunk))
+		return httpapi.BadField("body", "", fmt.Sprintf("a chunk is at most %d bytes", MaxChunk))
 	}
 	if got := sha256.Sum256(data); hex.EncodeToString(got[:]) != sum {
-		return edge.BadField("sum", sum, fmt.Sprintf("the %d bytes that arrived have SHA-256 %x", len(data), got))
+		return httpapi.BadField("sum", sum, fmt.Sprintf("the %d bytes that arrived have SHA-256 %x", len(data), got))
 	}
 	if err := p.blobs.WriteAll(ctx, blobKey(sum), data, &blob.WriterOptions{ContentType: "application/octet-stream"}); err != nil {
 		return err
@@ -131,25 +131,25 @@ func (p *Packages) keep(ctx context.Context, sum string, body io.Reader) error {
 
 // Put stores the package of a shot: all its chunks have to be here.
 func (p *Packages) Put(w http.ResponseWriter, r *http.Request, shot string, needed []string) {
-	body, err := edge.Body[api.NewPackage](r)
+	body, err := httpapi.Body[api.NewPackage](r)
 	out := Package{Shot: shot, MadeAt: p.clock.Now()}
 	if err == nil {
-		out.Files, err = edge.Convert[[]providers.PackageFile](body.Files)
+		out.Files, err = httpapi.Convert[[]providers.PackageFile](body.Files)
 	}
 	if err == nil {
 		err = p.put(r.Context(), &out, needed)
 	}
-	edge.Answer(w, r, http.StatusOK, out.record(), err)
+	httpapi.Answer(w, r, http.StatusOK, out.record(), err)
 }
 
 func (p *Packages) put(ctx context.Context, out *Package, needed []string) error {
 	paths := []string{}
 	for _, f := range out.Files {
 		if f.Path != path.Clean(f.Path) || path.IsAbs(f.Path) || strings.HasPrefix(f.Path, "..") || strings.Contains(f.Path, "\\") {
-			return edge.BadField("/files", f.Path, "want a path below the package, such as orrery/orrery.pov")
+			return httpapi.BadField("/files", f.Path, "want a path below the package, such as orrery/orrery.pov")
 		}
 		if slices.Contains(paths, f.Path) {
-			return edge.BadField("/files", f.Path, "is listed twice")
+			return httpapi.BadField("/files", f.Path, "is listed twice")
 		}
 		paths = append(paths, f.Path)
 		out.Size += f.Size
@@ -162,14 +162,14 @@ func (p *Packages) put(ctx context.Context, out *Package, needed []string) error
 		}
 	}
 	if len(lacks) > 0 {
-		return edge.BadField("/files", strings.Join(lacks, ", "), fmt.Sprintf("shot %s needs it and it is not in the package; nothing was stored", out.Shot))
+		return httpapi.BadField("/files", strings.Join(lacks, ", "), fmt.Sprintf("shot %s needs it and it is not in the package; nothing was stored", out.Shot))
 	}
 	missing, err := p.missing(ctx, sums(out.Files))
 	if err != nil {
 		return err
 	}
 	if len(missing) > 0 {
-		return edge.Conflict(fmt.Sprintf("%d chunks of it are not here yet, such as %s: send them first", len(missing), missing[0]))
+		return httpapi.Conflict(fmt.Sprintf("%d chunks of it are not here yet, such as %s: send them first", len(missing), missing[0]))
 	}
 	files, err := json.Marshal(out.Files)
 	if err != nil {

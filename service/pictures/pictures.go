@@ -16,7 +16,7 @@ import (
 	"golang.org/x/image/draw"
 
 	"rotanex.example/core/picture"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
 // most is the largest file that is taken in.
@@ -41,7 +41,7 @@ func (p *Pictures) Keep(ctx context.Context, key string, body io.Reader, want []
 	sum := sha256.New()
 	size, err := io.Copy(io.MultiWriter(file, sum), io.LimitReader(body, most))
 	if err == nil && string(sum.Sum(nil)) != string(want) {
-		err = edge.BadField("Content-Digest", hex.EncodeToString(want), fmt.Sprintf("the %d bytes that arrived have SHA-256 %x", size, sum.Sum(nil)))
+		err = httpapi.BadField("Content-Digest", hex.EncodeToString(want), fmt.Sprintf("the %d bytes that arrived have SHA-256 %x", size, sum.Sum(nil)))
 	}
 	if err != nil {
 		cancel()
@@ -59,7 +59,7 @@ func (p *Pictures) Keep(ctx context.Context, key string, body io.Reader, want []
 	info, err := picture.Check(stored, width, height)
 	if err != nil {
 		_ = p.blobs.Delete(ctx, key)
-		return 0, info, edge.BadField("body", "", err.Error())
+		return 0, info, httpapi.BadField("body", "", err.Error())
 	}
 	return size, info, nil
 }

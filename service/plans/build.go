@@ -14,8 +14,8 @@ import (
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
-	"rotanex.example/service/edge"
-	"rotanex.example/service/prospects"
+	"rotanex.example/service/candidates"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
 )
 
@@ -49,12 +49,12 @@ func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, n
 	if ask.Budget != "" {
 		budget, err := pricing.ParseMoney(ask.Budget)
 		if err != nil {
-			return b.problem, b.notes, edge.BadField("/budget", ask.Budget, err.Error())
+			return b.problem, b.notes, httpapi.BadField("/budget", ask.Budget, err.Error())
 		}
 		b.problem.Budget = &budget
 	}
 	if b.problem.Goal == planning.Fastest && b.problem.Budget == nil {
-		return b.problem, b.notes, edge.BadField("/budget", "", "the fastest plan needs a budget to stay inside, such as 250.00")
+		return b.problem, b.notes, httpapi.BadField("/budget", "", "the fastest plan needs a budget to stay inside, such as 250.00")
 	}
 	if ask.Run != nil {
 		left, err := p.rest(ctx, *ask.Run)
@@ -63,7 +63,7 @@ func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, n
 		}
 		b.rest = left
 		if ask.Shots = left.shots(ask); len(ask.Shots) == 0 {
-			return b.problem, b.notes, edge.BadField("/shots", "", "none of these shots has a frame waiting in the run")
+			return b.problem, b.notes, httpapi.BadField("/shots", "", "none of these shots has a frame waiting in the run")
 		}
 	}
 	if err := b.addShots(ctx, ask); err != nil {
@@ -105,19 +105,19 @@ type builder struct {
 
 type plannedShot struct {
 	shots.Shot
-	view prospects.View
+	view candidates.View
 }
 
-// prospect returns the shot's prospect of a crew.
-func (s plannedShot) prospect(place, crew string) prospects.Prospect {
-	i := slices.IndexFunc(s.view.All, func(x prospects.Prospect) bool { return x.Place.Name == place && x.Crew.ID == crew })
+// candidate returns the shot's candidate of a crew.
+func (s plannedShot) candidate(place, crew string) candidates.Candidate {
+	i := slices.IndexFunc(s.view.All, func(x candidates.Candidate) bool { return x.Place.Name == place && x.Crew.ID == crew })
 	return s.view.All[i]
 }
 
 func (b *builder) addShots(ctx context.Context, ask api.NewPlan) error {
 	for i, name := range ask.Shots {
 		if slices.Contains(ask.Shots[:i], name) {
-			return edge.BadField("/shots", name, "is listed twice")
+			return httpapi.BadField("/shots", name, "is listed twice")
 		}
 		shot, err := b.shotsOf.Find(ctx, name)
 		if err != nil {
@@ -128,20 +128,20 @@ func (b *builder) addShots(ctx context.Context, ask api.NewPlan) error {
 			deadline = shot.Spec.Deadline
 		}
 		if deadline.IsZero() {
-			return edge.BadField("/by", "", fmt.Sprintf("shot %s has no deadline of its own: say by when", name))
+			return httpapi.BadField("/by", "", fmt.Sprintf("shot %s has no deadline of its own: say by when", name))
 		}
 		if !deadline.After(b.now) && b.rest != nil {
 			deadline = b.now.Add(time.Minute) // what of a run is late already is finished as soon as it can be
 		}
 		if !deadline.After(b.now) {
-			return edge.BadField("/by", deadline.UTC().Format(time.RFC3339), fmt.Sprintf("is past: it is %s now", b.now.Format(time.RFC3339)))
+			return httpapi.BadField("/by", deadline.UTC().Format(time.RFC3339), fmt.Sprintf("is past: it is %s now", b.now.Format(time.RFC3339)))
 		}
 		if deadline.After(b.last) {
 			b.last = deadline
 		}
 		asked := shot
 		asked.Spec.Deadline = deadline // the preflight shall judge by what was asked
-		view, err := b.prospects.Of(ctx, asked)
+		view, err := b.candidates.Of(ctx, asked)
 		if err != nil {
 			return err
 		}
@@ -184,7 +184,7 @@ func (b *builder) licence(ctx context.Context, pool string) (string, error) {
 	if pool == "" || slices.ContainsFunc(b.problem.Licences, func(l planning.Licence) bool { return l.ID == pool }) {
 		return pool, nil
 	}
-	found, err := b.prospects.Licence(ctx, pool)
+	found, err := b.candidates.Licence(ctx, pool)
 	if err != nil || found == nil {
 		return "", err
 	}
@@ -206,8 +206,8 @@ func (b *builder) millis(t time.Time) planning.Millis {
 	return planning.Millis(t.Sub(b.now) / time.Millisecond)
 }
 
-func (b *builder) leaveOut(shot, place, crew, why, mend string) {
-	b.notes.LeftOut = append(b.notes.LeftOut, api.LeftOut{Shot: shot, Place: place, Crew: crew, Why: why, Mend: strings.ReplaceAll(mend, "SHOT", shot)})
+func (b *builder) leaveOut(shot, place, crew, why, fix string) {
+	b.notes.LeftOut = append(b.notes.LeftOut, api.LeftOut{Shot: shot, Place: place, Crew: crew, Why: why, Fix: strings.ReplaceAll(fix, "SHOT", shot)})
 }
 
 func (b *builder) addHosts(ctx context.Context, ask api.NewPlan) error {
@@ -282,9 +282,9 @@ func (b *builder) busyUntil(ctx context.Context, but *uuid.UUID) (map[string]tim
 // estimate returns what a frame takes on a crew, and keeps where that comes from
 // or why the crew is left out.
 func (b *builder) estimate(shot plannedShot, place string, c stock.Crew) (planning.Millis, bool) {
-	x := shot.prospect(place, c.ID)
-	if why, mend := x.Usable(); why != "" {
-		b.leaveOut(shot.Name, place, c.ID, why, mend)
+	x := shot.candidate(place, c.ID)
+	if why, fix := x.Usable(); why != "" {
+		b.leaveOut(shot.Name, place, c.ID, why, fix)
 		return 0, false
 	}
 	b.notes.Basis[basisKey(shot.Name, place, c.ID)] = x.Estimate

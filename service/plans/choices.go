@@ -9,7 +9,7 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
 // choose narrows the problem to what a person has fixed: places and sources that
@@ -19,17 +19,17 @@ func (b *builder) choose(ask api.NewPlan) error {
 	known := b.names()
 	for i, name := range ask.Without {
 		if !known[name] {
-			return edge.BadField(fmt.Sprintf("/without/%d", i), name, b.notNamed(name, known))
+			return httpapi.BadField(fmt.Sprintf("/without/%d", i), name, b.notNamed(name, known))
 		}
 	}
 	pinned := map[string][]string{}
 	for i, pin := range ask.Pin {
 		if !slices.ContainsFunc(b.shots, func(s plannedShot) bool { return s.Name == pin.Shot }) {
-			return edge.BadField(fmt.Sprintf("/pin/%d/shot", i), pin.Shot, pin.Shot+" is not among the shots of this plan")
+			return httpapi.BadField(fmt.Sprintf("/pin/%d/shot", i), pin.Shot, pin.Shot+" is not among the shots of this plan")
 		}
 		for k, place := range pin.Places {
 			if !known[place] {
-				return edge.BadField(fmt.Sprintf("/pin/%d/places/%d", i, k), place, b.notNamed(place, known))
+				return httpapi.BadField(fmt.Sprintf("/pin/%d/places/%d", i, k), place, b.notNamed(place, known))
 			}
 		}
 		pinned[pin.Shot] = append(pinned[pin.Shot], pin.Places...)
@@ -44,7 +44,7 @@ func (b *builder) choose(ask api.NewPlan) error {
 		return named(ask.Without, place) || isPinned && !named(only, place)
 	})
 	if ask.Slack < 0 || ask.Slack >= 1 {
-		return edge.BadField("/slack", fmt.Sprint(ask.Slack), "want a share of the time from 0 to 0.9, such as 0.1")
+		return httpapi.BadField("/slack", fmt.Sprint(ask.Slack), "want a share of the time from 0 to 0.9, such as 0.1")
 	}
 	for i := range b.problem.Shots {
 		s := &b.problem.Shots[i]
@@ -94,7 +94,7 @@ func (b *builder) assume(all []api.Assumption) error {
 	for i, a := range all {
 		text, err := b.suppose(a)
 		if err != nil {
-			return edge.BadField(fmt.Sprintf("/assume/%d", i), a.Name, a.Name+" "+err.Error())
+			return httpapi.BadField(fmt.Sprintf("/assume/%d", i), a.Name, a.Name+" "+err.Error())
 		}
 		b.notes.Assumes = append(b.notes.Assumes, text)
 	}

@@ -10,7 +10,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/planning"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
 // drawn is a trade-off curve as it is kept with the plan that it was drawn for.
@@ -37,7 +37,7 @@ const balancedBy = "the point furthest below the straight line from the fastest 
 // points as a plan.
 func (p *Plans) Curve(w http.ResponseWriter, r *http.Request, id uuid.UUID, params api.DrawCurveParams) {
 	out, err := p.curve(r, id, params.Alone)
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func (p *Plans) curve(r *http.Request, id uuid.UUID, alone *string) (api.Curve, error) {
@@ -55,7 +55,7 @@ func (p *Plans) curve(r *http.Request, id uuid.UUID, alone *string) (api.Curve, 
 		return api.Curve{}, err
 	}
 	if plan.Status == planning.Impossible {
-		return api.Curve{}, edge.Conflict("the plan is impossible: it has no trade-off")
+		return api.Curve{}, httpapi.Conflict("the plan is impossible: it has no trade-off")
 	}
 	if of.Curve == nil {
 		if of.Curve, err = p.draw(r, of, problem, plan); err != nil {
@@ -80,7 +80,7 @@ func (p *Plans) curve(r *http.Request, id uuid.UUID, alone *string) (api.Curve, 
 	}
 	by, err := planning.OnlyOn(r.Context(), problem, *alone)
 	if err != nil || len(by.Bookings) == 0 {
-		return out, edge.BadField("alone", *alone, fmt.Sprintf("%s is no owned host that can render all of these shots", *alone))
+		return out, httpapi.BadField("alone", *alone, fmt.Sprintf("%s is no owned host that can render all of these shots", *alone))
 	}
 	out.Alone.Host, out.Alone.Cost = *alone, by.Cost.String()
 	out.Alone.Finish = problem.Start.Add(by.Finish.Duration())

@@ -15,34 +15,34 @@ import (
 	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
-// Forecast plays a plan many times.
+// Forecast simulations a plan many times.
 func (p *Plans) Forecast(w http.ResponseWriter, r *http.Request, id uuid.UUID, params api.ForecastPlanParams) {
 	record, err := p.find(r.Context(), id)
 	var out api.PlanForecast
 	if err == nil {
 		options := forecast.Options{Simulations: 1000, Seed: 1}
-		if params.Plays != nil {
-			options.Simulations = *params.Plays
+		if params.Simulations != nil {
+			options.Simulations = *params.Simulations
 		}
 		if params.Seed != nil {
 			options.Seed = uint64(*params.Seed)
 		}
 		out, err = p.forecast(r.Context(), record, options)
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func (p *Plans) forecast(ctx context.Context, record Plan, options forecast.Options) (api.PlanForecast, error) {
-	out := api.PlanForecast{Currency: record.Currency, Plays: options.Simulations, Seed: int64(options.Seed), RestsOn: []string{}}
+	out := api.PlanForecast{Currency: record.Currency, Simulations: options.Simulations, Seed: int64(options.Seed), RestsOn: []string{}}
 	problem, plan, err := record.open()
 	if err != nil {
 		return out, err
 	}
 	if len(plan.Bookings) == 0 {
-		return out, edge.Conflict("the plan books nothing: there is nothing to forecast")
+		return out, httpapi.Conflict("the plan books nothing: there is nothing to forecast")
 	}
 	doubts, restsOn, err := p.doubts(ctx, problem, record.Notes)
 	if err != nil {
@@ -121,7 +121,7 @@ func (p *Plans) doubts(ctx context.Context, problem planning.Problem, n notes) (
 		Tries, Fail int
 	}
 	err = p.store.WithContext(ctx).Raw(`SELECT coalesce(s.offer, a.host) AS place, count(*) AS tries, count(*) FILTER (WHERE a.outcome <> 'done') AS fail
-		FROM attempts a LEFT JOIN servers s ON s.host = a.host WHERE a.outcome <> 'revoked' GROUP BY 1`).Scan(&tries).Error
+		FROM tries a LEFT JOIN servers s ON s.host = a.host WHERE a.outcome <> 'revoked' GROUP BY 1`).Scan(&tries).Error
 	counted := 0
 	for _, x := range tries {
 		if x.Tries >= fewest {

@@ -7,13 +7,13 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/planning"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
-// Explain says why a plan uses each place or not, what was short, and what would mend it.
+// Explain says why a plan uses each place or not, what was short, and what would fix it.
 func (p *Plans) Explain(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	out, err := p.explain(r, id)
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func (p *Plans) explain(r *http.Request, id uuid.UUID) (api.PlanReasons, error) {
@@ -49,7 +49,7 @@ func (p *Plans) explain(r *http.Request, id uuid.UUID) (api.PlanReasons, error) 
 // Compare says what differs from another plan to this one.
 func (p *Plans) Compare(w http.ResponseWriter, r *http.Request, id uuid.UUID, params api.ComparePlansParams) {
 	out, err := p.compare(r, id, params.Since)
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func (p *Plans) compare(r *http.Request, id, since uuid.UUID) (api.PlanChanges, error) {

@@ -14,14 +14,14 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/charts"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
 // Export answers with the plan as a file.
 func (p *Plans) Export(w http.ResponseWriter, r *http.Request, id uuid.UUID, params api.ExportPlanParams) {
 	data, kind, err := p.export(r, id, params)
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	w.Header().Set("Content-Type", kind)
@@ -66,7 +66,7 @@ func (p *Plans) export(r *http.Request, id uuid.UUID, params api.ExportPlanParam
 		return data, kind, err
 	}
 	if len(plan.Bookings) == 0 {
-		return nil, "", edge.Conflict("the plan books nothing: there is nothing to draw")
+		return nil, "", httpapi.Conflict("the plan books nothing: there is nothing to draw")
 	}
 	data, err := charts.Plan(plan, p.zone, string(params.Format))
 	return data, kind, err
@@ -120,7 +120,7 @@ func (p *Plans) calendar(plan api.Plan, host string) ([]byte, error) {
 		}
 	}
 	if !known {
-		return nil, edge.BadField("host", host, "has no booking in this plan")
+		return nil, httpapi.BadField("host", host, "has no booking in this plan")
 	}
 	for i, s := range all {
 		event := cal.AddEvent(fmt.Sprintf("%s-%d@rotanex", plan.Id, i))

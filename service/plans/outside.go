@@ -19,16 +19,16 @@ func (b *builder) reached(ctx context.Context, source, place string) (*big.Rat, 
 	if err != nil {
 		return nil, false, err
 	}
-	why, mend := "there is no way to "+source, "store its address: rotanex sources import FILE"
+	why, fix := "there is no way to "+source, "store its address: rotanex sources import FILE"
 	if ok {
 		factor, err := b.sources.Factor(ctx, source)
 		if err == nil {
 			return factor, true, nil
 		}
-		why, mend = err.Error(), "rotanex rates import FILE.csv"
+		why, fix = err.Error(), "rotanex exchange-rates import FILE.csv"
 	}
 	for _, shot := range b.shots {
-		b.leaveOut(shot.Name, place, "", why, mend)
+		b.leaveOut(shot.Name, place, "", why, fix)
 	}
 	return nil, false, nil
 }
@@ -54,8 +54,8 @@ func (b *builder) addOffers(ctx context.Context) error {
 		step := planning.MillisOf(time.Duration(o.Spec.IncrementS) * time.Second)
 		offer := planning.Offer{
 			ID: o.Name, Source: o.Source, MaxServers: o.Spec.MaxServers, RAM: &memory,
-			Lead: planning.MillisOf(waits[o.Name].Takes()), Wrap: planning.Millis(o.Spec.WrapS) * 1000,
-			Price: o.Spec.PriceHour.Scaled(factor), Fee: o.Spec.Fee.Scaled(factor), Increment: &step, Minimum: planning.Millis(o.Spec.MinimumS) * 1000,
+			Lead: planning.MillisOf(waits[o.Name].Takes()), Wrap: planning.Millis(o.Spec.ShutdownS) * 1000,
+			Price: o.Spec.PriceH.Scaled(factor), Fee: o.Spec.Fee.Scaled(factor), Increment: &step, Minimum: planning.Millis(o.Spec.MinimumS) * 1000,
 		}
 		used := map[string]bool{}
 		for _, shot := range b.shots {
@@ -109,7 +109,7 @@ func (b *builder) addFarms(ctx context.Context) error {
 		if used {
 			b.problem.Farms = append(b.problem.Farms, planning.Farm{
 				ID: f.Name, Source: f.Source, Nodes: f.Spec.Nodes, Lead: planning.MillisOf(waits[f.Name].Takes()), NodePrice: f.Spec.HourPrice().Scaled(factor),
-				FramePrice: f.Spec.Work.Frame.Scaled(factor), MinimumCharge: f.Spec.Work.Least.Scaled(factor),
+				FramePrice: f.Spec.Work.Frame.Scaled(factor), MinimumCharge: f.Spec.Work.MinimumCharge.Scaled(factor),
 			})
 		}
 	}

@@ -20,12 +20,12 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/planning"
 	"rotanex.example/service/access"
+	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/packages"
-	"rotanex.example/service/prospects"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
@@ -64,22 +64,22 @@ type Plans struct {
 	hostsOf *hosts.Hosts
 	shotsOf *shots.Shots
 
-	prospects *prospects.Prospects
-	timings   *timings.Timings
-	sources   *sources.Sources
-	packages  *packages.Packages
-	currency  string
-	zone      *time.Location
+	candidates *candidates.Candidates
+	timings    *timings.Timings
+	sources    *sources.Sources
+	packages   *packages.Packages
+	currency   string
+	zone       *time.Location
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, sh *shots.Shots, x *prospects.Prospects, t *timings.Timings, src *sources.Sources, pack *packages.Packages, config Config) *Plans {
-	return &Plans{store: s, clock: c, feed: f, hostsOf: h, shotsOf: sh, prospects: x, timings: t, sources: src, packages: pack, currency: config.Currency, zone: config.Zone}
+func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, sh *shots.Shots, x *candidates.Candidates, t *timings.Timings, src *sources.Sources, pack *packages.Packages, config Config) *Plans {
+	return &Plans{store: s, clock: c, feed: f, hostsOf: h, shotsOf: sh, candidates: x, timings: t, sources: src, packages: pack, currency: config.Currency, zone: config.Zone}
 }
 
 // Create plans.
 func (p *Plans) Create(w http.ResponseWriter, r *http.Request, params api.CreatePlanParams) {
-	body, err := edge.Body[api.NewPlan](r)
+	body, err := httpapi.Body[api.NewPlan](r)
 	id := access.IDFor(r, params.IdempotencyKey)
 	if err == nil {
 		err = p.create(r.Context(), id, body)
@@ -93,14 +93,14 @@ func (p *Plans) create(ctx context.Context, id uuid.UUID, ask api.NewPlan) error
 		return err
 	}
 	if len(old) > 0 {
-		return edge.SameRequest(old[0].Request, edge.Fingerprint(ask))
+		return httpapi.SameRequest(old[0].Request, httpapi.Fingerprint(ask))
 	}
 	problem, notes, err := p.build(ctx, ask)
 	if err != nil {
 		return err
 	}
 	// What is solved is what is stored: read back, so that nothing is finer than the file.
-	if problem, err = edge.Convert[planning.Problem](problem); err != nil {
+	if problem, err = httpapi.Convert[planning.Problem](problem); err != nil {
 		return err
 	}
 	options := planning.Options{}
@@ -110,7 +110,7 @@ func (p *Plans) create(ctx context.Context, id uuid.UUID, ask api.NewPlan) error
 	var plan planning.Plan
 	switch {
 	case ask.Sure > 0 && ask.Slack > 0:
-		return edge.BadField("/sure", fmt.Sprint(ask.Sure), "and a slack do not go together: the slack is what being sure is to find")
+		return httpapi.BadField("/sure", fmt.Sprint(ask.Sure), "and a slack do not go together: the slack is what being sure is to find")
 	case ask.Sure > 0:
 		problem, plan, notes.Slack, err = p.surely(ctx, problem, notes, float64(ask.Sure), options)
 		if err == nil && len(plan.Bookings) == 0 {
@@ -127,7 +127,7 @@ func (p *Plans) create(ctx context.Context, id uuid.UUID, ask api.NewPlan) error
 	if err != nil {
 		return err
 	}
-	record.ID, record.Request, record.RunID = id, edge.Fingerprint(ask), ask.Run
+	record.ID, record.Request, record.RunID = id, httpapi.Fingerprint(ask), ask.Run
 	err = p.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Create(&record).Error; err != nil {
 			return err
@@ -227,10 +227,10 @@ func record(r Plan, whole bool) (api.Plan, error) {
 		out.Bookings = append(out.Bookings, row)
 	}
 	addDetails(&out, problem, plan, sources, at)
-	if out.Problem, err = edge.Convert[map[string]any](json.RawMessage(r.Problem)); err != nil {
+	if out.Problem, err = httpapi.Convert[map[string]any](json.RawMessage(r.Problem)); err != nil {
 		return out, err
 	}
-	out.Plan, err = edge.Convert[map[string]any](json.RawMessage(r.Plan))
+	out.Plan, err = httpapi.Convert[map[string]any](json.RawMessage(r.Plan))
 	return out, err
 }
 
@@ -257,14 +257,14 @@ func (p *Plans) answer(w http.ResponseWriter, r *http.Request, status int, id uu
 			out, err = record(found, true)
 		}
 	}
-	edge.Answer(w, r, status, out, err)
+	httpapi.Answer(w, r, status, out, err)
 }
 
 func (p *Plans) find(ctx context.Context, id uuid.UUID) (Plan, error) {
 	var found []Plan
 	err := p.store.WithContext(ctx).Where("id = ?", id).Limit(1).Find(&found).Error
 	if err == nil && len(found) == 0 {
-		err = edge.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", id))
+		err = httpapi.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", id))
 	}
 	if err != nil {
 		return Plan{}, err
@@ -280,7 +280,7 @@ func (p *Plans) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 // List answers with a page of plans, newest first.
 func (p *Plans) List(w http.ResponseWriter, r *http.Request, params api.ListPlansParams) {
 	out := api.PlanList{Items: []api.Plan{}}
-	found, next, err := edge.Newest(p.store.WithContext(r.Context()).Where("part_of IS NULL"), "created_at", "id",
+	found, next, err := httpapi.Newest(p.store.WithContext(r.Context()).Where("part_of IS NULL"), "created_at", "id",
 		func(x Plan) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
 	out.Next = next
 	for _, f := range found {
@@ -288,5 +288,5 @@ func (p *Plans) List(w http.ResponseWriter, r *http.Request, params api.ListPlan
 		err = errors.Join(err, failed)
 		out.Items = append(out.Items, one)
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }

@@ -10,7 +10,7 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
 // rest is what of a run is still to be planned: frames that wait, hosts that render
@@ -32,10 +32,10 @@ func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 	out := &rest{waiting: map[string]int{}, busy: map[string]time.Time{}}
 	var state, kind string
 	if err := p.store.WithContext(ctx).Raw("SELECT state, kind FROM runs WHERE id = ?", run).Row().Scan(&state, &kind); err != nil {
-		return nil, edge.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
+		return nil, httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
 	}
 	if kind != "run" || state != "running" && state != "paused" {
-		return nil, edge.Conflict(fmt.Sprintf("run %s is %s: there is nothing left of it to plan", run, state))
+		return nil, httpapi.Conflict(fmt.Sprintf("run %s is %s: there is nothing left of it to plan", run, state))
 	}
 	var shots []struct {
 		Shot    string
@@ -48,7 +48,7 @@ func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 		out.waiting[s.Shot] = s.Waiting
 	}
 	if len(shots) == 0 {
-		return nil, edge.Conflict(fmt.Sprintf("no frame of run %s waits any more: what is left is being rendered", run))
+		return nil, httpapi.Conflict(fmt.Sprintf("no frame of run %s waits any more: what is left is being rendered", run))
 	}
 	var leased []struct {
 		Host     string
@@ -56,7 +56,7 @@ func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 		FrameS   float64
 	}
 	err := p.store.WithContext(ctx).Raw(`SELECT f.host, f.leased_at, coalesce(b.frame_s, 0) AS frame_s
-		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id WHERE f.run_id = ? AND f.state = 'leased'`, run).Scan(&leased).Error
+		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id WHERE f.run_id = ? AND f.state = 'rendering'`, run).Scan(&leased).Error
 	if err != nil {
 		return nil, err
 	}
@@ -75,7 +75,7 @@ func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 		FromAt, PaidAt time.Time
 	}
 	err = p.store.WithContext(ctx).Raw(`SELECT host, offer, from_at, paid_at FROM servers
-		WHERE run_id = ? AND state IN ('asked', 'starting', 'up') AND paid_at > ? ORDER BY host`, run, now).Scan(&servers).Error
+		WHERE run_id = ? AND state IN ('requested', 'starting', 'up') AND paid_at > ? ORDER BY host`, run, now).Scan(&servers).Error
 	for _, v := range servers {
 		out.servers = append(out.servers, paidServer{v.Host, v.Offer, v.FromAt, v.PaidAt})
 	}

@@ -13,7 +13,7 @@ import (
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/timing"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
 // BestMix names the row of all sources together.
@@ -37,12 +37,12 @@ func (p *Plans) CompareSources(w http.ResponseWriter, r *http.Request, shot stri
 	out := api.SourceComparison{Shot: shot, Currency: p.currency, Basis: api.SourceComparisonBasisEstimated, Rows: []api.SourceRow{}}
 	problem, notes, err := p.build(r.Context(), ask)
 	if err == nil {
-		if problem, err = edge.Convert[planning.Problem](problem); err == nil {
+		if problem, err = httpapi.Convert[planning.Problem](problem); err == nil {
 			out.By = problem.Start.Add(problem.Shots[0].Deadline.Duration())
 			err = p.compareSources(r.Context(), &out, problem, notes, params.Baseline)
 		}
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // estimated is a row in the making.
@@ -74,7 +74,7 @@ func (p *Plans) compareSources(ctx context.Context, out *api.SourceComparison, p
 	}
 	if baseline != nil && !slices.Contains(names, *baseline) {
 		if _, known := sourceOf[*baseline]; !known {
-			return edge.BadField("baseline", *baseline, "is no source and no host; there are "+strings.Join(names, ", "))
+			return httpapi.BadField("baseline", *baseline, "is no source and no host; there are "+strings.Join(names, ", "))
 		}
 		row, err := p.onSource(ctx, *baseline, planning.OnlyFrom(problem, func(_, id, _ string) bool { return id == *baseline }), notes, sourceOf)
 		if err != nil {

@@ -15,12 +15,12 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/picture"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
 func (f Frame) record() api.Frame {
-	out := api.Frame{Shot: f.Shot, Frame: f.Frame, State: api.FrameState(f.State), Tries: f.Failures, Cause: f.Cause}
-	if f.State == "done" || f.State == "leased" {
+	out := api.Frame{Shot: f.Shot, Frame: f.Frame, State: api.FrameState(f.State), Failures: f.Failures, Cause: f.Cause}
+	if f.State == "done" || f.State == "rendering" {
 		out.Host, out.Crew = *f.Host, *f.Crew
 	}
 	if f.State == "done" {
@@ -36,10 +36,10 @@ func (q *Queue) ListFrames(w http.ResponseWriter, r *http.Request, id uuid.UUID,
 	err := q.known(r.Context(), id)
 	var keys []string
 	if err == nil {
-		keys, err = edge.Keys(params.Cursor, 2)
+		keys, err = httpapi.Keys(params.Cursor, 2)
 	}
 	if err == nil {
-		limit := edge.Limit(params.Limit, 1000)
+		limit := httpapi.Limit(params.Limit, 1000)
 		query := q.store.WithContext(r.Context()).Where("run_id = ? AND NOT warm_up", id).Order("shot, frame").Limit(limit + 1)
 		if params.Shot != nil {
 			query = query.Where("shot = ?", params.Shot)
@@ -56,20 +56,20 @@ func (q *Queue) ListFrames(w http.ResponseWriter, r *http.Request, id uuid.UUID,
 		if len(frames) > limit {
 			frames = frames[:limit]
 			last := frames[limit-1]
-			out.Next = edge.Cursor(last.Shot, strconv.Itoa(last.Frame))
+			out.Next = httpapi.Cursor(last.Shot, strconv.Itoa(last.Frame))
 		}
 		for _, f := range frames {
 			out.Items = append(out.Items, f.record())
 		}
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func (q *Queue) frame(r *http.Request, id uuid.UUID, shot string, number int) (Frame, error) {
 	var f Frame
 	done := q.store.WithContext(r.Context()).Where("run_id = ? AND shot = ? AND frame = ? AND NOT warm_up AND repeat = 0", id, shot, number).Limit(1).Find(&f)
 	if done.Error == nil && done.RowsAffected == 0 {
-		return f, edge.NotFound(fmt.Sprintf("run %s has no frame %d of %s", id, number, shot))
+		return f, httpapi.NotFound(fmt.Sprintf("run %s has no frame %d of %s", id, number, shot))
 	}
 	return f, done.Error
 }
@@ -77,33 +77,33 @@ func (q *Queue) frame(r *http.Request, id uuid.UUID, shot string, number int) (F
 // GetFrame answers with a frame and every try of it.
 func (q *Queue) GetFrame(w http.ResponseWriter, r *http.Request, id uuid.UUID, shot string, number int) {
 	f, err := q.frame(r, id, shot, number)
-	out := api.FrameDetail{Attempts: []api.Attempt{}}
+	out := api.FrameDetail{Tries: []api.Try{}}
 	if err == nil {
 		out.Frame = f.record()
 		var tries []Try
 		err = q.store.WithContext(r.Context()).Where("frame_id = ?", f.ID).Order("fence").Find(&tries).Error
 		for _, t := range tries {
-			row := api.Attempt{
-				Fence: t.Fence, Host: t.Host, Crew: t.Crew, Outcome: api.AttemptOutcome(t.Outcome), Cause: t.Cause, LogTail: t.LogTail,
+			row := api.Try{
+				Fence: t.Fence, Host: t.Host, Crew: t.Crew, Outcome: api.TryOutcome(t.Outcome), Cause: t.Cause, LogTail: t.LogTail,
 				Started: t.StartedAt.UTC(), Ended: t.EndedAt.UTC(),
 			}
 			if t.Measured != nil {
 				row.Measured = *t.Measured
 			}
-			out.Attempts = append(out.Attempts, row)
+			out.Tries = append(out.Tries, row)
 		}
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // Picture answers with the picture of a finished frame, whole or scaled down.
 func (q *Queue) Picture(w http.ResponseWriter, r *http.Request, id uuid.UUID, shot string, number, width int) {
 	f, err := q.frame(r, id, shot, number)
 	if err == nil && f.State != "done" {
-		err = edge.NotFound(fmt.Sprintf("frame %d of %s is %s: it has no picture yet", number, shot, f.State))
+		err = httpapi.NotFound(fmt.Sprintf("frame %d of %s is %s: it has no picture yet", number, shot, f.State))
 	}
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	// A done frame never changes, so neither does its picture.
@@ -115,19 +115,19 @@ func (q *Queue) Picture(w http.ResponseWriter, r *http.Request, id uuid.UUID, sh
 		return
 	}
 	if width > 0 && f.Format == "exr" {
-		edge.Fail(w, r, edge.Conflict("an OpenEXR frame cannot be scaled down here: ask for the whole file"))
+		httpapi.Fail(w, r, httpapi.Conflict("an OpenEXR frame cannot be scaled down here: ask for the whole file"))
 		return
 	}
 	if width > 0 {
 		w.Header().Set("Content-Type", "image/png")
 		if err := q.pictures.Scaled(r.Context(), w, f.Key(), width); err != nil {
-			edge.Fail(w, r, err)
+			httpapi.Fail(w, r, err)
 		}
 		return
 	}
 	file, err := q.pictures.Open(r.Context(), f.Key())
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	defer func() { _ = file.Close() }()
@@ -159,7 +159,7 @@ func (q *Queue) known(ctx context.Context, run uuid.UUID) error {
 	var there bool
 	err := q.store.WithContext(ctx).Raw("SELECT EXISTS (SELECT FROM runs WHERE id = $1)", run).Row().Scan(&there)
 	if err == nil && !there {
-		err = edge.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
+		err = httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
 	}
 	return err
 }

@@ -15,16 +15,16 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/service/access"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
 )
 
 // Heartbeat renews the leases that the agent holds and tells it which are not its
 // own any more.
 func (q *Queue) Heartbeat(w http.ResponseWriter, r *http.Request) {
-	body, err := edge.Body[api.Heartbeat](r)
+	body, err := httpapi.Body[api.Heartbeat](r)
 	out := api.HeartbeatAnswer{Revoked: []api.Held{}}
 	host := access.From(r.Context()).Host
 	if err == nil {
@@ -39,7 +39,7 @@ func (q *Queue) Heartbeat(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		out.Inputs, out.InputsSum, err = q.inputs(r.Context(), host, body)
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // wantedInputs is the input files of all shots, as long as no shot changes.
@@ -91,7 +91,7 @@ func (q *Queue) renew(ctx context.Context, host string, beat api.Heartbeat) ([]a
 		return nil, err
 	}
 	if !known {
-		return nil, edge.Conflict("another agent reported for this host since; report its stock again")
+		return nil, httpapi.Conflict("another agent reported for this host since; report its stock again")
 	}
 	revoked := []api.Held{}
 	if len(beat.Held) == 0 {
@@ -105,7 +105,7 @@ func (q *Queue) renew(ctx context.Context, host string, beat api.Heartbeat) ([]a
 	kept, err := store.Column[int64](q.store.WithContext(ctx).Raw(`
 		UPDATE frames f SET lease_until = $1, progress = h.progress
 		FROM unnest($2::bigint[], $3::bigint[], $4::float8[]) AS h (id, fence, progress)
-		WHERE f.id = h.id AND f.fence = h.fence AND f.state = 'leased' AND f.host = $5 AND f.boot = $6
+		WHERE f.id = h.id AND f.fence = h.fence AND f.state = 'rendering' AND f.host = $5 AND f.boot = $6
 		RETURNING f.id`, now.Add(LeaseLife), ids, fences, progress, host, beat.Boot))
 	good := map[int64]bool{}
 	for _, id := range kept {
@@ -121,19 +121,19 @@ func (q *Queue) renew(ctx context.Context, host string, beat api.Heartbeat) ([]a
 
 // stale is the answer to who no longer holds the lease.
 func stale(lease, fence int64) error {
-	return edge.Conflict(fmt.Sprintf("lease %d with fence %d is not held any more; nothing was changed", lease, fence))
+	return httpapi.Conflict(fmt.Sprintf("lease %d with fence %d is not held any more; nothing was changed", lease, fence))
 }
 
 // PutPicture stores the file of a lease: written aside, checked, and counted as
 // there only when all of that is done.
 func (q *Queue) PutPicture(w http.ResponseWriter, r *http.Request, lease, fence int64, params api.PutPictureParams) {
-	edge.Done(w, r, q.keepPicture(r.Context(), access.From(r.Context()).Host, lease, fence, params.ContentDigest, r.Body))
+	httpapi.Done(w, r, q.keepPicture(r.Context(), access.From(r.Context()).Host, lease, fence, params.ContentDigest, r.Body))
 }
 
 func (q *Queue) keepPicture(ctx context.Context, host string, lease, fence int64, digest string, body io.Reader) error {
 	want, err := base64.StdEncoding.DecodeString(strings.TrimSuffix(strings.TrimPrefix(digest, "sha-256=:"), ":"))
 	if err != nil {
-		return edge.BadField("Content-Digest", digest, "not base64")
+		return httpapi.BadField("Content-Digest", digest, "not base64")
 	}
 	f, spec, err := q.heldFrame(ctx, host, lease, fence)
 	if err != nil {
@@ -157,7 +157,7 @@ func (q *Queue) keepPicture(ctx context.Context, host string, lease, fence int64
 
 // notePicture notes that the picture of a lease is stored; false: it is not held any more.
 func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64, sum string, size int64, format string) (bool, error) {
-	done := q.store.WithContext(ctx).Exec("UPDATE frames SET sha256 = $1, bytes = $2, format = $6 WHERE id = $3 AND fence = $4 AND state = 'leased' AND host = $5",
+	done := q.store.WithContext(ctx).Exec("UPDATE frames SET sha256 = $1, bytes = $2, format = $6 WHERE id = $3 AND fence = $4 AND state = 'rendering' AND host = $5",
 		sum, size, lease, fence, host, format)
 	return done.RowsAffected > 0, done.Error
 }
@@ -167,7 +167,7 @@ func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64
 func (q *Queue) heldFrame(ctx context.Context, host string, lease, fence int64) (f Frame, spec api.ShotSpec, err error) {
 	err = q.store.WithContext(ctx).Raw(`
 		SELECT f.run_id, f.shot, f.frame, f.repeat, f.fence, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
-		WHERE f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state IN ('leased', 'done')`, lease, fence, host).Row().
+		WHERE f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state IN ('rendering', 'done')`, lease, fence, host).Row().
 		Scan(&f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, store.JSON(&spec))
 	if missing(err) {
 		err = stale(lease, fence)
@@ -184,11 +184,11 @@ func (q *Queue) repeated(ctx context.Context, lease, fence int64, sum string) bo
 
 // PutResult ends a lease: the frame is done, or its try failed.
 func (q *Queue) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
-	body, err := edge.Body[api.Result](r)
+	body, err := httpapi.Body[api.Result](r)
 	if err == nil {
 		err = q.end(r.Context(), access.From(r.Context()).Host, lease, fence, body)
 	}
-	edge.Done(w, r, err)
+	httpapi.Done(w, r, err)
 }
 
 func (q *Queue) end(ctx context.Context, host string, lease, fence int64, result api.Result) error {
@@ -207,13 +207,13 @@ func (q *Queue) end(ctx context.Context, host string, lease, fence int64, result
 			if result.Cause == api.ResultCauseOutOfMemory {
 				return q.ranOut(tx, l, result.LogTail, &result.Measured)
 			}
-			if err := q.barUnable(tx, l, result.Cause); err != nil {
+			if err := q.excludeUnable(tx, l, result.Cause); err != nil {
 				return err
 			}
 			return q.fail(tx, l, string(result.Cause), result.LogTail, &result.Measured)
 		}
 		if l.sha256 == nil || *l.sha256 != result.Sha256 {
-			return edge.Conflict("the picture of this lease is not here, or is another one: send it first")
+			return httpapi.Conflict("the picture of this lease is not here, or is another one: send it first")
 		}
 		return q.finish(tx, l, result.Measured)
 	})
@@ -228,7 +228,7 @@ func (q *Queue) end(ctx context.Context, host string, lease, fence int64, result
 // the same result again.
 func endedBefore(tx *gorm.DB, lease, fence int64, result api.Result) error {
 	var outcome string
-	err := tx.Raw("SELECT outcome FROM attempts WHERE frame_id = $1 AND fence = $2", lease, fence).Row().Scan(&outcome)
+	err := tx.Raw("SELECT outcome FROM tries WHERE frame_id = $1 AND fence = $2", lease, fence).Row().Scan(&outcome)
 	if err == nil && outcome == string(result.Outcome) {
 		return nil
 	}

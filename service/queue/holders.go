@@ -51,7 +51,7 @@ func (q *Queue) LeaseFor(tx *gorm.DB, h Holder, n int) ([]int, error) {
 			  AND jsonb_build_array(failed_on, only_on) IN (SELECT * FROM jsonb_array_elements($10::jsonb))
 			ORDER BY frame DESC LIMIT $5 FOR UPDATE SKIP LOCKED),
 		leased AS (
-			UPDATE frames f SET state = 'leased', fence = fence + 1, host = $3, crew = $4, devices = '[]', booking_id = $6, boot = $7,
+			UPDATE frames f SET state = 'rendering', fence = fence + 1, host = $3, crew = $4, devices = '[]', booking_id = $6, boot = $7,
 			       leased_at = $8, lease_until = $9, progress = 0, sha256 = NULL, bytes = NULL
 			FROM taken WHERE f.id = taken.id RETURNING f.frame),
 		counted AS (UPDATE bookings SET taken = taken + (SELECT count(*) FROM leased) WHERE id = $6)
@@ -64,13 +64,13 @@ func (q *Queue) Renew(ctx context.Context, holders []uuid.UUID) error {
 	if len(holders) == 0 {
 		return nil
 	}
-	return q.store.WithContext(ctx).Exec("UPDATE frames SET lease_until = $1 WHERE state = 'leased' AND lease_until < $2 AND boot = ANY($3)",
+	return q.store.WithContext(ctx).Exec("UPDATE frames SET lease_until = $1 WHERE state = 'rendering' AND lease_until < $2 AND boot = ANY($3)",
 		q.clock.WallNow().Add(LeaseLife), q.clock.WallNow().Add(LeaseLife/2), holders).Error
 }
 
 // Holds lists the frames that a holder has under lease.
 func (q *Queue) Holds(ctx context.Context, h Holder) ([]int, error) {
-	return store.Column[int](q.store.WithContext(ctx).Raw("SELECT frame FROM frames WHERE boot = $1 AND state = 'leased' ORDER BY frame", h.ID))
+	return store.Column[int](q.store.WithContext(ctx).Raw("SELECT frame FROM frames WHERE boot = $1 AND state = 'rendering' ORDER BY frame", h.ID))
 }
 
 // Deliver takes in a holder's frame: its picture is checked and stored, and the
@@ -79,7 +79,7 @@ func (q *Queue) Deliver(ctx context.Context, h Holder, frame int, file io.Reader
 	var f Frame
 	var spec api.ShotSpec
 	err := q.store.WithContext(ctx).Raw(`SELECT f.id, f.fence, f.run_id, f.shot, f.frame, f.repeat, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
-		WHERE f.boot = $1 AND f.frame = $2 AND f.state = 'leased'`, h.ID, frame).Row().Scan(&f.ID, &f.Fence, &f.RunID, &f.Shot, &f.Frame, &f.Repeat, store.JSON(&spec))
+		WHERE f.boot = $1 AND f.frame = $2 AND f.state = 'rendering'`, h.ID, frame).Row().Scan(&f.ID, &f.Fence, &f.RunID, &f.Shot, &f.Frame, &f.Repeat, store.JSON(&spec))
 	if missing(err) {
 		return nil
 	}

@@ -14,9 +14,9 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/stock"
 	"rotanex.example/service/access"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
 )
 
@@ -26,7 +26,7 @@ const look = 4 * time.Second
 // Lease answers an agent with frames to render. It waits until there are some,
 // the agent's patience ends or the request does.
 func (q *Queue) Lease(w http.ResponseWriter, r *http.Request) {
-	body, err := edge.Body[api.LeaseRequest](r)
+	body, err := httpapi.Body[api.LeaseRequest](r)
 	leases := []api.Lease{}
 	host := access.From(r.Context()).Host
 	until := q.clock.WallNow().Add(time.Duration(float64(body.WaitS) * float64(time.Second)))
@@ -52,7 +52,7 @@ func (q *Queue) Lease(w http.ResponseWriter, r *http.Request) {
 	if err == nil && len(leases) > 0 {
 		q.feed.Wake(events.Changes)
 	}
-	edge.Answer(w, r, http.StatusOK, leases, err)
+	httpapi.Answer(w, r, http.StatusOK, leases, err)
 }
 
 // grant leases what the host's free crews can take, and returns it with what the host
@@ -115,7 +115,7 @@ func (g *granting) lockHost() (draining bool, err error) {
 	err = g.tx.Raw("SELECT draining, boot, spec, server FROM hosts WHERE name = $1"+lock, g.host.Name).Row().Scan(&draining, &boot, store.JSON(&g.spec), &g.server)
 	g.host.MemoryGB = g.spec.MemoryGB
 	if err == nil && !g.looks && (boot == nil || *boot != g.boot) {
-		err = edge.Conflict("another agent reported for this host since; report its stock again")
+		err = httpapi.Conflict("another agent reported for this host since; report its stock again")
 	}
 	return draining, err
 }
@@ -149,7 +149,7 @@ func (g *granting) scanLease(row store.Row) (l held, err error) {
 // current looks at the leases that the host has: those of an agent that ran
 // before this one are lost, those that this agent does not know are returned.
 func (g *granting) current(known []api.Held) ([]api.Lease, error) {
-	own, err := store.Rows(g.tx.Raw("SELECT "+leaseColumns+" FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = $1 AND f.state = 'leased' ORDER BY f.id", g.host.Name), g.scanLease)
+	own, err := store.Rows(g.tx.Raw("SELECT "+leaseColumns+" FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = $1 AND f.state = 'rendering' ORDER BY f.id", g.host.Name), g.scanLease)
 	if err != nil {
 		return nil, err
 	}
@@ -239,7 +239,7 @@ func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 			SELECT id FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND `+which+` AND failed_on = $3::jsonb AND only_on = $4::jsonb
 			ORDER BY `+order+` LIMIT 1 FOR UPDATE SKIP LOCKED),
 		leased AS (
-			UPDATE frames SET state = 'leased', fence = fence + 1, host = $5, crew = $6, devices = $7::jsonb, booking_id = $8,
+			UPDATE frames SET state = 'rendering', fence = fence + 1, host = $5, crew = $6, devices = $7::jsonb, booking_id = $8,
 			       boot = $9, leased_at = $10, lease_until = $11, progress = 0, sha256 = NULL, bytes = NULL,
 			       memory_mode = CASE WHEN $12 <> '' THEN $12 ELSE memory_mode END
 			FROM next WHERE frames.id = next.id RETURNING frames.*),
@@ -256,7 +256,7 @@ func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 	}
 	g.granted = append(g.granted, l.Lease)
 	return true, g.q.feed.Write(g.tx, api.Event{
-		Kind: api.EventKindFrame, At: g.now, Run: l.Run.String(), Shot: l.Shot, Frame: l.Frame, Host: g.host.Name, Crew: l.Crew, State: Leased,
+		Kind: api.EventKindFrame, At: g.now, Run: l.Run.String(), Shot: l.Shot, Frame: l.Frame, Host: g.host.Name, Crew: l.Crew, State: Rendering,
 	})
 }
 

@@ -44,7 +44,7 @@ func (q *Queue) ranOut(tx *gorm.DB, l leased, tail string, m *api.Measured) erro
 	}
 	step, to := memory.Answer(stepsLeft(shots.Permits(spec), l.mode), failed.Candidate, others, failed.falls)
 	tail = strings.TrimSpace(tail + "\n" + answerText(step, failed.Fit, to))
-	if err := q.bar(tx, l, step); err != nil {
+	if err := q.excludeOrRoute(tx, l, step); err != nil {
 		return err
 	}
 	var state string
@@ -138,12 +138,12 @@ func (q *Queue) fit(tx *gorm.DB, c *crewRow, need memory.Need, launcher string) 
 	return out, nil
 }
 
-// bar keeps further frames of the shot from a crew on which they keep running out, or
+// excludeOrRoute keeps further frames of the shot from a crew on which they keep running out, or
 // has them all rendered as this one is to be.
-func (q *Queue) bar(tx *gorm.DB, l leased, step memory.Step) error {
+func (q *Queue) excludeOrRoute(tx *gorm.DB, l leased, step memory.Step) error {
 	var before int
 	if err := tx.Raw(`
-		SELECT count(*) FROM attempts a JOIN frames f ON f.id = a.frame_id
+		SELECT count(*) FROM tries a JOIN frames f ON f.id = a.frame_id
 		WHERE a.run_id = $1 AND f.shot = $2 AND a.host = $3 AND a.crew = $4 AND a.cause = 'out-of-memory'`,
 		l.run, l.shot, l.host, l.crew).Row().Scan(&before); err != nil {
 		return err
@@ -154,18 +154,18 @@ func (q *Queue) bar(tx *gorm.DB, l leased, step memory.Step) error {
 	if step == memory.Spill || step == memory.CPU {
 		return tx.Exec("UPDATE bookings SET memory_mode = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, string(step)).Error
 	}
-	return q.barCrew(tx, l, fmt.Sprintf("%d frames of %s ran out of memory on it", before+1, l.shot), string(api.ResultCauseOutOfMemory))
+	return q.excludeCrew(tx, l, fmt.Sprintf("%d frames of %s ran out of memory on it", before+1, l.shot), string(api.ResultCauseOutOfMemory))
 }
 
-// barCrew keeps further frames of the shot from the crew. Frames that nobody is left to
+// excludeCrew keeps further frames of the shot from the crew. Frames that nobody is left to
 // render are failed with the cause, not forgotten.
-func (q *Queue) barCrew(tx *gorm.DB, l leased, why, cause string) error {
-	if err := tx.Exec("UPDATE bookings SET barred = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, why).Error; err != nil {
+func (q *Queue) excludeCrew(tx *gorm.DB, l leased, why, cause string) error {
+	if err := tx.Exec("UPDATE bookings SET excluded = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, why).Error; err != nil {
 		return err
 	}
 	err := tx.Exec(`
 		UPDATE frames SET state = 'failed', cause = $3 WHERE run_id = $1 AND shot = $2 AND state = 'waiting'
-		  AND NOT EXISTS (SELECT 1 FROM bookings WHERE run_id = $1 AND shot = $2 AND barred = '')`, l.run, l.shot, cause).Error
+		  AND NOT EXISTS (SELECT 1 FROM bookings WHERE run_id = $1 AND shot = $2 AND excluded = '')`, l.run, l.shot, cause).Error
 	return err
 }
 
@@ -173,21 +173,21 @@ func (q *Queue) barCrew(tx *gorm.DB, l leased, why, cause string) error {
 // frame of the shot before the crew gets no more of them.
 const oftenUnable = 3
 
-// barUnable keeps further frames of a shot from a crew on which its renderer never
+// excludeUnable keeps further frames of a shot from a crew on which its renderer never
 // starts: else it would fail every frame once.
-func (q *Queue) barUnable(tx *gorm.DB, l leased, cause api.ResultCause) error {
+func (q *Queue) excludeUnable(tx *gorm.DB, l leased, cause api.ResultCause) error {
 	if l.trial || cause != api.ResultCauseRefused && cause != api.ResultCauseCannotStart {
 		return nil
 	}
 	var unable, other int
 	if err := tx.Raw(`
 		SELECT count(*) FILTER (WHERE a.cause IN ('refused', 'cannot-start')), count(*) FILTER (WHERE a.cause NOT IN ('refused', 'cannot-start'))
-		FROM attempts a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = $1 AND f.shot = $2 AND a.host = $3 AND a.crew = $4`,
+		FROM tries a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = $1 AND f.shot = $2 AND a.host = $3 AND a.crew = $4`,
 		l.run, l.shot, l.host, l.crew).Row().Scan(&unable, &other); err != nil {
 		return err
 	}
 	if unable+1 < oftenUnable || other > 0 {
 		return nil
 	}
-	return q.barCrew(tx, l, fmt.Sprintf("the renderer of %s did not start on it %d times (%s)", l.shot, unable+1, cause), string(cause))
+	return q.excludeCrew(tx, l, fmt.Sprintf("the renderer of %s did not start on it %d times (%s)", l.shot, unable+1, cause), string(cause))
 }

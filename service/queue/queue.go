@@ -35,10 +35,10 @@ const (
 
 // States of frames.
 const (
-	Waiting = "waiting"
-	Leased  = "leased"
-	Done    = "done"
-	Failed  = "failed"
+	Waiting   = "waiting"
+	Rendering = "rendering"
+	Done      = "done"
+	Failed    = "failed"
 )
 
 // Queue looks after frames, bookings and seats.

@@ -17,23 +17,23 @@ import (
 // Booking is what a plan gave one crew to do. One of no frames is a reserve: a
 // crew that the plan does not need, and that helps when others fail.
 type Booking struct {
-	ID      int64 `gorm:"primaryKey"`
-	RunID   uuid.UUID
-	Shot    string
-	Host    string
-	Crew    string
-	Devices []string `gorm:"serializer:json"`
-	Frames  int
-	Taken   int
-	StartAt time.Time
-	EndAt   time.Time
-	CloseAt *time.Time
-	FrameS  float64
-	Nodes   int `gorm:"default:1"` // of a farm, that work side by side
-	Planned int // frames as they were planned, whatever was changed since
-	Open    bool
-	Barred  string // why it gets no more frames; "" is not barred
-	Farm    bool   `gorm:"-"` // its frames are rendered by a farm
+	ID       int64 `gorm:"primaryKey"`
+	RunID    uuid.UUID
+	Shot     string
+	Host     string
+	Crew     string
+	Devices  []string `gorm:"serializer:json"`
+	Frames   int
+	Taken    int
+	StartAt  time.Time
+	EndAt    time.Time
+	CloseAt  *time.Time
+	FrameS   float64
+	Nodes    int `gorm:"default:1"` // of a farm, that work side by side
+	Planned  int // frames as they were planned, whatever was changed since
+	Open     bool
+	Excluded string // why it gets no more frames; "" is not excluded
+	Farm     bool   `gorm:"-"` // its frames are rendered by a farm
 }
 
 // Frame is one frame of a run.
@@ -90,7 +90,7 @@ type Try struct {
 }
 
 // TableName is GORM's hook.
-func (Try) TableName() string { return "attempts" }
+func (Try) TableName() string { return "tries" }
 
 // batch is how many rows are inserted at once.
 const batch = 2000
@@ -142,14 +142,14 @@ func CloseAt(tx *gorm.DB, run uuid.UUID, host string, at time.Time) error {
 func Owed(tx *gorm.DB, run uuid.UUID, host string) (time.Duration, error) {
 	var seconds float64
 	err := tx.Raw(`SELECT coalesce(max(t), 0) FROM (SELECT sum((frames - taken) * frame_s) AS t FROM bookings
-		WHERE run_id = $1 AND host = $2 AND taken < frames AND barred = '' GROUP BY crew) x`, run, host).Row().Scan(&seconds)
+		WHERE run_id = $1 AND host = $2 AND taken < frames AND excluded = '' GROUP BY crew) x`, run, host).Row().Scan(&seconds)
 	return time.Duration(seconds * float64(time.Second)), err
 }
 
 // Replace books on another host what one still owes in a run.
 func Replace(tx *gorm.DB, run uuid.UUID, host, by string, start, end, closes time.Time) error {
 	err := tx.Exec(`INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, close_at, frame_s, open)
-		SELECT run_id, shot, $3, crew, devices, frames - taken, $4, $5, $6, frame_s, open FROM bookings WHERE run_id = $1 AND host = $2 AND taken < frames AND barred = ''`,
+		SELECT run_id, shot, $3, crew, devices, frames - taken, $4, $5, $6, frame_s, open FROM bookings WHERE run_id = $1 AND host = $2 AND taken < frames AND excluded = ''`,
 		run, host, by, start, end, closes).Error
 	if err != nil {
 		return err
@@ -168,18 +168,18 @@ func TryAgain(tx *gorm.DB, run uuid.UUID) error {
 	if err := tx.Exec("UPDATE frames SET state = 'waiting', failures = 0, failed_on = '[]', only_on = '[]', memory_mode = '' WHERE run_id = $1 AND state = 'failed'", run).Error; err != nil {
 		return err
 	}
-	return tx.Exec("UPDATE bookings SET open = true, barred = '' WHERE run_id = $1", run).Error
+	return tx.Exec("UPDATE bookings SET open = true, excluded = '' WHERE run_id = $1", run).Error
 }
 
 // Revoke ends all leases of a run; its agents learn of it at their next heartbeat.
 func Revoke(tx *gorm.DB, run uuid.UUID, now time.Time) error {
 	if err := tx.Exec(`
-		INSERT INTO attempts (frame_id, run_id, fence, host, crew, outcome, started_at, ended_at, seconds, booking_id)
+		INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, started_at, ended_at, seconds, booking_id)
 		SELECT id, run_id, fence, host, crew, 'revoked', leased_at, $1, greatest(0, extract(epoch FROM $1::timestamptz - leased_at)), booking_id
-		FROM frames WHERE run_id = $2 AND state = 'leased'`, now, run).Error; err != nil {
+		FROM frames WHERE run_id = $2 AND state = 'rendering'`, now, run).Error; err != nil {
 		return err
 	}
-	return tx.Exec("UPDATE frames SET state = 'waiting', lease_until = NULL, boot = NULL, progress = 0 WHERE run_id = $1 AND state = 'leased'", run).Error
+	return tx.Exec("UPDATE frames SET state = 'waiting', lease_until = NULL, boot = NULL, progress = 0 WHERE run_id = $1 AND state = 'rendering'", run).Error
 }
 
 // DropWaiting forgets the frames of a trial that wait: it knows enough.
@@ -234,7 +234,7 @@ type crewRow struct {
 }
 
 const crewColumns = `b.id, b.run_id, b.shot, b.host, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.close_at, b.frame_s, b.frame_s / b.nodes,
-	r.kind = 'trial', coalesce((s.spec->>'host_memory_gb')::float8, 0), b.memory_mode, coalesce(s.spec->>'licence', ''), b.barred,
+	r.kind = 'trial', coalesce((s.spec->>'host_memory_gb')::float8, 0), b.memory_mode, coalesce(s.spec->>'licence', ''), b.excluded,
 	h.name IS NOT NULL, coalesce(h.draining, false), h.agent_seen, v.state, j.state
 	FROM bookings b JOIN runs r ON r.id = b.run_id JOIN run_shots s ON s.run_id = b.run_id AND s.shot = b.shot LEFT JOIN hosts h ON h.name = b.host
 	LEFT JOIN servers v ON v.run_id = b.run_id AND v.host = b.host LEFT JOIN farm_jobs j ON j.booking_id = b.id`
@@ -306,7 +306,7 @@ func scanLeased(row store.Row) (l leased, err error) {
 
 // leases reads and locks frames under lease.
 func leases(tx *gorm.DB, where string, args ...any) ([]leased, error) {
-	return store.Rows(tx.Raw("SELECT "+leasedColumns+" FROM frames WHERE state = 'leased' AND "+where, args...), scanLeased)
+	return store.Rows(tx.Raw("SELECT "+leasedColumns+" FROM frames WHERE state = 'rendering' AND "+where, args...), scanLeased)
 }
 
 // Why a lease ended without a frame, as it is stored of a try.
@@ -317,7 +317,7 @@ const (
 
 // note keeps how a try ended.
 func note(tx *gorm.DB, l leased, outcome, cause, tail string, now time.Time, seconds float64, m *api.Measured) error {
-	return tx.Exec(`INSERT INTO attempts (frame_id, run_id, fence, host, crew, outcome, cause, log_tail, started_at, ended_at, seconds, measured, booking_id)
+	return tx.Exec(`INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, cause, log_tail, started_at, ended_at, seconds, measured, booking_id)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
 		l.id, l.run, l.fence, l.host, l.crew, outcome, cause, strings.ToValidUTF8(strings.ReplaceAll(tail, "\x00", ""), ""), l.since, now, seconds, m, l.booking).Error
 }

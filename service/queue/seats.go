@@ -11,8 +11,8 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
 )
 
@@ -85,7 +85,7 @@ func (q *Queue) seats(tx *gorm.DB, pool string, known map[runShot][]dispatch.Kin
 		}
 	}
 	held, err = store.Rows(tx.Raw(`SELECT x.host, x.until, EXISTS (
-			SELECT FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = x.host AND f.state = 'leased' AND s.spec->>'licence' = x.pool)
+			SELECT FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = x.host AND f.state = 'rendering' AND s.spec->>'licence' = x.pool)
 		FROM seats x WHERE x.pool = $1`, pool), func(row store.Row) (s seat, err error) {
 		var renders bool
 		err = row.Scan(&s.host, &s.until, &renders)
@@ -152,5 +152,5 @@ func (q *Queue) Seats(w http.ResponseWriter, r *http.Request) {
 	for _, s := range all {
 		out.Items = append(out.Items, api.Seat{Pool: s.Pool, Host: s.Host, Run: s.RunID, Since: s.Since.UTC()})
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }

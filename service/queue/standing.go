@@ -18,7 +18,7 @@ func (c *crewRow) stands(wall time.Time) (dispatch.State, string) {
 		switch *c.job {
 		case "planned":
 			return dispatch.Coming, ""
-		case "never":
+		case "not-started":
 			return dispatch.Gone, "was not given the job"
 		}
 		return dispatch.Gone, "has its job: it takes no more frames"
@@ -26,9 +26,9 @@ func (c *crewRow) stands(wall time.Time) (dispatch.State, string) {
 	up := c.seen != nil && wall.Sub(*c.seen) < hosts.Lost
 	if c.server != nil {
 		switch *c.server {
-		case "planned", "asked", "starting":
+		case "planned", "requested", "starting":
 			return dispatch.Coming, ""
-		case "never":
+		case "not-started":
 			return dispatch.Gone, "was never made"
 		case "up":
 			if !up {
@@ -197,7 +197,7 @@ func (q *Queue) paces(tx *gorm.DB, run uuid.UUID, host string) (map[string]float
 		key     string
 		seconds float64
 	}
-	all, err := store.Rows(tx.Raw(`SELECT f.shot || ' ' || a.crew, avg(a.seconds) FROM attempts a JOIN frames f ON f.id = a.frame_id
+	all, err := store.Rows(tx.Raw(`SELECT f.shot || ' ' || a.crew, avg(a.seconds) FROM tries a JOIN frames f ON f.id = a.frame_id
 		WHERE a.run_id = $1 AND a.host = $2 AND a.outcome = 'done' GROUP BY 1`, run, host), func(row store.Row) (p pace, err error) {
 		return p, row.Scan(&p.key, &p.seconds)
 	})

@@ -12,7 +12,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
 )
 
@@ -25,7 +25,7 @@ func (q *Queue) WhyFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, 
 		out.State = api.FrameState(f.State)
 		err = q.whyFrame(r.Context(), f, &out)
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func (q *Queue) whyFrame(ctx context.Context, f Frame, out *api.FrameWhy) error {
@@ -89,7 +89,7 @@ func (c *crewRow) handed(k *dispatch.Kind) dispatch.Verdict {
 // settled says why there is nothing to ask the rule about a frame; "" if there is.
 func (f Frame) settled(run string) string {
 	switch {
-	case f.State == Leased:
+	case f.State == Rendering:
 		return fmt.Sprintf("it is being rendered on %s since %s", dispatch.Place(*f.Host, *f.Crew), f.LeasedAt.UTC().Format("Mon 15:04 MST"))
 	case f.State == Done:
 		return fmt.Sprintf("it is done: %s rendered it in %.1f s", dispatch.Place(*f.Host, *f.Crew), *f.Seconds)
@@ -113,7 +113,7 @@ func answer(w *api.FrameWhy, no []string) string {
 		ahead = fmt.Sprintf("; %d frames of %s come before it", w.Ahead, w.Shot)
 	}
 	best := w.Crews[0]
-	if best.When == api.CrewVerdictWhenNow {
+	if best.When == api.Now {
 		return fmt.Sprintf("%s takes it as soon as its agent asks, within seconds%s", dispatch.Place(best.Host, best.Crew), ahead)
 	}
 	return fmt.Sprintf("%s %s%s", dispatch.Place(best.Host, best.Crew), best.Why, ahead)
@@ -129,7 +129,7 @@ func (c *crewRow) verdict(v dispatch.Verdict) api.CrewVerdict {
 
 // sortVerdicts puts first who takes a frame soonest.
 func sortVerdicts(all []api.CrewVerdict) {
-	order := map[api.CrewVerdictWhen]int{api.CrewVerdictWhenNow: 0, api.CrewVerdictWhenLater: 1, api.CrewVerdictWhenNever: 2}
+	order := map[api.CrewVerdictWhen]int{api.Now: 0, api.Later: 1, api.Never: 2}
 	slices.SortStableFunc(all, func(a, b api.CrewVerdict) int {
 		known := func(v api.CrewVerdict) int {
 			if v.At.IsZero() {
@@ -146,7 +146,7 @@ func sortVerdicts(all []api.CrewVerdict) {
 func (q *Queue) WhyHost(w http.ResponseWriter, r *http.Request, host string) {
 	out := api.HostWhy{Host: host, Crews: []api.CrewVerdict{}, Rendering: []api.HostLease{}}
 	err := q.whyHost(r.Context(), &out)
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func (q *Queue) whyHost(ctx context.Context, out *api.HostWhy) error {
@@ -154,7 +154,7 @@ func (q *Queue) whyHost(ctx context.Context, out *api.HostWhy) error {
 	g := &granting{q: q, tx: tx, host: dispatch.Host{Name: out.Host}, now: q.clock.Now(), kinds: map[runShot][]dispatch.Kind{}, looks: true}
 	draining, err := g.lockHost()
 	if missing(err) {
-		return edge.NotFound(fmt.Sprintf("there is no host %q; rotanex hosts list shows them", out.Host))
+		return httpapi.NotFound(fmt.Sprintf("there is no host %q; rotanex hosts list shows them", out.Host))
 	}
 	if err != nil {
 		return err

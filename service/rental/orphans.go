@@ -27,7 +27,7 @@ func (r *Rental) sweepSources(ctx context.Context) error {
 		wall := r.clock.WallNow()
 		names, err := sources.DueForSweep(tx, wall, sweepEvery)
 		for _, name := range names {
-			err = errors.Join(err, r.errands.Send(ctx, tx, sweepSource, name))
+			err = errors.Join(err, r.jobs.Send(ctx, tx, sweepSource, name))
 		}
 		return err
 	})
@@ -45,7 +45,7 @@ func (r *Rental) sweepSource(ctx context.Context, source string) error {
 	if err := r.sources.Reachable(ctx, source, failed); err != nil || failed != nil {
 		return err // the next sweep asks again
 	}
-	ours, err := store.Column[string](r.store.WithContext(ctx).Raw("SELECT s.host FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 AND s.state IN ('asked', 'starting', 'up', 'stopping', 'ending')", source))
+	ours, err := store.Column[string](r.store.WithContext(ctx).Raw("SELECT s.host FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 AND s.state IN ('requested', 'starting', 'up', 'stopping', 'ending')", source))
 	for _, s := range theirs {
 		if err == nil && s.State != providers.Stopped && !slices.Contains(ours, s.Name) {
 			err = r.endOrphan(ctx, provider, source, s.Name)

@@ -17,7 +17,7 @@ import (
 	"rotanex.example/service/store"
 )
 
-// What is said to sources, as errands.
+// What is said to sources, as jobs.
 const (
 	makeServer   = "make server"
 	keepImage    = "keep image"
@@ -26,7 +26,7 @@ const (
 	sweepSource  = "sweep source"
 )
 
-// found reads a server for an errand; false if it is not there any more.
+// found reads a server for a job; false if it is not there any more.
 func (r *Rental) found(ctx context.Context, key string) (s server, image string, found bool, err error) {
 	run, id, err := parseKey(key)
 	if err != nil {
@@ -39,7 +39,7 @@ func (r *Rental) found(ctx context.Context, key string) (s server, image string,
 	return s, image, found, err
 }
 
-// from moves a server on if it still is in the state in which the errand found it.
+// from moves a server on if it still is in the state in which the job found it.
 func (r *Rental) from(ctx context.Context, s server, state, trouble string, also func(tx *gorm.DB) error) (bool, error) {
 	moved := false
 	err := r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
@@ -64,12 +64,12 @@ func (r *Rental) from(ctx context.Context, s server, state, trouble string, also
 
 func (r *Rental) make(ctx context.Context, key string) error {
 	s, image, found, err := r.found(ctx, key)
-	if err != nil || !found || s.state != "asked" {
+	if err != nil || !found || s.state != "requested" {
 		return err
 	}
 	if !s.open() || !r.clock.Now().Before(s.paid) {
 		// It may stand already: an answer may have got lost. So it is ended, not forgotten.
-		_, err := r.from(ctx, s, "ending", "", func(tx *gorm.DB) error { return r.errands.Send(ctx, tx, endServer, key) })
+		_, err := r.from(ctx, s, "ending", "", func(tx *gorm.DB) error { return r.jobs.Send(ctx, tx, endServer, key) })
 		return err
 	}
 	provider, err := r.sources.Servers(ctx, s.spec.Source)
@@ -77,7 +77,7 @@ func (r *Rental) make(ctx context.Context, key string) error {
 		err = r.order(ctx, provider, s, image)
 	}
 	if no := (*providers.Refused)(nil); errors.As(err, &no) {
-		_, err = r.from(ctx, s, "never", no.Error(), func(tx *gorm.DB) error {
+		_, err = r.from(ctx, s, "not-started", no.Error(), func(tx *gorm.DB) error {
 			err := tx.Exec("UPDATE servers SET started_at = NULL WHERE run_id = $1 AND id = $2", s.run, s.id).Error
 			return errors.Join(err, r.forget(tx, s))
 		})

@@ -1,6 +1,6 @@
 // Package rental looks after rented servers, from being asked for until their meter
 // is closed. What time brings about moves a server from one state to the next, in
-// one transaction; what has to be said to its source is an errand sent in it. So a
+// one transaction; what has to be said to its source is a job sent in it. So a
 // service may die at any point: after that the server is in one of its states, and
 // what was to be said is said, perhaps twice.
 //
@@ -25,9 +25,9 @@ import (
 	"rotanex.example/core/stock"
 	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/errands"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/jobs"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
@@ -41,7 +41,7 @@ type Rental struct {
 	hosts   *hosts.Hosts
 	access  *access.Access
 	sources *sources.Sources
-	errands *errands.Errands
+	jobs    *jobs.Jobs
 	address string
 	owner   string
 	log     *slog.Logger
@@ -50,7 +50,7 @@ type Rental struct {
 
 // New makes it. Address is where servers' agents reach this service, owner what all
 // our servers are marked with at their sources.
-func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, a *access.Access, src *sources.Sources, e *errands.Errands, q *queue.Queue, address, owner string, log *slog.Logger) *Rental {
+func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, a *access.Access, src *sources.Sources, e *jobs.Jobs, q *queue.Queue, address, owner string, log *slog.Logger) *Rental {
 	r := &Rental{s, c, f, h, a, src, e, address, owner, log, q}
 	e.On(makeServer, r.make)
 	e.On(keepImage, r.keep)
@@ -73,7 +73,7 @@ type server struct {
 	agentSeen       *time.Time
 }
 
-// key names a server in errands.
+// key names a server in jobs.
 func (s server) key() string { return s.run.String() + " " + s.id }
 
 func parseKey(key string) (run uuid.UUID, id string, err error) {
@@ -87,12 +87,12 @@ func (s server) open() bool { return s.runState == "running" || s.runState == "p
 
 // overdue is when a server that was asked for should long be up.
 func (s server) overdue() time.Time {
-	return s.started.Add(leadtimes.GivenUp(time.Duration(s.spec.LeadS+s.spec.SetupS) * time.Second))
+	return s.started.Add(leadtimes.GivenUp(time.Duration(s.spec.BootS+s.spec.SetupS) * time.Second))
 }
 
 // timeIsOver reports whether a server that was up has come to the end of what is paid.
 func (s server) timeIsOver(now time.Time) bool {
-	return s.agentSeen != nil && !now.Before(s.paid.Add(-time.Duration(s.spec.WrapS)*time.Second))
+	return s.agentSeen != nil && !now.Before(s.paid.Add(-time.Duration(s.spec.ShutdownS)*time.Second))
 }
 
 const columns = `s.run_id, s.id, s.offer, s.host, s.state, s.trouble, s.from_at, s.to_at, s.paid_at, s.started_at, s.tried, r.state, o.spec, h.agent_seen
@@ -137,14 +137,14 @@ func (r *Rental) step(ctx context.Context, lenient bool) (moved bool, err error)
 			WHERE CASE s.state
 				WHEN 'planned'  THEN s.from_at <= $1 OR r.state NOT IN ('running', 'paused')
 				WHEN 'starting' THEN h.agent_seen IS NOT NULL OR r.state NOT IN ('running', 'paused') OR s.paid_at <= $1
-					OR s.started_at + make_interval(secs => 2 * ((o.spec->>'lead_s')::int + coalesce((o.spec->>'setup_s')::int, 0)) + 600) <= $1
+					OR s.started_at + make_interval(secs => 2 * ((o.spec->>'boot_s')::int + coalesce((o.spec->>'setup_s')::int, 0)) + 600) <= $1
 				WHEN 'up'       THEN r.state NOT IN ('running', 'paused')
-					OR s.paid_at - make_interval(secs => coalesce((o.spec->>'wrap_s')::int, 0)) <= $1
-					OR (s.to_at - make_interval(secs => coalesce((o.spec->>'wrap_s')::int, 0)) <= $1
+					OR s.paid_at - make_interval(secs => coalesce((o.spec->>'shutdown_s')::int, 0)) <= $1
+					OR (s.to_at - make_interval(secs => coalesce((o.spec->>'shutdown_s')::int, 0)) <= $1
 						AND NOT EXISTS (SELECT 1 FROM bookings b WHERE b.run_id = s.run_id AND b.host = s.host AND b.taken < b.frames))
 					OR NOT $6 AND h.agent_seen < $2::timestamptz - $3 * interval '1 second'
 					OR (NOT $6 AND h.agent_seen < $2::timestamptz - $4 * interval '1 second' AND coalesce(s.looked_at, '-infinity') < $2::timestamptz - $5 * interval '1 second')
-				WHEN 'stopping' THEN NOT EXISTS (SELECT 1 FROM frames f WHERE f.host = s.host AND f.state = 'leased')
+				WHEN 'stopping' THEN NOT EXISTS (SELECT 1 FROM frames f WHERE f.host = s.host AND f.state = 'rendering')
 				ELSE false END
 			ORDER BY s.from_at, s.run_id, s.id LIMIT 1 FOR UPDATE OF s SKIP LOCKED`,
 			now, wall, unreachable.Seconds(), silent.Seconds(), lookEvery.Seconds(), lenient), scan)
@@ -172,25 +172,25 @@ func (r *Rental) move(ctx context.Context, tx *gorm.DB, s server, now, wall time
 		if err := r.replace(ctx, tx, s, now); err != nil {
 			return err
 		}
-		return errors.Join(r.set(ctx, tx, s, "ending", ""), r.errands.Send(ctx, tx, endServer, s.key()))
+		return errors.Join(r.set(ctx, tx, s, "ending", ""), r.jobs.Send(ctx, tx, endServer, s.key()))
 	}
 }
 
 // ask has a server made whose time has come, if its money is not too much.
 func (r *Rental) ask(ctx context.Context, tx *gorm.DB, s server, now time.Time) error {
 	if !s.open() {
-		return r.set(ctx, tx, s, "never", "")
+		return r.set(ctx, tx, s, "not-started", "")
 	}
 	cost, err := r.cost(ctx, tx, s)
 	if err != nil {
-		return r.set(ctx, tx, s, "never", err.Error()) // what cannot be priced is not bought
+		return r.set(ctx, tx, s, "not-started", err.Error()) // what cannot be priced is not bought
 	}
 	why, err := r.sources.Beyond(tx, s.run, s.spec.Source, cost, "server "+s.id)
 	if err != nil {
 		return err
 	}
 	if why != "" {
-		return r.set(ctx, tx, s, "never", why)
+		return r.set(ctx, tx, s, "not-started", why)
 	}
 	err = tx.Exec(`UPDATE servers SET started_at = $3, committed = $6::numeric, image = coalesce((SELECT image FROM images WHERE source = $4 AND offer = $5), '')
 		WHERE run_id = $1 AND id = $2`, s.run, s.id, now, s.spec.Source, s.offer, cost.Rat().FloatString(12)).Error
@@ -207,7 +207,7 @@ func (r *Rental) ask(ctx context.Context, tx *gorm.DB, s server, now time.Time) 
 			return err
 		}
 	}
-	return errors.Join(r.set(ctx, tx, s, "asked", ""), r.errands.Send(ctx, tx, makeServer, s.key()))
+	return errors.Join(r.set(ctx, tx, s, "requested", ""), r.jobs.Send(ctx, tx, makeServer, s.key()))
 }
 
 // cost is what a server comes to if it stands as long as it is meant to.
@@ -225,7 +225,7 @@ func (r *Rental) whileStarting(ctx context.Context, tx *gorm.DB, s server, now t
 		if err := tx.Exec("UPDATE servers SET up_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, now).Error; err != nil {
 			return err
 		}
-		return errors.Join(r.set(ctx, tx, s, "up", ""), r.errands.Send(ctx, tx, keepImage, s.key()))
+		return errors.Join(r.set(ctx, tx, s, "up", ""), r.jobs.Send(ctx, tx, keepImage, s.key()))
 	case !s.open():
 		return r.set(ctx, tx, s, "stopping", "")
 	case s.overdue().Before(s.paid) && !now.Before(s.overdue()):
@@ -237,13 +237,13 @@ func (r *Rental) whileStarting(ctx context.Context, tx *gorm.DB, s server, now t
 }
 
 func (r *Rental) whileUp(ctx context.Context, tx *gorm.DB, s server, now, wall time.Time) error {
-	if s.open() && s.agentSeen != nil && now.Before(s.paid.Add(-time.Duration(s.spec.WrapS)*time.Second)) {
+	if s.open() && s.agentSeen != nil && now.Before(s.paid.Add(-time.Duration(s.spec.ShutdownS)*time.Second)) {
 		switch quiet := wall.Sub(*s.agentSeen); {
 		case quiet > unreachable:
 			return r.set(ctx, tx, s, "stopping", "its agent could not be reached any more")
 		case quiet > silent:
 			err := tx.Exec("UPDATE servers SET looked_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, wall).Error
-			return errors.Join(err, r.errands.Send(ctx, tx, lookAtServer, s.key()))
+			return errors.Join(err, r.jobs.Send(ctx, tx, lookAtServer, s.key()))
 		}
 	}
 	stays, why, err := r.staysOn(ctx, tx, s, now, wall)
@@ -281,7 +281,7 @@ func (r *Rental) replace(ctx context.Context, tx *gorm.DB, s server, now time.Ti
 	if err != nil || work == 0 {
 		return err
 	}
-	lead, wrap := time.Duration(s.spec.LeadS+s.spec.SetupS)*time.Second, time.Duration(s.spec.WrapS)*time.Second
+	lead, wrap := time.Duration(s.spec.BootS+s.spec.SetupS)*time.Second, time.Duration(s.spec.ShutdownS)*time.Second
 	to := now.Add(lead + work + wrap)
 	paid := now.Add(s.spec.Meter().Billed(to.Sub(now)))
 	base, _, _ := strings.Cut(s.id, "^")

@@ -22,7 +22,7 @@ func (r *Rental) staysOn(ctx context.Context, tx *gorm.DB, s server, now, wall t
 	if err != nil || frames == 0 {
 		return false, "", err
 	}
-	wrap := time.Duration(s.spec.WrapS) * time.Second
+	wrap := time.Duration(s.spec.ShutdownS) * time.Second
 	to := now.Add(takes + wrap)
 	if to.Before(s.to) {
 		to = s.to

@@ -11,9 +11,9 @@ import (
 	"gorm.io/gorm/clause"
 
 	"rotanex.example/api"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 )
@@ -22,7 +22,7 @@ import (
 // What crews owe by the old plan is dropped; what they are rendering, and servers
 // that are up, stay.
 func (q *Runs) ChangeOver(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	body, err := edge.Body[api.SetRunPlanJSONBody](r)
+	body, err := httpapi.Body[api.SetRunPlanJSONBody](r)
 	if err == nil {
 		err = q.changeOver(r, id, body.Plan, body.Spend)
 	}
@@ -31,16 +31,16 @@ func (q *Runs) ChangeOver(w http.ResponseWriter, r *http.Request, id uuid.UUID) 
 		s, err = q.read(r.Context(), id)
 	}
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
-	edge.Answer(w, r, http.StatusOK, s.record(q.clock.WallNow()), nil)
+	httpapi.Answer(w, r, http.StatusOK, s.record(q.clock.WallNow()), nil)
 }
 
 func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) error {
 	next, err := q.planOf(r.Context(), Run{PlanID: &plan})
 	if err != nil {
-		return edge.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", plan))
+		return httpapi.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", plan))
 	}
 	err = q.store.WithContext(r.Context()).Transaction(func(tx *gorm.DB) error {
 		var run Run
@@ -48,10 +48,10 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 			return err
 		}
 		if run.ID == uuid.Nil {
-			return edge.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", id))
+			return httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", id))
 		}
 		if run.State != "running" && run.State != "paused" {
-			return edge.Conflict(fmt.Sprintf("run %s is %s: nothing of it is left to carry out", id, run.State))
+			return httpapi.Conflict(fmt.Sprintf("run %s is %s: nothing of it is left to carry out", id, run.State))
 		}
 		var fit struct{ Its, Assumes, Stale bool }
 		err := tx.Raw(`SELECT p.run_id IS NOT DISTINCT FROM ? AS its, coalesce(jsonb_array_length(p.notes->'assumes'), 0) > 0 AS assumes,
@@ -60,11 +60,11 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		case err != nil:
 			return err
 		case !fit.Its:
-			return edge.Conflict(fmt.Sprintf("plan %s was not made for the rest of run %s: make one with rotanex replan %s", plan, id, id.String()[:8]))
+			return httpapi.Conflict(fmt.Sprintf("plan %s was not made for the rest of run %s: make one with rotanex replan %s", plan, id, id.String()[:8]))
 		case fit.Assumes:
-			return edge.Conflict("the plan assumes what is not so: it cannot be carried out")
+			return httpapi.Conflict("the plan assumes what is not so: it cannot be carried out")
 		case fit.Stale:
-			return edge.Conflict("the run has changed over to another plan since this one was made: plan again")
+			return httpapi.Conflict("the run has changed over to another plan since this one was made: plan again")
 		}
 		if spend != "" || run.Cap == nil {
 			limit, err := next.spend(spend)

@@ -9,7 +9,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/pricing"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
 // Get answers with a run as it stands.
@@ -19,13 +19,13 @@ func (q *Runs) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	if err == nil {
 		out = s.record(q.clock.WallNow())
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // List answers with a page of runs, newest first.
 func (q *Runs) List(w http.ResponseWriter, r *http.Request, params api.ListRunsParams) {
 	out := api.RunList{Items: []api.Run{}}
-	runs, next, err := edge.Newest(q.store.WithContext(r.Context()).Where("kind = 'run'"), "created_at", "id",
+	runs, next, err := httpapi.Newest(q.store.WithContext(r.Context()).Where("kind = 'run'"), "created_at", "id",
 		func(x Run) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
 	out.Next = next
 	for _, run := range runs {
@@ -36,17 +36,17 @@ func (q *Runs) List(w http.ResponseWriter, r *http.Request, params api.ListRunsP
 		}
 		out.Items = append(out.Items, s.record(q.clock.WallNow()))
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // PutState pauses, resumes or cancels.
 func (q *Runs) PutState(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	body, err := edge.Body[api.SetRunStateJSONBody](r)
+	body, err := httpapi.Body[api.SetRunStateJSONBody](r)
 	if err == nil {
 		err = q.SetState(r.Context(), id, string(body.State))
 	}
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	q.Get(w, r, id)

@@ -15,8 +15,8 @@ import (
 	"rotanex.example/core/ledger"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/farms"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/store"
 )
@@ -51,7 +51,7 @@ func (q *Runs) readMoney(ctx context.Context, s *state) error {
 		SELECT a.host, a.crew, f.shot, date_trunc('day', a.ended_at AT TIME ZONE 'UTC'), count(*) FILTER (WHERE a.outcome = 'done'), count(*) FILTER (WHERE a.outcome <> 'done'),
 		       coalesce(sum(a.seconds) FILTER (WHERE a.outcome = 'done'), 0), coalesce(sum(a.seconds) FILTER (WHERE a.outcome <> 'done'), 0),
 		       coalesce(json_agg(DISTINCT a.cause) FILTER (WHERE a.cause <> ''), '[]'), coalesce(j.booking_id, 0)
-		FROM attempts a JOIN frames f ON f.id = a.frame_id LEFT JOIN farm_jobs j ON j.run_id = a.run_id AND j.farm = a.host AND j.booking_id = coalesce(a.booking_id, f.booking_id)
+		FROM tries a JOIN frames f ON f.id = a.frame_id LEFT JOIN farm_jobs j ON j.run_id = a.run_id AND j.farm = a.host AND j.booking_id = coalesce(a.booking_id, f.booking_id)
 		WHERE a.run_id = $1 GROUP BY 1, 2, 3, 4, j.booking_id ORDER BY 4, 1, 2, 3, j.booking_id`, s.ID), func(row store.Row) (w dayWork, err error) {
 		err = row.Scan(&w.Host, &w.Crew, &w.Shot, &w.Day, &w.Done, &w.Failed, &w.DoneS, &w.FailedS, store.JSON(&w.Causes), &w.Booking)
 		w.Day = w.Day.UTC()
@@ -63,7 +63,7 @@ func (q *Runs) readMoney(ctx context.Context, s *state) error {
 	if s.charges, err = q.readCharges(ctx, "run_id = $1", s.ID); err != nil {
 		return err
 	}
-	if err := q.store.WithContext(ctx).Raw("SELECT host, min(started_at) AS first, max(ended_at) AS last FROM attempts WHERE run_id = ? GROUP BY host", s.ID).Scan(&s.spans).Error; err != nil {
+	if err := q.store.WithContext(ctx).Raw("SELECT host, min(started_at) AS first, max(ended_at) AS last FROM tries WHERE run_id = ? GROUP BY host", s.ID).Scan(&s.spans).Error; err != nil {
 		return err
 	}
 	if s.hired, err = q.readHired(ctx, s.ID); err != nil {
@@ -299,8 +299,8 @@ func (s state) jobRecord(j farms.Job) api.FarmJob {
 func jobCrewState(state string) api.RunCrewState {
 	switch state {
 	case "planned":
-		return api.RunCrewStateLater
-	case "ended", "never":
+		return api.RunCrewStateScheduled
+	case "ended", "not-started":
 		return api.RunCrewStateFinished
 	case "rejected", "refused", "closing":
 		return api.RunCrewStateDraining
@@ -317,12 +317,12 @@ func (q *Runs) FarmJobs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	for _, j := range s.jobs {
 		out.Items = append(out.Items, s.jobRecord(j))
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // JudgeProofs accepts or refuses the proof frames of a farm's job.
 func (q *Runs) JudgeProofs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	body, err := edge.Body[api.JudgeProofsJSONBody](r)
+	body, err := httpapi.Body[api.JudgeProofsJSONBody](r)
 	var job farms.Job
 	if err == nil {
 		job, err = farms.Judge(q.store.WithContext(r.Context()), id, body.Accept)
@@ -331,7 +331,7 @@ func (q *Runs) JudgeProofs(w http.ResponseWriter, r *http.Request, id uuid.UUID)
 	if err == nil {
 		s, err = q.read(r.Context(), job.RunID)
 	}
-	edge.Answer(w, r, http.StatusOK, s.jobRecord(job), err)
+	httpapi.Answer(w, r, http.StatusOK, s.jobRecord(job), err)
 }
 
 // Ledger answers with time and money, planned and real, by place and crew.
@@ -350,7 +350,7 @@ func (q *Runs) Ledger(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 			out.FrameCost = share(charged, out.FramesDone)
 		}
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // byPlace sums entries up: an owned host by crew, a server and a farm as a whole.

@@ -12,9 +12,9 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/ledger"
 	"rotanex.example/core/planning"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/store"
@@ -33,7 +33,7 @@ type planned struct {
 func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
 	var p planned
 	if run.PlanID == nil {
-		return p, edge.Conflict("a trial has no plan")
+		return p, httpapi.Conflict("a trial has no plan")
 	}
 	var problem, plan json.RawMessage
 	err := q.store.WithContext(ctx).Raw("SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}'), coalesce(notes->'deadlines', '{}') FROM plans WHERE id = $1", *run.PlanID).Row().
@@ -147,11 +147,11 @@ func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
 		db.Where("run_id = ?", id).Order("shot").Find(&s.shots).Error,
 		db.Where("run_id = ?", id).Order("start_at, id").Find(&s.bookings).Error,
 		db.Where("run_id = ?", id).Order("id").Find(&s.servers).Error,
-		db.Where("run_id = ? AND state = 'leased'", id).Find(&s.leased).Error,
+		db.Where("run_id = ? AND state = 'rendering'", id).Find(&s.leased).Error,
 		db.Raw("SELECT shot, state, count(*) AS n FROM frames WHERE run_id = ? GROUP BY 1, 2", id).Scan(&s.counts).Error,
 		db.Raw(`SELECT host, crew, count(*) FILTER (WHERE outcome = 'done') AS done, count(*) FILTER (WHERE outcome <> 'done') AS failed,
 			sum(seconds) AS seconds, coalesce(sum(seconds) FILTER (WHERE outcome = 'done'), 0) AS done_seconds
-			FROM attempts WHERE run_id = ? GROUP BY 1, 2`, id).Scan(&s.crews).Error,
+			FROM tries WHERE run_id = ? GROUP BY 1, 2`, id).Scan(&s.crews).Error,
 		db.Where("run_id = ?", id).Order("from_at, id").Find(&s.jobs).Error,
 		q.readMoney(ctx, &s),
 		db.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' ORDER BY done_at DESC LIMIT ?", id, recentFrames).Scan(&s.recent).Error,
@@ -175,8 +175,8 @@ func add(c *api.FrameCounts, state string, n int) {
 	switch state {
 	case "waiting":
 		c.Waiting += n
-	case "leased":
-		c.Leased += n
+	case "rendering":
+		c.Rendering += n
 	case "done":
 		c.Done += n
 	case "failed":
@@ -243,7 +243,7 @@ func (s state) record(wall time.Time) api.Run {
 			out.PlannedFramesHour += 3600 / b.FrameS
 		}
 	}
-	if left := out.Counts.Waiting + out.Counts.Leased; left > 0 && out.FramesHour > 0 && len(s.recent) >= fewestRecent && s.State == "running" {
+	if left := out.Counts.Waiting + out.Counts.Rendering; left > 0 && out.FramesHour > 0 && len(s.recent) >= fewestRecent && s.State == "running" {
 		out.LeftS = float64(left) / out.FramesHour * 3600
 		out.ExpectedFinish = s.now.Add(time.Duration(out.LeftS * float64(time.Second)))
 	}
@@ -310,7 +310,7 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 		case s.State != "running" && s.State != "paused":
 			out[i].State = api.RunCrewStateFinished
 		case starts[key].After(s.now):
-			out[i].State = api.RunCrewStateLater
+			out[i].State = api.RunCrewStateScheduled
 		case !host.Up(wall):
 			out[i].State = api.RunCrewStateLost
 		case host.Draining:
@@ -320,10 +320,10 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 		}
 	}
 	for _, b := range s.bookings {
-		if i := at[[2]string{b.Host, b.Crew}]; b.Barred != "" {
-			out[i].Barred = b.Barred
+		if i := at[[2]string{b.Host, b.Crew}]; b.Excluded != "" {
+			out[i].Excluded = b.Excluded
 			if out[i].State == api.RunCrewStateReady {
-				out[i].State = api.RunCrewStateBarred
+				out[i].State = api.RunCrewStateExcluded
 			}
 		}
 	}
@@ -334,9 +334,9 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 	}
 	for _, v := range s.servers {
 		for i := range out {
-			if out[i].Host == v.Host && out[i].State == api.RunCrewStateLost && (v.State == "planned" || v.State == "asked" || v.State == "starting") {
-				out[i].State = api.RunCrewStateLater
-			} else if out[i].Host == v.Host && (v.State == "stopped" || v.State == "never") {
+			if out[i].Host == v.Host && out[i].State == api.RunCrewStateLost && (v.State == "planned" || v.State == "requested" || v.State == "starting") {
+				out[i].State = api.RunCrewStateScheduled
+			} else if out[i].Host == v.Host && (v.State == "stopped" || v.State == "not-started") {
 				out[i].State = api.RunCrewStateFinished
 			}
 		}
@@ -350,6 +350,6 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 	}
 	// Reserves are shown once they are used.
 	return slices.DeleteFunc(out, func(c api.RunCrew) bool {
-		return c.Booked == 0 && c.Done == 0 && c.Barred == "" && c.State != api.RunCrewStateRendering
+		return c.Booked == 0 && c.Done == 0 && c.Excluded == "" && c.State != api.RunCrewStateRendering
 	})
 }

@@ -16,9 +16,9 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/providers"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/store"
@@ -106,7 +106,7 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 			if err := tx.Take(&old, "id = ?", b.Run.ID).Error; err != nil {
 				return err
 			}
-			return edge.SameRequest(old.Request, b.Run.Request)
+			return httpapi.SameRequest(old.Request, b.Run.Request)
 		}
 		const rows = 2000
 		for i := range b.Bookings {
@@ -155,7 +155,7 @@ func (q *Runs) find(ctx context.Context, id uuid.UUID) (Run, error) {
 	var run Run
 	err := q.store.WithContext(ctx).Take(&run, "id = ?", id).Error
 	if store.Missing(err) {
-		err = edge.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", id))
+		err = httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", id))
 	}
 	return run, err
 }
@@ -170,7 +170,7 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 			return err
 		}
 		if run.ID == uuid.Nil {
-			return edge.NotFound(fmt.Sprintf("there is no run %s", id))
+			return httpapi.NotFound(fmt.Sprintf("there is no run %s", id))
 		}
 		if run.State == state {
 			return nil
@@ -182,7 +182,7 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 			}
 		}
 		if run.State != "running" && run.State != "paused" && !again {
-			return edge.Conflict(fmt.Sprintf("the run is %s, which is final", run.State))
+			return httpapi.Conflict(fmt.Sprintf("the run is %s, which is final", run.State))
 		}
 		var ended *time.Time
 		if state == "cancelled" {

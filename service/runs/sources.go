@@ -16,8 +16,8 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/ledger"
 	"rotanex.example/core/pricing"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/farms"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/rental"
 )
 
@@ -29,7 +29,7 @@ func (q *Runs) CompareSources(w http.ResponseWriter, r *http.Request, id uuid.UU
 	if err == nil {
 		out.Rows = s.bySource()
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func (s state) bySource() []api.SourceRow {
@@ -143,7 +143,7 @@ func (q *Runs) Entries(w http.ResponseWriter, r *http.Request, params api.ListEn
 		file.Flush()
 		return
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func (q *Runs) listEntries(ctx context.Context, params api.ListEntriesParams) (api.EntryList, error) {
@@ -230,8 +230,8 @@ func (q *Runs) accountOf(ctx context.Context, run Run) (account, error) {
 
 // settled reports whether the meters of all servers and jobs of the run are closed.
 func (s state) settled() bool {
-	return !slices.ContainsFunc(s.servers, func(v rental.Server) bool { return v.State != "stopped" && v.State != "never" }) &&
-		!slices.ContainsFunc(s.jobs, func(j farms.Job) bool { return j.State != "ended" && j.State != "never" })
+	return !slices.ContainsFunc(s.servers, func(v rental.Server) bool { return v.State != "stopped" && v.State != "not-started" }) &&
+		!slices.ContainsFunc(s.jobs, func(j farms.Job) bool { return j.State != "ended" && j.State != "not-started" })
 }
 
 // exact writes an entry's money to a hundredth of a cent: a frame may cost less than

@@ -16,8 +16,8 @@ import (
 	"rotanex.example/core/pricing"
 	"rotanex.example/providers"
 	"rotanex.example/service/access"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/farms"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/shots"
@@ -29,7 +29,7 @@ const defaultTries = dispatch.DefaultTries
 
 // Start carries out a plan.
 func (q *Runs) Start(all *shots.Shots, w http.ResponseWriter, r *http.Request, params api.StartRunParams) {
-	body, err := edge.Body[api.StartRunJSONBody](r)
+	body, err := httpapi.Body[api.StartRunJSONBody](r)
 	id := access.IDFor(r, params.IdempotencyKey)
 	if err == nil {
 		err = q.start(all, r, id, body)
@@ -39,10 +39,10 @@ func (q *Runs) Start(all *shots.Shots, w http.ResponseWriter, r *http.Request, p
 		s, err = q.read(r.Context(), id)
 	}
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
-	edge.Answer(w, r, http.StatusCreated, s.record(q.clock.WallNow()), nil)
+	httpapi.Answer(w, r, http.StatusCreated, s.record(q.clock.WallNow()), nil)
 }
 
 func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.StartRunJSONBody) error {
@@ -50,13 +50,13 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 	if tries == 0 {
 		tries = defaultTries
 	}
-	run := Run{ID: id, Kind: KindRun, PlanID: &body.Plan, Request: edge.Fingerprint(body), Tries: tries, CreatedAt: q.clock.Now(), AcceptProofs: body.AcceptProofs}
+	run := Run{ID: id, Kind: KindRun, PlanID: &body.Plan, Request: httpapi.Fingerprint(body), Tries: tries, CreatedAt: q.clock.Now(), AcceptProofs: body.AcceptProofs}
 	p, err := q.planOf(r.Context(), run)
 	if err != nil {
-		return edge.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", body.Plan))
+		return httpapi.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", body.Plan))
 	}
 	if p.plan.Status == planning.Impossible {
-		return edge.Conflict("the plan is impossible: it has no bookings to carry out")
+		return httpapi.Conflict("the plan is impossible: it has no bookings to carry out")
 	}
 	var only struct{ Assumes, OfRun bool }
 	err = q.store.WithContext(r.Context()).Raw("SELECT coalesce(jsonb_array_length(notes->'assumes'), 0) > 0 AS assumes, run_id IS NOT NULL AS of_run FROM plans WHERE id = ?", body.Plan).Scan(&only).Error
@@ -64,9 +64,9 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 	case err != nil:
 		return err
 	case only.Assumes:
-		return edge.Conflict("the plan assumes what is not so: it cannot be carried out")
+		return httpapi.Conflict("the plan assumes what is not so: it cannot be carried out")
 	case only.OfRun:
-		return edge.Conflict("the plan is for the rest of a run: rotanex replan RUN --apply carries it out there")
+		return httpapi.Conflict("the plan is for the rest of a run: rotanex replan RUN --apply carries it out there")
 	}
 	if run.Cap, err = p.spend(body.Spend); err != nil {
 		return err
@@ -78,7 +78,7 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 			return err
 		}
 		if shot.FrameCount != planned.Frames {
-			return edge.Conflict(fmt.Sprintf("shot %s has %d frames now and had %d when it was planned: plan again", shot.Name, shot.FrameCount, planned.Frames))
+			return httpapi.Conflict(fmt.Sprintf("shot %s has %d frames now and had %d when it was planned: plan again", shot.Name, shot.FrameCount, planned.Frames))
 		}
 		row := Shot{RunID: id, Shot: shot.Name, Spec: shot.Spec}
 		if row.Package, err = q.packageOf(r.Context(), shot.Name); err != nil {
@@ -188,16 +188,16 @@ func (p planned) spend(said string) (*string, error) {
 	outside := planning.Outside(p.problem, p.plan)
 	if said == "" {
 		if len(p.plan.Servers) > 0 || len(p.plan.ExtraSeats) > 0 || slices.ContainsFunc(p.plan.Bookings, func(b planning.Booking) bool { return b.Farm != "" }) {
-			return nil, edge.BadField("/spend", "", fmt.Sprintf("the plan spends %s %s on servers, farms and seats: say what may be spent at most, such as %s", p.currency, outside, outside))
+			return nil, httpapi.BadField("/spend", "", fmt.Sprintf("the plan spends %s %s on servers, farms and seats: say what may be spent at most, such as %s", p.currency, outside, outside))
 		}
 		return nil, nil
 	}
 	most, err := pricing.ParseMoney(said)
 	if err != nil {
-		return nil, edge.BadField("/spend", said, err.Error())
+		return nil, httpapi.BadField("/spend", said, err.Error())
 	}
 	if most.Cmp(outside.Rounded()) < 0 {
-		return nil, edge.BadField("/spend", said, fmt.Sprintf("is less than the %s %s that the plan spends on servers, farms and seats", p.currency, outside))
+		return nil, httpapi.BadField("/spend", said, fmt.Sprintf("is less than the %s %s that the plan spends on servers, farms and seats", p.currency, outside))
 	}
 	return &said, nil
 }

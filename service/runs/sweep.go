@@ -41,7 +41,7 @@ func (q *Runs) closeRuns(ctx context.Context, only *uuid.UUID) error {
 				SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'failed') THEN 'incomplete' ELSE 'complete' END
 			WHERE r.state IN ('running', 'paused') AND ($2::uuid IS NULL OR r.id = $2)
 			  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'waiting')
-			  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'leased')
+			  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'rendering')
 			RETURNING r.id, r.kind, r.state`, q.clock.Now(), only), func(row store.Row) (r Run, err error) {
 			return r, row.Scan(&r.ID, &r.Kind, &r.State)
 		})

@@ -12,8 +12,8 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/stock"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
 )
 
@@ -100,7 +100,7 @@ func (q *Samples) Get(w http.ResponseWriter, r *http.Request, name string, param
 		out.StepS = float64(minutes) * 60 / points
 		out.Devices, err = q.series(r.Context(), host, q.clock.Now().Add(-time.Duration(minutes)*time.Minute), out.StepS)
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 func (q *Samples) series(ctx context.Context, host hosts.Host, from time.Time, step float64) ([]api.SampleSeries, error) {
@@ -163,9 +163,9 @@ type stint struct {
 // crews lists what the host's crews rendered since a time, by device.
 func (q *Samples) crews(ctx context.Context, host string, from time.Time) (map[string][]stint, error) {
 	rows, err := q.store.WithContext(ctx).Raw(`
-		SELECT a.crew, f.devices, a.started_at, a.ended_at FROM attempts a JOIN frames f ON f.id = a.frame_id
+		SELECT a.crew, f.devices, a.started_at, a.ended_at FROM tries a JOIN frames f ON f.id = a.frame_id
 		WHERE a.host = $1 AND a.ended_at >= $2
-		UNION ALL SELECT crew, devices, leased_at, $3 FROM frames WHERE host = $1 AND state = 'leased'`, host, from, q.clock.Now()).Rows()
+		UNION ALL SELECT crew, devices, leased_at, $3 FROM frames WHERE host = $1 AND state = 'rendering'`, host, from, q.clock.Now()).Rows()
 	if err != nil {
 		return nil, err
 	}

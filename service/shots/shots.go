@@ -17,8 +17,8 @@ import (
 	"rotanex.example/core/memory"
 	"rotanex.example/core/preflight"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
 )
 
@@ -51,7 +51,7 @@ func (s *Shots) Find(ctx context.Context, name string) (Shot, error) {
 	var shot Shot
 	err := s.store.WithContext(ctx).Take(&shot, "name = ?", name).Error
 	if store.Missing(err) {
-		err = edge.NotFound(fmt.Sprintf("there is no shot %q; rotanex shots list shows them", name))
+		err = httpapi.NotFound(fmt.Sprintf("there is no shot %q; rotanex shots list shows them", name))
 	}
 	return shot, err
 }
@@ -63,8 +63,8 @@ func Settings(spec api.ShotSpec) map[string]string {
 		"launcher": spec.Launcher, "scene": spec.Scene,
 		"size": strconv.Itoa(spec.Width) + "x" + strconv.Itoa(spec.Height),
 	}
-	if spec.Passes > 1 {
-		out["passes"] = strconv.Itoa(spec.Passes)
+	if spec.Buffers > 1 {
+		out["buffers"] = strconv.Itoa(spec.Buffers)
 	}
 	for name, value := range spec.Settings {
 		out[name] = value
@@ -79,24 +79,24 @@ func record(s Shot) api.Shot {
 // check says what is wrong with a shot beyond what the contract says.
 func check(name string, spec api.ShotSpec) (int, error) {
 	if spec.Name != name {
-		return 0, edge.BadField("/name", spec.Name, "is not the shot in the path, "+name)
+		return 0, httpapi.BadField("/name", spec.Name, "is not the shot in the path, "+name)
 	}
 	set, err := frames.Parse(spec.Frames)
 	if err != nil {
-		return 0, edge.BadField("/frames", spec.Frames, err.Error())
+		return 0, httpapi.BadField("/frames", spec.Frames, err.Error())
 	}
 	if outside(spec.Scene) {
-		return 0, edge.BadField("/scene", spec.Scene, "want a path below the agents' scene folder, such as orrery/orrery.pov")
+		return 0, httpapi.BadField("/scene", spec.Scene, "want a path below the agents' scene folder, such as orrery/orrery.pov")
 	}
 	if _, err := memory.ParseSteps(words(spec.OutOfMemory)); err != nil {
-		return 0, edge.BadField("/out_of_memory", fmt.Sprint(spec.OutOfMemory), err.Error())
+		return 0, httpapi.BadField("/out_of_memory", fmt.Sprint(spec.OutOfMemory), err.Error())
 	}
 	if err := preflight.CheckVersion(spec.Version); err != nil {
-		return 0, edge.BadField("/version", spec.Version, err.Error())
+		return 0, httpapi.BadField("/version", spec.Version, err.Error())
 	}
 	for _, input := range spec.Inputs {
 		if outside(input) {
-			return 0, edge.BadField("/inputs", input, "want a path below the agents' scene folder")
+			return 0, httpapi.BadField("/inputs", input, "want a path below the agents' scene folder")
 		}
 	}
 	return set.Len(), nil
@@ -126,13 +126,13 @@ func Permits(spec api.ShotSpec) []memory.Step {
 func Need(spec api.ShotSpec) memory.Need {
 	return memory.Need{
 		Scene: memory.GB(float64(spec.DeviceMemoryGb)), Textures: memory.GB(float64(spec.TexturesGb)),
-		Buffers: memory.Buffers(spec.Width, spec.Height, spec.Passes), Host: memory.GB(float64(spec.HostMemoryGb)), Permits: Permits(spec),
+		Buffers: memory.Buffers(spec.Width, spec.Height, spec.Buffers), Host: memory.GB(float64(spec.HostMemoryGb)), Permits: Permits(spec),
 	}
 }
 
 // Put makes a shot or replaces it.
 func (s *Shots) Put(w http.ResponseWriter, r *http.Request, name string) {
-	spec, err := edge.Body[api.ShotSpec](r)
+	spec, err := httpapi.Body[api.ShotSpec](r)
 	var shot Shot
 	if err == nil {
 		var count int
@@ -147,22 +147,22 @@ func (s *Shots) Put(w http.ResponseWriter, r *http.Request, name string) {
 		}
 	}
 	s.feed.Wake(events.Changes)
-	edge.Answer(w, r, http.StatusOK, record(shot), err)
+	httpapi.Answer(w, r, http.StatusOK, record(shot), err)
 }
 
 // Get answers with one shot.
 func (s *Shots) Get(w http.ResponseWriter, r *http.Request, name string) {
 	shot, err := s.Find(r.Context(), name)
-	edge.Answer(w, r, http.StatusOK, record(shot), err)
+	httpapi.Answer(w, r, http.StatusOK, record(shot), err)
 }
 
 // List answers with a page of shots.
 func (s *Shots) List(w http.ResponseWriter, r *http.Request, params api.ListShotsParams) {
 	out := api.ShotList{Items: []api.Shot{}}
-	shots, next, err := edge.Page(s.store.WithContext(r.Context()), "name", func(x Shot) string { return x.Name }, params.Cursor, params.Limit)
+	shots, next, err := httpapi.Page(s.store.WithContext(r.Context()), "name", func(x Shot) string { return x.Name }, params.Cursor, params.Limit)
 	out.Next = next
 	for _, shot := range shots {
 		out.Items = append(out.Items, record(shot))
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }

@@ -13,8 +13,8 @@ import (
 // or a job that a farm has, is expected to come to.
 const promised = `
 	SELECT s.run_id, o.source, s.host AS place, s.committed FROM servers s JOIN offers o ON o.name = s.offer
-	WHERE s.state IN ('asked', 'starting', 'up', 'stopping', 'ending')
-	UNION ALL SELECT run_id, source, id::text, committed FROM farm_jobs WHERE state NOT IN ('planned', 'ended', 'never')`
+	WHERE s.state IN ('requested', 'starting', 'up', 'stopping', 'ending')
+	UNION ALL SELECT run_id, source, id::text, committed FROM farm_jobs WHERE state NOT IN ('planned', 'ended', 'not-started')`
 
 // Beyond says why one more expense would be too much: more than its run, or its
 // source over all runs, may cost, what is promised already counted; "" if it is not.

@@ -9,7 +9,7 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 )
 
 // List answers with all sources and how they did.
@@ -29,17 +29,17 @@ func (s *Sources) List(w http.ResponseWriter, r *http.Request) {
 		}
 		out.Items = append(out.Items, record)
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // PutSource stores a source.
 func (s *Sources) PutSource(w http.ResponseWriter, r *http.Request, name string) {
-	body, err := edge.Body[struct {
+	body, err := httpapi.Body[struct {
 		Spec   stock.Source `json:"spec"`
 		Secret *string      `json:"secret"`
 	}](r)
 	if err == nil && body.Spec.Name != name {
-		err = edge.BadField("/spec/name", body.Spec.Name, "is not the source in the path, "+name)
+		err = httpapi.BadField("/spec/name", body.Spec.Name, "is not the source in the path, "+name)
 	}
 	if err == nil {
 		err = s.Put(r.Context(), body.Spec, body.Secret)
@@ -55,12 +55,12 @@ func (s *Sources) PutSource(w http.ResponseWriter, r *http.Request, name string)
 			out, err = s.record(r.Context(), row, waits)
 		}
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // record is a source with its money and what was learnt of it. Its secret is not in it.
 func (s *Sources) record(ctx context.Context, row Source, waits map[string]Wait) (api.Source, error) {
-	spec, err := edge.Convert[api.SourceSpec](row.Spec)
+	spec, err := httpapi.Convert[api.SourceSpec](row.Spec)
 	if err != nil {
 		return api.Source{}, err
 	}
@@ -74,7 +74,7 @@ func (s *Sources) record(ctx context.Context, row Source, waits map[string]Wait)
 	for _, x := range []struct {
 		from string
 		to   *api.Money
-	}{{charged, &out.Charged}, {promisedNow, &out.Promised}} {
+	}{{charged, &out.Charged}, {promisedNow, &out.Committed}} {
 		m, err := pricing.ParseMoney(x.from)
 		if err != nil {
 			return out, err
@@ -109,14 +109,14 @@ func (s *Sources) answerRates(w http.ResponseWriter, r *http.Request, err error)
 	for _, x := range all {
 		out.Items = append(out.Items, row{x.Day.Format(time.DateOnly), x.From, x.To, x.Rate})
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // ImportRates takes in exchange rates as CSV.
 func (s *Sources) ImportRates(w http.ResponseWriter, r *http.Request) {
 	rates, err := pricing.ParseRates(r.Body)
 	if err != nil {
-		err = edge.BadField("body", "", fmt.Sprintf("%v; nothing was stored", err))
+		err = httpapi.BadField("body", "", fmt.Sprintf("%v; nothing was stored", err))
 	} else {
 		err = s.PutRates(r.Context(), rates)
 	}

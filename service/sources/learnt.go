@@ -37,7 +37,7 @@ func (s *Sources) Waits(ctx context.Context) (map[string]Wait, error) {
 	}
 	all, err := store.Rows(s.store.WithContext(ctx).Raw(`
 		WITH servers_waits AS (
-			SELECT s.offer AS place, extract(epoch FROM s.up_at - s.started_at) / nullif((o.spec->>'lead_s')::float8 + CASE WHEN s.image = '' THEN coalesce((o.spec->>'setup_s')::float8, 0) ELSE 0 END, 0) AS ratio,
+			SELECT s.offer AS place, extract(epoch FROM s.up_at - s.started_at) / nullif((o.spec->>'boot_s')::float8 + CASE WHEN s.image = '' THEN coalesce((o.spec->>'setup_s')::float8, 0) ELSE 0 END, 0) AS ratio,
 			       s.up_at IS NULL AND s.trouble <> '' AND s.state IN ('stopping', 'ending', 'stopped') AS never, s.started_at AS at
 			FROM servers s JOIN offers o ON o.name = s.offer WHERE s.started_at IS NOT NULL),
 		jobs_waits AS (
@@ -45,7 +45,7 @@ func (s *Sources) Waits(ctx context.Context) (map[string]Wait, error) {
 			FROM farm_jobs j JOIN farms f ON f.name = j.farm WHERE j.handed_at IS NOT NULL),
 		seen AS (SELECT *, row_number() OVER (PARTITION BY place ORDER BY at DESC) AS n FROM (SELECT * FROM servers_waits UNION ALL SELECT * FROM jobs_waits) x),
 		places AS (
-			SELECT o.name AS place, o.source, false AS farm, (o.spec->>'lead_s')::float8 + CASE WHEN EXISTS (SELECT FROM images i WHERE i.offer = o.name) THEN 0 ELSE coalesce((o.spec->>'setup_s')::float8, 0) END AS promised FROM offers o
+			SELECT o.name AS place, o.source, false AS farm, (o.spec->>'boot_s')::float8 + CASE WHEN EXISTS (SELECT FROM images i WHERE i.offer = o.name) THEN 0 ELSE coalesce((o.spec->>'setup_s')::float8, 0) END AS promised FROM offers o
 			UNION ALL SELECT name, source, true, (spec->>'lead_s')::float8 FROM farms)
 		SELECT p.place, p.source, p.farm, p.promised, count(x.at)::int, (count(*) FILTER (WHERE x.never))::int, coalesce(json_agg(x.ratio::float8) FILTER (WHERE x.ratio > 0), '[]')
 		FROM places p LEFT JOIN seen x ON x.place = p.place AND x.n <= $1 GROUP BY 1, 2, 3, 4 ORDER BY 1`, latestWaits), func(r store.Row) (x row, err error) {
@@ -77,7 +77,7 @@ func (w Wait) record() api.Wait {
 	const nineInTen = 1.2816 // quantile of the normal distribution
 	typical := w.Takes().Seconds()
 	return api.Wait{
-		Place: w.Place, PromisedS: w.Promised.Seconds(), TypicalS: typical, LateS: math.Round(typical * math.Exp(nineInTen*w.Spread)),
+		Place: w.Place, DeclaredS: w.Promised.Seconds(), TypicalS: typical, LateS: math.Round(typical * math.Exp(nineInTen*w.Spread)),
 		Seen: w.Seen, Ordered: w.Ordered, Never: w.Never,
 	}
 }
@@ -88,7 +88,7 @@ func (s *Sources) learnt(ctx context.Context, name string, waits map[string]Wait
 	err := s.store.WithContext(ctx).Raw(`
 		WITH places AS (SELECT s.host AS place FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 UNION SELECT name FROM farms WHERE source = $1)
 		SELECT count(*) FILTER (WHERE outcome = 'done'), count(*) FILTER (WHERE outcome IN ('done', 'failed'))
-		FROM attempts a JOIN places p ON p.place = a.host`, name).Row().Scan(&done, &all)
+		FROM tries a JOIN places p ON p.place = a.host`, name).Row().Scan(&done, &all)
 	if err != nil {
 		return err
 	}

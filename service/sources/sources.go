@@ -21,7 +21,7 @@ import (
 	"rotanex.example/providers"
 	"rotanex.example/providers/ssh"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
 )
 
@@ -103,7 +103,7 @@ func (s *Sources) All(ctx context.Context) ([]Source, error) {
 // Put stores a source. Its secret stays as it was where none is given.
 func (s *Sources) Put(ctx context.Context, spec stock.Source, secret *string) error {
 	if err := spec.Validate(); err != nil {
-		return edge.BadField("/", spec.Name, err.Error())
+		return httpapi.BadField("/", spec.Name, err.Error())
 	}
 	row := Source{Name: spec.Name, Spec: spec}
 	columns := []string{"spec"}

@@ -21,7 +21,7 @@ import (
 	"rotanex.example/core/picture"
 	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
@@ -64,7 +64,7 @@ func New(s *store.Store, c clock.Clock, sh *shots.Shots, t *trials.Trials, r *qu
 
 // Create begins a study.
 func (q *Studies) Create(w http.ResponseWriter, r *http.Request, params api.CreateStudyParams) {
-	body, err := edge.Body[api.NewStudy](r)
+	body, err := httpapi.Body[api.NewStudy](r)
 	id := access.IDFor(r, params.IdempotencyKey)
 	if err == nil {
 		err = q.create(r.Context(), id, body)
@@ -78,11 +78,11 @@ func (q *Studies) create(ctx context.Context, id uuid.UUID, body api.NewStudy) e
 		return err
 	}
 	set := shot.Frames()
-	s := Study{ID: id, Request: edge.Fingerprint(body), Shot: shot.Name, Host: body.Host, Crew: body.Crew, CreatedAt: q.clock.Now(), Distances: map[int]picture.Distance{}}
+	s := Study{ID: id, Request: httpapi.Fingerprint(body), Shot: shot.Name, Host: body.Host, Crew: body.Crew, CreatedAt: q.clock.Now(), Distances: map[int]picture.Distance{}}
 	s.Frame = set.At(set.Len() / 2)
 	if body.Frame != nil {
 		if s.Frame = *body.Frame; !set.Has(s.Frame) {
-			return edge.BadField("/frame", fmt.Sprint(s.Frame), fmt.Sprintf("shot %s has the frames %s", shot.Name, set))
+			return httpapi.BadField("/frame", fmt.Sprint(s.Frame), fmt.Sprintf("shot %s has the frames %s", shot.Name, set))
 		}
 	}
 	var old []Study
@@ -90,7 +90,7 @@ func (q *Studies) create(ctx context.Context, id uuid.UUID, body api.NewStudy) e
 		return err
 	}
 	if len(old) > 0 {
-		return edge.SameRequest(old[0].Request, s.Request)
+		return httpapi.SameRequest(old[0].Request, s.Request)
 	}
 	one, err := frames.Parse(fmt.Sprint(s.Frame))
 	if err != nil {
@@ -140,7 +140,7 @@ func (q *Studies) find(ctx context.Context, id uuid.UUID) (Study, error) {
 	var s Study
 	err := q.store.WithContext(ctx).Take(&s, "id = ?", id).Error
 	if store.Missing(err) {
-		err = edge.NotFound(fmt.Sprintf("there is no study %s; rotanex study list shows them", id))
+		err = httpapi.NotFound(fmt.Sprintf("there is no study %s; rotanex settings list shows them", id))
 	}
 	return s, err
 }
@@ -207,7 +207,7 @@ func (q *Studies) answer(w http.ResponseWriter, r *http.Request, status int, id 
 			out, err = q.record(r.Context(), s)
 		}
 	}
-	edge.Answer(w, r, status, out, err)
+	httpapi.Answer(w, r, status, out, err)
 }
 
 // Get answers with one study.
@@ -222,7 +222,7 @@ func (q *Studies) List(w http.ResponseWriter, r *http.Request, params api.ListSt
 	if params.Shot != nil {
 		query = query.Where("shot = ?", *params.Shot)
 	}
-	found, next, err := edge.Newest(query, "created_at", "id", func(x Study) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
+	found, next, err := httpapi.Newest(query, "created_at", "id", func(x Study) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
 	out.Next = next
 	for _, s := range found {
 		var one api.Study
@@ -231,14 +231,14 @@ func (q *Studies) List(w http.ResponseWriter, r *http.Request, params api.ListSt
 		}
 		out.Items = append(out.Items, one)
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // Difference answers with a picture of the difference of two variants.
 func (q *Studies) Difference(w http.ResponseWriter, r *http.Request, id uuid.UUID, params api.GetDifferenceParams) {
 	s, err := q.find(r.Context(), id)
 	if err == nil && max(params.A, params.B) >= len(s.Variants) {
-		err = edge.BadField("b", fmt.Sprint(max(params.A, params.B)), fmt.Sprintf("the study has the variants 0 to %d", len(s.Variants)-1))
+		err = httpapi.BadField("b", fmt.Sprint(max(params.A, params.B)), fmt.Sprintf("the study has the variants 0 to %d", len(s.Variants)-1))
 	}
 	var diff image.Image
 	if err == nil {
@@ -248,10 +248,10 @@ func (q *Studies) Difference(w http.ResponseWriter, r *http.Request, id uuid.UUI
 		}
 	}
 	if errors.Is(err, queue.ErrNoPicture) {
-		err = edge.Conflict("one of the two is not rendered yet")
+		err = httpapi.Conflict("one of the two is not rendered yet")
 	}
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	w.Header().Set("Content-Type", "image/png")

@@ -16,11 +16,11 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/access"
+	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
-	"rotanex.example/service/prospects"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 	"rotanex.example/service/timings"
@@ -43,16 +43,16 @@ type Sweep struct {
 
 // Sweeps looks after them.
 type Sweeps struct {
-	store     *store.Store
-	clock     clock.Clock
-	feed      *events.Feed
-	shots     *shots.Shots
-	trials    *trials.Trials
-	prospects *prospects.Prospects
+	store      *store.Store
+	clock      clock.Clock
+	feed       *events.Feed
+	shots      *shots.Shots
+	trials     *trials.Trials
+	candidates *candidates.Candidates
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, f *events.Feed, sh *shots.Shots, t *trials.Trials, p *prospects.Prospects) *Sweeps {
+func New(s *store.Store, c clock.Clock, f *events.Feed, sh *shots.Shots, t *trials.Trials, p *candidates.Candidates) *Sweeps {
 	return &Sweeps{s, c, f, sh, t, p}
 }
 
@@ -64,7 +64,7 @@ const (
 
 // Create begins a sweep.
 func (q *Sweeps) Create(w http.ResponseWriter, r *http.Request, params api.CreateSweepParams) {
-	body, err := edge.Body[api.NewSweep](r)
+	body, err := httpapi.Body[api.NewSweep](r)
 	id := access.IDFor(r, params.IdempotencyKey)
 	if err == nil {
 		err = q.create(r.Context(), id, body)
@@ -77,7 +77,7 @@ func (q *Sweeps) create(ctx context.Context, id uuid.UUID, body api.NewSweep) er
 		return err
 	}
 	s := Sweep{
-		ID: id, Shot: body.Shot, Request: edge.Fingerprint(body), State: "running", CreatedAt: q.clock.Now(),
+		ID: id, Shot: body.Shot, Request: httpapi.Fingerprint(body), State: "running", CreatedAt: q.clock.Now(),
 		BudgetS: or(float64(body.BudgetS), defaultBudget), Goal: or(float64(body.Goal), defaultGoal), Frames: int(or(float64(body.Frames), defaultFrames)),
 	}
 	var old []Sweep
@@ -85,7 +85,7 @@ func (q *Sweeps) create(ctx context.Context, id uuid.UUID, body api.NewSweep) er
 		return err
 	}
 	if len(old) > 0 {
-		return edge.SameRequest(old[0].Request, s.Request)
+		return httpapi.SameRequest(old[0].Request, s.Request)
 	}
 	if err := q.store.WithContext(ctx).Create(&s).Error; err != nil {
 		return err
@@ -160,7 +160,7 @@ func (q *Sweeps) advance(ctx context.Context, s Sweep) error {
 	if err != nil {
 		return err
 	}
-	view, err := q.prospects.Of(ctx, shot)
+	view, err := q.candidates.Of(ctx, shot)
 	if err != nil {
 		return err
 	}
@@ -175,7 +175,7 @@ func (q *Sweeps) advance(ctx context.Context, s Sweep) error {
 		busy[c.Place.Host] = true
 		ask := trials.Ask{
 			ID: uuid.New(), Shot: shot, Host: c.Place.Host, Crew: c.Place.Crew, Repeats: 1, Sweep: &s.ID, Why: c.Why,
-			Frames: shot.Frames().Sample(s.Frames), Request: edge.Fingerprint(c.Place),
+			Frames: shot.Frames().Sample(s.Frames), Request: httpapi.Fingerprint(c.Place),
 		}
 		if err := q.trials.Begin(ctx, ask); err != nil {
 			return err
@@ -194,7 +194,7 @@ func (q *Sweeps) finish(ctx context.Context, s Sweep, busy map[string]bool, why 
 
 // choose lists the crews to time next. A crew that the sweep has timed, or failed to,
 // is not tried again.
-func (q *Sweeps) choose(view prospects.View, s Sweep, own []api.Trial) []timing.Choice {
+func (q *Sweeps) choose(view candidates.View, s Sweep, own []api.Trial) []timing.Choice {
 	var all []timing.Candidate
 	for _, x := range view.All {
 		if x.Place.Host == nil || x.Blocked() != nil && x.Blocked().Check != "deadline" {
@@ -233,13 +233,13 @@ func (q *Sweeps) answer(w http.ResponseWriter, r *http.Request, status int, id u
 		var found []Sweep
 		err = q.store.WithContext(r.Context()).Where("id = ?", id).Limit(1).Find(&found).Error
 		if err == nil && len(found) == 0 {
-			err = edge.NotFound(fmt.Sprintf("there is no sweep %s", id))
+			err = httpapi.NotFound(fmt.Sprintf("there is no sweep %s", id))
 		}
 		if err == nil {
 			out, err = q.record(r.Context(), found[0])
 		}
 	}
-	edge.Answer(w, r, status, out, err)
+	httpapi.Answer(w, r, status, out, err)
 }
 
 // Get answers with one sweep.
@@ -250,7 +250,7 @@ func (q *Sweeps) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 // List answers with a page of sweeps, newest first.
 func (q *Sweeps) List(w http.ResponseWriter, r *http.Request, params api.ListSweepsParams) {
 	out := api.SweepList{Items: []api.Sweep{}}
-	found, next, err := edge.Newest(q.store.WithContext(r.Context()), "created_at", "id",
+	found, next, err := httpapi.Newest(q.store.WithContext(r.Context()), "created_at", "id",
 		func(x Sweep) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
 	out.Next = next
 	for _, s := range found {
@@ -260,5 +260,5 @@ func (q *Sweeps) List(w http.ResponseWriter, r *http.Request, params api.ListSwe
 		}
 		out.Items = append(out.Items, one)
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }

@@ -102,16 +102,16 @@ type attemptRow struct {
 
 // Rows returns the timed frames of a shot, or of all with "", the oldest first.
 func (t *Timings) Rows(ctx context.Context, shot string) ([]Row, error) {
-	var attempts []attemptRow
+	var tries []attemptRow
 	err := t.store.WithContext(ctx).Raw(`
 		SELECT f.run_id, r.kind, f.shot, a.host, a.crew, f.frame, f.warm_up, a.seconds, a.ended_at, a.measured
-		FROM attempts a JOIN frames f ON f.id = a.frame_id AND f.fence = a.fence JOIN runs r ON r.id = f.run_id
+		FROM tries a JOIN frames f ON f.id = a.frame_id AND f.fence = a.fence JOIN runs r ON r.id = f.run_id
 		WHERE a.outcome = 'done' AND f.state = 'done' AND a.seconds > 0 AND (? = '' OR f.shot = ?) AND f.memory_mode = ''
-		ORDER BY a.id DESC LIMIT ?`, shot, shot, newest).Scan(&attempts).Error
+		ORDER BY a.id DESC LIMIT ?`, shot, shot, newest).Scan(&tries).Error
 	if err != nil {
 		return nil, err
 	}
-	slices.Reverse(attempts)
+	slices.Reverse(tries)
 	specs, err := t.specs(ctx)
 	if err != nil {
 		return nil, err
@@ -121,7 +121,7 @@ func (t *Timings) Rows(ctx context.Context, shot string) ([]Row, error) {
 		return nil, err
 	}
 	var out []Row
-	for _, a := range attempts {
+	for _, a := range tries {
 		spec := specs[a.RunID.String()+" "+a.Shot]
 		if row, ok := a.row(spec, machines[a.Host]); ok {
 			out = append(out, row)

@@ -14,7 +14,7 @@ import (
 	"rotanex.example/core/memory"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/access"
-	"rotanex.example/service/edge"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
 )
 
@@ -39,7 +39,7 @@ func (t *Timings) Know(ctx context.Context) (*Knowledge, error) {
 	defer t.kept.mu.Unlock()
 	var of string
 	err := t.store.WithContext(ctx).Raw(`SELECT concat_ws(' ',
-		(SELECT max(id) FROM attempts WHERE outcome = 'done'), (SELECT max(id) FROM times), (SELECT max(updated_at) FROM shots),
+		(SELECT max(id) FROM tries WHERE outcome = 'done'), (SELECT max(id) FROM times), (SELECT max(updated_at) FROM shots),
 		(SELECT count(*) FROM hosts), (SELECT count(*) FROM offers))`).Scan(&of).Error
 	if err != nil || t.kept.all != nil && t.kept.of == of {
 		return t.kept.all, err
@@ -115,7 +115,7 @@ func (t *Timings) Need(ctx context.Context, shot shots.Shot) (memory.Need, error
 	}
 	err := t.store.WithContext(ctx).Raw(`
 		SELECT s.spec, a.outcome, max((a.measured->>'device_peak_bytes')::bigint) AS device, max((a.measured->>'peak_memory_bytes')::bigint) AS host
-		FROM attempts a JOIN frames f ON f.id = a.frame_id JOIN run_shots s ON s.run_id = f.run_id AND s.shot = f.shot
+		FROM tries a JOIN frames f ON f.id = a.frame_id JOIN run_shots s ON s.run_id = f.run_id AND s.shot = f.shot
 		WHERE f.shot = ? AND (a.outcome = 'done' AND f.memory_mode = '' OR a.cause = 'out-of-memory')
 		  AND jsonb_array_length(coalesce(f.devices, '[]')) < 2
 		GROUP BY 1, 2`, shot.Name).Scan(&seen).Error
@@ -149,16 +149,16 @@ func sameSettings(a, b map[string]string) bool {
 
 // PostTimes takes in a CSV file of times.
 func (t *Timings) PostTimes(w http.ResponseWriter, r *http.Request, params api.ImportTimesParams) {
-	text, err := edge.Text(r)
+	text, err := httpapi.Text(r)
 	var out struct {
 		Rows int `json:"rows"`
 	}
 	if err == nil {
 		if out.Rows, err = t.Import(r.Context(), access.IDFor(r, params.IdempotencyKey), text); err != nil {
-			err = edge.BadField("body", "", err.Error())
+			err = httpapi.BadField("body", "", err.Error())
 		}
 	}
-	edge.Answer(w, r, http.StatusCreated, out, err)
+	httpapi.Answer(w, r, http.StatusCreated, out, err)
 }
 
 // GetTimes answers with a CSV file of times.
@@ -169,7 +169,7 @@ func (t *Timings) GetTimes(w http.ResponseWriter, r *http.Request, params api.Ex
 	}
 	times, err := t.Export(r.Context(), shot)
 	if err != nil {
-		edge.Fail(w, r, err)
+		httpapi.Fail(w, r, err)
 		return
 	}
 	w.Header().Set("Content-Type", "text/csv; charset=utf-8")

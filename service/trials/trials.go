@@ -20,8 +20,8 @@ import (
 	"rotanex.example/core/timing"
 	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
-	"rotanex.example/service/edge"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
@@ -68,7 +68,7 @@ const (
 
 // Create begins a trial.
 func (t *Trials) Create(w http.ResponseWriter, r *http.Request, params api.CreateTrialParams) {
-	body, err := edge.Body[api.NewTrial](r)
+	body, err := httpapi.Body[api.NewTrial](r)
 	id := access.IDFor(r, params.IdempotencyKey)
 	if err == nil {
 		err = t.create(r.Context(), id, body)
@@ -81,7 +81,7 @@ func (t *Trials) create(ctx context.Context, id uuid.UUID, body api.NewTrial) er
 	if err != nil {
 		return err
 	}
-	n := Ask{ID: id, Shot: shot, Host: body.Host, Crew: body.Crew, Request: edge.Fingerprint(body), Repeats: 1}
+	n := Ask{ID: id, Shot: shot, Host: body.Host, Crew: body.Crew, Request: httpapi.Fingerprint(body), Repeats: 1}
 	count := body.Frames
 	if body.Precision > 0 {
 		precision := float64(body.Precision)
@@ -167,13 +167,13 @@ func (t *Trials) able(ctx context.Context, shot shots.Shot, hostName, crewName s
 		for _, c := range host.Spec.Crews() {
 			forms = append(forms, c.ID)
 		}
-		return host, crew, edge.BadField("/crew", crewName, fmt.Sprintf("%s cannot form it; it can form %s", host.Name, strings.Join(forms, ", ")))
+		return host, crew, httpapi.BadField("/crew", crewName, fmt.Sprintf("%s cannot form it; it can form %s", host.Name, strings.Join(forms, ", ")))
 	}
 	if !host.Up(t.clock.WallNow()) {
-		return host, crew, edge.Conflict(fmt.Sprintf("the agent of %s is not up: start it there, then time the frame again", host.Name))
+		return host, crew, httpapi.Conflict(fmt.Sprintf("the agent of %s is not up: start it there, then time the frame again", host.Name))
 	}
 	if !slices.Contains(host.Launchers, shot.Spec.Launcher) {
-		return host, crew, edge.Conflict(fmt.Sprintf("the agent of %s may not start %s, the launcher of %s; it may start %s", host.Name, shot.Spec.Launcher, shot.Name, strings.Join(host.Launchers, ", ")))
+		return host, crew, httpapi.Conflict(fmt.Sprintf("the agent of %s may not start %s, the launcher of %s; it may start %s", host.Name, shot.Spec.Launcher, shot.Name, strings.Join(host.Launchers, ", ")))
 	}
 	return host, crew, nil
 }
@@ -219,7 +219,7 @@ func (t *Trials) rows(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID][]row
 	var all []row
 	err := t.store.WithContext(ctx).Raw(`
 		SELECT f.run_id, f.frame, f.repeat, f.warm_up, f.state, f.cause, f.seconds, a.measured
-		FROM frames f LEFT JOIN attempts a ON a.frame_id = f.id AND a.fence = f.fence
+		FROM frames f LEFT JOIN tries a ON a.frame_id = f.id AND a.fence = f.fence
 		WHERE f.run_id IN ? ORDER BY f.warm_up DESC, f.repeat, f.frame`, ids).Scan(&all).Error
 	out := map[uuid.UUID][]row{}
 	for _, r := range all {
@@ -281,7 +281,7 @@ func (t *Trials) answer(w http.ResponseWriter, r *http.Request, status int, id u
 		var found []trialRun
 		err = t.query(r.Context()).Where("trials.run_id = ?", id).Scan(&found).Error
 		if err == nil && len(found) == 0 {
-			err = edge.NotFound(fmt.Sprintf("there is no trial %s; rotanex trial list shows them", id))
+			err = httpapi.NotFound(fmt.Sprintf("there is no trial %s; rotanex trials list shows them", id))
 		}
 		if err == nil {
 			var rows map[uuid.UUID][]row
@@ -289,7 +289,7 @@ func (t *Trials) answer(w http.ResponseWriter, r *http.Request, status int, id u
 			out = record(found[0], rows[id])
 		}
 	}
-	edge.Answer(w, r, status, out, err)
+	httpapi.Answer(w, r, status, out, err)
 }
 
 // Get answers with one trial.
@@ -304,7 +304,7 @@ func (t *Trials) List(w http.ResponseWriter, r *http.Request, params api.ListTri
 	if params.Shot != nil {
 		query = query.Where("trials.shot = ?", *params.Shot)
 	}
-	found, next, err := edge.Newest(query, "runs.created_at", "runs.id",
+	found, next, err := httpapi.Newest(query, "runs.created_at", "runs.id",
 		func(x trialRun) (time.Time, uuid.UUID) { return x.CreatedAt, x.RunID }, params.Cursor, params.Limit)
 	out.Next = next
 	var rows map[uuid.UUID][]row
@@ -314,7 +314,7 @@ func (t *Trials) List(w http.ResponseWriter, r *http.Request, params api.ListTri
 	for _, f := range found {
 		out.Items = append(out.Items, record(f, rows[f.RunID]))
 	}
-	edge.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // idsOf lists the runs of trials, and the nil one, for an IN that is never empty.

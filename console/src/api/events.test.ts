@@ -4,8 +4,8 @@ import { staleKeys, withFrame } from "./events";
 
 const at = "2031-03-07T18:00:00Z";
 const frames: Schemas["Frame"][] = [
-  { shot: "coda-060", frame: 1, state: "leased", tries: 0, host: "eddy", crew: "g0" },
-  { shot: "coda-060", frame: 2, state: "waiting", tries: 0 },
+  { shot: "coda-060", frame: 1, state: "rendering", failures: 0, host: "eddy", crew: "g0" },
+  { shot: "coda-060", frame: 2, state: "waiting", failures: 0 },
 ];
 
 test("a frame's event changes that frame and no other", () => {
@@ -20,7 +20,7 @@ test("a frame's event changes that frame and no other", () => {
     crew: "g0",
     seconds: 31,
   });
-  expect(after?.[0]).toMatchObject({ state: "done", seconds: 31, tries: 0 });
+  expect(after?.[0]).toMatchObject({ state: "done", seconds: 31, failures: 0 });
   expect(after?.[1]).toBe(frames[1]);
 });
 
@@ -33,8 +33,8 @@ test("a failed try counts, a lost agent does not", () => {
     state: "waiting",
     cause,
   });
-  expect(withFrame(frames, event("crashed"))?.[0]).toMatchObject({ state: "waiting", tries: 1, cause: "crashed" });
-  expect(withFrame(frames, event("agent-lost"))?.[0].tries).toBe(0);
+  expect(withFrame(frames, event("crashed"))?.[0]).toMatchObject({ state: "waiting", failures: 1, cause: "crashed" });
+  expect(withFrame(frames, event("agent-lost"))?.[0].failures).toBe(0);
 });
 
 test("events make stale what shows them", () => {

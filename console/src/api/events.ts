@@ -50,7 +50,7 @@ export function withFrame(frames: Frame[] | undefined, e: Event): Frame[] | unde
       crew: e.crew,
       cause: e.cause ?? f.cause,
       seconds: e.seconds,
-      tries: f.tries + (failedTry ? 1 : 0),
+      failures: f.failures + (failedTry ? 1 : 0),
       done: e.state === "done" ? e.at : undefined,
     };
   });

@@ -154,26 +154,26 @@ export const useComparison = (shot: string, baseline: string, sort: Sort) =>
 export const useFit = (shot: string) =>
   useQuery({
     queryKey: ["fit", shot],
-    queryFn: () => answered(client.GET("/shots/{shot}/fit", { params: { path: { shot } } })),
+    queryFn: () => answered(client.GET("/shots/{shot}/memory", { params: { path: { shot } } })),
     refetchInterval: 15_000,
   });
 
 export const usePreflight = (shot: string) =>
   useQuery({
     queryKey: ["preflight", shot],
-    queryFn: () => answered(client.GET("/shots/{shot}/check", { params: { path: { shot } } })),
+    queryFn: () => answered(client.GET("/shots/{shot}/preflight", { params: { path: { shot } } })),
     refetchInterval: 10_000,
   });
 
 export const useStudies = (shot: string) =>
   useQuery({
     queryKey: ["studies", shot],
-    queryFn: () => answered(client.GET("/studies", { params: { query: { shot, limit: 50 } } })),
+    queryFn: () => answered(client.GET("/settings-studies", { params: { query: { shot, limit: 50 } } })),
     refetchInterval: (q) => (q.state.data?.items.some((s) => !s.complete) ? 1_000 : 15_000),
   });
 
 export const differenceURL = (study: string, a: number, b: number) =>
-  `/api/v1/studies/${study}/difference?a=${a}&b=${b}`;
+  `/api/v1/settings-studies/${study}/difference?a=${a}&b=${b}`;
 
 export const useSweeps = (shot: string) =>
   useQuery({

@@ -520,7 +520,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/shots/{shot}/fit": {
+    "/shots/{shot}/memory": {
         parameters: {
             query?: never;
             header?: never;
@@ -539,7 +539,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/shots/{shot}/check": {
+    "/shots/{shot}/preflight": {
         parameters: {
             query?: never;
             header?: never;
@@ -668,7 +668,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/studies": {
+    "/settings-studies": {
         parameters: {
             query?: never;
             header?: never;
@@ -686,7 +686,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/studies/{study}": {
+    "/settings-studies/{study}": {
         parameters: {
             query?: never;
             header?: never;
@@ -705,7 +705,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/studies/{study}/difference": {
+    "/settings-studies/{study}/difference": {
         parameters: {
             query?: never;
             header?: never;
@@ -766,7 +766,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The plan played many times with what is not known for sure */
+        /** The plan simulated many times with what is not known for sure */
         get: operations["forecastPlan"];
         put?: never;
         post?: never;
@@ -803,7 +803,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Why each place is used or not; what is short, and what would mend it */
+        /** Why each place is used or not; what is short, and what would fix it */
         get: operations["explainPlan"];
         put?: never;
         post?: never;
@@ -1276,19 +1276,19 @@ export interface components {
             watts?: number;
             /** @description Of a core, where a farm bills by it */
             mhz?: number;
-            write_off_hour?: components["schemas"]["Money"];
+            depreciation_h?: components["schemas"]["Money"];
         };
         Device: {
             id: string;
             model: string;
             memory_gb: number;
-            held_gb?: number;
+            in_use_gb?: number;
             backends?: string[];
             link_width?: number;
             linked_to?: string;
             watts?: number;
             price?: components["schemas"]["Money"];
-            write_off_hour?: components["schemas"]["Money"];
+            depreciation_h?: components["schemas"]["Money"];
             /** @description Why it is there but cannot be used */
             unusable?: string;
         };
@@ -1306,7 +1306,8 @@ export interface components {
             note?: string;
             cpu: components["schemas"]["CPU"];
             memory_gb: number;
-            mains: boolean;
+            /** @description False where it runs on its battery; left out it is true */
+            on_ac_power?: boolean;
             open?: components["schemas"]["Hours"][];
             power: {
                 price_kwh: components["schemas"]["Money"];
@@ -1353,13 +1354,13 @@ export interface components {
             source: components["schemas"]["Name"];
             note?: string;
             max_servers: number;
-            price_hour: components["schemas"]["Money"];
+            price_h: components["schemas"]["Money"];
             fee: components["schemas"]["Money"];
             increment_s: number;
             minimum_s?: number;
-            lead_s: number;
-            wrap_s?: number;
-            /** @description More than lead_s the first time */
+            boot_s: number;
+            shutdown_s?: number;
+            /** @description More than boot_s the first time */
             setup_s?: number;
             cpu: components["schemas"]["CPU"];
             memory_gb: number;
@@ -1417,7 +1418,7 @@ export interface components {
             /** @description So far, in the service's currency */
             charged: components["schemas"]["Money"];
             /** @description Expected of servers that stand and jobs that are there */
-            promised: components["schemas"]["Money"];
+            committed: components["schemas"]["Money"];
             currency: string;
             /** @description What one unit of its prices comes to today, discount and tax in it */
             factor?: components["schemas"]["Money"];
@@ -1439,7 +1440,7 @@ export interface components {
              * Format: double
              * @description As declared, seconds; of a server that is made from a kept image, where one is kept
              */
-            promised_s: number;
+            declared_s: number;
             /**
              * Format: double
              * @description What plans go by
@@ -1450,7 +1451,7 @@ export interface components {
              * @description Nine in ten take less
              */
             late_s?: number;
-            /** @description How many waits it rests on; where none was seen it is what was promised */
+            /** @description How many waits it rests on; where none was seen it is what was declared */
             seen: number;
             ordered: number;
             /** @description Servers that were not up in time and were given up */
@@ -1476,14 +1477,14 @@ export interface components {
                 core_ghz_hour?: components["schemas"]["Money"];
                 frame?: components["schemas"]["Money"];
                 /** @description For all that is ordered with one plan */
-                least?: components["schemas"]["Money"];
+                minimum_charge?: components["schemas"]["Money"];
             };
             cpu: components["schemas"]["CPU"];
             memory_gb: number;
             devices?: components["schemas"]["Device"][];
             launchers?: string[];
-            /** @description Shots with a single-user licence are taken */
-            single_user?: boolean;
+            /** @description Shots with a named-user licence are taken */
+            named_user?: boolean;
         };
         FarmJob: {
             /** Format: uuid */
@@ -1494,7 +1495,7 @@ export interface components {
             farm: string;
             source: string;
             /** @enum {string} */
-            state: "planned" | "sending" | "analysing" | "queued" | "proofing" | "held" | "rendering" | "rejected" | "refused" | "closing" | "ended" | "never";
+            state: "planned" | "sending" | "analysing" | "queued" | "proofing" | "held" | "rendering" | "rejected" | "refused" | "closing" | "ended" | "not-started";
             frames: number;
             done: number;
             /** @description Tries that gave no frame */
@@ -1612,7 +1613,7 @@ export interface components {
             /** @enum {string} */
             status: "meets" | "late" | "impossible" | "charged";
             cost?: components["schemas"]["Money"];
-            /** @description What was promised before the run */
+            /** @description What was estimated before the run */
             estimated?: components["schemas"]["Money"];
             /** Format: double */
             elapsed_s?: number;
@@ -1666,7 +1667,7 @@ export interface components {
             /** @description The part of device_memory_gb that could be spilled to host memory */
             textures_gb?: number;
             /** @description Buffers that a device holds of the picture */
-            passes?: number;
+            buffers?: number;
             /** @description What is permitted where memory does not do, in the order in which to try it; without it smaller-crew, larger-device */
             out_of_memory?: ("smaller-crew" | "larger-device" | "spill" | "cpu" | "hold")[];
             /** @description The compute backend that it must be rendered with */
@@ -1941,7 +1942,7 @@ export interface components {
             level: "blocker" | "warning";
             check: string;
             text: string;
-            mend: string;
+            fix: string;
         };
         PreflightCrew: {
             place: string;
@@ -2329,7 +2330,7 @@ export interface components {
         };
         PlanForecast: {
             currency: string;
-            plays: number;
+            simulations: number;
             /** Format: int64 */
             seed: number;
             /**
@@ -2337,7 +2338,7 @@ export interface components {
              * @description To have every shot home by its deadline
              */
             chance: number;
-            /** @description Plays in which frames were left over when all crews had closed */
+            /** @description Simulations in which frames were left over when all crews had closed */
             never: number;
             finish: components["schemas"]["TimeSpread"];
             cost: {
@@ -2346,7 +2347,7 @@ export interface components {
                 p90: components["schemas"]["Money"];
             };
             shots: components["schemas"]["ShotForecast"][];
-            /** @description Finishes of even steps of the plays, the earliest first; without those that never finished */
+            /** @description Finishes of even steps of the simulations, the earliest first; without those that never finished */
             curve: string[];
             /** @description Where its doubts come from */
             rests_on?: string[];
@@ -2359,7 +2360,7 @@ export interface components {
             deadline: string;
             finish: components["schemas"]["TimeSpread"];
         };
-        /** @description Without a time, that part of the plays never finished */
+        /** @description Without a time, that part of the simulations never finished */
         TimeSpread: {
             /** Format: date-time */
             p10?: string;
@@ -2472,7 +2473,7 @@ export interface components {
             crew?: string;
             why: string;
             /** @description What to do about it */
-            mend?: string;
+            fix?: string;
         };
         PlanList: {
             items: components["schemas"]["Plan"][];
@@ -2481,10 +2482,10 @@ export interface components {
         /** @enum {string} */
         RunState: "running" | "paused" | "cancelled" | "complete" | "incomplete";
         /** @enum {string} */
-        FrameState: "waiting" | "leased" | "done" | "failed";
+        FrameState: "waiting" | "rendering" | "done" | "failed";
         FrameCounts: {
             waiting: number;
-            leased: number;
+            rendering: number;
             done: number;
             failed: number;
         };
@@ -2606,9 +2607,9 @@ export interface components {
             booked: number;
             done: number;
             /** @enum {string} */
-            state: "rendering" | "ready" | "later" | "lost" | "draining" | "finished" | "barred";
+            state: "rendering" | "ready" | "scheduled" | "lost" | "draining" | "finished" | "excluded";
             /** @description Why it gets no more frames of a shot */
-            barred?: string;
+            excluded?: string;
             shot?: string;
             frame?: number;
             /**
@@ -2626,7 +2627,7 @@ export interface components {
             offer: string;
             host: string;
             /** @enum {string} */
-            state: "planned" | "asked" | "starting" | "up" | "stopping" | "ending" | "stopped" | "never";
+            state: "planned" | "requested" | "starting" | "up" | "stopping" | "ending" | "stopped" | "not-started";
             /** @description The kept image that it was made from */
             image?: string;
             /** Format: date-time */
@@ -2649,8 +2650,8 @@ export interface components {
             state: components["schemas"]["FrameState"];
             host?: string;
             crew?: string;
-            /** @description How often it failed */
-            tries: number;
+            /** @description Tries of it that failed */
+            failures: number;
             /** @description Of the last failure */
             cause?: string;
             /** Format: double */
@@ -2672,9 +2673,9 @@ export interface components {
         };
         FrameDetail: {
             frame: components["schemas"]["Frame"];
-            attempts: components["schemas"]["Attempt"][];
+            tries: components["schemas"]["Try"][];
         };
-        Attempt: {
+        Try: {
             /** Format: int64 */
             fence: number;
             host: string;
@@ -2748,7 +2749,7 @@ export interface components {
             version?: string;
             cpu: components["schemas"]["CPU"];
             memory_gb: number;
-            mains: boolean;
+            on_ac_power: boolean;
             devices: components["schemas"]["Device"][];
             launchers: string[];
             findings?: string[];
@@ -2783,7 +2784,7 @@ export interface components {
         Licence: {
             pool: components["schemas"]["Name"];
             /** @enum {string} */
-            kind: "floating" | "single-user" | "host";
+            kind: "floating" | "named-user" | "node-locked";
             seats: number;
             /** @description That could be hired for a run */
             extra_seats?: number;
@@ -2916,7 +2917,7 @@ export interface components {
              * @description Of the crew's devices on average, where it can be read
              */
             device_use?: number;
-            /** @description Mains or battery */
+            /** @description OnACPower or battery */
             conditions?: {
                 [key: string]: string;
             };
@@ -4332,7 +4333,7 @@ export interface operations {
     forecastPlan: {
         parameters: {
             query?: {
-                plays?: number;
+                simulations?: number;
                 seed?: number;
             };
             header?: never;

@@ -251,7 +251,7 @@ function LeftOut({ plan }: { plan: Schemas["Plan"] }) {
               { name: "Shot", cell: (l) => l.shot },
               { name: "Where", cell: (l) => (l.crew ? `${l.place}/${l.crew}` : l.place) },
               { name: "Why", cell: (l) => l.why },
-              { name: "What to do", cell: (l) => l.mend ?? none },
+              { name: "What to do", cell: (l) => l.fix ?? none },
             ]}
           />
         </Sheet>

@@ -199,7 +199,7 @@ function Contents({ run }: { run: Run }) {
       </Grid>
       {isOver(run) && run.counts.done > 0 && (
         <Text>
-          Collect the frames: <Code bg="rail">rotanex collect {run.id.slice(0, 8)} --to DIR</Code>
+          Download the frames: <Code bg="rail">rotanex download {run.id.slice(0, 8)} --to DIR</Code>
         </Text>
       )}
       <Latest run={run} frames={frames.data ?? []} onPick={setPicked} />

@@ -7,7 +7,7 @@ import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { Empty, Shown } from "../parts/States";
 
-export const totalOf = (c: Schemas["FrameCounts"]) => c.waiting + c.leased + c.done + c.failed;
+export const totalOf = (c: Schemas["FrameCounts"]) => c.waiting + c.rendering + c.done + c.failed;
 
 /** How much of a run is done, as a bar and as numbers. */
 export function Progress({ counts }: { counts: Schemas["FrameCounts"] }) {
@@ -16,7 +16,7 @@ export function Progress({ counts }: { counts: Schemas["FrameCounts"] }) {
     <Box display="flex" alignItems="center" gap="3">
       <Box display="flex" w="7rem" h="6px" bg="waiting" rounded="full" overflow="hidden" aria-hidden>
         <Box w={`${(100 * counts.done) / all}%`} bg="done" />
-        <Box w={`${(100 * counts.leased) / all}%`} bg="leased" />
+        <Box w={`${(100 * counts.rendering) / all}%`} bg="rendering" />
         <Box w={`${(100 * counts.failed) / all}%`} bg="failed" />
       </Box>
       <Text>

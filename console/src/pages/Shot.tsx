@@ -7,8 +7,8 @@ import { Shown } from "../parts/States";
 import { Compare } from "../shot/Compare";
 import { Memory } from "../shot/Memory";
 import { Preflight } from "../shot/Preflight";
+import { Studies } from "../shot/Settings";
 import { SourcesOf } from "../shot/Sources";
-import { Studies } from "../shot/Studies";
 
 const views = [
   { value: "compare", label: "Crews compared" },

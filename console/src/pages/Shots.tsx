@@ -198,7 +198,7 @@ export function Shots() {
         <Shown query={trials}>
           {(all) =>
             all.length === 0 ? (
-              <Empty title="No frame timed yet" command="rotanex trial run SHOT --crew HOST/CREW">
+              <Empty title="No frame timed yet" command="rotanex trials run SHOT --crew HOST/CREW">
                 A plan is as good as the times that it is made from.
               </Empty>
             ) : (

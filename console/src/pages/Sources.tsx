@@ -29,7 +29,7 @@ function state(s: Source) {
 /** How much of a source's cap is gone. */
 function cap(s: Source) {
   if (!s.spec.cap) return none;
-  const used = (Number(s.charged) + Number(s.promised)) / Math.max(0.01, Number(s.spec.cap));
+  const used = (Number(s.charged) + Number(s.committed)) / Math.max(0.01, Number(s.spec.cap));
   return (
     <Text as="span" color={used >= 0.8 ? "failed" : undefined}>
       {money(s.currency, s.spec.cap)}, {Math.round(100 * used)} % used
@@ -60,7 +60,7 @@ function Known({ all }: { all: Source[] }) {
             right: true,
           },
           { name: "Charged", cell: (s) => money(s.currency, s.charged), right: true },
-          { name: "Committed", cell: (s) => money(s.currency, s.promised), right: true },
+          { name: "Committed", cell: (s) => money(s.currency, s.committed), right: true },
           { name: "Cap", cell: cap, right: true },
           { name: "Usable tries", cell: (s) => whole(s.usable_share), right: true },
           { name: "State", cell: state },
@@ -70,11 +70,11 @@ function Known({ all }: { all: Source[] }) {
   );
 }
 
-/** How long an offer or a tier takes to begin: as it was promised, or as it was seen to. */
-function Begins({ place, promised }: { place: string; promised: number }) {
+/** How long an offer or a tier takes to begin: as it was declared, or as it was seen to. */
+function Begins({ place, declared }: { place: string; declared: number }) {
   const sources = useSources();
   const wait = sources.data?.items.flatMap((s) => s.waits ?? []).find((w) => w.place === place);
-  if (!wait || (wait.seen === 0 && wait.never === 0)) return <>{roughly(promised)}, as promised</>;
+  if (!wait || (wait.seen === 0 && wait.never === 0)) return <>{roughly(declared)}, as declared</>;
   const never = wait.never > 0 ? `, ${wait.never} of ${wait.ordered} never came` : "";
   return (
     <Stack gap="0" title={wait.late_s ? `nine in ten take less than ${roughly(wait.late_s)}` : undefined}>
@@ -83,7 +83,7 @@ function Begins({ place, promised }: { place: string; promised: number }) {
         {never}
       </Text>
       <Text color="fg.muted" fontSize="xs">
-        {roughly(wait.promised_s)} promised, {wait.seen || "none"} seen{wait.ordered === 0 && " of its source"}
+        {roughly(wait.declared_s)} declared, {wait.seen || "none"} seen{wait.ordered === 0 && " of its source"}
       </Text>
     </Stack>
   );
@@ -114,13 +114,13 @@ function Offers() {
                 { name: "Offer", cell: (o) => <Text title={o.spec.note}>{o.spec.name}</Text> },
                 { name: "Source", cell: (o) => o.spec.source },
                 { name: "At most", cell: (o) => o.spec.max_servers, right: true },
-                { name: "An hour", cell: (o) => priced(o.spec.source, o.spec.price_hour), right: true },
+                { name: "An hour", cell: (o) => priced(o.spec.source, o.spec.price_h), right: true },
                 { name: "Fee", cell: (o) => priced(o.spec.source, o.spec.fee), right: true },
                 { name: "Billed by", cell: (o) => roughly(o.spec.increment_s), right: true },
                 { name: "At least", cell: (o) => roughly(o.spec.minimum_s), right: true },
                 {
                   name: "Up after",
-                  cell: (o) => <Begins place={o.spec.name} promised={o.spec.lead_s} />,
+                  cell: (o) => <Begins place={o.spec.name} declared={o.spec.boot_s} />,
                   right: true,
                 },
                 { name: "First set-up", cell: (o) => roughly(o.spec.setup_s), right: true },
@@ -158,8 +158,8 @@ function Farms() {
                 { name: "A node", cell: devices },
                 { name: "Node-hour", cell: (f) => priced(f.source, f.work.node_hour), right: true },
                 { name: "Core-GHz-hour", cell: (f) => priced(f.source, f.work.core_ghz_hour), right: true },
-                { name: "Least charge", cell: (f) => priced(f.source, f.work.least), right: true },
-                { name: "First frame after", cell: (f) => <Begins place={f.name} promised={f.lead_s} />, right: true },
+                { name: "Least charge", cell: (f) => priced(f.source, f.work.minimum_charge), right: true },
+                { name: "First frame after", cell: (f) => <Begins place={f.name} declared={f.lead_s} />, right: true },
                 { name: "Renders", cell: (f) => f.launchers?.join(", ") ?? none },
               ]}
             />

@@ -115,7 +115,7 @@ const toneOf: Record<string, keyof typeof tones> = {
   warning: "busy",
   blocked: "bad",
   blocker: "bad",
-  barred: "bad",
+  excluded: "bad",
   "does not fit": "bad",
   late: "bad",
   lost: "bad",

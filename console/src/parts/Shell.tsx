@@ -7,7 +7,7 @@ import { moment, zoneName } from "./format";
 import { useMode } from "./mode";
 
 const places = [
-  { to: "/stock", label: "Stock", icon: LuServer },
+  { to: "/hosts", label: "Hosts", icon: LuServer },
   { to: "/sources", label: "Sources", icon: LuHandshake },
   { to: "/shots", label: "Shots", icon: LuClapperboard },
   { to: "/plans", label: "Plans", icon: LuRoute },

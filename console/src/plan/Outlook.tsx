@@ -16,7 +16,7 @@ export function chance(x: number): string {
   return `${Math.round(100 * x)} %`;
 }
 
-/** How sure the plan is: played many times, with when it was finished in how many. */
+/** How sure the plan is: simulated many times, with when it was finished in how many. */
 export function Outlook({ plan }: { plan: Plan }) {
   const forecast = useForecast(plan.id);
   return (
@@ -24,15 +24,15 @@ export function Outlook({ plan }: { plan: Plan }) {
       title="How sure"
       aside={
         forecast.data &&
-        `${forecast.data.plays.toLocaleString()} plays by the rule of a run, seed ${forecast.data.seed}`
+        `${forecast.data.simulations.toLocaleString()} simulations by the rule of a run, seed ${forecast.data.seed}`
       }
     >
-      <Shown query={forecast}>{(f) => <Played plan={plan} f={f} />}</Shown>
+      <Shown query={forecast}>{(f) => <Simulated plan={plan} f={f} />}</Shown>
     </Sheet>
   );
 }
 
-function Played({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
+function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
   const [muted, line, done, failed] = useToken("colors", ["fg.muted", "line", "done", "failed"]);
   const points = f.curve.map((t, i) => ({ at: Date.parse(t), part: (100 * i) / 40 }));
   const late = f.finish.p90 && plan.deadline ? drift(f.finish.p90, plan.deadline) : undefined;
@@ -42,12 +42,12 @@ function Played({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
         <Figure
           label="In time"
           value={chance(f.chance)}
-          beside={f.never ? `${f.never} plays left frames over` : "every shot by its deadline"}
+          beside={f.never ? `${f.never} simulations left frames over` : "every shot by its deadline"}
           alarm={f.chance < 0.8}
         />
         <Figure
           label="Half are done by"
-          value={f.finish.p50 ? moment(f.finish.p50) : "never"}
+          value={f.finish.p50 ? moment(f.finish.p50) : "not-started"}
           beside={f.finish.p90 ? `nine in ten by ${moment(f.finish.p90)}` : "more than one in ten never"}
           alarm={late?.late}
         />
@@ -58,7 +58,7 @@ function Played({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
         />
       </Grid>
       {points.length > 2 && (
-        <figure aria-label="Part of the plays that are finished, by time" style={{ height: 170 }}>
+        <figure aria-label="Part of the simulations that are finished, by time" style={{ height: 170 }}>
           <ResponsiveContainer width="100%" height="100%">
             <AreaChart data={points} margin={{ top: 6, right: 16, bottom: 4, left: 0 }}>
               <CartesianGrid stroke={line} vertical={false} />

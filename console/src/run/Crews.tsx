@@ -10,16 +10,16 @@ type Crew = Schemas["RunCrew"];
 function Doing({ crew }: { crew: Crew }) {
   if (crew.state !== "rendering")
     return (
-      <Flex gap="2" title={crew.barred}>
+      <Flex gap="2" title={crew.excluded}>
         <State>{crew.state}</State>
-        {crew.barred && <Text color="fg.muted">{crew.barred}</Text>}
+        {crew.excluded && <Text color="fg.muted">{crew.excluded}</Text>}
         {crew.state === "ready" && <WhyIdle host={crew.host} />}
       </Flex>
     );
   return (
     <Flex align="center" gap="3">
       <Box w="6rem" h="5px" bg="waiting" rounded="full" overflow="hidden" aria-hidden>
-        <Box h="full" w={`${100 * (crew.progress ?? 0)}%`} bg="leased" transition="width 0.5s" />
+        <Box h="full" w={`${100 * (crew.progress ?? 0)}%`} bg="rendering" transition="width 0.5s" />
       </Box>
       <Text>
         {crew.shot} {crew.frame}, {Math.round(100 * (crew.progress ?? 0))} %

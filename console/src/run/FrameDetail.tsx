@@ -8,7 +8,7 @@ import { stateWords } from "./FrameGrid";
 
 type Frame = Schemas["Frame"];
 
-function Attempt({ attempt }: { attempt: Schemas["Attempt"] }) {
+function Try({ attempt }: { attempt: Schemas["Try"] }) {
   return (
     <Box fontSize="sm" borderTopWidth="1px" borderColor="line" pt="2">
       <Text>
@@ -71,12 +71,12 @@ export function FrameDetail({ run, frame, size }: { run: string; frame?: Frame; 
           </Link>
         ) : (
           <Center h="10rem" bg="bg" rounded="sm" color="fg.muted">
-            {frame.state === "leased" ? `rendering on ${frame.host}/${frame.crew}` : "no picture yet"}
+            {frame.state === "rendering" ? `rendering on ${frame.host}/${frame.crew}` : "no picture yet"}
           </Center>
         )}
         <WhyNot run={run} frame={frame} />
-        {detail.data?.attempts.toReversed().map((a) => (
-          <Attempt key={a.fence} attempt={a} />
+        {detail.data?.tries.toReversed().map((a) => (
+          <Try key={a.fence} attempt={a} />
         ))}
       </Stack>
     </Sheet>

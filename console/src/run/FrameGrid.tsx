@@ -6,8 +6,8 @@ type Frame = Schemas["Frame"];
 
 const shapes: Record<Frame["state"], object> = {
   waiting: { bg: "waiting" },
-  leased: {
-    bg: "leased",
+  rendering: {
+    bg: "rendering",
     animation: "pulse 1.6s ease-in-out infinite",
     css: { "@media (prefers-reduced-motion: reduce)": { animation: "none" } },
   },
@@ -17,7 +17,7 @@ const shapes: Record<Frame["state"], object> = {
 
 export const stateWords: Record<Frame["state"], string> = {
   waiting: "waiting",
-  leased: "rendering",
+  rendering: "rendering",
   done: "done",
   failed: "failed",
 };
@@ -40,7 +40,7 @@ const Cell = memo(function Cell({
       role="option"
       tabIndex={-1}
       aria-selected={chosen}
-      aria-label={`frame ${frame.frame}, ${stateWords[frame.state]}${frame.tries ? `, failed ${frame.tries} times` : ""}`}
+      aria-label={`frame ${frame.frame}, ${stateWords[frame.state]}${frame.failures ? `, failed ${frame.failures} times` : ""}`}
       title={`${frame.frame}: ${stateWords[frame.state]}`}
       w="15px"
       h="15px"
@@ -112,7 +112,7 @@ export function FrameGrid({
 export function Legend({ counts }: { counts: Schemas["FrameCounts"] }) {
   return (
     <Flex gap="4" fontSize="sm" color="fg.muted">
-      {(["done", "leased", "waiting", "failed"] as const).map((s) => (
+      {(["done", "rendering", "waiting", "failed"] as const).map((s) => (
         <Flex key={s} align="center" gap="1.5">
           <Box w="11px" h="11px" rounded="3px" {...shapes[s]} animation="none" />
           <Text>

@@ -53,7 +53,7 @@ const run = (more: Partial<Schemas["Run"]>): Schemas["Run"] => ({
   state: "running",
   created: "2031-03-07T18:00:00Z",
   shots: [],
-  counts: { waiting: 7, leased: 1, done: 30, failed: 0 },
+  counts: { waiting: 7, rendering: 1, done: 30, failed: 0 },
   planned_finish: "2031-03-07T20:00:00Z",
   crews: [],
   servers: [],
@@ -157,7 +157,11 @@ describe("sources side by side", () => {
       usable: 320,
       marks: ["baseline"],
     },
-    { source: "saltmarsh", status: "impossible", unsupported: ["saltmarsh-ebb: in gpu mode standin renders no foam"] },
+    {
+      source: "saltmarsh",
+      status: "impossible",
+      unsupported: ["saltmarsh-ebb: in gpu mode simulator renders no foam"],
+    },
     {
       source: "best mix",
       status: "meets",

@@ -212,7 +212,7 @@ export function Compare({ shot }: { shot: Schemas["Shot"] }) {
       <Shown query={query}>
         {(x) =>
           x.baseline === "" ? (
-            <Empty title="No frame of this shot was timed yet" command={`rotanex trial sweep ${name}`}>
+            <Empty title="No frame of this shot was timed yet" command={`rotanex trials sweep ${name}`}>
               A sweep times the few crews that tell most; the timing model says the rest.
             </Empty>
           ) : (

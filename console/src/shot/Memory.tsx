@@ -45,7 +45,7 @@ function Bar({ fit, scale }: { fit: Fit; scale: number }) {
           bottom="3px"
           left="0"
           w={`${Math.min(100, (100 * need) / scale)}%`}
-          bg={short ? "failed" : fit.tight ? "leased" : "done"}
+          bg={short ? "failed" : fit.tight ? "rendering" : "done"}
           rounded="sm"
         />
       </Box>

@@ -36,7 +36,7 @@ function Line({ finding }: { finding: Schemas["Finding"] }) {
       </Box>
       <Text color="fg.muted">{finding.check}</Text>
       <Text>{finding.text}</Text>
-      <Text color="fg.muted">→ {finding.mend}</Text>
+      <Text color="fg.muted">→ {finding.fix}</Text>
     </Grid>
   );
 }

@@ -18,7 +18,7 @@ export function Stretches({ stretches }: { stretches: Schemas["Stretch"][] }) {
               <Box
                 w="full"
                 h={`${s.frames > 0 ? (70 * s.weight) / heaviest : 2}%`}
-                bg={s.frames > 0 ? (s.weight > 1.1 ? "leased" : "done") : "line"}
+                bg={s.frames > 0 ? (s.weight > 1.1 ? "rendering" : "done") : "line"}
                 rounded="sm"
               />
               <Text fontSize="xs" color="fg.muted" whiteSpace="nowrap">

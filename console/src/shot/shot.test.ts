@@ -4,7 +4,7 @@ import { distinct } from "./Compare";
 import { grouped } from "./Memory";
 import { together } from "./Preflight";
 import { seriesOf } from "./Scaling";
-import { settingsOf } from "./Studies";
+import { settingsOf } from "./Settings";
 
 type Crew = Schemas["CrewFigures"];
 
@@ -118,7 +118,7 @@ describe("memory", () => {
 
 describe("preflight", () => {
   it("puts crews of a place with the same findings together", () => {
-    const finding = { level: "blocker" as const, check: "inputs", text: "a is missing", mend: "copy it" };
+    const finding = { level: "blocker" as const, check: "inputs", text: "a is missing", fix: "copy it" };
     const groups = together([
       { place: "dory", source: "loft", crew: "cpu", verdict: "clear", findings: [] },
       { place: "eddy", source: "loft", crew: "g0", verdict: "blocked", findings: [finding] },

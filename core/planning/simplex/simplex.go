@@ -39,20 +39,20 @@ type Column struct {
 
 // Program is a linear programme and its present basis.
 type Program struct {
-	rows    []Row
-	columns []Column // of these, the first len(rows) are slacks or surpluses, the next penalties
-	basis   []int    // of each row, the column that is basic in it
-	basic   []bool   // of each column
-	inverse []float64
-	value   []float64 // of each row, the value of its basic column
-	dual    []float64
-	pivots  int
-	work    []float64
-	barred  []bool // of each column, whether it may not be used
-	list    []int  // columns that were worth bringing in
-	places  []int  // where a row of the inverse is not 0
-	touched bool   // rows changed: start anew
-	stale   bool   // costs changed: the duals are to be computed anew
+	rows     []Row
+	columns  []Column // of these, the first len(rows) are slacks or surpluses, the next penalties
+	basis    []int    // of each row, the column that is basic in it
+	basic    []bool   // of each column
+	inverse  []float64
+	value    []float64 // of each row, the value of its basic column
+	dual     []float64
+	pivots   int
+	work     []float64
+	excluded []bool // of each column, whether it may not be used
+	list     []int  // columns that were worth bringing in
+	places   []int  // where a row of the inverse is not 0
+	touched  bool   // rows changed: start anew
+	stale    bool   // costs changed: the duals are to be computed anew
 }
 
 // New returns a programme of the rows without columns.
@@ -72,14 +72,14 @@ func New(rows []Row) *Program {
 	for i, r := range rows {
 		p.columns = append(p.columns, Column{r.Penalty, []int32{int32(i)}, []float64{1}})
 	}
-	p.basic, p.barred = make([]bool, len(p.columns)), make([]bool, len(p.columns))
+	p.basic, p.excluded = make([]bool, len(p.columns)), make([]bool, len(p.columns))
 	return p
 }
 
 // Add adds a column and returns its number, counted from 0.
 func (p *Program) Add(c Column) int {
 	p.columns = append(p.columns, c)
-	p.basic, p.barred = append(p.basic, false), append(p.barred, false)
+	p.basic, p.excluded = append(p.basic, false), append(p.excluded, false)
 	return len(p.columns) - 1 - 2*len(p.rows)
 }
 
@@ -89,14 +89,14 @@ func (p *Program) Require(row int, rhs float64) {
 	p.touched = true
 }
 
-// Bar forbids column n, or permits it again: while it is barred each unit of it
+// Bar forbids column n, or permits it again: while it is excluded each unit of it
 // costs the penalty more.
 func (p *Program) Bar(n int, bar bool, penalty float64) {
 	j := n + 2*len(p.rows)
-	if p.barred[j] == bar {
+	if p.excluded[j] == bar {
 		return
 	}
-	p.barred[j] = bar
+	p.excluded[j] = bar
 	if !bar {
 		penalty = -penalty
 	}
@@ -195,7 +195,7 @@ func (p *Program) entering() int {
 	}
 	p.list = p.list[:0]
 	for j := range p.columns {
-		if p.basic[j] || p.barred[j] {
+		if p.basic[j] || p.excluded[j] {
 			continue
 		}
 		if d := p.reduced(j); d < -tolerance {

@@ -1,0 +1,156 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
+
+	"rotanex.example/api"
+	"rotanex.example/api/client"
+)
+
+// manifest is the name of the file of checksums in each shot's folder. It has the
+// form that sha256sum --check reads.
+const manifest = "SHA256SUMS"
+
+func (a *app) download() *cobra.Command {
+	var to string
+	c := &cobra.Command{
+		Use: "download RUN --to DIR", Short: "Copy a run's frames to a folder, verified", Args: cobra.ExactArgs(1),
+		Long: `Copies every finished frame to DIR/SHOT/SHOT.NNNN.png, verifies each by its
+SHA-256, and writes a manifest of checksums, SHA256SUMS, for each shot. Started again,
+it copies only what is not there yet or not whole. Exit status: 0 when every frame
+of the run is there, 6 when some are not done yet.`,
+		Example: "  rotanex download latest --to frames\n  (cd frames/orrery-020 && sha256sum --check SHA256SUMS)",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if to == "" {
+				return errors.New("--to is needed: the folder to copy the frames to")
+			}
+			id, err := a.findRun(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			return collectRun(cmd, c, id, to)
+		}),
+	}
+	c.Flags().StringVar(&to, "to", "", "folder to copy to; it is made if it is not there")
+	return c
+}
+
+// atOnce is how many frames are copied side by side.
+const atOnce = 4
+
+func collectRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string) error {
+	frames, err := pages(func(cursor string) ([]api.Frame, string, error) {
+		page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Cursor: some(cursor), Limit: new(5000)}))
+		return page.Items, page.Next, err
+	})
+	if err != nil {
+		return err
+	}
+	sums := map[string]*strings.Builder{}
+	missing := 0
+	var work []api.Frame
+	for _, f := range frames {
+		if f.State != api.FrameStateDone {
+			missing++
+			continue
+		}
+		work = append(work, f)
+		if sums[f.Shot] == nil {
+			sums[f.Shot] = &strings.Builder{}
+			if err := os.MkdirAll(filepath.Join(to, f.Shot), 0o755); err != nil {
+				return err
+			}
+		}
+		fmt.Fprintf(sums[f.Shot], "%s  %s\n", f.Sha256, fileName(f))
+	}
+	bar := newBar(cmd, "collecting", len(work))
+	var done, copied atomic.Int64
+	group, ctx := errgroup.WithContext(cmd.Context())
+	group.SetLimit(atOnce)
+	for _, f := range work {
+		group.Go(func() error {
+			path := filepath.Join(to, f.Shot, fileName(f))
+			if sum, err := sumOf(path); err != nil || sum != f.Sha256 {
+				if err := fetch(ctx, c, id, f, path); err != nil {
+					return fmt.Errorf("%s frame %d: %w", f.Shot, f.Frame, err)
+				}
+				copied.Add(1)
+			}
+			bar.set(int(done.Add(1)), len(work))
+			return nil
+		})
+	}
+	err = group.Wait()
+	bar.clear()
+	if err != nil {
+		return fmt.Errorf("%w; start it again to go on: %d of %d frames are there", err, done.Load(), len(frames))
+	}
+	for shot, text := range sums {
+		if err := writeWhole(filepath.Join(to, shot, manifest), []byte(text.String())); err != nil {
+			return err
+		}
+	}
+	fmt.Fprintf(cmd.OutOrStdout(), "%d frames in %s, every checksum verified; %d copied now, %d were there.\n", len(work), to, copied.Load(), len(work)-int(copied.Load()))
+	if missing > 0 {
+		return exit{ExitIncomplete, fmt.Sprintf("%d frames are not done yet: collect again later.", missing)}
+	}
+	return nil
+}
+
+// fileName is SHOT.NNNN.png, or with the ending of another format; it sorts by number.
+func fileName(f api.Frame) string {
+	format := f.Format
+	if format == "" {
+		format = api.FrameFormatPng
+	}
+	return fmt.Sprintf("%s.%04d.%s", f.Shot, f.Frame, format)
+}
+
+func sumOf(path string) (string, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = file.Close() }()
+	hash := sha256.New()
+	if _, err := io.Copy(hash, file); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(hash.Sum(nil)), nil
+}
+
+// fetch copies one frame aside, verifies it and then renames it into its place.
+func fetch(ctx context.Context, c *client.Client, id uuid.UUID, f api.Frame, path string) error {
+	answer, err := c.GetPicture(ctx, id, f.Shot, f.Frame, &api.GetPictureParams{})
+	if err := client.Check(answer, err); err != nil {
+		return err
+	}
+	defer func() { _ = answer.Body.Close() }()
+	aside, err := os.CreateTemp(filepath.Dir(path), ".rotanex-*")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.Remove(aside.Name()) }()
+	hash := sha256.New()
+	_, err = io.Copy(io.MultiWriter(aside, hash), answer.Body)
+	if err = errors.Join(err, aside.Close(), os.Chmod(aside.Name(), 0o644)); err != nil {
+		return err
+	}
+	if sum := hex.EncodeToString(hash.Sum(nil)); sum != f.Sha256 {
+		return fmt.Errorf("what arrived has SHA-256 %s, want %s", sum, f.Sha256)
+	}
+	return os.Rename(aside.Name(), path)
+}

@@ -1,0 +1,140 @@
+package candidates
+
+import (
+	"fmt"
+	"net/http"
+
+	"rotanex.example/api"
+	"rotanex.example/core/preflight"
+	"rotanex.example/service/httpapi"
+)
+
+// Fit answers with the memory verdict of a shot on every crew.
+func (p *Candidates) Fit(w http.ResponseWriter, r *http.Request, name string) {
+	shot, err := p.shots.Find(r.Context(), name)
+	var v View
+	if err == nil {
+		v, err = p.Of(r.Context(), shot)
+	}
+	need, _ := v.Need.Device()
+	out := api.ShotFit{
+		Shot: name, NeedGb: need.GB(), DeclaredGb: (v.Need.Scene + v.Need.Buffers).GB(), BuffersGb: v.Need.Buffers.GB(),
+		HostGb: v.Need.HostEach().GB(), ObservedGb: v.Need.Observed.GB(), AtLeast: v.Need.AtLeast, Fits: []api.Fit{},
+	}
+	for _, step := range v.Need.Permits {
+		out.Permits = append(out.Permits, string(step))
+	}
+	for _, x := range v.All {
+		out.Fits = append(out.Fits, fitRecord(x))
+	}
+	httpapi.Answer(w, r, http.StatusOK, out, err)
+}
+
+func fitRecord(x Candidate) api.Fit {
+	f := x.Fit
+	out := api.Fit{
+		Place: x.Place.Name, Source: x.Place.Source, Crew: x.Crew.ID, Verdict: api.FitVerdict(f.Verdict), NeedGb: f.Need.GB(), Observed: f.Observed,
+		LimitGb: f.Limit.GB(), HeadRoomGb: f.HeadRoom.GB(), Limiting: f.Limiting, SpilledGb: f.Spilled.GB(), Slowdown: f.Slowdown, Tight: f.Tight,
+		HostNeedGb: f.HostNeed.GB(), HostLimitGb: f.HostLimit.GB(), Renderers: f.Renderers, Why: f.Why,
+	}
+	for _, b := range x.Findings {
+		if b.Level == preflight.Blocker && b.Check != "memory" && b.Check != "agent" && out.Blocked == "" {
+			out.Blocked = b.Text
+		}
+	}
+	if f.Without != nil {
+		out.Without.Device, out.Without.LimitGb, out.Without.Verdict = f.Without.Device, f.Without.Limit.GB(), string(f.Without.Verdict)
+	}
+	return out
+}
+
+// Check answers with the preflight of a shot.
+func (p *Candidates) Check(w http.ResponseWriter, r *http.Request, name string, params api.CheckShotParams) {
+	shot, err := p.shots.Find(r.Context(), name)
+	var v View
+	if err == nil {
+		v, err = p.Of(r.Context(), shot)
+	}
+	out := api.Preflight{Shot: name, At: v.Now.UTC(), Crews: []api.PreflightCrew{}}
+	for _, x := range v.All {
+		if params.On != nil && !x.on(*params.On) {
+			continue
+		}
+		row := api.PreflightCrew{Place: x.Place.Name, Source: x.Place.Source, Crew: x.Crew.ID, Findings: []api.Finding{}, Verdict: api.PreflightCrewVerdictClear}
+		for _, f := range x.Findings {
+			row.Findings = append(row.Findings, api.Finding{Level: api.FindingLevel(f.Level), Check: f.Check, Text: f.Text, Fix: f.Fix})
+		}
+		switch {
+		case x.Blocked() != nil:
+			row.Verdict = api.PreflightCrewVerdictBlocked
+			out.Blocked++
+		case len(x.Findings) > 0:
+			row.Verdict = api.PreflightCrewVerdictWarnings
+			out.Warned++
+		default:
+			out.Clear++
+		}
+		out.Crews = append(out.Crews, row)
+	}
+	if err == nil && len(out.Crews) == 0 && params.On != nil {
+		err = httpapi.BadField("on", *params.On, fmt.Sprintf("there is no host, offer, source or crew %q; rotanex hosts list and rotanex offers list show them", *params.On))
+	}
+	httpapi.Answer(w, r, http.StatusOK, out, err)
+}
+
+// on reports whether a candidate is of the host, offer, source or crew named.
+func (x Candidate) on(name string) bool {
+	return name == x.Place.Name || name == x.Place.Source || name == x.Name()
+}
+
+// Widest is how many times the low end of an estimate's interval its high end may be
+// for a plan to rest on it.
+const Widest = 2.2
+
+// Usable says why a plan must leave the crew out, with the fix, or "".
+func (x Candidate) Usable() (why, fix string) {
+	timed := "time a frame on it"
+	if x.Place.Host != nil {
+		timed = fmt.Sprintf("rotanex trials run SHOT --crew %s", x.Name())
+	}
+	if f := x.Blocked(); f != nil {
+		return f.Text, f.Fix
+	}
+	switch {
+	case !x.Known:
+		return x.Note, timed
+	case x.Estimate.High > Widest*x.Estimate.Low:
+		return fmt.Sprintf("predicted %.0f to %.0f s a frame: too wide to plan with%s", x.Estimate.Low, x.Estimate.High, because(x.Note)), timed
+	}
+	return "", ""
+}
+
+func because(note string) string {
+	if note == "" {
+		return ""
+	}
+	return "; " + note
+}
+
+// Licences answers with the licence pools.
+func (p *Candidates) Licences(w http.ResponseWriter, r *http.Request) {
+	found, err := p.licences(r.Context(), "")
+	out := struct {
+		Items []preflight.Licence `json:"items"`
+	}{found}
+	httpapi.Answer(w, r, http.StatusOK, out, err)
+}
+
+// PutLicence stores a licence pool.
+func (p *Candidates) PutLicence(w http.ResponseWriter, r *http.Request, pool string) {
+	l, err := httpapi.Body[preflight.Licence](r)
+	if err == nil && l.Pool != pool {
+		err = httpapi.BadField("/pool", l.Pool, "is not the pool in the path, "+pool)
+	}
+	if err == nil {
+		err = p.store.WithContext(r.Context()).Exec(`INSERT INTO licences (pool, kind, seats, extra_seats, extra_seat_price) VALUES ($1, $2, $3, $4, $5::numeric)
+			ON CONFLICT (pool) DO UPDATE SET kind = excluded.kind, seats = excluded.seats, extra_seats = excluded.extra_seats, extra_seat_price = excluded.extra_seat_price`,
+			l.Pool, l.Kind, l.Seats, l.ExtraSeats, l.ExtraSeatPrice.Rat().FloatString(12)).Error
+	}
+	httpapi.Answer(w, r, http.StatusOK, l, err)
+}

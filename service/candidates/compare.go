@@ -1,0 +1,315 @@
+package candidates
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"net/http"
+	"slices"
+	"strconv"
+	"time"
+
+	"rotanex.example/api"
+	"rotanex.example/core/memory"
+	"rotanex.example/core/pricing"
+	"rotanex.example/core/stock"
+	"rotanex.example/core/timing"
+	"rotanex.example/service/httpapi"
+	"rotanex.example/service/shots"
+	"rotanex.example/service/timings"
+)
+
+// Compare answers with the crews side by side.
+func (p *Candidates) Compare(w http.ResponseWriter, r *http.Request, name string, params api.CompareShotParams) {
+	shot, err := p.shots.Find(r.Context(), name)
+	var c comparison
+	if err == nil {
+		c.View, err = p.Of(r.Context(), shot)
+	}
+	if err == nil {
+		c.currency, c.rows = p.currency, c.Known.Of(shot)
+		err = c.setBaseline(params.Baseline)
+	}
+	var out api.Comparison
+	if err == nil {
+		out = c.record()
+		order(out.Crews, params.Sort)
+	}
+	httpapi.Answer(w, r, http.StatusOK, out, err)
+}
+
+// comparison is a view with what it is compared by.
+type comparison struct {
+	View
+	currency string
+	rows     []timings.Row // of the shot with its settings as they are
+	baseline *Candidate
+}
+
+// setBaseline finds the crew to which speed-ups are: the one asked for, else the
+// slowest single GPU that was measured, else the slowest crew of which anything is known.
+func (c *comparison) setBaseline(asked *string) error {
+	if asked != nil && *asked != "" {
+		i := slices.IndexFunc(c.All, func(x Candidate) bool { return x.Name() == *asked })
+		if i < 0 {
+			return httpapi.BadField("baseline", *asked, "there is no such crew: want HOST/CREW, such as bellows/g0")
+		}
+		if !c.All[i].Known {
+			return httpapi.BadField("baseline", *asked, "nothing is known of its time: "+c.All[i].Note)
+		}
+		c.baseline = &c.All[i]
+		return nil
+	}
+	worth := func(x *Candidate) (rank int, seconds float64) {
+		switch single := len(x.Crew.Devices) == 1 && x.Crew.ID != stock.CPUDevice; {
+		case x.Estimate.Basis == timing.Measured && single:
+			rank = 2
+		case x.Estimate.Basis == timing.Measured:
+			rank = 1
+		}
+		return rank, x.Estimate.Seconds
+	}
+	for i := range c.All {
+		x := &c.All[i]
+		if !x.Known {
+			continue
+		}
+		if c.baseline == nil {
+			c.baseline = x
+			continue
+		}
+		rank, seconds := worth(x)
+		best, slowest := worth(c.baseline)
+		if rank > best || rank == best && seconds > slowest {
+			c.baseline = x
+		}
+	}
+	return nil
+}
+
+func (c *comparison) record() api.Comparison {
+	out := api.Comparison{
+		Shot: c.Shot.Name, Frames: c.Shot.FrameCount, Currency: c.currency, Crews: []api.CrewFigures{}, Unlike: c.unlike(),
+		Divisions: c.divisions(), Devices: c.devices(), Stretches: c.stretches(), Scaling: c.scaling(),
+	}
+	if d := c.Shot.Spec.Deadline; !d.IsZero() {
+		out.Deadline, out.LeftS = d.UTC(), max(0, d.Sub(c.Now).Seconds())
+	}
+	if c.baseline != nil {
+		out.Baseline = c.baseline.Name()
+	} else {
+		out.Note = "Nothing was timed yet: rotanex trials sweep " + c.Shot.Name
+	}
+	if m := c.Known.Model; m != nil && c.baseline != nil {
+		out.Note = m.Scaling(timings.Subject(c.Shot))
+	}
+	for _, x := range c.All {
+		out.Crews = append(out.Crews, c.figures(x))
+	}
+	return out
+}
+
+// at returns the rows that were timed on a crew.
+func (c *comparison) at(x *Candidate) (out []timings.Row) {
+	for _, r := range c.rows {
+		if r.Host == x.Place.Name && r.Crew() == x.Crew.ID {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+func sample(rows []timings.Row) (s timing.Sample) {
+	for _, r := range rows {
+		s.Seconds = append(s.Seconds, r.Seconds)
+		if r.Frame != nil {
+			s.Frames = append(s.Frames, r.Number)
+		}
+	}
+	if len(s.Frames) < len(s.Seconds) {
+		s.Frames = nil
+	}
+	return s
+}
+
+func (c *comparison) figures(x Candidate) api.CrewFigures {
+	out := api.CrewFigures{
+		Place: x.Place.Name, Source: x.Place.Source, Crew: x.Crew.ID, Models: x.Crew.Models, Backend: x.Backend,
+		Basis: api.CrewFiguresBasisUnknown, Note: x.Note, Fit: string(x.Fit.Verdict),
+	}
+	for _, id := range x.Crew.Devices {
+		if id == stock.CPUDevice {
+			out.Cpu = true
+		} else {
+			out.Devices++
+		}
+	}
+	if f := x.Blocked(); f != nil && f.Check != "agent" && f.Check != "deadline" {
+		out.Basis, out.Note = api.CrewFiguresBasisBlocked, f.Text
+		return out
+	}
+	if !x.Known {
+		return out
+	}
+	e := x.Estimate
+	out.Basis, out.Seconds, out.LowS, out.HighS = api.CrewFiguresBasis(e.Basis), e.Seconds, e.Low, e.High
+	out.Parts = api.Parts{FixedS: x.Parts.Fixed, LoadS: x.Parts.Load, WorkS: x.Parts.Work}
+	out.FramesHour, out.WholeS = 3600/e.Seconds, e.Seconds*float64(c.Shot.FrameCount)
+	out.Meets = c.Shot.Spec.Deadline.IsZero() || c.Now.Add(time.Duration(out.WholeS*float64(time.Second))).Before(c.Shot.Spec.Deadline)
+	if n, err := strconv.ParseFloat(c.Shot.Spec.Settings["samples"], 64); err == nil {
+		out.SamplesSecond = n * float64(c.Shot.Spec.Width) * float64(c.Shot.Spec.Height) / e.Seconds
+	}
+	cost := x.hourPrice()
+	each := pricing.PerHour(cost, time.Duration(e.Seconds*float64(time.Second)))
+	out.FrameCost = each.Rat().FloatString(4)
+	if per := each.Float(); per > 0 {
+		out.FramesMoney = 1 / per
+	}
+	mine := c.at(&x)
+	c.measured(&out, mine)
+	if b := c.baseline; b != nil {
+		out.Speedup, out.SpeedupLow, out.SpeedupHigh = b.Estimate.Seconds/e.Seconds, b.Estimate.Seconds/e.High, b.Estimate.Seconds/e.Low
+		if should := c.oneByOne(x); should > 0 {
+			out.Efficiency = out.Speedup / should
+		}
+		if b.Name() != x.Name() && len(mine) > 0 {
+			base := c.at(b)
+			if len(base) > 0 {
+				d := timing.Differ(sample(base), sample(mine))
+				out.Difference = api.Difference{Ratio: d.Ratio, Low: d.Low, High: d.High, Shown: d.Shown, Method: d.Method}
+			}
+			out.Cautions = cautions(base, mine)
+		}
+	}
+	return out
+}
+
+// hourPrice is what an hour of a crew's work costs: electricity, or the server's rent.
+func (x Candidate) hourPrice() pricing.Money {
+	if o := x.Place.Offer; o != nil {
+		return o.Spec.PriceH
+	}
+	return x.Place.Spec.BusyPrice(x.Crew)
+}
+
+// measured adds what the timed frames themselves say.
+func (c *comparison) measured(out *api.CrewFigures, rows []timings.Row) {
+	s, ok := timing.Summarise(sample(rows).Seconds)
+	if !ok {
+		return
+	}
+	out.MeasuredS, out.Timed = s.Median, s.Frames
+	use, n := 0.0, 0
+	for _, r := range rows {
+		out.PeakGb = max(out.PeakGb, memory.Bytes(r.Measured.DevicePeakBytes).GB())
+		out.HostPeakGb = max(out.HostPeakGb, memory.Bytes(r.Measured.PeakMemoryBytes).GB())
+		if r.Measured.DeviceUse > 0 {
+			use += r.Measured.DeviceUse
+			n++
+		}
+	}
+	if n > 0 {
+		out.Use = use / float64(n)
+	}
+}
+
+// oneByOne is the speed-up that a crew's devices give each by itself, added up: what
+// it should be if nothing were lost. 0 where that is not known of all of them.
+func (c *comparison) oneByOne(x Candidate) (sum float64) {
+	for _, id := range x.Crew.Devices {
+		i := slices.IndexFunc(c.All, func(o Candidate) bool { return o.Place.Name == x.Place.Name && o.Crew.ID == id && o.Known })
+		if i < 0 {
+			return 0
+		}
+		sum += c.baseline.Estimate.Seconds / c.All[i].Estimate.Seconds
+	}
+	return sum
+}
+
+// cautions says where the conditions of two sets of timed frames are unlike.
+func cautions(base, mine []timings.Row) (out []string) {
+	usual := func(rows []timings.Row) (power string, load float64) {
+		for _, r := range rows {
+			if p := r.Conditions["power"]; p != "" {
+				power = p
+			}
+			l, _ := strconv.ParseFloat(r.Conditions["load"], 64)
+			load += l / float64(len(rows))
+		}
+		return power, load
+	}
+	p, l := usual(base)
+	q, m := usual(mine)
+	if p != q && p != "" && q != "" {
+		out = append(out, fmt.Sprintf("timed on %s, the baseline on %s", q, p))
+	}
+	if high, low := max(l, m), min(l, m); high > 2 && high > 1.6*low {
+		out = append(out, fmt.Sprintf("timed with a load of %.1f on the machine, the baseline with %.1f", m, l))
+	}
+	return out
+}
+
+// unlike gathers what was timed of the shot with other settings than it has now.
+func (c *comparison) unlike() []api.UnlikeSettings {
+	now, subject := shots.Settings(c.Shot.Spec), timings.Subject(c.Shot)
+	type key struct{ place, crew, subject string }
+	times, then := map[key][]float64{}, map[key]map[string]string{}
+	for _, r := range c.Known.Rows {
+		if k := (key{r.Host, r.Crew(), r.Subject()}); r.Shot == c.Shot.Name && !r.WarmUp && k.subject != subject {
+			times[k], then[k] = append(times[k], r.Seconds), r.Settings
+		}
+	}
+	out := []api.UnlikeSettings{}
+	for k, seconds := range times {
+		s, _ := timing.Summarise(seconds)
+		row := api.UnlikeSettings{Place: k.place, Crew: k.crew, Seconds: s.Median, Timed: s.Frames}
+		both := maps.Clone(now)
+		maps.Copy(both, then[k])
+		for _, name := range slices.Sorted(maps.Keys(both)) {
+			if then[k][name] != now[name] {
+				row.Settings = append(row.Settings, struct {
+					Name string `json:"name"`
+					Now  string `json:"now"`
+					Then string `json:"then"`
+				}{name, now[name], then[k][name]})
+			}
+		}
+		out = append(out, row)
+	}
+	slices.SortFunc(out, func(a, b api.UnlikeSettings) int {
+		return cmp.Or(cmp.Compare(a.Place, b.Place), cmp.Compare(a.Crew, b.Crew), cmp.Compare(a.Seconds, b.Seconds))
+	})
+	return out
+}
+
+// order sorts crews by what was asked; those of which nothing is known come last.
+func order(crews []api.CrewFigures, by *api.CompareShotParamsSort) {
+	sort := api.CompareShotParamsSortSeconds
+	if by != nil {
+		sort = *by
+	}
+	cost := func(c api.CrewFigures) float64 {
+		n, _ := strconv.ParseFloat(c.FrameCost, 64)
+		return n
+	}
+	slices.SortStableFunc(crews, func(a, b api.CrewFigures) int {
+		known := cmp.Compare(boolInt(a.Seconds == 0), boolInt(b.Seconds == 0))
+		name := cmp.Or(cmp.Compare(a.Place, b.Place), cmp.Compare(a.Crew, b.Crew))
+		switch sort {
+		case api.CompareShotParamsSortCost:
+			return cmp.Or(known, cmp.Compare(cost(a), cost(b)), name)
+		case api.CompareShotParamsSortEfficiency:
+			return cmp.Or(known, cmp.Compare(b.Efficiency, a.Efficiency), name)
+		case api.CompareShotParamsSortCrew:
+			return name
+		}
+		return cmp.Or(known, cmp.Compare(a.Seconds, b.Seconds), name)
+	})
+}
+
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}

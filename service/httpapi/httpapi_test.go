@@ -1,0 +1,79 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+	"pgregory.net/rapid"
+
+	"rotanex.example/api"
+)
+
+func TestCursorsReadBack(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		keys := rapid.SliceOfN(rapid.StringMatching(`[^\x00]{1,20}`), 1, 4).Draw(t, "keys")
+		got, err := Keys(new(Cursor(keys...)), len(keys))
+		require.NoError(t, err)
+		assert.Equal(t, keys, got)
+	})
+	for _, bad := range []string{"%", "abc", Cursor("one", "two", "three")} {
+		_, err := Keys(&bad, 2)
+		assert.ErrorContains(t, err, "not a cursor")
+	}
+	none, err := Keys(nil, 2)
+	assert.NoError(t, err)
+	assert.Nil(t, none)
+}
+
+func answered(t *testing.T, err error) (int, api.Problem) {
+	t.Helper()
+	w := httptest.NewRecorder()
+	Fail(w, httptest.NewRequest(http.MethodGet, "/", nil), err)
+	var p api.Problem
+	require.NoError(t, json.NewDecoder(w.Body).Decode(&p))
+	assert.Equal(t, "application/problem+json", w.Header().Get("Content-Type"))
+	return w.Code, p
+}
+
+func TestFail(t *testing.T) {
+	status, p := answered(t, BadField("/frames", "9-1", "9 comes after 1"))
+	assert.Equal(t, http.StatusUnprocessableEntity, status)
+	assert.Equal(t, "/frames", p.Errors[0].Field)
+	assert.Equal(t, "9-1", p.Errors[0].Value)
+	status, _ = answered(t, gorm.ErrRecordNotFound)
+	assert.Equal(t, http.StatusNotFound, status)
+	status, p = answered(t, errors.New("password=hunter2 refused"))
+	assert.Equal(t, http.StatusInternalServerError, status)
+	assert.NotContains(t, p.Detail, "hunter2", "what went wrong inside is for the log")
+}
+
+// Whatever is sent, the contract answers with a problem or lets it through; it
+// does not fall over.
+func FuzzContract(f *testing.F) {
+	contract, err := Contract()
+	require.NoError(f, err)
+	handler := contract(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }))
+	f.Add("PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"1","width":1,"height":1,"launcher":"simulated"}`)
+	f.Add("POST", "/plans", `{"shots":[]}`)
+	f.Add("GET", "/runs/1/frames/a/b", ``)
+	f.Fuzz(func(t *testing.T, method, path, body string) {
+		r, err := http.NewRequest(method, "http://127.0.0.1/api/v1"+path, strings.NewReader(body))
+		if err != nil {
+			return
+		}
+		r.Header.Set("Content-Type", "application/json")
+		w := httptest.NewRecorder()
+		handler.ServeHTTP(w, r)
+		if w.Code != http.StatusNoContent {
+			assert.Less(t, w.Code, 500)
+			assert.Equal(t, "application/problem+json", w.Header().Get("Content-Type"))
+		}
+	})
+}

@@ -1,0 +1,128 @@
+// Package edge is where HTTP meets the service: requests are held against the
+// contract, bodies decoded, and errors answered as RFC 9457 problem documents.
+package httpapi
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"log/slog"
+	"net/http"
+
+	"rotanex.example/api"
+	"rotanex.example/service/store"
+)
+
+// Problem is an error that a client is told about.
+type Problem struct {
+	Status int
+	Title  string
+	Detail string
+	Fields []Field
+}
+
+// Field says what is wrong with one value of a request.
+type Field struct{ Name, Value, Detail string }
+
+func (p *Problem) Error() string { return p.Detail }
+
+// BadRequest is a problem with what was asked.
+func BadRequest(detail string) *Problem {
+	return &Problem{Status: http.StatusBadRequest, Title: "Bad request", Detail: detail}
+}
+
+// BadField is a problem with one value of a request.
+func BadField(name, value, detail string) *Problem {
+	return &Problem{http.StatusUnprocessableEntity, "Unusable value", detail, []Field{{name, value, detail}}}
+}
+
+// NotFound says that there is no such thing and what to do about it.
+func NotFound(detail string) *Problem {
+	return &Problem{Status: http.StatusNotFound, Title: "Not found", Detail: detail}
+}
+
+// Conflict says that the thing is not in a state for this.
+func Conflict(detail string) *Problem {
+	return &Problem{Status: http.StatusConflict, Title: "Conflict", Detail: detail}
+}
+
+// Forbidden says that the caller may not do this.
+func Forbidden(detail string) *Problem {
+	return &Problem{Status: http.StatusForbidden, Title: "Forbidden", Detail: detail}
+}
+
+// Fail answers with the error: a Problem as it is, anything else as an internal
+// error that is logged and not told.
+func Fail(w http.ResponseWriter, r *http.Request, err error) {
+	var p *Problem
+	switch {
+	case errors.As(err, &p):
+	case r.Context().Err() != nil:
+		return // nobody listens any more
+	case store.Missing(err):
+		p = NotFound("there is no such thing here")
+	default:
+		slog.ErrorContext(r.Context(), "request failed", "method", r.Method, "path", r.URL.Path, "error", err)
+		p = &Problem{http.StatusInternalServerError, "Internal error", "the service could not do this; its log says why", nil}
+	}
+	body := api.Problem{Type: "about:blank", Title: p.Title, Status: p.Status, Detail: p.Detail}
+	for _, f := range p.Fields {
+		body.Errors = append(body.Errors, struct {
+			Detail string `json:"detail"`
+			Field  string `json:"field"`
+			Value  string `json:"value,omitempty,omitzero"`
+		}{f.Detail, f.Name, f.Value})
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(p.Status)
+	_ = json.NewEncoder(w).Encode(body)
+}
+
+// Answer writes v as JSON, or the error.
+func Answer(w http.ResponseWriter, r *http.Request, status int, v any, err error) {
+	if err != nil {
+		Fail(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(v)
+}
+
+// Done answers with nothing, or the error.
+func Done(w http.ResponseWriter, r *http.Request, err error) {
+	if err != nil {
+		Fail(w, r, err)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// Body decodes a body that the contract has already been held against.
+func Body[T any](r *http.Request) (T, error) {
+	var v T
+	if err := json.NewDecoder(r.Body).Decode(&v); err != nil {
+		return v, BadRequest("the body is not the JSON that is wanted: " + err.Error())
+	}
+	return v, nil
+}
+
+// Convert turns a record of the contract into one of the core, or back, by way
+// of the JSON that they share.
+func Convert[T any](from any) (T, error) {
+	var to T
+	data, err := json.Marshal(from)
+	if err == nil {
+		err = json.Unmarshal(data, &to)
+	}
+	return to, err
+}
+
+// Text reads a body of text.
+func Text(r *http.Request) (string, error) {
+	data, err := io.ReadAll(http.MaxBytesReader(nil, r.Body, maxBody))
+	if err != nil {
+		return "", BadRequest("the body could not be read: " + err.Error())
+	}
+	return string(data), nil
+}

@@ -1,0 +1,162 @@
+// Package jobs runs calls to outside systems, such as sources, which may be
+// slow, fail, or be cut off. A job is sent in the transaction of the change it
+// belongs to, rides on River, and is carried out at least once, by any service.
+// It therefore has to be harmless to repeat. Until it counts as done the same job is
+// not sent a second time: what it has to find has to be there when it is first sent, or
+// somebody has to send it again by the clock, as sweeps do.
+package jobs
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
+	"github.com/riverqueue/river/rivermigrate"
+	"github.com/riverqueue/river/rivertype"
+	"gorm.io/gorm"
+
+	"rotanex.example/service/store"
+)
+
+// Real time of jobs: a job that takes longer than most is cut off; one whose
+// service died is taken up again after rescue.
+const (
+	most   = 2 * time.Minute
+	rescue = most + 30*time.Second
+	rest   = 30 * time.Second // the longest between two tries
+)
+
+// Job is something to be done about one thing.
+type Job struct {
+	What string `json:"what"` // who does it, such as "server"
+	ID   string `json:"id"`   // of the thing
+}
+
+// Kind implements river.JobArgs.
+func (Job) Kind() string { return "call" }
+
+// KindAliases implements river.JobArgsWithKindAliases: what jobs were called before.
+func (Job) KindAliases() []string { return []string{"errand"} }
+
+// InsertOpts implements river.JobArgsWithInsertOpts.
+func (Job) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
+		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled,
+	}}}
+}
+
+// Doer carries a job out. After an error it is tried again, later and later.
+type Doer func(ctx context.Context, id string) error
+
+// Jobs sends them and has them done.
+type Jobs struct {
+	store  *store.Store
+	client *river.Client[*sql.Tx]
+	doers  map[string]Doer
+	name   string
+}
+
+type worker struct {
+	river.WorkerDefaults[Job]
+	e *Jobs
+}
+
+// Work implements river.Worker.
+func (w worker) Work(ctx context.Context, job *river.Job[Job]) error {
+	do := w.e.doers[job.Args.What]
+	if do == nil {
+		return river.JobCancel(fmt.Errorf("nobody does jobs of kind %q", job.Args.What))
+	}
+	if err := do(ctx, job.Args.ID); err != nil {
+		// It rests rather than fails: there is no number of tries after which a server may
+		// be forgotten. Who did it has said what went wrong.
+		var before struct {
+			Snoozes int `json:"snoozes"`
+		}
+		_ = json.Unmarshal(job.Metadata, &before)
+		return river.JobSnooze(min(rest, time.Duration(before.Snoozes+1)*time.Second))
+	}
+	return nil
+}
+
+// New makes it, and brings River's tables up to date. Name tells this service from
+// others over the same database, and is the same after a restart.
+func New(ctx context.Context, s *store.Store, name string, log *slog.Logger) (*Jobs, error) {
+	e := &Jobs{store: s, doers: map[string]Doer{}, name: name}
+	db, err := s.DB.DB()
+	if err != nil {
+		return nil, err
+	}
+	driver := riverdatabasesql.New(db)
+	if err := migrate(ctx, db, driver); err != nil {
+		return nil, fmt.Errorf("migrating the job queue: %w", err)
+	}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, worker{e: e})
+	e.client, err = river.NewClient(driver, &river.Config{
+		ID: name, Logger: slog.New(quiet{log.Handler()}), Workers: workers, JobTimeout: most, RescueStuckJobsAfter: rescue,
+		CompletedJobRetentionPeriod: 10 * time.Minute, FetchPollInterval: 200 * time.Millisecond, FetchCooldown: 50 * time.Millisecond,
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 16}},
+	})
+	return e, err
+}
+
+// quiet lets through what is worse than a failed try: those the doers log themselves.
+type quiet struct{ slog.Handler }
+
+// Enabled implements slog.Handler.
+func (q quiet) Enabled(ctx context.Context, level slog.Level) bool {
+	return level >= slog.LevelError && q.Handler.Enabled(ctx, level)
+}
+
+func migrate(ctx context.Context, db *sql.DB, driver *riverdatabasesql.Driver) error {
+	const lock = 7_682_263_912 // any number that is always the same
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close() }()
+	if _, err := conn.ExecContext(ctx, "SELECT pg_advisory_lock($1)", lock); err != nil {
+		return err
+	}
+	defer func() {
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", lock)
+	}()
+	m, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
+	if err == nil {
+		_, err = m.Migrate(ctx, rivermigrate.DirectionUp, nil)
+	}
+	return err
+}
+
+// On says who does a kind of job; before Start.
+func (e *Jobs) On(what string, do Doer) { e.doers[what] = do }
+
+// Start begins to carry jobs out. What this service was doing when it died
+// before is done again at once.
+func (e *Jobs) Start(ctx context.Context) error {
+	err := e.store.WithContext(ctx).Exec("UPDATE river_job SET state = 'available', scheduled_at = now() WHERE state = 'running' AND attempted_by[array_upper(attempted_by, 1)] = $1", e.name).Error
+	if err != nil {
+		return err
+	}
+	return e.client.Start(ctx)
+}
+
+// Stop waits until what is under way is done or ctx ends, and cuts it off then.
+func (e *Jobs) Stop(ctx context.Context) error { return e.client.StopAndCancel(ctx) }
+
+// Send sends a job in a transaction: it is carried out only if that is committed.
+func (e *Jobs) Send(ctx context.Context, tx *gorm.DB, what, id string) error {
+	under, ok := tx.Statement.ConnPool.(*sql.Tx)
+	if !ok {
+		return errors.New("a job is sent within a transaction only")
+	}
+	_, err := e.client.InsertTx(ctx, under, Job{what, id}, nil)
+	return err
+}
