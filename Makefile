@@ -8,9 +8,12 @@ export PATH := /usr/lib/go/bin:/usr/local/go/bin:$(PATH)
 
 STATE ?= $(if $(filter 0,$(shell id -u)),/var/lib/rotanex-demo,$(HOME)/.local/state/rotanex-demo)
 ONCE  ?=
+# Packages in which much goes on at once.
+CONCURRENT := ./core/forecast ./service/events ./service/jobs ./service/sources
+
 PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-simulator rotanex-demo
 
-.PHONY: help demo test build lint bench bench-plan generate screenshots clean demo-needs test-needs console
+.PHONY: help demo test test-fast build lint bench bench-plan generate screenshots clean demo-needs db-needs test-needs console
 
 help: ## list what can be made
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -18,11 +21,15 @@ help: ## list what can be made
 demo: demo-needs build ## set everything up and do the main job on demo data (ONCE=1: end when it is done)
 	@exec ./bin/rotanex-demo --state-dir "$(STATE)" $(if $(ONCE),--once)
 
-test: test-needs console ## set everything up and pass all tests
-	go vet ./...
-	./scripts/generated-is-current
-	cd console && npm run -s check && npm run -s lint && npm run -s test
+test: test-needs lint ## set everything up and pass all tests, with lint and the race detector
+	cd console && npm run -s test
+	go test -race -count=1 $(CONCURRENT)
 	go test -count=1 -timeout 20m ./...
+
+test-fast: db-needs console ## unit tests and package tests over a database, no browser and no whole programs
+	go vet ./...
+	cd console && npm run -s test
+	go test -timeout 5m $$(go list ./... | grep -v /e2e)
 
 build: console ## build the console and the programs into bin/
 	@mkdir -p bin
@@ -54,6 +61,9 @@ clean: ## remove what was built
 
 demo-needs:
 	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql povray=povray /usr/share/povray-*/include/colors.inc=povray-includes
+
+db-needs:
+	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql
 
 test-needs:
 	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql pgbench=postgresql povray=povray /usr/share/povray-*/include/colors.inc=povray-includes chromium=chromium /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf=fonts-dejavu-core /usr/sbin/sshd=openssh-server gcc=gcc /usr/include/stdlib.h=libc6-dev

@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	github.com/NVIDIA/go-nvml v0.13.4-1
+	github.com/agnivade/levenshtein v1.2.2
 	github.com/arran4/golang-ical v0.3.4
 	github.com/chromedp/cdproto v0.159.2
 	github.com/chromedp/chromedp v0.23.0

@@ -148,7 +148,7 @@ func (j *job) threads() int {
 
 // conditions are what else may have made the frame slow.
 func (j *job) conditions() map[string]string {
-	out := map[string]string{"power": "on_ac_power"}
+	out := map[string]string{"power": "ac"}
 	if j.agent.found.Host.OnBattery() {
 		out["power"] = "battery"
 	}

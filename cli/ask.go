@@ -111,42 +111,6 @@ func (a *app) findRun(ctx context.Context, c *client.Client, given string) (uuid
 	return pick("run", given, ids)
 }
 
-// parseTime reads a deadline: a whole time, a time of day, or a length from now.
-// Now is the service's; a time of day without a date is the next one.
-func parseTime(text string, now time.Time) (time.Time, error) {
-	if later, ok := strings.CutPrefix(text, "+"); ok {
-		if d, err := time.ParseDuration(later); err == nil {
-			return now.Add(d), nil
-		}
-	}
-	if t, err := time.Parse(time.RFC3339, text); err == nil {
-		return t, nil
-	}
-	for _, form := range []string{"2006-01-02 15:04", "2006-01-02T15:04"} {
-		if t, err := time.ParseInLocation(form, text, time.Local); err == nil {
-			return t, nil
-		}
-	}
-	local := now.Local()
-	day := -1
-	clock := text
-	if name, rest, ok := strings.Cut(strings.ToLower(text), " "); ok {
-		for i, n := range []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"} {
-			if strings.HasPrefix(name, n) {
-				day, clock = i, rest
-			}
-		}
-	}
-	if t, err := time.Parse("15:04", clock); err == nil {
-		at := time.Date(local.Year(), local.Month(), local.Day(), t.Hour(), t.Minute(), 0, 0, time.Local)
-		for !at.After(local) || (day >= 0 && int(at.Weekday()) != day) {
-			at = at.AddDate(0, 0, 1)
-		}
-		return at, nil
-	}
-	return time.Time{}, fmt.Errorf("time %q: want for example 20:00, mon 09:00, +2h30m, or 2031-03-10T09:00:00Z", text)
-}
-
 // serviceNow asks the service what time it is by its clock.
 func serviceNow(ctx context.Context, c *client.Client) (time.Time, error) {
 	s, err := client.Decode[api.Session](c.GetSession(ctx))

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
@@ -14,32 +13,6 @@ import (
 
 	"rotanex.example/api"
 )
-
-func TestParseTime(t *testing.T) {
-	friday := time.Date(2031, 3, 7, 18, 0, 0, 0, time.Local)
-	for text, want := range map[string]time.Time{
-		"+2h30m":           friday.Add(150 * time.Minute),
-		"20:00":            friday.Add(2 * time.Hour),
-		"09:00":            time.Date(2031, 3, 8, 9, 0, 0, 0, time.Local),
-		"18:00":            friday.AddDate(0, 0, 1), // it is six now: the next six is tomorrow's
-		"mon 09:00":        time.Date(2031, 3, 10, 9, 0, 0, 0, time.Local),
-		"Monday 09:00":     time.Date(2031, 3, 10, 9, 0, 0, 0, time.Local),
-		"fri 19:00":        friday.Add(time.Hour),
-		"fri 17:00":        time.Date(2031, 3, 14, 17, 0, 0, 0, time.Local),
-		"2031-03-09 12:30": time.Date(2031, 3, 9, 12, 30, 0, 0, time.Local),
-	} {
-		got, err := parseTime(text, friday)
-		require.NoError(t, err, text)
-		assert.True(t, want.Equal(got), "%s: %s", text, got)
-	}
-	whole, err := parseTime("2031-03-10T09:00:00Z", friday)
-	require.NoError(t, err)
-	assert.Equal(t, time.Date(2031, 3, 10, 9, 0, 0, 0, time.UTC), whole)
-	for _, bad := range []string{"", "soon", "25:00", "+2", "monday", "2031-13-01 10:00"} {
-		_, err := parseTime(bad, friday)
-		assert.ErrorContains(t, err, "want for example", bad)
-	}
-}
 
 func TestPick(t *testing.T) {
 	ids := []uuid.UUID{uuid.MustParse("aa110000-0000-4000-8000-000000000000"), uuid.MustParse("aa220000-0000-4000-8000-000000000000")}

@@ -175,7 +175,7 @@ func (a *app) licences() *cobra.Command {
 	put.Flags().IntVar(&seats, "seats", 1, "how many hosts may render at once")
 	put.Flags().IntVar(&extra, "extra-seats", 0, "more that could be hired for a run")
 	put.Flags().StringVar(&price, "extra-seat-price", price, "what each of these costs")
-	put.Flags().StringVar(&kind, "kind", kind, "floating, named-user or host")
+	put.Flags().StringVar(&kind, "kind", kind, "floating, named-user or node-locked")
 	return group("licences", "Licence pools and their seats", list, put)
 }
 

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"strconv"
 	"strings"
 	"time"
@@ -24,30 +25,70 @@ func convert[T any](from any) (T, error) {
 	return to, err
 }
 
+// readShots reads files of shots. A deadline may be a time as for plans, such as +2h.
+func readShots(paths []string, now time.Time) (all []api.ShotSpec, err error) {
+	where := map[string]string{}
+	for _, path := range paths {
+		var f struct {
+			Shots []map[string]any `yaml:"shots"`
+		}
+		if err := readYAMLAs(path, reflect.TypeFor[struct {
+			Shots []api.ShotSpec `yaml:"shots"`
+		}](), &f); err != nil {
+			return nil, err
+		}
+		for i, raw := range f.Shots {
+			name := fmt.Sprint(raw["name"])
+			if raw["name"] == nil {
+				return nil, fmt.Errorf("%s: shot %d has no name", path, i+1)
+			}
+			if before, twice := where[name]; twice {
+				return nil, fmt.Errorf("%s: shot %s stands in %s already: give each its own name", path, name, before)
+			}
+			where[name] = path
+			if said, ok := raw["deadline"].(string); ok {
+				at, err := parseTime(said, now)
+				if err != nil {
+					return nil, fmt.Errorf("%s: shot %s: deadline: %w", path, name, err)
+				}
+				raw["deadline"] = at.UTC()
+			}
+			if settings, ok := raw["settings"].(map[string]any); ok {
+				for key, v := range settings {
+					settings[key] = fmt.Sprint(v) // 0.3 without quotes is meant as a text as well
+				}
+			}
+			spec, err := convert[api.ShotSpec](raw)
+			if err != nil {
+				return nil, fmt.Errorf("%s: shot %s: %w", path, name, err)
+			}
+			all = append(all, spec)
+		}
+	}
+	return all, nil
+}
+
 func (a *app) shots() *cobra.Command {
 	imports := &cobra.Command{
 		Use: "import FILE…", Short: "Store the shots of YAML files", Args: cobra.MinimumNArgs(1), Example: "  rotanex shots import shots.yaml",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			stored := 0
-			for _, path := range args {
-				var f struct {
-					Shots []map[string]any `yaml:"shots"`
-				}
-				if err := readYAML(path, &f); err != nil {
-					return err
-				}
-				for _, raw := range f.Shots {
-					spec, err := convert[api.ShotSpec](raw)
-					if err != nil {
-						return fmt.Errorf("%s: shot %v: %w", path, raw["name"], err)
-					}
-					if _, err := client.Decode[api.Shot](c.PutShot(cmd.Context(), spec.Name, spec)); err != nil {
-						return fmt.Errorf("%s: shot %s: %w", path, spec.Name, err)
-					}
-					stored++
+			now, err := serviceNow(cmd.Context(), c)
+			if err != nil {
+				return err
+			}
+			all, err := readShots(args, now)
+			if err != nil {
+				return fmt.Errorf("%w; nothing was stored", err)
+			}
+			for i, spec := range all {
+				if _, err := client.Decode[api.Shot](c.PutShot(cmd.Context(), spec.Name, spec)); err != nil {
+					return fmt.Errorf("shot %s: %w; the %d shots before it are stored", spec.Name, err, i)
 				}
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Stored %d shots.\n", stored)
+			if a.config.GetString("output") == "json" {
+				return printJSON(cmd.OutOrStdout(), all)
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "Stored %d shots.\n", len(all))
 			return nil
 		}),
 	}

@@ -2,12 +2,11 @@ package cli
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
-	"os"
 	"strconv"
 	"strings"
 
-	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
 	"rotanex.example/api"
@@ -28,15 +27,35 @@ type stockFile struct {
 	Licences []preflight.Licence `yaml:"licences"`
 }
 
-func readYAML(path string, into any) error {
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return err
+// named says which name stands twice, in a file or in one before it.
+func (f stockFile) named(before *stockFile) error {
+	seen := map[string]bool{}
+	twice := func(what, name string) error {
+		if key := what + " " + name; !seen[key] {
+			seen[key] = true
+			return nil
+		}
+		return fmt.Errorf("%s %s stands there twice: give each its own name", what, name)
 	}
-	if err := yaml.UnmarshalWithOptions(data, into, yaml.Strict()); err != nil {
-		return fmt.Errorf("%s: %w", path, err)
+	var faults []error
+	for _, part := range []stockFile{*before, f} {
+		for _, h := range part.Hosts {
+			faults = append(faults, twice("host", h.Name))
+		}
+		for _, o := range part.Offers {
+			faults = append(faults, twice("offer", o.Name))
+		}
+		for _, s := range part.Sources {
+			faults = append(faults, twice("source", s.Name))
+		}
+		for _, t := range part.Farms {
+			faults = append(faults, twice("farm", t.Name))
+		}
+		for _, l := range part.Licences {
+			faults = append(faults, twice("licence pool", l.Pool))
+		}
 	}
-	return nil
+	return errors.Join(faults...)
 }
 
 func group(use, short string, subs ...*cobra.Command) *cobra.Command {
@@ -133,6 +152,9 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 		var f stockFile
 		if err := readYAML(path, &f); err != nil {
 			return err
+		}
+		if err := f.named(&all); err != nil {
+			return fmt.Errorf("%s: %w; nothing was stored", path, err)
 		}
 		for _, h := range f.Hosts {
 			if err := h.Validate(); err != nil {

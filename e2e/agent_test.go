@@ -57,7 +57,7 @@ func TestAnAgentRefusesWhatItsHostDoesNotAllow(t *testing.T) {
 
 	must[api.Shot](t)(h.admin().PutShot(t.Context(), "traced", api.ShotSpec{Name: "traced", Scene: "coda.yaml", Frames: "1", Width: 64, Height: 36, Launcher: "povray"}))
 	problem := refused(t, http.StatusConflict)(h.admin().CreateTrial(t.Context(), &api.CreateTrialParams{}, api.NewTrial{Shot: "traced", Host: "bellows", Crew: "cpu", Frames: 1}))
-	assert.Equal(t, "the agent of bellows may not start povray, the launcher of traced; it may start simulator", problem.Detail)
+	assert.Equal(t, "the agent of bellows may not start povray, the launcher of traced; it may start simulated", problem.Detail)
 }
 
 func TestARendererThatHangsIsKilled(t *testing.T) {

@@ -162,7 +162,7 @@ func TestAFarmThatCannotSaysSoBeforeItIsPaid(t *testing.T) {
 		f.Tiers["gannet-day"] = tier
 	})
 	ended := h.job(run, api.FarmJobStateEnded)
-	assert.Contains(t, ended.Trouble, "we do not have simulator")
+	assert.Contains(t, ended.Trouble, "we do not have simulated")
 	assert.Zero(t, h.run(run).Counts.Rendering)
 	assert.Equal(t, "0.00", h.chargedBy(run, "gannet").String())
 }

@@ -51,8 +51,8 @@ type Servers interface {
 
 // Offered is a kind of server as its source describes it.
 type Offered struct {
-	Name      string        `json:"name"`
-	Free      int           `json:"free"`
+	Name   string        `json:"name"`
+	Free   int           `json:"free"`
 	PriceH pricing.Money `json:"price_h"`
 }
 

@@ -28,19 +28,19 @@ const (
 
 // Render is one frame for the simulated renderer.
 type Render struct {
-	Scene, Output, Stock string
-	Frame, Width, Height int
-	Devices              []string
-	Samples              int
-	ClockFactor          float64
-	Backend              string
-	MemoryMode           string // "", spill or cpu
-	AdaptiveError       float64
-	Denoise, DenoiseDevice  string
+	Scene, Output, Stock   string
+	Frame, Width, Height   int
+	Devices                []string
+	Samples                int
+	ClockFactor            float64
+	Backend                string
+	MemoryMode             string // "", spill or cpu
+	AdaptiveError          float64
+	Denoise, DenoiseDevice string
 	Bucket                 int
-	Fail                 string
-	Lacks                string // what is left out without a word: "lamp" is the light in the middle
-	Say                  io.Writer
+	Fail                   string
+	Lacks                  string // what is left out without a word: "lamp" is the light in the middle
+	Say                    io.Writer
 }
 
 // Run renders and returns the exit status.

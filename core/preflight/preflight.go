@@ -88,7 +88,7 @@ type Folder struct {
 // Licence is a pool of seats.
 type Licence struct {
 	Pool  string `json:"pool" yaml:"pool"`
-	Kind  string `json:"kind" yaml:"kind"` // floating, named-user or host
+	Kind  string `json:"kind" yaml:"kind"` // floating, named-user or node-locked
 	Seats int    `json:"seats" yaml:"seats"`
 
 	ExtraSeats     int           `json:"extra_seats,omitempty" yaml:"extra_seats,omitempty"`          // that could be hired for a run
@@ -97,9 +97,9 @@ type Licence struct {
 
 // Kinds of licences.
 const (
-	Floating  = "floating"   // a seat for each host that renders, wherever it is
-	NamedUser = "named-user" // one person's machine, never a rented one
-	PerHost   = "host"       // a seat for each host
+	Floating   = "floating"    // a seat for each host that renders, wherever it is
+	NamedUser  = "named-user"  // one person's, never on a rented machine
+	NodeLocked = "node-locked" // tied to one machine, never a rented one
 )
 
 // Crew is a crew with what is known of its host.
@@ -300,9 +300,13 @@ func (p *paper) licence(s Shot, c Crew) {
 	case l.Seats < 1:
 		p.block("licence", "hire a seat, or free one", "%s has no seat", l.Pool)
 	case l.Kind == NamedUser && c.Rented:
-		p.block("licence", "take a floating licence, or stay on owned hosts", "%s is for a single user: it may not be used on somebody else's machine", l.Pool)
+		p.block("licence", "take a floating licence, or stay on owned hosts", "%s is for one named user: it may not be used on somebody else's machine", l.Pool)
+	case l.Kind == NodeLocked && c.Rented:
+		p.block("licence", "take a floating licence, or stay on owned hosts", "%s is tied to one machine: it cannot be used on a rented one", l.Pool)
 	case l.Kind == NamedUser:
-		p.warn("licence", "give the shot to one host only", "%s is for a single user: one host at a time", l.Pool)
+		p.warn("licence", "give the shot to one host only", "%s is for one named user: one host at a time", l.Pool)
+	case l.Kind == NodeLocked:
+		p.warn("licence", "give the shot to the machine that the licence is tied to", "%s is tied to one machine", l.Pool)
 	default:
 		p.warn("licence", "hire more seats to use more hosts at once", "%s has %d %s seats: no more hosts than that at once", l.Pool, l.Seats, l.Kind)
 	}

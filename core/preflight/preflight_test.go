@@ -64,9 +64,15 @@ func TestEveryFindingSaysWhatAndHowToFix(t *testing.T) {
 		"feature":    {func(s *preflight.Shot, _ *preflight.Crew) { s.Features = []string{"foam"} }, preflight.Blocker, "features", "no foam: the picture would silently differ", "accepts: [foam]"},
 		"accepted":   {func(s *preflight.Shot, _ *preflight.Crew) { s.Features, s.Accepts = []string{"foam"}, []string{"foam"} }, preflight.Warning, "features", "the picture differs", "accepted"},
 		"no pool":    {func(s *preflight.Shot, _ *preflight.Crew) { s.Licence = "fathom" }, preflight.Blocker, "licence", "fathom is not known", "rotanex licences put fathom"},
-		"single user": {func(s *preflight.Shot, c *preflight.Crew) {
+		"named user": {func(s *preflight.Shot, c *preflight.Crew) {
 			s.Licence, c.Licence, c.Rented = "fathom", &preflight.Licence{Pool: "fathom", Kind: preflight.NamedUser, Seats: 1}, true
-		}, preflight.Blocker, "licence", "single user", "floating"},
+		}, preflight.Blocker, "licence", "one named user", "floating"},
+		"node-locked": {func(s *preflight.Shot, c *preflight.Crew) {
+			s.Licence, c.Licence, c.Rented = "fathom", &preflight.Licence{Pool: "fathom", Kind: preflight.NodeLocked, Seats: 1}, true
+		}, preflight.Blocker, "licence", "tied to one machine", "floating"},
+		"node-locked, one's own": {func(s *preflight.Shot, c *preflight.Crew) {
+			s.Licence, c.Licence = "fathom", &preflight.Licence{Pool: "fathom", Kind: preflight.NodeLocked, Seats: 1}
+		}, preflight.Warning, "licence", "tied to one machine", "give the shot to the machine"},
 		"seats": {func(s *preflight.Shot, c *preflight.Crew) {
 			s.Licence, c.Licence = "fathom", &preflight.Licence{Pool: "fathom", Kind: preflight.Floating, Seats: 4}
 		}, preflight.Warning, "licence", "4 floating seats", "hire more"},

@@ -325,6 +325,7 @@ func (e endpoints) ListFarmJobs(w http.ResponseWriter, r *http.Request, run uuid
 func (e endpoints) JudgeProofs(w http.ResponseWriter, r *http.Request, job uuid.UUID) {
 	e.runs.JudgeProofs(w, r, job)
 }
+
 func (e endpoints) WhyFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int) {
 	e.queue.WhyFrame(w, r, run, shot, frame)
 }

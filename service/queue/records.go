@@ -171,12 +171,13 @@ func TryAgain(tx *gorm.DB, run uuid.UUID) error {
 	return tx.Exec("UPDATE bookings SET open = true, excluded = '' WHERE run_id = $1", run).Error
 }
 
-// Revoke ends all leases of a run; its agents learn of it at their next heartbeat.
+// Revoke ends all leases of a run; its agents learn of it at their next heartbeat. Frames
+// are locked first: one whose lease just ended otherwise is left out.
 func Revoke(tx *gorm.DB, run uuid.UUID, now time.Time) error {
 	if err := tx.Exec(`
 		INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, started_at, ended_at, seconds, booking_id)
 		SELECT id, run_id, fence, host, crew, 'revoked', leased_at, $1, greatest(0, extract(epoch FROM $1::timestamptz - leased_at)), booking_id
-		FROM frames WHERE run_id = $2 AND state = 'rendering'`, now, run).Error; err != nil {
+		FROM (SELECT * FROM frames WHERE run_id = $2 AND state = 'rendering' ORDER BY id FOR UPDATE) f`, now, run).Error; err != nil {
 		return err
 	}
 	return tx.Exec("UPDATE frames SET state = 'waiting', lease_until = NULL, boot = NULL, progress = 0 WHERE run_id = $1 AND state = 'rendering'", run).Error
@@ -268,13 +269,6 @@ func rule(all []*crewRow) []*dispatch.Crew {
 		out[i] = &c.Crew
 	}
 	return out
-}
-
-// hostRow is a host whose frames are leased.
-type hostRow struct {
-	draining bool
-	boot     *uuid.UUID
-	server   bool
 }
 
 const leasedColumns = `id, fence, run_id, shot, frame, host, crew, booking_id, leased_at, warm_up, sha256,

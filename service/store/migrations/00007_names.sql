@@ -49,6 +49,7 @@ ALTER TABLE farm_jobs ADD CONSTRAINT farm_jobs_state_check CHECK (state IN ('pla
 DROP INDEX farm_jobs_open;
 CREATE INDEX farm_jobs_open ON farm_jobs (from_at) WHERE state NOT IN ('ended', 'not-started');
 
+UPDATE attempts SET measured = jsonb_set(measured, '{conditions,power}', '"ac"') WHERE measured #>> '{conditions,power}' = 'mains';
 ALTER TABLE bookings RENAME COLUMN barred TO excluded;
 ALTER TABLE attempts RENAME TO tries;
 
