@@ -910,10 +910,16 @@ type Assumption struct {
 	At     time.Time `json:"at,omitempty,omitzero"`
 	Count  int       `json:"count,omitempty,omitzero"`
 	Factor float32   `json:"factor,omitempty,omitzero"`
-	Like   Name      `json:"like,omitempty,omitzero"`
-	Name   Name      `json:"name"`
 
-	// Price Example: 184.20
+	// Like at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Like Name `json:"like,omitempty,omitzero"`
+
+	// Name at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Name Name `json:"name"`
+
+	// Price an amount such as 184.20
+	//
+	// Example: 184.20
 	Price Money          `json:"price,omitempty,omitzero"`
 	What  AssumptionWhat `json:"what"`
 }
@@ -925,7 +931,9 @@ type AssumptionWhat string
 type CPU struct {
 	Cores int `json:"cores"`
 
-	// DepreciationH Example: 184.20
+	// DepreciationH an amount such as 184.20
+	//
+	// Example: 184.20
 	DepreciationH Money `json:"depreciation_h,omitempty,omitzero"`
 
 	// Mhz Of a core, where a farm bills by it
@@ -963,7 +971,9 @@ type Comparison struct {
 type Crew struct {
 	Backends []string `json:"backends"`
 
-	// BusyPriceHour Example: 184.20
+	// BusyPriceHour an amount such as 184.20
+	//
+	// Example: 184.20
 	BusyPriceHour Money    `json:"busy_price_hour"`
 	Devices       []string `json:"devices"`
 	Id            string   `json:"id"`
@@ -990,7 +1000,9 @@ type CrewFigures struct {
 	Efficiency float64 `json:"efficiency,omitempty,omitzero"`
 	Fit        string  `json:"fit,omitempty,omitzero"`
 
-	// FrameCost Example: 184.20
+	// FrameCost an amount such as 184.20
+	//
+	// Example: 184.20
 	FrameCost  Money   `json:"frame_cost,omitempty,omitzero"`
 	FramesHour float64 `json:"frames_hour,omitempty,omitzero"`
 
@@ -1062,7 +1074,9 @@ type CrewVerdictWhen string
 type Curve struct {
 	// Alone All of it on one owned host, as if it were free all the time
 	Alone struct {
-		// Cost Example: 184.20
+		// Cost an amount such as 184.20
+		//
+		// Example: 184.20
 		Cost   Money     `json:"cost"`
 		Finish time.Time `json:"finish"`
 		Host   string    `json:"host"`
@@ -1076,7 +1090,9 @@ type Curve struct {
 
 // CurvePoint defines model for CurvePoint.
 type CurvePoint struct {
-	// Cost Example: 184.20
+	// Cost an amount such as 184.20
+	//
+	// Example: 184.20
 	Cost   Money              `json:"cost"`
 	Finish time.Time          `json:"finish"`
 	Mark   CurvePointMark     `json:"mark,omitempty,omitzero"`
@@ -1091,7 +1107,9 @@ type CurvePointMark string
 type Device struct {
 	Backends []string `json:"backends,omitempty,omitzero"`
 
-	// DepreciationH Example: 184.20
+	// DepreciationH an amount such as 184.20
+	//
+	// Example: 184.20
 	DepreciationH Money   `json:"depreciation_h,omitempty,omitzero"`
 	Id            string  `json:"id"`
 	InUseGb       float32 `json:"in_use_gb,omitempty,omitzero"`
@@ -1100,7 +1118,9 @@ type Device struct {
 	MemoryGb      float32 `json:"memory_gb"`
 	Model         string  `json:"model"`
 
-	// Price Example: 184.20
+	// Price an amount such as 184.20
+	//
+	// Example: 184.20
 	Price Money `json:"price,omitempty,omitzero"`
 
 	// Unusable Why it is there but cannot be used
@@ -1138,7 +1158,9 @@ type DeviceValue struct {
 	// Place The host or offer on which it is worth that
 	Place string `json:"place,omitempty,omitzero"`
 
-	// Price Example: 184.20
+	// Price an amount such as 184.20
+	//
+	// Example: 184.20
 	Price Money `json:"price,omitempty,omitzero"`
 }
 
@@ -1165,12 +1187,16 @@ type Distance struct {
 
 // Entry defines model for Entry.
 type Entry struct {
-	// Charged Example: 184.20
+	// Charged an amount such as 184.20
+	//
+	// Example: 184.20
 	Charged Money              `json:"charged"`
 	Crew    string             `json:"crew,omitempty,omitzero"`
 	Day     openapi_types.Date `json:"day"`
 
-	// Estimated Example: 184.20
+	// Estimated an amount such as 184.20
+	//
+	// Example: 184.20
 	Estimated Money `json:"estimated"`
 	Frames    int   `json:"frames"`
 
@@ -1196,25 +1222,37 @@ type EntryKind string
 
 // EntryList defines model for EntryList.
 type EntryList struct {
-	// BudgetLeft Example: 184.20
+	// BudgetLeft an amount such as 184.20
+	//
+	// Example: 184.20
 	BudgetLeft Money `json:"budget_left,omitempty,omitzero"`
 
-	// Charged Example: 184.20
+	// Charged an amount such as 184.20
+	//
+	// Example: 184.20
 	Charged  Money  `json:"charged"`
 	Currency string `json:"currency"`
 
-	// Estimated Example: 184.20
+	// Estimated an amount such as 184.20
+	//
+	// Example: 184.20
 	Estimated Money `json:"estimated"`
 
-	// FailedCost Example: 184.20
+	// FailedCost an amount such as 184.20
+	//
+	// Example: 184.20
 	FailedCost Money `json:"failed_cost,omitempty,omitzero"`
 
-	// FrameCost Example: 184.20
+	// FrameCost an amount such as 184.20
+	//
+	// Example: 184.20
 	FrameCost Money   `json:"frame_cost,omitempty,omitzero"`
 	Frames    int     `json:"frames"`
 	Items     []Entry `json:"items"`
 
-	// UnusedCost Example: 184.20
+	// UnusedCost an amount such as 184.20
+	//
+	// Example: 184.20
 	UnusedCost Money `json:"unused_cost,omitempty,omitzero"`
 }
 
@@ -1240,7 +1278,9 @@ type ExchangeRate struct {
 	Day  openapi_types.Date `json:"day"`
 	From string             `json:"from"`
 
-	// Rate Example: 184.20
+	// Rate an amount such as 184.20
+	//
+	// Example: 184.20
 	Rate Money  `json:"rate"`
 	To   string `json:"to"`
 }
@@ -1254,26 +1294,38 @@ type Farm struct {
 	// LeadS From a job's being sent to its first frame
 	LeadS    int     `json:"lead_s"`
 	MemoryGb float32 `json:"memory_gb"`
-	Name     Name    `json:"name"`
+
+	// Name at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Name Name `json:"name"`
 
 	// NamedUser Shots with a named-user licence are taken
 	NamedUser bool   `json:"named_user,omitempty,omitzero"`
 	Nodes     int    `json:"nodes"`
 	Note      string `json:"note,omitempty,omitzero"`
-	Source    Name   `json:"source"`
+
+	// Source at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Source Name `json:"source"`
 
 	// Work How it bills, in the currency of its source
 	Work struct {
-		// CoreGhzHour Example: 184.20
+		// CoreGhzHour an amount such as 184.20
+		//
+		// Example: 184.20
 		CoreGhzHour Money `json:"core_ghz_hour,omitempty,omitzero"`
 
-		// Frame Example: 184.20
+		// Frame an amount such as 184.20
+		//
+		// Example: 184.20
 		Frame Money `json:"frame,omitempty,omitzero"`
 
-		// MinimumCharge Example: 184.20
+		// MinimumCharge an amount such as 184.20
+		//
+		// Example: 184.20
 		MinimumCharge Money `json:"minimum_charge,omitempty,omitzero"`
 
-		// NodeHour Example: 184.20
+		// NodeHour an amount such as 184.20
+		//
+		// Example: 184.20
 		NodeHour Money `json:"node_hour,omitempty,omitzero"`
 	} `json:"work"`
 }
@@ -1282,10 +1334,14 @@ type Farm struct {
 type FarmJob struct {
 	Accepted *bool `json:"accepted,omitempty"`
 
-	// Charge Example: 184.20
+	// Charge an amount such as 184.20
+	//
+	// Example: 184.20
 	Charge Money `json:"charge,omitempty,omitzero"`
 
-	// Committed Example: 184.20
+	// Committed an amount such as 184.20
+	//
+	// Example: 184.20
 	Committed Money     `json:"committed"`
 	Done      int       `json:"done"`
 	ElapsedS  float64   `json:"elapsed_s,omitempty,omitzero"`
@@ -1555,8 +1611,10 @@ type HostSpec struct {
 	Cpu      CPU      `json:"cpu"`
 	Devices  []Device `json:"devices,omitempty,omitzero"`
 	MemoryGb float32  `json:"memory_gb"`
-	Name     Name     `json:"name"`
-	Note     string   `json:"note,omitempty,omitzero"`
+
+	// Name at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Name Name   `json:"name"`
+	Note string `json:"note,omitempty,omitzero"`
 
 	// OnAcPower False where it runs on its battery; left out it is true
 	OnAcPower *bool   `json:"on_ac_power,omitempty"`
@@ -1564,9 +1622,13 @@ type HostSpec struct {
 	Power     struct {
 		IdleWatts int `json:"idle_watts,omitempty,omitzero"`
 
-		// PriceKwh Example: 184.20
+		// PriceKwh an amount such as 184.20
+		//
+		// Example: 184.20
 		PriceKwh Money `json:"price_kwh"`
 	} `json:"power"`
+
+	// Source at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 	Source Name `json:"source"`
 }
 
@@ -1627,18 +1689,26 @@ type LeaseRequest struct {
 
 // Ledger defines model for Ledger.
 type Ledger struct {
-	// Cost Example: 184.20
+	// Cost an amount such as 184.20
+	//
+	// Example: 184.20
 	Cost Money `json:"cost"`
 
-	// CostBound Example: 184.20
+	// CostBound an amount such as 184.20
+	//
+	// Example: 184.20
 	CostBound Money  `json:"cost_bound"`
 	Currency  string `json:"currency"`
 
-	// FrameCost Example: 184.20
+	// FrameCost an amount such as 184.20
+	//
+	// Example: 184.20
 	FrameCost  Money `json:"frame_cost,omitempty,omitzero"`
 	FramesDone int   `json:"frames_done"`
 
-	// PlannedCost Example: 184.20
+	// PlannedCost an amount such as 184.20
+	//
+	// Example: 184.20
 	PlannedCost Money              `json:"planned_cost"`
 	Rows        []LedgerRow        `json:"rows"`
 	Run         openapi_types.UUID `json:"run"`
@@ -1649,14 +1719,18 @@ type LedgerRow struct {
 	// BusyS Rendering
 	BusyS float64 `json:"busy_s"`
 
-	// Cost Example: 184.20
+	// Cost an amount such as 184.20
+	//
+	// Example: 184.20
 	Cost Money  `json:"cost"`
 	Crew string `json:"crew"`
 
 	// Failed Tries that gave no frame
 	Failed int `json:"failed"`
 
-	// FrameCost Example: 184.20
+	// FrameCost an amount such as 184.20
+	//
+	// Example: 184.20
 	FrameCost     Money `json:"frame_cost,omitempty,omitzero"`
 	FramesDone    int   `json:"frames_done"`
 	FramesPlanned int   `json:"frames_planned"`
@@ -1665,7 +1739,9 @@ type LedgerRow struct {
 	PaidS float64 `json:"paid_s,omitempty,omitzero"`
 	Place string  `json:"place"`
 
-	// PlannedCost Example: 184.20
+	// PlannedCost an amount such as 184.20
+	//
+	// Example: 184.20
 	PlannedCost Money   `json:"planned_cost"`
 	PlannedS    float64 `json:"planned_s"`
 	Source      string  `json:"source"`
@@ -1684,14 +1760,18 @@ type LeftOut struct {
 
 // Licence defines model for Licence.
 type Licence struct {
-	// ExtraSeatPrice Example: 184.20
+	// ExtraSeatPrice an amount such as 184.20
+	//
+	// Example: 184.20
 	ExtraSeatPrice Money `json:"extra_seat_price,omitempty,omitzero"`
 
 	// ExtraSeats That could be hired for a run
 	ExtraSeats int         `json:"extra_seats,omitempty,omitzero"`
 	Kind       LicenceKind `json:"kind"`
-	Pool       Name        `json:"pool"`
-	Seats      int         `json:"seats"`
+
+	// Pool at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Pool  Name `json:"pool"`
+	Seats int  `json:"seats"`
 }
 
 // LicenceKind defines model for Licence.Kind.
@@ -1725,10 +1805,12 @@ type Measured struct {
 	Stages   map[string]float64 `json:"stages,omitempty,omitzero"`
 }
 
-// Money Example: 184.20
+// Money an amount such as 184.20
+//
+// Example: 184.20
 type Money = string
 
-// Name defines model for Name.
+// Name at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 type Name = string
 
 // NewPackage defines model for NewPackage.
@@ -1741,8 +1823,10 @@ type NewPlan struct {
 	// Assume What if: changes of what there is, for this plan only. A plan that assumes anything cannot be started
 	Assume []Assumption `json:"assume,omitempty,omitzero"`
 
-	// Budget Example: 184.20
-	Budget Money `json:"budget,omitempty,omitzero"`
+	// Budget an amount of 0 or more, such as 184.20
+	//
+	// Example: 184.20
+	Budget Spend `json:"budget,omitempty,omitzero"`
 
 	// By Deadline for all; without it each shot's own
 	By   time.Time   `json:"by,omitempty,omitzero"`
@@ -1789,8 +1873,12 @@ type NewStudy struct {
 	Crew string `json:"crew"`
 
 	// Frame Without it the shot's middle one
-	Frame    *int `json:"frame,omitempty"`
-	Host     Name `json:"host"`
+	Frame *int `json:"frame,omitempty"`
+
+	// Host at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Host Name `json:"host"`
+
+	// Shot at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 	Shot     Name `json:"shot"`
 	Variants []struct {
 		Name string `json:"name,omitempty,omitzero"`
@@ -1810,13 +1898,17 @@ type NewSweep struct {
 
 	// Goal It stops when the ends of every crew's interval are less than this factor apart
 	Goal float32 `json:"goal,omitempty,omitzero"`
-	Shot Name    `json:"shot"`
+
+	// Shot at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Shot Name `json:"shot"`
 }
 
 // NewToken defines model for NewToken.
 type NewToken struct {
 	// Days Until it expires; for a join token one day
-	Days int  `json:"days,omitempty,omitzero"`
+	Days int `json:"days,omitempty,omitzero"`
+
+	// Host at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 	Host Name `json:"host,omitempty,omitzero"`
 
 	// Name Whom or what it is for
@@ -1829,8 +1921,10 @@ type NewTrial struct {
 	Crew string `json:"crew"`
 
 	// Frames How many timed frames, spread over the shot; without it 3, or 1 where a precision is asked
-	Frames int  `json:"frames,omitempty,omitzero"`
-	Host   Name `json:"host"`
+	Frames int `json:"frames,omitempty,omitzero"`
+
+	// Host at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Host Name `json:"host"`
 
 	// MaxRepeats Of each frame
 	MaxRepeats int `json:"max_repeats,omitempty,omitzero"`
@@ -1840,13 +1934,18 @@ type NewTrial struct {
 
 	// Precision Repeat until the median is known to within this share, or a bound is reached
 	Precision float32 `json:"precision,omitempty,omitzero"`
-	Shot      Name    `json:"shot"`
+
+	// Shot at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Shot Name `json:"shot"`
 }
 
 // Offer defines model for Offer.
 type Offer struct {
-	Crews []Crew    `json:"crews"`
-	Spec  OfferSpec `json:"spec"`
+	Crews []Crew `json:"crews"`
+
+	// Currency Of its prices: its source's, or the service's where that is not known
+	Currency string    `json:"currency"`
+	Spec     OfferSpec `json:"spec"`
 }
 
 // OfferList defines model for OfferList.
@@ -1861,7 +1960,9 @@ type OfferSpec struct {
 	Cpu     CPU      `json:"cpu"`
 	Devices []Device `json:"devices,omitempty,omitzero"`
 
-	// Fee Example: 184.20
+	// Fee an amount such as 184.20
+	//
+	// Example: 184.20
 	Fee        Money `json:"fee"`
 	IncrementS int   `json:"increment_s"`
 
@@ -1870,16 +1971,22 @@ type OfferSpec struct {
 	MaxServers int      `json:"max_servers"`
 	MemoryGb   float32  `json:"memory_gb"`
 	MinimumS   int      `json:"minimum_s,omitempty,omitzero"`
-	Name       Name     `json:"name"`
-	Note       string   `json:"note,omitempty,omitzero"`
 
-	// PriceH Example: 184.20
+	// Name at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Name Name   `json:"name"`
+	Note string `json:"note,omitempty,omitzero"`
+
+	// PriceH an amount such as 184.20
+	//
+	// Example: 184.20
 	PriceH Money `json:"price_h"`
 
 	// SetupS More than boot_s the first time
-	SetupS    int  `json:"setup_s,omitempty,omitzero"`
-	ShutdownS int  `json:"shutdown_s,omitempty,omitzero"`
-	Source    Name `json:"source"`
+	SetupS    int `json:"setup_s,omitempty,omitzero"`
+	ShutdownS int `json:"shutdown_s,omitempty,omitzero"`
+
+	// Source at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Source Name `json:"source"`
 }
 
 // Package defines model for Package.
@@ -1913,7 +2020,9 @@ type Parts struct {
 // Pin defines model for Pin.
 type Pin struct {
 	Places []Name `json:"places"`
-	Shot   Name   `json:"shot"`
+
+	// Shot at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Shot Name `json:"shot"`
 }
 
 // Plan defines model for Plan.
@@ -1922,10 +2031,14 @@ type Plan struct {
 	Assumes  []string         `json:"assumes,omitempty,omitzero"`
 	Bookings []PlannedBooking `json:"bookings,omitempty,omitzero"`
 
-	// Cost Example: 184.20
+	// Cost an amount such as 184.20
+	//
+	// Example: 184.20
 	Cost Money `json:"cost"`
 
-	// CostBound Example: 184.20
+	// CostBound an amount such as 184.20
+	//
+	// Example: 184.20
 	CostBound Money     `json:"cost_bound"`
 	Created   time.Time `json:"created"`
 	Currency  string    `json:"currency"`
@@ -1947,7 +2060,9 @@ type Plan struct {
 	} `json:"impossible,omitempty,omitzero"`
 	LeftOut []LeftOut `json:"left_out,omitempty,omitzero"`
 
-	// OutsideCost Example: 184.20
+	// OutsideCost an amount such as 184.20
+	//
+	// Example: 184.20
 	OutsideCost Money `json:"outside_cost,omitempty,omitzero"`
 
 	// Plan The plan file (docs/formats.md)
@@ -1990,13 +2105,19 @@ type PlanForecast struct {
 	// Chance To have every shot home by its deadline
 	Chance float64 `json:"chance"`
 	Cost   struct {
-		// P10 Example: 184.20
+		// P10 an amount such as 184.20
+		//
+		// Example: 184.20
 		P10 Money `json:"p10"`
 
-		// P50 Example: 184.20
+		// P50 an amount such as 184.20
+		//
+		// Example: 184.20
 		P50 Money `json:"p50"`
 
-		// P90 Example: 184.20
+		// P90 an amount such as 184.20
+		//
+		// Example: 184.20
 		P90 Money `json:"p90"`
 	} `json:"cost"`
 	Currency string `json:"currency"`
@@ -2050,7 +2171,9 @@ type PlanStatus string
 type PlannedBooking struct {
 	Basis PlannedBookingBasis `json:"basis"`
 
-	// Cost Example: 184.20
+	// Cost an amount such as 184.20
+	//
+	// Example: 184.20
 	Cost   Money     `json:"cost,omitempty,omitzero"`
 	Crew   string    `json:"crew"`
 	End    time.Time `json:"end"`
@@ -2078,7 +2201,9 @@ type PlannedBookingBasis string
 type PlannedServer struct {
 	BilledS float64 `json:"billed_s"`
 
-	// Cost Example: 184.20
+	// Cost an amount such as 184.20
+	//
+	// Example: 184.20
 	Cost   Money     `json:"cost"`
 	From   time.Time `json:"from"`
 	Id     string    `json:"id"`
@@ -2141,7 +2266,9 @@ type RateCard struct {
 	Credit struct {
 		Currency string `json:"currency"`
 
-		// Price Example: 184.20
+		// Price an amount such as 184.20
+		//
+		// Example: 184.20
 		Price Money `json:"price"`
 	} `json:"credit,omitempty,omitzero"`
 
@@ -2150,14 +2277,20 @@ type RateCard struct {
 
 	// Steps Volume discounts, by what was charged before
 	Steps []struct {
-		// From Example: 184.20
+		// From an amount such as 184.20
+		//
+		// Example: 184.20
 		From Money `json:"from"`
 
-		// Off Example: 184.20
+		// Off an amount such as 184.20
+		//
+		// Example: 184.20
 		Off Money `json:"off"`
 	} `json:"steps,omitempty,omitzero"`
 
-	// Tax Example: 184.20
+	// Tax an amount such as 184.20
+	//
+	// Example: 184.20
 	Tax Money `json:"tax,omitempty,omitzero"`
 }
 
@@ -2165,7 +2298,9 @@ type RateCard struct {
 type Remedy struct {
 	Change string `json:"change"`
 
-	// Cost Example: 184.20
+	// Cost an amount such as 184.20
+	//
+	// Example: 184.20
 	Cost   Money     `json:"cost"`
 	Finish time.Time `json:"finish"`
 }
@@ -2220,10 +2355,14 @@ type Run struct {
 	// Alert The share of the cap that was passed last, in percent: 50, 80, 100
 	Alert int `json:"alert,omitempty,omitzero"`
 
-	// Cap Example: 184.20
+	// Cap an amount such as 184.20
+	//
+	// Example: 184.20
 	Cap Money `json:"cap,omitempty,omitzero"`
 
-	// CostSoFar Example: 184.20
+	// CostSoFar an amount such as 184.20
+	//
+	// Example: 184.20
 	CostSoFar      Money       `json:"cost_so_far"`
 	Counts         FrameCounts `json:"counts"`
 	Created        time.Time   `json:"created"`
@@ -2241,11 +2380,15 @@ type Run struct {
 	// LeftS Until the expected finish
 	LeftS float64 `json:"left_s,omitempty,omitzero"`
 
-	// OutsideCost Example: 184.20
+	// OutsideCost an amount such as 184.20
+	//
+	// Example: 184.20
 	OutsideCost Money              `json:"outside_cost,omitempty,omitzero"`
 	Plan        openapi_types.UUID `json:"plan"`
 
-	// PlannedCost Example: 184.20
+	// PlannedCost an amount such as 184.20
+	//
+	// Example: 184.20
 	PlannedCost   Money     `json:"planned_cost"`
 	PlannedFinish time.Time `json:"planned_finish"`
 
@@ -2455,10 +2598,16 @@ type ShotSpec struct {
 	HostMemoryGb float32 `json:"host_memory_gb,omitempty,omitzero"`
 
 	// Inputs Files beside the scene that it needs below the scene folder
-	Inputs   []string `json:"inputs,omitempty,omitzero"`
-	Launcher Name     `json:"launcher"`
-	Licence  Name     `json:"licence,omitempty,omitzero"`
-	Name     Name     `json:"name"`
+	Inputs []string `json:"inputs,omitempty,omitzero"`
+
+	// Launcher at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Launcher Name `json:"launcher"`
+
+	// Licence at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Licence Name `json:"licence,omitempty,omitzero"`
+
+	// Name at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Name Name `json:"name"`
 
 	// OutOfMemory What is permitted where memory does not do, in the order in which to try it; without it smaller-crew, larger-device
 	OutOfMemory []ShotSpecOutOfMemory `json:"out_of_memory,omitempty,omitzero"`
@@ -2486,14 +2635,20 @@ type ShotSpecOutOfMemory string
 
 // Source defines model for Source.
 type Source struct {
-	// Charged Example: 184.20
+	// Charged an amount such as 184.20
+	//
+	// Example: 184.20
 	Charged Money `json:"charged"`
 
-	// Committed Example: 184.20
+	// Committed an amount such as 184.20
+	//
+	// Example: 184.20
 	Committed Money  `json:"committed"`
 	Currency  string `json:"currency"`
 
-	// Factor Example: 184.20
+	// Factor an amount such as 184.20
+	//
+	// Example: 184.20
 	Factor Money `json:"factor,omitempty,omitzero"`
 
 	// FactorFault Why that cannot be said, such as an exchange rate that is missing
@@ -2528,7 +2683,9 @@ type SourceComparisonBasis string
 
 // SourceCost defines model for SourceCost.
 type SourceCost struct {
-	// Cost Example: 184.20
+	// Cost an amount such as 184.20
+	//
+	// Example: 184.20
 	Cost   Money `json:"cost"`
 	Frames int   `json:"frames"`
 
@@ -2542,15 +2699,21 @@ type SourceCost struct {
 
 // SourceRow defines model for SourceRow.
 type SourceRow struct {
-	// Cost Example: 184.20
+	// Cost an amount such as 184.20
+	//
+	// Example: 184.20
 	Cost     Money   `json:"cost,omitempty,omitzero"`
 	ElapsedS float64 `json:"elapsed_s,omitempty,omitzero"`
 
-	// Estimated Example: 184.20
+	// Estimated an amount such as 184.20
+	//
+	// Example: 184.20
 	Estimated Money `json:"estimated,omitempty,omitzero"`
 	Failed    int   `json:"failed,omitempty,omitzero"`
 
-	// FrameCost Example: 184.20
+	// FrameCost an amount such as 184.20
+	//
+	// Example: 184.20
 	FrameCost Money            `json:"frame_cost,omitempty,omitzero"`
 	Marks     []SourceRowMarks `json:"marks,omitempty,omitzero"`
 
@@ -2561,7 +2724,9 @@ type SourceRow struct {
 	// RenderedS Summed render time
 	RenderedS float64 `json:"rendered_s,omitempty,omitzero"`
 
-	// Saving Example: 184.20
+	// Saving an amount such as 184.20
+	//
+	// Example: 184.20
 	Saving Money `json:"saving,omitempty,omitzero"`
 
 	// Source A source, or best mix
@@ -2571,7 +2736,9 @@ type SourceRow struct {
 	// Unsupported What stops the shot there
 	Unsupported []string `json:"unsupported,omitempty,omitzero"`
 
-	// UnusedCost Example: 184.20
+	// UnusedCost an amount such as 184.20
+	//
+	// Example: 184.20
 	UnusedCost Money `json:"unused_cost,omitempty,omitzero"`
 
 	// UnusedS Paid time in which nothing is rendered
@@ -2590,13 +2757,17 @@ type SourceSpec struct {
 	// Address http:// or https:// for Rotanex's own protocol, ssh://user@host:port for servers that stand already
 	Address string `json:"address,omitempty,omitzero"`
 
-	// Cap Example: 184.20
-	Cap        Money          `json:"cap,omitempty,omitzero"`
+	// Cap an amount of 0 or more, such as 184.20
+	//
+	// Example: 184.20
+	Cap        Spend          `json:"cap,omitempty,omitzero"`
 	Card       RateCard       `json:"card"`
 	Kind       SourceSpecKind `json:"kind"`
 	KnownHosts []string       `json:"known_hosts,omitempty,omitzero"`
-	Name       Name           `json:"name"`
-	Note       string         `json:"note,omitempty,omitzero"`
+
+	// Name at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Name Name   `json:"name"`
+	Note string `json:"note,omitempty,omitzero"`
 
 	// UploadMbS Limit on sending packages in megabytes a second
 	UploadMbS float32 `json:"upload_mb_s,omitempty,omitzero"`
@@ -2604,6 +2775,11 @@ type SourceSpec struct {
 
 // SourceSpecKind defines model for SourceSpec.Kind.
 type SourceSpecKind string
+
+// Spend an amount of 0 or more, such as 184.20
+//
+// Example: 184.20
+type Spend = string
 
 // StockReport defines model for StockReport.
 type StockReport struct {
@@ -2764,9 +2940,12 @@ type Trial struct {
 
 // TrialFrame defines model for TrialFrame.
 type TrialFrame struct {
-	Cause           string             `json:"cause,omitempty,omitzero"`
-	DevicePeakBytes int64              `json:"device_peak_bytes,omitempty,omitzero"`
-	Frame           int                `json:"frame"`
+	Cause           string `json:"cause,omitempty,omitzero"`
+	DevicePeakBytes int64  `json:"device_peak_bytes,omitempty,omitzero"`
+	Frame           int    `json:"frame"`
+
+	// LogTail Of a frame that failed: the renderer's last words
+	LogTail         string             `json:"log_tail,omitempty,omitzero"`
 	PeakMemoryBytes int64              `json:"peak_memory_bytes,omitempty,omitzero"`
 	Seconds         float64            `json:"seconds,omitempty,omitzero"`
 	Stages          map[string]float64 `json:"stages,omitempty,omitzero"`
@@ -2838,7 +3017,7 @@ type FenceParam = int64
 // FrameParam defines model for frameParam.
 type FrameParam = int
 
-// HostParam defines model for hostParam.
+// HostParam at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 type HostParam = Name
 
 // IdempotencyKey defines model for idempotencyKey.
@@ -2853,11 +3032,12 @@ type Limit = int
 // RunParam defines model for runParam.
 type RunParam = openapi_types.UUID
 
-// ShotParam defines model for shotParam.
+// ShotParam at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 type ShotParam = Name
 
 // JoinAgentJSONBody defines parameters for JoinAgent.
 type JoinAgentJSONBody struct {
+	// Host at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 	Host      Name   `json:"host"`
 	JoinToken string `json:"join_token"`
 }
@@ -2980,8 +3160,10 @@ type StartRunJSONBody struct {
 	AcceptProofs bool               `json:"accept_proofs,omitempty,omitzero"`
 	Plan         openapi_types.UUID `json:"plan"`
 
-	// Spend Example: 184.20
-	Spend Money `json:"spend,omitempty,omitzero"`
+	// Spend an amount of 0 or more, such as 184.20
+	//
+	// Example: 184.20
+	Spend Spend `json:"spend,omitempty,omitzero"`
 
 	// Tries How often a frame may fail before it is given up
 	Tries int `json:"tries,omitempty,omitzero"`
@@ -3013,8 +3195,10 @@ type GetPictureParams struct {
 type SetRunPlanJSONBody struct {
 	Plan openapi_types.UUID `json:"plan"`
 
-	// Spend Example: 184.20
-	Spend Money `json:"spend,omitempty,omitzero"`
+	// Spend an amount of 0 or more, such as 184.20
+	//
+	// Example: 184.20
+	Spend Spend `json:"spend,omitempty,omitzero"`
 }
 
 // SetRunStateJSONBody defines parameters for SetRunState.
@@ -6966,311 +7150,313 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H39kts2tueroLT3lid11R927Ezcrlt3PY49zkwSu9zOpOom3g5EQhLSJMABwFYrLlft0+yD7ZNs4RyA",
-	"nwBFtiTbmdp/7O4WRYLAwcH5+J3feT9LZF5IwYTRs4v3s4IqmjPDFPyWlEpLZX9KmU4ULwyXYnYxe6Fk",
-	"Tn4V7Nb8SuSSmDUjBV0xsmBLqdhsPuP2qn+WTG1n85mgOZtd+JvNZzpZs5zau+b09jsmVmY9u3hwfj6f",
-	"mW1hr9RGcbGafZjPbk9W8sT+9URf8+JEwgBodlJILgxTs4slzTT7MJ8tmUjYazt4e194fEHNun46XDCb",
-	"zxT7Z8kVS2cXRpWsOZilVDk1s4sZF+arh7P5LOeC52U+u7hfjcw+dcXU7IN9pJ2pwUfaCwYfGbjrWmoz",
-	"dFP7+eA9/02x5exi9j/O6oU9w0/12Q/2HvYpPGV5IQ0TyfbvbNtf4LdrRjTNGblmW7LhZg1rDH9ZyHRL",
-	"VvyGafjbkittCBV6wxShK8qFX/41oylT9ci/rZ95Yh8aEYT7VhByLvzvX+8jFhmjenCN4IJpYhFYtIzn",
-	"3FRP6Mg9fti8ZcqWtMyMf1d6i2L2yL15VOgmvLgqxdBrq1KMe+my5OmstwIf5jO9loNyaj/fV07tezBd",
-	"SKEZqKPXSi4yBk9MpDBMwJzTosh4Qu1MnBV4xX/8pq0Yvx/5OH9feGJ7I/y0poZsmDBko6RYkT+9efGM",
-	"PH746M9f4CzgHewDnq6YMK9U6lRnoWTBlOE48iSTyfXVkiYG1Wk1v6ksFxmrZ1iU+QKXes2oMgtGzZXu",
-	"7883jGZEs0SKVJMFMxvGBKm+oWfz3U/40Fycn1uPm7fH+676rlz8xhJjR/dU6zJ3o3k/o2nKURJfN14b",
-	"ZLE7oVZ/ESpSIpdLpi6sDlGMcE2kYCSXis3JD0+/fz4nGb9mhAppLzglheIJu4CP7mn8jVBB1rJU5E9U",
-	"4N2+IFIRShal3vpPiH3eF/b+1a00UzdM6QuiJcmp2Po/+JMMbgVPOiWG5+yCUAKq3F9gRRs+J4Zegxrk",
-	"mhRUGXsBNxq+NSdUo+aExxLNjOFipU9JymiaccEuOjfjmqQlI9T4ocJ9TuFNNF4Mk+cvXirGCM0y+AQu",
-	"nc07YkdNW9ioYSf2yllApyayxP1U6aP75y2FdB5SSLVIN7/W/Nbp+f2AdNvVHacFvEYZdy1Ixq6Lv5eC",
-	"be3VmzXOEBN2qD/7wxUkYOZvNp85AbGzhpPnl3Bmz+tS6cYWaajI5vaCJ7lXCe2nZ69/3LmROipFKvxh",
-	"+MRIWaFYwkE9Xq1Hz0y+/r2vdV4tCSUJ7NENbFtKllTlZMGzTJPFlsA5NywwuUxZNsr2M2vFaNp+xeAt",
-	"N9SYnZd11gOHMXezGFyRdSmuL8tcT1wX7b7CDcudSW0MU3b+/tfP5yeP6cny3fuvHn74t9AmzOntt/g9",
-	"u/ka00KVotveW8CzgoOXeUEVd6dge4ALqhkIb22ANrSAYpv28IfE5Zlimxd8Vdo5/NAd69xa/Mqae8En",
-	"VXtotIZK2Q1P2PjRfQPX/4NmJQuNLuU3XHMpxt/wpdTmG/et0B3hlNAhw95aosvgSf6jMBxVeEOpjDAP",
-	"hDThFdQJzeyPY1/qEq9/bS3I0EuBIRd8kFHMJOsJC3KJ3wg9pRT+RBh1px/h8kt3pvZv2N0naIy69WkI",
-	"5rzeDV72q7E0JaQWvuZ715Md3IOKbUK7L7lmIm1PWl/3dabHmjRXcBxd2QNntBoPbZmdD+Np8LKMi2vW",
-	"/GghZcYo7ISc5VJtr1aLxse1rIKynTSIzvqBD1KvgLvfvJ7ManTNofSnLbZMXofFVis44gXVXDeth5xR",
-	"XSoYRKFYyhMDP5fiWsiN9bcW1qpmacBamM8SWhqvjLoaAkxha+vDGQSG6gb8Eoq2pn3K+OVNijK8iIkT",
-	"2CHF2x7aX1//qGdBq4NbEwpCLruUdH3lh/mMLZc84f7MaD/ssmAsPSkLIm+YwgmwxrYbHIQkwIlYbO1/",
-	"47Tokod1G2iKq8Sag2O3GiqXanuOeTh+I4c7BGJs9lOylAreqhTceAfEqy/7qugWlGrc+675ao2n0JiL",
-	"pTZXBaPXbl+P+EomN6FD7hWO+/E5+XcCgYobmo0bsN9Tobt+z1IOrl9nNzQCVmtp7unK97IumVmzLaGK",
-	"jX08M4En/7Rm6KCBEGoX9+ye4gE1OVkRDhz01uPceVC+hovs1fU6dtZGEOo20bg5KTKaREwPmhcZ01cY",
-	"mOg/6jW/ZRkukibuYkJJYf/sXYrKJ9bMVBeNG5iLh4wUVS1LFXsPq2nKYuyN8Ooru7cmfiWTm5HfQDXf",
-	"m9GXcoMxjMq06eviUrPgjmwqz82aZ4xwQxQTKVMsnZNzYiS5P27mN2uZsdAWfbtmBD7ENZUCgyX2pCE0",
-	"G6mmO8YAyl+1gO7calgFtaGAR3Ts1P8HU/aQ7p/6GBToTVhGDVMXVk4F7vycbsmicoY5qAJ/1o8MusSO",
-	"3LU7enofyE1IDtxhgfoIVeFCymuWwvlBRUrWVBMhDYSsRFBOVClGhH4HHAI7MUO6kuG6Y9AsFFMD9QyK",
-	"Whsq7MO9aSWkXWFYgNl8JtgNU0ErarMOnKR/lUxb0VsqmVfDuKeJoKFF6cZFMSTkZAzj5s6dgPfFZ7p1",
-	"CUpaqW5YQMZA+ntjfZplGEW0A7bnvtwIlkLgDyKKHD7bWHnrxf9m/RDRFPuFC67X473xiIRGpg//c88I",
-	"TdNgrADSGxPCEnbKow6tKrPAxP9la5VggnbDgmZUJCwl8GC7rZO11M19E3ndhmPpxuyeF5UMHGY/YXDM",
-	"pcupum46Lsma0YLhClFt8Cc/B8F9VmR0pLIw1JS7rZSMiku8MqDtRU+AqvuGphXDPhOjdndzy+8YXEUH",
-	"uxkXpCe/v7P/nJ88fvf+fH7/UTg8yMVVqZkz4wLRzmZ8XVxfbXhq1rvjp+g6XxkZfOeWaz/4zPGh3WlR",
-	"+lKUmi5Cm/an9dYdu5hGWpSGJFTYc27BSKlZUCbvEi8G6fZB43pK4vJ3CZbr1Jg+yzQvx1qwaSXo7VlZ",
-	"nc/J6v6c/N///X+ekKQo3fyQQsmEaS1V7SBZ9XxPE3yh2byVh/9qHhWGxdYwPYyZCAf/MavQf7dBuXIG",
-	"bOBbVcppxx2qFZ/05I4IuOmOLzlGmnuqvBMY6BrI1FSpTzz554SioeSyiXIj5mQjyywlNE1HxjXqZ14V",
-	"TF1VGy5oNvpEKtiKxKxlqTFD2442uPH4rNj4YdgR7BHlcM9VpRBcrIg9CohU1lUxI6MeslT6StObkOns",
-	"YhNtL8WaVRAORpM6sTNEbxgmuMbEDbwqDJ2coZV467O7diIgAS2FM0hQwW2kgj0LacS9FGokE9YU06CM",
-	"t0J6bRGf4PqOd3lzZtYyHHpV9sQNT6KP59/DOAMGCyun897YUMLaenHBBzx+1AhikYzRG6bJfSJLEwj5",
-	"dOYax42TgMG4mX9W9b7hubcOUXgHO58GcVg3VHEqzBOSrKkQLNME0vro+lQefXvxCi3UVTo2wqfymDbu",
-	"T6LL2/fjYFrzfNRNuvOXA1jLj9jdyD0pNHHPhVHbgHW9pmqFymCUBRKPjNNtz+wO7U+mDc+pmfDIoVzi",
-	"NQ9F1wCqZEUBVC2Cloy8cKEhVGRUMZJKwebEKO7/uLKaTcBfC8pT3Dfcqx8hwSeHmEIdHbLnQxV1tTa6",
-	"9VLtH63t5Qwv715Usakl5Rl8sqHc2JmZz5bMztdGqusZovXMDA0+uE47MJNUxZqKoCcCYFU2NB0YJwIr",
-	"xzBFNOXp3L6eO1tJw2cbq61fgjuOsBCrsZdU5aGvjw6pTItcRjOy8ZBmMDBizWcIHmwkwYzNTgcXAyBW",
-	"7BsBOB+RA7lspFlrqZ9XWw6HEt2r33Ed8IYXZbpi5ipjy5FO8Tx8yKtS3NMkocUTIkW2rcwOVbqI3poC",
-	"EA32/FQdMRTAuMP+h70yIQUVRC7iLgeLqbnVUSfslegKa6bKdR4Vp0HtHEQDWAWw78uDarIKzS7zbqU2",
-	"FMzB14lJtJuRoFDfMBGNMI+MEVPnAI2PHuPyBlcoGlj2h0pLa1chT6M4pOxQ54EuB5Xn4nsuSuMCo2jr",
-	"v4srxKMpQEODybLOwjo9RU14yW6t8bRib9y92is39sS3FlfMdh0f+gjGZLp+KShjeB58wT0i9Gov7KJN",
-	"DEkgWmAw3Pr6x7vDs0LbP6OlSNYOSD0+GpcxGswTg41MyW9ycU+TBbP7XqNxBDYAWs5e3HcEMAZxLlOA",
-	"qvba9KrULBAUuFxL48DDFLIU6Ym9kGQ8sf4XWHGdPE7DuBYydcDQJpB3d22BTzQ3YkCPgtG72swY86Jg",
-	"203DiL+UG+v1AqwUTLVQOKC2Pnqw2KvV+vdpOKlKYY4Dx+I8XuEJcLcT6oVULnmDEAKp4BBykHHBwKj2",
-	"yznlZT709n1HX7i0VzV/KC/V9qmscbvzd8U6rUL5m1wEDrgkYYUJwsUmVLHsM8E/uVxoAra6EyJ7fHFw",
-	"BqrDHaDvec7NaOss9iSuCbstWGJYanULWC9WL0oROYtZRgvtsS0jzj1rqKTjDQfnbvWjGD3Xr9J+IYC/",
-	"Cp9jSy5SAF9O0tFDxqM/Mse9HU9HuVaFknIZHGTjyd1R/rNkZcDt+5tcVFgfbsJJdGdMhs6hyzLPWYoR",
-	"KavBYOPNCS6Td9O5SLIyZSPjvOMdTDHB4ryLg6kNVWaKdFa2mjc4XRQBjEwQLWuiCZptNf4Mi4LgSimX",
-	"+Lc1y9KZn3X8k2K/MYe8VGzpAglJJt1dcA/BaXfixxyyVI3CSd9pfsGEt3ABzjSuFCy+acMvTh3wxYdD",
-	"nIw29pQXwZZANRVVUBnjt0PhLpZcRzbxbRjry24wfu0XB6GrCmI3SrQhz41JY7cjMAF487kblvsWjiX8",
-	"WqGIgIPShsM+LNOMXDNW6Bpc0kJ/zAlfEiq26AWmsgmdGoPOsUelkjIfj4wEMCWUgk78jmAsnQDAbDyh",
-	"awUzhgAsRnROs4xpMwn3B7d28tUPi+OdKnPGPsUXvvamr/FKPSwio8l60rDkAnzSCDB9IIBXpVqCkTvc",
-	"dkpHUna95ClZyyzVBLJ5Sfgo1ZncpC6vsC9AkWfZFLEwfLU24Rm6qVFwlevPIeqq11RhlYN9HAZwodCL",
-	"wra1uwbCvUtuhsBY/b9zs5ZlYFPXCe1A8cGkndN4qR3Os5e06gH1l9/tsqRjSER/g1rSG2LaelRLkTQk",
-	"xK9YRwd01UhTTuOB1RcyS9HNnOD3L3nG9FYbFrH+FGPjl0Mw493AvgBuFDe0fdTG8mfVpfUt66EEX937",
-	"dZ3TI4pf6O/aKvwWjChnVBuw4Eo1DeDpvYLxpryvUAkZ8wgZBOVbWRUBA9s9K/IudskbaZsC7KXfCgZm",
-	"020YcHmXSOPUYB998Oir8I12xgGHnDmQjUu4cqherGnA+VWIitozWXoilbZmi/qAtZMWcybckRuqe63O",
-	"4x3opTrf1rSU22Zo9J2+YYbyLIJrGTXJaE/zCbHBt6G8QOelKp8V7hwdfjijNC1RUb9FtzhjlMGLz4iO",
-	"8LLrCU1brlrs4W4/rQMJb2oPmoCxjA/yvmcTi12liyHQuMPrRfqX4YLiQCn5pvn4CzT9ECLu0zcNELsf",
-	"2Zxs1tKByLkhWkphLVmI4jbr4HbVLXv0fyxIES/jHfc2G4d7p2ILlDlcE/tleBdugpHbvRH4++q9thvb",
-	"0X5ukd0czJ1M+RUOSfdLzykyFYwrpRk1EeD+j67ethf3auwDaQSQuaulVGFP51cuitLoK13mFfsVWEtO",
-	"bJliJKvktgOqDAbUc6510LH6CZKV+IwcdiOUcKwZkmxFo267XtGXVU1L1ThIa+v+Xz3coaVhLd1KDcrI",
-	"00qHdDQ1zHbAn4UpX7BMblA3JEwwsgRbF1dCQxrF2s6T6mPr5Q3n79iNdJGHSWI3OEv+puEZQiGfYrx7",
-	"mN4I+xYZsMZdWyi5Ukx3sktTQLSebwtHGHxdGTqv6cpFMP0ZWRaAowOdL+zJGDoQ4VtXmjExId0+mQEj",
-	"WBmgKBdt46yh6Jux8whqCYZutztPJsrvsnL3Bk8BvAquL0Nwsjqoo0HzUMAJ47DgK6CUMJKKaBoKVV08",
-	"s99LMqqYu+RClFkWOu9aed4uwZXza3Er1zOS0y2BuO2kOYlq2G/tZnfqWy6dyqhsn3Hatldg1IwdjZIi",
-	"/7ZB/g1EXPQrxQAAzdIKhmZtEAfW6AMuC5aMYTe5tNf1vCH7Ry8nDdF2+2vYBGhSpvT9cKZNaE3IRqo0",
-	"GJJdKEavr9gNC9wt88nCIY8zsN10mayrekQ0LF3x3ZQ4JMRUw/IRdhLmsw3zYbnO1uO5Y1fcSHWNK2u2",
-	"BU9o1q+avEMFrXvu3M2YH3uwLM+zTAUOg2gd+K7gKTftqGk4WjoAZqTbDsVSO93R0+Aj05JTyBt4mrGJ",
-	"8BSe83ZGPFZE6HhomoNyDwwt0aBh0QtRwtzNcefFNuxL4DTro/xjAZ0NF6ncDC3JtNQuop7GXNsLCXgQ",
-	"1OSJckA2/yqxqfnOW0t9kZuKxNvT2xvjusGwoq9ygMDIS4dxOHRcpDqLPn+wWgsSxm6TrNT8hn3vLWKk",
-	"PR2sTpsEGxsL0pLiiiZXhdyEbIcXdvJq2gJVCjjyrF5eQFXq9gkGK2TpkS32PfqmxQQsjyzwzB4pV1YD",
-	"BWa7eqEJUmE159Wook9XSHV1vVnfrZiq/npIqqcA53aAtrrgLD8zsc0UjgpODtv9RcprIGiQS2IXFEUH",
-	"TORmXM4bU8cIzkVPoVa0fLT2QoU+8nSoQmDNuOyQ8evO0QnCmjrbht26AuJZLsXJUvEhkHF98f3HF+fn",
-	"8TO1vvD86+CFfWxx+NUi5+AQX9oYerEJFtuEEMdQkop1MuPNyIhzTyMImfFhE7dNc5kGEomvmUJMD6FL",
-	"43hScPcoKkABy6Wzlp8QlzrHZB/zpQvKY11kk9SnkcqDBL7TGkE6B5pc01VgcN8CPjpzIQAjyYKRJbAf",
-	"uhowD0+q4TUOFSE3gqRcX+8X6E6YiHl0jvoxurviMtRQyFEqG8+csCOx1g5nzQessBaDJLyWf0olhA2J",
-	"a7xgdPe9Yf8snf/8h4mtbyh3LKhV+PCr8ynxw2Y4ubpdeIrSVSicPKnUyV58tfDxsf3LwO5OKxhPIDvY",
-	"5LS7KjkhxolT+UZuwmw6YlzDgL6z0qivgvF03qUmfWlMQWtN4uv+RoaoV0u9vYrGGl09KoJxsW6uwuK6",
-	"COaIsMA08Yp6jQdBbh9B2Dyhg4PqhgWS8vQqlvJtxSxHhK6Qo91FjOzxCEUhuCCDMag7bQv/pb05BCNR",
-	"GHcSVFZ8Zzq7ol4DhKtxzb0UhzdLeEcszasQ3C4ufogKDmUmJEkloQu0QQYrpqfwxm13T6E7U/1MxrBu",
-	"32GJ1MRDkd0aRa80o+ZqApNGoMhYCkbgZsTezBGqpHTbYApdlWAC1Y+MRUkToHxZMLLmyhP5uQD/sA/b",
-	"q+TMJHV4krqYzBX+nAxQEhdSZmPjEtWLTOBUgvtXVeN4h9Cafk9T9lZeh0L+miWKhaXK+G8M4ozgou7A",
-	"8Ktzf/fgmDzX89SmDZ7Eechw3cmf1UVNP3322nr/RCofv4HkKE2bzLSYNWsn4+oXQusU6X4reGQPnQ3O",
-	"SRnDjo8ggQLWRIw6JVRY6VaATHL63I1iCHHpyBt9alIKQm+YoqsmD2fz1vN9iKNgOrqkV2FqAeeKQXca",
-	"4NkiRrGp0zOUq/rLtlvCZvdu+P2G3mmM67QzvOhaWIF3aA0mLrxkdbKUrhTAOTZAxZyxKnfc98gMXbHB",
-	"oY1Buw+itv0EB7e1Z6lqRFS+fnj64NwePTVf38l//QxMfffn97/+8Kdffjmtfn3w4Yv/ClL3/eCByG3W",
-	"P/s99//p1cm79+fzrx6Euf9+YJvXtZs+Fck92th3z3jBu0ifUQ1J8FmhmbXDd6SRE8ZOtS5zFjFG+PKC",
-	"YKl+TYnv20nNHWaQIzsNABROyVP8BfP7cGtdVwHVxIG+LmxkwLLRC6s7Y6FODumKjbdIFwHalm8cxTia",
-	"BFnWCgsBiNLxnk9hIl5JmrV60zVZQQeIQkOGg5DmyrWC7A3+B+ljw3aSNWFUZbzjCgyNs+AiVjDf4GSu",
-	"41KITMFwGRiPyPubPiHUlZAj2bD2s1nR3MHFY2XgNRdj4h/o/rTmGRNEYc5k35msfinThPbfIQvj3PVO",
-	"CBI3hX2AdvR7HPj2LlybBazzsV5JxfGEPAoVd8p8RwRgwhABgzNaX3kDtDvzORf+9wCmJqNYEBnoermm",
-	"qsJXAGmMkb4ozW07b8tfs8IQXVDFLsj56X1oMkcMExDTq0yM89PHuw7kMrRRYFG0rPFPdj8lVBsCTQkI",
-	"u2FqWw/KUXoCVTEVCZtDTNiuEdUkL61SsC+NHNsUecB1Z5yPH7Uatz2K8NC7+qOAifKdlNfOUVkwe86h",
-	"vi19jyPRUlVUk0ziAMGw4b9XE+/6OBKqr1uDbAcLT0Od5RrVZf2aPz3Hkj9tTWXc/l24l2xQx95RAh/s",
-	"btwFMh45Jy+rqMKUtmOVJ9SRaevLeJ0GO21JrXRIRQrFb6jBHq920bRet9HKD1on/h128gjUGb5sHHcW",
-	"myNTptupzpeLd3Tdq0az2ftDJU4dHd1OxbgjN+dpmjHXgKbn+4yeufWIqFXleru4yphrHT9kW71OmEIP",
-	"VWhM4VdBipjD+Bg9kw9Z6nSdbaotnSeE5YXZzj231yzkB/REqd60XzfPjAfjGoq1mwNUkxuT2Q1jxdR0",
-	"DTLf6Xbb4K/tfHVMINcMFpOInuWMLEuF3RcUpxlZsBUXLYWKVn2YG6jL49saw5fzAGgxbVQSwZnpacOq",
-	"5z3YSUPUM0Tvn375aN7LSxJtZKF9Mw5GmH15+1g4Fl2QoKJptdo9A598TV0PEuxcSmiBWOK6C3NzgKfn",
-	"Dwb4xyajOOCLEemoIlx3AAuEWgpaX+C24IrpJ+5I/k1yQQyeB4IR5A2r3vvLrx7tXJspakmEteZa5vbs",
-	"2dScOeEimR1KWclsZ5T2jb0mAqSB78dWAoT2450teqCvj2nsqjnRhWI09ZzGqP1aJtWXcLDfr9qzQnsC",
-	"zaUA41S7DnnhTr17r3hOb68UK+qQtt/AjwKRclAPFenahBHZp4TIdcL6D8dzZ8VXzV8oawh3rmxbkmM7",
-	"Mt8DyFqSdmW40zfgWMxdh2qon7A+lp2G9qKA3d1snxzsn7yfCmqfXKFt8AqIMUZAq+9SHDPGLoQBDJUj",
-	"xGFX8NVDoFtxEo4Ab61fbjp442oEivFT4GCXbDyBHheJYjnUZu3uYD2+SghoAV3IZE1vWFM1gl1Ydeea",
-	"UDlk1Y3r/71zqDvaoDrawBELeBdIcLgpwIS2NJqZsgg2WsQUEhUEBbBBOO/CdIMZH1SRVjXmdMV85KTK",
-	"+eh1aVK5EWPm5YAI2ubC1nPlGcmbEjr3+24cJ2IjSn/AQHxfLlN2CEY3/vtYFKMriO0cuy+fnjx49FVt",
-	"kmQcQ4j4svNxWX17azcW92bzgVRCc2YmWmnrUlwfrzs75IjWId92hxkYXYUp2XQKcUc3ie5Nw9OnQhQl",
-	"S34bpi18rVgBBaAiJVX/rVGdPmgUB5RlVQLXyBUEu0d2mpTqeiQ8p5eaunUIGjew6mbBSeJTfTGXL7h7",
-	"3PrB7rD1nkafG2LwfV1uLpR+i9VNchdFBvdypSggu0wjYaDlE19cCXHgwQzb7h7orvZgvAZFgJSrWQi2",
-	"wj42GFQxOokUcxA9mpTqhl3JZThxATO8WUvNiFE0ZSdyuSTwFednU9fNUC7nwFFXs6ykirYzhfumcKom",
-	"yMGRAmdWo4JV36vSGHp0HnBqz0MfVgr0sSxVuMUzBpbqBpx1f9VSO0T8UjHr09l3gYlvZhKgP6dZK1mu",
-	"1tgdaHRRSrT8aSTpLc8LqTVfdEpUOxmDQ+DxYji8Pjf70ly5tMxI0DGiFgP3kqXRPGX7tofwbcakhu2h",
-	"Cyag95czCufQ1UXDsVdD+nTPp1h3WmJGdibwIvwplYk+w+XTp3n6RQgC43JfkXu5xNj42wUzvm+xGYrT",
-	"F5D25QYGqg+ayq0dpyka+xLRwR/CJ+DEQqGpud5mE3dd68g62TuSDgCTi/0HP7PyttjW/PWjZgbTZM8i",
-	"5bYO2jeFenlaU9b5rCys2TR5KX+Er+2sr+OOSMq1VsFlrgZaVQI0juBW+YAnBKnMU9D2MTvnGWCG+grx",
-	"DtDlcYTHcNXwaAL6GSKZY6YZjKMKbjPm6qR+5ujFdLO2ayXdQOZu+PWzYu//wsEagl3agj3v3kpsxoip",
-	"HmCrW8uc2U2F5W/O+JhUsNERhfvn44sGHk249vH5HQuL7wME8RH8+/h8egvtxLch77Jo2R3DfOpMEG1Y",
-	"UTMB8rzMoLuxnmOWDdBavqK3Pgsb5g80Z3eOYtvCH0n+0I0rVobeIJCb5+wSsiMYnw1S5lzWr1O3gnIZ",
-	"S6Rtg5r3G0ggsGYX0DVNSZJJHSFWtQeovpLh7vcASdbEiqDRJLGS6ngqJhxirONFDIRpJsGnLtfSVDsw",
-	"9OB6ykaUQzavdoOe+23sV6Whpb1Wbyhyp/hRWmMq4xCxfa8KDx3at/d9w6gO0R0d7YDxVTGDBw2OKsSX",
-	"M6Q3FMtZykOGzCUXq4xVCNxm4q2G4Ltmk9bOdtjRaWQAb+zjtxFTUJk4gRqggImRkmTcmMyaeaNtLXtn",
-	"umLxznSTpMxJQ+hmh7pVvHGdA7LVHTVh1hrLGpOWy8pG9OBfgB1CkTLQgVo1eeLQzC2PM4QI7oRiArwB",
-	"mnce5uprIAeb8iTWp+MwBZeOs2Bk6AEKK8cWIwx1vFnz1Xr0jTK5uYrXnzw+b7YllkviRzmuicJGBHtj",
-	"C0JdW2qobasw5aMbLTT7WldFn4drOHNHnqhOMaHDb1X9Wbw7wep2ppgGAimN7Zjace2LN7ZrGLvSE2t2",
-	"p3dN6rMF+XT/lBUYT9Nl9ZCn+L/DcoF36Ft1NIpnwYhyd3atD6uZHiiIbbumvcWapAs+keQ2ewtVohp8",
-	"V8WWmac4uXsP0ka7nQDaIGNURT6ahBepBhsFjkRDllRF6tHD80dr1ko//uom9dsOTugzd5aMrqkOtEsb",
-	"JGh13ZxCJFhxOzIudYE+L80Xd22nFtF64Mm9T6o3Dk9jFeTs9oDx3QbqFuO+EFqhIIfqDKuGvxslm9jf",
-	"Kmbp6iMYuaFZySrwAVNKqiHmwno8gSV1FCmdLnGXr34gLhRqT2QMKS5kuoVO5ljfQO2hYqBcFLEerbLc",
-	"xqrhaHc5ADiUuR/tmIh8HQQM9MPjJmMDjmmzPhLIAC4WGRXXO7UXfOpvXw0hNNo31LBnVKXTYZgpn0qJ",
-	"0/R/mnCApyf//e79l2EowASagCBHXNPt3RXL6dl7UJ5m76IvCCWJTCGI/e3lK/Lwwf0/zyt8bd39niTQ",
-	"ucl+EadItyG3D4MgfsOKgMH5D5mVOSMp1wl0O5mTxdZtVArVR2rFfOF50+WaUrLqbJpRBpBcLu+2EM6A",
-	"sN9/N1ga8CiA9DD09m65p6dEUcPmLjGuyfnpgy/nVdqcpil2D3U4dmyAGnXwglsHXeZgODXCjzzN4JyU",
-	"ee2OHAdRc/vgzcLv4UixJ3OAXkmRbSPM63YfXC2CKaEXVXcznwd69vrHWZi4PLkerG0ZH9nrDIFRUyqm",
-	"7ZZyHfVymbILsirKOUnsP+vtQjWzcvWEDfLVFVkJEOhpuTPsABeot7V/J9Q1XYCIKfWUzhkX1xEScuTu",
-	"6d0N/k4Mu8V3NxJdRrxf8FaN7pxdO2Drok89pEnIIvLQ7h0tOrqsb36iw2KrAfV+HFa2eOeyYWRqvIsZ",
-	"bbQv84ahLM2JXJ5UC+Aaj59kHjVOXWx/XYJxtaDpScETg3fByT/xronvwhqK3mRydeXtq12Fh4CvrVlX",
-	"BnWVvw7RAonMW/2VdndSqpuOjccHhpnq/OODouKKWPy4bjhDelErGtRAXQxNcy4qqv3QWN+UIeRWxkLR",
-	"0V7WO6FFneMuqNYsBXwOdMwumEqYMBfk0fmcfH0+J/eblKEt6Sr2AGJ4yDYADAFzkdMt4jKoIbnLeUPu",
-	"V8urJVUTIFu+HdvOhkiuc9udQFuTnNw3pYi5t4OB+Camaty4JrYL973Lr6ZCq+yaXf0mFxN8W9c2fjcT",
-	"/2JbpRKJj6SG/L9XS+Li0qO4+0fpWsAsRevrIB3q271PwcUeCL4UgCkBQAk3jpb2701c0u5O6fsw5k2V",
-	"mep77eWONMMBBNWaAieF4GJFhNyMhOFMRCC9KcUU9NGuW61l1PdmY76PXdrsFxT1u7nb1pnmNU6JGxAE",
-	"TMTLVt85g+Tc1mMUbONAaS4cgQAw7JU1nvjg0g9qFLoH5LDuJtcH+zhl3ZOpOlBXl2s0MlzNc6FHithu",
-	"oRESuuC57FR0P44vZTwKuqvTa/8r0C0gDXcxBzN2xYwmQpJcKtYoraa+8ctB2rHmjIrRqYmpDJnNjmHt",
-	"Vzy3Enk/uIu9bQKLbFyVaDtC1q+EnBiBb3fcbPK5K0YhVGfFPC2RgNMZvo3WRw2AS7WMO4Ombb4AJ01V",
-	"Z08cVUQgD4F5eFMeBfJQ68w9+75ERTSStYJ6srCRC3BNrDfzoG1r4eY0rdA3U5JgzomchLBsCVhN8aqQ",
-	"thtVn70vyhP0s9NGFgX+zjD67/4GV1dOVcxpcVceoc9Oy+OekKxzAl81UB7sz+MPzABn9x3M+F7evUlt",
-	"Hif9jyNxojHxsWTxTVr41oHX4YGPzU1PaaExBNSEDt6RUJGwDHWWnaKMGVfN6H8JCQ429rxkvkVzKE+4",
-	"J4ovYZnmpY7caReTY30bd8iGq5HsDq80uTduQsQwU8JzNzxyiHRpQfvvFQfpRZoIIbHWlO70+fr3fec0",
-	"lykLJ7hcyGifm1dtd+5+k25LEk87S8M75bLubdvN5E0rdW/tiimNaLRhwTJqrDoRzNVh1bSDd2jhVylW",
-	"eFRdxx+ckYRmXKxe26cGlCtyBfRjrI35OhRyacS1PsQ3/gtR8R1Ik9ccu1MnHh/nK8EbPT3cLf3bVlMU",
-	"XBHXE3tkfz1PxN0HZ47to8K7zXLGZ2wcS7cTONfghMe6914yHW71iWTFfQMRWJhCdC7AckzctBIuoHkA",
-	"zdxfnpD7ZFEa+/eU5VKHJEPITSQCOkChPHpeXAgCx78rhVuny5//+Ca0QqLtt92F6KiV0Ojd53cZKsf8",
-	"9ukPT4n9qMbDy4JBiAXqIqGY0dFo75iOBq9SPZKWp/67a+ABcx4UHg+8DfgRcRDlsYpzwrao76pRipgB",
-	"OYb0cC1dq11r+KdTws2R3ryNUdW3jL3VCx6Eg11ljOpI0iDSkYrYE20BcZkU29D1z5FFCZx9jhVlhEb3",
-	"3aPHf2PJzRRgVbSv3PgnCjZlfM0pGhk3ga5gk9O1YzqFOjfEv0F7vlvLVU+Km+KoQI2o4Rq18FNTHHcp",
-	"Dpo0S1XxSrOqLI5ZsJNxiEhNLHC8b6imUjwTadiThBWhRiUVXgELiYFh2Hph+AWWksWWuJOheu8dufbd",
-	"DOp1j8G+nrJzWRpG3EVV8CcvtWnxgm+4WQdoB/sJd9wOgXYM+IGr+fdoDehnXbEYVynxKQR303eB65rR",
-	"Yp9qD/avTObMWH1t58QBLeZECk9tDYOH0LILTg4yVi/dskf7ezuGBL8AtAlmcZ3qfevCnG5Bbg4pIrW5",
-	"0OjjcPL4q9sHvSUfwc5Th4tqsswHf/7q6zHciUOL4voF+ZyWn5Fdk89FUQb3IvRpXDDNU9fwBcA5fgdY",
-	"fW8/zuSm8elSZik8MjT3j3bPfWDymzCkMQw4Wd2yaQqv6JhrZWmu5NKtQSxupElRteBE3kxn26SSeeJ7",
-	"gEMAG4hKAdXrjGUjid1VvM3CCe30mTqxW2lOoMm+OqniFtVMV905G5f7pvyN65vNO61QZeHobwOuGEKM",
-	"99Ff+26yqjlnhy6KmnVVP4wyxjPWEDxAsuh7XQGcSpl1eIbpf9CsdGxGzZ419zSpHhbCVTttGtzibxHr",
-	"DRZzV0vjzqy6fMEyI/azjX4bVAZVVHpnz6iGczjYwAgSWl5p/lKen3/J/pM8PH0w5rCsIuFTFGWEp8/1",
-	"SK2i5fFmqUFDp0r+9exRtWLp3XAXlwCqqHRBI4zgnVzAHOWoTO72jOceUiKXFTAKBAXChXCk/iYXjaYF",
-	"UOu6u/NoFWe5K1uOYKQU3FTtUQB/DuXsgNg0MqXbeYUKx7Of3tq5Qn8LR3DlOIFDCW/cDzVyk/K0hklT",
-	"QdgtoocBQF0hpnOuNQ+UfMAjo8/ifue5hzkiXrfxa2LLvjFA9VWv61zD24Wc41S/bWKfBF/0dgVQvuiO",
-	"doABozi+2Fjqmg3lJs75pn0HDVhhbn8qlMy5ZtgR2lcebEnKR0NJfqIhpzwc62iswLzaz819t6O0wlPp",
-	"5AVVPFinv6CaeQu87xB0S5WZNjx3WBY/nHdB6O6BeOAmNe/Ft92ree9Yl7nfzzdeMNvgM9qvRfNQZDDW",
-	"iRbRCsj4ZK8Zm4MZxJRgiX2kQpububUYM2jZa+08d9zqO6R+Ot1jhypd68Xfb5JZRgs9ISdTb4m7Hzgb",
-	"qkl1n2YfS1WKdo/kg7Q+zqnqMMMOND2zkp1RkWC1qNcW70bkwev01gjVDQ46EtAgvs86J9AR4EkLtlcz",
-	"JIwS4npbjLjYB0yC+6jMc5Y6UfYn5phdRG8cC8QdyqdWlAuNsNBq5ls7s1tuhZ9AVdzCTljOb4dJ0SKE",
-	"Fw2Ki2FFXwpdFoVUJozso753iee/rM7m8RaDUzaTJDyuoF5bHQjasHJsHVYCexT0e7zF17Yu9N+FhmmU",
-	"sMeqQBtGz8SAZZqGUYdrY4qLszMrDPZHbX+2Dt8baahgt0hwYQ0aIxOZzYnW64uzs1Iz9T+tV3ZhlxWb",
-	"ZQVs88xDB3c6nvsVTOR062i2FsxaxYDaRSmau2KsLLN6Uu/yVVyF7WBy0VfiBjpLVw0Jl1Tlwb0AhPtX",
-	"wJ4aCz48ON8RfQiVX96FIH/nqiDH4VW+CPa24zl3/KAAzSMF0pBDbjpnKwqwHUJdgnrYcQ/7vK4TNqxK",
-	"cDsYmVy/YYUjPrpDfVmnFyfbEGo8j55xcYoqRrOTCfRTdZoIUSns5pHDQNOu5CBe1W07MaFfxGALCCmu",
-	"aHJVyE0LaNpwH30UZgKo18dtAoOJAwLCxWrd9gbtATfhLvXshAW1Llc4QCLfERKHIgZSM7JZSzSNEFDt",
-	"A3g51Dt4+PxYZpU63hRhNr40iplkPfRqocZoGAeZB41VxEgHUIIy/PdNlZDoTIlU1z4BQInZFjyhGdqS",
-	"F+T+6UN7mj88J/9O1ozecHYX3FmN4K2GUc1ZeLbKYC26h6MGN8GdKvDCYa871EOMrA6LSmuwx+JwHU2Z",
-	"bv+B3xpXSxNsP+ibadWVNQ0E8GBvQhjAQdLWsNrHyFs3p6gvTb64uR/g59Y0251c+sZfNwjFKoMEn1YF",
-	"ITymkfMlXI85PqcAEcflPGIHVKvF/rTis81aZiwKaLUvDVegL4NkPaB5pet8BvEOUNBoaeBkZfya4edy",
-	"HFdvJE9Qp2YcNjFaRWPdVaq20w6lYwJdxYSLUz7hcuwTGHDYrZ9CVQq5KOBpRXchxy7i0w8Dd1ZWw6te",
-	"qweDrQYVXBnfGTXe/HQMbd7UY2NigbRvIXG4CuN47Vq81qOh1HH8wbCT4jQbr7ex42UIvh+zvDgGMbAw",
-	"qdHPE3IHEE8NM1oNnGb9ytBq/d3cV+8VlaGDHGIgjEc4xBowtGg3aQpxGMcHVDQ8sga1cp9iO0hePrIQ",
-	"+9GUix+fT8Cp9ifAt7jtkXZN3LfY1/ZghYUj6mx+k1yEgotS4FNdX11gmcMIGhXoRUPbXR1Exh4A9B3a",
-	"T20otp/dd7EFOcSewZU9xp7xvXi7/oNA82dPW+jAnsZEjQsVi5NKi0aeK1CkMjFwMdDq9mndO/hYVmoH",
-	"BGHtRAxAIyjAcYw3DWyH0mkvVMPK3Xm0juZeqM3GwWPDXWa/4c2ZnQsVOV8BMgl3IRvXVk2SjFElsPM9",
-	"N7MpJ2vbT3TCEaRiqI3pAZ++IbtTXDGEPxWMXk+qcBxw4eFe3TLMMS0SpnldxiM6YtI8vqRxohcGk1z7",
-	"YVTlV2URipmEDPNZ/Y0hrwhW8yBnQMyI3P8M2E4RtCGS9ymqfsm6lQtxiYoq7CbB2cehM6vIKhS7kddR",
-	"qoBJhAZd8WJYE9HWK35k9d37Hkq9qD+KjF+zy8ZZEYqagj0lzZqpCoOJjYh97vSefuLMYc0Msu1Soqyd",
-	"PJuPpWY+TJ1o++CLsAlHLT5Xq9g/pddsRPjeWXxwMd5rDAMwIAlGZGo7NPl1pSveoPHioacCtKu3vC/l",
-	"hmRSrKyZDHiye751t+8pas+5BbMmANgeGNWXpCxcD/0lVfk9TX6Ti+a1a8g7QNZTAlgN21R7hditCHeF",
-	"Tzpo8/iP574K9Ykj33Hj9ABEzylCaIN2ZO6w5FBb6Tpej2ubS00w2PYDxypNwwSG1zKmR3Z3iLVDaqaw",
-	"IT4npCFlAU+xPg3A+ezfV/yGCQIHSV/3ASQ+hsQZ2ltMhOUip2LrAgncAMhFEymeuAkVdkY31IoLE661",
-	"acU+7JcsRrrAE5pFI5nQ/pCsJFls7xAM87ukIVTNR7oXrqfLL0t/z6DiKRU320t7ArhgGKOODBeOBTj+",
-	"8U/VDdbGFAhBltccqRvsy7lfvb85U4h1uNKuVrvWDAX/O/AkQ5XJUgaQIjBFVi4SqhRnmmD3L9bg3bB7",
-	"RPAcw4uetAqijPyWpSSnyZoLpk9/Eb8Iq+WxyPjNi2fkyy+/fGyF78e3z4BU2vRrtcmfNGPkV/j5V3vt",
-	"r2fuNX794vQX8U2pXIyECdACv17pX2G89hluG58SwFZgT9yUJTynGUHBfIIU2Q4i8YtwHA0up8bNKXkO",
-	"hPHVkB8/fPTnqilnKpMytyf3KbEGFV5V0BXWwVHxi5AF/Wdpx18qLdWvp+QnxY2nb6tLAZgwxGx4wnCn",
-	"U0F+/TZleSGNHdbJ39n219NfRMWkfjFz8JVG5fXF7Pz0/uk5bNCCCVrw2cXsy9Pz0y9n2KYchOoMQhRn",
-	"2C387L0u8w/2zytENyMNKZfi2xRqyMxTe/UzezHYF7qQQqN0Pjg/d365YZiioUWR8QS+fiYTw8yJNorR",
-	"vJJg2jpWF1zQJtlvddL1nEMo84MxwEcVyDtkQVVjPPMNBz40PbrZK+HuNSdCEoD3KTQwrBwgROmeJsDL",
-	"YsdG7en+sydjBSydI/K3f3f7zXVid7sNe9vXmsKoks0bMzCBYNY+0K3YmlFlFp5Gwlmf7fV6WV1SkU79",
-	"RWIyNrJMvzk0dD24wUbF1f0/tHWhfcMPk+Tjjg9+KvQGNPGHIEzKSDi47Lm1v6S8YYJtrA/uCxs13ZK1",
-	"3Fg7BOHu2Bq2KyL1kvkQYni1/ia5eOpQN3ddrQmAoPUI5KDHT9mBXxkfu+0WGg3WaXXOyMadnPcQOP0O",
-	"Lkt3f/PqpXdQSOx+o06LEMkFunN3k0pnHcwufn7XlNG3igLyowpK2/l2keklGM2JYikThtOMrKREo9ra",
-	"U86TiwsvCn5TfDvmMmxFjQ4bpnnhK3iyGd8FbE19VbDDmNVFlhnXhlBN1ixL50BRKgVutV+ELwJCY1Rh",
-	"SIwLiLHDg/ExK3sbqQ2eje399Z0dzZE0Idz7Dd74GAI8smG6fcE+fKQnfHChnqMhzZd1s0QhyUaqQxyr",
-	"T/U1iJavQJLOPHzizPrSMyjjg+1AGuFc+JPrFLdDIM/ew/8fzt5DTOLDmS+5h4O1dTSH3qO+BO/32v4+",
-	"+zDfeTU8zV39bj4ryoBGf12a1xUBQGcw7RUBQ/LRl+fA1GfteEaxJtaZEM9QUE6+4SumzVhrQq/pyYNH",
-	"X/3nxc9PT/6bnvx+fvL4P87+8937hw8/XASti7GbY09rbtfeeBjCLUjFUkKtFX4A8Xy7bhBBLHnGnpA1",
-	"Vbl1qLHxLxjgdEWBeX+yDKqqA8RnIIKuHcVxFJ+7+V2X9S11WcM91/MlOHgOV8QFBIisebZBoAIGRu+4",
-	"xh7lffZeleLD2Xu9lma3j/QavzU7ohXsHxHxkAr/8UF2yxK4JSrqaXsWg80LBzJMp1XrqhRkwVZUjHGV",
-	"doi3KsXorWCH1NgJQfv6BTPJmqXNhTm6kT2iWcv55PzU+KoCfHx9u7vZ2oF9+4M0+1ivlWRd0m1tHzqB",
-	"tYc/2AV2T699lJhbb05eD+5UbTzDYEgVYtkEVFAcSRk2qzM+skcMOueVgoLSgD54KTfgDEsiD6FuK9gn",
-	"WvBLWYqUSFQBA46ECzL5ev2oJ/w9XgBhJn2ktYKbX5a5/tgr1XlwV29L7zFRxSpmg0OsGDA7gq2vXcQL",
-	"o5PW84LttmXNdcPIl26vXBUe/LhBr7htU0ciP2ez9RCK0t7Iuu/2he06loXd0A/J9/wvpITqW7v5Ll8+",
-	"tRb/KEunvcJMGE/+HbRrvuPaPHfXhIOe/ywZzJzPMSAWuz/FMSTM7clKnti/nuhrXpzIAs/YE9dI1Z2w",
-	"1hgIPa4uJh21C318Z8+HOtzqR3ykp32uHrmT9me/56V0G17GFKFDd33cuyOqWCunWM0SULFeiA9jFmcs",
-	"XTFFFltiN9DWFd+qEvGe4Z12w1xtkNtonfHRZE1ypjVdsXuapNRQyFMJ8tx+8ZQ8JUnGIT9kjwllTTvB",
-	"EuMib79+R7U5gUtPvv3mVzhCML625mJ1+ov4qWYpg+waaENrtHNhL9uEQmeXcNFzHPiOUMYrkW0JviOe",
-	"NxzdAqkIYLd9iOMjq4tuRKU1TbOBk+nd+/vz+48/nDR+/rejyr1htwaFJHhUjcqOuS/uL+PfYfrEbnZt",
-	"fT5EDJxcWvmr5MHLOYi9E3LH1HSiqNlxqryh6KQcMMI/Dbb23I31jUPZDVffRUBq/XXA99p/CZ43Sa+a",
-	"WA3AZECaHJV0X93EXOFvc+uj1BMfM55AFBN9057rVtfo82CjzmOncD6LBX6aZbgmhzhL6DVge1h7sakm",
-	"zy7/QarW9YnMylzAqcDmADmaEyPncHX0wFlSlZ/8Jhf67P1vcvHhrFBSLvU4M/43uRg043eo6Xg05m9l",
-	"umKvcSQfJRSDhMQjoLPuwo+RlxzVITOs4X/D5pn7pmngXQm1t7sHNG5yWVEPYRWLYi7l7fmGILiKLX2h",
-	"yN5fyESKF6HMxGVx+Dh4AVd8Qm1hB3BALYHvcwANAUR7cunJlpZungbm+ey9/W+kww4ELkNbfbdvM+Sp",
-	"v6hvf+hQDi7Yx9+dodU+mMP/PcC+PMbVcKZw2wHIEHz95oNjYlDR7kS320u4YmpsHtFrYyLzCJw6qrtn",
-	"XyHm7eHrHSDBZO/T4LKvphvCyY3JPntv/xvMD7306Pwjzkfs2Fi7XtoHQM11Ar1+JqaKkr3N7iRmNWdH",
-	"QLFJ7VqxfGQQW2SZDq1CAHYzTndEhPkMup5OT2ePWNpv7J33XNwJRmD1IjtsQLzuU5uAH2Ejv4AScoTP",
-	"W/fdQXKQuxm4k7AIU7AN2H3wx41U1/1wckx4dN2OL6YRfce+HaGllw5suaDJdQQdHoku5VyULhVazXw1",
-	"c/cfnLf7c3y9s0PHZxDk9HMW0iD+o73F40fN5o6Hfk4My2HhSsXmBAjBsA4AUPmOpMAu+T3tmO4d6t9X",
-	"lB3woOgJmSujDQrYT+vtxzhyf1pvY5uVOpjy4RKvoNQdcnLjabe3WLuAdLEN5jNS0bQceg1c545hE/M7",
-	"f9EndOrcGA7o172WMtMHibDCyEgB9wvrUz/NZ+/tVSMdOte28VgOnZ/RIwFq/Xp93BO39djjmmV2eazW",
-	"dGtLNKNGt+20iDTIqh9VdMu9wkv+0G4dvEPMr3MvuP9q/J0LbNfVovNNqHC9wrCKOb4MZ+/h/5F70ndF",
-	"P9amfNW4/6G3JNz7UzhK+FLH35KuDnm6rwRlo4P7Eaom/9jb0b5CbDfi6+2/DnAfKP1g2mDh9rxqq2XW",
-	"jCtgePWNmNxS4PTHs13PgN3E3nvyCvC65hLqYt8dZ2v9wDYwvFEb6/5BlzS2nOIgG8veCfDCEDvz1GZQ",
-	"Kg8baI6YACwJwoZCgYWt9tjZe/vfYHAtvMwh8wgv3Cu1ddTNFsV1Z1QcKIRnb1UnF30RMzfOYRmzFmeO",
-	"mSm6Jthmh0U04DEWJgbW4rW5+nmu+DM3ldGSZ/fxYdzIlGMXJySuEMixAhJhZEXLWrmWo0ShVDdsoEIQ",
-	"WDwgblS12NM0d2JYS10tkfAp3PW0h0n6RtHNM3jgxxKqbr0jkRvBUnDF5zBnLMscDaYmmt74lwVPnSOG",
-	"nWZZ3ewjIKQ0Qyqfo0AKjym/uBQxycUPD4K48814SCI1NuKABrbIhQkHzBNXfgpv76lXoIMccWKwU5LZ",
-	"rW+xENRpz+Hjj3fURDSa+9rQnT1DFCzmfJboGyt4CURCb1Z29GIV4Ifqi/urpZ0+rGa8wN47zhIjUriT",
-	"ndBbrudVIaeiKTuRyyUuP+FLpIfVJFV0IyIbQC7DQVo/if6F3K8oWe/2wgcGXjShGRMpVReoCF1U02/O",
-	"Ubjcz2jf9tllgKDorMAijCkweP9VfbP6j9s8G4Ymzh2AzE3muIu7aLNReMclzw6lX+AwAmUBNx2hLJaN",
-	"3vdBdeGb439yhdGgEI6kQrAbdiMX0u5Wfr5HMiQ2JoYMYoHBzKeWzX0G56BdY7/eUWmtPj+cxLqlBXol",
-	"sQV1rD0ZMVokQhoCzZiwe1WpRgm3YlTLgejG89sio1z867hdb9wLR9bOz8chjPAtmi4u1KRJqVlqT08h",
-	"zZPakFxLZRqNVbG9wpLftgPEzQUEHPYg5Lr8o0ej3pTRYBS83AHofspuKKqPdI9FnC4NVXaSP2W8aTI0",
-	"9qrGBXcmFBGgiDi8h82noawMI3JN0ChJrMe2lrnrCDL3eWHFV2tDNP8dsQXQczmj4roO71FSMKWbZHQN",
-	"nnTQGqP6KRRM7NNzFCP+VTLAjhVeGzrugcfBRV3TQg3JpTZPKpgEtuLTwBP3AzblQ85C4/W0gsIYKhy5",
-	"tVR212uH9HONGzw3pZPfL0PVvHJpmKgoD+zolpRnvksqkiI2SBurI/3B+aRe7DDxd8PB3D/kZg+H/5Fk",
-	"dv+9/owqtSVOCtsuYqOmxf6IJBBDAUjc9sdUfNGjqTxUXBBkW2OLD+qYXnua745kDu/aU1lXJ+xEhf/N",
-	"XvSJgeF/Q9j9gTAE8EaHMQJBKwM9h1NMcXz4AdeuankQXzgPPRlRMvwJymk9A/5I1HeLjX38k8dbVqEx",
-	"eu7J3f7ao4679pn6SDCNMfPNCcwBoI2OeNbvicXWMddY+wP5Uo6p1uDpji3o7D38OnhuvHAE1ced9W8Y",
-	"cNHHHFPfjuQAZwgaJg02QKO2h5zwSaRAI8i07E9T1rJJNBdNRo5jf3vNb1mmn1SmsCvNXvKMuWN4Q3VN",
-	"bB6JQG54Co52q1DTKYLHbbPvq6MqhjsHF8PpzmoOsYQbHtrhw+vzbiAPhvc+YCb/5En2vkBu70bfQvhc",
-	"imzre5YNhB8PFLPxPWyWEGjEPl64Z+ZuUFIRndCMpSSVG/EvtXV2oHU/jir8OHjdbU1LhyE47FLgyQd9",
-	"YEe6pgd2r2MPhz/iaiMbxpBG/A6vOCaEE58QWVk3wkOUY7r2CLkUbDsHt1GwFP6kGM2gLt/1yziakeHD",
-	"Ine+X4UkDNlgHVG1vuC2DmcA3fW8DZtEtnuOrMJweVmckqcY+YCuAIgyUCVSNErBsHmGC1sY9GLvaZJR",
-	"7Zt+2S/aG8ztDsK647QPB7gEz/t1HV0+cszso0WkdoWi/BnWiEc5hJWQGyJFLBAF49JEy5z5PmtV5Q8u",
-	"A3A1C0kSWgA52AFjQ3+geEgdG/IF8C2XogmcmbtOMFK1Y/PBGNKZd8h3AKfelOLSXXnMaiJ4BD6S22/G",
-	"kByNKw4DQ4IUCM4FSTmSeqOCoJowbXgOWS0geNVWJahVG5J9hLhG1Zptf8Ua0lKXLujwEdTUQBvhglpN",
-	"OpvPEioSlmXBRmGdLR9rIvcvtudf26mZ281e5mCI4xShYD5BNnP4iArChe/H7Ds9GWl9Xew9BcTDPjnS",
-	"LZls6AWo/hgMpF3CFZ8w/HkJjT4OFvvE9zlc/RTWz4AZApWBZC2z1J6BEdC+730Exg+00+7vVr4Sr8pA",
-	"4WCI6ZGvrPkny0Nk9Z+7Q3ih5Ea7zmhVpyZPrJokTKPai5bVVl863rnhHhHjIfMfH+CskECDp6+5WM0r",
-	"bmBIxbkaYMiWt0hMG3MUSdTylfj2I1mMB+mfgjf51Ap4YNXdPuDi4L1N7J0J9XvC2gkQXKTY3uSJXXqg",
-	"SXxpTAEkhFXXs5444P7HloUn2pTpLubTS3fN55DG+CPBNOy8RZk4/aQegB3XdwZ1axnFbWC1yc5aIRj2",
-	"Z1wshOP7yFn4xkPb6/gXtjqI1fUGia1kJ3lAkbhasxumaFZ3gZUCLu3EWKoVDu3xs/f2h+1gHsav/XH3",
-	"RJy4Ez48SAYG7tXGACL+Ty7b/mlzV+wm9q7m584IvqGlOcOyFN95ObZK39RXjdLJdHDEYXTMeQgdE779",
-	"4kC3/9jJlcZkH4BMsJnVMK27w182ktxQxWmbNPaTCN9a7vK24Io/NETSvkL06IXXO8DB60s7u7RocH+n",
-	"hO3PI9rmXKLZdNT5iKpd+OwwWhdfozsTU0Wp09EmUu9fzdkRmpms5SehRYst06H5NwALEi/1f+LpsKgD",
-	"wZFrxgpQa9bqgAQIdDqCA3aE6J81Qqc7Qr5uVYe5sF5dvj179ub5T8RIR8CqC8bSk7KAvh49NIHOJJjE",
-	"OaO6hHQOF6uMkb++/jECKFhQzTLeKUc8crsBLVUE6tToOu9jmfVfEqy+YsslT7g1wOtm9ZAd2adC7KhV",
-	"kx834P4MqKGgk/ViC//Pa3nAEnyW8sRArzRsGZTyG3s5WOFrwDqDLUkdxRfyS2FNAqbrDqz7etsI2cgG",
-	"kVT86OeIfURgwf7BlJ2+w1SHMMgrGXc6kSU3SK+ME2AtKlgUK+bzumQakW362Kvgm8sNgZ/+hTrg/eSL",
-	"cZgwjSZ4oHpZhbf3mfKDZKfGGQD7d7PbxUvSnOKPZwUMrOyBeyo1O89VK/sECvWBTQ87Za3pDbPLvWDE",
-	"Ve+HCZfbm0SxZcZX63hl6LM1S67HHPdPHc1AxVCEjwUURWUKtM58msVarUhxlBP9qIV51UyGEMNcpEAJ",
-	"dIDEn3/OvGYWsAq2WXqnjSyQrcJV5BlJMimvASOwlOrYqnckbqAGDQwK1jc4YdU5c08TuREkZTS1tp+r",
-	"5leMkZRudQUsiZmMA82iTjwP6KEq9cFxQ+CAVMiIieY6vYEAIVXME3A8IU4wrPGOrzjF6P2DcHB8EhDH",
-	"W8/TAqzAUrQAHRT7QkIuE5wPfnvwwxE2yI49ASGdw6Bo9kqhY5O6AybR3TsdxN5UzGXOE5kz3OkVqk/I",
-	"9taJnH7429l7/GFsq0jfuu9ArIihNHSiWE0Fw0SitoVHFQl2A0zGemNtt57fDK3plx6hqA3d6j768HXp",
-	"xOt4hpiXnY8cjWk89cjxmEqTT21yoTeMFTv2Pl7yx47n2neIBnTxBQ9gFMON9k6g2rt8zglUGN/HTqDW",
-	"Dz1OAhUw6dAmDOI8DT8VzFSWZQ4ebFUc96xN0eQpSMLZe/j/wxBO6rlI/YIfV/qj4Xv8cO8J/AtbcUGE",
-	"JMtSYfTFTsgTYuq2zKoUro12cFNEkxv/EvMD+Q17L4w3QUQK3/2u+bxqWvbK5wHbzQ62trf8s6hDHtn/",
-	"8w40WPwwZbPPsViT5x636poQeqrWeadcDSsTOHSUZKkjHvpTKhN9hmunT/P0iylHCHanjKzXIY+Qne0t",
-	"H5zv0d/y/h5uhZIb3Vj1GDsHXDbKTziUseb7VOIy171IqywCyzSDmOiTXn2l8jQpsRMHgHzDhtxbvOQP",
-	"bcjBO8QMOfeCB1gpuFGXPhs9IT0FI4sWHdzueN4N3v4jG2Tf05Q1HtxeCPvh4bwbh1G1J2btjHoqIfQ9",
-	"HTESJhTsNoohV3GbnL2H/wcNszfsRl5XS7f7ODaNRd5xHHtCvhEQpochSik7sPTA80s2Upl1ZmcqNnWo",
-	"bgY1jDdo/j/Sd5JSs9MWVWo4pwdQas4E2c87fev60H+u3imO7yMrw8ZDj+idLhukLIjAsW4o5rDp0lgt",
-	"SDZU5SdlgdaFq5pPZNlpxdK2HOCXs/fw/yDKLLL2IWXorvw8qSqjy/UWqJfhw4P4e34a+vPertV4P1sw",
-	"qqz++vmdVUmu+sL+9s5eCFXMcF2pstnF7IwW/OzmPuwjd+9QTRXwposGkBfV+XzmjUVRZhk8D2IekHBw",
-	"/ZGQyiPUD7aBJ5XJ9ayfWvL5fsz4NvL6DcWvA997C26TAd3kia+a4hT6zpsW5eAci7znyCvQDZKHvn+Z",
-	"rFlaZp7uFSrD7TQsZCnSNvFq6OvQmMGV+idUKe6q2KovqjL4vReOQaVQcqVoXmV+HBG2X66VlfQP7z78",
-	"vwAAAP//",
+	"7L37ktw2ljf4Kojc+ULdMayLZMljlWLiW7Usjdzji0IltyPG1paRJDITLhJgA2BlpRWK2KfZB9sn2cA5",
+	"AK8Ak6zKlOyO/ccuZTJJEDg4OJff+Z0Pi1QWpRRMGL24+LAoqaIFM0zBv9JKaansXxnTqeKl4VIsLhav",
+	"lCzIr4Ldml+JXBGzYaSka0aWbCUVWyQLbq/6Z8XUbpEsBC3Y4sLfLFnodMMKau9a0NtvmVibzeLi0fl5",
+	"sjC70l6pjeJivfiYLG5P1vLEfnqir3l5ImEAND8pJReGqcXFiuaafUwWKyZS9sYO3t4XHl9Ss2meDhcs",
+	"koVi/6y4YtniwqiKtQezkqqgZnGx4MJ8+XiRLAoueFEVi4uH9cjsU9dMLT7aR9qZGn2kvWD0kYG7bqQ2",
+	"Yze134/e898UWy0uFv/HWbOwZ/itPvve3sM+hWesKKVhIt39N9sNF/jdhhFNC0au2Y5sudnAGsMnS5nt",
+	"yJrfMA2frbjShlCht0wRuqZc+OXfMJox1Yz8m+aZJ/ahEUF4aAWh4ML/+6v7iEXOqB5dI7hgnlgEFi3n",
+	"BTf1E3pyj1+2b5mxFa1y49+V3qKYPXFvHhW6GS+uKjH22qoS0166qni2GKzAx2ShN3JUTu3395VT+x5M",
+	"l1JoBurojZLLnMETUykMEzDntCxznlI7E2clXvHvv2krxh8mPs7fF57Y3Qg/baghWyYM2Sop1uQvb1+9",
+	"IE8fP/mPv+Is4B3sA56vmTA/qMypzlLJkinDceRpLtPrqxVNDarTen4zWS1z1sywqIolLvWGUWWWjJor",
+	"PdyfbxnNiWapFJkmS2a2jAlS/0Ivkv1P+NhenJ87j0u6431f/1Yuf2OpsaN7rnVVuNF8WNAs4yiJb1qv",
+	"DbLYn1CrvwgVGZGrFVMXVocoRrgmUjBSSMUS8v3z714mJOfXjFAh7QWnpFQ8ZRfw1QON/yJUkI2sFPkL",
+	"FXi3vxKpCCXLSu/8N8Q+76/2/vWtNFM3TOkLoiUpqNj5D/xJBreCJ50Swwt2QSgBVe4vsKIN3xNDr0EN",
+	"ck1Kqoy9gBsNv0oI1ag54bFEM2O4WOtTkjGa5Vywi97NuCZZxQg1fqhwn1N4E40Xw+T5i1eKMULzHL6B",
+	"SxdJT+yo6QobNezEXrkI6NRUVrifan308LyjkM5DCqkR6fbP2r86PX8YkG67utO0gNco064Fydh38XdS",
+	"sJ29ervBGWLCDvVnf7iCBCz8zZKFExA7azh5fgkX9ryulG5tkZaKbG8veJJ7ldB+evHmx70bqadSpMI/",
+	"xk+MjJWKpRzU49Vm8swUm9+HWueHFaEkhT26hW1LyYqqgix5nmuy3BE458YFppAZyyfZfmajGM26rxi8",
+	"5ZYas/ey3nrgMBI3i8EV2VTi+rIq9Mx10e4n3LDCmdTGMGXn7//6+fzkKT1Zvf/w5eOP/xbahAW9/QZ/",
+	"Zzdfa1qoUnQ3eAt4VnDwsiip4u4U7A5wSTUD4W0M0JYWUGzbHf6YuLxQbPuKrys7hx/7Y02sxa+suRd8",
+	"Ur2HJmuojN3wlE0f3ddw/T9oXrHQ6DJ+wzWXYvoNX0ttvna/Ct0RTgkdMuytJboKnuQ/CsNRhbeUygTz",
+	"QEgTXkGd0tz+OfWlLvH6N9aCDL0UGHLBBxnFTLqZsSCX+IvQUyrhT4RJd/oRLr90Z+rwhv19gsaoW5+W",
+	"YCbNbvCyX4+lLSGN8LXfu5ns4B5UbBvafek1E1l30oa6rzc91qS5guPoyh44k9V4aMvsfRjPgpflXFyz",
+	"9ldLKXNGYScUrJBqd7Vetr5uZBWU7axB9NYPfJBmBdz9kmYy69G1hzKcttgyeR0WW63giJdUc922HgpG",
+	"daVgEKViGU8N/F2JayG31t9aWquaZQFrIVmktDJeGfU1BJjC1taHMwgM1S34JRRtTfuU6cubllV4EVMn",
+	"sGOKtzu0/3rzo14ErQ5uTSgIuexT0s2VH5MFW614yv2Z0X3YZclYdlKVRN4whRNgjW03OAhJgBOx3Nn/",
+	"TdOiKx7WbaAprlJrDk7daqhc6u055eH4iwLuEIix2W/JSip4q0pw4x0Qr77sq6JbUKlp77vh6w2eQlMu",
+	"ltpclYxeu3094Se53IYOuR9w3E/Pyf8iEKi4ofm0Afs9Fbrrdyzj4Pr1dkMrYLWR5oGufS/rkpkN2xGq",
+	"2NTHMxN48k8bhg4aCKF2cc/+KR5Qk7MV4chBbz3OvQflG7jIXt2sY29tBKFuE02bkzKnacT0oEWZM32F",
+	"gYnho97wW5bjImniLiaUlPZj71LUPrFmpr5o2sBcPGSiqGpZqdh7WE1TlVNvhFdf2b018ye53E78Bar5",
+	"wYy+lluMYdSmzVAXV5oFd2RbeW43PGeEG6KYyJhiWULOiZHk4bSZ325kzkJb9N2GEfgS11QKDJbYk4bQ",
+	"fKKa7hkDKH/1Arpzq2UVNIYCHtGxU/8fTNlDenjqY1BgMGE5NUxdWDkVuPMLuiPL2hnmoAr8WT8x6BI7",
+	"cjfu6Bl8IbchOXCHBeojVIVLKa9ZBucHFRnZUE2ENBCyEkE5UZWYEPodcQjsxIzpSobrjkGzUEwN1DMo",
+	"am2osA/3ppWQdoVhARbJQrAbpoJW1HYTOEn/SzJtRW+lZFEP44EmgoYWpR8XxZCQkzGMmzt3At4Xn+nW",
+	"JShplbphARkD6R+M9XmeYxTRDtie+3IrWAaBP4gocvhua+VtEP9bDENEc+wXLrjeTPfGIxIamT78n3tG",
+	"aJpGYwWQ3pgRlrBTHnVoVZUHJv5vO6sEU7QbljSnImUZgQfbbZ1upG7vm8jrthxLN2b3vKhk4DCHCYNj",
+	"Ll1B1XXbcUk3jJYMV4hqg3/5OQjuszKnE5WFoabab6XkVFzilQFtLwYCVN83NK0Y9pkZtbubW37H4Co6",
+	"2O24ID35/b39z/nJ0/cfzpOHT8LhQS6uKs2cGReIdrbj6+L6asszs9kfP0XX+crI4Dt3XPvRZ04P7c6L",
+	"0lei0nQZ2rQ/bXbu2MU00rIyJKXCnnNLRirNgjJ5l3gxSLcPGjdTEpe/S7Bc58b0Wa55NdWCzWpB787K",
+	"+jwh64cJ+X//7//nGUnLys0PKZVMmdZSNQ6SVc8PNMEXWiSdPPyXSVQYljvD9DhmIhz8x6zC8N1G5coZ",
+	"sIFf1SmnPXeoV3zWk3si4KY7vuQYaR6o8l5goG8gU1OnPvHkTwhFQ8llE+VWJGQrqzwjNMsmxjWaZ16V",
+	"TF3VGy5oNvpEKtiKxGxkpTFD2402uPH4rNj0YdgR3CPK4Z6rKiG4WBN7FBCprKtiJkY9ZKX0laY3IdPZ",
+	"xSa6Xoo1qyAcjCZ1ameI3jBMcE2JG3hVGDo5Qyvxzmd37URAAloKZ5CggttKBXsW0oj3UqiRTFhbTIMy",
+	"3gnpdUV8hus73eUtmNnIcOhV2RM3PIk+nv8A4wwYLKydzgdTQwkb68UFH/D0SSuIRXJGb5gmD4msTCDk",
+	"05trHDdOAgbjFv5Z9fuG5946ROEd7HwaxGHdUMWpMM9IuqFCsFwTSOuj61N79N3FK7VQV9nUCJ8qYtp4",
+	"OIkubz+Mg2nNi0k36c9fAWAtP2J3I/ek0MS9FEbtAtb1hqo1KoNJFkg8Mk53A7M7tD+ZNrygZsYjx3KJ",
+	"1zwUXQOokhUFULUIWjLywoWGUJFRxUgmBUuIUdx/uLaaTcCnJeUZ7hvu1Y+Q4JNDTKGJDtnzoY66Whvd",
+	"eqn2Q2t7OcPLuxd1bGpFeQ7fbCk3dmaSxYrZ+dpKdb1AtJ5ZoMEH12kHZpKq3FAR9EQArMrGpgPjRGDl",
+	"GKaIpjxL7Ou5s5W0fLap2vo1uOMIC7Eae0VVEfr55JDKvMhlNCMbD2kGAyPWfIbgwVYSzNjsdXAxAGLF",
+	"vhWA8xE5kMtWmrWR+qTecjiU6F79luuAN7yssjUzVzlbTXSKk/AhryrxQJOUls+IFPmuNjtU5SJ6GwpA",
+	"NNjzc3XEWADjDvsf9sqMFFQQuYi7HCym9lZHnXCvRFdYM9Wu86Q4DWrnIBrAKoD7vjyoJqvQ7DLvV2pj",
+	"wRx8nZhEuxkJCvUNE9EI88QYMXUO0PToMS5vcIWigWV/qHS0dh3yNIpDyg51HuhyUHkuvueiNC4wirb+",
+	"+7hCPJoCNDSYLOstrNNT1ISX7NYaT2v21t2ru3JTT3xrccVs1+mhj2BMpu+XgjKG58EP3CNCr/bKLtrM",
+	"kASiBUbDrW9+vDs8K7T9c1qJdOOA1NOjcTmjwTwx2MiU/CaXDzRZMrvvNRpHYAOg5ezFfU8AYxTnMgeo",
+	"aq/NrirNAkGBy400DjxMIUuRndgLSc5T63+BFdfL47SMayEzBwxtA3n31xb4RHMrBvQkGL1rzIwpLwq2",
+	"3TyM+Gu5tV4vwErBVAuFAxrrYwCLvVpvfp+Hk6oV5jRwLM7jFZ4AdzuhXknlkjcIIZAKDiEHGRcMjGq/",
+	"nHNe5uNg3/f0hUt71fOH8lJvn9oatzt/X6zTKpS/y2XggEtTVpogXGxGFct9JvgnlwtNwVZ3QmSPLw7O",
+	"QH24A/S9KLiZbJ3FnsQ1YbclSw3LrG4B68XqRSkiZzHLaak9tmXCuWcNlWy64eDcrWEUY+D61dovBPBX",
+	"4XNsxUUG4MtZOnrMePRH5rS349kk16pUUq6Cg2w9uT/Kf1asCrh9f5fLGuvDTTiJ7ozJ0Dl0WRUFyzAi",
+	"ZTUYbLyE4DJ5N52LNK8yNjHOO93BFDMszrs4mNpQZeZIZ22reYPTRRHAyATRsiaaoPlO49+wKAiulHKF",
+	"n21Yni38rONHiv3GHPJSsZULJKS5dHfBPQSn3Ykfc8hSNQonfa/5BRPewQU407hWsPimLb84c8AXHw5x",
+	"MtraU14EOwLVVlRBZYy/DoW7WHod2cS3Yawvu8H4tV8chK4qiN0o0YU8tyaN3U7ABODNEzcs9yscS/i1",
+	"QhEBB6UNh31Yrhm5ZqzUDbikg/5ICF8RKnboBWayDZ2ags6xR6WSspiOjAQwJZSCzvyNYCybAcBsPaFv",
+	"BTOGACxGdEHznGkzC/cHt3byNQyL451qc8Y+xRe+Dqav9UoDLCKj6WbWsOQSfNIIMH0kgFenWoKRO9x2",
+	"SkdSdoPkKdnIPNMEsnlp+CjVudxmLq9wX4Aiz/M5YmH4emPCM3TToOBq159D1FVvqMIqB/s4DOBCoReF",
+	"bWt3DYR7V9yMgbGGn3OzkVVgUzcJ7UDxwayd03qpPc6zl7T6Ac2P3++zpGNIRH+DRtJbYtp5VEeRtCTE",
+	"r1hPB/TVSFtO44HVVzLP0M2c4feveM70ThsWsf4UY9OXQzDj3cChAG4VN7R71MbyZ/WlzS2boQRf3ft1",
+	"vdMjil8Y7to6/BaMKOdUG7DgKjUP4Om9gummvK9QCRnzCBkE5VtbFQED2z0r8i52yVtpmxLspd9KBmbT",
+	"bRhweZdI49xgH3305MvwjfbGAcecOZCNS7hyrF6sbcD5VYiK2gtZeSKVrmaL+oCNkxZzJtyRG6p7rc/j",
+	"PeilJt/WtpS7Zmj0nb5mhvI8gmuZNMloT/MZscF3obxA76VqnxXuHB1+OKM0L1HRvEW/OGOSwYvPiI7w",
+	"su8JzVuuRuzhbj9tAglvag+agLGMD/K+ZxuLXaeLIdC4x+tF+pfxguJAKfm2/fgLNP0QIu7TNy0Qux9Z",
+	"QrYb6UDk3BAtpbCWLERx23Vw++qWPfo/FqSIl/FOe5utw71TsQPKHK6J/TG8CzfByO29Efj31XtdN7an",
+	"/dwiuzlInEz5FQ5J92vPKTIXjCulmTQR4P5Prt62Fw9q7ANpBJC5q5VUYU/nVy7KyugrXRU1+xVYS05s",
+	"mWIkr+W2B6oMBtQLrnXQsfoJkpX4jAJ2I5RwbBiSbEWjbvte0ZdVzUvVOEhr5/5fPt6jpWEt3UqNysjz",
+	"Wof0NDXMdsCfhSlfslxuUTekTDCyAlsXV0JDGsXazrPqY5vlDefv2I10kYdZYjc6S/6m4RlCIZ9jvHuY",
+	"3gT7Fhmwpl1bKrlWTPeyS3NAtJ5vC0cYfF0ZOq/p2kUw/RlZlYCjA50v7MkYOhDhV1eaMTEj3T6bASNY",
+	"GaAoF13jrKXo27HzCGoJhm63O09nyu+qdvdGTwG8Cq6vQnCyJqijQfNQwAnjsOAnoJQwkopoGgpVXTy3",
+	"v0tzqpi75EJUeR467zp53j7BlfNrcSs3M1LQHYG47aw5iWrYb+xmd+pbrpzKqG2fadp2UGDUjh1NkiL/",
+	"tkH+DURcDCvFAADNshqGZm0QB9YYAi5Llk5hN7m01w28Ifuhl5OWaLv9NW4CtClThn440ya0JmQrVRYM",
+	"yS4Vo9dX7IYF7pb7ZOGYxxnYbrpKN3U9IhqWrvhuThwSYqph+Qg7Ccliy3xYrrf1eOHYFbdSXePKml3J",
+	"U5oPqybvUEHrnpu4GfNjD5bleZapwGEQrQPfFzzlphs1DUdLR8CMdNejWOqmOwYafGJacg55A89yNhOe",
+	"wgvezYjHiggdD017UO6BoSUaNSwGIUqYuwR3XmzDvgZOsyHKPxbQ2XKRye3YksxL7SLqacq1g5CAB0HN",
+	"nigHZPOvEpuab721NBS5uUi8e3p7U1w3GFb0VQ4QGHntMA6HjovUZ9EfH6zWgYSx2zSvNL9h33mLGGlP",
+	"R6vTZsHGpoK0pLii6VUptyHb4ZWdvIa2QFUCjjyrl5dQlbp7hsEKWXlki32PoWkxA8sjSzyzJ8qV1UCB",
+	"2a5faIZUWM15Nano0xVSXV1vN3crpmp+HpLqOcC5PaCtPjjLz0xsM4WjgrPDdn+T8hoIGuSK2AVF0QET",
+	"uR2X88bUMYJz0VOoEy2frL1QoU88HeoQWDsuO2b8unN0hrBmzrZht66AeFFIcbJSfAxk3Fz88OnF+Xn8",
+	"TG0uPP8qeOEQWxx+tcg5OMaXNoVebIbFNiPEMZakYr3MeDsy4tzTCEJmetjEbdNCZoFE4humENND6Mo4",
+	"nhTcPYoKUMBy5azlZ8SlzjHZx3zpgvJYF9km9Wml8iCB77RGkM6Bptd0HRjcN4CPzl0IwEiyZGQF7Ieu",
+	"BszDkxp4jUNFyK0gGdfX9wt0p0zEPDpH/RjdXXEZainkKJWNZ07Yk1jrhrOSESuswyAJr+WfUgthS+Ja",
+	"LxjdfW/ZPyvnP/9pYutbyh0Lah0+/PJ8TvywHU6ubxeeomwdCifPKnWyF18tfXzs/mVgd6cVjCeQHWxy",
+	"3l2VnBHjxKl8K7dhNh0xrWHA0Flp1VfBeHrv0pC+tKagsybxdX8rQ9Srld5dRWONrh4VwbhYN1djcV0E",
+	"c0JYYJ54Rb3GgyC3jyBsntDBQXXDAkl5dhVL+XZilhNCV8jR7iJG9niEohBckNEY1J22hf/RvTkEI1EY",
+	"dxLUVnxvOvui3gCE63ElXorDmyW8I1bmhxDcLi5+iAoOZSYkySShS7RBRium5/DG7fZPoTtT/UzGsG7f",
+	"YonUzEOR3RpFrzSj5moGk0agyFgKRuBmxN7MEapkdNdiCl1XYAI1j4xFSVOgfFkysuHKE/m5AP+4Dzuo",
+	"5MwldXiSppjMFf6cjFASl1LmU+MS9YvM4FSC+9dV43iH0Jp+RzP2Tl6HQv6apYqFpcr4X4zijOCi/sDw",
+	"p4m/e3BMnut5btMGT+I8Zrju5c/qo6afv3hjvX8ilY/fQHKUZm1mWsyadZNxzQuhdYp0vzU8coDOBuek",
+	"imHHJ5BAAWsiRp1SKqx0K0AmOX3uRjGGuHTkjT41KQWhN0zRdZuHs33r5D7EUTAdfdKrMLWAc8WgOw3w",
+	"bBGj2NzpGctV/W3XL2Gzezf8fmPvNMV12htedC2swDu0BhMXXrJ6WUpXCuAcG6BizlmdOx56ZIau2ejQ",
+	"pqDdR1HbfoKD2zrMUkUFoQUQ6WCuUJOHXz0+fXQOwNg69OI/ahH7nfzvn4HS72Hy8KuPf/nll9P6n48+",
+	"/vV/Bzn+vnexit4IDCmkNuTLL7B4g+TMPkQnJONrbnRCHpw+SMiDkwfglj+4epDUY9WGcnVy/kVvbJ5v",
+	"0P3/9Ork/Yfz5MtHYerB79n2TRMlmAskn+xruGe84n2g0aR+KPis0MLa4TvOyhljp1pXBYvYQnx1QZAp",
+	"oGHk992sEgdZ5EiOA/iIU/Ic/4HwAri1boqQGt5CX5Y2MV7aasXVn7FQI4lszfYaxJclE+DPLwOb4WvH",
+	"cI4WSZ53olKA4XS063OIkNeS5p3WeG1S0hGe0pDdIqS5cp0oB4P/XvrQtJ1kTRhVOe95ImPjLLmI1eu3",
+	"KKGbsBgCYzBaB7Yr0g5nzwh1FezIdaz9bNYse3DxVBl4w8WU8At6X515xvxUmLLZN0ZrXsq0KwvukARy",
+	"0YJeBBQ3hX2Adux/HOj+LlyXBywzsk5RTTGFNA41dUuyJwAxY4gAAZqsr7z925/5ggv/7wCkJ6dYjxlo",
+	"urmhqoZ3AGeNkb4mzm0770pcs9IQXVLFLsj56UPocUcMExBSrC2c89On++yBKrRRYFG0bOBXdj+lVBsC",
+	"PREIu2Fq1wzKMYoCUzIVKUsgJG3XiGpS2IMIXhopvinSkOveOJ8+6fSNexKhwXflTwEL6Vspr52ftITj",
+	"EfVt5VssiY6qoprkEgcIdhX/vZ5410aSUH3dGWQ3VnkaamzXKm4blhzqBCsOtbXUcfv30WayxVx7Rwl8",
+	"tL9vGMh45Jy8rIMac7qe1Y5YT6atK+V1Guy0FbXSIRUpFb+hBlvM2kXTetMFSz/qnPh32MkTQG/4snHY",
+	"W2yOTJXt5vp+LtzS9+5avW4fjlVY9XR0NxPkjtyCZ1nOXP+bges1eeY2E4JmtefvwjpTrnX0lF31OmMK",
+	"PVKiNYVfBhlqDuPiDEw+JMnTTbKrsXSeEVaUZpd4arFFyA0ZiFKzab9qnxmPpvUz6/YmqCc3JrNbxsq5",
+	"2SIk3tPdrsVf2fnqmUCuFy3mMD3JGllVCps/KE5zsmRrLjoKFa36MDVRn0a4M4YvkgBmMmsVMsGZ6VnL",
+	"6uc92suCNDBEH55+8SQZpEWJNrLUvhcII8y+vH0sHIsuRlGzxFrtnkNIYENdCxRsnEpoiVDmpgl0e4Cn",
+	"549G6M9mg0jghxHpqANsd8AqhDoaWl/gtuSK6WfuSP5NckEMngeCEaQtq9/7iy+f7F2bOWpJhLXmRhb2",
+	"7Nk2lD3hGp09SlnJfG+Q+K29JoLjgd/HVgKE9tOdLXqkrZBp7aqE6FIxmnlKZdR+HZPqCzjYH9bdYaE7",
+	"guZSgHGqXYO+cKPge694QW+vFCubiLrfwE8CgXpQDzXn24wR2aeEuH3C+g/Hc2fFV89fKGkJd65tW1Jg",
+	"NzTfgshaknZluNM34FgkrkE2lG9YH8tOQ3dRwO5ud28Otm++nwrqnlyhbfAD8HJMQHbfpTannaIPdsWC",
+	"HJC+aNHMPdAwdd34q29Y1riovvlTqKPYXlMU3nmsAMPjwuvxR2fuENBeXIIjYHub95yPXLmaAOH8HCDg",
+	"FZvOHshFqlgBhWn723dPL5ECYXUBmw29YW3FnHSkc0bZlFV2rvn53qHu6QHrOBMnLOBd8NDhjggzevJo",
+	"Zqoy2GUS82dUEBTAFtu+CxKOprtQQVvFXNA183GbOuGlN5XJ5FZMmZcDwofbC9vMladjb0to4vfdNELI",
+	"Vo7ggGmAoVxm7BB0dvz3qRBOVw3cO/RfPz959OTLxiDKOQYw8WWTaZAGe2s3FvdmyUgioz0zM23ETSWu",
+	"j9eaHnJLm5BnvccIja7CHCgBhainm0T3puHpUyF+lhW/DXM2vlGshOpXkZG6+dikNic0CoLK8zp7beQa",
+	"Qu0T22xKdT0RmzRIjN06+JAbWH2z4CTxuZ6gy1bcPWr+aH/Q/J4mpxti8H1dZjCU/IsVjXIXwwbndq0o",
+	"wNratqCWz3xlKUShR/N7+xvAu8KL6RoU0WGuYCNoBh8bCasYncUIOgqdTSt1w67kKpw2gRnebqRmxCia",
+	"sRO5WhH4ifPyqWvlKFcJEPQ1FDOZot085X0TSHUH6OBIgTCsVb6rH9RJFD05Czm34aMPagWaeFYq3N8a",
+	"w1pN99GmuWylXTnASjHrUdp3gYlv5zGgOanZKFmtN9gaaXJFTrT2ayLjLy9KqTVf9upze/mKQ4ARYyDE",
+	"ITH9yly5pNBExDVCNgP3kpXRPGP37Y3he6xJDdtDl0xA4zNnFCbQ0kbDsdfgGfXAp9j0+oFGdiaQQvwl",
+	"k6k+w+XTp0X21xD+x2XeIvdyabnptwvmm99hJxinLyDpzA0MVB80kdw4TnM09iVCoz+GT8CZVVJzM83t",
+	"Dva60ZFNqnkiFwKmNocPfmHlbblryPsnzQwm6V5Eao0drnEO7/S8jrTJoiqt2TR7KX+En+0tLuSORcv1",
+	"lcFlrgdal0G0juBO7YRnQ6nNU9D2MTvnBSCWhgrxDrjtaWzPcNX4aAL6GeKoU6YZjKMa7DPl6rR55uTF",
+	"dLO2byXdQBI3/OZZsfd/5UAVwRZ1wYZ/7yR2osREE1D1bWTB7KbC2j9nfMyqVumJwsPz6RUTT2Zc+/T8",
+	"jlXVDwG6+AT++/R8fv/w1Pdg71OI2R3DfOJOEG1Y2dAg8qLKobWzTjDHB1gxX87cnIUt8wc60ztHsWvh",
+	"T2S+6McVa0NvFMXOC3YJuRmMzwb5gi6b12n6YLl8KXLWQcH/DaQvWLsF6oZmJM2ljrDK2gNUX8lw63/A",
+	"Y2tiRdBoklpJdSQdMw4x1vMiRsI0s8Bblxtp6h0YenAzZRNqQdtXu0Enfhv7VWlpaa/VW4rcKX6U1pjK",
+	"OERs36vCQ4f27X3fMqpDXE9HO2B8SdDoQYOjCpEFjekNxQqW8ZAhc8nFOmc1/red9mvqD1ynTWtnO+Tq",
+	"PCaEt/bxu4gpqEycPQ4wyMRISXJuTG7NvMm2lr0zXbN4W75ZUuakIXSzQ90q3rXPweiadqIwa61ljUnL",
+	"ZW0jeugxgB6hQhu4UK2aPHFY6o7HGcIj90IxAdIEzXsPc8VFkAHOeBprUnKYalNH2DAx9ABVpVMrMcba",
+	"/Wz4ejP5RrncXsWLb56et3syyxXxo5zWQWIrgo3BBaGuJzcU9tWI9sldJtpNveuK18N127kjSVavktKh",
+	"x+rmNN6dYE0vV0wDgZTGdkzjuA7FG3tVTF3pmQXL81tGDamSPNhgzgpM5yizesj3N7jDcoF36PuUtCqH",
+	"wYhyd3Z9H+uZHqkG7rqmg8WapQs+k+S2GyvVohp8V8VWued3uXsD1lavoQDaIGdURb6ahVapBxuDrcRD",
+	"llRFivHD80dNG0wC469v0rzt6IS+cGfJ5ILyQK+4UXZa18oqxAAWtyPjUhdoctN+cddzaxkthp7d+KV+",
+	"4/A01kHOfgMc32qh6a/uq8AVCnKoyLLudrxVso08rmOWrjqDkRuaV6wGHzClpBqjbWzGE1hSxw/Ta5F3",
+	"+cP3xIVC7YmMIcWlzHbQxh2rK6g9VAzUyiLWo1OT3Fo1HO0+BwCHkvjRTonIN0HAQDNAbnI24pi2WbSA",
+	"CeFimVNxvVd7wbf+9vUQQqN9Sw17QVU2HwSa8bl8QG3/pw0HeH7yP+8/fBGGAszgSAgS5O3DsE0G6FGS",
+	"ygyC2N9c/kAeP3r4H0mN7m1a/5MU2lbZH+IU6S7g93GwhMCwMmBw/kPmVcFIxnUKrV4Ssty5jUqh9kmt",
+	"ma+6b7tccwpmnU0zyQCSq9XdFsIZEPb370cLE54EkB6G3t4t9/ScKGpYU5p8fvroi6ROm9Msw9apDkWP",
+	"3V+jDl5w66DLHAynRsih5xmcszKv/ZHjIBpiI7xZ+D0cI/hsAtQrKfJdhHbe7oOrZTAl9Kpu7ebzQC/e",
+	"/LgIs7an16OVNdMje70hMGoqxbTdUq6dYCEzdkHWZZWQ1P5ns1uqdlaumbBRsr4yrwCAPS93hu3vAtW+",
+	"9nNCXccJiJhSz2edc3EdYWBH4qLB3eBzYtgtvruR6DLi/YK3arUm7dsBOxd9GiBNQhaRB5bv6U/Sp7zz",
+	"Ex0WWw2Y++NQ0sXbto0jU+Mt3Gird5s3DGVlTuTqpF4A13X9JPeYdepi+5sKjKslzU5Knhq8C07+iXdN",
+	"fAvaUPQml+srb1/tK3sEfG1DOTOqq/x1iBZIZdFpLrW/jVTTcW06PjBM0+cfHxQVV0Ljx3XDGXKrWtGg",
+	"BqpyaFZwUfcZCI31bRVCbuUsFB0dZL1TWjY57pJqzTLA50C78JKplAlzQZ6cJ+Sr84Q8bPOldqSrvAcQ",
+	"w0O2AWAImIuC7hCX4Tg/aviVllcrqmZAtnwvur3doFzbujuBtmY5uW8rMaUqI1CL2WCqpo1rZq9037j9",
+	"ai60yq7Z1W9yOcO3dT3z97chWO7qVCLxkdSQ//fDiri49KTGBZN0LWCWotV9kA71ve7n4GIPBF8KwJQA",
+	"oIQbR0v7eRuXtL9N/H3oAufKTP277nJHOgEBgmpDgRFDcLEmQm4nwnBmIpDeVmIO+mjfrTYy6nuzKb/H",
+	"FnX2B4r63dzvaU2LBqfEDQgCJuJlp+meQWZy6zEKtnWgNBeOQAAYNgqbTrtw6Qc1Cd0Dcti00huCfZyy",
+	"HshUE6hryjVaGa72uTBghOz2DwkJXfBcdip6GMeXMh4F3dfmdvgTaJWQhVu4gxm7ZkYTIUkhFWsVdlPf",
+	"9eYgvWgLRsXk1MRcetB2u7TuK55biXwY3MXeNoFFNq5GtRshG9ZhzozAd9uNtsnsFaMQqrNinlXIPuoM",
+	"31bfpxbApV7GvUHTLluBk6a6rSmOKiKQh8A8vK2OAnlodOY9m95ERTSStYJ6srCRC3BNrDfzoG1r4RY0",
+	"q9E3c5JgzomchbDsCFjDb6uQsxxVn70vyhM089NGliX+m2H0330GV9dOVcxpcVceoclQx+OekaxzAl93",
+	"jx5tTuQPzABh+R3M+EHevc3rHu94EEfiRGPiU5ny25z4nQOvR4Ifm5uB0kJjCCgNHbwjpSJlOeosO0U5",
+	"M66a0f8jJDjY1fSS+f7UoTzhPVF8Kcs1r3TkTvtoLJvbuEM2XI1kd3ityb1xE6KlmROeu+GRQ6TPiTp8",
+	"rzhIL9JBCWm95rTmLza/33dOC5mxcILLhYzuc/O659Ddb9Lvx+I5d2l4p1w2jX37mbx5pe6dXTGnC482",
+	"LFhGjVUngrk6rIb08A79C2vFCo9q6viDM5LSnIv1G/vUgHJFroBhjLU1X4dCLk241of4pv8gKr4jafKG",
+	"YHjuxOPjfCV4q6GJu6V/23qKgiviGoJPbC7oWciH4MypTWR4v1PQ9IyNoyh3Aue6u/BY6+JLpsN9TpGp",
+	"eWggAgdUiEwGKEaIm1bCBXROoLn75Bl5SJaVsZ9nrJA6JBlCbiMR0BH+6Mnz4kIQOP59KdwmXf7yx7eh",
+	"FRJdv+0uNEudhMbgPr/LUDnmN8+/f07sVw0eXpYMQixQFwnFjI5DfM90tFidmpF0PPXfXfcSmPOg8Hjg",
+	"bcCPiIMoj1WcE7ZFfUuRSsQMyCmUixvp+gxbwz+bE26ONCZujaq5ZeytXvEgHOwqZ1RHkgaRdlzEnmhL",
+	"iMtk2INveI4sK2AMdKwoEzS6b509/RcrbuYAq6JN9aY/UbA542tP0cS4CbREm52undIm1bkh/g26891Z",
+	"rmZS3BRHBWpCDdekhZ+b4rhLcdCsWaqLV9pVZXHMgp2MQ0RqYoHj+4ZqasUzkwQ+TVkZ6tJS4xWwkBj4",
+	"ja0Xhj9gGVnuiDsZ6vfek2vfz9/eNFgc6ik7l5VhxF1UB3+KSpsOK/mWm02A9HCYcMftEOhFgV+4mn+P",
+	"1oBm3jWHcp0Sn0OvN38XuJYhHfap7mD/i8mCGauv7Zw4oEVCpPDE2jB4CC274OQoX/bKLXu0ubljSPAL",
+	"QNtgFtem3/dtLOgO5OaQItKYC63eFCdPv7x9NFjyCew8Tbiooep89B9ffjWFuXFsUVyzJJ/T8jOyb/K5",
+	"KKvgXoQmlUumeea63QA4x+8Aq+/t17nctr5dyTyDR4bm/sn+uQ9MfhuGNIUBJ2/6Vc1hNZ1yrazMlVy5",
+	"NYjFjTQp6/6jyGfobJtMMk+7D3AIYANRGaB6nbFsJLG7inc5QKE9CVMndislJKdqzdRJHbeoZ7puTdq6",
+	"HOqrute3O5daocrD0d8WXDGEGB+iv+67yerOpD26KGo2df0wyhjPWUvwAMmiH/QFcC5l1uH5rf9B88qx",
+	"GbUb9jzQpH5YCFfttGlwi79DrDdYzH0tjTuzbnEGy4zYzy76bVQZ1FHpvQ2zWs7haPemTkOfX6rz8y/Y",
+	"f5LHp4+mHJZ1JHyOoozw9LkGsXW0PN4pNmjo1Mm/gT2q1iy7G+7iEkAVtS5ohRG8kwuYowKVyd2e8dJD",
+	"SuSqBkaBoEC4EI7U3+Sy1TIBal33t12t4yx3ZcsRjFSCm7o5C+DPoZwdEJtGZnSX1KhwPPvprZ0r9Ldw",
+	"BFeOkTiU8Mb90CA3Kc8amDQVhN0iehgA1DViuuBa80DJBzwy+izud557mKMBdhu/IbYcGgNUXw1a7rW8",
+	"Xcg5zvXbZnZp8EVvVwDli+5oBxgwiuOLTaWu2VJu4pxv2vfvgBXm9q9SyYJrhu2wfeXBjmR8MpTkJxpy",
+	"ysOxjtYKJPV+bu+7PaUVnkqnKKniwTr9JdXMW+BDh6Bfqsy04YXDsvjhvA9Cdw/EAzerczG+7b06F091",
+	"mYfNjOMFsy0+o/v1px6LDMba8CJaARmf7DVTczCjmBIssY9UaHOTWIsxh37F1s5zx62+Q+qn1zp3rNK1",
+	"Wfz7TTLLaaln5GSaLXH3A2dLNanv027iqSrRbRB9kL7PBVU9ZtiRlmtWsnMqUqwW9dri/YQ8eJPemqC6",
+	"wUFHAhrE9wHZOofeaW3YXsOQMEmIm20x4WIfMAnuo6ooWOZE2Z+YU3YRvXEsEHcon1pTLjTCQuuZ7+zM",
+	"frkVfgNVcUs7YQW/HSdFixBetCguxhV9JXRVllKZMLKP+s4pnv+yPpunWwxO2cyS8LiCemN1IGjD2rF1",
+	"WAnskDDsMBdf26bQfx8aplXCHqsCbRk9MwOWWRZGHW6MKS/Ozqww2D+1/ds6fG+loYLdIsGFNWiMTGWe",
+	"EK03F2dnlWbq/7Re2YVdVmzVFbDNcw8d3Ot4TiiYwAaUQdVY0J2j2VoyaxUDahelKHHFWHlu9aTe56u4",
+	"CtvR5KKvxA201a7bIa6oKoJ7AQj3r4A9NRZ8eHS+J/oQKr+8C0H+3lVBjsOrYhnsrMcL7vhBAZpHSqQh",
+	"h9x0wdYUYDuEugT1uOMe9nldG3BYleB2KINx76Y1r1yRcyvahVStCtOJjXpnt+m9NDK9fstKx8N0h3K3",
+	"XmNStiXUeFo/48ImdchoLzHp52p8EWJ22E9rh3GvfblKvKrfBWNG+4rRjhRSXNH0qpTbDu615c36oNAM",
+	"jLEPIwUGE8cnhGvn+t0WugNuo2+a2Qnum1b1xAFwBY4fORTAkJqR7UaipYb4bh9PLKD8wqP5pxK9NOGv",
+	"CNHypVHMpJuxVwt1icOwTBK0nRGyHQAtyvDn2zo/0psSqa59PoISsyt5SnM0bS/Iw9PH1rh4fE7+F9kw",
+	"esPZXWBwDaC4HkY9Z+HZqoKl8R4dG9wEdyoIDEfh7lCeMbFYLSqtwYaT42U9Vbb7B/5qWmlPsBej7yzW",
+	"FPq0AMmjjRphAAfJosNqHyON3p6ioTT5WuthvoFbS3F/rutrf90oMqwK8o1aFYRonVYKmnA95ficg4uc",
+	"loKJHVDNXM6uhdtuZM6i+Fr70nAFulbIHQSaV7o2cBB+AQWNlgZOVs6vGX4vp1EHR9IWTabIQSWjRT3W",
+	"e6ZqN+9QOibuVsy4OOMzLsemiYH4gXWbqMogNQa0sei9FNhSff5h4M7Kenj1aw1QufWggivj28TGO8FO",
+	"YfGbe2zMrNf2HS0OV/AcL6WLl560lDqOPxgFU5zm0/U2tv8MVRPELC+OMRWsk2o1N4VUBoR3wwRbI6fZ",
+	"sFC1Xn839/V7RWXoIIcYCOMRDrEWKi7aWptCWMjRE5Utj6zF9Dxk/A5yqU+sC38y5+Kn5zNgs8MJ8P1+",
+	"BxxiM/ctNvk9WJ3jhLKf3yQXoVinFPhU12QYSO8woEcFetHQg1gHgboHwKCH9lMXGe5n931sQQ6xZ3Bl",
+	"j7FnfGPivv8g0Py5py10YE9jpsaFAspZlU4TzxWomZkZuBjp+/u8aaR8LCu1h8mwdiLGwxGj4CjP2wa2",
+	"Aw11F6pl5e49WidTQTRm4+ix4S6zv/DmzN6FipyvgOCEu5Ct6/ImSc6oElBL3YkkTDhZu36iE44gM0Rj",
+	"TI/49C3ZneOKIRqrZPR6VsHliAvfJrMK0Ww5p4wagrnLiw7u6oFG4MlWqkwHTzs71H7R6ZSGEPOcOuPx",
+	"K7HNMr2Ac6aTB2vYuHlUFVdVGQrJhOz+RfOLMacLhOUgR0zMRr3/EbObI8djlPZzTpIV69dpxCUqeh60",
+	"d8CnIW+rqTkUu5HXUWKEWfQNffFiWAHSVVt+ZM3dhw5Qs6g/ipxfs8vWURQKyoK5Js2GqRpxim2Xfab4",
+	"gX7mrG3NDHILU6KsGb5IphJRH6YqtnuuRriTowalq8wcGgEbNiE74AxKuBjvNYXvGHATE/LSvaYATV0v",
+	"3qD14qGnApBtsLyv5ZbkUqytFQ7ouQe+UbnvoGqP0SWzFgaYNpg0kKQqAbdAgeTrgSa/yWX72g2kNSDH",
+	"KwGah025vULs17+7Mi8dNKn814mvuX3mqIbcOD3c0jOoENoiWUkcch4qSV1/72lNgqkJxvK+51iTapjA",
+	"6F3O9MReFrHmT+2EPYT/hDSkKuEp1mUC8KL9fM1vmCBwkAx1HxQAxHBHY3uLibBcFFTsXJyCG4D0aCLF",
+	"Mzehws7ollpxYcI1cq25lv2SxSgmeErzaKAUmj2StSTL3R1ibX6XtISq/Uj3ws10+WUZ7hlUPJXiZndp",
+	"TwAXa2PUUf/CsQDHP35U32BjTImAa3nNkajCvpz7p3dnFwqRHVfaVaY3mqHk/w2s0FBTs5IBXAxMkZWL",
+	"lCrFmSbY64y1WEbsHhG8wOilp+iCICa/ZRkpaLrhgunTX8Qvwmp5LKl+++oF+eKLL55a4fvx3Qug0DbD",
+	"ynTyF80Y+RX+/tVe++uZe41f/3r6i/i6Ui4EwwRogV+v9K8wXvsMt41PCSCAsANwxlJe0JygYD5DQnAH",
+	"CPlFOEYKl7Lj5pS8BHr8eshPHz/5j7oFaSbTqrAn9ymxBhVeVdI1Vv1R8YuQJf1nZcdfKS3Vr6fkJ8WN",
+	"J6trCh+YMMRsecpwp1NBfv0mY0UpjR3WyX+z3a+nv4iaN/5i4cA6rTrzi8X56cPTc9igJRO05IuLxRen",
+	"56dfIMZhA0J1BhGQM+yNfvZBV8VH+/EasdxIusql+CaDijnz3F79wl4M9oUupdAonY/Oz53bbxhmgGhZ",
+	"5jyFn5/J1DBzoo1itKglmHaO1SUXtE1tXJ90A98TihphDPBVDWkPWVD1GM98e4WPbYdx8YNw90qIkATA",
+	"jAoNDCsHCMiybggv0KOj9nT/2VPPAnLQtS2wn7v95vrOu92GnfwbTWFUxZLWDMyg07UPdCu2YVSZpSfN",
+	"cNZnd71e15fUFFt/k5jrjSzTbw773QxutC1zff+PXV1o3/DjLPm444OfC70FTfwxCAozEg4ue27dX1Le",
+	"MsG21sX3ZZya7shGbq0dguB+bITbF5FmyXyEMrxaf5dcPHegnruu1gy80WYCTtKjxezAr4wPDffLqkar",
+	"0npnZOtOznsInH4Hl6W7v3n90nsIM/a/Ua8hiuQC3bm7SaWzDhYXP79vy+g7RQFYUse87Xy7wPcKjOZU",
+	"sYwJw2lO1lKiUW3tKefJxYUXBb8tvj1zGbaiRocNs8jwEzzZjO95tqG+BtpB2JqS0pxrQ6gmG5ZnCRCy",
+	"SoFb7RfhcXtojCqMuHEBIXx4MD5mbW8jtcGzsbu/vrWjOZImhHu/xRsfQ4Antoe3LzhEpwyEDy7UCRrS",
+	"fNW0hhSSbKU6xLH6XF+DaPl6K+nMw2fOrK88XzQ+2A6kFS2Gj1xfvD0CefYB/v/x7APEJD6eeYIBOFg7",
+	"R3PoPZpL8H5v7L8XH5O9V8PT3NXvk0VZBTT6m8q8qekOeoPprggYkk++OAdeQmvHM4oVwM6EeIGCcvI1",
+	"XzNtploTekNPHj358j8vfn5+8j/05Pfzk6f/fvaf7z88fvzxImhdTN0c97Tm9u2NxyFYhFQsI9Ra4QcQ",
+	"z3ebFu3FiufsGdlQVViHGtscgwFO1xT6DMyWQVX3u/gDiKBrvnEcxeduftdlfUddUvKe6/kaHDyXTuAC",
+	"AkTWPNsiDgIDo3dcY49pP/ugKvHx7IPeSLPfR3qDv1oc0Qr2j4h4SKX/+iC7ZQVMGjXRtj2LweaFAxmm",
+	"06p1VQmyZGsqprhKe8RbVWLyVrBDau2EoH39ipl0w7L2whzdyJ7QmuZ8dn5qeg0FPr653d1s7cC+/V6a",
+	"+1ivtWRd0l1jHzqBtYc/2AV2T298lJhbb05ej+5UbTyfYkgVYlUGFGgcSRm2iz8+sUcMOucHBeWzAX3w",
+	"Wm7BGZZEHkLd1qhStOBXshIZkagCRhwJF2Ty7ARRT/g7vADCTPpIawU3v6wK/alXqvfgvt6W3mOiitU8",
+	"DodYMeCxBFtfu4gXRiet5wXbbcfa64aRL91duTo8+GmDXnHbpolE/pHN1kMoSnsj677bF7brWJV2Qz8m",
+	"3/G/kQpqje3mu3z93Fr8kyyd7gozYTzVedCu+ZZr89JdEw56/rNiMHM+x4BQ7+EUx4A2tydreWI/PdHX",
+	"vDyRJZ6xJ65trDthrTEQelxTOjtpF/r4zj0f6mCxn/CRnuS6fuRekqP7PS+ju/AyZohMuuvj3h9RxVo5",
+	"xWKZgIr1QnwYszhn2ZopstwRu4F2rtRYVQgnDe+0G+ZKj9xG642PphtSMK3pmj3QJKOGQp5KkJf2h6fk",
+	"OUlzDvkhe0woa9oJlhoXefv1W6rNCVx68s3Xv8IRgvG1DRfr01/ETw0nG2TXQBtao50Le9k2FDq7hIte",
+	"4sD3hDJ+EPmO4DviecPRLZCKADTchzg+sbroR1Q607QYOZmg3vfpx5PW3/92VLk37NagkASPqknZMffD",
+	"+8v4t5g+sZtdW58PEQMnl1b+annwcg5i74Tc8VKdKGr2nCpvKTopB4zwz4OtvXRjfetQduPFfRGQ2nAd",
+	"8L3uvwQv2xRfbawGYDIgTY5KeqhuYq7wN4X1UZqJjxlPIIqpvunOdadH9nmwLemxUzh/iAV+nue4Joc4",
+	"S+g1YHtYd7GpJi8u/0HqRv2pzKtCwKnAEoAcJcTIBK6OHjgrqoqT3+RSn334TS4/npVKypWeZsb/Jpej",
+	"ZvweNR2Pxvy9ytbsDY7kk4RikH55AnTWXfgp8pKT+oGGNfxv2Cr0vmkaeFdC7e0eAGmdXNVES1gko5hL",
+	"eXt2JQiuYgNjqOH3FzKR4UUoM3FZHD8OXsEVn1Fb2AEcUEvg+xxAQwCtoFx5aqmVm6eReT77YP830WEH",
+	"upqxrb7ftxnz1F81tz90KAcX7NPvztBqH8zh/w5gXx7jajhTuO0AZAi+fvvBMTGoSYai2+01XDE3No/o",
+	"tSmReQROHdXds68Q8/bw9Q6QYLL3aTH319MN4eTWZJ99sP8bzQ+99uj8I85H7NjYuM7hB0DN9QK9fibm",
+	"ipK9zf4kZj1nR0CxSe0az3xiEFtkmQ6tQgB2M013RIT5DHq8zk9nT1jar+2d77m4M4zA+kX22IB43ec2",
+	"AT/BRn4FFeoIn7fuu4PkIFM1UDNhjadgW7D74MOtVNfDcHJMeHTTfDCmEX1/wj2hpdcObLmk6XUEHR6J",
+	"LhVcVC4VWs98PXMPH513u5F8tbcfyR8gyOnnLKRB/Ff3Fo8fNUsc635CDCtg4SrFEgJ8Y1gHAKh8x4Fg",
+	"l/yBdrz+DvXvK8oOeFAMhMxV6QYF7KfN7lMcuT9tdrHNSh1M+XCJV1DqDjm59STjO6xdQHLcFrEaqVlg",
+	"Dr0Grk/JuIn5rb/oMzp1bgwH9OveSJnrg0RYYWSkhPuF9amf5rMP9qqJDp1rUnksh87P6JEAtX69Pu2J",
+	"23nscc0yuzxWa7q1JZpRo7t2WkQaZN19K7rlfsBL/tRuHbxDzK9zL3j/1fhvLrA5WYe8OKXCdUbDKub4",
+	"Mpx9gP9P3JO+B/yxNuUPrfsfekvCvT+Ho4Qvdfwt6eqQ5/tKUDY6uh+havLPvR3tK8R2I77e/dcB7gOl",
+	"H0wbLNxO6iZiZsO4AgJZ33bKLQVOfzzb9QLIU+y9Z68Ab2ouoS72/XG21vdsC8ObtLEeHnRJY8spDrKx",
+	"7J0ALwyxM8+cBqXysIESxARgSRC2TwosbL3Hzj7Y/40G18LLHDKP8MJ7pbaOutmiuO6cigOF8OytmuSi",
+	"L2LmxjksU9bizBE/RdcEmwqxiAY8xsLEwFq8MVf/mCv+wk1ltOTZfX0YNzLj2LMKiSsEcqyARBhZs77W",
+	"ruUkUajUDRupEAQWD4gb1Q0FNS2cGDZS10gkfAt3PR1gkr5WdPsCHviphKpf70jkVrAMXPEE5ozluWPZ",
+	"1ETTG/+y4KlzxLDTPG9amwSElOZI5XMUSOEx5ReXIia5+OVBEHe+9RBJpca2I9CuF6k24YB55spP4e09",
+	"9Qr0yyNODPZKMrv1HRyCOu0lfP3pjpqIRnM/G7uzZ4iCxUwWqb6xgpdCJPRmbUcv1gF+qKG4A12bq61E",
+	"kjZviREp3MlO6C3XSV3IqWjGTuRqhctP+ArZZzXJFN2KyAaQq3CQ1k+ifyH3T5Ss9/fCBwZeNKU5ExlV",
+	"F6gIXVTTb85JuNw/0L4dsssAQdFZiUUYc2Dw/qf6Zv3vt0U+Dk1MHIDMTea0i/tos0l4xxXPD6Vf4DAC",
+	"ZQE3naAsVq1O/0F18cpd8NkVRouhOJIKwd7frVxItzf7+T2SIbExMWQQCwwmmVs29wc4B+0a+/WOSmv9",
+	"/eEk1i0t0CuJHahj7bmO0SIR0hBoPYW9uio1SbgVo1qORDde3pY55eJfx+166144snZ+Pg5hhO/QdHGh",
+	"Jk0qzTJ7egppnjWG5EYq02oji90bVvy2GyBuLyDgsEch19WfPRr1tooGo+DlDkD3U/VDUUOkeyzidGmo",
+	"spP8OeNNs6GxVw0uuDehiABFxOEDbLUNZWUYkWuDRklqPbaNLFzDkcTnhRVfbwzR/HfEFkCH6ZyK6ya8",
+	"R0nJlG6T0bVo2EFrTGrX4NvB3bGNIEb862SAHSu8NvQXBI+Di6amhRpSSG2e1TAJbDyogSfue2xBiJyF",
+	"xutpBYUxVDjubKnsrtcO6ef6QnhuSie/X4SqeeXKMFFTHtjRrSjPfU9YJEVskTbWR/qj81md52Hi74aD",
+	"eXjIzR4O/yPJ7P33+guq1I44Key6iK2aFvsnkkCMBSBx2x9T8UWPpupQcUGQbY0dRKhjeh1ovjuSObzv",
+	"TmVTnbAXFf53e9FnBob/HWH3B8IQwBsdxggErQz0HE4xxfHhB1y7uqNCfOE89GRCyfBnKKf1BPsTUd8d",
+	"NvbpT55uWYXG6Lkn9/trT3ru2h/UR4JpjJlvTmAOAG10xLN+Tyx3jrnG2h/Il3JMtQZPd2xBZx/gn6Pn",
+	"xitHUH3cWf+aARd9zDH13U4OcIagYdJiAzRqd8gJn0UKNIFMy/41Zy3bRHPRZOQ09rc3/Jbl+lltCrvS",
+	"7BXPmTuGt1Q3xOaRCOSWZ+Bodwo1nSJ42jX7vjyqYrhzcDGc7qznEEu44aE9Prwh7wbyYHjvA2byL55k",
+	"76/I7d1qiwjfS5HvfEu0kfDjgWI2vkUOdEFxbcJwzyRuUFIRndKcZSSTW/EvtXX2oHU/jSr8NHjdXUNL",
+	"hyE47FLgyQd9YEe6pgd2r2MPhz/jaiMbxphG/BavOCaEE58QWVk3wkOUY7r2CIUUbJeA2yhYBh8pRnOo",
+	"y3f9Mo5mZPiwyJ3vVyMJQzZYT1StL7hrwhlAd510YZPIds+RVRgur8pT8hwjH9AVAFEGqkKKRikYNs9w",
+	"YQuDXqxv++RK4eUKbpDYHYR1x9kQDnAJnvebJrp85JjZJ4tI7QtF+TOsFY9yCCsht0SKWCAKxqWJlgXz",
+	"bdzqyh9cBuBqFpKktARysAPGhv5E8ZAmNuQL4DsuRRs4k7hOMFJ1Y/PBGNKZd8j3AKfeVuLSXXnMaiJ4",
+	"BD6S21/GkBytKw4DQ4IUCM4FyTiSeqOCoJowbXgBWS0geNVWJah1F5J9hLhG3Zrt/oo1pKUuXdDhE6ip",
+	"kS7FJbWadJEsUipSlufBRmG9LR9rIvcvtuff2KlJ7GavCjDEcYpQMJ8hmzl8RQXhwrd79p2ejLS+Lvae",
+	"AuJhnxzpl0y29AJUf4wG0i7his8Y/ryERh8Hi33i+xyufgrrZ8AMgcpAspF5Zs/ACGjf9z4C4we6dQ93",
+	"K1+LH6pA4WCI6ZGvrfknq0Nk9V+6Q3ip5Fa7zmh1pyZPrJqmTKPai5bV1j863rnhHhHjIfNfH+CskECD",
+	"p6+5WCc1NzCk4lwNMGTLOySmrTmKJGr5WnzziSzGg/RPwZt8bgU8supuH3Bx8N4m9s6E+j1h7QQILlJs",
+	"b/LMLj3QJL42pgQSwrrr2UAccP9jy8ITbapsH/Pppbvmj5DG+DPBNOy8RZk4/aQegB3XdwZ1axnFbWC1",
+	"yd5aIRj2H7hYCMf3ibPwrYd21/FvbH0Qq+stElvJXvKAInG1ZjdM0bzpAisFXNqLsdQrHNrjZx/sH7vR",
+	"PIxf++PuiThxJ3x5kAwM3KuLAUT8n1x1/dP2rthP7F3Pz50RfGNLc4ZlKb7zcmyVvm6umqST6eiIw+iY",
+	"8xA6Jnz75YFu/6mTK63JPgCZYDurYTp3h0+2ktxQxWmXNPazCN9G7vO24Io/NUTSvkL06IXXO8DB60s7",
+	"+7RocH+nhO3fE9rmXKLZdNT5iKpd+O4wWhdfoz8Tc0Wp19EmUu9fz9kRmpls5GehRYst06H5NwALEi/1",
+	"f+bpsKgDwZFrxkpQa9bqgAQIdDqCA3aC6J+1Qqd7Qr5uVce5sH64fHf24u3Ln4iRjoBVl4xlJ1UJfT0G",
+	"aAKdSzCJC0Z1BekcLtY5I//15scIoGBJNct5rxzxyO0GtFQRqFOr67yPZTafpFh9xVYrnnJrgDfN6iE7",
+	"cp8KsaNWTX7agPsLoIaCTtbLHfw/aeQBS/BZxlMDvdKwZVDGb+zlYIVvAOsMtiR1FF/IL4U1CZiuO7Du",
+	"G2wjZCMbRVLxo58j9hGBBfsHU3b6DlMdwiCvZNzpRFbcIL0yToC1qGBRrJgnTck0Itv0sVfBN5cbAz/9",
+	"C3XA+8kX4zBhWk3wQPWyGm/vM+UHyU5NMwDu381uHy9Je4o/nRUwsrIH7qnU7jxXr+wzKNQHNj3slLWh",
+	"N8wu95IRV70fJlzubhLFVjlfb+KVoS82LL2ectw/dzQDNUMRPhZQFLUp0DnzaR5rtSLFUU70oxbm1TMZ",
+	"QgxzkQEl0AESf/45ScMsYBVsu/ROG1kiW4WryDOS5FJeA0ZgJdWxVe9E3EADGhgVrK9xwupz5oEmcitI",
+	"xmhmbT9Xza8YIxnd6RpYEjMZR5pFnXge0ENV6oPjhsABqZARE811egMBQqqYJ+B4RpxgWOMdX3GO0fsn",
+	"4eD4LCCOd56nBViBpegAOij2hYRcJjgf/PbghyNskD17AkI6h0HR3CuFjk3qDphEd+90EHtTMZc5T2XB",
+	"cKfXqD4hu1sncvrhv84+4B9TW0X61n0HYkUMpaFTxRoqGCZStSs9qkiwG2Ay1ltruw38ZmhNv/IIRW3o",
+	"Tg/Rh28qJ17HM8S87HziaEzrqUeOx9SafG6TC71lrNyz9/GSP3c8175DNKCLL3gAoxhudO8Eqr3LHzmB",
+	"CuP71AnU5qHHSaACJh3ahEGcp+WngpnK8tzBg62K4561KZo8BUk4+wD//ziGk3opMr/gx5X+aPgev7z3",
+	"BP6NrbkgQpJVpTD6YifkGTFNW2ZVCddGO7gposmNf4n5gfyGvRfGmyAihe9+13xePS33yucB280etrZ3",
+	"/A9Rhzyx/+cdaLD4YcpmX2KxJi88btU1IfRUrUmvXA0rEzh0lGSZIx76SyZTfYZrp0+L7K9zjhDsThlZ",
+	"r0MeIXvbWz46v0d/y4f3cCuU3OrWqsfYOeCySX7CoYw136cSl7npRVpnEViuGcREnw3qK5WnSYmdOADk",
+	"Gzfk3uElf2pDDt4hZsi5FzzASsGN+vTZ6AnpORhZtOjgdsfzbvD2n9gg+45mrPXg7kLYLw/n3TiMqj0x",
+	"G2fUUwmh7+mIkTChYLdRDLmK2+TsA/x/1DB7y27kdb10+49j01rkPcexJ+SbAGF6HKKUsgPLDjy/ZCuV",
+	"2eR2pmJTh+pmVMN4g+b/R/rOUmp22qJKDef0AErNmSD3807fuT70f1TvFMf3iZVh66FH9E5XLVIWROBY",
+	"NxRz2HRlrBYkW6qKk6pE68JVzaey6rVi6VoO8I+zD/D/UZRZZO1DytBd+cekqowu1zugXoYvD+Lv+WkY",
+	"znu3VuPDYsmosvrr5/dWJbnqC/uv9/ZCqGKG6yqVLy4WZ7TkZzcPYR+5e4dqqoA3XbSAvKjOk4U3FkWV",
+	"5/A8iHlAwsH1R0Iqj1A/2BaeVKbXi2Fqyef7MePbyuu3FL8O/O4duE0GdJMnvmqLU+g3bzuUgwkWeSfI",
+	"K9APkod+f5luWFblnu4VKsPtNCxlJbIu8Wro59CYwZX6p1Qp7qrY6h+qKvi7V45BpVRyrWhRZ34cEbZf",
+	"rrWV9I/vP/5/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

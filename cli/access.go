@@ -62,11 +62,7 @@ func (a *app) makeToken(cmd *cobra.Command, c *client.Client, t api.NewToken) er
 	if err != nil {
 		return err
 	}
-	if a.config.GetString("output") == "json" {
-		return printJSON(cmd.OutOrStdout(), made)
-	}
-	fmt.Fprintln(cmd.OutOrStdout(), made.Secret)
-	return nil
+	return a.did(cmd, made, "%s", made.Secret)
 }
 
 func (a *app) whoami() *cobra.Command {

@@ -41,7 +41,7 @@ of the run is there, 6 when some are not done yet.`,
 			if err != nil {
 				return err
 			}
-			return collectRun(cmd, c, id, to)
+			return a.downloadRun(cmd, c, id, to)
 		}),
 	}
 	c.Flags().StringVar(&to, "to", "", "folder to copy to; it is made if it is not there")
@@ -51,7 +51,7 @@ of the run is there, 6 when some are not done yet.`,
 // atOnce is how many frames are copied side by side.
 const atOnce = 4
 
-func collectRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string) error {
+func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string) error {
 	frames, err := pages(func(cursor string) ([]api.Frame, string, error) {
 		page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Cursor: some(cursor), Limit: new(5000)}))
 		return page.Items, page.Next, err
@@ -76,7 +76,7 @@ func collectRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string) e
 		}
 		fmt.Fprintf(sums[f.Shot], "%s  %s\n", f.Sha256, fileName(f))
 	}
-	bar := newBar(cmd, "collecting", len(work))
+	bar := newBar(cmd, "downloading", len(work))
 	var done, copied atomic.Int64
 	group, ctx := errgroup.WithContext(cmd.Context())
 	group.SetLimit(atOnce)
@@ -103,9 +103,17 @@ func collectRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string) e
 			return err
 		}
 	}
-	fmt.Fprintf(cmd.OutOrStdout(), "%d frames in %s, every checksum verified; %d copied now, %d were there.\n", len(work), to, copied.Load(), len(work)-int(copied.Load()))
+	report := struct {
+		Folder  string `json:"folder"`
+		Frames  int    `json:"frames"`
+		Copied  int    `json:"copied"`
+		Missing int    `json:"missing"`
+	}{to, len(work), int(copied.Load()), missing}
+	if err := a.did(cmd, report, "%d frames in %s, every checksum verified; %d copied now, %d were there.", len(work), to, report.Copied, len(work)-report.Copied); err != nil {
+		return err
+	}
 	if missing > 0 {
-		return exit{ExitIncomplete, fmt.Sprintf("%d frames are not done yet: collect again later.", missing)}
+		return exit{ExitIncomplete, fmt.Sprintf("%d frames are not done yet: download again later.", missing)}
 	}
 	return nil
 }

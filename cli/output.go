@@ -44,6 +44,16 @@ func (a *app) show(cmd *cobra.Command, l listing) error {
 	return nil
 }
 
+// did says what an action did: in a sentence, or as the record that it left where JSON is
+// asked for.
+func (a *app) did(cmd *cobra.Command, record any, sentence string, args ...any) error {
+	if a.config.GetString("output") == "json" {
+		return printJSON(cmd.OutOrStdout(), record)
+	}
+	_, err := fmt.Fprintf(cmd.OutOrStdout(), sentence+"\n", args...)
+	return err
+}
+
 func printJSON(out io.Writer, v any) error {
 	e := json.NewEncoder(out)
 	e.SetIndent("", "  ")

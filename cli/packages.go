@@ -73,15 +73,11 @@ lacks is said before anything is sent.`,
 			if err != nil {
 				return err
 			}
-			if a.config.GetString("output") == "json" {
-				return printJSON(cmd.OutOrStdout(), p)
-			}
 			carried := "all of it was there already"
 			if sent > 0 {
 				carried = bytesText(sent) + " sent now"
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "The package of %s: %s, %s; %s.\n", p.Shot, filesText(len(p.Files)), bytesText(p.Size), carried)
-			return nil
+			return a.did(cmd, p, "The package of %s: %s, %s; %s.", p.Shot, filesText(len(p.Files)), bytesText(p.Size), carried)
 		}),
 	}
 }

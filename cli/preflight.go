@@ -166,10 +166,10 @@ func (a *app) licences() *cobra.Command {
 		Use: "put POOL --seats N", Short: "Store a pool of licence seats", Args: cobra.ExactArgs(1), Example: "  rotanex licences put fathom --kind floating --seats 4",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			l, err := client.Decode[api.Licence](c.PutLicence(cmd.Context(), args[0], api.Licence{Pool: args[0], Kind: api.LicenceKind(kind), Seats: seats, ExtraSeats: extra, ExtraSeatPrice: price}))
-			if err == nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s: %d %s seats.\n", l.Pool, l.Seats, l.Kind)
+			if err != nil {
+				return err
 			}
-			return err
+			return a.did(cmd, l, "%s: %d %s seats.", l.Pool, l.Seats, l.Kind)
 		}),
 	}
 	put.Flags().IntVar(&seats, "seats", 1, "how many hosts may render at once")

@@ -179,11 +179,11 @@ changes against the plan that the run goes by. With --apply the run goes on by i
 				if err != nil {
 					return err
 				}
-				_, err = client.Decode[api.Run](c.SetRunPlan(cmd.Context(), id, api.SetRunPlanJSONRequestBody{Plan: plan, Spend: most}))
-				if err == nil {
-					fmt.Fprintf(cmd.OutOrStdout(), "Run %s goes on by plan %s.\n", id.String()[:8], plan.String()[:8])
+				r, err := client.Decode[api.Run](c.SetRunPlan(cmd.Context(), id, api.SetRunPlanJSONRequestBody{Plan: plan, Spend: most}))
+				if err != nil {
+					return err
 				}
-				return err
+				return a.did(cmd, r, "Run %s goes on by plan %s.", id.String()[:8], plan.String()[:8])
 			}
 			if use != "" {
 				plan, err := a.findPlan(cmd.Context(), c, use)

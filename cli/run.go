@@ -39,11 +39,7 @@ plan needs, to leave room for a server that has to be replaced. Nothing exceeds 
 			if err != nil {
 				return err
 			}
-			if a.config.GetString("output") == "json" {
-				return printJSON(cmd.OutOrStdout(), r)
-			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Run %s: %d frames, planned to finish %s\nWatch it: rotanex watch %s\n", r.Id, r.Counts.Waiting+r.Counts.Rendering, moment(r.PlannedFinish), r.Id.String()[:8])
-			return nil
+			return a.did(cmd, r, "Run %s: %d frames, planned to finish %s\nWatch it: rotanex watch %s", r.Id, r.Counts.Waiting+r.Counts.Rendering, moment(r.PlannedFinish), r.Id.String()[:8])
 		}),
 	}
 	c.Flags().IntVar(&tries, "tries", tries, "how often a frame may fail before it is given up")
@@ -118,10 +114,10 @@ func (a *app) setState(use, state string) *cobra.Command {
 				return err
 			}
 			r, err := client.Decode[api.Run](c.SetRunState(cmd.Context(), id, api.SetRunStateJSONRequestBody{State: api.SetRunStateJSONBodyState(state)}))
-			if err == nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "Run %s is %s: %d frames done, %d left.\n", r.Id.String()[:8], r.State, r.Counts.Done, r.Counts.Waiting+r.Counts.Rendering)
+			if err != nil {
+				return err
 			}
-			return err
+			return a.did(cmd, r, "Run %s is %s: %d frames done, %d left.", r.Id.String()[:8], r.State, r.Counts.Done, r.Counts.Waiting+r.Counts.Rendering)
 		}),
 	}
 }

@@ -85,11 +85,7 @@ func (a *app) shots() *cobra.Command {
 					return fmt.Errorf("shot %s: %w; the %d shots before it are stored", spec.Name, err, i)
 				}
 			}
-			if a.config.GetString("output") == "json" {
-				return printJSON(cmd.OutOrStdout(), all)
-			}
-			fmt.Fprintf(cmd.OutOrStdout(), "Stored %d shots.\n", len(all))
-			return nil
+			return a.did(cmd, all, "Stored %d shots.", len(all))
 		}),
 	}
 	list := &cobra.Command{
@@ -139,6 +135,7 @@ known to within that share (90 % interval from the order statistics). Ctrl-C end
 				return errors.New("--crew is needed, such as --crew bellows/g0; rotanex hosts show HOST lists a host's crews")
 			}
 			var ids []uuid.UUID
+			var begun []api.Trial
 			for _, place := range crews {
 				host, crew, ok := strings.Cut(place, "/")
 				if !ok {
@@ -149,11 +146,10 @@ known to within that share (90 % interval from the order statistics). Ctrl-C end
 				if err != nil {
 					return fmt.Errorf("%s: %w", place, err)
 				}
-				ids = append(ids, t.Id)
+				ids, begun = append(ids, t.Id), append(begun, t)
 			}
 			if noWait {
-				fmt.Fprintf(cmd.OutOrStdout(), "%d trials begun; rotanex trials list %s shows them.\n", len(ids), args[0])
-				return nil
+				return a.did(cmd, begun, "%d trials begun; rotanex trials list %s shows them.", len(ids), args[0])
 			}
 			return a.awaitTrials(cmd, c, ids)
 		}),
@@ -209,10 +205,21 @@ func (a *app) showTrials(cmd *cobra.Command, all []api.Trial) error {
 func trialState(t api.Trial) string {
 	for _, f := range t.Frames {
 		if f.Cause != "" && t.State != api.RunStateComplete {
-			return string(t.State) + ": " + f.Cause
+			return string(t.State) + ": " + strings.TrimSuffix(f.Cause+": "+lastLine(f.LogTail), ": ")
 		}
 	}
 	return string(t.State)
+}
+
+// lastLine is the last line of a log that says something, shortened for a table.
+func lastLine(log string) string {
+	const most = 60
+	lines := strings.Split(strings.TrimSpace(log), "\n")
+	last := []rune(strings.TrimSpace(lines[len(lines)-1]))
+	if len(last) > most {
+		return string(last[:most-1]) + "…"
+	}
+	return string(last)
 }
 
 // awaitTrials waits until trials are over, with a bar.

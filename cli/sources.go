@@ -53,11 +53,11 @@ func (a *app) sources() *cobra.Command {
 					if !strings.Contains(text, "PRIVATE KEY") {
 						text = strings.TrimSpace(text)
 					}
-					_, err = client.Decode[api.Source](c.PutSource(cmd.Context(), args[0], api.NewSource{Spec: s.Spec, Secret: &text}))
-					if err == nil {
-						fmt.Fprintf(cmd.OutOrStdout(), "The secret of %s is stored.\n", args[0])
+					stored, err := client.Decode[api.Source](c.PutSource(cmd.Context(), args[0], api.NewSource{Spec: s.Spec, Secret: &text}))
+					if err != nil {
+						return err
 					}
-					return err
+					return a.did(cmd, stored, "The secret of %s is stored.", args[0])
 				}
 			}
 			if err != nil {
@@ -226,10 +226,10 @@ func (a *app) exchangeRates() *cobra.Command {
 			}
 			defer func() { _ = file.Close() }()
 			all, err := client.Decode[struct{ Items []api.ExchangeRate }](c.ImportRatesWithBody(cmd.Context(), "text/csv", file))
-			if err == nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "There are %d exchange rates now.\n", len(all.Items))
+			if err != nil {
+				return err
 			}
-			return err
+			return a.did(cmd, all.Items, "There are %d exchange rates now.", len(all.Items))
 		}),
 	}
 	list := &cobra.Command{
@@ -337,15 +337,15 @@ job: its frames are rendered elsewhere.`,
 					}
 					return nil
 				}
-				if _, err := client.Decode[api.FarmJob](c.JudgeProofs(cmd.Context(), j.Id, api.JudgeProofsJSONRequestBody{Accept: accept})); err != nil {
+				judged, err := client.Decode[api.FarmJob](c.JudgeProofs(cmd.Context(), j.Id, api.JudgeProofsJSONRequestBody{Accept: accept}))
+				if err != nil {
 					return err
 				}
 				said := "refused: the job is ended and its frames are rendered elsewhere"
 				if accept {
 					said = "accepted: the rest is released"
 				}
-				fmt.Fprintf(cmd.OutOrStdout(), "The proof frames of %s at %s are %s.\n", j.Shot, j.Farm, said)
-				return nil
+				return a.did(cmd, judged, "The proof frames of %s at %s are %s.", j.Shot, j.Farm, said)
 			}
 			return fmt.Errorf("run %s has no job %q at a farm; rotanex farms jobs %s shows them", run, args[0], run)
 		}),
@@ -361,6 +361,7 @@ func (a *app) fetchProofs(cmd *cobra.Command, c *client.Client, j api.FarmJob, t
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return err
 	}
+	paths := []string{}
 	for _, n := range j.Proofs {
 		d, err := client.Decode[api.FrameDetail](c.GetFrame(cmd.Context(), j.Run, j.Shot, n))
 		if err != nil {
@@ -370,7 +371,7 @@ func (a *app) fetchProofs(cmd *cobra.Command, c *client.Client, j api.FarmJob, t
 		if err := fetch(cmd.Context(), c, j.Run, d.Frame, path); err != nil {
 			return fmt.Errorf("proof frame %d: %w", n, err)
 		}
-		fmt.Fprintln(cmd.OutOrStdout(), path)
+		paths = append(paths, path)
 	}
-	return nil
+	return a.did(cmd, paths, "%s", strings.Join(paths, "\n"))
 }

@@ -17,14 +17,14 @@ import (
 
 // stockFile is the form of a file of hosts and offers.
 type stockFile struct {
-	Hosts  []stock.Host  `yaml:"hosts"`
-	Offers []stock.Offer `yaml:"offers"`
+	Hosts  []stock.Host  `yaml:"hosts" json:"hosts"`
+	Offers []stock.Offer `yaml:"offers" json:"offers"`
 	// Sources are where hosts come from that are not one's own, Farms tiers of those
 	// that take frames.
-	Sources []stock.Source `yaml:"sources"`
-	Farms   []stock.Farm   `yaml:"farms"`
+	Sources []stock.Source `yaml:"sources" json:"sources"`
+	Farms   []stock.Farm   `yaml:"farms" json:"farms"`
 	// Licences are pools of seats.
-	Licences []preflight.Licence `yaml:"licences"`
+	Licences []preflight.Licence `yaml:"licences" json:"licences"`
 }
 
 // named says which name stands twice, in a file or in one before it.
@@ -126,12 +126,13 @@ func (a *app) hosts() *cobra.Command {
 		Example: "  rotanex hosts drain desk-ada\n  rotanex hosts drain desk-ada --undo",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			h, err := client.Decode[api.Host](c.DrainHost(cmd.Context(), args[0], api.DrainHostJSONRequestBody{Drain: !undo}))
-			if err == nil && h.Draining {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s finishes what it renders and takes nothing new.\n", args[0])
-			} else if err == nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s takes work again.\n", args[0])
+			if err != nil {
+				return err
 			}
-			return err
+			if h.Draining {
+				return a.did(cmd, h, "%s finishes what it renders and takes nothing new.", args[0])
+			}
+			return a.did(cmd, h, "%s takes work again.", args[0])
 		}),
 	}
 	drain.Flags().BoolVar(&undo, "undo", false, "take work again")
@@ -234,8 +235,7 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 			stored = append(stored, fmt.Sprintf("%d %s", x.n, x.what))
 		}
 	}
-	fmt.Fprintf(cmd.OutOrStdout(), "Stored %s.\n", cmp.Or(strings.Join(stored, ", "), "nothing: the files name none"))
-	return nil
+	return a.did(cmd, all, "Stored %s.", cmp.Or(strings.Join(stored, ", "), "nothing: the files name none"))
 }
 
 func agentText(h api.Host) string {
@@ -302,7 +302,7 @@ func (a *app) offers() *cobra.Command {
 			}
 			for _, o := range all {
 				s := o.Spec
-				l.add(s.Name, s.Source, devicesText(s.Devices), s.PriceH, s.Fee, seconds(float64(s.IncrementS)), seconds(float64(s.MinimumS)), seconds(float64(s.BootS)), strconv.Itoa(s.MaxServers))
+				l.add(s.Name, s.Source, devicesText(s.Devices), money(o.Currency, s.PriceH), money(o.Currency, s.Fee), seconds(float64(s.IncrementS)), seconds(float64(s.MinimumS)), seconds(float64(s.BootS)), strconv.Itoa(s.MaxServers))
 			}
 			if err != nil {
 				return err

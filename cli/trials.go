@@ -35,11 +35,13 @@ not say of the settings is taken to be as the shot has it. The whole file or not
 				return err
 			}
 			defer func() { _ = file.Close() }()
-			stored, err := client.Decode[struct{ Rows int }](c.ImportTimesWithBody(cmd.Context(), &api.ImportTimesParams{IdempotencyKey: new(newKey())}, "text/csv", file))
-			if err == nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "Stored %d times.\n", stored.Rows)
+			stored, err := client.Decode[struct {
+				Rows int `json:"rows"`
+			}](c.ImportTimesWithBody(cmd.Context(), &api.ImportTimesParams{IdempotencyKey: new(newKey())}, "text/csv", file))
+			if err != nil {
+				return err
 			}
-			return err
+			return a.did(cmd, stored, "Stored %d times.", stored.Rows)
 		}),
 	}
 }
@@ -82,8 +84,7 @@ apart, or after --budget by the service's clock. Ctrl-C ends the waiting, not th
 				return err
 			}
 			if noWait {
-				fmt.Fprintf(cmd.OutOrStdout(), "Sweep %s of %s begun; rotanex trials list %s shows its trials.\n", s.Id.String()[:8], s.Shot, s.Shot)
-				return nil
+				return a.did(cmd, s, "Sweep %s of %s begun; rotanex trials list %s shows its trials.", s.Id.String()[:8], s.Shot, s.Shot)
 			}
 			return a.awaitSweep(cmd, c, s.Id)
 		}),

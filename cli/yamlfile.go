@@ -166,21 +166,25 @@ func checkScalar(n ast.Node, want reflect.Type, at string) []error {
 	switch want.Kind() {
 	case reflect.Int, reflect.Int32, reflect.Int64:
 		if is != ast.IntegerType {
-			return []error{fault(n, at, fmt.Sprintf("%s: want a whole number", n))}
+			return []error{fault(n, at, "want a whole number")}
 		}
 	case reflect.Float32, reflect.Float64:
 		if is != ast.IntegerType && is != ast.FloatType {
-			return []error{fault(n, at, fmt.Sprintf("%s: want a number", n))}
+			return []error{fault(n, at, "want a number")}
 		}
 	case reflect.Bool:
 		if is != ast.BoolType {
-			return []error{fault(n, at, fmt.Sprintf("%s: want true or false", n))}
+			return []error{fault(n, at, "want true or false")}
 		}
 	}
 	return nil
 }
 
+// fault says what is wrong on a line, with the value if it is a single one.
 func fault(n ast.Node, at, what string) error {
+	if value, single := n.(ast.ScalarNode); single && at != "" {
+		at += " " + value.String() + ":"
+	}
 	if at != "" {
 		at += " "
 	}

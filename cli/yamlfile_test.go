@@ -30,7 +30,7 @@ func TestFaultsOfStockFilesNameTheLineAndTheWord(t *testing.T) {
 		"hosts:\n  - name: bellows\n    cpu: { model: Keel 16, cores: 16.5 }\n":       "cores 16.5: want a whole number",
 		"hosts:\n  - name: bellows\n    on_ac_power: maybe\n":                         "on_ac_power maybe: want true or false",
 		"hosts:\n  name: bellows\n":                                                   "hosts want a list",
-		"hosts:\n  - bellows\n":                                                       "hosts want keys and values",
+		"hosts:\n  - bellows\n":                                                       "hosts bellows: want keys and values",
 		"machines: []\n":                                                              "machines is not known here; known are farms, hosts, licences, offers, sources",
 		"":                                                                            "is empty: it should begin with one of farms, hosts",
 		"hosts:\n  - name: bellows\n    name: eddy\n":                                 `"name"`,
@@ -62,7 +62,7 @@ func TestShotsMaySayTheirDeadlineAndSettingsAsPeopleWrite(t *testing.T) {
 		", deadlne: +2h }\n":            "did you mean deadline?",
 		", deadline: soon }\n":          `shot stair-030: deadline: time "soon"`,
 		", passes: 4 }\n":               "passes is called buffers now",
-		", inputs: stair.png }\n":       "inputs want a list",
+		", inputs: stair.png }\n":       "inputs stair.png: want a list",
 		" }\n  - { name: stair-030 }\n": "stands in",
 		" }\n  - { title: nameless }\n": "shot 2 has no name",
 	} {

@@ -56,18 +56,18 @@ func TestEveryListInEveryForm(t *testing.T) {
 	require.NoError(t, err)
 	must[api.Offer](t)(h.admin().PutOffer(t.Context(), "tern-solo", offer))
 	for command, wants := range map[string][]string{
-		"hosts list":          {"bellows", "eddy", "64 GB", "always"},
-		"hosts show bellows":  {"g0+g1", "Halyard 24 + Halyard 12", "12 GB"},
-		"offers list":         {"tern-solo", "1.20", "1 h 00 min"},
-		"shots list":          {"coda-060", "1-5", "64×36"},
+		"hosts list":           {"bellows", "eddy", "64 GB", "always"},
+		"hosts show bellows":   {"g0+g1", "Halyard 24 + Halyard 12", "12 GB"},
+		"offers list":          {"tern-solo", "1.20", "1 h 00 min"},
+		"shots list":           {"coda-060", "1-5", "64×36"},
 		"trials list":          {"bellows/g0", "10.0 s", "complete"},
 		"trials list coda-060": {"eddy/g0"},
-		"plans list":          {"meets", "EUR"},
-		"plans show latest":   {"coda-060", "measured", "10.0 s"},
-		"runs list":           {run.Id.String()[:8], "running", "EUR"},
-		"frames list latest":  {"coda-060", "waiting"},
-		"ledger latest":       {"g0"},
-		"tokens list":         {"first admin", "admin", "agent bellows"},
+		"plans list":           {"meets", "EUR"},
+		"plans show latest":    {"coda-060", "measured", "10.0 s"},
+		"runs list":            {run.Id.String()[:8], "running", "EUR"},
+		"frames list latest":   {"coda-060", "waiting"},
+		"ledger latest":        {"g0"},
+		"tokens list":          {"first admin", "admin", "agent bellows"},
 	} {
 		args := strings.Fields(command)
 		table := h.good(args...)

@@ -108,7 +108,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	h.putShot("coda-060", "1-6", nil)
 	h.runAgent(bellows, scenes(t))
 	b := h.open("light")
-	b.goTo("/stock")
+	b.goTo("/hosts")
 	b.shows("bellows")
 	assert.Contains(t, b.text(), "24 GB")
 	b.do(chromedp.Click(`button[aria-label="Drain bellows"]`))
@@ -150,7 +150,7 @@ func TestTheConsoleIsForEverybody(t *testing.T) {
 	}
 	for _, mode := range []string{"dark", "light"} {
 		b := h.open(mode)
-		for _, path := range []string{"/stock", "/shots", "/plans", "/plans/" + run.Plan.String(), "/runs", "/runs/" + run.Id.String(), "/nowhere"} {
+		for _, path := range []string{"/hosts", "/shots", "/plans", "/plans/" + run.Plan.String(), "/runs", "/runs/" + run.Id.String(), "/nowhere"} {
 			b.goTo(path)
 			assert.Empty(t, b.axe(), "%s, %s", path, mode)
 		}
@@ -180,7 +180,7 @@ func TestTheConsoleShowsWhatWasMeasured(t *testing.T) {
 			"/shots/stair-030/memory":    {"On GPUs", "A crew's limit is its smallest device", "fits"},
 			"/shots/stair-030/preflight": {"Blocked", "bellows", "has not yet looked for the input files"},
 			"/shots/stair-030/settings":  {"samples 16", "same", "Edge", "Zoom"},
-			"/stock/bellows":             {"Halyard 24", "90 %", "300 W", "Renderers"},
+			"/hosts/bellows":             {"Halyard 24", "90 %", "300 W", "Renderers"},
 		} {
 			b.goTo(path)
 			for _, want := range wants {

@@ -95,7 +95,7 @@ func TestTheWholePath(t *testing.T) {
 		require.Len(t, trial.Frames, 3)
 		assert.True(t, trial.Frames[0].WarmUp)
 		assert.Equal(t, "128", trial.Settings["samples"], "settings are kept as the launcher settled them")
-		assert.Equal(t, "on_ac_power", trial.Conditions["power"])
+		assert.Equal(t, "ac", trial.Conditions["power"])
 		assert.Greater(t, trial.Frames[1].Stages["work"], trial.Frames[1].Stages["finish"])
 	}
 

@@ -7182,6 +7182,7 @@ type JoinAgentResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
+		// Host at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 		Host  Name   `json:"host"`
 		Token string `json:"token"`
 	}
@@ -7191,6 +7192,7 @@ type JoinAgentResponse struct {
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r JoinAgentResponse) GetJSON200() *struct {
+	// Host at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 	Host  Name   `json:"host"`
 	Token string `json:"token"`
 } {
@@ -12294,6 +12296,7 @@ func ParseJoinAgentResponse(rsp *http.Response) (*JoinAgentResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
+			// Host at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 			Host  Name   `json:"host"`
 			Token string `json:"token"`
 		}

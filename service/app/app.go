@@ -178,7 +178,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	}
 	s.feed = events.New(s.store, s.clock, c.Log)
 	s.access = access.New(s.store, s.clock, c.Secure)
-	s.hosts = hosts.New(s.store, s.clock, s.feed, queue.Beat)
+	s.hosts = hosts.New(s.store, s.clock, s.feed, queue.Beat, c.Currency)
 	s.shots = shots.New(s.store, s.clock, s.feed)
 	s.queue = queue.New(s.store, s.clock, s.feed, pictures.New(s.blobs), c.Log)
 	s.runs = runs.New(s.store, s.clock, s.feed, s.queue, c.Log)

@@ -2,6 +2,8 @@ package app
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"net/http"
 	"time"
 
@@ -34,7 +36,7 @@ func (s *Service) routes() (http.Handler, error) {
 		api.HandlerWithOptions(endpoints{s}, api.ChiServerOptions{
 			BaseURL: "/api/v1", BaseRouter: r,
 			ErrorHandlerFunc: func(w http.ResponseWriter, r *http.Request, err error) {
-				httpapi.Fail(w, r, httpapi.BadRequest(err.Error()))
+				httpapi.Fail(w, r, badParameter(err))
 			},
 		})
 	})
@@ -59,6 +61,20 @@ func (s *Service) ready(w http.ResponseWriter, r *http.Request) {
 }
 
 // endpoints hands every operation of the contract to whom it concerns.
+// badParameter says what is wrong with a parameter that could not be read.
+func badParameter(err error) *httpapi.Problem {
+	var form *api.InvalidParamFormatError
+	if !errors.As(err, &form) {
+		return httpapi.BadRequest(err.Error())
+	}
+	want := "does not have the form that openapi.yaml gives it"
+	switch form.ParamName {
+	case "run", "plan", "trial", "sweep", "study", "job", "before", "after":
+		want = "is no id: want one such as 84996235-6676-505f-bf54-fbb33990d8cc; the list commands show them"
+	}
+	return httpapi.BadRequest(fmt.Sprintf("%s %s", form.ParamName, want))
+}
+
 type endpoints struct{ *Service }
 
 func (e endpoints) GetSession(w http.ResponseWriter, r *http.Request) {

@@ -69,11 +69,13 @@ type Hosts struct {
 	clock clock.Clock
 	feed  *events.Feed
 	beat  time.Duration
+
+	currency string // the service's
 }
 
-// New makes it. Beat is how often agents shall send a heartbeat.
-func New(s *store.Store, c clock.Clock, f *events.Feed, beat time.Duration) *Hosts {
-	return &Hosts{s, c, f, beat}
+// New makes it. Beat is how often agents shall send a heartbeat, currency the service's.
+func New(s *store.Store, c clock.Clock, f *events.Feed, beat time.Duration, currency string) *Hosts {
+	return &Hosts{s, c, f, beat, currency}
 }
 
 // Find returns a host by name, or a problem that names it.
@@ -311,16 +313,24 @@ func (h *Hosts) ListOffers(w http.ResponseWriter, r *http.Request, params api.Li
 	offers, next, err := httpapi.Page(h.store.WithContext(r.Context()), "name", func(x Offer) string { return x.Name }, params.Cursor, params.Limit)
 	out.Next = next
 	for _, o := range offers {
-		record, failed := offerRecord(o)
+		record, failed := h.offerRecord(r.Context(), o)
 		err = errors.Join(err, failed)
 		out.Items = append(out.Items, record)
 	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
-func offerRecord(o Offer) (api.Offer, error) {
+func (h *Hosts) offerRecord(ctx context.Context, o Offer) (api.Offer, error) {
 	spec, err := httpapi.Convert[api.OfferSpec](o.Spec)
-	return api.Offer{Spec: spec, Crews: crewRecords(o.Spec.Server(o.Name))}, err
+	if err != nil {
+		return api.Offer{}, err
+	}
+	unit, known, err := store.First(h.store.WithContext(ctx).Raw("SELECT coalesce(nullif(spec->'card'->>'currency', ''), $2) FROM sources WHERE name = $1", o.Source, h.currency),
+		func(row store.Row) (unit string, err error) { return unit, row.Scan(&unit) })
+	if !known {
+		unit = h.currency
+	}
+	return api.Offer{Spec: spec, Crews: crewRecords(o.Spec.Server(o.Name)), Currency: unit}, err
 }
 
 // PutOffer stores an offer.
@@ -340,7 +350,7 @@ func (h *Hosts) PutOffer(w http.ResponseWriter, r *http.Request, name string) {
 	}
 	var record api.Offer
 	if err == nil {
-		record, err = offerRecord(o)
+		record, err = h.offerRecord(r.Context(), o)
 	}
 	httpapi.Answer(w, r, http.StatusOK, record, err)
 }

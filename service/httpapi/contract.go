@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -94,6 +95,10 @@ func describe(p *Problem, err error) {
 			describe(p, request.Err)
 			for i := at; i < len(p.Fields); i++ {
 				p.Fields[i].Name = request.Parameter.Name
+				if plain, err := url.PathUnescape(p.Fields[i].Value); err == nil && request.Parameter.In == "path" {
+					p.Fields[i].Detail = strings.ReplaceAll(p.Fields[i].Detail, p.Fields[i].Value, plain)
+					p.Fields[i].Value = plain
+				}
 			}
 			return
 		}
@@ -115,6 +120,9 @@ func describe(p *Problem, err error) {
 		detail := schema.Reason
 		if schema.SchemaField == "pattern" {
 			detail = fmt.Sprintf("%q does not have the form %s", value, schema.Schema.Pattern)
+			if schema.Schema.Description != "" {
+				detail = fmt.Sprintf("%q: want %s", value, schema.Schema.Description)
+			}
 		}
 		p.Fields = append(p.Fields, Field{pointer, value, detail})
 	default:

@@ -54,6 +54,29 @@ func TestFail(t *testing.T) {
 	assert.NotContains(t, p.Detail, "hunter2", "what went wrong inside is for the log")
 }
 
+// What is wrong is said with the value as it was written and what would be right.
+func TestTheContractSpeaksPlainly(t *testing.T) {
+	contract, err := Contract()
+	require.NoError(t, err)
+	handler := contract(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }))
+	for _, c := range []struct{ method, path, body, want string }{
+		{"POST", "/plans", `{"shots":["coda-060"],"by":"2031-03-10T09:00:00Z","budget":"lots"}`, `/budget: "lots": want an amount of 0 or more, such as 184.20`},
+		{"POST", "/plans", `{"shots":["coda-060"],"by":"2031-03-10T09:00:00Z","budget":"-5"}`, `/budget: "-5": want an amount of 0 or more`},
+		{"GET", "/hosts/M%C3%B6we", "", `host: "Möwe": want at most 63 small letters, digits`},
+		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"1","width":1,"height":1,"launcher":"simulated","host_memry_gb":4}`, "host_memry_gb"},
+	} {
+		r := httptest.NewRequest(c.method, "/api/v1"+c.path, strings.NewReader(c.body))
+		r.Header.Set("Content-Type", "application/json")
+		w := httptest.NewRecorder()
+		handler.ServeHTTP(w, r)
+		var p api.Problem
+		require.NoError(t, json.NewDecoder(w.Body).Decode(&p), c.path)
+		assert.Equal(t, http.StatusBadRequest, w.Code)
+		assert.Contains(t, p.Detail, c.want)
+		assert.NotContains(t, p.Detail, "^", "no pattern is shown to people")
+	}
+}
+
 // Whatever is sent, the contract answers with a problem or lets it through; it
 // does not fall over.
 func FuzzContract(f *testing.F) {

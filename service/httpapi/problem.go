@@ -1,4 +1,4 @@
-// Package edge is where HTTP meets the service: requests are held against the
+// Package httpapi is where HTTP meets the service: requests are held against the
 // contract, bodies decoded, and errors answered as RFC 9457 problem documents.
 package httpapi
 

@@ -129,6 +129,42 @@ func counted(tx *gorm.DB, run uuid.UUID, shot string) ([]dispatch.Kind, error) {
 	return all, err
 }
 
+// Untie lets frames of a run that ran out of memory go to whom a new plan books, where
+// nobody is left of those that they were tied to: the plan knows by now what they need.
+func (q *Queue) Untie(tx *gorm.DB, run uuid.UUID) error {
+	all, err := q.crews(tx, "b.run_id = $1", run)
+	if err != nil {
+		return err
+	}
+	for _, shot := range distinct(shotsOf(all)) {
+		waiting, err := kinds(tx, run, shot)
+		if err != nil {
+			return err
+		}
+		for _, k := range waiting {
+			if left, _ := dispatch.Left(&k, ofShot(all, shot), q.clock.Now()); left || len(k.OnlyOn) == 0 {
+				continue
+			}
+			tied, err := store.AsJSON(k.OnlyOn)
+			if err != nil {
+				return err
+			}
+			err = tx.Exec("UPDATE frames SET only_on = '[]' WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND only_on = $3::jsonb", run, shot, tied).Error
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func shotsOf(all []*crewRow) (out []string) {
+	for _, c := range all {
+		out = append(out, c.Shot)
+	}
+	return out
+}
+
 // Alone is what of a run's waiting frames only one host is left for, and how long that
 // takes it: by what it has shown it can do, or was expected to.
 func (q *Queue) Alone(tx *gorm.DB, run uuid.UUID, host string) (frames int, takes time.Duration, err error) {

@@ -108,6 +108,9 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		if err := queue.Add(tx, nil, bookings); err != nil {
 			return err
 		}
+		if err := q.queue.Untie(tx, id); err != nil {
+			return err
+		}
 		if err := rental.Add(tx, servers); err != nil {
 			return err
 		}

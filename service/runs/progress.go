@@ -281,6 +281,23 @@ func (s state) placeSource(host string) string {
 	return s.hosts[host].Source
 }
 
+// expectedOf is what the frames that a crew has done were expected to take there, in
+// seconds for one: drift is held against that, not against other shots. While it has done
+// none it is what its first booking says.
+func (s state) expectedOf(host, crew string, first float64) float64 {
+	seconds, frames := 0.0, 0
+	for _, w := range s.work {
+		at := slices.IndexFunc(s.bookings, func(b queue.Booking) bool { return b.Host == w.Host && b.Crew == w.Crew && b.Shot == w.Shot })
+		if w.Host == host && w.Crew == crew && at >= 0 {
+			seconds, frames = seconds+float64(w.Done)*s.bookings[at].FrameS, frames+w.Done
+		}
+	}
+	if frames == 0 {
+		return first
+	}
+	return seconds / float64(frames)
+}
+
 // crewRecords says what each crew of the run is doing.
 func (s state) crewRecords(wall time.Time) []api.RunCrew {
 	out := []api.RunCrew{}
@@ -303,6 +320,9 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 				out[i].MeanS = w.DoneSeconds / float64(w.Done)
 			}
 		}
+	}
+	for i := range out {
+		out[i].PlannedS = s.expectedOf(out[i].Host, out[i].Crew, out[i].PlannedS)
 	}
 	for key, i := range at {
 		host := s.hosts[key[0]]

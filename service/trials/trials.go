@@ -212,13 +212,14 @@ type row struct {
 	State    string
 	Cause    string
 	Seconds  *float64
+	LogTail  string
 	Measured *api.Measured `gorm:"serializer:json"`
 }
 
 func (t *Trials) rows(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID][]row, error) {
 	var all []row
 	err := t.store.WithContext(ctx).Raw(`
-		SELECT f.run_id, f.frame, f.repeat, f.warm_up, f.state, f.cause, f.seconds, a.measured
+		SELECT f.run_id, f.frame, f.repeat, f.warm_up, f.state, f.cause, f.seconds, a.measured, coalesce(a.log_tail, '') AS log_tail
 		FROM frames f LEFT JOIN tries a ON a.frame_id = f.id AND a.fence = f.fence
 		WHERE f.run_id IN ? ORDER BY f.warm_up DESC, f.repeat, f.frame`, ids).Scan(&all).Error
 	out := map[uuid.UUID][]row{}
@@ -249,7 +250,7 @@ func record(t trialRun, rows []row) api.Trial {
 	for _, r := range rows {
 		f := api.TrialFrame{Frame: r.Frame, WarmUp: r.WarmUp, State: api.FrameState(r.State)}
 		if r.State != "done" {
-			f.Cause = r.Cause
+			f.Cause, f.LogTail = r.Cause, r.LogTail
 		} else if f.Seconds = *r.Seconds; !r.WarmUp {
 			seconds = append(seconds, *r.Seconds)
 		}

@@ -1203,9 +1203,18 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description at most 63 small letters, digits, '.', '-' and '_', such as stair-030 */
         Name: string;
-        /** @example 184.20 */
+        /**
+         * @description an amount such as 184.20
+         * @example 184.20
+         */
         Money: string;
+        /**
+         * @description an amount of 0 or more, such as 184.20
+         * @example 184.20
+         */
+        Spend: string;
         Problem: {
             /** @example about:blank */
             type: string;
@@ -1369,6 +1378,8 @@ export interface components {
             devices?: components["schemas"]["Device"][];
         };
         Offer: {
+            /** @description Of its prices: its source's, or the service's where that is not known */
+            currency: string;
             spec: components["schemas"]["OfferSpec"];
             crews: components["schemas"]["Crew"][];
         };
@@ -1400,7 +1411,7 @@ export interface components {
             address?: string;
             card: components["schemas"]["RateCard"];
             /** @description What may never be exceeded there, over all runs, in the service's currency */
-            cap?: components["schemas"]["Money"];
+            cap?: components["schemas"]["Spend"];
             /** @description Limit on sending packages in megabytes a second */
             upload_mb_s?: number;
             known_hosts?: string[];
@@ -1764,6 +1775,8 @@ export interface components {
             /** Format: double */
             seconds?: number;
             cause?: string;
+            /** @description Of a frame that failed: the renderer's last words */
+            log_tail?: string;
             stages?: {
                 [key: string]: number;
             };
@@ -2193,7 +2206,7 @@ export interface components {
              * @enum {string}
              */
             goal?: "cheapest" | "fastest";
-            budget?: components["schemas"]["Money"];
+            budget?: components["schemas"]["Spend"];
             /**
              * @description Whether servers may be rented
              * @default true
@@ -4478,7 +4491,7 @@ export interface operations {
                     /** Format: uuid */
                     plan: string;
                     /** @description What servers and farms may cost in the whole run at most, from now on. Needed where the plan spends something there and the run has no cap yet */
-                    spend?: components["schemas"]["Money"];
+                    spend?: components["schemas"]["Spend"];
                 };
             };
         };
@@ -4541,7 +4554,7 @@ export interface operations {
                      */
                     tries?: number;
                     /** @description What rented servers and farms may cost in this run at most; nothing exceeds it. Needed where the plan rents anything or uses a farm */
-                    spend?: components["schemas"]["Money"];
+                    spend?: components["schemas"]["Spend"];
                     /** @description Release farms' jobs when their proof frames came home whole, of the right size and not blank, without a person */
                     accept_proofs?: boolean;
                 };

@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Grid, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { answered, client, type Schemas } from "../api/client";
-import { useHosts, useOffers, useSession } from "../api/queries";
+import { useHosts, useOffers } from "../api/queries";
 import { length, money } from "../parts/format";
 import { Go } from "../parts/Go";
 import { List } from "../parts/List";
@@ -106,7 +106,6 @@ function HostSheet({ host, largest }: { host: Host; largest: number }) {
 
 function Offers() {
   const offers = useOffers();
-  const currency = useSession().data?.currency ?? "EUR";
   if (!offers.data?.length) return null;
   return (
     <Box mt="8">
@@ -119,7 +118,7 @@ function Offers() {
             { name: "Offer", cell: (o) => o.spec.name },
             { name: "Source", cell: (o) => o.spec.source },
             { name: "Devices", cell: (o) => o.spec.devices?.map((d) => d.model).join(", ") },
-            { name: "An hour", cell: (o) => money(currency, o.spec.price_h), right: true },
+            { name: "An hour", cell: (o) => money(o.currency, o.spec.price_h), right: true },
             { name: "Billed by", cell: (o) => length(o.spec.increment_s), right: true },
             { name: "At least", cell: (o) => length(o.spec.minimum_s), right: true },
             { name: "Until it renders", cell: (o) => length(o.spec.boot_s), right: true },

@@ -6,6 +6,7 @@ import { answered, client, type Schemas } from "../api/client";
 import { isOver, pictureURL, useEntries, useFrames, useRun, useRunSources } from "../api/queries";
 import { count, drift, length, moment, money, none } from "../parts/format";
 import { Figure, Page, Sheet, State } from "../parts/Page";
+import { Preview } from "../parts/Preview";
 import { useMayWrite } from "../parts/role";
 import { Failed, Shown } from "../parts/States";
 import { Account } from "../run/Account";
@@ -124,11 +125,7 @@ function Latest({ run, frames, onPick }: { run: Run; frames: Frame[]; onPick: (f
         {last.map((f) => (
           <Box asChild key={f.shot + f.frame} textAlign="left" cursor="pointer" rounded="sm">
             <button type="button" onClick={() => onPick(f)}>
-              <img
-                src={pictureURL(run.id, f.shot, f.frame, 240)}
-                alt=""
-                style={{ width: "100%", aspectRatio: "16 / 9", objectFit: "cover", borderRadius: 4 }}
-              />
+              <Preview src={pictureURL(run.id, f.shot, f.frame, 240)} alt="" format={f.format} crop />
               <Text fontSize="xs" color="fg.muted" truncate>
                 {f.shot} {f.frame}
               </Text>

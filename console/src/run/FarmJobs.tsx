@@ -5,6 +5,7 @@ import { pictureURL, useTrialPictures } from "../api/queries";
 import { length, money, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Sheet, State } from "../parts/Page";
+import { Preview } from "../parts/Preview";
 import { useMayWrite } from "../parts/role";
 import { Failed } from "../parts/States";
 
@@ -15,7 +16,7 @@ type Job = Schemas["FarmJob"];
 function Picture({ src, text }: { src: string; text: string }) {
   return (
     <Box>
-      <img src={src} alt={text} style={{ width: "100%", aspectRatio: "16 / 9", objectFit: "cover", borderRadius: 4 }} />
+      <Preview src={src} alt={text} crop />
       <Text fontSize="xs" color="fg.muted" mt="1">
         {text}
       </Text>

@@ -3,6 +3,7 @@ import type { Schemas } from "../api/client";
 import { pictureURL, useFrame, useFrameWhy } from "../api/queries";
 import { bytes, length, moment } from "../parts/format";
 import { Sheet, State } from "../parts/Page";
+import { Preview } from "../parts/Preview";
 import { Verdicts } from "../parts/Verdicts";
 import { stateWords } from "./FrameGrid";
 
@@ -63,10 +64,10 @@ export function FrameDetail({ run, frame, size }: { run: string; frame?: Frame; 
             target="_blank"
             aria-label={`Frame ${frame.frame} in full size, ${size ?? ""}`}
           >
-            <img
+            <Preview
               src={pictureURL(run, frame.shot, frame.frame, 640)}
               alt={`${frame.shot}, frame ${frame.frame}`}
-              style={{ width: "100%", borderRadius: 4, display: "block" }}
+              format={frame.format}
             />
           </Link>
         ) : (
