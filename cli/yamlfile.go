@@ -126,7 +126,7 @@ func checkStruct(n ast.Node, want reflect.Type, at string) (out []error) {
 	}
 	fields := fieldsOf(want)
 	for _, e := range entries {
-		key := e.Key.String()
+		key := keyOf(e)
 		field, known := fields[key]
 		if !known {
 			out = append(out, fault(e.Key, "", unknownKey(key, keysOf(want))))
@@ -143,9 +143,17 @@ func checkMap(n ast.Node, want reflect.Type, at string) (out []error) {
 		return []error{fault(n, at, "want keys and values")}
 	}
 	for _, e := range entries {
-		out = append(out, check(e.Value, want.Elem(), at+"."+e.Key.String())...)
+		out = append(out, check(e.Value, want.Elem(), at+"."+keyOf(e))...)
 	}
 	return out
+}
+
+// keyOf is a key without the quotes that it may stand in.
+func keyOf(e *ast.MappingValueNode) string {
+	if text, ok := e.Key.(*ast.StringNode); ok {
+		return text.Value
+	}
+	return e.Key.String()
 }
 
 func entriesOf(n ast.Node) ([]*ast.MappingValueNode, bool) {

@@ -46,6 +46,9 @@ func TestFaultsOfStockFilesNameTheLineAndTheWord(t *testing.T) {
 	var f stockFile
 	require.NoError(t, readYAML(filepath.Join("..", "demo", "lanternfish", "stock.yaml"), &f))
 	assert.Len(t, f.Hosts, 7)
+	var quoted stockFile
+	require.NoError(t, readYAML(written(t, `{"hosts": [{"name": "bellows", "memory_gb": 64, "on_ac_power": false}]}`), &quoted), "JSON is YAML")
+	assert.True(t, quoted.Hosts[0].OnBattery())
 	assert.NoError(t, f.named(&stockFile{}))
 	assert.ErrorContains(t, f.named(&f), "host bellows stands there twice")
 }

@@ -169,7 +169,7 @@ func (d *Demo) startAgents(ctx context.Context, stockFile, scenes string) error 
 	for _, h := range file.Hosts {
 		allow := "simulated"
 		if povrayHosts[h.Name] {
-			allow = "simulator,povray"
+			allow = "simulated,povray"
 		}
 		folder := filepath.Join(d.State, "agents", h.Name)
 		scenes := scenes
