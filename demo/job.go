@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/big"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -12,6 +13,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/cli"
+	"rotanex.example/core/pricing"
 )
 
 // job does the main job, step by step, and leaves out what stands from before.
@@ -185,7 +187,29 @@ func (d *Demo) begin(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("planning: %w", err)
 	}
-	return d.rotanex(ctx, "start", "latest", "--spend", spend, "--yes")
+	most, err := d.mostToSpend(ctx)
+	if err != nil {
+		return err
+	}
+	return d.rotanex(ctx, "start", "latest", "--spend", most, "--yes")
+}
+
+// mostToSpend is what the run may spend outside: what the scenario allows, or a quarter
+// more than the plan needs where this machine was so slow that it needs more.
+func (d *Demo) mostToSpend(ctx context.Context) (string, error) {
+	plan, err := asked[api.Plan](d, ctx, "plans", "show", "latest")
+	if err != nil {
+		return "", err
+	}
+	most := pricing.MustMoney(spend)
+	if plan.OutsideCost == "" {
+		return most.String(), nil
+	}
+	needs, err := pricing.ParseMoney(plan.OutsideCost)
+	if err != nil {
+		return "", err
+	}
+	return most.Max(needs.Scaled(big.NewRat(5, 4))).String(), nil
 }
 
 // settled waits until all servers are down and all farms' jobs are closed, and holds

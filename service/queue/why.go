@@ -184,21 +184,51 @@ func (q *Queue) whyHost(ctx context.Context, out *api.HostWhy) error {
 	return nil
 }
 
-// spare says of each crew of a host whose devices are free what it does or why it does
-// nothing.
+// spare says what becomes of the devices that render nothing: who takes a frame, and why
+// the others do not. Crews of whose devices the same was said already are left out.
 func spare(h *dispatch.Host) (out []string) {
-	for i, v := range h.Verdicts {
-		c := h.Crews[i]
-		said := c.Name + " " + v.Why()
-		switch v.Reason {
-		case dispatch.DevicesBusy:
-			continue // something else is rendered with them
-		case dispatch.Booked, dispatch.Helps, dispatch.Again:
-			said = fmt.Sprintf("%s takes a frame of %s as soon as its agent asks, within seconds", c.Name, c.Shot)
-		}
-		out = append(out, said)
+	at := make([]int, len(h.Crews))
+	for i := range at {
+		at[i] = i
 	}
-	return distinct(out)
+	slices.SortStableFunc(at, func(a, b int) int { return cmp.Compare(len(h.Crews[a].Devices), len(h.Crews[b].Devices)) })
+	said := map[string][]string{} // crews, by what is said of them
+	told := map[string]bool{}     // devices, with the reason
+	var order, finished []string
+	for _, i := range at {
+		c, v := h.Crews[i], h.Verdicts[i]
+		if v.Reason == dispatch.DevicesBusy {
+			continue // something else is rendered with them
+		}
+		if v.Reason == dispatch.NothingWaits {
+			finished = append(finished, c.Shot)
+			continue
+		}
+		text := v.Why()
+		if v.When == dispatch.Now {
+			text = fmt.Sprintf("takes a frame of %s as soon as its agent asks, within seconds", c.Shot)
+		}
+		isNew := false
+		for _, d := range c.Devices {
+			key := fmt.Sprint(d, v.Reason)
+			isNew, told[key] = isNew || !told[key], true
+		}
+		if !isNew {
+			continue
+		}
+		if said[text] == nil {
+			order = append(order, text)
+		}
+		said[text] = append(said[text], c.Name)
+	}
+	for _, text := range order {
+		out = append(out, strings.Join(said[text], ", ")+" "+text)
+	}
+	if len(finished) > 0 {
+		slices.Sort(finished)
+		out = append(out, "no frame of "+strings.Join(slices.Compact(finished), ", ")+" waits")
+	}
+	return out
 }
 
 // hostAnswer says in a sentence what a host does and why it does no more.
