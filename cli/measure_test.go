@@ -147,7 +147,7 @@ func TestCrewsAreListedWithWhatIsKnown(t *testing.T) {
 		{Place: "eddy", Crew: "g0", Models: []string{"T"}, Basis: "measured", Timed: 3, Seconds: 22, LowS: 21, HighS: 23, FrameCost: "0.0009", WholeS: 1408, Speedup: 1},
 		{Place: "capstan", Crew: "g0", Models: []string{"H"}, Basis: "predicted", Seconds: 48, LowS: 40, HighS: 55, FrameCost: "0.0009", WholeS: 3072, Speedup: 0.46, SamplesSecond: 345_000},
 		{Place: "capstan", Crew: "g1", Models: []string{"H"}, Basis: "predicted", Seconds: 48, LowS: 40, HighS: 55},
-		{Place: "bellows", Crew: "g0", Models: []string{"H24"}, Basis: "measured", Timed: 3, Seconds: 27, LowS: 26, HighS: 28, Difference: api.Difference{Method: "paired t interval", Low: 0.8, High: 0.9, Shown: true}, Cautions: []string{"timed on battery, the baseline on mains"}},
+		{Place: "bellows", Crew: "g0", Models: []string{"H24"}, Basis: "measured", Timed: 3, Seconds: 27, LowS: 26, HighS: 28, Difference: api.Difference{Method: "paired t interval", Low: 0.8, High: 0.9, Shown: true}, Cautions: []string{"timed on battery, the baseline on AC power"}},
 		{Place: "bellows", Crew: "g1", Models: []string{"H"}, Basis: "measured", Timed: 3, Seconds: 44, LowS: 40, HighS: 50, Difference: api.Difference{Method: "paired t interval"}},
 		{Place: "punt", Crew: "cpu", Basis: "blocked", Note: "too little memory"},
 	}, Unlike: []api.UnlikeSettings{{Place: "eddy", Crew: "g0", Seconds: 11}}, Stretches: []api.Stretch{{From: 1, To: 8, Weight: 0.9, Frames: 2}, {From: 9, To: 16, Weight: 1.4, Frames: 1}}}

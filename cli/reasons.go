@@ -165,7 +165,7 @@ func (a *app) replan() *cobra.Command {
 	var use, spend string
 	c := &cobra.Command{
 		Use: "replan RUN", Short: "Plan the rest of a run anew, around what is being rendered", Args: cobra.ExactArgs(1),
-		Long: `Plans what of a run is not done and not being rendered: frames that are leased stay
+		Long: `Plans what of a run is not done and not being rendered: frames under lease stay
 where they are, servers that are up and paid for cost nothing more. Says what
 changes against the plan that the run goes by. With --apply the run goes on by it.`,
 		Example: "  rotanex replan latest --by \"mon 09:00\"\n  rotanex replan latest --without tern --apply\n  rotanex replan latest --use 3f2a",

@@ -202,7 +202,7 @@ func (a *app) frames() *cobra.Command {
 		}),
 	}
 	list.Flags().StringVar(&shot, "shot", "", "only of this shot")
-	list.Flags().StringVar(&state, "state", "", "only in this state: waiting, leased, done or failed")
+	list.Flags().StringVar(&state, "state", "", "only in this state: waiting, rendering, done or failed")
 	show := &cobra.Command{
 		Use: "show RUN SHOT FRAME", Short: "Show every try of a frame, with the renderer's last words", Args: cobra.ExactArgs(3), Example: "  rotanex frames show latest orrery-020 57",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {

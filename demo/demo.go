@@ -37,7 +37,7 @@ type Config struct {
 const (
 	clockStart  = "2031-03-07T18:00:00Z"
 	clockFactor = "60"
-	deadline    = "+2h20m"
+	deadline    = "+3h00m"
 	spend       = "60" // with room for a server that has to be replaced
 )
 

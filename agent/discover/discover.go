@@ -25,7 +25,7 @@ type Found struct {
 
 // Host looks at the machine that it runs on.
 func Host(name string) (Found, error) {
-	f := Found{Host: stock.Host{Name: name, OnACPower: new(onMains("/sys"))}}
+	f := Found{Host: stock.Host{Name: name, OnACPower: new(onACPower("/sys"))}}
 	memory, err := mem.VirtualMemory()
 	if err != nil {
 		return f, fmt.Errorf("host memory: %w", err)
@@ -65,8 +65,8 @@ func number(devices []stock.Device) map[string]string {
 
 func round1(x float64) float64 { return float64(int64(x*10+0.5)) / 10 }
 
-// onMains reads sysfs: true unless there is a battery and no mains adapter is on.
-func onMains(sys string) bool {
+// onACPower reads sysfs: true unless there is a battery and no power supply is on.
+func onACPower(sys string) bool {
 	supplies, _ := filepath.Glob(filepath.Join(sys, "class/power_supply/*"))
 	battery := false
 	for _, s := range supplies {

@@ -29,10 +29,10 @@ func (a *ascent) rows() int {
 	return n
 }
 
-// worth turns prices of rows into what frames and seats are worth.
-func (a *ascent) worth(prices []float64) worth {
+// duals turns prices of rows into what frames and seats are worth.
+func (a *ascent) duals(prices []float64) duals {
 	m := a.r.m
-	w := worth{frame: make([]float64, len(m.Shots)), seat: make([][]float64, len(a.r.seats))}
+	w := duals{frame: make([]float64, len(m.Shots)), seat: make([][]float64, len(a.r.seats))}
 	for s := range w.frame {
 		w.frame[s] = prices[s] / float64(m.Shots[s].Frames)
 	}
@@ -52,16 +52,16 @@ func (a *ascent) worth(prices []float64) worth {
 func (a *ascent) seats(l int) float64 { return float64(max(1, a.r.m.Licences[l].Seats)) }
 
 // respond finds what the units would do at the prices: what of each row their best
-// ways use, and the bound.
+// columns use, and the bound.
 func (a *ascent) respond(prices []float64, l limits) (use []float64, bound float64) {
 	m := a.r.m
-	w := a.worth(prices)
+	w := a.duals(prices)
 	use = make([]float64, len(prices))
 	for s := range m.Shots {
 		bound += prices[s]
 	}
 	for i := range m.units {
-		x, reduced := a.r.pack.bestWay(i, &w, l.seatless[i])
+		x, reduced := a.r.pack.bestColumn(i, &w, l.seatless[i])
 		a.r.work.priced(&m.units[i])
 		if x == nil || l.count[i][1] == 0 {
 			continue

@@ -81,7 +81,7 @@ func gather(u *unit, parts []part) []quota {
 }
 
 // followServers lets as many servers as the parts come to and lays the parts out
-// over them, one after another, the longest first: so that long ways make long
+// over them, one after another, the longest first: so that long columns make long
 // servers and short ones short.
 func (l *layout) followServers(unit int, parts []part) {
 	u := &l.m.units[unit]
@@ -98,7 +98,7 @@ func (l *layout) followServers(unit int, parts []part) {
 		runs, room := 0.0, 1.0
 		for at < len(parts) && room > 1e-9 {
 			n := min(room, parts[at].amount-used)
-			own = append(own, part{parts[at].way, n})
+			own = append(own, part{parts[at].column, n})
 			runs += n * float64(parts[at].runs)
 			room -= n
 			if used += n; used >= parts[at].amount-1e-9 {

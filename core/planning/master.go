@@ -8,30 +8,30 @@ import (
 	"rotanex.example/core/planning/simplex"
 )
 
-// master is the relaxed problem: choose ways to use the units, parts of ways
-// allowed, so that all frames are covered at least cost. Its ways come one after
+// master is the relaxed problem: choose columns, each a way to use a unit, parts of columns
+// allowed, so that all frames are covered at least cost. Its columns come one after
 // another, each the best for the prices that the frames have at that moment
 // (Dantzig and Wolfe, "Decomposition principle for linear programs", Operations
 // Research 8, 1960).
 //
 // Any prices give a bound: see docs/planning.md.
 type master struct {
-	m      *model
-	lp     *simplex.Program
-	pack   packer
-	ways   []*way // of each column; nil for a column of extra seats
-	rhs    []float64
-	units  int   // first row that limits a unit's copies
-	atMin  []int // of each unit, the row that asks for servers or use; -1 without
-	paidLo []int // of each offer unit, the row that asks for increments; -1 without
-	paidHi []int
-	seats  [][]int // of each licence, a row for each stretch
-	extra  []int   // of each licence, the row that limits extra seats; the next asks for some
-	work   *effort
-	soft   []float64 // of each shot, what a frame left out costs at present; nil: its penalty
-	near   *worth    // prices that have proved good, to start from; nil: none yet
-	pivots int       // at most how many between two looks for new ways
-	most   float64   // more than anything that makes sense costs
+	m       *model
+	lp      *simplex.Program
+	pack    packer
+	columns []*column // of each column; nil for a column of extra seats
+	rhs     []float64
+	units   int   // first row that limits a unit's copies
+	atMin   []int // of each unit, the row that asks for servers or use; -1 without
+	paidLo  []int // of each offer unit, the row that asks for increments; -1 without
+	paidHi  []int
+	seats   [][]int // of each licence, a row for each stretch
+	extra   []int   // of each licence, the row that limits extra seats; the next asks for some
+	work    *effort
+	soft    []float64 // of each shot, what a frame left out costs at present; nil: its penalty
+	near    *duals    // prices that have proved good, to start from; nil: none yet
+	pivots  int       // at most how many between two looks for new columns
+	most    float64   // more than anything that makes sense costs
 }
 
 // limits are what branching has fixed: of each unit how many servers or whether
@@ -126,7 +126,7 @@ func newMaster(m *model, work *effort) *master {
 		}
 		c.Rows, c.Values = append(c.Rows, int32(r.extra[l]), int32(r.extra[l]+1)), append(c.Values, 1, 1)
 		r.lp.Add(c)
-		r.ways = append(r.ways, nil)
+		r.columns = append(r.columns, nil)
 	}
 	return r
 }
@@ -139,7 +139,7 @@ func (m *model) stretch(l, at int) float64 {
 	return float64(m.seatGrid[l][at] - m.seatGrid[l][at-1])
 }
 
-func (r *master) add(w *way) {
+func (r *master) add(w *column) {
 	u := &r.m.units[w.unit]
 	c := simplex.Column{Cost: w.cost}
 	put := func(row int, v float64) {
@@ -161,7 +161,7 @@ func (r *master) add(w *way) {
 		put(r.seats[s.licence][s.stretch], s.time/r.m.stretch(s.licence, s.stretch))
 	}
 	r.lp.Add(c)
-	r.ways = append(r.ways, w)
+	r.columns = append(r.columns, w)
 }
 
 // fix sets the rows to the limits.
@@ -178,7 +178,7 @@ func (r *master) fix(l limits) {
 		set(r.paidLo[i], l.paid[i][0])
 		set(r.paidHi[i], l.paid[i][1])
 	}
-	for i, w := range r.ways {
+	for i, w := range r.columns {
 		if w != nil && len(w.seats) > 0 {
 			r.lp.Bar(i, slices.ContainsFunc(w.seats, func(s seatTime) bool { return l.seatless[w.unit]&(1<<s.licence) != 0 }), r.most)
 		}
@@ -196,13 +196,13 @@ func (r *master) fix(l limits) {
 // early once the bound reaches the cutoff, or is as near to the relaxed problem's
 // cost as asked, as a part of it.
 //
-// The prices at which ways are sought are drawn towards those that gave the best
+// The prices at which columns are sought are drawn towards those that gave the best
 // bound so far, for the master problem's own swing from one extreme to the next
 // (Wentges, "Weighted Dantzig-Wolfe decomposition for linear mixed-integer
 // programming", 1997).
 func (r *master) relax(ctx context.Context, l limits, cutoff, near float64) (bound float64, covered bool) {
 	r.fix(l)
-	var steady worth
+	var steady duals
 	pull := 0.0
 	if len(r.m.Shots) > manyShots {
 		pull = 0.85
@@ -212,7 +212,7 @@ func (r *master) relax(ctx context.Context, l limits, cutoff, near float64) (bou
 	}
 	for round := 0; ; round++ {
 		pivots := r.lp.Optimise(r.pivots)
-		r.work.pivots(pivots, len(r.rhs), len(r.ways))
+		r.work.pivots(pivots, len(r.rhs), len(r.columns))
 		w := r.duals()
 		cost := r.lp.Cost()
 		sought := w
@@ -224,7 +224,7 @@ func (r *master) relax(ctx context.Context, l limits, cutoff, near float64) (bou
 			if b > bound {
 				bound, steady = b, sought
 			}
-			continue // there is still something to be had from the ways there are
+			continue // there is still something to be had from the columns there are
 		}
 		if len(found) == 0 && pull > 0 && steady.frame != nil {
 			pull *= 0.7
@@ -300,9 +300,9 @@ func (r *master) raise() bool {
 	return raised
 }
 
-// duals reads the worth of frames and seats off the master problem.
-func (r *master) duals() worth {
-	w := worth{frame: make([]float64, len(r.m.Shots)), seat: make([][]float64, len(r.seats))}
+// duals reads the dual prices of frames and seats off the master problem.
+func (r *master) duals() duals {
+	w := duals{frame: make([]float64, len(r.m.Shots)), seat: make([][]float64, len(r.seats))}
 	for s := range w.frame {
 		w.frame[s] = max(0, r.lp.Dual(s))
 	}
@@ -326,7 +326,7 @@ func (r *master) duals() worth {
 }
 
 // towards mixes two sets of prices: a part of the other, the rest of w.
-func (w worth) towards(other worth, part float64) worth {
+func (w duals) towards(other duals, part float64) duals {
 	mix := func(a, b []float64) []float64 {
 		out := make([]float64, len(a))
 		for i := range a {
@@ -334,19 +334,19 @@ func (w worth) towards(other worth, part float64) worth {
 		}
 		return out
 	}
-	out := worth{frame: mix(w.frame, other.frame), atMin: mix(w.atMin, other.atMin), paidLo: mix(w.paidLo, other.paidLo), paidHi: mix(w.paidHi, other.paidHi)}
+	out := duals{frame: mix(w.frame, other.frame), atMin: mix(w.atMin, other.atMin), paidLo: mix(w.paidLo, other.paidLo), paidHi: mix(w.paidHi, other.paidHi)}
 	for i := range w.seat {
 		out.seat = append(out.seat, mix(w.seat[i], other.seat[i]))
 	}
 	return out
 }
 
-// price finds the best way of each unit at the given worth of frames and seats,
+// price finds the best column of each unit at the given dual prices of frames and seats,
 // and the bound that they prove together: what all frames are worth, less the
-// most that each unit can gain on it. Of the ways it returns those that the
+// most that each unit can gain on it. Of the columns it returns those that the
 // master problem, at its own prices, has a use for.
-func (r *master) price(w, own *worth, l limits) ([]*way, float64) {
-	var found []*way
+func (r *master) price(w, own *duals, l limits) ([]*column, float64) {
+	var found []*column
 	bound := 0.0
 	for s, shot := range r.m.Shots {
 		bound += w.frame[s] * float64(shot.Frames)
@@ -354,7 +354,7 @@ func (r *master) price(w, own *worth, l limits) ([]*way, float64) {
 	for i := range r.m.units {
 		atMin, lo, hi := w.atMin[i], w.paidLo[i], w.paidHi[i]
 		w.count, w.paid = atMin, lo+hi
-		x, reduced := r.pack.bestWay(i, w, l.seatless[i])
+		x, reduced := r.pack.bestColumn(i, w, l.seatless[i])
 		r.work.priced(&r.m.units[i])
 		bound += l.count[i][0]*atMin + l.paid[i][0]*lo + l.count[i][1]*reduced
 		if hi != 0 {
@@ -385,8 +385,8 @@ func (r *master) price(w, own *worth, l limits) ([]*way, float64) {
 	return found, bound
 }
 
-// gain is the way's cost less what the master problem pays for it.
-func (r *master) gain(x *way, w *worth) float64 {
+// gain is the column's cost less what the master problem pays for it.
+func (r *master) gain(x *column, w *duals) float64 {
 	out := x.cost - w.count
 	for _, f := range x.frames {
 		out -= f.frames * w.frame[f.shot]
@@ -401,7 +401,7 @@ func (r *master) gain(x *way, w *worth) float64 {
 	return out
 }
 
-// solution is what the relaxed problem takes: ways, and extra seats.
+// solution is what the relaxed problem takes: columns, and extra seats.
 type solution struct {
 	parts  []part
 	extras []float64 // of each licence, the extra seats hired
@@ -411,9 +411,9 @@ type solution struct {
 // taken reads the present solution off the master problem.
 func (r *master) taken() solution {
 	out := solution{extras: make([]float64, len(r.m.Licences)), short: make([]bool, len(r.m.Licences))}
-	r.lp.Each(func(column int, v float64) {
-		if r.ways[column] != nil {
-			out.parts = append(out.parts, part{r.ways[column], v})
+	r.lp.Each(func(at int, v float64) {
+		if r.columns[at] != nil {
+			out.parts = append(out.parts, part{r.columns[at], v})
 		}
 	})
 	n := 0
@@ -427,8 +427,8 @@ func (r *master) taken() solution {
 	return out
 }
 
-// part is how much of a way a relaxed solution takes.
+// part is how much of a column a relaxed solution takes.
 type part struct {
-	*way
+	*column
 	amount float64
 }

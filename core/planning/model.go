@@ -14,7 +14,7 @@ type model struct {
 	licence  []int    // of each shot, its index into Licences, or -1
 	units    []unit
 	penalty  []float64   // of each shot, more than any way to render a frame costs
-	worth    []float64   // of each shot, a few times what the relaxed problem pays for a frame
+	duals    []float64   // of each shot, a few times what the relaxed problem pays for a frame
 	regret   [][]float64 // of each unit's options, see weighRegret; nil: not weighed
 	seatGrid [][]Millis  // of each licence that can run short: ends of the stretches in which seats are counted
 	sources  []string
@@ -268,7 +268,7 @@ func (m *model) price() {
 	for i := range m.penalty {
 		m.penalty[i] = 10 * (most + seats)
 	}
-	m.worth = slices.Clone(m.penalty)
+	m.duals = slices.Clone(m.penalty)
 }
 
 // cut divides the unit's time where its options open and close.

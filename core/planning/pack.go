@@ -24,7 +24,7 @@ type packState struct {
 	option int32
 }
 
-func (p *packer) weigh(u *unit, w *worth) {
+func (p *packer) weigh(u *unit, w *duals) {
 	p.u = u
 	p.rate = slices.Grow(p.rate[:0], len(u.options))[:len(u.options)]
 	for i := range u.options {
@@ -36,7 +36,7 @@ func (p *packer) weigh(u *unit, w *worth) {
 // best returns the most that the unit can be worth in a millisecond of the
 // segment, net of seats, and the options that make it so. The choice is exact:
 // no two crews share a device, and the renderers fit in memory together.
-func (p *packer) best(x *segment, w *worth) (float64, []int32) {
+func (p *packer) best(x *segment, w *duals) (float64, []int32) {
 	priced := p.priced(x, w)
 	if priced == 0 {
 		return p.pack(x, p.excluded)
@@ -61,7 +61,7 @@ func (p *packer) best(x *segment, w *worth) (float64, []int32) {
 }
 
 // priced is the set of licences whose seats cost something in the segment.
-func (p *packer) priced(x *segment, w *worth) uint {
+func (p *packer) priced(x *segment, w *duals) uint {
 	set := uint(0)
 	if p.u.kind == farmTier {
 		return 0

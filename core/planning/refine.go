@@ -46,7 +46,7 @@ func (s *search) refine(l *layout, steps int64, target float64) *layout {
 func (l *layout) lack() float64 {
 	sum := 0.0
 	for s, n := range l.missing {
-		sum += float64(n) * l.m.worth[s]
+		sum += float64(n) * l.m.duals[s]
 	}
 	return sum
 }

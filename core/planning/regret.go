@@ -6,7 +6,7 @@ import "math/bits"
 // takes there is worth to other shots at the given prices. Filling a layout by cost
 // alone gives the best machines to whoever comes first; with the regret added they
 // go to whom they help most, as in the relaxed problem.
-func (m *model) weighRegret(w *worth) {
+func (m *model) weighRegret(w *duals) {
 	p := packer{m: m}
 	m.regret = make([][]float64, len(m.units))
 	for i := range m.units {

@@ -100,7 +100,7 @@ func (s *search) run() outcome {
 	if len(s.m.Shots) > veryManyShots && s.best != nil {
 		return s.ascend()
 	}
-	s.offerWays()
+	s.offerColumns()
 	serial := 0
 	var promising []*layout
 	s.open = nodeHeap{&node{limits: s.m.unlimited()}}
@@ -173,10 +173,10 @@ func (s *search) ascend() outcome {
 	l := s.m.unlimited()
 	a.start(s.best.prices(1), l)
 	a.climb(s.ctx, l, s.cost, 700)
-	for i := range s.m.worth {
-		s.m.worth[i] = min(s.m.penalty[i], 3*a.prices[i]/float64(s.m.Shots[i].Frames))
+	for i := range s.m.duals {
+		s.m.duals[i] = min(s.m.penalty[i], 3*a.prices[i]/float64(s.m.Shots[i].Frames))
 	}
-	w := a.worth(a.prices)
+	w := a.duals(a.prices)
 	s.m.weighRegret(&w)
 	s.try(solution{extras: make([]float64, len(s.m.Licences)), short: make([]bool, len(s.m.Licences))})
 	s.refine(s.best.clone(), s.work.left, a.bound)
@@ -203,9 +203,9 @@ func (s *search) bound() float64 {
 	return out
 }
 
-// offerWays gives the master problem the ways in which the first layout uses its
+// offerColumns gives the master problem the columns in which the first layout uses its
 // units, so that it starts from a plan.
-func (s *search) offerWays() {
+func (s *search) offerColumns() {
 	if s.best == nil {
 		return
 	}
@@ -213,7 +213,7 @@ func (s *search) offerWays() {
 		if len(x.jobs) == 0 {
 			continue
 		}
-		out := &way{unit: x.at, cost: x.cost(), runs: x.running(), from: x.busy().start}
+		out := &column{unit: x.at, cost: x.cost(), runs: x.running(), from: x.busy().start}
 		s.master.pack.u = x.unit
 		for _, j := range x.jobs {
 			out.uses = append(out.uses, use{j.option, float64(j.frames) * float64(x.unit.options[j.option].frame)})
@@ -259,8 +259,8 @@ func (s *search) value(bound float64) {
 	for _, x := range s.m.Shots {
 		frames += x.Frames
 	}
-	for i := range s.m.worth {
-		s.m.worth[i] = min(s.m.penalty[i], 3*max(s.master.lp.Dual(i), bound/float64(frames)))
+	for i := range s.m.duals {
+		s.m.duals[i] = min(s.m.penalty[i], 3*max(s.master.lp.Dual(i), bound/float64(frames)))
 	}
 }
 

@@ -92,7 +92,7 @@ func (b *builder) names() map[string]bool {
 // assume changes the problem by what is supposed for this plan only.
 func (b *builder) assume(all []api.Assumption) error {
 	for i, a := range all {
-		text, err := b.suppose(a)
+		text, err := b.applyAssumption(a)
 		if err != nil {
 			return httpapi.BadField(fmt.Sprintf("/assume/%d", i), a.Name, a.Name+" "+err.Error())
 		}
@@ -101,7 +101,7 @@ func (b *builder) assume(all []api.Assumption) error {
 	return nil
 }
 
-func (b *builder) suppose(a api.Assumption) (string, error) {
+func (b *builder) applyAssumption(a api.Assumption) (string, error) {
 	p := &b.problem
 	host := slices.IndexFunc(p.Hosts, func(h planning.Host) bool { return h.ID == a.Name })
 	offer := slices.IndexFunc(p.Offers, func(o planning.Offer) bool { return o.ID == a.Name })

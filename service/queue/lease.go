@@ -182,6 +182,9 @@ func (g *granting) read() error {
 	g.rows = map[*dispatch.Crew]*crewRow{}
 	for _, c := range rows {
 		g.rows[&c.Crew] = c
+		if !g.looks {
+			c.State, c.Said = dispatch.Ready, "" // who asks is there, whenever it was last heard of
+		}
 	}
 	g.host.Crews = rule(rows)
 	dispatch.Sort(g.host.Crews)

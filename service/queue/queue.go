@@ -7,8 +7,8 @@
 // renewed ends, and its frame waits again. An answer that comes after that carries an
 // old fence number and changes nothing.
 //
-//	waiting → leased → done
-//	   ↑         ↓
+//	waiting → rendering → done
+//	   ↑          ↓
 //	   └── failed try, lost agent, given back        → failed (after Tries)
 package queue
 

@@ -129,3 +129,16 @@ func TestWhatOnlyOneHostIsLeftFor(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, frames, "a reserve is somebody: only what is tied is left")
 }
+
+// Who asks for frames is there, however long its last heartbeat is ago.
+func TestWhoAsksIsThere(t *testing.T) {
+	s := newStill(t)
+	s.host("eddy", hosts.Lost)
+	s.book("eddy", 1)
+	s.frames(Frame{})
+	var boot uuid.UUID
+	require.NoError(t, s.db.Raw("SELECT boot FROM hosts").Row().Scan(&boot))
+	leases, _, err := s.grant(t.Context(), "eddy", boot, nil)
+	require.NoError(t, err)
+	assert.Len(t, leases, 1)
+}

@@ -34,6 +34,7 @@ export function Verdicts({ label, crews, shots }: { label: string; crews: Verdic
   const first = keyed.filter((v) => v.when === "now" || v.owed > 0);
   const shown = all || keyed.length <= 4 ? keyed : first;
   const more = keyed.length - shown.length;
+  if (keyed.length === 0) return null;
   return (
     <Stack gap="2" align="start">
       {shown.length > 0 && <List label={label} rows={shown} keyOf={(v) => v.key} columns={columnsOf(shots)} />}

@@ -44,11 +44,11 @@ func (p *Plans) forecast(ctx context.Context, record Plan, options forecast.Opti
 	if len(plan.Bookings) == 0 {
 		return out, httpapi.Conflict("the plan books nothing: there is nothing to forecast")
 	}
-	doubts, restsOn, err := p.doubts(ctx, problem, record.Notes)
+	uncertainty, restsOn, err := p.uncertainty(ctx, problem, record.Notes)
 	if err != nil {
 		return out, err
 	}
-	f, err := forecast.Simulate(ctx, problem, plan, doubts, record.Notes.Deadlines, options)
+	f, err := forecast.Simulate(ctx, problem, plan, uncertainty, record.Notes.Deadlines, options)
 	if err != nil {
 		return out, err
 	}
@@ -85,9 +85,9 @@ func (p *Plans) forecast(ctx context.Context, record Plan, options forecast.Opti
 // them rather than by what is assumed.
 const fewest = 8
 
-// doubts gathers what is not known for sure: how single frames of each shot differ,
+// uncertainty gathers what is not known for sure: how single frames of each shot differ,
 // how well each time is known, and how often tries failed on each place.
-func (p *Plans) doubts(ctx context.Context, problem planning.Problem, n notes) (forecast.Uncertainty, []string, error) {
+func (p *Plans) uncertainty(ctx context.Context, problem planning.Problem, n notes) (forecast.Uncertainty, []string, error) {
 	d := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}}
 	var restsOn, few []string
 	known, err := p.timings.Know(ctx)
@@ -183,7 +183,7 @@ func (p *Plans) doubtWaits(ctx context.Context, problem planning.Problem, d *for
 // deadline with the chance asked for. Where none does, it returns the plan with the
 // most chance.
 func (p *Plans) surely(ctx context.Context, problem planning.Problem, n notes, sure float64, options planning.Options) (planning.Problem, planning.Plan, float64, error) {
-	doubts, _, err := p.doubts(ctx, problem, n)
+	uncertainty, _, err := p.uncertainty(ctx, problem, n)
 	if err != nil {
 		return problem, planning.Plan{}, 0, err
 	}
@@ -199,7 +199,7 @@ func (p *Plans) surely(ctx context.Context, problem planning.Problem, n notes, s
 		if err != nil || len(plan.Bookings) == 0 {
 			return false, err
 		}
-		f, err := forecast.Simulate(ctx, tight, plan, doubts, n.Deadlines, forecast.Options{Simulations: 500, Seed: 1})
+		f, err := forecast.Simulate(ctx, tight, plan, uncertainty, n.Deadlines, forecast.Options{Simulations: 500, Seed: 1})
 		if err != nil {
 			return false, err
 		}

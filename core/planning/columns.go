@@ -6,9 +6,9 @@ import (
 	"sort"
 )
 
-// way is one way to use a unit: what it renders, for how long it is held, and
+// column is one way to use a unit: what it renders, for how long it is held, and
 // what that costs. Whole frames are not asked for here.
-type way struct {
+type column struct {
 	unit   int
 	cost   float64
 	runs   Millis // of a server: from start to end, lead and wrap included
@@ -24,7 +24,7 @@ type use struct {
 	time   float64 // ms
 }
 
-// share is how many frames of a shot a way renders.
+// share is how many frames of a shot a column renders.
 type share struct {
 	shot   int
 	frames float64
@@ -36,9 +36,9 @@ type seatTime struct {
 	time             float64 // ms
 }
 
-// worth is what the master problem pays: for a frame of each shot, and asks for
+// duals is what the master problem pays: for a frame of each shot, and asks for
 // a millisecond of a seat in each stretch.
-type worth struct {
+type duals struct {
 	frame                 []float64
 	seat                  [][]float64
 	atMin, paidLo, paidHi []float64 // of each unit, what branching pays for using it more, or less
@@ -46,14 +46,14 @@ type worth struct {
 	paid                  float64   // of the unit looked at: for one more paid increment
 }
 
-// bestWay returns the way to use the unit whose cost, less what the master
-// problem pays for it, is least, and a number that no way goes below. It returns
+// bestColumn returns the column of the unit whose cost, less what the master
+// problem pays for it, is least, and a number that no column goes below. It returns
 // nil where nothing is to be gained.
-func (p *packer) bestWay(at int, w *worth, excluded uint) (*way, float64) {
+func (p *packer) bestColumn(at int, w *duals, excluded uint) (*column, float64) {
 	u := &p.m.units[at]
 	p.excluded = excluded
 	p.weigh(u, w)
-	var out *way
+	var out *column
 	var reduced float64
 	switch u.kind {
 	case ownedHost:
@@ -71,8 +71,8 @@ func (p *packer) bestWay(at int, w *worth, excluded uint) (*way, float64) {
 	return out, reduced
 }
 
-func (p *packer) bestHours(w *worth) (*way, float64) {
-	out := &way{}
+func (p *packer) bestHours(w *duals) (*column, float64) {
+	out := &column{}
 	reduced := 0.0
 	for i := range p.u.segments {
 		x := &p.u.segments[i]
@@ -87,8 +87,8 @@ func (p *packer) bestHours(w *worth) (*way, float64) {
 	return out, reduced
 }
 
-// spend adds to a way that the options run side by side for a part of a segment.
-func (p *packer) spend(out *way, x *segment, chosen []int32, part span) {
+// spend adds to a column that the options run side by side for a part of a segment.
+func (p *packer) spend(out *column, x *segment, chosen []int32, part span) {
 	held := uint(0)
 	for _, o := range chosen {
 		time := p.useful(o, part.end-part.start)
@@ -121,7 +121,7 @@ func (p *packer) useful(o int32, time Millis) float64 {
 
 // bestServer places the paid stretch of a server where it is worth most, for
 // each length that may be best.
-func (p *packer) bestServer(w *worth) (*way, float64) {
+func (p *packer) bestServer(w *duals) (*column, float64) {
 	u, n := p.u, len(p.u.segments)
 	if n == 0 {
 		return nil, 0
@@ -186,7 +186,7 @@ func (p *packer) bestServer(w *worth) (*way, float64) {
 	if bestRuns == 0 {
 		return nil, 0
 	}
-	out := &way{cost: bestCost, runs: bestRuns, from: bestFrom}
+	out := &column{cost: bestCost, runs: bestRuns, from: bestFrom}
 	work := span{bestFrom, bestFrom + bestRuns - u.rent.lead - u.rent.wrap}
 	for i := range u.segments {
 		x := &u.segments[i]
@@ -241,10 +241,10 @@ func (u *unit) lengths(edges []Millis) []Millis {
 }
 
 // bestWork fills a farm's nodes. Below its least charge more work costs nothing.
-func (p *packer) bestWork(w *worth) (*way, float64) {
+func (p *packer) bestWork(w *duals) (*column, float64) {
 	u := p.u
-	fill := func(rate []float64) (*way, float64, float64) {
-		out, gain, charge := &way{}, 0.0, 0.0
+	fill := func(rate []float64) (*column, float64, float64) {
+		out, gain, charge := &column{}, 0.0, 0.0
 		for i := range u.segments {
 			x := &u.segments[i]
 			best, at := 0.0, int32(-1)
@@ -301,7 +301,7 @@ func (p *packer) bestWork(w *worth) (*way, float64) {
 }
 
 // upTo cuts what a farm does down to what a charge pays, the best of it first.
-func (p *packer) upTo(x *way, charge float64, w *worth) {
+func (p *packer) upTo(x *column, charge float64, w *duals) {
 	u := p.u
 	perCharge := func(o int32) float64 { return w.frame[u.options[o].shot] / max(1e-12, u.options[o].cost) }
 	slices.SortStableFunc(x.uses, func(a, b use) int { return cmp.Compare(perCharge(b.option), perCharge(a.option)) })
@@ -313,8 +313,8 @@ func (p *packer) upTo(x *way, charge float64, w *worth) {
 	}
 }
 
-// tally sums up what the way's uses render.
-func (p *packer) tally(out *way) {
+// tally sums up what the column's uses render.
+func (p *packer) tally(out *column) {
 	sums := map[int]float64{}
 	for _, x := range out.uses {
 		o := &p.u.options[x.option]
@@ -328,8 +328,8 @@ func (p *packer) tally(out *way) {
 	slices.SortFunc(out.frames, func(a, b share) int { return cmp.Compare(a.shot, b.shot) })
 }
 
-// trimmed returns the way without what it renders of a shot beyond its frames.
-func (p *packer) trimmed(x *way) *way {
+// trimmed returns the column without what it renders of a shot beyond its frames.
+func (p *packer) trimmed(x *column) *column {
 	over := false
 	for _, f := range x.frames {
 		over = over || f.frames > float64(p.m.Shots[f.shot].Frames)
