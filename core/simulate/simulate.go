@@ -360,9 +360,14 @@ func (s *Simulation) putBack(e event, c *Crew) {
 		return
 	}
 	r.putBack(e.frame, e.kindOf, c.Place)
-	// Whoever had nothing left to do may be wanted again.
-	for _, host := range r.hosts {
-		if h := &s.hosts[host]; s.Hosts[host].Nodes == 0 && h.free(c.Shot, s.Crews) {
+	s.wake(c.Shot)
+}
+
+// wake lets hosts look again that are free for a shot: whoever had nothing left to do may
+// be wanted.
+func (s *Simulation) wake(shot int) {
+	for _, host := range s.shots[shot].hosts {
+		if h := &s.hosts[host]; host != s.looking && s.Hosts[host].Nodes == 0 && h.free(shot, s.Crews) {
 			s.lookAt(host, s.now)
 		}
 	}
@@ -397,6 +402,7 @@ func (s *Simulation) jobBegins(host int) {
 	for i, c := range h.Crews {
 		taken := s.shots[s.Crews[h.at[i]].Shot].takeLast(c)
 		s.kindIsGone()
+		s.wake(s.Crews[h.at[i]].Shot)
 		c.Taken, c.State, c.Said = len(taken), dispatch.Gone, "has its job: it takes no more frames"
 		h.held = append(h.held, taken...)
 	}
