@@ -17,6 +17,8 @@ UPDATE farms SET spec = rotanex_renamed(spec, '{"least": "minimum_charge", "sing
 UPDATE sources SET spec = rotanex_renamed(spec, '{"least": "minimum_charge"}');
 UPDATE shots SET spec = rotanex_renamed(spec, '{"passes": "buffers"}');
 UPDATE run_shots SET spec = rotanex_renamed(spec, '{"passes": "buffers"}');
+UPDATE shots SET spec = rotanex_renamed(spec, '{"noise_threshold": "adaptive_error", "denoiser": "denoise", "denoise_on": "denoise_device", "tile": "bucket"}') WHERE spec->>'launcher' = 'standin';
+UPDATE run_shots SET spec = rotanex_renamed(spec, '{"noise_threshold": "adaptive_error", "denoiser": "denoise", "denoise_on": "denoise_device", "tile": "bucket"}') WHERE spec->>'launcher' = 'standin';
 DROP FUNCTION rotanex_renamed;
 
 -- The simulated renderer and its settings.
