@@ -62,22 +62,14 @@ func (c *checker) fault(format string, args ...any) {
 	c.faults = append(c.faults, fmt.Errorf(format, args...))
 }
 
-func index[T any](list []T, id func(T) string) map[string]T {
-	out := make(map[string]T, len(list))
-	for _, item := range list {
-		out[id(item)] = item
-	}
-	return out
-}
-
 func newChecker(p Problem, plan Plan) *checker {
 	c := &checker{p: p, plan: plan, servers: map[string]Server{}}
-	c.offers = index(p.Offers, func(o Offer) string { return o.ID })
-	shots := index(p.Shots, func(s Shot) string { return s.ID })
-	hosts := index(p.Hosts, func(h Host) string { return h.ID })
-	farms := index(p.Farms, func(f Farm) string { return f.ID })
-	transfers := index(p.Transfers, func(t Transfer) string { return t.Shot + "\x00" + t.Source })
-	timings := index(p.Timings, func(t Timing) string {
+	c.offers = ByID(p.Offers, func(o Offer) string { return o.ID })
+	shots := ByID(p.Shots, func(s Shot) string { return s.ID })
+	hosts := ByID(p.Hosts, func(h Host) string { return h.ID })
+	farms := ByID(p.Farms, func(f Farm) string { return f.ID })
+	transfers := ByID(p.Transfers, func(t Transfer) string { return t.Shot + "\x00" + t.Source })
+	timings := ByID(p.Timings, func(t Timing) string {
 		kind, id := t.Place()
 		return t.Shot + "\x00" + kind + "\x00" + id + "\x00" + t.Crew
 	})
@@ -255,7 +247,7 @@ func (c *checker) checkUnits() {
 
 func (c *checker) checkUploads() {
 	ends, busy := map[string]Millis{}, map[string][]load{}
-	shots := index(c.p.Shots, func(s Shot) string { return s.ID })
+	shots := ByID(c.p.Shots, func(s Shot) string { return s.ID })
 	need := map[string]Millis{}
 	for _, t := range c.p.Transfers {
 		need[t.Shot+"\x00"+t.Source] = t.Upload
@@ -300,7 +292,7 @@ func (c *checker) checkSeats() {
 			held[key] = load{b.Start, b.End, 1}
 		}
 	}
-	licences := index(c.p.Licences, func(l Licence) string { return l.ID })
+	licences := ByID(c.p.Licences, func(l Licence) string { return l.ID })
 	seats := map[string]int{}
 	for _, x := range c.plan.ExtraSeats {
 		seats[x.Licence] += x.Seats

@@ -418,8 +418,8 @@ func capacity(p Problem, s Shot) int {
 	return min(total, s.Frames)
 }
 
-// horizon is a time by which any plan that makes sense has ended.
-func horizon(p Problem) Millis {
+// Horizon is a time by which any plan that makes sense has ended.
+func Horizon(p Problem) Millis {
 	var end, work Millis
 	for _, h := range p.Hosts {
 		for _, w := range h.Windows {

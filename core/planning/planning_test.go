@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -418,4 +419,19 @@ func TestKnownProblems(t *testing.T) {
 		}
 		assert.LessOrEqual(t, ratio, most, "%s: %s", filepath.Base(file), said)
 	}
+}
+
+// It gives its best so far whenever its context ends, and no worse with more time.
+func TestTimeAndContext(t *testing.T) {
+	p := parse(t, gale)
+	p.Shots[0].Licence, p.Licences = "fathom", []planning.Licence{{ID: "fathom", Seats: 1, ExtraSeats: 2, ExtraSeatPrice: pricing.MustMoney("0.40")}}
+	ended, cancel := context.WithCancel(t.Context())
+	cancel()
+	hasty, err := planning.Solve(ended, p, planning.Options{})
+	require.NoError(t, err)
+	require.NoError(t, planning.Check(p, hasty))
+	patient, err := planning.Solve(t.Context(), p, planning.Options{TimeLimit: 300 * time.Millisecond})
+	require.NoError(t, err)
+	assert.LessOrEqual(t, patient.Cost.Cmp(hasty.Cost), 0)
+	assert.GreaterOrEqual(t, patient.CostBound.Cmp(hasty.CostBound), 0)
 }

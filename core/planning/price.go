@@ -82,9 +82,9 @@ func Price(p Problem, plan Plan) Costs {
 		kind, id := t.Place()
 		timings[[4]string{t.Shot, kind, id, t.Crew}] = t.Frame
 	}
-	hosts := index(p.Hosts, func(h Host) string { return h.ID })
-	farms := index(p.Farms, func(f Farm) string { return f.ID })
-	offers := index(p.Offers, func(o Offer) string { return o.ID })
+	hosts := ByID(p.Hosts, func(h Host) string { return h.ID })
+	farms := ByID(p.Farms, func(f Farm) string { return f.ID })
+	offers := ByID(p.Offers, func(o Offer) string { return o.ID })
 	for _, b := range plan.Bookings {
 		var cost pricing.Money
 		switch {
@@ -113,7 +113,7 @@ func Price(p Problem, plan Plan) Costs {
 		c.Servers = append(c.Servers, charge)
 		c.Total = c.Total.Plus(charge)
 	}
-	licences := index(p.Licences, func(l Licence) string { return l.ID })
+	licences := ByID(p.Licences, func(l Licence) string { return l.ID })
 	for _, x := range plan.ExtraSeats {
 		c.Seats = c.Seats.Plus(licences[x.Licence].ExtraSeatPrice.Times(int64(x.Seats)))
 	}

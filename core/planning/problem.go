@@ -293,3 +293,12 @@ func (v *validation) unique(seen map[string]bool, kind, id string) {
 func (v *validation) price(m pricing.Money, format string, args ...any) {
 	v.want(m.Cmp(pricing.Money{}) >= 0, format+": below 0", args...)
 }
+
+// ByID returns the items of a list by their names.
+func ByID[T any](list []T, id func(T) string) map[string]T {
+	out := make(map[string]T, len(list))
+	for _, item := range list {
+		out[id(item)] = item
+	}
+	return out
+}

@@ -85,7 +85,7 @@ func (x *Plan) proven(p Problem) bool {
 // or returns the better of two plans, with the better of their bounds.
 func (x *Plan) or(y *Plan, p Problem) *Plan {
 	bound := x.CostBound.Max(y.CostBound)
-	lateness := func(z *Plan) Millis { return z.lateness(p) }
+	lateness := func(z *Plan) Millis { return z.Lateness(p) }
 	order := []int{cmp.Compare(rank[x.Status], rank[y.Status])}
 	if x.Status == Late {
 		order = append(order, cmp.Compare(lateness(x), lateness(y)))
@@ -104,21 +104,22 @@ func (x *Plan) or(y *Plan, p Problem) *Plan {
 	return out
 }
 
-// lateness is how much the plan's latest booking is past its shot's deadline.
-func (x *Plan) lateness(p Problem) Millis {
+// Lateness is how much the plan's latest booking, frames home, is past its shot's
+// deadline; negative where all are in time.
+func (x *Plan) Lateness(p Problem) Millis {
 	homes := map[[2]string]Millis{}
 	sources := map[string]string{}
 	for _, t := range p.Transfers {
 		homes[[2]string{t.Shot, t.Source}] = t.Delivery
 	}
-	offers := index(p.Offers, func(o Offer) string { return o.ID })
+	offers := ByID(p.Offers, func(o Offer) string { return o.ID })
 	for _, s := range x.Servers {
 		sources["server "+s.ID] = offers[s.Offer].Source
 	}
 	for _, f := range p.Farms {
 		sources["farm "+f.ID] = f.Source
 	}
-	shots := index(p.Shots, func(s Shot) string { return s.ID })
+	shots := ByID(p.Shots, func(s Shot) string { return s.ID })
 	late := -never
 	for _, b := range x.Bookings {
 		source := sources["server "+b.Server] + sources["farm "+b.Farm]
@@ -188,7 +189,7 @@ func (s *solver) share(parts int64) *effort {
 // late finds the least lateness for which there is a plan, and then the cheapest
 // plan that is no later.
 func (s *solver) late(asked []Millis) (*Plan, error) {
-	low, high := Millis(0), horizon(s.p)
+	low, high := Millis(0), Horizon(s.p)
 	var best *Plan
 	try := func(by Millis, work *effort) *Plan {
 		x := s.search(shift(asked, by), -1, work)

@@ -1,10 +1,11 @@
-package planning
+package questions
 
 import (
 	"fmt"
 	"maps"
 	"slices"
 
+	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 )
 
@@ -17,7 +18,7 @@ type Change struct {
 
 // Changes says what differs from one plan to another, and where the problems that
 // they answer differ, why.
-func Changes(a Problem, before Plan, b Problem, after Plan) []Change {
+func Changes(a planning.Problem, before planning.Plan, b planning.Problem, after planning.Plan) []Change {
 	var out []Change
 	say := func(place, shot, format string, args ...any) {
 		out = append(out, Change{place, shot, fmt.Sprintf(format, args...)})
@@ -37,7 +38,7 @@ func Changes(a Problem, before Plan, b Problem, after Plan) []Change {
 		say("", "", "finishes %s %s", d.Round(1e9), word)
 	}
 	out = append(out, causes(a, b)...)
-	frames := func(p Problem, plan Plan) map[[2]string]int {
+	frames := func(p planning.Problem, plan planning.Plan) map[[2]string]int {
 		servers := map[string]string{}
 		for _, v := range plan.Servers {
 			servers[v.ID] = v.Offer
@@ -62,7 +63,7 @@ func Changes(a Problem, before Plan, b Problem, after Plan) []Change {
 			say(key[0], key[1], "%s on %s: %d frames, were %d", key[1], key[0], m, n)
 		}
 	}
-	count := func(plan Plan) map[string]int {
+	count := func(plan planning.Plan) map[string]int {
 		n := map[string]int{}
 		for _, v := range plan.Servers {
 			n[v.Offer]++
@@ -89,12 +90,12 @@ func than(currency string, d, before pricing.Money) string {
 }
 
 // causes says in what two problems differ.
-func causes(a, b Problem) []Change {
+func causes(a, b planning.Problem) []Change {
 	var out []Change
 	say := func(place, shot, format string, args ...any) {
 		out = append(out, Change{place, shot, "because " + fmt.Sprintf(format, args...)})
 	}
-	oldShots, newShots := index(a.Shots, func(s Shot) string { return s.ID }), index(b.Shots, func(s Shot) string { return s.ID })
+	oldShots, newShots := planning.ByID(a.Shots, func(s planning.Shot) string { return s.ID }), planning.ByID(b.Shots, func(s planning.Shot) string { return s.ID })
 	for _, s := range b.Shots {
 		o, ok := oldShots[s.ID]
 		switch {
@@ -112,7 +113,7 @@ func causes(a, b Problem) []Change {
 			say("", s.ID, "%s is no longer in it", s.ID)
 		}
 	}
-	names := func(p Problem) map[string]bool {
+	names := func(p planning.Problem) map[string]bool {
 		out := map[string]bool{}
 		for _, h := range p.Hosts {
 			out[h.ID] = true
@@ -136,7 +137,7 @@ func causes(a, b Problem) []Change {
 			say(id, "", "%s is not there", id)
 		}
 	}
-	oldTimes := index(a.Timings, timingName)
+	oldTimes := planning.ByID(a.Timings, timingName)
 	slower, faster := map[string]int{}, map[string]int{}
 	for _, t := range b.Timings {
 		if o, ok := oldTimes[timingName(t)]; ok {
@@ -161,7 +162,7 @@ func causes(a, b Problem) []Change {
 			say(id, "", "frames on %s take other times than was thought, some more, some less", id)
 		}
 	}
-	oldOffers := index(a.Offers, func(o Offer) string { return o.ID })
+	oldOffers := planning.ByID(a.Offers, func(o planning.Offer) string { return o.ID })
 	for _, o := range b.Offers {
 		if x, ok := oldOffers[o.ID]; ok && x.Price.Cmp(o.Price) != 0 {
 			say(o.ID, "", "%s costs %s %s an hour, cost %s %s", o.ID, b.Currency, o.Price, a.Currency, x.Price)
@@ -170,7 +171,7 @@ func causes(a, b Problem) []Change {
 	return out
 }
 
-func timingName(t Timing) string {
+func timingName(t planning.Timing) string {
 	kind, id := t.Place()
 	return t.Shot + " " + kind + " " + id + "/" + t.Crew
 }

@@ -1,22 +1,45 @@
-package planning_test
+package questions_test
 
 import (
 	"context"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"rotanex.example/core/planning"
-	"rotanex.example/core/pricing"
+	"rotanex.example/core/planning/questions"
 )
+
+func parse(t require.TestingT, text string) planning.Problem {
+	p, err := planning.ParseProblem(strings.NewReader(text))
+	require.NoError(t, err)
+	return p
+}
+
+func solve(t require.TestingT, p planning.Problem) planning.Plan {
+	plan, err := planning.Solve(context.Background(), p, planning.Options{})
+	require.NoError(t, err)
+	require.NoError(t, planning.Check(p, plan))
+	return plan
+}
+
+// gale is a shot on an owned host, a rented server and a farm.
+const gale = `{"format":"rotanex-problem-1","start":"2031-03-03T18:00:00Z","currency":"EUR","goal":"cheapest",
+	"shots":[{"id":"gale-010","frames":100,"ready_s":0,"deadline_s":7200,"ram_gb":18}],
+	"hosts":[{"id":"anvil","ram_gb":64,"windows":[[0,3600],[5400,9000]],"crews":[{"id":"g0","devices":["g0"],"busy_price_h":"0.12"}]}],
+	"offers":[{"id":"tern-solo","source":"tern","max_servers":2,"ram_gb":64,"lead_s":900,"wrap_s":60,"price_h":"2.00","fee":"0.50",
+		"increment_s":3600,"minimum_s":3600,"crews":[{"id":"g0","devices":["g0"]}]}],
+	"farms":[{"id":"ebb","source":"saltmarsh","nodes":4,"lead_s":600,"node_price_h":"1.50","frame_price":"0.01","minimum_charge":"3.00"}],
+	"timings":[{"shot":"gale-010","host":"anvil","crew":"g0","frame_s":100},{"shot":"gale-010","offer":"tern-solo","crew":"g0","frame_s":60},
+		{"shot":"gale-010","farm":"ebb","frame_s":90}],
+	"transfers":[{"shot":"gale-010","source":"tern","upload_s":300,"delivery_s":20},{"shot":"gale-010","source":"saltmarsh","upload_s":200,"delivery_s":5}]}`
 
 func TestEveryPointOfTheCurveIsAPlanAndLaterIsCheaper(t *testing.T) {
 	p := parse(t, gale)
 	known := solve(t, p)
-	c, err := planning.Tradeoff(t.Context(), p, 8, known)
+	c, err := questions.Tradeoff(t.Context(), p, 8, known, nil)
 	require.NoError(t, err)
 	require.Greater(t, len(c.Points), 2)
 	for i, x := range c.Points {
@@ -28,7 +51,7 @@ func TestEveryPointOfTheCurveIsAPlanAndLaterIsCheaper(t *testing.T) {
 	}
 	assert.Equal(t, known.Cost.String(), c.Points[c.Cheapest].Cost.String())
 	assert.Zero(t, c.Fastest)
-	alone, err := planning.OnlyOn(t.Context(), p, "anvil")
+	alone, err := questions.OnlyOn(t.Context(), p, "anvil")
 	require.NoError(t, err)
 	// 100 frames of 100 s one after another, at 0.12 an hour.
 	assert.Equal(t, "0.33", alone.Cost.String())
@@ -38,7 +61,7 @@ func TestEveryPointOfTheCurveIsAPlanAndLaterIsCheaper(t *testing.T) {
 func TestReasonsNameNumbers(t *testing.T) {
 	p := parse(t, gale)
 	reasons := map[string]string{}
-	for _, r := range planning.Reasons(p, solve(t, p)) {
+	for _, r := range questions.Reasons(p, solve(t, p)) {
 		reasons[r.Place] = r.Text
 	}
 	// By hand: 37 frames on anvil for 0.1233, 63 on the farm for its least charge, 3.00.
@@ -58,7 +81,7 @@ func TestWhatWouldMendAProblem(t *testing.T) {
 	short := planning.Shortages(p, late)
 	require.Len(t, short, 1)
 	assert.Contains(t, short[0].Text, "of the 200 frames of gale-010 find no room")
-	remedies, err := planning.Remedies(t.Context(), p, late)
+	remedies, err := questions.Remedies(t.Context(), p, late, nil)
 	require.NoError(t, err)
 	var changes []string
 	for _, r := range remedies {
@@ -74,7 +97,7 @@ func TestWhatWouldMendAProblem(t *testing.T) {
 	over := parse(t, strings.Replace(gale, `"goal":"cheapest"`, `"goal":"cheapest","budget":"1.00"`, 1))
 	plan := solve(t, over)
 	assert.Contains(t, planning.Shortages(over, plan)[0].Text, "the budget is EUR 1.00")
-	remedies, err = planning.Remedies(t.Context(), over, plan)
+	remedies, err = questions.Remedies(t.Context(), over, plan, nil)
 	require.NoError(t, err)
 	assert.Contains(t, remedies[len(remedies)-1].Change, "a budget of EUR 3.12")
 }
@@ -82,14 +105,14 @@ func TestWhatWouldMendAProblem(t *testing.T) {
 func TestChangesSayWhatAndWhy(t *testing.T) {
 	a := parse(t, gale)
 	before := solve(t, a)
-	assert.Empty(t, planning.Changes(a, before, a, before))
+	assert.Empty(t, questions.Changes(a, before, a, before))
 	b := parse(t, gale)
 	b.Farms = nil
 	b.Timings = b.Timings[:2]
 	b.Timings[0].Frame *= 2
 	after := solve(t, b)
 	var texts []string
-	for _, c := range planning.Changes(a, before, b, after) {
+	for _, c := range questions.Changes(a, before, b, after) {
 		texts = append(texts, c.Text)
 	}
 	all := strings.Join(texts, "\n")
@@ -97,19 +120,4 @@ func TestChangesSayWhatAndWhy(t *testing.T) {
 	assert.Contains(t, all, "because anvil is slower than was thought")
 	assert.Contains(t, all, "gale-010 on ebb: 0 frames, were 63")
 	assert.Contains(t, all, "more than EUR 3.12")
-}
-
-// It gives its best so far whenever its context ends, and no worse with more time.
-func TestTimeAndContext(t *testing.T) {
-	p := parse(t, gale)
-	p.Shots[0].Licence, p.Licences = "fathom", []planning.Licence{{ID: "fathom", Seats: 1, ExtraSeats: 2, ExtraSeatPrice: pricing.MustMoney("0.40")}}
-	ended, cancel := context.WithCancel(t.Context())
-	cancel()
-	hasty, err := planning.Solve(ended, p, planning.Options{})
-	require.NoError(t, err)
-	require.NoError(t, planning.Check(p, hasty))
-	patient, err := planning.Solve(t.Context(), p, planning.Options{TimeLimit: 300 * time.Millisecond})
-	require.NoError(t, err)
-	assert.LessOrEqual(t, patient.Cost.Cmp(hasty.Cost), 0)
-	assert.GreaterOrEqual(t, patient.CostBound.Cmp(hasty.CostBound), 0)
 }

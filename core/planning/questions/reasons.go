@@ -1,4 +1,4 @@
-package planning
+package questions
 
 import (
 	"cmp"
@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 )
 
@@ -18,8 +19,8 @@ type Reason struct {
 }
 
 // Reasons says, for each place that a plan uses and each that it does not, why.
-func Reasons(p Problem, plan Plan) []Reason {
-	if plan.Status == Impossible {
+func Reasons(p planning.Problem, plan planning.Plan) []Reason {
+	if plan.Status == planning.Impossible {
 		return nil
 	}
 	r := newReasoner(p, plan)
@@ -44,22 +45,22 @@ type placeUse struct {
 	kind, place, shot string
 	frames, machines  int
 	cost              float64 // of these frames: a server's bill shared by busy time
-	end               Millis
+	end               planning.Millis
 }
 
 func (u placeUse) perFrame() float64 { return u.cost / float64(u.frames) }
 
 type reasoner struct {
-	p      Problem
-	plan   Plan
+	p      planning.Problem
+	plan   planning.Plan
 	uses   []*placeUse
-	best   map[[3]string]Timing // shot, kind, place: the fastest crew
-	servOf map[string]string    // offer of a server
-	m      *model               // made when first needed
+	best   map[[3]string]planning.Timing // shot, kind, place: the fastest crew
+	servOf map[string]string             // offer of a server
+	empty  *planning.Emptied             // made when first needed
 }
 
-func newReasoner(p Problem, plan Plan) *reasoner {
-	r := &reasoner{p: p, plan: plan, best: map[[3]string]Timing{}, servOf: map[string]string{}}
+func newReasoner(p planning.Problem, plan planning.Plan) *reasoner {
+	r := &reasoner{p: p, plan: plan, best: map[[3]string]planning.Timing{}, servOf: map[string]string{}}
 	for _, t := range p.Timings {
 		kind, id := t.Place()
 		key := [3]string{t.Shot, kind, id}
@@ -67,8 +68,8 @@ func newReasoner(p Problem, plan Plan) *reasoner {
 			r.best[key] = t
 		}
 	}
-	costs := Price(p, plan)
-	busy, bill := map[string]Millis{}, map[string]float64{}
+	costs := planning.Price(p, plan)
+	busy, bill := map[string]planning.Millis{}, map[string]float64{}
 	for i, v := range plan.Servers {
 		r.servOf[v.ID] = v.Offer
 		bill[v.ID] = costs.Servers[i].Float()
@@ -120,7 +121,7 @@ func (r *reasoner) money(v float64) string {
 func (r *reasoner) perFrame(v float64) string { return fmt.Sprintf("%s %.4f", r.p.Currency, v) }
 
 // lasting writes a length of time as people say it.
-func lasting(m Millis) string {
+func lasting(m planning.Millis) string {
 	switch s := m / 1000; {
 	case s >= 3600 && s%3600 == 0:
 		return fmt.Sprintf("%d h", s/3600)
@@ -195,35 +196,20 @@ func (r *reasoner) alternative(kind, id, shot string, frames int) (float64, bool
 	if _, ok := r.best[[3]string{shot, kind, id}]; !ok {
 		return 0, false
 	}
-	if r.m == nil {
-		r.m = newModel(r.p, r.deadlines())
+	if r.empty == nil {
+		r.empty = planning.Empty(r.p, r.deadlines())
 	}
-	at := slices.IndexFunc(r.p.Shots, func(s Shot) bool { return s.ID == shot })
-	for _, i := range r.m.places[at] {
-		u := &r.m.units[i]
-		if u.id != id || (kind == "host") != (u.kind == ownedHost) || (kind == "farm") != (u.kind == farmTier) {
-			continue
-		}
-		l := newLayout(r.m, &effort{1 << 40})
-		clear(l.missing)
-		l.missing[at] = frames
-		old := r.m.places[at]
-		r.m.places[at] = []int{i}
-		failed := l.fill([]int{at})
-		r.m.places[at] = old
-		return l.cost(), failed < 0
-	}
-	return 0, false
+	return r.empty.Cost(kind, id, shot, frames)
 }
 
-func (r *reasoner) deadlines() []Millis {
-	out := make([]Millis, len(r.p.Shots))
+func (r *reasoner) deadlines() []planning.Millis {
+	out := make([]planning.Millis, len(r.p.Shots))
 	for i, s := range r.p.Shots {
 		out[i] = s.Deadline
 	}
-	if r.plan.Status == Late {
+	if r.plan.Status == planning.Late {
 		for i := range out {
-			out[i] += max(0, r.plan.lateness(r.p))
+			out[i] += max(0, r.plan.Lateness(r.p))
 		}
 	}
 	return out

@@ -1,0 +1,103 @@
+package questions
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"rotanex.example/core/forecast"
+	"rotanex.example/core/planning"
+)
+
+// Progress is told how far a question is answered: done of all parts, and what is being
+// done now. It may be called from several goroutines at once.
+type Progress func(done, all int, doing string)
+
+func (say Progress) tell(done, all int, doing string) {
+	if say != nil {
+		say(done, all, doing)
+	}
+}
+
+// WithSlack returns the problem with the share (0 to 1) of the time to each deadline kept
+// spare.
+func WithSlack(p planning.Problem, share float64) planning.Problem {
+	p.Shots = slices.Clone(p.Shots)
+	for i := range p.Shots {
+		s := &p.Shots[i]
+		s.Deadline -= planning.Millis(share * float64(s.Deadline-s.Ready))
+	}
+	return p
+}
+
+// Confident is a plan made with the slack that it takes to be as sure as was asked.
+type Confident struct {
+	Problem planning.Problem // with the slack taken from its deadlines
+	Plan    planning.Plan
+	Slack   float64
+	Chance  float64 // to meet every deadline as it was before the slack, by the forecast
+}
+
+// Simulations that Confidently holds each plan against.
+const confidentSimulations = 500
+
+// slacks are tried in turn until one is enough; then the gap to the one before is halved.
+var slacks = []float64{0, 0.04, 0.08, 0.15, 0.25, 0.4}
+
+// Confidently plans with as little slack as it takes for the forecast to meet every
+// deadline with the chance asked for (0 to 1). Where no slack does, it returns the plan
+// with the most chance; where no plan books anything, the one without slack.
+func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty, chance float64, o planning.Options, say Progress) (Confident, error) {
+	deadlines := map[string]planning.Millis{}
+	for _, s := range p.Shots {
+		deadlines[s.ID] = s.Deadline
+	}
+	const steps = 12 // about as many as it takes
+	best, tried := Confident{Problem: p, Chance: -1}, 0
+	try := func(slack float64) (bool, error) {
+		say.tell(tried, steps, fmt.Sprintf("planning with %.0f %% of the time kept spare", 100*slack))
+		tried = min(tried+1, steps-1)
+		one := Confident{Problem: WithSlack(p, slack), Slack: slack}
+		var err error
+		if one.Plan, err = planning.Solve(ctx, one.Problem, o); err != nil {
+			return false, err
+		}
+		if len(one.Plan.Bookings) > 0 {
+			f, err := forecast.Simulate(ctx, one.Problem, one.Plan, u, deadlines, forecast.Options{Simulations: confidentSimulations, Seed: 1})
+			if err != nil {
+				return false, err
+			}
+			one.Chance = f.Chance
+		}
+		enough, had := one.Chance >= chance, best.Chance >= chance
+		if best.Plan.Status == "" || !had && one.Chance > best.Chance || enough && had && slack < best.Slack {
+			best = one
+		}
+		return enough, nil
+	}
+	low, high := 0.0, -1.0
+	for _, slack := range slacks {
+		enough, err := try(slack)
+		if err != nil {
+			return best, err
+		}
+		if enough {
+			high = slack
+			break
+		}
+		low = slack
+	}
+	for high > 0 && high-low > 0.01 {
+		middle := (low + high) / 2
+		enough, err := try(middle)
+		if err != nil {
+			return best, err
+		}
+		if enough {
+			high = middle
+		} else {
+			low = middle
+		}
+	}
+	return best, nil
+}

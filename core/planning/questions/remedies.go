@@ -1,0 +1,110 @@
+package questions
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"sync/atomic"
+
+	"golang.org/x/sync/errgroup"
+
+	"rotanex.example/core/planning"
+	"rotanex.example/core/pricing"
+)
+
+// Remedy is one change of the problem, by itself, after which it can be met.
+type Remedy struct {
+	Change string          `json:"change"`
+	Cost   pricing.Money   `json:"cost"` // of the cheapest plan found then
+	Finish planning.Millis `json:"finish_s"`
+	// Deadline is set where the change is a later deadline: by how much.
+	Deadline planning.Millis `json:"deadline_s,omitempty"`
+}
+
+// Remedies tries single changes of a problem that could not be met, and returns
+// those that fix it, the cheapest first; a later deadline, which costs nothing
+// but time, comes after the others. It fails when ctx ends.
+func Remedies(ctx context.Context, p planning.Problem, plan planning.Plan, say Progress) ([]Remedy, error) {
+	if plan.Status == planning.Meets {
+		return nil, nil
+	}
+	type trial struct {
+		change string
+		p      planning.Problem
+	}
+	var trials []trial
+	for i, o := range p.Offers {
+		q := p
+		q.Offers = slices.Clone(p.Offers)
+		q.Offers[i].MaxServers++
+		trials = append(trials, trial{fmt.Sprintf("one more server of %s than the %d there may be", o.ID, o.MaxServers), q})
+	}
+	for i, l := range p.Licences {
+		q := p
+		q.Licences = slices.Clone(p.Licences)
+		q.Licences[i].Seats++
+		trials = append(trials, trial{fmt.Sprintf("one more seat of %s", l.ID), q})
+	}
+	for i, h := range p.Hosts {
+		if len(h.Windows) == 1 && h.Windows[0][0] <= 0 && h.Windows[0][1] >= lastDeadline(p) {
+			continue
+		}
+		q := p
+		q.Hosts = slices.Clone(p.Hosts)
+		q.Hosts[i].Windows = [][2]planning.Millis{{0, max(lastDeadline(p), plan.Finish)}}
+		trials = append(trials, trial{fmt.Sprintf("%s free all the time", h.ID), q})
+	}
+	for i, h := range p.Hosts {
+		if plan.Status != planning.Impossible || h.RAM == nil {
+			continue
+		}
+		q := p
+		q.Hosts = slices.Clone(p.Hosts)
+		double := *h.RAM * 2
+		q.Hosts[i].RAM = &double
+		trials = append(trials, trial{fmt.Sprintf("twice the host memory in %s", h.ID), q})
+	}
+	found := make([]*Remedy, len(trials))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(4)
+	var done atomic.Int32
+	for i, x := range trials {
+		group.Go(func() error {
+			defer func() { say.tell(int(done.Add(1)), len(trials), "trying "+x.change) }()
+			next, err := planning.Solve(ctx, x.p, planning.Options{Effort: 0.15})
+			if err == nil && next.Status == planning.Meets {
+				found[i] = &Remedy{Change: x.change, Cost: next.Cost, Finish: next.Finish}
+			}
+			return ctx.Err()
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	var out []Remedy
+	for _, x := range found {
+		if x != nil {
+			out = append(out, *x)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Remedy) int { return cmp.Or(a.Cost.Cmp(b.Cost), cmp.Compare(a.Finish, b.Finish)) })
+	switch plan.Status {
+	case planning.Late:
+		by := plan.Lateness(p)
+		out = append(out, Remedy{
+			Change: fmt.Sprintf("the deadlines %s later", lasting(by+999)),
+			Cost:   plan.Cost, Finish: plan.Finish, Deadline: by,
+		})
+	case planning.OverBudget:
+		out = append(out, Remedy{Change: fmt.Sprintf("a budget of %s %s", p.Currency, plan.Cost), Cost: plan.Cost, Finish: plan.Finish})
+	}
+	return out, nil
+}
+
+func lastDeadline(p planning.Problem) (last planning.Millis) {
+	for _, s := range p.Shots {
+		last = max(last, s.Deadline)
+	}
+	return last
+}
