@@ -54,6 +54,60 @@ func (e AssumptionWhat) Valid() bool {
 	}
 }
 
+// Defines values for ComputationKind.
+const (
+	ComputationKindCurve    ComputationKind = "curve"
+	ComputationKindForecast ComputationKind = "forecast"
+	ComputationKindPlan     ComputationKind = "plan"
+	ComputationKindReasons  ComputationKind = "reasons"
+	ComputationKindSources  ComputationKind = "sources"
+)
+
+// Valid indicates whether the value is a known member of the ComputationKind enum.
+func (e ComputationKind) Valid() bool {
+	switch e {
+	case ComputationKindCurve:
+		return true
+	case ComputationKindForecast:
+		return true
+	case ComputationKindPlan:
+		return true
+	case ComputationKindReasons:
+		return true
+	case ComputationKindSources:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ComputationState.
+const (
+	ComputationStateCancelled ComputationState = "cancelled"
+	ComputationStateComputing ComputationState = "computing"
+	ComputationStateDone      ComputationState = "done"
+	ComputationStateFailed    ComputationState = "failed"
+	ComputationStateWaiting   ComputationState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the ComputationState enum.
+func (e ComputationState) Valid() bool {
+	switch e {
+	case ComputationStateCancelled:
+		return true
+	case ComputationStateComputing:
+		return true
+	case ComputationStateDone:
+		return true
+	case ComputationStateFailed:
+		return true
+	case ComputationStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CrewFiguresBasis.
 const (
 	CrewFiguresBasisBlocked   CrewFiguresBasis = "blocked"
@@ -967,6 +1021,49 @@ type Comparison struct {
 	Unlike    []UnlikeSettings `json:"unlike"`
 }
 
+// Computation Something that takes the planner's or the forecast's time, computed in the background
+type Computation struct {
+	// About What it is of
+	About string `json:"about"`
+
+	// AskedBy The name of the token
+	AskedBy string    `json:"asked_by"`
+	Created time.Time `json:"created"`
+
+	// Doing What is being done now
+	Doing string `json:"doing"`
+
+	// Done How many of its parts are done
+	Done  int       `json:"done"`
+	Ended time.Time `json:"ended,omitempty,omitzero"`
+
+	// Id Of a plan, that of the plan too: it is at /plans/ID once this is done
+	Id   openapi_types.UUID `json:"id"`
+	Kind ComputationKind    `json:"kind"`
+
+	// Parts How many there are; 0: nobody knows
+	Parts int `json:"parts"`
+
+	// Problem Why it failed
+	Problem string           `json:"problem,omitempty,omitzero"`
+	State   ComputationState `json:"state"`
+
+	// Yours Whether the token that asks now asked for it
+	Yours bool `json:"yours"`
+}
+
+// ComputationKind defines model for Computation.Kind.
+type ComputationKind string
+
+// ComputationState defines model for Computation.State.
+type ComputationState string
+
+// ComputationList defines model for ComputationList.
+type ComputationList struct {
+	Items []Computation `json:"items"`
+	Next  string        `json:"next,omitempty,omitzero"`
+}
+
 // Crew defines model for Crew.
 type Crew struct {
 	Backends []string `json:"backends"`
@@ -1829,8 +1926,11 @@ type NewPlan struct {
 	Budget Spend `json:"budget,omitempty,omitzero"`
 
 	// By Deadline for all; without it each shot's own
-	By   time.Time   `json:"by,omitempty,omitzero"`
-	Goal NewPlanGoal `json:"goal,omitempty,omitzero"`
+	By time.Time `json:"by,omitempty,omitzero"`
+
+	// Confidence Plan so that the forecast meets every deadline with this chance, keeping as much slack as that takes
+	Confidence float32     `json:"confidence,omitempty,omitzero"`
+	Goal       NewPlanGoal `json:"goal,omitempty,omitzero"`
 
 	// NotBefore No frame starts earlier
 	NotBefore time.Time `json:"not_before,omitempty,omitzero"`
@@ -1847,9 +1947,6 @@ type NewPlan struct {
 
 	// Slack The share of the time to each deadline that is kept spare: 0.1 is a tenth
 	Slack float32 `json:"slack,omitempty,omitzero"`
-
-	// Sure Plan so that the forecast meets every deadline with this chance, keeping as much slack as that takes
-	Sure float32 `json:"sure,omitempty,omitzero"`
 
 	// TimeLimitS Look for a better plan until then; without it as long as the size of the problem asks
 	TimeLimitS float32 `json:"time_limit_s,omitempty,omitzero"`
@@ -2030,6 +2127,10 @@ type Plan struct {
 	// Assumes What it takes for granted that is not so; such a plan cannot be started
 	Assumes  []string         `json:"assumes,omitempty,omitzero"`
 	Bookings []PlannedBooking `json:"bookings,omitempty,omitzero"`
+
+	// Chance The chance to meet every deadline that its forecast gave when it was made, 0 to 1; none where it books nothing
+	Chance  *float64 `json:"chance,omitempty"`
+	Choices NewPlan  `json:"choices,omitempty,omitzero"`
 
 	// Cost an amount such as 184.20
 	//
@@ -2689,6 +2790,11 @@ type SourceCost struct {
 	Cost   Money `json:"cost"`
 	Frames int   `json:"frames"`
 
+	// MinimumCharge an amount such as 184.20
+	//
+	// Example: 184.20
+	MinimumCharge Money `json:"minimum_charge,omitempty,omitzero"`
+
 	// PaidS Server time paid for
 	PaidS  float64 `json:"paid_s,omitempty,omitzero"`
 	Source string  `json:"source"`
@@ -3035,6 +3141,9 @@ type RunParam = openapi_types.UUID
 // ShotParam at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 type ShotParam = Name
 
+// Computing Something that takes the planner's or the forecast's time, computed in the background
+type Computing = Computation
+
 // JoinAgentJSONBody defines parameters for JoinAgent.
 type JoinAgentJSONBody struct {
 	// Host at most 63 small letters, digits, '.', '-' and '_', such as stair-030
@@ -3052,6 +3161,16 @@ type PutPictureParams struct {
 type FetchedPackageJSONBody struct {
 	Bytes   int64   `json:"bytes"`
 	Seconds float64 `json:"seconds"`
+}
+
+// ListComputationsParams defines parameters for ListComputations.
+type ListComputationsParams struct {
+	// Cursor From `next` of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Open Only what has not ended
+	Open *bool `form:"open,omitempty" json:"open,omitempty"`
 }
 
 // ListEntriesParams defines parameters for ListEntries.
@@ -3143,6 +3262,7 @@ type ExportPlanParamsOf string
 
 // ForecastPlanParams defines parameters for ForecastPlan.
 type ForecastPlanParams struct {
+	// Simulations Without it 1000, and of more than 20,000 frames fewer, at least 50
 	Simulations *int   `form:"simulations,omitempty" json:"simulations,omitempty"`
 	Seed        *int64 `form:"seed,omitempty" json:"seed,omitempty"`
 }
@@ -3423,6 +3543,15 @@ type ServerInterface interface {
 	// PutChunk Store a chunk of up to 4 MiB under its SHA-256; harmless when sent again
 	// (PUT /chunks/{sum})
 	PutChunk(w http.ResponseWriter, r *http.Request, sum string)
+	// ListComputations What is being computed for whom, and what was in the last day, newest first
+	// (GET /computations)
+	ListComputations(w http.ResponseWriter, r *http.Request, params ListComputationsParams)
+	// CancelComputation End a computation; who asks for its answer after that has it computed anew
+	// (DELETE /computations/{computation})
+	CancelComputation(w http.ResponseWriter, r *http.Request, computation openapi_types.UUID)
+	// GetComputation How far a computation is
+	// (GET /computations/{computation})
+	GetComputation(w http.ResponseWriter, r *http.Request, computation openapi_types.UUID)
 	// ListEntries The ledger by entry, over runs
 	// (GET /entries)
 	ListEntries(w http.ResponseWriter, r *http.Request, params ListEntriesParams)
@@ -3696,6 +3825,24 @@ func (_ Unimplemented) MissingChunks(w http.ResponseWriter, r *http.Request) {
 // PutChunk Store a chunk of up to 4 MiB under its SHA-256; harmless when sent again
 // (PUT /chunks/{sum})
 func (_ Unimplemented) PutChunk(w http.ResponseWriter, r *http.Request, sum string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListComputations What is being computed for whom, and what was in the last day, newest first
+// (GET /computations)
+func (_ Unimplemented) ListComputations(w http.ResponseWriter, r *http.Request, params ListComputationsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CancelComputation End a computation; who asks for its answer after that has it computed anew
+// (DELETE /computations/{computation})
+func (_ Unimplemented) CancelComputation(w http.ResponseWriter, r *http.Request, computation openapi_types.UUID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetComputation How far a computation is
+// (GET /computations/{computation})
+func (_ Unimplemented) GetComputation(w http.ResponseWriter, r *http.Request, computation openapi_types.UUID) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4397,6 +4544,117 @@ func (siw *ServerInterfaceWrapper) PutChunk(w http.ResponseWriter, r *http.Reque
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.PutChunk(w, r, sum)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListComputations operation middleware
+func (siw *ServerInterfaceWrapper) ListComputations(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListComputationsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "open" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "open", r.URL.Query(), &params.Open, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "open"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "open", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListComputations(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CancelComputation operation middleware
+func (siw *ServerInterfaceWrapper) CancelComputation(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "computation" -------------
+	var computation openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "computation", chi.URLParam(r, "computation"), &computation, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "computation", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CancelComputation(w, r, computation)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetComputation operation middleware
+func (siw *ServerInterfaceWrapper) GetComputation(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "computation" -------------
+	var computation openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "computation", chi.URLParam(r, "computation"), &computation, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "computation", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetComputation(w, r, computation)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7082,6 +7340,15 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/plans/{plan}/export", wrapper.ExportPlan)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/computations", wrapper.ListComputations)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/computations/{computation}", wrapper.CancelComputation)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/computations/{computation}", wrapper.GetComputation)
+	})
+	r.Group(func(r chi.Router) {
 		r.Put(options.BaseURL+"/runs/{run}/plan", wrapper.SetRunPlan)
 	})
 	r.Group(func(r chi.Router) {
@@ -7150,313 +7417,327 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37ktw2ljf4Kojc+ULdMayLZMljlWLiW7Usjdzji0IltyPG1paRJDITLhJgA2BlpRWK2KfZB9sn2cA5",
-	"AK8Ak6zKlOyO/ccuZTJJEDg4OJff+Z0Pi1QWpRRMGL24+LAoqaIFM0zBv9JKaansXxnTqeKl4VIsLhav",
-	"lCzIr4Ldml+JXBGzYaSka0aWbCUVWyQLbq/6Z8XUbpEsBC3Y4sLfLFnodMMKau9a0NtvmVibzeLi0fl5",
-	"sjC70l6pjeJivfiYLG5P1vLEfnqir3l5ImEAND8pJReGqcXFiuaafUwWKyZS9sYO3t4XHl9Ss2meDhcs",
-	"koVi/6y4YtniwqiKtQezkqqgZnGx4MJ8+XiRLAoueFEVi4uH9cjsU9dMLT7aR9qZGn2kvWD0kYG7bqQ2",
-	"Yze134/e898UWy0uFv/HWbOwZ/itPvve3sM+hWesKKVhIt39N9sNF/jdhhFNC0au2Y5sudnAGsMnS5nt",
-	"yJrfMA2frbjShlCht0wRuqZc+OXfMJox1Yz8m+aZJ/ahEUF4aAWh4ML/+6v7iEXOqB5dI7hgnlgEFi3n",
-	"BTf1E3pyj1+2b5mxFa1y49+V3qKYPXFvHhW6GS+uKjH22qoS0166qni2GKzAx2ShN3JUTu3395VT+x5M",
-	"l1JoBurojZLLnMETUykMEzDntCxznlI7E2clXvHvv2krxh8mPs7fF57Y3Qg/baghWyYM2Sop1uQvb1+9",
-	"IE8fP/mPv+Is4B3sA56vmTA/qMypzlLJkinDceRpLtPrqxVNDarTen4zWS1z1sywqIolLvWGUWWWjJor",
-	"PdyfbxnNiWapFJkmS2a2jAlS/0Ivkv1P+NhenJ87j0u6431f/1Yuf2OpsaN7rnVVuNF8WNAs4yiJb1qv",
-	"DbLYn1CrvwgVGZGrFVMXVocoRrgmUjBSSMUS8v3z714mJOfXjFAh7QWnpFQ8ZRfw1QON/yJUkI2sFPkL",
-	"FXi3vxKpCCXLSu/8N8Q+76/2/vWtNFM3TOkLoiUpqNj5D/xJBreCJ50Swwt2QSgBVe4vsKIN3xNDr0EN",
-	"ck1Kqoy9gBsNv0oI1ag54bFEM2O4WOtTkjGa5Vywi97NuCZZxQg1fqhwn1N4E40Xw+T5i1eKMULzHL6B",
-	"SxdJT+yo6QobNezEXrkI6NRUVrifan308LyjkM5DCqkR6fbP2r86PX8YkG67utO0gNco064Fydh38XdS",
-	"sJ29ervBGWLCDvVnf7iCBCz8zZKFExA7azh5fgkX9ryulG5tkZaKbG8veJJ7ldB+evHmx70bqadSpMI/",
-	"xk+MjJWKpRzU49Vm8swUm9+HWueHFaEkhT26hW1LyYqqgix5nmuy3BE458YFppAZyyfZfmajGM26rxi8",
-	"5ZYas/ey3nrgMBI3i8EV2VTi+rIq9Mx10e4n3LDCmdTGMGXn7//6+fzkKT1Zvf/w5eOP/xbahAW9/QZ/",
-	"Zzdfa1qoUnQ3eAt4VnDwsiip4u4U7A5wSTUD4W0M0JYWUGzbHf6YuLxQbPuKrys7hx/7Y02sxa+suRd8",
-	"Ur2HJmuojN3wlE0f3ddw/T9oXrHQ6DJ+wzWXYvoNX0ttvna/Ct0RTgkdMuytJboKnuQ/CsNRhbeUygTz",
-	"QEgTXkGd0tz+OfWlLvH6N9aCDL0UGHLBBxnFTLqZsSCX+IvQUyrhT4RJd/oRLr90Z+rwhv19gsaoW5+W",
-	"YCbNbvCyX4+lLSGN8LXfu5ns4B5UbBvafek1E1l30oa6rzc91qS5guPoyh44k9V4aMvsfRjPgpflXFyz",
-	"9ldLKXNGYScUrJBqd7Vetr5uZBWU7axB9NYPfJBmBdz9kmYy69G1hzKcttgyeR0WW63giJdUc922HgpG",
-	"daVgEKViGU8N/F2JayG31t9aWquaZQFrIVmktDJeGfU1BJjC1taHMwgM1S34JRRtTfuU6cubllV4EVMn",
-	"sGOKtzu0/3rzo14ErQ5uTSgIuexT0s2VH5MFW614yv2Z0X3YZclYdlKVRN4whRNgjW03OAhJgBOx3Nn/",
-	"TdOiKx7WbaAprlJrDk7daqhc6u055eH4iwLuEIix2W/JSip4q0pw4x0Qr77sq6JbUKlp77vh6w2eQlMu",
-	"ltpclYxeu3094Se53IYOuR9w3E/Pyf8iEKi4ofm0Afs9Fbrrdyzj4Pr1dkMrYLWR5oGufS/rkpkN2xGq",
-	"2NTHMxN48k8bhg4aCKF2cc/+KR5Qk7MV4chBbz3OvQflG7jIXt2sY29tBKFuE02bkzKnacT0oEWZM32F",
-	"gYnho97wW5bjImniLiaUlPZj71LUPrFmpr5o2sBcPGSiqGpZqdh7WE1TlVNvhFdf2b018ye53E78Bar5",
-	"wYy+lluMYdSmzVAXV5oFd2RbeW43PGeEG6KYyJhiWULOiZHk4bSZ325kzkJb9N2GEfgS11QKDJbYk4bQ",
-	"fKKa7hkDKH/1Arpzq2UVNIYCHtGxU/8fTNlDenjqY1BgMGE5NUxdWDkVuPMLuiPL2hnmoAr8WT8x6BI7",
-	"cjfu6Bl8IbchOXCHBeojVIVLKa9ZBucHFRnZUE2ENBCyEkE5UZWYEPodcQjsxIzpSobrjkGzUEwN1DMo",
-	"am2osA/3ppWQdoVhARbJQrAbpoJW1HYTOEn/SzJtRW+lZFEP44EmgoYWpR8XxZCQkzGMmzt3At4Xn+nW",
-	"JShplbphARkD6R+M9XmeYxTRDtie+3IrWAaBP4gocvhua+VtEP9bDENEc+wXLrjeTPfGIxIamT78n3tG",
-	"aJpGYwWQ3pgRlrBTHnVoVZUHJv5vO6sEU7QbljSnImUZgQfbbZ1upG7vm8jrthxLN2b3vKhk4DCHCYNj",
-	"Ll1B1XXbcUk3jJYMV4hqg3/5OQjuszKnE5WFoabab6XkVFzilQFtLwYCVN83NK0Y9pkZtbubW37H4Co6",
-	"2O24ID35/b39z/nJ0/cfzpOHT8LhQS6uKs2cGReIdrbj6+L6asszs9kfP0XX+crI4Dt3XPvRZ04P7c6L",
-	"0lei0nQZ2rQ/bXbu2MU00rIyJKXCnnNLRirNgjJ5l3gxSLcPGjdTEpe/S7Bc58b0Wa55NdWCzWpB787K",
-	"+jwh64cJ+X//7//nGUnLys0PKZVMmdZSNQ6SVc8PNMEXWiSdPPyXSVQYljvD9DhmIhz8x6zC8N1G5coZ",
-	"sIFf1SmnPXeoV3zWk3si4KY7vuQYaR6o8l5goG8gU1OnPvHkTwhFQ8llE+VWJGQrqzwjNMsmxjWaZ16V",
-	"TF3VGy5oNvpEKtiKxGxkpTFD2402uPH4rNj0YdgR3CPK4Z6rKiG4WBN7FBCprKtiJkY9ZKX0laY3IdPZ",
-	"xSa6Xoo1qyAcjCZ1ameI3jBMcE2JG3hVGDo5Qyvxzmd37URAAloKZ5CggttKBXsW0oj3UqiRTFhbTIMy",
-	"3gnpdUV8hus73eUtmNnIcOhV2RM3PIk+nv8A4wwYLKydzgdTQwkb68UFH/D0SSuIRXJGb5gmD4msTCDk",
-	"05trHDdOAgbjFv5Z9fuG5946ROEd7HwaxGHdUMWpMM9IuqFCsFwTSOuj61N79N3FK7VQV9nUCJ8qYtp4",
-	"OIkubz+Mg2nNi0k36c9fAWAtP2J3I/ek0MS9FEbtAtb1hqo1KoNJFkg8Mk53A7M7tD+ZNrygZsYjx3KJ",
-	"1zwUXQOokhUFULUIWjLywoWGUJFRxUgmBUuIUdx/uLaaTcCnJeUZ7hvu1Y+Q4JNDTKGJDtnzoY66Whvd",
-	"eqn2Q2t7OcPLuxd1bGpFeQ7fbCk3dmaSxYrZ+dpKdb1AtJ5ZoMEH12kHZpKq3FAR9EQArMrGpgPjRGDl",
-	"GKaIpjxL7Ou5s5W0fLap2vo1uOMIC7Eae0VVEfr55JDKvMhlNCMbD2kGAyPWfIbgwVYSzNjsdXAxAGLF",
-	"vhWA8xE5kMtWmrWR+qTecjiU6F79luuAN7yssjUzVzlbTXSKk/AhryrxQJOUls+IFPmuNjtU5SJ6GwpA",
-	"NNjzc3XEWADjDvsf9sqMFFQQuYi7HCym9lZHnXCvRFdYM9Wu86Q4DWrnIBrAKoD7vjyoJqvQ7DLvV2pj",
-	"wRx8nZhEuxkJCvUNE9EI88QYMXUO0PToMS5vcIWigWV/qHS0dh3yNIpDyg51HuhyUHkuvueiNC4wirb+",
-	"+7hCPJoCNDSYLOstrNNT1ISX7NYaT2v21t2ru3JTT3xrccVs1+mhj2BMpu+XgjKG58EP3CNCr/bKLtrM",
-	"kASiBUbDrW9+vDs8K7T9c1qJdOOA1NOjcTmjwTwx2MiU/CaXDzRZMrvvNRpHYAOg5ezFfU8AYxTnMgeo",
-	"aq/NrirNAkGBy400DjxMIUuRndgLSc5T63+BFdfL47SMayEzBwxtA3n31xb4RHMrBvQkGL1rzIwpLwq2",
-	"3TyM+Gu5tV4vwErBVAuFAxrrYwCLvVpvfp+Hk6oV5jRwLM7jFZ4AdzuhXknlkjcIIZAKDiEHGRcMjGq/",
-	"nHNe5uNg3/f0hUt71fOH8lJvn9oatzt/X6zTKpS/y2XggEtTVpogXGxGFct9JvgnlwtNwVZ3QmSPLw7O",
-	"QH24A/S9KLiZbJ3FnsQ1YbclSw3LrG4B68XqRSkiZzHLaak9tmXCuWcNlWy64eDcrWEUY+D61dovBPBX",
-	"4XNsxUUG4MtZOnrMePRH5rS349kk16pUUq6Cg2w9uT/Kf1asCrh9f5fLGuvDTTiJ7ozJ0Dl0WRUFyzAi",
-	"ZTUYbLyE4DJ5N52LNK8yNjHOO93BFDMszrs4mNpQZeZIZ22reYPTRRHAyATRsiaaoPlO49+wKAiulHKF",
-	"n21Yni38rONHiv3GHPJSsZULJKS5dHfBPQSn3Ykfc8hSNQonfa/5BRPewQU407hWsPimLb84c8AXHw5x",
-	"MtraU14EOwLVVlRBZYy/DoW7WHod2cS3Yawvu8H4tV8chK4qiN0o0YU8tyaN3U7ABODNEzcs9yscS/i1",
-	"QhEBB6UNh31Yrhm5ZqzUDbikg/5ICF8RKnboBWayDZ2ags6xR6WSspiOjAQwJZSCzvyNYCybAcBsPaFv",
-	"BTOGACxGdEHznGkzC/cHt3byNQyL451qc8Y+xRe+Dqav9UoDLCKj6WbWsOQSfNIIMH0kgFenWoKRO9x2",
-	"SkdSdoPkKdnIPNMEsnlp+CjVudxmLq9wX4Aiz/M5YmH4emPCM3TToOBq159D1FVvqMIqB/s4DOBCoReF",
-	"bWt3DYR7V9yMgbGGn3OzkVVgUzcJ7UDxwayd03qpPc6zl7T6Ac2P3++zpGNIRH+DRtJbYtp5VEeRtCTE",
-	"r1hPB/TVSFtO44HVVzLP0M2c4feveM70ThsWsf4UY9OXQzDj3cChAG4VN7R71MbyZ/WlzS2boQRf3ft1",
-	"vdMjil8Y7to6/BaMKOdUG7DgKjUP4Om9gummvK9QCRnzCBkE5VtbFQED2z0r8i52yVtpmxLspd9KBmbT",
-	"bRhweZdI49xgH3305MvwjfbGAcecOZCNS7hyrF6sbcD5VYiK2gtZeSKVrmaL+oCNkxZzJtyRG6p7rc/j",
-	"PeilJt/WtpS7Zmj0nb5mhvI8gmuZNMloT/MZscF3obxA76VqnxXuHB1+OKM0L1HRvEW/OGOSwYvPiI7w",
-	"su8JzVuuRuzhbj9tAglvag+agLGMD/K+ZxuLXaeLIdC4x+tF+pfxguJAKfm2/fgLNP0QIu7TNy0Qux9Z",
-	"QrYb6UDk3BAtpbCWLERx23Vw++qWPfo/FqSIl/FOe5utw71TsQPKHK6J/TG8CzfByO29Efj31XtdN7an",
-	"/dwiuzlInEz5FQ5J92vPKTIXjCulmTQR4P5Prt62Fw9q7ANpBJC5q5VUYU/nVy7KyugrXRU1+xVYS05s",
-	"mWIkr+W2B6oMBtQLrnXQsfoJkpX4jAJ2I5RwbBiSbEWjbvte0ZdVzUvVOEhr5/5fPt6jpWEt3UqNysjz",
-	"Wof0NDXMdsCfhSlfslxuUTekTDCyAlsXV0JDGsXazrPqY5vlDefv2I10kYdZYjc6S/6m4RlCIZ9jvHuY",
-	"3gT7Fhmwpl1bKrlWTPeyS3NAtJ5vC0cYfF0ZOq/p2kUw/RlZlYCjA50v7MkYOhDhV1eaMTEj3T6bASNY",
-	"GaAoF13jrKXo27HzCGoJhm63O09nyu+qdvdGTwG8Cq6vQnCyJqijQfNQwAnjsOAnoJQwkopoGgpVXTy3",
-	"v0tzqpi75EJUeR467zp53j7BlfNrcSs3M1LQHYG47aw5iWrYb+xmd+pbrpzKqG2fadp2UGDUjh1NkiL/",
-	"tkH+DURcDCvFAADNshqGZm0QB9YYAi5Llk5hN7m01w28Ifuhl5OWaLv9NW4CtClThn440ya0JmQrVRYM",
-	"yS4Vo9dX7IYF7pb7ZOGYxxnYbrpKN3U9IhqWrvhuThwSYqph+Qg7Ccliy3xYrrf1eOHYFbdSXePKml3J",
-	"U5oPqybvUEHrnpu4GfNjD5bleZapwGEQrQPfFzzlphs1DUdLR8CMdNejWOqmOwYafGJacg55A89yNhOe",
-	"wgvezYjHiggdD017UO6BoSUaNSwGIUqYuwR3XmzDvgZOsyHKPxbQ2XKRye3YksxL7SLqacq1g5CAB0HN",
-	"nigHZPOvEpuab721NBS5uUi8e3p7U1w3GFb0VQ4QGHntMA6HjovUZ9EfH6zWgYSx2zSvNL9h33mLGGlP",
-	"R6vTZsHGpoK0pLii6VUptyHb4ZWdvIa2QFUCjjyrl5dQlbp7hsEKWXlki32PoWkxA8sjSzyzJ8qV1UCB",
-	"2a5faIZUWM15Nano0xVSXV1vN3crpmp+HpLqOcC5PaCtPjjLz0xsM4WjgrPDdn+T8hoIGuSK2AVF0QET",
-	"uR2X88bUMYJz0VOoEy2frL1QoU88HeoQWDsuO2b8unN0hrBmzrZht66AeFFIcbJSfAxk3Fz88OnF+Xn8",
-	"TG0uPP8qeOEQWxx+tcg5OMaXNoVebIbFNiPEMZakYr3MeDsy4tzTCEJmetjEbdNCZoFE4humENND6Mo4",
-	"nhTcPYoKUMBy5azlZ8SlzjHZx3zpgvJYF9km9Wml8iCB77RGkM6Bptd0HRjcN4CPzl0IwEiyZGQF7Ieu",
-	"BszDkxp4jUNFyK0gGdfX9wt0p0zEPDpH/RjdXXEZainkKJWNZ07Yk1jrhrOSESuswyAJr+WfUgthS+Ja",
-	"LxjdfW/ZPyvnP/9pYutbyh0Lah0+/PJ8TvywHU6ubxeeomwdCifPKnWyF18tfXzs/mVgd6cVjCeQHWxy",
-	"3l2VnBHjxKl8K7dhNh0xrWHA0Flp1VfBeHrv0pC+tKagsybxdX8rQ9Srld5dRWONrh4VwbhYN1djcV0E",
-	"c0JYYJ54Rb3GgyC3jyBsntDBQXXDAkl5dhVL+XZilhNCV8jR7iJG9niEohBckNEY1J22hf/RvTkEI1EY",
-	"dxLUVnxvOvui3gCE63ElXorDmyW8I1bmhxDcLi5+iAoOZSYkySShS7RBRium5/DG7fZPoTtT/UzGsG7f",
-	"YonUzEOR3RpFrzSj5moGk0agyFgKRuBmxN7MEapkdNdiCl1XYAI1j4xFSVOgfFkysuHKE/m5AP+4Dzuo",
-	"5MwldXiSppjMFf6cjFASl1LmU+MS9YvM4FSC+9dV43iH0Jp+RzP2Tl6HQv6apYqFpcr4X4zijOCi/sDw",
-	"p4m/e3BMnut5btMGT+I8Zrju5c/qo6afv3hjvX8ilY/fQHKUZm1mWsyadZNxzQuhdYp0vzU8coDOBuek",
-	"imHHJ5BAAWsiRp1SKqx0K0AmOX3uRjGGuHTkjT41KQWhN0zRdZuHs33r5D7EUTAdfdKrMLWAc8WgOw3w",
-	"bBGj2NzpGctV/W3XL2Gzezf8fmPvNMV12htedC2swDu0BhMXXrJ6WUpXCuAcG6BizlmdOx56ZIau2ejQ",
-	"pqDdR1HbfoKD2zrMUkUFoQUQ6WCuUJOHXz0+fXQOwNg69OI/ahH7nfzvn4HS72Hy8KuPf/nll9P6n48+",
-	"/vV/Bzn+vnexit4IDCmkNuTLL7B4g+TMPkQnJONrbnRCHpw+SMiDkwfglj+4epDUY9WGcnVy/kVvbJ5v",
-	"0P3/9Ork/Yfz5MtHYerB79n2TRMlmAskn+xruGe84n2g0aR+KPis0MLa4TvOyhljp1pXBYvYQnx1QZAp",
-	"oGHk992sEgdZ5EiOA/iIU/Ic/4HwAri1boqQGt5CX5Y2MV7aasXVn7FQI4lszfYaxJclE+DPLwOb4WvH",
-	"cI4WSZ53olKA4XS063OIkNeS5p3WeG1S0hGe0pDdIqS5cp0oB4P/XvrQtJ1kTRhVOe95ImPjLLmI1eu3",
-	"KKGbsBgCYzBaB7Yr0g5nzwh1FezIdaz9bNYse3DxVBl4w8WU8At6X515xvxUmLLZN0ZrXsq0KwvukARy",
-	"0YJeBBQ3hX2Adux/HOj+LlyXBywzsk5RTTGFNA41dUuyJwAxY4gAAZqsr7z925/5ggv/7wCkJ6dYjxlo",
-	"urmhqoZ3AGeNkb4mzm0770pcs9IQXVLFLsj56UPocUcMExBSrC2c89On++yBKrRRYFG0bOBXdj+lVBsC",
-	"PREIu2Fq1wzKMYoCUzIVKUsgJG3XiGpS2IMIXhopvinSkOveOJ8+6fSNexKhwXflTwEL6Vspr52ftITj",
-	"EfVt5VssiY6qoprkEgcIdhX/vZ5410aSUH3dGWQ3VnkaamzXKm4blhzqBCsOtbXUcfv30WayxVx7Rwl8",
-	"tL9vGMh45Jy8rIMac7qe1Y5YT6atK+V1Guy0FbXSIRUpFb+hBlvM2kXTetMFSz/qnPh32MkTQG/4snHY",
-	"W2yOTJXt5vp+LtzS9+5avW4fjlVY9XR0NxPkjtyCZ1nOXP+bges1eeY2E4JmtefvwjpTrnX0lF31OmMK",
-	"PVKiNYVfBhlqDuPiDEw+JMnTTbKrsXSeEVaUZpd4arFFyA0ZiFKzab9qnxmPpvUz6/YmqCc3JrNbxsq5",
-	"2SIk3tPdrsVf2fnqmUCuFy3mMD3JGllVCps/KE5zsmRrLjoKFa36MDVRn0a4M4YvkgBmMmsVMsGZ6VnL",
-	"6uc92suCNDBEH55+8SQZpEWJNrLUvhcII8y+vH0sHIsuRlGzxFrtnkNIYENdCxRsnEpoiVDmpgl0e4Cn",
-	"549G6M9mg0jghxHpqANsd8AqhDoaWl/gtuSK6WfuSP5NckEMngeCEaQtq9/7iy+f7F2bOWpJhLXmRhb2",
-	"7Nk2lD3hGp09SlnJfG+Q+K29JoLjgd/HVgKE9tOdLXqkrZBp7aqE6FIxmnlKZdR+HZPqCzjYH9bdYaE7",
-	"guZSgHGqXYO+cKPge694QW+vFCubiLrfwE8CgXpQDzXn24wR2aeEuH3C+g/Hc2fFV89fKGkJd65tW1Jg",
-	"NzTfgshaknZluNM34FgkrkE2lG9YH8tOQ3dRwO5ud28Otm++nwrqnlyhbfAD8HJMQHbfpTannaIPdsWC",
-	"HJC+aNHMPdAwdd34q29Y1riovvlTqKPYXlMU3nmsAMPjwuvxR2fuENBeXIIjYHub95yPXLmaAOH8HCDg",
-	"FZvOHshFqlgBhWn723dPL5ECYXUBmw29YW3FnHSkc0bZlFV2rvn53qHu6QHrOBMnLOBd8NDhjggzevJo",
-	"Zqoy2GUS82dUEBTAFtu+CxKOprtQQVvFXNA183GbOuGlN5XJ5FZMmZcDwofbC9vMladjb0to4vfdNELI",
-	"Vo7ggGmAoVxm7BB0dvz3qRBOVw3cO/RfPz959OTLxiDKOQYw8WWTaZAGe2s3FvdmyUgioz0zM23ETSWu",
-	"j9eaHnJLm5BnvccIja7CHCgBhainm0T3puHpUyF+lhW/DXM2vlGshOpXkZG6+dikNic0CoLK8zp7beQa",
-	"Qu0T22xKdT0RmzRIjN06+JAbWH2z4CTxuZ6gy1bcPWr+aH/Q/J4mpxti8H1dZjCU/IsVjXIXwwbndq0o",
-	"wNratqCWz3xlKUShR/N7+xvAu8KL6RoU0WGuYCNoBh8bCasYncUIOgqdTSt1w67kKpw2gRnebqRmxCia",
-	"sRO5WhH4ifPyqWvlKFcJEPQ1FDOZot085X0TSHUH6OBIgTCsVb6rH9RJFD05Czm34aMPagWaeFYq3N8a",
-	"w1pN99GmuWylXTnASjHrUdp3gYlv5zGgOanZKFmtN9gaaXJFTrT2ayLjLy9KqTVf9upze/mKQ4ARYyDE",
-	"ITH9yly5pNBExDVCNgP3kpXRPGP37Y3he6xJDdtDl0xA4zNnFCbQ0kbDsdfgGfXAp9j0+oFGdiaQQvwl",
-	"k6k+w+XTp0X21xD+x2XeIvdyabnptwvmm99hJxinLyDpzA0MVB80kdw4TnM09iVCoz+GT8CZVVJzM83t",
-	"Dva60ZFNqnkiFwKmNocPfmHlbblryPsnzQwm6V5Eao0drnEO7/S8jrTJoiqt2TR7KX+En+0tLuSORcv1",
-	"lcFlrgdal0G0juBO7YRnQ6nNU9D2MTvnBSCWhgrxDrjtaWzPcNX4aAL6GeKoU6YZjKMa7DPl6rR55uTF",
-	"dLO2byXdQBI3/OZZsfd/5UAVwRZ1wYZ/7yR2osREE1D1bWTB7KbC2j9nfMyqVumJwsPz6RUTT2Zc+/T8",
-	"jlXVDwG6+AT++/R8fv/w1Pdg71OI2R3DfOJOEG1Y2dAg8qLKobWzTjDHB1gxX87cnIUt8wc60ztHsWvh",
-	"T2S+6McVa0NvFMXOC3YJuRmMzwb5gi6b12n6YLl8KXLWQcH/DaQvWLsF6oZmJM2ljrDK2gNUX8lw63/A",
-	"Y2tiRdBoklpJdSQdMw4x1vMiRsI0s8Bblxtp6h0YenAzZRNqQdtXu0Enfhv7VWlpaa/VW4rcKX6U1pjK",
-	"OERs36vCQ4f27X3fMqpDXE9HO2B8SdDoQYOjCpEFjekNxQqW8ZAhc8nFOmc1/red9mvqD1ynTWtnO+Tq",
-	"PCaEt/bxu4gpqEycPQ4wyMRISXJuTG7NvMm2lr0zXbN4W75ZUuakIXSzQ90q3rXPweiadqIwa61ljUnL",
-	"ZW0jeugxgB6hQhu4UK2aPHFY6o7HGcIj90IxAdIEzXsPc8VFkAHOeBprUnKYalNH2DAx9ABVpVMrMcba",
-	"/Wz4ejP5RrncXsWLb56et3syyxXxo5zWQWIrgo3BBaGuJzcU9tWI9sldJtpNveuK18N127kjSVavktKh",
-	"x+rmNN6dYE0vV0wDgZTGdkzjuA7FG3tVTF3pmQXL81tGDamSPNhgzgpM5yizesj3N7jDcoF36PuUtCqH",
-	"wYhyd3Z9H+uZHqkG7rqmg8WapQs+k+S2GyvVohp8V8VWued3uXsD1lavoQDaIGdURb6ahVapBxuDrcRD",
-	"llRFivHD80dNG0wC469v0rzt6IS+cGfJ5ILyQK+4UXZa18oqxAAWtyPjUhdoctN+cddzaxkthp7d+KV+",
-	"4/A01kHOfgMc32qh6a/uq8AVCnKoyLLudrxVso08rmOWrjqDkRuaV6wGHzClpBqjbWzGE1hSxw/Ta5F3",
-	"+cP3xIVC7YmMIcWlzHbQxh2rK6g9VAzUyiLWo1OT3Fo1HO0+BwCHkvjRTonIN0HAQDNAbnI24pi2WbSA",
-	"CeFimVNxvVd7wbf+9vUQQqN9Sw17QVU2HwSa8bl8QG3/pw0HeH7yP+8/fBGGAszgSAgS5O3DsE0G6FGS",
-	"ygyC2N9c/kAeP3r4H0mN7m1a/5MU2lbZH+IU6S7g93GwhMCwMmBw/kPmVcFIxnUKrV4Ssty5jUqh9kmt",
-	"ma+6b7tccwpmnU0zyQCSq9XdFsIZEPb370cLE54EkB6G3t4t9/ScKGpYU5p8fvroi6ROm9Msw9apDkWP",
-	"3V+jDl5w66DLHAynRsih5xmcszKv/ZHjIBpiI7xZ+D0cI/hsAtQrKfJdhHbe7oOrZTAl9Kpu7ebzQC/e",
-	"/LgIs7an16OVNdMje70hMGoqxbTdUq6dYCEzdkHWZZWQ1P5ns1uqdlaumbBRsr4yrwCAPS93hu3vAtW+",
-	"9nNCXccJiJhSz2edc3EdYWBH4qLB3eBzYtgtvruR6DLi/YK3arUm7dsBOxd9GiBNQhaRB5bv6U/Sp7zz",
-	"Ex0WWw2Y++NQ0sXbto0jU+Mt3Gird5s3DGVlTuTqpF4A13X9JPeYdepi+5sKjKslzU5Knhq8C07+iXdN",
-	"fAvaUPQml+srb1/tK3sEfG1DOTOqq/x1iBZIZdFpLrW/jVTTcW06PjBM0+cfHxQVV0Ljx3XDGXKrWtGg",
-	"BqpyaFZwUfcZCI31bRVCbuUsFB0dZL1TWjY57pJqzTLA50C78JKplAlzQZ6cJ+Sr84Q8bPOldqSrvAcQ",
-	"w0O2AWAImIuC7hCX4Tg/aviVllcrqmZAtnwvur3doFzbujuBtmY5uW8rMaUqI1CL2WCqpo1rZq9037j9",
-	"ai60yq7Z1W9yOcO3dT3z97chWO7qVCLxkdSQ//fDiri49KTGBZN0LWCWotV9kA71ve7n4GIPBF8KwJQA",
-	"oIQbR0v7eRuXtL9N/H3oAufKTP277nJHOgEBgmpDgRFDcLEmQm4nwnBmIpDeVmIO+mjfrTYy6nuzKb/H",
-	"FnX2B4r63dzvaU2LBqfEDQgCJuJlp+meQWZy6zEKtnWgNBeOQAAYNgqbTrtw6Qc1Cd0Dcti00huCfZyy",
-	"HshUE6hryjVaGa72uTBghOz2DwkJXfBcdip6GMeXMh4F3dfmdvgTaJWQhVu4gxm7ZkYTIUkhFWsVdlPf",
-	"9eYgvWgLRsXk1MRcetB2u7TuK55biXwY3MXeNoFFNq5GtRshG9ZhzozAd9uNtsnsFaMQqrNinlXIPuoM",
-	"31bfpxbApV7GvUHTLluBk6a6rSmOKiKQh8A8vK2OAnlodOY9m95ERTSStYJ6srCRC3BNrDfzoG1r4RY0",
-	"q9E3c5JgzomchbDsCFjDb6uQsxxVn70vyhM089NGliX+m2H0330GV9dOVcxpcVceoclQx+OekaxzAl93",
-	"jx5tTuQPzABh+R3M+EHevc3rHu94EEfiRGPiU5ny25z4nQOvR4Ifm5uB0kJjCCgNHbwjpSJlOeosO0U5",
-	"M66a0f8jJDjY1fSS+f7UoTzhPVF8Kcs1r3TkTvtoLJvbuEM2XI1kd3ityb1xE6KlmROeu+GRQ6TPiTp8",
-	"rzhIL9JBCWm95rTmLza/33dOC5mxcILLhYzuc/O659Ddb9Lvx+I5d2l4p1w2jX37mbx5pe6dXTGnC482",
-	"LFhGjVUngrk6rIb08A79C2vFCo9q6viDM5LSnIv1G/vUgHJFroBhjLU1X4dCLk241of4pv8gKr4jafKG",
-	"YHjuxOPjfCV4q6GJu6V/23qKgiviGoJPbC7oWciH4MypTWR4v1PQ9IyNoyh3Aue6u/BY6+JLpsN9TpGp",
-	"eWggAgdUiEwGKEaIm1bCBXROoLn75Bl5SJaVsZ9nrJA6JBlCbiMR0BH+6Mnz4kIQOP59KdwmXf7yx7eh",
-	"FRJdv+0uNEudhMbgPr/LUDnmN8+/f07sVw0eXpYMQixQFwnFjI5DfM90tFidmpF0PPXfXfcSmPOg8Hjg",
-	"bcCPiIMoj1WcE7ZFfUuRSsQMyCmUixvp+gxbwz+bE26ONCZujaq5ZeytXvEgHOwqZ1RHkgaRdlzEnmhL",
-	"iMtk2INveI4sK2AMdKwoEzS6b509/RcrbuYAq6JN9aY/UbA542tP0cS4CbREm52undIm1bkh/g26891Z",
-	"rmZS3BRHBWpCDdekhZ+b4rhLcdCsWaqLV9pVZXHMgp2MQ0RqYoHj+4ZqasUzkwQ+TVkZ6tJS4xWwkBj4",
-	"ja0Xhj9gGVnuiDsZ6vfek2vfz9/eNFgc6ik7l5VhxF1UB3+KSpsOK/mWm02A9HCYcMftEOhFgV+4mn+P",
-	"1oBm3jWHcp0Sn0OvN38XuJYhHfap7mD/i8mCGauv7Zw4oEVCpPDE2jB4CC274OQoX/bKLXu0ubljSPAL",
-	"QNtgFtem3/dtLOgO5OaQItKYC63eFCdPv7x9NFjyCew8Tbiooep89B9ffjWFuXFsUVyzJJ/T8jOyb/K5",
-	"KKvgXoQmlUumeea63QA4x+8Aq+/t17nctr5dyTyDR4bm/sn+uQ9MfhuGNIUBJ2/6Vc1hNZ1yrazMlVy5",
-	"NYjFjTQp6/6jyGfobJtMMk+7D3AIYANRGaB6nbFsJLG7inc5QKE9CVMndislJKdqzdRJHbeoZ7puTdq6",
-	"HOqrute3O5daocrD0d8WXDGEGB+iv+67yerOpD26KGo2df0wyhjPWUvwAMmiH/QFcC5l1uH5rf9B88qx",
-	"GbUb9jzQpH5YCFfttGlwi79DrDdYzH0tjTuzbnEGy4zYzy76bVQZ1FHpvQ2zWs7haPemTkOfX6rz8y/Y",
-	"f5LHp4+mHJZ1JHyOoozw9LkGsXW0PN4pNmjo1Mm/gT2q1iy7G+7iEkAVtS5ohRG8kwuYowKVyd2e8dJD",
-	"SuSqBkaBoEC4EI7U3+Sy1TIBal33t12t4yx3ZcsRjFSCm7o5C+DPoZwdEJtGZnSX1KhwPPvprZ0r9Ldw",
-	"BFeOkTiU8Mb90CA3Kc8amDQVhN0iehgA1DViuuBa80DJBzwy+izud557mKMBdhu/IbYcGgNUXw1a7rW8",
-	"Xcg5zvXbZnZp8EVvVwDli+5oBxgwiuOLTaWu2VJu4pxv2vfvgBXm9q9SyYJrhu2wfeXBjmR8MpTkJxpy",
-	"ysOxjtYKJPV+bu+7PaUVnkqnKKniwTr9JdXMW+BDh6Bfqsy04YXDsvjhvA9Cdw/EAzerczG+7b06F091",
-	"mYfNjOMFsy0+o/v1px6LDMba8CJaARmf7DVTczCjmBIssY9UaHOTWIsxh37F1s5zx62+Q+qn1zp3rNK1",
-	"Wfz7TTLLaaln5GSaLXH3A2dLNanv027iqSrRbRB9kL7PBVU9ZtiRlmtWsnMqUqwW9dri/YQ8eJPemqC6",
-	"wUFHAhrE9wHZOofeaW3YXsOQMEmIm20x4WIfMAnuo6ooWOZE2Z+YU3YRvXEsEHcon1pTLjTCQuuZ7+zM",
-	"frkVfgNVcUs7YQW/HSdFixBetCguxhV9JXRVllKZMLKP+s4pnv+yPpunWwxO2cyS8LiCemN1IGjD2rF1",
-	"WAnskDDsMBdf26bQfx8aplXCHqsCbRk9MwOWWRZGHW6MKS/Ozqww2D+1/ds6fG+loYLdIsGFNWiMTGWe",
-	"EK03F2dnlWbq/7Re2YVdVmzVFbDNcw8d3Ot4TiiYwAaUQdVY0J2j2VoyaxUDahelKHHFWHlu9aTe56u4",
-	"CtvR5KKvxA201a7bIa6oKoJ7AQj3r4A9NRZ8eHS+J/oQKr+8C0H+3lVBjsOrYhnsrMcL7vhBAZpHSqQh",
-	"h9x0wdYUYDuEugT1uOMe9nldG3BYleB2KINx76Y1r1yRcyvahVStCtOJjXpnt+m9NDK9fstKx8N0h3K3",
-	"XmNStiXUeFo/48ImdchoLzHp52p8EWJ22E9rh3GvfblKvKrfBWNG+4rRjhRSXNH0qpTbDu615c36oNAM",
-	"jLEPIwUGE8cnhGvn+t0WugNuo2+a2Qnum1b1xAFwBY4fORTAkJqR7UaipYb4bh9PLKD8wqP5pxK9NOGv",
-	"CNHypVHMpJuxVwt1icOwTBK0nRGyHQAtyvDn2zo/0psSqa59PoISsyt5SnM0bS/Iw9PH1rh4fE7+F9kw",
-	"esPZXWBwDaC4HkY9Z+HZqoKl8R4dG9wEdyoIDEfh7lCeMbFYLSqtwYaT42U9Vbb7B/5qWmlPsBej7yzW",
-	"FPq0AMmjjRphAAfJosNqHyON3p6ioTT5WuthvoFbS3F/rutrf90oMqwK8o1aFYRonVYKmnA95ficg4uc",
-	"loKJHVDNXM6uhdtuZM6i+Fr70nAFulbIHQSaV7o2cBB+AQWNlgZOVs6vGX4vp1EHR9IWTabIQSWjRT3W",
-	"e6ZqN+9QOibuVsy4OOMzLsemiYH4gXWbqMogNQa0sei9FNhSff5h4M7Kenj1aw1QufWggivj28TGO8FO",
-	"YfGbe2zMrNf2HS0OV/AcL6WLl560lDqOPxgFU5zm0/U2tv8MVRPELC+OMRWsk2o1N4VUBoR3wwRbI6fZ",
-	"sFC1Xn839/V7RWXoIIcYCOMRDrEWKi7aWptCWMjRE5Utj6zF9Dxk/A5yqU+sC38y5+Kn5zNgs8MJ8P1+",
-	"BxxiM/ctNvk9WJ3jhLKf3yQXoVinFPhU12QYSO8woEcFetHQg1gHgboHwKCH9lMXGe5n931sQQ6xZ3Bl",
-	"j7FnfGPivv8g0Py5py10YE9jpsaFAspZlU4TzxWomZkZuBjp+/u8aaR8LCu1h8mwdiLGwxGj4CjP2wa2",
-	"Aw11F6pl5e49WidTQTRm4+ix4S6zv/DmzN6FipyvgOCEu5Ct6/ImSc6oElBL3YkkTDhZu36iE44gM0Rj",
-	"TI/49C3ZneOKIRqrZPR6VsHliAvfJrMK0Ww5p4wagrnLiw7u6oFG4MlWqkwHTzs71H7R6ZSGEPOcOuPx",
-	"K7HNMr2Ac6aTB2vYuHlUFVdVGQrJhOz+RfOLMacLhOUgR0zMRr3/EbObI8djlPZzTpIV69dpxCUqeh60",
-	"d8CnIW+rqTkUu5HXUWKEWfQNffFiWAHSVVt+ZM3dhw5Qs6g/ipxfs8vWURQKyoK5Js2GqRpxim2Xfab4",
-	"gX7mrG3NDHILU6KsGb5IphJRH6YqtnuuRriTowalq8wcGgEbNiE74AxKuBjvNYXvGHATE/LSvaYATV0v",
-	"3qD14qGnApBtsLyv5ZbkUqytFQ7ouQe+UbnvoGqP0SWzFgaYNpg0kKQqAbdAgeTrgSa/yWX72g2kNSDH",
-	"KwGah025vULs17+7Mi8dNKn814mvuX3mqIbcOD3c0jOoENoiWUkcch4qSV1/72lNgqkJxvK+51iTapjA",
-	"6F3O9MReFrHmT+2EPYT/hDSkKuEp1mUC8KL9fM1vmCBwkAx1HxQAxHBHY3uLibBcFFTsXJyCG4D0aCLF",
-	"Mzehws7ollpxYcI1cq25lv2SxSgmeErzaKAUmj2StSTL3R1ibX6XtISq/Uj3ws10+WUZ7hlUPJXiZndp",
-	"TwAXa2PUUf/CsQDHP35U32BjTImAa3nNkajCvpz7p3dnFwqRHVfaVaY3mqHk/w2s0FBTs5IBXAxMkZWL",
-	"lCrFmSbY64y1WEbsHhG8wOilp+iCICa/ZRkpaLrhgunTX8Qvwmp5LKl+++oF+eKLL55a4fvx3Qug0DbD",
-	"ynTyF80Y+RX+/tVe++uZe41f/3r6i/i6Ui4EwwRogV+v9K8wXvsMt41PCSCAsANwxlJe0JygYD5DQnAH",
-	"CPlFOEYKl7Lj5pS8BHr8eshPHz/5j7oFaSbTqrAn9ymxBhVeVdI1Vv1R8YuQJf1nZcdfKS3Vr6fkJ8WN",
-	"J6trCh+YMMRsecpwp1NBfv0mY0UpjR3WyX+z3a+nv4iaN/5i4cA6rTrzi8X56cPTc9igJRO05IuLxRen",
-	"56dfIMZhA0J1BhGQM+yNfvZBV8VH+/EasdxIusql+CaDijnz3F79wl4M9oUupdAonY/Oz53bbxhmgGhZ",
-	"5jyFn5/J1DBzoo1itKglmHaO1SUXtE1tXJ90A98TihphDPBVDWkPWVD1GM98e4WPbYdx8YNw90qIkATA",
-	"jAoNDCsHCMiybggv0KOj9nT/2VPPAnLQtS2wn7v95vrOu92GnfwbTWFUxZLWDMyg07UPdCu2YVSZpSfN",
-	"cNZnd71e15fUFFt/k5jrjSzTbw773QxutC1zff+PXV1o3/DjLPm444OfC70FTfwxCAozEg4ue27dX1Le",
-	"MsG21sX3ZZya7shGbq0dguB+bITbF5FmyXyEMrxaf5dcPHegnruu1gy80WYCTtKjxezAr4wPDffLqkar",
-	"0npnZOtOznsInH4Hl6W7v3n90nsIM/a/Ua8hiuQC3bm7SaWzDhYXP79vy+g7RQFYUse87Xy7wPcKjOZU",
-	"sYwJw2lO1lKiUW3tKefJxYUXBb8tvj1zGbaiRocNs8jwEzzZjO95tqG+BtpB2JqS0pxrQ6gmG5ZnCRCy",
-	"SoFb7RfhcXtojCqMuHEBIXx4MD5mbW8jtcGzsbu/vrWjOZImhHu/xRsfQ4Antoe3LzhEpwyEDy7UCRrS",
-	"fNW0hhSSbKU6xLH6XF+DaPl6K+nMw2fOrK88XzQ+2A6kFS2Gj1xfvD0CefYB/v/x7APEJD6eeYIBOFg7",
-	"R3PoPZpL8H5v7L8XH5O9V8PT3NXvk0VZBTT6m8q8qekOeoPprggYkk++OAdeQmvHM4oVwM6EeIGCcvI1",
-	"XzNtploTekNPHj358j8vfn5+8j/05Pfzk6f/fvaf7z88fvzxImhdTN0c97Tm9u2NxyFYhFQsI9Ra4QcQ",
-	"z3ebFu3FiufsGdlQVViHGtscgwFO1xT6DMyWQVX3u/gDiKBrvnEcxeduftdlfUddUvKe6/kaHDyXTuAC",
-	"AkTWPNsiDgIDo3dcY49pP/ugKvHx7IPeSLPfR3qDv1oc0Qr2j4h4SKX/+iC7ZQVMGjXRtj2LweaFAxmm",
-	"06p1VQmyZGsqprhKe8RbVWLyVrBDau2EoH39ipl0w7L2whzdyJ7QmuZ8dn5qeg0FPr653d1s7cC+/V6a",
-	"+1ivtWRd0l1jHzqBtYc/2AV2T298lJhbb05ej+5UbTyfYkgVYlUGFGgcSRm2iz8+sUcMOucHBeWzAX3w",
-	"Wm7BGZZEHkLd1qhStOBXshIZkagCRhwJF2Ty7ARRT/g7vADCTPpIawU3v6wK/alXqvfgvt6W3mOiitU8",
-	"DodYMeCxBFtfu4gXRiet5wXbbcfa64aRL91duTo8+GmDXnHbpolE/pHN1kMoSnsj677bF7brWJV2Qz8m",
-	"3/G/kQpqje3mu3z93Fr8kyyd7gozYTzVedCu+ZZr89JdEw56/rNiMHM+x4BQ7+EUx4A2tydreWI/PdHX",
-	"vDyRJZ6xJ65trDthrTEQelxTOjtpF/r4zj0f6mCxn/CRnuS6fuRekqP7PS+ju/AyZohMuuvj3h9RxVo5",
-	"xWKZgIr1QnwYszhn2ZopstwRu4F2rtRYVQgnDe+0G+ZKj9xG642PphtSMK3pmj3QJKOGQp5KkJf2h6fk",
-	"OUlzDvkhe0woa9oJlhoXefv1W6rNCVx68s3Xv8IRgvG1DRfr01/ETw0nG2TXQBtao50Le9k2FDq7hIte",
-	"4sD3hDJ+EPmO4DviecPRLZCKADTchzg+sbroR1Q607QYOZmg3vfpx5PW3/92VLk37NagkASPqknZMffD",
-	"+8v4t5g+sZtdW58PEQMnl1b+annwcg5i74Tc8VKdKGr2nCpvKTopB4zwz4OtvXRjfetQduPFfRGQ2nAd",
-	"8L3uvwQv2xRfbawGYDIgTY5KeqhuYq7wN4X1UZqJjxlPIIqpvunOdadH9nmwLemxUzh/iAV+nue4Joc4",
-	"S+g1YHtYd7GpJi8u/0HqRv2pzKtCwKnAEoAcJcTIBK6OHjgrqoqT3+RSn334TS4/npVKypWeZsb/Jpej",
-	"ZvweNR2Pxvy9ytbsDY7kk4RikH55AnTWXfgp8pKT+oGGNfxv2Cr0vmkaeFdC7e0eAGmdXNVES1gko5hL",
-	"eXt2JQiuYgNjqOH3FzKR4UUoM3FZHD8OXsEVn1Fb2AEcUEvg+xxAQwCtoFx5aqmVm6eReT77YP830WEH",
-	"upqxrb7ftxnz1F81tz90KAcX7NPvztBqH8zh/w5gXx7jajhTuO0AZAi+fvvBMTGoSYai2+01XDE3No/o",
-	"tSmReQROHdXds68Q8/bw9Q6QYLL3aTH319MN4eTWZJ99sP8bzQ+99uj8I85H7NjYuM7hB0DN9QK9fibm",
-	"ipK9zf4kZj1nR0CxSe0az3xiEFtkmQ6tQgB2M013RIT5DHq8zk9nT1jar+2d77m4M4zA+kX22IB43ec2",
-	"AT/BRn4FFeoIn7fuu4PkIFM1UDNhjadgW7D74MOtVNfDcHJMeHTTfDCmEX1/wj2hpdcObLmk6XUEHR6J",
-	"LhVcVC4VWs98PXMPH513u5F8tbcfyR8gyOnnLKRB/Ff3Fo8fNUsc635CDCtg4SrFEgJ8Y1gHAKh8x4Fg",
-	"l/yBdrz+DvXvK8oOeFAMhMxV6QYF7KfN7lMcuT9tdrHNSh1M+XCJV1DqDjm59STjO6xdQHLcFrEaqVlg",
-	"Dr0Grk/JuIn5rb/oMzp1bgwH9OveSJnrg0RYYWSkhPuF9amf5rMP9qqJDp1rUnksh87P6JEAtX69Pu2J",
-	"23nscc0yuzxWa7q1JZpRo7t2WkQaZN19K7rlfsBL/tRuHbxDzK9zL3j/1fhvLrA5WYe8OKXCdUbDKub4",
-	"Mpx9gP9P3JO+B/yxNuUPrfsfekvCvT+Ho4Qvdfwt6eqQ5/tKUDY6uh+havLPvR3tK8R2I77e/dcB7gOl",
-	"H0wbLNxO6iZiZsO4AgJZ33bKLQVOfzzb9QLIU+y9Z68Ab2ouoS72/XG21vdsC8ObtLEeHnRJY8spDrKx",
-	"7J0ALwyxM8+cBqXysIESxARgSRC2TwosbL3Hzj7Y/40G18LLHDKP8MJ7pbaOutmiuO6cigOF8OytmuSi",
-	"L2LmxjksU9bizBE/RdcEmwqxiAY8xsLEwFq8MVf/mCv+wk1ltOTZfX0YNzLj2LMKiSsEcqyARBhZs77W",
-	"ruUkUajUDRupEAQWD4gb1Q0FNS2cGDZS10gkfAt3PR1gkr5WdPsCHviphKpf70jkVrAMXPEE5ozluWPZ",
-	"1ETTG/+y4KlzxLDTPG9amwSElOZI5XMUSOEx5ReXIia5+OVBEHe+9RBJpca2I9CuF6k24YB55spP4e09",
-	"9Qr0yyNODPZKMrv1HRyCOu0lfP3pjpqIRnM/G7uzZ4iCxUwWqb6xgpdCJPRmbUcv1gF+qKG4A12bq61E",
-	"kjZviREp3MlO6C3XSV3IqWjGTuRqhctP+ArZZzXJFN2KyAaQq3CQ1k+ifyH3T5Ss9/fCBwZeNKU5ExlV",
-	"F6gIXVTTb85JuNw/0L4dsssAQdFZiUUYc2Dw/qf6Zv3vt0U+Dk1MHIDMTea0i/tos0l4xxXPD6Vf4DAC",
-	"ZQE3naAsVq1O/0F18cpd8NkVRouhOJIKwd7frVxItzf7+T2SIbExMWQQCwwmmVs29wc4B+0a+/WOSmv9",
-	"/eEk1i0t0CuJHahj7bmO0SIR0hBoPYW9uio1SbgVo1qORDde3pY55eJfx+166144snZ+Pg5hhO/QdHGh",
-	"Jk0qzTJ7egppnjWG5EYq02oji90bVvy2GyBuLyDgsEch19WfPRr1tooGo+DlDkD3U/VDUUOkeyzidGmo",
-	"spP8OeNNs6GxVw0uuDehiABFxOEDbLUNZWUYkWuDRklqPbaNLFzDkcTnhRVfbwzR/HfEFkCH6ZyK6ya8",
-	"R0nJlG6T0bVo2EFrTGrX4NvB3bGNIEb862SAHSu8NvQXBI+Di6amhRpSSG2e1TAJbDyogSfue2xBiJyF",
-	"xutpBYUxVDjubKnsrtcO6ef6QnhuSie/X4SqeeXKMFFTHtjRrSjPfU9YJEVskTbWR/qj81md52Hi74aD",
-	"eXjIzR4O/yPJ7P33+guq1I44Key6iK2aFvsnkkCMBSBx2x9T8UWPpupQcUGQbY0dRKhjeh1ovjuSObzv",
-	"TmVTnbAXFf53e9FnBob/HWH3B8IQwBsdxggErQz0HE4xxfHhB1y7uqNCfOE89GRCyfBnKKf1BPsTUd8d",
-	"NvbpT55uWYXG6Lkn9/trT3ru2h/UR4JpjJlvTmAOAG10xLN+Tyx3jrnG2h/Il3JMtQZPd2xBZx/gn6Pn",
-	"xitHUH3cWf+aARd9zDH13U4OcIagYdJiAzRqd8gJn0UKNIFMy/41Zy3bRHPRZOQ09rc3/Jbl+lltCrvS",
-	"7BXPmTuGt1Q3xOaRCOSWZ+Bodwo1nSJ42jX7vjyqYrhzcDGc7qznEEu44aE9Prwh7wbyYHjvA2byL55k",
-	"76/I7d1qiwjfS5HvfEu0kfDjgWI2vkUOdEFxbcJwzyRuUFIRndKcZSSTW/EvtXX2oHU/jSr8NHjdXUNL",
-	"hyE47FLgyQd9YEe6pgd2r2MPhz/jaiMbxphG/BavOCaEE58QWVk3wkOUY7r2CIUUbJeA2yhYBh8pRnOo",
-	"y3f9Mo5mZPiwyJ3vVyMJQzZYT1StL7hrwhlAd510YZPIds+RVRgur8pT8hwjH9AVAFEGqkKKRikYNs9w",
-	"YQuDXqxv++RK4eUKbpDYHYR1x9kQDnAJnvebJrp85JjZJ4tI7QtF+TOsFY9yCCsht0SKWCAKxqWJlgXz",
-	"bdzqyh9cBuBqFpKktARysAPGhv5E8ZAmNuQL4DsuRRs4k7hOMFJ1Y/PBGNKZd8j3AKfeVuLSXXnMaiJ4",
-	"BD6S21/GkBytKw4DQ4IUCM4FyTiSeqOCoJowbXgBWS0geNVWJah1F5J9hLhG3Zrt/oo1pKUuXdDhE6ip",
-	"kS7FJbWadJEsUipSlufBRmG9LR9rIvcvtuff2KlJ7GavCjDEcYpQMJ8hmzl8RQXhwrd79p2ejLS+Lvae",
-	"AuJhnxzpl0y29AJUf4wG0i7his8Y/ryERh8Hi33i+xyufgrrZ8AMgcpAspF5Zs/ACGjf9z4C4we6dQ93",
-	"K1+LH6pA4WCI6ZGvrfknq0Nk9V+6Q3ip5Fa7zmh1pyZPrJqmTKPai5bV1j863rnhHhHjIfNfH+CskECD",
-	"p6+5WCc1NzCk4lwNMGTLOySmrTmKJGr5WnzziSzGg/RPwZt8bgU8supuH3Bx8N4m9s6E+j1h7QQILlJs",
-	"b/LMLj3QJL42pgQSwrrr2UAccP9jy8ITbapsH/Pppbvmj5DG+DPBNOy8RZk4/aQegB3XdwZ1axnFbWC1",
-	"yd5aIRj2H7hYCMf3ibPwrYd21/FvbH0Qq+stElvJXvKAInG1ZjdM0bzpAisFXNqLsdQrHNrjZx/sH7vR",
-	"PIxf++PuiThxJ3x5kAwM3KuLAUT8n1x1/dP2rthP7F3Pz50RfGNLc4ZlKb7zcmyVvm6umqST6eiIw+iY",
-	"8xA6Jnz75YFu/6mTK63JPgCZYDurYTp3h0+2ktxQxWmXNPazCN9G7vO24Io/NUTSvkL06IXXO8DB60s7",
-	"+7RocH+nhO3fE9rmXKLZdNT5iKpd+O4wWhdfoz8Tc0Wp19EmUu9fz9kRmpls5GehRYst06H5NwALEi/1",
-	"f+bpsKgDwZFrxkpQa9bqgAQIdDqCA3aC6J+1Qqd7Qr5uVce5sH64fHf24u3Ln4iRjoBVl4xlJ1UJfT0G",
-	"aAKdSzCJC0Z1BekcLtY5I//15scIoGBJNct5rxzxyO0GtFQRqFOr67yPZTafpFh9xVYrnnJrgDfN6iE7",
-	"cp8KsaNWTX7agPsLoIaCTtbLHfw/aeQBS/BZxlMDvdKwZVDGb+zlYIVvAOsMtiR1FF/IL4U1CZiuO7Du",
-	"G2wjZCMbRVLxo58j9hGBBfsHU3b6DlMdwiCvZNzpRFbcIL0yToC1qGBRrJgnTck0Itv0sVfBN5cbAz/9",
-	"C3XA+8kX4zBhWk3wQPWyGm/vM+UHyU5NMwDu381uHy9Je4o/nRUwsrIH7qnU7jxXr+wzKNQHNj3slLWh",
-	"N8wu95IRV70fJlzubhLFVjlfb+KVoS82LL2ectw/dzQDNUMRPhZQFLUp0DnzaR5rtSLFUU70oxbm1TMZ",
-	"QgxzkQEl0AESf/45ScMsYBVsu/ROG1kiW4WryDOS5FJeA0ZgJdWxVe9E3EADGhgVrK9xwupz5oEmcitI",
-	"xmhmbT9Xza8YIxnd6RpYEjMZR5pFnXge0ENV6oPjhsABqZARE811egMBQqqYJ+B4RpxgWOMdX3GO0fsn",
-	"4eD4LCCOd56nBViBpegAOij2hYRcJjgf/PbghyNskD17AkI6h0HR3CuFjk3qDphEd+90EHtTMZc5T2XB",
-	"cKfXqD4hu1sncvrhv84+4B9TW0X61n0HYkUMpaFTxRoqGCZStSs9qkiwG2Ay1ltruw38ZmhNv/IIRW3o",
-	"Tg/Rh28qJ17HM8S87HziaEzrqUeOx9SafG6TC71lrNyz9/GSP3c8175DNKCLL3gAoxhudO8Eqr3LHzmB",
-	"CuP71AnU5qHHSaACJh3ahEGcp+WngpnK8tzBg62K4561KZo8BUk4+wD//ziGk3opMr/gx5X+aPgev7z3",
-	"BP6NrbkgQpJVpTD6YifkGTFNW2ZVCddGO7gposmNf4n5gfyGvRfGmyAihe9+13xePS33yucB280etrZ3",
-	"/A9Rhzyx/+cdaLD4YcpmX2KxJi88btU1IfRUrUmvXA0rEzh0lGSZIx76SyZTfYZrp0+L7K9zjhDsThlZ",
-	"r0MeIXvbWz46v0d/y4f3cCuU3OrWqsfYOeCySX7CoYw136cSl7npRVpnEViuGcREnw3qK5WnSYmdOADk",
-	"Gzfk3uElf2pDDt4hZsi5FzzASsGN+vTZ6AnpORhZtOjgdsfzbvD2n9gg+45mrPXg7kLYLw/n3TiMqj0x",
-	"G2fUUwmh7+mIkTChYLdRDLmK2+TsA/x/1DB7y27kdb10+49j01rkPcexJ+SbAGF6HKKUsgPLDjy/ZCuV",
-	"2eR2pmJTh+pmVMN4g+b/R/rOUmp22qJKDef0AErNmSD3807fuT70f1TvFMf3iZVh66FH9E5XLVIWROBY",
-	"NxRz2HRlrBYkW6qKk6pE68JVzaey6rVi6VoO8I+zD/D/UZRZZO1DytBd+cekqowu1zugXoYvD+Lv+WkY",
-	"znu3VuPDYsmosvrr5/dWJbnqC/uv9/ZCqGKG6yqVLy4WZ7TkZzcPYR+5e4dqqoA3XbSAvKjOk4U3FkWV",
-	"5/A8iHlAwsH1R0Iqj1A/2BaeVKbXi2Fqyef7MePbyuu3FL8O/O4duE0GdJMnvmqLU+g3bzuUgwkWeSfI",
-	"K9APkod+f5luWFblnu4VKsPtNCxlJbIu8Wro59CYwZX6p1Qp7qrY6h+qKvi7V45BpVRyrWhRZ34cEbZf",
-	"rrWV9I/vP/5/AQAA//8=",
+	"7L37ktw20i/4Kojac0Lj+NgX3TxWK744q5Glz57PF4VaHkecsbaNIlFVcJMABwC7uqxQxD7NPtg+yQYy",
+	"AV4BFtldJdkT+4/dqmKRIJBI5OWXv/ywSGVRSsGE0YuLD4uSKlowwxT8K62Ulsr+lTGdKl4aLsXiYvFa",
+	"yYL8Ktit+ZXIFTEbRkq6ZmTJVlKxRbLg9qp/VUztFslC0IItLvzNkoVON6yg9q4Fvf2OibXZLC4enZ8n",
+	"C7Mr7ZXaKC7Wi4/J4vZkLU/spyf6mpcnEgZA85NScmGYWlysaK7Zx2SxYiJlb+zg7X3h8SU1m+bpcMEi",
+	"WSj2r4orli0ujKpYezArqQpqFhcLLsyXTxbJouCCF1WxuHhYj8w+dc3U4qN9pJ2p0UfaC0YfGbjrRmoz",
+	"dlP7/eg9/4diq8XF4v84axb2DL/VZz/Ye9in8IwVpTRMpLv/ZrvhAr/bMKJpwcg125EtNxtYY/hkKbMd",
+	"WfMbpuGzFVfaECr0lilC15QLv/wbRjOmmpF/2zzzxD40IggPrSAUXPh/f3UfscgZ1aNrBBfME4vAouW8",
+	"4KZ+Qk/u8cv2LTO2olVu/LvSWxSzp+7No0I348VVJcZeW1Vi2ktXFc8WgxX4mCz0Ro7Kqf3+vnJq34Pp",
+	"UgrNQB29lEVZGTsCq5ukMEzArNOyzHlK7Vyc/aatAH+Y+CC8I/wSn9fdBj9IQ1K4hGVkx8wFMRuuCddk",
+	"I7dkRRXhhnB9Sur9Yt+X2Q1hdwL5C2wdbjTpCT/Zbphi9tcbqokU7IvWlsLNlBCp8HFSpIwUUrFT8kax",
+	"FVMXZEu5+c/LVy9//OHrS/KXt69fkr8+enL+BdF0h2PLpVgTWg/HXq8T8vAcNrOsjH00FRl5fE6oIQUq",
+	"FdyxMNXfSZzPsGpIW9MW0GctMXnLjNqdvFiBcH4YU3326jdKLnNWjCxviVf8x7xl9vcNLPHPG2rIlglD",
+	"tsrOGUzmsydP//oFijnewT7gxZoJ86PyM1QqWTJlOIpmmsv0+mpFU4PnZb2BMlktc9ZsIVEVS9zLG0aV",
+	"WTJqrvRwlt8ymhPNUikyTZbMbBkTpP6FXiT7n/Cxvfv+2Xlc0h3v+/q3cvkbS40d3Qutq6L0IkCzjKOq",
+	"edN6bVA2/Qm1BxSIllyBqBqUdJBykOKE/PDi+1cJyfm1lXVpLzglpeIpu4CvHmj8F6GCbGSlyF+owLt9",
+	"YfcEJctK7/w3xD7vC3v/+laaqRum9AXRkhRU7PwH3lSBW8GTTonhBbsglMBZ7S+wugu+J4Zew6bkmpRU",
+	"GXuB3c32VwmhGo9GeCzRzFjVpE9JxmiWc8EuejfjmmQVs/vNDRXucwpvovFimDx/8UoxRmiewzdw6SLp",
+	"iR01XWGjhp3YKxeBQzOVFe6n+sB5eN45cc5DJ04j0u2ftX91ev4wIN12daepeX9kTLsWJGPfxd9LwXb2",
+	"6u0GZ4gJO9R/eusJJGDhb5YsnIDYWcPJ80tolaJdndYWaSm39vaCJ7lXCe2nl29+2ruReipFKvxj3CTI",
+	"WKlYykE9Xm0mz0yx+X2odX5cEUpS2KN4QFF7yBVkyfNck+WOgCEzLjCFzFg+ybg3G8Vo1n3F4C231Ji9",
+	"l/XWA4eRuFkMrsimEteXVaFnrot2P+GGFc5nMoYpO3//1z/PT57Rk9X7D18++fg/QpuwoLff4u/s5mtN",
+	"C1WK7gZvAc8KDl4WJVXcnYLdAS6pZiC8wxM5WaSKbbvDH7WPFNu+5uvKzuHH/lgT69Ipa9IEn1Tvocka",
+	"KmM3PGXTR/c1XP8PmlcsNLqM33DNpZh+w2+kNl+7X4XuCKeEDpkv1tVYBU/yn4ThqMJbSmWCeSCkCa+g",
+	"TmnubOBJL3WJ17+xLkLopcBSDz7IKGbSzYwFucRfhJ5SCX8iTLrTT3D5pTtThzfs7xP0Ntz6tAQzaXaD",
+	"l/16LG0JaYSv/d7NZMf2oLeCB8t+KQtmNlysibEWpjckGClzKgRTDzTa94yspGIp1eaBtytqj4MLuGBJ",
+	"0+u1kpXIhuf/UlZm+HAwasE1IXIV2mlUX7Psahnx/EXLFjLymomgOaEYNXb2J+9u6aQ2NFZr5NrJyqyV",
+	"KOQ2fANUJt3ffyO3aOU528zaaZpQxeBei9B5wkQ2Z+A8i5yUdikTXF8fBcupIEbKCzf71JAz+5k++/Zr",
+	"9OO8A+kGt8fRThbXXGRtC8beDX8HQoOyfoMhDKpRlLWsVMpCRkuygOkZmUU016liz8n5BRESwj3XQsLG",
+	"GU5l2Xhs/WW11gJZUZ6z4ItpQ1HB+TezPqr9LlmktZ/vFt2aoe4+KRUpy+3fobfbgbEWGAxDe9sLNC4a",
+	"1dfaChuB7WA3Iho47rZLKXNGxUDZwELBuiRuA7Y2lB+Df8H6DXDi/TZo9s8ezfId12Z4xNc6dNop3o5y",
+	"DFWzYLcm7L133hqeFBytYtuQFZJeM5F1Rzm0AXtjsa7dFZjlV9bwnmzOhkyHvQ/DjT24LOfimrW/qgUh",
+	"WRSskGp3tV62vm7ObDA6Zw0iJFrNSeTulzSTWY+uPZThtMWWydtysdUKjnhJNdftnVowqivF8DhiGU8N",
+	"/F0JqyesdlrmMr2ObNGUVsYbZX1LCUICqRRoi4PDvoX4DMWz0T5l+vKmZRVexNQJ7JgB2h3af735Kaz/",
+	"Mm5dScgt7DNWmyvtEbRa8ZR727lnOpSMZSdVSeQNUzgB9mBzg4NAIQRTljsip1qTKx628cBiukolKplJ",
+	"Ww2NrHp7Tnk4/qKAOwSSSfZb0L72rSrB6+PUm3H2VTE8Uqlp77vh6w1a41MultpclYxeu3094Se53IaM",
+	"/R9x3M/Oyf8kEJG/ofm0Afs9Fbrr9yzjEALr7YZWZmYjrf3oY1CEgq25s+f41MczM3pweiPNGh59byag",
+	"JmcrwhGHpzZZRkO8cJG9ulnH3toIQt0mmjYnZU7TiAtGizJn+goDtMNHveG3LMdF0sRdbO1F+7EPrdSx",
+	"Qc1MfdG0gbm48ERRRWsw/B5W01Tl1Bvh1Vd2b838SS63E3+Baj5un9Yu3lAXV5oFd2RbeW43PIe8i7JO",
+	"gGJZQs6JkeThtJnfbmTOQlvUuk3wJa6pFGjo25OG0Hyimu4ZAyh/9QK6c6tlFTSGAh7RsVP/H0zZQ3p4",
+	"6lMTnLCcGkgybbyhXNAdWdZBQXRt/Fk/MfgcO3I37ugZfCG3ITlwh4VxDq5VhUspvfVORQYJNSHR4xZB",
+	"OVGVmJDjHAmM2IkZdzJg3dHnD+UWQD2DotaGgh/hTSt0fWEBFtYyv2EqaEVtN4GT9L8k01b0VkoW9TAe",
+	"aPDnF/sC2C407mQME8QurALvi8906xKUNPBDhzKWB932F3mOHrsdsD335VawDBIgkFnh8N3WytsgD7IY",
+	"hsrn2C9ccL2Z7v5HJDQyffg/94zQNI3GTCGPP8Oxs1MeDeypKg9M/N92VgmmGxdayq0/nRF4sN3W6Ubq",
+	"UMCn97qtAJsbs3teVDJwmMPE6TGXrqDquu24pBtGS4YrRLXBv/wchMMlOZ2oLAw11X4rJafiEq8MaHsx",
+	"EKD6vqFpxfD3zOzF3dzyOyaZ0MFu50foye/v7X/OT569/3CePHwaTpNwcVVp5sy4QNannWcU11dbnpnN",
+	"/jwSus5XRgbfuePajz5zeoprXrayEpWmy9CmddE0rl18blkZklJhz7klI5UOh9jukjcD6fbJs2ZK4vJ3",
+	"CZbr3NwmyzWvplqwWS3o3VlZnydk/TAh/+///f88J2lZufkhpZIp01qqxkGy6vmBJvhCi6QDOPsyiQrD",
+	"cmeYHgcHhpOgmF0dvtuoXDkDNvCrOvW+5w71is96ck8E3HTHlxwzbgNV3gsM9A1kamoICJ78CaFoKLnI",
+	"vdyKhGxllWeEZtnEuEbzzKuSqat6wwXNRg8oAVuRmI2sNCJVutEGn0lQk11FNww7gntEOdxzVSUEF2ti",
+	"jwIilXVVzMSoh6yUvtL0hmXR2ETXS7FmFaTF0KRO7QzRG4Zx8ClxA68KQydnaCXeeZSLnQgA4kjhDBJU",
+	"cFupYM9Ss7inQo0gAtpiGpTxTkivK+IzXN/pLm/BzEaGQ6/KnrjhSfR5TZc2xGBh7XQ+mBpK2FgvLviA",
+	"Z09bQSySM3rDNHlIMN+xJ0WC48ZJwGDcwj+rft/w3FuHKLyDnU+DgOMbqjgV5jlJN1QIlmsC8CZ0fWqP",
+	"vrt4pRbqKpsa4VNFTBsPJ9Hhl4ZxMK15Mekm/fkrAJXsR+xu5J4UmrhXwqhdwLreULVGZTDJAolHxulu",
+	"YHaH9ifThhc+LzwjnBzGVPjkZyBjbEUBVC2CN428cKEhl9pz+d+EGMX9h2ur2QR8WlKe4b7hXv0Iifn6",
+	"LdWt6JA9H+qoK+buM/jQ2l7O8PLuRR2bqrOVTU5zxex8baW6XiAs3SzQ4IPrtAN1SlVuqAh6IlCVwcam",
+	"A+NEYOUYpoimPEvs67mzlbR8tqna+htwxxEeZzX2iqoi9PPJIZV5kcsoMiUe0gwGRqz5DMGDrSSYsdnr",
+	"4GIAxIp9KwDnI3Iu+VuvdyP1Sb3lcCjRvRrO6y6rbM3MVc5WE53iJHzIq0o80CSl5XMiRb6rzQ5VuYie",
+	"g53Dnp+rI8YCGHfY/7BXZqSggghu3OVgMbW3OuqEeyW6wpppXgIetXMQFWUVwH1fHlSTVWh2mfcrtbFg",
+	"Dr5OTKLdjASF+oaJaIR5YoyYOgdoevQYlze4QtHAch9RU5dpwY43ikPKDnUe6HJQeS6+56I0LjCKtv77",
+	"uEI8mgL04JlxJeZBKia8ZLfWeFqzt+5e3ZWbeuJbiytmu04PfQRjMn2/FJQxPA9+4B4RerXXdtFmhiQQ",
+	"LTAabn3z091hqqHtn9NKpBtXUDI9GpczGswTg41MyW9y+cDj6TQaR2ADoOXsxX1PAGMU5zIHsG+vza4q",
+	"zQJBgcuNNK6IgkKWIjuxF5Kcp9b/Aiuul8dpGddCZg4g3y5o2F9E5xPNrRjQ02D0rjEzprwo2HbzamW+",
+	"kVvr9QK8PvFwz344oLE+BuUBV+vN7/NwUrXCnFYkgPN4hSfA3U6o11K55A1CCKSCQ8iVzgjETPrlnPMy",
+	"Hwf7vqcvXNqrnj+Ul3r71Na43fn7Yp1WofxdLgMHXJqy0gThYjPKNe8zwR7sm4Kt7oTIHl8cnIH6cIcS",
+	"oKLgZrJ1lsRhxey2ZKlhmdUtYL208LkBwG1OS+2xLRPOvZkAXeduDaMYA9ev1n6hQicVPsdWXGQAQp+l",
+	"o8eMR39kzoEf73WtSiXlKjjI1pP7o/xXxaqA2/d3uayxPm1EbDuJ7ozJ0Dl0WRUFyzAiZTUYbLzEYYG9",
+	"m85FmlcZmxjnne5gihkW510cTG2omoV7HwCdXRQBjEwQLWuiCZrvNP4Ni+Kw/nKFn21Yni38rONHiv3G",
+	"HPJSsZULJKS5dHfBPQSn3Ykfc8hSNQonfT8AOOvjApxpXCtYj3iu/eI+eNvJaGtPeRHsCFRbUQWVMf46",
+	"FO5i6XVkE9+Gsb7sBuPXfnEQuqogdqNEt/SjNWmTINN488QNy/0KxxJ+rVBEwEFpw2EflmtGrhkrdQMu",
+	"6aA/EsJXhIodeoGZbEOnpqBz7FGppCymIyMBTAmcBzN/IxjLZgAwW0/oW8GMIQCLEV3QPGfazML9wa2D",
+	"tSrvAPdo71SbM/YpnuFhMH2tVxpgERlNN7OGJZfgk0aA6SMBvDrVEozc4bZTOpKyGyRPyUbmGVS2SGRU",
+	"GZ4NOpfbzOUV7gtQ5Hk+RywMX29MeIZuGhRc7fpziLrqDVVY7WUfhwFcKHilsG3troFw74qbMTDW8HPk",
+	"Wgj41nVCO1B8MGvntF5qj/PsJa1+QPPj9/ss6RgS0d+gkfSWmHYe1VEkLQnxK9bTAX010pbTeGD1tcwz",
+	"dDNn+P0rnjO904ZFrD/F2PTlEMx4N3AogFvFDe0etbH8WX1pc8tmKMFX935d7/SI4heGu7YOvwUjyjnV",
+	"WM1VqXkAT+8VTDflfYVKyJhHyCAo335pWdvAds+KvItd8lbapgR76beSgdl0GwZc3iXSODfYRx89/TJ8",
+	"o71xwDFnDmTjEq4cq5ttG3B+FaKi9lJWnjGsq9miPmDjpMWcCXfkhur/6/N4D3qpybe1LeWuGRp9p6+Z",
+	"oTyP4FomTTLa03xGbPBdKC/Qe6naZ4U7R4d/iErB5i0OXCPYksFgyeeU5WrEHu728yaQ8Kb2oAkYy/gg",
+	"73u2sdh1uhgCjXu8XqRmGidWCBQKb9uPv0DTDyHiPn3TArH7kSVku5EORM4N0VIKa8lCFLddB7ePv8Gj",
+	"/2NBijidwbS32TrcOxU7KBbmmtgfx8tpD4DAv6/e67qxPe3nFtnNQeJkyq9wSLq/8dxKc8G4UppJEwHu",
+	"/2QWC3vxgGskkEYAmbtaSRX2dH7loqyMvtJVUdM8grXkxJYpRvJabnugymBAveBaR0gAeLpxzyhgN0IJ",
+	"x4Yhm2Q06rbvFX1Z1bxUjYO0du7/5ZM9WhrW0q3UqIy8qHVIT1PDbAf8WZjyJcvlFnVDygQjK7B1cSU0",
+	"pFGs7TyrPrZZ3nD+jt1IF3mYJXajs+RvGp4hFPI5xruH6U2wb5Hqcdq1pZJrxXQvuzQHROuJJXGEwdeV",
+	"ofOarl0E05+RVQk4OtD5wp6MoQMRfnWlGRMz0u2zmYCClQGKctE1zlqKvh07j6CWYOh2u/N0pvyuandv",
+	"9BTAq+D6KgQna4I6SBtCASeMw4KfgFLCSCqiaShUdfHc/i7NqWLukgtR5XnovOvkeftEf86vdTwx9YwU",
+	"dEcgbjtrTqIa9lu72Z36liunMmrbZ5q2HRQYtWNHk6TIv22QhwgRF8NKMQBAs6yGoVkbxIE1hoDLkqVT",
+	"WJ4u7XUDb8h+6OWkJdpuf42bAG3qqKEfzrQJrQnZSpUFQ7JLxej1FbthgbvlPlk45nEGtpuu0k1dj4iG",
+	"pSu+mxOHhJhqWD7CTkKy2DIfluttPV44VqStVNe4smZX8pTmw6rJO1TQuucmbsb82INleZ5tL3AYROvA",
+	"9wVPuelGTcPR0hEwI931qOa66Y6BBp+YlpxD3sCznM2Ep/CCdzPisSJCx8fVHpR7YGiJRg2LQYgS5i7B",
+	"nRfbsN94uqAeyj8W0Nlykcnt2JLMS+0i6mnKtYOQgAdBzZ4oB2TzrxKbmu+8tTQUublIvHt6e1NcNxhW",
+	"9FUOEBj5xmEcDh0Xqc+iPz5YrQMJY7dpXml+w773FjHye49Wp82CjU0FaUlxRdOrUm5DtsNrO3kNbYGq",
+	"BBx5Vi8voSp19xyDFY4Sm2ti32NoWszA8sgSz+yJcmU1UGC26xeaIRVWc15NKvp0hVRX19vN3Yqpmp+H",
+	"pHoOcG4PaKsPzvIzE9tM4ajg7LDd36S8BoIGuSJ2QVF0wERux+W8MXWM4Fz0FOpEyydrL1ToE0+HOgTW",
+	"jsuOGb/uHJ0hrJmzbditKyBeFFKcrBQfAxk3Fz98dnF+Hj9TmwvPvwpeOMQWh18tcg6O8aVNoRebYbHN",
+	"CHGMJalYLzPejow49zSCkJkeNnHbtJBZIJH4hinE9BC6Mo4nBXePogIUsFw5a/l5u00B1LM4Q9tjXWSb",
+	"1KeVyoMEvtMaYfbL9JquA4P7FvDRuQsBGEmWjKyABdbVgHl4UgOvcagIuRUk4/r6foHulImYR+cocKO7",
+	"Ky5DLYUcpbLxzAl7EmvdcFYyYoV1mHThtfxTaiFsSVzrBaO77y02sfhTxda3lDs26Dp8+OX5nPhhO5xc",
+	"3y48Rdk6FE6eVepkL75a+vjY/cvA7k4rGE8gO9jkvLsqOSPGiVP5Vm7DbDpiWmecobPSqq9SSKTbeZeG",
+	"9KU1BZ01ia/7WxmiXq307ioaa3T1qAjGxbq5GovrIpgTwgLzxCvqNR4EuX0EYfOEDg6qGxZIyrOrWMq3",
+	"E7OcELrCXhUuYmSPRygKwQUZjUHdaVv4H92bQzAShXEnQW3F96azL+oNQLgeV+KlOLxZwjtiZX4Mwe3i",
+	"4oeo4FBmQpJMEmB3JmFs5wg7ZJw3brd/Ct2Z6mcyhnX7DkukZh6K7NYoeqUZNVczmDQCRcZSMAI3I/Zm",
+	"jlAlo7sWU+i6AhOoeWQsSpoC5cuSkQ1XnsjPBfjHfdhBJWcuqcOTNMVkrvDnZISSuJQynxqXqF9kBqcS",
+	"3L+uGsc7hNb0e5qxd8C3PxBhzVLFwlJl/C9GcUZwUX9gntzf3T04Js/1PLd5jSdxHjNc9/Jn9VHTL16+",
+	"sd4/kcrHbyA5SrM2My1mzbrJuOaF0DpFut8aHjlAZ4NzUsWw4xNIoIA1EaNOKRVWuhUgk5w+d6MYQ1w6",
+	"8kafmpSC0Bum6LrNw9m+dXIf4iiYjj7pVZhawLli0KULeLaIUWzu9Izlqv6265ew2b0bfr+xd5riOu0N",
+	"L7pejeAd5tCTw0tWL0vpSgGcYwNUzDmrc8dDj8zQNRsd2hS0+yhq209wcFuHWaqoILQAIh3MFWry8Ksn",
+	"p4/OARhbh178Ry1iv5P/9U+g9HuYPPzq419++eW0/uejj1/8ryDH3w8uVtEbAXYjJF8+xuINkjP7EJ2Q",
+	"jK+hieGD0wcJeXDyANzyB1cPknqs2lCuTs4f98bm+Qbd/0+vTt5/OE++fBSmHvyBbd80UYK5QPLJvoZ7",
+	"xmveBxpN6guFzwotrB2+46ycMXaqdVWwWHOW1QVBpoCGkd939UscZJEjOQ7gI07JC9cIBZts2Fvrpgip",
+	"4S30ZWkT46WtloT9GQs1ksjWbK9BfFkyAf58qBXO147hHC2SPO9EpQDD6WjXZxEhS7HiGQtyXNmFI1o2",
+	"SBDf5YUAPTthN0ztauJ1T24IpK1UpCyB6JidYqpJYfeEzml6jWzDvgdR+1A4P3327Gmnld/TgJJZS5p3",
+	"uta2aVRHmFVDlpaQ5so1iR68/Q/SB9MNtPBhVOW85zuNzWzJRYxhoEVi3QTyEMpjfN8ee8aC1ficUFdz",
+	"j+zM2q9/zQsIF0+V2jdcTAkYob/YmWfMqIVJpn1Ly+alTLsW4g5pKxffCEgknvra8RVyICi8cH0psDAK",
+	"ujZ5UiwknqjJZvb1OJoxRAAtTdaw3mLvz3zBhf93AIRkd0ykH/aGqqYtFi8gTOyq+NyO9M7PNSsN0SVV",
+	"7IKcnz6ETlDEMAFB0Pb222PB2Ke4IqiAnfSdlNfOW1rCIYlat/IN50RHYVHtmgK7UlH+e/0yrokT9ENq",
+	"D7AbsTwNtflslbgNCw91gnWH0OrMNaXqYc5ki7/2jqv6aH8XRZCbyGl5WYc25vSArN2xnpxAcymnJ0B6",
+	"V9QqZqlIqfgNNdhR3S6a1psuZPpR59y/w+6YAH3Dl42D32JzZKpsN9cDdEGXvo/Xau3+cKzOqqf3uvkg",
+	"d/AWPMtyRoJ93mbM3GZC6Kz2/11wZ8q1jqSyq7JmTKHHS7Sm8MsgT81hHJ2B4YdUebpJeTX2znPCitLs",
+	"Ek8wtgg5IwNRajbtV209/Ghad8duh4J6cmMyu2WsnJszQvo93W3S/5Wdr55Z4TpzYybTU62RVaWwBYTi",
+	"NCdLtuaio1DRtg8TFPXJhDtjeJwEkJNZq5wJziHPXVY/79FeLqSBcffw9PHTZJAcJdrIUvuOIIww+/L2",
+	"sWCRukhFzRVrtXsOgYENdY1QsI00oSUCmusRts3Ph6fnj0ZI0GZDSeCHEemow2x3QCyE+rtaj+C25Irp",
+	"5+5I/k1y4ZoNAsKW7trv/fjLp3vXZo5aEmGtuZGFPXu2DXFPuFJnj1JWMt8bKn5rr4mgeeD3sZUAof10",
+	"Z8to88vWrkqILhWjmSdWRu3XMakew8H+sO6VDT0SNJcCDD7t2vSF26bfe8ULenulWNnE1f0GfhoI14N6",
+	"qJnfZozIPiXE8BPWfzieOyu+ev5CqUu4c23bkgJ7ovlGRNaStCvDnb4BYx2WhxLIodorlZ2G7qKAy9vu",
+	"ZR9sZn8/FdQ9uULb4Edg55iA775LhU47UR/sjQWZIH3RIpt7oBPfnbiJwvq2ZY3b51tAhfqK7TVF4Z3H",
+	"yjA8Orwef3TmDgHwxSU4AsK3ec/5+JWrCUDOzwEFXrHpHIJcpIoVUJ7WeZmgupleKAXC6oIgG3rD2oo5",
+	"6UjnjOIpq+zwnvuHuqcTrGNOnLCAd0FFh/sizOjMo5mpymCvScyiUUFQAFuc+y7wNpr0QgVtFXNB18zH",
+	"Quq0l95UJpNbMWVeDggibi9sM1eelL0toYnfd9NoIVuZggMmA4ZymbFDkNrx36cCOV1NcO/Q/+bFyaOn",
+	"XzYGUc4xKIgvm0wDNthbu7G4N0tG0hntmZlpI24qcd0r1WnlhM5PntGT1fsPXz4Jp4H2JWQgw7QJedZ7",
+	"jNDoKswBFFCIJLpJdG8anj4VYmlZ8dswc+MbxUqogRUZqVuQTWp2QqNQqDyvc9hGriF8PbHZplTXExFK",
+	"g/TYrQMRuYHVNwtOEp/rCboMwN0j0Y/2B6LvaXK6IQbf1+UHQynAWOkod+kjcG7XigK4rW0Lavnc15dC",
+	"FHo0y7e/Dbwrv5iuQREj5so2gmbwJtxY5t2GufyZ9SEKxkw/z1bbG3U6DjCJEAxxPUitHvOdZJ9Di5EG",
+	"o2HfRbfiZPuRgDNog6W36EblxOWEo80DwFe1r5e4iDx+QNcUk1dHxxIrRmdxqo6Cj9NK3bAruQqvNUjn",
+	"diM1I0bRjJ3I1YrAT1yEhLpmmHKVAMVhQ9KTKdrN9N43oVX30A6OFCjXWgXQ+kEtk3pyVnRuy0wfEAy0",
+	"Qa1UuEM4hgSb/q1Ne95Ku4KKlWLWG7fvAhPfzgFBe1ezUbJab7C51OSapmj13ETOZF6UUmu+7FU493I9",
+	"h4BzxmCcQ2r/lblyCbWJmHUEvQbuJSujecbu213Ed6mTGraHLpmA1nHOoE6gKZAGk6FBhOqBP7bpdVSN",
+	"7Eyg1fhLJlN9hsunT4vsixCCymUtI/dyKc3ptwvmv99hLx2nLyAJzg0MVB80sd04nXNOu0sEl38MWw8z",
+	"68zmZr4N0KY4ddToyCb1PZFNAtPCwwe/tPK23DXtDybNDCY4X0aqtR0ydA5z97yevsmiKq3JOXspf4Kf",
+	"7S3P5I6HzHXmwWWuB1oXkrSO4E71ieeTqU170PYxG/ElYL6GCvEOyPdpfNlw1fhoAvoZYtBTphkMyxp8",
+	"NOXqtHnm5MV0s7ZvJd1AEjf85lmx93/tjM9gk7+wZSuxlyeas0B2uJEFs5sKqyed8TGr3qcnCg/Pp9ec",
+	"PJ1x7bPzO9alPwTw51P477Pz+R3YU9/Fvk/CZncM80lPQbRhZUMkyYsqh+bYOsH8KGDXfEF4cxa2zB/o",
+	"7e+c7K53NJE7pB+TrQ290ToAXrBLyGthbDvIuHTZvE7TSczlmpH1DygTbiD1w9pNZDc0I2kudYSX1x6g",
+	"+iqU3/nZeUuaWBE0mqRWUh3NyYxDjPW8iJEQ1yww2eVGmnoHhh7cTNmEatr21W7QtYPqV6Wlpb1Wbyly",
+	"p/hRWmMq4xB5Ea8KD50Wsfd9y6gOsWUd7YDxRVWjBw2OKkS3NKY3FCtYxkOGzCUX65zVCOp2yrSp4HC9",
+	"SiEWgUjaeVwSb+3jdxFTUJk4/x6guImRkuTcmNyaeZNtLXtnumbxxoazpMxJQ+hmh7pVvO+hgyA2DVlh",
+	"1lrLGpOWy9pG9FBowGpDjTuwyVo1eeLQ6B2PM4SP7oWxArQTmvce5sqzIHue8TTW5uUw9bqO8mJi6AHq",
+	"cqfWsow1TNrw9WbyjXK5vYqXLz07b3e1liviRzmtB8dWBFurC0JdV3MojaxrAib36Wi3Ra9rhg/Xr+iO",
+	"NGO9WlSHvKvb+3h3gjXdcDGFBlIa2zGN4zoUb+z2MXWlZ5Z8z2+6NSSb8kCNOSswneXN6iHfIeIOywXe",
+	"oe/00qq9BiPK3dl1zqxneqSeuuuaDhZrli74TJLbbk1Vi2rwXRVb5Z4h5+4tbFvdmgJIjZxRFflqFtKn",
+	"HmwM8hMPWVIVoTMIzx81bSAOjL++SfO2oxP60p0lk0vyA932Rvl9XTOwEIda3I6MS12gTVD7xV3XsmW0",
+	"nHx265z6jcPTWAc5+y2EfLOKpkO9r6NXKMihMtU65bNVso3armOWrqiMkRuaV6wGbjClpBojvmzGE1hS",
+	"x7DTazJ4+eMPxIVC7YmMIcWlzHbQCB8rU6g9VAxUGyNOplPV3Vo1HO0+BwCHkvjRTonIN0HAQDtFbnI2",
+	"4pi2eciAS+JimVNxvVd7wbf+9vUQQqN9Sw17SVU2H0Cb8bmMSm3/pw2leHHyv99/eByGUcxgmQhSDO7D",
+	"/00GN1KSygyC2N9e/kiePHr416RGRkMIByv+Umj8ZX+IU6S7YOknwfILw8qAwfkPmVcFIxnXKTTLSchy",
+	"5zYqhZJNtWaet6Dtcs0pOXY2zSQDSK5Wd1sIZ0DY378fLep4GkDJGHp7t9zTC6KoYU1x9/npo8dJDTmg",
+	"WYbNZ10FAvbPjTp4wa2DLnMwnBqh155ncM7KvPZHjoNoqKHwZuH3cJzqsylkr6TIdxHifrsPrpbBlNDr",
+	"ujmezwO9fPPTIsx7n16PViVNj+z1hsCoqRTTdku5hoyFzNgFWZdVQlL7n81uqdpZuWbCRukOy7wC8Pq8",
+	"3Bk2EAxUH9vPCXU9OyBiSj0jeM7FdYTDHqmfBneDz4lht/juRqLLiPcL3qrV3LVvB+xc9GmA0glZRB6U",
+	"v6fDS5800E90WGw11Csch9Qv3vhuHNUbb4JHW93vvGEoK3MiVyf1Ari+9Se5x/tTF9vfVGBcLWl2UvLU",
+	"4F1w8k+8a+Kb+IaiN7lcX3n7al/JKGCTG9KeUV3lr0O0QCqLTnuu/Y24mp5107GVYaJD//igqLjyIz+u",
+	"G86QndaKBjVQ0USzgou6U0NorG+rEOotZ6Ho6CDrndKyyXGXVGuWAT4HGq6XTKVMmAvy9DwhX50n5GGb",
+	"cbYjXeU9gBge7g7gTMBcFHSHuAzHmlLDr7S8WlE1A7Llu/nt7aflGv/dCbQ1y8l9W4kpFS2BOtYGUzVt",
+	"XDO7zfvW91dzoVV2za5+k8sZvi1Vxd/lckIjh+WuTiUSH0kN+X8/roiLS09q/TBJ1wJmKVoZCelQN2Wz",
+	"MMUHgi8FYEoAUMKNo6X9vI1L2t9o/z6Ei3Nlpv5dd7kjvZQAQbWhwNAhuFgTIbcTYTgzEUhvKzEHfbTv",
+	"VhsZ9b3ZlN9jkz/7A0X9bu53BadFg1PiBgQBE/Gy07bQILe79RgF2zpQmgtHIAAMW61Np6y49IOahO4p",
+	"EanrmxEOwT5OWQ9kqgnUNaUurQxX+1wYcGp2O7CEhC54LjsVPYzjSxmPgu5rFDz8CTSbyMJN8MGMXTOj",
+	"iZCkkIq1iuKp7xt0kG6+BaNicmpiLsFqu+Fc9xURVB7cxd42gUU2rr63GyEb1rDOjMB3G7a22wEoRiFU",
+	"Z8U8q5C/1Rm+rc5ZLYBLvYx7g6ZdpgcnTXVjWBxVRCAPgXl4Wx0F8tDozHu2DYqKaCRrBbV4YSMX4JpY",
+	"q+dB276ewaNv5iTBnBM5C2HZEbCGIVgh6zuqPntflCdoh6iNLEv8N8Pov/sMrq6dqpjT4q48Qpumjsc9",
+	"I1nnBL7uvz3a3skfmAHK9zuY8YO8e5sZP94zIo7EicbEp/YaaHcV6Bx4vTYCsbkZKC00hoAU0sE7UipS",
+	"lqPOslOUM+MqQf0/QoKDfWEvme/wHcoT3hPFl7Jc80pH7rSPCLS5jTtkw5VcdofXmtwbNyFKnznhuRse",
+	"OUT6rLLD94qD9CI9qJASLR7jCVRrb36/75wWMmPhBJcLGd3n5nXXprvfpN/RxrMW0/BOuWxaI/czefNo",
+	"Ajq7Yk4fI21YsAQdq04Ec3VYDQnjHTpA1ooVHtVwIARnJKU5F+s39qkB5Yo8C8MYa2u+DoVcmnCtD/FN",
+	"/0FUfEfS5A1F89yJx8f5KvpWSxh3S/+29RQFV8S1VJ/YntHzuA/BmVPb8PB+r6XpGRtH8u4EzvXH4bHm",
+	"z5dMhzvFItf10EAE/qwQEQ/QsxA3rYQL6D1Bc/fJc/KQLCtjP89YIXVIMoTcRiKgIwzck+fFhSBw/PtS",
+	"uE26/NVPb0MrJLp+210oqjoJjcF9fpehcsxvX/zwgtivGjy8LBmEWKAuEooZHQv7nuloMWI1I+l46r+7",
+	"/i8w50Hh8cDbgB8RB1EeqzgnbIv6piyViBmQU+gqN9J1araGfzYn3Bxp7dwaVXPL2Fu95kE42FXOqI4k",
+	"DSINzYg90ZYQl8mwi+HwHFlWwLboGGUmaHTffHz6L1bczAFWRdsSTn+iYHPG156iiXETaCo3O107pdGs",
+	"c0P8G3Tnu7NczaS4KY4K1IQarkkLPzfFcZfioFmzVBevtKvK4pgFOxmHiNTEAsf3DdXUimcmjX6asjLU",
+	"56bGK2AhMdCyA/EC/IBlZLkj7mSo33tPrn0/A37TojLAeCGLsjKMuIvq4E9RadNhSd9yswkQRg4T7rgd",
+	"At088AtX8+/RGtAOveafrlPic6gJ5+8C13Slw9zVHex/MVkwY/W1nRMHtEiIFJ7oGwYPoWUXnBzl7165",
+	"ZY+2h3cMCX4BaBvMgo+pO18WdAdyc0gRacyFVnePk2df3j4aLPkEZqMmXNTQnD7665dfTWG9HFsU127K",
+	"57T8jOybfC7KKrgXoc3nkmmeuX5BAM7xO8Dqe/t1Lretb1cyz+CRobl/un/uA5PfhiFNYQ/Km45fcxhh",
+	"p1wrK3MlV24NYnEjTcq6gyuS2zjbJpPMtwEAOASwgagMUL3OWDaS2F3Fu/yp0OCFqRO7lRKSU7Vm6qSO",
+	"W9QzXTd3bV0O9VXd69u9X61Q5eHobwuuGEKMD9Ff991kdW/XHtUWNZu6fhhljOesJXiAZNEP+gI4l27s",
+	"8Nzg/6B55Zig2i2PHmhSPyyEq3baNLjF3yHWGyzmvpbGnVk3iYNlRuxnF/22p5OCi0rvbTnWcg5H+191",
+	"WiL9Up2fP2b/SZ6cPppyWNaR8DmKMsJx6Frs1tHyeK/doKFTJ/8G9qhas+xuuItLAFXUuqAVRvBOLmCO",
+	"ClQmd3vGKw8pkasaGAWCAuFCOFJ/k8tWuwmodd3fuLaOs9yVLUcwUglu6mYxgD+HcnZAbBqZ0V1So8Lx",
+	"7Ke3dq7Q38IRXDk251DCG/dDg9ykPGtg0lQQdovoYQBQ14jpgmvNAyUf8Mjos7jfee5hjkLZbfyGFHRo",
+	"DFB9NWha2PJ2Iec412+b2eHCF71dAZQvuqMdYMAoji82lbpmS7mJ8+Vp3/sEVpjbv0olC64ZNhT3lQc7",
+	"kvHJUJKfacgpD8c6WiuQ1Pu5ve/2lFZ4Kp2ipIoH6/SXVDNvgQ8dgn6pMtOGFw7L4ofzPgjdPRAP3Kze",
+	"z/i29+r9PNVlHraDjhfMtviM7tfheywy6MmKXRXFYajCKADuoEkL3N3VaBCaZdrXDWylusbmUbV2jjVV",
+	"RuQEsk/Za6bmg0bxLVjuH6kW5yax1msO3aetzemOfn2HNFSvEfJY1W0jiPdbcJbTUs/IDzXb8+7rv6Wa",
+	"1Pdpt2RVlei2+z5IF++Cqh7D70g7OrvLcipSrFz1muv9hJx8k2qbcIxAsADJcBBrCKT5HPrKtSGEDVvD",
+	"JCFutsWEi33wJriPqqJgmRNlf3pP2UX0xjFS3KGUa0250AhRrWe+szP7pV/4DVToLe2EFfx2nKAtQr7R",
+	"otsYP3QqoauylMqEUYbUd8DxXJy1nTDdenHKZpaExxXUG6sDQRvWTrbDbWCni2H3vfjaNqQD+5A5rXL6",
+	"WEVqywCbGTzNsjACcmNMeXF2ZoXB/qnt39b5fCsNFewWyTascWVkKvOEaL25ODurNFP/p/UQL+yyYsu1",
+	"gJ+QexjjXid4QvEGthMNqsaC7hzl15JZCx0QxChFiSsMy3OrJ/U+v8lV+44mOn1VcKBJet0q0h7Pwb0A",
+	"jROugMk1Fgh5dL4nEhIqBb1Lo4O9q4J8i1fFMtghkRfccZUCTJCUSCcPefKCrSlAiAh1yfLxIELY/3ZN",
+	"3WFVgtuhDMbgm0bLckXOrWgXUrWqXSe2XZ7ddPnSyPT6LSsdJ9QdSu96TVvZllDPmA2gS28EYiFWst9o",
+	"/iwNTEIsE/sp9jAGty9vilf1u5nMaEMy2llEiiuaXpVy28HgtjxrH6CagXf2Ia3AYOJYiXAdX79rRnfA",
+	"bSRQMzvBfdOq5DgAxsFxNYeCKVIzst1ItNQQa+5jmwWUgvjKgqmkM00oLkL6fGkUM+lm7NVC3f4wRJQE",
+	"bWeEjwcAlDL8+bbO1fSmxHpkLjdCidmVPKU5mrYX5OHpE2tcPDkn/5NsGL3h7C6QvAbcXA+jnrPwbFXB",
+	"Mn2P1A1ugjsVJ4YjgncoFZlYOBeV1mDj0PESoyrb/QN/Na3MKNhT03eIa4qOWuDo0YabMICDZPRhtY+R",
+	"0m9P0VCafN33MPfBraW4P+/2tb9uFKVWBblPrQpC5FArHU64nnJ8zsFoTksHxQ6oZi5n1+VtNzJnUawv",
+	"hILsFehaIY8RaF7p2vlB+AUUNFoaOFk5v2b4vZxGYxxJoTRZKwfbjBYYWe+Zqt28Q+mYGGAx4+KMz7gc",
+	"m18G4gfWbaIqgzQdUNii91Jgu/n5h4E7K+vh1a81QAjXgwqujG/3G+/oO4VRcO6xMbN23HfXOFzxdbys",
+	"L14G01LqOP5gFExxmk/X29jGNVTZELO8OMZUsGar1aQW0ioQ3g2TfY2cZsOi2Xr93dzX7xWVoYMcYiCM",
+	"RzjEWgi9aIt0CmEhR5VUtjyyFuv0kH08yOs+sUb96ZyLn53PgPAOJ8D3bR7wmc3ct9is+WA1lxNKkH6T",
+	"XIRinVLgU12zaCDgw4AeFehFQy9pHQQNHwAPH9pPXZS6n933sQU5xJ7BlT3GnvENpvv+g0Dz55620IE9",
+	"jZkaF4o5Z1VdTTxXoH5nZuBipH/zi6Yh9rGs1B4+xNqJGA9HvISjX28b2A7A1F2olpW792idTEvRmI2j",
+	"x4a7zP7CmzN7FypyvgKaFO5Ctq5bnyQ5o0pAXXcnkjDhZO36iU44giwVjTE94tO3ZHeOK4bIsJLR61nF",
+	"nyMufJtYK0T55ZwyagjmLi86GLAHGkEwW6kyHTzt7FD7BbBTmlPMc+qMx9LENsv0YtKZTh6sYePmUVVc",
+	"VWUoJBOy+xfNL8acLhCWgxwxMRv1/kfMbo4cj9HrzzlJVqxfMxKXqOh50N4Bn4ZIrqYJUexGXkdJGmZR",
+	"SfTFi2E1Sldt+ZE1dx86QM2i/iRyfs0uW0dRKCgL5po0G6Zq9Cu2z/aZ4gf6ubO2NTPIc0yJsmb4IplK",
+	"in2YCt3uuRrhcY4alK5KdGgEbNiE7IAzKOFivNcU7mXATUzIS/caFDQ1xniD1ouHngqgusHyfiO3JJdi",
+	"ba1wQPI98A3nfSdce4wumbUw6v6p9pCtSsAt1Pin3+Syfe0G0hqQ45XYVRaaq3uF2K/FdyVnOmhS+a8T",
+	"X//73NEeuXF66KdncyG0RfiSOBQ/VLW6Pu3Tmj1TE4zl/cCxPtYwgdG7nOmJfTVijajaCXsI/wlpSFXC",
+	"U6zLBEBK+/ma3zBB4CAZ6j4oRojhjsb2FhNhuSio2Lk4BTcA6dFEiuduQrH9L7Xigh2CuW54n/2Sxegu",
+	"eErzaKAUGk+StSTL3R1ibX6XtISq/Uj3ws10+WUZ7hlUPJXiZndpTwAXa2PU0RDDsQDHP35U32BjTIng",
+	"b3nNkTTDvpz7p3dnFwqRHVfaVck3mqHk/w0M1VDfs5IBXAxMkZWLlCrFmSbYd421GE/sHhG8wOilpwuD",
+	"ICa/ZRkpaLrhgunTX8Qvwmp5LO9++/olefz48TMrfD+9ewl03mZYJU/+ohkjv8Lfv9prfz1zr/HrF6e/",
+	"iK8r5UIwTIAW+PVK/wrjtc9w2/iUAAIIuxFnLOUFzQkK5nMkJ3eAkF+EY8dwKTtuTskroOqvh/zsydO/",
+	"1u1QM5lWhT25T4k1qPCqkq6xApGKX4Qs6b8qO/5Kaal+PSU/K248cV5ThMGEIWbLU4Y7nQry67cZK0pp",
+	"7LBO/pvtfj39RdQc9hcLB9Zp1bxfLM5PH56ewwYtmaAlX1wsHp+enz5GjMMGhOoMIiBn2OP+7IOuio/2",
+	"4zXiypEAlkvxbQbVe+aFvfqlvRjsC11KoVE6H52fO7ffMMwA0bLMeQo/P5OpYeZEG8VoUUsw7RyrSy5o",
+	"m2a5PukGvie2FLdjgK9qeH3IgqrHeOZbPXxsO4yLH4W7V0KEJABmVGhgWDlAQJZ1Q3iBHh21p/s/PQ0u",
+	"IAddCwX7udtvdnab3aarYtHWFEZVLGnNwAxqX/tAt2IbRpVZegIPZ3121+ub+pKa7utvEnO9kWX6zeHQ",
+	"m8GNtoiu7/+xqwvtG36cJR93fPALobegiT8GQWFGwsFlz637S8pbJtjWuvi+pFTTHdnIrbVDsNAAm/L2",
+	"RaRZMh+hDK/W3yUXLxyo566rNQNvtJmAk/RoMTvwK+NDw/0Sr9EKud4Z2bqT8x4Cp9/BZenub16/9B7y",
+	"jv1v1GvOIrlAd+5uUumsg8XFP9+3ZfSdogAsqWPedr5d4HsFRnOqWMaE4TQnaynRqLb2lPPk4sKLgt8W",
+	"3565DFtRo8OGWWT4CZ5sxvdf21Bfj+0gbE15a861IVSTDcuzBMhhpcCt9ovwuD00RhVG3LiAED48GB+z",
+	"treR2uDZ2N1f39nRHEkTwr3f4o2PIcATW9XbFxyiUwbCBxfqBA1pvmraVAoJJSMHUJYv9DWIlq/9ks48",
+	"fO7M+spzV+OD7UBa0WL4yPXo2yOQZx/g/x/PPkBM4uOZJzuAg7VzNIfeo7kE7/fG/nvxMdl7NTzNXf0+",
+	"WZRVQKO/qcybmnqhN5juioAh+fTxOXAkWjueUaxGdibESxSUk6/5mmkz1ZrQG3ry6OmX/3nxzxcn/5ue",
+	"/H5+8uw/zv7z/YcnTz5eBK2LqZvjntbcvr3xJASLkIplhFor/ADi+W7TouBY8Zw9JxuqCutQY8tlMMDp",
+	"mkLPg9kyqOreG38AEXSNQI6j+NzN77qs76hLSt5zPb8BB8+lE7iAAJE1z7aIg8DA6B3X2GPazz6oSnw8",
+	"+6A30uz3kd7grxZHtIL9IyIeUum/PshuWQGrR036bc9isHnhQIbptGpdVYIs2ZqKKa7SHvFWlZi8FeyQ",
+	"WjshaF+/ZibdsKy9MEc3sie0yTmfnZ+aXkOBj29udzdbO7Bvf5DmPtZrLVmXdNfYh05g7eEPdoHd0xsf",
+	"JebWm5PXoztVG8/tGFKFWJUBBRpHUobt4o9P7BGDzvlRQflsQB98I7fgDEsiD6Fua1QpWvArWYmMSFQB",
+	"I46ECzJ5poSoJ/w9XgBhJn2ktYKbX1aF/tQr1XtwX29L7zFRxWpOiUOsGHBqgq2vXcQLo5PW84LttmPt",
+	"dcPIl+6uXB0e/LRBr7ht00Qi/8hm6yEUpb2Rdd/tC9t1rEq7oZ+Q7/nfSAW1xnbzXX7zwlr8kyyd3goD",
+	"YR2tAVtB4+Y7rs3L9oVzz3SMek850THgai/st4LPXZfPDcWwAWaYneP0r4rB8jkplCWEZZqFHiL8bk/W",
+	"8sR+fKKveXkiSzzaT1znXHewo290LJXQTCnAMAKKoTPrB1LgXLuUqSMrxGDQdiOLFoPKlmpfLwtQHGDX",
+	"EWzLtMHMakuiIH0WkKezD61/fcRd4kuL+mhN7D0H5bzIm2gVouP6kVsXy0ogaeya0xGa56fkR08xZ8UC",
+	"RIJoQ3faGqqQIjwdBIReQpOC1swupmzpV77V0D2X4BV4LK2JeQ5VclRfI/WXfWEX2qIr4wNcG3ydesWo",
+	"gIx8fwWSqHMy+rpHEeloBqd9yf09QBeI70wplvgMJ2f/8ZX2pil2jO2BD2LChgnjW1pE1eord014cD21",
+	"5spopo5ispJLwo9raAkmrb2Pnd/zoa7k4BM+0jczqB+5l8zufs/L6C68jBmiPu/6uGOeVVZOd7FTygvx",
+	"YUIOOcvWTJGlPQmM2jkaB1UJHbVi2A1zZZ1uo/XGR9MNKZjWdM0eaJJRQwEDIMgr+8NT8oKkOYfcu1W2",
+	"yrrNgqXGZTV+/Y5qcwKXnnz79a9gnmPuYsPF+vQX8XPDvQnIBbA0yZKtubCXbUNpiUu46BUOfE+YGIwf",
+	"fEe05TmGXKQiUHYTsYKOrS760erONC1GrH7gUnj28aT19/84qtwbdmtQSIJuwCTkgfvh/WX8O0xN280O",
+	"ZgqisU4urfzV8uDlHMTeCbnjHzxR1Ow5Vd5SDAAdMHs6DxL8yo31rUMwjxdORwDAw3XA9zqAEdamcmzj",
+	"4ADvBhAkVNJDdRMLM35blFK1Jj7mmIIopvqmO9etE+fJ+Xmw/fSx0+N/iAV+kee4Joc4S+g14CZZd7Gp",
+	"Ji8v/4GaHVn18qoQcCqwBOCcCTEygaujB86KquLkN7nUZx9+k8uPZ6WScqWnhUh+k8v72ZYxEfx7la3Z",
+	"GxzJJwlzI83+hLIEd+GnwHxM6vsc1vC/YUvo+6bA4V0Jtbd7AOSkclWT2GEBomIOTuSZ6yBxhY3qgR/F",
+	"X8hEhhehzMRlcfw4eA1XfEZtYQdwQC2B73MADQH0sXLlaftWbp5G5vnsg/3fxGAoUIGNbfX9vs1YFPR1",
+	"c/tDh8lxwT797gyt9sGCqd8DpNbXDxjOFG47AHBD4KX94JgY1ARu0e32DVxx9BjpMd09+woxbw9f7xCh",
+	"G210q0NLPd2QqmtN9tkH+7/R3Ps3vvLpiPMROzYgfHAYRHIvieZnYq4o2dvsB4jUc3YEhLDUrsHYJwYI",
+	"R5bp0CoEII3TdEdEmM+gl/d8qNCEpf3a3vmeizvDCKxfZI8NiNd9bhPwE2zk18D+gWkU6747uCN2JADa",
+	"O6yfF2wLdh98CJTdg1RdTHh002Q2phF9H9o9oSUfP1/S9DpSeROJLhVcVA5mUs98PXMPH513u059tbfv",
+	"1B8gyOnnLKRB/Ff3Fo+fNEtcd5WEGFbAwlWKJQS4HLHGCiqeHL+MXfIH2vVvcRVVvlr3gAfFQMgcA0JQ",
+	"wH7e7D7FkfvzZhfbrNSVgBwO1AJK3aHStz4VusO6MCQeb5FWkpph69Br4PpRjZuY3/mLPqNT58ZwQL/u",
+	"jZS5PkiEFUZGSrhfWJ/6aT77YK+a6NC5ZsTHcuj8jB6pWMGv16c9cTuPPa5ZZpfHak23tkQzanTXTotI",
+	"g6y7LEa33I94yZ/arYN3iPl17gXvvxr/zQU2oewQw6dUuA6YyBARX4azD/D/iXsSrj3ipvyxdf9Db0m4",
+	"9+dwlPCljr8lHcfDfF8JQRtj+xEq0v/c29G+Qmw34uvdfx3gPl3oVlI3izQbxhWQc/v2gkPMTDDV8BKI",
+	"qey9Z68Ab+rZgXPg/XG21g9sC8ObtLEeHnRJY8vpKj8fnT/av5gIpDoMCNg+G6o3INrmeSyBuAS2XIIo",
+	"AizQxMZ6EXQf/H32wf5vNBwXFoyQQYUX3isZdtTtGa2yyak4UNDP3qpJR3pKCW6cizNlLc4cDV90TbDd",
+	"HIvozGMsTAzexRsD94+54i/dVEYJKNzXh3E8M47dDJFGSCDjFUgE9HLDGtnaGZ0kCpW6YSP12sCpBJGm",
+	"utWspoUTw0bqGomEb+GuQyzt14puX8IDP5VQ9avPidwKloHznsCcsTx3nMeaaHrjXxZ8e44VRTTPm0ZT",
+	"ASGlORKrHQWEeFREOSxFTHLxy89wAOG+wdZx2MXQSh60fkeqZDiSnjv6AJgvT50FvVeJE5y9ss9ufQee",
+	"oBZ8BV9/usMpogPdz8bu7Bn+YPmTRapvrKimEG29WdvRi3WA3y9QN7Gy04fV6Eiy6a09IoWzBQi95Tqp",
+	"C/EVzdiJXK1QYAhfIXu4JpmiWxGruFiFA8F+Ev0LuX+iLL6/FwYx8KIpzZnIqLpA1ekip347T8L+/oF2",
+	"+pAdDAjmzkosoptTxuR/qm/W/3Fb5OPwx8SB1NxkTru4j2ibhKlc8fxQhcpwfIGygJtOUBYrqVhKdVxd",
+	"vHYXfFKFESaf54Y8PD8/R0NArjAEDXRVj86T8/NzT7ixYlumEkINkLAY8vQ8Ivct0vo+9L3O2Zx3cjbn",
+	"90jaxIxBhiySgfxRMrd0+g9w+lo58TITlfj6+890DsM+casPpHxiB4eA9gz5aDkJaQg0LMQOj5WatKUU",
+	"o3qskPDVbZlTLv593MO37oUjq+3n43Ms9s+bHZpYLuymSaVZZk95Ic3zxkTeSGXahX/ARbjit91geXvJ",
+	"AZM+Cj+v/uyRubdVNDAHL3cAWrmqH5Ybov5j0bdLQ5Wd5M8Ze5sNE75qMNK9CUU0LKIvH5Df5NKVL2N0",
+	"sg2gJan1RTeycI2tEp8jV3y9MUTz3xFnYbXXMqfiugl1UlIypdukp61iYNAzk9oC+bajd2xXi9mPOjFi",
+	"xwqvDYWv4Blx0dT3UEMKqc3zGjKCDW418JH+gK1ukRvXeM2uoEiICtejQSq767VDPbr+Q54D2cnv4xBr",
+	"hFwZJmpqHTu6FeW57z2O5LstcuDabHi0B+cx5M69Kybo4SE3ezgVgmTm99/rL6lSO+KksOvKtup77J9I",
+	"NjQWWsVtf0zFFz3MqkNFPEG2NXaqoo5RfKD57kga9L47lU2lxl6E/N/tRZ8ZJP93LEE4EJ4C3ugwZiNo",
+	"ZaCBcoopjpU/4NrVnXviC+dhOBPKpz9DabFv5DIRAd/p+jH9ydMtq9AYPcdxyA1DH9Ar96c9l/AP6ofB",
+	"NMbMNycwB4B5OoJzvyeWO8eQZu0P5OU6plqDpztWurMP8M/Rc+O1a4Rw3Fn/mkHPk5jz67tqHeAMQcOk",
+	"xTpr1O6QEz6LfG4CaaP9a85atglNo2nWaSyjb/gty/Xz2hR2ZeornjN3DG+pbhpoRCJGW56Bax6KFT3r",
+	"mn1fHlUx3DkIGk7k1nOI5ezw0B7v6pDfCfmWvPcBM/kXT+b6BfaQaLXfhe+lyHe+9eZImPRAUR7fig26",
+	"bbl2lLhnEjcoqYhOac4yksmt+LfaOnuQy59GFX4a7PKuoT/FoB1SO3mSWx/Yka65jt3r2Cvoz7jayAwy",
+	"phG/wyuOCWfFJ0RW1o3wEKWprg1PIQXbJeA2CiB+yohiNAeOAteX6WhGhg+L3Pl+NaoyZIP1RBV4u5pw",
+	"BrRVSLoQUuyqwpGwDC6vylPyAiMf0H0G8ROqQipgKRg2aXJhC4NerG8v6GgB5ApukNgdhDXY2RDocAme",
+	"95smHn3kmNkni0jtC0X5M6wVj3LYMSG3RIpYIArGpYmWBfPtQusqKFwGx+RHUloCCeUBY0N/onhIExvy",
+	"ZAAdl6INCUpcxzFgidsXQzrzDvkeSNjbSly6K49ZWQWPwEdyPU4O5684DMAKUiA4FyTj2DwCFQTVhGnD",
+	"C2qcXqXaqgS17sLTjxDXqFuA3l+xhrTUpQs6fAI1NdINv6RWky6SRQp8i3mwIWVvy8ealf6b7fk3dmoS",
+	"u9mrAgxxnCIUzOfYNQO+ooJwYW+cM1N3FDTS+rrY4xAI7n1ypF8+2tILUAkzGki7hCs+Y/jzEhpKHSz2",
+	"ie9zuFoyrCVCMk4gLtjIPLNnYKSAwffY67Ce9nYrX4sfKzOJftReyzJ7ThyIgxSgYEputevAWXcE9ATe",
+	"acr0OKfoZf2j450b7hExTjb/9QHOCgmUgPqai3VSc9BDKs7VQ0O2vEOW3ZqjSKKWr8W3n8hiPEifLrzJ",
+	"51bAI6vu9gEXB++hZe9MqN8T1k6A4CJF6uHndumBMvIbY0ogZKy7aw7EAfc/tsY90abK9rHAXrpr/ghp",
+	"jD8TTMPOW5SV1E/qAVjYfQdqt5ZR3AbW0eytm4Jh/4ELp3B8nzgL33podx3/xtYHsbreIsmX7CUPKDZI",
+	"0OyGKZo33calgEt7MZZ6hUN7/OyD/WM3mofxa3/cPREnMYUvD5KBgXt1UYOIGATa9siu2N9Aop6fe3Fv",
+	"x5bmDAtufIf/2Cp93Vw1SSfT0RGH0THnIXRM+PbLA93+UydXWpN9AGLFdlbDdO4On2wluaGK0y6B7mcR",
+	"vo3c523BFX9qiKR9hejRC693gIPXF632KeLg/k4J278ntGe7RLPpqPMRVbvw3WG0Lr5GfybmilKvc1qE",
+	"+6CesyM0zdrIz0IRF1umQ3ORABYkTnvw3FODUQeCI9eMlaDWpHAJEOioBwfsBNE/a4VO94R83aqO84L9",
+	"ePnu7OXbVz8TIx0ZrS4Zy06qEvpHDdAEOpdgEheM6grSOVysc0b+681PEUDBkmqW816h5ZFbL2ipIlCn",
+	"ulleU6vWfJJilRhbrXjKrQFuP0PDELIj96lkO3aHoU8YcH8JNFmaZwzQUDwDpjMnD0guwDKeGujJia3p",
+	"Mn5jLwcrfANYZ7AlqaM7w0InrEnAdN2Bdd9gGyEz2yiSih/9HLGPCCzYP5iy03eY4nMGeSXjTiey4gap",
+	"pnECrEUFi2LFPGmKwRHZpo+9Cr6J6Rj46d+o06rvywUN25pmq6B6WY2395nyg2SnphkA9++auo+jpT3F",
+	"n84KGFnZA/fua3c4rVf2OVAQALMgdmTc0Btml3vJiOMlCJNPdzeJYqucrzfxCtaXG5ZeTznuXzgChZqt",
+	"CR8LKIraFOic+TSPtZ2R4ign+lFL+eqZDCGGuciAHukAiT//nKRhQLAKtl16p40skYfDVeQZSXIprwEj",
+	"sJLq2Kp3Im6gAQ2MCtbXOGH1OfMA2/lljGbW9nOsA4oxktGdroElMZNxpHHWiedEPRSjADhuCByQCtlB",
+	"0VynNxAgpIp5apHnxAmGNd7xFecYvX8SdpG7gTg+S5UzcNYAp7IUHQgIxY7FkP0Ed4XfHvw4hS21ZxdB",
+	"EOgwuJt7Jd2xxd8B0+7unQ5ioSrmcu2pLBjqhhoHKGR3s0XOS/zX2Qf8Y2oTY9/48ECckqHEdapYQ3LD",
+	"RKp2pcchCXYDPNB6a629gactBVgSDtMI3U6HeMU3lROv45luXnY+cfym9dQjR3Bq3T+3RYjeMlbu2ft4",
+	"yZ87AmzfIRoCxhc8gBkNN7p3ytXe5Y+ccoXxfeqUa/PQ46RcAcUOTdYgMtTybMGwZXnuAMVWxXHPRxVN",
+	"t4IknH2A/38cQ1a9Eplf8ONKfzTgj1/eewL/xtZcECHJqlIYr7ET8tz1xzauxQRZS9JRR61NEU2H/FvM",
+	"D2RE7L0wQgUxLHz3u2YA62m5VwYQGHX28NC943+IyuWJ3VPvQPDFD1No+wrLO3nhka6uhaOnrU16BW5Y",
+	"y8ChHyfLHLnRXzKZ6jNcO31aZF/MOUKwt2dkvQ55hOxtDvro/B7dQR/ew61Qcqtbqx7j84DLJvkJhzLW",
+	"fJdPXOamk2udd2C5ZhBFfT6oyFSeWCV24gD0b9yQe4eX/KkNOXiHmCHnXvAAKwU36pOPoyek56Bq0aKD",
+	"2x3Pu8Hbf2KD7HuasdaDuwthvzycd+NQrfbEbJxRTz6EvqejUsIUhN1GMawrbpOzD/D/UcPsLbuR1/XS",
+	"7T+OTWuR9xzHniZwAujpSYiEyg4sO/D8kq1UZpPbmYpNHaqbUQ3jDZr/Hxs8S6nZaYsqNZzTAyg1Z4Lc",
+	"zzt957r4/1G9UxzfJ1aGrYce0TtdtWhcELNj3VDMetOVsVqQbKkqTqoSrQtXZ5/KqtfIpms5wD/OPsD/",
+	"R3FpkbUPKUN35R+TDjO6XO+AVBq+PIi/56dhOO/d6o4PiyWjyuqvf763KsnVa9h/vbcXQt0zXFepfHGx",
+	"OKMlP7t5CPvI3TtUhQUc8qIF/UV1niy8sSiqPIfnQcwDCXuxuxSSf4S66bYQqDK9XgSIgJ3oYY64hQRo",
+	"KX4d+N07cJsM6CZPldUWp9Bv3nZIChMsC0+QiaAfJA/9/jLdsKzKPaUs1JLbaVjKSmRdctfQz6FJhSMH",
+	"SKlS3NW91T9UVfB3rx3nSqnkWtGizvw4im+/XGsr6R/ff/z/AgAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

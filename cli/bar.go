@@ -2,12 +2,15 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
+
+	"rotanex.example/api"
 )
 
 // bar shows progress of something long on a terminal, and nothing elsewhere.
@@ -43,12 +46,14 @@ func (b *bar) clear() {
 
 // working shows on a terminal that something of unknown length goes on, until the
 // returned function is called.
-func working(cmd *cobra.Command, what string) (stop func()) {
+func (a *app) working(cmd *cobra.Command, what string) (stop func()) {
 	if !onTerminal(cmd) {
 		return func() {}
 	}
 	spinner := progressbar.NewOptions(-1, progressbar.OptionSetWriter(cmd.ErrOrStderr()), progressbar.OptionSetDescription(what),
 		progressbar.OptionSpinnerType(14), progressbar.OptionSetElapsedTime(true), progressbar.OptionClearOnFinish())
+	say := func(what string) { spinner.Describe(what) }
+	a.said.Store(&say)
 	done, ended := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(ended)
@@ -65,15 +70,36 @@ func working(cmd *cobra.Command, what string) (stop func()) {
 		}
 	}()
 	return func() {
+		a.said.Store(nil)
 		close(done)
 		<-ended
 	}
 }
 
+// computing says how far the service is with what is waited for.
+func (a *app) computing(c api.Computation) {
+	if say := a.said.Load(); say != nil {
+		(*say)(computingText(c))
+	}
+}
+
+// computingText is how far a computation is, in words.
+func computingText(c api.Computation) string {
+	switch {
+	case c.State == api.ComputationStateWaiting:
+		return "waiting for other computations"
+	case c.Doing == "":
+		return "computing"
+	case c.Parts > 0:
+		return fmt.Sprintf("%s, %d of %d", c.Doing, c.Done, c.Parts)
+	}
+	return c.Doing
+}
+
 // awaited asks until something is over, with a sign on a terminal that it goes on.
 // Ctrl-C ends the waiting and says what then goes on without it.
-func awaited[T any](cmd *cobra.Command, what, goesOn string, ask func() (v T, over bool, err error)) (T, error) {
-	stop := working(cmd, what)
+func awaited[T any](a *app, cmd *cobra.Command, what, goesOn string, ask func() (v T, over bool, err error)) (T, error) {
+	stop := a.working(cmd, what)
 	defer stop()
 	ticks := time.NewTicker(500 * time.Millisecond)
 	defer ticks.Stop()

@@ -2,19 +2,22 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	"rotanex.example/api"
+	"rotanex.example/api/client"
 )
 
 // choices are the flags by which a person fixes part of a plan.
 type choices struct {
 	by, notBefore, budget string
-	slack, sure           string
+	slack, confidence     string
 	fastest, ownedOnly    bool
 	without, pin, assume  []string
 	limit                 time.Duration
@@ -26,7 +29,7 @@ func (x *choices) flags(c *cobra.Command) {
 	f.BoolVar(&x.fastest, "fastest", false, "the earliest finish inside the budget, not the least cost")
 	f.StringVar(&x.budget, "budget", "", "what it may cost, such as 250.00")
 	f.StringVar(&x.slack, "slack", "", "share of the time to the deadline that is kept spare, such as 10%")
-	f.StringVar(&x.sure, "sure", "", "keep as much slack as it takes for the forecast to be this sure, such as 95%")
+	f.StringVar(&x.confidence, "confidence", "", "keep as much slack as it takes for the forecast to give this chance to be in time, such as 95%")
 	f.StringVar(&x.notBefore, "not-before", "", "no frame starts earlier than this time")
 	f.StringArrayVar(&x.pin, "pin", nil, "SHOT=PLACE,PLACE: render the shot only there; a source stands for its places")
 	f.StringArrayVar(&x.without, "without", nil, "a source or an offer that is not to be used, or a host that is held back")
@@ -60,7 +63,7 @@ func (x *choices) ask(shots []string, now time.Time) (api.NewPlan, error) {
 	for _, s := range []struct {
 		name, text string
 		to         *float32
-	}{{"--slack", x.slack, &ask.Slack}, {"--sure", x.sure, &ask.Sure}} {
+	}{{"--slack", x.slack, &ask.Slack}, {"--confidence", x.confidence, &ask.Confidence}} {
 		if s.text != "" {
 			if *s.to, err = share(s.name, s.text); err != nil {
 				return ask, err
@@ -142,4 +145,37 @@ func assumption(text string, now time.Time) (api.Assumption, error) {
 		return bad("a value that can be read: " + err.Error())
 	}
 	return a, nil
+}
+
+// keepChoices asks again what was asked of a plan, where no flag says otherwise. Only the
+// deadline, and what was assumed, are not of it.
+func (a *app) keepChoices(cmd *cobra.Command, c *client.Client, plan uuid.UUID, ask *api.NewPlan) error {
+	p, err := client.Decode[api.Plan](c.GetPlan(cmd.Context(), plan))
+	if err != nil {
+		return err
+	}
+	kept(ask, p.Choices, cmd.Flags().Changed)
+	return nil
+}
+
+func kept(ask *api.NewPlan, of api.NewPlan, changed func(flag string) bool) {
+	if !changed("fastest") && !changed("budget") {
+		ask.Goal, ask.Budget = of.Goal, of.Budget
+	}
+	if !changed("owned-only") {
+		ask.Rented = of.Rented
+	}
+	if !changed("without") {
+		ask.Without = of.Without
+	}
+	if !changed("pin") {
+		for _, pin := range of.Pin {
+			if slices.Contains(ask.Shots, pin.Shot) {
+				ask.Pin = append(ask.Pin, pin)
+			}
+		}
+	}
+	if !changed("slack") && !changed("confidence") {
+		ask.Slack, ask.Confidence = of.Slack, of.Confidence
+	}
 }

@@ -31,13 +31,13 @@ func TestChoicesAreRead(t *testing.T) {
 
 func TestAChoiceThatCannotBeReadSaysWhatItWants(t *testing.T) {
 	for says, x := range map[string]choices{
-		`--slack "lots": want a share such as 10%`:  {slack: "lots"},
-		`--sure "150%": want a share such as 10%`:   {sure: "150%"},
-		`--pin "lamp-040": want SHOT=PLACE,PLACE`:   {pin: []string{"lamp-040"}},
-		`--assume "more": want WHAT=NAME`:           {assume: []string{"more"}},
-		`--assume "moon=full": want host, offer`:    {assume: []string{"moon=full"}},
-		`--assume "host=x:as=y": want like=NAME`:    {assume: []string{"host=x:as=y"}},
-		`--assume "time=x:slow": want a value that`: {assume: []string{"time=x:slow"}},
+		`--slack "lots": want a share such as 10%`:      {slack: "lots"},
+		`--confidence "150%": want a share such as 10%`: {confidence: "150%"},
+		`--pin "lamp-040": want SHOT=PLACE,PLACE`:       {pin: []string{"lamp-040"}},
+		`--assume "more": want WHAT=NAME`:               {assume: []string{"more"}},
+		`--assume "moon=full": want host, offer`:        {assume: []string{"moon=full"}},
+		`--assume "host=x:as=y": want like=NAME`:        {assume: []string{"host=x:as=y"}},
+		`--assume "time=x:slow": want a value that`:     {assume: []string{"time=x:slow"}},
 	} {
 		_, err := x.ask([]string{"lamp-040"}, friday)
 		assert.ErrorContains(t, err, says)
@@ -54,4 +54,22 @@ func TestAChanceIsNeverRoundedToCertainty(t *testing.T) {
 func TestLinesAreWrappedAtWords(t *testing.T) {
 	assert.Equal(t, "  one two\n    three", wrapped("  one two three", 10, "    "))
 	assert.Equal(t, "short", wrapped("short", 10, "  "))
+}
+
+func TestChoicesAreKeptWhereNoFlagSaysOtherwise(t *testing.T) {
+	no := false
+	of := api.NewPlan{
+		Goal: api.NewPlanGoalFastest, Budget: "250.00", Rented: &no, Without: []string{"tern"}, Confidence: 0.9,
+		Pin: []api.Pin{{Shot: "lamp-040", Places: []string{"eddy"}}, {Shot: "gone-010", Places: []string{"eddy"}}},
+	}
+	ask := api.NewPlan{Shots: []string{"lamp-040"}}
+	kept(&ask, of, func(string) bool { return false })
+	of.Shots, of.Pin = ask.Shots, of.Pin[:1] // a pin of a shot that is not planned is none
+	assert.Equal(t, of, ask)
+	ask = api.NewPlan{Shots: []string{"lamp-040"}, Slack: 0.1}
+	kept(&ask, of, func(flag string) bool { return flag == "slack" || flag == "budget" || flag == "without" })
+	assert.Zero(t, ask.Confidence)
+	assert.Empty(t, ask.Without)
+	assert.Empty(t, ask.Budget)
+	assert.Len(t, ask.Pin, 1)
 }

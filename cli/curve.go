@@ -28,7 +28,7 @@ looked at and started.`,
 			if err != nil {
 				return err
 			}
-			stop := working(cmd, "planning for each finish time")
+			stop := a.working(cmd, "planning for each finish time")
 			curve, err := client.Decode[api.Curve](c.DrawCurve(cmd.Context(), id, &api.DrawCurveParams{Alone: some(alone)}))
 			stop()
 			if err != nil {

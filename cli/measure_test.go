@@ -172,13 +172,13 @@ func TestWaitingEndsWithWhatItWaitsFor(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cmd.SetContext(ctx)
 	asked := 0
-	got, err := awaited(cmd, "waiting", "it goes on", func() (int, bool, error) {
+	got, err := awaited(&app{}, cmd, "waiting", "it goes on", func() (int, bool, error) {
 		asked++
 		return asked, asked == 2, nil
 	})
 	require.NoError(t, err)
 	assert.Equal(t, 2, got)
-	_, err = awaited(cmd, "waiting", "it goes on", func() (int, bool, error) {
+	_, err = awaited(&app{}, cmd, "waiting", "it goes on", func() (int, bool, error) {
 		cancel()
 		return 0, false, ctx.Err()
 	})

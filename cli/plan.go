@@ -9,29 +9,33 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
 	"rotanex.example/core/planning"
-	"rotanex.example/core/pricing"
 )
 
 func (a *app) plan() *cobra.Command {
 	var x choices
+	minChance := usualMinChance
 	c := &cobra.Command{
 		Use: "plan SHOT… --by TIME", Short: "Plan the cheapest schedule that meets the deadline", Args: cobra.MinimumNArgs(1),
 		Long: `Plans shots from stock, trials and prices, and stores the plan with the problem
-that it answers. Says what no plan costs less than, and how sure it is to be in
-time. Exit status: 0 meets the deadline, 3 late, 4 over the budget, 5 impossible.`,
+that it answers. Says what no plan costs less than, and the chance to be in time.
+Exit status: 0 meets the deadline, 3 late, 4 over the budget, 5 impossible, 7 meets it
+by its times, but the chance is below --min-chance.`,
 		Example: `  rotanex plan orrery-010 orrery-020 --by "mon 09:00"
   rotanex plan orrery-020 --by +2h --owned-only --slack 10%
   rotanex plan orrery-020 --by 22:00 --fastest --budget 250
-  rotanex plan lamp-040 stair-030 --by "mon 09:00" --pin lamp-040=eddy --without desk-ada --sure 95%
+  rotanex plan lamp-040 stair-030 --by "mon 09:00" --pin lamp-040=eddy --without desk-ada --confidence 95%
   rotanex plan orrery-020 --by +2h --assume host=bellows-2:like=bellows`,
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			least, err := share("--min-chance", minChance)
+			if err != nil {
+				return err
+			}
 			now, err := serviceNow(cmd.Context(), c)
 			if err != nil {
 				return err
@@ -44,16 +48,21 @@ time. Exit status: 0 meets the deadline, 3 late, 4 over the budget, 5 impossible
 			if err != nil {
 				return err
 			}
-			return a.showOutlook(cmd, c, p)
+			return a.showOutlook(cmd, c, p, float64(least))
 		}),
 	}
 	x.flags(c)
+	c.Flags().StringVar(&minChance, "min-chance", usualMinChance, "below this chance to be in time the exit status is 7")
 	return c
 }
 
+// usualMinChance is the chance below which a plan that meets its deadline by its times
+// is not called one that meets it.
+const usualMinChance = "50%"
+
 // makePlan has a plan made and shows it.
 func (a *app) makePlan(cmd *cobra.Command, c *client.Client, ask api.NewPlan) (api.Plan, error) {
-	stop := working(cmd, "planning")
+	stop := a.working(cmd, "planning")
 	p, err := client.Decode[api.Plan](c.CreatePlan(cmd.Context(), &api.CreatePlanParams{IdempotencyKey: new(newKey())}, ask))
 	stop()
 	if err != nil {
@@ -63,12 +72,18 @@ func (a *app) makePlan(cmd *cobra.Command, c *client.Client, ask api.NewPlan) (a
 }
 
 // showOutlook says below a plan how sure it is, or what would fix it, and ends with
-// the exit status that the plan's own asks for.
-func (a *app) showOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) error {
+// the exit status that the plan's own asks for, and its chance.
+func (a *app) showOutlook(cmd *cobra.Command, c *client.Client, p api.Plan, minChance float64) error {
 	if err := a.printOutlook(cmd, c, p); err != nil {
 		return err
 	}
-	return exitFor(string(p.Status))
+	if err := exitFor(string(p.Status)); err != nil {
+		return err
+	}
+	if p.Chance != nil && *p.Chance < minChance {
+		return exit{ExitUnsure, fmt.Sprintf("the chance to be in time is %s, below %.0f %%: plan with --confidence, more machines or a later deadline", chance(*p.Chance), 100*minChance)}
+	}
+	return nil
 }
 
 func (a *app) printOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) error {
@@ -77,17 +92,17 @@ func (a *app) printOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) err
 		return nil
 	}
 	if len(p.Bookings) > 0 {
-		stop := working(cmd, "playing it")
+		stop := a.working(cmd, "simulating it")
 		f, err := client.Decode[api.PlanForecast](c.ForecastPlan(cmd.Context(), p.Id, &api.ForecastPlanParams{}))
 		stop()
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(out, "\nHow sure: %s to be in time.\n  finish %s, nine in ten by %s\n  cost %s, nine in ten below %s\n",
+		fmt.Fprintf(out, "\nChance to be in time: %s.\n  finish %s, nine in ten by %s\n  cost %s, nine in ten below %s\n",
 			chance(f.Chance), minute(f.Finish.P50), minute(f.Finish.P90), money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P90))
 	}
 	if p.Status == api.PlanStatusLate || p.Status == api.PlanStatusOverBudget {
-		stop := working(cmd, "looking for what would fix it")
+		stop := a.working(cmd, "looking for what would fix it")
 		why, err := client.Decode[api.PlanReasons](c.ExplainPlan(cmd.Context(), p.Id))
 		stop()
 		if err != nil {
@@ -135,6 +150,14 @@ func exitFor(status string) error {
 	return nil
 }
 
+// statusText is a plan's status with the chance that its forecast gave.
+func statusText(p api.Plan) string {
+	if p.Chance == nil || p.Status != api.PlanStatusMeets && p.Status != api.PlanStatusOverBudget {
+		return string(p.Status)
+	}
+	return fmt.Sprintf("%s (%s to be in time)", p.Status, chance(*p.Chance))
+}
+
 func money(currency, amount string) string {
 	if amount == "" {
 		return none
@@ -156,7 +179,7 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 			}
 			return nil
 		default:
-			fmt.Fprintf(out, "Plan %s %s: finish %s, deadline %s\n", p.Id, p.Status, minute(p.Finish), minute(p.Deadline))
+			fmt.Fprintf(out, "Plan %s %s: finish %s, deadline %s\n", p.Id, statusText(p), minute(p.Finish), minute(p.Deadline))
 			fmt.Fprintf(out, "%s%s\n\n", money(p.Currency, p.Cost), atLeast(p))
 		}
 	}
@@ -166,6 +189,11 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 	}
 	for _, s := range p.Servers {
 		l.add("", s.Id, "server", "", dayTime(s.From), dayTime(s.To), "", "pays "+seconds(s.BilledS), s.Cost)
+	}
+	for _, s := range p.Sources {
+		if s.MinimumCharge != "" {
+			l.add("", s.Source, "to the minimum charge", "", none, none, "", "", s.MinimumCharge)
+		}
 	}
 	if err := a.show(cmd, l); err != nil {
 		return err
@@ -220,9 +248,13 @@ func (a *app) plans() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"plan", "shots", "status", "cost", "no less than", "finish", "deadline"}, records: all, empty: "No plan yet. Make one: rotanex plan SHOT --by TIME"}
+			l := listing{columns: []string{"plan", "shots", "status", "chance", "cost", "no less than", "finish", "deadline"}, records: all, empty: "No plan yet. Make one: rotanex plan SHOT --by TIME"}
 			for _, p := range all {
-				l.add(p.Id.String()[:8], fmt.Sprint(len(p.Shots)), string(p.Status), money(p.Currency, p.Cost), money(p.Currency, p.CostBound), moment(p.Finish), moment(p.Deadline))
+				sure := none
+				if p.Chance != nil {
+					sure = chance(*p.Chance)
+				}
+				l.add(p.Id.String()[:8], fmt.Sprint(len(p.Shots)), string(p.Status), sure, money(p.Currency, p.Cost), money(p.Currency, p.CostBound), moment(p.Finish), moment(p.Deadline))
 			}
 			return a.show(cmd, l)
 		}),
@@ -273,58 +305,4 @@ func writeWhole(path string, data []byte) error {
 		return err
 	}
 	return os.Rename(aside.Name(), path)
-}
-
-func (a *app) solve() *cobra.Command {
-	var to string
-	var limit time.Duration
-	c := &cobra.Command{
-		Use: "solve PROBLEM.json", Short: "Solve a problem file without a service", Args: cobra.ExactArgs(1),
-		Long: `Reads a problem file (docs/formats.md) and writes the plan. Needs no service and
-no database. Exit status: 0 meets every deadline, 3 late, 4 over the budget,
-5 impossible.`,
-		Example: "  rotanex solve problem.json --to plan.json --time-limit 10s",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			file, err := os.Open(args[0])
-			if err != nil {
-				return err
-			}
-			defer func() { _ = file.Close() }()
-			problem, err := planning.ParseProblem(file)
-			if err != nil {
-				return fmt.Errorf("%s: %w", args[0], err)
-			}
-			stop := working(cmd, "solving")
-			plan, err := planning.Solve(cmd.Context(), problem, planning.Options{TimeLimit: limit})
-			stop()
-			if err != nil {
-				return err
-			}
-			if to == "" {
-				if err := printJSON(cmd.OutOrStdout(), plan); err != nil {
-					return err
-				}
-			} else {
-				if err := writeJSON(to, plan); err != nil {
-					return err
-				}
-				fmt.Fprintln(cmd.OutOrStdout(), solved(problem, plan))
-			}
-			return exitFor(plan.Status)
-		},
-	}
-	c.Flags().StringVar(&to, "to", "", "file to write the plan to; without it to standard output")
-	c.Flags().DurationVar(&limit, "time-limit", limit, "look for a better plan until then; without it as long as the size of the problem asks")
-	return c
-}
-
-func solved(problem planning.Problem, plan planning.Plan) string {
-	if plan.Status == planning.Impossible {
-		return fmt.Sprintf("impossible: %s: %s", plan.Impossible[0].Shot, plan.Impossible[0].Why)
-	}
-	text := fmt.Sprintf("%s: %s, finish %s", plan.Status, money(problem.Currency, plan.Cost.String()), moment(problem.Start.Add(plan.Finish.Duration())))
-	if plan.Status != planning.Late && plan.CostBound.Cmp(pricing.Money{}) > 0 {
-		text += fmt.Sprintf("; no plan costs less than %s", money(problem.Currency, plan.CostBound.String()))
-	}
-	return text
 }

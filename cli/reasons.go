@@ -20,7 +20,7 @@ func (a *app) why() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			stop := working(cmd, "weighing it")
+			stop := a.working(cmd, "weighing it")
 			why, err := client.Decode[api.PlanReasons](c.ExplainPlan(cmd.Context(), id))
 			stop()
 			if err != nil {
@@ -91,7 +91,7 @@ times that vary as timed frames did, servers that boot late and tries that fail.
 			if err != nil {
 				return err
 			}
-			stop := working(cmd, "playing it")
+			stop := a.working(cmd, "playing it")
 			f, err := client.Decode[api.PlanForecast](c.ForecastPlan(cmd.Context(), id, &api.ForecastPlanParams{Simulations: &simulations, Seed: &seed}))
 			stop()
 			if err != nil {
@@ -163,11 +163,14 @@ func (a *app) replan() *cobra.Command {
 	var x choices
 	var apply, yes bool
 	var use, spend string
+	afresh, minChance := false, usualMinChance
 	c := &cobra.Command{
 		Use: "replan RUN", Short: "Plan the rest of a run anew, around what is being rendered", Args: cobra.ExactArgs(1),
 		Long: `Plans what of a run is not done and not being rendered: frames under lease stay
 where they are, servers that are up and paid for cost nothing more. Says what
-changes against the plan that the run goes by. With --apply the run goes on by it.`,
+changes against the plan that the run goes by. What was asked of that plan (goal,
+budget, pins, what is not used, confidence) is asked again where no flag says otherwise;
+--afresh forgets it. With --apply the run goes on by the new plan.`,
 		Example: "  rotanex replan latest --by \"mon 09:00\"\n  rotanex replan latest --without tern --apply\n  rotanex replan latest --use 3f2a",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			id, err := a.findRun(cmd.Context(), c, args[0])
@@ -208,6 +211,11 @@ changes against the plan that the run goes by. With --apply the run goes on by i
 			if err != nil {
 				return err
 			}
+			if !afresh {
+				if err := a.keepChoices(cmd, c, run.Plan, &ask); err != nil {
+					return err
+				}
+			}
 			ask.Run = &id
 			if ask.By.IsZero() && !run.Deadline.IsZero() {
 				ask.By = run.Deadline
@@ -225,11 +233,17 @@ changes against the plan that the run goes by. With --apply the run goes on by i
 			if apply {
 				return changeOver(p.Id)
 			}
-			return a.showOutlook(cmd, c, p)
+			least, err := share("--min-chance", minChance)
+			if err != nil {
+				return err
+			}
+			return a.showOutlook(cmd, c, p, float64(least))
 		}),
 	}
 	x.flags(c)
 	c.Flags().BoolVar(&apply, "apply", false, "let the run go on by it")
+	c.Flags().BoolVar(&afresh, "afresh", false, "forget what was asked of the run's plan")
+	c.Flags().StringVar(&minChance, "min-chance", usualMinChance, "below this chance to be in time the exit status is 7")
 	c.Flags().StringVar(&spend, "spend", "", "what servers, seats and farms may cost in the whole run at most; default what is spent and what the plan adds")
 	c.Flags().BoolVarP(&yes, "yes", "y", false, "spend it without asking")
 	c.Flags().StringVar(&use, "use", "", "let the run go on by this plan, made for it before")

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
@@ -29,6 +30,7 @@ const (
 	ExitOverBudget = 4
 	ExitImpossible = 5
 	ExitIncomplete = 6
+	ExitUnsure     = 7
 )
 
 // exit is an outcome that is no error but not plain success either.
@@ -68,6 +70,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 // app is what all commands share.
 type app struct {
 	config *viper.Viper
+	said   atomic.Pointer[func(string)] // changes what is said to be going on, while something is
 }
 
 // New returns the root command.
@@ -106,7 +109,7 @@ else from the file config.yaml in ` + configFolder() + `.`,
 		list []*cobra.Command
 	}{
 		{"job", []*cobra.Command{a.hosts(), a.offers(), a.sources(), a.shots(), a.packages(), a.preflight(), a.memory(), a.trials(), a.compare(), a.settings(), a.plan(), a.curve(), a.why(), a.start(), a.watch(), a.download(), a.ledger()}},
-		{"more", []*cobra.Command{a.plans(), a.forecast(), a.replan(), a.solve(), a.times(), a.timing(), a.licences(), a.exchangeRates(), a.farms(), a.entries(), a.runs(), a.frames(), a.setState("pause", "paused"), a.setState("resume", "running"), a.setState("cancel", "cancelled"), a.tokens(), a.whoami()}},
+		{"more", []*cobra.Command{a.plans(), a.forecast(), a.computations(), a.replan(), a.solve(), a.times(), a.timing(), a.licences(), a.exchangeRates(), a.farms(), a.entries(), a.runs(), a.frames(), a.setState("pause", "paused"), a.setState("resume", "running"), a.setState("cancel", "cancelled"), a.tokens(), a.whoami()}},
 	} {
 		for _, c := range group.list {
 			c.GroupID = group.id
@@ -146,7 +149,8 @@ func (a *app) client() (*client.Client, error) {
 	if token == "" {
 		return nil, errors.New("a token is needed: pass --token, or set ROTANEX_TOKEN; the service prints the first one at its first start")
 	}
-	return client.NewClient(address+"/api/v1", client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	patient := client.Await{Doer: http.DefaultClient, Progress: a.computing}
+	return client.NewClient(address+"/api/v1", client.WithHTTPClient(patient), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
 	}))

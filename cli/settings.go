@@ -130,7 +130,7 @@ func parseVariant(text string) (v variantAsk, err error) {
 }
 
 func (a *app) awaitStudy(cmd *cobra.Command, c *client.Client, id uuid.UUID) error {
-	s, err := awaited(cmd, "rendering variants", "the study goes on: rotanex settings show latest", func() (api.Study, bool, error) {
+	s, err := awaited(a, cmd, "rendering variants", "the study goes on: rotanex settings show latest", func() (api.Study, bool, error) {
 		s, err := client.Decode[api.Study](c.GetStudy(cmd.Context(), id))
 		return s, s.Complete, err
 	})

@@ -97,7 +97,7 @@ apart, or after --budget by the service's clock. Ctrl-C ends the waiting, not th
 }
 
 func (a *app) awaitSweep(cmd *cobra.Command, c *client.Client, id uuid.UUID) error {
-	s, err := awaited(cmd, "timing frames", "the sweep goes on: rotanex trials list", func() (api.Sweep, bool, error) {
+	s, err := awaited(a, cmd, "timing frames", "the sweep goes on: rotanex trials list", func() (api.Sweep, bool, error) {
 		s, err := client.Decode[api.Sweep](c.GetSweep(cmd.Context(), id))
 		return s, s.State != api.SweepStateRunning, err
 	})

@@ -118,7 +118,7 @@ func (h *house) as(token string) *client.Client {
 	if doer == nil {
 		doer = http.DefaultClient
 	}
-	c, err := client.NewClient(h.address+"/api/v1", client.WithHTTPClient(doer), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	c, err := client.NewClient(h.address+"/api/v1", client.WithHTTPClient(client.Await{Doer: doer}), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
 	}))

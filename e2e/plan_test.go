@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"context"
 	"image/png"
 	"io"
 	"net/http"
@@ -15,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rotanex.example/api"
+	"rotanex.example/api/client"
 	"rotanex.example/core/planning"
 )
 
@@ -63,7 +65,7 @@ func TestWhatAPersonFixesStaysFixed(t *testing.T) {
 		"a place that is not there": {api.NewPlan{Without: []string{"nowhere"}}, "nowhere is no host, offer or source"},
 		"a shot that is not in it":  {api.NewPlan{Pin: []api.Pin{{Shot: "stair-030", Places: []string{"eddy"}}}}, "stair-030 is not among the shots"},
 		"a host like none":          {api.NewPlan{Assume: []api.Assumption{{What: "host", Name: "eddy-2", Like: "eddie"}}}, `"eddie" is not`},
-		"sure and slack at once":    {api.NewPlan{Slack: 0.1, Sure: 0.9}, "do not go together"},
+		"sure and slack at once":    {api.NewPlan{Slack: 0.1, Confidence: 0.9}, "do not go together"},
 	} {
 		c.ask.Shots, c.ask.By = []string{"coda-060"}, h.now().Add(time.Hour)
 		problem := refused(t, http.StatusUnprocessableEntity)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, c.ask))
@@ -83,7 +85,52 @@ func TestAPlanIsValidForTheProblemStoredWithIt(t *testing.T) {
 	assert.NoError(t, planning.Check(problem, plan))
 }
 
-func TestSlackAndSurenessKeepTimeSpare(t *testing.T) {
+// What was asked of a plan is kept with it, and asked again gives the same.
+func TestAPlanKeepsWhatWasAsked(t *testing.T) {
+	h, _, _ := timedHouse(t, "1-60")
+	no := false
+	ask := api.NewPlan{
+		Shots: []string{"coda-060"}, By: h.now().Add(8 * time.Hour).Truncate(time.Second), Goal: api.NewPlanGoalFastest, Budget: "250.00", Rented: &no,
+		Without: []string{"bellows"}, Pin: []api.Pin{{Shot: "coda-060", Places: []string{"eddy"}}}, Slack: 0.1,
+		Assume: []api.Assumption{{What: "time", Name: "coda-060", Factor: 0.5}},
+	}
+	plan := h.plan(ask)
+	assert.Equal(t, ask, plan.Choices)
+	require.NotNil(t, plan.Chance)
+	f := must[api.PlanForecast](t)(h.admin().ForecastPlan(t.Context(), plan.Id, &api.ForecastPlanParams{}))
+	assert.InDelta(t, f.Chance, *plan.Chance, 1e-9, "the chance beside the status is its forecast's")
+	list := must[api.PlanList](t)(h.admin().ListPlans(t.Context(), &api.ListPlansParams{}))
+	assert.Equal(t, plan.Chance, list.Items[0].Chance)
+}
+
+// A request that does not wait is told where to look; the same request gives the plan.
+func TestAPlanIsMadeInTheBackground(t *testing.T) {
+	h, _, _ := timedHouse(t, "1-60")
+	ask := api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(8 * time.Hour)}
+	hasty := func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Prefer", "wait=0")
+		r.Header.Set("Authorization", "Bearer "+h.token)
+		return nil
+	}
+	c, err := client.NewClient(h.address + "/api/v1") // one that does not ask again by itself
+	require.NoError(t, err)
+	key := "a key of its own"
+	answer, err := c.CreatePlan(t.Context(), &api.CreatePlanParams{IdempotencyKey: &key}, ask, hasty)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusAccepted, answer.StatusCode)
+	under, err := client.Decode[api.Computation](answer, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "coda-060", under.About)
+	plan := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{IdempotencyKey: &key}, ask))
+	assert.Equal(t, under.Id, plan.Id)
+	ended := must[api.Computation](t)(h.admin().GetComputation(t.Context(), under.Id))
+	assert.Equal(t, api.ComputationStateDone, ended.State)
+	require.NoError(t, client.Check(h.admin().CancelComputation(t.Context(), under.Id)))
+	open := true
+	assert.Empty(t, must[api.ComputationList](t)(h.admin().ListComputations(t.Context(), &api.ListComputationsParams{Open: &open})).Items)
+}
+
+func TestSlackAndConfidenceKeepTimeSpare(t *testing.T) {
 	h, _, _ := timedHouse(t, "1-200")
 	tight := h.plan(api.NewPlan{By: h.now().Add(24 * time.Hour)})
 	need := tight.Finish.Sub(tight.Start)
@@ -95,7 +142,7 @@ func TestSlackAndSurenessKeepTimeSpare(t *testing.T) {
 	assert.Equal(t, by.Truncate(time.Second), run.Deadline.Truncate(time.Second), "with the run too")
 	must[api.Run](t)(h.admin().SetRunState(t.Context(), run.Id, api.SetRunStateJSONRequestBody{State: "cancelled"}))
 
-	sure := h.plan(api.NewPlan{By: by, Sure: 0.9})
+	sure := h.plan(api.NewPlan{By: by, Confidence: 0.9})
 	f := must[api.PlanForecast](t)(h.admin().ForecastPlan(t.Context(), sure.Id, &api.ForecastPlanParams{}))
 	assert.GreaterOrEqual(t, f.Chance, 0.85)
 	again := must[api.PlanForecast](t)(h.admin().ForecastPlan(t.Context(), sure.Id, &api.ForecastPlanParams{}))
@@ -187,6 +234,10 @@ func TestAPlanCanBeTakenAway(t *testing.T) {
 	picture, err := png.Decode(bytes.NewReader(drawn))
 	require.NoError(t, err)
 	assert.Greater(t, picture.Bounds().Dx(), 600)
+	curve := api.ExportPlanParamsOf("curve")
+	undrawn := refused(t, http.StatusConflict)(h.admin().ExportPlan(t.Context(), plan.Id, &api.ExportPlanParams{Format: "svg", Of: &curve}))
+	assert.Contains(t, undrawn.Error(), "not drawn yet")
+	must[api.Curve](t)(h.admin().DrawCurve(t.Context(), plan.Id, &api.DrawCurveParams{}))
 	for _, of := range []string{"plan", "curve"} {
 		kind, svg := fetch("svg", of)
 		assert.Equal(t, "image/svg+xml", kind)
@@ -233,7 +284,7 @@ func TestThePlanPageAnswersItsQuestions(t *testing.T) {
 	for _, mode := range []string{"dark", "light"} {
 		b := h.open(mode)
 		b.goTo("/plans/" + plan.Id.String())
-		for _, want := range []string{"How sure", "In time", "Cost by source", "Plan again", "Against another plan", "Take away as"} {
+		for _, want := range []string{"Chance to be in time", "In time", "Cost by source", "Plan again", "Against another plan", "Take away as"} {
 			b.shows(want)
 		}
 		assert.Empty(t, b.axe(), mode)

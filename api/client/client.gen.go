@@ -220,6 +220,23 @@ type ClientInterface interface {
 	// Corresponds with PUT /chunks/{sum} (the `PutChunk` operationId).
 	PutChunkWithBody(ctx context.Context, sum string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListComputations What is being computed for whom, and what was in the last day, newest first
+	//
+	// Corresponds with GET /computations (the `ListComputations` operationId).
+	ListComputations(ctx context.Context, params *ListComputationsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CancelComputation End a computation; who asks for its answer after that has it computed anew
+	//
+	// A viewer may end those of its own token, an operator all. One that has ended stays as it is.
+	//
+	// Corresponds with DELETE /computations/{computation} (the `CancelComputation` operationId).
+	CancelComputation(ctx context.Context, computation openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetComputation How far a computation is
+	//
+	// Corresponds with GET /computations/{computation} (the `GetComputation` operationId).
+	GetComputation(ctx context.Context, computation openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListEntries The ledger by entry, over runs
 	//
 	// Corresponds with GET /entries (the `ListEntries` operationId).
@@ -1038,6 +1055,53 @@ func (c *Client) MissingChunks(ctx context.Context, body MissingChunksJSONReques
 // Corresponds with PUT /chunks/{sum} (the `PutChunk` operationId).
 func (c *Client) PutChunkWithBody(ctx context.Context, sum string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutChunkRequestWithBody(c.Server, sum, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListComputations What is being computed for whom, and what was in the last day, newest first
+//
+// Corresponds with GET /computations (the `ListComputations` operationId).
+func (c *Client) ListComputations(ctx context.Context, params *ListComputationsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListComputationsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CancelComputation End a computation; who asks for its answer after that has it computed anew
+//
+// A viewer may end those of its own token, an operator all. One that has ended stays as it is.
+//
+// Corresponds with DELETE /computations/{computation} (the `CancelComputation` operationId).
+func (c *Client) CancelComputation(ctx context.Context, computation openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCancelComputationRequest(c.Server, computation)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetComputation How far a computation is
+//
+// Corresponds with GET /computations/{computation} (the `GetComputation` operationId).
+func (c *Client) GetComputation(ctx context.Context, computation openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetComputationRequest(c.Server, computation)
 	if err != nil {
 		return nil, err
 	}
@@ -2898,6 +2962,152 @@ func NewPutChunkRequestWithBody(server string, sum string, contentType string, b
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListComputationsRequest constructs an http.Request for the ListComputations method
+func NewListComputationsRequest(server string, params *ListComputationsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/computations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Open != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "open", *params.Open, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCancelComputationRequest constructs an http.Request for the CancelComputation method
+func NewCancelComputationRequest(server string, computation openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "computation", computation, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/computations/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetComputationRequest constructs an http.Request for the GetComputation method
+func NewGetComputationRequest(server string, computation openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "computation", computation, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/computations/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -6472,6 +6682,29 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /chunks/{sum} (the `PutChunk` operationId).
 	PutChunkWithBodyWithResponse(ctx context.Context, sum string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutChunkResponse, error)
 
+	// ListComputationsWithResponse What is being computed for whom, and what was in the last day, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /computations (the `ListComputations` operationId).
+	ListComputationsWithResponse(ctx context.Context, params *ListComputationsParams, reqEditors ...RequestEditorFn) (*ListComputationsResponse, error)
+
+	// CancelComputationWithResponse End a computation; who asks for its answer after that has it computed anew
+	//
+	// A viewer may end those of its own token, an operator all. One that has ended stays as it is.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /computations/{computation} (the `CancelComputation` operationId).
+	CancelComputationWithResponse(ctx context.Context, computation openapi_types.UUID, reqEditors ...RequestEditorFn) (*CancelComputationResponse, error)
+
+	// GetComputationWithResponse How far a computation is
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /computations/{computation} (the `GetComputation` operationId).
+	GetComputationWithResponse(ctx context.Context, computation openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetComputationResponse, error)
+
 	// ListEntriesWithResponse The ledger by entry, over runs
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7589,6 +7822,143 @@ func (r PutChunkResponse) ContentType() string {
 	return ""
 }
 
+type ListComputationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ComputationList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListComputationsResponse) GetJSON200() *ComputationList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListComputationsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListComputationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListComputationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListComputationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListComputationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CancelComputationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CancelComputationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CancelComputationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CancelComputationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CancelComputationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CancelComputationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetComputationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Computation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetComputationResponse) GetJSON200() *Computation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetComputationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetComputationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetComputationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetComputationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetComputationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListEntriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8462,18 +8832,33 @@ func (r ListPlansResponse) ContentType() string {
 	return ""
 }
 
+// CreatePlanResponse202Headers the declared response headers of an HTTP 202 response for CreatePlan
+type CreatePlanResponse202Headers struct {
+	Location   string
+	RetryAfter int
+}
+
 type CreatePlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON201 the response for an HTTP 201 `application/json` response
 	JSON201 *Plan
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Computing
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers202 the parsed response headers for an HTTP 202 response
+	Headers202 *CreatePlanResponse202Headers
 }
 
 // GetJSON201 returns the response for an HTTP 201 `application/json` response
 func (r CreatePlanResponse) GetJSON201() *Plan {
 	return r.JSON201
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r CreatePlanResponse) GetJSON202() *Computing {
+	return r.JSON202
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -8606,18 +8991,33 @@ func (r ComparePlansResponse) ContentType() string {
 	return ""
 }
 
+// DrawCurveResponse202Headers the declared response headers of an HTTP 202 response for DrawCurve
+type DrawCurveResponse202Headers struct {
+	Location   string
+	RetryAfter int
+}
+
 type DrawCurveResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *Curve
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Computing
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers202 the parsed response headers for an HTTP 202 response
+	Headers202 *DrawCurveResponse202Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r DrawCurveResponse) GetJSON200() *Curve {
 	return r.JSON200
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r DrawCurveResponse) GetJSON202() *Computing {
+	return r.JSON202
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -8702,18 +9102,33 @@ func (r ExportPlanResponse) ContentType() string {
 	return ""
 }
 
+// ForecastPlanResponse202Headers the declared response headers of an HTTP 202 response for ForecastPlan
+type ForecastPlanResponse202Headers struct {
+	Location   string
+	RetryAfter int
+}
+
 type ForecastPlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *PlanForecast
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Computing
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers202 the parsed response headers for an HTTP 202 response
+	Headers202 *ForecastPlanResponse202Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r ForecastPlanResponse) GetJSON200() *PlanForecast {
 	return r.JSON200
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r ForecastPlanResponse) GetJSON202() *Computing {
+	return r.JSON202
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -8750,18 +9165,33 @@ func (r ForecastPlanResponse) ContentType() string {
 	return ""
 }
 
+// ExplainPlanResponse202Headers the declared response headers of an HTTP 202 response for ExplainPlan
+type ExplainPlanResponse202Headers struct {
+	Location   string
+	RetryAfter int
+}
+
 type ExplainPlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *PlanReasons
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Computing
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers202 the parsed response headers for an HTTP 202 response
+	Headers202 *ExplainPlanResponse202Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r ExplainPlanResponse) GetJSON200() *PlanReasons {
 	return r.JSON200
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r ExplainPlanResponse) GetJSON202() *Computing {
+	return r.JSON202
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -10136,18 +10566,33 @@ func (r CheckShotResponse) ContentType() string {
 	return ""
 }
 
+// CompareSourcesResponse202Headers the declared response headers of an HTTP 202 response for CompareSources
+type CompareSourcesResponse202Headers struct {
+	Location   string
+	RetryAfter int
+}
+
 type CompareSourcesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *SourceComparison
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Computing
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+	// Headers202 the parsed response headers for an HTTP 202 response
+	Headers202 *CompareSourcesResponse202Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r CompareSourcesResponse) GetJSON200() *SourceComparison {
 	return r.JSON200
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r CompareSourcesResponse) GetJSON202() *Computing {
+	return r.JSON202
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -11088,6 +11533,47 @@ func (c *ClientWithResponses) PutChunkWithBodyWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParsePutChunkResponse(rsp)
+}
+
+// ListComputationsWithResponse What is being computed for whom, and what was in the last day, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /computations (the `ListComputations` operationId).
+func (c *ClientWithResponses) ListComputationsWithResponse(ctx context.Context, params *ListComputationsParams, reqEditors ...RequestEditorFn) (*ListComputationsResponse, error) {
+	rsp, err := c.ListComputations(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListComputationsResponse(rsp)
+}
+
+// CancelComputationWithResponse End a computation; who asks for its answer after that has it computed anew
+//
+// A viewer may end those of its own token, an operator all. One that has ended stays as it is.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /computations/{computation} (the `CancelComputation` operationId).
+func (c *ClientWithResponses) CancelComputationWithResponse(ctx context.Context, computation openapi_types.UUID, reqEditors ...RequestEditorFn) (*CancelComputationResponse, error) {
+	rsp, err := c.CancelComputation(ctx, computation, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCancelComputationResponse(rsp)
+}
+
+// GetComputationWithResponse How far a computation is
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /computations/{computation} (the `GetComputation` operationId).
+func (c *ClientWithResponses) GetComputationWithResponse(ctx context.Context, computation openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetComputationResponse, error) {
+	rsp, err := c.GetComputation(ctx, computation, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetComputationResponse(rsp)
 }
 
 // ListEntriesWithResponse The ledger by entry, over runs
@@ -12565,6 +13051,101 @@ func ParsePutChunkResponse(rsp *http.Response) (*PutChunkResponse, error) {
 	return response, nil
 }
 
+// ParseListComputationsResponse parses an HTTP response from a ListComputationsWithResponse call
+func ParseListComputationsResponse(rsp *http.Response) (*ListComputationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListComputationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ComputationList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCancelComputationResponse parses an HTTP response from a CancelComputationWithResponse call
+func ParseCancelComputationResponse(rsp *http.Response) (*CancelComputationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CancelComputationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetComputationResponse parses an HTTP response from a GetComputationWithResponse call
+func ParseGetComputationResponse(rsp *http.Response) (*GetComputationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetComputationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Computation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListEntriesResponse parses an HTTP response from a ListEntriesWithResponse call
 func ParseListEntriesResponse(rsp *http.Response) (*ListEntriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13181,6 +13762,13 @@ func ParseCreatePlanResponse(rsp *http.Response) (*CreatePlanResponse, error) {
 		}
 		response.JSON201 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Computing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -13188,6 +13776,26 @@ func ParseCreatePlanResponse(rsp *http.Response) (*CreatePlanResponse, error) {
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
+		var headers CreatePlanResponse202Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = value
+		}
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = value
+		}
+		response.Headers202 = &headers
 	}
 
 	return response, nil
@@ -13280,6 +13888,13 @@ func ParseDrawCurveResponse(rsp *http.Response) (*DrawCurveResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Computing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -13287,6 +13902,26 @@ func ParseDrawCurveResponse(rsp *http.Response) (*DrawCurveResponse, error) {
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
+		var headers DrawCurveResponse202Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = value
+		}
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = value
+		}
+		response.Headers202 = &headers
 	}
 
 	return response, nil
@@ -13349,6 +13984,13 @@ func ParseForecastPlanResponse(rsp *http.Response) (*ForecastPlanResponse, error
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Computing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -13356,6 +13998,26 @@ func ParseForecastPlanResponse(rsp *http.Response) (*ForecastPlanResponse, error
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
+		var headers ForecastPlanResponse202Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = value
+		}
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = value
+		}
+		response.Headers202 = &headers
 	}
 
 	return response, nil
@@ -13382,6 +14044,13 @@ func ParseExplainPlanResponse(rsp *http.Response) (*ExplainPlanResponse, error) 
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Computing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -13389,6 +14058,26 @@ func ParseExplainPlanResponse(rsp *http.Response) (*ExplainPlanResponse, error) 
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
+		var headers ExplainPlanResponse202Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = value
+		}
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = value
+		}
+		response.Headers202 = &headers
 	}
 
 	return response, nil
@@ -14338,6 +15027,13 @@ func ParseCompareSourcesResponse(rsp *http.Response) (*CompareSourcesResponse, e
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Computing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -14345,6 +15041,26 @@ func ParseCompareSourcesResponse(rsp *http.Response) (*CompareSourcesResponse, e
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
+		var headers CompareSourcesResponse202Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = value
+		}
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = value
+		}
+		response.Headers202 = &headers
 	}
 
 	return response, nil

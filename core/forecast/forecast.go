@@ -19,6 +19,7 @@ import (
 	"math/rand/v2"
 	"runtime"
 	"slices"
+	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
 	"gonum.org/v1/gonum/stat"
@@ -67,8 +68,23 @@ func TimingKey(t planning.Timing) string {
 
 // Options of Simulate.
 type Options struct {
-	Simulations int    // 0: 1000
+	Simulations int    // 0: what Enough gives
 	Seed        uint64 // the same seed, the same forecast
+	// Progress is told how many simulations of all are done; nil: nobody is. It may be
+	// called from several goroutines at once.
+	Progress func(done, all int)
+}
+
+// Enough is how many simulations a forecast has unless it is told: a thousand, and of
+// larger problems fewer, at least fifty, so that the frames of all simulations together
+// are about twenty million. With fifty a chance is within 14 points, nine times in ten.
+func Enough(p planning.Problem) int {
+	const most, least, together = 1000, 50, 20_000_000
+	frames := 1
+	for _, s := range p.Shots {
+		frames += s.Frames
+	}
+	return min(most, max(least, together/frames))
 }
 
 // Spread is the first decile, the middle and the ninth decile of what the simulations gave.
@@ -104,7 +120,7 @@ func Simulate(ctx context.Context, p planning.Problem, plan planning.Plan, u Unc
 		return Forecast{}, errors.New("the plan books nothing: there is nothing to simulate")
 	}
 	if o.Simulations == 0 {
-		o.Simulations = 1000
+		o.Simulations = Enough(p)
 	}
 	s, err := newSetup(p, plan, u, deadlines)
 	if err != nil {
@@ -113,6 +129,7 @@ func Simulate(ctx context.Context, p planning.Problem, plan planning.Plan, u Unc
 	ends := make([]ending, o.Simulations)
 	group, ctx := errgroup.WithContext(ctx)
 	workers := runtime.GOMAXPROCS(0)
+	var done atomic.Int64
 	for w := range workers {
 		group.Go(func() error {
 			one := newSimulation(s)
@@ -121,6 +138,9 @@ func Simulate(ctx context.Context, p planning.Problem, plan planning.Plan, u Unc
 					return err
 				}
 				ends[i] = one.run(rand.New(rand.NewPCG(o.Seed, uint64(i))))
+				if n := int(done.Add(1)); o.Progress != nil {
+					o.Progress(n, o.Simulations)
+				}
 			}
 			return nil
 		})

@@ -189,6 +189,11 @@ func (a *Access) forgetAll() {
 
 type principalKey struct{}
 
+// As returns a context in which p is who is asking.
+func As(ctx context.Context, p Principal) context.Context {
+	return context.WithValue(ctx, principalKey{}, p)
+}
+
 // From returns who is asking; the zero Principal outside of a request.
 func From(ctx context.Context) Principal {
 	p, _ := ctx.Value(principalKey{}).(Principal)
@@ -217,7 +222,7 @@ func (a *Access) Guard(next http.Handler) http.Handler {
 			httpapi.Fail(w, r, err)
 			return
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), principalKey{}, p)))
+		next.ServeHTTP(w, r.WithContext(As(r.Context(), p)))
 	})
 }
 
@@ -256,7 +261,7 @@ func allow(p Principal, method, path string) error {
 		need = Agent
 	case strings.HasPrefix(path, "/tokens"), strings.HasPrefix(path, "/sources") && method != http.MethodGet:
 		need = Admin
-	case method == http.MethodGet || path == "/session":
+	case method == http.MethodGet || path == "/session", strings.HasPrefix(path, "/computations/"):
 		need = Viewer
 	}
 	rank := map[string]int{Viewer: 1, Operator: 2, Admin: 3}

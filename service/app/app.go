@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime"
 	"sync"
 	"time"
 
@@ -23,6 +24,7 @@ import (
 	"rotanex.example/service/access"
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
+	"rotanex.example/service/computations"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/hosts"
@@ -52,6 +54,7 @@ type Config struct {
 	Zone        string          // IANA zone in which opening hours are read; default UTC
 	Key         []byte          // of 32 bytes, with which providers' secrets are sealed; default one that is forgotten
 	Agent       string          // the agent's program, for servers reached over SSH
+	Computing   int             // plans, forecasts and the like that are computed at once; default half the processors
 	Secure      bool            // browsers reach the service over TLS
 	ClockStart  time.Time       // demo: what the service's clock begins at; zero is life
 	ClockFactor float64         // demo: how many times as fast it runs; default 1
@@ -85,6 +88,12 @@ func (c *Config) Validate() error {
 			return err
 		}
 	}
+	if c.Computing == 0 {
+		c.Computing = max(1, runtime.NumCPU()/2)
+	}
+	if c.Computing < 0 {
+		return fmt.Errorf("%d computations at once: want 1 or more", c.Computing)
+	}
 	if c.Wall == nil {
 		c.Wall = clockwork.NewRealClock()
 	}
@@ -110,6 +119,9 @@ type Service struct {
 	shots  *shots.Shots
 	trials *trials.Trials
 	plans  *plans.Plans
+
+	computations *computations.Computations
+
 	queue  *queue.Queue
 	runs   *runs.Runs
 	rental *rental.Rental
@@ -170,7 +182,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	if s.jobs, err = jobs.New(ctx, s.store, "rotanex "+c.Address, c.Log); err != nil {
+	if s.jobs, err = jobs.New(ctx, s.store, jobs.Config{Name: "rotanex " + c.Address, Computing: c.Computing}, c.Log); err != nil {
 		return err
 	}
 	if s.sources, err = sources.New(s.store, s.clock, sources.Config{Currency: c.Currency, Key: c.Key, Agent: c.Agent}); err != nil {
@@ -193,7 +205,12 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.packages = packages.New(s.store, s.clock, s.blobs, s.sources)
 	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, s.sources, s.jobs, s.queue, c.Address, owner, c.Log)
 	s.farms = farms.New(s.store, s.clock, s.feed, s.queue, s.sources, s.packages, s.jobs, owner, c.Log)
-	s.plans = plans.New(s.store, s.clock, s.feed, s.hosts, s.shots, s.candidates, s.timings, s.sources, s.packages, plans.Config{Currency: c.Currency, Zone: zone})
+	s.computations = computations.New(s.store, s.clock, s.feed, s.jobs, c.Log)
+	s.plans = plans.New(plans.Config{
+		Store: s.store, Clock: s.clock, Feed: s.feed, Computations: s.computations,
+		Hosts: s.hosts, Shots: s.shots, Candidates: s.candidates, Timings: s.timings, Sources: s.sources, Packages: s.packages,
+		Currency: c.Currency, Zone: zone,
+	})
 	if s.FirstToken, err = s.access.Bootstrap(ctx); err != nil {
 		return err
 	}
@@ -277,8 +294,8 @@ func (s *Service) keep(ctx context.Context) {
 		}
 		if now.Sub(pruned) > pruneEvery {
 			pruned = now
-			if err := s.samples.Prune(ctx); err != nil && ctx.Err() == nil {
-				s.config.Log.Warn("thinning samples", "error", err)
+			if err := errors.Join(s.samples.Prune(ctx), s.computations.Sweep(ctx)); err != nil && ctx.Err() == nil {
+				s.config.Log.Warn("pruning samples and computations", "error", err)
 			}
 		}
 		if now.Sub(alerted) > alertEvery {

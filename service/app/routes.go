@@ -69,7 +69,7 @@ func badParameter(err error) *httpapi.Problem {
 	}
 	want := "does not have the form that openapi.yaml gives it"
 	switch form.ParamName {
-	case "run", "plan", "trial", "sweep", "study", "job", "before", "after":
+	case "run", "plan", "trial", "sweep", "study", "job", "computation", "before", "after":
 		want = "is no id: want one such as 84996235-6676-505f-bf54-fbb33990d8cc; the list commands show them"
 	}
 	return httpapi.BadRequest(fmt.Sprintf("%s %s", form.ParamName, want))
@@ -176,6 +176,18 @@ func (e endpoints) ComparePlans(w http.ResponseWriter, r *http.Request, plan uui
 
 func (e endpoints) ExportPlan(w http.ResponseWriter, r *http.Request, plan uuid.UUID, params api.ExportPlanParams) {
 	e.plans.Export(w, r, plan, params)
+}
+
+func (e endpoints) ListComputations(w http.ResponseWriter, r *http.Request, params api.ListComputationsParams) {
+	e.computations.List(w, r, params)
+}
+
+func (e endpoints) GetComputation(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	e.computations.Get(w, r, id)
+}
+
+func (e endpoints) CancelComputation(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	e.computations.Delete(w, r, id)
 }
 
 func (e endpoints) SetRunPlan(w http.ResponseWriter, r *http.Request, run uuid.UUID) {

@@ -1,5 +1,5 @@
-// Package jobs runs calls to outside systems, such as sources, which may be
-// slow, fail, or be cut off. A job is sent in the transaction of the change it
+// Package jobs carries out what no request waits for: calls to outside systems, such as
+// sources, which may be slow, fail, or be cut off, and long computations. A job is sent in the transaction of the change it
 // belongs to, rides on River, and is carried out at least once, by any service.
 // It therefore has to be harmless to repeat. Until it counts as done the same job is
 // not sent a second time: what it has to find has to be there when it is first sent, or
@@ -24,13 +24,18 @@ import (
 	"rotanex.example/service/store"
 )
 
-// Real time of jobs: a job that takes longer than most is cut off; one whose
-// service died is taken up again after rescue.
+// Real time of jobs: a call that takes longer than most, or a computation that takes
+// longer than Longest, is cut off; one whose service died is taken up again by it when it
+// is back, or by another service after that time and a little more.
 const (
-	most   = 2 * time.Minute
-	rescue = most + 30*time.Second
-	rest   = 30 * time.Second // the longest between two tries
+	most    = 2 * time.Minute
+	Longest = 30 * time.Minute
+	rescue  = most + 30*time.Second
+	rest    = 30 * time.Second // the longest between two tries
 )
+
+// computing is the queue of long computations, of which each service does a few at once.
+const computing = "computing"
 
 // Job is something to be done about one thing.
 type Job struct {
@@ -45,7 +50,9 @@ func (Job) Kind() string { return "call" }
 func (Job) KindAliases() []string { return []string{"errand"} }
 
 // InsertOpts implements river.JobArgsWithInsertOpts.
-func (Job) InsertOpts() river.InsertOpts {
+func (Job) InsertOpts() river.InsertOpts { return once() }
+
+func once() river.InsertOpts {
 	return river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
 		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled,
 	}}}
@@ -59,12 +66,30 @@ type Jobs struct {
 	store  *store.Store
 	client *river.Client[*sql.Tx]
 	doers  map[string]Doer
+	long   map[string]bool // of doers, those that compute
 	name   string
+}
+
+// Config is how jobs are carried out.
+type Config struct {
+	// Name tells this service from others over the same database, and is the same after
+	// a restart.
+	Name string
+	// Computing is how many computations this service does at once; default 1.
+	Computing int
 }
 
 type worker struct {
 	river.WorkerDefaults[Job]
 	e *Jobs
+}
+
+// Timeout implements river.Worker.
+func (w worker) Timeout(job *river.Job[Job]) time.Duration {
+	if w.e.long[job.Args.What] {
+		return Longest
+	}
+	return most
 }
 
 // Work implements river.Worker.
@@ -85,10 +110,9 @@ func (w worker) Work(ctx context.Context, job *river.Job[Job]) error {
 	return nil
 }
 
-// New makes it, and brings River's tables up to date. Name tells this service from
-// others over the same database, and is the same after a restart.
-func New(ctx context.Context, s *store.Store, name string, log *slog.Logger) (*Jobs, error) {
-	e := &Jobs{store: s, doers: map[string]Doer{}, name: name}
+// New makes it, and brings River's tables up to date.
+func New(ctx context.Context, s *store.Store, c Config, log *slog.Logger) (*Jobs, error) {
+	e := &Jobs{store: s, doers: map[string]Doer{}, long: map[string]bool{}, name: c.Name}
 	db, err := s.DB.DB()
 	if err != nil {
 		return nil, err
@@ -100,9 +124,9 @@ func New(ctx context.Context, s *store.Store, name string, log *slog.Logger) (*J
 	workers := river.NewWorkers()
 	river.AddWorker(workers, worker{e: e})
 	e.client, err = river.NewClient(driver, &river.Config{
-		ID: name, Logger: slog.New(quiet{log.Handler()}), Workers: workers, JobTimeout: most, RescueStuckJobsAfter: rescue,
+		ID: c.Name, Logger: slog.New(quiet{log.Handler()}), Workers: workers, JobTimeout: most, RescueStuckJobsAfter: rescue,
 		CompletedJobRetentionPeriod: 10 * time.Minute, FetchPollInterval: 200 * time.Millisecond, FetchCooldown: 50 * time.Millisecond,
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 16}},
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 16}, computing: {MaxWorkers: max(1, c.Computing)}},
 	})
 	return e, err
 }
@@ -138,6 +162,11 @@ func migrate(ctx context.Context, db *sql.DB, driver *riverdatabasesql.Driver) e
 // On says who does a kind of job; before Start.
 func (e *Jobs) On(what string, do Doer) { e.doers[what] = do }
 
+// OnLong is On for a kind that computes, and may take up to Longest. Of all such kinds
+// together no more are done at once than the config says, so that calls are never behind
+// them.
+func (e *Jobs) OnLong(what string, do Doer) { e.doers[what], e.long[what] = do, true }
+
 // Start begins to carry jobs out. What this service was doing when it died
 // before is done again at once.
 func (e *Jobs) Start(ctx context.Context) error {
@@ -157,6 +186,10 @@ func (e *Jobs) Send(ctx context.Context, tx *gorm.DB, what, id string) error {
 	if !ok {
 		return errors.New("a job is sent within a transaction only")
 	}
-	_, err := e.client.InsertTx(ctx, under, Job{what, id}, nil)
+	options := once()
+	if e.long[what] {
+		options.Queue = computing
+	}
+	_, err := e.client.InsertTx(ctx, under, Job{what, id}, &options)
 	return err
 }

@@ -7,9 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
-
-	"rotanex.example/api"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
@@ -19,32 +16,16 @@ import (
 	"rotanex.example/service/shots"
 )
 
-// notes is what a plan's problem file does not say: where each timing comes from
-// and what was left out and why.
-type notes struct {
-	Basis   map[string]timing.Estimate `json:"basis"` // by basisKey
-	LeftOut []api.LeftOut              `json:"left_out"`
-	// Deadlines are the real ones, where the problem's keep time spare.
-	Deadlines map[string]planning.Millis `json:"deadlines,omitempty"`
-	Slack     float64                    `json:"slack,omitempty"`
-	Assumes   []string                   `json:"assumes,omitempty"`
-	FarmCrews map[string]string          `json:"farm_crews,omitempty"` // of each shot and farm, what renders on a node
-	Sources   map[string]string          `json:"sources,omitempty"`    // of each owned host
-	SeatDays  map[string]int             `json:"seat_days,omitempty"`  // for how many days extra seats of each pool are hired
-}
-
-func basisKey(shot, place, crew string) string { return shot + " " + place + "/" + crew }
-
 // horizon is how far past the last deadline opening hours are looked at, so that
 // a plan that comes late still finds them.
 const horizon = 14 * 24 * time.Hour
 
 // build turns stock, trials and prices into a problem.
-func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, notes, error) {
-	b := builder{Plans: p, now: p.clock.Now().Truncate(time.Second), notes: notes{Basis: map[string]timing.Estimate{}, LeftOut: []api.LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}}}
-	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
+func (p *Plans) build(ctx context.Context, ask Ask) (planning.Problem, notes, error) {
+	b := builder{Plans: p, now: p.Clock.Now().Truncate(time.Second), notes: notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []leftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}}}
+	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.Currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
 	if ask.Goal != "" {
-		b.problem.Goal = string(ask.Goal)
+		b.problem.Goal = ask.Goal
 	}
 	if ask.Budget != "" {
 		budget, err := pricing.ParseMoney(ask.Budget)
@@ -52,9 +33,6 @@ func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, n
 			return b.problem, b.notes, httpapi.BadField("/budget", ask.Budget, err.Error())
 		}
 		b.problem.Budget = &budget
-	}
-	if b.problem.Goal == planning.Fastest && b.problem.Budget == nil {
-		return b.problem, b.notes, httpapi.BadField("/budget", "", "the fastest plan needs a budget to stay inside, such as 250.00")
 	}
 	if ask.Run != nil {
 		left, err := p.rest(ctx, *ask.Run)
@@ -72,7 +50,7 @@ func (p *Plans) build(ctx context.Context, ask api.NewPlan) (planning.Problem, n
 	if err := b.addHosts(ctx, ask); err != nil {
 		return b.problem, b.notes, err
 	}
-	if ask.Rented == nil || *ask.Rented {
+	if !ask.OwnedOnly {
 		if err := b.addOffers(ctx); err != nil {
 			return b.problem, b.notes, err
 		}
@@ -114,12 +92,12 @@ func (s plannedShot) candidate(place, crew string) candidates.Candidate {
 	return s.view.All[i]
 }
 
-func (b *builder) addShots(ctx context.Context, ask api.NewPlan) error {
+func (b *builder) addShots(ctx context.Context, ask Ask) error {
 	for i, name := range ask.Shots {
 		if slices.Contains(ask.Shots[:i], name) {
 			return httpapi.BadField("/shots", name, "is listed twice")
 		}
-		shot, err := b.shotsOf.Find(ctx, name)
+		shot, err := b.Shots.Find(ctx, name)
 		if err != nil {
 			return err
 		}
@@ -141,7 +119,7 @@ func (b *builder) addShots(ctx context.Context, ask api.NewPlan) error {
 		}
 		asked := shot
 		asked.Spec.Deadline = deadline // the preflight shall judge by what was asked
-		view, err := b.candidates.Of(ctx, asked)
+		view, err := b.Candidates.Of(ctx, asked)
 		if err != nil {
 			return err
 		}
@@ -184,13 +162,12 @@ func (b *builder) licence(ctx context.Context, pool string) (string, error) {
 	if pool == "" || slices.ContainsFunc(b.problem.Licences, func(l planning.Licence) bool { return l.ID == pool }) {
 		return pool, nil
 	}
-	found, err := b.candidates.Licence(ctx, pool)
+	found, err := b.Candidates.Licence(ctx, pool)
 	if err != nil || found == nil {
 		return "", err
 	}
 	// What open runs have hired cannot be hired again.
-	var hired int
-	err = b.store.WithContext(ctx).Raw("SELECT coalesce(sum(h.seats), 0) FROM hired_seats h JOIN runs r ON r.id = h.run_id WHERE h.pool = ? AND r.state IN ('running', 'paused')", pool).Scan(&hired).Error
+	hired, err := b.hired(ctx, pool)
 	if err != nil {
 		return "", err
 	}
@@ -207,11 +184,11 @@ func (b *builder) millis(t time.Time) planning.Millis {
 }
 
 func (b *builder) leaveOut(shot, place, crew, why, fix string) {
-	b.notes.LeftOut = append(b.notes.LeftOut, api.LeftOut{Shot: shot, Place: place, Crew: crew, Why: why, Fix: strings.ReplaceAll(fix, "SHOT", shot)})
+	b.notes.LeftOut = append(b.notes.LeftOut, leftOut{Shot: shot, Place: place, Crew: crew, Why: why, Fix: strings.ReplaceAll(fix, "SHOT", shot)})
 }
 
-func (b *builder) addHosts(ctx context.Context, ask api.NewPlan) error {
-	all, err := b.hostsOf.Owned(ctx)
+func (b *builder) addHosts(ctx context.Context, ask Ask) error {
+	all, err := b.Hosts.Owned(ctx)
 	if err != nil {
 		return err
 	}
@@ -233,7 +210,7 @@ func (b *builder) addHosts(ctx context.Context, ask api.NewPlan) error {
 		}
 		memory := planning.Memory(h.Spec.MemoryGB * 1e6)
 		host := planning.Host{ID: h.Name, RAM: &memory, Windows: [][2]planning.Millis{}}
-		for _, w := range h.Spec.Windows(free, b.last.Add(horizon), b.zone) {
+		for _, w := range h.Spec.Windows(free, b.last.Add(horizon), b.Zone) {
 			host.Windows = append(host.Windows, [2]planning.Millis{b.millis(w.Start), b.millis(w.End)})
 		}
 		used := map[string]bool{}
@@ -260,23 +237,6 @@ func (b *builder) addHosts(ctx context.Context, ask api.NewPlan) error {
 		}
 	}
 	return nil
-}
-
-// busyUntil returns when each host has done what open runs still have booked on it.
-// A host is taken whole until then, though some of its devices may be free.
-func (b *builder) busyUntil(ctx context.Context, but *uuid.UUID) (map[string]time.Time, error) {
-	var rows []struct {
-		Host  string
-		Until time.Time
-	}
-	err := b.store.WithContext(ctx).Raw(`
-		SELECT b.host, max(b.end_at) AS until FROM bookings b JOIN runs r ON r.id = b.run_id
-		WHERE b.open AND r.kind = 'run' AND b.taken < b.frames AND (?::uuid IS NULL OR r.id <> ?) GROUP BY 1`, but, but).Scan(&rows).Error
-	out := map[string]time.Time{}
-	for _, row := range rows {
-		out[row.Host] = row.Until.UTC()
-	}
-	return out, err
 }
 
 // estimate returns what a frame takes on a crew, and keeps where that comes from

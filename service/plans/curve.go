@@ -1,96 +1,93 @@
 package plans
 
 import (
+	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
-	"net/http"
-	"time"
 
 	"github.com/google/uuid"
-	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/planning"
+	"rotanex.example/core/planning/questions"
+	"rotanex.example/service/computations"
 	"rotanex.example/service/httpapi"
 )
-
-// drawn is a trade-off curve as it is kept with the plan that it was drawn for.
-type drawn struct {
-	Points   []point `json:"points"`
-	Cheapest int     `json:"cheapest"`
-	Fastest  int     `json:"fastest"`
-	Balanced int     `json:"balanced"`
-}
-
-type point struct {
-	Plan   uuid.UUID `json:"plan"`
-	Cost   string    `json:"cost"`
-	Finish time.Time `json:"finish"`
-	Status string    `json:"status"`
-}
 
 // curvePoints is how many points a curve has at most.
 const curvePoints = 12
 
 const balancedBy = "the point furthest below the straight line from the fastest to the cheapest"
 
-// Curve draws the trade-off curve of a plan's problem, once, and keeps each of its
-// points as a plan.
-func (p *Plans) Curve(w http.ResponseWriter, r *http.Request, id uuid.UUID, params api.DrawCurveParams) {
-	out, err := p.curve(r, id, params.Alone)
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+// ofPlan is a question about a plan.
+type ofPlan struct {
+	Plan uuid.UUID `json:"plan"`
+	// Alone is an owned host, of a curve: what would all of it take there?
+	Alone string `json:"alone,omitempty"`
+
+	Simulations int    `json:"simulations,omitempty"` // of a forecast; 0: as many as its size allows
+	Seed        uint64 `json:"seed,omitempty"`
 }
 
-func (p *Plans) curve(r *http.Request, id uuid.UUID, alone *string) (api.Curve, error) {
-	of, err := p.find(r.Context(), id)
-	if err != nil {
-		return api.Curve{}, err
+// about makes the question of a kind about a plan. The same one has the same id.
+func (q ofPlan) about(kind string) computations.Question {
+	id := uuid.NewSHA1(q.Plan, fmt.Appendf(nil, "%s %s %d %d", kind, q.Alone, q.Simulations, q.Seed))
+	return computations.Question{ID: id, Kind: kind, About: "plan " + q.Plan.String()[:8], Input: func(context.Context) (any, error) { return q, nil }}
+}
+
+// curveOwner returns the plan that the curve of a plan is kept with: of a point, the plan
+// that it was drawn for.
+func (p *Plans) curveOwner(ctx context.Context, id uuid.UUID) (Plan, error) {
+	of, err := p.find(ctx, id)
+	if err == nil && of.PartOf != nil {
+		of, err = p.find(ctx, *of.PartOf)
 	}
-	if of.PartOf != nil { // a point of a curve has that curve
-		if of, err = p.find(r.Context(), *of.PartOf); err != nil {
-			return api.Curve{}, err
-		}
+	if err == nil && of.Status == planning.Impossible {
+		err = httpapi.Conflict("the plan is impossible: it has no trade-off")
+	}
+	return of, err
+}
+
+// alone is what it would take on one owned host.
+type alone struct {
+	Host string        `json:"host"`
+	Plan planning.Plan `json:"plan"`
+}
+
+// draw answers the question of a curve by storing it and each of its points as a plan;
+// its own answer is what it takes on the one host that was asked for.
+func (p *Plans) draw(ctx context.Context, question []byte, say questions.Progress) (any, error) {
+	var q ofPlan
+	if err := json.Unmarshal(question, &q); err != nil {
+		return nil, err
+	}
+	of, err := p.find(ctx, q.Plan)
+	if err != nil {
+		return nil, err
 	}
 	problem, plan, err := of.open()
 	if err != nil {
-		return api.Curve{}, err
-	}
-	if plan.Status == planning.Impossible {
-		return api.Curve{}, httpapi.Conflict("the plan is impossible: it has no trade-off")
+		return nil, err
 	}
 	if of.Curve == nil {
-		if of.Curve, err = p.draw(r, of, problem, plan); err != nil {
-			return api.Curve{}, err
+		if err := p.drawAll(ctx, of, problem, plan, say); err != nil {
+			return nil, err
 		}
 	}
-	out := api.Curve{Currency: of.Currency, Rule: balancedBy, Points: nil}
-	for i, x := range of.Curve.Points {
-		row := api.CurvePoint{Cost: x.Cost, Finish: x.Finish, Plan: x.Plan, Status: api.PlanStatus(x.Status)}
-		switch i {
-		case of.Curve.Cheapest:
-			row.Mark = api.CurvePointMarkCheapest
-		case of.Curve.Fastest:
-			row.Mark = api.CurvePointMarkFastest
-		case of.Curve.Balanced:
-			row.Mark = api.CurvePointMarkBalanced
-		}
-		out.Points = append(out.Points, row)
+	if q.Alone == "" {
+		return alone{}, nil
 	}
-	if alone == nil {
-		return out, nil
-	}
-	by, err := planning.OnlyOn(r.Context(), problem, *alone)
+	by, err := questions.OnlyOn(ctx, problem, q.Alone)
 	if err != nil || len(by.Bookings) == 0 {
-		return out, httpapi.BadField("alone", *alone, fmt.Sprintf("%s is no owned host that can render all of these shots", *alone))
+		return nil, httpapi.BadField("alone", q.Alone, fmt.Sprintf("%s is no owned host that can render all of these shots", q.Alone))
 	}
-	out.Alone.Host, out.Alone.Cost = *alone, by.Cost.String()
-	out.Alone.Finish = problem.Start.Add(by.Finish.Duration())
-	return out, nil
+	return alone{q.Alone, by}, ctx.Err()
 }
 
-func (p *Plans) draw(r *http.Request, of Plan, problem planning.Problem, plan planning.Plan) (*drawn, error) {
-	c, err := planning.Tradeoff(r.Context(), problem, curvePoints, plan)
+func (p *Plans) drawAll(ctx context.Context, of Plan, problem planning.Problem, plan planning.Plan, say questions.Progress) error {
+	c, err := questions.Tradeoff(ctx, problem, curvePoints, plan, say)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	kept := &drawn{Cheapest: c.Cheapest, Fastest: c.Fastest, Balanced: c.Balanced}
 	var records []Plan
@@ -101,28 +98,12 @@ func (p *Plans) draw(r *http.Request, of Plan, problem planning.Problem, plan pl
 		} else {
 			record, err := p.recordOf(problem, x, of.Notes)
 			if err != nil {
-				return nil, err
+				return err
 			}
 			record.ID, record.PartOf, record.RunID = id, &of.ID, of.RunID
 			records = append(records, record)
 		}
 		kept.Points = append(kept.Points, point{id, x.Cost.String(), problem.Start.Add(x.Finish.Duration()), x.Status})
 	}
-	of.Curve = kept
-	return kept, p.store.WithContext(r.Context()).Transaction(func(tx *gorm.DB) error {
-		var first Plan // of two that draw at once, the first one's curve stays
-		if err := tx.Raw("SELECT * FROM plans WHERE id = ? FOR UPDATE", of.ID).Scan(&first).Error; err != nil {
-			return err
-		}
-		if first.Curve != nil {
-			*kept = *first.Curve
-			return nil
-		}
-		for _, x := range records {
-			if err := tx.Create(&x).Error; err != nil {
-				return err
-			}
-		}
-		return tx.Model(&of).Select("Curve").Updates(&of).Error
-	})
+	return errors.Join(ctx.Err(), p.keepCurve(ctx, of, kept, records))
 }

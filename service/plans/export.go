@@ -58,17 +58,20 @@ func (p *Plans) export(r *http.Request, id uuid.UUID, params api.ExportPlanParam
 		kind = "image/svg+xml"
 	}
 	if params.Of != nil && *params.Of == api.ExportPlanParamsOfCurve {
-		curve, err := p.curve(r, id, nil)
+		of, err := p.curveOwner(r.Context(), id)
+		if err == nil && of.Curve == nil {
+			err = httpapi.Conflict("the curve was not drawn yet: rotanex curve " + id.String()[:8])
+		}
 		if err != nil {
 			return nil, "", err
 		}
-		data, err := charts.Curve(curve, p.zone, string(params.Format))
+		data, err := charts.Curve(showCurve(of, alone{}), p.Zone, string(params.Format))
 		return data, kind, err
 	}
 	if len(plan.Bookings) == 0 {
 		return nil, "", httpapi.Conflict("the plan books nothing: there is nothing to draw")
 	}
-	data, err := charts.Plan(plan, p.zone, string(params.Format))
+	data, err := charts.Plan(plan, p.Zone, string(params.Format))
 	return data, kind, err
 }
 

@@ -2,83 +2,47 @@ package plans
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"math"
-	"net/http"
 	"strings"
-	"time"
 
-	"github.com/google/uuid"
-
-	"rotanex.example/api"
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/planning"
-	"rotanex.example/core/pricing"
+	"rotanex.example/core/planning/questions"
 	"rotanex.example/service/httpapi"
 )
 
-// Forecast simulations a plan many times.
-func (p *Plans) Forecast(w http.ResponseWriter, r *http.Request, id uuid.UUID, params api.ForecastPlanParams) {
-	record, err := p.find(r.Context(), id)
-	var out api.PlanForecast
-	if err == nil {
-		options := forecast.Options{Simulations: 1000, Seed: 1}
-		if params.Simulations != nil {
-			options.Simulations = *params.Simulations
-		}
-		if params.Seed != nil {
-			options.Seed = uint64(*params.Seed)
-		}
-		out, err = p.forecast(r.Context(), record, options)
+// simulate answers the question of how sure a plan is.
+func (p *Plans) simulate(ctx context.Context, question []byte, say questions.Progress) (any, error) {
+	var q ofPlan
+	if err := json.Unmarshal(question, &q); err != nil {
+		return nil, err
 	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	record, err := p.find(ctx, q.Plan)
+	if err != nil {
+		return nil, err
+	}
+	return p.forecastOf(ctx, record, forecast.Options{Simulations: q.Simulations, Seed: q.Seed}, say)
 }
 
-func (p *Plans) forecast(ctx context.Context, record Plan, options forecast.Options) (api.PlanForecast, error) {
-	out := api.PlanForecast{Currency: record.Currency, Simulations: options.Simulations, Seed: int64(options.Seed), RestsOn: []string{}}
+// forecastOf simulates the plan of a record with what is not known for sure now.
+func (p *Plans) forecastOf(ctx context.Context, record Plan, options forecast.Options, say questions.Progress) (answerOfForecast, error) {
 	problem, plan, err := record.open()
 	if err != nil {
-		return out, err
+		return answerOfForecast{}, err
 	}
 	if len(plan.Bookings) == 0 {
-		return out, httpapi.Conflict("the plan books nothing: there is nothing to forecast")
+		return answerOfForecast{}, httpapi.Conflict("the plan books nothing: there is nothing to forecast")
 	}
 	uncertainty, restsOn, err := p.uncertainty(ctx, problem, record.Notes)
 	if err != nil {
-		return out, err
+		return answerOfForecast{}, err
 	}
+	options.Progress = func(done, all int) { say(done, all, "simulating the plan") }
 	f, err := forecast.Simulate(ctx, problem, plan, uncertainty, record.Notes.Deadlines, options)
-	if err != nil {
-		return out, err
-	}
-	at := func(s float64) time.Time {
-		if s < 0 {
-			return time.Time{}
-		}
-		return problem.Start.Add(time.Duration(s * float64(time.Second))).Truncate(time.Second)
-	}
-	times := func(s forecast.Spread) api.TimeSpread {
-		return api.TimeSpread{P10: at(s.P10), P50: at(s.P50), P90: at(s.P90)}
-	}
-	amount := func(v float64) string { return pricing.MustMoney(fmt.Sprintf("%.6f", v)).String() }
-	out.Chance, out.Never, out.Finish, out.RestsOn = f.Chance, f.Never, times(f.Finish), restsOn
-	out.Cost.P10, out.Cost.P50, out.Cost.P90 = amount(f.Cost.P10), amount(f.Cost.P50), amount(f.Cost.P90)
-	for i, s := range f.Shots {
-		deadline := problem.Shots[i].Deadline
-		if real, ok := record.Notes.Deadlines[s.ID]; ok {
-			deadline = real
-		}
-		row := api.ShotForecast{Shot: s.ID, Chance: s.Chance, Deadline: problem.Start.Add(deadline.Duration()), Finish: times(s.Finish)}
-		out.Shots = append(out.Shots, row)
-	}
-	out.Curve = []time.Time{}
-	for _, s := range f.Finishes {
-		if s >= 0 {
-			out.Curve = append(out.Curve, at(s))
-		}
-	}
-	return out, nil
+	return answerOfForecast{Forecast: f, Seed: options.Seed, RestsOn: restsOn}, err
 }
 
 // fewest is how many timed frames of a shot, or tries on a host, it takes to go by
@@ -90,7 +54,7 @@ const fewest = 8
 func (p *Plans) uncertainty(ctx context.Context, problem planning.Problem, n notes) (forecast.Uncertainty, []string, error) {
 	d := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}}
 	var restsOn, few []string
-	known, err := p.timings.Know(ctx)
+	known, err := p.Timings.Know(ctx)
 	if err != nil || known == nil {
 		return d, restsOn, err
 	}
@@ -116,12 +80,7 @@ func (p *Plans) uncertainty(ctx context.Context, problem planning.Problem, n not
 			d.Typical[forecast.TimingKey(t)] = math.Log(e.High/e.Low) / (2 * 1.645) // the interval holds nine in ten
 		}
 	}
-	var tries []struct {
-		Place       string
-		Tries, Fail int
-	}
-	err = p.store.WithContext(ctx).Raw(`SELECT coalesce(s.offer, a.host) AS place, count(*) AS tries, count(*) FILTER (WHERE a.outcome <> 'done') AS fail
-		FROM tries a LEFT JOIN servers s ON s.host = a.host WHERE a.outcome <> 'revoked' GROUP BY 1`).Scan(&tries).Error
+	tries, err := p.triesByPlace(ctx)
 	counted := 0
 	for _, x := range tries {
 		if x.Tries >= fewest {
@@ -145,7 +104,7 @@ func (p *Plans) uncertainty(ctx context.Context, problem planning.Problem, n not
 // doubtWaits gathers how offers' boots and farms' queues were kept so far, over the
 // leads that the plan was made with.
 func (p *Plans) doubtWaits(ctx context.Context, problem planning.Problem, d *forecast.Uncertainty) (restsOn []string, err error) {
-	waits, err := p.sources.Waits(ctx)
+	waits, err := p.Sources.Waits(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -177,60 +136,4 @@ func (p *Plans) doubtWaits(ctx context.Context, problem planning.Problem, d *for
 		said += fmt.Sprintf("; %d servers never came", never)
 	}
 	return []string{said}, nil
-}
-
-// surely plans with as little slack as it takes for the forecast to meet every
-// deadline with the chance asked for. Where none does, it returns the plan with the
-// most chance.
-func (p *Plans) surely(ctx context.Context, problem planning.Problem, n notes, sure float64, options planning.Options) (planning.Problem, planning.Plan, float64, error) {
-	uncertainty, _, err := p.uncertainty(ctx, problem, n)
-	if err != nil {
-		return problem, planning.Plan{}, 0, err
-	}
-	best := struct {
-		problem planning.Problem
-		plan    planning.Plan
-		slack   float64
-		chance  float64
-	}{chance: -1}
-	try := func(slack float64) (bool, error) {
-		tight := spare(problem, slack)
-		plan, err := planning.Solve(ctx, tight, options)
-		if err != nil || len(plan.Bookings) == 0 {
-			return false, err
-		}
-		f, err := forecast.Simulate(ctx, tight, plan, uncertainty, n.Deadlines, forecast.Options{Simulations: 500, Seed: 1})
-		if err != nil {
-			return false, err
-		}
-		if f.Chance >= sure && best.chance < sure || f.Chance > best.chance && best.chance < sure || f.Chance >= sure && slack < best.slack {
-			best.problem, best.plan, best.slack, best.chance = tight, plan, slack, f.Chance
-		}
-		return f.Chance >= sure, nil
-	}
-	low, high := 0.0, -1.0
-	for _, slack := range []float64{0, 0.04, 0.08, 0.15, 0.25, 0.4} {
-		met, err := try(slack)
-		if err != nil {
-			return problem, planning.Plan{}, 0, err
-		}
-		if met {
-			high = slack
-			break
-		}
-		low = slack
-	}
-	for high > 0 && high-low > 0.01 {
-		middle := (low + high) / 2
-		met, err := try(middle)
-		if err != nil {
-			return problem, planning.Plan{}, 0, err
-		}
-		if met {
-			high = middle
-		} else {
-			low = middle
-		}
-	}
-	return best.problem, best.plan, best.slack, nil
 }

@@ -15,13 +15,13 @@ import (
 // be reached, or whose prices cannot be told in the service's currency, is left out
 // with the reason, as place.
 func (b *builder) reached(ctx context.Context, source, place string) (*big.Rat, bool, error) {
-	ok, err := b.sources.Reached(ctx, source)
+	ok, err := b.Sources.Reached(ctx, source)
 	if err != nil {
 		return nil, false, err
 	}
 	why, fix := "there is no way to "+source, "store its address: rotanex sources import FILE"
 	if ok {
-		factor, err := b.sources.Factor(ctx, source)
+		factor, err := b.Sources.Factor(ctx, source)
 		if err == nil {
 			return factor, true, nil
 		}
@@ -34,11 +34,11 @@ func (b *builder) reached(ctx context.Context, source, place string) (*big.Rat, 
 }
 
 func (b *builder) addOffers(ctx context.Context) error {
-	all, err := b.hostsOf.Offers(ctx)
+	all, err := b.Hosts.Offers(ctx)
 	if err != nil {
 		return err
 	}
-	waits, err := b.sources.Waits(ctx)
+	waits, err := b.Sources.Waits(ctx)
 	if err != nil {
 		return err
 	}
@@ -80,11 +80,11 @@ func (b *builder) addOffers(ctx context.Context) error {
 
 // addFarms adds the tiers of farms.
 func (b *builder) addFarms(ctx context.Context) error {
-	all, err := b.hostsOf.Farms(ctx)
+	all, err := b.Hosts.Farms(ctx)
 	if err != nil {
 		return err
 	}
-	waits, err := b.sources.Waits(ctx)
+	waits, err := b.Sources.Waits(ctx)
 	if err != nil {
 		return err
 	}
@@ -127,7 +127,7 @@ func (b *builder) addTransfers(ctx context.Context) error {
 	}
 	for _, shot := range b.problem.Shots {
 		for _, source := range slices.Sorted(maps.Keys(sources)) {
-			takes, err := b.packages.Takes(ctx, source, shot.ID)
+			takes, err := b.Packages.Takes(ctx, source, shot.ID)
 			if err != nil {
 				return fmt.Errorf("sending %s to %s: %w", shot.ID, source, err)
 			}

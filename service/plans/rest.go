@@ -7,7 +7,6 @@ import (
 
 	"github.com/google/uuid"
 
-	"rotanex.example/api"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/httpapi"
@@ -31,7 +30,7 @@ type paidServer struct {
 func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 	out := &rest{waiting: map[string]int{}, busy: map[string]time.Time{}}
 	var state, kind string
-	if err := p.store.WithContext(ctx).Raw("SELECT state, kind FROM runs WHERE id = ?", run).Row().Scan(&state, &kind); err != nil {
+	if err := p.Store.WithContext(ctx).Raw("SELECT state, kind FROM runs WHERE id = ?", run).Row().Scan(&state, &kind); err != nil {
 		return nil, httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
 	}
 	if kind != "run" || state != "running" && state != "paused" {
@@ -41,7 +40,7 @@ func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 		Shot    string
 		Waiting int
 	}
-	if err := p.store.WithContext(ctx).Raw("SELECT shot, count(*) AS waiting FROM frames WHERE run_id = ? AND state = 'waiting' GROUP BY shot", run).Scan(&shots).Error; err != nil {
+	if err := p.Store.WithContext(ctx).Raw("SELECT shot, count(*) AS waiting FROM frames WHERE run_id = ? AND state = 'waiting' GROUP BY shot", run).Scan(&shots).Error; err != nil {
 		return nil, err
 	}
 	for _, s := range shots {
@@ -55,12 +54,12 @@ func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 		LeasedAt time.Time
 		FrameS   float64
 	}
-	err := p.store.WithContext(ctx).Raw(`SELECT f.host, f.leased_at, coalesce(b.frame_s, 0) AS frame_s
+	err := p.Store.WithContext(ctx).Raw(`SELECT f.host, f.leased_at, coalesce(b.frame_s, 0) AS frame_s
 		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id WHERE f.run_id = ? AND f.state = 'rendering'`, run).Scan(&leased).Error
 	if err != nil {
 		return nil, err
 	}
-	now := p.clock.Now()
+	now := p.Clock.Now()
 	for _, f := range leased {
 		until := f.LeasedAt.Add(time.Duration(f.FrameS * float64(time.Second)))
 		if until.Before(now) {
@@ -74,7 +73,7 @@ func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 		Host, Offer    string
 		FromAt, PaidAt time.Time
 	}
-	err = p.store.WithContext(ctx).Raw(`SELECT host, offer, from_at, paid_at FROM servers
+	err = p.Store.WithContext(ctx).Raw(`SELECT host, offer, from_at, paid_at FROM servers
 		WHERE run_id = ? AND state IN ('requested', 'starting', 'up') AND paid_at > ? ORDER BY host`, run, now).Scan(&servers).Error
 	for _, v := range servers {
 		out.servers = append(out.servers, paidServer{v.Host, v.Offer, v.FromAt, v.PaidAt})
@@ -121,7 +120,7 @@ func (b *builder) addPaidServers() {
 }
 
 // shots are those of the shots asked for of which a frame waits.
-func (r *rest) shots(ask api.NewPlan) []string {
+func (r *rest) shots(ask Ask) []string {
 	var out []string
 	for _, s := range ask.Shots {
 		if r.waiting[s] > 0 {

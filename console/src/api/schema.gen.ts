@@ -847,6 +847,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/computations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is being computed for whom, and what was in the last day, newest first */
+        get: operations["listComputations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/computations/{computation}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                computation: string;
+            };
+            cookie?: never;
+        };
+        /** How far a computation is */
+        get: operations["getComputation"];
+        put?: never;
+        post?: never;
+        /**
+         * End a computation; who asks for its answer after that has it computed anew
+         * @description A viewer may end those of its own token, an operator all. One that has ended stays as it is.
+         */
+        delete: operations["cancelComputation"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}/plan": {
         parameters: {
             query?: never;
@@ -2217,7 +2257,7 @@ export interface components {
             /** @description The share of the time to each deadline that is kept spare: 0.1 is a tenth */
             slack?: number;
             /** @description Plan so that the forecast meets every deadline with this chance, keeping as much slack as that takes */
-            sure?: number;
+            confidence?: number;
             /**
              * Format: date-time
              * @description No frame starts earlier
@@ -2250,6 +2290,40 @@ export interface components {
             factor?: number;
             /** Format: date-time */
             at?: string;
+        };
+        /** @description Something that takes the planner's or the forecast's time, computed in the background */
+        Computation: {
+            /**
+             * Format: uuid
+             * @description Of a plan, that of the plan too: it is at /plans/ID once this is done
+             */
+            id: string;
+            /** @enum {string} */
+            kind: "plan" | "forecast" | "curve" | "reasons" | "sources";
+            /** @description What it is of */
+            about: string;
+            /** @description The name of the token */
+            asked_by: string;
+            /** @description Whether the token that asks now asked for it */
+            yours: boolean;
+            /** @enum {string} */
+            state: "waiting" | "computing" | "done" | "failed" | "cancelled";
+            /** @description How many of its parts are done */
+            done: number;
+            /** @description How many there are; 0: nobody knows */
+            parts: number;
+            /** @description What is being done now */
+            doing: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            ended?: string;
+            /** @description Why it failed */
+            problem?: string;
+        };
+        ComputationList: {
+            items: components["schemas"]["Computation"][];
+            next?: string;
         };
         /** @enum {string} */
         PlanStatus: "meets" | "late" | "over-budget" | "impossible";
@@ -2292,6 +2366,13 @@ export interface components {
              * @description The share of the time to the deadlines that was kept spare
              */
             slack?: number;
+            /**
+             * Format: double
+             * @description The chance to meet every deadline that its forecast gave when it was made, 0 to 1; none where it books nothing
+             */
+            chance?: number;
+            /** @description What was asked for, to be asked again */
+            choices?: components["schemas"]["NewPlan"];
             /** @description What it takes for granted that is not so; such a plan cannot be started */
             assumes?: string[];
             /**
@@ -2340,6 +2421,8 @@ export interface components {
              * @description Of it, while no crew renders
              */
             unused_s?: number;
+            /** @description What of the cost a farm's minimum charge adds to the work done there */
+            minimum_charge?: components["schemas"]["Money"];
         };
         PlanForecast: {
             currency: string;
@@ -2957,6 +3040,18 @@ export interface components {
         };
     };
     responses: {
+        /** @description Not computed yet: this is how far it is. The same request again (with its Idempotency-Key where it has one) gives the answer, or this once more. Prefer: wait=SECONDS (RFC 7240) says how long a request waits, 10 without it and 30 at most */
+        Computing: {
+            headers: {
+                /** @description The computation */
+                Location?: string;
+                "Retry-After"?: number;
+                [name: string]: unknown;
+            };
+            content: {
+                "application/json": components["schemas"]["Computation"];
+            };
+        };
         /** @description What went wrong (RFC 9457) */
         Problem: {
             headers: {
@@ -3654,6 +3749,7 @@ export interface operations {
                     "application/json": components["schemas"]["SourceComparison"];
                 };
             };
+            202: components["responses"]["Computing"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4317,6 +4413,7 @@ export interface operations {
                     "application/json": components["schemas"]["Plan"];
                 };
             };
+            202: components["responses"]["Computing"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4346,6 +4443,7 @@ export interface operations {
     forecastPlan: {
         parameters: {
             query?: {
+                /** @description Without it 1000, and of more than 20,000 frames fewer, at least 50 */
                 simulations?: number;
                 seed?: number;
             };
@@ -4366,6 +4464,7 @@ export interface operations {
                     "application/json": components["schemas"]["PlanForecast"];
                 };
             };
+            202: components["responses"]["Computing"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4392,6 +4491,7 @@ export interface operations {
                     "application/json": components["schemas"]["Curve"];
                 };
             };
+            202: components["responses"]["Computing"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4415,6 +4515,7 @@ export interface operations {
                     "application/json": components["schemas"]["PlanReasons"];
                 };
             };
+            202: components["responses"]["Computing"];
             default: components["responses"]["Problem"];
         };
     };
@@ -4472,6 +4573,77 @@ export interface operations {
                     "image/svg+xml": string;
                     "image/png": string;
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listComputations: {
+        parameters: {
+            query?: {
+                /** @description From `next` of the page before */
+                cursor?: components["parameters"]["cursor"];
+                limit?: components["parameters"]["limit"];
+                /** @description Only what has not ended */
+                open?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Computations */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComputationList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getComputation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                computation: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The computation */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Computation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    cancelComputation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                computation: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
 import { usePlan } from "../api/queries";
-import { count, drift, length, moment, money, none } from "../parts/format";
+import { chance, count, drift, length, moment, money, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Figure, Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
@@ -108,6 +108,20 @@ function Exports({ plan }: { plan: Schemas["Plan"] }) {
   );
 }
 
+/** The chance beside the status: by its times a plan may meet what it hardly ever will. */
+function Sure({ plan }: { plan: Schemas["Plan"] }) {
+  if (plan.chance === undefined) return null;
+  return (
+    <Text
+      as="span"
+      color={plan.chance < 0.5 ? "failed" : undefined}
+      fontWeight={plan.chance < 0.5 ? "semibold" : undefined}
+    >
+      {chance(plan.chance)} to be in time;{" "}
+    </Text>
+  );
+}
+
 function Sources({ plan }: { plan: Schemas["Plan"] }) {
   return (
     <Sheet title="Cost by source">
@@ -119,6 +133,11 @@ function Sources({ plan }: { plan: Schemas["Plan"] }) {
           { name: "Source", cell: (s) => s.source },
           { name: "Frames", cell: (s) => s.frames.toLocaleString(), right: true },
           { name: "Cost", cell: (s) => money(plan.currency, s.cost), right: true },
+          {
+            name: "To the minimum charge",
+            cell: (s) => (s.minimum_charge ? money(plan.currency, s.minimum_charge) : none),
+            right: true,
+          },
           {
             name: "Paid, not rendering",
             cell: (s) => (s.paid_s ? `${length(s.unused_s)} of ${length(s.paid_s)}` : none),
@@ -270,7 +289,7 @@ export function Plan() {
       lead={
         plan.data && (
           <>
-            <State>{plan.data.status}</State>{" "}
+            <State>{plan.data.status}</State> <Sure plan={plan.data} />
             {plan.data.shots.length > 6 ? count(plan.data.shots.length, "shot") : plan.data.shots.join(", ")}, planned{" "}
             {moment(plan.data.created)}
             {!!plan.data.slack && `, ${Math.round(100 * plan.data.slack)} % of the time kept spare`}

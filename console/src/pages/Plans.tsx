@@ -1,7 +1,7 @@
 import { Link as Styled } from "@chakra-ui/react";
 import { Link } from "react-router";
 import { usePlans } from "../api/queries";
-import { drift, moment, money, none } from "../parts/format";
+import { chance, drift, moment, money, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { Empty, Shown } from "../parts/States";
@@ -33,6 +33,11 @@ export function Plans() {
                   },
                   { name: "Shots", cell: (p) => p.shots.join(", ") },
                   { name: "Status", cell: (p) => <State>{p.status}</State> },
+                  {
+                    name: "In time",
+                    cell: (p) => (p.chance === undefined ? none : chance(p.chance)),
+                    right: true,
+                  },
                   { name: "Cost", cell: (p) => money(p.currency, p.cost), right: true },
                   {
                     name: "No plan costs less than",

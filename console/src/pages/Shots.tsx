@@ -4,6 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
 import { useHosts, useSession, useShots, useTrials } from "../api/queries";
+import { Computing } from "../parts/Computing";
 import { count, length, moment, none, percent } from "../parts/format";
 import { Go } from "../parts/Go";
 import { List } from "../parts/List";
@@ -126,6 +127,7 @@ function PlanThem({ chosen }: { chosen: string[] }) {
           {chosen.length > 0 ? `Plan ${count(chosen.length, "shot")}` : "Plan: choose shots above"}
         </Button>
       </Flex>
+      {plan.isPending && <Computing path="/plans" />}
       {plan.error && <Failed error={plan.error} />}
     </Stack>
   );

@@ -2,6 +2,8 @@ import { Box, Button, Center, Code, Spinner, Stack, Text } from "@chakra-ui/reac
 import type { UseQueryResult } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Problem } from "../api/client";
+import { useComputing } from "../api/computing";
+import { Computing } from "./Computing";
 
 /** What stands where there is nothing yet: what it would be, and what to do. */
 export function Empty({ title, children, command }: { title: string; children?: ReactNode; command?: string }) {
@@ -41,8 +43,18 @@ export function Failed({ error, again }: { error: unknown; again?: () => void })
   );
 }
 
-/** Shows a query: waiting, failed, or its data. */
-export function Shown<T>({ query, children }: { query: UseQueryResult<T>; children: (data: T) => ReactNode }) {
+/** Shows a query: waiting, failed, or its data. What the service computes for its path
+ * is shown as far as it is. */
+export function Shown<T>({
+  query,
+  path = "",
+  children,
+}: {
+  query: UseQueryResult<T>;
+  path?: string;
+  children: (data: T) => ReactNode;
+}) {
+  const computing = useComputing(path);
   if (query.data !== undefined) {
     return (
       <>
@@ -56,6 +68,12 @@ export function Shown<T>({ query, children }: { query: UseQueryResult<T>; childr
     );
   }
   if (query.error) return <Failed error={query.error} again={() => query.refetch()} />;
+  if (computing)
+    return (
+      <Center py="12">
+        <Computing path={path} />
+      </Center>
+    );
   return (
     <Center py="24">
       <Spinner size="lg" color="brass.solid" aria-label="Loading" />

@@ -77,3 +77,10 @@ export function drift(expected: string, against: string): { text: string; late: 
   if (Math.abs(seconds) < 60) return { text: "on time", late: false };
   return { text: `${length(Math.abs(seconds))} ${seconds > 0 ? "late" : "early"}`, late: seconds > 0 };
 }
+
+/** A chance, never rounded to a certainty that it is not. */
+export function chance(x: number): string {
+  if (x > 0 && x < 0.01) return "under 1 %";
+  if (x > 0.99) return "over 99 %";
+  return `${Math.round(100 * x)} %`;
+}

@@ -2,32 +2,27 @@ import { Box, Grid, Stack, Text, useToken } from "@chakra-ui/react";
 import { Area, AreaChart, CartesianGrid, ReferenceLine, ResponsiveContainer, XAxis, YAxis } from "recharts";
 import type { Schemas } from "../api/client";
 import { useForecast } from "../api/queries";
-import { drift, moment, money, timeOfDay } from "../parts/format";
+import { chance, drift, moment, money, timeOfDay } from "../parts/format";
 import { List } from "../parts/List";
 import { Figure, Sheet } from "../parts/Page";
 import { Shown } from "../parts/States";
 
 type Plan = Schemas["Plan"];
 
-/** A chance, never rounded to a certainty that it is not. */
-export function chance(x: number): string {
-  if (x > 0 && x < 0.01) return "under 1 %";
-  if (x > 0.99) return "over 99 %";
-  return `${Math.round(100 * x)} %`;
-}
-
 /** How sure the plan is: simulated many times, with when it was finished in how many. */
 export function Outlook({ plan }: { plan: Plan }) {
   const forecast = useForecast(plan.id);
   return (
     <Sheet
-      title="How sure"
+      title="Chance to be in time"
       aside={
         forecast.data &&
         `${forecast.data.simulations.toLocaleString()} simulations by the rule of a run, seed ${forecast.data.seed}`
       }
     >
-      <Shown query={forecast}>{(f) => <Simulated plan={plan} f={f} />}</Shown>
+      <Shown query={forecast} path={`/plans/${plan.id}/forecast`}>
+        {(f) => <Simulated plan={plan} f={f} />}
+      </Shown>
     </Sheet>
   );
 }

@@ -3,29 +3,26 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
+import { Computing } from "../parts/Computing";
 import { Sheet } from "../parts/Page";
 import { Failed } from "../parts/States";
+import { askedAgain, choicesText } from "./choices";
 
-/** Plans the same shots by another deadline, and opens what comes of it. */
+/** Plans the same shots by another deadline, with what was asked for before, and opens
+ * what comes of it. */
 export function usePlanAgain(plan: Schemas["Plan"]) {
   const go = useNavigate();
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (ask: { by: Date; slack?: number; sure?: number }) =>
-      answered(
+    mutationFn: (ask: { by: Date; slack?: number; confidence?: number }) => {
+      const { by, ...spare } = ask;
+      return answered(
         client.POST("/plans", {
           params: { header: { "Idempotency-Key": newKey() } },
-          body: {
-            shots: plan.shots,
-            by: ask.by.toISOString(),
-            goal: "cheapest",
-            rented: true,
-            ...(ask.slack ? { slack: ask.slack } : {}),
-            ...(ask.sure ? { sure: ask.sure } : {}),
-            ...(plan.run ? { run: plan.run } : {}),
-          },
+          body: askedAgain(plan, by.toISOString(), spare),
         }),
-      ),
+      );
+    },
     onSuccess: (next) => {
       cache.invalidateQueries({ queryKey: ["plans"] });
       go(`/plans/${next.id}`);
@@ -37,12 +34,17 @@ const local = (t: Date) => new Date(t.getTime() - t.getTimezoneOffset() * 60_000
 
 export function PlanAgain({ plan, again }: { plan: Schemas["Plan"]; again: ReturnType<typeof usePlanAgain> }) {
   const [by, setBy] = useState(local(new Date(plan.deadline ?? plan.finish)));
-  const [slack, setSlack] = useState("0");
-  const [sure, setSure] = useState("");
+  const asked = plan.choices;
+  const [slack, setSlack] = useState(asked?.slack ? String(Math.round(100 * asked.slack)) : "0");
+  const [sure, setSure] = useState(asked?.confidence ? String(Math.round(100 * asked.confidence)) : "");
+  const kept = choicesText(plan);
   const at = new Date(by);
   const ready = !Number.isNaN(at.getTime());
   return (
-    <Sheet title="Plan again" aside="Or move the deadline under the bookings.">
+    <Sheet
+      title="Plan again"
+      aside={kept ? `Asked for, and asked for again: ${kept}.` : "Or move the deadline under the bookings."}
+    >
       <Flex gap="4" align="flex-end" wrap="wrap">
         <Labelled label="Deadline">
           <Input type="datetime-local" value={by} onChange={(e) => setBy(e.target.value)} w="14rem" />
@@ -58,7 +60,7 @@ export function PlanAgain({ plan, again }: { plan: Schemas["Plan"]; again: Retur
             w="8rem"
           />
         </Labelled>
-        <Labelled label="Or sure to, %">
+        <Labelled label="Or chance wanted, %">
           <Input
             type="number"
             min="50"
@@ -77,13 +79,18 @@ export function PlanAgain({ plan, again }: { plan: Schemas["Plan"]; again: Retur
             again.mutate({
               by: at,
               slack: sure ? undefined : Number(slack) / 100,
-              sure: sure ? Number(sure) / 100 : undefined,
+              confidence: sure ? Number(sure) / 100 : undefined,
             })
           }
         >
           Plan again
         </Button>
       </Flex>
+      {again.isPending && (
+        <Box mt="3">
+          <Computing path="/plans" />
+        </Box>
+      )}
       {again.error && (
         <Box mt="3">
           <Failed error={again.error} />

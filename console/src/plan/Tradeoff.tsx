@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import { CartesianGrid, Line, LineChart, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
 import { answered, client, type Schemas } from "../api/client";
+import { Computing } from "../parts/Computing";
 import { moment, money, timeOfDay } from "../parts/format";
 import { Sheet } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
@@ -35,10 +36,11 @@ export function Tradeoff({ plan }: { plan: Schemas["Plan"] }) {
             Draw the trade-off curve
           </Button>
           <Text color="fg.muted" fontSize="sm">
-            Plans for a dozen finish times between the fastest and the cheapest; takes a few seconds.
+            Plans for a dozen finish times between the fastest and the cheapest.
           </Text>
         </Flex>
       )}
+      <Computing path={`/plans/${plan.id}/curve`} />
       {draw.error && (
         <Box mt="3">
           <Failed error={draw.error} />

@@ -22,7 +22,7 @@ export function Why({ plan }: { plan: Schemas["Plan"] }) {
           </button>
         </Box>
       ) : (
-        <Shown query={reasons}>
+        <Shown query={reasons} path={`/plans/${plan.id}/reasons`}>
           {(r) => (
             <Stack gap="5">
               {r.short.length > 0 && (

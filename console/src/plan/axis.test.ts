@@ -1,7 +1,7 @@
 import { expect, test } from "vitest";
 import type { Schemas } from "../api/client";
+import { chance } from "../parts/format";
 import { axisEnd, rowsOf, shut } from "./axis";
-import { chance } from "./Outlook";
 
 const booking = (place: string, crew: string, start: string, source = "wharf"): Schemas["PlannedBooking"] => ({
   shot: "orrery-020",

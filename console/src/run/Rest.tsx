@@ -2,23 +2,37 @@ import { Box, Button, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
+import { Computing } from "../parts/Computing";
 import { count } from "../parts/format";
 import { Failed } from "../parts/States";
+import { askedAgain } from "../plan/choices";
 
 type Run = Schemas["Run"];
 
-/** Plans what is left of a run, and opens the plan: it is carried out once somebody says so there. */
+/** Plans what is left of a run, with what was asked of its plan, and opens the plan: it is carried out once somebody says so there. */
 export function PlanRest({ run, urgent }: { run: Run; urgent?: boolean }) {
   const go = useNavigate();
   const cache = useQueryClient();
   const plan = useMutation({
-    mutationFn: () =>
-      answered(
+    mutationFn: async () => {
+      const before = run.plan
+        ? await answered(client.GET("/plans/{plan}", { params: { path: { plan: run.plan } } }))
+        : undefined;
+      const shots = run.shots.map((s) => s.shot);
+      const asked: Partial<Schemas["NewPlan"]> = before ? askedAgain(before, run.deadline) : {};
+      return answered(
         client.POST("/plans", {
           params: { header: { "Idempotency-Key": newKey() } },
-          body: { shots: run.shots.map((s) => s.shot), run: run.id, by: run.deadline, goal: "cheapest", rented: true },
+          body: {
+            ...asked,
+            shots,
+            pin: asked.pin?.filter((p) => shots.includes(p.shot)),
+            run: run.id,
+            by: run.deadline,
+          },
         }),
-      ),
+      );
+    },
     onSuccess: (next) => {
       cache.invalidateQueries({ queryKey: ["plans"] });
       go(`/plans/${next.id}`);
@@ -29,6 +43,7 @@ export function PlanRest({ run, urgent }: { run: Run; urgent?: boolean }) {
       <Button variant={urgent ? "solid" : "outline"} loading={plan.isPending} onClick={() => plan.mutate()}>
         Plan the rest
       </Button>
+      {plan.isPending && <Computing path="/plans" />}
       {plan.error && <Failed error={plan.error} />}
     </Stack>
   );

@@ -91,7 +91,7 @@ export function SourcesOf({ shot }: { shot: string }) {
   const [baseline, setBaseline] = useState(usual);
   const compared = useSourceComparison(shot, baseline === usual ? "" : baseline);
   return (
-    <Shown query={compared}>
+    <Shown query={compared} path={`/shots/${shot}/sources`}>
       {(x) =>
         x.rows.length === 0 ? (
           <Empty title="Nothing to compare">No source can be planned with yet.</Empty>

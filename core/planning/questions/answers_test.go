@@ -25,22 +25,48 @@ func TestWhatIsAssumedChangesTheProblemAndNothingElse(t *testing.T) {
 		text string
 		then func(planning.Problem) bool
 	}{
-		{questions.Assumption{What: "host", Name: "anvil-2", Like: "anvil"}, "a host anvil-2 like anvil",
-			func(p planning.Problem) bool { return len(p.Hosts) == 2 && len(p.Timings) == 4 && p.Timings[3].Host == "anvil-2" }},
-		{questions.Assumption{What: "offer", Name: "tern-duo", Like: "tern-solo", Price: &price, Count: 5}, "an offer tern-duo like tern-solo at EUR 1.25 an hour",
-			func(p planning.Problem) bool { return p.Offers[1].MaxServers == 5 && p.Offers[1].Price.Cmp(price) == 0 }},
-		{questions.Assumption{What: "price", Name: "tern-solo", Price: &price}, "tern-solo costs EUR 1.25 an hour",
-			func(p planning.Problem) bool { return p.Offers[0].Price.Cmp(price) == 0 }},
-		{questions.Assumption{What: "price", Name: "anvil", Price: &price}, "anvil costs EUR 1.25 an hour",
-			func(p planning.Problem) bool { return p.Hosts[0].Crews[0].BusyPrice.Cmp(price) == 0 }},
-		{questions.Assumption{What: "servers", Name: "tern-solo", Count: 7}, "up to 7 servers of tern-solo",
-			func(p planning.Problem) bool { return p.Offers[0].MaxServers == 7 }},
-		{questions.Assumption{What: "time", Name: "gale-010", Factor: 0.5}, "a frame of gale-010 takes 0.5 times as long",
-			func(p planning.Problem) bool { return p.Timings[0].Frame == 50_000 && p.Timings[2].Frame == 45_000 }},
-		{questions.Assumption{What: "deadline", Name: "gale-010", At: at}, "gale-010 is due Mon 3 Mar 23:00",
-			func(p planning.Problem) bool { return p.Shots[0].Deadline == 5*3600*1000 }},
-		{questions.Assumption{What: "hours", Name: "anvil"}, "anvil is free all the time",
-			func(p planning.Problem) bool { return len(p.Hosts[0].Windows) == 1 }},
+		{
+			questions.Assumption{What: "host", Name: "anvil-2", Like: "anvil"},
+			"a host anvil-2 like anvil",
+			func(p planning.Problem) bool {
+				return len(p.Hosts) == 2 && len(p.Timings) == 4 && p.Timings[3].Host == "anvil-2"
+			},
+		},
+		{
+			questions.Assumption{What: "offer", Name: "tern-duo", Like: "tern-solo", Price: &price, Count: 5},
+			"an offer tern-duo like tern-solo at EUR 1.25 an hour",
+			func(p planning.Problem) bool { return p.Offers[1].MaxServers == 5 && p.Offers[1].Price.Cmp(price) == 0 },
+		},
+		{
+			questions.Assumption{What: "price", Name: "tern-solo", Price: &price},
+			"tern-solo costs EUR 1.25 an hour",
+			func(p planning.Problem) bool { return p.Offers[0].Price.Cmp(price) == 0 },
+		},
+		{
+			questions.Assumption{What: "price", Name: "anvil", Price: &price},
+			"anvil costs EUR 1.25 an hour",
+			func(p planning.Problem) bool { return p.Hosts[0].Crews[0].BusyPrice.Cmp(price) == 0 },
+		},
+		{
+			questions.Assumption{What: "servers", Name: "tern-solo", Count: 7},
+			"up to 7 servers of tern-solo",
+			func(p planning.Problem) bool { return p.Offers[0].MaxServers == 7 },
+		},
+		{
+			questions.Assumption{What: "time", Name: "gale-010", Factor: 0.5},
+			"a frame of gale-010 takes 0.5 times as long",
+			func(p planning.Problem) bool { return p.Timings[0].Frame == 50_000 && p.Timings[2].Frame == 45_000 },
+		},
+		{
+			questions.Assumption{What: "deadline", Name: "gale-010", At: at},
+			"gale-010 is due Mon 3 Mar 23:00",
+			func(p planning.Problem) bool { return p.Shots[0].Deadline == 5*3600*1000 },
+		},
+		{
+			questions.Assumption{What: "hours", Name: "anvil"},
+			"anvil is free all the time",
+			func(p planning.Problem) bool { return len(p.Hosts[0].Windows) == 1 },
+		},
 	} {
 		p := parse(t, gale)
 		then, text, err := questions.Assume(p, c.a)
@@ -105,7 +131,7 @@ func TestSourcesAddUpToThePlan(t *testing.T) {
 		sum = sum.Plus(s.Cost)
 		if s.Source == "saltmarsh" {
 			// 63 frames at 0.0475 are 2.9925: 0.0075 more make the least charge.
-			assert.Equal(t, "0.0075", s.Top.Rat().FloatString(4))
+			assert.Equal(t, "0.0075", s.MinimumCharge.Rat().FloatString(4))
 		}
 	}
 	assert.Equal(t, plan.Cost.String(), sum.Rounded().String())

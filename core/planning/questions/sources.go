@@ -16,8 +16,8 @@ type SourceCost struct {
 	Cost   pricing.Money // exact; the sum of all sources' is the plan's before it is rounded
 	Paid   time.Duration // of servers
 	Unused time.Duration // of what is paid: no crew of the server renders
-	// Top is what of the cost a farm's least charge adds to the work done there.
-	Top pricing.Money
+	// MinimumCharge is what of the cost a farm's minimum charge adds to the work done there.
+	MinimumCharge pricing.Money
 }
 
 // Seats is the name under which SourceCosts counts extra licence seats.
@@ -61,7 +61,7 @@ func SourceCosts(problem planning.Problem, plan planning.Plan, sources map[strin
 	for farm, cost := range costs.Farms {
 		s := of(sources[farm])
 		s.Cost = s.Cost.Plus(cost)
-		s.Top = s.Top.Plus(cost.Minus(work[farm]))
+		s.MinimumCharge = s.MinimumCharge.Plus(cost.Minus(work[farm]))
 	}
 	if !costs.Seats.IsZero() {
 		s := of(Seats)

@@ -1,0 +1,89 @@
+package plans
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"rotanex.example/core/planning"
+	"rotanex.example/core/planning/questions"
+	"rotanex.example/core/pricing"
+	"rotanex.example/service/httpapi"
+)
+
+// Ask is what a person asks of a plan. It is kept with the plan, so that the same can be
+// asked again.
+type Ask struct {
+	Shots      []string      `json:"shots"`
+	By         time.Time     `json:"by,omitzero"` // zero: each shot's own deadline
+	Goal       string        `json:"goal,omitempty"`
+	Budget     string        `json:"budget,omitempty"`
+	OwnedOnly  bool          `json:"owned_only,omitempty"`
+	TimeLimit  time.Duration `json:"time_limit,omitempty"`
+	Slack      float64       `json:"slack,omitempty"`
+	Confidence float64       `json:"confidence,omitempty"`
+	NotBefore  time.Time     `json:"not_before,omitzero"`
+	Without    []string      `json:"without,omitempty"`
+	Pin        []Pin         `json:"pin,omitempty"`
+	Assume     []Assumption  `json:"assume,omitempty"`
+	Run        *uuid.UUID    `json:"run,omitempty"` // whose rest is planned
+}
+
+// Pin keeps a shot to places; a source stands for all of its places.
+type Pin struct {
+	Shot   string   `json:"shot"`
+	Places []string `json:"places"`
+}
+
+// Assumption is a questions.Assumption as it is kept.
+type Assumption struct {
+	What   string    `json:"what"`
+	Name   string    `json:"name"`
+	Like   string    `json:"like,omitempty"`
+	Price  string    `json:"price,omitempty"`
+	Count  int       `json:"count,omitempty"`
+	Factor float64   `json:"factor,omitempty"`
+	At     time.Time `json:"at,omitzero"`
+}
+
+// check says what is wrong with what is asked, as far as that can be told from itself.
+func (a Ask) check() error {
+	if a.Slack < 0 || a.Slack >= 1 {
+		return httpapi.BadField("/slack", fmt.Sprint(a.Slack), "want a share of the time from 0 to 0.9, such as 0.1")
+	}
+	if a.Confidence > 0 && a.Slack > 0 {
+		return httpapi.BadField("/confidence", fmt.Sprint(a.Confidence), "and a slack do not go together: the slack is what the confidence is to find")
+	}
+	if a.Goal == planning.Fastest && a.Budget == "" {
+		return httpapi.BadField("/budget", "", "the fastest plan needs a budget to stay inside, such as 250.00")
+	}
+	return nil
+}
+
+// assume changes the problem by what is supposed for this plan only.
+func (b *builder) assume(all []Assumption) error {
+	for i, a := range all {
+		q := questions.Assumption{What: a.What, Name: a.Name, Like: a.Like, Count: a.Count, Factor: a.Factor, At: a.At.In(b.Zone)}
+		bad := func(why string) error { return httpapi.BadField(fmt.Sprintf("/assume/%d", i), a.Name, a.Name+" "+why) }
+		if a.Price != "" {
+			price, err := pricing.ParseMoney(a.Price)
+			if err != nil {
+				return bad("costs " + a.Price + ": " + err.Error())
+			}
+			q.Price = &price
+		}
+		problem, text, err := questions.Assume(b.problem, q)
+		if err != nil {
+			return bad(err.Error())
+		}
+		b.problem = problem
+		b.notes.Assumes = append(b.notes.Assumes, text)
+		for _, t := range problem.Timings {
+			if _, place := t.Place(); a.Like != "" && place == a.Name {
+				b.notes.Basis[basisKey(t.Shot, place, t.Crew)] = b.notes.Basis[basisKey(t.Shot, a.Like, t.Crew)]
+			}
+		}
+	}
+	return nil
+}

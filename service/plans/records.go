@@ -1,0 +1,195 @@
+package plans
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"rotanex.example/api"
+	"rotanex.example/core/planning"
+	"rotanex.example/core/timing"
+	"rotanex.example/service/events"
+	"rotanex.example/service/httpapi"
+)
+
+// Plan is the record of one.
+type Plan struct {
+	ID        uuid.UUID `gorm:"primaryKey"`
+	CreatedAt time.Time
+	Request   []byte
+	Shots     []string `gorm:"serializer:json"`
+	Status    string
+	Cost      string
+	CostBound string
+	Currency  string
+	Problem   string
+	Plan      string
+	Notes     notes `gorm:"serializer:json"`
+	PartOf    *uuid.UUID
+	RunID     *uuid.UUID
+	Curve     *drawn   `gorm:"serializer:json"`
+	Chance    *float64 // to meet every deadline, by its forecast when it was made
+}
+
+// notes is what a plan's problem file does not say: what was asked, where each timing
+// comes from, and what was left out and why.
+type notes struct {
+	Ask     *Ask                       `json:"ask,omitempty"`
+	Basis   map[string]timing.Estimate `json:"basis"` // by basisKey
+	LeftOut []leftOut                  `json:"left_out"`
+	// Deadlines are the real ones, where the problem's keep time spare.
+	Deadlines map[string]planning.Millis `json:"deadlines,omitempty"`
+	Slack     float64                    `json:"slack,omitempty"`
+	Assumes   []string                   `json:"assumes,omitempty"`
+	FarmCrews map[string]string          `json:"farm_crews,omitempty"` // of each shot and farm, what renders on a node
+	Sources   map[string]string          `json:"sources,omitempty"`    // of each owned host
+	SeatDays  map[string]int             `json:"seat_days,omitempty"`  // for how many days extra seats of each pool are hired
+}
+
+// leftOut is a crew that may not render a shot, or may not yet, and why.
+type leftOut struct {
+	Shot  string `json:"shot"`
+	Place string `json:"place"`
+	Crew  string `json:"crew,omitempty"`
+	Why   string `json:"why"`
+	Fix   string `json:"fix,omitempty"`
+}
+
+// drawn is a trade-off curve as it is kept with the plan that it was drawn for.
+type drawn struct {
+	Points   []point `json:"points"`
+	Cheapest int     `json:"cheapest"`
+	Fastest  int     `json:"fastest"`
+	Balanced int     `json:"balanced"`
+}
+
+type point struct {
+	Plan   uuid.UUID `json:"plan"`
+	Cost   string    `json:"cost"`
+	Finish time.Time `json:"finish"`
+	Status string    `json:"status"`
+}
+
+func basisKey(shot, place, crew string) string { return shot + " " + place + "/" + crew }
+
+// recordOf makes the record of a plan.
+func (p *Plans) recordOf(problem planning.Problem, plan planning.Plan, n notes) (Plan, error) {
+	problemFile, err := json.Marshal(problem)
+	if err != nil {
+		return Plan{}, err
+	}
+	planFile, err := json.Marshal(plan)
+	shots := make([]string, len(problem.Shots))
+	for i, s := range problem.Shots {
+		shots[i] = s.ID
+	}
+	return Plan{
+		CreatedAt: p.Clock.Now(), Shots: shots, Status: plan.Status, Cost: plan.Cost.String(), CostBound: plan.CostBound.String(),
+		Currency: problem.Currency, Problem: string(problemFile), Plan: string(planFile), Notes: n, Request: []byte{},
+	}, err
+}
+
+// open reads the two files of a record.
+func (r Plan) open() (problem planning.Problem, plan planning.Plan, err error) {
+	if problem, err = planning.ParseProblem(bytes.NewReader([]byte(r.Problem))); err == nil {
+		plan, err = planning.ParsePlan(bytes.NewReader([]byte(r.Plan)))
+	}
+	return problem, plan, err
+}
+
+// deadline is when a shot is really due, of which the problem's may keep time spare.
+func (n notes) deadline(s planning.Shot) planning.Millis {
+	if real, ok := n.Deadlines[s.ID]; ok {
+		return real
+	}
+	return s.Deadline
+}
+
+// look finds a plan, and reports whether there is one.
+func (p *Plans) look(ctx context.Context, id uuid.UUID) (Plan, bool, error) {
+	var found []Plan
+	err := p.Store.WithContext(ctx).Where("id = ?", id).Limit(1).Find(&found).Error
+	if err != nil || len(found) == 0 {
+		return Plan{}, false, err
+	}
+	return found[0], true, nil
+}
+
+// find finds a plan, or says that there is none.
+func (p *Plans) find(ctx context.Context, id uuid.UUID) (Plan, error) {
+	one, found, err := p.look(ctx, id)
+	if err == nil && !found {
+		err = httpapi.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", id))
+	}
+	return one, err
+}
+
+// keep stores a plan, once.
+func (p *Plans) keep(ctx context.Context, record Plan) error {
+	err := p.Store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&record).Error; err != nil {
+			return err
+		}
+		return p.Feed.Write(tx, api.Event{Kind: api.EventKindPlan, State: record.Status})
+	})
+	p.Feed.Wake(events.Changes)
+	return err
+}
+
+// keepCurve stores a plan's curve and its points. Of two that are drawn at once, the
+// first stays.
+func (p *Plans) keepCurve(ctx context.Context, of Plan, curve *drawn, points []Plan) error {
+	return p.Store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var first Plan
+		if err := tx.Raw("SELECT * FROM plans WHERE id = ? FOR UPDATE", of.ID).Scan(&first).Error; err != nil || first.Curve != nil {
+			return err
+		}
+		for _, x := range points {
+			if err := tx.Create(&x).Error; err != nil {
+				return err
+			}
+		}
+		of.Curve = curve
+		return tx.Model(&of).Select("Curve").Updates(&of).Error
+	})
+}
+
+// tried is how often frames were tried at a place and how often that failed.
+type tried struct {
+	Place       string
+	Tries, Fail int
+}
+
+func (p *Plans) triesByPlace(ctx context.Context) (out []tried, err error) {
+	return out, p.Store.WithContext(ctx).Raw(`SELECT coalesce(s.offer, a.host) AS place, count(*) AS tries, count(*) FILTER (WHERE a.outcome <> 'done') AS fail
+		FROM tries a LEFT JOIN servers s ON s.host = a.host WHERE a.outcome <> 'revoked' GROUP BY 1`).Scan(&out).Error
+}
+
+// hired is how many extra seats of a pool open runs have hired.
+func (p *Plans) hired(ctx context.Context, pool string) (seats int, err error) {
+	return seats, p.Store.WithContext(ctx).Raw(`SELECT coalesce(sum(h.seats), 0) FROM hired_seats h JOIN runs r ON r.id = h.run_id
+		WHERE h.pool = ? AND r.state IN ('running', 'paused')`, pool).Scan(&seats).Error
+}
+
+// busyUntil returns when each host has done what open runs still have booked on it.
+// A host is taken whole until then, though some of its devices may be free.
+func (p *Plans) busyUntil(ctx context.Context, but *uuid.UUID) (map[string]time.Time, error) {
+	var rows []struct {
+		Host  string
+		Until time.Time
+	}
+	err := p.Store.WithContext(ctx).Raw(`
+		SELECT b.host, max(b.end_at) AS until FROM bookings b JOIN runs r ON r.id = b.run_id
+		WHERE b.open AND r.kind = 'run' AND b.taken < b.frames AND (?::uuid IS NULL OR r.id <> ?) GROUP BY 1`, but, but).Scan(&rows).Error
+	out := map[string]time.Time{}
+	for _, row := range rows {
+		out[row.Host] = row.Until.UTC()
+	}
+	return out, err
+}

@@ -1,0 +1,268 @@
+package plans
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"rotanex.example/api"
+	"rotanex.example/core/forecast"
+	"rotanex.example/core/planning"
+	"rotanex.example/core/planning/questions"
+	"rotanex.example/core/pricing"
+	"rotanex.example/service/httpapi"
+)
+
+// brief is the plan without its bookings, as in a list.
+func (r Plan) brief(problem planning.Problem, plan planning.Plan) api.Plan {
+	at := clockOf(problem)
+	out := api.Plan{
+		Id: r.ID, Created: r.CreatedAt.UTC(), Shots: r.Shots, Status: api.PlanStatus(r.Status), Currency: r.Currency, Goal: problem.Goal,
+		Cost: plan.Cost.String(), CostBound: plan.CostBound.String(), Start: problem.Start, Finish: at(plan.Finish),
+		Slack: r.Notes.Slack, Assumes: r.Notes.Assumes, Run: r.RunID, CurveOf: r.PartOf, Chance: r.Chance,
+	}
+	if len(plan.Servers)+len(plan.ExtraSeats) > 0 || slices.ContainsFunc(plan.Bookings, func(b planning.Booking) bool { return b.Farm != "" }) {
+		out.OutsideCost = planning.Outside(problem, plan).String()
+	}
+	for _, s := range problem.Shots {
+		if d := at(r.Notes.deadline(s)); d.After(out.Deadline) {
+			out.Deadline = d
+		}
+	}
+	if r.Curve != nil {
+		out.CurveOf = &r.ID
+	}
+	return out
+}
+
+func clockOf(problem planning.Problem) func(planning.Millis) time.Time {
+	return func(m planning.Millis) time.Time { return problem.Start.Add(m.Duration()) }
+}
+
+// record is the plan as a list shows it, or whole.
+func record(r Plan, whole bool) (api.Plan, error) {
+	problem, plan, err := r.open()
+	if err != nil {
+		return api.Plan{}, err
+	}
+	out := r.brief(problem, plan)
+	if !whole {
+		return out, nil
+	}
+	out.Choices = choicesOf(cmp.Or(r.Notes.Ask, &Ask{Shots: r.Shots, Goal: problem.Goal, Run: r.RunID, By: out.Deadline}))
+	for _, lost := range plan.Impossible {
+		out.Impossible = append(out.Impossible, struct {
+			Shot string `json:"shot"`
+			Why  string `json:"why"`
+		}{lost.Shot, lost.Why})
+	}
+	out.LeftOut = []api.LeftOut{}
+	for _, x := range r.Notes.LeftOut {
+		out.LeftOut = append(out.LeftOut, api.LeftOut{Shot: x.Shot, Place: x.Place, Crew: x.Crew, Why: x.Why, Fix: x.Fix})
+	}
+	sources := sourcesOf(problem, r.Notes)
+	r.addBookings(&out, problem, plan, sources)
+	addPicture(&out, problem, plan, sources)
+	if out.Problem, err = httpapi.Convert[map[string]any](json.RawMessage(r.Problem)); err != nil {
+		return out, err
+	}
+	out.Plan, err = httpapi.Convert[map[string]any](json.RawMessage(r.Plan))
+	return out, err
+}
+
+func (r Plan) addBookings(out *api.Plan, problem planning.Problem, plan planning.Plan, sources map[string]string) {
+	at, costs := clockOf(problem), planning.Price(problem, plan)
+	out.Servers, out.Bookings = []api.PlannedServer{}, []api.PlannedBooking{}
+	offers, offerOf := planning.ByID(problem.Offers, func(o planning.Offer) string { return o.ID }), map[string]string{}
+	for i, v := range plan.Servers {
+		offerOf[v.ID] = v.Offer
+		o := offers[v.Offer]
+		out.Servers = append(out.Servers, api.PlannedServer{
+			Id: v.ID, Offer: v.Offer, Source: o.Source, From: at(v.From), Usable: at(v.From + o.Lead), To: at(v.To),
+			BilledS: o.Meter().Billed((v.To - v.From).Duration()).Seconds(), Cost: costs.Servers[i].String(),
+		})
+	}
+	for i, b := range plan.Bookings {
+		place := b.Where()
+		if b.Server != "" {
+			place = offerOf[b.Server]
+		}
+		basis := r.Notes.Basis[basisKey(b.Shot, place, b.Crew)]
+		row := api.PlannedBooking{
+			Shot: b.Shot, Place: b.Where(), Source: sources[place], Owned: b.Host != "", Crew: b.Crew, Frames: b.Frames, Start: at(b.Start), End: at(b.End),
+			FrameS: basis.Seconds, Basis: api.PlannedBookingBasis(basis.Basis), LowS: basis.Low, HighS: basis.High,
+		}
+		if b.Server == "" {
+			row.Cost = costs.Bookings[i].String()
+		}
+		out.Bookings = append(out.Bookings, row)
+	}
+}
+
+// addPicture adds what a picture of the plan needs: uploads, the hours in which hosts are
+// free, and what each source costs.
+func addPicture(out *api.Plan, problem planning.Problem, plan planning.Plan, sources map[string]string) {
+	at := clockOf(problem)
+	out.Uploads, out.Hours, out.Sources = []api.PlannedUpload{}, []api.HostHours{}, []api.SourceCost{}
+	for _, u := range plan.Uploads {
+		out.Uploads = append(out.Uploads, api.PlannedUpload{Shot: u.Shot, Source: u.Source, Start: at(u.Start), End: at(u.End)})
+	}
+	last := plan.Finish
+	for _, s := range problem.Shots {
+		last = max(last, s.Deadline)
+	}
+	for _, h := range problem.Hosts {
+		used := slices.ContainsFunc(plan.Bookings, func(b planning.Booking) bool { return b.Host == h.ID })
+		open := slices.ContainsFunc(h.Windows, func(w [2]planning.Millis) bool { return w[0] <= 0 && w[1] >= last })
+		if !used || open {
+			continue
+		}
+		row := api.HostHours{Host: h.ID}
+		for _, w := range h.Windows {
+			if w[0] < last {
+				row.Windows = append(row.Windows, struct {
+					From time.Time `json:"from"`
+					To   time.Time `json:"to"`
+				}{at(w[0]), at(min(w[1], last))})
+			}
+		}
+		out.Hours = append(out.Hours, row)
+	}
+	for _, s := range questions.SourceCosts(problem, plan, sources) {
+		row := api.SourceCost{Source: s.Source, Frames: s.Frames, Cost: s.Cost.Rounded().String(), PaidS: s.Paid.Seconds(), UnusedS: s.Unused.Seconds()}
+		if !s.MinimumCharge.IsZero() {
+			row.MinimumCharge = s.MinimumCharge.String()
+		}
+		out.Sources = append(out.Sources, row)
+	}
+}
+
+// sourcesOf tells the source of every place of a problem.
+func sourcesOf(problem planning.Problem, n notes) map[string]string {
+	out := map[string]string{}
+	for _, h := range problem.Hosts {
+		out[h.ID] = cmp.Or(n.Sources[h.ID], owned)
+	}
+	for _, o := range problem.Offers {
+		out[o.ID] = o.Source
+	}
+	for _, f := range problem.Farms {
+		out[f.ID] = f.Source
+	}
+	return out
+}
+
+func showForecast(of Plan, kept answerOfForecast) (api.PlanForecast, error) {
+	f := kept.Forecast
+	out := api.PlanForecast{
+		Currency: of.Currency, Simulations: f.Simulations, Seed: int64(kept.Seed), RestsOn: append([]string{}, kept.RestsOn...),
+		Chance: f.Chance, Never: f.Never, Curve: []time.Time{},
+	}
+	problem, _, err := of.open()
+	if err != nil {
+		return out, err
+	}
+	at := func(s float64) time.Time {
+		if s < 0 {
+			return time.Time{}
+		}
+		return problem.Start.Add(time.Duration(s * float64(time.Second))).Truncate(time.Second)
+	}
+	times := func(s forecast.Spread) api.TimeSpread {
+		return api.TimeSpread{P10: at(s.P10), P50: at(s.P50), P90: at(s.P90)}
+	}
+	out.Finish = times(f.Finish)
+	for _, x := range []struct {
+		to *string
+		v  float64
+	}{{&out.Cost.P10, f.Cost.P10}, {&out.Cost.P50, f.Cost.P50}, {&out.Cost.P90, f.Cost.P90}} {
+		*x.to = pricing.MustMoney(fmt.Sprintf("%.6f", x.v)).String()
+	}
+	for i, s := range f.Shots {
+		out.Shots = append(out.Shots, api.ShotForecast{Shot: s.ID, Chance: s.Chance, Deadline: at(of.Notes.deadline(problem.Shots[i]).Duration().Seconds()), Finish: times(s.Finish)})
+	}
+	for _, s := range f.Finishes {
+		if s >= 0 {
+			out.Curve = append(out.Curve, at(s))
+		}
+	}
+	return out, nil
+}
+
+func showCurve(of Plan, by alone) api.Curve {
+	out := api.Curve{Currency: of.Currency, Rule: balancedBy}
+	for i, x := range of.Curve.Points {
+		row := api.CurvePoint{Cost: x.Cost, Finish: x.Finish, Plan: x.Plan, Status: api.PlanStatus(x.Status)}
+		switch i {
+		case of.Curve.Cheapest:
+			row.Mark = api.CurvePointMarkCheapest
+		case of.Curve.Fastest:
+			row.Mark = api.CurvePointMarkFastest
+		case of.Curve.Balanced:
+			row.Mark = api.CurvePointMarkBalanced
+		}
+		out.Points = append(out.Points, row)
+	}
+	if by.Host != "" {
+		problem, _, err := of.open()
+		if err == nil {
+			out.Alone.Host, out.Alone.Cost, out.Alone.Finish = by.Host, by.Plan.Cost.String(), problem.Start.Add(by.Plan.Finish.Duration())
+		}
+	}
+	return out
+}
+
+func showReasons(of Plan, x explained) (api.PlanReasons, error) {
+	out := api.PlanReasons{Currency: of.Currency, Used: []api.PlanReason{}, Unused: []api.PlanReason{}, Short: []api.Shortage{}, Remedies: []api.Remedy{}}
+	problem, _, err := of.open()
+	for _, r := range x.Reasons {
+		row := api.PlanReason{Place: r.Place, Shot: r.Shot, Text: r.Text}
+		if r.Used {
+			out.Used = append(out.Used, row)
+		} else {
+			out.Unused = append(out.Unused, row)
+		}
+	}
+	for _, s := range x.Shortages {
+		out.Short = append(out.Short, api.Shortage{Shot: s.Shot, Frames: s.Frames, Text: s.Text})
+	}
+	for _, r := range x.Remedies {
+		out.Remedies = append(out.Remedies, api.Remedy{Change: r.Change, Cost: r.Cost.String(), Finish: problem.Start.Add(r.Finish.Duration())})
+	}
+	return out, err
+}
+
+func showSources(shot, currency string, x compared) api.SourceComparison {
+	out := api.SourceComparison{Shot: shot, Currency: currency, By: x.By, Basis: api.SourceComparisonBasisEstimated, Baseline: x.Baseline, Rows: []api.SourceRow{}}
+	base := slices.IndexFunc(x.Rows, func(r questions.Alternative) bool { return r.Source == x.Baseline && r.Frames > 0 })
+	for i, r := range x.Rows {
+		row := api.SourceRow{Source: r.Source, Status: api.SourceRowStatusImpossible, Unsupported: x.Unsupported[r.Source]}
+		if r.Frames > 0 {
+			row.Status = api.SourceRowStatusMeets
+			if r.Status == planning.Late {
+				row.Status = api.SourceRowStatusLate
+			}
+			row.Cost, row.ElapsedS, row.RenderedS, row.Usable = r.Cost.String(), r.Elapsed.Seconds(), r.Rendered.Seconds(), r.Frames
+			row.FrameCost = r.FrameCost().Rat().FloatString(4)
+			row.MeasuredShare = float64(r.Measured) / float64(r.Frames)
+		}
+		if row.PaidS, row.UnusedS = r.Paid.Seconds(), r.Unused.Seconds(); r.Paid > 0 {
+			row.UnusedCost = r.UnusedCost.String()
+		}
+		for _, m := range []struct {
+			at   int
+			mark api.SourceRowMarks
+		}{{x.Marks.Cheapest, api.SourceRowMarksCheapest}, {x.Marks.Fastest, api.SourceRowMarksFastest}, {x.Marks.Balanced, api.SourceRowMarksBalanced}, {base, api.SourceRowMarksBaseline}} {
+			if m.at == i {
+				row.Marks = append(row.Marks, m.mark)
+			}
+		}
+		if base >= 0 && base != i && r.Frames > 0 {
+			row.Saving = x.Rows[base].Cost.Minus(r.Cost).String()
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	return out
+}
