@@ -15,10 +15,11 @@ func (a *app) preflight() *cobra.Command {
 	var on string
 	c := &cobra.Command{
 		Use: "preflight SHOT [--on WHERE]", Short: "Say what would stop a shot on each crew, before anything is spent", Args: cobra.ExactArgs(1),
-		Long: `For every crew, blockers and warnings: renderer and plugins, backend, memory, input
-files, features that a device mode lacks, licence, output folder, deadline. Every line
-says how to fix it. Plans go by the same verdicts. Exit status: 5 where every crew is
-blocked.`,
+		Long: `For every crew, blockers, what nobody has looked at yet, and warnings: the source,
+renderer and plugins, backend, memory, input files or the shot's package, features that
+a device mode lacks, licence, output folder, deadline. Every line says how to fix it.
+Plans go by the same verdicts: nothing is spent on what is blocked or not known. Exit
+status: 5 where no crew can be given the shot.`,
 		Example: "  rotanex preflight storm-050\n  rotanex preflight lamp-040 --on eddy\n  rotanex preflight coda-060 --on tern --output json",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			p, err := client.Decode[api.Preflight](c.CheckShot(cmd.Context(), args[0], &api.CheckShotParams{On: some(on)}))
@@ -42,9 +43,9 @@ blocked.`,
 				return err
 			}
 			if a.config.GetString("output") == "table" {
-				fmt.Fprintf(cmd.OutOrStdout(), "\n%d crews clear, %d with warnings, %d blocked.\n", p.Clear, p.Warned, p.Blocked)
+				fmt.Fprintf(cmd.OutOrStdout(), "\n%d crews clear, %d with warnings, %d not known yet, %d blocked.\n", p.Clear, p.Warned, p.NotKnown, p.Blocked)
 			}
-			if len(p.Crews) > 0 && p.Blocked == len(p.Crews) {
+			if len(p.Crews) > 0 && p.Blocked+p.NotKnown == len(p.Crews) {
 				return exit{ExitImpossible, ""}
 			}
 			return nil

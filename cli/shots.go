@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -85,6 +87,11 @@ func (a *app) shots() *cobra.Command {
 					return fmt.Errorf("shot %s: %w; the %d shots before it are stored", spec.Name, err, i)
 				}
 			}
+			if len(all) > 0 {
+				if err := a.awaitLook(cmd, c, all[len(all)-1].Name); err != nil {
+					return err
+				}
+			}
 			return a.did(cmd, all, "Stored %d shots.", len(all))
 		}),
 	}
@@ -113,6 +120,37 @@ func (a *app) shots() *cobra.Command {
 		}),
 	}
 	return group("shots", "What is to be rendered", imports, list)
+}
+
+// lookFor is how long an import waits until agents have looked for the files of its shots.
+// They ask what to look for every few seconds.
+const lookFor = 10 * time.Second
+
+// awaitLook waits until the agents that are up have looked for a shot's files, so that
+// what is asked next is not answered with "not known yet". Those that do not are not
+// waited for long; the preflight names them.
+func (a *app) awaitLook(cmd *cobra.Command, c *client.Client, shot string) error {
+	stop := a.working(cmd, "agents look for its files")
+	defer stop()
+	ctx, cancel := context.WithTimeout(cmd.Context(), lookFor)
+	defer cancel()
+	for {
+		p, err := client.Decode[api.Preflight](c.CheckShot(ctx, shot, &api.CheckShotParams{}))
+		if err != nil && ctx.Err() == nil {
+			return err
+		}
+		waits := slices.ContainsFunc(p.Crews, func(x api.PreflightCrew) bool {
+			return slices.ContainsFunc(x.Findings, func(f api.Finding) bool { return f.Level == api.FindingLevelUnknown && f.Check == "inputs" })
+		})
+		if !waits {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return cmd.Context().Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
 }
 
 func (a *app) trials() *cobra.Command {

@@ -109,6 +109,8 @@ func sourceState(s api.Source) string {
 		return s.Fault
 	case s.Spec.Address == "":
 		return "has no address"
+	case !s.Asked:
+		return "not asked yet"
 	}
 	return "reached"
 }

@@ -208,13 +208,18 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 			return fmt.Errorf("licence pool %s: %w", l.Pool, err)
 		}
 	}
+	var silent []string
 	for _, s := range all.Sources {
 		spec, err := convert[api.SourceSpec](s)
+		var stored api.Source
 		if err == nil {
-			_, err = client.Decode[api.Source](c.PutSource(cmd.Context(), s.Name, api.NewSource{Spec: spec}))
+			stored, err = client.Decode[api.Source](c.PutSource(cmd.Context(), s.Name, api.NewSource{Spec: spec}))
 		}
 		if err != nil {
 			return fmt.Errorf("source %s: %w", s.Name, err)
+		}
+		if stored.Fault != "" {
+			silent = append(silent, fmt.Sprintf("%s could not be dealt with: %s", s.Name, stored.Fault))
 		}
 	}
 	for _, f := range all.Farms {
@@ -225,6 +230,9 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 		if err != nil {
 			return fmt.Errorf("farm %s: %w", f.Name, err)
 		}
+	}
+	for _, line := range silent {
+		fmt.Fprintln(cmd.ErrOrStderr(), line)
 	}
 	var stored []string
 	for _, x := range []struct {

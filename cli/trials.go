@@ -75,7 +75,9 @@ func (a *app) sweep() *cobra.Command {
 		Long: `Times single devices first, one of each model, then one crew large enough to show the
 parts that do not shrink, then whatever is still predicted too widely: side by side on
 free agents. Stops when the ends of every crew's 90 % interval are less than --goal
-apart, or after --budget by the service's clock. Ctrl-C ends the waiting, not the sweep.`,
+apart, or after --budget by the service's clock: trials that still run then are cut off,
+and what was timed stays. Crews that cannot be timed in that are named before. Ctrl-C
+ends the waiting, not the sweep.`,
 		Example: "  rotanex trials sweep stair-030 --budget 40m\n  rotanex trials sweep coda-060 --goal 1.2 --no-wait",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			s, err := client.Decode[api.Sweep](c.CreateSweep(cmd.Context(), &api.CreateSweepParams{IdempotencyKey: new(newKey())},
@@ -83,13 +85,18 @@ apart, or after --budget by the service's clock. Ctrl-C ends the waiting, not th
 			if err != nil {
 				return err
 			}
+			if a.config.GetString("output") == "table" {
+				for _, b := range s.Beyond {
+					fmt.Fprintf(cmd.ErrOrStderr(), "%s cannot be timed in %s: %s\n", b.Crew, seconds(budget.Seconds()), b.Why)
+				}
+			}
 			if noWait {
 				return a.did(cmd, s, "Sweep %s of %s begun; rotanex trials list %s shows its trials.", s.Id.String()[:8], s.Shot, s.Shot)
 			}
 			return a.awaitSweep(cmd, c, s.Id)
 		}),
 	}
-	c.Flags().DurationVar(&budget, "budget", budget, "after which no further trial begins, by the service's clock")
+	c.Flags().DurationVar(&budget, "budget", budget, "after which it is over, by the service's clock")
 	c.Flags().Float32Var(&goal, "goal", goal, "how many times its low end the high end of an interval may be")
 	c.Flags().IntVar(&frames, "frames", frames, "timed frames of each trial")
 	c.Flags().BoolVar(&noWait, "no-wait", false, "begin the sweep and do not wait for it")

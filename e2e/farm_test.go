@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -33,6 +34,28 @@ import (
 var gannet = stock.Farm{
 	Name: "gannet-day", Source: "gannet", Nodes: 6, LeadS: 60, CPU: stock.CPU{Model: "Keel 24", Cores: 24, MHz: 3000}, MemoryGB: 128, Devices: eddy.Devices, Launchers: []string{"simulated"},
 	Work: pricing.Work{CoreGHzHour: pricing.MustMoney("0.05"), MinimumCharge: pricing.MustMoney("1.00")},
+}
+
+// Costs are the same wherever they are told: with tax, and with a farm's minimum charge.
+func TestCostsAreTheSameEverywhere(t *testing.T) {
+	h, _, run := farmHouse(t, nil)
+	farm := crewOf(t, h.comparison("coda-060"), "gannet-day/"+gannet.Crew().ID)
+	untaxed := gannet.HourPrice().Float()*farm.Seconds/3600 + gannet.Work.Frame.Float()
+	cost, err := strconv.ParseFloat(farm.FrameCost, 64)
+	require.NoError(t, err)
+	assert.InDelta(t, untaxed*1.25/11.5, cost, 1e-4, "tax and exchange rate are in it")
+
+	plan := must[api.Plan](t)(h.admin().GetPlan(t.Context(), run.Plan))
+	ledger := must[api.Ledger](t)(h.admin().GetLedger(t.Context(), run.Id))
+	entries := must[api.EntryList](t)(h.admin().ListEntries(t.Context(), &api.ListEntriesParams{Run: &run.Id}))
+	assert.Equal(t, plan.Cost, run.PlannedCost)
+	assert.Equal(t, plan.Cost, ledger.PlannedCost)
+	assert.Equal(t, plan.Cost, entries.Estimated)
+	top := ""
+	for _, s := range plan.Sources {
+		top += s.MinimumCharge
+	}
+	assert.NotEmpty(t, top, "the farm's minimum charge is more than the work planned there")
 }
 
 // farmFactor is how many times as fast as life these tests are.

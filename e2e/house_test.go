@@ -1,7 +1,9 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -69,6 +71,7 @@ type house struct {
 	token    string
 	service  *app.Service
 	config   app.Config
+	hands    []hand // agents played by hand, which look for the files of shots that are stored
 }
 
 type option func(*app.Config)
@@ -202,6 +205,23 @@ func (h *house) putShot(name, frames string, settings map[string]string) {
 	must[api.Shot](h.t)(h.admin().PutShot(h.t.Context(), name, api.ShotSpec{
 		Name: name, Scene: "coda.yaml", Frames: frames, Width: 64, Height: 36, Launcher: "simulated", Settings: settings,
 	}))
+	h.pack(name, "coda.yaml")
+	for _, a := range h.hands {
+		a.look()
+	}
+}
+
+// pack gives a shot a package of files, so that it can be rendered elsewhere.
+func (h *house) pack(shot string, files ...string) {
+	h.t.Helper()
+	chunk := []byte("frames: {}\n")
+	sum := fmt.Sprintf("%x", sha256.Sum256(chunk))
+	var made api.NewPackage
+	for _, f := range files {
+		made.Files = append(made.Files, api.PackageFile{Path: f, Size: int64(len(chunk)), Chunks: []string{sum}})
+	}
+	require.NoError(h.t, client.Check(h.admin().PutChunkWithBody(h.t.Context(), sum, "application/octet-stream", bytes.NewReader(chunk))))
+	must[api.Package](h.t)(h.admin().PutPackage(h.t.Context(), shot, made))
 }
 
 // joinToken makes a one-time token for a host.

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jonboulle/clockwork"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -175,10 +176,90 @@ func TestPreflightStopsAPlanBeforeItCosts(t *testing.T) {
 	assert.Contains(t, blocked.LeftOut[0].Fix, "rotanex licences put fathom")
 	assert.Contains(t, h.good("licences", "put", "fathom", "--seats", "4"), "fathom: 4 floating seats")
 	assert.Contains(t, h.good("licences", "list"), "floating")
+	h.until("the agent to have looked for the shot as it is now", func() bool {
+		_, found, _ = h.rotanex("preflight", "storm-050", "--on", "bellows/g0")
+		return !strings.Contains(found, "not yet looked")
+	})
 	meets := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"storm-050"}, By: h.now().Add(time.Hour)}))
 	assert.Equal(t, api.PlanStatusMeets, meets.Status)
 	refused(t, http.StatusUnprocessableEntity)(h.admin().PutShot(t.Context(), spec.Name, api.ShotSpec{Name: spec.Name, Scene: "a", Frames: "1", Width: 4, Height: 4, Launcher: "simulated", Version: "newest"}))
 	refused(t, http.StatusUnprocessableEntity)(h.admin().PutShot(t.Context(), spec.Name, api.ShotSpec{Name: spec.Name, Scene: "a", Frames: "1", Width: 4, Height: 4, Launcher: "simulated", Inputs: []string{"../etc/passwd"}}))
+}
+
+// Nothing is spent on what cannot work, or on what nobody has looked at: a shot without a
+// package, a source that does not answer, servers of which nobody says what they have.
+func TestNothingIsSpentOnWhatCannotWork(t *testing.T) {
+	clock := clockwork.NewFakeClockAt(time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC))
+	source := newCompany(t, clock.Now, ternSolo)
+	h := newHouse(t, withWall(clock))
+	bare := ternSolo
+	bare.Launchers = nil
+	offer, err := convert[api.OfferSpec](bare)
+	require.NoError(t, err)
+	must[api.Offer](t)(h.admin().PutOffer(t.Context(), "tern-solo", offer))
+	a := h.hand(eddy)
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "coda-060", api.ShotSpec{Name: "coda-060", Scene: "coda.yaml", Frames: "1-300", Width: 64, Height: 36, Launcher: "simulated"}))
+	says := func(want, verdict string) {
+		t.Helper()
+		p := must[api.Preflight](t)(h.admin().CheckShot(t.Context(), "coda-060", &api.CheckShotParams{On: new("tern-solo")}))
+		texts := []string{}
+		for _, f := range p.Crews[0].Findings {
+			texts = append(texts, f.Text)
+		}
+		assert.Contains(t, strings.Join(texts, "\n"), want)
+		assert.Equal(t, api.PreflightCrewVerdict(verdict), p.Crews[0].Verdict, texts)
+		assert.Zero(t, p.Clear+p.Warned)
+	}
+	says("there is no way to tern", "blocked")
+	says("coda-060 has no package", "blocked")
+	h.pack("coda-060", "coda.yaml")
+	more := api.ShotSpec{Name: "coda-060", Scene: "coda.yaml", Frames: "1-300", Width: 64, Height: 36, Launcher: "simulated", Inputs: []string{"sky.exr"}}
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "coda-060", more))
+	says("sky.exr is not in the package of coda-060", "blocked")
+	more.Inputs = nil
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "coda-060", more))
+	silent := must[api.Source](t)(h.admin().PutSource(t.Context(), "tern", api.NewSource{Spec: api.SourceSpec{Name: "tern", Kind: "rented", Address: "http://127.0.0.1:9", Card: api.RateCard{Currency: "EUR"}}}))
+	assert.Contains(t, silent.Fault, "nothing answers at http://127.0.0.1:9/offers", "who stores a source is told at once")
+	says("could not be dealt with", "blocked")
+	h.putSource("tern", "rented", source.URL)
+	says("whether its servers have simulated is not known", "not-known")
+
+	owned := must[api.Preflight](t)(h.admin().CheckShot(t.Context(), "coda-060", &api.CheckShotParams{On: new("eddy/g0")}))
+	assert.Equal(t, api.PreflightCrewVerdictNotKnown, owned.Crews[0].Verdict, "its agent has not looked for the scene yet")
+	h.trialByHand(a, "coda-060", "eddy", "g0")
+	plan := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(20 * time.Minute)}))
+	assert.Empty(t, plan.Servers, "late rather than on servers of which nothing is known")
+	assert.Equal(t, api.PlanStatusLate, plan.Status)
+
+	offer.Launchers = []string{"simulated"}
+	must[api.Offer](t)(h.admin().PutOffer(t.Context(), "tern-solo", offer))
+	plan = must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(20 * time.Minute)}))
+	assert.NotEmpty(t, plan.Servers)
+}
+
+// A sweep is over when its time is, and says before what it cannot time in that.
+func TestASweepKeepsItsBudget(t *testing.T) {
+	h, clock, one, _, _ := playedHouse(t, "1-5")
+	h.putShot("stair-030", "1-20", nil)
+	s := must[api.Sweep](t)(h.admin().CreateSweep(t.Context(), &api.CreateSweepParams{}, api.NewSweep{Shot: "stair-030", BudgetS: 60}))
+	require.NotEmpty(t, s.Trials)
+	assert.Empty(t, s.Beyond, "nothing is known yet of how long its frames take")
+	clock.Advance(61 * time.Second)
+	h.until("the sweep to be over", func() bool {
+		s = must[api.Sweep](t)(h.admin().GetSweep(t.Context(), s.Id))
+		clock.Advance(time.Second)
+		return s.State == api.SweepStateComplete
+	})
+	assert.Contains(t, s.Why, "its 60 s are over")
+	assert.Contains(t, s.Why, "cut off")
+	for _, x := range s.Trials {
+		assert.Equal(t, api.RunStateCancelled, x.State)
+	}
+	one.beat()
+	h.trialByHand(one, "stair-030", "bellows", "g0") // a frame took 10 s there
+	short := must[api.Sweep](t)(h.admin().CreateSweep(t.Context(), &api.CreateSweepParams{}, api.NewSweep{Shot: "stair-030", BudgetS: 10}))
+	require.NotEmpty(t, short.Beyond)
+	assert.Contains(t, short.Beyond[0].Why, "a frame takes about")
 }
 
 func TestAStudyOfRealFrames(t *testing.T) {

@@ -36,7 +36,21 @@ func (h *house) hand(spec stock.Host) hand {
 	joined := must[struct{ Token string }](h.t)(h.as("").JoinAgent(h.t.Context(), api.JoinAgentJSONRequestBody{JoinToken: h.joinToken(spec.Name), Host: spec.Name}))
 	a := hand{h.as(joined.Token), h.t, uuid.New()}
 	a.report(spec)
+	h.hands = append(h.hands, a)
 	return a
+}
+
+// look says that no input file is missing of those that shots need now. An agent that
+// another has taken the place of is not listened to.
+func (a hand) look() {
+	a.t.Helper()
+	held := api.Heartbeat{Boot: a.boot, Held: []api.Held{}}
+	asked, err := client.Decode[api.HeartbeatAnswer](a.Heartbeat(a.t.Context(), held))
+	if err == nil {
+		held.LookedFor = asked.InputsSum
+		_, err = client.Decode[api.HeartbeatAnswer](a.Heartbeat(a.t.Context(), held))
+	}
+	require.Contains(a.t, []int{0, http.StatusConflict}, client.Status(err))
 }
 
 func (a hand) report(spec stock.Host) {
@@ -111,6 +125,7 @@ func (h *house) trialByHand(a hand, shot, host, crew string) {
 		require.Len(h.t, leases, 1)
 		a.deliver(leases[0])
 	}
+	a.look()
 }
 
 // playedHouse is a service whose clock stands still until it is moved, two agents

@@ -17,7 +17,7 @@ import (
 // ternSolo is an offer like eddy's one device, by the hour.
 var ternSolo = stock.Offer{
 	Name: "tern-solo", Source: "tern", MaxServers: 3, PriceH: pricing.MustMoney("1.20"), IncrementS: 3600, BootS: 600, ShutdownS: 60,
-	CPU: stock.CPU{Model: "Keel 24", Cores: 24}, MemoryGB: 128, Devices: eddy.Devices,
+	CPU: stock.CPU{Model: "Keel 24", Cores: 24}, MemoryGB: 128, Devices: eddy.Devices, Launchers: []string{"simulated"},
 }
 
 // hiredHouse is a house with a run that needs one rented server beside eddy.

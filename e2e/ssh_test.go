@@ -152,6 +152,7 @@ func TestARunOnAServerReachedOverSSH(t *testing.T) {
 	// The times come from a processor of the same model that one has.
 	joined := must[struct{ Token string }](t)(h.as("").JoinAgent(t.Context(), api.JoinAgentJSONRequestBody{JoinToken: h.joinToken("dory"), Host: "dory"}))
 	own := hand{h.as(joined.Token), t, uuid.New()}
+	h.hands = append(h.hands, own)
 	must[api.AgentOrders](t)(own.ReportStock(t.Context(), api.StockReport{
 		Boot: own.boot, Cpu: api.CPU{Model: "Keel 24", Cores: 24}, MemoryGb: 64, OnAcPower: true, Devices: []api.Device{}, Launchers: []string{"povray"},
 	}))

@@ -206,7 +206,13 @@ func (r Remote) open(ctx context.Context, method, path string, body []byte, kind
 		client = http.DefaultClient
 	}
 	answer, err := client.Do(request)
-	if err != nil {
+	var failed *url.Error
+	switch {
+	case errors.As(err, &failed) && failed.Timeout():
+		return nil, fmt.Errorf("%s does not answer", address)
+	case errors.As(err, &failed):
+		return nil, fmt.Errorf("nothing answers at %s: %w", address, failed.Err)
+	case err != nil:
 		return nil, err
 	}
 	if answer.StatusCode < 300 {

@@ -21,7 +21,7 @@ const (
 	Waiting = "waiting" // a server's boot and set-up
 	Unused  = "unused"  // paid time in which nothing was rendered
 	Fee     = "fee"     // of a server
-	Least   = "least"   // what a farm's least charge is above its work
+	Least   = "least"   // what a farm's minimum charge is above its work
 	Seats   = "seats"   // extra licence seats
 	Orphan  = "orphan"  // a server that no run knew of
 )
@@ -286,7 +286,8 @@ func clock(d time.Duration) string {
 type Job struct {
 	Source, Place string // the farm
 	Day           time.Time
-	Estimated     pricing.Money // of its booked frames, the least charge not counted
+	Estimated     pricing.Money // of its booked frames, the minimum charge not counted
+	EstimatedTop  pricing.Money // what of the farm's minimum charge was planned above that work
 	Charged       *pricing.Money
 	SoFar         pricing.Money // what it comes to so far, while it is not charged yet
 	WorkCharge    pricing.Money // of Charged, what its work alone comes to
@@ -316,8 +317,17 @@ func (j Job) Entries() []Entry {
 	if w.Failed > 0 {
 		out = append(out, Entry{Source: j.Source, Place: j.Place, Crew: w.Crew, Shot: w.Shot, Kind: Failed, Day: j.Day, Time: w.FailedTry, Charged: work.Minus(good), Why: w.whyFailed()})
 	}
-	if top := charged.Minus(work); top.Cmp(pricing.Money{}) > 0 {
-		out = append(out, Entry{Source: j.Source, Place: j.Place, Shot: w.Shot, Kind: Least, Day: j.Day, Charged: top, Why: "the farm's least charge is more than its work"})
+	if top := charged.Minus(work).Max(pricing.Money{}); !top.IsZero() || !j.EstimatedTop.IsZero() {
+		e := Entry{Source: j.Source, Place: j.Place, Shot: w.Shot, Kind: Least, Day: j.Day, Estimated: j.EstimatedTop, Charged: top}
+		switch {
+		case !top.IsZero():
+			e.Why = "the farm's minimum charge is more than its work"
+		case j.Charged != nil:
+			e.Why = "its work came to the farm's minimum charge"
+		default:
+			e.Why = "not charged yet"
+		}
+		out = append(out, e)
 	}
 	return out
 }

@@ -75,12 +75,12 @@ func TestAJobsEntriesAddUpToItsChargeExactly(t *testing.T) {
 			return pricing.MustMoney(fmt.Sprintf("%d.%02d", rapid.IntRange(0, 90).Draw(t, name), rapid.IntRange(0, 99).Draw(t, name+" cents")))
 		}
 		charged := cents("charged")
-		j := ledger.Job{Source: "gannet", Place: "gannet-day", Charged: &charged, WorkCharge: cents("work"), Estimated: cents("estimated"), Work: work(t, "cpu")}
+		j := ledger.Job{Source: "gannet", Place: "gannet-day", Charged: &charged, WorkCharge: cents("work"), Estimated: cents("estimated"), EstimatedTop: cents("top"), Work: work(t, "cpu")}
 		all := j.Entries()
 		explained(t, all)
 		estimated, got := ledger.Total(all)
 		assert.Zero(t, got.Cmp(charged), "%s for %s", got, charged)
-		assert.Zero(t, estimated.Cmp(j.Estimated))
+		assert.Zero(t, estimated.Cmp(j.Estimated.Plus(j.EstimatedTop)))
 		for _, e := range all {
 			assert.GreaterOrEqual(t, e.Charged.Cmp(pricing.Money{}), 0, "%s: nothing is charged below zero", e.Kind)
 		}

@@ -20,20 +20,45 @@ type Level string
 // The levels.
 const (
 	Blocker Level = "blocker" // the crew must not be given the shot
+	Unknown Level = "unknown" // nobody has looked yet: nothing is to be spent on it before
 	Warning Level = "warning" // it may, and somebody should know
 )
 
 // Finding is one line of a preflight.
 type Finding struct {
 	Level Level  `json:"level"`
-	Check string `json:"check"` // agent, renderer, backend, memory, inputs, features, licence, folder, deadline, conditions
+	Check string `json:"check"` // source, agent, renderer, backend, memory, inputs, features, licence, folder, deadline, conditions
 	Text  string `json:"text"`  // what is so, with the values
 	Fix   string `json:"fix"`   // what to do about it
 }
 
-// Blocked returns the first blocker, or nil.
-func Blocked(all []Finding) *Finding {
-	if i := slices.IndexFunc(all, func(f Finding) bool { return f.Level == Blocker }); i >= 0 {
+// Verdict is what all findings of a crew come to.
+type Verdict string
+
+// The verdicts, from the worst. Only what has been looked at and has no finding is clear.
+const (
+	Blocked  Verdict = "blocked"
+	NotKnown Verdict = "not-known"
+	Warnings Verdict = "warnings"
+	Clear    Verdict = "clear"
+)
+
+// Judge returns what findings come to.
+func Judge(all []Finding) Verdict {
+	switch {
+	case First(all, Blocker) != nil:
+		return Blocked
+	case First(all, Unknown) != nil:
+		return NotKnown
+	case len(all) > 0:
+		return Warnings
+	}
+	return Clear
+}
+
+// First returns the first finding of a level, or nil.
+func First(all []Finding, level Level) *Finding {
+	if i := slices.IndexFunc(all, func(f Finding) bool { return f.Level == level }); i >= 0 {
 		return &all[i]
 	}
 	return nil
@@ -51,6 +76,15 @@ type Shot struct {
 	Licence  string   // the pool that a renderer takes a seat from; "" is none
 	Deadline time.Time
 	Frames   int
+}
+
+// wants says what a shot wants of its renderer; "" for nothing in particular.
+func (s Shot) wants() string {
+	var out []string
+	if s.Version != "" {
+		out = append(out, "version "+s.Version)
+	}
+	return strings.Join(append(append(out, s.Plugins...), s.Features...), ", ")
 }
 
 // CheckVersion says what is wrong with a shot's version constraint, or nil.
@@ -119,6 +153,9 @@ type Crew struct {
 	Renderer   *Renderer // of the shot's launcher; nil is not known
 	Missing    []string  // input files that are not there
 	LookedFor  bool      // whether somebody looked for them
+	Source     Source    // of what is not one's own
+	Carry      bool      // files reach it in the shot's package alone
+	Packed     bool      // the shot has a package
 	Folder     *Folder
 	Rented     bool
 	OnBattery  bool
@@ -128,6 +165,14 @@ type Crew struct {
 	FrameS     float64 // predicted or measured seconds a frame; 0 is not known
 	FrameLowS  float64
 	FrameHighS float64
+}
+
+// Source is how the source of a crew that is not one's own can be dealt with.
+type Source struct {
+	Name    string
+	Address string // "" where none is stored
+	Asked   bool   // whether anything was asked there yet
+	Fault   string // why it could not be dealt with the last time
 }
 
 // mode is how the crew renders, by the names that a launcher's lacks use.
@@ -141,14 +186,16 @@ func (c Crew) mode() string {
 	return "cpu"
 }
 
-// Check returns what there is to say of the shot on the crew at a time, blockers first.
+// Check returns what there is to say of the shot on the crew at a time, blockers first,
+// then what nobody has looked at.
 func Check(s Shot, c Crew, now time.Time) []Finding {
 	p := &paper{}
+	p.source(c)
 	p.agent(s, c)
 	p.renderer(s, c)
 	p.backend(s, c)
 	p.memory(c)
-	p.inputs(c)
+	p.inputs(s, c)
 	p.features(s, c)
 	p.licence(s, c)
 	p.folder(c)
@@ -168,15 +215,32 @@ func (p *paper) warn(check, fix, format string, args ...any) {
 	p.lines = append(p.lines, Finding{Warning, check, fmt.Sprintf(format, args...), fix})
 }
 
+func (p *paper) unknown(check, fix, format string, args ...any) {
+	p.lines = append(p.lines, Finding{Unknown, check, fmt.Sprintf(format, args...), fix})
+}
+
+// source says whether there is a way to what is not one's own.
+func (p *paper) source(c Crew) {
+	switch s := c.Source; {
+	case s.Name == "":
+	case s.Address == "":
+		p.block("source", "store its address: rotanex sources import FILE", "there is no way to %s", s.Name)
+	case s.Fault != "":
+		p.block("source", "correct its address or secret (rotanex sources import, sources secret); it is asked again by itself", "%s could not be dealt with at %s: %s", s.Name, s.Address, s.Fault)
+	case !s.Asked:
+		p.unknown("source", "ask again in a few seconds", "nobody has asked %s anything yet", s.Name)
+	}
+}
+
 func (p *paper) agent(s Shot, c Crew) {
 	switch {
-	case c.Rented && !c.Asked && len(c.Launchers) > 0 && !slices.Contains(c.Launchers, s.Launcher):
+	case !c.Asked && len(c.Launchers) > 0 && !slices.Contains(c.Launchers, s.Launcher):
 		p.block("renderer", "put "+s.Launcher+" on its image, then among the offer's launchers", "its servers do not have %s; they have %s", s.Launcher, strings.Join(c.Launchers, ", "))
 		return
-	case c.Rented && !c.Asked && len(c.Launchers) > 0:
+	case !c.Asked && len(c.Launchers) > 0:
 		return
-	case c.Rented && !c.Asked:
-		p.warn("agent", "time one frame on a server before you rent more", "what is installed there is not known until a server is up")
+	case !c.Asked:
+		p.unknown("renderer", "say so in the stock file, as of the image of its servers: launchers: ["+s.Launcher+"]", "whether its servers have %s is not known", s.Launcher)
 		return
 	case !c.Up:
 		p.block("agent", "start rotanex-agent there", "its agent is not up")
@@ -192,6 +256,9 @@ func (p *paper) agent(s Shot, c Crew) {
 func (p *paper) renderer(s Shot, c Crew) {
 	r := c.Renderer
 	if r == nil {
+		if wants := s.wants(); wants != "" && !c.Asked && slices.Contains(c.Launchers, s.Launcher) {
+			p.unknown("renderer", "start an agent with "+s.Launcher+" on a host of your own: servers are taken to have what it has", "whether %s there has %s is not known", s.Launcher, wants)
+		}
 		return
 	}
 	if r.Trouble != "" {
@@ -259,16 +326,24 @@ func (p *paper) memory(c Crew) {
 	}
 }
 
-func (p *paper) inputs(c Crew) {
+func (p *paper) inputs(s Shot, c Crew) {
+	if c.Carry && !c.Packed {
+		p.block("inputs", "rotanex packages make "+s.Name+" FOLDER FILE…", "%s has no package: nothing of it could be opened there", s.Name)
+		return
+	}
 	for i, file := range c.Missing {
 		if i == 5 {
 			p.block("inputs", "copy them too", "and %d more files are missing", len(c.Missing)-i)
 			break
 		}
+		if c.Carry {
+			p.block("inputs", "make the package again with it: rotanex packages make "+s.Name+" FOLDER FILE…", "%s is not in the package of %s", file, s.Name)
+			continue
+		}
 		p.block("inputs", "copy it into the scene folder of "+c.Host, "%s is missing there", file)
 	}
 	if !c.LookedFor && c.Asked && c.Up {
-		p.warn("inputs", "ask again in a few seconds", "its agent has not yet looked for the input files")
+		p.unknown("inputs", "ask again in a few seconds", "its agent has not yet looked for the input files")
 	}
 }
 

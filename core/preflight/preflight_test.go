@@ -27,6 +27,7 @@ func sound() preflight.Crew {
 }
 
 func TestASoundCrewHasNothingToSay(t *testing.T) {
+	assert.Equal(t, preflight.Clear, preflight.Judge(nil))
 	assert.Empty(t, preflight.Check(shot(), sound(), now))
 }
 
@@ -43,7 +44,19 @@ func TestEveryFindingSaysWhatAndHowToFix(t *testing.T) {
 		"drains": {func(_ *preflight.Shot, c *preflight.Crew) { c.Draining = true }, preflight.Blocker, "agent", "drains", "--undo"},
 		"not rented": {func(_ *preflight.Shot, c *preflight.Crew) {
 			c.Rented, c.Asked, c.Up, c.Launchers = true, false, false, nil
-		}, preflight.Warning, "agent", "not known until", "time one frame"},
+		}, preflight.Unknown, "renderer", "whether its servers have simulated is not known", "launchers: [simulated]"},
+		"no way": {func(_ *preflight.Shot, c *preflight.Crew) { c.Source = preflight.Source{Name: "tern"} }, preflight.Blocker, "source", "there is no way to tern", "sources import"},
+		"silent": {func(_ *preflight.Shot, c *preflight.Crew) {
+			c.Source = preflight.Source{Name: "tern", Address: "http://tern.example", Asked: true, Fault: "nothing answers"}
+		}, preflight.Blocker, "source", "could not be dealt with at http://tern.example: nothing answers", "address or secret"},
+		"never asked": {func(_ *preflight.Shot, c *preflight.Crew) {
+			c.Source = preflight.Source{Name: "tern", Address: "http://tern.example"}
+		}, preflight.Unknown, "source", "nobody has asked tern", "few seconds"},
+		"no package":  {func(_ *preflight.Shot, c *preflight.Crew) { c.Carry = true }, preflight.Blocker, "inputs", "storm-050 has no package", "packages make storm-050"},
+		"old package": {func(_ *preflight.Shot, c *preflight.Crew) { c.Carry, c.Packed, c.Missing = true, true, []string{"fog.vdb"} }, preflight.Blocker, "inputs", "fog.vdb is not in the package", "packages make storm-050"},
+		"plugin, not known": {func(s *preflight.Shot, c *preflight.Crew) {
+			s.Plugins, c.Asked, c.Up, c.Renderer = []string{"reef"}, false, false, nil
+		}, preflight.Unknown, "renderer", "whether simulated there has reef is not known", "a host of your own"},
 		"not on the image": {func(s *preflight.Shot, c *preflight.Crew) {
 			c.Rented, c.Asked, c.Up, s.Launcher = true, false, false, "povray"
 		}, preflight.Blocker, "renderer", "do not have povray; they have simulated", "on its image"},
@@ -60,7 +73,7 @@ func TestEveryFindingSaysWhatAndHowToFix(t *testing.T) {
 		}, preflight.Blocker, "memory", "g1 has 12.0 GB free", "leave g1 out: the limit becomes 24.0 GB, and it fits"},
 		"spills":     {func(_ *preflight.Shot, c *preflight.Crew) { c.Fit.Verdict, c.Fit.Slowdown = memory.Spills, 1.8 }, preflight.Warning, "memory", "1.8 times as slow", "smallest device"},
 		"inputs":     {func(_ *preflight.Shot, c *preflight.Crew) { c.Missing = []string{"fog.vdb"} }, preflight.Blocker, "inputs", "fog.vdb is missing", "copy it"},
-		"not looked": {func(_ *preflight.Shot, c *preflight.Crew) { c.LookedFor = false }, preflight.Warning, "inputs", "not yet looked", "ask again"},
+		"not looked": {func(_ *preflight.Shot, c *preflight.Crew) { c.LookedFor = false }, preflight.Unknown, "inputs", "not yet looked", "ask again"},
 		"feature":    {func(s *preflight.Shot, _ *preflight.Crew) { s.Features = []string{"foam"} }, preflight.Blocker, "features", "no foam: the picture would silently differ", "accepts: [foam]"},
 		"accepted":   {func(s *preflight.Shot, _ *preflight.Crew) { s.Features, s.Accepts = []string{"foam"}, []string{"foam"} }, preflight.Warning, "features", "the picture differs", "accepted"},
 		"no pool":    {func(s *preflight.Shot, _ *preflight.Crew) { s.Licence = "fathom" }, preflight.Blocker, "licence", "fathom is not known", "rotanex licences put fathom"},
@@ -97,7 +110,8 @@ func TestEveryFindingSaysWhatAndHowToFix(t *testing.T) {
 		assert.Equal(t, c.check, found[0].Check, name)
 		assert.Contains(t, found[0].Text, c.text, name)
 		assert.Contains(t, found[0].Fix, c.fix, name)
-		assert.Equal(t, c.level == preflight.Blocker, preflight.Blocked(found) != nil, name)
+		verdict := map[preflight.Level]preflight.Verdict{preflight.Blocker: preflight.Blocked, preflight.Unknown: preflight.NotKnown, preflight.Warning: preflight.Warnings}[c.level]
+		assert.Equal(t, verdict, preflight.Judge(found), name)
 	}
 	require.NoError(t, preflight.CheckVersion(">= 4.2, < 5"))
 	assert.ErrorContains(t, preflight.CheckVersion("newest"), `version "newest"`)

@@ -4,7 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"path"
 	"slices"
+	"strings"
 
 	"rotanex.example/core/pricing"
 )
@@ -32,6 +34,23 @@ type Source struct {
 	// KnownHosts are the host keys that an ssh source may show, as lines of a
 	// known_hosts file.
 	KnownHosts []string `json:"known_hosts,omitempty" yaml:"known_hosts,omitempty"`
+	// Launchers are the renderers that the agent of an ssh source may start; none: povray.
+	Launchers []string `json:"launchers,omitempty" yaml:"launchers,omitempty"`
+	// Scenes is the folder on an ssh source in which scenes lie already: nothing is sent
+	// there then. Without it shots' packages are.
+	Scenes string `json:"scenes,omitempty" yaml:"scenes,omitempty"`
+}
+
+// Starts are the launchers that the agent may start on a source that is reached by ssh,
+// povray where it names none; nil of any other.
+func (s Source) Starts() []string {
+	if !strings.HasPrefix(s.Address, "ssh://") {
+		return nil
+	}
+	if len(s.Launchers) == 0 {
+		return []string{"povray"}
+	}
+	return s.Launchers
 }
 
 // Validate says what is wrong with the source, all of it, or nil.
@@ -55,6 +74,18 @@ func (s Source) Validate() error {
 		case u.Scheme == "ssh" && len(s.KnownHosts) == 0:
 			fault("known_hosts is missing: a server is reached only by a host key that is known; ssh-keyscan prints it")
 		}
+	}
+	over := strings.HasPrefix(s.Address, "ssh://")
+	for _, name := range s.Launchers {
+		if err := ValidName("launcher", name); err != nil {
+			faults = append(faults, err)
+		}
+	}
+	if !over && (len(s.Launchers) > 0 || s.Scenes != "") {
+		fault("launchers and scenes are of a source that is reached by ssh; an offer's servers say theirs in the offer")
+	}
+	if s.Scenes != "" && !path.IsAbs(s.Scenes) {
+		fault("scenes %q: want the whole path of the folder there, such as /srv/scenes", s.Scenes)
 	}
 	if s.Cap != nil && s.Cap.Cmp(pricing.Money{}) < 0 {
 		fault("cap %s: want 0 or more", *s.Cap)

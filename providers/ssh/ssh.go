@@ -40,6 +40,7 @@ type Machine struct {
 	config  *ssh.ClientConfig
 	agent   string
 	now     func() time.Time
+	flags   string // of the agent there: what it may start, and where scenes lie
 }
 
 // patience bounds connecting, and everything that is done over one connection.
@@ -67,6 +68,10 @@ func New(source stock.Source, key, agent string, now func() time.Time) (*Machine
 	for _, k := range known {
 		algorithms = append(algorithms, k.Type())
 	}
+	flags := " --allow " + quoted(strings.Join(source.Starts(), ","))
+	if source.Scenes != "" {
+		flags += " --scenes " + quoted(source.Scenes)
+	}
 	return &Machine{u.Host, path.Join(u.Path, ".rotanex"), &ssh.ClientConfig{
 		User: u.User.Username(), Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, Timeout: patience, HostKeyAlgorithms: algorithms,
 		HostKeyCallback: func(host string, _ net.Addr, shown ssh.PublicKey) error {
@@ -77,7 +82,7 @@ func New(source stock.Source, key, agent string, now func() time.Time) (*Machine
 			}
 			return fmt.Errorf("%s shows the host key %s, which is not one of source %s's known_hosts: nothing was sent to it", host, ssh.FingerprintSHA256(shown), source.Name)
 		},
-	}, agent, now}, nil
+	}, agent, now, flags}, nil
 }
 
 func hostKeys(source stock.Source) (out []ssh.PublicKey, err error) {
@@ -215,8 +220,8 @@ func (m *Machine) Make(ctx context.Context, o providers.Order) error {
 		}
 		// The token goes by the environment, which others on the machine cannot read.
 		_, err := l.run(fmt.Sprintf(`cd %s && { [ -f pid ] && kill -0 "$(cat pid)" 2>/dev/null && exit 0
-			ROTANEX_JOIN_TOKEN="$(cat token)" setsid nohup ../../%s --service %s --host %s --state-dir "$PWD/state" >log 2>&1 </dev/null & echo $! >pid; }`,
-			quoted(l.folder(o.Name)), program8, quoted(o.Service), quoted(o.Name)))
+			ROTANEX_JOIN_TOKEN="$(cat token)" setsid nohup ../../%s --service %s --host %s%s --state-dir "$PWD/state" >log 2>&1 </dev/null & echo $! >pid; }`,
+			quoted(l.folder(o.Name)), program8, quoted(o.Service), quoted(o.Name), m.flags))
 		return err
 	})
 }

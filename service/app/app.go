@@ -199,10 +199,13 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.samples = samples.New(s.store, s.clock, s.hosts)
 	s.queue.Sampled = s.samples.Keep
 	s.timings = timings.New(s.store, s.clock, s.hosts)
-	s.candidates = candidates.New(s.store, s.clock, s.hosts, s.shots, s.timings, c.Currency, zone)
+	s.packages = packages.New(s.store, s.clock, s.blobs, s.sources)
+	s.candidates = candidates.New(candidates.Config{
+		Store: s.store, Clock: s.clock, Hosts: s.hosts, Shots: s.shots, Timings: s.timings, Sources: s.sources, Packages: s.packages,
+		Currency: c.Currency, Zone: zone,
+	})
 	s.sweeps = sweeps.New(s.store, s.clock, s.feed, s.shots, s.trials, s.candidates)
 	s.studies = studies.New(s.store, s.clock, s.shots, s.trials, s.queue)
-	s.packages = packages.New(s.store, s.clock, s.blobs, s.sources)
 	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, s.sources, s.jobs, s.queue, c.Address, owner, c.Log)
 	s.farms = farms.New(s.store, s.clock, s.feed, s.queue, s.sources, s.packages, s.jobs, owner, c.Log)
 	s.computations = computations.New(s.store, s.clock, s.feed, s.jobs, c.Log)

@@ -58,7 +58,7 @@ func (c *comparison) machines() (out []machine) {
 // crew.
 func (x Candidate) keptOut() bool {
 	f := x.Blocked()
-	return f != nil && f.Check != "agent" && f.Check != "deadline" || x.Fit.Verdict == memory.FallsBack
+	return f != nil && f.Check != "agent" && f.Check != "deadline" && f.Check != "source" || x.Fit.Verdict == memory.FallsBack
 }
 
 // divisions advises how to divide each place that has several devices.
@@ -193,8 +193,8 @@ func (c *comparison) devices() []api.DeviceValue {
 		if d := x.Place.Spec.Device(x.Crew.ID); d != nil && !d.Price.IsZero() {
 			row.Price, row.FramesHourPerPrice = d.Price.String(), row.FramesHour/d.Price.Float()*1000
 		}
-		if cost := x.hourPrice().Float(); cost > 0 {
-			row.FramesPerMoney = row.FramesHour / cost
+		if cost, ok := c.frameCost(x); ok && !cost.IsZero() {
+			row.FramesPerMoney = 1 / cost.Float()
 		}
 		key := model
 		if x.Place.Offer != nil {

@@ -60,20 +60,12 @@ func (p *Candidates) Check(w http.ResponseWriter, r *http.Request, name string, 
 		if params.On != nil && !x.on(*params.On) {
 			continue
 		}
-		row := api.PreflightCrew{Place: x.Place.Name, Source: x.Place.Source, Crew: x.Crew.ID, Findings: []api.Finding{}, Verdict: api.PreflightCrewVerdictClear}
+		verdict := preflight.Judge(x.Findings)
+		row := api.PreflightCrew{Place: x.Place.Name, Source: x.Place.Source, Crew: x.Crew.ID, Findings: []api.Finding{}, Verdict: api.PreflightCrewVerdict(verdict)}
 		for _, f := range x.Findings {
 			row.Findings = append(row.Findings, api.Finding{Level: api.FindingLevel(f.Level), Check: f.Check, Text: f.Text, Fix: f.Fix})
 		}
-		switch {
-		case x.Blocked() != nil:
-			row.Verdict = api.PreflightCrewVerdictBlocked
-			out.Blocked++
-		case len(x.Findings) > 0:
-			row.Verdict = api.PreflightCrewVerdictWarnings
-			out.Warned++
-		default:
-			out.Clear++
-		}
+		*map[preflight.Verdict]*int{preflight.Blocked: &out.Blocked, preflight.NotKnown: &out.NotKnown, preflight.Warnings: &out.Warned, preflight.Clear: &out.Clear}[verdict]++
 		out.Crews = append(out.Crews, row)
 	}
 	if err == nil && len(out.Crews) == 0 && params.On != nil {
@@ -97,8 +89,10 @@ func (x Candidate) Usable() (why, fix string) {
 	if x.Place.Host != nil {
 		timed = fmt.Sprintf("rotanex trials run SHOT --crew %s", x.Name())
 	}
-	if f := x.Blocked(); f != nil {
-		return f.Text, f.Fix
+	for _, level := range []preflight.Level{preflight.Blocker, preflight.Unknown} {
+		if f := preflight.First(x.Findings, level); f != nil {
+			return f.Text, f.Fix
+		}
 	}
 	switch {
 	case !x.Known:

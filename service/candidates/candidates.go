@@ -5,6 +5,8 @@ package candidates
 
 import (
 	"context"
+	"math/big"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -16,7 +18,9 @@ import (
 	"rotanex.example/core/timing"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/packages"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
 	"rotanex.example/service/timings"
 )
@@ -40,7 +44,9 @@ type Candidate struct {
 func (p Candidate) Name() string { return p.Place.Name + "/" + p.Crew.ID }
 
 // Blocked returns what keeps the shot from the crew, or nil.
-func (p Candidate) Blocked() *preflight.Finding { return preflight.Blocked(p.Findings) }
+func (p Candidate) Blocked() *preflight.Finding {
+	return preflight.First(p.Findings, preflight.Blocker)
+}
 
 // View is a shot with all its candidates, as they are at one time.
 type View struct {
@@ -49,6 +55,12 @@ type View struct {
 	Need  memory.Need
 	Known *timings.Knowledge
 	All   []Candidate
+
+	packed  []string                    // the files of the shot's package; nil: it has none
+	sources map[string]preflight.Source // of what is not one's own, by name
+	scenes  map[string]bool             // sources on which scenes lie already
+	allowed map[string][]string         // launchers of sources that start the agent themselves
+	factors map[string]*big.Rat         // what one unit of a source's prices comes to; nil: cannot be told
 }
 
 // Candidates makes views.
@@ -58,13 +70,28 @@ type Candidates struct {
 	hosts    *hosts.Hosts
 	shots    *shots.Shots
 	timings  *timings.Timings
+	sources  *sources.Sources
+	packages *packages.Packages
 	currency string
 	zone     *time.Location
 }
 
-// New makes it; zone is where opening hours are read.
-func New(s *store.Store, c clock.Clock, h *hosts.Hosts, sh *shots.Shots, t *timings.Timings, currency string, zone *time.Location) *Candidates {
-	return &Candidates{s, c, h, sh, t, currency, zone}
+// Config is what candidates are made from. All of it is wanted.
+type Config struct {
+	Store    *store.Store
+	Clock    clock.Clock
+	Hosts    *hosts.Hosts
+	Shots    *shots.Shots
+	Timings  *timings.Timings
+	Sources  *sources.Sources
+	Packages *packages.Packages
+	Currency string
+	Zone     *time.Location // in which opening hours are read
+}
+
+// New makes it.
+func New(c Config) *Candidates {
+	return &Candidates{c.Store, c.Clock, c.Hosts, c.Shots, c.Timings, c.Sources, c.Packages, c.Currency, c.Zone}
 }
 
 // Of returns the view of a shot.
@@ -87,6 +114,9 @@ func (p *Candidates) Of(ctx context.Context, shot shots.Shot) (View, error) {
 			return v, err
 		}
 	}
+	if err := p.reach(ctx, &v); err != nil {
+		return v, err
+	}
 	installed := p.installed(places, shot.Spec.Launcher)
 	for _, place := range places {
 		for _, c := range place.Crews() {
@@ -94,6 +124,30 @@ func (p *Candidates) Of(ctx context.Context, shot shots.Shot) (View, error) {
 		}
 	}
 	return v, nil
+}
+
+// reach gathers how what is not one's own is reached: its sources, and the shot's package.
+func (p *Candidates) reach(ctx context.Context, v *View) error {
+	all, err := p.sources.All(ctx)
+	if err != nil {
+		return err
+	}
+	v.sources, v.scenes, v.allowed, v.factors = map[string]preflight.Source{}, map[string]bool{}, map[string][]string{}, map[string]*big.Rat{}
+	for _, s := range all {
+		v.sources[s.Name] = preflight.Source{Name: s.Name, Address: s.Spec.Address, Asked: s.Asked != nil, Fault: s.Fault}
+		v.scenes[s.Name], v.allowed[s.Name] = s.Spec.Scenes != "", s.Spec.Starts()
+		if factor, err := p.sources.Factor(ctx, s.Name); err == nil {
+			v.factors[s.Name] = factor
+		}
+	}
+	pack, found, err := p.packages.Of(ctx, v.Shot.Name)
+	if found {
+		v.packed = []string{}
+		for _, f := range pack.Files {
+			v.packed = append(v.packed, f.Path)
+		}
+	}
+	return err
 }
 
 // installed is the renderer of a launcher as most of one's own hosts have it: what a
@@ -179,14 +233,25 @@ func (p *Candidates) facts(v View, x Candidate, renderer *preflight.Renderer, li
 			c.Unusable = append(c.Unusable, d.ID+" ("+d.Model+"): "+d.Unusable)
 		}
 	}
+	files := append([]string{v.Shot.Spec.Scene}, v.Shot.Spec.Inputs...)
 	h := x.Place.Host
 	if h == nil {
-		c.Launchers = x.Place.Launchers()
+		c.Launchers, c.Source = x.Place.Launchers(), v.sources[x.Place.Source]
+		c.Source.Name = x.Place.Source
+		if len(c.Launchers) == 0 {
+			c.Launchers = v.allowed[x.Place.Source]
+		}
+		c.Carry, c.Packed = !v.scenes[x.Place.Source], v.packed != nil
+		for _, file := range files {
+			if c.Carry && c.Packed && !slices.Contains(v.packed, path.Clean(file)) {
+				c.Missing = append(c.Missing, file)
+			}
+		}
 		return c
 	}
 	c.Asked, c.Up, c.Draining, c.Launchers, c.Folder = true, h.Up(p.clock.WallNow()), h.Draining, h.Launchers, h.Folder
-	c.OpensAt, c.LookedFor = h.OpensAt(v.Now, p.zone), h.LookedFor != ""
-	for _, file := range append([]string{v.Shot.Spec.Scene}, v.Shot.Spec.Inputs...) {
+	c.OpensAt, c.LookedFor = h.OpensAt(v.Now, p.zone), h.LookedTo != nil && !h.LookedTo.Before(v.Shot.UpdatedAt)
+	for _, file := range files {
 		if slices.Contains(h.Missing, file) {
 			c.Missing = append(c.Missing, file)
 		}

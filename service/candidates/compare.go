@@ -159,11 +159,11 @@ func (c *comparison) figures(x Candidate) api.CrewFigures {
 	if n, err := strconv.ParseFloat(c.Shot.Spec.Settings["samples"], 64); err == nil {
 		out.SamplesSecond = n * float64(c.Shot.Spec.Width) * float64(c.Shot.Spec.Height) / e.Seconds
 	}
-	cost := x.hourPrice()
-	each := pricing.PerHour(cost, time.Duration(e.Seconds*float64(time.Second)))
-	out.FrameCost = each.Rat().FloatString(4)
-	if per := each.Float(); per > 0 {
-		out.FramesMoney = 1 / per
+	if each, ok := c.frameCost(x); ok {
+		out.FrameCost = each.Rat().FloatString(4)
+		if per := each.Float(); per > 0 {
+			out.FramesMoney = 1 / per
+		}
 	}
 	mine := c.at(&x)
 	c.measured(&out, mine)
@@ -184,12 +184,26 @@ func (c *comparison) figures(x Candidate) api.CrewFigures {
 	return out
 }
 
-// hourPrice is what an hour of a crew's work costs: electricity, or the server's rent.
-func (x Candidate) hourPrice() pricing.Money {
-	if o := x.Place.Offer; o != nil {
-		return o.Spec.PriceH
+// frameCost is what a frame costs on a crew, in the service's currency: electricity, the
+// server's rent, or the farm's work and its price a frame, with discount and tax. False
+// where a source's prices cannot be told in that currency.
+func (v View) frameCost(x Candidate) (pricing.Money, bool) {
+	hour, frame := x.Place.Spec.BusyPrice(x.Crew), pricing.Money{}
+	switch {
+	case x.Place.Offer != nil:
+		hour = x.Place.Offer.Spec.PriceH
+	case x.Place.Farm != nil:
+		hour, frame = x.Place.Farm.Spec.HourPrice(), x.Place.Farm.Spec.Work.Frame
 	}
-	return x.Place.Spec.BusyPrice(x.Crew)
+	cost := pricing.PerHour(hour, time.Duration(x.Estimate.Seconds*float64(time.Second))).Plus(frame)
+	if x.Place.Host != nil {
+		return cost, true
+	}
+	factor := v.factors[x.Place.Source]
+	if factor == nil {
+		return cost, false
+	}
+	return cost.Scaled(factor), true
 }
 
 // measured adds what the timed frames themselves say.

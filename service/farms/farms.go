@@ -44,12 +44,20 @@ type Farms struct {
 	log      *slog.Logger
 }
 
-const step = "farm job"
+// Kinds of jobs.
+const (
+	step    = "farm job"
+	contact = "farm contact"
+)
+
+// contactEvery is how often, in real time, a farm is asked whether it answers at all.
+const contactEvery = time.Minute
 
 // New makes it.
 func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, src *sources.Sources, p *packages.Packages, e *jobs.Jobs, owner string, log *slog.Logger) *Farms {
 	out := &Farms{s, c, f, q, src, p, e, owner, log}
 	e.On(step, out.step)
+	e.On(contact, src.Contact)
 	return out
 }
 
@@ -59,8 +67,8 @@ const lookEvery = time.Second
 // working are the states in which a job holds frames.
 const working = "'sending', 'analysing', 'queued', 'proofing', 'held', 'rendering'"
 
-// Sweep renews the leases of jobs and sends for those whose turn it is. Any number
-// of services may do so at once.
+// Sweep renews the leases of jobs, and sends for those whose turn it is and for farms that
+// were not asked for long. Any number of services may do so at once.
 func (f *Farms) Sweep(ctx context.Context) error {
 	holders, err := store.Column[uuid.UUID](f.store.WithContext(ctx).Raw("SELECT id FROM farm_jobs WHERE state IN (" + working + ")"))
 	if err != nil {
@@ -78,6 +86,13 @@ func (f *Farms) Sweep(ctx context.Context) error {
 			FOR UPDATE OF j SKIP LOCKED) RETURNING id::text`, f.clock.Now(), wall.Add(lookEvery), wall))
 		for _, id := range due {
 			err = errors.Join(err, f.jobs.Send(ctx, tx, step, id))
+		}
+		if err != nil {
+			return err
+		}
+		farms, err := sources.DueForSweep(tx, stock.FarmSource, wall, contactEvery)
+		for _, name := range farms {
+			err = errors.Join(err, f.jobs.Send(ctx, tx, contact, name))
 		}
 		return err
 	})

@@ -43,6 +43,7 @@ type Host struct {
 	Renderers []preflight.Renderer `gorm:"serializer:json"`
 	Folder    *preflight.Folder    `gorm:"serializer:json"` // where it renders to
 	LookedFor string               // the sum of the list of input files that it looked for
+	LookedTo  *time.Time           // up to which change of the shots that list goes
 	Missing   []string             `gorm:"serializer:json"`
 }
 

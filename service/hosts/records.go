@@ -13,9 +13,11 @@ func Heard(tx *gorm.DB, name string, boot uuid.UUID, wall time.Time) (bool, erro
 	return done.RowsAffected > 0, done.Error
 }
 
-// Looked notes which input files a host lacks of a list, which its sum names.
-func Looked(tx *gorm.DB, name, sum, missing string) error {
-	return tx.Exec("UPDATE hosts SET looked_for = $2, missing = $3::jsonb WHERE name = $1 AND (looked_for <> $2 OR missing <> $3::jsonb)", name, sum, missing).Error
+// Looked notes which input files a host lacks of a list, which its sum names, and up to
+// which change of the shots the list goes.
+func Looked(tx *gorm.DB, name, sum, missing string, to time.Time) error {
+	return tx.Exec(`UPDATE hosts SET looked_for = $2, missing = $3::jsonb, looked_to = $4
+		WHERE name = $1 AND (looked_for <> $2 OR missing <> $3::jsonb OR looked_to IS DISTINCT FROM $4)`, name, sum, missing, to).Error
 }
 
 // Drain lets a host finish what it renders and take nothing new.

@@ -11,26 +11,17 @@ import (
 	"rotanex.example/core/planning"
 )
 
-// reached returns what one unit of a source's prices comes to. A source that cannot
-// be reached, or whose prices cannot be told in the service's currency, is left out
-// with the reason, as place.
-func (b *builder) reached(ctx context.Context, source, place string) (*big.Rat, bool, error) {
-	ok, err := b.Sources.Reached(ctx, source)
-	if err != nil {
-		return nil, false, err
-	}
-	why, fix := "there is no way to "+source, "store its address: rotanex sources import FILE"
-	if ok {
-		factor, err := b.Sources.Factor(ctx, source)
-		if err == nil {
-			return factor, true, nil
-		}
-		why, fix = err.Error(), "rotanex exchange-rates import FILE.csv"
+// priced returns what one unit of a source's prices comes to in the service's currency. A
+// source of which that cannot be told is left out with the reason, as place.
+func (b *builder) priced(ctx context.Context, source, place string) (*big.Rat, bool) {
+	factor, err := b.Sources.Factor(ctx, source)
+	if err == nil {
+		return factor, true
 	}
 	for _, shot := range b.shots {
-		b.leaveOut(shot.Name, place, "", why, fix)
+		b.leaveOut(shot.Name, place, "", err.Error(), "rotanex exchange-rates import FILE.csv")
 	}
-	return nil, false, nil
+	return nil, false
 }
 
 func (b *builder) addOffers(ctx context.Context) error {
@@ -43,10 +34,7 @@ func (b *builder) addOffers(ctx context.Context) error {
 		return err
 	}
 	for _, o := range all {
-		factor, ok, err := b.reached(ctx, o.Source, o.Name)
-		if err != nil {
-			return err
-		}
+		factor, ok := b.priced(ctx, o.Source, o.Name)
 		if !ok {
 			continue
 		}
@@ -89,10 +77,7 @@ func (b *builder) addFarms(ctx context.Context) error {
 		return err
 	}
 	for _, f := range all {
-		factor, ok, err := b.reached(ctx, f.Source, f.Name)
-		if err != nil {
-			return err
-		}
+		factor, ok := b.priced(ctx, f.Source, f.Name)
 		if !ok {
 			continue
 		}

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -42,46 +43,51 @@ func (q *Queue) Heartbeat(w http.ResponseWriter, r *http.Request) {
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
-// wantedInputs is the input files of all shots, as long as no shot changes.
-type wantedInputs struct {
-	mu    sync.Mutex
-	of    string
+// inputList is the files below the scene folder that shots need.
+type inputList struct {
 	files []string
-	sum   string
+	sum   string    // over them
+	to    time.Time // up to which change of the shots
 }
 
-// wanted lists the files below the scene folder that shots need, with a sum over them.
-func (q *Queue) wanted(ctx context.Context) ([]string, string, error) {
+// wantedInputs is the list as long as no shot changes.
+type wantedInputs struct {
+	mu   sync.Mutex
+	of   string
+	list inputList
+}
+
+// wanted lists the files that shots need.
+func (q *Queue) wanted(ctx context.Context) (inputList, error) {
 	w := &q.inputFiles
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	var of string
-	if err := q.store.WithContext(ctx).Raw("SELECT concat(count(*), ' ', max(updated_at)) FROM shots").Row().Scan(&of); err != nil || w.of == of {
-		return w.files, w.sum, err
+	of, to, err := q.shotsState(ctx)
+	if err != nil || w.of == of {
+		return w.list, err
 	}
-	files, err := store.Column[string](q.store.WithContext(ctx).Raw(`
-		SELECT DISTINCT file FROM (SELECT spec->>'scene' AS file FROM shots
-			UNION SELECT jsonb_array_elements_text(coalesce(spec->'inputs', '[]')) FROM shots) AS files ORDER BY 1`))
+	files, err := q.shotsFiles(ctx)
 	if err == nil {
-		w.of, w.files, w.sum = of, files, fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(files, "\x00"))))
+		w.of, w.list = of, inputList{files, fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(files, "\x00")))), to}
 	}
-	return w.files, w.sum, err
+	return w.list, err
 }
 
 // inputs takes in which input files the host lacks, and returns the list of those
 // that shots need if the agent looked for others.
 func (q *Queue) inputs(ctx context.Context, host string, beat api.Heartbeat) (wanted []string, sum string, err error) {
-	if wanted, sum, err = q.wanted(ctx); err != nil {
+	list, err := q.wanted(ctx)
+	if err != nil {
 		return nil, "", err
 	}
-	if beat.LookedFor != sum {
-		return wanted, sum, nil
+	if beat.LookedFor != list.sum {
+		return list.files, list.sum, nil
 	}
 	lacks, err := store.AsJSON(append([]string{}, beat.Missing...))
 	if err == nil {
-		err = hosts.Looked(q.store.WithContext(ctx), host, sum, lacks)
+		err = hosts.Looked(q.store.WithContext(ctx), host, list.sum, lacks, list.to)
 	}
-	return nil, sum, err
+	return nil, list.sum, err
 }
 
 func (q *Queue) renew(ctx context.Context, host string, beat api.Heartbeat) ([]api.Held, error) {

@@ -1,6 +1,7 @@
 package queue
 
 import (
+	"context"
 	"database/sql"
 	"fmt"
 	"strings"
@@ -318,3 +319,15 @@ func note(tx *gorm.DB, l leased, outcome, cause, tail string, now time.Time, sec
 
 // missing reports whether a row was not there.
 func missing(err error) bool { return err == sql.ErrNoRows }
+
+// shotsState tells one state of all shots from another, and when it began.
+func (q *Queue) shotsState(ctx context.Context) (state string, at time.Time, err error) {
+	return state, at, q.store.WithContext(ctx).Raw("SELECT concat(count(*), ' ', max(updated_at)), coalesce(max(updated_at), 'epoch') FROM shots").Row().Scan(&state, &at)
+}
+
+// shotsFiles lists the scenes and inputs of all shots.
+func (q *Queue) shotsFiles(ctx context.Context) ([]string, error) {
+	return store.Column[string](q.store.WithContext(ctx).Raw(`
+		SELECT DISTINCT file FROM (SELECT spec->>'scene' AS file FROM shots
+			UNION SELECT jsonb_array_elements_text(coalesce(spec->'inputs', '[]')) FROM shots) AS files ORDER BY 1`))
+}

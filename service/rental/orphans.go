@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/api"
+	"rotanex.example/core/stock"
 	"rotanex.example/providers"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
@@ -25,7 +26,7 @@ func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Se
 func (r *Rental) sweepSources(ctx context.Context) error {
 	return r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		wall := r.clock.WallNow()
-		names, err := sources.DueForSweep(tx, wall, sweepEvery)
+		names, err := sources.DueForSweep(tx, stock.RentedSource, wall, sweepEvery)
 		for _, name := range names {
 			err = errors.Join(err, r.jobs.Send(ctx, tx, sweepSource, name))
 		}

@@ -148,9 +148,12 @@ func (s state) entries() []ledger.Entry {
 		outside[v.Host] = true
 		out = append(out, s.server(v).Entries()...)
 	}
+	for _, j := range s.ledgerJobs() {
+		outside[j.Place] = true
+		out = append(out, j.Entries()...)
+	}
 	for _, j := range s.jobs {
-		outside[j.Farm], outside[j.ID.String()] = true, true
-		out = append(out, s.job(j).Entries()...)
+		outside[j.ID.String()] = true
 	}
 	seen := map[string]bool{}
 	for _, b := range s.bookings {
@@ -185,6 +188,26 @@ func (s state) server(v rental.Server) ledger.Server {
 	if c := s.chargeOf(v.Host); c != nil {
 		out.Charged, out.Metered = &c.Cost, c.metered()
 		out.Existed = duration(c.Metered)
+	}
+	return out
+}
+
+// ledgerJobs are the farms' jobs as the ledger sees them. What was planned of a farm's
+// minimum charge stands with its first job.
+func (s state) ledgerJobs() []ledger.Job {
+	var out []ledger.Job
+	planned := map[string]pricing.Money{}
+	for _, j := range s.jobs {
+		one := s.job(j)
+		planned[j.Farm] = planned[j.Farm].Plus(one.Estimated)
+		out = append(out, one)
+	}
+	told := map[string]bool{}
+	for i := range out {
+		if place := out[i].Place; !told[place] && !planned[place].IsZero() {
+			told[place] = true
+			out[i].EstimatedTop = s.farm(place).MinimumCharge.Minus(planned[place]).Max(pricing.Money{})
+		}
 	}
 	return out
 }
@@ -340,12 +363,12 @@ func (q *Runs) Ledger(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	out := api.Ledger{Run: id, Rows: []api.LedgerRow{}, Currency: s.currency}
 	if err == nil {
 		all := s.entries()
-		_, charged := ledger.Total(all)
+		estimated, charged := ledger.Total(all)
 		for _, row := range byPlace(all) {
 			out.FramesDone += row.FramesDone
 			out.Rows = append(out.Rows, s.filled(row))
 		}
-		out.Cost, out.PlannedCost, out.CostBound = charged.String(), s.plan.Cost.String(), s.plan.CostBound.String()
+		out.Cost, out.PlannedCost, out.CostBound = charged.String(), estimated.String(), s.plan.CostBound.String()
 		if out.FramesDone > 0 {
 			out.FrameCost = share(charged, out.FramesDone)
 		}

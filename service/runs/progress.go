@@ -213,7 +213,7 @@ func (s state) pace() float64 {
 func (s state) record(wall time.Time) api.Run {
 	out := api.Run{
 		Id: s.ID, Plan: *s.PlanID, State: api.RunState(s.State), Created: s.CreatedAt.UTC(), Currency: s.currency,
-		PlannedFinish: s.at(s.plan.Finish), PlannedCost: s.plan.Cost.String(), FramesHour: s.pace(),
+		PlannedFinish: s.at(s.plan.Finish), FramesHour: s.pace(),
 		Shots: []api.RunShot{}, Crews: []api.RunCrew{}, Servers: []api.RunServer{},
 	}
 	if s.EndedAt != nil {
@@ -247,8 +247,8 @@ func (s state) record(wall time.Time) api.Run {
 		out.LeftS = float64(left) / out.FramesHour * 3600
 		out.ExpectedFinish = s.now.Add(time.Duration(out.LeftS * float64(time.Second)))
 	}
-	_, cost := ledger.Total(s.entries())
-	out.CostSoFar = cost.String()
+	planned, cost := ledger.Total(s.entries())
+	out.PlannedCost, out.CostSoFar = planned.String(), cost.String()
 	s.money(&out)
 	for _, v := range s.servers {
 		row := api.RunServer{Id: v.ID, Offer: v.Offer, Host: v.Host, State: api.RunServerState(v.State), From: v.FromAt.UTC(), To: v.ToAt.UTC(), Trouble: v.Trouble, Image: v.Image}

@@ -44,6 +44,9 @@ func (s *Sources) PutSource(w http.ResponseWriter, r *http.Request, name string)
 	if err == nil {
 		err = s.Put(r.Context(), body.Spec, body.Secret)
 	}
+	if err == nil {
+		err = s.Contact(r.Context(), name) // so that who stored it is told whether anybody answers
+	}
 	var out api.Source
 	if err == nil {
 		var row Source
@@ -64,7 +67,7 @@ func (s *Sources) record(ctx context.Context, row Source, waits map[string]Wait)
 	if err != nil {
 		return api.Source{}, err
 	}
-	out := api.Source{Spec: spec, HasSecret: len(row.Secret) > 0, Fault: row.Fault, Currency: s.currency, Images: []string{}}
+	out := api.Source{Spec: spec, HasSecret: len(row.Secret) > 0, Asked: row.Asked != nil, Fault: row.Fault, Currency: s.currency, Images: []string{}}
 	var charged, promisedNow string
 	err = s.store.WithContext(ctx).Raw(`SELECT coalesce((SELECT sum(cost) FROM charges WHERE source = $1), 0)::text,
 		coalesce((SELECT sum(p.committed) FROM (`+promised+`) p WHERE source = $1 AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0)::text`, row.Name).Row().Scan(&charged, &promisedNow)

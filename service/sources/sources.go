@@ -31,7 +31,8 @@ type Source struct {
 	Spec   stock.Source `gorm:"serializer:json"`
 	Secret []byte       // sealed
 	Swept  *time.Time
-	Fault  string
+	Asked  *time.Time // when it was first asked anything at its address; nil: not yet
+	Fault  string     // why it could not be dealt with the last time
 }
 
 // Sources looks after them.
@@ -105,8 +106,15 @@ func (s *Sources) Put(ctx context.Context, spec stock.Source, secret *string) er
 	if err := spec.Validate(); err != nil {
 		return httpapi.BadField("/", spec.Name, err.Error())
 	}
-	row := Source{Name: spec.Name, Spec: spec}
-	columns := []string{"spec"}
+	old, _, err := s.Find(ctx, spec.Name)
+	if err != nil {
+		return err
+	}
+	row := Source{Name: spec.Name, Spec: spec, Asked: old.Asked, Fault: old.Fault}
+	if old.Spec.Address != spec.Address || secret != nil {
+		row.Asked, row.Fault = nil, ""
+	}
+	columns := []string{"spec", "asked", "fault"}
 	if secret != nil {
 		columns = append(columns, "secret")
 		if *secret != "" {
@@ -119,13 +127,36 @@ func (s *Sources) Put(ctx context.Context, spec stock.Source, secret *string) er
 	}
 	return s.store.WithContext(ctx).Clauses(clause.OnConflict{
 		Columns: []clause.Column{{Name: "name"}}, DoUpdates: clause.AssignmentColumns(columns),
-	}).Select("name", "spec", "secret").Create(&row).Error
+	}).Select("name", "spec", "secret", "asked", "fault").Create(&row).Error
 }
 
-// Reached reports whether there is a way to a source.
-func (s *Sources) Reached(ctx context.Context, name string) (bool, error) {
-	row, _, err := s.Find(ctx, name)
-	return row.Spec.Address != "", err
+// contactFor is how long a source may take to answer when it is only asked whether it does.
+const contactFor = 5 * time.Second
+
+// Contact asks a source something that changes nothing, and notes whether it answered.
+func (s *Sources) Contact(ctx context.Context, name string) error {
+	row, found, err := s.Find(ctx, name)
+	if err != nil || !found || row.Spec.Address == "" {
+		return err
+	}
+	asking, cancel := context.WithTimeout(ctx, contactFor)
+	defer cancel()
+	return s.Reachable(ctx, name, s.contact(asking, row.Spec))
+}
+
+func (s *Sources) contact(ctx context.Context, spec stock.Source) error {
+	if spec.Kind == stock.FarmSource {
+		farm, err := s.Farm(ctx, spec.Name)
+		if err == nil {
+			_, err = farm.Missing(ctx, []string{})
+		}
+		return err
+	}
+	servers, err := s.Servers(ctx, spec.Name)
+	if err == nil {
+		_, err = servers.Offers(ctx)
+	}
+	return err
 }
 
 func (s *Sources) remote(ctx context.Context, name, kind string) (Source, providers.Remote, error) {
@@ -226,15 +257,15 @@ func (s *Sources) Reachable(ctx context.Context, name string, fault error) error
 	if fault != nil {
 		text = fault.Error()
 	}
-	return s.store.WithContext(ctx).Exec("UPDATE sources SET fault = $2 WHERE name = $1 AND fault <> $2", name, text).Error
+	return s.store.WithContext(ctx).Exec("UPDATE sources SET fault = $2, asked = coalesce(asked, $3) WHERE name = $1 AND (fault <> $2 OR asked IS NULL)", name, text, s.clock.WallNow()).Error
 }
 
-// DueForSweep returns the rented sources whose lists of servers were last compared so long
-// ago, and notes that they are now. Another transaction is given others.
-func DueForSweep(tx *gorm.DB, wall time.Time, every time.Duration) ([]string, error) {
+// DueForSweep returns the sources of a kind that were last looked after so long ago, and
+// notes that they are now. Another transaction is given others.
+func DueForSweep(tx *gorm.DB, kind string, wall time.Time, every time.Duration) ([]string, error) {
 	return store.Column[string](tx.Raw(`UPDATE sources SET swept = $1 WHERE name IN (
-		SELECT name FROM sources WHERE spec->>'kind' = 'rented' AND coalesce(spec->>'address', '') <> '' AND coalesce(swept, '-infinity') < $2
-		FOR UPDATE SKIP LOCKED) RETURNING name`, wall, wall.Add(-every)))
+		SELECT name FROM sources WHERE spec->>'kind' = $3 AND coalesce(spec->>'address', '') <> '' AND coalesce(swept, '-infinity') < $2
+		FOR UPDATE SKIP LOCKED) RETURNING name`, wall, wall.Add(-every), kind))
 }
 
 // Factor returns what one unit of a source's prices comes to in the service's

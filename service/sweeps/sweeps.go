@@ -5,6 +5,7 @@ package sweeps
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -37,8 +38,15 @@ type Sweep struct {
 	BudgetS   float64
 	Goal      float64
 	Frames    int
+	Beyond    []beyond `gorm:"serializer:json"`
 	CreatedAt time.Time
 	EndedAt   *time.Time
+}
+
+// beyond is a crew that a sweep cannot time within its budget.
+type beyond struct {
+	Crew string `json:"crew"`
+	Why  string `json:"why"`
 }
 
 // Sweeps looks after them.
@@ -73,7 +81,8 @@ func (q *Sweeps) Create(w http.ResponseWriter, r *http.Request, params api.Creat
 }
 
 func (q *Sweeps) create(ctx context.Context, id uuid.UUID, body api.NewSweep) error {
-	if _, err := q.shots.Find(ctx, body.Shot); err != nil {
+	shot, err := q.shots.Find(ctx, body.Shot)
+	if err != nil {
 		return err
 	}
 	s := Sweep{
@@ -87,6 +96,11 @@ func (q *Sweeps) create(ctx context.Context, id uuid.UUID, body api.NewSweep) er
 	if len(old) > 0 {
 		return httpapi.SameRequest(old[0].Request, s.Request)
 	}
+	view, err := q.candidates.Of(ctx, shot)
+	if err != nil {
+		return err
+	}
+	s.Beyond = outOfTime(view, s.BudgetS)
 	if err := q.store.WithContext(ctx).Create(&s).Error; err != nil {
 		return err
 	}
@@ -153,8 +167,9 @@ func (q *Sweeps) advance(ctx context.Context, s Sweep) error {
 			busy[t.Host] = true
 		}
 	}
-	if spent := q.clock.Now().Sub(s.CreatedAt).Seconds(); spent >= s.BudgetS {
-		return q.finish(ctx, s, busy, fmt.Sprintf("its %.0f s are over", s.BudgetS))
+	left := s.BudgetS - q.clock.Now().Sub(s.CreatedAt).Seconds()
+	if left <= 0 {
+		return q.cutOff(ctx, s, own)
 	}
 	shot, err := q.shots.Find(ctx, s.Shot)
 	if err != nil {
@@ -164,9 +179,13 @@ func (q *Sweeps) advance(ctx context.Context, s Sweep) error {
 	if err != nil {
 		return err
 	}
-	next := q.choose(view, s, own)
+	next := q.choose(view, s, own, left)
 	if len(next) == 0 {
-		return q.finish(ctx, s, busy, "every crew that could be timed is known well enough")
+		why := "every crew that could be timed is known well enough"
+		if len(s.Beyond) > 0 {
+			why = "every crew that could be timed in time is known well enough"
+		}
+		return q.finish(ctx, s, busy, why)
 	}
 	for _, c := range next {
 		if busy[c.Place.Host] {
@@ -175,13 +194,76 @@ func (q *Sweeps) advance(ctx context.Context, s Sweep) error {
 		busy[c.Place.Host] = true
 		ask := trials.Ask{
 			ID: uuid.New(), Shot: shot, Host: c.Place.Host, Crew: c.Place.Crew, Repeats: 1, Sweep: &s.ID, Why: c.Why,
-			Frames: shot.Frames().Sample(s.Frames), Request: httpapi.Fingerprint(c.Place),
+			Frames: shot.Frames().Sample(framesIn(left, c.Seconds, s.Frames)), Request: httpapi.Fingerprint(c.Place),
 		}
 		if err := q.trials.Begin(ctx, ask); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// warmUp is how many frames a trial renders before those that count.
+const warmUp = 1
+
+// framesIn is how many timed frames of a trial fit into the time left, at least one, where
+// a frame takes so long; of an unknown time all that are wanted.
+func framesIn(left, frame float64, wanted int) int {
+	if frame <= 0 {
+		return wanted
+	}
+	return max(1, min(wanted, int(left/frame)-warmUp))
+}
+
+// outOfTime lists the crews of which a trial of a single frame is not over within so many
+// seconds, as far as that is known, so that it is said before anything is timed.
+func outOfTime(view candidates.View, seconds float64) []beyond {
+	out := []beyond{}
+	for _, x := range view.All {
+		if x.Place.Host == nil || !timeable(x) || !x.Known || fits(x, seconds) {
+			continue
+		}
+		out = append(out, beyond{x.Name(), fmt.Sprintf("a frame takes about %v there, and one that warms it up as long again", time.Duration(x.Estimate.Seconds*float64(time.Second)).Round(time.Second))})
+	}
+	return out
+}
+
+// fits reports whether a trial of one frame is over within so many seconds, by the low end
+// of what is expected.
+func fits(x candidates.Candidate, seconds float64) bool {
+	return (1+warmUp)*x.Estimate.Low <= seconds
+}
+
+// timeable reports whether a trial can be begun on a crew now.
+func timeable(x candidates.Candidate) bool {
+	return x.Blocked() == nil || x.Blocked().Check == "deadline"
+}
+
+// cutOff ends a sweep whose time is over, and with it the trials that still run: frames
+// that are timed stay, the one that is rendered is given up.
+func (q *Sweeps) cutOff(ctx context.Context, s Sweep, own []api.Trial) error {
+	why := fmt.Sprintf("its %.0f s are over", s.BudgetS)
+	if s.BudgetS >= 120 {
+		why = fmt.Sprintf("its %.0f min are over", s.BudgetS/60)
+	}
+	cut := 0
+	for _, t := range own {
+		if t.State == api.RunStateRunning || t.State == api.RunStatePaused {
+			var over *httpapi.Problem
+			if err := q.trials.Cancel(ctx, t.Id); errors.As(err, &over) && over.Status == http.StatusConflict {
+				continue // it ended by itself just now
+			} else if err != nil {
+				return err
+			}
+			cut++
+		}
+	}
+	if cut == 1 {
+		why += "; one trial was cut off"
+	} else if cut > 1 {
+		why += fmt.Sprintf("; %d trials were cut off", cut)
+	}
+	return q.stop(ctx, s.ID, "complete", why)
 }
 
 // finish ends the sweep once none of its trials runs any more.
@@ -194,10 +276,10 @@ func (q *Sweeps) finish(ctx context.Context, s Sweep, busy map[string]bool, why 
 
 // choose lists the crews to time next. A crew that the sweep has timed, or failed to,
 // is not tried again.
-func (q *Sweeps) choose(view candidates.View, s Sweep, own []api.Trial) []timing.Choice {
+func (q *Sweeps) choose(view candidates.View, s Sweep, own []api.Trial, left float64) []timing.Choice {
 	var all []timing.Candidate
 	for _, x := range view.All {
-		if x.Place.Host == nil || x.Blocked() != nil && x.Blocked().Check != "deadline" {
+		if x.Place.Host == nil || !timeable(x) || x.Known && !fits(x, left) {
 			continue
 		}
 		seconds := x.Estimate.Seconds
@@ -221,6 +303,9 @@ func (q *Sweeps) record(ctx context.Context, s Sweep) (api.Sweep, error) {
 	}
 	if s.EndedAt != nil {
 		out.Ended = s.EndedAt.UTC()
+	}
+	for _, b := range s.Beyond {
+		out.Beyond = append(out.Beyond, api.BeyondBudget{Crew: b.Crew, Why: b.Why})
 	}
 	var err error
 	out.Trials, err = q.trials.Of(ctx, "trials.sweep_id = ?", s.ID)

@@ -155,6 +155,11 @@ func (t *Trials) Begin(ctx context.Context, n Ask) error {
 	return t.runs.Begin(ctx, b)
 }
 
+// Cancel ends a trial: frames that are timed stay, the one that is rendered is given up.
+func (t *Trials) Cancel(ctx context.Context, id uuid.UUID) error {
+	return t.runs.SetState(ctx, id, "cancelled")
+}
+
 // able returns the host and the crew if frames of the shot can be timed there now.
 func (t *Trials) able(ctx context.Context, shot shots.Shot, hostName, crewName string) (hosts.Host, stock.Crew, error) {
 	host, err := t.hosts.Find(ctx, hostName)

@@ -1455,6 +1455,10 @@ export interface components {
             /** @description Limit on sending packages in megabytes a second */
             upload_mb_s?: number;
             known_hosts?: string[];
+            /** @description Of a source reached by ssh: the renderers that its agent may start; without it povray */
+            launchers?: components["schemas"]["Name"][];
+            /** @description Of a source reached by ssh: the folder there in which scenes lie already; without it shots' packages are sent */
+            scenes?: string;
         };
         NewSource: {
             spec: components["schemas"]["SourceSpec"];
@@ -1464,6 +1468,8 @@ export interface components {
         Source: {
             spec: components["schemas"]["SourceSpec"];
             has_secret: boolean;
+            /** @description Whether it was asked anything yet at its address */
+            asked: boolean;
             /** @description Why it could not be reached the last time */
             fault?: string;
             /** @description So far, in the service's currency */
@@ -1863,7 +1869,13 @@ export interface components {
             budget_s: number;
             /** Format: double */
             goal: number;
+            /** @description Crews that cannot be timed within the budget, as far as was known when it began */
+            beyond?: components["schemas"]["BeyondBudget"][];
             trials: components["schemas"]["Trial"][];
+        };
+        BeyondBudget: {
+            crew: string;
+            why: string;
         };
         SweepList: {
             items: components["schemas"]["Sweep"][];
@@ -1992,7 +2004,7 @@ export interface components {
         };
         Finding: {
             /** @enum {string} */
-            level: "blocker" | "warning";
+            level: "blocker" | "unknown" | "warning";
             check: string;
             text: string;
             fix: string;
@@ -2001,8 +2013,11 @@ export interface components {
             place: string;
             source: string;
             crew: string;
-            /** @enum {string} */
-            verdict: "clear" | "warnings" | "blocked";
+            /**
+             * @description not-known: nobody has looked yet at what decides it, so no plan spends anything on it
+             * @enum {string}
+             */
+            verdict: "clear" | "warnings" | "not-known" | "blocked";
             findings: components["schemas"]["Finding"][];
         };
         Preflight: {
@@ -2011,6 +2026,7 @@ export interface components {
             at: string;
             clear: number;
             warned: number;
+            not_known: number;
             blocked: number;
             crews: components["schemas"]["PreflightCrew"][];
         };

@@ -23,7 +23,7 @@ function prices(s: Source) {
 function state(s: Source) {
   if (s.factor_fault) return <Text color="failed">{s.factor_fault}</Text>;
   if (s.fault) return <Text color="failed">{s.fault}</Text>;
-  return <State>{s.spec.address ? "reached" : "no address"}</State>;
+  return <State>{!s.spec.address ? "no address" : s.asked ? "reached" : "not asked yet"}</State>;
 }
 
 /** How much of a source's cap is gone. */

@@ -113,6 +113,8 @@ const toneOf: Record<string, keyof typeof tones> = {
   "falls back": "busy",
   warnings: "busy",
   warning: "busy",
+  "not-known": "busy",
+  unknown: "busy",
   blocked: "bad",
   blocker: "bad",
   excluded: "bad",

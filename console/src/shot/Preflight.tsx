@@ -80,11 +80,12 @@ export function Preflight({ shot }: { shot: string }) {
             <Grid templateColumns="repeat(auto-fit, minmax(180px, 1fr))" gap="6">
               <Figure label="Clear" value={`${p.clear} crews`} beside="nothing to say" />
               <Figure label="Warnings" value={`${p.warned} crews`} beside="can be given the shot" />
+              <Figure label="Not known yet" value={`${p.not_known} crews`} beside="plans leave them out until it is" />
               <Figure
                 label="Blocked"
                 value={`${p.blocked} crews`}
                 beside="plans leave them out"
-                alarm={p.blocked === p.crews.length}
+                alarm={p.blocked + p.not_known === p.crews.length}
               />
               <Figure label="Checked" value={moment(p.at)} beside="and again every few seconds" />
             </Grid>

@@ -51,6 +51,11 @@ export function SweepNow({ shot }: { shot: string }) {
         )}
         {!last && !mayWrite && <Text color="fg.muted">No sweep yet.</Text>}
       </Flex>
+      {last?.beyond?.map((b) => (
+        <Text key={b.crew} fontSize="sm" color="fg.muted">
+          {b.crew} cannot be timed in {length(last.budget_s)}: {b.why}.
+        </Text>
+      ))}
       {begin.error && <Failed error={begin.error} />}
     </>
   );
