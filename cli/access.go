@@ -39,7 +39,7 @@ func (a *app) tokens() *cobra.Command {
 			}
 			l := listing{columns: []string{"id", "name", "role", "host", "created", "expires"}, records: all, empty: "No token."}
 			for _, t := range all {
-				l.add(strconv.FormatInt(t.Id, 10), t.Name, string(t.Role), orNone(t.Host), moment(t.Created), moment(t.Expires))
+				l.add(strconv.FormatInt(t.Id, 10), t.Name, string(t.Role), orNone(t.Host), at(t.Created), at(t.Expires))
 			}
 			return a.show(cmd, l)
 		}),

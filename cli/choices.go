@@ -19,6 +19,7 @@ type choices struct {
 	by, notBefore, budget string
 	slack, confidence     string
 	fastest, ownedOnly    bool
+	again                 bool
 	without, pin, assume  []string
 	limit                 time.Duration
 }
@@ -34,6 +35,7 @@ func (x *choices) flags(c *cobra.Command) {
 	f.StringArrayVar(&x.pin, "pin", nil, "SHOT=PLACE,PLACE: render the shot only there; a source stands for its places")
 	f.StringArrayVar(&x.without, "without", nil, "a source or an offer that is not to be used, or a host that is held back")
 	f.BoolVar(&x.ownedOnly, "owned-only", false, "rent nothing")
+	f.BoolVar(&x.again, "again", false, "frames too that a run has done already with the same scene, settings and package")
 	f.StringArrayVar(&x.assume, "assume", nil, `what if: host=NAME:like=HOST, offer=NAME:like=OFFER,price=6.00, price=NAME:6.00,
 servers=OFFER:3, hours=HOST, time=SHOT:0.5 or deadline=SHOT:mon 12:00`)
 	f.DurationVar(&x.limit, "time-limit", 0, "look for a better plan until then; without it as long as the size of the problem asks")
@@ -41,7 +43,7 @@ servers=OFFER:3, hours=HOST, time=SHOT:0.5 or deadline=SHOT:mon 12:00`)
 
 // ask turns the flags into what is asked of the service.
 func (x *choices) ask(shots []string, now time.Time) (api.NewPlan, error) {
-	ask := api.NewPlan{Shots: shots, Budget: x.budget, TimeLimitS: float32(x.limit.Seconds()), Without: x.without}
+	ask := api.NewPlan{Shots: shots, Budget: x.budget, TimeLimitS: float32(x.limit.Seconds()), Without: x.without, Again: x.again}
 	if x.fastest {
 		ask.Goal = api.NewPlanGoalFastest
 	}

@@ -52,7 +52,7 @@ stretches of the shot are heavy. Times with other settings are listed, never com
 
 func crewListing(x api.Comparison, all bool) listing {
 	l := listing{
-		columns: []string{"crew", "basis", "a frame", "90 % interval", "frames/h", "samples/s", "speed-up", "difference", "efficiency", "use", "peak", "host peak", "a frame costs", "whole shot", "in time"},
+		columns: []string{"crew", "basis", "a frame|a_frame_s", "90 % interval|low_s,high_s", "frames/h|frames_h", "samples/s|samples_s", "speed-up", "difference", "efficiency", "use", "peak|peak_gb", "host peak|host_peak_gb", "a frame costs|frame_cost,currency", "whole shot|whole_shot_s", "in time"},
 		records: x, empty: "Nothing is known of any crew. Time some frames: rotanex trials sweep " + x.Shot,
 	}
 	for i, c := range x.Crews {
@@ -72,9 +72,7 @@ func crewListing(x api.Comparison, all bool) listing {
 		if c.Timed > 0 {
 			basis += fmt.Sprintf(" (%d)", c.Timed)
 		}
-		l.add(name, basis, seconds(c.Seconds), seconds(c.LowS)+" – "+seconds(c.HighS), fmt.Sprintf("%.1f", c.FramesHour),
-			quantity(c.SamplesSecond), times(c.Speedup), differenceText(x, c), ratio(c.Efficiency), ratio(c.Use), peakText(c.PeakGb), peakText(c.HostPeakGb),
-			orNone(money(x.Currency, c.FrameCost)), seconds(c.WholeS), meetsText(x, c))
+		l.add(name, basis, inSeconds(c.Seconds), between(c.LowS, c.HighS), figureOf(c.FramesHour, 1), rate(c.SamplesSecond), factor(c.Speedup), differenceText(x, c), shareOf(c.Efficiency), shareOf(c.Use), peak(c.PeakGb), peak(c.HostPeakGb), amount(x.Currency, c.FrameCost), inSeconds(c.WholeS), meetsText(x, c))
 	}
 	return l
 }
@@ -187,13 +185,13 @@ func advise(out io.Writer, x api.Comparison) {
 	}
 	if len(x.Devices) > 0 {
 		p("\nOne more of each, a crew of its own:")
-		l := listing{columns: []string{"device", "as on", "frames/h", "saves", "frames for 1 " + x.Currency, "price", "frames/h for 1000 " + x.Currency}}
+		l := listing{columns: []string{"device", "as on", "frames/h", "saves|saves_s", "frames for 1 " + x.Currency, "price", "frames/h for 1000 " + x.Currency}}
 		for _, d := range x.Devices {
 			price, each := none, none
 			if d.Price != "" {
 				price, each = money(x.Currency, d.Price), fmt.Sprintf("%.1f", d.FramesHourPerPrice)
 			}
-			l.add(d.Model, d.Place, fmt.Sprintf("%.1f", d.FramesHour), seconds(d.HoursSaved*3600), quantity(d.FramesPerMoney), price, each)
+			l.add(d.Model, d.Place, fmt.Sprintf("%.1f", d.FramesHour), inSeconds(d.HoursSaved*3600), quantity(d.FramesPerMoney), price, each)
 		}
 		printTable(out, l)
 	}

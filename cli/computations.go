@@ -24,7 +24,7 @@ func (a *app) computations() *cobra.Command {
 				if x.State == api.ComputationStateComputing {
 					far = computingText(x)
 				}
-				l.add(x.Id.String()[:8], string(x.Kind), x.About, x.AskedBy, string(x.State), orNone(far), moment(x.Created), moment(x.Ended))
+				l.add(x.Id.String()[:8], string(x.Kind), x.About, x.AskedBy, string(x.State), orNone(far), at(x.Created), at(x.Ended))
 			}
 			return a.show(cmd, l)
 		}),

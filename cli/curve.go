@@ -38,9 +38,9 @@ looked at and started.`,
 				of := api.ExportPlanParamsOfCurve
 				return a.export(cmd, c, api.ExportPlanParams{Of: &of}, id, to)
 			}
-			l := listing{columns: []string{"finish", "cost", "", "plan"}, records: curve}
+			l := listing{columns: []string{"finish", "cost|cost,cost_currency", "", "plan"}, records: curve}
 			for _, p := range curve.Points {
-				l.add(moment(p.Finish), money(curve.Currency, p.Cost), string(p.Mark), p.Plan.String()[:8])
+				l.add(at(p.Finish), amount(curve.Currency, p.Cost), string(p.Mark), p.Plan.String()[:8])
 			}
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 				return err

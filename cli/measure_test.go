@@ -152,14 +152,14 @@ func TestCrewsAreListedWithWhatIsKnown(t *testing.T) {
 		{Place: "punt", Crew: "cpu", Basis: "blocked", Note: "too little memory"},
 	}, Unlike: []api.UnlikeSettings{{Place: "eddy", Crew: "g0", Seconds: 11}}, Stretches: []api.Stretch{{From: 1, To: 8, Weight: 0.9, Frames: 2}, {From: 9, To: 16, Weight: 1.4, Frames: 1}}}
 	l := crewListing(x, false)
-	require.Len(t, l.rows, 4)
-	assert.Equal(t, "capstan/g0 (and 1 alike)", l.rows[1][0])
-	assert.Equal(t, "baseline", l.rows[0][7])
-	assert.Equal(t, "0.80–0.90×", l.rows[2][7])
-	assert.Equal(t, "none shown", l.rows[3][7])
-	assert.Equal(t, "345.0 k", l.rows[1][5])
+	require.Len(t, l.texts(), 4)
+	assert.Equal(t, "capstan/g0 (and 1 alike)", l.texts()[1][0])
+	assert.Equal(t, "baseline", l.texts()[0][7])
+	assert.Equal(t, "0.80–0.90×", l.texts()[2][7])
+	assert.Equal(t, "none shown", l.texts()[3][7])
+	assert.Equal(t, "345.0 k", l.texts()[1][5])
 	all := crewListing(x, true)
-	assert.Contains(t, all.rows[4], "too little memory")
+	assert.Contains(t, all.texts()[4], "too little memory")
 	var out bytes.Buffer
 	advise(&out, x)
 	for _, want := range []string{"Speed-ups are to eddy/g0", "Differences by the paired t interval", "Caution: bellows/g0 was timed on battery", "1 crews are not shown", "Not compared: eddy/g0 took 11.0 s", "9–16 ×1.40"} {

@@ -16,13 +16,45 @@ import (
 // listing is rows that can be shown as a table, as CSV, or as the records that
 // they were made from.
 type listing struct {
-	columns []string // a column whose name ends in a unit or # is set to the right
-	rows    [][]string
+	columns []string // as column reads them
+	rows    [][]cell
 	records any
 	empty   string // what to say, and to do, where there is no row
 }
 
-func (l *listing) add(cells ...string) { l.rows = append(l.rows, cells) }
+// add adds a row of texts, numbers and cells.
+func (l *listing) add(values ...any) {
+	row := make([]cell, len(values))
+	for i, v := range values {
+		row[i] = cellOf(v)
+	}
+	l.rows = append(l.rows, row)
+}
+
+// plainly is the listing for a program: a heading and a row of plain values for each.
+func (l listing) plainly() [][]string {
+	out := [][]string{nil}
+	width := make([]int, len(l.columns))
+	for i, written := range l.columns {
+		_, names := column(written)
+		width[i] = len(names)
+		out[0] = append(out[0], names...)
+	}
+	for _, r := range l.rows {
+		var row []string
+		for i, c := range r {
+			for k := range width[i] {
+				value := ""
+				if k < len(c.plain) {
+					value = c.plain[k]
+				}
+				row = append(row, value)
+			}
+		}
+		out = append(out, row)
+	}
+	return out
+}
 
 // show prints a listing in the form that was asked for.
 func (a *app) show(cmd *cobra.Command, l listing) error {
@@ -31,10 +63,7 @@ func (a *app) show(cmd *cobra.Command, l listing) error {
 	case "json":
 		return printJSON(out, l.records)
 	case "csv":
-		w := csv.NewWriter(out)
-		_ = w.Write(l.columns)
-		_ = w.WriteAll(l.rows)
-		return w.Error()
+		return csv.NewWriter(out).WriteAll(l.plainly())
 	}
 	if len(l.rows) == 0 {
 		_, err := fmt.Fprintln(out, l.empty)
@@ -70,7 +99,7 @@ func printTable(out io.Writer, l listing) {
 	header := make(table.Row, len(l.columns))
 	var configs []table.ColumnConfig
 	for i, name := range l.columns {
-		header[i] = name
+		header[i], _ = column(name)
 		if numeric(l.rows, i) {
 			configs = append(configs, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
 		}
@@ -80,7 +109,7 @@ func printTable(out io.Writer, l listing) {
 	for _, r := range l.rows {
 		row := make(table.Row, len(r))
 		for i, cell := range r {
-			row[i] = cell
+			row[i] = cell.text
 		}
 		t.AppendRow(row)
 	}
@@ -88,10 +117,10 @@ func printTable(out io.Writer, l listing) {
 }
 
 // numeric reports whether every cell of a column that says something begins with a digit.
-func numeric(rows [][]string, i int) bool {
+func numeric(rows [][]cell, i int) bool {
 	seen := false
 	for _, r := range rows {
-		cell := r[i]
+		cell := r[i].text
 		if cell == "" || cell == "—" {
 			continue
 		}

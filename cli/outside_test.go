@@ -74,7 +74,8 @@ func TestASourcesStateSaysWhatIsMissing(t *testing.T) {
 	}
 	assert.Equal(t, "has no address", sourceState(api.Source{}))
 	assert.Equal(t, "refused", sourceState(api.Source{Fault: "refused", Spec: api.SourceSpec{Address: "x"}}))
-	assert.Equal(t, "reached", sourceState(api.Source{Spec: api.SourceSpec{Address: "x"}}))
+	assert.Equal(t, "not asked yet", sourceState(api.Source{Spec: api.SourceSpec{Address: "x"}}))
+	assert.Equal(t, "reached", sourceState(api.Source{Asked: true, Spec: api.SourceSpec{Address: "x"}}))
 }
 
 func TestSourcesSideBySide(t *testing.T) {
@@ -97,9 +98,10 @@ func TestSourcesSideBySide(t *testing.T) {
 }
 
 func TestColumnsCanBeLeftOut(t *testing.T) {
-	l := listing{columns: []string{"a", "b", "c"}, rows: [][]string{{"1", "2", "3"}, {"4", "5", "6"}}}
-	assert.Equal(t, [][]string{{"1", "3"}, {"4", "6"}}, l.without("b", "z").rows)
-	assert.Equal(t, []string{"a", "c"}, l.without("b").columns)
+	l := listing{columns: []string{"a", "b|b_s", "c"}}
+	l.add(1, 2, 3)
+	l.add("4", "5", "6")
+	assert.Equal(t, [][]string{{"a", "c"}, {"1", "3"}, {"4", "6"}}, l.without("b", "z").plainly())
 	assert.Len(t, l.columns, 3, "the list itself is as it was")
 }
 
@@ -184,7 +186,7 @@ func TestFilesAreCutIntoChunksOfTheirContent(t *testing.T) {
 
 func TestCrewsOfARunAsAList(t *testing.T) {
 	l := runCrews(api.Run{Crews: []api.RunCrew{{Host: "eddy", Crew: "g0", Source: "loft", Booked: 9, Done: 4, MeanS: 31, State: api.RunCrewStateRendering, Shot: "stair-030", Frame: 7}}})
-	assert.Equal(t, [][]string{{"eddy/g0", "loft", "9", "4", "31.0 s", "rendering", "stair-030", "7"}}, l.rows)
+	assert.Equal(t, [][]string{{"eddy/g0", "loft", "9", "4", "31.0 s", "rendering", "stair-030", "7"}}, l.texts())
 	assert.IsType(t, api.Run{}, l.records)
 }
 

@@ -30,9 +30,9 @@ func (a *app) packages() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"file", "size"}, records: p, empty: "The package holds no file."}
+			l := listing{columns: []string{"file", "size|size_bytes"}, records: p, empty: "The package holds no file."}
 			for _, f := range p.Files {
-				l.add(f.Path, bytesText(f.Size))
+				l.add(f.Path, inBytes(f.Size))
 			}
 			return a.show(cmd, l)
 		}),

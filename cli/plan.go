@@ -180,19 +180,23 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 			return nil
 		default:
 			fmt.Fprintf(out, "Plan %s %s: finish %s, deadline %s\n", p.Id, statusText(p), minute(p.Finish), minute(p.Deadline))
-			fmt.Fprintf(out, "%s%s\n\n", money(p.Currency, p.Cost), atLeast(p))
+			fmt.Fprintf(out, "%s%s\n", money(p.Currency, p.Cost), atLeast(p))
+			for _, k := range p.Kept {
+				fmt.Fprintf(out, "%s: %d frames (%s) are done already by run %s and are kept; --again renders them again\n", k.Shot, k.Count, k.Frames, k.Run.String()[:8])
+			}
+			fmt.Fprintln(out)
 		}
 	}
-	l := listing{columns: []string{"shot", "where", "crew", "frames", "start", "end", "a frame", "basis", "cost"}, records: p, empty: "It books nothing."}
+	l := listing{columns: []string{"shot", "where", "crew", "frames", "start", "end", "a frame|a_frame_s", "basis", "cost|cost,currency"}, records: p, empty: "It books nothing."}
 	for _, b := range p.Bookings {
-		l.add(b.Shot, b.Place, b.Crew, strconv.Itoa(b.Frames), dayTime(b.Start), dayTime(b.End), seconds(b.FrameS), string(b.Basis), orNone(b.Cost))
+		l.add(b.Shot, b.Place, b.Crew, strconv.Itoa(b.Frames), atDay(b.Start), atDay(b.End), inSeconds(b.FrameS), string(b.Basis), bare(p.Currency, b.Cost))
 	}
 	for _, s := range p.Servers {
-		l.add("", s.Id, "server", "", dayTime(s.From), dayTime(s.To), "", "pays "+seconds(s.BilledS), s.Cost)
+		l.add("", s.Id, "server", "", atDay(s.From), atDay(s.To), cell{"", inSeconds(s.BilledS).plain}, cell{"pays " + seconds(s.BilledS), []string{"paid"}}, bare(p.Currency, s.Cost))
 	}
 	for _, s := range p.Sources {
 		if s.MinimumCharge != "" {
-			l.add("", s.Source, "to the minimum charge", "", none, none, "", "", s.MinimumCharge)
+			l.add("", s.Source, "to the minimum charge", "", none, none, "", "", bare(p.Currency, s.MinimumCharge))
 		}
 	}
 	if err := a.show(cmd, l); err != nil {
@@ -248,13 +252,13 @@ func (a *app) plans() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"plan", "shots", "status", "chance", "cost", "no less than", "finish", "deadline"}, records: all, empty: "No plan yet. Make one: rotanex plan SHOT --by TIME"}
+			l := listing{columns: []string{"plan", "shots", "status", "chance", "cost|cost,cost_currency", "no less than|no_less_than,no_less_than_currency", "finish", "deadline"}, records: all, empty: "No plan yet. Make one: rotanex plan SHOT --by TIME"}
 			for _, p := range all {
-				sure := none
+				sure := cellOf(none)
 				if p.Chance != nil {
-					sure = chance(*p.Chance)
+					sure = likelihood(*p.Chance)
 				}
-				l.add(p.Id.String()[:8], fmt.Sprint(len(p.Shots)), string(p.Status), sure, money(p.Currency, p.Cost), money(p.Currency, p.CostBound), moment(p.Finish), moment(p.Deadline))
+				l.add(p.Id.String()[:8], fmt.Sprint(len(p.Shots)), string(p.Status), sure, amount(p.Currency, p.Cost), amount(p.Currency, p.CostBound), at(p.Finish), at(p.Deadline))
 			}
 			return a.show(cmd, l)
 		}),

@@ -101,15 +101,15 @@ func (a *app) memory() *cobra.Command {
 			if a.config.GetString("output") == "table" {
 				fmt.Fprintf(cmd.OutOrStdout(), "%s needs %s on each device (%s), %s of host memory for each renderer.\n\n", f.Shot, gb(f.NeedGb), needText(f), gb(f.HostGb))
 			}
-			l := listing{columns: []string{"crew", "verdict", "needs", "limit", "head-room", "limited by", "without it", "renderers", "why"}, records: f, empty: "There is no crew."}
+			l := listing{columns: []string{"crew", "verdict", "needs|needs_gb", "limit|limit_gb", "head-room|head_room_gb", "limited by", "without it", "renderers", "why"}, records: f, empty: "There is no crew."}
 			for _, x := range alikeFits(f.Fits) {
 				without := none
 				if x.Without.Device != "" {
 					without = fmt.Sprintf("%s, %s", gb(x.Without.LimitGb), x.Without.Verdict)
 				}
-				need, limit, room := gb(x.NeedGb), gb(x.LimitGb), gb(x.HeadRoomGb)
+				need, limit, room := inGB(x.NeedGb), inGB(x.LimitGb), inGB(x.HeadRoomGb)
 				if x.Limiting == "" {
-					need, limit, room = gb(x.HostNeedGb), gb(x.HostLimitGb), gb(x.HostLimitGb-x.HostNeedGb)
+					need, limit, room = inGB(x.HostNeedGb), inGB(x.HostLimitGb), inGB(x.HostLimitGb-x.HostNeedGb)
 				}
 				l.add(x.Place+"/"+x.Crew, verdictText(x), need, limit, room, orNone(x.Limiting), without, renderersText(x.Renderers), whyText(x))
 			}

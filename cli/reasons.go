@@ -99,7 +99,7 @@ times that vary as timed frames did, servers that boot late and tries that fail.
 			}
 			l := listing{columns: []string{"shot", "in time", "deadline", "one in ten by", "half by", "nine in ten by"}, records: f}
 			for _, s := range f.Shots {
-				l.add(s.Shot, chance(s.Chance), minute(s.Deadline), minute(s.Finish.P10), minute(s.Finish.P50), minute(s.Finish.P90))
+				l.add(s.Shot, likelihood(s.Chance), atMinute(s.Deadline), atMinute(s.Finish.P10), atMinute(s.Finish.P50), atMinute(s.Finish.P90))
 			}
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 				return err

@@ -151,14 +151,13 @@ func (a *app) runs() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"run", "shots", "state", "done", "failed", "left", "cost so far", "planned", "began", "planned finish", "ended"}, records: all, empty: "No run yet. Carry a plan out: rotanex start PLAN"}
+			l := listing{columns: []string{"run", "shots", "state", "done", "failed", "left", "cost so far|cost_so_far,cost_so_far_currency", "planned|planned,planned_currency", "began", "planned finish", "ended"}, records: all, empty: "No run yet. Carry a plan out: rotanex start PLAN"}
 			for _, r := range all {
 				names := make([]string, len(r.Shots))
 				for i, s := range r.Shots {
 					names[i] = s.Shot
 				}
-				l.add(r.Id.String()[:8], strings.Join(names, ", "), string(r.State), strconv.Itoa(r.Counts.Done), strconv.Itoa(r.Counts.Failed), strconv.Itoa(r.Counts.Waiting+r.Counts.Rendering),
-					money(r.Currency, r.CostSoFar), money(r.Currency, r.PlannedCost), moment(r.Created), moment(r.PlannedFinish), moment(r.Ended))
+				l.add(r.Id.String()[:8], strings.Join(names, ", "), string(r.State), strconv.Itoa(r.Counts.Done), strconv.Itoa(r.Counts.Failed), strconv.Itoa(r.Counts.Waiting+r.Counts.Rendering), amount(r.Currency, r.CostSoFar), amount(r.Currency, r.PlannedCost), at(r.Created), at(r.PlannedFinish), at(r.Ended))
 			}
 			return a.show(cmd, l)
 		}),
@@ -167,9 +166,9 @@ func (a *app) runs() *cobra.Command {
 
 // runCrews lists what each crew of a run does; as JSON it is the whole run.
 func runCrews(r api.Run) listing {
-	l := listing{columns: []string{"crew", "source", "booked", "done", "a frame", "state", "shot", "frame"}, records: r, empty: "The run has no crew."}
+	l := listing{columns: []string{"crew", "source", "booked", "done", "a frame|a_frame_s", "state", "shot", "frame"}, records: r, empty: "The run has no crew."}
 	for _, x := range r.Crews {
-		l.add(x.Host+"/"+x.Crew, x.Source, strconv.Itoa(x.Booked), strconv.Itoa(x.Done), seconds(x.MeanS), string(x.State), x.Shot, strconv.Itoa(x.Frame))
+		l.add(x.Host+"/"+x.Crew, x.Source, strconv.Itoa(x.Booked), strconv.Itoa(x.Done), inSeconds(x.MeanS), string(x.State), x.Shot, strconv.Itoa(x.Frame))
 	}
 	return l
 }
@@ -190,13 +189,13 @@ func (a *app) frames() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"shot", "frame", "state", "crew", "time", "failed tries", "last cause", "size"}, records: all, empty: "No such frame."}
+			l := listing{columns: []string{"shot", "frame", "state", "crew", "time|time_s", "failed tries", "last cause", "size|size_bytes"}, records: all, empty: "No such frame."}
 			for _, f := range all {
 				place := none
 				if f.Host != "" {
 					place = f.Host + "/" + f.Crew
 				}
-				l.add(f.Shot, strconv.Itoa(f.Frame), string(f.State), place, seconds(f.Seconds), strconv.Itoa(f.Failures), orNone(f.Cause), bytesText(f.Bytes))
+				l.add(f.Shot, strconv.Itoa(f.Frame), string(f.State), place, inSeconds(f.Seconds), strconv.Itoa(f.Failures), orNone(f.Cause), inBytes(f.Bytes))
 			}
 			return a.show(cmd, l)
 		}),
@@ -218,9 +217,9 @@ func (a *app) frames() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"try", "crew", "outcome", "cause", "time", "peak memory", "began", "ended"}, records: d, empty: "It has not been tried yet."}
+			l := listing{columns: []string{"try", "crew", "outcome", "cause", "time|time_s", "peak memory|peak_memory_bytes", "began", "ended"}, records: d, empty: "It has not been tried yet."}
 			for _, t := range d.Tries {
-				l.add(strconv.FormatInt(t.Fence, 10), t.Host+"/"+t.Crew, string(t.Outcome), orNone(t.Cause), seconds(t.Measured.Seconds), bytesText(t.Measured.PeakMemoryBytes), moment(t.Started), moment(t.Ended))
+				l.add(strconv.FormatInt(t.Fence, 10), t.Host+"/"+t.Crew, string(t.Outcome), orNone(t.Cause), inSeconds(t.Measured.Seconds), inBytes(t.Measured.PeakMemoryBytes), at(t.Started), at(t.Ended))
 			}
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 				return err
@@ -249,9 +248,9 @@ func (a *app) ledger() *cobra.Command {
 				return err
 			}
 			cur := " " + led.Currency
-			l := listing{columns: []string{"where", "crew", "booked", "done", "failed", "planned time", "busy time", "paid time", "planned" + cur, "real" + cur, "a frame" + cur}, records: led, empty: "Nothing was used yet."}
+			l := listing{columns: []string{"where", "crew", "booked", "done", "failed", "planned time|planned_time_s", "busy time|busy_time_s", "paid time|paid_time_s", "planned" + cur + "|planned_cost,planned_currency", "real" + cur + "|cost,currency", "a frame" + cur + "|frame_cost,frame_currency"}, records: led, empty: "Nothing was used yet."}
 			for _, r := range led.Rows {
-				l.add(r.Place, r.Crew, strconv.Itoa(r.FramesPlanned), strconv.Itoa(r.FramesDone), strconv.Itoa(r.Failed), seconds(r.PlannedS), seconds(r.BusyS), seconds(r.PaidS), r.PlannedCost, r.Cost, orNone(r.FrameCost))
+				l.add(r.Place, r.Crew, strconv.Itoa(r.FramesPlanned), strconv.Itoa(r.FramesDone), strconv.Itoa(r.Failed), inSeconds(r.PlannedS), inSeconds(r.BusyS), inSeconds(r.PaidS), bare(led.Currency, r.PlannedCost), bare(led.Currency, r.Cost), bare(led.Currency, r.FrameCost))
 			}
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 				return err

@@ -148,22 +148,24 @@ func studyState(s api.Study) string {
 }
 
 func (a *app) showStudy(cmd *cobra.Command, s api.Study) error {
-	l := listing{columns: []string{"variant", "state", "a frame", "whole shot", "RMSE", "PSNR", "SSIM"}, records: s}
+	l := listing{columns: []string{"variant", "state", "a frame|a_frame_s", "whole shot|whole_shot_s", "RMSE", "PSNR|psnr_db", "SSIM"}, records: s}
 	for i, v := range s.Variants {
-		rmse, psnr, ssim := none, none, none
+		rmse, psnr, ssim := cellOf(none), cellOf(none), cellOf(none)
 		switch {
 		case i == 0:
-			rmse, psnr, ssim = "compared with", "", ""
+			rmse, psnr, ssim = cell{text: "compared with"}, cell{}, cell{}
 		case v.Distance.Same:
-			rmse, psnr, ssim = "0", "no difference", "1"
+			rmse, psnr, ssim = cellOf(0), cell{text: "no difference"}, cellOf(1)
 		case v.State == api.RunStateComplete:
-			rmse, psnr, ssim = fmt.Sprintf("%.4f", v.Distance.Rmse), fmt.Sprintf("%.1f dB", v.Distance.PsnrDb), fmt.Sprintf("%.4f", v.Distance.Ssim)
+			rmse, ssim = cellOf(number(float64(v.Distance.Rmse), 4)), cellOf(number(float64(v.Distance.Ssim), 4))
+			db := number(float64(v.Distance.PsnrDb), 1)
+			psnr = cell{db + " dB", []string{db}}
 		}
 		state := string(v.State)
 		if v.Cause != "" && v.State != api.RunStateComplete {
 			state += ": " + v.Cause
 		}
-		l.add(v.Name, state, seconds(v.Seconds), seconds(v.WholeS), rmse, psnr, ssim)
+		l.add(v.Name, state, inSeconds(v.Seconds), inSeconds(v.WholeS), rmse, psnr, ssim)
 	}
 	if a.config.GetString("output") == "table" {
 		fmt.Fprintf(cmd.OutOrStdout(), "%s, frame %d on %s/%s; the whole shot as if every frame were like this one.\n\n", s.Shot, s.Frame, s.Host, s.Crew)

@@ -106,15 +106,11 @@ func (a *app) shots() *cobra.Command {
 				return err
 			}
 			l := listing{
-				columns: []string{"shot", "title", "frames", "count", "size", "launcher", "device memory", "deadline"}, records: all,
+				columns: []string{"shot", "title", "frames", "count", "size|width,height", "launcher", "device memory|device_memory_gb", "deadline"}, records: all,
 				empty: "No shot yet. Store some: rotanex shots import FILE",
 			}
 			for _, s := range all {
-				memory := none
-				if s.Spec.DeviceMemoryGb > 0 {
-					memory = fmt.Sprintf("%g GB", s.Spec.DeviceMemoryGb)
-				}
-				l.add(s.Spec.Name, orNone(s.Spec.Title), s.Spec.Frames, strconv.Itoa(s.FrameCount), fmt.Sprintf("%d×%d", s.Spec.Width, s.Spec.Height), s.Spec.Launcher, memory, moment(s.Spec.Deadline))
+				l.add(s.Spec.Name, orNone(s.Spec.Title), s.Spec.Frames, strconv.Itoa(s.FrameCount), pixels(s.Spec.Width, s.Spec.Height), s.Spec.Launcher, inGB(float64(s.Spec.DeviceMemoryGb)), at(s.Spec.Deadline))
 			}
 			return a.show(cmd, l)
 		}),
@@ -221,7 +217,7 @@ known to within that share (90 % interval from the order statistics). Ctrl-C end
 
 func (a *app) showTrials(cmd *cobra.Command, all []api.Trial) error {
 	l := listing{
-		columns: []string{"shot", "crew", "models", "state", "timed", "median", "fastest", "slowest", "spread", "peak memory", "power"}, records: all,
+		columns: []string{"shot", "crew", "models", "state", "timed", "median|median_s", "fastest|fastest_s", "slowest|slowest_s", "spread", "peak memory|peak_memory_bytes", "power"}, records: all,
 		empty: "No trial yet. Time a frame: rotanex trials run SHOT --crew HOST/CREW",
 	}
 	for _, t := range all {
@@ -229,12 +225,11 @@ func (a *app) showTrials(cmd *cobra.Command, all []api.Trial) error {
 		for _, f := range t.Frames {
 			peak = max(peak, f.PeakMemoryBytes)
 		}
-		spread := none
+		spread := cellOf(none)
 		if t.Summary.Frames > 1 {
-			spread = percent(t.Summary.Spread)
+			spread = cell{percent(t.Summary.Spread), []string{number(t.Summary.Spread, 4)}}
 		}
-		l.add(t.Shot, t.Host+"/"+t.Crew, strings.Join(t.Models, " + "), trialState(t), strconv.Itoa(t.Summary.Frames), seconds(t.Summary.MedianS),
-			seconds(t.Summary.LowS), seconds(t.Summary.HighS), spread, bytesText(peak), orNone(t.Conditions["power"]))
+		l.add(t.Shot, t.Host+"/"+t.Crew, strings.Join(t.Models, " + "), trialState(t), strconv.Itoa(t.Summary.Frames), inSeconds(t.Summary.MedianS), inSeconds(t.Summary.LowS), inSeconds(t.Summary.HighS), spread, inBytes(peak), orNone(t.Conditions["power"]))
 	}
 	return a.show(cmd, l)
 }

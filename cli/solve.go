@@ -145,11 +145,11 @@ func (a *app) solveCurve(cmd *cobra.Command, problem planning.Problem) error {
 	}
 	marks := map[int]string{curve.Balanced: "balanced", curve.Fastest: "fastest", curve.Cheapest: "cheapest"}
 	var points []point
-	l := listing{columns: []string{"finish", "cost", "status", ""}, empty: "No plan."}
+	l := listing{columns: []string{"finish", "cost|cost,cost_currency", "status", ""}, empty: "No plan."}
 	for i, p := range curve.Points {
 		x := point{problem.Start.Add(p.Finish.Duration()), p.Cost, problem.Currency, p.Status, marks[i], p}
 		points = append(points, x)
-		l.add(moment(x.Finish), money(x.Currency, x.Cost.String()), x.Status, x.Mark)
+		l.add(at(x.Finish), amount(x.Currency, x.Cost.String()), x.Status, x.Mark)
 	}
 	l.records = points
 	return a.show(cmd, l)

@@ -30,9 +30,9 @@ func (a *app) sources() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"source", "kind", "prices in", "today", "charged", "committed", "cap", "usable", "begins after", "declared", "state"}, records: all.Items, empty: "No source yet. Store some: rotanex sources import FILE"}
+			l := listing{columns: []string{"source", "kind", "prices in", "today", "charged|charged,charged_currency", "committed|committed,committed_currency", "cap|cap,cap_currency", "usable", "begins after|begins_after_s,begins_after_longest_s", "declared|declared_s,declared_longest_s", "state"}, records: all.Items, empty: "No source yet. Store some: rotanex sources import FILE"}
 			for _, s := range all.Items {
-				l.add(s.Spec.Name, string(s.Spec.Kind), s.Spec.Card.Currency, factorText(s), money(s.Currency, s.Charged), money(s.Currency, s.Committed), money(s.Currency, s.Spec.Cap), shareText(s.UsableShare), waitText(s, func(w api.Wait) float64 { return w.TypicalS }), waitText(s, func(w api.Wait) float64 { return w.DeclaredS }), sourceState(s))
+				l.add(s.Spec.Name, string(s.Spec.Kind), s.Spec.Card.Currency, factorText(s), amount(s.Currency, s.Charged), amount(s.Currency, s.Committed), amount(s.Currency, s.Spec.Cap), shareOf(s.UsableShare), wait(s, func(w api.Wait) float64 { return w.TypicalS }), wait(s, func(w api.Wait) float64 { return w.DeclaredS }), sourceState(s))
 			}
 			return a.show(cmd, l)
 		}),
@@ -92,13 +92,6 @@ func waitText(s api.Source, of func(api.Wait) float64) string {
 		return text(low)
 	}
 	return text(low) + " to " + text(high)
-}
-
-func shareText(part float64) string {
-	if part == 0 {
-		return none
-	}
-	return fmt.Sprintf("%.0f %%", 100*part)
 }
 
 func sourceState(s api.Source) string {
@@ -162,7 +155,7 @@ func (a *app) compareSources() *cobra.Command {
 
 func (a *app) showSources(cmd *cobra.Command, x api.SourceComparison) error {
 	charged := x.Basis == api.SourceComparisonBasisCharged
-	l := listing{columns: []string{"source", "", "cost", "estimated", "saves", "elapsed", "rendering", "frames", "failed", "a frame", "unused", "measured"}, records: x, empty: "No source can be compared."}
+	l := listing{columns: []string{"source", "", "cost|cost,cost_currency", "estimated|estimated,estimated_currency", "saves|saves,saves_currency", "elapsed|elapsed_s", "rendering|rendering_s", "frames", "failed", "a frame|a_frame,a_frame_currency", "unused|unused,unused_currency", "measured"}, records: x, empty: "No source can be compared."}
 	for _, r := range x.Rows {
 		if r.Status == api.SourceRowStatusImpossible {
 			l.add(r.Source, "cannot render it", none, none, none, none, none, "0", "0", none, none, none)
@@ -175,8 +168,7 @@ func (a *app) showSources(cmd *cobra.Command, x api.SourceComparison) error {
 		if r.Status == api.SourceRowStatusLate {
 			marks = append(marks, "late")
 		}
-		l.add(r.Source, strings.Join(marks, ", "), money(x.Currency, r.Cost), money(x.Currency, r.Estimated), money(x.Currency, r.Saving), seconds(r.ElapsedS), seconds(r.RenderedS),
-			strconv.Itoa(r.Usable), strconv.Itoa(r.Failed), money(x.Currency, r.FrameCost), money(x.Currency, r.UnusedCost), shareText(r.MeasuredShare))
+		l.add(r.Source, strings.Join(marks, ", "), amount(x.Currency, r.Cost), amount(x.Currency, r.Estimated), amount(x.Currency, r.Saving), inSeconds(r.ElapsedS), inSeconds(r.RenderedS), strconv.Itoa(r.Usable), strconv.Itoa(r.Failed), amount(x.Currency, r.FrameCost), amount(x.Currency, r.UnusedCost), shareOf(r.MeasuredShare))
 	}
 	if !charged {
 		l = l.without("estimated", "failed")
@@ -201,11 +193,12 @@ func (a *app) showSources(cmd *cobra.Command, x api.SourceComparison) error {
 // without leaves columns out.
 func (l listing) without(names ...string) listing {
 	out := l
-	out.columns, out.rows = nil, make([][]string, len(l.rows))
+	out.columns, out.rows = nil, make([][]cell, len(l.rows))
 	for i, c := range l.columns {
 		skip := false
 		for _, n := range names {
-			skip = skip || c == n
+			shown, _ := column(c)
+			skip = skip || shown == n
 		}
 		if skip {
 			continue
@@ -259,9 +252,9 @@ func (a *app) farms() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"farm", "source", "nodes", "node", "node-hour", "frame", "least", "lead", "renders"}, records: all.Items, empty: "No farm. Store some: rotanex sources import FILE"}
+			l := listing{columns: []string{"farm", "source", "nodes", "node", "node-hour", "frame", "least", "lead|lead_s", "renders"}, records: all.Items, empty: "No farm. Store some: rotanex sources import FILE"}
 			for _, f := range all.Items {
-				l.add(f.Name, f.Source, strconv.Itoa(f.Nodes), nodeText(f), f.HourPrice().String(), f.Work.Frame.String(), f.Work.MinimumCharge.String(), seconds(float64(f.LeadS)), strings.Join(f.Launchers, ", "))
+				l.add(f.Name, f.Source, strconv.Itoa(f.Nodes), nodeText(f), f.HourPrice().String(), f.Work.Frame.String(), f.Work.MinimumCharge.String(), inSeconds(float64(f.LeadS)), strings.Join(f.Launchers, ", "))
 			}
 			return a.show(cmd, l)
 		}),
@@ -273,7 +266,7 @@ func (a *app) farms() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"job", "farm", "shot", "state", "frames", "done", "failed tries", "summed", "elapsed", "expected", "charged", "note"}, records: all, empty: "The run uses no farm."}
+			l := listing{columns: []string{"job", "farm", "shot", "state", "frames", "done", "failed tries", "summed|summed_s", "elapsed|elapsed_s", "expected|expected,expected_currency", "charged|charged,charged_currency", "note"}, records: all, empty: "The run uses no farm."}
 			for _, j := range all {
 				note := j.Trouble
 				if note == "" && len(j.Findings) > 0 {
@@ -282,7 +275,7 @@ func (a *app) farms() *cobra.Command {
 				if j.State == api.FarmJobStateHeld {
 					note = fmt.Sprintf("look at its proof frames: rotanex farms proofs %s --to FOLDER", j.Id.String()[:8])
 				}
-				l.add(j.Id.String()[:8], j.Farm, j.Shot, string(j.State), strconv.Itoa(j.Frames), strconv.Itoa(j.Done), strconv.Itoa(j.Failed), seconds(j.RenderedS), seconds(j.ElapsedS), money(currency, j.Committed), money(currency, j.Charge), note)
+				l.add(j.Id.String()[:8], j.Farm, j.Shot, string(j.State), strconv.Itoa(j.Frames), strconv.Itoa(j.Done), strconv.Itoa(j.Failed), inSeconds(j.RenderedS), inSeconds(j.ElapsedS), amount(currency, j.Committed), amount(currency, j.Charge), note)
 			}
 			return a.show(cmd, l)
 		}),

@@ -78,11 +78,11 @@ func (a *app) hosts() *cobra.Command {
 				return err
 			}
 			l := listing{
-				columns: []string{"host", "source", "agent", "CPU cores", "memory", "devices", "power", "open"}, records: all,
+				columns: []string{"host", "source", "agent", "CPU cores", "memory|memory_gb", "devices", "power", "open"}, records: all,
 				empty: "No host yet. Store some: rotanex hosts import FILE, or start an agent: rotanex tokens join HOST",
 			}
 			for _, h := range all {
-				l.add(h.Spec.Name, h.Spec.Source, agentText(h), strconv.Itoa(h.Spec.Cpu.Cores), fmt.Sprintf("%g GB", h.Spec.MemoryGb), devicesText(h.Spec.Devices), powerText(h), openText(h.Spec.Open))
+				l.add(h.Spec.Name, h.Spec.Source, agentText(h), strconv.Itoa(h.Spec.Cpu.Cores), inGB(float64(h.Spec.MemoryGb)), devicesText(h.Spec.Devices), powerText(h), openText(h.Spec.Open))
 			}
 			return a.show(cmd, l)
 		}),
@@ -105,17 +105,13 @@ func (a *app) hosts() *cobra.Command {
 					}
 				}
 			}
-			l := listing{columns: []string{"crew", "models", "device memory", "backends", "linked", "busy hour"}, records: h, empty: "It can form no crew."}
+			l := listing{columns: []string{"crew", "models", "device memory|device_memory_gb", "backends", "linked", "busy hour"}, records: h, empty: "It can form no crew."}
 			for _, crew := range h.Crews {
-				memory := none
-				if crew.MemoryGb > 0 {
-					memory = fmt.Sprintf("%g GB", crew.MemoryGb)
-				}
 				linked := ""
 				if crew.Linked {
 					linked = "memory link"
 				}
-				l.add(crew.Id, strings.Join(crew.Models, " + "), memory, strings.Join(crew.Backends, ", "), linked, crew.BusyPriceHour)
+				l.add(crew.Id, strings.Join(crew.Models, " + "), inGB(float64(crew.MemoryGb)), strings.Join(crew.Backends, ", "), linked, crew.BusyPriceHour)
 			}
 			return a.show(cmd, l)
 		}),
@@ -305,12 +301,12 @@ func (a *app) offers() *cobra.Command {
 				return page.Items, page.Next, err
 			})
 			l := listing{
-				columns: []string{"offer", "source", "devices", "price an hour", "fee", "billed by", "at least", "lead", "servers"}, records: all,
+				columns: []string{"offer", "source", "devices", "price an hour|price_an_hour,price_an_hour_currency", "fee|fee,fee_currency", "billed by|billed_by_s", "at least|at_least_s", "lead|lead_s", "servers"}, records: all,
 				empty: "No offer yet. Offers stand in the same files as hosts: rotanex hosts import FILE",
 			}
 			for _, o := range all {
 				s := o.Spec
-				l.add(s.Name, s.Source, devicesText(s.Devices), money(o.Currency, s.PriceH), money(o.Currency, s.Fee), seconds(float64(s.IncrementS)), seconds(float64(s.MinimumS)), seconds(float64(s.BootS)), strconv.Itoa(s.MaxServers))
+				l.add(s.Name, s.Source, devicesText(s.Devices), amount(o.Currency, s.PriceH), amount(o.Currency, s.Fee), inSeconds(float64(s.IncrementS)), inSeconds(float64(s.MinimumS)), inSeconds(float64(s.BootS)), strconv.Itoa(s.MaxServers))
 			}
 			if err != nil {
 				return err

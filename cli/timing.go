@@ -5,7 +5,6 @@ import (
 	"math"
 	"os"
 	"slices"
-	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -63,23 +62,16 @@ func readTimes(cmd *cobra.Command, path string) ([]timing.Time, error) {
 
 func (a *app) showTiming(cmd *cobra.Command, lines []timing.Line, rows int) error {
 	l := listing{
-		columns: []string{"shot", "host", "crew", "backend", "basis", "measured", "predicted", "from", "to", "left out", "from", "to", "off by"},
+		columns: []string{"shot", "host", "crew", "backend", "basis", "measured|measured_s", "predicted|predicted_s", "from|low_s", "to|high_s", "left out|left_out_s", "from|left_out_low_s", "to|left_out_high_s", "off by|off_by"},
 		records: lines,
 	}
-	if a.config.GetString("output") == "csv" {
-		l.columns = []string{"shot", "host", "crew", "backend", "basis", "measured_s", "predicted_s", "low_s", "high_s", "left_out_s", "left_out_low_s", "left_out_high_s", "off_by"}
-	}
-	figure := func(s *float64) string {
-		switch {
-		case s == nil && a.config.GetString("output") == "csv":
-			return ""
-		case s == nil:
-			return none
-		case a.config.GetString("output") == "csv":
-			return strconv.FormatFloat(*s, 'f', 3, 64)
+	figure := func(s *float64) cell {
+		if s == nil {
+			return cellOf(none)
 		}
-		return seconds(*s)
+		return inSeconds(*s)
 	}
+
 	var off []float64
 	outside, measured := 0, 0
 	notes := map[string]int{}
@@ -93,7 +85,7 @@ func (a *app) showTiming(cmd *cobra.Command, lines []timing.Line, rows int) erro
 		}
 	}
 	for _, x := range lines {
-		basis, missed := string(timing.Predicted), none
+		basis, missed := string(timing.Predicted), cellOf(none)
 		if x.Measured != nil {
 			basis = string(timing.Measured)
 			measured++
@@ -101,7 +93,7 @@ func (a *app) showTiming(cmd *cobra.Command, lines []timing.Line, rows int) erro
 		if x.LeftOut != nil {
 			d := *x.LeftOut / *x.Measured - 1
 			off = append(off, math.Abs(d))
-			missed = fmt.Sprintf("%+.1f %%", 100*d)
+			missed = cell{fmt.Sprintf("%+.1f %%", 100*d), []string{number(d, 4)}}
 			if *x.Measured < *x.LeftOutLow || *x.Measured > *x.LeftOutHigh {
 				outside++
 			}
@@ -110,8 +102,7 @@ func (a *app) showTiming(cmd *cobra.Command, lines []timing.Line, rows int) erro
 		if x.LeftOutWhy != "" {
 			note("left out: " + x.LeftOutWhy)
 		}
-		l.add(x.Shot, orNone(x.Host), x.Crew, orNone(x.Backend), basis, figure(x.Measured), figure(x.Predicted), figure(x.Low), figure(x.High),
-			figure(x.LeftOut), figure(x.LeftOutLow), figure(x.LeftOutHigh), missed)
+		l.add(x.Shot, orNone(x.Host), x.Crew, orNone(x.Backend), basis, figure(x.Measured), figure(x.Predicted), figure(x.Low), figure(x.High), figure(x.LeftOut), figure(x.LeftOutLow), figure(x.LeftOutHigh), missed)
 	}
 	if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 		return err

@@ -115,9 +115,9 @@ func (a *app) awaitSweep(cmd *cobra.Command, c *client.Client, id uuid.UUID) err
 }
 
 func (a *app) showSweep(cmd *cobra.Command, s api.Sweep) error {
-	l := listing{columns: []string{"crew", "models", "state", "timed", "median", "why it was timed"}, records: s, empty: "It timed nothing: every crew was known well enough, or none can render the shot (rotanex preflight " + s.Shot + ")."}
+	l := listing{columns: []string{"crew", "models", "state", "timed", "median|median_s", "why it was timed"}, records: s, empty: "It timed nothing: every crew was known well enough, or none can render the shot (rotanex preflight " + s.Shot + ")."}
 	for _, t := range s.Trials {
-		l.add(t.Host+"/"+t.Crew, strings.Join(t.Models, " + "), trialState(t), fmt.Sprint(t.Summary.Frames), seconds(t.Summary.MedianS), t.Why)
+		l.add(t.Host+"/"+t.Crew, strings.Join(t.Models, " + "), trialState(t), fmt.Sprint(t.Summary.Frames), inSeconds(t.Summary.MedianS), t.Why)
 	}
 	if err := a.show(cmd, l); err != nil {
 		return err

@@ -74,14 +74,14 @@ func (a *app) showWhy(cmd *cobra.Command, answer string, whole any, crews []api.
 		l.columns = []string{"crew", "run", "shot", "takes one", "at", "owes", "why"}
 	}
 	for _, v := range merged(crews) {
-		at := none
+		when := cellOf(none)
 		if !v.At.IsZero() {
-			at = dayTime(v.At)
+			when = atDay(v.At)
 		}
 		if shots {
-			l.add(v.Crew, v.Run.String()[:8], v.Shot, string(v.When), at, strconv.Itoa(v.Owed), v.Why)
+			l.add(v.Crew, v.Run.String()[:8], v.Shot, string(v.When), when, strconv.Itoa(v.Owed), v.Why)
 		} else {
-			l.add(v.Host+"/"+v.Crew, string(v.When), at, strconv.Itoa(v.Owed), v.Why)
+			l.add(v.Host+"/"+v.Crew, string(v.When), when, strconv.Itoa(v.Owed), v.Why)
 		}
 	}
 	if a.config.GetString("output") != "table" {

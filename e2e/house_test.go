@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -146,7 +147,10 @@ func refused(t testing.TB, status int) func(*http.Response, error) *client.Error
 	return func(answer *http.Response, err error) *client.Error {
 		t.Helper()
 		require.NoError(t, err)
-		require.Equal(t, status, answer.StatusCode)
+		if status != answer.StatusCode {
+			said, _ := io.ReadAll(answer.Body)
+			require.Equal(t, status, answer.StatusCode, string(said))
+		}
 		require.Equal(t, "application/problem+json", answer.Header.Get("Content-Type"))
 		var problem *client.Error
 		require.ErrorAs(t, client.Check(answer, nil), &problem)

@@ -103,6 +103,54 @@ func TestAPlanKeepsWhatWasAsked(t *testing.T) {
 	assert.Equal(t, plan.Chance, list.Items[0].Chance)
 }
 
+// What a run has done is not planned and not rendered again, but taken over, picture and
+// all, as long as the shot is the same.
+func TestFramesThatAreDoneAreKept(t *testing.T) {
+	h, _, one, two, run := playedHouse(t, "1-6")
+	for _, a := range []hand{one, two} {
+		for _, l := range a.lease() {
+			a.deliver(l)
+		}
+	}
+	done := h.run(run).Counts.Done
+	require.Positive(t, done)
+	must[api.Run](t)(h.admin().SetRunState(t.Context(), run.Id, api.SetRunStateJSONRequestBody{State: "cancelled"}))
+
+	next := h.plan(api.NewPlan{})
+	require.Len(t, next.Kept, 1)
+	assert.Equal(t, done, next.Kept[0].Count)
+	assert.Equal(t, run.Id, next.Kept[0].Run)
+	frames := 0
+	for _, n := range places(next) {
+		frames += n
+	}
+	assert.Equal(t, 6-done, frames)
+	again := h.plan(api.NewPlan{Again: true})
+	assert.Empty(t, again.Kept)
+
+	second := must[api.Run](t)(h.admin().StartRun(t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: next.Id}))
+	assert.Equal(t, api.FrameCounts{Waiting: 6 - done, Done: done}, second.Counts)
+	for h.run(second).Counts.Waiting+h.run(second).Counts.Rendering > 0 {
+		for _, a := range []hand{one, two} {
+			for _, l := range a.lease() {
+				a.deliver(l)
+			}
+		}
+	}
+	require.Equal(t, api.RunStateComplete, h.run(second).State)
+	for n := 1; n <= 6; n++ {
+		answer, err := h.admin().GetPicture(t.Context(), second.Id, "coda-060", n, &api.GetPictureParams{})
+		require.NoError(t, err)
+		assert.Equal(t, http.StatusOK, answer.StatusCode, "frame %d has its picture", n)
+		require.NoError(t, answer.Body.Close())
+	}
+	all := refused(t, http.StatusUnprocessableEntity)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(time.Hour)}))
+	assert.Contains(t, all.Error(), "done already, every frame")
+	h.putShot("coda-060", "1-6", map[string]string{"samples": "9"})
+	h.trialByHand(one, "coda-060", "bellows", "g0")
+	assert.Empty(t, h.plan(api.NewPlan{}).Kept, "with other settings it is another picture")
+}
+
 // A request that does not wait is told where to look; the same request gives the plan.
 func TestAPlanIsMadeInTheBackground(t *testing.T) {
 	h, _, _ := timedHouse(t, "1-60")

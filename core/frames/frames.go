@@ -104,6 +104,11 @@ func (s Set) Has(n int) bool {
 // All yields the frames in rising order.
 func (s Set) All() iter.Seq[int] { return slices.Values(s.numbers) }
 
+// Plus returns the frames that are in either set.
+func (s Set) Plus(other Set) Set {
+	return Of(append(slices.Clone(s.numbers), other.numbers...)...)
+}
+
 // Minus returns the frames of s that are not in other.
 func (s Set) Minus(other Set) Set {
 	var left []int

@@ -52,8 +52,10 @@ func TestEveryFindingSaysWhatAndHowToFix(t *testing.T) {
 		"never asked": {func(_ *preflight.Shot, c *preflight.Crew) {
 			c.Source = preflight.Source{Name: "tern", Address: "http://tern.example"}
 		}, preflight.Unknown, "source", "nobody has asked tern", "few seconds"},
-		"no package":  {func(_ *preflight.Shot, c *preflight.Crew) { c.Carry = true }, preflight.Blocker, "inputs", "storm-050 has no package", "packages make storm-050"},
-		"old package": {func(_ *preflight.Shot, c *preflight.Crew) { c.Carry, c.Packed, c.Missing = true, true, []string{"fog.vdb"} }, preflight.Blocker, "inputs", "fog.vdb is not in the package", "packages make storm-050"},
+		"no package": {func(_ *preflight.Shot, c *preflight.Crew) { c.Carry = true }, preflight.Blocker, "inputs", "storm-050 has no package", "packages make storm-050"},
+		"old package": {func(_ *preflight.Shot, c *preflight.Crew) {
+			c.Carry, c.Packed, c.Missing = true, true, []string{"fog.vdb"}
+		}, preflight.Blocker, "inputs", "fog.vdb is not in the package", "packages make storm-050"},
 		"plugin, not known": {func(s *preflight.Shot, c *preflight.Crew) {
 			s.Plugins, c.Asked, c.Up, c.Renderer = []string{"reef"}, false, false, nil
 		}, preflight.Unknown, "renderer", "whether simulated there has reef is not known", "a host of your own"},

@@ -123,11 +123,19 @@ func (b *builder) addShots(ctx context.Context, ask Ask) error {
 		if err != nil {
 			return err
 		}
-		b.shots = append(b.shots, plannedShot{shot, view})
 		frames := shot.FrameCount
-		if b.rest != nil {
+		switch {
+		case b.rest != nil:
 			frames = b.rest.waiting[name]
+		case !ask.Again:
+			if frames, err = b.keepDone(ctx, shot, frames); err != nil {
+				return err
+			}
 		}
+		if frames == 0 {
+			continue
+		}
+		b.shots = append(b.shots, plannedShot{shot, view})
 		licence, err := b.licence(ctx, shot.Spec.Licence)
 		if err != nil {
 			return err
@@ -135,6 +143,9 @@ func (b *builder) addShots(ctx context.Context, ask Ask) error {
 		b.problem.Shots = append(b.problem.Shots, planning.Shot{
 			ID: name, Frames: frames, Licence: licence, Deadline: b.millis(deadline), RAM: planning.Memory(view.Need.HostEach().GB()*1e6 + 0.5),
 		})
+	}
+	if len(b.shots) == 0 {
+		return nothingLeft(ask)
 	}
 	b.priceSeats()
 	return nil

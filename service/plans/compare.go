@@ -48,7 +48,7 @@ func (p *Plans) comparison(shot string, by time.Time, baseline string) computati
 }
 
 func (p *Plans) toCompare(ctx context.Context, shot string, by time.Time, baseline string) (x toCompare, err error) {
-	ask := Ask{Shots: []string{shot}, By: by}
+	ask := Ask{Shots: []string{shot}, By: by, Again: true}
 	if s, err := p.Shots.Find(ctx, shot); err == nil && by.IsZero() && s.Spec.Deadline.IsZero() {
 		ask.By = p.Clock.Now().Add(noDeadline)
 	}

@@ -50,6 +50,7 @@ type notes struct {
 	FarmCrews map[string]string          `json:"farm_crews,omitempty"` // of each shot and farm, what renders on a node
 	Sources   map[string]string          `json:"sources,omitempty"`    // of each owned host
 	SeatDays  map[string]int             `json:"seat_days,omitempty"`  // for how many days extra seats of each pool are hired
+	Kept      []kept                     `json:"kept,omitempty"`       // frames that are done already
 }
 
 // leftOut is a crew that may not render a shot, or may not yet, and why.

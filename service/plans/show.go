@@ -62,6 +62,9 @@ func record(r Plan, whole bool) (api.Plan, error) {
 	for _, x := range r.Notes.LeftOut {
 		out.LeftOut = append(out.LeftOut, api.LeftOut{Shot: x.Shot, Place: x.Place, Crew: x.Crew, Why: x.Why, Fix: x.Fix})
 	}
+	for _, k := range r.Notes.Kept {
+		out.Kept = append(out.Kept, api.KeptFrames{Shot: k.Shot, Run: k.Run, Frames: k.Frames, Count: k.N})
+	}
 	sources := sourcesOf(problem, r.Notes)
 	r.addBookings(&out, problem, plan, sources)
 	addPicture(&out, problem, plan, sources)

@@ -60,12 +60,18 @@ type Frame struct {
 	Format   string   `gorm:"default:png"`
 	FailedOn []string `gorm:"serializer:json;default:[]"` // places where it failed
 	OnlyOn   []string `gorm:"serializer:json;default:[]"` // places that alone may have it; none: all
+	// FromRun is the run that did it, of a frame that was taken over done.
+	FromRun *uuid.UUID
 }
 
 // Key is where the picture of the frame's lease is stored. Each lease has a key of its
 // own, so that a late answer cannot touch the picture that counts.
 func (f Frame) Key() string {
-	key := fmt.Sprintf("runs/%s/%s/%06d-%d", f.RunID, f.Shot, f.Frame, f.Fence)
+	run := f.RunID
+	if f.FromRun != nil {
+		run = *f.FromRun
+	}
+	key := fmt.Sprintf("runs/%s/%s/%06d-%d", run, f.Shot, f.Frame, f.Fence)
 	if f.Repeat > 0 {
 		key += fmt.Sprintf(".%d", f.Repeat)
 	}
@@ -112,6 +118,15 @@ func Add(tx *gorm.DB, frames []Frame, bookings []Booking) error {
 		return err
 	}
 	return create(tx, bookings)
+}
+
+// TakeOver adds frames to a run that another run has done, as they are; it returns how many
+// of them it found done.
+func TakeOver(tx *gorm.DB, run, from uuid.UUID, shot string, numbers []int) (int, error) {
+	done := tx.Exec(`INSERT INTO frames (run_id, shot, frame, state, fence, host, crew, done_at, seconds, sha256, bytes, format, from_run)
+		SELECT $1, shot, frame, 'done', fence, host, crew, done_at, seconds, sha256, bytes, format, coalesce(from_run, run_id) FROM frames
+		WHERE run_id = $2 AND shot = $3 AND frame = ANY($4) AND state = 'done' AND NOT warm_up AND repeat = 0`, run, from, shot, numbers)
+	return int(done.RowsAffected), done.Error
 }
 
 // SetOpen opens or closes the bookings of runs: only open ones are leased for.

@@ -28,6 +28,14 @@ type planned struct {
 	farmCrews map[string]string          // of each shot and farm, what renders on a node
 	seatDays  map[string]int             // for how many days extra seats of each pool are hired
 	deadlines map[string]planning.Millis // the real ones, where the problem's keep time spare
+	kept      []keptFrames               // frames that are done already
+}
+
+// keptFrames is frames of a shot that another run has done.
+type keptFrames struct {
+	Shot   string    `json:"shot"`
+	Run    uuid.UUID `json:"run"`
+	Frames string    `json:"frames"`
 }
 
 func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
@@ -36,8 +44,8 @@ func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
 		return p, httpapi.Conflict("a trial has no plan")
 	}
 	var problem, plan json.RawMessage
-	err := q.store.WithContext(ctx).Raw("SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}'), coalesce(notes->'deadlines', '{}') FROM plans WHERE id = $1", *run.PlanID).Row().
-		Scan(&problem, &plan, &p.currency, store.JSON(&p.farmCrews), store.JSON(&p.seatDays), store.JSON(&p.deadlines))
+	err := q.store.WithContext(ctx).Raw("SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}'), coalesce(notes->'deadlines', '{}'), coalesce(notes->'kept', '[]') FROM plans WHERE id = $1", *run.PlanID).Row().
+		Scan(&problem, &plan, &p.currency, store.JSON(&p.farmCrews), store.JSON(&p.seatDays), store.JSON(&p.deadlines), store.JSON(&p.kept))
 	if err != nil {
 		return p, err
 	}
@@ -154,7 +162,7 @@ func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
 			FROM tries WHERE run_id = ? GROUP BY 1, 2`, id).Scan(&s.crews).Error,
 		db.Where("run_id = ?", id).Order("from_at, id").Find(&s.jobs).Error,
 		q.readMoney(ctx, &s),
-		db.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' ORDER BY done_at DESC LIMIT ?", id, recentFrames).Scan(&s.recent).Error,
+		db.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' AND from_run IS NULL ORDER BY done_at DESC LIMIT ?", id, recentFrames).Scan(&s.recent).Error,
 		db.Where("name IN (SELECT host FROM bookings WHERE run_id = ?)", id).Find(&all).Error,
 	} {
 		if query != nil {

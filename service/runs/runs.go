@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/api"
+	"rotanex.example/core/frames"
 	"rotanex.example/providers"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
@@ -88,7 +90,23 @@ type Beginning struct {
 	Servers  []rental.Server
 	FarmJobs []farms.Job
 	Hired    []HiredSeats
+	Kept     []Kept
 	Also     func(tx *gorm.DB) error // what belongs into the same transaction
+}
+
+// Kept is frames of a shot that another run has done, and that a new one takes over.
+type Kept struct {
+	From   uuid.UUID
+	Shot   string
+	Frames frames.Set
+}
+
+func (k Kept) add(tx *gorm.DB, run uuid.UUID) error {
+	n, err := queue.TakeOver(tx, run, k.From, k.Shot, slices.Collect(k.Frames.All()))
+	if err == nil && n != k.Frames.Len() {
+		err = httpapi.Conflict(fmt.Sprintf("of the frames of %s that run %s had done, %d are not there any more: plan again", k.Shot, k.From.String()[:8], k.Frames.Len()-n))
+	}
+	return err
 }
 
 // Begin stores a new run and opens it for work. A run of that id that stands
@@ -120,6 +138,11 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 			func() error { return create(tx, b.Hired, rows) },
 		} {
 			if err := insert(); err != nil {
+				return err
+			}
+		}
+		for _, k := range b.Kept {
+			if err := k.add(tx, b.Run.ID); err != nil {
 				return err
 			}
 		}

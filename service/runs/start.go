@@ -12,6 +12,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/frames"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/providers"
@@ -72,22 +73,8 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 		return err
 	}
 	b := Beginning{Run: run, Hired: p.hires(id, run.CreatedAt)}
-	for _, planned := range p.problem.Shots {
-		shot, err := all.Find(r.Context(), planned.ID)
-		if err != nil {
-			return err
-		}
-		if shot.FrameCount != planned.Frames {
-			return httpapi.Conflict(fmt.Sprintf("shot %s has %d frames now and had %d when it was planned: plan again", shot.Name, shot.FrameCount, planned.Frames))
-		}
-		row := Shot{RunID: id, Shot: shot.Name, Spec: shot.Spec}
-		if row.Package, err = q.packageOf(r.Context(), shot.Name); err != nil {
-			return err
-		}
-		b.Shots = append(b.Shots, row)
-		for n := range shot.Frames().All() {
-			b.Frames = append(b.Frames, queue.Frame{RunID: id, Shot: shot.Name, Frame: n})
-		}
+	if err := q.addShots(r.Context(), all, &b, p); err != nil {
+		return err
 	}
 	hostOf := map[string]string{}
 	for _, v := range p.plan.Servers {
@@ -112,6 +99,49 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 		}
 	}
 	return q.Begin(r.Context(), b)
+}
+
+// addShots adds the plan's shots to a run, each with its frames: those that are planned
+// wait, those that are done already are taken over.
+func (q *Runs) addShots(ctx context.Context, all *shots.Shots, b *Beginning, p planned) error {
+	wanted, order := map[string]int{}, []string{}
+	want := func(name string, n int) {
+		if _, known := wanted[name]; !known {
+			order = append(order, name)
+		}
+		wanted[name] += n
+	}
+	for _, s := range p.problem.Shots {
+		want(s.ID, s.Frames)
+	}
+	done := map[string]frames.Set{}
+	for _, k := range p.kept {
+		set, err := frames.Parse(k.Frames)
+		if err != nil {
+			return err
+		}
+		want(k.Shot, set.Len())
+		done[k.Shot] = done[k.Shot].Plus(set)
+		b.Kept = append(b.Kept, Kept{k.Run, k.Shot, set})
+	}
+	for _, name := range order {
+		shot, err := all.Find(ctx, name)
+		if err != nil {
+			return err
+		}
+		if shot.FrameCount != wanted[name] {
+			return httpapi.Conflict(fmt.Sprintf("shot %s has %d frames now and had %d when it was planned: plan again", name, shot.FrameCount, wanted[name]))
+		}
+		row := Shot{RunID: b.Run.ID, Shot: name, Spec: shot.Spec}
+		if row.Package, err = q.packageOf(ctx, name); err != nil {
+			return err
+		}
+		b.Shots = append(b.Shots, row)
+		for n := range shot.Frames().Minus(done[name]).All() {
+			b.Frames = append(b.Frames, queue.Frame{RunID: b.Run.ID, Shot: name, Frame: n})
+		}
+	}
+	return nil
 }
 
 // reserves makes a booking of no frames for each stretch in which an owned host is

@@ -2290,6 +2290,8 @@ export interface components {
              * @description Plan the rest of this run: what is not done and not being rendered
              */
             run?: string;
+            /** @description Plan frames too that a run has done already with the same scene, settings and package; without it they are kept */
+            again?: boolean;
         };
         Pin: {
             shot: components["schemas"]["Name"];
@@ -2372,6 +2374,8 @@ export interface components {
             bookings?: components["schemas"]["PlannedBooking"][];
             servers?: components["schemas"]["PlannedServer"][];
             left_out?: components["schemas"]["LeftOut"][];
+            /** @description Frames that runs have done already, and that a run of this plan takes over as they are */
+            kept?: components["schemas"]["KeptFrames"][];
             uploads?: components["schemas"]["PlannedUpload"][];
             /** @description When the owned hosts that it uses are free, of those that are not free throughout */
             hours?: components["schemas"]["HostHours"][];
@@ -2405,6 +2409,17 @@ export interface components {
             problem?: Record<string, never>;
             /** @description The plan file (docs/formats.md) */
             plan?: Record<string, never>;
+        };
+        KeptFrames: {
+            shot: string;
+            /**
+             * Format: uuid
+             * @description That did them
+             */
+            run: string;
+            /** @example 1-40,43 */
+            frames: string;
+            count: number;
         };
         PlannedUpload: {
             shot: string;

@@ -1,7 +1,7 @@
 import { Box, Button, Checkbox, Flex, Grid, Input, Stack, Link as Styled, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
 import { usePlan } from "../api/queries";
 import { chance, count, drift, length, moment, money, none } from "../parts/format";
@@ -196,6 +196,15 @@ function Contents({ plan }: { plan: Schemas["Plan"] }) {
           }
         />
       </Grid>
+      {plan.kept?.map((k) => (
+        <Text key={k.shot + k.run} color="fg.muted">
+          {k.shot}: {count(k.count, "frame")} ({k.frames}) {k.count === 1 ? "is" : "are"} done already by run{" "}
+          <Styled asChild color="brass.fg">
+            <Link to={`/runs/${k.run}`}>{k.run.slice(0, 8)}</Link>
+          </Styled>{" "}
+          with the same scene, settings and package, and kept as they are.
+        </Text>
+      ))}
       <Sheet title="Who renders what, when" aside={<Exports plan={plan} />}>
         <Timeline
           key={plan.id}

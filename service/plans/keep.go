@@ -1,0 +1,103 @@
+package plans
+
+import (
+	"context"
+	"maps"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"rotanex.example/api"
+	"rotanex.example/core/frames"
+	"rotanex.example/providers"
+	"rotanex.example/service/httpapi"
+	"rotanex.example/service/shots"
+	"rotanex.example/service/store"
+)
+
+// kept is frames of a shot that a run has done already and that a new plan need not
+// render again.
+type kept struct {
+	Shot   string    `json:"shot"`
+	Run    uuid.UUID `json:"run"`
+	Frames string    `json:"frames"` // as of a frames.Set
+	N      int       `json:"n"`
+}
+
+// earlierRuns is in how many of a shot's last runs finished frames are looked for.
+const earlierRuns = 20
+
+// doneBefore lists the frames of a shot that runs have done as it is now: the same scene,
+// settings, renderer and package. Of a frame that several did, the last one counts.
+func (p *Plans) doneBefore(ctx context.Context, shot shots.Shot) ([]kept, error) {
+	now, _, err := p.Packages.Of(ctx, shot.Name)
+	if err != nil {
+		return nil, err
+	}
+	runs, err := p.runsOf(ctx, shot.Name)
+	if err != nil {
+		return nil, err
+	}
+	var out []kept
+	left := shot.Frames()
+	for _, r := range runs {
+		if !samePicture(r.spec, shot.Spec) || !slices.EqualFunc(r.files, now.Files, sameFile) || left.Len() == 0 {
+			continue
+		}
+		done, err := p.doneIn(ctx, r.id, shot.Name)
+		if err != nil {
+			return nil, err
+		}
+		rest := left.Minus(frames.Of(done...))
+		if here := left.Minus(rest); here.Len() > 0 {
+			out = append(out, kept{Shot: shot.Name, Run: r.id, Frames: here.String(), N: here.Len()})
+		}
+		left = rest
+	}
+	return out, nil
+}
+
+// samePicture reports whether frames of a shot look the same by two descriptions of it.
+func samePicture(a, b api.ShotSpec) bool {
+	return maps.Equal(shots.Settings(a), shots.Settings(b)) && slices.Equal(a.Inputs, b.Inputs) &&
+		a.Version == b.Version && slices.Equal(a.Plugins, b.Plugins)
+}
+
+func sameFile(a, b providers.PackageFile) bool {
+	return a.Path == b.Path && slices.Equal(a.Chunks, b.Chunks)
+}
+
+// earlier is a run of a shot, with the shot and its package as they were when it began.
+type earlier struct {
+	id    uuid.UUID
+	spec  api.ShotSpec
+	files []providers.PackageFile
+}
+
+// runsOf reads the last runs of a shot, newest first.
+func (p *Plans) runsOf(ctx context.Context, shot string) ([]earlier, error) {
+	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT r.id, s.spec, coalesce(s.package, '[]') FROM run_shots s JOIN runs r ON r.id = s.run_id
+		WHERE s.shot = $1 AND r.kind = 'run' ORDER BY r.created_at DESC, r.id LIMIT $2`, shot, earlierRuns), func(row store.Row) (e earlier, err error) {
+		return e, row.Scan(&e.id, store.JSON(&e.spec), store.JSON(&e.files))
+	})
+}
+
+func (p *Plans) doneIn(ctx context.Context, run uuid.UUID, shot string) ([]int, error) {
+	return store.Column[int](p.Store.WithContext(ctx).Raw(`SELECT frame FROM frames
+		WHERE run_id = $1 AND shot = $2 AND state = 'done' AND NOT warm_up AND repeat = 0`, run, shot))
+}
+
+// keepDone takes what is done already off the frames of a shot that are to be planned.
+func (b *builder) keepDone(ctx context.Context, shot shots.Shot, frames int) (int, error) {
+	done, err := b.doneBefore(ctx, shot)
+	for _, k := range done {
+		frames -= k.N
+	}
+	b.notes.Kept = append(b.notes.Kept, done...)
+	return frames, err
+}
+
+// nothingLeft says that all that was asked for is done.
+func nothingLeft(ask Ask) error {
+	return httpapi.BadField("/shots", listed(ask.Shots), "is done already, every frame, as it is now: rotanex runs list shows by which run. Ask for them `again` (rotanex plan … --again) to render them once more")
+}
