@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -149,4 +150,30 @@ func givenATransaction(f *ast.FuncType) bool {
 		}
 	}
 	return false
+}
+
+// What is stored is of our own types: a change of the contract never changes stored data.
+// A record is a struct with a field that GORM is told of.
+func TestRecordsAreOfOurOwnTypes(t *testing.T) {
+	records := 0
+	sources(t, func(_, path string, file *ast.File) {
+		ast.Inspect(file, func(n ast.Node) bool {
+			record, ok := n.(*ast.StructType)
+			if !ok || !slices.ContainsFunc(record.Fields.List, func(f *ast.Field) bool { return f.Tag != nil && strings.Contains(f.Tag.Value, "gorm:") }) {
+				return true
+			}
+			records++
+			for _, f := range record.Fields.List {
+				ast.Inspect(f.Type, func(n ast.Node) bool {
+					if of, ok := n.(*ast.SelectorExpr); ok {
+						pkg, _ := of.X.(*ast.Ident)
+						assert.False(t, pkg != nil && pkg.Name == "api", "%s: %v of a record is api.%s", path, f.Names, of.Sel.Name)
+					}
+					return true
+				})
+			}
+			return true
+		})
+	})
+	require.Greater(t, records, 10, "the test sees the records")
 }

@@ -178,7 +178,7 @@ func TestTheConsoleShowsWhatWasMeasured(t *testing.T) {
 		for path, wants := range map[string][]string{
 			"/shots/stair-030":           {"Heavy and light stretches", "bellows/g0+g1", "measured", "How to divide each host", "One more of each device"},
 			"/shots/stair-030/memory":    {"On GPUs", "A crew's limit is its smallest device", "fits"},
-			"/shots/stair-030/preflight": {"Blocked", "bellows", "has not yet looked for the input files"},
+			"/shots/stair-030/preflight": {"Blocked", "bellows", "Not known yet"},
 			"/shots/stair-030/settings":  {"samples 16", "same", "Edge", "Zoom"},
 			"/hosts/bellows":             {"Halyard 24", "90 %", "300 W", "Renderers"},
 		} {

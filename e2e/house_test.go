@@ -304,12 +304,19 @@ func (h *house) timed(shot string, crews ...string) {
 			return got.State == api.RunStateComplete
 		})
 	}
+	h.until("agents to have looked for its files", func() bool {
+		p := must[api.Preflight](h.t)(h.admin().CheckShot(h.t.Context(), shot, &api.CheckShotParams{}))
+		return !slices.ContainsFunc(p.Crews, func(c api.PreflightCrew) bool {
+			return slices.ContainsFunc(c.Findings, func(f api.Finding) bool { return f.Level == api.FindingLevelUnknown && f.Check == "inputs" })
+		})
+	})
 }
 
 // started plans shots by a deadline from now and starts the run.
 func (h *house) started(within time.Duration, shots ...string) (api.Plan, api.Run) {
 	h.t.Helper()
 	plan := must[api.Plan](h.t)(h.admin().CreatePlan(h.t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: shots, By: h.now().Add(within)}))
+	require.NotEqual(h.t, api.PlanStatusImpossible, plan.Status, "%+v", plan.LeftOut)
 	return plan, must[api.Run](h.t)(h.admin().StartRun(h.t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: plan.Id, Spend: plan.OutsideCost}))
 }
 

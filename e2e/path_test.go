@@ -99,6 +99,10 @@ func TestTheWholePath(t *testing.T) {
 		assert.Greater(t, trial.Frames[1].Stages["work"], trial.Frames[1].Stages["finish"])
 	}
 
+	h.until("agents to have looked for its files", func() bool {
+		_, said, _ := h.rotanex("preflight", "coda-060")
+		return !strings.Contains(said, "not yet looked")
+	})
 	// What it would take on owned machines alone is too long: the status says so.
 	status, out, _ := h.rotanex("plan", "coda-060", "--by", "+20s", "--owned-only", "--output", "json")
 	require.Equal(t, cli.ExitLate, status, out)

@@ -44,7 +44,7 @@ func TestPicturesAndPackagesInS3(t *testing.T) {
 		}
 	}
 	assert.Positive(t, pictures)
-	assert.Equal(t, 1, chunks)
+	assert.Equal(t, 2, chunks, "of the package that it had first, and of this one")
 	frame := query[int](t, h.database, "SELECT frame FROM frames WHERE state = 'done' LIMIT 1")
 	run := query[string](t, h.database, "SELECT run_id::text FROM frames WHERE state = 'done' LIMIT 1")
 	answer, err := h.admin().GetPicture(t.Context(), uuid.MustParse(run), "coda-060", frame, &api.GetPictureParams{})

@@ -375,49 +375,6 @@ func (u *unit) of(shot int) []option {
 	return u.options[from:to]
 }
 
-// capacity returns at least as many frames of the shot as can ever be rendered,
-// were it alone and at any time, or the shot's frames where there is no limit.
-func capacity(p Problem, s Shot) int {
-	places := map[string]Memory{}
-	windows := map[string][][2]Millis{}
-	seats := 1
-	if s.Licence != "" {
-		for _, l := range p.Licences {
-			if l.ID == s.Licence {
-				seats = l.Seats + l.ExtraSeats
-			}
-		}
-	}
-	for _, h := range p.Hosts {
-		places["host "+h.ID], windows[h.ID] = limit(h.RAM), h.Windows
-	}
-	for _, o := range p.Offers {
-		if o.MaxServers > 0 {
-			places["offer "+o.ID] = limit(o.RAM)
-		}
-	}
-	for _, f := range p.Farms {
-		if f.Nodes > 0 {
-			places["farm "+f.ID] = -1
-		}
-	}
-	total := 0
-	for _, t := range p.Timings {
-		kind, id := t.Place()
-		ram, open := places[kind+" "+id]
-		if t.Shot != s.ID || !open || kind != "farm" && (seats < 1 || ram >= 0 && s.RAM > ram) {
-			continue
-		}
-		if kind != "host" {
-			return s.Frames
-		}
-		for _, w := range windows[id] {
-			total += int(max(0, w[1]-max(w[0], s.Ready, 0)) / t.Frame)
-		}
-	}
-	return min(total, s.Frames)
-}
-
 // Horizon is a time by which any plan that makes sense has ended.
 func Horizon(p Problem) Millis {
 	var end, work Millis

@@ -63,6 +63,14 @@ type View struct {
 	factors map[string]*big.Rat         // what one unit of a source's prices comes to; nil: cannot be told
 }
 
+// Looking reports whether an agent that is up has not looked yet for the shot's files.
+func (v View) Looking() bool {
+	return slices.ContainsFunc(v.All, func(x Candidate) bool {
+		f := preflight.First(x.Findings, preflight.Unknown)
+		return x.Place.Host != nil && f != nil && f.Check == "inputs"
+	})
+}
+
 // Candidates makes views.
 type Candidates struct {
 	store    *store.Store

@@ -22,7 +22,6 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/store"
 )
@@ -57,7 +56,7 @@ func New(s *store.Store, c clock.Clock, log *slog.Logger) *Feed {
 }
 
 // Write adds an event in a transaction of GORM. Call Wake once it is committed.
-func (f *Feed) Write(tx *gorm.DB, e api.Event) error {
+func (f *Feed) Write(tx *gorm.DB, e Event) error {
 	row, err := f.row(e)
 	if err != nil {
 		return err
@@ -65,7 +64,7 @@ func (f *Feed) Write(tx *gorm.DB, e api.Event) error {
 	return tx.Exec("INSERT INTO events (run_id, data, at) VALUES (?, ?, ?)", row...).Error
 }
 
-func (f *Feed) row(e api.Event) ([]any, error) {
+func (f *Feed) row(e Event) ([]any, error) {
 	if e.At.IsZero() {
 		e.At = f.clock.Now()
 	}

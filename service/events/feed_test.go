@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
 	"rotanex.example/service/testdb"
@@ -30,7 +29,7 @@ func TestAReaderOfEventsNeverMissesOne(t *testing.T) {
 		writing.Go(func() {
 			for n := range each {
 				assert.NoError(t, s.WithContext(t.Context()).Transaction(func(tx *gorm.DB) error {
-					if err := feed.Write(tx, api.Event{Kind: api.EventKindFrame, Frame: w*each + n}); err != nil {
+					if err := feed.Write(tx, events.Event{Kind: events.Frame, Frame: w*each + n}); err != nil {
 						return err
 					}
 					return tx.Exec("SELECT pg_sleep($1)", random.Float64()/200).Error

@@ -19,7 +19,6 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/stock"
 	"rotanex.example/providers"
 	"rotanex.example/service/clock"
@@ -27,6 +26,7 @@ import (
 	"rotanex.example/service/jobs"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
 )
@@ -114,7 +114,7 @@ type job struct {
 	runState string
 	accepts  bool // the run accepts proof frames by check alone
 	tier     stock.Farm
-	shotSpec api.ShotSpec
+	shotSpec shots.Spec
 	files    []providers.PackageFile
 	licence  string // kind of the shot's licence
 }
@@ -150,7 +150,7 @@ func (f *Farms) set(ctx context.Context, j job, state, trouble string, also func
 				return err
 			}
 		}
-		return f.feed.Write(tx, api.Event{Kind: api.EventKindFarm, Run: j.run.String(), Shot: j.shot, Host: j.farm, State: state, Cause: trouble})
+		return f.feed.Write(tx, events.Event{Kind: events.Farm, Run: j.run.String(), Shot: j.shot, Host: j.farm, State: state, Cause: trouble})
 	})
 	if moved && err == nil {
 		f.log.Info("farm job", "farm", j.farm, "shot", j.shot, "state", state, "trouble", trouble)

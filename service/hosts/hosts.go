@@ -131,7 +131,7 @@ func (h *Hosts) Put(ctx context.Context, spec stock.Host, server bool) error {
 		if err != nil {
 			return err
 		}
-		return h.feed.Write(tx, api.Event{Kind: api.EventKindHost, Host: spec.Name})
+		return h.feed.Write(tx, events.Event{Kind: events.Host, Host: spec.Name})
 	})
 }
 
@@ -204,7 +204,7 @@ func (h *Hosts) Report(ctx context.Context, name string, r api.StockReport) erro
 		if err := tx.Save(&host).Error; err != nil {
 			return err
 		}
-		return h.feed.Write(tx, api.Event{Kind: api.EventKindHost, Host: name, State: "up"})
+		return h.feed.Write(tx, events.Event{Kind: events.Host, Host: name, State: "up"})
 	})
 	if err == nil {
 		h.feed.Wake(events.Changes, events.Work)
@@ -300,7 +300,7 @@ func (h *Hosts) Drain(w http.ResponseWriter, r *http.Request, name string) {
 				if body.Drain {
 					state = "draining"
 				}
-				return h.feed.Write(tx, api.Event{Kind: api.EventKindHost, Host: name, State: state})
+				return h.feed.Write(tx, events.Event{Kind: events.Host, Host: name, State: state})
 			})
 		}
 	}

@@ -119,7 +119,7 @@ func (b *builder) addShots(ctx context.Context, ask Ask) error {
 		}
 		asked := shot
 		asked.Spec.Deadline = deadline // the preflight shall judge by what was asked
-		view, err := b.Candidates.Of(ctx, asked)
+		view, err := b.view(ctx, asked)
 		if err != nil {
 			return err
 		}
@@ -188,6 +188,27 @@ func (b *builder) licence(ctx context.Context, pool string) (string, error) {
 	}
 	b.problem.Licences = append(b.problem.Licences, planning.Licence{ID: pool, Seats: seats, ExtraSeats: max(0, found.ExtraSeats-hired), ExtraSeatPrice: found.ExtraSeatPrice})
 	return pool, nil
+}
+
+// lookFor is how long, in real time, a plan waits for agents that are up to look for the
+// files of a shot that was stored just now: they ask what to look for every few seconds.
+const lookFor = 8 * time.Second
+
+// view is the shot's view of every crew. One whose agent has not looked for its files by
+// then is left out, and the plan says so.
+func (b *builder) view(ctx context.Context, shot shots.Shot) (candidates.View, error) {
+	until := b.Clock.WallNow().Add(lookFor)
+	for {
+		view, err := b.Candidates.Of(ctx, shot)
+		if err != nil || !view.Looking() || !b.Clock.WallNow().Before(until) {
+			return view, err
+		}
+		select {
+		case <-ctx.Done():
+			return view, ctx.Err()
+		case <-b.Clock.After(lookFor / 20):
+		}
+	}
 }
 
 func (b *builder) millis(t time.Time) planning.Millis {

@@ -7,7 +7,6 @@ import (
 
 	"github.com/google/uuid"
 
-	"rotanex.example/api"
 	"rotanex.example/core/frames"
 	"rotanex.example/providers"
 	"rotanex.example/service/httpapi"
@@ -58,7 +57,7 @@ func (p *Plans) doneBefore(ctx context.Context, shot shots.Shot) ([]kept, error)
 }
 
 // samePicture reports whether frames of a shot look the same by two descriptions of it.
-func samePicture(a, b api.ShotSpec) bool {
+func samePicture(a, b shots.Spec) bool {
 	return maps.Equal(shots.Settings(a), shots.Settings(b)) && slices.Equal(a.Inputs, b.Inputs) &&
 		a.Version == b.Version && slices.Equal(a.Plugins, b.Plugins)
 }
@@ -70,7 +69,7 @@ func sameFile(a, b providers.PackageFile) bool {
 // earlier is a run of a shot, with the shot and its package as they were when it began.
 type earlier struct {
 	id    uuid.UUID
-	spec  api.ShotSpec
+	spec  shots.Spec
 	files []providers.PackageFile
 }
 

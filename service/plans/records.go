@@ -11,7 +11,6 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
-	"rotanex.example/api"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/events"
@@ -137,7 +136,7 @@ func (p *Plans) keep(ctx context.Context, record Plan) error {
 		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&record).Error; err != nil {
 			return err
 		}
-		return p.Feed.Write(tx, api.Event{Kind: api.EventKindPlan, State: record.Status})
+		return p.Feed.Write(tx, events.Event{Kind: events.Plan, State: record.Status})
 	})
 	p.Feed.Wake(events.Changes)
 	return err

@@ -88,7 +88,10 @@ func (q *Queue) GetFrame(w http.ResponseWriter, r *http.Request, id uuid.UUID, s
 				Started: t.StartedAt.UTC(), Ended: t.EndedAt.UTC(),
 			}
 			if t.Measured != nil {
-				row.Measured = *t.Measured
+				row.Measured = api.Measured{
+					Seconds: t.Measured.Seconds, Stages: t.Measured.Stages, PeakMemoryBytes: t.Measured.PeakMemoryBytes, DevicePeakBytes: t.Measured.DevicePeakBytes,
+					DeviceUse: t.Measured.DeviceUse, Conditions: t.Measured.Conditions, Settings: t.Measured.Settings,
+				}
 			}
 			out.Tries = append(out.Tries, row)
 		}

@@ -12,13 +12,16 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
 	"gorm.io/gorm"
 
 	"rotanex.example/api"
+	"rotanex.example/core/timing"
 	"rotanex.example/service/access"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 )
 
@@ -170,7 +173,7 @@ func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64
 
 // heldFrame returns the frame of a lease that the host holds, or held until it
 // handed the frame in.
-func (q *Queue) heldFrame(ctx context.Context, host string, lease, fence int64) (f Frame, spec api.ShotSpec, err error) {
+func (q *Queue) heldFrame(ctx context.Context, host string, lease, fence int64) (f Frame, spec shots.Spec, err error) {
 	err = q.store.WithContext(ctx).Raw(`
 		SELECT f.run_id, f.shot, f.frame, f.repeat, f.fence, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
 		WHERE f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state IN ('rendering', 'done')`, lease, fence, host).Row().
@@ -192,36 +195,70 @@ func (q *Queue) repeated(ctx context.Context, lease, fence int64, sum string) bo
 func (q *Queue) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
 	body, err := httpapi.Body[api.Result](r)
 	if err == nil {
-		err = q.end(r.Context(), access.From(r.Context()).Host, lease, fence, body)
+		err = q.end(r.Context(), access.From(r.Context()).Host, lease, fence, result{
+			boot: body.Boot, failed: body.Outcome == api.ResultOutcomeFailed, cause: string(body.Cause), tail: body.LogTail,
+			sha256: body.Sha256, measured: measurementOf(body.Measured),
+		})
 	}
 	httpapi.Done(w, r, err)
 }
 
-func (q *Queue) end(ctx context.Context, host string, lease, fence int64, result api.Result) error {
+func measurementOf(m api.Measured) timing.Measurement {
+	return timing.Measurement{
+		Seconds: m.Seconds, Stages: m.Stages, PeakMemoryBytes: m.PeakMemoryBytes, DevicePeakBytes: m.DevicePeakBytes, DeviceUse: m.DeviceUse,
+		Conditions: m.Conditions, Settings: m.Settings,
+	}
+}
+
+// Causes of a try's failure by which the rule goes.
+const (
+	outOfMemory = "out-of-memory"
+	refused     = "refused"
+	cannotStart = "cannot-start"
+)
+
+// result is how a try ended, as whoever held the frame says.
+type result struct {
+	boot     uuid.UUID
+	failed   bool
+	cause    string // of a failure
+	tail     string // the renderer's last words
+	sha256   string // of the picture
+	measured timing.Measurement
+}
+
+func (r result) outcome() string {
+	if r.failed {
+		return triedFailed
+	}
+	return triedDone
+}
+
+func (q *Queue) end(ctx context.Context, host string, lease, fence int64, r result) error {
 	var ended *leased
 	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		found, err := leases(tx, "id = $1 AND fence = $2 AND host = $3 AND boot = $4 FOR UPDATE", lease, fence, host, result.Boot)
+		found, err := leases(tx, "id = $1 AND fence = $2 AND host = $3 AND boot = $4 FOR UPDATE", lease, fence, host, r.boot)
 		if err != nil {
 			return err
 		}
 		if len(found) == 0 {
-			return endedBefore(tx, lease, fence, result)
+			return endedBefore(tx, lease, fence, r)
 		}
 		l := found[0]
 		ended = &l
-		if result.Outcome == api.ResultOutcomeFailed {
-			if result.Cause == api.ResultCauseOutOfMemory {
-				return q.ranOut(tx, l, result.LogTail, &result.Measured)
+		if r.failed {
+			if r.cause == outOfMemory {
+				return q.ranOut(tx, l, r.tail, &r.measured)
 			}
-			if err := q.excludeUnable(tx, l, result.Cause); err != nil {
+			if err := q.excludeUnable(tx, l, r.cause); err != nil {
 				return err
 			}
-			return q.fail(tx, l, string(result.Cause), result.LogTail, &result.Measured)
+			return q.fail(tx, l, r.cause, r.tail, &r.measured)
 		}
-		if l.sha256 == nil || *l.sha256 != result.Sha256 {
+		if l.sha256 == nil || *l.sha256 != r.sha256 {
 			return httpapi.Conflict("the picture of this lease is not here, or is another one: send it first")
 		}
-		return q.finish(tx, l, result.Measured)
+		return q.finish(tx, l, r.measured)
 	})
 	if err == nil && ended != nil {
 		q.feed.Wake(events.Changes, events.Work)
@@ -232,10 +269,10 @@ func (q *Queue) end(ctx context.Context, host string, lease, fence int64, result
 
 // endedBefore answers a result for a lease that is not held: harmless if it is
 // the same result again.
-func endedBefore(tx *gorm.DB, lease, fence int64, result api.Result) error {
+func endedBefore(tx *gorm.DB, lease, fence int64, r result) error {
 	var outcome string
 	err := tx.Raw("SELECT outcome FROM tries WHERE frame_id = $1 AND fence = $2", lease, fence).Row().Scan(&outcome)
-	if err == nil && outcome == string(result.Outcome) {
+	if err == nil && outcome == r.outcome() {
 		return nil
 	}
 	if err != nil && !missing(err) {
@@ -245,7 +282,7 @@ func endedBefore(tx *gorm.DB, lease, fence int64, result api.Result) error {
 }
 
 // finish makes the frame done.
-func (q *Queue) finish(tx *gorm.DB, l leased, m api.Measured) error {
+func (q *Queue) finish(tx *gorm.DB, l leased, m timing.Measurement) error {
 	now := q.clock.Now()
 	err := tx.Exec("UPDATE frames SET state = 'done', done_at = $2, seconds = $3, lease_until = NULL, progress = 1 WHERE id = $1", l.id, now, m.Seconds).Error
 	if err != nil {
@@ -254,17 +291,17 @@ func (q *Queue) finish(tx *gorm.DB, l leased, m api.Measured) error {
 	if err := note(tx, l, Done, "", "", now, m.Seconds, &m); err != nil {
 		return err
 	}
-	return q.feed.Write(tx, l.event(api.Event{At: now, State: Done, Seconds: m.Seconds}))
+	return q.feed.Write(tx, l.event(events.Event{At: now, State: Done, Seconds: m.Seconds}))
 }
 
-func (l leased) event(e api.Event) api.Event {
-	e.Kind, e.Run, e.Shot, e.Frame, e.Host, e.Crew = api.EventKindFrame, l.run.String(), l.shot, l.frame, l.host, l.crew
+func (l leased) event(e events.Event) events.Event {
+	e.Kind, e.Run, e.Shot, e.Frame, e.Host, e.Crew = events.Frame, l.run.String(), l.shot, l.frame, l.host, l.crew
 	return e
 }
 
 // fail counts a failed try. The frame waits again, for another crew if there is
 // one, until it has failed as often as the run allows.
-func (q *Queue) fail(tx *gorm.DB, l leased, cause, tail string, m *api.Measured) error {
+func (q *Queue) fail(tx *gorm.DB, l leased, cause, tail string, m *timing.Measurement) error {
 	var state string
 	if err := tx.Raw(`
 		UPDATE frames SET state = CASE WHEN failures + 1 >= $2 THEN 'failed' ELSE 'waiting' END, failures = failures + 1,
@@ -291,7 +328,7 @@ func (q *Queue) lose(tx *gorm.DB, l leased, why string) error {
 }
 
 // free tells of a lease that ended without a frame, which waits again or failed.
-func (q *Queue) free(tx *gorm.DB, l leased, outcome, cause, tail, state string, m *api.Measured) error {
+func (q *Queue) free(tx *gorm.DB, l leased, outcome, cause, tail, state string, m *timing.Measurement) error {
 	now := q.clock.Now()
 	seconds := now.Sub(l.since).Seconds()
 	if m != nil && m.Seconds > 0 {
@@ -303,7 +340,7 @@ func (q *Queue) free(tx *gorm.DB, l leased, outcome, cause, tail, state string, 
 	if err := note(tx, l, outcome, cause, tail, now, seconds, m); err != nil {
 		return err
 	}
-	return q.feed.Write(tx, l.event(api.Event{At: now, State: state, Cause: cause}))
+	return q.feed.Write(tx, l.event(events.Event{At: now, State: state, Cause: cause}))
 }
 
 // expire ends leases that were not renewed.

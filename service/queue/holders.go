@@ -10,9 +10,10 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/timing"
 	"rotanex.example/service/events"
+	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 )
 
@@ -77,7 +78,7 @@ func (q *Queue) Holds(ctx context.Context, h Holder) ([]int, error) {
 // frame is done. A frame that is not held is left as it is.
 func (q *Queue) Deliver(ctx context.Context, h Holder, frame int, file io.Reader, sum string, seconds float64) error {
 	var f Frame
-	var spec api.ShotSpec
+	var spec shots.Spec
 	err := q.store.WithContext(ctx).Raw(`SELECT f.id, f.fence, f.run_id, f.shot, f.frame, f.repeat, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
 		WHERE f.boot = $1 AND f.frame = $2 AND f.state = 'rendering'`, h.ID, frame).Row().Scan(&f.ID, &f.Fence, &f.RunID, &f.Shot, &f.Frame, &f.Repeat, store.JSON(&spec))
 	if missing(err) {
@@ -97,7 +98,7 @@ func (q *Queue) Deliver(ctx context.Context, h Holder, frame int, file io.Reader
 	if _, err := q.notePicture(ctx, h.Place, f.ID, f.Fence, sum, size, info.Format); err != nil {
 		return err
 	}
-	return q.end(ctx, h.Place, f.ID, f.Fence, api.Result{Boot: h.ID, Outcome: api.ResultOutcomeDone, Sha256: sum, Bytes: size, Measured: api.Measured{Seconds: seconds}})
+	return q.end(ctx, h.Place, f.ID, f.Fence, result{boot: h.ID, sha256: sum, measured: timing.Measurement{Seconds: seconds}})
 }
 
 // Fail counts a failed try of a holder's frame, which waits for somebody else then.
@@ -110,7 +111,7 @@ func (q *Queue) Fail(ctx context.Context, h Holder, frame int, cause, why string
 		if err := tx.Exec("UPDATE bookings SET frames = greatest(0, frames - 1) WHERE id = $1", h.Booking).Error; err != nil {
 			return err
 		}
-		return q.fail(tx, l, cause, why, &api.Measured{Seconds: seconds})
+		return q.fail(tx, l, cause, why, &timing.Measurement{Seconds: seconds})
 	})
 }
 

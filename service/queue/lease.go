@@ -17,6 +17,7 @@ import (
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 )
 
@@ -130,11 +131,11 @@ type held struct {
 }
 
 func (g *granting) scanLease(row store.Row) (l held, err error) {
-	var spec api.ShotSpec
+	var spec shots.Spec
 	var mode string
 	var packaged bool
 	err = row.Scan(&l.Lease.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, store.JSON(&l.Devices), &mode, store.JSON(&spec), &packaged, &l.boot)
-	l.MemoryMode, l.memoryGB = api.LeaseMemoryMode(mode), float64(spec.HostMemoryGb)
+	l.MemoryMode, l.memoryGB = api.LeaseMemoryMode(mode), float64(spec.HostMemoryGB)
 	l.Package = g.server && packaged
 	l.Scene, l.Width, l.Height, l.Launcher, l.Settings = spec.Scene, spec.Width, spec.Height, spec.Launcher, spec.Settings
 	if l.Settings == nil {
@@ -258,8 +259,8 @@ func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 		}
 	}
 	g.granted = append(g.granted, l.Lease)
-	return true, g.q.feed.Write(g.tx, api.Event{
-		Kind: api.EventKindFrame, At: g.now, Run: l.Run.String(), Shot: l.Shot, Frame: l.Frame, Host: g.host.Name, Crew: l.Crew, State: Rendering,
+	return true, g.q.feed.Write(g.tx, events.Event{
+		Kind: events.Frame, At: g.now, Run: l.Run.String(), Shot: l.Shot, Frame: l.Frame, Host: g.host.Name, Crew: l.Crew, State: Rendering,
 	})
 }
 

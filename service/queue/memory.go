@@ -7,9 +7,9 @@ import (
 
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/memory"
+	"rotanex.example/core/timing"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
@@ -22,8 +22,8 @@ const oftenOut = 2
 // ranOut counts a try that ran out of memory. The frame goes where it fits, by what
 // its shot permits: to a smaller crew, to other devices, to the same crew with
 // textures spilled or on the CPU; or it is held for a person.
-func (q *Queue) ranOut(tx *gorm.DB, l leased, tail string, m *api.Measured) error {
-	var spec api.ShotSpec
+func (q *Queue) ranOut(tx *gorm.DB, l leased, tail string, m *timing.Measurement) error {
+	var spec shots.Spec
 	if err := tx.Raw("SELECT spec FROM run_shots WHERE run_id = $1 AND shot = $2", l.run, l.shot).Row().Scan(store.JSON(&spec)); err != nil {
 		return err
 	}
@@ -33,7 +33,7 @@ func (q *Queue) ranOut(tx *gorm.DB, l leased, tail string, m *api.Measured) erro
 	}
 	i := slices.IndexFunc(all, func(c candidate) bool { return c.Host == l.host && c.Crew == l.crew })
 	if i < 0 {
-		return q.fail(tx, l, string(api.ResultCauseOutOfMemory), tail, m)
+		return q.fail(tx, l, outOfMemory, tail, m)
 	}
 	failed := all[i]
 	others := make([]memory.Candidate, 0, len(all))
@@ -68,7 +68,7 @@ func (q *Queue) ranOut(tx *gorm.DB, l leased, tail string, m *api.Measured) erro
 		WHERE id = $1 RETURNING state`, l.id, step == memory.Hold, l.tries, same, only, mode).Row().Scan(&state); err != nil {
 		return err
 	}
-	return q.free(tx, l, triedFailed, string(api.ResultCauseOutOfMemory), tail, state, m)
+	return q.free(tx, l, triedFailed, outOfMemory, tail, state, m)
 }
 
 // stepsLeft are what a shot permits less what the frame was already rendered with.
@@ -98,7 +98,7 @@ type candidate struct {
 
 // candidates lists the crews that have bookings of the shot, with their fit for what
 // it is now known to need: more than the crew had that it ran out on.
-func (q *Queue) candidates(tx *gorm.DB, l leased, spec api.ShotSpec, m *api.Measured) ([]candidate, error) {
+func (q *Queue) candidates(tx *gorm.DB, l leased, spec shots.Spec, m *timing.Measurement) ([]candidate, error) {
 	need := shots.Need(spec)
 	if m != nil && m.DevicePeakBytes > 0 {
 		need.Observed, need.AtLeast = memory.Bytes(m.DevicePeakBytes), true
@@ -154,7 +154,7 @@ func (q *Queue) excludeOrRoute(tx *gorm.DB, l leased, step memory.Step) error {
 	if step == memory.Spill || step == memory.CPU {
 		return tx.Exec("UPDATE bookings SET memory_mode = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, string(step)).Error
 	}
-	return q.excludeCrew(tx, l, fmt.Sprintf("%d frames of %s ran out of memory on it", before+1, l.shot), string(api.ResultCauseOutOfMemory))
+	return q.excludeCrew(tx, l, fmt.Sprintf("%d frames of %s ran out of memory on it", before+1, l.shot), outOfMemory)
 }
 
 // excludeCrew keeps further frames of the shot from the crew. Frames that nobody is left to
@@ -175,8 +175,8 @@ const oftenUnable = 3
 
 // excludeUnable keeps further frames of a shot from a crew on which its renderer never
 // starts: else it would fail every frame once.
-func (q *Queue) excludeUnable(tx *gorm.DB, l leased, cause api.ResultCause) error {
-	if l.trial || cause != api.ResultCauseRefused && cause != api.ResultCauseCannotStart {
+func (q *Queue) excludeUnable(tx *gorm.DB, l leased, cause string) error {
+	if l.trial || cause != refused && cause != cannotStart {
 		return nil
 	}
 	var unable, other int

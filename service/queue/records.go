@@ -10,8 +10,8 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/timing"
 	"rotanex.example/service/store"
 )
 
@@ -92,7 +92,7 @@ type Try struct {
 	StartedAt time.Time
 	EndedAt   time.Time
 	Seconds   float64
-	Measured  *api.Measured `gorm:"serializer:json"`
+	Measured  *timing.Measurement `gorm:"serializer:json"`
 	BookingID int64
 }
 
@@ -319,14 +319,15 @@ func leases(tx *gorm.DB, where string, args ...any) ([]leased, error) {
 	return store.Rows(tx.Raw("SELECT "+leasedColumns+" FROM frames WHERE state = 'rendering' AND "+where, args...), scanLeased)
 }
 
-// Why a lease ended without a frame, as it is stored of a try.
+// How a lease ended, as it is stored of a try.
 const (
+	triedDone   = "done"
 	triedFailed = "failed"
 	triedLost   = "lost"
 )
 
 // note keeps how a try ended.
-func note(tx *gorm.DB, l leased, outcome, cause, tail string, now time.Time, seconds float64, m *api.Measured) error {
+func note(tx *gorm.DB, l leased, outcome, cause, tail string, now time.Time, seconds float64, m *timing.Measurement) error {
 	return tx.Exec(`INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, cause, log_tail, started_at, ended_at, seconds, measured, booking_id)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
 		l.id, l.run, l.fence, l.host, l.crew, outcome, cause, strings.ToValidUTF8(strings.ReplaceAll(tail, "\x00", ""), ""), l.since, now, seconds, m, l.booking).Error

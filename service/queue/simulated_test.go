@@ -341,18 +341,18 @@ func (h *house) framesEnd(at time.Time) {
 			require.NoError(h.t, h.q.Fail(ctx, *r.holder, r.lease.Frame, "crashed", "it crashed", 1))
 			continue
 		}
-		result := api.Result{Boot: h.boot, Outcome: api.ResultOutcomeFailed, Cause: "crashed"}
+		end := result{boot: h.boot, failed: true, cause: "crashed"}
 		place := h.Hosts[host].Name
 		if r.holder != nil {
-			result.Boot = r.holder.ID
+			end.boot = r.holder.ID
 			require.NoError(h.t, h.db.Raw("SELECT id, fence FROM frames WHERE boot = $1 AND frame = $2 AND shot = $3", r.holder.ID, r.lease.Frame, r.holder.Shot).Row().Scan(&r.lease.Lease, &r.lease.Fence))
 		}
 		if !r.fails {
-			result.Outcome, result.Cause, result.Sha256 = api.ResultOutcomeDone, "", strings.Repeat("a", 64)
-			_, err := h.q.notePicture(ctx, place, r.lease.Lease, r.lease.Fence, result.Sha256, 1, "png")
+			end.failed, end.cause, end.sha256 = false, "", strings.Repeat("a", 64)
+			_, err := h.q.notePicture(ctx, place, r.lease.Lease, r.lease.Fence, end.sha256, 1, "png")
 			require.NoError(h.t, err)
 		}
-		require.NoError(h.t, h.q.end(ctx, place, r.lease.Lease, r.lease.Fence, result))
+		require.NoError(h.t, h.q.end(ctx, place, r.lease.Lease, r.lease.Fence, end))
 	}
 }
 

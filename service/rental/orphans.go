@@ -10,9 +10,9 @@ import (
 
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/stock"
 	"rotanex.example/providers"
+	"rotanex.example/service/events"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
 )
@@ -78,7 +78,7 @@ func (r *Rental) endOrphan(ctx context.Context, provider providers.Servers, sour
 		if _, err := r.sources.Enter(tx, charge); err != nil {
 			return err
 		}
-		return r.feed.Write(tx, api.Event{Kind: api.EventKindServer, Host: name, State: "stopped", Cause: fmt.Sprintf("%s let it to us and no run has it: it was ended", source)})
+		return r.feed.Write(tx, events.Event{Kind: events.Server, Host: name, State: "stopped", Cause: fmt.Sprintf("%s let it to us and no run has it: it was ended", source)})
 	})
 	if err != nil {
 		return err

@@ -19,7 +19,6 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
@@ -265,7 +264,7 @@ func (r *Rental) set(ctx context.Context, tx *gorm.DB, s server, state, trouble 
 			return err
 		}
 	}
-	return r.feed.Write(tx, api.Event{Kind: api.EventKindServer, Run: s.run.String(), Host: s.host, State: state, Cause: trouble})
+	return r.feed.Write(tx, events.Event{Kind: events.Server, Run: s.run.String(), Host: s.host, State: state, Cause: trouble})
 }
 
 // replacements is how many servers may take the place of one, one after another.
@@ -296,5 +295,5 @@ func (r *Rental) replace(ctx context.Context, tx *gorm.DB, s server, now time.Ti
 	if err := queue.Replace(tx, s.run, s.host, next.host, now.Add(lead), to.Add(-wrap), paid.Add(-wrap)); err != nil {
 		return err
 	}
-	return r.feed.Write(tx, api.Event{Kind: api.EventKindServer, Run: s.run.String(), Host: next.host, State: "planned", Cause: "in the place of " + s.host})
+	return r.feed.Write(tx, events.Event{Kind: events.Server, Run: s.run.String(), Host: next.host, State: "planned", Cause: "in the place of " + s.host})
 }

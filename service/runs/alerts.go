@@ -9,7 +9,6 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/events"
 	"rotanex.example/service/store"
@@ -55,7 +54,7 @@ func (q *Runs) alert(ctx context.Context, id uuid.UUID) error {
 		if told.Error != nil || told.RowsAffected == 0 {
 			return told.Error
 		}
-		return q.feed.Write(tx, api.Event{Kind: api.EventKindMoney, Run: id.String(), State: fmt.Sprint(passed), Cause: fmt.Sprintf("%s %s of %s, %d %% of the cap, are spent outside", s.currency, spent, limit, passed)})
+		return q.feed.Write(tx, events.Event{Kind: events.Money, Run: id.String(), State: fmt.Sprint(passed), Cause: fmt.Sprintf("%s %s of %s, %d %% of the cap, are spent outside", s.currency, spent, limit, passed)})
 	})
 	if err == nil {
 		q.log.Warn("money", "run", id, "spent", spent.String(), "cap", limit.String(), "percent", passed)

@@ -123,7 +123,7 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		if err := tx.Exec("INSERT INTO run_plans (run_id, plan_id, at) VALUES (?, ?, ?)", id, plan, q.clock.Now()).Error; err != nil {
 			return err
 		}
-		return q.feed.Write(tx, api.Event{Kind: kindOf(KindRun), Run: id.String(), State: run.State})
+		return q.feed.Write(tx, events.Event{Kind: kindOf(KindRun), Run: id.String(), State: run.State})
 	})
 	if err == nil {
 		q.feed.Wake(events.Changes, events.Work)

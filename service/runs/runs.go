@@ -14,7 +14,6 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/frames"
 	"rotanex.example/providers"
 	"rotanex.example/service/clock"
@@ -23,6 +22,7 @@ import (
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
+	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 )
 
@@ -50,9 +50,9 @@ type Run struct {
 
 // Shot is a shot as it was when the run began.
 type Shot struct {
-	RunID uuid.UUID    `gorm:"primaryKey"`
-	Shot  string       `gorm:"primaryKey"`
-	Spec  api.ShotSpec `gorm:"serializer:json"`
+	RunID uuid.UUID  `gorm:"primaryKey"`
+	Shot  string     `gorm:"primaryKey"`
+	Spec  shots.Spec `gorm:"serializer:json"`
 
 	Package []providers.PackageFile `gorm:"serializer:json"` // its files as they were then
 }
@@ -151,7 +151,7 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 				return err
 			}
 		}
-		return q.feed.Write(tx, api.Event{Kind: kindOf(b.Run.Kind), Run: b.Run.ID.String(), State: "running"})
+		return q.feed.Write(tx, events.Event{Kind: kindOf(b.Run.Kind), Run: b.Run.ID.String(), State: "running"})
 	})
 	if err == nil {
 		q.feed.Wake(events.Changes, events.Work)
@@ -166,11 +166,11 @@ func create[T any](tx *gorm.DB, rows []T, batch int) error {
 	return tx.CreateInBatches(rows, batch).Error
 }
 
-func kindOf(kind string) api.EventKind {
+func kindOf(kind string) events.Kind {
 	if kind == KindTrial {
-		return api.EventKindTrial
+		return events.Trial
 	}
-	return api.EventKindRun
+	return events.Run
 }
 
 // find returns a run of a kind, or a problem that names it.
@@ -221,7 +221,7 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 		if err := tx.Exec("UPDATE runs SET state = ?, ended_at = ? WHERE id = ?", state, ended, id).Error; err != nil {
 			return err
 		}
-		return q.feed.Write(tx, api.Event{Kind: kindOf(run.Kind), Run: id.String(), State: state})
+		return q.feed.Write(tx, events.Event{Kind: kindOf(run.Kind), Run: id.String(), State: state})
 	})
 	if err == nil {
 		q.feed.Wake(events.Changes, events.Work)

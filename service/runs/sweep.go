@@ -6,7 +6,6 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/service/events"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/store"
@@ -52,7 +51,7 @@ func (q *Runs) closeRuns(ctx context.Context, only *uuid.UUID) error {
 			if err := queue.SetOpen(tx, false, r.ID); err != nil {
 				return err
 			}
-			if err := q.feed.Write(tx, api.Event{Kind: kindOf(r.Kind), Run: r.ID.String(), State: r.State}); err != nil {
+			if err := q.feed.Write(tx, events.Event{Kind: kindOf(r.Kind), Run: r.ID.String(), State: r.State}); err != nil {
 				return err
 			}
 		}

@@ -24,8 +24,8 @@ import (
 
 // Shot is the record of one.
 type Shot struct {
-	Name       string       `gorm:"primaryKey"`
-	Spec       api.ShotSpec `gorm:"serializer:json"`
+	Name       string `gorm:"primaryKey"`
+	Spec       Spec   `gorm:"serializer:json"`
 	FrameCount int
 	UpdatedAt  time.Time
 }
@@ -58,7 +58,7 @@ func (s *Shots) Find(ctx context.Context, name string) (Shot, error) {
 
 // Settings are what changes the picture or the time of a shot's frames, as far as the
 // shot says. Times are of one thing only where these are equal.
-func Settings(spec api.ShotSpec) map[string]string {
+func Settings(spec Spec) map[string]string {
 	out := map[string]string{
 		"launcher": spec.Launcher, "scene": spec.Scene,
 		"size": strconv.Itoa(spec.Width) + "x" + strconv.Itoa(spec.Height),
@@ -73,11 +73,23 @@ func Settings(spec api.ShotSpec) map[string]string {
 }
 
 func record(s Shot) api.Shot {
-	return api.Shot{Spec: s.Spec, FrameCount: s.FrameCount, Updated: s.UpdatedAt.UTC()}
+	return api.Shot{Spec: s.Spec.record(), FrameCount: s.FrameCount, Updated: s.UpdatedAt.UTC()}
+}
+
+func (s Spec) record() api.ShotSpec {
+	out := api.ShotSpec{
+		Name: s.Name, Title: s.Title, Scene: s.Scene, Frames: s.Frames, Width: s.Width, Height: s.Height, Launcher: s.Launcher, Settings: s.Settings,
+		Deadline: s.Deadline, Inputs: s.Inputs, Backend: s.Backend, Version: s.Version, Plugins: s.Plugins, Features: s.Features, Accepts: s.Accepts,
+		Licence: s.Licence, HostMemoryGb: float32(s.HostMemoryGB), DeviceMemoryGb: float32(s.DeviceMemoryGB), TexturesGb: float32(s.TexturesGB), Buffers: s.Buffers,
+	}
+	for _, step := range s.OutOfMemory {
+		out.OutOfMemory = append(out.OutOfMemory, api.ShotSpecOutOfMemory(step))
+	}
+	return out
 }
 
 // check says what is wrong with a shot beyond what the contract says.
-func check(name string, spec api.ShotSpec) (int, error) {
+func check(name string, spec Spec) (int, error) {
 	if spec.Name != name {
 		return 0, httpapi.BadField("/name", spec.Name, "is not the shot in the path, "+name)
 	}
@@ -88,7 +100,7 @@ func check(name string, spec api.ShotSpec) (int, error) {
 	if outside(spec.Scene) {
 		return 0, httpapi.BadField("/scene", spec.Scene, "want a path below the agents' scene folder, such as orrery/orrery.pov")
 	}
-	if _, err := memory.ParseSteps(words(spec.OutOfMemory)); err != nil {
+	if _, err := memory.ParseSteps(spec.OutOfMemory); err != nil {
 		return 0, httpapi.BadField("/out_of_memory", fmt.Sprint(spec.OutOfMemory), err.Error())
 	}
 	if err := preflight.CheckVersion(spec.Version); err != nil {
@@ -108,31 +120,27 @@ func outside(name string) bool {
 	return path.IsAbs(clean) || clean == ".." || strings.HasPrefix(clean, "../")
 }
 
-func words[T ~string](list []T) []string {
-	out := make([]string, len(list))
-	for i, w := range list {
-		out[i] = string(w)
-	}
-	return out
-}
-
 // Permits is what a shot permits where memory does not do.
-func Permits(spec api.ShotSpec) []memory.Step {
-	steps, _ := memory.ParseSteps(words(spec.OutOfMemory)) // was parsed before it was stored
+func Permits(spec Spec) []memory.Step {
+	steps, _ := memory.ParseSteps(spec.OutOfMemory) // was parsed before it was stored
 	return steps
 }
 
 // Need returns what a shot says that its frames need of memory.
-func Need(spec api.ShotSpec) memory.Need {
+func Need(spec Spec) memory.Need {
 	return memory.Need{
-		Scene: memory.GB(float64(spec.DeviceMemoryGb)), Textures: memory.GB(float64(spec.TexturesGb)),
-		Buffers: memory.Buffers(spec.Width, spec.Height, spec.Buffers), Host: memory.GB(float64(spec.HostMemoryGb)), Permits: Permits(spec),
+		Scene: memory.GB(spec.DeviceMemoryGB), Textures: memory.GB(spec.TexturesGB),
+		Buffers: memory.Buffers(spec.Width, spec.Height, spec.Buffers), Host: memory.GB(spec.HostMemoryGB), Permits: Permits(spec),
 	}
 }
 
 // Put makes a shot or replaces it.
 func (s *Shots) Put(w http.ResponseWriter, r *http.Request, name string) {
-	spec, err := httpapi.Body[api.ShotSpec](r)
+	body, err := httpapi.Body[api.ShotSpec](r)
+	var spec Spec
+	if err == nil {
+		spec, err = httpapi.Convert[Spec](body)
+	}
 	var shot Shot
 	if err == nil {
 		var count int
@@ -142,7 +150,7 @@ func (s *Shots) Put(w http.ResponseWriter, r *http.Request, name string) {
 				if err := tx.Save(&shot).Error; err != nil {
 					return err
 				}
-				return s.feed.Write(tx, api.Event{Kind: api.EventKindShot, Shot: name})
+				return s.feed.Write(tx, events.Event{Kind: events.Shot, Shot: name})
 			})
 		}
 	}

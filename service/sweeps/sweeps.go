@@ -126,7 +126,7 @@ func (q *Sweeps) stop(ctx context.Context, id uuid.UUID, state, why string) erro
 		if done.Error != nil || done.RowsAffected == 0 {
 			return done.Error
 		}
-		return q.feed.Write(tx, api.Event{Kind: api.EventKindTrial, State: state})
+		return q.feed.Write(tx, events.Event{Kind: events.Trial, State: state})
 	})
 	q.feed.Wake(events.Changes)
 	return err

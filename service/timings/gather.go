@@ -12,7 +12,6 @@ import (
 
 	"github.com/google/uuid"
 
-	"rotanex.example/api"
 	"rotanex.example/core/frames"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
@@ -44,7 +43,7 @@ type Row struct {
 	Trial    bool // a test frame, not one of a run
 	Warm     bool // the first frame of a trial
 	Imported bool
-	Measured api.Measured
+	Measured timing.Measurement
 	At       time.Time
 }
 
@@ -97,7 +96,7 @@ type attemptRow struct {
 	WarmUp   bool
 	Seconds  float64
 	EndedAt  time.Time
-	Measured *api.Measured `gorm:"serializer:json"`
+	Measured *timing.Measurement `gorm:"serializer:json"`
 }
 
 // Rows returns the timed frames of a shot, or of all with "", the oldest first.

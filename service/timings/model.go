@@ -108,7 +108,7 @@ func (k *Knowledge) Estimate(shot shots.Shot, place timing.Place) (timing.Estima
 func (t *Timings) Need(ctx context.Context, shot shots.Shot) (memory.Need, error) {
 	n := shots.Need(shot.Spec)
 	var seen []struct {
-		Spec    api.ShotSpec `gorm:"serializer:json"`
+		Spec    shots.Spec `gorm:"serializer:json"`
 		Outcome string
 		Device  int64
 		Host    int64

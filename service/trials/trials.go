@@ -218,7 +218,7 @@ type row struct {
 	Cause    string
 	Seconds  *float64
 	LogTail  string
-	Measured *api.Measured `gorm:"serializer:json"`
+	Measured *timing.Measurement `gorm:"serializer:json"`
 }
 
 func (t *Trials) rows(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID][]row, error) {

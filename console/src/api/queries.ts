@@ -42,6 +42,13 @@ export const useTrials = () =>
     queryFn: () => pages((cursor) => answered(client.GET("/trials", { params: { query: { cursor, limit: 500 } } }))),
   });
 
+/** A shot's trials, the newest first. */
+export const useShotTrials = (shot: string) =>
+  useQuery({
+    queryKey: ["trials", "of", shot],
+    queryFn: async () => (await answered(client.GET("/trials", { params: { query: { shot, limit: 50 } } }))).items,
+  });
+
 export const usePlans = () =>
   useQuery({
     queryKey: ["plans"],

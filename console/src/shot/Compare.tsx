@@ -11,6 +11,7 @@ import { Divisions } from "./Divisions";
 import { Scaling } from "./Scaling";
 import { Stretches } from "./Stretches";
 import { SweepNow } from "./Sweep";
+import { Trials } from "./Trials";
 
 type Comparison = Schemas["Comparison"];
 type Crew = Schemas["CrewFigures"];
@@ -255,6 +256,7 @@ export function Compare({ shot }: { shot: Schemas["Shot"] }) {
           )
         }
       </Shown>
+      <Trials shot={name} />
     </Stack>
   );
 }

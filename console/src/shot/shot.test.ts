@@ -5,6 +5,7 @@ import { grouped } from "./Memory";
 import { together } from "./Preflight";
 import { seriesOf } from "./Scaling";
 import { settingsOf } from "./Settings";
+import { failures } from "./Trials";
 
 type Crew = Schemas["CrewFigures"];
 
@@ -140,4 +141,16 @@ describe("settings of a variant", () => {
     expect(settingsOf("antialias")).toBeUndefined();
     expect(settingsOf("=4")).toBeUndefined();
   });
+});
+
+it("a trial that failed says where and why, one that is complete nothing", () => {
+  const trial = {
+    state: "incomplete",
+    frames: [
+      { frame: 1, warm_up: true, state: "failed", cause: "cannot-start", log_tail: "povray: no such file\n" },
+      { frame: 20, warm_up: false, state: "done" },
+    ],
+  } as unknown as Schemas["Trial"];
+  expect(failures(trial)).toEqual([{ frame: 1, cause: "cannot-start", words: "povray: no such file" }]);
+  expect(failures({ ...trial, state: "complete" })).toEqual([]);
 });

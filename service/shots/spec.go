@@ -1,0 +1,34 @@
+package shots
+
+import "time"
+
+// Spec is a shot as it is kept, and copied into each of its runs. A change of the contract
+// does not change it: what is added here has a meaning where it is missing, and what is
+// renamed is migrated.
+type Spec struct {
+	Name     string            `json:"name"`
+	Title    string            `json:"title,omitempty"`
+	Scene    string            `json:"scene"`  // below the agents' scene folder
+	Frames   string            `json:"frames"` // as of a frames.Set
+	Width    int               `json:"width"`
+	Height   int               `json:"height"`
+	Launcher string            `json:"launcher"`
+	Settings map[string]string `json:"settings,omitempty"`
+	Deadline time.Time         `json:"deadline,omitzero"` // zero: none of its own
+	Inputs   []string          `json:"inputs,omitempty"`  // files beside the scene
+
+	// What its renderer must be and have.
+	Backend  string   `json:"backend,omitempty"`
+	Version  string   `json:"version,omitempty"` // a constraint, such as ">= 4.2"
+	Plugins  []string `json:"plugins,omitempty"`
+	Features []string `json:"features,omitempty"`
+	Accepts  []string `json:"accepts,omitempty"` // features whose lack was accepted by name
+	Licence  string   `json:"licence,omitempty"` // the pool that a renderer takes a seat from
+
+	// What it needs of memory, in gigabytes of 10^9 bytes.
+	HostMemoryGB   float64  `json:"host_memory_gb,omitempty"`   // of one running renderer
+	DeviceMemoryGB float64  `json:"device_memory_gb,omitempty"` // geometry and textures on each device
+	TexturesGB     float64  `json:"textures_gb,omitempty"`      // the part of it that could be spilled
+	Buffers        int      `json:"buffers,omitempty"`          // of the picture; 0 is one
+	OutOfMemory    []string `json:"out_of_memory,omitempty"`    // what is permitted, in the order in which to try it
+}
