@@ -53,7 +53,7 @@ func TestTheWholePath(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(films, "coda.yaml"), []byte(slow), 0o600))
 	tern := stock.Offer{
 		Name: "tern-solo", Source: "tern", MaxServers: 5, IncrementS: 60, BootS: 10, ShutdownS: 2, CPU: stock.CPU{Model: "Keel 16", Cores: 16}, MemoryGB: 64,
-		Devices: bellows.Devices[:1],
+		Devices: bellows.Devices[:1], Launchers: []string{"simulated"},
 	}
 	require.NoError(t, tern.PriceH.UnmarshalText([]byte("1.35")))
 	data, err := yaml.Marshal(map[string]any{"hosts": []stock.Host{bellows, eddy}, "offers": []stock.Offer{tern}})
@@ -82,6 +82,7 @@ func TestTheWholePath(t *testing.T) {
 	require.NoError(t, os.WriteFile(sourcesFile, []byte("sources:\n  - { name: tern, kind: rented, address: \"http://"+hire+"\", card: { currency: EUR } }\n"), 0o600))
 	assert.Contains(t, h.good("sources", "import", sourcesFile), "Stored 1 sources")
 	assert.Contains(t, h.good("shots", "import", shotsFile), "Stored 1 shots")
+	h.good("packages", "make", "coda-060", films, "coda.yaml")
 	h.agentProcess(bellows, t.TempDir(), films)
 	h.agentProcess(eddy, t.TempDir(), films)
 	h.bothUp()
