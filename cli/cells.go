@@ -83,13 +83,16 @@ func inBytes(n int64) cell {
 	return cell{bytesText(n), []string{strconv.FormatInt(n, 10)}}
 }
 
-// inGB is memory in gigabytes of 10^9 bytes; 0 is not known.
+// inGB is memory as it is fitted, in gigabytes of 10^9 bytes; 0 is not known.
 func inGB(x float64) cell {
 	if x == 0 {
 		return cell{none, []string{""}}
 	}
-	return cell{gb(x), []string{number(x, 3)}}
+	return cell{fmt.Sprintf("%g GB", x), []string{number(x, 3)}}
 }
+
+// measuredGB is memory as it was measured or judged.
+func measuredGB(x float64) cell { return cell{gb(x), []string{number(x, 3)}} }
 
 // pixels is the size of a picture: two plain values.
 func pixels(width, height int) cell {

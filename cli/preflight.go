@@ -107,9 +107,9 @@ func (a *app) memory() *cobra.Command {
 				if x.Without.Device != "" {
 					without = fmt.Sprintf("%s, %s", gb(x.Without.LimitGb), x.Without.Verdict)
 				}
-				need, limit, room := inGB(x.NeedGb), inGB(x.LimitGb), inGB(x.HeadRoomGb)
+				need, limit, room := measuredGB(x.NeedGb), measuredGB(x.LimitGb), measuredGB(x.HeadRoomGb)
 				if x.Limiting == "" {
-					need, limit, room = inGB(x.HostNeedGb), inGB(x.HostLimitGb), inGB(x.HostLimitGb-x.HostNeedGb)
+					need, limit, room = measuredGB(x.HostNeedGb), measuredGB(x.HostLimitGb), measuredGB(x.HostLimitGb-x.HostNeedGb)
 				}
 				l.add(x.Place+"/"+x.Crew, verdictText(x), need, limit, room, orNone(x.Limiting), without, renderersText(x.Renderers), whyText(x))
 			}

@@ -142,6 +142,7 @@ func jsonText(t *testing.T, v any) string {
 
 // Settings come from flags, else from the environment, else from the file.
 func TestWhereSettingsComeFrom(t *testing.T) {
+	alone(t)
 	h := newHouse(t)
 	config := t.TempDir()
 	t.Setenv("XDG_CONFIG_HOME", config)

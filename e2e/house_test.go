@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -39,6 +40,7 @@ var databases atomic.Int64
 // database makes a database that is dropped when the test ends.
 func database(t testing.TB) string {
 	t.Helper()
+	sideBySide(t)
 	name := fmt.Sprintf("t%d", databases.Add(1))
 	admin := func(statement string) {
 		conn, err := pgx.Connect(context.Background(), db.URL())
@@ -81,6 +83,24 @@ type option func(*app.Config)
 func faster(o *app.Config) { o.ClockFactor = 20 }
 
 func withWall(c clockwork.Clock) option { return func(o *app.Config) { o.Wall = c } }
+
+// alones are tests that change what all share, such as the environment.
+var alones, besides sync.Map
+
+// alone says that a test is not run beside others; before its house.
+func alone(t testing.TB) { alones.Store(t.Name(), true) }
+
+// sideBySide lets a test run beside others from here on: each has a database, a service and
+// agents of its own, and most of its time it waits for one of them.
+func sideBySide(t testing.TB) {
+	one, ok := t.(*testing.T)
+	if _, not := alones.Load(t.Name()); !ok || not {
+		return
+	}
+	if _, already := besides.LoadOrStore(t, true); !already {
+		one.Parallel()
+	}
+}
 
 // newHouse starts a service in this process.
 func newHouse(t testing.TB, options ...option) *house {

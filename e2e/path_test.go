@@ -200,6 +200,7 @@ func TestSolveAnswersByItsExitStatus(t *testing.T) {
 }
 
 func TestTheCommandLineSaysWhatToDo(t *testing.T) {
+	alone(t)
 	var out, errs bytes.Buffer
 	assert.Equal(t, cli.ExitFailed, cli.Main(t.Context(), []string{"hosts", "list", "--service", "http://127.0.0.1:1", "--token", "x"}, nil, &out, &errs))
 	assert.Contains(t, errs.String(), "does not answer: start it with rotanex-service")

@@ -18,6 +18,7 @@ import (
 
 // Pictures and packages may lie in any S3-compatible store, named by a URL.
 func TestPicturesAndPackagesInS3(t *testing.T) {
+	alone(t)
 	backend := s3mem.New()
 	require.NoError(t, backend.CreateBucket("lanternfish"))
 	server := httptest.NewServer(gofakes3.New(backend).Server())

@@ -22,6 +22,7 @@ import (
 	_ "gocloud.dev/blob/s3blob"   // or in an S3-compatible store, by URL
 
 	"rotanex.example/service/access"
+	"rotanex.example/service/accounts"
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/computations"
@@ -122,8 +123,11 @@ type Service struct {
 
 	computations *computations.Computations
 
-	queue  *queue.Queue
-	runs   *runs.Runs
+	queue *queue.Queue
+	runs  *runs.Runs
+
+	accounts *accounts.Accounts
+
 	rental *rental.Rental
 
 	sources  *sources.Sources
@@ -193,7 +197,8 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.hosts = hosts.New(s.store, s.clock, s.feed, queue.Beat, c.Currency)
 	s.shots = shots.New(s.store, s.clock, s.feed)
 	s.queue = queue.New(s.store, s.clock, s.feed, pictures.New(s.blobs), c.Log)
-	s.runs = runs.New(s.store, s.clock, s.feed, s.queue, c.Log)
+	s.accounts = accounts.New(s.store, s.clock, s.queue)
+	s.runs = runs.New(s.store, s.clock, s.feed, s.queue, s.accounts, c.Log)
 	s.trials = trials.New(s.store, s.clock, s.hosts, s.shots, s.runs)
 	s.runs.TrialFrameDone = s.trials.FrameDone
 	s.samples = samples.New(s.store, s.clock, s.hosts)

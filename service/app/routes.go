@@ -227,7 +227,7 @@ func (e endpoints) GetPicture(w http.ResponseWriter, r *http.Request, run uuid.U
 }
 
 func (e endpoints) GetLedger(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
-	e.runs.Ledger(w, r, run)
+	e.accounts.Ledger(w, r, run)
 }
 
 func (e endpoints) StreamEvents(w http.ResponseWriter, r *http.Request, params api.StreamEventsParams) {
@@ -343,15 +343,15 @@ func (e endpoints) CompareSources(w http.ResponseWriter, r *http.Request, shot s
 }
 
 func (e endpoints) CompareRunSources(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
-	e.runs.CompareSources(w, r, run)
+	e.accounts.CompareSources(w, r, run)
 }
 
 func (e endpoints) ListFarmJobs(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
-	e.runs.FarmJobs(w, r, run)
+	e.accounts.FarmJobs(w, r, run)
 }
 
 func (e endpoints) JudgeProofs(w http.ResponseWriter, r *http.Request, job uuid.UUID) {
-	e.runs.JudgeProofs(w, r, job)
+	e.accounts.JudgeProofs(w, r, job)
 }
 
 func (e endpoints) WhyFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int) {
@@ -365,7 +365,7 @@ func (e endpoints) WhyHost(w http.ResponseWriter, r *http.Request, host string) 
 func (e endpoints) ListSeats(w http.ResponseWriter, r *http.Request) { e.queue.Seats(w, r) }
 
 func (e endpoints) ListEntries(w http.ResponseWriter, r *http.Request, params api.ListEntriesParams) {
-	e.runs.Entries(w, r, params)
+	e.accounts.Entries(w, r, params)
 }
 
 func (e endpoints) GetAgentPackage(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string) {

@@ -177,7 +177,7 @@ func (s *Server) URLFor(database string) string {
 
 // Restart starts the server again on the same port, after it died.
 func (s *Server) Restart(ctx context.Context) error {
-	options := fmt.Sprintf("-c listen_addresses=127.0.0.1 -c port=%d -c unix_socket_directories='' -c max_connections=120", s.port)
+	options := fmt.Sprintf("-c listen_addresses=127.0.0.1 -c port=%d -c unix_socket_directories='' -c max_connections=200", s.port)
 	return s.run(ctx, "pg_ctl", "-D", s.data(), "-l", filepath.Join(s.folder, "postgres.log"), "-w", "-t", "60", "-o", options, "start")
 }
 

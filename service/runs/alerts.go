@@ -40,7 +40,7 @@ func (q *Runs) alert(ctx context.Context, id uuid.UUID) error {
 	if err != nil {
 		return err
 	}
-	spent, passed := s.outside(), 0
+	spent, passed := s.Outside(), 0
 	for _, share := range shares {
 		if spent.Times(100).Cmp(limit.Times(int64(share))) >= 0 {
 			passed = share
@@ -54,7 +54,7 @@ func (q *Runs) alert(ctx context.Context, id uuid.UUID) error {
 		if told.Error != nil || told.RowsAffected == 0 {
 			return told.Error
 		}
-		return q.feed.Write(tx, events.Event{Kind: events.Money, Run: id.String(), State: fmt.Sprint(passed), Cause: fmt.Sprintf("%s %s of %s, %d %% of the cap, are spent outside", s.currency, spent, limit, passed)})
+		return q.feed.Write(tx, events.Event{Kind: events.Money, Run: id.String(), State: fmt.Sprint(passed), Cause: fmt.Sprintf("%s %s of %s, %d %% of the cap, are spent outside", s.Currency, spent, limit, passed)})
 	})
 	if err == nil {
 		q.log.Warn("money", "run", id, "spent", spent.String(), "cap", limit.String(), "percent", passed)

@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"rotanex.example/api"
+	"rotanex.example/service/accounts"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/httpapi"
@@ -38,7 +39,7 @@ func (q *Runs) ChangeOver(w http.ResponseWriter, r *http.Request, id uuid.UUID) 
 }
 
 func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) error {
-	next, err := q.planOf(r.Context(), Run{PlanID: &plan})
+	next, err := q.planOf(r.Context(), &plan, uuid.Nil)
 	if err != nil {
 		return httpapi.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", plan))
 	}
@@ -87,17 +88,17 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		}
 		hostOf := map[string]string{}
 		var servers []rental.Server
-		for _, v := range next.plan.Servers {
+		for _, v := range next.Plan.Servers {
 			host := fmt.Sprintf("%s.%s-%d", strings.ReplaceAll(v.ID, "#", "-"), id.String()[:8], changes+2)
 			hostOf[v.ID] = host
 			servers = append(servers, rental.Server{
-				RunID: id, ID: laterServer(v.ID, int(changes)+1), Offer: v.Offer, Host: host, State: "planned",
-				FromAt: next.at(v.From), ToAt: next.at(v.To), PaidAt: next.paidUntil(v),
+				RunID: id, ID: accounts.LaterServer(v.ID, int(changes)+1), Offer: v.Offer, Host: host, State: "planned",
+				FromAt: next.At(v.From), ToAt: next.At(v.To), PaidAt: next.paidUntil(v),
 			})
 		}
 		var bookings []queue.Booking
 		var jobs []farms.Job
-		for _, x := range gathered(next.plan.Bookings) {
+		for _, x := range gathered(next.Plan.Bookings) {
 			b := next.booking(id, x, hostOf)
 			b.Open = run.State == "running"
 			bookings = append(bookings, b)
@@ -130,7 +131,3 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 	}
 	return err
 }
-
-// laterServer names a server of the n-th plan that a run changed over to: the same
-// name may have been used by the plans before.
-func laterServer(id string, n int) string { return fmt.Sprintf("%s~%d", id, n+1) }

@@ -2,13 +2,11 @@ package runs
 
 import (
 	"net/http"
-	"strconv"
 	"time"
 
 	"github.com/google/uuid"
 
 	"rotanex.example/api"
-	"rotanex.example/core/pricing"
 	"rotanex.example/service/httpapi"
 )
 
@@ -50,10 +48,4 @@ func (q *Runs) PutState(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 		return
 	}
 	q.Get(w, r, id)
-}
-
-// share is a part of a cost, to a hundredth of a cent: a frame may cost less than one.
-func share(m pricing.Money, n int) string {
-	r := m.Rat()
-	return r.Quo(r, pricing.MustMoney(strconv.Itoa(n)).Rat()).FloatString(4)
 }

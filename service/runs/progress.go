@@ -1,9 +1,7 @@
 package runs
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"slices"
 	"time"
 
@@ -11,115 +9,17 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/ledger"
-	"rotanex.example/core/planning"
-	"rotanex.example/service/farms"
-	"rotanex.example/service/hosts"
-	"rotanex.example/service/httpapi"
+	"rotanex.example/service/accounts"
 	"rotanex.example/service/queue"
-	"rotanex.example/service/rental"
-	"rotanex.example/service/store"
 )
-
-// planned is the plan that a run carries out.
-type planned struct {
-	problem   planning.Problem
-	plan      planning.Plan
-	currency  string
-	farmCrews map[string]string          // of each shot and farm, what renders on a node
-	seatDays  map[string]int             // for how many days extra seats of each pool are hired
-	deadlines map[string]planning.Millis // the real ones, where the problem's keep time spare
-	kept      []keptFrames               // frames that are done already
-}
-
-// keptFrames is frames of a shot that another run has done.
-type keptFrames struct {
-	Shot   string    `json:"shot"`
-	Run    uuid.UUID `json:"run"`
-	Frames string    `json:"frames"`
-}
-
-func (q *Runs) planOf(ctx context.Context, run Run) (planned, error) {
-	var p planned
-	if run.PlanID == nil {
-		return p, httpapi.Conflict("a trial has no plan")
-	}
-	var problem, plan json.RawMessage
-	err := q.store.WithContext(ctx).Raw("SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}'), coalesce(notes->'deadlines', '{}'), coalesce(notes->'kept', '[]') FROM plans WHERE id = $1", *run.PlanID).Row().
-		Scan(&problem, &plan, &p.currency, store.JSON(&p.farmCrews), store.JSON(&p.seatDays), store.JSON(&p.deadlines), store.JSON(&p.kept))
-	if err != nil {
-		return p, err
-	}
-	if p.problem, err = planning.ParseProblem(bytes.NewReader(problem)); err != nil {
-		return p, err
-	}
-	if p.plan, err = planning.ParsePlan(bytes.NewReader(plan)); err != nil {
-		return p, err
-	}
-	return p, q.addLaterPlans(ctx, run.ID, &p)
-}
-
-// addLaterPlans adds the plans that a run changed over to: their servers, what these
-// cost, and the finish of the last. Their times count from their own start.
-func (q *Runs) addLaterPlans(ctx context.Context, run uuid.UUID, p *planned) error {
-	files, err := store.Rows(q.store.WithContext(ctx).Raw("SELECT p.problem, p.plan FROM run_plans x JOIN plans p ON p.id = x.plan_id WHERE x.run_id = $1 ORDER BY x.id", run),
-		func(row store.Row) (f [2]json.RawMessage, err error) { return f, row.Scan(&f[0], &f[1]) })
-	if err != nil {
-		return err
-	}
-	for i, file := range files {
-		n := i + 1
-		problem, err := planning.ParseProblem(bytes.NewReader(file[0]))
-		if err != nil {
-			return err
-		}
-		plan, err := planning.ParsePlan(bytes.NewReader(file[1]))
-		if err != nil {
-			return err
-		}
-		later := planning.MillisOf(problem.Start.Sub(p.problem.Start))
-		for _, v := range plan.Servers {
-			p.plan.Servers = append(p.plan.Servers, planning.Server{ID: laterServer(v.ID, n), Offer: v.Offer, From: v.From + later, To: v.To + later})
-		}
-		p.plan.Finish = plan.Finish + later
-		for _, o := range problem.Offers {
-			if !slices.ContainsFunc(p.problem.Offers, func(x planning.Offer) bool { return x.ID == o.ID }) {
-				p.problem.Offers = append(p.problem.Offers, o)
-			}
-		}
-		for _, f := range problem.Farms {
-			if !slices.ContainsFunc(p.problem.Farms, func(x planning.Farm) bool { return x.ID == f.ID }) {
-				p.problem.Farms = append(p.problem.Farms, f)
-			}
-		}
-		for _, h := range problem.Hosts {
-			if !slices.ContainsFunc(p.problem.Hosts, func(x planning.Host) bool { return x.ID == h.ID }) {
-				p.problem.Hosts = append(p.problem.Hosts, h)
-			}
-		}
-	}
-	return nil
-}
-
-// at turns a time of the plan into one of the clock.
-func (p planned) at(m planning.Millis) time.Time { return p.problem.Start.Add(m.Duration()) }
 
 // state is a run with everything that belongs to it, read at one time.
 type state struct {
 	Run
-	planned
-	now      time.Time
+	accounts.Account
 	shots    []Shot
-	bookings []queue.Booking
-	servers  []rental.Server
-	jobs     []farms.Job
-	hosts    map[string]hosts.Host
 	counts   []shotCount
 	crews    []crewWork
-	work     []dayWork
-	charges  []charge
-	hired    []HiredSeats
-	spans    []span
-	proofs   map[uuid.UUID][]int
 	leased   []queue.Frame
 	stranded []queue.Stranded
 	recent   []time.Time // when the last frames were done, newest first
@@ -145,33 +45,22 @@ func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
 	if s.Run, err = q.find(ctx, id); err != nil {
 		return s, err
 	}
-	if s.planned, err = q.planOf(ctx, s.Run); err != nil {
+	if s.Account, err = q.accounts.Of(ctx, id); err != nil {
 		return s, err
 	}
-	s.now = q.clock.Now()
 	db := q.store.WithContext(ctx)
-	var all []hosts.Host
 	for _, query := range []error{
 		db.Where("run_id = ?", id).Order("shot").Find(&s.shots).Error,
-		db.Where("run_id = ?", id).Order("start_at, id").Find(&s.bookings).Error,
-		db.Where("run_id = ?", id).Order("id").Find(&s.servers).Error,
 		db.Where("run_id = ? AND state = 'rendering'", id).Find(&s.leased).Error,
 		db.Raw("SELECT shot, state, count(*) AS n FROM frames WHERE run_id = ? GROUP BY 1, 2", id).Scan(&s.counts).Error,
 		db.Raw(`SELECT host, crew, count(*) FILTER (WHERE outcome = 'done') AS done, count(*) FILTER (WHERE outcome <> 'done') AS failed,
 			sum(seconds) AS seconds, coalesce(sum(seconds) FILTER (WHERE outcome = 'done'), 0) AS done_seconds
 			FROM tries WHERE run_id = ? GROUP BY 1, 2`, id).Scan(&s.crews).Error,
-		db.Where("run_id = ?", id).Order("from_at, id").Find(&s.jobs).Error,
-		q.readMoney(ctx, &s),
 		db.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' AND from_run IS NULL ORDER BY done_at DESC LIMIT ?", id, recentFrames).Scan(&s.recent).Error,
-		db.Where("name IN (SELECT host FROM bookings WHERE run_id = ?)", id).Find(&all).Error,
 	} {
 		if query != nil {
 			return s, query
 		}
-	}
-	s.hosts = map[string]hosts.Host{}
-	for _, h := range all {
-		s.hosts[h.Name] = h
 	}
 	if s.State == "running" {
 		s.stranded, err = q.queue.Stranded(ctx, id)
@@ -201,7 +90,7 @@ func (s state) until() time.Time {
 	if s.EndedAt != nil {
 		return *s.EndedAt
 	}
-	return s.now
+	return s.Now
 }
 
 // pace returns how many frames an hour were finished of late.
@@ -220,8 +109,8 @@ func (s state) pace() float64 {
 
 func (s state) record(wall time.Time) api.Run {
 	out := api.Run{
-		Id: s.ID, Plan: *s.PlanID, State: api.RunState(s.State), Created: s.CreatedAt.UTC(), Currency: s.currency,
-		PlannedFinish: s.at(s.plan.Finish), FramesHour: s.pace(),
+		Id: s.ID, Plan: *s.PlanID, State: api.RunState(s.State), Created: s.CreatedAt.UTC(), Currency: s.Currency,
+		PlannedFinish: s.At(s.Plan.Finish), FramesHour: s.pace(),
 		Shots: []api.RunShot{}, Crews: []api.RunCrew{}, Servers: []api.RunServer{},
 	}
 	if s.EndedAt != nil {
@@ -237,28 +126,28 @@ func (s state) record(wall time.Time) api.Run {
 		}
 		out.Shots = append(out.Shots, row)
 	}
-	for _, p := range s.problem.Shots {
-		due, narrowed := s.deadlines[p.ID]
+	for _, p := range s.Problem.Shots {
+		due, narrowed := s.Deadlines[p.ID]
 		if !narrowed {
 			due = p.Deadline
 		}
-		if d := s.at(due); d.After(out.Deadline) {
+		if d := s.At(due); d.After(out.Deadline) {
 			out.Deadline = d
 		}
 	}
-	for _, b := range s.bookings {
-		if b.Frames > 0 && !b.StartAt.After(s.now) && s.now.Before(b.EndAt) && b.FrameS > 0 {
+	for _, b := range s.Bookings {
+		if b.Frames > 0 && !b.StartAt.After(s.Now) && s.Now.Before(b.EndAt) && b.FrameS > 0 {
 			out.PlannedFramesHour += 3600 / b.FrameS
 		}
 	}
 	if left := out.Counts.Waiting + out.Counts.Rendering; left > 0 && out.FramesHour > 0 && len(s.recent) >= fewestRecent && s.State == "running" {
 		out.LeftS = float64(left) / out.FramesHour * 3600
-		out.ExpectedFinish = s.now.Add(time.Duration(out.LeftS * float64(time.Second)))
+		out.ExpectedFinish = s.Now.Add(time.Duration(out.LeftS * float64(time.Second)))
 	}
-	planned, cost := ledger.Total(s.entries())
+	planned, cost := ledger.Total(s.Entries())
 	out.PlannedCost, out.CostSoFar = planned.String(), cost.String()
 	s.money(&out)
-	for _, v := range s.servers {
+	for _, v := range s.Servers {
 		row := api.RunServer{Id: v.ID, Offer: v.Offer, Host: v.Host, State: api.RunServerState(v.State), From: v.FromAt.UTC(), To: v.ToAt.UTC(), Trouble: v.Trouble, Image: v.Image}
 		if v.StartedAt != nil {
 			row.Started = v.StartedAt.UTC()
@@ -268,8 +157,8 @@ func (s state) record(wall time.Time) api.Run {
 		}
 		out.Servers = append(out.Servers, row)
 	}
-	for _, j := range s.jobs {
-		out.FarmJobs = append(out.FarmJobs, s.jobRecord(j))
+	for _, j := range s.Jobs {
+		out.FarmJobs = append(out.FarmJobs, s.JobRecord(j))
 	}
 	out.Crews = s.crewRecords(wall)
 	for _, x := range s.stranded {
@@ -278,26 +167,15 @@ func (s state) record(wall time.Time) api.Run {
 	return out
 }
 
-// placeSource is where a host of the run comes from; a rented server's host is not
-// in the stock any more once it is ended.
-func (s state) placeSource(host string) string {
-	for _, v := range s.servers {
-		if v.Host == host {
-			return s.sourceOf(v.Offer)
-		}
-	}
-	return s.hosts[host].Source
-}
-
 // expectedOf is what the frames that a crew has done were expected to take there, in
 // seconds for one: drift is held against that, not against other shots. While it has done
 // none it is what its first booking says.
 func (s state) expectedOf(host, crew string, first float64) float64 {
 	seconds, frames := 0.0, 0
-	for _, w := range s.work {
-		at := slices.IndexFunc(s.bookings, func(b queue.Booking) bool { return b.Host == w.Host && b.Crew == w.Crew && b.Shot == w.Shot })
+	for _, w := range s.Work {
+		at := slices.IndexFunc(s.Bookings, func(b queue.Booking) bool { return b.Host == w.Host && b.Crew == w.Crew && b.Shot == w.Shot })
 		if w.Host == host && w.Crew == crew && at >= 0 {
-			seconds, frames = seconds+float64(w.Done)*s.bookings[at].FrameS, frames+w.Done
+			seconds, frames = seconds+float64(w.Done)*s.Bookings[at].FrameS, frames+w.Done
 		}
 	}
 	if frames == 0 {
@@ -311,13 +189,13 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 	out := []api.RunCrew{}
 	at := map[[2]string]int{}
 	starts := map[[2]string]time.Time{}
-	for _, b := range s.bookings {
+	for _, b := range s.Bookings {
 		key := [2]string{b.Host, b.Crew}
 		i, seen := at[key]
 		if !seen {
 			i = len(out)
 			at[key], starts[key] = i, b.StartAt
-			out = append(out, api.RunCrew{Host: b.Host, Crew: b.Crew, Source: s.placeSource(b.Host), PlannedS: b.FrameS})
+			out = append(out, api.RunCrew{Host: b.Host, Crew: b.Crew, Source: s.PlaceSource(b.Host), PlannedS: b.FrameS})
 		}
 		out[i].Booked += b.Frames
 	}
@@ -333,11 +211,11 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 		out[i].PlannedS = s.expectedOf(out[i].Host, out[i].Crew, out[i].PlannedS)
 	}
 	for key, i := range at {
-		host := s.hosts[key[0]]
+		host := s.Hosts[key[0]]
 		switch {
 		case s.State != "running" && s.State != "paused":
 			out[i].State = api.RunCrewStateFinished
-		case starts[key].After(s.now):
+		case starts[key].After(s.Now):
 			out[i].State = api.RunCrewStateScheduled
 		case !host.Up(wall):
 			out[i].State = api.RunCrewStateLost
@@ -347,7 +225,7 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 			out[i].State = api.RunCrewStateReady
 		}
 	}
-	for _, b := range s.bookings {
+	for _, b := range s.Bookings {
 		if i := at[[2]string{b.Host, b.Crew}]; b.Excluded != "" {
 			out[i].Excluded = b.Excluded
 			if out[i].State == api.RunCrewStateReady {
@@ -360,7 +238,7 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 			out[i].State, out[i].Shot, out[i].Frame, out[i].Progress = api.RunCrewStateRendering, f.Shot, f.Frame, f.Progress
 		}
 	}
-	for _, v := range s.servers {
+	for _, v := range s.Servers {
 		for i := range out {
 			if out[i].Host == v.Host && out[i].State == api.RunCrewStateLost && (v.State == "planned" || v.State == "requested" || v.State == "starting") {
 				out[i].State = api.RunCrewStateScheduled
@@ -369,7 +247,7 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 			}
 		}
 	}
-	for _, j := range s.jobs {
+	for _, j := range s.Jobs {
 		for i := range out {
 			if out[i].Host == j.Farm {
 				out[i].Source, out[i].State = j.Source, jobCrewState(j.State)
@@ -380,4 +258,25 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 	return slices.DeleteFunc(out, func(c api.RunCrew) bool {
 		return c.Booked == 0 && c.Done == 0 && c.Excluded == "" && c.State != api.RunCrewStateRendering
 	})
+}
+
+// money fills in what servers and farms cost so far and what of the cap is left.
+func (s state) money(out *api.Run) {
+	if s.Cap == nil {
+		return
+	}
+	out.Cap, out.Alert = *s.Cap, s.Alerted
+	out.OutsideCost = s.Outside().String()
+}
+
+func jobCrewState(state string) api.RunCrewState {
+	switch state {
+	case "planned":
+		return api.RunCrewStateScheduled
+	case "ended", "not-started":
+		return api.RunCrewStateFinished
+	case "rejected", "refused", "closing":
+		return api.RunCrewStateDraining
+	}
+	return api.RunCrewStateRendering
 }

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -16,6 +15,7 @@ import (
 
 	"rotanex.example/core/frames"
 	"rotanex.example/providers"
+	"rotanex.example/service/accounts"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
@@ -62,21 +62,20 @@ func (Shot) TableName() string { return "run_shots" }
 
 // Runs looks after them.
 type Runs struct {
-	store *store.Store
-	clock clock.Clock
-	feed  *events.Feed
-	queue *queue.Queue
-	log   *slog.Logger
-
-	accounts sync.Map // of runs that are over and settled, by id
+	store    *store.Store
+	clock    clock.Clock
+	feed     *events.Feed
+	queue    *queue.Queue
+	accounts *accounts.Accounts
+	log      *slog.Logger
 
 	// TrialFrameDone is called after a frame of a trial is done, if set.
 	TrialFrameDone func(ctx context.Context, run uuid.UUID) error
 }
 
 // New makes it, over the queue of which it begins and ends the runs.
-func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, log *slog.Logger) *Runs {
-	out := &Runs{store: s, clock: c, feed: f, queue: q, log: log}
+func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, a *accounts.Accounts, log *slog.Logger) *Runs {
+	out := &Runs{store: s, clock: c, feed: f, queue: q, accounts: a, log: log}
 	q.Ended = out.tryEnded
 	return out
 }

@@ -17,6 +17,7 @@ import (
 	"rotanex.example/core/pricing"
 	"rotanex.example/providers"
 	"rotanex.example/service/access"
+	"rotanex.example/service/accounts"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
@@ -52,11 +53,11 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 		tries = defaultTries
 	}
 	run := Run{ID: id, Kind: KindRun, PlanID: &body.Plan, Request: httpapi.Fingerprint(body), Tries: tries, CreatedAt: q.clock.Now(), AcceptProofs: body.AcceptProofs}
-	p, err := q.planOf(r.Context(), run)
+	p, err := q.planOf(r.Context(), run.PlanID, run.ID)
 	if err != nil {
 		return httpapi.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", body.Plan))
 	}
-	if p.plan.Status == planning.Impossible {
+	if p.Plan.Status == planning.Impossible {
 		return httpapi.Conflict("the plan is impossible: it has no bookings to carry out")
 	}
 	var only struct{ Assumes, OfRun bool }
@@ -77,23 +78,23 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 		return err
 	}
 	hostOf := map[string]string{}
-	for _, v := range p.plan.Servers {
+	for _, v := range p.Plan.Servers {
 		// The run's id is in the name: two runs may have a server of the same plan id.
 		host := strings.ReplaceAll(v.ID, "#", "-") + "." + id.String()[:8]
 		hostOf[v.ID] = host
 		b.Servers = append(b.Servers, rental.Server{
-			RunID: id, ID: v.ID, Offer: v.Offer, Host: host, State: "planned", FromAt: p.at(v.From), ToAt: p.at(v.To), PaidAt: p.paidUntil(v),
+			RunID: id, ID: v.ID, Offer: v.Offer, Host: host, State: "planned", FromAt: p.At(v.From), ToAt: p.At(v.To), PaidAt: p.paidUntil(v),
 		})
 	}
 	booked := map[planning.Booking]bool{}
-	for _, x := range gathered(p.plan.Bookings) {
+	for _, x := range gathered(p.Plan.Bookings) {
 		b.Bookings = append(b.Bookings, p.booking(id, x, hostOf))
 		if x.Farm != "" {
 			b.FarmJobs = append(b.FarmJobs, p.farmJob(id, body.Plan, x))
 		}
 		booked[planning.Booking{Shot: x.Shot, Host: x.Host, Crew: x.Crew}] = true
 	}
-	for _, t := range p.problem.Timings {
+	for _, t := range p.Problem.Timings {
 		if reserve := (planning.Booking{Shot: t.Shot, Host: t.Host, Crew: t.Crew}); t.Host != "" && !booked[reserve] {
 			b.Bookings = append(b.Bookings, p.reserves(id, reserve)...)
 		}
@@ -111,11 +112,11 @@ func (q *Runs) addShots(ctx context.Context, all *shots.Shots, b *Beginning, p p
 		}
 		wanted[name] += n
 	}
-	for _, s := range p.problem.Shots {
+	for _, s := range p.Problem.Shots {
 		want(s.ID, s.Frames)
 	}
 	done := map[string]frames.Set{}
-	for _, k := range p.kept {
+	for _, k := range p.Kept {
 		set, err := frames.Parse(k.Frames)
 		if err != nil {
 			return err
@@ -144,15 +145,23 @@ func (q *Runs) addShots(ctx context.Context, all *shots.Shots, b *Beginning, p p
 	return nil
 }
 
+// planned is the plan that a run carries out, as what it books.
+type planned struct{ accounts.Carried }
+
+func (q *Runs) planOf(ctx context.Context, plan *uuid.UUID, run uuid.UUID) (planned, error) {
+	p, err := q.accounts.CarriedBy(ctx, plan, run)
+	return planned{p}, err
+}
+
 // reserves makes a booking of no frames for each stretch in which an owned host is
 // open until the plan's last deadline.
 func (p planned) reserves(run uuid.UUID, x planning.Booking) []queue.Booking {
 	var out []queue.Booking
-	last := p.plan.Finish
-	for _, s := range p.problem.Shots {
+	last := p.Plan.Finish
+	for _, s := range p.Problem.Shots {
 		last = max(last, s.Deadline)
 	}
-	for _, h := range p.problem.Hosts {
+	for _, h := range p.Problem.Hosts {
 		for _, w := range h.Windows {
 			if x.Start, x.End = max(0, w[0]), min(w[1], last); h.ID == x.Host && x.Start < x.End {
 				out = append(out, p.booking(run, x, nil))
@@ -164,8 +173,8 @@ func (p planned) reserves(run uuid.UUID, x planning.Booking) []queue.Booking {
 
 // paidUntil is when the next paid increment of a server would begin.
 func (p planned) paidUntil(v planning.Server) time.Time {
-	meter := state{planned: p}.meter(v.Offer)
-	return p.at(v.From).Add(meter.Billed((v.To - v.From).Duration()))
+	meter := p.Meter(v.Offer)
+	return p.At(v.From).Add(meter.Billed((v.To - v.From).Duration()))
 }
 
 // booking turns a booking of the plan into one of the run.
@@ -173,38 +182,38 @@ func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]st
 	host, kind, place := x.Host, "host", x.Host
 	crews := []planning.Crew(nil)
 	var closeAt *time.Time
-	for _, h := range p.problem.Hosts {
+	for _, h := range p.Problem.Hosts {
 		if h.ID != x.Host {
 			continue
 		}
 		crews = h.Crews
 		for _, w := range h.Windows {
 			if w[0] <= x.Start && x.End <= w[1] {
-				closes := p.at(w[1])
+				closes := p.At(w[1])
 				closeAt = &closes
 			}
 		}
 	}
-	for _, v := range p.plan.Servers {
+	for _, v := range p.Plan.Servers {
 		if v.ID == x.Server {
 			host, kind, place = hostOf[v.ID], "offer", v.Offer
-			offer := state{planned: p}.offer(v.Offer)
+			offer := p.Offer(v.Offer)
 			crews = offer.Crews
 			closes := p.paidUntil(v).Add(-offer.Wrap.Duration())
 			closeAt = &closes
 		}
 	}
-	out := queue.Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.at(x.Start), EndAt: p.at(x.End), CloseAt: closeAt, Nodes: 1, Devices: []string{}}
+	out := queue.Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.At(x.Start), EndAt: p.At(x.End), CloseAt: closeAt, Nodes: 1, Devices: []string{}}
 	if x.Farm != "" {
 		kind, place = "farm", x.Farm
-		out.Host, out.Crew, out.Nodes, out.Farm = x.Farm, p.farmCrews[x.Shot+" "+x.Farm], x.Nodes, true
+		out.Host, out.Crew, out.Nodes, out.Farm = x.Farm, p.FarmCrews[x.Shot+" "+x.Farm], x.Nodes, true
 	}
 	for _, c := range crews {
 		if c.ID == x.Crew {
 			out.Devices = c.Devices
 		}
 	}
-	for _, t := range p.problem.Timings {
+	for _, t := range p.Problem.Timings {
 		if k, at := t.Place(); t.Shot == x.Shot && k == kind && at == place && t.Crew == x.Crew {
 			out.FrameS = float64(t.Frame) / float64(time.Second/time.Millisecond)
 		}
@@ -215,10 +224,10 @@ func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]st
 // spend reads what may be spent outside. A plan that rents servers, hires seats or
 // uses farms is begun only if somebody said how much that may be.
 func (p planned) spend(said string) (*string, error) {
-	outside := planning.Outside(p.problem, p.plan)
+	outside := planning.Outside(p.Problem, p.Plan)
 	if said == "" {
-		if len(p.plan.Servers) > 0 || len(p.plan.ExtraSeats) > 0 || slices.ContainsFunc(p.plan.Bookings, func(b planning.Booking) bool { return b.Farm != "" }) {
-			return nil, httpapi.BadField("/spend", "", fmt.Sprintf("the plan spends %s %s on servers, farms and seats: say what may be spent at most, such as %s", p.currency, outside, outside))
+		if len(p.Plan.Servers) > 0 || len(p.Plan.ExtraSeats) > 0 || slices.ContainsFunc(p.Plan.Bookings, func(b planning.Booking) bool { return b.Farm != "" }) {
+			return nil, httpapi.BadField("/spend", "", fmt.Sprintf("the plan spends %s %s on servers, farms and seats: say what may be spent at most, such as %s", p.Currency, outside, outside))
 		}
 		return nil, nil
 	}
@@ -227,7 +236,7 @@ func (p planned) spend(said string) (*string, error) {
 		return nil, httpapi.BadField("/spend", said, err.Error())
 	}
 	if most.Cmp(outside.Rounded()) < 0 {
-		return nil, httpapi.BadField("/spend", said, fmt.Sprintf("is less than the %s %s that the plan spends on servers, farms and seats", p.currency, outside))
+		return nil, httpapi.BadField("/spend", said, fmt.Sprintf("is less than the %s %s that the plan spends on servers, farms and seats", p.Currency, outside))
 	}
 	return &said, nil
 }
@@ -252,14 +261,14 @@ func gathered(all []planning.Booking) []planning.Booking {
 // farmJob is what is to be handed to a farm for a booking, early enough for its frames
 // to begin when they are booked.
 func (p planned) farmJob(run, plan uuid.UUID, x planning.Booking) farms.Job {
-	out := farms.Job{ID: uuid.New(), RunID: run, OrderID: uuid.NewSHA1(run, plan[:]), Shot: x.Shot, Farm: x.Farm, Crew: p.farmCrews[x.Shot+" "+x.Farm], Frames: x.Frames, State: "planned", FromAt: p.at(x.Start), Findings: []string{}}
-	for _, f := range p.problem.Farms {
+	out := farms.Job{ID: uuid.New(), RunID: run, OrderID: uuid.NewSHA1(run, plan[:]), Shot: x.Shot, Farm: x.Farm, Crew: p.FarmCrews[x.Shot+" "+x.Farm], Frames: x.Frames, State: "planned", FromAt: p.At(x.Start), Findings: []string{}}
+	for _, f := range p.Problem.Farms {
 		if f.ID == x.Farm {
 			out.Source = f.Source
-			out.FromAt = p.at(max(0, x.Start-f.Lead))
+			out.FromAt = p.At(max(0, x.Start-f.Lead))
 		}
 	}
-	for _, t := range p.problem.Transfers {
+	for _, t := range p.Problem.Transfers {
 		if t.Shot == x.Shot && t.Source == out.Source {
 			out.FromAt = out.FromAt.Add(-t.Upload.Duration())
 		}

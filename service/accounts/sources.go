@@ -1,4 +1,4 @@
-package runs
+package accounts
 
 import (
 	"cmp"
@@ -23,16 +23,16 @@ import (
 
 // CompareSources answers what each source did in a run, from its ledger: what it was
 // estimated at and what it came to.
-func (q *Runs) CompareSources(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	s, err := q.read(r.Context(), id)
-	out := api.SourceComparison{Run: id, Currency: s.currency, Basis: api.SourceComparisonBasisCharged, Rows: []api.SourceRow{}}
+func (a *Accounts) CompareSources(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	s, err := a.Of(r.Context(), id)
+	out := api.SourceComparison{Run: id, Currency: s.Currency, Basis: api.SourceComparisonBasisCharged, Rows: []api.SourceRow{}}
 	if err == nil {
 		out.Rows = s.bySource()
 	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
-func (s state) bySource() []api.SourceRow {
+func (s Account) bySource() []api.SourceRow {
 	type sum struct {
 		api.SourceRow
 		estimated, charged, unused pricing.Money
@@ -47,7 +47,7 @@ func (s state) bySource() []api.SourceRow {
 		}
 		return at[name]
 	}
-	for _, e := range s.entries() {
+	for _, e := range s.Entries() {
 		r := get(cmp.Or(e.Source, "seats"))
 		r.estimated, r.charged = r.estimated.Plus(e.Estimated), r.charged.Plus(e.Charged)
 		switch e.Kind {
@@ -61,13 +61,13 @@ func (s state) bySource() []api.SourceRow {
 			r.UnusedS += e.Time.Seconds()
 		}
 	}
-	for _, w := range s.work {
+	for _, w := range s.Work {
 		get(s.sourceAt(w.Host)).Failed += w.Failed
 	}
-	for _, v := range s.servers {
+	for _, v := range s.Servers {
 		if v.StartedAt != nil {
-			r := get(s.sourceOf(v.Offer))
-			r.PaidS += s.meter(v.Offer).Billed(s.server(v).Existed).Seconds()
+			r := get(s.SourceOf(v.Offer))
+			r.PaidS += s.Meter(v.Offer).Billed(s.server(v).Existed).Seconds()
 		}
 	}
 	for _, span := range s.spans {
@@ -90,7 +90,7 @@ func (s state) bySource() []api.SourceRow {
 		if r.Usable > 0 {
 			// The dearest and the cheapest frame tell sources apart: they did unlike parts.
 			rows[i] = ledger.Row{Cost: r.charged.Scaled(big.NewRat(1, int64(r.Usable))), Elapsed: time.Duration(r.RenderedS / float64(r.Usable) * float64(time.Second)), Counts: true}
-			r.FrameCost = share(r.charged, r.Usable)
+			r.FrameCost = FrameCost(r.charged, r.Usable)
 		}
 		if r.PaidS > 0 {
 			r.UnusedCost = r.unused.String()
@@ -112,13 +112,13 @@ func (s state) bySource() []api.SourceRow {
 }
 
 // sourceAt is where a host, a server or a farm of the run comes from.
-func (s state) sourceAt(place string) string {
-	for _, j := range s.jobs {
+func (s Account) sourceAt(place string) string {
+	for _, j := range s.Jobs {
 		if j.Farm == place {
 			return j.Source
 		}
 	}
-	return s.placeSource(place)
+	return s.PlaceSource(place)
 }
 
 // span is from the first to the last try at a place.
@@ -128,8 +128,8 @@ type span struct {
 }
 
 // Entries answers with the ledger by entry, as JSON, or CSV where that is asked for.
-func (q *Runs) Entries(w http.ResponseWriter, r *http.Request, params api.ListEntriesParams) {
-	out, err := q.listEntries(r.Context(), params)
+func (a *Accounts) Entries(w http.ResponseWriter, r *http.Request, params api.ListEntriesParams) {
+	out, err := a.listEntries(r.Context(), params)
 	if err == nil && strings.Contains(r.Header.Get("Accept"), "text/csv") {
 		w.Header().Set("Content-Type", "text/csv; charset=utf-8")
 		file := csv.NewWriter(w)
@@ -146,27 +146,25 @@ func (q *Runs) Entries(w http.ResponseWriter, r *http.Request, params api.ListEn
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
-func (q *Runs) listEntries(ctx context.Context, params api.ListEntriesParams) (api.EntryList, error) {
+func (a *Accounts) listEntries(ctx context.Context, params api.ListEntriesParams) (api.EntryList, error) {
 	out := api.EntryList{Items: []api.Entry{}}
-	var runs []Run
-	find := q.store.WithContext(ctx).Where("kind = ?", KindRun).Order("created_at, id")
 	if params.Run != nil {
-		if _, err := q.find(ctx, *params.Run); err != nil {
+		if _, err := a.find(ctx, *params.Run); err != nil {
 			return out, err
 		}
-		find = find.Where("id = ?", *params.Run)
 	}
-	if err := find.Find(&runs).Error; err != nil {
+	runs, err := a.runs(ctx, params.Run)
+	if err != nil {
 		return out, err
 	}
 	var estimated, charged, failed, unused pricing.Money
 	for _, run := range runs {
-		a, err := q.accountOf(ctx, run)
+		one, err := a.entriesOf(ctx, run)
 		if err != nil {
 			return out, err
 		}
-		out.Currency = a.currency
-		for _, e := range a.entries {
+		out.Currency = one.currency
+		for _, e := range one.entries {
 			day := e.Day.Format(time.DateOnly)
 			if params.Source != nil && e.Source != *params.Source || params.Shot != nil && e.Shot != *params.Shot ||
 				params.Host != nil && e.Place != *params.Host || params.Day != nil && day != params.Day.String() {
@@ -190,19 +188,19 @@ func (q *Runs) listEntries(ctx context.Context, params api.ListEntriesParams) (a
 		}
 		if params.Run != nil && run.Cap != nil {
 			if limit, err := pricing.ParseMoney(*run.Cap); err == nil {
-				out.BudgetLeft = limit.Minus(a.outside).String()
+				out.BudgetLeft = limit.Minus(one.outside).String()
 			}
 		}
 	}
 	out.Estimated, out.Charged, out.FailedCost, out.UnusedCost = estimated.String(), charged.String(), failed.String(), unused.String()
 	if out.Frames > 0 {
-		out.FrameCost = share(charged, out.Frames)
+		out.FrameCost = FrameCost(charged, out.Frames)
 	}
 	return out, nil
 }
 
-// account is a run's ledger by entry.
-type account struct {
+// settled is a run's ledger by entry, with what tells whether it still holds.
+type settled struct {
 	entries  []ledger.Entry
 	currency string
 	outside  pricing.Money
@@ -210,28 +208,28 @@ type account struct {
 	ended    time.Time
 }
 
-// accountOf reads a run's account. One of a run that has ended, with all its meters
+// entriesOf reads a run's account. One of a run that has ended, with all its meters
 // closed, is kept in memory: nothing in it changes any more, unless the run goes on.
-func (q *Runs) accountOf(ctx context.Context, run Run) (account, error) {
-	if kept, ok := q.accounts.Load(run.ID); ok && run.EndedAt != nil && run.State == kept.(account).state && run.EndedAt.Equal(kept.(account).ended) {
-		return kept.(account), nil
+func (a *Accounts) entriesOf(ctx context.Context, run Run) (settled, error) {
+	if kept, ok := a.kept.Load(run.ID); ok && run.EndedAt != nil && run.State == kept.(settled).state && run.EndedAt.Equal(kept.(settled).ended) {
+		return kept.(settled), nil
 	}
-	s, err := q.read(ctx, run.ID)
+	s, err := a.Of(ctx, run.ID)
 	if err != nil {
-		return account{}, err
+		return settled{}, err
 	}
-	out := account{entries: s.entries(), currency: s.currency, outside: s.outside()}
-	if s.EndedAt != nil && s.settled() {
+	out := settled{entries: s.Entries(), currency: s.Currency, outside: s.Outside()}
+	if s.EndedAt != nil && s.isSettled() {
 		out.state, out.ended = s.State, *s.EndedAt
-		q.accounts.Store(run.ID, out)
+		a.kept.Store(run.ID, out)
 	}
 	return out, nil
 }
 
-// settled reports whether the meters of all servers and jobs of the run are closed.
-func (s state) settled() bool {
-	return !slices.ContainsFunc(s.servers, func(v rental.Server) bool { return v.State != "stopped" && v.State != "not-started" }) &&
-		!slices.ContainsFunc(s.jobs, func(j farms.Job) bool { return j.State != "ended" && j.State != "not-started" })
+// isSettled reports whether the meters of all servers and jobs of the run are closed.
+func (s Account) isSettled() bool {
+	return !slices.ContainsFunc(s.Servers, func(v rental.Server) bool { return v.State != "stopped" && v.State != "not-started" }) &&
+		!slices.ContainsFunc(s.Jobs, func(j farms.Job) bool { return j.State != "ended" && j.State != "not-started" })
 }
 
 // exact writes an entry's money to a hundredth of a cent: a frame may cost less than

@@ -1,4 +1,4 @@
-package runs
+package accounts
 
 import (
 	"context"
@@ -13,7 +13,6 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/ledger"
-	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/httpapi"
@@ -21,8 +20,8 @@ import (
 	"rotanex.example/service/store"
 )
 
-// dayWork is what a crew did of a shot on a day.
-type dayWork struct {
+// DayWork is what a crew did of a shot on a day.
+type DayWork struct {
 	Host, Crew, Shot string
 	Booking          int64 // of a farm's job; else 0
 	Day              time.Time
@@ -45,14 +44,14 @@ func (c charge) metered() string {
 }
 
 // readMoney reads what the ledger of a run rests on.
-func (q *Runs) readMoney(ctx context.Context, s *state) error {
+func (a *Accounts) readMoney(ctx context.Context, s *Account) error {
 	var err error
-	s.work, err = store.Rows(q.store.WithContext(ctx).Raw(`
+	s.Work, err = store.Rows(a.store.WithContext(ctx).Raw(`
 		SELECT a.host, a.crew, f.shot, date_trunc('day', a.ended_at AT TIME ZONE 'UTC'), count(*) FILTER (WHERE a.outcome = 'done'), count(*) FILTER (WHERE a.outcome <> 'done'),
 		       coalesce(sum(a.seconds) FILTER (WHERE a.outcome = 'done'), 0), coalesce(sum(a.seconds) FILTER (WHERE a.outcome <> 'done'), 0),
 		       coalesce(json_agg(DISTINCT a.cause) FILTER (WHERE a.cause <> ''), '[]'), coalesce(j.booking_id, 0)
 		FROM tries a JOIN frames f ON f.id = a.frame_id LEFT JOIN farm_jobs j ON j.run_id = a.run_id AND j.farm = a.host AND j.booking_id = coalesce(a.booking_id, f.booking_id)
-		WHERE a.run_id = $1 GROUP BY 1, 2, 3, 4, j.booking_id ORDER BY 4, 1, 2, 3, j.booking_id`, s.ID), func(row store.Row) (w dayWork, err error) {
+		WHERE a.run_id = $1 GROUP BY 1, 2, 3, 4, j.booking_id ORDER BY 4, 1, 2, 3, j.booking_id`, s.ID), func(row store.Row) (w DayWork, err error) {
 		err = row.Scan(&w.Host, &w.Crew, &w.Shot, &w.Day, &w.Done, &w.Failed, &w.DoneS, &w.FailedS, store.JSON(&w.Causes), &w.Booking)
 		w.Day = w.Day.UTC()
 		return w, err
@@ -60,20 +59,20 @@ func (q *Runs) readMoney(ctx context.Context, s *state) error {
 	if err != nil {
 		return err
 	}
-	if s.charges, err = q.readCharges(ctx, "run_id = $1", s.ID); err != nil {
+	if s.charges, err = a.readCharges(ctx, "run_id = $1", s.ID); err != nil {
 		return err
 	}
-	if err := q.store.WithContext(ctx).Raw("SELECT host, min(started_at) AS first, max(ended_at) AS last FROM tries WHERE run_id = ? GROUP BY host", s.ID).Scan(&s.spans).Error; err != nil {
+	if err := a.store.WithContext(ctx).Raw("SELECT host, min(started_at) AS first, max(ended_at) AS last FROM tries WHERE run_id = ? GROUP BY host", s.ID).Scan(&s.spans).Error; err != nil {
 		return err
 	}
-	if s.hired, err = q.readHired(ctx, s.ID); err != nil {
+	if err := a.readHired(ctx, s); err != nil {
 		return err
 	}
 	type proofs struct {
 		job    uuid.UUID
 		frames []int
 	}
-	all, err := store.Rows(q.store.WithContext(ctx).Raw("SELECT id, to_json(proofs) FROM farm_jobs WHERE run_id = $1", s.ID), func(row store.Row) (p proofs, err error) {
+	all, err := store.Rows(a.store.WithContext(ctx).Raw("SELECT id, to_json(proofs) FROM farm_jobs WHERE run_id = $1", s.ID), func(row store.Row) (p proofs, err error) {
 		return p, row.Scan(&p.job, store.JSON(&p.frames))
 	})
 	s.proofs = map[uuid.UUID][]int{}
@@ -83,8 +82,8 @@ func (q *Runs) readMoney(ctx context.Context, s *state) error {
 	return err
 }
 
-func (q *Runs) readCharges(ctx context.Context, which string, args ...any) ([]charge, error) {
-	return store.Rows(q.store.WithContext(ctx).Raw("SELECT source, place, unit, at, metered_s, amount::text, cost::text, factor FROM charges WHERE "+which+" ORDER BY id", args...), func(row store.Row) (c charge, err error) {
+func (a *Accounts) readCharges(ctx context.Context, which string, args ...any) ([]charge, error) {
+	return store.Rows(a.store.WithContext(ctx).Raw("SELECT source, place, unit, at, metered_s, amount::text, cost::text, factor FROM charges WHERE "+which+" ORDER BY id", args...), func(row store.Row) (c charge, err error) {
 		var amount, cost, factor string
 		if err = row.Scan(&c.Source, &c.Place, &c.Unit, &c.At, &c.Metered, &amount, &cost, &factor); err != nil {
 			return c, err
@@ -102,7 +101,7 @@ func (q *Runs) readCharges(ctx context.Context, which string, args ...any) ([]ch
 }
 
 // chargeOf returns what a place was charged, nil if it is not yet.
-func (s state) chargeOf(place string) *charge {
+func (s Account) chargeOf(place string) *charge {
 	for i := range s.charges {
 		if s.charges[i].Place == place {
 			return &s.charges[i]
@@ -117,14 +116,14 @@ func duration(seconds float64) time.Duration {
 
 // workOf lists what was done and planned at a place, by crew, shot and day; what was
 // planned stands with the first day.
-func (s state) workOf(host string) []ledger.Work {
+func (s Account) workOf(host string) []ledger.Work {
 	var out []ledger.Work
-	for _, w := range s.work {
+	for _, w := range s.Work {
 		if w.Host == host {
 			out = append(out, ledger.Work{Crew: w.Crew, Shot: w.Shot, Day: w.Day, Done: w.Done, Failed: w.Failed, DoneTime: duration(w.DoneS), FailedTry: duration(w.FailedS), Causes: w.Causes})
 		}
 	}
-	for _, b := range s.bookings {
+	for _, b := range s.Bookings {
 		if b.Host != host || b.Planned == 0 {
 			continue
 		}
@@ -141,10 +140,10 @@ func (s state) workOf(host string) []ledger.Work {
 }
 
 // entries accounts for the run as it stands.
-func (s state) entries() []ledger.Entry {
+func (s Account) Entries() []ledger.Entry {
 	var out []ledger.Entry
 	outside := map[string]bool{}
-	for _, v := range s.servers {
+	for _, v := range s.Servers {
 		outside[v.Host] = true
 		out = append(out, s.server(v).Entries()...)
 	}
@@ -152,19 +151,19 @@ func (s state) entries() []ledger.Entry {
 		outside[j.Place] = true
 		out = append(out, j.Entries()...)
 	}
-	for _, j := range s.jobs {
+	for _, j := range s.Jobs {
 		outside[j.ID.String()] = true
 	}
 	seen := map[string]bool{}
-	for _, b := range s.bookings {
+	for _, b := range s.Bookings {
 		if outside[b.Host] || seen[b.Host] {
 			continue
 		}
 		seen[b.Host] = true
-		out = append(out, ledger.Owned{Source: s.hosts[b.Host].Source, Place: b.Host, Price: func(crew string) pricing.Money { return s.busyPrice(b.Host, crew) }, Work: s.workOf(b.Host)}.Entries()...)
+		out = append(out, ledger.Owned{Source: s.Hosts[b.Host].Source, Place: b.Host, Price: func(crew string) pricing.Money { return s.BusyPrice(b.Host, crew) }, Work: s.workOf(b.Host)}.Entries()...)
 	}
 	for _, h := range s.hired {
-		out = append(out, h.seats(s.overAt()).Entries()...)
+		out = append(out, h.Entries()...)
 	}
 	for _, c := range s.charges {
 		if !outside[c.Place] {
@@ -175,11 +174,11 @@ func (s state) entries() []ledger.Entry {
 }
 
 // server is a rented server as the ledger sees it.
-func (s state) server(v rental.Server) ledger.Server {
-	out := ledger.Server{Source: s.sourceOf(v.Offer), Place: v.Host, Meter: s.meter(v.Offer), Day: v.FromAt.UTC().Truncate(24 * time.Hour), Existed: s.existed(v), Work: s.workOf(v.Host), Trouble: v.Trouble}
-	for _, planned := range s.plan.Servers {
+func (s Account) server(v rental.Server) ledger.Server {
+	out := ledger.Server{Source: s.SourceOf(v.Offer), Place: v.Host, Meter: s.Meter(v.Offer), Day: v.FromAt.UTC().Truncate(24 * time.Hour), Existed: s.existed(v), Work: s.workOf(v.Host), Trouble: v.Trouble}
+	for _, planned := range s.Plan.Servers {
 		if planned.ID == v.ID {
-			out.Planned, out.PlannedBoot = (planned.To - planned.From).Duration(), s.offer(v.Offer).Lead.Duration()
+			out.Planned, out.PlannedBoot = (planned.To - planned.From).Duration(), s.Offer(v.Offer).Lead.Duration()
 		}
 	}
 	if v.StartedAt != nil && v.UpAt != nil {
@@ -194,10 +193,10 @@ func (s state) server(v rental.Server) ledger.Server {
 
 // ledgerJobs are the farms' jobs as the ledger sees them. What was planned of a farm's
 // minimum charge stands with its first job.
-func (s state) ledgerJobs() []ledger.Job {
+func (s Account) ledgerJobs() []ledger.Job {
 	var out []ledger.Job
 	planned := map[string]pricing.Money{}
-	for _, j := range s.jobs {
+	for _, j := range s.Jobs {
 		one := s.job(j)
 		planned[j.Farm] = planned[j.Farm].Plus(one.Estimated)
 		out = append(out, one)
@@ -213,7 +212,7 @@ func (s state) ledgerJobs() []ledger.Job {
 }
 
 // job is a farm's job as the ledger sees it.
-func (s state) job(j farms.Job) ledger.Job {
+func (s Account) job(j farms.Job) ledger.Job {
 	out := ledger.Job{Source: j.Source, Place: j.Farm, Day: j.FromAt.UTC().Truncate(24 * time.Hour), Trouble: j.Trouble}
 	tier := s.farm(j.Farm)
 	if work := pricing.PerHour(tier.NodePrice, duration(j.NodeS)); j.NodeS > 0 {
@@ -225,13 +224,13 @@ func (s state) job(j farms.Job) ledger.Job {
 			out.SoFar = out.SoFar.Max(tier.MinimumCharge)
 		}
 	}
-	for _, b := range s.bookings {
+	for _, b := range s.Bookings {
 		if b.ID == j.BookingID {
 			out.Work = ledger.Work{Crew: b.Crew, Shot: b.Shot, Planned: b.Planned, PlannedTime: time.Duration(b.Planned) * duration(b.FrameS), Open: s.EndedAt == nil && j.EndedAt == nil}
 			out.Estimated = pricing.PerHour(tier.NodePrice, out.Work.PlannedTime).Plus(tier.FramePrice.Times(int64(b.Planned)))
 		}
 	}
-	for _, w := range s.work {
+	for _, w := range s.Work {
 		if w.Booking == j.BookingID {
 			out.Work.Done, out.Work.Failed = out.Work.Done+w.Done, out.Work.Failed+w.Failed
 			out.Work.DoneTime, out.Work.FailedTry = out.Work.DoneTime+duration(w.DoneS), out.Work.FailedTry+duration(w.FailedS)
@@ -246,8 +245,8 @@ func (s state) job(j farms.Job) ledger.Job {
 }
 
 // doneOf counts the frames that a farm's job has brought.
-func (s state) doneOf(j farms.Job) (n int) {
-	for _, w := range s.work {
+func (s Account) doneOf(j farms.Job) (n int) {
+	for _, w := range s.Work {
 		if w.Booking == j.BookingID {
 			n += w.Done
 		}
@@ -255,27 +254,10 @@ func (s state) doneOf(j farms.Job) (n int) {
 	return n
 }
 
-func (s state) farm(id string) planning.Farm {
-	i := slices.IndexFunc(s.problem.Farms, func(f planning.Farm) bool { return f.ID == id })
-	if i < 0 {
-		return planning.Farm{}
-	}
-	return s.problem.Farms[i]
-}
-
-// money fills in what servers and farms cost so far and what of the cap is left.
-func (s state) money(out *api.Run) {
-	if s.Cap == nil {
-		return
-	}
-	out.Cap, out.Alert = *s.Cap, s.Alerted
-	out.OutsideCost = s.outside().String()
-}
-
 // outside is what servers, farms and seats cost so far.
-func (s state) outside() pricing.Money {
+func (s Account) Outside() pricing.Money {
 	var sum pricing.Money
-	for _, e := range s.entries() {
+	for _, e := range s.Entries() {
 		if !s.owned(e) {
 			sum = sum.Plus(e.Charged)
 		}
@@ -283,17 +265,17 @@ func (s state) outside() pricing.Money {
 	return sum
 }
 
-func (s state) owned(e ledger.Entry) bool {
-	_, mine := s.hosts[e.Place]
-	return mine && !s.hosts[e.Place].Server
+func (s Account) owned(e ledger.Entry) bool {
+	_, mine := s.Hosts[e.Place]
+	return mine && !s.Hosts[e.Place].Server
 }
 
-func (s state) jobRecord(j farms.Job) api.FarmJob {
+func (s Account) JobRecord(j farms.Job) api.FarmJob {
 	out := api.FarmJob{
 		Id: j.ID, Run: j.RunID, Shot: j.Shot, Farm: j.Farm, Source: j.Source, State: api.FarmJobState(j.State), Frames: j.Frames, Accepted: j.Accepted,
 		Findings: append([]string{}, j.Findings...), Queue: j.Queue, Trouble: j.Trouble, From: j.FromAt.UTC(), Committed: rounded(j.Committed), Proofs: append([]int{}, s.proofs[j.ID]...),
 	}
-	for _, w := range s.work {
+	for _, w := range s.Work {
 		if w.Booking == j.BookingID {
 			out.Done, out.Failed, out.RenderedS = out.Done+w.Done, out.Failed+w.Failed, out.RenderedS+w.DoneS+w.FailedS
 		}
@@ -307,7 +289,7 @@ func (s state) jobRecord(j farms.Job) api.FarmJob {
 		}
 	}
 	if j.SentAt != nil {
-		end := s.now
+		end := s.Now
 		if j.EndedAt != nil {
 			end = *j.EndedAt
 		}
@@ -319,58 +301,46 @@ func (s state) jobRecord(j farms.Job) api.FarmJob {
 	return out
 }
 
-func jobCrewState(state string) api.RunCrewState {
-	switch state {
-	case "planned":
-		return api.RunCrewStateScheduled
-	case "ended", "not-started":
-		return api.RunCrewStateFinished
-	case "rejected", "refused", "closing":
-		return api.RunCrewStateDraining
-	}
-	return api.RunCrewStateRendering
-}
-
 // FarmJobs answers with the jobs of a run at farms.
-func (q *Runs) FarmJobs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	s, err := q.read(r.Context(), id)
+func (a *Accounts) FarmJobs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	s, err := a.Of(r.Context(), id)
 	out := struct {
 		Items []api.FarmJob `json:"items"`
 	}{[]api.FarmJob{}}
-	for _, j := range s.jobs {
-		out.Items = append(out.Items, s.jobRecord(j))
+	for _, j := range s.Jobs {
+		out.Items = append(out.Items, s.JobRecord(j))
 	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // JudgeProofs accepts or refuses the proof frames of a farm's job.
-func (q *Runs) JudgeProofs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+func (a *Accounts) JudgeProofs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	body, err := httpapi.Body[api.JudgeProofsJSONBody](r)
 	var job farms.Job
 	if err == nil {
-		job, err = farms.Judge(q.store.WithContext(r.Context()), id, body.Accept)
+		job, err = farms.Judge(a.store.WithContext(r.Context()), id, body.Accept)
 	}
-	var s state
+	var s Account
 	if err == nil {
-		s, err = q.read(r.Context(), job.RunID)
+		s, err = a.Of(r.Context(), job.RunID)
 	}
-	httpapi.Answer(w, r, http.StatusOK, s.jobRecord(job), err)
+	httpapi.Answer(w, r, http.StatusOK, s.JobRecord(job), err)
 }
 
 // Ledger answers with time and money, planned and real, by place and crew.
-func (q *Runs) Ledger(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	s, err := q.read(r.Context(), id)
-	out := api.Ledger{Run: id, Rows: []api.LedgerRow{}, Currency: s.currency}
+func (a *Accounts) Ledger(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	s, err := a.Of(r.Context(), id)
+	out := api.Ledger{Run: id, Rows: []api.LedgerRow{}, Currency: s.Currency}
 	if err == nil {
-		all := s.entries()
+		all := s.Entries()
 		estimated, charged := ledger.Total(all)
 		for _, row := range byPlace(all) {
 			out.FramesDone += row.FramesDone
 			out.Rows = append(out.Rows, s.filled(row))
 		}
-		out.Cost, out.PlannedCost, out.CostBound = charged.String(), estimated.String(), s.plan.CostBound.String()
+		out.Cost, out.PlannedCost, out.CostBound = charged.String(), estimated.String(), s.Plan.CostBound.String()
 		if out.FramesDone > 0 {
-			out.FrameCost = share(charged, out.FramesDone)
+			out.FrameCost = FrameCost(charged, out.FramesDone)
 		}
 	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
@@ -413,62 +383,40 @@ func byPlace(all []ledger.Entry) []api.LedgerRow {
 		out[i] = r.LedgerRow
 		out[i].PlannedCost, out[i].Cost = r.estimated.String(), r.charged.String()
 		if r.FramesDone > 0 {
-			out[i].FrameCost = share(r.charged, r.FramesDone)
+			out[i].FrameCost = FrameCost(r.charged, r.FramesDone)
 		}
 	}
 	return out
 }
 
 // filled adds what a row's entries do not say: frames planned, failed tries, time paid.
-func (s state) filled(row api.LedgerRow) api.LedgerRow {
+func (s Account) filled(row api.LedgerRow) api.LedgerRow {
 	crews := strings.Split(row.Crew, ", ")
-	for _, b := range s.bookings {
+	for _, b := range s.Bookings {
 		if b.Host == row.Place && slices.Contains(crews, b.Crew) {
 			row.FramesPlanned += b.Planned
 			row.PlannedS += float64(b.Planned) * b.FrameS
 		}
 	}
-	for _, w := range s.work {
+	for _, w := range s.Work {
 		if w.Host == row.Place && slices.Contains(crews, w.Crew) {
 			row.Failed += w.Failed
 		}
 	}
-	for _, v := range s.servers {
+	for _, v := range s.Servers {
 		if v.Host == row.Place && v.StartedAt != nil {
-			row.PaidS = s.meter(v.Offer).Billed(s.server(v).Existed).Seconds()
+			row.PaidS = s.Meter(v.Offer).Billed(s.server(v).Existed).Seconds()
 		}
 	}
 	return row
 }
 
-func (s state) busyPrice(host, crew string) pricing.Money {
-	for _, h := range s.problem.Hosts {
-		for _, c := range h.Crews {
-			if h.ID == host && c.ID == crew {
-				return c.BusyPrice
-			}
-		}
-	}
-	return pricing.Money{}
-}
-
-func (s state) offer(id string) planning.Offer {
-	i := slices.IndexFunc(s.problem.Offers, func(o planning.Offer) bool { return o.ID == id })
-	if i < 0 {
-		return planning.Offer{}
-	}
-	return s.problem.Offers[i]
-}
-
-func (s state) meter(offer string) pricing.Meter { return s.offer(offer).Meter() }
-func (s state) sourceOf(offer string) string     { return s.offer(offer).Source }
-
 // existed is how long a server has existed.
-func (s state) existed(v rental.Server) time.Duration {
+func (s Account) existed(v rental.Server) time.Duration {
 	if v.StartedAt == nil {
 		return 0
 	}
-	end := s.now
+	end := s.Now
 	if v.StoppedAt != nil {
 		end = *v.StoppedAt
 	}
@@ -482,4 +430,23 @@ func rounded(text string) string {
 		return text
 	}
 	return m.String()
+}
+
+// placeSource is where a host of the run comes from; a rented server's host is not
+// in the stock any more once it is ended.
+func (s Account) PlaceSource(host string) string {
+	for _, v := range s.Servers {
+		if v.Host == host {
+			return s.SourceOf(v.Offer)
+		}
+	}
+	return s.Hosts[host].Source
+}
+
+// overAt is when the run ended, or now.
+func (s Account) overAt() time.Time {
+	if s.EndedAt != nil {
+		return *s.EndedAt
+	}
+	return s.Now
 }

@@ -1,0 +1,136 @@
+// Package accounts says what runs cost: by entry, by place and by source, planned and
+// charged. It reads what queue, rental, farms and sources have written, and the plan that a
+// run carries out, and writes nothing itself; the rules by which entries are made are
+// core/ledger's.
+package accounts
+
+import (
+	"context"
+	"fmt"
+	"math/big"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"rotanex.example/core/ledger"
+	"rotanex.example/core/pricing"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/farms"
+	"rotanex.example/service/hosts"
+	"rotanex.example/service/httpapi"
+	"rotanex.example/service/queue"
+	"rotanex.example/service/rental"
+	"rotanex.example/service/store"
+)
+
+// Accounts makes them.
+type Accounts struct {
+	store *store.Store
+	clock clock.Clock
+	queue *queue.Queue
+
+	kept sync.Map // by run: settled accounts of those that have ended
+}
+
+// New makes it.
+func New(s *store.Store, c clock.Clock, q *queue.Queue) *Accounts {
+	return &Accounts{store: s, clock: c, queue: q}
+}
+
+// Run is what an account needs to know of its run.
+type Run struct {
+	ID        uuid.UUID
+	PlanID    *uuid.UUID
+	State     string
+	Cap       *string
+	CreatedAt time.Time
+	EndedAt   *time.Time
+}
+
+// Account is a run with everything that its cost rests on, read at one time.
+type Account struct {
+	Run
+	Carried
+	Now      time.Time
+	Bookings []queue.Booking
+	Servers  []rental.Server
+	Jobs     []farms.Job
+	Hosts    map[string]hosts.Host
+	Work     []DayWork
+
+	charges []charge
+	hired   []ledger.Hired
+	spans   []span
+	proofs  map[uuid.UUID][]int
+}
+
+// runs reads runs by their ids, oldest first; all that carry a plan out without one.
+func (a *Accounts) runs(ctx context.Context, id *uuid.UUID) (out []Run, err error) {
+	return out, a.store.WithContext(ctx).Raw(`SELECT id, plan_id, state, cap::text AS cap, created_at, ended_at FROM runs
+		WHERE plan_id IS NOT NULL AND ($1::uuid IS NULL OR id = $1) ORDER BY created_at, id`, id).Scan(&out).Error
+}
+
+// find reads one run.
+func (a *Accounts) find(ctx context.Context, id uuid.UUID) (Run, error) {
+	all, err := a.runs(ctx, &id)
+	if err == nil && len(all) == 0 {
+		err = httpapi.NotFound(fmt.Sprintf("there is no run %s that carries a plan out; rotanex runs list shows them", id))
+	}
+	if err != nil {
+		return Run{}, err
+	}
+	return all[0], nil
+}
+
+// Of reads the account of a run.
+func (a *Accounts) Of(ctx context.Context, id uuid.UUID) (s Account, err error) {
+	if s.Run, err = a.find(ctx, id); err != nil {
+		return s, err
+	}
+	if s.Carried, err = a.CarriedBy(ctx, s.PlanID, id); err != nil {
+		return s, err
+	}
+	s.Now = a.clock.Now()
+	db := a.store.WithContext(ctx)
+	var all []hosts.Host
+	for _, query := range []error{
+		db.Where("run_id = ?", id).Order("start_at, id").Find(&s.Bookings).Error,
+		db.Where("run_id = ?", id).Order("id").Find(&s.Servers).Error,
+		db.Where("run_id = ?", id).Order("from_at, id").Find(&s.Jobs).Error,
+		db.Where("name IN (SELECT host FROM bookings WHERE run_id = ?)", id).Find(&all).Error,
+		a.readMoney(ctx, &s),
+	} {
+		if query != nil {
+			return s, query
+		}
+	}
+	s.Hosts = map[string]hosts.Host{}
+	for _, h := range all {
+		s.Hosts[h.Name] = h
+	}
+	return s, nil
+}
+
+// readHired reads the extra seats that a run has hired, paid until it ends, or until now.
+func (a *Accounts) readHired(ctx context.Context, s *Account) error {
+	until := s.overAt()
+	var err error
+	s.hired, err = store.Rows(a.store.WithContext(ctx).Raw("SELECT pool, from_at, seats, price::text, days FROM hired_seats WHERE run_id = $1 ORDER BY from_at, pool", s.ID), func(row store.Row) (ledger.Hired, error) {
+		h := ledger.Hired{Until: until}
+		var price string
+		err := row.Scan(&h.Pool, &h.From, &h.Seats, &price, &h.Days)
+		if err == nil {
+			h.From = h.From.UTC()
+			h.Price, err = pricing.ParseMoney(price)
+		}
+		return h, err
+	})
+	return err
+}
+
+// FrameCost is what a frame costs of an amount for so many, to a hundredth of a cent: one
+// may cost less than that.
+func FrameCost(m pricing.Money, n int) string {
+	return m.Scaled(big.NewRat(1, int64(n))).Rat().FloatString(4)
+}
