@@ -258,7 +258,6 @@ func TestAFarmsJobSurvivesWhateverDies(t *testing.T) {
 	} {
 		for _, trouble := range []string{"before", "half", "dies before", "dies after"} {
 			t.Run(call.what+", "+trouble, func(t *testing.T) {
-				t.Parallel()
 				cut := &cutting{method: call.method, path: call.path, reached: make(chan struct{}), goOn: make(chan struct{})}
 				var dies bool
 				goOn := sync.OnceFunc(func() { close(cut.goOn) })

@@ -54,7 +54,6 @@ func TestNothingIsDoubledOrForgottenWhateverDies(t *testing.T) {
 	for call := 1; call <= 4; call++ {
 		for _, trouble := range []string{"before", "after", "half", "twice", "dies before", "dies after"} {
 			t.Run(fmt.Sprintf("call %d, %s", call, trouble), func(t *testing.T) {
-				t.Parallel()
 				h, clock, source, own, run := hiredHouse(t)
 				dies, reached, restarted := false, make(chan struct{}), make(chan struct{})
 				goOn := sync.OnceFunc(func() { close(restarted) })

@@ -33,6 +33,7 @@ import (
 	"rotanex.example/service/packages"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/plans"
+	"rotanex.example/service/problems"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/runs"
@@ -120,6 +121,8 @@ type Service struct {
 	shots  *shots.Shots
 	trials *trials.Trials
 	plans  *plans.Plans
+
+	problems *problems.Problems
 
 	computations *computations.Computations
 
@@ -214,10 +217,13 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, s.sources, s.jobs, s.queue, c.Address, owner, c.Log)
 	s.farms = farms.New(s.store, s.clock, s.feed, s.queue, s.sources, s.packages, s.jobs, owner, c.Log)
 	s.computations = computations.New(s.store, s.clock, s.feed, s.jobs, c.Log)
-	s.plans = plans.New(plans.Config{
-		Store: s.store, Clock: s.clock, Feed: s.feed, Computations: s.computations,
-		Hosts: s.hosts, Shots: s.shots, Candidates: s.candidates, Timings: s.timings, Sources: s.sources, Packages: s.packages,
+	s.problems = problems.New(problems.Config{
+		Store: s.store, Clock: s.clock, Hosts: s.hosts, Shots: s.shots, Candidates: s.candidates, Sources: s.sources, Packages: s.packages,
 		Currency: c.Currency, Zone: zone,
+	})
+	s.plans = plans.New(plans.Config{
+		Store: s.store, Clock: s.clock, Feed: s.feed, Computations: s.computations, Problems: s.problems,
+		Hosts: s.hosts, Shots: s.shots, Timings: s.timings, Sources: s.sources, Currency: c.Currency, Zone: zone,
 	})
 	if s.FirstToken, err = s.access.Bootstrap(ctx); err != nil {
 		return err

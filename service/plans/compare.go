@@ -16,6 +16,7 @@ import (
 	"rotanex.example/core/timing"
 	"rotanex.example/service/computations"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/problems"
 )
 
 // noDeadline is within what a shot is compared that has no deadline of its own.
@@ -24,7 +25,7 @@ const noDeadline = 3 * 24 * time.Hour
 // toCompare is the question of what a shot takes on each source.
 type toCompare struct {
 	Problem  planning.Problem  `json:"problem"`
-	Notes    notes             `json:"notes"`
+	Notes    problems.Notes    `json:"notes"`
 	Names    []string          `json:"names"` // of sources, and of a baseline that is a place
 	SourceOf map[string]string `json:"source_of"`
 	Baseline string            `json:"baseline,omitempty"`
@@ -48,11 +49,11 @@ func (p *Plans) comparison(shot string, by time.Time, baseline string) computati
 }
 
 func (p *Plans) toCompare(ctx context.Context, shot string, by time.Time, baseline string) (x toCompare, err error) {
-	ask := Ask{Shots: []string{shot}, By: by, Again: true}
+	ask := problems.Ask{Shots: []string{shot}, By: by, Again: true}
 	if s, err := p.Shots.Find(ctx, shot); err == nil && by.IsZero() && s.Spec.Deadline.IsZero() {
 		ask.By = p.Clock.Now().Add(noDeadline)
 	}
-	if x.Problem, x.Notes, err = p.build(ctx, ask); err != nil {
+	if x.Problem, x.Notes, err = p.Problems.Build(ctx, ask); err != nil {
 		return x, err
 	}
 	places, err := p.Hosts.Places(ctx)
@@ -87,7 +88,7 @@ func (p *Plans) alternatives(ctx context.Context, question []byte, say questions
 	out := compared{By: x.Problem.Start.Add(x.Problem.Shots[0].Deadline.Duration()), Unsupported: map[string][]string{}}
 	measured := func(t planning.Timing) bool {
 		_, place := t.Place()
-		return x.Notes.Basis[basisKey(t.Shot, place, t.Crew)].Basis == timing.Measured
+		return x.Notes.Basis[problems.BasisKey(t.Shot, place, t.Crew)].Basis == timing.Measured
 	}
 	if out.Rows, err = questions.Sources(ctx, x.Problem, x.Names, x.SourceOf, measured, say); err != nil {
 		return nil, err

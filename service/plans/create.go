@@ -4,8 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
-	"strings"
 
 	"github.com/google/uuid"
 
@@ -14,6 +12,7 @@ import (
 	"rotanex.example/core/planning/questions"
 	"rotanex.example/service/computations"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/problems"
 )
 
 // toSolve is the question of a new plan: everything that it is made of.
@@ -21,20 +20,20 @@ type toSolve struct {
 	ID          uuid.UUID        `json:"id"`
 	Fingerprint []byte           `json:"fingerprint"` // of the request
 	Problem     planning.Problem `json:"problem"`
-	Notes       notes            `json:"notes"`
+	Notes       problems.Notes   `json:"notes"`
 }
 
 // question is what is computed for a new plan, unless it is there already.
-func (p *Plans) question(ctx context.Context, id uuid.UUID, fingerprint []byte, ask Ask) (q computations.Question, there bool, err error) {
+func (p *Plans) question(ctx context.Context, id uuid.UUID, fingerprint []byte, ask problems.Ask) (q computations.Question, there bool, err error) {
 	old, there, err := p.look(ctx, id)
 	if err != nil || there {
 		return q, there, errors.Join(err, httpapi.SameRequest(old.Request, fingerprint))
 	}
-	if err := ask.check(); err != nil {
+	if err := ask.Check(); err != nil {
 		return q, false, err
 	}
-	return computations.Question{ID: id, Kind: planKind, About: listed(ask.Shots), Input: func(ctx context.Context) (any, error) {
-		problem, notes, err := p.build(ctx, ask)
+	return computations.Question{ID: id, Kind: planKind, About: problems.Listed(ask.Shots), Input: func(ctx context.Context) (any, error) {
+		problem, notes, err := p.Problems.Build(ctx, ask)
 		return toSolve{id, fingerprint, problem, notes}, err
 	}}, false, nil
 }
@@ -82,12 +81,4 @@ func (p *Plans) answer(ctx context.Context, x *toSolve, u forecast.Uncertainty, 
 	problem := questions.WithSlack(x.Problem, ask.Slack)
 	plan, err := planning.Solve(ctx, problem, options)
 	return problem, plan, errors.Join(err, ctx.Err())
-}
-
-// listed names the first few of many.
-func listed(names []string) string {
-	if len(names) > 3 {
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:2], ", "), len(names)-2)
-	}
-	return strings.Join(names, ", ")
 }

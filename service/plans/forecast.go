@@ -12,6 +12,7 @@ import (
 	"rotanex.example/core/planning"
 	"rotanex.example/core/planning/questions"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/problems"
 )
 
 // simulate answers the question of how sure a plan is.
@@ -51,7 +52,7 @@ const fewest = 8
 
 // uncertainty gathers what is not known for sure: how single frames of each shot differ,
 // how well each time is known, and how often tries failed on each place.
-func (p *Plans) uncertainty(ctx context.Context, problem planning.Problem, n notes) (forecast.Uncertainty, []string, error) {
+func (p *Plans) uncertainty(ctx context.Context, problem planning.Problem, n problems.Notes) (forecast.Uncertainty, []string, error) {
 	d := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}}
 	var restsOn, few []string
 	known, err := p.Timings.Know(ctx)
@@ -76,7 +77,7 @@ func (p *Plans) uncertainty(ctx context.Context, problem planning.Problem, n not
 	}
 	for _, t := range problem.Timings {
 		_, place := t.Place()
-		if e := n.Basis[basisKey(t.Shot, place, t.Crew)]; e.Low > 0 && e.High > e.Low {
+		if e := n.Basis[problems.BasisKey(t.Shot, place, t.Crew)]; e.Low > 0 && e.High > e.Low {
 			d.Typical[forecast.TimingKey(t)] = math.Log(e.High/e.Low) / (2 * 1.645) // the interval holds nine in ten
 		}
 	}

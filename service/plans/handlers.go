@@ -14,6 +14,7 @@ import (
 	"rotanex.example/service/access"
 	"rotanex.example/service/computations"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/problems"
 )
 
 // Create plans.
@@ -38,23 +39,23 @@ func (p *Plans) Create(w http.ResponseWriter, r *http.Request, params api.Create
 }
 
 // askOf turns a request into what is asked.
-func askOf(x api.NewPlan) Ask {
-	a := Ask{
+func askOf(x api.NewPlan) problems.Ask {
+	a := problems.Ask{
 		Shots: x.Shots, By: x.By, Goal: string(x.Goal), Budget: x.Budget, OwnedOnly: x.Rented != nil && !*x.Rented,
 		TimeLimit: time.Duration(float64(x.TimeLimitS) * float64(time.Second)), Slack: share(x.Slack), Confidence: share(x.Confidence),
 		NotBefore: x.NotBefore, Without: x.Without, Run: x.Run, Again: x.Again,
 	}
 	for _, pin := range x.Pin {
-		a.Pin = append(a.Pin, Pin{pin.Shot, pin.Places})
+		a.Pin = append(a.Pin, problems.Pin{Shot: pin.Shot, Places: pin.Places})
 	}
 	for _, s := range x.Assume {
-		a.Assume = append(a.Assume, Assumption{What: string(s.What), Name: s.Name, Like: s.Like, Price: s.Price, Count: s.Count, Factor: share(s.Factor), At: s.At})
+		a.Assume = append(a.Assume, problems.Assumption{What: string(s.What), Name: s.Name, Like: s.Like, Price: s.Price, Count: s.Count, Factor: share(s.Factor), At: s.At})
 	}
 	return a
 }
 
 // choicesOf turns what was asked into the request that asks it again.
-func choicesOf(a *Ask) api.NewPlan {
+func choicesOf(a *problems.Ask) api.NewPlan {
 	rented := !a.OwnedOnly
 	out := api.NewPlan{
 		Shots: a.Shots, By: a.By, Goal: api.NewPlanGoal(a.Goal), Budget: a.Budget, Rented: &rented, TimeLimitS: float32(a.TimeLimit.Seconds()),

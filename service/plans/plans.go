@@ -1,6 +1,5 @@
-// Package plans turns what the service knows into a planning problem, has it solved in
-// the background, and keeps problem and answer together, so that any plan can be
-// reproduced from its own record. What people ask of a plan (why, what would fix it, what
+// Package plans has planning problems solved in the background, and keeps problem and
+// answer together, so that any plan can be reproduced from its own record. What people ask of a plan (why, what would fix it, what
 // if sooner, how sure) is answered from that record by core/planning/questions and
 // core/forecast, in the background too.
 package plans
@@ -9,12 +8,11 @@ import (
 	"time"
 
 	"rotanex.example/core/forecast"
-	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/computations"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
-	"rotanex.example/service/packages"
+	"rotanex.example/service/problems"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
@@ -28,12 +26,11 @@ type Config struct {
 	Feed         *events.Feed
 	Computations *computations.Computations
 
-	Hosts      *hosts.Hosts
-	Shots      *shots.Shots
-	Candidates *candidates.Candidates
-	Timings    *timings.Timings
-	Sources    *sources.Sources
-	Packages   *packages.Packages
+	Problems *problems.Problems
+	Hosts    *hosts.Hosts
+	Shots    *shots.Shots
+	Timings  *timings.Timings
+	Sources  *sources.Sources
 
 	Currency string
 	Zone     *time.Location // in which opening hours are read

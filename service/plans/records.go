@@ -12,9 +12,9 @@ import (
 	"gorm.io/gorm/clause"
 
 	"rotanex.example/core/planning"
-	"rotanex.example/core/timing"
 	"rotanex.example/service/events"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/problems"
 )
 
 // Plan is the record of one.
@@ -29,36 +29,11 @@ type Plan struct {
 	Currency  string
 	Problem   string
 	Plan      string
-	Notes     notes `gorm:"serializer:json"`
+	Notes     problems.Notes `gorm:"serializer:json"`
 	PartOf    *uuid.UUID
 	RunID     *uuid.UUID
 	Curve     *drawn   `gorm:"serializer:json"`
 	Chance    *float64 // to meet every deadline, by its forecast when it was made
-}
-
-// notes is what a plan's problem file does not say: what was asked, where each timing
-// comes from, and what was left out and why.
-type notes struct {
-	Ask     *Ask                       `json:"ask,omitempty"`
-	Basis   map[string]timing.Estimate `json:"basis"` // by basisKey
-	LeftOut []leftOut                  `json:"left_out"`
-	// Deadlines are the real ones, where the problem's keep time spare.
-	Deadlines map[string]planning.Millis `json:"deadlines,omitempty"`
-	Slack     float64                    `json:"slack,omitempty"`
-	Assumes   []string                   `json:"assumes,omitempty"`
-	FarmCrews map[string]string          `json:"farm_crews,omitempty"` // of each shot and farm, what renders on a node
-	Sources   map[string]string          `json:"sources,omitempty"`    // of each owned host
-	SeatDays  map[string]int             `json:"seat_days,omitempty"`  // for how many days extra seats of each pool are hired
-	Kept      []kept                     `json:"kept,omitempty"`       // frames that are done already
-}
-
-// leftOut is a crew that may not render a shot, or may not yet, and why.
-type leftOut struct {
-	Shot  string `json:"shot"`
-	Place string `json:"place"`
-	Crew  string `json:"crew,omitempty"`
-	Why   string `json:"why"`
-	Fix   string `json:"fix,omitempty"`
 }
 
 // drawn is a trade-off curve as it is kept with the plan that it was drawn for.
@@ -76,10 +51,8 @@ type point struct {
 	Status string    `json:"status"`
 }
 
-func basisKey(shot, place, crew string) string { return shot + " " + place + "/" + crew }
-
 // recordOf makes the record of a plan.
-func (p *Plans) recordOf(problem planning.Problem, plan planning.Plan, n notes) (Plan, error) {
+func (p *Plans) recordOf(problem planning.Problem, plan planning.Plan, n problems.Notes) (Plan, error) {
 	problemFile, err := json.Marshal(problem)
 	if err != nil {
 		return Plan{}, err
@@ -101,14 +74,6 @@ func (r Plan) open() (problem planning.Problem, plan planning.Plan, err error) {
 		plan, err = planning.ParsePlan(bytes.NewReader([]byte(r.Plan)))
 	}
 	return problem, plan, err
-}
-
-// deadline is when a shot is really due, of which the problem's may keep time spare.
-func (n notes) deadline(s planning.Shot) planning.Millis {
-	if real, ok := n.Deadlines[s.ID]; ok {
-		return real
-	}
-	return s.Deadline
 }
 
 // look finds a plan, and reports whether there is one.
@@ -169,27 +134,4 @@ type tried struct {
 func (p *Plans) triesByPlace(ctx context.Context) (out []tried, err error) {
 	return out, p.Store.WithContext(ctx).Raw(`SELECT coalesce(s.offer, a.host) AS place, count(*) AS tries, count(*) FILTER (WHERE a.outcome <> 'done') AS fail
 		FROM tries a LEFT JOIN servers s ON s.host = a.host WHERE a.outcome <> 'revoked' GROUP BY 1`).Scan(&out).Error
-}
-
-// hired is how many extra seats of a pool open runs have hired.
-func (p *Plans) hired(ctx context.Context, pool string) (seats int, err error) {
-	return seats, p.Store.WithContext(ctx).Raw(`SELECT coalesce(sum(h.seats), 0) FROM hired_seats h JOIN runs r ON r.id = h.run_id
-		WHERE h.pool = ? AND r.state IN ('running', 'paused')`, pool).Scan(&seats).Error
-}
-
-// busyUntil returns when each host has done what open runs still have booked on it.
-// A host is taken whole until then, though some of its devices may be free.
-func (p *Plans) busyUntil(ctx context.Context, but *uuid.UUID) (map[string]time.Time, error) {
-	var rows []struct {
-		Host  string
-		Until time.Time
-	}
-	err := p.Store.WithContext(ctx).Raw(`
-		SELECT b.host, max(b.end_at) AS until FROM bookings b JOIN runs r ON r.id = b.run_id
-		WHERE b.open AND r.kind = 'run' AND b.taken < b.frames AND (?::uuid IS NULL OR r.id <> ?) GROUP BY 1`, but, but).Scan(&rows).Error
-	out := map[string]time.Time{}
-	for _, row := range rows {
-		out[row.Host] = row.Until.UTC()
-	}
-	return out, err
 }

@@ -13,6 +13,7 @@ import (
 	"rotanex.example/core/planning/questions"
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/problems"
 )
 
 // brief is the plan without its bookings, as in a list.
@@ -27,7 +28,7 @@ func (r Plan) brief(problem planning.Problem, plan planning.Plan) api.Plan {
 		out.OutsideCost = planning.Outside(problem, plan).String()
 	}
 	for _, s := range problem.Shots {
-		if d := at(r.Notes.deadline(s)); d.After(out.Deadline) {
+		if d := at(r.Notes.Deadline(s)); d.After(out.Deadline) {
 			out.Deadline = d
 		}
 	}
@@ -51,7 +52,7 @@ func record(r Plan, whole bool) (api.Plan, error) {
 	if !whole {
 		return out, nil
 	}
-	out.Choices = choicesOf(cmp.Or(r.Notes.Ask, &Ask{Shots: r.Shots, Goal: problem.Goal, Run: r.RunID, By: out.Deadline}))
+	out.Choices = choicesOf(cmp.Or(r.Notes.Ask, &problems.Ask{Shots: r.Shots, Goal: problem.Goal, Run: r.RunID, By: out.Deadline}))
 	for _, lost := range plan.Impossible {
 		out.Impossible = append(out.Impossible, struct {
 			Shot string `json:"shot"`
@@ -65,7 +66,7 @@ func record(r Plan, whole bool) (api.Plan, error) {
 	for _, k := range r.Notes.Kept {
 		out.Kept = append(out.Kept, api.KeptFrames{Shot: k.Shot, Run: k.Run, Frames: k.Frames, Count: k.N})
 	}
-	sources := sourcesOf(problem, r.Notes)
+	sources := problems.SourcesOf(problem, r.Notes)
 	r.addBookings(&out, problem, plan, sources)
 	addPicture(&out, problem, plan, sources)
 	if out.Problem, err = httpapi.Convert[map[string]any](json.RawMessage(r.Problem)); err != nil {
@@ -92,7 +93,7 @@ func (r Plan) addBookings(out *api.Plan, problem planning.Problem, plan planning
 		if b.Server != "" {
 			place = offerOf[b.Server]
 		}
-		basis := r.Notes.Basis[basisKey(b.Shot, place, b.Crew)]
+		basis := r.Notes.Basis[problems.BasisKey(b.Shot, place, b.Crew)]
 		row := api.PlannedBooking{
 			Shot: b.Shot, Place: b.Where(), Source: sources[place], Owned: b.Host != "", Crew: b.Crew, Frames: b.Frames, Start: at(b.Start), End: at(b.End),
 			FrameS: basis.Seconds, Basis: api.PlannedBookingBasis(basis.Basis), LowS: basis.Low, HighS: basis.High,
@@ -142,21 +143,6 @@ func addPicture(out *api.Plan, problem planning.Problem, plan planning.Plan, sou
 	}
 }
 
-// sourcesOf tells the source of every place of a problem.
-func sourcesOf(problem planning.Problem, n notes) map[string]string {
-	out := map[string]string{}
-	for _, h := range problem.Hosts {
-		out[h.ID] = cmp.Or(n.Sources[h.ID], owned)
-	}
-	for _, o := range problem.Offers {
-		out[o.ID] = o.Source
-	}
-	for _, f := range problem.Farms {
-		out[f.ID] = f.Source
-	}
-	return out
-}
-
 func showForecast(of Plan, kept answerOfForecast) (api.PlanForecast, error) {
 	f := kept.Forecast
 	out := api.PlanForecast{
@@ -184,7 +170,7 @@ func showForecast(of Plan, kept answerOfForecast) (api.PlanForecast, error) {
 		*x.to = pricing.MustMoney(fmt.Sprintf("%.6f", x.v)).String()
 	}
 	for i, s := range f.Shots {
-		out.Shots = append(out.Shots, api.ShotForecast{Shot: s.ID, Chance: s.Chance, Deadline: at(of.Notes.deadline(problem.Shots[i]).Duration().Seconds()), Finish: times(s.Finish)})
+		out.Shots = append(out.Shots, api.ShotForecast{Shot: s.ID, Chance: s.Chance, Deadline: at(of.Notes.Deadline(problem.Shots[i]).Duration().Seconds()), Finish: times(s.Finish)})
 	}
 	for _, s := range f.Finishes {
 		if s >= 0 {

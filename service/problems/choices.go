@@ -1,4 +1,4 @@
-package plans
+package problems
 
 import (
 	"fmt"
@@ -32,7 +32,7 @@ func (b *builder) choose(ask Ask) error {
 		}
 		pinned[pin.Shot] = append(pinned[pin.Shot], pin.Places...)
 	}
-	sources := sourcesOf(b.problem, b.notes)
+	sources := SourcesOf(b.problem, b.notes)
 	named := func(list []string, place string) bool {
 		return slices.Contains(list, place) || slices.Contains(list, sources[place])
 	}
@@ -52,9 +52,6 @@ func (b *builder) choose(ask Ask) error {
 	return nil
 }
 
-// owned is the source of hosts that come from none that has a name.
-const owned = "owned"
-
 // notNamed says that a name is none of those that could be meant, and which these are.
 func (b *builder) notNamed(name string, known map[string]bool) string {
 	return fmt.Sprintf("%s is no host, offer or source that could be used here; there are %s", name, strings.Join(slices.Sorted(maps.Keys(known)), ", "))
@@ -62,7 +59,7 @@ func (b *builder) notNamed(name string, known map[string]bool) string {
 
 func (b *builder) names() map[string]bool {
 	out := map[string]bool{}
-	for place, source := range sourcesOf(b.problem, b.notes) {
+	for place, source := range SourcesOf(b.problem, b.notes) {
 		out[place], out[source] = true, true
 	}
 	for _, x := range b.notes.LeftOut {

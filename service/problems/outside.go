@@ -1,4 +1,4 @@
-package plans
+package problems
 
 import (
 	"context"
@@ -87,7 +87,7 @@ func (b *builder) addFarms(ctx context.Context) error {
 			if frame, ok := b.estimate(shot, f.Name, crew); ok {
 				used = true
 				b.notes.FarmCrews[shot.Name+" "+f.Name] = crew.ID
-				b.notes.Basis[basisKey(shot.Name, f.Name, "")] = b.notes.Basis[basisKey(shot.Name, f.Name, crew.ID)]
+				b.notes.Basis[BasisKey(shot.Name, f.Name, "")] = b.notes.Basis[BasisKey(shot.Name, f.Name, crew.ID)]
 				b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Farm: f.Name, Frame: frame})
 			}
 		}

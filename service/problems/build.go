@@ -1,4 +1,4 @@
-package plans
+package problems
 
 import (
 	"context"
@@ -20,9 +20,9 @@ import (
 // a plan that comes late still finds them.
 const horizon = 14 * 24 * time.Hour
 
-// build turns stock, trials and prices into a problem.
-func (p *Plans) build(ctx context.Context, ask Ask) (planning.Problem, notes, error) {
-	b := builder{Plans: p, now: p.Clock.Now().Truncate(time.Second), notes: notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []leftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}}}
+// Build turns stock, trials and prices into a problem.
+func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes, error) {
+	b := builder{Problems: p, now: p.Clock.Now().Truncate(time.Second), notes: Notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}}}
 	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.Currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
 	if ask.Goal != "" {
 		b.problem.Goal = ask.Goal
@@ -72,10 +72,10 @@ func (p *Plans) build(ctx context.Context, ask Ask) (planning.Problem, notes, er
 }
 
 type builder struct {
-	*Plans
+	*Problems
 	now     time.Time
 	problem planning.Problem
-	notes   notes
+	notes   Notes
 	shots   []plannedShot
 	last    time.Time // of the deadlines
 	rest    *rest     // of the run that is planned on; nil for none
@@ -216,7 +216,7 @@ func (b *builder) millis(t time.Time) planning.Millis {
 }
 
 func (b *builder) leaveOut(shot, place, crew, why, fix string) {
-	b.notes.LeftOut = append(b.notes.LeftOut, leftOut{Shot: shot, Place: place, Crew: crew, Why: why, Fix: strings.ReplaceAll(fix, "SHOT", shot)})
+	b.notes.LeftOut = append(b.notes.LeftOut, LeftOut{Shot: shot, Place: place, Crew: crew, Why: why, Fix: strings.ReplaceAll(fix, "SHOT", shot)})
 }
 
 func (b *builder) addHosts(ctx context.Context, ask Ask) error {
@@ -279,6 +279,6 @@ func (b *builder) estimate(shot plannedShot, place string, c stock.Crew) (planni
 		b.leaveOut(shot.Name, place, c.ID, why, fix)
 		return 0, false
 	}
-	b.notes.Basis[basisKey(shot.Name, place, c.ID)] = x.Estimate
+	b.notes.Basis[BasisKey(shot.Name, place, c.ID)] = x.Estimate
 	return max(1, planning.Millis(x.Estimate.Seconds*1000+0.5)), true
 }

@@ -1,4 +1,4 @@
-package plans
+package problems
 
 import (
 	"context"
@@ -14,9 +14,9 @@ import (
 	"rotanex.example/service/store"
 )
 
-// kept is frames of a shot that a run has done already and that a new plan need not
+// Kept is frames of a shot that a run has done already and that a new plan need not
 // render again.
-type kept struct {
+type Kept struct {
 	Shot   string    `json:"shot"`
 	Run    uuid.UUID `json:"run"`
 	Frames string    `json:"frames"` // as of a frames.Set
@@ -28,7 +28,7 @@ const earlierRuns = 20
 
 // doneBefore lists the frames of a shot that runs have done as it is now: the same scene,
 // settings, renderer and package. Of a frame that several did, the last one counts.
-func (p *Plans) doneBefore(ctx context.Context, shot shots.Shot) ([]kept, error) {
+func (p *Problems) doneBefore(ctx context.Context, shot shots.Shot) ([]Kept, error) {
 	now, _, err := p.Packages.Of(ctx, shot.Name)
 	if err != nil {
 		return nil, err
@@ -37,7 +37,7 @@ func (p *Plans) doneBefore(ctx context.Context, shot shots.Shot) ([]kept, error)
 	if err != nil {
 		return nil, err
 	}
-	var out []kept
+	var out []Kept
 	left := shot.Frames()
 	for _, r := range runs {
 		if !samePicture(r.spec, shot.Spec) || !slices.EqualFunc(r.files, now.Files, sameFile) || left.Len() == 0 {
@@ -49,7 +49,7 @@ func (p *Plans) doneBefore(ctx context.Context, shot shots.Shot) ([]kept, error)
 		}
 		rest := left.Minus(frames.Of(done...))
 		if here := left.Minus(rest); here.Len() > 0 {
-			out = append(out, kept{Shot: shot.Name, Run: r.id, Frames: here.String(), N: here.Len()})
+			out = append(out, Kept{Shot: shot.Name, Run: r.id, Frames: here.String(), N: here.Len()})
 		}
 		left = rest
 	}
@@ -74,14 +74,14 @@ type earlier struct {
 }
 
 // runsOf reads the last runs of a shot, newest first.
-func (p *Plans) runsOf(ctx context.Context, shot string) ([]earlier, error) {
+func (p *Problems) runsOf(ctx context.Context, shot string) ([]earlier, error) {
 	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT r.id, s.spec, coalesce(s.package, '[]') FROM run_shots s JOIN runs r ON r.id = s.run_id
 		WHERE s.shot = $1 AND r.kind = 'run' ORDER BY r.created_at DESC, r.id LIMIT $2`, shot, earlierRuns), func(row store.Row) (e earlier, err error) {
 		return e, row.Scan(&e.id, store.JSON(&e.spec), store.JSON(&e.files))
 	})
 }
 
-func (p *Plans) doneIn(ctx context.Context, run uuid.UUID, shot string) ([]int, error) {
+func (p *Problems) doneIn(ctx context.Context, run uuid.UUID, shot string) ([]int, error) {
 	return store.Column[int](p.Store.WithContext(ctx).Raw(`SELECT frame FROM frames
 		WHERE run_id = $1 AND shot = $2 AND state = 'done' AND NOT warm_up AND repeat = 0`, run, shot))
 }
@@ -98,5 +98,5 @@ func (b *builder) keepDone(ctx context.Context, shot shots.Shot, frames int) (in
 
 // nothingLeft says that all that was asked for is done.
 func nothingLeft(ask Ask) error {
-	return httpapi.BadField("/shots", listed(ask.Shots), "is done already, every frame, as it is now: rotanex runs list shows by which run. Ask for them `again` (rotanex plan … --again) to render them once more")
+	return httpapi.BadField("/shots", Listed(ask.Shots), "is done already, every frame, as it is now: rotanex runs list shows by which run. Ask for them `again` (rotanex plan … --again) to render them once more")
 }

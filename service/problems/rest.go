@@ -1,4 +1,4 @@
-package plans
+package problems
 
 import (
 	"context"
@@ -27,7 +27,7 @@ type paidServer struct {
 }
 
 // rest reads what is left of a run.
-func (p *Plans) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
+func (p *Problems) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 	out := &rest{waiting: map[string]int{}, busy: map[string]time.Time{}}
 	var state, kind string
 	if err := p.Store.WithContext(ctx).Raw("SELECT state, kind FROM runs WHERE id = ?", run).Row().Scan(&state, &kind); err != nil {
@@ -111,7 +111,7 @@ func (b *builder) addPaidServers() {
 		for _, t := range b.problem.Timings {
 			if t.Offer == v.Offer {
 				b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: t.Shot, Host: v.Host, Crew: t.Crew, Frame: t.Frame})
-				b.notes.Basis[basisKey(t.Shot, v.Host, t.Crew)] = b.notes.Basis[basisKey(t.Shot, v.Offer, t.Crew)]
+				b.notes.Basis[BasisKey(t.Shot, v.Host, t.Crew)] = b.notes.Basis[BasisKey(t.Shot, v.Offer, t.Crew)]
 			}
 		}
 		// Its place among the offer's servers is taken.

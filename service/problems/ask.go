@@ -1,4 +1,4 @@
-package plans
+package problems
 
 import (
 	"fmt"
@@ -48,8 +48,8 @@ type Assumption struct {
 	At     time.Time `json:"at,omitzero"`
 }
 
-// check says what is wrong with what is asked, as far as that can be told from itself.
-func (a Ask) check() error {
+// Check says what is wrong with what is asked, as far as that can be told from itself.
+func (a Ask) Check() error {
 	if a.Slack < 0 || a.Slack >= 1 {
 		return httpapi.BadField("/slack", fmt.Sprint(a.Slack), "want a share of the time from 0 to 0.9, such as 0.1")
 	}
@@ -82,7 +82,7 @@ func (b *builder) assume(all []Assumption) error {
 		b.notes.Assumes = append(b.notes.Assumes, text)
 		for _, t := range problem.Timings {
 			if _, place := t.Place(); a.Like != "" && place == a.Name {
-				b.notes.Basis[basisKey(t.Shot, place, t.Crew)] = b.notes.Basis[basisKey(t.Shot, a.Like, t.Crew)]
+				b.notes.Basis[BasisKey(t.Shot, place, t.Crew)] = b.notes.Basis[BasisKey(t.Shot, a.Like, t.Crew)]
 			}
 		}
 	}
