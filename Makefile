@@ -9,7 +9,7 @@ export PATH := /usr/lib/go/bin:/usr/local/go/bin:$(PATH)
 STATE ?= $(if $(filter 0,$(shell id -u)),/var/lib/rotanex-demo,$(HOME)/.local/state/rotanex-demo)
 ONCE  ?=
 # Packages in which much goes on at once.
-CONCURRENT := ./core/forecast ./service/events ./service/jobs ./service/sources
+CONCURRENT := ./core/forecast ./service/events ./service/jobs ./service/sources ./service/computations
 
 PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-simulator rotanex-demo
 
@@ -24,7 +24,7 @@ demo: demo-needs build ## set everything up and do the main job on demo data (ON
 test: test-needs lint ## set everything up and pass all tests, with lint and the race detector
 	cd console && npm run -s test
 	go test -race -count=1 $(CONCURRENT)
-	go test -count=1 -timeout 20m ./...
+	go test -count=1 -timeout 20m -parallel 4 ./...
 
 test-fast: db-needs console ## unit tests and package tests over a database, no browser and no whole programs
 	go vet ./...

@@ -252,7 +252,7 @@ func (a *app) farms() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"farm", "source", "nodes", "node", "node-hour", "frame", "least", "lead|lead_s", "renders"}, records: all.Items, empty: "No farm. Store some: rotanex sources import FILE"}
+			l := listing{columns: []string{"farm", "source", "nodes", "node", "node-hour", "frame", "minimum charge", "lead|lead_s", "renders"}, records: all.Items, empty: "No farm. Store some: rotanex sources import FILE"}
 			for _, f := range all.Items {
 				l.add(f.Name, f.Source, strconv.Itoa(f.Nodes), nodeText(f), f.HourPrice().String(), f.Work.Frame.String(), f.Work.MinimumCharge.String(), inSeconds(float64(f.LeadS)), strings.Join(f.Launchers, ", "))
 			}

@@ -175,7 +175,7 @@ func TestProofFramesThatAreRefusedEndTheJob(t *testing.T) {
 	counts := h.run(run).Counts
 	assert.Equal(t, 40, counts.Waiting+counts.Done+counts.Rendering, "no frame is lost")
 	assert.Zero(t, counts.Rendering, "what the farm had waits for others")
-	assert.Equal(t, "1.00", query[string](t, h.database, "SELECT amount::numeric(9,2)::text FROM charges"), "three frames cost the least charge")
+	assert.Equal(t, "1.00", query[string](t, h.database, "SELECT amount::numeric(9,2)::text FROM charges"), "three frames cost the minimum charge")
 }
 
 func TestAFarmThatCannotSaysSoBeforeItIsPaid(t *testing.T) {
@@ -293,7 +293,7 @@ func TestAFarmsJobSurvivesWhateverDies(t *testing.T) {
 }
 
 // A plan for the rest may send frames of a shot to a farm that had some of it before: each
-// job has its own frames and charge, and the farm's least charge is paid once.
+// job has its own frames and charge, and the farm's minimum charge is paid once.
 func TestAPlanForTheRestUsesTheFarmAgain(t *testing.T) {
 	h, _, run := farmHouse(t, nil)
 	held := h.job(run, api.FarmJobStateHeld)

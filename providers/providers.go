@@ -112,7 +112,7 @@ type Farm interface {
 type Job struct {
 	Name     string            `json:"name"` // ours, the same however often it is handed in
 	Owner    string            `json:"owner"`
-	Order    string            `json:"order"` // jobs of one order share the least charge
+	Order    string            `json:"order"` // jobs of one order share the minimum charge
 	Tier     string            `json:"tier"`
 	Shot     string            `json:"shot"`
 	Frames   []int             `json:"frames"`

@@ -179,7 +179,7 @@ func (f *Farm) submit(ctx context.Context, w http.ResponseWriter, r *http.Reques
 	w.WriteHeader(http.StatusCreated)
 }
 
-// status is a job with what it costs. The least charge of an order stands with its
+// status is a job with what it costs. The minimum charge of an order stands with its
 // first job.
 func (f *Farm) status(j *farmJob) providers.JobStatus {
 	out := providers.JobStatus{Name: j.Name, State: j.state, Findings: j.findings, Frames: slices.Clone(j.frames), NodeSeconds: j.node.Seconds(), ChargedFrames: j.charged, Charge: f.workCharge(j)}

@@ -239,7 +239,7 @@ func TestFarmsKeepToTheirProtocol(t *testing.T) {
 	ended := look(job.Name)
 	assert.Equal(t, providers.Ended, ended.State)
 	assert.Equal(t, 8, ended.ChargedFrames)
-	assert.Equal(t, "15.00", ended.Charge.String(), "the least charge")
+	assert.Equal(t, "15.00", ended.Charge.String(), "the minimum charge")
 
 	// What cannot be rendered there is found in the analysis.
 	bad := job

@@ -67,7 +67,7 @@ func TestOwnedEntriesAreTimeAtItsPrice(t *testing.T) {
 	})
 }
 
-// A farm's job: frames, failed tries and what its least charge is above its work add up to
+// A farm's job: frames, failed tries and what its minimum charge is above its work add up to
 // what it charged, to the last fraction.
 func TestAJobsEntriesAddUpToItsChargeExactly(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {

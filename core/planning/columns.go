@@ -199,7 +199,7 @@ func (p *packer) bestServer(w *duals) (*column, float64) {
 
 // whole reports whether a server is paid here by whole increments. Where they
 // are short, or too many to list, the master problem takes a server's price as
-// growing evenly beyond its least charge, which is never more than it is.
+// growing evenly beyond its minimum charge, which is never more than it is.
 func (u *unit) whole() bool {
 	n := len(u.segments)
 	return n > 0 && u.rent.stepped() && (u.segments[n-1].end-u.segments[0].start)/u.rent.increment <= 200
@@ -240,7 +240,7 @@ func (u *unit) lengths(edges []Millis) []Millis {
 	return sortedSet(out)
 }
 
-// bestWork fills a farm's nodes. Below its least charge more work costs nothing.
+// bestWork fills a farm's nodes. Below its minimum charge more work costs nothing.
 func (p *packer) bestWork(w *duals) (*column, float64) {
 	u := p.u
 	fill := func(rate []float64) (*column, float64, float64) {
@@ -268,9 +268,9 @@ func (p *packer) bestWork(w *duals) (*column, float64) {
 	if charge >= u.least {
 		return out, reduced
 	}
-	// What is done up to the least charge costs nothing more. What the best work is
-	// worth, less the greater of charge and least charge, is the least over theta of
-	// its worth less theta times its charge, less (1-theta) times the least charge:
+	// What is done up to the minimum charge costs nothing more. What the best work is
+	// worth, less the greater of charge and minimum charge, is the least over theta of
+	// its worth less theta times its charge, less (1-theta) times the minimum charge:
 	// so every theta gives a bound, and the best is where the two charges meet.
 	priced := make([]float64, len(u.options))
 	low, high := 0.0, 1.0

@@ -128,7 +128,7 @@ func (l *layout) onFarm(unit, shot int, take func(chance)) {
 		charged += float64(j.frames) * x.unit.options[j.option].cost
 	}
 	after := max(x.unit.least, charged+float64(n)*o.cost)
-	// What a least charge that is paid anyway still covers costs nothing more.
+	// What a minimum charge that is paid anyway still covers costs nothing more.
 	if free := x.unit.least - charged; before > 0 && o.cost > 0 && free >= o.cost {
 		n = min(n, int(free/o.cost))
 		after = before

@@ -51,7 +51,7 @@ func TestSolveOneShot(t *testing.T) {
 	// By hand: anvil does 36 + 18 frames before the deadline for 54 × 100 s × 0.12/h =
 	// 0.18; 46 frames are left. One server for an hour has 2640 s to use: 44 frames
 	// for 2.50. For two hours it does all 46 for 4.50; a farm of two frames beside one
-	// hour costs its least charge, 3.00; the farm alone does 46 for 46 × (0.0375 + 0.01)
+	// hour costs its minimum charge, 3.00; the farm alone does 46 for 46 × (0.0375 + 0.01)
 	// = 2.185, raised to 3.00. So: the farm, and with it the least that anvil can do:
 	// more frames at 0.0475 stay free up to 63, so anvil does 37 for 0.1233.
 	assert.Equal(t, "3.12", plan.Cost.String())

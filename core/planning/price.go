@@ -70,7 +70,7 @@ type Costs struct {
 	Total    pricing.Money
 	Bookings []pricing.Money          // of each booking: an owned crew's busy time, a farm's charge; none on a server
 	Servers  []pricing.Money          // of each server
-	Farms    map[string]pricing.Money // of each farm used, with its least charge
+	Farms    map[string]pricing.Money // of each farm used, with its minimum charge
 	Seats    pricing.Money            // extra seats
 }
 

@@ -37,7 +37,7 @@ func (r rent) paid(runs Millis) Millis {
 	return max(billed/r.increment*r.increment, runs)
 }
 
-// shortest is the longest that a server may run for its least charge.
+// shortest is the longest that a server may run for its minimum charge.
 func (r rent) shortest() Millis { return r.paid(1) }
 
 // stepped reports whether increments are so long that it matters to pay for a

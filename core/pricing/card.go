@@ -216,7 +216,7 @@ func ParseRates(file io.Reader) (Rates, error) {
 }
 
 // Work is how a farm bills: for the time of its nodes or of their processors, for
-// frames, or both, and never less than a least charge for a job.
+// frames, or both, and never less than a minimum charge for a job.
 type Work struct {
 	NodeHour      Money `json:"node_hour,omitzero" yaml:"node_hour,omitempty"`
 	CoreGHzHour   Money `json:"core_ghz_hour,omitzero" yaml:"core_ghz_hour,omitempty"`

@@ -216,7 +216,7 @@ func (s Account) job(j farms.Job) ledger.Job {
 	out := ledger.Job{Source: j.Source, Place: j.Farm, Day: j.FromAt.UTC().Truncate(24 * time.Hour), Trouble: j.Trouble}
 	tier := s.farm(j.Farm)
 	if work := pricing.PerHour(tier.NodePrice, duration(j.NodeS)); j.NodeS > 0 {
-		// Not charged yet: its work, and as much of the least charge as is expected of it.
+		// Not charged yet: its work, and as much of the minimum charge as is expected of it.
 		out.SoFar = work.Plus(tier.FramePrice.Times(int64(s.doneOf(j))))
 		if committed, err := pricing.ParseMoney(j.Committed); err == nil && committed.Cmp(tier.MinimumCharge) < 0 {
 			out.SoFar = out.SoFar.Max(committed)

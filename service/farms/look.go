@@ -146,7 +146,7 @@ func (f *Farms) cost(ctx context.Context, j job) (pricing.Money, error) {
 	if err := f.store.WithContext(ctx).Raw("SELECT frame_s FROM bookings WHERE id = $1", j.booking).Row().Scan(&frame); err != nil {
 		return pricing.Money{}, err
 	}
-	// The least charge is for all jobs of the order: what others are expected to come to
+	// The minimum charge is for all jobs of the order: what others are expected to come to
 	// counts towards it.
 	var others string
 	err = f.store.WithContext(ctx).Raw("SELECT coalesce(sum(committed), 0)::text FROM farm_jobs WHERE order_id = $1 AND farm = $2 AND id <> $3", j.order, j.farm, j.id).Row().Scan(&others)
@@ -164,7 +164,7 @@ func (f *Farms) cost(ctx context.Context, j job) (pricing.Money, error) {
 	return card.Charge(j.tier.CPU.Cores, j.tier.CPU.MHz, work, j.frames).Scaled(factor).Max(least.Minus(committed)), nil
 }
 
-// close ends a job at its farm and enters what it cost. The farm's least charge is
+// close ends a job at its farm and enters what it cost. The farm's minimum charge is
 // for all that is ordered with one plan: so the charges are entered when the last of
 // the order's jobs there is closed.
 func (f *Farms) close(ctx context.Context, farm providers.Farm, j job) error {

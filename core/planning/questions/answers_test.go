@@ -130,7 +130,7 @@ func TestSourcesAddUpToThePlan(t *testing.T) {
 	for _, s := range questions.SourceCosts(p, plan, of) {
 		sum = sum.Plus(s.Cost)
 		if s.Source == "saltmarsh" {
-			// 63 frames at 0.0475 are 2.9925: 0.0075 more make the least charge.
+			// 63 frames at 0.0475 are 2.9925: 0.0075 more make the minimum charge.
 			assert.Equal(t, "0.0075", s.MinimumCharge.Rat().FloatString(4))
 		}
 	}

@@ -64,7 +64,7 @@ func TestReasonsNameNumbers(t *testing.T) {
 	for _, r := range questions.Reasons(p, solve(t, p)) {
 		reasons[r.Place] = r.Text
 	}
-	// By hand: 37 frames on anvil for 0.1233, 63 on the farm for its least charge, 3.00.
+	// By hand: 37 frames on anvil for 0.1233, 63 on the farm for its minimum charge, 3.00.
 	assert.Contains(t, reasons["anvil"], "EUR 0.0033 a frame")
 	assert.Contains(t, reasons["ebb"], "EUR 3.00 in all")
 	assert.Contains(t, reasons["tern-solo"], "at least 1 h is paid")

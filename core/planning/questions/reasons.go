@@ -270,7 +270,7 @@ func (r *reasoner) terms(kind, id string) string {
 	case "farm":
 		for _, f := range r.p.Farms {
 			if f.ID == id && !f.MinimumCharge.IsZero() {
-				parts = append(parts, fmt.Sprintf("least charge %s %s", r.p.Currency, f.MinimumCharge))
+				parts = append(parts, fmt.Sprintf("minimum charge %s %s", r.p.Currency, f.MinimumCharge))
 			}
 		}
 	}
