@@ -38,7 +38,7 @@ type Confident struct {
 	Chance  float64 // to meet every deadline as it was before the slack, by the forecast
 }
 
-// Simulations that Confidently holds each plan against.
+// Simulations that Confidently holds each plan against, at most.
 const confidentSimulations = 500
 
 // slacks are tried in turn until one is enough; then the gap to the one before is halved.
@@ -63,7 +63,7 @@ func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty
 			return false, err
 		}
 		if len(one.Plan.Bookings) > 0 {
-			f, err := forecast.Simulate(ctx, one.Problem, one.Plan, u, deadlines, forecast.Options{Simulations: confidentSimulations, Seed: 1})
+			f, err := forecast.Simulate(ctx, one.Problem, one.Plan, u, deadlines, forecast.Options{Simulations: min(confidentSimulations, forecast.Enough(p)), Seed: 1})
 			if err != nil {
 				return false, err
 			}
