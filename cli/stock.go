@@ -215,7 +215,7 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 			return fmt.Errorf("source %s: %w", s.Name, err)
 		}
 		if stored.Fault != "" {
-			silent = append(silent, fmt.Sprintf("%s could not be dealt with: %s", s.Name, stored.Fault))
+			silent = append(silent, silence(stored))
 		}
 	}
 	for _, f := range all.Farms {
@@ -240,6 +240,15 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 		}
 	}
 	return a.did(cmd, all, "Stored %s.", cmp.Or(strings.Join(stored, ", "), "nothing: the files name none"))
+}
+
+// silence says why a source that was stored cannot be dealt with, and what to do.
+func silence(s api.Source) string {
+	text := fmt.Sprintf("%s could not be dealt with: %s", s.Spec.Name, s.Fault)
+	if !s.HasSecret {
+		text += fmt.Sprintf("; it has no secret yet: rotanex sources secret %s --file FILE", s.Spec.Name)
+	}
+	return text
 }
 
 func agentText(h api.Host) string {

@@ -100,3 +100,16 @@ func FuzzContract(f *testing.F) {
 		}
 	})
 }
+
+// What is wrong with a value can be read by itself, with the name that the user wrote.
+func TestWhatIsWrongHasASubject(t *testing.T) {
+	for want, p := range map[string]*Problem{
+		`by "2031-03-07T00:00:00Z" is past: it is Monday now`: BadField("/by", "2031-03-07T00:00:00Z", "is past: it is Monday now"),
+		`slack "2": want a share of the time`:                 BadField("/slack", "2", "want a share of the time"),
+		`pin 0 shot "lamp" is listed twice`:                   BadField("/pin/0/shot", "lamp", "is listed twice"),
+		`budget has to be more`:                               BadField("/budget", "", "has to be more"),
+		`nowhere is no host`:                                  BadField("/without/0", "nowhere", "nowhere is no host"),
+	} {
+		assert.Equal(t, want, p.Error())
+	}
+}

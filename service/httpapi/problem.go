@@ -5,9 +5,12 @@ package httpapi
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
+	"slices"
+	"strings"
 
 	"rotanex.example/api"
 	"rotanex.example/service/store"
@@ -31,9 +34,28 @@ func BadRequest(detail string) *Problem {
 	return &Problem{Status: http.StatusBadRequest, Title: "Bad request", Detail: detail}
 }
 
-// BadField is a problem with one value of a request.
+// BadField is a problem with one value of a request, named as the user wrote it. A detail
+// that has no subject of its own, such as "is past" or "want an amount", gets the name and
+// the value for it, so that it can be read by itself.
 func BadField(name, value, detail string) *Problem {
-	return &Problem{http.StatusUnprocessableEntity, "Unusable value", detail, []Field{{name, value, detail}}}
+	return &Problem{http.StatusUnprocessableEntity, "Unusable value", withSubject(name, value, detail), []Field{{name, value, detail}}}
+}
+
+// predicates are how a detail without a subject begins.
+var predicates = []string{"is ", "was ", "has ", "and ", "not "}
+
+func withSubject(name, value, detail string) string {
+	subject := strings.ReplaceAll(strings.TrimPrefix(name, "/"), "/", " ")
+	if value != "" {
+		subject += fmt.Sprintf(" %q", value)
+	}
+	switch {
+	case strings.HasPrefix(detail, "want "):
+		return subject + ": " + detail
+	case slices.ContainsFunc(predicates, func(p string) bool { return strings.HasPrefix(detail, p) }):
+		return subject + " " + detail
+	}
+	return detail
 }
 
 // NotFound says that there is no such thing and what to do about it.

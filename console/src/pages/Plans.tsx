@@ -40,7 +40,7 @@ export function Plans() {
                   },
                   { name: "Cost", cell: (p) => money(p.currency, p.cost), right: true },
                   {
-                    name: "No plan costs less than",
+                    name: "No less than",
                     cell: (p) => (p.status === "late" ? none : money(p.currency, p.cost_bound)),
                     right: true,
                   },

@@ -1,7 +1,7 @@
 import { Box, Code, Stack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../api/client";
 import { useShotTrials } from "../api/queries";
-import { bytes, count, length, moment, none } from "../parts/format";
+import { count, length, moment, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Sheet, State } from "../parts/Page";
 import { Shown } from "../parts/States";
@@ -15,8 +15,6 @@ export function failures(t: Trial): { frame: number; cause: string; words: strin
     f.cause ? [{ frame: f.frame, cause: f.cause, words: f.log_tail?.trim() ?? "" }] : [],
   );
 }
-
-const peak = (t: Trial) => Math.max(0, ...t.frames.map((f) => f.peak_memory_bytes ?? 0));
 
 /** The timed test frames of a shot, the newest first; of one that failed, why. */
 export function Trials({ shot }: { shot: string }) {
@@ -47,9 +45,15 @@ export function Trials({ shot }: { shot: string }) {
                       t.summary?.frames ? `${length(t.summary.low_s)} – ${length(t.summary.high_s)}` : none,
                     right: true,
                   },
-                  { name: "Peak of host memory", cell: (t) => bytes(peak(t)), right: true },
                   { name: "Begun", cell: (t) => moment(t.created) },
-                  { name: "Why", cell: (t) => t.why || none },
+                  {
+                    name: "Why",
+                    cell: (t) => (
+                      <Text whiteSpace="normal" minW="11rem">
+                        {t.why || none}
+                      </Text>
+                    ),
+                  },
                 ]}
               />
             </Stack>
