@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"strconv"
@@ -144,88 +145,16 @@ func allHosts(cmd *cobra.Command, c *client.Client) ([]api.Host, error) {
 
 // importStock checks every host and offer of every file before it stores one.
 func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) error {
-	var all stockFile
-	for _, path := range args {
-		var f stockFile
-		if err := readYAML(path, &f); err != nil {
-			return err
-		}
-		if err := f.named(&all); err != nil {
-			return fmt.Errorf("%s: %w; nothing was stored", path, err)
-		}
-		for _, h := range f.Hosts {
-			if err := h.Validate(); err != nil {
-				return fmt.Errorf("%s: %w; nothing was stored", path, err)
-			}
-		}
-		for _, o := range f.Offers {
-			if err := o.Validate(); err != nil {
-				return fmt.Errorf("%s: %w; nothing was stored", path, err)
-			}
-		}
-		for _, s := range f.Sources {
-			if err := s.Validate(); err != nil {
-				return fmt.Errorf("%s: %w; nothing was stored", path, err)
-			}
-		}
-		for _, t := range f.Farms {
-			if err := t.Validate(); err != nil {
-				return fmt.Errorf("%s: %w; nothing was stored", path, err)
-			}
-		}
-		all.Hosts, all.Offers = append(all.Hosts, f.Hosts...), append(all.Offers, f.Offers...)
-		all.Sources, all.Farms = append(all.Sources, f.Sources...), append(all.Farms, f.Farms...)
-		all.Licences = append(all.Licences, f.Licences...)
+	all, err := readStock(args)
+	if err != nil {
+		return err
 	}
-	for _, h := range all.Hosts {
-		spec, err := convert[api.HostSpec](h)
-		if err == nil {
-			_, err = client.Decode[api.Host](c.PutHost(cmd.Context(), h.Name, spec))
-		}
-		if err != nil {
-			return fmt.Errorf("host %s: %w", h.Name, err)
-		}
+	if err := all.storeMachines(cmd.Context(), c); err != nil {
+		return err
 	}
-	for _, o := range all.Offers {
-		spec, err := convert[api.OfferSpec](o)
-		if err == nil {
-			_, err = client.Decode[api.Offer](c.PutOffer(cmd.Context(), o.Name, spec))
-		}
-		if err != nil {
-			return fmt.Errorf("offer %s: %w", o.Name, err)
-		}
-	}
-	for _, l := range all.Licences {
-		spec, err := convert[api.Licence](l)
-		if err == nil {
-			_, err = client.Decode[api.Licence](c.PutLicence(cmd.Context(), l.Pool, spec))
-		}
-		if err != nil {
-			return fmt.Errorf("licence pool %s: %w", l.Pool, err)
-		}
-	}
-	var silent []string
-	for _, s := range all.Sources {
-		spec, err := convert[api.SourceSpec](s)
-		var stored api.Source
-		if err == nil {
-			stored, err = client.Decode[api.Source](c.PutSource(cmd.Context(), s.Name, api.NewSource{Spec: spec}))
-		}
-		if err != nil {
-			return fmt.Errorf("source %s: %w", s.Name, err)
-		}
-		if stored.Fault != "" {
-			silent = append(silent, silence(stored))
-		}
-	}
-	for _, f := range all.Farms {
-		spec, err := convert[api.Farm](f)
-		if err == nil {
-			_, err = client.Decode[api.Farm](c.PutFarm(cmd.Context(), f.Name, spec))
-		}
-		if err != nil {
-			return fmt.Errorf("farm %s: %w", f.Name, err)
-		}
+	silent, err := all.storeSources(cmd.Context(), c)
+	if err != nil {
+		return err
 	}
 	for _, line := range silent {
 		fmt.Fprintln(cmd.ErrOrStderr(), line)
@@ -240,6 +169,107 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 		}
 	}
 	return a.did(cmd, all, "Stored %s.", cmp.Or(strings.Join(stored, ", "), "nothing: the files name none"))
+}
+
+// readStock reads and checks all files, and stores nothing.
+func readStock(paths []string) (all stockFile, err error) {
+	for _, path := range paths {
+		var f stockFile
+		if err := readYAML(path, &f); err != nil {
+			return all, err
+		}
+		if err := errors.Join(f.named(&all), f.check()); err != nil {
+			return all, fmt.Errorf("%s: %w; nothing was stored", path, err)
+		}
+		all.Hosts, all.Offers = append(all.Hosts, f.Hosts...), append(all.Offers, f.Offers...)
+		all.Sources, all.Farms = append(all.Sources, f.Sources...), append(all.Farms, f.Farms...)
+		all.Licences = append(all.Licences, f.Licences...)
+	}
+	return all, nil
+}
+
+// check returns the first that is wrong with what the file holds.
+func (f stockFile) check() error {
+	for _, h := range f.Hosts {
+		if err := h.Validate(); err != nil {
+			return err
+		}
+	}
+	for _, o := range f.Offers {
+		if err := o.Validate(); err != nil {
+			return err
+		}
+	}
+	for _, s := range f.Sources {
+		if err := s.Validate(); err != nil {
+			return err
+		}
+	}
+	for _, t := range f.Farms {
+		if err := t.Validate(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// storeMachines stores hosts, offers and licence pools.
+func (f stockFile) storeMachines(ctx context.Context, c *client.Client) error {
+	for _, h := range f.Hosts {
+		spec, err := convert[api.HostSpec](h)
+		if err == nil {
+			_, err = client.Decode[api.Host](c.PutHost(ctx, h.Name, spec))
+		}
+		if err != nil {
+			return fmt.Errorf("host %s: %w", h.Name, err)
+		}
+	}
+	for _, o := range f.Offers {
+		spec, err := convert[api.OfferSpec](o)
+		if err == nil {
+			_, err = client.Decode[api.Offer](c.PutOffer(ctx, o.Name, spec))
+		}
+		if err != nil {
+			return fmt.Errorf("offer %s: %w", o.Name, err)
+		}
+	}
+	for _, l := range f.Licences {
+		spec, err := convert[api.Licence](l)
+		if err == nil {
+			_, err = client.Decode[api.Licence](c.PutLicence(ctx, l.Pool, spec))
+		}
+		if err != nil {
+			return fmt.Errorf("licence pool %s: %w", l.Pool, err)
+		}
+	}
+	return nil
+}
+
+// storeSources stores sources and farms, and says which sources do not answer.
+func (f stockFile) storeSources(ctx context.Context, c *client.Client) (silent []string, err error) {
+	for _, s := range f.Sources {
+		spec, err := convert[api.SourceSpec](s)
+		var stored api.Source
+		if err == nil {
+			stored, err = client.Decode[api.Source](c.PutSource(ctx, s.Name, api.NewSource{Spec: spec}))
+		}
+		if err != nil {
+			return silent, fmt.Errorf("source %s: %w", s.Name, err)
+		}
+		if stored.Fault != "" {
+			silent = append(silent, silence(stored))
+		}
+	}
+	for _, t := range f.Farms {
+		spec, err := convert[api.Farm](t)
+		if err == nil {
+			_, err = client.Decode[api.Farm](c.PutFarm(ctx, t.Name, spec))
+		}
+		if err != nil {
+			return silent, fmt.Errorf("farm %s: %w", t.Name, err)
+		}
+	}
+	return silent, nil
 }
 
 // silence says why a source that was stored cannot be dealt with, and what to do.

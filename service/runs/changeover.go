@@ -54,18 +54,8 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		if run.State != "running" && run.State != "paused" {
 			return httpapi.Conflict(fmt.Sprintf("run %s is %s: nothing of it is left to carry out", id, run.State))
 		}
-		var fit struct{ Its, Assumes, Stale bool }
-		err := tx.Raw(`SELECT p.run_id IS NOT DISTINCT FROM ? AS its, coalesce(jsonb_array_length(p.notes->'assumes'), 0) > 0 AS assumes,
-			EXISTS (SELECT FROM run_plans x WHERE x.run_id = ? AND x.at >= p.created_at) AS stale FROM plans p WHERE p.id = ?`, id, id, plan).Scan(&fit).Error
-		switch {
-		case err != nil:
+		if err := mayChangeOver(tx, id, plan); err != nil {
 			return err
-		case !fit.Its:
-			return httpapi.Conflict(fmt.Sprintf("plan %s was not made for the rest of run %s: make one with rotanex replan %s", plan, id, id.String()[:8]))
-		case fit.Assumes:
-			return httpapi.Conflict("the plan assumes what is not so: it cannot be carried out")
-		case fit.Stale:
-			return httpapi.Conflict("the run has changed over to another plan since this one was made: plan again")
 		}
 		if spend != "" || run.Cap == nil {
 			limit, err := next.spend(spend)
@@ -86,26 +76,7 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		if err := errors.Join(rental.DropPlanned(tx, id), farms.DropPlanned(tx, id)); err != nil {
 			return err
 		}
-		hostOf := map[string]string{}
-		var servers []rental.Server
-		for _, v := range next.Plan.Servers {
-			host := fmt.Sprintf("%s.%s-%d", strings.ReplaceAll(v.ID, "#", "-"), id.String()[:8], changes+2)
-			hostOf[v.ID] = host
-			servers = append(servers, rental.Server{
-				RunID: id, ID: accounts.LaterServer(v.ID, int(changes)+1), Offer: v.Offer, Host: host, State: "planned",
-				FromAt: next.At(v.From), ToAt: next.At(v.To), PaidAt: next.paidUntil(v),
-			})
-		}
-		var bookings []queue.Booking
-		var jobs []farms.Job
-		for _, x := range gathered(next.Plan.Bookings) {
-			b := next.booking(id, x, hostOf)
-			b.Open = run.State == "running"
-			bookings = append(bookings, b)
-			if x.Farm != "" {
-				jobs = append(jobs, next.farmJob(id, plan, x))
-			}
-		}
+		servers, bookings, jobs := next.rest(run, plan, int(changes))
 		if err := queue.Add(tx, nil, bookings); err != nil {
 			return err
 		}
@@ -130,4 +101,44 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		q.feed.Wake(events.Changes, events.Work)
 	}
 	return err
+}
+
+// mayChangeOver says why a run cannot go on by a plan, or nothing if it can.
+func mayChangeOver(tx *gorm.DB, id, plan uuid.UUID) error {
+	var fit struct{ Its, Assumes, Stale bool }
+	err := tx.Raw(`SELECT p.run_id IS NOT DISTINCT FROM ? AS its, coalesce(jsonb_array_length(p.notes->'assumes'), 0) > 0 AS assumes,
+		EXISTS (SELECT FROM run_plans x WHERE x.run_id = ? AND x.at >= p.created_at) AS stale FROM plans p WHERE p.id = ?`, id, id, plan).Scan(&fit).Error
+	switch {
+	case err != nil:
+		return err
+	case !fit.Its:
+		return httpapi.Conflict(fmt.Sprintf("plan %s was not made for the rest of run %s: make one with rotanex replan %s", plan, id, id.String()[:8]))
+	case fit.Assumes:
+		return httpapi.Conflict("the plan assumes what is not so: it cannot be carried out")
+	case fit.Stale:
+		return httpapi.Conflict("the run has changed over to another plan since this one was made: plan again")
+	}
+	return nil
+}
+
+// rest is what the plan of a run's rest books, after so many changes of its plan.
+func (p planned) rest(run Run, plan uuid.UUID, changes int) (servers []rental.Server, bookings []queue.Booking, jobs []farms.Job) {
+	hostOf := map[string]string{}
+	for _, v := range p.Plan.Servers {
+		host := fmt.Sprintf("%s.%s-%d", strings.ReplaceAll(v.ID, "#", "-"), run.ID.String()[:8], changes+2)
+		hostOf[v.ID] = host
+		servers = append(servers, rental.Server{
+			RunID: run.ID, ID: accounts.LaterServer(v.ID, changes+1), Offer: v.Offer, Host: host, State: "planned",
+			FromAt: p.At(v.From), ToAt: p.At(v.To), PaidAt: p.paidUntil(v),
+		})
+	}
+	for _, x := range gathered(p.Plan.Bookings) {
+		b := p.booking(run.ID, x, hostOf)
+		b.Open = run.State == "running"
+		bookings = append(bookings, b)
+		if x.Farm != "" {
+			jobs = append(jobs, p.farmJob(run.ID, plan, x))
+		}
+	}
+	return servers, bookings, jobs
 }

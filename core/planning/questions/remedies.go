@@ -29,42 +29,7 @@ func Remedies(ctx context.Context, p planning.Problem, plan planning.Plan, say P
 	if plan.Status == planning.Meets {
 		return nil, nil
 	}
-	type trial struct {
-		change string
-		p      planning.Problem
-	}
-	var trials []trial
-	for i, o := range p.Offers {
-		q := p
-		q.Offers = slices.Clone(p.Offers)
-		q.Offers[i].MaxServers++
-		trials = append(trials, trial{fmt.Sprintf("one more server of %s than the %d there may be", o.ID, o.MaxServers), q})
-	}
-	for i, l := range p.Licences {
-		q := p
-		q.Licences = slices.Clone(p.Licences)
-		q.Licences[i].Seats++
-		trials = append(trials, trial{fmt.Sprintf("one more seat of %s", l.ID), q})
-	}
-	for i, h := range p.Hosts {
-		if len(h.Windows) == 1 && h.Windows[0][0] <= 0 && h.Windows[0][1] >= lastDeadline(p) {
-			continue
-		}
-		q := p
-		q.Hosts = slices.Clone(p.Hosts)
-		q.Hosts[i].Windows = [][2]planning.Millis{{0, max(lastDeadline(p), plan.Finish)}}
-		trials = append(trials, trial{fmt.Sprintf("%s free all the time", h.ID), q})
-	}
-	for i, h := range p.Hosts {
-		if plan.Status != planning.Impossible || h.RAM == nil {
-			continue
-		}
-		q := p
-		q.Hosts = slices.Clone(p.Hosts)
-		double := *h.RAM * 2
-		q.Hosts[i].RAM = &double
-		trials = append(trials, trial{fmt.Sprintf("twice the host memory in %s", h.ID), q})
-	}
+	trials := changesToTry(p, plan)
 	found := make([]*Remedy, len(trials))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(4)
@@ -107,4 +72,48 @@ func lastDeadline(p planning.Problem) (last planning.Millis) {
 		last = max(last, s.Deadline)
 	}
 	return last
+}
+
+// attempt is a problem with one change.
+type attempt struct {
+	change string
+	p      planning.Problem
+}
+
+// changesToTry lists the single changes that may fix a plan: a server or a seat more, a host
+// that is free all the time, and where nothing can be rendered, more host memory.
+func changesToTry(p planning.Problem, plan planning.Plan) []attempt {
+	var trials []attempt
+	for i, o := range p.Offers {
+		q := p
+		q.Offers = slices.Clone(p.Offers)
+		q.Offers[i].MaxServers++
+		trials = append(trials, attempt{fmt.Sprintf("one more server of %s than the %d there may be", o.ID, o.MaxServers), q})
+	}
+	for i, l := range p.Licences {
+		q := p
+		q.Licences = slices.Clone(p.Licences)
+		q.Licences[i].Seats++
+		trials = append(trials, attempt{fmt.Sprintf("one more seat of %s", l.ID), q})
+	}
+	for i, h := range p.Hosts {
+		if len(h.Windows) == 1 && h.Windows[0][0] <= 0 && h.Windows[0][1] >= lastDeadline(p) {
+			continue
+		}
+		q := p
+		q.Hosts = slices.Clone(p.Hosts)
+		q.Hosts[i].Windows = [][2]planning.Millis{{0, max(lastDeadline(p), plan.Finish)}}
+		trials = append(trials, attempt{fmt.Sprintf("%s free all the time", h.ID), q})
+	}
+	for i, h := range p.Hosts {
+		if plan.Status != planning.Impossible || h.RAM == nil {
+			continue
+		}
+		q := p
+		q.Hosts = slices.Clone(p.Hosts)
+		double := *h.RAM * 2
+		q.Hosts[i].RAM = &double
+		trials = append(trials, attempt{fmt.Sprintf("twice the host memory in %s", h.ID), q})
+	}
+	return trials
 }
