@@ -26,10 +26,10 @@ test: test-needs lint ## set everything up and pass all tests, with lint and the
 	go test -race -count=1 $(CONCURRENT)
 	go test -count=1 -timeout 20m -parallel 4 ./...
 
-test-fast: db-needs console ## unit tests and package tests over a database, no browser and no whole programs
+test-fast: db-needs console ## unit tests and package tests over a database, with fewer seeds; no browser, no whole programs
 	go vet ./...
 	cd console && npm run -s test
-	go test -timeout 5m $$(go list ./... | grep -v /e2e)
+	go test -short -timeout 5m $$(go list ./... | grep -v /e2e)
 
 build: console ## build the console and the programs into bin/
 	@mkdir -p bin

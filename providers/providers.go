@@ -209,7 +209,7 @@ func (r Remote) open(ctx context.Context, method, path string, body []byte, kind
 	var failed *url.Error
 	switch {
 	case errors.As(err, &failed) && failed.Timeout():
-		return nil, fmt.Errorf("%s does not answer", address)
+		return nil, fmt.Errorf("%s does not answer: %w", address, failed.Err)
 	case errors.As(err, &failed):
 		return nil, fmt.Errorf("nothing answers at %s: %w", address, failed.Err)
 	case err != nil:
