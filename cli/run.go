@@ -31,7 +31,11 @@ plan needs, to leave room for a server that has to be replaced. Nothing exceeds 
 			if err != nil {
 				return err
 			}
-			most, err := a.mayspend(cmd, c, id, spend, yes)
+			p, err := client.Decode[api.Plan](c.GetPlan(cmd.Context(), id))
+			if err != nil {
+				return err
+			}
+			most, err := a.mayspend(cmd, p, spend, yes)
 			if err != nil {
 				return err
 			}
@@ -39,7 +43,7 @@ plan needs, to leave room for a server that has to be replaced. Nothing exceeds 
 			if err != nil {
 				return err
 			}
-			return a.did(cmd, r, "Run %s: %d frames, planned to finish %s\nWatch it: rotanex watch %s", r.Id, r.Counts.Waiting+r.Counts.Rendering, moment(r.PlannedFinish), r.Id.String()[:8])
+			return a.did(cmd, r, "Run %s: %d frames, planned to finish %s; plan: %s\nWatch it: rotanex watch %s", r.Id, r.Counts.Waiting+r.Counts.Rendering, moment(r.PlannedFinish), statusText(p), r.Id.String()[:8])
 		}),
 	}
 	c.Flags().IntVar(&tries, "tries", tries, "how often a frame may fail before it is given up")
@@ -50,10 +54,9 @@ plan needs, to leave room for a server that has to be replaced. Nothing exceeds 
 }
 
 // mayspend says what the run may spend outside, after asking where nobody has said so.
-func (a *app) mayspend(cmd *cobra.Command, c *client.Client, plan uuid.UUID, spend string, yes bool) (string, error) {
-	p, err := client.Decode[api.Plan](c.GetPlan(cmd.Context(), plan))
-	if err != nil || p.OutsideCost == "" {
-		return spend, err
+func (a *app) mayspend(cmd *cobra.Command, p api.Plan, spend string, yes bool) (string, error) {
+	if p.OutsideCost == "" {
+		return spend, nil
 	}
 	return a.askToSpend(cmd, p, cmp.Or(spend, p.OutsideCost), yes)
 }

@@ -18,7 +18,8 @@ import (
 	"rotanex.example/api"
 )
 
-// made is a service that answers with what it is given, by path, and keeps what is asked.
+// made is a service that answers with what it is given, by path or method and path, and
+// keeps what is asked.
 type made struct {
 	answers map[string]any
 	asked   []string
@@ -27,7 +28,10 @@ type made struct {
 func (m *made) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	path := strings.TrimPrefix(r.URL.Path, "/api/v1")
 	m.asked = append(m.asked, r.Method+" "+path+"?"+r.URL.RawQuery)
-	answer, known := m.answers[path]
+	answer, known := m.answers[r.Method+" "+path]
+	if !known {
+		answer, known = m.answers[path]
+	}
 	w.Header().Set("Content-Type", "application/json")
 	if !known {
 		w.Header().Set("Content-Type", "application/problem+json")
@@ -99,6 +103,17 @@ func TestARunIsShownOnce(t *testing.T) {
 	var got api.Run
 	require.NoError(t, json.Unmarshal([]byte(out), &got))
 	assert.Equal(t, aRun.Id, got.Id)
+}
+
+func TestStartingAPlanSaysItsChance(t *testing.T) {
+	m, plan := served(), uuid.MustParse("cc440000-0000-4000-8000-000000000000")
+	m.answers["/plans"] = api.PlanList{Items: []api.Plan{{Id: plan}}}
+	m.answers["/plans/"+plan.String()] = api.Plan{Id: plan, Status: api.PlanStatusMeets, Chance: new(0.941)}
+	m.answers["POST /runs"] = aRun
+	status, out, errs := m.types(t, "start", "latest")
+	require.Zero(t, status, errs)
+	assert.Contains(t, out, "2 frames, planned to finish ")
+	assert.Contains(t, out, "; plan: meets (94 % to be in time)\n")
 }
 
 func TestEntriesAddUpBelowTheTable(t *testing.T) {
