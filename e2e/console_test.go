@@ -15,6 +15,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/e2e/browser"
+	"rotanex.example/service/testdb"
 )
 
 // tab is a page of the console in a browser.
@@ -27,7 +28,7 @@ type tab struct {
 // open signs in to the console.
 func (h *house) open(mode string) tab {
 	h.t.Helper()
-	ctx, end, err := browser.Start(h.t.Context(), 1280, 800, 3*patience)
+	ctx, end, err := browser.Start(h.t.Context(), 1280, 800, 3*testdb.Patience)
 	require.NoError(h.t, err)
 	h.t.Cleanup(end)
 	require.NoError(h.t, chromedp.Do(ctx, browser.SignIn(h.address, h.token, mode)))
@@ -56,7 +57,7 @@ func (b tab) text() string { return read[string](b, "document.body.innerText") }
 // shows waits until the page says something.
 func (b tab) shows(what string) {
 	b.t.Helper()
-	until(b.t, "the page to show "+what, func() bool { return strings.Contains(b.text(), what) })
+	testdb.Until(b.t, "the page to show "+what, func() bool { return strings.Contains(b.text(), what) })
 }
 
 // axe says what a checker of accessibility finds serious on the page.
@@ -96,7 +97,7 @@ func TestTheConsoleShowsARunLive(t *testing.T) {
 	b.do(chromedp.Focus(`[role=listbox]`), chromedp.KeyEvent(kb.Home), chromedp.KeyEvent(kb.ArrowRight))
 	b.shows("coda-060, frame 2")
 	assert.Equal(t, 1, read[int](b, `document.querySelectorAll('[role=option][aria-selected=true]').length`))
-	until(t, "the picture to be shown", func() bool {
+	testdb.Until(t, "the picture to be shown", func() bool {
 		return read[int](b, `document.querySelector('section a img')?.naturalWidth ?? 0`) == 64
 	})
 	b.do(chromedp.Reload(), browser.Settled()) // a route can be reloaded
@@ -114,7 +115,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	b.do(chromedp.Click(`button[aria-label="Drain bellows"]`))
 	b.shows("Take work again")
 	b.do(chromedp.Click(`button[aria-label="Open bellows"]`))
-	until(t, "the host to be open", func() bool {
+	testdb.Until(t, "the host to be open", func() bool {
 		return !must[api.Host](t)(h.admin().GetHost(t.Context(), "bellows")).Draining
 	})
 
@@ -124,7 +125,7 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "bellows/g0");
 		s.dispatchEvent(new Event("change", { bubbles: true })); })()`)
 	b.do(chromedp.Click(`//button[text()="Time a frame"]`))
-	until(t, "the trial to be over", func() bool {
+	testdb.Until(t, "the trial to be over", func() bool {
 		list := must[api.TrialList](t)(h.admin().ListTrials(t.Context(), &api.ListTrialsParams{}))
 		return len(list.Items) == 1 && list.Items[0].State == api.RunStateComplete
 	})
@@ -210,7 +211,7 @@ type variant = struct {
 
 func TestTheConsoleSaysWhatIsWrong(t *testing.T) {
 	h := newHouse(t)
-	ctx, end, err := browser.Start(t.Context(), 1280, 800, patience)
+	ctx, end, err := browser.Start(t.Context(), 1280, 800, testdb.Patience)
 	require.NoError(t, err)
 	t.Cleanup(end)
 	b := tab{ctx, t, h.address}

@@ -14,7 +14,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -29,29 +28,14 @@ import (
 	"rotanex.example/core/stock"
 	"rotanex.example/launchers"
 	"rotanex.example/service/app"
+	"rotanex.example/service/testdb"
 )
-
-// patience bounds every wait of these tests. It is long because the machine may
-// be busy; nothing waits for it to pass.
-const patience = 60 * time.Second
-
-var databases atomic.Int64
 
 // database makes a database that is dropped when the test ends.
 func database(t testing.TB) string {
 	t.Helper()
 	sideBySide(t)
-	name := fmt.Sprintf("t%d", databases.Add(1))
-	admin := func(statement string) {
-		conn, err := pgx.Connect(context.Background(), db.URL())
-		require.NoError(t, err)
-		defer func() { _ = conn.Close(context.Background()) }()
-		_, err = conn.Exec(context.Background(), statement)
-		require.NoError(t, err)
-	}
-	admin("CREATE DATABASE " + name)
-	t.Cleanup(func() { admin("DROP DATABASE IF EXISTS " + name + " WITH (FORCE)") })
-	return db.URLFor(name)
+	return testdb.URL(t)
 }
 
 // query returns one value of a test's database.
@@ -277,7 +261,7 @@ func (h *house) runAgentWith(spec stock.Host, scenes string, allowed launchers.L
 		cancel()
 		select {
 		case <-done:
-		case <-time.After(patience):
+		case <-time.After(testdb.Patience):
 			h.t.Error("the agent did not end")
 		}
 		done <- nil
@@ -294,19 +278,7 @@ func (h *house) runAgentWith(spec stock.Host, scenes string, allowed launchers.L
 // until waits for something to become true.
 func (h *house) until(what string, is func() bool) {
 	h.t.Helper()
-	until(h.t, what, is)
-}
-
-func until(t testing.TB, what string, is func() bool) {
-	t.Helper()
-	limit := time.After(patience)
-	for !is() {
-		select {
-		case <-limit:
-			require.FailNow(t, "waited for "+what)
-		case <-time.After(20 * time.Millisecond):
-		}
-	}
+	testdb.Until(h.t, what, is)
 }
 
 // timed gives a shot measured times on crews, through real trials.

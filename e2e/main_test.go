@@ -1,23 +1,17 @@
 package e2e
 
 import (
-	"context"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"testing"
-	"time"
 
-	"rotanex.example/service/postgres"
+	"rotanex.example/service/testdb"
 )
 
-// What all tests here share: the built programs, and one PostgreSQL server in
-// which every test has a database of its own.
-var (
-	bin string
-	db  *postgres.Server
-)
+// bin is the folder of the built programs, which all tests here share.
+var bin string
 
 func TestMain(m *testing.M) {
 	os.Exit(run(m))
@@ -26,7 +20,7 @@ func TestMain(m *testing.M) {
 func run(m *testing.M) int {
 	folder, err := os.MkdirTemp("", "rotanex-e2e-*")
 	if err == nil {
-		err = os.Chmod(folder, 0o755) // PostgreSQL's user must get in
+		err = os.Chmod(folder, 0o755) // some tests keep a PostgreSQL here, whose user must get in
 	}
 	if err != nil {
 		return fail(err)
@@ -41,13 +35,7 @@ func run(m *testing.M) int {
 	if err := os.Setenv("PATH", bin+string(os.PathListSeparator)+os.Getenv("PATH")); err != nil {
 		return fail(err)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
-	defer cancel()
-	if db, err = postgres.Start(ctx, filepath.Join(folder, "postgres")); err != nil {
-		return fail(err)
-	}
-	defer func() { _ = db.Stop() }()
-	return m.Run()
+	return testdb.Main(m)
 }
 
 func fail(err error) int {

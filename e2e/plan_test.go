@@ -18,6 +18,7 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/api/client"
 	"rotanex.example/core/planning"
+	"rotanex.example/service/testdb"
 )
 
 // timedHouse is two hosts on which a shot was timed, with nothing running.
@@ -345,6 +346,6 @@ func TestThePlanPageAnswersItsQuestions(t *testing.T) {
 	b.do(chromedp.Click(`//button[text()="Say why each place is used or not"]`))
 	b.shows("Because")
 	b.do(chromedp.Click(`//button[text()="Plan again"]`))
-	until(t, "another plan to open", func() bool { return read[string](b, "location.pathname") != "/plans/"+plan.Id.String() })
+	testdb.Until(t, "another plan to open", func() bool { return read[string](b, "location.pathname") != "/plans/"+plan.Id.String() })
 	b.shows("Who renders what, when")
 }

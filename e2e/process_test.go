@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rotanex.example/core/stock"
+	"rotanex.example/service/testdb"
 )
 
 // program is a real process of ours, for tests that kill one.
@@ -63,7 +64,7 @@ func (p *program) stop() {
 	}()
 	select {
 	case <-done:
-	case <-time.After(patience):
+	case <-time.After(testdb.Patience):
 		p.t.Errorf("%s did not end when asked to", p.cmd.Path)
 		_ = p.cmd.Process.Kill()
 	}
@@ -100,7 +101,7 @@ func (s *served) serve(more ...string) *program {
 		"--database-url", s.database, "--blobs", s.blobs, "--listen", s.listen,
 		"--key-file", filepath.Join(s.blobs, "secrets.key"), "--clock-start", "2031-03-07T18:00:00Z", "--clock-factor", servedFactor,
 	}, more...)...)
-	until(s.t, "the service to be ready", func() bool {
+	testdb.Until(s.t, "the service to be ready", func() bool {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 		defer cancel()
 		r, err := http.NewRequestWithContext(ctx, http.MethodGet, s.address+"/readyz", nil)

@@ -24,6 +24,7 @@ import (
 	"rotanex.example/providers"
 	machine "rotanex.example/providers/ssh"
 	"rotanex.example/service/app"
+	"rotanex.example/service/testdb"
 )
 
 // keyPair makes a key: the private one as PEM, and the public one as a line.
@@ -58,7 +59,7 @@ func sshServer(t *testing.T) (stock.Source, string) {
 	server := exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", filepath.Join(folder, "config"))
 	require.NoError(t, server.Start())
 	t.Cleanup(func() { _ = server.Process.Kill(); _ = server.Wait() })
-	until(t, "the SSH server to listen", func() bool {
+	testdb.Until(t, "the SSH server to listen", func() bool {
 		c, err := ssh.Dial("tcp", port, &ssh.ClientConfig{HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: time.Second}) //nolint:gosec // only whether it listens
 		if c != nil {
 			_ = c.Close()

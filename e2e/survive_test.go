@@ -12,6 +12,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/service/postgres"
+	"rotanex.example/service/testdb"
 )
 
 func firstToken(said string) string {
@@ -78,7 +79,7 @@ func TestARunSurvivesPostgreSQLBeingKilled(t *testing.T) {
 	t.Cleanup(func() { assert.NoError(t, own.Stop()) })
 	s, _, _, _, run := underWay(t, own.URL())
 	require.NoError(t, syscall.Kill(own.Pid(), syscall.SIGKILL))
-	until(t, "PostgreSQL to start again", func() bool { return own.Restart(t.Context()) == nil })
+	testdb.Until(t, "PostgreSQL to start again", func() bool { return own.Restart(t.Context()) == nil })
 	s.completes(run)
 }
 

@@ -103,13 +103,14 @@ func Reopen(t testing.TB, url string) *store.Store {
 	return s
 }
 
-// patience is how long Until waits: for a busy machine, never for the clock.
-const patience = time.Minute
+// Patience bounds every wait of a test. It is long because the machine may be busy;
+// nothing waits for it to pass.
+const Patience = time.Minute
 
 // Until waits until something is so, and fails the test if it never is.
 func Until(t testing.TB, what string, is func() bool) {
 	t.Helper()
-	limit := time.After(patience)
+	limit := time.After(Patience)
 	for !is() {
 		select {
 		case <-limit:
