@@ -49,11 +49,19 @@ func TestNumbersCarryTheirUnits(t *testing.T) {
 	} {
 		assert.Equal(t, want, seconds(s))
 	}
+	assert.Equal(t, "0 hosts, 1 host, 2 hosts", several(0, "host")+", "+several(1, "host")+", "+several(2, "host"))
 	assert.Equal(t, "8 MB", bytesText(8_000_000))
 	assert.Equal(t, "24.4 GB", bytesText(24_400_000_000))
 	assert.Equal(t, "12.5 %", percent(0.125))
 	assert.Equal(t, "2 × Halyard 12, Halyard 8 (unusable)", devicesText([]api.Device{{Model: "Halyard 12"}, {Model: "Halyard 8", Unusable: "old"}, {Model: "Halyard 12"}}))
 	assert.Equal(t, "mon-fri 19:00–08:00, sat", openText([]api.Hours{{Days: "mon-fri", From: "19:00", To: "08:00"}, {Days: "sat"}}))
+}
+
+func TestASourceThatIsSilentSaysWhatToDoFirst(t *testing.T) {
+	s := api.Source{Spec: api.SourceSpec{Name: "tern"}, Fault: "nothing answers at http://tern.example"}
+	assert.Equal(t, "tern has no secret yet: rotanex sources secret tern --file FILE. Asked without one: nothing answers at http://tern.example", silence(s))
+	s.HasSecret = true
+	assert.Equal(t, "tern could not be dealt with: nothing answers at http://tern.example", silence(s))
 }
 
 func TestAListIsShownAsAsked(t *testing.T) {

@@ -109,7 +109,7 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 		Copied  int    `json:"copied"`
 		Missing int    `json:"missing"`
 	}{to, len(work), int(copied.Load()), missing}
-	if err := a.did(cmd, report, "%d frames in %s, every checksum verified; %d copied now, %d were there.", len(work), to, report.Copied, len(work)-report.Copied); err != nil {
+	if err := a.did(cmd, report, "%s in %s, every checksum verified; %d copied now, %d there before.", several(len(work), "frame"), to, report.Copied, len(work)-report.Copied); err != nil {
 		return err
 	}
 	if missing > 0 {

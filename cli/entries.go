@@ -49,7 +49,7 @@ func (a *app) entries() *cobra.Command {
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" || len(out.Items) == 0 {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "\n%d frames for %s, estimated %s.", out.Frames, money(out.Currency, out.Charged), money(out.Currency, out.Estimated))
+			fmt.Fprintf(cmd.OutOrStdout(), "\n%s for %s, estimated %s.", several(out.Frames, "frame"), money(out.Currency, out.Charged), money(out.Currency, out.Estimated))
 			if out.FrameCost != "" {
 				fmt.Fprintf(cmd.OutOrStdout(), " A usable frame cost %s.", money(out.Currency, out.FrameCost))
 			}

@@ -152,6 +152,14 @@ func seconds(s float64) string {
 	}
 }
 
+// several is a count of things in words: 1 host, 3 hosts.
+func several(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
+}
+
 // chance prints a chance, never rounded to a certainty that it is not.
 func chance(x float64) string {
 	switch {

@@ -77,16 +77,9 @@ lacks is said before anything is sent.`,
 			if sent > 0 {
 				carried = bytesText(sent) + " sent now"
 			}
-			return a.did(cmd, p, "The package of %s: %s, %s; %s.", p.Shot, filesText(len(p.Files)), bytesText(p.Size), carried)
+			return a.did(cmd, p, "The package of %s: %s, %s; %s.", p.Shot, several(len(p.Files), "file"), bytesText(p.Size), carried)
 		}),
 	}
-}
-
-func filesText(n int) string {
-	if n == 1 {
-		return "1 file"
-	}
-	return fmt.Sprintf("%d files", n)
 }
 
 // filesBelow lists the files of some paths below a folder, by their path there.

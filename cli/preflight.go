@@ -43,7 +43,7 @@ status: 5 where no crew can be given the shot.`,
 				return err
 			}
 			if a.config.GetString("output") == "table" {
-				fmt.Fprintf(cmd.OutOrStdout(), "\n%d crews clear, %d with warnings, %d not known yet, %d blocked.\n", p.Clear, p.Warned, p.NotKnown, p.Blocked)
+				fmt.Fprintf(cmd.OutOrStdout(), "\n%s clear, %d with warnings, %d not known yet, %d blocked.\n", several(p.Clear, "crew"), p.Warned, p.NotKnown, p.Blocked)
 			}
 			if len(p.Crews) > 0 && p.Blocked+p.NotKnown == len(p.Crews) {
 				return exit{ExitImpossible, ""}

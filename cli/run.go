@@ -43,7 +43,7 @@ plan needs, to leave room for a server that has to be replaced. Nothing exceeds 
 			if err != nil {
 				return err
 			}
-			return a.did(cmd, r, "Run %s: %d frames, planned to finish %s; plan: %s\nWatch it: rotanex watch %s", r.Id, r.Counts.Waiting+r.Counts.Rendering, moment(r.PlannedFinish), statusText(p), r.Id.String()[:8])
+			return a.did(cmd, r, "Run %s: %s, planned to finish %s; plan: %s\nWatch it: rotanex watch %s", r.Id, several(r.Counts.Waiting+r.Counts.Rendering, "frame"), moment(r.PlannedFinish), statusText(p), r.Id.String()[:8])
 		}),
 	}
 	c.Flags().IntVar(&tries, "tries", tries, "how often a frame may fail before it is given up")
@@ -120,7 +120,7 @@ func (a *app) setState(use, state string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.did(cmd, r, "Run %s is %s: %d frames done, %d left.", r.Id.String()[:8], r.State, r.Counts.Done, r.Counts.Waiting+r.Counts.Rendering)
+			return a.did(cmd, r, "Run %s is %s: %s done, %d left.", r.Id.String()[:8], r.State, several(r.Counts.Done, "frame"), r.Counts.Waiting+r.Counts.Rendering)
 		}),
 	}
 }
@@ -262,7 +262,7 @@ func (a *app) ledger() *cobra.Command {
 			if least, err := pricing.ParseMoney(led.CostBound); err == nil && !least.IsZero() { // a late plan has none
 				bound = ", and no plan costs less than " + money(led.Currency, led.CostBound)
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "\n%d frames for %s; planned %s%s.\n", led.FramesDone, money(led.Currency, led.Cost), money(led.Currency, led.PlannedCost), bound)
+			fmt.Fprintf(cmd.OutOrStdout(), "\n%s for %s; planned %s%s.\n", several(led.FramesDone, "frame"), money(led.Currency, led.Cost), money(led.Currency, led.PlannedCost), bound)
 			if led.FrameCost != "" {
 				fmt.Fprintf(cmd.OutOrStdout(), "A frame cost %s.\n", money(led.Currency, led.FrameCost))
 			}

@@ -92,7 +92,7 @@ func (a *app) shots() *cobra.Command {
 					return err
 				}
 			}
-			return a.did(cmd, all, "Stored %d shots.", len(all))
+			return a.did(cmd, all, "Stored %s.", several(len(all), "shot"))
 		}),
 	}
 	list := &cobra.Command{
@@ -183,7 +183,7 @@ known to within that share (90 % interval from the order statistics). Ctrl-C end
 				ids, begun = append(ids, t.Id), append(begun, t)
 			}
 			if noWait {
-				return a.did(cmd, begun, "%d trials begun; rotanex trials list %s shows them.", len(ids), args[0])
+				return a.did(cmd, begun, "%s begun; rotanex trials list %s shows what they say.", several(len(ids), "trial"), args[0])
 			}
 			return a.awaitTrials(cmd, c, ids)
 		}),

@@ -284,7 +284,7 @@ func (a *app) farms() *cobra.Command {
 }
 
 func nodeText(f stock.Farm) string {
-	out := fmt.Sprintf("%d cores", f.CPU.Cores)
+	out := several(f.CPU.Cores, "core")
 	for _, d := range f.Devices {
 		out += " + " + d.Model
 	}

@@ -163,9 +163,9 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{len(all.Hosts), "hosts"}, {len(all.Offers), "offers"}, {len(all.Licences), "licence pools"}, {len(all.Sources), "sources"}, {len(all.Farms), "farms"}} {
+	}{{len(all.Hosts), "host"}, {len(all.Offers), "offer"}, {len(all.Licences), "licence pool"}, {len(all.Sources), "source"}, {len(all.Farms), "farm"}} {
 		if x.n > 0 {
-			stored = append(stored, fmt.Sprintf("%d %s", x.n, x.what))
+			stored = append(stored, several(x.n, x.what))
 		}
 	}
 	return a.did(cmd, all, "Stored %s.", cmp.Or(strings.Join(stored, ", "), "nothing: the files name none"))
@@ -274,11 +274,10 @@ func (f stockFile) storeSources(ctx context.Context, c *client.Client) (silent [
 
 // silence says why a source that was stored cannot be dealt with, and what to do.
 func silence(s api.Source) string {
-	text := fmt.Sprintf("%s could not be dealt with: %s", s.Spec.Name, s.Fault)
 	if !s.HasSecret {
-		text += fmt.Sprintf("; it has no secret yet: rotanex sources secret %s --file FILE", s.Spec.Name)
+		return fmt.Sprintf("%s has no secret yet: rotanex sources secret %s --file FILE. Asked without one: %s", s.Spec.Name, s.Spec.Name, s.Fault)
 	}
-	return text
+	return fmt.Sprintf("%s could not be dealt with: %s", s.Spec.Name, s.Fault)
 }
 
 func agentText(h api.Host) string {

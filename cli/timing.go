@@ -108,7 +108,7 @@ func (a *app) showTiming(cmd *cobra.Command, lines []timing.Line, rows int) erro
 		return err
 	}
 	out := cmd.OutOrStdout()
-	_, _ = fmt.Fprintf(out, "\n%d rows measured", measured)
+	_, _ = fmt.Fprintf(out, "\n%s measured", several(measured, "row"))
 	if rows > measured {
 		_, _ = fmt.Fprintf(out, ", %d warm-ups left aside", rows-measured)
 	}

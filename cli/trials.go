@@ -41,7 +41,7 @@ not say of the settings is taken to be as the shot has it. The whole file or not
 			if err != nil {
 				return err
 			}
-			return a.did(cmd, stored, "Stored %d times.", stored.Rows)
+			return a.did(cmd, stored, "Stored %s.", several(stored.Rows, "time"))
 		}),
 	}
 }

@@ -77,11 +77,11 @@ func TestTheWholePath(t *testing.T) {
 	launch(t, "rotanex-simulator", "hire", "--listen", hire, "--offers", stockFile, "--folder", t.TempDir(), "--clock-factor", servedFactor,
 		"--", filepath.Join(bin, "rotanex-agent"), "--scenes", films, "--allow", "simulated")
 
-	assert.Contains(t, h.good("hosts", "import", stockFile), "Stored 2 hosts, 1 offers")
+	assert.Contains(t, h.good("hosts", "import", stockFile), "Stored 2 hosts, 1 offer")
 	sourcesFile := filepath.Join(folder, "sources.yaml")
 	require.NoError(t, os.WriteFile(sourcesFile, []byte("sources:\n  - { name: tern, kind: rented, address: \"http://"+hire+"\", card: { currency: EUR } }\n"), 0o600))
-	assert.Contains(t, h.good("sources", "import", sourcesFile), "Stored 1 sources")
-	assert.Contains(t, h.good("shots", "import", shotsFile), "Stored 1 shots")
+	assert.Contains(t, h.good("sources", "import", sourcesFile), "Stored 1 source.")
+	assert.Contains(t, h.good("shots", "import", shotsFile), "Stored 1 shot.")
 	h.good("packages", "make", "coda-060", films, "coda.yaml")
 	h.agentProcess(bellows, t.TempDir(), films)
 	h.agentProcess(eddy, t.TempDir(), films)
@@ -139,10 +139,10 @@ func TestTheWholePath(t *testing.T) {
 	assert.Equal(t, len(faults), causes[""], "and each was done in the end")
 
 	collected := filepath.Join(folder, "frames")
-	assert.Contains(t, h.good("download", "latest", "--to", collected), "24 copied now, 0 were there")
+	assert.Contains(t, h.good("download", "latest", "--to", collected), "24 copied now, 0 there before")
 	one := filepath.Join(collected, "coda-060", "coda-060.0012.png")
 	require.NoError(t, os.WriteFile(one, []byte("half a"), 0o600))
-	assert.Contains(t, h.good("download", "latest", "--to", collected), "1 copied now, 23 were there")
+	assert.Contains(t, h.good("download", "latest", "--to", collected), "1 copied now, 23 there before")
 	sums, err := os.ReadFile(filepath.Join(collected, "coda-060", "SHA256SUMS"))
 	require.NoError(t, err)
 	picture, err := os.ReadFile(one)
