@@ -6,10 +6,11 @@ import (
 	"strings"
 
 	"rotanex.example/core/planning"
+	"rotanex.example/core/planning/planningtest"
 )
 
 func ExampleSolve() {
-	problem, err := planning.ParseProblem(strings.NewReader(gale))
+	problem, err := planning.ParseProblem(strings.NewReader(planningtest.Gale))
 	if err != nil {
 		fmt.Println(err)
 		return

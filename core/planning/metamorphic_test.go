@@ -10,6 +10,7 @@ import (
 	"pgregory.net/rapid"
 
 	"rotanex.example/core/planning"
+	"rotanex.example/core/planning/planningtest"
 	"rotanex.example/core/pricing"
 )
 
@@ -20,7 +21,7 @@ var cent = pricing.MustMoney("0.01")
 func TestWhatOneChangeDoesToAPlan(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		p := drawn(t)
-		before := solve(t, p)
+		before := planningtest.Solve(t, p)
 		if before.Status != planning.Meets {
 			return
 		}

@@ -18,35 +18,12 @@ import (
 	"pgregory.net/rapid"
 
 	"rotanex.example/core/planning"
+	"rotanex.example/core/planning/planningtest"
 	"rotanex.example/core/pricing"
 )
 
-func parse(t require.TestingT, text string) planning.Problem {
-	p, err := planning.ParseProblem(strings.NewReader(text))
-	require.NoError(t, err)
-	return p
-}
-
-func solve(t require.TestingT, p planning.Problem) planning.Plan {
-	plan, err := planning.Solve(context.Background(), p, planning.Options{})
-	require.NoError(t, err)
-	require.NoError(t, planning.Check(p, plan))
-	return plan
-}
-
-// gale is a shot on an owned host, a rented server and a farm.
-const gale = `{"format":"rotanex-problem-1","start":"2031-03-03T18:00:00Z","currency":"EUR","goal":"cheapest",
-	"shots":[{"id":"gale-010","frames":100,"ready_s":0,"deadline_s":7200,"ram_gb":18}],
-	"hosts":[{"id":"anvil","ram_gb":64,"windows":[[0,3600],[5400,9000]],"crews":[{"id":"g0","devices":["g0"],"busy_price_h":"0.12"}]}],
-	"offers":[{"id":"tern-solo","source":"tern","max_servers":2,"ram_gb":64,"lead_s":900,"wrap_s":60,"price_h":"2.00","fee":"0.50",
-		"increment_s":3600,"minimum_s":3600,"crews":[{"id":"g0","devices":["g0"]}]}],
-	"farms":[{"id":"ebb","source":"saltmarsh","nodes":4,"lead_s":600,"node_price_h":"1.50","frame_price":"0.01","minimum_charge":"3.00"}],
-	"timings":[{"shot":"gale-010","host":"anvil","crew":"g0","frame_s":100},{"shot":"gale-010","offer":"tern-solo","crew":"g0","frame_s":60},
-		{"shot":"gale-010","farm":"ebb","frame_s":90}],
-	"transfers":[{"shot":"gale-010","source":"tern","upload_s":300,"delivery_s":20},{"shot":"gale-010","source":"saltmarsh","upload_s":200,"delivery_s":5}]}`
-
 func TestSolveOneShot(t *testing.T) {
-	plan := solve(t, parse(t, gale))
+	plan := planningtest.Solve(t, planningtest.Parse(t, planningtest.Gale))
 	assert.Equal(t, planning.Meets, plan.Status)
 	// By hand: anvil does 36 + 18 frames before the deadline for 54 × 100 s × 0.12/h =
 	// 0.18; 46 frames are left. One server for an hour has 2640 s to use: 44 frames
@@ -60,40 +37,40 @@ func TestSolveOneShot(t *testing.T) {
 }
 
 func TestSolveIsDeterministic(t *testing.T) {
-	first, err := json.Marshal(solve(t, parse(t, gale)))
+	first, err := json.Marshal(planningtest.Solve(t, planningtest.Parse(t, planningtest.Gale)))
 	require.NoError(t, err)
 	for range 5 {
-		again, err := json.Marshal(solve(t, parse(t, gale)))
+		again, err := json.Marshal(planningtest.Solve(t, planningtest.Parse(t, planningtest.Gale)))
 		require.NoError(t, err)
 		require.JSONEq(t, string(first), string(again))
 	}
 }
 
 func TestSolveSaysWhatCannotBe(t *testing.T) {
-	late := parse(t, strings.Replace(gale, `"deadline_s":7200`, `"deadline_s":1500`, 1))
-	plan := solve(t, late)
+	late := planningtest.Parse(t, strings.Replace(planningtest.Gale, `"deadline_s":7200`, `"deadline_s":1500`, 1))
+	plan := planningtest.Solve(t, late)
 	assert.Equal(t, planning.Late, plan.Status)
 
-	over := parse(t, strings.Replace(gale, `"goal":"cheapest"`, `"goal":"cheapest","budget":"3.11"`, 1))
-	plan = solve(t, over)
+	over := planningtest.Parse(t, strings.Replace(planningtest.Gale, `"goal":"cheapest"`, `"goal":"cheapest","budget":"3.11"`, 1))
+	plan = planningtest.Solve(t, over)
 	assert.Equal(t, planning.OverBudget, plan.Status)
 	assert.Equal(t, "3.12", plan.Cost.String())
 
-	fastest := parse(t, strings.Replace(gale, `"goal":"cheapest"`, `"goal":"fastest","budget":"20.00"`, 1))
-	quick := solve(t, fastest)
+	fastest := planningtest.Parse(t, strings.Replace(planningtest.Gale, `"goal":"cheapest"`, `"goal":"fastest","budget":"20.00"`, 1))
+	quick := planningtest.Solve(t, fastest)
 	assert.Equal(t, planning.Meets, quick.Status)
-	assert.Less(t, quick.Finish, solve(t, parse(t, gale)).Finish)
+	assert.Less(t, quick.Finish, planningtest.Solve(t, planningtest.Parse(t, planningtest.Gale)).Finish)
 
-	nowhere := parse(t, strings.Replace(gale, `"ram_gb":18`, `"ram_gb":65`, 1))
+	nowhere := planningtest.Parse(t, strings.Replace(planningtest.Gale, `"ram_gb":18`, `"ram_gb":65`, 1))
 	nowhere.Farms, nowhere.Timings = nil, nowhere.Timings[:2]
-	plan = solve(t, nowhere)
+	plan = planningtest.Solve(t, nowhere)
 	assert.Equal(t, planning.Impossible, plan.Status)
 	assert.Equal(t, "gale-010", plan.Impossible[0].Shot)
 	assert.Contains(t, plan.Impossible[0].Why, "enough host memory")
 }
 
 func TestSeveralShotsShareMachines(t *testing.T) {
-	p := parse(t, gale)
+	p := planningtest.Parse(t, planningtest.Gale)
 	second := p.Shots[0]
 	second.ID, second.Frames, second.Deadline = "gale-020", 60, 9000_000
 	p.Shots = append(p.Shots, second)
@@ -105,20 +82,20 @@ func TestSeveralShotsShareMachines(t *testing.T) {
 		row.Shot = "gale-020"
 		p.Transfers = append(p.Transfers, row)
 	}
-	plan := solve(t, p)
+	plan := planningtest.Solve(t, p)
 	assert.Equal(t, planning.Meets, plan.Status)
 	assert.LessOrEqual(t, plan.CostBound.Cmp(plan.Cost), 0)
 }
 
 // Every way to spoil a good plan is found out, by the rule it breaks.
 func TestCheckFindsEveryViolation(t *testing.T) {
-	p := parse(t, gale)
+	p := planningtest.Parse(t, planningtest.Gale)
 	p.Farms, p.Timings = nil, p.Timings[:2] // so that a server is needed, and the host too
 	p.Shots[0].Frames = 150
 	p.Offers[0].MaxServers = 1
 	p.Licences = []planning.Licence{{ID: "fathom", Seats: 9}}
 	p.Shots[0].Licence = "fathom"
-	good := solve(t, p)
+	good := planningtest.Solve(t, p)
 	require.NotEmpty(t, good.Servers)
 	for name, c := range map[string]struct {
 		rule  string
@@ -179,13 +156,13 @@ func TestParseProblemNamesWhatIsWrong(t *testing.T) {
 		{`"increment_s":3600`, `"increment_s":0`, `increment_s`},
 		{`[5400,9000]`, `[9000,5400]`, `window ends before it starts`},
 	} {
-		_, err := planning.ParseProblem(strings.NewReader(strings.Replace(gale, c.old, c.new, 1)))
+		_, err := planning.ParseProblem(strings.NewReader(strings.Replace(planningtest.Gale, c.old, c.new, 1)))
 		assert.ErrorContains(t, err, c.says)
 	}
 }
 
 func FuzzParseProblem(f *testing.F) {
-	f.Add([]byte(gale))
+	f.Add([]byte(planningtest.Gale))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		p, err := planning.ParseProblem(bytes.NewReader(data))
 		if err != nil || len(p.Shots) > 2 || len(p.Timings) > 6 || p.Shots[0].Frames > 500 {
@@ -332,7 +309,7 @@ func cheapestByTrying(p planning.Problem) *big.Rat {
 func TestSmallProblemsAgainstTryingEverything(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		p := drawn(t)
-		plan := solve(t, p)
+		plan := planningtest.Solve(t, p)
 		best := cheapestByTrying(p)
 		if best == nil {
 			assert.NotEqual(t, planning.Meets, plan.Status)
@@ -404,7 +381,7 @@ func TestKnownProblems(t *testing.T) {
 		}
 		data, err := os.ReadFile(file)
 		require.NoError(t, err)
-		plan := solve(t, parse(t, string(data)))
+		plan := planningtest.Solve(t, planningtest.Parse(t, string(data)))
 		answer, err := json.Marshal(plan)
 		require.NoError(t, err)
 		to := filepath.Join(t.TempDir(), "plan.json")
@@ -426,7 +403,7 @@ func TestKnownProblems(t *testing.T) {
 
 // It gives its best so far whenever its context ends, and no worse with more time.
 func TestTimeAndContext(t *testing.T) {
-	p := parse(t, gale)
+	p := planningtest.Parse(t, planningtest.Gale)
 	p.Shots[0].Licence, p.Licences = "fathom", []planning.Licence{{ID: "fathom", Seats: 1, ExtraSeats: 2, ExtraSeatPrice: pricing.MustMoney("0.40")}}
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()

@@ -165,7 +165,7 @@ func (c *Computations) wait(ctx context.Context, id uuid.UUID, most time.Duratio
 		woken := c.feed.Wait(topic)
 		one, found, err := c.find(ctx, id)
 		if err == nil && !found {
-			err = httpapi.NotFound(fmt.Sprintf("there is no computation %s; rotanex computations list shows them", id))
+			err = unknown(id)
 		}
 		if err != nil || one.State.Ended() {
 			return one, errors.Join(err, one.failure())
@@ -181,6 +181,10 @@ func (c *Computations) wait(ctx context.Context, id uuid.UUID, most time.Duratio
 	}
 }
 
+func unknown(id uuid.UUID) error {
+	return httpapi.NotFound(fmt.Sprintf("there is no computation %s; rotanex computations list shows them", id))
+}
+
 // Cancel ends a computation that is under way. One that has ended stays as it is.
 func (c *Computations) Cancel(ctx context.Context, id uuid.UUID) error {
 	one, found, err := c.find(ctx, id)
@@ -188,7 +192,7 @@ func (c *Computations) Cancel(ctx context.Context, id uuid.UUID) error {
 	case err != nil:
 		return err
 	case !found:
-		return httpapi.NotFound(fmt.Sprintf("there is no computation %s; rotanex computations list shows them", id))
+		return unknown(id)
 	case who.Role == access.Viewer && one.TokenID != who.TokenID:
 		return httpapi.Forbidden("a viewer may end a computation of its own only; this one was asked for by " + one.AskedBy)
 	}

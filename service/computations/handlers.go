@@ -69,7 +69,7 @@ func (c Computation) record(r *http.Request) api.Computation {
 func (c *Computations) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	one, found, err := c.find(r.Context(), id)
 	if err == nil && !found {
-		err = httpapi.NotFound("there is no computation " + id.String() + "; rotanex computations list shows them")
+		err = unknown(id)
 	}
 	httpapi.Answer(w, r, http.StatusOK, one.record(r), err)
 }

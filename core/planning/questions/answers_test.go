@@ -13,6 +13,7 @@ import (
 
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
+	"rotanex.example/core/planning/planningtest"
 	"rotanex.example/core/planning/questions"
 	"rotanex.example/core/pricing"
 )
@@ -68,13 +69,13 @@ func TestWhatIsAssumedChangesTheProblemAndNothingElse(t *testing.T) {
 			func(p planning.Problem) bool { return len(p.Hosts[0].Windows) == 1 },
 		},
 	} {
-		p := parse(t, gale)
+		p := planningtest.Parse(t, planningtest.Gale)
 		then, text, err := questions.Assume(p, c.a)
 		require.NoError(t, err, c.a)
 		assert.Equal(t, c.text, text)
 		assert.True(t, c.then(then), text)
 		assert.NoError(t, then.Validate())
-		assert.Equal(t, parse(t, gale), p, "the problem given is as it was: %s", text)
+		assert.Equal(t, planningtest.Parse(t, planningtest.Gale), p, "the problem given is as it was: %s", text)
 	}
 	for what, bad := range map[string]questions.Assumption{
 		"wants a new name":        {What: "host", Name: "anvil", Like: "anvil"},
@@ -87,14 +88,14 @@ func TestWhatIsAssumedChangesTheProblemAndNothingElse(t *testing.T) {
 		"is no host":              {What: "hours", Name: "tern-solo"},
 		"is none of host, offer":  {What: "weather", Name: "anvil"},
 	} {
-		_, _, err := questions.Assume(parse(t, gale), bad)
+		_, _, err := questions.Assume(planningtest.Parse(t, planningtest.Gale), bad)
 		assert.ErrorContains(t, err, what)
 	}
 }
 
 // unsure is a problem whose frames vary much: a fifth takes half as long again.
 func unsure(t *testing.T) (planning.Problem, forecast.Uncertainty) {
-	p := parse(t, gale)
+	p := planningtest.Parse(t, planningtest.Gale)
 	p.Offers, p.Transfers, p.Shots[0].Frames = nil, nil, 200
 	p.Timings = []planning.Timing{p.Timings[0], p.Timings[2]}
 	return p, forecast.Uncertainty{Ratios: map[string][]float64{"gale-010": {0.95, 0.95, 1, 1, 1.5}}}
@@ -123,8 +124,8 @@ func TestConfidenceTakesAsLittleSlackAsItNeeds(t *testing.T) {
 }
 
 func TestSourcesAddUpToThePlan(t *testing.T) {
-	p := parse(t, gale)
-	plan := solve(t, p)
+	p := planningtest.Parse(t, planningtest.Gale)
+	plan := planningtest.Solve(t, p)
 	of := map[string]string{"anvil": "home", "tern-solo": "tern", "ebb": "saltmarsh"}
 	var sum pricing.Money
 	for _, s := range questions.SourceCosts(p, plan, of) {
@@ -138,7 +139,7 @@ func TestSourcesAddUpToThePlan(t *testing.T) {
 }
 
 func TestEachSourceAloneAndTheBestMix(t *testing.T) {
-	p := parse(t, gale)
+	p := planningtest.Parse(t, planningtest.Gale)
 	of := map[string]string{"anvil": "home", "tern-solo": "tern", "ebb": "saltmarsh"}
 	rows, err := questions.Sources(t.Context(), p, []string{"home", "tern", "saltmarsh"}, of, func(x planning.Timing) bool { return x.Host != "" }, nil)
 	require.NoError(t, err)
@@ -162,8 +163,8 @@ func TestEachSourceAloneAndTheBestMix(t *testing.T) {
 func TestAQuestionEndsWithItsContext(t *testing.T) {
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
-	p := parse(t, gale)
-	plan := solve(t, p)
+	p := planningtest.Parse(t, planningtest.Gale)
+	plan := planningtest.Solve(t, p)
 	_, err := questions.Tradeoff(ended, p, 8, plan, nil)
 	assert.ErrorIs(t, err, context.Canceled)
 	_, err = questions.Sources(ended, p, nil, nil, nil, nil)
@@ -175,7 +176,7 @@ func TestAQuestionEndsWithItsContext(t *testing.T) {
 
 // One more host is assumed, and the plan with it weighed against the one without.
 func ExampleAssume() {
-	p, _ := planning.ParseProblem(strings.NewReader(gale))
+	p, _ := planning.ParseProblem(strings.NewReader(planningtest.Gale))
 	then, text, _ := questions.Assume(p, questions.Assumption{What: questions.AssumeHost, Name: "anvil-2", Like: "anvil"})
 	before, _ := planning.Solve(context.Background(), p, planning.Options{})
 	after, _ := planning.Solve(context.Background(), then, planning.Options{})

@@ -1,7 +1,6 @@
 package questions_test
 
 import (
-	"context"
 	"strings"
 	"testing"
 
@@ -9,36 +8,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rotanex.example/core/planning"
+	"rotanex.example/core/planning/planningtest"
 	"rotanex.example/core/planning/questions"
 )
 
-func parse(t require.TestingT, text string) planning.Problem {
-	p, err := planning.ParseProblem(strings.NewReader(text))
-	require.NoError(t, err)
-	return p
-}
-
-func solve(t require.TestingT, p planning.Problem) planning.Plan {
-	plan, err := planning.Solve(context.Background(), p, planning.Options{})
-	require.NoError(t, err)
-	require.NoError(t, planning.Check(p, plan))
-	return plan
-}
-
-// gale is a shot on an owned host, a rented server and a farm.
-const gale = `{"format":"rotanex-problem-1","start":"2031-03-03T18:00:00Z","currency":"EUR","goal":"cheapest",
-	"shots":[{"id":"gale-010","frames":100,"ready_s":0,"deadline_s":7200,"ram_gb":18}],
-	"hosts":[{"id":"anvil","ram_gb":64,"windows":[[0,3600],[5400,9000]],"crews":[{"id":"g0","devices":["g0"],"busy_price_h":"0.12"}]}],
-	"offers":[{"id":"tern-solo","source":"tern","max_servers":2,"ram_gb":64,"lead_s":900,"wrap_s":60,"price_h":"2.00","fee":"0.50",
-		"increment_s":3600,"minimum_s":3600,"crews":[{"id":"g0","devices":["g0"]}]}],
-	"farms":[{"id":"ebb","source":"saltmarsh","nodes":4,"lead_s":600,"node_price_h":"1.50","frame_price":"0.01","minimum_charge":"3.00"}],
-	"timings":[{"shot":"gale-010","host":"anvil","crew":"g0","frame_s":100},{"shot":"gale-010","offer":"tern-solo","crew":"g0","frame_s":60},
-		{"shot":"gale-010","farm":"ebb","frame_s":90}],
-	"transfers":[{"shot":"gale-010","source":"tern","upload_s":300,"delivery_s":20},{"shot":"gale-010","source":"saltmarsh","upload_s":200,"delivery_s":5}]}`
-
 func TestEveryPointOfTheCurveIsAPlanAndLaterIsCheaper(t *testing.T) {
-	p := parse(t, gale)
-	known := solve(t, p)
+	p := planningtest.Parse(t, planningtest.Gale)
+	known := planningtest.Solve(t, p)
 	c, err := questions.Tradeoff(t.Context(), p, 8, known, nil)
 	require.NoError(t, err)
 	require.Greater(t, len(c.Points), 2)
@@ -59,9 +35,9 @@ func TestEveryPointOfTheCurveIsAPlanAndLaterIsCheaper(t *testing.T) {
 }
 
 func TestReasonsNameNumbers(t *testing.T) {
-	p := parse(t, gale)
+	p := planningtest.Parse(t, planningtest.Gale)
 	reasons := map[string]string{}
-	for _, r := range questions.Reasons(p, solve(t, p)) {
+	for _, r := range questions.Reasons(p, planningtest.Solve(t, p)) {
 		reasons[r.Place] = r.Text
 	}
 	// By hand: 37 frames on anvil for 0.1233, 63 on the farm for its minimum charge, 3.00.
@@ -72,11 +48,11 @@ func TestReasonsNameNumbers(t *testing.T) {
 }
 
 func TestWhatWouldMendAProblem(t *testing.T) {
-	p := parse(t, gale)
+	p := planningtest.Parse(t, planningtest.Gale)
 	p.Farms, p.Timings = nil, p.Timings[:2]
 	p.Offers[0].MaxServers = 1
 	p.Shots[0].Frames = 200
-	late := solve(t, p)
+	late := planningtest.Solve(t, p)
 	require.Equal(t, planning.Late, late.Status)
 	short := planning.Shortages(p, late)
 	require.Len(t, short, 1)
@@ -92,10 +68,10 @@ func TestWhatWouldMendAProblem(t *testing.T) {
 	more := p
 	more.Offers = append([]planning.Offer{}, p.Offers...)
 	more.Offers[0].MaxServers = 2
-	assert.Equal(t, planning.Meets, solve(t, more).Status, "what is said to fix it does")
+	assert.Equal(t, planning.Meets, planningtest.Solve(t, more).Status, "what is said to fix it does")
 
-	over := parse(t, strings.Replace(gale, `"goal":"cheapest"`, `"goal":"cheapest","budget":"1.00"`, 1))
-	plan := solve(t, over)
+	over := planningtest.Parse(t, strings.Replace(planningtest.Gale, `"goal":"cheapest"`, `"goal":"cheapest","budget":"1.00"`, 1))
+	plan := planningtest.Solve(t, over)
 	assert.Contains(t, planning.Shortages(over, plan)[0].Text, "the budget is EUR 1.00")
 	remedies, err = questions.Remedies(t.Context(), over, plan, nil)
 	require.NoError(t, err)
@@ -103,14 +79,14 @@ func TestWhatWouldMendAProblem(t *testing.T) {
 }
 
 func TestChangesSayWhatAndWhy(t *testing.T) {
-	a := parse(t, gale)
-	before := solve(t, a)
+	a := planningtest.Parse(t, planningtest.Gale)
+	before := planningtest.Solve(t, a)
 	assert.Empty(t, questions.Changes(a, before, a, before))
-	b := parse(t, gale)
+	b := planningtest.Parse(t, planningtest.Gale)
 	b.Farms = nil
 	b.Timings = b.Timings[:2]
 	b.Timings[0].Frame *= 2
-	after := solve(t, b)
+	after := planningtest.Solve(t, b)
 	var texts []string
 	for _, c := range questions.Changes(a, before, b, after) {
 		texts = append(texts, c.Text)
