@@ -2,7 +2,6 @@ package farms
 
 import (
 	"encoding/json"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -14,24 +13,19 @@ import (
 	"github.com/jonboulle/clockwork"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"gocloud.dev/blob/memblob"
 
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/providers"
-	"rotanex.example/service/clock"
-	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
-	"rotanex.example/service/jobs"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/queue"
-	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
-	"rotanex.example/service/testdb"
+	"rotanex.example/service/teststage"
 )
 
-var six = time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC)
+var six = teststage.Six
 
 var ebb = stock.Farm{
 	Name: "ebb", Source: "saltmarsh", Nodes: 4, LeadS: 600, CPU: stock.CPU{Model: "Keel 24", Cores: 24}, MemoryGB: 64, Launchers: []string{"simulated"},
@@ -71,19 +65,13 @@ func (f *field) serve(w http.ResponseWriter, r *http.Request) {
 func newField(t *testing.T) *field {
 	t.Helper()
 	t.Parallel()
-	f := &field{t: t, db: testdb.Open(t), wall: clockwork.NewFakeClockAt(six), run: uuid.New(), id: uuid.New()}
+	on := teststage.New(t)
+	f := &field{t: t, db: on.DB, wall: on.Wall, run: uuid.New(), id: uuid.New()}
 	server := httptest.NewServer(http.HandlerFunc(f.serve))
 	t.Cleanup(server.Close)
-	log, c := slog.New(slog.DiscardHandler), clock.New(f.wall, time.Time{}, time.Time{}, 1)
-	feed := events.New(f.db, c, log)
-	j, err := jobs.New(t.Context(), f.db, jobs.Config{Name: "one"}, log)
-	require.NoError(t, err)
-	src, err := sources.New(f.db, c, sources.Config{Currency: "EUR", Key: make([]byte, 32)})
-	require.NoError(t, err)
-	require.NoError(t, src.Put(t.Context(), stock.Source{Name: "saltmarsh", Kind: stock.FarmSource, Address: server.URL, Card: pricing.RateCard{Currency: "EUR"}}, nil))
-	blobs := memblob.OpenBucket(nil)
-	q := queue.New(f.db, c, feed, pictures.New(blobs), log)
-	f.Farms = New(f.db, c, feed, q, src, packages.New(f.db, c, blobs, src), j, "us", log)
+	j, src := on.Jobs(t), on.Source(t, "saltmarsh", stock.FarmSource, server.URL)
+	q := queue.New(f.db, on.Clock, on.Feed, pictures.New(on.Blobs), on.Log)
+	f.Farms = New(f.db, on.Clock, on.Feed, q, src, packages.New(f.db, on.Clock, on.Blobs, src), j, "us", on.Log)
 	require.NoError(t, f.db.Create(&hosts.Farm{Name: ebb.Name, Source: ebb.Source, Spec: ebb}).Error)
 	require.NoError(t, f.db.Exec("INSERT INTO runs (id, kind, request, state, tries, created_at, cap) VALUES ($1, 'run', '', 'running', 3, $2, 50)", f.run, six).Error)
 	require.NoError(t, f.db.Exec(`INSERT INTO run_shots (run_id, shot, spec) VALUES ($1, 'coda-060', '{"name": "coda-060", "scene": "coda.yaml", "width": 64, "height": 36, "launcher": "simulated"}')`, f.run).Error)

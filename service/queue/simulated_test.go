@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"hash/fnv"
-	"log/slog"
 	"slices"
 	"strings"
 	"testing"
@@ -14,7 +13,6 @@ import (
 	"github.com/google/uuid"
 	"github.com/jonboulle/clockwork"
 	"github.com/stretchr/testify/require"
-	"gocloud.dev/blob/memblob"
 	"gorm.io/gorm"
 	"pgregory.net/rapid"
 
@@ -23,15 +21,14 @@ import (
 	"rotanex.example/core/preflight"
 	"rotanex.example/core/simulate"
 	"rotanex.example/core/stock"
-	"rotanex.example/service/clock"
-	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/store"
 	"rotanex.example/service/testdb"
+	"rotanex.example/service/teststage"
 )
 
-var six = time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC)
+var six = teststage.Six
 
 // taken is that a crew began a frame.
 type taken struct {
@@ -220,12 +217,10 @@ type rendering struct {
 }
 
 func (s *scenario) lease(t require.TestingT, db *store.Store) (begun []taken, left int) {
-	wall := clockwork.NewFakeClockAt(six)
-	c := clock.New(wall, time.Time{}, time.Time{}, 1)
-	log := slog.New(slog.DiscardHandler)
+	on := teststage.On(db)
 	h := &house{
-		scenario: s, t: t, db: db, wall: wall, run: uuid.New(), boot: uuid.New(), chance: &chance{scenario: s, tries: map[string]int{}},
-		q:    New(db, c, events.New(db, c, log), pictures.New(memblob.OpenBucket(nil)), log),
+		scenario: s, t: t, db: db, wall: on.Wall, run: uuid.New(), boot: uuid.New(), chance: &chance{scenario: s, tries: map[string]int{}},
+		q:    New(db, on.Clock, on.Feed, pictures.New(on.Blobs), on.Log),
 		next: make([]time.Time, len(s.Hosts)), held: make([][]int, len(s.Hosts)),
 	}
 	for _, table := range []string{"runs", "hosts", "licences", "seats", "events"} {

@@ -1,24 +1,19 @@
 package queue
 
 import (
-	"log/slog"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jonboulle/clockwork"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"gocloud.dev/blob/memblob"
 
 	"rotanex.example/core/preflight"
 	"rotanex.example/core/stock"
-	"rotanex.example/service/clock"
-	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/store"
-	"rotanex.example/service/testdb"
+	"rotanex.example/service/teststage"
 )
 
 // still is a queue over a database of its own, with one run of one shot and a clock that
@@ -32,10 +27,9 @@ type still struct {
 
 func newStill(t *testing.T) *still {
 	t.Parallel()
-	db := testdb.Open(t)
-	c := clock.New(clockwork.NewFakeClockAt(six), time.Time{}, time.Time{}, 1)
-	log := slog.New(slog.DiscardHandler)
-	s := &still{t: t, db: db, run: uuid.New(), Queue: New(db, c, events.New(db, c, log), pictures.New(memblob.OpenBucket(nil)), log)}
+	on := teststage.New(t)
+	db := on.DB
+	s := &still{t: t, db: db, run: uuid.New(), Queue: New(db, on.Clock, on.Feed, pictures.New(on.Blobs), on.Log)}
 	require.NoError(t, db.Exec("INSERT INTO runs (id, kind, request, state, tries, created_at) VALUES ($1, 'run', '', 'running', 3, $2)", s.run, six).Error)
 	require.NoError(t, db.Exec(`INSERT INTO run_shots (run_id, shot, spec) VALUES ($1, 'lamp-040', '{"name": "lamp-040"}')`, s.run).Error)
 	return s

@@ -2,7 +2,6 @@ package rental
 
 import (
 	"encoding/json"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -14,25 +13,20 @@ import (
 	"github.com/jonboulle/clockwork"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"gocloud.dev/blob/memblob"
 
 	"rotanex.example/core/preflight"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/providers"
 	"rotanex.example/service/access"
-	"rotanex.example/service/clock"
-	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
-	"rotanex.example/service/jobs"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/queue"
-	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
-	"rotanex.example/service/testdb"
+	"rotanex.example/service/teststage"
 )
 
-var six = time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC)
+var six = teststage.Six
 
 // solo is an offer whose servers boot for ten minutes and shut down in one.
 var solo = stock.Offer{
@@ -55,19 +49,14 @@ type let struct {
 func newLet(t *testing.T, source http.HandlerFunc) *let {
 	t.Helper()
 	t.Parallel()
-	l := &let{t: t, db: testdb.Open(t), wall: clockwork.NewFakeClockAt(six), run: uuid.New()}
+	on := teststage.New(t)
+	l := &let{t: t, db: on.DB, wall: on.Wall, run: uuid.New()}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { l.calls.Add(1); source(w, r) }))
 	t.Cleanup(server.Close)
-	log, c := slog.New(slog.DiscardHandler), clock.New(l.wall, time.Time{}, time.Time{}, 1)
-	feed := events.New(l.db, c, log)
-	j, err := jobs.New(t.Context(), l.db, jobs.Config{Name: "one"}, log)
-	require.NoError(t, err)
-	src, err := sources.New(l.db, c, sources.Config{Currency: "EUR", Key: make([]byte, 32)})
-	require.NoError(t, err)
-	require.NoError(t, src.Put(t.Context(), stock.Source{Name: "tern", Kind: stock.RentedSource, Address: server.URL, Card: pricing.RateCard{Currency: "EUR"}}, nil))
-	q := queue.New(l.db, c, feed, pictures.New(memblob.OpenBucket(nil)), log)
-	h := hosts.New(l.db, c, feed, queue.Beat, "EUR")
-	l.Rental = New(l.db, c, feed, h, access.New(l.db, c, false), src, j, q, "http://rotanex.example", "us", log)
+	j, src := on.Jobs(t), on.Source(t, "tern", stock.RentedSource, server.URL)
+	q := queue.New(l.db, on.Clock, on.Feed, pictures.New(on.Blobs), on.Log)
+	h := hosts.New(l.db, on.Clock, on.Feed, queue.Beat, "EUR")
+	l.Rental = New(l.db, on.Clock, on.Feed, h, access.New(l.db, on.Clock, false), src, j, q, "http://rotanex.example", "us", on.Log)
 	require.NoError(t, l.db.Create(&hosts.Offer{Name: solo.Name, Source: solo.Source, Spec: solo}).Error)
 	require.NoError(t, l.db.Exec("INSERT INTO runs (id, kind, request, state, tries, created_at, cap) VALUES ($1, 'run', '', 'running', 3, $2, 5)", l.run, six).Error)
 	require.NoError(t, Add(l.db.DB, []Server{{RunID: l.run, ID: "tern-solo#1", Offer: solo.Name, Host: "tern-solo-1", State: "planned", FromAt: six, ToAt: six.Add(time.Hour), PaidAt: six.Add(time.Hour)}}))

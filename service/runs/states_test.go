@@ -1,28 +1,23 @@
 package runs
 
 import (
-	"log/slog"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jonboulle/clockwork"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"gocloud.dev/blob/memblob"
 
 	"rotanex.example/core/frames"
 	"rotanex.example/service/accounts"
-	"rotanex.example/service/clock"
-	"rotanex.example/service/events"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
-	"rotanex.example/service/testdb"
+	"rotanex.example/service/teststage"
 )
 
-var six = time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC)
+var six = teststage.Six
 
 // stage is runs over a database of its own, with one run of three frames.
 type stage struct {
@@ -35,11 +30,10 @@ type stage struct {
 func newStage(t *testing.T) *stage {
 	t.Helper()
 	t.Parallel()
-	s := &stage{t: t, db: testdb.Open(t), run: uuid.New()}
-	log, c := slog.New(slog.DiscardHandler), clock.New(clockwork.NewFakeClockAt(six), time.Time{}, time.Time{}, 1)
-	feed := events.New(s.db, c, log)
-	q := queue.New(s.db, c, feed, pictures.New(memblob.OpenBucket(nil)), log)
-	s.Runs = New(s.db, c, feed, q, accounts.New(s.db, c, q), log)
+	on := teststage.New(t)
+	s := &stage{t: t, db: on.DB, run: uuid.New()}
+	q := queue.New(on.DB, on.Clock, on.Feed, pictures.New(on.Blobs), on.Log)
+	s.Runs = New(on.DB, on.Clock, on.Feed, q, accounts.New(on.DB, on.Clock, q), on.Log)
 	require.NoError(t, s.Begin(t.Context(), s.beginning(s.run)))
 	return s
 }
