@@ -33,14 +33,19 @@ func cellOf(v any) cell {
 	return cell{text, []string{text}}
 }
 
+// ifKnown is a value that is known, or else nothing.
+func ifKnown(is bool, text, plain string) cell {
+	if !is {
+		return cell{none, []string{""}}
+	}
+	return cell{text, []string{plain}}
+}
+
 func number(v float64, decimals int) string { return strconv.FormatFloat(v, 'f', decimals, 64) }
 
 // inSeconds is a length of time, plainly in seconds; 0 is not known.
 func inSeconds(s float64) cell {
-	if s <= 0 {
-		return cell{none, []string{""}}
-	}
-	return cell{seconds(s), []string{number(s, 3)}}
+	return ifKnown(s > 0, seconds(s), number(s, 3))
 }
 
 // between is an interval of lengths of time: two plain values.
@@ -77,18 +82,12 @@ func atDay(t time.Time) cell    { return timeCell(t, dayTime(t)) }
 
 // inBytes is an amount of memory or a file's size; 0 is not known.
 func inBytes(n int64) cell {
-	if n <= 0 {
-		return cell{none, []string{""}}
-	}
-	return cell{bytesText(n), []string{strconv.FormatInt(n, 10)}}
+	return ifKnown(n > 0, bytesText(n), strconv.FormatInt(n, 10))
 }
 
 // inGB is memory as it is fitted, in gigabytes of 10^9 bytes; 0 is not known.
 func inGB(x float64) cell {
-	if x == 0 {
-		return cell{none, []string{""}}
-	}
-	return cell{fmt.Sprintf("%g GB", x), []string{number(x, 3)}}
+	return ifKnown(x != 0, fmt.Sprintf("%g GB", x), number(x, 3))
 }
 
 // measuredGB is memory as it was measured or judged.
@@ -101,10 +100,7 @@ func pixels(width, height int) cell {
 
 // peak is memory in gigabytes; 0 is not known.
 func peak(x float64) cell {
-	if x <= 0 {
-		return cell{none, []string{""}}
-	}
-	return cell{peakText(x), []string{number(x, 3)}}
+	return ifKnown(x > 0, peakText(x), number(x, 3))
 }
 
 // likelihood is a chance, plainly from 0 to 1.
@@ -112,34 +108,22 @@ func likelihood(x float64) cell { return cell{chance(x), []string{number(x, 4)}}
 
 // shareOf is a part of a whole, plainly from 0 to 1; 0 is not known.
 func shareOf(x float64) cell {
-	if x == 0 {
-		return cell{none, []string{""}}
-	}
-	return cell{ratio(x), []string{number(x, 4)}}
+	return ifKnown(x != 0, ratio(x), number(x, 4))
 }
 
 // factor is how many times as much; 0 is not known.
 func factor(x float64) cell {
-	if x == 0 {
-		return cell{none, []string{""}}
-	}
-	return cell{times(x), []string{number(x, 4)}}
+	return ifKnown(x != 0, times(x), number(x, 4))
 }
 
 // figureOf is a plain number with so many decimals for a person; 0 is not known.
 func figureOf(x float64, decimals int) cell {
-	if x == 0 {
-		return cell{none, []string{""}}
-	}
-	return cell{number(x, decimals), []string{strconv.FormatFloat(x, 'g', 8, 64)}}
+	return ifKnown(x != 0, number(x, decimals), strconv.FormatFloat(x, 'g', 8, 64))
 }
 
 // rate is a large number in thousands or millions; 0 is not known.
 func rate(x float64) cell {
-	if x == 0 {
-		return cell{none, []string{""}}
-	}
-	return cell{quantity(x), []string{strconv.FormatFloat(x, 'g', 8, 64)}}
+	return ifKnown(x != 0, quantity(x), strconv.FormatFloat(x, 'g', 8, 64))
 }
 
 // wait is how long a source lets wait: of several tiers from the shortest to the longest.
