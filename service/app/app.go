@@ -94,7 +94,7 @@ func (c *Config) Validate() error {
 		c.Computing = max(1, runtime.NumCPU()/2)
 	}
 	if c.Computing < 0 {
-		return fmt.Errorf("%d computations at once: want 1 or more", c.Computing)
+		return fmt.Errorf("--computing %d: want the number of plans and forecasts to compute at once, 1 or more", c.Computing)
 	}
 	if c.Wall == nil {
 		c.Wall = clockwork.NewRealClock()
