@@ -1,6 +1,7 @@
+import { QueryClient } from "@tanstack/react-query";
 import { expect, test } from "vitest";
 import type { Schemas } from "./client";
-import { staleKeys, withFrame } from "./events";
+import { apply, framesWhileHearing, staleKeys, withFrame } from "./events";
 
 const at = "2031-03-07T18:00:00Z";
 const frames: Schemas["Frame"][] = [
@@ -41,4 +42,22 @@ test("events make stale what shows them", () => {
   expect(staleKeys({ kind: "host", at })).toEqual([["hosts"]]);
   expect(staleKeys({ kind: "run", at, run: "r" })).toContainEqual(["runs", "r"]);
   expect(staleKeys({ kind: "frame", at, run: "r" })).toEqual([]);
+});
+
+test("what is heard while frames are fetched is not lost", async () => {
+  const done = { kind: "frame" as const, at, shot: "coda-060", frame: 2, state: "done" };
+  let answer = (_: Schemas["Frame"][]) => {};
+  const fetched = framesWhileHearing("r", () => new Promise((resolve) => (answer = resolve)));
+  apply(new QueryClient(), [
+    { ...done, run: "r" },
+    { ...done, run: "another", frame: 1 },
+  ]);
+  answer(frames);
+  expect((await fetched).map((f) => f.state)).toEqual(["rendering", "done"]);
+});
+
+test("a failure that the list counts already is not counted again", () => {
+  const failed = { kind: "frame" as const, at, shot: "coda-060", frame: 1, state: "waiting", cause: "crashed" };
+  const once = withFrame(frames, failed);
+  expect(withFrame(once, failed)?.[0].failures).toBe(1);
 });

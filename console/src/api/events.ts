@@ -50,13 +50,30 @@ export function withFrame(frames: Frame[] | undefined, e: Event): Frame[] | unde
       crew: e.crew,
       cause: e.cause ?? f.cause,
       seconds: e.seconds,
-      failures: f.failures + (failedTry ? 1 : 0),
+      // A row that is there already was read after what the event tells of.
+      failures: f.failures + (failedTry && f.state !== e.state ? 1 : 0),
       done: e.state === "done" ? e.at : undefined,
     };
   });
 }
 
-function apply(cache: QueryClient, events: Event[]) {
+// What was heard while lists of frames were being fetched: their answers may be older.
+const fetching = new Set<Event[]>();
+
+/** Fetches a run's frames; what is heard meanwhile is put into the answer. */
+export async function framesWhileHearing(run: string, fetch: () => Promise<Frame[]>): Promise<Frame[]> {
+  const heard: Event[] = [];
+  fetching.add(heard);
+  try {
+    const frames = await fetch();
+    return heard.filter((e) => e.run === run).reduce((all, e) => withFrame(all, e) ?? all, frames);
+  } finally {
+    fetching.delete(heard);
+  }
+}
+
+export function apply(cache: QueryClient, events: Event[]) {
+  for (const heard of fetching) heard.push(...events);
   const stale = new Map<string, string[]>();
   for (const e of events) {
     if (e.kind === "frame" && e.run) {
@@ -70,11 +87,12 @@ function apply(cache: QueryClient, events: Event[]) {
 
 /** Hears the service's live updates. Browsers allow a host only a few connections,
  * so of all open pages one holds the stream and tells the others; when it goes, the
- * next takes over, and takes everything shown until then for stale. */
-function listen(tell: (e: Event) => void, tookOver: () => void): () => void {
+ * next takes over. What was shown before a stream was open is stale: nobody heard what
+ * happened between its fetching and the opening. */
+function listen(tell: (e: Event) => void, opened: () => void): () => void {
   const others = new BroadcastChannel("rotanex-events");
   const ended = new AbortController();
-  others.onmessage = (message) => tell(message.data);
+  others.onmessage = (message) => (message.data === "opened" ? opened() : tell(message.data));
   const hold = () =>
     new Promise<void>((release) => {
       const stream = new EventSource("/api/v1/events");
@@ -83,7 +101,10 @@ function listen(tell: (e: Event) => void, tookOver: () => void): () => void {
         tell(e);
         others.postMessage(e);
       };
-      tookOver();
+      stream.onopen = () => {
+        opened();
+        others.postMessage("opened");
+      };
       ended.signal.addEventListener("abort", () => {
         stream.close();
         release();
@@ -96,8 +117,7 @@ function listen(tell: (e: Event) => void, tookOver: () => void): () => void {
   };
 }
 
-/** Follows live updates for as long as the page is open. The browser resumes a
- * broken stream where it was, so nothing is missed. */
+/** Follows live updates for as long as the page is open. */
 export function useLiveUpdates(signedIn: boolean) {
   const cache = useQueryClient();
   useEffect(() => {

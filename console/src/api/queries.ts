@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { answered, client, type Schemas } from "./client";
+import { framesWhileHearing } from "./events";
 
 // Server state, keyed by what it shows. Live updates (events.ts) name the same keys.
 
@@ -103,8 +104,10 @@ export const useFrames = (run: string) =>
   useQuery({
     queryKey: ["frames", run],
     queryFn: () =>
-      pages((cursor) =>
-        answered(client.GET("/runs/{run}/frames", { params: { path: { run }, query: { cursor, limit: 5000 } } })),
+      framesWhileHearing(run, () =>
+        pages((cursor) =>
+          answered(client.GET("/runs/{run}/frames", { params: { path: { run }, query: { cursor, limit: 5000 } } })),
+        ),
       ),
     staleTime: 30_000,
   });
