@@ -223,13 +223,14 @@ type Candidate struct {
 	Host, Crew string
 	Devices    []string
 	Fit        Fit
+	Falls      bool // its renderer can fall back to the CPU
 }
 
 // Answer says where a frame goes that ran out of memory on a crew: the first step
 // that the shot permits and that some candidate allows, with the candidates it may
 // go to. Spill and CPU mean the same crew again, rendering otherwise. Hold, which is
 // also the answer where nothing else helps, means none.
-func Answer(permits []Step, failed Candidate, candidates []Candidate, canFallBack bool) (Step, []Candidate) {
+func Answer(permits []Step, failed Candidate, candidates []Candidate) (Step, []Candidate) {
 	fit := func(may func(Candidate) bool) (out []Candidate) {
 		for _, c := range candidates {
 			if (c.Fit.Verdict == Fits || c.Fit.Verdict == Shares) && may(c) {
@@ -250,7 +251,7 @@ func Answer(permits []Step, failed Candidate, candidates []Candidate, canFallBac
 				to = []Candidate{failed}
 			}
 		case CPU:
-			if canFallBack {
+			if failed.Falls {
 				to = []Candidate{failed}
 			}
 		case Hold:
@@ -290,4 +291,20 @@ func ParseSteps(words []string) ([]Step, error) {
 		out = append(out, Step(w))
 	}
 	return out, nil
+}
+
+// Explain says in words where a frame goes that ran out of memory on a crew of that fit:
+// what Answer answered.
+func Explain(step Step, failed Fit, to []Candidate) string {
+	var where []string
+	for _, c := range to {
+		where = append(where, c.Host+"/"+c.Crew)
+	}
+	switch step {
+	case Hold:
+		return fmt.Sprintf("out of memory: %s; nothing that the shot permits helps, so the frame is held", failed.Why)
+	case Spill, CPU:
+		return fmt.Sprintf("out of memory: %s; tried again there with %s, as the shot permits", failed.Why, step)
+	}
+	return fmt.Sprintf("out of memory: %s; it goes to %s (%s)", failed.Why, strings.Join(where, " or "), step)
 }

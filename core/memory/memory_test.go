@@ -92,19 +92,20 @@ func TestAnswer(t *testing.T) {
 		candidate("bellows", "g1", []string{"g1"}, gpu("g1", 8, 0)),
 		candidate("eddy", "g0", []string{"g0"}, gpu("g0", 24, 0)),
 	}
-	step, to := memory.Answer(memory.DefaultSteps, failed, others, false)
+	step, to := memory.Answer(memory.DefaultSteps, failed, others)
 	assert.Equal(t, memory.SmallerCrew, step)
 	assert.Len(t, to, 1)
 	assert.Equal(t, "g0", to[0].Crew)
-	step, to = memory.Answer([]memory.Step{memory.LargerDevice}, failed, others, false)
+	step, to = memory.Answer([]memory.Step{memory.LargerDevice}, failed, others)
 	assert.Equal(t, memory.LargerDevice, step)
 	assert.Len(t, to, 2)
-	step, _ = memory.Answer([]memory.Step{memory.Hold, memory.LargerDevice}, failed, others, true)
+	failed.Falls = true
+	step, _ = memory.Answer([]memory.Step{memory.Hold, memory.LargerDevice}, failed, others)
 	assert.Equal(t, memory.Hold, step)
-	step, to = memory.Answer([]memory.Step{memory.SmallerCrew, memory.CPU}, failed, others[1:2], true)
+	step, to = memory.Answer([]memory.Step{memory.SmallerCrew, memory.CPU}, failed, others[1:2])
 	assert.Equal(t, memory.CPU, step)
 	assert.Equal(t, failed.Crew, to[0].Crew)
-	step, _ = memory.Answer(memory.DefaultSteps, failed, nil, true)
+	step, _ = memory.Answer(memory.DefaultSteps, failed, nil)
 	assert.Equal(t, memory.Hold, step, "nothing that the shot permits helps")
 }
 
@@ -136,4 +137,12 @@ func TestMoreMemoryIsNeverWorse(t *testing.T) {
 			t.Fatalf("limit %s of the pair is above %s of one", small.Limit, single.Limit)
 		}
 	})
+}
+
+func TestWhereAFrameGoesIsSaidInWords(t *testing.T) {
+	fit := memory.Fit{Why: "needs 30 GB of 24 GB"}
+	to := []memory.Candidate{{Host: "eddy", Crew: "g0"}, {Host: "bellows", Crew: "g1"}}
+	assert.Equal(t, "out of memory: needs 30 GB of 24 GB; it goes to eddy/g0 or bellows/g1 (larger-device)", memory.Explain(memory.LargerDevice, fit, to))
+	assert.Contains(t, memory.Explain(memory.CPU, fit, to[:1]), "tried again there with cpu")
+	assert.Contains(t, memory.Explain(memory.Hold, fit, nil), "the frame is held")
 }

@@ -15,6 +15,7 @@ import (
 
 	"rotanex.example/core/ledger"
 	"rotanex.example/core/pricing"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/hosts"
@@ -53,7 +54,7 @@ type Account struct {
 	Run
 	Carried
 	Now      time.Time
-	Bookings []queue.Booking
+	Bookings []bookings.Booking
 	Servers  []rental.Server
 	Jobs     []farms.Job
 	Hosts    map[string]hosts.Host

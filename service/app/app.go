@@ -23,6 +23,7 @@ import (
 
 	"rotanex.example/service/access"
 	"rotanex.example/service/accounts"
+	"rotanex.example/service/agents"
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/computations"
@@ -30,6 +31,7 @@ import (
 	"rotanex.example/service/farms"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/jobs"
+	"rotanex.example/service/licences"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/plans"
@@ -40,6 +42,7 @@ import (
 	"rotanex.example/service/samples"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
+	"rotanex.example/service/standing"
 	"rotanex.example/service/store"
 	"rotanex.example/service/studies"
 	"rotanex.example/service/sweeps"
@@ -126,8 +129,11 @@ type Service struct {
 
 	computations *computations.Computations
 
-	queue *queue.Queue
-	runs  *runs.Runs
+	queue    *queue.Queue
+	standing *standing.Standing
+	licences *licences.Licences
+	agents   *agents.Agents
+	runs     *runs.Runs
 
 	accounts *accounts.Accounts
 
@@ -199,27 +205,36 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.access = access.New(s.store, s.clock, c.Secure)
 	s.hosts = hosts.New(s.store, s.clock, s.feed, queue.Beat, c.Currency)
 	s.shots = shots.New(s.store, s.clock, s.feed)
-	s.queue = queue.New(s.store, s.clock, s.feed, pictures.New(s.blobs), c.Log)
+	s.licences = licences.New(s.store)
+	kept := pictures.New(s.blobs)
+	s.queue = queue.New(s.store, s.clock, s.feed, kept, c.Log)
+	s.standing = standing.New(s.store, s.clock, s.queue, kept)
 	s.accounts = accounts.New(s.store, s.clock, s.queue)
-	s.runs = runs.New(s.store, s.clock, s.feed, s.queue, s.accounts, c.Log)
+	s.runs = runs.New(runs.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Standing: s.standing, Accounts: s.accounts, Log: c.Log})
 	s.trials = trials.New(s.store, s.clock, s.hosts, s.shots, s.runs)
 	s.runs.TrialFrameDone = s.trials.FrameDone
 	s.samples = samples.New(s.store, s.clock, s.hosts)
-	s.queue.Sampled = s.samples.Keep
+	s.agents = agents.New(s.store, s.clock, s.feed, s.queue, s.samples)
 	s.timings = timings.New(s.store, s.clock, s.hosts)
 	s.packages = packages.New(s.store, s.clock, s.blobs, s.sources)
 	s.candidates = candidates.New(candidates.Config{
-		Store: s.store, Clock: s.clock, Hosts: s.hosts, Shots: s.shots, Timings: s.timings, Sources: s.sources, Packages: s.packages,
+		Store: s.store, Clock: s.clock, Hosts: s.hosts, Shots: s.shots, Timings: s.timings, Sources: s.sources, Packages: s.packages, Licences: s.licences,
 		Currency: c.Currency, Zone: zone,
 	})
 	s.sweeps = sweeps.New(s.store, s.clock, s.feed, s.shots, s.trials, s.candidates)
-	s.studies = studies.New(s.store, s.clock, s.shots, s.trials, s.queue)
-	s.rental = rental.New(s.store, s.clock, s.feed, s.hosts, s.access, s.sources, s.jobs, s.queue, c.Address, owner, c.Log)
-	s.farms = farms.New(s.store, s.clock, s.feed, s.queue, s.sources, s.packages, s.jobs, owner, c.Log)
+	s.studies = studies.New(s.store, s.clock, s.shots, s.trials, s.standing)
+	s.rental = rental.New(rental.Config{
+		Store: s.store, Clock: s.clock, Feed: s.feed, Hosts: s.hosts, Access: s.access, Sources: s.sources, Jobs: s.jobs, Standing: s.standing,
+		Address: c.Address, Owner: owner, Log: c.Log,
+	})
+	s.farms = farms.New(farms.Config{
+		Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Standing: s.standing, Sources: s.sources, Packages: s.packages, Jobs: s.jobs,
+		Owner: owner, Log: c.Log,
+	})
 	s.computations = computations.New(s.store, s.clock, s.feed, s.jobs, c.Log)
 	s.problems = problems.New(problems.Config{
 		Store: s.store, Clock: s.clock, Hosts: s.hosts, Shots: s.shots, Candidates: s.candidates, Sources: s.sources, Packages: s.packages,
-		Currency: c.Currency, Zone: zone,
+		Licences: s.licences, Currency: c.Currency, Zone: zone,
 	})
 	s.plans = plans.New(plans.Config{
 		Store: s.store, Clock: s.clock, Feed: s.feed, Computations: s.computations, Problems: s.problems,

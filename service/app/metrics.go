@@ -77,7 +77,7 @@ func (q *frameCounts) Collect(out chan<- prometheus.Metric) {
 	}
 	for host, l := range q.service.samples.Newest() {
 		for _, d := range l.Devices {
-			for i, v := range []float64{d.Use, float64(d.MemoryBytes), d.Celsius, d.Watts, d.Mhz * 1e6} {
+			for i, v := range []float64{d.Use, float64(d.MemoryBytes), d.Celsius, d.Watts, d.MHz * 1e6} {
 				out <- prometheus.MustNewConstMetric(deviceHelp[i], prometheus.GaugeValue, v, host, d.Device)
 			}
 		}

@@ -131,7 +131,7 @@ func (e endpoints) GetShot(w http.ResponseWriter, r *http.Request, shot string) 
 }
 
 func (e endpoints) PutShot(w http.ResponseWriter, r *http.Request, shot string) {
-	e.shots.Put(w, r, shot)
+	e.shots.PutShot(w, r, shot)
 }
 
 func (e endpoints) ListTrials(w http.ResponseWriter, r *http.Request, params api.ListTrialsParams) {
@@ -211,11 +211,11 @@ func (e endpoints) SetRunState(w http.ResponseWriter, r *http.Request, run uuid.
 }
 
 func (e endpoints) ListFrames(w http.ResponseWriter, r *http.Request, run uuid.UUID, params api.ListFramesParams) {
-	e.queue.ListFrames(w, r, run, params)
+	e.standing.ListFrames(w, r, run, params)
 }
 
 func (e endpoints) GetFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int) {
-	e.queue.GetFrame(w, r, run, shot, frame)
+	e.standing.GetFrame(w, r, run, shot, frame)
 }
 
 func (e endpoints) GetPicture(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int, params api.GetPictureParams) {
@@ -223,7 +223,7 @@ func (e endpoints) GetPicture(w http.ResponseWriter, r *http.Request, run uuid.U
 	if params.Width != nil {
 		width = *params.Width
 	}
-	e.queue.Picture(w, r, run, shot, frame, width)
+	e.standing.Picture(w, r, run, shot, frame, width)
 }
 
 func (e endpoints) GetLedger(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
@@ -233,14 +233,14 @@ func (e endpoints) GetLedger(w http.ResponseWriter, r *http.Request, run uuid.UU
 func (e endpoints) StreamEvents(w http.ResponseWriter, r *http.Request, params api.StreamEventsParams) {
 	e.feed.Stream(w, r, params)
 }
-func (e endpoints) Lease(w http.ResponseWriter, r *http.Request)     { e.queue.Lease(w, r) }
-func (e endpoints) Heartbeat(w http.ResponseWriter, r *http.Request) { e.queue.Heartbeat(w, r) }
+func (e endpoints) Lease(w http.ResponseWriter, r *http.Request)     { e.agents.Lease(w, r) }
+func (e endpoints) Heartbeat(w http.ResponseWriter, r *http.Request) { e.agents.Heartbeat(w, r) }
 func (e endpoints) PutPicture(w http.ResponseWriter, r *http.Request, lease, fence int64, params api.PutPictureParams) {
-	e.queue.PutPicture(w, r, lease, fence, params)
+	e.agents.PutPicture(w, r, lease, fence, params)
 }
 
 func (e endpoints) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
-	e.queue.PutResult(w, r, lease, fence)
+	e.agents.PutResult(w, r, lease, fence)
 }
 
 func (e endpoints) GetFit(w http.ResponseWriter, r *http.Request, shot string) {
@@ -255,10 +255,10 @@ func (e endpoints) CompareShot(w http.ResponseWriter, r *http.Request, shot stri
 	e.candidates.Compare(w, r, shot, params)
 }
 
-func (e endpoints) ListLicences(w http.ResponseWriter, r *http.Request) { e.candidates.Licences(w, r) }
+func (e endpoints) ListLicences(w http.ResponseWriter, r *http.Request) { e.licences.List(w, r) }
 
 func (e endpoints) PutLicence(w http.ResponseWriter, r *http.Request, pool string) {
-	e.candidates.PutLicence(w, r, pool)
+	e.licences.Put(w, r, pool)
 }
 
 func (e endpoints) GetSamples(w http.ResponseWriter, r *http.Request, host string, params api.GetSamplesParams) {
@@ -355,14 +355,14 @@ func (e endpoints) JudgeProofs(w http.ResponseWriter, r *http.Request, job uuid.
 }
 
 func (e endpoints) WhyFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int) {
-	e.queue.WhyFrame(w, r, run, shot, frame)
+	e.standing.GetWhyFrame(w, r, run, shot, frame)
 }
 
 func (e endpoints) WhyHost(w http.ResponseWriter, r *http.Request, host string) {
-	e.queue.WhyHost(w, r, host)
+	e.standing.GetWhyHost(w, r, host)
 }
 
-func (e endpoints) ListSeats(w http.ResponseWriter, r *http.Request) { e.queue.Seats(w, r) }
+func (e endpoints) ListSeats(w http.ResponseWriter, r *http.Request) { e.licences.Seats(w, r) }
 
 func (e endpoints) ListEntries(w http.ResponseWriter, r *http.Request, params api.ListEntriesParams) {
 	e.accounts.Entries(w, r, params)

@@ -109,26 +109,3 @@ func because(note string) string {
 	}
 	return "; " + note
 }
-
-// Licences answers with the licence pools.
-func (p *Candidates) Licences(w http.ResponseWriter, r *http.Request) {
-	found, err := p.licences(r.Context(), "")
-	out := struct {
-		Items []preflight.Licence `json:"items"`
-	}{found}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
-}
-
-// PutLicence stores a licence pool.
-func (p *Candidates) PutLicence(w http.ResponseWriter, r *http.Request, pool string) {
-	l, err := httpapi.Body[preflight.Licence](r)
-	if err == nil && l.Pool != pool {
-		err = httpapi.BadField("/pool", l.Pool, "is not the pool in the path, "+pool)
-	}
-	if err == nil {
-		err = p.store.WithContext(r.Context()).Exec(`INSERT INTO licences (pool, kind, seats, extra_seats, extra_seat_price) VALUES ($1, $2, $3, $4, $5::numeric)
-			ON CONFLICT (pool) DO UPDATE SET kind = excluded.kind, seats = excluded.seats, extra_seats = excluded.extra_seats, extra_seat_price = excluded.extra_seat_price`,
-			l.Pool, l.Kind, l.Seats, l.ExtraSeats, l.ExtraSeatPrice.Rat().FloatString(12)).Error
-	}
-	httpapi.Answer(w, r, http.StatusOK, l, err)
-}

@@ -13,11 +13,11 @@ import (
 
 	"rotanex.example/core/memory"
 	"rotanex.example/core/preflight"
-	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/licences"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
@@ -80,6 +80,7 @@ type Candidates struct {
 	timings  *timings.Timings
 	sources  *sources.Sources
 	packages *packages.Packages
+	licences *licences.Licences
 	currency string
 	zone     *time.Location
 }
@@ -93,13 +94,14 @@ type Config struct {
 	Timings  *timings.Timings
 	Sources  *sources.Sources
 	Packages *packages.Packages
+	Licences *licences.Licences
 	Currency string
 	Zone     *time.Location // in which opening hours are read
 }
 
 // New makes it.
 func New(c Config) *Candidates {
-	return &Candidates{c.Store, c.Clock, c.Hosts, c.Shots, c.Timings, c.Sources, c.Packages, c.Currency, c.Zone}
+	return &Candidates{c.Store, c.Clock, c.Hosts, c.Shots, c.Timings, c.Sources, c.Packages, c.Licences, c.Currency, c.Zone}
 }
 
 // Of returns the view of a shot.
@@ -118,7 +120,7 @@ func (p *Candidates) Of(ctx context.Context, shot shots.Shot) (View, error) {
 	}
 	var licence *preflight.Licence
 	if shot.Spec.Licence != "" {
-		if licence, err = p.Licence(ctx, shot.Spec.Licence); err != nil {
+		if licence, err = p.licences.Find(ctx, shot.Spec.Licence); err != nil {
 			return v, err
 		}
 	}
@@ -170,26 +172,6 @@ func (p *Candidates) installed(places []hosts.Place, launcher string) *preflight
 		}
 	}
 	return nil
-}
-
-// Licence returns a licence pool; nil where it is not known.
-func (p *Candidates) Licence(ctx context.Context, pool string) (*preflight.Licence, error) {
-	found, err := p.licences(ctx, pool)
-	if err != nil || len(found) == 0 {
-		return nil, err
-	}
-	return &found[0], nil
-}
-
-// licences returns the pool of a name, or all with "".
-func (p *Candidates) licences(ctx context.Context, pool string) ([]preflight.Licence, error) {
-	return store.Rows(p.store.WithContext(ctx).Raw("SELECT pool, kind, seats, extra_seats, extra_seat_price::text FROM licences WHERE $1 = '' OR pool = $1 ORDER BY pool", pool), func(row store.Row) (l preflight.Licence, err error) {
-		var price string
-		if err = row.Scan(&l.Pool, &l.Kind, &l.Seats, &l.ExtraSeats, &price); err == nil {
-			l.ExtraSeatPrice, err = pricing.ParseMoney(price)
-		}
-		return l, err
-	})
 }
 
 func (p *Candidates) candidate(v View, place hosts.Place, c stock.Crew, licence *preflight.Licence, installed *preflight.Renderer) Candidate {

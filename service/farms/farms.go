@@ -21,6 +21,7 @@ import (
 
 	"rotanex.example/core/stock"
 	"rotanex.example/providers"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
 	"rotanex.example/service/jobs"
@@ -28,8 +29,23 @@ import (
 	"rotanex.example/service/queue"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
+	"rotanex.example/service/standing"
 	"rotanex.example/service/store"
 )
+
+// Config is what looking after farms needs of the service. All of it is wanted.
+type Config struct {
+	Store    *store.Store
+	Clock    clock.Clock
+	Feed     *events.Feed
+	Queue    *queue.Queue
+	Standing *standing.Standing
+	Sources  *sources.Sources
+	Packages *packages.Packages
+	Jobs     *jobs.Jobs
+	Owner    string // what all our jobs are marked with at farms
+	Log      *slog.Logger
+}
 
 // Farms looks after the jobs of all runs.
 type Farms struct {
@@ -37,6 +53,7 @@ type Farms struct {
 	clock    clock.Clock
 	feed     *events.Feed
 	queue    *queue.Queue
+	standing *standing.Standing
 	sources  *sources.Sources
 	packages *packages.Packages
 	jobs     *jobs.Jobs
@@ -54,10 +71,10 @@ const (
 const contactEvery = time.Minute
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, src *sources.Sources, p *packages.Packages, e *jobs.Jobs, owner string, log *slog.Logger) *Farms {
-	out := &Farms{s, c, f, q, src, p, e, owner, log}
-	e.On(step, out.step)
-	e.On(contact, src.Contact)
+func New(c Config) *Farms {
+	out := &Farms{c.Store, c.Clock, c.Feed, c.Queue, c.Standing, c.Sources, c.Packages, c.Jobs, c.Owner, c.Log}
+	c.Jobs.On(step, out.step)
+	c.Jobs.On(contact, c.Sources.Contact)
 	return out
 }
 
@@ -226,7 +243,7 @@ var errNotBegun = errors.New("the job is not begun")
 // never ends a job that was not begun: its booking owes nothing any more.
 func (f *Farms) never(ctx context.Context, j job, why string) error {
 	return f.set(ctx, j, "not-started", why, func(tx *gorm.DB) error {
-		return queue.BookingOwesNothing(tx, j.booking)
+		return bookings.OneOwesNothing(tx, j.booking)
 	})
 }
 

@@ -7,7 +7,7 @@ import (
 	"math"
 
 	"rotanex.example/core/picture"
-	"rotanex.example/service/queue"
+	"rotanex.example/service/standing"
 )
 
 // How far a farm's proof frame may be from what was rendered elsewhere before a person
@@ -29,14 +29,14 @@ type compared struct {
 // elsewhere: the same frame if there is one, else how the nearest look from afar.
 func (f *Farms) compareProofs(ctx context.Context, j job) (out compared, err error) {
 	for _, n := range j.proofs {
-		proof, err := f.queue.Image(ctx, j.run, j.shot, n)
-		if errors.Is(err, queue.ErrNoPicture) {
+		proof, err := f.standing.Image(ctx, j.run, j.shot, n)
+		if errors.Is(err, standing.ErrNoPicture) {
 			continue
 		}
 		if err != nil {
 			return out, err
 		}
-		near, err := f.queue.References(ctx, j.holder(), n, nearest)
+		near, err := f.standing.References(ctx, j.holder(), n, nearest)
 		if err != nil {
 			return out, err
 		}

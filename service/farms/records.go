@@ -7,8 +7,8 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/httpapi"
-	"rotanex.example/service/queue"
 )
 
 // Job is frames of one booking at a farm, as it is stored.
@@ -40,9 +40,9 @@ func (Job) TableName() string { return "farm_jobs" }
 
 // Add stores jobs that a run plans, in its transaction. Each is tied to one of the
 // bookings, which are stored already: jobs and farms' bookings are in the same order.
-func Add(tx *gorm.DB, jobs []Job, bookings []queue.Booking) error {
+func Add(tx *gorm.DB, jobs []Job, booked []bookings.Booking) error {
 	at := 0
-	for _, b := range bookings {
+	for _, b := range booked {
 		if b.Farm {
 			jobs[at].BookingID = b.ID
 			at++

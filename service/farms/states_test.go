@@ -17,10 +17,12 @@ import (
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/providers"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/standing"
 	"rotanex.example/service/store"
 	"rotanex.example/service/teststage"
 )
@@ -70,8 +72,12 @@ func newField(t *testing.T) *field {
 	server := httptest.NewServer(http.HandlerFunc(f.serve))
 	t.Cleanup(server.Close)
 	j, src := on.Jobs(t), on.Source(t, "saltmarsh", stock.FarmSource, server.URL)
-	q := queue.New(f.db, on.Clock, on.Feed, pictures.New(on.Blobs), on.Log)
-	f.Farms = New(f.db, on.Clock, on.Feed, q, src, packages.New(f.db, on.Clock, on.Blobs, src), j, "us", on.Log)
+	kept := pictures.New(on.Blobs)
+	q := queue.New(f.db, on.Clock, on.Feed, kept, on.Log)
+	f.Farms = New(Config{
+		Store: f.db, Clock: on.Clock, Feed: on.Feed, Queue: q, Standing: standing.New(f.db, on.Clock, q, kept), Sources: src,
+		Packages: packages.New(f.db, on.Clock, on.Blobs, src), Jobs: j, Owner: "us", Log: on.Log,
+	})
 	require.NoError(t, f.db.Create(&hosts.Farm{Name: ebb.Name, Source: ebb.Source, Spec: ebb}).Error)
 	require.NoError(t, f.db.Exec("INSERT INTO runs (id, kind, request, state, tries, created_at, cap) VALUES ($1, 'run', '', 'running', 3, $2, 50)", f.run, six).Error)
 	require.NoError(t, f.db.Exec(`INSERT INTO run_shots (run_id, shot, spec) VALUES ($1, 'coda-060', '{"name": "coda-060", "scene": "coda.yaml", "width": 64, "height": 36, "launcher": "simulated"}')`, f.run).Error)
@@ -79,9 +85,10 @@ func newField(t *testing.T) *field {
 	for n := range 4 {
 		frames = append(frames, queue.Frame{RunID: f.run, Shot: "coda-060", Frame: n + 1})
 	}
-	bookings := []queue.Booking{{RunID: f.run, Shot: "coda-060", Host: "ebb", Crew: "cpu", Devices: []string{}, Frames: 4, StartAt: six, EndAt: six.Add(time.Hour), FrameS: 60, Open: true, Farm: true, Nodes: 4}}
-	require.NoError(t, queue.Add(f.db.DB, frames, bookings))
-	require.NoError(t, Add(f.db.DB, []Job{{ID: f.id, RunID: f.run, OrderID: uuid.New(), Shot: "coda-060", Farm: "ebb", Source: "saltmarsh", Crew: "cpu", Frames: 4, State: "planned", FromAt: six}}, bookings))
+	booked := []bookings.Booking{{RunID: f.run, Shot: "coda-060", Host: "ebb", Crew: "cpu", Devices: []string{}, Frames: 4, StartAt: six, EndAt: six.Add(time.Hour), FrameS: 60, Open: true, Farm: true, Nodes: 4}}
+	require.NoError(t, queue.Add(f.db.DB, frames))
+	require.NoError(t, bookings.Add(f.db.DB, booked))
+	require.NoError(t, Add(f.db.DB, []Job{{ID: f.id, RunID: f.run, OrderID: uuid.New(), Shot: "coda-060", Farm: "ebb", Source: "saltmarsh", Crew: "cpu", Frames: 4, State: "planned", FromAt: six}}, booked))
 	return f
 }
 

@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"time"
 
+	"gorm.io/gorm"
+
 	"rotanex.example/core/memory"
 	"rotanex.example/core/preflight"
 	"rotanex.example/core/stock"
@@ -131,4 +133,19 @@ func (h Host) OpensAt(now time.Time, zone *time.Location) time.Time {
 		return time.Time{}
 	}
 	return windows[0].Start
+}
+
+// Fit judges whether what needs so much memory fits a crew of a host, and says whether its
+// renderer can fall back to the CPU. On a server that is yet to come nothing fits.
+func Fit(tx *gorm.DB, host, crew string, need memory.Need, launcher string) (fit memory.Fit, falls bool, err error) {
+	fit = memory.Fit{Verdict: memory.DoesNotFit, Why: "the host cannot form the crew"}
+	var found []Host
+	if err := tx.Where("name = ?", host).Find(&found).Error; err != nil || len(found) == 0 {
+		return fit, false, err
+	}
+	if c, ok := found[0].Spec.FindCrew(crew); ok {
+		renderer := found[0].Renderer(launcher)
+		return memory.Judge(need, MemoryCrew(found[0].Spec, c, renderer)), renderer != nil && renderer.Falls, nil
+	}
+	return fit, false, nil
 }

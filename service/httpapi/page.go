@@ -83,3 +83,16 @@ func Limit(asked *int, usual int) int {
 	}
 	return *asked
 }
+
+// Items is a list that is not paged, as it is answered.
+type Items[T any] struct {
+	Items []T `json:"items"`
+}
+
+// List answers with all there is: an empty list rather than none.
+func List[T any](all []T) Items[T] {
+	if all == nil {
+		all = []T{}
+	}
+	return Items[T]{all}
+}

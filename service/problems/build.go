@@ -173,7 +173,7 @@ func (b *builder) licence(ctx context.Context, pool string) (string, error) {
 	if pool == "" || slices.ContainsFunc(b.problem.Licences, func(l planning.Licence) bool { return l.ID == pool }) {
 		return pool, nil
 	}
-	found, err := b.Candidates.Licence(ctx, pool)
+	found, err := b.Licences.Find(ctx, pool)
 	if err != nil || found == nil {
 		return "", err
 	}

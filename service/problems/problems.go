@@ -15,6 +15,7 @@ import (
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/licences"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
@@ -31,6 +32,7 @@ type Config struct {
 	Candidates *candidates.Candidates
 	Sources    *sources.Sources
 	Packages   *packages.Packages
+	Licences   *licences.Licences
 
 	Currency string
 	Zone     *time.Location // in which opening hours are read

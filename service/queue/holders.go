@@ -12,6 +12,7 @@ import (
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/timing"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
@@ -46,7 +47,7 @@ func (q *Queue) LeaseFor(tx *gorm.DB, h Holder, n int) ([]int, error) {
 	if err != nil {
 		return nil, err
 	}
-	return store.Column[int](tx.Raw(`
+	frames, err := store.Column[int](tx.Raw(`
 		WITH taken AS (
 			SELECT id FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting'
 			  AND jsonb_build_array(failed_on, only_on) IN (SELECT * FROM jsonb_array_elements($10::jsonb))
@@ -54,10 +55,13 @@ func (q *Queue) LeaseFor(tx *gorm.DB, h Holder, n int) ([]int, error) {
 		leased AS (
 			UPDATE frames f SET state = 'rendering', fence = fence + 1, host = $3, crew = $4, devices = '[]', booking_id = $6, boot = $7,
 			       leased_at = $8, lease_until = $9, progress = 0, sha256 = NULL, bytes = NULL
-			FROM taken WHERE f.id = taken.id RETURNING f.frame),
-		counted AS (UPDATE bookings SET taken = taken + (SELECT count(*) FROM leased) WHERE id = $6)
+			FROM taken WHERE f.id = taken.id RETURNING f.frame)
 		SELECT frame FROM leased ORDER BY frame`,
 		h.Run, h.Shot, h.Place, h.Crew, n, h.Booking, h.ID, q.clock.Now(), q.clock.WallNow().Add(LeaseLife), which))
+	if err != nil {
+		return nil, err
+	}
+	return frames, bookings.Took(tx, h.Booking, len(frames))
 }
 
 // Renew renews the leases of holders.
@@ -98,7 +102,7 @@ func (q *Queue) Deliver(ctx context.Context, h Holder, frame int, file io.Reader
 	if _, err := q.notePicture(ctx, h.Place, f.ID, f.Fence, sum, size, info.Format); err != nil {
 		return err
 	}
-	return q.end(ctx, h.Place, f.ID, f.Fence, result{boot: h.ID, sha256: sum, measured: timing.Measurement{Seconds: seconds}})
+	return q.End(ctx, h.Place, f.ID, f.Fence, Result{Boot: h.ID, SHA256: sum, Measured: timing.Measurement{Seconds: seconds}})
 }
 
 // Fail counts a failed try of a holder's frame, which waits for somebody else then.
@@ -107,8 +111,7 @@ func (q *Queue) Fail(ctx context.Context, h Holder, frame int, cause, why string
 		if l.frame != frame {
 			return nil
 		}
-		// What it owes shrinks: it will not be asked for this frame again.
-		if err := tx.Exec("UPDATE bookings SET frames = greatest(0, frames - 1) WHERE id = $1", h.Booking).Error; err != nil {
+		if err := bookings.Lessen(tx, h.Booking); err != nil {
 			return err
 		}
 		return q.fail(tx, l, cause, why, &timing.Measurement{Seconds: seconds})
@@ -119,7 +122,7 @@ func (q *Queue) Fail(ctx context.Context, h Holder, frame int, cause, why string
 func (q *Queue) GiveBack(ctx context.Context, h Holder, why string) error {
 	err := q.release(ctx, h, func(tx *gorm.DB, l leased) error { return q.lose(tx, l, why) })
 	if err == nil {
-		err = BookingOwesNothing(q.store.WithContext(ctx), h.Booking)
+		err = bookings.OneOwesNothing(q.store.WithContext(ctx), h.Booking)
 	}
 	return err
 }

@@ -10,6 +10,7 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/memory"
 	"rotanex.example/core/timing"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
@@ -31,19 +32,14 @@ func (q *Queue) ranOut(tx *gorm.DB, l leased, tail string, m *timing.Measurement
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(all, func(c candidate) bool { return c.Host == l.host && c.Crew == l.crew })
+	own := func(c memory.Candidate) bool { return c.Host == l.host && c.Crew == l.crew }
+	i := slices.IndexFunc(all, own)
 	if i < 0 {
 		return q.fail(tx, l, outOfMemory, tail, m)
 	}
 	failed := all[i]
-	others := make([]memory.Candidate, 0, len(all))
-	for k, c := range all {
-		if k != i {
-			others = append(others, c.Candidate)
-		}
-	}
-	step, to := memory.Answer(stepsLeft(shots.Permits(spec), l.mode), failed.Candidate, others, failed.falls)
-	tail = strings.TrimSpace(tail + "\n" + answerText(step, failed.Fit, to))
+	step, to := memory.Answer(stepsLeft(shots.Permits(spec), l.mode), failed, slices.DeleteFunc(all, own))
+	tail = strings.TrimSpace(tail + "\n" + memory.Explain(step, failed.Fit, to))
 	if err := q.excludeOrRoute(tx, l, step); err != nil {
 		return err
 	}
@@ -76,64 +72,29 @@ func stepsLeft(permits []memory.Step, mode string) []memory.Step {
 	return slices.DeleteFunc(slices.Clone(permits), func(s memory.Step) bool { return string(s) == mode })
 }
 
-func answerText(step memory.Step, f memory.Fit, to []memory.Candidate) string {
-	var where []string
-	for _, c := range to {
-		where = append(where, c.Host+"/"+c.Crew)
-	}
-	switch step {
-	case memory.Hold:
-		return fmt.Sprintf("out of memory: %s; nothing that the shot permits helps, so the frame is held", f.Why)
-	case memory.Spill, memory.CPU:
-		return fmt.Sprintf("out of memory: %s; tried again there with %s, as the shot permits", f.Why, step)
-	}
-	return fmt.Sprintf("out of memory: %s; it goes to %s (%s)", f.Why, strings.Join(where, " or "), step)
-}
-
-// candidate is a crew of the run that could have the frame.
-type candidate struct {
-	memory.Candidate
-	falls bool // its renderer can fall back to the CPU
-}
-
 // candidates lists the crews that have bookings of the shot, with their fit for what
 // it is now known to need: more than the crew had that it ran out on.
-func (q *Queue) candidates(tx *gorm.DB, l leased, spec shots.Spec, m *timing.Measurement) ([]candidate, error) {
+func (q *Queue) candidates(tx *gorm.DB, l leased, spec shots.Spec, m *timing.Measurement) ([]memory.Candidate, error) {
 	need := shots.Need(spec)
 	if m != nil && m.DevicePeakBytes > 0 {
 		need.Observed, need.AtLeast = memory.Bytes(m.DevicePeakBytes), true
 	}
-	all, err := q.crews(tx, "b.run_id = $1 AND b.shot = $2", l.run, l.shot)
+	all, err := bookings.OfRun(tx, q.clock.WallNow(), l.run, l.shot)
 	if err != nil {
 		return nil, err
 	}
-	var out []candidate
+	var out []memory.Candidate
 	for _, c := range all {
 		own := c.Host == l.host && c.Name == l.crew
-		seen := slices.ContainsFunc(out, func(o candidate) bool { return o.Host == c.Host && o.Crew == c.Name })
+		seen := slices.ContainsFunc(out, func(o memory.Candidate) bool { return o.Host == c.Host && o.Crew == c.Name })
 		if seen || c.Farm || !own && c.Stands(q.clock.Now()).When == dispatch.Never {
 			continue // who takes no more frames is nobody to tie one to
 		}
-		fit, err := q.fit(tx, c, need, spec.Launcher)
-		if err != nil {
+		x := memory.Candidate{Host: c.Host, Crew: c.Name, Devices: c.Devices}
+		if x.Fit, x.Falls, err = hosts.Fit(tx, c.Host, c.Name, need, spec.Launcher); err != nil {
 			return nil, err
 		}
-		out = append(out, fit)
-	}
-	return out, nil
-}
-
-// fit judges whether a shot of a need fits a crew. A server that is yet to come is
-// judged when it is there.
-func (q *Queue) fit(tx *gorm.DB, c *crewRow, need memory.Need, launcher string) (candidate, error) {
-	out := candidate{Candidate: memory.Candidate{Host: c.Host, Crew: c.Name, Devices: c.Devices, Fit: memory.Fit{Verdict: memory.DoesNotFit, Why: "the host cannot form the crew"}}}
-	var found []hosts.Host
-	if err := tx.Where("name = ?", c.Host).Find(&found).Error; err != nil || len(found) == 0 {
-		return out, err
-	}
-	if crew, ok := found[0].Spec.FindCrew(c.Name); ok {
-		renderer := found[0].Renderer(launcher)
-		out.Fit, out.falls = memory.Judge(need, hosts.MemoryCrew(found[0].Spec, crew, renderer)), renderer != nil && renderer.Falls
+		out = append(out, x)
 	}
 	return out, nil
 }
@@ -152,7 +113,7 @@ func (q *Queue) excludeOrRoute(tx *gorm.DB, l leased, step memory.Step) error {
 		return nil
 	}
 	if step == memory.Spill || step == memory.CPU {
-		return tx.Exec("UPDATE bookings SET memory_mode = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, string(step)).Error
+		return bookings.SetMemoryMode(tx, l.run, l.shot, l.host, l.crew, string(step))
 	}
 	return q.excludeCrew(tx, l, fmt.Sprintf("%d frames of %s ran out of memory on it", before+1, l.shot), outOfMemory)
 }
@@ -160,7 +121,7 @@ func (q *Queue) excludeOrRoute(tx *gorm.DB, l leased, step memory.Step) error {
 // excludeCrew keeps further frames of the shot from the crew. Frames that nobody is left to
 // render are failed with the cause, not forgotten.
 func (q *Queue) excludeCrew(tx *gorm.DB, l leased, why, cause string) error {
-	if err := tx.Exec("UPDATE bookings SET excluded = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", l.run, l.shot, l.host, l.crew, why).Error; err != nil {
+	if err := bookings.Exclude(tx, l.run, l.shot, l.host, l.crew, why); err != nil {
 		return err
 	}
 	err := tx.Exec(`

@@ -19,9 +19,9 @@ import (
 
 	"github.com/google/uuid"
 
-	"rotanex.example/api"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
+	"rotanex.example/service/licences"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/store"
 )
@@ -41,7 +41,7 @@ const (
 	Failed    = "failed"
 )
 
-// Queue looks after frames, bookings and seats.
+// Queue looks after frames and their leases.
 type Queue struct {
 	store    *store.Store
 	clock    clock.Clock
@@ -49,13 +49,9 @@ type Queue struct {
 	pictures *pictures.Pictures
 	log      *slog.Logger
 
-	inputFiles wantedInputs
-
 	// Ended is called after a try of a frame has ended: with its run and shot, and whether
 	// the run is a trial.
 	Ended func(ctx context.Context, run uuid.UUID, shot string, trial bool) error
-	// Sampled is called with what an agent's devices do, if set.
-	Sampled func(ctx context.Context, host string, devices []api.DeviceSample) error
 }
 
 // New makes it.
@@ -74,5 +70,10 @@ func (q *Queue) Sweep(ctx context.Context, lenient bool) error {
 			return err
 		}
 	}
-	return q.returnSeats(ctx)
+	tx := q.store.WithContext(ctx)
+	freed, err := licences.ReturnUnused(tx, q.clock.WallNow(), q.kinds(tx))
+	if freed {
+		q.feed.Wake(events.Work)
+	}
+	return err
 }

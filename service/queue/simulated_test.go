@@ -16,12 +16,13 @@ import (
 	"gorm.io/gorm"
 	"pgregory.net/rapid"
 
-	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/preflight"
 	"rotanex.example/core/simulate"
 	"rotanex.example/core/stock"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/licences"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/store"
 	"rotanex.example/service/testdb"
@@ -211,7 +212,7 @@ type house struct {
 type rendering struct {
 	ends   time.Time
 	crew   int
-	lease  api.Lease
+	lease  Lease
 	holder *Holder
 	fails  bool
 }
@@ -270,13 +271,13 @@ func (h *house) stored() {
 			}).Error)
 		}
 	}
-	var bookings []Booking
+	var booked []bookings.Booking
 	for _, c := range h.Crews {
-		b := Booking{RunID: h.run, Shot: c.Crew.Shot, Host: c.Crew.Host, Crew: c.Name, Devices: c.Devices, Frames: c.Frames, StartAt: c.Start, EndAt: c.End, FrameS: c.Frame.Seconds(), Open: true}
+		b := bookings.Booking{RunID: h.run, Shot: c.Crew.Shot, Host: c.Crew.Host, Crew: c.Name, Devices: c.Devices, Frames: c.Frames, StartAt: c.Start, EndAt: c.End, FrameS: c.Frame.Seconds(), Open: true}
 		if !c.Close.IsZero() {
 			b.CloseAt = &c.Close
 		}
-		bookings = append(bookings, b)
+		booked = append(booked, b)
 	}
 	var frames []Frame
 	for i, x := range h.Shots {
@@ -297,11 +298,12 @@ func (h *house) stored() {
 			}
 		}
 	}
-	ok(Add(h.db.DB, frames, bookings))
+	ok(Add(h.db.DB, frames))
+	ok(bookings.Add(h.db.DB, booked))
 	for i, c := range h.Crews {
 		if c.Farm {
 			ok(h.db.Exec("INSERT INTO farm_jobs (id, run_id, order_id, booking_id, shot, farm, source, crew, frames, state, from_at) VALUES ($1, $2, $2, $3, $4, $5, 'ebb', $6, $7, 'planned', $8)",
-				uuid.New(), h.run, bookings[i].ID, c.Crew.Shot, c.Crew.Host, c.Name, c.Frames, h.Hosts[c.Host].Begins).Error)
+				uuid.New(), h.run, booked[i].ID, c.Crew.Shot, c.Crew.Host, c.Name, c.Frames, h.Hosts[c.Host].Begins).Error)
 		}
 	}
 }
@@ -336,18 +338,18 @@ func (h *house) framesEnd(at time.Time) {
 			require.NoError(h.t, h.q.Fail(ctx, *r.holder, r.lease.Frame, "crashed", "it crashed", 1))
 			continue
 		}
-		end := result{boot: h.boot, failed: true, cause: "crashed"}
+		end := Result{Boot: h.boot, Failed: true, Cause: "crashed"}
 		place := h.Hosts[host].Name
 		if r.holder != nil {
-			end.boot = r.holder.ID
+			end.Boot = r.holder.ID
 			require.NoError(h.t, h.db.Raw("SELECT id, fence FROM frames WHERE boot = $1 AND frame = $2 AND shot = $3", r.holder.ID, r.lease.Frame, r.holder.Shot).Row().Scan(&r.lease.Lease, &r.lease.Fence))
 		}
 		if !r.fails {
-			end.failed, end.cause, end.sha256 = false, "", strings.Repeat("a", 64)
-			_, err := h.q.notePicture(ctx, place, r.lease.Lease, r.lease.Fence, end.sha256, 1, "png")
+			end.Failed, end.Cause, end.SHA256 = false, "", strings.Repeat("a", 64)
+			_, err := h.q.notePicture(ctx, place, r.lease.Lease, r.lease.Fence, end.SHA256, 1, "png")
 			require.NoError(h.t, err)
 		}
-		require.NoError(h.t, h.q.end(ctx, place, r.lease.Lease, r.lease.Fence, end))
+		require.NoError(h.t, h.q.End(ctx, place, r.lease.Lease, r.lease.Fence, end))
 	}
 }
 
@@ -356,16 +358,17 @@ func (h *house) look(i int, at time.Time) {
 	ctx := context.Background()
 	require.NoError(h.t, h.db.Exec("UPDATE hosts SET agent_seen = $1", at).Error)
 	for _, x := range h.Hosts {
-		require.NoError(h.t, h.q.keepSeats(ctx, x.Name)) // their agents are all heard of
+		require.NoError(h.t, licences.Keep(h.db.DB, x.Name, at.Add(licences.SeatLife))) // their agents are all heard of
 	}
-	require.NoError(h.t, h.q.returnSeats(ctx))
-	var held []api.Held
+	_, err := licences.ReturnUnused(h.db.DB, h.wall.Now(), h.q.kinds(h.db.DB))
+	require.NoError(h.t, err)
+	var held []Held
 	for _, r := range h.renders {
 		if h.Crews[r.crew].Host == i {
-			held = append(held, api.Held{Lease: r.lease.Lease, Fence: r.lease.Fence})
+			held = append(held, Held{Lease: r.lease.Lease, Fence: r.lease.Fence})
 		}
 	}
-	granted, next, err := h.q.grant(ctx, h.Hosts[i].Name, h.boot, held)
+	granted, next, err := h.q.Grant(ctx, h.Hosts[i].Name, h.boot, held)
 	require.NoError(h.t, err)
 	h.next[i] = next
 	for _, l := range granted {
@@ -418,6 +421,6 @@ func (h *house) farmLooks(i int, at time.Time) {
 				break
 			}
 		}
-		h.renders = append(h.renders, rendering{ends: at.Add(all), crew: crew, lease: api.Lease{Frame: frame}, holder: &holder, fails: fails})
+		h.renders = append(h.renders, rendering{ends: at.Add(all), crew: crew, lease: Lease{Frame: frame}, holder: &holder, fails: fails})
 	}
 }

@@ -12,7 +12,7 @@ import (
 	"rotanex.example/service/access"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
-	"rotanex.example/service/queue"
+	"rotanex.example/service/licences"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
 )
@@ -204,5 +204,5 @@ func (r *Rental) amount(s server, seen providers.Server) pricing.Money {
 
 // forget takes a server's place out of the stock, its agent's credential and its seats.
 func (*Rental) forget(tx *gorm.DB, s server) error {
-	return errors.Join(hosts.ForgetServer(tx, s.host), access.ForgetHost(tx, s.host), queue.ForgetSeats(tx, s.host))
+	return errors.Join(hosts.ForgetServer(tx, s.host), access.ForgetHost(tx, s.host), licences.Forget(tx, s.host))
 }

@@ -23,34 +23,50 @@ import (
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/service/access"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/jobs"
-	"rotanex.example/service/queue"
 	"rotanex.example/service/sources"
+	"rotanex.example/service/standing"
 	"rotanex.example/service/store"
 )
 
-// Rental looks after the servers of all runs.
-type Rental struct {
-	store   *store.Store
-	clock   clock.Clock
-	feed    *events.Feed
-	hosts   *hosts.Hosts
-	access  *access.Access
-	sources *sources.Sources
-	jobs    *jobs.Jobs
-	address string
-	owner   string
-	log     *slog.Logger
-	queue   *queue.Queue
+// Config is what looking after servers needs of the service. All of it is wanted.
+type Config struct {
+	Store    *store.Store
+	Clock    clock.Clock
+	Feed     *events.Feed
+	Hosts    *hosts.Hosts
+	Access   *access.Access
+	Sources  *sources.Sources
+	Jobs     *jobs.Jobs
+	Standing *standing.Standing
+	Address  string // where servers' agents reach this service
+	Owner    string // what all our servers are marked with at their sources
+	Log      *slog.Logger
 }
 
-// New makes it. Address is where servers' agents reach this service, owner what all
-// our servers are marked with at their sources.
-func New(s *store.Store, c clock.Clock, f *events.Feed, h *hosts.Hosts, a *access.Access, src *sources.Sources, e *jobs.Jobs, q *queue.Queue, address, owner string, log *slog.Logger) *Rental {
-	r := &Rental{s, c, f, h, a, src, e, address, owner, log, q}
+// Rental looks after the servers of all runs.
+type Rental struct {
+	store    *store.Store
+	clock    clock.Clock
+	feed     *events.Feed
+	hosts    *hosts.Hosts
+	access   *access.Access
+	sources  *sources.Sources
+	jobs     *jobs.Jobs
+	standing *standing.Standing
+	address  string
+	owner    string
+	log      *slog.Logger
+}
+
+// New makes it.
+func New(c Config) *Rental {
+	r := &Rental{c.Store, c.Clock, c.Feed, c.Hosts, c.Access, c.Sources, c.Jobs, c.Standing, c.Address, c.Owner, c.Log}
+	e := c.Jobs
 	e.On(makeServer, r.make)
 	e.On(keepImage, r.keep)
 	e.On(lookAtServer, r.look)
@@ -202,7 +218,7 @@ func (r *Rental) ask(ctx context.Context, tx *gorm.DB, s server, now time.Time) 
 		if err != nil {
 			return err
 		}
-		if err := queue.Postpone(tx, s.run, s.host, late); err != nil {
+		if err := bookings.Postpone(tx, s.run, s.host, late); err != nil {
 			return err
 		}
 	}
@@ -276,7 +292,7 @@ func (r *Rental) replace(ctx context.Context, tx *gorm.DB, s server, now time.Ti
 	if s.trouble == "" || !s.open() || s.timeIsOver(now) || s.tried >= replacements {
 		return nil
 	}
-	work, err := queue.Owed(tx, s.run, s.host)
+	work, err := bookings.Owed(tx, s.run, s.host)
 	if err != nil || work == 0 {
 		return err
 	}
@@ -292,7 +308,7 @@ func (r *Rental) replace(ctx context.Context, tx *gorm.DB, s server, now time.Ti
 	if err != nil {
 		return err
 	}
-	if err := queue.Replace(tx, s.run, s.host, next.host, now.Add(lead), to.Add(-wrap), paid.Add(-wrap)); err != nil {
+	if err := bookings.Replace(tx, s.run, s.host, next.host, now.Add(lead), to.Add(-wrap), paid.Add(-wrap)); err != nil {
 		return err
 	}
 	return r.feed.Write(tx, events.Event{Kind: events.Server, Run: s.run.String(), Host: next.host, State: "planned", Cause: "in the place of " + s.host})

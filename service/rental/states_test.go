@@ -22,6 +22,7 @@ import (
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/standing"
 	"rotanex.example/service/store"
 	"rotanex.example/service/teststage"
 )
@@ -54,9 +55,13 @@ func newLet(t *testing.T, source http.HandlerFunc) *let {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { l.calls.Add(1); source(w, r) }))
 	t.Cleanup(server.Close)
 	j, src := on.Jobs(t), on.Source(t, "tern", stock.RentedSource, server.URL)
-	q := queue.New(l.db, on.Clock, on.Feed, pictures.New(on.Blobs), on.Log)
+	kept := pictures.New(on.Blobs)
+	q := queue.New(l.db, on.Clock, on.Feed, kept, on.Log)
 	h := hosts.New(l.db, on.Clock, on.Feed, queue.Beat, "EUR")
-	l.Rental = New(l.db, on.Clock, on.Feed, h, access.New(l.db, on.Clock, false), src, j, q, "http://rotanex.example", "us", on.Log)
+	l.Rental = New(Config{
+		Store: l.db, Clock: on.Clock, Feed: on.Feed, Hosts: h, Access: access.New(l.db, on.Clock, false), Sources: src, Jobs: j,
+		Standing: standing.New(l.db, on.Clock, q, kept), Address: "http://rotanex.example", Owner: "us", Log: on.Log,
+	})
 	require.NoError(t, l.db.Create(&hosts.Offer{Name: solo.Name, Source: solo.Source, Spec: solo}).Error)
 	require.NoError(t, l.db.Exec("INSERT INTO runs (id, kind, request, state, tries, created_at, cap) VALUES ($1, 'run', '', 'running', 3, $2, 5)", l.run, six).Error)
 	require.NoError(t, Add(l.db.DB, []Server{{RunID: l.run, ID: "tern-solo#1", Offer: solo.Name, Host: "tern-solo-1", State: "planned", FromAt: six, ToAt: six.Add(time.Hour), PaidAt: six.Add(time.Hour)}}))

@@ -7,7 +7,7 @@ import (
 
 	"gorm.io/gorm"
 
-	"rotanex.example/service/queue"
+	"rotanex.example/service/bookings"
 )
 
 // staysOn keeps a server on that would be stopped now though frames wait that nobody else
@@ -18,7 +18,7 @@ func (r *Rental) staysOn(ctx context.Context, tx *gorm.DB, s server, now, wall t
 	if s.runState != "running" || s.agentSeen == nil || wall.Sub(*s.agentSeen) > silent {
 		return false, "", nil
 	}
-	frames, takes, err := r.queue.Alone(tx, s.run, s.host)
+	frames, takes, err := r.standing.Alone(tx, s.run, s.host)
 	if err != nil || frames == 0 {
 		return false, "", err
 	}
@@ -44,7 +44,7 @@ func (r *Rental) staysOn(ctx context.Context, tx *gorm.DB, s server, now, wall t
 	if err != nil {
 		return false, "", err
 	}
-	if err := queue.CloseAt(tx, s.run, s.host, paid.Add(-wrap)); err != nil {
+	if err := bookings.CloseAt(tx, s.run, s.host, paid.Add(-wrap)); err != nil {
 		return false, "", err
 	}
 	said := fmt.Sprintf("it stays on until %s: nobody else can render the %d frames that are left", to.UTC().Format("15:04 MST"), frames)

@@ -12,10 +12,10 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/service/accounts"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/httpapi"
-	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 )
 
@@ -70,14 +70,14 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		if err := tx.Table("run_plans").Where("run_id = ?", id).Count(&changes).Error; err != nil {
 			return err
 		}
-		if err := queue.OweNothing(tx, id); err != nil {
+		if err := bookings.OweNothing(tx, id); err != nil {
 			return err
 		}
 		if err := errors.Join(rental.DropPlanned(tx, id), farms.DropPlanned(tx, id)); err != nil {
 			return err
 		}
-		servers, bookings, jobs := next.rest(run, plan, int(changes))
-		if err := queue.Add(tx, nil, bookings); err != nil {
+		servers, booked, jobs := next.rest(run, plan, int(changes))
+		if err := bookings.Add(tx, booked); err != nil {
 			return err
 		}
 		if err := q.queue.Untie(tx, id); err != nil {
@@ -86,7 +86,7 @@ func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) err
 		if err := rental.Add(tx, servers); err != nil {
 			return err
 		}
-		if err := farms.Add(tx, jobs, bookings); err != nil {
+		if err := farms.Add(tx, jobs, booked); err != nil {
 			return err
 		}
 		if err := create(tx, next.hires(id, q.clock.Now()), 2000); err != nil {
@@ -122,7 +122,7 @@ func mayChangeOver(tx *gorm.DB, id, plan uuid.UUID) error {
 }
 
 // rest is what the plan of a run's rest books, after so many changes of its plan.
-func (p planned) rest(run Run, plan uuid.UUID, changes int) (servers []rental.Server, bookings []queue.Booking, jobs []farms.Job) {
+func (p planned) rest(run Run, plan uuid.UUID, changes int) (servers []rental.Server, booked []bookings.Booking, jobs []farms.Job) {
 	hostOf := map[string]string{}
 	for _, v := range p.Plan.Servers {
 		host := fmt.Sprintf("%s.%s-%d", strings.ReplaceAll(v.ID, "#", "-"), run.ID.String()[:8], changes+2)
@@ -135,10 +135,10 @@ func (p planned) rest(run Run, plan uuid.UUID, changes int) (servers []rental.Se
 	for _, x := range gathered(p.Plan.Bookings) {
 		b := p.booking(run.ID, x, hostOf)
 		b.Open = run.State == "running"
-		bookings = append(bookings, b)
+		booked = append(booked, b)
 		if x.Farm != "" {
 			jobs = append(jobs, p.farmJob(run.ID, plan, x))
 		}
 	}
-	return servers, bookings, jobs
+	return servers, booked, jobs
 }

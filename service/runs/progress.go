@@ -10,7 +10,9 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/ledger"
 	"rotanex.example/service/accounts"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/standing"
 )
 
 // state is a run with everything that belongs to it, read at one time.
@@ -21,7 +23,7 @@ type state struct {
 	counts   []shotCount
 	crews    []crewWork
 	leased   []queue.Frame
-	stranded []queue.Stranded
+	stranded []standing.Stranded
 	recent   []time.Time // when the last frames were done, newest first
 }
 
@@ -63,7 +65,7 @@ func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
 		}
 	}
 	if s.State == "running" {
-		s.stranded, err = q.queue.Stranded(ctx, id)
+		s.stranded, err = q.standing.Stranded(ctx, id)
 	}
 	return s, err
 }
@@ -173,7 +175,7 @@ func (s state) record(wall time.Time) api.Run {
 func (s state) expectedOf(host, crew string, first float64) float64 {
 	seconds, frames := 0.0, 0
 	for _, w := range s.Work {
-		at := slices.IndexFunc(s.Bookings, func(b queue.Booking) bool { return b.Host == w.Host && b.Crew == w.Crew && b.Shot == w.Shot })
+		at := slices.IndexFunc(s.Bookings, func(b bookings.Booking) bool { return b.Host == w.Host && b.Crew == w.Crew && b.Shot == w.Shot })
 		if w.Host == host && w.Crew == crew && at >= 0 {
 			seconds, frames = seconds+float64(w.Done)*s.Bookings[at].FrameS, frames+w.Done
 		}

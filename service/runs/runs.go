@@ -16,6 +16,7 @@ import (
 	"rotanex.example/core/frames"
 	"rotanex.example/providers"
 	"rotanex.example/service/accounts"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
@@ -23,6 +24,7 @@ import (
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/standing"
 	"rotanex.example/service/store"
 )
 
@@ -60,12 +62,24 @@ type Shot struct {
 // TableName is GORM's hook.
 func (Shot) TableName() string { return "run_shots" }
 
+// Config is what runs need of the service. All of it is wanted.
+type Config struct {
+	Store    *store.Store
+	Clock    clock.Clock
+	Feed     *events.Feed
+	Queue    *queue.Queue // of which runs are begun and ended
+	Standing *standing.Standing
+	Accounts *accounts.Accounts
+	Log      *slog.Logger
+}
+
 // Runs looks after them.
 type Runs struct {
 	store    *store.Store
 	clock    clock.Clock
 	feed     *events.Feed
 	queue    *queue.Queue
+	standing *standing.Standing
 	accounts *accounts.Accounts
 	log      *slog.Logger
 
@@ -73,10 +87,10 @@ type Runs struct {
 	TrialFrameDone func(ctx context.Context, run uuid.UUID) error
 }
 
-// New makes it, over the queue of which it begins and ends the runs.
-func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, a *accounts.Accounts, log *slog.Logger) *Runs {
-	out := &Runs{store: s, clock: c, feed: f, queue: q, accounts: a, log: log}
-	q.Ended = out.tryEnded
+// New makes it.
+func New(c Config) *Runs {
+	out := &Runs{store: c.Store, clock: c.Clock, feed: c.Feed, queue: c.Queue, standing: c.Standing, accounts: c.Accounts, log: c.Log}
+	c.Queue.Ended = out.tryEnded
 	return out
 }
 
@@ -85,7 +99,7 @@ type Beginning struct {
 	Run      Run
 	Shots    []Shot
 	Frames   []queue.Frame
-	Bookings []queue.Booking
+	Bookings []bookings.Booking
 	Servers  []rental.Server
 	FarmJobs []farms.Job
 	Hired    []HiredSeats
@@ -131,7 +145,8 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 		}
 		for _, insert := range []func() error{
 			func() error { return create(tx, b.Shots, rows) },
-			func() error { return queue.Add(tx, b.Frames, b.Bookings) },
+			func() error { return queue.Add(tx, b.Frames) },
+			func() error { return bookings.Add(tx, b.Bookings) },
 			func() error { return rental.Add(tx, b.Servers) },
 			func() error { return farms.Add(tx, b.FarmJobs, b.Bookings) },
 			func() error { return create(tx, b.Hired, rows) },
@@ -213,7 +228,7 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 			if err := queue.Revoke(tx, id, now); err != nil {
 				return err
 			}
-			if err := queue.SetOpen(tx, false, id); err != nil {
+			if err := bookings.SetOpen(tx, false, id); err != nil {
 				return err
 			}
 		}

@@ -18,6 +18,7 @@ import (
 	"rotanex.example/providers"
 	"rotanex.example/service/access"
 	"rotanex.example/service/accounts"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
@@ -155,8 +156,8 @@ func (q *Runs) planOf(ctx context.Context, plan *uuid.UUID, run uuid.UUID) (plan
 
 // reserves makes a booking of no frames for each stretch in which an owned host is
 // open until the plan's last deadline.
-func (p planned) reserves(run uuid.UUID, x planning.Booking) []queue.Booking {
-	var out []queue.Booking
+func (p planned) reserves(run uuid.UUID, x planning.Booking) []bookings.Booking {
+	var out []bookings.Booking
 	last := p.Plan.Finish
 	for _, s := range p.Problem.Shots {
 		last = max(last, s.Deadline)
@@ -178,7 +179,7 @@ func (p planned) paidUntil(v planning.Server) time.Time {
 }
 
 // booking turns a booking of the plan into one of the run.
-func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]string) queue.Booking {
+func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]string) bookings.Booking {
 	host, kind, place := x.Host, "host", x.Host
 	crews := []planning.Crew(nil)
 	var closeAt *time.Time
@@ -203,7 +204,7 @@ func (p planned) booking(run uuid.UUID, x planning.Booking, hostOf map[string]st
 			closeAt = &closes
 		}
 	}
-	out := queue.Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.At(x.Start), EndAt: p.At(x.End), CloseAt: closeAt, Nodes: 1, Devices: []string{}}
+	out := bookings.Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.At(x.Start), EndAt: p.At(x.End), CloseAt: closeAt, Nodes: 1, Devices: []string{}}
 	if x.Farm != "" {
 		kind, place = "farm", x.Farm
 		out.Host, out.Crew, out.Nodes, out.Farm = x.Farm, p.FarmCrews[x.Shot+" "+x.Farm], x.Nodes, true

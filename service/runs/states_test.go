@@ -10,9 +10,11 @@ import (
 
 	"rotanex.example/core/frames"
 	"rotanex.example/service/accounts"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/standing"
 	"rotanex.example/service/store"
 	"rotanex.example/service/teststage"
 )
@@ -32,8 +34,11 @@ func newStage(t *testing.T) *stage {
 	t.Parallel()
 	on := teststage.New(t)
 	s := &stage{t: t, db: on.DB, run: uuid.New()}
-	q := queue.New(on.DB, on.Clock, on.Feed, pictures.New(on.Blobs), on.Log)
-	s.Runs = New(on.DB, on.Clock, on.Feed, q, accounts.New(on.DB, on.Clock, q), on.Log)
+	kept := pictures.New(on.Blobs)
+	q := queue.New(on.DB, on.Clock, on.Feed, kept, on.Log)
+	s.Runs = New(Config{
+		Store: on.DB, Clock: on.Clock, Feed: on.Feed, Queue: q, Standing: standing.New(on.DB, on.Clock, q, kept), Accounts: accounts.New(on.DB, on.Clock, q), Log: on.Log,
+	})
 	require.NoError(t, s.Begin(t.Context(), s.beginning(s.run)))
 	return s
 }
@@ -42,7 +47,7 @@ func (s *stage) beginning(id uuid.UUID) Beginning {
 	b := Beginning{
 		Run:   Run{ID: id, Kind: KindRun, Request: []byte("so"), Tries: 3, CreatedAt: six},
 		Shots: []Shot{{RunID: id, Shot: "coda-060", Spec: shots.Spec{Name: "coda-060", Width: 64, Height: 36}}},
-		Bookings: []queue.Booking{{
+		Bookings: []bookings.Booking{{
 			RunID: id, Shot: "coda-060", Host: "eddy", Crew: "g0", Devices: []string{"g0"}, Frames: 3, StartAt: six, EndAt: six.Add(time.Hour), FrameS: 60,
 		}},
 	}
@@ -100,7 +105,7 @@ func TestARunsStates(t *testing.T) {
 			s := newStage(t)
 			over := c.from != "running" && c.from != "paused"
 			require.NoError(t, s.db.Exec("UPDATE runs SET state = $1, ended_at = CASE WHEN $2 THEN now() END", c.from, over).Error)
-			require.NoError(t, queue.SetOpen(s.db.DB, !over, s.run))
+			require.NoError(t, bookings.SetOpen(s.db.DB, !over, s.run))
 			if c.from == "incomplete" {
 				s.frames("done", "failed", "failed")
 			}

@@ -6,8 +6,8 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
-	"rotanex.example/service/queue"
 	"rotanex.example/service/store"
 )
 
@@ -48,7 +48,7 @@ func (q *Runs) closeRuns(ctx context.Context, only *uuid.UUID) error {
 			return err
 		}
 		for _, r := range ended {
-			if err := queue.SetOpen(tx, false, r.ID); err != nil {
+			if err := bookings.SetOpen(tx, false, r.ID); err != nil {
 				return err
 			}
 			if err := q.feed.Write(tx, events.Event{Kind: kindOf(r.Kind), Run: r.ID.String(), State: r.State}); err != nil {

@@ -5,15 +5,12 @@ package samples
 import (
 	"context"
 	"encoding/json"
-	"net/http"
 	"sync"
 	"time"
 
-	"rotanex.example/api"
 	"rotanex.example/core/stock"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/hosts"
-	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
 )
 
@@ -27,9 +24,34 @@ type Samples struct {
 	latest map[string]Latest
 }
 
+// Sample is what a device does at a moment, as its agent can tell; "cpu" is the processor
+// with the host's memory.
+type Sample struct {
+	Device      string  `json:"device"`
+	Use         float64 `json:"use,omitzero"` // of it, 0 to 1
+	MemoryBytes int64   `json:"memory_bytes,omitzero"`
+	Celsius     float64 `json:"celsius,omitzero"`
+	Watts       float64 `json:"watts,omitzero"`
+	MHz         float64 `json:"mhz,omitzero"`
+}
+
+// Series is what a device did over time: its slices have a value for each of At.
+type Series struct {
+	Device           string
+	Model            string
+	MemoryLimitBytes int64
+	At               []time.Time
+	Use              []float64
+	MemoryBytes      []int64
+	Celsius          []float64
+	Watts            []float64
+	MHz              []float64
+	Crew             []string // that it was rendering for; "": none
+}
+
 // Latest is the newest samples of a host.
 type Latest struct {
-	Devices []api.DeviceSample
+	Devices []Sample
 	At      time.Time // by the wall clock
 }
 
@@ -47,7 +69,7 @@ const (
 )
 
 // Keep stores what an agent reported.
-func (q *Samples) Keep(ctx context.Context, host string, devices []api.DeviceSample) error {
+func (q *Samples) Keep(ctx context.Context, host string, devices []Sample) error {
 	if len(devices) == 0 {
 		return nil
 	}
@@ -88,22 +110,19 @@ func (q *Samples) Prune(ctx context.Context) error {
 // points is how many points a series has at most.
 const points = 240
 
-// Get answers with the samples of a host, each point the mean of a step.
-func (q *Samples) Get(w http.ResponseWriter, r *http.Request, name string, params api.GetSamplesParams) {
-	minutes := 120
-	if params.Minutes != nil {
-		minutes = *params.Minutes
+// Of returns the samples of a host's devices over the last minutes, each point the mean of
+// a step of so many seconds.
+func (q *Samples) Of(ctx context.Context, name string, minutes int) (all []Series, step float64, err error) {
+	host, err := q.hosts.Find(ctx, name)
+	if err != nil {
+		return nil, 0, err
 	}
-	out := api.Samples{Host: name, Devices: []api.SampleSeries{}}
-	host, err := q.hosts.Find(r.Context(), name)
-	if err == nil {
-		out.StepS = float64(minutes) * 60 / points
-		out.Devices, err = q.series(r.Context(), host, q.clock.Now().Add(-time.Duration(minutes)*time.Minute), out.StepS)
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	step = float64(minutes) * 60 / points
+	all, err = q.series(ctx, host, q.clock.Now().Add(-time.Duration(minutes)*time.Minute), step)
+	return all, step, err
 }
 
-func (q *Samples) series(ctx context.Context, host hosts.Host, from time.Time, step float64) ([]api.SampleSeries, error) {
+func (q *Samples) series(ctx context.Context, host hosts.Host, from time.Time, step float64) ([]Series, error) {
 	crews, err := q.crews(ctx, host.Name, from)
 	if err != nil {
 		return nil, err
@@ -116,7 +135,7 @@ func (q *Samples) series(ctx context.Context, host hosts.Host, from time.Time, s
 		return nil, err
 	}
 	defer func() { _ = rows.Close() }()
-	out := []api.SampleSeries{}
+	out := []Series{}
 	for rows.Next() {
 		var device string
 		var at time.Time
@@ -133,14 +152,14 @@ func (q *Samples) series(ctx context.Context, host hosts.Host, from time.Time, s
 		s.MemoryBytes = append(s.MemoryBytes, int64(orZero(memory)))
 		s.Celsius = append(s.Celsius, orZero(celsius))
 		s.Watts = append(s.Watts, orZero(watts))
-		s.Mhz = append(s.Mhz, orZero(mhz))
+		s.MHz = append(s.MHz, orZero(mhz))
 		s.Crew = append(s.Crew, crewAt(crews, device, at, step))
 	}
 	return out, rows.Err()
 }
 
-func seriesOf(host stock.Host, device string) api.SampleSeries {
-	s := api.SampleSeries{Device: device, Model: host.CPU.Model, MemoryLimitBytes: int64(host.MemoryGB * 1e9)}
+func seriesOf(host stock.Host, device string) Series {
+	s := Series{Device: device, Model: host.CPU.Model, MemoryLimitBytes: int64(host.MemoryGB * 1e9)}
 	if d := host.Device(device); d != nil {
 		s.Model, s.MemoryLimitBytes = d.Model, int64(d.MemoryGB*1e9)
 	}

@@ -8,7 +8,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"rotanex.example/api"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/samples"
@@ -25,7 +24,7 @@ func TestOldSamplesAreThinnedAndForgotten(t *testing.T) {
 		return n
 	}
 	for range 60 { // ten minutes, a sample every ten seconds
-		require.NoError(t, kept.Keep(t.Context(), "eddy", []api.DeviceSample{{Device: "g0", Use: 0.5}}))
+		require.NoError(t, kept.Keep(t.Context(), "eddy", []samples.Sample{{Device: "g0", Use: 0.5}}))
 		wall.Advance(10 * time.Second)
 	}
 	assert.Len(t, kept.Newest(), 1)

@@ -4,7 +4,6 @@ package shots
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"path"
 	"strconv"
 	"strings"
@@ -12,7 +11,6 @@ import (
 
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/frames"
 	"rotanex.example/core/memory"
 	"rotanex.example/core/preflight"
@@ -72,22 +70,6 @@ func Settings(spec Spec) map[string]string {
 	return out
 }
 
-func record(s Shot) api.Shot {
-	return api.Shot{Spec: s.Spec.record(), FrameCount: s.FrameCount, Updated: s.UpdatedAt.UTC()}
-}
-
-func (s Spec) record() api.ShotSpec {
-	out := api.ShotSpec{
-		Name: s.Name, Title: s.Title, Scene: s.Scene, Frames: s.Frames, Width: s.Width, Height: s.Height, Launcher: s.Launcher, Settings: s.Settings,
-		Deadline: s.Deadline, Inputs: s.Inputs, Backend: s.Backend, Version: s.Version, Plugins: s.Plugins, Features: s.Features, Accepts: s.Accepts,
-		Licence: s.Licence, HostMemoryGb: float32(s.HostMemoryGB), DeviceMemoryGb: float32(s.DeviceMemoryGB), TexturesGb: float32(s.TexturesGB), Buffers: s.Buffers,
-	}
-	for _, step := range s.OutOfMemory {
-		out.OutOfMemory = append(out.OutOfMemory, api.ShotSpecOutOfMemory(step))
-	}
-	return out
-}
-
 // check says what is wrong with a shot beyond what the contract says.
 func check(name string, spec Spec) (int, error) {
 	if spec.Name != name {
@@ -135,42 +117,35 @@ func Need(spec Spec) memory.Need {
 }
 
 // Put makes a shot or replaces it.
-func (s *Shots) Put(w http.ResponseWriter, r *http.Request, name string) {
-	body, err := httpapi.Body[api.ShotSpec](r)
-	var spec Spec
-	if err == nil {
-		spec, err = httpapi.Convert[Spec](body)
+func (s *Shots) Put(ctx context.Context, name string, spec Spec) (Shot, error) {
+	count, err := check(name, spec)
+	if err != nil {
+		return Shot{}, err
 	}
-	var shot Shot
-	if err == nil {
-		var count int
-		if count, err = check(name, spec); err == nil {
-			shot = Shot{Name: name, Spec: spec, FrameCount: count, UpdatedAt: s.clock.Now()}
-			err = s.store.WithContext(r.Context()).Transaction(func(tx *gorm.DB) error {
-				if err := tx.Save(&shot).Error; err != nil {
-					return err
-				}
-				return s.feed.Write(tx, events.Event{Kind: events.Shot, Shot: name})
-			})
+	shot := Shot{Name: name, Spec: spec, FrameCount: count, UpdatedAt: s.clock.Now()}
+	err = s.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Save(&shot).Error; err != nil {
+			return err
 		}
-	}
+		return s.feed.Write(tx, events.Event{Kind: events.Shot, Shot: name})
+	})
 	s.feed.Wake(events.Changes)
-	httpapi.Answer(w, r, http.StatusOK, record(shot), err)
+	return shot, err
 }
 
-// Get answers with one shot.
-func (s *Shots) Get(w http.ResponseWriter, r *http.Request, name string) {
-	shot, err := s.Find(r.Context(), name)
-	httpapi.Answer(w, r, http.StatusOK, record(shot), err)
+// page returns a page of shots, by name.
+func (s *Shots) page(ctx context.Context, cursor *string, limit *int) ([]Shot, string, error) {
+	return httpapi.Page(s.store.WithContext(ctx), "name", func(x Shot) string { return x.Name }, cursor, limit)
 }
 
-// List answers with a page of shots.
-func (s *Shots) List(w http.ResponseWriter, r *http.Request, params api.ListShotsParams) {
-	out := api.ShotList{Items: []api.Shot{}}
-	shots, next, err := httpapi.Page(s.store.WithContext(r.Context()), "name", func(x Shot) string { return x.Name }, params.Cursor, params.Limit)
-	out.Next = next
-	for _, shot := range shots {
-		out.Items = append(out.Items, record(shot))
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+// State tells one state of all shots from another, and when it began.
+func State(tx *gorm.DB) (state string, at time.Time, err error) {
+	return state, at, tx.Raw("SELECT concat(count(*), ' ', max(updated_at)), coalesce(max(updated_at), 'epoch') FROM shots").Row().Scan(&state, &at)
+}
+
+// Files lists the scenes and inputs of all shots.
+func Files(tx *gorm.DB) ([]string, error) {
+	return store.Column[string](tx.Raw(`
+		SELECT DISTINCT file FROM (SELECT spec->>'scene' AS file FROM shots
+			UNION SELECT jsonb_array_elements_text(coalesce(spec->'inputs', '[]')) FROM shots) AS files ORDER BY 1`))
 }

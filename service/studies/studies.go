@@ -22,8 +22,8 @@ import (
 	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/httpapi"
-	"rotanex.example/service/queue"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/standing"
 	"rotanex.example/service/store"
 	"rotanex.example/service/trials"
 )
@@ -54,12 +54,12 @@ type Studies struct {
 	clock  clock.Clock
 	shots  *shots.Shots
 	trials *trials.Trials
-	runs   *queue.Queue
+	stands *standing.Standing
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, sh *shots.Shots, t *trials.Trials, r *queue.Queue) *Studies {
-	return &Studies{s, c, sh, t, r}
+func New(s *store.Store, c clock.Clock, sh *shots.Shots, t *trials.Trials, st *standing.Standing) *Studies {
+	return &Studies{s, c, sh, t, st}
 }
 
 // Create begins a study.
@@ -170,7 +170,7 @@ func (q *Studies) record(ctx context.Context, s Study) (api.Study, error) {
 			d, known := s.Distances[i]
 			if !known {
 				a, b, err := q.pictures(ctx, s, 0, i)
-				if errors.Is(err, queue.ErrNoPicture) {
+				if errors.Is(err, standing.ErrNoPicture) {
 					out.Variants = append(out.Variants, row)
 					continue
 				}
@@ -193,8 +193,8 @@ func (q *Studies) record(ctx context.Context, s Study) (api.Study, error) {
 }
 
 func (q *Studies) pictures(ctx context.Context, s Study, a, b int) (x, y image.Image, err error) {
-	if x, err = q.runs.Image(ctx, s.Variants[a].Run, s.Shot, s.Frame); err == nil {
-		y, err = q.runs.Image(ctx, s.Variants[b].Run, s.Shot, s.Frame)
+	if x, err = q.stands.Image(ctx, s.Variants[a].Run, s.Shot, s.Frame); err == nil {
+		y, err = q.stands.Image(ctx, s.Variants[b].Run, s.Shot, s.Frame)
 	}
 	return x, y, err
 }
@@ -247,7 +247,7 @@ func (q *Studies) Difference(w http.ResponseWriter, r *http.Request, id uuid.UUI
 			_, diff, err = picture.Compare(a, b)
 		}
 	}
-	if errors.Is(err, queue.ErrNoPicture) {
+	if errors.Is(err, standing.ErrNoPicture) {
 		err = httpapi.Conflict("one of the two is not rendered yet")
 	}
 	if err != nil {

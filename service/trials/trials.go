@@ -19,6 +19,7 @@ import (
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/access"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
@@ -148,7 +149,7 @@ func (t *Trials) Begin(ctx context.Context, n Ask) error {
 			b.Frames = append(b.Frames, queue.Frame{RunID: n.ID, Shot: n.Shot.Name, Frame: f, Repeat: repeat})
 		}
 	}
-	b.Bookings = []queue.Booking{{
+	b.Bookings = []bookings.Booking{{
 		RunID: n.ID, Shot: n.Shot.Name, Host: host.Name, Crew: crew.ID, Devices: crew.Devices,
 		Frames: len(b.Frames), StartAt: now, EndAt: now.Add(patience),
 	}}

@@ -1,128 +1,61 @@
 package queue
 
 import (
+	"cmp"
 	"context"
-	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
 	"io"
-	"net/http"
+	"slices"
 	"strings"
-	"sync"
-	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/timing"
-	"rotanex.example/service/access"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/licences"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 )
 
-// Heartbeat renews the leases that the agent holds and tells it which are not its
-// own any more.
-func (q *Queue) Heartbeat(w http.ResponseWriter, r *http.Request) {
-	body, err := httpapi.Body[api.Heartbeat](r)
-	out := api.HeartbeatAnswer{Revoked: []api.Held{}}
-	host := access.From(r.Context()).Host
-	if err == nil {
-		out.Revoked, err = q.renew(r.Context(), host, body)
-	}
-	if err == nil {
-		err = q.keepSeats(r.Context(), host)
-	}
-	if err == nil && q.Sampled != nil {
-		err = q.Sampled(r.Context(), host, body.Samples)
-	}
-	if err == nil {
-		out.Inputs, out.InputsSum, err = q.inputs(r.Context(), host, body)
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
-}
-
-// inputList is the files below the scene folder that shots need.
-type inputList struct {
-	files []string
-	sum   string    // over them
-	to    time.Time // up to which change of the shots
-}
-
-// wantedInputs is the list as long as no shot changes.
-type wantedInputs struct {
-	mu   sync.Mutex
-	of   string
-	list inputList
-}
-
-// wanted lists the files that shots need.
-func (q *Queue) wanted(ctx context.Context) (inputList, error) {
-	w := &q.inputFiles
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	of, to, err := q.shotsState(ctx)
-	if err != nil || w.of == of {
-		return w.list, err
-	}
-	files, err := q.shotsFiles(ctx)
-	if err == nil {
-		w.of, w.list = of, inputList{files, fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(files, "\x00")))), to}
-	}
-	return w.list, err
-}
-
-// inputs takes in which input files the host lacks, and returns the list of those
-// that shots need if the agent looked for others.
-func (q *Queue) inputs(ctx context.Context, host string, beat api.Heartbeat) (wanted []string, sum string, err error) {
-	list, err := q.wanted(ctx)
-	if err != nil {
-		return nil, "", err
-	}
-	if beat.LookedFor != list.sum {
-		return list.files, list.sum, nil
-	}
-	lacks, err := store.AsJSON(append([]string{}, beat.Missing...))
-	if err == nil {
-		err = hosts.Looked(q.store.WithContext(ctx), host, list.sum, lacks, list.to)
-	}
-	return nil, list.sum, err
-}
-
-func (q *Queue) renew(ctx context.Context, host string, beat api.Heartbeat) ([]api.Held, error) {
+// Heard takes in that an agent lives and holds leases: those are renewed, and the seats of
+// its host with them. It returns the leases that are not its own any more.
+func (q *Queue) Heard(ctx context.Context, host string, boot uuid.UUID, held []Held) ([]Held, error) {
 	now := q.clock.WallNow()
-	known, err := hosts.Heard(q.store.WithContext(ctx), host, beat.Boot, now)
+	known, err := hosts.Heard(q.store.WithContext(ctx), host, boot, now)
 	if err != nil {
 		return nil, err
 	}
 	if !known {
 		return nil, httpapi.Conflict("another agent reported for this host since; report its stock again")
 	}
-	revoked := []api.Held{}
-	if len(beat.Held) == 0 {
-		return revoked, nil
+	if err := licences.Keep(q.store.WithContext(ctx), host, now.Add(licences.SeatLife)); err != nil || len(held) == 0 {
+		return nil, err
 	}
-	byLease(beat.Held)
-	ids, fences, progress := make([]int64, len(beat.Held)), make([]int64, len(beat.Held)), make([]float64, len(beat.Held))
-	for i, h := range beat.Held {
-		ids[i], fences[i], progress[i] = h.Lease, h.Fence, float64(h.Progress)
+	// Two transactions lock rows in the same order.
+	slices.SortFunc(held, func(a, b Held) int { return cmp.Compare(a.Lease, b.Lease) })
+	ids, fences, progress := make([]int64, len(held)), make([]int64, len(held)), make([]float64, len(held))
+	for i, h := range held {
+		ids[i], fences[i], progress[i] = h.Lease, h.Fence, h.Progress
 	}
 	kept, err := store.Column[int64](q.store.WithContext(ctx).Raw(`
 		UPDATE frames f SET lease_until = $1, progress = h.progress
 		FROM unnest($2::bigint[], $3::bigint[], $4::float8[]) AS h (id, fence, progress)
 		WHERE f.id = h.id AND f.fence = h.fence AND f.state = 'rendering' AND f.host = $5 AND f.boot = $6
-		RETURNING f.id`, now.Add(LeaseLife), ids, fences, progress, host, beat.Boot))
+		RETURNING f.id`, now.Add(LeaseLife), ids, fences, progress, host, boot))
 	good := map[int64]bool{}
 	for _, id := range kept {
 		good[id] = true
 	}
-	for _, h := range beat.Held {
+	var revoked []Held
+	for _, h := range held {
 		if !good[h.Lease] {
-			revoked = append(revoked, api.Held{Lease: h.Lease, Fence: h.Fence})
+			revoked = append(revoked, h)
 		}
 	}
 	return revoked, err
@@ -133,13 +66,9 @@ func stale(lease, fence int64) error {
 	return httpapi.Conflict(fmt.Sprintf("lease %d with fence %d is not held any more; nothing was changed", lease, fence))
 }
 
-// PutPicture stores the file of a lease: written aside, checked, and counted as
-// there only when all of that is done.
-func (q *Queue) PutPicture(w http.ResponseWriter, r *http.Request, lease, fence int64, params api.PutPictureParams) {
-	httpapi.Done(w, r, q.keepPicture(r.Context(), access.From(r.Context()).Host, lease, fence, params.ContentDigest, r.Body))
-}
-
-func (q *Queue) keepPicture(ctx context.Context, host string, lease, fence int64, digest string, body io.Reader) error {
+// KeepPicture stores the file of a lease: written aside, checked, and counted as
+// there only when all of that is done. Digest is its Content-Digest.
+func (q *Queue) KeepPicture(ctx context.Context, host string, lease, fence int64, digest string, body io.Reader) error {
 	want, err := base64.StdEncoding.DecodeString(strings.TrimSuffix(strings.TrimPrefix(digest, "sha-256=:"), ":"))
 	if err != nil {
 		return httpapi.BadField("Content-Digest", digest, "not base64")
@@ -191,25 +120,6 @@ func (q *Queue) repeated(ctx context.Context, lease, fence int64, sum string) bo
 	return err == nil && same
 }
 
-// PutResult ends a lease: the frame is done, or its try failed.
-func (q *Queue) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
-	body, err := httpapi.Body[api.Result](r)
-	if err == nil {
-		err = q.end(r.Context(), access.From(r.Context()).Host, lease, fence, result{
-			boot: body.Boot, failed: body.Outcome == api.ResultOutcomeFailed, cause: string(body.Cause), tail: body.LogTail,
-			sha256: body.Sha256, measured: measurementOf(body.Measured),
-		})
-	}
-	httpapi.Done(w, r, err)
-}
-
-func measurementOf(m api.Measured) timing.Measurement {
-	return timing.Measurement{
-		Seconds: m.Seconds, Stages: m.Stages, PeakMemoryBytes: m.PeakMemoryBytes, DevicePeakBytes: m.DevicePeakBytes, DeviceUse: m.DeviceUse,
-		Conditions: m.Conditions, Settings: m.Settings,
-	}
-}
-
 // Causes of a try's failure by which the rule goes.
 const (
 	outOfMemory = "out-of-memory"
@@ -217,27 +127,29 @@ const (
 	cannotStart = "cannot-start"
 )
 
-// result is how a try ended, as whoever held the frame says.
-type result struct {
-	boot     uuid.UUID
-	failed   bool
-	cause    string // of a failure
-	tail     string // the renderer's last words
-	sha256   string // of the picture
-	measured timing.Measurement
+// Result is how a try ended, as whoever held the frame says.
+type Result struct {
+	Boot     uuid.UUID
+	Failed   bool
+	Cause    string // of a failure
+	LogTail  string // the renderer's last words
+	SHA256   string // of the picture
+	Measured timing.Measurement
 }
 
-func (r result) outcome() string {
-	if r.failed {
+func (r Result) outcome() string {
+	if r.Failed {
 		return triedFailed
 	}
 	return triedDone
 }
 
-func (q *Queue) end(ctx context.Context, host string, lease, fence int64, r result) error {
+// End ends a lease: the frame is done, or its try failed. The same result again changes
+// nothing, and that of a lease that is not held any more is a conflict.
+func (q *Queue) End(ctx context.Context, host string, lease, fence int64, r Result) error {
 	var ended *leased
 	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		found, err := leases(tx, "id = $1 AND fence = $2 AND host = $3 AND boot = $4 FOR UPDATE", lease, fence, host, r.boot)
+		found, err := leases(tx, "id = $1 AND fence = $2 AND host = $3 AND boot = $4 FOR UPDATE", lease, fence, host, r.Boot)
 		if err != nil {
 			return err
 		}
@@ -246,19 +158,19 @@ func (q *Queue) end(ctx context.Context, host string, lease, fence int64, r resu
 		}
 		l := found[0]
 		ended = &l
-		if r.failed {
-			if r.cause == outOfMemory {
-				return q.ranOut(tx, l, r.tail, &r.measured)
+		if r.Failed {
+			if r.Cause == outOfMemory {
+				return q.ranOut(tx, l, r.LogTail, &r.Measured)
 			}
-			if err := q.excludeUnable(tx, l, r.cause); err != nil {
+			if err := q.excludeUnable(tx, l, r.Cause); err != nil {
 				return err
 			}
-			return q.fail(tx, l, r.cause, r.tail, &r.measured)
+			return q.fail(tx, l, r.Cause, r.LogTail, &r.Measured)
 		}
-		if l.sha256 == nil || *l.sha256 != r.sha256 {
+		if l.sha256 == nil || *l.sha256 != r.SHA256 {
 			return httpapi.Conflict("the picture of this lease is not here, or is another one: send it first")
 		}
-		return q.finish(tx, l, r.measured)
+		return q.finish(tx, l, r.Measured)
 	})
 	if err == nil && ended != nil {
 		q.feed.Wake(events.Changes, events.Work)
@@ -269,7 +181,7 @@ func (q *Queue) end(ctx context.Context, host string, lease, fence int64, r resu
 
 // endedBefore answers a result for a lease that is not held: harmless if it is
 // the same result again.
-func endedBefore(tx *gorm.DB, lease, fence int64, r result) error {
+func endedBefore(tx *gorm.DB, lease, fence int64, r Result) error {
 	var outcome string
 	err := tx.Raw("SELECT outcome FROM tries WHERE frame_id = $1 AND fence = $2", lease, fence).Row().Scan(&outcome)
 	if err == nil && outcome == r.outcome() {
@@ -334,7 +246,7 @@ func (q *Queue) free(tx *gorm.DB, l leased, outcome, cause, tail, state string, 
 	if m != nil && m.Seconds > 0 {
 		seconds = m.Seconds
 	}
-	if err := tx.Exec("UPDATE bookings SET taken = greatest(0, taken - 1) WHERE id = $1", l.booking).Error; err != nil {
+	if err := bookings.Took(tx, l.booking, -1); err != nil {
 		return err
 	}
 	if err := note(tx, l, outcome, cause, tail, now, seconds, m); err != nil {

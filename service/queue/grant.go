@@ -1,67 +1,52 @@
 package queue
 
 import (
-	"cmp"
 	"context"
-	"net/http"
 	"slices"
 	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/stock"
-	"rotanex.example/service/access"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/licences"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 )
 
-// look is how often a waiting agent's question is asked again without a wake-up.
-const look = 4 * time.Second
-
-// Lease answers an agent with frames to render. It waits until there are some,
-// the agent's patience ends or the request does.
-func (q *Queue) Lease(w http.ResponseWriter, r *http.Request) {
-	body, err := httpapi.Body[api.LeaseRequest](r)
-	leases := []api.Lease{}
-	host := access.From(r.Context()).Host
-	until := q.clock.WallNow().Add(time.Duration(float64(body.WaitS) * float64(time.Second)))
-	for err == nil {
-		woken := q.feed.Wait(events.Work)
-		var next time.Time
-		leases, next, err = q.grant(r.Context(), host, body.Boot, body.Held)
-		left := until.Sub(q.clock.WallNow())
-		if err != nil || len(leases) > 0 || left <= 0 {
-			break
-		}
-		left = min(left, look)
-		if !next.IsZero() {
-			left = min(left, max(0, q.clock.Real(next.Sub(q.clock.Now())))+time.Millisecond)
-		}
-		select {
-		case <-r.Context().Done():
-			return
-		case <-woken:
-		case <-q.clock.After(left):
-		}
-	}
-	if err == nil && len(leases) > 0 {
-		q.feed.Wake(events.Changes)
-	}
-	httpapi.Answer(w, r, http.StatusOK, leases, err)
+// Held is a lease as its agent knows it.
+type Held struct {
+	Lease, Fence int64
+	Progress     float64 // of the frame, 0 to 1
 }
 
-// grant leases what the host's free crews can take, and returns it with what the host
+// Lease is an agent's claim on a frame, with what it takes to render it.
+type Lease struct {
+	Lease, Fence  int64
+	Run           uuid.UUID
+	Shot          string
+	Frame         int
+	Crew          string
+	Devices       []string
+	Backend       string
+	MemoryMode    string // "", or the step of core/memory that it is rendered with
+	Package       bool   // its files come as a package
+	Scene         string
+	Width, Height int
+	Launcher      string
+	Settings      map[string]string
+}
+
+// Grant leases what the host's free crews can take, and returns it with what the host
 // holds without knowing: leases whose answer got lost on the way. Next is when, by time
 // alone, a crew may take what it may not now, or zero. All granting for one host goes
 // one after another, under the lock of its row.
-func (q *Queue) grant(ctx context.Context, host string, boot uuid.UUID, held []api.Held) (out []api.Lease, next time.Time, err error) {
-	out = []api.Lease{}
+func (q *Queue) Grant(ctx context.Context, host string, boot uuid.UUID, held []Held) (out []Lease, next time.Time, err error) {
 	err = q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		g := &granting{q: q, tx: tx, host: dispatch.Host{Name: host}, boot: boot, now: q.clock.Now(), kinds: map[runShot][]dispatch.Kind{}}
 		draining, err := g.lockHost()
@@ -82,6 +67,9 @@ func (q *Queue) grant(ctx context.Context, host string, boot uuid.UUID, held []a
 		out, next = append(unknown, g.granted...), g.host.Next()
 		return nil
 	})
+	if err == nil && len(out) > 0 {
+		q.feed.Wake(events.Changes)
+	}
 	return out, next, err
 }
 
@@ -100,9 +88,9 @@ type granting struct {
 	boot   uuid.UUID
 	now    time.Time
 
-	rows    map[*dispatch.Crew]*crewRow
+	rows    map[*dispatch.Crew]*bookings.Crew
 	kinds   map[runShot][]dispatch.Kind
-	granted []api.Lease
+	granted []Lease
 	looks   bool // nothing is leased: it is only asked what would be
 }
 
@@ -125,17 +113,16 @@ const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.device
 
 // held is a lease with what the rule needs to know of it.
 type held struct {
-	api.Lease
+	Lease
 	memoryGB float64 // of the host, that its renderer needs
 	boot     uuid.UUID
 }
 
 func (g *granting) scanLease(row store.Row) (l held, err error) {
 	var spec shots.Spec
-	var mode string
 	var packaged bool
-	err = row.Scan(&l.Lease.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, store.JSON(&l.Devices), &mode, store.JSON(&spec), &packaged, &l.boot)
-	l.MemoryMode, l.memoryGB = api.LeaseMemoryMode(mode), float64(spec.HostMemoryGB)
+	err = row.Scan(&l.Lease.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, store.JSON(&l.Devices), &l.MemoryMode, store.JSON(&spec), &packaged, &l.boot)
+	l.memoryGB = float64(spec.HostMemoryGB)
 	l.Package = g.server && packaged
 	l.Scene, l.Width, l.Height, l.Launcher, l.Settings = spec.Scene, spec.Width, spec.Height, spec.Launcher, spec.Settings
 	if l.Settings == nil {
@@ -149,7 +136,7 @@ func (g *granting) scanLease(row store.Row) (l held, err error) {
 
 // current looks at the leases that the host has: those of an agent that ran
 // before this one are lost, those that this agent does not know are returned.
-func (g *granting) current(known []api.Held) ([]api.Lease, error) {
+func (g *granting) current(known []Held) ([]Lease, error) {
 	own, err := store.Rows(g.tx.Raw("SELECT "+leaseColumns+" FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = $1 AND f.state = 'rendering' ORDER BY f.id", g.host.Name), g.scanLease)
 	if err != nil {
 		return nil, err
@@ -166,11 +153,11 @@ func (g *granting) current(known []api.Held) ([]api.Lease, error) {
 		}
 		own = slices.DeleteFunc(own, func(l held) bool { return l.boot != g.boot })
 	}
-	unknown := []api.Lease{}
+	unknown := []Lease{}
 	for _, l := range own {
 		g.host.Busy = append(g.host.Busy, l.Devices...)
 		g.host.UsedGB += l.memoryGB
-		if !slices.ContainsFunc(known, func(h api.Held) bool { return h.Lease == l.Lease.Lease && h.Fence == l.Fence }) {
+		if !slices.ContainsFunc(known, func(h Held) bool { return h.Lease == l.Lease.Lease && h.Fence == l.Fence }) {
 			unknown = append(unknown, l.Lease)
 		}
 	}
@@ -179,22 +166,27 @@ func (g *granting) current(known []api.Held) ([]api.Lease, error) {
 
 // read reads what the host is booked for.
 func (g *granting) read() error {
-	rows, err := g.q.crews(g.tx, "b.host = $1 AND b.open AND r.state = 'running'", g.host.Name)
-	g.rows = map[*dispatch.Crew]*crewRow{}
+	rows, err := bookings.OnHost(g.tx, g.q.clock.WallNow(), g.host.Name)
+	g.rows = map[*dispatch.Crew]*bookings.Crew{}
 	for _, c := range rows {
 		g.rows[&c.Crew] = c
 		if !g.looks {
 			c.State, c.Said = dispatch.Ready, "" // who asks is there, whenever it was last heard of
 		}
 	}
-	g.host.Crews = rule(rows)
+	g.host.Crews = bookings.Rule(rows)
 	dispatch.Sort(g.host.Crews)
 	return err
 }
 
 // Kinds implements dispatch.Queue.
 func (g *granting) Kinds(c *dispatch.Crew) ([]dispatch.Kind, error) {
-	key := runShot{g.rows[c].run, c.Shot}
+	return g.known(g.rows[c].Run, c.Shot)
+}
+
+// known reads what waits of a shot, once in a turn.
+func (g *granting) known(run uuid.UUID, shot string) ([]dispatch.Kind, error) {
+	key := runShot{run, shot}
 	if known, ok := g.kinds[key]; ok {
 		return known, nil
 	}
@@ -203,22 +195,27 @@ func (g *granting) Kinds(c *dispatch.Crew) ([]dispatch.Kind, error) {
 	return found, err
 }
 
+// Pool implements dispatch.Queue.
+func (g *granting) Pool(c *dispatch.Crew) (dispatch.Pool, bool, error) {
+	return licences.PoolFor(g.tx, g.host.Name, c.Licence, g.now, g.q.clock.WallNow(), !g.looks, g.known)
+}
+
 // Others implements dispatch.Queue.
 func (g *granting) Others(c *dispatch.Crew) ([]*dispatch.Crew, int, error) {
-	run := g.rows[c].run
-	rows, err := g.q.crews(g.tx, "b.run_id = $1 AND b.shot = $2", run, c.Shot)
+	run := g.rows[c].Run
+	rows, err := bookings.OfRun(g.tx, g.q.clock.WallNow(), run, c.Shot)
 	if err != nil {
 		return nil, 0, err
 	}
 	n, err := countWaiting(g.tx, run, c.Shot)
-	return rule(rows), n, err
+	return bookings.Rule(rows), n, err
 }
 
 // Take implements dispatch.Queue: it leases the first frame of a kind that nobody else
 // is about to lease.
 func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 	b := g.rows[c]
-	delete(g.kinds, runShot{b.run, c.Shot})
+	delete(g.kinds, runShot{b.Run, c.Shot})
 	if g.looks {
 		return true, nil
 	}
@@ -246,15 +243,17 @@ func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 			UPDATE frames SET state = 'rendering', fence = fence + 1, host = $5, crew = $6, devices = $7::jsonb, booking_id = $8,
 			       boot = $9, leased_at = $10, lease_until = $11, progress = 0, sha256 = NULL, bytes = NULL,
 			       memory_mode = CASE WHEN $12 <> '' THEN $12 ELSE memory_mode END
-			FROM next WHERE frames.id = next.id RETURNING frames.*),
-		counted AS (UPDATE bookings SET taken = taken + 1 WHERE id = $8 AND EXISTS (SELECT FROM next))
+			FROM next WHERE frames.id = next.id RETURNING frames.*)
 		SELECT `+leaseColumns+` FROM leased f JOIN run_shots s USING (run_id, shot)`,
-		b.run, c.Shot, failedOn, onlyOn, g.host.Name, c.Name, devices, c.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), b.mode), g.scanLease)
+		b.Run, c.Shot, failedOn, onlyOn, g.host.Name, c.Name, devices, c.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), b.Mode), g.scanLease)
 	if err != nil || !found {
 		return false, err
 	}
+	if err := bookings.Took(g.tx, c.ID, 1); err != nil {
+		return false, err
+	}
 	if c.Licence != "" {
-		if err := g.takeSeat(b); err != nil {
+		if err := licences.Take(g.tx, c.Licence, g.host.Name, b.Run, g.now, g.q.clock.WallNow().Add(licences.SeatLife)); err != nil {
 			return false, err
 		}
 	}
@@ -262,9 +261,4 @@ func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 	return true, g.q.feed.Write(g.tx, events.Event{
 		Kind: events.Frame, At: g.now, Run: l.Run.String(), Shot: l.Shot, Frame: l.Frame, Host: g.host.Name, Crew: l.Crew, State: Rendering,
 	})
-}
-
-// byLease sorts held leases, so that two transactions lock rows in the same order.
-func byLease(held []api.Held) {
-	slices.SortFunc(held, func(a, b api.Held) int { return cmp.Compare(a.Lease, b.Lease) })
 }

@@ -1,0 +1,100 @@
+package agents
+
+import (
+	"net/http"
+	"time"
+
+	"rotanex.example/api"
+	"rotanex.example/core/timing"
+	"rotanex.example/service/access"
+	"rotanex.example/service/httpapi"
+	"rotanex.example/service/queue"
+	"rotanex.example/service/samples"
+)
+
+// Lease answers an agent with frames to render, when there are some.
+func (a *Agents) Lease(w http.ResponseWriter, r *http.Request) {
+	body, err := httpapi.Body[api.LeaseRequest](r)
+	var leases []queue.Lease
+	if err == nil {
+		leases, err = a.lease(r.Context(), access.From(r.Context()).Host, body.Boot, heldOf(body.Held), time.Duration(float64(body.WaitS)*float64(time.Second)))
+	}
+	if r.Context().Err() != nil {
+		return // nobody listens any more
+	}
+	httpapi.Answer(w, r, http.StatusOK, leaseRecords(leases), err)
+}
+
+// Heartbeat renews the leases that the agent holds and tells it which are not its
+// own any more.
+func (a *Agents) Heartbeat(w http.ResponseWriter, r *http.Request) {
+	body, err := httpapi.Body[api.Heartbeat](r)
+	out := api.HeartbeatAnswer{Revoked: []api.Held{}}
+	host := access.From(r.Context()).Host
+	var revoked []queue.Held
+	if err == nil {
+		revoked, err = a.queue.Heard(r.Context(), host, body.Boot, heldOf(body.Held))
+	}
+	if err == nil {
+		err = a.samples.Keep(r.Context(), host, samplesOf(body.Samples))
+	}
+	if err == nil {
+		out.Inputs, out.InputsSum, err = a.looked(r.Context(), host, body.LookedFor, body.Missing)
+	}
+	for _, h := range revoked {
+		out.Revoked = append(out.Revoked, api.Held{Lease: h.Lease, Fence: h.Fence})
+	}
+	httpapi.Answer(w, r, http.StatusOK, out, err)
+}
+
+// PutPicture takes in the file of a lease.
+func (a *Agents) PutPicture(w http.ResponseWriter, r *http.Request, lease, fence int64, params api.PutPictureParams) {
+	httpapi.Done(w, r, a.queue.KeepPicture(r.Context(), access.From(r.Context()).Host, lease, fence, params.ContentDigest, r.Body))
+}
+
+// PutResult ends a lease.
+func (a *Agents) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
+	body, err := httpapi.Body[api.Result](r)
+	if err == nil {
+		err = a.queue.End(r.Context(), access.From(r.Context()).Host, lease, fence, resultOf(body))
+	}
+	httpapi.Done(w, r, err)
+}
+
+func heldOf(all []api.Held) []queue.Held {
+	out := make([]queue.Held, len(all))
+	for i, h := range all {
+		out[i] = queue.Held{Lease: h.Lease, Fence: h.Fence, Progress: float64(h.Progress)}
+	}
+	return out
+}
+
+func samplesOf(all []api.DeviceSample) []samples.Sample {
+	out := make([]samples.Sample, len(all))
+	for i, d := range all {
+		out[i] = samples.Sample{Device: d.Device, Use: d.Use, MemoryBytes: d.MemoryBytes, Celsius: d.Celsius, Watts: d.Watts, MHz: d.Mhz}
+	}
+	return out
+}
+
+func leaseRecords(all []queue.Lease) []api.Lease {
+	out := make([]api.Lease, len(all))
+	for i, l := range all {
+		out[i] = api.Lease{
+			Lease: l.Lease, Fence: l.Fence, Run: l.Run, Shot: l.Shot, Frame: l.Frame, Crew: l.Crew, Devices: l.Devices, Backend: l.Backend,
+			MemoryMode: api.LeaseMemoryMode(l.MemoryMode), Package: l.Package, Scene: l.Scene, Width: l.Width, Height: l.Height, Launcher: l.Launcher, Settings: l.Settings,
+		}
+	}
+	return out
+}
+
+func resultOf(r api.Result) queue.Result {
+	m := r.Measured
+	return queue.Result{
+		Boot: r.Boot, Failed: r.Outcome == api.ResultOutcomeFailed, Cause: string(r.Cause), LogTail: r.LogTail, SHA256: r.Sha256,
+		Measured: timing.Measurement{
+			Seconds: m.Seconds, Stages: m.Stages, PeakMemoryBytes: m.PeakMemoryBytes, DevicePeakBytes: m.DevicePeakBytes, DeviceUse: m.DeviceUse,
+			Conditions: m.Conditions, Settings: m.Settings,
+		},
+	}
+}

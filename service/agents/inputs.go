@@ -1,0 +1,61 @@
+package agents
+
+import (
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"rotanex.example/service/hosts"
+	"rotanex.example/service/shots"
+	"rotanex.example/service/store"
+)
+
+// inputList is the files below the scene folder that shots need.
+type inputList struct {
+	files []string
+	sum   string    // over them
+	to    time.Time // up to which change of the shots
+}
+
+// wantedInputs is the list as long as no shot changes.
+type wantedInputs struct {
+	mu   sync.Mutex
+	of   string
+	list inputList
+}
+
+// wanted lists the files that shots need.
+func (a *Agents) wanted(ctx context.Context) (inputList, error) {
+	w := &a.inputs
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	of, to, err := shots.State(a.store.WithContext(ctx))
+	if err != nil || w.of == of {
+		return w.list, err
+	}
+	files, err := shots.Files(a.store.WithContext(ctx))
+	if err == nil {
+		w.of, w.list = of, inputList{files, fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(files, "\x00")))), to}
+	}
+	return w.list, err
+}
+
+// looked takes in which input files the host lacks of those that it looked for, a list by
+// its sum; it returns the list that shots need if the agent looked for another.
+func (a *Agents) looked(ctx context.Context, host, lookedFor string, missing []string) (wanted []string, sum string, err error) {
+	list, err := a.wanted(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	if lookedFor != list.sum {
+		return list.files, list.sum, nil
+	}
+	lacks, err := store.AsJSON(append([]string{}, missing...))
+	if err == nil {
+		err = hosts.Looked(a.store.WithContext(ctx), host, list.sum, lacks, list.to)
+	}
+	return nil, list.sum, err
+}

@@ -1,0 +1,124 @@
+package bookings
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+
+	"rotanex.example/core/dispatch"
+	"rotanex.example/service/hosts"
+	"rotanex.example/service/store"
+)
+
+// Crew is a booking with what is known of its machine.
+type Crew struct {
+	dispatch.Crew
+	Run    uuid.UUID
+	Mode   string  // of memory, that its frames are rendered in
+	Pace   float64 // seconds a frame, of one node
+	seen   *time.Time
+	server *string // the state of the rented server that it is on
+	job    *string // the state of the farm's job that it is
+	Known  bool    // its host is in the stock
+	drains bool
+}
+
+const crewColumns = `b.id, b.run_id, b.shot, b.host, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.close_at, b.frame_s, b.frame_s / b.nodes,
+	r.kind = 'trial', coalesce((s.spec->>'host_memory_gb')::float8, 0), b.memory_mode, coalesce(s.spec->>'licence', ''), b.excluded,
+	h.name IS NOT NULL, coalesce(h.draining, false), h.agent_seen, v.state, j.state
+	FROM bookings b JOIN runs r ON r.id = b.run_id JOIN run_shots s ON s.run_id = b.run_id AND s.shot = b.shot LEFT JOIN hosts h ON h.name = b.host
+	LEFT JOIN servers v ON v.run_id = b.run_id AND v.host = b.host LEFT JOIN farm_jobs j ON j.booking_id = b.id`
+
+// read reads bookings as the rule looks at them. Wall is the real time, by which hosts
+// are heard of.
+func read(tx *gorm.DB, wall time.Time, where string, args ...any) ([]*Crew, error) {
+	return store.Rows(tx.Raw("SELECT "+crewColumns+" WHERE "+where+" ORDER BY b.id", args...), func(row store.Row) (*Crew, error) {
+		c := &Crew{}
+		var closes *time.Time
+		var frame float64
+		err := row.Scan(&c.ID, &c.Run, &c.Shot, &c.Host, &c.Name, store.JSON(&c.Devices), &c.Frames, &c.Taken, &c.Start, &c.End, &closes, &c.Pace, &frame,
+			&c.Trial, &c.MemoryGB, &c.Mode, &c.Licence, &c.Excluded, &c.Known, &c.drains, &c.seen, &c.server, &c.job)
+		if err != nil {
+			return nil, err
+		}
+		if closes != nil {
+			c.Close = *closes
+		}
+		c.Frame = time.Duration(frame * float64(time.Second))
+		c.Place, c.Farm = dispatch.Place(c.Host, c.Name), c.job != nil
+		c.State, c.Said = c.stands(wall)
+		return c, nil
+	})
+}
+
+// Rule lists crews as the rule takes them.
+func Rule(all []*Crew) []*dispatch.Crew {
+	out := make([]*dispatch.Crew, len(all))
+	for i, c := range all {
+		out[i] = &c.Crew
+	}
+	return out
+}
+
+// OfShot lists the crews that are booked for a shot, as the rule takes them.
+func OfShot(all []*Crew, shot string) (out []*dispatch.Crew) {
+	for _, c := range all {
+		if c.Shot == shot {
+			out = append(out, &c.Crew)
+		}
+	}
+	return out
+}
+
+// OfRun lists the bookings of a run, of one shot of it or with "" of all.
+func OfRun(tx *gorm.DB, wall time.Time, run uuid.UUID, shot string) ([]*Crew, error) {
+	return read(tx, wall, "b.run_id = $1 AND ($2 = '' OR b.shot = $2)", run, shot)
+}
+
+// OnHost lists the bookings on a host from which frames are leased now.
+func OnHost(tx *gorm.DB, wall time.Time, host string) ([]*Crew, error) {
+	return read(tx, wall, "b.host = $1 AND b.open AND r.state = 'running'", host)
+}
+
+// Owing lists the bookings on hosts in the stock that owe frames which need a licence.
+func Owing(tx *gorm.DB, wall time.Time, licence string) ([]*Crew, error) {
+	return read(tx, wall, "b.open AND r.state = 'running' AND b.taken < b.frames AND h.name IS NOT NULL AND s.spec->>'licence' = $1", licence)
+}
+
+// stands says how the machine of a booking stands, as the rule looks at it.
+func (c *Crew) stands(wall time.Time) (dispatch.State, string) {
+	if c.job != nil {
+		switch *c.job {
+		case "planned":
+			return dispatch.Coming, ""
+		case "not-started":
+			return dispatch.Gone, "was not given the job"
+		}
+		return dispatch.Gone, "has its job: it takes no more frames"
+	}
+	up := c.seen != nil && wall.Sub(*c.seen) < hosts.Lost
+	if c.server != nil {
+		switch *c.server {
+		case "planned", "requested", "starting":
+			return dispatch.Coming, ""
+		case "not-started":
+			return dispatch.Gone, "was never made"
+		case "up":
+			if !up {
+				return dispatch.Silent, ""
+			}
+		default:
+			return dispatch.Gone, "is ended"
+		}
+	}
+	switch {
+	case !c.Known:
+		return dispatch.Gone, "is not in the stock any more"
+	case c.drains:
+		return dispatch.Gone, "is draining"
+	case !up:
+		return dispatch.Gone, "is not heard of"
+	}
+	return dispatch.Ready, ""
+}

@@ -1,0 +1,116 @@
+// Package bookings keeps what plans gave crews to do in open runs, and reads it as the
+// rule of core/dispatch looks at it: with what is known of each crew's machine. How many
+// frames a booking has taken is counted as package queue leases them.
+package bookings
+
+import (
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+)
+
+// Booking is what a plan gave one crew to do. One of no frames is a reserve: a
+// crew that the plan does not need, and that helps when others fail.
+type Booking struct {
+	ID       int64 `gorm:"primaryKey"`
+	RunID    uuid.UUID
+	Shot     string
+	Host     string
+	Crew     string
+	Devices  []string `gorm:"serializer:json"`
+	Frames   int
+	Taken    int
+	StartAt  time.Time
+	EndAt    time.Time
+	CloseAt  *time.Time
+	FrameS   float64
+	Nodes    int `gorm:"default:1"` // of a farm, that work side by side
+	Planned  int // frames as they were planned, whatever was changed since
+	Open     bool
+	Excluded string // why it gets no more frames; "" is not excluded
+	Farm     bool   `gorm:"-"` // its frames are rendered by a farm
+}
+
+// batch is how many rows are inserted at once.
+const batch = 2000
+
+// Add stores bookings, which get their ids.
+func Add(tx *gorm.DB, all []Booking) error {
+	if len(all) == 0 {
+		return nil
+	}
+	for i := range all {
+		all[i].Planned = all[i].Frames
+	}
+	return tx.CreateInBatches(all, batch).Error
+}
+
+// Took counts frames that a booking has taken, or with less than 0 that it gave back.
+func Took(tx *gorm.DB, booking int64, n int) error {
+	return tx.Exec("UPDATE bookings SET taken = greatest(0, taken + $2) WHERE id = $1", booking, n).Error
+}
+
+// Lessen lets a booking owe a frame less: it will not be asked for it again.
+func Lessen(tx *gorm.DB, booking int64) error {
+	return tx.Exec("UPDATE bookings SET frames = greatest(0, frames - 1) WHERE id = $1", booking).Error
+}
+
+// Exclude keeps further frames of a shot from a crew, and says why.
+func Exclude(tx *gorm.DB, run uuid.UUID, shot, host, crew, why string) error {
+	return tx.Exec("UPDATE bookings SET excluded = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", run, shot, host, crew, why).Error
+}
+
+// SetMemoryMode has a crew render further frames of a shot in a mode of memory.
+func SetMemoryMode(tx *gorm.DB, run uuid.UUID, shot, host, crew, mode string) error {
+	return tx.Exec("UPDATE bookings SET memory_mode = $5 WHERE run_id = $1 AND shot = $2 AND host = $3 AND crew = $4", run, shot, host, crew, mode).Error
+}
+
+// Reopen opens all bookings of a run, for every crew, as if none had been excluded.
+func Reopen(tx *gorm.DB, run uuid.UUID) error {
+	return tx.Exec("UPDATE bookings SET open = true, excluded = '' WHERE run_id = $1", run).Error
+}
+
+// SetOpen opens or closes the bookings of runs: only open ones are leased for.
+func SetOpen(tx *gorm.DB, open bool, runs ...uuid.UUID) error {
+	return tx.Model(&Booking{}).Where("run_id IN ?", runs).Update("open", open).Error
+}
+
+// OweNothing lets the bookings of a run keep what they have taken and owe no more.
+func OweNothing(tx *gorm.DB, run uuid.UUID) error {
+	return tx.Exec("UPDATE bookings SET frames = taken WHERE run_id = $1 AND frames > taken", run).Error
+}
+
+// OneOwesNothing is OweNothing for one booking.
+func OneOwesNothing(tx *gorm.DB, booking int64) error {
+	return tx.Exec("UPDATE bookings SET frames = taken WHERE id = $1", booking).Error
+}
+
+// Postpone moves the bookings of a host in a run, for it begins so much later.
+func Postpone(tx *gorm.DB, run uuid.UUID, host string, by time.Duration) error {
+	return tx.Exec("UPDATE bookings SET start_at = start_at + $3, end_at = end_at + $3, close_at = close_at + $3 WHERE run_id = $1 AND host = $2", run, host, by).Error
+}
+
+// CloseAt says until when a host takes frames in a run.
+func CloseAt(tx *gorm.DB, run uuid.UUID, host string, at time.Time) error {
+	return tx.Exec("UPDATE bookings SET close_at = $3 WHERE run_id = $1 AND host = $2", run, host, at).Error
+}
+
+// Owed is how long what a host still owes in a run takes its busiest crew.
+func Owed(tx *gorm.DB, run uuid.UUID, host string) (time.Duration, error) {
+	var seconds float64
+	err := tx.Raw(`SELECT coalesce(max(t), 0) FROM (SELECT sum((frames - taken) * frame_s) AS t FROM bookings
+		WHERE run_id = $1 AND host = $2 AND taken < frames AND excluded = '' GROUP BY crew) x`, run, host).Row().Scan(&seconds)
+	return time.Duration(seconds * float64(time.Second)), err
+}
+
+// Replace books on another host what one still owes in a run.
+func Replace(tx *gorm.DB, run uuid.UUID, host, by string, start, end, closes time.Time) error {
+	err := tx.Exec(`INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, close_at, frame_s, open)
+		SELECT run_id, shot, $3, crew, devices, frames - taken, $4, $5, $6, frame_s, open FROM bookings WHERE run_id = $1 AND host = $2 AND taken < frames AND excluded = ''`,
+		run, host, by, start, end, closes).Error
+	if err != nil {
+		return err
+	}
+	return tx.Exec("UPDATE bookings SET frames = taken WHERE run_id = $1 AND host = $2 AND taken < frames", run, host).Error
+}

@@ -1,0 +1,94 @@
+package queue
+
+import (
+	"context"
+	"fmt"
+
+	"gorm.io/gorm"
+
+	"rotanex.example/core/dispatch"
+	"rotanex.example/service/bookings"
+	"rotanex.example/service/httpapi"
+)
+
+// Look is what one could ask the rule of frames as they stand, without leasing any. What
+// is read of shots on the way is kept for the next question.
+type Look struct {
+	q     *Queue
+	tx    *gorm.DB
+	kinds map[runShot][]dispatch.Kind
+}
+
+// Look begins a look at what stands.
+func (q *Queue) Look(tx *gorm.DB) *Look {
+	return &Look{q, tx, map[runShot][]dispatch.Kind{}}
+}
+
+func (l *Look) at(host string) *granting {
+	return &granting{q: l.q, tx: l.tx, host: dispatch.Host{Name: host}, now: l.q.clock.Now(), kinds: l.kinds, looks: true}
+}
+
+// May says whether a crew may take a frame of a kind now, later or never. A farm is handed
+// its frames when its job begins.
+func (l *Look) May(c *bookings.Crew, k *dispatch.Kind) (dispatch.Verdict, error) {
+	if c.Farm {
+		return handed(c, k), nil
+	}
+	g := l.at(c.Host)
+	g.rows = map[*dispatch.Crew]*bookings.Crew{&c.Crew: c}
+	if c.Known {
+		if _, err := g.lockHost(); err != nil {
+			return dispatch.Verdict{}, err
+		}
+		if _, err := g.current(nil); err != nil {
+			return dispatch.Verdict{}, err
+		}
+	}
+	return g.host.May(g, &c.Crew, k, g.now)
+}
+
+// handed is the verdict on a farm.
+func handed(c *bookings.Crew, k *dispatch.Kind) dispatch.Verdict {
+	if !dispatch.Hands(&c.Crew, k) {
+		return dispatch.Verdict{When: dispatch.Never, Reason: dispatch.FailedHere}
+	}
+	if c.State == dispatch.Coming {
+		return dispatch.Verdict{When: dispatch.Later, Reason: dispatch.HostComing, At: c.Start}
+	}
+	return dispatch.Verdict{When: dispatch.Never, Reason: dispatch.HostGone, Detail: c.Said}
+}
+
+// HostLook is a host as the rule finds it: what it renders, and a verdict on each crew
+// that is booked on it, of the same index.
+type HostLook struct {
+	Rule      dispatch.Host
+	Crews     []*bookings.Crew
+	Rendering []Lease
+	Draining  bool
+}
+
+// Host asks the rule what a host's crews may take now.
+func (l *Look) Host(ctx context.Context, name string) (out HostLook, err error) {
+	g := l.at(name)
+	out.Draining, err = g.lockHost()
+	if missing(err) {
+		return out, httpapi.NotFound(fmt.Sprintf("there is no host %q; rotanex hosts list shows them", name))
+	}
+	if err != nil {
+		return out, err
+	}
+	if out.Rendering, err = g.current(nil); err != nil {
+		return out, err
+	}
+	if err := g.read(); err != nil {
+		return out, err
+	}
+	if err := g.host.Choose(g, g.now); err != nil {
+		return out, err
+	}
+	for _, c := range g.host.Crews {
+		out.Crews = append(out.Crews, g.rows[c])
+	}
+	out.Rule = g.host
+	return out, nil
+}

@@ -1,0 +1,54 @@
+package shots
+
+import (
+	"net/http"
+
+	"rotanex.example/api"
+	"rotanex.example/service/httpapi"
+)
+
+// PutShot makes a shot or replaces it.
+func (s *Shots) PutShot(w http.ResponseWriter, r *http.Request, name string) {
+	body, err := httpapi.Body[api.ShotSpec](r)
+	var spec Spec
+	if err == nil {
+		spec, err = httpapi.Convert[Spec](body)
+	}
+	var shot Shot
+	if err == nil {
+		shot, err = s.Put(r.Context(), name, spec)
+	}
+	httpapi.Answer(w, r, http.StatusOK, record(shot), err)
+}
+
+// Get answers with one shot.
+func (s *Shots) Get(w http.ResponseWriter, r *http.Request, name string) {
+	shot, err := s.Find(r.Context(), name)
+	httpapi.Answer(w, r, http.StatusOK, record(shot), err)
+}
+
+// List answers with a page of shots.
+func (s *Shots) List(w http.ResponseWriter, r *http.Request, params api.ListShotsParams) {
+	found, next, err := s.page(r.Context(), params.Cursor, params.Limit)
+	out := api.ShotList{Items: []api.Shot{}, Next: next}
+	for _, shot := range found {
+		out.Items = append(out.Items, record(shot))
+	}
+	httpapi.Answer(w, r, http.StatusOK, out, err)
+}
+
+func record(s Shot) api.Shot {
+	return api.Shot{Spec: s.Spec.record(), FrameCount: s.FrameCount, Updated: s.UpdatedAt.UTC()}
+}
+
+func (s Spec) record() api.ShotSpec {
+	out := api.ShotSpec{
+		Name: s.Name, Title: s.Title, Scene: s.Scene, Frames: s.Frames, Width: s.Width, Height: s.Height, Launcher: s.Launcher, Settings: s.Settings,
+		Deadline: s.Deadline, Inputs: s.Inputs, Backend: s.Backend, Version: s.Version, Plugins: s.Plugins, Features: s.Features, Accepts: s.Accepts,
+		Licence: s.Licence, HostMemoryGb: float32(s.HostMemoryGB), DeviceMemoryGb: float32(s.DeviceMemoryGB), TexturesGb: float32(s.TexturesGB), Buffers: s.Buffers,
+	}
+	for _, step := range s.OutOfMemory {
+		out.OutOfMemory = append(out.OutOfMemory, api.ShotSpecOutOfMemory(step))
+	}
+	return out
+}

@@ -1,0 +1,45 @@
+package standing
+
+import (
+	"rotanex.example/api"
+	"rotanex.example/core/dispatch"
+	"rotanex.example/service/queue"
+)
+
+func record(f queue.Frame) api.Frame {
+	out := api.Frame{Shot: f.Shot, Frame: f.Frame, State: api.FrameState(f.State), Failures: f.Failures, Cause: f.Cause}
+	if f.State == queue.Done || f.State == queue.Rendering {
+		out.Host, out.Crew = *f.Host, *f.Crew
+	}
+	if f.State == queue.Done {
+		out.Seconds, out.Done = *f.Seconds, f.DoneAt.UTC()
+		out.Sha256, out.Bytes, out.Format = *f.SHA256, *f.Bytes, api.FrameFormat(f.Format)
+	}
+	return out
+}
+
+func tryRecord(t queue.Try) api.Try {
+	row := api.Try{
+		Fence: t.Fence, Host: t.Host, Crew: t.Crew, Outcome: api.TryOutcome(t.Outcome), Cause: t.Cause, LogTail: t.LogTail,
+		Started: t.StartedAt.UTC(), Ended: t.EndedAt.UTC(),
+	}
+	if t.Measured != nil {
+		row.Measured = api.Measured{
+			Seconds: t.Measured.Seconds, Stages: t.Measured.Stages, PeakMemoryBytes: t.Measured.PeakMemoryBytes, DevicePeakBytes: t.Measured.DevicePeakBytes,
+			DeviceUse: t.Measured.DeviceUse, Conditions: t.Measured.Conditions, Settings: t.Measured.Settings,
+		}
+	}
+	return row
+}
+
+func verdictRecords(all []CrewVerdict) []api.CrewVerdict {
+	out := []api.CrewVerdict{}
+	for _, v := range all {
+		row := api.CrewVerdict{Host: v.Host, Crew: v.Crew, Run: v.Run, Shot: v.Shot, When: api.CrewVerdictWhen(v.When.String()), Why: v.Why(), Owed: v.Owed}
+		if v.When == dispatch.Later && !v.At.IsZero() {
+			row.At = v.At.UTC()
+		}
+		out = append(out, row)
+	}
+	return out
+}

@@ -1,0 +1,83 @@
+package standing
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+
+	"github.com/google/uuid"
+
+	"rotanex.example/service/httpapi"
+	"rotanex.example/service/queue"
+)
+
+// Wanted is which frames of a run a list is to have.
+type Wanted struct {
+	Shot   *string
+	State  *string
+	Cursor *string
+	Limit  *int
+}
+
+// pageOf is how many frames a page has unless another number is asked for.
+const pageOf = 1000
+
+// Frames returns a page of a run's frames, and where the next begins.
+func (s *Standing) Frames(ctx context.Context, run uuid.UUID, want Wanted) (page []queue.Frame, next string, err error) {
+	if err := s.known(ctx, run); err != nil {
+		return nil, "", err
+	}
+	keys, err := httpapi.Keys(want.Cursor, 2)
+	if err != nil {
+		return nil, "", err
+	}
+	limit := httpapi.Limit(want.Limit, pageOf)
+	query := s.store.WithContext(ctx).Where("run_id = ? AND NOT warm_up", run).Order("shot, frame").Limit(limit + 1)
+	if want.Shot != nil {
+		query = query.Where("shot = ?", want.Shot)
+	}
+	if want.State != nil {
+		query = query.Where("state = ?", want.State)
+	}
+	if keys != nil {
+		number, _ := strconv.Atoi(keys[1])
+		query = query.Where("(shot, frame) > (?, ?)", keys[0], number)
+	}
+	if err := query.Find(&page).Error; err != nil {
+		return nil, "", err
+	}
+	if len(page) > limit {
+		page = page[:limit]
+		last := page[limit-1]
+		next = httpapi.Cursor(last.Shot, strconv.Itoa(last.Frame))
+	}
+	return page, next, nil
+}
+
+// frame returns one frame of a run, or a problem that names it.
+func (s *Standing) frame(ctx context.Context, run uuid.UUID, shot string, number int) (queue.Frame, error) {
+	var f queue.Frame
+	done := s.store.WithContext(ctx).Where("run_id = ? AND shot = ? AND frame = ? AND NOT warm_up AND repeat = 0", run, shot, number).Limit(1).Find(&f)
+	if done.Error == nil && done.RowsAffected == 0 {
+		return f, httpapi.NotFound(fmt.Sprintf("run %s has no frame %d of %s", run, number, shot))
+	}
+	return f, done.Error
+}
+
+// Frame returns a frame and every try of it.
+func (s *Standing) Frame(ctx context.Context, run uuid.UUID, shot string, number int) (f queue.Frame, tries []queue.Try, err error) {
+	if f, err = s.frame(ctx, run, shot, number); err == nil {
+		err = s.store.WithContext(ctx).Where("frame_id = ?", f.ID).Order("fence").Find(&tries).Error
+	}
+	return f, tries, err
+}
+
+// known answers with a problem if there is no such run.
+func (s *Standing) known(ctx context.Context, run uuid.UUID) error {
+	var there bool
+	err := s.store.WithContext(ctx).Raw("SELECT EXISTS (SELECT FROM runs WHERE id = $1)", run).Row().Scan(&there)
+	if err == nil && !there {
+		err = httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
+	}
+	return err
+}

@@ -1,0 +1,100 @@
+package standing
+
+import (
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+
+	"github.com/google/uuid"
+
+	"rotanex.example/api"
+	"rotanex.example/core/picture"
+	"rotanex.example/service/httpapi"
+	"rotanex.example/service/queue"
+)
+
+// ListFrames answers with a page of a run's frames.
+func (s *Standing) ListFrames(w http.ResponseWriter, r *http.Request, run uuid.UUID, params api.ListFramesParams) {
+	page, next, err := s.Frames(r.Context(), run, Wanted{params.Shot, (*string)(params.State), params.Cursor, params.Limit})
+	out := api.FrameList{Items: []api.Frame{}, Next: next}
+	for _, f := range page {
+		out.Items = append(out.Items, record(f))
+	}
+	httpapi.Answer(w, r, http.StatusOK, out, err)
+}
+
+// GetFrame answers with a frame and every try of it.
+func (s *Standing) GetFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, number int) {
+	f, tries, err := s.Frame(r.Context(), run, shot, number)
+	out := api.FrameDetail{Tries: []api.Try{}}
+	if err == nil {
+		out.Frame = record(f)
+	}
+	for _, t := range tries {
+		out.Tries = append(out.Tries, tryRecord(t))
+	}
+	httpapi.Answer(w, r, http.StatusOK, out, err)
+}
+
+// GetWhyFrame answers why a frame is not being rendered.
+func (s *Standing) GetWhyFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, number int) {
+	why, err := s.WhyFrame(r.Context(), run, shot, number)
+	httpapi.Answer(w, r, http.StatusOK, api.FrameWhy{
+		Run: run, Shot: shot, Frame: number, State: api.FrameState(why.State), Answer: why.Answer, Left: why.Left, Ahead: why.Ahead, Crews: verdictRecords(why.Crews),
+	}, err)
+}
+
+// GetWhyHost answers why a host does nothing, or what it does.
+func (s *Standing) GetWhyHost(w http.ResponseWriter, r *http.Request, host string) {
+	why, err := s.WhyHost(r.Context(), host)
+	out := api.HostWhy{Host: host, Answer: why.Answer, Crews: verdictRecords(why.Crews), Rendering: []api.HostLease{}}
+	for _, l := range why.Rendering {
+		out.Rendering = append(out.Rendering, api.HostLease{Run: l.Run, Shot: l.Shot, Frame: l.Frame, Crew: l.Crew})
+	}
+	httpapi.Answer(w, r, http.StatusOK, out, err)
+}
+
+// Picture answers with the picture of a finished frame, whole or scaled down.
+func (s *Standing) Picture(w http.ResponseWriter, r *http.Request, id uuid.UUID, shot string, number, width int) {
+	f, err := s.frame(r.Context(), id, shot, number)
+	if err == nil && f.State != queue.Done {
+		err = httpapi.NotFound(fmt.Sprintf("frame %d of %s is %s: it has no picture yet", number, shot, f.State))
+	}
+	if err != nil {
+		httpapi.Fail(w, r, err)
+		return
+	}
+	// A done frame never changes, so neither does its picture.
+	w.Header().Set("Cache-Control", "private, max-age=31536000, immutable")
+	etag := fmt.Sprintf(`"%s-%d"`, *f.SHA256, width)
+	w.Header().Set("ETag", etag)
+	if r.Header.Get("If-None-Match") == etag {
+		w.WriteHeader(http.StatusNotModified)
+		return
+	}
+	if width > 0 && f.Format == "exr" {
+		httpapi.Fail(w, r, httpapi.Conflict("an OpenEXR frame cannot be scaled down here: ask for the whole file"))
+		return
+	}
+	if width > 0 {
+		w.Header().Set("Content-Type", "image/png")
+		if err := s.pictures.Scaled(r.Context(), w, f.Key(), width); err != nil {
+			httpapi.Fail(w, r, err)
+		}
+		return
+	}
+	file, err := s.pictures.Open(r.Context(), f.Key())
+	if err != nil {
+		httpapi.Fail(w, r, err)
+		return
+	}
+	defer func() { _ = file.Close() }()
+	w.Header().Set("Content-Type", picture.Info{Format: f.Format}.ContentType())
+	sum, _ := hex.DecodeString(*f.SHA256)
+	w.Header().Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(sum)+":")
+	w.Header().Set("Content-Length", strconv.FormatInt(*f.Bytes, 10))
+	_, _ = io.Copy(w, file)
+}

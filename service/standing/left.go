@@ -1,0 +1,144 @@
+package standing
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+
+	"rotanex.example/core/dispatch"
+	"rotanex.example/service/bookings"
+	"rotanex.example/service/queue"
+	"rotanex.example/service/store"
+)
+
+// Stranded is frames that nobody is left for: nothing goes on there by itself.
+type Stranded struct {
+	Shot   string
+	Frames int
+	Why    string
+}
+
+// Stranded lists what of a run's waiting frames nobody is left for, by shot.
+func (s *Standing) Stranded(ctx context.Context, run uuid.UUID) (out []Stranded, err error) {
+	tx := s.store.WithContext(ctx)
+	shots, err := store.Column[string](tx.Raw("SELECT DISTINCT shot FROM bookings WHERE run_id = $1 ORDER BY shot", run))
+	if err != nil {
+		return nil, err
+	}
+	all, err := bookings.OfRun(tx, s.clock.WallNow(), run, "")
+	if err != nil {
+		return nil, err
+	}
+	for _, shot := range shots {
+		waiting, err := queue.WaitingKinds(tx, run, shot)
+		if err != nil {
+			return nil, err
+		}
+		at := Stranded{Shot: shot}
+		var why []string
+		for _, k := range waiting {
+			yes, no := dispatch.Left(&k, bookings.OfShot(all, shot), s.clock.Now())
+			if !yes {
+				at.Frames += k.Waiting
+				why = append(why, no...)
+			}
+		}
+		if at.Frames > 0 {
+			at.Why = dispatch.Few(distinct(why))
+			out = append(out, at)
+		}
+	}
+	return out, nil
+}
+
+func distinct(all []string) (out []string) {
+	seen := map[string]bool{}
+	for _, s := range all {
+		if !seen[s] {
+			seen[s] = true
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// Alone is what of a run's waiting frames only one host is left for, and how long that
+// takes it: by what it has shown it can do, or was expected to.
+func (s *Standing) Alone(tx *gorm.DB, run uuid.UUID, host string) (frames int, takes time.Duration, err error) {
+	all, err := bookings.OfRun(tx, s.clock.WallNow(), run, "")
+	if err != nil {
+		return 0, 0, err
+	}
+	known, err := paces(tx, run, host)
+	if err != nil {
+		return 0, 0, err
+	}
+	var own, others []*bookings.Crew
+	for _, c := range all {
+		if c.Host != host {
+			others = append(others, c)
+		} else if c.Excluded == "" {
+			c.Close = time.Time{} // it would stay
+			own = append(own, c)
+		}
+	}
+	seconds := 0.0
+	seen := map[string]bool{}
+	for _, c := range own {
+		if seen[c.Shot] {
+			continue
+		}
+		seen[c.Shot] = true
+		waiting, err := queue.WaitingKinds(tx, run, c.Shot)
+		if err != nil {
+			return 0, 0, err
+		}
+		n := 0
+		for _, k := range waiting {
+			elsewhere, _ := dispatch.Left(&k, bookings.OfShot(others, c.Shot), s.clock.Now())
+			here, _ := dispatch.Left(&k, bookings.OfShot(own, c.Shot), s.clock.Now())
+			if !elsewhere && here {
+				n += k.Waiting
+			}
+		}
+		if n > 0 {
+			frames += n
+			seconds += lasts(n, own, c.Shot, known)
+		}
+	}
+	return frames, time.Duration(seconds * float64(time.Second)), nil
+}
+
+// lasts is how many seconds frames of a shot take crews that work side by side.
+func lasts(n int, crews []*bookings.Crew, shot string, paces map[string]float64) float64 {
+	rate, slowest := 0.0, 0.0
+	counted := map[string]bool{}
+	for _, c := range crews {
+		if c.Shot != shot || counted[c.Name] {
+			continue
+		}
+		counted[c.Name] = true
+		pace := max(c.Pace, paces[shot+" "+c.Name], 0.001)
+		rate, slowest = rate+1/pace, max(slowest, pace)
+	}
+	return float64(n)/rate + slowest
+}
+
+// paces is what finished frames took a host's crews in a run, by shot and crew.
+func paces(tx *gorm.DB, run uuid.UUID, host string) (map[string]float64, error) {
+	type pace struct {
+		key     string
+		seconds float64
+	}
+	all, err := store.Rows(tx.Raw(`SELECT f.shot || ' ' || a.crew, avg(a.seconds) FROM tries a JOIN frames f ON f.id = a.frame_id
+		WHERE a.run_id = $1 AND a.host = $2 AND a.outcome = 'done' GROUP BY 1`, run, host), func(row store.Row) (p pace, err error) {
+		return p, row.Scan(&p.key, &p.seconds)
+	})
+	out := map[string]float64{}
+	for _, p := range all {
+		out[p.key] = p.seconds
+	}
+	return out, err
+}

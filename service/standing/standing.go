@@ -1,0 +1,25 @@
+// Package standing tells how frames and hosts stand: lists and details, pictures, why a
+// frame is not being rendered and a host does nothing, and which frames nobody is left
+// for. It reads what package queue writes and asks the rule that leases are granted by,
+// so that what it says is what happens.
+package standing
+
+import (
+	"rotanex.example/service/clock"
+	"rotanex.example/service/pictures"
+	"rotanex.example/service/queue"
+	"rotanex.example/service/store"
+)
+
+// Standing answers.
+type Standing struct {
+	store    *store.Store
+	clock    clock.Clock
+	queue    *queue.Queue
+	pictures *pictures.Pictures
+}
+
+// New makes it.
+func New(s *store.Store, c clock.Clock, q *queue.Queue, p *pictures.Pictures) *Standing {
+	return &Standing{s, c, q, p}
+}
