@@ -11,13 +11,13 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
@@ -271,13 +271,60 @@ func allow(p Principal, method, path string) error {
 	return httpapi.Forbidden(fmt.Sprintf("this needs the role %s; the token %q has %s", need, p.Name, p.Role))
 }
 
-func (a *Access) record(t Token) api.Token {
-	out := api.Token{Id: t.ID, Name: t.Name, Role: api.Role(t.Role), Created: t.CreatedAt.UTC(), Join: t.Kind == "join"}
-	if t.Host != nil {
-		out.Host = *t.Host
+// signIn makes a session of a person's token and returns its secret.
+func (a *Access) signIn(ctx context.Context, token string) (who Principal, secret string, err error) {
+	who, ok, err := a.find(ctx, token)
+	switch {
+	case err != nil:
+		return who, "", err
+	case !ok || who.session:
+		return who, "", unauthorised("the token is not known, was revoked or has expired")
+	case who.Role == Agent:
+		return who, "", httpapi.Forbidden("an agent's credential does not sign a person in")
 	}
-	if t.ExpiresAt != nil {
-		out.Expires = t.ExpiresAt.UTC()
+	expires := a.clock.WallNow().Add(sessionLife)
+	_, secret, err = a.Create(ctx, Token{Kind: "session", Name: who.Name, Role: who.Role, ExpiresAt: &expires, ParentID: &who.TokenID})
+	return who, secret, err
+}
+
+// signOut ends a session, if it is one, with its secret.
+func (a *Access) signOut(ctx context.Context, p Principal, secret string) error {
+	if !p.session {
+		return nil
 	}
-	return out
+	err := a.store.WithContext(ctx).Delete(&Token{}, p.TokenID).Error
+	a.forget(sha256.Sum256([]byte(secret)))
+	return err
+}
+
+// page returns a page of the tokens of people, scripts and agents, not of sessions.
+func (a *Access) page(ctx context.Context, cursor *string, limit *int) ([]Token, string, error) {
+	return httpapi.Page(a.store.WithContext(ctx).Where("kind <> 'session'"), "id", func(t Token) string { return strconv.FormatInt(t.ID, 10) }, cursor, limit)
+}
+
+// Make makes a token of a role for a person or a script, good for so many days or with 0
+// for good; for the role agent, a one-time join token of a host.
+func (a *Access) Make(ctx context.Context, name, role, host string, days int) (Token, string, error) {
+	if role == Agent {
+		if host == "" {
+			return Token{}, "", httpapi.BadField("/host", "", "an agent's join token is for one host: name it")
+		}
+		return a.JoinToken(ctx, host)
+	}
+	t := Token{Kind: "access", Name: name, Role: role}
+	if days > 0 {
+		expires := a.clock.WallNow().AddDate(0, 0, days)
+		t.ExpiresAt = &expires
+	}
+	return a.Create(ctx, t)
+}
+
+// Revoke makes a token, and the sessions signed in with it, worthless.
+func (a *Access) Revoke(ctx context.Context, id int64) error {
+	done := a.store.WithContext(ctx).Delete(&Token{}, id)
+	a.forgetAll()
+	if done.Error == nil && done.RowsAffected == 0 {
+		return httpapi.NotFound(fmt.Sprintf("there is no token %d; rotanex tokens list shows them", id))
+	}
+	return done.Error
 }

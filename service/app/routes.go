@@ -110,7 +110,7 @@ func (e endpoints) PutHost(w http.ResponseWriter, r *http.Request, host string) 
 }
 
 func (e endpoints) DrainHost(w http.ResponseWriter, r *http.Request, host string) {
-	e.hosts.Drain(w, r, host)
+	e.hosts.PutDrain(w, r, host)
 }
 
 func (e endpoints) ListOffers(w http.ResponseWriter, r *http.Request, params api.ListOffersParams) {
@@ -118,7 +118,7 @@ func (e endpoints) ListOffers(w http.ResponseWriter, r *http.Request, params api
 }
 
 func (e endpoints) PutOffer(w http.ResponseWriter, r *http.Request, offer string) {
-	e.hosts.PutOffer(w, r, offer)
+	e.hosts.StoreOffer(w, r, offer)
 }
 func (e endpoints) ReportStock(w http.ResponseWriter, r *http.Request) { e.hosts.ReportStock(w, r) }
 
@@ -139,7 +139,7 @@ func (e endpoints) ListTrials(w http.ResponseWriter, r *http.Request, params api
 }
 
 func (e endpoints) CreateTrial(w http.ResponseWriter, r *http.Request, params api.CreateTrialParams) {
-	e.trials.Create(w, r, params)
+	e.trials.Post(w, r, params)
 }
 
 func (e endpoints) GetTrial(w http.ResponseWriter, r *http.Request, trial uuid.UUID) {
@@ -278,7 +278,7 @@ func (e endpoints) ListSweeps(w http.ResponseWriter, r *http.Request, params api
 }
 
 func (e endpoints) CreateSweep(w http.ResponseWriter, r *http.Request, params api.CreateSweepParams) {
-	e.sweeps.Create(w, r, params)
+	e.sweeps.Post(w, r, params)
 }
 
 func (e endpoints) GetSweep(w http.ResponseWriter, r *http.Request, sweep uuid.UUID) {
@@ -286,7 +286,7 @@ func (e endpoints) GetSweep(w http.ResponseWriter, r *http.Request, sweep uuid.U
 }
 
 func (e endpoints) EndSweep(w http.ResponseWriter, r *http.Request, sweep uuid.UUID) {
-	e.sweeps.End(w, r, sweep)
+	e.sweeps.PostEnd(w, r, sweep)
 }
 
 func (e endpoints) ListStudies(w http.ResponseWriter, r *http.Request, params api.ListStudiesParams) {
@@ -294,7 +294,7 @@ func (e endpoints) ListStudies(w http.ResponseWriter, r *http.Request, params ap
 }
 
 func (e endpoints) CreateStudy(w http.ResponseWriter, r *http.Request, params api.CreateStudyParams) {
-	e.studies.Create(w, r, params)
+	e.studies.Post(w, r, params)
 }
 
 func (e endpoints) GetStudy(w http.ResponseWriter, r *http.Request, study uuid.UUID) {
@@ -302,7 +302,7 @@ func (e endpoints) GetStudy(w http.ResponseWriter, r *http.Request, study uuid.U
 }
 
 func (e endpoints) GetDifference(w http.ResponseWriter, r *http.Request, study uuid.UUID, params api.GetDifferenceParams) {
-	e.studies.Difference(w, r, study, params)
+	e.studies.GetDifference(w, r, study, params)
 }
 
 func (e endpoints) ListSources(w http.ResponseWriter, r *http.Request) { e.sources.List(w, r) }
@@ -315,7 +315,7 @@ func (e endpoints) ImportRates(w http.ResponseWriter, r *http.Request) { e.sourc
 func (e endpoints) ListFarms(w http.ResponseWriter, r *http.Request)   { e.hosts.ListFarms(w, r) }
 
 func (e endpoints) PutFarm(w http.ResponseWriter, r *http.Request, farm string) {
-	e.hosts.PutFarm(w, r, farm)
+	e.hosts.StoreFarm(w, r, farm)
 }
 
 func (e endpoints) GetPackage(w http.ResponseWriter, r *http.Request, shot string) {
@@ -329,7 +329,7 @@ func (e endpoints) PutPackage(w http.ResponseWriter, r *http.Request, shot strin
 		httpapi.Fail(w, r, err)
 		return
 	}
-	e.packages.Put(w, r, shot, append([]string{s.Spec.Scene}, s.Spec.Inputs...))
+	e.packages.PutPackage(w, r, shot, append([]string{s.Spec.Scene}, s.Spec.Inputs...))
 }
 
 func (e endpoints) MissingChunks(w http.ResponseWriter, r *http.Request) { e.packages.Missing(w, r) }

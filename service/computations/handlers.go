@@ -67,23 +67,14 @@ func (c Computation) record(r *http.Request) api.Computation {
 
 // Get answers with how far a computation is.
 func (c *Computations) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	one, found, err := c.find(r.Context(), id)
-	if err == nil && !found {
-		err = unknown(id)
-	}
+	one, err := c.Find(r.Context(), id)
 	httpapi.Answer(w, r, http.StatusOK, one.record(r), err)
 }
 
 // List answers with a page of computations, newest first.
 func (c *Computations) List(w http.ResponseWriter, r *http.Request, params api.ListComputationsParams) {
-	out := api.ComputationList{Items: []api.Computation{}}
-	query := c.store.WithContext(r.Context()).Omit("question", "answer")
-	if params.Open != nil && *params.Open {
-		query = query.Where("ended_at IS NULL")
-	}
-	found, next, err := httpapi.Newest(query, "created_at", "id",
-		func(x Computation) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
-	out.Next = next
+	found, next, err := c.page(r.Context(), params.Open != nil && *params.Open, params.Cursor, params.Limit)
+	out := api.ComputationList{Items: []api.Computation{}, Next: next}
 	for _, x := range found {
 		out.Items = append(out.Items, x.record(r))
 	}

@@ -175,3 +175,22 @@ func (c *Computations) end(ctx context.Context, this claim, state State, answer 
 func (c *Computations) forget(ctx context.Context, before time.Time) error {
 	return c.store.WithContext(ctx).Where("ended_at < ?", before).Delete(&Computation{}).Error
 }
+
+// Find returns a computation, or a problem that names it.
+func (c *Computations) Find(ctx context.Context, id uuid.UUID) (Computation, error) {
+	one, found, err := c.find(ctx, id)
+	if err == nil && !found {
+		err = unknown(id)
+	}
+	return one, err
+}
+
+// page returns a page of computations without their questions and answers, of those not
+// ended only if so wanted, newest first.
+func (c *Computations) page(ctx context.Context, open bool, cursor *string, limit *int) ([]Computation, string, error) {
+	query := c.store.WithContext(ctx).Omit("question", "answer")
+	if open {
+		query = query.Where("ended_at IS NULL")
+	}
+	return httpapi.Newest(query, "created_at", "id", func(x Computation) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, cursor, limit)
+}

@@ -4,9 +4,7 @@ package hosts
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"net/http"
 	"slices"
 	"time"
 
@@ -14,10 +12,8 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
-	"rotanex.example/api"
 	"rotanex.example/core/preflight"
 	"rotanex.example/core/stock"
-	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
 	"rotanex.example/service/httpapi"
@@ -161,25 +157,23 @@ func merged(declared, found []stock.Device) []stock.Device {
 	return out
 }
 
+// Report is what an agent found of its host.
+type Report struct {
+	Boot      uuid.UUID
+	CPU       stock.CPU
+	MemoryGB  float64
+	OnACPower bool
+	Devices   []stock.Device
+	Launchers []string
+	Findings  []string
+	Renderers []preflight.Renderer
+	Folder    *preflight.Folder // nil: the agent cannot tell
+}
+
 // Report takes in what an agent found.
-func (h *Hosts) Report(ctx context.Context, name string, r api.StockReport) error {
-	devices, err := httpapi.Convert[[]stock.Device](r.Devices)
-	if err != nil {
-		return err
-	}
-	renderers, err := httpapi.Convert[[]preflight.Renderer](r.Renderers)
-	if err != nil {
-		return err
-	}
-	if renderers == nil {
-		renderers = []preflight.Renderer{}
-	}
-	var folder *preflight.Folder
-	if r.Folder != (api.Folder{}) {
-		folder = &preflight.Folder{Writable: r.Folder.Writable, Network: r.Folder.Network, Filesystem: r.Folder.Filesystem, FreeGB: r.Folder.FreeGb}
-	}
+func (h *Hosts) Report(ctx context.Context, name string, r Report) error {
 	now := h.clock.WallNow()
-	err = h.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err := h.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var host Host
 		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&host, "name = ?", name).Error
 		if store.Missing(err) {
@@ -189,18 +183,15 @@ func (h *Hosts) Report(ctx context.Context, name string, r api.StockReport) erro
 		if err != nil {
 			return err
 		}
-		host.Spec.Devices = merged(host.Spec.Devices, devices)
-		host.Spec.CPU.Cores, host.Spec.CPU.Threads = r.Cpu.Cores, r.Cpu.Threads
+		host.Spec.Devices = merged(host.Spec.Devices, r.Devices)
+		host.Spec.CPU.Cores, host.Spec.CPU.Threads = r.CPU.Cores, r.CPU.Threads
 		if host.Spec.CPU.Model == "" {
-			host.Spec.CPU.Model = r.Cpu.Model
+			host.Spec.CPU.Model = r.CPU.Model
 		}
-		host.Spec.MemoryGB, host.Spec.OnACPower = float64(r.MemoryGb), &r.OnAcPower
+		host.Spec.MemoryGB, host.Spec.OnACPower = r.MemoryGB, &r.OnACPower
 		host.Found, host.Boot, host.AgentSeen = true, &r.Boot, &now
-		host.Launchers, host.Findings = r.Launchers, r.Findings
-		host.Renderers, host.Folder = renderers, folder
-		if host.Findings == nil {
-			host.Findings = []string{}
-		}
+		host.Launchers, host.Findings = r.Launchers, append([]string{}, r.Findings...)
+		host.Renderers, host.Folder = append([]preflight.Renderer{}, r.Renderers...), r.Folder
 		if err := tx.Save(&host).Error; err != nil {
 			return err
 		}
@@ -212,184 +203,74 @@ func (h *Hosts) Report(ctx context.Context, name string, r api.StockReport) erro
 	return err
 }
 
-func (h *Hosts) record(host Host) (api.Host, error) {
-	spec, err := httpapi.Convert[api.HostSpec](host.Spec)
-	if err != nil {
-		return api.Host{}, err
-	}
-	out := api.Host{
-		Spec: spec, Found: host.Found, Draining: host.Draining, Server: host.Server, Agent: api.HostAgentNone,
-		Launchers: host.Launchers, Findings: host.Findings, Crews: crewRecords(host.Spec), Missing: host.Missing,
-	}
-	if out.Renderers, err = httpapi.Convert[[]api.Renderer](host.Renderers); err != nil {
-		return out, err
-	}
-	if f := host.Folder; f != nil {
-		out.Folder = api.Folder{Writable: f.Writable, Network: f.Network, Filesystem: f.Filesystem, FreeGb: f.FreeGB}
-	}
-	if host.AgentSeen != nil {
-		out.AgentSeen, out.Agent = host.AgentSeen.UTC(), api.HostAgentLost
-		if host.Up(h.clock.WallNow()) {
-			out.Agent = api.HostAgentUp
-		}
-	}
-	return out, nil
-}
-
-func crewRecords(spec stock.Host) []api.Crew {
-	out := []api.Crew{}
-	for _, c := range spec.Crews() {
-		out = append(out, api.Crew{
-			Id: c.ID, Devices: c.Devices, Models: c.Models, Backends: c.Backends, Linked: c.Linked,
-			MemoryGb: float32(c.MemoryGB), BusyPriceHour: spec.BusyPrice(c).Rat().FloatString(4),
-		})
-	}
-	return out
-}
-
-// List answers with a page of hosts.
-func (h *Hosts) List(w http.ResponseWriter, r *http.Request, params api.ListHostsParams) {
-	out := api.HostList{Items: []api.Host{}}
-	hosts, next, err := httpapi.Page(h.store.WithContext(r.Context()), "name", func(x Host) string { return x.Name }, params.Cursor, params.Limit)
-	out.Next = next
-	for _, host := range hosts {
-		record, failed := h.record(host)
-		err = errors.Join(err, failed)
-		out.Items = append(out.Items, record)
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
-}
-
-func (h *Hosts) answer(w http.ResponseWriter, r *http.Request, name string, err error) {
-	var out api.Host
-	if err == nil {
-		var host Host
-		if host, err = h.Find(r.Context(), name); err == nil {
-			out, err = h.record(host)
-		}
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
-}
-
-// Get answers with one host.
-func (h *Hosts) Get(w http.ResponseWriter, r *http.Request, name string) { h.answer(w, r, name, nil) }
-
-// PutHost stores what a file declares of a host.
-func (h *Hosts) PutHost(w http.ResponseWriter, r *http.Request, name string) {
-	spec, err := httpapi.Body[stock.Host](r)
-	if err == nil && spec.Name != name {
-		err = httpapi.BadField("/name", spec.Name, "is not the host in the path, "+name)
-	}
-	if err == nil {
-		err = h.Put(r.Context(), spec, false)
-	}
-	h.feed.Wake(events.Changes)
-	h.answer(w, r, name, err)
+// page returns a page of hosts, by name.
+func (h *Hosts) page(ctx context.Context, cursor *string, limit *int) ([]Host, string, error) {
+	return httpapi.Page(h.store.WithContext(ctx), "name", func(x Host) string { return x.Name }, cursor, limit)
 }
 
 // Drain lets a host finish what it renders and take nothing new, or take work again.
-func (h *Hosts) Drain(w http.ResponseWriter, r *http.Request, name string) {
-	body, err := httpapi.Body[api.DrainHostJSONBody](r)
-	if err == nil {
-		if _, err = h.Find(r.Context(), name); err == nil {
-			err = h.store.WithContext(r.Context()).Transaction(func(tx *gorm.DB) error {
-				if err := tx.Exec("UPDATE hosts SET draining = ? WHERE name = ?", body.Drain, name).Error; err != nil {
-					return err
-				}
-				state := "open"
-				if body.Drain {
-					state = "draining"
-				}
-				return h.feed.Write(tx, events.Event{Kind: events.Host, Host: name, State: state})
-			})
+func (h *Hosts) Drain(ctx context.Context, name string, drain bool) error {
+	if _, err := h.Find(ctx, name); err != nil {
+		return err
+	}
+	err := h.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("UPDATE hosts SET draining = ? WHERE name = ?", drain, name).Error; err != nil {
+			return err
 		}
-	}
+		state := "open"
+		if drain {
+			state = "draining"
+		}
+		return h.feed.Write(tx, events.Event{Kind: events.Host, Host: name, State: state})
+	})
 	h.feed.Wake(events.Changes, events.Work)
-	h.answer(w, r, name, err)
+	return err
 }
 
-// ListOffers answers with a page of offers.
-func (h *Hosts) ListOffers(w http.ResponseWriter, r *http.Request, params api.ListOffersParams) {
-	out := api.OfferList{Items: []api.Offer{}}
-	offers, next, err := httpapi.Page(h.store.WithContext(r.Context()), "name", func(x Offer) string { return x.Name }, params.Cursor, params.Limit)
-	out.Next = next
-	for _, o := range offers {
-		record, failed := h.offerRecord(r.Context(), o)
-		err = errors.Join(err, failed)
-		out.Items = append(out.Items, record)
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+// PricedOffer is an offer with the currency that its source reckons in.
+type PricedOffer struct {
+	Offer
+	Currency string
 }
 
-func (h *Hosts) offerRecord(ctx context.Context, o Offer) (api.Offer, error) {
-	spec, err := httpapi.Convert[api.OfferSpec](o.Spec)
-	if err != nil {
-		return api.Offer{}, err
+// offerPage returns a page of offers, by name.
+func (h *Hosts) offerPage(ctx context.Context, cursor *string, limit *int) (out []PricedOffer, next string, err error) {
+	found, next, err := httpapi.Page(h.store.WithContext(ctx), "name", func(x Offer) string { return x.Name }, cursor, limit)
+	for _, o := range found {
+		one, err := h.priced(ctx, o)
+		if err != nil {
+			return nil, "", err
+		}
+		out = append(out, one)
 	}
+	return out, next, err
+}
+
+func (h *Hosts) priced(ctx context.Context, o Offer) (PricedOffer, error) {
 	unit, known, err := store.First(h.store.WithContext(ctx).Raw("SELECT coalesce(nullif(spec->'card'->>'currency', ''), $2) FROM sources WHERE name = $1", o.Source, h.currency),
 		func(row store.Row) (unit string, err error) { return unit, row.Scan(&unit) })
 	if !known {
 		unit = h.currency
 	}
-	return api.Offer{Spec: spec, Crews: crewRecords(o.Spec.Server(o.Name)), Currency: unit}, err
+	return PricedOffer{o, unit}, err
 }
 
-// PutOffer stores an offer.
-func (h *Hosts) PutOffer(w http.ResponseWriter, r *http.Request, name string) {
-	spec, err := httpapi.Body[stock.Offer](r)
-	if err == nil && spec.Name != name {
-		err = httpapi.BadField("/name", spec.Name, "is not the offer in the path, "+name)
+// PutOffer makes an offer or replaces it.
+func (h *Hosts) PutOffer(ctx context.Context, spec stock.Offer) (PricedOffer, error) {
+	if err := spec.Validate(); err != nil {
+		return PricedOffer{}, httpapi.BadField("/", spec.Name, err.Error())
 	}
-	if err == nil {
-		if wrong := spec.Validate(); wrong != nil {
-			err = httpapi.BadField("/", name, wrong.Error())
-		}
+	o := Offer{Name: spec.Name, Source: spec.Source, Spec: spec}
+	if err := h.store.WithContext(ctx).Save(&o).Error; err != nil {
+		return PricedOffer{}, err
 	}
-	o := Offer{Name: name, Source: spec.Source, Spec: spec}
-	if err == nil {
-		err = h.store.WithContext(r.Context()).Save(&o).Error
-	}
-	var record api.Offer
-	if err == nil {
-		record, err = h.offerRecord(r.Context(), o)
-	}
-	httpapi.Answer(w, r, http.StatusOK, record, err)
+	return h.priced(ctx, o)
 }
 
-// ReportStock takes in an agent's report and says how it shall go on.
-func (h *Hosts) ReportStock(w http.ResponseWriter, r *http.Request) {
-	body, err := httpapi.Body[api.StockReport](r)
-	if err == nil {
-		err = h.Report(r.Context(), access.From(r.Context()).Host, body)
+// PutFarm makes a tier of a farm or replaces it.
+func (h *Hosts) PutFarm(ctx context.Context, spec stock.Farm) error {
+	if err := spec.Validate(); err != nil {
+		return httpapi.BadField("/", spec.Name, err.Error())
 	}
-	httpapi.Answer(w, r, http.StatusOK, api.AgentOrders{HeartbeatS: h.beat.Seconds(), ClockFactor: h.clock.Factor()}, err)
-}
-
-// ListFarms answers with all tiers of farms.
-func (h *Hosts) ListFarms(w http.ResponseWriter, r *http.Request) {
-	farms, err := h.Farms(r.Context())
-	out := struct {
-		Items []stock.Farm `json:"items"`
-	}{[]stock.Farm{}}
-	for _, f := range farms {
-		out.Items = append(out.Items, f.Spec)
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
-}
-
-// PutFarm stores a tier of a farm.
-func (h *Hosts) PutFarm(w http.ResponseWriter, r *http.Request, name string) {
-	spec, err := httpapi.Body[stock.Farm](r)
-	if err == nil && spec.Name != name {
-		err = httpapi.BadField("/name", spec.Name, "is not the farm in the path, "+name)
-	}
-	if err == nil {
-		if wrong := spec.Validate(); wrong != nil {
-			err = httpapi.BadField("/", name, wrong.Error())
-		}
-	}
-	if err == nil {
-		err = h.store.WithContext(r.Context()).Save(&Farm{Name: name, Source: spec.Source, Spec: spec}).Error
-	}
-	httpapi.Answer(w, r, http.StatusOK, spec, err)
+	return h.store.WithContext(ctx).Save(&Farm{Name: spec.Name, Source: spec.Source, Spec: spec}).Error
 }

@@ -11,17 +11,16 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
 	"path"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
 	"gocloud.dev/blob"
 	"golang.org/x/time/rate"
 
-	"rotanex.example/api"
 	"rotanex.example/providers"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/httpapi"
@@ -57,14 +56,6 @@ type Package struct {
 	MadeAt time.Time
 }
 
-func (p Package) record() api.Package {
-	out := api.Package{Shot: p.Shot, Sum: p.Sum, Size: p.Size, Made: p.MadeAt.UTC(), Files: []api.PackageFile{}}
-	for _, f := range p.Files {
-		out.Files = append(out.Files, api.PackageFile{Path: f.Path, Size: f.Size, Chunks: f.Chunks})
-	}
-	return out
-}
-
 func blobKey(sum string) string { return "chunks/" + sum[:2] + "/" + sum }
 
 // sums lists the chunks of files, each once.
@@ -84,34 +75,11 @@ func (p *Packages) Of(ctx context.Context, shot string) (Package, bool, error) {
 	})
 }
 
-// Get answers with the package of a shot.
-func (p *Packages) Get(w http.ResponseWriter, r *http.Request, shot string) {
-	out, found, err := p.Of(r.Context(), shot)
-	if err == nil && !found {
-		err = httpapi.NotFound(fmt.Sprintf("shot %s has no package: make one with rotanex packages make %s FOLDER", shot, shot))
-	}
-	httpapi.Answer(w, r, http.StatusOK, out.record(), err)
-}
-
-// Missing answers which of some chunks are not here yet.
-func (p *Packages) Missing(w http.ResponseWriter, r *http.Request) {
-	body, err := httpapi.Body[api.ChunkSums](r)
-	out := api.ChunkSums{Sums: []string{}}
-	if err == nil {
-		out.Sums, err = p.missing(r.Context(), body.Sums)
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
-}
-
 func (p *Packages) missing(ctx context.Context, all []string) ([]string, error) {
 	return store.Column[string](p.store.WithContext(ctx).Raw("SELECT s FROM unnest($1::text[]) AS s WHERE NOT EXISTS (SELECT FROM chunks c WHERE c.sum = s)", all))
 }
 
-// PutChunk stores a chunk, which has to be what its name says.
-func (p *Packages) PutChunk(w http.ResponseWriter, r *http.Request, sum string) {
-	httpapi.Done(w, r, p.keep(r.Context(), sum, r.Body))
-}
-
+// keep stores a chunk, which has to be what its name says.
 func (p *Packages) keep(ctx context.Context, sum string, body io.Reader) error {
 	data, err := io.ReadAll(io.LimitReader(body, MaxChunk+1))
 	if err != nil {
@@ -129,17 +97,12 @@ func (p *Packages) keep(ctx context.Context, sum string, body io.Reader) error {
 	return p.store.WithContext(ctx).Exec("INSERT INTO chunks (sum, size) VALUES ($1, $2) ON CONFLICT DO NOTHING", sum, len(data)).Error
 }
 
-// Put stores the package of a shot: all its chunks have to be here.
-func (p *Packages) Put(w http.ResponseWriter, r *http.Request, shot string, needed []string) {
-	body, err := httpapi.Body[api.NewPackage](r)
-	out := Package{Shot: shot, MadeAt: p.clock.Now()}
-	if err == nil {
-		out.Files, err = httpapi.Convert[[]providers.PackageFile](body.Files)
-	}
-	if err == nil {
-		err = p.put(r.Context(), &out, needed)
-	}
-	httpapi.Answer(w, r, http.StatusOK, out.record(), err)
+// Put stores the package of a shot, which has to hold the files that the shot needs: all
+// its chunks have to be here.
+func (p *Packages) Put(ctx context.Context, shot string, files []providers.PackageFile, needed []string) (Package, error) {
+	out := Package{Shot: shot, MadeAt: p.clock.Now(), Files: files}
+	err := p.put(ctx, &out, needed)
+	return out, err
 }
 
 func (p *Packages) put(ctx context.Context, out *Package, needed []string) error {
@@ -254,4 +217,59 @@ func (p *Packages) Takes(ctx context.Context, source, shot string) (time.Duratio
 		perByte = 1 / (row.Spec.UploadMBps * 1e6)
 	}
 	return time.Duration(perByte * float64(pack.Size) * float64(time.Second)).Round(time.Second), nil
+}
+
+// find returns the package of a shot, or a problem that says how to make one.
+func (p *Packages) find(ctx context.Context, shot string) (Package, error) {
+	out, found, err := p.Of(ctx, shot)
+	if err == nil && !found {
+		err = httpapi.NotFound(fmt.Sprintf("shot %s has no package: make one with rotanex packages make %s FOLDER", shot, shot))
+	}
+	return out, err
+}
+
+// inRun returns the files of a shot as they were when its run began.
+func (p *Packages) inRun(ctx context.Context, run uuid.UUID, shot string) (Package, error) {
+	out := Package{Shot: shot}
+	files, found, err := store.First(p.store.WithContext(ctx).Raw("SELECT coalesce(package, '[]') FROM run_shots WHERE run_id = $1 AND shot = $2", run, shot),
+		func(row store.Row) (f []providers.PackageFile, err error) { return f, row.Scan(store.JSON(&f)) })
+	if err == nil && !found {
+		err = httpapi.NotFound("no such shot in the run")
+	}
+	out.Files = files
+	for _, f := range out.Files {
+		out.Size += f.Size
+	}
+	return out, err
+}
+
+// chunkFor returns a chunk for a host, no faster than the limit of its source.
+func (p *Packages) chunkFor(ctx context.Context, host, sum string) ([]byte, error) {
+	source, err := p.sourceOf(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	data, err := p.blobs.ReadAll(ctx, blobKey(sum))
+	if err != nil {
+		return nil, httpapi.NotFound("there is no chunk " + sum)
+	}
+	return data, p.pace(ctx, source, len(data))
+}
+
+// fetched notes how long a package took to a host.
+func (p *Packages) fetched(ctx context.Context, host, shot string, n int64, seconds float64) error {
+	source, err := p.sourceOf(ctx, host)
+	if err != nil || n == 0 {
+		return err
+	}
+	return p.Sent(ctx, source, shot, n, seconds)
+}
+
+// sourceOf is the source of a host.
+func (p *Packages) sourceOf(ctx context.Context, host string) (source string, err error) {
+	err = p.store.WithContext(ctx).Raw("SELECT source FROM hosts WHERE name = $1", host).Row().Scan(&source)
+	if store.Missing(err) {
+		err = httpapi.Conflict("this host is not in the stock any more")
+	}
+	return source, err
 }

@@ -200,10 +200,10 @@ func (q *Queue) finish(tx *gorm.DB, l leased, m timing.Measurement) error {
 	if err != nil {
 		return err
 	}
-	if err := note(tx, l, Done, "", "", now, m.Seconds, &m); err != nil {
+	if err := note(tx, l, triedDone, "", "", now, m.Seconds, &m); err != nil {
 		return err
 	}
-	return q.feed.Write(tx, l.event(events.Event{At: now, State: Done, Seconds: m.Seconds}))
+	return q.feed.Write(tx, l.event(events.Event{At: now, State: string(Done), Seconds: m.Seconds}))
 }
 
 func (l leased) event(e events.Event) events.Event {

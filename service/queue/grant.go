@@ -259,6 +259,6 @@ func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 	}
 	g.granted = append(g.granted, l.Lease)
 	return true, g.q.feed.Write(g.tx, events.Event{
-		Kind: events.Frame, At: g.now, Run: l.Run.String(), Shot: l.Shot, Frame: l.Frame, Host: g.host.Name, Crew: l.Crew, State: Rendering,
+		Kind: events.Frame, At: g.now, Run: l.Run.String(), Shot: l.Shot, Frame: l.Frame, Host: g.host.Name, Crew: l.Crew, State: string(Rendering),
 	})
 }

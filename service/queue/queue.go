@@ -33,12 +33,15 @@ const (
 	Beat      = 3 * time.Second
 )
 
+// State of a frame.
+type State string
+
 // States of frames.
 const (
-	Waiting   = "waiting"
-	Rendering = "rendering"
-	Done      = "done"
-	Failed    = "failed"
+	Waiting   State = "waiting"
+	Rendering State = "rendering"
+	Done      State = "done"
+	Failed    State = "failed"
 )
 
 // Queue looks after frames and their leases.

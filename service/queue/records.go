@@ -22,7 +22,7 @@ type Frame struct {
 	Frame    int
 	WarmUp   bool
 	Repeat   int
-	State    string `gorm:"default:waiting"`
+	State    State `gorm:"default:waiting"`
 	Failures int
 	Cause    string
 	Fence    int64

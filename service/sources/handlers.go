@@ -1,8 +1,9 @@
 package sources
 
 import (
-	"context"
+	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"time"
 
@@ -14,22 +15,14 @@ import (
 
 // List answers with all sources and how they did.
 func (s *Sources) List(w http.ResponseWriter, r *http.Request) {
-	out := struct {
-		Items []api.Source `json:"items"`
-	}{[]api.Source{}}
-	all, err := s.All(r.Context())
-	var waits map[string]Wait
-	if err == nil {
-		waits, err = s.Waits(r.Context())
+	all, err := s.Accounts(r.Context())
+	out := []api.Source{}
+	for _, a := range all {
+		one, failed := s.record(a)
+		err = errors.Join(err, failed)
+		out = append(out, one)
 	}
-	for _, row := range all {
-		var record api.Source
-		if err == nil {
-			record, err = s.record(r.Context(), row, waits)
-		}
-		out.Items = append(out.Items, record)
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, httpapi.List(out), err)
 }
 
 // PutSource stores a source.
@@ -41,55 +34,42 @@ func (s *Sources) PutSource(w http.ResponseWriter, r *http.Request, name string)
 	if err == nil && body.Spec.Name != name {
 		err = httpapi.BadField("/spec/name", body.Spec.Name, "is not the source in the path, "+name)
 	}
-	if err == nil {
-		err = s.Put(r.Context(), body.Spec, body.Secret)
-	}
-	if err == nil {
-		err = s.Contact(r.Context(), name) // so that who stored it is told whether anybody answers
-	}
 	var out api.Source
 	if err == nil {
-		var row Source
-		var waits map[string]Wait
-		if row, _, err = s.Find(r.Context(), name); err == nil {
-			waits, err = s.Waits(r.Context())
-		}
-		if err == nil {
-			out, err = s.record(r.Context(), row, waits)
+		var made Account
+		if made, err = s.PutAsked(r.Context(), body.Spec, body.Secret); err == nil {
+			out, err = s.record(made)
 		}
 	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
-// record is a source with its money and what was learnt of it. Its secret is not in it.
-func (s *Sources) record(ctx context.Context, row Source, waits map[string]Wait) (api.Source, error) {
-	spec, err := httpapi.Convert[api.SourceSpec](row.Spec)
-	if err != nil {
-		return api.Source{}, err
+// record is a source as the contract has it. Its secret is not in it.
+func (s *Sources) record(a Account) (api.Source, error) {
+	spec, err := httpapi.Convert[api.SourceSpec](a.Spec)
+	out := api.Source{
+		Spec: spec, HasSecret: len(a.Secret) > 0, Asked: a.Asked != nil, Fault: a.Fault, Currency: s.currency,
+		Charged: a.Charged.String(), Committed: a.Committed.String(), FactorFault: a.FactorFault, Waits: []api.Wait{}, Images: a.Images,
 	}
-	out := api.Source{Spec: spec, HasSecret: len(row.Secret) > 0, Asked: row.Asked != nil, Fault: row.Fault, Currency: s.currency, Images: []string{}}
-	var charged, promisedNow string
-	err = s.store.WithContext(ctx).Raw(`SELECT coalesce((SELECT sum(cost) FROM charges WHERE source = $1), 0)::text,
-		coalesce((SELECT sum(p.committed) FROM (`+promised+`) p WHERE source = $1 AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0)::text`, row.Name).Row().Scan(&charged, &promisedNow)
-	if err != nil {
-		return out, err
+	if a.Factor != nil {
+		out.Factor = a.Factor.FloatString(6)
 	}
-	for _, x := range []struct {
-		from string
-		to   *api.Money
-	}{{charged, &out.Charged}, {promisedNow, &out.Committed}} {
-		m, err := pricing.ParseMoney(x.from)
-		if err != nil {
-			return out, err
-		}
-		*x.to = m.String()
+	if a.Tries > 0 {
+		out.UsableShare = float64(a.Done) / float64(a.Tries)
 	}
-	if factor, err := s.Factor(ctx, row.Name); err != nil {
-		out.FactorFault = err.Error()
-	} else {
-		out.Factor = factor.FloatString(6)
+	for _, w := range a.Waits {
+		out.Waits = append(out.Waits, w.record())
 	}
-	return out, s.learnt(ctx, row.Name, waits, &out)
+	return out, err
+}
+
+func (w Wait) record() api.Wait {
+	const nineInTen = 1.2816 // quantile of the normal distribution
+	typical := w.Takes().Seconds()
+	return api.Wait{
+		Place: w.Place, DeclaredS: w.Promised.Seconds(), TypicalS: typical, LateS: math.Round(typical * math.Exp(nineInTen*w.Spread)),
+		Seen: w.Seen, Ordered: w.Ordered, Never: w.Never,
+	}
 }
 
 // ListRates answers with the exchange rates.
@@ -102,17 +82,15 @@ func (s *Sources) answerRates(w http.ResponseWriter, r *http.Request, err error)
 		To   string        `json:"to"`
 		Rate pricing.Money `json:"rate"`
 	}
-	out := struct {
-		Items []row `json:"items"`
-	}{[]row{}}
+	out := []row{}
 	var all pricing.Rates
 	if err == nil {
 		all, err = s.Rates(r.Context())
 	}
 	for _, x := range all {
-		out.Items = append(out.Items, row{x.Day.Format(time.DateOnly), x.From, x.To, x.Rate})
+		out = append(out, row{x.Day.Format(time.DateOnly), x.From, x.To, x.Rate})
 	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, httpapi.List(out), err)
 }
 
 // ImportRates takes in exchange rates as CSV.

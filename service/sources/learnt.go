@@ -2,12 +2,14 @@ package sources
 
 import (
 	"context"
-	"math"
+	"maps"
+	"math/big"
 	"slices"
 	"time"
 
-	"rotanex.example/api"
 	"rotanex.example/core/leadtimes"
+	"rotanex.example/core/pricing"
+	"rotanex.example/core/stock"
 	"rotanex.example/service/store"
 )
 
@@ -73,39 +75,103 @@ func (s *Sources) Waits(ctx context.Context) (map[string]Wait, error) {
 	return out, err
 }
 
-func (w Wait) record() api.Wait {
-	const nineInTen = 1.2816 // quantile of the normal distribution
-	typical := w.Takes().Seconds()
-	return api.Wait{
-		Place: w.Place, DeclaredS: w.Promised.Seconds(), TypicalS: typical, LateS: math.Round(typical * math.Exp(nineInTen*w.Spread)),
-		Seen: w.Seen, Ordered: w.Ordered, Never: w.Never,
-	}
-}
-
-// learnt adds how often tries at a source gave a frame and how its promises are kept.
-func (s *Sources) learnt(ctx context.Context, name string, waits map[string]Wait, out *api.Source) error {
-	var done, all int
-	err := s.store.WithContext(ctx).Raw(`
+// usable counts how many of the tries at a source gave a frame, and how many there were.
+func (s *Sources) usable(ctx context.Context, name string) (done, all int, err error) {
+	return done, all, s.store.WithContext(ctx).Raw(`
 		WITH places AS (SELECT s.host AS place FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 UNION SELECT name FROM farms WHERE source = $1)
 		SELECT count(*) FILTER (WHERE outcome = 'done'), count(*) FILTER (WHERE outcome IN ('done', 'failed'))
 		FROM tries a JOIN places p ON p.place = a.host`, name).Row().Scan(&done, &all)
+}
+
+// images lists what of a source's servers was kept as images.
+func (s *Sources) images(ctx context.Context, name string) (out []string, err error) {
+	out = []string{}
+	return out, s.store.WithContext(ctx).Raw("SELECT image FROM images WHERE source = ? ORDER BY image", name).Scan(&out).Error
+}
+
+// money is what a source was charged and what is committed to it, in the service's currency.
+func (s *Sources) money(ctx context.Context, name string) (charged, committed pricing.Money, err error) {
+	var x, y string
+	err = s.store.WithContext(ctx).Raw(`SELECT coalesce((SELECT sum(cost) FROM charges WHERE source = $1), 0)::text,
+		coalesce((SELECT sum(p.committed) FROM (`+promised+`) p WHERE source = $1 AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0)::text`, name).Row().Scan(&x, &y)
 	if err != nil {
-		return err
+		return charged, committed, err
 	}
-	if all > 0 {
-		out.UsableShare = float64(done) / float64(all)
+	if charged, err = pricing.ParseMoney(x); err == nil {
+		committed, err = pricing.ParseMoney(y)
 	}
-	out.Waits = []api.Wait{}
-	for _, w := range waits {
-		if w.Source == name {
-			out.Waits = append(out.Waits, w.record())
+	return charged, committed, err
+}
+
+// Account is a source with its money and what was learnt of it.
+type Account struct {
+	Source
+	Charged, Committed pricing.Money
+	Factor             *big.Rat // from its currency to the service's, with tax; nil: see FactorFault
+	FactorFault        string
+	Tries, Done        int
+	Waits              []Wait // of its offers and tiers, by name
+	Images             []string
+}
+
+func (s *Sources) account(ctx context.Context, row Source, waits map[string]Wait) (out Account, err error) {
+	out.Source = row
+	if out.Charged, out.Committed, err = s.money(ctx, row.Name); err != nil {
+		return out, err
+	}
+	if factor, err := s.Factor(ctx, row.Name); err != nil {
+		out.FactorFault = err.Error()
+	} else {
+		out.Factor = factor
+	}
+	if out.Done, out.Tries, err = s.usable(ctx, row.Name); err != nil {
+		return out, err
+	}
+	for _, place := range slices.Sorted(maps.Keys(waits)) {
+		if waits[place].Source == row.Name {
+			out.Waits = append(out.Waits, waits[place])
 		}
 	}
-	slices.SortFunc(out.Waits, func(a, b api.Wait) int {
-		if a.Place < b.Place {
-			return -1
+	out.Images, err = s.images(ctx, row.Name)
+	return out, err
+}
+
+// Accounts returns all sources with their money and what was learnt of them.
+func (s *Sources) Accounts(ctx context.Context) (out []Account, err error) {
+	all, err := s.All(ctx)
+	if err != nil {
+		return nil, err
+	}
+	waits, err := s.Waits(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range all {
+		one, err := s.account(ctx, row, waits)
+		if err != nil {
+			return nil, err
 		}
-		return 1
-	})
-	return s.store.WithContext(ctx).Raw("SELECT image FROM images WHERE source = ? ORDER BY image", name).Scan(&out.Images).Error
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+// PutAsked stores a source and asks whether anybody answers there, so that who stored it
+// is told.
+func (s *Sources) PutAsked(ctx context.Context, spec stock.Source, secret *string) (Account, error) {
+	if err := s.Put(ctx, spec, secret); err != nil {
+		return Account{}, err
+	}
+	if err := s.Contact(ctx, spec.Name); err != nil {
+		return Account{}, err
+	}
+	row, _, err := s.Find(ctx, spec.Name)
+	if err != nil {
+		return Account{}, err
+	}
+	waits, err := s.Waits(ctx)
+	if err != nil {
+		return Account{}, err
+	}
+	return s.account(ctx, row, waits)
 }

@@ -43,7 +43,7 @@ func inOrder(all []CrewVerdict) {
 
 // FrameWhy is why a frame is not being rendered.
 type FrameWhy struct {
-	State  string
+	State  queue.State
 	Answer string        // in a sentence
 	Left   bool          // somebody is left for it
 	Ahead  int           // waiting frames of its shot that come before it

@@ -7,19 +7,15 @@ import (
 	"errors"
 	"fmt"
 	"image"
-	"image/png"
 	"maps"
-	"net/http"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/frames"
 	"rotanex.example/core/picture"
-	"rotanex.example/service/access"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
@@ -62,26 +58,25 @@ func New(s *store.Store, c clock.Clock, sh *shots.Shots, t *trials.Trials, st *s
 	return &Studies{s, c, sh, t, st}
 }
 
-// Create begins a study.
-func (q *Studies) Create(w http.ResponseWriter, r *http.Request, params api.CreateStudyParams) {
-	body, err := httpapi.Body[api.NewStudy](r)
-	id := access.IDFor(r, params.IdempotencyKey)
-	if err == nil {
-		err = q.create(r.Context(), id, body)
-	}
-	q.answer(w, r, http.StatusCreated, id, err)
+// Wanted is a study as a person asks for it.
+type Wanted struct {
+	Shot, Host, Crew string
+	Frame            *int      // nil: the middle one
+	Variants         []Variant // their names may be left out
+	Request          []byte
 }
 
-func (q *Studies) create(ctx context.Context, id uuid.UUID, body api.NewStudy) error {
-	shot, err := q.shots.Find(ctx, body.Shot)
+// Create begins a study. Of one that stands already under its id nothing changes.
+func (q *Studies) Create(ctx context.Context, id uuid.UUID, want Wanted) error {
+	shot, err := q.shots.Find(ctx, want.Shot)
 	if err != nil {
 		return err
 	}
 	set := shot.Frames()
-	s := Study{ID: id, Request: httpapi.Fingerprint(body), Shot: shot.Name, Host: body.Host, Crew: body.Crew, CreatedAt: q.clock.Now(), Distances: map[int]picture.Distance{}}
+	s := Study{ID: id, Request: want.Request, Shot: shot.Name, Host: want.Host, Crew: want.Crew, CreatedAt: q.clock.Now(), Distances: map[int]picture.Distance{}}
 	s.Frame = set.At(set.Len() / 2)
-	if body.Frame != nil {
-		if s.Frame = *body.Frame; !set.Has(s.Frame) {
+	if want.Frame != nil {
+		if s.Frame = *want.Frame; !set.Has(s.Frame) {
 			return httpapi.BadField("/frame", fmt.Sprint(s.Frame), fmt.Sprintf("shot %s has the frames %s", shot.Name, set))
 		}
 	}
@@ -96,8 +91,9 @@ func (q *Studies) create(ctx context.Context, id uuid.UUID, body api.NewStudy) e
 	if err != nil {
 		return err
 	}
-	for i, v := range body.Variants {
-		variant := Variant{Name: v.Name, Settings: v.Settings, Run: uuid.NewSHA1(id, []byte(fmt.Sprint(i)))}
+	for i, v := range want.Variants {
+		variant := v
+		variant.Run = uuid.NewSHA1(id, []byte(fmt.Sprint(i)))
 		if variant.Settings == nil {
 			variant.Settings = map[string]string{}
 		}
@@ -140,56 +136,96 @@ func (q *Studies) find(ctx context.Context, id uuid.UUID) (Study, error) {
 	var s Study
 	err := q.store.WithContext(ctx).Take(&s, "id = ?", id).Error
 	if store.Missing(err) {
-		err = httpapi.NotFound(fmt.Sprintf("there is no study %s; rotanex settings list shows them", id))
+		err = httpapi.NotFound(fmt.Sprintf("there is no settings study %s; rotanex settings list shows them", id))
 	}
 	return s, err
 }
 
-func (q *Studies) record(ctx context.Context, s Study) (api.Study, error) {
-	out := api.Study{Id: s.ID, Shot: s.Shot, Host: s.Host, Crew: s.Crew, Frame: s.Frame, Created: s.CreatedAt.UTC(), Complete: true, Variants: []api.StudyVariant{}}
+// Result is what a variant of a study takes and how far its picture is from the first's.
+type Result struct {
+	Variant
+	State    string // of its trial
+	Seconds  float64
+	WholeS   float64 // of all the shot's frames
+	Cause    string  // of its failure
+	Distance *picture.Distance
+}
+
+// Studied is a study with the results so far.
+type Studied struct {
+	Study
+	Results  []Result
+	Complete bool
+}
+
+// Find returns a study, or a problem that names it.
+func (q *Studies) Find(ctx context.Context, id uuid.UUID) (Studied, error) {
+	s, err := q.find(ctx, id)
+	if err != nil {
+		return Studied{}, err
+	}
+	return q.with(ctx, s)
+}
+
+// with gathers the results of a study. Distances that are new are kept.
+func (q *Studies) with(ctx context.Context, s Study) (Studied, error) {
+	out := Studied{Study: s, Complete: true}
 	count := 0
 	if shot, err := q.shots.Find(ctx, s.Shot); err == nil {
 		count = shot.FrameCount
 	}
 	learnt := false
 	for i, v := range s.Variants {
-		row := api.StudyVariant{Name: v.Name, Settings: v.Settings, Run: v.Run, State: api.RunStateRunning}
+		row := Result{Variant: v, State: "running"}
 		found, err := q.trials.Of(ctx, "trials.run_id = ?", v.Run)
 		if err != nil {
 			return out, err
 		}
+		open := len(found) == 0
 		for _, t := range found {
-			row.State, row.Seconds = t.State, t.Summary.MedianS
-			row.WholeS = row.Seconds * float64(count)
-			for _, f := range t.Frames {
+			sum, _ := t.Summary()
+			row.State, row.Seconds, row.WholeS, open = t.State, sum.Median, sum.Median*float64(count), t.Open()
+			for _, f := range t.Rows {
 				row.Cause = f.Cause
 			}
 		}
-		out.Complete = out.Complete && row.State != api.RunStateRunning && row.State != api.RunStatePaused
-		if i > 0 && row.State == api.RunStateComplete {
-			d, known := s.Distances[i]
-			if !known {
-				a, b, err := q.pictures(ctx, s, 0, i)
-				if errors.Is(err, standing.ErrNoPicture) {
-					out.Variants = append(out.Variants, row)
-					continue
-				}
-				if err != nil {
-					return out, err
-				}
-				if d, _, err = picture.Compare(a, b); err != nil {
-					return out, err
-				}
-				s.Distances[i], learnt = d, true
+		out.Complete = out.Complete && !open
+		if i > 0 && row.State == "complete" {
+			isNew, err := q.measure(ctx, &s, i)
+			if err != nil {
+				return out, err
 			}
-			row.Distance = api.Distance{Rmse: d.RMSE, PsnrDb: d.PSNR, Ssim: d.SSIM, Same: d.Same}
+			learnt = learnt || isNew
+			if d, known := s.Distances[i]; known {
+				row.Distance = &d
+			}
 		}
-		out.Variants = append(out.Variants, row)
+		out.Results = append(out.Results, row)
 	}
 	if learnt {
 		return out, q.store.WithContext(ctx).Model(&s).Select("distances").Updates(&s).Error
 	}
 	return out, nil
+}
+
+// measure compares a variant's picture with the first one's, unless it was before or one
+// of them cannot be looked at, and reports whether it did.
+func (q *Studies) measure(ctx context.Context, s *Study, variant int) (bool, error) {
+	if _, known := s.Distances[variant]; known {
+		return false, nil
+	}
+	a, b, err := q.pictures(ctx, *s, 0, variant)
+	if errors.Is(err, standing.ErrNoPicture) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	d, _, err := picture.Compare(a, b)
+	if err == nil {
+		s.Distances[variant] = d
+	}
+	return err == nil, err
 }
 
 func (q *Studies) pictures(ctx context.Context, s Study, a, b int) (x, y image.Image, err error) {
@@ -199,61 +235,39 @@ func (q *Studies) pictures(ctx context.Context, s Study, a, b int) (x, y image.I
 	return x, y, err
 }
 
-func (q *Studies) answer(w http.ResponseWriter, r *http.Request, status int, id uuid.UUID, err error) {
-	var out api.Study
-	if err == nil {
-		var s Study
-		if s, err = q.find(r.Context(), id); err == nil {
-			out, err = q.record(r.Context(), s)
-		}
+// page returns a page of studies, of one shot if it is named, newest first.
+func (q *Studies) page(ctx context.Context, shot, cursor *string, limit *int) (out []Studied, next string, err error) {
+	query := q.store.WithContext(ctx)
+	if shot != nil {
+		query = query.Where("shot = ?", *shot)
 	}
-	httpapi.Answer(w, r, status, out, err)
-}
-
-// Get answers with one study.
-func (q *Studies) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	q.answer(w, r, http.StatusOK, id, nil)
-}
-
-// List answers with a page of studies, newest first.
-func (q *Studies) List(w http.ResponseWriter, r *http.Request, params api.ListStudiesParams) {
-	out := api.StudyList{Items: []api.Study{}}
-	query := q.store.WithContext(r.Context())
-	if params.Shot != nil {
-		query = query.Where("shot = ?", *params.Shot)
-	}
-	found, next, err := httpapi.Newest(query, "created_at", "id", func(x Study) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
-	out.Next = next
+	found, next, err := httpapi.Newest(query, "created_at", "id", func(x Study) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, cursor, limit)
 	for _, s := range found {
-		var one api.Study
-		if one, err = q.record(r.Context(), s); err != nil {
-			break
+		one, err := q.with(ctx, s)
+		if err != nil {
+			return nil, "", err
 		}
-		out.Items = append(out.Items, one)
+		out = append(out, one)
 	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	return out, next, err
 }
 
-// Difference answers with a picture of the difference of two variants.
-func (q *Studies) Difference(w http.ResponseWriter, r *http.Request, id uuid.UUID, params api.GetDifferenceParams) {
-	s, err := q.find(r.Context(), id)
-	if err == nil && max(params.A, params.B) >= len(s.Variants) {
-		err = httpapi.BadField("b", fmt.Sprint(max(params.A, params.B)), fmt.Sprintf("the study has the variants 0 to %d", len(s.Variants)-1))
+// Difference is a picture of the difference of two variants.
+func (q *Studies) Difference(ctx context.Context, id uuid.UUID, a, b int) (image.Image, error) {
+	s, err := q.find(ctx, id)
+	if err != nil {
+		return nil, err
 	}
-	var diff image.Image
-	if err == nil {
-		var a, b image.Image
-		if a, b, err = q.pictures(r.Context(), s, params.A, params.B); err == nil {
-			_, diff, err = picture.Compare(a, b)
-		}
+	if most := max(a, b); most >= len(s.Variants) {
+		return nil, httpapi.BadField("b", fmt.Sprint(most), fmt.Sprintf("the study has the variants 0 to %d", len(s.Variants)-1))
 	}
+	x, y, err := q.pictures(ctx, s, a, b)
 	if errors.Is(err, standing.ErrNoPicture) {
-		err = httpapi.Conflict("one of the two is not rendered yet")
+		return nil, httpapi.Conflict("one of the two is not rendered yet")
 	}
 	if err != nil {
-		httpapi.Fail(w, r, err)
-		return
+		return nil, err
 	}
-	w.Header().Set("Content-Type", "image/png")
-	_ = png.Encode(w, diff) // the reader is gone
+	_, diff, err := picture.Compare(x, y)
+	return diff, err
 }

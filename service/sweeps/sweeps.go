@@ -14,9 +14,7 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/timing"
-	"rotanex.example/service/access"
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
@@ -70,41 +68,47 @@ const (
 	defaultFrames = 3
 )
 
-// Create begins a sweep.
-func (q *Sweeps) Create(w http.ResponseWriter, r *http.Request, params api.CreateSweepParams) {
-	body, err := httpapi.Body[api.NewSweep](r)
-	id := access.IDFor(r, params.IdempotencyKey)
-	if err == nil {
-		err = q.create(r.Context(), id, body)
-	}
-	q.answer(w, r, http.StatusCreated, id, err)
+// Wanted is a sweep as a person asks for it. What is 0 is the usual.
+type Wanted struct {
+	Shot    string
+	BudgetS float64 // of the service's time
+	Goal    float64 // how many times the low end of an interval its high end may be
+	Frames  int     // of a trial
+	Request []byte
 }
 
-func (q *Sweeps) create(ctx context.Context, id uuid.UUID, body api.NewSweep) error {
-	shot, err := q.shots.Find(ctx, body.Shot)
+// Create begins a sweep. Of one that stands already under its id nothing changes.
+func (q *Sweeps) Create(ctx context.Context, id uuid.UUID, want Wanted) (Swept, error) {
+	shot, err := q.shots.Find(ctx, want.Shot)
 	if err != nil {
-		return err
+		return Swept{}, err
 	}
 	s := Sweep{
-		ID: id, Shot: body.Shot, Request: httpapi.Fingerprint(body), State: "running", CreatedAt: q.clock.Now(),
-		BudgetS: or(float64(body.BudgetS), defaultBudget), Goal: or(float64(body.Goal), defaultGoal), Frames: int(or(float64(body.Frames), defaultFrames)),
+		ID: id, Shot: want.Shot, Request: want.Request, State: "running", CreatedAt: q.clock.Now(),
+		BudgetS: or(want.BudgetS, defaultBudget), Goal: or(want.Goal, defaultGoal), Frames: int(or(float64(want.Frames), defaultFrames)),
 	}
 	var old []Sweep
 	if err := q.store.WithContext(ctx).Where("id = ?", id).Limit(1).Find(&old).Error; err != nil {
-		return err
+		return Swept{}, err
 	}
 	if len(old) > 0 {
-		return httpapi.SameRequest(old[0].Request, s.Request)
+		if err := httpapi.SameRequest(old[0].Request, s.Request); err != nil {
+			return Swept{}, err
+		}
+		return q.Find(ctx, id)
 	}
 	view, err := q.candidates.Of(ctx, shot)
 	if err != nil {
-		return err
+		return Swept{}, err
 	}
 	s.Beyond = outOfTime(view, s.BudgetS)
 	if err := q.store.WithContext(ctx).Create(&s).Error; err != nil {
-		return err
+		return Swept{}, err
 	}
-	return q.Advance(ctx)
+	if err := q.Advance(ctx); err != nil {
+		return Swept{}, err
+	}
+	return q.Find(ctx, id)
 }
 
 func or(given, usual float64) float64 {
@@ -115,9 +119,11 @@ func or(given, usual float64) float64 {
 }
 
 // End lets a sweep begin no further trial.
-func (q *Sweeps) End(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	err := q.stop(r.Context(), id, "ended", "ended by a person")
-	q.answer(w, r, http.StatusOK, id, err)
+func (q *Sweeps) End(ctx context.Context, id uuid.UUID) (Swept, error) {
+	if err := q.stop(ctx, id, "ended", "ended by a person"); err != nil {
+		return Swept{}, err
+	}
+	return q.Find(ctx, id)
 }
 
 func (q *Sweeps) stop(ctx context.Context, id uuid.UUID, state, why string) error {
@@ -163,7 +169,7 @@ func (q *Sweeps) advance(ctx context.Context, s Sweep) error {
 	}
 	busy := map[string]bool{} // hosts on which a trial of the sweep is under way
 	for _, t := range own {
-		if t.State == api.RunStateRunning || t.State == api.RunStatePaused {
+		if t.Open() {
 			busy[t.Host] = true
 		}
 	}
@@ -241,16 +247,16 @@ func timeable(x candidates.Candidate) bool {
 
 // cutOff ends a sweep whose time is over, and with it the trials that still run: frames
 // that are timed stay, the one that is rendered is given up.
-func (q *Sweeps) cutOff(ctx context.Context, s Sweep, own []api.Trial) error {
+func (q *Sweeps) cutOff(ctx context.Context, s Sweep, own []trials.Outcome) error {
 	why := fmt.Sprintf("its %.0f s are over", s.BudgetS)
 	if s.BudgetS >= 120 {
 		why = fmt.Sprintf("its %.0f min are over", s.BudgetS/60)
 	}
 	cut := 0
 	for _, t := range own {
-		if t.State == api.RunStateRunning || t.State == api.RunStatePaused {
+		if t.Open() {
 			var over *httpapi.Problem
-			if err := q.trials.Cancel(ctx, t.Id); errors.As(err, &over) && over.Status == http.StatusConflict {
+			if err := q.trials.Cancel(ctx, t.RunID); errors.As(err, &over) && over.Status == http.StatusConflict {
 				continue // it ended by itself just now
 			} else if err != nil {
 				return err
@@ -276,7 +282,7 @@ func (q *Sweeps) finish(ctx context.Context, s Sweep, busy map[string]bool, why 
 
 // choose lists the crews to time next. A crew that the sweep has timed, or failed to,
 // is not tried again.
-func (q *Sweeps) choose(view candidates.View, s Sweep, own []api.Trial, left float64) []timing.Choice {
+func (q *Sweeps) choose(view candidates.View, s Sweep, own []trials.Outcome, left float64) []timing.Choice {
 	var all []timing.Candidate
 	for _, x := range view.All {
 		if x.Place.Host == nil || !timeable(x) || x.Known && !fits(x, left) {
@@ -293,57 +299,44 @@ func (q *Sweeps) choose(view candidates.View, s Sweep, own []api.Trial, left flo
 		measured[r.Host+"/"+r.Crew()] = true
 	}
 	return timing.Next(view.Known.Model, timings.Subject(view.Shot), all, func(p timing.Place) bool {
-		return measured[p.Host+"/"+p.Crew] || slices.ContainsFunc(own, func(t api.Trial) bool { return t.Host == p.Host && t.Crew == p.Crew })
+		return measured[p.Host+"/"+p.Crew] || slices.ContainsFunc(own, func(t trials.Outcome) bool { return t.Host == p.Host && t.Crew == p.Crew })
 	}, s.Goal)
 }
 
-func (q *Sweeps) record(ctx context.Context, s Sweep) (api.Sweep, error) {
-	out := api.Sweep{
-		Id: s.ID, Shot: s.Shot, State: api.SweepState(s.State), Why: s.Why, Created: s.CreatedAt.UTC(), BudgetS: s.BudgetS, Goal: s.Goal,
-	}
-	if s.EndedAt != nil {
-		out.Ended = s.EndedAt.UTC()
-	}
-	for _, b := range s.Beyond {
-		out.Beyond = append(out.Beyond, api.BeyondBudget{Crew: b.Crew, Why: b.Why})
-	}
-	var err error
-	out.Trials, err = q.trials.Of(ctx, "trials.sweep_id = ?", s.ID)
-	return out, err
+// Swept is a sweep with its trials.
+type Swept struct {
+	Sweep
+	Trials []trials.Outcome
 }
 
-func (q *Sweeps) answer(w http.ResponseWriter, r *http.Request, status int, id uuid.UUID, err error) {
-	var out api.Sweep
-	if err == nil {
-		var found []Sweep
-		err = q.store.WithContext(r.Context()).Where("id = ?", id).Limit(1).Find(&found).Error
-		if err == nil && len(found) == 0 {
-			err = httpapi.NotFound(fmt.Sprintf("there is no sweep %s", id))
-		}
-		if err == nil {
-			out, err = q.record(r.Context(), found[0])
-		}
+func (q *Sweeps) with(ctx context.Context, s Sweep) (Swept, error) {
+	own, err := q.trials.Of(ctx, "trials.sweep_id = ?", s.ID)
+	return Swept{s, own}, err
+}
+
+// Find returns a sweep, or a problem that names it.
+func (q *Sweeps) Find(ctx context.Context, id uuid.UUID) (Swept, error) {
+	var found []Sweep
+	err := q.store.WithContext(ctx).Where("id = ?", id).Limit(1).Find(&found).Error
+	if err == nil && len(found) == 0 {
+		err = httpapi.NotFound(fmt.Sprintf("there is no sweep %s; rotanex sweeps list shows them", id))
 	}
-	httpapi.Answer(w, r, status, out, err)
+	if err != nil {
+		return Swept{}, err
+	}
+	return q.with(ctx, found[0])
 }
 
-// Get answers with one sweep.
-func (q *Sweeps) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	q.answer(w, r, http.StatusOK, id, nil)
-}
-
-// List answers with a page of sweeps, newest first.
-func (q *Sweeps) List(w http.ResponseWriter, r *http.Request, params api.ListSweepsParams) {
-	out := api.SweepList{Items: []api.Sweep{}}
-	found, next, err := httpapi.Newest(q.store.WithContext(r.Context()), "created_at", "id",
-		func(x Sweep) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
-	out.Next = next
+// page returns a page of sweeps, newest first.
+func (q *Sweeps) page(ctx context.Context, cursor *string, limit *int) (out []Swept, next string, err error) {
+	found, next, err := httpapi.Newest(q.store.WithContext(ctx), "created_at", "id",
+		func(x Sweep) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, cursor, limit)
 	for _, s := range found {
-		var one api.Sweep
-		if one, err = q.record(r.Context(), s); err != nil {
-			break
+		one, err := q.with(ctx, s)
+		if err != nil {
+			return nil, "", err
 		}
-		out.Items = append(out.Items, one)
+		out = append(out, one)
 	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	return out, next, err
 }

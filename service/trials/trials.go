@@ -6,7 +6,6 @@ package trials
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -14,11 +13,9 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/api"
 	"rotanex.example/core/frames"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
-	"rotanex.example/service/access"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/hosts"
@@ -67,39 +64,41 @@ const (
 	patience = 24 * time.Hour
 )
 
-// Create begins a trial.
-func (t *Trials) Create(w http.ResponseWriter, r *http.Request, params api.CreateTrialParams) {
-	body, err := httpapi.Body[api.NewTrial](r)
-	id := access.IDFor(r, params.IdempotencyKey)
-	if err == nil {
-		err = t.create(r.Context(), id, body)
-	}
-	t.answer(w, r, http.StatusCreated, id, err)
+// Wanted is a trial as a person asks for it. What is 0 is the usual.
+type Wanted struct {
+	Shot, Host, Crew string
+	Frames           int     // timed, from across the shot
+	Precision        float64 // repeat until the median is known to within it; 0: no repeats
+	MaxRepeats       int
+	MaxS             float64 // service seconds after which no repeat begins
+	Request          []byte
 }
 
-func (t *Trials) create(ctx context.Context, id uuid.UUID, body api.NewTrial) error {
-	shot, err := t.shots.Find(ctx, body.Shot)
+// Create begins a trial that a person asks for.
+func (t *Trials) Create(ctx context.Context, id uuid.UUID, want Wanted) (Outcome, error) {
+	shot, err := t.shots.Find(ctx, want.Shot)
 	if err != nil {
-		return err
+		return Outcome{}, err
 	}
-	n := Ask{ID: id, Shot: shot, Host: body.Host, Crew: body.Crew, Request: httpapi.Fingerprint(body), Repeats: 1}
-	count := body.Frames
-	if body.Precision > 0 {
-		precision := float64(body.Precision)
-		n.Precision, n.Repeats = &precision, max(1, body.MaxRepeats)
-		if body.MaxRepeats == 0 {
+	n := Ask{ID: id, Shot: shot, Host: want.Host, Crew: want.Crew, Request: want.Request, Repeats: 1}
+	count := want.Frames
+	if want.Precision > 0 {
+		n.Precision, n.Repeats = &want.Precision, max(1, want.MaxRepeats)
+		if want.MaxRepeats == 0 {
 			n.Repeats = defaultRepeats
 		}
 		count = max(1, count)
 	} else if count == 0 {
 		count = defaultFrames
 	}
-	if body.MaxS > 0 {
-		most := float64(body.MaxS)
-		n.MaxS = &most
+	if want.MaxS > 0 {
+		n.MaxS = &want.MaxS
 	}
 	n.Frames = shot.Frames().Sample(count)
-	return t.Begin(ctx, n)
+	if err := t.Begin(ctx, n); err != nil {
+		return Outcome{}, err
+	}
+	return t.Find(ctx, id)
 }
 
 // Ask is a trial to begin.
@@ -198,7 +197,7 @@ func (t *Trials) FrameDone(ctx context.Context, run uuid.UUID) error {
 	}
 	byFrame := map[int][]float64{}
 	for _, r := range rows[run] {
-		if r.State == "done" && !r.WarmUp {
+		if r.State == queue.Done && !r.WarmUp {
 			byFrame[r.Frame] = append(byFrame[r.Frame], *r.Seconds)
 		}
 	}
@@ -209,26 +208,26 @@ func (t *Trials) FrameDone(ctx context.Context, run uuid.UUID) error {
 	return queue.DropWaiting(t.store.WithContext(ctx), run)
 }
 
-// row is a frame of a trial with what was measured.
-type row struct {
+// Row is a frame of a trial with what was measured.
+type Row struct {
 	RunID    uuid.UUID
 	Frame    int
 	Repeat   int
 	WarmUp   bool
-	State    string
+	State    queue.State
 	Cause    string
 	Seconds  *float64
 	LogTail  string
 	Measured *timing.Measurement `gorm:"serializer:json"`
 }
 
-func (t *Trials) rows(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID][]row, error) {
-	var all []row
+func (t *Trials) rows(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID][]Row, error) {
+	var all []Row
 	err := t.store.WithContext(ctx).Raw(`
 		SELECT f.run_id, f.frame, f.repeat, f.warm_up, f.state, f.cause, f.seconds, a.measured, coalesce(a.log_tail, '') AS log_tail
 		FROM frames f LEFT JOIN tries a ON a.frame_id = f.id AND a.fence = f.fence
 		WHERE f.run_id IN ? ORDER BY f.warm_up DESC, f.repeat, f.frame`, ids).Scan(&all).Error
-	out := map[uuid.UUID][]row{}
+	out := map[uuid.UUID][]Row{}
 	for _, r := range all {
 		out[r.RunID] = append(out[r.RunID], r)
 	}
@@ -241,40 +240,24 @@ type trialRun struct {
 	CreatedAt time.Time
 }
 
-func record(t trialRun, rows []row) api.Trial {
-	out := api.Trial{
-		Id: t.RunID, Shot: t.Shot, Host: t.Host, Crew: t.Crew, Models: t.Models, State: api.RunState(t.State),
-		Created: t.CreatedAt.UTC(), Settings: t.Settings, Why: t.Why, Frames: []api.TrialFrame{},
-	}
-	if t.Precision != nil {
-		out.Precision = *t.Precision
-	}
-	if t.SweepID != nil {
-		out.Sweep = *t.SweepID
-	}
+// Outcome is a trial with what it has found so far.
+type Outcome struct {
+	trialRun
+	Rows []Row // the warm-up first, then in the order in which they are timed
+}
+
+// Open reports whether it is not over.
+func (o Outcome) Open() bool { return o.State == "running" || o.State == "paused" }
+
+// Summary sums its timed frames up; false: there are none yet.
+func (o Outcome) Summary() (timing.Summary, bool) {
 	var seconds []float64
-	for _, r := range rows {
-		f := api.TrialFrame{Frame: r.Frame, WarmUp: r.WarmUp, State: api.FrameState(r.State)}
-		if r.State != "done" {
-			f.Cause, f.LogTail = r.Cause, r.LogTail
-		} else if f.Seconds = *r.Seconds; !r.WarmUp {
+	for _, r := range o.Rows {
+		if r.State == queue.Done && !r.WarmUp {
 			seconds = append(seconds, *r.Seconds)
 		}
-		if m := r.Measured; m != nil {
-			f.Stages, f.PeakMemoryBytes, f.DevicePeakBytes = m.Stages, m.PeakMemoryBytes, m.DevicePeakBytes
-			for name, value := range m.Settings {
-				out.Settings[name] = value
-			}
-			if !r.WarmUp && len(m.Conditions) > 0 {
-				out.Conditions = m.Conditions
-			}
-		}
-		out.Frames = append(out.Frames, f)
 	}
-	if s, ok := timing.Summarise(seconds); ok {
-		out.Summary = api.Summary{Frames: s.Frames, MedianS: s.Median, MeanS: s.Mean, LowS: s.Low, HighS: s.High, Spread: s.Spread}
-	}
-	return out
+	return timing.Summarise(seconds)
 }
 
 func (t *Trials) query(ctx context.Context) *gorm.DB {
@@ -282,46 +265,40 @@ func (t *Trials) query(ctx context.Context) *gorm.DB {
 		Select("trials.*, runs.state, runs.created_at").Joins("JOIN runs ON runs.id = trials.run_id")
 }
 
-func (t *Trials) answer(w http.ResponseWriter, r *http.Request, status int, id uuid.UUID, err error) {
-	var out api.Trial
-	if err == nil {
-		var found []trialRun
-		err = t.query(r.Context()).Where("trials.run_id = ?", id).Scan(&found).Error
-		if err == nil && len(found) == 0 {
-			err = httpapi.NotFound(fmt.Sprintf("there is no trial %s; rotanex trials list shows them", id))
-		}
-		if err == nil {
-			var rows map[uuid.UUID][]row
-			rows, err = t.rows(r.Context(), []uuid.UUID{id})
-			out = record(found[0], rows[id])
-		}
+// Find returns a trial, or a problem that names it.
+func (t *Trials) Find(ctx context.Context, id uuid.UUID) (Outcome, error) {
+	found, err := t.Of(ctx, "trials.run_id = ?", id)
+	if err == nil && len(found) == 0 {
+		err = httpapi.NotFound(fmt.Sprintf("there is no trial %s; rotanex trials list shows them", id))
 	}
-	httpapi.Answer(w, r, status, out, err)
+	if err != nil {
+		return Outcome{}, err
+	}
+	return found[0], nil
 }
 
-// Get answers with one trial.
-func (t *Trials) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	t.answer(w, r, http.StatusOK, id, nil)
-}
-
-// List answers with a page of trials, newest first.
-func (t *Trials) List(w http.ResponseWriter, r *http.Request, params api.ListTrialsParams) {
-	out := api.TrialList{Items: []api.Trial{}}
-	query := t.query(r.Context())
-	if params.Shot != nil {
-		query = query.Where("trials.shot = ?", *params.Shot)
+// page returns a page of trials, of one shot if it is named, newest first.
+func (t *Trials) page(ctx context.Context, shot, cursor *string, limit *int) ([]Outcome, string, error) {
+	query := t.query(ctx)
+	if shot != nil {
+		query = query.Where("trials.shot = ?", *shot)
 	}
 	found, next, err := httpapi.Newest(query, "runs.created_at", "runs.id",
-		func(x trialRun) (time.Time, uuid.UUID) { return x.CreatedAt, x.RunID }, params.Cursor, params.Limit)
-	out.Next = next
-	var rows map[uuid.UUID][]row
-	if err == nil {
-		rows, err = t.rows(r.Context(), idsOf(found))
+		func(x trialRun) (time.Time, uuid.UUID) { return x.CreatedAt, x.RunID }, cursor, limit)
+	if err != nil {
+		return nil, "", err
 	}
-	for _, f := range found {
-		out.Items = append(out.Items, record(f, rows[f.RunID]))
+	out, err := t.outcomes(ctx, found)
+	return out, next, err
+}
+
+func (t *Trials) outcomes(ctx context.Context, found []trialRun) ([]Outcome, error) {
+	rows, err := t.rows(ctx, idsOf(found))
+	out := make([]Outcome, len(found))
+	for i, f := range found {
+		out[i] = Outcome{f, rows[f.RunID]}
 	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	return out, err
 }
 
 // idsOf lists the runs of trials, and the nil one, for an IN that is never empty.
@@ -334,15 +311,10 @@ func idsOf(found []trialRun) []uuid.UUID {
 }
 
 // Of returns the trials of the runs, in their order.
-func (t *Trials) Of(ctx context.Context, where string, args ...any) ([]api.Trial, error) {
+func (t *Trials) Of(ctx context.Context, where string, args ...any) ([]Outcome, error) {
 	var found []trialRun
 	if err := t.query(ctx).Where(where, args...).Order("runs.created_at, runs.id").Scan(&found).Error; err != nil {
 		return nil, err
 	}
-	rows, err := t.rows(ctx, idsOf(found))
-	out := []api.Trial{}
-	for _, f := range found {
-		out = append(out, record(f, rows[f.RunID]))
-	}
-	return out, err
+	return t.outcomes(ctx, found)
 }
