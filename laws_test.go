@@ -5,6 +5,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -176,4 +177,91 @@ func TestRecordsAreOfOurOwnTypes(t *testing.T) {
 		})
 	})
 	require.Greater(t, records, 10, "the test sees the records")
+}
+
+// edge are the packages that are HTTP itself or put the service together.
+var edge = []string{"service/httpapi", "service/app", "service/web", "service/serve"}
+
+// handles reports whether a file is one in which the contract and the service meet:
+// handlers, and what turns records into the contract's form.
+func handles(path string) bool {
+	name := filepath.Base(path)
+	return strings.HasPrefix(name, "handlers") || strings.HasPrefix(name, "answers")
+}
+
+// Types of the contract appear in handler files alone: what is stored and what rules
+// compute with is our own, so that a change of the contract never changes it.
+func TestTheContractStaysInHandlers(t *testing.T) {
+	sources(t, func(pkg, path string, file *ast.File) {
+		for _, i := range file.Imports {
+			if i.Path.Value == `"rotanex.example/api"` && !slices.Contains(edge, pkg) {
+				assert.True(t, handles(path), "%s imports the contract: move what needs it to handlers.go or answers.go", path)
+			}
+		}
+	})
+}
+
+// A handler reads the request, calls one function and writes the answer: what answers a
+// request stands in a handler file, is short, and such files do not reach for the database.
+func TestHandlersOnlyHandle(t *testing.T) {
+	const longest = 40 // lines
+	handlers := 0
+	set := token.NewFileSet()
+	require.NoError(t, filepath.WalkDir("service", func(path string, d fs.DirEntry, err error) error {
+		pkg := filepath.ToSlash(filepath.Dir(path))
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || slices.Contains(edge, pkg) {
+			return err
+		}
+		file, err := parser.ParseFile(set, path, nil, 0)
+		if err != nil {
+			return err
+		}
+		for _, d := range file.Decls {
+			f, ok := d.(*ast.FuncDecl)
+			if !ok || f.Body == nil {
+				continue
+			}
+			if answersRequests(f.Type) {
+				handlers++
+				assert.True(t, handles(path), "%s answers requests in %s: move it to handlers.go", f.Name.Name, path)
+				lines := set.Position(f.End()).Line - set.Position(f.Pos()).Line
+				assert.LessOrEqual(t, lines, longest, "%s in %s does more than handle", f.Name.Name, path)
+			}
+			if handles(path) {
+				ast.Inspect(f.Body, func(n ast.Node) bool {
+					if field, ok := n.(*ast.SelectorExpr); ok && (field.Sel.Name == "store" || field.Sel.Name == "Store") {
+						assert.Fail(t, "a handler file reaches for the database", "%s in %s", f.Name.Name, path)
+					}
+					return true
+				})
+			}
+		}
+		return nil
+	}))
+	require.Greater(t, handlers, 60, "the test finds the handlers")
+}
+
+// answersRequests reports whether a function is given a response to write.
+func answersRequests(f *ast.FuncType) bool {
+	for _, p := range f.Params.List {
+		if s, ok := p.Type.(*ast.SelectorExpr); ok && s.Sel.Name == "ResponseWriter" {
+			return true
+		}
+	}
+	return false
+}
+
+// A package of the service is small enough to be known: no more than 1,300 lines without
+// its tests.
+func TestPackagesAreSmall(t *testing.T) {
+	const most = 1300
+	lines := map[string]int{}
+	sources(t, func(pkg, path string, _ *ast.File) {
+		data, err := os.ReadFile(path)
+		require.NoError(t, err)
+		lines[pkg] += strings.Count(string(data), "\n")
+	})
+	for pkg, n := range lines {
+		assert.LessOrEqual(t, n, most, pkg)
+	}
 }

@@ -4,18 +4,15 @@ import (
 	"context"
 	"fmt"
 	"math/big"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
 
-	"rotanex.example/api"
 	"rotanex.example/core/ledger"
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/farms"
-	"rotanex.example/service/httpapi"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/store"
 )
@@ -270,89 +267,25 @@ func (s Account) owned(e ledger.Entry) bool {
 	return mine && !s.Hosts[e.Place].Server
 }
 
-func (s Account) JobRecord(j farms.Job) api.FarmJob {
-	out := api.FarmJob{
-		Id: j.ID, Run: j.RunID, Shot: j.Shot, Farm: j.Farm, Source: j.Source, State: api.FarmJobState(j.State), Frames: j.Frames, Accepted: j.Accepted,
-		Findings: append([]string{}, j.Findings...), Queue: j.Queue, Trouble: j.Trouble, From: j.FromAt.UTC(), Committed: rounded(j.Committed), Proofs: append([]int{}, s.proofs[j.ID]...),
-	}
-	for _, w := range s.Work {
-		if w.Booking == j.BookingID {
-			out.Done, out.Failed, out.RenderedS = out.Done+w.Done, out.Failed+w.Failed, out.RenderedS+w.DoneS+w.FailedS
-		}
-	}
-	for _, at := range []struct {
-		from *time.Time
-		to   *time.Time
-	}{{j.SentAt, &out.Sent}, {j.StartedAt, &out.Started}, {j.EndedAt, &out.Ended}} {
-		if at.from != nil {
-			*at.to = at.from.UTC()
-		}
-	}
-	if j.SentAt != nil {
-		end := s.Now
-		if j.EndedAt != nil {
-			end = *j.EndedAt
-		}
-		out.ElapsedS = end.Sub(*j.SentAt).Seconds()
-	}
-	if c := s.chargeOf(j.ID.String()); c != nil {
-		out.Charge = c.Cost.String()
-	}
-	return out
+// PlaceRow is what a place did and cost: a crew of an owned host, a server, or a farm.
+type PlaceRow struct {
+	Place, Source, Crew               string
+	FramesDone, FramesPlanned, Failed int
+	Busy, Planned, Paid               time.Duration
+	Estimated, Charged                pricing.Money
 }
 
-// FarmJobs answers with the jobs of a run at farms.
-func (a *Accounts) FarmJobs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	s, err := a.Of(r.Context(), id)
-	out := struct {
-		Items []api.FarmJob `json:"items"`
-	}{[]api.FarmJob{}}
-	for _, j := range s.Jobs {
-		out.Items = append(out.Items, s.JobRecord(j))
+// ByPlace is the run's time and money, planned and real, by place and crew.
+func (s Account) ByPlace() (rows []PlaceRow) {
+	for _, row := range byPlace(s.Entries()) {
+		rows = append(rows, s.filled(row))
 	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
-}
-
-// JudgeProofs accepts or refuses the proof frames of a farm's job.
-func (a *Accounts) JudgeProofs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	body, err := httpapi.Body[api.JudgeProofsJSONBody](r)
-	var job farms.Job
-	if err == nil {
-		job, err = farms.Judge(a.store.WithContext(r.Context()), id, body.Accept)
-	}
-	var s Account
-	if err == nil {
-		s, err = a.Of(r.Context(), job.RunID)
-	}
-	httpapi.Answer(w, r, http.StatusOK, s.JobRecord(job), err)
-}
-
-// Ledger answers with time and money, planned and real, by place and crew.
-func (a *Accounts) Ledger(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	s, err := a.Of(r.Context(), id)
-	out := api.Ledger{Run: id, Rows: []api.LedgerRow{}, Currency: s.Currency}
-	if err == nil {
-		all := s.Entries()
-		estimated, charged := ledger.Total(all)
-		for _, row := range byPlace(all) {
-			out.FramesDone += row.FramesDone
-			out.Rows = append(out.Rows, s.filled(row))
-		}
-		out.Cost, out.PlannedCost, out.CostBound = charged.String(), estimated.String(), s.Plan.CostBound.String()
-		if out.FramesDone > 0 {
-			out.FrameCost = FrameCost(charged, out.FramesDone)
-		}
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	return rows
 }
 
 // byPlace sums entries up: an owned host by crew, a server and a farm as a whole.
-func byPlace(all []ledger.Entry) []api.LedgerRow {
-	type sum struct {
-		api.LedgerRow
-		estimated, charged pricing.Money
-	}
-	var rows []sum
+func byPlace(all []ledger.Entry) []PlaceRow {
+	var rows []PlaceRow
 	at := map[string]int{}
 	for _, e := range all {
 		key := e.Place
@@ -363,39 +296,31 @@ func byPlace(all []ledger.Entry) []api.LedgerRow {
 		if !seen {
 			i = len(rows)
 			at[key] = i
-			rows = append(rows, sum{LedgerRow: api.LedgerRow{Place: e.Place, Source: e.Source}})
+			rows = append(rows, PlaceRow{Place: e.Place, Source: e.Source})
 		}
 		r := &rows[i]
 		if e.Crew != "" && !slices.Contains(strings.Split(r.Crew, ", "), e.Crew) {
 			r.Crew = strings.TrimPrefix(r.Crew+", "+e.Crew, ", ")
 		}
-		r.estimated, r.charged = r.estimated.Plus(e.Estimated), r.charged.Plus(e.Charged)
+		r.Estimated, r.Charged = r.Estimated.Plus(e.Estimated), r.Charged.Plus(e.Charged)
 		switch e.Kind {
 		case ledger.Frames:
 			r.FramesDone += e.Frames
-			r.BusyS += e.Time.Seconds()
+			r.Busy += e.Time
 		case ledger.Failed:
-			r.BusyS += e.Time.Seconds()
+			r.Busy += e.Time
 		}
 	}
-	out := make([]api.LedgerRow, len(rows))
-	for i, r := range rows {
-		out[i] = r.LedgerRow
-		out[i].PlannedCost, out[i].Cost = r.estimated.String(), r.charged.String()
-		if r.FramesDone > 0 {
-			out[i].FrameCost = FrameCost(r.charged, r.FramesDone)
-		}
-	}
-	return out
+	return rows
 }
 
 // filled adds what a row's entries do not say: frames planned, failed tries, time paid.
-func (s Account) filled(row api.LedgerRow) api.LedgerRow {
+func (s Account) filled(row PlaceRow) PlaceRow {
 	crews := strings.Split(row.Crew, ", ")
 	for _, b := range s.Bookings {
 		if b.Host == row.Place && slices.Contains(crews, b.Crew) {
 			row.FramesPlanned += b.Planned
-			row.PlannedS += float64(b.Planned) * b.FrameS
+			row.Planned += time.Duration(b.Planned) * duration(b.FrameS)
 		}
 	}
 	for _, w := range s.Work {
@@ -405,7 +330,7 @@ func (s Account) filled(row api.LedgerRow) api.LedgerRow {
 	}
 	for _, v := range s.Servers {
 		if v.Host == row.Place && v.StartedAt != nil {
-			row.PaidS = s.Meter(v.Offer).Billed(s.server(v).Existed).Seconds()
+			row.Paid = s.Meter(v.Offer).Billed(s.server(v).Existed)
 		}
 	}
 	return row
@@ -421,15 +346,6 @@ func (s Account) existed(v rental.Server) time.Duration {
 		end = *v.StoppedAt
 	}
 	return max(0, end.Sub(*v.StartedAt))
-}
-
-// rounded writes stored money to a hundredth.
-func rounded(text string) string {
-	m, err := pricing.ParseMoney(text)
-	if err != nil {
-		return text
-	}
-	return m.String()
 }
 
 // placeSource is where a host of the run comes from; a rented server's host is not
@@ -449,4 +365,14 @@ func (s Account) overAt() time.Time {
 		return *s.EndedAt
 	}
 	return s.Now
+}
+
+// JudgeProofs accepts or refuses the proof frames of a farm's job.
+func (a *Accounts) JudgeProofs(ctx context.Context, id uuid.UUID, accept bool) (Account, farms.Job, error) {
+	job, err := farms.Judge(a.store.WithContext(ctx), id, accept)
+	if err != nil {
+		return Account{}, job, err
+	}
+	s, err := a.Of(ctx, job.RunID)
+	return s, job, err
 }

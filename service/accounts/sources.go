@@ -3,62 +3,51 @@ package accounts
 import (
 	"cmp"
 	"context"
-	"encoding/csv"
 	"math/big"
-	"net/http"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
 
-	"rotanex.example/api"
 	"rotanex.example/core/ledger"
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/farms"
-	"rotanex.example/service/httpapi"
 	"rotanex.example/service/rental"
 )
 
-// CompareSources answers what each source did in a run, from its ledger: what it was
-// estimated at and what it came to.
-func (a *Accounts) CompareSources(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	s, err := a.Of(r.Context(), id)
-	out := api.SourceComparison{Run: id, Currency: s.Currency, Basis: api.SourceComparisonBasisCharged, Rows: []api.SourceRow{}}
-	if err == nil {
-		out.Rows = s.bySource()
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+// SourceRow is what a source did in a run and cost.
+type SourceRow struct {
+	Source                          string
+	Usable, Failed                  int // frames
+	Estimated, Charged, UnusedCost  pricing.Money
+	Rendered, Paid, Unused, Elapsed time.Duration
+	first, last                     time.Time
 }
 
-func (s Account) bySource() []api.SourceRow {
-	type sum struct {
-		api.SourceRow
-		estimated, charged, unused pricing.Money
-		first, last                time.Time
-	}
-	at := map[string]*sum{}
+// BySource is what each source did in the run, from its ledger: what it was estimated at
+// and what it came to, with which is the cheapest, the fastest and the balanced one.
+func (s Account) BySource() ([]SourceRow, ledger.Marks) {
+	at := map[string]*SourceRow{}
 	var names []string
-	get := func(name string) *sum {
+	get := func(name string) *SourceRow {
 		if at[name] == nil {
-			at[name] = &sum{SourceRow: api.SourceRow{Source: name, Status: api.SourceRowStatusCharged}}
+			at[name] = &SourceRow{Source: name}
 			names = append(names, name)
 		}
 		return at[name]
 	}
 	for _, e := range s.Entries() {
 		r := get(cmp.Or(e.Source, "seats"))
-		r.estimated, r.charged = r.estimated.Plus(e.Estimated), r.charged.Plus(e.Charged)
+		r.Estimated, r.Charged = r.Estimated.Plus(e.Estimated), r.Charged.Plus(e.Charged)
 		switch e.Kind {
 		case ledger.Frames:
 			r.Usable += e.Frames
-			r.RenderedS += e.Time.Seconds()
+			r.Rendered += e.Time
 		case ledger.Failed:
-			r.RenderedS += e.Time.Seconds()
+			r.Rendered += e.Time
 		case ledger.Unused, ledger.Waiting:
-			r.unused = r.unused.Plus(e.Charged)
-			r.UnusedS += e.Time.Seconds()
+			r.UnusedCost = r.UnusedCost.Plus(e.Charged)
+			r.Unused += e.Time
 		}
 	}
 	for _, w := range s.Work {
@@ -67,7 +56,7 @@ func (s Account) bySource() []api.SourceRow {
 	for _, v := range s.Servers {
 		if v.StartedAt != nil {
 			r := get(s.SourceOf(v.Offer))
-			r.PaidS += s.Meter(v.Offer).Billed(s.server(v).Existed).Seconds()
+			r.Paid += s.Meter(v.Offer).Billed(s.server(v).Existed)
 		}
 	}
 	for _, span := range s.spans {
@@ -81,34 +70,18 @@ func (s Account) bySource() []api.SourceRow {
 	}
 	slices.Sort(names)
 	rows := make([]ledger.Row, len(names))
-	out := make([]api.SourceRow, len(names))
+	out := make([]SourceRow, len(names))
 	for i, name := range names {
 		r := at[name]
-		r.ElapsedS = r.last.Sub(r.first).Seconds()
-		rows[i] = ledger.Row{Cost: r.charged, Elapsed: r.last.Sub(r.first), Counts: false}
-		r.Cost, r.Estimated, r.MeasuredShare = r.charged.String(), r.estimated.String(), 1
+		r.Elapsed = r.last.Sub(r.first)
+		rows[i] = ledger.Row{Cost: r.Charged, Elapsed: r.Elapsed}
 		if r.Usable > 0 {
 			// The dearest and the cheapest frame tell sources apart: they did unlike parts.
-			rows[i] = ledger.Row{Cost: r.charged.Scaled(big.NewRat(1, int64(r.Usable))), Elapsed: time.Duration(r.RenderedS / float64(r.Usable) * float64(time.Second)), Counts: true}
-			r.FrameCost = FrameCost(r.charged, r.Usable)
+			rows[i] = ledger.Row{Cost: r.Charged.Scaled(big.NewRat(1, int64(r.Usable))), Elapsed: r.Rendered / time.Duration(r.Usable), Counts: true}
 		}
-		if r.PaidS > 0 {
-			r.UnusedCost = r.unused.String()
-		}
-		out[i] = r.SourceRow
+		out[i] = *r
 	}
-	m := ledger.Mark(rows)
-	for i := range out {
-		for _, x := range []struct {
-			at   int
-			mark api.SourceRowMarks
-		}{{m.Cheapest, api.SourceRowMarksCheapest}, {m.Fastest, api.SourceRowMarksFastest}, {m.Balanced, api.SourceRowMarksBalanced}} {
-			if x.at == i {
-				out[i].Marks = append(out[i].Marks, x.mark)
-			}
-		}
-	}
-	return out
+	return out, ledger.Mark(rows)
 }
 
 // sourceAt is where a host, a server or a farm of the run comes from.
@@ -127,37 +100,44 @@ type span struct {
 	First, Last time.Time
 }
 
-// Entries answers with the ledger by entry, as JSON, or CSV where that is asked for.
-func (a *Accounts) Entries(w http.ResponseWriter, r *http.Request, params api.ListEntriesParams) {
-	out, err := a.listEntries(r.Context(), params)
-	if err == nil && strings.Contains(r.Header.Get("Accept"), "text/csv") {
-		w.Header().Set("Content-Type", "text/csv; charset=utf-8")
-		file := csv.NewWriter(w)
-		_ = file.Write([]string{"run", "day", "source", "place", "crew", "shot", "kind", "frames", "seconds", "estimated", "charged", "currency", "metered", "why"})
-		for _, e := range out.Items {
-			_ = file.Write([]string{
-				e.Run.String(), e.Day.String(), e.Source, e.Place, e.Crew, e.Shot, string(e.Kind), strconv.Itoa(e.Frames),
-				strconv.FormatFloat(e.Seconds, 'f', 3, 64), e.Estimated, e.Charged, out.Currency, e.Metered, e.Why,
-			})
-		}
-		file.Flush()
-		return
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+// Wanted is which entries a list is to have.
+type Wanted struct {
+	Run                *uuid.UUID
+	Source, Shot, Host *string
+	Day                *time.Time
 }
 
-func (a *Accounts) listEntries(ctx context.Context, params api.ListEntriesParams) (api.EntryList, error) {
-	out := api.EntryList{Items: []api.Entry{}}
-	if params.Run != nil {
-		if _, err := a.find(ctx, *params.Run); err != nil {
+func (w Wanted) has(e ledger.Entry) bool {
+	is := func(want *string, v string) bool { return want == nil || *want == v }
+	return is(w.Source, e.Source) && is(w.Shot, e.Shot) && is(w.Host, e.Place) && (w.Day == nil || w.Day.Equal(e.Day))
+}
+
+// RunEntry is an entry of a run's ledger.
+type RunEntry struct {
+	Run uuid.UUID
+	ledger.Entry
+}
+
+// Entries are the ledger by entry, with what they add up to.
+type Entries struct {
+	All                                        []RunEntry
+	Currency                                   string
+	Frames                                     int
+	Estimated, Charged, FailedCost, UnusedCost pricing.Money
+	Left                                       *pricing.Money // of the run's cap, of one that has one
+}
+
+// Entries lists the entries of all runs, or of one.
+func (a *Accounts) Entries(ctx context.Context, want Wanted) (out Entries, err error) {
+	if want.Run != nil {
+		if _, err := a.find(ctx, *want.Run); err != nil {
 			return out, err
 		}
 	}
-	runs, err := a.runs(ctx, params.Run)
+	runs, err := a.runs(ctx, want.Run)
 	if err != nil {
 		return out, err
 	}
-	var estimated, charged, failed, unused pricing.Money
 	for _, run := range runs {
 		one, err := a.entriesOf(ctx, run)
 		if err != nil {
@@ -165,38 +145,31 @@ func (a *Accounts) listEntries(ctx context.Context, params api.ListEntriesParams
 		}
 		out.Currency = one.currency
 		for _, e := range one.entries {
-			day := e.Day.Format(time.DateOnly)
-			if params.Source != nil && e.Source != *params.Source || params.Shot != nil && e.Shot != *params.Shot ||
-				params.Host != nil && e.Place != *params.Host || params.Day != nil && day != params.Day.String() {
-				continue
+			if want.has(e) {
+				out.add(run.ID, e)
 			}
-			estimated, charged = estimated.Plus(e.Estimated), charged.Plus(e.Charged)
-			switch e.Kind {
-			case ledger.Frames:
-				out.Frames += e.Frames
-			case ledger.Failed:
-				failed = failed.Plus(e.Charged)
-			case ledger.Unused, ledger.Waiting, ledger.Least:
-				unused = unused.Plus(e.Charged)
-			}
-			row := api.Entry{
-				Run: run.ID, Source: e.Source, Place: e.Place, Crew: e.Crew, Shot: e.Shot, Kind: api.EntryKind(e.Kind), Frames: e.Frames, Seconds: e.Time.Seconds(),
-				Estimated: exact(e.Estimated), Charged: exact(e.Charged), Metered: e.Metered, Why: e.Why,
-			}
-			row.Day.Time = e.Day
-			out.Items = append(out.Items, row)
 		}
-		if params.Run != nil && run.Cap != nil {
+		if want.Run != nil && run.Cap != nil {
 			if limit, err := pricing.ParseMoney(*run.Cap); err == nil {
-				out.BudgetLeft = limit.Minus(one.outside).String()
+				left := limit.Minus(one.outside)
+				out.Left = &left
 			}
 		}
-	}
-	out.Estimated, out.Charged, out.FailedCost, out.UnusedCost = estimated.String(), charged.String(), failed.String(), unused.String()
-	if out.Frames > 0 {
-		out.FrameCost = FrameCost(charged, out.Frames)
 	}
 	return out, nil
+}
+
+func (out *Entries) add(run uuid.UUID, e ledger.Entry) {
+	out.All = append(out.All, RunEntry{run, e})
+	out.Estimated, out.Charged = out.Estimated.Plus(e.Estimated), out.Charged.Plus(e.Charged)
+	switch e.Kind {
+	case ledger.Frames:
+		out.Frames += e.Frames
+	case ledger.Failed:
+		out.FailedCost = out.FailedCost.Plus(e.Charged)
+	case ledger.Unused, ledger.Waiting, ledger.Least:
+		out.UnusedCost = out.UnusedCost.Plus(e.Charged)
+	}
 }
 
 // settled is a run's ledger by entry, with what tells whether it still holds.
@@ -231,7 +204,3 @@ func (s Account) isSettled() bool {
 	return !slices.ContainsFunc(s.Servers, func(v rental.Server) bool { return v.State != "stopped" && v.State != "not-started" }) &&
 		!slices.ContainsFunc(s.Jobs, func(j farms.Job) bool { return j.State != "ended" && j.State != "not-started" })
 }
-
-// exact writes an entry's money to a hundredth of a cent: a frame may cost less than
-// one. Totals are rounded once, from what is exact.
-func exact(m pricing.Money) string { return m.Rat().FloatString(4) }

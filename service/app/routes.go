@@ -191,7 +191,7 @@ func (e endpoints) CancelComputation(w http.ResponseWriter, r *http.Request, id 
 }
 
 func (e endpoints) SetRunPlan(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
-	e.runs.ChangeOver(w, r, run)
+	e.runs.PutPlan(w, r, run)
 }
 
 func (e endpoints) ListRuns(w http.ResponseWriter, r *http.Request, params api.ListRunsParams) {
@@ -199,7 +199,7 @@ func (e endpoints) ListRuns(w http.ResponseWriter, r *http.Request, params api.L
 }
 
 func (e endpoints) StartRun(w http.ResponseWriter, r *http.Request, params api.StartRunParams) {
-	e.runs.Start(e.shots, w, r, params)
+	e.runs.Post(e.shots, w, r, params)
 }
 
 func (e endpoints) GetRun(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
@@ -252,7 +252,7 @@ func (e endpoints) CheckShot(w http.ResponseWriter, r *http.Request, shot string
 }
 
 func (e endpoints) CompareShot(w http.ResponseWriter, r *http.Request, shot string, params api.CompareShotParams) {
-	e.candidates.Compare(w, r, shot, params)
+	e.candidates.GetComparison(w, r, shot, params)
 }
 
 func (e endpoints) ListLicences(w http.ResponseWriter, r *http.Request) { e.licences.List(w, r) }
@@ -351,7 +351,7 @@ func (e endpoints) ListFarmJobs(w http.ResponseWriter, r *http.Request, run uuid
 }
 
 func (e endpoints) JudgeProofs(w http.ResponseWriter, r *http.Request, job uuid.UUID) {
-	e.accounts.JudgeProofs(w, r, job)
+	e.accounts.PostProofs(w, r, job)
 }
 
 func (e endpoints) WhyFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int) {
@@ -365,7 +365,7 @@ func (e endpoints) WhyHost(w http.ResponseWriter, r *http.Request, host string) 
 func (e endpoints) ListSeats(w http.ResponseWriter, r *http.Request) { e.licences.Seats(w, r) }
 
 func (e endpoints) ListEntries(w http.ResponseWriter, r *http.Request, params api.ListEntriesParams) {
-	e.accounts.Entries(w, r, params)
+	e.accounts.ListEntries(w, r, params)
 }
 
 func (e endpoints) GetAgentPackage(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string) {

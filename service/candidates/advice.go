@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"rotanex.example/api"
 	"rotanex.example/core/memory"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
@@ -62,8 +61,8 @@ func (x Candidate) keptOut() bool {
 }
 
 // divisions advises how to divide each place that has several devices.
-func (c *comparison) divisions() []api.HostDivision {
-	out := []api.HostDivision{}
+func (c *comparison) divisions() []HostDivision {
+	out := []HostDivision{}
 	for _, m := range c.machines() {
 		gpus := len(m.devices) - 1
 		if gpus < 1 {
@@ -73,13 +72,13 @@ func (c *comparison) divisions() []api.HostDivision {
 		if len(ways) < 2 {
 			continue
 		}
-		row := api.HostDivision{
+		row := HostDivision{
 			Place: m.place.Name, Source: m.place.Source, Renderers: min(m.limits.Renderers, 1000), Cores: m.limits.Cores,
 			Best: fmt.Sprintf("%s: %.0f frames an hour", crewsText(ways[0].Crews), ways[0].FramesHour),
 		}
 		for i, w := range ways {
 			if i < shownWays || whole(w, gpus) || singles(w) {
-				row.Ways = append(row.Ways, wayRecord(w))
+				row.Ways = append(row.Ways, w)
 			}
 		}
 		row.BreakEven = m.breakEven()
@@ -87,15 +86,6 @@ func (c *comparison) divisions() []api.HostDivision {
 	}
 	return out
 }
-
-type wayRow = struct {
-	Crews      []string `json:"crews"`
-	FramesHour float64  `json:"frames_hour"`
-	Idle       []string `json:"idle"`
-	Limited    string   `json:"limited,omitempty,omitzero"`
-}
-
-func wayRecord(w timing.Division) wayRow { return wayRow{w.Crews, w.FramesHour, w.Idle, w.Limited} }
 
 // whole reports whether a division is all GPUs in one crew.
 func whole(w timing.Division, gpus int) bool {
@@ -115,16 +105,8 @@ func crewsText(crews []string) string {
 	return fmt.Sprintf("%d crews, %s", len(crews), strings.Join(crews, " and "))
 }
 
-type breakEven = struct {
-	Large   string  `json:"large"`
-	Seconds float64 `json:"seconds,omitempty,omitzero"`
-	Small   string  `json:"small"`
-	Text    string  `json:"text,omitempty,omitzero"`
-	Weight  float64 `json:"weight"`
-}
-
 // breakEven compares one crew of all GPUs with as many crews of one as the place holds.
-func (m machine) breakEven() (out breakEven) {
+func (m machine) breakEven() (out BreakEven) {
 	gpus := len(m.devices) - 1
 	var large, small []timing.Option
 	for _, o := range m.options {
@@ -169,7 +151,7 @@ func (m machine) breakEven() (out breakEven) {
 
 // devices says what one more of each device would change, and what each gives for
 // its price and its hour.
-func (c *comparison) devices() []api.DeviceValue {
+func (c *comparison) devices() []DeviceValue {
 	rate := 0.0 // of all that could render the shot, in its best division
 	for _, m := range c.machines() {
 		if m.place.Host != nil {
@@ -178,20 +160,20 @@ func (c *comparison) devices() []api.DeviceValue {
 			}
 		}
 	}
-	best := map[string]api.DeviceValue{}
+	best := map[string]DeviceValue{}
 	var order []string
 	for _, x := range c.All {
 		if !x.Known || len(x.Crew.Devices) != 1 || x.keptOut() {
 			continue
 		}
 		model := x.Crew.Models[0]
-		row := api.DeviceValue{Model: model, Place: x.Place.Name, FramesHour: 3600 / x.Estimate.Seconds}
+		row := DeviceValue{Model: model, Place: x.Place.Name, FramesHour: 3600 / x.Estimate.Seconds}
 		n := float64(c.Shot.FrameCount)
 		if rate > 0 {
 			row.HoursSaved = n/rate - n/(rate+row.FramesHour)
 		}
 		if d := x.Place.Spec.Device(x.Crew.ID); d != nil && !d.Price.IsZero() {
-			row.Price, row.FramesHourPerPrice = d.Price.String(), row.FramesHour/d.Price.Float()*1000
+			row.Price, row.FramesHourPerPrice = d.Price, row.FramesHour/d.Price.Float()*1000
 		}
 		if cost, ok := c.frameCost(x); ok && !cost.IsZero() {
 			row.FramesPerMoney = 1 / cost.Float()
@@ -204,29 +186,29 @@ func (c *comparison) devices() []api.DeviceValue {
 			order = append(order, key)
 			best[key] = row
 		} else if row.FramesHour > was.FramesHour {
-			if row.Price == "" {
+			if row.Price.IsZero() {
 				row.Price, row.FramesHourPerPrice = was.Price, was.FramesHourPerPrice
 			}
 			best[key] = row
 		}
 	}
-	out := []api.DeviceValue{}
+	out := []DeviceValue{}
 	for _, key := range order {
 		out = append(out, best[key])
 	}
-	slices.SortStableFunc(out, func(a, b api.DeviceValue) int { return cmp.Compare(b.FramesHour, a.FramesHour) })
+	slices.SortStableFunc(out, func(a, b DeviceValue) int { return cmp.Compare(b.FramesHour, a.FramesHour) })
 	return out
 }
 
 // stretches says which parts of the shot are heavy.
-func (c *comparison) stretches() []api.Stretch {
-	out := []api.Stretch{}
+func (c *comparison) stretches() []Stretch {
+	out := []Stretch{}
 	if c.Known.Model == nil {
 		return out
 	}
 	subject := timings.Subject(c.Shot)
 	for _, s := range timings.Stretches(c.Shot.Frames()) {
-		row := api.Stretch{From: s.First, To: s.Last, Weight: c.Known.Model.Weight(subject, s.Name)}
+		row := Stretch{From: s.First, To: s.Last, Weight: c.Known.Model.Weight(subject, s.Name)}
 		for _, r := range c.rows {
 			if r.Stretch == s.Name {
 				row.Frames++
@@ -239,8 +221,8 @@ func (c *comparison) stretches() []api.Stretch {
 
 // scaling lists, for every place with several GPUs of one model, what one, two and
 // more of them do together, whether or not such a crew can be formed.
-func (c *comparison) scaling() []api.ScalingPoint {
-	out := []api.ScalingPoint{}
+func (c *comparison) scaling() []ScalingPoint {
+	out := []ScalingPoint{}
 	seen := map[string]bool{}
 	for _, x := range c.All {
 		if seen[x.Place.Name] || x.keptOut() || !x.Known || x.Crew.ID == stock.CPUDevice {
@@ -264,19 +246,19 @@ func (c *comparison) scaling() []api.ScalingPoint {
 			}
 		}
 	}
-	slices.SortFunc(out, func(a, b api.ScalingPoint) int {
+	slices.SortFunc(out, func(a, b ScalingPoint) int {
 		return cmp.Or(cmp.Compare(a.Place, b.Place), cmp.Compare(a.Model, b.Model), cmp.Compare(a.Devices, b.Devices))
 	})
 	return out
 }
 
-func (c *comparison) point(place hosts.Place, model string, ids []string) (api.ScalingPoint, bool) {
+func (c *comparison) point(place hosts.Place, model string, ids []string) (ScalingPoint, bool) {
 	crew := stock.Crew{ID: strings.Join(ids, "+"), Devices: ids, Models: slices.Repeat([]string{model}, len(ids)), Backends: place.Spec.Device(ids[0]).Backends}
 	e, _, err := c.Known.Estimate(c.Shot, hosts.TimingPlace(place.Spec, crew, hosts.Backend(crew, c.Shot.Spec.Backend), c.Shot.Spec.Launcher))
 	if err != nil {
-		return api.ScalingPoint{}, false
+		return ScalingPoint{}, false
 	}
-	out := api.ScalingPoint{Model: model, Place: place.Name, Devices: len(ids), Seconds: e.Seconds, LowS: e.Low, HighS: e.High}
+	out := ScalingPoint{Model: model, Place: place.Name, Devices: len(ids), Seconds: e.Seconds, LowS: e.Low, HighS: e.High}
 	var timed []float64
 	for _, r := range c.rows {
 		if r.Host == place.Name && len(r.Devices) == len(ids) && !slices.ContainsFunc(r.Models, func(m string) bool { return m != model }) {

@@ -1,34 +1,9 @@
 package candidates
 
 import (
-	"fmt"
-	"net/http"
-
 	"rotanex.example/api"
 	"rotanex.example/core/preflight"
-	"rotanex.example/service/httpapi"
 )
-
-// Fit answers with the memory verdict of a shot on every crew.
-func (p *Candidates) Fit(w http.ResponseWriter, r *http.Request, name string) {
-	shot, err := p.shots.Find(r.Context(), name)
-	var v View
-	if err == nil {
-		v, err = p.Of(r.Context(), shot)
-	}
-	need, _ := v.Need.Device()
-	out := api.ShotFit{
-		Shot: name, NeedGb: need.GB(), DeclaredGb: (v.Need.Scene + v.Need.Buffers).GB(), BuffersGb: v.Need.Buffers.GB(),
-		HostGb: v.Need.HostEach().GB(), ObservedGb: v.Need.Observed.GB(), AtLeast: v.Need.AtLeast, Fits: []api.Fit{},
-	}
-	for _, step := range v.Need.Permits {
-		out.Permits = append(out.Permits, string(step))
-	}
-	for _, x := range v.All {
-		out.Fits = append(out.Fits, fitRecord(x))
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
-}
 
 func fitRecord(x Candidate) api.Fit {
 	f := x.Fit
@@ -48,64 +23,73 @@ func fitRecord(x Candidate) api.Fit {
 	return out
 }
 
-// Check answers with the preflight of a shot.
-func (p *Candidates) Check(w http.ResponseWriter, r *http.Request, name string, params api.CheckShotParams) {
-	shot, err := p.shots.Find(r.Context(), name)
-	var v View
-	if err == nil {
-		v, err = p.Of(r.Context(), shot)
+func (c Comparison) record() api.Comparison {
+	out := api.Comparison{
+		Shot: c.Shot.Name, Frames: c.Shot.FrameCount, Currency: c.Currency, Baseline: c.Baseline, Note: c.Note, LeftS: c.LeftS, Crews: []api.CrewFigures{},
+		Unlike: []api.UnlikeSettings{}, Divisions: []api.HostDivision{}, Devices: []api.DeviceValue{}, Stretches: []api.Stretch{}, Scaling: []api.ScalingPoint{},
 	}
-	out := api.Preflight{Shot: name, At: v.Now.UTC(), Crews: []api.PreflightCrew{}}
-	for _, x := range v.All {
-		if params.On != nil && !x.on(*params.On) {
-			continue
+	if d := c.Shot.Spec.Deadline; !d.IsZero() {
+		out.Deadline = d.UTC()
+	}
+	for _, f := range c.Crews {
+		out.Crews = append(out.Crews, f.record())
+	}
+	for _, u := range c.Unlike {
+		row := api.UnlikeSettings{Place: u.Place, Crew: u.Crew, Seconds: u.Seconds, Timed: u.Timed}
+		for _, s := range u.Settings {
+			row.Settings = append(row.Settings, struct {
+				Name string `json:"name"`
+				Now  string `json:"now"`
+				Then string `json:"then"`
+			}(s))
 		}
-		verdict := preflight.Judge(x.Findings)
-		row := api.PreflightCrew{Place: x.Place.Name, Source: x.Place.Source, Crew: x.Crew.ID, Findings: []api.Finding{}, Verdict: api.PreflightCrewVerdict(verdict)}
-		for _, f := range x.Findings {
-			row.Findings = append(row.Findings, api.Finding{Level: api.FindingLevel(f.Level), Check: f.Check, Text: f.Text, Fix: f.Fix})
+		out.Unlike = append(out.Unlike, row)
+	}
+	for _, d := range c.Divisions {
+		out.Divisions = append(out.Divisions, d.record())
+	}
+	for _, d := range c.Devices {
+		row := api.DeviceValue{Model: d.Model, Place: d.Place, FramesHour: d.FramesHour, HoursSaved: d.HoursSaved, FramesHourPerPrice: d.FramesHourPerPrice, FramesPerMoney: d.FramesPerMoney}
+		if !d.Price.IsZero() {
+			row.Price = d.Price.String()
 		}
-		*map[preflight.Verdict]*int{preflight.Blocked: &out.Blocked, preflight.NotKnown: &out.NotKnown, preflight.Warnings: &out.Warned, preflight.Clear: &out.Clear}[verdict]++
-		out.Crews = append(out.Crews, row)
+		out.Devices = append(out.Devices, row)
 	}
-	if err == nil && len(out.Crews) == 0 && params.On != nil {
-		err = httpapi.BadField("on", *params.On, fmt.Sprintf("there is no host, offer, source or crew %q; rotanex hosts list and rotanex offers list show them", *params.On))
+	for _, s := range c.Stretches {
+		out.Stretches = append(out.Stretches, api.Stretch{From: s.From, To: s.To, Weight: s.Weight, Frames: s.Frames})
 	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	for _, p := range c.Scaling {
+		out.Scaling = append(out.Scaling, api.ScalingPoint{Place: p.Place, Model: p.Model, Devices: p.Devices, Seconds: p.Seconds, LowS: p.LowS, HighS: p.HighS, MeasuredS: p.MeasuredS})
+	}
+	return out
 }
 
-// on reports whether a candidate is of the host, offer, source or crew named.
-func (x Candidate) on(name string) bool {
-	return name == x.Place.Name || name == x.Place.Source || name == x.Name()
+func (f Figures) record() api.CrewFigures {
+	d := f.Difference
+	out := api.CrewFigures{
+		Place: f.Place, Source: f.Source, Crew: f.Crew, Models: f.Models, Devices: f.Devices, Cpu: f.CPU, Backend: f.Backend, Basis: api.CrewFiguresBasis(f.Basis), Note: f.Note,
+		Fit: f.Fit, Seconds: f.Seconds, LowS: f.LowS, HighS: f.HighS, Parts: api.Parts{FixedS: f.Parts.Fixed, LoadS: f.Parts.Load, WorkS: f.Parts.Work},
+		FramesHour: f.FramesHour, WholeS: f.WholeS, Meets: f.Meets, SamplesSecond: f.SamplesSecond, FramesMoney: f.FramesMoney, MeasuredS: f.MeasuredS, Timed: f.Timed,
+		PeakGb: f.PeakGB, HostPeakGb: f.HostPeakGB, Use: f.Use, Speedup: f.Speedup, SpeedupLow: f.SpeedupLow, SpeedupHigh: f.SpeedupHigh, Efficiency: f.Efficiency,
+		Difference: api.Difference{Ratio: d.Ratio, Low: d.Low, High: d.High, Shown: d.Shown, Method: d.Method}, Cautions: f.Cautions,
+	}
+	if f.FrameCost != nil {
+		out.FrameCost = f.FrameCost.Rat().FloatString(4)
+	}
+	return out
 }
 
-// Widest is how many times the low end of an estimate's interval its high end may be
-// for a plan to rest on it.
-const Widest = 2.2
-
-// Usable says why a plan must leave the crew out, with the fix, or "".
-func (x Candidate) Usable() (why, fix string) {
-	timed := "time a frame on it"
-	if x.Place.Host != nil {
-		timed = fmt.Sprintf("rotanex trials run SHOT --crew %s", x.Name())
+func (d HostDivision) record() api.HostDivision {
+	out := api.HostDivision{Place: d.Place, Source: d.Source, Renderers: d.Renderers, Cores: d.Cores, Best: d.Best}
+	out.BreakEven.Large, out.BreakEven.Small, out.BreakEven.Text = d.BreakEven.Large, d.BreakEven.Small, d.BreakEven.Text
+	out.BreakEven.Weight, out.BreakEven.Seconds = d.BreakEven.Weight, d.BreakEven.Seconds
+	for _, w := range d.Ways {
+		out.Ways = append(out.Ways, struct {
+			Crews      []string `json:"crews"`
+			FramesHour float64  `json:"frames_hour"`
+			Idle       []string `json:"idle"`
+			Limited    string   `json:"limited,omitempty,omitzero"`
+		}{w.Crews, w.FramesHour, w.Idle, w.Limited})
 	}
-	for _, level := range []preflight.Level{preflight.Blocker, preflight.Unknown} {
-		if f := preflight.First(x.Findings, level); f != nil {
-			return f.Text, f.Fix
-		}
-	}
-	switch {
-	case !x.Known:
-		return x.Note, timed
-	case x.Estimate.High > Widest*x.Estimate.Low:
-		return fmt.Sprintf("predicted %.0f to %.0f s a frame: too wide to plan with%s", x.Estimate.Low, x.Estimate.High, because(x.Note)), timed
-	}
-	return "", ""
-}
-
-func because(note string) string {
-	if note == "" {
-		return ""
-	}
-	return "; " + note
+	return out
 }

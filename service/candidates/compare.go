@@ -2,14 +2,13 @@ package candidates
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"maps"
-	"net/http"
 	"slices"
 	"strconv"
 	"time"
 
-	"rotanex.example/api"
 	"rotanex.example/core/memory"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
@@ -19,23 +18,22 @@ import (
 	"rotanex.example/service/timings"
 )
 
-// Compare answers with the crews side by side.
-func (p *Candidates) Compare(w http.ResponseWriter, r *http.Request, name string, params api.CompareShotParams) {
-	shot, err := p.shots.Find(r.Context(), name)
-	var c comparison
-	if err == nil {
-		c.View, err = p.Of(r.Context(), shot)
+// Compare lays the crews of a shot side by side, with speed-ups to the baseline, a crew by
+// its name or with "" the usual one.
+func (p *Candidates) Compare(ctx context.Context, name, baseline string) (Comparison, error) {
+	shot, err := p.shots.Find(ctx, name)
+	if err != nil {
+		return Comparison{}, err
 	}
-	if err == nil {
-		c.currency, c.rows = p.currency, c.Known.Of(shot)
-		err = c.setBaseline(params.Baseline)
+	c := comparison{currency: p.currency}
+	if c.View, err = p.Of(ctx, shot); err != nil {
+		return Comparison{}, err
 	}
-	var out api.Comparison
-	if err == nil {
-		out = c.record()
-		order(out.Crews, params.Sort)
+	c.rows = c.Known.Of(shot)
+	if err := c.setBaseline(baseline); err != nil {
+		return Comparison{}, err
 	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	return c.all(), nil
 }
 
 // comparison is a view with what it is compared by.
@@ -48,14 +46,14 @@ type comparison struct {
 
 // setBaseline finds the crew to which speed-ups are: the one asked for, else the
 // slowest single GPU that was measured, else the slowest crew of which anything is known.
-func (c *comparison) setBaseline(asked *string) error {
-	if asked != nil && *asked != "" {
-		i := slices.IndexFunc(c.All, func(x Candidate) bool { return x.Name() == *asked })
+func (c *comparison) setBaseline(asked string) error {
+	if asked != "" {
+		i := slices.IndexFunc(c.All, func(x Candidate) bool { return x.Name() == asked })
 		if i < 0 {
-			return httpapi.BadField("baseline", *asked, "there is no such crew: want HOST/CREW, such as bellows/g0")
+			return httpapi.BadField("baseline", asked, "there is no such crew: want HOST/CREW, such as bellows/g0")
 		}
 		if !c.All[i].Known {
-			return httpapi.BadField("baseline", *asked, "nothing is known of its time: "+c.All[i].Note)
+			return httpapi.BadField("baseline", asked, "nothing is known of its time: "+c.All[i].Note)
 		}
 		c.baseline = &c.All[i]
 		return nil
@@ -87,13 +85,13 @@ func (c *comparison) setBaseline(asked *string) error {
 	return nil
 }
 
-func (c *comparison) record() api.Comparison {
-	out := api.Comparison{
-		Shot: c.Shot.Name, Frames: c.Shot.FrameCount, Currency: c.currency, Crews: []api.CrewFigures{}, Unlike: c.unlike(),
+func (c *comparison) all() Comparison {
+	out := Comparison{
+		Shot: c.Shot, Currency: c.currency, Unlike: c.unlike(),
 		Divisions: c.divisions(), Devices: c.devices(), Stretches: c.stretches(), Scaling: c.scaling(),
 	}
 	if d := c.Shot.Spec.Deadline; !d.IsZero() {
-		out.Deadline, out.LeftS = d.UTC(), max(0, d.Sub(c.Now).Seconds())
+		out.LeftS = max(0, d.Sub(c.Now).Seconds())
 	}
 	if c.baseline != nil {
 		out.Baseline = c.baseline.Name()
@@ -132,35 +130,35 @@ func sample(rows []timings.Row) (s timing.Sample) {
 	return s
 }
 
-func (c *comparison) figures(x Candidate) api.CrewFigures {
-	out := api.CrewFigures{
+func (c *comparison) figures(x Candidate) Figures {
+	out := Figures{
 		Place: x.Place.Name, Source: x.Place.Source, Crew: x.Crew.ID, Models: x.Crew.Models, Backend: x.Backend,
-		Basis: api.CrewFiguresBasisUnknown, Note: x.Note, Fit: string(x.Fit.Verdict),
+		Basis: Unknown, Note: x.Note, Fit: string(x.Fit.Verdict),
 	}
 	for _, id := range x.Crew.Devices {
 		if id == stock.CPUDevice {
-			out.Cpu = true
+			out.CPU = true
 		} else {
 			out.Devices++
 		}
 	}
 	if f := x.Blocked(); f != nil && f.Check != "agent" && f.Check != "deadline" {
-		out.Basis, out.Note = api.CrewFiguresBasisBlocked, f.Text
+		out.Basis, out.Note = Blocked, f.Text
 		return out
 	}
 	if !x.Known {
 		return out
 	}
 	e := x.Estimate
-	out.Basis, out.Seconds, out.LowS, out.HighS = api.CrewFiguresBasis(e.Basis), e.Seconds, e.Low, e.High
-	out.Parts = api.Parts{FixedS: x.Parts.Fixed, LoadS: x.Parts.Load, WorkS: x.Parts.Work}
+	out.Basis, out.Seconds, out.LowS, out.HighS = Basis(e.Basis), e.Seconds, e.Low, e.High
+	out.Parts = x.Parts
 	out.FramesHour, out.WholeS = 3600/e.Seconds, e.Seconds*float64(c.Shot.FrameCount)
 	out.Meets = c.Shot.Spec.Deadline.IsZero() || c.Now.Add(time.Duration(out.WholeS*float64(time.Second))).Before(c.Shot.Spec.Deadline)
 	if n, err := strconv.ParseFloat(c.Shot.Spec.Settings["samples"], 64); err == nil {
 		out.SamplesSecond = n * float64(c.Shot.Spec.Width) * float64(c.Shot.Spec.Height) / e.Seconds
 	}
 	if each, ok := c.frameCost(x); ok {
-		out.FrameCost = each.Rat().FloatString(4)
+		out.FrameCost = &each
 		if per := each.Float(); per > 0 {
 			out.FramesMoney = 1 / per
 		}
@@ -175,8 +173,7 @@ func (c *comparison) figures(x Candidate) api.CrewFigures {
 		if b.Name() != x.Name() && len(mine) > 0 {
 			base := c.at(b)
 			if len(base) > 0 {
-				d := timing.Differ(sample(base), sample(mine))
-				out.Difference = api.Difference{Ratio: d.Ratio, Low: d.Low, High: d.High, Shown: d.Shown, Method: d.Method}
+				out.Difference = timing.Differ(sample(base), sample(mine))
 			}
 			out.Cautions = cautions(base, mine)
 		}
@@ -207,7 +204,7 @@ func (v View) frameCost(x Candidate) (pricing.Money, bool) {
 }
 
 // measured adds what the timed frames themselves say.
-func (c *comparison) measured(out *api.CrewFigures, rows []timings.Row) {
+func (c *comparison) measured(out *Figures, rows []timings.Row) {
 	s, ok := timing.Summarise(sample(rows).Seconds)
 	if !ok {
 		return
@@ -215,8 +212,8 @@ func (c *comparison) measured(out *api.CrewFigures, rows []timings.Row) {
 	out.MeasuredS, out.Timed = s.Median, s.Frames
 	use, n := 0.0, 0
 	for _, r := range rows {
-		out.PeakGb = max(out.PeakGb, memory.Bytes(r.Measured.DevicePeakBytes).GB())
-		out.HostPeakGb = max(out.HostPeakGb, memory.Bytes(r.Measured.PeakMemoryBytes).GB())
+		out.PeakGB = max(out.PeakGB, memory.Bytes(r.Measured.DevicePeakBytes).GB())
+		out.HostPeakGB = max(out.HostPeakGB, memory.Bytes(r.Measured.PeakMemoryBytes).GB())
 		if r.Measured.DeviceUse > 0 {
 			use += r.Measured.DeviceUse
 			n++
@@ -264,7 +261,7 @@ func cautions(base, mine []timings.Row) (out []string) {
 }
 
 // unlike gathers what was timed of the shot with other settings than it has now.
-func (c *comparison) unlike() []api.UnlikeSettings {
+func (c *comparison) unlike() []UnlikeSettings {
 	now, subject := shots.Settings(c.Shot.Spec), timings.Subject(c.Shot)
 	type key struct{ place, crew, subject string }
 	times, then := map[key][]float64{}, map[key]map[string]string{}
@@ -273,48 +270,54 @@ func (c *comparison) unlike() []api.UnlikeSettings {
 			times[k], then[k] = append(times[k], r.Seconds), r.Settings
 		}
 	}
-	out := []api.UnlikeSettings{}
+	out := []UnlikeSettings{}
 	for k, seconds := range times {
 		s, _ := timing.Summarise(seconds)
-		row := api.UnlikeSettings{Place: k.place, Crew: k.crew, Seconds: s.Median, Timed: s.Frames}
+		row := UnlikeSettings{Place: k.place, Crew: k.crew, Seconds: s.Median, Timed: s.Frames}
 		both := maps.Clone(now)
 		maps.Copy(both, then[k])
 		for _, name := range slices.Sorted(maps.Keys(both)) {
 			if then[k][name] != now[name] {
-				row.Settings = append(row.Settings, struct {
-					Name string `json:"name"`
-					Now  string `json:"now"`
-					Then string `json:"then"`
-				}{name, now[name], then[k][name]})
+				row.Settings = append(row.Settings, SettingChange{name, now[name], then[k][name]})
 			}
 		}
 		out = append(out, row)
 	}
-	slices.SortFunc(out, func(a, b api.UnlikeSettings) int {
+	slices.SortFunc(out, func(a, b UnlikeSettings) int {
 		return cmp.Or(cmp.Compare(a.Place, b.Place), cmp.Compare(a.Crew, b.Crew), cmp.Compare(a.Seconds, b.Seconds))
 	})
 	return out
 }
 
-// order sorts crews by what was asked; those of which nothing is known come last.
-func order(crews []api.CrewFigures, by *api.CompareShotParamsSort) {
-	sort := api.CompareShotParamsSortSeconds
-	if by != nil {
-		sort = *by
+// Order is what crews are sorted by.
+type Order string
+
+// Orders: by the seconds of a frame, by its cost, by the efficiency of the crew's devices,
+// or by name.
+const (
+	BySeconds    Order = "seconds"
+	ByCost       Order = "cost"
+	ByEfficiency Order = "efficiency"
+	ByName       Order = "crew"
+)
+
+// Sort sorts crews; those of which nothing is known come last.
+func (c *Comparison) Sort(by Order) {
+	cost := func(f Figures) float64 {
+		if f.FrameCost == nil {
+			return 0
+		}
+		return f.FrameCost.Float()
 	}
-	cost := func(c api.CrewFigures) float64 {
-		n, _ := strconv.ParseFloat(c.FrameCost, 64)
-		return n
-	}
-	slices.SortStableFunc(crews, func(a, b api.CrewFigures) int {
+	slices.SortStableFunc(c.Crews, func(a, b Figures) int {
 		known := cmp.Compare(boolInt(a.Seconds == 0), boolInt(b.Seconds == 0))
 		name := cmp.Or(cmp.Compare(a.Place, b.Place), cmp.Compare(a.Crew, b.Crew))
-		switch sort {
-		case api.CompareShotParamsSortCost:
+		switch by {
+		case ByCost:
 			return cmp.Or(known, cmp.Compare(cost(a), cost(b)), name)
-		case api.CompareShotParamsSortEfficiency:
+		case ByEfficiency:
 			return cmp.Or(known, cmp.Compare(b.Efficiency, a.Efficiency), name)
-		case api.CompareShotParamsSortCrew:
+		case ByName:
 			return name
 		}
 		return cmp.Or(known, cmp.Compare(a.Seconds, b.Seconds), name)

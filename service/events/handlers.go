@@ -2,9 +2,13 @@ package events
 
 import (
 	"bytes"
+	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"time"
+
+	"github.com/google/uuid"
 
 	"rotanex.example/api"
 	"rotanex.example/service/httpapi"
@@ -37,15 +41,23 @@ func (f *Feed) Stream(w http.ResponseWriter, r *http.Request, params api.StreamE
 	w.Header().Set("Cache-Control", "no-store")
 	_, _ = fmt.Fprintf(w, "retry: 1000\nid: %s\n: the stream begins\n\n", position)
 	_ = out.Flush()
+	f.follow(ctx, position, params.Run, func(page []byte) error {
+		_, err := w.Write(page)
+		return errors.Join(err, out.Flush())
+	})
+}
 
+// follow writes what happens after a position, of all runs or of one, until the reader is
+// gone or the database is: a client resumes where it was.
+func (f *Feed) follow(ctx context.Context, position Position, run *uuid.UUID, write func([]byte) error) {
 	ticks := f.clock.NewTicker(look)
 	defer ticks.Stop()
 	spoken := f.clock.WallNow()
 	for {
 		woken := f.Wait(Changes)
-		entries, err := f.After(ctx, position, params.Run)
+		entries, err := f.After(ctx, position, run)
 		if err != nil {
-			return // the client resumes where it was
+			return
 		}
 		var page bytes.Buffer
 		for _, e := range entries {
@@ -56,7 +68,7 @@ func (f *Feed) Stream(w http.ResponseWriter, r *http.Request, params api.StreamE
 			page.WriteString(": still here\n\n")
 		}
 		if page.Len() > 0 {
-			if _, err := w.Write(page.Bytes()); err != nil || out.Flush() != nil {
+			if write(page.Bytes()) != nil {
 				return
 			}
 			spoken = f.clock.WallNow()

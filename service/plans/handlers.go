@@ -3,18 +3,16 @@ package plans
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
-	"strconv"
 	"time"
 
 	"github.com/google/uuid"
 
 	"rotanex.example/api"
-	"rotanex.example/core/planning/questions"
 	"rotanex.example/service/access"
 	"rotanex.example/service/computations"
 	"rotanex.example/service/httpapi"
-	"rotanex.example/service/problems"
 )
 
 // Create plans.
@@ -38,64 +36,16 @@ func (p *Plans) Create(w http.ResponseWriter, r *http.Request, params api.Create
 	}
 }
 
-// askOf turns a request into what is asked.
-func askOf(x api.NewPlan) problems.Ask {
-	a := problems.Ask{
-		Shots: x.Shots, By: x.By, Goal: string(x.Goal), Budget: x.Budget, OwnedOnly: x.Rented != nil && !*x.Rented,
-		TimeLimit: time.Duration(float64(x.TimeLimitS) * float64(time.Second)), Slack: share(x.Slack), Confidence: share(x.Confidence),
-		NotBefore: x.NotBefore, Without: x.Without, Run: x.Run, Again: x.Again,
-	}
-	for _, pin := range x.Pin {
-		a.Pin = append(a.Pin, problems.Pin{Shot: pin.Shot, Places: pin.Places})
-	}
-	for _, s := range x.Assume {
-		a.Assume = append(a.Assume, problems.Assumption{What: string(s.What), Name: s.Name, Like: s.Like, Price: s.Price, Count: s.Count, Factor: share(s.Factor), At: s.At})
-	}
-	return a
-}
-
-// choicesOf turns what was asked into the request that asks it again.
-func choicesOf(a *problems.Ask) api.NewPlan {
-	rented := !a.OwnedOnly
-	out := api.NewPlan{
-		Shots: a.Shots, By: a.By, Goal: api.NewPlanGoal(a.Goal), Budget: a.Budget, Rented: &rented, TimeLimitS: float32(a.TimeLimit.Seconds()),
-		Slack: float32(a.Slack), Confidence: float32(a.Confidence), NotBefore: a.NotBefore, Without: a.Without, Run: a.Run, Again: a.Again,
-	}
-	for _, pin := range a.Pin {
-		out.Pin = append(out.Pin, api.Pin{Shot: pin.Shot, Places: pin.Places})
-	}
-	for _, s := range a.Assume {
-		out.Assume = append(out.Assume, api.Assumption{What: api.AssumptionWhat(s.What), Name: s.Name, Like: s.Like, Price: s.Price, Count: s.Count, Factor: float32(s.Factor), At: s.At})
-	}
-	return out
-}
-
-// share is a number of the contract as it was written there: 0.1, not 0.10000000149.
-func share(v float32) float64 {
-	out, _ := strconv.ParseFloat(strconv.FormatFloat(float64(v), 'g', -1, 32), 64)
-	return out
-}
-
 // Get answers with one plan.
 func (p *Plans) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	out, err := p.show(r.Context(), id)
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
-func (p *Plans) show(ctx context.Context, id uuid.UUID) (api.Plan, error) {
-	found, err := p.find(ctx, id)
-	if err != nil {
-		return api.Plan{}, err
-	}
-	return record(found, true)
-}
-
 // List answers with a page of plans, newest first.
 func (p *Plans) List(w http.ResponseWriter, r *http.Request, params api.ListPlansParams) {
-	out := api.PlanList{Items: []api.Plan{}}
-	found, next, err := httpapi.Newest(p.Store.WithContext(r.Context()).Where("part_of IS NULL"), "created_at", "id",
-		func(x Plan) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
-	out.Next = next
+	found, next, err := p.page(r.Context(), params.Cursor, params.Limit)
+	out := api.PlanList{Items: []api.Plan{}, Next: next}
 	for _, f := range found {
 		one, failed := record(f, false)
 		err = errors.Join(err, failed)
@@ -179,35 +129,22 @@ func (p *Plans) CompareSources(w http.ResponseWriter, r *http.Request, shot stri
 
 // Compare says what differs from another plan to this one.
 func (p *Plans) Compare(w http.ResponseWriter, r *http.Request, id uuid.UUID, params api.ComparePlansParams) {
-	out, err := p.compare(r.Context(), params.Since, id)
+	before, after, err := p.both(r.Context(), params.Since, id)
+	var out api.PlanChanges
+	if err == nil {
+		out, err = changesRecord(before, after)
+	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
-func (p *Plans) compare(ctx context.Context, before, after uuid.UUID) (api.PlanChanges, error) {
-	out := api.PlanChanges{Changes: []api.PlanChange{}}
-	var a, b Plan
-	for _, x := range []struct {
-		id   uuid.UUID
-		to   *Plan
-		show *api.Plan
-	}{{before, &a, &out.Before}, {after, &b, &out.After}} {
-		found, err := p.find(ctx, x.id)
-		if err != nil {
-			return out, err
-		}
-		*x.to = found
-		if *x.show, err = record(found, true); err != nil {
-			return out, err
-		}
-		x.show.Problem, x.show.Plan = nil, nil
-	}
-	problemA, planA, err := a.open()
+// Export answers with the plan as a file.
+func (p *Plans) Export(w http.ResponseWriter, r *http.Request, id uuid.UUID, params api.ExportPlanParams) {
+	data, kind, err := p.export(r.Context(), id, params)
 	if err != nil {
-		return out, err
+		httpapi.Fail(w, r, err)
+		return
 	}
-	problemB, planB, err := b.open()
-	for _, x := range questions.Changes(problemA, planA, problemB, planB) {
-		out.Changes = append(out.Changes, api.PlanChange{Place: x.Place, Shot: x.Shot, Text: x.Text})
-	}
-	return out, err
+	w.Header().Set("Content-Type", kind)
+	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=plan-%s.%s", id.String()[:8], params.Format))
+	_, _ = w.Write(data)
 }

@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"rotanex.example/core/planning"
+	"rotanex.example/core/planning/questions"
 	"rotanex.example/service/events"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/problems"
@@ -134,4 +135,31 @@ type tried struct {
 func (p *Plans) triesByPlace(ctx context.Context) (out []tried, err error) {
 	return out, p.Store.WithContext(ctx).Raw(`SELECT coalesce(s.offer, a.host) AS place, count(*) AS tries, count(*) FILTER (WHERE a.outcome <> 'done') AS fail
 		FROM tries a LEFT JOIN servers s ON s.host = a.host WHERE a.outcome <> 'revoked' GROUP BY 1`).Scan(&out).Error
+}
+
+// page returns a page of plans, without the points of curves, newest first.
+func (p *Plans) page(ctx context.Context, cursor *string, limit *int) ([]Plan, string, error) {
+	return httpapi.Newest(p.Store.WithContext(ctx).Where("part_of IS NULL"), "created_at", "id",
+		func(x Plan) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, cursor, limit)
+}
+
+// both returns two plans.
+func (p *Plans) both(ctx context.Context, a, b uuid.UUID) (x, y Plan, err error) {
+	if x, err = p.find(ctx, a); err == nil {
+		y, err = p.find(ctx, b)
+	}
+	return x, y, err
+}
+
+// changed says what differs from one plan to another.
+func changed(a, b Plan) ([]questions.Change, error) {
+	problemA, planA, err := a.open()
+	if err != nil {
+		return nil, err
+	}
+	problemB, planB, err := b.open()
+	if err != nil {
+		return nil, err
+	}
+	return questions.Changes(problemA, planA, problemB, planB), nil
 }

@@ -1,16 +1,15 @@
 package runs
 
 import (
+	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"strings"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
-	"rotanex.example/api"
 	"rotanex.example/service/accounts"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
@@ -22,28 +21,12 @@ import (
 // ChangeOver lets the rest of a run be carried out by another plan, made for it.
 // What crews owe by the old plan is dropped; what they are rendering, and servers
 // that are up, stay.
-func (q *Runs) ChangeOver(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	body, err := httpapi.Body[api.SetRunPlanJSONBody](r)
-	if err == nil {
-		err = q.changeOver(r, id, body.Plan, body.Spend)
-	}
-	var s state
-	if err == nil {
-		s, err = q.read(r.Context(), id)
-	}
-	if err != nil {
-		httpapi.Fail(w, r, err)
-		return
-	}
-	httpapi.Answer(w, r, http.StatusOK, s.record(q.clock.WallNow()), nil)
-}
-
-func (q *Runs) changeOver(r *http.Request, id, plan uuid.UUID, spend string) error {
-	next, err := q.planOf(r.Context(), &plan, uuid.Nil)
+func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string) error {
+	next, err := q.planOf(ctx, &plan, uuid.Nil)
 	if err != nil {
 		return httpapi.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", plan))
 	}
-	err = q.store.WithContext(r.Context()).Transaction(func(tx *gorm.DB) error {
+	err = q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var run Run
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("id = ? AND kind = ?", id, KindRun).Limit(1).Find(&run).Error; err != nil {
 			return err

@@ -2,36 +2,47 @@ package runs
 
 import (
 	"net/http"
-	"time"
 
 	"github.com/google/uuid"
 
 	"rotanex.example/api"
+	"rotanex.example/service/access"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/shots"
 )
+
+// answer answers with a run as it stands, unless something went wrong before.
+func (q *Runs) answer(w http.ResponseWriter, r *http.Request, status int, id uuid.UUID, err error) {
+	var out api.Run
+	if err == nil {
+		var s state
+		if s, err = q.read(r.Context(), id); err == nil {
+			out = s.record(q.clock.WallNow())
+		}
+	}
+	httpapi.Answer(w, r, status, out, err)
+}
+
+// Post carries out a plan.
+func (q *Runs) Post(all *shots.Shots, w http.ResponseWriter, r *http.Request, params api.StartRunParams) {
+	body, err := httpapi.Body[api.StartRunJSONBody](r)
+	id := access.IDFor(r, params.IdempotencyKey)
+	if err == nil {
+		err = q.Start(r.Context(), all, id, Wanted{Plan: body.Plan, Tries: body.Tries, Spend: body.Spend, AcceptProofs: body.AcceptProofs, Request: httpapi.Fingerprint(body)})
+	}
+	q.answer(w, r, http.StatusCreated, id, err)
+}
 
 // Get answers with a run as it stands.
 func (q *Runs) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	s, err := q.read(r.Context(), id)
-	var out api.Run
-	if err == nil {
-		out = s.record(q.clock.WallNow())
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	q.answer(w, r, http.StatusOK, id, nil)
 }
 
 // List answers with a page of runs, newest first.
 func (q *Runs) List(w http.ResponseWriter, r *http.Request, params api.ListRunsParams) {
-	out := api.RunList{Items: []api.Run{}}
-	runs, next, err := httpapi.Newest(q.store.WithContext(r.Context()).Where("kind = 'run'"), "created_at", "id",
-		func(x Run) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, params.Cursor, params.Limit)
-	out.Next = next
-	for _, run := range runs {
-		s, failed := q.read(r.Context(), run.ID)
-		if failed != nil {
-			err = failed
-			break
-		}
+	found, next, err := q.page(r.Context(), params.Cursor, params.Limit)
+	out := api.RunList{Items: []api.Run{}, Next: next}
+	for _, s := range found {
 		out.Items = append(out.Items, s.record(q.clock.WallNow()))
 	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
@@ -43,9 +54,14 @@ func (q *Runs) PutState(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	if err == nil {
 		err = q.SetState(r.Context(), id, string(body.State))
 	}
-	if err != nil {
-		httpapi.Fail(w, r, err)
-		return
+	q.answer(w, r, http.StatusOK, id, err)
+}
+
+// PutPlan lets the rest of a run be carried out by another plan, made for it.
+func (q *Runs) PutPlan(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	body, err := httpapi.Body[api.SetRunPlanJSONBody](r)
+	if err == nil {
+		err = q.ChangeOver(r.Context(), id, body.Plan, body.Spend)
 	}
-	q.Get(w, r, id)
+	q.answer(w, r, http.StatusOK, id, err)
 }

@@ -3,20 +3,17 @@ package runs
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
 
-	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/frames"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/providers"
-	"rotanex.example/service/access"
 	"rotanex.example/service/accounts"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/farms"
@@ -30,39 +27,31 @@ import (
 // defaultTries is how often a frame may fail before it is given up.
 const defaultTries = dispatch.DefaultTries
 
-// Start carries out a plan.
-func (q *Runs) Start(all *shots.Shots, w http.ResponseWriter, r *http.Request, params api.StartRunParams) {
-	body, err := httpapi.Body[api.StartRunJSONBody](r)
-	id := access.IDFor(r, params.IdempotencyKey)
-	if err == nil {
-		err = q.start(all, r, id, body)
-	}
-	var s state
-	if err == nil {
-		s, err = q.read(r.Context(), id)
-	}
-	if err != nil {
-		httpapi.Fail(w, r, err)
-		return
-	}
-	httpapi.Answer(w, r, http.StatusCreated, s.record(q.clock.WallNow()), nil)
+// Wanted is how a person wants a plan to be carried out.
+type Wanted struct {
+	Plan         uuid.UUID
+	Tries        int    // of a frame, before it is given up; 0: the usual
+	Spend        string // money that servers, farms and seats may cost at most; "": nothing
+	AcceptProofs bool   // farms' proof frames need nobody who accepts them
+	Request      []byte
 }
 
-func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.StartRunJSONBody) error {
-	tries := body.Tries
+// Start carries out a plan. Of a run that stands already under its id nothing changes.
+func (q *Runs) Start(ctx context.Context, all *shots.Shots, id uuid.UUID, want Wanted) error {
+	tries := want.Tries
 	if tries == 0 {
 		tries = defaultTries
 	}
-	run := Run{ID: id, Kind: KindRun, PlanID: &body.Plan, Request: httpapi.Fingerprint(body), Tries: tries, CreatedAt: q.clock.Now(), AcceptProofs: body.AcceptProofs}
-	p, err := q.planOf(r.Context(), run.PlanID, run.ID)
+	run := Run{ID: id, Kind: KindRun, PlanID: &want.Plan, Request: want.Request, Tries: tries, CreatedAt: q.clock.Now(), AcceptProofs: want.AcceptProofs}
+	p, err := q.planOf(ctx, run.PlanID, run.ID)
 	if err != nil {
-		return httpapi.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", body.Plan))
+		return httpapi.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", want.Plan))
 	}
 	if p.Plan.Status == planning.Impossible {
 		return httpapi.Conflict("the plan is impossible: it has no bookings to carry out")
 	}
 	var only struct{ Assumes, OfRun bool }
-	err = q.store.WithContext(r.Context()).Raw("SELECT coalesce(jsonb_array_length(notes->'assumes'), 0) > 0 AS assumes, run_id IS NOT NULL AS of_run FROM plans WHERE id = ?", body.Plan).Scan(&only).Error
+	err = q.store.WithContext(ctx).Raw("SELECT coalesce(jsonb_array_length(notes->'assumes'), 0) > 0 AS assumes, run_id IS NOT NULL AS of_run FROM plans WHERE id = ?", want.Plan).Scan(&only).Error
 	switch {
 	case err != nil:
 		return err
@@ -71,11 +60,11 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 	case only.OfRun:
 		return httpapi.Conflict("the plan is for the rest of a run: rotanex replan RUN --apply carries it out there")
 	}
-	if run.Cap, err = p.spend(body.Spend); err != nil {
+	if run.Cap, err = p.spend(want.Spend); err != nil {
 		return err
 	}
 	b := Beginning{Run: run, Hired: p.hires(id, run.CreatedAt)}
-	if err := q.addShots(r.Context(), all, &b, p); err != nil {
+	if err := q.addShots(ctx, all, &b, p); err != nil {
 		return err
 	}
 	hostOf := map[string]string{}
@@ -91,7 +80,7 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 	for _, x := range gathered(p.Plan.Bookings) {
 		b.Bookings = append(b.Bookings, p.booking(id, x, hostOf))
 		if x.Farm != "" {
-			b.FarmJobs = append(b.FarmJobs, p.farmJob(id, body.Plan, x))
+			b.FarmJobs = append(b.FarmJobs, p.farmJob(id, want.Plan, x))
 		}
 		booked[planning.Booking{Shot: x.Shot, Host: x.Host, Crew: x.Crew}] = true
 	}
@@ -100,7 +89,7 @@ func (q *Runs) start(all *shots.Shots, r *http.Request, id uuid.UUID, body api.S
 			b.Bookings = append(b.Bookings, p.reserves(id, reserve)...)
 		}
 	}
-	return q.Begin(r.Context(), b)
+	return q.Begin(ctx, b)
 }
 
 // addShots adds the plan's shots to a run, each with its frames: those that are planned

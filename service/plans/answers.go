@@ -2,10 +2,14 @@ package plans
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"time"
+
+	"github.com/google/uuid"
 
 	"rotanex.example/api"
 	"rotanex.example/core/forecast"
@@ -254,4 +258,67 @@ func showSources(shot, currency string, x compared) api.SourceComparison {
 		out.Rows = append(out.Rows, row)
 	}
 	return out
+}
+
+// askOf turns a request into what is asked.
+func askOf(x api.NewPlan) problems.Ask {
+	a := problems.Ask{
+		Shots: x.Shots, By: x.By, Goal: string(x.Goal), Budget: x.Budget, OwnedOnly: x.Rented != nil && !*x.Rented,
+		TimeLimit: time.Duration(float64(x.TimeLimitS) * float64(time.Second)), Slack: share(x.Slack), Confidence: share(x.Confidence),
+		NotBefore: x.NotBefore, Without: x.Without, Run: x.Run, Again: x.Again,
+	}
+	for _, pin := range x.Pin {
+		a.Pin = append(a.Pin, problems.Pin{Shot: pin.Shot, Places: pin.Places})
+	}
+	for _, s := range x.Assume {
+		a.Assume = append(a.Assume, problems.Assumption{What: string(s.What), Name: s.Name, Like: s.Like, Price: s.Price, Count: s.Count, Factor: share(s.Factor), At: s.At})
+	}
+	return a
+}
+
+// choicesOf turns what was asked into the request that asks it again.
+func choicesOf(a *problems.Ask) api.NewPlan {
+	rented := !a.OwnedOnly
+	out := api.NewPlan{
+		Shots: a.Shots, By: a.By, Goal: api.NewPlanGoal(a.Goal), Budget: a.Budget, Rented: &rented, TimeLimitS: float32(a.TimeLimit.Seconds()),
+		Slack: float32(a.Slack), Confidence: float32(a.Confidence), NotBefore: a.NotBefore, Without: a.Without, Run: a.Run, Again: a.Again,
+	}
+	for _, pin := range a.Pin {
+		out.Pin = append(out.Pin, api.Pin{Shot: pin.Shot, Places: pin.Places})
+	}
+	for _, s := range a.Assume {
+		out.Assume = append(out.Assume, api.Assumption{What: api.AssumptionWhat(s.What), Name: s.Name, Like: s.Like, Price: s.Price, Count: s.Count, Factor: float32(s.Factor), At: s.At})
+	}
+	return out
+}
+
+// share is a number of the contract as it was written there: 0.1, not 0.10000000149.
+func share(v float32) float64 {
+	out, _ := strconv.ParseFloat(strconv.FormatFloat(float64(v), 'g', -1, 32), 64)
+	return out
+}
+
+func (p *Plans) show(ctx context.Context, id uuid.UUID) (api.Plan, error) {
+	found, err := p.find(ctx, id)
+	if err != nil {
+		return api.Plan{}, err
+	}
+	return record(found, true)
+}
+
+// changesRecord is what differs from one plan to another.
+func changesRecord(a, b Plan) (out api.PlanChanges, err error) {
+	if out.Before, err = record(a, true); err != nil {
+		return out, err
+	}
+	if out.After, err = record(b, true); err != nil {
+		return out, err
+	}
+	out.Before.Problem, out.Before.Plan, out.After.Problem, out.After.Plan = nil, nil, nil, nil
+	out.Changes = []api.PlanChange{}
+	changes, err := changed(a, b)
+	for _, x := range changes {
+		out.Changes = append(out.Changes, api.PlanChange{Place: x.Place, Shot: x.Shot, Text: x.Text})
+	}
+	return out, err
 }
