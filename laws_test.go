@@ -87,6 +87,23 @@ func TestOneWayToTheDatabase(t *testing.T) {
 	})
 }
 
+// What is said in PostgreSQL's own words stands in records.go of the package that says it,
+// beside its records: whoever changes a table looks there.
+func TestStatementsStandWithTheRecords(t *testing.T) {
+	sources(t, func(pkg, path string, file *ast.File) {
+		if pkg == "service/store" || pkg == "service/testdb" || strings.HasPrefix(filepath.Base(path), "records") {
+			return
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			call, ok := n.(*ast.SelectorExpr)
+			if ok && (call.Sel.Name == "Raw" || call.Sel.Name == "Exec") {
+				assert.Fail(t, "a statement stands outside of records.go", "%s, byte %d", path, call.Pos())
+			}
+			return true
+		})
+	})
+}
+
 // What changes a record with GORM is of the package that has the record.
 func TestRecordsAreChangedByTheirOwner(t *testing.T) {
 	changes := map[string]bool{"Create": true, "CreateInBatches": true, "Save": true, "Delete": true, "Model": true, "Updates": true}

@@ -308,3 +308,9 @@ func Explain(step Step, failed Fit, to []Candidate) string {
 	}
 	return fmt.Sprintf("out of memory: %s; it goes to %s (%s)", failed.Why, strings.Join(where, " or "), step)
 }
+
+// StepsLeft are the steps that a shot permits less the mode of memory that the frame was
+// already rendered with; "" is none.
+func StepsLeft(permits []Step, mode string) []Step {
+	return slices.DeleteFunc(slices.Clone(permits), func(s Step) bool { return string(s) == mode })
+}

@@ -119,29 +119,6 @@ func (a *Access) JoinToken(ctx context.Context, host string) (Token, string, err
 	return a.Create(ctx, Token{Kind: "join", Name: "join " + host, Role: Agent, Host: &host, ExpiresAt: &expires})
 }
 
-// Join trades a join token for the host's credential. The token is used up in
-// the same transaction, and credentials the host had before are worthless after.
-func (a *Access) Join(ctx context.Context, joinToken, host string) (string, error) {
-	hash := sha256.Sum256([]byte(joinToken))
-	secret := newSecret()
-	own := sha256.Sum256([]byte(secret))
-	err := a.store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		used := tx.Exec(`DELETE FROM tokens WHERE hash = ? AND kind = 'join' AND expires_at > ? AND (host IS NULL OR host = ?)`,
-			hash[:], a.clock.WallNow(), host)
-		if used.Error != nil {
-			return used.Error
-		}
-		if used.RowsAffected == 0 {
-			return httpapi.Forbidden(fmt.Sprintf("the join token is not good for host %s, was used before or has expired; make a new one: rotanex tokens join %s", host, host))
-		}
-		if err := tx.Exec(`DELETE FROM tokens WHERE kind = 'agent' AND host = ?`, host).Error; err != nil {
-			return err
-		}
-		return tx.Create(&Token{Kind: "agent", Name: "agent " + host, Role: Agent, Host: &host, Hash: own[:], CreatedAt: a.clock.WallNow()}).Error
-	})
-	return secret, err
-}
-
 // find returns whose secret it is.
 func (a *Access) find(ctx context.Context, secret string) (Principal, bool, error) {
 	hash := sha256.Sum256([]byte(secret))

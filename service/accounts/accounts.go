@@ -66,12 +66,6 @@ type Account struct {
 	proofs  map[uuid.UUID][]int
 }
 
-// runs reads runs by their ids, oldest first; all that carry a plan out without one.
-func (a *Accounts) runs(ctx context.Context, id *uuid.UUID) (out []Run, err error) {
-	return out, a.store.WithContext(ctx).Raw(`SELECT id, plan_id, state, cap::text AS cap, created_at, ended_at FROM runs
-		WHERE plan_id IS NOT NULL AND ($1::uuid IS NULL OR id = $1) ORDER BY created_at, id`, id).Scan(&out).Error
-}
-
 // find reads one run.
 func (a *Accounts) find(ctx context.Context, id uuid.UUID) (Run, error) {
 	all, err := a.runs(ctx, &id)
@@ -111,23 +105,6 @@ func (a *Accounts) Of(ctx context.Context, id uuid.UUID) (s Account, err error) 
 		s.Hosts[h.Name] = h
 	}
 	return s, nil
-}
-
-// readHired reads the extra seats that a run has hired, paid until it ends, or until now.
-func (a *Accounts) readHired(ctx context.Context, s *Account) error {
-	until := s.overAt()
-	var err error
-	s.hired, err = store.Rows(a.store.WithContext(ctx).Raw("SELECT pool, from_at, seats, price::text, days FROM hired_seats WHERE run_id = $1 ORDER BY from_at, pool", s.ID), func(row store.Row) (ledger.Hired, error) {
-		h := ledger.Hired{Until: until}
-		var price string
-		err := row.Scan(&h.Pool, &h.From, &h.Seats, &price, &h.Days)
-		if err == nil {
-			h.From = h.From.UTC()
-			h.Price, err = pricing.ParseMoney(price)
-		}
-		return h, err
-	})
-	return err
 }
 
 // FrameCost is what a frame costs of an amount for so many, to a hundredth of a cent: one

@@ -14,7 +14,6 @@ import (
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/rental"
-	"rotanex.example/service/store"
 )
 
 // DayWork is what a crew did of a shot on a day.
@@ -38,63 +37,6 @@ type charge struct {
 
 func (c charge) metered() string {
 	return fmt.Sprintf("%s %s for %s", c.Unit, c.Amount, time.Duration(c.Metered*float64(time.Second)).Round(time.Second))
-}
-
-// readMoney reads what the ledger of a run rests on.
-func (a *Accounts) readMoney(ctx context.Context, s *Account) error {
-	var err error
-	s.Work, err = store.Rows(a.store.WithContext(ctx).Raw(`
-		SELECT a.host, a.crew, f.shot, date_trunc('day', a.ended_at AT TIME ZONE 'UTC'), count(*) FILTER (WHERE a.outcome = 'done'), count(*) FILTER (WHERE a.outcome <> 'done'),
-		       coalesce(sum(a.seconds) FILTER (WHERE a.outcome = 'done'), 0), coalesce(sum(a.seconds) FILTER (WHERE a.outcome <> 'done'), 0),
-		       coalesce(json_agg(DISTINCT a.cause) FILTER (WHERE a.cause <> ''), '[]'), coalesce(j.booking_id, 0)
-		FROM tries a JOIN frames f ON f.id = a.frame_id LEFT JOIN farm_jobs j ON j.run_id = a.run_id AND j.farm = a.host AND j.booking_id = coalesce(a.booking_id, f.booking_id)
-		WHERE a.run_id = $1 GROUP BY 1, 2, 3, 4, j.booking_id ORDER BY 4, 1, 2, 3, j.booking_id`, s.ID), func(row store.Row) (w DayWork, err error) {
-		err = row.Scan(&w.Host, &w.Crew, &w.Shot, &w.Day, &w.Done, &w.Failed, &w.DoneS, &w.FailedS, store.JSON(&w.Causes), &w.Booking)
-		w.Day = w.Day.UTC()
-		return w, err
-	})
-	if err != nil {
-		return err
-	}
-	if s.charges, err = a.readCharges(ctx, "run_id = $1", s.ID); err != nil {
-		return err
-	}
-	if err := a.store.WithContext(ctx).Raw("SELECT host, min(started_at) AS first, max(ended_at) AS last FROM tries WHERE run_id = ? GROUP BY host", s.ID).Scan(&s.spans).Error; err != nil {
-		return err
-	}
-	if err := a.readHired(ctx, s); err != nil {
-		return err
-	}
-	type proofs struct {
-		job    uuid.UUID
-		frames []int
-	}
-	all, err := store.Rows(a.store.WithContext(ctx).Raw("SELECT id, to_json(proofs) FROM farm_jobs WHERE run_id = $1", s.ID), func(row store.Row) (p proofs, err error) {
-		return p, row.Scan(&p.job, store.JSON(&p.frames))
-	})
-	s.proofs = map[uuid.UUID][]int{}
-	for _, p := range all {
-		s.proofs[p.job] = p.frames
-	}
-	return err
-}
-
-func (a *Accounts) readCharges(ctx context.Context, which string, args ...any) ([]charge, error) {
-	return store.Rows(a.store.WithContext(ctx).Raw("SELECT source, place, unit, at, metered_s, amount::text, cost::text, factor FROM charges WHERE "+which+" ORDER BY id", args...), func(row store.Row) (c charge, err error) {
-		var amount, cost, factor string
-		if err = row.Scan(&c.Source, &c.Place, &c.Unit, &c.At, &c.Metered, &amount, &cost, &factor); err != nil {
-			return c, err
-		}
-		if c.Amount, err = pricing.ParseMoney(amount); err != nil {
-			return c, err
-		}
-		var ok bool
-		if c.Factor, ok = new(big.Rat).SetString(factor); !ok {
-			return c, fmt.Errorf("stored factor %q of %s", factor, c.Place)
-		}
-		c.Cost = c.Amount.Scaled(c.Factor) // exact; what is stored is to twelve decimals
-		return c, nil
-	})
 }
 
 // chargeOf returns what a place was charged, nil if it is not yet.

@@ -62,14 +62,9 @@ func (q *frameCounts) Collect(out chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
 	counts := map[string]float64{"waiting": 0, "rendering": 0, "done": 0, "failed": 0}
-	var found []struct {
-		State string
-		N     float64
-	}
-	if q.service.store.WithContext(ctx).Raw(`
-		SELECT f.state, count(*) AS n FROM frames f JOIN runs r ON r.id = f.run_id WHERE r.state IN ('running', 'paused') GROUP BY 1`).Scan(&found).Error == nil {
-		for _, f := range found {
-			counts[f.State] = f.N
+	if open, err := q.service.standing.OpenFrames(ctx); err == nil {
+		for state, n := range open {
+			counts[string(state)] = float64(n)
 		}
 	}
 	for state, n := range counts {
@@ -82,9 +77,8 @@ func (q *frameCounts) Collect(out chan<- prometheus.Metric) {
 			}
 		}
 	}
-	var up float64
-	if q.service.store.WithContext(ctx).Raw("SELECT count(*) FROM hosts WHERE agent_seen > $1", q.service.clock.WallNow().Add(-20*time.Second)).Row().Scan(&up) == nil {
-		out <- prometheus.MustNewConstMetric(hostsHelp, prometheus.GaugeValue, up)
+	if up, err := q.service.hosts.CountUp(ctx); err == nil {
+		out <- prometheus.MustNewConstMetric(hostsHelp, prometheus.GaugeValue, float64(up))
 	}
 }
 

@@ -8,6 +8,9 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+
+	"rotanex.example/core/dispatch"
+	"rotanex.example/service/store"
 )
 
 // Booking is what a plan gave one crew to do. One of no frames is a reserve: a
@@ -113,4 +116,37 @@ func Replace(tx *gorm.DB, run uuid.UUID, host, by string, start, end, closes tim
 		return err
 	}
 	return tx.Exec("UPDATE bookings SET frames = taken WHERE run_id = $1 AND host = $2 AND taken < frames", run, host).Error
+}
+
+const crewColumns = `b.id, b.run_id, b.shot, b.host, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.close_at, b.frame_s, b.frame_s / b.nodes,
+	r.kind = 'trial', coalesce((s.spec->>'host_memory_gb')::float8, 0), b.memory_mode, coalesce(s.spec->>'licence', ''), b.excluded,
+	h.name IS NOT NULL, coalesce(h.draining, false), h.agent_seen, v.state, j.state
+	FROM bookings b JOIN runs r ON r.id = b.run_id JOIN run_shots s ON s.run_id = b.run_id AND s.shot = b.shot LEFT JOIN hosts h ON h.name = b.host
+	LEFT JOIN servers v ON v.run_id = b.run_id AND v.host = b.host LEFT JOIN farm_jobs j ON j.booking_id = b.id`
+
+// read reads bookings as the rule looks at them. Wall is the real time, by which hosts
+// are heard of.
+func read(tx *gorm.DB, wall time.Time, where string, args ...any) ([]*Crew, error) {
+	return store.Rows(tx.Raw("SELECT "+crewColumns+" WHERE "+where+" ORDER BY b.id", args...), func(row store.Row) (*Crew, error) {
+		c := &Crew{}
+		var closes *time.Time
+		var frame float64
+		err := row.Scan(&c.ID, &c.Run, &c.Shot, &c.Host, &c.Name, store.JSON(&c.Devices), &c.Frames, &c.Taken, &c.Start, &c.End, &closes, &c.Pace, &frame,
+			&c.Trial, &c.MemoryGB, &c.Mode, &c.Licence, &c.Excluded, &c.Known, &c.drains, &c.seen, &c.server, &c.job)
+		if err != nil {
+			return nil, err
+		}
+		if closes != nil {
+			c.Close = *closes
+		}
+		c.Frame = time.Duration(frame * float64(time.Second))
+		c.Place, c.Farm = dispatch.Place(c.Host, c.Name), c.job != nil
+		c.State, c.Said = c.stands(wall)
+		return c, nil
+	})
+}
+
+// FrameS is how many seconds a booking expects a frame to take.
+func FrameS(tx *gorm.DB, booking int64) (seconds float64, err error) {
+	return seconds, tx.Raw("SELECT frame_s FROM bookings WHERE id = $1", booking).Row().Scan(&seconds)
 }

@@ -19,9 +19,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/google/uuid"
-	"gorm.io/gorm"
-
 	"rotanex.example/service/clock"
 	"rotanex.example/service/store"
 )
@@ -53,15 +50,6 @@ type Feed struct {
 // New makes a feed. Listen must run for it to hear other processes.
 func New(s *store.Store, c clock.Clock, log *slog.Logger) *Feed {
 	return &Feed{store: s, clock: c, log: log, waiting: map[string]chan struct{}{}, due: map[string]bool{}, signal: make(chan struct{}, 1)}
-}
-
-// Write adds an event in a transaction of GORM. Call Wake once it is committed.
-func (f *Feed) Write(tx *gorm.DB, e Event) error {
-	row, err := f.row(e)
-	if err != nil {
-		return err
-	}
-	return tx.Exec("INSERT INTO events (run_id, data, at) VALUES (?, ?, ?)", row...).Error
 }
 
 func (f *Feed) row(e Event) ([]any, error) {
@@ -153,7 +141,7 @@ func (f *Feed) notify(ctx context.Context) {
 		clear(f.due)
 		f.mu.Unlock()
 		if len(topics) > 0 && ctx.Err() == nil {
-			if err := f.store.WithContext(ctx).Exec("SELECT pg_notify($1, $2)", channel, strings.Join(topics, " ")).Error; err != nil {
+			if err := tellAll(f.store.WithContext(ctx), topics); err != nil {
 				f.log.Debug("a wake-up was not passed on", "error", err)
 			}
 		}
@@ -190,20 +178,3 @@ type Entry struct {
 
 // batch is the most events that are read at once.
 const batch = 1000
-
-// Now returns the position after everything that can be read now.
-func (f *Feed) Now(ctx context.Context) (p Position, err error) {
-	err = f.store.WithContext(ctx).Raw("SELECT pg_snapshot_xmin(pg_current_snapshot())::text::bigint").Row().Scan(&p.xid)
-	return p, err // ids begin at 1, so the position is before any event of that transaction
-}
-
-// After returns events after the position, at most a batch, of one run or all.
-func (f *Feed) After(ctx context.Context, p Position, run *uuid.UUID) ([]Entry, error) {
-	return store.Rows(f.store.WithContext(ctx).Raw(`
-		SELECT xid, id, data FROM events
-		WHERE (xid, id) > ($1, $2) AND xid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint
-		  AND ($3::uuid IS NULL OR run_id = $3)
-		ORDER BY xid, id LIMIT $4`, p.xid, p.id, run, batch), func(row store.Row) (e Entry, err error) {
-		return e, row.Scan(&e.xid, &e.id, store.JSON(&e.Data))
-	})
-}

@@ -81,13 +81,10 @@ func New(c Config) *Farms {
 // lookEvery is how often, in real time, a farm is asked how a job is.
 const lookEvery = time.Second
 
-// working are the states in which a job holds frames.
-const working = "'sending', 'analysing', 'queued', 'proofing', 'held', 'rendering'"
-
 // Sweep renews the leases of jobs, and sends for those whose turn it is and for farms that
 // were not asked for long. Any number of services may do so at once.
 func (f *Farms) Sweep(ctx context.Context) error {
-	holders, err := store.Column[uuid.UUID](f.store.WithContext(ctx).Raw("SELECT id FROM farm_jobs WHERE state IN (" + working + ")"))
+	holders, err := holding(f.store.WithContext(ctx))
 	if err != nil {
 		return err
 	}
@@ -96,11 +93,7 @@ func (f *Farms) Sweep(ctx context.Context) error {
 	}
 	return f.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		wall := f.clock.WallNow()
-		due, err := store.Column[string](tx.Raw(`UPDATE farm_jobs SET look_at = $2 WHERE id IN (
-			SELECT j.id FROM farm_jobs j JOIN runs r ON r.id = j.run_id
-			WHERE CASE WHEN j.state = 'planned' THEN j.from_at <= $1 AND r.state <> 'paused' OR r.state NOT IN ('running', 'paused')
-			      ELSE j.state NOT IN ('ended', 'not-started') END AND coalesce(j.look_at, '-infinity') <= $3
-			FOR UPDATE OF j SKIP LOCKED) RETURNING id::text`, f.clock.Now(), wall.Add(lookEvery), wall))
+		due, err := takeDue(tx, f.clock.Now(), wall)
 		for _, id := range due {
 			err = errors.Join(err, f.jobs.Send(ctx, tx, step, id))
 		}
@@ -141,40 +134,6 @@ func (j job) holder() queue.Holder {
 }
 
 func (j job) open() bool { return j.runState == "running" || j.runState == "paused" }
-
-func (f *Farms) find(ctx context.Context, id string) (job, bool, error) {
-	return store.First(f.store.WithContext(ctx).Raw(`
-		SELECT j.id, j.run_id, j.order_id, j.booking_id, j.shot, j.farm, j.source, j.crew, j.frames, j.state, to_json(j.proofs), j.accepted, r.state, r.accept_proofs, f.spec, s.spec,
-		       coalesce(s.package, '[]'), coalesce((SELECT kind FROM licences WHERE pool = s.spec->>'licence'), '')
-		FROM farm_jobs j JOIN runs r ON r.id = j.run_id JOIN farms f ON f.name = j.farm JOIN run_shots s ON s.run_id = j.run_id AND s.shot = j.shot
-		WHERE j.id = $1::uuid`, id), func(row store.Row) (j job, err error) {
-		return j, row.Scan(&j.id, &j.run, &j.order, &j.booking, &j.shot, &j.farm, &j.source, &j.crew, &j.frames, &j.state, store.JSON(&j.proofs), &j.accepted, &j.runState, &j.accepts,
-			store.JSON(&j.tier), store.JSON(&j.shotSpec), store.JSON(&j.files), &j.licence)
-	})
-}
-
-// set moves a job on from the state in which it was found; also may change more.
-func (f *Farms) set(ctx context.Context, j job, state, trouble string, also func(tx *gorm.DB) error) error {
-	moved := false
-	err := f.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		done := tx.Exec("UPDATE farm_jobs SET state = $3, trouble = CASE WHEN $4 = '' THEN trouble ELSE $4 END, look_at = NULL WHERE id = $1 AND state = $2", j.id, j.state, state, trouble)
-		if done.Error != nil || done.RowsAffected == 0 {
-			return done.Error
-		}
-		moved = true
-		if also != nil {
-			if err := also(tx); err != nil {
-				return err
-			}
-		}
-		return f.feed.Write(tx, events.Event{Kind: events.Farm, Run: j.run.String(), Shot: j.shot, Host: j.farm, State: state, Cause: trouble})
-	})
-	if moved && err == nil {
-		f.log.Info("farm job", "farm", j.farm, "shot", j.shot, "state", state, "trouble", trouble)
-		f.feed.Wake(events.Changes, events.Work)
-	}
-	return err
-}
 
 // step does what a job is due for.
 func (f *Farms) step(ctx context.Context, id string) error {
@@ -228,9 +187,7 @@ func (f *Farms) begin(ctx context.Context, j job) error {
 		}
 		proofs := []int{frames[0], frames[taken/2], frames[taken-1]}
 		slices.Sort(proofs)
-		err = tx.Exec("UPDATE farm_jobs SET frames = $2, proofs = $3, committed = $4::numeric, sent_at = $5 WHERE id = $1",
-			j.id, taken, slices.Compact(proofs), cost.Rat().FloatString(12), f.clock.Now()).Error
-		return err
+		return begun(tx, j.id, taken, slices.Compact(proofs), cost, f.clock.Now())
 	})
 	if errors.Is(err, errNotBegun) {
 		return f.never(ctx, j, why)
@@ -271,7 +228,7 @@ func (f *Farms) send(ctx context.Context, farm providers.Farm, j job) error {
 		return err
 	}
 	return f.set(ctx, j, "analysing", "", func(tx *gorm.DB) error {
-		return tx.Exec("UPDATE farm_jobs SET handed_at = $2 WHERE id = $1", j.id, f.clock.Now()).Error
+		return handed(tx, j.id, f.clock.Now())
 	})
 }
 

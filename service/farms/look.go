@@ -2,7 +2,6 @@ package farms
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -13,6 +12,7 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/pricing"
 	"rotanex.example/providers"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/sources"
 )
 
@@ -25,12 +25,7 @@ func (f *Farms) look(ctx context.Context, farm providers.Farm, j job) error {
 	if err != nil {
 		return err
 	}
-	findings, err := json.Marshal(append([]string{}, seen.Findings...))
-	if err != nil {
-		return err
-	}
-	if err := f.store.WithContext(ctx).Exec(`UPDATE farm_jobs SET findings = $2, queue = $3, node_s = $4, started_at = CASE WHEN started_at IS NULL AND $5 THEN $6 ELSE started_at END WHERE id = $1`,
-		j.id, findings, seen.Queue, seen.NodeSeconds, seen.State != providers.Analysing && seen.State != providers.Queued && seen.State != providers.Rejected, f.clock.Now()).Error; err != nil {
+	if err := noteSeen(f.store.WithContext(ctx), j.id, seen, f.clock.Now()); err != nil {
 		return err
 	}
 	if seen.State == providers.Rejected {
@@ -84,7 +79,7 @@ func (f *Farms) onProofs(ctx context.Context, farm providers.Farm, j job) error 
 		case found.with == 0:
 			said = "proof frames accepted unseen: there was no frame of the shot to compare them with"
 		}
-		if err := f.store.WithContext(ctx).Exec("UPDATE farm_jobs SET accepted = true WHERE id = $1 AND accepted IS NULL", j.id).Error; err != nil {
+		if err := accept(f.store.WithContext(ctx), j.id); err != nil {
 			return err
 		}
 	}
@@ -142,18 +137,13 @@ func (f *Farms) cost(ctx context.Context, j job) (pricing.Money, error) {
 	if err != nil {
 		return pricing.Money{}, err
 	}
-	var frame float64
-	if err := f.store.WithContext(ctx).Raw("SELECT frame_s FROM bookings WHERE id = $1", j.booking).Row().Scan(&frame); err != nil {
+	frame, err := bookings.FrameS(f.store.WithContext(ctx), j.booking)
+	if err != nil {
 		return pricing.Money{}, err
 	}
 	// The minimum charge is for all jobs of the order: what others are expected to come to
 	// counts towards it.
-	var others string
-	err = f.store.WithContext(ctx).Raw("SELECT coalesce(sum(committed), 0)::text FROM farm_jobs WHERE order_id = $1 AND farm = $2 AND id <> $3", j.order, j.farm, j.id).Row().Scan(&others)
-	if err != nil {
-		return pricing.Money{}, err
-	}
-	committed, err := pricing.ParseMoney(others)
+	committed, err := committedOf(f.store.WithContext(ctx), j)
 	if err != nil {
 		return pricing.Money{}, err
 	}
@@ -176,9 +166,7 @@ func (f *Farms) close(ctx context.Context, farm providers.Farm, j job) error {
 	if err != nil && !gone {
 		return err
 	}
-	var others bool
-	err = f.store.WithContext(ctx).Raw(`SELECT EXISTS (SELECT FROM farm_jobs WHERE order_id = $1 AND farm = $2 AND id <> $3 AND (state IN (`+working+`) OR state = 'planned' AND EXISTS (
-		SELECT FROM runs WHERE id = $4 AND state IN ('running', 'paused'))))`, j.order, j.farm, j.id, j.run).Row().Scan(&others)
+	others, err := othersOpen(f.store.WithContext(ctx), j)
 	if err != nil || others {
 		return err // looked at again in its turn
 	}
@@ -189,12 +177,11 @@ func (f *Farms) close(ctx context.Context, farm providers.Farm, j job) error {
 		}
 	}
 	return f.set(ctx, j, "ended", "", func(tx *gorm.DB) error {
-		err := tx.Exec("UPDATE farm_jobs SET ended_at = $2, node_s = $3 WHERE id = $1", j.id, f.clock.Now(), seen.NodeSeconds).Error
-		if err != nil || gone {
+		if err := ended(tx, j.id, f.clock.Now(), seen.NodeSeconds); err != nil || gone {
 			return err
 		}
 		run := j.run.String()
-		_, err = f.sources.Enter(tx, sources.Charge{Run: &run, Source: j.source, Place: j.id.String(), Metered: seen.NodeSeconds, Amount: seen.Charge})
+		_, err := f.sources.Enter(tx, sources.Charge{Run: &run, Source: j.source, Place: j.id.String(), Metered: seen.NodeSeconds, Amount: seen.Charge})
 		return err
 	})
 }

@@ -214,7 +214,7 @@ func (h *Hosts) Drain(ctx context.Context, name string, drain bool) error {
 		return err
 	}
 	err := h.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Exec("UPDATE hosts SET draining = ? WHERE name = ?", drain, name).Error; err != nil {
+		if err := setDraining(tx, name, drain); err != nil {
 			return err
 		}
 		state := "open"
@@ -244,15 +244,6 @@ func (h *Hosts) offerPage(ctx context.Context, cursor *string, limit *int) (out 
 		out = append(out, one)
 	}
 	return out, next, err
-}
-
-func (h *Hosts) priced(ctx context.Context, o Offer) (PricedOffer, error) {
-	unit, known, err := store.First(h.store.WithContext(ctx).Raw("SELECT coalesce(nullif(spec->'card'->>'currency', ''), $2) FROM sources WHERE name = $1", o.Source, h.currency),
-		func(row store.Row) (unit string, err error) { return unit, row.Scan(&unit) })
-	if !known {
-		unit = h.currency
-	}
-	return PricedOffer{o, unit}, err
 }
 
 // PutOffer makes an offer or replaces it.

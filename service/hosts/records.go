@@ -1,10 +1,13 @@
 package hosts
 
 import (
+	"context"
 	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+
+	"rotanex.example/service/store"
 )
 
 // Heard notes that a host's agent spoke; false: another agent reported for it since.
@@ -28,4 +31,22 @@ func Drain(tx *gorm.DB, name string) error {
 // ForgetServer takes a rented server out of the stock.
 func ForgetServer(tx *gorm.DB, name string) error {
 	return tx.Exec("DELETE FROM hosts WHERE name = $1 AND server", name).Error
+}
+
+func (h *Hosts) priced(ctx context.Context, o Offer) (PricedOffer, error) {
+	unit, known, err := store.First(h.store.WithContext(ctx).Raw("SELECT coalesce(nullif(spec->'card'->>'currency', ''), $2) FROM sources WHERE name = $1", o.Source, h.currency),
+		func(row store.Row) (unit string, err error) { return unit, row.Scan(&unit) })
+	if !known {
+		unit = h.currency
+	}
+	return PricedOffer{o, unit}, err
+}
+
+func setDraining(tx *gorm.DB, host string, drain bool) error {
+	return tx.Exec("UPDATE hosts SET draining = ? WHERE name = ?", drain, host).Error
+}
+
+// CountUp counts the hosts whose agents are heard of.
+func (h *Hosts) CountUp(ctx context.Context) (n int, err error) {
+	return n, h.store.WithContext(ctx).Raw("SELECT count(*) FROM hosts WHERE agent_seen > $1", h.clock.WallNow().Add(-Lost)).Row().Scan(&n)
 }

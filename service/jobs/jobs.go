@@ -170,8 +170,7 @@ func (e *Jobs) OnLong(what string, do Doer) { e.doers[what], e.long[what] = do, 
 // Start begins to carry jobs out. What this service was doing when it died
 // before is done again at once.
 func (e *Jobs) Start(ctx context.Context) error {
-	err := e.store.WithContext(ctx).Exec("UPDATE river_job SET state = 'available', scheduled_at = now() WHERE state = 'running' AND attempted_by[array_upper(attempted_by, 1)] = $1", e.name).Error
-	if err != nil {
+	if err := freeOwn(e.store.WithContext(ctx), e.name); err != nil {
 		return err
 	}
 	return e.client.Start(ctx)

@@ -17,7 +17,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/google/uuid"
 	"gocloud.dev/blob"
 	"golang.org/x/time/rate"
 
@@ -68,17 +67,6 @@ func sums(files []providers.PackageFile) []string {
 	return slices.Compact(out)
 }
 
-// Of returns the package of a shot; false where it has none.
-func (p *Packages) Of(ctx context.Context, shot string) (Package, bool, error) {
-	return store.First(p.store.WithContext(ctx).Raw("SELECT shot, files, sum, size, made_at FROM packages WHERE shot = $1", shot), func(row store.Row) (out Package, err error) {
-		return out, row.Scan(&out.Shot, store.JSON(&out.Files), &out.Sum, &out.Size, &out.MadeAt)
-	})
-}
-
-func (p *Packages) missing(ctx context.Context, all []string) ([]string, error) {
-	return store.Column[string](p.store.WithContext(ctx).Raw("SELECT s FROM unnest($1::text[]) AS s WHERE NOT EXISTS (SELECT FROM chunks c WHERE c.sum = s)", all))
-}
-
 // keep stores a chunk, which has to be what its name says.
 func (p *Packages) keep(ctx context.Context, sum string, body io.Reader) error {
 	data, err := io.ReadAll(io.LimitReader(body, MaxChunk+1))
@@ -94,7 +82,7 @@ func (p *Packages) keep(ctx context.Context, sum string, body io.Reader) error {
 	if err := p.blobs.WriteAll(ctx, blobKey(sum), data, &blob.WriterOptions{ContentType: "application/octet-stream"}); err != nil {
 		return err
 	}
-	return p.store.WithContext(ctx).Exec("INSERT INTO chunks (sum, size) VALUES ($1, $2) ON CONFLICT DO NOTHING", sum, len(data)).Error
+	return haveChunk(p.store.WithContext(ctx), sum, len(data))
 }
 
 // Put stores the package of a shot, which has to hold the files that the shot needs: all
@@ -140,9 +128,7 @@ func (p *Packages) put(ctx context.Context, out *Package, needed []string) error
 	}
 	sum := sha256.Sum256(files)
 	out.Sum = hex.EncodeToString(sum[:])
-	err = p.store.WithContext(ctx).Exec(`INSERT INTO packages (shot, files, sum, size, made_at) VALUES ($1, $2, $3, $4, $5)
-		ON CONFLICT (shot) DO UPDATE SET files = excluded.files, sum = excluded.sum, size = excluded.size, made_at = excluded.made_at`, out.Shot, files, out.Sum, out.Size, out.MadeAt).Error
-	return err
+	return putPackage(p.store.WithContext(ctx), *out, files)
 }
 
 // pace waits until so many bytes may go to a source.
@@ -185,11 +171,6 @@ func (p *Packages) Send(ctx context.Context, to providers.Farm, source, shot str
 	return p.Sent(ctx, source, shot, bytesSent, p.clock.Now().Sub(began).Seconds())
 }
 
-// Sent notes how long a package took to a source, in seconds of the service's clock.
-func (p *Packages) Sent(ctx context.Context, source, shot string, n int64, seconds float64) error {
-	return p.store.WithContext(ctx).Exec("INSERT INTO transfers (source, shot, bytes, seconds, at) VALUES ($1, $2, $3, $4, $5)", source, shot, n, max(seconds, 0.001), p.clock.Now()).Error
-}
-
 // latest is over how many transfers a source's speed is taken.
 const latest = 20
 
@@ -201,11 +182,7 @@ func (p *Packages) Takes(ctx context.Context, source, shot string) (time.Duratio
 	if err != nil || !found {
 		return 0, err
 	}
-	var sent bool
-	var perByte float64
-	err = p.store.WithContext(ctx).Raw(`SELECT EXISTS (SELECT FROM transfers WHERE source = $1 AND shot = $2 AND at >= $3),
-		coalesce((SELECT sum(seconds) / nullif(sum(bytes), 0) FROM (SELECT seconds, bytes FROM transfers WHERE source = $1 ORDER BY at DESC LIMIT $4) t), 0)`,
-		source, shot, pack.MadeAt, latest).Row().Scan(&sent, &perByte)
+	sent, perByte, err := pastTransfers(p.store.WithContext(ctx), source, pack)
 	if err != nil || sent {
 		return 0, err
 	}
@@ -224,21 +201,6 @@ func (p *Packages) find(ctx context.Context, shot string) (Package, error) {
 	out, found, err := p.Of(ctx, shot)
 	if err == nil && !found {
 		err = httpapi.NotFound(fmt.Sprintf("shot %s has no package: make one with rotanex packages make %s FOLDER", shot, shot))
-	}
-	return out, err
-}
-
-// inRun returns the files of a shot as they were when its run began.
-func (p *Packages) inRun(ctx context.Context, run uuid.UUID, shot string) (Package, error) {
-	out := Package{Shot: shot}
-	files, found, err := store.First(p.store.WithContext(ctx).Raw("SELECT coalesce(package, '[]') FROM run_shots WHERE run_id = $1 AND shot = $2", run, shot),
-		func(row store.Row) (f []providers.PackageFile, err error) { return f, row.Scan(store.JSON(&f)) })
-	if err == nil && !found {
-		err = httpapi.NotFound("no such shot in the run")
-	}
-	out.Files = files
-	for _, f := range out.Files {
-		out.Size += f.Size
 	}
 	return out, err
 }
@@ -263,13 +225,4 @@ func (p *Packages) fetched(ctx context.Context, host, shot string, n int64, seco
 		return err
 	}
 	return p.Sent(ctx, source, shot, n, seconds)
-}
-
-// sourceOf is the source of a host.
-func (p *Packages) sourceOf(ctx context.Context, host string) (source string, err error) {
-	err = p.store.WithContext(ctx).Raw("SELECT source FROM hosts WHERE name = $1", host).Row().Scan(&source)
-	if store.Missing(err) {
-		err = httpapi.Conflict("this host is not in the stock any more")
-	}
-	return source, err
 }

@@ -11,7 +11,6 @@ import (
 	"rotanex.example/providers"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
-	"rotanex.example/service/store"
 )
 
 // Kept is frames of a shot that a run has done already and that a new plan need not
@@ -71,19 +70,6 @@ type earlier struct {
 	id    uuid.UUID
 	spec  shots.Spec
 	files []providers.PackageFile
-}
-
-// runsOf reads the last runs of a shot, newest first.
-func (p *Problems) runsOf(ctx context.Context, shot string) ([]earlier, error) {
-	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT r.id, s.spec, coalesce(s.package, '[]') FROM run_shots s JOIN runs r ON r.id = s.run_id
-		WHERE s.shot = $1 AND r.kind = 'run' ORDER BY r.created_at DESC, r.id LIMIT $2`, shot, earlierRuns), func(row store.Row) (e earlier, err error) {
-		return e, row.Scan(&e.id, store.JSON(&e.spec), store.JSON(&e.files))
-	})
-}
-
-func (p *Problems) doneIn(ctx context.Context, run uuid.UUID, shot string) ([]int, error) {
-	return store.Column[int](p.Store.WithContext(ctx).Raw(`SELECT frame FROM frames
-		WHERE run_id = $1 AND shot = $2 AND state = 'done' AND NOT warm_up AND repeat = 0`, run, shot))
 }
 
 // keepDone takes what is done already off the frames of a shot that are to be planned.

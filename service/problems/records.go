@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"rotanex.example/service/store"
 )
 
 // hired is how many extra seats of a pool open runs have hired.
@@ -28,4 +30,53 @@ func (p *Problems) busyUntil(ctx context.Context, but *uuid.UUID) (map[string]ti
 		out[row.Host] = row.Until.UTC()
 	}
 	return out, err
+}
+
+// runsOf reads the last runs of a shot, newest first.
+func (p *Problems) runsOf(ctx context.Context, shot string) ([]earlier, error) {
+	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT r.id, s.spec, coalesce(s.package, '[]') FROM run_shots s JOIN runs r ON r.id = s.run_id
+		WHERE s.shot = $1 AND r.kind = 'run' ORDER BY r.created_at DESC, r.id LIMIT $2`, shot, earlierRuns), func(row store.Row) (e earlier, err error) {
+		return e, row.Scan(&e.id, store.JSON(&e.spec), store.JSON(&e.files))
+	})
+}
+
+func (p *Problems) doneIn(ctx context.Context, run uuid.UUID, shot string) ([]int, error) {
+	return store.Column[int](p.Store.WithContext(ctx).Raw(`SELECT frame FROM frames
+		WHERE run_id = $1 AND shot = $2 AND state = 'done' AND NOT warm_up AND repeat = 0`, run, shot))
+}
+
+func (p *Problems) runKind(ctx context.Context, run uuid.UUID) (state, kind string, err error) {
+	return state, kind, p.Store.WithContext(ctx).Raw("SELECT state, kind FROM runs WHERE id = ?", run).Row().Scan(&state, &kind)
+}
+
+// waitingOf counts a run's waiting frames by shot.
+func (p *Problems) waitingOf(ctx context.Context, run uuid.UUID) (map[string]int, error) {
+	var rows []struct {
+		Shot    string
+		Waiting int
+	}
+	err := p.Store.WithContext(ctx).Raw("SELECT shot, count(*) AS waiting FROM frames WHERE run_id = ? AND state = 'waiting' GROUP BY shot", run).Scan(&rows).Error
+	out := map[string]int{}
+	for _, r := range rows {
+		out[r.Shot] = r.Waiting
+	}
+	return out, err
+}
+
+// leased is a frame that is being rendered, and how long frames are expected to take there.
+type leased struct {
+	Host     string
+	LeasedAt time.Time
+	FrameS   float64
+}
+
+func (p *Problems) leasedOf(ctx context.Context, run uuid.UUID) (out []leased, err error) {
+	return out, p.Store.WithContext(ctx).Raw(`SELECT f.host, f.leased_at, coalesce(b.frame_s, 0) AS frame_s
+		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id WHERE f.run_id = ? AND f.state = 'rendering'`, run).Scan(&out).Error
+}
+
+// paidServers lists the servers of a run that are paid for beyond a time.
+func (p *Problems) paidServers(ctx context.Context, run uuid.UUID, now time.Time) (out []paidServer, err error) {
+	return out, p.Store.WithContext(ctx).Raw(`SELECT host, offer, from_at AS usable, paid_at AS until FROM servers
+		WHERE run_id = ? AND state IN ('requested', 'starting', 'up') AND paid_at > ? ORDER BY host`, run, now).Scan(&out).Error
 }

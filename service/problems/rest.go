@@ -28,34 +28,21 @@ type paidServer struct {
 
 // rest reads what is left of a run.
 func (p *Problems) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
-	out := &rest{waiting: map[string]int{}, busy: map[string]time.Time{}}
-	var state, kind string
-	if err := p.Store.WithContext(ctx).Raw("SELECT state, kind FROM runs WHERE id = ?", run).Row().Scan(&state, &kind); err != nil {
+	out := &rest{busy: map[string]time.Time{}}
+	state, kind, err := p.runKind(ctx, run)
+	if err != nil {
 		return nil, httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
 	}
 	if kind != "run" || state != "running" && state != "paused" {
 		return nil, httpapi.Conflict(fmt.Sprintf("run %s is %s: there is nothing left of it to plan", run, state))
 	}
-	var shots []struct {
-		Shot    string
-		Waiting int
-	}
-	if err := p.Store.WithContext(ctx).Raw("SELECT shot, count(*) AS waiting FROM frames WHERE run_id = ? AND state = 'waiting' GROUP BY shot", run).Scan(&shots).Error; err != nil {
+	if out.waiting, err = p.waitingOf(ctx, run); err != nil {
 		return nil, err
 	}
-	for _, s := range shots {
-		out.waiting[s.Shot] = s.Waiting
-	}
-	if len(shots) == 0 {
+	if len(out.waiting) == 0 {
 		return nil, httpapi.Conflict(fmt.Sprintf("no frame of run %s waits any more: what is left is being rendered", run))
 	}
-	var leased []struct {
-		Host     string
-		LeasedAt time.Time
-		FrameS   float64
-	}
-	err := p.Store.WithContext(ctx).Raw(`SELECT f.host, f.leased_at, coalesce(b.frame_s, 0) AS frame_s
-		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id WHERE f.run_id = ? AND f.state = 'rendering'`, run).Scan(&leased).Error
+	leased, err := p.leasedOf(ctx, run)
 	if err != nil {
 		return nil, err
 	}
@@ -69,15 +56,7 @@ func (p *Problems) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 			out.busy[f.Host] = until
 		}
 	}
-	var servers []struct {
-		Host, Offer    string
-		FromAt, PaidAt time.Time
-	}
-	err = p.Store.WithContext(ctx).Raw(`SELECT host, offer, from_at, paid_at FROM servers
-		WHERE run_id = ? AND state IN ('requested', 'starting', 'up') AND paid_at > ? ORDER BY host`, run, now).Scan(&servers).Error
-	for _, v := range servers {
-		out.servers = append(out.servers, paidServer{v.Host, v.Offer, v.FromAt, v.PaidAt})
-	}
+	out.servers, err = p.paidServers(ctx, run, now)
 	return out, err
 }
 

@@ -19,8 +19,6 @@ import (
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/licences"
-	"rotanex.example/service/shots"
-	"rotanex.example/service/store"
 )
 
 // Heard takes in that an agent lives and holds leases: those are renewed, and the seats of
@@ -39,15 +37,7 @@ func (q *Queue) Heard(ctx context.Context, host string, boot uuid.UUID, held []H
 	}
 	// Two transactions lock rows in the same order.
 	slices.SortFunc(held, func(a, b Held) int { return cmp.Compare(a.Lease, b.Lease) })
-	ids, fences, progress := make([]int64, len(held)), make([]int64, len(held)), make([]float64, len(held))
-	for i, h := range held {
-		ids[i], fences[i], progress[i] = h.Lease, h.Fence, h.Progress
-	}
-	kept, err := store.Column[int64](q.store.WithContext(ctx).Raw(`
-		UPDATE frames f SET lease_until = $1, progress = h.progress
-		FROM unnest($2::bigint[], $3::bigint[], $4::float8[]) AS h (id, fence, progress)
-		WHERE f.id = h.id AND f.fence = h.fence AND f.state = 'rendering' AND f.host = $5 AND f.boot = $6
-		RETURNING f.id`, now.Add(LeaseLife), ids, fences, progress, host, boot))
+	kept, err := renewLeases(q.store.WithContext(ctx), host, boot, held, now.Add(LeaseLife))
 	good := map[int64]bool{}
 	for _, id := range kept {
 		good[id] = true
@@ -91,33 +81,6 @@ func (q *Queue) KeepPicture(ctx context.Context, host string, lease, fence int64
 		err = stale(lease, fence)
 	}
 	return err
-}
-
-// notePicture notes that the picture of a lease is stored; false: it is not held any more.
-func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64, sum string, size int64, format string) (bool, error) {
-	done := q.store.WithContext(ctx).Exec("UPDATE frames SET sha256 = $1, bytes = $2, format = $6 WHERE id = $3 AND fence = $4 AND state = 'rendering' AND host = $5",
-		sum, size, lease, fence, host, format)
-	return done.RowsAffected > 0, done.Error
-}
-
-// heldFrame returns the frame of a lease that the host holds, or held until it
-// handed the frame in.
-func (q *Queue) heldFrame(ctx context.Context, host string, lease, fence int64) (f Frame, spec shots.Spec, err error) {
-	err = q.store.WithContext(ctx).Raw(`
-		SELECT f.run_id, f.shot, f.frame, f.repeat, f.fence, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
-		WHERE f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state IN ('rendering', 'done')`, lease, fence, host).Row().
-		Scan(&f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, store.JSON(&spec))
-	if missing(err) {
-		err = stale(lease, fence)
-	}
-	return f, spec, err
-}
-
-// repeated reports whether the frame was handed in under this very lease before.
-func (q *Queue) repeated(ctx context.Context, lease, fence int64, sum string) bool {
-	var same bool
-	err := q.store.WithContext(ctx).Raw("SELECT fence = $2 AND sha256 = $3 AND state = 'done' FROM frames WHERE id = $1", lease, fence, sum).Row().Scan(&same)
-	return err == nil && same
 }
 
 // Causes of a try's failure by which the rule goes.
@@ -179,25 +142,10 @@ func (q *Queue) End(ctx context.Context, host string, lease, fence int64, r Resu
 	return err
 }
 
-// endedBefore answers a result for a lease that is not held: harmless if it is
-// the same result again.
-func endedBefore(tx *gorm.DB, lease, fence int64, r Result) error {
-	var outcome string
-	err := tx.Raw("SELECT outcome FROM tries WHERE frame_id = $1 AND fence = $2", lease, fence).Row().Scan(&outcome)
-	if err == nil && outcome == r.outcome() {
-		return nil
-	}
-	if err != nil && !missing(err) {
-		return err
-	}
-	return stale(lease, fence)
-}
-
 // finish makes the frame done.
 func (q *Queue) finish(tx *gorm.DB, l leased, m timing.Measurement) error {
 	now := q.clock.Now()
-	err := tx.Exec("UPDATE frames SET state = 'done', done_at = $2, seconds = $3, lease_until = NULL, progress = 1 WHERE id = $1", l.id, now, m.Seconds).Error
-	if err != nil {
+	if err := setDone(tx, l.id, now, m.Seconds); err != nil {
 		return err
 	}
 	if err := note(tx, l, triedDone, "", "", now, m.Seconds, &m); err != nil {
@@ -211,33 +159,9 @@ func (l leased) event(e events.Event) events.Event {
 	return e
 }
 
-// fail counts a failed try. The frame waits again, for another crew if there is
-// one, until it has failed as often as the run allows.
-func (q *Queue) fail(tx *gorm.DB, l leased, cause, tail string, m *timing.Measurement) error {
-	var state string
-	if err := tx.Raw(`
-		UPDATE frames SET state = CASE WHEN failures + 1 >= $2 THEN 'failed' ELSE 'waiting' END, failures = failures + 1,
-		       failed_on = failed_on || to_jsonb(host || '/' || crew), cause = $3, lease_until = NULL, boot = NULL, progress = 0
-		WHERE id = $1 RETURNING state`, l.id, l.tries, cause).Row().Scan(&state); err != nil {
-		return err
-	}
-	return q.free(tx, l, triedFailed, cause, tail, state, m)
-}
-
 // lossesAllowed is how often, beyond its tries, a frame's agent may get lost
 // before the frame is taken to be what kills it.
 const lossesAllowed = 10
-
-// lose ends a lease whose agent is gone. It is not the frame's failure.
-func (q *Queue) lose(tx *gorm.DB, l leased, why string) error {
-	var state string
-	if err := tx.Raw(`
-		UPDATE frames SET state = CASE WHEN fence >= $2 THEN 'failed' ELSE 'waiting' END, cause = 'agent-lost', lease_until = NULL, boot = NULL, progress = 0
-		WHERE id = $1 RETURNING state`, l.id, l.tries+lossesAllowed).Row().Scan(&state); err != nil {
-		return err
-	}
-	return q.free(tx, l, triedLost, "agent-lost", why, state, nil)
-}
 
 // free tells of a lease that ended without a frame, which waits again or failed.
 func (q *Queue) free(tx *gorm.DB, l leased, outcome, cause, tail, state string, m *timing.Measurement) error {

@@ -13,7 +13,6 @@ import (
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
-	"rotanex.example/service/httpapi"
 	"rotanex.example/service/licences"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
@@ -94,23 +93,6 @@ type granting struct {
 	looks   bool // nothing is leased: it is only asked what would be
 }
 
-// lockHost reads the host, and locks it unless it is only looked at.
-func (g *granting) lockHost() (draining bool, err error) {
-	var boot *uuid.UUID
-	lock := " FOR UPDATE"
-	if g.looks {
-		lock = ""
-	}
-	err = g.tx.Raw("SELECT draining, boot, spec, server FROM hosts WHERE name = $1"+lock, g.host.Name).Row().Scan(&draining, &boot, store.JSON(&g.spec), &g.server)
-	g.host.MemoryGB = g.spec.MemoryGB
-	if err == nil && !g.looks && (boot == nil || *boot != g.boot) {
-		err = httpapi.Conflict("another agent reported for this host since; report its stock again")
-	}
-	return draining, err
-}
-
-const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot`
-
 // held is a lease with what the rule needs to know of it.
 type held struct {
 	Lease
@@ -137,7 +119,7 @@ func (g *granting) scanLease(row store.Row) (l held, err error) {
 // current looks at the leases that the host has: those of an agent that ran
 // before this one are lost, those that this agent does not know are returned.
 func (g *granting) current(known []Held) ([]Lease, error) {
-	own, err := store.Rows(g.tx.Raw("SELECT "+leaseColumns+" FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = $1 AND f.state = 'rendering' ORDER BY f.id", g.host.Name), g.scanLease)
+	own, err := g.rendering()
 	if err != nil {
 		return nil, err
 	}
@@ -219,33 +201,7 @@ func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 	if g.looks {
 		return true, nil
 	}
-	failedOn, err := store.AsJSON(append([]string{}, k.FailedOn...))
-	if err != nil {
-		return false, err
-	}
-	onlyOn, err := store.AsJSON(append([]string{}, k.OnlyOn...))
-	if err != nil {
-		return false, err
-	}
-	which := "failures = 0"
-	if k.Tried {
-		which = "failures > 0"
-	}
-	devices, err := store.AsJSON(c.Devices)
-	if err != nil {
-		return false, err
-	}
-	l, found, err := store.First(g.tx.Raw(`
-		WITH next AS (
-			SELECT id FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND `+which+` AND failed_on = $3::jsonb AND only_on = $4::jsonb
-			ORDER BY `+order+` LIMIT 1 FOR UPDATE SKIP LOCKED),
-		leased AS (
-			UPDATE frames SET state = 'rendering', fence = fence + 1, host = $5, crew = $6, devices = $7::jsonb, booking_id = $8,
-			       boot = $9, leased_at = $10, lease_until = $11, progress = 0, sha256 = NULL, bytes = NULL,
-			       memory_mode = CASE WHEN $12 <> '' THEN $12 ELSE memory_mode END
-			FROM next WHERE frames.id = next.id RETURNING frames.*)
-		SELECT `+leaseColumns+` FROM leased f JOIN run_shots s USING (run_id, shot)`,
-		b.Run, c.Shot, failedOn, onlyOn, g.host.Name, c.Name, devices, c.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), b.Mode), g.scanLease)
+	l, found, err := g.claim(b, k)
 	if err != nil || !found {
 		return false, err
 	}

@@ -10,12 +10,9 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/core/dispatch"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
-	"rotanex.example/service/shots"
-	"rotanex.example/service/store"
 )
 
 // Holder holds leases on behalf of somebody who has no agent of ours: a farm's job.
@@ -29,66 +26,11 @@ type Holder struct {
 	Booking int64
 }
 
-// LeaseFor leases up to n waiting frames to a holder, the last of the shot that a farm
-// is handed, and returns their numbers in order.
-func (q *Queue) LeaseFor(tx *gorm.DB, h Holder, n int) ([]int, error) {
-	all, err := kinds(tx, h.Run, h.Shot)
-	if err != nil {
-		return nil, err
-	}
-	farm := &dispatch.Crew{Place: dispatch.Place(h.Place, h.Crew)}
-	handed := [][2][]string{}
-	for _, k := range all {
-		if dispatch.Hands(farm, &k) {
-			handed = append(handed, [2][]string{append([]string{}, k.FailedOn...), append([]string{}, k.OnlyOn...)})
-		}
-	}
-	which, err := store.AsJSON(handed)
-	if err != nil {
-		return nil, err
-	}
-	frames, err := store.Column[int](tx.Raw(`
-		WITH taken AS (
-			SELECT id FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting'
-			  AND jsonb_build_array(failed_on, only_on) IN (SELECT * FROM jsonb_array_elements($10::jsonb))
-			ORDER BY frame DESC LIMIT $5 FOR UPDATE SKIP LOCKED),
-		leased AS (
-			UPDATE frames f SET state = 'rendering', fence = fence + 1, host = $3, crew = $4, devices = '[]', booking_id = $6, boot = $7,
-			       leased_at = $8, lease_until = $9, progress = 0, sha256 = NULL, bytes = NULL
-			FROM taken WHERE f.id = taken.id RETURNING f.frame)
-		SELECT frame FROM leased ORDER BY frame`,
-		h.Run, h.Shot, h.Place, h.Crew, n, h.Booking, h.ID, q.clock.Now(), q.clock.WallNow().Add(LeaseLife), which))
-	if err != nil {
-		return nil, err
-	}
-	return frames, bookings.Took(tx, h.Booking, len(frames))
-}
-
-// Renew renews the leases of holders.
-func (q *Queue) Renew(ctx context.Context, holders []uuid.UUID) error {
-	if len(holders) == 0 {
-		return nil
-	}
-	return q.store.WithContext(ctx).Exec("UPDATE frames SET lease_until = $1 WHERE state = 'rendering' AND lease_until < $2 AND boot = ANY($3)",
-		q.clock.WallNow().Add(LeaseLife), q.clock.WallNow().Add(LeaseLife/2), holders).Error
-}
-
-// Holds lists the frames that a holder has under lease.
-func (q *Queue) Holds(ctx context.Context, h Holder) ([]int, error) {
-	return store.Column[int](q.store.WithContext(ctx).Raw("SELECT frame FROM frames WHERE boot = $1 AND state = 'rendering' ORDER BY frame", h.ID))
-}
-
 // Deliver takes in a holder's frame: its picture is checked and stored, and the
 // frame is done. A frame that is not held is left as it is.
 func (q *Queue) Deliver(ctx context.Context, h Holder, frame int, file io.Reader, sum string, seconds float64) error {
-	var f Frame
-	var spec shots.Spec
-	err := q.store.WithContext(ctx).Raw(`SELECT f.id, f.fence, f.run_id, f.shot, f.frame, f.repeat, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
-		WHERE f.boot = $1 AND f.frame = $2 AND f.state = 'rendering'`, h.ID, frame).Row().Scan(&f.ID, &f.Fence, &f.RunID, &f.Shot, &f.Frame, &f.Repeat, store.JSON(&spec))
-	if missing(err) {
-		return nil
-	}
-	if err != nil {
+	f, spec, found, err := q.heldBy(ctx, h.ID, frame)
+	if err != nil || !found {
 		return err
 	}
 	want, err := hex.DecodeString(sum)

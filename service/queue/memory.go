@@ -13,7 +13,6 @@ import (
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/shots"
-	"rotanex.example/service/store"
 )
 
 // oftenOut is how many frames of a shot may run out of memory on a crew before the
@@ -24,8 +23,8 @@ const oftenOut = 2
 // its shot permits: to a smaller crew, to other devices, to the same crew with
 // textures spilled or on the CPU; or it is held for a person.
 func (q *Queue) ranOut(tx *gorm.DB, l leased, tail string, m *timing.Measurement) error {
-	var spec shots.Spec
-	if err := tx.Raw("SELECT spec FROM run_shots WHERE run_id = $1 AND shot = $2", l.run, l.shot).Row().Scan(store.JSON(&spec)); err != nil {
+	spec, err := specOf(tx, l.run, l.shot)
+	if err != nil {
 		return err
 	}
 	all, err := q.candidates(tx, l, spec, m)
@@ -38,38 +37,24 @@ func (q *Queue) ranOut(tx *gorm.DB, l leased, tail string, m *timing.Measurement
 		return q.fail(tx, l, outOfMemory, tail, m)
 	}
 	failed := all[i]
-	step, to := memory.Answer(stepsLeft(shots.Permits(spec), l.mode), failed, slices.DeleteFunc(all, own))
+	step, to := memory.Answer(memory.StepsLeft(shots.Permits(spec), l.mode), failed, slices.DeleteFunc(all, own))
 	tail = strings.TrimSpace(tail + "\n" + memory.Explain(step, failed.Fit, to))
 	if err := q.excludeOrRoute(tx, l, step); err != nil {
 		return err
 	}
-	var state string
-	same := step == memory.Spill || step == memory.CPU
-	places := []string{}
-	for _, c := range to {
-		places = append(places, c.Host+"/"+c.Crew)
-	}
-	only, err := store.AsJSON(places)
-	if err != nil {
-		return err
-	}
-	mode := ""
+	same, mode := step == memory.Spill || step == memory.CPU, ""
 	if same {
 		mode = string(step)
 	}
-	if err := tx.Raw(`
-		UPDATE frames SET state = CASE WHEN $2 OR failures + 1 >= $3 THEN 'failed' ELSE 'waiting' END, failures = failures + 1,
-		       failed_on = CASE WHEN $4 THEN failed_on ELSE failed_on || to_jsonb(host || '/' || crew) END,
-		       only_on = $5::jsonb, memory_mode = $6, cause = 'out-of-memory', lease_until = NULL, boot = NULL, progress = 0
-		WHERE id = $1 RETURNING state`, l.id, step == memory.Hold, l.tries, same, only, mode).Row().Scan(&state); err != nil {
+	places := []string{}
+	for _, c := range to {
+		places = append(places, dispatch.Place(c.Host, c.Crew))
+	}
+	state, err := setRanOut(tx, l, step == memory.Hold, same, places, mode)
+	if err != nil {
 		return err
 	}
 	return q.free(tx, l, triedFailed, outOfMemory, tail, state, m)
-}
-
-// stepsLeft are what a shot permits less what the frame was already rendered with.
-func stepsLeft(permits []memory.Step, mode string) []memory.Step {
-	return slices.DeleteFunc(slices.Clone(permits), func(s memory.Step) bool { return string(s) == mode })
 }
 
 // candidates lists the crews that have bookings of the shot, with their fit for what
@@ -102,11 +87,8 @@ func (q *Queue) candidates(tx *gorm.DB, l leased, spec shots.Spec, m *timing.Mea
 // excludeOrRoute keeps further frames of the shot from a crew on which they keep running out, or
 // has them all rendered as this one is to be.
 func (q *Queue) excludeOrRoute(tx *gorm.DB, l leased, step memory.Step) error {
-	var before int
-	if err := tx.Raw(`
-		SELECT count(*) FROM tries a JOIN frames f ON f.id = a.frame_id
-		WHERE a.run_id = $1 AND f.shot = $2 AND a.host = $3 AND a.crew = $4 AND a.cause = 'out-of-memory'`,
-		l.run, l.shot, l.host, l.crew).Row().Scan(&before); err != nil {
+	before, _, _, err := triesThere(tx, l)
+	if err != nil {
 		return err
 	}
 	if before+1 < oftenOut || l.trial {
@@ -124,10 +106,7 @@ func (q *Queue) excludeCrew(tx *gorm.DB, l leased, why, cause string) error {
 	if err := bookings.Exclude(tx, l.run, l.shot, l.host, l.crew, why); err != nil {
 		return err
 	}
-	err := tx.Exec(`
-		UPDATE frames SET state = 'failed', cause = $3 WHERE run_id = $1 AND shot = $2 AND state = 'waiting'
-		  AND NOT EXISTS (SELECT 1 FROM bookings WHERE run_id = $1 AND shot = $2 AND excluded = '')`, l.run, l.shot, cause).Error
-	return err
+	return failForsaken(tx, l.run, l.shot, cause)
 }
 
 // oftenUnable is how often a renderer may fail to start on a crew that has given no
@@ -140,11 +119,8 @@ func (q *Queue) excludeUnable(tx *gorm.DB, l leased, cause string) error {
 	if l.trial || cause != refused && cause != cannotStart {
 		return nil
 	}
-	var unable, other int
-	if err := tx.Raw(`
-		SELECT count(*) FILTER (WHERE a.cause IN ('refused', 'cannot-start')), count(*) FILTER (WHERE a.cause NOT IN ('refused', 'cannot-start'))
-		FROM tries a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = $1 AND f.shot = $2 AND a.host = $3 AND a.crew = $4`,
-		l.run, l.shot, l.host, l.crew).Row().Scan(&unable, &other); err != nil {
+	_, unable, other, err := triesThere(tx, l)
+	if err != nil {
 		return err
 	}
 	if unable+1 < oftenUnable || other > 0 {

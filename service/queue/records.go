@@ -1,6 +1,7 @@
 package queue
 
 import (
+	"context"
 	"database/sql"
 	"fmt"
 	"strings"
@@ -9,8 +10,11 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
+	"rotanex.example/core/dispatch"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/bookings"
+	"rotanex.example/service/httpapi"
+	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 )
 
@@ -170,3 +174,276 @@ func note(tx *gorm.DB, l leased, outcome, cause, tail string, now time.Time, sec
 
 // missing reports whether a row was not there.
 func missing(err error) bool { return err == sql.ErrNoRows }
+
+// notePicture notes that the picture of a lease is stored; false: it is not held any more.
+func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64, sum string, size int64, format string) (bool, error) {
+	done := q.store.WithContext(ctx).Exec("UPDATE frames SET sha256 = $1, bytes = $2, format = $6 WHERE id = $3 AND fence = $4 AND state = 'rendering' AND host = $5",
+		sum, size, lease, fence, host, format)
+	return done.RowsAffected > 0, done.Error
+}
+
+// heldFrame returns the frame of a lease that the host holds, or held until it
+// handed the frame in.
+func (q *Queue) heldFrame(ctx context.Context, host string, lease, fence int64) (f Frame, spec shots.Spec, err error) {
+	err = q.store.WithContext(ctx).Raw(`
+		SELECT f.run_id, f.shot, f.frame, f.repeat, f.fence, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
+		WHERE f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state IN ('rendering', 'done')`, lease, fence, host).Row().
+		Scan(&f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, store.JSON(&spec))
+	if missing(err) {
+		err = stale(lease, fence)
+	}
+	return f, spec, err
+}
+
+// repeated reports whether the frame was handed in under this very lease before.
+func (q *Queue) repeated(ctx context.Context, lease, fence int64, sum string) bool {
+	var same bool
+	err := q.store.WithContext(ctx).Raw("SELECT fence = $2 AND sha256 = $3 AND state = 'done' FROM frames WHERE id = $1", lease, fence, sum).Row().Scan(&same)
+	return err == nil && same
+}
+
+// endedBefore answers a result for a lease that is not held: harmless if it is
+// the same result again.
+func endedBefore(tx *gorm.DB, lease, fence int64, r Result) error {
+	var outcome string
+	err := tx.Raw("SELECT outcome FROM tries WHERE frame_id = $1 AND fence = $2", lease, fence).Row().Scan(&outcome)
+	if err == nil && outcome == r.outcome() {
+		return nil
+	}
+	if err != nil && !missing(err) {
+		return err
+	}
+	return stale(lease, fence)
+}
+
+// fail counts a failed try. The frame waits again, for another crew if there is
+// one, until it has failed as often as the run allows.
+func (q *Queue) fail(tx *gorm.DB, l leased, cause, tail string, m *timing.Measurement) error {
+	var state string
+	if err := tx.Raw(`
+		UPDATE frames SET state = CASE WHEN failures + 1 >= $2 THEN 'failed' ELSE 'waiting' END, failures = failures + 1,
+		       failed_on = failed_on || to_jsonb(host || '/' || crew), cause = $3, lease_until = NULL, boot = NULL, progress = 0
+		WHERE id = $1 RETURNING state`, l.id, l.tries, cause).Row().Scan(&state); err != nil {
+		return err
+	}
+	return q.free(tx, l, triedFailed, cause, tail, state, m)
+}
+
+// lose ends a lease whose agent is gone. It is not the frame's failure.
+func (q *Queue) lose(tx *gorm.DB, l leased, why string) error {
+	var state string
+	if err := tx.Raw(`
+		UPDATE frames SET state = CASE WHEN fence >= $2 THEN 'failed' ELSE 'waiting' END, cause = 'agent-lost', lease_until = NULL, boot = NULL, progress = 0
+		WHERE id = $1 RETURNING state`, l.id, l.tries+lossesAllowed).Row().Scan(&state); err != nil {
+		return err
+	}
+	return q.free(tx, l, triedLost, "agent-lost", why, state, nil)
+}
+
+// LeaseFor leases up to n waiting frames to a holder, the last of the shot that a farm
+// is handed, and returns their numbers in order.
+func (q *Queue) LeaseFor(tx *gorm.DB, h Holder, n int) ([]int, error) {
+	all, err := kinds(tx, h.Run, h.Shot)
+	if err != nil {
+		return nil, err
+	}
+	farm := &dispatch.Crew{Place: dispatch.Place(h.Place, h.Crew)}
+	handed := [][2][]string{}
+	for _, k := range all {
+		if dispatch.Hands(farm, &k) {
+			handed = append(handed, [2][]string{append([]string{}, k.FailedOn...), append([]string{}, k.OnlyOn...)})
+		}
+	}
+	which, err := store.AsJSON(handed)
+	if err != nil {
+		return nil, err
+	}
+	frames, err := store.Column[int](tx.Raw(`
+		WITH taken AS (
+			SELECT id FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting'
+			  AND jsonb_build_array(failed_on, only_on) IN (SELECT * FROM jsonb_array_elements($10::jsonb))
+			ORDER BY frame DESC LIMIT $5 FOR UPDATE SKIP LOCKED),
+		leased AS (
+			UPDATE frames f SET state = 'rendering', fence = fence + 1, host = $3, crew = $4, devices = '[]', booking_id = $6, boot = $7,
+			       leased_at = $8, lease_until = $9, progress = 0, sha256 = NULL, bytes = NULL
+			FROM taken WHERE f.id = taken.id RETURNING f.frame)
+		SELECT frame FROM leased ORDER BY frame`,
+		h.Run, h.Shot, h.Place, h.Crew, n, h.Booking, h.ID, q.clock.Now(), q.clock.WallNow().Add(LeaseLife), which))
+	if err != nil {
+		return nil, err
+	}
+	return frames, bookings.Took(tx, h.Booking, len(frames))
+}
+
+// Renew renews the leases of holders.
+func (q *Queue) Renew(ctx context.Context, holders []uuid.UUID) error {
+	if len(holders) == 0 {
+		return nil
+	}
+	return q.store.WithContext(ctx).Exec("UPDATE frames SET lease_until = $1 WHERE state = 'rendering' AND lease_until < $2 AND boot = ANY($3)",
+		q.clock.WallNow().Add(LeaseLife), q.clock.WallNow().Add(LeaseLife/2), holders).Error
+}
+
+// Holds lists the frames that a holder has under lease.
+func (q *Queue) Holds(ctx context.Context, h Holder) ([]int, error) {
+	return store.Column[int](q.store.WithContext(ctx).Raw("SELECT frame FROM frames WHERE boot = $1 AND state = 'rendering' ORDER BY frame", h.ID))
+}
+
+// lockHost reads the host, and locks it unless it is only looked at.
+func (g *granting) lockHost() (draining bool, err error) {
+	var boot *uuid.UUID
+	lock := " FOR UPDATE"
+	if g.looks {
+		lock = ""
+	}
+	err = g.tx.Raw("SELECT draining, boot, spec, server FROM hosts WHERE name = $1"+lock, g.host.Name).Row().Scan(&draining, &boot, store.JSON(&g.spec), &g.server)
+	g.host.MemoryGB = g.spec.MemoryGB
+	if err == nil && !g.looks && (boot == nil || *boot != g.boot) {
+		err = httpapi.Conflict("another agent reported for this host since; report its stock again")
+	}
+	return draining, err
+}
+
+const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot`
+
+// order is that in which frames of a shot are taken.
+const order = "warm_up DESC, repeat, frame"
+
+// kinds reads what waits of a shot, alike to the rule, the first frame's kind first.
+// How many of those never tried wait is left out: it takes counting them.
+func kinds(tx *gorm.DB, run uuid.UUID, shot string) ([]dispatch.Kind, error) {
+	type first struct {
+		dispatch.Kind
+		warmUp        bool
+		repeat, frame int
+	}
+	found, err := store.Rows(tx.Raw(`
+		SELECT * FROM (
+			(SELECT id, false AS tried, failed_on, only_on, 1 AS n, warm_up, repeat, frame FROM frames
+			 WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND failures = 0 ORDER BY `+order+` LIMIT 1)
+			UNION ALL
+			(SELECT DISTINCT ON (failed_on, only_on) id, true, failed_on, only_on, count(*) OVER (PARTITION BY failed_on, only_on), warm_up, repeat, frame FROM frames
+			 WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND failures > 0 ORDER BY failed_on, only_on, `+order+`)) k
+		ORDER BY `+order, run, shot), func(row store.Row) (f first, err error) {
+		return f, row.Scan(&f.First, &f.Tried, store.JSON(&f.FailedOn), store.JSON(&f.OnlyOn), &f.Waiting, &f.warmUp, &f.repeat, &f.frame)
+	})
+	out := make([]dispatch.Kind, len(found))
+	for i, f := range found {
+		out[i] = f.Kind
+	}
+	return out, err
+}
+
+// countWaiting is how many frames of a shot wait.
+func countWaiting(tx *gorm.DB, run uuid.UUID, shot string) (n int, err error) {
+	return n, tx.Raw("SELECT count(*) FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting'", run, shot).Row().Scan(&n)
+}
+
+// renewLeases renews the leases that an agent holds until then, with how far their frames
+// are, and returns which those are.
+func renewLeases(tx *gorm.DB, host string, boot uuid.UUID, held []Held, until time.Time) ([]int64, error) {
+	ids, fences, progress := make([]int64, len(held)), make([]int64, len(held)), make([]float64, len(held))
+	for i, h := range held {
+		ids[i], fences[i], progress[i] = h.Lease, h.Fence, h.Progress
+	}
+	return store.Column[int64](tx.Raw(`
+		UPDATE frames f SET lease_until = $1, progress = h.progress
+		FROM unnest($2::bigint[], $3::bigint[], $4::float8[]) AS h (id, fence, progress)
+		WHERE f.id = h.id AND f.fence = h.fence AND f.state = 'rendering' AND f.host = $5 AND f.boot = $6
+		RETURNING f.id`, until, ids, fences, progress, host, boot))
+}
+
+func setDone(tx *gorm.DB, frame int64, at time.Time, seconds float64) error {
+	return tx.Exec("UPDATE frames SET state = 'done', done_at = $2, seconds = $3, lease_until = NULL, progress = 1 WHERE id = $1", frame, at, seconds).Error
+}
+
+// rendering reads the leases that a host has.
+func (g *granting) rendering() ([]held, error) {
+	return store.Rows(g.tx.Raw("SELECT "+leaseColumns+" FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = $1 AND f.state = 'rendering' ORDER BY f.id", g.host.Name), g.scanLease)
+}
+
+// claim leases the first frame of a kind that nobody else is about to lease to a crew.
+func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind) (l held, found bool, err error) {
+	failedOn, err := store.AsJSON(append([]string{}, k.FailedOn...))
+	if err != nil {
+		return l, false, err
+	}
+	onlyOn, err := store.AsJSON(append([]string{}, k.OnlyOn...))
+	if err != nil {
+		return l, false, err
+	}
+	devices, err := store.AsJSON(c.Devices)
+	if err != nil {
+		return l, false, err
+	}
+	which := "failures = 0"
+	if k.Tried {
+		which = "failures > 0"
+	}
+	return store.First(g.tx.Raw(`
+		WITH next AS (
+			SELECT id FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND `+which+` AND failed_on = $3::jsonb AND only_on = $4::jsonb
+			ORDER BY `+order+` LIMIT 1 FOR UPDATE SKIP LOCKED),
+		leased AS (
+			UPDATE frames SET state = 'rendering', fence = fence + 1, host = $5, crew = $6, devices = $7::jsonb, booking_id = $8,
+			       boot = $9, leased_at = $10, lease_until = $11, progress = 0, sha256 = NULL, bytes = NULL,
+			       memory_mode = CASE WHEN $12 <> '' THEN $12 ELSE memory_mode END
+			FROM next WHERE frames.id = next.id RETURNING frames.*)
+		SELECT `+leaseColumns+` FROM leased f JOIN run_shots s USING (run_id, shot)`,
+		c.Run, c.Shot, failedOn, onlyOn, g.host.Name, c.Name, devices, c.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), c.Mode), g.scanLease)
+}
+
+// heldBy reads the frame that a holder has under lease, with its shot; false: it has not.
+func (q *Queue) heldBy(ctx context.Context, holder uuid.UUID, frame int) (f Frame, spec shots.Spec, found bool, err error) {
+	err = q.store.WithContext(ctx).Raw(`SELECT f.id, f.fence, f.run_id, f.shot, f.frame, f.repeat, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
+		WHERE f.boot = $1 AND f.frame = $2 AND f.state = 'rendering'`, holder, frame).Row().Scan(&f.ID, &f.Fence, &f.RunID, &f.Shot, &f.Frame, &f.Repeat, store.JSON(&spec))
+	if missing(err) {
+		return f, spec, false, nil
+	}
+	return f, spec, err == nil, err
+}
+
+// specOf reads a shot as it was when its run began.
+func specOf(tx *gorm.DB, run uuid.UUID, shot string) (spec shots.Spec, err error) {
+	return spec, tx.Raw("SELECT spec FROM run_shots WHERE run_id = $1 AND shot = $2", run, shot).Row().Scan(store.JSON(&spec))
+}
+
+// setRanOut ends the lease of a frame that ran out of memory: it goes to the places it is
+// tied to, none being all, in a mode of memory, or is given up.
+func setRanOut(tx *gorm.DB, l leased, giveUp, sameCrew bool, places []string, mode string) (state string, err error) {
+	only, err := store.AsJSON(places)
+	if err != nil {
+		return "", err
+	}
+	return state, tx.Raw(`
+		UPDATE frames SET state = CASE WHEN $2 OR failures + 1 >= $3 THEN 'failed' ELSE 'waiting' END, failures = failures + 1,
+		       failed_on = CASE WHEN $4 THEN failed_on ELSE failed_on || to_jsonb(host || '/' || crew) END,
+		       only_on = $5::jsonb, memory_mode = $6, cause = 'out-of-memory', lease_until = NULL, boot = NULL, progress = 0
+		WHERE id = $1 RETURNING state`, l.id, giveUp, l.tries, sameCrew, only, mode).Row().Scan(&state)
+}
+
+// triesThere counts the tries of a lease's shot on its crew in the run by their cause:
+// out of memory, unable to start, and any other.
+func triesThere(tx *gorm.DB, l leased) (ranOut, unable, other int, err error) {
+	return ranOut, unable, other, tx.Raw(`
+		SELECT count(*) FILTER (WHERE a.cause = 'out-of-memory'), count(*) FILTER (WHERE a.cause IN ('refused', 'cannot-start')),
+		       count(*) FILTER (WHERE a.cause NOT IN ('refused', 'cannot-start'))
+		FROM tries a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = $1 AND f.shot = $2 AND a.host = $3 AND a.crew = $4`,
+		l.run, l.shot, l.host, l.crew).Row().Scan(&ranOut, &unable, &other)
+}
+
+// failForsaken gives up the waiting frames of a shot from which every crew is excluded.
+func failForsaken(tx *gorm.DB, run uuid.UUID, shot, cause string) error {
+	return tx.Exec(`
+		UPDATE frames SET state = 'failed', cause = $3 WHERE run_id = $1 AND shot = $2 AND state = 'waiting'
+		  AND NOT EXISTS (SELECT 1 FROM bookings WHERE run_id = $1 AND shot = $2 AND excluded = '')`, run, shot, cause).Error
+}
+
+// Untie lets waiting frames that are tied to some places go anywhere.
+func Untie(tx *gorm.DB, run uuid.UUID, shot string, places []string) error {
+	tied, err := store.AsJSON(places)
+	if err != nil {
+		return err
+	}
+	return tx.Exec("UPDATE frames SET only_on = '[]' WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND only_on = $3::jsonb", run, shot, tied).Error
+}

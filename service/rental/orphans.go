@@ -2,7 +2,6 @@ package rental
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"slices"
@@ -14,7 +13,6 @@ import (
 	"rotanex.example/providers"
 	"rotanex.example/service/events"
 	"rotanex.example/service/sources"
-	"rotanex.example/service/store"
 )
 
 // sweepEvery is how often, in real time, a source's list of servers is compared with ours.
@@ -46,7 +44,7 @@ func (r *Rental) sweepSource(ctx context.Context, source string) error {
 	if err := r.sources.Reachable(ctx, source, failed); err != nil || failed != nil {
 		return err // the next sweep asks again
 	}
-	ours, err := store.Column[string](r.store.WithContext(ctx).Raw("SELECT s.host FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 AND s.state IN ('requested', 'starting', 'up', 'stopping', 'ending')", source))
+	ours, err := standingAt(r.store.WithContext(ctx), source)
 	for _, s := range theirs {
 		if err == nil && s.State != providers.Stopped && !slices.Contains(ours, s.Name) {
 			err = r.endOrphan(ctx, provider, source, s.Name)
@@ -65,13 +63,11 @@ func (r *Rental) endOrphan(ctx context.Context, provider providers.Servers, sour
 		return err
 	}
 	err = r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		charge := sources.Charge{Source: source, Place: name, Metered: seen.Metered}
-		var run string
-		if err := tx.Raw("SELECT run_id::text FROM servers WHERE host = $1", name).Row().Scan(&run); err == nil {
-			charge.Run = &run
-		} else if err != sql.ErrNoRows {
+		run, err := runOf(tx, name)
+		if err != nil {
 			return err
 		}
+		charge := sources.Charge{Run: run, Source: source, Place: name, Metered: seen.Metered}
 		if seen.Charge != nil {
 			charge.Amount = *seen.Charge
 		}

@@ -14,7 +14,6 @@ import (
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/licences"
 	"rotanex.example/service/sources"
-	"rotanex.example/service/store"
 )
 
 // What is said to sources, as jobs.
@@ -26,25 +25,11 @@ const (
 	sweepSource  = "sweep source"
 )
 
-// found reads a server for a job; false if it is not there any more.
-func (r *Rental) found(ctx context.Context, key string) (s server, image string, found bool, err error) {
-	run, id, err := parseKey(key)
-	if err != nil {
-		return s, "", false, err
-	}
-	s, found, err = store.First(r.store.WithContext(ctx).Raw("SELECT "+columns+" WHERE s.run_id = $1 AND s.id = $2", run, id), scan)
-	if found {
-		err = r.store.WithContext(ctx).Raw("SELECT image FROM servers WHERE run_id = $1 AND id = $2", run, id).Row().Scan(&image)
-	}
-	return s, image, found, err
-}
-
 // from moves a server on if it still is in the state in which the job found it.
 func (r *Rental) from(ctx context.Context, s server, state, trouble string, also func(tx *gorm.DB) error) (bool, error) {
 	moved := false
 	err := r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var now string
-		err := tx.Raw("SELECT state FROM servers WHERE run_id = $1 AND id = $2 FOR UPDATE", s.run, s.id).Row().Scan(&now)
+		now, err := lockState(tx, s)
 		if err != nil || now != s.state {
 			return err
 		}
@@ -78,8 +63,7 @@ func (r *Rental) make(ctx context.Context, key string) error {
 	}
 	if no := (*providers.Refused)(nil); errors.As(err, &no) {
 		_, err = r.from(ctx, s, "not-started", no.Error(), func(tx *gorm.DB) error {
-			err := tx.Exec("UPDATE servers SET started_at = NULL WHERE run_id = $1 AND id = $2", s.run, s.id).Error
-			return errors.Join(err, r.forget(tx, s))
+			return errors.Join(s.note(tx, "started_at", nil), r.forget(tx, s))
 		})
 		return err
 	}
@@ -109,8 +93,7 @@ func (r *Rental) keep(ctx context.Context, key string) error {
 	if err != nil || !found || s.state != "up" || s.spec.SetupS == 0 {
 		return err
 	}
-	var kept bool
-	err = r.store.WithContext(ctx).Raw("SELECT EXISTS (SELECT FROM images WHERE source = $1 AND offer = $2)", s.spec.Source, s.offer).Row().Scan(&kept)
+	kept, err := hasImage(r.store.WithContext(ctx), s)
 	if err != nil || kept {
 		return err
 	}
@@ -122,8 +105,7 @@ func (r *Rental) keep(ctx context.Context, key string) error {
 	if err := provider.Keep(ctx, s.host, image); err != nil {
 		return err
 	}
-	err = r.store.WithContext(ctx).Exec("INSERT INTO images (source, offer, image, kept_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", s.spec.Source, s.offer, image, r.clock.Now()).Error
-	return err
+	return keepImageOf(r.store.WithContext(ctx), s, image, r.clock.Now())
 }
 
 // look asks the source about a server whose agent says nothing.
@@ -141,7 +123,7 @@ func (r *Rental) look(ctx context.Context, key string) error {
 	case errors.Is(err, providers.ErrGone), err == nil && seen.State == providers.Stopped:
 		_, err = r.from(ctx, s, "stopping", "its source says that it is gone", nil)
 	case err == nil:
-		err = r.store.WithContext(ctx).Exec("UPDATE servers SET address = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, seen.Address).Error
+		err = s.note(r.store.WithContext(ctx), "address", seen.Address)
 	}
 	return err
 }
@@ -187,8 +169,7 @@ func (r *Rental) close(ctx context.Context, provider providers.Servers, s server
 				return err
 			}
 		}
-		err := tx.Exec("UPDATE servers SET stopped_at = $3, image = CASE WHEN $4 = '' THEN image ELSE $4 END WHERE run_id = $1 AND id = $2", s.run, s.id, r.clock.Now(), seen.Image).Error
-		return errors.Join(err, r.forget(tx, s))
+		return errors.Join(stopped(tx, s, r.clock.Now(), seen.Image), r.forget(tx, s))
 	})
 	return err
 }

@@ -1,10 +1,14 @@
 package rental
 
 import (
+	"context"
 	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+
+	"rotanex.example/core/pricing"
+	"rotanex.example/service/store"
 )
 
 // Server is a rented server of a run.
@@ -23,6 +27,7 @@ type Server struct {
 	Image     string
 	UpAt      *time.Time
 	Committed string `gorm:"default:0"`
+	Tried     int    // how many servers were in its place before
 }
 
 // Add stores servers that a run plans, in its transaction.
@@ -36,4 +41,100 @@ func Add(tx *gorm.DB, servers []Server) error {
 // DropPlanned forgets the servers of a run that nobody asked for yet.
 func DropPlanned(tx *gorm.DB, run uuid.UUID) error {
 	return tx.Exec("DELETE FROM servers WHERE run_id = $1 AND state = 'planned'", run).Error
+}
+
+const columns = `s.run_id, s.id, s.offer, s.host, s.state, s.trouble, s.from_at, s.to_at, s.paid_at, s.started_at, s.tried, r.state, o.spec, h.agent_seen
+	FROM servers s JOIN runs r ON r.id = s.run_id JOIN offers o ON o.name = s.offer LEFT JOIN hosts h ON h.name = s.host`
+
+func scan(row store.Row) (s server, err error) {
+	err = row.Scan(&s.run, &s.id, &s.offer, &s.host, &s.state, &s.trouble, &s.from, &s.to, &s.paid, &s.started, &s.tried, &s.runState, store.JSON(&s.spec), &s.agentSeen)
+	return s, err
+}
+
+// found reads a server for a job; false if it is not there any more.
+func (r *Rental) found(ctx context.Context, key string) (s server, image string, found bool, err error) {
+	run, id, err := parseKey(key)
+	if err != nil {
+		return s, "", false, err
+	}
+	s, found, err = store.First(r.store.WithContext(ctx).Raw("SELECT "+columns+" WHERE s.run_id = $1 AND s.id = $2", run, id), scan)
+	if found {
+		err = r.store.WithContext(ctx).Raw("SELECT image FROM servers WHERE run_id = $1 AND id = $2", run, id).Row().Scan(&image)
+	}
+	return s, image, found, err
+}
+
+// due finds one server that something is to be done with, and locks it: one that nobody
+// else is looking at.
+func due(tx *gorm.DB, now, wall time.Time, lenient bool) (server, bool, error) {
+	return store.First(tx.Raw(`SELECT `+columns+`
+		WHERE CASE s.state
+			WHEN 'planned'  THEN s.from_at <= $1 OR r.state NOT IN ('running', 'paused')
+			WHEN 'starting' THEN h.agent_seen IS NOT NULL OR r.state NOT IN ('running', 'paused') OR s.paid_at <= $1
+				OR s.started_at + make_interval(secs => 2 * ((o.spec->>'boot_s')::int + coalesce((o.spec->>'setup_s')::int, 0)) + 600) <= $1
+			WHEN 'up'       THEN r.state NOT IN ('running', 'paused')
+				OR s.paid_at - make_interval(secs => coalesce((o.spec->>'shutdown_s')::int, 0)) <= $1
+				OR (s.to_at - make_interval(secs => coalesce((o.spec->>'shutdown_s')::int, 0)) <= $1
+					AND NOT EXISTS (SELECT 1 FROM bookings b WHERE b.run_id = s.run_id AND b.host = s.host AND b.taken < b.frames))
+				OR NOT $6 AND h.agent_seen < $2::timestamptz - $3 * interval '1 second'
+				OR (NOT $6 AND h.agent_seen < $2::timestamptz - $4 * interval '1 second' AND coalesce(s.looked_at, '-infinity') < $2::timestamptz - $5 * interval '1 second')
+			WHEN 'stopping' THEN NOT EXISTS (SELECT 1 FROM frames f WHERE f.host = s.host AND f.state = 'rendering')
+			ELSE false END
+		ORDER BY s.from_at, s.run_id, s.id LIMIT 1 FOR UPDATE OF s SKIP LOCKED`,
+		now, wall, unreachable.Seconds(), silent.Seconds(), lookEvery.Seconds(), lenient), scan)
+}
+
+// note sets one column of a server.
+func (s server) note(tx *gorm.DB, column string, value any) error {
+	return tx.Model(&Server{}).Where("run_id = ? AND id = ?", s.run, s.id).Update(column, value).Error
+}
+
+func setState(tx *gorm.DB, s server, state, trouble string) error {
+	return tx.Exec("UPDATE servers SET state = $3, trouble = CASE WHEN $4 = '' THEN trouble ELSE $4 END WHERE run_id = $1 AND id = $2", s.run, s.id, state, trouble).Error
+}
+
+// asked notes that a server is asked for, what it is expected to come to, and the image
+// that it is made from, if there is one.
+func asked(tx *gorm.DB, s server, cost pricing.Money, now time.Time) error {
+	return tx.Exec(`UPDATE servers SET started_at = $3, committed = $6::numeric, image = coalesce((SELECT image FROM images WHERE source = $4 AND offer = $5), '')
+		WHERE run_id = $1 AND id = $2`, s.run, s.id, now, s.spec.Source, s.offer, cost.Rat().FloatString(12)).Error
+}
+
+func postpone(tx *gorm.DB, s server, by time.Duration) error {
+	return tx.Exec("UPDATE servers SET from_at = from_at + $3, to_at = to_at + $3, paid_at = paid_at + $3 WHERE run_id = $1 AND id = $2", s.run, s.id, by).Error
+}
+
+// prolong lets a server stand until later, for more money.
+func prolong(tx *gorm.DB, s server, to, paid time.Time, more pricing.Money) error {
+	return tx.Exec("UPDATE servers SET to_at = $3, paid_at = $4, committed = committed + $5::numeric WHERE run_id = $1 AND id = $2", s.run, s.id, to, paid, more.Rat().FloatString(12)).Error
+}
+
+func stopped(tx *gorm.DB, s server, at time.Time, image string) error {
+	return tx.Exec("UPDATE servers SET stopped_at = $3, image = CASE WHEN $4 = '' THEN image ELSE $4 END WHERE run_id = $1 AND id = $2", s.run, s.id, at, image).Error
+}
+
+func lockState(tx *gorm.DB, s server) (state string, err error) {
+	return state, tx.Raw("SELECT state FROM servers WHERE run_id = $1 AND id = $2 FOR UPDATE", s.run, s.id).Row().Scan(&state)
+}
+
+func hasImage(tx *gorm.DB, s server) (has bool, err error) {
+	return has, tx.Raw("SELECT EXISTS (SELECT FROM images WHERE source = $1 AND offer = $2)", s.spec.Source, s.offer).Row().Scan(&has)
+}
+
+func keepImageOf(tx *gorm.DB, s server, image string, at time.Time) error {
+	return tx.Exec("INSERT INTO images (source, offer, image, kept_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", s.spec.Source, s.offer, image, at).Error
+}
+
+// standingAt lists the servers that we believe a source lets to us.
+func standingAt(tx *gorm.DB, source string) ([]string, error) {
+	return store.Column[string](tx.Raw("SELECT s.host FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 AND s.state IN ('requested', 'starting', 'up', 'stopping', 'ending')", source))
+}
+
+// runOf is the run that a server was made for; nil where none knows it.
+func runOf(tx *gorm.DB, host string) (*string, error) {
+	run, found, err := store.First(tx.Raw("SELECT run_id::text FROM servers WHERE host = $1", host), func(row store.Row) (id string, err error) { return id, row.Scan(&id) })
+	if err != nil || !found {
+		return nil, err
+	}
+	return &run, nil
 }

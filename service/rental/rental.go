@@ -110,14 +110,6 @@ func (s server) timeIsOver(now time.Time) bool {
 	return s.agentSeen != nil && !now.Before(s.paid.Add(-time.Duration(s.spec.ShutdownS)*time.Second))
 }
 
-const columns = `s.run_id, s.id, s.offer, s.host, s.state, s.trouble, s.from_at, s.to_at, s.paid_at, s.started_at, s.tried, r.state, o.spec, h.agent_seen
-	FROM servers s JOIN runs r ON r.id = s.run_id JOIN offers o ON o.name = s.offer LEFT JOIN hosts h ON h.name = s.host`
-
-func scan(row store.Row) (s server, err error) {
-	err = row.Scan(&s.run, &s.id, &s.offer, &s.host, &s.state, &s.trouble, &s.from, &s.to, &s.paid, &s.started, &s.tried, &s.runState, store.JSON(&s.spec), &s.agentSeen)
-	return s, err
-}
-
 // silent is for how long, in real time, a server's agent may say nothing before its
 // source is asked about it; unreachable, before it is given up whatever that says.
 const (
@@ -148,21 +140,7 @@ func (r *Rental) Sweep(ctx context.Context, lenient bool) error {
 func (r *Rental) step(ctx context.Context, lenient bool) (moved bool, err error) {
 	err = r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		now, wall := r.clock.Now(), r.clock.WallNow()
-		s, found, err := store.First(tx.Raw(`SELECT `+columns+`
-			WHERE CASE s.state
-				WHEN 'planned'  THEN s.from_at <= $1 OR r.state NOT IN ('running', 'paused')
-				WHEN 'starting' THEN h.agent_seen IS NOT NULL OR r.state NOT IN ('running', 'paused') OR s.paid_at <= $1
-					OR s.started_at + make_interval(secs => 2 * ((o.spec->>'boot_s')::int + coalesce((o.spec->>'setup_s')::int, 0)) + 600) <= $1
-				WHEN 'up'       THEN r.state NOT IN ('running', 'paused')
-					OR s.paid_at - make_interval(secs => coalesce((o.spec->>'shutdown_s')::int, 0)) <= $1
-					OR (s.to_at - make_interval(secs => coalesce((o.spec->>'shutdown_s')::int, 0)) <= $1
-						AND NOT EXISTS (SELECT 1 FROM bookings b WHERE b.run_id = s.run_id AND b.host = s.host AND b.taken < b.frames))
-					OR NOT $6 AND h.agent_seen < $2::timestamptz - $3 * interval '1 second'
-					OR (NOT $6 AND h.agent_seen < $2::timestamptz - $4 * interval '1 second' AND coalesce(s.looked_at, '-infinity') < $2::timestamptz - $5 * interval '1 second')
-				WHEN 'stopping' THEN NOT EXISTS (SELECT 1 FROM frames f WHERE f.host = s.host AND f.state = 'rendering')
-				ELSE false END
-			ORDER BY s.from_at, s.run_id, s.id LIMIT 1 FOR UPDATE OF s SKIP LOCKED`,
-			now, wall, unreachable.Seconds(), silent.Seconds(), lookEvery.Seconds(), lenient), scan)
+		s, found, err := due(tx, now, wall, lenient)
 		if err != nil || !found {
 			return err
 		}
@@ -207,15 +185,12 @@ func (r *Rental) ask(ctx context.Context, tx *gorm.DB, s server, now time.Time) 
 	if why != "" {
 		return r.set(ctx, tx, s, "not-started", why)
 	}
-	err = tx.Exec(`UPDATE servers SET started_at = $3, committed = $6::numeric, image = coalesce((SELECT image FROM images WHERE source = $4 AND offer = $5), '')
-		WHERE run_id = $1 AND id = $2`, s.run, s.id, now, s.spec.Source, s.offer, cost.Rat().FloatString(12)).Error
-	if err != nil {
+	if err := asked(tx, s, cost, now); err != nil {
 		return err
 	}
 	if late := now.Sub(s.from); late > 0 {
 		// What is paid for begins now, so it ends later as well.
-		err := tx.Exec("UPDATE servers SET from_at = from_at + $3, to_at = to_at + $3, paid_at = paid_at + $3 WHERE run_id = $1 AND id = $2", s.run, s.id, late).Error
-		if err != nil {
+		if err := postpone(tx, s, late); err != nil {
 			return err
 		}
 		if err := bookings.Postpone(tx, s.run, s.host, late); err != nil {
@@ -237,7 +212,7 @@ func (r *Rental) cost(ctx context.Context, tx *gorm.DB, s server) (pricing.Money
 func (r *Rental) whileStarting(ctx context.Context, tx *gorm.DB, s server, now time.Time) error {
 	switch {
 	case s.open() && s.agentSeen != nil && s.paid.After(now):
-		if err := tx.Exec("UPDATE servers SET up_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, now).Error; err != nil {
+		if err := s.note(tx, "up_at", now); err != nil {
 			return err
 		}
 		return errors.Join(r.set(ctx, tx, s, "up", ""), r.jobs.Send(ctx, tx, keepImage, s.key()))
@@ -257,8 +232,7 @@ func (r *Rental) whileUp(ctx context.Context, tx *gorm.DB, s server, now, wall t
 		case quiet > unreachable:
 			return r.set(ctx, tx, s, "stopping", "its agent could not be reached any more")
 		case quiet > silent:
-			err := tx.Exec("UPDATE servers SET looked_at = $3 WHERE run_id = $1 AND id = $2", s.run, s.id, wall).Error
-			return errors.Join(err, r.jobs.Send(ctx, tx, lookAtServer, s.key()))
+			return errors.Join(s.note(tx, "looked_at", wall), r.jobs.Send(ctx, tx, lookAtServer, s.key()))
 		}
 	}
 	stays, why, err := r.staysOn(ctx, tx, s, now, wall)
@@ -271,8 +245,7 @@ func (r *Rental) whileUp(ctx context.Context, tx *gorm.DB, s server, now, wall t
 // set moves a server to a state.
 func (r *Rental) set(ctx context.Context, tx *gorm.DB, s server, state, trouble string) error {
 	r.log.Info("server", "name", s.host, "state", state, "run", s.run, "trouble", trouble)
-	err := tx.Exec("UPDATE servers SET state = $3, trouble = CASE WHEN $4 = '' THEN trouble ELSE $4 END WHERE run_id = $1 AND id = $2", s.run, s.id, state, trouble).Error
-	if err != nil {
+	if err := setState(tx, s, state, trouble); err != nil {
 		return err
 	}
 	if state == "stopping" {
@@ -303,9 +276,8 @@ func (r *Rental) replace(ctx context.Context, tx *gorm.DB, s server, now time.Ti
 	name, suffix, _ := strings.Cut(s.host, ".")
 	name, _, _ = strings.Cut(name, "-again")
 	next := server{run: s.run, id: fmt.Sprintf("%s^%d", base, s.tried+1), host: fmt.Sprintf("%s-again%d.%s", name, s.tried+1, suffix)}
-	err = tx.Exec(`INSERT INTO servers (run_id, id, offer, host, state, from_at, to_at, paid_at, tried) VALUES ($1, $2, $3, $4, 'planned', $5, $6, $7, $8)`,
-		s.run, next.id, s.offer, next.host, now, to, paid, s.tried+1).Error
-	if err != nil {
+	planned := Server{RunID: s.run, ID: next.id, Offer: s.offer, Host: next.host, State: "planned", FromAt: now, ToAt: to, PaidAt: paid, Tried: s.tried + 1}
+	if err := tx.Create(&planned).Error; err != nil {
 		return err
 	}
 	if err := bookings.Replace(tx, s.run, s.host, next.host, now.Add(lead), to.Add(-wrap), paid.Add(-wrap)); err != nil {

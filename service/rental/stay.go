@@ -40,8 +40,7 @@ func (r *Rental) staysOn(ctx context.Context, tx *gorm.DB, s server, now, wall t
 		}
 	}
 	paid := s.from.Add(meter.Billed(to.Sub(s.from)))
-	err = tx.Exec("UPDATE servers SET to_at = $3, paid_at = $4, committed = committed + $5::numeric WHERE run_id = $1 AND id = $2", s.run, s.id, to, paid, more.Rat().FloatString(12)).Error
-	if err != nil {
+	if err := prolong(tx, s, to, paid, more); err != nil {
 		return false, "", err
 	}
 	if err := bookings.CloseAt(tx, s.run, s.host, paid.Add(-wrap)); err != nil {

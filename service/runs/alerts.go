@@ -11,7 +11,6 @@ import (
 
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/events"
-	"rotanex.example/service/store"
 )
 
 // shares of a run's cap, in percent, at which somebody is told.
@@ -20,7 +19,7 @@ var shares = []int{50, 80, 100}
 // Alert tells where servers and farms have come to a share of what a run may cost.
 // Each share is told once.
 func (q *Runs) Alert(ctx context.Context) error {
-	capped, err := store.Column[uuid.UUID](q.store.WithContext(ctx).Raw("SELECT id FROM runs WHERE cap > 0 AND (state IN ('running', 'paused') OR ended_at > $1) AND alerted < 100", q.clock.Now().Add(-lately)))
+	capped, err := toAlert(q.store.WithContext(ctx), q.clock.Now().Add(-lately))
 	for _, id := range capped {
 		err = errors.Join(err, q.alert(ctx, id))
 	}
@@ -50,9 +49,8 @@ func (q *Runs) alert(ctx context.Context, id uuid.UUID) error {
 		return nil
 	}
 	err = q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		told := tx.Exec("UPDATE runs SET alerted = $2 WHERE id = $1 AND alerted < $2", id, passed)
-		if told.Error != nil || told.RowsAffected == 0 {
-			return told.Error
+		if first, err := setAlerted(tx, id, passed); err != nil || !first {
+			return err
 		}
 		return q.feed.Write(tx, events.Event{Kind: events.Money, Run: id.String(), State: fmt.Sprint(passed), Cause: fmt.Sprintf("%s %s of %s, %d %% of the cap, are spent outside", s.Currency, spent, limit, passed)})
 	})

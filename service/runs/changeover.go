@@ -45,7 +45,7 @@ func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string)
 			if err != nil {
 				return err
 			}
-			if err := tx.Exec("UPDATE runs SET cap = CAST(? AS numeric), alerted = 0 WHERE id = ?", limit, id).Error; err != nil {
+			if err := setCap(tx, id, limit); err != nil {
 				return err
 			}
 		}
@@ -63,7 +63,7 @@ func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string)
 		if err := bookings.Add(tx, booked); err != nil {
 			return err
 		}
-		if err := q.queue.Untie(tx, id); err != nil {
+		if err := q.standing.Untie(tx, id); err != nil {
 			return err
 		}
 		if err := rental.Add(tx, servers); err != nil {
@@ -75,7 +75,7 @@ func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string)
 		if err := create(tx, next.hires(id, q.clock.Now()), 2000); err != nil {
 			return err
 		}
-		if err := tx.Exec("INSERT INTO run_plans (run_id, plan_id, at) VALUES (?, ?, ?)", id, plan, q.clock.Now()).Error; err != nil {
+		if err := goesBy(tx, id, plan, q.clock.Now()); err != nil {
 			return err
 		}
 		return q.feed.Write(tx, events.Event{Kind: kindOf(KindRun), Run: id.String(), State: run.State})
@@ -88,9 +88,7 @@ func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string)
 
 // mayChangeOver says why a run cannot go on by a plan, or nothing if it can.
 func mayChangeOver(tx *gorm.DB, id, plan uuid.UUID) error {
-	var fit struct{ Its, Assumes, Stale bool }
-	err := tx.Raw(`SELECT p.run_id IS NOT DISTINCT FROM ? AS its, coalesce(jsonb_array_length(p.notes->'assumes'), 0) > 0 AS assumes,
-		EXISTS (SELECT FROM run_plans x WHERE x.run_id = ? AND x.at >= p.created_at) AS stale FROM plans p WHERE p.id = ?`, id, id, plan).Scan(&fit).Error
+	fit, err := suits(tx, id, plan)
 	switch {
 	case err != nil:
 		return err

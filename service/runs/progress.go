@@ -26,19 +26,6 @@ type state struct {
 	recent   []time.Time // when the last frames were done, newest first
 }
 
-type shotCount struct {
-	Shot, State string
-	N           int
-}
-
-// crewWork is what a crew has done in a run, failed tries included.
-type crewWork struct {
-	Host, Crew   string
-	Done, Failed int
-	Seconds      float64 // of all tries
-	DoneSeconds  float64 // of those that gave a frame
-}
-
 // recentFrames is over how many finished frames the present speed is taken.
 const recentFrames = 40
 
@@ -53,11 +40,7 @@ func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
 	for _, query := range []error{
 		db.Where("run_id = ?", id).Order("shot").Find(&s.shots).Error,
 		db.Where("run_id = ? AND state = 'rendering'", id).Find(&s.leased).Error,
-		db.Raw("SELECT shot, state, count(*) AS n FROM frames WHERE run_id = ? GROUP BY 1, 2", id).Scan(&s.counts).Error,
-		db.Raw(`SELECT host, crew, count(*) FILTER (WHERE outcome = 'done') AS done, count(*) FILTER (WHERE outcome <> 'done') AS failed,
-			sum(seconds) AS seconds, coalesce(sum(seconds) FILTER (WHERE outcome = 'done'), 0) AS done_seconds
-			FROM tries WHERE run_id = ? GROUP BY 1, 2`, id).Scan(&s.crews).Error,
-		db.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' AND from_run IS NULL ORDER BY done_at DESC LIMIT ?", id, recentFrames).Scan(&s.recent).Error,
+		readCounts(db, id, &s),
 	} {
 		if query != nil {
 			return s, query

@@ -126,13 +126,11 @@ func (k Kept) add(tx *gorm.DB, run uuid.UUID) error {
 // already is left as it is, if it was asked for in the same words.
 func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs)
-			VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?) ON CONFLICT DO NOTHING`,
-			b.Run.ID, b.Run.Kind, b.Run.PlanID, b.Run.Request, b.Run.Tries, b.Run.CreatedAt, b.Run.Cap, b.Run.AcceptProofs)
-		if made.Error != nil {
-			return made.Error
+		isNew, err := addRun(tx, b.Run)
+		if err != nil {
+			return err
 		}
-		if made.RowsAffected == 0 {
+		if !isNew {
 			var old Run
 			if err := tx.Take(&old, "id = ?", b.Run.ID).Error; err != nil {
 				return err
@@ -202,8 +200,8 @@ func (q *Runs) find(ctx context.Context, id uuid.UUID) (Run, error) {
 // leases; what is being rendered for a cancelled one is given up.
 func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var run Run
-		if err := tx.Raw("SELECT * FROM runs WHERE id = ? FOR UPDATE", id).Scan(&run).Error; err != nil {
+		run, err := lock(tx, id)
+		if err != nil {
 			return err
 		}
 		if run.ID == uuid.Nil {
@@ -232,7 +230,7 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 				return err
 			}
 		}
-		if err := tx.Exec("UPDATE runs SET state = ?, ended_at = ? WHERE id = ?", state, ended, id).Error; err != nil {
+		if err := setState(tx, id, state, ended); err != nil {
 			return err
 		}
 		return q.feed.Write(tx, events.Event{Kind: kindOf(run.Kind), Run: id.String(), State: state})

@@ -13,7 +13,6 @@ import (
 	"rotanex.example/core/frames"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
-	"rotanex.example/providers"
 	"rotanex.example/service/accounts"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/farms"
@@ -21,7 +20,6 @@ import (
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/shots"
-	"rotanex.example/service/store"
 )
 
 // defaultTries is how often a frame may fail before it is given up.
@@ -50,14 +48,13 @@ func (q *Runs) Start(ctx context.Context, all *shots.Shots, id uuid.UUID, want W
 	if p.Plan.Status == planning.Impossible {
 		return httpapi.Conflict("the plan is impossible: it has no bookings to carry out")
 	}
-	var only struct{ Assumes, OfRun bool }
-	err = q.store.WithContext(ctx).Raw("SELECT coalesce(jsonb_array_length(notes->'assumes'), 0) > 0 AS assumes, run_id IS NOT NULL AS of_run FROM plans WHERE id = ?", want.Plan).Scan(&only).Error
+	only, err := suits(q.store.WithContext(ctx), id, want.Plan)
 	switch {
 	case err != nil:
 		return err
 	case only.Assumes:
 		return httpapi.Conflict("the plan assumes what is not so: it cannot be carried out")
-	case only.OfRun:
+	case only.OfRun != nil:
 		return httpapi.Conflict("the plan is for the rest of a run: rotanex replan RUN --apply carries it out there")
 	}
 	if run.Cap, err = p.spend(want.Spend); err != nil {
@@ -264,15 +261,4 @@ func (p planned) farmJob(run, plan uuid.UUID, x planning.Booking) farms.Job {
 		}
 	}
 	return out
-}
-
-// packageOf is the files of a shot as they are now; none where it has no package.
-func (q *Runs) packageOf(ctx context.Context, shot string) ([]providers.PackageFile, error) {
-	files, found, err := store.First(q.store.WithContext(ctx).Raw("SELECT files FROM packages WHERE shot = $1", shot), func(row store.Row) (f []providers.PackageFile, err error) {
-		return f, row.Scan(store.JSON(&f))
-	})
-	if !found {
-		files = []providers.PackageFile{}
-	}
-	return files, err
 }

@@ -8,7 +8,6 @@ import (
 
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
-	"rotanex.example/service/store"
 )
 
 // Sweep closes runs without open frames. Any number of services may do so at once.
@@ -23,8 +22,7 @@ func (q *Runs) tryEnded(ctx context.Context, run uuid.UUID, shot string, trial b
 			q.log.Warn("looking whether a trial knows enough", "run", run, "error", err)
 		}
 	}
-	var open bool
-	err := q.store.WithContext(ctx).Raw("SELECT EXISTS (SELECT 1 FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting')", run, shot).Row().Scan(&open)
+	open, err := anyWaits(q.store.WithContext(ctx), run, shot)
 	if err != nil || open {
 		return err
 	}
@@ -35,15 +33,7 @@ func (q *Runs) tryEnded(ctx context.Context, run uuid.UUID, shot string, trial b
 func (q *Runs) closeRuns(ctx context.Context, only *uuid.UUID) error {
 	closed := 0
 	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		ended, err := store.Rows(tx.Raw(`
-			UPDATE runs r SET ended_at = $1, state = CASE WHEN EXISTS (
-				SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'failed') THEN 'incomplete' ELSE 'complete' END
-			WHERE r.state IN ('running', 'paused') AND ($2::uuid IS NULL OR r.id = $2)
-			  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'waiting')
-			  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'rendering')
-			RETURNING r.id, r.kind, r.state`, q.clock.Now(), only), func(row store.Row) (r Run, err error) {
-			return r, row.Scan(&r.ID, &r.Kind, &r.State)
-		})
+		ended, err := endFinished(tx, only, q.clock.Now())
 		if closed = len(ended); err != nil || closed == 0 {
 			return err
 		}

@@ -137,15 +137,3 @@ func (s *Shots) Put(ctx context.Context, name string, spec Spec) (Shot, error) {
 func (s *Shots) page(ctx context.Context, cursor *string, limit *int) ([]Shot, string, error) {
 	return httpapi.Page(s.store.WithContext(ctx), "name", func(x Shot) string { return x.Name }, cursor, limit)
 }
-
-// State tells one state of all shots from another, and when it began.
-func State(tx *gorm.DB) (state string, at time.Time, err error) {
-	return state, at, tx.Raw("SELECT concat(count(*), ' ', max(updated_at)), coalesce(max(updated_at), 'epoch') FROM shots").Row().Scan(&state, &at)
-}
-
-// Files lists the scenes and inputs of all shots.
-func Files(tx *gorm.DB) ([]string, error) {
-	return store.Column[string](tx.Raw(`
-		SELECT DISTINCT file FROM (SELECT spec->>'scene' AS file FROM shots
-			UNION SELECT jsonb_array_elements_text(coalesce(spec->'inputs', '[]')) FROM shots) AS files ORDER BY 1`))
-}

@@ -10,7 +10,6 @@ import (
 	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
-	"rotanex.example/service/store"
 )
 
 // Wait is what an offer or a tier promises against what it did.
@@ -32,30 +31,7 @@ const latestWaits = 20
 // Waits tells of each offer and tier how long it takes to begin. One of which nothing
 // was seen goes by the others of its source.
 func (s *Sources) Waits(ctx context.Context) (map[string]Wait, error) {
-	type row struct {
-		Wait
-		farm   bool
-		ratios []float64
-	}
-	all, err := store.Rows(s.store.WithContext(ctx).Raw(`
-		WITH servers_waits AS (
-			SELECT s.offer AS place, extract(epoch FROM s.up_at - s.started_at) / nullif((o.spec->>'boot_s')::float8 + CASE WHEN s.image = '' THEN coalesce((o.spec->>'setup_s')::float8, 0) ELSE 0 END, 0) AS ratio,
-			       s.up_at IS NULL AND s.trouble <> '' AND s.state IN ('stopping', 'ending', 'stopped') AS never, s.started_at AS at
-			FROM servers s JOIN offers o ON o.name = s.offer WHERE s.started_at IS NOT NULL),
-		jobs_waits AS (
-			SELECT j.farm AS place, extract(epoch FROM j.started_at - j.handed_at) / nullif((f.spec->>'lead_s')::float8, 0) AS ratio, false AS never, j.handed_at AS at
-			FROM farm_jobs j JOIN farms f ON f.name = j.farm WHERE j.handed_at IS NOT NULL),
-		seen AS (SELECT *, row_number() OVER (PARTITION BY place ORDER BY at DESC) AS n FROM (SELECT * FROM servers_waits UNION ALL SELECT * FROM jobs_waits) x),
-		places AS (
-			SELECT o.name AS place, o.source, false AS farm, (o.spec->>'boot_s')::float8 + CASE WHEN EXISTS (SELECT FROM images i WHERE i.offer = o.name) THEN 0 ELSE coalesce((o.spec->>'setup_s')::float8, 0) END AS promised FROM offers o
-			UNION ALL SELECT name, source, true, (spec->>'lead_s')::float8 FROM farms)
-		SELECT p.place, p.source, p.farm, p.promised, count(x.at)::int, (count(*) FILTER (WHERE x.never))::int, coalesce(json_agg(x.ratio::float8) FILTER (WHERE x.ratio > 0), '[]')
-		FROM places p LEFT JOIN seen x ON x.place = p.place AND x.n <= $1 GROUP BY 1, 2, 3, 4 ORDER BY 1`, latestWaits), func(r store.Row) (x row, err error) {
-		var promised float64
-		err = r.Scan(&x.Place, &x.Source, &x.farm, &promised, &x.Ordered, &x.Never, store.JSON(&x.ratios))
-		x.Promised = time.Duration(promised * float64(time.Second))
-		return x, err
-	})
+	all, err := readWaits(s.store.WithContext(ctx))
 	out := map[string]Wait{}
 	for _, x := range all {
 		assumed, ratios := leadtimes.Boot, x.ratios
@@ -73,34 +49,6 @@ func (s *Sources) Waits(ctx context.Context) (map[string]Wait, error) {
 		out[x.Place] = x.Wait
 	}
 	return out, err
-}
-
-// usable counts how many of the tries at a source gave a frame, and how many there were.
-func (s *Sources) usable(ctx context.Context, name string) (done, all int, err error) {
-	return done, all, s.store.WithContext(ctx).Raw(`
-		WITH places AS (SELECT s.host AS place FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 UNION SELECT name FROM farms WHERE source = $1)
-		SELECT count(*) FILTER (WHERE outcome = 'done'), count(*) FILTER (WHERE outcome IN ('done', 'failed'))
-		FROM tries a JOIN places p ON p.place = a.host`, name).Row().Scan(&done, &all)
-}
-
-// images lists what of a source's servers was kept as images.
-func (s *Sources) images(ctx context.Context, name string) (out []string, err error) {
-	out = []string{}
-	return out, s.store.WithContext(ctx).Raw("SELECT image FROM images WHERE source = ? ORDER BY image", name).Scan(&out).Error
-}
-
-// money is what a source was charged and what is committed to it, in the service's currency.
-func (s *Sources) money(ctx context.Context, name string) (charged, committed pricing.Money, err error) {
-	var x, y string
-	err = s.store.WithContext(ctx).Raw(`SELECT coalesce((SELECT sum(cost) FROM charges WHERE source = $1), 0)::text,
-		coalesce((SELECT sum(p.committed) FROM (`+promised+`) p WHERE source = $1 AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0)::text`, name).Row().Scan(&x, &y)
-	if err != nil {
-		return charged, committed, err
-	}
-	if charged, err = pricing.ParseMoney(x); err == nil {
-		committed, err = pricing.ParseMoney(y)
-	}
-	return charged, committed, err
 }
 
 // Account is a source with its money and what was learnt of it.

@@ -7,8 +7,6 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
-	"database/sql"
-	"encoding/json"
 	"fmt"
 	"math/big"
 	"time"
@@ -206,30 +204,6 @@ func (s *Sources) Rates(ctx context.Context) (pricing.Rates, error) {
 	return ratesBy(s.store.WithContext(ctx))
 }
 
-func ratesBy(db *gorm.DB) (pricing.Rates, error) {
-	return store.Rows(db.Raw("SELECT day, from_code, to_code, rate::text FROM exchange_rates ORDER BY day, from_code, to_code"), func(row store.Row) (r pricing.Rate, err error) {
-		var text string
-		if err = row.Scan(&r.Day, &r.From, &r.To, &text); err == nil {
-			r.Rate, err = pricing.ParseMoney(text)
-		}
-		return r, err
-	})
-}
-
-// PutRates stores exchange rates; one of the same day and pair is replaced.
-func (s *Sources) PutRates(ctx context.Context, rates pricing.Rates) error {
-	return s.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		for _, r := range rates {
-			err := tx.Exec(`INSERT INTO exchange_rates (day, from_code, to_code, rate) VALUES (?, ?, ?, CAST(? AS numeric))
-				ON CONFLICT (day, from_code, to_code) DO UPDATE SET rate = excluded.rate`, r.Day, r.From, r.To, text(r.Rate)).Error
-			if err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
 func text(m pricing.Money) string {
 	out, _ := m.MarshalText()
 	return string(out)
@@ -238,34 +212,6 @@ func text(m pricing.Money) string {
 // Charged returns what a source has charged so far, in the currency of its prices.
 func (s *Sources) Charged(ctx context.Context, source string) (pricing.Money, error) {
 	return chargedBy(s.store.WithContext(ctx), source)
-}
-
-func chargedBy(db *gorm.DB, source string) (pricing.Money, error) {
-	var sum string
-	if err := db.Raw("SELECT coalesce(sum(amount), 0)::text FROM charges WHERE source = $1", source).Row().Scan(&sum); err != nil {
-		return pricing.Money{}, err
-	}
-	return pricing.ParseMoney(sum)
-}
-
-// Reachable notes whether a source could be dealt with the last time; fault is nil if so.
-func (s *Sources) Reachable(ctx context.Context, name string, fault error) error {
-	if ctx.Err() != nil {
-		return nil
-	}
-	text := ""
-	if fault != nil {
-		text = fault.Error()
-	}
-	return s.store.WithContext(ctx).Exec("UPDATE sources SET fault = $2, asked = coalesce(asked, $3) WHERE name = $1 AND (fault <> $2 OR asked IS NULL)", name, text, s.clock.WallNow()).Error
-}
-
-// DueForSweep returns the sources of a kind that were last looked after so long ago, and
-// notes that they are now. Another transaction is given others.
-func DueForSweep(tx *gorm.DB, kind string, wall time.Time, every time.Duration) ([]string, error) {
-	return store.Column[string](tx.Raw(`UPDATE sources SET swept = $1 WHERE name IN (
-		SELECT name FROM sources WHERE spec->>'kind' = $3 AND coalesce(spec->>'address', '') <> '' AND coalesce(swept, '-infinity') < $2
-		FOR UPDATE SKIP LOCKED) RETURNING name`, wall, wall.Add(-every), kind))
 }
 
 // Factor returns what one unit of a source's prices comes to in the service's
@@ -299,34 +245,4 @@ type Charge struct {
 	Place   string
 	Metered float64 // seconds
 	Amount  pricing.Money
-}
-
-// Enter stores a charge, once: entering it again changes nothing. It returns what it
-// comes to in the service's currency.
-func (s *Sources) Enter(tx *gorm.DB, c Charge) (pricing.Money, error) {
-	// One after another, for what was charged before decides on the discount.
-	var card json.RawMessage
-	err := tx.Raw("SELECT spec->'card' FROM sources WHERE name = $1 FOR UPDATE", c.Source).Row().Scan(&card)
-	if err != nil && err != sql.ErrNoRows {
-		return pricing.Money{}, err
-	}
-	unit := s.currency
-	factor := big.NewRat(1, 1)
-	if card != nil {
-		var known pricing.RateCard
-		if err := json.Unmarshal(card, &known); err != nil {
-			return pricing.Money{}, err
-		}
-		if known.Currency != "" {
-			unit = known.Currency
-		}
-		if factor, err = s.FactorBy(tx, c.Source); err != nil {
-			return pricing.Money{}, err
-		}
-	}
-	cost := c.Amount.Scaled(factor)
-	err = tx.Exec(`INSERT INTO charges (run_id, source, place, at, metered_s, amount, unit, factor, cost)
-		VALUES ($1::uuid, $2, $3, $4, $5, $6::numeric, $7, $8, $9::numeric) ON CONFLICT (source, place) DO NOTHING`,
-		c.Run, c.Source, c.Place, s.clock.Now(), c.Metered, text(c.Amount), unit, factor.RatString(), text(cost)).Error
-	return cost, err
 }

@@ -2,6 +2,7 @@ package standing
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -10,7 +11,6 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/queue"
-	"rotanex.example/service/store"
 )
 
 // Stranded is frames that nobody is left for: nothing goes on there by itself.
@@ -23,15 +23,11 @@ type Stranded struct {
 // Stranded lists what of a run's waiting frames nobody is left for, by shot.
 func (s *Standing) Stranded(ctx context.Context, run uuid.UUID) (out []Stranded, err error) {
 	tx := s.store.WithContext(ctx)
-	shots, err := store.Column[string](tx.Raw("SELECT DISTINCT shot FROM bookings WHERE run_id = $1 ORDER BY shot", run))
-	if err != nil {
-		return nil, err
-	}
 	all, err := bookings.OfRun(tx, s.clock.WallNow(), run, "")
 	if err != nil {
 		return nil, err
 	}
-	for _, shot := range shots {
+	for _, shot := range shotsOf(all) {
 		waiting, err := queue.WaitingKinds(tx, run, shot)
 		if err != nil {
 			return nil, err
@@ -53,6 +49,16 @@ func (s *Standing) Stranded(ctx context.Context, run uuid.UUID) (out []Stranded,
 	return out, nil
 }
 
+// shotsOf lists the shots that crews are booked for, in order.
+func shotsOf(all []*bookings.Crew) []string {
+	var out []string
+	for _, c := range all {
+		out = append(out, c.Shot)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
 func distinct(all []string) (out []string) {
 	seen := map[string]bool{}
 	for _, s := range all {
@@ -62,6 +68,30 @@ func distinct(all []string) (out []string) {
 		}
 	}
 	return out
+}
+
+// Untie lets frames of a run that ran out of memory go to whom a new plan books, where
+// nobody is left of those that they were tied to: the plan knows by now what they need.
+func (s *Standing) Untie(tx *gorm.DB, run uuid.UUID) error {
+	all, err := bookings.OfRun(tx, s.clock.WallNow(), run, "")
+	if err != nil {
+		return err
+	}
+	for _, shot := range shotsOf(all) {
+		waiting, err := queue.WaitingKinds(tx, run, shot)
+		if err != nil {
+			return err
+		}
+		for _, k := range waiting {
+			if left, _ := dispatch.Left(&k, bookings.OfShot(all, shot), s.clock.Now()); left || len(k.OnlyOn) == 0 {
+				continue
+			}
+			if err := queue.Untie(tx, run, shot, k.OnlyOn); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // Alone is what of a run's waiting frames only one host is left for, and how long that
@@ -124,21 +154,4 @@ func lasts(n int, crews []*bookings.Crew, shot string, paces map[string]float64)
 		rate, slowest = rate+1/pace, max(slowest, pace)
 	}
 	return float64(n)/rate + slowest
-}
-
-// paces is what finished frames took a host's crews in a run, by shot and crew.
-func paces(tx *gorm.DB, run uuid.UUID, host string) (map[string]float64, error) {
-	type pace struct {
-		key     string
-		seconds float64
-	}
-	all, err := store.Rows(tx.Raw(`SELECT f.shot || ' ' || a.crew, avg(a.seconds) FROM tries a JOIN frames f ON f.id = a.frame_id
-		WHERE a.run_id = $1 AND a.host = $2 AND a.outcome = 'done' GROUP BY 1`, run, host), func(row store.Row) (p pace, err error) {
-		return p, row.Scan(&p.key, &p.seconds)
-	})
-	out := map[string]float64{}
-	for _, p := range all {
-		out[p.key] = p.seconds
-	}
-	return out, err
 }

@@ -81,7 +81,7 @@ func TestAFrameThatIsTiedToADeadHostIsStranded(t *testing.T) {
 	assert.Contains(t, stranded[0].Why, "eddy is not heard of")
 	assert.Contains(t, stranded[0].Why, "bellows may not have it: it ran out of memory, and is for eddy/g0 alone")
 
-	require.NoError(t, s.queue.Untie(s.db.DB, s.run))
+	require.NoError(t, s.Untie(s.db.DB, s.run))
 	stranded, err = s.Stranded(t.Context(), s.run)
 	require.NoError(t, err)
 	assert.Empty(t, stranded)

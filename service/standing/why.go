@@ -7,12 +7,10 @@ import (
 	"strings"
 
 	"github.com/google/uuid"
-	"gorm.io/gorm"
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/queue"
-	"rotanex.example/service/store"
 )
 
 // CrewVerdict is what the rule says of a crew.
@@ -110,21 +108,4 @@ func (s *Standing) WhyHost(ctx context.Context, host string) (out HostWhy, err e
 	paused, err := pausedRuns(tx, host)
 	out.Answer = hostAnswer(&look, paused)
 	return out, err
-}
-
-func runState(tx *gorm.DB, run uuid.UUID) (state string, err error) {
-	return state, tx.Raw("SELECT state FROM runs WHERE id = $1", run).Row().Scan(&state)
-}
-
-// place counts the waiting frames that are alike to a frame, and those before it.
-func place(tx *gorm.DB, frame int64) (alike, ahead int, err error) {
-	return alike, ahead, tx.Raw(`
-		SELECT count(*) FILTER (WHERE (f.failures > 0, f.failed_on, f.only_on) = (own.failures > 0, own.failed_on, own.only_on)),
-		       count(*) FILTER (WHERE f.failures > 0 AND own.failures = 0 OR (f.failures > 0) = (own.failures > 0) AND (f.repeat, f.frame) < (own.repeat, own.frame))
-		FROM frames f, frames own WHERE own.id = $1 AND f.run_id = own.run_id AND f.shot = own.shot AND f.state = 'waiting'`, frame).Row().Scan(&alike, &ahead)
-}
-
-// pausedRuns lists the paused runs that have a host booked.
-func pausedRuns(tx *gorm.DB, host string) ([]string, error) {
-	return store.Column[string](tx.Raw("SELECT DISTINCT r.id::text FROM bookings b JOIN runs r ON r.id = b.run_id WHERE b.host = $1 AND b.open AND r.state = 'paused'", host))
 }

@@ -26,27 +26,6 @@ import (
 	"rotanex.example/service/trials"
 )
 
-// Sweep is the record of one.
-type Sweep struct {
-	ID        uuid.UUID `gorm:"primaryKey"`
-	Shot      string
-	Request   []byte
-	State     string
-	Why       string
-	BudgetS   float64
-	Goal      float64
-	Frames    int
-	Beyond    []beyond `gorm:"serializer:json"`
-	CreatedAt time.Time
-	EndedAt   *time.Time
-}
-
-// beyond is a crew that a sweep cannot time within its budget.
-type beyond struct {
-	Crew string `json:"crew"`
-	Why  string `json:"why"`
-}
-
 // Sweeps looks after them.
 type Sweeps struct {
 	store      *store.Store
@@ -128,9 +107,8 @@ func (q *Sweeps) End(ctx context.Context, id uuid.UUID) (Swept, error) {
 
 func (q *Sweeps) stop(ctx context.Context, id uuid.UUID, state, why string) error {
 	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		done := tx.Exec("UPDATE sweeps SET state = ?, why = ?, ended_at = ? WHERE id = ? AND state = 'running'", state, why, q.clock.Now(), id)
-		if done.Error != nil || done.RowsAffected == 0 {
-			return done.Error
+		if ended, err := end(tx, id, state, why, q.clock.Now()); err != nil || !ended {
+			return err
 		}
 		return q.feed.Write(tx, events.Event{Kind: events.Trial, State: state})
 	})
@@ -149,8 +127,7 @@ func (q *Sweeps) Advance(ctx context.Context) error {
 	for _, s := range open {
 		err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 			// Not the row's own lock: the trials that are begun refer to it.
-			var mine bool
-			if err := tx.Raw("SELECT pg_try_advisory_xact_lock(hashtextextended(?, 0))", "sweep "+s.ID.String()).Scan(&mine).Error; err != nil || !mine {
+			if mine, err := claim(tx, s.ID); err != nil || !mine {
 				return err
 			}
 			return q.advance(ctx, s)

@@ -6,7 +6,6 @@ package timings
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -97,37 +96,6 @@ type attemptRow struct {
 	Seconds  float64
 	EndedAt  time.Time
 	Measured *timing.Measurement `gorm:"serializer:json"`
-}
-
-// Rows returns the timed frames of a shot, or of all with "", the oldest first.
-func (t *Timings) Rows(ctx context.Context, shot string) ([]Row, error) {
-	var tries []attemptRow
-	err := t.store.WithContext(ctx).Raw(`
-		SELECT f.run_id, r.kind, f.shot, a.host, a.crew, f.frame, f.warm_up, a.seconds, a.ended_at, a.measured
-		FROM tries a JOIN frames f ON f.id = a.frame_id AND f.fence = a.fence JOIN runs r ON r.id = f.run_id
-		WHERE a.outcome = 'done' AND f.state = 'done' AND a.seconds > 0 AND (? = '' OR f.shot = ?) AND f.memory_mode = ''
-		ORDER BY a.id DESC LIMIT ?`, shot, shot, newest).Scan(&tries).Error
-	if err != nil {
-		return nil, err
-	}
-	slices.Reverse(tries)
-	specs, err := t.specs(ctx)
-	if err != nil {
-		return nil, err
-	}
-	machines, err := t.machines(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var out []Row
-	for _, a := range tries {
-		spec := specs[a.RunID.String()+" "+a.Shot]
-		if row, ok := a.row(spec, machines[a.Host]); ok {
-			out = append(out, row)
-		}
-	}
-	imported, err := t.imported(ctx, shot)
-	return append(out, imported...), err
 }
 
 // row returns the attempt as a timed frame; false where its host is not known any more.

@@ -33,10 +33,7 @@ type kept struct {
 func (t *Timings) Know(ctx context.Context) (*Knowledge, error) {
 	t.kept.mu.Lock()
 	defer t.kept.mu.Unlock()
-	var of string
-	err := t.store.WithContext(ctx).Raw(`SELECT concat_ws(' ',
-		(SELECT max(id) FROM tries WHERE outcome = 'done'), (SELECT max(id) FROM times), (SELECT max(updated_at) FROM shots),
-		(SELECT count(*) FROM hosts), (SELECT count(*) FROM offers))`).Scan(&of).Error
+	of, err := t.state(ctx)
 	if err != nil || t.kept.all != nil && t.kept.of == of {
 		return t.kept.all, err
 	}
@@ -103,18 +100,7 @@ func (k *Knowledge) Estimate(shot shots.Shot, place timing.Place) (timing.Estima
 // was observed with its settings as they are now.
 func (t *Timings) Need(ctx context.Context, shot shots.Shot) (memory.Need, error) {
 	n := shots.Need(shot.Spec)
-	var seen []struct {
-		Spec    shots.Spec `gorm:"serializer:json"`
-		Outcome string
-		Device  int64
-		Host    int64
-	}
-	err := t.store.WithContext(ctx).Raw(`
-		SELECT s.spec, a.outcome, max((a.measured->>'device_peak_bytes')::bigint) AS device, max((a.measured->>'peak_memory_bytes')::bigint) AS host
-		FROM tries a JOIN frames f ON f.id = a.frame_id JOIN run_shots s ON s.run_id = f.run_id AND s.shot = f.shot
-		WHERE f.shot = ? AND (a.outcome = 'done' AND f.memory_mode = '' OR a.cause = 'out-of-memory')
-		  AND jsonb_array_length(coalesce(f.devices, '[]')) < 2
-		GROUP BY 1, 2`, shot.Name).Scan(&seen).Error
+	seen, err := t.peaks(ctx, shot.Name)
 	if err != nil {
 		return n, err
 	}

@@ -1,0 +1,162 @@
+package accounts
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/big"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"rotanex.example/core/ledger"
+	"rotanex.example/core/planning"
+	"rotanex.example/core/pricing"
+	"rotanex.example/service/httpapi"
+	"rotanex.example/service/store"
+)
+
+// runs reads runs by their ids, oldest first; all that carry a plan out without one.
+func (a *Accounts) runs(ctx context.Context, id *uuid.UUID) (out []Run, err error) {
+	return out, a.store.WithContext(ctx).Raw(`SELECT id, plan_id, state, cap::text AS cap, created_at, ended_at FROM runs
+		WHERE plan_id IS NOT NULL AND ($1::uuid IS NULL OR id = $1) ORDER BY created_at, id`, id).Scan(&out).Error
+}
+
+// readHired reads the extra seats that a run has hired, paid until it ends, or until now.
+func (a *Accounts) readHired(ctx context.Context, s *Account) error {
+	until := s.overAt()
+	var err error
+	s.hired, err = store.Rows(a.store.WithContext(ctx).Raw("SELECT pool, from_at, seats, price::text, days FROM hired_seats WHERE run_id = $1 ORDER BY from_at, pool", s.ID), func(row store.Row) (ledger.Hired, error) {
+		h := ledger.Hired{Until: until}
+		var price string
+		err := row.Scan(&h.Pool, &h.From, &h.Seats, &price, &h.Days)
+		if err == nil {
+			h.From = h.From.UTC()
+			h.Price, err = pricing.ParseMoney(price)
+		}
+		return h, err
+	})
+	return err
+}
+
+// CarriedBy reads a plan and those that the run changed over to later; run is uuid.Nil where
+// nobody carries it out yet. The plan of a trial is nil, which is refused.
+func (a *Accounts) CarriedBy(ctx context.Context, id *uuid.UUID, run uuid.UUID) (Carried, error) {
+	var p Carried
+	if id == nil {
+		return p, httpapi.Conflict("a trial has no plan")
+	}
+	var problem, plan json.RawMessage
+	err := a.store.WithContext(ctx).Raw("SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}'), coalesce(notes->'deadlines', '{}'), coalesce(notes->'kept', '[]') FROM plans WHERE id = $1", *id).Row().
+		Scan(&problem, &plan, &p.Currency, store.JSON(&p.FarmCrews), store.JSON(&p.SeatDays), store.JSON(&p.Deadlines), store.JSON(&p.Kept))
+	if err != nil {
+		return p, err
+	}
+	if p.Problem, err = planning.ParseProblem(bytes.NewReader(problem)); err != nil {
+		return p, err
+	}
+	if p.Plan, err = planning.ParsePlan(bytes.NewReader(plan)); err != nil {
+		return p, err
+	}
+	return p, a.addLaterPlans(ctx, run, &p)
+}
+
+// addLaterPlans adds the plans that a run changed over to: their servers, what these
+// cost, and the finish of the last. Their times count from their own start.
+func (a *Accounts) addLaterPlans(ctx context.Context, run uuid.UUID, p *Carried) error {
+	files, err := store.Rows(a.store.WithContext(ctx).Raw("SELECT p.Problem, p.Plan FROM run_plans x JOIN plans p ON p.id = x.plan_id WHERE x.run_id = $1 ORDER BY x.id", run),
+		func(row store.Row) (f [2]json.RawMessage, err error) { return f, row.Scan(&f[0], &f[1]) })
+	if err != nil {
+		return err
+	}
+	for i, file := range files {
+		n := i + 1
+		problem, err := planning.ParseProblem(bytes.NewReader(file[0]))
+		if err != nil {
+			return err
+		}
+		plan, err := planning.ParsePlan(bytes.NewReader(file[1]))
+		if err != nil {
+			return err
+		}
+		later := planning.MillisOf(problem.Start.Sub(p.Problem.Start))
+		for _, v := range plan.Servers {
+			p.Plan.Servers = append(p.Plan.Servers, planning.Server{ID: LaterServer(v.ID, n), Offer: v.Offer, From: v.From + later, To: v.To + later})
+		}
+		p.Plan.Finish = plan.Finish + later
+		for _, o := range problem.Offers {
+			if !slices.ContainsFunc(p.Problem.Offers, func(x planning.Offer) bool { return x.ID == o.ID }) {
+				p.Problem.Offers = append(p.Problem.Offers, o)
+			}
+		}
+		for _, f := range problem.Farms {
+			if !slices.ContainsFunc(p.Problem.Farms, func(x planning.Farm) bool { return x.ID == f.ID }) {
+				p.Problem.Farms = append(p.Problem.Farms, f)
+			}
+		}
+		for _, h := range problem.Hosts {
+			if !slices.ContainsFunc(p.Problem.Hosts, func(x planning.Host) bool { return x.ID == h.ID }) {
+				p.Problem.Hosts = append(p.Problem.Hosts, h)
+			}
+		}
+	}
+	return nil
+}
+
+// readMoney reads what the ledger of a run rests on.
+func (a *Accounts) readMoney(ctx context.Context, s *Account) error {
+	var err error
+	s.Work, err = store.Rows(a.store.WithContext(ctx).Raw(`
+		SELECT a.host, a.crew, f.shot, date_trunc('day', a.ended_at AT TIME ZONE 'UTC'), count(*) FILTER (WHERE a.outcome = 'done'), count(*) FILTER (WHERE a.outcome <> 'done'),
+		       coalesce(sum(a.seconds) FILTER (WHERE a.outcome = 'done'), 0), coalesce(sum(a.seconds) FILTER (WHERE a.outcome <> 'done'), 0),
+		       coalesce(json_agg(DISTINCT a.cause) FILTER (WHERE a.cause <> ''), '[]'), coalesce(j.booking_id, 0)
+		FROM tries a JOIN frames f ON f.id = a.frame_id LEFT JOIN farm_jobs j ON j.run_id = a.run_id AND j.farm = a.host AND j.booking_id = coalesce(a.booking_id, f.booking_id)
+		WHERE a.run_id = $1 GROUP BY 1, 2, 3, 4, j.booking_id ORDER BY 4, 1, 2, 3, j.booking_id`, s.ID), func(row store.Row) (w DayWork, err error) {
+		err = row.Scan(&w.Host, &w.Crew, &w.Shot, &w.Day, &w.Done, &w.Failed, &w.DoneS, &w.FailedS, store.JSON(&w.Causes), &w.Booking)
+		w.Day = w.Day.UTC()
+		return w, err
+	})
+	if err != nil {
+		return err
+	}
+	if s.charges, err = a.readCharges(ctx, "run_id = $1", s.ID); err != nil {
+		return err
+	}
+	if err := a.store.WithContext(ctx).Raw("SELECT host, min(started_at) AS first, max(ended_at) AS last FROM tries WHERE run_id = ? GROUP BY host", s.ID).Scan(&s.spans).Error; err != nil {
+		return err
+	}
+	if err := a.readHired(ctx, s); err != nil {
+		return err
+	}
+	type proofs struct {
+		job    uuid.UUID
+		frames []int
+	}
+	all, err := store.Rows(a.store.WithContext(ctx).Raw("SELECT id, to_json(proofs) FROM farm_jobs WHERE run_id = $1", s.ID), func(row store.Row) (p proofs, err error) {
+		return p, row.Scan(&p.job, store.JSON(&p.frames))
+	})
+	s.proofs = map[uuid.UUID][]int{}
+	for _, p := range all {
+		s.proofs[p.job] = p.frames
+	}
+	return err
+}
+
+func (a *Accounts) readCharges(ctx context.Context, which string, args ...any) ([]charge, error) {
+	return store.Rows(a.store.WithContext(ctx).Raw("SELECT source, place, unit, at, metered_s, amount::text, cost::text, factor FROM charges WHERE "+which+" ORDER BY id", args...), func(row store.Row) (c charge, err error) {
+		var amount, cost, factor string
+		if err = row.Scan(&c.Source, &c.Place, &c.Unit, &c.At, &c.Metered, &amount, &cost, &factor); err != nil {
+			return c, err
+		}
+		if c.Amount, err = pricing.ParseMoney(amount); err != nil {
+			return c, err
+		}
+		var ok bool
+		if c.Factor, ok = new(big.Rat).SetString(factor); !ok {
+			return c, fmt.Errorf("stored factor %q of %s", factor, c.Place)
+		}
+		c.Cost = c.Amount.Scaled(c.Factor) // exact; what is stored is to twelve decimals
+		return c, nil
+	})
+}

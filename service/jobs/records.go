@@ -1,0 +1,8 @@
+package jobs
+
+import "gorm.io/gorm"
+
+// freeOwn lets the jobs that a service of that name was doing when it died be done again.
+func freeOwn(tx *gorm.DB, name string) error {
+	return tx.Exec("UPDATE river_job SET state = 'available', scheduled_at = now() WHERE state = 'running' AND attempted_by[array_upper(attempted_by, 1)] = $1", name).Error
+}

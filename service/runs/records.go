@@ -1,0 +1,116 @@
+package runs
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+
+	"rotanex.example/providers"
+	"rotanex.example/service/store"
+)
+
+// packageOf is the files of a shot as they are now; none where it has no package.
+func (q *Runs) packageOf(ctx context.Context, shot string) ([]providers.PackageFile, error) {
+	files, found, err := store.First(q.store.WithContext(ctx).Raw("SELECT files FROM packages WHERE shot = $1", shot), func(row store.Row) (f []providers.PackageFile, err error) {
+		return f, row.Scan(store.JSON(&f))
+	})
+	if !found {
+		files = []providers.PackageFile{}
+	}
+	return files, err
+}
+
+type shotCount struct {
+	Shot, State string
+	N           int
+}
+
+// crewWork is what a crew has done in a run, failed tries included.
+type crewWork struct {
+	Host, Crew   string
+	Done, Failed int
+	Seconds      float64 // of all tries
+	DoneSeconds  float64 // of those that gave a frame
+}
+
+// readCounts reads how a run's frames and crews stand, and when its last frames were done.
+func readCounts(tx *gorm.DB, run uuid.UUID, s *state) error {
+	return errors.Join(
+		tx.Raw("SELECT shot, state, count(*) AS n FROM frames WHERE run_id = ? GROUP BY 1, 2", run).Scan(&s.counts).Error,
+		tx.Raw(`SELECT host, crew, count(*) FILTER (WHERE outcome = 'done') AS done, count(*) FILTER (WHERE outcome <> 'done') AS failed,
+			sum(seconds) AS seconds, coalesce(sum(seconds) FILTER (WHERE outcome = 'done'), 0) AS done_seconds
+			FROM tries WHERE run_id = ? GROUP BY 1, 2`, run).Scan(&s.crews).Error,
+		tx.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' AND from_run IS NULL ORDER BY done_at DESC LIMIT ?", run, recentFrames).Scan(&s.recent).Error,
+	)
+}
+
+// addRun stores a run that is being carried out; false: one of that id stands already.
+func addRun(tx *gorm.DB, r Run) (isNew bool, err error) {
+	made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs)
+		VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?) ON CONFLICT DO NOTHING`,
+		r.ID, r.Kind, r.PlanID, r.Request, r.Tries, r.CreatedAt, r.Cap, r.AcceptProofs)
+	return made.RowsAffected > 0, made.Error
+}
+
+// lock reads a run for changing it; a zero one where there is none.
+func lock(tx *gorm.DB, id uuid.UUID) (run Run, err error) {
+	return run, tx.Raw("SELECT * FROM runs WHERE id = ? FOR UPDATE", id).Scan(&run).Error
+}
+
+func setState(tx *gorm.DB, id uuid.UUID, state string, ended *time.Time) error {
+	return tx.Exec("UPDATE runs SET state = ?, ended_at = ? WHERE id = ?", state, ended, id).Error
+}
+
+// setCap lets a run spend so much outside, and tells anew of its shares.
+func setCap(tx *gorm.DB, id uuid.UUID, limit *string) error {
+	return tx.Exec("UPDATE runs SET cap = CAST(? AS numeric), alerted = 0 WHERE id = ?", limit, id).Error
+}
+
+// toAlert lists the runs with a cap that are open or ended after a time, and of which not
+// all shares were told.
+func toAlert(tx *gorm.DB, since time.Time) ([]uuid.UUID, error) {
+	return store.Column[uuid.UUID](tx.Raw("SELECT id FROM runs WHERE cap > 0 AND (state IN ('running', 'paused') OR ended_at > $1) AND alerted < 100", since))
+}
+
+// setAlerted notes that a share of a run's cap was told; false: it was before.
+func setAlerted(tx *gorm.DB, id uuid.UUID, percent int) (bool, error) {
+	told := tx.Exec("UPDATE runs SET alerted = $2 WHERE id = $1 AND alerted < $2", id, percent)
+	return told.RowsAffected > 0, told.Error
+}
+
+// suit is what matters of a plan that a run is to go by: of which run's rest it is, whether
+// it is of this one, and whether the run went over to another plan since it was made.
+type suit struct {
+	OfRun               *uuid.UUID
+	Its, Assumes, Stale bool
+}
+
+func suits(tx *gorm.DB, run, plan uuid.UUID) (s suit, err error) {
+	return s, tx.Raw(`SELECT p.run_id AS of_run, p.run_id IS NOT DISTINCT FROM ? AS its, coalesce(jsonb_array_length(p.notes->'assumes'), 0) > 0 AS assumes,
+		EXISTS (SELECT FROM run_plans x WHERE x.run_id = ? AND x.at >= p.created_at) AS stale FROM plans p WHERE p.id = ?`, run, run, plan).Scan(&s).Error
+}
+
+func anyWaits(tx *gorm.DB, run uuid.UUID, shot string) (waits bool, err error) {
+	return waits, tx.Raw("SELECT EXISTS (SELECT 1 FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting')", run, shot).Row().Scan(&waits)
+}
+
+// endFinished ends the given run, or all, that has no frame waiting or under lease.
+func endFinished(tx *gorm.DB, only *uuid.UUID, now time.Time) ([]Run, error) {
+	return store.Rows(tx.Raw(`
+		UPDATE runs r SET ended_at = $1, state = CASE WHEN EXISTS (
+			SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'failed') THEN 'incomplete' ELSE 'complete' END
+		WHERE r.state IN ('running', 'paused') AND ($2::uuid IS NULL OR r.id = $2)
+		  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'waiting')
+		  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'rendering')
+		RETURNING r.id, r.kind, r.state`, now, only), func(row store.Row) (r Run, err error) {
+		return r, row.Scan(&r.ID, &r.Kind, &r.State)
+	})
+}
+
+// goesBy notes that a run goes by a plan from then on.
+func goesBy(tx *gorm.DB, run, plan uuid.UUID, at time.Time) error {
+	return tx.Exec("INSERT INTO run_plans (run_id, plan_id, at) VALUES (?, ?, ?)", run, plan, at).Error
+}

@@ -1,0 +1,86 @@
+package standing
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+
+	"rotanex.example/service/httpapi"
+	"rotanex.example/service/queue"
+	"rotanex.example/service/store"
+)
+
+// known answers with a problem if there is no such run.
+func (s *Standing) known(ctx context.Context, run uuid.UUID) error {
+	var there bool
+	err := s.store.WithContext(ctx).Raw("SELECT EXISTS (SELECT FROM runs WHERE id = $1)", run).Row().Scan(&there)
+	if err == nil && !there {
+		err = httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
+	}
+	return err
+}
+
+// paces is what finished frames took a host's crews in a run, by shot and crew.
+func paces(tx *gorm.DB, run uuid.UUID, host string) (map[string]float64, error) {
+	type pace struct {
+		key     string
+		seconds float64
+	}
+	all, err := store.Rows(tx.Raw(`SELECT f.shot || ' ' || a.crew, avg(a.seconds) FROM tries a JOIN frames f ON f.id = a.frame_id
+		WHERE a.run_id = $1 AND a.host = $2 AND a.outcome = 'done' GROUP BY 1`, run, host), func(row store.Row) (p pace, err error) {
+		return p, row.Scan(&p.key, &p.seconds)
+	})
+	out := map[string]float64{}
+	for _, p := range all {
+		out[p.key] = p.seconds
+	}
+	return out, err
+}
+
+func runState(tx *gorm.DB, run uuid.UUID) (state string, err error) {
+	return state, tx.Raw("SELECT state FROM runs WHERE id = $1", run).Row().Scan(&state)
+}
+
+// place counts the waiting frames that are alike to a frame, and those before it.
+func place(tx *gorm.DB, frame int64) (alike, ahead int, err error) {
+	return alike, ahead, tx.Raw(`
+		SELECT count(*) FILTER (WHERE (f.failures > 0, f.failed_on, f.only_on) = (own.failures > 0, own.failed_on, own.only_on)),
+		       count(*) FILTER (WHERE f.failures > 0 AND own.failures = 0 OR (f.failures > 0) = (own.failures > 0) AND (f.repeat, f.frame) < (own.repeat, own.frame))
+		FROM frames f, frames own WHERE own.id = $1 AND f.run_id = own.run_id AND f.shot = own.shot AND f.state = 'waiting'`, frame).Row().Scan(&alike, &ahead)
+}
+
+// pausedRuns lists the paused runs that have a host booked.
+func pausedRuns(tx *gorm.DB, host string) ([]string, error) {
+	return store.Column[string](tx.Raw("SELECT DISTINCT r.id::text FROM bookings b JOIN runs r ON r.id = b.run_id WHERE b.host = $1 AND b.open AND r.state = 'paused'", host))
+}
+
+// alike reads finished frames of a holder's shot, with the same settings, that were rendered
+// elsewhere, the nearest to a frame first.
+func alike(tx *gorm.DB, h queue.Holder, frame, n int) ([]queue.Frame, error) {
+	return store.Rows(tx.Raw(`
+		WITH own AS (SELECT spec FROM run_shots WHERE run_id = $1 AND shot = $2)
+		SELECT f.run_id, f.shot, f.frame, f.repeat, f.fence, f.host FROM frames f JOIN run_shots s USING (run_id, shot), own
+		WHERE f.shot = $2 AND f.state = 'done' AND f.from_run IS NULL AND NOT f.warm_up AND f.format <> 'exr' AND f.host <> $3
+		  AND (s.spec->>'scene', s.spec->>'width', s.spec->>'height', coalesce(s.spec->'settings', '{}')) = (own.spec->>'scene', own.spec->>'width', own.spec->>'height', coalesce(own.spec->'settings', '{}'))
+		ORDER BY abs(f.frame - $4), f.done_at DESC LIMIT $5`, h.Run, h.Shot, h.Place, frame, n), func(row store.Row) (f queue.Frame, err error) {
+		err = row.Scan(&f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, &f.Host)
+		return f, err
+	})
+}
+
+// OpenFrames counts the frames of open runs by state.
+func (s *Standing) OpenFrames(ctx context.Context) (map[queue.State]int, error) {
+	var found []struct {
+		State queue.State
+		N     int
+	}
+	err := s.store.WithContext(ctx).Raw(`
+		SELECT f.state, count(*) AS n FROM frames f JOIN runs r ON r.id = f.run_id WHERE r.state IN ('running', 'paused') GROUP BY 1`).Scan(&found).Error
+	out := map[queue.State]int{}
+	for _, f := range found {
+		out[f.State] = f.N
+	}
+	return out, err
+}

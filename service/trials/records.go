@@ -1,0 +1,20 @@
+package trials
+
+import (
+	"context"
+
+	"github.com/google/uuid"
+)
+
+func (t *Trials) rows(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID][]Row, error) {
+	var all []Row
+	err := t.store.WithContext(ctx).Raw(`
+		SELECT f.run_id, f.frame, f.repeat, f.warm_up, f.state, f.cause, f.seconds, a.measured, coalesce(a.log_tail, '') AS log_tail
+		FROM frames f LEFT JOIN tries a ON a.frame_id = f.id AND a.fence = f.fence
+		WHERE f.run_id IN ? ORDER BY f.warm_up DESC, f.repeat, f.frame`, ids).Scan(&all).Error
+	out := map[uuid.UUID][]Row{}
+	for _, r := range all {
+		out[r.RunID] = append(out[r.RunID], r)
+	}
+	return out, err
+}
