@@ -207,6 +207,16 @@ func (l *layout) trial(y *machine, shot int) int {
 	return t.spread(y, shot, l.missing[shot])
 }
 
+// stillFree reports whether a span that was free is so after others were taken: a crew
+// beside it may have made the machine hold a seat, which it then holds in between as well.
+func (l *layout) stillFree(x *machine, o *option, s span, others bool) bool {
+	lic := l.m.licence[o.shot]
+	if !others || lic < 0 || len(l.m.seatGrid[lic]) == 0 {
+		return true
+	}
+	return slices.ContainsFunc(l.free(x, o), func(f span) bool { return f.start <= s.start && s.end <= f.end })
+}
+
 // spread puts up to n frames of the shot on a server's crews so that they end
 // together as nearly as may be: the server runs no longer than it must.
 func (l *layout) spread(x *machine, shot, n int) int {
@@ -241,8 +251,9 @@ func (l *layout) spread(x *machine, shot, n int) int {
 		if side && len(x.jobs) > 0 {
 			until := together(list, spans, n-done)
 			for i, s := range spans {
-				if k := min(n-done, int((min(s.end, until)-s.start)/list[i].frame)); k > 0 {
-					l.put(x, job{span{s.start, s.start + Millis(k)*list[i].frame}, int32(first + i), 0, k})
+				k := min(n-done, int((min(s.end, until)-s.start)/list[i].frame))
+				if took := (span{s.start, s.start + Millis(k)*list[i].frame}); k > 0 && l.stillFree(x, &list[i], took, done > before) {
+					l.put(x, job{took, int32(first + i), 0, k})
 					done += k
 				}
 			}

@@ -415,3 +415,16 @@ func TestTimeAndContext(t *testing.T) {
 	assert.LessOrEqual(t, patient.Cost.Cmp(hasty.Cost), 0)
 	assert.GreaterOrEqual(t, patient.CostBound.Cmp(hasty.CostBound), 0)
 }
+
+// A server's crews were given frames of a licensed shot on both sides of a time in which
+// all seats are held: it holds its seat in between as well.
+func TestASeatIsHeldBetweenFrames(t *testing.T) {
+	data, err := os.ReadFile(filepath.Join("testdata", "seat-beside-a-gap.json"))
+	require.NoError(t, err)
+	var p planning.Problem
+	require.NoError(t, json.Unmarshal(data, &p))
+	plan, err := planning.Solve(t.Context(), p, planning.Options{})
+	require.NoError(t, err)
+	require.NoError(t, planning.Check(p, plan))
+	assert.Equal(t, planning.Meets, plan.Status)
+}
