@@ -159,11 +159,16 @@ func (a *app) showChanges(cmd *cobra.Command, c *client.Client, before, after uu
 	return a.show(cmd, l)
 }
 
+// replanning is what is asked of replan.
+type replanning struct {
+	choices
+	apply, yes, afresh bool
+	use, spend         string
+	minChance          string
+}
+
 func (a *app) replan() *cobra.Command {
-	var x choices
-	var apply, yes bool
-	var use, spend string
-	afresh, minChance := false, usualMinChance
+	var x replanning
 	c := &cobra.Command{
 		Use: "replan RUN", Short: "Plan the rest of a run anew, around what is being rendered", Args: cobra.ExactArgs(1),
 		Long: `Plans what of a run is not done and not being rendered: frames under lease stay
@@ -177,75 +182,90 @@ budget, pins, what is not used, confidence) is asked again where no flag says ot
 			if err != nil {
 				return err
 			}
-			changeOver := func(plan uuid.UUID) error {
-				most, err := a.mayspendMore(cmd, c, id, plan, spend, yes)
-				if err != nil {
-					return err
-				}
-				r, err := client.Decode[api.Run](c.SetRunPlan(cmd.Context(), id, api.SetRunPlanJSONRequestBody{Plan: plan, Spend: most}))
-				if err != nil {
-					return err
-				}
-				return a.did(cmd, r, "Run %s goes on by plan %s.", id.String()[:8], plan.String()[:8])
+			if x.use == "" {
+				return a.replanRest(cmd, c, id, x)
 			}
-			if use != "" {
-				plan, err := a.findPlan(cmd.Context(), c, use)
-				if err != nil {
-					return err
-				}
-				return changeOver(plan)
-			}
-			now, err := serviceNow(cmd.Context(), c)
+			plan, err := a.findPlan(cmd.Context(), c, x.use)
 			if err != nil {
 				return err
 			}
-			run, err := client.Decode[api.Run](c.GetRun(cmd.Context(), id))
-			if err != nil {
-				return err
-			}
-			var shots []string
-			for _, s := range run.Shots {
-				shots = append(shots, s.Shot)
-			}
-			ask, err := x.ask(shots, now)
-			if err != nil {
-				return err
-			}
-			if !afresh {
-				if err := a.keepChoices(cmd, c, run.Plan, &ask); err != nil {
-					return err
-				}
-			}
-			ask.Run = &id
-			if ask.By.IsZero() && !run.Deadline.IsZero() {
-				ask.By = run.Deadline
-			}
-			p, err := a.makePlan(cmd, c, ask)
-			if err != nil {
-				return err
-			}
-			if a.config.GetString("output") == "table" {
-				fmt.Fprintln(cmd.OutOrStdout(), "\nAgainst the plan that the run began with:")
-				if err := a.showChanges(cmd, c, run.Plan, p.Id); err != nil {
-					return err
-				}
-			}
-			if apply {
-				return changeOver(p.Id)
-			}
-			least, err := share("--min-chance", minChance)
-			if err != nil {
-				return err
-			}
-			return a.showOutlook(cmd, c, p, float64(least))
+			return a.changeOver(cmd, c, id, plan, x)
 		}),
 	}
 	x.flags(c)
-	c.Flags().BoolVar(&apply, "apply", false, "let the run go on by it")
-	c.Flags().BoolVar(&afresh, "afresh", false, "forget what was asked of the run's plan")
-	c.Flags().StringVar(&minChance, "min-chance", usualMinChance, "below this chance to be in time the exit status is 7")
-	c.Flags().StringVar(&spend, "spend", "", "what servers, seats and farms may cost in the whole run at most; default what is spent and what the plan adds")
-	c.Flags().BoolVarP(&yes, "yes", "y", false, "spend it without asking")
-	c.Flags().StringVar(&use, "use", "", "let the run go on by this plan, made for it before")
+	c.Flags().BoolVar(&x.apply, "apply", false, "let the run go on by it")
+	c.Flags().BoolVar(&x.afresh, "afresh", false, "forget what was asked of the run's plan")
+	c.Flags().StringVar(&x.minChance, "min-chance", usualMinChance, "below this chance to be in time the exit status is 7")
+	c.Flags().StringVar(&x.spend, "spend", "", "what servers, seats and farms may cost in the whole run at most; default what is spent and what the plan adds")
+	c.Flags().BoolVarP(&x.yes, "yes", "y", false, "spend it without asking")
+	c.Flags().StringVar(&x.use, "use", "", "let the run go on by this plan, made for it before")
 	return c
+}
+
+// changeOver lets a run go on by a plan.
+func (a *app) changeOver(cmd *cobra.Command, c *client.Client, run, plan uuid.UUID, x replanning) error {
+	most, err := a.mayspendMore(cmd, c, run, plan, x.spend, x.yes)
+	if err != nil {
+		return err
+	}
+	r, err := client.Decode[api.Run](c.SetRunPlan(cmd.Context(), run, api.SetRunPlanJSONRequestBody{Plan: plan, Spend: most}))
+	if err != nil {
+		return err
+	}
+	return a.did(cmd, r, "Run %s goes on by plan %s.", run.String()[:8], plan.String()[:8])
+}
+
+// replanRest plans the rest of a run, and lets it go on by that if it is to.
+func (a *app) replanRest(cmd *cobra.Command, c *client.Client, id uuid.UUID, x replanning) error {
+	run, err := client.Decode[api.Run](c.GetRun(cmd.Context(), id))
+	if err != nil {
+		return err
+	}
+	ask, err := a.askForRest(cmd, c, run, x)
+	if err != nil {
+		return err
+	}
+	p, err := a.makePlan(cmd, c, ask)
+	if err != nil {
+		return err
+	}
+	if a.config.GetString("output") == "table" {
+		fmt.Fprintln(cmd.OutOrStdout(), "\nAgainst the plan that the run began with:")
+		if err := a.showChanges(cmd, c, run.Plan, p.Id); err != nil {
+			return err
+		}
+	}
+	if x.apply {
+		return a.changeOver(cmd, c, id, p.Id, x)
+	}
+	least, err := share("--min-chance", x.minChance)
+	if err != nil {
+		return err
+	}
+	return a.showOutlook(cmd, c, p, float64(least))
+}
+
+// askForRest is what a plan of a run's rest is asked for.
+func (a *app) askForRest(cmd *cobra.Command, c *client.Client, run api.Run, x replanning) (ask api.NewPlan, err error) {
+	now, err := serviceNow(cmd.Context(), c)
+	if err != nil {
+		return ask, err
+	}
+	var shots []string
+	for _, s := range run.Shots {
+		shots = append(shots, s.Shot)
+	}
+	if ask, err = x.ask(shots, now); err != nil {
+		return ask, err
+	}
+	if !x.afresh {
+		if err := a.keepChoices(cmd, c, run.Plan, &ask); err != nil {
+			return ask, err
+		}
+	}
+	ask.Run = &run.Id
+	if ask.By.IsZero() && !run.Deadline.IsZero() {
+		ask.By = run.Deadline
+	}
+	return ask, nil
 }

@@ -12,6 +12,10 @@ import (
 )
 
 func (a *app) settings() *cobra.Command {
+	return group("settings", "Lay settings of one frame beside each other", a.settingsRun(), a.settingsShow(), a.settingsList())
+}
+
+func (a *app) settingsRun() *cobra.Command {
 	var crew string
 	var variants []string
 	frame := 0
@@ -54,7 +58,11 @@ over each other.`,
 	run.Flags().StringArrayVar(&variants, "variant", nil, "settings as NAME=VALUE,NAME=VALUE, a name and a colon before them if wanted; own: as the shot is")
 	run.Flags().IntVar(&frame, "frame", 0, "frame to render; without it the shot's middle one")
 	run.Flags().BoolVar(&noWait, "no-wait", false, "begin and do not wait")
-	show := &cobra.Command{
+	return run
+}
+
+func (a *app) settingsShow() *cobra.Command {
+	return &cobra.Command{
 		Use: "show STUDY", Short: "Show a study; latest is the newest", Args: cobra.ExactArgs(1), Example: "  rotanex settings show latest",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			all, err := allStudies(cmd, c)
@@ -76,7 +84,10 @@ over each other.`,
 			return a.showStudy(cmd, s)
 		}),
 	}
-	list := &cobra.Command{
+}
+
+func (a *app) settingsList() *cobra.Command {
+	return &cobra.Command{
 		Use: "list", Short: "List studies, newest first", Args: cobra.NoArgs, Example: "  rotanex settings list",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			all, err := allStudies(cmd, c)
@@ -94,7 +105,6 @@ over each other.`,
 			return a.show(cmd, l)
 		}),
 	}
-	return group("settings", "Lay settings of one frame beside each other", run, show, list)
 }
 
 func allStudies(cmd *cobra.Command, c *client.Client) ([]api.Study, error) {

@@ -71,7 +71,11 @@ func (a *app) hosts() *cobra.Command {
 		Example: "  rotanex hosts import stock.yaml",
 		RunE:    a.with(a.importStock),
 	}
-	list := &cobra.Command{
+	return group("hosts", "Take stock: the machines at hand", imports, a.hostsList(), a.hostsShow(), a.hostsDrain(), a.hostWhy())
+}
+
+func (a *app) hostsList() *cobra.Command {
+	return &cobra.Command{
 		Use: "list", Short: "List the hosts", Args: cobra.NoArgs, Example: "  rotanex hosts list --output csv",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			all, err := allHosts(cmd, c)
@@ -88,7 +92,10 @@ func (a *app) hosts() *cobra.Command {
 			return a.show(cmd, l)
 		}),
 	}
-	show := &cobra.Command{
+}
+
+func (a *app) hostsShow() *cobra.Command {
+	return &cobra.Command{
 		Use: "show HOST", Short: "Show a host's devices and the crews that it can form", Args: cobra.ExactArgs(1), Example: "  rotanex hosts show bellows",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			h, err := client.Decode[api.Host](c.GetHost(cmd.Context(), args[0]))
@@ -96,15 +103,7 @@ func (a *app) hosts() *cobra.Command {
 				return err
 			}
 			if a.config.GetString("output") == "table" {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s, %s: %s, %d cores, %g GB, agent %s\n", h.Spec.Name, h.Spec.Source, h.Spec.Cpu.Model, h.Spec.Cpu.Cores, h.Spec.MemoryGb, agentText(h))
-				for _, f := range h.Findings {
-					fmt.Fprintln(cmd.OutOrStdout(), " ·", f)
-				}
-				for _, d := range h.Spec.Devices {
-					if d.Unusable != "" {
-						fmt.Fprintf(cmd.OutOrStdout(), " · %s %s is there but cannot be used: %s\n", d.Id, d.Model, d.Unusable)
-					}
-				}
+				aboutHost(cmd, h)
 			}
 			l := listing{columns: []string{"crew", "models", "device memory|device_memory_gb", "backends", "linked", "busy hour"}, records: h, empty: "It can form no crew."}
 			for _, crew := range h.Crews {
@@ -117,6 +116,22 @@ func (a *app) hosts() *cobra.Command {
 			return a.show(cmd, l)
 		}),
 	}
+}
+
+// aboutHost says what a host is, above the crews that it can form.
+func aboutHost(cmd *cobra.Command, h api.Host) {
+	fmt.Fprintf(cmd.OutOrStdout(), "%s, %s: %s, %d cores, %g GB, agent %s\n", h.Spec.Name, h.Spec.Source, h.Spec.Cpu.Model, h.Spec.Cpu.Cores, h.Spec.MemoryGb, agentText(h))
+	for _, f := range h.Findings {
+		fmt.Fprintln(cmd.OutOrStdout(), " ·", f)
+	}
+	for _, d := range h.Spec.Devices {
+		if d.Unusable != "" {
+			fmt.Fprintf(cmd.OutOrStdout(), " · %s %s is there but cannot be used: %s\n", d.Id, d.Model, d.Unusable)
+		}
+	}
+}
+
+func (a *app) hostsDrain() *cobra.Command {
 	undo := false
 	drain := &cobra.Command{
 		Use: "drain HOST", Short: "Let a host finish what it renders and take nothing new", Args: cobra.ExactArgs(1),
@@ -133,7 +148,7 @@ func (a *app) hosts() *cobra.Command {
 		}),
 	}
 	drain.Flags().BoolVar(&undo, "undo", false, "take work again")
-	return group("hosts", "Take stock: the machines at hand", imports, list, show, drain, a.hostWhy())
+	return drain
 }
 
 func allHosts(cmd *cobra.Command, c *client.Client) ([]api.Host, error) {

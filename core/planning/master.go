@@ -116,6 +116,13 @@ func newMaster(m *model, work *effort) *master {
 		r.rhs = append(r.rhs, row.RHS)
 	}
 	r.lp = simplex.New(rows)
+	r.addExtraSeats()
+	return r
+}
+
+// addExtraSeats adds a column for the extra seats of each licence that can run short.
+func (r *master) addExtraSeats() {
+	m := r.m
 	for l := range m.seatGrid {
 		if r.extra[l] < 0 {
 			continue
@@ -128,7 +135,6 @@ func newMaster(m *model, work *effort) *master {
 		r.lp.Add(c)
 		r.columns = append(r.columns, nil)
 	}
-	return r
 }
 
 // stretch is the length of a stretch of a licence's seat grid.

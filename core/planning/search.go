@@ -153,18 +153,23 @@ func (s *search) run() outcome {
 			heap.Push(&s.open, c)
 		}
 	}
-	// What nodes came to is refined further, the best few of it: a plan that is a
-	// little dearer, or lacks a few frames, may lead to a better one.
+	s.refineBest(promising)
+	return outcome{s.best, s.cost, s.bound()}
+}
+
+// refineBest refines what nodes came to further, the best few of it and then the best of all: a
+// plan that is a little dearer, or lacks a few frames, may lead to a better one.
+func (s *search) refineBest(promising []*layout) {
 	slices.SortStableFunc(promising, func(a, b *layout) int { return cmp.Compare(a.cost()+a.lack(), b.cost()+b.lack()) })
+	better := func() bool { return s.best != nil && s.cost > s.enough && s.cost > s.bound() }
 	for i, l := range promising[:min(3, len(promising))] {
-		if s.best != nil && s.cost > s.enough && s.cost > s.bound() {
+		if better() {
 			s.refine(l, s.work.left/int64(5-i), s.bound()+0.005)
 		}
 	}
-	if s.best != nil && s.cost > s.enough && s.cost > s.bound() {
+	if better() {
 		s.refine(s.best.clone(), s.work.left, s.bound()+0.005)
 	}
-	return outcome{s.best, s.cost, s.bound()}
 }
 
 // ascend finds a layout and a bound where there are too many shots for more.

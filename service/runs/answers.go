@@ -81,80 +81,111 @@ func (s state) record(wall time.Time) api.Run {
 	return out
 }
 
-// crewRecords says what each crew of the run is doing.
+// crewRecords says what each crew of the run is doing. Reserves are shown once they are used.
 func (s state) crewRecords(wall time.Time) []api.RunCrew {
-	out := []api.RunCrew{}
-	at := map[[2]string]int{}
-	starts := map[[2]string]time.Time{}
-	for _, b := range s.Bookings {
-		key := [2]string{b.Host, b.Crew}
-		i, seen := at[key]
-		if !seen {
-			i = len(out)
-			at[key], starts[key] = i, b.StartAt
-			out = append(out, api.RunCrew{Host: b.Host, Crew: b.Crew, Source: s.PlaceSource(b.Host), PlannedS: b.FrameS})
-		}
-		out[i].Booked += b.Frames
-	}
-	for _, w := range s.crews {
-		if i, ok := at[[2]string{w.Host, w.Crew}]; ok {
-			out[i].Done = w.Done
-			if w.Done > 0 {
-				out[i].MeanS = w.DoneSeconds / float64(w.Done)
-			}
-		}
-	}
-	for i := range out {
-		out[i].PlannedS = s.expectedOf(out[i].Host, out[i].Crew, out[i].PlannedS)
-	}
-	for key, i := range at {
-		host := s.Hosts[key[0]]
-		switch {
-		case s.State != "running" && s.State != "paused":
-			out[i].State = api.RunCrewStateFinished
-		case starts[key].After(s.Now):
-			out[i].State = api.RunCrewStateScheduled
-		case !host.Up(wall):
-			out[i].State = api.RunCrewStateLost
-		case host.Draining:
-			out[i].State = api.RunCrewStateDraining
-		default:
-			out[i].State = api.RunCrewStateReady
-		}
-	}
-	for _, b := range s.Bookings {
-		if i := at[[2]string{b.Host, b.Crew}]; b.Excluded != "" {
-			out[i].Excluded = b.Excluded
-			if out[i].State == api.RunCrewStateReady {
-				out[i].State = api.RunCrewStateExcluded
-			}
-		}
-	}
-	for _, f := range s.leased {
-		if i, ok := at[[2]string{*f.Host, *f.Crew}]; ok {
-			out[i].State, out[i].Shot, out[i].Frame, out[i].Progress = api.RunCrewStateRendering, f.Shot, f.Frame, f.Progress
-		}
-	}
-	for _, v := range s.Servers {
-		for i := range out {
-			if out[i].Host == v.Host && out[i].State == api.RunCrewStateLost && (v.State == "planned" || v.State == "requested" || v.State == "starting") {
-				out[i].State = api.RunCrewStateScheduled
-			} else if out[i].Host == v.Host && (v.State == "stopped" || v.State == "not-started") {
-				out[i].State = api.RunCrewStateFinished
-			}
-		}
-	}
-	for _, j := range s.Jobs {
-		for i := range out {
-			if out[i].Host == j.Farm {
-				out[i].Source, out[i].State = j.Source, jobCrewState(j.State)
-			}
-		}
-	}
-	// Reserves are shown once they are used.
-	return slices.DeleteFunc(out, func(c api.RunCrew) bool {
+	c := crewRows{state: s, wall: wall, rows: []api.RunCrew{}, at: map[[2]string]int{}, starts: map[[2]string]time.Time{}}
+	c.booked()
+	c.did()
+	c.stand()
+	c.render()
+	c.outside()
+	return slices.DeleteFunc(c.rows, func(c api.RunCrew) bool {
 		return c.Booked == 0 && c.Done == 0 && c.Excluded == "" && c.State != api.RunCrewStateRendering
 	})
+}
+
+// crewRows are a run's crews, as they are put together.
+type crewRows struct {
+	state
+	wall   time.Time
+	rows   []api.RunCrew
+	at     map[[2]string]int       // the row of each host and crew
+	starts map[[2]string]time.Time // of their first booking
+}
+
+// booked adds a row for each crew that is booked.
+func (c *crewRows) booked() {
+	for _, b := range c.Bookings {
+		key := [2]string{b.Host, b.Crew}
+		i, seen := c.at[key]
+		if !seen {
+			i = len(c.rows)
+			c.at[key], c.starts[key] = i, b.StartAt
+			c.rows = append(c.rows, api.RunCrew{Host: b.Host, Crew: b.Crew, Source: c.PlaceSource(b.Host), PlannedS: b.FrameS})
+		}
+		c.rows[i].Booked += b.Frames
+	}
+}
+
+// did adds what crews have done, and what that was expected to take.
+func (c *crewRows) did() {
+	for _, w := range c.crews {
+		if i, ok := c.at[[2]string{w.Host, w.Crew}]; ok {
+			c.rows[i].Done = w.Done
+			if w.Done > 0 {
+				c.rows[i].MeanS = w.DoneSeconds / float64(w.Done)
+			}
+		}
+	}
+	for i := range c.rows {
+		c.rows[i].PlannedS = c.expectedOf(c.rows[i].Host, c.rows[i].Crew, c.rows[i].PlannedS)
+	}
+}
+
+// stand says how the crews' hosts stand, and who gets no more frames.
+func (c *crewRows) stand() {
+	for key, i := range c.at {
+		host := c.Hosts[key[0]]
+		switch {
+		case c.State != "running" && c.State != "paused":
+			c.rows[i].State = api.RunCrewStateFinished
+		case c.starts[key].After(c.Now):
+			c.rows[i].State = api.RunCrewStateScheduled
+		case !host.Up(c.wall):
+			c.rows[i].State = api.RunCrewStateLost
+		case host.Draining:
+			c.rows[i].State = api.RunCrewStateDraining
+		default:
+			c.rows[i].State = api.RunCrewStateReady
+		}
+	}
+	for _, b := range c.Bookings {
+		if i := c.at[[2]string{b.Host, b.Crew}]; b.Excluded != "" {
+			c.rows[i].Excluded = b.Excluded
+			if c.rows[i].State == api.RunCrewStateReady {
+				c.rows[i].State = api.RunCrewStateExcluded
+			}
+		}
+	}
+}
+
+// render says what is being rendered.
+func (c *crewRows) render() {
+	for _, f := range c.leased {
+		if i, ok := c.at[[2]string{*f.Host, *f.Crew}]; ok {
+			c.rows[i].State, c.rows[i].Shot, c.rows[i].Frame, c.rows[i].Progress = api.RunCrewStateRendering, f.Shot, f.Frame, f.Progress
+		}
+	}
+}
+
+// outside says how servers and farms stand.
+func (c *crewRows) outside() {
+	for _, v := range c.Servers {
+		for i := range c.rows {
+			if c.rows[i].Host == v.Host && c.rows[i].State == api.RunCrewStateLost && (v.State == "planned" || v.State == "requested" || v.State == "starting") {
+				c.rows[i].State = api.RunCrewStateScheduled
+			} else if c.rows[i].Host == v.Host && (v.State == "stopped" || v.State == "not-started") {
+				c.rows[i].State = api.RunCrewStateFinished
+			}
+		}
+	}
+	for _, j := range c.Jobs {
+		for i := range c.rows {
+			if c.rows[i].Host == j.Farm {
+				c.rows[i].Source, c.rows[i].State = j.Source, jobCrewState(j.State)
+			}
+		}
+	}
 }
 
 // money fills in what servers and farms cost so far and what of the cap is left.

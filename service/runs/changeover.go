@@ -59,20 +59,7 @@ func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string)
 		if err := errors.Join(rental.DropPlanned(tx, id), farms.DropPlanned(tx, id)); err != nil {
 			return err
 		}
-		servers, booked, jobs := next.rest(run, plan, int(changes))
-		if err := bookings.Add(tx, booked); err != nil {
-			return err
-		}
-		if err := q.standing.Untie(tx, id); err != nil {
-			return err
-		}
-		if err := rental.Add(tx, servers); err != nil {
-			return err
-		}
-		if err := farms.Add(tx, jobs, booked); err != nil {
-			return err
-		}
-		if err := create(tx, next.hires(id, q.clock.Now()), 2000); err != nil {
+		if err := q.book(tx, next, run, plan, int(changes)); err != nil {
 			return err
 		}
 		if err := goesBy(tx, id, plan, q.clock.Now()); err != nil {
@@ -84,6 +71,18 @@ func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string)
 		q.feed.Wake(events.Changes, events.Work)
 	}
 	return err
+}
+
+// book books what the plan of a run's rest has, after so many changes of its plan.
+func (q *Runs) book(tx *gorm.DB, next planned, run Run, plan uuid.UUID, changes int) error {
+	servers, booked, jobs := next.rest(run, plan, changes)
+	if err := bookings.Add(tx, booked); err != nil {
+		return err
+	}
+	if err := q.standing.Untie(tx, run.ID); err != nil {
+		return err
+	}
+	return errors.Join(rental.Add(tx, servers), farms.Add(tx, jobs, booked), create(tx, next.hires(run.ID, q.clock.Now()), 2000))
 }
 
 // mayChangeOver says why a run cannot go on by a plan, or nothing if it can.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
@@ -35,7 +36,7 @@ func Changes(a planning.Problem, before planning.Plan, b planning.Problem, after
 		if d < 0 {
 			d, word = -d, "earlier"
 		}
-		say("", "", "finishes %s %s", d.Round(1e9), word)
+		say("", "", "finishes %s %s", d.Round(time.Second), word)
 	}
 	out = append(out, causes(a, b)...)
 	frames := func(p planning.Problem, plan planning.Plan) map[[2]string]int {
@@ -91,61 +92,88 @@ func than(currency string, d, before pricing.Money) string {
 
 // causes says in what two problems differ.
 func causes(a, b planning.Problem) []Change {
-	var out []Change
-	say := func(place, shot, format string, args ...any) {
-		out = append(out, Change{place, shot, "because " + fmt.Sprintf(format, args...)})
-	}
-	oldShots, newShots := planning.ByID(a.Shots, func(s planning.Shot) string { return s.ID }), planning.ByID(b.Shots, func(s planning.Shot) string { return s.ID })
-	for _, s := range b.Shots {
-		o, ok := oldShots[s.ID]
+	c := &causing{a: a, b: b}
+	c.shots()
+	c.places()
+	c.times()
+	c.prices()
+	return c.out
+}
+
+// causing gathers how one problem differs from another.
+type causing struct {
+	a, b planning.Problem
+	out  []Change
+}
+
+func (c *causing) say(place, shot, format string, args ...any) {
+	c.out = append(c.out, Change{place, shot, "because " + fmt.Sprintf(format, args...)})
+}
+
+func (c *causing) shots() {
+	id := func(s planning.Shot) string { return s.ID }
+	before, after := planning.ByID(c.a.Shots, id), planning.ByID(c.b.Shots, id)
+	for _, s := range c.b.Shots {
+		o, ok := before[s.ID]
 		switch {
 		case !ok:
-			say("", s.ID, "%s is new", s.ID)
+			c.say("", s.ID, "%s is new", s.ID)
 		case o.Frames != s.Frames:
-			say("", s.ID, "%s has %d frames to do, had %d", s.ID, s.Frames, o.Frames)
+			c.say("", s.ID, "%s has %d frames to do, had %d", s.ID, s.Frames, o.Frames)
 		}
-		if was, is := a.Start.Add(o.Deadline.Duration()), b.Start.Add(s.Deadline.Duration()); ok && !was.Equal(is) {
-			say("", s.ID, "%s is due %s, was due %s", s.ID, is.Format("Mon 15:04"), was.Format("Mon 15:04"))
-		}
-	}
-	for _, s := range a.Shots {
-		if _, ok := newShots[s.ID]; !ok {
-			say("", s.ID, "%s is no longer in it", s.ID)
+		if was, is := c.a.Start.Add(o.Deadline.Duration()), c.b.Start.Add(s.Deadline.Duration()); ok && !was.Equal(is) {
+			c.say("", s.ID, "%s is due %s, was due %s", s.ID, is.Format("Mon 15:04"), was.Format("Mon 15:04"))
 		}
 	}
-	names := func(p planning.Problem) map[string]bool {
-		out := map[string]bool{}
-		for _, h := range p.Hosts {
-			out[h.ID] = true
+	for _, s := range c.a.Shots {
+		if _, ok := after[s.ID]; !ok {
+			c.say("", s.ID, "%s is no longer in it", s.ID)
 		}
-		for _, o := range p.Offers {
-			out[o.ID] = true
-		}
-		for _, f := range p.Farms {
-			out[f.ID] = true
-		}
-		return out
 	}
-	was, is := names(a), names(b)
+}
+
+// placesOf are the names of a problem's hosts, offers and farms.
+func placesOf(p planning.Problem) map[string]bool {
+	out := map[string]bool{}
+	for _, h := range p.Hosts {
+		out[h.ID] = true
+	}
+	for _, o := range p.Offers {
+		out[o.ID] = true
+	}
+	for _, f := range p.Farms {
+		out[f.ID] = true
+	}
+	return out
+}
+
+func (c *causing) places() {
+	was, is := placesOf(c.a), placesOf(c.b)
 	for _, id := range slices.Sorted(maps.Keys(is)) {
 		if !was[id] {
-			say(id, "", "%s is there", id)
+			c.say(id, "", "%s is there", id)
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(was)) {
 		if !is[id] {
-			say(id, "", "%s is not there", id)
+			c.say(id, "", "%s is not there", id)
 		}
 	}
-	oldTimes := planning.ByID(a.Timings, timingName)
+}
+
+// telling is by how much a frame's time has to differ to be told.
+const telling = 0.02
+
+func (c *causing) times() {
+	before := planning.ByID(c.a.Timings, timingName)
 	slower, faster := map[string]int{}, map[string]int{}
-	for _, t := range b.Timings {
-		if o, ok := oldTimes[timingName(t)]; ok {
+	for _, t := range c.b.Timings {
+		if o, ok := before[timingName(t)]; ok {
 			_, id := t.Place()
 			switch ratio := float64(t.Frame) / float64(o.Frame); {
-			case ratio > 1.02:
+			case ratio > 1+telling:
 				slower[id]++
-			case ratio < 0.98:
+			case ratio < 1-telling:
 				faster[id]++
 			}
 		}
@@ -155,20 +183,22 @@ func causes(a, b planning.Problem) []Change {
 	for _, id := range slices.Sorted(maps.Keys(changed)) {
 		switch {
 		case faster[id] == 0:
-			say(id, "", "%s is slower than was thought", id)
+			c.say(id, "", "%s is slower than was thought", id)
 		case slower[id] == 0:
-			say(id, "", "%s is faster than was thought", id)
+			c.say(id, "", "%s is faster than was thought", id)
 		default:
-			say(id, "", "frames on %s take other times than was thought, some more, some less", id)
+			c.say(id, "", "frames on %s take other times than was thought, some more, some less", id)
 		}
 	}
-	oldOffers := planning.ByID(a.Offers, func(o planning.Offer) string { return o.ID })
-	for _, o := range b.Offers {
-		if x, ok := oldOffers[o.ID]; ok && x.Price.Cmp(o.Price) != 0 {
-			say(o.ID, "", "%s costs %s %s an hour, cost %s %s", o.ID, b.Currency, o.Price, a.Currency, x.Price)
+}
+
+func (c *causing) prices() {
+	before := planning.ByID(c.a.Offers, func(o planning.Offer) string { return o.ID })
+	for _, o := range c.b.Offers {
+		if x, ok := before[o.ID]; ok && x.Price.Cmp(o.Price) != 0 {
+			c.say(o.ID, "", "%s costs %s %s an hour, cost %s %s", o.ID, c.b.Currency, o.Price, c.a.Currency, x.Price)
 		}
 	}
-	return out
 }
 
 func timingName(t planning.Timing) string {
