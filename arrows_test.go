@@ -16,7 +16,7 @@ var arrows = map[string][]string{
 	"core":      {},
 	"api":       {},
 	"launchers": {},
-	"charts":    {"api"},
+	"charts":    {"api", "core"},
 	"providers": {"core"},
 	"service":   {"api", "charts", "core", "providers"},
 	"agent":     {"api", "core", "launchers"},

@@ -35,6 +35,12 @@ func TestAPlanIsDrawnAsSVGAndPNG(t *testing.T) {
 	for _, says := range []string{"tern-solo#1", "EUR 2.86", "no plan costs less than", "18:30"} {
 		assert.Contains(t, string(svg), says)
 	}
+	assert.NotContains(t, string(svg), "in time", "nobody has asked for its chance")
+	sure := plan(3)
+	sure.Chance = new(0.874)
+	svg, err = charts.Plan(sure, time.UTC, charts.SVG)
+	require.NoError(t, err)
+	assert.Contains(t, string(svg), "87 % to be in time")
 	few, many := drawn(t, plan(3)), drawn(t, plan(20))
 	assert.Equal(t, few.X, many.X)
 	assert.Greater(t, many.Y, few.Y, "more crews make it taller")

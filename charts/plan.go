@@ -17,6 +17,7 @@ import (
 	"gonum.org/v1/plot/vg/draw"
 
 	"rotanex.example/api"
+	"rotanex.example/core/forecast"
 )
 
 // Formats that a picture can have.
@@ -74,6 +75,9 @@ func Plan(p api.Plan, zone *time.Location, format string) ([]byte, error) {
 	rows := lanes(p)
 	pic := plot.New()
 	pic.Title.Text = fmt.Sprintf("%s %s, finish %s", p.Currency, p.Cost, p.Finish.In(zone).Format("Mon 15:04"))
+	if p.Chance != nil {
+		pic.Title.Text += fmt.Sprintf(", %s to be in time", forecast.Percent(*p.Chance))
+	}
 	if p.Status != api.PlanStatusLate {
 		pic.Title.Text += fmt.Sprintf("; no plan costs less than %s %s", p.Currency, p.CostBound)
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"rotanex.example/api"
+	"rotanex.example/core/forecast"
 )
 
 // cell is one value of a listing: as a person reads it, and plain for a program: numbers
@@ -104,7 +105,7 @@ func peak(x float64) cell {
 }
 
 // likelihood is a chance, plainly from 0 to 1.
-func likelihood(x float64) cell { return cell{chance(x), []string{number(x, 4)}} }
+func likelihood(x float64) cell { return cell{forecast.Percent(x), []string{number(x, 4)}} }
 
 // shareOf is a part of a whole, plainly from 0 to 1; 0 is not known.
 func shareOf(x float64) cell {

@@ -44,13 +44,6 @@ func TestAChoiceThatCannotBeReadSaysWhatItWants(t *testing.T) {
 	}
 }
 
-func TestAChanceIsNeverRoundedToCertainty(t *testing.T) {
-	assert.Equal(t, "under 1 %", chance(0.004))
-	assert.Equal(t, "0 %", chance(0))
-	assert.Equal(t, "92 %", chance(0.918))
-	assert.Equal(t, "over 99 %", chance(1))
-}
-
 func TestLinesAreWrappedAtWords(t *testing.T) {
 	assert.Equal(t, "  one two\n    three", wrapped("  one two three", 10, "    "))
 	assert.Equal(t, "short", wrapped("short", 10, "  "))

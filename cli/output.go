@@ -160,17 +160,6 @@ func several(n int, thing string) string {
 	return fmt.Sprintf("%d %ss", n, thing)
 }
 
-// chance prints a chance, never rounded to a certainty that it is not.
-func chance(x float64) string {
-	switch {
-	case x > 0 && x < 0.01:
-		return "under 1 %"
-	case x > 0.99:
-		return "over 99 %"
-	}
-	return fmt.Sprintf("%.0f %%", 100*x)
-}
-
 // minute is a time to the minute, in the viewer's zone.
 func minute(t time.Time) string {
 	if t.IsZero() {

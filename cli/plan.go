@@ -14,6 +14,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 )
 
@@ -81,7 +82,7 @@ func (a *app) showOutlook(cmd *cobra.Command, c *client.Client, p api.Plan, minC
 		return err
 	}
 	if p.Chance != nil && *p.Chance < minChance {
-		return exit{ExitUnsure, fmt.Sprintf("the chance to be in time is %s, below %.0f %%: plan with --confidence, more machines or a later deadline", chance(*p.Chance), 100*minChance)}
+		return exit{ExitUnsure, fmt.Sprintf("the chance to be in time is %s, below %.0f %%: plan with --confidence, more machines or a later deadline", forecast.Percent(*p.Chance), 100*minChance)}
 	}
 	return nil
 }
@@ -99,7 +100,7 @@ func (a *app) printOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) err
 			return err
 		}
 		fmt.Fprintf(out, "\nChance to be in time: %s.\n  finish %s, nine in ten by %s\n  cost %s, nine in ten below %s\n",
-			chance(f.Chance), minute(f.Finish.P50), minute(f.Finish.P90), money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P90))
+			forecast.Percent(f.Chance), minute(f.Finish.P50), minute(f.Finish.P90), money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P90))
 	}
 	if p.Status == api.PlanStatusLate || p.Status == api.PlanStatusOverBudget {
 		stop := a.working(cmd, "looking for what would fix it")
@@ -155,7 +156,7 @@ func statusText(p api.Plan) string {
 	if p.Chance == nil || p.Status != api.PlanStatusMeets && p.Status != api.PlanStatusOverBudget {
 		return string(p.Status)
 	}
-	return fmt.Sprintf("%s (%s to be in time)", p.Status, chance(*p.Chance))
+	return fmt.Sprintf("%s (%s to be in time)", p.Status, forecast.Percent(*p.Chance))
 }
 
 func money(currency, amount string) string {

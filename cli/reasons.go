@@ -9,6 +9,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/forecast"
 )
 
 func (a *app) why() *cobra.Command {
@@ -106,7 +107,7 @@ times that vary as timed frames did, servers that boot late and tries that fail.
 			}
 			out := cmd.OutOrStdout()
 			fmt.Fprintf(out, "\nAll in time: %s of %d simulations. Cost: %s, one in ten below %s, nine in ten below %s.\n",
-				chance(f.Chance), f.Simulations, money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P10), money(f.Currency, f.Cost.P90))
+				forecast.Percent(f.Chance), f.Simulations, money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P10), money(f.Currency, f.Cost.P90))
 			if f.Never > 0 {
 				fmt.Fprintf(out, "In %d simulations frames were left over when all crews had closed.\n", f.Never)
 			}

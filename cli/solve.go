@@ -120,7 +120,7 @@ func (a *app) solveProblem(cmd *cobra.Command, problem planning.Problem, x solvi
 	}
 	sure, err := questions.Confidently(cmd.Context(), problem, forecast.Uncertainty{}, float64(wanted), options, a.progress)
 	if err == nil && sure.Chance >= 0 {
-		fmt.Fprintf(cmd.ErrOrStderr(), "chance to be in time %s, with %.0f %% of the time kept spare\n", chance(sure.Chance), 100*sure.Slack)
+		fmt.Fprintf(cmd.ErrOrStderr(), "chance to be in time %s, with %.0f %% of the time kept spare\n", forecast.Percent(sure.Chance), 100*sure.Slack)
 	}
 	return sure.Plan, err
 }

@@ -109,3 +109,10 @@ func BenchmarkSimulate(b *testing.B) {
 		}
 	}
 }
+
+func TestAChanceIsNeverRoundedToCertainty(t *testing.T) {
+	assert.Equal(t, "under 1 %", forecast.Percent(0.004))
+	assert.Equal(t, "0 %", forecast.Percent(0))
+	assert.Equal(t, "92 %", forecast.Percent(0.918))
+	assert.Equal(t, "over 99 %", forecast.Percent(1))
+}
