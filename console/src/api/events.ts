@@ -85,33 +85,73 @@ export function apply(cache: QueryClient, events: Event[]) {
   for (const queryKey of stale.values()) cache.invalidateQueries({ queryKey });
 }
 
+/** What whoever holds the stream tells all open pages: an event, that the stream was opened,
+ * or that it is open still. */
+type Word = Event | "opened" | "open";
+
+/** How often it is said that the stream is open; how long after the last word a page takes it
+ * to be down, and looks for itself as often; and after how long one that the service refused
+ * is opened again. */
+const openEvery = 4_000;
+const downAfter = 15_000;
+const againAfter = 2_000;
+
+/** Holds the stream until it is told to end. The browser opens one that broke again and
+ * resumes where it was; one that was refused it gives up, so that is opened anew here. */
+function holdStream(say: (word: Word) => void, ended: AbortSignal): Promise<void> {
+  return new Promise((release) => {
+    let stream: EventSource;
+    let again: ReturnType<typeof setTimeout> | undefined;
+    const open = () => {
+      stream = new EventSource("/api/v1/events");
+      stream.onmessage = (message) => say(JSON.parse(message.data));
+      stream.onopen = () => say("opened");
+      stream.onerror = () => {
+        if (stream.readyState === EventSource.CLOSED) again = setTimeout(open, againAfter);
+      };
+    };
+    const beat = setInterval(() => stream.readyState === EventSource.OPEN && say("open"), openEvery);
+    const end = () => {
+      clearInterval(beat);
+      clearTimeout(again);
+      stream.close();
+      release();
+    };
+    open();
+    if (ended.aborted) end();
+    else ended.addEventListener("abort", end);
+  });
+}
+
 /** Hears the service's live updates. Browsers allow a host only a few connections,
  * so of all open pages one holds the stream and tells the others; when it goes, the
  * next takes over. What was shown before a stream was open is stale: nobody heard what
- * happened between its fetching and the opening. */
-function listen(tell: (e: Event) => void, opened: () => void): () => void {
+ * happened between its fetching and the opening. While nothing is heard of a stream
+ * all is taken for stale now and then, so a page is never older than that. */
+export function listen(tell: (e: Event) => void, stale: () => void): () => void {
   const others = new BroadcastChannel("rotanex-events");
   const ended = new AbortController();
-  others.onmessage = (message) => (message.data === "opened" ? opened() : tell(message.data));
-  const hold = () =>
-    new Promise<void>((release) => {
-      const stream = new EventSource("/api/v1/events");
-      stream.onmessage = (message) => {
-        const e: Event = JSON.parse(message.data);
-        tell(e);
-        others.postMessage(e);
-      };
-      stream.onopen = () => {
-        opened();
-        others.postMessage("opened");
-      };
-      ended.signal.addEventListener("abort", () => {
-        stream.close();
-        release();
-      });
-    });
-  navigator.locks.request("rotanex-events", { signal: ended.signal }, hold).catch(() => undefined); // ended while waiting
+  let heard = Date.now();
+  const hear = (word: Word) => {
+    heard = Date.now();
+    if (word === "opened") stale();
+    else if (word !== "open") tell(word);
+  };
+  others.onmessage = (message) => hear(message.data);
+  const say = (word: Word) => {
+    hear(word);
+    others.postMessage(word);
+  };
+  const look = setInterval(() => {
+    if (Date.now() - heard < downAfter) return;
+    heard = Date.now();
+    stale();
+  }, openEvery);
+  navigator.locks
+    .request("rotanex-events", { signal: ended.signal }, () => holdStream(say, ended.signal))
+    .catch(() => undefined); // ended while waiting
   return () => {
+    clearInterval(look);
     ended.abort();
     others.close();
   };

@@ -1,10 +1,20 @@
 import { Center } from "@chakra-ui/react";
-import { useState } from "react";
+import { useEffect, useState } from "react";
+
+/** A picture that did not come is asked for again so often, and after so long. */
+const retries = 3;
+const retryAfter = 3_000;
 
 /** A frame's picture, or in its place why there is none: OpenEXR has no preview yet. */
 export function Preview({ src, alt, format, crop }: { src: string; alt: string; format?: string; crop?: boolean }) {
-  const [broken, setBroken] = useState("");
-  if (format === "exr" || broken === src)
+  const [failed, setFailed] = useState({ src: "", times: 0, now: false });
+  const broken = failed.src === src && failed.now;
+  useEffect(() => {
+    if (!broken || failed.times > retries) return;
+    const timer = setTimeout(() => setFailed((f) => ({ ...f, now: false })), retryAfter);
+    return () => clearTimeout(timer);
+  }, [broken, failed.times]);
+  if (format === "exr" || broken)
     return (
       <Center aspectRatio="16 / 9" bg="bg" rounded="sm" color="fg.muted" fontSize="xs" textAlign="center" p="1">
         {format === "exr" ? "OpenEXR: no preview yet" : "no preview"}
@@ -14,7 +24,7 @@ export function Preview({ src, alt, format, crop }: { src: string; alt: string; 
     <img
       src={src}
       alt={alt}
-      onError={() => setBroken(src)}
+      onError={() => setFailed((f) => ({ src, times: f.src === src ? f.times + 1 : 1, now: true }))}
       style={{
         width: "100%",
         borderRadius: 4,
