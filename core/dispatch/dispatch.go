@@ -12,8 +12,10 @@
 // others first. A frame that failed on a crew is left to crews on which it did not,
 // while one of them is left. When its booking is done a crew helps: it takes a frame
 // beyond it only if more frames wait than the others will finish by their planned
-// ends. So the plan's division of the work, and its cost, stand while all goes well;
-// and no slow, late or dead crew keeps a frame from being rendered. A host renders as
+// ends, a frame more or less, and only if the others would not have them all done before
+// it has its one. So the plan's division of the work, and its cost, stand while all goes
+// well; no slow, late or dead crew keeps a frame from being rendered; and none takes a last
+// frame that faster ones are about to come to. A host renders as
 // much side by side as its devices, its memory and the seats of licences allow; whoever
 // only helps leaves seats to those who were booked.
 package dispatch
@@ -138,21 +140,43 @@ func (c *Crew) elsewhere(k *Kind, now time.Time) bool {
 	return !slices.Contains(k.FailedOn, c.Place) && c.left(k, now)
 }
 
+// comes is when the crew takes its next frame, if it will at all.
+func (c *Crew) comes(now time.Time) (at time.Time, will bool) {
+	if v := c.Stands(now); v.When == Never || v.When == Later && v.At.IsZero() {
+		return time.Time{}, false
+	}
+	return later(now, c.Start), true
+}
+
 // reach is how many of the frames still owed the crew is expected to finish by the
-// booking's planned end, and when that falls by one if it takes none until then.
+// booking's planned end, and when that falls by one if it takes none until then. It may be
+// late by a frame: between two of them every crew is a little.
 func (c *Crew) reach(now time.Time) (n int, falls time.Time) {
 	owed := c.Owed()
 	if owed == 0 || c.Frame <= 0 {
 		return 0, time.Time{}
 	}
-	if v := c.Stands(now); v.When == Never || v.When == Later && v.At.IsZero() {
+	comes, will := c.comes(now)
+	if !will {
 		return 0, time.Time{}
 	}
-	n = min(owed, int(c.End.Sub(later(now, c.Start))/c.Frame))
-	if n <= 0 {
+	until := c.End.Add(c.Frame)
+	if n = min(owed, int(until.Sub(comes)/c.Frame)); n <= 0 {
 		return 0, time.Time{}
 	}
-	return n, sooner(c.End.Add(tick-time.Duration(n)*c.Frame), c.closes())
+	return n, sooner(until.Add(tick-time.Duration(n)*c.Frame), c.closes())
+}
+
+// meanwhile is how many frames the crew, which was booked for the shot, does at least while
+// another does one that takes so long, each after one that it has in hand; and when that is
+// not to be relied on any more: so long after its planned end.
+func (c *Crew) meanwhile(takes time.Duration, now time.Time) (n int, until time.Time) {
+	comes, will := c.comes(now)
+	until = c.End.Add(takes)
+	if !will || c.Frames == 0 || c.Frame <= 0 || !now.Before(until) || !c.Close.IsZero() && c.Close.Before(now.Add(takes)) {
+		return 0, time.Time{}
+	}
+	return max(0, int((takes-comes.Sub(now))/c.Frame)-1), sooner(until, c.closes())
 }
 
 // closes is when the crew begins no frame any more; zero: never.
@@ -220,10 +244,32 @@ func helps(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
 		reached += n
 		falls = sooner(falls, at)
 	}
-	if waiting > reached {
-		return Verdict{When: Now, Reason: Helps}
+	if waiting <= reached {
+		return Verdict{When: Later, Reason: OthersWill, At: falls}
 	}
-	return Verdict{When: Later, Reason: OthersWill, At: falls}
+	return faster(c, k, all, waiting, now)
+}
+
+// faster says whether a crew helps that may, or leaves the frames that wait to those who
+// would have done them all by the time that it has done one.
+func faster(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
+	done := 0
+	var until time.Time
+	var counted []*Crew
+	for _, o := range all {
+		if o.ID == c.ID || k.alone() && !o.elsewhere(k, now) {
+			continue
+		}
+		n, at := o.meanwhile(c.Frame, now)
+		if shares := func(x *Crew) bool { return x.Host == o.Host && overlap(x.Devices, o.Devices) != "" }; n == 0 || shares(c) || slices.ContainsFunc(counted, shares) {
+			continue
+		}
+		counted = append(counted, o)
+		if done, until = done+n, sooner(until, at); done >= waiting {
+			return Verdict{When: Later, Reason: FasterWill, Detail: o.Place, At: until}
+		}
+	}
+	return Verdict{When: Now, Reason: Helps}
 }
 
 // Hands reports whether frames of a kind are handed to a farm: one that is tied to a

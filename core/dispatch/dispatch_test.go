@@ -36,6 +36,14 @@ func TestTakes(t *testing.T) {
 	done := func() *dispatch.Crew { return crew("bellows", 10, 10, 0, 10*time.Minute) }
 	failedHere := dispatch.Kind{FailedOn: []string{"bellows/g0"}, Tried: true, Waiting: 1}
 	owes := func() *dispatch.Crew { return crew("bellows", 10, 3, 0, time.Hour) }
+	// A helper that takes 82 s, and a crew of 5.7 s that ought to be through.
+	slow := func() *dispatch.Crew {
+		return with(crew("bellows", 0, 0, 0, time.Hour), func(c *dispatch.Crew) { c.Frame = 82 * time.Second })
+	}
+	late := func() *dispatch.Crew {
+		return with(crew("eddy", 10, 10, -time.Minute, 58*time.Second), func(c *dispatch.Crew) { c.Frame = 5700 * time.Millisecond })
+	}
+	last := dispatch.Kind{Waiting: 1}
 	type crews = []*dispatch.Crew
 	for name, c := range map[string]struct {
 		own     *dispatch.Crew
@@ -48,10 +56,18 @@ func TestTakes(t *testing.T) {
 	}{
 		"its own booking":                  {own: owes(), kind: fresh, when: dispatch.Now, reason: dispatch.Booked},
 		"before its booking starts":        {own: crew("bellows", 10, 0, time.Minute, time.Hour), kind: fresh, when: dispatch.Later, reason: dispatch.NotStarted, at: time.Minute},
-		"others will do the rest":          {own: done(), kind: fresh, others: crews{crew("eddy", 5, 0, 0, 5*time.Minute)}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: time.Millisecond},
-		"others are too slow":              {own: done(), kind: fresh, others: crews{crew("eddy", 5, 0, 0, 4*time.Minute)}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
+		"others will do the rest":          {own: done(), kind: fresh, others: crews{crew("eddy", 5, 0, 0, 5*time.Minute)}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: time.Minute + time.Millisecond},
+		"others are too slow":              {own: done(), kind: fresh, others: crews{crew("eddy", 5, 0, 0, 3*time.Minute)}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
+		"others are late by a frame":       {own: done(), kind: fresh, others: crews{crew("eddy", 5, 0, 0, 4*time.Minute)}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: time.Millisecond},
+		"in the first second":              {own: crew("desk-ada", 0, 0, 0, time.Hour), kind: fresh, others: crews{crew("eddy", 5, 0, -time.Second, 5*time.Minute)}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill},
+		"slow, and fast ones come to it":   {own: slow(), kind: last, others: crews{late()}, waiting: 1, when: dispatch.Later, reason: dispatch.FasterWill, at: 80 * time.Second},
+		"slow, and many frames wait":       {own: slow(), kind: fresh, others: crews{late()}, waiting: 99, when: dispatch.Now, reason: dispatch.Helps},
+		"slow, fast ones long past it":     {own: slow(), kind: last, others: crews{with(late(), func(c *dispatch.Crew) { c.End = six.Add(-83 * time.Second) })}, waiting: 1, when: dispatch.Now, reason: dispatch.Helps},
+		"slow, fast ones are gone":         {own: slow(), kind: last, others: crews{with(late(), state(dispatch.Gone, "is not heard of"))}, waiting: 1, when: dispatch.Now, reason: dispatch.Helps},
+		"slow, on the fast one's device":   {own: with(slow(), func(c *dispatch.Crew) { c.Host, c.Devices = "eddy", []string{"g0"} }), kind: last, others: crews{late()}, waiting: 1, when: dispatch.Now, reason: dispatch.Helps},
+		"no slower than the others":        {own: with(slow(), func(c *dispatch.Crew) { c.Frame = 6 * time.Second }), kind: last, others: crews{late()}, waiting: 1, when: dispatch.Now, reason: dispatch.Helps},
 		"others are dead":                  {own: done(), kind: fresh, others: crews{with(crew("eddy", 5, 0, 0, time.Hour), state(dispatch.Gone, "is not heard of"))}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
-		"a server that boots will do them": {own: done(), kind: fresh, others: crews{with(crew("tern-1", 5, 0, time.Hour, time.Hour), state(dispatch.Coming, ""))}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: 115*time.Minute + time.Millisecond},
+		"a server that boots will do them": {own: done(), kind: fresh, others: crews{with(crew("tern-1", 5, 0, time.Hour, time.Hour), state(dispatch.Coming, ""))}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: 116*time.Minute + time.Millisecond},
 		"a server that is silent will not": {own: done(), kind: fresh, others: crews{with(crew("tern-1", 5, 0, 0, time.Hour), state(dispatch.Silent, ""))}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
 		"its own booking does not count":   {own: done(), kind: fresh, others: crews{done()}, waiting: 1, when: dispatch.Now, reason: dispatch.Helps},
 		"excluded":                         {own: with(owes(), func(c *dispatch.Crew) { c.Excluded = "it ran out" }), kind: fresh, when: dispatch.Never, reason: dispatch.Excluded},

@@ -32,6 +32,7 @@ const (
 	MemoryFull
 	NoSeat
 	OthersWill
+	FasterWill
 	FailedHere
 	NothingWaits
 
@@ -75,6 +76,8 @@ func (v Verdict) Why() string {
 		return "waits for a seat: " + v.Detail
 	case OthersWill:
 		return "has done what it was booked for, and the others will do the rest by their planned ends"
+	case FasterWill:
+		return "leaves what is left to those who have done it before it would have: " + v.Detail + " is one"
 	case FailedHere:
 		if v.Detail == "" {
 			return "has failed at it"
