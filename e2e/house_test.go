@@ -322,6 +322,11 @@ func (h *house) run(r api.Run) api.Run {
 	return must[api.Run](h.t)(h.admin().GetRun(h.t.Context(), r.Id))
 }
 
+func (h *house) setState(r api.Run, state api.SetRunStateJSONBodyState) {
+	h.t.Helper()
+	must[api.Run](h.t)(h.admin().SetRunState(h.t.Context(), r.Id, api.SetRunStateJSONRequestBody{State: state}))
+}
+
 func (h *house) awaitOver(r api.Run) api.Run {
 	h.t.Helper()
 	h.until("the run to be over", func() bool { s := h.run(r).State; return s != api.RunStateRunning && s != api.RunStatePaused })

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"net/http"
+	"slices"
 	"strconv"
 	"testing"
 	"time"
@@ -173,4 +174,23 @@ func TestASilentAgentCountsAsLost(t *testing.T) {
 			assert.Contains(t, l.Fix, "start rotanex-agent")
 		}
 	}
+}
+
+// A run that is paused takes no host: what is more urgent is planned there.
+func TestAPausedRunLeavesItsHosts(t *testing.T) {
+	h, _, one, two, run := playedHouse(t, "1-400")
+	h.putShot("coda-070", "1-4", nil)
+	h.trialByHand(one, "coda-070", "bellows", "g0")
+	h.trialByHand(two, "coda-070", "eddy", "g0")
+	ask := func() api.Plan {
+		return must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-070"}, By: h.now().Add(10 * time.Minute)}))
+	}
+	behind := ask()
+	require.Equal(t, api.PlanStatusLate, behind.Status)
+	i := slices.IndexFunc(behind.LeftOut, func(l api.LeftOut) bool { return l.Crew == "" })
+	require.GreaterOrEqual(t, i, 0, "%+v", behind.LeftOut)
+	assert.Contains(t, behind.LeftOut[i].Why, "it has work of run "+run.Id.String()[:8])
+	assert.Contains(t, behind.LeftOut[i].Fix, "rotanex pause "+run.Id.String()[:8])
+	h.setState(run, api.SetRunStateJSONBodyStatePaused)
+	assert.Equal(t, api.PlanStatusMeets, ask().Status)
 }

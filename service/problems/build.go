@@ -230,15 +230,16 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 	}
 	if b.rest != nil {
 		for host, until := range b.rest.busy {
-			if until.After(busy[host]) {
-				busy[host] = until
+			if until.After(busy[host].Until) {
+				busy[host] = taken{host, until, *ask.Run}
 			}
 		}
 	}
 	for _, h := range all {
 		free := b.now
-		if until := busy[h.Name]; until.After(free) {
-			free = until
+		by := busy[h.Name]
+		if by.Until.After(free) {
+			free = by.Until
 		}
 		memory := planning.Memory(h.Spec.MemoryGB * 1e6)
 		host := planning.Host{ID: h.Name, RAM: &memory, Windows: [][2]planning.Millis{}}
@@ -255,7 +256,8 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 				}
 			}
 			if usable && free.After(b.now) {
-				b.leaveOut(shot.Name, h.Name, "", fmt.Sprintf("until %s it is booked by a run", free.Format("2006-01-02 15:04 MST")), "")
+				run := by.Run.String()[:8]
+				b.leaveOut(shot.Name, h.Name, "", fmt.Sprintf("until %s it has work of run %s", free.Format("2006-01-02 15:04 MST"), run), fmt.Sprintf("rotanex pause %s frees it, once the frame in hand is done", run))
 			}
 		}
 		for _, c := range h.Spec.Crews() {
@@ -274,6 +276,12 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 // estimate returns what a frame takes on a crew, and keeps where that comes from
 // or why the crew is left out.
 func (b *builder) estimate(shot plannedShot, place string, c stock.Crew) (planning.Millis, bool) {
+	if b.rest != nil {
+		if why := b.rest.excluded[BasisKey(shot.Name, place, c.ID)]; why != "" {
+			b.leaveOut(shot.Name, place, c.ID, "in this run it gets no more of them: "+why, "once what was wrong is fixed, rotanex pause and rotanex resume let it try again")
+			return 0, false
+		}
+	}
 	x := shot.candidate(place, c.ID)
 	if why, fix := x.Usable(); why != "" {
 		b.leaveOut(shot.Name, place, c.ID, why, fix)

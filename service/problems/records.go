@@ -15,19 +15,42 @@ func (p *Problems) hired(ctx context.Context, pool string) (seats int, err error
 		WHERE h.pool = ? AND r.state IN ('running', 'paused')`, pool).Scan(&seats).Error
 }
 
-// busyUntil returns when each host has done what open runs still have booked on it.
-// A host is taken whole until then, though some of its devices may be free.
-func (p *Problems) busyUntil(ctx context.Context, but *uuid.UUID) (map[string]time.Time, error) {
-	var rows []struct {
-		Host  string
-		Until time.Time
-	}
+// taken is until when a host has work of another run.
+type taken struct {
+	Host  string
+	Until time.Time
+	Run   uuid.UUID // whose that is
+}
+
+// busyUntil returns when each host has done what other runs have booked on it, and what it
+// renders for them. A host is taken whole until then, though some of its devices may be
+// free. A paused run takes no host but for the frames that are in hand.
+func (p *Problems) busyUntil(ctx context.Context, but *uuid.UUID) (map[string]taken, error) {
+	var rows []taken
 	err := p.Store.WithContext(ctx).Raw(`
-		SELECT b.host, max(b.end_at) AS until FROM bookings b JOIN runs r ON r.id = b.run_id
-		WHERE b.open AND r.kind = 'run' AND b.taken < b.frames AND (?::uuid IS NULL OR r.id <> ?) GROUP BY 1`, but, but).Scan(&rows).Error
-	out := map[string]time.Time{}
+		SELECT DISTINCT ON (host) host, until, run FROM (
+			SELECT b.host, b.end_at AS until, r.id AS run FROM bookings b JOIN runs r ON r.id = b.run_id
+			WHERE b.open AND r.kind = 'run' AND r.state = 'running' AND b.taken < b.frames
+			UNION ALL
+			SELECT f.host, f.leased_at + make_interval(secs => b.frame_s), r.id FROM frames f JOIN bookings b ON b.id = f.booking_id JOIN runs r ON r.id = f.run_id
+			WHERE f.state = 'rendering' AND r.kind = 'run') x
+		WHERE ?::uuid IS NULL OR run <> ? ORDER BY host, until DESC`, but, but).Scan(&rows).Error
+	out := map[string]taken{}
 	for _, row := range rows {
-		out[row.Host] = row.Until.UTC()
+		row.Until = row.Until.UTC()
+		out[row.Host] = row
+	}
+	return out, err
+}
+
+// excludedIn lists the crews that get no more frames of a shot in a run, with why, by
+// BasisKey.
+func (p *Problems) excludedIn(ctx context.Context, run uuid.UUID) (map[string]string, error) {
+	var rows []struct{ Shot, Host, Crew, Excluded string }
+	err := p.Store.WithContext(ctx).Raw("SELECT shot, host, crew, excluded FROM bookings WHERE run_id = ? AND excluded <> ''", run).Scan(&rows).Error
+	out := map[string]string{}
+	for _, r := range rows {
+		out[BasisKey(r.Shot, r.Host, r.Crew)] = r.Excluded
 	}
 	return out, err
 }

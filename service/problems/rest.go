@@ -15,9 +15,10 @@ import (
 // rest is what of a run is still to be planned: frames that wait, hosts that render
 // until a time, and servers that are paid for.
 type rest struct {
-	waiting map[string]int
-	busy    map[string]time.Time
-	servers []paidServer
+	waiting  map[string]int
+	busy     map[string]time.Time
+	servers  []paidServer
+	excluded map[string]string // by BasisKey: crews that get no more of a shot, and why
 }
 
 type paidServer struct {
@@ -55,6 +56,9 @@ func (p *Problems) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 		if until.After(out.busy[f.Host]) {
 			out.busy[f.Host] = until
 		}
+	}
+	if out.excluded, err = p.excludedIn(ctx, run); err != nil {
+		return nil, err
 	}
 	out.servers, err = p.paidServers(ctx, run, now)
 	return out, err

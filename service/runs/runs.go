@@ -195,9 +195,11 @@ func (q *Runs) find(ctx context.Context, id uuid.UUID) (Run, error) {
 	return run, err
 }
 
-// SetState pauses, resumes or cancels a run. To resume one that is incomplete is
-// to try its failed frames again, on every crew, as if they had not failed. Paused and cancelled runs grant no
-// leases; what is being rendered for a cancelled one is given up.
+// SetState pauses, resumes or cancels a run. To resume one is to let every crew have its
+// frames again, also those that got no more of them: whoever resumes has fixed what was
+// wrong. One that is incomplete tries its failed frames again, as if they had not failed.
+// Paused and cancelled runs grant no leases; what is being rendered for a cancelled one is
+// given up.
 func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		run, err := lock(tx, id)
@@ -211,10 +213,14 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 			return nil
 		}
 		again := run.State == "incomplete" && state == "running"
-		if again {
-			if err := queue.TryAgain(tx, id); err != nil {
-				return err
-			}
+		switch {
+		case again:
+			err = queue.TryAgain(tx, id)
+		case run.State == "paused" && state == "running":
+			err = bookings.Reopen(tx, id)
+		}
+		if err != nil {
+			return err
 		}
 		if run.State != "running" && run.State != "paused" && !again {
 			return httpapi.Conflict(fmt.Sprintf("the run is %s, which is final", run.State))

@@ -84,6 +84,12 @@ func (s *stage) open() (n int) {
 	return n
 }
 
+func (s *stage) excluded() (n int) {
+	s.t.Helper()
+	require.NoError(s.t, s.db.Raw("SELECT count(*) FROM bookings WHERE run_id = $1 AND excluded <> ''", s.run).Row().Scan(&n))
+	return n
+}
+
 func TestARunsStates(t *testing.T) {
 	for name, c := range map[string]struct {
 		from, to string
@@ -106,6 +112,7 @@ func TestARunsStates(t *testing.T) {
 			over := c.from != "running" && c.from != "paused"
 			require.NoError(t, s.db.Exec("UPDATE runs SET state = $1, ended_at = CASE WHEN $2 THEN now() END", c.from, over).Error)
 			require.NoError(t, bookings.SetOpen(s.db.DB, !over, s.run))
+			require.NoError(t, s.db.Exec("UPDATE bookings SET excluded = 'its renderer did not start'").Error)
 			if c.from == "incomplete" {
 				s.frames("done", "failed", "failed")
 			}
@@ -119,6 +126,7 @@ func TestARunsStates(t *testing.T) {
 			assert.Equal(t, c.becomes, s.state().State)
 			assert.Equal(t, c.becomes == "cancelled", s.state().EndedAt != nil)
 			assert.Equal(t, c.open, s.open())
+			assert.Equal(t, c.to == "running" && c.from != "running", s.excluded() == 0, "who resumes has fixed what was wrong")
 			if c.from == "incomplete" {
 				assert.Equal(t, []string{"done", "waiting", "waiting"}, s.states(s.run), "what failed is tried again, what is done stays")
 			}

@@ -106,7 +106,7 @@ function Figures({ run }: { run: Run }) {
         label={run.ended ? "Money" : "Money so far"}
         value={money(run.currency, run.cost_so_far)}
         beside={`planned ${money(run.currency, run.planned_cost)}${run.cap ? `; outside ${money(run.currency, run.outside_cost)} of at most ${money(run.currency, run.cap)}` : ""}`}
-        alarm={(run.alert ?? 0) >= 100}
+        alarm={!!run.cap && Number(run.outside_cost) > Number(run.cap)}
       />
     </Grid>
   );
