@@ -113,6 +113,11 @@ type Shot struct {
 	Deadline Millis `json:"deadline_s"`
 	RAM      Memory `json:"ram_gb,omitempty"` // host memory of one running renderer
 	Licence  string `json:"licence,omitempty"`
+	// Priority says whose deadline is kept where not all can be: a higher one first.
+	Priority int `json:"priority,omitempty"`
+	// After are shots whose frame k is needed for frame k of this one. They cannot be
+	// planned yet: a problem that has any is refused.
+	After []string `json:"after,omitempty"`
 }
 
 // Licence is a pool of floating seats.
@@ -218,6 +223,7 @@ func (p Problem) Validate() error {
 	for _, s := range p.Shots {
 		v.unique(shots, "shot", s.ID)
 		v.want(s.Frames > 0 && s.Frames <= 10_000_000, "shot %q: frames %d: want 1 to 10,000,000", s.ID, s.Frames)
+		v.want(len(s.After) == 0, "shot %q: after %q: a shot that needs the frames of others cannot be planned yet", s.ID, s.After)
 		v.want(s.Licence == "" || licences[s.Licence], "shot %q: no licence %q in the file", s.ID, s.Licence)
 	}
 	addCrews := func(kind, id string, list []Crew) {

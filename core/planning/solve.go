@@ -85,10 +85,9 @@ func (x *Plan) proven(p Problem) bool {
 // or returns the better of two plans, with the better of their bounds.
 func (x *Plan) or(y *Plan, p Problem) *Plan {
 	bound := x.CostBound.Max(y.CostBound)
-	lateness := func(z *Plan) Millis { return z.Lateness(p) }
 	order := []int{cmp.Compare(rank[x.Status], rank[y.Status])}
 	if x.Status == Late {
-		order = append(order, cmp.Compare(lateness(x), lateness(y)))
+		order = append(order, slices.Compare(x.latenesses(p), y.latenesses(p)))
 	}
 	if p.Goal == Fastest && x.Status == Meets {
 		order = append(order, cmp.Compare(x.Finish, y.Finish))
@@ -102,30 +101,6 @@ func (x *Plan) or(y *Plan, p Problem) *Plan {
 		out.CostBound = bound
 	}
 	return out
-}
-
-// Lateness is how much the plan's latest booking, frames home, is past its shot's
-// deadline; negative where all are in time.
-func (x *Plan) Lateness(p Problem) Millis {
-	homes := map[[2]string]Millis{}
-	sources := map[string]string{}
-	for _, t := range p.Transfers {
-		homes[[2]string{t.Shot, t.Source}] = t.Delivery
-	}
-	offers := ByID(p.Offers, func(o Offer) string { return o.ID })
-	for _, s := range x.Servers {
-		sources["server "+s.ID] = offers[s.Offer].Source
-	}
-	for _, f := range p.Farms {
-		sources["farm "+f.ID] = f.Source
-	}
-	shots := ByID(p.Shots, func(s Shot) string { return s.ID })
-	late := -never
-	for _, b := range x.Bookings {
-		source := sources["server "+b.Server] + sources["farm "+b.Farm]
-		late = max(late, b.End+homes[[2]string{b.Shot, source}]-shots[b.Shot].Deadline)
-	}
-	return late
 }
 
 type solver struct {
@@ -186,49 +161,6 @@ func (s *solver) share(parts int64) *effort {
 	return out
 }
 
-// late finds the least lateness for which there is a plan, and then the cheapest
-// plan that is no later.
-func (s *solver) late(asked []Millis) (*Plan, error) {
-	low, high := Millis(0), Horizon(s.p)
-	var best *Plan
-	try := func(by Millis, work *effort) *Plan {
-		x := s.search(shift(asked, by), -1, work)
-		if x.layout == nil {
-			return nil
-		}
-		return x.layout.plan(Late)
-	}
-	fits := func(by Millis) bool {
-		plan := try(by, &effort{min(s.share(20).left, 200_000_000)})
-		if plan == nil {
-			return false
-		}
-		if s.inside(plan) || best == nil {
-			best = plan
-		}
-		return s.inside(plan)
-	}
-	if !fits(high) {
-		if best == nil {
-			return nil, fmt.Errorf("no plan found for %d shots: licence seats, host memory or shared devices leave too little room, however late", len(s.p.Shots))
-		}
-		best.Status = OverBudget
-		return best, nil
-	}
-	for high-low > 1 && s.ctx.Err() == nil {
-		middle := low + (high-low)/2
-		if fits(middle) {
-			high = middle
-		} else {
-			low = middle
-		}
-	}
-	if plan := try(high, s.work); plan != nil && s.inside(plan) && plan.Cost.Cmp(best.Cost) < 0 {
-		best = plan
-	}
-	return best, nil
-}
-
 // fastest finds the earliest finish that the budget pays for.
 func (s *solver) fastest(asked []Millis, cheapest *Plan) *Plan {
 	best := cheapest
@@ -281,14 +213,6 @@ func (s *solver) sooner(asked []Millis, plan *Plan, cost float64) *Plan {
 		}
 	}
 	return best
-}
-
-func shift(deadlines []Millis, by Millis) []Millis {
-	out := slices.Clone(deadlines)
-	for i := range out {
-		out[i] += by
-	}
-	return out
 }
 
 func capped(deadlines []Millis, at Millis) []Millis {
