@@ -20,6 +20,7 @@ type choices struct {
 	slack, confidence     string
 	fastest, ownedOnly    bool
 	again                 bool
+	priority              string
 	without, pin, assume  []string
 	limit                 time.Duration
 }
@@ -35,6 +36,7 @@ func (x *choices) flags(c *cobra.Command) {
 	f.StringArrayVar(&x.pin, "pin", nil, "SHOT=PLACE,PLACE: render the shot only there; a source stands for its places")
 	f.StringArrayVar(&x.without, "without", nil, "a source or an offer that is not to be used, or a host that is held back")
 	f.BoolVar(&x.ownedOnly, "owned-only", false, "rent nothing")
+	f.StringVar(&x.priority, "priority", "", "urgent, normal or low: hosts of less urgent runs are taken, once the frames in hand are done")
 	f.BoolVar(&x.again, "again", false, "frames too that a run has done already with the same scene, settings and package")
 	f.StringArrayVar(&x.assume, "assume", nil, `what if: host=NAME:like=HOST, offer=NAME:like=OFFER,price=6.00, price=NAME:6.00,
 servers=OFFER:3, hours=HOST, time=SHOT:0.5 or deadline=SHOT:mon 12:00`)
@@ -43,7 +45,10 @@ servers=OFFER:3, hours=HOST, time=SHOT:0.5 or deadline=SHOT:mon 12:00`)
 
 // ask turns the flags into what is asked of the service.
 func (x *choices) ask(shots []string, now time.Time) (api.NewPlan, error) {
-	ask := api.NewPlan{Shots: shots, Budget: x.budget, TimeLimitS: float32(x.limit.Seconds()), Without: x.without, Again: x.again}
+	ask := api.NewPlan{Shots: shots, Budget: x.budget, TimeLimitS: float32(x.limit.Seconds()), Without: x.without, Again: x.again, Priority: api.Priority(x.priority)}
+	if x.priority != "" && !ask.Priority.Valid() {
+		return ask, fmt.Errorf("--priority %q: want urgent, normal or low", x.priority)
+	}
 	if x.fastest {
 		ask.Goal = api.NewPlanGoalFastest
 	}

@@ -144,7 +144,11 @@ func (a *app) runs() *cobra.Command {
 			return err
 		}),
 	}
-	return group("runs", "Look at runs", show, &cobra.Command{
+	return group("runs", "Look at runs, and say which comes first", show, a.runsList(), a.runsPriority())
+}
+
+func (a *app) runsList() *cobra.Command {
+	return &cobra.Command{
 		Use: "list", Short: "List runs, newest first", Args: cobra.NoArgs, Example: "  rotanex runs list",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			all, err := pages(func(cursor string) ([]api.Run, string, error) {
@@ -154,17 +158,42 @@ func (a *app) runs() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"run", "shots", "state", "done", "failed", "left", "cost so far|cost_so_far,cost_so_far_currency", "planned|planned,planned_currency", "began", "planned finish", "ended"}, records: all, empty: "No run yet. Carry a plan out: rotanex start PLAN"}
+			l := listing{columns: []string{"run", "shots", "state", "priority", "done", "failed", "left", "cost so far|cost_so_far,cost_so_far_currency", "planned|planned,planned_currency", "began", "planned finish", "ended"}, records: all, empty: "No run yet. Carry a plan out: rotanex start PLAN"}
 			for _, r := range all {
 				names := make([]string, len(r.Shots))
 				for i, s := range r.Shots {
 					names[i] = s.Shot
 				}
-				l.add(r.Id.String()[:8], strings.Join(names, ", "), string(r.State), strconv.Itoa(r.Counts.Done), strconv.Itoa(r.Counts.Failed), strconv.Itoa(r.Counts.Waiting+r.Counts.Rendering), amount(r.Currency, r.CostSoFar), amount(r.Currency, r.PlannedCost), at(r.Created), at(r.PlannedFinish), at(r.Ended))
+				l.add(r.Id.String()[:8], strings.Join(names, ", "), string(r.State), string(r.Priority), strconv.Itoa(r.Counts.Done), strconv.Itoa(r.Counts.Failed), strconv.Itoa(r.Counts.Waiting+r.Counts.Rendering), amount(r.Currency, r.CostSoFar), amount(r.Currency, r.PlannedCost), at(r.Created), at(r.PlannedFinish), at(r.Ended))
 			}
 			return a.show(cmd, l)
 		}),
-	})
+	}
+}
+
+func (a *app) runsPriority() *cobra.Command {
+	return &cobra.Command{
+		Use: "priority RUN urgent|normal|low", Short: "Let a run come before others on its hosts, or after them", Args: cobra.ExactArgs(2),
+		Long: `The crews of a more urgent run choose first, from their next frame on: frames that are
+being rendered are finished. New plans take the hosts of runs that are less urgent than they
+are; rotanex plan --priority says so of a plan.`,
+		Example: "  rotanex runs priority latest urgent\n  rotanex runs priority 3f2a low",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			p := api.Priority(args[1])
+			if !p.Valid() {
+				return fmt.Errorf("priority %q: want urgent, normal or low", args[1])
+			}
+			id, err := a.findRun(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			r, err := client.Decode[api.Run](c.SetRunPriority(cmd.Context(), id, api.SetRunPriorityJSONRequestBody{Priority: p}))
+			if err != nil {
+				return err
+			}
+			return a.did(cmd, r, "Run %s is %s now: frames that are being rendered are finished first.", id.String()[:8], p)
+		}),
+	}
 }
 
 // runCrews lists what each crew of a run does; as JSON it is the whole run.

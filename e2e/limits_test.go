@@ -194,3 +194,45 @@ func TestAPausedRunLeavesItsHosts(t *testing.T) {
 	h.setState(run, api.SetRunStateJSONBodyStatePaused)
 	assert.Equal(t, api.PlanStatusMeets, ask().Status)
 }
+
+// An urgent shot at midnight is planned on the hosts of what is less urgent, and its crews
+// take the next frames there; the frames in hand are finished.
+func TestAnUrgentRunComesFirst(t *testing.T) {
+	h, clock, one, two, run := playedHouse(t, "1-400")
+	h.putShot("coda-070", "1-4", nil)
+	h.trialByHand(one, "coda-070", "bellows", "g0")
+	h.trialByHand(two, "coda-070", "eddy", "g0")
+	clock.Advance(time.Second)
+	inHand := one.lease()
+	require.Len(t, inHand, 1)
+	assert.Equal(t, "coda-060", inHand[0].Shot)
+
+	said := h.good("plan", "coda-070", "--by", "+10m", "--priority", "urgent")
+	assert.Contains(t, said, "meets")
+	h.good("start", "latest")
+	assert.Empty(t, one.lease(holding(inHand[0])), "the frame in hand is finished")
+	one.deliver(inHand[0])
+	for range 6 { // until the urgent one's bookings begin
+		clock.Advance(10 * time.Second)
+		one.beat()
+		two.beat()
+	}
+	next := one.lease()
+	require.Len(t, next, 1)
+	assert.Equal(t, "coda-070", next[0].Shot)
+	one.deliver(next[0])
+
+	// The other way round, and back: whoever is more urgent has the next frame.
+	short := run.Id.String()[:8]
+	assert.Contains(t, h.good("runs", "list"), "urgent")
+	assert.Contains(t, h.good("runs", "priority", "latest", "low"), "is low now")
+	next = one.lease()
+	require.Len(t, next, 1)
+	assert.Equal(t, "coda-060", next[0].Shot)
+	one.deliver(next[0])
+	assert.Contains(t, h.good("runs", "list"), "normal")
+	assert.Contains(t, h.bad("runs", "priority", short, "asap"), `priority "asap": want urgent, normal or low`)
+	assert.Contains(t, h.bad("plan", "coda-070", "--priority", "asap"), `--priority "asap": want urgent, normal or low`)
+	h.good("cancel", short)
+	assert.Contains(t, h.bad("runs", "priority", short, "urgent"), "nothing of it is left to come first")
+}

@@ -40,6 +40,14 @@ func (h *house) good(args ...string) string {
 	return out
 }
 
+// bad asserts that a command ends badly and returns what it said.
+func (h *house) bad(args ...string) string {
+	h.t.Helper()
+	status, out, errs := h.rotanex(args...)
+	require.NotZero(h.t, status, "rotanex %s: %s%s", strings.Join(args, " "), out, errs)
+	return errs
+}
+
 func records[T any](h *house, args ...string) (v T) {
 	h.t.Helper()
 	require.NoError(h.t, json.Unmarshal([]byte(h.good(append(args, "--output", "json")...)), &v))

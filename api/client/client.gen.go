@@ -504,6 +504,20 @@ type ClientInterface interface {
 	// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
 	SetRunPlan(ctx context.Context, run RunParam, body SetRunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetRunPriorityWithBody Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
+	SetRunPriorityWithBody(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRunPriority Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
+	SetRunPriority(ctx context.Context, run RunParam, body SetRunPriorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CompareRunSources What each source did in a run, as estimated and as charged
 	//
 	// Corresponds with GET /runs/{run}/sources (the `CompareRunSources` operationId).
@@ -1809,6 +1823,40 @@ func (c *Client) SetRunPlanWithBody(ctx context.Context, run RunParam, contentTy
 // Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
 func (c *Client) SetRunPlan(ctx context.Context, run RunParam, body SetRunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetRunPlanRequest(c.Server, run, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRunPriorityWithBody Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
+func (c *Client) SetRunPriorityWithBody(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRunPriorityRequestWithBody(c.Server, run, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRunPriority Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
+func (c *Client) SetRunPriority(ctx context.Context, run RunParam, body SetRunPriorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRunPriorityRequest(c.Server, run, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4935,6 +4983,53 @@ func NewSetRunPlanRequestWithBody(server string, run RunParam, contentType strin
 	return req, nil
 }
 
+// NewSetRunPriorityRequest calls the generic SetRunPriority builder with application/json body
+func NewSetRunPriorityRequest(server string, run RunParam, body SetRunPriorityJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRunPriorityRequestWithBody(server, run, "application/json", bodyReader)
+}
+
+// NewSetRunPriorityRequestWithBody constructs an http.Request for the SetRunPriority method, with any body, and a specified content type
+func NewSetRunPriorityRequestWithBody(server string, run RunParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/priority", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewCompareRunSourcesRequest constructs an http.Request for the CompareRunSources method
 func NewCompareRunSourcesRequest(server string, run RunParam) (*http.Request, error) {
 	var err error
@@ -7021,6 +7116,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
 	SetRunPlanWithResponse(ctx context.Context, run RunParam, body SetRunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunPlanResponse, error)
+
+	// SetRunPriorityWithBodyWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
+	SetRunPriorityWithBodyWithResponse(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRunPriorityResponse, error)
+
+	// SetRunPriorityWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
+	SetRunPriorityWithResponse(ctx context.Context, run RunParam, body SetRunPriorityJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunPriorityResponse, error)
 
 	// CompareRunSourcesWithResponse What each source did in a run, as estimated and as charged
 	//
@@ -9712,6 +9821,54 @@ func (r SetRunPlanResponse) ContentType() string {
 	return ""
 }
 
+type SetRunPriorityResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRunPriorityResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRunPriorityResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRunPriorityResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRunPriorityResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRunPriorityResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRunPriorityResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CompareRunSourcesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12157,6 +12314,32 @@ func (c *ClientWithResponses) SetRunPlanWithResponse(ctx context.Context, run Ru
 	return ParseSetRunPlanResponse(rsp)
 }
 
+// SetRunPriorityWithBodyWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
+func (c *ClientWithResponses) SetRunPriorityWithBodyWithResponse(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRunPriorityResponse, error) {
+	rsp, err := c.SetRunPriorityWithBody(ctx, run, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRunPriorityResponse(rsp)
+}
+
+// SetRunPriorityWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
+func (c *ClientWithResponses) SetRunPriorityWithResponse(ctx context.Context, run RunParam, body SetRunPriorityJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunPriorityResponse, error) {
+	rsp, err := c.SetRunPriority(ctx, run, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRunPriorityResponse(rsp)
+}
+
 // CompareRunSourcesWithResponse What each source did in a run, as estimated and as charged
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14397,6 +14580,39 @@ func ParseSetRunPlanResponse(rsp *http.Response) (*SetRunPlanResponse, error) {
 	}
 
 	response := &SetRunPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRunPriorityResponse parses an HTTP response from a SetRunPriorityWithResponse call
+func ParseSetRunPriorityResponse(rsp *http.Response) (*SetRunPriorityResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRunPriorityResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

@@ -69,8 +69,8 @@ type Host struct {
 	until time.Time // when it closes; zero: never
 }
 
-// Sort puts crews into the order in which they choose: trials first, then by their
-// start.
+// Sort puts crews into the order in which they choose: trials first, then those of the
+// more urgent run, then by their start.
 func Sort(crews []*Crew) {
 	slices.SortStableFunc(crews, func(a, b *Crew) int {
 		if a.Trial != b.Trial {
@@ -79,7 +79,7 @@ func Sort(crews []*Crew) {
 			}
 			return 1
 		}
-		return cmp.Or(a.Start.Compare(b.Start), cmp.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(b.Priority, a.Priority), a.Start.Compare(b.Start), cmp.Compare(a.ID, b.ID))
 	})
 }
 

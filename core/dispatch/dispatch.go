@@ -82,11 +82,12 @@ type Crew struct {
 	Close  time.Time     // no frame may run past it; zero: there is none
 	Frame  time.Duration // expected for one frame; of a farm: until the next is done
 
-	MemoryGB float64 // host memory of one renderer
-	Licence  string  // the pool of which its host needs a seat; "": none
-	Excluded string  // why it gets no more frames of the shot; "": it does
-	Trial    bool    // it has its frames for itself
-	Farm     bool    // takes what it was booked for all at once, and helps nobody
+	MemoryGB float64  // host memory of one renderer
+	Licence  string   // the pool of which its host needs a seat; "": none
+	Excluded string   // why it gets no more frames of the shot; "": it does
+	Trial    bool     // it has its frames for itself
+	Priority Priority // of its run
+	Farm     bool     // takes what it was booked for all at once, and helps nobody
 
 	State State
 	Said  string // of Gone: what is the matter, such as "is draining"

@@ -264,6 +264,35 @@ func TestNoFrameWithoutASeat(t *testing.T) {
 	assert.Len(t, w.taken, 1)
 }
 
+// The crews of a more urgent run choose first, though the other's began before; a trial
+// still comes before both.
+func TestTheMoreUrgentRunComesFirst(t *testing.T) {
+	named := func(name string, start time.Duration, p dispatch.Priority) *dispatch.Crew {
+		return with(named(crew("bellows", 9, 0, start, time.Hour), name, "g0"), func(c *dispatch.Crew) { c.Priority = p })
+	}
+	crews := []*dispatch.Crew{
+		named("normal", -time.Hour, dispatch.Normal), named("low", -2*time.Hour, dispatch.Low), named("urgent", 0, dispatch.Urgent),
+		with(named("trial", 0, dispatch.Normal), func(c *dispatch.Crew) { c.Trial = true }),
+	}
+	dispatch.Sort(crews)
+	var order []string
+	for _, c := range crews {
+		order = append(order, c.Name)
+	}
+	assert.Equal(t, []string{"trial", "urgent", "normal", "low"}, order)
+	w := &waiting{kinds: []dispatch.Kind{{Waiting: 9}}}
+	require.NoError(t, (&dispatch.Host{Name: "bellows", MemoryGB: 64, Crews: crews[1:]}).Choose(w, six))
+	assert.Equal(t, []string{"urgent a"}, w.taken)
+
+	for _, p := range []dispatch.Priority{dispatch.Low, dispatch.Normal, dispatch.Urgent} {
+		read, err := dispatch.ParsePriority(p.String())
+		require.NoError(t, err)
+		assert.Equal(t, p, read)
+	}
+	_, err := dispatch.ParsePriority("asap")
+	assert.ErrorContains(t, err, `priority "asap": want urgent, normal or low`)
+}
+
 func TestTheNextTimeToLook(t *testing.T) {
 	h := &dispatch.Host{Name: "bellows", MemoryGB: 64, Crews: []*dispatch.Crew{
 		named(crew("bellows", 9, 0, 2*time.Hour, time.Hour), "g0", "g0"), named(crew("bellows", 9, 0, time.Hour, time.Hour), "g1", "g1"),

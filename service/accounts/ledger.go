@@ -204,6 +204,24 @@ func (s Account) Outside() pricing.Money {
 	return sum
 }
 
+// shares of a run's cap, in percent, at which somebody is told.
+var shares = []int{50, 80, 100}
+
+// ShareSpent is what a run has spent outside, its cap, and which share of that it has come
+// to, in percent: 0, 50, 80 or 100.
+func (s Account) ShareSpent() (spent, limit pricing.Money, percent int, err error) {
+	if limit, err = pricing.ParseMoney(*s.Cap); err != nil {
+		return spent, limit, 0, err
+	}
+	spent = s.Outside()
+	for _, share := range shares {
+		if spent.Times(100).Cmp(limit.Times(int64(share))) >= 0 {
+			percent = share
+		}
+	}
+	return spent, limit, percent, nil
+}
+
 func (s Account) owned(e ledger.Entry) bool {
 	_, mine := s.Hosts[e.Place]
 	return mine && !s.Hosts[e.Place].Server

@@ -210,6 +210,10 @@ func (e endpoints) SetRunState(w http.ResponseWriter, r *http.Request, run uuid.
 	e.runs.PutState(w, r, run)
 }
 
+func (e endpoints) SetRunPriority(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.runs.PutPriority(w, r, run)
+}
+
 func (e endpoints) ListFrames(w http.ResponseWriter, r *http.Request, run uuid.UUID, params api.ListFramesParams) {
 	e.standing.ListFrames(w, r, run, params)
 }

@@ -95,3 +95,24 @@ type holding struct {
 func (l *Licences) holdings(ctx context.Context) (all []holding, err error) {
 	return all, l.store.WithContext(ctx).Raw("SELECT pool, host, run_id, since FROM seats ORDER BY pool, host").Scan(&all).Error
 }
+
+// HiredSeats are extra seats of a pool that a run has from a time until it ends.
+type HiredSeats struct {
+	RunID  uuid.UUID `gorm:"primaryKey"`
+	Pool   string    `gorm:"primaryKey"`
+	FromAt time.Time `gorm:"primaryKey"`
+	Seats  int
+	Price  string // of one seat for one day
+	Days   int    // for which they were planned
+}
+
+// TableName is GORM's hook.
+func (HiredSeats) TableName() string { return "hired_seats" }
+
+// Hire stores seats that a run hires, in its transaction.
+func Hire(tx *gorm.DB, seats []HiredSeats) error {
+	if len(seats) == 0 {
+		return nil
+	}
+	return tx.Create(&seats).Error
+}

@@ -27,8 +27,9 @@ type Ask struct {
 	Without    []string      `json:"without,omitempty"`
 	Pin        []Pin         `json:"pin,omitempty"`
 	Assume     []Assumption  `json:"assume,omitempty"`
-	Run        *uuid.UUID    `json:"run,omitempty"`   // whose rest is planned
-	Again      bool          `json:"again,omitempty"` // frames that are done already are rendered again
+	Run        *uuid.UUID    `json:"run,omitempty"`      // whose rest is planned
+	Priority   string        `json:"priority,omitempty"` // of the run: see dispatch.Priority
+	Again      bool          `json:"again,omitempty"`    // frames that are done already are rendered again
 }
 
 // Pin keeps a shot to places; a source stands for all of its places.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"rotanex.example/core/dispatch"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
@@ -224,7 +225,14 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 	if err != nil {
 		return err
 	}
-	busy, err := b.busyUntil(ctx, ask.Run)
+	priority, err := dispatch.ParsePriority(ask.Priority)
+	if err != nil {
+		return httpapi.BadField("/priority", ask.Priority, err.Error())
+	}
+	if b.rest != nil {
+		priority = b.rest.priority
+	}
+	busy, err := b.busyUntil(ctx, ask.Run, priority)
 	if err != nil {
 		return err
 	}

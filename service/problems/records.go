@@ -6,6 +6,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"rotanex.example/core/dispatch"
 	"rotanex.example/service/store"
 )
 
@@ -24,17 +25,18 @@ type taken struct {
 
 // busyUntil returns when each host has done what other runs have booked on it, and what it
 // renders for them. A host is taken whole until then, though some of its devices may be
-// free. A paused run takes no host but for the frames that are in hand.
-func (p *Problems) busyUntil(ctx context.Context, but *uuid.UUID) (map[string]taken, error) {
+// free. A run that is paused, or less urgent than this priority, takes no host but for the
+// frames that are in hand.
+func (p *Problems) busyUntil(ctx context.Context, but *uuid.UUID, priority dispatch.Priority) (map[string]taken, error) {
 	var rows []taken
 	err := p.Store.WithContext(ctx).Raw(`
 		SELECT DISTINCT ON (host) host, until, run FROM (
 			SELECT b.host, b.end_at AS until, r.id AS run FROM bookings b JOIN runs r ON r.id = b.run_id
-			WHERE b.open AND r.kind = 'run' AND r.state = 'running' AND b.taken < b.frames
+			WHERE b.open AND r.kind = 'run' AND r.state = 'running' AND b.taken < b.frames AND r.priority >= ?
 			UNION ALL
 			SELECT f.host, f.leased_at + make_interval(secs => b.frame_s), r.id FROM frames f JOIN bookings b ON b.id = f.booking_id JOIN runs r ON r.id = f.run_id
 			WHERE f.state = 'rendering' AND r.kind = 'run') x
-		WHERE ?::uuid IS NULL OR run <> ? ORDER BY host, until DESC`, but, but).Scan(&rows).Error
+		WHERE ?::uuid IS NULL OR run <> ? ORDER BY host, until DESC`, priority, but, but).Scan(&rows).Error
 	out := map[string]taken{}
 	for _, row := range rows {
 		row.Until = row.Until.UTC()
@@ -68,8 +70,8 @@ func (p *Problems) doneIn(ctx context.Context, run uuid.UUID, shot string) ([]in
 		WHERE run_id = $1 AND shot = $2 AND state = 'done' AND NOT warm_up AND repeat = 0`, run, shot))
 }
 
-func (p *Problems) runKind(ctx context.Context, run uuid.UUID) (state, kind string, err error) {
-	return state, kind, p.Store.WithContext(ctx).Raw("SELECT state, kind FROM runs WHERE id = ?", run).Row().Scan(&state, &kind)
+func (p *Problems) runKind(ctx context.Context, run uuid.UUID) (state, kind string, priority dispatch.Priority, err error) {
+	return state, kind, priority, p.Store.WithContext(ctx).Raw("SELECT state, kind, priority FROM runs WHERE id = ?", run).Row().Scan(&state, &kind, &priority)
 }
 
 // waitingOf counts a run's waiting frames by shot.

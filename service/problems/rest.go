@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"rotanex.example/core/dispatch"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/httpapi"
@@ -15,6 +16,7 @@ import (
 // rest is what of a run is still to be planned: frames that wait, hosts that render
 // until a time, and servers that are paid for.
 type rest struct {
+	priority dispatch.Priority // of the run
 	waiting  map[string]int
 	busy     map[string]time.Time
 	servers  []paidServer
@@ -30,10 +32,11 @@ type paidServer struct {
 // rest reads what is left of a run.
 func (p *Problems) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 	out := &rest{busy: map[string]time.Time{}}
-	state, kind, err := p.runKind(ctx, run)
+	state, kind, priority, err := p.runKind(ctx, run)
 	if err != nil {
 		return nil, httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
 	}
+	out.priority = priority
 	if kind != "run" || state != "running" && state != "paused" {
 		return nil, httpapi.Conflict(fmt.Sprintf("run %s is %s: there is nothing left of it to plan", run, state))
 	}

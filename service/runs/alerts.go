@@ -9,12 +9,8 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
-	"rotanex.example/core/pricing"
 	"rotanex.example/service/events"
 )
-
-// shares of a run's cap, in percent, at which somebody is told.
-var shares = []int{50, 80, 100}
 
 // Alert tells where servers and farms have come to a share of what a run may cost.
 // Each share is told once.
@@ -35,15 +31,9 @@ func (q *Runs) alert(ctx context.Context, id uuid.UUID) error {
 	if err != nil {
 		return err
 	}
-	limit, err := pricing.ParseMoney(*s.Cap)
+	spent, limit, passed, err := s.ShareSpent()
 	if err != nil {
 		return err
-	}
-	spent, passed := s.Outside(), 0
-	for _, share := range shares {
-		if spent.Times(100).Cmp(limit.Times(int64(share))) >= 0 {
-			passed = share
-		}
 	}
 	if passed <= s.Alerted {
 		return nil

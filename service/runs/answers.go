@@ -23,7 +23,7 @@ func add(c *api.FrameCounts, state string, n int) {
 
 func (s state) record(wall time.Time) api.Run {
 	out := api.Run{
-		Id: s.ID, Plan: *s.PlanID, State: api.RunState(s.State), Created: s.CreatedAt.UTC(), Currency: s.Currency,
+		Id: s.ID, Plan: *s.PlanID, State: api.RunState(s.State), Priority: api.Priority(s.Priority.String()), Created: s.CreatedAt.UTC(), Currency: s.Currency,
 		PlannedFinish: s.At(s.Plan.Finish), FramesHour: s.pace(),
 		Shots: []api.RunShot{}, Crews: []api.RunCrew{}, Servers: []api.RunServer{},
 	}

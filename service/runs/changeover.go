@@ -15,6 +15,7 @@ import (
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/licences"
 	"rotanex.example/service/rental"
 )
 
@@ -82,7 +83,7 @@ func (q *Runs) book(tx *gorm.DB, next planned, run Run, plan uuid.UUID, changes 
 	if err := q.standing.Untie(tx, run.ID); err != nil {
 		return err
 	}
-	return errors.Join(rental.Add(tx, servers), farms.Add(tx, jobs, booked), create(tx, next.hires(run.ID, q.clock.Now()), 2000))
+	return errors.Join(rental.Add(tx, servers), farms.Add(tx, jobs, booked), licences.Hire(tx, next.hires(run.ID, q.clock.Now())))
 }
 
 // mayChangeOver says why a run cannot go on by a plan, or nothing if it can.

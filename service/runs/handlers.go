@@ -6,6 +6,7 @@ import (
 	"github.com/google/uuid"
 
 	"rotanex.example/api"
+	"rotanex.example/core/dispatch"
 	"rotanex.example/service/access"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
@@ -53,6 +54,19 @@ func (q *Runs) PutState(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	body, err := httpapi.Body[api.SetRunStateJSONBody](r)
 	if err == nil {
 		err = q.SetState(r.Context(), id, string(body.State))
+	}
+	q.answer(w, r, http.StatusOK, id, err)
+}
+
+// PutPriority lets a run come before others on its hosts, or after them.
+func (q *Runs) PutPriority(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	body, err := httpapi.Body[api.SetRunPriorityJSONBody](r)
+	var p dispatch.Priority
+	if err == nil {
+		p, err = dispatch.ParsePriority(string(body.Priority))
+	}
+	if err == nil {
+		err = q.SetPriority(r.Context(), id, p)
 	}
 	q.answer(w, r, http.StatusOK, id, err)
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
+	"rotanex.example/core/dispatch"
 	"rotanex.example/providers"
 	"rotanex.example/service/store"
 )
@@ -49,9 +50,9 @@ func readCounts(tx *gorm.DB, run uuid.UUID, s *state) error {
 
 // addRun stores a run that is being carried out; false: one of that id stands already.
 func addRun(tx *gorm.DB, r Run) (isNew bool, err error) {
-	made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs)
-		VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?) ON CONFLICT DO NOTHING`,
-		r.ID, r.Kind, r.PlanID, r.Request, r.Tries, r.CreatedAt, r.Cap, r.AcceptProofs)
+	made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs, priority)
+		VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?, ?) ON CONFLICT DO NOTHING`,
+		r.ID, r.Kind, r.PlanID, r.Request, r.Tries, r.CreatedAt, r.Cap, r.AcceptProofs, r.Priority)
 	return made.RowsAffected > 0, made.Error
 }
 
@@ -62,6 +63,10 @@ func lock(tx *gorm.DB, id uuid.UUID) (run Run, err error) {
 
 func setState(tx *gorm.DB, id uuid.UUID, state string, ended *time.Time) error {
 	return tx.Exec("UPDATE runs SET state = ?, ended_at = ? WHERE id = ?", state, ended, id).Error
+}
+
+func setPriority(tx *gorm.DB, id uuid.UUID, p dispatch.Priority) error {
+	return tx.Exec("UPDATE runs SET priority = ? WHERE id = ?", p, id).Error
 }
 
 // setCap lets a run spend so much outside, and tells anew of its shares.
@@ -85,11 +90,12 @@ func setAlerted(tx *gorm.DB, id uuid.UUID, percent int) (bool, error) {
 // it is of this one, and whether the run went over to another plan since it was made.
 type suit struct {
 	OfRun               *uuid.UUID
+	Priority            string // that it was asked with
 	Its, Assumes, Stale bool
 }
 
 func suits(tx *gorm.DB, run, plan uuid.UUID) (s suit, err error) {
-	return s, tx.Raw(`SELECT p.run_id AS of_run, p.run_id IS NOT DISTINCT FROM ? AS its, coalesce(jsonb_array_length(p.notes->'assumes'), 0) > 0 AS assumes,
+	return s, tx.Raw(`SELECT p.run_id AS of_run, coalesce(p.notes->'ask'->>'priority', '') AS priority, p.run_id IS NOT DISTINCT FROM ? AS its, coalesce(jsonb_array_length(p.notes->'assumes'), 0) > 0 AS assumes,
 		EXISTS (SELECT FROM run_plans x WHERE x.run_id = ? AND x.at >= p.created_at) AS stale FROM plans p WHERE p.id = ?`, run, run, plan).Scan(&s).Error
 }
 

@@ -5,6 +5,7 @@ package runs
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
+	"rotanex.example/core/dispatch"
 	"rotanex.example/core/frames"
 	"rotanex.example/providers"
 	"rotanex.example/service/accounts"
@@ -21,6 +23,7 @@ import (
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/licences"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/shots"
@@ -47,7 +50,8 @@ type Run struct {
 
 	Cap          *string // what servers, farms and seats may cost at most
 	AcceptProofs bool    // of farms, by check alone
-	Alerted      int     // the share of the cap that was passed last, in percent
+	Priority     dispatch.Priority
+	Alerted      int // the share of the cap that was passed last, in percent
 }
 
 // Shot is a shot as it was when the run began.
@@ -102,7 +106,7 @@ type Beginning struct {
 	Bookings []bookings.Booking
 	Servers  []rental.Server
 	FarmJobs []farms.Job
-	Hired    []HiredSeats
+	Hired    []licences.HiredSeats
 	Kept     []Kept
 	Also     func(tx *gorm.DB) error // what belongs into the same transaction
 }
@@ -142,12 +146,12 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 			b.Bookings[i].Open = true
 		}
 		for _, insert := range []func() error{
-			func() error { return create(tx, b.Shots, rows) },
+			func() error { return tx.CreateInBatches(b.Shots, rows).Error },
 			func() error { return queue.Add(tx, b.Frames) },
 			func() error { return bookings.Add(tx, b.Bookings) },
 			func() error { return rental.Add(tx, b.Servers) },
 			func() error { return farms.Add(tx, b.FarmJobs, b.Bookings) },
-			func() error { return create(tx, b.Hired, rows) },
+			func() error { return licences.Hire(tx, b.Hired) },
 		} {
 			if err := insert(); err != nil {
 				return err
@@ -171,13 +175,6 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 	return err
 }
 
-func create[T any](tx *gorm.DB, rows []T, batch int) error {
-	if len(rows) == 0 {
-		return nil
-	}
-	return tx.CreateInBatches(rows, batch).Error
-}
-
 func kindOf(kind string) events.Kind {
 	if kind == KindTrial {
 		return events.Trial
@@ -195,54 +192,67 @@ func (q *Runs) find(ctx context.Context, id uuid.UUID) (Run, error) {
 	return run, err
 }
 
+// change changes a run under its lock and tells of it, with what do says was the cause.
+func (q *Runs) change(ctx context.Context, id uuid.UUID, do func(tx *gorm.DB, run *Run) (cause string, err error)) error {
+	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		run, err := lock(tx, id)
+		if err == nil && run.ID == uuid.Nil {
+			err = httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", id))
+		}
+		if err != nil {
+			return err
+		}
+		cause, err := do(tx, &run)
+		if err != nil {
+			return err
+		}
+		return q.feed.Write(tx, events.Event{Kind: kindOf(run.Kind), Run: id.String(), State: run.State, Cause: cause})
+	})
+	if err == nil {
+		q.feed.Wake(events.Changes, events.Work)
+	}
+	return err
+}
+
 // SetState pauses, resumes or cancels a run. To resume one is to let every crew have its
 // frames again, also those that got no more of them: whoever resumes has fixed what was
 // wrong. One that is incomplete tries its failed frames again, as if they had not failed.
 // Paused and cancelled runs grant no leases; what is being rendered for a cancelled one is
 // given up.
 func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
-	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		run, err := lock(tx, id)
-		if err != nil {
-			return err
-		}
-		if run.ID == uuid.Nil {
-			return httpapi.NotFound(fmt.Sprintf("there is no run %s", id))
-		}
-		if run.State == state {
-			return nil
-		}
-		again := run.State == "incomplete" && state == "running"
-		switch {
-		case again:
-			err = queue.TryAgain(tx, id)
-		case run.State == "paused" && state == "running":
-			err = bookings.Reopen(tx, id)
-		}
-		if err != nil {
-			return err
-		}
-		if run.State != "running" && run.State != "paused" && !again {
-			return httpapi.Conflict(fmt.Sprintf("the run is %s, which is final", run.State))
-		}
+	return q.change(ctx, id, func(tx *gorm.DB, run *Run) (string, error) {
+		was := run.State
+		run.State = state
 		var ended *time.Time
-		if state == "cancelled" {
+		var err error
+		switch {
+		case was == state:
+			return "", nil
+		case was == "incomplete" && state == "running":
+			err = queue.TryAgain(tx, id)
+		case was != "running" && was != "paused":
+			err = httpapi.Conflict(fmt.Sprintf("the run is %s, which is final", was))
+		case state == "running":
+			err = bookings.Reopen(tx, id)
+		case state == "cancelled":
 			now := q.clock.Now()
 			ended = &now
-			if err := queue.Revoke(tx, id, now); err != nil {
-				return err
-			}
-			if err := bookings.SetOpen(tx, false, id); err != nil {
-				return err
-			}
+			err = errors.Join(queue.Revoke(tx, id, now), bookings.SetOpen(tx, false, id))
 		}
-		if err := setState(tx, id, state, ended); err != nil {
-			return err
+		if err != nil {
+			return "", err
 		}
-		return q.feed.Write(tx, events.Event{Kind: kindOf(run.Kind), Run: id.String(), State: state})
+		return "", setState(tx, id, state, ended)
 	})
-	if err == nil {
-		q.feed.Wake(events.Changes, events.Work)
-	}
-	return err
+}
+
+// SetPriority lets a run come before others on its hosts, or after them, from its crews'
+// next frames on.
+func (q *Runs) SetPriority(ctx context.Context, id uuid.UUID, p dispatch.Priority) error {
+	return q.change(ctx, id, func(tx *gorm.DB, run *Run) (string, error) {
+		if run.Kind != KindRun || run.State != "running" && run.State != "paused" {
+			return "", httpapi.Conflict(fmt.Sprintf("run %s is %s: nothing of it is left to come first", id.String()[:8], run.State))
+		}
+		return "priority " + p.String(), setPriority(tx, id, p)
+	})
 }

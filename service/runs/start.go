@@ -3,6 +3,7 @@ package runs
 import (
 	"context"
 	"fmt"
+	"math/big"
 	"slices"
 	"strings"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/licences"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/shots"
@@ -56,6 +58,9 @@ func (q *Runs) Start(ctx context.Context, all *shots.Shots, id uuid.UUID, want W
 		return httpapi.Conflict("the plan assumes what is not so: it cannot be carried out")
 	case only.OfRun != nil:
 		return httpapi.Conflict("the plan is for the rest of a run: rotanex replan RUN --apply carries it out there")
+	}
+	if run.Priority, err = dispatch.ParsePriority(only.Priority); err != nil {
+		return err
 	}
 	if run.Cap, err = p.spend(want.Spend); err != nil {
 		return err
@@ -258,6 +263,21 @@ func (p planned) farmJob(run, plan uuid.UUID, x planning.Booking) farms.Job {
 	for _, t := range p.Problem.Transfers {
 		if t.Shot == x.Shot && t.Source == out.Source {
 			out.FromAt = out.FromAt.Add(-t.Upload.Duration())
+		}
+	}
+	return out
+}
+
+// hires are the extra seats that the plan hires, from now on.
+func (p planned) hires(run uuid.UUID, now time.Time) []licences.HiredSeats {
+	var out []licences.HiredSeats
+	for _, x := range p.Plan.ExtraSeats {
+		days := max(1, p.SeatDays[x.Licence])
+		for _, l := range p.Problem.Licences {
+			if l.ID == x.Licence {
+				price := l.ExtraSeatPrice.Scaled(big.NewRat(1, int64(days)))
+				out = append(out, licences.HiredSeats{RunID: run, Pool: x.Licence, FromAt: now, Seats: x.Seats, Price: price.Rat().FloatString(12), Days: days})
+			}
 		}
 	}
 	return out

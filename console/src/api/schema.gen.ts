@@ -965,6 +965,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/priority": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Let a run come before others on its hosts, or after them; frames that are being rendered are finished */
+        put: operations["setRunPriority"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}/frames": {
         parameters: {
             query?: never;
@@ -2292,7 +2311,13 @@ export interface components {
             run?: string;
             /** @description Plan frames too that a run has done already with the same scene, settings and package; without it they are kept */
             again?: boolean;
+            priority?: components["schemas"]["Priority"];
         };
+        /**
+         * @description Which of several runs comes first on a host; without it normal. A plan takes the hosts of less urgent runs, once the frames in hand are done; the crews of a more urgent run choose first
+         * @enum {string}
+         */
+        Priority: "urgent" | "normal" | "low";
         Pin: {
             shot: components["schemas"]["Name"];
             places: components["schemas"]["Name"][];
@@ -2622,6 +2647,7 @@ export interface components {
             /** Format: uuid */
             plan: string;
             state: components["schemas"]["RunState"];
+            priority: components["schemas"]["Priority"];
             /** Format: date-time */
             created: string;
             /** Format: date-time */
@@ -4813,6 +4839,35 @@ export interface operations {
                 "application/json": {
                     /** @enum {string} */
                     state: "running" | "paused" | "cancelled";
+                };
+            };
+        };
+        responses: {
+            /** @description The run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRunPriority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    priority: components["schemas"]["Priority"];
                 };
             };
         };
