@@ -4,6 +4,7 @@ import { useMemo, useState } from "react";
 import { useParams } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
 import { isOver, pictureURL, useEntries, useFrames, useRun, useRunSources } from "../api/queries";
+import { Choice } from "../parts/Choice";
 import { count, drift, length, moment, money, none } from "../parts/format";
 import { Figure, Page, Sheet, State } from "../parts/Page";
 import { Preview } from "../parts/Preview";
@@ -69,6 +70,30 @@ function Controls({ run }: { run: Run }) {
           </Button>
         )}
       </HStack>
+      {set.error && <Failed error={set.error} />}
+    </Stack>
+  );
+}
+
+/** Which of several runs comes first on a host. */
+function Priority({ run }: { run: Run }) {
+  const cache = useQueryClient();
+  const mayWrite = useMayWrite();
+  const set = useMutation({
+    mutationFn: (priority: Run["priority"]) =>
+      answered(client.PUT("/runs/{run}/priority", { params: { path: { run: run.id } }, body: { priority } })),
+    onSettled: () => cache.invalidateQueries({ queryKey: ["runs"] }),
+  });
+  if (isOver(run)) return null;
+  if (!mayWrite) return <Text color="fg.muted">Priority: {run.priority}</Text>;
+  return (
+    <Stack gap="2">
+      <Choice
+        label="Priority"
+        value={set.isPending && set.variables ? set.variables : run.priority}
+        options={["urgent", "normal", "low"]}
+        onChange={(p) => set.mutate(p)}
+      />
       {set.error && <Failed error={set.error} />}
     </Stack>
   );
@@ -237,7 +262,14 @@ export function Run() {
           </>
         )
       }
-      actions={mayWrite && run.data && <Controls run={run.data} />}
+      actions={
+        run.data && (
+          <HStack align="end" gap="4" wrap="wrap" justify="flex-end">
+            <Priority run={run.data} />
+            {mayWrite && <Controls run={run.data} />}
+          </HStack>
+        )
+      }
     >
       <Shown query={run}>{(r) => <Contents run={r} />}</Shown>
     </Page>

@@ -1,8 +1,8 @@
 import { Box, Link as Styled, Text } from "@chakra-ui/react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
-import { useRuns } from "../api/queries";
-import { moment, money } from "../parts/format";
+import { isOver, useRuns } from "../api/queries";
+import { moment, money, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { Empty, Shown } from "../parts/States";
@@ -58,6 +58,7 @@ export function Runs() {
                   },
                   { name: "Shots", cell: (r) => r.shots.map((s) => s.shot).join(", ") },
                   { name: "State", cell: (r) => <State>{r.state}</State> },
+                  { name: "Priority", cell: (r) => (isOver(r) ? none : r.priority) },
                   { name: "Frames done", cell: (r) => <Progress counts={r.counts} /> },
                   {
                     name: "Cost so far",
