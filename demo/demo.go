@@ -1,6 +1,6 @@
 // Package demo sets the whole of Rotanex up on one machine, faster than life, and
 // does the main job on the Lanternfish scenario: stock, trials, plan, run,
-// collect, account. Everything it starts it also ends.
+// download, account. Everything it starts it also ends.
 package demo
 
 import (
@@ -76,7 +76,7 @@ type Demo struct {
 }
 
 // Run does the demo. It returns nil when everything that was to be rendered was
-// rendered, checked and collected.
+// rendered, checked and downloaded.
 func Run(ctx context.Context, c Config) (err error) {
 	d := &Demo{Config: c}
 	if d.State, err = filepath.Abs(d.State); err != nil {

@@ -60,7 +60,7 @@ func (d *Demo) job(ctx context.Context) error {
 			return err
 		}
 	}
-	d.say("Every frame was rendered, checked and collected: %s", frames)
+	d.say("Every frame was rendered, checked and downloaded: %s", frames)
 	return nil
 }
 

@@ -24,7 +24,7 @@ func (h *house) wait() api.Wait {
 	return sources[0].Waits[0]
 }
 
-// A server that booted for longer than was promised makes later plans ask sooner, and
+// A server that booted for longer than was declared makes later plans ask sooner, and
 // forecasts rest on what was seen.
 func TestWhatABootTookGoesIntoPlansAndForecasts(t *testing.T) {
 	h, clock, source, own, run := hiredHouse(t)
@@ -32,7 +32,7 @@ func TestWhatABootTookGoesIntoPlansAndForecasts(t *testing.T) {
 	assert.Equal(t, []float64{600, 600, 0, 0}, []float64{declared.DeclaredS, declared.TypicalS, float64(declared.Seen), float64(declared.Ordered)})
 
 	starting := h.server(clock, run, api.RunServerStateStarting)
-	for range 40 { // twenty minutes, where ten were promised
+	for range 40 { // twenty minutes, where ten were declared
 		clock.Advance(30 * time.Second)
 		own.beat()
 	}

@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-// Standard deviations of the logarithm of a wait over what was promised, where
+// Standard deviations of the logarithm of a wait over what was declared, where
 // nothing was seen yet.
 const (
 	Boot  = 0.20 // of a server
@@ -27,15 +27,15 @@ const (
 	assumedNever = 0.01
 )
 
-// Kept is how a promised wait was kept.
+// Kept is how a declared wait was kept.
 type Kept struct {
-	Typical float64 `json:"typical"` // of the wait, over what was promised; 1 where nothing was seen
+	Typical float64 `json:"typical"` // of the wait, over what was declared; 1 where nothing was seen
 	Spread  float64 `json:"spread"`  // standard deviation of the logarithm of the next wait, the doubt about Typical in it
 	Seen    int     `json:"seen"`    // how many waits it rests on
 	Never   float64 `json:"never"`   // the chance that what is ordered never comes; 0 where nothing was ordered
 }
 
-// Learn estimates how the next wait will be from waits over what was promised, and
+// Learn estimates how the next wait will be from waits over what was declared, and
 // from the spread that is assumed. Logarithms of waits are taken as normally
 // distributed, mean and variance unknown, with the conjugate prior (Gelman et al.,
 // Bayesian Data Analysis, 3rd ed., section 3.3). Ratios that are not above zero are

@@ -116,7 +116,7 @@ func (p *Plans) doubtWaits(ctx context.Context, problem planning.Problem, d *for
 			return
 		}
 		kept := w.Kept
-		kept.Typical *= float64(w.Promised) / float64(lead.Duration())
+		kept.Typical *= float64(w.Declared) / float64(lead.Duration())
 		d.Waits[place] = kept
 		seen, never = seen+w.Seen, never+w.Never
 	}
@@ -130,7 +130,7 @@ func (p *Plans) doubtWaits(ctx context.Context, problem planning.Problem, d *for
 		return nil, nil
 	}
 	if seen == 0 {
-		return []string{fmt.Sprintf("boots and queues: none was seen yet; assumed later than promised by %.0f %% and %.0f %%, as a standard deviation", 100*leadtimes.Boot, 100*leadtimes.Queue)}, nil
+		return []string{fmt.Sprintf("boots and queues: none was seen yet; assumed later than declared by %.0f %% and %.0f %%, as a standard deviation", 100*leadtimes.Boot, 100*leadtimes.Queue)}, nil
 	}
 	said := fmt.Sprintf("boots and queues: as in %d seen so far", seen)
 	if never > 0 {

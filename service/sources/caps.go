@@ -10,7 +10,7 @@ import (
 )
 
 // Beyond says why one more expense would be too much: more than its run, or its
-// source over all runs, may cost, what is promised already counted; "" if it is not.
+// source over all runs, may cost, what is committed already counted; "" if it is not.
 // Expenses are weighed one after another: that of another transaction is seen. Sums
 // are rounded once, as the plan's are.
 func (s *Sources) Beyond(tx *gorm.DB, run uuid.UUID, source string, cost pricing.Money, what string) (string, error) {
@@ -30,7 +30,7 @@ func (s *Sources) Beyond(tx *gorm.DB, run uuid.UUID, source string, cost pricing
 		}
 		spent = spent.Plus(hired)
 		if spent.Plus(cost).Rounded().Cmp(*limit) > 0 {
-			return fmt.Sprintf("%s for %s %s would exceed the run's cap: %s are spent or promised of %s", what, s.currency, cost, spent, *limit), nil
+			return fmt.Sprintf("%s for %s %s would exceed the run's cap: %s are spent or committed of %s", what, s.currency, cost, spent, *limit), nil
 		}
 	}
 	known, _, err := spec(tx, source)
@@ -39,7 +39,7 @@ func (s *Sources) Beyond(tx *gorm.DB, run uuid.UUID, source string, cost pricing
 	}
 	spent, err := s.spent(tx, "source = $1", source)
 	if err == nil && spent.Plus(cost).Rounded().Cmp(*known.Cap) > 0 {
-		return fmt.Sprintf("%s for %s %s would exceed the cap of %s: %s are spent or promised of %s", what, s.currency, cost, source, spent, *known.Cap), nil
+		return fmt.Sprintf("%s for %s %s would exceed the cap of %s: %s are spent or committed of %s", what, s.currency, cost, source, spent, *known.Cap), nil
 	}
 	return "", err
 }

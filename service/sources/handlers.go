@@ -67,7 +67,7 @@ func (w Wait) record() api.Wait {
 	const nineInTen = 1.2816 // quantile of the normal distribution
 	typical := w.Takes().Seconds()
 	return api.Wait{
-		Place: w.Place, DeclaredS: w.Promised.Seconds(), TypicalS: typical, LateS: math.Round(typical * math.Exp(nineInTen*w.Spread)),
+		Place: w.Place, DeclaredS: w.Declared.Seconds(), TypicalS: typical, LateS: math.Round(typical * math.Exp(nineInTen*w.Spread)),
 		Seen: w.Seen, Ordered: w.Ordered, Never: w.Never,
 	}
 }

@@ -12,20 +12,20 @@ import (
 	"rotanex.example/core/stock"
 )
 
-// Wait is what an offer or a tier promises against what it did.
+// Wait is what an offer or a tier declares against what it did.
 type Wait struct {
 	leadtimes.Kept
 	Place, Source  string
-	Promised       time.Duration // until it is up, or until a job's first frame
+	Declared       time.Duration // until it is up, or until a job's first frame
 	Ordered, Never int
 }
 
 // Takes is how long the next wait will be, most likely.
 func (w Wait) Takes() time.Duration {
-	return time.Duration(w.Typical * float64(w.Promised)).Round(time.Second)
+	return time.Duration(w.Typical * float64(w.Declared)).Round(time.Second)
 }
 
-// latestWaits is over how many waits of a place it is learnt how promises are kept.
+// latestWaits is over how many waits of a place it is learnt how long they take.
 const latestWaits = 20
 
 // Waits tells of each offer and tier how long it takes to begin. One of which nothing

@@ -14,18 +14,18 @@ import (
 	"rotanex.example/service/store"
 )
 
-// promised is money not charged yet: what a server that stands,
+// uncharged is money committed and not charged yet: what a server that stands,
 // or a job that a farm has, is expected to come to.
-const promised = `
+const uncharged = `
 	SELECT s.run_id, o.source, s.host AS place, s.committed FROM servers s JOIN offers o ON o.name = s.offer
 	WHERE s.state IN ('requested', 'starting', 'up', 'stopping', 'ending')
 	UNION ALL SELECT run_id, source, id::text, committed FROM farm_jobs WHERE state NOT IN ('planned', 'ended', 'not-started')`
 
-// spent adds up what was charged and what is promised.
+// spent adds up what was charged and what is committed.
 func (s *Sources) spent(tx *gorm.DB, which string, id any) (pricing.Money, error) {
 	var sum string
 	err := tx.Raw(`SELECT (coalesce((SELECT sum(cost) FROM charges WHERE `+which+`), 0)
-		+ coalesce((SELECT sum(p.committed) FROM (`+promised+`) p WHERE `+which+` AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0))::text`, id).Row().Scan(&sum)
+		+ coalesce((SELECT sum(p.committed) FROM (`+uncharged+`) p WHERE `+which+` AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0))::text`, id).Row().Scan(&sum)
 	if err != nil {
 		return pricing.Money{}, err
 	}
@@ -50,7 +50,7 @@ func (s *Sources) images(ctx context.Context, name string) (out []string, err er
 func (s *Sources) money(ctx context.Context, name string) (charged, committed pricing.Money, err error) {
 	var x, y string
 	err = s.store.WithContext(ctx).Raw(`SELECT coalesce((SELECT sum(cost) FROM charges WHERE source = $1), 0)::text,
-		coalesce((SELECT sum(p.committed) FROM (`+promised+`) p WHERE source = $1 AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0)::text`, name).Row().Scan(&x, &y)
+		coalesce((SELECT sum(p.committed) FROM (`+uncharged+`) p WHERE source = $1 AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0)::text`, name).Row().Scan(&x, &y)
 	if err != nil {
 		return charged, committed, err
 	}
@@ -185,13 +185,13 @@ func readWaits(tx *gorm.DB) ([]waitRow, error) {
 			FROM farm_jobs j JOIN farms f ON f.name = j.farm WHERE j.handed_at IS NOT NULL),
 		seen AS (SELECT *, row_number() OVER (PARTITION BY place ORDER BY at DESC) AS n FROM (SELECT * FROM servers_waits UNION ALL SELECT * FROM jobs_waits) x),
 		places AS (
-			SELECT o.name AS place, o.source, false AS farm, (o.spec->>'boot_s')::float8 + CASE WHEN EXISTS (SELECT FROM images i WHERE i.offer = o.name) THEN 0 ELSE coalesce((o.spec->>'setup_s')::float8, 0) END AS promised FROM offers o
+			SELECT o.name AS place, o.source, false AS farm, (o.spec->>'boot_s')::float8 + CASE WHEN EXISTS (SELECT FROM images i WHERE i.offer = o.name) THEN 0 ELSE coalesce((o.spec->>'setup_s')::float8, 0) END AS declared FROM offers o
 			UNION ALL SELECT name, source, true, (spec->>'lead_s')::float8 FROM farms)
-		SELECT p.place, p.source, p.farm, p.promised, count(x.at)::int, (count(*) FILTER (WHERE x.never))::int, coalesce(json_agg(x.ratio::float8) FILTER (WHERE x.ratio > 0), '[]')
+		SELECT p.place, p.source, p.farm, p.declared, count(x.at)::int, (count(*) FILTER (WHERE x.never))::int, coalesce(json_agg(x.ratio::float8) FILTER (WHERE x.ratio > 0), '[]')
 		FROM places p LEFT JOIN seen x ON x.place = p.place AND x.n <= $1 GROUP BY 1, 2, 3, 4 ORDER BY 1`, latestWaits), func(r store.Row) (x waitRow, err error) {
-		var promised float64
-		err = r.Scan(&x.Place, &x.Source, &x.farm, &promised, &x.Ordered, &x.Never, store.JSON(&x.ratios))
-		x.Promised = time.Duration(promised * float64(time.Second))
+		var declared float64
+		err = r.Scan(&x.Place, &x.Source, &x.farm, &declared, &x.Ordered, &x.Never, store.JSON(&x.ratios))
+		x.Declared = time.Duration(declared * float64(time.Second))
 		return x, err
 	})
 }

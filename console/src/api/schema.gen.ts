@@ -1505,7 +1505,7 @@ export interface components {
              * @description Of the frames tried there
              */
             usable_share?: number;
-            /** @description What its offers and tiers promise, and what they did */
+            /** @description What its offers and tiers declare, and what they did */
             waits?: components["schemas"]["Wait"][];
             images?: string[];
         };
