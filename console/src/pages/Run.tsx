@@ -105,7 +105,7 @@ function Figures({ run }: { run: Run }) {
   const all = totalOf(run.counts);
   const rate = (n: number) => Math.round(n).toLocaleString();
   return (
-    <Grid templateColumns="repeat(4, 1fr)" gap="5">
+    <Grid templateColumns={{ base: "repeat(2, 1fr)", md: "repeat(4, 1fr)" }} gap="5">
       <Figure
         label="Frames done"
         value={`${run.counts.done} of ${all}`}
@@ -146,7 +146,7 @@ function Latest({ run, frames, onPick }: { run: Run; frames: Frame[]; onPick: (f
   if (last.length === 0) return null;
   return (
     <Sheet title="Last frames">
-      <Grid templateColumns="repeat(8, 1fr)" gap="2">
+      <Grid templateColumns={{ base: "repeat(4, 1fr)", md: "repeat(8, 1fr)" }} gap="2">
         {last.map((f) => (
           <Box asChild key={f.shot + f.frame} textAlign="left" cursor="pointer" rounded="sm">
             <button type="button" onClick={() => onPick(f)}>
@@ -184,7 +184,11 @@ function Contents({ run }: { run: Run }) {
       <Stranded run={run} mayWrite={mayWrite} />
       <Waiting run={run} />
       <Grid
-        templateColumns={{ base: "minmax(0, 1.75fr) minmax(300px, 1fr)", "2xl": "minmax(0, 2fr) minmax(420px, 1fr)" }}
+        templateColumns={{
+          base: "minmax(0, 1fr)",
+          md: "minmax(0, 1.75fr) minmax(300px, 1fr)",
+          "2xl": "minmax(0, 2fr) minmax(420px, 1fr)",
+        }}
         gap="5"
         alignItems="start"
       >

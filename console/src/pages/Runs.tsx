@@ -2,7 +2,7 @@ import { Box, Link as Styled, Text } from "@chakra-ui/react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { isOver, useRuns } from "../api/queries";
-import { moment, money, none } from "../parts/format";
+import { moment, money } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { Empty, Shown } from "../parts/States";
@@ -56,9 +56,23 @@ export function Runs() {
                       </Styled>
                     ),
                   },
-                  { name: "Shots", cell: (r) => r.shots.map((s) => s.shot).join(", ") },
-                  { name: "State", cell: (r) => <State>{r.state}</State> },
-                  { name: "Priority", cell: (r) => (isOver(r) ? none : r.priority) },
+                  {
+                    name: "Shots",
+                    cell: (r) => (
+                      <Text maxW="12rem" whiteSpace="normal">
+                        {r.shots.map((s) => s.shot).join(", ")}
+                      </Text>
+                    ),
+                  },
+                  {
+                    name: "State",
+                    cell: (r) => (
+                      <>
+                        <State>{r.state}</State>
+                        {!isOver(r) && r.priority !== "normal" && ` ${r.priority}`}
+                      </>
+                    ),
+                  },
                   { name: "Frames done", cell: (r) => <Progress counts={r.counts} /> },
                   {
                     name: "Cost so far",

@@ -17,8 +17,14 @@ export function Page({
     document.title = `${title} · Rotanex`;
   }, [title]);
   return (
-    <Box as="main" px={{ base: "5", xl: "10" }} py="7" maxW="1760px" w="full">
-      <Flex justify="space-between" align="flex-start" gap="6" mb="6">
+    <Box as="main" px={{ base: "4", md: "5", xl: "10" }} py={{ base: "4", md: "7" }} maxW="1760px" w="full">
+      <Flex
+        justify="space-between"
+        align="flex-start"
+        direction={{ base: "column", md: "row" }}
+        gap={{ base: "4", md: "6" }}
+        mb="6"
+      >
         <Box>
           <Heading as="h1" size="2xl" fontWeight="semibold" letterSpacing="-0.01em">
             {title}
@@ -41,7 +47,7 @@ export function Sheet({ title, aside, children }: { title?: ReactNode; aside?: R
   return (
     <Flex as="section" direction="column" bg="paper" borderWidth="1px" borderColor="line" rounded="lg" p="5" minW="0">
       {title && (
-        <Flex justify="space-between" align="baseline" mb="3" gap="4">
+        <Flex justify="space-between" align="baseline" mb="3" columnGap="4" wrap={{ base: "wrap", md: "nowrap" }}>
           <Heading as="h2" size="md" fontWeight="semibold" whiteSpace="nowrap">
             {title}
           </Heading>

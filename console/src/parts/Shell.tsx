@@ -41,7 +41,8 @@ export function Shell({ session }: { session: Schemas["Session"] }) {
     location.assign("/");
   };
   return (
-    <Flex minH="100vh">
+    // On a phone the rail lies below, within reach of the thumb.
+    <Flex minH="100vh" direction={{ base: "column-reverse", md: "row" }}>
       <Box
         asChild
         position="fixed"
@@ -58,35 +59,48 @@ export function Shell({ session }: { session: Schemas["Session"] }) {
       </Box>
       <Stack
         as="header"
+        direction={{ base: "row", md: "column" }}
         position="sticky"
-        top="0"
-        h="100vh"
-        w="112px"
+        top={{ md: "0" }}
+        bottom={{ base: "0", md: "auto" }}
+        zIndex={{ base: "docked", md: "auto" }}
+        h={{ md: "100vh" }}
+        w={{ md: "112px" }}
         flexShrink={0}
         bg="rail"
-        borderRightWidth="1px"
+        borderTopWidth={{ base: "1px", md: "0" }}
+        borderRightWidth={{ md: "1px" }}
         borderColor="line"
-        py="5"
-        gap="6"
+        py={{ base: "1", md: "5" }}
+        gap={{ base: "0", md: "6" }}
         align="center"
       >
-        <Stack align="center" gap="1.5">
+        <Stack align="center" gap="1.5" display={{ base: "none", md: "flex" }}>
           <img src="/icon.svg" alt="" width="36" height="36" />
           <Text fontWeight="semibold" fontSize="sm" letterSpacing="0.02em">
             Rotanex
           </Text>
         </Stack>
-        <Stack as="nav" aria-label="Places" gap="1" w="full" px="3" flex="1">
+        <Stack
+          as="nav"
+          aria-label="Places"
+          direction={{ base: "row", md: "column" }}
+          gap="1"
+          w="full"
+          px={{ base: "1", md: "3" }}
+          flex="1"
+        >
           {places.map(({ to, label, icon: Icon }) => (
             <Stack
               key={to}
               asChild
               align="center"
-              gap="1"
-              py="2.5"
+              gap={{ base: "0", md: "1" }}
+              flex={{ base: "1", md: "initial" }}
+              py={{ base: "1.5", md: "2.5" }}
               rounded="md"
               color="fg.muted"
-              fontSize="sm"
+              fontSize={{ base: "xs", md: "sm" }}
               _hover={{ bg: "paper" }}
               css={{ "&[aria-current=page]": { bg: "paper", color: "brass.fg", fontWeight: 600 } }}
             >
@@ -98,7 +112,9 @@ export function Shell({ session }: { session: Schemas["Session"] }) {
           ))}
         </Stack>
         <Stack align="center" gap="3" px="2">
-          <ServiceClock clock={session.clock} />
+          <Box display={{ base: "none", md: "block" }}>
+            <ServiceClock clock={session.clock} />
+          </Box>
           <Flex>
             <IconButton
               size="sm"

@@ -111,7 +111,7 @@ export function FrameGrid({
 /** What the cells' looks mean. */
 export function Legend({ counts }: { counts: Schemas["FrameCounts"] }) {
   return (
-    <Flex gap="4" fontSize="sm" color="fg.muted">
+    <Flex columnGap="4" wrap="wrap" fontSize="sm" color="fg.muted">
       {(["done", "rendering", "waiting", "failed"] as const).map((s) => (
         <Flex key={s} align="center" gap="1.5">
           <Box w="11px" h="11px" rounded="3px" {...shapes[s]} animation="none" />
