@@ -33,16 +33,16 @@ func (s *Standing) Stranded(ctx context.Context, run uuid.UUID) (out []Stranded,
 			return nil, err
 		}
 		at := Stranded{Shot: shot}
-		var why []string
+		var why []string // each once
 		for _, k := range waiting {
 			yes, no := dispatch.Left(&k, bookings.OfShot(all, shot), s.clock.Now())
 			if !yes {
 				at.Frames += k.Waiting
-				why = append(why, no...)
+				why = append(why, slices.DeleteFunc(no, func(x string) bool { return slices.Contains(why, x) })...)
 			}
 		}
 		if at.Frames > 0 {
-			at.Why = dispatch.Few(distinct(why))
+			at.Why = dispatch.Few(why)
 			out = append(out, at)
 		}
 	}
@@ -57,17 +57,6 @@ func shotsOf(all []*bookings.Crew) []string {
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
-}
-
-func distinct(all []string) (out []string) {
-	seen := map[string]bool{}
-	for _, s := range all {
-		if !seen[s] {
-			seen[s] = true
-			out = append(out, s)
-		}
-	}
-	return out
 }
 
 // Untie lets frames of a run that ran out of memory go to whom a new plan books, where

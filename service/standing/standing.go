@@ -1,7 +1,7 @@
 // Package standing tells how frames and hosts stand: lists and details, pictures, why a
 // frame is not being rendered and a host does nothing, and which frames nobody is left
 // for. It reads what package queue writes and asks the rule that leases are granted by,
-// so that what it says is what happens.
+// so that what it says is what happens. What has to be changed by that, it has queue change.
 package standing
 
 import (
