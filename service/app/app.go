@@ -234,7 +234,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.computations = computations.New(s.store, s.clock, s.feed, s.jobs, c.Log)
 	s.problems = problems.New(problems.Config{
 		Store: s.store, Clock: s.clock, Hosts: s.hosts, Shots: s.shots, Candidates: s.candidates, Sources: s.sources, Packages: s.packages,
-		Licences: s.licences, Currency: c.Currency, Zone: zone,
+		Licences: s.licences, Timings: s.timings, Currency: c.Currency, Zone: zone,
 	})
 	s.plans = plans.New(plans.Config{
 		Store: s.store, Clock: s.clock, Feed: s.feed, Computations: s.computations, Problems: s.problems,

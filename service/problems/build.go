@@ -15,6 +15,7 @@ import (
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/timings"
 )
 
 // horizon is how far past the last deadline opening hours are looked at, so that
@@ -48,6 +49,10 @@ func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes,
 	if err := b.addShots(ctx, ask); err != nil {
 		return b.problem, b.notes, err
 	}
+	var err error
+	if b.turnaround, err = p.Timings.Turnaround(ctx); err != nil {
+		return b.problem, b.notes, err
+	}
 	if err := b.addHosts(ctx, ask); err != nil {
 		return b.problem, b.notes, err
 	}
@@ -68,18 +73,19 @@ func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes,
 	if err := b.assume(ask.Assume); err != nil {
 		return b.problem, b.notes, err
 	}
-	err := b.choose(ask)
+	err = b.choose(ask)
 	return b.problem, b.notes, err
 }
 
 type builder struct {
 	*Problems
-	now     time.Time
-	problem planning.Problem
-	notes   Notes
-	shots   []plannedShot
-	last    time.Time // of the deadlines
-	rest    *rest     // of the run that is planned on; nil for none
+	turnaround timings.Turnaround
+	now        time.Time
+	problem    planning.Problem
+	notes      Notes
+	shots      []plannedShot
+	last       time.Time // of the deadlines
+	rest       *rest     // of the run that is planned on; nil for none
 }
 
 type plannedShot struct {
@@ -258,7 +264,7 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 		for _, shot := range b.shots {
 			usable := false
 			for _, c := range h.Spec.Crews() {
-				if frame, ok := b.estimate(shot, h.Name, c); ok {
+				if frame, ok := b.estimate(shot, h.Name, c, b.turnaround.On(h.Name)); ok {
 					usable, used[c.ID] = true, true
 					b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Host: h.Name, Crew: c.ID, Frame: frame})
 				}
@@ -281,9 +287,9 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 	return nil
 }
 
-// estimate returns what a frame takes on a crew, and keeps where that comes from
-// or why the crew is left out.
-func (b *builder) estimate(shot plannedShot, place string, c stock.Crew) (planning.Millis, bool) {
+// estimate returns for how long a frame takes a crew up, its turnaround with it, and keeps
+// where its renderer's time comes from or why the crew is left out.
+func (b *builder) estimate(shot plannedShot, place string, c stock.Crew, turnaround time.Duration) (planning.Millis, bool) {
 	if b.rest != nil {
 		if why := b.rest.excluded[BasisKey(shot.Name, place, c.ID)]; why != "" {
 			b.leaveOut(shot.Name, place, c.ID, "in this run it gets no more of them: "+why, "once what was wrong is fixed, rotanex pause and rotanex resume let it try again")
@@ -296,5 +302,5 @@ func (b *builder) estimate(shot plannedShot, place string, c stock.Crew) (planni
 		return 0, false
 	}
 	b.notes.Basis[BasisKey(shot.Name, place, c.ID)] = x.Estimate
-	return max(1, planning.Millis(x.Estimate.Seconds*1000+0.5)), true
+	return max(1, planning.Millis(x.Estimate.Seconds*1000+0.5)+planning.MillisOf(turnaround)), true
 }

@@ -48,7 +48,7 @@ func (b *builder) addOffers(ctx context.Context) error {
 		used := map[string]bool{}
 		for _, shot := range b.shots {
 			for _, c := range o.Spec.Crews() {
-				if frame, ok := b.estimate(shot, o.Name, c); ok {
+				if frame, ok := b.estimate(shot, o.Name, c, b.turnaround.On(o.Name)); ok {
 					used[c.ID] = true
 					b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Offer: o.Name, Crew: c.ID, Frame: frame})
 				}
@@ -84,7 +84,7 @@ func (b *builder) addFarms(ctx context.Context) error {
 		used := false
 		for _, shot := range b.shots {
 			crew := f.Spec.Crew()
-			if frame, ok := b.estimate(shot, f.Name, crew); ok {
+			if frame, ok := b.estimate(shot, f.Name, crew, 0); ok {
 				used = true
 				b.notes.FarmCrews[shot.Name+" "+f.Name] = crew.ID
 				b.notes.Basis[BasisKey(shot.Name, f.Name, "")] = b.notes.Basis[BasisKey(shot.Name, f.Name, crew.ID)]

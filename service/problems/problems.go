@@ -20,6 +20,7 @@ import (
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
+	"rotanex.example/service/timings"
 )
 
 // Config is what problems are made from. All of it is wanted.
@@ -33,6 +34,7 @@ type Config struct {
 	Sources    *sources.Sources
 	Packages   *packages.Packages
 	Licences   *licences.Licences
+	Timings    *timings.Timings
 
 	Currency string
 	Zone     *time.Location // in which opening hours are read

@@ -1,7 +1,6 @@
 // Package queue holds the frames of all runs and trials: it grants leases on them to agents
-// and farms, takes frames in, and keeps every try. It knows no plans and no money. By which
-// rule a frame finds a crew is said in core/dispatch alone; what crews are booked for stands
-// in package bookings, and who holds a seat in package licences.
+// and farms, takes frames in, and keeps every try. It knows no plans and no money. The rule
+// is core/dispatch's; what crews are booked for, and seats, are bookings' and licences'.
 //
 // What it guarantees: a frame is leased to at most one agent at a time, and is done
 // exactly once, when its checked picture is stored. Whatever dies, a lease that is not

@@ -34,7 +34,7 @@ type crewWork struct {
 	Host, Crew   string
 	Done, Failed int
 	Seconds      float64 // of all tries
-	DoneSeconds  float64 // of those that gave a frame
+	DoneSeconds  float64 // that those which gave a frame took the crew up; of a farm, rendering
 }
 
 // readCounts reads how a run's frames and crews stand, and when its last frames were done.
@@ -42,7 +42,8 @@ func readCounts(tx *gorm.DB, run uuid.UUID, s *state) error {
 	return errors.Join(
 		tx.Raw("SELECT shot, state, count(*) AS n FROM frames WHERE run_id = ? GROUP BY 1, 2", run).Scan(&s.counts).Error,
 		tx.Raw(`SELECT host, crew, count(*) FILTER (WHERE outcome = 'done') AS done, count(*) FILTER (WHERE outcome <> 'done') AS failed,
-			sum(seconds) AS seconds, coalesce(sum(seconds) FILTER (WHERE outcome = 'done'), 0) AS done_seconds
+			sum(seconds) AS seconds, coalesce(sum(CASE WHEN EXISTS (SELECT FROM farm_jobs j WHERE j.run_id = tries.run_id AND j.farm = tries.host) THEN seconds
+				ELSE greatest(seconds, extract(epoch FROM ended_at - started_at)::float8) END) FILTER (WHERE outcome = 'done'), 0) AS done_seconds
 			FROM tries WHERE run_id = ? GROUP BY 1, 2`, run).Scan(&s.crews).Error,
 		tx.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' AND from_run IS NULL ORDER BY done_at DESC LIMIT ?", run, recentFrames).Scan(&s.recent).Error,
 	)

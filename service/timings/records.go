@@ -3,8 +3,10 @@ package timings
 import (
 	"context"
 	"slices"
+	"time"
 
 	"rotanex.example/service/shots"
+	"rotanex.example/service/store"
 )
 
 // Rows returns the timed frames of a shot, or of all with "", the oldest first.
@@ -61,4 +63,53 @@ func (t *Timings) state(ctx context.Context) (of string, err error) {
 	return of, t.store.WithContext(ctx).Raw(`SELECT concat_ws(' ',
 		(SELECT max(id) FROM tries WHERE outcome = 'done'), (SELECT max(id) FROM times), (SELECT max(updated_at) FROM shots),
 		(SELECT count(*) FROM hosts), (SELECT count(*) FROM offers))`).Scan(&of).Error
+}
+
+// Turnaround is for how long a frame takes a crew up beyond its renderer's own time: until
+// its renderer is started, and its picture checked, sent and taken in.
+type Turnaround struct {
+	hosts map[string]time.Duration
+	all   time.Duration // of all hosts
+}
+
+// On is the turnaround of a host; of one of which little was seen, that of all.
+func (t Turnaround) On(host string) time.Duration {
+	if d, known := t.hosts[host]; known {
+		return d
+	}
+	return t.all
+}
+
+// Of the last finished frames so many are looked at, and of a host at least so many have to
+// be among them.
+const (
+	lastTurnarounds   = 2000
+	fewestTurnarounds = 3
+)
+
+// Turnaround reads how long crews were taken up of late beyond rendering: the median by
+// host, in the service's time. A farm's frames say nothing of that.
+func (t *Timings) Turnaround(ctx context.Context) (Turnaround, error) {
+	type row struct {
+		host    *string
+		seconds float64
+		n       int
+	}
+	rows, err := store.Rows(t.store.WithContext(ctx).Raw(`
+		SELECT host, coalesce(percentile_cont(0.5) WITHIN GROUP (ORDER BY beyond), 0), count(*) FROM (
+			SELECT a.host, greatest(0, extract(epoch FROM a.ended_at - a.started_at)::float8 - a.seconds) AS beyond FROM tries a
+			WHERE a.outcome = 'done' AND a.seconds > 0 AND NOT EXISTS (SELECT FROM farm_jobs j WHERE j.run_id = a.run_id AND j.farm = a.host)
+			ORDER BY a.id DESC LIMIT $1) x GROUP BY GROUPING SETS ((host), ())`, lastTurnarounds), func(r store.Row) (x row, err error) {
+		return x, r.Scan(&x.host, &x.seconds, &x.n)
+	})
+	out := Turnaround{hosts: map[string]time.Duration{}}
+	for _, x := range rows {
+		switch d := time.Duration(x.seconds * float64(time.Second)); {
+		case x.host == nil:
+			out.all = d
+		case x.n >= fewestTurnarounds:
+			out.hosts[*x.host] = d
+		}
+	}
+	return out, err
 }
