@@ -270,8 +270,8 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 				}
 			}
 			if usable && free.After(b.now) {
-				run := by.Run.String()[:8]
-				b.leaveOut(shot.Name, h.Name, "", fmt.Sprintf("until %s it has work of run %s", free.Format("2006-01-02 15:04 MST"), run), fmt.Sprintf("rotanex pause %s frees it, once the frame in hand is done", run))
+				why, fix := by.words(ask.Run)
+				b.leaveOut(shot.Name, h.Name, "", why, fix)
 			}
 		}
 		for _, c := range h.Spec.Crews() {

@@ -2,6 +2,7 @@ package problems
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/google/uuid"
@@ -21,6 +22,16 @@ type taken struct {
 	Host  string
 	Until time.Time
 	Run   uuid.UUID // whose that is
+}
+
+// words say why a host is not free at once, and what would free it, in a plan for the rest
+// of a run, if it is one.
+func (t taken) words(rest *uuid.UUID) (why, fix string) {
+	until, run := t.Until.Format("2006-01-02 15:04 MST"), t.Run.String()[:8]
+	if rest != nil && t.Run == *rest {
+		return fmt.Sprintf("until %s it renders a frame of this run", until), ""
+	}
+	return fmt.Sprintf("until %s it has work of run %s", until, run), fmt.Sprintf("rotanex pause %s frees it, once the frame in hand is done", run)
 }
 
 // busyUntil returns when each host has done what other runs have booked on it, and what it
