@@ -42,11 +42,7 @@ func (a *Access) SignOut(w http.ResponseWriter, r *http.Request) {
 // of sessions.
 func (a *Access) ListTokens(w http.ResponseWriter, r *http.Request, params api.ListTokensParams) {
 	found, next, err := a.page(r.Context(), params.Cursor, params.Limit)
-	out := api.TokenList{Items: []api.Token{}, Next: next}
-	for _, t := range found {
-		out.Items = append(out.Items, record(t))
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, api.TokenList{Items: httpapi.Each(found, record), Next: next}, err)
 }
 
 // CreateToken makes a token; for the role agent, a one-time join token.

@@ -13,11 +13,7 @@ import (
 // FarmJobs answers with the jobs of a run at farms.
 func (a *Accounts) FarmJobs(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	s, err := a.Of(r.Context(), id)
-	out := []api.FarmJob{}
-	for _, j := range s.Jobs {
-		out = append(out, s.JobRecord(j))
-	}
-	httpapi.Answer(w, r, http.StatusOK, httpapi.List(out), err)
+	httpapi.Answer(w, r, http.StatusOK, httpapi.List(httpapi.Each(s.Jobs, s.JobRecord)), err)
 }
 
 // PostProofs accepts or refuses the proof frames of a farm's job.

@@ -74,11 +74,8 @@ func (c *Computations) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID)
 // List answers with a page of computations, newest first.
 func (c *Computations) List(w http.ResponseWriter, r *http.Request, params api.ListComputationsParams) {
 	found, next, err := c.page(r.Context(), params.Open != nil && *params.Open, params.Cursor, params.Limit)
-	out := api.ComputationList{Items: []api.Computation{}, Next: next}
-	for _, x := range found {
-		out.Items = append(out.Items, x.record(r))
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	items := httpapi.Each(found, func(x Computation) api.Computation { return x.record(r) })
+	httpapi.Answer(w, r, http.StatusOK, api.ComputationList{Items: items, Next: next}, err)
 }
 
 // Delete cancels a computation.

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -111,5 +112,16 @@ func TestWhatIsWrongHasASubject(t *testing.T) {
 		`nowhere is no host`:                                  BadField("/without/0", "nowhere", "nowhere is no host"),
 	} {
 		assert.Equal(t, want, p.Error())
+	}
+}
+
+// A list of nothing is answered as an empty list, not as null.
+func TestAnEmptyListIsAList(t *testing.T) {
+	word := func(n int) string { return fmt.Sprint(n, " GB") }
+	assert.Equal(t, []string{"8 GB", "24 GB"}, Each([]int{8, 24}, word))
+	for _, list := range []any{Each([]int(nil), word), List[int](nil).Items} {
+		text, err := json.Marshal(list)
+		require.NoError(t, err)
+		assert.JSONEq(t, "[]", string(text))
 	}
 }

@@ -96,3 +96,12 @@ func List[T any](all []T) Items[T] {
 	}
 	return Items[T]{all}
 }
+
+// Each turns records into what is answered, one by one: an empty list rather than none.
+func Each[T, U any](all []T, record func(T) U) []U {
+	out := make([]U, len(all))
+	for i, x := range all {
+		out[i] = record(x)
+	}
+	return out
+}

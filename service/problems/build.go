@@ -292,7 +292,7 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 func (b *builder) estimate(shot plannedShot, place string, c stock.Crew, turnaround time.Duration) (planning.Millis, bool) {
 	if b.rest != nil {
 		if why := b.rest.excluded[BasisKey(shot.Name, place, c.ID)]; why != "" {
-			b.leaveOut(shot.Name, place, c.ID, "in this run it gets no more of them: "+why, "once what was wrong is fixed, rotanex pause and rotanex resume let it try again")
+			b.leaveOut(shot.Name, place, c.ID, "in this run it gets no more of them: "+why, fmt.Sprintf("once what was wrong is fixed: rotanex pause %[1]s, then rotanex resume %[1]s", b.notes.Ask.Run.String()[:8]))
 			return 0, false
 		}
 	}

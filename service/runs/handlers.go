@@ -42,11 +42,8 @@ func (q *Runs) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 // List answers with a page of runs, newest first.
 func (q *Runs) List(w http.ResponseWriter, r *http.Request, params api.ListRunsParams) {
 	found, next, err := q.page(r.Context(), params.Cursor, params.Limit)
-	out := api.RunList{Items: []api.Run{}, Next: next}
-	for _, s := range found {
-		out.Items = append(out.Items, s.record(q.clock.WallNow()))
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	items := httpapi.Each(found, func(s state) api.Run { return s.record(q.clock.WallNow()) })
+	httpapi.Answer(w, r, http.StatusOK, api.RunList{Items: items, Next: next}, err)
 }
 
 // PutState pauses, resumes or cancels.

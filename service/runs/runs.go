@@ -231,7 +231,7 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 		case was == "incomplete" && state == "running":
 			err = queue.TryAgain(tx, id)
 		case was != "running" && was != "paused":
-			err = httpapi.Conflict(fmt.Sprintf("the run is %s, which is final", was))
+			err = httpapi.Conflict(fmt.Sprintf("the run is %s, which is final; a new plan of its shots keeps the frames that are done", was))
 		case state == "running":
 			err = bookings.Reopen(tx, id)
 		case state == "cancelled":

@@ -30,11 +30,7 @@ func (s *Shots) Get(w http.ResponseWriter, r *http.Request, name string) {
 // List answers with a page of shots.
 func (s *Shots) List(w http.ResponseWriter, r *http.Request, params api.ListShotsParams) {
 	found, next, err := s.page(r.Context(), params.Cursor, params.Limit)
-	out := api.ShotList{Items: []api.Shot{}, Next: next}
-	for _, shot := range found {
-		out.Items = append(out.Items, record(shot))
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, api.ShotList{Items: httpapi.Each(found, record), Next: next}, err)
 }
 
 func record(s Shot) api.Shot {

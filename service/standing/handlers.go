@@ -19,22 +19,15 @@ import (
 // ListFrames answers with a page of a run's frames.
 func (s *Standing) ListFrames(w http.ResponseWriter, r *http.Request, run uuid.UUID, params api.ListFramesParams) {
 	page, next, err := s.Frames(r.Context(), run, Wanted{params.Shot, (*string)(params.State), params.Cursor, params.Limit})
-	out := api.FrameList{Items: []api.Frame{}, Next: next}
-	for _, f := range page {
-		out.Items = append(out.Items, record(f))
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, api.FrameList{Items: httpapi.Each(page, record), Next: next}, err)
 }
 
 // GetFrame answers with a frame and every try of it.
 func (s *Standing) GetFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, number int) {
 	f, tries, err := s.Frame(r.Context(), run, shot, number)
-	out := api.FrameDetail{Tries: []api.Try{}}
+	out := api.FrameDetail{Tries: httpapi.Each(tries, tryRecord)}
 	if err == nil {
 		out.Frame = record(f)
-	}
-	for _, t := range tries {
-		out.Tries = append(out.Tries, tryRecord(t))
 	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }

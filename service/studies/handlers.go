@@ -41,11 +41,7 @@ func (q *Studies) answer(w http.ResponseWriter, r *http.Request, status int, id 
 // List answers with a page of studies, newest first.
 func (q *Studies) List(w http.ResponseWriter, r *http.Request, params api.ListStudiesParams) {
 	found, next, err := q.page(r.Context(), params.Shot, params.Cursor, params.Limit)
-	out := api.StudyList{Items: []api.Study{}, Next: next}
-	for _, s := range found {
-		out.Items = append(out.Items, record(s))
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, api.StudyList{Items: httpapi.Each(found, record), Next: next}, err)
 }
 
 // GetDifference answers with a picture of the difference of two variants.

@@ -38,17 +38,13 @@ func (q *Sweeps) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 // List answers with a page of sweeps, newest first.
 func (q *Sweeps) List(w http.ResponseWriter, r *http.Request, params api.ListSweepsParams) {
 	found, next, err := q.page(r.Context(), params.Cursor, params.Limit)
-	out := api.SweepList{Items: []api.Sweep{}, Next: next}
-	for _, s := range found {
-		out.Items = append(out.Items, record(s))
-	}
-	httpapi.Answer(w, r, http.StatusOK, out, err)
+	httpapi.Answer(w, r, http.StatusOK, api.SweepList{Items: httpapi.Each(found, record), Next: next}, err)
 }
 
 func record(s Swept) api.Sweep {
 	out := api.Sweep{
 		Id: s.ID, Shot: s.Shot, State: api.SweepState(s.State), Why: s.Why, Created: s.CreatedAt.UTC(), BudgetS: s.BudgetS, Goal: s.Goal,
-		Trials: trials.Records(s.Trials),
+		Trials: httpapi.Each(s.Trials, trials.Record),
 	}
 	if s.EndedAt != nil {
 		out.Ended = s.EndedAt.UTC()

@@ -21,31 +21,23 @@ func (t *Trials) Post(w http.ResponseWriter, r *http.Request, params api.CreateT
 			MaxS: float64(body.MaxS), Request: httpapi.Fingerprint(body),
 		})
 	}
-	httpapi.Answer(w, r, http.StatusCreated, record(out), err)
+	httpapi.Answer(w, r, http.StatusCreated, Record(out), err)
 }
 
 // Get answers with one trial.
 func (t *Trials) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	out, err := t.Find(r.Context(), id)
-	httpapi.Answer(w, r, http.StatusOK, record(out), err)
+	httpapi.Answer(w, r, http.StatusOK, Record(out), err)
 }
 
 // List answers with a page of trials, newest first.
 func (t *Trials) List(w http.ResponseWriter, r *http.Request, params api.ListTrialsParams) {
 	found, next, err := t.page(r.Context(), params.Shot, params.Cursor, params.Limit)
-	httpapi.Answer(w, r, http.StatusOK, api.TrialList{Items: Records(found), Next: next}, err)
+	httpapi.Answer(w, r, http.StatusOK, api.TrialList{Items: httpapi.Each(found, Record), Next: next}, err)
 }
 
-// Records are trials as the contract has them.
-func Records(all []Outcome) []api.Trial {
-	out := []api.Trial{}
-	for _, o := range all {
-		out = append(out, record(o))
-	}
-	return out
-}
-
-func record(t Outcome) api.Trial {
+// Record is a trial as the contract has it.
+func Record(t Outcome) api.Trial {
 	out := api.Trial{
 		Id: t.RunID, Shot: t.Shot, Host: t.Host, Crew: t.Crew, Models: t.Models, State: api.RunState(t.State),
 		Created: t.CreatedAt.UTC(), Settings: t.Settings, Why: t.Why, Frames: []api.TrialFrame{},
