@@ -19,6 +19,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/service/postgres"
+	"rotanex.example/service/testdb"
 )
 
 const (
@@ -31,6 +32,7 @@ const (
 // do the same statements on the rows of another such run, on the same server. It
 // reports both speeds and their ratio.
 func BenchmarkQueue(b *testing.B) {
+	require.NoError(b, testdb.Sync(b.Context(), true))
 	for b.Loop() {
 		h, plan, run, agents := benchHouse(b)
 		began := time.Now()

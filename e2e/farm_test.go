@@ -346,7 +346,7 @@ func (h *house) meterAgrees(run api.Run, jobs []api.FarmJob) {
 // a plan costs is told by source.
 func TestSourcesAreNamedInChoicesAndCosts(t *testing.T) {
 	h, _ := farmBeside(t, nil, func(farm http.Handler) http.Handler { return farm }, func(h *house, _ string) { h.trialByHand(h.hand(eddy), "coda-060", "eddy", "g0") })
-	ask := api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(600 * time.Second)}
+	ask := api.NewPlan{Shots: []string{"coda-060"}, By: h.now().Add(time.Hour)} // ample, as the clock runs on while it is asked
 	costs := func(without ...string) map[string]int {
 		ask.Without = without
 		plan := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, ask))

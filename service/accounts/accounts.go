@@ -22,6 +22,7 @@ import (
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
 
@@ -43,7 +44,7 @@ func New(s *store.Store, c clock.Clock, q *queue.Queue) *Accounts {
 type Run struct {
 	ID        uuid.UUID
 	PlanID    *uuid.UUID
-	State     string
+	State     states.Run
 	Cap       *string
 	CreatedAt time.Time
 	EndedAt   *time.Time

@@ -13,6 +13,7 @@ import (
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/rental"
+	"rotanex.example/service/states"
 )
 
 // SourceRow is what a source did in a run and cost.
@@ -177,7 +178,7 @@ type settled struct {
 	entries  []ledger.Entry
 	currency string
 	outside  pricing.Money
-	state    string // of the run, when it ended
+	state    states.Run // of the run, when it ended
 	ended    time.Time
 }
 
@@ -201,6 +202,6 @@ func (a *Accounts) entriesOf(ctx context.Context, run Run) (settled, error) {
 
 // isSettled reports whether the meters of all servers and jobs of the run are closed.
 func (s Account) isSettled() bool {
-	return !slices.ContainsFunc(s.Servers, func(v rental.Server) bool { return v.State != "stopped" && v.State != "not-started" }) &&
-		!slices.ContainsFunc(s.Jobs, func(j farms.Job) bool { return j.State != "ended" && j.State != "not-started" })
+	return !slices.ContainsFunc(s.Servers, func(v rental.Server) bool { return !v.State.Final() }) &&
+		!slices.ContainsFunc(s.Jobs, func(j farms.Job) bool { return !j.State.Final() })
 }

@@ -11,6 +11,7 @@ import (
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/states"
 	"rotanex.example/service/testdb"
 	"rotanex.example/service/teststage"
 )
@@ -21,7 +22,8 @@ var six = teststage.Six
 func TestHowAMachineStands(t *testing.T) {
 	t.Parallel()
 	heard, long := six.Add(-time.Second), six.Add(-hosts.Lost)
-	state := func(s string) *string { return &s }
+	state := func(s states.Server) *states.Server { return &s }
+	job := func(s states.Job) *states.Job { return &s }
 	for name, x := range map[string]struct {
 		crew Crew
 		want dispatch.State
@@ -39,10 +41,10 @@ func TestHowAMachineStands(t *testing.T) {
 		"a server that is up":                     {Crew{Known: true, server: state("up"), seen: &heard}, dispatch.Ready, ""},
 		"a server that is up and silent":          {Crew{Known: true, server: state("up"), seen: &long}, dispatch.Silent, ""},
 		"a server that is stopping":               {Crew{Known: true, server: state("stopping"), seen: &heard}, dispatch.Gone, "is ended"},
-		"a farm's job to come":                    {Crew{job: state("planned")}, dispatch.Coming, ""},
-		"a farm's job that was not begun":         {Crew{job: state("not-started")}, dispatch.Gone, "was not given the job"},
-		"a farm that has its job":                 {Crew{job: state("rendering")}, dispatch.Gone, "has its job: it takes no more frames"},
-		"a farm whose job was sent and not begun": {Crew{job: state("queued")}, dispatch.Gone, "has its job: it takes no more frames"},
+		"a farm's job to come":                    {Crew{job: job("planned")}, dispatch.Coming, ""},
+		"a farm's job that was not begun":         {Crew{job: job("not-started")}, dispatch.Gone, "was not given the job"},
+		"a farm that has its job":                 {Crew{job: job("rendering")}, dispatch.Gone, "has its job: it takes no more frames"},
+		"a farm whose job was sent and not begun": {Crew{job: job("queued")}, dispatch.Gone, "has its job: it takes no more frames"},
 	} {
 		got, said := x.crew.stands(six)
 		assert.Equal(t, x.want, got, name)

@@ -8,6 +8,7 @@ import (
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/states"
 )
 
 // Crew is a booking with what is known of its machine.
@@ -17,9 +18,9 @@ type Crew struct {
 	Mode   string  // of memory, that its frames are rendered in
 	Pace   float64 // seconds a frame, of one node
 	seen   *time.Time
-	server *string // the state of the rented server that it is on
-	job    *string // the state of the farm's job that it is
-	Known  bool    // its host is in the stock
+	server *states.Server // the state of the rented server that it is on
+	job    *states.Job    // the state of the farm's job that it is
+	Known  bool           // its host is in the stock
 	drains bool
 }
 
@@ -61,9 +62,9 @@ func Owing(tx *gorm.DB, wall time.Time, licence string) ([]*Crew, error) {
 func (c *Crew) stands(wall time.Time) (dispatch.State, string) {
 	if c.job != nil {
 		switch *c.job {
-		case "planned":
+		case states.JobPlanned:
 			return dispatch.Coming, ""
-		case "not-started":
+		case states.JobNotStarted:
 			return dispatch.Gone, "was not given the job"
 		}
 		return dispatch.Gone, "has its job: it takes no more frames"
@@ -71,11 +72,11 @@ func (c *Crew) stands(wall time.Time) (dispatch.State, string) {
 	up := c.seen != nil && wall.Sub(*c.seen) < hosts.Lost
 	if c.server != nil {
 		switch *c.server {
-		case "planned", "requested", "starting":
+		case states.ServerPlanned, states.ServerRequested, states.ServerStarting:
 			return dispatch.Coming, ""
-		case "not-started":
+		case states.ServerNotStarted:
 			return dispatch.Gone, "was never made"
-		case "up":
+		case states.ServerUp:
 			if !up {
 				return dispatch.Silent, ""
 			}

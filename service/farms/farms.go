@@ -30,6 +30,7 @@ import (
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/standing"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
 
@@ -118,10 +119,10 @@ type job struct {
 	source   string
 	crew     string
 	frames   int
-	state    string
+	state    states.Job
 	proofs   []int
 	accepted *bool
-	runState string
+	runState states.Run
 	accepts  bool // the run accepts proof frames by check alone
 	tier     stock.Farm
 	shotSpec shots.Spec
@@ -133,7 +134,7 @@ func (j job) holder() queue.Holder {
 	return queue.Holder{ID: j.id, Run: j.run, Shot: j.shot, Place: j.farm, Crew: j.crew, Booking: j.booking}
 }
 
-func (j job) open() bool { return j.runState == "running" || j.runState == "paused" }
+func (j job) open() bool { return j.runState.Open() }
 
 // step does what a job is due for.
 func (f *Farms) step(ctx context.Context, id string) error {
@@ -148,7 +149,7 @@ func (f *Farms) step(ctx context.Context, id string) error {
 }
 
 func (f *Farms) advance(ctx context.Context, j job) error {
-	if j.state == "planned" {
+	if j.state == states.JobPlanned {
 		return f.begin(ctx, j)
 	}
 	farm, err := f.sources.Farm(ctx, j.source)
@@ -156,11 +157,11 @@ func (f *Farms) advance(ctx context.Context, j job) error {
 		return err
 	}
 	switch {
-	case j.state == "closing" || j.state == "rejected" || j.state == "refused":
+	case j.state == states.JobClosing || j.state == states.JobRejected || j.state == states.JobRefused:
 		return f.close(ctx, farm, j)
 	case !j.open():
-		return f.set(ctx, j, "closing", "", nil)
-	case j.state == "sending":
+		return f.set(ctx, j, states.JobClosing, "", nil)
+	case j.state == states.JobSending:
 		return f.send(ctx, farm, j)
 	default:
 		return f.look(ctx, farm, j)
@@ -170,14 +171,14 @@ func (f *Farms) advance(ctx context.Context, j job) error {
 // begin leases the job's frames, if its money is not too much.
 func (f *Farms) begin(ctx context.Context, j job) error {
 	if !j.open() {
-		return f.set(ctx, j, "not-started", "", nil)
+		return f.set(ctx, j, states.JobNotStarted, "", nil)
 	}
 	cost, err := f.cost(ctx, j)
 	if err != nil {
 		return f.never(ctx, j, err.Error())
 	}
 	why, taken := "", 0
-	err = f.set(ctx, j, "sending", "", func(tx *gorm.DB) error {
+	err = f.set(ctx, j, states.JobSending, "", func(tx *gorm.DB) error {
 		if why, err = f.sources.Beyond(tx, j.run, j.source, cost, "the job at "+j.farm); err != nil || why != "" {
 			return errors.Join(err, errNotBegun)
 		}
@@ -199,7 +200,7 @@ var errNotBegun = errors.New("the job is not begun")
 
 // never ends a job that was not begun: its booking owes nothing any more.
 func (f *Farms) never(ctx context.Context, j job, why string) error {
-	return f.set(ctx, j, "not-started", why, func(tx *gorm.DB) error {
+	return f.set(ctx, j, states.JobNotStarted, why, func(tx *gorm.DB) error {
 		return bookings.OneOwesNothing(tx, j.booking)
 	})
 }
@@ -211,7 +212,7 @@ func (f *Farms) send(ctx context.Context, farm providers.Farm, j job) error {
 		return err
 	}
 	if len(frames) == 0 {
-		return f.set(ctx, j, "closing", "", nil)
+		return f.set(ctx, j, states.JobClosing, "", nil)
 	}
 	if err := f.packages.Send(ctx, farm, j.source, j.shot, j.files); err != nil {
 		return err
@@ -222,18 +223,18 @@ func (f *Farms) send(ctx context.Context, farm providers.Farm, j job) error {
 		Licence: j.licence, Scene: s.Scene, Width: s.Width, Height: s.Height, Settings: s.Settings, Order: j.order.String(),
 	})
 	if no := (*providers.Refused)(nil); errors.As(err, &no) {
-		return f.giveUp(ctx, j, "rejected", no.Error())
+		return f.giveUp(ctx, j, states.JobRejected, no.Error())
 	}
 	if err != nil {
 		return err
 	}
-	return f.set(ctx, j, "analysing", "", func(tx *gorm.DB) error {
+	return f.set(ctx, j, states.JobAnalysing, "", func(tx *gorm.DB) error {
 		return handed(tx, j.id, f.clock.Now())
 	})
 }
 
 // giveUp lets a job's frames wait for somebody else and closes it.
-func (f *Farms) giveUp(ctx context.Context, j job, state, why string) error {
+func (f *Farms) giveUp(ctx context.Context, j job, state states.Job, why string) error {
 	if err := f.queue.GiveBack(ctx, j.holder(), j.farm+": "+why); err != nil {
 		return err
 	}

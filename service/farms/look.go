@@ -14,13 +14,14 @@ import (
 	"rotanex.example/providers"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/sources"
+	"rotanex.example/service/states"
 )
 
 // look asks the farm how a job is, and does what follows from it.
 func (f *Farms) look(ctx context.Context, farm providers.Farm, j job) error {
 	seen, err := farm.Look(ctx, j.id.String())
 	if errors.Is(err, providers.ErrGone) {
-		return f.giveUp(ctx, j, "rejected", "the farm does not know the job any more")
+		return f.giveUp(ctx, j, states.JobRejected, "the farm does not know the job any more")
 	}
 	if err != nil {
 		return err
@@ -33,23 +34,23 @@ func (f *Farms) look(ctx context.Context, farm providers.Farm, j job) error {
 		if len(seen.Findings) > 0 {
 			why = seen.Findings[0]
 		}
-		return f.giveUp(ctx, j, "rejected", why)
+		return f.giveUp(ctx, j, states.JobRejected, why)
 	}
 	held, err := f.bringHome(ctx, farm, j, seen)
 	if err != nil {
 		return err
 	}
 	if len(held) == 0 {
-		return f.set(ctx, j, "closing", "", nil)
+		return f.set(ctx, j, states.JobClosing, "", nil)
 	}
-	state := map[string]string{
-		providers.Analysing: "analysing", providers.Queued: "queued", providers.Proofing: "proofing", providers.Held: "held", providers.Rendering: "rendering", providers.Done: "rendering",
+	state := map[string]states.Job{
+		providers.Analysing: states.JobAnalysing, providers.Queued: states.JobQueued, providers.Proofing: states.JobProofing, providers.Held: states.JobHeld, providers.Rendering: states.JobRendering, providers.Done: states.JobRendering,
 	}[seen.State]
 	switch {
 	case seen.State == providers.Held:
 		return f.onProofs(ctx, farm, j)
 	case seen.State == providers.Ended:
-		return f.giveUp(ctx, j, "closing", "the farm ended the job")
+		return f.giveUp(ctx, j, states.JobClosing, "the farm ended the job")
 	case state != "" && state != j.state:
 		return f.set(ctx, j, state, "", nil)
 	}
@@ -62,11 +63,11 @@ func (f *Farms) onProofs(ctx context.Context, farm providers.Farm, j job) error 
 	said := ""
 	switch {
 	case j.accepted != nil && !*j.accepted:
-		return f.giveUp(ctx, j, "refused", "the proof frames were refused")
-	case j.accepted == nil && j.state == "held":
+		return f.giveUp(ctx, j, states.JobRefused, "the proof frames were refused")
+	case j.accepted == nil && j.state == states.JobHeld:
 		return nil // a person is asked
 	case j.accepted == nil && !j.accepts:
-		return f.set(ctx, j, "held", "", nil)
+		return f.set(ctx, j, states.JobHeld, "", nil)
 	case j.accepted == nil:
 		// Home means checked: whole, of the right size, not blank. And it has to look as
 		// elsewhere: what a renderer lacks it leaves out without a word.
@@ -75,7 +76,7 @@ func (f *Farms) onProofs(ctx context.Context, farm providers.Farm, j job) error 
 		case err != nil:
 			return err
 		case found.doubt != "":
-			return f.set(ctx, j, "held", "not accepted by check: "+found.doubt, nil)
+			return f.set(ctx, j, states.JobHeld, "not accepted by check: "+found.doubt, nil)
 		case found.with == 0:
 			said = "proof frames accepted unseen: there was no frame of the shot to compare them with"
 		}
@@ -86,7 +87,7 @@ func (f *Farms) onProofs(ctx context.Context, farm providers.Farm, j job) error 
 	if err := farm.Release(ctx, j.id.String()); err != nil {
 		return err
 	}
-	return f.set(ctx, j, "rendering", said, nil)
+	return f.set(ctx, j, states.JobRendering, said, nil)
 }
 
 // bringHome takes in the frames that are done, lets those that failed be rendered
@@ -176,7 +177,7 @@ func (f *Farms) close(ctx context.Context, farm providers.Farm, j job) error {
 			return err
 		}
 	}
-	return f.set(ctx, j, "ended", "", func(tx *gorm.DB) error {
+	return f.set(ctx, j, states.JobEnded, "", func(tx *gorm.DB) error {
 		if err := ended(tx, j.id, f.clock.Now(), seen.NodeSeconds); err != nil || gone {
 			return err
 		}

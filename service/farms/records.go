@@ -13,6 +13,7 @@ import (
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
 
@@ -27,7 +28,7 @@ type Job struct {
 	Source    string
 	Crew      string
 	Frames    int
-	State     string
+	State     states.Job
 	FromAt    time.Time
 	Accepted  *bool
 	Findings  []string `gorm:"serializer:json;default:[]"`
@@ -74,7 +75,7 @@ func Judge(db *gorm.DB, id uuid.UUID, accept bool) (job Job, err error) {
 		return job, httpapi.NotFound(fmt.Sprintf("there is no job %s; rotanex farms jobs RUN shows them", id))
 	case job.Accepted != nil && *job.Accepted == accept:
 		return job, nil
-	case job.State != "held" || job.Accepted != nil:
+	case job.State != states.JobHeld || job.Accepted != nil:
 		return job, httpapi.Conflict(fmt.Sprintf("the job is %s: only proof frames that wait for a person can be judged", job.State))
 	}
 	job.Accepted = &accept
@@ -93,7 +94,7 @@ func (f *Farms) find(ctx context.Context, id string) (job, bool, error) {
 }
 
 // set moves a job on from the state in which it was found; also may change more.
-func (f *Farms) set(ctx context.Context, j job, state, trouble string, also func(tx *gorm.DB) error) error {
+func (f *Farms) set(ctx context.Context, j job, state states.Job, trouble string, also func(tx *gorm.DB) error) error {
 	moved := false
 	err := f.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		done := tx.Exec("UPDATE farm_jobs SET state = $3, trouble = CASE WHEN $4 = '' THEN trouble ELSE $4 END, look_at = NULL WHERE id = $1 AND state = $2", j.id, j.state, state, trouble)
@@ -106,7 +107,7 @@ func (f *Farms) set(ctx context.Context, j job, state, trouble string, also func
 				return err
 			}
 		}
-		return f.feed.Write(tx, events.Event{Kind: events.Farm, Run: j.run.String(), Shot: j.shot, Host: j.farm, State: state, Cause: trouble})
+		return f.feed.Write(tx, events.Event{Kind: events.Farm, Run: j.run.String(), Shot: j.shot, Host: j.farm, State: string(state), Cause: trouble})
 	})
 	if moved && err == nil {
 		f.log.Info("farm job", "farm", j.farm, "shot", j.shot, "state", state, "trouble", trouble)

@@ -23,6 +23,7 @@ import (
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/standing"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 	"rotanex.example/service/teststage"
 )
@@ -120,7 +121,7 @@ func (f *field) says(state string, frames ...providers.JobFrame) {
 func (f *field) goes(state string) {
 	f.t.Helper()
 	require.NoError(f.t, f.step(f.t.Context(), f.id.String()))
-	require.Equal(f.t, state, f.job().State)
+	require.EqualValues(f.t, state, f.job().State)
 }
 
 func (f *field) job() (j Job) {
@@ -219,7 +220,7 @@ func TestAFarmThatCannotBeReachedIsAskedAgain(t *testing.T) {
 	f.at("analysing")
 	f.refuse = http.StatusBadGateway
 	assert.ErrorContains(t, f.step(t.Context(), f.id.String()), "502")
-	assert.Equal(t, "analysing", f.job().State)
+	assert.Equal(t, states.JobAnalysing, f.job().State)
 	row, _, err := f.sources.Find(t.Context(), "saltmarsh")
 	require.NoError(t, err)
 	assert.Contains(t, row.Fault, "502")

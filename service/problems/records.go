@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"rotanex.example/core/dispatch"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
 
@@ -81,7 +82,7 @@ func (p *Problems) doneIn(ctx context.Context, run uuid.UUID, shot string) ([]in
 		WHERE run_id = $1 AND shot = $2 AND state = 'done' AND NOT warm_up AND repeat = 0`, run, shot))
 }
 
-func (p *Problems) runKind(ctx context.Context, run uuid.UUID) (state, kind string, priority dispatch.Priority, err error) {
+func (p *Problems) runKind(ctx context.Context, run uuid.UUID) (state states.Run, kind string, priority dispatch.Priority, err error) {
 	return state, kind, priority, p.Store.WithContext(ctx).Raw("SELECT state, kind, priority FROM runs WHERE id = ?", run).Row().Scan(&state, &kind, &priority)
 }
 

@@ -37,7 +37,7 @@ func (p *Problems) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 		return nil, httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
 	}
 	out.priority = priority
-	if kind != "run" || state != "running" && state != "paused" {
+	if kind != "run" || !state.Open() {
 		return nil, httpapi.Conflict(fmt.Sprintf("run %s is %s: there is nothing left of it to plan", run, state))
 	}
 	if out.waiting, err = p.waitingOf(ctx, run); err != nil {

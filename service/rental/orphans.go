@@ -13,6 +13,7 @@ import (
 	"rotanex.example/providers"
 	"rotanex.example/service/events"
 	"rotanex.example/service/sources"
+	"rotanex.example/service/states"
 )
 
 // sweepEvery is how often, in real time, a source's list of servers is compared with ours.
@@ -74,7 +75,7 @@ func (r *Rental) endOrphan(ctx context.Context, provider providers.Servers, sour
 		if _, err := r.sources.Enter(tx, charge); err != nil {
 			return err
 		}
-		return r.feed.Write(tx, events.Event{Kind: events.Server, Host: name, State: "stopped", Cause: fmt.Sprintf("%s let it to us and no run has it: it was ended", source)})
+		return r.feed.Write(tx, events.Event{Kind: events.Server, Host: name, State: string(states.ServerStopped), Cause: fmt.Sprintf("%s let it to us and no run has it: it was ended", source)})
 	})
 	if err != nil {
 		return err

@@ -14,6 +14,7 @@ import (
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/licences"
 	"rotanex.example/service/sources"
+	"rotanex.example/service/states"
 )
 
 // What is said to sources, as jobs.
@@ -26,7 +27,7 @@ const (
 )
 
 // from moves a server on if it still is in the state in which the job found it.
-func (r *Rental) from(ctx context.Context, s server, state, trouble string, also func(tx *gorm.DB) error) (bool, error) {
+func (r *Rental) from(ctx context.Context, s server, state states.Server, trouble string, also func(tx *gorm.DB) error) (bool, error) {
 	moved := false
 	err := r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		now, err := lockState(tx, s)
@@ -49,12 +50,12 @@ func (r *Rental) from(ctx context.Context, s server, state, trouble string, also
 
 func (r *Rental) make(ctx context.Context, key string) error {
 	s, image, found, err := r.found(ctx, key)
-	if err != nil || !found || s.state != "requested" {
+	if err != nil || !found || s.state != states.ServerRequested {
 		return err
 	}
 	if !s.open() || !r.clock.Now().Before(s.paid) {
 		// It may stand already: an answer may have got lost. So it is ended, not forgotten.
-		_, err := r.from(ctx, s, "ending", "", func(tx *gorm.DB) error { return r.jobs.Send(ctx, tx, endServer, key) })
+		_, err := r.from(ctx, s, states.ServerEnding, "", func(tx *gorm.DB) error { return r.jobs.Send(ctx, tx, endServer, key) })
 		return err
 	}
 	provider, err := r.sources.Servers(ctx, s.spec.Source)
@@ -62,7 +63,7 @@ func (r *Rental) make(ctx context.Context, key string) error {
 		err = r.order(ctx, provider, s, image)
 	}
 	if no := (*providers.Refused)(nil); errors.As(err, &no) {
-		_, err = r.from(ctx, s, "not-started", no.Error(), func(tx *gorm.DB) error {
+		_, err = r.from(ctx, s, states.ServerNotStarted, no.Error(), func(tx *gorm.DB) error {
 			return errors.Join(s.note(tx, "started_at", nil), r.forget(tx, s))
 		})
 		return err
@@ -71,7 +72,7 @@ func (r *Rental) make(ctx context.Context, key string) error {
 		r.log.Warn("asking for a server", "name", s.host, "source", s.spec.Source, "error", err)
 		return errors.Join(err, r.sources.Reachable(ctx, s.spec.Source, err))
 	}
-	_, err = r.from(ctx, s, "starting", "", nil)
+	_, err = r.from(ctx, s, states.ServerStarting, "", nil)
 	return err
 }
 
@@ -90,7 +91,7 @@ func (r *Rental) order(ctx context.Context, provider providers.Servers, s server
 // others are made.
 func (r *Rental) keep(ctx context.Context, key string) error {
 	s, _, found, err := r.found(ctx, key)
-	if err != nil || !found || s.state != "up" || s.spec.SetupS == 0 {
+	if err != nil || !found || s.state != states.ServerUp || s.spec.SetupS == 0 {
 		return err
 	}
 	kept, err := hasImage(r.store.WithContext(ctx), s)
@@ -111,7 +112,7 @@ func (r *Rental) keep(ctx context.Context, key string) error {
 // look asks the source about a server whose agent says nothing.
 func (r *Rental) look(ctx context.Context, key string) error {
 	s, _, found, err := r.found(ctx, key)
-	if err != nil || !found || s.state != "up" {
+	if err != nil || !found || s.state != states.ServerUp {
 		return err
 	}
 	provider, err := r.sources.Servers(ctx, s.spec.Source)
@@ -121,7 +122,7 @@ func (r *Rental) look(ctx context.Context, key string) error {
 	seen, err := provider.Look(ctx, s.host)
 	switch {
 	case errors.Is(err, providers.ErrGone), err == nil && seen.State == providers.Stopped:
-		_, err = r.from(ctx, s, "stopping", "its source says that it is gone", nil)
+		_, err = r.from(ctx, s, states.ServerStopping, "its source says that it is gone", nil)
 	case err == nil:
 		err = s.note(r.store.WithContext(ctx), "address", seen.Address)
 	}
@@ -131,14 +132,14 @@ func (r *Rental) look(ctx context.Context, key string) error {
 // end stops a server, enters what its meter said, and lets the source forget it.
 func (r *Rental) end(ctx context.Context, key string) error {
 	s, _, found, err := r.found(ctx, key)
-	if err != nil || !found || s.state != "ending" && s.state != "stopped" {
+	if err != nil || !found || s.state != states.ServerEnding && s.state != states.ServerStopped {
 		return err
 	}
 	provider, err := r.sources.Servers(ctx, s.spec.Source)
 	if err != nil {
 		return err
 	}
-	if s.state == "ending" {
+	if s.state == states.ServerEnding {
 		if err := r.close(ctx, provider, s); err != nil {
 			r.log.Warn("ending a server", "name", s.host, "source", s.spec.Source, "error", err)
 			return errors.Join(err, r.sources.Reachable(ctx, s.spec.Source, err))
@@ -162,7 +163,7 @@ func (r *Rental) close(ctx context.Context, provider providers.Servers, s server
 		return fmt.Errorf("%s was told to stop and is %s", s.host, seen.State)
 	}
 	gone := err != nil
-	_, err = r.from(ctx, s, "stopped", "", func(tx *gorm.DB) error {
+	_, err = r.from(ctx, s, states.ServerStopped, "", func(tx *gorm.DB) error {
 		if !gone {
 			run := s.run.String()
 			if _, err := r.sources.Enter(tx, sources.Charge{Run: &run, Source: s.spec.Source, Place: s.host, Metered: seen.Metered, Amount: r.amount(s, seen)}); err != nil {

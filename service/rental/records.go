@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/core/pricing"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
 
@@ -17,7 +18,7 @@ type Server struct {
 	ID        string    `gorm:"primaryKey"`
 	Offer     string
 	Host      string
-	State     string
+	State     states.Server
 	FromAt    time.Time
 	ToAt      time.Time
 	PaidAt    time.Time // until when the plan pays for it
@@ -89,7 +90,7 @@ func (s server) note(tx *gorm.DB, column string, value any) error {
 	return tx.Model(&Server{}).Where("run_id = ? AND id = ?", s.run, s.id).Update(column, value).Error
 }
 
-func setState(tx *gorm.DB, s server, state, trouble string) error {
+func setState(tx *gorm.DB, s server, state states.Server, trouble string) error {
 	return tx.Exec("UPDATE servers SET state = $3, trouble = CASE WHEN $4 = '' THEN trouble ELSE $4 END WHERE run_id = $1 AND id = $2", s.run, s.id, state, trouble).Error
 }
 
@@ -113,7 +114,7 @@ func stopped(tx *gorm.DB, s server, at time.Time, image string) error {
 	return tx.Exec("UPDATE servers SET stopped_at = $3, image = CASE WHEN $4 = '' THEN image ELSE $4 END WHERE run_id = $1 AND id = $2", s.run, s.id, at, image).Error
 }
 
-func lockState(tx *gorm.DB, s server) (state string, err error) {
+func lockState(tx *gorm.DB, s server) (state states.Server, err error) {
 	return state, tx.Raw("SELECT state FROM servers WHERE run_id = $1 AND id = $2 FOR UPDATE", s.run, s.id).Row().Scan(&state)
 }
 

@@ -3,9 +3,6 @@
 // one transaction; what has to be said to its source is a job sent in it. So a
 // service may die at any point: after that the server is in one of its states, and
 // what was to be said is said, perhaps twice.
-//
-//	planned → asked → starting → up → stopping → ending → stopped
-//	       ↘ never      (refused, not worth it any more, or beyond a cap)
 package rental
 
 import (
@@ -30,6 +27,7 @@ import (
 	"rotanex.example/service/jobs"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/standing"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
 
@@ -79,11 +77,12 @@ func New(c Config) *Rental {
 type server struct {
 	run             uuid.UUID
 	id, offer, host string
-	state, trouble  string
+	state           states.Server
+	trouble         string
 	from, to, paid  time.Time
 	started         *time.Time
 	tried           int
-	runState        string
+	runState        states.Run
 	spec            stock.Offer
 	agentSeen       *time.Time
 }
@@ -98,7 +97,7 @@ func parseKey(key string) (run uuid.UUID, id string, err error) {
 }
 
 // open reports whether the server's run is still being carried out.
-func (s server) open() bool { return s.runState == "running" || s.runState == "paused" }
+func (s server) open() bool { return s.runState.Open() }
 
 // overdue is when a server that was asked for should long be up.
 func (s server) overdue() time.Time {
@@ -155,35 +154,35 @@ func (r *Rental) step(ctx context.Context, lenient bool) (moved bool, err error)
 
 func (r *Rental) move(ctx context.Context, tx *gorm.DB, s server, now, wall time.Time) error {
 	switch s.state {
-	case "planned":
+	case states.ServerPlanned:
 		return r.ask(ctx, tx, s, now)
-	case "starting":
+	case states.ServerStarting:
 		return r.whileStarting(ctx, tx, s, now)
-	case "up":
+	case states.ServerUp:
 		return r.whileUp(ctx, tx, s, now, wall)
 	default: // stopping, and nothing is rendered there any more
 		if err := r.replace(ctx, tx, s, now); err != nil {
 			return err
 		}
-		return errors.Join(r.set(ctx, tx, s, "ending", ""), r.jobs.Send(ctx, tx, endServer, s.key()))
+		return errors.Join(r.set(ctx, tx, s, states.ServerEnding, ""), r.jobs.Send(ctx, tx, endServer, s.key()))
 	}
 }
 
 // ask has a server made whose time has come, if its money is not too much.
 func (r *Rental) ask(ctx context.Context, tx *gorm.DB, s server, now time.Time) error {
 	if !s.open() {
-		return r.set(ctx, tx, s, "not-started", "")
+		return r.set(ctx, tx, s, states.ServerNotStarted, "")
 	}
 	cost, err := r.cost(ctx, tx, s)
 	if err != nil {
-		return r.set(ctx, tx, s, "not-started", err.Error()) // what cannot be priced is not bought
+		return r.set(ctx, tx, s, states.ServerNotStarted, err.Error()) // what cannot be priced is not bought
 	}
 	why, err := r.sources.Beyond(tx, s.run, s.spec.Source, cost, "server "+s.id)
 	if err != nil {
 		return err
 	}
 	if why != "" {
-		return r.set(ctx, tx, s, "not-started", why)
+		return r.set(ctx, tx, s, states.ServerNotStarted, why)
 	}
 	if err := asked(tx, s, cost, now); err != nil {
 		return err
@@ -197,7 +196,7 @@ func (r *Rental) ask(ctx context.Context, tx *gorm.DB, s server, now time.Time) 
 			return err
 		}
 	}
-	return errors.Join(r.set(ctx, tx, s, "requested", ""), r.jobs.Send(ctx, tx, makeServer, s.key()))
+	return errors.Join(r.set(ctx, tx, s, states.ServerRequested, ""), r.jobs.Send(ctx, tx, makeServer, s.key()))
 }
 
 // cost is what a server comes to if it stands as long as it is meant to.
@@ -215,22 +214,22 @@ func (r *Rental) whileStarting(ctx context.Context, tx *gorm.DB, s server, now t
 		if err := s.note(tx, "up_at", now); err != nil {
 			return err
 		}
-		return errors.Join(r.set(ctx, tx, s, "up", ""), r.jobs.Send(ctx, tx, keepImage, s.key()))
+		return errors.Join(r.set(ctx, tx, s, states.ServerUp, ""), r.jobs.Send(ctx, tx, keepImage, s.key()))
 	case !s.open():
-		return r.set(ctx, tx, s, "stopping", "")
+		return r.set(ctx, tx, s, states.ServerStopping, "")
 	case s.overdue().Before(s.paid) && !now.Before(s.overdue()):
-		return r.set(ctx, tx, s, "stopping", fmt.Sprintf("it was not up %s after it was asked for", now.Sub(*s.started).Round(time.Minute)))
+		return r.set(ctx, tx, s, states.ServerStopping, fmt.Sprintf("it was not up %s after it was asked for", now.Sub(*s.started).Round(time.Minute)))
 	case s.agentSeen == nil:
-		return r.set(ctx, tx, s, "stopping", "it was not up by the end of its booked time")
+		return r.set(ctx, tx, s, states.ServerStopping, "it was not up by the end of its booked time")
 	}
-	return r.set(ctx, tx, s, "stopping", "")
+	return r.set(ctx, tx, s, states.ServerStopping, "")
 }
 
 func (r *Rental) whileUp(ctx context.Context, tx *gorm.DB, s server, now, wall time.Time) error {
 	if s.open() && s.agentSeen != nil && now.Before(s.paid.Add(-time.Duration(s.spec.ShutdownS)*time.Second)) {
 		switch quiet := wall.Sub(*s.agentSeen); {
 		case quiet > unreachable:
-			return r.set(ctx, tx, s, "stopping", "its agent could not be reached any more")
+			return r.set(ctx, tx, s, states.ServerStopping, "its agent could not be reached any more")
 		case quiet > silent:
 			return errors.Join(s.note(tx, "looked_at", wall), r.jobs.Send(ctx, tx, lookAtServer, s.key()))
 		}
@@ -239,21 +238,21 @@ func (r *Rental) whileUp(ctx context.Context, tx *gorm.DB, s server, now, wall t
 	if err != nil || stays {
 		return err
 	}
-	return r.set(ctx, tx, s, "stopping", why)
+	return r.set(ctx, tx, s, states.ServerStopping, why)
 }
 
 // set moves a server to a state.
-func (r *Rental) set(ctx context.Context, tx *gorm.DB, s server, state, trouble string) error {
+func (r *Rental) set(ctx context.Context, tx *gorm.DB, s server, state states.Server, trouble string) error {
 	r.log.Info("server", "name", s.host, "state", state, "run", s.run, "trouble", trouble)
 	if err := setState(tx, s, state, trouble); err != nil {
 		return err
 	}
-	if state == "stopping" {
+	if state == states.ServerStopping {
 		if err := hosts.Drain(tx, s.host); err != nil {
 			return err
 		}
 	}
-	return r.feed.Write(tx, events.Event{Kind: events.Server, Run: s.run.String(), Host: s.host, State: state, Cause: trouble})
+	return r.feed.Write(tx, events.Event{Kind: events.Server, Run: s.run.String(), Host: s.host, State: string(state), Cause: trouble})
 }
 
 // replacements is how many servers may take the place of one, one after another.
@@ -276,12 +275,12 @@ func (r *Rental) replace(ctx context.Context, tx *gorm.DB, s server, now time.Ti
 	name, suffix, _ := strings.Cut(s.host, ".")
 	name, _, _ = strings.Cut(name, "-again")
 	next := server{run: s.run, id: fmt.Sprintf("%s^%d", base, s.tried+1), host: fmt.Sprintf("%s-again%d.%s", name, s.tried+1, suffix)}
-	planned := Server{RunID: s.run, ID: next.id, Offer: s.offer, Host: next.host, State: "planned", FromAt: now, ToAt: to, PaidAt: paid, Tried: s.tried + 1}
+	planned := Server{RunID: s.run, ID: next.id, Offer: s.offer, Host: next.host, State: states.ServerPlanned, FromAt: now, ToAt: to, PaidAt: paid, Tried: s.tried + 1}
 	if err := tx.Create(&planned).Error; err != nil {
 		return err
 	}
 	if err := bookings.Replace(tx, s.run, s.host, next.host, now.Add(lead), to.Add(-wrap), paid.Add(-wrap)); err != nil {
 		return err
 	}
-	return r.feed.Write(tx, events.Event{Kind: events.Server, Run: s.run.String(), Host: next.host, State: "planned", Cause: "in the place of " + s.host})
+	return r.feed.Write(tx, events.Event{Kind: events.Server, Run: s.run.String(), Host: next.host, State: string(states.ServerPlanned), Cause: "in the place of " + s.host})
 }

@@ -23,6 +23,7 @@ import (
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/standing"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 	"rotanex.example/service/teststage"
 )
@@ -90,40 +91,40 @@ func (l *let) server() (s Server) {
 
 // Each state, what happens, and where that leads: the table of docs/sources.md.
 func TestAServersStates(t *testing.T) {
-	at := func(state string) func(*let) {
+	at := func(state states.Server) func(*let) {
 		return func(l *let) {
 			l.exec("UPDATE servers SET state = $1, started_at = CASE WHEN $1 <> 'planned' THEN from_at END", state)
 		}
 	}
-	runIs := func(state string) func(*let) {
+	runIs := func(state states.Run) func(*let) {
 		return func(l *let) { l.exec("UPDATE runs SET state = $1", state) }
 	}
 	after := func(d time.Duration) func(*let) { return func(l *let) { l.wall.Advance(d) } }
 	heard := func(ago time.Duration) func(*let) { return func(l *let) { l.heard(ago) } }
 	for name, c := range map[string]struct {
 		given   []func(*let)
-		becomes string
+		becomes states.Server
 		trouble string
 		sends   string
 	}{
-		"before its time":               {[]func(*let){at("planned"), func(l *let) { l.exec("UPDATE servers SET from_at = from_at + interval '1 minute'") }}, "planned", "", ""},
-		"its time has come":             {[]func(*let){at("planned")}, "requested", "", makeServer},
-		"its run was cancelled before":  {[]func(*let){at("planned"), runIs("cancelled")}, "not-started", "", ""},
-		"its money would be too much":   {[]func(*let){at("planned"), func(l *let) { l.exec("UPDATE runs SET cap = 1") }}, "not-started", "cap", ""},
-		"it boots":                      {[]func(*let){at("starting"), after(5 * time.Minute)}, "starting", "", ""},
-		"its agent is heard":            {[]func(*let){at("starting"), after(5 * time.Minute), heard(0)}, "up", "", keepImage},
-		"it never comes up":             {[]func(*let){at("starting"), after(40 * time.Minute)}, "stopping", "it was not up 40m0s after it was asked for", ""},
-		"its run ends while it boots":   {[]func(*let){at("starting"), runIs("cancelled")}, "stopping", "", ""},
-		"it renders":                    {[]func(*let){at("up"), after(20 * time.Minute), heard(time.Second)}, "up", "", ""},
-		"its run pauses":                {[]func(*let){at("up"), runIs("paused"), after(20 * time.Minute), heard(time.Second)}, "up", "", ""},
-		"its agent says nothing":        {[]func(*let){at("up"), after(20 * time.Minute), heard(30 * time.Second)}, "up", "", lookAtServer},
-		"its agent is gone":             {[]func(*let){at("up"), after(20 * time.Minute), heard(4 * time.Minute)}, "stopping", "could not be reached", ""},
-		"its run is over":               {[]func(*let){at("up"), runIs("complete"), heard(time.Second)}, "stopping", "", ""},
-		"its paid time ends":            {[]func(*let){at("up"), after(59 * time.Minute), heard(time.Second)}, "stopping", "", ""},
-		"it has nothing left to render": {[]func(*let){at("stopping"), heard(time.Second)}, "ending", "", endServer},
-		"it finishes what it renders": {[]func(*let){at("stopping"), heard(time.Second), func(l *let) {
+		"before its time":               {[]func(*let){at(states.ServerPlanned), func(l *let) { l.exec("UPDATE servers SET from_at = from_at + interval '1 minute'") }}, states.ServerPlanned, "", ""},
+		"its time has come":             {[]func(*let){at(states.ServerPlanned)}, states.ServerRequested, "", makeServer},
+		"its run was cancelled before":  {[]func(*let){at(states.ServerPlanned), runIs(states.RunCancelled)}, states.ServerNotStarted, "", ""},
+		"its money would be too much":   {[]func(*let){at(states.ServerPlanned), func(l *let) { l.exec("UPDATE runs SET cap = 1") }}, states.ServerNotStarted, "cap", ""},
+		"it boots":                      {[]func(*let){at(states.ServerStarting), after(5 * time.Minute)}, states.ServerStarting, "", ""},
+		"its agent is heard":            {[]func(*let){at(states.ServerStarting), after(5 * time.Minute), heard(0)}, states.ServerUp, "", keepImage},
+		"it never comes up":             {[]func(*let){at(states.ServerStarting), after(40 * time.Minute)}, states.ServerStopping, "it was not up 40m0s after it was asked for", ""},
+		"its run ends while it boots":   {[]func(*let){at(states.ServerStarting), runIs(states.RunCancelled)}, states.ServerStopping, "", ""},
+		"it renders":                    {[]func(*let){at(states.ServerUp), after(20 * time.Minute), heard(time.Second)}, states.ServerUp, "", ""},
+		"its run pauses":                {[]func(*let){at(states.ServerUp), runIs(states.RunPaused), after(20 * time.Minute), heard(time.Second)}, states.ServerUp, "", ""},
+		"its agent says nothing":        {[]func(*let){at(states.ServerUp), after(20 * time.Minute), heard(30 * time.Second)}, states.ServerUp, "", lookAtServer},
+		"its agent is gone":             {[]func(*let){at(states.ServerUp), after(20 * time.Minute), heard(4 * time.Minute)}, states.ServerStopping, "could not be reached", ""},
+		"its run is over":               {[]func(*let){at(states.ServerUp), runIs(states.RunComplete), heard(time.Second)}, states.ServerStopping, "", ""},
+		"its paid time ends":            {[]func(*let){at(states.ServerUp), after(59 * time.Minute), heard(time.Second)}, states.ServerStopping, "", ""},
+		"it has nothing left to render": {[]func(*let){at(states.ServerStopping), heard(time.Second)}, states.ServerEnding, "", endServer},
+		"it finishes what it renders": {[]func(*let){at(states.ServerStopping), heard(time.Second), func(l *let) {
 			l.exec(`INSERT INTO frames (run_id, shot, frame, state, host) VALUES ($1, 'coda-060', 1, 'rendering', 'tern-solo-1')`, l.run)
-		}}, "stopping", "", ""},
+		}}, states.ServerStopping, "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			l := newLet(t, http.NotFound)
@@ -154,9 +155,9 @@ func TestASilentServerIsLeftWhileTheServiceWasAway(t *testing.T) {
 	l.wall.Advance(20 * time.Minute)
 	l.heard(4 * time.Minute)
 	require.NoError(t, l.Sweep(t.Context(), true))
-	assert.Equal(t, "up", l.server().State)
+	assert.Equal(t, states.ServerUp, l.server().State)
 	require.NoError(t, l.Sweep(t.Context(), false))
-	assert.NotEqual(t, "up", l.server().State)
+	assert.NotEqual(t, states.ServerUp, l.server().State)
 }
 
 // What is asked of a source may be asked again, and what it charges is entered once.
@@ -175,14 +176,14 @@ func TestWhatASourceIsAsked(t *testing.T) {
 	for range 2 {
 		require.NoError(t, l.make(t.Context(), key))
 	}
-	assert.Equal(t, "starting", l.server().State)
+	assert.Equal(t, states.ServerStarting, l.server().State)
 	assert.Equal(t, []string{"PUT "}, asked, "one that is made is not asked for again")
 	l.exec("UPDATE servers SET state = 'ending'")
 	asked = nil
 	for range 2 {
 		require.NoError(t, l.end(t.Context(), key))
 	}
-	assert.Equal(t, "stopped", l.server().State)
+	assert.Equal(t, states.ServerStopped, l.server().State)
 	assert.Equal(t, []string{"POST /stop", "GET ", "DELETE ", "DELETE "}, asked)
 	sum, err := l.sources.Charged(t.Context(), "tern")
 	require.NoError(t, err)
@@ -197,13 +198,13 @@ func TestASourceThatWillNotAndOneThatCannot(t *testing.T) {
 	key := l.run.String() + " tern-solo#1"
 	status = http.StatusBadGateway
 	assert.ErrorContains(t, l.make(t.Context(), key), "502")
-	assert.Equal(t, "requested", l.server().State)
+	assert.Equal(t, states.ServerRequested, l.server().State)
 	row, _, err := l.sources.Find(t.Context(), "tern")
 	require.NoError(t, err)
 	assert.Contains(t, row.Fault, "502")
 	status = http.StatusConflict
 	require.NoError(t, l.make(t.Context(), key))
-	assert.Equal(t, "not-started", l.server().State)
+	assert.Equal(t, states.ServerNotStarted, l.server().State)
 	assert.Contains(t, l.server().Trouble, "no more of those today")
 	assert.Nil(t, l.server().StartedAt)
 }

@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/service/bookings"
+	"rotanex.example/service/states"
 )
 
 // staysOn keeps a server on that would be stopped now though frames wait that nobody else
@@ -15,7 +16,7 @@ import (
 // that needs further paid increments is bought; where that is beyond a cap it is not, and
 // why is returned. A run that is paused keeps nobody.
 func (r *Rental) staysOn(ctx context.Context, tx *gorm.DB, s server, now, wall time.Time) (stays bool, why string, err error) {
-	if s.runState != "running" || s.agentSeen == nil || wall.Sub(*s.agentSeen) > silent {
+	if s.runState != states.RunRunning || s.agentSeen == nil || wall.Sub(*s.agentSeen) > silent {
 		return false, "", nil
 	}
 	frames, takes, err := r.standing.Alone(tx, s.run, s.host)
@@ -47,5 +48,5 @@ func (r *Rental) staysOn(ctx context.Context, tx *gorm.DB, s server, now, wall t
 		return false, "", err
 	}
 	said := fmt.Sprintf("it stays on until %s: nobody else can render the %d frames that are left", to.UTC().Format("15:04 MST"), frames)
-	return true, "", r.set(ctx, tx, s, "up", said)
+	return true, "", r.set(ctx, tx, s, states.ServerUp, said)
 }

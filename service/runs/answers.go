@@ -6,6 +6,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/ledger"
+	"rotanex.example/service/states"
 )
 
 func add(c *api.FrameCounts, state string, n int) {
@@ -54,7 +55,7 @@ func (s state) record(wall time.Time) api.Run {
 			out.PlannedFramesHour += 3600 / b.FrameS
 		}
 	}
-	if left := out.Counts.Waiting + out.Counts.Rendering; left > 0 && out.FramesHour > 0 && len(s.recent) >= fewestRecent && s.State == "running" {
+	if left := out.Counts.Waiting + out.Counts.Rendering; left > 0 && out.FramesHour > 0 && len(s.recent) >= fewestRecent && s.State == states.RunRunning {
 		out.LeftS = float64(left) / out.FramesHour * 3600
 		out.ExpectedFinish = s.Now.Add(time.Duration(out.LeftS * float64(time.Second)))
 	}
@@ -137,7 +138,7 @@ func (c *crewRows) stand() {
 	for key, i := range c.at {
 		host := c.Hosts[key[0]]
 		switch {
-		case c.State != "running" && c.State != "paused":
+		case !c.State.Open():
 			c.rows[i].State = api.RunCrewStateFinished
 		case c.starts[key].After(c.Now):
 			c.rows[i].State = api.RunCrewStateScheduled
@@ -172,9 +173,9 @@ func (c *crewRows) render() {
 func (c *crewRows) outside() {
 	for _, v := range c.Servers {
 		for i := range c.rows {
-			if c.rows[i].Host == v.Host && c.rows[i].State == api.RunCrewStateLost && (v.State == "planned" || v.State == "requested" || v.State == "starting") {
+			if c.rows[i].Host == v.Host && c.rows[i].State == api.RunCrewStateLost && v.State.Ahead() {
 				c.rows[i].State = api.RunCrewStateScheduled
-			} else if c.rows[i].Host == v.Host && (v.State == "stopped" || v.State == "not-started") {
+			} else if c.rows[i].Host == v.Host && v.State.Final() {
 				c.rows[i].State = api.RunCrewStateFinished
 			}
 		}
@@ -197,13 +198,13 @@ func (s state) money(out *api.Run) {
 	out.OutsideCost = s.Outside().String()
 }
 
-func jobCrewState(state string) api.RunCrewState {
+func jobCrewState(state states.Job) api.RunCrewState {
 	switch state {
-	case "planned":
+	case states.JobPlanned:
 		return api.RunCrewStateScheduled
-	case "ended", "not-started":
+	case states.JobEnded, states.JobNotStarted:
 		return api.RunCrewStateFinished
-	case "rejected", "refused", "closing":
+	case states.JobRejected, states.JobRefused, states.JobClosing:
 		return api.RunCrewStateDraining
 	}
 	return api.RunCrewStateRendering

@@ -17,6 +17,7 @@ import (
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/licences"
 	"rotanex.example/service/rental"
+	"rotanex.example/service/states"
 )
 
 // ChangeOver lets the rest of a run be carried out by another plan, made for it.
@@ -35,7 +36,7 @@ func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string)
 		if run.ID == uuid.Nil {
 			return httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", id))
 		}
-		if run.State != "running" && run.State != "paused" {
+		if !run.State.Open() {
 			return httpapi.Conflict(fmt.Sprintf("run %s is %s: nothing of it is left to carry out", id, run.State))
 		}
 		if err := mayChangeOver(tx, id, plan); err != nil {
@@ -66,7 +67,7 @@ func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string)
 		if err := goesBy(tx, id, plan, q.clock.Now()); err != nil {
 			return err
 		}
-		return q.feed.Write(tx, events.Event{Kind: kindOf(KindRun), Run: id.String(), State: run.State})
+		return q.feed.Write(tx, events.Event{Kind: kindOf(KindRun), Run: id.String(), State: string(run.State)})
 	})
 	if err == nil {
 		q.feed.Wake(events.Changes, events.Work)
@@ -109,13 +110,13 @@ func (p planned) rest(run Run, plan uuid.UUID, changes int) (servers []rental.Se
 		host := fmt.Sprintf("%s.%s-%d", strings.ReplaceAll(v.ID, "#", "-"), run.ID.String()[:8], changes+2)
 		hostOf[v.ID] = host
 		servers = append(servers, rental.Server{
-			RunID: run.ID, ID: accounts.LaterServer(v.ID, changes+1), Offer: v.Offer, Host: host, State: "planned",
+			RunID: run.ID, ID: accounts.LaterServer(v.ID, changes+1), Offer: v.Offer, Host: host, State: states.ServerPlanned,
 			FromAt: p.At(v.From), ToAt: p.At(v.To), PaidAt: p.paidUntil(v),
 		})
 	}
 	for _, x := range gathered(p.Plan.Bookings) {
 		b := p.booking(run.ID, x, hostOf)
-		b.Open = run.State == "running"
+		b.Open = run.State == states.RunRunning
 		booked = append(booked, b)
 		if x.Farm != "" {
 			jobs = append(jobs, p.farmJob(run.ID, plan, x))

@@ -10,6 +10,7 @@ import (
 	"rotanex.example/service/access"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/states"
 )
 
 // answer answers with a run as it stands, unless something went wrong before.
@@ -50,7 +51,7 @@ func (q *Runs) List(w http.ResponseWriter, r *http.Request, params api.ListRunsP
 func (q *Runs) PutState(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	body, err := httpapi.Body[api.SetRunStateJSONBody](r)
 	if err == nil {
-		err = q.SetState(r.Context(), id, string(body.State))
+		err = q.SetState(r.Context(), id, states.Run(body.State))
 	}
 	q.answer(w, r, http.StatusOK, id, err)
 }

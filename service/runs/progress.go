@@ -12,6 +12,7 @@ import (
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/standing"
+	"rotanex.example/service/states"
 )
 
 // state is a run with everything that belongs to it, read at one time.
@@ -46,7 +47,7 @@ func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
 			return s, query
 		}
 	}
-	if s.State == "running" {
+	if s.State == states.RunRunning {
 		s.stranded, err = q.standing.Stranded(ctx, id)
 	}
 	return s, err

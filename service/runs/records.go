@@ -10,6 +10,7 @@ import (
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/providers"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
 
@@ -62,7 +63,7 @@ func lock(tx *gorm.DB, id uuid.UUID) (run Run, err error) {
 	return run, tx.Raw("SELECT * FROM runs WHERE id = ? FOR UPDATE", id).Scan(&run).Error
 }
 
-func setState(tx *gorm.DB, id uuid.UUID, state string, ended *time.Time) error {
+func setState(tx *gorm.DB, id uuid.UUID, state states.Run, ended *time.Time) error {
 	return tx.Exec("UPDATE runs SET state = ?, ended_at = ? WHERE id = ?", state, ended, id).Error
 }
 

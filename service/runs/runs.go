@@ -28,6 +28,7 @@ import (
 	"rotanex.example/service/rental"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/standing"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
 
@@ -43,7 +44,7 @@ type Run struct {
 	Kind      string
 	PlanID    *uuid.UUID
 	Request   []byte
-	State     string
+	State     states.Run
 	Tries     int
 	CreatedAt time.Time
 	EndedAt   *time.Time
@@ -167,7 +168,7 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 				return err
 			}
 		}
-		return q.feed.Write(tx, events.Event{Kind: kindOf(b.Run.Kind), Run: b.Run.ID.String(), State: "running"})
+		return q.feed.Write(tx, events.Event{Kind: kindOf(b.Run.Kind), Run: b.Run.ID.String(), State: string(states.RunRunning)})
 	})
 	if err == nil {
 		q.feed.Wake(events.Changes, events.Work)
@@ -206,7 +207,7 @@ func (q *Runs) change(ctx context.Context, id uuid.UUID, do func(tx *gorm.DB, ru
 		if err != nil {
 			return err
 		}
-		return q.feed.Write(tx, events.Event{Kind: kindOf(run.Kind), Run: id.String(), State: run.State, Cause: cause})
+		return q.feed.Write(tx, events.Event{Kind: kindOf(run.Kind), Run: id.String(), State: string(run.State), Cause: cause})
 	})
 	if err == nil {
 		q.feed.Wake(events.Changes, events.Work)
@@ -219,7 +220,7 @@ func (q *Runs) change(ctx context.Context, id uuid.UUID, do func(tx *gorm.DB, ru
 // wrong. One that is incomplete tries its failed frames again, as if they had not failed.
 // Paused and cancelled runs grant no leases; what is being rendered for a cancelled one is
 // given up.
-func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
+func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state states.Run) error {
 	return q.change(ctx, id, func(tx *gorm.DB, run *Run) (string, error) {
 		was := run.State
 		run.State = state
@@ -228,13 +229,13 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 		switch {
 		case was == state:
 			return "", nil
-		case was == "incomplete" && state == "running":
+		case was == states.RunIncomplete && state == states.RunRunning:
 			err = queue.TryAgain(tx, id)
-		case was != "running" && was != "paused":
+		case !was.Open():
 			err = httpapi.Conflict(fmt.Sprintf("the run is %s, which is final; a new plan of its shots keeps the frames that are done", was))
-		case state == "running":
+		case state == states.RunRunning:
 			err = bookings.Reopen(tx, id)
-		case state == "cancelled":
+		case state == states.RunCancelled:
 			now := q.clock.Now()
 			ended = &now
 			err = errors.Join(queue.Revoke(tx, id, now), bookings.SetOpen(tx, false, id))
@@ -250,7 +251,7 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state string) error {
 // next frames on.
 func (q *Runs) SetPriority(ctx context.Context, id uuid.UUID, p dispatch.Priority) error {
 	return q.change(ctx, id, func(tx *gorm.DB, run *Run) (string, error) {
-		if run.Kind != KindRun || run.State != "running" && run.State != "paused" {
+		if run.Kind != KindRun || !run.State.Open() {
 			return "", httpapi.Conflict(fmt.Sprintf("run %s is %s: nothing of it is left to come first", id.String()[:8], run.State))
 		}
 		return "priority " + p.String(), setPriority(tx, id, p)

@@ -22,6 +22,7 @@ import (
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/states"
 )
 
 // defaultTries is how often a frame may fail before it is given up.
@@ -75,7 +76,7 @@ func (q *Runs) Start(ctx context.Context, all *shots.Shots, id uuid.UUID, want W
 		host := strings.ReplaceAll(v.ID, "#", "-") + "." + id.String()[:8]
 		hostOf[v.ID] = host
 		b.Servers = append(b.Servers, rental.Server{
-			RunID: id, ID: v.ID, Offer: v.Offer, Host: host, State: "planned", FromAt: p.At(v.From), ToAt: p.At(v.To), PaidAt: p.paidUntil(v),
+			RunID: id, ID: v.ID, Offer: v.Offer, Host: host, State: states.ServerPlanned, FromAt: p.At(v.From), ToAt: p.At(v.To), PaidAt: p.paidUntil(v),
 		})
 	}
 	booked := map[planning.Booking]bool{}
@@ -253,7 +254,7 @@ func gathered(all []planning.Booking) []planning.Booking {
 // farmJob is what is to be handed to a farm for a booking, early enough for its frames
 // to begin when they are booked.
 func (p planned) farmJob(run, plan uuid.UUID, x planning.Booking) farms.Job {
-	out := farms.Job{ID: uuid.New(), RunID: run, OrderID: uuid.NewSHA1(run, plan[:]), Shot: x.Shot, Farm: x.Farm, Crew: p.FarmCrews[x.Shot+" "+x.Farm], Frames: x.Frames, State: "planned", FromAt: p.At(x.Start), Findings: []string{}}
+	out := farms.Job{ID: uuid.New(), RunID: run, OrderID: uuid.NewSHA1(run, plan[:]), Shot: x.Shot, Farm: x.Farm, Crew: p.FarmCrews[x.Shot+" "+x.Farm], Frames: x.Frames, State: states.JobPlanned, FromAt: p.At(x.Start), Findings: []string{}}
 	for _, f := range p.Problem.Farms {
 		if f.ID == x.Farm {
 			out.Source = f.Source

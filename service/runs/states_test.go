@@ -15,6 +15,7 @@ import (
 	"rotanex.example/service/queue"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/standing"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 	"rotanex.example/service/teststage"
 )
@@ -92,9 +93,9 @@ func (s *stage) excluded() (n int) {
 
 func TestARunsStates(t *testing.T) {
 	for name, c := range map[string]struct {
-		from, to string
-		becomes  string // "" where it is refused
-		open     int    // bookings by which frames are leased
+		from, to states.Run
+		becomes  states.Run // "" where it is refused
+		open     int        // bookings by which frames are leased
 	}{
 		"paused":                     {"running", "paused", "paused", 1},
 		"goes on":                    {"paused", "running", "running", 1},
@@ -138,7 +139,7 @@ func TestARunsStates(t *testing.T) {
 func TestARunIsClosedWithItsLastFrame(t *testing.T) {
 	for name, c := range map[string]struct {
 		frames  []string
-		becomes string
+		becomes states.Run
 	}{
 		"one waits":       {[]string{"done", "done", "waiting"}, "running"},
 		"one is rendered": {[]string{"done", "failed", "rendering"}, "running"},

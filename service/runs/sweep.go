@@ -41,7 +41,7 @@ func (q *Runs) closeRuns(ctx context.Context, only *uuid.UUID) error {
 			if err := bookings.SetOpen(tx, false, r.ID); err != nil {
 				return err
 			}
-			if err := q.feed.Write(tx, events.Event{Kind: kindOf(r.Kind), Run: r.ID.String(), State: r.State}); err != nil {
+			if err := q.feed.Write(tx, events.Event{Kind: kindOf(r.Kind), Run: r.ID.String(), State: string(r.State)}); err != nil {
 				return err
 			}
 		}

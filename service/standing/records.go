@@ -9,6 +9,7 @@ import (
 
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
 
@@ -39,7 +40,7 @@ func paces(tx *gorm.DB, run uuid.UUID, host string) (map[string]float64, error) 
 	return out, err
 }
 
-func runState(tx *gorm.DB, run uuid.UUID) (state string, err error) {
+func runState(tx *gorm.DB, run uuid.UUID) (state states.Run, err error) {
 	return state, tx.Raw("SELECT state FROM runs WHERE id = $1", run).Row().Scan(&state)
 }
 

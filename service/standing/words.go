@@ -8,10 +8,11 @@ import (
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/states"
 )
 
 // settled says why there is nothing to ask the rule about a frame; "" if there is.
-func settled(f queue.Frame, run string) string {
+func settled(f queue.Frame, run states.Run) string {
 	switch {
 	case f.State == queue.Rendering:
 		return fmt.Sprintf("it is being rendered on %s since %s", dispatch.Place(*f.Host, *f.Crew), f.LeasedAt.UTC().Format("Mon 15:04 MST"))
@@ -19,10 +20,10 @@ func settled(f queue.Frame, run string) string {
 		return fmt.Sprintf("it is done: %s rendered it in %.1f s", dispatch.Place(*f.Host, *f.Crew), *f.Seconds)
 	case f.State == queue.Failed:
 		return fmt.Sprintf("it was given up after %d failed tries, the last by %s; rotanex resume %s tries it again on every crew", f.Failures, cmp.Or(f.Cause, "an unknown cause"), f.RunID.String()[:8])
-	case run == "paused":
+	case run == states.RunPaused:
 		return fmt.Sprintf("its run is paused; rotanex resume %s lets it go on", f.RunID.String()[:8])
-	case run != "running":
-		return "its run is " + run
+	case run != states.RunRunning:
+		return "its run is " + string(run)
 	}
 	return ""
 }

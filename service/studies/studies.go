@@ -20,6 +20,7 @@ import (
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/standing"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 	"rotanex.example/service/trials"
 )
@@ -144,7 +145,7 @@ func (q *Studies) find(ctx context.Context, id uuid.UUID) (Study, error) {
 // Result is what a variant of a study takes and how far its picture is from the first's.
 type Result struct {
 	Variant
-	State    string // of its trial
+	State    states.Run // of its trial
 	Seconds  float64
 	WholeS   float64 // of all the shot's frames
 	Cause    string  // of its failure
@@ -176,7 +177,7 @@ func (q *Studies) with(ctx context.Context, s Study) (Studied, error) {
 	}
 	learnt := false
 	for i, v := range s.Variants {
-		row := Result{Variant: v, State: "running"}
+		row := Result{Variant: v, State: states.RunRunning}
 		found, err := q.trials.Of(ctx, "trials.run_id = ?", v.Run)
 		if err != nil {
 			return out, err
@@ -190,7 +191,7 @@ func (q *Studies) with(ctx context.Context, s Study) (Studied, error) {
 			}
 		}
 		out.Complete = out.Complete && !open
-		if i > 0 && row.State == "complete" {
+		if i > 0 && row.State == states.RunComplete {
 			isNew, err := q.measure(ctx, &s, i)
 			if err != nil {
 				return out, err

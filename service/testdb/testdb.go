@@ -50,6 +50,9 @@ func Main(m *testing.M) int {
 		return fail(err)
 	}
 	defer func() { _ = server.Stop() }()
+	if err = Sync(ctx, false); err != nil {
+		return fail(err)
+	}
 	return m.Run()
 }
 
@@ -58,11 +61,8 @@ func fail(err error) int {
 	return 1
 }
 
-// URL makes an empty database for a test and returns its address.
-func URL(t testing.TB) string { return create(t, "") }
-
-// Open makes a database for a test, up to date, and opens it.
-func Open(t testing.TB) *store.Store {
+// URL makes a database for a test, with every table and no row, and returns its address.
+func URL(t testing.TB) string {
 	t.Helper()
 	filled.Do(func() {
 		admin(t, "CREATE DATABASE "+template)
@@ -70,29 +70,46 @@ func Open(t testing.TB) *store.Store {
 		require.NoError(t, err)
 		s.Close()
 	})
-	s, err := store.Open(t.Context(), create(t, " TEMPLATE "+template), slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	t.Cleanup(s.Close)
-	return s
-}
-
-func create(t testing.TB, from string) string {
-	t.Helper()
 	name := fmt.Sprintf("t%d", count.Add(1))
 	making.Lock()
-	admin(t, "CREATE DATABASE "+name+from)
+	admin(t, "CREATE DATABASE "+name+" TEMPLATE "+template)
 	making.Unlock()
 	t.Cleanup(func() { admin(t, "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)") })
 	return server.URLFor(name)
 }
 
+// Open makes a database for a test as URL does, and opens it.
+func Open(t testing.TB) *store.Store {
+	t.Helper()
+	s, err := store.Open(t.Context(), URL(t), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+// Sync says whether a commit waits for the disk. Tests do not: the machine on which they run
+// does not lose its power, and what dies with it is of no use. What is measured does.
+func Sync(ctx context.Context, on bool) error {
+	if err := say(ctx, fmt.Sprintf("ALTER SYSTEM SET fsync = %t", on)); err != nil {
+		return err
+	}
+	return say(ctx, "SELECT pg_reload_conf()")
+}
+
 func admin(t testing.TB, statement string) {
 	t.Helper()
-	conn, err := pgx.Connect(context.Background(), server.URL())
-	require.NoError(t, err)
-	defer func() { _ = conn.Close(context.Background()) }()
-	_, err = conn.Exec(context.Background(), statement)
-	require.NoError(t, err)
+	require.NoError(t, say(context.Background(), statement))
+}
+
+// say has the server carry out a statement that belongs to no test's database.
+func say(ctx context.Context, statement string) error {
+	conn, err := pgx.Connect(ctx, server.URL())
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(ctx) }()
+	_, err = conn.Exec(ctx, statement)
+	return err
 }
 
 // Reopen opens the database at url once more, as another process would.

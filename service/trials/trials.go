@@ -23,6 +23,7 @@ import (
 	"rotanex.example/service/queue"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
 
@@ -157,7 +158,7 @@ func (t *Trials) Begin(ctx context.Context, n Ask) error {
 
 // Cancel ends a trial: frames that are timed stay, the one that is rendered is given up.
 func (t *Trials) Cancel(ctx context.Context, id uuid.UUID) error {
-	return t.runs.SetState(ctx, id, "cancelled")
+	return t.runs.SetState(ctx, id, states.RunCancelled)
 }
 
 // able returns the host and the crew if frames of the shot can be timed there now.
@@ -223,7 +224,7 @@ type Row struct {
 
 type trialRun struct {
 	Trial
-	State     string
+	State     states.Run
 	CreatedAt time.Time
 }
 
@@ -234,7 +235,7 @@ type Outcome struct {
 }
 
 // Open reports whether it is not over.
-func (o Outcome) Open() bool { return o.State == "running" || o.State == "paused" }
+func (o Outcome) Open() bool { return o.State.Open() }
 
 // Summary sums its timed frames up; false: there are none yet.
 func (o Outcome) Summary() (timing.Summary, bool) {
