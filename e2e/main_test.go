@@ -35,6 +35,7 @@ func run(m *testing.M) int {
 	if err := os.Setenv("PATH", bin+string(os.PathListSeparator)+os.Getenv("PATH")); err != nil {
 		return fail(err)
 	}
+	defer func() { shut() }()
 	return testdb.Main(m)
 }
 

@@ -37,7 +37,7 @@ func (h *house) life(clock *clockwork.FakeClock, source *company, own hand, run 
 				server.report(ternSolo.Server(v.Host))
 				joined[v.Host] = server
 			}
-			if v.State == api.RunServerStateUp {
+			if v.State == api.RunServerStateUp && r.State == api.RunStateRunning { // once: after that it may be gone at any time
 				joined[v.Host].beat()
 				must[api.Run](h.t)(h.admin().SetRunState(h.t.Context(), run.Id, api.SetRunStateJSONRequestBody{State: "cancelled"}))
 			}

@@ -33,6 +33,17 @@ func Start(ctx context.Context, width, height int, patience time.Duration) (cont
 		shut()
 		stop()
 	}
+	return sized(tab, end, width, height)
+}
+
+// Beside opens a page in a browser that runs, with a profile of its own, as Start does.
+func Beside(running context.Context, width, height int, patience time.Duration) (context.Context, func(), error) {
+	tab, shut := chromedp.NewContext(running, chromedp.WithNewBrowserContext())
+	bounded, stop := context.WithTimeout(tab, patience)
+	return sized(bounded, func() { stop(); shut() }, width, height)
+}
+
+func sized(tab context.Context, end func(), width, height int) (context.Context, func(), error) {
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(width), int64(height))); err != nil {
 		end()
 		return nil, nil, fmt.Errorf("starting chromium: %w", err)

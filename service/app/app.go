@@ -195,7 +195,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	if s.jobs, err = jobs.New(ctx, s.store, jobs.Config{Name: "rotanex " + c.Address, Computing: c.Computing}, c.Log); err != nil {
+	if s.jobs, err = jobs.New(s.store, jobs.Config{Name: "rotanex " + c.Address, Computing: c.Computing}, c.Log); err != nil {
 		return err
 	}
 	if s.sources, err = sources.New(s.store, s.clock, sources.Config{Currency: c.Currency, Key: c.Key, Agent: c.Agent}); err != nil {

@@ -42,7 +42,7 @@ func newOffice(t *testing.T, url, name string) *office {
 	s := testdb.Reopen(t, url)
 	t.Cleanup(s.Close)
 	log := slog.New(slog.DiscardHandler)
-	j, err := jobs.New(t.Context(), s, jobs.Config{Name: name}, log)
+	j, err := jobs.New(s, jobs.Config{Name: name}, log)
 	require.NoError(t, err)
 	o := &office{jobs: j, store: s, goOn: make(chan struct{}, 100), cutOff: make(chan struct{}, 100)}
 	o.Computations = computations.New(s, clock.Wall(), events.New(s, clock.Wall(), log), j, log)

@@ -17,7 +17,6 @@ import (
 
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
-	"github.com/riverqueue/river/rivermigrate"
 	"github.com/riverqueue/river/rivertype"
 	"gorm.io/gorm"
 
@@ -110,20 +109,16 @@ func (w worker) Work(ctx context.Context, job *river.Job[Job]) error {
 	return nil
 }
 
-// New makes it, and brings River's tables up to date.
-func New(ctx context.Context, s *store.Store, c Config, log *slog.Logger) (*Jobs, error) {
+// New makes it, over River's tables, which the store has brought up to date.
+func New(s *store.Store, c Config, log *slog.Logger) (*Jobs, error) {
 	e := &Jobs{store: s, doers: map[string]Doer{}, long: map[string]bool{}, name: c.Name}
 	db, err := s.DB.DB()
 	if err != nil {
 		return nil, err
 	}
-	driver := riverdatabasesql.New(db)
-	if err := migrate(ctx, db, driver); err != nil {
-		return nil, fmt.Errorf("migrating the job queue: %w", err)
-	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, worker{e: e})
-	e.client, err = river.NewClient(driver, &river.Config{
+	e.client, err = river.NewClient(riverdatabasesql.New(db), &river.Config{
 		ID: c.Name, Logger: slog.New(quiet{log.Handler()}), Workers: workers, JobTimeout: most, RescueStuckJobsAfter: rescue,
 		CompletedJobRetentionPeriod: 10 * time.Minute, FetchPollInterval: 200 * time.Millisecond, FetchCooldown: 50 * time.Millisecond,
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 16}, computing: {MaxWorkers: max(1, c.Computing)}},
@@ -137,26 +132,6 @@ type quiet struct{ slog.Handler }
 // Enabled implements slog.Handler.
 func (q quiet) Enabled(ctx context.Context, level slog.Level) bool {
 	return level >= slog.LevelError && q.Handler.Enabled(ctx, level)
-}
-
-func migrate(ctx context.Context, db *sql.DB, driver *riverdatabasesql.Driver) error {
-	const lock = 7_682_263_912 // any number that is always the same
-	conn, err := db.Conn(ctx)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = conn.Close() }()
-	if _, err := conn.ExecContext(ctx, "SELECT pg_advisory_lock($1)", lock); err != nil {
-		return err
-	}
-	defer func() {
-		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", lock)
-	}()
-	m, err := rivermigrate.New(driver, &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
-	if err == nil {
-		_, err = m.Migrate(ctx, rivermigrate.DirectionUp, nil)
-	}
-	return err
 }
 
 // On says who does a kind of job; before Start.

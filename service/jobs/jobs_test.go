@@ -30,7 +30,7 @@ func newOffice(t *testing.T, url, name string) *office {
 	t.Helper()
 	s := testdb.Reopen(t, url)
 	t.Cleanup(s.Close)
-	e, err := jobs.New(t.Context(), s, jobs.Config{Name: name}, slog.New(slog.DiscardHandler))
+	e, err := jobs.New(s, jobs.Config{Name: name}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	o := &office{Jobs: e, store: s, done: map[string]int{}, fails: map[string]int{}}
 	e.On("go", func(_ context.Context, id string) error {

@@ -4,18 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
-	"rotanex.example/service/accounts"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/licences"
+	"rotanex.example/service/planned"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/states"
 )
@@ -43,7 +42,7 @@ func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string)
 			return err
 		}
 		if spend != "" || run.Cap == nil {
-			limit, err := next.spend(spend)
+			limit, err := next.Spend(spend)
 			if err != nil {
 				return err
 			}
@@ -76,15 +75,18 @@ func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string)
 }
 
 // book books what the plan of a run's rest has, after so many changes of its plan.
-func (q *Runs) book(tx *gorm.DB, next planned, run Run, plan uuid.UUID, changes int) error {
-	servers, booked, jobs := next.rest(run, plan, changes)
-	if err := bookings.Add(tx, booked); err != nil {
+func (q *Runs) book(tx *gorm.DB, next planned.Plan, run Run, plan uuid.UUID, changes int) error {
+	booked := next.Rest(run.ID, plan, changes+1, q.clock.Now())
+	for i := range booked.Bookings {
+		booked.Bookings[i].Open = run.State == states.RunRunning
+	}
+	if err := bookings.Add(tx, booked.Bookings); err != nil {
 		return err
 	}
 	if err := q.standing.Untie(tx, run.ID); err != nil {
 		return err
 	}
-	return errors.Join(rental.Add(tx, servers), farms.Add(tx, jobs, booked), licences.Hire(tx, next.hires(run.ID, q.clock.Now())))
+	return errors.Join(rental.Add(tx, booked.Servers), farms.Add(tx, booked.Jobs, booked.Bookings), licences.Hire(tx, booked.Hired))
 }
 
 // mayChangeOver says why a run cannot go on by a plan, or nothing if it can.
@@ -101,26 +103,4 @@ func mayChangeOver(tx *gorm.DB, id, plan uuid.UUID) error {
 		return httpapi.Conflict("the run has changed over to another plan since this one was made: plan again")
 	}
 	return nil
-}
-
-// rest is what the plan of a run's rest books, after so many changes of its plan.
-func (p planned) rest(run Run, plan uuid.UUID, changes int) (servers []rental.Server, booked []bookings.Booking, jobs []farms.Job) {
-	hostOf := map[string]string{}
-	for _, v := range p.Plan.Servers {
-		host := fmt.Sprintf("%s.%s-%d", strings.ReplaceAll(v.ID, "#", "-"), run.ID.String()[:8], changes+2)
-		hostOf[v.ID] = host
-		servers = append(servers, rental.Server{
-			RunID: run.ID, ID: accounts.LaterServer(v.ID, changes+1), Offer: v.Offer, Host: host, State: states.ServerPlanned,
-			FromAt: p.At(v.From), ToAt: p.At(v.To), PaidAt: p.paidUntil(v),
-		})
-	}
-	for _, x := range gathered(p.Plan.Bookings) {
-		b := p.booking(run.ID, x, hostOf)
-		b.Open = run.State == states.RunRunning
-		booked = append(booked, b)
-		if x.Farm != "" {
-			jobs = append(jobs, p.farmJob(run.ID, plan, x))
-		}
-	}
-	return servers, booked, jobs
 }

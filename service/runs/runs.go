@@ -24,6 +24,7 @@ import (
 	"rotanex.example/service/farms"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/licences"
+	"rotanex.example/service/planned"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/shots"
@@ -101,15 +102,12 @@ func New(c Config) *Runs {
 
 // Beginning is everything that a new run consists of.
 type Beginning struct {
-	Run      Run
-	Shots    []Shot
-	Frames   []queue.Frame
-	Bookings []bookings.Booking
-	Servers  []rental.Server
-	FarmJobs []farms.Job
-	Hired    []licences.HiredSeats
-	Kept     []Kept
-	Also     func(tx *gorm.DB) error // what belongs into the same transaction
+	Run    Run
+	Shots  []Shot
+	Frames []queue.Frame
+	planned.Booked
+	Kept []Kept
+	Also func(tx *gorm.DB) error // what belongs into the same transaction
 }
 
 // Kept is frames of a shot that another run has done, and that a new one takes over.
@@ -151,7 +149,7 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 			func() error { return queue.Add(tx, b.Frames) },
 			func() error { return bookings.Add(tx, b.Bookings) },
 			func() error { return rental.Add(tx, b.Servers) },
-			func() error { return farms.Add(tx, b.FarmJobs, b.Bookings) },
+			func() error { return farms.Add(tx, b.Jobs, b.Bookings) },
 			func() error { return licences.Hire(tx, b.Hired) },
 		} {
 			if err := insert(); err != nil {

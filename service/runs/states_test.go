@@ -12,6 +12,7 @@ import (
 	"rotanex.example/service/accounts"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/pictures"
+	"rotanex.example/service/planned"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/standing"
@@ -48,9 +49,9 @@ func (s *stage) beginning(id uuid.UUID) Beginning {
 	b := Beginning{
 		Run:   Run{ID: id, Kind: KindRun, Request: []byte("so"), Tries: 3, CreatedAt: six},
 		Shots: []Shot{{RunID: id, Shot: "coda-060", Spec: shots.Spec{Name: "coda-060", Width: 64, Height: 36}}},
-		Bookings: []bookings.Booking{{
+		Booked: planned.Booked{Bookings: []bookings.Booking{{
 			RunID: id, Shot: "coda-060", Host: "eddy", Crew: "g0", Devices: []string{"g0"}, Frames: 3, StartAt: six, EndAt: six.Add(time.Hour), FrameS: 60,
-		}},
+		}}},
 	}
 	for n := range 3 {
 		b.Frames = append(b.Frames, queue.Frame{RunID: id, Shot: "coda-060", Frame: n + 1})

@@ -16,6 +16,8 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
+	"github.com/riverqueue/river/rivermigrate"
 	"gorm.io/driver/postgres"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
@@ -61,8 +63,8 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 	return &Store{DB: g, pool: pool, sql: db}, nil
 }
 
-// migrate runs under an advisory lock, so that services started together do not
-// migrate against each other.
+// migrate brings our tables and those of the job queue up to date, under an advisory lock, so
+// that services started together do not migrate against each other.
 func migrate(ctx context.Context, pool *pgxpool.Pool, db *sql.DB, log *slog.Logger) error {
 	const lock = 7_682_263_911 // any number that is always the same
 	conn, err := pool.Acquire(ctx)
@@ -88,6 +90,13 @@ func migrate(ctx context.Context, pool *pgxpool.Pool, db *sql.DB, log *slog.Logg
 	}
 	for _, r := range results {
 		log.Info("database migrated", "to", r.Source.Version)
+	}
+	queue, err := rivermigrate.New(riverdatabasesql.New(db), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
+	if err == nil {
+		_, err = queue.Migrate(ctx, rivermigrate.DirectionUp, nil)
+	}
+	if err != nil {
+		return fmt.Errorf("migrating the job queue: %w", err)
 	}
 	return nil
 }

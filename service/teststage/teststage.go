@@ -53,7 +53,7 @@ func On(db *store.Store) Stage {
 // Jobs is background work that is not carried out unless the test does so.
 func (s Stage) Jobs(t testing.TB) *jobs.Jobs {
 	t.Helper()
-	j, err := jobs.New(t.Context(), s.DB, jobs.Config{Name: "one"}, s.Log)
+	j, err := jobs.New(s.DB, jobs.Config{Name: "one"}, s.Log)
 	require.NoError(t, err)
 	return j
 }
