@@ -513,6 +513,27 @@ func (e PlannedBookingBasis) Valid() bool {
 	}
 }
 
+// Defines values for Policy.
+const (
+	PolicyAsk  Policy = "ask"
+	PolicyAuto Policy = "auto"
+	PolicyOff  Policy = "off"
+)
+
+// Valid indicates whether the value is a known member of the Policy enum.
+func (e Policy) Valid() bool {
+	switch e {
+	case PolicyAsk:
+		return true
+	case PolicyAuto:
+		return true
+	case PolicyOff:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PreflightCrewVerdict.
 const (
 	PreflightCrewVerdictBlocked  PreflightCrewVerdict = "blocked"
@@ -723,6 +744,30 @@ func (e RunState) Valid() bool {
 	case RunStatePaused:
 		return true
 	case RunStateRunning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ScheduleChangeState.
+const (
+	ChangeDeclined   ScheduleChangeState = "declined"
+	ChangeMade       ScheduleChangeState = "made"
+	ChangeProposed   ScheduleChangeState = "proposed"
+	ChangeSuperseded ScheduleChangeState = "superseded"
+)
+
+// Valid indicates whether the value is a known member of the ScheduleChangeState enum.
+func (e ScheduleChangeState) Valid() bool {
+	switch e {
+	case ChangeDeclined:
+		return true
+	case ChangeMade:
+		return true
+	case ChangeProposed:
+		return true
+	case ChangeSuperseded:
 		return true
 	default:
 		return false
@@ -2137,6 +2182,21 @@ type OfferSpec struct {
 	Source Name `json:"source"`
 }
 
+// Outlook What is expected of what is left of a run, by the schedule that it goes by
+type Outlook struct {
+	// At When that was computed
+	At time.Time `json:"at"`
+
+	// Chance To be in time; none while no frame waits
+	Chance *float64 `json:"chance,omitempty"`
+
+	// Finish In the middle of what was simulated; none: never
+	Finish time.Time `json:"finish,omitempty,omitzero"`
+
+	// Proposals Changes that wait for a person
+	Proposals int `json:"proposals,omitempty,omitzero"`
+}
+
 // Package defines model for Package.
 type Package struct {
 	Files []PackageFile `json:"files"`
@@ -2376,6 +2436,9 @@ type PlannedUpload struct {
 	Start  time.Time `json:"start"`
 }
 
+// Policy How far a run is planned anew by itself: within its cap, never without asking, or not at all
+type Policy string
+
 // Preflight defines model for Preflight.
 type Preflight struct {
 	At       time.Time       `json:"at"`
@@ -2541,6 +2604,9 @@ type Run struct {
 	// LeftS Until the expected finish
 	LeftS float64 `json:"left_s,omitempty,omitzero"`
 
+	// Outlook What is expected of what is left of a run, by the schedule that it goes by
+	Outlook Outlook `json:"outlook,omitempty,omitzero"`
+
 	// OutsideCost an amount such as 184.20
 	//
 	// Example: 184.20
@@ -2555,6 +2621,9 @@ type Run struct {
 
 	// PlannedFramesHour What the plan has running now
 	PlannedFramesHour float64 `json:"planned_frames_hour"`
+
+	// Policy How far a run is planned anew by itself: within its cap, never without asking, or not at all
+	Policy Policy `json:"policy"`
 
 	// Priority Which of several runs comes first on a host; without it normal. A plan takes the hosts of less urgent runs, once the frames in hand are done; the crews of a more urgent run choose first
 	Priority Priority    `json:"priority"`
@@ -2663,6 +2732,53 @@ type ScalingPoint struct {
 	Place     string  `json:"place,omitempty,omitzero"`
 	Seconds   float64 `json:"seconds"`
 }
+
+// ScheduleChange defines model for ScheduleChange.
+type ScheduleChange struct {
+	At time.Time `json:"at"`
+
+	// Cause What had happened
+	Cause        string  `json:"cause"`
+	ChanceAfter  float64 `json:"chance_after"`
+	ChanceBefore float64 `json:"chance_before"`
+
+	// CostAfter an amount such as 184.20
+	//
+	// Example: 184.20
+	CostAfter Money `json:"cost_after"`
+
+	// CostBefore an amount such as 184.20
+	//
+	// Example: 184.20
+	CostBefore  Money     `json:"cost_before"`
+	Currency    string    `json:"currency"`
+	DecidedBy   string    `json:"decided_by"`
+	FinishAfter time.Time `json:"finish_after,omitempty,omitzero"`
+
+	// FinishBefore None: never
+	FinishBefore time.Time `json:"finish_before,omitempty,omitzero"`
+
+	// Frames That were left
+	Frames int `json:"frames"`
+
+	// Gain What the new schedule is better in
+	Gain string             `json:"gain"`
+	Id   openapi_types.UUID `json:"id"`
+
+	// More an amount such as 184.20
+	//
+	// Example: 184.20
+	More Money `json:"more"`
+
+	// Moved Frames that go to other crews
+	Moved int                 `json:"moved"`
+	Plan  openapi_types.UUID  `json:"plan"`
+	Run   openapi_types.UUID  `json:"run"`
+	State ScheduleChangeState `json:"state"`
+}
+
+// ScheduleChangeState defines model for ScheduleChange.State.
+type ScheduleChangeState string
 
 // Seat defines model for Seat.
 type Seat struct {
@@ -3354,6 +3470,9 @@ type StartRunJSONBody struct {
 	AcceptProofs bool               `json:"accept_proofs,omitempty,omitzero"`
 	Plan         openapi_types.UUID `json:"plan"`
 
+	// Policy How far a run is planned anew by itself: within its cap, never without asking, or not at all
+	Policy Policy `json:"policy,omitempty,omitzero"`
+
 	// Spend an amount of 0 or more, such as 184.20
 	//
 	// Example: 184.20
@@ -3367,6 +3486,11 @@ type StartRunJSONBody struct {
 type StartRunParams struct {
 	// IdempotencyKey The same key with the same body gives the first answer again
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// DecideScheduleChangeJSONBody defines parameters for DecideScheduleChange.
+type DecideScheduleChangeJSONBody struct {
+	Accept bool `json:"accept"`
 }
 
 // ListFramesParams defines parameters for ListFrames.
@@ -3393,6 +3517,12 @@ type SetRunPlanJSONBody struct {
 	//
 	// Example: 184.20
 	Spend Spend `json:"spend,omitempty,omitzero"`
+}
+
+// SetRunPolicyJSONBody defines parameters for SetRunPolicy.
+type SetRunPolicyJSONBody struct {
+	// Policy How far a run is planned anew by itself: within its cap, never without asking, or not at all
+	Policy Policy `json:"policy"`
 }
 
 // SetRunPriorityJSONBody defines parameters for SetRunPriority.
@@ -3558,8 +3688,14 @@ type CreatePlanJSONRequestBody = NewPlan
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody StartRunJSONBody
 
+// DecideScheduleChangeJSONRequestBody defines body for DecideScheduleChange for application/json ContentType.
+type DecideScheduleChangeJSONRequestBody DecideScheduleChangeJSONBody
+
 // SetRunPlanJSONRequestBody defines body for SetRunPlan for application/json ContentType.
 type SetRunPlanJSONRequestBody SetRunPlanJSONBody
+
+// SetRunPolicyJSONRequestBody defines body for SetRunPolicy for application/json ContentType.
+type SetRunPolicyJSONRequestBody SetRunPolicyJSONBody
 
 // SetRunPriorityJSONRequestBody defines body for SetRunPriority for application/json ContentType.
 type SetRunPriorityJSONRequestBody SetRunPriorityJSONBody
@@ -3719,6 +3855,12 @@ type ServerInterface interface {
 	// GetRun One run as it stands
 	// (GET /runs/{run})
 	GetRun(w http.ResponseWriter, r *http.Request, run RunParam)
+	// ListScheduleChanges How a run was planned anew while it ran, and what is proposed, newest first
+	// (GET /runs/{run}/changes)
+	ListScheduleChanges(w http.ResponseWriter, r *http.Request, run RunParam)
+	// DecideScheduleChange Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+	// (PUT /runs/{run}/changes/{change})
+	DecideScheduleChange(w http.ResponseWriter, r *http.Request, run RunParam, change openapi_types.UUID)
 	// ListFarmJobs The jobs of a run at farms
 	// (GET /runs/{run}/farm-jobs)
 	ListFarmJobs(w http.ResponseWriter, r *http.Request, run RunParam)
@@ -3740,6 +3882,9 @@ type ServerInterface interface {
 	// SetRunPlan Carry out the rest of a run by another plan, made for it
 	// (PUT /runs/{run}/plan)
 	SetRunPlan(w http.ResponseWriter, r *http.Request, run RunParam)
+	// SetRunPolicy Say how far a run is planned anew by itself
+	// (PUT /runs/{run}/policy)
+	SetRunPolicy(w http.ResponseWriter, r *http.Request, run RunParam)
 	// SetRunPriority Let a run come before others on its hosts, or after them; frames that are being rendered are finished
 	// (PUT /runs/{run}/priority)
 	SetRunPriority(w http.ResponseWriter, r *http.Request, run RunParam)
@@ -4100,6 +4245,18 @@ func (_ Unimplemented) GetRun(w http.ResponseWriter, r *http.Request, run RunPar
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListScheduleChanges How a run was planned anew while it ran, and what is proposed, newest first
+// (GET /runs/{run}/changes)
+func (_ Unimplemented) ListScheduleChanges(w http.ResponseWriter, r *http.Request, run RunParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DecideScheduleChange Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+// (PUT /runs/{run}/changes/{change})
+func (_ Unimplemented) DecideScheduleChange(w http.ResponseWriter, r *http.Request, run RunParam, change openapi_types.UUID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListFarmJobs The jobs of a run at farms
 // (GET /runs/{run}/farm-jobs)
 func (_ Unimplemented) ListFarmJobs(w http.ResponseWriter, r *http.Request, run RunParam) {
@@ -4139,6 +4296,12 @@ func (_ Unimplemented) GetLedger(w http.ResponseWriter, r *http.Request, run Run
 // SetRunPlan Carry out the rest of a run by another plan, made for it
 // (PUT /runs/{run}/plan)
 func (_ Unimplemented) SetRunPlan(w http.ResponseWriter, r *http.Request, run RunParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SetRunPolicy Say how far a run is planned anew by itself
+// (PUT /runs/{run}/policy)
+func (_ Unimplemented) SetRunPolicy(w http.ResponseWriter, r *http.Request, run RunParam) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5752,6 +5915,67 @@ func (siw *ServerInterfaceWrapper) GetRun(w http.ResponseWriter, r *http.Request
 	handler.ServeHTTP(w, r)
 }
 
+// ListScheduleChanges operation middleware
+func (siw *ServerInterfaceWrapper) ListScheduleChanges(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", chi.URLParam(r, "run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListScheduleChanges(w, r, run)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DecideScheduleChange operation middleware
+func (siw *ServerInterfaceWrapper) DecideScheduleChange(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", chi.URLParam(r, "run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "change" -------------
+	var change openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "change", chi.URLParam(r, "change"), &change, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "change", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DecideScheduleChange(w, r, run, change)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListFarmJobs operation middleware
 func (siw *ServerInterfaceWrapper) ListFarmJobs(w http.ResponseWriter, r *http.Request) {
 
@@ -6050,6 +6274,32 @@ func (siw *ServerInterfaceWrapper) SetRunPlan(w http.ResponseWriter, r *http.Req
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.SetRunPlan(w, r, run)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetRunPolicy operation middleware
+func (siw *ServerInterfaceWrapper) SetRunPolicy(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", chi.URLParam(r, "run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetRunPolicy(w, r, run)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7485,6 +7735,15 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Put(options.BaseURL+"/runs/{run}/priority", wrapper.SetRunPriority)
 	})
 	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/runs/{run}/policy", wrapper.SetRunPolicy)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/runs/{run}/changes", wrapper.ListScheduleChanges)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/runs/{run}/changes/{change}", wrapper.DecideScheduleChange)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/runs/{run}/frames", wrapper.ListFrames)
 	})
 	r.Group(func(r chi.Router) {
@@ -7538,337 +7797,349 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3/kts2tj/4Kijt/ZYnddU/7NiZcbtufddx4pvMZBKXO5lU3Ym3A4mQhDQJcACw1YrLVfs0+2D7JFs4",
-	"BwBBCqDIbrWTTO0/SVuiSBA4ODg/Pudz3s+WsqqlYMLo2cX7WU0VrZhhCv61bJSWyv5VML1UvDZcitnF",
-	"7LWSFflZsFvzM5ErYjaM1HTNyIKtpGKz+Yzbq/7VMLWbzWeCVmx24W82n+nlhlXU3rWit98wsTab2cWT",
-	"8/P5zOxqe6U2iov17MN8dnuylif20xN9zesTCQOg5UktuTBMzS5WtNTsw3y2YmLJ3tjB2/vC42tqNu3T",
-	"4YLZfKbYvxquWDG7MKph8WBWUlXUzC5mXJjPns7ms4oLXjXV7OJxGJl96pqp2Qf7SDtTg4+0Fww+MnHX",
-	"jdRm6Kb2+8F7/odiq9nF7P84axf2DL/VZ9/ae9in8IJVtTRMLHd/Y7v9Bf5+w4imFSPXbEe23GxgjeGT",
-	"hSx2ZM1vmIbPVlxpQ6jQW6YIXVMu/PJvGC2Yakf+dfvME/vQjCA8toJQceH//Zf7iEXJqB5cI7hgmlgk",
-	"Fq3kFTfhCT25xy/jWxZsRZvS+Heltyhmz9ybZ4VuwourRgy9tmrEuJduGl7M9lbgw3ymN3JQTu3395VT",
-	"+x5M11JoBurolazqxtgRWN0khWECZp3WdcmX1M7F2S/aCvD7kQ/CO8Iv8XndbfCtNGQJl7CC7Ji5IGbD",
-	"NeGabOSWrKgi3BCuT0nYL/Z9md0QdieQP8HW4UaTnvCT7YYpZn+9oZpIwT6JthRupjmRCh8nxZKRSip2",
-	"St4otmLqgmwpN/91+eWr77794pL86e3rV+TPT56ef0I03eHYSinWhIbh2Ov1nDw+h80sG2MfTUVBPj0n",
-	"1JAKlQruWJjqbyTOZ1o1LKNpS+izSEzeMqN2Jy9XIJzvh1SfvfqNkouSVQPLW+MV/zltmf19E0v844Ya",
-	"smXCkK2ycwaT+fzpsz9/gmKOd7APeLlmwnyn/AzVStZMGY6iuSzl8vpqRZcGz8uwgQrZLErWbiHRVAvc",
-	"yxtGlVkwaq70/iy/ZbQkmi2lKDRZMLNlTJDwCz2bH37Ch3j3/bPzuHl3vO/Cb+XiF7Y0dnQvtW6q2osA",
-	"LQqOquZN9NqgbPoTag8oEC25AlE1KOkg5SDFc/Lty79/OSclv7ayLu0Fp6RWfMku4KtHGv9FqCAb2Sjy",
-	"Jyrwbp/YPUHJotE7/w2xz/vE3j/cSjN1w5S+IFqSioqd/8CbKnAreNIpMbxiF4QSOKv9BVZ3wffE0GvY",
-	"lFyTmipjL7C72f5qTqjGoxEeSzQzVjXpU1IwWpRcsIvezbgmRcPsfnNDhfucwptovBgmz1+8UowRWpbw",
-	"DVw6m/fEjpqusFHDTuyVs8ShuZQN7qdw4Dw+75w456kTpxXp+Gfxr07PHyek267uODXvj4xx14JkHLr4",
-	"71Kwnb16u8EZYsIO9Z/eegIJmPmbzWdOQOys4eT5JbRK0a5OtEUi5RZvL3iSe5XUfvqc7aQoPm+KNTMJ",
-	"9aHYNqFA7Qvs0oo1fjb8Gq9NPfrVmx8O7uHecKTCP4atkYLVii05aOarzehFqTa/7iu871aEkiWoBzwb",
-	"qT1fK7LgZanJYkfAhhqW1UoWrBzlV5iNYrTovmLylltqzMHLesuBw5i7WUyuyKYR15dNpSeui3Y/4YZV",
-	"zl0zhik7f//XP89PntOT1bv3nz398B+p/V/R26/xd3bfR9NClaK7vbeAZyUHL6uaKu4O4O4AF1Qz2Dcp",
-	"WbZi2h3+oGmm2PY1Xzd2Dj/0xzq33qSy1lTySWH7jlaOBbvhSzZ+dF/A9f+gZcNSoyv4DddcivE3/Epq",
-	"84X7VeqOcEDplOVkvZxV0oj4QRiOp0ekz0ZYJkKa9ArqJS2d+T3qpS7x+jfWO0m9FDgJyQcZxcxyM2FB",
-	"LvEXqac0wh9Go+70A1x+6Y7z/Rv29wk6Om59IsGct7vBy34YSywhrfDF791Odm4PegN8b9kvZcXMhos1",
-	"Mda49TYMI3VJhWDqkUbXgpGVVGxJtXnkTZrg7HABFyzo8nqtZCOKfdNjIRuz/3Cwp8ErInKV2mlUX7Pi",
-	"apEJOojIDDPymomkJaMYNXb2R+9u6aQ2NVZrX9vJKqyBKuQ2fQNUJt3ffyW3aGA6s9CaiJpQxeBes9R5",
-	"wkQxZeC8yJyUdinnuL4+AFdSQYyUF272qSFn9jN99vUX6EJ639UN7oCPP59dc1HExpO9G/4OhAZl/Qaj",
-	"J1SjKGvZqCVL2UvzGUzPwCyip0AVe0HOL4iQEGm6FhI2zv5U1q2z2F9Way2QFeUlS76YNhQVnH8z6x7b",
-	"7+azZQgxuEW3FrC7z5KKJSvt36m324GdmBgMQ1PfCzQuGtXX2gobge1gNyIaOO62CylLRsWesoGFgnWZ",
-	"uw0YbSg/Bv+C4Q1w4v02aPfPAc3yDdcJUzXo0HGneBxg2VfNgt2aw/YtPik5Wmc3962Q5TUTRXeU+zZg",
-	"byzWq7wCj+DK2vyjzdmU6XDwYbix9y4rubhm8VdBEOazilVS7a7Wi+jr9swGo3PSIFKi1Z5E7n7zdjLD",
-	"6OKh7E9bbpm8LZdbreSIF1RzHe/UilHdKIbHESv40sDfjbB6wmqnRSmX15ktuqSN8UZZ31KCaMRSCrTF",
-	"IVawhdAQxbPRPmX88i7rJr2IWUcvkqLu0P77zQ9p/Vdw68VCWuOQsdpeaY+g1Yovubede6ZDzVhx0tRE",
-	"3jCFE2APNjc4iFFCHGexI3KsNbniaRsPLKarpUQlM2qroZEVtueYh+MvKrhDIo9lvwXta9+qETwcp96M",
-	"s6+KkZlGjXvfDV9v0Bofc7HU5qpm9Nrt6xE/KeU2Zex/h+N+fk7+F4FkwA0txw3Y76nUXf/OCg7Rt95u",
-	"iJJCG2ntRx/+IhRszZ09x8c+npnBg9Mbadbw6HszCTU5WREOODzBZBmMLsNF9up2HXtrIwh1m2jcnNQl",
-	"XWZcMFrVJdNXGBvef9QbfstKXCRN3MXWXrQf+9BKCEtqZsJF4wbmQtIjRRWtwfR7WE3T1GNvhFdf2b01",
-	"8Sel3I78Bar5vH0aXLx9XdxoltyRsfLcbngJKR9lnQDFijk5J0aSx+NmfruRJUttUes2wZe4plKgoW9P",
-	"GkLLkWq6Zwyg/IUFnPsQY7AKWkMBj+jcqf8PpuwhvX/qU5OcsJIayG9tvKFc0R1ZhKAgujb+rB8Z984d",
-	"uRt39Ox9IbcpOXCHhXEOrlWFCym99U5FAbk8IdHjFkk5UY0YkV4dCIzYiRl2MmDd0edPpTVAPYOi1oaC",
-	"H+FNK3R9YQFm1jK/YSppRbmQdM9KkUxb0VspWYVhPNLgz88Oxc5dVN7JGOamXVgF3hef6dYlKWngh+7L",
-	"WJl021+WJXrsdsD23JdbwQrIvUBSh8N3WytveymY2X6ofIr9wgXXm/Huf0ZCM9OH/3PPSE3TYMwUIAQT",
-	"HDs75dnAnmrKxMR/vrNKcLlxoaXS+tMFgQfbbb3cSJ0K+PSzHW2AzY3ZPS8rGTjM/aTLQy5dRdV17Lgs",
-	"N4zWDFeIaoN/+TlIh0tKOlJZGGqaw1ZKScUlXpnQ9mJPgMJ9U9OK4e+J2Yu7ueV3TDKhgx3nR+jJr+/s",
-	"f85Pnr97fz5//CydJuHiqtHMmXGJrE+c4hTXV1temM3hPBK6zldGJt+549oPPnN8imtaorQRjaaL1KZ1",
-	"0TSuXXxu0RiypMKecwtGGp0Osd0lbwbS7ZNn7ZTk5e8SLNepuU1Wat6MtWCLIOjdWVmfz8n68Zz8v//3",
-	"//OCLOvGzQ+plVwyraVqHSSrnh9pgi80m3ewbp/Ns8Kw2Bmmh3GJ6SQoZlf3321QrpwBm/hVyPofuENY",
-	"8UlP7omAm+78kmPGbU+V9wIDfQOZmoA+wZN/TigaSi5yL7diTrayKQtCi2JkXKN95lXN1FXYcEmz0WNZ",
-	"wFYkZiMbjSCZbrTBZxLUaFfRDcOO4B5RDvdc1QjBxZrYo4BIZV0VMzLqIRulrzS9YUU2NtH1UqxZBWkx",
-	"NKmXdoboDcM4+Ji4gVeFqZMztRLfe4CNnQjAAEnhDBJUcFupYM9SM7unQs0gAmIxTcp4J6TXFfEJru94",
-	"l7diZiPToVdlT9z0JPq8pksbYrAwOJ2PxoYSNtaLSz7g+bMoiEVKRm+YJo8J5jsOpEhw3DgJGIyb+WeF",
-	"903PvXWI0jvY+TSIdb6hilNhXpDlhgrBSk0AWYWuT/Dou4tXa6GuirERPlXltPH+JDro1H4cTGtejbpJ",
-	"f/4qAET7EbsbuSelJu5LYdQuYV1vqFqjMhhlgeQj43S3Z3an9ifThlc+LzwhnJzGVPjkZyJjbEUBVC3i",
-	"Ro28cKEhl9pz+d85MYr7D9dWswn4tKa8wH3DvfoREvP1W6qj6JA9H0LUFXP3BXxobS9neHn3IsSmQray",
-	"zWmumJ2vrVTXM0TEmxkafHCddnhSqeoNFUlPBApC2NB0YJwIrBzDFNGUF3P7eu5sJZHPNlZbfwXuOCLz",
-	"rMZeUVWlfj46pDItcplFpuRDmsnAiDWfIXiwlQQzNgcdXAyAWLGPAnA+IueSv2G9W6mfhy2XhwLCXk3n",
-	"dRcATbwq2WqkUzxPH/KqEY80WdL6BZGi3AWzQzUuoucQ77Dnp+qIoQDGHfY/7JUJKagkeBx3OVhM8VZH",
-	"nXCvRFdaM01LwKN2TqKirAK478uDarIKzS7zYaU2FMzB18lJtJuRpFDfMJGNMI+MEVPnAI2PHuPyJlco",
-	"G1juI2pChRjseKM4pOxQ54EuB5Xn4nsuSuMCo2jrv8srxAdTgB48M6zEPEjFpJfs1hpPa/bW3au7cmNP",
-	"fGtx5WzX8aGPZEym75eCMobnwQ/cI1Kv9tou2sSQBKIFBsOtb364O0w1tf1L2ojlxtWyjI/GlYwm88Rg",
-	"I1Pyi1w88ng6jcYR2ABoOXtxPxDAGMS5TKkVsNcWV41miaDA5UYaV79BIUtRnNgLScmX1v8CK66Xx4mM",
-	"ayELB5CPaykO1+/5RHMUA3qWjN61ZsaYFwXbblqZzldya71egNfPPdyzHw5orY+98oCr9ebXaTipoDDH",
-	"FQngPF7hCXC3E+q1VC55gxACqeAQclU7AjGTfjmnvMyHvX3f0xcu7RXmD+UlbJ9gjdudfyjWaRXKX+Ui",
-	"ccAtl6w2SbjYhErR+0ywB/suwVZ3QmSPLw7OQDjcofqoqrgZbZ3N87BidluzpWGF1S1gvUT43ATgtqS1",
-	"9tiWEefeRICuc7f2oxh7rl/QfqkaK5U+x1ZcFABCn6Sjh4xHf2ROgR8fdK1qJeUqOcjoyf1R/qthTcLt",
-	"+6tcBKxPjIiNk+jOmEydQ5dNVbECI1JWg8HGmzsssHfTuViWTcFGxnnHO5higsV5FwdTG6om4d73gM4u",
-	"igBGJoiWNdEELXca/4ZFcVh/ucLPNqwsZn7W8SPFfmEOeanYygUSlqV0d8E9BKfdiR9zylI1Cif9MAC4",
-	"6OMCnGkcFKxHPAe/uA/edjIa7Skvgh2BihVVUhnjr1PhLra8zmzi2zTWl91g/NovDkJXVQfOuqVKdItA",
-	"oukbBZ7Gx8zdAN2vcFTpF0zFBhyoNh0AYqVm5JqxWrcwkw4OZE74ilCxQ3+wkDGIagxOxx6aSspqPEYS",
-	"YJVAvDDxN4KxYgIUM3pC3x5mDKFYjOiKliXTZhICEG6drFr5HhCQ9k7BsLFP8TQTe9MXvdIeKpHR5WbS",
-	"sOQCvNMMRH0glBeSLskYHm5ApTPJu700KtnIsoAaF4m0LvunhC7ltnAZhvtCFXlZThELw9cbk56hmxYP",
-	"F4IAHOKvekMV1n3Zx2EoF0pfKWxbu2sg8LviZgiWtf85Ej4kvOyQ2k6UIUzaOdFLHXCjvaSFB7Q/fnfI",
-	"ps5hEv0NWkmPxLTzqI4iiSTEr1hPB/TVSCyn+RDra1kW6HBOiACseMn0ThuWsQMVY+OXQzDjHcJ9Adwq",
-	"bmj30M1l0sKl7S3boSRf3Xt4vdMji2TY37UhEJeMLZdUY11Xo6ZBPb1/MN6o97UqKbMewYOgfPtFZrGp",
-	"7Z6VeRe75FECpwbL6ZeagQF1m4Ze3iXmODXsR588+yx9o4MRwSG3DmTjEq4cqqCNTTm/CllReyUbT1vW",
-	"1WxZb7B113JuhTtyU0wA4Tw+gGNqM2+xzdw1SLPv9AUzlJcZhMuoSUbLmk+IEn6fyhD0Xip4r3Dn7PCP",
-	"UTPYvsWRqwUjGUwWf45Zrlbs4W4/bhKpb2oPmoSxjA/yXmiMyg6JYwg5HvB/kR9qmGIhUTK8jR9/gaYf",
-	"gsV9IieCs/uRzcl2Ix2cnBuipRTWkoV4blwRd4jJwdcB5MIVeWKDcW+zdQh4KnZQNsw1sT/OF9YeAYt/",
-	"X73XdWh72s8tspuDuZMpv8Ip6f7KEzxNheVKaUZNBAQCRvNZ2Iv3WEcSCQWQuauVVGlP52cu6sboK91U",
-	"gWsSrCUntkwxUga57cErk6H1imudoQPgy417RgW7EYo5NgwpLbPxt0Ov6AuspiVtHLi1c//Pnh7Q0rCW",
-	"bqUGZeRl0CE9TQ2znfBnYcoXrJRb1A1LJhhZga2LK6EhoWJt50mVsu3ypjN57Ea6yMMksRucJX/T9Ayh",
-	"kE8x3j1gb4R9i3yT466tlVwrpnt5pilwWs9uiSNMvq5Mndd07WKZ/oxsakDUgc4X9mRMHYjwqyvNmJiQ",
-	"eJ/MCZSsEVCUi65xFin6OIqewS/B0O1258uJ8rsK7t7gKYBXwfVNCljWBnWQQIQCYhiHBT8BpYQxVcTV",
-	"UKjv4qX93bKkirlLLkRTlqnzrpPx7bMNOr/WMcaEGanojkAEd9KcZDXs13azO/UtV05lBNtnnLbdKzWK",
-	"Y0ejpMi/bZKRCLEX+zVjAIVmRQCkWRvEwTb2oZc1W47he7q01+15Q/ZDLyeRaLv9NWwCxCRS+3440ya1",
-	"JmQrVZEMyS4Uo9dX7IYl7lb6tOGQx5nYbrpZbkJlIhqWrgxvShwSYqpp+Ug7CfPZlvmwXG/r8crxI22l",
-	"usaVNbuaL2m5Xz95h1pa99y5mzE/9mSBnufdSxwG2YrwQ8FTbrpR03S0dADWSHc90rk96sI7JSin0Djw",
-	"omQTgSq84t3c+AB5ou5h890DU0s0aFjshShh7ua483Ib9itPHNTD++cCOlsuCrkdWpJpSV7EP425di8k",
-	"4OFQkyfKQdr8q+Sm5htvLY1kyxxwJe/p7Y1x3WBY2Vc5QmDkK4d2OHZcJJxFv3/YWgccxm6XZaP5Dfu7",
-	"t4iRZHywTm0SgGwsXEuKK7q8quU2ZTu8tpPXEhioRsCRZ/XyAupTdy8wWOF4ubkm9j32TYsJqB5Z45k9",
-	"Uq6sBkrMdnihCVJhNefVqPJPV1J1db3d3K2sqv15SqqnQOgOwLf6MC0/M7nNlI4KTg7bfS7lNVA1yBWx",
-	"C4qiAyZyHJfzxtRDBOeyp1AnWj5ae6FCH3k6hBBYHJcdMn7dOTpBWAtn27BbV0o8q6Q4WSk+BDduL378",
-	"/OL8PH+mthee/yV54T7KOP1qf2O1eR1QXX0wpqP1ToG9/E+iIZ88PZ8//XSgkiZhQhY8+J9HOkB9ewg4",
-	"R1vuVHiX1AxkLIEh7rgxVGsTbNYJQZ6hNB3rYQPi2JBz0DNoofGBI6eoKlkkUqlvmEJ8E6Er4zhjUH8o",
-	"KuAIkivnL7yIu0VAbY9zNTzaR8YER1EyEyAMTm+mmUCX13SdGNzXgBUvXRDESLJgZAWMuK4ezkO1WoCR",
-	"w4XIrSAF19f3C/Uvmcj5tI4OOKtf8jIUHUlZWh/PInEgtdgN6M0H7NAOqzC8ln9KEMJI4qIXzO6+t9hL",
-	"5A+VXdhS7pixQwD1s/MpEdQ4oB5ul56iYp0KqE8q+7IXXy18hPD+JXF3p1jMp9AdhHTaXZWcEOXFqXwr",
-	"t2lmITGuQdG+uxbVmikkFe68S0uAE01BZ03y6/5WpmhoG727ykZbXW0uApOxhjDgkl0Md0RgZJp4Zf3m",
-	"o6DYH0DYPLmFgy2nBZLy4iqX9O5EbUcE77BliIuZ2eMRCmRwQQajcHfaFv5H9+ZTzMSh3EkQ/JjedPZF",
-	"vQVLh3HNvRSnN0t6R6zMd82UJicOIZ3KzUhSSAJM1ySNbh1gysxz6O1GG6h+JnNov2+wXGziochujaJX",
-	"mlFzNYFVJFFwLQUjcDNib+bIZQq6i1hT1w2YQO0jc3HiJdDfLBjZcOVJDV2KY9iL36tqLSV1iJq2sM4V",
-	"QZ0M0DPXUpZjIzPhRSbwS8H9QwU93iG1pn+nBfseeg/sibBmS8XSUmX8LwaRVnBRf2C+0YG7e3JMnvd6",
-	"aiMfT2g9ZLge5BLr48Zfvnojt0jL4CJYkB6mRczSi3nDbjqyfSG0TpH6OABE9/Dp4Jw0OfT8CEIsYJDE",
-	"uNuSCivdCrBZTp+7UQxhTh2RpU/OSkHoDVN0HXOSxree34dEC6ajTwCWpllwrhg0SwPOMWIUmzo9Q9m6",
-	"z3f9cj67d9PvN/ROY1yngwFW1zITvMMS+pN4yerlaV0xhHNsgJa6ZCF6se+RGbpmg0Mbg/cfxK37CU5u",
-	"6zRjFxWEVkAqhNlSTR7/5enpk3OABodIjv8oIjk8+d//BHrDx/PHf/nwp59+Og3/fPLhk/+d5Dv81sUq",
-	"eiPAppDks0+xfIWUzD5Ez0nB19BL8tHpozl5dPII3PJHV4/mYazaUK5Ozj/tjc1zL7r/n16dvHt/Pv/s",
-	"SZqG8Vu2fdNGCaZC6Uf7Gu4Zr3kfajWqRxY+K7WwdviOv3PC2LF/7n7IpqQiUAxJ6RATwKiyodjPhdDS",
-	"ap9+s17w/OcRObsoiAu+9IM7wNhOrlmdRktSrZuK5XrorC4IEjq0jRN838e5w5Ny5DAC8Mopeen61WAv",
-	"FHtr3VaItfSSvnpwZDA7alrZX8xUvw/fi2+wr1TNBIQaUh2LvnBE9GgslWVnTgFg69jxJ/FVS7HiBUtS",
-	"kYEkaNnCdHwzHgIs+oTdMLUL/PheGIBbl4olm0Pgzk4x1aSy21WXdHmNpNC+VVR8Xp2fPn/+rNPs8VlC",
-	"/60lLTt9jWO22wEC3JQRKKS5cm3E997+W+kzHQY6LTGqSt5z64Zmtk5trssWhIRc422MEXFWxrdXssc/",
-	"GLQvCHXUCEiirf36B/pGuHis1L7hYkwsq1ZcKm52h5vduuswS2O8Y+/WBlOkaf5w3yi1nQgTF7fcIQ+Z",
-	"zCm8wa1vH6AdFSUH7skL13IEK91Qrzm+M+QUCTxChxIRE4YIKLTRB4Z3QPqrVXHh/51AldldlumyvqGq",
-	"7XjGK4h6u7JMt4u9L2d1M9E1VeyCnJ8+hiZfxDABMd14yx4wyOxTXFVbwuz7Rspr5/wt4MxHTd34XoKi",
-	"o+Sodq2mXe0v/zW8jOvPBa2u4gF2A7CnqeaxUc3ifiWpnmMhKXSxc/3GeiBCGVET33FVnxxukAlykzn8",
-	"L0OkZkp7z+Bd9uQE+oY53QLSu6JWmUtFasVvqME+/XbRtN50MfBPOmbMHXbHCCwjvmwezZibI9MUu6kO",
-	"rYsh9V3WiouA+h8qnOvpvW56yx3WFS+KkpFkC78JM7cZEQkM4QwXqxpzreMf7aqsCVPoATDRFH6WpCA6",
-	"jt+2ZywiC6JuM3itjfSCsKo2u7nnjpulfKs9UWo37V9iPfxkXOPObvOJMLk5md0yVk9NgSGzou4cw4//",
-	"YuerZ4q4fu+YmPUsemTVKOzuoTgtyYKtuegoVHRV0txTfZ7ozhg+nSegsEVUnwbnkKelC897cpDmas8g",
-	"fHz66bP5Xq6XaCNr7Zu9MMLsy9vHghXrAi+BBthq9xLiHBvqetxgc3JCa0SohxHGJuvj0/MnA/x2k7FB",
-	"8MOMdISo4R0gKKnWvdaLuK25YvqFO5J/kVy4PpIAmaa7+L0//ezZwbWZopZEWmtuZGXPnm3LyZQuvTqg",
-	"lJUsD0a+39prMvAs+H1uJUBoP97ZMtjXNNpVc6Jr66h7zmzUfh2T6lM42B+HNujQ/kJzKcDg064DY7oZ",
-	"/71XvKK3V4rVbZrAb+BniewDqIdA6jdhRPYpKfKmtP7D8dxZ8YX5S2Vi4c7BtiUVtrvzPaasJWlXhjt9",
-	"A8Y6LA8lkBK2Vyo7Dd1FATc5snHPzx8fXQV1T67UNvgO6FZGAPbvUnIV4w6Sbc8gsaUvIh7BR3ruG0+3",
-	"QWXfka51+zz1Uapl3EFTFN55qK7Gw/3D+LMzdwzENi7BA0C22/ecDse5GoHM/S2w3Ss2nh6Si6ViFdQb",
-	"dl4mqW7GV76BsLogyIbedIKk8450TqiGs8oO73l4qAea/DpSzBELeBeYe7rlxYSmS5qZpk62EcWkIBUE",
-	"BTBqp+CCdYM5PFTQVjFXdM18LCRk8fSmMYXcijHzckRUeLyw7Vx5vv1YQud+341j/IwSH0fMbezLZcGO",
-	"wVfIfx2LS3VF3r1D/6uXJ0+efdYaRCXHoCC+7HwcTsPe2o3Fvdl8IDsTz8xEG3HTiOte7VWU4jo/eU5P",
-	"Vu/ef/Y0ndU6lF+ChNkm5VkfMEKzqzAFH0Ehkugm0b1pevpUinZnxW/TpJxvFKuhqFkUJHSXG9XHhmaR",
-	"XWUZUvJGriF8PbKPqlTXIwFXe9m+W4eJcgMLN0tOEp/qCbqswd0j0U8OB6LvaXK6ISbf16U7exlNzO3l",
-	"8oYu5QTO7VpRwOrFtqCWL3zBMEShBzODhzv8u3qa8RoUIW+uDidpBm/SPYO+3zCXc7M+RMWY6efmgr0R",
-	"UngAsYRgiGsva/WYbxL8ArrHtJAT+y46ipMdBjZOYISW3qIblBOX4s72hQBf1b7e3EXk8QNMck/Grt4B",
-	"Gq0YnUSXO4ilXjbqhl3JVXqtQTq3G6kZMYoW7ESuVgR+4iIk1PU5las5cFa2rEuFot3s8H0TWqE9enKk",
-	"wKEXVbTrR0Em9ehM6tRuqD4gmOhw26h083cMCbatedvOy4129SErxaw3bt8FJj7OAUHnXrNRsllvsG/Y",
-	"6CK1bDnkSDpsXtVSa77olaz3cj3HQKfmUKn9gaO1PNTQGioLof1ejCbBmpsIbuJztQjeQPIGa7d1m/6P",
-	"mumopi3ZZ2JlrlwKcGTRAKKOE/eSjdG8YPdtdeNbJkoNG1rXTEAfQ+cCzKFDFUJsWkiu3vMgN732vhld",
-	"AswufyrkUp+hwOnTqvgkBWFzedbMvVwSdvztMlWA2MAJNRyk7bmBgeqjpuJbN3nK+XyJ6P4PaXtnYqHf",
-	"1Fy9AeYep0Bbrd4m60cSmmAie//Br6y8LXZtL45RM4Mp2VcZwgAHzZ1CIz+twfR81tTWSJ68lD/Azw5W",
-	"CHNHhefaROEyh4GGSp7IaOiU/3hKo+CMwPmUs2pfAbJtX4XfofRgHGU7XDU8msSJAlHzMdMMpnCAWI25",
-	"etk+c/Riulk7tJJuIHM3/PZZufd/7czlZMfJtC0u8WRDAxz4NjeyYnZTYfmqM5cmFVz1ROHx+fiin2cT",
-	"rn1+fkdqhMeAvn0G/31+nmYbOmjupngA7Y5hPk0riDasbrlMedWU0KldzzGjCwg9z0nQnoWRwSbssriw",
-	"QNefG0lf048iB9N0sBCDV+wSMnEYjU+Sfl22r9O2tXPZcSSeBNaOG0hWsbij8YYWZFlKnaGGtgeovkpl",
-	"pH50/p0mVgSNJksrqY5pZ8Ihxnp+z0BQbhL87XIjTdiBqQe3UzainDm+2g06uNR+VSIt7bV6pMid4kdp",
-	"zamMY2RyvCo8diLH3vctozpF2PZgB4yvahs8aHBUKcaJIb2hWMUKnjJkLrlYlyzgxOMkb1tC4xrnQvQE",
-	"8cLT6Eze2sfvMqagMnkKSMCqA7q+5MaU1swbbWvZO9M1y3fZnCRlThpSNzvWrfJNOB1osu0ODLMWLWtO",
-	"Wi6DjegB34BIB5IBIDS2avLEYe47PnIKBd4LvCV4PzTvPczVx0G+v+DLXM+h4xRMO86RkcESKIweW0w0",
-	"1L1rw9eb0Tcq5fYqXz/2/DxusS5XxI9yXBuYrUj2+ReEuhb7UJsaKh9Gt4qJe/SHou3jNc+6I9NdrxjY",
-	"YQUDbY13J1jbmhmTfiCluR3TOq774o0NZ8au9MSa++kd4Pb5zjy0ZMoKjCcatHrINym5w3KBd+ibDUXF",
-	"72BEuTu7Nq5hpgcK2ruu6d5iTdIFv5Hkxn3Sgqgm31WxVekpiu7eTzlqGJbAlpSMqsxXk7BJYbA5kJKQ",
-	"5goBG8mn5WOwVGXoJtLTS02MLILXCzeJR9FOzODcv3LHzmj6hESXyEE2atfELsX4lzc58wIa9X/qanMh",
-	"zQm8+QUREvoybKBgBOj6d8wQahBFWrAlL6DFxJxoSYTEIKiuARIcCgOBNTGuKYum2vX0C49MTvYBezjf",
-	"WirMcXrh2sqsTEsBbX0ZWmKc3fp0viey9EdmBwMq7C4r2zJJiLR7titwtwEJ3Shg6bY3DVkl1na5JBsq",
-	"CsiIWLP6RShn10hyXEnFoluQ5UZar9zb24H7XTneaRwUpL+3aautjUT3W435pjZ2QLDiW882oVDbpIq5",
-	"QyZxq2RcDBACy6HY9YaWDQt4IKaUVEMEue14EpvJ8VD12pJefvctcfFqazZh3NeKtD1qELhSUzvxBmry",
-	"EX7V4T6I9guO9pCXhkOZ+9GOSfS0kdpEA1ZuSjYQPYhZAoFx5WJRUnF98IiBb/3twxBSo31LDXtFVTEd",
-	"l13wqbxjsZMaI3RenvzPu/efptE5E7hYklSkh2ClozGzlCxlAZmGry+/I0+fPP7zPADuIc6GxadLaBBo",
-	"f4hTpLsY/KfJqh7D6oRX8A9ZNhUjBdfAwajnZLFzG5VC9bBaM8/uEfvFUwrzneE5ykqVq9XdFsJZefb3",
-	"7wZrhZ4lwFeG3t4tQfiSKGpYS4Fwfvrk03lAstCiwHbVrrAFO25nvfDk1sG4RjLmnaHhn+YVTEro90eO",
-	"g2gJ1PBm6fdwvRcmU01fSVHuMg0+7D64WiTzdq9DE02frHv15odZuj/G8nqw2G18+LU3BEZNo5i2W8o1",
-	"bq1kwS7Ium7mZGn/s9ktVJw6bSdskBS0LhuoiZiW4MRGo4lCePs5oa63D+b1feeAkovrTK8LJEjbuxt8",
-	"Tgy7xXc3Ev16vF/yVlE76L4dsHMhwj3wV8oW9bUeBzpB9ak1/USnxVZDGczDUF/mG2QOg8XzzTJp1CXT",
-	"23GyMSdydRIWoETqspPSl5FQl4DZNGBcLWhxUvOlwbvg5J94/9G3/U6ZgaVcX3n76lAlMkDeW2qrQV3l",
-	"r0NIhzWi4wjg4YZ9bW/L8ZDdNB2of3xSVFxVmx/XDWfIYm1FgxoolKNFxUXo6JIa69smBaYsWSqEvQdN",
-	"WNK6BSLUVGtWAOxrbn2CmqklE+aCPDufk7+cz8njmJm6I131PdAyvooCML8AjKnoDsEzjlsooPq0vFpR",
-	"NQEJ6Lt+Huy75xqE3gkLOCkS8bYRYwqlEuXRLVRv3Liwt/74y29r6NR/NRWxZ9fs6he5mBBVoKr6q1yM",
-	"aPiy2IV8L/Hh7pT/992KuOTBqBYxo3QtAMuyBbeQs3ZTNgmqfiSMWQJLBigy3Dha2s9j8NjB170XLelU",
-	"mQm/6y53pucaRDY2FIhfBBdrIuR23GTfhQlnKrTsbSOmwMoO3Wojs/46G/N7bCBqf6Co1wB5NOeWctNC",
-	"N13ozbdENdg3wnqZgm0d2tCFMBDZh20cx7OnXPpBjYJt1Qga941Ow2KmAF1O1++JZBttbQuwoixmfKzs",
-	"Edd2Gz2lZDZ5rDsNv5+rkTIf6T7Uj3z/J9DTJrnAzgpeM6OJkBi9a6kaqG9PdpSm4RWjYnT6aSqLcdzX",
-	"svuKWOqQVALetIFFNq7qvBtg26+snphl6faFjruOABoamPQ3rGiQJNnZzVGDvgjEFJbxYOy5yz/ipCn0",
-	"n8ZRZQTyGLiWt82DwFpa9XnP7mRZEc1kJqFCNG0jAyQXK0h9KYGvsvEIqymJTueDTkLRdgSspeFW2FoB",
-	"VZ+9L8oTdF3VRtY1/pth2sZ95nNLJ34kSZ/HXfkA3eA6DvuEhKwT+NDmf7CLnD87021vpnoBe9iKuP1E",
-	"vjFLHm2VDamPbegRt+7oHHi9Xh25udlTWmhLAfOqg/AsqViyEnWWnaKSGVef7P+REhxsP33JFE9ijbuF",
-	"GXdDai5ZqXmjM3c6xLbb3sYdsun6QrvDgyb3dk6KaGpKdO+GZw6RPnXz/nvlgZiZVndI1JcPESU4BDa/",
-	"3ndOK1mwdH7MRZzuc/PQHO7uN+k3zvLU4DS9Uy7bDuz9ROA08orOrpjSLk0bliRGwMoiwVx1YEsneodG",
-	"s0GxwqNaZo7kjCxpycX6jX1qQrki+8d+iDaar2Oh00Zc6yOE43+QFd8BfEPLgz514vFxntsh6rvkbunf",
-	"NkxRckUYNRO6wPpmCbkubod7XfF+Q7PxCR/XScEJnGtCxXM95i+ZTjekRkL5fQMRWN1S9FBAGkTctBIu",
-	"oMELLd0nL8hjsmiM/bxgldQpyRBymwmgDtDcj54XF8HA8R/KALfZ9i9/eJtaIdH12+5CnNbJh+zd51eZ",
-	"KhL++uW3L4n9qq15kDWDCA1U6wKgxLU6ODAdEU9bO5KOp/6ra7IEc54UHg+uTvgReaDsQxVgpW1R3/ko",
-	"24hxFInqRrqG8NbwL6ZEqzMd5KNRtbfMvdVrnoT8XZWM6kzOIdM1kNgTbQFxmQKbpe6fI4sGOEAdz9EI",
-	"jV6wZUkV3nAkjpqbKYi4bPfT8U8UbMr44ikaGTeBzo2Ts70T2nH6N+jOd2e52klxU5wVqBF1eqMWfmqG",
-	"5C4FYJNmKRQoxZWDeciDnYxjRGpyMeT7hmqC4pnYq2K5ZHWqmVSAO2CxODQYADoQ+AEryGJH3MkQ3vtA",
-	"qv5wL4e2D2yCh0VWdWMYcReF4E/VaNPh+99ys0nQmO7n63E7JFrm4BeeMcGBPTayLEKJZJtRn0KYOX0X",
-	"uM5GHT657mD/m8mKGauv7Zw4nMacSOHp52HwEFp2wclBVvmVW/ZMd7HA29ESSkRYGHxMaC9b0R3IzTFF",
-	"JN0M+flnt0/2lnwE31YbLmrJd5/8+bO/jOFiHVoU19PNp8T8jByafC7qJrkXoZfugmleuKZcgO3xO8Dq",
-	"e/t1KbfRtytZFvDI1Nw/Ozz3icmPUUxjOK3Ktq3eFJ7iMdfKxlzJlVuDXNxIkzq0SUbKJWfbFJL55hSA",
-	"pgCOGlUAKNgZy0YSu6t4F9ENXZSYOrFbaU5KqtZMnYS4RZjp0EE5uhxq6LrXxw2WrVCV6ehvhHZMQf33",
-	"wWP33WShgXKPAI6aTagRRxnjJYsED4Aw+lFfAKeS4B2fsf4ftGwcP1ncV+yRDj2VUqA9r02TW/x7hIqD",
-	"xdzX0rgzQydGWGaEjnbBcwf6e7io9MG+fpFzONhkrtN37Kfm/PxT9l/k6emTMYdliIRPUZQZ5k3XxzpE",
-	"y/MNrZOGTkj+9TnqrtP5VmyKw2M2s1CK4qpXuAF4L6QzU46OQ07fDRJyCXiPoGeiEIV3oAEOVaGiutsz",
-	"vvRoFyhSQcwWCCGEIuG4/kUuogYrUCt9uPN0iOHclW1JMNIIbkJLJYDGu9IZq2JlQXfzAFhHu4Le2rlC",
-	"Xw5HcOX4y1PJdNxrLaiU8qJFcFNB2C0CmwHbHcDcFdeaJ6pR4JHZZ3G/q93DHGm4UyotDe6+oUH11V7X",
-	"0UjAIJ851Sec2NPFF01eAcowqy18hzrF8cXGUh9tKTd5hkjtu/3ACnP7l3NOkZ3MF0XsSMFHI1Z+pCmH",
-	"Px1HiVZgPvP8+35fx/vvQPWHp2Sqaqp4ku9hQTXzVv6+09EveWfa8MrhZfxw3iXRxUdiQJzUxB3f9l5N",
-	"3Me65ft93fOF1xEv1v1a9Q9FHz1Ntyv0OA7lHAVMILQngru7MhJ7+mhf2rCV6hoJ/IKWznVHR3QGspjZ",
-	"a8bmnAYxNEgbkWEd4GZuLeQS2shbu9aZF/oOqa5eR/Oh6u1WEO+34KyktZ6Qg2q3593X39od4T5xb2XV",
-	"iG7f/qO046+o6nFbDzRvtLuspGIJ+idorncj8v5tOm/EcQIBCSxaRWgjtIvg0IUxRiy2rB/jIKRhW4y4",
-	"2AeIkvuoqSpWOFH2p/iYXURvHLPJHarN1pQLjSjaMPOdndmvTsNvoIhwYSes4rfDRH8ZEpeItmX40GmE",
-	"bupaKpO2rKnv/eRZaIO9MN6KccpmkoTnFdQbqwNBGwZH3mFDsMfLft/J/Nq25BWH0D8RLUOuaDYyxCYG",
-	"aJ1bsveqG2Pqi7MzKwz2T23/tg7uW2moYLdI2kJqJY1cynJOtN5cnJ01mqn/03qhF3ZZsdlgwl8oPVTy",
-	"oKM9or4Em+8mVWNFd446bsGspQ6AZZSiuatdK0tXGT/sP7mC5MFkqi9c/jCfXXOMM0cwUad1qKqSewHo",
-	"CK6gcj8XbHlyfiDa8mwgqJZhyPdVwt7VWOxgJTuOfdT2BEIwMK2AJ+wEr2p5o6DT2B2J6VOjv0uDkoMy",
-	"BRGCO8wHRpw8D5hXAHg3UvJAiNwN6SF7tuunjXlxjVQJBweK9KhX1SLZgpVX3FELA+KzfQQXpGJrCmgw",
-	"+0aAexiOB6VDKSDFTviTWqdOplPaxvRyRc6tBqmkiuqeR7apn9yk/tLI5fVbVjsKtzsUYfY6SbMtoZ6S",
-	"H+Td29rUkV0c9E1+kw5JKaaXw4yYGE49lALHq/p6ZUKfo8HWRVJc0eVVLbcdOHUUyAgqaTx03UcnE4PJ",
-	"w17SFZ39tjzdAcegrnZ2kvsmqs85AlzFkcGnYldSM7LdSDSIsWzAh6krKPDxRSJjOaLaqGqGVf7SKGaW",
-	"m6FXS7UT5Y60J+WiYCVAAgsr059vQ9qtNyXW8XVpLkrMruZLWqIHcUEenz61NtzTc/K/yIbRG87ugq5s",
-	"cephGGHO0rPVJAkbPOg6uQnuVKaaDsDeoepnZAllVlqTnYmHC8eaYvcP/NW44rFk017fgrKtH4tw7oMd",
-	"fWEARwFnwGo/BDojnqJ9afIMAPtpLG4N8sMp1C/8dYOAwyZJVQxsUQACi5ANhOsxx+cUuO24zF7ugGrn",
-	"cnK15XYjS5aFbUPEzV6BHiwyWoHmla5fKES5QEGjpYGTVfJrht/LcazjmWxYm4B0CNxsrdhlU1VU7aYd",
-	"Sg8J5xYTLi74hMuxu24iTGO9U6oKyLgC4zQ6iXYsdzoM3FkZhhdeaw/sHQaVXBnfT7xntbKdTNnfr9pA",
-	"WJu4wv7CoU8tI8iyO7cG+YpCcxboSAEdbX1/qQVbUzHWo/schvM5kvemGmtFHc7H8JVOPeUmkh74bkPH",
-	"Yw3IF5TmC7CiMwjHn4yNKk7L8ccMtrVO1dTkDEWOkTasFoyadkPSDYL+aZa6gcPXV+61x21Yfzf34b2y",
-	"In+UMxf2zgOcuRE2dH9Onf9PYds5jq86ciAjTvv93gbJrhEjyRWeTbn4+fkE8Pj+BPg+9ntEfBP3LTav",
-	"P1q174jit18kF6kIuBT4VNc8H5gjMcpDhYt92Z+mURxHqMRI7adufYSf3Xe5BTnGnsGVfYg94xvu990d",
-	"gdbaPU23IztGEzUulBFPqvcbea5A5djEOMtAP/uXDqY0MgV1F6O6hx6yZi1mSdAocc0dYn/AQee6CxUZ",
-	"5QeP1tHcKK2VO3hsuMvsL7z1dXChMucr4JjhLmTrupdKUjKqBDAKdAIfI07WrlvrhCN14Ea2/0AIIpLd",
-	"KZ4jYhJrRq8nlR0PRBxiRrgUV53zIakhmNHuJikeaYRIbaUqdPK0s0Ptl16PaX0zzQc1HmmV2yzjy5gn",
-	"+qSwhq1XSlV11dSpCFLKTZm1vxjyEUFYjnLE5GzU+x8xuylyPNS8Y8pJsmL9aqW8RGXPg3gHfBwGxEBQ",
-	"o9iNvM7Sg0wiMemLF8M6qK7a8iNr777vALWL+oMo+TW7jI6iVAwZzDUJcFyv+qy+EAE/8Ei/cNa2ZgYJ",
-	"uilR1gyfzcfy6B+nNrx7rmYIyLMGpatP3jcCNmxEMsMZlHAx3msMaTjED0agFXrtT9rqdrxB9OKppwLk",
-	"cm95v5JbUkqxtlY44DwBWY/QNOwMbo/RBbMWRugnbQ/ZpgY0S0DF/SIX8bUbyMJA5l9il21g2/cKsc8C",
-	"4YodddKk8l/PfeX5C0e45cbpgcGeR4jQiGpo7upHoJ4a24KObH5PTTL0+C3HymzDsC8AdAIYd8tcm7sY",
-	"xgHRSiENaWp4inWZAGZrP1/zGyYIHCT7ug/KYHJotKG9xURaLioqdi5OwQ0AvTSR4oWbUGyHTq24YESL",
-	"65aw3C9ZjmiFL2mZjetCW1uylmSxu0No0O+SSKjiR7oXbqfLL8v+nkHF0yhudpf2BPChQer4s+FYgOMf",
-	"Pwo32BhTY2mAvOZI12Jfzv3Tu7MzhXifK+34GVrNUPO/AbU6VJatZAItBVNk5WJJleJME+zqyCKuHbtH",
-	"BK8w2OqJ6iDmym9ZQSq63HDB9OlP4idhtTwCKN6+fkU+/fTT51b4fvj+FfDQm31+BvInzRj5Gf7+2V77",
-	"85l7jZ8/Of1JfNEoF4JhArTAz1f6Z+K7YbhtfEoAF4bd2Qu25BUtCQrmC2TVdzChn4TjZXEZRm5OyZfQ",
-	"YyIM+fnTZ38OzZYLuWwqe3KfEmtQ4VU1XSPohIqfhKzpvxo7/kZpqX4+JT8qbjx7Y1v+w4QhZsuXDHc6",
-	"FeTnrwtW1dLYYZ38je1+Pv1JhOYLFzMH4YrYFi5m56ePT89hg9ZM0JrPLmafnp6ffoqQjA0I1RlEQM6W",
-	"m0Zc67P3uqk+2I/XWHWAzMVciq8LqBs1L+3Vr+zFYF/oWgqN0vnk/Ny5/YZhworWdcmX8PMzuTTMnGij",
-	"GK2CBNPOsbrggsb84OGk2/M9obQXxgBfheKLlAUVxnjme5R8iB3G2XfC3WtOhCQAcVVoYFg5QOCQdUN4",
-	"hR4dtaf7Pz1/M+BJXe8P+7nbb3Z2292mm2oWawqjGjaPZmACJ7V9oFuxDaPKLDx1jLM+u+v1VbgkEM19",
-	"LjE1nVmmX1x1Qju4wZb54f4furrQvuGHSfJxxwe/FHoLmvhDEipoJBxc9ty6v6S8ZYJtrYvvi5k13ZGN",
-	"3EKmJeqB3xeRdsl8hDK9Wn+VXLx0GKS7rtYEeNRmBHrWo/DswK+MDw33iwsHazN7Z2R0J+c9JE6/o8vS",
-	"3d88vPQB2pjDb9TrKiS5QHfublLprIPZxT/fxTL6vaKAgwkxbzvfLvC9AqN5qVjBhOG0JGsp0ai29pTz",
-	"5PLCi4Ifi2/PXIatqNFhw6Q3/ARPNt/BCmifkQnAIe7awuqSa0OoJhtWFnNgKJYCt9pPwsMM0RhVGHHj",
-	"AkL48GB8zNreRmqDZ2N3f31jR/NAmhDu/RZv/BACPCr8gi+4D6bZEz64UM/RkOartgmukFBIdARl+VJf",
-	"g2j5ykDpzMMXzqxvPOk6PtgOJIoWw0euA+gBgTx7D///cPYeYhIfzjzNBhysnaM59R7tJXi/N/bfsw/z",
-	"g1fD09zV7+azuklo9DeNeRNIP3qD6a4IGJLPPj0Hdk5rxzOKdfDOhHiFgnLyBV8zbcZaE3pDT548++y/",
-	"Lv758uR/6Mmv5yfP//Psv969f/r0w0XSuhi7Oe5pzR3aG09TKA6pWEGotcKPIJ7fbyLylxUv2QuyoaqC",
-	"1nqAkwADnK4pNOuYLIMqNI35HYig62DzMIrP3fyuy/o9dUnJe67nV+DguXQCFxAgsubZFnEQGBi94xp7",
-	"CP7Ze9WID2fv9Uaawz7SG/zV7AGtYP+IjIdU+6+PsltWwCcT6ObtWQw2LxzIDloEDR0Cvuigq3RAvFUj",
-	"Rm8FO6RoJyTt69fMLDesiBfmwY3sEf2dzifnp8aXfODj29vdzdZO7NtvpbmP9Rok65LuWvvQCaw9/MEu",
-	"sHt646PE3Hpz8npwp2rjWUVTqhCLSKCe5IGUYVyr8pE9YtA53ykoqk7og6/kFpxhSeQx1G0AwaIFv5KN",
-	"KLBFrx5yJFyQyfNoZD3hv+MFEGbSD7RWcPPLptIfe6V6D+7rbek9JqpYYBw5xoq5dsRmw7SLeGF00npe",
-	"sN12LF43jHzp7sqF8ODHDXrlbZs2Evl7NluPoSjtjaz7bl/YrmNT2w39lPydf04aqEC3m+/yq5fW4h9l",
-	"6fRWGKgSaQBsJY2bb7g2r+ILp57pGPUec6JjwNVe2IONiNK1p91QDBtghtk5Tv9qGCyfk0JZQ1imXeh9",
-	"hN/tyVqe2I9P9DWvT2SNR/uJa/nsDnb0jR5KJbRTCjCMhGLozPqRFDjXLmXqaDIxGLTdyCri19lS7auo",
-	"AYoD3EuCbZk2oV+4lyhInyXk6ex99K8PuEt8JVQfrYlNE6EaGRk7rUJ0TFBy62JZc0gau66KhJblKfnO",
-	"kxtasQCRINrQnbaGKqQIT/cCQq+gPUY0s7MxW/pL3+/qnkvwJXgs0cS8gKI+qq+RdA4qszG0RVfGB7g2",
-	"+DphxaiAjHx/BeZZ52TwdR9EpLMZnPiS+3uALhDfmVKsSNqfnMPH17I3Tblj7AB8EBM2TBjfTCWrVr90",
-	"16QH11Nrrupn7ChGK7l5+nEtWcWotfex83s+1JUcfMRH+jYa4ZEHaRTv97yC7tLLWCDq866Pe8izysrp",
-	"LndKeSE+TsihZMWaKbKwJ4FRO0fuoRqhs1YMu2GuCtVttN746HJDKqY1XbNHmhTUUMAACPKl/eEpeUmW",
-	"JYfcu1W2yrrNgi2Ny2r8/A3V5gQuPfn6i5/BPMfcxYaL9elP4seWIgKQC2BpkgVbc2Ev26bSEpdw0Zc4",
-	"8ANhYjB+8B3RlucYcpGKQNlNxgp6aHXRj1Z3pmk2YPUD9cPzDyfR3//xoHJv2K1BIUm6AaOQB+6H95fx",
-	"bzA1bTc7mCmIxjq5tPIX5MHLOYi9E3LHTnmiqDlwqrylGAA6YvZ0GiT4SzfWtw7BPFznnQEA768DvtcR",
-	"jLCY6DPGwQHeDSBIqKT31U0uzPh1VUsVTXzOMQVRXOqb7lxHJ87T8/Nk3/SHTo//Lhb4ZVnimhzjLKHX",
-	"gJtk3cWmmry6/AdqduRaLJtKwKnA5gDnnBMj53B19sBZUVWd/CIX+uz9L3Lx4axWUq70uBDJL3JxP9sy",
-	"J4J/bYo1e4Mj+ShhbmzwMKIswV34MTAfoxqWpzX8L9jL/L4pcHhXQu3tHmkCkhGoDbEAUTEHJ/J8hpC4",
-	"UmzVQBSQVf5CJgq8CGUmL4vDx8FruOI31BZ2AEfUEvg+R9AQQC4sV57MceXmaWCez97b/40MhgJB3NBW",
-	"P+zbDEVBX7e3P3aYHBfs4+/O1GofLZj6d4DU+voBw5nCbQcAbgi8xA/OiUGg9ctut6/gigePkT6ku2df",
-	"Ieft4esdI3SjjY56A4XphlRdNNln7+3/BnPvX/nKpwecj9yxAeGD4yCSe0k0PxNTRcne5jBAJMzZAyCE",
-	"pXat7T4yQDizTMdWIQBpHKc7MsJ8Bl3kp0OFRiztF/bO91zcCUZgeJEDNiBe91ubgB9hI78G9g9Mo1j3",
-	"3cEdsV8FsPRh/bxgW7D74EMgct9L1eWER7ftjXMa0XdAPhBa8vHzBV1eZypvMtGliovGwUzCzIeZe/zk",
-	"vNvv7C8HO579DoKcfs5SGsR/dW/x+EGzuevrMyeGVbBwjWJzAtSTWGMFFU+OX8Yu+SPtOge5iipfrXvE",
-	"g2JPyBwDQlLAftzsPsaR++Nml9us1JWAHA/UAkrdodK3PhW6w7owZOGKODZJIAQ79hq4TmjDJuY3/qLf",
-	"0KlzYziiX/dGylIfJcIKIyM13C+tT/00n723V4106Fwb7Idy6PyMPlCxgl+vj3vidh77sGaZXR6rNd3a",
-	"Es2o0V07LSMNMvT3zG657/CSP7RbB++Q8+vcC95/Nf7GBbY/7bQLWFLheq8iQ0R+Gc7ew/9H7km49gE3",
-	"5XfR/Y+9JeHev4WjhC/18FvScTxM95UQtDG0H6Ei/Y+9He0r5HYjvt791wHu04VuzUNPA7NhXAGXuG9s",
-	"uY+ZSaYaXgExlb335BXgbT07cA68e5it9S3bwvBGbazHR13S3HK6ys8n508OLyYCqY4DArbPxt4VwEbg",
-	"eCyBuAS23BxRBFigiW0XM+g++Pvsvf3fYDguLRgpgwovvFcy7EG3Z7bKpqTiSEE/e6s2HekpJbhxLs6Y",
-	"tThzNHzZNcEmhCyjMx9iYXLwLt4auL/PFX/lpjJLQOG+Po7jWXDsdYk0QgIZr0AioMMf1sgGZ3SUKDTq",
-	"hg3Ua2NX2zXlIjQ51rRyYthKXSuR8C3cdR9L+4Wi21fwwI8lVP3qcyK3ghXgvM9hzlhZOs5jTTS98S8L",
-	"vj3HiiJalm37sYSQ0hKJ1R4EhPigiHJYipzk4pe/wQGE+wYbCmJvSyt5jC43jioZjqQXjj4A5stTZ0Fn",
-	"XuIE56Dss1vfMCipBb+Erz/e4ZTRge5nQ3f2DH+w/PPZUt9YUV1CtPVmbUcv1gl+v0TdxMpOH1ajI8mm",
-	"t/aIFM4WIPSW63koxFe0YCdytUKBIXzlG2IXim5FruJilQ4E+0n0L+T+ibL47l4YxMSLLmnJREHVBapO",
-	"Fzn123kU9vd3tNP32cGAYO6sxiK6KWVM/qf6Zv2ft1U5DH+cO5Cam8xxF/cRbaMwlSteHqtQGY4vUBZw",
-	"0xHKYiUVW1KdVxev3QUfVWGkyee5IY/Pz8/REJArDEEDXdWT8/n5+bkn3FixLVNzQg2QsBjy7Dwj9xFp",
-	"fR/6HnI2552czfk9kjY5Y5Ahi2QifzSfWjr9Ozh9rZx4mclKfPj+NzqHYZ+41QdSPrGDQ0B7hny0nIQ0",
-	"rn8I9P1s1KgtpRjVQ4WEX97WJeXi38c9fOteOLPafj5+i8X+cbNDE8uF3TRpNCvsKS+kedGayBupTFz4",
-	"B1yEK37bDZbHSw6Y9EH4efNHj8y9bbKBOXi5I9DKNf2w3D7qPxd9uzRU2Un+LWNvk2HCVy1GujehiIZF",
-	"9OUj8otcuPJljE7GAFqytL7oRlauD9fc58gVX28M0fxXxFlAn6SSius21ElJzZSOSU+jYmDQM6PaAvku",
-	"qXdsYozZj5AYsWOF14bCV/CMuGjre6ghldTmRYCMYNtjDXyk32IDZOTGNV6zKygSosL1aJDK7nrtUI+u",
-	"/5DnQHby+2mKNUKuDBOBWseObkV56TvSI/luRA4czIYnB3Ae+9y5d8UEPT7mZk+nQpDM/P57/RVVakec",
-	"FHZd2ai+x/6JZENDoVXc9g+p+LKHWXOsiCfItsZOVdQxiu9pvjuSBr3rTmVbqXEQIf9Xe9FvDJL/K5Yg",
-	"HAlPAW90HLMRtDLQQDnFlMfKH3HtQuee/MJ5GM6I8unfoLTYN3IZiYDvdP0Y/+TxllVqjJ7jOOWGoQ/o",
-	"lfuznkv4O/XDYBpz5psTmCPAPB3Bud8Ti51jSLP2B/JyPaRag6c7Vrqz9/DPwXPjtWuE8LCz/gWDnic5",
-	"59d31TrCGYKGScQ6a9TumBM+iXxuBGmj/WvKWsaEptk06ziW0Tf8lpX6RTCFXZn6ipfMHcNbqtsGGpmI",
-	"0ZYX4JqnYkXPu2bfZw+qGO4cBE0ncsMcYjk7PLTHu7rP74R8S977gJn8kydz/QR7SETdguF7Kcqdb705",
-	"ECY9UpTHt2KDbluuHSXumbkblFREL2nJClLIrfi32joHkMsfRxV+HOzyrqU/xaAdUjt5klsf2JGuuY7d",
-	"69gr6I+42sgMMqQRv8ErHhLOik/IrKwb4TFKU10bnkoKtpuD2yiA+KkgitESOApcX6YHMzJ8WOTO9wuo",
-	"ypQN1hNV4O1qwxnQVmHehZBiVxWOhGVweVOfkpcY+YDuM4ifUA1SAUvBsEmTC1sY9GJ9e0FHCyBXcIO5",
-	"3UFYg13sAx0uwfN+08ajHzhm9tEiUodCUf4Mi+JRDjsm5JZIkQtEwbg00bJivl1oqILCZXBMfmRJayCh",
-	"PGJs6A8UD2ljQ54MoONSxJCgues4Bixxh2JIZ7XiEntFHGMDJ3eDf8LH2RHR+wymZfx1e/Lkv/i3l6lv",
-	"mHEStJRV0H4gSDrm60XQh6cZZNWL0LfBa9ueirYfRc3NhwXQR4QOYBLfNuLSXfmQpX3wCHwk18PshP6K",
-	"4yD8IAeHc0EKjt1L8ISimjBteEWNO9iptmeSWnfrIx4gsBZ60D6MYrh0Ua+PoBXCm3iAkWqEsEejnSx7",
-	"lM/msyUQfpbJjqg9HZHrlvtvpiDe2KmZ29OmqcATxClCwXyBbVvgKyoIF/bGJTOhpaWRxCgsjMQOC15t",
-	"9OuXI70ApViDkdxLuOI3jL9fQkezowXf8X2OV8yIxWzIBgvMGRtZFtYIy1TQ+CaPHdrd3m7la/FdY0bx",
-	"39prWWENlSOR4AIWUcmtdi1gQ0tKzyC/XDI9TGp7GX70cOeGe0SOFNB/fYSzQgInpb7mYj0PTRAgF+wK",
-	"8gGu0WFrj+YogxTga/H1R3JZjtIoDm/yWyvggVV3+4CLozdxs3cm1O8JaydAdJsi9/ULu/TAWfqVMTUw",
-	"gob2rnvigPsfezOfaNMUh2iIL901v4c82h8JJ2TnLUuL6yf1CG0AfAt0t5ZZ4BAWch0s3INh/44r93B8",
-	"HxkGEj20u46fs/VRrK63yDIne9krih06NLthipZtu3sp4NJekC+scGqPn723f+wGE4F+7R92T+RZdOHL",
-	"o6QA4V5d2CpCVqFvQGZXHO5gEubnXuTvuaU5w4ovoEQYWKUv2qtG6WQ6OOI0POs8Bc9K335xpNt/7Oxe",
-	"NNlHYPaM02qmc3f4ZCvJDVWcdhmcfxPh28hD3hZc8YfG6NpXyB698HpHOHh91XSfoxDu75Sw/XtEf8BL",
-	"NJsedD6yahe+O47Wxdfoz8RUUeq17suQb4Q5e4CubRv5m3AU5pbp2GQ4AEbK82688Nx01KEwyTVjNag1",
-	"KVwGDlo6wgE7QvTPotDpgZCvW9VhYrrvLr8/e/X2yx+JkY4NWdeMFSdNDQ3M9uAsupRgEleM6gbyiVys",
-	"S0b++80PGUTLgmpW8l6l7wP3/tBSZbB2oVtjWyzZfrLEMkW2WvEltwa4/QwNQ0jP3aeU8qFbXH3EgPsr",
-	"4GnTvGAAx+MFUO05eUB2C1bwpYGmsNgbseA39nKwwjcAtgdbkjq+Pay0w6IYzBcfWfftbSOkBhyE8vEH",
-	"P0fsIxIL9g+m7PQdh/2AQWLTuNOJrLhBrnOcAGtRwaJYMZ+3bAQIrdQPvQq+i+4Q+u7fqNWvbwwHHQPb",
-	"br+gelko+PB5wKNkp8YZAPdv23uIJCie4o9nBQys7JGbR8YtdsPKvgAODKC2xJagG3rD7HIvGHHEGGn2",
-	"8+4mUWxV8vUmX0L9asOW12OO+5eOwSPQheFjIUEdTIHOmU/LXN8jKR7kRH/QWtIwkynIOhcF8HMdIfHn",
-	"nzNvKTisgo1rP7WRNRLBuJJQI0kp5TWAVFZSPbTqHYkbaEEDg4L1BU5YOGceYT/JgtHC2n6O9kIxRgq6",
-	"0wHZlDMZBzq3nXhS3mNRWoDjhsABqZCeFs11egMBQqqY57Z5QZxgWOMdX3GK0fsHobe5G4jjNymzB9Ik",
-	"IPWWogMBodgyG7Kf4K7w26Mfp7ClDuwiCAIdB3dzr6Q79pg8YtrdvdNRLFTFXK4dcFSgGwI0SsjuZsuc",
-	"l/ivs/f4x9gu2r7z5pFITVOJ66ViLcsSE0u1qz0OSbAbICLXW2vt7XnaUoAl4WBl0G53HzD7pnHi9XCm",
-	"m5edjxy/iZ76wBGcoPun9qjRW8bqA3sfL/ljR4DtO2RDwPiCRzCj4Ub3Trnau/yeU64wvo+dcm0f+jAp",
-	"VyijgC5/EBmKPFswbFlZOkS7VXHcE6Jl060gCWfv4f8fhpBVX4rCL/jDSn824I9f3nsCP2drLoiQZNUo",
-	"jNfYCXnhGrQb1+OErCXpqKNoU2TTIf8W8wMZEXsvjFBBDAvf/a4ZwDAt98oAAqXTASLE7/nvonR+ZPve",
-	"OzDM8eNUen+J9cW88khX10PU8ybPexWWWEzDoSEsKxy71p8KudRnuHb6tCo+mXKEYHPZzHod8wg52J32",
-	"yfk92tM+vodboeRWR6ueI5SBy0b5Cccy1nybWVzmtpVwyDuwUjOIor7YKwlWntknd+IA9G/YkPseL/lD",
-	"G3LwDjlDzr3gEVYKbtRnv0dPSE9B1aJFB7d7OO8Gb/+RDbK/04JFD+4uhP3yeN6NQ7XaE7N1Rj37Ffqe",
-	"jssLUxB2G+WwrrhNzt7D/wcNs7fsRl6HpTt8HJtokQ8cx56ncgTo6WmKBc0OrDjy/JKtVGZT2pnKTR2q",
-	"m0EN4w2a/x8bPEmp2WnLKjWc0yMoNWeC3M87hbv8jr1THN9HVobRQx/QO11FPEKI2bFuKGa9sTSTki1V",
-	"1UlTo3XhiB6Wsul1UupaDvCPs/fw/0FcWmbtU8rQXfn75GPNLtf3wGoOXx7F3/PTsD/v3eqO97MFo8rq",
-	"r3++syrJ1WvYf72zF0LhPVzXqHJ2MTujNT+7eQz7yN07VYUFTQxEBP1FdT6feWNRNGUJz4OYBzJGY3sz",
-	"ZJ9JtXOOEKhyeT1LMFE70cMccYQEiBS/Tvzue3CbDOgmz9UWi1PqN287LJlz5CWYIxVGP0ie+v3lcsOK",
-	"pvScxkBmYKdhIRtRdNmFUz+HLimu9HlJleKu7i38UDXJ3712pD+1kmtFq5D5cRzzfrnWVtI/vPvw/wUA",
-	"AP//",
+	"7P39kts2tjcK3wpK737Kk9rsDzt2JmnXrv06TryTmSR2uZNJ1TPx6UAkJCFNAhwAbFlxuepczbmwcyWn",
+	"sBYAfgigyG61nUw9/yRtiSJBYGFhffzWb71b5LKqpWDC6MXFu0VNFa2YYQr+lTdKS2X/KpjOFa8Nl2Jx",
+	"sXihZEV+Feyt+ZXIFTEbRmq6ZmTJVlKxRbbg9qp/NUztFtlC0IotLvzNsoXON6yi9q4VffsdE2uzWVw8",
+	"Oj/PFmZX2yu1UVysF++zxduTtTyxn57oa16fSBgALU9qyYVhanGxoqVm77PFiomcvbKDt/eFx9fUbNqn",
+	"wwWLbKHYvxquWLG4MKph3cGspKqoWVwsuDCfPV5ki4oLXjXV4uJhGJl96pqpxXv7SDtTo4+0F4w+MnLX",
+	"jdRm7Kb2+9F7/odiq8XF4v931i7sGX6rz36w97BP4QWrammYyHd/Z7v9Bf5xw4imFSPXbEe23GxgjeGT",
+	"pSx2ZM1vmIbPVlxpQ6jQW6YIXVMu/PJvGC2Yakf+bfvME/vQhCA8tIJQceH//fldxKJkVI+uEVwwTywi",
+	"i1byipvwhIHc45fdWxZsRZvS+Helb1HMnrg3TwrdjBdXjRh7bdWIaS/dNLxY7K3A+2yhN3JUTu33d5VT",
+	"+x5M11JoBurouazqxtgRWN0khWECZp3Wdclzaufi7DdtBfjdxAfhHeGX+Lz+NvhBGpLDJawgO2YuiNlw",
+	"TbgmG7klK6oIN4TrUxL2i31fZjeE3QnkL7B1uNFkIPxku2GK2V9vqCZSsE86Wwo3U0akwsdJkTNSScVO",
+	"ySvFVkxdkC3l5r8uv37+8oevLslfXr94Tv766PH5J0TTHY6tlGJNaBiOvV5n5OE5bGbZGPtoKgry6Tmh",
+	"hlSoVHDHwlR/J3E+46oh70xbRJ91xOQ1M2p38mwFwvluTPXZq18puSxZNbK8NV7xn/OW2d83ssQ/b6gh",
+	"WyYM2So7ZzCZXzx+8tdPUMzxDvYBz9ZMmJfKz1CtZM2U4SiaeSnz66sVzQ2el2EDFbJZlqzdQqKplriX",
+	"N4wqs2TUXOn9WX7NaEk0y6UoNFkys2VMkPALvcgOP+F9d/f9s/e4rD/eN+G3cvkby40d3TOtm6r2IkCL",
+	"gqOqedV5bVA2wwm1BxSIllyBqBqUdJBykOKM/PDs+68zUvJrK+vSXnBKasVzdgFfPdD4L0IF2chGkb9Q",
+	"gXf7xO4JSpaN3vlviH3eJ/b+4VaaqRum9AXRklRU7PwH3lSBW8GTTonhFbsglMBZ7S+wugu+J4Zew6bk",
+	"mtRUGXuB3c32VxmhGo9GeCzRzFjVpE9JwWhRcsEuBjfjmhQNs/vNDRXucwpvovFimDx/8UoxRmhZwjdw",
+	"6SIbiB01fWGjhp3YKxeRQzOXDe6ncOA8PO+dOOexE6cV6e7Pur86PX8YkW67utPUvD8ypl0LknHo4u+l",
+	"YDt79XaDM8SEHeo/vfUEErDwN8sWTkDsrOHk+SW0StGuTmeLdJRbd3vBk9yrxPbTl2wnRfFlU6yZiagP",
+	"xbYRBWpfYBdXrN1nw6/x2tijn7/66eAeHgxHKvxj3BopWK1YzkEzX20mL0q1+X1f4b1cEUpyUA94NlJ7",
+	"vlZkyctSk+WOgA01LquVLFg5ya8wG8Vo0X/F6C231JiDlw2WA4eRuVmMrsimEdeXTaVnrot2P+GGVc5d",
+	"M4YpO3//1z/PT76gJ6s37z57/P4/Yvu/om+/xd/Zfd+ZFqoU3e29BTwrOnhZ1VRxdwD3B7ikmsG+icmy",
+	"FdP+8EdNM8W2L/i6sXP4fjjWzHqTylpT0SeF7TtZORbshuds+ui+guv/QcuGxUZX8BuuuRTTb/iN1OYr",
+	"96vYHeGA0jHLyXo5q6gR8ZMwHE+Pjj6bYJkIaeIrqHNaOvN70ktd4vWvrHcSeylwEqIPMoqZfDNjQS7x",
+	"F7GnNMIfRpPu9BNcfumO8/0bDvcJOjpufTqCmbW7wct+GEtXQlrh6753O9mpPegN8L1lv5QVMxsu1sRY",
+	"49bbMIzUJRWCqQcaXQtGVlKxnGrzwJs0wdnhAi5Y0vx6rWQjin3TYykbs/9wsKfBKyJyFdtpVF+z4mqZ",
+	"CDqIjhlm5DUTUUtGMWrs7E/e3dJJbWys1r62k1VYA1XIbfwGqEz6v/9GbtHAdGahNRE1oYrBvRax84SJ",
+	"Ys7AeZE4Ke1SZri+PgBXUkGMlBdu9qkhZ/YzffbtV+hCet/VDe6Aj58trrkousaTvRv+DoQGZf0GoydU",
+	"oyhr2aicxeylbAHTMzKL6ClQxZ6S8wsiJESaroWEjbM/lXXrLA6X1VoLZEV5yaIvpg1FBeffzLrH9rts",
+	"kYcQg1t0awG7++RU5Ky0f8febgd2YmQwDE19L9C4aFRfaytsBLaD3Yho4LjbLqUsGRV7ygYWCtYlcxuw",
+	"s6H8GPwLhjfAiffboN0/BzTLd1xHTNWgQ6ed4t0Ay75qFuytOWzf4pOio3V289AKya+ZKPqj3LcBB2Ox",
+	"XuUVeARX1uafbM7GTIeDD8ONvXdZycU1634VBCFbVKySane1Xna+bs9sMDpnDSImWu1J5O6XtZMZRtcd",
+	"yv60pZbJ23Kp1YqOeEk1192dWjGqG8XwOGIFzw383QirJ6x2WpYyv05s0Zw2xhtlQ0sJohG5FGiLQ6xg",
+	"C6Ehimejfcr05c3rJr6ISUevI0X9of3Pq5/i+q/g1ouFtMYhY7W90h5BqxXPubedB6ZDzVhx0tRE3jCF",
+	"E2APNjc4iFFCHGe5I3KqNbnicRsPLKarXKKSmbTV0MgK23PKw/EXFdwhksey34L2tW/VCB6OU2/G2VfF",
+	"yEyjpr3vhq83aI1PuVhqc1Uzeu329YSflHIbM/Zf4ri/OCf/i0Ay4IaW0wbs91Tsrt+zgkP0bbAbOkmh",
+	"jbT2ow9/EQq25s6e41Mfz8zowemNNGt4DL2ZiJqcrQhHHJ5gsoxGl+Eie3W7joO1EYS6TTRtTuqS5gkX",
+	"jFZ1yfQVxob3H/WKv2UlLpIm7mJrL9qPfWglhCU1M+GiaQNzIemJoorWYPw9rKZp6qk3wquv7N6a+ZNS",
+	"bif+AtV82j4NLt6+Lm40i+7IrvLcbngJKR9lnQDFioycEyPJw2kzv93IksW2qHWb4EtcUynQ0LcnDaHl",
+	"RDU9MAZQ/sICZj7EGKyC1lDAIzp16v+DKXtI75/61EQnrKQG8lsbbyhXdEeWISiIro0/6yfGvVNH7sYd",
+	"PXtfyG1MDtxhYZyDa1XhUkpvvVNRQC5PSPS4RVROVCMmpFdHAiN2YsadDFh39PljaQ1Qz6CotaHgR3jT",
+	"Cl1fWICFtcxvmIpaUS4kPbBSJNNW9FZKVmEYDzT484tDsXMXlXcyhrlpF1aB98VnunWJShr4ofsyVkbd",
+	"9mdliR67HbA99+VWsAJyL5DU4fDd1srbXgpmsR8qn2O/cMH1Zrr7n5DQxPTh/9wzYtM0GjMFCMEMx85O",
+	"eTKwp5oyMvFf7qwSzDcutFRaf7og8GC7rfON1LGAzzDb0QbY3Jjd85KSgcPcT7rc59JVVF13HZd8w2jN",
+	"cIWoNviXn4N4uKSkE5WFoaY5bKWUVFzilRFtL/YEKNw3Nq0Y/p6ZvbidW37LJBM62N38CD35/Y39z/nJ",
+	"F2/enWcPn8TTJFxcNZo5My6S9emmOMX11ZYXZnM4j4Su85WR0Xfuufajz5ye4pqXKG1Eo+kytmldNI1r",
+	"F59bNobkVNhzbslIo+MhttvkzUC6ffKsnZK0/F2C5To3t8lKzZupFmwRBL0/K+vzjKwfZuT//b//n6ck",
+	"rxs3P6RWMmdaS9U6SFY9P9AEX2iR9bBun2VJYVjuDNPjuMR4EhSzq/vvNipXzoCN/Cpk/Q/cIaz4rCcP",
+	"RMBNd3rJMeO2p8oHgYGhgUxNQJ/gyZ8RioaSi9zLrcjIVjZlQWhRTIxrtM+8qpm6ChsuajZ6LAvYisRs",
+	"ZKMRJNOPNvhMgprsKrph2BHcIcrhnqsaIbhYE3sUEKmsq2ImRj1ko/SVpjesSMYm+l6KNasgLYYmdW5n",
+	"iN4wjINPiRt4VRg7OWMr8aMH2NiJAAyQFM4gQQW3lQr2LDWLOyrUBCKgK6ZRGe+F9PoiPsP1ne7yVsxs",
+	"ZDz0quyJG59En9d0aUMMFgan88HUUMLGenHRB3zxpBPEIiWjN0yThwTzHQdSJDhunAQMxi38s8L7xufe",
+	"OkTxHex8GsQ631DFqTBPSb6hQrBSE0BWoesTPPr+4tVaqKtiaoRPVSltvD+JDjq1HwfTmleTbjKcvwoA",
+	"0X7E7kbuSbGJ+1oYtYtY1xuq1qgMJlkg6cg43e2Z3bH9ybThlc8LzwgnxzEVPvkZyRhbUQBVi7hRIy9c",
+	"aMil9lz+NyNGcf/h2mo2AZ/WlBe4b7hXP0Jivn5LdSc6ZM+HEHXF3H0BH1rbyxle3r0IsamQrWxzmitm",
+	"52sr1fUCEfFmgQYfXKcdnlSqekNF1BOBghA2Nh0YJwIrxzBFNOVFZl/Pna2k47NN1dbfgDuOyDyrsVdU",
+	"VbGfTw6pzItcJpEp6ZBmNDBizWcIHmwlwYzNQQcXAyBW7DsBOB+Rc8nfsN6t1Gdhy6WhgLBX43ndJUAT",
+	"r0q2mugUZ/FDXjXigSY5rZ8SKcpdMDtU4yJ6DvEOe36ujhgLYNxi/8NemZGCioLHcZeDxdTd6qgT7pTo",
+	"imumeQl41M5RVJRVAHd9eVBNVqHZZT6s1MaCOfg6KYl2MxIV6hsmkhHmiTFi6hyg6dFjXN7oCiUDy0NE",
+	"TagQgx1vFIeUHeo80OWg8lx8z0VpXGAUbf03aYV4bwrQg2fGlZgHqZj4kr21xtOavXb36q/c1BPfWlwp",
+	"23V66CMakxn6paCM4XnwA/eI2Ku9sIs2MySBaIHRcOurn24PU41t/5I2It+4Wpbp0biS0WieGGxkSn6T",
+	"ywceT6fROAIbAC1nL+4HAhijOJc5tQL22uKq0SwSFLjcSOPqNyhkKYoTeyEpeW79L7DiBnmcjnEtZOEA",
+	"8t1aisP1ez7R3IkBPYlG71ozY8qLgm03r0znG7m1Xi/A6zMP9xyGA1rrY6884Gq9+X0eTioozGlFAjiP",
+	"V3gC3O6EeiGVS94ghEAqOIRc1Y5AzKRfzjkv835v3w/0hUt7hflDeQnbJ1jjducfinVahfI3uYwccHnO",
+	"ahOFi82oFL3LBHuwbw62uhMie3xxcAbC4Q7VR1XFzWTrLEvDitnbmuWGFVa3gPXSwedGALclrbXHtkw4",
+	"92YCdJ27tR/F2HP9gvaL1Vip+Dm24qIAEPosHT1mPPojcw78+KBrVSspV9FBdp48HOW/GtZE3L6/yWXA",
+	"+nQRsd0kujMmY+fQZVNVrMCIlNVgsPEyhwX2bjoXedkUbGKcd7qDKWZYnLdxMLWhahbufQ/o7KIIYGSC",
+	"aFkTTdByp/FvWBSH9Zcr/GzDymLhZx0/Uuw35pCXiq1cICEvpbsL7iE47U78mGOWqlE46YcBwMUQF+BM",
+	"46BgPeI5+MVD8LaT0c6e8iLYE6iuoooqY/x1LNzF8uvEJn4bx/qyG4xf+8VB6KrqwVm3VIl+EUhn+iaB",
+	"p/ExmRug+xWOKv6CsdiAA9XGA0Cs1IxcM1brFmbSw4FkhK8IFTv0BwvZBVFNwenYQ1NJWU3HSAKsEogX",
+	"Zv5GMFbMgGJ2njC0hxlDKBYjuqJlybSZhQCEW0erVn4EBKS9UzBs7FM8zcTe9HVeaQ+VyGi+mTUsuQTv",
+	"NAFRHwnlhaRLNIaHG1DpRPJuL41KNrIsoMZFIq3L/imhS7ktXIbhrlBFXpZzxMLw9cbEZ+imxcOFIACH",
+	"+KveUIV1X/ZxGMqF0lcK29buGgj8rrgZg2Xtf46EDxEvO6S2I2UIs3ZO56UOuNFe0sID2h+/OWRTpzCJ",
+	"/gatpHfEtPeoniLpSIhfsYEOGKqRrpymQ6wvZFmgwzkjArDiJdM7bVjCDlSMTV8OwYx3CPcFcKu4of1D",
+	"N5VJC5e2t2yHEn117+ENTo8kkmF/14ZAXDS2XFKNdV2Nmgf19P7BdKPe16rEzHoED4LyHRaZdU1t96zE",
+	"u9gl7yRwarCcfqsZGFBv49DL28Qc54b96KMnn8VvdDAiOObWgWxcwpVjFbRdU86vQlLUnsvG05b1NVvS",
+	"G2zdtZRb4Y7cGBNAOI8P4JjazFvXZu4bpMl3+ooZyssEwmXSJKNlzWdECX+MZQgGLxW8V7hzcvjHqBls",
+	"3+LI1YIdGYwWf05Zrlbs4W4/byKpb2oPmoixjA/yXmgXlR0SxxByPOD/Ij/UOMVCpGR42338BZp+CBb3",
+	"iZwOnN2PLCPbjXRwcm6IllJYSxbiud2KuENMDr4OIBWuSBMbTHubrUPAU7GDsmGuif1xurD2CFj8u+q9",
+	"vkM70H5ukd0cZE6m/ArHpPsbT/A0F5YrpZk0ERAImMxnYS/eYx2JJBRA5q5WUsU9nV+5qBujr3RTBa5J",
+	"sJac2DLFSBnkdgCvjIbWK651gg6A5xv3jAp2IxRzbBhSWibjb4de0RdYzUvaOHBr7/6fPT6gpWEt3UqN",
+	"ysizoEMGmhpmO+LPwpQvWSm3qBtyJhhZga2LK6EhoWJt51mVsu3yxjN57Ea6yMMssRudJX/T+AyhkM8x",
+	"3j1gb4J9i3yT066tlVwrpgd5pjlwWs9uiSOMvq6Mndd07WKZ/oxsakDUgc4X9mSMHYjwqyvNmJiReJ/N",
+	"CRStEVCUi75x1lH03Sh6Ar8EQ7fbnecz5XcV3L3RUwCvguubGLCsDeoggQgFxDAOC34CSgljqoiroVDf",
+	"xUv7u7ykirlLLkRTlrHzrpfxHbINOr/WMcaEGanojkAEd9acJDXst3azO/UtV05lBNtnmrbdKzXqxo4m",
+	"SZF/2ygjEWIv9mvGAArNigBIszaIg23sQy9rlk/he7q01+15Q/ZDLycd0Xb7a9wE6JJI7fvhTJvYmpCt",
+	"VEU0JLtUjF5fsRsWuVvp04ZjHmdku+km34TKRDQsXRnenDgkxFTj8hF3ErLFlvmw3GDr8crxI22lusaV",
+	"Nbua57Tcr5+8RS2te27mZsyPPVqg53n3IodBsiL8UPCUm37UNB4tHYE10t2AdG6PuvBWCco5NA68KNlM",
+	"oAqveD83PkKeqAfYfPfA2BKNGhZ7IUqYuwx3XmrDfuOJgwZ4/1RAZ8tFIbdjSzIvyYv4pynX7oUEPBxq",
+	"9kQ5SJt/ldTUfOetpYlsmSOu5B29vSmuGwwr+SpHCIx849AOx46LhLPojw9b64HD2Nu8bDS/Yd97ixhJ",
+	"xkfr1GYByKbCtaS4ovlVLbcx2+GFnbyWwEA1Ao48q5eXUJ+6e4rBCsfLzTWx77FvWsxA9cgaz+yJcmU1",
+	"UGS2wwvNkAqrOa8mlX+6kqqr6+3mdmVV7c9jUj0HQncAvjWEafmZSW2meFRwdtjuSymvgapBrohdUBQd",
+	"MJG7cTlvTN1HcC55CvWi5ZO1Fyr0iadDCIF147Jjxq87R2cIa+FsG/bWlRIvKilOVoqPwY3bix9+cXF+",
+	"nj5T2wvPP49euI8yjr/a31ltXgRU1xCM6Wi9Y2Av/5POkE8en2ePPx2ppImYkAUP/ueRDlDfHgLO0ZY7",
+	"Fd4lNgMJS2CMO24K1doMm3VGkGcsTccG2IBubMg56Am00PTAkVNUlSwiqdRXTCG+idCVcZwxqD8UFXAE",
+	"yZXzF552u0VAbY9zNTzaR3YJjjrJTIAwOL0ZZwLNr+k6MrhvASteuiCIkWTJyAoYcV09nIdqtQAjhwuR",
+	"W0EKrq/vFurPmUj5tI4OOKlf0jLUOZKStD6eReJAarEf0MtG7NAeqzC8ln9KEMKOxHVeMLn7XmMvkT9V",
+	"dmFLuWPGDgHUz87nRFC7AfVwu/gUFetYQH1W2Ze9+GrpI4R3L4m7PcViOoXuIKTz7qrkjCgvTuVruY0z",
+	"C4lpDYr23bVOrZlCUuHeu7QEOJ0p6K1Jet1fyxgNbaN3V8loq6vNRWAy1hAGXLKL4U4IjMwTr6TffBQU",
+	"+z0Imye3cLDluEBSXlylkt69qO2E4B22DHExM3s8QoEMLshoFO5W28L/6M58iok4lDsJgh8zmM6hqLdg",
+	"6TCuzEtxfLPEd8TKvGzmNDlxCOlYbkaSQhJguiZxdOsIU2aaQ2832UD1M5lC+32H5WIzD0X21ih6pRk1",
+	"VzNYRSIF11IwAjcj9maOXKaguw5r6roBE6h9ZCpOnAP9zZKRDVee1NClOMa9+L2q1lJSh6hpC+tcEdTJ",
+	"CD1zLWU5NTITXmQGvxTcP1TQ4x1ia/o9LdiP0HtgT4Q1yxWLS5XxvxhFWsFFw4H5Rgfu7tExed7ruY18",
+	"PKH1mOF6kEtsiBt/9vyV3CItg4tgQXqYFl2WXswb9tOR7QuhdYrUxwEguodPB+ekSaHnJxBiAYMkxt1y",
+	"Kqx0K8BmOX3uRjGGOXVElj45KwWhN0zRdZeTtHvr7C4kWjAdQwKwOM2Cc8WgWRpwjhGj2NzpGcvWfbkb",
+	"lvPZvRt/v7F3muI6HQywupaZ4B2W0J/ES9YgT+uKIZxjA7TUJQvRi32PzNA1Gx3aFLz/KG7dT3B0W8cZ",
+	"u6ggtAJSIcyWavLw88enj84BGhwiOf6jDsnhyX//E+gNH2YPP3//l19+OQ3/fPT+k/+O8h3+4GIVgxFg",
+	"U0jy2adYvkJKZh+iM1LwNfSSfHD6ICMPTh6AW/7g6kEWxqoN5erk/NPB2Dz3ovv/6dXJm3fn2WeP4jSM",
+	"P7DtqzZKMBdKP9nXcM94wYdQq0k9svBZsYW1w3f8nTPGjv1z90M2JRWBYkhKh5gARpUNxX4uhJZW+wyb",
+	"9YLnn3XI2UVBXPBlGNwBxnZyzeo4WpJq3VQs1UNndUGQ0KFtnOD7PmYOT8qRwwjAK6fkmetXg71Q7K11",
+	"WyHW0kv66sGJwexO08rhYsb6ffhefKN9pWomINQQ61j0lSOiR2OpLHtzCgBbx44/i69aihUvWJSKDCRB",
+	"yxam45vxEGDRJ+yGqV3gx/fCANy6VOQsg8CdnWKqSWW3qy5pfo2k0L5VVPe8Oj/94osnvWaPTyL6by1p",
+	"2etr3GW7HSHAjRmBQpor10Z87+1/kD7TYaDTEqOq5AO3bmxm69jmumxBSMg13sYYEWdlfHsle/yDQfuU",
+	"UEeNgCTa2q9/oG+Ei6dK7SsupsSyasWl4mZ3uNmtuw6zNMY79m5tMEUa5w/3jVLbiTDd4pZb5CGjOYVX",
+	"uPXtA7SjouTAPXnhWo5gpRvqNcd3hpwigUfoUCJixhABhTb5wPAOyHC1Ki78vyOoMrvLEl3WN1S1Hc94",
+	"BVFvV5bpdrH35axuJrqmil2Q89OH0OSLGCYgptvdsgcMMvsUV9UWMfu+k/LaOX9LOPNRUze+l6DoKTmq",
+	"XatpV/vLfw8v4/pzQaur7gD7AdjTWPPYTs3ifiWpzrCQFLrYuX5jAxCh7FAT33JVHx1ukAlykzj8L0Ok",
+	"Zk57z+BdDuQE+oY53QLSu6JWmUtFasVvqME+/XbRtN70MfCPembMLXbHBCwjvmwazZiaI9MUu7kOrYsh",
+	"DV3WiouA+h8rnBvovX56yx3WFS+KkpFoC78ZM7eZEAkM4QwXq5pyreMf7ausGVPoATCdKfwsSkF0HL9t",
+	"z1hEFkTdZvBaG+kpYVVtdpnnjlvEfKs9UWo37eddPfxoWuPOfvOJMLkpmd0yVs9NgSGzou4dww8/t/M1",
+	"MEVcv3dMzHoWPbJqFHb3UJyWZMnWXPQUKroqce6pIU90bwyfZhEobNGpT4NzyNPShec9OkhztWcQPjz9",
+	"9Em2l+sl2sha+2YvjDD78vaxYMW6wEugAbbavYQ4x4a6HjfYnJzQGhHqYYRdk/Xh6fmjEX672dgg+GFC",
+	"OkLU8BYQlFjrXutFvK25YvqpO5J/k1y4PpIAmaa77nt/+tmTg2szRy2JuNbcyMqePduWkyleenVAKStZ",
+	"Hox8v7bXJOBZ8PvUSoDQfrizZbSvaWdXZUTX1lH3nNmo/Xom1adwsD8MbdCh/YXmUoDBp10Hxngz/juv",
+	"eEXfXilWt2kCv4GfRLIPoB4Cqd+MEdmnxMib4voPx3NrxRfmL5aJhTsH25ZU2O7O95iylqRdGe70DRjr",
+	"sDyUQErYXqnsNPQXBdzkjo17fv7w6Cqof3LFtsFLoFuZANi/TclVF3cQbXsGiS190eERfKAz33i6DSr7",
+	"jnSt2+epj2It4w6aovDOY3U1Hu4fxp+cuWMgtnEJ7gGy3b7nfDjO1QRk7sfAdq/YdHpILnLFKqg37L1M",
+	"VN1Mr3wDYXVBkA296QVJs550zqiGs8oO73l4qAea/DpSzAkLeBuYe7zlxYymS5qZpo62EcWkIBUEBbDT",
+	"TsEF60ZzeKigrWKu6Jr5WEjI4ulNYwq5FVPm5Yio8O7CtnPl+fa7Epr5fTeN8fNlY0opr9MN6wMFpg+2",
+	"e7oDX5aY+ba19oWKpmShbeFaMk2gWfjhfow/hy6MW6oJtkYfsCaOBrI38X4aP0J4xp6pvGJPoSuCa47p",
+	"8UXA7qAnwXUmu+NtA7e9+kc4+Z3T32l0q3nVlNSwAsd4QbAn4uRos5K11LSMbIfnLlfi5pZ75EbNlJax",
+	"zpEDSUywancSZkfMie3rs4Idg+eS/z4Vz+zIAQbG4jfPTh49+aw1pEuOwWR82Wwavsfe2o3FvVk2ktXr",
+	"zsxM32LTiOtBzV4nNXp+8gU9Wb1599njeDb0UF4SEq2bWETmgPOSXIU5uBoKEWg3ie5N49OnYnRNK/42",
+	"Tub6SrEaiuFFQUJXwkn9j2gSEViWAcph5BrSHhP770p1PRGot5clfuuwdG5g4WbRSeJzIwgu23T7DMaj",
+	"wwmMO7oqbojR93Vp8sFxhDnh1BHoUpWgNteKAsaz60No+dQXmkP2YjSjfNCCW7o6rOkaFKGSrn4r6j6l",
+	"zsYNc7la63tWjJlhTjfYqSH1C9BcCKK5tsRWj/nm0uF8dVAl+y66E1894gmbb6T3BEblxEEjkv1EIMZh",
+	"Xy9zmRz8AMERszHPt4DUK0Zn0SyPYvDzRt2wK7mKrzVI53YjNSNG0YKdyNWKwE9cZI26/rhylQHXaWuP",
+	"FYr2UQV3TYSGtvrRkQL3YocJQT8IMqkn20Rzu+j6QHKkM3KjdNJi7bZ0bjt2N9rVFa0UYxm+C0x8N3cI",
+	"HZ/NRslmvcF+c5OLG5NltBNp1HlVS635ckB1MMgRHgPVnEIzDweOXtZYI3SoSIW2jV0UEtZqdWBKPseP",
+	"oB8k/bB2G6aNAXo0daY7tZDR/iQrc+VSxxOLTRCtHrmXbIzmBbtriyTfalNq2NC6ZgL6XzrXMYPOZgjN",
+	"aqHcei/ysBm0hU7oEmAE+kshc32GAqdPq+KTGPTR5ecT93LJ++m3S1SPYuMv1HAA9+AGBqqPCuFowytz",
+	"zudLrAp5H7d3ZhaIzsV4GGB8cgq01eotyGMiEQ4CICI+ppW35a7t4TJpZjCV/zxBNOEg3XPaD8xrTJ4t",
+	"mtoaybOX8if42cHKcu4oFF17MVzmMNBQAdYxGnplY54KKzgjcD6lrFr08vdV+C1KVqZR/cNV46OJnCiQ",
+	"bZkyzWAKB2jelKvz9pmTF9PN2qGVdAPJ3PDbZ6Xe/4Uzl6OdSlNxKjjZ0AAHntaNrJjdVFj27MylWYV6",
+	"A1F4eD69WOzJjGu/OL8lpcZDQG0/gf9+cR5nqTpo7sb4I+2OYT69L4g2rG45cDHSxqXQGSIBANnpuSza",
+	"s7BjsEEwzoUF+v7cRNqjYfYhmKajBTy8YpeQwcUsTpQs7rJ9nbYdokNVIGEpxGpvIMnJup2wN7QgeSl1",
+	"glLcHqD6KpbJ/Nn5d5pYETQQrWXEMTTNOMTYwO8ZCcrNgk1ebqQJOzD24HbKJpTBd692gw4utV+Vjpb2",
+	"Wr2jyJ3iR2lNqYxjZAC9Kjx2AtDe9zWjOkb0d28HjK+GHD1ocFQxppIxvaFYxQoeM2QuuViXLNQXdMEB",
+	"bemVa7gM0RPEmc+jwXltH79LmILKpKlDocYBqjJKbgxkECbbWvbOdM3S3VlnSZmThtjNjnWrdPNWB7Zt",
+	"u0rDrHWWNSUtl8FG9IUCUMkA5BRAhG3V5Imr1ej5yLHqgUHgLcIXo/ngYa6uEnAiBc9TvaqOU2jvuGom",
+	"BkugoH5qEdpY17cNX28m36iU26t03eEX593W/HJF/CintQ/aihjPwEtBKARrgOlKsFAxM7nF0I+OCQYw",
+	"4b7Y/3hN127JkDgoIncY00B35N0J1rb0xmQxSGlqx7SO6754Y6OiqSs9k6thfufAfZ48D0maswLTCSqt",
+	"HvLNbW6xXOAd+iZVHdIEMKLcnV373zDTI0QIfdd0b7Fm6YKPJLnd/npBVKPvKkseA4N9I7dkRR2TAHER",
+	"QMEKQgXbOk+KlasLD7OzFmxO68yZ997up9rqc4CPCWkINdZm7hSX0QZWhQL/k1yt9lV4tnh7Yq8+uaFK",
+	"oKb8pxv1M/yx+wfcAv9+aW9kX06xVel5u27fZLzTRS8CuCoZVYmvZgH2wmBTyD0hzRWimKJPSweYqUpw",
+	"sMRlh5ou3A5eL9ykO4p2YqKC1XudOZwikdapoxTtrrNjjAYzbU+nd1+nKVp/SwhpTuDNL4iQ0KxkA1VU",
+	"0MNix0C6AYNSsJwX0HclI1oSITHCq2vAyYdqWaAS7RZadqbaNboMj4xO9gFjP91vLcxxfOHacsVEnw1t",
+	"9zgtMYlgHVbfKFx6e6AHjBZ2l5Vt7TCkETwFHMQSoDygUUBdb28aUmasbf1KNlQUkO6xPsPTwPGgETxV",
+	"ScU6tyD5RkrNgjMRGiIoR8aOg4Lc/jZukrZh9mH/Pd/pyQ4IUUeegkWhtokxHIQ06VbJboVM0HOhAvyG",
+	"lg0LIDmmlFRjrNHteCKbyZGzDXr1Xr78gbhgvLUJMahtRdpqYUTl1NROvAGiCsQk9ghBOvsFR3vIBcWh",
+	"ZH60U7JYbRg60pWYm5KNhEa61JlAQ3SxLKm4Pnh+wrf+9mEIsdG+poY9p6qYX6xQ8LlkfF0PvAs/enby",
+	"v9+8+zQOPZpBUBTl5z2EtZ4MJKcklwWkUb69fEkeP3r41yxUoUAQESuyc+iaCXYETJHuF6Y8jpa6GVZH",
+	"XJ5/yLKpGCm4BmJSDajKAA/Exume8qbr9M9hq3BW9SQT3Bo2t1oIZ8L2DaNYAd2TCLLM0Le3y34+I4oa",
+	"1vKCnJ8++jQLMB1aFNjD3VV7YRv6ZIghunUwaBMN6Cd6U8xzeWahFYYjx0G0rIJ4s/h7uIYks/nXr6Qo",
+	"d4muN3YfXC2jSckXobOsz0Q+f/XTIt40Jr8erQCdHlseDIFR0yjAIvtuxpUs2AVZ101GcvufzW6punnh",
+	"dsJGmXLrsoFCoXnZW+y+G2GHsJ8T6hpeIWjBt9MoubhONIBB1sC9u8HnxLC3+O5GYtAC7xe9VadH+tAO",
+	"2Ln45x6yLWaL+gKoA+3RhnyzfqLjYquhNux++GDTXWPHKyjSHWRpp3Wst+NkY07k6iQsQIl8fielr62i",
+	"Lru0acC4WtLipOa5wbvg5J9459j3wo+ZgaVcX3n76lB5PtSBtHxvo7rKX4d4FWtEd8Obh7tYtg1fp+OR",
+	"4xy5/vFRUXGlnn5cN5whtbsVDWqgepQWFRehzVFsrK+bGFK0ZLH4/B7uIqd1i7KoqdasAExbZn2Cmqmc",
+	"CXNBnpxn5PPzjDzs0rX3pKu+AxTIlxYBoBlQPxXdITLIEW4FyKKWVyuqZsAcfSvcg80oXdfcWwEdZ0Ui",
+	"XjdiSvVghDOgxSFOG5c9P2e8hi+fuZoLR7RrdvWbXM6IKlBV/U0uJ3RBWu5CMpv4WH7M/3u5Ii4zMqlv",
+	"0iRdC6i5ZBU6JOR9xdEcHL5s65hGiyTdZceD3EWgdQCqw62mpf28i6U7OEF3YvedK2Xhd30BSbQuhFjI",
+	"hgJ/kuBiTYTcTlueOsRsR+OJeNUtCajmIvNeN2IOKu/QrTYyGRFgU36PfXvtDxT1OiYNhoVKroB8dcE9",
+	"X5pnsF2L9WMF2zqwpguSIDASu6dOJy269IOahHqrEXPv+wuHxQxyEAPGuWNlT5bbwG5bANnJBndPsD3i",
+	"6H6jtZiwRy0Id5js57ykTAfVky1Akozj0FMqutLO4F4zo4mQGChsqVKobw94lKb9FaNichpvLot4t69s",
+	"/xWxZCSqPbwVBYtsHOtDP5a3z2wwM1vV78ve7foDqHLoZIHlrEXbjrbTILMDBgvLeDDM3ef/cdIU+r/j",
+	"qBICeQx80OvmXuBBrR69Y3fApIgmMrxQoR03xwHajBXcviTDVyt5pNqchLFzd2ehkXsC1tLgK2xtgqrP",
+	"3hflCboeayPrGv/NMEPkPvNprBM/kqh75a68h26MvdjAjMS2E3h/EIx3cfSHaLzt1FyHYw+j0m3/km6M",
+	"lEatJaP3UxvqdFvn9A68Qa+c1NzsKS00woD52EGhcipyVqLOslNUMuP4Afw/YoKD7d8vmeJRzHa/wOV2",
+	"iNeclZo3OnGnQ2zX7W3cIRuv07Q7PGhyb/DEiN7mBBJveOIQGVKn779XGtCaaDWJRJnpaFSEw2Pz+13n",
+	"tJIFi6fiXHDrLjcPzRlvf5Nh4zpPzZ8gJkBhjuYc55HH9HbFnHaF2rAoMQlWaAnmqixbOt9bNHoOihUe",
+	"1TLjRGckpyUX61f2qRHliuw7+9HgznwdC+U34VofjJz+g6T4jkAp2j4EcyceH+e5VTp9z9wt/duGKYqv",
+	"CJqWqaqdOUifRAwahG1DC7Khdc1EPFaPMParUJUzBceHP2lrcyZi/64mlf4MSqknFQD52MyQhcb/OhHY",
+	"CrlV6zFPiBPmvGDF1XKXQgBxvYlN5OEK5REK8vlEMCmCQOi6E+pBokdJvB9AiP0Itm3nFrr9GIRipCGZ",
+	"B0Nd1YzljXabd8CcJdtJCIVABegDgPXh/W8OxVHW0vqhEkhPfZwh3ohu0htN7v645yAAg4+j9gNqmILl",
+	"JceNq5uaKc2iPmYUbIiK5VV7T/zge7wz/uOr9v74wWXnKVGrHhs00a5Fj9rHCU9vm4QoUF9jDJROf6f3",
+	"VEUvylPh17igQcyjupVRM6PDvW8EdfuV5MNmrdPz9q5LlDvMXYNNuF/8zbTPrA6OcGiWs+98A2NtjPoS",
+	"CBGJO7IIF9C8jpbuk6fkIVk2xn5esErqmEoXcpvIg4208Jk8Ly6sjOM/BORpQVNf//Q6tkKiHxO7DSls",
+	"L629d5/fZYzI4ttnPzwj9qu2Lk/WDMLmwCgBuEDXxunAdHQ4aNuR9PbH766BJMx5VHh8AVAkRpMu5riv",
+	"IuG4n++7OiabTE8iiN9Ig6Sc2aKpizlJxziLZ3dU7S1Tb/WCR5HbVyVz9cD7WybREZlYb2EJMe8CG8Hv",
+	"2+jLBvjNHYfjBFPMHipU4Q0n1vpwMwfYnOzsPv2Jgs0ZX3eKJsakoSv1bNDOjFbj/g36891brnZS3BQn",
+	"BWpCLfmkhZ+b6L5NkfKsWQpFtN3q9jRyzU7GMaLgqUTdXcPgQfHM7MOV56yONcoMqDUkNIHmSUBZBT9g",
+	"BVnuiDsZwnsfQFwd7lPV9riPcIUhKSdxF4XAetVo0+tltOVmE6Fo34dd4XaItAPELzyrj8PsbWRZhDL+",
+	"Fhg1hwx8/i5wXRt7XLn9wf4PkxUzVl/bOXFwu4xI4VvrwOAhbecSP6Mdc1Zu2RM+XOCWakmPOpBGR8rq",
+	"W+dXdAdyc0wRac2FTnvAky8+e/tob8kncEK2ofi2scCjv372+RSe+bFFcf1qPU7Bz8ihyeeibqJ7kZfg",
+	"ZmpeuIajANH0O8Dqe/t1Kbedb1eyLOCRsbl/cnjuI5PfBaNO4V0s25bBc3owTLlWNuZKrtwapOmD8bC1",
+	"6gppAZ1tU0jmG28BKA541FQBAQVnLBtJ7K7i/cIc6BDJ1IndShkpqVozdRJiwmGmvVvdvRzqvPvXA3g2",
+	"RPOsgokmSDqg9VjF1j4G+K6bDAQoQlJKzSbwmKCMcYh0ecEDPKN+MBTAuUStx+/G8w9aNo5Ds9sz9YEO",
+	"/SJj2GuvTaNb/Ees+AGLeailcWeGLtOwzFgB0MdAH+hd5jJ+B3sWd5zD0Qa6vZ6qvzTn55+y/yKPTx9N",
+	"OSxDlnGOokywioN0dTKRgwRkNo7FbvuNDXlUr+NYFmz4x7uMm6Gi0BUhcgNVGgAViTk6rgDmdsHCSwDh",
+	"BT3TCVF4BxoizhUqqts94+sOTbqH3oIQQpoHjuvf5LLTPA74PA7GndsYzm0ZAQUjjeAmtIuECidXAWlV",
+	"rCzoLgt1R2hX0LcE6qPbEVy53iwxoBLutbY2gPKiLcShgrC3WJ8CJTqhJqfiWvNIUSE8Mvks7ne1e5hr",
+	"iOKUSkvxv29oUH2111G9I2CAFZnrE87sV+cL+68ALJ7UFr77ruL4YlPp+ZDIPpUd176TIawwt3855xQZ",
+	"NH1t244UfDIs8Gcac/jjcZTOCmQL31vI7+vu/jtQxOdpA6uaKh7lJFpSzbyVv+90DGlZmDa8clhEP5w3",
+	"0SKRI7H0KjkD2I5v+1pGoe2TY9ST3PJOOBGGOEYO0uFujMB1ZlF9pKOPvgWJq9c7Di0qBaA2tF6Eu7tq",
+	"QHv6aF+htpXqGklmg5auKS/ifaQUNAXglbVGeDE1nz+KT0RqowQzDjdZ28LC2rXOvNC3gBF0iEcCKCnB",
+	"MNIK4t0WnJW01jPy++32vP36W7sj3Mclhn22EA8cqFmKCqEP/854xYqqQf+FkcbUdpeVVOSgf4LmejMB",
+	"U9VCJSYcJxCQQO4BE3LB0C3uaQ8W3jJTTcP1h20x4WIfIIruo6aqWOFE2Z/iU3YRvXHsW7coGl5TLjSm",
+	"t8PM93bmsMgYv4Fa8KWdsIq/HSejTRCNdajFxg+dRuimrqUyccua+r6Wnik92AvTrRinbGZJeFpBvbI6",
+	"ELRhcOQd7g771+331E6vbUuwdAhZ2aEOSnEfdAyxmQFa55bsverGmPri7MwKg/1T27+tg/taGirYWyQW",
+	"I7WSRuayzIjWm4uzs0Yz9f+3XuiFXVZspBzxF0oPQz/oaE8oE7yskfYrIj4V3Tn+oyWzljpUhaAUZa4E",
+	"uSwdwcm4/+R4JUaTqZ5/4n22uOYYZ+5A8J3WoaqK7gVglbkCApZUsOXR+YFoy5ORoFqii4sne/CuxnIH",
+	"K9lz7Dst3SAEA9MKWO1e8KqWNwq6qN6yeUps9LdpvnZQpiBCcIv5wIiT56r0CgDvRkoeSPv7IT3s8FBj",
+	"wyPMi2tkvDk4UKTwvqqW0fbyvOKO/h7Q9O0juCAVW1NA2to3AtzDeDwoHkoBKXbCH9U6dTSdQgWhFfjb",
+	"ckXOrQappOrQVzz8/PHpo/NeuCh8NKidfvPuYfbw8/d/+eWX0/DPR+8/+e8owcqlkfn1a1Y7mtFb1NIP",
+	"IGpsS6hvGwPy7m1t6jiLDvomH6X7Y4yw6zBrM4ZTD6XA8aqhXpnRw3G0LaMUVzS/quW2V6rSCWQElTS9",
+	"LMhHJyODScNe4oX5w5aD/QF3AbPt7ET3TacI8ghwFdewJBa7kpqR7UaiQYwlWT5MXQG80BfgTeUxbKOq",
+	"ic4nl0Yxk2/GXi3WKp077rWYi4JVVpE6Axn/fBvSboMpsY6vS3NRYnY1z2mJHsQFeXj62Npwj8/J/yIb",
+	"Rm84uw1yva0BCsMYx/OZJsq74wtaopvgVmwD8QDsLSoqJ6Jfk9J6QxWnYg7juZ2jf+CvplXoRto6+3ft",
+	"1uZ2aojCoJKLdBRwBqz2faAzulO0L00eRL+fxuLWID+cQv3KXzcKOGyiCGsg/QMQWAfZQLiecnzOKWWY",
+	"ltlLHVDtXM4uad9uZMmSJTEQcbNXoAeLxISgeaXrhQ5RLlDQaGngZJX8muH3clpnjEQ2rE1AOgRusg73",
+	"sqkqqnbzDqX7LJURMy4u+IzLNUK69sM01julqoCMK3RFQCfRjuVWh4E7K8PwwmvtFdKEQUVXZstYHckE",
+	"QGFApGFRGwhrE1cQDWt78DOCTPCZNciBV1hj1yTo1u97IC7ZmoqpHt2XMJwvkWA+1vwRvpnOqT33lJvJ",
+	"XeM74h2P/CVdrJ8ubu2cQTj+aGxUcdf9eNJC/Ggvj9YrpgxFjpE2rMT2VJAceTiwiC9ONjpy+IYainDc",
+	"hvV3cx/eKynyRzlzYe/cw5nbwYbuz6ln24Zt56ga644D2em7st9/J9rZaCLjzZM5F39xPgM8vj8B8pqJ",
+	"KJH0zH37tuaK6aMxKUwoLP5NxqrBntmj9sS1lbtmArSli/JQ4WJf9qdxFMcRKjFi+6lfH+Fn901qQY6x",
+	"Z3Bl72PPgGaKuDsCrbU7mm5HdoxmalwovJtVSz25kLBg5cw4S61YzuOwrWcOpjQxBXUbo3qAHrJmLWZJ",
+	"0CgJTftbf8BB5/oL1THKDx6tkwmoWit39Nhwl9lfeOvr4EIlzlfAMcNdyNZ12JakZFQJYGvpBT4mnKx9",
+	"t9YJR+zA7dj+IyGIjuzO8RwRk1gzej2L0mEk4tAl9oxRjjofkhqCGe1+kuKBRojUVqpCR087O9QhrcWU",
+	"9mzzfFDjkVapzTKdImKmTwpr2HqlVFVXTR2LIMXclEX7izEfEYTlKEdMyka9+xGzmyPHYw2m5pwkKzas",
+	"VkpLVPI86O6AD0NkG8i/FLuR10nqpVkEUUPxYlgH1VdbfmTt3fcdoHZRfxIlv2aXnaMoFkMGcw2L3b3q",
+	"s/pCBPzAA/3UWduaGeyzQImyZvgim9oO5Ti8G/1zNdFHImlQuvrkfSNgwyYkM5xBCRfjvab0foD4wQS0",
+	"wqBFV8scgjfovHjsqQC5jPY+KqVYWysccJ6ArEdoGlAkwDG6ZNbCQAQ25DgkaWpAswRU3G9y2b12A1kY",
+	"yPxLSG9j0xSvEIcMO67YUUdNKv915ivPnzoyQzdODwz2HG2EdmjcMlc/AvXU2Lp6mnVWUhMNPf7AsTLb",
+	"MGzvAg1dpt0y1Yq1C+OAaKWQhjQ1PMW6TACztZ+v+Q0TBA6Sfd0HZTApNNrY3mIiLhcVFTsXp+AGgF6a",
+	"SPHUTaiwM7qlVlwwosV1y43ilyxFYsVzWibjutB6nawlATaIuaFBv0s6QtV9pHvhdrr8suzvGVQ8jeJm",
+	"d2lPAB8apK4NAhwLcPzjR+EGG2NqLA2Q1xypsOzLuX96d3ahEO9zpR0/Q6sZav536JABlWUrGUFLwRRZ",
+	"ucipUpxpgp2HWYfHzO4RwSsMtnoSUIi58resIBXNN1wwffqL+EVYLY8AitcvnpNPP/30Cyt8P/34HNqJ",
+	"mH1+BvIXzRj5Ff7+1V7765l7jV8/Of1FfNUoF4JhArTAr1f6V+KbGrltfEoAFwaNNqCRVEVLgoL5FJuj",
+	"OJjQL8JxXrkMIzen5GtoFRSG/MXjJ38lNbYxIoXMm8qe3KfEGlR4VU3XCDqh4hcha/qvxo6/UVqqX0/J",
+	"z4obT+3Slv8wYYjZ8pzhTqeC/PptwapaGjusk7+z3a+nv4jQQ+di4SBcHbaFi8X56cPTc9igNRO05ouL",
+	"xaen56efIiRjA0J1BhGQs3zTiGt99k431Xv78RqrDpCAnkvxbQF1o+aZvfq5vRjsC11LoVE6H52fO7ff",
+	"MExY0boueQ4/P5O5YeZEG8VoFSSY9o7VJRe02+YhnHTvs1hpL4wBvgrFFzELKozxzLeaet91GBcvhbtX",
+	"RoQkAHFVaGBYOUDgkHVDeIUeHV0DXY2j4Qc8qWvhZD93+83ObrvbdFMtuprCqIZlnRmY0VrAPtCt2IZR",
+	"ZZaeOsZZn/31+iZcEkg8v5SYmk4s02+uOqEd3JhV2t7/fV8X2jd8P0s+bvngZ0JvQRO/j0IFjYSDy55b",
+	"d5eU10ywrXXxfTGzpjuycR0coQyFIuRiICLtkvkIZXy1/ia5eOYwSLddrRnwqM0E9KxH4dmBXxkfGh4W",
+	"F47WZg7OyM6dnPcQOf2OLku3f/Pw0gdoYw6/0aA5nAQiq1tLpbMOFhf/fNOV0R8VBRxMiHnb+XaB7xUY",
+	"zbliBROG05KspUSj2tpTzpNLCy8Kfld8B+YybEWNDhsmveEneLL5RoTAxU8d8xkG30Nhdcm1IVSTDSuL",
+	"DNjbpMCt9ovwMEM0RhVG3LiAED482HOjGWKdXzwb+/vrOzuae9KEcO/XeOP7EOBJ4Rd8wX0wzZ7wwYU6",
+	"Q0Oar9pG7UJCIdERlOUzfQ2i5SsDpTMPnzqzvvG9M/DBdiCdaDF85LpUHxDIs3fw//dn7yAm8f7M02zA",
+	"wdo7mmPv0V6C93tl/714nx28Gp7mrn6TLeomotFfNeZVIP0YDKa/ImBIPvn0HJiPrR3PKNbBOxPiOQrK",
+	"yVd8zbSZak3oDT159OSz/7r457OT/01Pfj8/+eI/z/7rzbvHj99fRK2LqZvjjtbcob3xOIbikIoVhFor",
+	"/Aji+eOmQ/6y4iV7SjZUVdAhFXASYIBTxxE4WwZV6P31BxBB14jsfhSfu/ltl/VH6pKSd1zPb8DBc+kE",
+	"LiBAZM2zLeIgMDB6yzX2EPyzd6oR78/e6Y00h32kV/irxT1awf4RCQ+p9l8fZbesgE8mtPKwZzHYvHAg",
+	"O2gRdNkJ+KKDrtIB8VaNmLwV7JA6OyFqX79gJt+worsw925kT2jTdz47PzW95AMf397udrb24xjRr7mL",
+	"9Rok65LuWvvQCaw9/MEusHt646PE3Hpz8np0p2rjWUVjqhCLSKCe5J6UYbdW5QN7xKBzXiooqo7og2/k",
+	"FpxhSeQx1G0AwaIFv5KNKLDTuh5zJFyQyfNoJD3h7/ECCDPpe1oruPllU+kPvVKDBw/1tvQeE1UsMI4c",
+	"Y8VcV3mzYdpFvDA6aT0v2G471l03jHzp/sqF8OCHDXqlbZs2EvlHNluPoSjtjaz7bl/YrmNT2w39mHzP",
+	"vyQNVKDbzXf5zTNr8U+ydAYrDFSJNAC2osbNd1yb590L557pGPWecqJjwNVeOICNiNJ1Gd9QDBtghtk5",
+	"Tv9qGCyfk0JZQ1imXeh9hN/bk7U8sR+f6Gten8gaj/YT17nfHezoG92XSminFGAYEcXQm/UjKXCgxOdi",
+	"7WkyMRi03ciqw6+zpdpXUQMUB7iXBNsybTCz2pEoSJ9F5OnsXedf73GX+EqoIVoTe99CNTIydlqF6Jig",
+	"5NbFsjJIGrvmuISW5Sl56ckNrViASBBt6E5bQxVShKd7AaHn0HqoM7OLKVv6a99U8I5L8DV4LJ2JeQpF",
+	"fVRfI+kcVGZjaAvY5du3A0Ypt2JUQEZ+uAJZ0jkZfd17EelkBqd7yd09QBeI700pViTtT87h4ysfTFPq",
+	"GDsAH8SEDRPGN6pKqtWv3TXxwQ3Umqv6mTqKyUouiz+uJauYtPY+dn7Hh7qSgw/4SN+iKDzyII3i3Z5X",
+	"0F18GQtEfd72cfd5Vlk53aVOKS/Exwk5lKxYM0WW9iQwaufIPVQjdNKKYTfMVaG6jTYYH803pGJa0zV7",
+	"oElBDQUMgCBf2x+ekmckLznk3q2yVdZtFiw3Lqvx63dUmxO49OTbr34F8xxzFxsu1qe/iJ9bighALoCl",
+	"SZZszYW9bBtLS1zCRV/jwA+EicH4wXdEW55jyEUqAmU3CSvovtXFMFrdm6bFiNUP1A9fvD/p/P0f9yr3",
+	"hr01KCRRN2AS8sD98O4y/h2mpu1mBzMF0Vgnl1b+gjx4OQexd0Lu2ClPFDUHTpXXFANAR8yezoMEf+3G",
+	"+tohmMfrvBMA4P11wPc6ghHWJfrs4uAA7wYQJFTS++omFWb8tqql6kx8yjEFUcz1TX+uOyfO4/Pz8xg5",
+	"0H2nx/8QC/ysLHFNjnGW0GvATbL+YlNNnl/+AzU7ci2WTSXgVGAZwDkzYmQGVycPnBVV1clvcqnP3v0m",
+	"l+/PaiXlSk8Lkfwml3ezLVMi+LemgFZadiQfJMyNDR4mlCW4Cz8E5mO0qoKq6m9ymdLwdmGOkAKHdyXU",
+	"3u6BJiAZgdoQCxAVc3Aiz2cIiSvFVg1EAVnlL2SiwItQZtKyOH4cvIArPqK2sAM4opbA9zmChgByYbny",
+	"ZI4rN08j83z2zv5vYjAUCOLGtvph32YsCvqivf2xw+S4YB9+d8ZW+2jB1O8BUuvrBwxnCrcdALgh8NJ9",
+	"cEoMAq1fcrt9A1fce4z0Pt09+wopbw9f7xihG210pzdQmG5I1XUm++yd/d9o7v0bX/l0j/OROjYgfHAc",
+	"RPIgieZnYq4o2dscBoiEObsHhLDUrrXdBwYIJ5bp2CoEII3TdEdCmM8K5brYHn1pv7J3vuPizjACw4sc",
+	"sAHxuo9tAn6AjfwC2D8wjWLddwd3xH4VwNKH9fOCbcHugw+ByH0vVZcSHt22jk9pRN9d/kBoycfPlzS/",
+	"TlTeJKJLFReNg5mEmQ8z9/DReb/f2ecHO579AYKcfs5iGsR/dWfx+EmzzPX1yYhhFSxco1hGgHoSa6yg",
+	"4snxy9glf6Bd5yBXUeWrdY94UOwJmWNAiArYz5vdhzhyf97sUpuVuhKQ44FaQKk7VPrWp0J3WBeGLFwd",
+	"jk0SCMGOvQauE9q4ifmdv+gjOnVuDEf0615JWeqjRFhhZKSG+8X1qZ/ms3f2qokOnWuDfV8OnZ/ReypW",
+	"8Ov1YU/c3mPv1yyzy2O1pltbohk1um+nJaRBhv6eyS33Ei/5U7t18A4pv8694N1X4+9cYPvTXruAnArX",
+	"exUZItLLcPYO/j9xT8K197gpX3buf+wtCff+GI4SvtT9b0nH8TDfV0LQxth+hIr0P/d2tK+Q2o34endf",
+	"B7hPH7qVhZ4GZsO4Ai5x39hyHzMTTTU8B2Iqe+/ZK8DbenbgHHhzP1vrB7aF4U3aWA+PuqSp5XSVn4/O",
+	"Hx1eTARSHQcEbJ+NvSuAjcDxWAJxCWy5DFEEWKCJbRcT6D74++yd/d9oOC4uGDGDCi+8UzLsXrdnssqm",
+	"pOJIQT97qzYd6SkluHEuzpS1OHM0fMk1wSaELKEz72NhUvAu3hq4f8wVf+6mMklA4b4+juNZcOx1iTRC",
+	"AhmvQCKgwx/WyAZndJIoNOqGjdRrY1fbNeUiNDnWtHJi2EpdK5HwLdx1H0v7laLb5/DADyVUw+pzIreC",
+	"FeC8ZzBnrCwd57Emmt74lwXfnmNFES3Ltv1YREhpicRq9wJCvFdEOSxFSnLxy49wAOG+wYaC2NvSSh6j",
+	"+cZRJcOR9NTRB8B8eeos6MxLnOAclH321jcMimrBr+HrD3c4JXSg+9nYnT3DHyx/tsj1jRXVHKKtN2s7",
+	"erGO8PtF6iZWdvqwGh1JNr21R6RwtgChb7nOQiG+ogU7kasVCgzhK98Qu1B0K1IVF6t4INhPon8h90+U",
+	"xTd3wiBGXjSnJRMFVReoOl3k1G/nSdjfP9BO32cHA4K5sxqL6OaUMfmf6pv1f76tynH4Y+ZAam4yp108",
+	"RLRNwlSueHmsQmU4vkBZwE0nKIuVVCynOq0uXrgLPqjCiJPPc0Menp+foyEgVxiCBrqqR+fZ+fm5J9xY",
+	"sS1TGaEGSFgMeXKekPsOaf0Q+h5yNue9nM35HZI2KWOQIYtkJH+UzS2d/gOcvlZOvMwkJT58/5HOYdgn",
+	"bvWBlE/s4BDQniEfLSchjesfAn0/GzVpSylG9Vgh4ddv65Jy8e/jHr52L5xYbT8fH2Oxf97s0MRyYTdN",
+	"Gs0Ke8oLaZ62JvJGKtMt/AMuwhV/2w+Wd5ccMOmj8PPmzx6Ze90kA3PwckeglWuGYbl91H8q+nZpqLKT",
+	"/DFjb7NhwlctRnowoYiGRfTlA/KbXLryZYxOdgG0JLe+6EZWrg9X5nPkiq83hmj+O+IsoE9SScV1G+qk",
+	"pGZKd0lPO8XAoGemVMjUsuT5wYYDr/Aq6E7luqresukxZktCIsW+G0wTFMqCJ8VFWw9EDamkNk8DxATb",
+	"JGvgL/0BGyYjl67xJ4GCoiIqXE8HqayW0A4l6foVec5kJ++fxlgm5MowEah47OhWlJe+gz2S9XbIhIOZ",
+	"8egALmSfa/e2GKKHx1QO8dQJkp/fXTc8p0rtiJPavuvbqQeyfyI50VgoFtXEfSrK5OHXHCtCCrKtsbMV",
+	"dQzke5ryliRDb/pTeTCSao+Fy3zDiqZkPlT4EUEY/aEcEYvx/GhxTqseKKzhlmqQZ+Eq2Ml2w0vQDoqK",
+	"jg3CoWyilpoVE47I4y782Tv84/18bGaPuSpWXI5rdNfanyjmk+W8YANh+D81QBM2zFiU/3jVQFIBQz0X",
+	"bE/CHUGrasRTYiTBacI9wUONUCMeWOOnJstdaOiH7RKwcWTfWI8eEm3N2sFaob/Ziz5yudDfsBjrSNoM",
+	"3ug4DjTYp0CI50yudNXQ8ZRT28MsvXAekDiBSOIjkCz4llYTa4F6/Y+mP3m6jxkbo2d7jwWkMBrmzdYn",
+	"g+DYHzQiBdOYcmSdwBwB8O5aPfg9sdw5rkjriSFD4T2e27g1HD/n2Tv456hF/MK1hLnfWf+KQfenVBjQ",
+	"9xc8gnWMLleHf9uo3TEnfBYN5wT6WvvXnLXsUjsnASfT+JZf8bes1E9DUMARdqysFYoOhjVRQyuhROx8",
+	"ywsw62JR8y/6Du1n96oYbp0OikNawhwisQc8dMBAvc90h8xzPg4DM/kXT2v9CXbT6fRNh++lKHe+CfFI",
+	"wuhI8W7flBL6DrrGvLhnMjcoqYjOackKUsit+LfaOgdqOD6MKvwwVRy7lgga0xdIcufpvr17KZ3dbPc6",
+	"dk37M642ciSNacTv8Ir7BPbjExIr60Z4jCJ915CskoLtsk4AoSCK0RLYWlyHunszMnyA+Nb3C357zAYb",
+	"iCowGLaBWmgwk/XB9NhfiqPzCJc39Sl5hjFd6MOFSDLVICm6FAzb1bmAbOtUArujI0iRK7hBZncQslEU",
+	"+5CvS4gpvmozc/ccYJgcm79rrP1QkN2fYZ1Iu0PRCrklUqRC7DAuTbSsmG+cHOpBcRkcpyk4+Dtmjhn1",
+	"/hNFetuot6dF6bkUXXBk5novAl/mwcBHm7S5+/aN7gW8/4fZDbMSUEM5wo//7SXpstOhC+WHDwLPS6jr",
+	"ZOXqsPAoLrHl0r2Jj3/ChxGgzvuMipC/bk+I/Bf/9mL0HTNOfHJZhaMTtJDu0t4jdtKz9bLqaWh/5I/q",
+	"wfluP/KuyEEB9OHEA9D+1424dFfeZ/QcHoGP5Hqc5NdfcRygPEBZcC5IwbEJGJo3VBOmDa+ocVYh1dag",
+	"Uet+meE9RGVDK/f7UQyXLmT6AbRCeBOP01WNENauspNl7cBFtsiBN7uMNhYf6IhU0/l/MwXxyk5NZk2V",
+	"poIwAk5RJ5vjvqKCcGFvXDITOkMbSYxCfgFsVOTVxpAGpKMXoKJ5PDcNV3zMjDQ0Bj1a5gbf53icAFgT",
+	"jqTqQEC1kWVhLfhEIarvldxjrx/sVr4WLxsziUbeXssKa+UeiUseIP1KbrXrpB46O/tGLHnO9Dg3/GX4",
+	"0f2dG+4RKW5d//URzgoJ1M76mot1FnoJAUTK8doA6rHX9KQzRwnAHV+Lbz+Qv3uUfqt4k4+ea0+vutsH",
+	"XBy9F6q9M6F+T1g7AVIjFFtIPLVLD9Tf3xhTA7F26JK+Jw64/43hYq1PtGmKQ2z+l+6aP0IS9s8Et7Xz",
+	"lmSX95N6BL/QrSVxa5kEF2E99MH6dxj2H7gAHsf3gdGRnYf21/FLtj6K1fUayVrlIPVJsdGVZjdM0ZL4",
+	"fWsdNXvpIEIcVji2x8/e2T92o1lkv/b3uyfSZPTw5VHyx3CvfvUHVn5A+53ErjjcCCzMz516qKSW5gwL",
+	"p4FZaGSVvmqvmqST6eiI46jl8xhqOX775ZFu/6FTw53JPgIkrpuTNb27wydbSW6o4rTfCOGjCN9GHvK2",
+	"4Io/damLfYXk0Quvd4SD15OPDKl+4f5OCdu/J7TZvUSz6V7nI6l24bvjaF18jeFMzBWlQQfcBIdVmLN7",
+	"aH66kR+F6je1TMfmlAMkW5q+6qmneKWuOIFcM1aDWpPCpW+hMzIcsBNE/6wTOj0Q8nWrOs7v+vLyx7Pn",
+	"r7/+mRjpmgromrHipKmhD+geFkqXEkziilHdQDKai3XJyP+8+ikBh1pSzUo+IMy45xZaWqoEUDM0PW45",
+	"B9pPcqz2Z6sVz7k1wO1naBhCbvcujAT33SnyAwbcnwPdqeYFAywnL4Cx1skDkkSxgucGeqtji+GC39jL",
+	"wQrfQA0a2JLU0dZiwTrWloYyiGPqvr1thAy7ozhQfu/niH1EZMH+wZSdvuOQCDHIiht3OpEVN1gzgBNg",
+	"LSpYFCvmWUvqg7hcfd+r4JvRj0E3/4065vv+qtB4t22aD6qXhTpInwc8SnZqmgFw9+73h7j2ulP84ayA",
+	"kZU9cg/mbqf6sLJPgUoKGKKxs/aG3jC73EtGHL9UvIlIf5Motir5epNmInm+Yfn1lOP+mSPCCqyb+FhI",
+	"UAdToHfm0zLVPlCKeznR75WSIcxkrN6BiwJoLo+Q+PPPyVomK6tguxQK2sga+dRcVaORpJTyGhBOK6nu",
+	"W/VOxA20oIFRwfoKJyycMw+wLXPBaGFtP8cepRgjBd3pAItLmYwjDVBPPLf9sZihwHFD4IBUyPKO5jq9",
+	"gQAhVcxTxD0lTjCs8Y6vOMfo/ZOwxN0OxPFR2GqAexB6Y0jRg4AADxKiMpfgrvC3Rz9OYUsd2EUQBDoO",
+	"7uZOSXds1XzEtLt7p6NYqIq5XDvgqEA3BGiUkP3Nljgv8V9n7/CPidTgoYH1kbjBY4nrXLGWrJCJXO1q",
+	"j0MS7Ab6eeittfb2PG0pwJJwsDLoWr+Ptn7VOPG6P9PNy84Hjt90nnrPEZyg++e2etNbxuoDex8v+XNH",
+	"gO07JEPA+IJHMKPhRndOudq7/JFTrjC+D51ybR96PylXqMGBZrkQGep4tmDYsrJ05RBWxXHPK5pMt4Ik",
+	"nL2D/78fQ1Z9LQq/4Pcr/cmAP3555wn8kq25IEKSVaMwXmMn5CkxGwktX7FVGFlL0lNHnU2RTIf8W8wP",
+	"ZETsvTBCBTEsfPfbZgDDtNwpAwjMiAf4hH/kfwjehYld8G9B1MqPQxPwNRan88ojXV0rbt9+IBuU52Il",
+	"Foe+6qxwJJV/KWSuz3Dt9GlVfDLnCMEe7Yn1OuYRcrDJ+6PzO3R5f3gHt0LJre6seopnDS6b5Cccy1jz",
+	"3dpxmduO/CHvwErNIIr6dK+eXHnCu9SJA9C/cUPuR7zkT23IwTukDDn3gkdYKbjRsIkMekJ6DqoWLTq4",
+	"3f15N3j7D2yQfU8L1nlwfyHsl8fzbhyq1Z6YrTPqSSHR93SUmJiCsNsohXXFbXL2Dv4/api9ZjfyOizd",
+	"4ePYdBb5wHHs6Z4ngJ4ex8hE7cCKI88v2UplNqWdqdTUoboZ1TDeoPk/2OBZSs1OW1Kp4ZweQak5E+Ru",
+	"3inc5Q/sneL4PrAy7Dz0Hr3TVYeECjE71g3FrDeWZlKypao6aWq0LhxLSC6bQUPCvuUA/zh7B/8fxaUl",
+	"1j6mDN2Vf0xa8+Ry/QjNQeDLo/h7fhr2571f3fFusWRUWf31zzdWJbl6DfuvN/ZCYG2A6xpVLi4WZ7Tm",
+	"ZzcPYR+5e8eqsKAXkOhAf1GdZwtvLIqmLOF5EPPAxgvYJRSpi4YkyBqsn4BAlfn1ItLQwYke5og7SICO",
+	"4teR3/0IbpMB3eSJ/rriFPvN6x55dIakFhnyqAyD5LHfe6pM1xoAmDDsNCxlI4o+SX/s59BszJU+51Qp",
+	"7urewg9VE/3dC8cYVSu5VrQKmR/XqsUv19pK+vs37/+/AAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

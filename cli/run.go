@@ -18,15 +18,18 @@ import (
 
 func (a *app) start() *cobra.Command {
 	tries := 3
-	var spend string
+	var spend, policy string
 	var yes, accept bool
 	c := &cobra.Command{
 		Use: "start PLAN", Short: "Carry a plan out; PLAN is its id, the first letters of it, or latest", Args: cobra.ExactArgs(1),
 		Long: `Carries a plan out. Where the plan rents servers, hires seats or uses farms it first
 says what that costs and asks; --yes answers for scripts, --spend says more than the
 plan needs, to leave room for a server that has to be replaced. Nothing exceeds it.`,
-		Example: "  rotanex start latest\n  rotanex start latest --spend 40 --yes",
+		Example: "  rotanex start latest\n  rotanex start latest --spend 40 --yes\n  rotanex start latest --policy ask",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if policy != "" && !api.Policy(policy).Valid() {
+				return fmt.Errorf("--policy %q: want auto, ask or off", policy)
+			}
 			id, err := a.findPlan(cmd.Context(), c, args[0])
 			if err != nil {
 				return err
@@ -39,7 +42,7 @@ plan needs, to leave room for a server that has to be replaced. Nothing exceeds 
 			if err != nil {
 				return err
 			}
-			r, err := client.Decode[api.Run](c.StartRun(cmd.Context(), &api.StartRunParams{IdempotencyKey: new(newKey())}, api.StartRunJSONRequestBody{Plan: id, Tries: tries, Spend: most, AcceptProofs: accept}))
+			r, err := client.Decode[api.Run](c.StartRun(cmd.Context(), &api.StartRunParams{IdempotencyKey: new(newKey())}, api.StartRunJSONRequestBody{Plan: id, Tries: tries, Spend: most, AcceptProofs: accept, Policy: api.Policy(policy)}))
 			if err != nil {
 				return err
 			}
@@ -49,6 +52,7 @@ plan needs, to leave room for a server that has to be replaced. Nothing exceeds 
 	c.Flags().IntVar(&tries, "tries", tries, "how often a frame may fail before it is given up")
 	c.Flags().StringVar(&spend, "spend", "", "what servers, seats and farms may cost at most; default what the plan says")
 	c.Flags().BoolVarP(&yes, "yes", "y", false, "spend it without asking")
+	c.Flags().StringVar(&policy, "policy", "", "how far it is planned anew by itself: auto (within what it may cost), ask or off; default what the service says")
 	c.Flags().BoolVar(&accept, "accept-proofs", false, "accept farms' proof frames that are whole, of the right size, not blank, and look as those rendered elsewhere")
 	return c
 }
@@ -144,7 +148,7 @@ func (a *app) runs() *cobra.Command {
 			return err
 		}),
 	}
-	return group("runs", "Look at runs, and say which comes first", show, a.runsList(), a.runsPriority())
+	return group("runs", "Look at runs, say which comes first and how far they are planned anew", append([]*cobra.Command{show, a.runsList(), a.runsPriority()}, a.runsSchedule()...)...)
 }
 
 func (a *app) runsList() *cobra.Command {

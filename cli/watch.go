@@ -192,6 +192,9 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 		finish += fmt.Sprintf("expected %s, %s left", moment(r.ExpectedFinish), seconds(r.LeftS))
 	}
 	fmt.Fprintf(out, "%s, planned %s, deadline %s\n", finish, moment(r.PlannedFinish), moment(r.Deadline))
+	if said := outlookText(r); said != "" {
+		fmt.Fprintf(out, "in time   %s\n", said)
+	}
 	fmt.Fprintf(out, "money     %s so far, planned %s\n", money(r.Currency, r.CostSoFar), money(r.Currency, r.PlannedCost))
 	lines := 6
 	for _, line := range needs(r) {
@@ -227,6 +230,9 @@ func needs(r api.Run) (out []string) {
 		if j.State == api.FarmJobStateHeld && j.Accepted == nil {
 			out = append(out, fmt.Sprintf("rotanex farms proofs %s --run %s --to FOLDER  looks at the proof frames of %s at %s", j.Id.String()[:8], id, j.Shot, j.Farm))
 		}
+	}
+	if r.Outlook.Proposals > 0 {
+		out = append(out, fmt.Sprintf("rotanex runs accept %s  takes the schedule that is proposed; runs changes shows it", id))
 	}
 	for _, s := range r.Stranded {
 		out = append(out, fmt.Sprintf("rotanex replan %s --apply  for nobody is left to render %d frames of %s: %s", id, s.Frames, s.Shot, s.Why))

@@ -90,7 +90,7 @@ func sideBySide(t testing.TB) {
 func newHouse(t testing.TB, options ...option) *house {
 	t.Helper()
 	h := &house{t: t, database: database(t), blobs: t.TempDir()}
-	c := app.Config{DatabaseURL: h.database, Blobs: h.blobs, Log: slog.New(slog.DiscardHandler), Key: make([]byte, 32)}
+	c := app.Config{DatabaseURL: h.database, Blobs: h.blobs, Log: slog.New(slog.DiscardHandler), Key: make([]byte, 32), Policy: "off"}
 	for _, o := range options {
 		o(&c)
 	}

@@ -456,6 +456,25 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{run} (the `GetRun` operationId).
 	GetRun(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListScheduleChanges How a run was planned anew while it ran, and what is proposed, newest first
+	//
+	// Corresponds with GET /runs/{run}/changes (the `ListScheduleChanges` operationId).
+	ListScheduleChanges(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DecideScheduleChangeWithBody Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
+	DecideScheduleChangeWithBody(ctx context.Context, run RunParam, change openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DecideScheduleChange Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
+	DecideScheduleChange(ctx context.Context, run RunParam, change openapi_types.UUID, body DecideScheduleChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListFarmJobs The jobs of a run at farms
 	//
 	// Corresponds with GET /runs/{run}/farm-jobs (the `ListFarmJobs` operationId).
@@ -503,6 +522,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
 	SetRunPlan(ctx context.Context, run RunParam, body SetRunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRunPolicyWithBody Say how far a run is planned anew by itself
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /runs/{run}/policy (the `SetRunPolicy` operationId).
+	SetRunPolicyWithBody(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRunPolicy Say how far a run is planned anew by itself
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /runs/{run}/policy (the `SetRunPolicy` operationId).
+	SetRunPolicy(ctx context.Context, run RunParam, body SetRunPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetRunPriorityWithBody Let a run come before others on its hosts, or after them; frames that are being rendered are finished
 	//
@@ -1705,6 +1738,55 @@ func (c *Client) GetRun(ctx context.Context, run RunParam, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
+// ListScheduleChanges How a run was planned anew while it ran, and what is proposed, newest first
+//
+// Corresponds with GET /runs/{run}/changes (the `ListScheduleChanges` operationId).
+func (c *Client) ListScheduleChanges(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListScheduleChangesRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DecideScheduleChangeWithBody Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
+func (c *Client) DecideScheduleChangeWithBody(ctx context.Context, run RunParam, change openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDecideScheduleChangeRequestWithBody(c.Server, run, change, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DecideScheduleChange Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
+func (c *Client) DecideScheduleChange(ctx context.Context, run RunParam, change openapi_types.UUID, body DecideScheduleChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDecideScheduleChangeRequest(c.Server, run, change, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListFarmJobs The jobs of a run at farms
 //
 // Corresponds with GET /runs/{run}/farm-jobs (the `ListFarmJobs` operationId).
@@ -1823,6 +1905,40 @@ func (c *Client) SetRunPlanWithBody(ctx context.Context, run RunParam, contentTy
 // Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
 func (c *Client) SetRunPlan(ctx context.Context, run RunParam, body SetRunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetRunPlanRequest(c.Server, run, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRunPolicyWithBody Say how far a run is planned anew by itself
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /runs/{run}/policy (the `SetRunPolicy` operationId).
+func (c *Client) SetRunPolicyWithBody(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRunPolicyRequestWithBody(c.Server, run, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRunPolicy Say how far a run is planned anew by itself
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /runs/{run}/policy (the `SetRunPolicy` operationId).
+func (c *Client) SetRunPolicy(ctx context.Context, run RunParam, body SetRunPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRunPolicyRequest(c.Server, run, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4600,6 +4716,94 @@ func NewGetRunRequest(server string, run RunParam) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListScheduleChangesRequest constructs an http.Request for the ListScheduleChanges method
+func NewListScheduleChangesRequest(server string, run RunParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/changes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDecideScheduleChangeRequest calls the generic DecideScheduleChange builder with application/json body
+func NewDecideScheduleChangeRequest(server string, run RunParam, change openapi_types.UUID, body DecideScheduleChangeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDecideScheduleChangeRequestWithBody(server, run, change, "application/json", bodyReader)
+}
+
+// NewDecideScheduleChangeRequestWithBody constructs an http.Request for the DecideScheduleChange method, with any body, and a specified content type
+func NewDecideScheduleChangeRequestWithBody(server string, run RunParam, change openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "change", change, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/changes/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListFarmJobsRequest constructs an http.Request for the ListFarmJobs method
 func NewListFarmJobsRequest(server string, run RunParam) (*http.Request, error) {
 	var err error
@@ -4964,6 +5168,53 @@ func NewSetRunPlanRequestWithBody(server string, run RunParam, contentType strin
 	}
 
 	operationPath := fmt.Sprintf("/runs/%s/plan", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSetRunPolicyRequest calls the generic SetRunPolicy builder with application/json body
+func NewSetRunPolicyRequest(server string, run RunParam, body SetRunPolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRunPolicyRequestWithBody(server, run, "application/json", bodyReader)
+}
+
+// NewSetRunPolicyRequestWithBody constructs an http.Request for the SetRunPolicy method, with any body, and a specified content type
+func NewSetRunPolicyRequestWithBody(server string, run RunParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/policy", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -7057,6 +7308,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /runs/{run} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
 
+	// ListScheduleChangesWithResponse How a run was planned anew while it ran, and what is proposed, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/changes (the `ListScheduleChanges` operationId).
+	ListScheduleChangesWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*ListScheduleChangesResponse, error)
+
+	// DecideScheduleChangeWithBodyWithResponse Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
+	DecideScheduleChangeWithBodyWithResponse(ctx context.Context, run RunParam, change openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DecideScheduleChangeResponse, error)
+
+	// DecideScheduleChangeWithResponse Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
+	DecideScheduleChangeWithResponse(ctx context.Context, run RunParam, change openapi_types.UUID, body DecideScheduleChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*DecideScheduleChangeResponse, error)
+
 	// ListFarmJobsWithResponse The jobs of a run at farms
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7116,6 +7388,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /runs/{run}/plan (the `SetRunPlan` operationId).
 	SetRunPlanWithResponse(ctx context.Context, run RunParam, body SetRunPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunPlanResponse, error)
+
+	// SetRunPolicyWithBodyWithResponse Say how far a run is planned anew by itself
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/policy (the `SetRunPolicy` operationId).
+	SetRunPolicyWithBodyWithResponse(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRunPolicyResponse, error)
+
+	// SetRunPolicyWithResponse Say how far a run is planned anew by itself
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/policy (the `SetRunPolicy` operationId).
+	SetRunPolicyWithResponse(ctx context.Context, run RunParam, body SetRunPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunPolicyResponse, error)
 
 	// SetRunPriorityWithBodyWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished
 	//
@@ -9481,6 +9767,106 @@ func (r GetRunResponse) ContentType() string {
 	return ""
 }
 
+type ListScheduleChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []ScheduleChange `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListScheduleChangesResponse) GetJSON200() *struct {
+	Items []ScheduleChange `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListScheduleChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListScheduleChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListScheduleChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListScheduleChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListScheduleChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DecideScheduleChangeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ScheduleChange
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DecideScheduleChangeResponse) GetJSON200() *ScheduleChange {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DecideScheduleChangeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DecideScheduleChangeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DecideScheduleChangeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DecideScheduleChangeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DecideScheduleChangeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListFarmJobsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9815,6 +10201,54 @@ func (r SetRunPlanResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetRunPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRunPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRunPolicyResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRunPolicyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRunPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRunPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRunPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRunPolicyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12206,6 +12640,45 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, run RunPar
 	return ParseGetRunResponse(rsp)
 }
 
+// ListScheduleChangesWithResponse How a run was planned anew while it ran, and what is proposed, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/changes (the `ListScheduleChanges` operationId).
+func (c *ClientWithResponses) ListScheduleChangesWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*ListScheduleChangesResponse, error) {
+	rsp, err := c.ListScheduleChanges(ctx, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListScheduleChangesResponse(rsp)
+}
+
+// DecideScheduleChangeWithBodyWithResponse Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
+func (c *ClientWithResponses) DecideScheduleChangeWithBodyWithResponse(ctx context.Context, run RunParam, change openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DecideScheduleChangeResponse, error) {
+	rsp, err := c.DecideScheduleChangeWithBody(ctx, run, change, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDecideScheduleChangeResponse(rsp)
+}
+
+// DecideScheduleChangeWithResponse Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
+func (c *ClientWithResponses) DecideScheduleChangeWithResponse(ctx context.Context, run RunParam, change openapi_types.UUID, body DecideScheduleChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*DecideScheduleChangeResponse, error) {
+	rsp, err := c.DecideScheduleChange(ctx, run, change, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDecideScheduleChangeResponse(rsp)
+}
+
 // ListFarmJobsWithResponse The jobs of a run at farms
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12312,6 +12785,32 @@ func (c *ClientWithResponses) SetRunPlanWithResponse(ctx context.Context, run Ru
 		return nil, err
 	}
 	return ParseSetRunPlanResponse(rsp)
+}
+
+// SetRunPolicyWithBodyWithResponse Say how far a run is planned anew by itself
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/policy (the `SetRunPolicy` operationId).
+func (c *ClientWithResponses) SetRunPolicyWithBodyWithResponse(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRunPolicyResponse, error) {
+	rsp, err := c.SetRunPolicyWithBody(ctx, run, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRunPolicyResponse(rsp)
+}
+
+// SetRunPolicyWithResponse Say how far a run is planned anew by itself
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/policy (the `SetRunPolicy` operationId).
+func (c *ClientWithResponses) SetRunPolicyWithResponse(ctx context.Context, run RunParam, body SetRunPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunPolicyResponse, error) {
+	rsp, err := c.SetRunPolicy(ctx, run, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRunPolicyResponse(rsp)
 }
 
 // SetRunPriorityWithBodyWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished
@@ -14365,6 +14864,74 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	return response, nil
 }
 
+// ParseListScheduleChangesResponse parses an HTTP response from a ListScheduleChangesWithResponse call
+func ParseListScheduleChangesResponse(rsp *http.Response) (*ListScheduleChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListScheduleChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []ScheduleChange `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDecideScheduleChangeResponse parses an HTTP response from a DecideScheduleChangeWithResponse call
+func ParseDecideScheduleChangeResponse(rsp *http.Response) (*DecideScheduleChangeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DecideScheduleChangeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ScheduleChange
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListFarmJobsResponse parses an HTTP response from a ListFarmJobsWithResponse call
 func ParseListFarmJobsResponse(rsp *http.Response) (*ListFarmJobsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14580,6 +15147,39 @@ func ParseSetRunPlanResponse(rsp *http.Response) (*SetRunPlanResponse, error) {
 	}
 
 	response := &SetRunPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRunPolicyResponse parses an HTTP response from a SetRunPolicyWithResponse call
+func ParseSetRunPolicyResponse(rsp *http.Response) (*SetRunPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRunPolicyResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

@@ -21,6 +21,7 @@ import (
 	_ "gocloud.dev/blob/fileblob" // pictures lie in a folder by default
 	_ "gocloud.dev/blob/s3blob"   // or in an S3-compatible store, by URL
 
+	"rotanex.example/core/replan"
 	"rotanex.example/service/access"
 	"rotanex.example/service/accounts"
 	"rotanex.example/service/agents"
@@ -40,6 +41,7 @@ import (
 	"rotanex.example/service/rental"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/samples"
+	"rotanex.example/service/schedule"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/standing"
@@ -59,6 +61,7 @@ type Config struct {
 	Zone        string          // IANA zone in which opening hours are read; default UTC
 	Key         []byte          // of 32 bytes, with which providers' secrets are sealed; default one that is forgotten
 	Agent       string          // the agent's program, for servers reached over SSH
+	Policy      string          // how far runs are planned anew by themselves that say nothing else; default auto
 	Computing   int             // plans, forecasts and the like that are computed at once; default half the processors
 	Secure      bool            // browsers reach the service over TLS
 	ClockStart  time.Time       // demo: what the service's clock begins at; zero is life
@@ -93,6 +96,9 @@ func (c *Config) Validate() error {
 			return err
 		}
 	}
+	if _, err := replan.ParsePolicy(c.Policy, replan.Auto); err != nil {
+		return err
+	}
 	if c.Computing == 0 {
 		c.Computing = max(1, runtime.NumCPU()/2)
 	}
@@ -126,6 +132,7 @@ type Service struct {
 	plans  *plans.Plans
 
 	problems *problems.Problems
+	schedule *schedule.Schedule
 
 	computations *computations.Computations
 
@@ -210,7 +217,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.queue = queue.New(s.store, s.clock, s.feed, kept, c.Log)
 	s.standing = standing.New(s.store, s.clock, s.queue, kept)
 	s.accounts = accounts.New(s.store, s.clock, s.queue)
-	s.runs = runs.New(runs.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Standing: s.standing, Accounts: s.accounts, Log: c.Log})
+	s.runs = runs.New(runs.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Standing: s.standing, Accounts: s.accounts, Policy: replan.Policy(c.Policy), Log: c.Log})
 	s.trials = trials.New(s.store, s.clock, s.hosts, s.shots, s.runs)
 	s.runs.TrialFrameDone = s.trials.FrameDone
 	s.samples = samples.New(s.store, s.clock, s.hosts)
@@ -239,6 +246,10 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.plans = plans.New(plans.Config{
 		Store: s.store, Clock: s.clock, Feed: s.feed, Computations: s.computations, Problems: s.problems,
 		Hosts: s.hosts, Shots: s.shots, Timings: s.timings, Sources: s.sources, Currency: c.Currency, Zone: zone,
+	})
+	s.schedule = schedule.New(schedule.Config{
+		Store: s.store, Clock: s.clock, Feed: s.feed, Jobs: s.jobs, Runs: s.runs, Plans: s.plans, Problems: s.problems, Sources: s.sources,
+		Currency: c.Currency, Log: c.Log,
 	})
 	if s.FirstToken, err = s.access.Bootstrap(ctx); err != nil {
 		return err
@@ -296,6 +307,9 @@ const pruneEvery = 10 * time.Minute
 // alertEvery is how often, in real time, what was spent is held against the caps.
 const alertEvery = 5 * time.Second
 
+// lookEvery is how often, in real time, runs are sought that are due to be looked at.
+const lookEvery = 2 * time.Second
+
 // keep sweeps leases, runs and servers until ctx ends. After a time in which the
 // database was away, or the service itself, leases are not ended before agents had
 // the time to renew them.
@@ -303,7 +317,7 @@ func (s *Service) keep(ctx context.Context) {
 	ticks := s.clock.NewTicker(tick)
 	defer ticks.Stop()
 	lenientUntil := s.clock.WallNow().Add(queue.LeaseLife)
-	var pruned, alerted time.Time
+	var pruned, alerted, looked time.Time
 	for {
 		select {
 		case <-ctx.Done():
@@ -331,6 +345,12 @@ func (s *Service) keep(ctx context.Context) {
 			alerted = now
 			if err := s.runs.Alert(ctx); err != nil && ctx.Err() == nil {
 				s.config.Log.Warn("looking after money", "error", err)
+			}
+		}
+		if now.Sub(looked) > lookEvery {
+			looked = now
+			if err := s.schedule.Sweep(ctx); err != nil && ctx.Err() == nil {
+				s.config.Log.Warn("looking after schedules", "error", err)
 			}
 		}
 		if err := s.rental.Sweep(ctx, now.Before(lenientUntil)); err != nil && ctx.Err() == nil {

@@ -214,6 +214,18 @@ func (e endpoints) SetRunPriority(w http.ResponseWriter, r *http.Request, run uu
 	e.runs.PutPriority(w, r, run)
 }
 
+func (e endpoints) SetRunPolicy(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.runs.PutPolicy(w, r, run)
+}
+
+func (e endpoints) ListScheduleChanges(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.schedule.List(w, r, run)
+}
+
+func (e endpoints) DecideScheduleChange(w http.ResponseWriter, r *http.Request, run, change uuid.UUID) {
+	e.schedule.Put(w, r, run, change)
+}
+
 func (e endpoints) ListFrames(w http.ResponseWriter, r *http.Request, run uuid.UUID, params api.ListFramesParams) {
 	e.standing.ListFrames(w, r, run, params)
 }

@@ -45,40 +45,67 @@ func (p *Plans) solve(ctx context.Context, question []byte, say questions.Progre
 	if err := json.Unmarshal(question, &x); err != nil {
 		return nil, err
 	}
-	uncertainty, _, err := p.uncertainty(ctx, x.Problem, x.Notes)
+	solved, err := p.Solve(ctx, x.Problem, x.Notes, say)
 	if err != nil {
 		return nil, err
 	}
-	problem, plan, err := p.answer(ctx, &x, uncertainty, say)
-	if err != nil {
-		return nil, err
-	}
-	record, err := p.recordOf(problem, plan, x.Notes)
-	if err != nil {
-		return nil, err
-	}
-	record.ID, record.Request, record.RunID = x.ID, x.Fingerprint, x.Notes.Ask.Run
-	if len(plan.Bookings) > 0 {
-		kept, err := p.forecastOf(ctx, record, forecast.Options{Seed: 1}, say)
-		if err != nil {
-			return nil, err
-		}
-		record.Chance = &kept.Forecast.Chance
-	}
-	return struct{}{}, p.keep(ctx, record)
+	solved.Record.ID, solved.Record.Request = x.ID, x.Fingerprint
+	return struct{}{}, p.keep(ctx, solved.Record)
 }
 
+// Solved is a plan that is not kept yet, with what is expected of it.
+type Solved struct {
+	Record   Plan
+	Problem  planning.Problem
+	Plan     planning.Plan
+	Forecast forecast.Forecast // empty where the plan books nothing
+}
+
+// Solve plans a problem as its ask says, and simulates the plan.
+func (p *Plans) Solve(ctx context.Context, problem planning.Problem, notes problems.Notes, say questions.Progress) (out Solved, err error) {
+	uncertainty, _, err := p.uncertainty(ctx, problem, notes)
+	if err != nil {
+		return out, err
+	}
+	if out.Problem, out.Plan, err = p.answer(ctx, problem, &notes, uncertainty, say); err != nil {
+		return out, err
+	}
+	if out.Record, err = p.recordOf(out.Problem, out.Plan, notes); err != nil {
+		return out, err
+	}
+	out.Record.ID, out.Record.RunID = uuid.New(), notes.Ask.Run
+	if len(out.Plan.Bookings) == 0 {
+		return out, nil
+	}
+	kept, err := p.forecastOf(ctx, out.Record, forecast.Options{Seed: 1}, say)
+	out.Forecast = kept.Forecast
+	out.Record.Chance = &kept.Forecast.Chance
+	return out, err
+}
+
+// Outlook simulates a schedule that need not be a plan of ours, for a problem.
+func (p *Plans) Outlook(ctx context.Context, problem planning.Problem, notes problems.Notes, plan planning.Plan) (forecast.Forecast, error) {
+	uncertainty, _, err := p.uncertainty(ctx, problem, notes)
+	if err != nil {
+		return forecast.Forecast{}, err
+	}
+	return forecast.Simulate(ctx, problem, plan, uncertainty, notes.Deadlines, forecast.Options{Seed: 1})
+}
+
+// Keep stores a plan that was solved.
+func (p *Plans) Keep(ctx context.Context, s Solved) error { return p.keep(ctx, s.Record) }
+
 // answer solves the problem, with as much slack as the ask says or its confidence takes.
-func (p *Plans) answer(ctx context.Context, x *toSolve, u forecast.Uncertainty, say questions.Progress) (planning.Problem, planning.Plan, error) {
-	ask := x.Notes.Ask
+func (p *Plans) answer(ctx context.Context, problem planning.Problem, notes *problems.Notes, u forecast.Uncertainty, say questions.Progress) (planning.Problem, planning.Plan, error) {
+	ask := notes.Ask
 	options := planning.Options{TimeLimit: ask.TimeLimit}
 	if ask.Confidence > 0 {
-		sure, err := questions.Confidently(ctx, x.Problem, u, ask.Confidence, options, say)
-		x.Notes.Slack = sure.Slack
+		sure, err := questions.Confidently(ctx, problem, u, ask.Confidence, options, say)
+		notes.Slack = sure.Slack
 		return sure.Problem, sure.Plan, errors.Join(err, ctx.Err())
 	}
 	say(0, 0, "planning")
-	problem := questions.WithSlack(x.Problem, ask.Slack)
+	problem = questions.WithSlack(problem, ask.Slack)
 	plan, err := planning.Solve(ctx, problem, options)
 	return problem, plan, errors.Join(err, ctx.Err())
 }

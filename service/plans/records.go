@@ -96,6 +96,15 @@ func (p *Plans) find(ctx context.Context, id uuid.UUID) (Plan, error) {
 	return one, err
 }
 
+// Asked is what was asked of a plan.
+func (p *Plans) Asked(ctx context.Context, id uuid.UUID) (problems.Ask, error) {
+	one, err := p.find(ctx, id)
+	if err != nil || one.Notes.Ask == nil {
+		return problems.Ask{}, err
+	}
+	return *one.Notes.Ask, nil
+}
+
 // keep stores a plan, once.
 func (p *Plans) keep(ctx context.Context, record Plan) error {
 	err := p.Store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {

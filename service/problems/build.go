@@ -45,6 +45,7 @@ func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes,
 		if ask.Shots = left.shots(ask); len(ask.Shots) == 0 {
 			return b.problem, b.notes, httpapi.BadField("/shots", "", "none of these shots has a frame waiting in the run")
 		}
+		ask.Pin = slices.DeleteFunc(slices.Clone(ask.Pin), func(pin Pin) bool { return !slices.Contains(ask.Shots, pin.Shot) })
 	}
 	if err := b.addShots(ctx, ask); err != nil {
 		return b.problem, b.notes, err

@@ -117,3 +117,8 @@ func (p *Problems) paidServers(ctx context.Context, run uuid.UUID, now time.Time
 	return out, p.Store.WithContext(ctx).Raw(`SELECT host, offer, from_at AS usable, paid_at AS until FROM servers
 		WHERE run_id = ? AND state IN ('requested', 'starting', 'up') AND paid_at > ? ORDER BY host`, run, now).Scan(&out).Error
 }
+
+// plannedServers lists the servers of a run that nobody has asked for yet.
+func (p *Problems) plannedServers(ctx context.Context, run uuid.UUID) (out []plannedServer, err error) {
+	return out, p.Store.WithContext(ctx).Raw("SELECT id, offer, host, from_at, to_at FROM servers WHERE run_id = ? AND state = 'planned' ORDER BY id", run).Scan(&out).Error
+}

@@ -3,6 +3,8 @@ package problems
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -105,9 +107,13 @@ func (b *builder) addPaidServers() {
 	}
 }
 
-// shots are those of the shots asked for of which a frame waits.
+// shots are those of the shots asked for of which a frame waits; where none are asked for,
+// all of the run.
 func (r *rest) shots(ask Ask) []string {
 	var out []string
+	if len(ask.Shots) == 0 {
+		return slices.Sorted(maps.Keys(r.waiting))
+	}
 	for _, s := range ask.Shots {
 		if r.waiting[s] > 0 {
 			out = append(out, s)

@@ -24,12 +24,15 @@ func add(c *api.FrameCounts, state string, n int) {
 
 func (s state) record(wall time.Time) api.Run {
 	out := api.Run{
-		Id: s.ID, Plan: *s.PlanID, State: api.RunState(s.State), Priority: api.Priority(s.Priority.String()), Created: s.CreatedAt.UTC(), Currency: s.Currency,
+		Id: s.ID, Plan: *s.PlanID, State: api.RunState(s.State), Priority: api.Priority(s.Priority.String()), Policy: api.Policy(s.Policy), Created: s.CreatedAt.UTC(), Currency: s.Currency,
 		PlannedFinish: s.At(s.Plan.Finish), FramesHour: s.pace(),
 		Shots: []api.RunShot{}, Crews: []api.RunCrew{}, Servers: []api.RunServer{},
 	}
 	if s.EndedAt != nil {
 		out.Ended = s.EndedAt.UTC()
+	}
+	if s.outlook.LookedAt != nil && s.State.Open() {
+		out.Outlook = s.outlook.record()
 	}
 	for _, shot := range s.shots {
 		row := api.RunShot{Shot: shot.Shot, Title: shot.Spec.Title, Frames: shot.Spec.Frames, Width: shot.Spec.Width, Height: shot.Spec.Height}
@@ -78,6 +81,14 @@ func (s state) record(wall time.Time) api.Run {
 	out.Crews = s.crewRecords(wall)
 	for _, x := range s.stranded {
 		out.Stranded = append(out.Stranded, api.Stranded{Shot: x.Shot, Frames: x.Frames, Why: x.Why})
+	}
+	return out
+}
+
+func (o outlook) record() api.Outlook {
+	out := api.Outlook{At: o.LookedAt.UTC(), Chance: o.Chance, Proposals: o.Asks}
+	if o.Finish != nil {
+		out.Finish = o.Finish.UTC()
 	}
 	return out
 }

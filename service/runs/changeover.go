@@ -21,8 +21,8 @@ import (
 
 // ChangeOver lets the rest of a run be carried out by another plan, made for it.
 // What crews owe by the old plan is dropped; what they are rendering, and servers
-// that are up, stay.
-func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string) error {
+// that are up, stay. Also is done in the same transaction.
+func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string, also ...func(tx *gorm.DB) error) error {
 	next, err := q.planOf(ctx, &plan, uuid.Nil)
 	if err != nil {
 		return httpapi.NotFound(fmt.Sprintf("there is no plan %s; rotanex plans list shows them", plan))
@@ -65,6 +65,11 @@ func (q *Runs) ChangeOver(ctx context.Context, id, plan uuid.UUID, spend string)
 		}
 		if err := goesBy(tx, id, plan, q.clock.Now()); err != nil {
 			return err
+		}
+		for _, do := range also {
+			if err := do(tx); err != nil {
+				return err
+			}
 		}
 		return q.feed.Write(tx, events.Event{Kind: kindOf(KindRun), Run: id.String(), State: string(run.State)})
 	})

@@ -7,6 +7,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/replan"
 	"rotanex.example/service/access"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
@@ -30,7 +31,7 @@ func (q *Runs) Post(all *shots.Shots, w http.ResponseWriter, r *http.Request, pa
 	body, err := httpapi.Body[api.StartRunJSONBody](r)
 	id := access.IDFor(r, params.IdempotencyKey)
 	if err == nil {
-		err = q.Start(r.Context(), all, id, Wanted{Plan: body.Plan, Tries: body.Tries, Spend: body.Spend, AcceptProofs: body.AcceptProofs, Request: httpapi.Fingerprint(body)})
+		err = q.Start(r.Context(), all, id, Wanted{Plan: body.Plan, Tries: body.Tries, Spend: body.Spend, AcceptProofs: body.AcceptProofs, Policy: string(body.Policy), Request: httpapi.Fingerprint(body)})
 	}
 	q.answer(w, r, http.StatusCreated, id, err)
 }
@@ -65,6 +66,19 @@ func (q *Runs) PutPriority(w http.ResponseWriter, r *http.Request, id uuid.UUID)
 	}
 	if err == nil {
 		err = q.SetPriority(r.Context(), id, p)
+	}
+	q.answer(w, r, http.StatusOK, id, err)
+}
+
+// PutPolicy says how far a run is planned anew by itself.
+func (q *Runs) PutPolicy(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	body, err := httpapi.Body[api.SetRunPolicyJSONBody](r)
+	var p replan.Policy
+	if err == nil {
+		p, err = replan.ParsePolicy(string(body.Policy), "")
+	}
+	if err == nil {
+		err = q.SetPolicy(r.Context(), id, p)
 	}
 	q.answer(w, r, http.StatusOK, id, err)
 }

@@ -24,6 +24,7 @@ type state struct {
 	crews    []crewWork
 	leased   []queue.Frame
 	stranded []standing.Stranded
+	outlook  outlook
 	recent   []time.Time // when the last frames were done, newest first
 }
 
@@ -42,6 +43,7 @@ func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
 		db.Where("run_id = ?", id).Order("shot").Find(&s.shots).Error,
 		db.Where("run_id = ? AND state = 'rendering'", id).Find(&s.leased).Error,
 		readCounts(db, id, &s),
+		readOutlook(db, id, &s.outlook),
 	} {
 		if query != nil {
 			return s, query

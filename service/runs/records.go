@@ -1,6 +1,7 @@
 package runs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/replan"
 	"rotanex.example/providers"
 	"rotanex.example/service/states"
 	"rotanex.example/service/store"
@@ -52,9 +54,9 @@ func readCounts(tx *gorm.DB, run uuid.UUID, s *state) error {
 
 // addRun stores a run that is being carried out; false: one of that id stands already.
 func addRun(tx *gorm.DB, r Run) (isNew bool, err error) {
-	made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs, priority)
-		VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?, ?) ON CONFLICT DO NOTHING`,
-		r.ID, r.Kind, r.PlanID, r.Request, r.Tries, r.CreatedAt, r.Cap, r.AcceptProofs, r.Priority)
+	made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs, priority, policy)
+		VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?, ?, ?) ON CONFLICT DO NOTHING`,
+		r.ID, r.Kind, r.PlanID, r.Request, r.Tries, r.CreatedAt, r.Cap, r.AcceptProofs, r.Priority, cmp.Or(r.Policy, replan.Off))
 	return made.RowsAffected > 0, made.Error
 }
 
@@ -69,6 +71,33 @@ func setState(tx *gorm.DB, id uuid.UUID, state states.Run, ended *time.Time) err
 
 func setPriority(tx *gorm.DB, id uuid.UUID, p dispatch.Priority) error {
 	return tx.Exec("UPDATE runs SET priority = ? WHERE id = ?", p, id).Error
+}
+
+func setPolicy(tx *gorm.DB, id uuid.UUID, p replan.Policy) error {
+	return tx.Exec("UPDATE runs SET policy = ? WHERE id = ?", p, id).Error
+}
+
+// latestPlan is the last plan that a run has changed over to.
+func latestPlan(tx *gorm.DB, run uuid.UUID) (plan uuid.UUID, found bool, err error) {
+	all, err := store.Column[uuid.UUID](tx.Raw("SELECT plan_id FROM run_plans WHERE run_id = $1 ORDER BY id DESC LIMIT 1", run))
+	if err != nil || len(all) == 0 {
+		return plan, false, err
+	}
+	return all[0], true, nil
+}
+
+// outlook is what is expected of a run's schedule, as package schedule found when it looked
+// last; nothing before it has.
+type outlook struct {
+	LookedAt *time.Time
+	Chance   *float64
+	Finish   *time.Time
+	Asks     int // proposals that wait for a person
+}
+
+func readOutlook(tx *gorm.DB, run uuid.UUID, o *outlook) error {
+	return tx.Raw(`SELECT s.looked_at, s.chance, s.finish, (SELECT count(*) FROM schedule_changes c WHERE c.run_id = r.id AND c.state = 'proposed') AS asks
+		FROM runs r LEFT JOIN schedules s ON s.run_id = r.id WHERE r.id = ?`, run).Scan(o).Error
 }
 
 // setCap lets a run spend so much outside, and tells anew of its shares.

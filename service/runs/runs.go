@@ -4,6 +4,7 @@
 package runs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/frames"
+	"rotanex.example/core/replan"
 	"rotanex.example/providers"
 	"rotanex.example/service/accounts"
 	"rotanex.example/service/bookings"
@@ -53,7 +55,8 @@ type Run struct {
 	Cap          *string // what servers, farms and seats may cost at most
 	AcceptProofs bool    // of farms, by check alone
 	Priority     dispatch.Priority
-	Alerted      int // the share of the cap that was passed last, in percent
+	Policy       replan.Policy // how far it is planned anew by itself
+	Alerted      int           // the share of the cap that was passed last, in percent
 }
 
 // Shot is a shot as it was when the run began.
@@ -77,6 +80,7 @@ type Config struct {
 	Standing *standing.Standing
 	Accounts *accounts.Accounts
 	Log      *slog.Logger
+	Policy   replan.Policy // of runs that are begun without one; default replan.Auto
 }
 
 // Runs looks after them.
@@ -88,6 +92,7 @@ type Runs struct {
 	standing *standing.Standing
 	accounts *accounts.Accounts
 	log      *slog.Logger
+	policy   replan.Policy
 
 	// TrialFrameDone is called after a frame of a trial is done, if set.
 	TrialFrameDone func(ctx context.Context, run uuid.UUID) error
@@ -95,7 +100,7 @@ type Runs struct {
 
 // New makes it.
 func New(c Config) *Runs {
-	out := &Runs{store: c.Store, clock: c.Clock, feed: c.Feed, queue: c.Queue, standing: c.Standing, accounts: c.Accounts, log: c.Log}
+	out := &Runs{store: c.Store, clock: c.Clock, feed: c.Feed, queue: c.Queue, standing: c.Standing, accounts: c.Accounts, log: c.Log, policy: cmp.Or(c.Policy, replan.Auto)}
 	c.Queue.Ended = out.tryEnded
 	return out
 }
@@ -254,4 +259,31 @@ func (q *Runs) SetPriority(ctx context.Context, id uuid.UUID, p dispatch.Priorit
 		}
 		return "priority " + p.String(), setPriority(tx, id, p)
 	})
+}
+
+// SetPolicy says how far a run is planned anew by itself.
+func (q *Runs) SetPolicy(ctx context.Context, id uuid.UUID, p replan.Policy) error {
+	return q.change(ctx, id, func(tx *gorm.DB, run *Run) (string, error) {
+		if run.Kind != KindRun || !run.State.Open() {
+			return "", httpapi.Conflict(fmt.Sprintf("run %s is %s: nothing of it is left to plan", id.String()[:8], run.State))
+		}
+		return "policy " + string(p), setPolicy(tx, id, p)
+	})
+}
+
+// Running lists the runs that carry plans out now and may be planned anew by themselves.
+func (q *Runs) Running(ctx context.Context) (out []Run, err error) {
+	return out, q.store.WithContext(ctx).Where("kind = ? AND state = ? AND policy <> ?", KindRun, states.RunRunning, replan.Off).Order("created_at, id").Find(&out).Error
+}
+
+// Find finds a run.
+func (q *Runs) Find(ctx context.Context, id uuid.UUID) (Run, error) { return q.find(ctx, id) }
+
+// GoesBy is the plan that a run goes by now.
+func (q *Runs) GoesBy(ctx context.Context, run Run) (uuid.UUID, error) {
+	plan, found, err := latestPlan(q.store.WithContext(ctx), run.ID)
+	if err != nil || found {
+		return plan, err
+	}
+	return *run.PlanID, nil
 }

@@ -9,6 +9,7 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/frames"
 	"rotanex.example/core/planning"
+	"rotanex.example/core/replan"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/planned"
 	"rotanex.example/service/queue"
@@ -23,6 +24,7 @@ type Wanted struct {
 	Plan         uuid.UUID
 	Tries        int    // of a frame, before it is given up; 0: the usual
 	Spend        string // money that servers, farms and seats may cost at most; "": nothing
+	Policy       string // see replan.Policy; "": the service's
 	AcceptProofs bool   // farms' proof frames need nobody who accepts them
 	Request      []byte
 }
@@ -52,6 +54,9 @@ func (q *Runs) Start(ctx context.Context, all *shots.Shots, id uuid.UUID, want W
 	}
 	if run.Priority, err = dispatch.ParsePriority(only.Priority); err != nil {
 		return err
+	}
+	if run.Policy, err = replan.ParsePolicy(want.Policy, q.policy); err != nil {
+		return httpapi.BadField("/policy", want.Policy, err.Error())
 	}
 	if run.Cap, err = p.Spend(want.Spend); err != nil {
 		return err

@@ -1,6 +1,7 @@
 package sources
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/google/uuid"
@@ -19,16 +20,10 @@ func (s *Sources) Beyond(tx *gorm.DB, run uuid.UUID, source string, cost pricing
 		return "", err
 	}
 	if limit != nil {
-		spent, err := s.spent(tx, "run_id = $1", run)
+		spent, err := s.committedBy(tx, run)
 		if err != nil {
 			return "", err
 		}
-		// Hired seats are of the run alone: for the days they were planned, or longer.
-		hired, err := hiredFor(tx, run, s.clock.Now())
-		if err != nil {
-			return "", err
-		}
-		spent = spent.Plus(hired)
 		if spent.Plus(cost).Rounded().Cmp(*limit) > 0 {
 			return fmt.Sprintf("%s for %s %s would exceed the run's cap: %s are spent or committed of %s", what, s.currency, cost, spent, *limit), nil
 		}
@@ -42,4 +37,30 @@ func (s *Sources) Beyond(tx *gorm.DB, run uuid.UUID, source string, cost pricing
 		return fmt.Sprintf("%s for %s %s would exceed the cap of %s: %s are spent or committed of %s", what, s.currency, cost, source, spent, *known.Cap), nil
 	}
 	return "", err
+}
+
+// committedBy is what a run has spent outside or is committed to. Hired seats are of the run
+// alone: for the days they were planned, or longer.
+func (s *Sources) committedBy(tx *gorm.DB, run uuid.UUID) (pricing.Money, error) {
+	spent, err := s.spent(tx, "run_id = $1", run)
+	if err != nil {
+		return spent, err
+	}
+	hired, err := hiredFor(tx, run, s.clock.Now())
+	return spent.Plus(hired), err
+}
+
+// Spare is what of a run's cap is neither spent nor committed; nil where it has none.
+func (s *Sources) Spare(ctx context.Context, run uuid.UUID) (spare *pricing.Money, err error) {
+	err = s.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		limit, err := lockCap(tx, run)
+		if err != nil || limit == nil {
+			return err
+		}
+		spent, err := s.committedBy(tx, run)
+		left := limit.Minus(spent)
+		spare = &left
+		return err
+	})
+	return spare, err
 }

@@ -984,6 +984,64 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Say how far a run is planned anew by itself */
+        put: operations["setRunPolicy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        /** How a run was planned anew while it ran, and what is proposed, newest first */
+        get: operations["listScheduleChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/changes/{change}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+                change: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it */
+        put: operations["decideScheduleChange"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}/frames": {
         parameters: {
             query?: never;
@@ -2641,6 +2699,69 @@ export interface components {
             done: number;
             failed: number;
         };
+        /**
+         * @description How far a run is planned anew by itself: within its cap, never without asking, or not at all
+         * @enum {string}
+         */
+        Policy: "auto" | "ask" | "off";
+        /** @description What is expected of what is left of a run, by the schedule that it goes by */
+        Outlook: {
+            /**
+             * Format: date-time
+             * @description When that was computed
+             */
+            at: string;
+            /**
+             * Format: double
+             * @description To be in time; none while no frame waits
+             */
+            chance?: number;
+            /**
+             * Format: date-time
+             * @description In the middle of what was simulated; none: never
+             */
+            finish?: string;
+            /** @description Changes that wait for a person */
+            proposals?: number;
+        };
+        ScheduleChange: {
+            /** Format: uuid */
+            id: string;
+            /** Format: uuid */
+            run: string;
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            state: "proposed" | "made" | "declined" | "superseded";
+            /** @description What had happened */
+            cause: string;
+            /** @description What the new schedule is better in */
+            gain: string;
+            decided_by: string;
+            /** Format: uuid */
+            plan: string;
+            /** Format: double */
+            chance_before: number;
+            /** Format: double */
+            chance_after: number;
+            /**
+             * Format: date-time
+             * @description None: never
+             */
+            finish_before?: string;
+            /** Format: date-time */
+            finish_after?: string;
+            /** @description Of what was left */
+            cost_before: components["schemas"]["Money"];
+            cost_after: components["schemas"]["Money"];
+            currency: string;
+            /** @description That it takes beyond the run's cap */
+            more: components["schemas"]["Money"];
+            /** @description Frames that go to other crews */
+            moved: number;
+            /** @description That were left */
+            frames: number;
+        };
         Run: {
             /** Format: uuid */
             id: string;
@@ -2648,6 +2769,8 @@ export interface components {
             plan: string;
             state: components["schemas"]["RunState"];
             priority: components["schemas"]["Priority"];
+            policy: components["schemas"]["Policy"];
+            outlook?: components["schemas"]["Outlook"];
             /** Format: date-time */
             created: string;
             /** Format: date-time */
@@ -4786,6 +4909,7 @@ export interface operations {
                     spend?: components["schemas"]["Spend"];
                     /** @description Release farms' jobs when their proof frames came home whole, of the right size and not blank, without a person */
                     accept_proofs?: boolean;
+                    policy?: components["schemas"]["Policy"];
                 };
             };
         };
@@ -4879,6 +5003,90 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRunPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    policy: components["schemas"]["Policy"];
+                };
+            };
+        };
+        responses: {
+            /** @description The run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listScheduleChanges: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Changes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["ScheduleChange"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    decideScheduleChange: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+                change: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    accept: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description The change */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleChange"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,169 @@
+// Package replan decides when what is left of a run is planned anew, and whether the new
+// schedule takes the place of the one that the run goes by.
+//
+//	if replan.Due(present, wanted) {
+//		v := replan.Decide(replan.Auto, present, next, replan.Limits{Wanted: wanted, Spare: spare})
+//		// v.Act is Keep, Change or Propose; v.Why says it in words
+//	}
+//
+// A schedule is left as it is unless another one saves a deadline, or money that is worth
+// it: what is moved costs uploads, boots and people's trust.
+package replan
+
+import (
+	"fmt"
+	"math/big"
+	"strings"
+	"time"
+
+	"rotanex.example/core/forecast"
+	"rotanex.example/core/planning"
+	"rotanex.example/core/pricing"
+)
+
+// Policy says how far a run is planned anew by itself.
+type Policy string
+
+// Policies.
+const (
+	Auto Policy = "auto" // within its cap
+	Ask  Policy = "ask"  // never: what would be better is proposed
+	Off  Policy = "off"  // never, and nothing is looked at
+)
+
+// ParsePolicy reads one; "" is the given default.
+func ParsePolicy(word string, usual Policy) (Policy, error) {
+	switch p := Policy(word); p {
+	case "":
+		return usual, nil
+	case Auto, Ask, Off:
+		return p, nil
+	}
+	return "", fmt.Errorf("policy %q: want auto, ask or off", word)
+}
+
+const (
+	// Usual is the chance to be in time that a run is held to, unless its plan was asked
+	// for with another.
+	Usual = 0.8
+	// leastChance is what a new schedule has to add to the chance, where it does not bring it
+	// to what is wanted: forecasts of a few hundred simulations differ by less by luck.
+	leastChance = 0.1
+	// leastEarlier is the part of the time left by which a new schedule has to end earlier,
+	// where neither is in time.
+	leastEarlier = 0.1
+)
+
+// leastSaved is the part of what the rest costs that a new schedule has to save, and
+// leastSum what it has to save at least, so that nothing is moved for cents.
+var leastSaved, leastSum = big.NewRat(1, 10), pricing.MustMoney("0.50")
+
+// Outlook is what is expected of a schedule for what is left of a run.
+type Outlook struct {
+	Chance  float64       // that every shot is in time
+	Finish  time.Time     // in the middle of what was simulated; zero: never
+	Cost    pricing.Money // of the rest
+	Outside pricing.Money // of that, for servers, farms and seats
+}
+
+// Limits are what a new schedule is held against.
+type Limits struct {
+	Now      time.Time
+	Wanted   float64        // chance to be in time
+	Spare    *pricing.Money // what of the cap is neither spent nor promised; nil: nothing may be spent outside
+	Currency string
+}
+
+// Due reports whether a schedule falls short of what was asked for.
+func Due(present Outlook, wanted float64) bool { return present.Chance < wanted }
+
+// Act is what is to be done.
+type Act int
+
+// Acts.
+const (
+	Keep    Act = iota // the schedule stays
+	Change             // the new one takes its place
+	Propose            // a person is asked
+)
+
+// Verdict is what is to be done, and why.
+type Verdict struct {
+	Act  Act
+	Gain string        // what the new schedule is better in; "" for nothing
+	More pricing.Money // that it takes beyond the cap
+}
+
+// Decide says whether the next schedule takes the place of the present one.
+func Decide(policy Policy, present, next Outlook, l Limits) Verdict {
+	v := Verdict{Gain: gain(present, next, l)}
+	if v.Gain == "" || policy == Off {
+		return v
+	}
+	var spare pricing.Money
+	if l.Spare != nil {
+		spare = *l.Spare
+	}
+	if next.Outside.Cmp(spare) > 0 {
+		v.Act, v.More = Propose, next.Outside.Minus(spare)
+		return v
+	}
+	if v.Act = Change; policy == Ask {
+		v.Act = Propose
+	}
+	return v
+}
+
+// gain says in words what the next schedule is better in, if that is worth a change.
+func gain(present, next Outlook, l Limits) string {
+	chances := fmt.Sprintf("%s to be in time instead of %s", forecast.Percent(next.Chance), forecast.Percent(present.Chance))
+	switch {
+	case present.Chance < l.Wanted && next.Chance >= l.Wanted, present.Chance < l.Wanted && next.Chance >= present.Chance+leastChance:
+		return chances
+	case present.Chance < l.Wanted && next.Chance >= present.Chance && earlier(present, next, l.Now):
+		if present.Finish.IsZero() {
+			return "it ends, which it would not"
+		}
+		return fmt.Sprintf("it ends %.0f min earlier", present.Finish.Sub(next.Finish).Minutes())
+	case next.Chance < min(l.Wanted, present.Chance):
+		return "" // what is cheaper and later is no gain
+	}
+	saved := present.Cost.Minus(next.Cost)
+	if saved.Cmp(present.Cost.Scaled(leastSaved)) < 0 || saved.Cmp(leastSum) < 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s %s less for the rest, and as surely in time", l.Currency, saved.Rounded())
+}
+
+// earlier reports whether the next schedule ends earlier by enough.
+func earlier(present, next Outlook, now time.Time) bool {
+	if next.Finish.IsZero() {
+		return false
+	}
+	if present.Finish.IsZero() {
+		return true
+	}
+	left := present.Finish.Sub(now)
+	return present.Finish.Sub(next.Finish).Seconds() >= max(120, left.Seconds()*leastEarlier)
+}
+
+// Moved counts, of the frames that a schedule has for crews, those that another one has for
+// other crews: frames are alike, so of each shot it is what crews have less.
+func Moved(before, after planning.Plan) (frames int) {
+	has := func(p planning.Plan) map[string]int {
+		offer := map[string]string{}
+		for _, v := range p.Servers {
+			offer[v.ID] = v.Offer
+		}
+		out := map[string]int{}
+		for _, b := range p.Bookings {
+			out[strings.Join([]string{b.Shot, b.Host, offer[b.Server], b.Farm, b.Crew}, "\x00")] += b.Frames
+		}
+		return out
+	}
+	then := has(after)
+	for key, n := range has(before) {
+		frames += max(0, n-then[key])
+	}
+	return frames
+}

@@ -1,0 +1,116 @@
+package replan
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"rotanex.example/core/planning"
+	"rotanex.example/core/pricing"
+)
+
+var six = time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC)
+
+// at is an outlook: a chance, minutes until the end (0: never), what the rest costs and what
+// of that outside.
+func at(chance float64, ends int, cost, outside string) Outlook {
+	o := Outlook{Chance: chance, Cost: pricing.MustMoney(cost), Outside: pricing.MustMoney(outside)}
+	if ends > 0 {
+		o.Finish = six.Add(time.Duration(ends) * time.Minute)
+	}
+	return o
+}
+
+func TestWhatANewScheduleIsWorth(t *testing.T) {
+	spare := pricing.MustMoney("3.00")
+	for name, c := range map[string]struct {
+		policy        Policy
+		present, next Outlook
+		act           Act
+		gain, more    string
+	}{
+		"it saves the deadline":                  {Auto, at(0.3, 130, "2.00", "0"), at(0.95, 100, "2.50", "1.00"), Change, "95 % to be in time instead of 30 %", "0.00"},
+		"a person is asked who wants to be":      {Ask, at(0.3, 130, "2.00", "0"), at(0.95, 100, "2.50", "1.00"), Propose, "95 % to be in time instead of 30 %", "0.00"},
+		"nothing is done where it is off":        {Off, at(0.3, 130, "2.00", "0"), at(0.95, 100, "2.50", "1.00"), Keep, "95 % to be in time instead of 30 %", "0.00"},
+		"it takes more than the cap":             {Auto, at(0.3, 130, "2.00", "0"), at(0.95, 100, "6.50", "4.10"), Propose, "95 % to be in time instead of 30 %", "1.10"},
+		"it brings the chance to what is wanted": {Auto, at(0.78, 110, "2.00", "0"), at(0.82, 109, "2.00", "0"), Change, "82 % to be in time instead of 78 %", "0.00"},
+		"a few points are luck":                  {Auto, at(0.40, 130, "2.00", "0"), at(0.45, 128, "2.00", "0"), Keep, "", "0.00"},
+		"late either way, and much earlier":      {Auto, at(0, 200, "2.00", "0"), at(0, 150, "2.00", "0"), Change, "it ends 50 min earlier", "0.00"},
+		"late either way, and a little earlier":  {Auto, at(0, 200, "2.00", "0"), at(0, 190, "2.00", "0"), Keep, "", "0.00"},
+		"it would never end":                     {Auto, at(0, 0, "2.00", "0"), at(0, 190, "2.00", "0"), Change, "it ends, which it would not", "0.00"},
+		"neither would":                          {Auto, at(0, 0, "2.00", "0"), at(0, 0, "2.00", "0"), Keep, "", "0.00"},
+		"in time already, and cheaper":           {Auto, at(0.95, 100, "9.00", "0"), at(0.95, 100, "7.80", "0"), Change, "EUR 1.20 less for the rest, and as surely in time", "0.00"},
+		"in time already, and cheaper by cents":  {Auto, at(0.95, 100, "1.00", "0"), at(0.95, 100, "0.60", "0"), Keep, "", "0.00"},
+		"cheaper and less sure, but sure enough": {Auto, at(0.99, 100, "9.00", "0"), at(0.85, 110, "7.00", "0"), Change, "EUR 2.00 less for the rest, and as surely in time", "0.00"},
+		"cheaper and not sure enough":            {Auto, at(0.95, 100, "9.00", "0"), at(0.5, 110, "2.00", "0"), Keep, "", "0.00"},
+		"the same":                               {Auto, at(0.9, 100, "2.00", "0"), at(0.9, 100, "2.00", "0"), Keep, "", "0.00"},
+		"money that is spent outside by both":    {Auto, at(0.3, 130, "5.00", "2.00"), at(0.9, 100, "5.00", "3.00"), Change, "90 % to be in time instead of 30 %", "0.00"},
+	} {
+		v := Decide(c.policy, c.present, c.next, Limits{Now: six, Wanted: Usual, Spare: &spare, Currency: "EUR"})
+		assert.Equal(t, c.act, v.Act, name)
+		assert.Equal(t, c.gain, v.Gain, name)
+		assert.Equal(t, c.more, v.More.String(), name)
+	}
+}
+
+// Without a cap nothing may be spent outside.
+func TestWithoutACapNothingIsSpentOutside(t *testing.T) {
+	v := Decide(Auto, at(0.1, 200, "1.00", "0"), at(0.99, 90, "1.50", "0.50"), Limits{Now: six, Wanted: Usual, Currency: "EUR"})
+	assert.Equal(t, Propose, v.Act)
+	assert.Equal(t, "0.50", v.More.String())
+}
+
+// Whatever is expected: a change is made by auto only, inside what is spare, and never to a
+// schedule that is less sure than both the present one and what is wanted.
+func TestNoChangeMakesItWorse(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		outlook := func(name string) Outlook {
+			cents := rapid.Int64Range(0, 2000)
+			o := Outlook{Chance: rapid.Float64Range(0, 1).Draw(t, name+" chance"), Cost: pricing.MustMoney("0.01").Times(cents.Draw(t, name+" cost"))}
+			o.Outside = pricing.MustMoney("0.01").Times(rapid.Int64Range(0, 500).Draw(t, name+" outside"))
+			if m := rapid.IntRange(0, 300).Draw(t, name+" ends"); m > 0 {
+				o.Finish = six.Add(time.Duration(m) * time.Minute)
+			}
+			return o
+		}
+		present, next := outlook("present"), outlook("next")
+		spare := pricing.MustMoney("0.01").Times(rapid.Int64Range(0, 500).Draw(t, "spare"))
+		policy := rapid.SampledFrom([]Policy{Auto, Ask, Off}).Draw(t, "policy")
+		v := Decide(policy, present, next, Limits{Now: six, Wanted: Usual, Spare: &spare, Currency: "EUR"})
+		if v.Act == Change {
+			require.Equal(t, Auto, policy)
+			require.LessOrEqual(t, next.Outside.Cmp(spare), 0)
+		}
+		if v.Act != Keep {
+			require.NotEmpty(t, v.Gain)
+			require.GreaterOrEqual(t, next.Chance, min(present.Chance, Usual))
+		}
+		again := Decide(policy, next, next, Limits{Now: six, Wanted: Usual, Spare: &spare, Currency: "EUR"})
+		require.Equal(t, Keep, again.Act, "what is the same is no reason for a change")
+	})
+}
+
+func TestFramesThatAreMoved(t *testing.T) {
+	own := planning.Booking{Shot: "coda-060", Host: "bellows", Crew: "g0", Frames: 10}
+	rented := planning.Booking{Shot: "coda-060", Server: "tern#1", Crew: "g0", Frames: 6}
+	before := planning.Plan{Bookings: []planning.Booking{own, rented}, Servers: []planning.Server{{ID: "tern#1", Offer: "tern"}}}
+	assert.Zero(t, Moved(before, before))
+	after := before
+	after.Servers = []planning.Server{{ID: "tern#2", Offer: "tern"}}
+	after.Bookings = []planning.Booking{own, {Shot: "coda-060", Server: "tern#2", Crew: "g0", Frames: 6}}
+	assert.Zero(t, Moved(before, after), "servers of an offer are alike")
+	own.Frames = 7
+	after.Bookings[0] = own
+	assert.Equal(t, 3, Moved(before, after))
+}
+
+func TestPoliciesAreRead(t *testing.T) {
+	p, err := ParsePolicy("", Ask)
+	require.NoError(t, err)
+	assert.Equal(t, Ask, p)
+	_, err = ParsePolicy("sometimes", Auto)
+	assert.EqualError(t, err, `policy "sometimes": want auto, ask or off`)
+}

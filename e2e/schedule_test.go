@@ -1,0 +1,102 @@
+package e2e
+
+import (
+	"testing"
+	"time"
+
+	"github.com/jonboulle/clockwork"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"rotanex.example/api"
+)
+
+// behind is a house with a run that eddy alone would do in time, and that falls behind: for
+// ten minutes nothing is rendered. A server can be rented.
+func behind(t *testing.T, policy api.Policy, spend string) (*house, *clockwork.FakeClock, hand, api.Run) {
+	t.Helper()
+	clock := clockwork.NewFakeClockAt(time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC))
+	source := newCompany(t, clock.Now, ternSolo)
+	h := newHouse(t, withWall(clock))
+	h.putSource("tern", "rented", source.URL)
+	own := h.hand(eddy)
+	offer, err := convert[api.OfferSpec](ternSolo)
+	require.NoError(t, err)
+	must[api.Offer](t)(h.admin().PutOffer(t.Context(), "tern-solo", offer))
+	h.putShot("coda-060", "1-150", nil) // a frame takes ten seconds
+	h.trialByHand(own, "coda-060", "eddy", "g0")
+	plan := h.plan(api.NewPlan{By: h.now().Add(30 * time.Minute)})
+	require.Empty(t, plan.Servers)
+	run := must[api.Run](t)(h.admin().StartRun(t.Context(), &api.StartRunParams{}, api.StartRunJSONRequestBody{Plan: plan.Id, Spend: spend, Policy: policy}))
+	assert.Equal(t, policy, run.Policy)
+	return h, clock, own, run
+}
+
+func (h *house) changes(run api.Run) []api.ScheduleChange {
+	h.t.Helper()
+	return must[struct{ Items []api.ScheduleChange }](h.t)(h.admin().ListScheduleChanges(h.t.Context(), run.Id)).Items
+}
+
+// passes lets time go on until a run was looked at, with its host there.
+func (h *house) passes(clock *clockwork.FakeClock, own hand, run api.Run, until func() bool) {
+	h.t.Helper()
+	h.until("the schedule to be looked at", func() bool {
+		clock.Advance(5 * time.Second)
+		own.beat()
+		return until()
+	})
+}
+
+// A run that falls behind is planned anew by itself, within what it may cost.
+func TestARunThatFallsBehindIsPlannedAnew(t *testing.T) {
+	h, clock, own, run := behind(t, api.PolicyAuto, "5.00")
+	h.passes(clock, own, run, func() bool { return len(h.changes(run)) > 0 })
+	change := h.changes(run)[0]
+	assert.Equal(t, api.ChangeMade, change.State)
+	assert.Contains(t, change.Cause, "it falls behind")
+	assert.Contains(t, change.Gain, "to be in time instead of")
+	assert.Less(t, change.ChanceBefore, 0.8)
+	assert.Greater(t, change.ChanceAfter, change.ChanceBefore)
+	assert.Equal(t, "0.00", change.More)
+	assert.Positive(t, change.Moved)
+	assert.Equal(t, 150, change.Frames)
+	now := h.run(run)
+	require.Len(t, now.Servers, 1, "it rents what brings it home in time")
+	assert.Equal(t, "5.00", now.Cap)
+	assert.NotEqual(t, run.Plan, change.Plan)
+	h.setState(run, "cancelled")
+	assert.Contains(t, h.good("runs", "changes", "latest"), "it falls behind")
+}
+
+// One that asks is not touched until somebody accepts.
+func TestWhatIsProposedIsAccepted(t *testing.T) {
+	h, clock, own, run := behind(t, api.PolicyAsk, "5.00")
+	h.passes(clock, own, run, func() bool { return h.run(run).Outlook.Proposals > 0 })
+	require.Empty(t, h.run(run).Servers)
+	assert.Contains(t, h.good("runs", "show", "latest"), "rotanex runs accept")
+	change := h.changes(run)[0]
+	assert.Equal(t, api.ChangeProposed, change.State)
+	assert.Contains(t, h.good("runs", "accept", "latest"), "goes by plan "+change.Plan.String()[:8])
+	require.Len(t, h.run(run).Servers, 1)
+	accepted := h.changes(run)[0]
+	assert.Equal(t, api.ChangeMade, accepted.State)
+	assert.NotEqual(t, "Rotanex", accepted.DecidedBy)
+	assert.Zero(t, h.run(run).Outlook.Proposals)
+	assert.Contains(t, h.bad("runs", "accept", "latest"), "nothing is proposed")
+	assert.Contains(t, h.bad("runs", "decline", "latest", change.Id.String()[:6]), "the proposal is made: it cannot be decided any more")
+}
+
+// What takes more than the cap is asked for with its price, and declined it stays away.
+func TestWhatTakesMoreThanTheCapIsAskedFor(t *testing.T) {
+	h, clock, own, run := behind(t, api.PolicyAuto, "")
+	h.passes(clock, own, run, func() bool { return h.run(run).Outlook.Proposals > 0 })
+	change := h.changes(run)[0]
+	assert.Equal(t, "1.20", change.More, "nothing may be spent so far")
+	assert.Empty(t, h.run(run).Servers)
+	assert.Contains(t, h.good("runs", "decline", "latest"), "stays as it is")
+	assert.Equal(t, api.ChangeDeclined, h.changes(run)[0].State)
+	assert.Empty(t, h.run(run).Servers)
+	assert.Contains(t, h.good("runs", "policy", "latest", "off"), "not planned anew")
+	assert.Equal(t, api.PolicyOff, h.run(run).Policy)
+	assert.Contains(t, h.bad("runs", "policy", "latest", "maybe"), `policy "maybe": want auto, ask or off`)
+}

@@ -1,0 +1,133 @@
+package schedule
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"rotanex.example/service/httpapi"
+	"rotanex.example/service/runs"
+)
+
+// Looked is how a run's schedule stood when it was looked at last.
+type Looked struct {
+	RunID    uuid.UUID `gorm:"primaryKey"`
+	LookedAt time.Time
+	Chance   *float64          // to be in time; nil while no frame waits
+	Finish   *time.Time        // nil: never
+	Seen     map[string]string `gorm:"serializer:json"` // see world
+}
+
+// TableName is GORM's hook.
+func (Looked) TableName() string { return "schedules" }
+
+// State of a change.
+type State string
+
+// States of a change: a proposal becomes one of the others.
+const (
+	Proposed   State = "proposed"
+	Made       State = "made"
+	Declined   State = "declined"   // by a person
+	Superseded State = "superseded" // by what was planned after it, or the run is over
+)
+
+// Change is a new schedule of what was left of a run.
+type Change struct {
+	ID           uuid.UUID `gorm:"primaryKey"`
+	RunID        uuid.UUID
+	At           time.Time
+	State        State
+	Cause, Gain  string
+	DecidedBy    string
+	PlanID       uuid.UUID
+	ChanceBefore float64
+	ChanceAfter  float64
+	FinishBefore *time.Time
+	FinishAfter  *time.Time
+	CostBefore   string
+	CostAfter    string
+	More         string // beyond the run's cap
+	Moved        int    // frames that go to other crews
+	Frames       int    // that were left
+}
+
+// TableName is GORM's hook.
+func (Change) TableName() string { return "schedule_changes" }
+
+func looked(tx *gorm.DB, run uuid.UUID) (out Looked, found bool, err error) {
+	err = tx.Where("run_id = ?", run).Limit(1).Find(&out).Error
+	return out, out.RunID != uuid.Nil, err
+}
+
+// note keeps how a run was seen.
+func note(tx *gorm.DB, l Looked) error {
+	return tx.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "run_id"}}, DoUpdates: clause.AssignmentColumns([]string{"looked_at", "chance", "finish", "seen"})}).Create(&l).Error
+}
+
+// latest is the last change of a run; an empty one where there is none.
+func latest(tx *gorm.DB, run uuid.UUID) (c Change, err error) {
+	return c, tx.Where("run_id = ?", run).Order("at DESC, id").Limit(1).Find(&c).Error
+}
+
+// rests reports whether a schedule is left alone after its last change.
+func (c Change) rests(now time.Time) bool {
+	if c.State == Declined {
+		return now.Sub(c.At) < declined
+	}
+	return c.ID != uuid.Nil && now.Sub(c.At) < settles
+}
+
+func add(tx *gorm.DB, c Change) error { return tx.Create(&c).Error }
+
+// supersede lets no proposal for a run stand any more.
+func supersede(tx *gorm.DB, run uuid.UUID) error {
+	return tx.Model(&Change{}).Where("run_id = ? AND state = ?", run, Proposed).Update("state", Superseded).Error
+}
+
+// changes lists the changes of a run, newest first.
+func (s *Schedule) changes(ctx context.Context, run uuid.UUID) (out []Change, err error) {
+	return out, s.Store.WithContext(ctx).Where("run_id = ?", run).Order("at DESC, id").Find(&out).Error
+}
+
+// change finds one of a run's changes.
+func (s *Schedule) change(ctx context.Context, run, id uuid.UUID) (out Change, err error) {
+	if err = s.Store.WithContext(ctx).Where("run_id = ? AND id = ?", run, id).Limit(1).Find(&out).Error; err == nil && out.ID == uuid.Nil {
+		err = httpapi.NotFound(fmt.Sprintf("run %s has no change %s; rotanex runs changes %s lists them", run, id, run.String()[:8]))
+	}
+	return out, err
+}
+
+// settle decides a proposal; false: somebody else has.
+func settle(tx *gorm.DB, id uuid.UUID, state State, by string) (bool, error) {
+	done := tx.Model(&Change{}).Where("id = ? AND state = ?", id, Proposed).Updates(map[string]any{"state": state, "decided_by": by})
+	return done.RowsAffected > 0, done.Error
+}
+
+// world is what bears on a run's schedule and comes from outside of it, each thing with how
+// it stands. What goes as it is planned is not in it: a server that starts when it should.
+func (s *Schedule) world(tx *gorm.DB, run runs.Run) (map[string]string, error) {
+	var rows []struct{ What, Stands string }
+	err := tx.Raw(`
+		SELECT 'host ' || h.name AS what, CASE WHEN h.draining THEN 'draining' WHEN h.agent_seen > ? THEN 'up' ELSE 'lost' END AS stands
+			FROM hosts h WHERE NOT EXISTS (SELECT FROM servers s WHERE s.host = h.name)
+		UNION ALL SELECT 'server ' || host, trouble FROM servers WHERE run_id = ? AND trouble <> '' AND state IN ('stopping', 'ending', 'stopped', 'not-started')
+		UNION ALL SELECT 'job at ' || farm || ' for ' || shot, state FROM farm_jobs WHERE run_id = ? AND state IN ('rejected', 'refused')
+		UNION ALL SELECT DISTINCT 'crew ' || host || '/' || crew || ' for ' || shot, excluded FROM bookings WHERE run_id = ? AND excluded <> ''
+		UNION ALL SELECT 'run ' || left(id::text, 8), priority::text FROM runs WHERE kind = 'run' AND state = 'running' AND id <> ?
+		UNION ALL SELECT 'source ' || name, md5(spec::text) FROM sources
+		UNION ALL SELECT 'offer ' || name, md5(spec::text) FROM offers
+		UNION ALL SELECT 'farm ' || name, md5(spec::text) FROM farms
+		UNION ALL SELECT 'cap', coalesce(cap::text, 'none') FROM runs WHERE id = ?
+		UNION ALL SELECT 'priority', priority::text FROM runs WHERE id = ?`,
+		s.Clock.WallNow().Add(-hostLost), run.ID, run.ID, run.ID, run.ID, run.ID, run.ID).Scan(&rows).Error
+	out := map[string]string{}
+	for _, r := range rows {
+		out[r.What] = r.Stands
+	}
+	return out, err
+}

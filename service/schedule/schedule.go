@@ -1,0 +1,308 @@
+// Package schedule keeps what runs go by true while they run. It looks at each run every few
+// minutes of life, and as soon as something has changed that bears on it; says how sure it
+// still is to be in time; and where it falls short of what was asked for, plans what is left
+// anew, by the run's policy and within its cap. What it does and what it proposes is kept as
+// a change, with why, and with what was expected before and after.
+//
+// A look is a job: any number of services may sweep, one of them looks at a run at a time,
+// and a look that was cut off is begun again. A change is made in one transaction with its
+// record. docs/schedule.md has the policy and its thresholds; the rule is core/replan's.
+package schedule
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+
+	"rotanex.example/core/forecast"
+	"rotanex.example/core/planning"
+	"rotanex.example/core/pricing"
+	"rotanex.example/core/replan"
+	"rotanex.example/service/clock"
+	"rotanex.example/service/events"
+	"rotanex.example/service/httpapi"
+	"rotanex.example/service/jobs"
+	"rotanex.example/service/plans"
+	"rotanex.example/service/problems"
+	"rotanex.example/service/runs"
+	"rotanex.example/service/sources"
+	"rotanex.example/service/states"
+	"rotanex.example/service/store"
+)
+
+// Times by the service's clock.
+const (
+	// every is how often a run is looked at when nothing has happened.
+	every = 5 * time.Minute
+	// atOnce is how soon after a look the next one follows when something has.
+	atOnce = time.Minute
+	// settles is for how long a schedule is left alone after a change or a proposal, and
+	// declined after a person said no, unless something has happened since.
+	settles  = 10 * time.Minute
+	declined = time.Hour
+	// solving bounds, in real time, how long a new plan may take that its ask does not bound.
+	solving = 10 * time.Second
+
+	look = "schedule" // kind of job
+)
+
+// Config is what keeping schedules needs of the service. All of it is wanted.
+type Config struct {
+	Store    *store.Store
+	Clock    clock.Clock
+	Feed     *events.Feed
+	Jobs     *jobs.Jobs
+	Runs     *runs.Runs
+	Plans    *plans.Plans
+	Problems *problems.Problems
+	Sources  *sources.Sources
+	Currency string
+	Log      *slog.Logger
+}
+
+// Schedule keeps the schedules of all runs.
+type Schedule struct{ Config }
+
+// New makes it.
+func New(c Config) *Schedule {
+	s := &Schedule{c}
+	c.Jobs.OnLong(look, s.look)
+	return s
+}
+
+// Sweep has the runs looked at that are due for it.
+func (s *Schedule) Sweep(ctx context.Context) error {
+	running, err := s.Runs.Running(ctx)
+	for _, run := range running {
+		due, failed := s.due(ctx, run)
+		if err = errors.Join(err, failed); !due {
+			continue
+		}
+		err = errors.Join(err, s.Store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+			return s.Jobs.Send(ctx, tx, look, run.ID.String())
+		}))
+	}
+	return err
+}
+
+// due reports whether a run is to be looked at now.
+func (s *Schedule) due(ctx context.Context, run runs.Run) (bool, error) {
+	db, now := s.Store.WithContext(ctx), s.Clock.Now()
+	last, found, err := looked(db, run.ID)
+	if err != nil {
+		return false, err
+	}
+	world, err := s.world(db, run)
+	switch {
+	case err != nil:
+		return false, err
+	case !found:
+		// What is there as a run begins is what its plan was made for.
+		return false, note(db, Looked{RunID: run.ID, LookedAt: now, Seen: world})
+	}
+	since := now.Sub(last.LookedAt)
+	return since >= every || since >= atOnce && len(happened(last.Seen, world)) > 0, nil
+}
+
+// look is the job: it looks at a run, and does what follows from it.
+func (s *Schedule) look(ctx context.Context, id string) error {
+	of, err := uuid.Parse(id)
+	if err != nil {
+		return err
+	}
+	run, err := s.Runs.Find(ctx, of)
+	if refused(err) || err == nil && (run.State != states.RunRunning || run.Policy == replan.Off || run.PlanID == nil) {
+		return nil // it is gone, or not to be looked at any more
+	}
+	if err != nil {
+		return err
+	}
+	db := s.Store.WithContext(ctx)
+	last, _, err := looked(db, of)
+	if err != nil {
+		return err
+	}
+	world, err := s.world(db, run)
+	if err != nil {
+		return err
+	}
+	last.RunID, last.LookedAt = of, s.Clock.Now()
+	causes := happened(last.Seen, world)
+	last.Seen = world
+	seen, err := s.expect(ctx, run)
+	if refused(err) {
+		// Nothing of it waits, or it cannot be planned for want of something: as it is.
+		last.Chance, last.Finish = nil, nil
+		return note(db, last)
+	}
+	if err != nil {
+		s.Log.Warn("looking at the schedule", "run", of, "error", err)
+		return err
+	}
+	last.Chance, last.Finish = &seen.present.Chance, nil
+	if !seen.present.Finish.IsZero() {
+		last.Finish = &seen.present.Finish
+	}
+	if err := note(db, last); err != nil {
+		return err
+	}
+	s.Feed.Wake(events.Changes)
+	before, err := latest(db, of)
+	if err != nil || len(causes) == 0 && (before.rests(last.LookedAt) || !replan.Due(seen.present, seen.wanted)) {
+		return err
+	}
+	if len(causes) == 0 {
+		causes = []string{"it falls behind: " + forecast.Percent(seen.present.Chance) + " to be in time, where " + forecast.Percent(seen.wanted) + " are asked for"}
+	}
+	return s.replan(ctx, run, seen, strings.Join(causes, "; "))
+}
+
+// refused reports whether what was asked cannot be, rather than that it went wrong.
+func refused(err error) bool {
+	p := (*httpapi.Problem)(nil)
+	return errors.As(err, &p) && p.Status < http.StatusInternalServerError
+}
+
+// expected is the schedule of a run's rest, and what is expected of it.
+type expected struct {
+	problem planning.Problem
+	notes   problems.Notes
+	plan    planning.Plan
+	present replan.Outlook
+	wanted  float64
+}
+
+// expect says how the schedule stands that a run goes by.
+func (s *Schedule) expect(ctx context.Context, run runs.Run) (out expected, err error) {
+	by, err := s.Runs.GoesBy(ctx, run)
+	if err != nil {
+		return out, err
+	}
+	ask, err := s.Plans.Asked(ctx, by)
+	if err != nil {
+		return out, err
+	}
+	ask.Run, ask.Shots, ask.Assume = &run.ID, nil, nil
+	if ask.TimeLimit == 0 {
+		ask.TimeLimit = solving
+	}
+	out.wanted = replan.Usual
+	if ask.Confidence > 0 {
+		out.wanted = ask.Confidence
+	}
+	if out.problem, out.notes, out.plan, err = s.Problems.Present(ctx, ask); err != nil {
+		return out, err
+	}
+	out.present = replan.Outlook{Cost: out.plan.Cost, Outside: planning.Outside(out.problem, out.plan)}
+	if len(out.plan.Bookings) == 0 {
+		return out, nil // nobody has any of it: never
+	}
+	f, err := s.Plans.Outlook(ctx, out.problem, out.notes, out.plan)
+	out.present.Chance, out.present.Finish = f.Chance, middle(out.problem, f)
+	return out, err
+}
+
+// middle is when a schedule ends in the middle of what was simulated; zero: never.
+func middle(p planning.Problem, f forecast.Forecast) time.Time {
+	if f.Simulations == 0 || f.Never*2 >= f.Simulations {
+		return time.Time{}
+	}
+	return p.Start.Add(time.Duration(f.Finish.P50 * float64(time.Second)))
+}
+
+// replan plans the rest of a run anew, and changes over to that, or proposes it, where that
+// is worth it. What goes beyond the cap is proposed, and the best within it is done meanwhile.
+func (s *Schedule) replan(ctx context.Context, run runs.Run, seen expected, cause string) error {
+	spare, err := s.Sources.Spare(ctx, run.ID)
+	if err != nil {
+		return err
+	}
+	limits := replan.Limits{Now: seen.problem.Start, Wanted: seen.wanted, Spare: spare, Currency: s.Currency}
+	next, outlook, err := s.solve(ctx, seen.problem, seen.notes)
+	if err != nil {
+		return err
+	}
+	v := replan.Decide(run.Policy, seen.present, outlook, limits)
+	s.Log.Info("schedule", "run", run.ID, "cause", cause, "chance", seen.present.Chance, "next", outlook.Chance, "gain", v.Gain, "act", v.Act)
+	if v.Act == replan.Keep {
+		return nil
+	}
+	if err := s.carryOut(ctx, run, seen, next, outlook, v, cause); err != nil || v.Act == replan.Change || v.More.IsZero() {
+		return err
+	}
+	within := seen.notes
+	ask := *within.Ask
+	ask.OwnedOnly = true
+	problem, notes, present, err := s.Problems.Present(ctx, ask)
+	if err != nil || len(present.Bookings) == 0 && len(problem.Timings) == 0 {
+		return err
+	}
+	notes.Ask = seen.notes.Ask // the next time what may be rented is looked at again
+	if next, outlook, err = s.solve(ctx, problem, notes); err != nil {
+		return err
+	}
+	if v = replan.Decide(run.Policy, seen.present, outlook, limits); v.Act == replan.Change {
+		return s.carryOut(ctx, run, seen, next, outlook, v, cause)
+	}
+	return nil
+}
+
+func (s *Schedule) solve(ctx context.Context, problem planning.Problem, notes problems.Notes) (plans.Solved, replan.Outlook, error) {
+	next, err := s.Plans.Solve(ctx, problem, notes, func(int, int, string) {})
+	return next, replan.Outlook{
+		Chance: next.Forecast.Chance, Finish: middle(next.Problem, next.Forecast), Cost: next.Plan.Cost, Outside: planning.Outside(next.Problem, next.Plan),
+	}, err
+}
+
+// carryOut stores the next plan with the record of the change, and lets the run go by it if
+// that is the verdict.
+func (s *Schedule) carryOut(ctx context.Context, run runs.Run, seen expected, next plans.Solved, outlook replan.Outlook, v replan.Verdict, cause string) error {
+	if err := s.Plans.Keep(ctx, next); err != nil {
+		return err
+	}
+	left := 0
+	for _, x := range seen.problem.Shots {
+		left += x.Frames
+	}
+	c := Change{
+		ID: uuid.New(), RunID: run.ID, At: s.Clock.Now(), State: Proposed, Cause: cause, Gain: v.Gain, DecidedBy: "Rotanex", PlanID: next.Record.ID,
+		ChanceBefore: seen.present.Chance, ChanceAfter: outlook.Chance, FinishBefore: known(seen.present.Finish), FinishAfter: known(outlook.Finish),
+		CostBefore: text(seen.present.Cost), CostAfter: text(outlook.Cost), More: text(v.More), Moved: replan.Moved(seen.plan, next.Plan), Frames: left,
+	}
+	if v.Act == replan.Propose {
+		return s.tell(ctx, run.ID, c)
+	}
+	c.State = Made
+	err := s.Runs.ChangeOver(ctx, run.ID, c.PlanID, "", func(tx *gorm.DB) error {
+		return errors.Join(supersede(tx, run.ID), add(tx, c))
+	})
+	if refused(err) {
+		s.Log.Warn("schedule", "run", run.ID, "not changed", err)
+		return nil // the run has gone on meanwhile: the next look sees how it stands
+	}
+	return err
+}
+
+// tell stores a proposal in the place of those that were made before.
+func (s *Schedule) tell(ctx context.Context, run uuid.UUID, c Change) error {
+	err := s.Store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		return errors.Join(supersede(tx, run), add(tx, c), s.Feed.Write(tx, events.Event{Kind: events.Run, Run: run.String(), State: string(Proposed), Cause: c.Gain}))
+	})
+	s.Feed.Wake(events.Changes)
+	return err
+}
+
+func known(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func text(m pricing.Money) string { return m.String() }

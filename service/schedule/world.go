@@ -1,0 +1,75 @@
+package schedule
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"rotanex.example/service/hosts"
+)
+
+// hostLost is for how long, in real time, a host that is lost was not heard of: longer than
+// the queue waits, as one that comes back at once is no reason to move its frames.
+const hostLost = 4 * hosts.Lost
+
+// happened says in words what differs from one world to another and bears on a schedule.
+func happened(before, after map[string]string) (out []string) {
+	for _, what := range slices.Sorted(maps.Keys(after)) {
+		was, there := before[what]
+		if is := after[what]; !there || was != is {
+			out = append(out, words(what, was, is, there))
+		}
+	}
+	for _, what := range slices.Sorted(maps.Keys(before)) {
+		if _, there := after[what]; !there {
+			out = append(out, gone(what))
+		}
+	}
+	return slices.DeleteFunc(out, func(s string) bool { return s == "" })
+}
+
+// words say what a change of one thing is; "" for one that bears on nothing.
+func words(what, was, is string, there bool) string {
+	kind, name, _ := strings.Cut(what, " ")
+	switch {
+	case kind == "host" && is == "up" && !there:
+		return name + " joined"
+	case kind == "host" && is == "up":
+		return name + " is back"
+	case kind == "host" && !there:
+		return "" // it never did anything
+	case kind == "host" && is == "lost" && was == "draining":
+		return ""
+	case kind == "host":
+		return name + " is " + is
+	case kind == "server":
+		return "server " + name + " failed: " + is
+	case kind == "job":
+		return "the " + what + " was " + is
+	case kind == "crew":
+		return name + " gets no more: " + is
+	case kind == "run" && !there:
+		return what + " began"
+	case kind == "run":
+		return "the priority of " + what + " changed"
+	case kind == "source", kind == "offer", kind == "farm":
+		if !there {
+			return what + " is new"
+		}
+		return what + " changed"
+	}
+	return "the run's " + what + " changed"
+}
+
+// gone say what it is that something is not there any more.
+func gone(what string) string {
+	switch kind, name, _ := strings.Cut(what, " "); kind {
+	case "run":
+		return what + " is over"
+	case "host", "source", "offer", "farm":
+		return name + " was taken out of the stock"
+	case "crew":
+		return name + " gets frames again"
+	}
+	return ""
+}
