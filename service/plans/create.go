@@ -83,13 +83,17 @@ func (p *Plans) Solve(ctx context.Context, problem planning.Problem, notes probl
 	return out, err
 }
 
+// outlooks is how many simulations an outlook has: a chance is within five points then, nine
+// times in ten.
+const outlooks = 300
+
 // Outlook simulates a schedule that need not be a plan of ours, for a problem.
 func (p *Plans) Outlook(ctx context.Context, problem planning.Problem, notes problems.Notes, plan planning.Plan) (forecast.Forecast, error) {
 	uncertainty, _, err := p.uncertainty(ctx, problem, notes)
 	if err != nil {
 		return forecast.Forecast{}, err
 	}
-	return forecast.Simulate(ctx, problem, plan, uncertainty, notes.Deadlines, forecast.Options{Seed: 1})
+	return forecast.Simulate(ctx, problem, plan, uncertainty, notes.Deadlines, forecast.Options{Seed: 1, Simulations: min(outlooks, forecast.Enough(problem))})
 }
 
 // Keep stores a plan that was solved.

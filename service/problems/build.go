@@ -24,7 +24,7 @@ const horizon = 14 * 24 * time.Hour
 
 // Build turns stock, trials and prices into a problem.
 func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes, error) {
-	b := builder{Problems: p, now: p.Clock.Now().Truncate(time.Second), notes: Notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}}}
+	b := builder{Problems: p, now: p.Clock.Now().Truncate(time.Second), notes: Notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}, Lately: map[string]float64{}}}
 	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.Currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
 	if ask.Goal != "" {
 		b.problem.Goal = ask.Goal
@@ -70,6 +70,11 @@ func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes,
 	}
 	if b.rest != nil {
 		b.addPaidServers()
+		recent, err := p.recent(ctx, *ask.Run, b.now.Add(-lately))
+		if err != nil {
+			return b.problem, b.notes, err
+		}
+		b.asOfLate(recent)
 	}
 	if err := b.assume(ask.Assume); err != nil {
 		return b.problem, b.notes, err

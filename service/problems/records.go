@@ -122,3 +122,15 @@ func (p *Problems) paidServers(ctx context.Context, run uuid.UUID, now time.Time
 func (p *Problems) plannedServers(ctx context.Context, run uuid.UUID) (out []plannedServer, err error) {
 	return out, p.Store.WithContext(ctx).Raw("SELECT id, offer, host, from_at, to_at FROM servers WHERE run_id = ? AND state = 'planned' ORDER BY id", run).Scan(&out).Error
 }
+
+// recentFrame is a frame that was done of late, and for how long it took its crew up.
+type recentFrame struct {
+	Shot, Host, Crew string
+	Seconds          float64
+}
+
+// recent lists the frames of a run that were done since, the last few hundred.
+func (p *Problems) recent(ctx context.Context, run uuid.UUID, since time.Time) (out []recentFrame, err error) {
+	return out, p.Store.WithContext(ctx).Raw(`SELECT f.shot, a.host, a.crew, extract(epoch FROM a.ended_at - a.started_at)::float8 AS seconds
+		FROM tries a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = ? AND a.outcome = 'done' AND a.ended_at > ? ORDER BY a.id DESC LIMIT 500`, run, since).Scan(&out).Error
+}

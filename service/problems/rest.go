@@ -12,6 +12,7 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
+	"rotanex.example/core/timing"
 	"rotanex.example/service/httpapi"
 )
 
@@ -120,4 +121,32 @@ func (r *rest) shots(ask Ask) []string {
 		}
 	}
 	return out
+}
+
+// lately is how far back the frames lie by which a host is taken to be slower or faster than
+// expected of it, in the plan of a run's rest.
+const lately = time.Hour
+
+// asOfLate takes hosts as slow, or as fast, as they were with the run's last frames.
+func (b *builder) asOfLate(recent []recentFrame) {
+	type crew struct{ shot, host, crew string }
+	expected, ratios := map[crew]float64{}, map[string][]float64{}
+	for _, t := range b.problem.Timings {
+		expected[crew{t.Shot, t.Host, t.Crew}] = t.Frame.Duration().Seconds()
+	}
+	for _, f := range recent {
+		if e := expected[crew{f.Shot, f.Host, f.Crew}]; e > 0 {
+			ratios[f.Host] = append(ratios[f.Host], f.Seconds/e)
+		}
+	}
+	for host, seen := range ratios {
+		if factor := timing.Lately(seen); factor != 1 {
+			b.notes.Lately[host] = factor
+		}
+	}
+	for i, t := range b.problem.Timings {
+		if factor, off := b.notes.Lately[t.Host]; off {
+			b.problem.Timings[i].Frame = max(1, planning.Millis(float64(t.Frame)*factor+0.5))
+		}
+	}
 }

@@ -46,8 +46,6 @@ const (
 	// declined after a person said no, unless something has happened since.
 	settles  = 10 * time.Minute
 	declined = time.Hour
-	// solving bounds, in real time, how long a new plan may take that its ask does not bound.
-	solving = 10 * time.Second
 
 	look = "schedule" // kind of job
 )
@@ -158,7 +156,7 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 		return err
 	}
 	if len(causes) == 0 {
-		causes = []string{"it falls behind: " + forecast.Percent(seen.present.Chance) + " to be in time, where " + forecast.Percent(seen.wanted) + " are asked for"}
+		causes = append(slow(seen.notes.Lately), "it falls behind: "+forecast.Percent(seen.present.Chance)+" to be in time, where "+forecast.Percent(seen.wanted)+" are asked for")
 	}
 	return s.replan(ctx, run, seen, strings.Join(causes, "; "))
 }
@@ -175,7 +173,8 @@ type expected struct {
 	notes   problems.Notes
 	plan    planning.Plan
 	present replan.Outlook
-	wanted  float64
+	wanted  float64 // chance to be in time
+	slack   float64 // part of the time that the plan keeps spare which the run goes by
 }
 
 // expect says how the schedule stands that a run goes by.
@@ -184,15 +183,12 @@ func (s *Schedule) expect(ctx context.Context, run runs.Run) (out expected, err 
 	if err != nil {
 		return out, err
 	}
-	ask, err := s.Plans.Asked(ctx, by)
+	ask, slack, err := s.Plans.Asked(ctx, by)
 	if err != nil {
 		return out, err
 	}
 	ask.Run, ask.Shots, ask.Assume = &run.ID, nil, nil
-	if ask.TimeLimit == 0 {
-		ask.TimeLimit = solving
-	}
-	out.wanted = replan.Usual
+	out.slack, out.wanted = slack, replan.Usual
 	if ask.Confidence > 0 {
 		out.wanted = ask.Confidence
 	}
@@ -223,13 +219,14 @@ func (s *Schedule) replan(ctx context.Context, run runs.Run, seen expected, caus
 	if err != nil {
 		return err
 	}
+	began := s.Clock.WallNow()
 	limits := replan.Limits{Now: seen.problem.Start, Wanted: seen.wanted, Spare: spare, Currency: s.Currency}
-	next, outlook, err := s.solve(ctx, seen.problem, seen.notes)
+	next, outlook, err := s.solve(ctx, seen, seen.problem, seen.notes)
 	if err != nil {
 		return err
 	}
 	v := replan.Decide(run.Policy, seen.present, outlook, limits)
-	s.Log.Info("schedule", "run", run.ID, "cause", cause, "chance", seen.present.Chance, "next", outlook.Chance, "gain", v.Gain, "act", v.Act)
+	s.Log.Info("schedule", "run", run.ID, "after", s.Clock.WallNow().Sub(began), "cause", cause, "chance", seen.present.Chance, "next", outlook.Chance, "gain", v.Gain, "act", v.Act)
 	if v.Act == replan.Keep {
 		return nil
 	}
@@ -244,7 +241,7 @@ func (s *Schedule) replan(ctx context.Context, run runs.Run, seen expected, caus
 		return err
 	}
 	notes.Ask = seen.notes.Ask // the next time what may be rented is looked at again
-	if next, outlook, err = s.solve(ctx, problem, notes); err != nil {
+	if next, outlook, err = s.solve(ctx, seen, problem, notes); err != nil {
 		return err
 	}
 	if v = replan.Decide(run.Policy, seen.present, outlook, limits); v.Act == replan.Change {
@@ -253,12 +250,24 @@ func (s *Schedule) replan(ctx context.Context, run runs.Run, seen expected, caus
 	return nil
 }
 
-func (s *Schedule) solve(ctx context.Context, problem planning.Problem, notes problems.Notes) (plans.Solved, replan.Outlook, error) {
-	next, err := s.Plans.Solve(ctx, problem, notes, func(int, int, string) {})
+// solve plans the problem anew. The time that was kept spare so far is tried first, as it
+// mostly is enough again, and takes a tenth of looking for how much it takes.
+func (s *Schedule) solve(ctx context.Context, seen expected, problem planning.Problem, notes problems.Notes) (plans.Solved, replan.Outlook, error) {
+	asked, quick := notes.Ask, *notes.Ask
+	quick.Confidence, quick.Slack = 0, max(quick.Slack, seen.slack)
+	notes.Ask = &quick
+	next, err := s.Plans.Solve(ctx, problem, notes, silent)
+	next.Record.Notes.Ask, next.Record.Notes.Slack = asked, quick.Slack
+	if err == nil && asked.Confidence > 0 && next.Forecast.Chance < seen.wanted {
+		notes.Ask = asked
+		next, err = s.Plans.Solve(ctx, problem, notes, silent)
+	}
 	return next, replan.Outlook{
 		Chance: next.Forecast.Chance, Finish: middle(next.Problem, next.Forecast), Cost: next.Plan.Cost, Outside: planning.Outside(next.Problem, next.Plan),
 	}, err
 }
+
+func silent(int, int, string) {}
 
 // carryOut stores the next plan with the record of the change, and lets the run go by it if
 // that is the verdict.

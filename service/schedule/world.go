@@ -1,6 +1,7 @@
 package schedule
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -72,4 +73,14 @@ func gone(what string) string {
 		return name + " gets frames again"
 	}
 	return ""
+}
+
+// slow says which hosts are slower than expected of them, of late.
+func slow(lately map[string]float64) (out []string) {
+	for _, host := range slices.Sorted(maps.Keys(lately)) {
+		if factor := lately[host]; factor > 1 {
+			out = append(out, fmt.Sprintf("%s takes %.0f %% longer than expected of it", host, 100*(factor-1)))
+		}
+	}
+	return out
 }

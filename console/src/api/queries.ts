@@ -253,6 +253,14 @@ export const useRunSources = (run: string, enabled: boolean) =>
     refetchInterval: 10_000,
   });
 
+/** How a run was planned anew, and what is proposed, newest first. */
+export const useScheduleChanges = (run: string, live: boolean) =>
+  useQuery({
+    queryKey: ["runs", run, "changes"],
+    queryFn: async () => (await answered(client.GET("/runs/{run}/changes", { params: { path: { run } } }))).items,
+    refetchInterval: live ? 10_000 : false,
+  });
+
 /** Local test frames of a shot that have a picture. */
 export const useTrialPictures = (shot: string) =>
   useQuery({

@@ -5,7 +5,7 @@ import { useParams } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
 import { isOver, pictureURL, useEntries, useFrames, useRun, useRunSources } from "../api/queries";
 import { Choice } from "../parts/Choice";
-import { count, drift, length, moment, money, none } from "../parts/format";
+import { chance, count, drift, length, moment, money, none } from "../parts/format";
 import { Figure, Page, Sheet, State } from "../parts/Page";
 import { Preview } from "../parts/Preview";
 import { useMayWrite } from "../parts/role";
@@ -17,6 +17,7 @@ import { FarmJobs, Waiting } from "../run/FarmJobs";
 import { FrameDetail } from "../run/FrameDetail";
 import { FrameGrid, Legend } from "../run/FrameGrid";
 import { PlanRest, Stranded } from "../run/Rest";
+import { Changes, Policy, Proposals } from "../run/Schedule";
 import { SourceTable } from "../shot/Sources";
 import { totalOf } from "./Runs";
 
@@ -119,7 +120,12 @@ function Figures({ run }: { run: Run }) {
       <Figure
         label={run.ended ? "Ended" : `Expected finish, ${length(run.left_s)} left`}
         value={moment(finish)}
-        beside={against ? `${against.text}; deadline ${moment(run.deadline)}` : `planned ${moment(run.planned_finish)}`}
+        beside={[
+          !isOver(run) && run.outlook?.chance !== undefined && `${chance(run.outlook.chance)} to be in time`,
+          against ? `${against.text}; deadline ${moment(run.deadline)}` : `planned ${moment(run.planned_finish)}`,
+        ]
+          .filter(Boolean)
+          .join("; ")}
         alarm={against?.late}
       />
       <Figure
@@ -182,6 +188,7 @@ function Contents({ run }: { run: Run }) {
     <Stack gap="6">
       <Figures run={run} />
       <Stranded run={run} mayWrite={mayWrite} />
+      <Proposals run={run} />
       <Waiting run={run} />
       <Grid
         templateColumns={{
@@ -229,6 +236,7 @@ function Contents({ run }: { run: Run }) {
         </Text>
       )}
       <Latest run={run} frames={frames.data ?? []} onPick={setPicked} />
+      <Changes run={run} />
       <Crews run={run} />
       <Servers run={run} />
       <FarmJobs run={run} />
@@ -269,6 +277,7 @@ export function Run() {
       actions={
         run.data && (
           <HStack align="end" gap="4" wrap="wrap" justify="flex-end">
+            <Policy run={run.data} />
             <Priority run={run.data} />
             {mayWrite && <Controls run={run.data} />}
           </HStack>

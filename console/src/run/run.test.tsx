@@ -52,6 +52,7 @@ const run = (more: Partial<Schemas["Run"]>): Schemas["Run"] => ({
   plan: "cc330000-0000-4000-8000-000000000000",
   state: "running",
   priority: "normal",
+  policy: "auto",
   created: "2031-03-07T18:00:00Z",
   shots: [],
   counts: { waiting: 7, rendering: 1, done: 30, failed: 0 },

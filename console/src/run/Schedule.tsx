@@ -1,0 +1,115 @@
+import { Button, Flex, Stack, Text } from "@chakra-ui/react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { answered, client, type Schemas } from "../api/client";
+import { isOver, useScheduleChanges } from "../api/queries";
+import { Choice } from "../parts/Choice";
+import { chance, count, moment, money, none } from "../parts/format";
+import { Go } from "../parts/Go";
+import { List } from "../parts/List";
+import { Sheet, State } from "../parts/Page";
+import { useMayWrite } from "../parts/role";
+import { Failed } from "../parts/States";
+
+type Run = Schemas["Run"];
+type Change = Schemas["ScheduleChange"];
+
+const beyond = (x: Change) => (Number(x.more) > 0 ? `for ${money(x.currency, x.more)} more than the run may cost` : "");
+
+/** A new schedule that waits for a person. */
+function Proposal({ run, change }: { run: Run; change: Change }) {
+  const cache = useQueryClient();
+  const mayWrite = useMayWrite();
+  const decide = useMutation({
+    mutationFn: (accept: boolean) =>
+      answered(
+        client.PUT("/runs/{run}/changes/{change}", {
+          params: { path: { run: run.id, change: change.id } },
+          body: { accept },
+        }),
+      ),
+    onSettled: () => cache.invalidateQueries({ queryKey: ["runs"] }),
+  });
+  return (
+    <Sheet title="A new schedule is proposed" aside={moment(change.at)}>
+      <Stack gap="3">
+        <Text>
+          {change.gain} {beyond(change)}: {count(change.moved, "frame")} of {change.frames} would move, and the rest
+          would cost {money(change.currency, change.cost_after)} instead of {money(change.currency, change.cost_before)}
+          .
+        </Text>
+        <Text color="fg.muted">Why: {change.cause}.</Text>
+        <Flex gap="3" align="center" wrap="wrap">
+          {mayWrite && (
+            <>
+              <Button loading={decide.isPending} onClick={() => decide.mutate(true)}>
+                {Number(change.more) > 0 ? `Accept, and allow ${money(change.currency, change.more)} more` : "Accept"}
+              </Button>
+              <Button variant="outline" loading={decide.isPending} onClick={() => decide.mutate(false)}>
+                Decline
+              </Button>
+            </>
+          )}
+          <Go to={`/plans/${change.plan}`}>Look at its plan</Go>
+        </Flex>
+        {decide.error && <Failed error={decide.error} />}
+      </Stack>
+    </Sheet>
+  );
+}
+
+/** What of a run's schedule waits for a person. */
+export function Proposals({ run }: { run: Run }) {
+  const changes = useScheduleChanges(run.id, !isOver(run));
+  if (isOver(run)) return null;
+  return changes.data?.filter((x) => x.state === "proposed").map((x) => <Proposal key={x.id} run={run} change={x} />);
+}
+
+/** How a run was planned anew while it ran. */
+export function Changes({ run }: { run: Run }) {
+  const changes = useScheduleChanges(run.id, !isOver(run));
+  if (!changes.data?.length) return null;
+  return (
+    <Sheet title="Planned anew" aside="what is left of the run, each time, newest first">
+      <List
+        label="Changes of the schedule"
+        rows={changes.data}
+        keyOf={(x) => x.id}
+        columns={[
+          { name: "At", cell: (x) => moment(x.at) },
+          { name: "State", cell: (x) => <State>{x.state}</State> },
+          { name: "Why", cell: (x) => x.cause },
+          { name: "Gain", cell: (x) => [x.gain, beyond(x)].filter(Boolean).join(" ") },
+          { name: "In time", cell: (x) => `${chance(x.chance_before)} → ${chance(x.chance_after)}`, right: true },
+          { name: "Rest costs", cell: (x) => `${x.cost_before} → ${money(x.currency, x.cost_after)}`, right: true },
+          { name: "Moved", cell: (x) => `${x.moved} of ${x.frames}`, right: true },
+          { name: "By", cell: (x) => x.decided_by || none },
+          { name: "Plan", cell: (x) => <Go to={`/plans/${x.plan}`}>{x.plan.slice(0, 8)}</Go> },
+        ]}
+      />
+    </Sheet>
+  );
+}
+
+/** How far a run is planned anew by itself. */
+export function Policy({ run }: { run: Run }) {
+  const cache = useQueryClient();
+  const mayWrite = useMayWrite();
+  const set = useMutation({
+    mutationFn: (policy: Run["policy"]) =>
+      answered(client.PUT("/runs/{run}/policy", { params: { path: { run: run.id } }, body: { policy } })),
+    onSettled: () => cache.invalidateQueries({ queryKey: ["runs"] }),
+  });
+  if (isOver(run)) return null;
+  if (!mayWrite) return <Text color="fg.muted">Planned anew: {run.policy}</Text>;
+  return (
+    <Stack gap="2">
+      <Choice
+        label="Plan anew"
+        value={set.isPending && set.variables ? set.variables : run.policy}
+        options={["auto", "ask", "off"]}
+        onChange={(p) => set.mutate(p)}
+      />
+      {set.error && <Failed error={set.error} />}
+    </Stack>
+  );
+}
