@@ -36,12 +36,16 @@ type Config struct {
 	Launchers map[string]launchers.Launcher // what this host may start, by name
 	Simulated []stock.Host                  // devices as these files say instead of those that are here
 	Threads   int                           // of a renderer on the CPU; default all
+	Nice      int                           // how far renderers stand back behind whatever else runs here, 0 to 19
 	LinkMBps  float64                       // how fast packages may be fetched, megabytes a second; 0 is no limit
 	Log       *slog.Logger
 }
 
 // Validate fills in defaults and says what is wrong.
 func (c *Config) Validate() error {
+	if c.Nice < 0 || c.Nice > 19 {
+		return fmt.Errorf("--nice %d: want 0, as everything else, to 19, behind everything else", c.Nice)
+	}
 	if c.Host == "" {
 		name, err := os.Hostname()
 		if err != nil {

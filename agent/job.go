@@ -204,6 +204,10 @@ func (j *job) run(ctx context.Context, l launchers.Launcher, args []string, fold
 	if err != nil {
 		return &failure{api.ResultCauseCannotStart, fmt.Sprintf("%s: %v", l.Program, err)}
 	}
+	if j.agent.Nice > 0 {
+		// As good as it gets: where the system says no, it renders as anything else does.
+		_ = syscall.Setpriority(syscall.PRIO_PGRP, cmd.Process.Pid, j.agent.Nice)
+	}
 	var reader sync.WaitGroup
 	reader.Go(func() { j.read(l, read) })
 	watching, stop := context.WithCancel(ctx)

@@ -73,10 +73,11 @@ type Demo struct {
 	address   string
 	token     string
 	outside   []outside
+	late      error // by how much the deadline was missed; nil: it was not
 }
 
 // Run does the demo. It returns nil when everything that was to be rendered was
-// rendered, checked and downloaded.
+// rendered, checked and downloaded, and with Once in time as well.
 func Run(ctx context.Context, c Config) (err error) {
 	d := &Demo{Config: c}
 	if d.State, err = filepath.Abs(d.State); err != nil {
@@ -105,7 +106,7 @@ func Run(ctx context.Context, c Config) (err error) {
 	d.say("Console:  %s", d.address)
 	d.say("Token:    %s", d.token)
 	if d.Once {
-		return nil
+		return d.late
 	}
 	d.say("Serving until Ctrl-C. The command line:  export ROTANEX_SERVICE=%s ROTANEX_TOKEN=%s PATH=$PATH:%s", d.address, d.token, d.Bin)
 	<-ctx.Done()
@@ -178,7 +179,7 @@ func (d *Demo) startAgents(ctx context.Context, stockFile, scenes string) error 
 				return err
 			}
 		}
-		args := []string{"--service", d.address, "--host", h.Name, "--state-dir", folder, "--scenes", scenes, "--simulate", stockFile, "--allow", allow, "--threads", "1"}
+		args := []string{"--service", d.address, "--host", h.Name, "--state-dir", folder, "--scenes", scenes, "--simulate", stockFile, "--allow", allow, "--threads", "1", "--nice", "10"}
 		if _, err := os.Stat(filepath.Join(folder, "credential.json")); err != nil {
 			token, err := d.output(ctx, "tokens", "join", h.Name)
 			if err != nil {

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"rotanex.example/api"
 	"rotanex.example/cli"
@@ -55,12 +56,22 @@ func (d *Demo) job(ctx context.Context) error {
 	if err := d.rotanex(ctx, "download", id, "--to", frames); err != nil {
 		return fmt.Errorf("collecting: %w", err)
 	}
-	for _, args := range [][]string{{"ledger", id}, {"farms", "jobs", id}, {"entries", id, "--source", "tern"}, {"sources", "compare", "--run", id}, {"sources", "list"}} {
+	for _, args := range [][]string{{"runs", "changes", id}, {"ledger", id}, {"farms", "jobs", id}, {"entries", id, "--source", "tern"}, {"sources", "compare", "--run", id}, {"sources", "list"}} {
 		if err := d.rotanex(ctx, args...); err != nil {
 			return err
 		}
 	}
 	d.say("Every frame was rendered, checked and downloaded: %s", frames)
+	if run, _, err = d.ownRun(ctx); err != nil {
+		return err
+	}
+	spare := run.Deadline.Sub(run.Ended).Round(time.Second)
+	if spare < 0 {
+		d.late = fmt.Errorf("the run ended %s after its deadline", -spare)
+		d.say("Late: %s", d.late)
+		return nil
+	}
+	d.say("In time: %s before the deadline, for %s %s where %s were planned", spare, run.Currency, run.CostSoFar, run.PlannedCost)
 	return nil
 }
 

@@ -82,10 +82,14 @@ func (r Render) run(ctx context.Context) (int, error) {
 	}
 	_, _ = fmt.Fprintf(r.Say, "simulator renderer, frame %d of %s on %s\n", r.Frame, scene.Title, strings.Join(r.Devices, ", "))
 	_, _ = fmt.Fprintf(r.Say, "device_peak %d\n", int64(r.peak(scene, host)))
+	// The picture is painted while the frame's time goes by: what that takes of the real
+	// machine is no part of what the simulated one takes.
+	painted := make(chan image.Image, 1)
+	go func() { painted <- r.paint(scene, fail) }()
 	if status, err := r.pass(ctx, stages, fail, host, r.peak(scene, host)); err != nil {
 		return status, err
 	}
-	return r.write(scene, fail)
+	return r.write(<-painted, fail)
 }
 
 // tick is how often progress is told, in real time.
@@ -171,16 +175,19 @@ func failed(ctx context.Context, fail string) (int, error) {
 	return 0, nil
 }
 
-func (r Render) write(scene Scene, fail string) (int, error) {
+func (r Render) paint(scene Scene, fail string) image.Image {
 	scene.lampless = r.Lacks == "lamp"
-	var img image.Image = Paint(scene, r.Frame, r.Width, r.Height)
-	if fail == "blank" {
-		flat := image.NewNRGBA(image.Rect(0, 0, r.Width, r.Height))
-		for i := range flat.Pix {
-			flat.Pix[i] = color.NRGBA{40, 40, 40, 40}.R
-		}
-		img = flat
+	if fail != "blank" {
+		return Paint(scene, r.Frame, r.Width, r.Height)
 	}
+	flat := image.NewNRGBA(image.Rect(0, 0, r.Width, r.Height))
+	for i := range flat.Pix {
+		flat.Pix[i] = color.NRGBA{40, 40, 40, 40}.R
+	}
+	return flat
+}
+
+func (r Render) write(img image.Image, fail string) (int, error) {
 	var file bytes.Buffer
 	if err := (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&file, img); err != nil {
 		return ExitCrashed, err

@@ -70,6 +70,7 @@ starts only the launchers that --allow names, from those that ship and those in
 	f.StringVar(&folder, "launchers", "", "folder of this host's own launcher files")
 	f.StringSliceVar(&allow, "allow", []string{"povray"}, "launchers that may be started here")
 	f.IntVar(&c.Threads, "threads", 0, "threads of a renderer on the CPU; 0 is all")
+	f.IntVar(&c.Nice, "nice", 0, "how far renderers stand back behind whatever else runs here, 0 to 19, as nice(1) has it; for a desk that somebody works at, 10")
 	f.Float64Var(&c.LinkMBps, "download-mb-s", 0, "how fast packages may be fetched, megabytes of 10^6 bytes a second; 0 is no limit")
 	f.StringVar(&simulated, "simulate", "", "file of hosts whose devices are simulated; this host takes its own from it")
 	return cmd

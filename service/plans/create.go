@@ -45,7 +45,7 @@ func (p *Plans) solve(ctx context.Context, question []byte, say questions.Progre
 	if err := json.Unmarshal(question, &x); err != nil {
 		return nil, err
 	}
-	solved, err := p.Solve(ctx, x.Problem, x.Notes, say)
+	solved, err := p.Solve(ctx, x.Problem, x.Notes, 0, say)
 	if err != nil {
 		return nil, err
 	}
@@ -61,8 +61,8 @@ type Solved struct {
 	Forecast forecast.Forecast // empty where the plan books nothing
 }
 
-// Solve plans a problem as its ask says, and simulates the plan.
-func (p *Plans) Solve(ctx context.Context, problem planning.Problem, notes problems.Notes, say questions.Progress) (out Solved, err error) {
+// Solve plans a problem as its ask says, and simulates the plan; 0 is as often as is usual.
+func (p *Plans) Solve(ctx context.Context, problem planning.Problem, notes problems.Notes, simulations int, say questions.Progress) (out Solved, err error) {
 	uncertainty, _, err := p.uncertainty(ctx, problem, notes)
 	if err != nil {
 		return out, err
@@ -77,15 +77,15 @@ func (p *Plans) Solve(ctx context.Context, problem planning.Problem, notes probl
 	if len(out.Plan.Bookings) == 0 {
 		return out, nil
 	}
-	kept, err := p.forecastOf(ctx, out.Record, forecast.Options{Seed: 1}, say)
+	kept, err := p.forecastOf(ctx, out.Record, forecast.Options{Seed: 1, Simulations: simulations}, say)
 	out.Forecast = kept.Forecast
 	out.Record.Chance = &kept.Forecast.Chance
 	return out, err
 }
 
-// outlooks is how many simulations an outlook has: a chance is within five points then, nine
+// Outlooks is how many simulations an outlook has: a chance is within five points then, nine
 // times in ten.
-const outlooks = 300
+const Outlooks = 300
 
 // Outlook simulates a schedule that need not be a plan of ours, for a problem.
 func (p *Plans) Outlook(ctx context.Context, problem planning.Problem, notes problems.Notes, plan planning.Plan) (forecast.Forecast, error) {
@@ -93,7 +93,7 @@ func (p *Plans) Outlook(ctx context.Context, problem planning.Problem, notes pro
 	if err != nil {
 		return forecast.Forecast{}, err
 	}
-	return forecast.Simulate(ctx, problem, plan, uncertainty, notes.Deadlines, forecast.Options{Seed: 1, Simulations: min(outlooks, forecast.Enough(problem))})
+	return forecast.Simulate(ctx, problem, plan, uncertainty, notes.Deadlines, forecast.Options{Seed: 1, Simulations: min(Outlooks, forecast.Enough(problem))})
 }
 
 // Keep stores a plan that was solved.

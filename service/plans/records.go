@@ -96,13 +96,13 @@ func (p *Plans) find(ctx context.Context, id uuid.UUID) (Plan, error) {
 	return one, err
 }
 
-// Asked is what was asked of a plan, and what part of the time it keeps spare for that.
-func (p *Plans) Asked(ctx context.Context, id uuid.UUID) (ask problems.Ask, slack float64, err error) {
+// Asked is what was asked of a plan.
+func (p *Plans) Asked(ctx context.Context, id uuid.UUID) (ask problems.Ask, err error) {
 	one, err := p.find(ctx, id)
 	if err != nil || one.Notes.Ask == nil {
-		return ask, 0, err
+		return ask, err
 	}
-	return *one.Notes.Ask, one.Notes.Slack, nil
+	return *one.Notes.Ask, nil
 }
 
 // keep stores a plan, once.

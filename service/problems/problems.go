@@ -60,7 +60,7 @@ type Notes struct {
 	Sources   map[string]string          `json:"sources,omitempty"`    // of each owned host
 	SeatDays  map[string]int             `json:"seat_days,omitempty"`  // for how many days extra seats of each pool are hired
 	Kept      []Kept                     `json:"kept,omitempty"`       // frames that are done already
-	Lately    map[string]float64         `json:"lately,omitempty"`     // by what factor hosts are slower than expected of them, of late
+	Lately    map[string]float64         `json:"lately,omitempty"`     // by what factor crews, host/crew, are slower than expected of them, of late
 }
 
 // LeftOut is a crew that may not render a shot, or may not yet, and why.

@@ -123,29 +123,31 @@ func (r *rest) shots(ask Ask) []string {
 	return out
 }
 
-// lately is how far back the frames lie by which a host is taken to be slower or faster than
+// lately is how far back the frames lie by which a crew is taken to be slower or faster than
 // expected of it, in the plan of a run's rest.
 const lately = time.Hour
 
-// asOfLate takes hosts as slow, or as fast, as they were with the run's last frames.
+// asOfLate takes crews as slow, or as fast, as they were with the run's last frames. Crews
+// of one host differ: its CPU may be slowed by what feeds its devices, and they not by it.
 func (b *builder) asOfLate(recent []recentFrame) {
-	type crew struct{ shot, host, crew string }
-	expected, ratios := map[crew]float64{}, map[string][]float64{}
+	type row struct{ shot, host, crew string }
+	expected, ratios := map[row]float64{}, map[string][]float64{}
 	for _, t := range b.problem.Timings {
-		expected[crew{t.Shot, t.Host, t.Crew}] = t.Frame.Duration().Seconds()
+		expected[row{t.Shot, t.Host, t.Crew}] = t.Frame.Duration().Seconds()
 	}
 	for _, f := range recent {
-		if e := expected[crew{f.Shot, f.Host, f.Crew}]; e > 0 {
-			ratios[f.Host] = append(ratios[f.Host], f.Seconds/e)
+		if e := expected[row{f.Shot, f.Host, f.Crew}]; e > 0 {
+			place := dispatch.Place(f.Host, f.Crew)
+			ratios[place] = append(ratios[place], f.Seconds/e)
 		}
 	}
-	for host, seen := range ratios {
+	for place, seen := range ratios {
 		if factor := timing.Lately(seen); factor != 1 {
-			b.notes.Lately[host] = factor
+			b.notes.Lately[place] = factor
 		}
 	}
 	for i, t := range b.problem.Timings {
-		if factor, off := b.notes.Lately[t.Host]; off {
+		if factor, off := b.notes.Lately[dispatch.Place(t.Host, t.Crew)]; off {
 			b.problem.Timings[i].Frame = max(1, planning.Millis(float64(t.Frame)*factor+0.5))
 		}
 	}

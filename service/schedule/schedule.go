@@ -174,7 +174,6 @@ type expected struct {
 	plan    planning.Plan
 	present replan.Outlook
 	wanted  float64 // chance to be in time
-	slack   float64 // part of the time that the plan keeps spare which the run goes by
 }
 
 // expect says how the schedule stands that a run goes by.
@@ -183,12 +182,12 @@ func (s *Schedule) expect(ctx context.Context, run runs.Run) (out expected, err 
 	if err != nil {
 		return out, err
 	}
-	ask, slack, err := s.Plans.Asked(ctx, by)
+	ask, err := s.Plans.Asked(ctx, by)
 	if err != nil {
 		return out, err
 	}
 	ask.Run, ask.Shots, ask.Assume = &run.ID, nil, nil
-	out.slack, out.wanted = slack, replan.Usual
+	out.wanted = replan.Usual
 	if ask.Confidence > 0 {
 		out.wanted = ask.Confidence
 	}
@@ -250,21 +249,33 @@ func (s *Schedule) replan(ctx context.Context, run runs.Run, seen expected, caus
 	return nil
 }
 
-// solve plans the problem anew. The time that was kept spare so far is tried first, as it
-// mostly is enough again, and takes a tenth of looking for how much it takes.
-func (s *Schedule) solve(ctx context.Context, seen expected, problem planning.Problem, notes problems.Notes) (plans.Solved, replan.Outlook, error) {
-	asked, quick := notes.Ask, *notes.Ask
-	quick.Confidence, quick.Slack = 0, max(quick.Slack, seen.slack)
-	notes.Ask = &quick
-	next, err := s.Plans.Solve(ctx, problem, notes, silent)
-	next.Record.Notes.Ask, next.Record.Notes.Slack = asked, quick.Slack
-	if err == nil && asked.Confidence > 0 && next.Forecast.Chance < seen.wanted {
-		notes.Ask = asked
-		next, err = s.Plans.Solve(ctx, problem, notes, silent)
+// spares are the parts of the time that a new plan keeps spare, tried in turn until one is
+// sure enough: a few rather than the least that would do, as looking for that takes ten times
+// as long, and what is found is planned anew as soon as it proves too little.
+var spares = []float64{0.03, 0.1, 0.2}
+
+// solve plans the problem anew, as surely as was asked for, or else as surely as it can be.
+func (s *Schedule) solve(ctx context.Context, seen expected, problem planning.Problem, notes problems.Notes) (best plans.Solved, out replan.Outlook, err error) {
+	asked := *notes.Ask
+	for i, spare := range spares {
+		quick := asked
+		quick.Confidence, quick.Slack = 0, max(asked.Slack, spare)
+		notes.Ask, notes.Slack = &quick, quick.Slack
+		next, err := s.Plans.Solve(ctx, problem, notes, plans.Outlooks, silent)
+		if err != nil {
+			return best, out, err
+		}
+		next.Record.Notes.Ask = &asked
+		if i == 0 || next.Forecast.Chance > best.Forecast.Chance {
+			best = next
+		}
+		if len(next.Plan.Bookings) == 0 || next.Forecast.Chance >= seen.wanted {
+			break
+		}
 	}
-	return next, replan.Outlook{
-		Chance: next.Forecast.Chance, Finish: middle(next.Problem, next.Forecast), Cost: next.Plan.Cost, Outside: planning.Outside(next.Problem, next.Plan),
-	}, err
+	return best, replan.Outlook{
+		Chance: best.Forecast.Chance, Finish: middle(best.Problem, best.Forecast), Cost: best.Plan.Cost, Outside: planning.Outside(best.Problem, best.Plan),
+	}, nil
 }
 
 func silent(int, int, string) {}

@@ -75,11 +75,11 @@ func gone(what string) string {
 	return ""
 }
 
-// slow says which hosts are slower than expected of them, of late.
+// slow says which crews are slower than expected of them, of late.
 func slow(lately map[string]float64) (out []string) {
-	for _, host := range slices.Sorted(maps.Keys(lately)) {
-		if factor := lately[host]; factor > 1 {
-			out = append(out, fmt.Sprintf("%s takes %.0f %% longer than expected of it", host, 100*(factor-1)))
+	for _, crew := range slices.Sorted(maps.Keys(lately)) {
+		if factor := lately[crew]; factor > 1 {
+			out = append(out, fmt.Sprintf("%s takes %.0f %% longer than expected of it", crew, 100*(factor-1)))
 		}
 	}
 	return out

@@ -1,0 +1,85 @@
+package problems
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"rotanex.example/core/dispatch"
+	"rotanex.example/core/planning"
+	"rotanex.example/core/pricing"
+	"rotanex.example/core/timing"
+	"rotanex.example/service/bookings"
+)
+
+var six = time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC)
+
+const minute = planning.Millis(60_000)
+
+// left is the problem of a run's rest: an owned host, an offer and a farm.
+func left() planning.Problem {
+	return planning.Problem{
+		Start:  six,
+		Shots:  []planning.Shot{{ID: "coda-060", Frames: 30, Deadline: 60 * minute}},
+		Hosts:  []planning.Host{{ID: "eddy", Windows: [][2]planning.Millis{{2 * minute, 20 * minute}, {40 * minute, 90 * minute}}, Crews: []planning.Crew{{ID: "g0", Devices: []string{"g0"}, BusyPrice: pricing.MustMoney("0.60")}}}},
+		Offers: []planning.Offer{{ID: "tern-solo", Source: "tern", Crews: []planning.Crew{{ID: "g0", Devices: []string{"g0"}}}, Price: pricing.MustMoney("1.20")}},
+		Farms:  []planning.Farm{{ID: "ebb", Source: "saltmarsh", Nodes: 4}},
+		Timings: []planning.Timing{
+			{Shot: "coda-060", Host: "eddy", Crew: "g0", Frame: minute}, {Shot: "coda-060", Offer: "tern-solo", Crew: "g0", Frame: minute}, {Shot: "coda-060", Farm: "ebb", Frame: 3 * minute},
+		},
+	}
+}
+
+func booked(host, crew string, frames, taken int, start time.Time, state dispatch.State) *bookings.Crew {
+	return &bookings.Crew{Nodes: 1, Crew: dispatch.Crew{Shot: "coda-060", Host: host, Name: crew, Frames: frames, Taken: taken, Start: start, State: state}}
+}
+
+// What is booked is a plan for what is left: each case is one booking, and what it is there.
+func TestTheScheduleAsItStandsIsAPlan(t *testing.T) {
+	t.Parallel()
+	server := []plannedServer{{ID: "tern-solo#1", Offer: "tern-solo", Host: "tern-solo-1.x", FromAt: six.Add(5 * time.Minute), ToAt: six.Add(time.Hour)}}
+	farm := booked("ebb", "cpu", 8, 0, six.Add(10*time.Minute), dispatch.Coming)
+	farm.Farm, farm.Nodes = true, 4
+	excluded := booked("eddy", "g0", 10, 4, six, dispatch.Ready)
+	excluded.Excluded = "it crashed"
+	for name, c := range map[string]struct {
+		crew *bookings.Crew
+		is   []planning.Booking
+	}{
+		"what is owed still, from when the host is free": {booked("eddy", "g0", 10, 4, six.Add(-time.Hour), dispatch.Ready), []planning.Booking{{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 6, Start: 2 * minute, End: 8 * minute}}},
+		"what begins later begins then":                  {booked("eddy", "g0", 3, 0, six.Add(10*time.Minute), dispatch.Ready), []planning.Booking{{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 3, Start: 10 * minute, End: 13 * minute}}},
+		"or when the host opens":                         {booked("eddy", "g0", 3, 0, six.Add(30*time.Minute), dispatch.Ready), []planning.Booking{{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 3, Start: 40 * minute, End: 43 * minute}}},
+		"never again open":                               {booked("eddy", "g0", 3, 0, six.Add(3*time.Hour), dispatch.Ready), nil},
+		"nothing is owed":                                {booked("eddy", "g0", 3, 3, six, dispatch.Ready), nil},
+		"its host is gone":                               {booked("eddy", "g0", 3, 0, six, dispatch.Gone), nil},
+		"it gets no more":                                {excluded, nil},
+		"a crew that the problem does not have":          {booked("eddy", "g1", 3, 0, six, dispatch.Ready), nil},
+		"a server to come":                               {booked("tern-solo-1.x", "g0", 5, 0, six.Add(15*time.Minute), dispatch.Coming), []planning.Booking{{Shot: "coda-060", Server: "tern-solo#1", Crew: "g0", Frames: 5, Start: 15 * minute, End: 20 * minute}}},
+		"a farm's job to come":                           {farm, []planning.Booking{{Shot: "coda-060", Farm: "ebb", Nodes: 4, Frames: 8, Start: 10 * minute, End: 16 * minute}}},
+	} {
+		plan := presentPlan(left(), server, []*bookings.Crew{c.crew})
+		assert.Equal(t, c.is, plan.Bookings, name)
+		assert.Equal(t, []planning.Server{{ID: "tern-solo#1", Offer: "tern-solo", From: 5 * minute, To: 60 * minute}}, plan.Servers)
+	}
+	plan := presentPlan(left(), nil, []*bookings.Crew{booked("eddy", "g0", 6, 0, six, dispatch.Ready)})
+	assert.Equal(t, "0.06", plan.Cost.String(), "six minutes at 0.60 an hour")
+}
+
+// A crew that was slow of late is taken as slow, and only that crew.
+func TestCrewsAreTakenAsTheyWereOfLate(t *testing.T) {
+	t.Parallel()
+	b := &builder{problem: left(), notes: Notes{Lately: map[string]float64{}}}
+	var recent []recentFrame
+	for range 40 {
+		recent = append(recent, recentFrame{"coda-060", "eddy", "g0", 84}, recentFrame{"coda-060", "ebb", "cpu", 900}, recentFrame{"other", "eddy", "g0", 900})
+	}
+	b.asOfLate(recent)
+	factor := timing.Lately([]float64{1.4, 1.4, 1.4, 1.4})
+	assert.Less(t, factor, b.notes.Lately["eddy/g0"], "forty frames say more than four")
+	assert.InDelta(t, 1.36, b.notes.Lately["eddy/g0"], 0.01)
+	assert.Len(t, b.notes.Lately, 1)
+	assert.InDelta(t, 81_500, int(b.problem.Timings[0].Frame), 1000)
+	assert.Equal(t, minute, b.problem.Timings[1].Frame)
+	assert.Equal(t, 3*minute, b.problem.Timings[2].Frame)
+}
