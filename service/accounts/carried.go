@@ -20,6 +20,7 @@ type Carried struct {
 	SeatDays  map[string]int             // for how many days extra seats of each pool are hired
 	Deadlines map[string]planning.Millis // the real ones, where the problem's keep time spare
 	Kept      []KeptFrames               // frames that are done already
+	InHand    map[string]planning.Millis // until when hosts are busy with the run's own frames
 }
 
 // KeptFrames is frames of a shot that another run has done.

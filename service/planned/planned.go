@@ -50,9 +50,17 @@ func (p Plan) All(run, plan uuid.UUID, now time.Time) Booked {
 }
 
 // Rest is what the plan of a run's rest books, which is the run's n-th change of its plan,
-// from 1. Those who were reserves stay so.
+// from 1. Those who were reserves stay so. A crew that waits for a frame of the run itself to
+// be done begins as soon as it is: its devices are busy until then.
 func (p Plan) Rest(run, plan uuid.UUID, n int, now time.Time) Booked {
-	return p.books(run, plan, n, now)
+	out := p.books(run, plan, n, now)
+	for i := range out.Bookings {
+		b := &out.Bookings[i]
+		if until, busy := p.InHand[b.Host]; busy && !b.StartAt.After(p.At(until)) {
+			b.StartAt = p.Problem.Start
+		}
+	}
+	return out
 }
 
 func (p Plan) books(run, plan uuid.UUID, n int, now time.Time) Booked {

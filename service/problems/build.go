@@ -24,7 +24,7 @@ const horizon = 14 * 24 * time.Hour
 
 // Build turns stock, trials and prices into a problem.
 func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes, error) {
-	b := builder{Problems: p, now: p.Clock.Now().Truncate(time.Second), notes: Notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}, Lately: map[string]float64{}}}
+	b := builder{Problems: p, now: p.Clock.Now().Truncate(time.Second), notes: Notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}, Lately: map[string]float64{}, InHand: map[string]planning.Millis{}}}
 	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.Currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
 	if ask.Goal != "" {
 		b.problem.Goal = ask.Goal
@@ -252,6 +252,7 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 		for host, until := range b.rest.busy {
 			if until.After(busy[host].Until) {
 				busy[host] = taken{host, until, *ask.Run}
+				b.notes.InHand[host] = b.millis(until)
 			}
 		}
 	}

@@ -83,3 +83,16 @@ func TestCrewsAreTakenAsTheyWereOfLate(t *testing.T) {
 	assert.Equal(t, minute, b.problem.Timings[1].Frame)
 	assert.Equal(t, 3*minute, b.problem.Timings[2].Frame)
 }
+
+// Hosts are busy with the run's own frames in the mean of the devices that render one.
+func TestHowLongFramesInHandTake(t *testing.T) {
+	t.Parallel()
+	busy := inHand([]leased{
+		{"capstan", six.Add(-time.Minute), 420, 2}, // g2+g3: six minutes to go
+		{"capstan", six.Add(-30 * time.Second), 90, 1},
+		{"eddy", six.Add(-5 * time.Minute), 120, 1}, // long overdue
+	}, six)
+	assert.Equal(t, six.Add(260*time.Second), busy["capstan"], "twice six minutes and one, of three devices")
+	assert.Equal(t, six.Add(30*time.Second), busy["eddy"])
+	assert.Len(t, busy, 2)
+}

@@ -60,6 +60,7 @@ type Notes struct {
 	Sources   map[string]string          `json:"sources,omitempty"`    // of each owned host
 	SeatDays  map[string]int             `json:"seat_days,omitempty"`  // for how many days extra seats of each pool are hired
 	Kept      []Kept                     `json:"kept,omitempty"`       // frames that are done already
+	InHand    map[string]planning.Millis `json:"in_hand,omitempty"`    // until when hosts are busy with frames of the run itself, whose rest this is
 	Lately    map[string]float64         `json:"lately,omitempty"`     // by what factor crews, host/crew, are slower than expected of them, of late
 }
 

@@ -105,10 +105,11 @@ type leased struct {
 	Host     string
 	LeasedAt time.Time
 	FrameS   float64
+	Devices  int // that it takes
 }
 
 func (p *Problems) leasedOf(ctx context.Context, run uuid.UUID) (out []leased, err error) {
-	return out, p.Store.WithContext(ctx).Raw(`SELECT f.host, f.leased_at, coalesce(b.frame_s, 0) AS frame_s
+	return out, p.Store.WithContext(ctx).Raw(`SELECT f.host, f.leased_at, coalesce(b.frame_s, 0) AS frame_s, jsonb_array_length(coalesce(f.devices, '[]')) AS devices
 		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id WHERE f.run_id = ? AND f.state = 'rendering'`, run).Scan(&out).Error
 }
 

@@ -21,7 +21,7 @@ import (
 type rest struct {
 	priority dispatch.Priority // of the run
 	waiting  map[string]int
-	busy     map[string]time.Time
+	busy     map[string]time.Time // see inHand
 	servers  []paidServer
 	excluded map[string]string // by BasisKey: crews that get no more of a shot, and why
 }
@@ -34,7 +34,7 @@ type paidServer struct {
 
 // rest reads what is left of a run.
 func (p *Problems) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
-	out := &rest{busy: map[string]time.Time{}}
+	out := &rest{}
 	state, kind, priority, err := p.runKind(ctx, run)
 	if err != nil {
 		return nil, httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
@@ -54,20 +54,33 @@ func (p *Problems) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 		return nil, err
 	}
 	now := p.Clock.Now()
-	for _, f := range leased {
-		until := f.LeasedAt.Add(time.Duration(f.FrameS * float64(time.Second)))
-		if until.Before(now) {
-			until = now.Add(time.Duration(f.FrameS / 4 * float64(time.Second)))
-		}
-		if until.After(out.busy[f.Host]) {
-			out.busy[f.Host] = until
-		}
-	}
+	out.busy = inHand(leased, now)
 	if out.excluded, err = p.excludedIn(ctx, run); err != nil {
 		return nil, err
 	}
 	out.servers, err = p.paidServers(ctx, run, now)
 	return out, err
+}
+
+// inHand says until when hosts are busy with frames of the run itself: in the mean of the
+// devices that render one. Some are free before and some after that: what is planned from
+// then on is as much as can be done, and each crew begins with it as soon as it is free. A
+// frame that takes longer than was expected is taken to need another quarter of that.
+func inHand(all []leased, now time.Time) map[string]time.Time {
+	seconds, devices := map[string]float64{}, map[string]int{}
+	for _, f := range all {
+		left := f.LeasedAt.Add(time.Duration(f.FrameS * float64(time.Second))).Sub(now).Seconds()
+		if left < 0 {
+			left = f.FrameS / 4
+		}
+		seconds[f.Host] += left * float64(f.Devices)
+		devices[f.Host] += f.Devices
+	}
+	out := map[string]time.Time{}
+	for host, n := range devices {
+		out[host] = now.Add(time.Duration(seconds[host] / float64(max(1, n)) * float64(time.Second)))
+	}
+	return out
 }
 
 // addPaidServers adds the run's servers that are up as hosts that cost nothing more,
@@ -85,6 +98,7 @@ func (b *builder) addPaidServers() {
 		}
 		from := b.millis(v.Usable) + offer.Lead
 		if until, ok := b.rest.busy[v.Host]; ok {
+			b.notes.InHand[v.Host] = b.millis(until)
 			from = max(from, b.millis(until))
 		}
 		host := planning.Host{ID: v.Host, RAM: offer.RAM, Windows: [][2]planning.Millis{{max(0, from), b.millis(v.Until) - offer.Wrap}}}

@@ -1,6 +1,7 @@
 package schedule
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -75,12 +76,18 @@ func gone(what string) string {
 	return ""
 }
 
-// slow says which crews are slower than expected of them, of late.
+// mostSlow is how many slow crews are named.
+const mostSlow = 2
+
+// slow says which crews are slower than expected of them, of late: the slowest by name.
 func slow(lately map[string]float64) (out []string) {
-	for _, crew := range slices.Sorted(maps.Keys(lately)) {
-		if factor := lately[crew]; factor > 1 {
-			out = append(out, fmt.Sprintf("%s takes %.0f %% longer than expected of it", crew, 100*(factor-1)))
+	crews := slices.DeleteFunc(slices.Sorted(maps.Keys(lately)), func(crew string) bool { return lately[crew] <= 1 })
+	slices.SortStableFunc(crews, func(a, b string) int { return cmp.Compare(lately[b], lately[a]) })
+	for i, crew := range crews {
+		if i == mostSlow {
+			return append(out, fmt.Sprintf("%d more do", len(crews)-i))
 		}
+		out = append(out, fmt.Sprintf("%s takes %.0f %% longer than expected of it", crew, 100*(lately[crew]-1)))
 	}
 	return out
 }

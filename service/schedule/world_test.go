@@ -44,4 +44,6 @@ func TestWhatHasHappened(t *testing.T) {
 		assert.ElementsMatch(t, c.said, same(c.change), name)
 	}
 	assert.Equal(t, []string{"bellows/cpu takes 40 % longer than expected of it"}, slow(map[string]float64{"bellows/cpu": 1.4, "eddy/g0": 0.8}))
+	assert.Equal(t, []string{"bellows/cpu takes 40 % longer than expected of it", "dory/g0 takes 30 % longer than expected of it", "2 more do"},
+		slow(map[string]float64{"bellows/cpu": 1.4, "capstan/g0": 1.1, "capstan/g1": 1.1, "dory/g0": 1.3}))
 }
