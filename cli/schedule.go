@@ -16,7 +16,7 @@ import (
 
 // runsSchedule are the commands by which a run is planned anew while it runs.
 func (a *app) runsSchedule() []*cobra.Command {
-	return []*cobra.Command{a.runsPolicy(), a.runsChanges(), a.runsDecide("accept", true), a.runsDecide("decline", false)}
+	return []*cobra.Command{a.runsPolicy(), a.runsDeadline(), a.runsChanges(), a.runsDecide("accept", true), a.runsDecide("decline", false)}
 }
 
 func (a *app) runsPolicy() *cobra.Command {
@@ -42,6 +42,35 @@ it. Where it is not sure enough any more to be in time, what is left is planned 
 				return err
 			}
 			return a.did(cmd, r, "Run %s: %s", id.String()[:8], policyText(p))
+		}),
+	}
+}
+
+func (a *app) runsDeadline() *cobra.Command {
+	return &cobra.Command{
+		Use: "deadline RUN TIME", Short: "Move the deadline of a run", Args: cobra.ExactArgs(2),
+		Long: `Moves the deadline of all shots of the run, to an earlier or a later time. What is left is
+looked at within a minute or so, and planned anew for it by the run's policy. TIME is as of
+rotanex plan --by.`,
+		Example: "  rotanex runs deadline latest +2h\n  rotanex runs deadline 3f2a 'tomorrow 9:00'",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			session, err := client.Decode[api.Session](c.GetSession(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			by, err := parseTime(args[1], session.Clock.Now)
+			if err != nil {
+				return err
+			}
+			id, err := a.findRun(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			r, err := client.Decode[api.Run](c.SetRunDeadline(cmd.Context(), id, api.SetRunDeadlineJSONRequestBody{Deadline: by}))
+			if err != nil {
+				return err
+			}
+			return a.did(cmd, r, "Run %s is due %s now; %s", id.String()[:8], moment(r.Deadline), policyText(r.Policy))
 		}),
 	}
 }

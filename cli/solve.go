@@ -118,7 +118,7 @@ func (a *app) solveProblem(cmd *cobra.Command, problem planning.Problem, x solvi
 	if err != nil {
 		return planning.Plan{}, err
 	}
-	sure, err := questions.Confidently(cmd.Context(), problem, forecast.Uncertainty{}, float64(wanted), options, a.progress)
+	sure, err := questions.Confidently(cmd.Context(), problem, forecast.Uncertainty{Common: forecast.DefaultCommon}, float64(wanted), options, a.progress)
 	if err == nil && sure.Chance >= 0 {
 		fmt.Fprintf(cmd.ErrOrStderr(), "chance to be in time %s, with %.0f %% of the time kept spare\n", forecast.Percent(sure.Chance), 100*sure.Slack)
 	}

@@ -38,6 +38,7 @@ const (
 	clockStart  = "2031-03-07T18:00:00Z"
 	clockFactor = "60"
 	deadline    = "+3h00m"
+	begins      = "+12m" // at sixty times life planning takes some minutes of it
 	spend       = "60" // with room for a server that has to be replaced
 )
 

@@ -100,3 +100,16 @@ func TestWhatTakesMoreThanTheCapIsAskedFor(t *testing.T) {
 	assert.Equal(t, api.PolicyOff, h.run(run).Policy)
 	assert.Contains(t, h.bad("runs", "policy", "latest", "maybe"), `policy "maybe": want auto, ask or off`)
 }
+
+// A deadline that is moved is what the run is held to from then on.
+func TestADeadlineIsMoved(t *testing.T) {
+	h, clock, own, run := behind(t, api.PolicyAuto, "5.00")
+	assert.Contains(t, h.good("runs", "deadline", "latest", "+3h"), "planned anew by itself")
+	assert.WithinDuration(t, h.now().Add(3*time.Hour), h.run(run).Deadline, time.Minute)
+	h.passes(clock, own, run, func() bool { return h.run(run).Outlook.Chance != nil })
+	assert.Greater(t, *h.run(run).Outlook.Chance, 0.99)
+	assert.Empty(t, h.run(run).Servers, "there is time enough without")
+	assert.Contains(t, h.bad("runs", "deadline", "latest", "2020-01-01T09:00:00Z"), "is past")
+	h.setState(run, "cancelled")
+	assert.Contains(t, h.bad("runs", "deadline", run.Id.String(), "+3h"), "no deadline to move")
+}

@@ -475,6 +475,20 @@ type ClientInterface interface {
 	// Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
 	DecideScheduleChange(ctx context.Context, run RunParam, change openapi_types.UUID, body DecideScheduleChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetRunDeadlineWithBody Move the deadline of all shots of a run; what is left is planned anew for it by the run's policy
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /runs/{run}/deadline (the `SetRunDeadline` operationId).
+	SetRunDeadlineWithBody(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRunDeadline Move the deadline of all shots of a run; what is left is planned anew for it by the run's policy
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /runs/{run}/deadline (the `SetRunDeadline` operationId).
+	SetRunDeadline(ctx context.Context, run RunParam, body SetRunDeadlineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListFarmJobs The jobs of a run at farms
 	//
 	// Corresponds with GET /runs/{run}/farm-jobs (the `ListFarmJobs` operationId).
@@ -1777,6 +1791,40 @@ func (c *Client) DecideScheduleChangeWithBody(ctx context.Context, run RunParam,
 // Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
 func (c *Client) DecideScheduleChange(ctx context.Context, run RunParam, change openapi_types.UUID, body DecideScheduleChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDecideScheduleChangeRequest(c.Server, run, change, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRunDeadlineWithBody Move the deadline of all shots of a run; what is left is planned anew for it by the run's policy
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /runs/{run}/deadline (the `SetRunDeadline` operationId).
+func (c *Client) SetRunDeadlineWithBody(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRunDeadlineRequestWithBody(c.Server, run, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRunDeadline Move the deadline of all shots of a run; what is left is planned anew for it by the run's policy
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /runs/{run}/deadline (the `SetRunDeadline` operationId).
+func (c *Client) SetRunDeadline(ctx context.Context, run RunParam, body SetRunDeadlineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRunDeadlineRequest(c.Server, run, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4804,6 +4852,53 @@ func NewDecideScheduleChangeRequestWithBody(server string, run RunParam, change 
 	return req, nil
 }
 
+// NewSetRunDeadlineRequest calls the generic SetRunDeadline builder with application/json body
+func NewSetRunDeadlineRequest(server string, run RunParam, body SetRunDeadlineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRunDeadlineRequestWithBody(server, run, "application/json", bodyReader)
+}
+
+// NewSetRunDeadlineRequestWithBody constructs an http.Request for the SetRunDeadline method, with any body, and a specified content type
+func NewSetRunDeadlineRequestWithBody(server string, run RunParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/deadline", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListFarmJobsRequest constructs an http.Request for the ListFarmJobs method
 func NewListFarmJobsRequest(server string, run RunParam) (*http.Request, error) {
 	var err error
@@ -7328,6 +7423,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
 	DecideScheduleChangeWithResponse(ctx context.Context, run RunParam, change openapi_types.UUID, body DecideScheduleChangeJSONRequestBody, reqEditors ...RequestEditorFn) (*DecideScheduleChangeResponse, error)
+
+	// SetRunDeadlineWithBodyWithResponse Move the deadline of all shots of a run; what is left is planned anew for it by the run's policy
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/deadline (the `SetRunDeadline` operationId).
+	SetRunDeadlineWithBodyWithResponse(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRunDeadlineResponse, error)
+
+	// SetRunDeadlineWithResponse Move the deadline of all shots of a run; what is left is planned anew for it by the run's policy
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/deadline (the `SetRunDeadline` operationId).
+	SetRunDeadlineWithResponse(ctx context.Context, run RunParam, body SetRunDeadlineJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunDeadlineResponse, error)
 
 	// ListFarmJobsWithResponse The jobs of a run at farms
 	//
@@ -9861,6 +9970,54 @@ func (r DecideScheduleChangeResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DecideScheduleChangeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRunDeadlineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRunDeadlineResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRunDeadlineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRunDeadlineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRunDeadlineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRunDeadlineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRunDeadlineResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12679,6 +12836,32 @@ func (c *ClientWithResponses) DecideScheduleChangeWithResponse(ctx context.Conte
 	return ParseDecideScheduleChangeResponse(rsp)
 }
 
+// SetRunDeadlineWithBodyWithResponse Move the deadline of all shots of a run; what is left is planned anew for it by the run's policy
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/deadline (the `SetRunDeadline` operationId).
+func (c *ClientWithResponses) SetRunDeadlineWithBodyWithResponse(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRunDeadlineResponse, error) {
+	rsp, err := c.SetRunDeadlineWithBody(ctx, run, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRunDeadlineResponse(rsp)
+}
+
+// SetRunDeadlineWithResponse Move the deadline of all shots of a run; what is left is planned anew for it by the run's policy
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/deadline (the `SetRunDeadline` operationId).
+func (c *ClientWithResponses) SetRunDeadlineWithResponse(ctx context.Context, run RunParam, body SetRunDeadlineJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunDeadlineResponse, error) {
+	rsp, err := c.SetRunDeadline(ctx, run, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRunDeadlineResponse(rsp)
+}
+
 // ListFarmJobsWithResponse The jobs of a run at farms
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14915,6 +15098,39 @@ func ParseDecideScheduleChangeResponse(rsp *http.Response) (*DecideScheduleChang
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ScheduleChange
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRunDeadlineResponse parses an HTTP response from a SetRunDeadlineWithResponse call
+func ParseSetRunDeadlineResponse(rsp *http.Response) (*SetRunDeadlineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRunDeadlineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -28,8 +28,8 @@ import (
 	"rotanex.example/core/planning"
 )
 
-// Uncertainty is what is not known for sure of a plan. The zero value is replaced by
-// cautious defaults, which Defaults names.
+// Uncertainty is what is not known for sure of a plan. What is not in a map is taken by
+// cautious defaults, which each names.
 type Uncertainty struct {
 	// Ratios are, of each shot, single frames' times as parts of the typical time:
 	// they are drawn from as they are, so that a few heavy frames stay a few heavy
@@ -38,6 +38,10 @@ type Uncertainty struct {
 	// Typical is how far the typical time itself may be off, of each timing by
 	// TimingKey: the standard deviation of its logarithm. 0 is sure.
 	Typical map[string]float64
+	// Common is by how much all times of a run may be off together: the standard deviation of
+	// the logarithm of a factor that they share. What a run is slowed by is rarely a single
+	// crew's own. 0 is none; where nothing is known, DefaultCommon is cautious.
+	Common float64
 	// Fails is the chance that a try of a frame fails, of each host, offer or farm.
 	// One not named takes DefaultFails.
 	Fails map[string]float64
@@ -49,7 +53,8 @@ type Uncertainty struct {
 
 // What is assumed where nothing is known.
 const (
-	DefaultFails = 0.01 // of a try, to fail
+	DefaultFails  = 0.01 // of a try, to fail
+	DefaultCommon = 0.04 // for Common
 	failsAfter   = 0.5  // a failed try ends after this part of its frame's time, on average
 )
 

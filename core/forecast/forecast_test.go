@@ -116,3 +116,32 @@ func TestAChanceIsNeverRoundedToCertainty(t *testing.T) {
 	assert.Equal(t, "92 %", forecast.Percent(0.918))
 	assert.Equal(t, "over 99 %", forecast.Percent(1))
 }
+
+// What slows all crews together makes a plan less sure, where what slows each by itself
+// mostly evens out.
+func TestWhatAllCrewsShareMakesAPlanLessSure(t *testing.T) {
+	p := planning.Problem{
+		Format: planning.ProblemFormat, Currency: "EUR", Goal: planning.Cheapest,
+		Shots: []planning.Shot{{ID: "coda-060", Frames: 400, Deadline: 104 * 60_000}},
+		Hosts: []planning.Host{{ID: "eddy", Windows: [][2]planning.Millis{{0, 600 * 60_000}}}},
+	}
+	plan := planning.Plan{Format: planning.PlanFormat, Status: planning.Meets}
+	for _, id := range []string{"g0", "g1", "g2", "g3"} {
+		p.Hosts[0].Crews = append(p.Hosts[0].Crews, planning.Crew{ID: id, Devices: []string{id}})
+		p.Timings = append(p.Timings, planning.Timing{Shot: "coda-060", Host: "eddy", Crew: id, Frame: 60_000})
+		plan.Bookings = append(plan.Bookings, planning.Booking{Shot: "coda-060", Host: "eddy", Crew: id, Frames: 100, End: 100 * 60_000})
+	}
+	even := make([]float64, 8)
+	for i := range even {
+		even[i] = 1
+	}
+	u := forecast.Uncertainty{Ratios: map[string][]float64{"coda-060": even}, Fails: map[string]float64{"eddy": 1e-12}}
+	sure, err := forecast.Simulate(t.Context(), p, plan, u, nil, forecast.Options{Simulations: 2000, Seed: 1})
+	require.NoError(t, err)
+	assert.Equal(t, 1.0, sure.Chance)
+	u.Common = 0.04
+	f, err := forecast.Simulate(t.Context(), p, plan, u, nil, forecast.Options{Simulations: 2000, Seed: 1})
+	require.NoError(t, err)
+	assert.InDelta(t, 0.84, f.Chance, 0.03, "4 % are to spare: one standard deviation")
+	assert.InDelta(t, 1.28*0.04*6000, f.Finish.P90-f.Finish.P50, 40)
+}

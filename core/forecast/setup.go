@@ -20,6 +20,7 @@ type setup struct {
 	servers []server // in the order of the plan
 	farms   []farm   // in the order of the problem
 	seats   float64  // what extra seats cost
+	common  float64  // see Uncertainty.Common
 }
 
 type shot struct {
@@ -93,6 +94,7 @@ type builder struct {
 
 func newSetup(p planning.Problem, plan planning.Plan, u Uncertainty, deadlines map[string]planning.Millis) (*setup, error) {
 	b := &builder{p: p, u: u, shotAt: map[string]int{}, rows: map[string]planning.Timing{}, delivery: map[[2]string]float64{}, hostAt: map[string]int{}, sharers: map[string]int{}, transfers: map[[2]string]planning.Millis{}}
+	b.common = u.Common
 	b.addShots(deadlines)
 	for _, t := range p.Timings {
 		b.rows[TimingKey(t)] = t

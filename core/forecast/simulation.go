@@ -49,9 +49,13 @@ func (s *simulation) run(r *rand.Rand) ending {
 	return s.bill()
 }
 
-// draw draws what holds for the whole simulation: how far each typical time is off, how
+// draw draws what holds for the whole simulation: how far all times and each are off, how
 // late each server boots, how long each farm's queue is.
 func (s *simulation) draw() {
+	common := 0.0
+	if s.common > 0 {
+		common = s.r.NormFloat64() * s.common
+	}
 	for i, c := range s.crews {
 		if c.sameAs == i {
 			s.off[i] = 0
@@ -59,7 +63,7 @@ func (s *simulation) draw() {
 				s.off[i] = s.r.NormFloat64() * c.off
 			}
 		}
-		s.frame[i] = c.frame * math.Exp(s.off[c.sameAs])
+		s.frame[i] = c.frame * math.Exp(s.off[c.sameAs]+common)
 	}
 	moved := make([]time.Duration, len(s.servers))
 	for i, v := range s.servers {

@@ -218,6 +218,10 @@ func (e endpoints) SetRunPolicy(w http.ResponseWriter, r *http.Request, run uuid
 	e.runs.PutPolicy(w, r, run)
 }
 
+func (e endpoints) SetRunDeadline(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.runs.PutDeadline(w, r, run)
+}
+
 func (e endpoints) ListScheduleChanges(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
 	e.schedule.List(w, r, run)
 }

@@ -53,6 +53,9 @@ func (s state) record(wall time.Time) api.Run {
 			out.Deadline = d
 		}
 	}
+	if s.Run.Deadline != nil {
+		out.Deadline = s.Run.Deadline.UTC()
+	}
 	for _, b := range s.Bookings {
 		if b.Frames > 0 && !b.StartAt.After(s.Now) && s.Now.Before(b.EndAt) && b.FrameS > 0 {
 			out.PlannedFramesHour += 3600 / b.FrameS

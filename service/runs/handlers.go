@@ -83,6 +83,15 @@ func (q *Runs) PutPolicy(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	q.answer(w, r, http.StatusOK, id, err)
 }
 
+// PutDeadline moves the deadline of a run.
+func (q *Runs) PutDeadline(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
+	body, err := httpapi.Body[api.SetRunDeadlineJSONBody](r)
+	if err == nil {
+		err = q.SetDeadline(r.Context(), id, body.Deadline)
+	}
+	q.answer(w, r, http.StatusOK, id, err)
+}
+
 // PutPlan lets the rest of a run be carried out by another plan, made for it.
 func (q *Runs) PutPlan(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	body, err := httpapi.Body[api.SetRunPlanJSONBody](r)

@@ -77,6 +77,10 @@ func setPolicy(tx *gorm.DB, id uuid.UUID, p replan.Policy) error {
 	return tx.Exec("UPDATE runs SET policy = ? WHERE id = ?", p, id).Error
 }
 
+func setDeadline(tx *gorm.DB, id uuid.UUID, by time.Time) error {
+	return tx.Exec("UPDATE runs SET deadline = ? WHERE id = ?", by, id).Error
+}
+
 // latestPlan is the last plan that a run has changed over to.
 func latestPlan(tx *gorm.DB, run uuid.UUID) (plan uuid.UUID, found bool, err error) {
 	all, err := store.Column[uuid.UUID](tx.Raw("SELECT plan_id FROM run_plans WHERE run_id = $1 ORDER BY id DESC LIMIT 1", run))

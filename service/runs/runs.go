@@ -56,6 +56,7 @@ type Run struct {
 	AcceptProofs bool    // of farms, by check alone
 	Priority     dispatch.Priority
 	Policy       replan.Policy // how far it is planned anew by itself
+	Deadline     *time.Time    // where it was moved since it was planned
 	Alerted      int           // the share of the cap that was passed last, in percent
 }
 
@@ -268,6 +269,19 @@ func (q *Runs) SetPolicy(ctx context.Context, id uuid.UUID, p replan.Policy) err
 			return "", httpapi.Conflict(fmt.Sprintf("run %s is %s: nothing of it is left to plan", id.String()[:8], run.State))
 		}
 		return "policy " + string(p), setPolicy(tx, id, p)
+	})
+}
+
+// SetDeadline moves the deadline of all shots of a run.
+func (q *Runs) SetDeadline(ctx context.Context, id uuid.UUID, by time.Time) error {
+	return q.change(ctx, id, func(tx *gorm.DB, run *Run) (string, error) {
+		switch now := q.clock.Now(); {
+		case run.Kind != KindRun || !run.State.Open():
+			return "", httpapi.Conflict(fmt.Sprintf("run %s is %s: it has no deadline to move any more", id.String()[:8], run.State))
+		case !by.After(now):
+			return "", httpapi.BadField("/deadline", by.UTC().Format(time.RFC3339), fmt.Sprintf("is past: it is %s now", now.UTC().Format(time.RFC3339)))
+		}
+		return "deadline " + by.UTC().Format(time.RFC3339), setDeadline(tx, id, by)
 	})
 }
 

@@ -123,8 +123,9 @@ func (s *Schedule) world(tx *gorm.DB, run runs.Run) (map[string]string, error) {
 		UNION ALL SELECT 'offer ' || name, md5(spec::text) FROM offers
 		UNION ALL SELECT 'farm ' || name, md5(spec::text) FROM farms
 		UNION ALL SELECT 'cap', coalesce(cap::text, 'none') FROM runs WHERE id = ?
-		UNION ALL SELECT 'priority', priority::text FROM runs WHERE id = ?`,
-		s.Clock.WallNow().Add(-hostLost), run.ID, run.ID, run.ID, run.ID, run.ID, run.ID).Scan(&rows).Error
+		UNION ALL SELECT 'priority', priority::text FROM runs WHERE id = ?
+		UNION ALL SELECT 'deadline', coalesce(deadline::text, 'as planned') FROM runs WHERE id = ?`,
+		s.Clock.WallNow().Add(-hostLost), run.ID, run.ID, run.ID, run.ID, run.ID, run.ID, run.ID).Scan(&rows).Error
 	out := map[string]string{}
 	for _, r := range rows {
 		out[r.What] = r.Stands

@@ -187,6 +187,9 @@ func (s *Schedule) expect(ctx context.Context, run runs.Run) (out expected, err 
 		return out, err
 	}
 	ask.Run, ask.Shots, ask.Assume = &run.ID, nil, nil
+	if run.Deadline != nil {
+		ask.By = *run.Deadline
+	}
 	out.wanted = replan.Usual
 	if ask.Confidence > 0 {
 		out.wanted = ask.Confidence

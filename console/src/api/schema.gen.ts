@@ -1003,6 +1003,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/deadline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Move the deadline of all shots of a run; what is left is planned anew for it by the run's policy */
+        put: operations["setRunDeadline"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}/changes": {
         parameters: {
             query?: never;
@@ -5021,6 +5040,36 @@ export interface operations {
             content: {
                 "application/json": {
                     policy: components["schemas"]["Policy"];
+                };
+            };
+        };
+        responses: {
+            /** @description The run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRunDeadline: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** Format: date-time */
+                    deadline: string;
                 };
             };
         };

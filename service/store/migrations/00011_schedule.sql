@@ -3,6 +3,9 @@
 -- How far a run is planned anew by itself.
 ALTER TABLE runs ADD policy text NOT NULL DEFAULT 'auto' CHECK (policy IN ('auto', 'ask', 'off'));
 
+-- By when it is due, where that was moved since it was planned.
+ALTER TABLE runs ADD deadline timestamptz;
+
 -- What is expected of the schedule of a run's rest, as it was last looked at.
 CREATE TABLE schedules (
 	run_id uuid PRIMARY KEY REFERENCES runs ON DELETE CASCADE,
@@ -36,4 +39,4 @@ CREATE INDEX schedule_changes_run ON schedule_changes (run_id, at DESC);
 -- +goose Down
 DROP TABLE schedule_changes;
 DROP TABLE schedules;
-ALTER TABLE runs DROP policy;
+ALTER TABLE runs DROP policy, DROP deadline;
