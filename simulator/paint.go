@@ -49,50 +49,75 @@ const tilt = 0.42 // how flat the rings look
 // Paint draws a frame of the scene, with its number.
 func Paint(s Scene, frame, width, height int) *image.NRGBA {
 	img := image.NewNRGBA(image.Rect(0, 0, width, height))
-	t := float64(frame) / float64(max(1, s.Frames))
 	scale := float64(height)
+	k := s.sky(float64(frame)/float64(max(1, s.Frames)), 1.15/scale)
 	for y := range height {
 		for x := range width {
 			// Middle of the picture is 0,0; its height is 1.
 			u, v := (float64(x)+0.5-float64(width)/2)/scale, (float64(y)+0.5-float64(height)/2)/scale
-			img.SetNRGBA(x, y, s.shade(u*1.15, v*1.15, t, 1.15/scale).colour())
+			img.SetNRGBA(x, y, k.shade(u*1.15, v*1.15).colour())
 		}
 	}
 	label(img, fmt.Sprintf("%s  %04d", s.Title, frame))
 	return img
 }
 
-// shade is the light at a point; pixel is the size of one, for soft edges.
-func (s Scene) shade(u, v, t, pixel float64) rgb {
-	sky := mix(rgb{0.03, 0.05, 0.12}, hue(s.Hue, 0.8).times(0.22), min(1, max(0, 0.5-v)))
-	c := sky.plus(star(u, v))
+// sky is what is the same for all points of a frame, worked out once: demos paint many.
+type sky struct {
+	low      rgb
+	lampless bool
+	t, pixel float64 // pixel is the size of one, for soft edges
+	balls    []ball
+}
+
+// ball is a planet where it is.
+type ball struct {
+	planet
+	x, y, away float64
+	colour     rgb
+}
+
+func (s Scene) sky(t, pixel float64) sky {
+	k := sky{low: hue(s.Hue, 0.8).times(0.22), lampless: s.lampless, t: t, pixel: pixel}
+	for _, p := range planets {
+		angle := p.phase + 2*math.Pi*p.speed*t
+		b := ball{planet: p, x: p.ring * math.Cos(angle), y: p.ring * math.Sin(angle) * tilt, colour: hue(p.hue+s.Hue*0.2, 0.7)}
+		b.away = math.Hypot(b.x, b.y) + 1e-6
+		k.balls = append(k.balls, b)
+	}
+	return k
+}
+
+// shade is the light at a point.
+func (k *sky) shade(u, v float64) rgb {
+	c := mix(rgb{0.03, 0.05, 0.12}, k.low, min(1, max(0, 0.5-v))).plus(star(u, v))
 	lamp := math.Hypot(u, v/0.9)
-	if !s.lampless {
+	if !k.lampless {
 		c = c.plus(rgb{1.6, 1.1, 0.5}.times(0.012 / (lamp*lamp + 0.01)))
 	}
 	brass := rgb{0.75, 0.52, 0.22}
 	r := math.Hypot(u, v/tilt)
-	for _, p := range planets {
-		width := 0.004 + 1.5*pixel
+	width := 0.004 + 1.5*k.pixel
+	for _, p := range k.balls {
 		if d := math.Abs(r - p.ring); d < width {
-			light := 0.35 + 0.65*math.Abs(math.Cos(math.Atan2(v/tilt, u)*24+t*12*p.speed))
+			light := 0.35 + 0.65*math.Abs(math.Cos(math.Atan2(v/tilt, u)*24+k.t*12*p.speed))
 			c = mix(c, brass.times(light), 1-d/width)
 		}
 	}
-	for _, p := range planets {
-		angle := p.phase + 2*math.Pi*p.speed*t
-		px, py := p.ring*math.Cos(angle), p.ring*math.Sin(angle)*tilt
-		dx, dy := (u-px)/p.size, (v-py)/p.size
+	for _, p := range k.balls {
+		edge := 1 + k.pixel/p.size
+		dx, dy := (u-p.x)/p.size, (v-p.y)/p.size
+		if math.Abs(dx) > edge || math.Abs(dy) > edge {
+			continue
+		}
 		d := math.Hypot(dx, dy)
-		if d > 1+pixel/p.size {
+		if d > edge {
 			continue
 		}
 		nz := math.Sqrt(max(0, 1-d*d))
-		away := math.Hypot(px, py) + 1e-6
-		facing := max(0, (-px*dx-py*dy)/away*0.8+nz*0.6)
+		facing := max(0, (-p.x*dx-p.y*dy)/p.away*0.8+nz*0.6)
 		band := 0.85 + 0.15*math.Sin(dy*9+p.phase*3)
-		ball := hue(p.hue+s.Hue*0.2, 0.7).times((0.06 + 1.1*facing) * band)
-		c = mix(c, ball, min(1, (1+pixel/p.size-d)/(2*pixel/p.size)))
+		c = mix(c, p.colour.times((0.06+1.1*facing)*band), min(1, (edge-d)/(2*k.pixel/p.size)))
 	}
 	return c
 }
