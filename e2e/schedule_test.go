@@ -1,14 +1,17 @@
 package e2e
 
 import (
+	"strings"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/jonboulle/clockwork"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"rotanex.example/api"
+	"rotanex.example/service/testdb"
 )
 
 // behind is a house with a run that eddy alone would do in time, and that falls behind: for
@@ -86,7 +89,7 @@ func TestWhatIsProposedIsAccepted(t *testing.T) {
 	assert.Contains(t, h.bad("runs", "decline", "latest", change.Id.String()[:6]), "the proposal is made: it cannot be decided any more")
 }
 
-// What takes more than the cap is asked for with its price, and declined it stays away.
+// What takes more than the cap is asked for with its price; declined it stays away.
 func TestWhatTakesMoreThanTheCapIsAskedFor(t *testing.T) {
 	h, clock, own, run := behind(t, api.PolicyAuto, "")
 	h.passes(clock, own, run, func() bool { return h.run(run).Outlook.Proposals > 0 })
@@ -99,6 +102,23 @@ func TestWhatTakesMoreThanTheCapIsAskedFor(t *testing.T) {
 	assert.Contains(t, h.good("runs", "policy", "latest", "off"), "not planned anew")
 	assert.Equal(t, api.PolicyOff, h.run(run).Policy)
 	assert.Contains(t, h.bad("runs", "policy", "latest", "maybe"), `policy "maybe": want auto, ask or off`)
+}
+
+// In the console a proposal stands above the frames, and one button takes it.
+func TestAProposalIsAcceptedInTheConsole(t *testing.T) {
+	h, clock, own, run := behind(t, api.PolicyAuto, "")
+	h.passes(clock, own, run, func() bool { return h.run(run).Outlook.Proposals > 0 })
+	b := h.open("light")
+	b.goTo("/runs/" + run.Id.String())
+	b.shows("A new schedule is proposed")
+	b.shows("more than the run may cost")
+	b.shows("to be in time")
+	b.shows("Planned anew")
+	assert.Empty(t, b.axe())
+	b.do(chromedp.Click(`//button[starts-with(., "Accept, and allow")]`))
+	testdb.Until(t, "the run to go by it", func() bool { return len(h.run(run).Servers) == 1 })
+	assert.Equal(t, "1.20", h.run(run).Cap)
+	testdb.Until(t, "the page to have it", func() bool { return !strings.Contains(b.text(), "A new schedule is proposed") })
 }
 
 // A deadline that is moved is what the run is held to from then on.

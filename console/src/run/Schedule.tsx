@@ -1,11 +1,10 @@
-import { Button, Flex, Stack, Text } from "@chakra-ui/react";
+import { Box, Button, Flex, Grid, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { answered, client, type Schemas } from "../api/client";
 import { isOver, useScheduleChanges } from "../api/queries";
 import { Choice } from "../parts/Choice";
-import { chance, count, moment, money, none } from "../parts/format";
+import { count, moment, money } from "../parts/format";
 import { Go } from "../parts/Go";
-import { List } from "../parts/List";
 import { Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
 import { Failed } from "../parts/States";
@@ -64,28 +63,53 @@ export function Proposals({ run }: { run: Run }) {
   return changes.data?.filter((x) => x.state === "proposed").map((x) => <Proposal key={x.id} run={run} change={x} />);
 }
 
+/** One change: what it brought, why, and what moved. */
+function ChangeRow({ x }: { x: Change }) {
+  return (
+    <Grid
+      asChild
+      templateColumns={{ base: "1fr", md: "9.5rem minmax(0, 1fr) auto" }}
+      gap={{ base: "1", md: "5" }}
+      py="3"
+      borderTopWidth="1px"
+      borderColor="line"
+    >
+      <li>
+        <Stack gap="1" align="flex-start">
+          <Text>{moment(x.at)}</Text>
+          <State>{x.state}</State>
+        </Stack>
+        <Stack gap="1">
+          <Text fontWeight="medium">{[x.gain, beyond(x)].filter(Boolean).join(" ")}</Text>
+          <Text color="fg.muted">Why: {x.cause}</Text>
+        </Stack>
+        <Stack gap="1" textAlign={{ md: "right" }}>
+          <Text>
+            {x.moved} of {count(x.frames, "frame")} moved; <Go to={`/plans/${x.plan}`}>plan {x.plan.slice(0, 8)}</Go>
+          </Text>
+          <Text color="fg.muted">
+            the rest for {money(x.currency, x.cost_after)}, was {money(x.currency, x.cost_before)}
+            {x.decided_by && `; by ${x.decided_by}`}
+          </Text>
+        </Stack>
+      </li>
+    </Grid>
+  );
+}
+
 /** How a run was planned anew while it ran. */
 export function Changes({ run }: { run: Run }) {
   const changes = useScheduleChanges(run.id, !isOver(run));
   if (!changes.data?.length) return null;
   return (
-    <Sheet title="Planned anew" aside="what is left of the run, each time, newest first">
-      <List
-        label="Changes of the schedule"
-        rows={changes.data}
-        keyOf={(x) => x.id}
-        columns={[
-          { name: "At", cell: (x) => moment(x.at) },
-          { name: "State", cell: (x) => <State>{x.state}</State> },
-          { name: "Why", cell: (x) => x.cause },
-          { name: "Gain", cell: (x) => [x.gain, beyond(x)].filter(Boolean).join(" ") },
-          { name: "In time", cell: (x) => `${chance(x.chance_before)} → ${chance(x.chance_after)}`, right: true },
-          { name: "Rest costs", cell: (x) => `${x.cost_before} → ${money(x.currency, x.cost_after)}`, right: true },
-          { name: "Moved", cell: (x) => `${x.moved} of ${x.frames}`, right: true },
-          { name: "By", cell: (x) => x.decided_by || none },
-          { name: "Plan", cell: (x) => <Go to={`/plans/${x.plan}`}>{x.plan.slice(0, 8)}</Go> },
-        ]}
-      />
+    <Sheet title="Planned anew" aside="what was left of the run, newest first">
+      <Box asChild listStyleType="none">
+        <ol aria-label="Changes of the schedule">
+          {changes.data.map((x) => (
+            <ChangeRow key={x.id} x={x} />
+          ))}
+        </ol>
+      </Box>
     </Sheet>
   );
 }
