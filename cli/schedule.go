@@ -75,6 +75,34 @@ rotanex plan --by.`,
 	}
 }
 
+// schedule lists what every crew still has to do.
+func (a *app) schedule() *cobra.Command {
+	return &cobra.Command{
+		Use: "schedule", Short: "Show what every crew still has to do in all open runs, and when", Args: cobra.NoArgs,
+		Long: `Shows what every crew still has to do in all open runs, and when, as things stand: by the
+times that are expected of it, one piece after another. What is rendered now comes first.`,
+		Example: "  rotanex schedule\n  rotanex schedule -o csv > schedule.csv",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			x, err := client.Decode[api.Schedule](c.GetSchedule(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			l := listing{columns: []string{"place", "crew", "run", "shot", "frames", "from", "until", "note"}, records: x.Bookings, empty: "No open run has work left."}
+			for _, b := range x.Bookings {
+				said := ""
+				switch {
+				case b.Rendering:
+					said = "renders now"
+				case b.Lost != "":
+					said = "its machine " + b.Lost
+				}
+				l.add(b.Place, b.Crew, b.Run.String()[:8], b.Shot, strconv.Itoa(b.Frames), atMinute(b.Start), atMinute(b.End), said)
+			}
+			return a.show(cmd, l)
+		}),
+	}
+}
+
 func policyText(p api.Policy) string {
 	switch p {
 	case api.PolicyAsk:

@@ -584,6 +584,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /runs/{run}/state (the `SetRunState` operationId).
 	SetRunState(ctx context.Context, run RunParam, body SetRunStateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetSchedule What every crew still has to do in all open runs, and when, as things stand
+	//
+	// Corresponds with GET /schedule (the `GetSchedule` operationId).
+	GetSchedule(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSeats Licence seats that hosts hold now
 	//
 	// Corresponds with GET /seats (the `ListSeats` operationId).
@@ -2070,6 +2075,21 @@ func (c *Client) SetRunStateWithBody(ctx context.Context, run RunParam, contentT
 // Corresponds with PUT /runs/{run}/state (the `SetRunState` operationId).
 func (c *Client) SetRunState(ctx context.Context, run RunParam, body SetRunStateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetRunStateRequest(c.Server, run, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSchedule What every crew still has to do in all open runs, and when, as things stand
+//
+// Corresponds with GET /schedule (the `GetSchedule` operationId).
+func (c *Client) GetSchedule(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScheduleRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -5457,6 +5477,33 @@ func NewSetRunStateRequestWithBody(server string, run RunParam, contentType stri
 	return req, nil
 }
 
+// NewGetScheduleRequest constructs an http.Request for the GetSchedule method
+func NewGetScheduleRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/schedule")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSeatsRequest constructs an http.Request for the ListSeats method
 func NewListSeatsRequest(server string) (*http.Request, error) {
 	var err error
@@ -7546,6 +7593,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /runs/{run}/state (the `SetRunState` operationId).
 	SetRunStateWithResponse(ctx context.Context, run RunParam, body SetRunStateJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunStateResponse, error)
+
+	// GetScheduleWithResponse What every crew still has to do in all open runs, and when, as things stand
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /schedule (the `GetSchedule` operationId).
+	GetScheduleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetScheduleResponse, error)
 
 	// ListSeatsWithResponse Licence seats that hosts hold now
 	//
@@ -10556,6 +10610,54 @@ func (r SetRunStateResponse) ContentType() string {
 	return ""
 }
 
+type GetScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Schedule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetScheduleResponse) GetJSON200() *Schedule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSeatsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13061,6 +13163,19 @@ func (c *ClientWithResponses) SetRunStateWithResponse(ctx context.Context, run R
 	return ParseSetRunStateResponse(rsp)
 }
 
+// GetScheduleWithResponse What every crew still has to do in all open runs, and when, as things stand
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /schedule (the `GetSchedule` operationId).
+func (c *ClientWithResponses) GetScheduleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetScheduleResponse, error) {
+	rsp, err := c.GetSchedule(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScheduleResponse(rsp)
+}
+
 // ListSeatsWithResponse Licence seats that hosts hold now
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15502,6 +15617,39 @@ func ParseSetRunStateResponse(rsp *http.Response) (*SetRunStateResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetScheduleResponse parses an HTTP response from a GetScheduleWithResponse call
+func ParseGetScheduleResponse(rsp *http.Response) (*GetScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Schedule
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

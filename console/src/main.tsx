@@ -12,6 +12,7 @@ import { Plan } from "./pages/Plan";
 import { Plans } from "./pages/Plans";
 import { Run } from "./pages/Run";
 import { Runs } from "./pages/Runs";
+import { Schedule } from "./pages/Schedule";
 import { Shot } from "./pages/Shot";
 import { Shots } from "./pages/Shots";
 import { SignIn } from "./pages/SignIn";
@@ -51,6 +52,7 @@ function Console() {
             <Route path="plans/:id" element={<Plan />} />
             <Route path="runs" element={<Runs />} />
             <Route path="runs/:id" element={<Run />} />
+            <Route path="schedule" element={<Schedule />} />
             <Route
               path="*"
               element={

@@ -114,3 +114,26 @@ func TestPoliciesAreRead(t *testing.T) {
 	_, err = ParsePolicy("sometimes", Auto)
 	assert.EqualError(t, err, `policy "sometimes": want auto, ask or off`)
 }
+
+func TestWhenWorkIsDone(t *testing.T) {
+	g0, g1 := []string{"g0"}, []string{"g1"}
+	at := func(m int) time.Time { return six.Add(time.Duration(m) * time.Minute) }
+	out := Expect(six, []Work{
+		{Shot: "later", Place: "eddy", Crew: "g0", Devices: g0, Frames: 5, Takes: 5 * time.Minute, Begins: at(-1)},
+		{Shot: "in hand", Place: "eddy", Crew: "g0", Devices: g0, Frames: 1, Takes: 2 * time.Minute},
+		{Shot: "beside", Place: "eddy", Crew: "g1", Devices: g1, Frames: 1, Takes: time.Minute, Begins: at(-30)},
+		{Shot: "both", Place: "eddy", Crew: "g0+g1", Devices: []string{"g0", "g1"}, Frames: 2, Takes: 4 * time.Minute, Begins: at(3)},
+		{Shot: "far", Place: "eddy", Crew: "g1", Devices: g1, Frames: 1, Takes: time.Minute, Begins: at(60)},
+		{Shot: "elsewhere", Place: "dory", Crew: "g0", Devices: g0, Frames: 1, Takes: time.Minute, Begins: at(0)},
+		{Shot: "farm", Place: "ebb", Frames: 9, Takes: 9 * time.Minute, Begins: at(0)},
+		{Shot: "farm too", Place: "ebb", Frames: 9, Takes: 9 * time.Minute, Begins: at(1)},
+	})
+	for i, want := range []struct {
+		shot       string
+		start, end int
+	}{{"elsewhere", 0, 1}, {"farm", 0, 9}, {"farm too", 1, 10}, {"in hand", 0, 2}, {"later", 2, 7}, {"both", 7, 11}, {"beside", 0, 1}, {"far", 60, 61}} {
+		assert.Equal(t, want.shot, out[i].Shot)
+		assert.Equal(t, at(want.start), out[i].Start, want.shot)
+		assert.Equal(t, at(want.end), out[i].End, want.shot)
+	}
+}

@@ -54,6 +54,11 @@ func OnHost(tx *gorm.DB, wall time.Time, host string) ([]*Crew, error) {
 	return read(tx, wall, "b.host = $1 AND b.open AND r.state = 'running'", host)
 }
 
+// OfOpenRuns lists the bookings of all open runs that owe frames.
+func OfOpenRuns(tx *gorm.DB, wall time.Time) ([]*Crew, error) {
+	return read(tx, wall, "b.open AND r.kind = 'run' AND r.state IN ('running', 'paused') AND b.taken < b.frames AND b.excluded = ''")
+}
+
 // Owing lists the bookings on hosts in the stock that owe frames which need a licence.
 func Owing(tx *gorm.DB, wall time.Time, licence string) ([]*Crew, error) {
 	return read(tx, wall, "b.open AND r.state = 'running' AND b.taken < b.frames AND h.name IS NOT NULL AND s.spec->>'licence' = $1", licence)

@@ -1,6 +1,11 @@
 package schedule
 
-import "rotanex.example/api"
+import (
+	"github.com/google/uuid"
+
+	"rotanex.example/api"
+	"rotanex.example/core/replan"
+)
 
 func (s *Schedule) record(c Change) api.ScheduleChange {
 	out := api.ScheduleChange{
@@ -15,4 +20,11 @@ func (s *Schedule) record(c Change) api.ScheduleChange {
 		out.FinishAfter = c.FinishAfter.UTC()
 	}
 	return out
+}
+
+func workRecord(w replan.Work) api.ScheduledBooking {
+	return api.ScheduledBooking{
+		Run: uuid.MustParse(w.Run), Shot: w.Shot, Place: w.Place, Crew: w.Crew, Frames: w.Frames, Start: w.Start.UTC(), End: w.End.UTC(),
+		Rendering: w.Rendering(), Lost: w.Lost,
+	}
 }

@@ -29,3 +29,9 @@ func (s *Schedule) Put(w http.ResponseWriter, r *http.Request, run, id uuid.UUID
 	}
 	httpapi.Answer(w, r, http.StatusOK, s.record(c), err)
 }
+
+// Get answers with what every crew still has to do in all open runs.
+func (s *Schedule) Get(w http.ResponseWriter, r *http.Request) {
+	now, work, err := s.overview(r.Context())
+	httpapi.Answer(w, r, http.StatusOK, api.Schedule{Now: now, Bookings: httpapi.Each(work, workRecord)}, err)
+}

@@ -108,6 +108,26 @@ func settle(tx *gorm.DB, id uuid.UUID, state State, by string) (bool, error) {
 	return done.RowsAffected > 0, done.Error
 }
 
+// inHand is frames of one shot that one crew renders now.
+type inHand struct {
+	RunID      uuid.UUID
+	Shot, Host string
+	Crew       string
+	Devices    []string `gorm:"serializer:json"`
+	Frames     int
+	Since      time.Time
+	FrameS     float64
+	Nodes      int
+	Farm       bool
+}
+
+func rendering(tx *gorm.DB) (out []inHand, err error) {
+	return out, tx.Raw(`SELECT f.run_id, f.shot, f.host, f.crew, coalesce(f.devices, '[]') AS devices, count(*) AS frames, min(f.leased_at) AS since,
+			coalesce(max(b.frame_s), 0) AS frame_s, coalesce(max(b.nodes), 1) AS nodes, j.id IS NOT NULL AS farm
+		FROM frames f JOIN runs r ON r.id = f.run_id LEFT JOIN bookings b ON b.id = f.booking_id LEFT JOIN farm_jobs j ON j.booking_id = f.booking_id
+		WHERE f.state = 'rendering' AND r.kind = 'run' GROUP BY 1, 2, 3, 4, 5, j.id ORDER BY 3, 4`).Scan(&out).Error
+}
+
 // world is what bears on a run's schedule and comes from outside of it, each thing with how
 // it stands. What goes as it is planned is not in it: a server that starts when it should.
 func (s *Schedule) world(tx *gorm.DB, run runs.Run) (map[string]string, error) {

@@ -91,6 +91,14 @@ export const useRuns = () =>
     refetchInterval: 5_000,
   });
 
+/** What every crew still has to do in all open runs. */
+export const useSchedule = () =>
+  useQuery({
+    queryKey: ["runs", "schedule"],
+    queryFn: () => answered(client.GET("/schedule")),
+    refetchInterval: 5_000,
+  });
+
 export const isOver = (run?: Schemas["Run"]) => !!run && run.state !== "running" && run.state !== "paused";
 
 export const useRun = (run: string) =>

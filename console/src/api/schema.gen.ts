@@ -984,6 +984,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What every crew still has to do in all open runs, and when, as things stand */
+        get: operations["getSchedule"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}/policy": {
         parameters: {
             query?: never;
@@ -2717,6 +2734,33 @@ export interface components {
             rendering: number;
             done: number;
             failed: number;
+        };
+        Schedule: {
+            /** Format: date-time */
+            now: string;
+            /** @description By place, crew and time */
+            bookings: components["schemas"]["ScheduledBooking"][];
+        };
+        ScheduledBooking: {
+            /** Format: uuid */
+            run: string;
+            shot: string;
+            /** @description A host */
+            place: string;
+            crew: string;
+            /** @description That it still has to render */
+            frames: number;
+            /** Format: date-time */
+            start: string;
+            /**
+             * Format: date-time
+             * @description By what a frame is expected to take there
+             */
+            end: string;
+            /** @description The frames that it renders now, rather than those it owes */
+            rendering: boolean;
+            /** @description Why nothing may come of it: its machine is gone, or is not heard of */
+            lost?: string;
         };
         /**
          * @description How far a run is planned anew by itself: within its cap, never without asking, or not at all
@@ -5022,6 +5066,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The schedule */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,6 +1,16 @@
 import { Box, Flex, IconButton, Stack, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
-import { LuClapperboard, LuDoorOpen, LuHandshake, LuMoon, LuRoute, LuServer, LuSun, LuTelescope } from "react-icons/lu";
+import {
+  LuChartGantt,
+  LuClapperboard,
+  LuDoorOpen,
+  LuHandshake,
+  LuMoon,
+  LuRoute,
+  LuServer,
+  LuSun,
+  LuTelescope,
+} from "react-icons/lu";
 import { NavLink, Outlet } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
 import { moment, zoneName } from "./format";
@@ -12,6 +22,7 @@ const places = [
   { to: "/shots", label: "Shots", icon: LuClapperboard },
   { to: "/plans", label: "Plans", icon: LuRoute },
   { to: "/runs", label: "Runs", icon: LuTelescope },
+  { to: "/schedule", label: "Schedule", icon: LuChartGantt },
 ];
 
 /** The service's clock, going on by itself between two answers. */

@@ -1,0 +1,191 @@
+import { Box, Flex, Grid, Stack, Text } from "@chakra-ui/react";
+import { scaleTime } from "d3-scale";
+import { useMemo } from "react";
+import type { Schemas } from "../api/client";
+import { isOver, useRuns, useSchedule } from "../api/queries";
+import { chance, count, moment, timeOfDay } from "../parts/format";
+import { Go } from "../parts/Go";
+import { Page, Sheet, State } from "../parts/Page";
+import { Empty, Shown } from "../parts/States";
+
+type Booking = Schemas["ScheduledBooking"];
+type Run = Schemas["Run"];
+
+const runColours = ["#2b7f76", "#8a5f1d", "#4f6d94", "#8a4a5a", "#5c7a3a", "#6b5a94", "#3d7f98", "#94663f"];
+
+/** What each crew has to do, by place and crew, in the order in which it comes. */
+export function crewsOf(bookings: Booking[]): { place: string; crew: string; bookings: Booking[] }[] {
+  return [...Map.groupBy(bookings, (b) => `${b.place}/${b.crew}`).values()].map((all) => ({
+    place: all[0].place,
+    crew: all[0].crew,
+    bookings: all,
+  }));
+}
+
+/** Where the axis ends: after the last that happens, and the last deadline. */
+export function endOf(now: string, bookings: Booking[], runs: Run[]): Date {
+  const last = Math.max(
+    Date.parse(now) + 15 * 60_000,
+    ...bookings.map((b) => Date.parse(b.end)),
+    ...runs.filter((r) => r.deadline).map((r) => Date.parse(r.deadline ?? "")),
+  );
+  return new Date(Math.round(Date.parse(now) + (last - Date.parse(now)) * 1.04));
+}
+
+/** One run: how it stands, in the colour that its work has below. */
+function RunLine({ run, colour }: { run: Run; colour: string }) {
+  const left = run.counts.waiting + run.counts.rendering;
+  return (
+    <Flex asChild gap="3" align="center" wrap="wrap">
+      <li>
+        <Box w="3" h="3" rounded="sm" bg={colour} flexShrink={0} />
+        <Go to={`/runs/${run.id}`}>{run.shots.map((s) => s.shot).join(", ")}</Go>
+        {run.priority !== "normal" && <State>{run.priority}</State>}
+        {run.state !== "running" && <State>{run.state}</State>}
+        <Text color="fg.muted">
+          {count(left, "frame")} left, due {moment(run.deadline)}
+          {run.outlook?.chance !== undefined && `; ${chance(run.outlook.chance)} to be in time`}
+          {run.outlook?.proposals ? "; a new schedule waits for you" : ""}
+        </Text>
+      </li>
+    </Flex>
+  );
+}
+
+function Axis({ now, bookings, runs }: { now: string; bookings: Booking[]; runs: Run[] }) {
+  const crews = useMemo(() => crewsOf(bookings), [bookings]);
+  const end = endOf(now, bookings, runs);
+  const axis = scaleTime()
+    .domain([new Date(now), end])
+    .range([0, 100]);
+  const x = (t: string | Date) => axis(new Date(t));
+  const colour = (run: string) => {
+    const at = runs.findIndex((r) => r.id === run);
+    return runColours[Math.max(0, at) % runColours.length];
+  };
+  const across = end.getTime() - Date.parse(now) > 20 * 3600_000;
+  const many = crews.length > 24;
+  return (
+    <Grid
+      templateColumns={{ base: "minmax(6rem, auto) 1fr", md: "minmax(9rem, auto) 1fr" }}
+      columnGap="4"
+      rowGap={many ? "2px" : "1.5"}
+      alignItems="center"
+    >
+      <Box />
+      <Box position="relative" h="1.6rem" fontSize="xs" color="fg.muted" aria-hidden>
+        {axis.ticks(6).map((t) => (
+          <Text key={+t} position="absolute" left={`${x(t)}%`} transform="translateX(-50%)" whiteSpace="nowrap">
+            {across ? moment(t) : timeOfDay(t)}
+          </Text>
+        ))}
+      </Box>
+      {crews.map((c) => (
+        <Lane key={`${c.place}/${c.crew}`} crew={c} x={x} colour={colour} runs={runs} many={many} />
+      ))}
+    </Grid>
+  );
+}
+
+function Lane({
+  crew,
+  x,
+  colour,
+  runs,
+  many,
+}: {
+  crew: ReturnType<typeof crewsOf>[number];
+  x: (t: string | Date) => number;
+  colour: (run: string) => string;
+  runs: Run[];
+  many: boolean;
+}) {
+  const lost = crew.bookings.find((b) => b.lost)?.lost;
+  return (
+    <>
+      <Text fontSize={many ? "xs" : "sm"} lineHeight="1.2" textAlign="right" color={lost ? "failed" : undefined}>
+        {crew.place}
+        <Text as="span" color="fg.muted">
+          {" "}
+          {crew.crew}
+        </Text>
+        {lost && ` ${lost}`}
+      </Text>
+      <Box position="relative" h={many ? "0.95rem" : "1.9rem"} bg="bg" rounded="sm" overflow="hidden">
+        {crew.bookings.map((b) => (
+          <Flex
+            key={`${b.run}${b.shot}${b.start}${b.rendering}`}
+            position="absolute"
+            top="2px"
+            bottom="2px"
+            left={`${x(b.start)}%`}
+            w={`${Math.max(0.3, x(b.end) - x(b.start))}%`}
+            bg={colour(b.run)}
+            opacity={b.lost ? 0.35 : b.rendering ? 1 : 0.85}
+            color="white"
+            rounded="sm"
+            align="center"
+            px="1.5"
+            fontSize="xs"
+            overflow="hidden"
+            whiteSpace="nowrap"
+            borderRightWidth="1px"
+            borderColor="bg"
+            title={`${b.shot} on ${b.place}/${b.crew}: ${count(b.frames, "frame")}, ${b.rendering ? "rendering" : moment(b.start)} to ${moment(b.end)}`}
+          >
+            {!many && x(b.end) - x(b.start) > 12 && `${b.shot}, ${b.frames}`}
+          </Flex>
+        ))}
+        {runs
+          .filter((r) => r.deadline)
+          .map((r) => (
+            <Box
+              key={r.id}
+              position="absolute"
+              left={`${x(r.deadline ?? "")}%`}
+              top="0"
+              bottom="0"
+              borderLeftWidth="2px"
+              borderColor="failed"
+              title={`deadline ${moment(r.deadline)}`}
+            />
+          ))}
+      </Box>
+    </>
+  );
+}
+
+/** All open runs on one axis of time. */
+export function Schedule() {
+  const schedule = useSchedule();
+  const runs = useRuns();
+  const open = (runs.data ?? []).filter((r) => !isOver(r));
+  return (
+    <Page title="Schedule" lead="What every crew still has to do, by the times that are expected now">
+      <Shown query={schedule}>
+        {(x) =>
+          x.bookings.length === 0 ? (
+            <Empty title="No crew has work left">
+              Start a plan, and what each crew has to do is shown here. <Go to="/plans">Plans</Go>
+            </Empty>
+          ) : (
+            <Stack gap="5">
+              <Sheet title="Open runs">
+                <Stack asChild gap="2" listStyleType="none">
+                  <ul>
+                    {open.map((r, i) => (
+                      <RunLine key={r.id} run={r} colour={runColours[i % runColours.length]} />
+                    ))}
+                  </ul>
+                </Stack>
+              </Sheet>
+              <Sheet title="Crews" aside={`from ${moment(x.now)}; red: a deadline`}>
+                <Axis now={x.now} bookings={x.bookings} runs={open} />
+              </Sheet>
+            </Stack>
+          )
+        }
+      </Shown>
+    </Page>
+  );
+}
