@@ -11,15 +11,19 @@ import { Empty, Shown } from "../parts/States";
 type Booking = Schemas["ScheduledBooking"];
 type Run = Schemas["Run"];
 
-const runColours = ["#2b7f76", "#8a5f1d", "#4f6d94", "#8a4a5a", "#5c7a3a", "#6b5a94", "#3d7f98", "#94663f"];
+const colours = ["#2b7f76", "#8a5f1d", "#4f6d94", "#8a4a5a", "#5c7a3a", "#6b5a94", "#3d7f98", "#94663f"];
+
+type Crew = { place: string; crew: string; bookings: Booking[] };
 
 /** What each crew has to do, by place and crew, in the order in which it comes. */
-export function crewsOf(bookings: Booking[]): { place: string; crew: string; bookings: Booking[] }[] {
-  return [...Map.groupBy(bookings, (b) => `${b.place}/${b.crew}`).values()].map((all) => ({
-    place: all[0].place,
-    crew: all[0].crew,
-    bookings: all,
-  }));
+export function crewsOf(bookings: Booking[]): Crew[] {
+  const out: Crew[] = [];
+  for (const b of bookings) {
+    const last = out.at(-1);
+    if (last?.place === b.place && last.crew === b.crew) last.bookings.push(b);
+    else out.push({ place: b.place, crew: b.crew, bookings: [b] });
+  }
+  return out;
 }
 
 /** Where the axis ends: after the last that happens, and the last deadline. */
@@ -32,13 +36,22 @@ export function endOf(now: string, bookings: Booking[], runs: Run[]): Date {
   return new Date(Math.round(Date.parse(now) + (last - Date.parse(now)) * 1.04));
 }
 
+/** The colour of a piece of work: its run's, or while one run is open its shot's. */
+function colourOf(runs: Run[], b: { run: string; shot: string }): string {
+  const at =
+    runs.length === 1 ? runs[0].shots.findIndex((s) => s.shot === b.shot) : runs.findIndex((r) => r.id === b.run);
+  return colours[Math.max(0, at) % colours.length];
+}
+
+const Square = ({ colour }: { colour: string }) => <Box w="3" h="3" rounded="sm" bg={colour} flexShrink={0} />;
+
 /** One run: how it stands, in the colour that its work has below. */
-function RunLine({ run, colour }: { run: Run; colour: string }) {
+function RunLine({ run, runs }: { run: Run; runs: Run[] }) {
   const left = run.counts.waiting + run.counts.rendering;
   return (
     <Flex asChild gap="3" align="center" wrap="wrap">
       <li>
-        <Box w="3" h="3" rounded="sm" bg={colour} flexShrink={0} />
+        {runs.length > 1 && <Square colour={colourOf(runs, { run: run.id, shot: "" })} />}
         <Go to={`/runs/${run.id}`}>{run.shots.map((s) => s.shot).join(", ")}</Go>
         {run.priority !== "normal" && <State>{run.priority}</State>}
         {run.state !== "running" && <State>{run.state}</State>}
@@ -59,10 +72,6 @@ function Axis({ now, bookings, runs }: { now: string; bookings: Booking[]; runs:
     .domain([new Date(now), end])
     .range([0, 100]);
   const x = (t: string | Date) => axis(new Date(t));
-  const colour = (run: string) => {
-    const at = runs.findIndex((r) => r.id === run);
-    return runColours[Math.max(0, at) % runColours.length];
-  };
   const across = end.getTime() - Date.parse(now) > 20 * 3600_000;
   const many = crews.length > 24;
   return (
@@ -81,25 +90,13 @@ function Axis({ now, bookings, runs }: { now: string; bookings: Booking[]; runs:
         ))}
       </Box>
       {crews.map((c) => (
-        <Lane key={`${c.place}/${c.crew}`} crew={c} x={x} colour={colour} runs={runs} many={many} />
+        <Lane key={`${c.place}/${c.crew}`} crew={c} x={x} runs={runs} many={many} />
       ))}
     </Grid>
   );
 }
 
-function Lane({
-  crew,
-  x,
-  colour,
-  runs,
-  many,
-}: {
-  crew: ReturnType<typeof crewsOf>[number];
-  x: (t: string | Date) => number;
-  colour: (run: string) => string;
-  runs: Run[];
-  many: boolean;
-}) {
+function Lane({ crew, x, runs, many }: { crew: Crew; x: (t: string | Date) => number; runs: Run[]; many: boolean }) {
   const lost = crew.bookings.find((b) => b.lost)?.lost;
   return (
     <>
@@ -120,7 +117,7 @@ function Lane({
             bottom="2px"
             left={`${x(b.start)}%`}
             w={`${Math.max(0.3, x(b.end) - x(b.start))}%`}
-            bg={colour(b.run)}
+            bg={colourOf(runs, b)}
             opacity={b.lost ? 0.35 : b.rendering ? 1 : 0.85}
             color="white"
             rounded="sm"
@@ -173,14 +170,23 @@ export function Schedule() {
               <Sheet title="Open runs">
                 <Stack asChild gap="2" listStyleType="none">
                   <ul>
-                    {open.map((r, i) => (
-                      <RunLine key={r.id} run={r} colour={runColours[i % runColours.length]} />
+                    {open.map((r) => (
+                      <RunLine key={r.id} run={r} runs={open} />
                     ))}
                   </ul>
                 </Stack>
               </Sheet>
               <Sheet title="Crews" aside={`from ${moment(x.now)}; red: a deadline`}>
                 <Axis now={x.now} bookings={x.bookings} runs={open} />
+                {open.length === 1 && (
+                  <Flex gap="5" mt="4" fontSize="sm" color="fg.muted" wrap="wrap">
+                    {open[0].shots.map((s) => (
+                      <Flex key={s.shot} align="center" gap="2">
+                        <Square colour={colourOf(open, { run: open[0].id, shot: s.shot })} /> {s.shot}
+                      </Flex>
+                    ))}
+                  </Flex>
+                )}
               </Sheet>
             </Stack>
           )
