@@ -39,7 +39,7 @@ const (
 	clockFactor = "60"
 	deadline    = "+3h00m"
 	begins      = "+12m" // at sixty times life planning takes some minutes of it
-	spend       = "60" // with room for a server that has to be replaced
+	spend       = "60"   // with room for a server that has to be replaced
 )
 
 var planned = []string{"orrery-010", "orrery-020", "stair-030", "storm-050"}

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -132,4 +133,35 @@ func TestADeadlineIsMoved(t *testing.T) {
 	assert.Contains(t, h.bad("runs", "deadline", "latest", "2020-01-01T09:00:00Z"), "is past")
 	h.setState(run, "cancelled")
 	assert.Contains(t, h.bad("runs", "deadline", run.Id.String(), "+3h"), "no deadline to move")
+}
+
+// A host that has joined since the run was planned is taken before anything is rented.
+func TestAHostThatJoinsIsTakenBeforeAnythingIsRented(t *testing.T) {
+	h, clock, own, run := behind(t, api.PolicyAuto, "5.00")
+	joined := h.hand(bellows)
+	h.trialByHand(joined, "coda-060", "bellows", "g0")
+	h.passes(clock, own, run, func() bool { joined.beat(); return len(h.changes(run)) > 0 })
+	now := h.run(run)
+	assert.Empty(t, now.Servers)
+	i := slices.IndexFunc(now.Crews, func(c api.RunCrew) bool { return c.Host == "bellows" && c.Booked > 0 })
+	require.GreaterOrEqual(t, i, 0, "%+v", now.Crews)
+
+	// The schedule has both hosts' work, one piece after another, and so has the page.
+	x := must[api.Schedule](t)(h.admin().GetSchedule(t.Context()))
+	left := map[string]int{}
+	for _, b := range x.Bookings {
+		left[b.Place] += b.Frames
+		assert.False(t, b.Start.Before(x.Now))
+		assert.False(t, b.End.Before(b.Start))
+	}
+	assert.Equal(t, 150, left["eddy"]+left["bellows"])
+	assert.Contains(t, h.good("schedule"), "bellows")
+	b := h.open("dark")
+	b.goTo("/schedule")
+	b.shows("Open runs")
+	b.shows("bellows g0")
+	assert.Empty(t, b.axe())
+	h.setState(run, "cancelled")
+	b.goTo("/schedule")
+	b.shows("No crew has work left")
 }

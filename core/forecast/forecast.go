@@ -55,7 +55,7 @@ type Uncertainty struct {
 const (
 	DefaultFails  = 0.01 // of a try, to fail
 	DefaultCommon = 0.04 // for Common
-	failsAfter   = 0.5  // a failed try ends after this part of its frame's time, on average
+	failsAfter    = 0.5  // a failed try ends after this part of its frame's time, on average
 )
 
 // DefaultRatios are the times of single frames of a shot of which too few were

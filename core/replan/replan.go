@@ -13,6 +13,7 @@ package replan
 import (
 	"fmt"
 	"math/big"
+	"slices"
 	"strings"
 	"time"
 
@@ -125,8 +126,8 @@ func gain(present, next Outlook, l Limits) string {
 			return "it ends, which it would not"
 		}
 		return fmt.Sprintf("it ends %.0f min earlier", present.Finish.Sub(next.Finish).Minutes())
-	case next.Chance < min(l.Wanted, present.Chance):
-		return "" // what is cheaper and later is no gain
+	case next.Chance < l.Wanted:
+		return "" // what is cheaper and late is no gain
 	}
 	saved := present.Cost.Minus(next.Cost)
 	if saved.Cmp(present.Cost.Scaled(leastSaved)) < 0 || saved.Cmp(leastSum) < 0 {
@@ -166,4 +167,16 @@ func Moved(before, after planning.Plan) (frames int) {
 		frames += max(0, n-then[key])
 	}
 	return frames
+}
+
+// WithinOwn is the problem without what money could buy: no more servers, farms and seats.
+// Servers that are paid for are hosts of a run's rest, and stay.
+func WithinOwn(p planning.Problem) planning.Problem {
+	p.Offers, p.Farms, p.Transfers = nil, nil, nil
+	p.Timings = slices.DeleteFunc(slices.Clone(p.Timings), func(t planning.Timing) bool { return t.Host == "" })
+	p.Licences = slices.Clone(p.Licences)
+	for i := range p.Licences {
+		p.Licences[i].ExtraSeats = 0
+	}
+	return p
 }

@@ -45,6 +45,8 @@ func TestWhatANewScheduleIsWorth(t *testing.T) {
 		"in time already, and cheaper":           {Auto, at(0.95, 100, "9.00", "0"), at(0.95, 100, "7.80", "0"), Change, "EUR 1.20 less for the rest, and as surely in time", "0.00"},
 		"in time already, and cheaper by cents":  {Auto, at(0.95, 100, "1.00", "0"), at(0.95, 100, "0.60", "0"), Keep, "", "0.00"},
 		"cheaper and less sure, but sure enough": {Auto, at(0.99, 100, "9.00", "0"), at(0.85, 110, "7.00", "0"), Change, "EUR 2.00 less for the rest, and as surely in time", "0.00"},
+		"cheaper, as it renders nothing":         {Auto, at(0, 0, "9.00", "0"), at(0, 0, "0.00", "0"), Keep, "", "0.00"},
+		"late, and cheaper":                      {Auto, at(0, 200, "9.00", "0"), at(0, 200, "2.00", "0"), Keep, "", "0.00"},
 		"cheaper and not sure enough":            {Auto, at(0.95, 100, "9.00", "0"), at(0.5, 110, "2.00", "0"), Keep, "", "0.00"},
 		"the same":                               {Auto, at(0.9, 100, "2.00", "0"), at(0.9, 100, "2.00", "0"), Keep, "", "0.00"},
 		"money that is spent outside by both":    {Auto, at(0.3, 130, "5.00", "2.00"), at(0.9, 100, "5.00", "3.00"), Change, "90 % to be in time instead of 30 %", "0.00"},
@@ -86,6 +88,7 @@ func TestNoChangeMakesItWorse(t *testing.T) {
 		}
 		if v.Act != Keep {
 			require.NotEmpty(t, v.Gain)
+			require.False(t, next.Chance == 0 && next.Finish.IsZero(), "what never ends is no gain")
 			require.GreaterOrEqual(t, next.Chance, min(present.Chance, Usual))
 		}
 		again := Decide(policy, next, next, Limits{Now: six, Wanted: Usual, Spare: &spare, Currency: "EUR"})
@@ -136,4 +139,19 @@ func TestWhenWorkIsDone(t *testing.T) {
 		assert.Equal(t, at(want.start), out[i].Start, want.shot)
 		assert.Equal(t, at(want.end), out[i].End, want.shot)
 	}
+}
+
+func TestWhatIsLeftWhereNothingMayBeBought(t *testing.T) {
+	p := planning.Problem{
+		Hosts: []planning.Host{{ID: "eddy"}}, Offers: []planning.Offer{{ID: "tern"}}, Farms: []planning.Farm{{ID: "ebb"}},
+		Licences:  []planning.Licence{{ID: "fathom", Seats: 2, ExtraSeats: 3}},
+		Timings:   []planning.Timing{{Shot: "a", Host: "eddy"}, {Shot: "a", Offer: "tern"}, {Shot: "a", Farm: "ebb"}},
+		Transfers: []planning.Transfer{{Shot: "a", Source: "tern"}},
+	}
+	own := WithinOwn(p)
+	assert.Equal(t, planning.Problem{
+		Hosts: []planning.Host{{ID: "eddy"}}, Licences: []planning.Licence{{ID: "fathom", Seats: 2}}, Timings: []planning.Timing{{Shot: "a", Host: "eddy"}},
+	}, own)
+	assert.Len(t, p.Timings, 3)
+	assert.Equal(t, 3, p.Licences[0].ExtraSeats, "the problem stays as it is")
 }

@@ -12,6 +12,7 @@ package schedule
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"strings"
@@ -137,35 +138,43 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	last.RunID, last.LookedAt = of, s.Clock.Now()
 	causes := happened(last.Seen, world)
-	last.Seen = world
+	last.RunID, last.LookedAt = of, s.Clock.Now()
 	seen, err := s.expect(ctx, run)
-	if refused(err) {
-		// Nothing of it waits, or it cannot be planned for want of something: as it is.
-		last.Chance, last.Finish = nil, nil
+	switch {
+	case refused(err): // nothing of it waits, or it cannot be planned for want of something
+		last.Chance, last.Finish, last.Seen = nil, nil, world
 		return note(db, last)
-	}
-	if err != nil {
+	case err != nil:
 		s.Log.Warn("looking at the schedule", "run", of, "error", err)
 		return err
 	}
-	last.Chance, last.Finish = &seen.present.Chance, nil
-	if !seen.present.Finish.IsZero() {
-		last.Finish = &seen.present.Finish
-	}
+	last.Chance, last.Finish = &seen.present.Chance, known(seen.present.Finish)
 	if err := note(db, last); err != nil {
 		return err
 	}
 	s.Feed.Wake(events.Changes)
 	before, err := latest(db, of)
-	if err != nil || len(causes) == 0 && (before.rests(last.LookedAt) || !replan.Due(seen.present, seen.wanted)) {
+	if err != nil {
 		return err
 	}
-	if len(causes) == 0 {
-		causes = append(slow(seen.notes.Lately), "it falls behind: "+forecast.Percent(seen.present.Chance)+" to be in time, where "+forecast.Percent(seen.wanted)+" are asked for")
+	if len(causes) > 0 || replan.Due(seen.present, seen.wanted) && !before.rests(last.LookedAt) {
+		if err := s.replan(ctx, run, seen, why(causes, seen)); err != nil {
+			return err
+		}
 	}
-	return s.replan(ctx, run, seen, strings.Join(causes, "; "))
+	// What has happened is settled only now: a look that is cut off before finds it again.
+	last.Seen = world
+	return note(db, last)
+}
+
+// why says in words why a run is planned anew.
+func why(causes []string, seen expected) string {
+	if len(causes) == 0 {
+		behind := fmt.Sprintf("it falls behind: %s to be in time, where %s are asked for", forecast.Percent(seen.present.Chance), forecast.Percent(seen.wanted))
+		causes = append(slow(seen.notes.Lately), behind)
+	}
+	return strings.Join(causes, "; ")
 }
 
 // refused reports whether what was asked cannot be, rather than that it went wrong.
@@ -222,41 +231,41 @@ func middle(p planning.Problem, f forecast.Forecast) time.Time {
 }
 
 // replan plans the rest of a run anew, and changes over to that, or proposes it, where that
-// is worth it. What goes beyond the cap is proposed, and the best within it is done meanwhile.
+// is worth it. Before what goes beyond the cap is proposed, the best within it is done.
 func (s *Schedule) replan(ctx context.Context, run runs.Run, seen expected, cause string) error {
+	v, next, outlook, err := s.better(ctx, run, seen, seen.problem)
+	if err == nil && run.Policy == replan.Auto && v.Act == replan.Propose {
+		within, owned, expect, failed := s.better(ctx, run, seen, replan.WithinOwn(seen.problem))
+		if err = failed; err == nil && within.Act == replan.Change {
+			if err = s.carryOut(ctx, run, seen, owned, expect, within, cause); err != nil {
+				return err
+			}
+			// What is proposed has to be for the schedule that the run goes by now.
+			if seen, err = s.expect(ctx, run); err == nil {
+				v, next, outlook, err = s.better(ctx, run, seen, seen.problem)
+			}
+		}
+	}
+	if err != nil || v.Act == replan.Keep {
+		return err
+	}
+	return s.carryOut(ctx, run, seen, next, outlook, v, cause)
+}
+
+// better plans a problem of a run's rest, and says whether that is better than the schedule
+// that it has.
+func (s *Schedule) better(ctx context.Context, run runs.Run, seen expected, problem planning.Problem) (v replan.Verdict, next plans.Solved, outlook replan.Outlook, err error) {
 	spare, err := s.Sources.Spare(ctx, run.ID)
 	if err != nil {
-		return err
+		return v, next, outlook, err
 	}
 	began := s.Clock.WallNow()
-	limits := replan.Limits{Now: seen.problem.Start, Wanted: seen.wanted, Spare: spare, Currency: s.Currency}
-	next, outlook, err := s.solve(ctx, seen, seen.problem, seen.notes)
-	if err != nil {
-		return err
+	if next, outlook, err = s.solve(ctx, seen, problem, seen.notes); err != nil {
+		return v, next, outlook, err
 	}
-	v := replan.Decide(run.Policy, seen.present, outlook, limits)
-	s.Log.Info("schedule", "run", run.ID, "after", s.Clock.WallNow().Sub(began), "cause", cause, "chance", seen.present.Chance, "next", outlook.Chance, "gain", v.Gain, "act", v.Act)
-	if v.Act == replan.Keep {
-		return nil
-	}
-	if err := s.carryOut(ctx, run, seen, next, outlook, v, cause); err != nil || v.Act == replan.Change || v.More.IsZero() {
-		return err
-	}
-	within := seen.notes
-	ask := *within.Ask
-	ask.OwnedOnly = true
-	problem, notes, present, err := s.Problems.Present(ctx, ask)
-	if err != nil || len(present.Bookings) == 0 && len(problem.Timings) == 0 {
-		return err
-	}
-	notes.Ask = seen.notes.Ask // the next time what may be rented is looked at again
-	if next, outlook, err = s.solve(ctx, seen, problem, notes); err != nil {
-		return err
-	}
-	if v = replan.Decide(run.Policy, seen.present, outlook, limits); v.Act == replan.Change {
-		return s.carryOut(ctx, run, seen, next, outlook, v, cause)
-	}
-	return nil
+	v = replan.Decide(run.Policy, seen.present, outlook, replan.Limits{Now: problem.Start, Wanted: seen.wanted, Spare: spare, Currency: s.Currency})
+	s.Log.Info("planned anew", "run", run.ID, "took", s.Clock.WallNow().Sub(began), "chance", seen.present.Chance, "next", outlook.Chance, "gain", v.Gain, "act", v.Act)
+	return v, next, outlook, nil
 }
 
 // spares are the parts of the time that a new plan keeps spare, tried in turn until one is

@@ -117,9 +117,12 @@ function Lane({ crew, x, runs, many }: { crew: Crew; x: (t: string | Date) => nu
             bottom="2px"
             left={`${x(b.start)}%`}
             w={`${Math.max(0.3, x(b.end) - x(b.start))}%`}
-            bg={colourOf(runs, b)}
-            opacity={b.lost ? 0.35 : b.rendering ? 1 : 0.85}
-            color="white"
+            bg={b.lost ? "transparent" : colourOf(runs, b)}
+            color={b.lost ? "fg" : "white"}
+            outline={b.lost ? "1px dashed" : undefined}
+            outlineOffset="-1px"
+            borderTopWidth={b.rendering ? "3px" : "0"}
+            borderTopColor="brass.fg"
             rounded="sm"
             align="center"
             px="1.5"
@@ -127,7 +130,7 @@ function Lane({ crew, x, runs, many }: { crew: Crew; x: (t: string | Date) => nu
             overflow="hidden"
             whiteSpace="nowrap"
             borderRightWidth="1px"
-            borderColor="bg"
+            borderRightColor="bg"
             title={`${b.shot} on ${b.place}/${b.crew}: ${count(b.frames, "frame")}, ${b.rendering ? "rendering" : moment(b.start)} to ${moment(b.end)}`}
           >
             {!many && x(b.end) - x(b.start) > 12 && `${b.shot}, ${b.frames}`}
@@ -176,7 +179,7 @@ export function Schedule() {
                   </ul>
                 </Stack>
               </Sheet>
-              <Sheet title="Crews" aside={`from ${moment(x.now)}; red: a deadline`}>
+              <Sheet title="Crews" aside={`from ${moment(x.now)}; red: a deadline, a bar on top: it renders now`}>
                 <Axis now={x.now} bookings={x.bookings} runs={open} />
                 {open.length === 1 && (
                   <Flex gap="5" mt="4" fontSize="sm" color="fg.muted" wrap="wrap">
