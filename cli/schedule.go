@@ -126,11 +126,11 @@ func (a *app) runsChanges() *cobra.Command {
 				return err
 			}
 			l := listing{
-				columns: []string{"change", "at", "state", "why", "gain", "in time|chance_before,chance_after", "rest costs|cost_before,cost_after,cost_currency", "over the cap|more,more_currency", "moved", "frames", "by"},
+				columns: []string{"change", "at", "state", "gain", "why", "in time|chance_before,chance_after", "rest costs|cost_before,cost_after,cost_currency", "over the cap|more,more_currency", "moved", "frames", "by"},
 				records: all, empty: "Run " + id.String()[:8] + " was not planned anew, and nothing is proposed.",
 			}
 			for _, x := range all {
-				l.add(x.Id.String()[:8], at(x.At), string(x.State), x.Cause, x.Gain,
+				l.add(x.Id.String()[:8], at(x.At), string(x.State), x.Gain, cell{clip(x.Cause, 64), []string{x.Cause}},
 					cell{forecast.Percent(x.ChanceBefore) + " → " + forecast.Percent(x.ChanceAfter), []string{number(x.ChanceBefore, 3), number(x.ChanceAfter, 3)}},
 					cell{money(x.Currency, x.CostBefore) + " → " + x.CostAfter, []string{x.CostBefore, x.CostAfter, x.Currency}},
 					amount(x.Currency, x.More), strconv.Itoa(x.Moved), strconv.Itoa(x.Frames), x.DecidedBy)

@@ -82,7 +82,17 @@ func (c Change) rests(now time.Time) bool {
 	return c.ID != uuid.Nil && now.Sub(c.At) < settles
 }
 
-func add(tx *gorm.DB, c Change) error { return tx.Create(&c).Error }
+// keptChanges is how many changes of a run are kept.
+const keptChanges = 200
+
+// add stores a change, and forgets the oldest of the run beyond so many.
+func add(tx *gorm.DB, c Change) error {
+	if err := tx.Create(&c).Error; err != nil {
+		return err
+	}
+	newest := tx.Model(&Change{}).Select("id").Where("run_id = ?", c.RunID).Order("at DESC, id").Limit(keptChanges)
+	return tx.Where("run_id = ? AND id NOT IN (?)", c.RunID, newest).Delete(&Change{}).Error
+}
 
 // supersede lets no proposal for a run stand any more.
 func supersede(tx *gorm.DB, run uuid.UUID) error {
