@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rotanex.example/api"
+	"rotanex.example/service/app"
 	"rotanex.example/service/testdb"
 )
 
@@ -164,4 +165,36 @@ func TestAHostThatJoinsIsTakenBeforeAnythingIsRented(t *testing.T) {
 	h.setState(run, "cancelled")
 	b.goTo("/schedule")
 	b.shows("No crew has work left")
+}
+
+// Two services look after the same runs, and one of them is ended while it plans: what is
+// left is planned anew once, every frame is booked once, and each server is rented once.
+func TestTwoServicesPlanAnewOnce(t *testing.T) {
+	h, clock, own, run := behind(t, api.PolicyAuto, "5.00")
+	other := h.config
+	other.Address = "http://127.0.0.1:9"
+	second, err := app.Start(t.Context(), other)
+	require.NoError(t, err)
+	t.Cleanup(second.Close)
+	ended := false
+	h.passes(clock, own, run, func() bool {
+		// It has said how the run stands, and is at planning anew.
+		if !ended && h.run(run).Outlook.Chance != nil {
+			ended = true
+			h.restart()
+		}
+		return len(h.changes(run)) > 0
+	})
+	for range 12 { // a minute more, for whoever would do it again
+		clock.Advance(5 * time.Second)
+		own.beat()
+	}
+	all := h.changes(run)
+	require.Len(t, all, 1)
+	assert.Equal(t, api.ChangeMade, all[0].State)
+	plan := must[api.Plan](t)(h.admin().GetPlan(t.Context(), all[0].Plan))
+	assert.NotEmpty(t, plan.Servers)
+	assert.Len(t, h.run(run).Servers, len(plan.Servers), "each is rented once")
+	assert.Equal(t, 150, query[int](t, h.database, "SELECT sum(frames) FROM bookings WHERE run_id = $1", run.Id), "every frame is booked once")
+	assert.Equal(t, 1, query[int](t, h.database, "SELECT count(*) FROM run_plans WHERE run_id = $1", run.Id))
 }
