@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -16,7 +17,7 @@ import (
 
 // runsSchedule are the commands by which a run is planned anew while it runs.
 func (a *app) runsSchedule() []*cobra.Command {
-	return []*cobra.Command{a.runsPolicy(), a.runsDeadline(), a.runsChanges(), a.runsDecide("accept", true), a.runsDecide("decline", false)}
+	return []*cobra.Command{a.runsPolicy(), a.runsDeadline(), a.runsChanges(), a.runsDecide("accept", true), a.runsDecide("decline", false), a.runsUndo()}
 }
 
 func (a *app) runsPolicy() *cobra.Command {
@@ -170,6 +171,35 @@ func (a *app) runsDecide(verb string, accept bool) *cobra.Command {
 				return a.did(cmd, x, "Run %s stays as it is: %s was declined.", id.String()[:8], x.Gain)
 			}
 			return a.did(cmd, x, "Run %s goes by plan %s now: %s.", id.String()[:8], x.Plan.String()[:8], x.Gain)
+		}),
+	}
+}
+
+func (a *app) runsUndo() *cobra.Command {
+	return &cobra.Command{
+		Use: "undo RUN", Short: "Let a run go by the schedule again that it had before it was planned anew", Args: cobra.ExactArgs(1),
+		Long: `Undoes the last change that was made of a run's schedule: what is left goes to the crews
+that had it before, in the same proportions. It is not planned anew for an hour then, unless
+something happens; rotanex runs policy RUN ask or off keeps it so.`,
+		Example: "  rotanex runs undo latest",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := a.findRun(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			all, err := changesOf(cmd.Context(), c, id)
+			if err != nil {
+				return err
+			}
+			i := slices.IndexFunc(all, func(x api.ScheduleChange) bool { return x.State == api.ChangeMade })
+			if i < 0 {
+				return fmt.Errorf("run %s was not planned anew: there is nothing to undo", id.String()[:8])
+			}
+			x, err := client.Decode[api.ScheduleChange](c.DecideScheduleChange(cmd.Context(), id, all[i].Id, api.DecideScheduleChangeJSONRequestBody{Accept: false}))
+			if err != nil {
+				return err
+			}
+			return a.did(cmd, x, "Run %s goes by the schedule again that it had before %s.", id.String()[:8], moment(x.At))
 		}),
 	}
 }

@@ -69,8 +69,18 @@ func TestARunThatFallsBehindIsPlannedAnew(t *testing.T) {
 	require.Len(t, now.Servers, 1, "it rents what brings it home in time")
 	assert.Equal(t, "5.00", now.Cap)
 	assert.NotEqual(t, run.Plan, change.Plan)
-	h.setState(run, "cancelled")
 	assert.Contains(t, h.good("runs", "changes", "latest"), "it falls behind")
+
+	// One action undoes it: eddy has all of it again. A server that stands already is paid for.
+	clock.Advance(time.Second)
+	own.beat()
+	assert.Contains(t, h.good("runs", "undo", "latest"), "goes by the schedule again")
+	undone := h.changes(run)[0]
+	assert.Equal(t, api.ChangeUndone, undone.State)
+	assert.Equal(t, 150, query[int](t, h.database, "SELECT sum(frames) FROM bookings WHERE run_id = $1 AND host = 'eddy'", run.Id))
+	assert.Zero(t, query[int](t, h.database, "SELECT coalesce(sum(frames - taken), 0) FROM bookings WHERE run_id = $1 AND host <> 'eddy'", run.Id))
+	assert.Contains(t, h.bad("runs", "undo", "latest"), "nothing to undo")
+	h.setState(run, "cancelled")
 }
 
 // One that asks is not touched until somebody accepts.
@@ -88,7 +98,8 @@ func TestWhatIsProposedIsAccepted(t *testing.T) {
 	assert.NotEqual(t, "Rotanex", accepted.DecidedBy)
 	assert.Zero(t, h.run(run).Outlook.Proposals)
 	assert.Contains(t, h.bad("runs", "accept", "latest"), "nothing is proposed")
-	assert.Contains(t, h.bad("runs", "decline", "latest", change.Id.String()[:6]), "the proposal is made: it cannot be decided any more")
+	assert.Contains(t, h.good("runs", "accept", "latest", change.Id.String()[:6]), "goes by plan", "a second time it changes nothing")
+	assert.Len(t, h.run(run).Servers, 1)
 }
 
 // What takes more than the cap is asked for with its price; declined it stays away.

@@ -461,14 +461,14 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{run}/changes (the `ListScheduleChanges` operationId).
 	ListScheduleChanges(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// DecideScheduleChangeWithBody Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+	// DecideScheduleChangeWithBody Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it; to decline what was made last undoes it
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
 	DecideScheduleChangeWithBody(ctx context.Context, run RunParam, change openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// DecideScheduleChange Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+	// DecideScheduleChange Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it; to decline what was made last undoes it
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1772,7 +1772,7 @@ func (c *Client) ListScheduleChanges(ctx context.Context, run RunParam, reqEdito
 	return c.Client.Do(req)
 }
 
-// DecideScheduleChangeWithBody Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+// DecideScheduleChangeWithBody Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it; to decline what was made last undoes it
 //
 // Takes any type of body and a specified content type.
 //
@@ -1789,7 +1789,7 @@ func (c *Client) DecideScheduleChangeWithBody(ctx context.Context, run RunParam,
 	return c.Client.Do(req)
 }
 
-// DecideScheduleChange Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+// DecideScheduleChange Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it; to decline what was made last undoes it
 //
 // Takes a body of the `application/json` content type.
 //
@@ -7457,14 +7457,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /runs/{run}/changes (the `ListScheduleChanges` operationId).
 	ListScheduleChangesWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*ListScheduleChangesResponse, error)
 
-	// DecideScheduleChangeWithBodyWithResponse Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+	// DecideScheduleChangeWithBodyWithResponse Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it; to decline what was made last undoes it
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /runs/{run}/changes/{change} (the `DecideScheduleChange` operationId).
 	DecideScheduleChangeWithBodyWithResponse(ctx context.Context, run RunParam, change openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DecideScheduleChangeResponse, error)
 
-	// DecideScheduleChangeWithResponse Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+	// DecideScheduleChangeWithResponse Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it; to decline what was made last undoes it
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -12912,7 +12912,7 @@ func (c *ClientWithResponses) ListScheduleChangesWithResponse(ctx context.Contex
 	return ParseListScheduleChangesResponse(rsp)
 }
 
-// DecideScheduleChangeWithBodyWithResponse Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+// DecideScheduleChangeWithBodyWithResponse Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it; to decline what was made last undoes it
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -12925,7 +12925,7 @@ func (c *ClientWithResponses) DecideScheduleChangeWithBodyWithResponse(ctx conte
 	return ParseDecideScheduleChangeResponse(rsp)
 }
 
-// DecideScheduleChangeWithResponse Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it
+// DecideScheduleChangeWithResponse Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it; to decline what was made last undoes it
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

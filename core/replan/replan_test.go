@@ -155,3 +155,57 @@ func TestWhatIsLeftWhereNothingMayBeBought(t *testing.T) {
 	assert.Len(t, p.Timings, 3)
 	assert.Equal(t, 3, p.Licences[0].ExtraSeats, "the problem stays as it is")
 }
+
+// What was taken from crews is given back to them, of what is left.
+func TestAnEarlierScheduleAgain(t *testing.T) {
+	minute := planning.Millis(60_000)
+	p := planning.Problem{
+		Shots:   []planning.Shot{{ID: "coda-060", Frames: 10, Deadline: 60 * minute}, {ID: "lamp-040", Frames: 4, Deadline: 60 * minute}},
+		Hosts:   []planning.Host{{ID: "eddy", Crews: []planning.Crew{{ID: "g0", Devices: []string{"g0"}}}}, {ID: "dory", Crews: []planning.Crew{{ID: "cpu"}}}},
+		Offers:  []planning.Offer{{ID: "tern", Lead: 10 * minute}},
+		Farms:   []planning.Farm{{ID: "ebb", Nodes: 4}},
+		Timings: []planning.Timing{{Shot: "coda-060", Host: "eddy", Crew: "g0", Frame: minute}, {Shot: "coda-060", Host: "dory", Crew: "cpu", Frame: 9 * minute}, {Shot: "coda-060", Offer: "tern", Crew: "g0", Frame: minute}, {Shot: "coda-060", Farm: "ebb", Frame: 8 * minute}},
+	}
+	earlier := planning.Plan{
+		Servers: []planning.Server{{ID: "tern#1", Offer: "tern", From: 0, To: 40 * minute}, {ID: "skerry#1", Offer: "skerry", From: 0, To: 40 * minute}, {ID: "tern#2", Offer: "tern", From: 0, To: 12 * minute}},
+		Bookings: []planning.Booking{
+			{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 8, Start: 2 * minute},
+			{Shot: "coda-060", Host: "dory", Crew: "cpu", Frames: 5, Start: 12 * minute},
+			{Shot: "coda-060", Server: "tern#1", Crew: "g0", Frames: 4, Start: 15 * minute},
+			{Shot: "coda-060", Farm: "ebb", Nodes: 2, Frames: 3, Start: 30 * minute},
+			{Shot: "coda-060", Server: "skerry#1", Crew: "cpu", Frames: 50},
+			{Shot: "coda-060", Server: "tern#2", Crew: "g0", Frames: 50},
+			{Shot: "lamp-040", Host: "gone", Crew: "g0", Frames: 4},
+		},
+	}
+	plan, without := Again(p, earlier, 5*minute)
+	assert.Equal(t, []string{"lamp-040"}, without)
+	assert.Equal(t, []planning.Server{{ID: "tern#1", Offer: "tern", From: 0, To: 35 * minute}}, plan.Servers)
+	assert.Equal(t, []planning.Booking{
+		{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 4, Start: 0, End: 4 * minute},
+		{Shot: "coda-060", Host: "dory", Crew: "cpu", Frames: 3, Start: 7 * minute, End: 34 * minute},
+		{Shot: "coda-060", Server: "tern#1", Crew: "g0", Frames: 2, Start: 10 * minute, End: 12 * minute},
+		{Shot: "coda-060", Farm: "ebb", Nodes: 2, Frames: 1, Start: 25 * minute, End: 33 * minute},
+	}, plan.Bookings, "8, 5, 4 and 3 of 20")
+	assert.Equal(t, planning.Meets, plan.Status)
+}
+
+// However it was divided: what is left is divided whole, and nobody gets more than a frame
+// beside his part.
+func TestSharesAddUp(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var had []planning.Booking
+		all := 0
+		for _, n := range rapid.SliceOfN(rapid.IntRange(1, 400), 1, 12).Draw(t, "had") {
+			had = append(had, planning.Booking{Frames: n})
+			all += n
+		}
+		frames := rapid.IntRange(0, 1000).Draw(t, "left")
+		sum := 0
+		for i, n := range shares(frames, had) {
+			sum += n
+			require.InDelta(t, float64(frames)*float64(had[i].Frames)/float64(all), float64(n), 1)
+		}
+		require.Equal(t, frames, sum)
+	})
+}

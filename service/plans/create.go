@@ -70,6 +70,16 @@ func (p *Plans) Solve(ctx context.Context, problem planning.Problem, notes probl
 	if out.Problem, out.Plan, err = p.answer(ctx, problem, &notes, uncertainty, say); err != nil {
 		return out, err
 	}
+	return p.recorded(ctx, out, notes, forecast.Options{Seed: 1, Simulations: simulations}, say)
+}
+
+// Record makes a record of a plan that was not solved for: one of before, say.
+func (p *Plans) Record(ctx context.Context, problem planning.Problem, plan planning.Plan, notes problems.Notes) (Solved, error) {
+	return p.recorded(ctx, Solved{Problem: problem, Plan: plan}, notes, forecast.Options{Seed: 1, Simulations: Outlooks}, func(int, int, string) {})
+}
+
+func (p *Plans) recorded(ctx context.Context, out Solved, notes problems.Notes, o forecast.Options, say questions.Progress) (Solved, error) {
+	var err error
 	if out.Record, err = p.recordOf(out.Problem, out.Plan, notes); err != nil {
 		return out, err
 	}
@@ -77,7 +87,7 @@ func (p *Plans) Solve(ctx context.Context, problem planning.Problem, notes probl
 	if len(out.Plan.Bookings) == 0 {
 		return out, nil
 	}
-	kept, err := p.forecastOf(ctx, out.Record, forecast.Options{Seed: 1, Simulations: simulations}, say)
+	kept, err := p.forecastOf(ctx, out.Record, o, say)
 	out.Forecast = kept.Forecast
 	out.Record.Chance = &kept.Forecast.Chance
 	return out, err

@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"rotanex.example/core/planning"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/runs"
 )
@@ -34,6 +35,7 @@ const (
 	Made       State = "made"
 	Declined   State = "declined"   // by a person
 	Superseded State = "superseded" // by what was planned after it, or the run is over
+	Undone     State = "undone"     // by a person, after it was made
 )
 
 // Change is a new schedule of what was left of a run.
@@ -44,6 +46,7 @@ type Change struct {
 	State        State
 	Cause, Gain  string
 	DecidedBy    string
+	DecidedAt    *time.Time // by a person
 	PlanID       uuid.UUID
 	ChanceBefore float64
 	ChanceAfter  float64
@@ -51,9 +54,16 @@ type Change struct {
 	FinishAfter  *time.Time
 	CostBefore   string
 	CostAfter    string
-	More         string // beyond the run's cap
-	Moved        int    // frames that go to other crews
-	Frames       int    // that were left
+	More         string  // beyond the run's cap
+	Moved        int     // frames that go to other crews
+	Frames       int     // that were left
+	Before       Earlier `gorm:"serializer:json"`
+}
+
+// Earlier is the schedule that a change took the place of.
+type Earlier struct {
+	At   time.Time     `json:"at,omitzero"` // that its plan counts from
+	Plan planning.Plan `json:"plan"`
 }
 
 // TableName is GORM's hook.
@@ -76,8 +86,8 @@ func latest(tx *gorm.DB, run uuid.UUID) (c Change, err error) {
 
 // rests reports whether a schedule is left alone after its last change.
 func (c Change) rests(now time.Time) bool {
-	if c.State == Declined {
-		return now.Sub(c.At) < declined
+	if (c.State == Declined || c.State == Undone) && c.DecidedAt != nil {
+		return now.Sub(*c.DecidedAt) < declined
 	}
 	return c.ID != uuid.Nil && now.Sub(c.At) < settles
 }
@@ -112,9 +122,9 @@ func (s *Schedule) change(ctx context.Context, run, id uuid.UUID) (out Change, e
 	return out, err
 }
 
-// settle decides a proposal; false: somebody else has.
-func settle(tx *gorm.DB, id uuid.UUID, state State, by string) (bool, error) {
-	done := tx.Model(&Change{}).Where("id = ? AND state = ?", id, Proposed).Updates(map[string]any{"state": state, "decided_by": by})
+// settle moves a change from one state to another; false: somebody else has moved it.
+func settle(tx *gorm.DB, id uuid.UUID, from, state State, by string, at time.Time) (bool, error) {
+	done := tx.Model(&Change{}).Where("id = ? AND state = ?", id, from).Updates(map[string]any{"state": state, "decided_by": by, "decided_at": at})
 	return done.RowsAffected > 0, done.Error
 }
 

@@ -1069,7 +1069,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it */
+        /** Accept or decline what is proposed for a run; to accept it raises the run's cap by what it takes beyond it; to decline what was made last undoes it */
         put: operations["decideScheduleChange"];
         post?: never;
         delete?: never;
@@ -2795,7 +2795,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            state: "proposed" | "made" | "declined" | "superseded";
+            state: "proposed" | "made" | "declined" | "superseded" | "undone";
             /** @description What had happened */
             cause: string;
             /** @description What the new schedule is better in */

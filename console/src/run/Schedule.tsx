@@ -63,8 +63,31 @@ export function Proposals({ run }: { run: Run }) {
   return changes.data?.filter((x) => x.state === "proposed").map((x) => <Proposal key={x.id} run={run} change={x} />);
 }
 
+/** Gives what is left back to the crews that had it before a change. */
+function Undo({ x }: { x: Change }) {
+  const cache = useQueryClient();
+  const undo = useMutation({
+    mutationFn: () =>
+      answered(
+        client.PUT("/runs/{run}/changes/{change}", {
+          params: { path: { run: x.run, change: x.id } },
+          body: { accept: false },
+        }),
+      ),
+    onSettled: () => cache.invalidateQueries({ queryKey: ["runs"] }),
+  });
+  return (
+    <Box>
+      <Button size="xs" variant="outline" loading={undo.isPending} onClick={() => undo.mutate()}>
+        Undo
+      </Button>
+      {undo.error && <Failed error={undo.error} />}
+    </Box>
+  );
+}
+
 /** One change: what it brought, why, and what moved. */
-function ChangeRow({ x }: { x: Change }) {
+function ChangeRow({ x, last }: { x: Change; last: boolean }) {
   return (
     <Grid
       asChild
@@ -91,6 +114,7 @@ function ChangeRow({ x }: { x: Change }) {
             the rest for {money(x.currency, x.cost_after)}, was {money(x.currency, x.cost_before)}
             {x.decided_by && `; by ${x.decided_by}`}
           </Text>
+          {last && <Undo x={x} />}
         </Stack>
       </li>
     </Grid>
@@ -100,13 +124,15 @@ function ChangeRow({ x }: { x: Change }) {
 /** How a run was planned anew while it ran. */
 export function Changes({ run }: { run: Run }) {
   const changes = useScheduleChanges(run.id, !isOver(run));
+  const mayWrite = useMayWrite();
   if (!changes.data?.length) return null;
+  const made = !isOver(run) && mayWrite ? changes.data.find((x) => x.state === "made") : undefined;
   return (
     <Sheet title="Planned anew" aside="what was left of the run, newest first">
       <Box asChild listStyleType="none">
         <ol aria-label="Changes of the schedule">
           {changes.data.map((x) => (
-            <ChangeRow key={x.id} x={x} />
+            <ChangeRow key={x.id} x={x} last={x === made} />
           ))}
         </ol>
       </Box>

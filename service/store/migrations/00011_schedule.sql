@@ -19,10 +19,11 @@ CREATE TABLE schedule_changes (
 	id uuid PRIMARY KEY,
 	run_id uuid NOT NULL REFERENCES runs ON DELETE CASCADE,
 	at timestamptz NOT NULL,
-	state text NOT NULL,            -- made, proposed, declined, superseded
+	state text NOT NULL,            -- made, proposed, declined, superseded, undone
 	cause text NOT NULL,
 	gain text NOT NULL,
 	decided_by text NOT NULL,
+	decided_at timestamptz,         -- by a person
 	plan_id uuid NOT NULL,
 	chance_before float8 NOT NULL,
 	chance_after float8 NOT NULL,
@@ -32,7 +33,8 @@ CREATE TABLE schedule_changes (
 	cost_after numeric NOT NULL,
 	more numeric NOT NULL,          -- that it takes beyond the run's cap
 	moved int NOT NULL,             -- frames that go to other crews
-	frames int NOT NULL             -- that were left
+	frames int NOT NULL,            -- that were left
+	before jsonb NOT NULL DEFAULT '{}' -- the schedule that it took the place of, and when that was: to undo it
 );
 CREATE INDEX schedule_changes_run ON schedule_changes (run_id, at DESC);
 
