@@ -50,7 +50,7 @@ func (p *Plans) solve(ctx context.Context, question []byte, say questions.Progre
 		return nil, err
 	}
 	solved.Record.ID, solved.Record.Request = x.ID, x.Fingerprint
-	return struct{}{}, p.keep(ctx, solved.Record)
+	return struct{}{}, p.Keep(ctx, solved.Record)
 }
 
 // Solved is a plan that is not kept yet, with what is expected of it.
@@ -70,27 +70,21 @@ func (p *Plans) Solve(ctx context.Context, problem planning.Problem, notes probl
 	if out.Problem, out.Plan, err = p.answer(ctx, problem, &notes, uncertainty, say); err != nil {
 		return out, err
 	}
-	return p.recorded(ctx, out, notes, forecast.Options{Seed: 1, Simulations: simulations}, say)
+	return out, p.Record(ctx, &out, notes, simulations, say)
 }
 
-// Record makes a record of a plan that was not solved for: one of before, say.
-func (p *Plans) Record(ctx context.Context, problem planning.Problem, plan planning.Plan, notes problems.Notes) (Solved, error) {
-	return p.recorded(ctx, Solved{Problem: problem, Plan: plan}, notes, forecast.Options{Seed: 1, Simulations: Outlooks}, func(int, int, string) {})
-}
-
-func (p *Plans) recorded(ctx context.Context, out Solved, notes problems.Notes, o forecast.Options, say questions.Progress) (Solved, error) {
-	var err error
-	if out.Record, err = p.recordOf(out.Problem, out.Plan, notes); err != nil {
-		return out, err
+// Record makes the record of a plan, solved for or not, and simulates it.
+func (p *Plans) Record(ctx context.Context, of *Solved, notes problems.Notes, simulations int, say questions.Progress) (err error) {
+	if of.Record, err = p.recordOf(of.Problem, of.Plan, notes); err != nil {
+		return err
 	}
-	out.Record.ID, out.Record.RunID = uuid.New(), notes.Ask.Run
-	if len(out.Plan.Bookings) == 0 {
-		return out, nil
+	of.Record.ID, of.Record.RunID = uuid.New(), notes.Ask.Run
+	if len(of.Plan.Bookings) == 0 {
+		return nil
 	}
-	kept, err := p.forecastOf(ctx, out.Record, o, say)
-	out.Forecast = kept.Forecast
-	out.Record.Chance = &kept.Forecast.Chance
-	return out, err
+	kept, err := p.forecastOf(ctx, of.Record, forecast.Options{Seed: 1, Simulations: simulations}, say)
+	of.Forecast, of.Record.Chance = kept.Forecast, &kept.Forecast.Chance
+	return err
 }
 
 // Outlooks is how many simulations an outlook has: a chance is within five points then, nine
@@ -105,9 +99,6 @@ func (p *Plans) Outlook(ctx context.Context, problem planning.Problem, notes pro
 	}
 	return forecast.Simulate(ctx, problem, plan, uncertainty, notes.Deadlines, forecast.Options{Seed: 1, Simulations: min(Outlooks, forecast.Enough(problem))})
 }
-
-// Keep stores a plan that was solved.
-func (p *Plans) Keep(ctx context.Context, s Solved) error { return p.keep(ctx, s.Record) }
 
 // answer solves the problem, with as much slack as the ask says or its confidence takes.
 func (p *Plans) answer(ctx context.Context, problem planning.Problem, notes *problems.Notes, u forecast.Uncertainty, say questions.Progress) (planning.Problem, planning.Plan, error) {

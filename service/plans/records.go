@@ -105,8 +105,8 @@ func (p *Plans) Asked(ctx context.Context, id uuid.UUID) (ask problems.Ask, err 
 	return *one.Notes.Ask, nil
 }
 
-// keep stores a plan, once.
-func (p *Plans) keep(ctx context.Context, record Plan) error {
+// Keep stores a plan, once.
+func (p *Plans) Keep(ctx context.Context, record Plan) error {
 	err := p.Store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&record).Error; err != nil {
 			return err

@@ -12,6 +12,7 @@ import (
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/replan"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/plans"
 )
 
 // decide accepts or declines a proposal. To accept one lets the run go by it, and spend what
@@ -96,11 +97,11 @@ func (s *Schedule) undo(ctx context.Context, c Change, by string) (Change, error
 	if len(without) > 0 {
 		return c, httpapi.Conflict(fmt.Sprintf("of %s nobody is there any more who had it before; rotanex replan %s plans what is left", strings.Join(without, ", "), run.ID.String()[:8]))
 	}
-	solved, err := s.Plans.Record(ctx, seen.problem, plan, seen.notes)
-	if err != nil {
+	solved := plans.Solved{Problem: seen.problem, Plan: plan}
+	if err := s.Plans.Record(ctx, &solved, seen.notes, plans.Outlooks, silent); err != nil {
 		return c, err
 	}
-	if err := s.Plans.Keep(ctx, solved); err != nil {
+	if err := s.Plans.Keep(ctx, solved.Record); err != nil {
 		return c, err
 	}
 	err = s.Runs.ChangeOver(ctx, run.ID, solved.Record.ID, "", func(tx *gorm.DB) error {

@@ -302,7 +302,7 @@ func silent(int, int, string) {}
 // carryOut stores the next plan with the record of the change, and lets the run go by it if
 // that is the verdict.
 func (s *Schedule) carryOut(ctx context.Context, run runs.Run, seen expected, next plans.Solved, outlook replan.Outlook, v replan.Verdict, cause string) error {
-	if err := s.Plans.Keep(ctx, next); err != nil {
+	if err := s.Plans.Keep(ctx, next.Record); err != nil {
 		return err
 	}
 	left := 0
