@@ -64,6 +64,11 @@ func Owing(tx *gorm.DB, wall time.Time, licence string) ([]*Crew, error) {
 	return read(tx, wall, "b.open AND r.state = 'running' AND b.taken < b.frames AND h.name IS NOT NULL AND s.spec->>'licence' = $1", licence)
 }
 
+// Over reports whether its machine was rented, or a farm's job, and is no more.
+func (c *Crew) Over() bool {
+	return c.State == dispatch.Gone && (c.server != nil || c.job != nil)
+}
+
 // stands says how the machine of a booking stands, as the rule looks at it.
 func (c *Crew) stands(wall time.Time) (dispatch.State, string) {
 	if c.job != nil {

@@ -31,6 +31,9 @@ func (s *Schedule) overview(ctx context.Context) (now time.Time, work []replan.W
 	}
 	crews, err := bookings.OfOpenRuns(db, s.Clock.WallNow())
 	for _, c := range crews {
+		if c.Over() {
+			continue // what it owes goes to others
+		}
 		n := c.Frames - c.Taken
 		w := replan.Work{Run: c.Run.String(), Shot: c.Shot, Place: c.Host, Crew: c.Name, Frames: n, Takes: time.Duration(n) * c.Frame, Begins: c.Start}
 		if !c.Farm {

@@ -1,4 +1,4 @@
-import { Box, Flex, Grid, Stack, Text } from "@chakra-ui/react";
+import { Box, Flex, Grid, Stack, Text, useBreakpointValue } from "@chakra-ui/react";
 import { scaleTime } from "d3-scale";
 import { useMemo } from "react";
 import type { Schemas } from "../api/client";
@@ -74,16 +74,17 @@ function Axis({ now, bookings, runs }: { now: string; bookings: Booking[]; runs:
   const x = (t: string | Date) => axis(new Date(t));
   const across = end.getTime() - Date.parse(now) > 20 * 3600_000;
   const many = crews.length > 24;
+  const ticks = useBreakpointValue({ base: 3, md: 8 }) ?? 8;
   return (
     <Grid
-      templateColumns={{ base: "minmax(6rem, auto) 1fr", md: "minmax(9rem, auto) 1fr" }}
+      templateColumns={{ base: "minmax(0, 1fr)", md: "minmax(9rem, auto) minmax(0, 1fr)" }}
       columnGap="4"
       rowGap={many ? "2px" : "1.5"}
       alignItems="center"
     >
-      <Box />
+      <Box display={{ base: "none", md: "block" }} />
       <Box position="relative" h="1.6rem" fontSize="xs" color="fg.muted" aria-hidden>
-        {axis.ticks(6).map((t) => (
+        {axis.ticks(ticks).map((t) => (
           <Text key={+t} position="absolute" left={`${x(t)}%`} transform="translateX(-50%)" whiteSpace="nowrap">
             {across ? moment(t) : timeOfDay(t)}
           </Text>
@@ -100,7 +101,13 @@ function Lane({ crew, x, runs, many }: { crew: Crew; x: (t: string | Date) => nu
   const lost = crew.bookings.find((b) => b.lost)?.lost;
   return (
     <>
-      <Text fontSize={many ? "xs" : "sm"} lineHeight="1.2" textAlign="right" color={lost ? "failed" : undefined}>
+      <Text
+        fontSize={many ? "xs" : "sm"}
+        lineHeight="1.2"
+        textAlign={{ md: "right" }}
+        mt={{ base: "1", md: "0" }}
+        color={lost ? "failed" : undefined}
+      >
         {crew.place}
         <Text as="span" color="fg.muted">
           {" "}
