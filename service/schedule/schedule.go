@@ -288,7 +288,8 @@ func (s *Schedule) solve(ctx context.Context, seen expected, problem planning.Pr
 		if i == 0 || next.Forecast.Chance > best.Forecast.Chance {
 			best = next
 		}
-		if len(next.Plan.Bookings) == 0 || next.Forecast.Chance >= seen.wanted {
+		// One that is late is as early as it can be: with more to spare it would be the same.
+		if next.Plan.Status != planning.Meets || next.Forecast.Chance >= seen.wanted {
 			break
 		}
 	}
