@@ -45,7 +45,11 @@ func (p *Plans) solve(ctx context.Context, question []byte, say questions.Progre
 	if err := json.Unmarshal(question, &x); err != nil {
 		return nil, err
 	}
-	solved, err := p.Solve(ctx, x.Problem, x.Notes, 0, say)
+	doubts, _, err := p.Doubts(ctx, x.Problem, x.Notes)
+	if err != nil {
+		return nil, err
+	}
+	solved, err := p.Solve(ctx, x.Problem, x.Notes, doubts, 0, say)
 	if err != nil {
 		return nil, err
 	}
@@ -62,19 +66,15 @@ type Solved struct {
 }
 
 // Solve plans a problem as its ask says, and simulates the plan; 0 is as often as is usual.
-func (p *Plans) Solve(ctx context.Context, problem planning.Problem, notes problems.Notes, simulations int, say questions.Progress) (out Solved, err error) {
-	uncertainty, _, err := p.uncertainty(ctx, problem, notes)
-	if err != nil {
+func (p *Plans) Solve(ctx context.Context, problem planning.Problem, notes problems.Notes, u forecast.Uncertainty, simulations int, say questions.Progress) (out Solved, err error) {
+	if out.Problem, out.Plan, err = p.answer(ctx, problem, &notes, u, say); err != nil {
 		return out, err
 	}
-	if out.Problem, out.Plan, err = p.answer(ctx, problem, &notes, uncertainty, say); err != nil {
-		return out, err
-	}
-	return out, p.Record(ctx, &out, notes, simulations, say)
+	return out, p.Record(ctx, &out, notes, u, simulations, say)
 }
 
 // Record makes the record of a plan, solved for or not, and simulates it.
-func (p *Plans) Record(ctx context.Context, of *Solved, notes problems.Notes, simulations int, say questions.Progress) (err error) {
+func (p *Plans) Record(ctx context.Context, of *Solved, notes problems.Notes, u forecast.Uncertainty, simulations int, say questions.Progress) (err error) {
 	if of.Record, err = p.recordOf(of.Problem, of.Plan, notes); err != nil {
 		return err
 	}
@@ -82,8 +82,9 @@ func (p *Plans) Record(ctx context.Context, of *Solved, notes problems.Notes, si
 	if len(of.Plan.Bookings) == 0 {
 		return nil
 	}
-	kept, err := p.forecastOf(ctx, of.Record, forecast.Options{Seed: 1, Simulations: simulations}, say)
-	of.Forecast, of.Record.Chance = kept.Forecast, &kept.Forecast.Chance
+	progress := func(done, all int) { say(done, all, "simulating the plan") }
+	of.Forecast, err = forecast.Simulate(ctx, of.Problem, of.Plan, u, notes.Deadlines, forecast.Options{Seed: 1, Simulations: simulations, Progress: progress})
+	of.Record.Chance = &of.Forecast.Chance
 	return err
 }
 
@@ -92,12 +93,8 @@ func (p *Plans) Record(ctx context.Context, of *Solved, notes problems.Notes, si
 const Outlooks = 300
 
 // Outlook simulates a schedule that need not be a plan of ours, for a problem.
-func (p *Plans) Outlook(ctx context.Context, problem planning.Problem, notes problems.Notes, plan planning.Plan) (forecast.Forecast, error) {
-	uncertainty, _, err := p.uncertainty(ctx, problem, notes)
-	if err != nil {
-		return forecast.Forecast{}, err
-	}
-	return forecast.Simulate(ctx, problem, plan, uncertainty, notes.Deadlines, forecast.Options{Seed: 1, Simulations: min(Outlooks, forecast.Enough(problem))})
+func Outlook(ctx context.Context, problem planning.Problem, notes problems.Notes, u forecast.Uncertainty, plan planning.Plan) (forecast.Forecast, error) {
+	return forecast.Simulate(ctx, problem, plan, u, notes.Deadlines, forecast.Options{Seed: 1, Simulations: min(Outlooks, forecast.Enough(problem))})
 }
 
 // answer solves the problem, with as much slack as the ask says or its confidence takes.

@@ -37,7 +37,7 @@ func (p *Plans) forecastOf(ctx context.Context, record Plan, options forecast.Op
 	if len(plan.Bookings) == 0 {
 		return answerOfForecast{}, httpapi.Conflict("the plan books nothing: there is nothing to forecast")
 	}
-	uncertainty, restsOn, err := p.uncertainty(ctx, problem, record.Notes)
+	uncertainty, restsOn, err := p.Doubts(ctx, problem, record.Notes)
 	if err != nil {
 		return answerOfForecast{}, err
 	}
@@ -50,9 +50,9 @@ func (p *Plans) forecastOf(ctx context.Context, record Plan, options forecast.Op
 // them rather than by what is assumed.
 const fewest = 8
 
-// uncertainty gathers what is not known for sure: how single frames of each shot differ,
+// Doubts gathers what is not known for sure: how single frames of each shot differ,
 // how well each time is known, and how often tries failed on each place.
-func (p *Plans) uncertainty(ctx context.Context, problem planning.Problem, n problems.Notes) (forecast.Uncertainty, []string, error) {
+func (p *Plans) Doubts(ctx context.Context, problem planning.Problem, n problems.Notes) (forecast.Uncertainty, []string, error) {
 	d := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}, Common: forecast.DefaultCommon}
 	var restsOn, few []string
 	restsOn = append(restsOn, fmt.Sprintf("all crews together: assumed slower or faster than expected by %.0f %%, as a standard deviation", 100*d.Common))

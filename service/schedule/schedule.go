@@ -188,6 +188,7 @@ type expected struct {
 	problem planning.Problem
 	notes   problems.Notes
 	plan    planning.Plan
+	doubts  forecast.Uncertainty
 	present replan.Outlook
 	wanted  float64 // chance to be in time
 }
@@ -214,10 +215,11 @@ func (s *Schedule) expect(ctx context.Context, run runs.Run) (out expected, err 
 		return out, err
 	}
 	out.present = replan.Outlook{Cost: out.plan.Cost, Outside: planning.Outside(out.problem, out.plan)}
-	if len(out.plan.Bookings) == 0 {
-		return out, nil // nobody has any of it: never
+	out.doubts, _, err = s.Plans.Doubts(ctx, out.problem, out.notes)
+	if err != nil || len(out.plan.Bookings) == 0 {
+		return out, err // with nothing booked: never
 	}
-	f, err := s.Plans.Outlook(ctx, out.problem, out.notes, out.plan)
+	f, err := plans.Outlook(ctx, out.problem, out.notes, out.doubts, out.plan)
 	out.present.Chance, out.present.Finish = f.Chance, middle(out.problem, f)
 	return out, err
 }
@@ -280,7 +282,7 @@ func (s *Schedule) solve(ctx context.Context, seen expected, problem planning.Pr
 		quick := asked
 		quick.Confidence, quick.Slack = 0, max(asked.Slack, spare)
 		notes.Ask, notes.Slack = &quick, quick.Slack
-		next, err := s.Plans.Solve(ctx, problem, notes, plans.Outlooks, silent)
+		next, err := s.Plans.Solve(ctx, problem, notes, seen.doubts, plans.Outlooks, silent)
 		if err != nil {
 			return best, out, err
 		}
