@@ -182,14 +182,10 @@ func (a *app) runsPriority() *cobra.Command {
 being rendered are finished. New plans take the hosts of runs that are less urgent than they
 are; rotanex plan --priority says so of a plan.`,
 		Example: "  rotanex runs priority latest urgent\n  rotanex runs priority 3f2a low",
-		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			p := api.Priority(args[1])
+		RunE: a.onRun(func(cmd *cobra.Command, c *client.Client, id uuid.UUID, args []string) error {
+			p := api.Priority(args[0])
 			if !p.Valid() {
-				return fmt.Errorf("priority %q: want urgent, normal or low", args[1])
-			}
-			id, err := a.findRun(cmd.Context(), c, args[0])
-			if err != nil {
-				return err
+				return fmt.Errorf("priority %q: want urgent, normal or low", args[0])
 			}
 			r, err := client.Decode[api.Run](c.SetRunPriority(cmd.Context(), id, api.SetRunPriorityJSONRequestBody{Priority: p}))
 			if err != nil {

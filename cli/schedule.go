@@ -20,6 +20,17 @@ func (a *app) runsSchedule() []*cobra.Command {
 	return []*cobra.Command{a.runsPolicy(), a.runsDeadline(), a.runsChanges(), a.runsDecide("accept", true), a.runsDecide("decline", false), a.runsUndo()}
 }
 
+// onRun is a command on the run that its first argument names; do is given the others.
+func (a *app) onRun(do func(cmd *cobra.Command, c *client.Client, id uuid.UUID, args []string) error) func(*cobra.Command, []string) error {
+	return a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		id, err := a.findRun(cmd.Context(), c, args[0])
+		if err != nil {
+			return err
+		}
+		return do(cmd, c, id, args[1:])
+	})
+}
+
 func (a *app) runsPolicy() *cobra.Command {
 	return &cobra.Command{
 		Use: "policy RUN auto|ask|off", Short: "Say how far a run is planned anew by itself", Args: cobra.ExactArgs(2),
@@ -29,14 +40,10 @@ it. Where it is not sure enough any more to be in time, what is left is planned 
   ask   proposed only: rotanex runs changes RUN shows it, rotanex runs accept RUN takes it
   off   not at all`,
 		Example: "  rotanex runs policy latest ask\n  rotanex runs policy 3f2a off",
-		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			p := api.Policy(args[1])
+		RunE: a.onRun(func(cmd *cobra.Command, c *client.Client, id uuid.UUID, args []string) error {
+			p := api.Policy(args[0])
 			if !p.Valid() {
-				return fmt.Errorf("policy %q: want auto, ask or off", args[1])
-			}
-			id, err := a.findRun(cmd.Context(), c, args[0])
-			if err != nil {
-				return err
+				return fmt.Errorf("policy %q: want auto, ask or off", args[0])
 			}
 			r, err := client.Decode[api.Run](c.SetRunPolicy(cmd.Context(), id, api.SetRunPolicyJSONRequestBody{Policy: p}))
 			if err != nil {
@@ -54,16 +61,12 @@ func (a *app) runsDeadline() *cobra.Command {
 looked at within a minute or so, and planned anew for it by the run's policy. TIME is as of
 rotanex plan --by.`,
 		Example: "  rotanex runs deadline latest +2h\n  rotanex runs deadline 3f2a 'tomorrow 9:00'",
-		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		RunE: a.onRun(func(cmd *cobra.Command, c *client.Client, id uuid.UUID, args []string) error {
 			session, err := client.Decode[api.Session](c.GetSession(cmd.Context()))
 			if err != nil {
 				return err
 			}
-			by, err := parseTime(args[1], session.Clock.Now)
-			if err != nil {
-				return err
-			}
-			id, err := a.findRun(cmd.Context(), c, args[0])
+			by, err := parseTime(args[0], session.Clock.Now)
 			if err != nil {
 				return err
 			}
@@ -117,11 +120,7 @@ func policyText(p api.Policy) string {
 func (a *app) runsChanges() *cobra.Command {
 	return &cobra.Command{
 		Use: "changes RUN", Short: "Show how a run was planned anew, and what is proposed", Args: cobra.ExactArgs(1), Example: "  rotanex runs changes latest",
-		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			id, err := a.findRun(cmd.Context(), c, args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.onRun(func(cmd *cobra.Command, c *client.Client, id uuid.UUID, _ []string) error {
 			all, err := changesOf(cmd.Context(), c, id)
 			if err != nil {
 				return err
@@ -150,16 +149,12 @@ func (a *app) runsDecide(verb string, accept bool) *cobra.Command {
 		Use: verb + " RUN [CHANGE]", Short: short, Args: cobra.RangeArgs(1, 2),
 		Long:    short + ".\nCHANGE is the change's id or the first letters of it; without it, the proposal that stands.",
 		Example: "  rotanex runs " + verb + " latest\n  rotanex runs " + verb + " 3f2a 91c0",
-		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			id, err := a.findRun(cmd.Context(), c, args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.onRun(func(cmd *cobra.Command, c *client.Client, id uuid.UUID, args []string) error {
 			all, err := changesOf(cmd.Context(), c, id)
 			if err != nil {
 				return err
 			}
-			which, err := proposal(all, id, args[1:])
+			which, err := proposal(all, id, args)
 			if err != nil {
 				return err
 			}
@@ -182,11 +177,7 @@ func (a *app) runsUndo() *cobra.Command {
 that had it before, in the same proportions. It is not planned anew for an hour then, unless
 something happens; rotanex runs policy RUN ask or off keeps it so.`,
 		Example: "  rotanex runs undo latest",
-		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			id, err := a.findRun(cmd.Context(), c, args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.onRun(func(cmd *cobra.Command, c *client.Client, id uuid.UUID, _ []string) error {
 			all, err := changesOf(cmd.Context(), c, id)
 			if err != nil {
 				return err

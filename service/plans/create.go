@@ -70,7 +70,8 @@ func (p *Plans) Solve(ctx context.Context, problem planning.Problem, notes probl
 	if out.Problem, out.Plan, err = p.answer(ctx, problem, &notes, u, say); err != nil {
 		return out, err
 	}
-	return out, p.Record(ctx, &out, notes, u, simulations, say)
+	err = p.Record(ctx, &out, notes, u, simulations, say)
+	return out, err
 }
 
 // Record makes the record of a plan, solved for or not, and simulates it.
