@@ -248,6 +248,7 @@ func (c *cutting) before(farm http.Handler) http.Handler {
 // turn, and lets the service die in the middle of it: no frame is lost or doubled, there
 // is one job, and its meter agrees with the ledger to the cent.
 func TestAFarmsJobSurvivesWhateverDies(t *testing.T) {
+	t.Parallel()
 	for _, call := range []struct{ what, method, path string }{
 		{"sending a chunk", "PUT", "/chunks/"},
 		{"handing in", "PUT", "/jobs/"},

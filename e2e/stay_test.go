@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"net/http"
 	"testing"
 	"time"
 
@@ -10,9 +11,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rotanex.example/api"
+	"rotanex.example/api/client"
 )
 
-// alone simulations a run whose own host died, so that the rented server is left alone with
+// alone plays a run whose own host died, so that the rented server is left alone with
 // all its frames, until it is stopped.
 func (h *house) alone(clock *clockwork.FakeClock, source *company, run api.Run) {
 	h.t.Helper()
@@ -26,12 +28,37 @@ func (h *house) alone(clock *clockwork.FakeClock, source *company, run api.Run) 
 		if h.run(run).Servers[0].State != api.RunServerStateUp {
 			return h.run(run).Servers[0].State == api.RunServerStateStopped
 		}
-		server.beat()
-		for _, l := range server.lease() {
-			server.deliver(l)
-		}
+		server.serves()
 		return false
 	})
+}
+
+// serves renders what a server is given. That it is ended meanwhile, and its token with
+// it, is how servers end.
+func (a hand) serves() {
+	a.t.Helper()
+	over := func(err error) bool {
+		if client.Status(err) != http.StatusUnauthorized {
+			require.NoError(a.t, err)
+		}
+		return err != nil
+	}
+	if _, err := client.Decode[api.HeartbeatAnswer](a.Heartbeat(a.t.Context(), api.Heartbeat{Boot: a.boot, Held: []api.Held{}})); over(err) {
+		return
+	}
+	leases, err := client.Decode[[]api.Lease](a.Lease(a.t.Context(), api.LeaseRequest{Boot: a.boot, Held: []api.Held{}}))
+	if over(err) {
+		return
+	}
+	for _, l := range leases {
+		data := frame(l.Width, l.Height)
+		if _, err := client.Decode[struct{}](a.send(l, data)); over(err) {
+			return
+		}
+		if _, err := client.Decode[struct{}](a.done(l, data)); over(err) {
+			return
+		}
+	}
 }
 
 // A server that is left alone with a run's frames stays on, for as many paid hours as it

@@ -50,6 +50,7 @@ func (h *house) life(clock *clockwork.FakeClock, source *company, own hand, run 
 // answer badly, at every call of a server's life in turn: always one server was
 // made, it is stopped, and the source's own meter agrees with the ledger to the cent.
 func TestNothingIsDoubledOrForgottenWhateverDies(t *testing.T) {
+	t.Parallel()
 	// The calls are: make, stop, look at the meter, delete.
 	for call := 1; call <= 4; call++ {
 		for _, trouble := range []string{"before", "after", "half", "twice", "dies before", "dies after"} {

@@ -195,6 +195,7 @@ func bruteForce(p planning.Problem) float64 {
 }
 
 func TestJumblesAgainstTryingEverything(t *testing.T) {
+	t.Parallel()
 	optimal, met := 0, 0
 	for seed := range uint64(150) {
 		p := jumble(rand.New(rand.NewPCG(seed, 7)))
@@ -222,6 +223,7 @@ func TestJumblesAgainstTryingEverything(t *testing.T) {
 // Problems of very many shots take other ways to their prices: what they give is
 // valid too, and the bound no higher than the plan.
 func TestManyShots(t *testing.T) {
+	t.Parallel()
 	r := rand.New(rand.NewPCG(3, 4))
 	for _, shots := range []int{25, 130} {
 		p := planning.Problem{Format: planning.ProblemFormat, Currency: "EUR", Goal: planning.Cheapest}

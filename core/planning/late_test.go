@@ -86,6 +86,7 @@ func TestInputsAreRefusedUntilTheyCanBePlanned(t *testing.T) {
 
 // The shots of the highest priority are as little late as if there were no others.
 func TestNoLowerPriorityMakesAHigherOneLater(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		p := drawn(t)
 		p.Shots[0].Deadline = planning.Millis(rapid.IntRange(1, 12).Draw(t, "soon")) * 500

@@ -19,6 +19,7 @@ var cent = pricing.MustMoney("0.01")
 // What must hold between the answers to two problems that differ in one thing. Problems
 // of one shot are solved exactly, so these relations hold to the cent.
 func TestWhatOneChangeDoesToAPlan(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		p := drawn(t)
 		before := planningtest.Solve(t, p)

@@ -307,6 +307,7 @@ func cheapestByTrying(p planning.Problem) *big.Rat {
 }
 
 func TestSmallProblemsAgainstTryingEverything(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		p := drawn(t)
 		plan := planningtest.Solve(t, p)
@@ -325,6 +326,7 @@ func TestSmallProblemsAgainstTryingEverything(t *testing.T) {
 // Any number of shots with gangs, memory and seats: whatever is answered is valid,
 // and no bound is above the cost of a plan that is in time.
 func TestWhateverIsAnsweredIsValid(t *testing.T) {
+	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		p := drawn(t)
 		ram := planning.Memory(rapid.IntRange(10, 40).Draw(t, "ram")) * 1_000_000
@@ -375,6 +377,7 @@ func TestKnownProblems(t *testing.T) {
 	if testing.Short() {
 		t.Skip("the known problems take a quarter of a minute")
 	}
+	t.Parallel()
 	for _, file := range files {
 		if strings.HasSuffix(file, ".best.json") {
 			continue
