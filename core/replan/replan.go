@@ -180,3 +180,15 @@ func WithinOwn(p planning.Problem) planning.Problem {
 	}
 	return p
 }
+
+// WithoutNewFarms is the problem without the farms at which the present schedule has nothing:
+// their proof frames wait for somebody who looks at them, and what is booked there with them.
+func WithoutNewFarms(p planning.Problem, present planning.Plan) planning.Problem {
+	at := map[string]bool{"": true} // of a timing that is of no farm
+	for _, b := range present.Bookings {
+		at[b.Farm] = true
+	}
+	p.Farms = slices.DeleteFunc(slices.Clone(p.Farms), func(f planning.Farm) bool { return !at[f.ID] })
+	p.Timings = slices.DeleteFunc(slices.Clone(p.Timings), func(t planning.Timing) bool { return !at[t.Farm] })
+	return p
+}

@@ -9,6 +9,7 @@ import (
 	"pgregory.net/rapid"
 
 	"rotanex.example/core/planning"
+	"rotanex.example/core/planning/planningtest"
 	"rotanex.example/core/pricing"
 )
 
@@ -208,4 +209,17 @@ func TestSharesAddUp(t *testing.T) {
 		}
 		require.Equal(t, frames, sum)
 	})
+}
+
+func TestAFarmIsNewWhereNothingIsBookedYet(t *testing.T) {
+	t.Parallel()
+	p := planningtest.Parse(t, planningtest.Gale)
+	none := WithoutNewFarms(p, planning.Plan{Bookings: []planning.Booking{{Shot: "gale-010", Host: "anvil", Frames: 100}}})
+	require.NoError(t, none.Validate())
+	assert.Empty(t, none.Farms)
+	assert.Len(t, none.Timings, 2)
+	assert.Len(t, none.Offers, 1, "servers need nobody")
+	assert.Len(t, p.Farms, 1, "the problem itself is as it was")
+	same := WithoutNewFarms(p, planning.Plan{Bookings: []planning.Booking{{Shot: "gale-010", Farm: "ebb", Frames: 100}}})
+	assert.Equal(t, p, same, "whose proof frames were looked at")
 }

@@ -232,79 +232,12 @@ func middle(p planning.Problem, f forecast.Forecast) time.Time {
 	return p.Start.Add(time.Duration(f.Finish.P50 * float64(time.Second)))
 }
 
-// replan plans the rest of a run anew, and changes over to that, or proposes it, where that
-// is worth it. Before what goes beyond the cap is proposed, the best within it is done.
-func (s *Schedule) replan(ctx context.Context, run runs.Run, seen expected, cause string) error {
-	v, next, outlook, err := s.better(ctx, run, seen, seen.problem)
-	if err == nil && run.Policy == replan.Auto && v.Act == replan.Propose {
-		within, owned, expect, failed := s.better(ctx, run, seen, replan.WithinOwn(seen.problem))
-		if err = failed; err == nil && within.Act == replan.Change {
-			if err = s.carryOut(ctx, run, seen, owned, expect, within, cause); err != nil {
-				return err
-			}
-			// What is proposed has to be for the schedule that the run goes by now.
-			if seen, err = s.expect(ctx, run); err == nil {
-				v, next, outlook, err = s.better(ctx, run, seen, seen.problem)
-			}
-		}
-	}
-	if err != nil || v.Act == replan.Keep {
-		return err
-	}
-	return s.carryOut(ctx, run, seen, next, outlook, v, cause)
-}
-
-// better plans a problem of a run's rest, and says whether that is better than the schedule
-// that it has.
-func (s *Schedule) better(ctx context.Context, run runs.Run, seen expected, problem planning.Problem) (v replan.Verdict, next plans.Solved, outlook replan.Outlook, err error) {
-	spare, err := s.Sources.Spare(ctx, run.ID)
-	if err != nil {
-		return v, next, outlook, err
-	}
-	began := s.Clock.WallNow()
-	if next, outlook, err = s.solve(ctx, seen, problem, seen.notes); err != nil {
-		return v, next, outlook, err
-	}
-	v = replan.Decide(run.Policy, seen.present, outlook, replan.Limits{Now: problem.Start, Wanted: seen.wanted, Spare: spare, Currency: s.Currency})
-	s.Log.Info("planned anew", "run", run.ID, "took", s.Clock.WallNow().Sub(began), "chance", seen.present.Chance, "next", outlook.Chance, "gain", v.Gain, "act", v.Act)
-	return v, next, outlook, nil
-}
-
-// spares are the parts of the time that a new plan keeps spare, tried in turn until one is
-// sure enough: a few rather than the least that would do, as looking for that takes ten times
-// as long, and what is found is planned anew as soon as it proves too little.
-var spares = []float64{0.03, 0.1, 0.2}
-
-// solve plans the problem anew, as surely as was asked for, or else as surely as it can be.
-func (s *Schedule) solve(ctx context.Context, seen expected, problem planning.Problem, notes problems.Notes) (best plans.Solved, out replan.Outlook, err error) {
-	asked := *notes.Ask
-	for i, spare := range spares {
-		quick := asked
-		quick.Confidence, quick.Slack = 0, max(asked.Slack, spare)
-		notes.Ask, notes.Slack = &quick, quick.Slack
-		next, err := s.Plans.Solve(ctx, problem, notes, seen.doubts, plans.Outlooks, silent)
-		if err != nil {
-			return best, out, err
-		}
-		next.Record.Notes.Ask = &asked
-		if i == 0 || next.Forecast.Chance > best.Forecast.Chance {
-			best = next
-		}
-		// One that is late is as early as it can be: with more to spare it would be the same.
-		if next.Plan.Status != planning.Meets || next.Forecast.Chance >= seen.wanted {
-			break
-		}
-	}
-	return best, replan.Outlook{
-		Chance: best.Forecast.Chance, Finish: middle(best.Problem, best.Forecast), Cost: best.Plan.Cost, Outside: planning.Outside(best.Problem, best.Plan),
-	}, nil
-}
-
 func silent(int, int, string) {}
 
 // carryOut stores the next plan with the record of the change, and lets the run go by it if
 // that is the verdict.
-func (s *Schedule) carryOut(ctx context.Context, run runs.Run, seen expected, next plans.Solved, outlook replan.Outlook, v replan.Verdict, cause string) error {
+func (s *Schedule) carryOut(ctx context.Context, run runs.Run, seen expected, next candidate, cause string) error {
+	v, outlook := next.verdict, next.outlook
 	if err := s.Plans.Keep(ctx, next.Record); err != nil {
 		return err
 	}
