@@ -209,3 +209,20 @@ func TestTwoServicesPlanAnewOnce(t *testing.T) {
 	assert.Equal(t, 150, query[int](t, h.database, "SELECT sum(frames) FROM bookings WHERE run_id = $1", run.Id), "every frame is booked once")
 	assert.Equal(t, 1, query[int](t, h.database, "SELECT count(*) FROM run_plans WHERE run_id = $1", run.Id))
 }
+
+// A run whose deadline is past is brought home as soon as it can be.
+func TestARunThatIsLateIsPlannedAnew(t *testing.T) {
+	h, clock, own, run := behind(t, api.PolicyAuto, "")
+	for range 40 {
+		clock.Advance(time.Minute)
+		own.beat()
+	}
+	require.True(t, h.now().After(h.run(run).Deadline))
+	joined := h.hand(bellows)
+	h.trialByHand(joined, "coda-060", "bellows", "g0")
+	h.passes(clock, own, run, func() bool { joined.beat(); return len(h.changes(run)) > 0 })
+	change := h.changes(run)[0]
+	assert.Contains(t, change.Gain, "min earlier")
+	assert.Equal(t, api.ChangeMade, change.State)
+	assert.True(t, change.FinishAfter.Before(change.FinishBefore))
+}

@@ -47,6 +47,9 @@ const (
 	// Usual is the chance to be in time that a run is held to, unless its plan was asked
 	// for with another.
 	Usual = 0.8
+	// leastSurer is what a new schedule has to add to the chance at least: forecasts of a few
+	// hundred simulations differ by as much by luck.
+	leastSurer = 0.02
 	// leastChance is what a new schedule has to add to the chance, where it does not bring it
 	// to what is wanted: forecasts of a few hundred simulations differ by less by luck.
 	leastChance = 0.1
@@ -119,7 +122,7 @@ func Decide(policy Policy, present, next Outlook, l Limits) Verdict {
 func gain(present, next Outlook, l Limits) string {
 	chances := fmt.Sprintf("%s to be in time instead of %s", forecast.Percent(next.Chance), forecast.Percent(present.Chance))
 	switch {
-	case present.Chance < l.Wanted && next.Chance >= l.Wanted, present.Chance < l.Wanted && next.Chance >= present.Chance+leastChance:
+	case present.Chance < l.Wanted && next.Chance >= max(l.Wanted, present.Chance+leastSurer), present.Chance < l.Wanted && next.Chance >= present.Chance+leastChance:
 		return chances
 	case present.Chance < l.Wanted && next.Chance >= present.Chance && earlier(present, next, l.Now):
 		if present.Finish.IsZero() {
@@ -184,11 +187,23 @@ func WithinOwn(p planning.Problem) planning.Problem {
 // WithoutNewFarms is the problem without the farms at which the present schedule has nothing:
 // their proof frames wait for somebody who looks at them, and what is booked there with them.
 func WithoutNewFarms(p planning.Problem, present planning.Plan) planning.Problem {
-	at := map[string]bool{"": true} // of a timing that is of no farm
-	for _, b := range present.Bookings {
-		at[b.Farm] = true
-	}
+	at := farmsOf(present)
 	p.Farms = slices.DeleteFunc(slices.Clone(p.Farms), func(f planning.Farm) bool { return !at[f.ID] })
 	p.Timings = slices.DeleteFunc(slices.Clone(p.Timings), func(t planning.Timing) bool { return !at[t.Farm] })
 	return p
+}
+
+// NewFarms reports whether a schedule has frames at farms at which the present one has none.
+func NewFarms(present, next planning.Plan) bool {
+	had := farmsOf(present)
+	return slices.ContainsFunc(next.Bookings, func(b planning.Booking) bool { return !had[b.Farm] })
+}
+
+// farmsOf are the farms that a schedule has frames at, and "", the farm of what is at none.
+func farmsOf(p planning.Plan) map[string]bool {
+	out := map[string]bool{"": true}
+	for _, b := range p.Bookings {
+		out[b.Farm] = true
+	}
+	return out
 }

@@ -38,6 +38,7 @@ func TestWhatANewScheduleIsWorth(t *testing.T) {
 		"nothing is done where it is off":        {Off, at(0.3, 130, "2.00", "0"), at(0.95, 100, "2.50", "1.00"), Keep, "95 % to be in time instead of 30 %", "0.00"},
 		"it takes more than the cap":             {Auto, at(0.3, 130, "2.00", "0"), at(0.95, 100, "6.50", "4.10"), Propose, "95 % to be in time instead of 30 %", "1.10"},
 		"it brings the chance to what is wanted": {Auto, at(0.78, 110, "2.00", "0"), at(0.82, 109, "2.00", "0"), Change, "82 % to be in time instead of 78 %", "0.00"},
+		"a point is luck, whatever it brings":    {Auto, at(0.79, 110, "2.00", "0"), at(0.80, 109, "2.00", "0"), Keep, "", "0.00"},
 		"a few points are luck":                  {Auto, at(0.40, 130, "2.00", "0"), at(0.45, 128, "2.00", "0"), Keep, "", "0.00"},
 		"late either way, and much earlier":      {Auto, at(0, 200, "2.00", "0"), at(0, 150, "2.00", "0"), Change, "it ends 50 min earlier", "0.00"},
 		"late either way, and a little earlier":  {Auto, at(0, 200, "2.00", "0"), at(0, 190, "2.00", "0"), Keep, "", "0.00"},
@@ -222,4 +223,8 @@ func TestAFarmIsNewWhereNothingIsBookedYet(t *testing.T) {
 	assert.Len(t, p.Farms, 1, "the problem itself is as it was")
 	same := WithoutNewFarms(p, planning.Plan{Bookings: []planning.Booking{{Shot: "gale-010", Farm: "ebb", Frames: 100}}})
 	assert.Equal(t, p, same, "whose proof frames were looked at")
+	own, farm := planning.Plan{Bookings: []planning.Booking{{Host: "anvil"}}}, planning.Plan{Bookings: []planning.Booking{{Host: "anvil"}, {Farm: "ebb"}}}
+	assert.True(t, NewFarms(own, farm))
+	assert.False(t, NewFarms(farm, farm))
+	assert.False(t, NewFarms(farm, own))
 }

@@ -44,6 +44,9 @@ func (s *Schedule) replan(ctx context.Context, run runs.Run, seen expected, caus
 		return err
 	}
 	if run.Policy == replan.Auto && next.verdict.Act == replan.Change {
+		if run.AcceptProofs || !replan.NewFarms(seen.plan, next.Plan) {
+			return nil // it takes nobody: were it worth it, it would have been done
+		}
 		next.verdict.Act = replan.Propose
 		next.verdict.Gain += ", once somebody has accepted the proof frames"
 	}
@@ -81,7 +84,7 @@ func (s *Schedule) better(ctx context.Context, run runs.Run, seen expected, prob
 	}
 	best.verdict = replan.Decide(run.Policy, seen.present, best.outlook, replan.Limits{Now: problem.Start, Wanted: seen.wanted, Spare: spare, Currency: s.Currency})
 	s.Log.Info("planned anew", "run", run.ID, "took", s.Clock.WallNow().Sub(began), "chance", seen.present.Chance, "next", best.outlook.Chance,
-		"moved", replan.Moved(seen.plan, best.Plan), "gain", best.verdict.Gain, "act", best.verdict.Act)
+		"plan", best.Plan.Status, "moved", replan.Moved(seen.plan, best.Plan), "gain", best.verdict.Gain, "act", best.verdict.Act)
 	return best, nil
 }
 
