@@ -3610,6 +3610,12 @@ type ListShotsParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// PutShotParams defines parameters for PutShot.
+type PutShotParams struct {
+	// Check Say whether it could be stored, and store nothing
+	Check bool `form:"check,omitempty" json:"check,omitempty,omitzero"`
+}
+
 // CompareShotParams defines parameters for CompareShot.
 type CompareShotParams struct {
 	// Baseline HOST/CREW to which speed-ups are; without it the slowest measured single GPU
@@ -3973,7 +3979,7 @@ type ServerInterface interface {
 	GetShot(w http.ResponseWriter, r *http.Request, shot ShotParam)
 	// PutShot Make a shot or replace its description; runs that stand keep the one they began with
 	// (PUT /shots/{shot})
-	PutShot(w http.ResponseWriter, r *http.Request, shot ShotParam)
+	PutShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params PutShotParams)
 	// CompareShot Crews side by side, measured and predicted; how to divide each host; what a device more would change
 	// (GET /shots/{shot}/comparison)
 	CompareShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params CompareShotParams)
@@ -4444,7 +4450,7 @@ func (_ Unimplemented) GetShot(w http.ResponseWriter, r *http.Request, shot Shot
 
 // PutShot Make a shot or replace its description; runs that stand keep the one they began with
 // (PUT /shots/{shot})
-func (_ Unimplemented) PutShot(w http.ResponseWriter, r *http.Request, shot ShotParam) {
+func (_ Unimplemented) PutShot(w http.ResponseWriter, r *http.Request, shot ShotParam, params PutShotParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -6810,8 +6816,24 @@ func (siw *ServerInterfaceWrapper) PutShot(w http.ResponseWriter, r *http.Reques
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PutShotParams
+
+	// ------------- Optional query parameter "check" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "check", r.URL.Query(), &params.Check, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "check"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "check", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.PutShot(w, r, shot)
+		siw.Handler.PutShot(w, r, shot, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -8227,30 +8249,31 @@ var swaggerSpec = []string{
 	"ewHD/gPzXuD4PjAoOnhofx2/ZOujWLKvkKNZDtLJFPvbaWt+0ZL4fWudX3vpIOrernBsj5+9s3/sRjPz",
 	"fu3vd0+ke1DAl0fJycO9+kVfWPAFXbcSu+Jw/792fu7UOim1NGfIlwCEYiOr9FV31SSdTEdHHC9WOI8V",
 	"K8RvvzzS7T90uj2Y7CMgYcM8t+ndHT7ZSnJDFaf9/icfRfg28pC3BVf8qSvc7Cskj154vSMcvJ5zaMjw",
-	"Dfd3Stj+PaG79iWaTfc6H0m1C98dR+viawxnYq4oDRpfJ6jr2jm7h57HG/lRGL5Ty3RsKklAB6ZZ6556",
-	"ZmfqapLINWM1qDUpXEocGqLDATtB9M+CcPSBMLpb1XFa5x8vX589f/X1z8RI10tE14wVJ00N7X/38GW6",
-	"lGASV4zqBhL8XKxLRv7n5U8JiNmSauYw/B+sc56WKgF+bXudd1Qj3Sc5knyw1Yrn3Brg9jM0DCFffhci",
-	"kvtuEPsBkxjPgeVY84IBPpYXQFTt5AG54VjBc8OKpxhdkaTgN/ZysMI3UHoKtiR1bNXIU4El5W310zF1",
-	"3942QmLtUWwtv/dzxD4ismD/YMpO33G4wxggDYw7nciKGywVwgmwFhUsihXzrOPyQqyzvu9VcC39R+Gw",
-	"7pL7JGhwj0iBSf3XR2urDP22ARACawKql7Xlzz63epSM3zQDIJzk+6HYDKf4w1kBIyt75NbrphOUbmWf",
-	"QjoHiOGxof6G3jC73EtGHK1cvHdQf5Motir5epMmIHq+Yfn1lOP+meO/a8l28bGQ9G9Ngd6ZT8tU11Ap",
-	"7uVEv1cmlnYmYzUkXBTAbnuEZKp/TtYR2EHCL2BO0UbWSKPoipmNJKWU14AaW0l136p3IhajA2KMCtZX",
-	"OGHtOfMAu7H7+kBHGqcYIwXd6RZqmDIZR/oeJ2oxb08IB44bgjGkwuYOaK7TGwgQUsU8M+RT4gTDGu/4",
-	"inOM3j8JOeTtgDEfhaQKKEehJY4UPVgN0J8h0nUJ7gp/e/TjFLbUgV0EQaDjYJnulHTHDu1HTLu7dzqK",
-	"haqYy7UDNg10Qws3E7K/2RLnJf7r7B3+MbEjQNu3/kgtAWKJ61yxjqOUiVztao/tEuwG2vjorbX29jxt",
-	"iWXVDqqnDd3pfQT7y8aJ1/2Zbl52PnD8JnjqPUdwWt0/t8Oj3jJWH9j7eMmfOwJs3yEZAsYXPIIZDTe6",
-	"c8rV3uWPnHKF8X3olGv30PtJuUJdE/TIhshQ4NmCYcvK0pWYWBXHPZ1wMt0KknD2Dv7/fgxZ9bUo/ILf",
-	"r/QnA/745Z0n8Eu25oIISVaNwniNnZCnxGwkdHrGDoFkLUlPHQWbIpkO+beYH8iI2HthhApiWPjut80A",
-	"ttNypwwgEKIeoBF/zf8QXBaHT4jb8jPz41AvfI0F/7zy6GHXgd93HckGJc9Y3cYrO8escNy0fylkrs9w",
-	"7fRpVXwy5wj5thpZr2MeIfGZ7kdQzpFXOTL9xz04+m6FklsdrHqKXhEum+QnHMtYe22NNS7cMoNGtGZz",
-	"l3dgpWYQRX26V6OvPM9l6sQB6N+4IfcaL/lTG3LwDilDzr3gEVYKbjTsHYWekJ6DqkWLDm53f94N3v4D",
-	"G2Tf04IFD+4vhP3yeN6NQ7XaE7NzRj0XLPqejgkXUxB2G6WwrrhNzt7B/0cNs1fsRl63S3f4ODbBIh84",
-	"jj3L+wTQ0+MYh7AdWHHk+SVbqcymtDOVmjpUN6Maxhs0/wcbPEup2WlLKjWc0yMoNWeC3M07hbv8gb1T",
-	"HN8HVobBQ+/RO10FxF6I2bFuKGa9sdyVki1V1UlTo3XhmFdy2Qz6kPYtB/jH2Tv4/yguLbH2MWXorvxj",
-	"djNILtdr6AkEXx7F3/PTsD/v/eqOd4slo8rqr3++sSrJ1WvYf72xFwITBlzXqHJxsTijNT+7eQj7yN07",
-	"VoUFLcBEAP1FdZ4tvLEomrKE50HMA/utYHNgpIMacp9rsH5aBKrMrxeRPi5O9DBHHCABAsWvI797DW6T",
-	"Ad3kyRNDcYr95lWPMz5DopAMuWmGQfLY733hpOsIAuwidhqWshFFvzdH7OfQY9CVk+dUKe7q3tofqib6",
-	"uxeOhatWcq1o1WZ+XIcmv1xrK+nv37z//wIAAP//",
+	"Dfd3Stj+PaG79iWaTfc6H0m1C98dR+viawxnYq4oDRpfJ6jr3JyN4o0uMY8LeSvoMNiUBVna40G2kAT4",
+	"2xeVJRBH+YYBVXC65+Z9WTz2LT8Gh15KYi7dzEnlimmX7HgUl4BaTLPpPfWM09TVSpFrxmpQt1K4VD00",
+	"aoeDf8KWPAvC5AfC+1Ok7ZsfL1+fPX/19c/ESNfjRNeMFSdNDW2J93BvupRgqleM6gaAB1ysS0b+5+VP",
+	"CUFcUs1cbcEH6+inpUqActse7B0FSvdJjuQjbLXiObeOgf0MDVbI49+FIOW+G9d+wOTKc2Bf1rxggNvl",
+	"BRBoO3lAzjpW8Nyw4ilGfSQp+I29HLyDDZTEgo1LHYs28mfg7myrso6pk/e2ERJ+j2J++b2fb/YRkQX7",
+	"B1N2+o7DaYYniXGnJllxgyVMOAHW0oNFsWKedRxjiMHW970KNc2v6XocpusuuU/iCPeIFMjVf320ds/Q",
+	"BxyAKrAmoHpZW5btc75HyUROM0zCSb4f6s9wij+cSTCyskduCW86QelW9imkmYCwHhv9b+gNs8u9ZMTR",
+	"3cV7GvU3iWKrkq83aWKk59bWm3LcP3O8fC0JMD4WbKPWFOid+bRMdTOV4l5O9HtliGlnMlbbwkUBrLtH",
+	"SPL652QdsR4kIgNGF21kjfSOrsjaSFJKeQ1otpVU9616J2JEOoDIqGB9hRPWnjMPsEu8r1t0ZHaKMVLQ",
+	"nW4hkCmTcaQfc6JG9PZEdeBQIkhEKmw6geY6vYHAJVXMM1Y+JU4wrPGOrzjH6P2TkFbeDrDzUcizgAoV",
+	"WvVI0YP7AC0bInCX4K7wt0c/TmFLHdhFEJw6DsbqTmAA7Bx/RDiAe6ejWKiKOQwAYOZAN7QwOCH7my1x",
+	"XuK/zt7hHxM7FbT99I/UqiCWUM8V67hTmcjVrvaYM8FuoL2Q3lprb8/Tllju7SCE2tCd3kfWv2yceN2f",
+	"6eZl5wMHc4Kn3m+Tkk73z+08qbeM1Qf2Pl7y545M23dIhqbxBY9gRsON7pwKtnf5I6eCYXwfOhXcPfR+",
+	"UsFQbwW9uyEyFHi2YNiysnSlL1bFcU9znEwDgyScvYP/vx9DfH0tCr/g9yv9yUQEfnnnCfySrbkgQpJV",
+	"ozBeYyfkKTEbCR2osXMhWUvSU0fBpkimaf4t5gcyNfZeGKGCGBa++20zk+203CkzCUStB+jNX/M/BMfG",
+	"4RPitrzR/DiUEF8jEQGvPKqZUE2eX/7Dd0PJBqXYWHXHKzvHrHCcuX8pZK7PcO30aVV8MucI+bYaWa9j",
+	"HiHxme5HUM6R7zky/cc9OPpuhZJbHax6ivYRLpvkJxzLWHttjTUu3DKDRrRmc5d3YKVmEEV9uscdoIJU",
+	"afTEAUjiuCH3Gi/5Uxty8A4pQ8694BFWCm407GmFnpCeg/ZFiw5ud3/eDd7+Axtk39OCBQ/uL4T98nje",
+	"jUPb2hOzc0Y9Ry36no6hF1MQdhulMLi4Tc7ewf9HDbNX7EZet0t3+Dg2wSIfOI49+/wEMNbjGLexHVhx",
+	"5PklW6nMprQzlZo6VDejGsYbNP8HszxLqdlpSyo1nNMjKDVngtzNO4W7/IG9UxzfB1aGwUPv0TtdBYRj",
+	"iNmxbihmvbEMl5ItVdVJU6N14RhhctkM+qP2LQf4x9k7+P8oXi6x9jFl6K78Y3ZZSC7Xa+hVBF8exd/z",
+	"07A/7/2qk3eLJaPK6q9/vrEqydWR2H+9sRcCQwdc16hycbE4ozU/u3kI+8jdO1YdBq3JRABJRnWeLbyx",
+	"KJqyhOdBzAP7wGDTYqSpGnKya7B+WmSszK8Xkf4yTvQwRxwgAQLFryO/ew1ukwHd5EkdQ3GK/eZVj8s+",
+	"QwKTDDlzhkHy2O99QafrVAKsJ3YalrIRRb9nSOzn0PvQlbnnVCnu6vHaH6om+rsXjh2sVnKtaNVmflzn",
+	"KL9cayvp79+8//8CAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -70,6 +70,14 @@ func readShots(paths []string, now time.Time) (all []api.ShotSpec, err error) {
 	return all, nil
 }
 
+// storedBefore says what an import has stored that ends early.
+func storedBefore(n int, checking bool) string {
+	if checking || n == 0 {
+		return "nothing was stored"
+	}
+	return several(n, "shot") + " before it are stored"
+}
+
 func (a *app) shots() *cobra.Command {
 	imports := &cobra.Command{
 		Use: "import FILE…", Short: "Store the shots of YAML files", Args: cobra.MinimumNArgs(1), Example: "  rotanex shots import shots.yaml",
@@ -82,9 +90,12 @@ func (a *app) shots() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("%w; nothing was stored", err)
 			}
-			for i, spec := range all {
-				if _, err := client.Decode[api.Shot](c.PutShot(cmd.Context(), spec.Name, spec)); err != nil {
-					return fmt.Errorf("shot %s: %w; the %d shots before it are stored", spec.Name, err, i)
+			// All are looked at before any is stored.
+			for _, check := range []bool{true, false} {
+				for i, spec := range all {
+					if _, err := client.Decode[api.Shot](c.PutShot(cmd.Context(), spec.Name, &api.PutShotParams{Check: check}, spec)); err != nil {
+						return fmt.Errorf("shot %s: %w; %s", spec.Name, err, storedBefore(i, check))
+					}
 				}
 			}
 			if len(all) > 0 {

@@ -52,10 +52,10 @@ func TestAnAgentRefusesWhatItsHostDoesNotAllow(t *testing.T) {
 	h.putShot("coda-060", "1", map[string]string{"samples": "many"})
 	assert.Equal(t, "refused", h.tried("coda-060").Frames[0].Cause, "a value that the setting does not take")
 
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), "gone", api.ShotSpec{Name: "gone", Scene: "gone.yaml", Frames: "1", Width: 64, Height: 36, Launcher: "simulated"}))
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "gone", &api.PutShotParams{}, api.ShotSpec{Name: "gone", Scene: "gone.yaml", Frames: "1", Width: 64, Height: 36, Launcher: "simulated"}))
 	assert.Equal(t, "cannot-start", h.tried("gone").Frames[0].Cause, "a scene that is not there")
 
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), "traced", api.ShotSpec{Name: "traced", Scene: "coda.yaml", Frames: "1", Width: 64, Height: 36, Launcher: "povray"}))
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "traced", &api.PutShotParams{}, api.ShotSpec{Name: "traced", Scene: "coda.yaml", Frames: "1", Width: 64, Height: 36, Launcher: "povray"}))
 	problem := refused(t, http.StatusConflict)(h.admin().CreateTrial(t.Context(), &api.CreateTrialParams{}, api.NewTrial{Shot: "traced", Host: "bellows", Crew: "cpu", Frames: 1}))
 	assert.Equal(t, "the agent of bellows may not start povray, the launcher of traced; it may start simulated", problem.Detail)
 }
@@ -80,7 +80,7 @@ func (h *house) tracing() {
 	all, err := launchers.Shipped()
 	require.NoError(h.t, err)
 	h.runAgentWith(bellows, filepath.Join("..", "demo", "lanternfish", "scenes"), all["povray"])
-	must[api.Shot](h.t)(h.admin().PutShot(h.t.Context(), "orrery-010", api.ShotSpec{
+	must[api.Shot](h.t)(h.admin().PutShot(h.t.Context(), "orrery-010", &api.PutShotParams{}, api.ShotSpec{
 		Name: "orrery-010", Scene: "orrery/orrery.pov", Frames: "1-96", Width: 80, Height: 45, Launcher: "povray", Settings: map[string]string{"antialias": "0.9"},
 	}))
 }

@@ -41,9 +41,11 @@ func TestAFileThatIsWrongStoresNothing(t *testing.T) {
 	status, _, errs := h.rotanex("hosts", "import", "/nowhere/stock.yaml")
 	assert.Equal(t, cli.ExitFailed, status)
 	assert.Contains(t, errs, "/nowhere/stock.yaml")
-	status, _, errs = h.rotanex("shots", "import", file(t, "shots.yaml", "shots:\n- { name: coda-060, scene: a, frames: 9-1, width: 4, height: 4, launcher: simulated }\n"))
+	status, _, errs = h.rotanex("shots", "import", file(t, "shots.yaml", "shots:\n- { name: coda-050, scene: a, frames: 1-9, width: 4, height: 4, launcher: simulated }\n"+
+		"- { name: coda-060, scene: a, frames: 9-1, width: 4, height: 4, launcher: simulated }\n"))
 	assert.Equal(t, cli.ExitFailed, status)
 	assert.Contains(t, errs, "9 comes after 1")
+	assert.Contains(t, errs, "nothing was stored", "not the good one before it either")
 	assert.Contains(t, h.good("shots", "list"), "No shot yet")
 }
 

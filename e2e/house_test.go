@@ -210,7 +210,7 @@ func (h *house) putHost(spec stock.Host) {
 // putShot stores a shot of the quick scene.
 func (h *house) putShot(name, frames string, settings map[string]string) {
 	h.t.Helper()
-	must[api.Shot](h.t)(h.admin().PutShot(h.t.Context(), name, api.ShotSpec{
+	must[api.Shot](h.t)(h.admin().PutShot(h.t.Context(), name, &api.PutShotParams{}, api.ShotSpec{
 		Name: name, Scene: "coda.yaml", Frames: frames, Width: 64, Height: 36, Launcher: "simulated", Settings: settings,
 	}))
 	h.pack(name, "coda.yaml")

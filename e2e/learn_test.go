@@ -77,7 +77,7 @@ func TestExtraSeatsAreHiredByTheDay(t *testing.T) {
 	h := newHouse(t, withWall(clock))
 	must[api.Licence](t)(h.admin().PutLicence(t.Context(), "fathom", api.Licence{Pool: "fathom", Kind: "floating", Seats: 1, ExtraSeats: 1, ExtraSeatPrice: "9.50"}))
 	one, two := h.hand(bellows), h.hand(eddy)
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), "lamp-040", api.ShotSpec{Name: "lamp-040", Scene: "coda.yaml", Frames: "1-40", Width: 64, Height: 36, Launcher: "simulated", Licence: "fathom"}))
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "lamp-040", &api.PutShotParams{}, api.ShotSpec{Name: "lamp-040", Scene: "coda.yaml", Frames: "1-40", Width: 64, Height: 36, Launcher: "simulated", Licence: "fathom"}))
 	h.trialByHand(one, "lamp-040", "bellows", "g0")
 	h.until("the seat to come back", func() bool {
 		clock.Advance(time.Second)

@@ -21,7 +21,7 @@ func TestHostMemoryHoldsWhileRunning(t *testing.T) {
 	small := bellows
 	small.MemoryGB = 15
 	a := h.hand(small)
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), "gears", api.ShotSpec{
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "gears", &api.PutShotParams{}, api.ShotSpec{
 		Name: "gears", Scene: "coda.yaml", Frames: "1-20", Width: 64, Height: 36, Launcher: "simulated", HostMemoryGb: 8, DeviceMemoryGb: 10,
 	}))
 	h.trialByHand(a, "gears", "bellows", "g0")

@@ -152,7 +152,7 @@ func TestPreflightStopsAPlanBeforeItCosts(t *testing.T) {
 		Name: "storm-050", Scene: "coda.yaml", Frames: "1-24", Width: 64, Height: 36, Launcher: "simulated",
 		Features: []string{"foam"}, Inputs: []string{"storm/spray.vdb"}, Plugins: []string{"reef"}, Version: ">= 9", Licence: "fathom",
 	}
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), spec.Name, spec))
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), spec.Name, &api.PutShotParams{}, spec))
 	var found string
 	h.until("the agent to have looked for the files", func() bool {
 		_, found, _ = h.rotanex("preflight", "storm-050", "--on", "bellows/g0")
@@ -168,7 +168,7 @@ func TestPreflightStopsAPlanBeforeItCosts(t *testing.T) {
 	assert.Contains(t, errs, "nowhere")
 
 	spec.Features, spec.Inputs, spec.Plugins, spec.Version = nil, nil, nil, ""
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), spec.Name, spec))
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), spec.Name, &api.PutShotParams{}, spec))
 	h.timed("storm-050", "bellows/g0")
 	blocked := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"storm-050"}, By: h.now().Add(time.Hour)}))
 	assert.Equal(t, api.PlanStatusImpossible, blocked.Status)
@@ -182,8 +182,8 @@ func TestPreflightStopsAPlanBeforeItCosts(t *testing.T) {
 	})
 	meets := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"storm-050"}, By: h.now().Add(time.Hour)}))
 	assert.Equal(t, api.PlanStatusMeets, meets.Status)
-	refused(t, http.StatusUnprocessableEntity)(h.admin().PutShot(t.Context(), spec.Name, api.ShotSpec{Name: spec.Name, Scene: "a", Frames: "1", Width: 4, Height: 4, Launcher: "simulated", Version: "newest"}))
-	refused(t, http.StatusUnprocessableEntity)(h.admin().PutShot(t.Context(), spec.Name, api.ShotSpec{Name: spec.Name, Scene: "a", Frames: "1", Width: 4, Height: 4, Launcher: "simulated", Inputs: []string{"../etc/passwd"}}))
+	refused(t, http.StatusUnprocessableEntity)(h.admin().PutShot(t.Context(), spec.Name, &api.PutShotParams{}, api.ShotSpec{Name: spec.Name, Scene: "a", Frames: "1", Width: 4, Height: 4, Launcher: "simulated", Version: "newest"}))
+	refused(t, http.StatusUnprocessableEntity)(h.admin().PutShot(t.Context(), spec.Name, &api.PutShotParams{}, api.ShotSpec{Name: spec.Name, Scene: "a", Frames: "1", Width: 4, Height: 4, Launcher: "simulated", Inputs: []string{"../etc/passwd"}}))
 }
 
 // Nothing is spent on what cannot work, or on what nobody has looked at: a shot without a
@@ -198,7 +198,7 @@ func TestNothingIsSpentOnWhatCannotWork(t *testing.T) {
 	require.NoError(t, err)
 	must[api.Offer](t)(h.admin().PutOffer(t.Context(), "tern-solo", offer))
 	a := h.hand(eddy)
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), "coda-060", api.ShotSpec{Name: "coda-060", Scene: "coda.yaml", Frames: "1-300", Width: 64, Height: 36, Launcher: "simulated"}))
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "coda-060", &api.PutShotParams{}, api.ShotSpec{Name: "coda-060", Scene: "coda.yaml", Frames: "1-300", Width: 64, Height: 36, Launcher: "simulated"}))
 	says := func(want, verdict string) {
 		t.Helper()
 		p := must[api.Preflight](t)(h.admin().CheckShot(t.Context(), "coda-060", &api.CheckShotParams{On: new("tern-solo")}))
@@ -214,10 +214,10 @@ func TestNothingIsSpentOnWhatCannotWork(t *testing.T) {
 	says("coda-060 has no package", "blocked")
 	h.pack("coda-060", "coda.yaml")
 	more := api.ShotSpec{Name: "coda-060", Scene: "coda.yaml", Frames: "1-300", Width: 64, Height: 36, Launcher: "simulated", Inputs: []string{"sky.exr"}}
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), "coda-060", more))
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "coda-060", &api.PutShotParams{}, more))
 	says("sky.exr is not in the package of coda-060", "blocked")
 	more.Inputs = nil
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), "coda-060", more))
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "coda-060", &api.PutShotParams{}, more))
 	silent := must[api.Source](t)(h.admin().PutSource(t.Context(), "tern", api.NewSource{Spec: api.SourceSpec{Name: "tern", Kind: "rented", Address: "http://127.0.0.1:9", Card: api.RateCard{Currency: "EUR"}}}))
 	assert.Contains(t, silent.Fault, "nothing answers at http://127.0.0.1:9/offers", "who stores a source is told at once")
 	says("could not be dealt with", "blocked")

@@ -34,7 +34,7 @@ func writeScene(t testing.TB, folder, from, to string) {
 // bigShot stores a shot that needs gigabytes on each device.
 func (h *house) bigShot(gb float32, steps ...api.ShotSpecOutOfMemory) {
 	h.t.Helper()
-	must[api.Shot](h.t)(h.admin().PutShot(h.t.Context(), "coda-060", api.ShotSpec{
+	must[api.Shot](h.t)(h.admin().PutShot(h.t.Context(), "coda-060", &api.PutShotParams{}, api.ShotSpec{
 		Name: "coda-060", Scene: "coda.yaml", Frames: "1-9", Width: 64, Height: 36, Launcher: "simulated", DeviceMemoryGb: gb, OutOfMemory: steps,
 	}))
 }

@@ -19,7 +19,7 @@ func TestASeatNeverStaysWithADeadHost(t *testing.T) {
 	}
 	seats(2)
 	one, two := h.hand(bellows), h.hand(eddy)
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), "lamp-040", api.ShotSpec{
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "lamp-040", &api.PutShotParams{}, api.ShotSpec{
 		Name: "lamp-040", Scene: "coda.yaml", Frames: "1-40", Width: 64, Height: 36, Launcher: "simulated", Licence: "fathom",
 	}))
 	h.trialByHand(one, "lamp-040", "bellows", "g0")

@@ -157,7 +157,7 @@ func TestARunOnAServerReachedOverSSH(t *testing.T) {
 	must[api.AgentOrders](t)(own.ReportStock(t.Context(), api.StockReport{
 		Boot: own.boot, Cpu: api.CPU{Model: "Keel 24", Cores: 24}, MemoryGb: 64, OnAcPower: true, Devices: []api.Device{}, Launchers: []string{"povray"},
 	}))
-	must[api.Shot](t)(h.admin().PutShot(t.Context(), "orrery-010", api.ShotSpec{Name: "orrery-010", Scene: "ball.pov", Frames: "1-6", Width: 64, Height: 36, Launcher: "povray"}))
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "orrery-010", &api.PutShotParams{}, api.ShotSpec{Name: "orrery-010", Scene: "ball.pov", Frames: "1-6", Width: 64, Height: 36, Launcher: "povray"}))
 	h.trialByHand(own, "orrery-010", "dory", "cpu")
 	folder := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "ball.pov"), []byte(litBall), 0o600))

@@ -662,14 +662,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
-	PutShotWithBody(ctx context.Context, shot ShotParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PutShotWithBody(ctx context.Context, shot ShotParam, params *PutShotParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PutShot Make a shot or replace its description; runs that stand keep the one they began with
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
-	PutShot(ctx context.Context, shot ShotParam, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PutShot(ctx context.Context, shot ShotParam, params *PutShotParams, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CompareShot Crews side by side, measured and predicted; how to divide each host; what a device more would change
 	//
@@ -2293,8 +2293,8 @@ func (c *Client) GetShot(ctx context.Context, shot ShotParam, reqEditors ...Requ
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
-func (c *Client) PutShotWithBody(ctx context.Context, shot ShotParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPutShotRequestWithBody(c.Server, shot, contentType, body)
+func (c *Client) PutShotWithBody(ctx context.Context, shot ShotParam, params *PutShotParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutShotRequestWithBody(c.Server, shot, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2310,8 +2310,8 @@ func (c *Client) PutShotWithBody(ctx context.Context, shot ShotParam, contentTyp
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
-func (c *Client) PutShot(ctx context.Context, shot ShotParam, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPutShotRequest(c.Server, shot, body)
+func (c *Client) PutShot(ctx context.Context, shot ShotParam, params *PutShotParams, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutShotRequest(c.Server, shot, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5958,18 +5958,18 @@ func NewGetShotRequest(server string, shot ShotParam) (*http.Request, error) {
 }
 
 // NewPutShotRequest calls the generic PutShot builder with application/json body
-func NewPutShotRequest(server string, shot ShotParam, body PutShotJSONRequestBody) (*http.Request, error) {
+func NewPutShotRequest(server string, shot ShotParam, params *PutShotParams, body PutShotJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewPutShotRequestWithBody(server, shot, "application/json", bodyReader)
+	return NewPutShotRequestWithBody(server, shot, params, "application/json", bodyReader)
 }
 
 // NewPutShotRequestWithBody constructs an http.Request for the PutShot method, with any body, and a specified content type
-func NewPutShotRequestWithBody(server string, shot ShotParam, contentType string, body io.Reader) (*http.Request, error) {
+func NewPutShotRequestWithBody(server string, shot ShotParam, params *PutShotParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5992,6 +5992,29 @@ func NewPutShotRequestWithBody(server string, shot ShotParam, contentType string
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "check", params.Check, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -7690,14 +7713,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
-	PutShotWithBodyWithResponse(ctx context.Context, shot ShotParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutShotResponse, error)
+	PutShotWithBodyWithResponse(ctx context.Context, shot ShotParam, params *PutShotParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutShotResponse, error)
 
 	// PutShotWithResponse Make a shot or replace its description; runs that stand keep the one they began with
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
-	PutShotWithResponse(ctx context.Context, shot ShotParam, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*PutShotResponse, error)
+	PutShotWithResponse(ctx context.Context, shot ShotParam, params *PutShotParams, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*PutShotResponse, error)
 
 	// CompareShotWithResponse Crews side by side, measured and predicted; how to divide each host; what a device more would change
 	//
@@ -13337,8 +13360,8 @@ func (c *ClientWithResponses) GetShotWithResponse(ctx context.Context, shot Shot
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
-func (c *ClientWithResponses) PutShotWithBodyWithResponse(ctx context.Context, shot ShotParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutShotResponse, error) {
-	rsp, err := c.PutShotWithBody(ctx, shot, contentType, body, reqEditors...)
+func (c *ClientWithResponses) PutShotWithBodyWithResponse(ctx context.Context, shot ShotParam, params *PutShotParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutShotResponse, error) {
+	rsp, err := c.PutShotWithBody(ctx, shot, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -13350,8 +13373,8 @@ func (c *ClientWithResponses) PutShotWithBodyWithResponse(ctx context.Context, s
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /shots/{shot} (the `PutShot` operationId).
-func (c *ClientWithResponses) PutShotWithResponse(ctx context.Context, shot ShotParam, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*PutShotResponse, error) {
-	rsp, err := c.PutShot(ctx, shot, body, reqEditors...)
+func (c *ClientWithResponses) PutShotWithResponse(ctx context.Context, shot ShotParam, params *PutShotParams, body PutShotJSONRequestBody, reqEditors ...RequestEditorFn) (*PutShotResponse, error) {
+	rsp, err := c.PutShot(ctx, shot, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

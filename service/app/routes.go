@@ -130,8 +130,8 @@ func (e endpoints) GetShot(w http.ResponseWriter, r *http.Request, shot string) 
 	e.shots.Get(w, r, shot)
 }
 
-func (e endpoints) PutShot(w http.ResponseWriter, r *http.Request, shot string) {
-	e.shots.PutShot(w, r, shot)
+func (e endpoints) PutShot(w http.ResponseWriter, r *http.Request, shot string, params api.PutShotParams) {
+	e.shots.PutShot(w, r, shot, params)
 }
 
 func (e endpoints) ListTrials(w http.ResponseWriter, r *http.Request, params api.ListTrialsParams) {

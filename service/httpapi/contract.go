@@ -3,7 +3,6 @@ package httpapi
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/http"
 	"net/url"
 	"strings"
@@ -68,10 +67,7 @@ func hold(router routers.Router, w http.ResponseWriter, r *http.Request) error {
 	describe(p, err)
 	details := make([]string, len(p.Fields))
 	for i, f := range p.Fields {
-		details[i] = f.Detail
-		if f.Name != "" {
-			details[i] = f.Name + ": " + f.Detail
-		}
+		details[i] = withSubject(f.Name, f.Value, f.Detail)
 	}
 	p.Detail = strings.Join(details, "; ")
 	return p
@@ -92,11 +88,15 @@ func describe(p *Problem, err error) {
 	case errors.As(err, &request):
 		if request.Parameter != nil {
 			at := len(p.Fields)
-			describe(p, request.Err)
+			if errors.As(request.Err, &schema) {
+				describe(p, request.Err)
+			} else {
+				value, detail := unread(request.Err, request.Parameter.Schema.Value)
+				p.Fields = append(p.Fields, Field{Value: value, Detail: detail})
+			}
 			for i := at; i < len(p.Fields); i++ {
 				p.Fields[i].Name = request.Parameter.Name
 				if plain, err := url.PathUnescape(p.Fields[i].Value); err == nil && request.Parameter.In == "path" {
-					p.Fields[i].Detail = strings.ReplaceAll(p.Fields[i].Detail, p.Fields[i].Value, plain)
 					p.Fields[i].Value = plain
 				}
 			}
@@ -110,21 +110,17 @@ func describe(p *Problem, err error) {
 			describe(p, request.Err)
 			return
 		}
-		p.Fields = append(p.Fields, Field{Name: "body", Detail: strings.TrimPrefix(request.Error(), "request body has an error: ")})
+		_, detail := unread(request.Err, nil)
+		p.Fields = append(p.Fields, Field{Name: "body", Detail: detail})
 	case errors.As(err, &schema):
-		pointer := "/" + strings.Join(schema.JSONPointer(), "/")
-		value := fmt.Sprint(schema.Value)
-		if len(value) > 200 || strings.HasPrefix(value, "map[") {
-			value = ""
+		name, value, at := "body", asWritten(schema.Value), schema.JSONPointer()
+		if extra := unknown(schema); extra != "" {
+			at, value = append(at, extra), ""
 		}
-		detail := schema.Reason
-		if schema.SchemaField == "pattern" {
-			detail = fmt.Sprintf("%q does not have the form %s", value, schema.Schema.Pattern)
-			if schema.Schema.Description != "" {
-				detail = fmt.Sprintf("%q: want %s", value, schema.Schema.Description)
-			}
+		if len(at) > 0 {
+			name = "/" + strings.Join(at, "/")
 		}
-		p.Fields = append(p.Fields, Field{pointer, value, detail})
+		p.Fields = append(p.Fields, Field{name, value, inWords(schema)})
 	default:
 		p.Fields = append(p.Fields, Field{Detail: err.Error()})
 	}

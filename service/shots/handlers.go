@@ -8,14 +8,18 @@ import (
 )
 
 // PutShot makes a shot or replaces it.
-func (s *Shots) PutShot(w http.ResponseWriter, r *http.Request, name string) {
+func (s *Shots) PutShot(w http.ResponseWriter, r *http.Request, name string, params api.PutShotParams) {
 	body, err := httpapi.Body[api.ShotSpec](r)
 	var spec Spec
 	if err == nil {
 		spec, err = httpapi.Convert[Spec](body)
 	}
 	var shot Shot
-	if err == nil {
+	switch {
+	case err != nil:
+	case params.Check:
+		shot, err = s.checked(name, spec)
+	default:
 		shot, err = s.Put(r.Context(), name, spec)
 	}
 	httpapi.Answer(w, r, http.StatusOK, record(shot), err)

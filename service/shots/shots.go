@@ -116,13 +116,18 @@ func Need(spec Spec) memory.Need {
 	}
 }
 
+// checked is a shot as it would be stored, or what is wrong with it.
+func (s *Shots) checked(name string, spec Spec) (Shot, error) {
+	count, err := check(name, spec)
+	return Shot{Name: name, Spec: spec, FrameCount: count, UpdatedAt: s.clock.Now()}, err
+}
+
 // Put makes a shot or replaces it.
 func (s *Shots) Put(ctx context.Context, name string, spec Spec) (Shot, error) {
-	count, err := check(name, spec)
+	shot, err := s.checked(name, spec)
 	if err != nil {
 		return Shot{}, err
 	}
-	shot := Shot{Name: name, Spec: spec, FrameCount: count, UpdatedAt: s.clock.Now()}
 	err = s.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Save(&shot).Error; err != nil {
 			return err

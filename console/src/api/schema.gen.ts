@@ -4173,7 +4173,10 @@ export interface operations {
     };
     putShot: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Say whether it could be stored, and store nothing */
+                check?: boolean;
+            };
             header?: never;
             path: {
                 shot: components["parameters"]["shotParam"];
@@ -4186,7 +4189,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Stored */
+            /** @description Stored, or would be */
             200: {
                 headers: {
                     [name: string]: unknown;
