@@ -118,11 +118,16 @@ type Forecast struct {
 	Finishes    []float64 `json:"finishes_s"` // of 41 even steps of the simulations, from the earliest: for a curve
 }
 
+// ErrNothing is that nobody would render anything by a plan: there is nothing to simulate.
+var ErrNothing = errors.New("the plan books nothing: there is nothing to simulate")
+
 // Simulate simulates the plan. Deadlines are those of the problem, unless others are
-// given: a plan made with slack is asked whether it keeps the real ones.
+// given: a plan made with slack is asked whether it keeps the real ones. What a plan leaves
+// unbooked is rendered by owned crews that it leaves free, as in a run; where there are none
+// either, it returns ErrNothing.
 func Simulate(ctx context.Context, p planning.Problem, plan planning.Plan, u Uncertainty, deadlines map[string]planning.Millis, o Options) (Forecast, error) {
-	if plan.Status == planning.Impossible || len(plan.Bookings) == 0 {
-		return Forecast{}, errors.New("the plan books nothing: there is nothing to simulate")
+	if plan.Status == planning.Impossible {
+		return Forecast{}, ErrNothing
 	}
 	if o.Simulations == 0 {
 		o.Simulations = Enough(p)
@@ -130,6 +135,9 @@ func Simulate(ctx context.Context, p planning.Problem, plan planning.Plan, u Unc
 	s, err := newSetup(p, plan, u, deadlines)
 	if err != nil {
 		return Forecast{}, err
+	}
+	if len(s.crews) == 0 {
+		return Forecast{}, ErrNothing
 	}
 	ends := make([]ending, o.Simulations)
 	group, ctx := errgroup.WithContext(ctx)

@@ -97,7 +97,14 @@ func TestTheSameSeedGivesTheSameForecastOnAnyNumberOfCores(t *testing.T) {
 
 func TestNothingToSimulate(t *testing.T) {
 	_, err := forecast.Simulate(t.Context(), planning.Problem{}, planning.Plan{Status: planning.Impossible}, forecast.Uncertainty{}, nil, forecast.Options{})
-	assert.ErrorContains(t, err, "books nothing")
+	require.ErrorIs(t, err, forecast.ErrNothing)
+	p, plan := loft(t, 8, 2, 1.5)
+	plan.Bookings = nil
+	f := simulated(t, p, plan, sure)
+	assert.Equal(t, 1.0, f.Chance, "what nobody is booked for is rendered by whoever is free")
+	p.Hosts, p.Timings = nil, nil
+	_, err = forecast.Simulate(t.Context(), p, plan, sure, nil, forecast.Options{})
+	require.ErrorIs(t, err, forecast.ErrNothing)
 }
 
 // BenchmarkSimulate is a thousand simulations of a plan of 20,000 frames.

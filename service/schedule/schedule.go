@@ -216,10 +216,13 @@ func (s *Schedule) expect(ctx context.Context, run runs.Run) (out expected, err 
 	}
 	out.present = replan.Outlook{Cost: out.plan.Cost, Outside: planning.Outside(out.problem, out.plan)}
 	out.doubts, _, err = s.Plans.Doubts(ctx, out.problem, out.notes)
-	if err != nil || len(out.plan.Bookings) == 0 {
-		return out, err // with nothing booked: never
+	if err != nil {
+		return out, err
 	}
 	f, err := plans.Outlook(ctx, out.problem, out.notes, out.doubts, out.plan)
+	if errors.Is(err, forecast.ErrNothing) {
+		return out, nil // it never ends
+	}
 	out.present.Chance, out.present.Finish = f.Chance, middle(out.problem, f)
 	return out, err
 }
