@@ -102,7 +102,7 @@ func TestTwoServicesOverOneDatabase(t *testing.T) {
 	second.bothUp()
 	first.timed("coda-060", "bellows/g0", "bellows/g1", "eddy/g0")
 	_, run := first.started(20*time.Second, "coda-060")
-	heard := second.hear(run) // what both did is heard at either
+	heard := second.hearAfter(run, new("0-0"), map[int]int{}) // what both did is heard at either, from the first
 	second.completes(run)
 	first.until("every frame to be heard of", func() bool { return heard.done() == 24 })
 	hosts := query[int](t, url, "SELECT count(DISTINCT host) FROM frames WHERE run_id = $1", run.Id)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"strings"
 	"testing"
 
@@ -97,6 +98,16 @@ func TestTheContractSpeaksPlainly(t *testing.T) {
 		for _, word := range []string{"^", "schema", "string", "property", "invalid"} {
 			assert.NotContains(t, p.Detail, word, "the words are ours")
 		}
+	}
+}
+
+// A form that a text has to have is described, for no pattern is shown to people.
+func TestEveryPatternIsDescribed(t *testing.T) {
+	text, err := os.ReadFile("../../api/openapi.yaml")
+	require.NoError(t, err)
+	for line := range strings.SplitSeq(string(text), "\n") {
+		_, after, is := strings.Cut(line, "pattern:")
+		assert.True(t, !is || strings.Contains(after, "description:"), line)
 	}
 }
 

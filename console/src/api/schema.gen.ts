@@ -1441,6 +1441,7 @@ export interface components {
             depreciation_h?: components["schemas"]["Money"];
         };
         Device: {
+            /** @description at most 16 small letters and digits, the first a letter, such as g0 */
             id: string;
             model: string;
             memory_gb: number;
@@ -1545,6 +1546,7 @@ export interface components {
             currency: string;
             credit?: {
                 price: components["schemas"]["Money"];
+                /** @description three capital letters, such as EUR */
                 currency: string;
             };
             /** @description A rate, such as 0.23, that is added to every charge */
@@ -3277,6 +3279,7 @@ export interface components {
             cause?: "out-of-memory" | "licence-lost" | "crashed" | "hung" | "bad-picture" | "cannot-start" | "refused";
             log_tail?: string;
             measured?: components["schemas"]["Measured"];
+            /** @description a SHA-256 sum of 64 hexadecimal digits */
             sha256?: string;
             /** Format: int64 */
             bytes?: number;
@@ -5477,7 +5480,6 @@ export interface operations {
         parameters: {
             query?: never;
             header: {
-                /** @description RFC 9530 */
                 "Content-Digest": string;
             };
             path: {
