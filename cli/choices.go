@@ -20,7 +20,7 @@ type choices struct {
 	slack, confidence     string
 	fastest, ownedOnly    bool
 	again                 bool
-	priority              string
+	priority, devices     string
 	without, pin, assume  []string
 	limit                 time.Duration
 }
@@ -36,7 +36,8 @@ func (x *choices) flags(c *cobra.Command) {
 	f.StringArrayVar(&x.pin, "pin", nil, "SHOT=PLACE,PLACE: render the shot only there; a source stands for its places")
 	f.StringArrayVar(&x.without, "without", nil, "a source or an offer that is not to be used, or a host that is held back")
 	f.BoolVar(&x.ownedOnly, "owned-only", false, "rent nothing")
-	f.StringVar(&x.priority, "priority", "", "urgent, normal or low: hosts of less urgent runs are taken, once the frames in hand are done")
+	f.StringVar(&x.priority, "priority", "", "urgent, normal, low or backlog (no deadline): hosts of less urgent runs are taken, once the frames in hand are done")
+	f.StringVar(&x.devices, "devices", "", "any, gpu (no CPU alone) or gpu-else-cpu (the CPU alone where no GPU can render the shot)")
 	f.BoolVar(&x.again, "again", false, "frames too that a run has done already with the same scene, settings and package")
 	f.StringArrayVar(&x.assume, "assume", nil, `what if: host=NAME:like=HOST, offer=NAME:like=OFFER,price=6.00, price=NAME:6.00,
 servers=OFFER:3, hours=HOST, time=SHOT:0.5 or deadline=SHOT:mon 12:00`)
@@ -45,9 +46,12 @@ servers=OFFER:3, hours=HOST, time=SHOT:0.5 or deadline=SHOT:mon 12:00`)
 
 // ask turns the flags into what is asked of the service.
 func (x *choices) ask(shots []string, now time.Time) (api.NewPlan, error) {
-	ask := api.NewPlan{Shots: shots, Budget: x.budget, TimeLimitS: float32(x.limit.Seconds()), Without: x.without, Again: x.again, Priority: api.Priority(x.priority)}
+	ask := api.NewPlan{Shots: shots, Budget: x.budget, TimeLimitS: float32(x.limit.Seconds()), Without: x.without, Again: x.again, Priority: api.Priority(x.priority), Devices: api.NewPlanDevices(x.devices)}
 	if x.priority != "" && !ask.Priority.Valid() {
-		return ask, fmt.Errorf("--priority %q: want urgent, normal or low", x.priority)
+		return ask, fmt.Errorf("--priority %q: want urgent, normal, low or backlog", x.priority)
+	}
+	if x.devices != "" && !ask.Devices.Valid() {
+		return ask, fmt.Errorf("--devices %q: want any, gpu or gpu-else-cpu", x.devices)
 	}
 	if x.fastest {
 		ask.Goal = api.NewPlanGoalFastest
@@ -171,6 +175,9 @@ func kept(ask *api.NewPlan, of api.NewPlan, changed func(flag string) bool) {
 	}
 	if !changed("owned-only") {
 		ask.Rented = of.Rented
+	}
+	if !changed("devices") {
+		ask.Devices = of.Devices
 	}
 	if !changed("without") {
 		ask.Without = of.Without

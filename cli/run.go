@@ -164,20 +164,25 @@ func (a *app) runsList() *cobra.Command {
 			}
 			l := listing{columns: []string{"run", "shots", "state", "priority", "done", "failed", "left", "cost so far|cost_so_far,cost_so_far_currency", "planned|planned,planned_currency", "began", "planned finish", "ended"}, records: all, empty: "No run yet. Carry a plan out: rotanex start PLAN"}
 			for _, r := range all {
-				names := make([]string, len(r.Shots))
-				for i, s := range r.Shots {
-					names[i] = s.Shot
-				}
-				l.add(r.Id.String()[:8], strings.Join(names, ", "), string(r.State), string(r.Priority), strconv.Itoa(r.Counts.Done), strconv.Itoa(r.Counts.Failed), strconv.Itoa(r.Counts.Waiting+r.Counts.Rendering), amount(r.Currency, r.CostSoFar), amount(r.Currency, r.PlannedCost), at(r.Created), at(r.PlannedFinish), at(r.Ended))
+				l.add(r.Id.String()[:8], shotsOf(r), string(r.State), string(r.Priority), strconv.Itoa(r.Counts.Done), strconv.Itoa(r.Counts.Failed), strconv.Itoa(r.Counts.Waiting+r.Counts.Rendering), amount(r.Currency, r.CostSoFar), amount(r.Currency, r.PlannedCost), at(r.Created), at(r.PlannedFinish), at(r.Ended))
 			}
 			return a.show(cmd, l)
 		}),
 	}
 }
 
+// shotsOf are the names of a run's shots.
+func shotsOf(r api.Run) string {
+	names := make([]string, len(r.Shots))
+	for i, s := range r.Shots {
+		names[i] = s.Shot
+	}
+	return strings.Join(names, ", ")
+}
+
 func (a *app) runsPriority() *cobra.Command {
 	return &cobra.Command{
-		Use: "priority RUN urgent|normal|low", Short: "Let a run come before others on its hosts, or after them", Args: cobra.ExactArgs(2),
+		Use: "priority RUN urgent|normal|low|backlog", Short: "Let a run come before others on its hosts, or after them", Args: cobra.ExactArgs(2),
 		Long: `The crews of a more urgent run choose first, from their next frame on: frames that are
 being rendered are finished. New plans take the hosts of runs that are less urgent than they
 are; rotanex plan --priority says so of a plan.`,
@@ -185,7 +190,7 @@ are; rotanex plan --priority says so of a plan.`,
 		RunE: a.onRun(func(cmd *cobra.Command, c *client.Client, id uuid.UUID, args []string) error {
 			p := api.Priority(args[0])
 			if !p.Valid() {
-				return fmt.Errorf("priority %q: want urgent, normal or low", args[0])
+				return fmt.Errorf("priority %q: want urgent, normal, low or backlog", args[0])
 			}
 			r, err := client.Decode[api.Run](c.SetRunPriority(cmd.Context(), id, api.SetRunPriorityJSONRequestBody{Priority: p}))
 			if err != nil {

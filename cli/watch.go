@@ -191,8 +191,12 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 	default:
 		finish += fmt.Sprintf("expected %s, %s left", moment(r.ExpectedFinish), seconds(r.LeftS))
 	}
-	fmt.Fprintf(out, "%s, planned %s, deadline %s\n", finish, moment(r.PlannedFinish), moment(r.Deadline))
-	if said := outlookText(r); said != "" {
+	due := "no deadline"
+	if !r.Deadline.IsZero() {
+		due = "deadline " + moment(r.Deadline)
+	}
+	fmt.Fprintf(out, "%s, planned %s, %s\n", finish, moment(r.PlannedFinish), due)
+	if said := outlookText(r); said != "" && !r.Deadline.IsZero() {
 		fmt.Fprintf(out, "in time   %s\n", said)
 	}
 	fmt.Fprintf(out, "money     %s so far, planned %s\n", money(r.Currency, r.CostSoFar), money(r.Currency, r.PlannedCost))

@@ -231,8 +231,8 @@ func TestAnUrgentRunComesFirst(t *testing.T) {
 	assert.Equal(t, "coda-060", next[0].Shot)
 	one.deliver(next[0])
 	assert.Contains(t, h.good("runs", "list"), "normal")
-	assert.Contains(t, h.bad("runs", "priority", short, "asap"), `priority "asap": want urgent, normal or low`)
-	assert.Contains(t, h.bad("plan", "coda-070", "--priority", "asap"), `--priority "asap": want urgent, normal or low`)
+	assert.Contains(t, h.bad("runs", "priority", short, "asap"), `priority "asap": want urgent, normal, low or backlog`)
+	assert.Contains(t, h.bad("plan", "coda-070", "--priority", "asap"), `--priority "asap": want urgent, normal, low or backlog`)
 	h.good("cancel", short)
 	assert.Contains(t, h.bad("runs", "priority", short, "urgent"), "nothing of it is left to come first")
 }

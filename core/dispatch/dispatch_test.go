@@ -290,7 +290,7 @@ func TestTheMoreUrgentRunComesFirst(t *testing.T) {
 		assert.Equal(t, p, read)
 	}
 	_, err := dispatch.ParsePriority("asap")
-	assert.ErrorContains(t, err, `priority "asap": want urgent, normal or low`)
+	assert.ErrorContains(t, err, `priority "asap": want urgent, normal, low or backlog`)
 }
 
 func TestTheNextTimeToLook(t *testing.T) {

@@ -8,12 +8,13 @@ type Priority int
 
 // Priorities.
 const (
-	Low    Priority = -1
-	Normal Priority = 0
-	Urgent Priority = 1
+	Backlog Priority = -2 // no deadline: what crews do that would else be idle
+	Low     Priority = -1
+	Normal  Priority = 0
+	Urgent  Priority = 1
 )
 
-var priorityWords = map[Priority]string{Low: "low", Normal: "normal", Urgent: "urgent"}
+var priorityWords = map[Priority]string{Backlog: "backlog", Low: "low", Normal: "normal", Urgent: "urgent"}
 
 // String is a word for it.
 func (p Priority) String() string { return priorityWords[p] }
@@ -28,5 +29,5 @@ func ParsePriority(word string) (Priority, error) {
 			return p, nil
 		}
 	}
-	return Normal, fmt.Errorf("priority %q: want urgent, normal or low", word)
+	return Normal, fmt.Errorf("priority %q: want urgent, normal, low or backlog", word)
 }

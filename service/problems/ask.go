@@ -6,6 +6,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"rotanex.example/core/dispatch"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/planning/questions"
 	"rotanex.example/core/pricing"
@@ -20,6 +21,7 @@ type Ask struct {
 	Goal       string        `json:"goal,omitempty"`
 	Budget     string        `json:"budget,omitempty"`
 	OwnedOnly  bool          `json:"owned_only,omitempty"`
+	Devices    string        `json:"devices,omitempty"` // see the Devices… constants
 	TimeLimit  time.Duration `json:"time_limit,omitempty"`
 	Slack      float64       `json:"slack,omitempty"`
 	Confidence float64       `json:"confidence,omitempty"`
@@ -31,6 +33,19 @@ type Ask struct {
 	Priority   string        `json:"priority,omitempty"` // of the run: see dispatch.Priority
 	Again      bool          `json:"again,omitempty"`    // frames that are done already are rendered again
 }
+
+// What of the devices a plan may use.
+const (
+	DevicesAny        = "any"          // the same as ""
+	DevicesGPU        = "gpu"          // no crew of a CPU alone
+	DevicesGPUElseCPU = "gpu-else-cpu" // a CPU alone only for shots that no crew with a GPU can render
+)
+
+// backlogBy is within what the backlog is planned, which has no deadline.
+const backlogBy = 14 * 24 * time.Hour
+
+// Backlog reports whether what is planned has no deadline.
+func (a Ask) Backlog() bool { return a.Priority == dispatch.Backlog.String() && a.By.IsZero() }
 
 // Pin keeps a shot to places; a source stands for all of its places.
 type Pin struct {

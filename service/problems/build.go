@@ -118,6 +118,9 @@ func (b *builder) addShots(ctx context.Context, ask Ask) error {
 		if deadline.IsZero() {
 			deadline = shot.Spec.Deadline
 		}
+		if deadline.IsZero() && ask.Backlog() {
+			deadline = b.now.Add(backlogBy)
+		}
 		if deadline.IsZero() {
 			return httpapi.BadField("/by", "", fmt.Sprintf("shot %s has no deadline of its own: say by when", name))
 		}

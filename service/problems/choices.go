@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"rotanex.example/core/planning"
+	"rotanex.example/core/stock"
 	"rotanex.example/service/httpapi"
 )
 
@@ -41,6 +42,7 @@ func (b *builder) choose(ask Ask) error {
 		only, isPinned := pinned[t.Shot]
 		return named(ask.Without, place) || isPinned && !named(only, place)
 	})
+	b.onDevices(ask.Devices)
 	for i := range b.problem.Shots {
 		s := &b.problem.Shots[i]
 		if !ask.NotBefore.IsZero() {
@@ -50,6 +52,29 @@ func (b *builder) choose(ask Ask) error {
 	}
 	b.notes.Slack = ask.Slack
 	return nil
+}
+
+// onDevices leaves out crews of a CPU alone, wholly or where a crew with a GPU does.
+func (b *builder) onDevices(which string) {
+	if which != DevicesGPU && which != DevicesGPUElseCPU {
+		return
+	}
+	cpu := func(t planning.Timing) bool {
+		crew := t.Crew
+		if t.Farm != "" {
+			crew = b.notes.FarmCrews[t.Shot+" "+t.Farm]
+		}
+		return crew == stock.CPUDevice
+	}
+	gpus := map[string]bool{} // shots that a crew with a GPU can render
+	for _, t := range b.problem.Timings {
+		if !cpu(t) {
+			gpus[t.Shot] = true
+		}
+	}
+	b.problem.Timings = slices.DeleteFunc(b.problem.Timings, func(t planning.Timing) bool {
+		return cpu(t) && (which == DevicesGPU || gpus[t.Shot])
+	})
 }
 
 // notNamed says that a name is none of those that could be meant, and which these are.

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"rotanex.example/api"
+	"rotanex.example/core/dispatch"
 	"rotanex.example/core/ledger"
 	"rotanex.example/service/states"
 )
@@ -45,6 +46,9 @@ func (s state) record(wall time.Time) api.Run {
 		out.Shots = append(out.Shots, row)
 	}
 	for _, p := range s.Problem.Shots {
+		if s.Run.Priority == dispatch.Backlog {
+			break // it has none
+		}
 		due, narrowed := s.Deadlines[p.ID]
 		if !narrowed {
 			due = p.Deadline

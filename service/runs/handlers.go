@@ -43,7 +43,12 @@ func (q *Runs) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 
 // List answers with a page of runs, newest first.
 func (q *Runs) List(w http.ResponseWriter, r *http.Request, params api.ListRunsParams) {
-	found, next, err := q.page(r.Context(), params.Cursor, params.Limit)
+	var only *dispatch.Priority
+	if params.Priority != nil {
+		p, _ := dispatch.ParsePriority(string(*params.Priority)) // the contract knows the words
+		only = &p
+	}
+	found, next, err := q.page(r.Context(), only, params.Cursor, params.Limit)
 	items := httpapi.Each(found, func(s state) api.Run { return s.record(q.clock.WallNow()) })
 	httpapi.Answer(w, r, http.StatusOK, api.RunList{Items: items, Next: next}, err)
 }

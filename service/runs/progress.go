@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"rotanex.example/core/dispatch"
 	"rotanex.example/service/accounts"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/httpapi"
@@ -99,9 +100,12 @@ func (s state) expectedOf(host, crew string, first float64) float64 {
 }
 
 // page returns a page of runs as they stand, newest first.
-func (q *Runs) page(ctx context.Context, cursor *string, limit *int) (out []state, next string, err error) {
-	found, next, err := httpapi.Newest(q.store.WithContext(ctx).Where("kind = 'run'"), "created_at", "id",
-		func(x Run) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, cursor, limit)
+func (q *Runs) page(ctx context.Context, priority *dispatch.Priority, cursor *string, limit *int) (out []state, next string, err error) {
+	query := q.store.WithContext(ctx).Where("kind = 'run'")
+	if priority != nil {
+		query = query.Where("priority = ?", *priority)
+	}
+	found, next, err := httpapi.Newest(query, "created_at", "id", func(x Run) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, cursor, limit)
 	for _, run := range found {
 		s, err := q.read(ctx, run.ID)
 		if err != nil {

@@ -2379,6 +2379,12 @@ export interface components {
             goal?: "cheapest" | "fastest";
             budget?: components["schemas"]["Spend"];
             /**
+             * @description gpu: no crew of a CPU alone; gpu-else-cpu: such crews only for shots that no crew with a GPU can render
+             * @default any
+             * @enum {string}
+             */
+            devices?: "any" | "gpu" | "gpu-else-cpu";
+            /**
              * @description Whether servers may be rented
              * @default true
              */
@@ -2410,10 +2416,10 @@ export interface components {
             priority?: components["schemas"]["Priority"];
         };
         /**
-         * @description Which of several runs comes first on a host; without it normal. A plan takes the hosts of less urgent runs, once the frames in hand are done; the crews of a more urgent run choose first
+         * @description Which of several runs comes first on a host; without it normal. The backlog has no deadline: it is what crews do that would else be idle. A plan takes the hosts of less urgent runs, once the frames in hand are done; the crews of a more urgent run choose first
          * @enum {string}
          */
-        Priority: "urgent" | "normal" | "low";
+        Priority: "urgent" | "normal" | "low" | "backlog";
         Pin: {
             shot: components["schemas"]["Name"];
             places: components["schemas"]["Name"][];
@@ -4935,6 +4941,8 @@ export interface operations {
                 /** @description From `next` of the page before */
                 cursor?: components["parameters"]["cursor"];
                 limit?: components["parameters"]["limit"];
+                /** @description Only of this priority */
+                priority?: components["schemas"]["Priority"];
             };
             header?: never;
             path?: never;

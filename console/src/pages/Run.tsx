@@ -92,7 +92,7 @@ function Priority({ run }: { run: Run }) {
       <Choice
         label="Priority"
         value={set.isPending && set.variables ? set.variables : run.priority}
-        options={["urgent", "normal", "low"]}
+        options={["urgent", "normal", "low", "backlog"]}
         onChange={(p) => set.mutate(p)}
       />
       {set.error && <Failed error={set.error} />}
@@ -121,8 +121,13 @@ function Figures({ run }: { run: Run }) {
         label={run.ended ? "Ended" : `Expected finish, ${length(run.left_s)} left`}
         value={moment(finish)}
         beside={[
-          !isOver(run) && run.outlook?.chance !== undefined && `${chance(run.outlook.chance)} to be in time`,
-          against ? `${against.text}; deadline ${moment(run.deadline)}` : `planned ${moment(run.planned_finish)}`,
+          !isOver(run) &&
+            run.deadline &&
+            run.outlook?.chance !== undefined &&
+            `${chance(run.outlook.chance)} to be in time`,
+          against
+            ? `${against.text}; deadline ${moment(run.deadline)}`
+            : `${run.deadline ? "" : "no deadline; "}planned ${moment(run.planned_finish)}`,
         ]
           .filter(Boolean)
           .join("; ")}

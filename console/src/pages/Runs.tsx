@@ -3,9 +3,11 @@ import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { isOver, useRuns } from "../api/queries";
 import { moment, money } from "../parts/format";
-import { List } from "../parts/List";
+import { type Column, List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { Empty, Shown } from "../parts/States";
+
+type Run = Schemas["Run"];
 
 export const totalOf = (c: Schemas["FrameCounts"]) => c.waiting + c.rendering + c.done + c.failed;
 
@@ -31,61 +33,76 @@ export function Progress({ counts }: { counts: Schemas["FrameCounts"] }) {
   );
 }
 
+const columns: Column<Run>[] = [
+  {
+    name: "Run",
+    cell: (r) => (
+      <Styled asChild color="brass.fg" fontWeight="medium">
+        <Link to={`/runs/${r.id}`}>{r.id.slice(0, 8)}</Link>
+      </Styled>
+    ),
+  },
+  {
+    name: "Shots",
+    cell: (r) => (
+      <Text maxW="12rem" whiteSpace="normal">
+        {r.shots.map((s) => s.shot).join(", ")}
+      </Text>
+    ),
+  },
+  {
+    name: "State",
+    cell: (r) => (
+      <>
+        <State>{r.state}</State>
+        {!isOver(r) && (r.priority === "urgent" || r.priority === "low") && ` ${r.priority}`}
+      </>
+    ),
+  },
+  { name: "Frames done", cell: (r) => <Progress counts={r.counts} /> },
+  {
+    name: "Cost so far",
+    cell: (r) => `${money(r.currency, r.cost_so_far)} of ${money(r.currency, r.planned_cost)}`,
+    right: true,
+  },
+  { name: "Ended, or expected", cell: (r) => moment(r.ended ?? r.expected_finish) },
+  { name: "Deadline", cell: (r) => moment(r.deadline) },
+];
+
 export function Runs() {
   const runs = useRuns();
   return (
     <Page title="Runs" lead="Plans being carried out, and those that were.">
       <Shown query={runs}>
-        {(all) =>
-          all.length === 0 ? (
-            <Empty title="No run yet" command="rotanex start PLAN">
-              Open a plan and start it.
-            </Empty>
-          ) : (
-            <Sheet>
-              <List
-                label="Runs"
-                rows={all}
-                keyOf={(r) => r.id}
-                columns={[
-                  {
-                    name: "Run",
-                    cell: (r) => (
-                      <Styled asChild color="brass.fg" fontWeight="medium">
-                        <Link to={`/runs/${r.id}`}>{r.id.slice(0, 8)}</Link>
-                      </Styled>
-                    ),
-                  },
-                  {
-                    name: "Shots",
-                    cell: (r) => (
-                      <Text maxW="12rem" whiteSpace="normal">
-                        {r.shots.map((s) => s.shot).join(", ")}
-                      </Text>
-                    ),
-                  },
-                  {
-                    name: "State",
-                    cell: (r) => (
-                      <>
-                        <State>{r.state}</State>
-                        {!isOver(r) && r.priority !== "normal" && ` ${r.priority}`}
-                      </>
-                    ),
-                  },
-                  { name: "Frames done", cell: (r) => <Progress counts={r.counts} /> },
-                  {
-                    name: "Cost so far",
-                    cell: (r) => `${money(r.currency, r.cost_so_far)} of ${money(r.currency, r.planned_cost)}`,
-                    right: true,
-                  },
-                  { name: "Ended, or expected", cell: (r) => moment(r.ended ?? r.expected_finish) },
-                  { name: "Deadline", cell: (r) => moment(r.deadline) },
-                ]}
-              />
-            </Sheet>
-          )
-        }
+        {(all) => {
+          if (all.length === 0)
+            return (
+              <Empty title="No run yet" command="rotanex start PLAN">
+                Open a plan and start it.
+              </Empty>
+            );
+          const backlog = all.filter((r) => r.priority === "backlog");
+          const due = all.filter((r) => r.priority !== "backlog");
+          return (
+            <>
+              {due.length > 0 && (
+                <Sheet>
+                  <List label="Runs" rows={due} keyOf={(r) => r.id} columns={columns} />
+                </Sheet>
+              )}
+              {backlog.length > 0 && (
+                <Sheet title="Backlog" aside="no deadline: what crews render that would else be idle">
+                  <List
+                    label="Backlog"
+                    rows={backlog}
+                    keyOf={(r) => r.id}
+                    columns={columns.filter((c) => c.name !== "Deadline")}
+                  />
+                </Sheet>
+              )}
+            </>
+          );
+        }}
       </Shown>
     </Page>
   );
