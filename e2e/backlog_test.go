@@ -29,6 +29,10 @@ func TestTheBacklogIsRenderedByIdleCrews(t *testing.T) {
 	}
 	assert.Equal(t, map[string]bool{"bellows": true, "eddy": true}, booked, "all that are idle")
 
+	assert.Contains(t, h.bad("runs", "deadline", "latest", "+3h"), "the backlog, which has no deadline")
+	rest := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, Run: &backlog.Id}))
+	assert.Equal(t, api.PlanStatusMeets, rest.Status, "its rest is planned without one too")
+
 	// A plan with a deadline has the hosts from now on, and its crews choose first.
 	h.putShot("coda-070", "1-4", nil)
 	h.trialByHand(one, "coda-070", "bellows", "g0")

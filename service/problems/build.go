@@ -114,13 +114,7 @@ func (b *builder) addShots(ctx context.Context, ask Ask) error {
 		if err != nil {
 			return err
 		}
-		deadline := ask.By
-		if deadline.IsZero() {
-			deadline = shot.Spec.Deadline
-		}
-		if deadline.IsZero() && ask.Backlog() {
-			deadline = b.now.Add(backlogBy)
-		}
+		deadline := b.due(ask, shot)
 		if deadline.IsZero() {
 			return httpapi.BadField("/by", "", fmt.Sprintf("shot %s has no deadline of its own: say by when", name))
 		}
@@ -165,6 +159,21 @@ func (b *builder) addShots(ctx context.Context, ask Ask) error {
 	}
 	b.priceSeats()
 	return nil
+}
+
+// due is the deadline of a shot; zero: it has none, and nobody has said one.
+func (b *builder) due(ask Ask, shot shots.Shot) time.Time {
+	backlog := ask.Backlog()
+	if b.rest != nil { // what the run has become counts
+		backlog = b.rest.priority == dispatch.Backlog
+	}
+	switch {
+	case backlog:
+		return b.now.Add(backlogBy)
+	case ask.By.IsZero():
+		return shot.Spec.Deadline
+	}
+	return ask.By
 }
 
 // priceSeats makes of the price of an extra seat for a day what it costs until the last

@@ -278,6 +278,8 @@ func (q *Runs) SetDeadline(ctx context.Context, id uuid.UUID, by time.Time) erro
 		switch now := q.clock.Now(); {
 		case run.Kind != KindRun || !run.State.Open():
 			return "", httpapi.Conflict(fmt.Sprintf("run %s is %s: it has no deadline to move any more", id.String()[:8], run.State))
+		case run.Priority == dispatch.Backlog:
+			return "", httpapi.Conflict(fmt.Sprintf("run %s is of the backlog, which has no deadline; rotanex runs priority %s normal first", id.String()[:8], id.String()[:8]))
 		case !by.After(now):
 			return "", httpapi.BadField("/deadline", by.UTC().Format(time.RFC3339), fmt.Sprintf("is past: it is %s now", now.UTC().Format(time.RFC3339)))
 		}
