@@ -44,6 +44,7 @@ export const useComputing = (path: string) =>
       return () => hearers.delete(hear);
     },
     () => under.get(path),
+    () => undefined, // drawn without a browser, nothing is computed
   );
 
 /** How far a computation is, in words. */

@@ -1,32 +1,10 @@
-import { ChakraProvider } from "@chakra-ui/react";
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import type { ReactNode } from "react";
-import { renderToStaticMarkup } from "react-dom/server";
-import { MemoryRouter } from "react-router";
 import { describe, expect, it } from "vitest";
 import type { Schemas } from "../api/client";
 import { SourceTable } from "../shot/Sources";
-import { system } from "../theme";
+import { read, run } from "../testing";
 import { Entries } from "./Entries";
 import { FarmJobs, Waiting } from "./FarmJobs";
 import { Stranded } from "./Rest";
-
-/** What a person reads of something drawn: its text, one space between pieces. */
-function read(node: ReactNode) {
-  const page = renderToStaticMarkup(
-    <ChakraProvider value={system}>
-      <QueryClientProvider client={new QueryClient()}>
-        <MemoryRouter>{node}</MemoryRouter>
-      </QueryClientProvider>
-    </ChakraProvider>,
-  );
-  return page
-    .replace(/<style[\s\S]*?<\/style>/g, "")
-    .replace(/<[^>]*>/g, " ")
-    .replace(/&#x27;/g, "'")
-    .replace(/\s+/g, " ")
-    .trim();
-}
 
 const job = (more: Partial<Schemas["FarmJob"]>): Schemas["FarmJob"] => ({
   id: "bb220000-0000-4000-8000-000000000000",
@@ -44,26 +22,6 @@ const job = (more: Partial<Schemas["FarmJob"]>): Schemas["FarmJob"] => ({
   rendered_s: 4000,
   elapsed_s: 1200,
   committed: "3.42",
-  ...more,
-});
-
-const run = (more: Partial<Schemas["Run"]>): Schemas["Run"] => ({
-  id: "aa110000-0000-4000-8000-000000000000",
-  plan: "cc330000-0000-4000-8000-000000000000",
-  state: "running",
-  priority: "normal",
-  policy: "auto",
-  created: "2031-03-07T18:00:00Z",
-  shots: [],
-  counts: { waiting: 7, rendering: 1, done: 30, failed: 0 },
-  planned_finish: "2031-03-07T20:00:00Z",
-  crews: [],
-  servers: [],
-  currency: "EUR",
-  cost_so_far: "1.20",
-  planned_cost: "2.40",
-  frames_hour: 40,
-  planned_frames_hour: 44,
   ...more,
 });
 
