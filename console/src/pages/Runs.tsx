@@ -1,4 +1,5 @@
-import { Box, Link as Styled, Text } from "@chakra-ui/react";
+import { Box, Stack, Link as Styled, Text } from "@chakra-ui/react";
+import { Fragment } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { isOver, useRuns } from "../api/queries";
@@ -46,7 +47,15 @@ const columns: Column<Run>[] = [
     name: "Shots",
     cell: (r) => (
       <Text maxW="12rem" whiteSpace="normal">
-        {r.shots.map((s) => s.shot).join(", ")}
+        {r.shots.map((s, i) => (
+          <Fragment key={s.shot}>
+            {i > 0 && " "}
+            <Text as="span" whiteSpace="nowrap">
+              {s.shot}
+              {i < r.shots.length - 1 && ","}
+            </Text>
+          </Fragment>
+        ))}
       </Text>
     ),
   },
@@ -84,9 +93,9 @@ export function Runs() {
           const backlog = all.filter((r) => r.priority === "backlog");
           const due = all.filter((r) => r.priority !== "backlog");
           return (
-            <>
+            <Stack gap="6">
               {due.length > 0 && (
-                <Sheet>
+                <Sheet title={backlog.length > 0 ? "With a deadline" : undefined}>
                   <List label="Runs" rows={due} keyOf={(r) => r.id} columns={columns} />
                 </Sheet>
               )}
@@ -100,7 +109,7 @@ export function Runs() {
                   />
                 </Sheet>
               )}
-            </>
+            </Stack>
           );
         }}
       </Shown>
