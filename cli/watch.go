@@ -67,7 +67,8 @@ func watchLines(cmd *cobra.Command, c *client.Client, id uuid.UUID) error {
 			fmt.Fprintf(cmd.OutOrStdout(), "%s: %d of %d frames, %s\n", r.State, r.Counts.Done, total(r.Counts), money(r.Currency, r.CostSoFar))
 			return ended(r)
 		}
-		for _, line := range needs(r) {
+		for _, x := range r.Waiting {
+			line := todo(x)
 			if !said[line] {
 				fmt.Fprintln(cmd.OutOrStdout(), line)
 			}
@@ -201,7 +202,8 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 	}
 	fmt.Fprintf(out, "money     %s so far, planned %s\n", money(r.Currency, r.CostSoFar), money(r.Currency, r.PlannedCost))
 	lines := 6
-	for _, line := range needs(r) {
+	for _, x := range r.Waiting {
+		line := todo(x)
 		fmt.Fprintln(out, text.Colors{text.FgRed, text.Bold}.Sprint("needs you ")+clip(line, width-11))
 		lines++
 	}
@@ -225,23 +227,6 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 	if shown < len(r.Crews) {
 		fmt.Fprintf(out, "and %d more crews\n", len(r.Crews)-shown)
 	}
-}
-
-// needs says what of a run waits for a person, and what to type.
-func needs(r api.Run) (out []string) {
-	id := r.Id.String()[:8]
-	for _, j := range r.FarmJobs {
-		if j.State == api.FarmJobStateHeld && j.Accepted == nil {
-			out = append(out, fmt.Sprintf("rotanex farms proofs %s --run %s --to FOLDER  looks at the proof frames of %s at %s", j.Id.String()[:8], id, j.Shot, j.Farm))
-		}
-	}
-	if r.Outlook.Proposals > 0 {
-		out = append(out, fmt.Sprintf("rotanex runs accept %s  takes the schedule that is proposed; runs changes shows it", id))
-	}
-	for _, s := range r.Stranded {
-		out = append(out, fmt.Sprintf("rotanex replan %s --apply  for nobody is left to render %d frames of %s: %s", id, s.Frames, s.Shot, s.Why))
-	}
-	return out
 }
 
 // drawGrid prints a mark for every frame of a shot and returns how many lines

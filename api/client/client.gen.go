@@ -821,6 +821,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /trials/{trial} (the `GetTrial` operationId).
 	GetTrial(ctx context.Context, trial openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWaiting What waits for a person in all open runs, the oldest run first
+	//
+	// Corresponds with GET /waiting (the `ListWaiting` operationId).
+	ListWaiting(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // GetAgentChunk One chunk, no faster than its source's limit
@@ -2713,6 +2718,21 @@ func (c *Client) CreateTrial(ctx context.Context, params *CreateTrialParams, bod
 // Corresponds with GET /trials/{trial} (the `GetTrial` operationId).
 func (c *Client) GetTrial(ctx context.Context, trial openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetTrialRequest(c.Server, trial)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWaiting What waits for a person in all open runs, the oldest run first
+//
+// Corresponds with GET /waiting (the `ListWaiting` operationId).
+func (c *Client) ListWaiting(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWaitingRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -7029,6 +7049,33 @@ func NewGetTrialRequest(server string, trial openapi_types.UUID) (*http.Request,
 	return req, nil
 }
 
+// NewListWaitingRequest constructs an http.Request for the ListWaiting method
+func NewListWaitingRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/waiting")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -7912,6 +7959,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /trials/{trial} (the `GetTrial` operationId).
 	GetTrialWithResponse(ctx context.Context, trial openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetTrialResponse, error)
+
+	// ListWaitingWithResponse What waits for a person in all open runs, the oldest run first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /waiting (the `ListWaiting` operationId).
+	ListWaitingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWaitingResponse, error)
 }
 
 type GetAgentChunkResponse struct {
@@ -12180,6 +12234,58 @@ func (r GetTrialResponse) ContentType() string {
 	return ""
 }
 
+type ListWaitingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Waiting `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWaitingResponse) GetJSON200() *struct {
+	Items []Waiting `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWaitingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWaitingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWaitingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWaitingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWaitingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetAgentChunkWithResponse One chunk, no faster than its source's limit
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13720,6 +13826,19 @@ func (c *ClientWithResponses) GetTrialWithResponse(ctx context.Context, trial op
 		return nil, err
 	}
 	return ParseGetTrialResponse(rsp)
+}
+
+// ListWaitingWithResponse What waits for a person in all open runs, the oldest run first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /waiting (the `ListWaiting` operationId).
+func (c *ClientWithResponses) ListWaitingWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWaitingResponse, error) {
+	rsp, err := c.ListWaiting(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWaitingResponse(rsp)
 }
 
 // ParseGetAgentChunkResponse parses an HTTP response from a GetAgentChunkWithResponse call
@@ -16719,6 +16838,41 @@ func ParseGetTrialResponse(rsp *http.Response) (*GetTrialResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Trial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListWaitingResponse parses an HTTP response from a ListWaitingWithResponse call
+func ParseListWaitingResponse(rsp *http.Response) (*ListWaitingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWaitingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Waiting `json:"items"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -222,6 +222,8 @@ func (e endpoints) SetRunDeadline(w http.ResponseWriter, r *http.Request, run uu
 	e.runs.PutDeadline(w, r, run)
 }
 
+func (e endpoints) ListWaiting(w http.ResponseWriter, r *http.Request) { e.runs.ListWaiting(w, r) }
+
 func (e endpoints) GetSchedule(w http.ResponseWriter, r *http.Request) { e.schedule.Get(w, r) }
 
 func (e endpoints) ListScheduleChanges(w http.ResponseWriter, r *http.Request, run uuid.UUID) {

@@ -12,9 +12,14 @@ import (
 func TestWhichDevicesAPlanMayUse(t *testing.T) {
 	t.Parallel()
 	all := []planning.Timing{
-		{Shot: "lamp", Host: "bellows", Crew: "g0"}, {Shot: "lamp", Host: "bellows", Crew: "g0+cpu"}, {Shot: "lamp", Host: "bellows", Crew: "cpu"},
-		{Shot: "lamp", Offer: "skerry-64", Crew: "cpu"}, {Shot: "lamp", Farm: "ebb"}, {Shot: "lamp", Farm: "gannet"},
-		{Shot: "storm", Host: "dory", Crew: "cpu"}, {Shot: "storm", Farm: "gannet"},
+		{Shot: "lamp", Host: "bellows", Crew: "g0"},
+		{Shot: "lamp", Host: "bellows", Crew: "g0+cpu"},
+		{Shot: "lamp", Host: "bellows", Crew: "cpu"},
+		{Shot: "lamp", Offer: "skerry-64", Crew: "cpu"},
+		{Shot: "lamp", Farm: "ebb"},
+		{Shot: "lamp", Farm: "gannet"},
+		{Shot: "storm", Host: "dory", Crew: "cpu"},
+		{Shot: "storm", Farm: "gannet"},
 	}
 	farms := map[string]string{"lamp ebb": "g0", "lamp gannet": "cpu", "storm gannet": "cpu"}
 	gpus := []planning.Timing{all[0], all[1], all[4]}

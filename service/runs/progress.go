@@ -2,6 +2,7 @@ package runs
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -97,6 +98,19 @@ func (s state) expectedOf(host, crew string, first float64) float64 {
 		return first
 	}
 	return seconds / float64(frames)
+}
+
+// open reads the runs that have not ended, the oldest first.
+func (q *Runs) open(ctx context.Context) (out []state, err error) {
+	var found []Run
+	err = q.store.WithContext(ctx).Where("kind = ? AND state IN ?", KindRun, []states.Run{states.RunRunning, states.RunPaused}).Order("created_at, id").Find(&found).Error
+	for _, run := range found {
+		s, failed := q.read(ctx, run.ID)
+		if err = errors.Join(err, failed); failed == nil {
+			out = append(out, s)
+		}
+	}
+	return out, err
 }
 
 // page returns a page of runs as they stand, newest first.

@@ -91,6 +91,14 @@ export const useRuns = () =>
     refetchInterval: 5_000,
   });
 
+/** What waits for a person in all open runs. */
+export const useWaiting = () =>
+  useQuery({
+    queryKey: ["runs", "waiting"],
+    queryFn: async () => (await answered(client.GET("/waiting"))).items,
+    refetchInterval: 15_000,
+  });
+
 /** What every crew still has to do in all open runs. */
 export const useSchedule = () =>
   useQuery({

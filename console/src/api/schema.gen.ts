@@ -984,6 +984,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/waiting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What waits for a person in all open runs, the oldest run first */
+        get: operations["listWaiting"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/schedule": {
         parameters: {
             query?: never;
@@ -2795,6 +2812,29 @@ export interface components {
             /** @description Changes that wait for a person */
             proposals?: number;
         };
+        /** @description Something of a run that goes on when a person has decided */
+        Waiting: {
+            /** Format: uuid */
+            run: string;
+            /**
+             * @description proposal: a new schedule is to be accepted or declined; proofs: a farm's proof frames are to be looked at; stranded: nobody is left to render frames
+             * @enum {string}
+             */
+            what: "proposal" | "proofs" | "stranded";
+            /** @description Of proofs and stranded */
+            shot?: string;
+            /** @description Of proofs */
+            farm?: string;
+            /**
+             * Format: uuid
+             * @description Of proofs
+             */
+            job?: string;
+            /** @description How many wait for it, of proofs and stranded */
+            frames?: number;
+            /** @description Of stranded */
+            why?: string;
+        };
         ScheduleChange: {
             /** Format: uuid */
             id: string;
@@ -2883,6 +2923,8 @@ export interface components {
             alert?: number;
             /** @description Frames that wait and that nobody is left to take: a new plan for the rest is needed */
             stranded?: components["schemas"]["Stranded"][];
+            /** @description What of it waits for a person; nothing of a run that is over */
+            waiting?: components["schemas"]["Waiting"][];
         };
         CrewVerdict: {
             host: string;
@@ -5080,6 +5122,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWaiting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What waits */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Waiting"][];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

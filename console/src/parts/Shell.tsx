@@ -13,6 +13,7 @@ import {
 } from "react-icons/lu";
 import { NavLink, Outlet } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
+import { Attention } from "./Attention";
 import { moment, zoneName } from "./format";
 import { useMode } from "./mode";
 
@@ -150,6 +151,7 @@ export function Shell({ session }: { session: Schemas["Session"] }) {
         </Stack>
       </Stack>
       <Box id="contents" flex="1" minW="0" tabIndex={-1} outline="none">
+        <Attention />
         <Outlet />
       </Box>
     </Flex>
