@@ -222,7 +222,7 @@ func (e endpoints) SetRunDeadline(w http.ResponseWriter, r *http.Request, run uu
 	e.runs.PutDeadline(w, r, run)
 }
 
-func (e endpoints) ListWaiting(w http.ResponseWriter, r *http.Request) { e.runs.ListWaiting(w, r) }
+func (e endpoints) ListWaiting(w http.ResponseWriter, r *http.Request) { e.standing.ListWaiting(w, r) }
 
 func (e endpoints) GetSchedule(w http.ResponseWriter, r *http.Request) { e.schedule.Get(w, r) }
 

@@ -86,28 +86,10 @@ func (s state) record(wall time.Time) api.Run {
 		out.FarmJobs = append(out.FarmJobs, s.JobRecord(j))
 	}
 	out.Crews = s.crewRecords(wall)
-	for _, x := range s.stranded {
+	for _, x := range s.waiting.Stranded {
 		out.Stranded = append(out.Stranded, api.Stranded{Shot: x.Shot, Frames: x.Frames, Why: x.Why})
 	}
-	if s.State.Open() {
-		out.Waiting = waits(out)
-	}
-	return out
-}
-
-// waits is what of a run goes on when a person has decided.
-func waits(r api.Run) (out []api.Waiting) {
-	if r.Outlook.Proposals > 0 {
-		out = append(out, api.Waiting{Run: r.Id, What: api.WaitingProposal})
-	}
-	for _, j := range r.FarmJobs {
-		if j.State == api.FarmJobStateHeld && j.Accepted == nil {
-			out = append(out, api.Waiting{Run: r.Id, What: api.WaitingProofs, Shot: j.Shot, Farm: j.Farm, Job: &j.Id, Frames: j.Frames})
-		}
-	}
-	for _, x := range r.Stranded {
-		out = append(out, api.Waiting{Run: r.Id, What: api.WaitingStranded, Shot: x.Shot, Frames: x.Frames, Why: x.Why})
-	}
+	out.Waiting = s.waiting.Record()
 	return out
 }
 

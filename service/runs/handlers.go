@@ -53,16 +53,6 @@ func (q *Runs) List(w http.ResponseWriter, r *http.Request, params api.ListRunsP
 	httpapi.Answer(w, r, http.StatusOK, api.RunList{Items: items, Next: next}, err)
 }
 
-// ListWaiting answers with what waits for a person.
-func (q *Runs) ListWaiting(w http.ResponseWriter, r *http.Request) {
-	open, err := q.open(r.Context())
-	var items []api.Waiting
-	for _, s := range open {
-		items = append(items, s.record(q.clock.WallNow()).Waiting...)
-	}
-	httpapi.Answer(w, r, http.StatusOK, httpapi.List(items), err)
-}
-
 // PutState pauses, resumes or cancels.
 func (q *Runs) PutState(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 	body, err := httpapi.Body[api.SetRunStateJSONBody](r)

@@ -2,7 +2,6 @@ package runs
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"time"
 
@@ -14,20 +13,19 @@ import (
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/standing"
-	"rotanex.example/service/states"
 )
 
 // state is a run with everything that belongs to it, read at one time.
 type state struct {
 	Run
 	accounts.Account
-	shots    []Shot
-	counts   []shotCount
-	crews    []crewWork
-	leased   []queue.Frame
-	stranded []standing.Stranded
-	outlook  outlook
-	recent   []time.Time // when the last frames were done, newest first
+	shots   []Shot
+	counts  []shotCount
+	crews   []crewWork
+	leased  []queue.Frame
+	waiting standing.Waiting
+	outlook outlook
+	recent  []time.Time // when the last frames were done, newest first
 }
 
 // recentFrames is over how many finished frames the present speed is taken.
@@ -51,9 +49,7 @@ func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
 			return s, query
 		}
 	}
-	if s.State == states.RunRunning {
-		s.stranded, err = q.standing.Stranded(ctx, id)
-	}
+	s.waiting, err = q.standing.Waits(ctx, id, s.State)
 	return s, err
 }
 
@@ -98,19 +94,6 @@ func (s state) expectedOf(host, crew string, first float64) float64 {
 		return first
 	}
 	return seconds / float64(frames)
-}
-
-// open reads the runs that have not ended, the oldest first.
-func (q *Runs) open(ctx context.Context) (out []state, err error) {
-	var found []Run
-	err = q.store.WithContext(ctx).Where("kind = ? AND state IN ?", KindRun, []states.Run{states.RunRunning, states.RunPaused}).Order("created_at, id").Find(&found).Error
-	for _, run := range found {
-		s, failed := q.read(ctx, run.ID)
-		if err = errors.Join(err, failed); failed == nil {
-			out = append(out, s)
-		}
-	}
-	return out, err
 }
 
 // page returns a page of runs as they stand, newest first.

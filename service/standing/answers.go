@@ -43,3 +43,17 @@ func verdictRecords(all []CrewVerdict) []api.CrewVerdict {
 	}
 	return out
 }
+
+// Record is what waits, piece by piece.
+func (w Waiting) Record() (out []api.Waiting) {
+	if w.Proposals > 0 {
+		out = append(out, api.Waiting{Run: w.Run, What: api.WaitingProposal})
+	}
+	for _, j := range w.Held {
+		out = append(out, api.Waiting{Run: w.Run, What: api.WaitingProofs, Shot: j.Shot, Farm: j.Farm, Job: &j.ID, Frames: j.Frames})
+	}
+	for _, x := range w.Stranded {
+		out = append(out, api.Waiting{Run: w.Run, What: api.WaitingStranded, Shot: x.Shot, Frames: x.Frames, Why: x.Why})
+	}
+	return out
+}

@@ -91,3 +91,13 @@ func (s *Standing) Picture(w http.ResponseWriter, r *http.Request, id uuid.UUID,
 	w.Header().Set("Content-Length", strconv.FormatInt(*f.Bytes, 10))
 	_, _ = io.Copy(w, file)
 }
+
+// ListWaiting answers with what waits for a person in all open runs.
+func (s *Standing) ListWaiting(w http.ResponseWriter, r *http.Request) {
+	all, err := s.allWaiting(r.Context())
+	var items []api.Waiting
+	for _, x := range all {
+		items = append(items, x.Record()...)
+	}
+	httpapi.Answer(w, r, http.StatusOK, httpapi.List(items), err)
+}

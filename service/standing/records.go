@@ -85,3 +85,30 @@ func (s *Standing) OpenFrames(ctx context.Context) (map[queue.State]int, error) 
 	}
 	return out, err
 }
+
+// openRun is a run that has not ended.
+type openRun struct {
+	ID    uuid.UUID
+	State states.Run
+}
+
+// openRuns lists them, the oldest first.
+func openRuns(tx *gorm.DB) (out []openRun, err error) {
+	return out, tx.Raw("SELECT id, state FROM runs WHERE kind = 'run' AND state IN ? ORDER BY created_at, id", []states.Run{states.RunRunning, states.RunPaused}).Scan(&out).Error
+}
+
+// proposals counts the changes of a run's schedule that wait for a person.
+func proposals(tx *gorm.DB, run uuid.UUID) (n int, err error) {
+	return n, tx.Raw("SELECT count(*) FROM schedule_changes WHERE run_id = ? AND state = 'proposed'", run).Scan(&n).Error
+}
+
+// heldJob is a job at a farm whose proof frames nobody has looked at.
+type heldJob struct {
+	ID         uuid.UUID
+	Shot, Farm string
+	Frames     int
+}
+
+func heldJobs(tx *gorm.DB, run uuid.UUID) (out []heldJob, err error) {
+	return out, tx.Raw("SELECT id, shot, farm, frames FROM farm_jobs WHERE run_id = ? AND state = ? AND accepted IS NULL ORDER BY shot, farm", run, states.JobHeld).Scan(&out).Error
+}
