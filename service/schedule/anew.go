@@ -2,7 +2,9 @@ package schedule
 
 import (
 	"context"
+	"math"
 
+	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/planning/questions"
 	"rotanex.example/core/replan"
@@ -109,7 +111,7 @@ func (s *Schedule) plan(ctx context.Context, seen expected, problem planning.Pro
 				return err
 			}
 			next.Record.Notes.Ask = &asked
-			if !found || next.Forecast.Chance > best.Forecast.Chance+surer {
+			if !found || surer(next.Forecast, best.Forecast) {
 				best, found = candidate{Solved: next}, true
 			}
 			// One that is late is as early as it can be: with more to spare it would be the same.
@@ -131,9 +133,23 @@ func (s *Schedule) plan(ctx context.Context, seen expected, problem planning.Pro
 	return best, err
 }
 
-// surer is by how much the chance of one schedule has to be above that of another that
-// was found before, and moves less or keeps less time spare.
-const surer = 0.02
+// luck is by how much the chances of two schedules differ that are as sure as each other.
+const luck = 0.02
+
+// surer reports whether a schedule is surer than one that was found before, and moves less or
+// keeps less time spare; of two that are as surely late, the one that ends earlier is.
+func surer(next, before forecast.Forecast) bool {
+	if by := next.Chance - before.Chance; math.Abs(by) > luck {
+		return by > 0
+	}
+	ends := func(f forecast.Forecast) float64 {
+		if f.Finish.P50 < 0 {
+			return math.Inf(1)
+		}
+		return f.Finish.P50
+	}
+	return next.Chance <= luck && ends(next) < ends(before)
+}
 
 // repaired is the schedule that the run has, changed as little as it takes; false where that
 // does not do.
