@@ -122,7 +122,7 @@ func Reopen(t testing.TB, url string) *store.Store {
 
 // Patience bounds every wait of a test. It is long because the machine may be busy;
 // nothing waits for it to pass.
-const Patience = time.Minute
+const Patience = 2 * time.Minute
 
 // Until waits until something is so, and fails the test if it never is.
 func Until(t testing.TB, what string, is func() bool) {

@@ -2396,8 +2396,7 @@ export interface components {
             goal?: "cheapest" | "fastest";
             budget?: components["schemas"]["Spend"];
             /**
-             * @description gpu: no crew of a CPU alone; gpu-else-cpu: such crews only for shots that no crew with a GPU can render
-             * @default any
+             * @description Without it any. gpu: no crew of a CPU alone; gpu-else-cpu: such crews only for shots that no crew with a GPU can render
              * @enum {string}
              */
             devices?: "any" | "gpu" | "gpu-else-cpu";
