@@ -33,12 +33,12 @@ func (h *house) alone(clock *clockwork.FakeClock, source *company, run api.Run) 
 	})
 }
 
-// serves renders what a server is given. That it is ended meanwhile, and its token with
-// it, is how servers end.
+// serves renders what an agent is given. That a server is ended meanwhile, and its token with
+// it, is how servers end; that a frame is not wanted any more, how sweeps do.
 func (a hand) serves() {
 	a.t.Helper()
 	over := func(err error) bool {
-		if client.Status(err) != http.StatusUnauthorized {
+		if s := client.Status(err); s != http.StatusUnauthorized && s != http.StatusConflict {
 			require.NoError(a.t, err)
 		}
 		return err != nil

@@ -58,10 +58,7 @@ func TestASweepStopsWhenItsTimeIsOver(t *testing.T) {
 	h.until("the sweep to be over", func() bool {
 		clock.Advance(5 * time.Second)
 		for _, a := range []hand{one, two} {
-			a.beat()
-			for _, l := range a.lease() {
-				a.deliver(l)
-			}
+			a.serves()
 		}
 		return must[api.Sweep](t)(h.admin().GetSweep(t.Context(), s.Id)).State != api.SweepStateRunning
 	})
