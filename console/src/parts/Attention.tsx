@@ -27,7 +27,7 @@ export function Attention() {
     <Box
       asChild
       display="flex"
-      alignItems="baseline"
+      alignItems="center"
       columnGap="3"
       rowGap="1"
       flexWrap="wrap"
