@@ -9,6 +9,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/pricing"
 )
 
 func (a *app) backlog() *cobra.Command {
@@ -46,6 +47,9 @@ are being rendered for it are finished. A shot that fails does not stop the next
 own machines unless --may-cost says what it may cost in all, servers and farms included.`,
 		Example: "  rotanex backlog add lamp-040 coda-060\n  rotanex backlog add orrery-020 --gpu-only\n  rotanex backlog add orrery-020 --may-cost 5",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if most, err := pricing.ParseMoney(cmp.Or(mayCost, own)); err != nil || most.Cmp(pricing.Money{}) < 0 {
+				return fmt.Errorf("--may-cost %q: want an amount of 0 or more, such as 5.00", mayCost)
+			}
 			ask := api.NewPlan{Priority: api.Backlog, Goal: api.NewPlanGoalFastest, Budget: cmp.Or(mayCost, own), Rented: new(mayCost != "")}
 			switch {
 			case gpuOnly:
@@ -57,7 +61,7 @@ own machines unless --may-cost says what it may cost in all, servers and farms i
 			for _, shot := range args {
 				run, err := a.addToBacklog(cmd, c, ask, shot)
 				if err != nil {
-					return fmt.Errorf("%s: %w; %s", shot, err, addedBefore(len(added)))
+					return fmt.Errorf("%s: %w; %s", shot, err, doneBefore(len(added), "added"))
 				}
 				added = append(added, run)
 			}
@@ -72,13 +76,6 @@ own machines unless --may-cost says what it may cost in all, servers and farms i
 	return c
 }
 
-func addedBefore(n int) string {
-	if n == 0 {
-		return "nothing was added"
-	}
-	return several(n, "shot") + " before it are added"
-}
-
 // addToBacklog plans one shot as soon as own machines are free, and begins its run.
 func (a *app) addToBacklog(cmd *cobra.Command, c *client.Client, ask api.NewPlan, shot string) (run api.Run, err error) {
 	ask.Shots = []string{shot}
@@ -90,6 +87,9 @@ func (a *app) addToBacklog(cmd *cobra.Command, c *client.Client, ask api.NewPlan
 	}
 	if plan.Status != api.PlanStatusMeets {
 		return run, fmt.Errorf("the plan %s is %s; rotanex plans show %s says why", plan.Id.String()[:8], plan.Status, plan.Id.String()[:8])
+	}
+	if rents := *ask.Rented; plan.OutsideCost != "" && !rents {
+		return run, fmt.Errorf("it would hire licence seats for %s: say what it may cost with --may-cost", money(plan.Currency, plan.OutsideCost))
 	}
 	return client.Decode[api.Run](c.StartRun(cmd.Context(), &api.StartRunParams{IdempotencyKey: new(newKey())}, api.StartRunJSONRequestBody{Plan: plan.Id, Spend: plan.OutsideCost}))
 }

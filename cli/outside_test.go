@@ -45,7 +45,7 @@ func TestWhatWaitsForAPersonIsSaidWithWhatToType(t *testing.T) {
 	}
 	var said []string
 	for _, x := range run.Waiting {
-		said = append(said, todo(x))
+		said = append(said, nextStep(x))
 	}
 	assert.Equal(t, []string{
 		"rotanex farms proofs bb220000 --run aa110000 --to FOLDER  looks at the proof frames of stair-030 at ebb",

@@ -70,12 +70,12 @@ func readShots(paths []string, now time.Time) (all []api.ShotSpec, err error) {
 	return all, nil
 }
 
-// storedBefore says what an import has stored that ends early.
-func storedBefore(n int, checking bool) string {
-	if checking || n == 0 {
-		return "nothing was stored"
+// doneBefore says what is done already of shots that are taken one after another.
+func doneBefore(shots int, done string) string {
+	if shots == 0 {
+		return "nothing was " + done
 	}
-	return several(n, "shot") + " before it are stored"
+	return several(shots, "shot") + " before it are " + done
 }
 
 func (a *app) shots() *cobra.Command {
@@ -94,7 +94,10 @@ func (a *app) shots() *cobra.Command {
 			for _, check := range []bool{true, false} {
 				for i, spec := range all {
 					if _, err := client.Decode[api.Shot](c.PutShot(cmd.Context(), spec.Name, &api.PutShotParams{Check: check}, spec)); err != nil {
-						return fmt.Errorf("shot %s: %w; %s", spec.Name, err, storedBefore(i, check))
+						if check {
+							i = 0
+						}
+						return fmt.Errorf("shot %s: %w; %s", spec.Name, err, doneBefore(i, "stored"))
 					}
 				}
 			}

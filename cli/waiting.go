@@ -20,15 +20,15 @@ func (a *app) waiting() *cobra.Command {
 			}
 			l := listing{columns: []string{"run", "what", "shot", "what to type"}, records: all.Items, empty: "Nothing waits for a person."}
 			for _, x := range all.Items {
-				l.add(x.Run.String()[:8], string(x.What), orNone(x.Shot), todo(x))
+				l.add(x.Run.String()[:8], string(x.What), orNone(x.Shot), nextStep(x))
 			}
 			return a.show(cmd, l)
 		}),
 	}
 }
 
-// todo says what to type for what waits for a person, and what that does.
-func todo(x api.Waiting) string {
+// nextStep says what to type for what waits for a person, and what that does.
+func nextStep(x api.Waiting) string {
 	run := x.Run.String()[:8]
 	switch x.What {
 	case api.WaitingProofs:

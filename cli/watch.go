@@ -68,7 +68,7 @@ func watchLines(cmd *cobra.Command, c *client.Client, id uuid.UUID) error {
 			return ended(r)
 		}
 		for _, x := range r.Waiting {
-			line := todo(x)
+			line := nextStep(x)
 			if !said[line] {
 				fmt.Fprintln(cmd.OutOrStdout(), line)
 			}
@@ -203,7 +203,7 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 	fmt.Fprintf(out, "money     %s so far, planned %s\n", money(r.Currency, r.CostSoFar), money(r.Currency, r.PlannedCost))
 	lines := 6
 	for _, x := range r.Waiting {
-		line := todo(x)
+		line := nextStep(x)
 		fmt.Fprintln(out, text.Colors{text.FgRed, text.Bold}.Sprint("needs you ")+clip(line, width-11))
 		lines++
 	}

@@ -45,21 +45,7 @@ func (s state) record(wall time.Time) api.Run {
 		}
 		out.Shots = append(out.Shots, row)
 	}
-	for _, p := range s.Problem.Shots {
-		if s.Run.Priority == dispatch.Backlog {
-			break // it has none
-		}
-		due, narrowed := s.Deadlines[p.ID]
-		if !narrowed {
-			due = p.Deadline
-		}
-		if d := s.At(due); d.After(out.Deadline) {
-			out.Deadline = d
-		}
-	}
-	if s.Run.Deadline != nil {
-		out.Deadline = s.Run.Deadline.UTC()
-	}
+	out.Deadline = s.due()
 	for _, b := range s.Bookings {
 		if b.Frames > 0 && !b.StartAt.After(s.Now) && s.Now.Before(b.EndAt) && b.FrameS > 0 {
 			out.PlannedFramesHour += 3600 / b.FrameS
@@ -91,6 +77,26 @@ func (s state) record(wall time.Time) api.Run {
 	}
 	out.Waiting = s.waiting.Record()
 	return out
+}
+
+// due is when the last of the run's shots is; zero: it is of the backlog, and has no deadline.
+func (s state) due() (last time.Time) {
+	switch {
+	case s.Run.Priority == dispatch.Backlog:
+		return last
+	case s.Run.Deadline != nil:
+		return s.Run.Deadline.UTC()
+	}
+	for _, p := range s.Problem.Shots {
+		due, narrowed := s.Deadlines[p.ID]
+		if !narrowed {
+			due = p.Deadline
+		}
+		if d := s.At(due); d.After(last) {
+			last = d
+		}
+	}
+	return last
 }
 
 func (o outlook) record() api.Outlook {
