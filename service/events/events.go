@@ -7,7 +7,9 @@
 // last event it saw misses none, whatever process wrote it.
 //
 // Wake-ups cross processes by LISTEN/NOTIFY, at most one each topic in a short
-// time. They are a courtesy: who waits also looks by itself now and then.
+// time. They are a courtesy: who waits also looks by itself now and then. All that is
+// waited for here is done by programs, so it is waited for by the machine's own time,
+// also where the service's clock stands still.
 package events
 
 import (
@@ -111,17 +113,17 @@ func (f *Feed) Run(ctx context.Context) {
 		for ctx.Err() == nil {
 			if err := f.listen(ctx); err != nil && ctx.Err() == nil {
 				f.log.Warn("waiting for the database", "error", err)
-				pause(ctx, f.clock, time.Second)
+				pause(ctx, time.Second)
 			}
 		}
 	})
 	both.Wait()
 }
 
-func pause(ctx context.Context, c clock.Clock, d time.Duration) {
+func pause(ctx context.Context, d time.Duration) {
 	select {
 	case <-ctx.Done():
-	case <-c.After(d):
+	case <-time.After(d):
 	}
 }
 
@@ -132,7 +134,7 @@ func (f *Feed) notify(ctx context.Context) {
 			return
 		case <-f.signal:
 		}
-		pause(ctx, f.clock, settle)
+		pause(ctx, settle)
 		f.mu.Lock()
 		var topics []string
 		for t := range f.due {

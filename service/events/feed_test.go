@@ -1,17 +1,23 @@
 package events_test
 
 import (
+	"bufio"
 	"context"
 	"log/slog"
 	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/jonboulle/clockwork"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"gorm.io/gorm"
 
+	"rotanex.example/api"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
 	"rotanex.example/service/testdb"
@@ -67,6 +73,41 @@ func TestAReaderOfEventsNeverMissesOne(t *testing.T) {
 	again, err := events.ParsePosition(position.String())
 	require.NoError(t, err)
 	assert.Equal(t, position, again)
+}
+
+// An event whose wake-up came while another transaction was open is told when that one has
+// ended, though nothing wakes its readers again and the service's clock stands still.
+func TestAnEventThatWasHeldBackIsTold(t *testing.T) {
+	url := testdb.URL(t)
+	s := testdb.Reopen(t, url)
+	t.Cleanup(s.Close)
+	feed := events.New(s, clock.New(clockwork.NewFakeClock(), time.Time{}, time.Time{}, 1), slog.New(slog.DiscardHandler))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		feed.Stream(w, r, api.StreamEventsParams{})
+	}))
+	t.Cleanup(server.Close)
+	ask, err := http.NewRequestWithContext(t.Context(), http.MethodGet, server.URL, nil)
+	require.NoError(t, err)
+	answer, err := http.DefaultClient.Do(ask)
+	require.NoError(t, err)
+	defer func() { _ = answer.Body.Close() }()
+
+	other := s.WithContext(t.Context()).Begin()
+	require.NoError(t, other.Exec("SELECT pg_current_xact_id()").Error, "it has a number of its own, so it is waited for")
+	require.NoError(t, s.WithContext(t.Context()).Transaction(func(tx *gorm.DB) error {
+		return feed.Write(tx, events.Event{Kind: events.Frame, Shot: "coda-060"})
+	}))
+	feed.Wake(events.Changes)
+	entries, err := feed.After(t.Context(), events.Position{}, nil)
+	require.NoError(t, err)
+	require.Empty(t, entries, "an earlier one may still come")
+	require.NoError(t, other.Rollback().Error)
+	for lines := bufio.NewScanner(answer.Body); lines.Scan(); {
+		if strings.Contains(lines.Text(), "coda-060") {
+			return
+		}
+	}
+	assert.Fail(t, "the stream ended")
 }
 
 // Who waits in one process is woken by another.

@@ -15,7 +15,8 @@ import (
 )
 
 const (
-	// look is how often a stream looks for itself, should a wake-up get lost.
+	// look is how often a stream looks for itself: a wake-up may get lost, and what was
+	// written while another transaction was open can be read only when that one has ended.
 	look = time.Second
 	// keepAlive is how often a silent stream says a word, so that a client or a
 	// proxy in between can tell that it lives.
@@ -50,9 +51,9 @@ func (f *Feed) Stream(w http.ResponseWriter, r *http.Request, params api.StreamE
 // follow writes what happens after a position, of all runs or of one, until the reader is
 // gone or the database is: a client resumes where it was.
 func (f *Feed) follow(ctx context.Context, position Position, run *uuid.UUID, write func([]byte) error) {
-	ticks := f.clock.NewTicker(look)
+	ticks := time.NewTicker(look)
 	defer ticks.Stop()
-	spoken := f.clock.WallNow()
+	spoken := time.Now()
 	for {
 		woken := f.Wait(Changes)
 		entries, err := f.After(ctx, position, run)
@@ -64,14 +65,14 @@ func (f *Feed) follow(ctx context.Context, position Position, run *uuid.UUID, wr
 			fmt.Fprintf(&page, "id: %s\ndata: %s\n\n", e.Position, e.Data)
 			position = e.Position
 		}
-		if page.Len() == 0 && f.clock.WallNow().Sub(spoken) >= keepAlive {
+		if page.Len() == 0 && time.Since(spoken) >= keepAlive {
 			page.WriteString(": still here\n\n")
 		}
 		if page.Len() > 0 {
 			if write(page.Bytes()) != nil {
 				return
 			}
-			spoken = f.clock.WallNow()
+			spoken = time.Now()
 		}
 		if len(entries) == batch {
 			continue
@@ -80,7 +81,7 @@ func (f *Feed) follow(ctx context.Context, position Position, run *uuid.UUID, wr
 		case <-ctx.Done():
 			return
 		case <-woken:
-		case <-ticks.Chan():
+		case <-ticks.C:
 		}
 	}
 }
