@@ -14,7 +14,6 @@ package forecast
 import (
 	"context"
 	"errors"
-	"fmt"
 	"math"
 	"math/rand/v2"
 	"runtime"
@@ -213,8 +212,4 @@ func finite(v float64) float64 {
 		return -1
 	}
 	return v
-}
-
-func missing(what, id string) error {
-	return fmt.Errorf("the plan books %s %q, which its problem does not have", what, id)
 }

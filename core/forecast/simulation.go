@@ -34,7 +34,7 @@ type ending struct {
 func newSimulation(s *setup) *simulation {
 	return &simulation{
 		setup: s, sim: simulate.New(s.Setup), off: make([]float64, len(s.crews)), frame: make([]float64, len(s.crews)),
-		ends: make([]float64, len(s.servers)), begins: make([]float64, len(s.servers)), charges: make([]float64, len(s.farms)), finish: make([]float64, len(s.shots)),
+		ends: make([]float64, len(s.Servers)), begins: make([]float64, len(s.Servers)), charges: make([]float64, len(s.farms)), finish: make([]float64, len(s.shots)),
 	}
 }
 
@@ -57,66 +57,64 @@ func (s *simulation) draw() {
 		common = s.r.NormFloat64() * s.common
 	}
 	for i, c := range s.crews {
-		if c.sameAs == i {
+		first := s.Booked[i].First
+		if first == i {
 			s.off[i] = 0
 			if c.off > 0 {
 				s.off[i] = s.r.NormFloat64() * c.off
 			}
 		}
-		s.frame[i] = c.frame * math.Exp(s.off[c.sameAs]+common)
+		s.frame[i] = c.frame * math.Exp(s.off[first]+common)
 	}
-	moved := make([]time.Duration, len(s.servers))
-	for i, v := range s.servers {
-		late := milliseconds(v.wait.late(s.r))
-		if v.wait.kept.Never > 0 && s.r.Float64() < v.wait.kept.Never {
+	moved := make([]time.Duration, len(s.Servers))
+	for i, v := range s.Servers {
+		boot := s.boots[i]
+		late := simulate.Milliseconds(boot.late(s.r))
+		if boot.kept.Never > 0 && s.r.Float64() < boot.kept.Never {
 			// One that never comes is given up and another is asked for in its place.
-			moved[i] = leadtimes.GivenUp(v.offer.Lead.Duration())
-			s.cost += v.offer.Meter().Charge(moved[i]).Float()
+			moved[i] = leadtimes.GivenUp(v.Terms.Lead.Duration())
+			s.cost += v.Terms.Meter().Charge(moved[i]).Float()
 		}
-		s.begins[i] = v.from + moved[i].Seconds()*1000
+		s.begins[i] = float64(v.From) + moved[i].Seconds()*1000
 		s.ends[i] = s.begins[i]
-		s.sim.Hosts[v.host].Up = moment(v.from).Add(v.offer.Lead.Duration() + late + moved[i])
+		s.sim.Hosts[v.Host].Up = s.Hosts[v.Host].Up.Add(late + moved[i])
 	}
-	for i, c := range s.crews {
+	for i, c := range s.Booked {
 		x := &s.sim.Crews[i]
 		switch {
-		case c.server >= 0:
-			x.Close = x.Close.Add(moved[c.server])
-		case c.farm >= 0:
-			s.sim.Hosts[x.Host].Up = x.Start.Add(milliseconds(s.farms[c.farm].wait.late(s.r)))
+		case c.Server >= 0:
+			x.Close = x.Close.Add(moved[c.Server])
+		case c.Farm >= 0:
+			s.sim.Hosts[x.Host].Up = x.Start.Add(simulate.Milliseconds(s.farms[c.Farm].wait.late(s.r)))
 		}
 	}
-}
-
-func milliseconds(ms float64) time.Duration {
-	return time.Duration(math.Min(ms, 1e12) * float64(time.Millisecond))
 }
 
 // Try implements simulate.Chance: it draws how long a frame takes and whether it fails,
 // and counts what that costs.
 func (s *simulation) Try(at, _ int, now time.Time) (time.Duration, bool) {
-	c := &s.crews[at]
-	ratios := s.shots[c.shot].ratios
+	c, of, shot := &s.crews[at], &s.Booked[at], s.Crews[at].Shot
+	ratios := s.shots[shot].ratios
 	length := s.frame[at] * ratios[s.r.IntN(len(ratios))]
 	failed := c.fails > 0 && s.r.Float64() < c.fails
 	if failed {
 		length *= 2 * failsAfter * s.r.Float64()
 	}
-	takes := milliseconds(length)
-	end := float64(now.Add(takes).UnixMilli())
+	takes := simulate.Milliseconds(length)
+	end := float64(now.Add(takes).Sub(epoch).Milliseconds())
 	switch {
-	case c.farm >= 0:
+	case of.Farm >= 0:
 		if !failed {
-			s.charges[c.farm] += c.price*length + c.perFrame
+			s.charges[of.Farm] += of.Price*length + of.PerFrame
 		}
-	case c.server >= 0:
-		s.ends[c.server] = math.Max(s.ends[c.server], end)
+	case of.Server >= 0:
+		s.ends[of.Server] = math.Max(s.ends[of.Server], end)
 	}
-	if c.farm < 0 {
-		s.cost += c.price * length
+	if of.Farm < 0 {
+		s.cost += of.Price * length
 	}
 	if !failed {
-		s.finish[c.shot] = math.Max(s.finish[c.shot], end+c.delivery)
+		s.finish[shot] = math.Max(s.finish[shot], end+float64(of.Delivery))
 	}
 	return takes, failed
 }
@@ -129,9 +127,9 @@ func (s *simulation) bill() ending {
 			out.shots[i] = math.Inf(1)
 		}
 	}
-	for i, v := range s.servers {
-		runs := planning.Millis(math.Max(s.ends[i]-s.begins[i], 0)) + v.offer.Wrap
-		out.cost += v.offer.Meter().Charge(runs.Duration()).Float()
+	for i, v := range s.Servers {
+		runs := planning.Millis(math.Max(s.ends[i]-s.begins[i], 0)) + v.Terms.Wrap
+		out.cost += v.Terms.Meter().Charge(runs.Duration()).Float()
 	}
 	for i, charge := range s.charges {
 		if charge > 0 {

@@ -196,24 +196,8 @@ func (s *Simulation) Reset() {
 
 // Run carries the run out until nothing happens any more.
 func (s *Simulation) Run(chance Chance) {
-	s.chance = chance
-	for i := range s.hosts {
-		s.begin(i)
-	}
-	for len(s.queue) > 0 {
-		s.now = s.queue[0].at
-		for len(s.queue) > 0 && s.queue[0].at == s.now {
-			s.happen(s.queue.pop())
-		}
-		s.returnSeats()
-		// All that happens at one time has happened before anybody looks.
-		slices.Sort(s.due)
-		for len(s.due) > 0 {
-			host := s.due[0]
-			s.due = slices.Delete(s.due, 0, 1)
-			s.look(host)
-		}
-	}
+	s.Begin(chance)
+	s.until(never)
 	for i := range s.shots {
 		r := &s.shots[i]
 		s.Shots[i].Left += r.waiting()
@@ -234,14 +218,20 @@ func (s *Simulation) happen(e event) {
 	}
 }
 
-// begin makes a host ready and plans when it first looks for frames.
-func (s *Simulation) begin(i int) {
+// empty frees a host of all that it does.
+func (s *Simulation) empty(i int) {
 	h, def := &s.hosts[i], &s.Hosts[i]
 	h.Name, h.MemoryGB, h.UsedGB, h.Busy, h.wake, h.keeps = def.Name, def.MemoryGB, 0, h.Busy[:0], never, false
 	if h.MemoryGB == 0 {
 		h.MemoryGB = math.Inf(1)
 	}
-	h.Crews, h.at, h.held, h.idle = h.Crews[:0], h.at[:0], h.held[:0], def.Nodes
+	h.held, h.idle = h.held[:0], def.Nodes
+}
+
+// sort puts a host's crews into the order in which they choose.
+func (s *Simulation) sort(i int) {
+	h := &s.hosts[i]
+	h.Crews, h.at = h.Crews[:0], h.at[:0]
 	for _, c := range h.places {
 		h.Crews = append(h.Crews, &s.Crews[c].Crew)
 	}
@@ -249,20 +239,31 @@ func (s *Simulation) begin(i int) {
 	for _, c := range h.Crews {
 		h.at = append(h.at, h.places[slices.IndexFunc(h.places, func(p int) bool { return &s.Crews[p].Crew == c })])
 	}
-	if def.Nodes > 0 {
-		for _, c := range h.Crews {
-			c.Farm, c.State = true, dispatch.Coming
-		}
-		s.queue.push(event{at: def.Begins.UnixNano(), kind: jobBegins, host: i})
+}
+
+// begin makes a host ready and plans when it first looks for frames.
+func (s *Simulation) begin(i int) {
+	s.empty(i)
+	s.sort(i)
+	if s.Hosts[i].Nodes > 0 {
+		s.hand(i)
 		return
 	}
 	first := never
-	for _, c := range h.Crews {
-		first = min(first, max(def.Up.UnixNano(), c.Start.UnixNano()))
+	for _, c := range s.hosts[i].Crews {
+		first = min(first, max(s.Hosts[i].Up.UnixNano(), c.Start.UnixNano()))
 	}
 	if first < never {
 		s.lookAt(i, first)
 	}
+}
+
+// hand plans when a farm's job begins.
+func (s *Simulation) hand(i int) {
+	for _, c := range s.hosts[i].Crews {
+		c.Farm, c.State = true, dispatch.Coming
+	}
+	s.queue.push(event{at: max(s.now, s.Hosts[i].Begins.UnixNano()), kind: jobBegins, host: i})
 }
 
 // lookAt lets a host look for frames at a time, or sooner if it would anyway.

@@ -74,7 +74,7 @@ func (p *Plans) Solve(ctx context.Context, problem planning.Problem, notes probl
 	return out, err
 }
 
-// Record makes the record of a plan, solved for or not, and simulates it.
+// Record makes the record of a plan, solved for or not, and simulates it unless that is done.
 func (p *Plans) Record(ctx context.Context, of *Solved, notes problems.Notes, u forecast.Uncertainty, simulations int, say questions.Progress) (err error) {
 	if of.Record, err = p.recordOf(of.Problem, of.Plan, notes); err != nil {
 		return err
@@ -83,19 +83,14 @@ func (p *Plans) Record(ctx context.Context, of *Solved, notes problems.Notes, u 
 	if len(of.Plan.Bookings) == 0 {
 		return nil
 	}
+	if of.Forecast.Simulations > 0 {
+		of.Record.Chance = &of.Forecast.Chance
+		return nil
+	}
 	progress := func(done, all int) { say(done, all, "simulating the plan") }
 	of.Forecast, err = forecast.Simulate(ctx, of.Problem, of.Plan, u, notes.Deadlines, forecast.Options{Seed: 1, Simulations: simulations, Progress: progress})
 	of.Record.Chance = &of.Forecast.Chance
 	return err
-}
-
-// Outlooks is how many simulations an outlook has: a chance is within five points then, nine
-// times in ten.
-const Outlooks = 300
-
-// Outlook simulates a schedule that need not be a plan of ours, for a problem.
-func Outlook(ctx context.Context, problem planning.Problem, notes problems.Notes, u forecast.Uncertainty, plan planning.Plan) (forecast.Forecast, error) {
-	return forecast.Simulate(ctx, problem, plan, u, notes.Deadlines, forecast.Options{Seed: 1, Simulations: min(Outlooks, forecast.Enough(problem))})
 }
 
 // answer solves the problem, with as much slack as the ask says or its confidence takes.

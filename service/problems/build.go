@@ -10,6 +10,7 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
+	"rotanex.example/core/replan"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/candidates"
@@ -70,11 +71,11 @@ func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes,
 	}
 	if b.rest != nil {
 		b.addPaidServers()
-		recent, err := p.recent(ctx, *ask.Run, b.now.Add(-lately))
+		recent, err := p.recent(ctx, *ask.Run, b.now.Add(-replan.Lately))
 		if err != nil {
 			return b.problem, b.notes, err
 		}
-		b.asOfLate(recent)
+		b.notes.Lately = replan.AsOfLate(&b.problem, recent)
 	}
 	if err := b.assume(ask.Assume); err != nil {
 		return b.problem, b.notes, err

@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/replan"
 	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
@@ -100,38 +101,30 @@ func (p *Problems) waitingOf(ctx context.Context, run uuid.UUID) (map[string]int
 	return out, err
 }
 
-// leased is a frame that is being rendered, and how long frames are expected to take there.
-type leased struct {
-	Host     string
-	LeasedAt time.Time
-	FrameS   float64
-	Devices  int // that it takes
-}
-
-func (p *Problems) leasedOf(ctx context.Context, run uuid.UUID) (out []leased, err error) {
-	return out, p.Store.WithContext(ctx).Raw(`SELECT f.host, f.leased_at, coalesce(b.frame_s, 0) AS frame_s, jsonb_array_length(coalesce(f.devices, '[]')) AS devices
-		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id WHERE f.run_id = ? AND f.state = 'rendering'`, run).Scan(&out).Error
+// leasedOf lists the frames of a run that are being rendered.
+func (p *Problems) leasedOf(ctx context.Context, run uuid.UUID) ([]replan.InHand, error) {
+	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT f.host, f.leased_at, coalesce(b.frame_s, 0), jsonb_array_length(coalesce(f.devices, '[]'))
+		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id WHERE f.run_id = $1 AND f.state = 'rendering'`, run), func(row store.Row) (x replan.InHand, err error) {
+		var seconds float64
+		err = row.Scan(&x.Host, &x.Began, &seconds, &x.Devices)
+		x.Takes = time.Duration(seconds * float64(time.Second))
+		return x, err
+	})
 }
 
 // paidServers lists the servers of a run that are paid for beyond a time.
-func (p *Problems) paidServers(ctx context.Context, run uuid.UUID, now time.Time) (out []paidServer, err error) {
-	return out, p.Store.WithContext(ctx).Raw(`SELECT host, offer, from_at AS usable, paid_at AS until FROM servers
+func (p *Problems) paidServers(ctx context.Context, run uuid.UUID, now time.Time) (out []replan.Paid, err error) {
+	return out, p.Store.WithContext(ctx).Raw(`SELECT host, offer, from_at AS "from", paid_at AS until FROM servers
 		WHERE run_id = ? AND state IN ('requested', 'starting', 'up') AND paid_at > ? ORDER BY host`, run, now).Scan(&out).Error
 }
 
 // plannedServers lists the servers of a run that nobody has asked for yet.
-func (p *Problems) plannedServers(ctx context.Context, run uuid.UUID) (out []plannedServer, err error) {
+func (p *Problems) plannedServers(ctx context.Context, run uuid.UUID) (out []replan.ToCome, err error) {
 	return out, p.Store.WithContext(ctx).Raw("SELECT id, offer, host, from_at, to_at FROM servers WHERE run_id = ? AND state = 'planned' ORDER BY id", run).Scan(&out).Error
 }
 
-// recentFrame is a frame that was done of late, and for how long it took its crew up.
-type recentFrame struct {
-	Shot, Host, Crew string
-	Seconds          float64
-}
-
 // recent lists the frames of a run that were done since, the last few hundred.
-func (p *Problems) recent(ctx context.Context, run uuid.UUID, since time.Time) (out []recentFrame, err error) {
+func (p *Problems) recent(ctx context.Context, run uuid.UUID, since time.Time) (out []replan.Finished, err error) {
 	return out, p.Store.WithContext(ctx).Raw(`SELECT f.shot, a.host, a.crew, extract(epoch FROM a.ended_at - a.started_at)::float8 AS seconds
 		FROM tries a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = ? AND a.outcome = 'done' AND a.ended_at > ? ORDER BY a.id DESC LIMIT 500`, run, since).Scan(&out).Error
 }

@@ -93,12 +93,12 @@ func (s *Schedule) undo(ctx context.Context, c Change, by string) (Change, error
 	if err != nil {
 		return c, err
 	}
-	plan, without := replan.Again(seen.problem, c.Before.Plan, planning.MillisOf(seen.problem.Start.Sub(c.Before.At)))
+	plan, without := replan.Again(seen.Problem, c.Before.Plan, planning.MillisOf(seen.Problem.Start.Sub(c.Before.At)))
 	if len(without) > 0 {
 		return c, httpapi.Conflict(fmt.Sprintf("of %s nobody is there any more who had it before; rotanex replan %s plans what is left", strings.Join(without, ", "), run.ID.String()[:8]))
 	}
-	solved := plans.Solved{Problem: seen.problem, Plan: plan}
-	if err := s.Plans.Record(ctx, &solved, seen.notes, seen.doubts, plans.Outlooks, silent); err != nil {
+	solved := plans.Solved{Problem: seen.Problem, Plan: plan}
+	if err := s.Plans.Record(ctx, &solved, seen.notes, seen.Doubts, replan.Outlooks, silent); err != nil {
 		return c, err
 	}
 	if err := s.Plans.Keep(ctx, solved.Record); err != nil {

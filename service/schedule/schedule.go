@@ -22,7 +22,6 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/core/forecast"
-	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/replan"
 	"rotanex.example/service/clock"
@@ -158,7 +157,7 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	if len(causes) > 0 || replan.Due(seen.present, seen.wanted) && !before.rests(last.LookedAt) {
+	if len(causes) > 0 || seen.Due() && !before.rests(last.LookedAt) {
 		if err := s.replan(ctx, run, seen, why(causes, seen)); err != nil {
 			return err
 		}
@@ -171,7 +170,7 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 // why says in words why a run is planned anew.
 func why(causes []string, seen expected) string {
 	if len(causes) == 0 {
-		behind := fmt.Sprintf("it falls behind: %s to be in time, where %s are asked for", forecast.Percent(seen.present.Chance), forecast.Percent(seen.wanted))
+		behind := fmt.Sprintf("it falls behind: %s to be in time, where %s are asked for", forecast.Percent(seen.present.Chance), forecast.Percent(seen.Wanted))
 		causes = append(slow(seen.notes.Lately), behind)
 	}
 	return strings.Join(causes, "; ")
@@ -185,12 +184,9 @@ func refused(err error) bool {
 
 // expected is the schedule of a run's rest, and what is expected of it.
 type expected struct {
-	problem planning.Problem
+	replan.Rest
 	notes   problems.Notes
-	plan    planning.Plan
-	doubts  forecast.Uncertainty
 	present replan.Outlook
-	wanted  float64 // chance to be in time
 }
 
 // expect says how the schedule stands that a run goes by.
@@ -207,57 +203,52 @@ func (s *Schedule) expect(ctx context.Context, run runs.Run) (out expected, err 
 	if run.Deadline != nil {
 		ask.By = *run.Deadline
 	}
-	out.wanted = replan.Usual
+	out.Policy, out.AcceptProofs, out.Slack, out.Options.TimeLimit = run.Policy, run.AcceptProofs, ask.Slack, ask.TimeLimit
+	out.Wanted = replan.Usual
 	if ask.Confidence > 0 {
-		out.wanted = ask.Confidence
+		out.Wanted = ask.Confidence
 	}
-	if out.problem, out.notes, out.plan, err = s.Problems.Present(ctx, ask); err != nil {
+	if out.Problem, out.notes, out.Plan, err = s.Problems.Present(ctx, ask); err != nil {
 		return out, err
 	}
-	out.present = replan.Outlook{Cost: out.plan.Cost, Outside: planning.Outside(out.problem, out.plan)}
-	out.doubts, _, err = s.Plans.Doubts(ctx, out.problem, out.notes)
-	if err != nil {
+	out.Deadlines = out.notes.Deadlines
+	if out.Spare, err = s.Sources.Spare(ctx, run.ID); err != nil {
 		return out, err
 	}
-	f, err := plans.Outlook(ctx, out.problem, out.notes, out.doubts, out.plan)
-	if errors.Is(err, forecast.ErrNothing) {
-		return out, nil // it never ends
+	if out.Doubts, _, err = s.Plans.Doubts(ctx, out.Problem, out.notes); err != nil {
+		return out, err
 	}
-	out.present.Chance, out.present.Finish = f.Chance, middle(out.problem, f)
+	out.present, err = out.Look(ctx)
 	return out, err
-}
-
-// middle is when a schedule ends in the middle of what was simulated; zero: never.
-func middle(p planning.Problem, f forecast.Forecast) time.Time {
-	if f.Simulations == 0 || f.Never*2 >= f.Simulations {
-		return time.Time{}
-	}
-	return p.Start.Add(time.Duration(f.Finish.P50 * float64(time.Second)))
 }
 
 func silent(int, int, string) {}
 
 // carryOut stores the next plan with the record of the change, and lets the run go by it if
 // that is the verdict.
-func (s *Schedule) carryOut(ctx context.Context, run runs.Run, seen expected, next candidate, cause string) error {
-	v, outlook := next.verdict, next.outlook
-	if err := s.Plans.Keep(ctx, next.Record); err != nil {
+func (s *Schedule) carryOut(ctx context.Context, run runs.Run, seen expected, next replan.Next, cause string) error {
+	v, outlook := next.Verdict, next.Outlook
+	record, err := s.planOf(ctx, seen, next)
+	if err != nil {
+		return err
+	}
+	if err := s.Plans.Keep(ctx, record); err != nil {
 		return err
 	}
 	left := 0
-	for _, x := range seen.problem.Shots {
+	for _, x := range seen.Problem.Shots {
 		left += x.Frames
 	}
 	c := Change{
-		ID: uuid.New(), RunID: run.ID, At: s.Clock.Now(), State: Proposed, Cause: cause, Gain: v.Gain, DecidedBy: "Rotanex", PlanID: next.Record.ID,
+		ID: uuid.New(), RunID: run.ID, At: s.Clock.Now(), State: Proposed, Cause: cause, Gain: v.Gain, DecidedBy: "Rotanex", PlanID: record.ID,
 		ChanceBefore: seen.present.Chance, ChanceAfter: outlook.Chance, FinishBefore: known(seen.present.Finish), FinishAfter: known(outlook.Finish),
-		CostBefore: text(seen.present.Cost), CostAfter: text(outlook.Cost), More: text(v.More), Moved: replan.Moved(seen.plan, next.Plan), Frames: left, Before: Earlier{seen.problem.Start, seen.plan},
+		CostBefore: text(seen.present.Cost), CostAfter: text(outlook.Cost), More: text(v.More), Moved: replan.Moved(seen.Plan, next.Plan), Frames: left, Before: Earlier{seen.Problem.Start, seen.Plan},
 	}
 	if v.Act == replan.Propose {
 		return s.tell(ctx, run.ID, c)
 	}
 	c.State = Made
-	err := s.Runs.ChangeOver(ctx, run.ID, c.PlanID, "", func(tx *gorm.DB) error {
+	err = s.Runs.ChangeOver(ctx, run.ID, c.PlanID, "", func(tx *gorm.DB) error {
 		return errors.Join(supersede(tx, run.ID), add(tx, c))
 	})
 	if refused(err) {

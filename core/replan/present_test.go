@@ -1,4 +1,4 @@
-package problems
+package replan
 
 import (
 	"testing"
@@ -10,10 +10,7 @@ import (
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/timing"
-	"rotanex.example/service/bookings"
 )
-
-var six = time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC)
 
 const minute = planning.Millis(60_000)
 
@@ -31,20 +28,20 @@ func left() planning.Problem {
 	}
 }
 
-func booked(host, crew string, frames, taken int, start time.Time, state dispatch.State) *bookings.Crew {
-	return &bookings.Crew{Nodes: 1, Crew: dispatch.Crew{Shot: "coda-060", Host: host, Name: crew, Frames: frames, Taken: taken, Start: start, State: state}}
+func booked(host, crew string, frames, taken int, start time.Time, state dispatch.State) Booked {
+	return Booked{Nodes: 1, Crew: dispatch.Crew{Shot: "coda-060", Host: host, Name: crew, Frames: frames, Taken: taken, Start: start, State: state}}
 }
 
 // What is booked is a plan for what is left: each case is one booking, and what it is there.
 func TestTheScheduleAsItStandsIsAPlan(t *testing.T) {
 	t.Parallel()
-	server := []plannedServer{{ID: "tern-solo#1", Offer: "tern-solo", Host: "tern-solo-1.x", FromAt: six.Add(5 * time.Minute), ToAt: six.Add(time.Hour)}}
+	server := []ToCome{{ID: "tern-solo#1", Offer: "tern-solo", Host: "tern-solo-1.x", FromAt: six.Add(5 * time.Minute), ToAt: six.Add(time.Hour)}}
 	farm := booked("ebb", "cpu", 8, 0, six.Add(10*time.Minute), dispatch.Coming)
 	farm.Farm, farm.Nodes = true, 4
 	excluded := booked("eddy", "g0", 10, 4, six, dispatch.Ready)
 	excluded.Excluded = "it crashed"
 	for name, c := range map[string]struct {
-		crew *bookings.Crew
+		crew Booked
 		is   []planning.Booking
 	}{
 		"what is owed still, from when the host is free": {booked("eddy", "g0", 10, 4, six.Add(-time.Hour), dispatch.Ready), []planning.Booking{{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 6, Start: 2 * minute, End: 8 * minute}}},
@@ -58,39 +55,39 @@ func TestTheScheduleAsItStandsIsAPlan(t *testing.T) {
 		"a server to come":                               {booked("tern-solo-1.x", "g0", 5, 0, six.Add(15*time.Minute), dispatch.Coming), []planning.Booking{{Shot: "coda-060", Server: "tern-solo#1", Crew: "g0", Frames: 5, Start: 15 * minute, End: 20 * minute}}},
 		"a farm's job to come":                           {farm, []planning.Booking{{Shot: "coda-060", Farm: "ebb", Nodes: 4, Frames: 8, Start: 10 * minute, End: 16 * minute}}},
 	} {
-		plan := presentPlan(left(), server, []*bookings.Crew{c.crew})
+		plan := Present(left(), server, []Booked{c.crew})
 		assert.Equal(t, c.is, plan.Bookings, name)
 		assert.Equal(t, []planning.Server{{ID: "tern-solo#1", Offer: "tern-solo", From: 5 * minute, To: 60 * minute}}, plan.Servers)
 	}
-	plan := presentPlan(left(), nil, []*bookings.Crew{booked("eddy", "g0", 6, 0, six, dispatch.Ready)})
+	plan := Present(left(), nil, []Booked{booked("eddy", "g0", 6, 0, six, dispatch.Ready)})
 	assert.Equal(t, "0.06", plan.Cost.String(), "six minutes at 0.60 an hour")
 }
 
 // A crew that was slow of late is taken as slow, and only that crew.
 func TestCrewsAreTakenAsTheyWereOfLate(t *testing.T) {
 	t.Parallel()
-	b := &builder{problem: left(), notes: Notes{Lately: map[string]float64{}}}
-	var recent []recentFrame
+	p := left()
+	var recent []Finished
 	for range 40 {
-		recent = append(recent, recentFrame{"coda-060", "eddy", "g0", 84}, recentFrame{"coda-060", "ebb", "cpu", 900}, recentFrame{"other", "eddy", "g0", 900})
+		recent = append(recent, Finished{"coda-060", "eddy", "g0", 84}, Finished{"coda-060", "ebb", "cpu", 900}, Finished{"other", "eddy", "g0", 900})
 	}
-	b.asOfLate(recent)
+	lately := AsOfLate(&p, recent)
 	factor := timing.Lately([]float64{1.4, 1.4, 1.4, 1.4})
-	assert.Less(t, factor, b.notes.Lately["eddy/g0"], "forty frames say more than four")
-	assert.InDelta(t, 1.36, b.notes.Lately["eddy/g0"], 0.01)
-	assert.Len(t, b.notes.Lately, 1)
-	assert.InDelta(t, 81_500, int(b.problem.Timings[0].Frame), 1000)
-	assert.Equal(t, minute, b.problem.Timings[1].Frame)
-	assert.Equal(t, 3*minute, b.problem.Timings[2].Frame)
+	assert.Less(t, factor, lately["eddy/g0"], "forty frames say more than four")
+	assert.InDelta(t, 1.36, lately["eddy/g0"], 0.01)
+	assert.Len(t, lately, 1)
+	assert.InDelta(t, 81_500, int(p.Timings[0].Frame), 1000)
+	assert.Equal(t, minute, p.Timings[1].Frame)
+	assert.Equal(t, 3*minute, p.Timings[2].Frame)
 }
 
 // Hosts are busy with the run's own frames in the mean of the devices that render one.
 func TestHowLongFramesInHandTake(t *testing.T) {
 	t.Parallel()
-	busy := inHand([]leased{
-		{"capstan", six.Add(-time.Minute), 420, 2}, // g2+g3: six minutes to go
-		{"capstan", six.Add(-30 * time.Second), 90, 1},
-		{"eddy", six.Add(-5 * time.Minute), 120, 1}, // long overdue
+	busy := BusyUntil([]InHand{
+		{"capstan", six.Add(-time.Minute), 420 * time.Second, 2}, // g2+g3: six minutes to go
+		{"capstan", six.Add(-30 * time.Second), 90 * time.Second, 1},
+		{"eddy", six.Add(-5 * time.Minute), 2 * time.Minute, 1}, // long overdue
 	}, six)
 	assert.Equal(t, six.Add(260*time.Second), busy["capstan"], "twice six minutes and one, of three devices")
 	assert.Equal(t, six.Add(30*time.Second), busy["eddy"])

@@ -1,4 +1,4 @@
-package schedule
+package replan
 
 import (
 	"testing"
