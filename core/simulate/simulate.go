@@ -212,7 +212,7 @@ func (s *Simulation) happen(e event) {
 		s.jobBegins(e.host)
 	case s.Hosts[e.host].Nodes > 0:
 		s.nodesTake(e.host)
-	case e.at == s.hosts[e.host].wake:
+	case e.at == s.hosts[e.host].wake && !slices.Contains(s.due, e.host): // it may be told of one time more than once
 		s.hosts[e.host].wake = never
 		s.lookAt(e.host, s.now)
 	}
