@@ -13,7 +13,7 @@ CONCURRENT := ./core/forecast ./service/events ./service/jobs ./service/sources 
 
 PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-simulator rotanex-demo
 
-.PHONY: help demo test test-fast build lint bench bench-plan generate screenshots clean demo-needs db-needs test-needs console
+.PHONY: help demo test test-fast build lint bench bench-plan bench-runs generate screenshots clean demo-needs db-needs test-needs console
 
 help: ## list what can be made
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -53,6 +53,11 @@ bench: test-needs console ## frames leased and handed in per second beside pgben
 
 bench-plan: ## the planner on the known problems, judged if the judge is at hand, and how it grows
 	go run ./cmd/benchplan $(wildcard ../shared/planning/public)
+
+WEEKENDS ?= 300
+
+bench-runs: ## made weekends whose truth the planner does not know, with the schedule left alone and kept (WEEKENDS=300: an hour and a half on two cores)
+	go run ./cmd/benchruns -weekends $(WEEKENDS)
 
 screenshots: ## make docs/screenshots again from a demo that runs (ROTANEX_TOKEN)
 	./scripts/screenshots

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"math"
+	"slices"
 	"time"
 
 	"rotanex.example/core/forecast"
@@ -26,7 +27,8 @@ type Rest struct {
 	AcceptProofs bool             // proof frames of farms need nobody
 	Options      planning.Options // of the solver
 
-	present Outlook
+	present  Outlook
+	expected forecast.Forecast
 }
 
 // Next is a schedule that may take the place of the one that a run has.
@@ -50,9 +52,12 @@ func (r *Rest) Look(ctx context.Context) (Outlook, error) {
 	if errors.Is(err, forecast.ErrNothing) {
 		return r.present, nil // it never ends
 	}
-	r.present.Chance, r.present.Finish = f.Chance, middle(r.Problem, f)
+	r.present.Chance, r.present.Finish, r.expected = f.Chance, middle(r.Problem, f), f
 	return r.present, err
 }
+
+// Expected is the forecast that Look made; empty where nothing is booked.
+func (r *Rest) Expected() forecast.Forecast { return r.expected }
 
 func (r *Rest) simulate(ctx context.Context, problem planning.Problem, plan planning.Plan) (forecast.Forecast, error) {
 	return forecast.Simulate(ctx, problem, plan, r.Doubts, r.Deadlines, forecast.Options{Seed: 1, Simulations: min(Outlooks, forecast.Enough(problem))})
@@ -117,47 +122,107 @@ func (r *Rest) better(ctx context.Context, problem planning.Problem) (Next, erro
 var spares = []float64{0.03, 0.1, 0.2}
 
 // plan makes a schedule as sure as was asked for, or else as sure as it can be. One that is
-// not sure enough is repaired first, so that no more is moved than it takes; only where
-// that does not do, or money may be saved, everything is planned anew.
-func (r *Rest) plan(ctx context.Context, problem planning.Problem) (best Next, err error) {
-	found := false
-	try := func(by func(planning.Problem) (planning.Plan, bool, error)) error {
-		for _, spare := range spares {
-			next := Next{Slack: max(r.Slack, spare)}
-			next.Problem = questions.WithSlack(problem, next.Slack)
-			var done bool
-			if next.Plan, done, err = by(next.Problem); err != nil || !done {
-				return err
-			}
-			if next.Forecast, err = r.simulate(ctx, next.Problem, next.Plan); err != nil && !errors.Is(err, forecast.ErrNothing) {
-				return err
-			}
-			if !found || surer(next.Forecast, best.Forecast) {
-				best, found = next, true
-			}
-			// One that is late is as early as it can be: with more to spare it would be the same.
-			if next.Plan.Status != planning.Meets || best.Forecast.Chance >= r.Wanted {
-				return nil
-			}
-		}
-		return nil
-	}
+// not sure enough is repaired first, so that no more is moved than it takes; where that does
+// not do, or it buys what may be had for less, everything is planned anew, and what that
+// would let is let for the schedule that there is, if that costs little more.
+func (r *Rest) plan(ctx context.Context, problem planning.Problem) (Next, error) {
+	repaired, found := Next{}, false
 	if r.Due() {
-		err = try(func(p planning.Problem) (planning.Plan, bool, error) {
+		var err error
+		repaired, found, err = r.sure(ctx, problem, func(p planning.Problem) (planning.Plan, bool, error) {
 			plan, ok := planning.Repair(p, r.Plan)
 			return plan, ok, ctx.Err()
 		})
+		if err != nil || found && repaired.Forecast.Chance >= r.Wanted && repaired.Outlook.Outside.Cmp(r.present.Outside) <= 0 {
+			return repaired, err
+		}
 	}
-	if err == nil && (!found || best.Forecast.Chance < r.Wanted) {
-		err = try(func(p planning.Problem) (planning.Plan, bool, error) {
-			plan, err := planning.Solve(ctx, p, r.Options)
-			return plan, true, errors.Join(err, ctx.Err())
-		})
+	solved, _, err := r.sure(ctx, problem, func(p planning.Problem) (planning.Plan, bool, error) {
+		plan, err := planning.Solve(ctx, p, r.Options)
+		return plan, true, errors.Join(err, ctx.Err())
+	})
+	if err != nil {
+		return solved, err
 	}
-	best.Outlook = Outlook{
-		Chance: best.Forecast.Chance, Finish: middle(best.Problem, best.Forecast), Cost: best.Plan.Cost, Outside: planning.Outside(best.Problem, best.Plan),
+	best := solved
+	if plan, ok := planning.Repair(solved.Problem, letting(r.Plan, solved.Plan)); ok {
+		eased := Next{Slack: solved.Slack, Problem: solved.Problem, Plan: plan}
+		if err := r.expect(ctx, &eased); err != nil {
+			return solved, err
+		}
+		if !r.rather(solved, eased) {
+			best = eased
+		}
 	}
-	return best, err
+	if found && !r.rather(best, repaired) {
+		best = repaired
+	}
+	return best, nil
+}
+
+// letting is a schedule with the servers of another in the place of its own: what it had on
+// one of its own is on one of the same offer, as far as there is one.
+func letting(had, other planning.Plan) planning.Plan {
+	now, left := map[string]string{}, slices.Clone(other.Servers)
+	for _, v := range had.Servers {
+		if i := slices.IndexFunc(left, func(x planning.Server) bool { return x.Offer == v.Offer }); i >= 0 {
+			now[v.ID] = left[i].ID
+			left = slices.Delete(left, i, i+1)
+		}
+	}
+	out := had
+	out.Servers, out.ExtraSeats, out.Bookings = other.Servers, other.ExtraSeats, nil
+	for _, b := range had.Bookings {
+		if id, there := now[b.Server]; b.Server == "" || there {
+			b.Server = id
+			out.Bookings = append(out.Bookings, b)
+		}
+	}
+	return out
+}
+
+// sure makes a schedule with ever more to spare until it is sure enough; false where that
+// cannot be made.
+func (r *Rest) sure(ctx context.Context, problem planning.Problem, by func(planning.Problem) (planning.Plan, bool, error)) (best Next, found bool, err error) {
+	for _, spare := range spares {
+		next := Next{Slack: max(r.Slack, spare)}
+		next.Problem = questions.WithSlack(problem, next.Slack)
+		var done bool
+		if next.Plan, done, err = by(next.Problem); err != nil || !done {
+			return best, found, err
+		}
+		if err = r.expect(ctx, &next); err != nil {
+			return best, found, err
+		}
+		if !found || surer(next.Forecast, best.Forecast) {
+			best, found = next, true
+		}
+		// One that is late is as early as it can be: with more to spare it would be the same.
+		if next.Plan.Status != planning.Meets || best.Forecast.Chance >= r.Wanted {
+			break
+		}
+	}
+	return best, found, nil
+}
+
+// expect says what is expected of a schedule.
+func (r *Rest) expect(ctx context.Context, of *Next) (err error) {
+	if of.Forecast, err = r.simulate(ctx, of.Problem, of.Plan); errors.Is(err, forecast.ErrNothing) {
+		err = nil
+	}
+	of.Outlook = Outlook{
+		Chance: of.Forecast.Chance, Finish: middle(of.Problem, of.Forecast), Cost: of.Plan.Cost, Outside: planning.Outside(of.Problem, of.Plan),
+	}
+	return err
+}
+
+// rather reports whether a schedule is taken rather than one that moves less: it is surer,
+// as long as that is not sure enough, or it saves money that is worth it.
+func (r *Rest) rather(next, less Next) bool {
+	if less.Forecast.Chance < r.Wanted {
+		return surer(next.Forecast, less.Forecast)
+	}
+	return next.Forecast.Chance >= r.Wanted && worth(less.Outlook.Cost, next.Outlook.Cost)
 }
 
 // luck is by how much the chances of two schedules differ that are as sure as each other.

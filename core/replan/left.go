@@ -1,6 +1,7 @@
 package replan
 
 import (
+	"maps"
 	"time"
 
 	"rotanex.example/core/dispatch"
@@ -11,7 +12,8 @@ import (
 
 // InHand is a frame that is being rendered.
 type InHand struct {
-	Host    string
+	Shot, Host, Crew string
+
 	Began   time.Time
 	Takes   time.Duration // as expected
 	Devices int           // that it takes
@@ -93,32 +95,41 @@ const Lately = time.Hour
 type Finished struct {
 	Shot, Host, Crew string
 	Seconds          float64
+	Ended            time.Time
 }
 
-// AsOfLate takes crews as slow, or as fast, as they were with the run's last frames, and
-// returns by what factors, by place. Crews of one host differ: its CPU may be slowed by what
-// feeds its devices, and they not by it.
-func AsOfLate(p *planning.Problem, recent []Finished) map[string]float64 {
-	type row struct{ shot, host, crew string }
-	expected, ratios, factors := map[row]float64{}, map[string][]float64{}, map[string]float64{}
+// overdue is how many times what was expected a frame in hand has taken that says that its
+// crew is slow, though it is not done.
+const overdue = 1.5
+
+// AsOfLate takes shots, hosts and crews as heavy, or as slow, as they were with the run's last
+// frames, those that are long overdue among them, and returns by what factors those are off
+// that are: by shot, by host, and by crew as dispatch.Place names it. See timing.Lately.
+func AsOfLate(p *planning.Problem, recent []Finished, hand []InHand) map[string]float64 {
+	expected := map[[3]string]float64{}
 	for _, t := range p.Timings {
-		expected[row{t.Shot, t.Host, t.Crew}] = t.Frame.Duration().Seconds()
+		expected[[3]string{t.Shot, t.Host, t.Crew}] = t.Frame.Duration().Seconds()
+	}
+	var seen []timing.Seen
+	see := func(shot, host, crew string, took, ago time.Duration, least float64) {
+		if e := expected[[3]string{shot, host, crew}]; host != "" && e > 0 && took.Seconds() >= least*e {
+			seen = append(seen, timing.Seen{Shot: shot, Host: host, Crew: crew, Ratio: took.Seconds() / e, Took: took, Ago: ago})
+		}
 	}
 	for _, f := range recent {
-		if e := expected[row{f.Shot, f.Host, f.Crew}]; e > 0 {
-			place := dispatch.Place(f.Host, f.Crew)
-			ratios[place] = append(ratios[place], f.Seconds/e)
-		}
+		see(f.Shot, f.Host, f.Crew, time.Duration(f.Seconds*float64(time.Second)), p.Start.Sub(f.Ended), 0)
 	}
-	for place, seen := range ratios {
-		if factor := timing.Lately(seen); factor != 1 {
-			factors[place] = factor
-		}
+	for _, f := range hand {
+		see(f.Shot, f.Host, f.Crew, p.Start.Sub(f.Began), 0, overdue)
 	}
+	of := timing.Lately(seen)
 	for i, t := range p.Timings {
-		if factor, off := factors[dispatch.Place(t.Host, t.Crew)]; off {
-			p.Timings[i].Frame = max(1, planning.Millis(float64(t.Frame)*factor+0.5))
-		}
+		p.Timings[i].Frame = max(1, planning.Millis(float64(t.Frame)*of.Factor(t.Shot, t.Host, t.Crew)+0.5))
 	}
-	return factors
+	out := maps.Clone(of.Shot)
+	maps.Copy(out, of.Host)
+	for crew, factor := range of.Crew {
+		out[dispatch.Place(crew[0], crew[1])] = factor
+	}
+	return out
 }

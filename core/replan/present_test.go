@@ -9,7 +9,6 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
-	"rotanex.example/core/timing"
 )
 
 const minute = planning.Millis(60_000)
@@ -69,25 +68,34 @@ func TestCrewsAreTakenAsTheyWereOfLate(t *testing.T) {
 	p := left()
 	var recent []Finished
 	for range 40 {
-		recent = append(recent, Finished{"coda-060", "eddy", "g0", 84}, Finished{"coda-060", "ebb", "cpu", 900}, Finished{"other", "eddy", "g0", 900})
+		recent = append(recent, Finished{"coda-060", "eddy", "g0", 84, six}, Finished{"coda-060", "ebb", "cpu", 900, six}, Finished{"other", "eddy", "g0", 900, six})
 	}
-	lately := AsOfLate(&p, recent)
-	factor := timing.Lately([]float64{1.4, 1.4, 1.4, 1.4})
-	assert.Less(t, factor, lately["eddy/g0"], "forty frames say more than four")
-	assert.InDelta(t, 1.36, lately["eddy/g0"], 0.01)
+	lately := AsOfLate(&p, recent, nil)
+	assert.InDelta(t, 1.40, lately["eddy"], 0.01)
 	assert.Len(t, lately, 1)
-	assert.InDelta(t, 81_500, int(p.Timings[0].Frame), 1000)
+	assert.InDelta(t, 84_000, int(p.Timings[0].Frame), 1000)
 	assert.Equal(t, minute, p.Timings[1].Frame)
 	assert.Equal(t, 3*minute, p.Timings[2].Frame)
+}
+
+// A frame that is not done says that its crew is slow as soon as it is long overdue.
+func TestFramesThatAreOverdueCount(t *testing.T) {
+	t.Parallel()
+	done := []Finished{{"coda-060", "eddy", "g0", 190, six.Add(-10 * time.Minute)}, {"coda-060", "eddy", "g0", 180, six.Add(-4 * time.Minute)}}
+	for minutes, want := range map[time.Duration]float64{1: 1, 4: 3.9} {
+		p := left()
+		lately := AsOfLate(&p, done, []InHand{{Shot: "coda-060", Host: "eddy", Crew: "g0", Began: six.Add(-minutes * time.Minute)}})
+		assert.InDelta(t, want, max(1, lately["eddy"]), 0.3, "%d minutes", minutes)
+	}
 }
 
 // Hosts are busy with the run's own frames in the mean of the devices that render one.
 func TestHowLongFramesInHandTake(t *testing.T) {
 	t.Parallel()
 	busy := BusyUntil([]InHand{
-		{"capstan", six.Add(-time.Minute), 420 * time.Second, 2}, // g2+g3: six minutes to go
-		{"capstan", six.Add(-30 * time.Second), 90 * time.Second, 1},
-		{"eddy", six.Add(-5 * time.Minute), 2 * time.Minute, 1}, // long overdue
+		{"", "capstan", "", six.Add(-time.Minute), 420 * time.Second, 2}, // g2+g3: six minutes to go
+		{"", "capstan", "", six.Add(-30 * time.Second), 90 * time.Second, 1},
+		{"", "eddy", "", six.Add(-5 * time.Minute), 2 * time.Minute, 1}, // long overdue
 	}, six)
 	assert.Equal(t, six.Add(260*time.Second), busy["capstan"], "twice six minutes and one, of three devices")
 	assert.Equal(t, six.Add(30*time.Second), busy["eddy"])

@@ -78,8 +78,12 @@ type Limits struct {
 	Currency string
 }
 
+// short is by how much a chance has to be below what is wanted for frames to be moved: the
+// chances of a run go up and down by as much while all goes as expected.
+const short = 0.05
+
 // Due reports whether a schedule falls short of what was asked for.
-func Due(present Outlook, wanted float64) bool { return present.Chance < wanted }
+func Due(present Outlook, wanted float64) bool { return present.Chance < wanted-short }
 
 // Act is what is to be done.
 type Act int
@@ -132,11 +136,16 @@ func gain(present, next Outlook, l Limits) string {
 	case next.Chance < l.Wanted:
 		return "" // what is cheaper and late is no gain
 	}
-	saved := present.Cost.Minus(next.Cost)
-	if saved.Cmp(present.Cost.Scaled(leastSaved)) < 0 || saved.Cmp(leastSum) < 0 {
+	if !worth(present.Cost, next.Cost) {
 		return ""
 	}
-	return fmt.Sprintf("%s %s less for the rest, and as surely in time", l.Currency, saved.Rounded())
+	return fmt.Sprintf("%s %s less for the rest, and as surely in time", l.Currency, present.Cost.Minus(next.Cost).Rounded())
+}
+
+// worth reports whether the next cost is enough below the present one for frames to be moved.
+func worth(present, next pricing.Money) bool {
+	saved := present.Minus(next)
+	return saved.Cmp(present.Scaled(leastSaved)) >= 0 && saved.Cmp(leastSum) >= 0
 }
 
 // earlier reports whether the next schedule ends earlier by enough.

@@ -75,7 +75,7 @@ func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes,
 		if err != nil {
 			return b.problem, b.notes, err
 		}
-		b.notes.Lately = replan.AsOfLate(&b.problem, recent)
+		b.notes.Lately = replan.AsOfLate(&b.problem, recent, b.rest.hand)
 	}
 	if err := b.assume(ask.Assume); err != nil {
 		return b.problem, b.notes, err

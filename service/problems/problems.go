@@ -61,7 +61,7 @@ type Notes struct {
 	SeatDays  map[string]int             `json:"seat_days,omitempty"`  // for how many days extra seats of each pool are hired
 	Kept      []Kept                     `json:"kept,omitempty"`       // frames that are done already
 	InHand    map[string]planning.Millis `json:"in_hand,omitempty"`    // until when hosts are busy with frames of the run itself, whose rest this is
-	Lately    map[string]float64         `json:"lately,omitempty"`     // by what factor crews, host/crew, are slower than expected of them, of late
+	Lately    map[string]float64         `json:"lately,omitempty"`     // by what factor shots, hosts and crews, host/crew, are off of late: see replan.AsOfLate
 }
 
 // LeftOut is a crew that may not render a shot, or may not yet, and why.

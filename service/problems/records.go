@@ -103,10 +103,10 @@ func (p *Problems) waitingOf(ctx context.Context, run uuid.UUID) (map[string]int
 
 // leasedOf lists the frames of a run that are being rendered.
 func (p *Problems) leasedOf(ctx context.Context, run uuid.UUID) ([]replan.InHand, error) {
-	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT f.host, f.leased_at, coalesce(b.frame_s, 0), jsonb_array_length(coalesce(f.devices, '[]'))
+	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT f.shot, f.host, f.crew, f.leased_at, coalesce(b.frame_s, 0), jsonb_array_length(coalesce(f.devices, '[]'))
 		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id WHERE f.run_id = $1 AND f.state = 'rendering'`, run), func(row store.Row) (x replan.InHand, err error) {
 		var seconds float64
-		err = row.Scan(&x.Host, &x.Began, &seconds, &x.Devices)
+		err = row.Scan(&x.Shot, &x.Host, &x.Crew, &x.Began, &seconds, &x.Devices)
 		x.Takes = time.Duration(seconds * float64(time.Second))
 		return x, err
 	})
@@ -125,6 +125,6 @@ func (p *Problems) plannedServers(ctx context.Context, run uuid.UUID) (out []rep
 
 // recent lists the frames of a run that were done since, the last few hundred.
 func (p *Problems) recent(ctx context.Context, run uuid.UUID, since time.Time) (out []replan.Finished, err error) {
-	return out, p.Store.WithContext(ctx).Raw(`SELECT f.shot, a.host, a.crew, extract(epoch FROM a.ended_at - a.started_at)::float8 AS seconds
+	return out, p.Store.WithContext(ctx).Raw(`SELECT f.shot, a.host, a.crew, extract(epoch FROM a.ended_at - a.started_at)::float8 AS seconds, a.ended_at AS ended
 		FROM tries a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = ? AND a.outcome = 'done' AND a.ended_at > ? ORDER BY a.id DESC LIMIT 500`, run, since).Scan(&out).Error
 }

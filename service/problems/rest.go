@@ -21,6 +21,7 @@ type rest struct {
 	priority dispatch.Priority // of the run
 	waiting  map[string]int
 	busy     map[string]time.Time // see replan.BusyUntil
+	hand     []replan.InHand
 	servers  []replan.Paid
 	excluded map[string]string // by BasisKey: crews that get no more of a shot, and why
 }
@@ -42,12 +43,11 @@ func (p *Problems) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 	if len(out.waiting) == 0 {
 		return nil, httpapi.Conflict(fmt.Sprintf("no frame of run %s waits any more: what is left is being rendered", run))
 	}
-	leased, err := p.leasedOf(ctx, run)
-	if err != nil {
+	if out.hand, err = p.leasedOf(ctx, run); err != nil {
 		return nil, err
 	}
 	now := p.Clock.Now()
-	out.busy = replan.BusyUntil(leased, now)
+	out.busy = replan.BusyUntil(out.hand, now)
 	if out.excluded, err = p.excludedIn(ctx, run); err != nil {
 		return nil, err
 	}
