@@ -181,24 +181,32 @@ func shotsOf(r api.Run) string {
 }
 
 func (a *app) runsPriority() *cobra.Command {
-	return &cobra.Command{
+	var now bool
+	cmd := &cobra.Command{
 		Use: "priority RUN urgent|normal|low|backlog", Short: "Let a run come before others on its hosts, or after them", Args: cobra.ExactArgs(2),
 		Long: `The crews of a more urgent run choose first, from their next frame on: frames that are
-being rendered are finished. New plans take the hosts of runs that are less urgent than they
+being rendered are finished, unless --now is given: then those of less urgent runs that its
+crews need the devices of are given back, and wait again. New plans take the hosts of runs that are less urgent than they
 are; rotanex plan --priority says so of a plan.`,
-		Example: "  rotanex runs priority latest urgent\n  rotanex runs priority 3f2a low",
+		Example: "  rotanex runs priority latest urgent --now\n  rotanex runs priority 3f2a low",
 		RunE: a.onRun(func(cmd *cobra.Command, c *client.Client, id uuid.UUID, args []string) error {
 			p := api.Priority(args[0])
 			if !p.Valid() {
 				return fmt.Errorf("priority %q: want urgent, normal, low or backlog", args[0])
 			}
-			r, err := client.Decode[api.Run](c.SetRunPriority(cmd.Context(), id, api.SetRunPriorityJSONRequestBody{Priority: p}))
+			r, err := client.Decode[api.Run](c.SetRunPriority(cmd.Context(), id, api.SetRunPriorityJSONRequestBody{Priority: p, Now: now}))
 			if err != nil {
 				return err
 			}
-			return a.did(cmd, r, "Run %s is %s now: frames that are being rendered are finished first.", id.String()[:8], p)
+			first := "frames that are being rendered are finished first"
+			if now {
+				first = "what less urgent runs rendered in its way waits again"
+			}
+			return a.did(cmd, r, "Run %s is %s now: %s.", id.String()[:8], p, first)
 		}),
 	}
+	cmd.Flags().BoolVar(&now, "now", false, "give back what less urgent runs render on its devices; what was rendered of those frames is lost")
+	return cmd
 }
 
 // runCrews lists what each crew of a run does; as JSON it is the whole run.

@@ -236,3 +236,32 @@ func TestAnUrgentRunComesFirst(t *testing.T) {
 	h.good("cancel", short)
 	assert.Contains(t, h.bad("runs", "priority", short, "urgent"), "nothing of it is left to come first")
 }
+
+// Where it cannot wait for the frames in hand, those of less urgent runs are given back, and
+// only those in its way: what was rendered of them is lost, no frame is.
+func TestAnUrgentRunTakesItsDevicesNow(t *testing.T) {
+	h, clock, one, two, run := playedHouse(t, "1-400")
+	h.putShot("coda-070", "1-40", nil)
+	h.trialByHand(one, "coda-070", "bellows", "g0")
+	clock.Advance(time.Second)
+	mine, beside := one.lease(), two.lease()
+	require.Len(t, mine, 1)
+	require.Len(t, beside, 1)
+	assert.Contains(t, h.good("plan", "coda-070", "--by", "+1h", "--priority", "urgent", "--pin", "coda-070=bellows"), "bellows")
+	h.good("start", "latest")
+	assert.Empty(t, one.lease(holding(mine[0])), "the frame in hand is finished first")
+	assert.Contains(t, h.good("runs", "priority", "latest", "urgent", "--now"), "what less urgent runs rendered in its way waits again")
+	next := one.lease()
+	require.Len(t, next, 1)
+	assert.Equal(t, "coda-070", next[0].Shot, "at once")
+
+	data := frame(mine[0].Width, mine[0].Height)
+	refused(t, http.StatusConflict)(one.send(mine[0], data))
+	why := must[api.FrameDetail](t)(h.admin().GetFrame(t.Context(), run.Id, "coda-060", mine[0].Frame))
+	assert.Equal(t, api.FrameStateWaiting, why.Frame.State)
+	assert.Zero(t, why.Frame.Failures)
+	require.Len(t, why.Tries, 1)
+	assert.Contains(t, why.Tries[0].LogTail, "which is more urgent")
+	two.deliver(beside[0]) // eddy was in nobody's way
+	assert.Equal(t, 400, h.run(run).Counts.Waiting+h.run(run).Counts.Done+h.run(run).Counts.Rendering)
+}

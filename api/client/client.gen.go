@@ -551,14 +551,14 @@ type ClientInterface interface {
 	// Corresponds with PUT /runs/{run}/policy (the `SetRunPolicy` operationId).
 	SetRunPolicy(ctx context.Context, run RunParam, body SetRunPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetRunPriorityWithBody Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+	// SetRunPriorityWithBody Let a run come before others on its hosts, or after them; frames that are being rendered are finished, unless it is to be now
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
 	SetRunPriorityWithBody(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetRunPriority Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+	// SetRunPriority Let a run come before others on its hosts, or after them; frames that are being rendered are finished, unless it is to be now
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -2007,7 +2007,7 @@ func (c *Client) SetRunPolicy(ctx context.Context, run RunParam, body SetRunPoli
 	return c.Client.Do(req)
 }
 
-// SetRunPriorityWithBody Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+// SetRunPriorityWithBody Let a run come before others on its hosts, or after them; frames that are being rendered are finished, unless it is to be now
 //
 // Takes any type of body and a specified content type.
 //
@@ -2024,7 +2024,7 @@ func (c *Client) SetRunPriorityWithBody(ctx context.Context, run RunParam, conte
 	return c.Client.Do(req)
 }
 
-// SetRunPriority Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+// SetRunPriority Let a run come before others on its hosts, or after them; frames that are being rendered are finished, unless it is to be now
 //
 // Takes a body of the `application/json` content type.
 //
@@ -7641,14 +7641,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /runs/{run}/policy (the `SetRunPolicy` operationId).
 	SetRunPolicyWithResponse(ctx context.Context, run RunParam, body SetRunPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunPolicyResponse, error)
 
-	// SetRunPriorityWithBodyWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+	// SetRunPriorityWithBodyWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished, unless it is to be now
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
 	SetRunPriorityWithBodyWithResponse(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRunPriorityResponse, error)
 
-	// SetRunPriorityWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+	// SetRunPriorityWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished, unless it is to be now
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -13239,7 +13239,7 @@ func (c *ClientWithResponses) SetRunPolicyWithResponse(ctx context.Context, run 
 	return ParseSetRunPolicyResponse(rsp)
 }
 
-// SetRunPriorityWithBodyWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+// SetRunPriorityWithBodyWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished, unless it is to be now
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -13252,7 +13252,7 @@ func (c *ClientWithResponses) SetRunPriorityWithBodyWithResponse(ctx context.Con
 	return ParseSetRunPriorityResponse(rsp)
 }
 
-// SetRunPriorityWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished
+// SetRunPriorityWithResponse Let a run come before others on its hosts, or after them; frames that are being rendered are finished, unless it is to be now
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

@@ -118,6 +118,15 @@ func Replace(tx *gorm.DB, run uuid.UUID, host, by string, start, end, closes tim
 	return tx.Exec("UPDATE bookings SET frames = taken WHERE run_id = $1 AND host = $2 AND taken < frames", run, host).Error
 }
 
+// BeginNow lets the bookings of a run begin now that are to begin when frames of less urgent
+// runs in hand on their hosts are done.
+func BeginNow(tx *gorm.DB, run uuid.UUID, now time.Time) error {
+	return tx.Exec(`UPDATE bookings b SET start_at = $2 WHERE b.run_id = $1 AND b.open AND b.taken < b.frames AND b.start_at > $2 AND EXISTS (
+		SELECT FROM frames f JOIN bookings o ON o.id = f.booking_id JOIN runs r ON r.id = f.run_id JOIN runs u ON u.id = $1
+		WHERE f.state = 'rendering' AND f.host = b.host AND r.kind = 'run' AND r.priority < u.priority
+		  AND b.start_at <= greatest($2, f.leased_at + make_interval(secs => o.frame_s)) + interval '1 minute')`, run, now).Error
+}
+
 const crewColumns = `b.id, b.run_id, b.shot, b.host, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.close_at, b.frame_s, b.frame_s / b.nodes, b.nodes,
 	r.kind = 'trial', coalesce((s.spec->>'host_memory_gb')::float8, 0), b.memory_mode, coalesce(s.spec->>'licence', ''), b.excluded,
 	h.name IS NOT NULL, coalesce(h.draining, false), h.agent_seen, v.state, j.state, r.priority
@@ -149,4 +158,37 @@ func read(tx *gorm.DB, wall time.Time, where string, args ...any) ([]*Crew, erro
 // FrameS is how many seconds a booking expects a frame to take.
 func FrameS(tx *gorm.DB, booking int64) (seconds float64, err error) {
 	return seconds, tx.Raw("SELECT frame_s FROM bookings WHERE id = $1", booking).Row().Scan(&seconds)
+}
+
+// Order is that in which frames of a shot are taken.
+const Order = "warm_up DESC, repeat, frame"
+
+// Kinds reads what waits of a shot, alike to the rule, the first frame's kind first.
+// How many of those never tried wait is left out: it takes counting them.
+func Kinds(tx *gorm.DB, run uuid.UUID, shot string) ([]dispatch.Kind, error) {
+	type first struct {
+		dispatch.Kind
+		warmUp        bool
+		repeat, frame int
+	}
+	found, err := store.Rows(tx.Raw(`
+		SELECT * FROM (
+			(SELECT id, false AS tried, failed_on, only_on, 1 AS n, warm_up, repeat, frame FROM frames
+			 WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND failures = 0 ORDER BY `+Order+` LIMIT 1)
+			UNION ALL
+			(SELECT DISTINCT ON (failed_on, only_on) id, true, failed_on, only_on, count(*) OVER (PARTITION BY failed_on, only_on), warm_up, repeat, frame FROM frames
+			 WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND failures > 0 ORDER BY failed_on, only_on, `+Order+`)) k
+		ORDER BY `+Order, run, shot), func(row store.Row) (f first, err error) {
+		return f, row.Scan(&f.First, &f.Tried, store.JSON(&f.FailedOn), store.JSON(&f.OnlyOn), &f.Waiting, &f.warmUp, &f.repeat, &f.frame)
+	})
+	out := make([]dispatch.Kind, len(found))
+	for i, f := range found {
+		out[i] = f.Kind
+	}
+	return out, err
+}
+
+// CountWaiting is how many frames of a shot wait.
+func CountWaiting(tx *gorm.DB, run uuid.UUID, shot string) (n int, err error) {
+	return n, tx.Raw("SELECT count(*) FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting'", run, shot).Row().Scan(&n)
 }

@@ -172,7 +172,7 @@ func (g *granting) known(run uuid.UUID, shot string) ([]dispatch.Kind, error) {
 	if known, ok := g.kinds[key]; ok {
 		return known, nil
 	}
-	found, err := kinds(g.tx, key.run, key.shot)
+	found, err := bookings.Kinds(g.tx, key.run, key.shot)
 	g.kinds[key] = found
 	return found, err
 }
@@ -189,7 +189,7 @@ func (g *granting) Others(c *dispatch.Crew) ([]*dispatch.Crew, int, error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	n, err := countWaiting(g.tx, run, c.Shot)
+	n, err := bookings.CountWaiting(g.tx, run, c.Shot)
 	return bookings.Rule(rows), n, err
 }
 
@@ -217,4 +217,10 @@ func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 	return true, g.q.feed.Write(g.tx, events.Event{
 		Kind: events.Frame, At: g.now, Run: l.Run.String(), Shot: l.Shot, Frame: l.Frame, Host: g.host.Name, Crew: l.Crew, State: string(Rendering),
 	})
+}
+
+// kinds reads what waits of shots, each once.
+func (q *Queue) kinds(tx *gorm.DB) licences.Waiting {
+	g := &granting{q: q, tx: tx, kinds: map[runShot][]dispatch.Kind{}}
+	return g.known
 }

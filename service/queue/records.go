@@ -160,9 +160,10 @@ func leases(tx *gorm.DB, where string, args ...any) ([]leased, error) {
 
 // How a lease ended, as it is stored of a try.
 const (
-	triedDone   = "done"
-	triedFailed = "failed"
-	triedLost   = "lost"
+	triedDone    = "done"
+	triedFailed  = "failed"
+	triedLost    = "lost"
+	triedRevoked = "revoked"
 )
 
 // note keeps how a try ended.
@@ -240,10 +241,20 @@ func (q *Queue) lose(tx *gorm.DB, l leased, why string) error {
 	return q.free(tx, l, triedLost, "agent-lost", why, state, nil)
 }
 
+// inTheWay are the frames of less urgent runs on devices for which run $1 owes some now, at $2.
+const inTheWay = `run_id <> $1 AND EXISTS (SELECT FROM runs r, runs u WHERE r.id = frames.run_id AND u.id = $1 AND r.kind = 'run' AND r.priority < u.priority)
+	AND EXISTS (SELECT FROM bookings b, jsonb_array_elements_text(b.devices) d WHERE b.run_id = $1 AND b.host = frames.host AND b.open AND b.taken < b.frames
+	            AND b.excluded = '' AND b.start_at <= $2 AND jsonb_exists(frames.devices, d))`
+
+// waitAgain lets a frame under lease wait as it did before.
+func waitAgain(tx *gorm.DB, l leased) error {
+	return tx.Exec("UPDATE frames SET state = 'waiting', lease_until = NULL, boot = NULL, progress = 0 WHERE id = $1", l.id).Error
+}
+
 // LeaseFor leases up to n waiting frames to a holder, the last of the shot that a farm
 // is handed, and returns their numbers in order.
 func (q *Queue) LeaseFor(tx *gorm.DB, h Holder, n int) ([]int, error) {
-	all, err := kinds(tx, h.Run, h.Shot)
+	all, err := bookings.Kinds(tx, h.Run, h.Shot)
 	if err != nil {
 		return nil, err
 	}
@@ -306,39 +317,6 @@ func (g *granting) lockHost() (draining bool, err error) {
 
 const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot`
 
-// order is that in which frames of a shot are taken.
-const order = "warm_up DESC, repeat, frame"
-
-// kinds reads what waits of a shot, alike to the rule, the first frame's kind first.
-// How many of those never tried wait is left out: it takes counting them.
-func kinds(tx *gorm.DB, run uuid.UUID, shot string) ([]dispatch.Kind, error) {
-	type first struct {
-		dispatch.Kind
-		warmUp        bool
-		repeat, frame int
-	}
-	found, err := store.Rows(tx.Raw(`
-		SELECT * FROM (
-			(SELECT id, false AS tried, failed_on, only_on, 1 AS n, warm_up, repeat, frame FROM frames
-			 WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND failures = 0 ORDER BY `+order+` LIMIT 1)
-			UNION ALL
-			(SELECT DISTINCT ON (failed_on, only_on) id, true, failed_on, only_on, count(*) OVER (PARTITION BY failed_on, only_on), warm_up, repeat, frame FROM frames
-			 WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND failures > 0 ORDER BY failed_on, only_on, `+order+`)) k
-		ORDER BY `+order, run, shot), func(row store.Row) (f first, err error) {
-		return f, row.Scan(&f.First, &f.Tried, store.JSON(&f.FailedOn), store.JSON(&f.OnlyOn), &f.Waiting, &f.warmUp, &f.repeat, &f.frame)
-	})
-	out := make([]dispatch.Kind, len(found))
-	for i, f := range found {
-		out[i] = f.Kind
-	}
-	return out, err
-}
-
-// countWaiting is how many frames of a shot wait.
-func countWaiting(tx *gorm.DB, run uuid.UUID, shot string) (n int, err error) {
-	return n, tx.Raw("SELECT count(*) FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting'", run, shot).Row().Scan(&n)
-}
-
 // renewLeases renews the leases that an agent holds until then, with how far their frames
 // are, and returns which those are.
 func renewLeases(tx *gorm.DB, host string, boot uuid.UUID, held []Held, until time.Time) ([]int64, error) {
@@ -383,7 +361,7 @@ func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind) (l held, found bool
 	return store.First(g.tx.Raw(`
 		WITH next AS (
 			SELECT id FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND `+which+` AND failed_on = $3::jsonb AND only_on = $4::jsonb
-			ORDER BY `+order+` LIMIT 1 FOR UPDATE SKIP LOCKED),
+			ORDER BY `+bookings.Order+` LIMIT 1 FOR UPDATE SKIP LOCKED),
 		leased AS (
 			UPDATE frames SET state = 'rendering', fence = fence + 1, host = $5, crew = $6, devices = $7::jsonb, booking_id = $8,
 			       boot = $9, leased_at = $10, lease_until = $11, progress = 0, sha256 = NULL, bytes = NULL,

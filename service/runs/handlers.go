@@ -70,7 +70,7 @@ func (q *Runs) PutPriority(w http.ResponseWriter, r *http.Request, id uuid.UUID)
 		p, err = dispatch.ParsePriority(string(body.Priority))
 	}
 	if err == nil {
-		err = q.SetPriority(r.Context(), id, p)
+		err = q.SetPriority(r.Context(), id, p, body.Now)
 	}
 	q.answer(w, r, http.StatusOK, id, err)
 }

@@ -252,13 +252,17 @@ func (q *Runs) SetState(ctx context.Context, id uuid.UUID, state states.Run) err
 }
 
 // SetPriority lets a run come before others on its hosts, or after them, from its crews'
-// next frames on.
-func (q *Runs) SetPriority(ctx context.Context, id uuid.UUID, p dispatch.Priority) error {
+// next frames on; or at once: what less urgent runs render in its way is given back.
+func (q *Runs) SetPriority(ctx context.Context, id uuid.UUID, p dispatch.Priority, atOnce bool) error {
 	return q.change(ctx, id, func(tx *gorm.DB, run *Run) (string, error) {
 		if run.Kind != KindRun || !run.State.Open() {
 			return "", httpapi.Conflict(fmt.Sprintf("run %s is %s: nothing of it is left to come first", id.String()[:8], run.State))
 		}
-		return "priority " + p.String(), setPriority(tx, id, p)
+		err := setPriority(tx, id, p)
+		if err == nil && atOnce {
+			_, err = q.queue.MakeRoom(tx, id)
+		}
+		return "priority " + p.String(), err
 	})
 }
 

@@ -28,7 +28,7 @@ func (s *Standing) Stranded(ctx context.Context, run uuid.UUID) (out []Stranded,
 		return nil, err
 	}
 	for _, shot := range shotsOf(all) {
-		waiting, err := queue.WaitingKinds(tx, run, shot)
+		waiting, err := bookings.WaitingKinds(tx, run, shot)
 		if err != nil {
 			return nil, err
 		}
@@ -67,7 +67,7 @@ func (s *Standing) Untie(tx *gorm.DB, run uuid.UUID) error {
 		return err
 	}
 	for _, shot := range shotsOf(all) {
-		waiting, err := queue.WaitingKinds(tx, run, shot)
+		waiting, err := bookings.WaitingKinds(tx, run, shot)
 		if err != nil {
 			return err
 		}
@@ -110,7 +110,7 @@ func (s *Standing) Alone(tx *gorm.DB, run uuid.UUID, host string) (frames int, t
 			continue
 		}
 		seen[c.Shot] = true
-		waiting, err := queue.WaitingKinds(tx, run, c.Shot)
+		waiting, err := bookings.WaitingKinds(tx, run, c.Shot)
 		if err != nil {
 			return 0, 0, err
 		}

@@ -975,7 +975,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Let a run come before others on its hosts, or after them; frames that are being rendered are finished */
+        /** Let a run come before others on its hosts, or after them; frames that are being rendered are finished, unless it is to be now */
         put: operations["setRunPriority"];
         post?: never;
         delete?: never;
@@ -5110,6 +5110,8 @@ export interface operations {
             content: {
                 "application/json": {
                     priority: components["schemas"]["Priority"];
+                    /** @description Frames that less urgent runs render on devices for which this one owes frames are given back, and wait again */
+                    now?: boolean;
                 };
             };
         };

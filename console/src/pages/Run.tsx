@@ -81,8 +81,8 @@ function Priority({ run }: { run: Run }) {
   const cache = useQueryClient();
   const mayWrite = useMayWrite();
   const set = useMutation({
-    mutationFn: (priority: Run["priority"]) =>
-      answered(client.PUT("/runs/{run}/priority", { params: { path: { run: run.id } }, body: { priority } })),
+    mutationFn: (body: { priority: Run["priority"]; now?: boolean }) =>
+      answered(client.PUT("/runs/{run}/priority", { params: { path: { run: run.id } }, body })),
     onSettled: () => cache.invalidateQueries({ queryKey: ["runs"] }),
   });
   if (isOver(run)) return null;
@@ -91,10 +91,21 @@ function Priority({ run }: { run: Run }) {
     <Stack gap="2">
       <Choice
         label="Priority"
-        value={set.isPending && set.variables ? set.variables : run.priority}
+        value={set.isPending && set.variables ? set.variables.priority : run.priority}
         options={["urgent", "normal", "low", "backlog"]}
-        onChange={(p) => set.mutate(p)}
+        onChange={(priority) => set.mutate({ priority })}
       />
+      {run.priority === "urgent" && run.counts.waiting > 0 && (
+        <Button
+          size="xs"
+          variant="outline"
+          title="What less urgent runs render on its devices is given back, and waits again"
+          disabled={set.isSuccess && set.variables.now}
+          onClick={() => set.mutate({ priority: "urgent", now: true })}
+        >
+          Take its devices now
+        </Button>
+      )}
       {set.error && <Failed error={set.error} />}
     </Stack>
   );
