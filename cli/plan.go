@@ -101,6 +101,13 @@ func (a *app) printOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) err
 		}
 		fmt.Fprintf(out, "\nChance to be in time: %s.\n  finish %s, nine in ten by %s\n  cost %s, nine in ten below %s\n",
 			forecast.Percent(f.Chance), minute(f.Finish.P50), minute(f.Finish.P90), money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P90))
+		stop = a.working(cmd, "looking at the other runs")
+		effects, err := client.Decode[planEffects](c.PlanEffects(cmd.Context(), p.Id))
+		stop()
+		if err != nil {
+			return err
+		}
+		printEffects(out, effects.Items)
 	}
 	if p.Status == api.PlanStatusLate || p.Status == api.PlanStatusOverBudget {
 		stop := a.working(cmd, "looking for what would fix it")

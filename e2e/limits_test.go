@@ -1,9 +1,11 @@
 package e2e
 
 import (
+	"encoding/json"
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -209,6 +211,20 @@ func TestAnUrgentRunComesFirst(t *testing.T) {
 
 	said := h.good("plan", "coda-070", "--by", "+10m", "--priority", "urgent")
 	assert.Contains(t, said, "meets")
+	assert.Contains(t, said, "What it does to less urgent runs:")
+	assert.Contains(t, said, "run "+run.Id.String()[:8]+" (coda-060)")
+	var effects struct{ Items []api.PlanEffect }
+	require.NoError(t, json.Unmarshal([]byte(h.good("effects", "latest", "--output", "json")), &effects.Items))
+	require.Len(t, effects.Items, 1)
+	effect := effects.Items[0]
+	assert.Equal(t, run.Id, effect.Run)
+	assert.GreaterOrEqual(t, effect.FinishAfter.Sub(effect.FinishBefore), 20*time.Second, "it gives the hosts away for two frames each")
+	assert.Equal(t, 399, effect.Frames, "one is in hand")
+	clock.Advance(time.Second)
+	h.good("plan", "coda-070", "--by", "+2h", "--priority", "low")
+	assert.Equal(t, "It takes nothing from any open run.", strings.TrimSpace(h.good("effects", "latest")))
+	clock.Advance(time.Second)
+	said = h.good("plan", "coda-070", "--by", "+10m", "--priority", "urgent")
 	h.good("start", "latest")
 	assert.Empty(t, one.lease(holding(inHand[0])), "the frame in hand is finished")
 	one.deliver(inHand[0])

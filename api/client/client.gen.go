@@ -417,6 +417,13 @@ type ClientInterface interface {
 	// Corresponds with POST /plans/{plan}/curve (the `DrawCurve` operationId).
 	DrawCurve(ctx context.Context, plan openapi_types.UUID, params *DrawCurveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PlanEffects What carrying the plan out would do to open runs that are less urgent
+	//
+	// They leave its hosts to it for as long as it has them, and are planned anew around it if their policy is auto.
+	//
+	// Corresponds with GET /plans/{plan}/effects (the `PlanEffects` operationId).
+	PlanEffects(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ExportPlan The plan as a file
 	//
 	// Corresponds with GET /plans/{plan}/export (the `ExportPlan` operationId).
@@ -1643,6 +1650,23 @@ func (c *Client) ComparePlans(ctx context.Context, plan openapi_types.UUID, para
 // Corresponds with POST /plans/{plan}/curve (the `DrawCurve` operationId).
 func (c *Client) DrawCurve(ctx context.Context, plan openapi_types.UUID, params *DrawCurveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDrawCurveRequest(c.Server, plan, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanEffects What carrying the plan out would do to open runs that are less urgent
+//
+// They leave its hosts to it for as long as it has them, and are planned anew around it if their policy is auto.
+//
+// Corresponds with GET /plans/{plan}/effects (the `PlanEffects` operationId).
+func (c *Client) PlanEffects(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanEffectsRequest(c.Server, plan)
 	if err != nil {
 		return nil, err
 	}
@@ -4454,6 +4478,40 @@ func NewDrawCurveRequest(server string, plan openapi_types.UUID, params *DrawCur
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPlanEffectsRequest constructs an http.Request for the PlanEffects method
+func NewPlanEffectsRequest(server string, plan openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "plan", plan, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plans/%s/effects", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -7483,6 +7541,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /plans/{plan}/curve (the `DrawCurve` operationId).
 	DrawCurveWithResponse(ctx context.Context, plan openapi_types.UUID, params *DrawCurveParams, reqEditors ...RequestEditorFn) (*DrawCurveResponse, error)
 
+	// PlanEffectsWithResponse What carrying the plan out would do to open runs that are less urgent
+	//
+	// They leave its hosts to it for as long as it has them, and are planned anew around it if their policy is auto.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /plans/{plan}/effects (the `PlanEffects` operationId).
+	PlanEffectsWithResponse(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*PlanEffectsResponse, error)
+
 	// ExportPlanWithResponse The plan as a file
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9695,6 +9762,73 @@ func (r DrawCurveResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DrawCurveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PlanEffectsResponse202Headers the declared response headers of an HTTP 202 response for PlanEffects
+type PlanEffectsResponse202Headers struct {
+	Location   string
+	RetryAfter int
+}
+
+type PlanEffectsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []PlanEffect `json:"items"`
+	}
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Computing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers202 the parsed response headers for an HTTP 202 response
+	Headers202 *PlanEffectsResponse202Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanEffectsResponse) GetJSON200() *struct {
+	Items []PlanEffect `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r PlanEffectsResponse) GetJSON202() *Computing {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanEffectsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanEffectsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanEffectsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanEffectsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanEffectsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12949,6 +13083,21 @@ func (c *ClientWithResponses) DrawCurveWithResponse(ctx context.Context, plan op
 	return ParseDrawCurveResponse(rsp)
 }
 
+// PlanEffectsWithResponse What carrying the plan out would do to open runs that are less urgent
+//
+// They leave its hosts to it for as long as it has them, and are planned anew around it if their policy is auto.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /plans/{plan}/effects (the `PlanEffects` operationId).
+func (c *ClientWithResponses) PlanEffectsWithResponse(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*PlanEffectsResponse, error) {
+	rsp, err := c.PlanEffects(ctx, plan, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanEffectsResponse(rsp)
+}
+
 // ExportPlanWithResponse The plan as a file
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15041,6 +15190,68 @@ func ParseDrawCurveResponse(rsp *http.Response) (*DrawCurveResponse, error) {
 	switch {
 	case rsp.StatusCode == 202:
 		var headers DrawCurveResponse202Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = value
+		}
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = value
+		}
+		response.Headers202 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePlanEffectsResponse parses an HTTP response from a PlanEffectsWithResponse call
+func ParsePlanEffectsResponse(rsp *http.Response) (*PlanEffectsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanEffectsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []PlanEffect `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Computing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
+		var headers PlanEffectsResponse202Headers
 		if values := rsp.Header.Values("Location"); len(values) > 0 {
 			var value string
 			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {

@@ -2,6 +2,7 @@ package replan
 
 import (
 	"maps"
+	"slices"
 	"time"
 
 	"rotanex.example/core/dispatch"
@@ -132,4 +133,37 @@ func AsOfLate(p *planning.Problem, recent []Finished, hand []InHand) map[string]
 		out[dispatch.Place(crew[0], crew[1])] = factor
 	}
 	return out
+}
+
+// Leaving is the rest of a run that leaves hosts to others until a time: its bookings there
+// begin then, or when the host opens after it. Those for which a host does not open again are
+// dropped: others have to take them.
+func (r Rest) Leaving(until map[string]time.Time) Rest {
+	p := &r.Problem
+	p.Hosts = slices.Clone(p.Hosts)
+	for i, h := range p.Hosts {
+		from := planning.Millis(until[h.ID].Sub(p.Start) / time.Millisecond)
+		if until[h.ID].IsZero() || from <= 0 {
+			continue
+		}
+		p.Hosts[i].Windows = nil
+		for _, w := range h.Windows {
+			if w[1] > from {
+				p.Hosts[i].Windows = append(p.Hosts[i].Windows, [2]planning.Millis{max(w[0], from), w[1]})
+			}
+		}
+	}
+	var left []planning.Booking
+	r.Plan.Finish = 0
+	for _, b := range r.Plan.Bookings {
+		length := b.End - b.Start
+		if b.Host != "" && !within(*p, &b) {
+			continue
+		}
+		b.End = b.Start + length
+		left = append(left, b)
+		r.Plan.Finish = max(r.Plan.Finish, b.End)
+	}
+	r.Plan.Bookings = left
+	return r
 }

@@ -101,3 +101,25 @@ func TestHowLongFramesInHandTake(t *testing.T) {
 	assert.Equal(t, six.Add(30*time.Second), busy["eddy"])
 	assert.Len(t, busy, 2)
 }
+
+// A run that leaves a host to another one has its work there later, and where the host does
+// not open again, not at all.
+func TestARunLeavesItsHosts(t *testing.T) {
+	t.Parallel()
+	p := left()
+	r := Rest{Problem: p, Plan: planning.Plan{Finish: 50 * minute, Bookings: []planning.Booking{
+		{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 6, Start: 2 * minute, End: 8 * minute},
+		{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 3, Start: 45 * minute, End: 48 * minute},
+		{Shot: "coda-060", Farm: "ebb", Nodes: 4, Frames: 8, Start: 10 * minute, End: 16 * minute},
+	}}}
+	for until, want := range map[time.Duration][]planning.Millis{0: {2, 45, 10}, 12: {12, 45, 10}, 30: {40, 45, 10}, 100: {10}} {
+		var starts []planning.Millis
+		out := r.Leaving(map[string]time.Time{"eddy": six.Add(until * time.Minute)})
+		for _, b := range out.Plan.Bookings {
+			starts = append(starts, b.Start/minute)
+		}
+		assert.Equal(t, want, starts, "until %d", until)
+	}
+	assert.Equal(t, 48*minute, r.Leaving(map[string]time.Time{"eddy": six.Add(30 * time.Minute)}).Plan.Finish)
+	assert.Equal(t, left(), p, "the problem itself is as it was")
+}

@@ -248,7 +248,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 		Hosts: s.hosts, Shots: s.shots, Timings: s.timings, Sources: s.sources, Currency: c.Currency, Zone: zone,
 	})
 	s.schedule = schedule.New(schedule.Config{
-		Store: s.store, Clock: s.clock, Feed: s.feed, Jobs: s.jobs, Runs: s.runs, Plans: s.plans, Problems: s.problems, Sources: s.sources,
+		Store: s.store, Clock: s.clock, Feed: s.feed, Jobs: s.jobs, Asked: s.computations, Runs: s.runs, Plans: s.plans, Problems: s.problems, Sources: s.sources,
 		Currency: c.Currency, Log: c.Log,
 	})
 	if s.FirstToken, err = s.access.Bootstrap(ctx); err != nil {

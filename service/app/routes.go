@@ -158,6 +158,10 @@ func (e endpoints) GetPlan(w http.ResponseWriter, r *http.Request, plan uuid.UUI
 	e.plans.Get(w, r, plan)
 }
 
+func (e endpoints) PlanEffects(w http.ResponseWriter, r *http.Request, plan uuid.UUID) {
+	e.schedule.Effects(w, r, plan)
+}
+
 func (e endpoints) ForecastPlan(w http.ResponseWriter, r *http.Request, plan uuid.UUID, params api.ForecastPlanParams) {
 	e.plans.Forecast(w, r, plan, params)
 }

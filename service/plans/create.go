@@ -83,12 +83,10 @@ func (p *Plans) Record(ctx context.Context, of *Solved, notes problems.Notes, u 
 	if len(of.Plan.Bookings) == 0 {
 		return nil
 	}
-	if of.Forecast.Simulations > 0 {
-		of.Record.Chance = &of.Forecast.Chance
-		return nil
+	if of.Forecast.Simulations == 0 {
+		progress := func(done, all int) { say(done, all, "simulating the plan") }
+		of.Forecast, err = forecast.Simulate(ctx, of.Problem, of.Plan, u, notes.Deadlines, forecast.Options{Seed: 1, Simulations: simulations, Progress: progress})
 	}
-	progress := func(done, all int) { say(done, all, "simulating the plan") }
-	of.Forecast, err = forecast.Simulate(ctx, of.Problem, of.Plan, u, notes.Deadlines, forecast.Options{Seed: 1, Simulations: simulations, Progress: progress})
 	of.Record.Chance = &of.Forecast.Chance
 	return err
 }

@@ -96,6 +96,15 @@ func (p *Plans) find(ctx context.Context, id uuid.UUID) (Plan, error) {
 	return one, err
 }
 
+// Opened is a plan with the problem that it answers.
+func (p *Plans) Opened(ctx context.Context, id uuid.UUID) (problem planning.Problem, plan planning.Plan, err error) {
+	one, err := p.find(ctx, id)
+	if err == nil {
+		problem, plan, err = one.open()
+	}
+	return problem, plan, err
+}
+
 // Asked is what was asked of a plan.
 func (p *Plans) Asked(ctx context.Context, id uuid.UUID) (ask problems.Ask, err error) {
 	one, err := p.find(ctx, id)

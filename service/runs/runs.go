@@ -291,9 +291,9 @@ func (q *Runs) SetDeadline(ctx context.Context, id uuid.UUID, by time.Time) erro
 	})
 }
 
-// Running lists the runs that carry plans out now and may be planned anew by themselves.
+// Running lists the runs that carry plans out now.
 func (q *Runs) Running(ctx context.Context) (out []Run, err error) {
-	return out, q.store.WithContext(ctx).Where("kind = ? AND state = ? AND policy <> ?", KindRun, states.RunRunning, replan.Off).Order("created_at, id").Find(&out).Error
+	return out, q.store.WithContext(ctx).Where("kind = ? AND state = ?", KindRun, states.RunRunning).Order("created_at, id").Find(&out).Error
 }
 
 // Find finds a run.

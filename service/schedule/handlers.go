@@ -1,12 +1,14 @@
 package schedule
 
 import (
+	"context"
 	"net/http"
 
 	"github.com/google/uuid"
 
 	"rotanex.example/api"
 	"rotanex.example/service/access"
+	"rotanex.example/service/computations"
 	"rotanex.example/service/httpapi"
 )
 
@@ -34,4 +36,13 @@ func (s *Schedule) Put(w http.ResponseWriter, r *http.Request, run, id uuid.UUID
 func (s *Schedule) Get(w http.ResponseWriter, r *http.Request) {
 	now, work, err := s.overview(r.Context())
 	httpapi.Answer(w, r, http.StatusOK, api.Schedule{Now: now, Bookings: httpapi.Each(work, workRecord)}, err)
+}
+
+// Effects answers with what carrying a plan out would do to open runs.
+func (s *Schedule) Effects(w http.ResponseWriter, r *http.Request, plan uuid.UUID) {
+	computations.Serve(s.Asked, w, r, http.StatusOK, effectsOf(plan), func(_ context.Context, one computations.Computation) (httpapi.Items[api.PlanEffect], error) {
+		var all []effect
+		err := one.Read(&all)
+		return httpapi.List(httpapi.Each(all, s.effectRecord)), err
+	})
 }

@@ -25,6 +25,7 @@ import (
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/replan"
 	"rotanex.example/service/clock"
+	"rotanex.example/service/computations"
 	"rotanex.example/service/events"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/jobs"
@@ -60,6 +61,7 @@ type Config struct {
 	Clock    clock.Clock
 	Feed     *events.Feed
 	Jobs     *jobs.Jobs
+	Asked    *computations.Computations
 	Runs     *runs.Runs
 	Plans    *plans.Plans
 	Problems *problems.Problems
@@ -75,6 +77,7 @@ type Schedule struct{ Config }
 func New(c Config) *Schedule {
 	s := &Schedule{c}
 	c.Jobs.OnLong(look, s.look)
+	c.Asked.On(effectsKind, s.effects)
 	return s
 }
 
@@ -82,6 +85,9 @@ func New(c Config) *Schedule {
 func (s *Schedule) Sweep(ctx context.Context) error {
 	running, err := s.Runs.Running(ctx)
 	for _, run := range running {
+		if run.Policy == replan.Off {
+			continue
+		}
 		due, failed := s.due(ctx, run)
 		if err = errors.Join(err, failed); !due {
 			continue

@@ -293,3 +293,11 @@ export const useTrialPictures = (shot: string) =>
     },
     staleTime: 60_000,
   });
+
+/** What carrying a plan out would do to open runs that are less urgent. */
+export const usePlanEffects = (plan: string) =>
+  useQuery({
+    queryKey: ["effects", plan],
+    queryFn: () => answered(client.GET("/plans/{plan}/effects", { params: { path: { plan } } })),
+    staleTime: 60_000,
+  });

@@ -776,6 +776,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/plans/{plan}/effects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What carrying the plan out would do to open runs that are less urgent
+         * @description They leave its hosts to it for as long as it has them, and are planned anew around it if their policy is auto.
+         */
+        get: operations["planEffects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/plans/{plan}/curve": {
         parameters: {
             query?: never;
@@ -2460,7 +2480,7 @@ export interface components {
              */
             id: string;
             /** @enum {string} */
-            kind: "plan" | "forecast" | "curve" | "reasons" | "sources";
+            kind: "plan" | "forecast" | "curve" | "reasons" | "sources" | "effects";
             /** @description What it is of */
             about: string;
             /** @description The name of the token */
@@ -2621,6 +2641,53 @@ export interface components {
             curve: string[];
             /** @description Where its doubts come from */
             rests_on?: string[];
+        };
+        PlanEffect: {
+            /** Format: uuid */
+            run: string;
+            /** @description Of which frames wait */
+            shots: string[];
+            priority: components["schemas"]["Priority"];
+            policy: components["schemas"]["Policy"];
+            /**
+             * Format: date-time
+             * @description The last of its shots' deadlines
+             */
+            deadline: string;
+            /**
+             * Format: double
+             * @description The chance to be in time that it is held to
+             */
+            wanted: number;
+            /**
+             * Format: double
+             * @description To be in time as things are
+             */
+            chance_before: number;
+            /**
+             * Format: double
+             * @description To be in time beside the plan
+             */
+            chance_after: number;
+            /**
+             * Format: date-time
+             * @description Expected; without it
+             */
+            finish_before?: string;
+            /**
+             * Format: date-time
+             * @description Expected; without it
+             */
+            finish_after?: string;
+            /** @description Of what is left of it */
+            cost_before: components["schemas"]["Money"];
+            /** @description Of what is left of it */
+            cost_after: components["schemas"]["Money"];
+            currency: string;
+            /** @description That wait */
+            frames: number;
+            /** @description Of those */
+            moved: number;
         };
         ShotForecast: {
             shot: string;
@@ -4758,6 +4825,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlanForecast"];
+                };
+            };
+            202: components["responses"]["Computing"];
+            default: components["responses"]["Problem"];
+        };
+    };
+    planEffects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A run each */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["PlanEffect"][];
+                    };
                 };
             };
             202: components["responses"]["Computing"];

@@ -10,6 +10,7 @@ import { Figure, Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
 import { Failed, Shown } from "../parts/States";
 import { Against } from "../plan/Against";
+import { Effects } from "../plan/Effects";
 import { Outlook } from "../plan/Outlook";
 import { PlanAgain, usePlanAgain } from "../plan/PlanAgain";
 import { Timeline } from "../plan/Timeline";
@@ -212,6 +213,7 @@ function Contents({ plan }: { plan: Schemas["Plan"] }) {
           onDeadline={mayWrite && !plan.assumes?.length ? (at) => again.mutate({ by: at }) : undefined}
         />
       </Sheet>
+      <Effects plan={plan.id} />
       {plan.status !== "meets" && <Why plan={plan} />}
       <Grid templateColumns={{ base: "1fr", xl: "1fr 1fr" }} gap="6" alignItems="start">
         <Outlook plan={plan} />
