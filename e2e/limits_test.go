@@ -224,7 +224,7 @@ func TestAnUrgentRunComesFirst(t *testing.T) {
 	h.good("plan", "coda-070", "--by", "+2h", "--priority", "low")
 	assert.Equal(t, "It takes nothing from any open run.", strings.TrimSpace(h.good("effects", "latest")))
 	clock.Advance(time.Second)
-	said = h.good("plan", "coda-070", "--by", "+10m", "--priority", "urgent")
+	h.good("plan", "coda-070", "--by", "+10m", "--priority", "urgent")
 	h.good("start", "latest")
 	assert.Empty(t, one.lease(holding(inHand[0])), "the frame in hand is finished")
 	one.deliver(inHand[0])

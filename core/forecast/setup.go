@@ -108,6 +108,3 @@ func newSetup(p planning.Problem, plan planning.Plan, u Uncertainty, deadlines m
 	}
 	return s, nil
 }
-
-// moment turns milliseconds of the problem into a time of the simulation.
-func moment(ms float64) time.Time { return epoch.Add(simulate.Milliseconds(ms)) }

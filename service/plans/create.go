@@ -82,8 +82,7 @@ func (p *Plans) Record(ctx context.Context, of *Solved, notes problems.Notes, u 
 	of.Record.ID, of.Record.RunID = uuid.New(), notes.Ask.Run
 	if len(of.Plan.Bookings) == 0 {
 		return nil
-	}
-	if of.Forecast.Simulations == 0 {
+	} else if of.Forecast.Simulations == 0 {
 		progress := func(done, all int) { say(done, all, "simulating the plan") }
 		of.Forecast, err = forecast.Simulate(ctx, of.Problem, of.Plan, u, notes.Deadlines, forecast.Options{Seed: 1, Simulations: simulations, Progress: progress})
 	}

@@ -99,19 +99,19 @@ func (p *Plans) find(ctx context.Context, id uuid.UUID) (Plan, error) {
 // Opened is a plan with the problem that it answers.
 func (p *Plans) Opened(ctx context.Context, id uuid.UUID) (problem planning.Problem, plan planning.Plan, err error) {
 	one, err := p.find(ctx, id)
-	if err == nil {
-		problem, plan, err = one.open()
+	if err != nil {
+		return problem, plan, err
 	}
-	return problem, plan, err
+	return one.open()
 }
 
 // Asked is what was asked of a plan.
 func (p *Plans) Asked(ctx context.Context, id uuid.UUID) (ask problems.Ask, err error) {
 	one, err := p.find(ctx, id)
-	if err != nil || one.Notes.Ask == nil {
-		return ask, err
+	if err == nil && one.Notes.Ask != nil {
+		ask = *one.Notes.Ask
 	}
-	return *one.Notes.Ask, nil
+	return ask, err
 }
 
 // Keep stores a plan, once.
