@@ -11,6 +11,7 @@
 package replan
 
 import (
+	"cmp"
 	"fmt"
 	"math/big"
 	"slices"
@@ -160,23 +161,47 @@ func earlier(present, next Outlook, now time.Time) bool {
 	return present.Finish.Sub(next.Finish).Seconds() >= max(120, left.Seconds()*leastEarlier)
 }
 
-// Moved counts, of the frames that a schedule has for crews, those that another one has for
-// other crews: frames are alike, so of each shot it is what crews have less.
-func Moved(before, after planning.Plan) (frames int) {
-	has := func(p planning.Plan) map[string]int {
+// Move is by how many frames of a shot a crew has more in one schedule than in another; below
+// 0: less. Its place is a host, an offer or a farm.
+type Move struct {
+	Shot   string `json:"shot"`
+	Place  string `json:"place"`
+	Crew   string `json:"crew,omitempty"`
+	Frames int    `json:"frames"`
+}
+
+// Moves lists who has more or less in a schedule than in the one before, the most first. Frames
+// are alike, so which of them they are does not matter.
+func Moves(before, after planning.Plan) []Move {
+	by := map[Move]int{}
+	count := func(p planning.Plan, sign int) {
 		offer := map[string]string{}
 		for _, v := range p.Servers {
 			offer[v.ID] = v.Offer
 		}
-		out := map[string]int{}
 		for _, b := range p.Bookings {
-			out[strings.Join([]string{b.Shot, b.Host, offer[b.Server], b.Farm, b.Crew}, "\x00")] += b.Frames
+			by[Move{Shot: b.Shot, Place: b.Host + offer[b.Server] + b.Farm, Crew: b.Crew}] += sign * b.Frames
 		}
-		return out
 	}
-	then := has(after)
-	for key, n := range has(before) {
-		frames += max(0, n-then[key])
+	count(before, -1)
+	count(after, 1)
+	var out []Move
+	for m, n := range by {
+		if m.Frames = n; n != 0 {
+			out = append(out, m)
+		}
+	}
+	slices.SortFunc(out, func(a, b Move) int {
+		return cmp.Or(max(b.Frames, -b.Frames)-max(a.Frames, -a.Frames), strings.Compare(a.Place, b.Place), strings.Compare(a.Crew, b.Crew), strings.Compare(a.Shot, b.Shot))
+	})
+	return out
+}
+
+// Moved counts, of the frames that a schedule has for crews, those that another one has for
+// other crews.
+func Moved(before, after planning.Plan) (frames int) {
+	for _, m := range Moves(before, after) {
+		frames += max(0, -m.Frames)
 	}
 	return frames
 }

@@ -110,6 +110,8 @@ func TestFramesThatAreMoved(t *testing.T) {
 	own.Frames = 7
 	after.Bookings[0] = own
 	assert.Equal(t, 3, Moved(before, after))
+	after.Bookings = append(after.Bookings, planning.Booking{Shot: "coda-060", Farm: "ebb", Frames: 2}, planning.Booking{Shot: "coda-060", Host: "dory", Crew: "cpu", Frames: 1})
+	assert.Equal(t, []Move{{"coda-060", "bellows", "g0", -3}, {"coda-060", "ebb", "", 2}, {"coda-060", "dory", "cpu", 1}}, Moves(before, after), "the most first")
 }
 
 func TestPoliciesAreRead(t *testing.T) {

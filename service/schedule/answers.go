@@ -5,13 +5,14 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/replan"
+	"rotanex.example/service/httpapi"
 )
 
 func (s *Schedule) record(c Change) api.ScheduleChange {
 	out := api.ScheduleChange{
 		Id: c.ID, Run: c.RunID, At: c.At.UTC(), State: api.ScheduleChangeState(c.State), Cause: c.Cause, Gain: c.Gain, DecidedBy: c.DecidedBy, Plan: c.PlanID,
 		ChanceBefore: c.ChanceBefore, ChanceAfter: c.ChanceAfter, CostBefore: c.CostBefore, CostAfter: c.CostAfter, Currency: s.Currency, More: c.More,
-		Moved: c.Moved, Frames: c.Frames,
+		Moved: c.Moved, Frames: c.Frames, Moves: httpapi.Each(c.Moves, moveRecord),
 	}
 	if c.FinishBefore != nil {
 		out.FinishBefore = c.FinishBefore.UTC()
@@ -20,6 +21,10 @@ func (s *Schedule) record(c Change) api.ScheduleChange {
 		out.FinishAfter = c.FinishAfter.UTC()
 	}
 	return out
+}
+
+func moveRecord(m replan.Move) api.ScheduleMove {
+	return api.ScheduleMove{Shot: m.Shot, Place: m.Place, Crew: m.Crew, Frames: m.Frames}
 }
 
 func workRecord(w replan.Work) api.ScheduledBooking {

@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm/clause"
 
 	"rotanex.example/core/planning"
+	"rotanex.example/core/replan"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/runs"
 )
@@ -54,10 +55,11 @@ type Change struct {
 	FinishAfter  *time.Time
 	CostBefore   string
 	CostAfter    string
-	More         string  // beyond the run's cap
-	Moved        int     // frames that go to other crews
-	Frames       int     // that were left
-	Before       Earlier `gorm:"serializer:json"`
+	More         string        // beyond the run's cap
+	Moved        int           // frames that go to other crews
+	Frames       int           // that were left
+	Moves        []replan.Move `gorm:"serializer:json"`
+	Before       Earlier       `gorm:"serializer:json"`
 }
 
 // Earlier is the schedule that a change took the place of.

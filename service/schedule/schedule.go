@@ -248,7 +248,7 @@ func (s *Schedule) carryOut(ctx context.Context, run runs.Run, seen expected, ne
 	c := Change{
 		ID: uuid.New(), RunID: run.ID, At: s.Clock.Now(), State: Proposed, Cause: cause, Gain: v.Gain, DecidedBy: "Rotanex", PlanID: record.ID,
 		ChanceBefore: seen.present.Chance, ChanceAfter: outlook.Chance, FinishBefore: known(seen.present.Finish), FinishAfter: known(outlook.Finish),
-		CostBefore: text(seen.present.Cost), CostAfter: text(outlook.Cost), More: text(v.More), Moved: replan.Moved(seen.Plan, next.Plan), Frames: left, Before: Earlier{seen.Problem.Start, seen.Plan},
+		CostBefore: text(seen.present.Cost), CostAfter: text(outlook.Cost), More: text(v.More), Moved: replan.Moved(seen.Plan, next.Plan), Moves: replan.Moves(seen.Plan, next.Plan), Frames: left, Before: Earlier{seen.Problem.Start, seen.Plan},
 	}
 	if v.Act == replan.Propose {
 		return s.tell(ctx, run.ID, c)

@@ -2938,6 +2938,16 @@ export interface components {
             moved: number;
             /** @description That were left */
             frames: number;
+            /** @description Who has more frames by it and who less, the most first */
+            moves: components["schemas"]["ScheduleMove"][];
+        };
+        ScheduleMove: {
+            shot: string;
+            /** @description A host, an offer or a farm */
+            place: string;
+            crew?: string;
+            /** @description More than before; below 0: less */
+            frames: number;
         };
         Run: {
             /** Format: uuid */

@@ -2,11 +2,12 @@ import { Box, Flex, Grid, Stack, Text, useBreakpointValue } from "@chakra-ui/rea
 import { scaleTime } from "d3-scale";
 import { useMemo } from "react";
 import type { Schemas } from "../api/client";
-import { isOver, useRuns, useSchedule } from "../api/queries";
+import { isOver, useRuns, useSchedule, useScheduleChanges } from "../api/queries";
 import { chance, count, moment, timeOfDay } from "../parts/format";
 import { Go } from "../parts/Go";
 import { Page, Sheet, State } from "../parts/Page";
 import { Empty, Shown } from "../parts/States";
+import { movesText } from "../run/Schedule";
 
 type Booking = Schemas["ScheduledBooking"];
 type Run = Schemas["Run"];
@@ -48,8 +49,9 @@ const Square = ({ colour }: { colour: string }) => <Box w="3" h="3" rounded="sm"
 /** One run: how it stands, in the colour that its work has below. */
 function RunLine({ run, runs }: { run: Run; runs: Run[] }) {
   const left = run.counts.waiting + run.counts.rendering;
+  const last = useScheduleChanges(run.id, true).data?.find((x) => x.state === "made");
   return (
-    <Flex asChild gap="3" align="center" wrap="wrap">
+    <Flex asChild gap="3" rowGap="1" align="center" wrap="wrap">
       <li>
         {runs.length > 1 && <Square colour={colourOf(runs, { run: run.id, shot: "" })} />}
         <Go to={`/runs/${run.id}`}>{run.shots.map((s) => s.shot).join(", ")}</Go>
@@ -60,6 +62,12 @@ function RunLine({ run, runs }: { run: Run; runs: Run[] }) {
           {run.outlook?.chance !== undefined && `; ${chance(run.outlook.chance)} to be in time`}
           {run.outlook?.proposals ? "; a new schedule waits for you" : ""}
         </Text>
+        {last && (
+          <Text flexBasis="100%" fontSize="sm" color="fg.muted">
+            Planned anew {moment(last.at)}: {last.cause}. {count(last.moved, "frame")} of {last.frames} moved
+            {last.moves.length > 0 && `: ${movesText(last.moves)}`}
+          </Text>
+        )}
       </li>
     </Flex>
   );

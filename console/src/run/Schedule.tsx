@@ -14,6 +14,20 @@ type Change = Schemas["ScheduleChange"];
 
 const beyond = (x: Change) => (Number(x.more) > 0 ? `for ${money(x.currency, x.more)} more than the run may cost` : "");
 
+/** Who has more frames by a change and who less, the most first: "eddy g0 −24, dory g0 +14". */
+export function movesText(moves: Change["moves"], most = 6): string {
+  const byCrew = new Map<string, number>();
+  for (const m of moves) {
+    const crew = [m.place, m.crew].filter(Boolean).join(" ");
+    byCrew.set(crew, (byCrew.get(crew) ?? 0) + m.frames);
+  }
+  const said = [...byCrew]
+    .filter(([, n]) => n !== 0)
+    .sort((a, b) => Math.abs(b[1]) - Math.abs(a[1]))
+    .map(([crew, n]) => `${crew} ${n > 0 ? "+" : "−"}${Math.abs(n)}`);
+  return said.length > most ? `${said.slice(0, most).join(", ")} and ${said.length - most} more` : said.join(", ");
+}
+
 /** A new schedule that waits for a person. */
 function Proposal({ run, change }: { run: Run; change: Change }) {
   const cache = useQueryClient();
@@ -105,6 +119,7 @@ function ChangeRow({ x, last }: { x: Change; last: boolean }) {
         <Stack gap="1">
           <Text fontWeight="medium">{[x.gain, beyond(x)].filter(Boolean).join(" ")}</Text>
           <Text color="fg.muted">Why: {x.cause}</Text>
+          {x.moves.length > 0 && <Text color="fg.muted">{movesText(x.moves)}</Text>}
         </Stack>
         <Stack gap="1" textAlign={{ md: "right" }}>
           <Text>

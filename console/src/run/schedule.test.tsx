@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { Schemas } from "../api/client";
 import { read, run } from "../testing";
-import { Changes, Policy, Proposals } from "./Schedule";
+import { Changes, movesText, Policy, Proposals } from "./Schedule";
 
 type Change = Schemas["ScheduleChange"];
 
@@ -24,6 +24,11 @@ const change = (more: Partial<Change>): Change => ({
   more: "4.10",
   moved: 12,
   frames: 60,
+  moves: [
+    { shot: "coda-060", place: "eddy", crew: "g0", frames: -12 },
+    { shot: "coda-060", place: "bellows", crew: "g0+g1", frames: 9 },
+    { shot: "coda-060", place: "ebb", frames: 3 },
+  ],
   ...more,
 });
 
@@ -68,6 +73,14 @@ describe("what was planned anew", () => {
     expect(text).toContain("12 of 60 frames moved");
     expect(text).toContain("it ends 20 min earlier");
     expect(text).toContain("by Rotanex");
+    expect(text).toContain("eddy g0 −12, bellows g0+g1 +9, ebb +3");
+  });
+
+  it("adds up what a crew has of several shots, and names the most of many", () => {
+    const of = (place: string, frames: number, shot = "coda-060") => ({ shot, place, crew: "g0", frames });
+    expect(movesText([of("eddy", -12), of("eddy", 12, "stair-030"), of("dory", 3)])).toBe("dory g0 +3");
+    expect(movesText([of("eddy", -9), of("dory", 5), of("tern", 4)], 2)).toBe("eddy g0 −9, dory g0 +5 and 1 more");
+    expect(movesText([])).toBe("");
   });
 
   it("cannot be undone by who may only look, nor after the run", () => {
