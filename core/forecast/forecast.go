@@ -74,6 +74,8 @@ func TimingKey(t planning.Timing) string {
 type Options struct {
 	Simulations int    // 0: what Enough gives
 	Seed        uint64 // the same seed, the same forecast
+	// Clear is after how many it is enough where every one, or none, was in time; 0: never.
+	Clear int
 	// Progress is told how many simulations of all are done; nil: nobody is. It may be
 	// called from several goroutines at once.
 	Progress func(done, all int)
@@ -138,29 +140,62 @@ func Simulate(ctx context.Context, p planning.Problem, plan planning.Plan, u Unc
 	if len(s.crews) == 0 {
 		return Forecast{}, ErrNothing
 	}
-	ends := make([]ending, o.Simulations)
+	var ends []ending
+	for _, until := range []int{min(o.Clear, o.Simulations), o.Simulations} {
+		more, err := s.simulate(ctx, len(ends), until, o)
+		if err != nil {
+			return Forecast{}, err
+		}
+		if ends = append(ends, more...); len(ends) > 0 && s.clear(ends) {
+			break
+		}
+	}
+	return s.sum(ends), nil
+}
+
+// simulate makes the simulations from one number to another.
+func (s *setup) simulate(ctx context.Context, from, until int, o Options) ([]ending, error) {
+	ends := make([]ending, until-from)
 	group, ctx := errgroup.WithContext(ctx)
 	workers := runtime.GOMAXPROCS(0)
 	var done atomic.Int64
 	for w := range workers {
 		group.Go(func() error {
 			one := newSimulation(s)
-			for i := w; i < o.Simulations; i += workers {
+			for i := w; i < len(ends); i += workers {
 				if err := ctx.Err(); err != nil {
 					return err
 				}
-				ends[i] = one.run(rand.New(rand.NewPCG(o.Seed, uint64(i))))
+				ends[i] = one.run(rand.New(rand.NewPCG(o.Seed, uint64(from+i))))
 				if n := int(done.Add(1)); o.Progress != nil {
-					o.Progress(n, o.Simulations)
+					o.Progress(from+n, o.Simulations)
 				}
 			}
 			return nil
 		})
 	}
-	if err := group.Wait(); err != nil {
-		return Forecast{}, err
+	return ends, group.Wait()
+}
+
+// clear reports whether all simulations were in time, or none.
+func (s *setup) clear(ends []ending) bool {
+	met := 0
+	for _, e := range ends {
+		if s.inTime(e) {
+			met++
+		}
 	}
-	return s.sum(ends), nil
+	return met == 0 || met == len(ends)
+}
+
+// inTime reports whether every shot came home by its deadline.
+func (s *setup) inTime(e ending) bool {
+	for i, t := range e.shots {
+		if t > s.shots[i].deadline {
+			return false
+		}
+	}
+	return true
 }
 
 // sum counts over simulations. Times in endings are ms.
@@ -171,17 +206,15 @@ func (s *setup) sum(ends []ending) Forecast {
 	each := make([][]float64, len(s.shots))
 	all := 0
 	for _, e := range ends {
-		last, inTime := 0.0, true
+		last := 0.0
 		for i, t := range e.shots {
 			last = max(last, t)
 			each[i] = append(each[i], t/1000)
 			if t <= s.shots[i].deadline {
 				met[i]++
-			} else {
-				inTime = false
 			}
 		}
-		if inTime {
+		if s.inTime(e) {
 			all++
 		}
 		if math.IsInf(last, 1) {

@@ -11,6 +11,7 @@ import (
 
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
+	"rotanex.example/core/planning/planningtest"
 	"rotanex.example/core/pricing"
 )
 
@@ -151,4 +152,28 @@ func TestWhatAllCrewsShareMakesAPlanLessSure(t *testing.T) {
 	require.NoError(t, err)
 	assert.InDelta(t, 0.84, f.Chance, 0.03, "4 % are to spare: one standard deviation")
 	assert.InDelta(t, 1.28*0.04*6000, f.Finish.P90-f.Finish.P50, 40)
+}
+
+// Where all is clear, fewer simulations say the same, and as many as there were of them.
+func TestAForecastEndsWhereItIsClear(t *testing.T) {
+	t.Parallel()
+	p := planningtest.Parse(t, planningtest.Gale)
+	plan, err := planning.Solve(t.Context(), p, planning.Options{})
+	require.NoError(t, err)
+	of := func(due planning.Millis, clear int) forecast.Forecast {
+		deadlines := map[string]planning.Millis{}
+		for _, s := range p.Shots {
+			deadlines[s.ID] = due
+		}
+		f, err := forecast.Simulate(t.Context(), p, plan, forecast.Uncertainty{}, deadlines, forecast.Options{Simulations: 200, Seed: 3, Clear: clear})
+		require.NoError(t, err)
+		return f
+	}
+	early, late := of(plan.Finish*3, 40), of(1, 40)
+	assert.Equal(t, 40, early.Simulations)
+	assert.Equal(t, 1.0, early.Chance)
+	assert.Equal(t, 40, late.Simulations)
+	assert.Zero(t, late.Chance)
+	half := planning.Millis(1000 * of(plan.Finish*3, 0).Finish.P50)
+	assert.Equal(t, of(half, 0), of(half, 40), "where it is not, nothing is left out")
 }

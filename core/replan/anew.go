@@ -45,6 +45,10 @@ type Next struct {
 // times in ten.
 const Outlooks = 300
 
+// clearly is how many simulations say enough where all of them, or none, are in time: the
+// chance is within three points then, 95 times in a hundred.
+const clearly = 100
+
 // Look says what is expected of the schedule that the run has, for all that follows.
 func (r *Rest) Look(ctx context.Context) (Outlook, error) {
 	r.present = Outlook{Cost: r.Plan.Cost, Outside: planning.Outside(r.Problem, r.Plan)}
@@ -60,7 +64,7 @@ func (r *Rest) Look(ctx context.Context) (Outlook, error) {
 func (r *Rest) Expected() forecast.Forecast { return r.expected }
 
 func (r *Rest) simulate(ctx context.Context, problem planning.Problem, plan planning.Plan) (forecast.Forecast, error) {
-	return forecast.Simulate(ctx, problem, plan, r.Doubts, r.Deadlines, forecast.Options{Seed: 1, Simulations: min(Outlooks, forecast.Enough(problem))})
+	return forecast.Simulate(ctx, problem, plan, r.Doubts, r.Deadlines, forecast.Options{Seed: 1, Simulations: min(Outlooks, forecast.Enough(problem)), Clear: clearly})
 }
 
 // middle is when a schedule ends in the middle of what was simulated; zero: never.
@@ -129,7 +133,7 @@ func (r *Rest) plan(ctx context.Context, problem planning.Problem) (Next, error)
 	repaired, found := Next{}, false
 	if r.Due() {
 		var err error
-		repaired, found, err = r.sure(ctx, problem, func(p planning.Problem) (planning.Plan, bool, error) {
+		repaired, found, err = r.sure(ctx, problem, 0, func(p planning.Problem) (planning.Plan, bool, error) {
 			plan, ok := planning.Repair(p, r.Plan)
 			return plan, ok, ctx.Err()
 		})
@@ -137,7 +141,11 @@ func (r *Rest) plan(ctx context.Context, problem planning.Problem) (Next, error)
 			return repaired, err
 		}
 	}
-	solved, _, err := r.sure(ctx, problem, func(p planning.Problem) (planning.Plan, bool, error) {
+	least := 0.0
+	if repaired.Forecast.Chance >= r.Wanted {
+		least = repaired.Slack // a plan from scratch will need as much to spare
+	}
+	solved, _, err := r.sure(ctx, problem, least, func(p planning.Problem) (planning.Plan, bool, error) {
 		plan, err := planning.Solve(ctx, p, r.Options)
 		return plan, true, errors.Join(err, ctx.Err())
 	})
@@ -181,11 +189,14 @@ func letting(had, other planning.Plan) planning.Plan {
 	return out
 }
 
-// sure makes a schedule with ever more to spare until it is sure enough; false where that
-// cannot be made.
-func (r *Rest) sure(ctx context.Context, problem planning.Problem, by func(planning.Problem) (planning.Plan, bool, error)) (best Next, found bool, err error) {
+// sure makes a schedule with ever more to spare, from the least on, until it is sure enough;
+// false where that cannot be made.
+func (r *Rest) sure(ctx context.Context, problem planning.Problem, least float64, by func(planning.Problem) (planning.Plan, bool, error)) (best Next, found bool, err error) {
 	for _, spare := range spares {
 		next := Next{Slack: max(r.Slack, spare)}
+		if next.Slack < least {
+			continue
+		}
 		next.Problem = questions.WithSlack(problem, next.Slack)
 		var done bool
 		if next.Plan, done, err = by(next.Problem); err != nil || !done {

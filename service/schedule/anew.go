@@ -21,6 +21,9 @@ func (s *Schedule) replan(ctx context.Context, run runs.Run, seen expected, caus
 			if err := s.carryOut(ctx, run, seen, next, cause); err != nil {
 				return err
 			}
+			if next.Outlook.Chance >= seen.Wanted {
+				return nil
+			}
 			// What is proposed has to be for the schedule that the run goes by now.
 			if seen, err = s.expect(ctx, run); refused(err) {
 				return nil
