@@ -71,9 +71,9 @@ func effectText(x api.PlanEffect) string {
 	case x.FinishBefore.IsZero():
 		said = append(said, "ends "+minute(x.FinishAfter))
 	case by >= time.Minute:
-		said = append(said, "ends "+seconds(by.Seconds())+" later, "+minute(x.FinishAfter))
+		said = append(said, "ends "+seconds(by.Round(time.Minute).Seconds())+" later, "+minute(x.FinishAfter))
 	case by <= -time.Minute:
-		said = append(said, "ends "+seconds(-by.Seconds())+" sooner, "+minute(x.FinishAfter))
+		said = append(said, "ends "+seconds((-by).Round(time.Minute).Seconds())+" sooner, "+minute(x.FinishAfter))
 	default:
 		said = append(said, "ends when it would, "+minute(x.FinishAfter))
 	}

@@ -10,36 +10,34 @@ import (
 
 // replan plans the rest of a run anew, and changes over to that, or proposes it, where that
 // is worth it. Before what takes a person is proposed, money beyond the cap or proof frames
-// that somebody has to look at, the best without is done.
-func (s *Schedule) replan(ctx context.Context, run runs.Run, seen expected, cause string) error {
+// that somebody has to look at, the best without is done. It returns what is expected of the
+// schedule that the run goes by then.
+func (s *Schedule) replan(ctx context.Context, run runs.Run, seen expected, cause string) (replan.Outlook, error) {
 	if run.Policy == replan.Auto {
 		next, err := s.told(ctx, run, seen, seen.ByItself)
 		if err != nil {
-			return err
+			return seen.present, err
 		}
 		if next.Verdict.Act == replan.Change {
-			if err := s.carryOut(ctx, run, seen, next, cause); err != nil {
-				return err
-			}
-			if next.Outlook.Chance >= seen.Wanted {
-				return nil
+			if err := s.carryOut(ctx, run, seen, next, cause); err != nil || next.Outlook.Chance >= seen.Wanted {
+				return next.Outlook, err
 			}
 			// What is proposed has to be for the schedule that the run goes by now.
 			if seen, err = s.expect(ctx, run); refused(err) {
-				return nil
+				return next.Outlook, nil
 			} else if err != nil {
-				return err
+				return next.Outlook, err
 			}
 		}
 		if !seen.Due() {
-			return nil
+			return seen.present, nil
 		}
 	}
 	next, err := s.told(ctx, run, seen, seen.ForPerson)
 	if err != nil || next.Verdict.Act == replan.Keep {
-		return err
+		return seen.present, err
 	}
-	return s.carryOut(ctx, run, seen, next, cause)
+	return seen.present, s.carryOut(ctx, run, seen, next, cause)
 }
 
 // told plans anew, and writes what came of it to the log.

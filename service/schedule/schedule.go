@@ -164,9 +164,11 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 		return err
 	}
 	if len(causes) > 0 || seen.Due() && !before.rests(last.LookedAt) {
-		if err := s.replan(ctx, run, seen, why(causes, seen)); err != nil {
+		now, err := s.replan(ctx, run, seen, why(causes, seen))
+		if err != nil {
 			return err
 		}
+		last.Chance, last.Finish = &now.Chance, known(now.Finish)
 	}
 	// What has happened is settled only now: a look that is cut off before finds it again.
 	last.Seen = world

@@ -89,23 +89,24 @@ function Priority({ run }: { run: Run }) {
   if (!mayWrite) return <Text color="fg.muted">Priority: {run.priority}</Text>;
   return (
     <Stack gap="2">
-      <Choice
-        label="Priority"
-        value={set.isPending && set.variables ? set.variables.priority : run.priority}
-        options={["urgent", "normal", "low", "backlog"]}
-        onChange={(priority) => set.mutate({ priority })}
-      />
-      {run.priority === "urgent" && run.counts.waiting > 0 && (
-        <Button
-          size="xs"
-          variant="outline"
-          title="What less urgent runs render on its devices is given back, and waits again"
-          disabled={set.isSuccess && set.variables.now}
-          onClick={() => set.mutate({ priority: "urgent", now: true })}
-        >
-          Take its devices now
-        </Button>
-      )}
+      <HStack align="end">
+        <Choice
+          label="Priority"
+          value={set.isPending && set.variables ? set.variables.priority : run.priority}
+          options={["urgent", "normal", "low", "backlog"]}
+          onChange={(priority) => set.mutate({ priority })}
+        />
+        {run.priority === "urgent" && run.counts.waiting > 0 && (
+          <Button
+            variant="outline"
+            title="What less urgent runs render on its devices is given back, and waits again"
+            disabled={set.isSuccess && set.variables.now}
+            onClick={() => set.mutate({ priority: "urgent", now: true })}
+          >
+            Take its devices now
+          </Button>
+        )}
+      </HStack>
       {set.error && <Failed error={set.error} />}
     </Stack>
   );

@@ -63,7 +63,7 @@ function RunLine({ run, runs }: { run: Run; runs: Run[] }) {
           {run.outlook?.proposals ? "; a new schedule waits for you" : ""}
         </Text>
         {last && (
-          <Text flexBasis="100%" fontSize="sm" color="fg.muted">
+          <Text flexBasis="100%" pl={runs.length > 1 ? "6" : "0"} fontSize="sm" color="fg.muted">
             Planned anew {moment(last.at)}: {last.cause}. {count(last.moved, "frame")} of {last.frames} moved
             {last.moves.length > 0 && `: ${movesText(last.moves)}`}
           </Text>

@@ -1,7 +1,7 @@
-import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { usePlanEffects } from "../api/queries";
 import { chance, moment, money } from "../parts/format";
+import { Go } from "../parts/Go";
 import { List } from "../parts/List";
 import { Sheet } from "../parts/Page";
 
@@ -21,7 +21,7 @@ export function Effects({ plan }: { plan: string }) {
         rows={effects.data.items}
         keyOf={(x: Effect) => x.run}
         columns={[
-          { name: "Run", cell: (x) => <Link to={`/runs/${x.run}`}>{x.run.slice(0, 8)}</Link> },
+          { name: "Run", cell: (x) => <Go to={`/runs/${x.run}`}>{x.run.slice(0, 8)}</Go> },
           { name: "Shots", cell: (x) => x.shots.join(", ") },
           { name: "Due", cell: (x) => moment(x.deadline) },
           { name: "Ends", cell: (x) => change(ends(x.finish_before), ends(x.finish_after)) },
