@@ -1,6 +1,7 @@
 package rehearsal
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -8,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/replan"
 )
@@ -49,53 +51,70 @@ func TestWhatIsDrawnIsAProblem(t *testing.T) {
 func TestAWeekendIsPlayed(t *testing.T) {
 	t.Parallel()
 	changes := 0
-	for seed := range uint64(12) {
+	for seed := range uint64(6) {
 		w := small(seed)
-		plan, err := w.Plan(t.Context(), 0.8)
+		solved, err := planning.Solve(t.Context(), w.Problem, planning.Options{})
 		require.NoError(t, err)
+		plan := Plan{Plan: solved, Problem: w.Problem}
 		for _, policy := range Policies {
 			played, err := w.Play(t.Context(), plan, policy, 0.8)
 			require.NoError(t, err, "seed %d", seed)
-			again, err := w.Play(t.Context(), plan, policy, 0.8)
-			require.NoError(t, err)
-			assert.Equal(t, played, again, "seed %d", seed)
 			assert.Less(t, played.Finish, 72*time.Hour, "seed %d, %s: it ends", seed, policy)
 			assert.Positive(t, played.Cost)
 			for _, s := range w.Problem.Shots {
 				assert.Contains(t, played.Met, s.ID)
 			}
 			if policy == replan.Off {
+				again, err := w.Play(t.Context(), plan, policy, 0.8)
+				require.NoError(t, err)
+				assert.Equal(t, played, again, "seed %d", seed)
 				assert.Zero(t, played.Changes)
 			}
 			changes += played.Changes
 		}
+		knowing, err := w.Knowing(t.Context())
+		require.NoError(t, err)
+		assert.Len(t, knowing.Met, len(w.Problem.Shots)+btoi(w.urgent != nil))
 	}
 	assert.Positive(t, changes, "a schedule was changed somewhere")
 }
 
-// Nobody who does not know is asked to be better than who does: in the mean of some weekends
-// in which both are in time, knowing costs less.
-func TestKnowingIsCheaper(t *testing.T) {
-	t.Parallel()
-	var all []Weekends
-	for seed := range uint64(10) {
-		w := small(seed)
-		x := Weekends{Weekend: w, Played: map[replan.Policy]Played{}}
-		var err error
-		x.Knowing, err = w.Knowing(t.Context())
-		require.NoError(t, err)
-		x.Plan, err = w.Plan(t.Context(), 0.8)
-		require.NoError(t, err)
-		x.Played[replan.Off], err = w.Play(t.Context(), x.Plan, replan.Off, 0.8)
-		require.NoError(t, err)
-		all = append(all, x)
+func btoi(b bool) int {
+	if b {
+		return 1
 	}
-	s := Summarize(all, replan.Off)
-	assert.Greater(t, s.Cost, 1.0)
-	assert.Greater(t, s.Compared, 2)
-	assert.Zero(t, s.Moved.Of)
+	return 0
+}
+
+// What is counted, on weekends made by hand: two that were promised at 95 %, and one that was not.
+func TestWhatIsSummedUp(t *testing.T) {
+	t.Parallel()
+	sure := forecast.Forecast{Simulations: 100, Chance: 0.97, Finishes: make([]float64, 41)}
+	for i := range sure.Finishes {
+		sure.Finishes[i] = float64(100 + i) // 120 s for a half, 132 for four in five, 138 for 95 in 100
+	}
+	unsure := sure
+	unsure.Chance = 0.5
+	weekend := func(f forecast.Forecast, finish time.Duration, cost float64, met bool) Weekends {
+		return Weekends{
+			Knowing: Knowing{Cost: 2, Met: map[string]bool{"coda": true, "lamp": false}}, Plan: Plan{Forecast: f},
+			Played: map[replan.Policy]Played{replan.Off: {Met: map[string]bool{"coda": met}, Finish: finish, Cost: cost, Moved: 3, Frames: 10, Changes: 1}},
+		}
+	}
+	s := Summarize([]Weekends{weekend(sure, 110*time.Second, 3, true), weekend(sure, 135*time.Second, 9, false), weekend(unsure, 200*time.Second, 5, true), {}}, replan.Off)
+	assert.Equal(t, Share{1, 2}, s.Met)
+	assert.Equal(t, Share{2, 3}, s.Possible)
+	assert.Equal(t, []Share{{1, 3}, {1, 3}, {2, 3}}, s.Before)
+	assert.InDelta(t, (1.5+2.5)/2, s.Cost, 1e-9)
+	assert.Equal(t, 2, s.Compared, "the second was late")
+	assert.Equal(t, Share{9, 30}, s.Moved)
+	assert.Equal(t, 3, s.Changes)
 	assert.Equal(t, "–", Share{}.String())
 	assert.Equal(t, "25.0 % of 4", Share{1, 4}.String())
+	var out strings.Builder
+	Print(&out, []Weekends{weekend(sure, 110*time.Second, 3, true)})
+	assert.Contains(t, out.String(), "| 1 weekends | off | auto |")
+	assert.Contains(t, out.String(), "100.0 % of 1")
 }
 
 func TestWhoKnowsTakesAHostForAsMuchAsItIs(t *testing.T) {
