@@ -29,7 +29,6 @@ const (
 type Plan struct {
 	planning.Plan
 	Problem  planning.Problem
-	Slack    float64
 	Forecast forecast.Forecast
 }
 
@@ -39,7 +38,7 @@ func (w Weekend) Plan(ctx context.Context, confidence float64) (out Plan, err er
 	if err != nil {
 		return out, err
 	}
-	out.Plan, out.Problem, out.Slack = sure.Plan, sure.Problem, sure.Slack
+	out.Plan, out.Problem = sure.Plan, sure.Problem
 	out.Forecast, err = forecast.Simulate(ctx, sure.Problem, sure.Plan, w.Doubts, deadlines(w.Problem), forecast.Options{Seed: 1, Simulations: 1000})
 	return out, err
 }
@@ -55,7 +54,7 @@ func deadlines(p planning.Problem) map[string]planning.Millis {
 // Played is how a weekend went.
 type Played struct {
 	Met      map[string]bool // by shot: it was in time
-	Finish   time.Duration   // after the start, of the last of the planned shots; 0: never
+	Finish   time.Duration   // after the start, of the last of the planned shots; a thousand hours: never
 	Cost     float64
 	Changes  int
 	Moved    int // frames that changes moved to other crews
@@ -167,7 +166,7 @@ func (p *play) prepare(problem planning.Problem, plan planning.Plan, mark string
 			p.cost += v.Terms.Meter().Charge(moved).Float()
 			one.from, one.to = one.from.Add(moved), one.to.Add(moved)
 		}
-		late := max(1, p.w.truth.boot[v.Offer]*drawing{Rand: p.r}.lognormalOf(0.2))
+		late := max(1, p.w.truth.boot[v.Offer]*lognormal(p.r, 1, 0.2))
 		one.up = one.from.Add(time.Duration(float64(lead) * late))
 		planned.Hosts[v.Host].Up, one.ended = one.up, one.up
 		p.lets = append(p.lets, one)
@@ -179,16 +178,13 @@ func (p *play) prepare(problem planning.Problem, plan planning.Plan, mark string
 	}
 	for k, c := range planned.Booked {
 		if c.Farm >= 0 {
-			lead, late := problem.Farms[c.Farm].Lead.Duration(), max(1, p.w.truth.queue[c.Row.Farm]*drawing{Rand: p.r}.lognormalOf(0.3))
+			lead, late := problem.Farms[c.Farm].Lead.Duration(), max(1, p.w.truth.queue[c.Row.Farm]*lognormal(p.r, 1, 0.3))
 			host := &planned.Hosts[planned.Crews[k].Host]
 			host.Up = host.Up.Add(time.Duration(float64(lead) * (late - 1)))
 		}
 	}
 	return planned, nil
 }
-
-// lognormalOf draws around 1.
-func (d drawing) lognormalOf(spread float64) float64 { return d.lognormal(1, spread) }
 
 // over reports whether every frame is done or given up.
 func (p *play) over() bool {
@@ -202,7 +198,7 @@ func (p *play) over() bool {
 
 func (p *play) urgentAt() int { return len(p.w.Problem.Shots) }
 
-// offerOf is the terms of a server by its name; nil: it is none.
+// letOf is a server by its name; nil: it is none.
 func (p *play) letOf(host string) *let {
 	for _, v := range p.lets {
 		if v.id == host {

@@ -95,8 +95,8 @@ func (d *drawing) between(low, high float64) float64 { return low + (high-low)*d
 func (d *drawing) chance(p float64) bool { return d.Float64() < p }
 
 // lognormal draws around a middle, by a standard deviation of the logarithm.
-func (d *drawing) lognormal(middle, spread float64) float64 {
-	return middle * math.Exp(spread*d.NormFloat64())
+func lognormal(r *rand.Rand, middle, spread float64) float64 {
+	return middle * math.Exp(spread*r.NormFloat64())
 }
 
 func cents(v float64) pricing.Money { return pricing.MustMoney(fmt.Sprintf("%.2f", v)) }
@@ -131,7 +131,7 @@ func (d *drawing) hosts() {
 			open = [][2]planning.Millis{{millis(2), millis(14)}, {millis(19), millis(72)}}
 		}
 		d.w.Problem.Hosts = append(d.w.Problem.Hosts, planning.Host{
-			ID: id, Windows: open, Crews: d.crews(id, d.IntN(3), d.between(1, 2), d.lognormal(5, 0.5), d.between(0.08, 0.3)),
+			ID: id, Windows: open, Crews: d.crews(id, d.IntN(3), d.between(1, 2), lognormal(d.Rand, 5, 0.5), d.between(0.08, 0.3)),
 		})
 	}
 }
@@ -147,19 +147,19 @@ func (d *drawing) outside() {
 		}
 		p.Offers = append(p.Offers, planning.Offer{
 			ID: id, Source: id, MaxServers: 3 + d.IntN(4), Lead: planning.Millis(60_000 * (4 + d.IntN(9))), Wrap: 60_000,
-			Price: cents(d.between(0.8, 2.6)), Increment: &step, Crews: d.crews(id, 1+d.IntN(2), 1.5, d.lognormal(6, 0.3), 0),
+			Price: cents(d.between(0.8, 2.6)), Increment: &step, Crews: d.crews(id, 1+d.IntN(2), 1.5, lognormal(d.Rand, 6, 0.3), 0),
 		})
-		d.w.truth.boot[id] = d.lognormal(1.1, 0.25)
+		d.w.truth.boot[id] = lognormal(d.Rand, 1.1, 0.25)
 	}
 	if d.chance(0.7) {
 		p.Farms = append(p.Farms, planning.Farm{ID: "farm", Source: "farm", Nodes: 8 + d.IntN(13), Lead: planning.Millis(60_000 * (10 + d.IntN(21))), NodePrice: cents(d.between(0.5, 1.3))})
 		d.rate["farm/"] = 1.4
-		d.w.truth.queue["farm"] = d.lognormal(1.3, 0.5) // queues are longer than told
+		d.w.truth.queue["farm"] = lognormal(d.Rand, 1.3, 0.5) // queues are longer than told
 	}
 }
 
 // ordinary is what a frame of a shot takes the slowest crew: minutes.
-func (d *drawing) ordinary() float64 { return d.lognormal(8, 0.5) * 60 }
+func (d *drawing) ordinary() float64 { return lognormal(d.Rand, 8, 0.5) * 60 }
 
 // row adds what is believed of a timing, how well, and what is true of it. Three in ten were
 // timed; the others are predicted, and a little worse than it is said of them.
@@ -168,7 +168,7 @@ func (d *drawing) row(t planning.Timing, believed float64) planning.Timing {
 	if d.chance(0.7) {
 		off, worse = d.between(0.06, 0.2), 1.25
 	}
-	d.w.truth.frame[t] = d.lognormal(1, off*worse)
+	d.w.truth.frame[t] = lognormal(d.Rand, 1, off*worse)
 	d.w.Doubts.Typical[forecast.TimingKey(t)] = off
 	t.Frame = max(1000, planning.Millis(believed*1000))
 	return t
@@ -176,10 +176,10 @@ func (d *drawing) row(t planning.Timing, believed float64) planning.Timing {
 
 // timings are those of a shot on all that may render it.
 func (d *drawing) timings(shot string, ordinary float64, ownedOnly bool) (out []planning.Timing) {
-	common := d.lognormal(1, 0.05) // no crew's own: nobody knows it beforehand
+	common := lognormal(d.Rand, 1, 0.05) // no crew's own: nobody knows it beforehand
 	add := func(t planning.Timing, place string) {
 		// What a scene makes of a device is not what another makes of it.
-		out = append(out, d.row(t, ordinary/d.rate[place+"/"+t.Crew]*d.lognormal(1, 0.2)))
+		out = append(out, d.row(t, ordinary/d.rate[place+"/"+t.Crew]*lognormal(d.Rand, 1, 0.2)))
 		t.Frame = 0
 		d.w.truth.frame[t] *= common
 	}

@@ -3,6 +3,7 @@ package replan
 import (
 	"context"
 	"errors"
+	"maps"
 	"math"
 	"slices"
 	"time"
@@ -64,7 +65,17 @@ func (r *Rest) Look(ctx context.Context) (Outlook, error) {
 func (r *Rest) Expected() forecast.Forecast { return r.expected }
 
 func (r *Rest) simulate(ctx context.Context, problem planning.Problem, plan planning.Plan) (forecast.Forecast, error) {
-	return forecast.Simulate(ctx, problem, plan, r.Doubts, r.Deadlines, forecast.Options{Seed: 1, Simulations: min(Outlooks, forecast.Enough(problem)), Clear: clearly})
+	return forecast.Simulate(ctx, problem, plan, r.Doubts, r.due(), forecast.Options{Seed: 1, Simulations: min(Outlooks, forecast.Enough(problem)), Clear: clearly})
+}
+
+// due are the real deadlines, by shot, whatever a new schedule keeps spare.
+func (r *Rest) due() map[string]planning.Millis {
+	out := map[string]planning.Millis{}
+	for _, s := range r.Problem.Shots {
+		out[s.ID] = s.Deadline
+	}
+	maps.Copy(out, r.Deadlines)
+	return out
 }
 
 // middle is when a schedule ends in the middle of what was simulated; zero: never.
