@@ -1,9 +1,5 @@
 package planning
 
-import (
-	"slices"
-)
-
 // placeOnFarm puts frames on a farm's nodes, in blocks of nodes that start and
 // end together: as many nodes as are free from a moment on, as early as can be.
 func (l *layout) placeOnFarm(x *machine, option int32, n int) int {
@@ -78,9 +74,6 @@ func (l *layout) block(x *machine, from Millis, o *option, n int) (nodes, rounds
 // nodeRoom is how many frames of the option still fit on the farm in time: as
 // node time, so sometimes one or two too many.
 func (l *layout) nodeRoom(x *machine, o *option) int {
-	y, trial := x.clone(), *l
-	trial.missing = slices.Clone(l.missing)
-	trial.uploads = slices.Clone(l.uploads)
-	option := int32(x.unit.optionFor(o.shot, o.crew))
-	return trial.placeOnFarm(y, option, l.missing[o.shot])
+	t, y := l.tried(x)
+	return t.placeOnFarm(y, int32(x.unit.optionFor(o.shot, o.crew)), l.missing[o.shot])
 }

@@ -147,9 +147,9 @@ func (l *layout) onServer(k int, x *machine, shot int, take func(chance)) {
 		_, before = x.unit.rent.bill(now)
 	}
 	try := func(runs Millis) int {
-		y := x.clone()
+		t, y := l.tried(x)
 		y.runs = runs
-		n := l.trial(y, shot)
+		n := t.spread(y, shot, l.missing[shot])
 		if n > 0 {
 			_, after := x.unit.rent.bill(y.running())
 			take(chance{k, x.at, -1, n, runs, after - before, y.busy().end})
@@ -198,15 +198,6 @@ func (l *layout) longest(x *machine) Millis {
 	return segments[len(segments)-1].end - segments[0].start
 }
 
-// trial counts how many missing frames of the shot the machine, a copy, takes.
-func (l *layout) trial(y *machine, shot int) int {
-	t := *l
-	t.trying = true
-	t.missing = slices.Clone(l.missing)
-	t.uploads = slices.Clone(l.uploads)
-	return t.spread(y, shot, l.missing[shot])
-}
-
 // stillFree reports whether a span that was free is so after others were taken: a crew
 // beside it may have made the machine hold a seat, which it then holds in between as well.
 func (l *layout) stillFree(x *machine, o *option, s span, others bool) bool {
@@ -228,7 +219,9 @@ func (l *layout) spread(x *machine, shot, n int) int {
 	side := x.unit.disjoint && (x.unit.ram < 0 || l.m.Shots[shot].RAM == 0)
 	done := 0
 	for done < n {
-		spans := make([]span, len(list))
+		spans := slices.Grow(l.spare.spans[:0], len(list))[:len(list)]
+		clear(spans)
+		l.spare.spans = spans
 		best, at := never, -1
 		for i := range list {
 			o := &list[i]

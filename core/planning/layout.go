@@ -25,13 +25,6 @@ type layout struct {
 	work     *effort
 }
 
-// spare is memory used again and again, by a layout and all its clones.
-type spare struct {
-	free, seated []span
-	edges        []Millis
-	changes      []change
-}
-
 // machine is a host, a farm, or one server.
 type machine struct {
 	unit *unit
@@ -85,26 +78,24 @@ func (l *layout) open(unit int, runs Millis) *machine {
 // touch returns machine k to be changed: a copy of its own, if it was shared.
 func (l *layout) touch(k int) *machine {
 	if !l.own[k] {
-		l.machines[k], l.own[k] = l.machines[k].clone(), true
+		x := last(&l.spare.machines)
+		x.copy(l.machines[k])
+		l.machines[k], l.own[k] = x, true
 	}
 	return l.machines[k]
 }
 
 // clone copies the layout. Machines are shared until one of the two changes them.
 func (l *layout) clone() *layout {
-	out := *l
+	out := last(&l.spare.layouts)
+	old := *out
+	*out = *l
 	clear(l.own)
-	out.own = make([]bool, len(l.machines))
-	out.machines, out.units, out.uploads = slices.Clone(l.machines), slices.Clone(l.units), slices.Clone(l.uploads)
-	out.missing, out.seats, out.full = slices.Clone(l.missing), slices.Clone(l.seats), slices.Clone(l.full)
+	out.own = over(old.own, l.own)
+	out.machines, out.units, out.uploads = over(old.machines, l.machines), over(old.units, l.units), over(old.uploads, l.uploads)
+	out.missing, out.seats, out.full = over(old.missing, l.missing), over(old.seats, l.seats), over(old.full, l.full)
 	l.work.spend(int64(800 + 10*len(l.machines)))
-	return &out
-}
-
-func (x *machine) clone() *machine {
-	out := *x
-	out.jobs, out.held = slices.Clone(x.jobs), slices.Clone(x.held)
-	return &out
+	return out
 }
 
 // busy is from the start of the machine's first job to the end of its last.

@@ -356,7 +356,7 @@ func TestWhateverIsAnsweredIsValid(t *testing.T) {
 				}
 			}
 		}
-		plan, err := planning.Solve(context.Background(), p, planning.Options{})
+		plan, err := planning.Solve(context.Background(), p, planning.Options{Effort: 0.3})
 		if err != nil {
 			require.ErrorContains(t, err, "no plan found")
 			return
