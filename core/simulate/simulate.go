@@ -105,6 +105,7 @@ type hostRun struct {
 	held   []heldFrame // of a farm: that it has not begun
 	idle   int         // of a farm: nodes without work
 	keeps  bool        // it keeps devices for a crew while frames wait that this one wants
+	defers bool        // leaves frames to faster ones
 }
 
 // heldFrame is a frame that a farm holds, and of what kind it was.
@@ -290,13 +291,15 @@ func (s *Simulation) look(host int) {
 		s.stayOn(h)
 	}
 	_ = h.Choose(s, s.time()) // this queue never fails
-	h.keeps = false
+	h.keeps, h.defers = false, false
 	for i, v := range h.Verdicts {
 		switch v.Reason {
 		case dispatch.NoSeat:
 			s.pools[h.Crews[i].Licence].waiting[host] = true
 		case dispatch.DevicesKept:
 			h.keeps = true
+		case dispatch.FasterWill:
+			h.defers = true
 		}
 	}
 	s.looking = -1
@@ -382,6 +385,16 @@ func (s *Simulation) kindIsGone() {
 	}
 	for host := range s.hosts {
 		if s.hosts[host].keeps && host != s.looking {
+			s.lookAt(host, s.now)
+		}
+	}
+}
+
+// fewerWait lets hosts look again that left a shot's frames to faster ones: fewer wait now, and
+// who took one has no time for another.
+func (s *Simulation) fewerWait(shot int) {
+	for _, host := range s.shots[shot].hosts {
+		if s.hosts[host].defers && host != s.looking {
 			s.lookAt(host, s.now)
 		}
 	}

@@ -127,7 +127,9 @@ func (s *Simulation) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 	if k.Waiting == 1 {
 		s.kindIsGone()
 	}
-	if shot := s.Crews[crew].Shot; len(s.shots[shot].tried) > 0 {
+	shot := s.Crews[crew].Shot
+	s.fewerWait(shot)
+	if len(s.shots[shot].tried) > 0 {
 		s.wake(shot) // this crew reaches one less of those that not everybody may have
 	}
 	if p := s.pools[c.Licence]; p != nil {
