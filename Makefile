@@ -21,11 +21,14 @@ help: ## list what can be made
 demo: demo-needs build ## set everything up and do the main job on demo data (ONCE=1: end when it is done)
 	@exec ./bin/rotanex-demo --state-dir "$(STATE)" $(if $(ONCE),--once)
 
+# Tests allocate much and keep little: collecting less often saves them a tenth of their time.
+test test-fast: export GOGC := 400
+
 test: test-needs lint ## set everything up and pass all tests, with lint and the race detector
 	cd console && npm run -s test
 	go test -vet=off -race -count=1 $(CONCURRENT)
 	go test -vet=off -count=1 -timeout 20m $$(go list ./... | grep -v -e /e2e $(patsubst ./%,-e '/%$$',$(CONCURRENT)))
-	go test -vet=off -count=1 -timeout 20m -parallel 4 ./e2e/...
+	go test -vet=off -count=1 -timeout 20m -parallel 6 ./e2e/...
 
 test-fast: db-needs console ## unit tests and package tests over a database, with fewer seeds; no browser, no whole programs
 	go vet ./...

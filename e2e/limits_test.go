@@ -221,6 +221,14 @@ func TestAnUrgentRunComesFirst(t *testing.T) {
 	assert.GreaterOrEqual(t, effect.FinishAfter.Sub(effect.FinishBefore), 20*time.Second, "it gives the hosts away for two frames each")
 	assert.Equal(t, 399, effect.Frames, "one is in hand")
 	clock.Advance(time.Second)
+	var around api.Plan
+	require.NoError(t, json.Unmarshal([]byte(h.good("plan", "coda-070", "--by", "+1h", "--priority", "urgent", "--keep-others", "--output", "json")), &around))
+	assert.True(t, around.Choices.KeepOthers)
+	for _, b := range around.Bookings {
+		assert.Greater(t, b.Start.Sub(h.now()), 20*time.Minute, "it waits until %s is done with the other run", b.Place)
+	}
+	assert.Equal(t, "It takes nothing from any open run.", strings.TrimSpace(h.good("effects", "latest")))
+	clock.Advance(time.Second)
 	h.good("plan", "coda-070", "--by", "+2h", "--priority", "low")
 	assert.Equal(t, "It takes nothing from any open run.", strings.TrimSpace(h.good("effects", "latest")))
 	clock.Advance(time.Second)

@@ -27,7 +27,7 @@ func run(m *testing.M) int {
 	}
 	defer func() { _ = os.RemoveAll(folder) }()
 	bin = filepath.Join(folder, "bin")
-	build := exec.Command("go", "build", "-o", bin+"/", "../cmd/...")
+	build := exec.Command("go", "build", "-ldflags", "-s -w", "-o", bin+"/", "../cmd/rotanex", "../cmd/rotanex-service", "../cmd/rotanex-agent", "../cmd/rotanex-simulator")
 	build.Stderr = os.Stderr
 	if err := build.Run(); err != nil {
 		return fail(err)

@@ -26,7 +26,7 @@ func Start(ctx context.Context, width, height int, patience time.Duration) (cont
 	tab, shut := chromedp.NewContext(bounded, chromedp.WithAllocatorOptions(
 		chromedp.ExecPath(program), chromedp.WindowSize(width, height), chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true), chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("disable-sync", true), chromedp.Flag("force-prefers-reduced-motion", true), chromedp.Flag("no-first-run", true), chromedp.Flag("hide-scrollbars", true),
 	))
 	end := func() {
 		_ = chromedp.Cancel(tab)
@@ -51,6 +51,16 @@ func sized(tab context.Context, end func(), width, height int) (context.Context,
 	return tab, end, nil
 }
 
+// interval is how often a page is looked at by what waits for it: less often than is usual, as
+// each look costs the browser more than what it waits for.
+const interval = 50 * time.Millisecond
+
+// Ways to wait for a page: for an element, and for a condition.
+var (
+	Patiently = chromedp.RetryInterval(interval)
+	Calmly    = chromedp.WithPollingInterval(interval)
+)
+
 // Mode makes the console light or dark from the next page on.
 func Mode(mode string) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
@@ -66,18 +76,18 @@ func SignIn(address, token, mode string) chromedp.Action[chromedp.Void] {
 	return chromedp.Steps(
 		Mode(mode),
 		chromedp.Navigate(address),
-		chromedp.WaitVisible("input[type=password]"),
+		chromedp.WaitVisible("input[type=password]", Patiently),
 		chromedp.SendKeys("input[type=password]", token),
 		chromedp.Click("button[type=submit]"),
-		chromedp.WaitVisible("nav"),
+		chromedp.WaitVisible("nav", Patiently),
 	)
 }
 
 // Settled waits until the page shows its title and nothing is loading any more.
 func Settled() chromedp.Action[chromedp.Void] {
 	return chromedp.Steps(
-		chromedp.WaitVisible("main h1"),
-		chromedp.WaitNotPresent("[aria-label=Loading]"),
-		chromedp.Poll[chromedp.Void]("Array.from(document.images).every((i) => i.complete)"),
+		chromedp.WaitVisible("main h1", Patiently),
+		chromedp.WaitNotPresent("[aria-label=Loading]", Patiently),
+		chromedp.Poll[chromedp.Void]("Array.from(document.images).every((i) => i.complete)", Calmly),
 	)
 }

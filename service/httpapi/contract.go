@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -18,14 +19,19 @@ import (
 // Bodies are no larger than this, but for pictures, which are not read here.
 const maxBody = 16 << 20
 
-// Contract holds every request against openapi.yaml before it is handled.
-func Contract() (func(http.Handler) http.Handler, error) {
+// contract finds the operation of a request. It is read once, as that takes a tenth of a second.
+var contract = sync.OnceValues(func() (routers.Router, error) {
 	doc, err := api.GetSpec()
 	if err != nil {
 		return nil, err
 	}
 	doc.Servers = openapi3.Servers{{URL: "/api/v1"}}
-	router, err := gorillamux.NewRouter(doc)
+	return gorillamux.NewRouter(doc)
+})
+
+// Contract holds every request against openapi.yaml before it is handled.
+func Contract() (func(http.Handler) http.Handler, error) {
+	router, err := contract()
 	if err != nil {
 		return nil, err
 	}
