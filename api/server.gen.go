@@ -495,6 +495,63 @@ func (e NewPlanGoal) Valid() bool {
 	}
 }
 
+// Defines values for NoticeState.
+const (
+	NoticeFailed  NoticeState = "failed"
+	NoticeOver    NoticeState = "over"
+	NoticeSent    NoticeState = "sent"
+	NoticeWaiting NoticeState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the NoticeState enum.
+func (e NoticeState) Valid() bool {
+	switch e {
+	case NoticeFailed:
+		return true
+	case NoticeOver:
+		return true
+	case NoticeSent:
+		return true
+	case NoticeWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NoticeSubject.
+const (
+	SubjectBacklogDone NoticeSubject = "backlog-done"
+	SubjectBehind      NoticeSubject = "behind"
+	SubjectDone        NoticeSubject = "done"
+	SubjectHostLost    NoticeSubject = "host-lost"
+	SubjectProofs      NoticeSubject = "proofs"
+	SubjectProposal    NoticeSubject = "proposal"
+	SubjectStranded    NoticeSubject = "stranded"
+)
+
+// Valid indicates whether the value is a known member of the NoticeSubject enum.
+func (e NoticeSubject) Valid() bool {
+	switch e {
+	case SubjectBacklogDone:
+		return true
+	case SubjectBehind:
+		return true
+	case SubjectDone:
+		return true
+	case SubjectHostLost:
+		return true
+	case SubjectProofs:
+		return true
+	case SubjectProposal:
+		return true
+	case SubjectStranded:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PlanStatus.
 const (
 	PlanStatusImpossible PlanStatus = "impossible"
@@ -2081,6 +2138,9 @@ type NewPlan struct {
 	Devices NewPlanDevices `json:"devices,omitempty,omitzero"`
 	Goal    NewPlanGoal    `json:"goal,omitempty,omitzero"`
 
+	// KeepOthers Leave less urgent runs their bookings, too: the plan goes around them
+	KeepOthers bool `json:"keep_others,omitempty,omitzero"`
+
 	// NotBefore No frame starts earlier
 	NotBefore time.Time `json:"not_before,omitempty,omitzero"`
 
@@ -2112,6 +2172,20 @@ type NewPlanDevices string
 
 // NewPlanGoal defines model for NewPlan.Goal.
 type NewPlanGoal string
+
+// NewReceiver defines model for NewReceiver.
+type NewReceiver struct {
+	// Address https://… for a web hook, mailto:… for a mailbox
+	//
+	// Example: https://hooks.lanternfish.example/rotanex
+	Address string `json:"address"`
+
+	// Quiet Hours in which it is told nothing, in the service's zone; what there is to tell waits until they end
+	Quiet []Hours `json:"quiet,omitempty,omitzero"`
+
+	// Subjects What it is told of; all without it
+	Subjects []NoticeSubject `json:"subjects,omitempty,omitzero"`
+}
 
 // NewSource defines model for NewSource.
 type NewSource struct {
@@ -2190,6 +2264,35 @@ type NewTrial struct {
 	// Shot at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 	Shot Name `json:"shot"`
 }
+
+// Notice defines model for Notice.
+type Notice struct {
+	// At When there was something to tell
+	At       time.Time           `json:"at"`
+	Id       openapi_types.UUID  `json:"id"`
+	Receiver string              `json:"receiver"`
+	Run      *openapi_types.UUID `json:"run,omitempty"`
+	SentAt   time.Time           `json:"sent_at,omitempty,omitzero"`
+
+	// State over: it was so no more before it was told; failed: it was not taken after so many tries
+	State NoticeState `json:"state"`
+
+	// Subject done: a run ended; behind: its chance fell below what was asked for; proposal: a new schedule waits for a person; proofs: a farm's proof frames do; stranded: nobody is left to render frames; host-lost: a host with frames to render is not heard of; backlog-done: a shot of the backlog ended
+	Subject NoticeSubject `json:"subject"`
+	Text    string        `json:"text"`
+}
+
+// NoticeState over: it was so no more before it was told; failed: it was not taken after so many tries
+type NoticeState string
+
+// NoticeList defines model for NoticeList.
+type NoticeList struct {
+	Items []Notice `json:"items"`
+	Next  string   `json:"next,omitempty,omitzero"`
+}
+
+// NoticeSubject done: a run ended; behind: its chance fell below what was asked for; proposal: a new schedule waits for a person; proofs: a farm's proof frames do; stranded: nobody is left to render frames; host-lost: a host with frames to render is not heard of; backlog-done: a shot of the backlog ended
+type NoticeSubject string
 
 // Offer defines model for Offer.
 type Offer struct {
@@ -2624,6 +2727,34 @@ type RateCard struct {
 	//
 	// Example: 184.20
 	Tax Money `json:"tax,omitempty,omitzero"`
+}
+
+// Receiver defines model for Receiver.
+type Receiver struct {
+	// Address Of a web hook no more than its host: the rest is often a secret
+	Address   string    `json:"address"`
+	CreatedAt time.Time `json:"created_at"`
+
+	// Fault Why it could not be told the last time; empty if it could
+	Fault string `json:"fault"`
+
+	// Name at most 63 small letters, digits, '.', '-' and '_', such as stair-030
+	Name Name `json:"name"`
+
+	// NextAt When it is tried again after that
+	NextAt time.Time `json:"next_at,omitempty,omitzero"`
+	Quiet  []Hours   `json:"quiet"`
+
+	// Secret Of a web hook, when it is made: what it is signed with
+	Secret   string          `json:"secret,omitempty,omitzero"`
+	Subjects []NoticeSubject `json:"subjects"`
+}
+
+// ReceiverTest defines model for ReceiverTest.
+type ReceiverTest struct {
+	// Fault Why not
+	Fault string `json:"fault"`
+	Told  bool   `json:"told"`
 }
 
 // Remedy defines model for Remedy.
@@ -3584,6 +3715,13 @@ type GetSamplesParams struct {
 	Minutes *int `form:"minutes,omitempty" json:"minutes,omitempty"`
 }
 
+// ListNoticesParams defines parameters for ListNotices.
+type ListNoticesParams struct {
+	// Cursor From `next` of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListOffersParams defines parameters for ListOffers.
 type ListOffersParams struct {
 	// Cursor From `next` of the page before
@@ -3884,6 +4022,9 @@ type PutOfferJSONRequestBody = OfferSpec
 // CreatePlanJSONRequestBody defines body for CreatePlan for application/json ContentType.
 type CreatePlanJSONRequestBody = NewPlan
 
+// PutReceiverJSONRequestBody defines body for PutReceiver for application/json ContentType.
+type PutReceiverJSONRequestBody = NewReceiver
+
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody StartRunJSONBody
 
@@ -4018,6 +4159,9 @@ type ServerInterface interface {
 	// PutLicence Make a pool of licence seats or replace it
 	// (PUT /licences/{pool})
 	PutLicence(w http.ResponseWriter, r *http.Request, pool Name)
+	// ListNotices What was told to whom, newest first
+	// (GET /notices)
+	ListNotices(w http.ResponseWriter, r *http.Request, params ListNoticesParams)
 	// ListOffers Kinds of servers that can be rented
 	// (GET /offers)
 	ListOffers(w http.ResponseWriter, r *http.Request, params ListOffersParams)
@@ -4051,6 +4195,18 @@ type ServerInterface interface {
 	// ExplainPlan Why each place is used or not; what is short, and what would fix it
 	// (GET /plans/{plan}/reasons)
 	ExplainPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID)
+	// ListReceivers Who is told, of what, and when not
+	// (GET /receivers)
+	ListReceivers(w http.ResponseWriter, r *http.Request)
+	// RemoveReceiver Tell somebody nothing any more
+	// (DELETE /receivers/{receiver})
+	RemoveReceiver(w http.ResponseWriter, r *http.Request, receiver Name)
+	// PutReceiver Make a receiver or replace it
+	// (PUT /receivers/{receiver})
+	PutReceiver(w http.ResponseWriter, r *http.Request, receiver Name)
+	// TestReceiver Tell a receiver that this is a test, at once
+	// (POST /receivers/{receiver}/test)
+	TestReceiver(w http.ResponseWriter, r *http.Request, receiver Name)
 	// ListRuns Runs, newest first
 	// (GET /runs)
 	ListRuns(w http.ResponseWriter, r *http.Request, params ListRunsParams)
@@ -4381,6 +4537,12 @@ func (_ Unimplemented) PutLicence(w http.ResponseWriter, r *http.Request, pool N
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListNotices What was told to whom, newest first
+// (GET /notices)
+func (_ Unimplemented) ListNotices(w http.ResponseWriter, r *http.Request, params ListNoticesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListOffers Kinds of servers that can be rented
 // (GET /offers)
 func (_ Unimplemented) ListOffers(w http.ResponseWriter, r *http.Request, params ListOffersParams) {
@@ -4444,6 +4606,30 @@ func (_ Unimplemented) ForecastPlan(w http.ResponseWriter, r *http.Request, plan
 // ExplainPlan Why each place is used or not; what is short, and what would fix it
 // (GET /plans/{plan}/reasons)
 func (_ Unimplemented) ExplainPlan(w http.ResponseWriter, r *http.Request, plan openapi_types.UUID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListReceivers Who is told, of what, and when not
+// (GET /receivers)
+func (_ Unimplemented) ListReceivers(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RemoveReceiver Tell somebody nothing any more
+// (DELETE /receivers/{receiver})
+func (_ Unimplemented) RemoveReceiver(w http.ResponseWriter, r *http.Request, receiver Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PutReceiver Make a receiver or replace it
+// (PUT /receivers/{receiver})
+func (_ Unimplemented) PutReceiver(w http.ResponseWriter, r *http.Request, receiver Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// TestReceiver Tell a receiver that this is a test, at once
+// (POST /receivers/{receiver}/test)
+func (_ Unimplemented) TestReceiver(w http.ResponseWriter, r *http.Request, receiver Name) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5622,6 +5808,52 @@ func (siw *ServerInterfaceWrapper) PutLicence(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
+// ListNotices operation middleware
+func (siw *ServerInterfaceWrapper) ListNotices(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListNoticesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListNotices(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListOffers operation middleware
 func (siw *ServerInterfaceWrapper) ListOffers(w http.ResponseWriter, r *http.Request) {
 
@@ -6057,6 +6289,98 @@ func (siw *ServerInterfaceWrapper) ExplainPlan(w http.ResponseWriter, r *http.Re
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ExplainPlan(w, r, plan)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListReceivers operation middleware
+func (siw *ServerInterfaceWrapper) ListReceivers(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListReceivers(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveReceiver operation middleware
+func (siw *ServerInterfaceWrapper) RemoveReceiver(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "receiver" -------------
+	var receiver Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "receiver", chi.URLParam(r, "receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "receiver", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveReceiver(w, r, receiver)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PutReceiver operation middleware
+func (siw *ServerInterfaceWrapper) PutReceiver(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "receiver" -------------
+	var receiver Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "receiver", chi.URLParam(r, "receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "receiver", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutReceiver(w, r, receiver)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// TestReceiver operation middleware
+func (siw *ServerInterfaceWrapper) TestReceiver(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "receiver" -------------
+	var receiver Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "receiver", chi.URLParam(r, "receiver"), &receiver, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "receiver", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.TestReceiver(w, r, receiver)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -8085,6 +8409,21 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Put(options.BaseURL+"/runs/{run}/priority", wrapper.SetRunPriority)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/receivers", wrapper.ListReceivers)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/receivers/{receiver}", wrapper.RemoveReceiver)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/receivers/{receiver}", wrapper.PutReceiver)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/receivers/{receiver}/test", wrapper.TestReceiver)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/notices", wrapper.ListNotices)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/waiting", wrapper.ListWaiting)
 	})
 	r.Group(func(r chi.Router) {
@@ -8156,372 +8495,389 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L19k9s2ljf6VVC6u+VJLfvFju2Nu2trr+PYm8wkscvtTKqeiW8HIiEJaQrgAGCrFZer7qe5H+x+kqdw",
-	"DkCCFECR3Wo7mXr+SdwSRYLAwcF5+Z3f+TDL5bqSggmjZ2cfZhVVdM0MU/BXXistlf1XwXSueGW4FLOz",
-	"2Ssl1+RXwW7Mr0QuiFkxUtElI3O2kIrNshm3V/2zZmo7y2aCrtnszN8sm+l8xdbU3nVNb75nYmlWs7NH",
-	"p6fZzGwre6U2iovl7GM2uzlayiP76ZG+4tWRhAHQ8qiSXBimZmcLWmr2MZstmMjZGzt4e194fEXNqn06",
-	"XDDLZor9s+aKFbMzo2oWDmYh1Zqa2dmMC/P08Sybrbng63o9O3vYjMw+dcnU7KN9pJ2pwUfaCwYfGbnr",
-	"SmozdFP7/eA9/02xxexs9n+dtAt7gt/qkx/tPexTeMHWlTRM5Nu/se3uAr9bMaLpmpErtiUbblawxvDJ",
-	"XBZbsuTXTMNnC660IVToDVOELikXfvlXjBZMtSP/rn3mkX1oQhAeWkFYc+H//uouYlEyqgfXCC6YJhaR",
-	"RSv5mpvmCT25xy/DWxZsQevS+HelNyhmT9ybJ4VuwourWgy9tqrFuJeua17MdlbgYzbTKzkop/b7u8qp",
-	"fQ+mKyk0A3X0Qq6r2tgRWN0khWECZp1WVclzaufi5DdtBfjDyAfhHeGX+LzuNvhRGpLDJawgW2bOiFlx",
-	"TbgmK7khC6oIN4TrY9LsF/u+zG4IuxPIX2DrcKNJT/jJZsUUs79eUU2kYF8EWwo3U0akwsdJkTOylood",
-	"kzeKLZg6IxvKzX9dvHzx+sdvLshf3r56Qf7z0ePTL4imWxxbKcWS0GY49nqdkYensJllbeyjqSjIl6eE",
-	"GrJGpYI7Fqb6e4nzGVcNeTBtEX0WiMlbZtT26PkChPPDkOqzV79Rcl6y9cDyVnjFf0xbZn/fyBL/vKKG",
-	"bJgwZKPsnMFkPnv85D+/QDHHO9gHPF8yYV4rP0OVkhVThqNo5qXMry4XNDd4XjYbqJD1vGTtFhL1eo57",
-	"ecWoMnNGzaXeneW3jJZEs1yKQpM5MxvGBGl+oWfZ/id8DHffPzqPy7rjfd/8Vs5/Y7mxo3uudb2uvAjQ",
-	"ouCoat4Erw3Kpj+h9oAC0ZILEFWDkg5SDlKckR+f//AyIyW/srIu7QXHpFI8Z2fw1QONfxEqyErWivyF",
-	"CrzbF3ZPUDKv9dZ/Q+zzvrD3b26lmbpmSp8RLcmaiq3/wJsqcCt40jExfM3OCCVwVvsLrO6C74mhV7Ap",
-	"uSYVVcZeYHez/VVGqMajER5LNDNWNeljUjBalFyws97NuCZFzex+c0OF+xzDm2i8GCbPX7xQjBFalvAN",
-	"XDrLemJHTVfYqGFH9spZ5NDMZY37qTlwHp52TpzT2InTinT4s/BXx6cPI9JtV3ecmvdHxrhrQTL2XfyD",
-	"FGxrr96scIaYsEP9h7eeQAJm/mbZzAmInTWcPL+EVina1Qm2SKDcwu0FT3KvEttPX7OtFMXXdbFkJqI+",
-	"FNtEFKh9gW1csYbPhl/jtbFHv3jz09493BuOVPiPYWukYJViOQfNfLkavSjr1e+7Cu/1glCSg3rAs5Ha",
-	"83VN5rwsNZlvCdhQw7K6lgUrR/kVZqUYLbqvGL3lhhqz97LecuAwMjeL0RVZ1eLqol7rieui3U+4YevI",
-	"oUHJxbfPjx49eUp0vba66uljsmI3tGA5X9OSFHzJ4eyoqDFM2Z/8P/84PXpGjxbvPzx9/PHfYmpjTW++",
-	"w8dZdRHMJlWKbndeHoYYfWe5rqji7tzuvtecagbbLbYFrHR333rQolNs84ovazv1H/tjzawTqqwRFn1S",
-	"s+tH69SCXfOcjR/dN3D932lZs9joCn7NNZdi/A2/ldp8434VuyOcazpmcFnnaBG1PX4ShuOhE6jBEQaN",
-	"kCa+gjqnpbPaR73UBV7/xjo1sZcC3yL6IKOYyVcTFuQCfxF7Si38GTbqTj/B5RfOCti9YX+foH/k1icQ",
-	"zKzdDV72m7GEEtIKX/je7WSn9qC323eW/UKumVlxsSTG2sTe9GGkKqkQTD3Q6JEwspCK5VSbB94Sanwk",
-	"LuCCOc2vlkrWoti1WOayNrsPBzMcnCkiF7GdRvUVKy7niViFCKw3I6+YiBpAilFjZ3/07pZOamNjtWa5",
-	"nazC2rVCbuI3QGXS/f23coN2qbMmrWWpCVUM7jWLHUNMFFMGzovEAWuXMsP19XG7kgpipDxzs08NObGf",
-	"6ZPvvkHP07u8bnB7QgPZ7IqLIrS57N3wdyA0KOvXGHShGkVZy1qhKLPFguUmZnDZY0sZPTCf6GpQxc7J",
-	"6RkREkJVV0LCFtqd1Kr1NvsLbM0NsqC8ZNFX1IaiqvPvaP1r+102y5sYhVt+a0K7++RU5Ky0/4693RYM",
-	"zchgGPoKXrRx+ai+0lbsCGwMuyXRQnK3nUtZMip21A4sGaxQ5rZisLX8GPwLNm+AE+83RLuT9uiY77mO",
-	"2LqNNh13nocRml0lLdiN2W8g45Oio3WGd98eya+YKLqj3DUie2OxbukluBSX1mkYbQ/HjIi9D8MtvnNZ",
-	"ycUVC79qBCGbrdlaqu3lch583Z7eYLVOGkRMtNozyd0vayezGV04lN1pSy2Tt+pSqxUd8ZxqrsOdumZU",
-	"14rhwcQKnhv4dy2snrB6al7K/CqxRXNaG2+e9W0mCGfkUqAxD8GGDcSWKJ6S9injlzev6vgiJj3FQIq6",
-	"Q/ufNz/F9V/BrRsMeZF9Zmt75UdQ0Tzn3oruGREVY8VRXRF5zRROgD3i3OAgyAmBoPmWyLF25YLHrT2w",
-	"nS5ziUpm1FZDc6vZnmMejr9Ywx0iiTD7LWhf+1a14M3B6g06+6oY2qnVuPdd8eUK7fIxF0ttLitGr9y+",
-	"HvGTUm5iZv9rHPezU/LvBLIJ17QcN2C/p2J3/YEVHMJ3vd0QZJVW0lqSPn5GKFidW3uOj308M4MHpzfX",
-	"rAnS92sianKyIhxwfRqTZTA8DRfZq9t17K2NINRtonFzUpU0TzhjdF2VTF9icHn3UW/4DStxkTRxF1vL",
-	"0X7sYzNNXFMz01w0bmAupj1SVNEujL+H1TR1NfZGePWl3VsTf1LKzchfoJpP26eNs7eri2vNojsyVJ6b",
-	"FS8hZ6SsO6BYkZFTYiR5OG7mNytZstgWtQ4UfIlrKgWa/PakIbQcqaZ7xgDKX7OAmY9RNlZBayjgEZ06",
-	"9f/OlD2kd099aqITVlIDCbKVN5TXdEvmTVQRnRx/1o8MnKeO3JU7ena+kJuYHLjDwjhX16rCuZTeeqei",
-	"gGSgkOh7i6icqFqMyM8OhEjsxAw7GbDu6P3H8iKgnkFRa0PBj/CmFTrBsAAza5lfMxW1olxMu2elSKat",
-	"6C2UXDfDeKDBs5/tC767sL6TMUxuuwALvC8+061LVNLAI92VsTLqwD8vS/Td7YDtuS83ghWQvIGsEIfv",
-	"NlbednI4s91Y+xT7hQuuV+MDAQkJTUwf/s89IzZNg9FTwCBMcOzslCdDfKouIxP/9dYqwXzlgkyl9acL",
-	"Ag+22zpfSR0L/fTTJW2ozY3ZPS8pGTjM3azNfS7dmqqr0HHJV4xWDFeIaoP/8nMQD5eUdKSyMNTU+62U",
-	"kooLvDKi7cWOADX3jU0rBsInpj9u55bfMksVi6E5qAR5+JTotd3VJTOGKQ3KG7MrWYiKct9nRNf5ymqG",
-	"5Wkv+0KPfn9v/3N69Oz9h9Ps4ZN4EoaLy1ozZxpGUlFh3lVcXW54YVb7k1vojl8aGZ3HTrhg8Jnj827T",
-	"sre1qDWdxxSBi9Bx7WJ+89qQnAp7ds4ZqXU8bHebZB7sGJ/Ra6ckLdMXYA1PTbiyUvN6rFVcNJunOyvL",
-	"04wsH2bk//9//79zkle1mx9SKZkzraVqnS6r8h9ogi80yzoAvKdZUhjmW8P0MFgynpnFlO/uuw3KlTOK",
-	"I79qoAh77tCs+KQn90TATXd6yTGft3M89IINfaObmgYSg9ZERigaXy4vIDciIxtZlwWhRTEyVtI+87Ji",
-	"6rLZcFFT1ANswP4kZiVrjcidbgTD5ynUaPfTDcOO4A6RE/dcVQvBxZLY44VIZd0fMzKSImulLzW9ZkUy",
-	"3tH1fKxSh6Qbmum5nSF6zTC2PiYW4VVh7DSOrcQ7j/qxEwHAJCmckYMKbiMV7FlqZndUqAmYQiimURnv",
-	"hAm7Ij7BnR7vRq+ZWcl4OFfZUzw+iT5r6pKSGIBsHNkHY8MTK+sZRh/w7EkQGCMlo9dMk4cEcyh70i44",
-	"bpwEDPDN/LOa943PvXWy4jvY+UloalxTxakw5yRfUSFYqQnAvdCdaqIE3cWrtFCXxdiooVqntPHuJDo8",
-	"125sTWu+HnWT/vytAaXtR+xu5J4Um7iXwqhtxGJfUbVEZTDKAklH2+l2x5SP7U+mDV/7rPOEEHUcseFT",
-	"q5F8tBUFULUIZjXyzIWbXLrQZZczYhT3Hy6tZhPwaUV5gfuGe/UjJKIBNlQHESd7PjSRXEQGFPChtb2c",
-	"4eVdlibe1WRA2zzpgtn52kh1NUOYvpmhwQfXaQdylapaURH1bqBKhQ1NB8aewMoxTBFNeZHZ13NnKwn8",
-	"wLHa+ltw8REuaDX2gqp17OejwzTToqFJ3Es6TBoNtljzGQISG0kwC7TXacagihX7IKjno3wuodysdyv1",
-	"WbPl0vhE2KvxXPEc8JKXJVuMdLSz+CGvavFAk5xW50SKctuYHap2UUIHw4c9P1VHDAVFbrH/Ya9MSGtF",
-	"Ee24y8FiCrc66oQ7Jc/immlaUh+1cxRzZRXAXV8eVJNVaHaZ9yu1oQARvk5Kot2MRIX6molk1Hpk3Jk6",
-	"B2h8RBqXN7pCyWB1H6/TlK3BjjeKQxoQdR7oclB5LmboIj8u2Iq2/vu0Qrw3BegBOcNKzANfTHzJbqzx",
-	"tGRv3b26Kzf2xLcWV8p2HR/6iMZk+n4pKGN4HvzAPSL2aq/sok0MSSACYTCE++an24NgY9u/pLXIV67A",
-	"ZnyEr2Q0mnsGG5mS3+T8gUfraTSOwAZAy9mL+54AxiB2ZkoBg722uKw1iwQFLlbSuKISCpmP4sheSEqe",
-	"W/8LrLhebigwroUsHGo/LPDYX1Tok9dBDOhJNHrXmhljXhRsu2m1Q9/KjfV6AfOfeTBpPxzQWh87NQuX",
-	"y9Xv07BXjcIcV7mA83iJJ8DtTqhXUrmEEMISpIJDyJUSCURk+uWc8jIfd/Z9T1+4VFozfygvzfZprHG7",
-	"8/fFOq1C+aucRw64PGeViULQJpSv3mWCPZQ4B1vdCZE9vjg4A83hDiVR6zU3o62zLA1aZjcVyw0rrG4B",
-	"6yVA/0bgvCWttMfLjDj3JsJ/nbu1G8XYcf0a7Rcr/FLxc2zBRQEQ90k6esh49EfmFHDzXteqUlIuooMM",
-	"ntwf5T9rVkfcvr/KeYMfClG2YWLeGZOxc+iiXq9ZgREpq8Fg42UOX+zddC7ysi7YyDjveAdTTLA4b+Ng",
-	"akPVJFT9DnjaRRHAyATRsiaaoOVW479hUVwlgVzgZytWFjM/6/iRYr8xh+ZUbOECCXkp3V1wD8Fpd+TH",
-	"HLNUjcJJ3w8qLvpYA2caNwrWo6gbv7gPCHcyGuwpL4IdgQoVVVQZ469j4S6WXyU28U0cP8yuMX7tFwfh",
-	"sKoDkd1QJbolJsH0jQJk42MyN0D3KxxV/AVjsQEH1I0HgFipGblirNItdKWDLckIXxAqtugPFjIEZo3B",
-	"/thDU0m5Ho+7BKgmsEFM/I1grJgA7wye0LeHGUN4F8P8NdNmEqoQbh2tiXkHqEp7p8awsU/x3Bc70xe8",
-	"0g7SkdF8NWlYcg7eaQL2PhDKa5Iu0RgebkClE8m7nTQqWcmygAoaiVwzu6eELuWmcBmGu8IfeVlOEQvD",
-	"lysTn6HrFmPXBAGwUFSvqMKqMvs4DOVCPS6FbWt3DQR+F9wMQb12P0cWioiX3aS2I6UNk3ZO8FJ73Ggv",
-	"ac0D2h+/32dTp3CO/gatpAdi2nlUR5EEEuJXrKcD+moklNN0iPWVLAt0OCdEABa8ZHqrDUvYgYqx8csh",
-	"mPEO4a4AbhQ3tHvopjJpzaXtLduhRF/de3i90yOJZNjdtU0gLhpbLqnGWrFaTYOPev9gvFHv619iZj0C",
-	"EkH59gvXQlPbPSvxLnbJgwROBZbTbxUDA+omDue8TcxxatiPPnryNH6jvRHBIbcOZOMCrhyqzw1NOb8K",
-	"SVF7IWvPpdbVbElvsHXXUm6FO3Jj9ATNebwHx9Rm3kKbuWuQJt/pG2YoLxMIl1GTjJY1nxAlfBfLEPRe",
-	"qvFe4c7J4R+iDrF9iwNXIAYyGC0oHbNcrdjD3X5eRVLf1B40EWMZH+S90BDp3SSOIeS4x/9F0qphAodI",
-	"QfImfPwZmn4IQPeJnAAi70eWkc1KOog6N0RLKawlC/HcsMpuH0+Ery1IhSvStAnj3mbjUPVUbKEUmWti",
-	"f5wu1j0Avv+ueq/r0Pa0n1tkNweZkym/wjHp/tazTk2F+kppRk0EBAJGs2XYi3c4TSIJBZC5y4VUcU/n",
-	"Vy6q2uhLXa8bAkywlpzYMsVI2chtD14ZDa2vudYJsgGer9wz1rAboUBkxZBnMxl/2/eKvmhrWtLGgVs7",
-	"93/6eI+WhrV0KzUoI88bHdLT1DDbEX8WpnzOSrlB3ZAzwcgCbF1cCQ0JFWs7T6q+bZc3nslj19JFHiaJ",
-	"3eAs+ZvGZwiFfIrx7gF7I+xbJMEcd22l5FIx3cszTYHTespNHGH0dWXsvKZLF8v0Z2RdAaIOdL6wJ2Ps",
-	"QIRfXWrGxITE+2TGoWjdgaJcdI2zQNGHUfQEfgmGbrc7zyfK76Jx9wZPAbwKrq9jwLI2qIP0JBQQwzgs",
-	"+AkoJYypIq6GQs0YL+3v8pIq5i45E3VZxs67Tsa3T4Ho/FrHR9PMyJpuCURwJ81JUsN+Zze7U99y4VRG",
-	"Y/uM07Y75Uth7GiUFPm3jfIdIfZitw4NoNCsaABp1gZxsI1d6GXF8jFsUhf2uh1vyH7o5SQQbbe/hk2A",
-	"kKJq1w9n2sTWhGykKqIh2bli9OqSXbPI3UqfNhzyOCPbDetzXLUjGpautG9KHBJiqnH5iDsJ2WzDfFiu",
-	"t/X42rEvbaS6wpU124rntNytybxFfa57buZmzI89WvTnyQAjh0Gyynxf8JSbbtQ0Hi0dgDXSbXdv7fIp",
-	"3ipBOYUaghclmwhU4WvezY0PMDrqHjbfPTC2RIOGxU6IEuYuw52X2rDfejKiHt4/FdDZcFHIzdCSTEvy",
-	"Iv5pzLU7IQEPh5o8UQ7S5l8lNTXfe2tpJIXngCt5R29vjOsGw0q+ygECI986tMOh4yLNWfTHh611wGHs",
-	"Ji9rza/ZD94iRubzwTq1SQCysXAtKS5pflnJTcx2eGUnryVFULWAI8/q5TnUp27PMVjhyMK5JvY9dk2L",
-	"CageWeGZPVKurAaKzHbzQhOkwmrOy1Hln66k6vJqs7pdWVX785hUT4HQ7YFv9WFafmZSmykeFZwctvta",
-	"yiugf5ALYhcURQdM5DAu542p+wjOJU+hTrR8tPZChT7ydGhCYGFcdsj4defoBGEtnG3Dblwp8WwtxdFC",
-	"8SG4cXvxw2dnp6fpM7W98PSr6IW7KOP4q/2NVeZVg+rqgzEd13gM7OV/Egz56PFp9vjLgUqaiAlZ8Mb/",
-	"PNAB6ntWwDnaMrPCu8RmIGEJDPHRjaFvm2CzTgjyDKXpWA8bEMaGnIOeQAuNDxw5RbWWRSSV+oYpxDcR",
-	"ujCOhwb1h6ICjiC5cP7CedjCAmp7nKvh0T4yJE0KkpkAYXB6M84uml/RZWRw3wFWvHRBECPJnJEF8O26",
-	"ejgP1WoBRg4XIjeCFFxf3S3UnzOR8mkd2XBSv6RlKDiSklRBnkViT2qxG9DLBuzQDmcxvJZ/SiOEgcQF",
-	"L5jcfW+xwcmfKruwodzxbjcB1KenUyKoYUC9uV18ioplLKA+qezLXnw59xHCu5fE3Z62MZ1CdxDSaXdV",
-	"ckKUF6fyrdzE2YrEuK5Ju+5aUGumkKi48y4tqU4wBZ01Sa/7Wxmjtq319jIZbXW1uQhMxhrCBpfsYrgj",
-	"AiPTxCvpNx8ExX4PwubJLRxsOS6QlBeXqaR3J2o7IniHfUxczMwej1AggwsyGIW71bbwP7ozR2MiDuVO",
-	"gsaP6U1nX9RbsHQzrsxLcXyzxHfEwryup3RecQjpWG5GkkISYM8mcXTrAPtmmpdvO9pA9TOZQvt9j+Vi",
-	"Ew9FdmMUvdSMmssJrCKRgmspGIGbEXszRy5T0G3AxLqswQRqH5mKE+dAfzNnZMWVJ0p0KY5hL36nqrWU",
-	"1CFq2sI6VwR1NED5XElZjo3MNC8ygV8K7t9U0OMdYmv6Ay3YO+hssCPCmuWKxaXK+F8MIq3gov7AfBsF",
-	"d/fomDyX9tTuQp4ke8hw3csl1seNP3/xRm6QlsFFsCA9TIuQ+Rfzht10ZPtCaJ0inXIDEN3Bp4NzUqfQ",
-	"8yMIsYCVEuNuORVWuhVgs5w+d6MYwpw6ckyfnJWC0Gum6DLkOQ1vnd2FRAumo08AFqdZcK4YdHADzjFi",
-	"FJs6PUPZuq+3/XI+u3fj7zf0TmNcp70BVtfHE7zDErqfeMnq5WldMYRzbIDqumRN9GLXIzN0yQaHNgbv",
-	"P4hb9xMc3dZxxi4qCF0DqZBnM3z41ePjR6cADW4iOf6jgOTw6L//AfSGD7OHX338yy+/HDd/Pvr4xX9H",
-	"+Q5/dLGKOP3i0y+79ItZw7344PhBRh4cPQC3/MHlg5Z5URvK1dHplxECRjsa9//jy6P3H06zp4/iNIw/",
-	"ss2bNkowFUo/2tdwz3jF+1CrUR248FmxhbXDd5ygE8aOTX13QzYlFQ3FkJQOMQGMKiuK3WIILa326XcQ",
-	"Bs8/CwjfRUFc8KUf3AEWeHLFqjhakmpdr1mqQ8/ijCChQ9uMwTejzByelCOHEYBXjslz1w0H+6vYW+u2",
-	"Qqyll/TVgyOD2UEnzf5ixnqI+AaBg12rKiYg1BDrh/SNI7dHY6ksO3MKAFvHuD+JA1uKBS9YlIoMJEHL",
-	"FqbjW/0QYOYn7JqpbcO574UB+HqpyFkGgTs7xVSTtd2uuqT5FRJN+0ZU4Xl1evzs2ZNOB8onSZLMGOAj",
-	"7IC7PSbLqj6zTqSnXqTkxZufkPj83H55xErNjnJ7FSgTpAdsaIQCvJC/iSNw+J83P8EhjKdiEImkwpom",
-	"S8jfhA/YNUCz2c2R/dXRNVUC4+b/mD0X22+aMNprUW5dhw/7v5elZi/sn+8/ZrOlpGWn33RIIjzAKxyz",
-	"g4U0l669+86M/ih9ssdAKytGVcl7nu2QcFUx/XLRzitSuLdhVoSaGd+/ylpAYNOfE+rYIZCbXPst0DBY",
-	"wsVjN+4bLsaE8yrFpeJmu78JsbsOE1XGxzbc2mCWOE7L7hvYthNhwvqeW6Rio2mVN6j97AO0Y+PkQL95",
-	"5jq5YLEfqnZH+Ya0Kg2V0r5czIQhwsYafWZ6H6y/Wmsu/N8RYJ1VNInu9yuq2pZyfA2Bf1eZ6hSZd2ft",
-	"8UR0RRU7I6fHD6GLGjFMQFg71Fp7bFL7FFfYF1Fb30t55fzfOZg9eFjVvlmj6Oh5ql0LcFf+zH9vXsa1",
-	"PYMOYuEAuzHo41hT36Bsc7eYVmdYSwttAl1Dtx6OUgbszLdc1Uf7O5CC3CTsn4smWDWl7WrjYPfkBNqx",
-	"Od0C0rug9jyTilSKX1NjTRd3SuhVtwzgUceSu8XuGAHnxJdNAzpTc2TqYjvVp3dhtL7XvuaiKXwYqh1M",
-	"HtFBh6A1L4qSkWiPxAkztxoRDG0iOi5cN+ZaR8HaVVkTptBjgIIpfBplYTqM67pjLyMRpG6TmK2ZeE7Y",
-	"ujLbzNPnzWLu5Y4otZv2q1APPxrXGbXb06OZ3JTMbhirpmYBkVxSd47hh1/Z+eqZIq4PP+amPZEgWdQK",
-	"m6YoTksyZ0suOgoVvbU4/VafKrszhi+zCBq4CEr04BzyzHzN8x7tZfraMQgfHn/5JNtJdxNtZKV9Dx1G",
-	"mH15+1gw5F3sqWFCttq9hFDPirrWQdg0ntAKQfrNCEOr/eHx6aMBir/J8Cj4YUI6msDpLVA4sd7I1pG6",
-	"qbhi+twdyb9JLlx7TkCN02343l8+fbJ3baaoJRHXmiu5tmfPpqWlilef7VHKSpZ7g/9v7TUJhBr8PrUS",
-	"ILSf7mwZbBcb7KqM6EoxWnjacNR+HZPqSzjYHzbt6aGriOZSgMGnXWPLYPMfcsXX9OZSsarNlPgN/CSS",
-	"gAH10PAaThiRfUqMvyqu/3A8t1Z8zfzFktFw58a2JWvsIuhbd1lL0q4Md/oGjHVYHkogK26vVHYauosC",
-	"kYLAxj09fXhwFdQ9uWLb4DUwzoyoWbhN1VkIvYh2k4Pcnj4LqBQf6Mx39m7j6r7RX+v2efanWCe+vaYo",
-	"vPNQaZGveGjGn5y5Q4DWcQnuAbXevud0RNLlCHDy54C3L9h4hkwucsXWUHLZeZmouhlf/AfC6oIgK3rd",
-	"iRNnHemcUBBolR3ec/9Q9/ROdrygIxbwNkj/eNePCb2sNDN1Fe3OinlRKggKYNBRwgXrBtOYqKCtYl7T",
-	"JfOxkCaRqVe1KeRGjJmXAwLjw4Vt58q3HAglNPP7bhzp6evalFJepfINAQuozzd4xgdfmZn5bsD2hYq6",
-	"ZE03yKVkmkAP9v1tLn9umltuqCbYcb5HHDkYy1/FW4q8g/CMPVP5mp1DYwjXc9RDrIDgQo9CLI12x9u+",
-	"eDsloHDyO6c/6B+s+bouqWEFjvGMYKvJ0dFmJSupaRnZDi9cusjNLffglYopLWMNOXuSmCAWD3KGB0wL",
-	"7uqzgh2C6pP/PhbS7fgResbit8+PHj152hrSJcdgMr5sNg7iZG/txuLeLBtIbIYzM9G3WNXiqrsEvZwz",
-	"8S+k67V9jaePyYrd0ILlfE1Ll3nuJZVPj57Ro8X7D08fx/PI+zK6cLdVLJCzx+dJLt4URBKFwLWbezdB",
-	"8VlXMaKrBb+J0+C+UawCGgFRkKZH5KjOUTSJpSzLBgRj5BKyJSO7IUt1NRLiuJNfv3EoRDew5mbRSeJT",
-	"Aw8uSXX7xMej/XmPO3o4bojR93UAg94phtn01MnpkrygbZeKAjo2dD20PPcl+pD0GMzF7zX85q6Cbbzi",
-	"RZCpq3yLel2pI3XFXJbbuqxrxkw/G96Yt03SHEDNEHtzTaKt+vOtvptj2YG87LvoICx7wIM5X0nvQAzK",
-	"iQOVJDuxQGjEvl7mEkD4AcJKJqPFb1GMoBidRFA9WL2Q1+qaXcpFfK1BOjcrqRkxihbsSC4WBH7iAnLU",
-	"dSuWiwxYYlszrlC0i8e4a/7Ui1h8pMBaGXBI6AeNTOrRptTUnsY+/hzpU10rnTR0wwbbbf/0WruKrIVi",
-	"LMN3gYkPU47Qf9uslKyXK+zUN7osNFmAPJKAnq8rqTWf90gieqnFQ+DBUzjw/sDRORtqSw+1vNDwMsRv",
-	"YZVbAPDy0ACESyFdijX3MNsMoK2xMx1UkUY7uyzMpcs4jyzTQZx/5F6yNpoX7K7NpXyTUqlhQ+uKCegc",
-	"6jzODHrCIaitBcHrnYDFqtekO6FLgEvpL4XM9QkKnD5eF1/EQKMurZ+4l8v5j79dou4WW6ahhgOUCDcw",
-	"UH1Q5EcblZlyPl9gPc3HuL0zsbR2KjTEAFeWU6CtVm+xISMphBA3EXFNrbzNt233m1EzgwiAFwmKDgeG",
-	"n9K4YVqb+GxWV9ZInryUP8HP9tbkc0c+6Rqz4TI3A21q5wKjoVNw50nEGmcEzqeUVYvBgV0Vfotin3FN",
-	"EuCq4dFEThRI0oyZZjCFG0TfmKvz9pmjF9PN2r6VdAPJ3PDbZ6Xe/+ViwXIT7fAqcnbZzMJAiIvMmT0Q",
-	"PIxQjNuh7gEpLGT3CXAgIsh5rAYAYR21iMkCrH7okZvWdB614FPvPGQwjzNDIcB/NzM0teYvXVA2PIJT",
-	"t8ZIYrc8aOc5qaU/4IMSqet3Pi4ZZ1iQ6T7nEir08ViCkrqltKeWBACLyzx2BhPWssqS5/vhrXjVbQGx",
-	"E5iw4qEgTEs7jIybo/HH/Ya2gNy0Ax/sbNOCLFasLAj0X5zc1rphSnCZCpyPZsqD3dNXPFlX0zVv0N3n",
-	"HXXSOftQWAZbmFo1+8pFJVKKNqoAwYHAOAcQia+kVbZbx8vRvNCESvLeifvwdHw185MJ1z47vSXn00Mo",
-	"K3oC/312GqdR3BtViBEcW4XDPPhKEG1Y1ZK0Yx6ES6EzxGkB7t6TLbVqKPCLQe+46Gs3bDaSl6+fG24i",
-	"AIMVpnzNLgBfgzn2KJvpRfs6bb9ev5+BURsOnWuAoDABsV+sxVjRguSl1ImeF9ZP0ZcxnMnPLoymiRVB",
-	"A7k0RhyF4ARfgfXCSwMpk0mg9ouVNM0OjD24nbIRPC3h1W7QTeTSr0pgDHvjObCXnaJCaU2pjEPgM7zF",
-	"eWh4hr3vW0Z1jIn23ux4X64/aM/jqGJUWkN6Q7E1K3jMVLjgYlmypgAuhG61tcEF9P6HcIarAprG0/bW",
-	"Pn6b8LiVSXNbQxEelA2W3BjI7452ae2d6ZKl24dPkjInDbGbHepW6e7irhTCDdvPWrCsKWm5aFxxX8YF",
-	"pXbAngSdGqyaPHLFhJ1QZKy2q5ffiBCaad57mCv8BxRfwfNUM8XDMME4MrWRzgAwvoytkh5qS7riy9Xo",
-	"G5Vyc5kujH92Sv69RUzLBfGjHNffbiOihr0gFGLiQMUoWFPSOboH3jtHVQYVO56N5nBdQW9J4dtjOXEV",
-	"AA0fn4/aMNHYrwjlASlN7Zg2Prgr3thJb+xKTyQTmt7adpfI1QNGp6zAeAZlq4d897VbLBc4ar6LYsDq",
-	"A0aUu7PrT9/M9ABTTzcCuLNYk3TBZ5LcsAFsI6rRd208612I+oI6qhviEi2CFYQKtnGeFCsXZx4EbS3Y",
-	"nFaZM++93U+11ecA7hXSEGqszRzWIdewKhQICuViMbL+GEf9HH/s/oBb4L9f2xvZl1NsUXpiyRiobdwa",
-	"Bm1eI3DYklGV+GoSnLoZbApXLaS5RIxp9GnpPB5VCZKwuOxQE4Kh4fWam4SjaCcmKlid15lCehXp7T3Y",
-	"Q8S1Ho7xNKft6fTuC7p2dreEkOYI3vyMCAndtFZQ4wpNlrYMpBuikwXLeQGNwTKiJRESE2m6giqmhs4B",
-	"uK7DMvhgql0n5uaR0cneY+ynG4I2cxxfuDZ2lmgEpe0epyXmaq3Dqh1iV3p7oFO2IuwuK4+JPevnNL8q",
-	"5RKmTsgmFnPmAlkwf+hSF47OAYOF0Ex5zggvStbSZEDe17OdQlQCysBqBV1a7PAajANru5yTFRUF5OcL",
-	"YFjwdEYaQbJrqVhwC5KvpNSscUua3j/K9R3B1wMw1gaMAHjDuJnbZkj7TWd9e0M7tE373nNGFGqwGK1P",
-	"g3DZKBnWRDa6s6E9uaZlzRpYNFNKqqFWCe14IhvUMZL2GtRfvP6RuDyqtTMxH2m3idXsiMOsqF0CA+xM",
-	"iEJPRJ/daPe5tTiUzI92DAChzSBGWvFzU7KBcEvIFw3ce2fzkoqrvWcyfOtv3wwhNtq31LAXVBXTy9MK",
-	"PpWBNl2mY1aKMXuac0MDhiPPY/Typ7c9sOnzo//1/sOXcaDpBCK/KI/9voKc0dVGlOSygKT5dxevyeNH",
-	"D/8za0oVIZaJtB05dJcGcwZmVXerFx9H66ENqyKe199lWa8ZKbgGAm8N0PsGQ56vqFoyTw0Xxh6msDo5",
-	"436UJ2Dtq1sthLOku/ZZrMr6SQRHbOjN7ZJ9z4mihrVyd3r86MusAWXSomAFMGJgSTDMZjrSEd1tGDuK",
-	"5hUSPZymeV6TsGn9keMgWvZdvFn8PVzjrsl9Si6lKLeJ7nB2H1zOoxCUV00Hdo87efHmp1m8uVp+NUgT",
-	"MD7E3RsCo6ZWULDiu/6vZcHOyLKqM5Lb/6y2cxWm8NoJG2SUr8oaqkmnYXWwS32EQsh+TqhrDIkQNd92",
-	"quTiKtEoDdl1d+4GnxPDbvDdjcTYCd4veiujMIoQMea2Lgy7g2OOmcS+SnZPG9E+L7uf6LjYaiggvh/e",
-	"9HR39eEyu3SndRq0WPdGoKzNkVwcNQtQIu/tUekLcKlLcq1qsMfmtDiqeG7wLjj5R95HV2wBUdiY5VjK",
-	"5aU3yfZxuECxYMuLOqir/HWITrS2fBhl3d/tuW2Mfu9FK3EKej/qqIQ5GgH/OtecYecUK1HUADMBLdZc",
-	"NF0EY6/4to6VE5Qsll3YAefltGqheBXVmhWAOMmsH1IxlTNhzsiT04x8dZqRh2E3lI5QVnfAi/qyVah6",
-	"AWjomm4RPur4LBtwjpaXC6omYOF9p/m9vZ5dU/pboeEnxVHe1mJMZfogSmjcuOyxO+E1fGnm5VTMul2z",
-	"y9/kfEJMhKr1X+V8RJPB+bZJxROfiYh5mq8XxOV1RrUlHKWiAVqdZDgBOIGvZp1SrCXbGtnBAnx32eFw",
-	"2RH8NSCvcatpaT8PAdd7J+hO5PlTpaz5XVdAEp2BIf6yosDNJ7hYEgHBjxHL8ymwXFPh229rMQW6ve9W",
-	"K5mMPbAxv8e2+PYHinodk66YgCrhpjzChSY9QtJgNzTr/gq2cYh+F45B9Dw2Jx9PiHfhB/Ux3lcm0UOe",
-	"OpAlFnB3qprPfTVCU6TeeHkSE4KjBvaze/goyLZD2+KSxIFvu6hud9zt7LE2XN4W/Qc59vBk3ekX0e2v",
-	"GtuEUcvGHXK7mUQp06mKZOevZKMRaCUZlUDnPyyZgUAuBE1bejDquwJP6UWabKq3ZlSMTo5ObR4StpPv",
-	"viLWO0a1mrfuYJGNYzrqRjN32Xwm5gBNx3YNm/1BSRQ0sEIKh6LtQh/0xQ4gds0y7k0edDnvnDRl3hHA",
-	"USUE8hCoq7f1vYCuWv1+x6bASRFN5M2BlSTuJkBdDrKWeCSvL7X1+L8paXjnvU8qpekIWNv9RmFHM1R9",
-	"9r4oT3UFf8uqwr8Z5t3cZz45eORHEvUW3ZX30IS5E+qYABdwAu8PguHmzf5wj3ebnOoI7SB/wq5v6X6I",
-	"aSxgMn8xto9e2DGvc+D1WuSl5mZHaaFxCG6+A5jlVOSsLB1OfF2VzDhOHP9HTHAuIO9ywRSPFhx1qzNv",
-	"hyPOWal5rRN32tfkor2NO2TjJAN2hzea3BtiMXLTKXHRa544RPodU3bfKw0TTnSYRnLodHAtUhOy+v2u",
-	"c7qWBYsnI12s7i43b3oy3/4m/X61viNPgowHhTmadZ1GmNbZFVO6FGvDomRcaKYL5igCWgr7W1SWNIoV",
-	"HtWywUVnJKclF8s39qkR5YqMc7vB7WC+DoWdHHGtj62O/0FSfAcAKm37oakTj4/zfGJBu1N3S/+2zRTF",
-	"VwRNy7iH4QE6O52R4IUy7EEBLikq33HS7K3ZAZYTgQ0lb5FPw/hEM/ihd06V2U7BjCXSCLDBVrQgK1pV",
-	"TMTTLf0C0tuUhN5DmeftCjj7bHP+14kgY5MeL9liTGVnzgtWXM63KSxZpypzUi1nutXIdMK34WpKX1kU",
-	"PT7jrY+aOJxgm3ZuobGhQQBOGty7N+y4vnV97rsOl9KcbSWEpYCy4QEARAeqRMOY1m5taKrcNHqKSQhN",
-	"hjEJQKwSBFdJQIlh1Ql085pUceK1xA/ymiVAh+Oiu6MLTnc8NaAPdLzCwEtXsLzkqE10XTGlXUCvFuC4",
-	"jwPVotp7094cP/gBH4F/fNM+CD+4CB+HH/3kHhp1u7DelIYuF6pKJ+mdPd2E6fYUno6tN4Wve2WnXoqG",
-	"DgRY6gkQ1sRuD6hOYaznZM5KuSGnZyCQURFPlE08h8R/RqjAjidIPL2gaj0BhD5c9DBQlrtzUo+fGwee",
-	"3zEcNkjtgxyfIY+pC2BjydZhFC63li0vS1ASRrbdsSL8wM6C3o19+pA1plLXDKPbSGq9pvmKC3iPJdS3",
-	"SeV55FaMqgJrzdLWIHWppGBV410diTOyI1V5PloYjT0tAlXLjZsAO8BNRhTFlhLYSkFq4A2Tm5A4MzDB",
-	"p1TNH7zYodPmf1yxTjsxUcFmNOJ/JN0o35n39qqduwL2W7y8a9vrJMBNBdwv/mbaQ3h6OxW6l+6GRaF/",
-	"RoyIH+jZiXMmCBfQTZyW7pNz8pDMa2M/L9ha6pjh6Yz4CHJioKfqREPfjX8fYrQF9CKqdbfpXDdbcZsW",
-	"FR381M59fpcxYpLvnv/4nNiv2jp0WTFItAJRHaDXXV/dPdMRdMRoR9I5GH93Hf1hzqPC4wteI9HzdPHi",
-	"fXEPxSOwvs1+LVJh0zHtqlbSYIuAbFZXxRSYSrynQDiq9papt3rFo5VKlyWj2gxocqKsHVBDhtVhC6kh",
-	"cg6nSHG5nEdV97yGbkuOUX6Ew2itTKrwhiNrW7mZUshjUkGs8U8UbMr4wikamS1kas0nM7lNsb/8G3Tn",
-	"u7Nc7aS4KU4K1AjulFELPxUadRtSjkmz1JBGhGwuaYi0nYxD5CdT0I67JigbxTOxMXKesyrGRtTAo5En",
-	"EbrZAhMu/IAV1h92J0Pz3nugvfsbB9P8KmreA4MRtggg7qLG9FzX2nQ6q264WUUaRu3ie3E7RJwJ/MKT",
-	"hTpw+EqWRUNb0yJwp7Qmmr4LXBv9TueO7mD/h8k1M1Zf2zlxuO6MSOEbfcLgAVDh7NrB/p0Lt+xpxwcp",
-	"a1su1QA779A3rpgAHBtgoDygiLTmQtCv/ejZ05tHO0s+gmq+TZK2bc4e/efTr8Z0vRpalNfAZdAg2/yM",
-	"7Jt8Lqo6uhd5CcGwhukPawH8DrD6XrtIQPvtQpZFF/q0t6Hivi7BYdXDGDp3h2Wf2hFuzLWyNpdy4dYg",
-	"3cwED1urrpBt3Nk2hWS+DTDAqIGeWRUQ9nTGspHE7ireLUSFlv1MHdmtlJGSqiVTR022rplpH2cLLwde",
-	"k+71UKXR5FmsgommroPqqFiwcLfY5K6bDAQo0vuAmlXD24UyxiEe7wUPEPD6QV8Ap/Z/OHxv0L/TsnbU",
-	"/NDNw8nxA9008I8V+XhtGt3i77AaFSzmvpbGnZn78ltYZgxEdYtt9nRSdliMfsvAoeKaKHFLoH5apflL",
-	"fXr6Jfsv8vj40ZjDssF/TFGUiR5HIF1BfKUHDcmGi37a7sf99gxXcZQhth/nIZF/U0Hviu65gXJA1Ymh",
-	"Bo6Oq7S8XUrjAmDbjZ4JQhTegYa82BoV1e2e8TJo2uSLNUAIIQEPx/Vvch60ssZg6L7sWBvDuS3RuGCk",
-	"FryhR8VSWlfxb1WsLOg2awpc0a6gNwT4QNoRXLpOkbEwKu61tgiN8qKt+KSCsBsshIRa0AYWvOZa80jB",
-	"Ozwy+Szud7V7mGvP6JRK23Bs19Cg+rLtwL0rYIDim+oTTuye7YlsLqG8KKktfGRXcXyxsZy/2FYrhVvS",
-	"vq865vTtv5xzmpGGsAB49wteTMFr78XSuDhKsALZzHc69fs63H97qsU9G/m6oopHOfjmVDNv5e86HX0a",
-	"MqYNXzuUuB/O+2g14oGafyg5oRQK3/atjBZD3TFyn6aUgyEOkWEFlPARIOUkaqt09NE3RHSF4YfptoDJ",
-	"GGgED3d3Zef29NG+FHoj1RX2rmi0dEV5Ee9qC1keYPO114xFWg0ix5HKL8EEx03WNtQDlI7L/dwC4BUQ",
-	"bTVw0QSjViuId1twVtJKT0Betdvz9utv7Y7mPi5z6zENeOBAcWxUCH34d8IrrqnqdYNr+IEcQSZkN7TB",
-	"f81pSUUO+qfRXO9HoF1bENuI4wQCEsiQYxrECvSuPu8UErVMjOMqwZptMeJiHyCK7qN6vWaFE2V/io/Z",
-	"RfTapUhvwU6xpFxoBOE0M9/Zmf1cLX4DyeC5nbA1vxnucZEg1gyoNIcPnVrouqqkMnHLmvou+74BU2Mv",
-	"jLdinLKZJOFpBfXG6kDQho0j79PsXDchwnFr2xIK7sO8B1R5KV6ewBCbGKB1bsnOq66Mqc5OTqww2H9q",
-	"+2/r4L6Vhgp2g0SapFLSyFyWGdF6dXZyUmum/m/rhZ7ZZYUfxPyF0hcI7XW0RxSWX1SYOY+Iz5puHd/f",
-	"nFlLHeoIUYoyx3VRlo6Ga9h/cpxHg8lUz430MZtdcYwzB8VRTutQtY7uBWBRuwSasFSw5dHpnmjLk4Gg",
-	"WqI5pGcV8q7GfAsr2XHsgwbTEIKBaQXUQid4Vclr+8zstj0ZY6O/TSvovTIFEYJbzAdGnDw3s1cAeDdS",
-	"8qYXWDekhx07Kmy/inlxjbxseweKnYEu1/OYLvqer7nrqgV1Tu0juCBrtqRQA2HfCHAPw/GgeCgFpNgJ",
-	"f1TrVNF0ChWErsHflgtyajXIWqqAJ+nhV4+PH512wkXNRz22jfcfHmYPv/r4l19+OW7+fPTxi/+OMnld",
-	"GJlfvWWVo9W+BWlLD0jLNoT6bpQg797Wpo5Zb69v8ll60ccIKvd3KcBw6r4UOF7V1ysTOsoPNomX4pLm",
-	"l5XcdIoIQzSXV0njCzZ9dDIymDTsJU7l0m+A3h1wWMrQzk503wRl8weAq7g+iLHYldQM8MRgEGOxrA9T",
-	"rxG26Eqjx/L2tlHVREPFC6OYyVdDr9aLdFsz3UXksqiLgvWvkQowGf9806TdelNiHV+X5qLEbCue0xI9",
-	"iDPy8PixteEen5J/JytGrzm7TU1RW53ZDGMYqGrqKMGbLzWMboJb8dOkgcATa91HYvST0npNFadiSocP",
-	"O0d/x1+N405wstotFcd3DVkTgurOZlDJRToIOANW+z7QGeEU7UqTL/XZTWNxa5DvT6F+468bBBzW0ToQ",
-	"oKYFEFiAbCBcjzk+pxSZjcvspQ6odi4nk6BsVrJkyWJFiLjZK9CDRdJc0LxSYIdYiHKBgkZLAyer5IAp",
-	"55rIcZ2gEtmwNgHpELhJhoSLer2majvtULrPIkYx4eKCT7hcI6RrN0xjvVOqCsi4QhcgdBLtWG51GPgC",
-	"Dj+85rV2ShybQUVXZsNYFckEQPlSpA9qGwhrE1cQDfNk+BATgs4nmTXIgUdfYzNW64Y2rdXnbAlvPkq7",
-	"fQ3D+RobqsR6ysM343tITD3lJrKd+Ubbh6MLGyohSNEOBGcQjj8aG1WcluOPmXf28mglecpQ5BhpQ44M",
-	"zzkcUiEliLAHDt+meKo5bpv1d3PfvFdS5A9y5sLeuYczN8CG7s6p7y4B285xAleBAxn0GdvtNxft5DeS",
-	"I+3JlIufnU4Aj+9OgLxiIlpZNXHf3lRcMX0wjpsRlA+/yVjN6nN71B65btVXTIC2dFEeKlzsy/40juI4",
-	"QCVGbD916yP87L5PLcgh9gyu7H3sGdBMEXdHoLV2R9PtwI7RRI0L5cGTWC5GlzsXrJwYZ6kUy3kctvXc",
-	"wZRGpqBuY1T30EPWrMUsCRolruFe6A846Fx3oQKjfO/ROpqysLVyB48Nd5n9hbe+9i5U4nwFHDPchWAH",
-	"WmIkKRlVAni0OoGPESdr1611whE7cAPbfyAEEcjuFM8RMYkVo1eTyHYGIg4hg3SM29r5kNQQzGh3kxQP",
-	"NEKkNlIVOnra2aH2CYfGtCOd5oMaj7RKbZbx5D0TfVJYw9YrpWp9WVexCFLMTZm1vxjyEUFYDnLEpGzU",
-	"ux8x2ylyPFQHPuUkWbB+tVJaopLnQbgDPg1jekPLqNi1vEqS4k2i7uuLF8M6qK7a8iNr777rALWL+pMo",
-	"+RW7CI6iWAwZzDWk5PCqz1eJY/TlgT531rZmBnsAUaKsGT7LxvIDHIYRqXuuJnocJQ1KV5+8awSs2Ihk",
-	"hjMo4WK815i+RBA/GIFW6FW5t5xOeIPgxWNPBchltNdfKcWyYZMAZD1C04DIBY7RObMWBiKwIcchSV1l",
-	"LUXBA01+k/Pw2hVkYSDzLyG9jU3CvELsc5+5YkcdNan815mvPD93NLNunB4Y7NkzCQ0INjNXPyKRk8F+",
-	"Mc46K6mJhh5/5FiZbRg2IfP8HaMKVOOtx0MYB0QrhTSkrppu/wCztZ8v+TUTBA6SXd0HZTApNNrQ3mIi",
-	"LhdrKrYuTgFEEdBmTZy7CRV2RjfUigtGtHwLN/uZX7IUvSDPaZmM61YlFZosJQEamKmhQb9LAqEKH+le",
-	"uJ0uvyypPRMl0riQaxajrV5KZufItYh3HNfANeKobXZkHxk+ImZZpaRc6CkEJ501g33KTWYHiLdCUnqf",
-	"H4377vPhoQyb6dns5mgpj+yHR/qKV0eyQivtyPWGcxCBWwCQE0NKvFLoNtDI75FEiZaeGT0k0TKSzFlb",
-	"KysV8QRL5+6hZ63Sgw887h6KM+DXri8kNefN4M4i5OwOs9jEsrscTxDGa2a+eclxfE5OcN+0d2o/wRu6",
-	"v5t8+fuUk/V6MTDDUVIWmPTd7YTneK242V5Yg8pH2qlrXwVWFljT+FFzg5UxFVbayCuOnJ92YO5PHx2a",
-	"KYTPXWpHd9IetBX/G3Q2g0LNhYyAD0HjWGHKqVLc7uHaBD6Q3+iCrzF34dnOIYXBb1jheX/08S/iF2GN",
-	"JhSIt69ekC+//PKZ1eU/vXsBbeDMLt0J+YtmjPwK//7VXvvriXuNX784/kV8UysX0WQCDtVfL/WvxHey",
-	"dKfiMQGYJTRII77XDi7UOTa1c6i7X4Qj93QJe26OyUvoCtkM+dnjJ/9ppXtesjUpZF6vrSF8TKx/gldV",
-	"dIkYLip+EbKi/6zt+Gulpfr1mPysuPEkQ201HROGmA3PGR6cVJBfvyvYupLGDuvob2z76/EvommXeDZz",
-	"iMiAvORsdnr88PgUzruKCVrx2dnsy+PT4y8R4bQCoTqBgOJJvqrFlT75oOv1R/vxEot4sAMQl+K7Asqw",
-	"zXN79Qt7MZjrupJCo3Q+Oj11UTTDMP9Lq6rkOfz8ROaGmSNtFKPrRoJpR7HNuaBhe65m43zMYpXyMAb4",
-	"qqllijkkzRhPfFfRj2H8ZfZauHtlREgCiHHH6mTlAHF41qvnawyQ0CVoDdcHCeDZrlun/dztNzu77W7T",
-	"9XoWbn6japYFM3D/LaHsON1CrxhVZu4JnJwP2F3mb5tLGpLzryUCRBKr+5urEWrfacg3bO//sasV7cR8",
-	"nCRWt3zwc6E3YA99jAJ2jQTz0VqPdxewt8yemyWjnlJA0y1Zub7hUAxGEfjUk6x2yXyeIL5af5VcPHdI",
-	"wNuu1gSQ4moEht1jYe3AL41P0PRLfAcrpHunZXAn58NHDs2Dy9Lt37x56T3kTfvfqNc+WAKt5K2l0hkV",
-	"s7N/vA9l9J2igEZrMk92vl36CVvQ5IoVTBhOS7KUEl1b69V4Zr2k8KLgh+Lbc1phK2oMmyD0BH6CB6Jv",
-	"Wg1+AXUsqZgCa+gNSq4NoZqsWFlkYKRKgVvtF+HBvugSKox7cwGJNHiw90UMKaU2eKR299f3djT3pAnh",
-	"3m/xxvchwKOCoPiCu5C2HeGDC3WG7ixfeAg6NLbZSHWI0/i5vgLR8vW53vI/d8517Xue4YPtQIKcTdAK",
-	"aZ9AnnyA/388+QCRwY8nnuzGCmr3RI+9R3sJ3u+N/Xv2Mdt7NTzNXf0+m1V1RKO/qc2bhnonZl6sGEXS",
-	"CWdgvEB5OPqGL5k2k2yNAn7SgOL1ilrT47/Ovn5+8fLp4zPyFzBxn3x5+kXX4mgu/Mfzo/9Fj34/PXr2",
-	"Hyf/9f7D48cfz6IWyNgNdEdDcd/+eRzDW0llXVBr4B9AhN+tApqmBS/ZOVlRtYaO+xDrANueOhrfyXKq",
-	"mnawfwAxdb1p70c5upvfdlnfUQcfuON6fgu+o6fcFRDKtSbcBhFLmMK45Rr7YpmTD6oWH08+6JU0+92v",
-	"N/ir2T1ayv4RCeer8l8fZLcsgPmpaYdm9RDYxXBoOxAgdFBskIB7vbA94q1qMXor2CEFOyFqg79iJl+x",
-	"IlyYezfER3RuPp2cSR5fnIWPb293O3v8caxxgLmLhdtI1gXdtjakE1hrIIDtYPf0yudzuPX45NXgTtXG",
-	"8//GVCGWe0Hl1z0pw7Cq7BN7zaBzXiugP4jog2/lBhxmSeQh1G0DV0crfyFrURCJKmDA2XDxK894k/SW",
-	"f8ALIIKl72mt4OYX9Vp/6pXqPbivt6X3qqhiDTfQIVYMeJfBH9AumIaBT2RyV4xsWbhuGFTT3ZVrIo9/",
-	"inha2iRqY6N/ZGv3EPrV3ohQXG87r3Vl9cBj8gP/mtSQrrF71k3+KAOpJxjAhUobRGbUJvqea/MivHCq",
-	"KYBx+DGGAIaA7YW9rI8oXWOGFcWIBHMZIJDdf9YMls8Jr6wg4tMu9C6Ed2Rq8P19apJ2SgFnFdEnnVk/",
-	"kN6HzjxcLD0PLsaZNiu5Dgi0NlR7mgTA2gG5mmAbFrSo8RIF+fGIPJ18CP76iLvElzr24djXnG0c0StS",
-	"8lo96qje5MaFybDHCIimBD6HY/Las5dasQCRINrQrbb2LWAAjndiTS+g62Mws7MxW/ql7zN9xyV4CY5O",
-	"MDHnULVL9ZV2KXLto2bQN6Z9O6CMcytGBUBu+iuQJX2awde9F5FO5pTCS+7uOLoYf2dKseRwd3L2n3p5",
-	"b5pSp98eoADmgpgwvkdoUq2+dNfEB9dTa66sb+woxuMf4o9r2WhGrb0Py9/xoa6m6BM+0neHbB65lyf1",
-	"bs8r6Da+jAXCum/7uPs8q6ycblOnlBfiw0QqSlYsmSJzexIYtXXsPaoWOmnFsGvmyszdRuuNj+YrsmZa",
-	"0yV7oElBDQVUgiAv7Q+PyXOSlxzQAFbZKuttC5YblzD59XuqzRFcevTdN7+CVY9pkRUXy+NfxM8tBwxg",
-	"KcDSJHO25AIaGcUyHhdw0Usc+M7ujxg/+I7oAnCM1EhFoK4uYQXdt7roR8g70zRLOwt2jniBABZ8reat",
-	"nJEeJ4d59vEo+Pe/3etOMezGoFhFHYdR6An3w7vviu8xT27VAxg2CNA8urAz10iQ3xmwUdy2cIS1R4qa",
-	"PefQW4qRpgOmcqdVCbx0Y33rihqGqR8SNQG764DvdQCzLeT+DaGxAIEFGBWq9V0FlYpnfreupAomPuXK",
-	"gijm+ro718EZ9fj09DTGF3bfufo/xAI/L0tck0OcPvQKoNSsu9hUkxcXf8ezAOlXy3ot4BxhGSC8M2Ik",
-	"dKtjySNqQdX66Dc51ycffpPzjycOSTkqFvObnN/NGk2J4F/rArpsIgTzE8TTEcc6olLJXfgpACiDhVZU",
-	"rf8q5ykNbxfmAPl4eFdC7e16IN7M1SQr5rBNnuIUMmSKLWoIN7K1v5CJAi9CmUnL4vBx8Aqu+Izawg7g",
-	"gFoC3+cAGgL4xuWiwUq7eRqY55MP9n8jo66ua2p6q+/3hobipq/a2x86Ho8L9ul3Z2y1DxZ+/QFgwR5d",
-	"bzi2QVUMajogVBM+OCUGDdNncrt9C1fce1T1Ph1E+wop/xBf7xDBHm100C6smW7ICQaTffLB/m8wyf+t",
-	"L4a8x/lIHRsQcDgMqrqXrfMzMVWU7G32I1GaObsHuLLUrtvlJ0YrJ5bp0CoE8JXjdEdCmE8K5drvH3xp",
-	"v7F3vuPiTjACmxfZYwPidZ/bBPwEG/kVEAJh4sW67w57iS1sgLgTa/sE24DdBx9Cb4ed5F5KeDTQ7+oh",
-	"jXjhLtkTjPIR9znNrxLVQ4l41JqL2uFZgsiQm7mHj067LRC/2tsE8Q8QFvVzFtMg/qs7i8dPmmWu1VdG",
-	"DFvDwtWKZQTYaLFODKq2HOWUXfIH2jUTc1VhvoD/gAfFjpC5er2ogP282n6KI/fn1Ta1WamrRzkcegaU",
-	"uoPIb3zydIu1bUjMF9DutnWVh14D1xxx2MT83l/0GZ06N4YD+nVvpCz1QSKsMDJSwf3i+tRP88kHe9VI",
-	"h851xr8vh87P6D1VTvj1+rQnbuex92uW2eWxWtOtLdGMGt210xLSIJuWv8kt9xov+VO7dfAOKb/OveDd",
-	"V+NvXGBH5E4HkZwK144ZSWPSy3DyAf4/ck/Ctfe4KV8H9z/0loR7fw5HCV/q/reko32Z7ishzGNoP0JV",
-	"/Z97O9pXSO1GfL27rwPcpwv2ypo2J2bFuIL2Ar7X7S7KJppqeAFcdfbek1eAtzX5wJvw/n621o9sA8Mb",
-	"tbEeHnRJU8vpylAfnT7av5gIvToM2tg+G9vZAKOCo7YFLiPYchniDrBaFDuxJvCA8O+TD/Z/g+G4uGDE",
-	"DCq88E7JsHvdnslynpKKAwX97K3adKSnxeDGuThj1uLEMXMm1wT7krKEzryPhUkBwnhr4P4xV/yFm8ok",
-	"iYb7+jCOZ8Gx/S0yiwkkwQOJgKafWLDbOKOjRKFW12ygeBwbXS8pF03fc03XTgxbqWslEr6Fu+6ib79R",
-	"dPMCHviphKpfCk/kRrACnPcM5oyVpaNB10TTa/+y4NtzLF2iZdl2JIwIKS2Ra/FeYIv3ikGHpUhJLn75",
-	"GQ4g3DfYYxTb3VrJYzRfOfZ0OJLOHZcBzJdn04Nm3cQJzl7ZZ4sFywegg+9WDLgSrllTHKWRQhA5G7Rj",
-	"KwR49gqLKh2OHliJ8BAHvDahCuqsuHF1/VyRSpY8R4qk2sjd3WLVy0s3xD/F6XiX8FD7sofEBwFS0krO",
-	"ZxHkn9GRVWqLnNhOa1pTGvvDFNKKk6yY8KF/VzsGZTy1cqQz+wX5xjfDix7nL+HrT2dlJQ5z97OhO3vW",
-	"OZCtbJbra6tzc0gbXC/t6MUywl0bKRlaWD2AHA9IIO3dFiKFM2oJveE6a+gtFC3YkVwsUPPZbcodf6Si",
-	"G5EqNlrEMxp+EhsaPfwTler7O8FvIy+a05KJgqoztAFcCsCfS6Ng73+gI2uXqg/IU08qLDudUsHnf6qv",
-	"l/9xsy6HcbyZQ1u6yRx3cR+aOQocvODloUr7QaPAqQc3HaEsFlKxnOq0unjlLvikCiPeWIUb8vD09BTP",
-	"VLnAXApwxz06zU5PTz2NzYJtmMoINUBtZMiT04TcBw1Z+lUfTfLxtJN8PL1D9jHl1TBkSI4kQrOpZAN/",
-	"ADPSyomXmaTEN99/JoMS9olbfWDIFFs4BLTv/oIugJDG9caCnta1GrWlFKN6qIb25U1VUi7+deIcb90L",
-	"J1bbz8fnMbq26Cu4+LEmtUbuXCHNeevrraQyYc0rGGQLftPN+oRLDsUVg3UU9ecrj/ZFNJXiEgjo4vov",
-	"+Hrkavsf/DF0zds6GQKH2T8Am2TdD4Dv1tek4twXhiorBZ8zyj0ZkH/ZViP0JhRx54hzfkB+k3NHLeDc",
-	"15BvOqdrRlZy7ZpgZh6NovhyZYjmvyOiCZoUllRctUkFT0we7bUFinBM9Rr60nuFGa+C1pCupfkgwAcu",
-	"ihKYYl6ySVnad4NpgiJ2iFlw0dbqUUPWUpvzBszFbnLGCg1sxz8yVrDCEdk3TqKCgj8qXEMlqawa0w6P",
-	"7JoFet51J+9fxohj5MIA+zuya9nRLSgvyZzZE9kx5QdM/o0d9GgPAmuX6P62aL2Hh1QO8SQldh65u254",
-	"YX154qS2G2QKKu/sP5FvbCjpgWriPhVl8nSuD5WLANnW2FaSuvYfO5rylrxh77tTuTdnYY+FC8ed74Py",
-	"nzGe1R3KAWNaLw6WUbDqAdtFbKjuRis3K16CdlBUBEYS2BeykpoVI47Iwy78yQf8x8fpKOgOGV2M+AHX",
-	"6K5VdlF0NXTa6AnD/6m2G7FhhvJph6u7a1tq7Ei442VWtTgnRrouHLgneFONV4sH1vipyHzbdNPFXkXY",
-	"tZlwA7/uPMRuN2gQBOw6tQAUKTf7TpOTgtHC3uUuOyAlqBdwIn3jn/BpagGC97lFx7Hm559bdO/9rP1B",
-	"XqNp6F8Z+BPK0sE0fNuf1ruFri68p9SRYcjD9lF0nd28T/KaAua9haN/tRd95trRv2Jl7oEOXHijwwSh",
-	"wIVqmjRBh8tUCenhzs+2Q1N64Tw6fQQP0Wfg6PEtT0cWhnb6Y45/8vg4TWyMvn1JLKiLEWXvWT3pBZj/",
-	"oFFdmMZUrMUJzAGqn1zvIr8n5lvHUCwK4nhx79G0xK3hWKFPPsCfg07bK9cy8H5n/RsG3UFToXTff/oA",
-	"DhxGBYLOEEZtDznhk8ifR5Cm239NWcuw6UASfZjqBNCDZPIbVurzJm7l+J4W1lFCH9iadU2ryUT8dcML",
-	"8Dximadn3ZjL03tVDLdOqcbxjc0cIi8UPLTXNGGXKNWxxrpQIcxkpxuCB5xBSBG/l6Lczs5EXZbZUNL1",
-	"QDkj37Qc+lID9Mi6BVZIMjcoqYjOackKUsiN+JfaOnsK+j6NKvw0JX3btv0ApgCRI9U3mfAREOlcO7vX",
-	"savun3G1kWJvSCN+j1fcZ5UXPiGxsm6Eh2BscQ1r11KwbRa4QwVRjJZA3eU6GN+bkeFzGHf32GM2WE9U",
-	"gQC3zSVA67OsW1mFDRM5xjfg8ro6Js8dNm3RwIpVja04pGAYrXA5g9Z5hPCFY8uSC7hBZncQUhMVu4hG",
-	"DDK8abPb9xxgGJ0+ums6aF8eyJ9hQTLIlVQIuSFSpLJAMC5NdNPhNyAHwGVwlNgQg9oyc8jEzJ8oQNIm",
-	"ZjxHVselCJHymevNDcGQvYGPNq94PwG3Nz7+8il2w6QcaV+O8ON/eUm6CHpHovz0w2hzKPJn5WK/8Hjs",
-	"xP2JTwvn+AQCJOQmeQzB0RLAlhHQ7JjSpGj4KJBunuerplyFyA209m/6VmM6ek7zK2d4UR50MugmM0Z4",
-	"RE4kw8UYB3jp7wD/xb/8HvieGSf7uVw35z6oUB12ikHwtGeqZ+vzpqugtzN6xon9yPtRGakFyAtiELBZ",
-	"uZWwfbvKx0j3FK+9rcWFu/I+s1bwCHwk18PE9/6Kw9QVAMYN54IUHHtuos1GNWHa8DU1ztSl2lppatkt",
-	"pL+HUDMGau9N2124OPAnUHXNm3gAv6qFwA73FbXG7Syb5dBLooz1we/rDrzdv7zieGOnJrP2V72G2AhO",
-	"UZBFdV9RQbiwNy6ZYXAIoAowChl0sOdfcyj0iK4CvaBd1niQ28pf8wmy10k68Ob7A+1+iNZa15Vow8sS",
-	"y88kKSQogrJsq4p89IKhagA/QiNgJzGnjO6hrLyAKz4nugZ6mx8sxYfvczgmIWSSweYtUDS4kmXRO9xC",
-	"+grNtOY4P22XnJ4G5Evxujaj2tXYa1lh3aED9ayB+iklN5qpB5r40QZ94vKc6eEeNBfNj+5vD7pHpLag",
-	"//oAO1BC1aa+4mKZNa0OsYkBsuEBxLzTky2YowR4mC/Fd58oMHKQlvF4k8+OG0qvutsHXBy8nbu9M6F+",
-	"T1iVCzk0iq2qzu3SQ4uRb42pAJ6fS3nFWUwccP8bY7XykTZ1sa9r0IW75o+Qrf8z0efYeUt2sfGTeoAA",
-	"gltL4tYyCZREFpW9rDkw7D8wbQ6O7xMjvYOHdtfxa7Y8iCX71gcuujlyin04tTW/aEn8vrVOsb20l0po",
-	"Vji2x08+2H9sB+EGfu3vd0+kW9jAlwcBGsC9uqV2WGYHbf4Su2J/n9Jmfu7Uqy21NCdItwJ8hAOr9E17",
-	"1SidTAdHHK/AOI1VYMRvPz/Q7T81hiCY7APAe8PkvencHT7ZSHJNFafd9kmfRfhWcp+3BVf8qanr7Csk",
-	"j154vQMcvJ6yrN8gAO7vlLD9twM6DCpeNJvudT6Sahe+O4zWxdfoz8RUUeo16E8wX7o5GwRRXWByGpJx",
-	"0NK0Lgsyt8eDbHAW8G9fKZeAUeUrBkzj6Sa/92Xx2Lf8HBScKYm5cDMnlSthnrPDMeQCFDNNxnkesNZA",
-	"PIlcMVaBupXC4Q/mbOn46kZsyZMgTL4nvD9G2r59ffHu5MXblz8TI13SSVeMFUd1BZmmHTCfLiWY6mtG",
-	"dQ1oCi6WJSP/8+anhCDOqWauYOKTtRDVUiWQxtZflViH5+PW7Sc5Ur6wxYLn3DoG9jM0WAGccBdamvvu",
-	"lP0JkysvgLxd84IBGJkXwL/v5AEpL1nBc8OKc4z6SFLwa3s5eAcrqPMFG5e6pCeyluDubErNDqmTd7YR",
-	"9gsYBDLzez/f7CMiC/Z3puz0HYYSEU8S405NsuAG67JwAqylB4tixTxrKQoRWK7vexUqml/R5TD22F1y",
-	"n3Qd7hEp5K7/+mD95bXr6eqOD1C9rKk197ngg2Qixxkm4STfD3NwOMWfziQYWNmD8XLDjRCPhk9rV/Yc",
-	"0kzQ72JViytNVvSauTy+Y8uMt0TrbhLFFiVfrtJ0VC+srTfmuH/uaD0bDnF8LNhGjSnQOfNpmWqfLMW9",
-	"nOj3ysvTzGSsYIeLAki7D5Dk9c/JWl5OSEQGPDrayArZYV3luJGklPIKIHoLqe5b9Y7EiLQAkUHB+gYn",
-	"rDlnHmgiN6IpxnQUgooxUtCtbnCdKZNxoAF8ovD19vSA4FAiSEQq7FmD5jq9hsAlVcwT3p4TJxjWeMdX",
-	"nGL0/kk4b28H2PkslGXApAydvqTowH2ADA9hxXNwV/jNwY9T2FJ7dhEEpw6DsboTGACGcEg4gHung1io",
-	"ijkMAGDpQDc08Dghu5stcV7iXycf8B8jG53gxYfrdBJLqOeKtdTLTORqW3nMmWDX0J1Mb6y1t+NpS6xh",
-	"d9BCbehWRwiQayde92e6edn5xMGc4Kn32+Oo1f1TG9fqDWPVnr2Pl/y5I9P2HZKhaXzBA5jRcKM7p4Lt",
-	"Xf7IqWAY36dOBbcPvZ9UMBSRQet/iAwFni0YtqwsXT2PVXHck0sn08AgCScf4P8fhxBfL0XhF/x+pT+Z",
-	"iMAv7zyBX7MlF0RIsqgVxmvshJwTs5LQwB4bn5KlJB11FGyKZJrmX2J+IFNj74URKohh4bvfNjPZTMud",
-	"MpNAj7uHVP4d/0MQh+w/IW7L1s0Pw3PxEtkV+NqjmgnV5MXF330zpaxXX46lhHxt55gVjqn4L4XM9Qmu",
-	"nT5eF19MOUK+Ww+s1yGPkPhMdyMop8iyHZn+wx4cXbdCyY0OVj3FZQmXjfITDmWsvbPGGhdumUEjWrO5",
-	"zTuwUjOIop7vECKoIFUaPXEAkjhsyL3DS/7Uhhy8Q8qQcy94gJWCG/Vb4qEnpKegfdGig9vdn3eDt//E",
-	"BtkPtGDBg7sLYb88nHfj0Lb2xGydUU+8i76nox3GFITdRikMLm6Tkw/w/0HD7C27llfN0u0/jk2wyHuO",
-	"Y8/5PwKM9ThG2GwHVhx4fslGKrMq7Uylpg7VzaCG8QbN/8EsT1JqdtqSSg3n9ABKzZkgd/NO4S5/YO8U",
-	"x/eJlWHw0Hv0ThcBixpidqwbillvLM+lZEPV+qiu0LpwNDe5rHvtlbuWA/xx8gH+P4iXS6x9TBm6K/+Y",
-	"vS2Sy/UOOkTBlwfx9/w0ROd9QzmkEYYU6s/ums8Yd/dDOFzg/Wdkx+XmYA0z4WaOyRf7DETqIyEgXRZW",
-	"96lapBite/VAH2ZzRpU9Wf7x3h4WrsLH/vXeXgiEMHBdrcrZ2eyEVvzk+iFoOHfnWN0e9JwUAVgcD9ps",
-	"5s14UZclPA+iUdgXCbvRIytavwWABru0wSzL/CrSQsRjNzB7H2A0giNZR373DhxaA6eG5xANN3rsN287",
-	"rRMy5MvJkKKpn76I/d6X2rrOPUCyY6dhLmtRdHvoxH4OTW0dMUFOleKuUrL5oaqjv3vlyOgqJZeKrpuc",
-	"nOuk5pcLWvZ9fP/xfwcAAP//",
+	"7L37jhs3ti/8KoS+s+EJdvXFju2ddGNjf44vO5lJYsPtTIAz8dehqiiJ6RJZQ7JarRgGztOcBztP8oFr",
+	"kayLyFJVt9pOBuefxC1RvC4urutvfZjlcl1JwYTRs7MPs4oqumaGKfgrr5WWyv6rYDpXvDJcitnZ7JWS",
+	"a/KrYDfmVyIXxKwYqeiSkTlbSMVm2YzbVv+smdrOspmgazY7851lM52v2JraXtf05nsmlmY1O3t0eprN",
+	"zLayLbVRXCxnH7PZzdFSHtlPj/QVr44kTICWR5XkwjA1O1vQUrOP2WzBRM7e2MnbfmH4ippVMzo0mGUz",
+	"xf5Zc8WK2ZlRNWtPZiHVmprZ2YwL8/TxLJutueDrej07exhmZkddMjX7aIe0OzU4pG0wOGSk15XUZqhT",
+	"+/1gn/9DscXsbPb/nDQHe4Lf6pMfbR92FF6wdSUNE/n2b2y7e8DvVoxoumbkim3JhpsVnDF8MpfFliz5",
+	"NdPw2YIrbQgVesMUoUvKhT/+FaMFU83Mv2vGPLKDJgjhoSWENRf+76/uQhYlo3rwjKDBNLKIHFrJ19yE",
+	"EXp0j1+2uyzYgtal8WulN0hmT9zKk0Q3YeGqFkPLVrUYt+i65sVs5wQ+ZjO9koN0ar+/K53adTBdSaEZ",
+	"sKPncl3Vxs7A8iYpDBOw67SqSp5Tuxcnv2lLwB9GDoQ9wi9xvO41+FEakkMTVpAtM2fErLgmXJOV3JAF",
+	"VYQbwvUxCffFrpfZC2FvAvkLXB1uNOkRP9msmGL21yuqiRTsi9aVwsuUEalwOClyRtZSsWPyRrEFU2dk",
+	"Q7n5z4uXz1//+OKC/OXtq+fkPx49Pv2CaLrFuZVSLAkN07HtdUYensJllrWxQ1NRkC9PCTVkjUwFbyxs",
+	"9fcS9zPOGvLWtkX4WYtM3jKjtkfPFkCcH4ZYn239Rsl5ydYDx1thi3+fdsy+38gR/7yihmyYMGSj7J7B",
+	"Zn79+Ml/fIFkjj3YAZ4tmTCvld+hSsmKKcORNPNS5leXC5obfC/DBSpkPS9Zc4VEvZ7jXV4xqsycUXOp",
+	"d3f5LaMl0SyXotBkzsyGMUHCL/Qs2z/Cx/bt+0dnuKw73/fht3L+G8uNnd0zret15UmAFgVHVvOmtWxg",
+	"Nv0NtQ8UkJZcAKkapHSgcqDijPz47IeXGSn5laV1aRsck0rxnJ3BVw80/kWoICtZK/IXKrC3L+ydoGRe",
+	"663/htjxvrD9h640U9dM6TOiJVlTsfUfeFEFuoKRjonha3ZGKIG32jewvAu+J4ZewaXkmlRUGdvA3mb7",
+	"q4xQjU8jDEs0M5Y16WNSMFqUXLCzXmdck6Jm9r65qUI/x7ASjY1h83zjhWKM0LKEb6DpLOuRHTVdYqOG",
+	"HdmWs8ijmcsa71N4cB6edl6c09iL05B0+2ftXx2fPoxQtz3dcWzePxnj2gJl7Gv8gxRsa1tvVrhDTNip",
+	"/sNLT0ABM99ZNnMEYncNN88foWWK9nRaV6TF3NrXC0ZyS4ndp2/YVorim7pYMhNhH4ptIgzULmAbZ6zt",
+	"seHX2DY29PM3P+29w73pSIX/GJZGClYplnPgzJer0YeyXv2+y/BeLwglObAHfBupfV/XZM7LUpP5loAM",
+	"NUyra1mwcpReYVaK0aK7xGiXG2rM3ma948BpZG4XoyeyqsXVRb3WE89Fu59ww9aRR4OSi2+fHT168pTo",
+	"em151dPHZMVuaMFyvqYlKfiSw9tRUWOYsj/5//5xevQ1PVq8//D08cf/EWMba3rzHQ5n2UVrN6lSdLuz",
+	"eJhidM1yXVHF3bvdXdecagbXLXYFLHV3Vz0o0Sm2ecWXtd36j/25ZlYJVVYIi44Ubv1onlqwa56z8bN7",
+	"Ae3/TsuaxWZX8GuuuRTjO/xWavPC/SrWI7xrOiZwWeVoEZU9fhKG46PTYoMjBBohTfwEdU5LJ7WPWtQF",
+	"tn9jlZrYokC3iA5kFDP5asKBXOAvYqPUwr9ho3r6CZpfOClgt8P+PUH9yJ1PizCz5jZ42g9zaVNIQ3zt",
+	"dTebnbqDXm7fOfYLuWZmxcWSGCsTe9GHkaqkQjD1QKNGwshCKpZTbR54SSjoSFxAgznNr5ZK1qLYlVjm",
+	"sja7g4MYDsoUkYvYTaP6ihWX84StQrSkNyOvmIgKQIpRY3d/9O2Wjmpjc7Viud2swsq1Qm7iHSAz6f7+",
+	"W7lBudRJk1ay1IQqBn3NYs8QE8WUifMi8cDao8zwfL3drqSCGCnP3O5TQ07sZ/rkuxeoeXqV101uj2kg",
+	"m11xUbRlLtsb/g6IBmn9Go0uVCMpa1krJGW2WLDcxAQu+2wpowf2E1UNqtg5OT0jQoKp6kpIuEK7m1o1",
+	"2mb/gK24QRaUlyy6RG0osjq/Rqtf2++yWR5sFO74rQjt+smpyFlp/x1b3RYEzchkGOoKnrTx+Ki+0pbs",
+	"CFwMeyVRQnLdzqUsGRU7bAeODE4oc1exdbX8HPwCwwpw4/2FaG7SHh7zPdcRWTdw03HvedtCs8ukBbsx",
+	"+wVkHCk6Wyd49+WR/IqJojvLXSGyNxerll6CSnFplYbR8nBMiNg7GF7xnWYlF1es/VUghGy2ZmuptpfL",
+	"eevr5vUGqXXSJGKk1bxJrr+s2cwwu/ZUdrctdUxeqkudVnTGc6q5bt/UNaO6VgwfJlbw3MC/a2H5hOVT",
+	"81LmV4krmtPaePGsLzOBOSOXAoV5MDZswLZE8ZW0o4w/3ryq44eY1BRbVNSd2n+/+SnO/wpu1WDwi+wT",
+	"W5uWH4FF85x7KbonRFSMFUd1ReQ1U7gB9olzkwMjJxiC5lsix8qVCx6X9kB2uswlMplRVw3FrXA9xwyO",
+	"v1hDDxFHmP0WuK9dVS14eFi9QGeXiqadWo1b74ovVyiXj2kstbmsGL1y93rET0q5iYn9r3HeX5+SfyPg",
+	"Tbim5bgJ+zsV6/UHVnAw3/VuQ8urtJJWkvT2M0JB6tzad3zs8MwMPpxeXLMiSF+vibDJyYxwQPUJIsug",
+	"eRoa2dbNOfbORhDqLtG4PalKmieUMbquSqYv0bi8O9QbfsNKPCRNXGMrOdqPvW0m2DU1M6HRuIk5m/ZI",
+	"UkW5ML4Oy2nqamxH2PrS3q2JPynlZuQvkM2n5dOg7O3y4lqz6I1sM8/NipfgM1JWHVCsyMgpMZI8HLfz",
+	"m5UsWeyKWgUKvsQzlQJFfvvSEFqOZNM9YQDpLxxg5m2UQSpoBAV8olOv/t+Zso/07qtPTXTDSmrAQbby",
+	"gvKabsk8WBVRyfFv/UjDeerJXbmnZ+cLuYnRgXssjFN1LSucS+mldyoKcAYKibq3iNKJqsUI/+yAicRu",
+	"zLCSAeeO2n/MLwLsGRi1NhT0CC9aoRIMBzCzkvk1U1Epytm0e1KKZNqS3kLJdZjGAw2a/Wyf8d2Z9R2N",
+	"oXPbGVhgvTimO5copYFGuktjZVSBf1aWqLvbCdt3X24EK8B5A14hDt9tLL3t+HBmu7b2KfILF1yvxhsC",
+	"EhSa2D78nxsjtk2D1lOIQZig2NktT5r4VF1GNv6brWWC+coZmUqrTxcEBrbXOl9JHTP99N0ljanNzdmN",
+	"l6QMnOau1+Y+j25N1VVbcclXjFYMT4hqg//yexA3l5R0JLMw1NT7pZSSigtsGeH2YoeAQr+xbUVD+ET3",
+	"x+3U8lt6qWI2NBcqQR4+JXptb3XJjGFKA/NG70rWjopy32dE1/nKcoblac/7Qo9+f2//c3r09fsPp9nD",
+	"J3EnDBeXtWZONIy4otp+V3F1ueGFWe13bqE6fmlkdB875oLBMcf73aZ5b2tRazqPMQJnoePa2fzmtSE5",
+	"FfbtnDNS67jZ7jbOPLgx3qPXbEmapi9AGp7qcGWl5vVYqbgIl6e7K8vTjCwfZuT//K//fU7yqnb7Qyol",
+	"c6a1VI3SZVn+A01wQbOsE4D3NEsSw3xrmB4Olox7ZtHlu7u2QbpyQnHkVyEUYU8P4cQnjdwjAbfd6SNH",
+	"f97O89AzNvSFbmpCSAxKExmhKHw5v4DciIxsZF0WhBbFSFtJM+ZlxdRluHBRUdQH2ID8ScxK1hojd7oW",
+	"DO+nUKPVTzcNO4M7WE7cuKoWgoslsc8LkcqqP2akJUXWSl9qes2KpL2jq/lYpg5ONxTTc7tD9JqhbX2M",
+	"LcKzwthrHDuJdz7qx24EBCZJ4YQcZHAbqeDOUjO7I0NNhCm0yTRK4x0zYZfEJ6jT49XoNTMrGTfnKvuK",
+	"xzfRe02dUxINkEGRfTDWPLGymmF0gK+ftAxjpGT0mmnykKAPZY/bBeeNm4AGvpkfK6w3vvdWyYrfYKcn",
+	"oahxTRWnwpyTfEWFYKUmEO6F6lSwEnQPr9JCXRZjrYZqneLGu5vo4rl2bWta8/WoTvr7t4YobT9j15Eb",
+	"KbZxL4VR24jEvqJqicxglASStrbT7Y4oH7ufTBu+9l7nCSbqeMSGd61G/NGWFIDVYjCrkWfO3OTchc67",
+	"nBGjuP9waTmbgE8rygu8N9yzHyExGmBDdcviZN+HYMnFyIACPrSylxO8vMoS7F3BA9r4SRfM7tdGqqsZ",
+	"humbGQp80E67IFepqhUVUe0GslTY0Hag7QmkHMMU0ZQXmV2ee1tJSw8cy62/BRUfwwUtx15QtY79fLSZ",
+	"Zpo1NBn3kjaTRo0tVnwGg8RGEvQC7VWa0ahiyb5l1PNWPudQDufdUH0Wrlw6PhHuatxXPId4ycuSLUYq",
+	"2ln8kVe1eKBJTqtzIkW5DWKHqp2V0IXhw52fyiOGjCK3uP9wVya4taIR7XjLQWJqX3XkCXdynsU50zSn",
+	"PnLnaMyVZQB3XTywJsvQ7DHvZ2pDBiJcToqi3Y5EifqaiaTVeqTdmToFaLxFGo83ekJJY3U/XiekrcGN",
+	"N4qDGxB5HvByYHnOZugsP87YirL++zRDvDcG6ANyhpmYD3wx8SO7scLTkr11fXVPbuyLbyWulOw63vQR",
+	"tcn09VJgxjAe/MANEVvaK3toE00SGIEwaMJ989Ptg2Bj17+ktchXLsFmvIWvZDTqewYZmZLf5PyBj9bT",
+	"KByBDICSsyf3PQaMwdiZKQkMtm1xWWsWMQpcrKRxSSUUPB/FkW1ISp5b/QukuJ5vqCVcC1m4qP12gsf+",
+	"pELvvG7ZgJ5ErXeNmDFmoSDbTcsd+lZurNYLMf+ZDybtmwMa6WMnZ+Fyufp9WuxVYJjjMhdwHy/xBbjd",
+	"C/VKKucQwrAEqeARcqlEAiMy/XFOWczHnXvf4xfOlRb2D+klXJ8gjdubv8/WaRnKX+U88sDlOatMNARt",
+	"QvrqXTbYhxLnIKs7IrLPFwdlIDzukBK1XnMzWjrL0kHL7KZiuWGF5S0gvbSifyPhvCWttI+XGfHuTQz/",
+	"derWrhVjR/UL3C+W+KXi79iCiwJC3Cfx6CHh0T+ZU4Kb96pWlZJyEZ1ka+T+LP9Zszqi9v1VzkP8UDvK",
+	"tu2Yd8Jk7B26qNdrVqBFynIwuHiZiy/2ajoXeVkXbKSdd7yCKSZInLdRMLWhalJU/U7wtLMigJAJpGVF",
+	"NEHLrcZ/w6G4TAK5wM9WrCxmftfxI8V+Yy6aU7GFMyTkpXS94B2C1+7IzzkmqRqFm74/qLjoxxo40Tgw",
+	"WB9FHfTifkC4o9HWnfIk2CGoNqOKMmP8dczcxfKrxCW+iccPs2u0X/vDwXBY1QmR3VAluikmre0bFZCN",
+	"w2Rugu5XOKv4AmO2AReoGzcAsVIzcsVYpZvQlU5sSUb4glCxRX2wkO3ArDGxP/bRVFKux8ddQqgmoEFM",
+	"/I1grJgQ3tkaoS8PM4bhXQz910ybSVGF0HU0J+YdRFXanoJgY0fx2Bc729da0k6kI6P5atK05By000TY",
+	"+4ApLzhdojY8vIBKJ5x3O25UspJlARk0ErFmdl8JXcpN4TwMdw1/5GU5hSwMX65MfIeumxi7YATARFG9",
+	"ogqzyuxwaMqFfFwK19beGjD8LrgZCvXa/RxRKCJadnBtR1IbJt2c1qL2qNGe0sIAzY/f75OpU3GOvoOG",
+	"0ltk2hmqw0haFOJPrMcD+mykTadpE+srWRaocE6wACx4yfRWG5aQAxVj449DMOMVwl0C3ChuaPfRTXnS",
+	"QtOmy2Yq0aV7Da/3eiQjGXZvbTDERW3LJdWYK1araeGjXj8YL9T7/JeYWI8BicB8+4lrbVHbjZVYiz3y",
+	"lgOnAsnpt4qBAHUTD+e8jc1xqtmPPnryNN7RXovgkFoHtHEBLYfyc9uinD+FJKk9l7XHUutytqQ22Khr",
+	"KbXCPbkxeILwHu+JY2o8b22ZuSuQJtf0ghnKy0SEy6hNRsmaT7ASvot5CHqLCtor9Jyc/iHyEJtVHDgD",
+	"sUWD0YTSMcfVkD309vMq4vqm9qGJCMs4kNdC25HewXEMJsc9+i+CVg0DOEQSkjft4c9Q9MMAdO/IaYXI",
+	"+5llZLOSLkSdG6KlFFaSBXtuO8tuH06Ezy1ImSvSsAnjVrNxUfVUbCEVmWtif5xO1j1AfP9d+V5Xoe1x",
+	"P3fIbg8yR1P+hGPU/a1HnZoa6iulGbURYAgYjZZhG+9gmkQcCkBzlwup4prOr1xUtdGXul4HAEyQlhzZ",
+	"MsVIGei2F14ZNa2vudYJsAGer9wYa7iNkCCyYoizmbS/7VuiT9qa5rRxwa2d/p8+3sOl4SzdSQ3SyLPA",
+	"Q3qcGnY7os/Cls9ZKTfIG3ImGFmArIsnocGhYmXnSdm3zfHGPXnsWjrLwySyG9wl32l8h5DIpwjvPmBv",
+	"hHyLIJjj2lZKLhXTPT/TlHBaD7mJM4wuV8bea7p0tkz/RtYVRNQBzxf2ZYw9iPCrS82YmOB4n4w4FM07",
+	"UJSLrnDWYvRtK3oifgmmbq87zyfS7yKoe4OvALaC9nUssKwx6iA8CYWIYZwW/ASYEtpUMa6GQs4YL+3v",
+	"8pIq5pqcibosY+9dx+Pbh0B0eq3Dowk7sqZbAhbcSXuS5LDf2cvu2LdcOJYRZJ9x3HYnfaltOxpFRX61",
+	"UbwjjL3YzUODUGhWhIA0K4O4sI3d0MuK5WPQpC5sux1tyH7o6aRF2u5+DYsAbYiqXT2caRM7E7KRqoia",
+	"ZOeK0atLds0ivZXebTikcUauG+bnuGxHFCxdat8UOyTYVOP0EVcSstmGebNc7+rxtUNf2kh1hSdrthXP",
+	"abmbk3mL/Fw3buZ2zM89mvTnwQAjj0Eyy3yf8ZSbrtU0bi0dCGuk2+7d2sVTvJWDcgo0BC9KNjFQha95",
+	"1zc+gOioe7H5bsDYEQ0KFjsmSti7DG9e6sJ+68GIevH+KYPOhotCboaOZJqTF+OfxrTdMQn4cKjJG+VC",
+	"2vxSUlvzvZeWRkJ4DqiSd9T2xqhuMK3kUg5gGPnWRTsc2i4S3qI/fthaJziM3eRlrfk1+8FLxIh8Ppin",
+	"NimAbGy4lhSXNL+s5CYmO7yym9eAIqhawJNn+fIc8lO352iscGDhXBO7jl3RYkJUj6zwzR5JV5YDRXY7",
+	"LGgCVVjOeTkq/dOlVF1ebVa3S6tqfh6j6ikhdHvCt/phWn5nUpcpbhWcbLb7RsorgH+QC2IPFEkHROS2",
+	"Xc4LU/dhnEu+Qh1r+WjuhQx95OsQTGBtu+yQ8Ove0QnEWjjZht24VOLZWoqjheJD4cZN44dfn52ept/U",
+	"puHpV9GGu1HG8aX9jVXmVYjq6gdjOqzxWLCX/0lrykePT7PHXw5k0kREyIIH/fNAD6ivWQHvaIPMCmuJ",
+	"7UBCEhjCoxsD3zZBZp1g5Bly07FebEDbNuQU9ES00HjDkWNUa1lEXKlvmML4JkIXxuHQIP9QVMATJBdO",
+	"Xzhvl7CA3B6navhoH9kGTWo5MyGEwfHNOLpofkWXkcl9B7HipTOCGEnmjCwAb9flw/lQrSbAyMWFyI0g",
+	"BddXdzP150ykdFoHNpzkL2kaaj1JSaggjyKxx7XYNehlA3JoB7MYluVHCUTYorjWApO37y0WOPlTeRc2",
+	"lDvc7WBAfXo6xYLaNqiH7uJbVCxjBvVJaV+28eXcWwjvnhJ3e9jGtAvdhZBO61XJCVZe3Mq3chNHKxLj",
+	"qibtqmutXDOFQMWdtTSgOq0t6JxJ+tzfyhi0ba23l0lrq8vNxcBkzCEMccnOhjvCMDKNvJJ680Gi2O+B",
+	"2Dy4hQtbjhMk5cVlyundsdqOMN5hHRNnM7PPIyTI4IEMWuFudS38j+6M0ZiwQ7mXIOgxve3sk3oTLB3m",
+	"lXkqjl+W+I1YmNf1lMorLkI65puRpJAE0LNJPLp1AH0zjcu3HS2g+p1MRft9j+liEx9FdmMUvdSMmssJ",
+	"qCKRhGspGIHOiO3MgcsUdNtCYl3WIAI1Q6bsxDnA38wZWXHlgRKdi2NYi9/Jai0ldRE1TWKdS4I6GoB8",
+	"rqQsx1pmwkIm4EtB/yGDHnuInekPtGDvoLLBDglrlisWpyrjfzEYaQWN+hPzZRRc79E5eSztqdWFPEj2",
+	"kOC6F0usHzf+7PkbuUFYBmfBAvcwLdrIv+g37LojmwWhdIpwyiFAdCc+HZSTOhU9PwIQC1Ap0e6WU2Gp",
+	"W0FsluPnbhZDMacOHNM7Z6Ug9JopumzjnLa7zu4CogXb0QcAi8MsOFUMKrgB5hgxik3dniFv3Tfbfjqf",
+	"vbvx9Q2taYzqtNfA6up4gnZYQvUTT1k9P61LhnCKDUBdlyxYL3Y1MkOXbHBqY+L9B+PW/QZHr3UcsYsK",
+	"QtcAKuTRDB9+9fj40SmEBgdLjv+oBXJ49F//AHjDh9nDrz7+5ZdfjsOfjz5+8V9RvMMfna0iDr/49Msu",
+	"/GIWsBcfHD/IyIOjB6CWP7h80CAvakO5Ojr9MgLAaGfj/n98efT+w2n29FEchvFHtnnTWAmmhtKP1jXc",
+	"GK94P9RqVAUuHCt2sHb6DhN0wtyxqO+uyaakIkAMSekiJgBRZUWxWgyhpeU+/QrCoPlnLcB3URBnfOkb",
+	"dwAFnlyxKh4tSbWu1yxVoWdxRhDQoSnG4ItRZi6elCOGEQSvHJNnrhoO1lexXesmQ6yBl/TZgyON2a1K",
+	"mv3DjNUQ8QUCB6tWVUyAqSFWD+mFA7dHYaksO3sKAbYOcX8SBrYUC16wKBQZUIKWTZiOL/VDAJmfsGum",
+	"tgFz3xMD4PVSkbMMDHd2i6kma3tddUnzKwSa9oWo2u/V6fHXXz/pVKB8kgTJjAV8tCvgbo/JsqrPrBLp",
+	"oRcpef7mJwQ+P7dfHrFSs6PctgJmgvCAAUaoFS/kO3EADv/95id4hPFVbFkiqbCiyRL8N+0BdgXQbHZz",
+	"ZH91dE2VQLv5P2bPxPZFMKO9FuXWVfiw/3tZavbc/vn+YzZbSlp26k23QYQHcIVjcrA9o0uoWhrZ0u+Z",
+	"VcRL+97XCmK0vFOIKwjgtvc8wzJToejUUoJFtR1HFsO0MJeuqvzOqD9K72MyUEGLUVXynkI9RNNVjK1d",
+	"NMeJyPGNdRcj3IxfgRW8QJU4J9SBUiAkuvY3LwBnQuOx/OINF2OsiJXiUnGz3V/72LVD/5jxJhVHEuic",
+	"jqPB+7q5zUaYdlrRLTzAUW/OG2S6dgDtQEA5oH6euQIymGOIL4pDmkM0l4DgtM8FNGGKcJ9HP9Ve9euf",
+	"1poL/3ckns/yt0TR/RVVTSU7vgZ/g0uIdfzTa9H2VSS6ooqdkdPjh1C8jRgmwJreZpZ7RGE7issnjF1t",
+	"Ka+c2j0HaQsvb+1rRIrO80K1qzzusq7572ExrtoaFC5rT7Br+j6O1RJuZYvu5vDqDFN4oTqhqyPXC9+U",
+	"LVDoW57qo/2FT4FuEmLXW5Yzfj05bIEWhY+17hXZNqbSZycn/+d//W93OBs2JysprzKyprw08qz5yn4w",
+	"lzcdOd13YH+ij0tq74BYcL06dm1OlDRUsJtu8sITR9shmSHCVv9ZcxY9q1rpBojNhZTIsvCYbBGslt/h",
+	"De5IbvY0DStLLGnf0OGWMDH6fENsSfuAI/e0hjPUg+UqYQlycQ4Mv7kKo0kNwrsv6kAtQ1PqkZwnjwTR",
+	"XQTD7JQSw8GY1GNOUHrQPWjAMhfUym5SkUrxa2qsmO4kIr3qUs2jjtZyC5Y8InQZF5sOXk7tkamL7VT7",
+	"lTMZ9y1Ue+5FcMAnxdFWNaw1L4qSkWg90Ak7txph+A/WS2eaHtPWwQ1338kJW+jj3Vpb+DSKOHYYM83O",
+	"1UXQU9047BuV6JywdWW2mWdLs5gpZYeUmlv7VfvxfzSuCnC3fk3Y3BTNbhirpnq8EUhVd2S/h1/Z/erJ",
+	"v2gYcnEYHjSTLGqFBYIUpyWZsyUXnVccLRNxqLk+LHxnDl9mkcj3opWOCsKPR6EM4z3ai2q3o/w8PP7y",
+	"SbYT2kG0kZX29aKYfUVwWFBanZ01oH5bkQLUHLOirkzWgubGPrMVJqSEGbY11IfHp48G4CwnhwLCDxPU",
+	"EZwEt4g4i9UB54awm4orps+dPPGbtA81vgeCEYShDOv+8umTvWczhS2JONdcybV9ezbNQxzPtNzDlJUs",
+	"9zq63to2iWhM+H3qJIBoP93bMlgauXWrMqIrxWjhIfKR+3Xk+C/hYX/onAmUQAUdzaUALUO7Iq6ty3/I",
+	"E1/Tm0vFqsYr6C/wk4izEdhDwPCcMCM7SgyrLc7/cD63Znxh/2KBF9BzEGTJGitm+jJ1VuC1J8MdvwEN",
+	"EY6HEogAsS2V3YbuoYBVrKVYnZ4+PDgL6r5c0WsA4u246n0/Ox6sGCT+66YePYr8ow07IxECVUspux2C",
+	"+xQZlglzOQX9OSTydzfJ3tkzXz5QS0ubUEEmoDNgiVVZFucOBya0DpUFHXFr6XgDoGdkEewJ7Sqt+BAM",
+	"GS3pFzVS4sH/HLpyeg52iH+88t3in6+h80btmqw5jYOeQ9g+f/TNaAGEDgqt4O6nKfoQmTPubtxD7kx3",
+	"a3ZoqJCCnTlfDcAinpM5W3EBpOLN8mRhtWxMrg8FH0Kx+XNiVy41LW1Hgm2IXVVRl8wp5igqVExpKaCx",
+	"XGjbdEHVGt3DcuGlvEKeE20UtVMJdfs9WIaRzsznWp9DcO1RKbWx/UHtHDC4B1+Ub+/shitGFWroc5pf",
+	"lXJ55NePRX8WrpogfEc8TKS/DC4KCffHgQ7bZbfRG/3cHT88cjnp7eFG3hp3ZC9wUPfXN35s9/ebZgrN",
+	"JzgT9/dFMyH3CeQ54LR8rzg7GMreuteAgzcik/I2ufDtgNBojVuIONJnLYDnBxoeua5ByJcfbqzCHpMy",
+	"Vh94r9EA1jyU8OzzMMP8Y7cNejkEQ8AjuAd+0Kxzepz05YiUqc+RdLdg43G7ucgVWwMQRGcxUcFwPCQB",
+	"EKvzkazodcd7nXWocwJMgRVLsc/9Ux1Gpfdo5SMO8Db5h/FaZBMqbGpm6ipaMx6jtaggSICtOldOWhoM",
+	"rkJR2orQa7pk3lUSwqv0qjaF3Igx+3LAdL32wTZ75QshtSk08/duHBT769qUUl6ljNQtbHIfBeGfVo8X",
+	"kZG5C6vyb7ivUQ0+2vl2B2x/QHx3koLdptr04KwHIwxW8UJn78B7Y7UfvmbnUK7KVUL3gd8ocYyKox4t",
+	"rjfVeneAKUBHc+bZRSMaab6uS2qsMCVAvsAC2KOd0e5Rj1yH5y6Ixe0tNx3harY3xDRR7qQVyXTAYKVd",
+	"flawQwCQ89/HJpo51KaeWv/ts6NHT542Jo+So68ZF5uNC7y2Xbu5uJVlA+FW7Z2ZaAVa1eKqewS9SDji",
+	"F6TrtV3G08dkxW5owXK+pqWLh+uFup0efU2PFu8/PH0cj27bF2cGva1iJvc91qnk4U2Jk6bg13Z77zYo",
+	"vusqBr+54DdxcP43ilUAbiQKEipXj6pnSZMZHmUZQnONXEIwxbhON1JdjUy82In6u3G5EW5iobPoJvGp",
+	"JmIXw3L7uIhH+8Mi7miLclOMrteFPfZeMYzxS7t3MZXdctulopCz01Y9tFVbETgIYiIGIwT3Cn4+TGo8",
+	"48XUF5ePH9W6Uk/qinkl30gI0uvH6AXxNoTyQaoVeEmcNcmyv8yVFg3Psgs9t2vRLQfaAR/mfCW9AjFI",
+	"Jy7UNVkfLlgyMhcfgh9gsOvkHLZbpEgqRieVzRjMqcxrdc0u5SJ+1kCdm5XUjBhFC3YkFwsCP3GuE0pg",
+	"n4lcZIBd34hxhaLdKNG72kE9icVnCljaLWQr/SDQpB4tSjWy27j23lO4m/3rwRvidmoiN4IVYIEKCiGp",
+	"tcsTXyjGMlwLbHw7Isl+R8xKyXq5wvrBo8EqkrAoI43efF1Jrfm8B13VCwI5RJZaKjutP3FUzhL1wWHb",
+	"IJgUynC3o8ox974Vdu4jBzGIG0HcrLiHwWgQSj52p1vYFtF6cwtz6QLSRiYPY/ZhpC9ZG80LdteSl750",
+	"utRwoXXFBNQzdxpnBnZXDLVvUvP0jsFi1UocHeAlgPD4l0Lm+gQJTh+viy9iqSwu6i/RlwsJHN9dAg0E",
+	"C7kih4MgUm5govqggaGNVWbK+3yBWb4f4/LORMCPqZGjBhA8HQNtuHoTOjoS2BDDKiOqqaW3+bapyTdq",
+	"ZzBW63kCOMyl6E3xk9WjDuMCW37MZnVlheTJR/kT/GwvUhB3kNiuXCwec5hoyOhvCQ0dGAAPbRqUEXif",
+	"UlItGgd2WfgtUpDH+c+g1fBsIi8KeBzHbDOIwiHgf0zrvBlz9GG6Xdt3km4imZt+M1Zq/S8XC+dx26k7",
+	"L3J2GXZhwMRF5sw+CCFPYtwNdQOkUiW6I8CDiKlXYzkAEOuoQ0ymhfdNj9w0ovOoA5/a85DAPE4MBQP/",
+	"3cTQ1Jm/dEbZ827McLRrtCR2k5Z3xkkd/QEHSgQZvfN2yTjuk7yOoXi8doKx/Q38HhL9l9K+WpBmRJzn",
+	"sTOZNsKGLHm+P/sFW902X2YCPmfcFIQBRM417fZo/HO/oU2+TlqBb91s04TDrVhZEKgKPdWU1OA3OU8F",
+	"7kfY8tbt6TOerMvpwgq697zDTjpvHxLLYGF1y2ZfOatEitFGGSAoEGjnAMf/Slpmu3VoYWFBE/Btei/u",
+	"w9PxGCtPJrT9+vSWSJQPIdn5Cfz369M4uPNeq0Ks7IJlOMyHyQqiDaua0jHoB+FS6AwjaiEtz0NANmyo",
+	"pRcD33HW167ZbCRacN83HCwAg7gXfM0uIBISfexRjPWLZjlN8oq/z1DnAx6dawgWZAJsv5ghuqIFyUup",
+	"E5W4rJ6iL2MRgT87M5omlgQN+NIYccDGE3QF1jMvDbhMJuW8XaykCTcwNnCzZSPQ49qt3aSD5dKfSksY",
+	"9sJzS152jAqpNcUyDhGf4SXOQ4dn2H7fMqpj+Pj3Jsd7EKFBeR5nFQP4HOIbiq1ZwWOiwgUXy5KFtPx2",
+	"kG2DWFJIwZB1+Nzkaeixb+3w24TGrUy64oZPMJOk5MaAf3e0Smt7psuoC7QWkHs4hcocNcQ6O1RXfcT5",
+	"5kK5TEk3bb9rrWNNUctFUMV99BwAAACmI9SPsmzyyEEcdEyRsYzznn8jArOqeW8wB0cE8dYFz1Mlng+D",
+	"T+cgXkcqA4BDNxa7ZahY+oovV6M7KuXmMg3X8/Up+bcmt8XHY17qkVV3NyIq2AsflSkBCiwATYyuzPvO",
+	"AahCQq/HyDtcrfJbFhboYa+5XK2AEuytNpiF2mwkUmnqxjT2wV3yxvq+Y096IsTh9IL7u/DyPmB0ygmM",
+	"r+tg+ZCvCXuL4wJFzdd2bmENghDleobpZM1OD+AHdi2AO4c1iRd8Jsptl6UPpBpda9Csd5OJFtQB8BHn",
+	"aBGsIFSwjdOkWLk48+kqEEtOq8yJ917up/oKsr2lAl8YNVZmbqOj1HAqFGCT5WIxMnQaZ/0Mf+z+gC7w",
+	"369tR3Zxii1KD3cdC2obd4at4vORcNiSUZX4alI4dZhsKq5aSHOJMabR0dJ+PKoS0KVx2qGmHQwNywud",
+	"tGfRbEyUsDrLmQLF2dRKG1esFX8QrR6RlqfTt69VS7x7JYQ0R7DykLawAggMKP24ZUDdYJ0sWM4LKFea",
+	"uawdcKTpCvJNA8gUVOBog/O0thp2IGuGjG72HmE/XaY87HH84BrbWaI8pbZ3nJboq7UKq3YRu9LLA50E",
+	"Q2FvWXlM3rVSL1aQoxRsMWfOkAX7hyp14UCm0FjISs3A+FWUrAHvAr+vx2AHq0QflyjEODCvyHNBVlQU",
+	"4J8vAHPCgyxqDJKFFKumC5KvpNQsqCWhIqFy1dBweRCMtWkyQeJibuMh7ZfC90WX7dQ2zbrnjCjkYDGw",
+	"wRDhslGynb0eeGcAY7umZc1CWDRTSqqhAk7NfCIX1OGkd6fy14vXPxLnR7VyJvoj7TWxnB3jMCtqj8AA",
+	"ZiRGoSesz262+9RanErmZzsmAKHxIO5yUMNNyQbMLe0qFoAIfDYvqbja+ybDt777MIXYbN9Sw55TVUxP",
+	"JC74VFz8dJqOWSnG7GvODW3hLnp0xZc/ve0Fmz47+p/vP3wZDzSdAC8cra6zLyFndLYRJbkswGn+3cVr",
+	"8vjRw//IQlI52DIR1SunZalRnIFd1d0888dR5ArDqojm9XdZ1mtGCq6hrIiG0PsQQ56vqFoyD1jbtj1M",
+	"wZp0wv0oTcDKV7c6CCdJd+WzGB7Gk0gcsaE3t3P2PSOKGtbQ3enxoy+zEJRJi4IVAJiF4A2wm2lLR/S2",
+	"tXKCR2IxYeVvB78U8nEhfcWSzAoSFQO8GbcvimH2UXRQO/ECtNSwYlK+sEuS332gt2Bag5fDhacCZJHx",
+	"fk7MqwDQE8IXoXFsjElpQuzGJzxHwud8RTHuYy5D4RdqRntYA9LU3QqKpSCPOgebheBXjrGvZ23sCc2X",
+	"VhGyT2tU42sBSd0OFWrQdudSjTyFtsbze+TJo0NaQ/T/jsXM5QM0JqSJ15wqi1gB5B2wcSA47D8+L7Dp",
+	"Rv19iYqv0ywik2JG+xwFJ9HU6sDO4utwZX4nVzW8lKLcJmpJ2/fpch4NDXsFb5f9zseDPX/z0yxeijm/",
+	"GgRaGu966k2BUVMrSCRzaRFkLe0FWlZ1RnL7n9V2rtqu9WbDButPVWUNeBzTYuhWVEV9E/C55ctQRh5D",
+	"R32R2pKLq0RZZazFsdMbfE4Mu8G1G4k2Tewv2pVRaN1L8vBIfkFMVfU4I30onGEiDhsdJ1vtbv59VFkK",
+	"oPLpBKFo+mtOUxj5FLAvapChvHIma3MkF0fhAEqskuGz9XNFnfN5VYOeNKfFUcVzg73g5h9525liC/CO",
+	"xDS6Ui4vvaq0DwUPknibKgqDvMq3w6hhq2O3vR/dcinvo3ZH+ujJ00+STBYvWOVnHaUwB8Tkl3PNGdZZ",
+	"tBRFDWA70WLNRag5Hlvi2zqW5lOymNdvJ2g2p1UTIltRrVkBEhIAU1ZM5UyYM/LkNCNfnWbkYbt2Yoco",
+	"qzvEcft0cshGg5DtNd1iWLdDvw9Bc1peLqiakKNSO8C+QcuZ1cafY9NbZalMsm++rcUYxIjB6L1x80JY",
+	"j/HNXdDc5dRcEntml7/J+QRbJVXrv8r5iJLk820IkSHeQxizAL1eEOdvHVXEfBSLhpSHJEYchPn4LPMp",
+	"SZSyyV0fBMZwzQ6XLxHJi4CMCLxqWtrP24kQezfoTqW2plJZ+F2XQOJRDWgXXVGA1BZcLIkAo+SI4/kU",
+	"MZZT0yre1mJKSsW+rlYyaRNkY34P7T62MIAGM5kgez+kLe0iHRl6xTygEmbaODOptx0IxorxONYBB+hj",
+	"vAqli6uI5xNxE4VycllCATwiWF8kOupHTczjgo1KpXBR8Hgk8YDU3WwL99zt3LHGjdWAcbRiX9ov6051",
+	"ufZ1i1/CqGTjHrldDz+4idJ+wvjTlyxLCIXnoxTo9IclMzrYpxqAVcTBmg0hFqfxHGPSrBgdtDC11GCl",
+	"5DJuhMM85ChX89IdHLJxWJFdL8MuHuJE37zpyK7t0uCQqgjlbhFapQCnEJBToSgXLkG6CX0Nx7jXqddF",
+	"DXbUlHlFII1g97Y+SDTk2/pegiEb/r5rfpoUtpIk0UQ8C6AFxdUEyJdDNCEfYe9T4H1c7pTwGKe9T4eC",
+	"9ATW1MpUWP8YWZ/tF+mpruBvWVX4N0N/uPvMO+2P/Eyi2qJrOT4Ie0JoT8vUMSGMxxG8fwj8zsskHbnL",
+	"HKlNP1UR2onIa9eITldPT8foJv2KY6tut+trdx68XkHt1N7sMC0UDkHNd4GfORU5K0uXv7GuSmYcVpX/",
+	"I0Y4F+APvWCKRxMBuwb728X356zUvNaJnvaVxGu6cY9sHPzD3vDAyb0gFoOHn2IXveaJR6RfX3F3Xenw",
+	"/R3MJewLa7qkjWuRXK3V73fd07UsWDxIwNnq7tL5hhpzx1Pv3aJQvzPhD0FijkZDTAMy7NyKyNKSr5U2",
+	"LAqSh2K6YA66o6k8dYuMr8BYYagGpTG6IzktuVi+saNGmCsiQe4at1v7daiY5hFtvW11/A+S5DsQONYU",
+	"K5268Ticx/krQlU336Vfbdii+ImgaBnXMHzg3E4dVVhQhhXrQCVF5juOmr00O4A+JLD8/C38aWifCJMf",
+	"WnMq/X2K5zzhRoALtqIFWdGqYiLubukndt8mVfse0q9vl1jdR4H0v04YGUPYSskWYzKuc16w4nK+TcV4",
+	"drKlJ+VYpysETgdiHM5y9hl/0eczXig12OE6KNlQBt1gYNwdMOzXt86bf9fBOJuzrcQ6jETV4gEEbg9k",
+	"b7dtWrs526k08OgrJsE02bZJQCQ5waBHCdGbmA0GtX8nZYJ5LvGDvGaJYOBx1t3RieA7mhrAerrKDIAX",
+	"WbC85MhNdF0xpZ1BrxYTcMKR7b1pOscPfsAh8I8XzUD4wUV7OPzoJzdoHCQf8sBpW+VCVukovXOng5lu",
+	"T0L42Dxw+LqXDu6paOhBgKOeEFqeuO0tCGKY67lDwj89A4KMknginekZOP4zQgUWKsTSHQuq1hOSQ4aT",
+	"kQbS5Xde6vF745JadgSHDUJuIfZuG1/YGbAxlfIwDJdbyZaXJTCJAO0f3f7SSdDR2CQwWaMrdc3Quo1g",
+	"82uar7iAdSwh71TuFA5IeGBcaT3nSmqdarwGPHFCdiRb1lsLo7anRYvVcuM2wE5wkxFFsSgXFqOSGvD8",
+	"5KYNaNsSwaegWRw8CakBlRidRNdsTJSwGY3oH0k1qpKyvH2hF8hqd8ASt1g8DB7sV24roL/4yrQP4end",
+	"1FJiiFc/Ki83MgZdgGUTiFMmCBeEEsVo6T45Jw/JvDb284KtpY4Jnk6Ij0ROhJoMOKvs9oK+m/++SO4m",
+	"0B6jzZPRqXco8tWJn9rp53cZAwz67tmPz6BSaYMPISsGjlYAkISsEkCZ2LsdrZpizUw6D+PvaNzHPY8S",
+	"j09Ej1jP00nF94UJFrfAYnYsGCwT0xlT8HMlDZbuyGZ1VUwJU4nX+mjPqukytapXPJpBeFkyqs0AJyfK",
+	"ygE1eFhdbCE1RM7hFSkul/Mo657XUK/SVXoYoTBaKZMq7HBkzjk3UxLsTMqINX5EwabMr71FI72FTK35",
+	"ZITFKfKXX0F3vzvH1WyK2+IkQY3ANBp18FNDo24DljNplwKYSxtlKR0ibTfjEP7JVGjHXR2UgfFMrOWd",
+	"56yKoYSF8GjELy1pfoUI1fADVlh92L0MYd17Qnt7WP4RsHGaX0XFe0AWw9IdxDUKoue61hB97Kvu+3SH",
+	"vZNx1yGiTOAXHsTXBYevZFkEOKkmAndKccfptwDHvuxU1OlO9r+ZXDNj+bXdExfXnREpfH1+mDwEVDi5",
+	"drDs/sIde1rxQSjpBuO4FTvvom9cMgEoNoAMe0ASacSFRvB6ePT105tHO0c+ogRE4yRtCsU++o+nX42p",
+	"Gzp0KK8BYyREtvkd2bf5XFR19C7yEoxhAYETcwH8DbD8XjtLQPPtQpZFN/Rpb0nqbqmNCMJ0K+thTLKV",
+	"i2WfWlN3TFtZm0u5cGeQLjKEj61lV1gFwMk2hWSoTBcy1PeXCqrzeWHZSGJvFe8miOs1LUumjuxVykhJ",
+	"1ZKpo+CtCzvt7Wzt5oA31G0PWRrBz2IZTNR13cpajBkLd5NN7nrJgIAiNUmoWQU8PaQxDvZ4T3gQAa8f",
+	"9Alwal2Ww1dX/zsta1cyAxMMkY4faBIGi2VkO24aveLvMEscJOY+l8abmfu0eDhmNER1k20GmUGIxegX",
+	"XR5KrokCKrXYT8M0f6lPT79k/0keHz8a81iG+I8pjDJRewyoq2Vf6YWGZMNJPxch5K1fNuUqHmUIhW58",
+	"6ISrp+GRLRwYBjeQpqs6NtSWouMyoG/n0riAsO3AZ1omCq9Ag19sjYzqdmO8bBVT88kaQITggIfn+jc5",
+	"1029BzSG7vOONTac2xYAEIzUggfYYkxxd0gclsXKgm6zkHiOcgW9IYDT08zgciDFE+9ak4RGedFkYlNB",
+	"2A0mQkKOdggLXnOteQSIYlrKsitw3c1ajkb9UX3ZJPTuEhhE8U3VCceYI+CyBIMEAExdQnpRklt4yy4k",
+	"Qe/azNNFoig36aJFGr0MTnLk9l9OOc1IABKBehgFL6bEa++NpXF2lNYJZDNfK97f6/b924Pi4KsErCuq",
+	"eBQbc04181L+rtLRhwdk2vC1ixL303kfzUY8UFEeJSekQuFq38poMtQdLfdpqEeY4hBIXatUQySQchLk",
+	"XNr66AuVOsCGw1RBCaWmXe8ODsK+PtqnQm+kusKaMoFLV5RHy7phTDKibNs2YyOtBiPHEWIzgdDITdYU",
+	"uoQoHef7uUWAVwsAL4SLJpDuGkK824GzklZ6QuRVcz1vf/5W7gj9+JL4LqYBHxxIjo0SoTf/Tljimqpe",
+	"lcaA2+WAa8G7oQ1z9cBLKnLgP4FzvR8R7doEsY14TsAggchVJkSsWKotzjuJRA1C6rhMsHAtRjT2BqLo",
+	"ParXa1b4Eu2Or465RfTauUhvgRqzpFxo4+q8u53v3My+rxa/AWfw3G7Ymt8M155JAN62IG6HH51a6Lqq",
+	"pDJxyRrkS1npUBgtyAvjpRjHbCZReJpBvbE8ELhhUOS9m53rYCIcd7YN0Oe+mPcWhGUKL6sliE000KYA",
+	"flbGVGcnJ5YY7D+1/bdVcN9KQwW7QYBbUilpZC7LjGi9Ojs5qTVT/y+A/9hjhR/E9IXSJwjtVbRHJJZf",
+	"VOg5j5DPmm4dDuecWUkd8giRijKHdVGWDh5vWH9yWGSDzlSPWfYxm11xtDO3kqMc16FqHb0LgG54CfB9",
+	"KWPLo9M91pYnA0a1FIaTQ/vyqsZ8CyfZUexbhd/BBAPbClELHeNVJa/tmNlta6XGZn+bEu17aQosBLfY",
+	"D7Q4ecx0zwCwN1LyUKOva9LDSjoVlkVGv7hGvMS9E8WKXZfreYwXfc/X3FW7gzynZgguyJotKeRAIOKW",
+	"hAsyYA+Km1KAih3xR7lOFXWnUEHoGvRtuSCnloOspWrhlz386vHxo9OOuSh81EPbeP/hYfbwq49/+eWX",
+	"4/Dno49f/FcUYe/CyPzqLasc3P0tQFt6gbRsQ6ivEgv07mVt6hAv9+omLjNgiHyfv/mplyow6v68QCtv",
+	"vA7ILnDs/uohaE7d5wLHVn2+Mn6Yjldj190tLml+WclNJ4mwHc3lWdL4hE1vnYxMJh32EodyQUN6s4Tu",
+	"hNupDM3uRO9NK23+AOEqrj5pzHYlNYN4YhCIMVnWm6nXGLboUqPH4mk3VtVEodMLo5jJV0NL61m6rZju",
+	"LHJZVEXB/NdIBpiMf74JbrfelljF17m5KDHbiue0RA3ijDw8fmxluMen5N/IitFrzm6TU9RkZ4ZpDAeq",
+	"mjoK8OZTDaOX4Fb4NOlA4Im57iNj9JPUek0Vp2JK5R27R3/HX43DTnC02k0Vx7W2URNa2Z1hUslDOkhw",
+	"Bpz2fURntLdol5p8qs+uG4tbgXy/C/WFbzcYcFhH80AAMhqCwFqRDYTrMc/nlCSzcZ691APV7OVkEJTN",
+	"SpYsmawIFjfbAjVYBLMGzisFVm4GKxcwaJQ0cLNKDjHlXBM5rkJbwhvWOCBdBG4SIeGiXq+p2k57lO4z",
+	"iVFMaFzwCc01hnTtmmmsdkpVAR5XqM6FSqKdy60eA5/A4acXlrWT4hgmFT2ZDWNVxBMA6UuR+sSNIaxx",
+	"XIE1zBepAJsQVCTKrEAO9S00Fkm2amhAfZ2zJax8FHf7BqbzDRY6ijA5HHB8bZepr9xEtDNfAP9wcGFD",
+	"KQQp2IHWG4Tzj9pGFafl+GfmnW0ezSRPCYocLW2IkeGxwNtQSAmA+oHHNyRPhec2nL/b+7CuJMkf5M2F",
+	"u3MPb24rNnR3T33VF7h2Dqu7aimQrfp/u3UgoxU2R2KkPZnS+OvTCcHjuxsgr5iIZlZNvLc3FVdMHwzj",
+	"ZgTkw28ylrP6zD61R66K/BUTwC2dlYcKZ/uyP41HcRwgEyN2n7r5EX5336cO5BB3Bk/2Pu4McKaIuiNQ",
+	"Wruj6HZgxWgix4X04EkoF6PTnQtWTrSzVIrlPB629cyFKY10Qd1GqO5FD1mxFr0kKJS4QphtfcCFznUP",
+	"qiWU731aR0MWNlLu4LPhmtlfeOlr70El3leIY4ZeCFaGJkaSklElAEerY/gY8bJ21VpHHLEHtyX7D5gg",
+	"WrQ7RXPEmMSK0atJYDsDFoc2gnQM29rpkNQQ9Gh3nRQPNIZIbaQqdPS1s1PtAw6NKRM8TQc1PtIqdVnG",
+	"g/dM1EnhDButlKr1ZV2NKEPgDSP+F0M6IhDLQZ6YlIx69ydmO4WOh/LAp7wkC9bPVkpTVPI9aN+AT4OY",
+	"HmAZFbuWV0lQvEnQfX3yYpgH1WVbfmZN77sKUHOoP4mSX7GL1lMUsyGDuIaQHJ71+SxxtL480OdO2tbM",
+	"YG0uSpQVw2fZWHyAwyAidd/VRO2xpEDp8pN3hYAVG+HMcAIlNMa+xtQLA/vBiGiFXpZ7g+mEHbQWHhsV",
+	"Qi6jNThLKZYBTQIi6zE0DYBc4BmdMythYAQ2+DgkqausgSh4oMlvct5uuwIvDHj+Jbi3sXifZ4h97DOX",
+	"7KijIpX/OvOZ5+cOZtbN0wcGe/RMQlsAm5nLH5GIyWC/GCedldRETY8/cszMNgyLA3r8jlEJqg6GNBYK",
+	"2I6vEtKQuoJRrMoEYbb28yW/ZoLAQ7LL+yANJhWNNnS3mIjTxZqKrbNTAFAElD8U525Dhd3RDbXkEuoY",
+	"BQQnf2QpeEGe0zJp161KKjRZSgIwMFNNg/6WtIiqPaRbcLNd/lhSdyYKpHEh1ywGW72UzO4RWvk8xjVg",
+	"jThomx3aR4SPiFhWKSkXegrASefM4J5yk9kJYlcISu/9o3HdfT48lWExPZvdHC3lkf3wSF/x6khWKKUd",
+	"uZqNLkTgFgHIiSklltRWG2IVwxBEiZYeGb0NomUkmbMmV1Yq4gGWzt2gZw3Tgw983D0kZ8CvXb1Was7D",
+	"5M4i4OwuZjHYsrsYT2DGCzsfFjkOz8kR7pump+YT7ND9Hfzl71NK1uvFwA5HQVlg03evE77jteJme2EF",
+	"Km9pp658FUhZIE3jR6GDlTEVZtrIK46Yn3Zi7k9vHZopDJ+71A7upHloK/43qDgIiZoLGQk+BI5jiSmn",
+	"SnF7h2vT0oH8RRd8jb4Lj3YOLgx+wwqP+6OPfxG/CCs0IUG8ffWcfPnll19bXv7Tu+dQntHswp2Qv2jG",
+	"yK/w719t219P3DJ+/eL4F/GiVs6iyQQ8qr9e6l+JrzDrXsVjAmGWULiQ+Fo7eFDnWGzSRd39Ihy4p3PY",
+	"c3NMXkK11jDlrx8/+Q9L3fOSrUkh83ptBeFjYvUTbFXRJcZwUfGLkBX9Z23nXyst1a/H5GfFjQcZarLp",
+	"mDDEbHjO8OGkgvz6XcHWlTR2Wkd/Y9tfj38RoYzp2cxFRLbAS85mp8cPj0/hvauYoBWfnc2+PD49/hIj",
+	"nFZAVCdgUDzJV7W40icfdL3+aD9eYhIPVgDiUnxXQBq2eWZbP7eNQVzXlRQaqfPR6amzohmG/l9aVSXP",
+	"4ecnMjfMHGmjGF0HCqYdxjbngrbLc4WL8zGLZcrDHOCrkMsUU0jCHE98td+PbfvL7LVwfWVESAIR46qp",
+	"IIlxeFar52s0kNAlcA1XBwnCs10VXfu5u292d5vbpuv1rH35japZ1tqB+y8JZefpDnrFqDJzD+DkdMDu",
+	"MX8bmgSQ828kBogkTvc3lyPUrGmwGmTo/2OXK9qN+TiJrG458DOhNyAPfYwG7BoJ4qOVHu9OYG+ZfTdL",
+	"Rj2kgKZbsnL1/CEZjGLgU4+ymiPzfoL4af1VcvHMRQLe9rQmBCmuRsSw+1hYO/FL4x00/RTfwQzp3mvZ",
+	"6snp8JFH8+C0dPuVh0XvAW/av6JeWW8JsJK3pkonVMzO/vG+TaPvFIVotOB5svvt3E9YgiZXrGDCcFqS",
+	"pZSo2lqtxiPrJYkXCb9Nvj2lFa6iRrMJhp7AT/BB9MXkQS+gDiUVXWAB3qDk2hCqyYqVRQZCqhR41X4R",
+	"PtgXVUKFdm8uwJEGA3tdxJBSaoNPavd+fW9nc0+cEPp+ix3fBwGPMoLiAndD2naIDxrqDNVZvvAh6FDY",
+	"ZiPVIV7jZ/oKSMvn53rJ/9wp17WveYYD24m0fDatUkj7CPLkA/z/48kHsAx+PPFgN5ZQuy96bB1NE+zv",
+	"jf179jHb2xpGc63fZ7OqjnD0N7V5E6B3YuLFilEEnXACxnOkh6MXfMm0mSRrFPCTEBSvV9SKHv959s2z",
+	"i5dPH5+Rv4CI++TL0y+6Ekdo+I9nR/+THv1+evT1v5/85/sPjx9/PItKIGMv0B0FxX3353Es3koqq4Ja",
+	"Af8AJPxu1YJpWvCSnZMVVeuSaY22DpDtqYPxnUynKpSD/QOQqatNez/M0XV+22N9R134wB3P81vQHT3k",
+	"rgBTrhXhNhixhC6MW56xT5Y5+aBq8fHkg15Js1/9eoO/mt2jpOyHSChflf/6ILdlAchPoRya5UMgF8Oj",
+	"7YIAoYJiiATcq4XtIW9Vi9FXwU6pdROiMvgrZvIVK9oHc++C+IjKzaeTPcnjk7Nw+Ka728njj2OFA8xd",
+	"JNxAWRd028iQjmCtgACyg73TK+/P4Vbjk1eDN1Ubj/8bY4WY7gWZX/fEDNtZZZ9Yawae81oB/EGEH3wr",
+	"N6AwSyIPwW5DuDpK+QtZi4JIZAEDyoazX3nEm6S2/AM2AAuWvqezgs4v6rX+1CfVG7jPt6XXqqhiARvo",
+	"ECcGuMugD2hnTEPDJyK5K0a2rH1uaFTT3ZMLlsc/hT0tLRI1ttE/srR7CP5qOyIUz9vua11ZPvCY/MC/",
+	"ITW4a+yddZs/SkDqEQZgodIQkRmVib7n2jxvN5wqCqAdfowggCZg27Dn9RGlK8ywomiRYM4DBLT7z5rB",
+	"8TnilRVYfJqD3g3hHekafH+fnKTZUoizivCTzq4fiO9DZR4ulh4HF+1Mm5VctwC0NlR7mASItQNwNcE2",
+	"rFWixlMU+Mcj9HTyofXXR7wlPtWxH459zdnGAb0iJK/low7qTW6cmQxrjABpSsBzOCavPXqpJQsgCaIN",
+	"3Wor30IMwPGOrek5VH1s7exszJV+6etM3/EIXoKi09qYc8japfpKOxe59lYzqBvTrA4g49yJUQEhN/0T",
+	"yJI6zeBy74Wkkz6ldpO7K47Oxt/ZUkw53N2c/a9e3tum1Ou3J1AAfUFMGF8jNMlWX7o28cn12JpL6xs7",
+	"i/HxD/HhGjSaUWfvzfJ3HNTlFH3CIX11yDDkXpzUu41X0G38GAsM677tcPf5Vlk63aZeKU/Eh7FUlKxY",
+	"MkXm9iUwauvQe1QtdFKKYdfMpZm7i9abH81XZM20pkv2QJOCGgpRCYK8tD88Js9IXnKIBrDMVlltW7Dc",
+	"OIfJr99TbY6g6dF3L34FqR7dIisulse/iJ8bDBiIpQBJk8zZkgsoZBTzeFxAo5c48Z3bHxF+cI2oAnC0",
+	"1EhFIK8uIQXdN7voW8g72zRLKwt2j3iBASy4rLAqJ6THwWG+/njU+vf/uNebYtiNQbKKKg6joifcD+9+",
+	"K75HP7llDyDYYIDm0YXduUBB/mbARXHXwgHWHilq9rxDbylamg7oyp2WJfDSzfWtS2oYhn5I5ATsngOu",
+	"6wBiWxv7tx0aCyGwEEaFbH2XQaXsmd+tK6laG59SZYEUc33d3evWG/X49PQ0hhd23776P8QBPytLPJND",
+	"vD70CkKpWfewqSbPL/6ObwHCr5b1WsA7wjKI8M6IkVCtjiWfqAVV66Pf5FyffPhNzj+euEjKUbaY3+T8",
+	"btJoigT/WhdQZRNDMD+BPR3jWEdkKrmGnyIAZTDRiqr1X+U8xeHtwRzAHw9rJdR21wvizVxOsmIutslD",
+	"nIKHTLFFDeZGtvYNmSiwEdJMmhaHn4NX0OIzcgs7gQNyCVzPATgE4I3LRYiVdvs0sM8nH+z/RlpdXdXU",
+	"9FXfrw0N2U1fNd0f2h6PB/bpb2fstA9mfv0BwoJ9dL3hWAZVMcjpAFNNe+AUGQSkz+R1+xZa3LtV9T4V",
+	"RLuElH6IyzuEsUcb3SoXFrYbfIKtzT75YP836OT/1idD3uN+pJ4NMDgcJqq6563zOzGVlGw3+yNRwp7d",
+	"Q7iy1K7a5SeOVk4c06FZCMRXjuMdCWI+KZQrv3/wo31he77j4U4QAsNC9siA2O5zi4Cf4CK/AkAgdLxY",
+	"9d3FXmIJGwDuxNw+wTYg98GHUNthx7mXIh4N8Lt6iCNeuCZ7jFHe4j6n+VUieyhhj1pzUbt4lpZlyO3c",
+	"w0en3RKIX+0tgvgHMIv6PYtxEP/VncnjJ80yV+orI4at4eBqxTICaLSYJwZZWw5yyh75A+2KibmsMJ/A",
+	"f8CHYofIXL5elMB+Xm0/xZP782qbuqzU5aMcLnoGmLoLkd945+kWc9sQmK8Fu9vkVR76DFxxxGER83vf",
+	"6DMqdW4OB9Tr3khZ6oNYWGFmpIL+4vzUb/PJB9tqpELnKuPfl0Lnd/SeMif8eX3aF7cz7P2KZfZ4LNd0",
+	"Z0s0o0Z35bQENQhp+L4796Nr86dW7HARKdXOL/FAXHVDNTGyBNgsjEhJxJzY7V9s3VnIUH45eRSvscmf",
+	"+iRgDamDcAu8+zn8jQusTt2p5pJT4UpjI4BP7ErgMZx8gP+P5I/Q9h4Z5OtW/4dmj9D351BacVH3zx4d",
+	"BM90vRVDbobuIyAc/Lmvo11C6jbi8u5+DtBPlwlmoeSMWTGuoNSDrzu8G/EUdfs8B9xA2/fkE+ANPgJg",
+	"WLy/n6v1I9vA9EZdrIcHPdLUcbqU4Eenj/YfJobBHSby246NpYUA3cLBDAOuFFy5DGNAMHMXq+ImYjPh",
+	"3ycf7P8GTaNxwogJt9jwTo7Je72eydSqkooDGWBtV41r2EOUcOPUzTFnceJQUpNngjViWYJn3sfBpILz",
+	"eKNs/DFP/LnbyiSgifv6MOJqwbEUMaK8CQQkBIqAAqyYPB0MA6NIoVbXbCCRH4uOLykXoQa9pmtHhg3V",
+	"NRQJ30Kvu5HQLxTdPIcBPxVR9WEJiNwIVoAhJYM9Y2XpIOk10fTaLxbsLBzTyGhZNtUhI0RKS8S9vJcQ",
+	"0nvNB4CjSFEufvkZHiC8N1jvFUsPW8pjNF85JHt4ks4drgTsl0c2hMLpxBHOXtpniwXLB8I4360Y4FZc",
+	"s5CophHOEfEztEOOhFD5FSa4upwGQIjCRxxi5wlVkPPGjcNY4IpUsuQ5wlXVRu7eFsteXrop/ilex7uY",
+	"6prFHjJWC6JWLeV8FkL+GRVZpbaIT+64phWlsVZPIS05yYoJ74ZxeXyQUlUrBwC0n5BvfGHC6HP+Er7+",
+	"dFJW4jF3Pxvq2SMAAm1ls1xfW56bgwvnemlnL5YRHOFI+tbC8gHE20Awb6+2ECmcUEvoDddZgBpRtGBH",
+	"crFAzmevKXdYnopuRCrxaxH3LvlNDJCG+Ccy1fd3CoWOLDSnJRMFVWcoAzh3jH+XRqUg/IGerF3YRACy",
+	"PakwBXhKNqX/qb5e/vvNuhyOqc5c5KvbzHGN+2GyowK1F7w8FMwCcBR49aDTEcxiIRXLqU6zi1euwSdl",
+	"GPEiN9yQh6enp/imygX6tQDH79Fpdnp66iGFFmzDVEaoAZgpQ56cJui+VRynn4ETHMGnHUfw6R08wSmt",
+	"hiFadcQpnU0FfvgDiJGWTjzNJCk+fP+ZBEq4J+70Aa1UbOER0L4SD6oAQhpXpwzqi9dq1JVSjOqhfOaX",
+	"N1VJufjXsXO8dQtOnLbfj88jdG1RV3D2Y01qjTjGQprzRtdbSWXa+ccgkC34TdcD1z5yxXLGr/c5ft6G",
+	"Vp9RmvaTOGRiS1jXIc5IItR0WQA+tz0BfxZM2INKed7CGZx88P/sJXr3MVzW8pqF7RiTeI0/OYRT4x0r",
+	"S6LlmgHwtQ+qspzHl0XuL3EMc1DtxRzEidVXmjZsTlZSXmHOot4A6JkUOWtZeViumEtf9BX97K1iqItr",
+	"vhSuakZEr63N2+4a7sGa39yAT+sq6457v8EEnhKS8QN7r86JYdqMc5wekuyiTqJ3TJv0RT38Cb1jcXHl",
+	"5xUDsypvogMOxQtaR+ZArLhGuHIDKTbUwDVLnmC9x8n5tv58WCk+o7ZSXAIabVwAb309UtzwP/hjCLtv",
+	"66QPFnb/ANDSdd8Du5tsm7pDF4YqSwWf0806OTvvsklN7L/ECBoMaU0PyG9y7nCGnP20XXwip2tGVnLt",
+	"KmJnPjRV8eXKEM1/x/BmqFhcUnHVeLV9lZJo4U2QxMeksqMxdy8xYyuoE83E3npbF9AoimaOgTEhZsau",
+	"DbYJEG3AaM5Fk7hPDVlLbc6DEMJucsYKDaUPfmSsYIWrahOslAqy/6lw1RWlsnK0dslJrnKwL8Li6P3L",
+	"GIqcXBgoBYNQm3Z2C8pLMmdWJXRiQ6usT1DEH+0Jx96tenPb0P2Hh2QO8Xcfy5DdnTc8p0ptiaParpej",
+	"lYZv/4ngo0Ned2QT98kok+phfShnONC2xhrT1NUC2+GUtwQRfd/dyr1Oc/ssXLhCOt4r/BlVwO5UDqgI",
+	"Pj+YS9uyB6wdZQWtjrtss+IlcAdFRUtLB/lCVlKzYsQTediDP/mA//g4PSWqg0wbQ4HCM7pryn001QrK",
+	"bvWI4f+m3o+4MEMBHYdLwm/qa+1QuCvSoGpxTox0JbnwTvCQml+LB1b4qch8GxRxLFw4Z1sJHmf4dWcQ",
+	"e92gWiBA7dUCUkq42feanBSMFraXu9yAFKFewIv0wo/waRIDW+u5RfnR8PPPTbr3/tb+IK9RNPRLBjCl",
+	"snRxgr4GYGNehRJvvMfUEW7Q5/Ah6Tq5eR/lBTSTvSgSf7WNPjOQxF8RpuNADy6s6DBeEFChQsVGKHed",
+	"wpM43PvZlGtMH5xPVRsBSvgZAPt8/fORKBGdYtnjRx5vp4nN0dcyi3kV0aXpNasnPQ/nH9StCNuYsrU4",
+	"gjlAKrQrZOjvxHzryhWIgjiQ/HsULfFquBIRJx/gz0Gl7ZWrH3y/u/6CQanwlC9XuUt1AAUOrQKtMlFG",
+	"bQ+54ZMqQYyooGL/NeUs2xWIkuHvqbJAvZwAfsNKfR7sVg78cWEVJdSBrVgX6k4n7K8bXoDmEQt9+Lpr",
+	"c3l6r4zh1jE98QD7sIcIEgmD9ioo7aKmOwh5ZyqEneyURvIRz2BSxO+lKLezM1GXZTYU9XOgoAVcFXIn",
+	"jH21aoElksxNSiqic1qyghRyI/6lrs6e7P5Pwwo/TX7/tqlFhDEoCJjuK055C4h0qp2961hi/8942oi3",
+	"O8QRv8cW95nyjSMkTtbN8BDwba56/VoKts1a6lBBFKMl4HjmqoOtfnAhw/sw7q6xx2SwHqkCGn7jS4A6",
+	"qFk3tRerJ3O0b0Dzujomz1xw9CLktaga63JJwdBa4XwGjfII5gsHnSkX0EFmbxDiFBa7oQdoZHjThFfd",
+	"s4FhtPvoru6gfX4g/4a1nEEup0/IDZEi5QWCeWkIYkE/UAspCI/B1ccAG9SWmUM6Zv5EBpLGMeMBMzsq",
+	"RTtVK0NiRmPIXsNH41e8H4PbG29/+RS3YZKPtE9H+PG/PCVdtApJI/30zWhzQPxh5WI/8fjYifsjnyac",
+	"4xMQkJCb5DMET0srbwYzahxsqhQBnAprz/B8FfIlidzYz7Eb6iG2AW/MCV6Ut8oadZ0ZIzQiR5LtwxgX",
+	"8NK/Af6Lf/k78D0zjvZzuQ7vPrBQ3S4bh9k7vmwNW5+HEsNezugJJ/Yjr0dlpBZALxiDYCSZM/sa7r1V",
+	"3ka6J3v6bS0uXMv79FrBEDgk18NVcHyLwyS2QZA17gUpOBbgRpmNasK04WtqnKhLtZXS1LKL5HIPpmY0",
+	"1N4bt7twduBPwOrCSnwGmaqFsMKi3Swr3M6yWQ6FpUpWRFPiOrwDu/uXZxxv7NZkVv6q12AbwS1qeVHd",
+	"V1QQLmzHJTMMHgFkAUYhnB4WAA6PQg/1ssUXtPMaDwJd+jafwHudrA0Svj/Q7QdrrVVdiTa8LDH/WZJC",
+	"AiMoyyattYnsz7AKMKRhQsBOYk8Z3YNffQEtPmd0DaOHTFTG9RwOVhBh5bCSG2Str2RZ9B63Nn6SZlpz",
+	"3J9UJsUFX4rXtRmVQnGB4f+yNgcqYAcJvEpuNFMPNPGzbRWNzXOmhwvSXYQf3d8ddEOkrqD/+lD5M1Rf",
+	"cbHMQt1jrGiE0LiYjWHie5QIHuZL8d0nMoxAecVY6bM1F/7vh/seNezks8cNpU/d3QN+hzNneY1Kwz/e",
+	"d7REvrTilrsTluWCD41i3cpze/RQb+xbYyoIz8+lvOIsRg54/42xXPlIm7rYV0LwwrX5I3jr/0z4bXbf",
+	"kiXt/KYewIDgzpK4s0wGSiKM117YNpj2Hxi3Def3iSO9W4N2z/EbtjyIJPvWGy66PnKKRbm1Fb9oSfy9",
+	"tUqxbdpzJYQTjt3xkw/2H9vBcAN/9vd7J9L17ODLgwQaQF/dXG/M84aav4lbsb9oedifOxVuTR3NCeJ9",
+	"ATjxwCm9aFqN4sl0cMbxDIzTWAZGvPv5gbr/1DEErc0+QHhv23lvOr3DJxtJrqnitFtL8bMQ30ru07ag",
+	"xZ8aO9UuIfn0wvIO8PB6zMx+tSDo3zFh+28X6DDIeFFsutf9SLJd+O4wXHfVSeX3OzGVlFqhBwPQy27P",
+	"BoOoLtA57RN8c0B9mNvnQYY4C/i3z5RLhFHlKwZlR9IV/+9L4rGr/BwY0CmKuXA7J5XD0Jizw2W4Qyhm",
+	"Gg36vAWbBvYkcsVYBexWChd/MGdLB5g64kqetMzke8z7Y6jt29cX706ev335M8LL83xFdMVYcVRX4Gna",
+	"CebTpQRRfc2oriGagotlych/v/kpQYhzqplLmPhk9cS1VIlIY6uvSszD83br5pMcMcfYYsFzbhUD+xkK",
+	"rBCccBdctHuFyfy0zpXnUMlF84JBMDIvoBiPowfEXGYFzw0rztHqI0nBr21z0A5WkOcLMi51Tk+EzcLb",
+	"GVLNDsmTd64RFg8aDGTm9/6+2SEiB/Z3puz2HQbHBl8S415NsuAG87JwA6ykB4diyTxr0FMwsFzf9ylU",
+	"NL+iy+HYY9fkPvGi3BCpyF3/9WH8Eh6EBqJv4EyA9bKQa+59wQfxRI4TTNqbfD/Q9e0t/nQiwcDJHgzq",
+	"BjrCeDQcrTnZc3AzQfGrVS2uNFnRa+b8+A6uOV4ftXtJFFuUfLlK4yE+t7LemOf+mcOVDkUscFiQjYIo",
+	"0HnzaVmmgEXFvbzo9woMF3YylrDDRQFVIw7g5PXjZA0wNDgiW0Bu2sgK4cld5riRpJTyCkL0FlLdN+sd",
+	"GSPSBIgMEtYL3LDwzjzQRG5ESMZ0GLaKMVLQrQ5xnSmRsQu+Mybx9fb4tKBQYpCIVFjADsV1eg2GS6qY",
+	"R1w/J44wrPCOS5wi9P5JQNdvF7DzWTAzAcofyn5K0Qn3ATRWDCueg7rCbw7+nMKV2nOLwDh1mBirOwUD",
+	"wBQOGQ7g1nQQCVUxFwMAsXTAG0J4nJDdy5Z4L/Gvkw/4j5GVtrDxfaEUvmtACD32PxO52lY+5kywayhV",
+	"ivCFO5q2xBx2F1qoDd3qKFLhRXsV9+G9crTziY05rVHvF6Ow4f1Tq9jrDWPVnruPTf7clmm7hqRpGhd4",
+	"ADEaOrqzK9j28kd2BcP8PrUruBn0flzBkERmeRbW+G1ptiDYsrJ0+TyWxXFf3SDpBgZKOPkA/x/Ezn0p",
+	"Cn/g90v9SUcEfnnnDfyGLbkgQpJFrdBeYzfknJiV1Ax3UdWCLCXpsKPWpUi6af4l9gc8NbYvtFCBDQvX",
+	"flvPZNiWO3kmAZ99T1WTd/wPARyy/4W4bbkIfhici5eIrsDXPqqZUE2eX/zdV/PLevnlmErI13aPWeGg",
+	"8v9SyFyf4Nnp43XxxZQn5Lv1wHkd8gmJ73TXgnKKZR4i23/Yh6OrVii50a1TT2FZQrNResKhhLV3Vljj",
+	"wh0zonpbxSH4HVipGVhRz3cAEVTLVRp9cSAkcViQe4dN/tSCHKwhJci5BR7gpKCjfk1W1IT0lGhflOig",
+	"u/vTbrD7TyyQ/UAL1hq4exD2y8NpNy7a1r6YjTLqgXdR93Sww+iCsNcoFYOL1+TkA/x/T1GDa3kVjm7/",
+	"c2xah7znOfZFZ0YEY0VLJ9iJFQfeX7KRyqxKu1OprUN2M8hhvEDzf2OWJzE1u21JpoZ7egCm5kSQu2mn",
+	"0MsfWDvF+X1iZtga9B6100ULRQ1jdqwail5vTM+lZEPV+qiuULpwMDe5rHv1/buSA/xx8gH+Pxgvlzj7",
+	"GDN0Lf+YxZWSx/UOShTClwfR9/w2RPd9Qzm4EYYY6s+uzWe0u/spHM7w/jOi43JzsIrN0JlD8sU6A5H8",
+	"SDBIl4XlfaoWKUTrXj7Qh9mcUWVfln+8t4+Fy/Cxf723DdW1vwW1KmdnsxNa8ZPrh8DhXM+xvD0oeixa",
+	"weL40GYzL8aLuixhPLBGYWG+BQyFqGj9EgAa5NIQsyzzq0gJER+7gd77VoxG60nWkd+9A4XWwKvhMUTb",
+	"Fz32m7ed0gkZ4uVkCNHUd1/Efu9TbV3pOADZsdswl7UoukXcYj+HquoOmCCnSnGXKdlU2qmjv2sVzQKX",
+	"9lmo04SnsKa8nMub9ha46jG7fb1ywHaVkktF18G/58qC+qOH+rMf33/8/wMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

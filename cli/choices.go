@@ -19,7 +19,7 @@ type choices struct {
 	by, notBefore, budget string
 	slack, confidence     string
 	fastest, ownedOnly    bool
-	again                 bool
+	again, keepOthers     bool
 	priority, devices     string
 	without, pin, assume  []string
 	limit                 time.Duration
@@ -38,6 +38,7 @@ func (x *choices) flags(c *cobra.Command) {
 	f.BoolVar(&x.ownedOnly, "owned-only", false, "rent nothing")
 	f.StringVar(&x.priority, "priority", "", "urgent, normal, low or backlog (no deadline): hosts of less urgent runs are taken, once the frames in hand are done")
 	f.StringVar(&x.devices, "devices", "", "any, gpu (no CPU alone) or gpu-else-cpu (the CPU alone where no GPU can render the shot)")
+	f.BoolVar(&x.keepOthers, "keep-others", false, "leave less urgent runs their bookings, too: plan around them")
 	f.BoolVar(&x.again, "again", false, "frames too that a run has done already with the same scene, settings and package")
 	f.StringArrayVar(&x.assume, "assume", nil, `what if: host=NAME:like=HOST, offer=NAME:like=OFFER,price=6.00, price=NAME:6.00,
 servers=OFFER:3, hours=HOST, time=SHOT:0.5 or deadline=SHOT:mon 12:00`)
@@ -46,7 +47,7 @@ servers=OFFER:3, hours=HOST, time=SHOT:0.5 or deadline=SHOT:mon 12:00`)
 
 // ask turns the flags into what is asked of the service.
 func (x *choices) ask(shots []string, now time.Time) (api.NewPlan, error) {
-	ask := api.NewPlan{Shots: shots, Budget: x.budget, TimeLimitS: float32(x.limit.Seconds()), Without: x.without, Again: x.again, Priority: api.Priority(x.priority), Devices: api.NewPlanDevices(x.devices)}
+	ask := api.NewPlan{Shots: shots, Budget: x.budget, TimeLimitS: float32(x.limit.Seconds()), Without: x.without, Again: x.again, KeepOthers: x.keepOthers, Priority: api.Priority(x.priority), Devices: api.NewPlanDevices(x.devices)}
 	if x.priority != "" && !ask.Priority.Valid() {
 		return ask, fmt.Errorf("--priority %q: want urgent, normal, low or backlog", x.priority)
 	}
@@ -188,6 +189,9 @@ func kept(ask *api.NewPlan, of api.NewPlan, changed func(flag string) bool) {
 				ask.Pin = append(ask.Pin, pin)
 			}
 		}
+	}
+	if !changed("keep-others") {
+		ask.KeepOthers = of.KeepOthers
 	}
 	if !changed("slack") && !changed("confidence") {
 		ask.Slack, ask.Confidence = of.Slack, of.Confidence

@@ -143,3 +143,19 @@ func stripped(line string) string {
 	}
 	return out.String()
 }
+
+func TestQuietHoursAreRead(t *testing.T) {
+	for text, want := range map[string]api.Hours{
+		"mon-fri 22:00-07:00": {Days: "mon-fri", From: "22:00", To: "07:00"},
+		"22:00-07:00":         {Days: "mon-sun", From: "22:00", To: "07:00"},
+		"sat,sun":             {Days: "sat,sun"},
+	} {
+		got, err := parseHours(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+	for _, text := range []string{"", "someday", "25:00-07:00", "22:00", "mon tue 22:00-07:00"} {
+		_, err := parseHours(text)
+		assert.Error(t, err, text)
+	}
+}

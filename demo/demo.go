@@ -75,6 +75,7 @@ type Demo struct {
 	address   string
 	token     string
 	outside   []outside
+	board     board
 	late      error // by how much the deadline was missed; nil: it was not
 }
 
@@ -96,7 +97,7 @@ func Run(ctx context.Context, c Config) (err error) {
 	}
 	defer func() {
 		d.say("Ending everything that was started")
-		err = errors.Join(err, d.processes.end(), db.Stop())
+		err = errors.Join(err, d.processes.end(), d.board.server.Close(), db.Stop())
 	}()
 	if err := d.setUp(ctx, db.URL()); err != nil {
 		return err
@@ -152,6 +153,9 @@ func (d *Demo) setUp(ctx context.Context, database string) error {
 		return err
 	}
 	if err := d.rotanex(ctx, "shots", "import", filepath.Join(d.Data, "shots.yaml")); err != nil {
+		return err
+	}
+	if err := d.startBoard(ctx); err != nil {
 		return err
 	}
 	return d.startAgents(ctx, stockFile, scenes)

@@ -61,6 +61,7 @@ func (d *Demo) job(ctx context.Context) error {
 			return err
 		}
 	}
+	d.say("The notice board was told %d things; rotanex notify sent lists them", d.board.told.Load())
 	d.say("Every frame was rendered, checked and downloaded: %s", frames)
 	if run, _, err = d.ownRun(ctx); err != nil {
 		return err

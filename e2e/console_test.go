@@ -101,7 +101,7 @@ func (b tab) axe() []string {
 // serious has axe look at the page once nothing moves on it.
 func (b tab) serious(options string) (out []string) {
 	b.t.Helper()
-	b.do(chromedp.Poll[chromedp.Void]("document.getAnimations().every((a) => a.playState !== 'running' || a.effect.getComputedTiming().iterations === Infinity)"))
+	b.do(chromedp.Poll[chromedp.Void]("document.getAnimations().every((a) => a.playState !== 'running' || a.effect.getComputedTiming().iterations === Infinity)", browser.Calmly))
 	found, err := chromedp.Run(b.Context, chromedp.Evaluate[string]("axe.run("+options+`).then((r) => JSON.stringify(r.violations
 		.filter((v) => v.impact === "serious" || v.impact === "critical")
 		.map((v) => v.id + ": " + v.nodes.map((n) => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "")).slice(0, 3).join(" | "))))`, chromedp.EvalAwaitPromise))
@@ -241,11 +241,11 @@ type variant = struct {
 func TestTheConsoleSaysWhatIsWrong(t *testing.T) {
 	h := newHouse(t)
 	b := h.page()
-	b.do(chromedp.Navigate(h.address+"/plans"), chromedp.WaitVisible("input[type=password]"),
+	b.do(chromedp.Navigate(h.address+"/plans"), chromedp.WaitVisible("input[type=password]", browser.Patiently),
 		chromedp.SendKeys("input[type=password]", "rtx_wrong"), chromedp.Click("button[type=submit]"))
 	b.shows("the token is not known")
 	assert.Empty(t, b.axe())
-	b.do(chromedp.Reload(), chromedp.WaitVisible("input[type=password]"), chromedp.SendKeys("input[type=password]", h.token), chromedp.Click("button[type=submit]"))
+	b.do(chromedp.Reload(), chromedp.WaitVisible("input[type=password]", browser.Patiently), chromedp.SendKeys("input[type=password]", h.token), chromedp.Click("button[type=submit]"))
 	b.shows("No plan yet") // and where one was going
 	b.goTo("/runs")
 	b.shows("No run yet")
@@ -277,6 +277,6 @@ func TestTheConsoleByKeyboardAndByRole(t *testing.T) {
 
 	b.do(chromedp.Click(`button[aria-label="Light colours"]`))
 	assert.Equal(t, "light", read[string](b, "document.documentElement.className"))
-	b.do(chromedp.Click(`button[aria-label^="Sign out"]`), chromedp.WaitVisible("input[type=password]"))
+	b.do(chromedp.Click(`button[aria-label^="Sign out"]`), chromedp.WaitVisible("input[type=password]", browser.Patiently))
 	h.token = secret
 }

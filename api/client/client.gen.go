@@ -362,6 +362,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /licences/{pool} (the `PutLicence` operationId).
 	PutLicence(ctx context.Context, pool Name, body PutLicenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListNotices What was told to whom, newest first
+	//
+	// Corresponds with GET /notices (the `ListNotices` operationId).
+	ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListOffers Kinds of servers that can be rented
 	//
 	// Corresponds with GET /offers (the `ListOffers` operationId).
@@ -438,6 +443,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /plans/{plan}/reasons (the `ExplainPlan` operationId).
 	ExplainPlan(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListReceivers Who is told, of what, and when not
+	//
+	// Corresponds with GET /receivers (the `ListReceivers` operationId).
+	ListReceivers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveReceiver Tell somebody nothing any more
+	//
+	// Corresponds with DELETE /receivers/{receiver} (the `RemoveReceiver` operationId).
+	RemoveReceiver(ctx context.Context, receiver Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutReceiverWithBody Make a receiver or replace it
+	//
+	// A web hook is answered once with the secret that what it is sent is signed with.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /receivers/{receiver} (the `PutReceiver` operationId).
+	PutReceiverWithBody(ctx context.Context, receiver Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutReceiver Make a receiver or replace it
+	//
+	// A web hook is answered once with the secret that what it is sent is signed with.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /receivers/{receiver} (the `PutReceiver` operationId).
+	PutReceiver(ctx context.Context, receiver Name, body PutReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestReceiver Tell a receiver that this is a test, at once
+	//
+	// Corresponds with POST /receivers/{receiver}/test (the `TestReceiver` operationId).
+	TestReceiver(ctx context.Context, receiver Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns Runs, newest first
 	//
@@ -1515,6 +1553,21 @@ func (c *Client) PutLicence(ctx context.Context, pool Name, body PutLicenceJSONR
 	return c.Client.Do(req)
 }
 
+// ListNotices What was told to whom, newest first
+//
+// Corresponds with GET /notices (the `ListNotices` operationId).
+func (c *Client) ListNotices(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListNoticesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListOffers Kinds of servers that can be rented
 //
 // Corresponds with GET /offers (the `ListOffers` operationId).
@@ -1712,6 +1765,89 @@ func (c *Client) ForecastPlan(ctx context.Context, plan openapi_types.UUID, para
 // Corresponds with GET /plans/{plan}/reasons (the `ExplainPlan` operationId).
 func (c *Client) ExplainPlan(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExplainPlanRequest(c.Server, plan)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListReceivers Who is told, of what, and when not
+//
+// Corresponds with GET /receivers (the `ListReceivers` operationId).
+func (c *Client) ListReceivers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReceiversRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveReceiver Tell somebody nothing any more
+//
+// Corresponds with DELETE /receivers/{receiver} (the `RemoveReceiver` operationId).
+func (c *Client) RemoveReceiver(ctx context.Context, receiver Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveReceiverRequest(c.Server, receiver)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutReceiverWithBody Make a receiver or replace it
+//
+// A web hook is answered once with the secret that what it is sent is signed with.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /receivers/{receiver} (the `PutReceiver` operationId).
+func (c *Client) PutReceiverWithBody(ctx context.Context, receiver Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutReceiverRequestWithBody(c.Server, receiver, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutReceiver Make a receiver or replace it
+//
+// A web hook is answered once with the secret that what it is sent is signed with.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /receivers/{receiver} (the `PutReceiver` operationId).
+func (c *Client) PutReceiver(ctx context.Context, receiver Name, body PutReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutReceiverRequest(c.Server, receiver, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestReceiver Tell a receiver that this is a test, at once
+//
+// Corresponds with POST /receivers/{receiver}/test (the `TestReceiver` operationId).
+func (c *Client) TestReceiver(ctx context.Context, receiver Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestReceiverRequest(c.Server, receiver)
 	if err != nil {
 		return nil, err
 	}
@@ -4099,6 +4235,72 @@ func NewPutLicenceRequestWithBody(server string, pool Name, contentType string, 
 	return req, nil
 }
 
+// NewListNoticesRequest constructs an http.Request for the ListNotices method
+func NewListNoticesRequest(server string, params *ListNoticesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/notices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListOffersRequest constructs an http.Request for the ListOffers method
 func NewListOffersRequest(server string, params *ListOffersParams) (*http.Request, error) {
 	var err error
@@ -4700,6 +4902,148 @@ func NewExplainPlanRequest(server string, plan openapi_types.UUID) (*http.Reques
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListReceiversRequest constructs an http.Request for the ListReceivers method
+func NewListReceiversRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/receivers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveReceiverRequest constructs an http.Request for the RemoveReceiver method
+func NewRemoveReceiverRequest(server string, receiver Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/receivers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutReceiverRequest calls the generic PutReceiver builder with application/json body
+func NewPutReceiverRequest(server string, receiver Name, body PutReceiverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutReceiverRequestWithBody(server, receiver, "application/json", bodyReader)
+}
+
+// NewPutReceiverRequestWithBody constructs an http.Request for the PutReceiver method, with any body, and a specified content type
+func NewPutReceiverRequestWithBody(server string, receiver Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/receivers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTestReceiverRequest constructs an http.Request for the TestReceiver method
+func NewTestReceiverRequest(server string, receiver Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "receiver", receiver, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/receivers/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -7476,6 +7820,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /licences/{pool} (the `PutLicence` operationId).
 	PutLicenceWithResponse(ctx context.Context, pool Name, body PutLicenceJSONRequestBody, reqEditors ...RequestEditorFn) (*PutLicenceResponse, error)
 
+	// ListNoticesWithResponse What was told to whom, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /notices (the `ListNotices` operationId).
+	ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error)
+
 	// ListOffersWithResponse Kinds of servers that can be rented
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7570,6 +7921,45 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /plans/{plan}/reasons (the `ExplainPlan` operationId).
 	ExplainPlanWithResponse(ctx context.Context, plan openapi_types.UUID, reqEditors ...RequestEditorFn) (*ExplainPlanResponse, error)
+
+	// ListReceiversWithResponse Who is told, of what, and when not
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /receivers (the `ListReceivers` operationId).
+	ListReceiversWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReceiversResponse, error)
+
+	// RemoveReceiverWithResponse Tell somebody nothing any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /receivers/{receiver} (the `RemoveReceiver` operationId).
+	RemoveReceiverWithResponse(ctx context.Context, receiver Name, reqEditors ...RequestEditorFn) (*RemoveReceiverResponse, error)
+
+	// PutReceiverWithBodyWithResponse Make a receiver or replace it
+	//
+	// A web hook is answered once with the secret that what it is sent is signed with.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /receivers/{receiver} (the `PutReceiver` operationId).
+	PutReceiverWithBodyWithResponse(ctx context.Context, receiver Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutReceiverResponse, error)
+
+	// PutReceiverWithResponse Make a receiver or replace it
+	//
+	// A web hook is answered once with the secret that what it is sent is signed with.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /receivers/{receiver} (the `PutReceiver` operationId).
+	PutReceiverWithResponse(ctx context.Context, receiver Name, body PutReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*PutReceiverResponse, error)
+
+	// TestReceiverWithResponse Tell a receiver that this is a test, at once
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /receivers/{receiver}/test (the `TestReceiver` operationId).
+	TestReceiverWithResponse(ctx context.Context, receiver Name, reqEditors ...RequestEditorFn) (*TestReceiverResponse, error)
 
 	// ListRunsWithResponse Runs, newest first
 	//
@@ -9402,6 +9792,54 @@ func (r PutLicenceResponse) ContentType() string {
 	return ""
 }
 
+type ListNoticesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NoticeList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListNoticesResponse) GetJSON200() *NoticeList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListNoticesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListNoticesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListNoticesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListNoticesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListNoticesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListOffersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10003,6 +10441,195 @@ func (r ExplainPlanResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ExplainPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListReceiversResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Receiver `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReceiversResponse) GetJSON200() *struct {
+	Items []Receiver `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReceiversResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReceiversResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReceiversResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReceiversResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReceiversResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveReceiverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveReceiverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveReceiverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveReceiverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveReceiverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveReceiverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutReceiverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Receiver
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutReceiverResponse) GetJSON200() *Receiver {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutReceiverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutReceiverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutReceiverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutReceiverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutReceiverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestReceiverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReceiverTest
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestReceiverResponse) GetJSON200() *ReceiverTest {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestReceiverResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestReceiverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestReceiverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestReceiverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestReceiverResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12964,6 +13591,19 @@ func (c *ClientWithResponses) PutLicenceWithResponse(ctx context.Context, pool N
 	return ParsePutLicenceResponse(rsp)
 }
 
+// ListNoticesWithResponse What was told to whom, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /notices (the `ListNotices` operationId).
+func (c *ClientWithResponses) ListNoticesWithResponse(ctx context.Context, params *ListNoticesParams, reqEditors ...RequestEditorFn) (*ListNoticesResponse, error) {
+	rsp, err := c.ListNotices(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListNoticesResponse(rsp)
+}
+
 // ListOffersWithResponse Kinds of servers that can be rented
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13135,6 +13775,75 @@ func (c *ClientWithResponses) ExplainPlanWithResponse(ctx context.Context, plan 
 		return nil, err
 	}
 	return ParseExplainPlanResponse(rsp)
+}
+
+// ListReceiversWithResponse Who is told, of what, and when not
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /receivers (the `ListReceivers` operationId).
+func (c *ClientWithResponses) ListReceiversWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReceiversResponse, error) {
+	rsp, err := c.ListReceivers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReceiversResponse(rsp)
+}
+
+// RemoveReceiverWithResponse Tell somebody nothing any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /receivers/{receiver} (the `RemoveReceiver` operationId).
+func (c *ClientWithResponses) RemoveReceiverWithResponse(ctx context.Context, receiver Name, reqEditors ...RequestEditorFn) (*RemoveReceiverResponse, error) {
+	rsp, err := c.RemoveReceiver(ctx, receiver, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveReceiverResponse(rsp)
+}
+
+// PutReceiverWithBodyWithResponse Make a receiver or replace it
+//
+// A web hook is answered once with the secret that what it is sent is signed with.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /receivers/{receiver} (the `PutReceiver` operationId).
+func (c *ClientWithResponses) PutReceiverWithBodyWithResponse(ctx context.Context, receiver Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutReceiverResponse, error) {
+	rsp, err := c.PutReceiverWithBody(ctx, receiver, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutReceiverResponse(rsp)
+}
+
+// PutReceiverWithResponse Make a receiver or replace it
+//
+// A web hook is answered once with the secret that what it is sent is signed with.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /receivers/{receiver} (the `PutReceiver` operationId).
+func (c *ClientWithResponses) PutReceiverWithResponse(ctx context.Context, receiver Name, body PutReceiverJSONRequestBody, reqEditors ...RequestEditorFn) (*PutReceiverResponse, error) {
+	rsp, err := c.PutReceiver(ctx, receiver, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutReceiverResponse(rsp)
+}
+
+// TestReceiverWithResponse Tell a receiver that this is a test, at once
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /receivers/{receiver}/test (the `TestReceiver` operationId).
+func (c *ClientWithResponses) TestReceiverWithResponse(ctx context.Context, receiver Name, reqEditors ...RequestEditorFn) (*TestReceiverResponse, error) {
+	rsp, err := c.TestReceiver(ctx, receiver, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestReceiverResponse(rsp)
 }
 
 // ListRunsWithResponse Runs, newest first
@@ -14925,6 +15634,39 @@ func ParsePutLicenceResponse(rsp *http.Response) (*PutLicenceResponse, error) {
 	return response, nil
 }
 
+// ParseListNoticesResponse parses an HTTP response from a ListNoticesWithResponse call
+func ParseListNoticesResponse(rsp *http.Response) (*ListNoticesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListNoticesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NoticeList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListOffersResponse parses an HTTP response from a ListOffersWithResponse call
 func ParseListOffersResponse(rsp *http.Response) (*ListOffersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15423,6 +16165,136 @@ func ParseExplainPlanResponse(rsp *http.Response) (*ExplainPlanResponse, error) 
 			headers.RetryAfter = value
 		}
 		response.Headers202 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListReceiversResponse parses an HTTP response from a ListReceiversWithResponse call
+func ParseListReceiversResponse(rsp *http.Response) (*ListReceiversResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReceiversResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Receiver `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveReceiverResponse parses an HTTP response from a RemoveReceiverWithResponse call
+func ParseRemoveReceiverResponse(rsp *http.Response) (*RemoveReceiverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveReceiverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutReceiverResponse parses an HTTP response from a PutReceiverWithResponse call
+func ParsePutReceiverResponse(rsp *http.Response) (*PutReceiverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutReceiverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Receiver
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestReceiverResponse parses an HTTP response from a TestReceiverWithResponse call
+func ParseTestReceiverResponse(rsp *http.Response) (*TestReceiverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestReceiverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReceiverTest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

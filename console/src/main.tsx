@@ -8,6 +8,7 @@ import { useLiveUpdates } from "./api/events";
 import { useSession } from "./api/queries";
 import { Host } from "./pages/Host";
 import { Hosts } from "./pages/Hosts";
+import { Notifications } from "./pages/Notifications";
 import { Plan } from "./pages/Plan";
 import { Plans } from "./pages/Plans";
 import { Run } from "./pages/Run";
@@ -53,6 +54,7 @@ function Console() {
             <Route path="runs" element={<Runs />} />
             <Route path="runs/:id" element={<Run />} />
             <Route path="schedule" element={<Schedule />} />
+            <Route path="notifications" element={<Notifications />} />
             <Route
               path="*"
               element={

@@ -236,7 +236,7 @@ func allow(p Principal, method, path string) error {
 	switch {
 	case agentsOnly:
 		need = Agent
-	case strings.HasPrefix(path, "/tokens"), strings.HasPrefix(path, "/sources") && method != http.MethodGet:
+	case strings.HasPrefix(path, "/tokens"), (strings.HasPrefix(path, "/sources") || strings.HasPrefix(path, "/receivers")) && method != http.MethodGet:
 		need = Admin
 	case method == http.MethodGet || path == "/session", strings.HasPrefix(path, "/computations/"):
 		need = Viewer

@@ -33,6 +33,7 @@ import (
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/jobs"
 	"rotanex.example/service/licences"
+	"rotanex.example/service/notify"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/plans"
@@ -42,6 +43,7 @@ import (
 	"rotanex.example/service/runs"
 	"rotanex.example/service/samples"
 	"rotanex.example/service/schedule"
+	"rotanex.example/service/secrets"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/standing"
@@ -63,6 +65,8 @@ type Config struct {
 	Agent       string          // the agent's program, for servers reached over SSH
 	Policy      string          // how far runs are planned anew by themselves that say nothing else; default auto
 	Computing   int             // plans, forecasts and the like that are computed at once; default half the processors
+	SMTP        string          // mail server for notifications, such as smtp://mail.example:587; none: no mailboxes are told
+	MailFrom    string          // the sender of mail
 	Secure      bool            // browsers reach the service over TLS
 	ClockStart  time.Time       // demo: what the service's clock begins at; zero is life
 	ClockFactor float64         // demo: how many times as fast it runs; default 1
@@ -135,6 +139,8 @@ type Service struct {
 	schedule *schedule.Schedule
 
 	computations *computations.Computations
+
+	notify *notify.Notify
 
 	queue    *queue.Queue
 	standing *standing.Standing
@@ -251,6 +257,19 @@ func (s *Service) build(ctx context.Context) (err error) {
 		Store: s.store, Clock: s.clock, Feed: s.feed, Jobs: s.jobs, Asked: s.computations, Runs: s.runs, Plans: s.plans, Problems: s.problems, Sources: s.sources,
 		Currency: c.Currency, Log: c.Log,
 	})
+	box, err := secrets.New(c.Key)
+	if err != nil {
+		return err
+	}
+	var mail *notify.Mail
+	if c.SMTP != "" {
+		if mail, err = notify.NewMail(c.SMTP, c.MailFrom); err != nil {
+			return err
+		}
+	}
+	s.notify = notify.New(notify.Config{
+		Store: s.store, Clock: s.clock, Jobs: s.jobs, Standing: s.standing, Secrets: box, Address: c.Address, Zone: zone, Mail: mail, Log: c.Log,
+	})
 	if s.FirstToken, err = s.access.Bootstrap(ctx); err != nil {
 		return err
 	}
@@ -307,8 +326,13 @@ const pruneEvery = 10 * time.Minute
 // alertEvery is how often, in real time, what was spent is held against the caps.
 const alertEvery = 5 * time.Second
 
-// lookEvery is how often, in real time, runs are sought that are due to be looked at.
+// lookEvery is how often, in real time, runs are sought that are due to be looked at, and
+// what there is to tell.
 const lookEvery = 2 * time.Second
+
+// keepEvery is how often, in real time, all is swept at most: where the clock runs faster than
+// life its ticks are as short as what a sweep takes.
+const keepEvery = 150 * time.Millisecond
 
 // keep sweeps leases, runs and servers until ctx ends. After a time in which the
 // database was away, or the service itself, leases are not ended before agents had
@@ -317,7 +341,7 @@ func (s *Service) keep(ctx context.Context) {
 	ticks := s.clock.NewTicker(tick)
 	defer ticks.Stop()
 	lenientUntil := s.clock.WallNow().Add(queue.LeaseLife)
-	var pruned, alerted, looked time.Time
+	var kept, pruned, alerted, looked time.Time
 	for {
 		select {
 		case <-ctx.Done():
@@ -325,6 +349,10 @@ func (s *Service) keep(ctx context.Context) {
 		case <-ticks.Chan():
 		}
 		now := s.clock.WallNow()
+		if now.Sub(kept) < keepEvery {
+			continue
+		}
+		kept = now
 		if err := s.farms.Sweep(ctx); err != nil && ctx.Err() == nil {
 			s.config.Log.Warn("looking after farms", "error", err)
 		}
@@ -351,6 +379,9 @@ func (s *Service) keep(ctx context.Context) {
 			looked = now
 			if err := s.schedule.Sweep(ctx); err != nil && ctx.Err() == nil {
 				s.config.Log.Warn("looking after schedules", "error", err)
+			}
+			if err := s.notify.Sweep(ctx); err != nil && ctx.Err() == nil {
+				s.config.Log.Warn("looking for what is to be told", "error", err)
 			}
 		}
 		if err := s.rental.Sweep(ctx, now.Before(lenientUntil)); err != nil && ctx.Err() == nil {

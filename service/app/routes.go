@@ -84,6 +84,23 @@ func (e endpoints) GetSession(w http.ResponseWriter, r *http.Request) {
 	httpapi.Answer(w, r, http.StatusOK, out, nil)
 }
 
+func (e endpoints) ListReceivers(w http.ResponseWriter, r *http.Request) { e.notify.List(w, r) }
+func (e endpoints) PutReceiver(w http.ResponseWriter, r *http.Request, receiver string) {
+	e.notify.Put(w, r, receiver)
+}
+
+func (e endpoints) RemoveReceiver(w http.ResponseWriter, r *http.Request, receiver string) {
+	e.notify.Remove(w, r, receiver)
+}
+
+func (e endpoints) TestReceiver(w http.ResponseWriter, r *http.Request, receiver string) {
+	e.notify.Test(w, r, receiver)
+}
+
+func (e endpoints) ListNotices(w http.ResponseWriter, r *http.Request, params api.ListNoticesParams) {
+	e.notify.Notices(w, r, params)
+}
+
 func (e endpoints) SignIn(w http.ResponseWriter, r *http.Request)  { e.access.SignIn(w, r) }
 func (e endpoints) SignOut(w http.ResponseWriter, r *http.Request) { e.access.SignOut(w, r) }
 func (e endpoints) ListTokens(w http.ResponseWriter, r *http.Request, params api.ListTokensParams) {

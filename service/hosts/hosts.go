@@ -23,6 +23,11 @@ import (
 // Lost is how long, in real time, an agent may be silent before it counts as lost.
 const Lost = 20 * time.Second
 
+// LostLong is how long, in real time, it may be silent before what it was to do is planned
+// anew and people are told: longer than the queue waits, as one that comes back at once is no
+// reason to move its frames.
+const LostLong = 4 * Lost
+
 // Host is the record of one.
 type Host struct {
 	Name      string     `gorm:"primaryKey"`

@@ -29,9 +29,10 @@ type Ask struct {
 	Without    []string      `json:"without,omitempty"`
 	Pin        []Pin         `json:"pin,omitempty"`
 	Assume     []Assumption  `json:"assume,omitempty"`
-	Run        *uuid.UUID    `json:"run,omitempty"`      // whose rest is planned
-	Priority   string        `json:"priority,omitempty"` // of the run: see dispatch.Priority
-	Again      bool          `json:"again,omitempty"`    // frames that are done already are rendered again
+	Run        *uuid.UUID    `json:"run,omitempty"`         // whose rest is planned
+	Priority   string        `json:"priority,omitempty"`    // of the run: see dispatch.Priority
+	KeepOthers bool          `json:"keep_others,omitempty"` // less urgent runs keep their hosts, too
+	Again      bool          `json:"again,omitempty"`       // frames that are done already are rendered again
 }
 
 // What of the devices a plan may use.

@@ -257,6 +257,9 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 	if b.rest != nil {
 		priority = b.rest.priority
 	}
+	if ask.KeepOthers {
+		priority = min(priority, dispatch.Low) // the backlog makes room in any case
+	}
 	busy, err := b.busyUntil(ctx, ask.Run, priority)
 	if err != nil {
 		return err

@@ -58,8 +58,8 @@ func (s *Schedule) effects(ctx context.Context, question []byte, say questions.P
 		return nil, err
 	}
 	priority, err := dispatch.ParsePriority(ask.Priority)
-	if err != nil {
-		return nil, err
+	if err != nil || ask.KeepOthers {
+		return []effect{}, err // it goes around them all
 	}
 	until := map[string]time.Time{}
 	for _, b := range plan.Bookings {

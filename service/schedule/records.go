@@ -11,6 +11,7 @@ import (
 
 	"rotanex.example/core/planning"
 	"rotanex.example/core/replan"
+	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/runs"
 )
@@ -21,6 +22,7 @@ type Looked struct {
 	LookedAt time.Time
 	Chance   *float64          // to be in time; nil while no frame waits
 	Finish   *time.Time        // nil: never
+	Wanted   *float64          // chance that was asked for
 	Seen     map[string]string `gorm:"serializer:json"` // see world
 }
 
@@ -78,7 +80,7 @@ func looked(tx *gorm.DB, run uuid.UUID) (out Looked, found bool, err error) {
 
 // note keeps how a run was seen.
 func note(tx *gorm.DB, l Looked) error {
-	return tx.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "run_id"}}, DoUpdates: clause.AssignmentColumns([]string{"looked_at", "chance", "finish", "seen"})}).Create(&l).Error
+	return tx.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "run_id"}}, DoUpdates: clause.AssignmentColumns([]string{"looked_at", "chance", "finish", "wanted", "seen"})}).Create(&l).Error
 }
 
 // latest is the last change of a run; an empty one where there is none.
@@ -167,7 +169,7 @@ func (s *Schedule) world(tx *gorm.DB, run runs.Run) (map[string]string, error) {
 		UNION ALL SELECT 'cap', coalesce(cap::text, 'none') FROM runs WHERE id = ?
 		UNION ALL SELECT 'priority', priority::text FROM runs WHERE id = ?
 		UNION ALL SELECT 'deadline', coalesce(deadline::text, 'as planned') FROM runs WHERE id = ?`,
-		s.Clock.WallNow().Add(-hostLost), run.ID, run.ID, run.ID, run.ID, run.ID, run.ID, run.ID).Scan(&rows).Error
+		s.Clock.WallNow().Add(-hosts.LostLong), run.ID, run.ID, run.ID, run.ID, run.ID, run.ID, run.ID).Scan(&rows).Error
 	out := map[string]string{}
 	for _, r := range rows {
 		out[r.What] = r.Stands

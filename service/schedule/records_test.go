@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"gorm.io/gorm"
 
+	"rotanex.example/service/hosts"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/states"
 	"rotanex.example/service/teststage"
@@ -101,7 +102,7 @@ func TestWhatBearsOnARun(t *testing.T) {
 	wall := s.Clock.WallNow()
 	s.exec(`INSERT INTO hosts (name, source, spec, agent_seen, draining) VALUES
 		('eddy', 'loft', '{}', ?, false), ('dory', 'loft', '{}', ?, false), ('punt', 'loft', '{}', ?, true), ('tern-1', 'tern', '{}', ?, false)`,
-		wall, wall.Add(-2*hostLost), wall, wall)
+		wall, wall.Add(-2*hosts.LostLong), wall, wall)
 	s.exec("INSERT INTO servers (run_id, id, offer, host, state, trouble, from_at, to_at, paid_at) VALUES (?, 'tern#1', 'tern', 'tern-1', 'up', '', ?, ?, ?)", s.run.ID, six, six, six)
 	s.exec("INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, frame_s, excluded) VALUES (?, 'coda-060', 'eddy', 'g0', '[]', 3, ?, ?, 9, 'it crashed')", s.run.ID, six, six)
 	world, err := s.world(s.db, s.run)

@@ -154,7 +154,7 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 		s.Log.Warn("looking at the schedule", "run", of, "error", err)
 		return err
 	}
-	last.Chance, last.Finish = &seen.present.Chance, known(seen.present.Finish)
+	last.Chance, last.Finish, last.Wanted = &seen.present.Chance, known(seen.present.Finish), &seen.Wanted
 	if err := note(db, last); err != nil {
 		return err
 	}

@@ -6,13 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
-
-	"rotanex.example/service/hosts"
 )
-
-// hostLost is for how long, in real time, a host that is lost was not heard of: longer than
-// the queue waits, as one that comes back at once is no reason to move its frames.
-const hostLost = 4 * hosts.Lost
 
 // happened says in words what differs from one world to another and bears on a schedule.
 func happened(before, after map[string]string) (out []string) {

@@ -4,9 +4,6 @@ package sources
 
 import (
 	"context"
-	"crypto/aes"
-	"crypto/cipher"
-	"crypto/rand"
 	"fmt"
 	"math/big"
 	"time"
@@ -20,6 +17,7 @@ import (
 	"rotanex.example/providers/ssh"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/secrets"
 	"rotanex.example/service/store"
 )
 
@@ -38,7 +36,7 @@ type Sources struct {
 	store    *store.Store
 	clock    clock.Clock
 	currency string
-	seal     cipher.AEAD
+	secrets  secrets.Box
 	agent    string // the agent's program, for servers reached over SSH
 }
 
@@ -51,36 +49,8 @@ type Config struct {
 
 // New makes it.
 func New(s *store.Store, c clock.Clock, config Config) (*Sources, error) {
-	block, err := aes.NewCipher(config.Key)
-	if err != nil {
-		return nil, fmt.Errorf("the key for secrets: %w", err)
-	}
-	seal, err := cipher.NewGCM(block)
-	return &Sources{s, c, config.Currency, seal, config.Agent}, err
-}
-
-// sealed encrypts a secret so that it opens for this source alone.
-func (s *Sources) sealed(source, secret string) ([]byte, error) {
-	nonce := make([]byte, s.seal.NonceSize())
-	if _, err := rand.Read(nonce); err != nil {
-		return nil, err
-	}
-	return s.seal.Seal(nonce, nonce, []byte(secret), []byte(source)), nil
-}
-
-func (s *Sources) opened(source string, box []byte) (string, error) {
-	if len(box) == 0 {
-		return "", nil
-	}
-	n := s.seal.NonceSize()
-	if len(box) < n {
-		return "", fmt.Errorf("the stored secret of %s is not whole: store it again", source)
-	}
-	secret, err := s.seal.Open(nil, box[:n], box[n:], []byte(source))
-	if err != nil {
-		return "", fmt.Errorf("the stored secret of %s does not open with this service's key: store it again", source)
-	}
-	return string(secret), nil
+	box, err := secrets.New(config.Key)
+	return &Sources{s, c, config.Currency, box, config.Agent}, err
 }
 
 // Find returns a source, or false where none of that name is known.
@@ -116,7 +86,7 @@ func (s *Sources) Put(ctx context.Context, spec stock.Source, secret *string) er
 	if secret != nil {
 		columns = append(columns, "secret")
 		if *secret != "" {
-			box, err := s.sealed(spec.Name, *secret)
+			box, err := s.secrets.Seal(spec.Name, *secret)
 			if err != nil {
 				return err
 			}
@@ -165,7 +135,7 @@ func (s *Sources) remote(ctx context.Context, name, kind string) (Source, provid
 	if row.Spec.Address == "" || row.Spec.Kind != kind {
 		return row, providers.Remote{}, fmt.Errorf("there is no way to %s: store its address with rotanex sources import", name)
 	}
-	secret, err := s.opened(name, row.Secret)
+	secret, err := s.secrets.Open(name, row.Secret)
 	return row, providers.Remote{Address: row.Spec.Address, Secret: secret}, err
 }
 

@@ -94,7 +94,7 @@ func (s *Standing) Picture(w http.ResponseWriter, r *http.Request, id uuid.UUID,
 
 // ListWaiting answers with what waits for a person in all open runs.
 func (s *Standing) ListWaiting(w http.ResponseWriter, r *http.Request) {
-	all, err := s.allWaiting(r.Context())
+	all, err := s.AllWaiting(r.Context())
 	var items []api.Waiting
 	for _, x := range all {
 		items = append(items, x.Record()...)

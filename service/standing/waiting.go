@@ -33,8 +33,8 @@ func (s *Standing) Waits(ctx context.Context, run uuid.UUID, state states.Run) (
 	return w, err
 }
 
-// allWaiting reads what waits in all runs, the oldest run first.
-func (s *Standing) allWaiting(ctx context.Context) (out []Waiting, err error) {
+// AllWaiting reads what waits in all runs, the oldest run first.
+func (s *Standing) AllWaiting(ctx context.Context) (out []Waiting, err error) {
 	open, err := openRuns(s.store.WithContext(ctx))
 	if err != nil {
 		return nil, err

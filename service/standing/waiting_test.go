@@ -16,7 +16,7 @@ import (
 func TestWhatWaitsForAPerson(t *testing.T) {
 	s := newStill(t)
 	waits := func() (out []api.Waiting) {
-		all, err := s.allWaiting(t.Context())
+		all, err := s.AllWaiting(t.Context())
 		require.NoError(t, err)
 		for _, w := range all {
 			out = append(out, w.Record()...)

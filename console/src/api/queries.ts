@@ -91,6 +91,22 @@ export const useRuns = () =>
     refetchInterval: 5_000,
   });
 
+/** Who is told when something ends, falls behind or waits. */
+export const useReceivers = () =>
+  useQuery({
+    queryKey: ["receivers"],
+    queryFn: async () => (await answered(client.GET("/receivers"))).items,
+    refetchInterval: 15_000,
+  });
+
+/** What was told to whom, the newest first. */
+export const useNotices = () =>
+  useQuery({
+    queryKey: ["receivers", "notices"],
+    queryFn: async () => (await answered(client.GET("/notices", { params: { query: { limit: 50 } } }))).items,
+    refetchInterval: 15_000,
+  });
+
 /** What waits for a person in all open runs. */
 export const useWaiting = () =>
   useQuery({

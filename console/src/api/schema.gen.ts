@@ -1004,6 +1004,82 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/receivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is told, of what, and when not */
+        get: operations["listReceivers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/receivers/{receiver}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                receiver: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Make a receiver or replace it
+         * @description A web hook is answered once with the secret that what it is sent is signed with.
+         */
+        put: operations["putReceiver"];
+        post?: never;
+        /** Tell somebody nothing any more */
+        delete: operations["removeReceiver"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/receivers/{receiver}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                receiver: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell a receiver that this is a test, at once */
+        post: operations["testReceiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was told to whom, newest first */
+        get: operations["listNotices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/waiting": {
         parameters: {
             query?: never;
@@ -2450,6 +2526,8 @@ export interface components {
             /** @description Plan frames too that a run has done already with the same scene, settings and package; without it they are kept */
             again?: boolean;
             priority?: components["schemas"]["Priority"];
+            /** @description Leave less urgent runs their bookings, too: the plan goes around them */
+            keep_others?: boolean;
         };
         /**
          * @description Which of several runs comes first on a host; without it normal. The backlog has no deadline: it is what crews do that would else be idle. A plan takes the hosts of less urgent runs, once the frames in hand are done; the crews of a more urgent run choose first
@@ -2877,6 +2955,70 @@ export interface components {
             finish?: string;
             /** @description Changes that wait for a person */
             proposals?: number;
+        };
+        /**
+         * @description done: a run ended; behind: its chance fell below what was asked for; proposal: a new schedule waits for a person; proofs: a farm's proof frames do; stranded: nobody is left to render frames; host-lost: a host with frames to render is not heard of; backlog-done: a shot of the backlog ended
+         * @enum {string}
+         */
+        NoticeSubject: "done" | "behind" | "proposal" | "proofs" | "stranded" | "host-lost" | "backlog-done";
+        NewReceiver: {
+            /**
+             * @description https://… for a web hook, mailto:… for a mailbox
+             * @example https://hooks.lanternfish.example/rotanex
+             */
+            address: string;
+            /** @description What it is told of; all without it */
+            subjects?: components["schemas"]["NoticeSubject"][];
+            /** @description Hours in which it is told nothing, in the service's zone; what there is to tell waits until they end */
+            quiet?: components["schemas"]["Hours"][];
+        };
+        Receiver: {
+            name: components["schemas"]["Name"];
+            /** @description Of a web hook no more than its host: the rest is often a secret */
+            address: string;
+            subjects: components["schemas"]["NoticeSubject"][];
+            quiet: components["schemas"]["Hours"][];
+            /** @description Why it could not be told the last time; empty if it could */
+            fault: string;
+            /**
+             * Format: date-time
+             * @description When it is tried again after that
+             */
+            next_at?: string;
+            /** Format: date-time */
+            created_at: string;
+            /** @description Of a web hook, when it is made: what it is signed with */
+            secret?: string;
+        };
+        ReceiverTest: {
+            told: boolean;
+            /** @description Why not */
+            fault: string;
+        };
+        Notice: {
+            /** Format: uuid */
+            id: string;
+            receiver: string;
+            subject: components["schemas"]["NoticeSubject"];
+            /** Format: uuid */
+            run?: string;
+            text: string;
+            /**
+             * Format: date-time
+             * @description When there was something to tell
+             */
+            at: string;
+            /**
+             * @description over: it was so no more before it was told; failed: it was not taken after so many tries
+             * @enum {string}
+             */
+            state: "waiting" | "sent" | "failed" | "over";
+            /** Format: date-time */
+            sent_at?: string;
+        };
+        NoticeList: {
+            items: components["schemas"]["Notice"][];
+            next?: string;
         };
         /** @description Something of a run that goes on when a person has decided */
         Waiting: {
@@ -5226,6 +5368,125 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReceivers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Receivers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Receiver"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putReceiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                receiver: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReceiver"];
+            };
+        };
+        responses: {
+            /** @description Stored */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receiver"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeReceiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                receiver: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testReceiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                receiver: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Whether it was told */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReceiverTest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNotices: {
+        parameters: {
+            query?: {
+                /** @description From `next` of the page before */
+                cursor?: components["parameters"]["cursor"];
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Notices */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeList"];
                 };
             };
             default: components["responses"]["Problem"];

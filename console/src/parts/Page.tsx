@@ -101,6 +101,8 @@ const tones: Record<string, { bg: string; fg: string }> = {
 
 const toneOf: Record<string, keyof typeof tones> = {
   up: "good",
+  ready: "good",
+  sent: "good",
   complete: "good",
   meets: "good",
   measured: "good",

@@ -1,6 +1,7 @@
 import { Box, Flex, IconButton, Stack, Text } from "@chakra-ui/react";
 import { useEffect, useState } from "react";
 import {
+  LuBell,
   LuChartGantt,
   LuClapperboard,
   LuDoorOpen,
@@ -24,6 +25,7 @@ const places = [
   { to: "/plans", label: "Plans", icon: LuRoute },
   { to: "/runs", label: "Runs", icon: LuTelescope },
   { to: "/schedule", label: "Schedule", icon: LuChartGantt },
+  { to: "/notifications", label: "Notices", icon: LuBell },
 ];
 
 /** The service's clock, going on by itself between two answers. */

@@ -1,9 +1,10 @@
-import { Box, Button, Field, Flex, Input } from "@chakra-ui/react";
+import { Box, Button, Flex, Input } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
 import { Computing } from "../parts/Computing";
+import { Labelled } from "../parts/Labelled";
 import { Sheet } from "../parts/Page";
 import { Failed } from "../parts/States";
 import { askedAgain, choicesText } from "./choices";
@@ -97,16 +98,5 @@ export function PlanAgain({ plan, again }: { plan: Schemas["Plan"]; again: Retur
         </Box>
       )}
     </Sheet>
-  );
-}
-
-function Labelled({ label, children }: { label: string; children: React.ReactNode }) {
-  return (
-    <Field.Root w="auto">
-      <Field.Label color="fg.muted" fontWeight="normal">
-        {label}
-      </Field.Label>
-      {children}
-    </Field.Root>
   );
 }

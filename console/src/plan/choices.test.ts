@@ -39,4 +39,7 @@ test("what was asked is asked again", () => {
 test("choices in words", () => {
   expect(choicesText(plan)).toBe("the fastest for €250.00; 90 % sure; without tern; coda-060 only on eddy");
   expect(choicesText({ ...plan, choices: { shots: [], rented: false, goal: "cheapest" } })).toBe("owned machines only");
+  expect(choicesText({ ...plan, choices: { shots: [], rented: true, keep_others: true } })).toBe(
+    "around all other runs",
+  );
 });

@@ -11,6 +11,7 @@ export function choicesText(plan: Plan): string {
   if (c.goal === "fastest") parts.push(`the fastest for ${money(plan.currency, c.budget)}`);
   else if (c.budget) parts.push(`at most ${money(plan.currency, c.budget)}`);
   if (c.rented === false) parts.push("owned machines only");
+  if (c.keep_others) parts.push("around all other runs");
   if (c.confidence) parts.push(`${Math.round(100 * c.confidence)} % sure`);
   if (c.without?.length) parts.push(`without ${c.without.join(", ")}`);
   for (const p of c.pin ?? []) parts.push(`${p.shot} only on ${p.places.join(", ")}`);
