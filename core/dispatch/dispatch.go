@@ -170,14 +170,17 @@ func (c *Crew) reach(now time.Time) (n int, falls time.Time) {
 
 // meanwhile is how many frames the crew, which was booked for the shot, does at least while
 // another does one that takes so long, each after one that it has in hand; and when that is
-// not to be relied on any more: so long after its planned end.
+// not to be relied on any more: so long after its planned end, or so long before it closes.
 func (c *Crew) meanwhile(takes time.Duration, now time.Time) (n int, until time.Time) {
 	comes, will := c.comes(now)
 	until = c.End.Add(takes)
 	if !will || c.Frames == 0 || c.Frame <= 0 || !now.Before(until) || !c.Close.IsZero() && c.Close.Before(now.Add(takes)) {
 		return 0, time.Time{}
 	}
-	return max(0, int((takes-comes.Sub(now))/c.Frame)-1), sooner(until, c.closes())
+	if !c.Close.IsZero() {
+		until = sooner(until, c.Close.Add(tick-takes))
+	}
+	return max(0, int((takes-comes.Sub(now))/c.Frame)-1), until
 }
 
 // closes is when the crew begins no frame any more; zero: never.
