@@ -19,7 +19,9 @@ import (
 
 	"github.com/google/uuid"
 
+	"rotanex.example/agent/desk"
 	"rotanex.example/agent/discover"
+	"rotanex.example/agent/standback"
 	"rotanex.example/api"
 	"rotanex.example/api/client"
 	"rotanex.example/core/stock"
@@ -37,6 +39,7 @@ type Config struct {
 	Simulated []stock.Host                  // devices as these files say instead of those that are here
 	Threads   int                           // of a renderer on the CPU; default all
 	Nice      int                           // how far renderers stand back behind whatever else runs here, 0 to 19
+	Desk      *Desk                         // nil: nobody works at this machine
 	LinkMBps  float64                       // how fast packages may be fetched, megabytes a second; 0 is no limit
 	Log       *slog.Logger
 }
@@ -65,7 +68,7 @@ func (c *Config) Validate() error {
 	if c.Log == nil {
 		c.Log = slog.Default()
 	}
-	return nil
+	return c.Desk.validate()
 }
 
 // Agent is a running agent.
@@ -81,6 +84,10 @@ type Agent struct {
 	stock   string // path of a file that describes the host
 
 	packages packages
+	back     *standback.Back
+	desk     *desk.Desk // nil: nobody works here
+	at       atomic.Pointer[desk.Status]
+	beatNow  chan struct{} // there is something to say
 
 	mu   sync.Mutex
 	jobs map[int64]*job
@@ -92,7 +99,10 @@ func New(c Config) (*Agent, error) {
 	if err := c.Validate(); err != nil {
 		return nil, err
 	}
-	return &Agent{Config: c, boot: uuid.New(), factor: 1, jobs: map[int64]*job{}}, nil
+	a := &Agent{Config: c, boot: uuid.New(), factor: 1, jobs: map[int64]*job{}, beatNow: make(chan struct{}, 1)}
+	var err error
+	a.back, err = standback.New(c.Nice, c.Desk.keepCores())
+	return a, err
 }
 
 // Run works until ctx ends. It then gives up what it renders, so that others can
@@ -107,6 +117,9 @@ func (a *Agent) Run(ctx context.Context) error {
 	if err := a.connect(ctx); err != nil {
 		return err
 	}
+	if err := a.openDesk(); err != nil {
+		return err
+	}
 	beat, err := a.report(ctx)
 	if err != nil {
 		return err
@@ -117,6 +130,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	defer stop(nil)
 	a.work.Go(func() { a.beat(ctx, beat, stop) })
 	a.work.Go(func() { a.sample(ctx) })
+	a.keepDesk(ctx, stop)
 	return a.lease(ctx, stop)
 }
 
@@ -191,7 +205,7 @@ func (a *Agent) use(own credential) (err error) {
 // report tells the service what was found and learns how to go on.
 func (a *Agent) report(ctx context.Context) (time.Duration, error) {
 	h := a.found.Host
-	r := api.StockReport{Boot: a.boot, MemoryGb: float32(h.MemoryGB), OnAcPower: !h.OnBattery(), Devices: []api.Device{}, Launchers: []string{}, Findings: a.found.Findings}
+	r := api.StockReport{Boot: a.boot, MemoryGb: float32(h.MemoryGB), OnAcPower: !h.OnBattery(), Devices: []api.Device{}, Launchers: []string{}, Findings: a.found.Findings, Desk: a.deskReport()}
 	r.Cpu = api.CPU{Model: h.CPU.Model, Cores: h.CPU.Cores, Threads: h.CPU.Threads, Watts: h.CPU.Watts}
 	devices, err := json.Marshal(h.Devices)
 	if err == nil && len(h.Devices) > 0 {
@@ -270,7 +284,7 @@ func (a *Agent) beat(ctx context.Context, every time.Duration, stop context.Canc
 	var wanted []string // input files that shots need
 	var wantedSum string
 	for {
-		body := api.Heartbeat{Boot: a.boot, Held: a.held(), Samples: a.sampled(), LookedFor: wantedSum}
+		body := api.Heartbeat{Boot: a.boot, Held: a.held(), Samples: a.sampled(), LookedFor: wantedSum, Desk: a.deskReport()}
 		if wantedSum != "" {
 			body.Missing = a.missing(wanted)
 		}
@@ -282,12 +296,16 @@ func (a *Agent) beat(ctx context.Context, every time.Duration, stop context.Canc
 		} else if answer.InputsSum != wantedSum {
 			wanted, wantedSum = answer.Inputs, answer.InputsSum
 		}
+		if err == nil && a.desk != nil {
+			a.desk.Closed(answer.ClosedUntil)
+		}
 		for _, gone := range answer.Revoked {
 			a.revoke(gone)
 		}
 		select {
 		case <-ctx.Done():
 			return
+		case <-a.beatNow:
 		case <-ticks.C:
 		}
 	}
@@ -313,11 +331,14 @@ func (a *Agent) start(ctx context.Context, l api.Lease) {
 		old.cancel()
 	}
 	j := &job{Lease: l, agent: a}
+	if why := a.keeps(l.Devices); why != "" {
+		j.gives = why // it was leased before the service heard of it
+	}
 	var working context.Context
 	working, j.cancel = context.WithCancel(ctx)
 	a.jobs[l.Lease] = j
 	a.work.Go(func() {
-		j.do(working)
+		j.do(ctx, working)
 		j.cancel()
 		a.mu.Lock()
 		defer a.mu.Unlock()

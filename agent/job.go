@@ -41,6 +41,11 @@ type job struct {
 	reading launchers.Reading
 	use     use
 	heard   time.Time // when the renderer last said something
+	pid     int       // of the renderer; 0: none runs
+	beside  bool      // somebody worked here meanwhile
+	gives   string    // why the frame is given back; "": it is not
+	stopped time.Time // since when the renderer stands still; zero: it does not
+	stood   time.Duration
 }
 
 // failure is why a frame was not rendered.
@@ -51,9 +56,9 @@ type failure struct {
 
 func (f *failure) Error() string { return f.why }
 
-// do renders, checks and hands in. When ctx ends it gives up without a word: the
-// lease is not ours any more, or we are leaving.
-func (j *job) do(ctx context.Context) {
+// do renders, checks and hands in. When working ends it gives up: with a word if the frame is
+// to be given back, without one if the lease is not ours any more or ctx, the agent's, ends.
+func (j *job) do(ctx, working context.Context) {
 	folder := filepath.Join(j.agent.StateDir, "work", fmt.Sprintf("%d-%d", j.Lease.Lease, j.Fence))
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		j.agent.Log.Error("work folder", "error", err)
@@ -61,25 +66,28 @@ func (j *job) do(ctx context.Context) {
 	}
 	defer func() { _ = os.RemoveAll(folder) }()
 	result := api.Result{Boot: j.agent.boot, Outcome: api.ResultOutcomeDone}
-	file, err := j.render(ctx, folder, &result.Measured)
-	if err == nil {
-		result.Sha256, result.Bytes, err = j.deliver(ctx, file)
+	var err error
+	if j.givesBack() == "" {
+		var file string
+		if file, err = j.render(working, folder, &result.Measured); err == nil {
+			result.Sha256, result.Bytes, err = j.deliver(working, file)
+		}
 	}
-	if ctx.Err() != nil {
+	why := j.givesBack()
+	switch {
+	case ctx.Err() != nil:
 		return
-	}
-	if client.Status(err) == http.StatusConflict {
+	case err == nil && result.Sha256 != "": // it is done, whatever was said since
+	case why != "":
+		result = api.Result{Boot: j.agent.boot, Outcome: api.ResultOutcomeGivenBack, LogTail: why}
+		j.agent.Log.Info("frame is given back", "shot", j.Shot, "frame", j.Frame, "why", why)
+	case working.Err() != nil:
+		return
+	case client.Status(err) == http.StatusConflict:
 		j.agent.Log.Info("came too late", "shot", j.Shot, "frame", j.Frame)
 		return
-	}
-	if err != nil {
-		f := &failure{api.ResultCauseCrashed, err.Error()}
-		errors.As(err, &f)
-		j.mu.Lock()
-		tail := j.reading.Tail()
-		j.mu.Unlock()
-		result.Outcome, result.Cause, result.LogTail = api.ResultOutcomeFailed, f.cause, strings.TrimSpace(tail+"\n"+f.why)
-		j.agent.Log.Warn("frame failed", "shot", j.Shot, "frame", j.Frame, "cause", f.cause, "why", f.why)
+	default:
+		j.failed(&result, err)
 	}
 	_, err = retried(ctx, j.agent, func(ctx context.Context) (struct{}, error) {
 		return client.Decode[struct{}](j.agent.client.PutResult(ctx, j.Lease.Lease, j.Fence, result))
@@ -87,6 +95,17 @@ func (j *job) do(ctx context.Context) {
 	if err != nil && ctx.Err() == nil {
 		j.agent.Log.Warn("handing in", "shot", j.Shot, "frame", j.Frame, "error", err)
 	}
+}
+
+// failed says in a result why the frame was not rendered.
+func (j *job) failed(result *api.Result, err error) {
+	f := &failure{api.ResultCauseCrashed, err.Error()}
+	errors.As(err, &f)
+	j.mu.Lock()
+	tail := j.reading.Tail()
+	j.mu.Unlock()
+	result.Outcome, result.Cause, result.LogTail = api.ResultOutcomeFailed, f.cause, strings.TrimSpace(tail+"\n"+f.why)
+	j.agent.Log.Warn("frame failed", "shot", j.Shot, "frame", j.Frame, "cause", f.cause, "why", f.why)
 }
 
 // render starts the renderer and returns the path of the checked picture.
@@ -115,7 +134,9 @@ func (j *job) render(ctx context.Context, folder string, m *api.Measured) (strin
 		return "", &failure{api.ResultCauseRefused, err.Error()}
 	}
 	m.Conditions = j.conditions()
-	if err := j.run(ctx, l, args, filepath.Dir(scene), m); err != nil {
+	err = j.run(ctx, l, args, filepath.Dir(scene), m)
+	m.Conditions["beside"] = j.besideWhom()
+	if err != nil {
 		return "", err
 	}
 	return output, j.check(output)
@@ -140,8 +161,11 @@ func (j *job) scene(ctx context.Context) (string, error) {
 }
 
 func (j *job) threads() int {
-	if j.agent.Threads > 0 {
+	switch {
+	case j.agent.Threads > 0:
 		return j.agent.Threads
+	case j.agent.inUse():
+		return j.agent.back.Threads()
 	}
 	return runtime.NumCPU()
 }
@@ -204,10 +228,7 @@ func (j *job) run(ctx context.Context, l launchers.Launcher, args []string, fold
 	if err != nil {
 		return &failure{api.ResultCauseCannotStart, fmt.Sprintf("%s: %v", l.Program, err)}
 	}
-	if j.agent.Nice > 0 {
-		// As good as it gets: where the system says no, it renders as anything else does.
-		_ = syscall.Setpriority(syscall.PRIO_PGRP, cmd.Process.Pid, j.agent.Nice)
-	}
+	j.begun(cmd.Process.Pid)
 	var reader sync.WaitGroup
 	reader.Go(func() { j.read(l, read) })
 	watching, stop := context.WithCancel(ctx)
@@ -217,7 +238,7 @@ func (j *job) run(ctx context.Context, l launchers.Launcher, args []string, fold
 		j.watch(watching, cmd.Process.Pid, l.Quiet(), m, func() { hung.Store(true); _ = cmd.Cancel() })
 	})
 	err = cmd.Wait()
-	m.Seconds = time.Since(began).Seconds() * j.agent.factor
+	m.Seconds = (time.Since(began) - j.ended()).Seconds() * j.agent.factor
 	stop()
 	watcher.Wait()
 	_ = read.SetReadDeadline(time.Now().Add(2 * time.Second)) // a grandchild may hold the pipe

@@ -24,10 +24,7 @@ func (j *job) watch(ctx context.Context, pid int, quiet time.Duration, m *api.Me
 			return
 		case now := <-ticks.C:
 			m.PeakMemoryBytes = max(m.PeakMemoryBytes, treeMemory(int32(pid)))
-			j.mu.Lock()
-			silent := now.Sub(j.heard)
-			j.mu.Unlock()
-			if silent > quiet {
+			if j.silent(now) > quiet {
 				hang()
 				return
 			}

@@ -177,6 +177,27 @@ func (e CurvePointMark) Valid() bool {
 	}
 }
 
+// Defines values for DeskState.
+const (
+	DeskStateInUse     DeskState = "in-use"
+	DeskStateLent      DeskState = "lent"
+	DeskStateTakenBack DeskState = "taken-back"
+)
+
+// Valid indicates whether the value is a known member of the DeskState enum.
+func (e DeskState) Valid() bool {
+	switch e {
+	case DeskStateInUse:
+		return true
+	case DeskStateLent:
+		return true
+	case DeskStateTakenBack:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EntryKind.
 const (
 	EntryKindFailed  EntryKind = "failed"
@@ -698,8 +719,9 @@ func (e ResultCause) Valid() bool {
 
 // Defines values for ResultOutcome.
 const (
-	ResultOutcomeDone   ResultOutcome = "done"
-	ResultOutcomeFailed ResultOutcome = "failed"
+	ResultOutcomeDone      ResultOutcome = "done"
+	ResultOutcomeFailed    ResultOutcome = "failed"
+	ResultOutcomeGivenBack ResultOutcome = "given-back"
 )
 
 // Valid indicates whether the value is a known member of the ResultOutcome enum.
@@ -708,6 +730,8 @@ func (e ResultOutcome) Valid() bool {
 	case ResultOutcomeDone:
 		return true
 	case ResultOutcomeFailed:
+		return true
+	case ResultOutcomeGivenBack:
 		return true
 	default:
 		return false
@@ -743,6 +767,7 @@ const (
 	RunCrewStateDraining  RunCrewState = "draining"
 	RunCrewStateExcluded  RunCrewState = "excluded"
 	RunCrewStateFinished  RunCrewState = "finished"
+	RunCrewStateInUse     RunCrewState = "in-use"
 	RunCrewStateLost      RunCrewState = "lost"
 	RunCrewStateReady     RunCrewState = "ready"
 	RunCrewStateRendering RunCrewState = "rendering"
@@ -757,6 +782,8 @@ func (e RunCrewState) Valid() bool {
 	case RunCrewStateExcluded:
 		return true
 	case RunCrewStateFinished:
+		return true
+	case RunCrewStateInUse:
 		return true
 	case RunCrewStateLost:
 		return true
@@ -1386,6 +1413,48 @@ type CurvePoint struct {
 // CurvePointMark defines model for CurvePoint.Mark.
 type CurvePointMark string
 
+// Desk How a machine stands that somebody works at
+type Desk struct {
+	ByHand bool `json:"by_hand"`
+
+	// Kept Devices that are not lent now
+	Kept []string `json:"kept"`
+
+	// LentShare The part of its hours in which plans expect it to be lent
+	LentShare float64   `json:"lent_share"`
+	Since     time.Time `json:"since"`
+
+	// State `lent`: frames may be rendered on it; `in-use`: somebody works at it; `taken-back`: its owner took it back
+	State DeskState `json:"state"`
+
+	// TakenBack How often it was, inside its hours, in the last 60 days
+	TakenBack int `json:"taken_back"`
+
+	// TypicallyS How long it then was
+	TypicallyS float64   `json:"typically_s"`
+	Until      time.Time `json:"until,omitempty,omitzero"`
+	Why        string    `json:"why,omitempty,omitzero"`
+}
+
+// DeskReport How a machine stands that somebody works at, as its agent says
+type DeskReport struct {
+	// ByHand Its owner said so; else it is as nobody has touched it, or somebody has
+	ByHand bool `json:"by_hand"`
+
+	// Kept Devices that are not lent now
+	Kept []string `json:"kept"`
+
+	// State `lent`: frames may be rendered on it; `in-use`: somebody works at it; `taken-back`: its owner took it back
+	State DeskState `json:"state"`
+
+	// Until Of what its owner said; without it there is no end
+	Until time.Time `json:"until,omitempty,omitzero"`
+	Why   string    `json:"why,omitempty,omitzero"`
+}
+
+// DeskState `lent`: frames may be rendered on it; `in-use`: somebody works at it; `taken-back`: its owner took it back
+type DeskState string
+
 // Device defines model for Device.
 type Device struct {
 	Backends []string `json:"backends,omitempty,omitzero"`
@@ -1785,7 +1854,10 @@ type FrameWhy struct {
 // Heartbeat defines model for Heartbeat.
 type Heartbeat struct {
 	Boot openapi_types.UUID `json:"boot"`
-	Held []Held             `json:"held"`
+
+	// Desk How a machine stands that somebody works at, as its agent says
+	Desk DeskReport `json:"desk,omitempty,omitzero"`
+	Held []Held     `json:"held"`
 
 	// LookedFor The `inputs_sum` of the files that were looked for
 	LookedFor string `json:"looked_for,omitempty,omitzero"`
@@ -1797,6 +1869,9 @@ type Heartbeat struct {
 
 // HeartbeatAnswer defines model for HeartbeatAnswer.
 type HeartbeatAnswer struct {
+	// ClosedUntil Of a desk: when its hours begin, while they are over
+	ClosedUntil time.Time `json:"closed_until,omitempty,omitzero"`
+
 	// Inputs Files below the scene folder that shots need
 	Inputs    []string `json:"inputs,omitempty,omitzero"`
 	InputsSum string   `json:"inputs_sum,omitempty,omitzero"`
@@ -1815,7 +1890,10 @@ type Host struct {
 	Agent     HostAgent `json:"agent"`
 	AgentSeen time.Time `json:"agent_seen,omitempty,omitzero"`
 	Crews     []Crew    `json:"crews"`
-	Draining  bool      `json:"draining"`
+
+	// Desk How a machine stands that somebody works at
+	Desk     Desk `json:"desk,omitempty,omitzero"`
+	Draining bool `json:"draining"`
 
 	// Findings What the agent noticed
 	Findings []string `json:"findings,omitempty,omitzero"`
@@ -2797,10 +2875,12 @@ type Result struct {
 	Bytes int64              `json:"bytes,omitempty,omitzero"`
 
 	// Cause Of a failure
-	Cause    ResultCause   `json:"cause,omitempty,omitzero"`
-	LogTail  string        `json:"log_tail,omitempty,omitzero"`
-	Measured Measured      `json:"measured,omitempty,omitzero"`
-	Outcome  ResultOutcome `json:"outcome"`
+	Cause    ResultCause `json:"cause,omitempty,omitzero"`
+	LogTail  string      `json:"log_tail,omitempty,omitzero"`
+	Measured Measured    `json:"measured,omitempty,omitzero"`
+
+	// Outcome `given-back`: the frame waits again, it has not failed; why is in `log_tail`
+	Outcome ResultOutcome `json:"outcome"`
 
 	// Sha256 a SHA-256 sum of 64 hexadecimal digits
 	Sha256 string `json:"sha256,omitempty,omitzero"`
@@ -2809,7 +2889,7 @@ type Result struct {
 // ResultCause Of a failure
 type ResultCause string
 
-// ResultOutcome defines model for Result.Outcome.
+// ResultOutcome `given-back`: the frame waits again, it has not failed; why is in `log_tail`
 type ResultOutcome string
 
 // Role defines model for Role.
@@ -3367,16 +3447,19 @@ type Spend = string
 // StockReport defines model for StockReport.
 type StockReport struct {
 	// Boot New at every start of the agent
-	Boot      openapi_types.UUID `json:"boot"`
-	Cpu       CPU                `json:"cpu"`
-	Devices   []Device           `json:"devices"`
-	Findings  []string           `json:"findings,omitempty,omitzero"`
-	Folder    Folder             `json:"folder,omitempty,omitzero"`
-	Launchers []string           `json:"launchers"`
-	MemoryGb  float32            `json:"memory_gb"`
-	OnAcPower bool               `json:"on_ac_power"`
-	Renderers []Renderer         `json:"renderers,omitempty,omitzero"`
-	Version   string             `json:"version,omitempty,omitzero"`
+	Boot openapi_types.UUID `json:"boot"`
+	Cpu  CPU                `json:"cpu"`
+
+	// Desk How a machine stands that somebody works at, as its agent says
+	Desk      DeskReport `json:"desk,omitempty,omitzero"`
+	Devices   []Device   `json:"devices"`
+	Findings  []string   `json:"findings,omitempty,omitzero"`
+	Folder    Folder     `json:"folder,omitempty,omitzero"`
+	Launchers []string   `json:"launchers"`
+	MemoryGb  float32    `json:"memory_gb"`
+	OnAcPower bool       `json:"on_ac_power"`
+	Renderers []Renderer `json:"renderers,omitempty,omitzero"`
+	Version   string     `json:"version,omitempty,omitzero"`
 }
 
 // Stranded defines model for Stranded.
@@ -8495,389 +8578,397 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37jhs3ti/8KoS+s+EJdvXFju2ddGNjf44vO5lJYsPtTIAz8dehqiiJ6RJZQ7JarRgGztOcBztP8oFr",
-	"kayLyFJVt9pOBuefxC1RvC4urutvfZjlcl1JwYTRs7MPs4oqumaGKfgrr5WWyv6rYDpXvDJcitnZ7JWS",
-	"a/KrYDfmVyIXxKwYqeiSkTlbSMVm2YzbVv+smdrOspmgazY7851lM52v2JraXtf05nsmlmY1O3t0eprN",
-	"zLayLbVRXCxnH7PZzdFSHtlPj/QVr44kTICWR5XkwjA1O1vQUrOP2WzBRM7e2MnbfmH4ippVMzo0mGUz",
-	"xf5Zc8WK2ZlRNWtPZiHVmprZ2YwL8/TxLJutueDrej07exhmZkddMjX7aIe0OzU4pG0wOGSk15XUZqhT",
-	"+/1gn/9DscXsbPb/nDQHe4Lf6pMfbR92FF6wdSUNE/n2b2y7e8DvVoxoumbkim3JhpsVnDF8MpfFliz5",
-	"NdPw2YIrbQgVesMUoUvKhT/+FaMFU83Mv2vGPLKDJgjhoSWENRf+76/uQhYlo3rwjKDBNLKIHFrJ19yE",
-	"EXp0j1+2uyzYgtal8WulN0hmT9zKk0Q3YeGqFkPLVrUYt+i65sVs5wQ+ZjO9koN0ar+/K53adTBdSaEZ",
-	"sKPncl3Vxs7A8iYpDBOw67SqSp5Tuxcnv2lLwB9GDoQ9wi9xvO41+FEakkMTVpAtM2fErLgmXJOV3JAF",
-	"VYQbwvUxCffFrpfZC2FvAvkLXB1uNOkRP9msmGL21yuqiRTsi9aVwsuUEalwOClyRtZSsWPyRrEFU2dk",
-	"Q7n5z4uXz1//+OKC/OXtq+fkPx49Pv2CaLrFuZVSLAkN07HtdUYensJllrWxQ1NRkC9PCTVkjUwFbyxs",
-	"9fcS9zPOGvLWtkX4WYtM3jKjtkfPFkCcH4ZYn239Rsl5ydYDx1thi3+fdsy+38gR/7yihmyYMGSj7J7B",
-	"Zn79+Ml/fIFkjj3YAZ4tmTCvld+hSsmKKcORNPNS5leXC5obfC/DBSpkPS9Zc4VEvZ7jXV4xqsycUXOp",
-	"d3f5LaMl0SyXotBkzsyGMUHCL/Qs2z/Cx/bt+0dnuKw73/fht3L+G8uNnd0zret15UmAFgVHVvOmtWxg",
-	"Nv0NtQ8UkJZcAKkapHSgcqDijPz47IeXGSn5laV1aRsck0rxnJ3BVw80/kWoICtZK/IXKrC3L+ydoGRe",
-	"663/htjxvrD9h640U9dM6TOiJVlTsfUfeFEFuoKRjonha3ZGKIG32jewvAu+J4ZewaXkmlRUGdvA3mb7",
-	"q4xQjU8jDEs0M5Y16WNSMFqUXLCzXmdck6Jm9r65qUI/x7ASjY1h83zjhWKM0LKEb6DpLOuRHTVdYqOG",
-	"HdmWs8ijmcsa71N4cB6edl6c09iL05B0+2ftXx2fPoxQtz3dcWzePxnj2gJl7Gv8gxRsa1tvVrhDTNip",
-	"/sNLT0ABM99ZNnMEYncNN88foWWK9nRaV6TF3NrXC0ZyS4ndp2/YVorim7pYMhNhH4ptIgzULmAbZ6zt",
-	"seHX2DY29PM3P+29w73pSIX/GJZGClYplnPgzJer0YeyXv2+y/BeLwglObAHfBupfV/XZM7LUpP5loAM",
-	"NUyra1mwcpReYVaK0aK7xGiXG2rM3ma948BpZG4XoyeyqsXVRb3WE89Fu59ww9aRR4OSi2+fHT168pTo",
-	"em151dPHZMVuaMFyvqYlKfiSw9tRUWOYsj/5//5xevQ1PVq8//D08cf/EWMba3rzHQ5n2UVrN6lSdLuz",
-	"eJhidM1yXVHF3bvdXdecagbXLXYFLHV3Vz0o0Sm2ecWXtd36j/25ZlYJVVYIi44Ubv1onlqwa56z8bN7",
-	"Ae3/TsuaxWZX8GuuuRTjO/xWavPC/SrWI7xrOiZwWeVoEZU9fhKG46PTYoMjBBohTfwEdU5LJ7WPWtQF",
-	"tn9jlZrYokC3iA5kFDP5asKBXOAvYqPUwr9ho3r6CZpfOClgt8P+PUH9yJ1PizCz5jZ42g9zaVNIQ3zt",
-	"dTebnbqDXm7fOfYLuWZmxcWSGCsTe9GHkaqkQjD1QKNGwshCKpZTbR54SSjoSFxAgznNr5ZK1qLYlVjm",
-	"sja7g4MYDsoUkYvYTaP6ihWX84StQrSkNyOvmIgKQIpRY3d/9O2Wjmpjc7Viud2swsq1Qm7iHSAz6f7+",
-	"W7lBudRJk1ay1IQqBn3NYs8QE8WUifMi8cDao8zwfL3drqSCGCnP3O5TQ07sZ/rkuxeoeXqV101uj2kg",
-	"m11xUbRlLtsb/g6IBmn9Go0uVCMpa1krJGW2WLDcxAQu+2wpowf2E1UNqtg5OT0jQoKp6kpIuEK7m1o1",
-	"2mb/gK24QRaUlyy6RG0osjq/Rqtf2++yWR5sFO74rQjt+smpyFlp/x1b3RYEzchkGOoKnrTx+Ki+0pbs",
-	"CFwMeyVRQnLdzqUsGRU7bAeODE4oc1exdbX8HPwCwwpw4/2FaG7SHh7zPdcRWTdw03HvedtCs8ukBbsx",
-	"+wVkHCk6Wyd49+WR/IqJojvLXSGyNxerll6CSnFplYbR8nBMiNg7GF7xnWYlF1es/VUghGy2ZmuptpfL",
-	"eevr5vUGqXXSJGKk1bxJrr+s2cwwu/ZUdrctdUxeqkudVnTGc6q5bt/UNaO6VgwfJlbw3MC/a2H5hOVT",
-	"81LmV4krmtPaePGsLzOBOSOXAoV5MDZswLZE8ZW0o4w/3ryq44eY1BRbVNSd2n+/+SnO/wpu1WDwi+wT",
-	"W5uWH4FF85x7KbonRFSMFUd1ReQ1U7gB9olzkwMjJxiC5lsix8qVCx6X9kB2uswlMplRVw3FrXA9xwyO",
-	"v1hDDxFHmP0WuK9dVS14eFi9QGeXiqadWo1b74ovVyiXj2kstbmsGL1y93rET0q5iYn9r3HeX5+SfyPg",
-	"Tbim5bgJ+zsV6/UHVnAw3/VuQ8urtJJWkvT2M0JB6tzad3zs8MwMPpxeXLMiSF+vibDJyYxwQPUJIsug",
-	"eRoa2dbNOfbORhDqLtG4PalKmieUMbquSqYv0bi8O9QbfsNKPCRNXGMrOdqPvW0m2DU1M6HRuIk5m/ZI",
-	"UkW5ML4Oy2nqamxH2PrS3q2JPynlZuQvkM2n5dOg7O3y4lqz6I1sM8/NipfgM1JWHVCsyMgpMZI8HLfz",
-	"m5UsWeyKWgUKvsQzlQJFfvvSEFqOZNM9YQDpLxxg5m2UQSpoBAV8olOv/t+Zso/07qtPTXTDSmrAQbby",
-	"gvKabsk8WBVRyfFv/UjDeerJXbmnZ+cLuYnRgXssjFN1LSucS+mldyoKcAYKibq3iNKJqsUI/+yAicRu",
-	"zLCSAeeO2n/MLwLsGRi1NhT0CC9aoRIMBzCzkvk1U1Epytm0e1KKZNqS3kLJdZjGAw2a/Wyf8d2Z9R2N",
-	"oXPbGVhgvTimO5copYFGuktjZVSBf1aWqLvbCdt3X24EK8B5A14hDt9tLL3t+HBmu7b2KfILF1yvxhsC",
-	"EhSa2D78nxsjtk2D1lOIQZig2NktT5r4VF1GNv6brWWC+coZmUqrTxcEBrbXOl9JHTP99N0ljanNzdmN",
-	"l6QMnOau1+Y+j25N1VVbcclXjFYMT4hqg//yexA3l5R0JLMw1NT7pZSSigtsGeH2YoeAQr+xbUVD+ET3",
-	"x+3U8lt6qWI2NBcqQR4+JXptb3XJjGFKA/NG70rWjopy32dE1/nKcoblac/7Qo9+f2//c3r09fsPp9nD",
-	"J3EnDBeXtWZONIy4otp+V3F1ueGFWe13bqE6fmlkdB875oLBMcf73aZ5b2tRazqPMQJnoePa2fzmtSE5",
-	"FfbtnDNS67jZ7jbOPLgx3qPXbEmapi9AGp7qcGWl5vVYqbgIl6e7K8vTjCwfZuT//K//fU7yqnb7Qyol",
-	"c6a1VI3SZVn+A01wQbOsE4D3NEsSw3xrmB4Olox7ZtHlu7u2QbpyQnHkVyEUYU8P4cQnjdwjAbfd6SNH",
-	"f97O89AzNvSFbmpCSAxKExmhKHw5v4DciIxsZF0WhBbFSFtJM+ZlxdRluHBRUdQH2ID8ScxK1hojd7oW",
-	"DO+nUKPVTzcNO4M7WE7cuKoWgoslsc8LkcqqP2akJUXWSl9qes2KpL2jq/lYpg5ONxTTc7tD9JqhbX2M",
-	"LcKzwthrHDuJdz7qx24EBCZJ4YQcZHAbqeDOUjO7I0NNhCm0yTRK4x0zYZfEJ6jT49XoNTMrGTfnKvuK",
-	"xzfRe02dUxINkEGRfTDWPLGymmF0gK+ftAxjpGT0mmnykKAPZY/bBeeNm4AGvpkfK6w3vvdWyYrfYKcn",
-	"oahxTRWnwpyTfEWFYKUmEO6F6lSwEnQPr9JCXRZjrYZqneLGu5vo4rl2bWta8/WoTvr7t4YobT9j15Eb",
-	"KbZxL4VR24jEvqJqicxglASStrbT7Y4oH7ufTBu+9l7nCSbqeMSGd61G/NGWFIDVYjCrkWfO3OTchc67",
-	"nBGjuP9waTmbgE8rygu8N9yzHyExGmBDdcviZN+HYMnFyIACPrSylxO8vMoS7F3BA9r4SRfM7tdGqqsZ",
-	"humbGQp80E67IFepqhUVUe0GslTY0Hag7QmkHMMU0ZQXmV2ee1tJSw8cy62/BRUfwwUtx15QtY79fLSZ",
-	"Zpo1NBn3kjaTRo0tVnwGg8RGEvQC7VWa0ahiyb5l1PNWPudQDufdUH0Wrlw6PhHuatxXPId4ycuSLUYq",
-	"2ln8kVe1eKBJTqtzIkW5DWKHqp2V0IXhw52fyiOGjCK3uP9wVya4taIR7XjLQWJqX3XkCXdynsU50zSn",
-	"PnLnaMyVZQB3XTywJsvQ7DHvZ2pDBiJcToqi3Y5EifqaiaTVeqTdmToFaLxFGo83ekJJY3U/XiekrcGN",
-	"N4qDGxB5HvByYHnOZugsP87YirL++zRDvDcG6ANyhpmYD3wx8SO7scLTkr11fXVPbuyLbyWulOw63vQR",
-	"tcn09VJgxjAe/MANEVvaK3toE00SGIEwaMJ989Ptg2Bj17+ktchXLsFmvIWvZDTqewYZmZLf5PyBj9bT",
-	"KByBDICSsyf3PQaMwdiZKQkMtm1xWWsWMQpcrKRxSSUUPB/FkW1ISp5b/QukuJ5vqCVcC1m4qP12gsf+",
-	"pELvvG7ZgJ5ErXeNmDFmoSDbTcsd+lZurNYLMf+ZDybtmwMa6WMnZ+Fyufp9WuxVYJjjMhdwHy/xBbjd",
-	"C/VKKucQwrAEqeARcqlEAiMy/XFOWczHnXvf4xfOlRb2D+klXJ8gjdubv8/WaRnKX+U88sDlOatMNARt",
-	"QvrqXTbYhxLnIKs7IrLPFwdlIDzukBK1XnMzWjrL0kHL7KZiuWGF5S0gvbSifyPhvCWttI+XGfHuTQz/",
-	"derWrhVjR/UL3C+W+KXi79iCiwJC3Cfx6CHh0T+ZU4Kb96pWlZJyEZ1ka+T+LP9Zszqi9v1VzkP8UDvK",
-	"tu2Yd8Jk7B26qNdrVqBFynIwuHiZiy/2ajoXeVkXbKSdd7yCKSZInLdRMLWhalJU/U7wtLMigJAJpGVF",
-	"NEHLrcZ/w6G4TAK5wM9WrCxmftfxI8V+Yy6aU7GFMyTkpXS94B2C1+7IzzkmqRqFm74/qLjoxxo40Tgw",
-	"WB9FHfTifkC4o9HWnfIk2CGoNqOKMmP8dczcxfKrxCW+iccPs2u0X/vDwXBY1QmR3VAluikmre0bFZCN",
-	"w2Rugu5XOKv4AmO2AReoGzcAsVIzcsVYpZvQlU5sSUb4glCxRX2wkO3ArDGxP/bRVFKux8ddQqgmoEFM",
-	"/I1grJgQ3tkaoS8PM4bhXQz910ybSVGF0HU0J+YdRFXanoJgY0fx2Bc729da0k6kI6P5atK05By000TY",
-	"+4ApLzhdojY8vIBKJ5x3O25UspJlARk0ErFmdl8JXcpN4TwMdw1/5GU5hSwMX65MfIeumxi7YATARFG9",
-	"ogqzyuxwaMqFfFwK19beGjD8LrgZCvXa/RxRKCJadnBtR1IbJt2c1qL2qNGe0sIAzY/f75OpU3GOvoOG",
-	"0ltk2hmqw0haFOJPrMcD+mykTadpE+srWRaocE6wACx4yfRWG5aQAxVj449DMOMVwl0C3ChuaPfRTXnS",
-	"QtOmy2Yq0aV7Da/3eiQjGXZvbTDERW3LJdWYK1araeGjXj8YL9T7/JeYWI8BicB8+4lrbVHbjZVYiz3y",
-	"lgOnAsnpt4qBAHUTD+e8jc1xqtmPPnryNN7RXovgkFoHtHEBLYfyc9uinD+FJKk9l7XHUutytqQ22Khr",
-	"KbXCPbkxeILwHu+JY2o8b22ZuSuQJtf0ghnKy0SEy6hNRsmaT7ASvot5CHqLCtor9Jyc/iHyEJtVHDgD",
-	"sUWD0YTSMcfVkD309vMq4vqm9qGJCMs4kNdC25HewXEMJsc9+i+CVg0DOEQSkjft4c9Q9MMAdO/IaYXI",
-	"+5llZLOSLkSdG6KlFFaSBXtuO8tuH06Ezy1ImSvSsAnjVrNxUfVUbCEVmWtif5xO1j1AfP9d+V5Xoe1x",
-	"P3fIbg8yR1P+hGPU/a1HnZoa6iulGbURYAgYjZZhG+9gmkQcCkBzlwup4prOr1xUtdGXul4HAEyQlhzZ",
-	"MsVIGei2F14ZNa2vudYJsAGer9wYa7iNkCCyYoizmbS/7VuiT9qa5rRxwa2d/p8+3sOl4SzdSQ3SyLPA",
-	"Q3qcGnY7os/Cls9ZKTfIG3ImGFmArIsnocGhYmXnSdm3zfHGPXnsWjrLwySyG9wl32l8h5DIpwjvPmBv",
-	"hHyLIJjj2lZKLhXTPT/TlHBaD7mJM4wuV8bea7p0tkz/RtYVRNQBzxf2ZYw9iPCrS82YmOB4n4w4FM07",
-	"UJSLrnDWYvRtK3oifgmmbq87zyfS7yKoe4OvALaC9nUssKwx6iA8CYWIYZwW/ASYEtpUMa6GQs4YL+3v",
-	"8pIq5pqcibosY+9dx+Pbh0B0eq3Dowk7sqZbAhbcSXuS5LDf2cvu2LdcOJYRZJ9x3HYnfaltOxpFRX61",
-	"UbwjjL3YzUODUGhWhIA0K4O4sI3d0MuK5WPQpC5sux1tyH7o6aRF2u5+DYsAbYiqXT2caRM7E7KRqoia",
-	"ZOeK0atLds0ivZXebTikcUauG+bnuGxHFCxdat8UOyTYVOP0EVcSstmGebNc7+rxtUNf2kh1hSdrthXP",
-	"abmbk3mL/Fw3buZ2zM89mvTnwQAjj0Eyy3yf8ZSbrtU0bi0dCGuk2+7d2sVTvJWDcgo0BC9KNjFQha95",
-	"1zc+gOioe7H5bsDYEQ0KFjsmSti7DG9e6sJ+68GIevH+KYPOhotCboaOZJqTF+OfxrTdMQn4cKjJG+VC",
-	"2vxSUlvzvZeWRkJ4DqiSd9T2xqhuMK3kUg5gGPnWRTsc2i4S3qI/fthaJziM3eRlrfk1+8FLxIh8Ppin",
-	"NimAbGy4lhSXNL+s5CYmO7yym9eAIqhawJNn+fIc8lO352iscGDhXBO7jl3RYkJUj6zwzR5JV5YDRXY7",
-	"LGgCVVjOeTkq/dOlVF1ebVa3S6tqfh6j6ikhdHvCt/phWn5nUpcpbhWcbLb7RsorgH+QC2IPFEkHROS2",
-	"Xc4LU/dhnEu+Qh1r+WjuhQx95OsQTGBtu+yQ8Ove0QnEWjjZht24VOLZWoqjheJD4cZN44dfn52ept/U",
-	"puHpV9GGu1HG8aX9jVXmVYjq6gdjOqzxWLCX/0lrykePT7PHXw5k0kREyIIH/fNAD6ivWQHvaIPMCmuJ",
-	"7UBCEhjCoxsD3zZBZp1g5Bly07FebEDbNuQU9ES00HjDkWNUa1lEXKlvmML4JkIXxuHQIP9QVMATJBdO",
-	"Xzhvl7CA3B6navhoH9kGTWo5MyGEwfHNOLpofkWXkcl9B7HipTOCGEnmjCwAb9flw/lQrSbAyMWFyI0g",
-	"BddXdzP150ykdFoHNpzkL2kaaj1JSaggjyKxx7XYNehlA3JoB7MYluVHCUTYorjWApO37y0WOPlTeRc2",
-	"lDvc7WBAfXo6xYLaNqiH7uJbVCxjBvVJaV+28eXcWwjvnhJ3e9jGtAvdhZBO61XJCVZe3Mq3chNHKxLj",
-	"qibtqmutXDOFQMWdtTSgOq0t6JxJ+tzfyhi0ba23l0lrq8vNxcBkzCEMccnOhjvCMDKNvJJ680Gi2O+B",
-	"2Dy4hQtbjhMk5cVlyundsdqOMN5hHRNnM7PPIyTI4IEMWuFudS38j+6M0ZiwQ7mXIOgxve3sk3oTLB3m",
-	"lXkqjl+W+I1YmNf1lMorLkI65puRpJAE0LNJPLp1AH0zjcu3HS2g+p1MRft9j+liEx9FdmMUvdSMmssJ",
-	"qCKRhGspGIHOiO3MgcsUdNtCYl3WIAI1Q6bsxDnA38wZWXHlgRKdi2NYi9/Jai0ldRE1TWKdS4I6GoB8",
-	"rqQsx1pmwkIm4EtB/yGDHnuInekPtGDvoLLBDglrlisWpyrjfzEYaQWN+hPzZRRc79E5eSztqdWFPEj2",
-	"kOC6F0usHzf+7PkbuUFYBmfBAvcwLdrIv+g37LojmwWhdIpwyiFAdCc+HZSTOhU9PwIQC1Ap0e6WU2Gp",
-	"W0FsluPnbhZDMacOHNM7Z6Ug9JopumzjnLa7zu4CogXb0QcAi8MsOFUMKrgB5hgxik3dniFv3Tfbfjqf",
-	"vbvx9Q2taYzqtNfA6up4gnZYQvUTT1k9P61LhnCKDUBdlyxYL3Y1MkOXbHBqY+L9B+PW/QZHr3UcsYsK",
-	"QtcAKuTRDB9+9fj40SmEBgdLjv+oBXJ49F//AHjDh9nDrz7+5ZdfjsOfjz5+8V9RvMMfna0iDr/49Msu",
-	"/GIWsBcfHD/IyIOjB6CWP7h80CAvakO5Ojr9MgLAaGfj/n98efT+w2n29FEchvFHtnnTWAmmhtKP1jXc",
-	"GK94P9RqVAUuHCt2sHb6DhN0wtyxqO+uyaakIkAMSekiJgBRZUWxWgyhpeU+/QrCoPlnLcB3URBnfOkb",
-	"dwAFnlyxKh4tSbWu1yxVoWdxRhDQoSnG4ItRZi6elCOGEQSvHJNnrhoO1lexXesmQ6yBl/TZgyON2a1K",
-	"mv3DjNUQ8QUCB6tWVUyAqSFWD+mFA7dHYaksO3sKAbYOcX8SBrYUC16wKBQZUIKWTZiOL/VDAJmfsGum",
-	"tgFz3xMD4PVSkbMMDHd2i6kma3tddUnzKwSa9oWo2u/V6fHXXz/pVKB8kgTJjAV8tCvgbo/JsqrPrBLp",
-	"oRcpef7mJwQ+P7dfHrFSs6PctgJmgvCAAUaoFS/kO3EADv/95id4hPFVbFkiqbCiyRL8N+0BdgXQbHZz",
-	"ZH91dE2VQLv5P2bPxPZFMKO9FuXWVfiw/3tZavbc/vn+YzZbSlp26k23QYQHcIVjcrA9o0uoWhrZ0u+Z",
-	"VcRL+97XCmK0vFOIKwjgtvc8wzJToejUUoJFtR1HFsO0MJeuqvzOqD9K72MyUEGLUVXynkI9RNNVjK1d",
-	"NMeJyPGNdRcj3IxfgRW8QJU4J9SBUiAkuvY3LwBnQuOx/OINF2OsiJXiUnGz3V/72LVD/5jxJhVHEuic",
-	"jqPB+7q5zUaYdlrRLTzAUW/OG2S6dgDtQEA5oH6euQIymGOIL4pDmkM0l4DgtM8FNGGKcJ9HP9Ve9euf",
-	"1poL/3ckns/yt0TR/RVVTSU7vgZ/g0uIdfzTa9H2VSS6ooqdkdPjh1C8jRgmwJreZpZ7RGE7issnjF1t",
-	"Ka+c2j0HaQsvb+1rRIrO80K1qzzusq7572ExrtoaFC5rT7Br+j6O1RJuZYvu5vDqDFN4oTqhqyPXC9+U",
-	"LVDoW57qo/2FT4FuEmLXW5Yzfj05bIEWhY+17hXZNqbSZycn/+d//W93OBs2JysprzKyprw08qz5yn4w",
-	"lzcdOd13YH+ij0tq74BYcL06dm1OlDRUsJtu8sITR9shmSHCVv9ZcxY9q1rpBojNhZTIsvCYbBGslt/h",
-	"De5IbvY0DStLLGnf0OGWMDH6fENsSfuAI/e0hjPUg+UqYQlycQ4Mv7kKo0kNwrsv6kAtQ1PqkZwnjwTR",
-	"XQTD7JQSw8GY1GNOUHrQPWjAMhfUym5SkUrxa2qsmO4kIr3qUs2jjtZyC5Y8InQZF5sOXk7tkamL7VT7",
-	"lTMZ9y1Ue+5FcMAnxdFWNaw1L4qSkWg90Ak7txph+A/WS2eaHtPWwQ1338kJW+jj3Vpb+DSKOHYYM83O",
-	"1UXQU9047BuV6JywdWW2mWdLs5gpZYeUmlv7VfvxfzSuCnC3fk3Y3BTNbhirpnq8EUhVd2S/h1/Z/erJ",
-	"v2gYcnEYHjSTLGqFBYIUpyWZsyUXnVccLRNxqLk+LHxnDl9mkcj3opWOCsKPR6EM4z3ai2q3o/w8PP7y",
-	"SbYT2kG0kZX29aKYfUVwWFBanZ01oH5bkQLUHLOirkzWgubGPrMVJqSEGbY11IfHp48G4CwnhwLCDxPU",
-	"EZwEt4g4i9UB54awm4orps+dPPGbtA81vgeCEYShDOv+8umTvWczhS2JONdcybV9ezbNQxzPtNzDlJUs",
-	"9zq63to2iWhM+H3qJIBoP93bMlgauXWrMqIrxWjhIfKR+3Xk+C/hYX/onAmUQAUdzaUALUO7Iq6ty3/I",
-	"E1/Tm0vFqsYr6C/wk4izEdhDwPCcMCM7SgyrLc7/cD63Znxh/2KBF9BzEGTJGitm+jJ1VuC1J8MdvwEN",
-	"EY6HEogAsS2V3YbuoYBVrKVYnZ4+PDgL6r5c0WsA4u246n0/Ox6sGCT+66YePYr8ow07IxECVUspux2C",
-	"+xQZlglzOQX9OSTydzfJ3tkzXz5QS0ubUEEmoDNgiVVZFucOBya0DpUFHXFr6XgDoGdkEewJ7Sqt+BAM",
-	"GS3pFzVS4sH/HLpyeg52iH+88t3in6+h80btmqw5jYOeQ9g+f/TNaAGEDgqt4O6nKfoQmTPubtxD7kx3",
-	"a3ZoqJCCnTlfDcAinpM5W3EBpOLN8mRhtWxMrg8FH0Kx+XNiVy41LW1Hgm2IXVVRl8wp5igqVExpKaCx",
-	"XGjbdEHVGt3DcuGlvEKeE20UtVMJdfs9WIaRzsznWp9DcO1RKbWx/UHtHDC4B1+Ub+/shitGFWroc5pf",
-	"lXJ55NePRX8WrpogfEc8TKS/DC4KCffHgQ7bZbfRG/3cHT88cjnp7eFG3hp3ZC9wUPfXN35s9/ebZgrN",
-	"JzgT9/dFMyH3CeQ54LR8rzg7GMreuteAgzcik/I2ufDtgNBojVuIONJnLYDnBxoeua5ByJcfbqzCHpMy",
-	"Vh94r9EA1jyU8OzzMMP8Y7cNejkEQ8AjuAd+0Kxzepz05YiUqc+RdLdg43G7ucgVWwMQRGcxUcFwPCQB",
-	"EKvzkazodcd7nXWocwJMgRVLsc/9Ux1Gpfdo5SMO8Db5h/FaZBMqbGpm6ipaMx6jtaggSICtOldOWhoM",
-	"rkJR2orQa7pk3lUSwqv0qjaF3Igx+3LAdL32wTZ75QshtSk08/duHBT769qUUl6ljNQtbHIfBeGfVo8X",
-	"kZG5C6vyb7ivUQ0+2vl2B2x/QHx3koLdptr04KwHIwxW8UJn78B7Y7UfvmbnUK7KVUL3gd8ocYyKox4t",
-	"rjfVeneAKUBHc+bZRSMaab6uS2qsMCVAvsAC2KOd0e5Rj1yH5y6Ixe0tNx3harY3xDRR7qQVyXTAYKVd",
-	"flawQwCQ89/HJpo51KaeWv/ts6NHT542Jo+So68ZF5uNC7y2Xbu5uJVlA+FW7Z2ZaAVa1eKqewS9SDji",
-	"F6TrtV3G08dkxW5owXK+pqWLh+uFup0efU2PFu8/PH0cj27bF2cGva1iJvc91qnk4U2Jk6bg13Z77zYo",
-	"vusqBr+54DdxcP43ilUAbiQKEipXj6pnSZMZHmUZQnONXEIwxbhON1JdjUy82In6u3G5EW5iobPoJvGp",
-	"JmIXw3L7uIhH+8Mi7miLclOMrteFPfZeMYzxS7t3MZXdctulopCz01Y9tFVbETgIYiIGIwT3Cn4+TGo8",
-	"48XUF5ePH9W6Uk/qinkl30gI0uvH6AXxNoTyQaoVeEmcNcmyv8yVFg3Psgs9t2vRLQfaAR/mfCW9AjFI",
-	"Jy7UNVkfLlgyMhcfgh9gsOvkHLZbpEgqRieVzRjMqcxrdc0u5SJ+1kCdm5XUjBhFC3YkFwsCP3GuE0pg",
-	"n4lcZIBd34hxhaLdKNG72kE9icVnCljaLWQr/SDQpB4tSjWy27j23lO4m/3rwRvidmoiN4IVYIEKCiGp",
-	"tcsTXyjGMlwLbHw7Isl+R8xKyXq5wvrBo8EqkrAoI43efF1Jrfm8B13VCwI5RJZaKjutP3FUzhL1wWHb",
-	"IJgUynC3o8ox974Vdu4jBzGIG0HcrLiHwWgQSj52p1vYFtF6cwtz6QLSRiYPY/ZhpC9ZG80LdteSl750",
-	"utRwoXXFBNQzdxpnBnZXDLVvUvP0jsFi1UocHeAlgPD4l0Lm+gQJTh+viy9iqSwu6i/RlwsJHN9dAg0E",
-	"C7kih4MgUm5govqggaGNVWbK+3yBWb4f4/LORMCPqZGjBhA8HQNtuHoTOjoS2BDDKiOqqaW3+bapyTdq",
-	"ZzBW63kCOMyl6E3xk9WjDuMCW37MZnVlheTJR/kT/GwvUhB3kNiuXCwec5hoyOhvCQ0dGAAPbRqUEXif",
-	"UlItGgd2WfgtUpDH+c+g1fBsIi8KeBzHbDOIwiHgf0zrvBlz9GG6Xdt3km4imZt+M1Zq/S8XC+dx26k7",
-	"L3J2GXZhwMRF5sw+CCFPYtwNdQOkUiW6I8CDiKlXYzkAEOuoQ0ymhfdNj9w0ovOoA5/a85DAPE4MBQP/",
-	"3cTQ1Jm/dEbZ827McLRrtCR2k5Z3xkkd/QEHSgQZvfN2yTjuk7yOoXi8doKx/Q38HhL9l9K+WpBmRJzn",
-	"sTOZNsKGLHm+P/sFW902X2YCPmfcFIQBRM417fZo/HO/oU2+TlqBb91s04TDrVhZEKgKPdWU1OA3OU8F",
-	"7kfY8tbt6TOerMvpwgq697zDTjpvHxLLYGF1y2ZfOatEitFGGSAoEGjnAMf/Slpmu3VoYWFBE/Btei/u",
-	"w9PxGCtPJrT9+vSWSJQPIdn5Cfz369M4uPNeq0Ks7IJlOMyHyQqiDaua0jHoB+FS6AwjaiEtz0NANmyo",
-	"pRcD33HW167ZbCRacN83HCwAg7gXfM0uIBISfexRjPWLZjlN8oq/z1DnAx6dawgWZAJsv5ghuqIFyUup",
-	"E5W4rJ6iL2MRgT87M5omlgQN+NIYccDGE3QF1jMvDbhMJuW8XaykCTcwNnCzZSPQ49qt3aSD5dKfSksY",
-	"9sJzS152jAqpNcUyDhGf4SXOQ4dn2H7fMqpj+Pj3Jsd7EKFBeR5nFQP4HOIbiq1ZwWOiwgUXy5KFtPx2",
-	"kG2DWFJIwZB1+Nzkaeixb+3w24TGrUy64oZPMJOk5MaAf3e0Smt7psuoC7QWkHs4hcocNcQ6O1RXfcT5",
-	"5kK5TEk3bb9rrWNNUctFUMV99BwAAACmI9SPsmzyyEEcdEyRsYzznn8jArOqeW8wB0cE8dYFz1Mlng+D",
-	"T+cgXkcqA4BDNxa7ZahY+oovV6M7KuXmMg3X8/Up+bcmt8XHY17qkVV3NyIq2AsflSkBCiwATYyuzPvO",
-	"AahCQq/HyDtcrfJbFhboYa+5XK2AEuytNpiF2mwkUmnqxjT2wV3yxvq+Y096IsTh9IL7u/DyPmB0ygmM",
-	"r+tg+ZCvCXuL4wJFzdd2bmENghDleobpZM1OD+AHdi2AO4c1iRd8Jsptl6UPpBpda9Csd5OJFtQB8BHn",
-	"aBGsIFSwjdOkWLk48+kqEEtOq8yJ917up/oKsr2lAl8YNVZmbqOj1HAqFGCT5WIxMnQaZ/0Mf+z+gC7w",
-	"369tR3Zxii1KD3cdC2obd4at4vORcNiSUZX4alI4dZhsKq5aSHOJMabR0dJ+PKoS0KVx2qGmHQwNywud",
-	"tGfRbEyUsDrLmQLF2dRKG1esFX8QrR6RlqfTt69VS7x7JYQ0R7DykLawAggMKP24ZUDdYJ0sWM4LKFea",
-	"uawdcKTpCvJNA8gUVOBog/O0thp2IGuGjG72HmE/XaY87HH84BrbWaI8pbZ3nJboq7UKq3YRu9LLA50E",
-	"Q2FvWXlM3rVSL1aQoxRsMWfOkAX7hyp14UCm0FjISs3A+FWUrAHvAr+vx2AHq0QflyjEODCvyHNBVlQU",
-	"4J8vAHPCgyxqDJKFFKumC5KvpNQsqCWhIqFy1dBweRCMtWkyQeJibuMh7ZfC90WX7dQ2zbrnjCjkYDGw",
-	"wRDhslGynb0eeGcAY7umZc1CWDRTSqqhAk7NfCIX1OGkd6fy14vXPxLnR7VyJvoj7TWxnB3jMCtqj8AA",
-	"ZiRGoSesz262+9RanErmZzsmAKHxIO5yUMNNyQbMLe0qFoAIfDYvqbja+ybDt777MIXYbN9Sw55TVUxP",
-	"JC74VFz8dJqOWSnG7GvODW3hLnp0xZc/ve0Fmz47+p/vP3wZDzSdAC8cra6zLyFndLYRJbkswGn+3cVr",
-	"8vjRw//IQlI52DIR1SunZalRnIFd1d0888dR5ArDqojm9XdZ1mtGCq6hrIiG0PsQQ56vqFoyD1jbtj1M",
-	"wZp0wv0oTcDKV7c6CCdJd+WzGB7Gk0gcsaE3t3P2PSOKGtbQ3enxoy+zEJRJi4IVAJiF4A2wm2lLR/S2",
-	"tXKCR2IxYeVvB78U8nEhfcWSzAoSFQO8GbcvimH2UXRQO/ECtNSwYlK+sEuS332gt2Bag5fDhacCZJHx",
-	"fk7MqwDQE8IXoXFsjElpQuzGJzxHwud8RTHuYy5D4RdqRntYA9LU3QqKpSCPOgebheBXjrGvZ23sCc2X",
-	"VhGyT2tU42sBSd0OFWrQdudSjTyFtsbze+TJo0NaQ/T/jsXM5QM0JqSJ15wqi1gB5B2wcSA47D8+L7Dp",
-	"Rv19iYqv0ywik2JG+xwFJ9HU6sDO4utwZX4nVzW8lKLcJmpJ2/fpch4NDXsFb5f9zseDPX/z0yxeijm/",
-	"GgRaGu966k2BUVMrSCRzaRFkLe0FWlZ1RnL7n9V2rtqu9WbDButPVWUNeBzTYuhWVEV9E/C55ctQRh5D",
-	"R32R2pKLq0RZZazFsdMbfE4Mu8G1G4k2Tewv2pVRaN1L8vBIfkFMVfU4I30onGEiDhsdJ1vtbv59VFkK",
-	"oPLpBKFo+mtOUxj5FLAvapChvHIma3MkF0fhAEqskuGz9XNFnfN5VYOeNKfFUcVzg73g5h9525liC/CO",
-	"xDS6Ui4vvaq0DwUPknibKgqDvMq3w6hhq2O3vR/dcinvo3ZH+ujJ00+STBYvWOVnHaUwB8Tkl3PNGdZZ",
-	"tBRFDWA70WLNRag5Hlvi2zqW5lOymNdvJ2g2p1UTIltRrVkBEhIAU1ZM5UyYM/LkNCNfnWbkYbt2Yoco",
-	"qzvEcft0cshGg5DtNd1iWLdDvw9Bc1peLqiakKNSO8C+QcuZ1cafY9NbZalMsm++rcUYxIjB6L1x80JY",
-	"j/HNXdDc5dRcEntml7/J+QRbJVXrv8r5iJLk820IkSHeQxizAL1eEOdvHVXEfBSLhpSHJEYchPn4LPMp",
-	"SZSyyV0fBMZwzQ6XLxHJi4CMCLxqWtrP24kQezfoTqW2plJZ+F2XQOJRDWgXXVGA1BZcLIkAo+SI4/kU",
-	"MZZT0yre1mJKSsW+rlYyaRNkY34P7T62MIAGM5kgez+kLe0iHRl6xTygEmbaODOptx0IxorxONYBB+hj",
-	"vAqli6uI5xNxE4VycllCATwiWF8kOupHTczjgo1KpXBR8Hgk8YDU3WwL99zt3LHGjdWAcbRiX9ov6051",
-	"ufZ1i1/CqGTjHrldDz+4idJ+wvjTlyxLCIXnoxTo9IclMzrYpxqAVcTBmg0hFqfxHGPSrBgdtDC11GCl",
-	"5DJuhMM85ChX89IdHLJxWJFdL8MuHuJE37zpyK7t0uCQqgjlbhFapQCnEJBToSgXLkG6CX0Nx7jXqddF",
-	"DXbUlHlFII1g97Y+SDTk2/pegiEb/r5rfpoUtpIk0UQ8C6AFxdUEyJdDNCEfYe9T4H1c7pTwGKe9T4eC",
-	"9ATW1MpUWP8YWZ/tF+mpruBvWVX4N0N/uPvMO+2P/Eyi2qJrOT4Ie0JoT8vUMSGMxxG8fwj8zsskHbnL",
-	"HKlNP1UR2onIa9eITldPT8foJv2KY6tut+trdx68XkHt1N7sMC0UDkHNd4GfORU5K0uXv7GuSmYcVpX/",
-	"I0Y4F+APvWCKRxMBuwb728X356zUvNaJnvaVxGu6cY9sHPzD3vDAyb0gFoOHn2IXveaJR6RfX3F3Xenw",
-	"/R3MJewLa7qkjWuRXK3V73fd07UsWDxIwNnq7tL5hhpzx1Pv3aJQvzPhD0FijkZDTAMy7NyKyNKSr5U2",
-	"LAqSh2K6YA66o6k8dYuMr8BYYagGpTG6IzktuVi+saNGmCsiQe4at1v7daiY5hFtvW11/A+S5DsQONYU",
-	"K5268Ticx/krQlU336Vfbdii+ImgaBnXMHzg3E4dVVhQhhXrQCVF5juOmr00O4A+JLD8/C38aWifCJMf",
-	"WnMq/X2K5zzhRoALtqIFWdGqYiLubukndt8mVfse0q9vl1jdR4H0v04YGUPYSskWYzKuc16w4nK+TcV4",
-	"drKlJ+VYpysETgdiHM5y9hl/0eczXig12OE6KNlQBt1gYNwdMOzXt86bf9fBOJuzrcQ6jETV4gEEbg9k",
-	"b7dtWrs526k08OgrJsE02bZJQCQ5waBHCdGbmA0GtX8nZYJ5LvGDvGaJYOBx1t3RieA7mhrAerrKDIAX",
-	"WbC85MhNdF0xpZ1BrxYTcMKR7b1pOscPfsAh8I8XzUD4wUV7OPzoJzdoHCQf8sBpW+VCVukovXOng5lu",
-	"T0L42Dxw+LqXDu6paOhBgKOeEFqeuO0tCGKY67lDwj89A4KMknginekZOP4zQgUWKsTSHQuq1hOSQ4aT",
-	"kQbS5Xde6vF745JadgSHDUJuIfZuG1/YGbAxlfIwDJdbyZaXJTCJAO0f3f7SSdDR2CQwWaMrdc3Quo1g",
-	"82uar7iAdSwh71TuFA5IeGBcaT3nSmqdarwGPHFCdiRb1lsLo7anRYvVcuM2wE5wkxFFsSgXFqOSGvD8",
-	"5KYNaNsSwaegWRw8CakBlRidRNdsTJSwGY3oH0k1qpKyvH2hF8hqd8ASt1g8DB7sV24roL/4yrQP4end",
-	"1FJiiFc/Ki83MgZdgGUTiFMmCBeEEsVo6T45Jw/JvDb284KtpY4Jnk6Ij0ROhJoMOKvs9oK+m/++SO4m",
-	"0B6jzZPRqXco8tWJn9rp53cZAwz67tmPz6BSaYMPISsGjlYAkISsEkCZ2LsdrZpizUw6D+PvaNzHPY8S",
-	"j09Ej1jP00nF94UJFrfAYnYsGCwT0xlT8HMlDZbuyGZ1VUwJU4nX+mjPqukytapXPJpBeFkyqs0AJyfK",
-	"ygE1eFhdbCE1RM7hFSkul/Mo657XUK/SVXoYoTBaKZMq7HBkzjk3UxLsTMqINX5EwabMr71FI72FTK35",
-	"ZITFKfKXX0F3vzvH1WyK2+IkQY3ANBp18FNDo24DljNplwKYSxtlKR0ibTfjEP7JVGjHXR2UgfFMrOWd",
-	"56yKoYSF8GjELy1pfoUI1fADVlh92L0MYd17Qnt7WP4RsHGaX0XFe0AWw9IdxDUKoue61hB97Kvu+3SH",
-	"vZNx1yGiTOAXHsTXBYevZFkEOKkmAndKccfptwDHvuxU1OlO9r+ZXDNj+bXdExfXnREpfH1+mDwEVDi5",
-	"drDs/sIde1rxQSjpBuO4FTvvom9cMgEoNoAMe0ASacSFRvB6ePT105tHO0c+ogRE4yRtCsU++o+nX42p",
-	"Gzp0KK8BYyREtvkd2bf5XFR19C7yEoxhAYETcwH8DbD8XjtLQPPtQpZFN/Rpb0nqbqmNCMJ0K+thTLKV",
-	"i2WfWlN3TFtZm0u5cGeQLjKEj61lV1gFwMk2hWSoTBcy1PeXCqrzeWHZSGJvFe8miOs1LUumjuxVykhJ",
-	"1ZKpo+CtCzvt7Wzt5oA31G0PWRrBz2IZTNR13cpajBkLd5NN7nrJgIAiNUmoWQU8PaQxDvZ4T3gQAa8f",
-	"9Alwal2Ww1dX/zsta1cyAxMMkY4faBIGi2VkO24aveLvMEscJOY+l8abmfu0eDhmNER1k20GmUGIxegX",
-	"XR5KrokCKrXYT8M0f6lPT79k/0keHz8a81iG+I8pjDJRewyoq2Vf6YWGZMNJPxch5K1fNuUqHmUIhW58",
-	"6ISrp+GRLRwYBjeQpqs6NtSWouMyoG/n0riAsO3AZ1omCq9Ag19sjYzqdmO8bBVT88kaQITggIfn+jc5",
-	"1029BzSG7vOONTac2xYAEIzUggfYYkxxd0gclsXKgm6zkHiOcgW9IYDT08zgciDFE+9ak4RGedFkYlNB",
-	"2A0mQkKOdggLXnOteQSIYlrKsitw3c1ajkb9UX3ZJPTuEhhE8U3VCceYI+CyBIMEAExdQnpRklt4yy4k",
-	"Qe/azNNFoig36aJFGr0MTnLk9l9OOc1IABKBehgFL6bEa++NpXF2lNYJZDNfK97f6/b924Pi4KsErCuq",
-	"eBQbc04181L+rtLRhwdk2vC1ixL303kfzUY8UFEeJSekQuFq38poMtQdLfdpqEeY4hBIXatUQySQchLk",
-	"XNr66AuVOsCGw1RBCaWmXe8ODsK+PtqnQm+kusKaMoFLV5RHy7phTDKibNs2YyOtBiPHEWIzgdDITdYU",
-	"uoQoHef7uUWAVwsAL4SLJpDuGkK824GzklZ6QuRVcz1vf/5W7gj9+JL4LqYBHxxIjo0SoTf/Tljimqpe",
-	"lcaA2+WAa8G7oQ1z9cBLKnLgP4FzvR8R7doEsY14TsAggchVJkSsWKotzjuJRA1C6rhMsHAtRjT2BqLo",
-	"ParXa1b4Eu2Or465RfTauUhvgRqzpFxo4+q8u53v3My+rxa/AWfw3G7Ymt8M155JAN62IG6HH51a6Lqq",
-	"pDJxyRrkS1npUBgtyAvjpRjHbCZReJpBvbE8ELhhUOS9m53rYCIcd7YN0Oe+mPcWhGUKL6sliE000KYA",
-	"flbGVGcnJ5YY7D+1/bdVcN9KQwW7QYBbUilpZC7LjGi9Ojs5qTVT/y+A/9hjhR/E9IXSJwjtVbRHJJZf",
-	"VOg5j5DPmm4dDuecWUkd8giRijKHdVGWDh5vWH9yWGSDzlSPWfYxm11xtDO3kqMc16FqHb0LgG54CfB9",
-	"KWPLo9M91pYnA0a1FIaTQ/vyqsZ8CyfZUexbhd/BBAPbClELHeNVJa/tmNlta6XGZn+bEu17aQosBLfY",
-	"D7Q4ecx0zwCwN1LyUKOva9LDSjoVlkVGv7hGvMS9E8WKXZfreYwXfc/X3FW7gzynZgguyJotKeRAIOKW",
-	"hAsyYA+Km1KAih3xR7lOFXWnUEHoGvRtuSCnloOspWrhlz386vHxo9OOuSh81EPbeP/hYfbwq49/+eWX",
-	"4/Dno49f/FcUYe/CyPzqLasc3P0tQFt6gbRsQ6ivEgv07mVt6hAv9+omLjNgiHyfv/mplyow6v68QCtv",
-	"vA7ILnDs/uohaE7d5wLHVn2+Mn6Yjldj190tLml+WclNJ4mwHc3lWdL4hE1vnYxMJh32EodyQUN6s4Tu",
-	"hNupDM3uRO9NK23+AOEqrj5pzHYlNYN4YhCIMVnWm6nXGLboUqPH4mk3VtVEodMLo5jJV0NL61m6rZju",
-	"LHJZVEXB/NdIBpiMf74JbrfelljF17m5KDHbiue0RA3ijDw8fmxluMen5N/IitFrzm6TU9RkZ4ZpDAeq",
-	"mjoK8OZTDaOX4Fb4NOlA4Im57iNj9JPUek0Vp2JK5R27R3/HX43DTnC02k0Vx7W2URNa2Z1hUslDOkhw",
-	"Bpz2fURntLdol5p8qs+uG4tbgXy/C/WFbzcYcFhH80AAMhqCwFqRDYTrMc/nlCSzcZ691APV7OVkEJTN",
-	"SpYsmawIFjfbAjVYBLMGzisFVm4GKxcwaJQ0cLNKDjHlXBM5rkJbwhvWOCBdBG4SIeGiXq+p2k57lO4z",
-	"iVFMaFzwCc01hnTtmmmsdkpVAR5XqM6FSqKdy60eA5/A4acXlrWT4hgmFT2ZDWNVxBMA6UuR+sSNIaxx",
-	"XIE1zBepAJsQVCTKrEAO9S00Fkm2amhAfZ2zJax8FHf7BqbzDRY6ijA5HHB8bZepr9xEtDNfAP9wcGFD",
-	"KQQp2IHWG4Tzj9pGFafl+GfmnW0ezSRPCYocLW2IkeGxwNtQSAmA+oHHNyRPhec2nL/b+7CuJMkf5M2F",
-	"u3MPb24rNnR3T33VF7h2Dqu7aimQrfp/u3UgoxU2R2KkPZnS+OvTCcHjuxsgr5iIZlZNvLc3FVdMHwzj",
-	"ZgTkw28ylrP6zD61R66K/BUTwC2dlYcKZ/uyP41HcRwgEyN2n7r5EX5336cO5BB3Bk/2Pu4McKaIuiNQ",
-	"Wruj6HZgxWgix4X04EkoF6PTnQtWTrSzVIrlPB629cyFKY10Qd1GqO5FD1mxFr0kKJS4QphtfcCFznUP",
-	"qiWU731aR0MWNlLu4LPhmtlfeOlr70El3leIY4ZeCFaGJkaSklElAEerY/gY8bJ21VpHHLEHtyX7D5gg",
-	"WrQ7RXPEmMSK0atJYDsDFoc2gnQM29rpkNQQ9Gh3nRQPNIZIbaQqdPS1s1PtAw6NKRM8TQc1PtIqdVnG",
-	"g/dM1EnhDButlKr1ZV2NKEPgDSP+F0M6IhDLQZ6YlIx69ydmO4WOh/LAp7wkC9bPVkpTVPI9aN+AT4OY",
-	"HmAZFbuWV0lQvEnQfX3yYpgH1WVbfmZN77sKUHOoP4mSX7GL1lMUsyGDuIaQHJ71+SxxtL480OdO2tbM",
-	"YG0uSpQVw2fZWHyAwyAidd/VRO2xpEDp8pN3hYAVG+HMcAIlNMa+xtQLA/vBiGiFXpZ7g+mEHbQWHhsV",
-	"Qi6jNThLKZYBTQIi6zE0DYBc4BmdMythYAQ2+DgkqausgSh4oMlvct5uuwIvDHj+Jbi3sXifZ4h97DOX",
-	"7KijIpX/OvOZ5+cOZtbN0wcGe/RMQlsAm5nLH5GIyWC/GCedldRETY8/cszMNgyLA3r8jlEJqg6GNBYK",
-	"2I6vEtKQuoJRrMoEYbb28yW/ZoLAQ7LL+yANJhWNNnS3mIjTxZqKrbNTAFAElD8U525Dhd3RDbXkEuoY",
-	"BQQnf2QpeEGe0zJp161KKjRZSgIwMFNNg/6WtIiqPaRbcLNd/lhSdyYKpHEh1ywGW72UzO4RWvk8xjVg",
-	"jThomx3aR4SPiFhWKSkXegrASefM4J5yk9kJYlcISu/9o3HdfT48lWExPZvdHC3lkf3wSF/x6khWKKUd",
-	"uZqNLkTgFgHIiSklltRWG2IVwxBEiZYeGb0NomUkmbMmV1Yq4gGWzt2gZw3Tgw983D0kZ8CvXb1Was7D",
-	"5M4i4OwuZjHYsrsYT2DGCzsfFjkOz8kR7pump+YT7ND9Hfzl71NK1uvFwA5HQVlg03evE77jteJme2EF",
-	"Km9pp658FUhZIE3jR6GDlTEVZtrIK46Yn3Zi7k9vHZopDJ+71A7upHloK/43qDgIiZoLGQk+BI5jiSmn",
-	"SnF7h2vT0oH8RRd8jb4Lj3YOLgx+wwqP+6OPfxG/CCs0IUG8ffWcfPnll19bXv7Tu+dQntHswp2Qv2jG",
-	"yK/w719t219P3DJ+/eL4F/GiVs6iyQQ8qr9e6l+JrzDrXsVjAmGWULiQ+Fo7eFDnWGzSRd39Ihy4p3PY",
-	"c3NMXkK11jDlrx8/+Q9L3fOSrUkh83ptBeFjYvUTbFXRJcZwUfGLkBX9Z23nXyst1a/H5GfFjQcZarLp",
-	"mDDEbHjO8OGkgvz6XcHWlTR2Wkd/Y9tfj38RoYzp2cxFRLbAS85mp8cPj0/hvauYoBWfnc2+PD49/hIj",
-	"nFZAVCdgUDzJV7W40icfdL3+aD9eYhIPVgDiUnxXQBq2eWZbP7eNQVzXlRQaqfPR6amzohmG/l9aVSXP",
-	"4ecnMjfMHGmjGF0HCqYdxjbngrbLc4WL8zGLZcrDHOCrkMsUU0jCHE98td+PbfvL7LVwfWVESAIR46qp",
-	"IIlxeFar52s0kNAlcA1XBwnCs10VXfu5u292d5vbpuv1rH35japZ1tqB+y8JZefpDnrFqDJzD+DkdMDu",
-	"MX8bmgSQ828kBogkTvc3lyPUrGmwGmTo/2OXK9qN+TiJrG458DOhNyAPfYwG7BoJ4qOVHu9OYG+ZfTdL",
-	"Rj2kgKZbsnL1/CEZjGLgU4+ymiPzfoL4af1VcvHMRQLe9rQmBCmuRsSw+1hYO/FL4x00/RTfwQzp3mvZ",
-	"6snp8JFH8+C0dPuVh0XvAW/av6JeWW8JsJK3pkonVMzO/vG+TaPvFIVotOB5svvt3E9YgiZXrGDCcFqS",
-	"pZSo2lqtxiPrJYkXCb9Nvj2lFa6iRrMJhp7AT/BB9MXkQS+gDiUVXWAB3qDk2hCqyYqVRQZCqhR41X4R",
-	"PtgXVUKFdm8uwJEGA3tdxJBSaoNPavd+fW9nc0+cEPp+ix3fBwGPMoLiAndD2naIDxrqDNVZvvAh6FDY",
-	"ZiPVIV7jZ/oKSMvn53rJ/9wp17WveYYD24m0fDatUkj7CPLkA/z/48kHsAx+PPFgN5ZQuy96bB1NE+zv",
-	"jf179jHb2xpGc63fZ7OqjnD0N7V5E6B3YuLFilEEnXACxnOkh6MXfMm0mSRrFPCTEBSvV9SKHv959s2z",
-	"i5dPH5+Rv4CI++TL0y+6Ekdo+I9nR/+THv1+evT1v5/85/sPjx9/PItKIGMv0B0FxX3353Es3koqq4Ja",
-	"Af8AJPxu1YJpWvCSnZMVVeuSaY22DpDtqYPxnUynKpSD/QOQqatNez/M0XV+22N9R134wB3P81vQHT3k",
-	"rgBTrhXhNhixhC6MW56xT5Y5+aBq8fHkg15Js1/9eoO/mt2jpOyHSChflf/6ILdlAchPoRya5UMgF8Oj",
-	"7YIAoYJiiATcq4XtIW9Vi9FXwU6pdROiMvgrZvIVK9oHc++C+IjKzaeTPcnjk7Nw+Ka728njj2OFA8xd",
-	"JNxAWRd028iQjmCtgACyg73TK+/P4Vbjk1eDN1Ubj/8bY4WY7gWZX/fEDNtZZZ9Yawae81oB/EGEH3wr",
-	"N6AwSyIPwW5DuDpK+QtZi4JIZAEDyoazX3nEm6S2/AM2AAuWvqezgs4v6rX+1CfVG7jPt6XXqqhiARvo",
-	"ECcGuMugD2hnTEPDJyK5K0a2rH1uaFTT3ZMLlsc/hT0tLRI1ttE/srR7CP5qOyIUz9vua11ZPvCY/MC/",
-	"ITW4a+yddZs/SkDqEQZgodIQkRmVib7n2jxvN5wqCqAdfowggCZg27Dn9RGlK8ywomiRYM4DBLT7z5rB",
-	"8TnilRVYfJqD3g3hHekafH+fnKTZUoizivCTzq4fiO9DZR4ulh4HF+1Mm5VctwC0NlR7mASItQNwNcE2",
-	"rFWixlMU+Mcj9HTyofXXR7wlPtWxH459zdnGAb0iJK/low7qTW6cmQxrjABpSsBzOCavPXqpJQsgCaIN",
-	"3Wor30IMwPGOrek5VH1s7exszJV+6etM3/EIXoKi09qYc8japfpKOxe59lYzqBvTrA4g49yJUQEhN/0T",
-	"yJI6zeBy74Wkkz6ldpO7K47Oxt/ZUkw53N2c/a9e3tum1Ou3J1AAfUFMGF8jNMlWX7o28cn12JpL6xs7",
-	"i/HxD/HhGjSaUWfvzfJ3HNTlFH3CIX11yDDkXpzUu41X0G38GAsM677tcPf5Vlk63aZeKU/Eh7FUlKxY",
-	"MkXm9iUwauvQe1QtdFKKYdfMpZm7i9abH81XZM20pkv2QJOCGgpRCYK8tD88Js9IXnKIBrDMVlltW7Dc",
-	"OIfJr99TbY6g6dF3L34FqR7dIisulse/iJ8bDBiIpQBJk8zZkgsoZBTzeFxAo5c48Z3bHxF+cI2oAnC0",
-	"1EhFIK8uIQXdN7voW8g72zRLKwt2j3iBASy4rLAqJ6THwWG+/njU+vf/uNebYtiNQbKKKg6joifcD+9+",
-	"K75HP7llDyDYYIDm0YXduUBB/mbARXHXwgHWHilq9rxDbylamg7oyp2WJfDSzfWtS2oYhn5I5ATsngOu",
-	"6wBiWxv7tx0aCyGwEEaFbH2XQaXsmd+tK6laG59SZYEUc33d3evWG/X49PQ0hhd23776P8QBPytLPJND",
-	"vD70CkKpWfewqSbPL/6ObwHCr5b1WsA7wjKI8M6IkVCtjiWfqAVV66Pf5FyffPhNzj+euEjKUbaY3+T8",
-	"btJoigT/WhdQZRNDMD+BPR3jWEdkKrmGnyIAZTDRiqr1X+U8xeHtwRzAHw9rJdR21wvizVxOsmIutslD",
-	"nIKHTLFFDeZGtvYNmSiwEdJMmhaHn4NX0OIzcgs7gQNyCVzPATgE4I3LRYiVdvs0sM8nH+z/RlpdXdXU",
-	"9FXfrw0N2U1fNd0f2h6PB/bpb2fstA9mfv0BwoJ9dL3hWAZVMcjpAFNNe+AUGQSkz+R1+xZa3LtV9T4V",
-	"RLuElH6IyzuEsUcb3SoXFrYbfIKtzT75YP836OT/1idD3uN+pJ4NMDgcJqq6563zOzGVlGw3+yNRwp7d",
-	"Q7iy1K7a5SeOVk4c06FZCMRXjuMdCWI+KZQrv3/wo31he77j4U4QAsNC9siA2O5zi4Cf4CK/AkAgdLxY",
-	"9d3FXmIJGwDuxNw+wTYg98GHUNthx7mXIh4N8Lt6iCNeuCZ7jFHe4j6n+VUieyhhj1pzUbt4lpZlyO3c",
-	"w0en3RKIX+0tgvgHMIv6PYtxEP/VncnjJ80yV+orI4at4eBqxTICaLSYJwZZWw5yyh75A+2KibmsMJ/A",
-	"f8CHYofIXL5elMB+Xm0/xZP782qbuqzU5aMcLnoGmLoLkd945+kWc9sQmK8Fu9vkVR76DFxxxGER83vf",
-	"6DMqdW4OB9Tr3khZ6oNYWGFmpIL+4vzUb/PJB9tqpELnKuPfl0Lnd/SeMif8eX3aF7cz7P2KZfZ4LNd0",
-	"Z0s0o0Z35bQENQhp+L4796Nr86dW7HARKdXOL/FAXHVDNTGyBNgsjEhJxJzY7V9s3VnIUH45eRSvscmf",
-	"+iRgDamDcAu8+zn8jQusTt2p5pJT4UpjI4BP7ErgMZx8gP+P5I/Q9h4Z5OtW/4dmj9D351BacVH3zx4d",
-	"BM90vRVDbobuIyAc/Lmvo11C6jbi8u5+DtBPlwlmoeSMWTGuoNSDrzu8G/EUdfs8B9xA2/fkE+ANPgJg",
-	"WLy/n6v1I9vA9EZdrIcHPdLUcbqU4Eenj/YfJobBHSby246NpYUA3cLBDAOuFFy5DGNAMHMXq+ImYjPh",
-	"3ycf7P8GTaNxwogJt9jwTo7Je72eydSqkooDGWBtV41r2EOUcOPUzTFnceJQUpNngjViWYJn3sfBpILz",
-	"eKNs/DFP/LnbyiSgifv6MOJqwbEUMaK8CQQkBIqAAqyYPB0MA6NIoVbXbCCRH4uOLykXoQa9pmtHhg3V",
-	"NRQJ30Kvu5HQLxTdPIcBPxVR9WEJiNwIVoAhJYM9Y2XpIOk10fTaLxbsLBzTyGhZNtUhI0RKS8S9vJcQ",
-	"0nvNB4CjSFEufvkZHiC8N1jvFUsPW8pjNF85JHt4ks4drgTsl0c2hMLpxBHOXtpniwXLB8I4360Y4FZc",
-	"s5CophHOEfEztEOOhFD5FSa4upwGQIjCRxxi5wlVkPPGjcNY4IpUsuQ5wlXVRu7eFsteXrop/ilex7uY",
-	"6prFHjJWC6JWLeV8FkL+GRVZpbaIT+64phWlsVZPIS05yYoJ74ZxeXyQUlUrBwC0n5BvfGHC6HP+Er7+",
-	"dFJW4jF3Pxvq2SMAAm1ls1xfW56bgwvnemlnL5YRHOFI+tbC8gHE20Awb6+2ECmcUEvoDddZgBpRtGBH",
-	"crFAzmevKXdYnopuRCrxaxH3LvlNDJCG+Ccy1fd3CoWOLDSnJRMFVWcoAzh3jH+XRqUg/IGerF3YRACy",
-	"PakwBXhKNqX/qb5e/vvNuhyOqc5c5KvbzHGN+2GyowK1F7w8FMwCcBR49aDTEcxiIRXLqU6zi1euwSdl",
-	"GPEiN9yQh6enp/imygX6tQDH79Fpdnp66iGFFmzDVEaoAZgpQ56cJui+VRynn4ETHMGnHUfw6R08wSmt",
-	"hiFadcQpnU0FfvgDiJGWTjzNJCk+fP+ZBEq4J+70Aa1UbOER0L4SD6oAQhpXpwzqi9dq1JVSjOqhfOaX",
-	"N1VJufjXsXO8dQtOnLbfj88jdG1RV3D2Y01qjTjGQprzRtdbSWXa+ccgkC34TdcD1z5yxXLGr/c5ft6G",
-	"Vp9RmvaTOGRiS1jXIc5IItR0WQA+tz0BfxZM2INKed7CGZx88P/sJXr3MVzW8pqF7RiTeI0/OYRT4x0r",
-	"S6LlmgHwtQ+qspzHl0XuL3EMc1DtxRzEidVXmjZsTlZSXmHOot4A6JkUOWtZeViumEtf9BX97K1iqItr",
-	"vhSuakZEr63N2+4a7sGa39yAT+sq6457v8EEnhKS8QN7r86JYdqMc5wekuyiTqJ3TJv0RT38Cb1jcXHl",
-	"5xUDsypvogMOxQtaR+ZArLhGuHIDKTbUwDVLnmC9x8n5tv58WCk+o7ZSXAIabVwAb309UtzwP/hjCLtv",
-	"66QPFnb/ANDSdd8Du5tsm7pDF4YqSwWf0806OTvvsklN7L/ECBoMaU0PyG9y7nCGnP20XXwip2tGVnLt",
-	"KmJnPjRV8eXKEM1/x/BmqFhcUnHVeLV9lZJo4U2QxMeksqMxdy8xYyuoE83E3npbF9AoimaOgTEhZsau",
-	"DbYJEG3AaM5Fk7hPDVlLbc6DEMJucsYKDaUPfmSsYIWrahOslAqy/6lw1RWlsnK0dslJrnKwL8Li6P3L",
-	"GIqcXBgoBYNQm3Z2C8pLMmdWJXRiQ6usT1DEH+0Jx96tenPb0P2Hh2QO8Xcfy5DdnTc8p0ptiaParpej",
-	"lYZv/4ngo0Ned2QT98kok+phfShnONC2xhrT1NUC2+GUtwQRfd/dyr1Oc/ssXLhCOt4r/BlVwO5UDqgI",
-	"Pj+YS9uyB6wdZQWtjrtss+IlcAdFRUtLB/lCVlKzYsQTediDP/mA//g4PSWqg0wbQ4HCM7pryn001QrK",
-	"bvWI4f+m3o+4MEMBHYdLwm/qa+1QuCvSoGpxTox0JbnwTvCQml+LB1b4qch8GxRxLFw4Z1sJHmf4dWcQ",
-	"e92gWiBA7dUCUkq42feanBSMFraXu9yAFKFewIv0wo/waRIDW+u5RfnR8PPPTbr3/tb+IK9RNPRLBjCl",
-	"snRxgr4GYGNehRJvvMfUEW7Q5/Ah6Tq5eR/lBTSTvSgSf7WNPjOQxF8RpuNADy6s6DBeEFChQsVGKHed",
-	"wpM43PvZlGtMH5xPVRsBSvgZAPt8/fORKBGdYtnjRx5vp4nN0dcyi3kV0aXpNasnPQ/nH9StCNuYsrU4",
-	"gjlAKrQrZOjvxHzryhWIgjiQ/HsULfFquBIRJx/gz0Gl7ZWrH3y/u/6CQanwlC9XuUt1AAUOrQKtMlFG",
-	"bQ+54ZMqQYyooGL/NeUs2xWIkuHvqbJAvZwAfsNKfR7sVg78cWEVJdSBrVgX6k4n7K8bXoDmEQt9+Lpr",
-	"c3l6r4zh1jE98QD7sIcIEgmD9ioo7aKmOwh5ZyqEneyURvIRz2BSxO+lKLezM1GXZTYU9XOgoAVcFXIn",
-	"jH21aoElksxNSiqic1qyghRyI/6lrs6e7P5Pwwo/TX7/tqlFhDEoCJjuK055C4h0qp2961hi/8942oi3",
-	"O8QRv8cW95nyjSMkTtbN8BDwba56/VoKts1a6lBBFKMl4HjmqoOtfnAhw/sw7q6xx2SwHqkCGn7jS4A6",
-	"qFk3tRerJ3O0b0Dzujomz1xw9CLktaga63JJwdBa4XwGjfII5gsHnSkX0EFmbxDiFBa7oQdoZHjThFfd",
-	"s4FhtPvoru6gfX4g/4a1nEEup0/IDZEi5QWCeWkIYkE/UAspCI/B1ccAG9SWmUM6Zv5EBpLGMeMBMzsq",
-	"RTtVK0NiRmPIXsNH41e8H4PbG29/+RS3YZKPtE9H+PG/PCVdtApJI/30zWhzQPxh5WI/8fjYifsjnyac",
-	"4xMQkJCb5DMET0srbwYzahxsqhQBnAprz/B8FfIlidzYz7Eb6iG2AW/MCV6Ut8oadZ0ZIzQiR5LtwxgX",
-	"8NK/Af6Lf/k78D0zjvZzuQ7vPrBQ3S4bh9k7vmwNW5+HEsNezugJJ/Yjr0dlpBZALxiDYCSZM/sa7r1V",
-	"3ka6J3v6bS0uXMv79FrBEDgk18NVcHyLwyS2QZA17gUpOBbgRpmNasK04WtqnKhLtZXS1LKL5HIPpmY0",
-	"1N4bt7twduBPwOrCSnwGmaqFsMKi3Swr3M6yWQ6FpUpWRFPiOrwDu/uXZxxv7NZkVv6q12AbwS1qeVHd",
-	"V1QQLmzHJTMMHgFkAUYhnB4WAA6PQg/1ssUXtPMaDwJd+jafwHudrA0Svj/Q7QdrrVVdiTa8LDH/WZJC",
-	"AiMoyyattYnsz7AKMKRhQsBOYk8Z3YNffQEtPmd0DaOHTFTG9RwOVhBh5bCSG2Str2RZ9B63Nn6SZlpz",
-	"3J9UJsUFX4rXtRmVQnGB4f+yNgcqYAcJvEpuNFMPNPGzbRWNzXOmhwvSXYQf3d8ddEOkrqD/+lD5M1Rf",
-	"cbHMQt1jrGiE0LiYjWHie5QIHuZL8d0nMoxAecVY6bM1F/7vh/seNezks8cNpU/d3QN+hzNneY1Kwz/e",
-	"d7REvrTilrsTluWCD41i3cpze/RQb+xbYyoIz8+lvOIsRg54/42xXPlIm7rYV0LwwrX5I3jr/0z4bXbf",
-	"kiXt/KYewIDgzpK4s0wGSiKM117YNpj2Hxi3Def3iSO9W4N2z/EbtjyIJPvWGy66PnKKRbm1Fb9oSfy9",
-	"tUqxbdpzJYQTjt3xkw/2H9vBcAN/9vd7J9L17ODLgwQaQF/dXG/M84aav4lbsb9oedifOxVuTR3NCeJ9",
-	"ATjxwCm9aFqN4sl0cMbxDIzTWAZGvPv5gbr/1DEErc0+QHhv23lvOr3DJxtJrqnitFtL8bMQ30ru07ag",
-	"xZ8aO9UuIfn0wvIO8PB6zMx+tSDo3zFh+28X6DDIeFFsutf9SLJd+O4wXHfVSeX3OzGVlFqhBwPQy27P",
-	"BoOoLtA57RN8c0B9mNvnQYY4C/i3z5RLhFHlKwZlR9IV/+9L4rGr/BwY0CmKuXA7J5XD0Jizw2W4Qyhm",
-	"Gg36vAWbBvYkcsVYBexWChd/MGdLB5g64kqetMzke8z7Y6jt29cX706ev335M8LL83xFdMVYcVRX4Gna",
-	"CebTpQRRfc2oriGagotlych/v/kpQYhzqplLmPhk9cS1VIlIY6uvSszD83br5pMcMcfYYsFzbhUD+xkK",
-	"rBCccBdctHuFyfy0zpXnUMlF84JBMDIvoBiPowfEXGYFzw0rztHqI0nBr21z0A5WkOcLMi51Tk+EzcLb",
-	"GVLNDsmTd64RFg8aDGTm9/6+2SEiB/Z3puz2HQbHBl8S415NsuAG87JwA6ykB4diyTxr0FMwsFzf9ylU",
-	"NL+iy+HYY9fkPvGi3BCpyF3/9WH8Eh6EBqJv4EyA9bKQa+59wQfxRI4TTNqbfD/Q9e0t/nQiwcDJHgzq",
-	"BjrCeDQcrTnZc3AzQfGrVS2uNFnRa+b8+A6uOV4ftXtJFFuUfLlK4yE+t7LemOf+mcOVDkUscFiQjYIo",
-	"0HnzaVmmgEXFvbzo9woMF3YylrDDRQFVIw7g5PXjZA0wNDgiW0Bu2sgK4cld5riRpJTyCkL0FlLdN+sd",
-	"GSPSBIgMEtYL3LDwzjzQRG5ESMZ0GLaKMVLQrQ5xnSmRsQu+Mybx9fb4tKBQYpCIVFjADsV1eg2GS6qY",
-	"R1w/J44wrPCOS5wi9P5JQNdvF7DzWTAzAcofyn5K0Qn3ATRWDCueg7rCbw7+nMKV2nOLwDh1mBirOwUD",
-	"wBQOGQ7g1nQQCVUxFwMAsXTAG0J4nJDdy5Z4L/Gvkw/4j5GVtrDxfaEUvmtACD32PxO52lY+5kywayhV",
-	"ivCFO5q2xBx2F1qoDd3qKFLhRXsV9+G9crTziY05rVHvF6Ow4f1Tq9jrDWPVnruPTf7clmm7hqRpGhd4",
-	"ADEaOrqzK9j28kd2BcP8PrUruBn0flzBkERmeRbW+G1ptiDYsrJ0+TyWxXFf3SDpBgZKOPkA/x/Ezn0p",
-	"Cn/g90v9SUcEfnnnDfyGLbkgQpJFrdBeYzfknJiV1Ax3UdWCLCXpsKPWpUi6af4l9gc8NbYvtFCBDQvX",
-	"flvPZNiWO3kmAZ99T1WTd/wPARyy/4W4bbkIfhici5eIrsDXPqqZUE2eX/zdV/PLevnlmErI13aPWeGg",
-	"8v9SyFyf4Nnp43XxxZQn5Lv1wHkd8gmJ73TXgnKKZR4i23/Yh6OrVii50a1TT2FZQrNResKhhLV3Vljj",
-	"wh0zonpbxSH4HVipGVhRz3cAEVTLVRp9cSAkcViQe4dN/tSCHKwhJci5BR7gpKCjfk1W1IT0lGhflOig",
-	"u/vTbrD7TyyQ/UAL1hq4exD2y8NpNy7a1r6YjTLqgXdR93Sww+iCsNcoFYOL1+TkA/x/T1GDa3kVjm7/",
-	"c2xah7znOfZFZ0YEY0VLJ9iJFQfeX7KRyqxKu1OprUN2M8hhvEDzf2OWJzE1u21JpoZ7egCm5kSQu2mn",
-	"0MsfWDvF+X1iZtga9B6100ULRQ1jdqwail5vTM+lZEPV+qiuULpwMDe5rHv1/buSA/xx8gH+Pxgvlzj7",
-	"GDN0Lf+YxZWSx/UOShTClwfR9/w2RPd9Qzm4EYYY6s+uzWe0u/spHM7w/jOi43JzsIrN0JlD8sU6A5H8",
-	"SDBIl4XlfaoWKUTrXj7Qh9mcUWVfln+8t4+Fy/Cxf723DdW1vwW1KmdnsxNa8ZPrh8DhXM+xvD0oeixa",
-	"weL40GYzL8aLuixhPLBGYWG+BQyFqGj9EgAa5NIQsyzzq0gJER+7gd77VoxG60nWkd+9A4XWwKvhMUTb",
-	"Fz32m7ed0gkZ4uVkCNHUd1/Efu9TbV3pOADZsdswl7UoukXcYj+HquoOmCCnSnGXKdlU2qmjv2sVzQKX",
-	"9lmo04SnsKa8nMub9ha46jG7fb1ywHaVkktF18G/58qC+qOH+rMf33/8/wMAAP//",
+	"7L3rkhs3si76KgievULjWOyLZMnL7o4V68i6LHvGthRqeRyxxzotsAok4S4CnAKq2bRCEftp9oPtJzmB",
+	"zATqQqBY1c2W7In9x1aTRRQuiUQi88svP0wyvVprJZQ1k7MPkzUv+UpYUcJfWVUaXbp/5cJkpVxbqdXk",
+	"bPKy1Cv2Xokb+57pObNLwdZ8IdhMzHUpJtOJdE/9sxLldjKdKL4SkzPf2HRisqVYcdfqit/8INTCLidn",
+	"j05PpxO7XbsnjS2lWkw+Tic3Rwt95D49MldyfaShA7w4WmuprCgnZ3NeGPFxOpkLlYnXrvOuXXj9mttl",
+	"/XZ4YDKdlOKflSxFPjmzZSWanZnrcsXt5Gwilf3q8WQ6WUklV9VqcvYw9My9dSHKyUf3SjdTva90D/S+",
+	"MtLqUhvb16j7vrfN/1GK+eRs8v+c1At7gt+ak59cG+4tMhertbZCZdu/ie3uAr9dCmb4SrArsWUbaZew",
+	"xvDJTOdbtpDXwsBnc1kay7gyG1EyvuBS+eVfCp6Lsu759/U7j9xLE4Lw0AnCSir/99d3EYtCcNO7RvDA",
+	"OLGILFohV9KGN3TkHr9sNpmLOa8K68fKb1DMntDIk0I3YuBlpfqGXVZq2KCrSuaTnRX4OJ2Ype6VU/f9",
+	"XeXUjUOYtVZGgDp6plfryroeON2klRUKZp2v14XMuJuLk9+ME+APA1+ELcIv8X3tbfCTtiyDR0TOtsKe",
+	"MbuUhknDlnrD5rxk0jJpjlnYL268wm0ItxPYX2DrSGtYR/jZZilK4X695IZpJb5obCncTFOmS3ydVplg",
+	"K12KY/a6FHNRnrENl/Y/L148e/XT8wv2lzcvn7H/ePT49Atm+Bb7Vmi1YDx0xz1vpuzhKWxmXVn3aq5y",
+	"9uUp45atUKngjoWp/kHjfMZVQ9aYtog+a4jJG2HL7dHTOQjnhz7V555+XepZIVY9y7vGJ/593DL7diNL",
+	"/MuSW7YRyrJN6eYMJvObx0/+4wsUc2zBveDpQij7qvQztC71WpRWomhmhc6uLuc8s3hehg2U62pWiHoL",
+	"qWo1w728FLy0M8Htpdmd5TeCF8yITKvcsJmwGyEUC78wk+n+N3xs7r5/tF43bff3Xfitnv0mMut699SY",
+	"arX2IsDzXKKqed0YNiib7oS6AwpES89BVC1KOkg5SPGU/fT0xxdTVsgrJ+vaPXDM1qXMxBl89cDgX4wr",
+	"ttRVyf7CFbb2hdsTnM0qs/XfMPe+L1z7oSkjymtRmjNmNFtxtfUfeFMFmoI3HTMrV+KMcQZntX/A6S74",
+	"nll+BZtSGrbmpXUPuN3sfjVl3ODRCK9lRlinmswxywXPC6nEWacxaVheCbffqKvQzjGMxODDMHn+4Xkp",
+	"BONFAd/Ao5NpR+y4bQsbt+LIPTmJHJqZrnA/hQPn4WnrxDmNnTi1SDd/1vzV8enDiHS71R2m5v2RMexZ",
+	"kIx9D/+oldi6pzdLnCGhXFf/4a0nkICJb2w6IQFxs4aT55fQKUW3Oo0t0lBuze0Fb6KhxPbTt2KrVf5t",
+	"lS+EjaiPUmwiCtQNYBtXrM13w6/x2dirn73+ee8e7nRHl/iPfmskF+tSZBI08+Vy8KKslr/vKrxXc8ZZ",
+	"BuoBz0buztcVm8miMGy2ZWBD9cvqSueiGHSvsMtS8Lw9xGiTG27t3sc6y4HdmNIsRldkWamri2plRq6L",
+	"oZ9IK1aRQ4Ozi++eHj168hUz1crpqq8es6W44bnI5IoXLJcLCWfHmlsrSveT/+8fp0ff8KP5uw9fPf74",
+	"P2JqY8VvvsfXOXXRmE1elny7M3joYnTMerXmpaRzuz2uGTcCtltsCzjpbo+616IrxealXFRu6j92+zp1",
+	"l9DSGWHRN4VdP1in5uJaZmJ4757D83/nRSVivcvltTRSq+ENfqeNfU6/irUI55qJGVzucjSP2h4/Kyvx",
+	"0GmowQEGjdI2voIm4wVZ7YMGdYHPv3aXmtig4G4RfZEthc2WIxbkAn8Re0ul/Bk2qKWf4fELsgJ2G+zu",
+	"E7wf0fo0BHNa7wYv+6EvTQmpha857nqyU3vQ2+07y36hV8IupVow62xib/oIti64UqJ8YPBGIthclyLj",
+	"xj7wllC4I0kFD8x4drUodaXyXYtlpiu7+3Iww+EyxfQ8ttO4uRL55Szhq1AN683qK6GiBlApuHWzP3h3",
+	"a5LaWF+dWe4mK3d2rdKbeAOoTNq//05v0C4la9JZlobxUkBbk9gxJFQ+puMyTxywbimnuL7eb1dwxazW",
+	"ZzT73LIT95k5+f453jz9lZc6t8c1MJ1cSZU3bS7XGv4OhAZl/RqdLtygKBtdlSjKYj4XmY0ZXO7YKq3p",
+	"mU+8avBSnLPTM6Y0uKqulIYttDup6/q22V1gZ26wOZeFiA7RWI6qzo/R3a/dd9NJFnwUtPzOhKZ2Mq4y",
+	"Ubh/x0a3BUMz0hmBdwUv2rh83FwZJ3YMNobbkmghUbMzrQvB1Y7agSWDFZrSVmxsLd8HP8AwApx4vyHq",
+	"nbRHx/wgTcTWDdp02Hne9NDsKmklbux+AxnfFO0tGd5deyS7Eipv93LXiOz0xV1LL+FKcekuDYPt4ZgR",
+	"sfdluMV3HiukuhLNr4IgTCcrsdLl9nIxa3xdn95gtY7qREy06jOJ2pvWkxl61+zK7rSllslbdanVivZ4",
+	"xo00zZ26EtxUpcCDSeQys/DvSjk94fTUrNDZVWKLZryy3jzr2kzgzsi0QmMenA0b8C1xPCXdW4Yvb7au",
+	"4ouYvCk2pKjdtf9+/XNc/+XSXYMhLrLPbK2f/AgqWmbSW9EdI2ItRH5UrZm+FiVOgDviqHPg5ARH0GzL",
+	"9FC7ci7j1h7YTpeZRiUzaKuhuRW255CX4y9W0EIkEOa+Be3rRlUpGQ5Wb9C5oaJrpyqHjXcpF0u0y4c8",
+	"rI29XAt+Rft6wE8KvYmZ/a+w39+csn9jEE245sWwDvs9FWv1R5FLcN91dkMjqrTUzpL0/jPGwercunN8",
+	"6OuF7T04vbnmTJDuvSaiJkcrwp6rTzBZet3T8JB7ul7HztooxmkTDZuTdcGzxGWMr9aFMJfoXN591Wt5",
+	"IwpcJMPoYWc5uo+9byb4NY2w4aFhHSOf9kBRRbswPg6naar10Ibw6Uu3t0b+pNCbgb9ANZ+2T8Nlb1cX",
+	"V0ZEd2RTeW6WsoCYUemuA6XIp+yUWc0eDpv5zVIXIrZF3QUKvsQ11QpNfnfSMF4MVNMdYwDlLyzg1Pso",
+	"g1VQGwp4RKdO/b+L0h3Su6c+t9EJK7iFANnSG8orvmWz4FXES44/6wc6zlNH7pKOnp0v9CYmB3RYWLrq",
+	"OlU409pb71zlEAxUGu/eKionZaUGxGd7XCRuYvovGbDuePuPxUVAPYOiNpbDPcKbVngJhgWYOMv8WpRR",
+	"K4p82h0rRQvjRG9e6lXoxgMDN/vJPuc7ufVJxjC4TQ4WGC++k9YlKmlwI92VsSJ6gX9aFHh3dx12577e",
+	"KJFD8AaiQhK+2zh524nhTHZ97WPsF6mkWQ53BCQkNDF9+D96R2yaer2ngEEYcbFzU5508ZVVEZn4b7dO",
+	"CWZLcjIV7j6dM3ix29bZUpuY66cbLqldbdRnel9SMrCbu1Gb+1y6FS+vmheXbCn4WuAKcWPxX34O4u6S",
+	"gg9UFpbbar+VUnB1gU9GtL3aEaDQbmxanwtzFT8pOVvxbCmVQP1C+tLolQB3zkaXV4ZBrK1zC9xeLrlK",
+	"XH2vxDpyXDyngxUdKqUA3VsIZcmfN9z+cz+6NEtnskaP12bwGAKKTCoSZXC2MXGzFhkcC1azmYBeDDSo",
+	"JF3gholVcF31hynM1QU86MbqDqNLd8mOL5ieW6HoQJsyqYzMRT3QqfcJF9xY9tUpy/k2bgLZ7VpmvCi2",
+	"aKNw05qayZmqimIaeT9AXdzEuSN/wwfaoZWyshg+bYPisN5rhksyDSJJ8teayvZ4WxKU2i9vxFqXdiQc",
+	"Y8SWwrPLGsYXbg8YXKjkLmu/53tr4BgsmeEyZ0afM1EYb3CBXQMvcyaO1VW2FDmTFkBOoSNLbqI3sjvu",
+	"3kY0+KvHvRHOxtd1sGn0hgmitWOcBn9IPVPnTURWwMoozQQIzijpbAz0SSTsnZDWjpSmpO/Cz0N7VO/d",
+	"jL8/o7sNWdvhhuIMJGnP2Xupjioj3p/tSh1+DzvjyO2M92eNGbJaX7mJoS3jz0LSjtio31fw6+hBiJIy",
+	"MtZ+Ox/wLSERsYAN4fLYw6+YWTkTshDWitLATQFD+dMmBJe+nzJTZUu34xannVA/P/r9nfvP6dE37z6c",
+	"Th8+iUf8pbqsjCA/RAT30AT5qKvLjcztcj+SAn2/l1ZH57Hlm+5953CQxzioUKUqw2cxq5PCQdLQ/pxV",
+	"lmVcOXUzE6wy8RjRbZAjYJ55+Eg9JfEt6WT6AlwvY9E9ojCyGuqCycPmac/K4nTKFg+n7P/8r/99zrJ1",
+	"RfPD1qXOhDG6rD187n7xwDAc0GTaQnt/NU0Kw2xrhelH5sdhQIgv2h1br1yRBybyq4B729NCWPFRb+6I",
+	"AE13eskRPLJzF+l4trsmKLcBf4l26JRxvOmTVao3aso2uipyxvN8oGO+fuflWpSXYcNF/R4ezQnODubO",
+	"PIMw0ba73AfFy8G+TuqG68Ed3PT03rJSSqoFc3cZZ5yUgw1xMHcvDb8WedK53nazOaUOCA+0YTI3Q/xa",
+	"YCB3iOPbq8LY1S9LXEWWNDBEwWp/DUEFt9El7FluJ3dUqAlMXFNMozLeikm1RXyE73a4z3Yl7FLHY4el",
+	"O8Xjk+ghOoSAwWhX8Jo+GOoLX+pNAmH/zZNGFIYVgl8Lwx4yDNjvifFjv3ESMJo08e8K443PvbsexHcw",
+	"OeXQ1LjmpeTKnrNsyZUShWGALUbfXXBJtxdvbVR5mQ8NUZWrlDbenUQCD+9eG4yRq0GNdOdvBUal7zE1",
+	"RG+KTdwLZcttxD205OUClcEgCyQd2uXbnZtqbH8KY+XKQ5xGxEPj8ECP44mAn5wogKrFzAmrg/0fLmO5",
+	"VmLKbCn9hwun2RR8unY3RNg3wQuiNELPNtw0whvufAhhQ4Sh5fChs73I8PJ3ghBcCXCbGpQzF26+3I1j",
+	"gjlhdoIGHzxnKKNCl+slV9EbBKREir7pwEAHWDmWrnbg+qCzlTWcjkO19XfgT0ZsutPYc16uYj8fHBMY",
+	"F3pLgizTMbmoZ9+Zz+D93miGkIO9Hlr04Duxb0SQfEiJ0EthvWupn4YtlwbDw16NA5NmAM6/LMR8oFd3",
+	"Gj/ky0o9MCzj63OmVbENZkdZUUiKcr5gz4/VEX0e+Fvsf9grIzAU0fQp3OVgMTW3OuqEOyE14pppHIIM",
+	"tXMU4OsUwF0HD6rJKTS3zPuVWl80AoeTkmiakahQXwuVDJEODHJyugAND3/i8kZXKBkZ7YJDQ4407Hhb",
+	"SsCcoM4DXQ4qjwJUFGagyB7a+u/SCvHeFKD3hPUrMY+yjLvUXtw442kh3lBb7ZUbeuI7iytluw53fUR9",
+	"Mt17KShjeB/8gF4RG9pLt2gjXRIId+uNF77++fYZF9GYDa9UtqRszjGhHh4FOoGNzNlvevbAQ8MNGkdg",
+	"A6Dl7MV9jwOjF6g5JlvOPZtfVkZEnAIXS20pg5FDmD0/cg+yQmbu/gVWXAeI0DCulc6F2ckm3J/B7pFS",
+	"e3zVTTNjyEDBthsfGZEWE8xClKrrDqitj50EucvF8vdxQN+gMIelyeE8XuIJcLsT6qUuCX2AGDhdolse",
+	"81YVwv/9co4ZzMedfd/RF4TbCPOH8hK2T7DG3c7f5+t0CuWvehY54LJMrG0U7zyCK+EuE+zzVjKw1UmI",
+	"3PEl4TIQDnfIv12tpB1snU3TGTIYERW50y1gvTRSTSK5IwVfGw/OHHDujcw1oevWrhdj5+oXtF8sy7iM",
+	"n2NzqXLIpxqlo/uMR39kjsmk2Xu1Wpdaz6OdbAe4W738ZyWqyLXvr3oWwKrNlI4mCoyMydg5dFGtViJH",
+	"j5TTYLDxppTM4q/pUmVFlYuBft7hF0w1wuK8zQXTWF6OSuHaydQhLwIYmSBazkRTvNga/DcsCqWt6Tl+",
+	"thRFPvGzjh+V4jdBqQOlmJMjISs0tYJ7CE67I9/nmKVqS5z0/RkseRfYRqZxULA+nBvuxd3sI5LRxp7y",
+	"ItgSqKaiiipj/HXM3SUQIhLZxDfxZBVxjf5rvziYe1G28jE2vFTtfMbG9A3K/sHXTKmD9CvsVXyAMd8A",
+	"ZYXEHUCAdLgSYm1qnGQLyDhlcs642uJ9MNdNFPAQoKk7NEutV8NB/pAXANRDI3+jhMhH5BI03tC1h4VA",
+	"LLHA+LUwdhSEHZqOJmC+BQi/aykYNoAwIqKlnelrDGkHVi94thzVLT2D22kCaNbjygtBl6gPDzdgaRLB",
+	"u50wKlvqIgf8hEaw0e4pYQq9ySnCcFesvSyKMWJh5WJp4zN0XQO6gxMAWQkA/QT/cK9DVy6QPyD4w+0a",
+	"cPzOpe3DFe9+jgCbyC07hLYjeXSjdk5jUHuu0V7SwgvqH7/bZ1OnQPW+gVrSG2LaelVLkTQkxK9YRwd0",
+	"1UhTTtMu1pe6yPHCOcIDMJeFMFtjRcIOLIUYvhxKWH8h3BXATSktbx+6qUhaeLRusu5KdOj+htdFzaWQ",
+	"DLu7Njjior5lQFG6I70qx+Uq+PvBcKPeJ1vGzHpEv4Py7WZJN01teldiLG7JGwGcNVhOv60FGFA38dyB",
+	"2/gcx7r9+KMnX8Ub2usR7LvWgWwQSLCHDKJpyvlVSIraM1154s62ZkveBuvrWupaQUdujAsnnMd7cEx1",
+	"5K1pM7cN0uSYngvLET8ZQbgMmmS0rOUIL+HbWISgM6hwe4WWk90/RNJ7PYoDp7s3ZDDKXjBkuWqxh9Z+",
+	"WUZC39wdNBFjGV/kb6HNtKIQOAaX4577LzIk9rMFRdgvNs3Xn6Hph9lOPpDTyMfyPZuyzVJTPpS0zGit",
+	"nCUL/twmyngfKZFPZEu5K9IcPcNGs6EULq62gK+Vhrkfp5khDpBMdle9177QdrQfLTLNwZRkyq9wTLq/",
+	"8xSHY6G+WttBE5FT1so+KDgh9T+S62AwmZN7eIdyKxKCACm9nOsyfjd6L9W6subSVKvAzwz2FQm6KAUr",
+	"gqR3AJlRZ/xKGpPgwpHZkt6xCih8wMn2JtDsG6LPKR4X5iE47B5Mf0cIYfVppXql6mnQOjvcn0bkl2nY",
+	"P2dOcCgptU4BmomFVFNK6/Up7+C4Gwz8x4WOXL5htWei0BtUZJlQgs3BMKfsD4j+OEN/VKJTLVnxsKO4",
+	"1uQmGSXxvQvkG40vDu6vMTcN0U2YShvjSA897Nl1qRelMJ2g2Bjsryejxh5Gh6tjxgXk6zQP9GoN8D84",
+	"oJQ7xmOnN/zq0gihRqAERnPxxZMkhqlReLbkUrWtzsYJ1gwPJIBZmMyktJXZSFmfh3ts7/GGT8HzVQwx",
+	"V3urkOSLAxQauwU/Ad2JzmIEDHHIvHZaIRdZwUtBj1AK3O40tELZXSJhurATq1uYkRXfMnBNj5qT5EHw",
+	"vVMMdMroOamXVmrW/kNhJwm46RQbJHF+tFHWQASV7GZzA8Zb5AFp5xQ24VF2MaVrkQ3hZLxwz+1c89yH",
+	"Xk4aok17sd+2aRI97joYhLGxNWEbXeZRX/OsFPzqUlyLSGuFj4f2XaUj2w0Tj4gzAC1mSpAf42AFZ3Fc",
+	"PuK3n+lkI7y/sbP15Io4DDe6vMKVpbTLXWaDW7Bc0HunNGO+79HUeU+pGzk4klwt+7zCzpZouoPjbuAe",
+	"vCbftvfWLivxrSKvYwiWZF6IkQgcuZLtoH8PL7LpJB3QC2NL1GuE7PheN5geCzsvtWG/85R+nUSGlKdq",
+	"I1WuN31LMi56jcCuIc/u+Do8zmv0RBFWzw8lNTU/eMtqIBF2zx35jtfYIXdS6FZyKAfw+HxHMI5DO3zC",
+	"WfTHx+O1UG/iJisqI6/Fj956xvohvQl4o5BxQ3FoWl3y7HKtNzHb4aWbvJpaqKyUwZRnw2aQeLs9Ry8M",
+	"JXhLw9w4dk2LEXAlvcYze6BcOQ0Ume0woBFS4TTn5aC8VsoVu7zaLG+XL1b/PCbVY7CBe3BpXfyZn5nU",
+	"Zoq7O0f7I7/V+gpIlPScuQVF0QETuelw9MbUfXgdk6dQKwwwWHuhQh94OgTfXtPh3Gf80jk6Qlhzsm3E",
+	"DeVIT1ZaHc1L2Yejrh9++M3Z6Wn6TK0fPP06+uAufDo+tL+JtX0Z4GpdlClV7Iih2PxPGl0+enw6ffxl",
+	"T4pQxITMZbh/HugA9ZWf4Byt+c1hLLEZSFgCfayuQ0hQR9isIxxCffFH0QE9NP1IdEFPwKCGO5lIUa10",
+	"HokRvxYlArcYn1tic0P9UXIFR5Ce032hSzvi81NKD2PSTerBRpQWsBmkN+Mc3dkVX4g4QQy6ByDKAyxH",
+	"c2Ctp0S/wBkSkFMEeNEbxXJpru4Ww8iESt1pibI/qV/SMtQ4kpKEe54eY0/MtO38m/bYoS3mfxiWf0sQ",
+	"wobENQaY3H1vsEzYfYVN7iUIsuGSqlcEZ+tXp2O8rU2/f2guPkX5Iur3H5PP5h6+nHkP4d1z/W5PfpzG",
+	"BhA2dlyrpR7hEcapfKM3cc4/Naz24O51rZFEVyLdf2ssNTVdYwpaa5Je9zc6RhBfme1l0ttKSceIuMbk",
+	"yAC4Jh/uAMfIOPFK3psPAs+/B2HzrB2Ex44LJJf5ZSqa3/LaDnDeYTUw8pm54xEyf3BBer1wt9oW/kd3",
+	"ZjpO+KHoJAj3mM50dkW9RoGHfk29FMc3S3xHzO2rakz9MoJ+x2IzmuWaQQ0KFoft9nBYp9ltt4MNVD+T",
+	"KRjjD5gHN/JQFDe25JdGcHs5gi4lkkmulWDQGHONEWtOzrcNPvNFBSZQ/cqUnzgDXp+ZYEtZerphCnH0",
+	"3+J30nULzQkqVGcMUnbXUU/hhLXWxVDPTBjICOIsaD9QA2ALsTX9kefiLdQH2hFhI7JSxKXK+l/0Qsjg",
+	"oW7HfDEiaj3aJ1+RYmyNPl9qos9w3UuS1gXEP332Wm+Qb4I8WBBK5nmTPx/jhu1wZD0gtE6xKEFAvu4A",
+	"7+FyUqXSAgYwfQG3M/rdMq6QdZDnQZ9TL/rAtEQx7YOzWjF+LUq+aLKFN5ue3oUdDKajy2wW54+gqxjU",
+	"QQUyNWZLMXZ6+qJ13267eYpu78bH1zemIVenvQ5WqoYNt8MCaojFuV6fUpYHXWygYEQhgvdi90Zm+UL0",
+	"dm1IIkMvIN9PcHRbx6nIuGJ8BWxJnqbx4dePjx+dAuY5eHL8Rw32xqP/+gfwNj6cPvz6419+/fU4/Pno",
+	"4xf/FSVy/Il8FXFeya++bPNKTgOp5IPjB1P24OgBXMsfXD6oKSWN5bI8Ov0ywizpekP/P748evfhdPrV",
+	"ozi/5E9i87r2EozNERh816B3vJRdRNigOpb4rtjCuu4Ts/aIvmNp/F2XTcFV4E7SmhATQBWz5FhzjfHC",
+	"aZ9uHX64+U8bZVNUzsj50nXuILDMcxDvuFC4MdVKpOrczc8YMlXUJY08Te2UgLISyZkAvHLMnlJNOaxS",
+	"5po2depbzZvp0yIHOrMb9ai7ixmrxOXL7PbWflwLBa6GWFXB51QiBo2lomjNKSCHqW7NqEoSWs1lLqIc",
+	"ayAJRtcwHV8wj0F9GyauRbkNlWu8MADrPVeZmILjzk0xN2zltqspeHaF5Rp8OcfmeXV6/M03T1p1nJ8k",
+	"2T9jgI9mHfntMVusqzN3ifSckpw9e/0zlg85d18eicKIo8w9BcoEeQ8DP1IDL+QbIWaK/379MxzCeCo2",
+	"PJFcOdNkAfGb5gt2DdDp5ObI/erompcK/eb/mDxV2+fBjfZKFVuqk+X+96Iw4pn7893H6WShOcE64Zya",
+	"nDWp+HvY+WN2sFujS6j9HZnSH4S7iBfuvK9KwGj5oJAsAZnu9vkUizWG0o0LDR7VJo4sRtZhL9F8233r",
+	"T9rHmCzUoRS8LOQICOo6ptYu6uXcZYQutoxEHK5gWOMjP2ec2DY8SzntvMAICg8P1RevpRriRVyXUpfS",
+	"bvc255/D+Jj1LhUSCQxOx2uq+Orz9UTYZr7ULSLA0WjOa1S67gWG2E0l0JmeEe04Jk/iiUIUekhTE6ip",
+	"9oWARnQR9vPgo9pf/bqrtZLK/x3B8xXRkgRvAc7Fy7oerFxBvIEyfUl/+lu0OxWZWfNSnLHT44dAVs+s",
+	"UOBNbyrLPaawewslSsa2ttZXdO2egbWFm7fylZZV63jhBosacEonl7+HwVDNUij/2exg2/V9HKvI30iD",
+	"3U1ONlPMTTZIyA/VWDvwTd1gu77lqj7aXz4c5CZhdr0RmZDXo2ELPM89Lrs98KW1a3N2cvJ//tf/psXZ",
+	"iBlban01ZSsuC6vP6q/cBzN907LTfQPuJ+a44G4PqLk0y2N65qTUlitx086xeEKyHXIuImr1n5UU0bVq",
+	"FQ8hSIkuck82FyGh+R3O4Jbl5lbTiqKAJCJTy+GWyg6Mw5Y0FziyTytYQ9Nb9BmGoOfnoPDrrTBY1ADe",
+	"fVEFaenrUkfkvHgkhO4iOGbHFOoPzqSOcoICvnSggcqcc2e76ZKtS3nNrTPTySIyy7bUPGrdWm6hkgdA",
+	"l3GwafByao5slW/H+q/IZdz1UO3ZFyEAnzRHGzUlVzLPC8GiVbVHzNxygOM/eC/JNT3kWeJRbp+TI6bQ",
+	"492aBU6iVGqHcdPsbF1kczV1wL6+Ep0zsVrb7dSrpUnMlbIjSvWu/bp5+D8aVku/XQUuTG5KZjdCrMdG",
+	"vJEh1rRsv4dfu/nq2L/oGCIchmcDZfOqxDJ7peQF5n+1TnH0TMQ59Lp8960+fDmNIN/zRp4tGD+eXjO8",
+	"79Feur6dy8/D4y+fTHegHcxYvTa+6qJwpwi+Fi6t5GcNdObOpIBrjl1yKjY555l1x+waE1JCD5s31IfH",
+	"p496eDpHQwHhhwnpCEGCWyDOupWh3dkqLRM3a1kKc072xG/aHdR4HijBkF8zjPvLr57sXZsxaknFteZS",
+	"r9zZs6kP4nhC6B6lXOpib6DrjXsmgcaE36dWAoT2050tpqeAq23sqikz61Lw3HP/o/Zr2fFfwsH+kIIJ",
+	"nEFpICO1wpJYVAq9sfkPueIrfnNZinUdFfQb+Ekk2AjqIZCTjuiRe0uMhC6u/7A/t1Z8Yf5iwAtoORiy",
+	"bIV1p32xV2fwupWRpG/ghgjLwxkgQNyTpZuG9qKAV6xxsTo9fXhwFdQ+uaLbAMzbYTVwfyEdXApgNDB6",
+	"JdD1Sib/8NziYdSHZeNSdjtq+jE2rFD2cgyttYlXLXN79swX4TXaySaUxgm0E1ioXBf5ORHchKdDfV4S",
+	"bqNJNwAtyDRCqmGohIyHYOhoYdyokxIX/pfQFN1zsEH846VvFv98BY3X167RN6dhnHrIR+iXvn5bYNeD",
+	"CjI4+2mJPkTmDO2Ne8idaU/NjgzlWokzitUA3+M5m4mlVDkWsEO3PJu7WzYm4odKFqD63Ul7ztzIteGF",
+	"a0iJDXOjyqtC0MUcTYW1KI1W8LCeG/fonJcrDA/rubfycn3OjC2568qZL7foWUCsJjcfPX0O4NqjQhvr",
+	"2oOiQOBwD7Eo/zz5DZeCl3hDn/HsqtCLIz9+rGY0p5q88B3z/Jd+MxAKCeeH2JTdsJu0lL7vpA+PKH+9",
+	"+bqBu4aW7Dm+lP761r+b/n5dd6H+BHtCf1/UHaJPIM8Bu+Vbxd7Bq9yuewUEfwMyKW+TN98EhEYrxQPi",
+	"yJw1mKsfGDjk2g4hX8S/9gp7ss1Ylf29TgMYc1/Cs8/DDP2P7TZo5RAKAZfgHvRBPc7xOOnLASlTnyPp",
+	"bi6GE5JLlZViBaQRrcFEDcPhlAQgrBQjWfLrVvR62pLOETQFzizFNvd3tZ9u39OwD1jA2+QfxousjSgd",
+	"aoSt1jEb/EdEa3HFUAAbBbzIWuoFV6Ep7UzoFV8IHyoJ8CqzrGyuN2rIvBwwXa+5sPVc+QpPTQmd+n03",
+	"jGP+VWULra9STuoG6bpHQfij1fNFTNmMYFX+DCfxxhjtbLtTRaDHfCdLwU1TZcXwSsBodcQcz2wGlWnc",
+	"D8+hDhcRD3ngN1ocg3DUg831uub9DjEF3NHIPTuvTSMjV1XBrTOmFNgXSozhQ/J2RWQ7PCMQC82ttC3j",
+	"arIXYpqo49JAMh0QrLSrz3JxCGZ1+fvQRDNieOpc6797evToyVe1y6OQGGvGwU6HAa9d09QXGtm0B27V",
+	"nJmRXqBlpa7aS9BBwjE/IFOt3DC+esyW4obnIpMrXhAergN1Oz36hh/N33346nEc3bYPZwatLWMu9z3e",
+	"qeTijcFJc4hr09zTBMVnvYzxis7lTbzqwOtSrIHcSOWMdv0wkm/NkxkeRRGguVYvAEwxrNGNLq8GJl7s",
+	"oP5uKDeCOhYai06SHOsiJgzL7XERj/bDIu7oi6IuRsdLsMfOKYYYv3R4F1PZnbZdlBxydppXD+OurUgc",
+	"BJiIXoTgXsPPw6SGK15MfaF8/OitK3WkLoW/5FsNIL0uRi+YtwHKB6lWRAMI551Tf1OqmRqOZYKeu7GY",
+	"RgDtgAdzttT+AtErJwR1TRa+C56MKeFD8AMEu47OYbtFimQp+Kh6IL05lVlVXotLPY+vNUjnZqmNYLbk",
+	"uTjS8zmDn1DohDOYZ6bnUyDlr824vORtlOhd/aBexOI9BZLwBrOVeRBk0gw2pWrbbdjzPlK4m/3ryRvi",
+	"fmqmN0rk4IEKF0JWGcoTn5dCTHEsMPFNRJL7jtllqavFEgsjDyarSNKiDHR6y9VaGyNnHeqqDgjkEFlq",
+	"qey0bsfxcpYofA7TBmBSqC/eRJVj7n0Ddu6RgwjiRhI3Z+4hGA2g5ENnusFtES2kN7eXBEgbmDyM2YeR",
+	"tnRljczFXWt5+prw2sCGNmuhoFA73Tin4HdFqH2dmmd2HBbLRuJojy4Bhse/5DozJyhw5niVfxFLZSHU",
+	"X6ItggQOby7BBoIValHDAYhUWuioOSgwtPbKjDmfLzDL92Pc3hlJ+DEWOWqBwZMUaK3Va+joQGJDhFVG",
+	"rqZO3mbbutjgoJlBrNazBHEYpeiNiZNVgxbjAp/8OJ1Ua2ckj17Kn+Fne5mCJHF9Ux1cXObQ0ZDR3zAa",
+	"WjQAnto0XEbgfEpZtegc2FXht0hBHhY/g6f6exM5USDiOGSawRQOgP8hT2f1OwcvJs3avpWkjkyp+/W7",
+	"UuN/MZ9TxG2noL7KxGWYhR4XF5sJdyCEPIlhO5RekEqVaL8BDkRMvRqqAUBYBy1iMi2863qUtjadBy34",
+	"2Jb7DOZhZig4+O9mhqbW/AU5Zc/bmOFo0+hJbCct77wntfQHfFECZPTW+yXjvE/6Osbi8YoMY/cb+D0k",
+	"+i+0O7UgzYhR5LHVmSbDhi5ktj/7BZ+6bb7MCH7OuCsIAUQUmqY5Gn7cb3idr5O+wDd2tq3hcEtR5AzK",
+	"XY91JdX8TRSpwPkIU97YPV3FM21rujCC9j5vqZPW2YfC0lsx3qnZl+SVSCnaqAKECwT6OSDwv9RO2W6J",
+	"LSwMaAS/TefEfXg6nGPlyYhnvzm9JRPlQ0h2fgL//eY0Tu6816sQK9HgFI7wMFnFjBXruiYOxkGkVmaK",
+	"iFpIy/MUkLUaatyLQe+Q97XtNhvIFtyNDQcPQC/vhVyJC0BCYow9yrF+UQ+nTl7x+xnKkcChcw1gQaHA",
+	"94sZokueMyywkaiEa6y5jCECfyE3mmFOBC3E0gQjYuMRdwXRcS/1hExG5bxdLLUNOzD24nrKBrDHNZ+m",
+	"TgfPpV+VhjHsjeeGvUyKCqU1pTIOgc/wFueh4Rmu3TeCmxg//r3Z8Z5EqNeex17FCD779EYpViKXMVPh",
+	"QqpFIUJafhNkWzOW5FoJVB0+N3kce+wb9/pt4sZd2nTFDZ9gplkhrYX47uArrWuZL6Ih0EpB7uEYKSNp",
+	"iDV2qKa6jPP1hqJMSeq2n7XGsqak5SJcxT16DggAgNMRCmM5NXlEFActV2Qs47wT34jQrBrZeRnREQHe",
+	"OpdZqnb1YfjpiOJ14GUAeOiGcrf0VYFfysVycEOF3lym6Xq+OWX/Vue2eDzmpRlYTnijooa98qhMDVRg",
+	"gWhicMnht0SgCgm9niPvcEXYb1lYoMO9RrlagSXYe20wC7WeSJTS1I6p/YO74o2Fi4eu9EiKwzG1GGSc",
+	"ylh7wOiYFRhe18HpIV/s9hbLBRc1X7S6wTUIRhS1DN2Z1jPdwx/Y9gDuLNYoXfCZJLdZbz+IanSs4Wa9",
+	"m0w050TAxyjQokTOuBIbukmJYn7m01UAS87XUzLvvd3PzRVke+sSYmHcOpu5yY5SwapwoE3W8/lA6DT2",
+	"+in+mP6AJvDfr1xDbnClmBee7joGahu2ho2q+hE4bCF4mfhqFJw6dDaFq1baXiLGNPq2dByPlwnq0rjs",
+	"cNsEQ8PwQiPNXtQTExWs1nDGUHHWtdKGVaHFH0SrR6Tt6fTuaxRJb28Jpe0RjDykLSyBAgMqVG4FSDd4",
+	"J3ORyRzqsE4pawcCaWYN+aaBZAoqcDTJeRpTDTMwrV8Znew9xn66/nqY4/jC1b6zRBVN4/Y4LzBW6y6s",
+	"hhC72tsDrQRD5XZZcczeNlIvlpCjFHwxZ+TIgvnDK3VOJFPoLBSFEeD8ygtRk3dB3NdzsINXostLFDAO",
+	"wl/kpWJLrnKIz+fAOeFJFg2CZCHFqm6CZUutjQjXklC9sKRqaDg8AGNt6kyQuJlbR0i7Nf59NWnXtU09",
+	"7plgJWqwGNlgQLhsSt3MXg+6M5CxXfOiEgEWLcpSl30FnOr+RDYo8aS3u/LXi1c/MYqjOjsT45FumzjN",
+	"jjjMNXdLYIEzElHoCe8z9XbftRa7MvW9HQJAqCOIuxrUSluIHndLs4oFMAKfzQqurvaeyfCtbz50Idbb",
+	"N9yKZ7zMxycS53IsL346TccuSyHcaS4tb/AuenbFFz+/6YBNnx79z3cfvowDTUfQC0er6+xLyBmcbcRZ",
+	"pnMImn9/8Yo9fvTwP6YhqRx8mcjqlfGiMGjOwKyadp754yhzhRXryM3r77qoVoLl0kBZEQPQ+4Ahz5a8",
+	"XAhPWNv0PYzhmiTjftBNwNlXt1oIsqTb9lmMD+NJBEds+c3tgn1PWcmtqOXu9PjRl9MAyuR5LnIgzELy",
+	"BpjNtKcjutsaOcEDuZiwpDnRL4V8XEhfwYrJxp7V9GbSnShWuEORqHbixWq5FfmofGFKkt89oLfgWoOT",
+	"g+CpQFlkfZwT8yqA9ITJeXg49o5RaULixic8R+BzvqKY9JjLUPiF28ER1sA0dbeCYinKo9bCTgP4VSL2",
+	"9azJPWHkwl2E3NEavfE1iKRuxwrV67ujVCMvoY33+Tny4tESrT75fyti7vIeGVPaxmtOFXmsAPIO2TgI",
+	"HLYf7xf4dKPxvkTF13EekVGY0a5GwU7UtTqwsfg4qMzv6KqGl1oV20QtaXc+Xc6i0LCXcHa57zwe7Nnr",
+	"nyfxUszZVS/R0vDQU6cLgtuqhEQySotgK+020GJdTVnm/rPczspmaL2esN76U+uiAj6OcRi6JS+jsQn4",
+	"3OllKDmP0FFfpLaQ6ipRVhlrcey0Bp8zK25w7FajTxPbizZlS/TuJXV4JL8gdlX1PCNdKpx+IQ4THRdb",
+	"Qzv/PqosBVL5dIJQNP014ymOfA7cFxXYUP5ypit7pOdHYQEKrJLhs/WzklPweVnBPWnG86O1zCy2gpN/",
+	"5H1npZhDdCR2oyv04tJflfax4EESb11FoVdX+ecQNezu2Ltjf7+Q10Iduf3+/qxRRg1JGeCknTpZWhIf",
+	"CFJ7nLPNEhgXpGLvffff77IgBCKQ+i3RGTBL/ujJV58kbS1eGsvPT1SWifLJj+1aCqzo6GSXW2CR4vlK",
+	"qlDdPDbEN1UsoagQsfjiDjw34+sajLvmxogcbDGgwFyLMhPKnrEnp1P29emUPWxWaWyJ//oOiHGfuA55",
+	"bwAOX/EtAsiJZz/A84y+nPNyRDZMRdSAvT46J5fP8NFb5cOM8qS+qdQQbopenOCwfiGByPDHCZ53OTZr",
+	"xa3Z5W96NsIrysvVX/VsQPHz2TaAcZiPRcZ8Ta/mjCK7g8qlDzoMILkiyUYHgCKfzz4mXVPXWfK9FBz0",
+	"2OEyMyIZGJB7gVvNaPd5M+Vi7wTdqajXWCkLv2sLSBw/gR5Yd7SUlVJSLZgC9+eA5fkUaM6xCRxvKjUm",
+	"eWNfU0ud9D6KIb+H5z422IZ6c6aAJyAkSO1yKll+JTx1E+b0kEPWeymUEPlwxuzAOPQxXu+SEBzxzCVp",
+	"o6RRlI8UaCqCn0cjJGBQxzwD2aCkDcLb45LEoa+7eR103O3ssTpgVtN+NFA2zZN1p45dc7vFN2HUsqFD",
+	"bhdLAAGpdEQyfvQlCyBCifuoBNJNZSGsCZ6wmsoVGbcmfdzIaebImN2sBsMjxhY1XJd6EXf3YcZzVKt5",
+	"6w4W2RIrZTuescu8OBIFYFu2a7MIOSRFQmFdJHHJIfwE4pSXXCp8SqqjCqv11mjbsJ5744htomISq6m/",
+	"HqRJ895UBwFgvqnuBX9ZK/pdj9copExSVhMQGiAoit8XIEUPCYw8qN9n3Xso8BhEDjkMxrNPekmry3OW",
+	"WHIZdaBrFwWrWsPfer3GvwWG4OkzjxM48j2JXhvpyeG47xFoooZ3ZQRyiATenwh+5nVSjmhXR8rhj70R",
+	"7YAAm2Wp0wXb07DgZChzaKHvZknv1snXqeGdmpsd7YVWItz3CWuacZWJoqCUkdW6EJbosfwfMcG5gBDs",
+	"hShlNPewHSO4XUpBJgojK5NoaV8VvroZOm3jfCNuhweV7i2yGCP9GFfstUycJt2SjrvjSmcM7NA8YVtY",
+	"Ribtz4ukhy1/v+ucrnQu4rgEcg/epfENt/aOq97ZRaFkaCIEg8IcBWCM405s7YrI0JKnlbEiysuH9roS",
+	"xBZSF7u6RZJZUKzwqpoYMjojGS+kWrx2b40oVySf3PWnN+brUDDqAc96d+7wHyTFtwerVtdHHTvx+DpP",
+	"LZiHQnK+ST/aMEXxFUEbM37V8Fi9ndKtMKApFsmDuykq32HS7M3aHsIjhRXvbxHCQ0dF6HzfmFMZ92OC",
+	"9YnIBWywJc/Zkq/XQsUjPN1c8ttkh99Dxvftcrm7xJP+1wlvY0DKFGI+JMk7k7nIL2fbFKy0laA9Kq07",
+	"XZRwPPdjf2K1TzKMHp/x2qzBIdci5obK6xaxeHegzV/dOlX/bYtWbSa2Gks/srJSDwAr3pMw3nRu7aaJ",
+	"pzLPo6eYBh9l0zkB4HWGOEsNgFFMQINyw6OSz7yW+FFfiwT+eJibd3Du+c5NDZhEqRgEUFTmIiskahNT",
+	"rUVpyLNXqRHU5Kj2XteN4wc/4ivwj+f1i/CDi+br8KOf6aVxXn5IPefNKxeqSpL01p4O/ro9OehDU8/h",
+	"604GupeivgMBlnoEmj2x2xusx9DXcyLfPz0DgYyKeCKD6ilgDaaMK6yNiNVC5rxcjchH6c9/6snQ3zmp",
+	"h88N5dHsGA4bZPnCWHaT0pg82Zi9eRiFK51lK4sClESoJhCd/oIs6CgcCnzXGFNdCXRzI7/9imdLqWAc",
+	"C0h11Tu1ChKhGKrmRzGlxqrGy84zMrIjCbrebRj1Pc0bqlZamgDXwc2UlRzrgGH9K22AQlBvmhy6DRN8",
+	"DIHGwfOeah6LwXl79cREBVvwyP0jeY1aa13cvrYMJNITl8UtBg8vD/4rmgpoLz4y41FDnZ1aaESVdYGA",
+	"mdUxtgSs1MDoMsGkYpyVghf0yTl7yGaVdZ/nYqVNzPAkIz4CoQhlILBX09sb+tT/feDxGtuPAPckIPYO",
+	"dcVakK2ddn7XMY6i75/+9BSKo9aUFHotIOIKnJWQyALEFnuno1HGrO5J62D8HZ37OOdR4fG57xHveTqP",
+	"+b5oyOIeWEzIBYdlojtDaowutcVqIdNJtc7H4FXi5UWavaqbTI3qpYwmLV4Wghvbo8lZ6eyACkKtBGfk",
+	"lukZnCL55WIWVd2zCkpkUnGJARdGZ2XyEhscmOYu7ZicPptyYg1/oxJj+tecooFhQ1Gu5GhSxzH2lx9B",
+	"e75by1VPCk1xUqAG0CgNWvixGKnb8POMmqXAH9Mkdkqjst1kHCI+mcJ43DVAGRTPyPLhWSbWMWKygMhG",
+	"ytSCZ1dIig0/ELm7D9PJEMa9B03cKR8Q4Tfn2VXUvAcyM6wWwuihYHquKgOAZ1/o32dY7O0MbYfIZQK/",
+	"8LzBhEdf6iIPDFY16HdMPcnxuwDffdkq4tPu7H8LvRLW6Ws3JwQlnzKtsOwldR6QFWTX9lb6n9Oypy8+",
+	"yF5d0yo34PoEw6H8BbjYABntAUWkNhdqw+vh0Tdf3TzaWfIBVSfqIGldm/bRf3z19ZBSpX2L8gpoTQLE",
+	"zc/IvsmXal1F96IswBkWSD8x/cDvAKfvDXkC6m/nusjbGKi9VbDb1T0ipNaNRIsh+V0Enx9bxnfIs7qy",
+	"l3pOa5Cua4SHrVNXWHiAbJtcC7xM5xrw1MDUXkJBQG8sW83crpLtnHSz4kUhyiO3laas4OVClEchWhdm",
+	"2vvZmo8DxVH7eUgMCXEWp2CioetGomTMWbib33LXTQYCFCmDwu0yUPihjEnwx3vBAyi8edAVwLGlYA5f",
+	"0P3vvKioSgfmNKIcPzAsvCyWBE7aNLrF32JiOljMXS2NOzPzmfiwzOiIauf39CqDgMXo1nnuy+eJcjg1",
+	"1E+tNH+tTk+/FP/JHh8/GnJYBvzHGEWZKHcG0tXwr3SgIdP+PKOLgH3rVmq5isMNobaOh05QCQ9PpkH8",
+	"G5D4ElIjdy86lHR9u5DGBeC3g55puCj8BRriYitUVLd7x4tG/TaftQFCCAF4OK5/0zNTl5hAZ+i+6Fjt",
+	"w7ltzQElWKVkYErGrHoi/3AqVud8Ow257mhX8BsG1EB1Dy57skpxr9V5b1zmdfI3V0zcYO4lpIUHfPBK",
+	"GiMj3BfjsqSppnY7UTqK+uPmss4h3hUwQPGNvRMOcUfAZgkOCeC0uoQ8o6S28J5dyLve9Zmn61JxadN1",
+	"kgxGGchylO5fdDmdssBdAiU4cpmPAW7vxdKQH6WxAtOJL0/v93Vz/+0hjvCFCVZrXsooHeeMG+Gt/N1L",
+	"R5eRUBgrVwQX9915F02APFAdoFKPyInC0b7R0ayoO3ru0+yS0MU+XrxGdYgIkHIUy13a++hroxJHxGEK",
+	"r4Tq1tQ6MVC408f47OuNLq+wjE3Q0msuo5XkEJOMxN7umaFIq14IObJ6JkghpZ3WtTUBpUOxn1sAvBqc",
+	"ewEumiDXqwXxbgsuCr42I5BX9fa8/fo7uyO046vwE6YBDxxImY0KoXf/jhjiipedwpCBKoy4ciG6Yayg",
+	"EuQFVxnon6C53g1Au9YgtgHHCTgkkCzLBsSKk9r8vJVRVJOyDksJC9tiwMPeQRTdR9VqJXJfFZ706pBd",
+	"xK8pRHoLopoFl8pYKi1PM9/amd1YLX4DweCZm7CVvOkvd5Pg2G2w6vYfOpUy1XqtSxu3rMG+1GsTarEF",
+	"e2G4FUPKZpSEpxXUa6cDQRuGi7wPs0sTXITD1rbmFt2HeW+wZqYouhqG2EgHbYpTaGnt+uzkxAmD+6dx",
+	"/3YX3DfaciVukFOXrUttdaaLKTNmeXZyUhlR/r/AN+SWFX4Quy8UPlNo70V7QIb5xRoj5xHxWfEtUX/O",
+	"hLPUIaEQpWhK9BpFQYx8/fcnoj/rDaZ6mrSP08mVRD9zI0uKtA4vV9G9AISKl8AYmHK2PDrd42150uNU",
+	"S9FGEcGYv2rMtrCSrYt9o9Y8uGBgWgG10HJerfW1e+f0tuVZY72/TVX4vTIFHoJbzAd6nDxNu1cA2Bor",
+	"ZCgL2HbpYfGeNVZixri4QYrGvR3FImGXq1lMF/0gV5IK7EGeU/0KqdhKLDjkQCDJl4YN0uMPirtSQIpJ",
+	"+KNaZx0Np3DF+Aru23rOTp0GWemyQZn28OvHx49OW+6i8FGHduPdh4fTh19//Muvvx6HPx99/OK/oqR+",
+	"F1ZnV2/Emhj2b8ET0wHSig3jvjAtyLu3tTmRbO69m1BmQJ/4Pnv9M3kU91IDPBfGj6+dXDBoxz1Hv3C8",
+	"WMkuu+3+EifogN0XNMenuppo+GtacZDdALm65NnlWm9aaYdN/JdXYsNTPL0/M9KZNFAmzgKDrvd6CO0O",
+	"N5Mf6tmJ7rRGxv0BAC5URDXm7dJGAAIZTGhMr/WO7RUCHSmreijpd+2HTVRjvbClsNmyb2gd37gz7MmH",
+	"N41eajBjNpIzpuOfb0KgrjMl7qpMgTHO7HYtM17gneOMPTx+7Ky+x6fs39hS8GspbpOFVOdzhm70Q1tt",
+	"FWWh88mJ0U1wK2qbNHR4ZJr8QFR/UlqveSm5GlMeyM3R3/FXw2gXSFbbyeU41ibhQiMfNHQquUgHgXPA",
+	"at8HnqM5RbvS5JODdgNf0pnw+4Ouz/1zvRDFKpo5ArzWABtrYCGYNEMO3DFpacNigakDqp7L0fwpm6Uu",
+	"RDK9EXx07gm88yLjNmherbC8NPjFQEGjbYKTVUhAoUvD9LAycon4WR2yJMxuklPholqteLkddyjdZ9qj",
+	"GvFwLkc8bhAEtuvYcfdZXuYQo4USYnitdH251WHgUz5898KwdpIiQ6eiK7MRYh2JHUDCU6SIcu06q0Nd",
+	"4D/zlTTAiwRlk6bOhIciHAYrObuLa6CmnYkFjHyQdvsWuvMtVmOKKDl84fACNGNPuZFEab5K/+GYxvqS",
+	"DlJEBY0zCPsf9aaWkhfDj5m37vFo7nnKUJTom0NWDU9Y3mRRSrDo9xy+Id0qHLdh/Wnuw7iSIn+QMxf2",
+	"zj2cuQ006e6c+tI0sO2IUHzduHI2ihTuFquMlgEdSK/2ZMzD35yOgJvvToC+EiqaizVy396sZSnMwVhx",
+	"BpBE/KZjWa5P3VF7RKXur4QCbUl+Ia7IW+Z+Gsd9HCB3I7af2hkVfnbfpRbkEHsGV/Y+9gxopsh1R6G1",
+	"dkfT7cAXo5EaFxKKR/FiDE6QzkUx0s+yLkUm40CvpwRsGhi0uo1R3cEbObMW4ypolFC1zuZ9gMB27YVq",
+	"GOV7j9bBbIe1ldt7bNBj7hfe+tq7UInzFZDP0ArD8tXMalYIXipg3mo5PgacrO1rLQlH7MBt2P49LoiG",
+	"7I65OSKKcS341Sh6nh6PQ5PmOkbATXdI7kmm22GNBwZBVRtd5iZ62rmudimKhtQyHncHtR6bldosw+l+",
+	"Rt5JYQ3rWykvV5fVekCtBO8Y8b/ouyOCsBzkiEnZqHc/YrZj5Lgvc3zMSTIX3fymtEQlz4PmDjg0rXuK",
+	"eZ0YHUtxra+SNHqjyP664iUwc6qttnzP6tZ3L0D1ov6sCnklLhpHUcyHDOYaknh41efzytH78sCck7Vt",
+	"hMUCYpyVzgyfTIcyChyGQ6l9riYKpCUNSspo3jUClmJAMIMMSngY2xpS1Az8BwPwDZ28+JoFChtoDDz2",
+	"VgBpRguFFlotAv8EYPERzAbUL3CMzoSzMBCzDTEOzar1tCY1eGDYb3rWfHYJURjACmgIiGOFQa8Qu2xp",
+	"lB5poiaV/3rqc9XPiaGW+umhxJ5vk/EGJeeUMk40sji4L4ZZZwW3UdfjTxJzua3ACoae8WNQSisRl8bA",
+	"g01EltKWVWt4i7syATDXfQ61HBgcJLu6DxJnUvi1vr0lVFwuVlxtyU8B1BJQo1Gd04QqN6Mb7sQlFFsK",
+	"nE9+yVKEhDLjRdKvuy64MmyhGRDHjHUN+l3SEKrmK2nA9XT5ZUntmSj1xoVeiRjj9UILN0fo5fP02MBO",
+	"QmQ4O7KPnCARs2xdaj03YyhRWmsG+1TaqesgNoV89j4+Gr+7z/q70m+mTyc3Rwt95D48MldyfaTXaKUd",
+	"UWFJAhXcArKc6FJiSM1rQ6ysGdIu8cKTqjdpt6xmM1Fn1+qSeUqmc3rpWa304AOP1Id0Dvg1FZXl9jx0",
+	"7izC604ox+DLbrNCgRsvzHwY5DAGKBLc13VL9SfYIP0d4uXvUpesV/OeGY7SuMCk724nPMerUtrthTOo",
+	"vKedU40tsLLAmsaPQgNLa9eYm6OvJLKEuo7Rn947NCkRcHdpiCClPmjX8m9QFhFSO+c6AlcEjeOEKeNl",
+	"Kd0ermzjDuQ3upIrjF14onQIYcgbkXumIHP8q/pVOaMJBeLNy2fsyy+//Mbp8p/fPoMaknaXIIX9xQjB",
+	"3sO/30NpnxMaxvsvjn9Vz6uSPJpCwaH6/tK8Z74MLp2KxwyAmVBdkfkyPbhQ51gRk3B6vyqiA6WAvbTH",
+	"7AWUlA1d/ubxk/9w0j0rxIrlOqtWzhA+Zu5+gk+t+QJRX1z9qvSa/7Ny/a9Ko8v3x+yXUlpPS1Tn3wll",
+	"md3ITODByRV7/30uVmttXbeO/ia2749/VaHW6tmEMJQNupOzyenxw+NTOO/WQvG1nJxNvjw+Pf4SMVFL",
+	"EKoTcCieZMtKXZmTD6ZafXQfLzDtB4sHSa2+zyFx2z51Tz9zD4O5btZaGZTOR6en5EWzAuO/fL0uZAY/",
+	"P9GZFfbI2FLwVZBg3lJsM6l4s4ZY2Dgfp7HceugDfBWyn2IXktDHE1+S+GPT/zJ5paitKVOaAca8rMtc",
+	"InLP3erlCh0kfAFag0ooAaCbSv26z2m/udmtd5upVpPm5rdlJaaNGbj/alKun7TQS8FLO/OUT3QHbC/z",
+	"d+GRQIv+rUaASGJ1f6OsonpMvSUrQ/sf21rRTczHUWJ1yxc/VWYD9tDHKMTXajAfnfV4dwF7I9y5WQju",
+	"SQgM37Kl3kC8E9LHOAKfOpJVL5mPE8RX669aqqeEHbztao2ANS4HoN49etZ1/NL6AE03Kbg3p7pzWjZa",
+	"ojt85NA8uCzdfuRh0HvonvaPqFN7XAMR5a2lkoyKydk/3jVl9G3JAY0WIk9uvin8hNVrslLkQlnJC7bQ",
+	"Gq+27lbjufiSwouC3xTfzqUVtqJBtwlCT+AneCD6ivdwL+DEq4ohsECIUEhjGTdsKYp8CkaqVrjVflUe",
+	"HoxXwhL93lJBIA1e7O8ilhXaWDxS2/vrB9ebe9KE0PYbbPg+BHiQExQHuAtp2xE+eNBM8Tor5x60DjVx",
+	"Nro8xGn81FyBaPmMXm/5n9PluvLl0vDFriONmE2jitI+gTz5AP//ePIBPIMfTzw9jhPU9okeG0f9CLb3",
+	"2v09+Tjd+zS8jZ5+N52sq4hGf13Z14GsJ2ZeLAVHmgoyMJ6hPBw9lwth7ChbI4efBBi9WXJnevzn2bdP",
+	"L1589fiM/QVM3Cdfnn7RtjjCg/94evQ/+dHvp0ff/PvJf7778Pjxx7OoBTJ0A93RUNy3fx7H8Fa6dFdQ",
+	"Z+AfQITfLhvETnNZiHO25OWqEMagrwNse07Ev6PltAw1a/8AYkoFdO9HOVLjt13Wt5zgA3dcz+/g7uhJ",
+	"ehW4cp0Jt0HEki81e6s19uk1Jx/KSn08+WCW2u6/fr3GX03u0VL2r0hcvtb+64PsljlwRYVKak4PgV0M",
+	"hzaBAKH4YkAC7r2F7RHvslKDt4LrUmMnRG3wl8JmS5E3F+beDfEB5aVPR0eSh6dz4evr5m5njz+OlRqw",
+	"d7Fwg2Rd8G1tQ5LAOgMBbAe3p5c+niPdjU9f9e5UYz1jcEwVYgIV5IrdkzJs5qF94lsz6JxXJRAmRPTB",
+	"d3oDF2bN9CHUbYCro5U/15XKmUYV0HPZIP+V58hJ3pZ/xAfAg2Xuaa2g8YtqZT71SnVe3NXb2t+qeCkC",
+	"m9AhVgyYmuE+YMiZho5P5H4vBduK5rqhU820Vy54Hv8U/rS0SVT7Rv/I1u4h9KtriHFcbzev1drpgcfs",
+	"R/ktqyBc4/YsTf4gA6kjGMCeygMiM2oT/SCNfdZ8cKwpgH74IYYAuoDdg52ojyqolMOSo0dCUAQIZPef",
+	"lYDlI+HVa/D41Au9C+EdGBp8d5+apJ5SwFlF9Elr1g+k96GWj1QLz5yLfqbNUq8alFsbbjyxAmDtgI5N",
+	"iY1oFLXxEgXx8Yg8nXxo/PURd4lPdezCsa+l2BA1LJL4Oj1K5HB6Q24yrEoCoqmBAeKYvfJ8p04sQCSY",
+	"sXxrnH0LGIDjHV/TM6gT2ZjZyZAt/cKXqL7jEryAi05jYs4ha5ebK0MhcuO9ZlBpph4dkMzRinEFkJvu",
+	"CkyTd5re4d6LSCdjSs1H7n5xJB9/a0ox5XB3cvafellnmlKn3x6gAMaChLK+qmhSrb6gZ+Kd66g1Susb",
+	"2ovh+If462r+mkFr793yd3wp5RR9wlf6epLhlXuZVe/2vpxv48uYI6z7tq+7z7PKyek2dUp5IT6Mp6IQ",
+	"+UKUbOZOAltuie+nrJRJWjHiWlCaOW20Tv94tmQrYQxfiAeG5dxyQCUo9sL98Jg9ZVkhAQ3glG3pbttK",
+	"ZJYCJu9/4MYewaNH3z9/D1Y9hkWWUi2Of1W/1KwxgKUAS5PNxEIqKH0Ui3hcwEMvsOM7uz9i/OAY8Qog",
+	"0VOjSwZ5dQkr6L7VRddD3pqmSfqy4OZI5ghgwWGFUZGRHqeT+ebjUePf/+Ned4oVNxbFKnpxGISeoB/e",
+	"fVf8gHFypx7AsEGA5tGFm7kgQX5nwEahbUEUt0clt3vOoTccPU0HDOWOyxJ4QX19Q0kN/dQPiZyA3XXA",
+	"cR3AbGuyBTehsQCBBRgVqvVdBZXyZ36/WuuyMfGpqyyIYmau23PdOKMen56exhjG7jtW/4dY4KdFgWty",
+	"iNOHXwGUWrQXmxv27OLveBYgYWtRrRScI2IKCO8psxrq24nkETXn5eroNz0zJx9+07OPJ4SkHOSL+U3P",
+	"7maNpkTwr1UOdTkRgvkJ/OmIYx2QqUQPfgoASm+iFS9Xf9WzlIZ3C3OAeDyMlXHXXAfEO6Wc5FIQtsmT",
+	"okKErBTzCtyNYuUfFCrHh1Bm0rLYfxy8hCc+o7ZwHTiglsDxHEBDAEO5ngesNM1TzzyffHD/G+h1pTqr",
+	"6a2+/zbU5zd9WTd/aH88Ltin352x1T6Y+/VHgAV7dL2VWDi1FJDTAa6a5otTYhC4QZPb7Tt44t69qvd5",
+	"QXRDSN0PcXiHcPYYaxoFxsJ0Q0ywMdknH9z/eoP83/lkyHucj9SxAQ6Hw6CqO9E6PxNjRck1sx+JEubs",
+	"HuDK2lB9zE+MVk4s06FVCOArh+mOhDCf5CUV7D/40j53Ld9xcUcYgWEge2xAfO5zm4CfYCO/BEIgDLy4",
+	"6zthL7HoDRB3Ym6fEhuw++BDqAaxE9xLCY8Bwl7TpxEv6JE9zijvcZ/x7CqRPZTwR62kqgjP0vAM0cw9",
+	"fHTaLpr49d6yiX8At6ifs5gG8V/dWTx+NmJKxcGmzIoVLFxViikDNlrME4OsLaKcckv+wFD5McoK8wn8",
+	"BzwodoSM8vWiAvbLcvspjtxfltvUZuWUj3I49AwodYLIb3zwdIu5bUjM16DdrfMqD70GVE6x38T8wT/0",
+	"GS911IcD3utea12Yg3hYoWdsDe3F9amf5pMP7qmBFzqqpX9fFzo/o/eUOeHX69OeuK3X3q9Z5pbHaU1a",
+	"W2YEt6ZtpyWkQWkr9+25n+iZP/XFDgeRutr5IR5Iq264YVYXQJuFiJQE5sRN/3xLa6FDwebkUrzCR/7U",
+	"KwFjSC0EDfDu6/A3qbCedav+S8YVFdNGAp/YlsBlOPkA/x+oH+HZe1SQrxrtH1o9Qtuf49KKg7p/9UgU",
+	"POPvrQi56duPwHDw596Obgip3YjDu/s6QDttJTgNRWrsUsgSSj34SsW7iKdo2OcZ8Aa6tkevgKz5EYDD",
+	"4t39bK2fxAa6N2hjPTzokqaWk1KCH50+2r+YCIM7DPLbvRuLEQG7BdEMA68UbLkpYkAwcxfr6CawmfDv",
+	"kw/uf72u0bhgxIxbfPBOgcl73Z7J1KqCqwM5YF1TdWjYU5RIS9fNIWtxQiypyTXBqrIioTPvY2FS4DxZ",
+	"Xzb+mCv+jKYySWhCXx/GXM0lFi9GljeFhIQgEVCyFZOng2NgkChU5bXoSeTHMuULLlWoWm/4isSwlrpa",
+	"IuFbaHUXCf285Jtn8MJPJVRdWgKmN0rk4EiZwpyJoiBKesMMv/aDBT+LxDQyXhR1PcmIkPICeS/vBUJ6",
+	"r/kAsBQpycUvP8MBhPsGK8RisWIneYJnS2KyhyPpnHglYL48syGUWmckOHtlX8znIuuBcb5dCuCtuBYh",
+	"Uc0gnSPyZxhijgSo/BITXCmnARii8BAH7DzjJeS8SUscC7Jka13IDOmqKqt3d4tTLy+oi3+K0/Eurrp6",
+	"sIfEagFq1UnOZxHkX/AiW5Zb5CcnrelMaazVk2snTnotlA/DUB4fpFRVJREA7RfkG1/KMHqcv4CvP52V",
+	"lTjM6Wd9LXsGQJCt6SQz107nZhDCuV643qtFhEc4kr41d3oA+TaQzNtfW5hWZNQyfiPNNFCNlDwXR3o+",
+	"R83ntqkkLs+Sb1Qq8Wsejy75SQyUhvgnKtV3d4JCRwaa8UKonJdnaANQOMafS4NSEP5AR9YubSIQ2Z6s",
+	"MQV4TDal/6m5Xvz7zarox1RPCflKkzns4S5MdhBQey6LQ9EsgEaBUw8aHaAs5roUGTdpdfGSHvikCiNe",
+	"5EZa9vD09BTPVD3HuBbw+D06nZ6ennpKobnYiHLKuAWaKcuenCbkvlEcp5uBEwLBp61A8OkdIsGpW41A",
+	"tupIUHo6lvjhD2BGOjnxMpOU+PD9ZzIoYZ/Q6gNbqdrCIWB8JR68AihtqU4ZVCSvykFbqhTc9OUzv7hZ",
+	"F1yqfx0/xxsacGK1/Xx8HqNri3cF8h8bVhnkMVbantd3vaUubTP/GAyyubxpR+CaS16KTMjrfYGfN+Gp",
+	"z2hN+04cMrEljOsQa6SRarrIgZ/brYBfC6HcQqUib2ENTj74f3YSvbscLit9LcJ0DEm8xp8cIqjxVhQF",
+	"M3olgPjag6qc5vFlkbtDHKIcyuZgDhLE6l6aNmLGllpfYc6i2QDpmVaZaHh5RFYKSl/0Ff3crhJ4Fzdy",
+	"oahqRuReW9k37THcgze/3gGfNlTWfu/9ggm8JCTxA3u3zokVxg4LnB5S7KJBorfC2PRGPfwKvRVxc+WX",
+	"pQC3qqzRAYfSBY0lIxIraZCu3EKKDbewzZIrWO0Jcr6pPh9Xis+oXZdSAxtt3ABvfD3Q3PA/+GMYu2+q",
+	"ZAwWZv8A1NJVNwK7m2yb2kMXlpdOCj5nmHV0dt5lnZrYPYmRNBjSmh6w3/SMeIbIf9osPpHxlWBLvaKK",
+	"2FMPTS3lYmmZkb8jvBkqFhdcXdVRbV+lJFp4EyzxIans6MzdK8z4FNSJFmpvva0LeCjKZo7AmICZcWOD",
+	"aQJGG3CaS1Un7nPLVtrY82CEiJtMiNxA6YOfhMhFTlVtgpeyhOx/rqi6oi6dHW0oOYkqB/siLCTvX8ZY",
+	"5PTcQikYpNp0vZtzWbCZcFdCMhsaZX3CRfzRHjj2btWb20L3Hx5SOcTPfSxDdnfd8IyX5ZaR1LajHI00",
+	"fPdPJB/ti7qjmrhPRZm8HlaHCoaDbBusMc2pFtiOprwliei79lTuDZq7Y+GCCun4qPBnvAK2u3LAi+Cz",
+	"g4W0nXrA2lHO0GqFyzZLWYB2KLlq3NLBvtBrbUQ+4Ig87MKffMB/fByfEtVipo2xQOEa3TXlPppqBWW3",
+	"OsLwf1PvB2yYPkDH4ZLw6/paOxJORRrKSp0zq6kkF+4JGVLzK/XAGT9rNtuGizgWLpyJrYaIM/y69RK3",
+	"3aBaIFDtVQpSSqTdd5qc5ILnrpW77ICUoF7AifTcv+HTJAY2xnOL8qPh559bdO/9rP1RX6Np6IcMZEpF",
+	"QThBXwOwdq9CiTfZUepIN+hz+FB0yW7eJ3mBzWQvi8Rf3UOfmUjir0jTcaADF0Z0mCgIXKFCxUYod53i",
+	"kzjc+VmXa0wvnE9VG0BK+BkI+3z984EsEa1i2cPfPNxPE+ujr2UWiypiSNPfrJ50Ipx/0LAiTGPK10IC",
+	"c4BUaCpk6PfEbEvlClTOiCT/Hk1L3BpUIuLkA/zZe2l7SfWD73fWnwsoFZ6K5Za0qQ5wgUOvQKNMlC23",
+	"h5zwUZUgBlRQcf8as5bNCkRJ+HuqLFAnJ0DeiMKcB78VkT/O3UUJ78DOrAt1pxP+143M4eYRgz580/a5",
+	"fHWviuHWmJ44wD7MIZJEwks7FZR2WdOJQp5chTCTrdJIHvEMLkX8XqtiOzlTVVFM+1A/BwIt4KhQOyH2",
+	"1V0LnJBMqVO6ZCbjhchZrjfqX2rr7Mnu/zSq8NPk92/rWkSIQUHCdF9xyntANF3t3F7HEvt/xtVGvt0+",
+	"jfgDPnGfKd/4hsTKUg8PQd9G1etXWonttHEdylkpeAE8nlnZ4lY/uJHhYxh3v7HHbLCOqAIbfh1LgDqo",
+	"03ZqL1ZPlujfgMer9TF7SuDoechrKSusy6WVQG8FxQzqyyO4L4g6U8+hganbQchTmO9CD9DJ8LqGV92z",
+	"g2Fw+Oiu4aB9cSB/hjWCQZTTp/SGaZWKAkG/DIBYMA7UYArCZaD6GOCD2gp7yMDMn8hBUgdmPGFm60rR",
+	"TNWaojCjM2Sv46OOK96Pw+219798it0wKkbalSP8+F9eki4ahaRRfrputBkw/ohivl94PHbi/sSnhnN8",
+	"AgFSepM8huBoaeTNYEYN0aZqFcipsPaMzJYhX5Lpjfscm+GeYhv4xsjw4rJR1qgdzBhwIyKRbC7GMMBL",
+	"dwf4L/7l98APwpLsZ3oVzn1QoaZZNg6zd3zZGrE6DyWGvZ3RMU7cR/4eNWWVAnlBDILVbCbcabh3V3kf",
+	"6Z7s6TeVuqAn7zNqBa/AV0rTXwXHP3GYxDYAWeNcsFxiAW602bhhwli54pZMXW6clVYu2kwu9+BqRkft",
+	"vWm7C/IDfwJVF0biM8jKSilnLLrJcsbtZDrJoLBUIfJoSlxLd2Bz//KK47Wbmqmzv6oV+EZwihpRVPqK",
+	"KyaVa7gQVsAhgCrAlkinhwWAw6HQYb1s6AVDUeNeokv/zCeIXidrg4TvD7T7wVvrrq7MWFkUmP+sWa5B",
+	"ERRFndZaI/unWAUY0jABsJOYU8H38FdfwBOfE10j+CETlXE8h6MVRFo5rOQGWetLXeSdw63Jn2SEMRLn",
+	"J5VJcSEX6lVlB6VQXCD8X1f2QAXsIIG31BsjygeG+d42isZmmTD9Bekuwo/ubw/SK1Jb0H99qPwZbq6k",
+	"WkxD3WOsaITUuJiNYeNzlAAPy4X6/hM5RqC8Yqz02Uoq//fDfYcaNvLZcUPpVad9IO+w5iKr8NLwj3et",
+	"W6JcOHOL9oRTuRBD41i38twtPdQb+87aNcDzM62vpIiJA+5/a51WPjK2yveVELygZ/4I0fo/E3+bm7dk",
+	"STs/qQdwINBaMlrLJFASabz20rZBt//AvG3Yv0+M9G68tL2O34rFQSzZN95x0Y6RcyzKbZz5xQvm9627",
+	"FLtHO6GEsMKxPX7ywf1j2ws38Gt/v3siXc8OvjwI0ADaaud6Y5431PxN7Ir9RcvD/NypcGtqaU6Q7wvI",
+	"iXtW6Xn91CCdzHt7HM/AOI1lYMSbnx2o+U+NIWhM9gHgvc3gvW21Dp9sNLvmpeTtWoqfRfiWet9tC574",
+	"U3OnuiEkj14Y3gEOXs+Z2a0WBO2TEnb/JqBDr+JFs+le5yOpduG7w2jdZSuV38/EWFFqQA96qJdpznpB",
+	"VBcYnPYJvhmwPszc8aADzgL+7TPlEjCqbCmg7Ei64v99WTxulJ+DAzolMRc0c7okDo2ZOFyGO0Ax02zQ",
+	"5w3aNPAnsSsh1qButSL8wUwsiDB1wJY8abjJ97j3h0jbd68u3p48e/PiF6SXl9mSmbUQ+VG1hkjTDpjP",
+	"FBpM9ZXgpgI0hVSLQrD/fv1zQhBn3AhKmPhk9cSNLhNIY3df1ZiH5/3W9ScZco6J+Vxm0l0M3GdosAI4",
+	"4S68aPdKk/lpgyvPoJKLkbkAMLLMoRgPyQNyLotcZlbk5+j10SyX1+5xuB0sIc8XbFxOQU+kzcLdGVLN",
+	"DqmTd7YRFg/qBTLLez/f3CsiC/Z3UbrpOwyPDZ4klk5NNpcW87JwApylB4vixHxas6cgsNzc9yqseXbF",
+	"F/3YY3rkPvmi6BUp5K7/+jBxCU9CA+gbWBNQvSLkmvtY8EEikcMMk+Yk3w91fXOKP51J0LOyB6O6gYYQ",
+	"j4Zvq1f2HMJMUPxqWakrw5b8WlAcn+ia4/VR25ukFPNCLpZpPsRnztYbctw/JV7pUMQCXwu2UTAFWmc+",
+	"L4oUsai6lxP9XonhwkzGEnakyqFqxAGCvP4905oYGgKRDSI3Y/Ua6ckpc9xqVmh9BRC9uS7vW/UOxIjU",
+	"AJFewXqOExbOmQeG6Y0KyZjEYVsKwXK+NQHXmTIZ2+Q7QxJfb89PCxdKBInoEgvYobnOr8FxyUvhGdfP",
+	"GQmGM95xiGOM3j8J6frtADufhTMTqPyh7KdWLbgPsLEirHgG1xV5c/DjFLbUnl0EzqnDYKzuBAaALhwS",
+	"DkBjOoiFWgrCAACWDnRDgMcp3d5sifMS/zr5gP8YWGkLH74vlsK3NQmh5/4XKiu3a485U+IaSpUifeHO",
+	"TVtjDjtBC43lWxNlKrxojuI+olckO5/YmdN46/1yFNa6f2wVe7MRYr1n7+Mjf27PtBtD0jWNAzyAGQ0N",
+	"3TkU7Fr5I4eCoX+fOhRcv/R+QsGQROZ0Ftb4bdxswbAVRUH5PE7FSV/dIBkGBkk4+QD/7+XOfaFyv+D3",
+	"K/3JQAR+eecJ/FYspGJKs3lVor/GTcg5s0ttBM5iWSm20KyljhqbIhmm+ZeYH4jUuLbQQwU+LBz7bSOT",
+	"YVruFJkEfvY9VU3eyj8Eccj+E+K25SLkYXguXiC7glx5VDPjhj27+Luv5jft5JdjKqFcuTkWOVHl/yXX",
+	"mTnBtTPHq/yLMUfI96ue9TrkERKf6bYH5RTLPESm/7AHR/taUeqNaax6issSHht0TziUsfbWGWtS0TIj",
+	"q7e7OIS4gyiMAC/q+Q4hQtkIlUZPHIAk9htyb/GRP7UhB2NIGXI0wAOsFDTUrcmKNyEzBu2LFh00d3+3",
+	"G2z+ExtkP/JcNF7cXgj35eFuN4S2dSdmfRn1xLt49yTaYQxBuG2UwuDiNjn5AP/fU9TgWl+Fpdt/HNvG",
+	"Iu85jn3RmQFgrGjpBNex/MDzyza6tMvCzVRq6lDd9GoYb9D8X8zyKKXmpi2p1HBOD6DUyAS52+0UWvkD",
+	"306xf59YGTZeeo+303mDRQ0xO+4ailFvTM/lbMPL1VG1RuuCaG4yXXXq+7ctB/jj5AP8vxcvl1j7mDKk",
+	"J/+YxZWSy/UWShTClwe57/lpiM77hksII/Qp1F/omc/od/ddOJzj/Rdkx5X2YBWboTFi8sU6A5H8SHBI",
+	"F7nTfWWlUozWnXygD5OZ4KU7Wf7xzh0WlOHj/nrnHiyv/S6oymJyNjnha3ly/RA0HLUcy9uDoseqARbH",
+	"g3Y68Wa8qooC3gfeKCzMN4dXIStatwSAAbs0YJZ1dhUpIeKxGxi9b2A0GkeyifzuLVxoLZwankO0udFj",
+	"v3nTKp0wRb6cKVI0dcMXsd/7VFsqHQckO24aZrpSebuIW+znUFWdiAkyXpaSMiXrSjtV9HeNolkQ0j4L",
+	"dZpwFVZcFjN905wCqh6z29ZLIrZbl3pR8lWI71FZUL/0UH/247uP/38AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -21,6 +21,7 @@ type Found struct {
 	Host     stock.Host
 	Findings []string
 	Sampler  *Sampler // reads what its devices do
+	Displays []string // devices that a display is connected to
 }
 
 // Host looks at the machine that it runs on.
@@ -46,6 +47,11 @@ func Host(name string) (Found, error) {
 		f.Findings = append(f.Findings, findings...)
 	}
 	f.Sampler = &Sampler{address: number(f.Host.Devices), sys: "/sys", devices: f.Host.Devices}
+	for id, address := range f.Sampler.address {
+		if slices.Contains(displays("/sys"), address) {
+			f.Displays = append(f.Displays, id)
+		}
+	}
 	return f, nil
 }
 
@@ -64,6 +70,24 @@ func number(devices []stock.Device) map[string]string {
 }
 
 func round1(x float64) float64 { return float64(int64(x*10+0.5)) / 10 }
+
+// displays lists the addresses, in each of the forms that devices have, of graphics cards
+// that a display is connected to.
+func displays(sys string) (out []string) {
+	connectors, _ := filepath.Glob(filepath.Join(sys, "class/drm/card*-*/status"))
+	for _, status := range connectors {
+		if word(status) != "connected" {
+			continue
+		}
+		name, _, _ := strings.Cut(filepath.Base(filepath.Dir(status)), "-")
+		out = append(out, "amd "+name)
+		if device, err := filepath.EvalSymlinks(filepath.Join(sys, "class/drm", name, "device")); err == nil {
+			address, _, _ := strings.Cut(filepath.Base(device), ".") // without its function
+			out = append(out, "pci "+address)
+		}
+	}
+	return out
+}
 
 // onACPower reads sysfs: true unless there is a battery and no power supply is on.
 func onACPower(sys string) bool {

@@ -34,7 +34,8 @@ func command() *cobra.Command {
 		Long: `Joins the service, tells it what this host has, and renders what it leases. It
 starts only the launchers that --allow names, from those that ship and those in
 --launchers, whatever the service asks for.`,
-		Example:      "  rotanex-agent --service https://render.example --join-token TOKEN --scenes /srv/scenes --allow povray",
+		Example: `  rotanex-agent --service https://render.example --join-token TOKEN --scenes /srv/scenes --allow povray
+  rotanex-agent --service https://render.example --desk --desk-idle 15m --desk-owner ada`,
 		SilenceUsage: true, SilenceErrors: true,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			all, err := launchers.Load(folder)
@@ -61,16 +62,18 @@ starts only the launchers that --allow names, from those that ship and those in
 			return a.Run(cmd.Context())
 		},
 	}
+	cmd.PersistentFlags().StringVar(&c.StateDir, "state-dir", "/var/lib/rotanex-agent", "where the credential and work in hand lie, and the desk's socket")
+	deskFlags(cmd, &c)
+	cmd.AddCommand(deskCommands(&c.StateDir)...)
 	f := cmd.Flags()
 	f.StringVar(&c.Service, "service", "http://127.0.0.1:7070", "the service's address")
 	f.StringVar(&c.Host, "host", "", "this host's name in the stock; default the machine's name")
 	f.StringVar(&c.JoinToken, "join-token", os.Getenv("ROTANEX_JOIN_TOKEN"), "one-time token to join with, from rotanex tokens join HOST; only at the first start")
-	f.StringVar(&c.StateDir, "state-dir", "/var/lib/rotanex-agent", "where the credential and work in hand lie")
 	f.StringVar(&c.Scenes, "scenes", ".", "folder below which scene files lie")
 	f.StringVar(&folder, "launchers", "", "folder of this host's own launcher files")
 	f.StringSliceVar(&allow, "allow", []string{"povray"}, "launchers that may be started here")
 	f.IntVar(&c.Threads, "threads", 0, "threads of a renderer on the CPU; 0 is all")
-	f.IntVar(&c.Nice, "nice", 0, "how far renderers stand back behind whatever else runs here, 0 to 19, as nice(1) has it; for a desk that somebody works at, 10")
+	f.IntVar(&c.Nice, "nice", 0, "how far renderers stand back behind whatever else runs here, 0 to 19, as nice(1) has it")
 	f.Float64Var(&c.LinkMBps, "download-mb-s", 0, "how fast packages may be fetched, megabytes of 10^6 bytes a second; 0 is no limit")
 	f.StringVar(&simulated, "simulate", "", "file of hosts whose devices are simulated; this host takes its own from it")
 	return cmd

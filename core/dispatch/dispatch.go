@@ -62,6 +62,7 @@ const (
 	Ready  State = iota // it asks for frames
 	Coming              // a server or a farm's job that is yet to begin
 	Silent              // a rented server that is not heard of; its source is being asked
+	InUse               // a desk whose owner works at it
 	Gone                // nothing will ask for frames, as things stand
 )
 
@@ -90,7 +91,7 @@ type Crew struct {
 	Farm     bool     // takes what it was booked for all at once, and helps nobody
 
 	State State
-	Said  string // of Gone: what is the matter, such as "is draining"
+	Said  string // of Gone and InUse: what is the matter, such as "is draining"
 }
 
 // Place names a crew among all.
@@ -111,6 +112,8 @@ func (c *Crew) Stands(now time.Time) Verdict {
 		return Verdict{When: Never, Reason: HostGone, Detail: c.Said}
 	case c.State == Silent:
 		return Verdict{When: Later, Reason: HostSilent}
+	case c.State == InUse:
+		return Verdict{When: Later, Reason: HostInUse, Detail: c.Said}
 	case c.State == Coming:
 		return Verdict{When: Later, Reason: HostComing, At: later(now, c.Start)}
 	case c.Start.After(now):

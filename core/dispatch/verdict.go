@@ -27,6 +27,7 @@ const (
 	NotStarted
 	HostComing
 	HostSilent
+	HostInUse
 	DevicesBusy
 	DevicesKept
 	MemoryFull
@@ -66,6 +67,8 @@ func (v Verdict) Why() string {
 		return "is not up yet; its booking begins at " + at
 	case HostSilent:
 		return "is not heard of; its source is being asked about it"
+	case HostInUse:
+		return "is a desk that is not lent now: " + v.Detail
 	case DevicesBusy:
 		return "is busy: " + v.Detail + " renders"
 	case DevicesKept:

@@ -11,26 +11,30 @@ import (
 
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
+	"rotanex.example/service/hosts"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/samples"
 	"rotanex.example/service/store"
 )
 
+// Config is what Agents works with.
+type Config struct {
+	Store   *store.Store
+	Clock   clock.Clock
+	Feed    *events.Feed
+	Queue   *queue.Queue
+	Samples *samples.Samples
+	Hosts   *hosts.Hosts
+}
+
 // Agents talks with them.
 type Agents struct {
-	store   *store.Store
-	clock   clock.Clock
-	feed    *events.Feed
-	queue   *queue.Queue
-	samples *samples.Samples
-
+	Config
 	inputs wantedInputs
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, m *samples.Samples) *Agents {
-	return &Agents{store: s, clock: c, feed: f, queue: q, samples: m}
-}
+func New(c Config) *Agents { return &Agents{Config: c} }
 
 // look is how often a waiting agent's question is asked again without a wake-up.
 const look = 4 * time.Second
@@ -38,23 +42,23 @@ const look = 4 * time.Second
 // lease waits until there are frames for the host, the agent's patience ends or the
 // request does.
 func (a *Agents) lease(ctx context.Context, host string, boot uuid.UUID, held []queue.Held, patience time.Duration) ([]queue.Lease, error) {
-	until := a.clock.WallNow().Add(patience)
+	until := a.Clock.WallNow().Add(patience)
 	for {
-		woken := a.feed.Wait(events.Work)
-		leases, next, err := a.queue.Grant(ctx, host, boot, held)
-		left := until.Sub(a.clock.WallNow())
+		woken := a.Feed.Wait(events.Work)
+		leases, next, err := a.Queue.Grant(ctx, host, boot, held)
+		left := until.Sub(a.Clock.WallNow())
 		if err != nil || len(leases) > 0 || left <= 0 {
 			return leases, err
 		}
 		left = min(left, look)
 		if !next.IsZero() {
-			left = min(left, max(0, a.clock.Real(next.Sub(a.clock.Now())))+time.Millisecond)
+			left = min(left, max(0, a.Clock.Real(next.Sub(a.Clock.Now())))+time.Millisecond)
 		}
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		case <-woken:
-		case <-a.clock.After(left):
+		case <-a.Clock.After(left):
 		}
 	}
 }

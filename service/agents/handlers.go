@@ -7,6 +7,7 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/access"
+	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/samples"
@@ -33,10 +34,13 @@ func (a *Agents) Heartbeat(w http.ResponseWriter, r *http.Request) {
 	host := access.From(r.Context()).Host
 	var revoked []queue.Held
 	if err == nil {
-		revoked, err = a.queue.Heard(r.Context(), host, body.Boot, heldOf(body.Held))
+		revoked, err = a.Queue.Heard(r.Context(), host, body.Boot, heldOf(body.Held))
+	}
+	if desk := hosts.DeskOf(body.Desk, a.Clock.At); err == nil && desk != nil {
+		out.ClosedUntil, err = a.Hosts.SetDesk(r.Context(), host, body.Boot, desk)
 	}
 	if err == nil {
-		err = a.samples.Keep(r.Context(), host, samplesOf(body.Samples))
+		err = a.Samples.Keep(r.Context(), host, samplesOf(body.Samples))
 	}
 	if err == nil {
 		out.Inputs, out.InputsSum, err = a.looked(r.Context(), host, body.LookedFor, body.Missing)
@@ -49,14 +53,14 @@ func (a *Agents) Heartbeat(w http.ResponseWriter, r *http.Request) {
 
 // PutPicture takes in the file of a lease.
 func (a *Agents) PutPicture(w http.ResponseWriter, r *http.Request, lease, fence int64, params api.PutPictureParams) {
-	httpapi.Done(w, r, a.queue.KeepPicture(r.Context(), access.From(r.Context()).Host, lease, fence, params.ContentDigest, r.Body))
+	httpapi.Done(w, r, a.Queue.KeepPicture(r.Context(), access.From(r.Context()).Host, lease, fence, params.ContentDigest, r.Body))
 }
 
 // PutResult ends a lease.
 func (a *Agents) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
 	body, err := httpapi.Body[api.Result](r)
 	if err == nil {
-		err = a.queue.End(r.Context(), access.From(r.Context()).Host, lease, fence, resultOf(body))
+		err = a.Queue.End(r.Context(), access.From(r.Context()).Host, lease, fence, resultOf(body))
 	}
 	httpapi.Done(w, r, err)
 }
@@ -91,7 +95,7 @@ func leaseRecords(all []queue.Lease) []api.Lease {
 func resultOf(r api.Result) queue.Result {
 	m := r.Measured
 	return queue.Result{
-		Boot: r.Boot, Failed: r.Outcome == api.ResultOutcomeFailed, Cause: string(r.Cause), LogTail: r.LogTail, SHA256: r.Sha256,
+		Boot: r.Boot, Failed: r.Outcome == api.ResultOutcomeFailed, GivenBack: r.Outcome == api.ResultOutcomeGivenBack, Cause: string(r.Cause), LogTail: r.LogTail, SHA256: r.Sha256,
 		Measured: timing.Measurement{
 			Seconds: m.Seconds, Stages: m.Stages, PeakMemoryBytes: m.PeakMemoryBytes, DevicePeakBytes: m.DevicePeakBytes, DeviceUse: m.DeviceUse,
 			Conditions: m.Conditions, Settings: m.Settings,

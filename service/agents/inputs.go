@@ -32,11 +32,11 @@ func (a *Agents) wanted(ctx context.Context) (inputList, error) {
 	w := &a.inputs
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	of, to, err := shots.State(a.store.WithContext(ctx))
+	of, to, err := shots.State(a.Store.WithContext(ctx))
 	if err != nil || w.of == of {
 		return w.list, err
 	}
-	files, err := shots.Files(a.store.WithContext(ctx))
+	files, err := shots.Files(a.Store.WithContext(ctx))
 	if err == nil {
 		w.of, w.list = of, inputList{files, fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(files, "\x00")))), to}
 	}
@@ -55,7 +55,7 @@ func (a *Agents) looked(ctx context.Context, host, lookedFor string, missing []s
 	}
 	lacks, err := store.AsJSON(append([]string{}, missing...))
 	if err == nil {
-		err = hosts.Looked(a.store.WithContext(ctx), host, list.sum, lacks, list.to)
+		err = hosts.Looked(a.Store.WithContext(ctx), host, list.sum, lacks, list.to)
 	}
 	return nil, list.sum, err
 }

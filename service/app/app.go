@@ -216,7 +216,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	}
 	s.feed = events.New(s.store, s.clock, c.Log)
 	s.access = access.New(s.store, s.clock, c.Secure)
-	s.hosts = hosts.New(s.store, s.clock, s.feed, queue.Beat, c.Currency)
+	s.hosts = hosts.New(hosts.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Beat: queue.Beat, Currency: c.Currency, Zone: zone})
 	s.shots = shots.New(s.store, s.clock, s.feed)
 	s.licences = licences.New(s.store)
 	kept := pictures.New(s.blobs)
@@ -227,7 +227,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.trials = trials.New(s.store, s.clock, s.hosts, s.shots, s.runs)
 	s.runs.TrialFrameDone = s.trials.FrameDone
 	s.samples = samples.New(s.store, s.clock, s.hosts)
-	s.agents = agents.New(s.store, s.clock, s.feed, s.queue, s.samples)
+	s.agents = agents.New(agents.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Samples: s.samples, Hosts: s.hosts})
 	s.timings = timings.New(s.store, s.clock, s.hosts)
 	s.packages = packages.New(s.store, s.clock, s.blobs, s.sources)
 	s.candidates = candidates.New(candidates.Config{

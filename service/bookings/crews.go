@@ -23,6 +23,7 @@ type Crew struct {
 	job    *states.Job    // the state of the farm's job that it is
 	Known  bool           // its host is in the stock
 	drains bool
+	desk   *hosts.Desk // nil: nobody works at it
 }
 
 // Rule lists crews as the rule takes them.
@@ -102,6 +103,9 @@ func (c *Crew) stands(wall time.Time) (dispatch.State, string) {
 		return dispatch.Gone, "is draining"
 	case !up:
 		return dispatch.Gone, "is not heard of"
+	}
+	if why := c.desk.Keeps(c.Devices); why != "" {
+		return dispatch.InUse, why
 	}
 	return dispatch.Ready, ""
 }

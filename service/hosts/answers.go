@@ -1,13 +1,16 @@
 package hosts
 
 import (
+	"time"
+
 	"rotanex.example/api"
+	"rotanex.example/core/desks"
 	"rotanex.example/core/preflight"
 	"rotanex.example/core/stock"
 	"rotanex.example/service/httpapi"
 )
 
-func (h *Hosts) record(host Host) (api.Host, error) {
+func (h *Hosts) record(host Host, habits desks.Habits) (api.Host, error) {
 	spec, err := httpapi.Convert[api.HostSpec](host.Spec)
 	if err != nil {
 		return api.Host{}, err
@@ -24,8 +27,17 @@ func (h *Hosts) record(host Host) (api.Host, error) {
 	}
 	if host.AgentSeen != nil {
 		out.AgentSeen, out.Agent = host.AgentSeen.UTC(), api.HostAgentLost
-		if host.Up(h.clock.WallNow()) {
+		if host.Up(h.Clock.WallNow()) {
 			out.Agent = api.HostAgentUp
+		}
+	}
+	if d := host.Desk; d != nil {
+		out.Desk = api.Desk{
+			State: api.DeskState(d.State), Since: d.Since.UTC(), ByHand: d.ByHand, Why: d.Why, Kept: d.Kept,
+			TakenBack: habits.Taken, TypicallyS: habits.For.Seconds(), LentShare: habits.Share(),
+		}
+		if !d.Until.IsZero() {
+			out.Desk.Until = d.Until.UTC()
 		}
 	}
 	return out, nil
@@ -36,10 +48,22 @@ func offerRecord(o PricedOffer) (api.Offer, error) {
 	return api.Offer{Spec: spec, Crews: crewRecords(o.Spec.Server(o.Name)), Currency: o.Currency}, err
 }
 
-func reportOf(r api.StockReport) (out Report, err error) {
+// DeskOf is what an agent says of its desk; nil: it says nothing.
+func DeskOf(r api.DeskReport, real func(time.Time) time.Time) *Desk {
+	if r.State == "" {
+		return nil
+	}
+	d := &Desk{State: DeskState(r.State), ByHand: r.ByHand, Why: r.Why, Kept: append([]string{}, r.Kept...)}
+	if !r.Until.IsZero() {
+		d.Until = real(r.Until)
+	}
+	return d
+}
+
+func reportOf(r api.StockReport, real func(time.Time) time.Time) (out Report, err error) {
 	out = Report{
 		Boot: r.Boot, CPU: stock.CPU{Model: r.Cpu.Model, Cores: r.Cpu.Cores, Threads: r.Cpu.Threads}, MemoryGB: float64(r.MemoryGb), OnACPower: r.OnAcPower,
-		Launchers: r.Launchers, Findings: r.Findings,
+		Launchers: r.Launchers, Findings: r.Findings, Desk: DeskOf(r.Desk, real),
 	}
 	if r.Folder != (api.Folder{}) {
 		out.Folder = &preflight.Folder{Writable: r.Folder.Writable, Network: r.Folder.Network, Filesystem: r.Folder.Filesystem, FreeGB: r.Folder.FreeGb}

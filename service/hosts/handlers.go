@@ -5,6 +5,7 @@ import (
 	"net/http"
 
 	"rotanex.example/api"
+	"rotanex.example/core/desks"
 	"rotanex.example/core/stock"
 	"rotanex.example/service/access"
 	"rotanex.example/service/events"
@@ -13,10 +14,10 @@ import (
 
 // List answers with a page of hosts.
 func (h *Hosts) List(w http.ResponseWriter, r *http.Request, params api.ListHostsParams) {
-	found, next, err := h.page(r.Context(), params.Cursor, params.Limit)
+	found, habits, next, err := h.page(r.Context(), params.Cursor, params.Limit)
 	out := api.HostList{Items: []api.Host{}, Next: next}
 	for _, host := range found {
-		record, failed := h.record(host)
+		record, failed := h.record(host, habits[host.Name])
 		err = errors.Join(err, failed)
 		out.Items = append(out.Items, record)
 	}
@@ -27,8 +28,9 @@ func (h *Hosts) answer(w http.ResponseWriter, r *http.Request, name string, err 
 	var out api.Host
 	if err == nil {
 		var host Host
-		if host, err = h.Find(r.Context(), name); err == nil {
-			out, err = h.record(host)
+		var habits desks.Habits
+		if host, habits, err = h.findWithHabits(r.Context(), name); err == nil {
+			out, err = h.record(host, habits)
 		}
 	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
@@ -46,7 +48,7 @@ func (h *Hosts) PutHost(w http.ResponseWriter, r *http.Request, name string) {
 	if err == nil {
 		err = h.Put(r.Context(), spec, false)
 	}
-	h.feed.Wake(events.Changes)
+	h.Feed.Wake(events.Changes)
 	h.answer(w, r, name, err)
 }
 
@@ -92,12 +94,12 @@ func (h *Hosts) ReportStock(w http.ResponseWriter, r *http.Request) {
 	body, err := httpapi.Body[api.StockReport](r)
 	var found Report
 	if err == nil {
-		found, err = reportOf(body)
+		found, err = reportOf(body, h.Clock.At)
 	}
 	if err == nil {
 		err = h.Report(r.Context(), access.From(r.Context()).Host, found)
 	}
-	httpapi.Answer(w, r, http.StatusOK, api.AgentOrders{HeartbeatS: h.beat.Seconds(), ClockFactor: h.clock.Factor()}, err)
+	httpapi.Answer(w, r, http.StatusOK, api.AgentOrders{HeartbeatS: h.Beat.Seconds(), ClockFactor: h.Clock.Factor()}, err)
 }
 
 // ListFarms answers with all tiers of farms.

@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"rotanex.example/core/desks"
 	"rotanex.example/core/preflight"
 	"rotanex.example/core/stock"
 	"rotanex.example/service/clock"
@@ -46,6 +47,8 @@ type Host struct {
 	LookedFor string               // the sum of the list of input files that it looked for
 	LookedTo  *time.Time           // up to which change of the shots that list goes
 	Missing   []string             `gorm:"serializer:json"`
+
+	Desk *Desk `gorm:"serializer:json"` // nil: nobody works at it
 }
 
 // Up reports whether its agent spoke lately.
@@ -65,25 +68,28 @@ type Farm struct {
 	Spec   stock.Farm `gorm:"serializer:json"`
 }
 
+// Config is what Hosts works with.
+type Config struct {
+	Store    *store.Store
+	Clock    clock.Clock
+	Feed     *events.Feed
+	Beat     time.Duration  // how often agents shall send a heartbeat
+	Currency string         // the service's
+	Zone     *time.Location // in which hours are read
+}
+
 // Hosts looks after them.
 type Hosts struct {
-	store *store.Store
-	clock clock.Clock
-	feed  *events.Feed
-	beat  time.Duration
-
-	currency string // the service's
+	Config
 }
 
-// New makes it. Beat is how often agents shall send a heartbeat, currency the service's.
-func New(s *store.Store, c clock.Clock, f *events.Feed, beat time.Duration, currency string) *Hosts {
-	return &Hosts{s, c, f, beat, currency}
-}
+// New makes it.
+func New(c Config) *Hosts { return &Hosts{c} }
 
 // Find returns a host by name, or a problem that names it.
 func (h *Hosts) Find(ctx context.Context, name string) (Host, error) {
 	var host Host
-	err := h.store.WithContext(ctx).Take(&host, "name = ?", name).Error
+	err := h.Store.WithContext(ctx).Take(&host, "name = ?", name).Error
 	if store.Missing(err) {
 		err = httpapi.NotFound(fmt.Sprintf("there is no host %q; rotanex hosts list shows them", name))
 	}
@@ -93,19 +99,19 @@ func (h *Hosts) Find(ctx context.Context, name string) (Host, error) {
 // Owned returns all hosts that are not rented servers, by name.
 func (h *Hosts) Owned(ctx context.Context) ([]Host, error) {
 	var all []Host
-	return all, h.store.WithContext(ctx).Where("NOT server").Order("name").Find(&all).Error
+	return all, h.Store.WithContext(ctx).Where("NOT server").Order("name").Find(&all).Error
 }
 
 // Offers returns all offers, by name.
 func (h *Hosts) Offers(ctx context.Context) ([]Offer, error) {
 	var all []Offer
-	return all, h.store.WithContext(ctx).Order("name").Find(&all).Error
+	return all, h.Store.WithContext(ctx).Order("name").Find(&all).Error
 }
 
 // Farms returns all tiers of farms, by name.
 func (h *Hosts) Farms(ctx context.Context) ([]Farm, error) {
 	var all []Farm
-	return all, h.store.WithContext(ctx).Order("name").Find(&all).Error
+	return all, h.Store.WithContext(ctx).Order("name").Find(&all).Error
 }
 
 // Put makes a host or replaces what was declared of it. Devices that its agent
@@ -114,7 +120,7 @@ func (h *Hosts) Put(ctx context.Context, spec stock.Host, server bool) error {
 	if err := spec.Validate(); err != nil {
 		return httpapi.BadField("/", spec.Name, err.Error())
 	}
-	return h.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	return h.Store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var old Host
 		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&old, "name = ?", spec.Name).Error
 		if err != nil && !store.Missing(err) {
@@ -132,7 +138,7 @@ func (h *Hosts) Put(ctx context.Context, spec stock.Host, server bool) error {
 		if err != nil {
 			return err
 		}
-		return h.feed.Write(tx, events.Event{Kind: events.Host, Host: spec.Name})
+		return h.Feed.Write(tx, events.Event{Kind: events.Host, Host: spec.Name})
 	})
 }
 
@@ -173,12 +179,13 @@ type Report struct {
 	Findings  []string
 	Renderers []preflight.Renderer
 	Folder    *preflight.Folder // nil: the agent cannot tell
+	Desk      *Desk             // nil: nobody works at it
 }
 
 // Report takes in what an agent found.
 func (h *Hosts) Report(ctx context.Context, name string, r Report) error {
-	now := h.clock.WallNow()
-	err := h.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	now := h.Clock.WallNow()
+	err := h.Store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var host Host
 		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&host, "name = ?", name).Error
 		if store.Missing(err) {
@@ -197,20 +204,34 @@ func (h *Hosts) Report(ctx context.Context, name string, r Report) error {
 		host.Found, host.Boot, host.AgentSeen = true, &r.Boot, &now
 		host.Launchers, host.Findings = r.Launchers, append([]string{}, r.Findings...)
 		host.Renderers, host.Folder = append([]preflight.Renderer{}, r.Renderers...), r.Folder
-		if err := tx.Save(&host).Error; err != nil {
+		if err := tx.Omit("Desk").Save(&host).Error; err != nil {
 			return err
 		}
-		return h.feed.Write(tx, events.Event{Kind: events.Host, Host: name, State: "up"})
+		if !r.Desk.same(host.Desk) {
+			return h.setDesk(tx, host, r.Desk)
+		}
+		return h.Feed.Write(tx, events.Event{Kind: events.Host, Host: name, State: "up"})
 	})
 	if err == nil {
-		h.feed.Wake(events.Changes, events.Work)
+		h.Feed.Wake(events.Changes, events.Work)
 	}
 	return err
 }
 
-// page returns a page of hosts, by name.
-func (h *Hosts) page(ctx context.Context, cursor *string, limit *int) ([]Host, string, error) {
-	return httpapi.Page(h.store.WithContext(ctx), "name", func(x Host) string { return x.Name }, cursor, limit)
+// page returns a page of hosts, by name, and the habits of the desks among them.
+func (h *Hosts) page(ctx context.Context, cursor *string, limit *int) (all []Host, habits map[string]desks.Habits, next string, err error) {
+	if all, next, err = httpapi.Page(h.Store.WithContext(ctx), "name", func(x Host) string { return x.Name }, cursor, limit); err == nil {
+		habits, err = Habits(h.Store.WithContext(ctx), all, h.Clock.Now(), h.Zone)
+	}
+	return all, habits, next, err
+}
+
+func (h *Hosts) findWithHabits(ctx context.Context, name string) (host Host, habits desks.Habits, err error) {
+	if host, err = h.Find(ctx, name); err != nil {
+		return host, habits, err
+	}
+	of, err := Habits(h.Store.WithContext(ctx), []Host{host}, h.Clock.Now(), h.Zone)
+	return host, of[name], err
 }
 
 // Drain lets a host finish what it renders and take nothing new, or take work again.
@@ -218,7 +239,7 @@ func (h *Hosts) Drain(ctx context.Context, name string, drain bool) error {
 	if _, err := h.Find(ctx, name); err != nil {
 		return err
 	}
-	err := h.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err := h.Store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := setDraining(tx, name, drain); err != nil {
 			return err
 		}
@@ -226,9 +247,9 @@ func (h *Hosts) Drain(ctx context.Context, name string, drain bool) error {
 		if drain {
 			state = "draining"
 		}
-		return h.feed.Write(tx, events.Event{Kind: events.Host, Host: name, State: state})
+		return h.Feed.Write(tx, events.Event{Kind: events.Host, Host: name, State: state})
 	})
-	h.feed.Wake(events.Changes, events.Work)
+	h.Feed.Wake(events.Changes, events.Work)
 	return err
 }
 
@@ -240,7 +261,7 @@ type PricedOffer struct {
 
 // offerPage returns a page of offers, by name.
 func (h *Hosts) offerPage(ctx context.Context, cursor *string, limit *int) (out []PricedOffer, next string, err error) {
-	found, next, err := httpapi.Page(h.store.WithContext(ctx), "name", func(x Offer) string { return x.Name }, cursor, limit)
+	found, next, err := httpapi.Page(h.Store.WithContext(ctx), "name", func(x Offer) string { return x.Name }, cursor, limit)
 	for _, o := range found {
 		one, err := h.priced(ctx, o)
 		if err != nil {
@@ -257,7 +278,7 @@ func (h *Hosts) PutOffer(ctx context.Context, spec stock.Offer) (PricedOffer, er
 		return PricedOffer{}, httpapi.BadField("/", spec.Name, err.Error())
 	}
 	o := Offer{Name: spec.Name, Source: spec.Source, Spec: spec}
-	if err := h.store.WithContext(ctx).Save(&o).Error; err != nil {
+	if err := h.Store.WithContext(ctx).Save(&o).Error; err != nil {
 		return PricedOffer{}, err
 	}
 	return h.priced(ctx, o)
@@ -268,5 +289,5 @@ func (h *Hosts) PutFarm(ctx context.Context, spec stock.Farm) error {
 	if err := spec.Validate(); err != nil {
 		return httpapi.BadField("/", spec.Name, err.Error())
 	}
-	return h.store.WithContext(ctx).Save(&Farm{Name: spec.Name, Source: spec.Source, Spec: spec}).Error
+	return h.Store.WithContext(ctx).Save(&Farm{Name: spec.Name, Source: spec.Source, Spec: spec}).Error
 }

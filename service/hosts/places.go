@@ -128,7 +128,7 @@ func (h Host) Renderer(launcher string) *preflight.Renderer {
 // OpensAt is when the host's hours next begin, if it is closed at a time; zero else.
 func (h Host) OpensAt(now time.Time, zone *time.Location) time.Time {
 	const ahead = 8 * 24 * time.Hour
-	windows := h.Spec.Windows(now, now.Add(ahead), zone)
+	windows := h.Opens(now, now.Add(ahead), zone)
 	if len(windows) == 0 || !windows[0].Start.After(now) {
 		return time.Time{}
 	}

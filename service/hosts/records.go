@@ -34,10 +34,10 @@ func ForgetServer(tx *gorm.DB, name string) error {
 }
 
 func (h *Hosts) priced(ctx context.Context, o Offer) (PricedOffer, error) {
-	unit, known, err := store.First(h.store.WithContext(ctx).Raw("SELECT coalesce(nullif(spec->'card'->>'currency', ''), $2) FROM sources WHERE name = $1", o.Source, h.currency),
+	unit, known, err := store.First(h.Store.WithContext(ctx).Raw("SELECT coalesce(nullif(spec->'card'->>'currency', ''), $2) FROM sources WHERE name = $1", o.Source, h.Currency),
 		func(row store.Row) (unit string, err error) { return unit, row.Scan(&unit) })
 	if !known {
-		unit = h.currency
+		unit = h.Currency
 	}
 	return PricedOffer{o, unit}, err
 }
@@ -48,5 +48,5 @@ func setDraining(tx *gorm.DB, host string, drain bool) error {
 
 // CountUp counts the hosts whose agents are heard of.
 func (h *Hosts) CountUp(ctx context.Context) (n int, err error) {
-	return n, h.store.WithContext(ctx).Raw("SELECT count(*) FROM hosts WHERE agent_seen > $1", h.clock.WallNow().Add(-Lost)).Row().Scan(&n)
+	return n, h.Store.WithContext(ctx).Raw("SELECT count(*) FROM hosts WHERE agent_seen > $1", h.Clock.WallNow().Add(-Lost)).Row().Scan(&n)
 }

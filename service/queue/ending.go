@@ -92,16 +92,20 @@ const (
 
 // Result is how a try ended, as whoever held the frame says.
 type Result struct {
-	Boot     uuid.UUID
-	Failed   bool
-	Cause    string // of a failure
-	LogTail  string // the renderer's last words
-	SHA256   string // of the picture
-	Measured timing.Measurement
+	Boot      uuid.UUID
+	Failed    bool
+	GivenBack bool   // the frame waits again, it has not failed
+	Cause     string // of a failure
+	LogTail   string // the renderer's last words, or why the frame is given back
+	SHA256    string // of the picture
+	Measured  timing.Measurement
 }
 
 func (r Result) outcome() string {
-	if r.Failed {
+	switch {
+	case r.GivenBack:
+		return triedRevoked
+	case r.Failed:
 		return triedFailed
 	}
 	return triedDone
@@ -121,6 +125,12 @@ func (q *Queue) End(ctx context.Context, host string, lease, fence int64, r Resu
 		}
 		l := found[0]
 		ended = &l
+		if r.GivenBack {
+			if err := waitAgain(tx, l); err != nil {
+				return err
+			}
+			return q.free(tx, l, triedRevoked, "", "given back: "+r.LogTail, "waiting", nil)
+		}
 		if r.Failed {
 			if r.Cause == outOfMemory {
 				return q.ranOut(tx, l, r.LogTail, &r.Measured)

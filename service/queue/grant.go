@@ -152,7 +152,7 @@ func (g *granting) read() error {
 	g.rows = map[*dispatch.Crew]*bookings.Crew{}
 	for _, c := range rows {
 		g.rows[&c.Crew] = c
-		if !g.looks {
+		if !g.looks && c.State != dispatch.InUse {
 			c.State, c.Said = dispatch.Ready, "" // who asks is there, whenever it was last heard of
 		}
 	}

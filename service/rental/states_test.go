@@ -58,7 +58,7 @@ func newLet(t *testing.T, source http.HandlerFunc) *let {
 	j, src := on.Jobs(t), on.Source(t, "tern", stock.RentedSource, server.URL)
 	kept := pictures.New(on.Blobs)
 	q := queue.New(l.db, on.Clock, on.Feed, kept, on.Log)
-	h := hosts.New(l.db, on.Clock, on.Feed, queue.Beat, "EUR")
+	h := hosts.New(hosts.Config{Store: l.db, Clock: on.Clock, Feed: on.Feed, Beat: queue.Beat, Currency: "EUR", Zone: time.UTC})
 	l.Rental = New(Config{
 		Store: l.db, Clock: on.Clock, Feed: on.Feed, Hosts: h, Access: access.New(l.db, on.Clock, false), Sources: src, Jobs: j,
 		Standing: standing.New(l.db, on.Clock, q, kept), Address: "http://rotanex.example", Owner: "us", Log: on.Log,

@@ -7,6 +7,7 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/ledger"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/states"
 )
 
@@ -109,7 +110,7 @@ func (o outlook) record() api.Outlook {
 
 // crewRecords says what each crew of the run is doing. Reserves are shown once they are used.
 func (s state) crewRecords(wall time.Time) []api.RunCrew {
-	c := crewRows{state: s, wall: wall, rows: []api.RunCrew{}, at: map[[2]string]int{}, starts: map[[2]string]time.Time{}}
+	c := crewRows{state: s, wall: wall, rows: []api.RunCrew{}, at: map[[2]string]int{}, first: map[[2]string]bookings.Booking{}}
 	c.booked()
 	c.did()
 	c.stand()
@@ -123,10 +124,10 @@ func (s state) crewRecords(wall time.Time) []api.RunCrew {
 // crewRows are a run's crews, as they are put together.
 type crewRows struct {
 	state
-	wall   time.Time
-	rows   []api.RunCrew
-	at     map[[2]string]int       // the row of each host and crew
-	starts map[[2]string]time.Time // of their first booking
+	wall  time.Time
+	rows  []api.RunCrew
+	at    map[[2]string]int              // the row of each host and crew
+	first map[[2]string]bookings.Booking // of each
 }
 
 // booked adds a row for each crew that is booked.
@@ -136,7 +137,7 @@ func (c *crewRows) booked() {
 		i, seen := c.at[key]
 		if !seen {
 			i = len(c.rows)
-			c.at[key], c.starts[key] = i, b.StartAt
+			c.at[key], c.first[key] = i, b
 			c.rows = append(c.rows, api.RunCrew{Host: b.Host, Crew: b.Crew, Source: c.PlaceSource(b.Host), PlannedS: b.FrameS})
 		}
 		c.rows[i].Booked += b.Frames
@@ -165,12 +166,14 @@ func (c *crewRows) stand() {
 		switch {
 		case !c.State.Open():
 			c.rows[i].State = api.RunCrewStateFinished
-		case c.starts[key].After(c.Now):
+		case c.first[key].StartAt.After(c.Now):
 			c.rows[i].State = api.RunCrewStateScheduled
 		case !host.Up(c.wall):
 			c.rows[i].State = api.RunCrewStateLost
 		case host.Draining:
 			c.rows[i].State = api.RunCrewStateDraining
+		case host.Desk.Keeps(c.first[key].Devices) != "":
+			c.rows[i].State = api.RunCrewStateInUse
 		default:
 			c.rows[i].State = api.RunCrewStateReady
 		}

@@ -18,7 +18,7 @@ func TestOldSamplesAreThinnedAndForgotten(t *testing.T) {
 	s := testdb.Open(t)
 	wall := clockwork.NewFakeClockAt(time.Date(2031, 3, 7, 18, 0, 0, 0, time.UTC))
 	c := clock.New(wall, time.Time{}, time.Time{}, 1)
-	kept := samples.New(s, c, hosts.New(s, c, nil, time.Second, "EUR"))
+	kept := samples.New(s, c, hosts.New(hosts.Config{Store: s, Clock: c, Beat: time.Second, Currency: "EUR", Zone: time.UTC}))
 	count := func() (n int) {
 		require.NoError(t, s.Raw("SELECT count(*) FROM samples").Row().Scan(&n))
 		return n

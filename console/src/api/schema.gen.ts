@@ -1611,6 +1611,7 @@ export interface components {
             folder?: components["schemas"]["Folder"];
             /** @description Input files of shots that are not there */
             missing?: string[];
+            desk?: components["schemas"]["Desk"];
         };
         HostList: {
             items: components["schemas"]["Host"][];
@@ -3214,7 +3215,7 @@ export interface components {
             booked: number;
             done: number;
             /** @enum {string} */
-            state: "rendering" | "ready" | "scheduled" | "lost" | "draining" | "finished" | "excluded";
+            state: "rendering" | "ready" | "scheduled" | "lost" | "draining" | "in-use" | "finished" | "excluded";
             /** @description Why it gets no more frames of a shot */
             excluded?: string;
             shot?: string;
@@ -3362,6 +3363,7 @@ export interface components {
             findings?: string[];
             renderers?: components["schemas"]["Renderer"][];
             folder?: components["schemas"]["Folder"];
+            desk?: components["schemas"]["DeskReport"];
         };
         Renderer: {
             launcher: string;
@@ -3493,12 +3495,61 @@ export interface components {
             looked_for?: string;
             /** @description Which of them are not there */
             missing?: string[];
+            desk?: components["schemas"]["DeskReport"];
+        };
+        /** @description How a machine stands that somebody works at, as its agent says */
+        DeskReport: {
+            state: components["schemas"]["DeskState"];
+            /** @description Its owner said so; else it is as nobody has touched it, or somebody has */
+            by_hand: boolean;
+            /**
+             * Format: date-time
+             * @description Of what its owner said; without it there is no end
+             */
+            until?: string;
+            why?: string;
+            /** @description Devices that are not lent now */
+            kept: string[];
+        };
+        /**
+         * @description `lent`: frames may be rendered on it; `in-use`: somebody works at it; `taken-back`: its owner took it back
+         * @enum {string}
+         */
+        DeskState: "lent" | "in-use" | "taken-back";
+        /** @description How a machine stands that somebody works at */
+        Desk: {
+            state: components["schemas"]["DeskState"];
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            until?: string;
+            by_hand: boolean;
+            why?: string;
+            /** @description Devices that are not lent now */
+            kept: string[];
+            /** @description How often it was, inside its hours, in the last 60 days */
+            taken_back: number;
+            /**
+             * Format: double
+             * @description How long it then was
+             */
+            typically_s: number;
+            /**
+             * Format: double
+             * @description The part of its hours in which plans expect it to be lent
+             */
+            lent_share: number;
         };
         HeartbeatAnswer: {
             revoked: components["schemas"]["Held"][];
             /** @description Files below the scene folder that shots need */
             inputs?: string[];
             inputs_sum?: string;
+            /**
+             * Format: date-time
+             * @description Of a desk: when its hours begin, while they are over
+             */
+            closed_until?: string;
         };
         Measured: {
             /**
@@ -3536,8 +3587,11 @@ export interface components {
         Result: {
             /** Format: uuid */
             boot: string;
-            /** @enum {string} */
-            outcome: "done" | "failed";
+            /**
+             * @description `given-back`: the frame waits again, it has not failed; why is in `log_tail`
+             * @enum {string}
+             */
+            outcome: "done" | "failed" | "given-back";
             /**
              * @description Of a failure
              * @enum {string}

@@ -1,0 +1,274 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"os/user"
+	"slices"
+	"syscall"
+	"time"
+
+	"rotanex.example/agent/desk"
+	"rotanex.example/api"
+	"rotanex.example/core/stock"
+)
+
+// Desk is how a machine is lent that somebody works at.
+type Desk struct {
+	Idle    time.Duration // lent when nobody has touched it for so long
+	Command string        // prints for how many seconds nobody has touched it; "": the login manager is asked
+	Return  Return        // what becomes of frames in hand when somebody comes back
+	Owner   string        // the user who may lend it and take it back on the machine; "": who runs the agent
+
+	Beside      bool     // go on beside whoever works here, with what is not kept back
+	KeepCores   int      // cores that are kept back then
+	KeepDevices []string // devices that are; none: that with the display
+}
+
+// Return is what becomes of a frame in hand when somebody comes back to the machine.
+type Return string
+
+// What may become of it.
+const (
+	GiveBack Return = "give-back" // others render it
+	Finish   Return = "finish"    // it is rendered to its end, behind whoever works here
+	Pause    Return = "pause"     // it stands still until they leave, for a while
+)
+
+// pauseMost is for how long a frame stands still before it is given back.
+const pauseMost = 30 * time.Minute
+
+func (d *Desk) validate() error {
+	if d == nil {
+		return nil
+	}
+	if d.Idle <= 0 {
+		return fmt.Errorf("--desk-idle %s: want for how long nobody has touched the machine when it is lent, such as 10m", d.Idle)
+	}
+	if !slices.Contains([]Return{GiveBack, Finish, Pause}, d.Return) {
+		return fmt.Errorf("--desk-return %q: want give-back, finish or pause", d.Return)
+	}
+	if !d.Beside && (d.KeepCores != 0 || len(d.KeepDevices) > 0) {
+		return fmt.Errorf("what is kept back beside whoever works here wants --desk-beside: without it nothing is rendered then")
+	}
+	if d.Owner != "" {
+		if _, err := user.Lookup(d.Owner); err != nil {
+			return fmt.Errorf("--desk-owner %s: %w", d.Owner, err)
+		}
+	}
+	return nil
+}
+
+func (d *Desk) keepCores() int {
+	if d == nil {
+		return 0
+	}
+	return d.KeepCores
+}
+
+// openDesk makes the desk ready, if this is one, and finds out what is kept back.
+func (a *Agent) openDesk() (err error) {
+	c := a.Config.Desk
+	if c == nil {
+		return nil
+	}
+	for _, id := range c.KeepDevices {
+		if id != stock.CPUDevice && a.found.Host.Device(id) == nil {
+			return fmt.Errorf("--desk-keep-device %s: this machine has no such device; it has %s", id, devicesOf(a.found.Host))
+		}
+	}
+	if c.Beside && len(c.KeepDevices) == 0 {
+		c.KeepDevices = a.found.Displays
+	}
+	var idle desk.Idleness = &desk.Login{}
+	if c.Command != "" {
+		idle = desk.Command(c.Command)
+	}
+	if a.desk, err = desk.Open(a.StateDir, desk.Rule{Idle: c.Idle, Leave: min(desk.DefaultLeave, c.Idle)}, idle); err == nil {
+		a.at.Store(new(a.desk.Status()))
+	}
+	return err
+}
+
+func devicesOf(h stock.Host) (out []string) {
+	for _, d := range h.Devices {
+		out = append(out, d.ID)
+	}
+	return append(out, stock.CPUDevice)
+}
+
+// keepDesk looks after the desk until ctx ends, if this is one. How it stands is known when
+// it returns.
+func (a *Agent) keepDesk(ctx context.Context, stop context.CancelCauseFunc) {
+	if a.desk == nil {
+		return
+	}
+	known := make(chan struct{})
+	a.work.Go(func() {
+		first := true
+		a.desk.Keep(ctx, func(s desk.Status) {
+			a.deskIs(s)
+			if first {
+				close(known)
+				first = false
+			}
+		})
+	})
+	a.work.Go(func() {
+		if err := a.desk.Serve(ctx, a.StateDir, a.Config.Desk.Owner); err != nil && ctx.Err() == nil {
+			stop(err)
+		}
+	})
+	<-known
+}
+
+// deskIs takes in how the desk stands now.
+func (a *Agent) deskIs(s desk.Status) {
+	a.at.Store(&s)
+	a.Log.Info("desk", "state", s.State, "why", s.Why)
+	a.back.Weigh(s.State != desk.Lent)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, j := range a.jobs {
+		j.deskIs(s, a.keeps(j.Devices))
+	}
+	select {
+	case a.beatNow <- struct{}{}:
+	default: // it is to be said anyway
+	}
+}
+
+// inUse reports whether somebody works here, or may.
+func (a *Agent) inUse() bool {
+	s := a.at.Load()
+	return s != nil && s.State != desk.Lent
+}
+
+// kept lists the devices that are not lent now.
+func (a *Agent) kept() []string {
+	switch {
+	case !a.inUse():
+		return []string{}
+	case a.Config.Desk.Beside:
+		return append([]string{}, a.Config.Desk.KeepDevices...)
+	}
+	return devicesOf(a.found.Host)
+}
+
+// keeps says why some of the devices are not lent now; "": they are.
+func (a *Agent) keeps(devices []string) string {
+	kept := a.kept()
+	if !slices.ContainsFunc(devices, func(d string) bool { return slices.Contains(kept, d) }) {
+		return ""
+	}
+	return a.at.Load().Why
+}
+
+// deskReport is how the desk stands for the service; nothing where this is none.
+func (a *Agent) deskReport() (out api.DeskReport) {
+	if s := a.at.Load(); s != nil {
+		out = api.DeskReport{State: api.DeskState(s.State), ByHand: s.ByHand, Until: s.Until, Why: s.Why, Kept: a.kept()}
+	}
+	return out
+}
+
+// deskIs lets the frame go on, stand back, stand still or be given back. Kept is why its
+// devices are not lent any more; "": they are.
+func (j *job) deskIs(s desk.Status, kept string) {
+	how := j.agent.Config.Desk.Return
+	switch {
+	case s.State != desk.Lent && kept != "" && how == GiveBack:
+		j.giveBack(kept)
+	case s.State != desk.Lent && kept != "" && how == Pause:
+		j.stand(true)
+	default:
+		j.stand(false)
+	}
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.beside = j.beside || s.State != desk.Lent
+	if j.pid != 0 {
+		j.agent.back.Stand(j.pid, s.State != desk.Lent)
+	}
+}
+
+// giveBack ends the renderer, and lets others have the frame.
+func (j *job) giveBack(why string) {
+	j.mu.Lock()
+	j.gives = why
+	j.mu.Unlock()
+	j.cancel()
+}
+
+func (j *job) givesBack() string {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.gives
+}
+
+// stand lets the renderer stand still, or go on.
+func (j *job) stand(still bool) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if still == !j.stopped.IsZero() {
+		return
+	}
+	now, signal := time.Now(), syscall.SIGCONT
+	if still {
+		j.stopped, signal = now, syscall.SIGSTOP
+	} else {
+		j.stood += now.Sub(j.stopped)
+		j.stopped, j.heard = time.Time{}, now
+	}
+	if j.pid != 0 {
+		_ = syscall.Kill(-j.pid, signal)
+	}
+}
+
+// begun takes in the renderer's process, and puts it where it shall be.
+func (j *job) begun(pid int) {
+	inUse := j.agent.inUse()
+	j.agent.back.Join(pid, inUse)
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.pid, j.beside = pid, j.beside || inUse
+	if !j.stopped.IsZero() {
+		j.stopped = time.Now()
+		_ = syscall.Kill(-pid, syscall.SIGSTOP)
+	}
+}
+
+// ended lets go of the renderer's process and says for how long it stood still.
+func (j *job) ended() time.Duration {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.pid = 0; !j.stopped.IsZero() {
+		j.stood += time.Since(j.stopped)
+	}
+	return j.stood
+}
+
+// besideWhom says whether somebody worked here while the frame was rendered.
+func (j *job) besideWhom() string {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.beside {
+		return "its owner"
+	}
+	return "nobody"
+}
+
+// silent is for how long the renderer has said nothing while it might have. A frame that
+// has stood still for too long is given back.
+func (j *job) silent(now time.Time) time.Duration {
+	j.mu.Lock()
+	still, silent := j.stopped, now.Sub(j.heard)
+	j.mu.Unlock()
+	if still.IsZero() {
+		return silent
+	}
+	if now.Sub(still) > pauseMost {
+		j.giveBack(fmt.Sprintf("it stood still for %s, as somebody works at the machine", pauseMost))
+	}
+	return 0
+}
