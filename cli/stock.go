@@ -83,11 +83,11 @@ func (a *app) hostsList() *cobra.Command {
 				return err
 			}
 			l := listing{
-				columns: []string{"host", "source", "agent", "CPU cores", "memory|memory_gb", "devices", "power", "open"}, records: all,
+				columns: []string{"host", "source", "agent", "desk", "CPU cores", "memory|memory_gb", "devices", "power", "open"}, records: all,
 				empty: "No host yet. Store some: rotanex hosts import FILE, or start an agent: rotanex tokens join HOST",
 			}
 			for _, h := range all {
-				l.add(h.Spec.Name, h.Spec.Source, agentText(h), strconv.Itoa(h.Spec.Cpu.Cores), inGB(float64(h.Spec.MemoryGb)), devicesText(h.Spec.Devices), powerText(h), openText(h.Spec.Open))
+				l.add(h.Spec.Name, h.Spec.Source, agentText(h), string(h.Desk.State), strconv.Itoa(h.Spec.Cpu.Cores), inGB(float64(h.Spec.MemoryGb)), devicesText(h.Spec.Devices), powerText(h), openText(h.Spec.Open))
 			}
 			return a.show(cmd, l)
 		}),
@@ -121,6 +121,10 @@ func (a *app) hostsShow() *cobra.Command {
 // aboutHost says what a host is, above the crews that it can form.
 func aboutHost(cmd *cobra.Command, h api.Host) {
 	fmt.Fprintf(cmd.OutOrStdout(), "%s, %s: %s, %d cores, %g GB, agent %s\n", h.Spec.Name, h.Spec.Source, h.Spec.Cpu.Model, h.Spec.Cpu.Cores, h.Spec.MemoryGb, agentText(h))
+	if d := h.Desk; d.State != "" {
+		fmt.Fprintf(cmd.OutOrStdout(), " · a desk, %s\n · taken back %s in its hours in 60 days; plans expect it to be lent for %.0f %% of them, and its owner's for %s at a time\n",
+			deskText(d), several(d.TakenBack, "time"), 100*d.LentShare, seconds(d.TypicallyS))
+	}
 	for _, f := range h.Findings {
 		fmt.Fprintln(cmd.OutOrStdout(), " ·", f)
 	}
@@ -300,6 +304,15 @@ func agentText(h api.Host) string {
 		return "draining"
 	}
 	return string(h.Agent)
+}
+
+// deskText says how a desk stands, and since when.
+func deskText(d api.Desk) string {
+	until := ""
+	if !d.Until.IsZero() {
+		until = " until " + dayTime(d.Until)
+	}
+	return fmt.Sprintf("%s since %s%s: %s", strings.ReplaceAll(string(d.State), "-", " "), dayTime(d.Since), until, d.Why)
 }
 
 // devicesText counts devices of a model: 4 × Halyard 12.

@@ -23,6 +23,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"gonum.org/v1/gonum/stat"
 
+	"rotanex.example/core/desks"
 	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/planning"
 )
@@ -48,6 +49,9 @@ type Uncertainty struct {
 	// in the problem. One not named is taken to be late, never early, by leadtimes.Boot or
 	// leadtimes.Queue.
 	Waits map[string]leadtimes.Kept
+	// Desks are how owned hosts are taken back by whoever works at them. One not named is
+	// nobody's desk.
+	Desks map[string]desks.Habits
 }
 
 // What is assumed where nothing is known.

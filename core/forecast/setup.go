@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"rotanex.example/core/desks"
 	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/simulate"
@@ -20,6 +21,14 @@ type setup struct {
 	farms  []farm  // in the order of the problem
 	seats  float64 // what extra seats cost
 	common float64 // see Uncertainty.Common
+	desks  []desk
+	last   time.Time // until when desks are drawn
+}
+
+// desk is a host that is taken back now and then.
+type desk struct {
+	host   int // place in Hosts
+	habits desks.Habits
 }
 
 type shot struct {
@@ -95,6 +104,16 @@ func newSetup(p planning.Problem, plan planning.Plan, u Uncertainty, deadlines m
 	}
 	for _, v := range planned.Servers {
 		s.boots = append(s.boots, u.wait(v.Offer, v.Terms.Lead, leadtimes.Boot))
+	}
+	last := plan.Finish
+	for _, x := range p.Shots {
+		last = max(last, x.Deadline)
+	}
+	s.last = epoch.Add(2 * last.Duration())
+	for i, h := range planned.Hosts {
+		if habits, is := u.Desks[h.Name]; is && h.Nodes == 0 && !h.StaysOn {
+			s.desks = append(s.desks, desk{i, habits})
+		}
 	}
 	for _, f := range p.Farms {
 		s.farms = append(s.farms, farm{f.MinimumCharge.Float(), u.wait(f.ID, f.Lead, leadtimes.Queue)})

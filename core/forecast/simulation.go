@@ -79,6 +79,7 @@ func (s *simulation) draw() {
 		s.ends[i] = s.begins[i]
 		s.sim.Hosts[v.Host].Up = s.Hosts[v.Host].Up.Add(late + moved[i])
 	}
+	s.takeBack()
 	for i, c := range s.Booked {
 		x := &s.sim.Crews[i]
 		switch {
@@ -86,6 +87,25 @@ func (s *simulation) draw() {
 			x.Close = x.Close.Add(moved[c.Server])
 		case c.Farm >= 0:
 			s.sim.Hosts[x.Host].Up = x.Start.Add(simulate.Milliseconds(s.farms[c.Farm].wait.late(s.r)))
+		}
+	}
+}
+
+// mostAway is how often a desk is taken back in one simulation at most.
+const mostAway = 500
+
+// takeBack draws when desks are their owners': after times that know nothing of each other.
+func (s *simulation) takeBack() {
+	for _, d := range s.desks {
+		h := &s.sim.Hosts[d.host]
+		h.Away = h.Away[:0:0]
+		for at := h.Up; len(h.Away) < mostAway; {
+			from := at.Add(time.Duration(s.r.ExpFloat64() * float64(d.habits.Every)))
+			at = from.Add(time.Duration(s.r.ExpFloat64() * float64(d.habits.For)))
+			if from.After(s.last) {
+				break
+			}
+			h.Away = append(h.Away, simulate.Away{From: from, To: at})
 		}
 	}
 }
@@ -113,7 +133,7 @@ func (s *simulation) Try(at, _ int, now time.Time) (time.Duration, bool) {
 	if of.Farm < 0 {
 		s.cost += of.Price * length
 	}
-	if !failed {
+	if !failed && (of.Farm >= 0 || of.Server >= 0) { // what a desk of one's own has in hand may be given back
 		s.finish[shot] = math.Max(s.finish[shot], end+float64(of.Delivery))
 	}
 	return takes, failed
@@ -122,7 +142,7 @@ func (s *simulation) Try(at, _ int, now time.Time) (time.Duration, bool) {
 func (s *simulation) bill() ending {
 	out := ending{shots: make([]float64, len(s.shots)), cost: s.cost}
 	for i := range s.shots {
-		out.shots[i] = s.finish[i]
+		out.shots[i] = math.Max(s.finish[i], ms(s.sim.Shots[i].Finish))
 		if s.sim.Shots[i].Left > 0 {
 			out.shots[i] = math.Inf(1)
 		}
@@ -137,4 +157,12 @@ func (s *simulation) bill() ending {
 		}
 	}
 	return out
+}
+
+// ms is a time of a simulation; 0 for one that never was.
+func ms(t time.Time) float64 {
+	if t.IsZero() {
+		return 0
+	}
+	return float64(t.Sub(epoch).Milliseconds())
 }

@@ -18,6 +18,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"github.com/shopspring/decimal"
@@ -141,6 +142,17 @@ type Host struct {
 	RAM     *Memory     `json:"ram_gb,omitempty"` // nil: no limit
 	Windows [][2]Millis `json:"windows"`
 	Crews   []Crew      `json:"crews"`
+	// Open is when it takes frames, where that is more than when it may be booked: a desk
+	// is not booked for all of its hours. Windows lie inside it; nil is no more than them.
+	Open [][2]Millis `json:"open,omitempty"`
+}
+
+// Hours are when the host takes frames.
+func (h Host) Hours() [][2]Millis {
+	if h.Open != nil {
+		return h.Open
+	}
+	return h.Windows
 }
 
 // Offer is a kind of machine let by time, up to MaxServers of them.
@@ -235,7 +247,7 @@ func (p Problem) Validate() error {
 	}
 	for _, h := range p.Hosts {
 		v.unique(places, "host", "host "+h.ID)
-		for _, w := range h.Windows {
+		for _, w := range slices.Concat(h.Windows, h.Open) {
 			v.want(w[0] <= w[1], "host %q: window ends before it starts", h.ID)
 		}
 		addCrews("host", h.ID, h.Crews)

@@ -146,11 +146,9 @@ func (r Rest) Leaving(until map[string]time.Time) Rest {
 		if until[h.ID].IsZero() || from <= 0 {
 			continue
 		}
-		p.Hosts[i].Windows = nil
-		for _, w := range h.Windows {
-			if w[1] > from {
-				p.Hosts[i].Windows = append(p.Hosts[i].Windows, [2]planning.Millis{max(w[0], from), w[1]})
-			}
+		p.Hosts[i].Windows = after(h.Windows, from)
+		if h.Open != nil {
+			p.Hosts[i].Open = after(h.Open, from)
 		}
 	}
 	var left []planning.Booking
@@ -166,4 +164,14 @@ func (r Rest) Leaving(until map[string]time.Time) Rest {
 	}
 	r.Plan.Bookings = left
 	return r
+}
+
+// after is what of windows lies after a time.
+func after(windows [][2]planning.Millis, from planning.Millis) (out [][2]planning.Millis) {
+	for _, w := range windows {
+		if w[1] > from {
+			out = append(out, [2]planning.Millis{max(w[0], from), w[1]})
+		}
+	}
+	return out
 }

@@ -69,11 +69,11 @@ func Present(problem planning.Problem, servers []ToCome, crews []Booked) plannin
 	return out
 }
 
-// within moves the start of a booking on a host into the first of its windows that ends
+// within moves the start of a booking on a host into the first of its hours that ends
 // after it; false: there is none.
 func within(problem planning.Problem, b *planning.Booking) bool {
 	for _, h := range problem.Hosts {
-		for _, w := range h.Windows {
+		for _, w := range h.Hours() {
 			if h.ID == b.Host && w[1] > b.Start {
 				b.Start = max(b.Start, w[0])
 				return true

@@ -141,6 +141,33 @@ func (s *Simulation) Lose(host int) {
 	for _, c := range s.hosts[host].Crews {
 		c.Frames, c.State, c.Said = c.Taken, dispatch.Gone, "was lost"
 	}
+	s.giveBack(host)
+}
+
+// deskChanges lets a desk be its owner's, or be lent again.
+func (s *Simulation) deskChanges(e event) {
+	h := &s.hosts[e.host]
+	from, to := dispatch.InUse, dispatch.Ready
+	if e.fails {
+		from, to = to, from
+	}
+	for i, c := range h.Crews {
+		if c.State == from {
+			c.State = to
+			s.wake(s.Crews[h.at[i]].Shot) // others may be wanted, or not
+		}
+	}
+	if e.fails {
+		s.giveBack(e.host)
+	} else {
+		s.lookAt(e.host, s.now)
+	}
+}
+
+// giveBack lets what a host renders wait again, as it did before.
+func (s *Simulation) giveBack(host int) {
+	h := &s.hosts[host]
+	h.Busy, h.UsedGB = h.Busy[:0], 0
 	all := s.queue
 	s.queue = nil
 	for _, e := range all {

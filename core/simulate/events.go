@@ -11,6 +11,7 @@ const never int64 = math.MaxInt64
 // Kinds of events, in the order in which they happen at one time.
 const (
 	frameEnds = iota
+	deskChanges
 	jobBegins
 	hostLooks
 )
@@ -21,7 +22,7 @@ type event struct {
 	host   int
 	crew   int
 	frame  int
-	fails  bool
+	fails  bool           // of a desk: its owner takes it back
 	kindOf *dispatch.Kind // of the frame, before this try; nil: never tried
 }
 

@@ -220,7 +220,7 @@ func devices(crews []planning.Crew, id string) ([]string, float64) {
 
 // closes is when the window of a host ends in which a booking lies.
 func (b *builder) closes(h planning.Host, start, end planning.Millis) (at time.Time) {
-	for _, w := range h.Windows {
+	for _, w := range h.Hours() {
 		if w[0] <= start && end <= w[1] {
 			at = b.moment(w[1])
 		}
@@ -255,7 +255,7 @@ func (b *builder) addReserves(plan planning.Plan) {
 			continue
 		}
 		for _, h := range b.p.Hosts {
-			for _, w := range h.Windows {
+			for _, w := range h.Hours() {
 				if h.ID == t.Host && max(0, w[0]) < min(w[1], last) {
 					found = append(found, reserve{row(t), h, w})
 				}

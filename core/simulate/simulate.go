@@ -51,7 +51,11 @@ type Host struct {
 	StaysOn  bool      // a rented server: where nobody else is left it goes on past its close
 	Nodes    int       // of a farm's booking; 0: no farm
 	Begins   time.Time // of a farm: its job takes its frames
+	Away     []Away    // of a desk: when it is its owner's
 }
+
+// Away is a stretch of time in which a desk is its owner's: what it renders is given back.
+type Away struct{ From, To time.Time }
 
 // Crew is a booking on one of the hosts.
 type Crew struct {
@@ -209,6 +213,8 @@ func (s *Simulation) happen(e event) {
 	switch {
 	case e.kind == frameEnds:
 		s.frameEnds(e)
+	case e.kind == deskChanges:
+		s.deskChanges(e)
 	case e.kind == jobBegins:
 		s.jobBegins(e.host)
 	case s.Hosts[e.host].Nodes > 0:
@@ -256,6 +262,10 @@ func (s *Simulation) begin(i int) {
 	}
 	if first < never {
 		s.lookAt(i, first)
+	}
+	for _, a := range s.Hosts[i].Away {
+		s.queue.push(event{at: max(s.now, a.From.UnixNano()), kind: deskChanges, host: i, fails: true})
+		s.queue.push(event{at: max(s.now, a.To.UnixNano()), kind: deskChanges, host: i})
 	}
 }
 

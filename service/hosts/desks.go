@@ -113,20 +113,21 @@ func (h *Hosts) setDesk(tx *gorm.DB, host Host, desk *Desk) error {
 	return h.Feed.Write(tx, events.Event{Kind: events.Host, Host: host.Name, State: state})
 }
 
-// Habits are how the desks among hosts are taken back, by host. Zone is that of their hours.
-func Habits(tx *gorm.DB, all []Host, now time.Time, zone *time.Location) (map[string]desks.Habits, error) {
+// HabitsOf are how the desks among hosts are taken back, by host.
+func (h *Hosts) HabitsOf(ctx context.Context, all []Host) (map[string]desks.Habits, error) {
+	now := h.Clock.Now()
 	out := map[string]desks.Habits{}
 	var names []string
-	for _, h := range all {
-		if h.Desk != nil {
-			names = append(names, h.Name)
+	for _, x := range all {
+		if x.Desk != nil {
+			names = append(names, x.Name)
 		}
 	}
 	if len(names) == 0 {
 		return out, nil
 	}
 	var uses []DeskUse
-	if err := tx.Where("host IN ?", names).Order("host, began_at").Find(&uses).Error; err != nil {
+	if err := h.Store.WithContext(ctx).Where("host IN ?", names).Order("host, began_at").Find(&uses).Error; err != nil {
 		return nil, err
 	}
 	of := map[string][]desks.Use{}
@@ -137,16 +138,16 @@ func Habits(tx *gorm.DB, all []Host, now time.Time, zone *time.Location) (map[st
 		}
 		of[u.Host] = append(of[u.Host], desks.Use{Began: u.BeganAt, Ended: ended})
 	}
-	for _, h := range all {
-		if h.Desk == nil {
+	for _, x := range all {
+		if x.Desk == nil {
 			continue
 		}
 		// Before its first use nothing is known of it, not that it was lent.
 		var open []stock.Window
-		if known := of[h.Name]; len(known) > 0 {
-			open = h.Spec.Windows(known[0].Began, now, zone)
+		if known := of[x.Name]; len(known) > 0 {
+			open = x.Spec.Windows(known[0].Began, now, h.Zone)
 		}
-		out[h.Name] = desks.Learn(of[h.Name], open)
+		out[x.Name] = desks.Learn(of[x.Name], open)
 	}
 	return out, nil
 }
@@ -168,3 +169,6 @@ func (d *Desk) Keeps(devices []string) string {
 	}
 	return d.Why
 }
+
+// AllKept reports whether nothing of a desk is lent now, neither devices nor the CPU.
+func (h Host) AllKept() bool { return h.Desk != nil && len(h.Desk.Kept) > len(h.Spec.Devices) }

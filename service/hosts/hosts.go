@@ -221,7 +221,7 @@ func (h *Hosts) Report(ctx context.Context, name string, r Report) error {
 // page returns a page of hosts, by name, and the habits of the desks among them.
 func (h *Hosts) page(ctx context.Context, cursor *string, limit *int) (all []Host, habits map[string]desks.Habits, next string, err error) {
 	if all, next, err = httpapi.Page(h.Store.WithContext(ctx), "name", func(x Host) string { return x.Name }, cursor, limit); err == nil {
-		habits, err = Habits(h.Store.WithContext(ctx), all, h.Clock.Now(), h.Zone)
+		habits, err = h.HabitsOf(ctx, all)
 	}
 	return all, habits, next, err
 }
@@ -230,7 +230,7 @@ func (h *Hosts) findWithHabits(ctx context.Context, name string) (host Host, hab
 	if host, err = h.Find(ctx, name); err != nil {
 		return host, habits, err
 	}
-	of, err := Habits(h.Store.WithContext(ctx), []Host{host}, h.Clock.Now(), h.Zone)
+	of, err := h.HabitsOf(ctx, []Host{host})
 	return host, of[name], err
 }
 

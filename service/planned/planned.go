@@ -96,7 +96,7 @@ func (p Plan) reserves(run uuid.UUID, x planning.Booking) []bookings.Booking {
 		last = max(last, s.Deadline)
 	}
 	for _, h := range p.Problem.Hosts {
-		for _, w := range h.Windows {
+		for _, w := range h.Hours() {
 			if x.Start, x.End = max(0, w[0]), min(w[1], last); h.ID == x.Host && x.Start < x.End {
 				out = append(out, p.booking(run, x, nil))
 			}
@@ -121,7 +121,7 @@ func (p Plan) booking(run uuid.UUID, x planning.Booking, hostOf map[string]strin
 			continue
 		}
 		crews = h.Crews
-		for _, w := range h.Windows {
+		for _, w := range h.Hours() {
 			if w[0] <= x.Start && x.End <= w[1] {
 				closes := p.At(w[1])
 				closeAt = &closes

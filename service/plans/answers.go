@@ -124,12 +124,12 @@ func addPicture(out *api.Plan, problem planning.Problem, plan planning.Plan, sou
 	}
 	for _, h := range problem.Hosts {
 		used := slices.ContainsFunc(plan.Bookings, func(b planning.Booking) bool { return b.Host == h.ID })
-		open := slices.ContainsFunc(h.Windows, func(w [2]planning.Millis) bool { return w[0] <= 0 && w[1] >= last })
+		open := slices.ContainsFunc(h.Hours(), func(w [2]planning.Millis) bool { return w[0] <= 0 && w[1] >= last })
 		if !used || open {
 			continue
 		}
 		row := api.HostHours{Host: h.ID}
-		for _, w := range h.Windows {
+		for _, w := range h.Hours() {
 			if w[0] < last {
 				row.Windows = append(row.Windows, struct {
 					From time.Time `json:"from"`

@@ -53,9 +53,9 @@ const fewest = 8
 // Doubts gathers what is not known for sure: how single frames of each shot differ,
 // how well each time is known, and how often tries failed on each place.
 func (p *Plans) Doubts(ctx context.Context, problem planning.Problem, n problems.Notes) (forecast.Uncertainty, []string, error) {
-	d := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}, Common: forecast.DefaultCommon}
+	d := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}, Common: forecast.DefaultCommon, Desks: n.Desks}
 	var restsOn, few []string
-	restsOn = append(restsOn, fmt.Sprintf("all crews together: assumed slower or faster than expected by %.0f %%, as a standard deviation", 100*d.Common))
+	restsOn = append(n.AboutDesks(), fmt.Sprintf("all crews together: assumed slower or faster than expected by %.0f %%, as a standard deviation", 100*d.Common))
 	known, err := p.Timings.Know(ctx)
 	if err != nil || known == nil {
 		return d, restsOn, err

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"rotanex.example/core/desks"
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
@@ -25,7 +26,7 @@ const horizon = 14 * 24 * time.Hour
 
 // Build turns stock, trials and prices into a problem.
 func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes, error) {
-	b := builder{Problems: p, now: p.Clock.Now().Truncate(time.Second), notes: Notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}, Lately: map[string]float64{}, InHand: map[string]planning.Millis{}}}
+	b := builder{Problems: p, now: p.Clock.Now().Truncate(time.Second), notes: Notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}, Lately: map[string]float64{}, InHand: map[string]planning.Millis{}, Desks: map[string]desks.Habits{}}}
 	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.Currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
 	if ask.Goal != "" {
 		b.problem.Goal = ask.Goal
@@ -272,6 +273,10 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 			}
 		}
 	}
+	habits, err := b.Hosts.HabitsOf(ctx, all)
+	if err != nil {
+		return err
+	}
 	for _, h := range all {
 		free := b.now
 		by := busy[h.Name]
@@ -279,14 +284,15 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 			free = by.Until
 		}
 		memory := planning.Memory(h.Spec.MemoryGB * 1e6)
-		host := planning.Host{ID: h.Name, RAM: &memory, Windows: [][2]planning.Millis{}}
-		for _, w := range h.Spec.Windows(free, b.last.Add(horizon), b.Zone) {
-			host.Windows = append(host.Windows, [2]planning.Millis{b.millis(w.Start), b.millis(w.End)})
-		}
+		host := planning.Host{ID: h.Name, RAM: &memory}
+		host.Windows, host.Open = b.open(h, habits[h.Name], free)
 		used := map[string]bool{}
 		for _, shot := range b.shots {
 			usable := false
 			for _, c := range h.Spec.Crews() {
+				if b.deskKeeps(shot.Name, h, c) {
+					continue
+				}
 				if frame, ok := b.estimate(shot, h.Name, c, b.turnaround.On(h.Name)); ok {
 					usable, used[c.ID] = true, true
 					b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Host: h.Name, Crew: c.ID, Frame: frame})
@@ -305,6 +311,9 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 		b.notes.Sources[h.Name] = h.Source
 		if len(host.Crews) > 0 {
 			b.problem.Hosts = append(b.problem.Hosts, host)
+			if h.Desk != nil {
+				b.notes.Desks[h.Name] = habits[h.Name]
+			}
 		}
 	}
 	return nil

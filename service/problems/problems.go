@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"rotanex.example/core/desks"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/candidates"
@@ -62,6 +63,7 @@ type Notes struct {
 	Kept      []Kept                     `json:"kept,omitempty"`       // frames that are done already
 	InHand    map[string]planning.Millis `json:"in_hand,omitempty"`    // until when hosts are busy with frames of the run itself, whose rest this is
 	Lately    map[string]float64         `json:"lately,omitempty"`     // by what factor shots, hosts and crews, host/crew, are off of late: see replan.AsOfLate
+	Desks     map[string]desks.Habits    `json:"desks,omitempty"`      // how those among the hosts are taken back
 }
 
 // LeftOut is a crew that may not render a shot, or may not yet, and why.

@@ -5,6 +5,7 @@ import { Area, AreaChart, CartesianGrid, ResponsiveContainer, Tooltip, XAxis, YA
 import type { Schemas } from "../api/client";
 import { useHost, useHostWhy, useSamples } from "../api/queries";
 import { Choice } from "../parts/Choice";
+import { DeskLine } from "../parts/DeskLine";
 import { none, timeOfDay } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
@@ -132,6 +133,7 @@ export function Host() {
           <Sheet title="Now">
             <Stack gap="3">
               <Text>{why.data.answer}</Text>
+              {host.data?.desk && <DeskLine desk={host.data.desk} />}
               <Verdicts label="What its crews may take" crews={why.data.crews} shots />
             </Stack>
           </Sheet>

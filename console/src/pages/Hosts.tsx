@@ -2,6 +2,7 @@ import { Box, Button, Flex, Grid, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { answered, client, type Schemas } from "../api/client";
 import { useHosts, useOffers } from "../api/queries";
+import { DeskLine, DeskState } from "../parts/DeskLine";
 import { length, money } from "../parts/format";
 import { Go } from "../parts/Go";
 import { List } from "../parts/List";
@@ -65,6 +66,7 @@ function HostSheet({ host, largest }: { host: Host; largest: number }) {
         <Flex align="center" gap="3">
           <Go to={`/hosts/${host.spec.name}`}>{host.spec.name}</Go>
           <State>{host.draining ? "draining" : host.agent === "none" ? "no agent yet" : host.agent}</State>
+          {host.desk && <DeskState desk={host.desk} />}
         </Flex>
       }
       aside={host.spec.note}
@@ -74,6 +76,7 @@ function HostSheet({ host, largest }: { host: Host; largest: number }) {
           {host.spec.cpu.cores} cores · {host.spec.memory_gb} GB ·{" "}
           {host.spec.on_ac_power === false ? "on its battery" : "AC power"} · {openText(host)}
         </Text>
+        {host.desk && <DeskLine desk={host.desk} />}
         {(host.spec.devices ?? []).map((d) => (
           <Device key={d.id} device={d} largest={largest} />
         ))}

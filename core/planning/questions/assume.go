@@ -105,7 +105,7 @@ func Assume(p planning.Problem, a Assumption) (planning.Problem, string, error) 
 		if host < 0 {
 			return p, "", fmt.Errorf("is no host that can render one of the shots")
 		}
-		p.Hosts[host].Windows = [][2]planning.Millis{{0, lastDeadline(p) + beyond}}
+		p.Hosts[host].Windows, p.Hosts[host].Open = [][2]planning.Millis{{0, lastDeadline(p) + beyond}}, nil
 		return p, fmt.Sprintf("%s is free all the time", a.Name), nil
 	}
 	return p, "", fmt.Errorf("%q is none of %s", a.What, strings.Join(Assumptions, ", "))

@@ -97,12 +97,12 @@ func changesToTry(p planning.Problem, plan planning.Plan) []attempt {
 		trials = append(trials, attempt{fmt.Sprintf("one more seat of %s", l.ID), q})
 	}
 	for i, h := range p.Hosts {
-		if len(h.Windows) == 1 && h.Windows[0][0] <= 0 && h.Windows[0][1] >= lastDeadline(p) {
+		if len(h.Hours()) == 1 && h.Hours()[0][0] <= 0 && h.Hours()[0][1] >= lastDeadline(p) {
 			continue
 		}
 		q := p
 		q.Hosts = slices.Clone(p.Hosts)
-		q.Hosts[i].Windows = [][2]planning.Millis{{0, max(lastDeadline(p), plan.Finish)}}
+		q.Hosts[i].Windows, q.Hosts[i].Open = [][2]planning.Millis{{0, max(lastDeadline(p), plan.Finish)}}, nil
 		trials = append(trials, attempt{fmt.Sprintf("%s free all the time", h.ID), q})
 	}
 	for i, h := range p.Hosts {
