@@ -82,13 +82,16 @@ func (s *solver) late(asked []Millis) (*Plan, error) {
 		l.best.Status = OverBudget
 		return l.best, nil
 	}
-	// Of a problem without priorities it is known that something is late.
+	// Of a problem without priorities it was tried already that nothing is late.
 	known := len(l.by) == 1
 	for _, priority := range priorities(s.p) {
 		l.least(priority, known)
 	}
 	if plan := l.try(s.work); plan != nil && s.inside(plan) && plan.Cost.Cmp(l.best.Cost) < 0 {
 		l.best = plan
+	}
+	if l.best.Lateness(s.p) <= 0 {
+		l.best.Status = Meets // the search for a plan in time missed it
 	}
 	return l.best, nil
 }
@@ -131,7 +134,7 @@ func (l *lateSearch) fits() bool {
 }
 
 // least lets shots of a priority be as little late as can be, others as they may be now.
-// With late set it is known that they cannot be in time.
+// With late set it was tried already that they are in time.
 func (l *lateSearch) least(priority int, late bool) {
 	low, high := Millis(0), l.by[priority]
 	if !late {

@@ -29,14 +29,16 @@ func (s *search) refine(l *layout, steps int64, target float64) *layout {
 		s.disturb(x, random, order)
 		x.fill(order)
 		x.noise, x.excluded, x.settled = nil, 0, false
+		// What is found is kept, whether or not the search goes on from there: it may stand
+		// at a layout that lacks frames and counts for less.
+		if x.complete() {
+			s.keep(x)
+		}
 		// A little dearer is taken now and then, less and less (simulated annealing).
 		c := x.cost() + x.lack()
 		if c < cost-1e-9 || random.Float64() < math.Exp((cost-c)/(heat*now.cost()/float64(max(5, len(s.m.Shots)))+1e-9)) {
 			now.discard()
 			now, cost = x, c
-			if x.complete() {
-				s.keep(x)
-			}
 		} else {
 			x.discard()
 		}
