@@ -117,7 +117,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	if err := a.connect(ctx); err != nil {
 		return err
 	}
-	if err := a.openDesk(); err != nil {
+	if err := a.openDesk(ctx); err != nil {
 		return err
 	}
 	beat, err := a.report(ctx)

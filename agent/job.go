@@ -81,6 +81,7 @@ func (j *job) do(ctx, working context.Context) {
 	case why != "":
 		result = api.Result{Boot: j.agent.boot, Outcome: api.ResultOutcomeGivenBack, LogTail: why}
 		j.agent.Log.Info("frame is given back", "shot", j.Shot, "frame", j.Frame, "why", why)
+		j.agent.tellDesk(ctx)
 	case working.Err() != nil:
 		return
 	case client.Status(err) == http.StatusConflict:

@@ -10,6 +10,7 @@ import (
 
 	"rotanex.example/agent/desk"
 	"rotanex.example/api"
+	"rotanex.example/api/client"
 	"rotanex.example/core/stock"
 )
 
@@ -67,7 +68,7 @@ func (d *Desk) keepCores() int {
 }
 
 // openDesk makes the desk ready, if this is one, and finds out what is kept back.
-func (a *Agent) openDesk() (err error) {
+func (a *Agent) openDesk(ctx context.Context) (err error) {
 	c := a.Config.Desk
 	if c == nil {
 		return nil
@@ -84,7 +85,7 @@ func (a *Agent) openDesk() (err error) {
 	if c.Command != "" {
 		idle = desk.Command(c.Command)
 	}
-	if a.desk, err = desk.Open(a.StateDir, desk.Rule{Idle: c.Idle, Leave: min(desk.DefaultLeave, c.Idle)}, idle); err == nil {
+	if a.desk, err = desk.Open(ctx, a.StateDir, desk.Rule{Idle: c.Idle, Leave: min(desk.DefaultLeave, c.Idle)}, idle); err == nil {
 		a.at.Store(new(a.desk.Status()))
 	}
 	return err
@@ -97,29 +98,17 @@ func devicesOf(h stock.Host) (out []string) {
 	return append(out, stock.CPUDevice)
 }
 
-// keepDesk looks after the desk until ctx ends, if this is one. How it stands is known when
-// it returns.
+// keepDesk looks after the desk until ctx ends, if this is one.
 func (a *Agent) keepDesk(ctx context.Context, stop context.CancelCauseFunc) {
 	if a.desk == nil {
 		return
 	}
-	known := make(chan struct{})
-	a.work.Go(func() {
-		first := true
-		a.desk.Keep(ctx, func(s desk.Status) {
-			a.deskIs(s)
-			if first {
-				close(known)
-				first = false
-			}
-		})
-	})
+	a.work.Go(func() { a.desk.Keep(ctx, a.deskIs) })
 	a.work.Go(func() {
 		if err := a.desk.Serve(ctx, a.StateDir, a.Config.Desk.Owner); err != nil && ctx.Err() == nil {
 			stop(err)
 		}
 	})
-	<-known
 }
 
 // deskIs takes in how the desk stands now.
@@ -162,6 +151,17 @@ func (a *Agent) keeps(devices []string) string {
 		return ""
 	}
 	return a.at.Load().Why
+}
+
+// tellDesk tells the service how the desk stands before a frame is given back: else it would
+// be leased here again at once.
+func (a *Agent) tellDesk(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	_, err := client.Decode[api.HeartbeatAnswer](a.client.Heartbeat(ctx, api.Heartbeat{Boot: a.boot, Held: a.held(), Desk: a.deskReport()}))
+	if err != nil && ctx.Err() == nil {
+		a.Log.Warn("telling of the desk", "error", err)
+	}
 }
 
 // deskReport is how the desk stands for the service; nothing where this is none.

@@ -145,8 +145,8 @@ func TestADesksOptionsAreChecked(t *testing.T) {
 	assert.ErrorContains(t, err, "--desk-keep-cores 1000: want 0 to ")
 	a := lending(t, 0, &Desk{Idle: time.Minute, Return: Pause, Beside: true})
 	a.StateDir = t.TempDir()
-	require.NoError(t, a.openDesk())
+	require.NoError(t, a.openDesk(t.Context()))
 	assert.Equal(t, []string{"g0"}, a.Config.Desk.KeepDevices, "the one with the display")
 	a.Config.Desk.KeepDevices = []string{"g7"}
-	assert.ErrorContains(t, a.openDesk(), "--desk-keep-device g7: this machine has no such device; it has [g0 g1 cpu]")
+	assert.ErrorContains(t, a.openDesk(t.Context()), "--desk-keep-device g7: this machine has no such device; it has [g0 g1 cpu]")
 }

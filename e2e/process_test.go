@@ -124,15 +124,15 @@ func (s *served) serve(more ...string) *program {
 
 // agentProcess starts a host's agent as a process. A second start with the same
 // folder goes on with the credential that is there.
-func (s *served) agentProcess(spec stock.Host, folder, scenes string) *program {
-	s.t.Helper()
+func (h *house) agentProcess(spec stock.Host, folder, scenes string, more ...string) *program {
+	h.t.Helper()
 	machine := filepath.Join(folder, "machine.yaml")
 	data, err := yaml.Marshal(map[string]any{"hosts": []stock.Host{spec}})
-	require.NoError(s.t, err)
-	require.NoError(s.t, os.WriteFile(machine, data, 0o600))
-	args := []string{"--service", s.address, "--host", spec.Name, "--state-dir", folder, "--scenes", scenes, "--allow", "simulated", "--simulate", machine}
+	require.NoError(h.t, err)
+	require.NoError(h.t, os.WriteFile(machine, data, 0o600))
+	args := []string{"--service", h.address, "--host", spec.Name, "--state-dir", folder, "--scenes", scenes, "--allow", "simulated", "--simulate", machine}
 	if _, err := os.Stat(filepath.Join(folder, "credential.json")); err != nil {
-		args = append(args, "--join-token", s.joinToken(spec.Name))
+		args = append(args, "--join-token", h.joinToken(spec.Name))
 	}
-	return launch(s.t, "rotanex-agent", args...)
+	return launch(h.t, "rotanex-agent", append(args, more...)...)
 }

@@ -3,7 +3,7 @@
 // somebody touches it or takes it back. What it shall be is decided from plain values, once a
 // second; Keep asks who touched it, and keeps what its owner said over a start.
 //
-//	d, err := desk.Open(folder, desk.Rule{Idle: 10 * time.Minute}, desk.Login{})
+//	d, err := desk.Open(ctx, folder, desk.Rule{Idle: 10 * time.Minute}, &desk.Login{})
 //	d.Keep(ctx, func(s desk.Status) { … })   // told of every change
 package desk
 
@@ -106,20 +106,18 @@ type Desk struct {
 	spoken chan struct{} // something was said: decide at once
 }
 
-// Open takes up what the desk's owner said before, which is kept in a folder.
-func Open(folder string, rule Rule, idle Idleness) (*Desk, error) {
+// Open takes up what the desk's owner said before, which is kept in a folder, and looks once
+// how it stands.
+func Open(ctx context.Context, folder string, rule Rule, idle Idleness) (*Desk, error) {
 	d := &Desk{rule: rule, idle: idle, file: filepath.Join(folder, "desk.json"), now: time.Now, spoken: make(chan struct{}, 1)}
-	d.status = Status{State: InUse, Since: d.now(), Why: "the agent has just begun"}
 	data, err := os.ReadFile(d.file)
-	if os.IsNotExist(err) {
-		return d, nil
-	}
 	if err == nil {
 		err = json.Unmarshal(data, &d.said)
 	}
-	if err != nil {
+	if err != nil && !os.IsNotExist(err) {
 		return nil, fmt.Errorf("what was said of this desk before, %s: %w", d.file, err)
 	}
+	d.look(ctx)
 	return d, nil
 }
 

@@ -97,7 +97,7 @@ func (s *still) Touched(context.Context, time.Time) (time.Time, error) { return 
 func TestAnOwnerLendsAndTakesBack(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
-	d, err := Open(folder, rule, &still{time.Now().Add(-time.Hour)})
+	d, err := Open(t.Context(), folder, rule, &still{time.Now().Add(-time.Hour)})
 	require.NoError(t, err)
 	ctx, end := context.WithCancel(t.Context())
 	told, served := make(chan Status, 10), make(chan error, 1)
@@ -131,7 +131,7 @@ func TestAnOwnerLendsAndTakesBack(t *testing.T) {
 	_, err = Ask(t.Context(), folder)
 	assert.ErrorContains(t, err, "start rotanex-agent with --desk")
 
-	d, err = Open(folder, rule, &still{time.Now().Add(-time.Hour)})
+	d, err = Open(t.Context(), folder, rule, &still{time.Now().Add(-time.Hour)})
 	require.NoError(t, err)
 	again, _ := d.look(t.Context())
 	assert.Equal(t, TakenBack, again.State, "the agent was started again")

@@ -14,7 +14,10 @@ import (
 )
 
 // Use is a stretch of time in which a desk was its owner's.
-type Use struct{ Began, Ended time.Time }
+type Use struct {
+	Began, Ended time.Time
+	Lasts        bool // it is its owner's still: Ended is now
+}
 
 // Habits are how a desk is taken back.
 type Habits struct {
@@ -33,7 +36,7 @@ const (
 // its owner's nor closed counts as lent.
 func Learn(uses []Use, open []stock.Window) Habits {
 	h := Habits{}
-	used, all := DefaultFor, DefaultEvery+DefaultFor
+	used, all, over := DefaultFor, DefaultEvery+DefaultFor, 1
 	for _, w := range open {
 		all += w.End.Sub(w.Start)
 	}
@@ -44,13 +47,16 @@ func Learn(uses []Use, open []stock.Window) Habits {
 				inside += to.Sub(from)
 			}
 		}
-		if inside > 0 {
-			h.Taken++
-			used += inside
+		if inside <= 0 {
+			continue
+		}
+		h.Taken++
+		used += inside
+		if !u.Lasts { // how long one is that lasts is not known yet
+			over++
 		}
 	}
-	n := time.Duration(h.Taken + 1)
-	h.Every, h.For = max(time.Minute, (all-used)/n), used/n
+	h.Every, h.For = max(time.Minute, (all-used)/time.Duration(h.Taken+1)), used/time.Duration(over)
 	return h
 }
 

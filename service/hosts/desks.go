@@ -132,11 +132,11 @@ func (h *Hosts) HabitsOf(ctx context.Context, all []Host) (map[string]desks.Habi
 	}
 	of := map[string][]desks.Use{}
 	for _, u := range uses {
-		ended := now
+		use := desks.Use{Began: u.BeganAt, Ended: now, Lasts: u.EndedAt == nil}
 		if u.EndedAt != nil {
-			ended = *u.EndedAt
+			use.Ended = *u.EndedAt
 		}
-		of[u.Host] = append(of[u.Host], desks.Use{Began: u.BeganAt, Ended: ended})
+		of[u.Host] = append(of[u.Host], use)
 	}
 	for _, x := range all {
 		if x.Desk == nil {
