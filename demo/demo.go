@@ -186,6 +186,9 @@ func (d *Demo) startAgents(ctx context.Context, stockFile, scenes string) error 
 			}
 		}
 		args := []string{"--service", d.address, "--host", h.Name, "--state-dir", folder, "--scenes", scenes, "--simulate", stockFile, "--allow", allow, "--threads", "1", "--nice", "10"}
+		if strings.HasPrefix(h.Name, "desk-") { // nobody has touched it all day
+			args = append(args, "--desk", "--desk-idle-command", "echo 86400")
+		}
 		if _, err := os.Stat(filepath.Join(folder, "credential.json")); err != nil {
 			token, err := d.output(ctx, "tokens", "join", h.Name)
 			if err != nil {

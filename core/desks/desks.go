@@ -47,7 +47,7 @@ func Learn(uses []Use, open []stock.Window) Habits {
 				inside += to.Sub(from)
 			}
 		}
-		if inside <= 0 {
+		if inside < brief {
 			continue
 		}
 		h.Taken++
@@ -59,6 +59,10 @@ func Learn(uses []Use, open []stock.Window) Habits {
 	h.Every, h.For = max(time.Minute, (all-used)/time.Duration(h.Taken+1)), used/time.Duration(over)
 	return h
 }
+
+// brief is how long a use is at least that says something: one that its hours' beginning ended
+// reaches into them for as long as it takes to tell.
+const brief = 5 * time.Minute
 
 // Share is the part of its hours in which the desk is expected to be lent.
 func (h Habits) Share() float64 {

@@ -19,7 +19,7 @@ func (b *builder) open(h hosts.Host, habits desks.Habits, free time.Time) (booka
 	if h.Desk == nil {
 		return b.windows(desks.From(open, free)), nil
 	}
-	if h.AllKept() {
+	if h.AllKept() && len(open) > 0 && !open[0].Start.After(b.now) { // else it is lent when its hours begin
 		free = later(free, b.now.Add(habits.For))
 	}
 	open = desks.From(open, free)
