@@ -72,10 +72,10 @@ demo-needs:
 	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql povray=povray /usr/share/povray-*/include/colors.inc=povray-includes
 
 db-needs:
-	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql
+	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql /usr/bin/dbus-daemon=dbus-daemon
 
 test-needs:
-	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql pgbench=postgresql povray=povray /usr/share/povray-*/include/colors.inc=povray-includes chromium=chromium /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf=fonts-dejavu-core /usr/sbin/sshd=openssh-server gcc=gcc /usr/include/stdlib.h=libc6-dev
+	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql pgbench=postgresql povray=povray /usr/share/povray-*/include/colors.inc=povray-includes chromium=chromium /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf=fonts-dejavu-core /usr/sbin/sshd=openssh-server gcc=gcc /usr/include/stdlib.h=libc6-dev /usr/bin/dbus-daemon=dbus-daemon
 
 # The console is built when its sources are newer than what was built of them.
 CONSOLE := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/package.json

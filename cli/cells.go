@@ -88,7 +88,7 @@ func inBytes(n int64) cell {
 
 // inGB is memory as it is fitted, in gigabytes of 10^9 bytes; 0 is not known.
 func inGB(x float64) cell {
-	return ifKnown(x != 0, fmt.Sprintf("%g GB", x), number(x, 3))
+	return ifKnown(x != 0, strconv.FormatFloat(x, 'g', 4, 64)+" GB", number(x, 3))
 }
 
 // measuredGB is memory as it was measured or judged.

@@ -13,9 +13,10 @@ export function DeskLine({ desk }: { desk: Desk }) {
   return (
     <Text fontSize="sm" color="fg.muted">
       A desk, {desk.state.replace("-", " ")} since {moment(desk.since)}
-      {desk.until && ` until ${moment(desk.until)}`}: {desk.why}. Taken back {count(desk.taken_back, "time")} in 60
-      days; plans count on {Math.round(100 * desk.lent_share)} % of its hours, and on {length(desk.typically_s)} each
-      time it is its owner’s.
+      {desk.until && ` until ${moment(desk.until)}`}: {desk.why}.{" "}
+      {desk.taken_back === 0 ? "Not taken back" : `Taken back ${count(desk.taken_back, "time")}`} in 60 days; plans
+      count on {Math.round(100 * desk.lent_share)} % of its hours, and on {length(desk.typically_s)} each time it is its
+      owner’s.
     </Text>
   );
 }
