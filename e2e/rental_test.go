@@ -12,6 +12,7 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
+	"rotanex.example/service/testdb"
 )
 
 // ternSolo is an offer like eddy's one device, by the hour.
@@ -75,7 +76,7 @@ func TestAServersLife(t *testing.T) {
 	// Before the next paid hour it is drained, but what it renders it finishes.
 	last := server.lease()
 	require.Len(t, last, 1)
-	h.until("the server to be drained", func() bool {
+	testdb.Onward(t, "the server to be drained", func() bool {
 		clock.Advance(10 * time.Second)
 		server.beat(holding(last[0]))
 		return h.run(run).Servers[0].State == api.RunServerStateStopping

@@ -12,6 +12,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/service/testdb"
 )
 
 // alone plays a run whose own host died, so that the rented server is left alone with
@@ -23,7 +24,7 @@ func (h *house) alone(clock *clockwork.FakeClock, source *company, run api.Run) 
 	server := hand{h.as(joined.Token), h.t, uuid.New()}
 	server.report(ternSolo.Server(starting.Host))
 	h.server(clock, run, api.RunServerStateUp)
-	h.until("the server to be stopped", func() bool {
+	testdb.Onward(h.t, "the server to be stopped", func() bool {
 		clock.Advance(20 * time.Second)
 		if h.run(run).Servers[0].State != api.RunServerStateUp {
 			return h.run(run).Servers[0].State == api.RunServerStateStopped

@@ -15,6 +15,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/pricing"
+	"rotanex.example/service/testdb"
 )
 
 // life is a run with one rented server, played from its being asked for until its
@@ -22,7 +23,7 @@ import (
 func (h *house) life(clock *clockwork.FakeClock, source *company, own hand, run api.Run, between func()) {
 	h.t.Helper()
 	joined := map[string]hand{}
-	h.until("the server's meter to be closed", func() bool {
+	testdb.Onward(h.t, "the server's meter to be closed", func() bool {
 		between()
 		clock.Advance(20 * time.Second)
 		own.beat()

@@ -143,8 +143,19 @@ const Patience = 2 * time.Minute
 // less often, as what it looks at shares the machine.
 func Until(t testing.TB, what string, is func() bool) {
 	t.Helper()
+	until(t, what, is, 150*time.Millisecond)
+}
+
+// Onward is Until for what a test moves on itself at each look, such as a clock, many times.
+func Onward(t testing.TB, what string, is func() bool) {
+	t.Helper()
+	until(t, what, is, 15*time.Millisecond)
+}
+
+func until(t testing.TB, what string, is func() bool, longest time.Duration) {
+	t.Helper()
 	limit := time.After(Patience)
-	for pause := 10 * time.Millisecond; !is(); pause = min(pause*3/2, 150*time.Millisecond) {
+	for pause := 10 * time.Millisecond; !is(); pause = min(pause*3/2, longest) {
 		select {
 		case <-limit:
 			require.FailNow(t, "waited for "+what)
