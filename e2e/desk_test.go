@@ -21,7 +21,7 @@ import (
 func TestADeskIsLentAndTakenBack(t *testing.T) {
 	h := newHouse(t, faster)
 	films := scenes(t)
-	long := strings.Replace(quickScene, "work_s: 2", "work_s: 60", 1) // three seconds of life
+	long := strings.Replace(quickScene, "work_s: 2", "work_s: 30", 1) // a second and a half of life
 	require.NoError(t, os.WriteFile(filepath.Join(films, "coda.yaml"), []byte(long), 0o600))
 	desk := bellows
 	desk.Name, desk.Devices = "desk-ada", bellows.Devices[:1]
@@ -42,7 +42,7 @@ func TestADeskIsLentAndTakenBack(t *testing.T) {
 		return string(out)
 	}
 	h.until("the desk to be lent", func() bool { return state() == api.DeskStateLent })
-	h.putShot("coda-060", "1-3", nil)
+	h.putShot("coda-060", "1-5", nil)
 	h.timed("coda-060", "desk-ada/g0")
 	plan, run := h.started(3600e9, "coda-060")
 	assert.Equal(t, api.PlanStatusMeets, plan.Status)
@@ -78,7 +78,7 @@ func TestADeskIsLentAndTakenBack(t *testing.T) {
 
 	assert.Contains(t, says("lend", "--until", "90m"), "lent since")
 	require.Equal(t, api.RunStateComplete, h.awaitOver(run).State)
-	eachDoneOnce(t, h.database, run, 3)
+	eachDoneOnce(t, h.database, run, 5)
 	host := must[api.Host](t)(h.admin().GetHost(t.Context(), "desk-ada"))
 	assert.True(t, host.Desk.ByHand && !host.Desk.Until.IsZero())
 	b.goTo("/hosts/desk-ada")
