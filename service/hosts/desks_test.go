@@ -28,7 +28,9 @@ func kept(t *testing.T) (*Hosts, teststage.Stage, uuid.UUID) {
 	return h, on, boot
 }
 
-func lent() *Desk { return &Desk{State: Lent, Why: "nobody has touched it for a while", Kept: []string{}} }
+func lent() *Desk {
+	return &Desk{State: Lent, Why: "nobody has touched it for a while", Kept: []string{}}
+}
 
 func used() *Desk {
 	return &Desk{State: InUse, Why: "somebody works at it", Kept: []string{"g0", "cpu"}}
