@@ -56,7 +56,7 @@ func TestADeskIsLentAndTakenBack(t *testing.T) {
 	for _, c := range h.run(run).Crews {
 		assert.Equal(t, api.RunCrewStateInUse, c.State)
 	}
-	assert.Contains(t, h.good("hosts", "why", "desk-ada"), "is a desk that is not lent now: somebody works at it")
+	assert.Contains(t, h.good("hosts", "why", "desk-ada"), "it is a desk that is not lent now: somebody works at it")
 	assert.Contains(t, h.good("hosts", "show", "desk-ada"), "a desk, in use since")
 	assert.Contains(t, h.good("hosts", "list", "--output", "csv"), ",up,in-use,")
 	rest := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, Run: &run.Id, By: h.now().Add(36e12)}))

@@ -84,6 +84,7 @@ type granting struct {
 	host   dispatch.Host
 	spec   stock.Host
 	server bool // a rented one, which renders from packages
+	desk   *hosts.Desk
 	boot   uuid.UUID
 	now    time.Time
 

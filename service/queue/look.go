@@ -8,6 +8,7 @@ import (
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/service/bookings"
+	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
 )
 
@@ -65,6 +66,7 @@ type HostLook struct {
 	Crews     []*bookings.Crew
 	Rendering []Lease
 	Draining  bool
+	Kept      string // of a desk that is not lent at all now: why
 }
 
 // Host asks the rule what a host's crews may take now.
@@ -76,6 +78,9 @@ func (l *Look) Host(ctx context.Context, name string) (out HostLook, err error) 
 	}
 	if err != nil {
 		return out, err
+	}
+	if h := (hosts.Host{Spec: g.spec, Desk: g.desk}); h.AllKept() {
+		out.Kept = h.Desk.Why
 	}
 	if out.Rendering, err = g.current(nil); err != nil {
 		return out, err

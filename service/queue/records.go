@@ -307,7 +307,7 @@ func (g *granting) lockHost() (draining bool, err error) {
 	if g.looks {
 		lock = ""
 	}
-	err = g.tx.Raw("SELECT draining, boot, spec, server FROM hosts WHERE name = $1"+lock, g.host.Name).Row().Scan(&draining, &boot, store.JSON(&g.spec), &g.server)
+	err = g.tx.Raw("SELECT draining, boot, spec, server, desk FROM hosts WHERE name = $1"+lock, g.host.Name).Row().Scan(&draining, &boot, store.JSON(&g.spec), &g.server, store.JSON(&g.desk))
 	g.host.MemoryGB = g.spec.MemoryGB
 	if err == nil && !g.looks && (boot == nil || *boot != g.boot) {
 		err = httpapi.Conflict("another agent reported for this host since; report its stock again")

@@ -100,6 +100,8 @@ func hostAnswer(look *queue.HostLook, paused []string) string {
 	switch {
 	case look.Draining:
 		said = append(said, fmt.Sprintf("it is draining and takes nothing new; rotanex hosts drain %s --undo lets it take work again", look.Rule.Name))
+	case look.Kept != "":
+		said = append(said, "it is a desk that is not lent now: "+look.Kept)
 	case len(look.Crews) == 0 && len(paused) > 0:
 		said = append(said, fmt.Sprintf("the run that booked it is paused; rotanex resume %s lets it go on", paused[0][:8]))
 	case len(look.Crews) == 0 && len(look.Rendering) == 0:
