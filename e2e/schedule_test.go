@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -148,6 +149,17 @@ func TestADeadlineIsMoved(t *testing.T) {
 	assert.Greater(t, *h.run(run).Outlook.Chance, 0.99)
 	assert.Empty(t, h.run(run).Servers, "there is time enough without")
 	assert.Contains(t, h.bad("runs", "deadline", "latest", "2020-01-01T09:00:00Z"), "is past")
+	b := h.open("light")
+	b.goTo("/runs/" + run.Id.String())
+	by := h.now().Add(5 * time.Hour).UTC().Format("2006-01-02T15:04")
+	b.shows("Deadline")
+	require.True(t, read[bool](b, fmt.Sprintf(`(() => {
+		const field = document.querySelector("input[type=datetime-local]");
+		Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(field, %q);
+		return field.dispatchEvent(new Event("input", { bubbles: true }));
+	})()`, by)))
+	b.do(chromedp.Click(`//button[.="Move it"]`))
+	h.until("the deadline to be moved", func() bool { return h.run(run).Deadline.UTC().Format("2006-01-02T15:04") == by })
 	h.setState(run, "cancelled")
 	assert.Contains(t, h.bad("runs", "deadline", run.Id.String(), "+3h"), "no deadline to move")
 }

@@ -12,6 +12,7 @@ import { useMayWrite } from "../parts/role";
 import { Failed, Shown } from "../parts/States";
 import { Account } from "../run/Account";
 import { Crews, Servers } from "../run/Crews";
+import { Deadline } from "../run/Deadline";
 import { Entries } from "../run/Entries";
 import { FarmJobs, Waiting } from "../run/FarmJobs";
 import { FrameDetail } from "../run/FrameDetail";
@@ -293,9 +294,10 @@ export function Run() {
       }
       actions={
         run.data && (
-          <HStack align="end" gap="4" wrap="wrap" justify="flex-end">
+          <HStack align="end" gap="4" wrap="wrap" justify={{ base: "flex-start", md: "flex-end" }}>
             <Policy run={run.data} />
             <Priority run={run.data} />
+            <Deadline run={run.data} />
             {mayWrite && <Controls run={run.data} />}
           </HStack>
         )

@@ -21,6 +21,10 @@ export const timeOfDay = (at: string | Date) => clock.format(new Date(at));
 
 export const moment = (at?: string | Date) => (at ? dayClock.format(new Date(at)) : none);
 
+/** A time as a field for local times has it. */
+export const localInput = (t: Date) =>
+  new Date(t.getTime() - t.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+
 /** A length of time for a person: 0.84 s, 72.5 s, 4 min 10 s, 3 h 05 min. */
 export function length(seconds?: number): string {
   if (!seconds || seconds <= 0) return none;

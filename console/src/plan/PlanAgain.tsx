@@ -4,6 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
 import { Computing } from "../parts/Computing";
+import { localInput } from "../parts/format";
 import { Labelled } from "../parts/Labelled";
 import { Sheet } from "../parts/Page";
 import { Failed } from "../parts/States";
@@ -31,10 +32,8 @@ export function usePlanAgain(plan: Schemas["Plan"]) {
   });
 }
 
-const local = (t: Date) => new Date(t.getTime() - t.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
-
 export function PlanAgain({ plan, again }: { plan: Schemas["Plan"]; again: ReturnType<typeof usePlanAgain> }) {
-  const [by, setBy] = useState(local(new Date(plan.deadline ?? plan.finish)));
+  const [by, setBy] = useState(localInput(new Date(plan.deadline ?? plan.finish)));
   const asked = plan.choices;
   const [slack, setSlack] = useState(asked?.slack ? String(Math.round(100 * asked.slack)) : "0");
   const [sure, setSure] = useState(asked?.confidence ? String(Math.round(100 * asked.confidence)) : "");

@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { Schemas } from "../api/client";
 import { read, run } from "../testing";
+import { Deadline } from "./Deadline";
 import { Changes, movesText, Policy, Proposals } from "./Schedule";
 
 type Change = Schemas["ScheduleChange"];
@@ -92,6 +93,16 @@ describe("what was planned anew", () => {
 
   it("is not there where nothing was", () => {
     expect(read(<Changes run={one} />, answers("operator"))).toBe("");
+  });
+});
+
+describe("the deadline", () => {
+  it("may be moved by who may write, while the run is open and has one", () => {
+    const due = run({ deadline: "2031-03-07T21:00:00Z" });
+    expect(read(<Deadline run={due} />, answers("operator"))).toContain("Deadline");
+    expect(read(<Deadline run={due} />, answers("viewer"))).toBe("");
+    expect(read(<Deadline run={run({ deadline: undefined })} />, answers("operator"))).toBe("");
+    expect(read(<Deadline run={{ ...due, state: "complete" }} />, answers("operator"))).toBe("");
   });
 });
 
