@@ -1,6 +1,7 @@
 package hosts
 
 import (
+	"cmp"
 	"time"
 
 	"rotanex.example/api"
@@ -53,7 +54,7 @@ func DeskOf(r api.DeskReport, real func(time.Time) time.Time) *Desk {
 	if r.State == "" {
 		return nil
 	}
-	d := &Desk{State: DeskState(r.State), ByHand: r.ByHand, Why: r.Why, Kept: append([]string{}, r.Kept...)}
+	d := &Desk{State: DeskState(r.State), ByHand: r.ByHand, Why: cmp.Or(r.Why, "its agent does not say why"), Kept: append([]string{}, r.Kept...)}
 	if !r.Until.IsZero() {
 		d.Until = real(r.Until)
 	}

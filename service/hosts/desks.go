@@ -106,11 +106,17 @@ func (h *Hosts) setDesk(tx *gorm.DB, host Host, desk *Desk) error {
 			return err
 		}
 	case was && !is:
-		if err := tx.Model(&DeskUse{}).Where("host = ? AND ended_at IS NULL", host.Name).Update("ended_at", now).Error; err != nil {
+		if err := endUse(tx, host.Name, now); err != nil {
 			return err
 		}
 	}
 	return h.Feed.Write(tx, events.Event{Kind: events.Host, Host: host.Name, State: state})
+}
+
+// endUse notes until when a desk was its owner's. Of one that is switched off in the evening
+// that is when its agent was heard of last.
+func endUse(tx *gorm.DB, host string, at time.Time) error {
+	return tx.Model(&DeskUse{}).Where("host = ? AND ended_at IS NULL", host).Update("ended_at", at).Error
 }
 
 // HabitsOf are how the desks among hosts are taken back, by host.
@@ -130,24 +136,31 @@ func (h *Hosts) HabitsOf(ctx context.Context, all []Host) (map[string]desks.Habi
 	if err := h.Store.WithContext(ctx).Where("host IN ?", names).Order("host, began_at").Find(&uses).Error; err != nil {
 		return nil, err
 	}
-	of := map[string][]desks.Use{}
+	of := map[string][]DeskUse{}
 	for _, u := range uses {
-		use := desks.Use{Began: u.BeganAt, Ended: now, Lasts: u.EndedAt == nil}
-		if u.EndedAt != nil {
-			use.Ended = *u.EndedAt
-		}
-		of[u.Host] = append(of[u.Host], use)
+		of[u.Host] = append(of[u.Host], u)
 	}
 	for _, x := range all {
 		if x.Desk == nil {
 			continue
 		}
+		until := now
+		if x.AgentSeen != nil && !x.Up(h.Clock.WallNow()) {
+			until = h.Clock.At(*x.AgentSeen)
+		}
 		// Before its first use nothing is known of it, not that it was lent.
 		var open []stock.Window
-		if known := of[x.Name]; len(known) > 0 {
-			open = x.Spec.Windows(known[0].Began, now, h.Zone)
+		var known []desks.Use
+		for _, u := range of[x.Name] {
+			use := desks.Use{Began: u.BeganAt, Ended: until, Lasts: u.EndedAt == nil}
+			if u.EndedAt != nil {
+				use.Ended = *u.EndedAt
+			}
+			if known = append(known, use); len(known) == 1 {
+				open = x.Spec.Windows(u.BeganAt, until, h.Zone)
+			}
 		}
-		out[x.Name] = desks.Learn(of[x.Name], open)
+		out[x.Name] = desks.Learn(known, open)
 	}
 	return out, nil
 }

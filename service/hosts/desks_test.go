@@ -44,6 +44,8 @@ func TestWhenADeskWasItsOwnersIsKept(t *testing.T) {
 		return closed
 	}
 	find := func() (Host, desks.Habits) {
+		_, err := Heard(h.Store.DB, "desk-ada", boot, on.Wall.Now())
+		require.NoError(t, err)
 		host, habits, err := h.findWithHabits(t.Context(), "desk-ada")
 		require.NoError(t, err)
 		return host, habits
@@ -100,6 +102,38 @@ func TestAnotherAgentsWordOfADeskIsNotTaken(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, host.Desk)
 	assert.Empty(t, host.Desk.Keeps([]string{"g0"}))
+}
+
+// A desk that is switched off in the evening was its owner's until then, and not all night.
+func TestASwitchedOffDeskIsNobodys(t *testing.T) {
+	h, on, boot := kept(t)
+	_, err := h.SetDesk(t.Context(), "desk-ada", boot, used())
+	require.NoError(t, err)
+	on.Wall.Advance(time.Hour)
+	known, err := Heard(h.Store.DB, "desk-ada", boot, on.Wall.Now())
+	require.NoError(t, err)
+	require.True(t, known)
+	on.Wall.Advance(12 * time.Hour)
+	of := func() desks.Habits {
+		_, habits, err := h.findWithHabits(t.Context(), "desk-ada")
+		require.NoError(t, err)
+		return habits
+	}
+	assert.Equal(t, 2*time.Hour, of().For, "an hour that lasts still, and the one that is assumed")
+	report := Report{Boot: uuid.New(), CPU: stock.CPU{Cores: 12}, MemoryGB: 32, Devices: []stock.Device{{ID: "g0", Model: "Halyard 8", MemoryGB: 8}}, Launchers: []string{}, Desk: used()}
+	require.NoError(t, h.Report(t.Context(), "desk-ada", report))
+	on.Wall.Advance(10 * time.Minute)
+	var uses []DeskUse
+	require.NoError(t, h.Store.Order("began_at").Find(&uses).Error)
+	require.Len(t, uses, 2)
+	assert.Equal(t, time.Hour, uses[0].EndedAt.Sub(uses[0].BeganAt))
+	assert.Nil(t, uses[1].EndedAt)
+	// Its agent is started without --desk.
+	report.Boot, report.Desk = uuid.New(), nil
+	require.NoError(t, h.Report(t.Context(), "desk-ada", report))
+	host, err := h.Find(t.Context(), "desk-ada")
+	require.NoError(t, err)
+	assert.Nil(t, host.Desk)
 }
 
 // What was its owner's long ago is forgotten.

@@ -195,6 +195,13 @@ func (h *Hosts) Report(ctx context.Context, name string, r Report) error {
 		if err != nil {
 			return err
 		}
+		restarted := host.Desk != nil && host.Boot != nil && *host.Boot != r.Boot
+		if restarted && host.AgentSeen != nil {
+			if err := endUse(tx, name, h.Clock.At(*host.AgentSeen)); err != nil {
+				return err
+			}
+			host.Desk.State = Lent
+		}
 		host.Spec.Devices = merged(host.Spec.Devices, r.Devices)
 		host.Spec.CPU.Cores, host.Spec.CPU.Threads = r.CPU.Cores, r.CPU.Threads
 		if host.Spec.CPU.Model == "" {
@@ -207,7 +214,7 @@ func (h *Hosts) Report(ctx context.Context, name string, r Report) error {
 		if err := tx.Omit("Desk").Save(&host).Error; err != nil {
 			return err
 		}
-		if !r.Desk.same(host.Desk) {
+		if restarted || !r.Desk.same(host.Desk) {
 			return h.setDesk(tx, host, r.Desk)
 		}
 		return h.Feed.Write(tx, events.Event{Kind: events.Host, Host: name, State: "up"})
