@@ -71,6 +71,9 @@ func TestADeskIsLentAndTakenBack(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal([]byte(says("status", "--output", "json")), &told))
 	assert.True(t, told.State == "taken-back" && told.ByHand)
+	gone := must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-060"}, Run: &run.Id, By: h.now().Add(36e12)}))
+	assert.Empty(t, gone.Bookings, "who took it back without a time is not counted on")
+	assert.Equal(t, "is not lent now: its owner took it back", gone.LeftOut[0].Why)
 	b := h.open("light")
 	b.goTo("/hosts")
 	b.shows("taken back")

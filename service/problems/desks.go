@@ -20,7 +20,11 @@ func (b *builder) open(h hosts.Host, habits desks.Habits, free time.Time) (booka
 		return b.windows(desks.From(open, free)), nil
 	}
 	if h.AllKept() && len(open) > 0 && !open[0].Start.After(b.now) { // else it is lent when its hours begin
-		free = later(free, b.now.Add(habits.For))
+		back := b.now.Add(habits.For)
+		if !h.Desk.Until.IsZero() {
+			back = h.Desk.Until
+		}
+		free = later(free, back)
 	}
 	open = desks.From(open, free)
 	var deadlines []time.Time
@@ -38,14 +42,15 @@ func (b *builder) windows(all []stock.Window) [][2]planning.Millis {
 	return out
 }
 
-// deskKeeps reports whether a crew of a desk is not planned for, as its owner works beside
-// what is lent and keeps some of its devices back, and says so.
+// deskKeeps reports whether a crew of a desk is not planned for, and says so: its owner took
+// it back for good, or works beside what is lent and keeps some of its devices back.
 func (b *builder) deskKeeps(shot string, h hosts.Host, c stock.Crew) bool {
 	why := h.Desk.Keeps(c.Devices)
-	if why == "" || h.AllKept() { // all of it is lent again later
+	forGood := why != "" && h.Desk.State == hosts.TakenBack && h.Desk.Until.IsZero()
+	if why == "" || h.AllKept() && !forGood { // all of it is lent again later
 		return false
 	}
-	b.leaveOut(shot, h.Name, c.ID, "is kept back on its desk: "+why, "plan again once it is lent")
+	b.leaveOut(shot, h.Name, c.ID, "is not lent now: "+why, "plan again once its owner lends it")
 	return true
 }
 
