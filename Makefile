@@ -11,9 +11,12 @@ ONCE  ?=
 # Packages in which much goes on at once.
 CONCURRENT := ./core/forecast ./service/events ./service/jobs ./service/sources ./service/computations
 
+# What of a target may be done at once; what each says stays together.
+SIDE_BY_SIDE := $(MAKE) --no-print-directory -j2 --output-sync=target
+
 PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-simulator rotanex-demo
 
-.PHONY: help demo test test-fast build lint bench bench-plan bench-runs generate screenshots clean demo-needs db-needs test-needs console
+.PHONY: help demo test test-fast test-console build lint lint-go lint-console bench bench-plan bench-runs generate screenshots clean demo-needs db-needs test-needs console
 
 help: ## list what can be made
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -24,28 +27,36 @@ demo: demo-needs build ## set everything up and do the main job on demo data (ON
 # Tests allocate much and keep little: collecting less often saves them a tenth of their time.
 test test-fast: export GOGC := 400
 
-test: test-needs lint ## set everything up and pass all tests, with lint and the race detector
-	cd console && npm run -s test
+test: test-needs console ## set everything up and pass all tests, with lint and the race detector
+	./scripts/generated-is-current
+	@$(SIDE_BY_SIDE) lint-go lint-console test-console
 	go test -vet=off -race -count=1 $(CONCURRENT)
 	go test -vet=off -count=1 -timeout 20m $$(go list ./... | grep -v -e /e2e $(patsubst ./%,-e '/%$$',$(CONCURRENT)))
 	go test -vet=off -count=1 -timeout 20m -parallel 6 ./e2e/...
 
-test-fast: db-needs console ## unit tests and package tests over a database, with fewer seeds; no browser, no whole programs
+test-fast: db-needs console test-console ## unit tests and package tests over a database, with fewer seeds; no browser, no whole programs
 	go vet ./...
-	cd console && npm run -s test
 	go test -short -timeout 5m $$(go list ./... | grep -v /e2e)
 
 build: console ## build the console and the programs into bin/
 	@mkdir -p bin
 	go build -o bin/ $(addprefix ./cmd/,$(PROGRAMS))
 
+test-console: console/node_modules
+	cd console && npm run -s test
+
 lint: console ## go vet, staticcheck, gofumpt, Biome, tsc; and whether generated code is current
+	./scripts/generated-is-current
+	@$(SIDE_BY_SIDE) lint-go lint-console
+
+lint-go:
 	go vet ./...
 	go tool staticcheck ./...
 	@unformatted=$$(go tool gofumpt -l $$(git ls-files '*.go' | grep -v '\.gen\.go')); \
 		test -z "$$unformatted" || { echo "not formatted (go tool gofumpt -w): $$unformatted"; exit 1; }
+
+lint-console: console/node_modules
 	cd console && npm run -s lint && npm run -s check
-	./scripts/generated-is-current
 
 generate: console/node_modules ## make from api/openapi.yaml what is generated from it
 	cd api && go generate .
