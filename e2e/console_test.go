@@ -169,8 +169,9 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	b.do(chromedp.SendKeys(`input[type=number]`, "2"), chromedp.Click(`//button[starts-with(., "Plan 1 shot")]`))
 	b.shows("Who renders what, when")
 	assert.Contains(t, b.text(), "no plan costs less than")
-	b.do(chromedp.Click(`//button[starts-with(., "Start the run")]`))
+	b.do(chromedp.SendKeys(`select[aria-label="Plan anew"]`, "ask"), chromedp.Click(`//button[starts-with(., "Start the run")]`))
 	b.shows("Every frame")
+	assert.Equal(t, api.PolicyAsk, must[api.RunList](t)(h.admin().ListRuns(t.Context(), &api.ListRunsParams{})).Items[0].Policy, "the house's own is off")
 	b.shows("6 of 6")
 	b.shows("Ledger")
 }

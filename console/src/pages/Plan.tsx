@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
 import { usePlan } from "../api/queries";
+import { Choice } from "../parts/Choice";
 import { chance, count, drift, length, moment, money, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Figure, Page, Sheet, State } from "../parts/Page";
@@ -23,6 +24,7 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
   const [asking, setAsking] = useState(false);
   const [spend, setSpend] = useState(plan.outside_cost ?? "");
   const [accepts, setAccepts] = useState(false);
+  const [policy, setPolicy] = useState<Schemas["Policy"] | "">("");
   const start = useMutation({
     mutationFn: () =>
       answered(
@@ -33,7 +35,13 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
             })
           : client.POST("/runs", {
               params: { header: { "Idempotency-Key": newKey() } },
-              body: { plan: plan.id, tries: 3, spend: spend || undefined, accept_proofs: accepts },
+              body: {
+                plan: plan.id,
+                tries: 3,
+                spend: spend || undefined,
+                accept_proofs: accepts,
+                policy: policy || undefined,
+              },
             }),
       ),
     onSuccess: (run) => {
@@ -73,9 +81,19 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
           </Flex>
         </Stack>
       ) : (
-        <Button loading={start.isPending} onClick={() => (plan.outside_cost ? setAsking(true) : start.mutate())}>
-          {plan.run ? "Let the run go on by it" : "Start the run"}, {money(plan.currency, plan.cost)}
-        </Button>
+        <Flex gap="4" align="end" justify={{ base: "flex-start", md: "flex-end" }} wrap="wrap">
+          {!plan.run && (
+            <Choice
+              label="Plan anew"
+              value={policy}
+              options={[{ value: "", text: "as usual" }, "auto", "ask", "off"]}
+              onChange={setPolicy}
+            />
+          )}
+          <Button loading={start.isPending} onClick={() => (plan.outside_cost ? setAsking(true) : start.mutate())}>
+            {plan.run ? "Let the run go on by it" : "Start the run"}, {money(plan.currency, plan.cost)}
+          </Button>
+        </Flex>
       )}
       {start.error && (
         <Box mt="3" textAlign="left">
@@ -172,7 +190,7 @@ function Contents({ plan }: { plan: Schemas["Plan"] }) {
     );
   return (
     <Stack gap="6">
-      <Grid templateColumns="repeat(4, 1fr)" gap="5">
+      <Grid templateColumns={{ base: "repeat(2, 1fr)", md: "repeat(4, 1fr)" }} gap="5">
         <Figure
           label="Cost"
           value={money(plan.currency, plan.cost)}

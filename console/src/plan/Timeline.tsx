@@ -37,8 +37,15 @@ export function Timeline({ plan, onDeadline }: { plan: Plan; onDeadline?: (at: D
       >
         <Box />
         <Box position="relative" h="1.6rem" fontSize="xs" color="fg.muted">
-          {ticks.map((t) => (
-            <Text key={+t} position="absolute" left={`${x(t)}%`} transform="translateX(-50%)" whiteSpace="nowrap">
+          {ticks.map((t, i) => (
+            <Text
+              key={+t}
+              display={{ base: i % 4 === 0 ? "block" : "none", md: "block" }}
+              position="absolute"
+              left={`${x(t)}%`}
+              transform="translateX(-50%)"
+              whiteSpace="nowrap"
+            >
               {across ? moment(t).replace(/,? \d+ \w+,?/, "") : timeOfDay(t)}
             </Text>
           ))}
