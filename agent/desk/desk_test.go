@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -101,7 +102,8 @@ func TestAnOwnerLendsAndTakesBack(t *testing.T) {
 	require.NoError(t, err)
 	ctx, end := context.WithCancel(t.Context())
 	told, served := make(chan Status, 10), make(chan error, 1)
-	go d.Keep(ctx, func(s Status) { told <- s })
+	var keeping sync.WaitGroup
+	keeping.Go(func() { d.Keep(ctx, func(s Status) { told <- s }) })
 	go func() { served <- d.Serve(ctx, folder, "") }()
 	next := func() State {
 		select {
@@ -127,6 +129,7 @@ func TestAnOwnerLendsAndTakesBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, s.State == TakenBack && s.ByHand, "what was wrong changed nothing")
 	end()
+	keeping.Wait()
 	require.NoError(t, <-served)
 	_, err = Ask(t.Context(), folder)
 	assert.ErrorContains(t, err, "start rotanex-agent with --desk")
