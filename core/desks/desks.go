@@ -116,6 +116,9 @@ func Lent(open []stock.Window, now, until time.Time) []stock.Window {
 	if until.IsZero() {
 		until = now.Add(byHand)
 	}
+	if !until.After(now) {
+		return open
+	}
 	out := []stock.Window{{Start: now, End: until}}
 	for _, w := range open {
 		switch {

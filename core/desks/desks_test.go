@@ -50,6 +50,7 @@ func TestWhatIsLentByHandIsOpen(t *testing.T) {
 	hours := []stock.Window{window(2*time.Hour, 10*time.Hour), window(26*time.Hour, 30*time.Hour)}
 	assert.Equal(t, []stock.Window{window(0, time.Hour), hours[0], hours[1]}, desks.Lent(hours, seven, time.Time{}))
 	assert.Equal(t, []stock.Window{window(0, 10*time.Hour), hours[1]}, desks.Lent(hours, seven, seven.Add(2*time.Hour)))
+	assert.Equal(t, hours, desks.Lent(hours, seven, seven.Add(-time.Hour)), "that is over")
 	assert.Equal(t, []stock.Window{window(0, 40*time.Hour)}, desks.Lent(hours, seven, seven.Add(40*time.Hour)))
 	assert.Equal(t, []stock.Window{window(3*time.Hour, 10*time.Hour), hours[1]}, desks.From(hours, seven.Add(3*time.Hour)))
 	assert.Empty(t, desks.From(hours, seven.Add(30*time.Hour)))

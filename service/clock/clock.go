@@ -35,10 +35,14 @@ func New(wall clockwork.Clock, began, start time.Time, factor float64) Clock {
 // Now returns the time by the service's clock, in UTC, to the millisecond.
 func (c Clock) Now() time.Time { return c.At(c.Clock.Now()) }
 
-// At turns a time of the wall clock into one of the service's clock.
+// farthest is how far At reaches, to either side: two hundred years.
+const farthest = float64(200 * 365 * 24 * time.Hour)
+
+// At turns a time of the wall clock into one of the service's clock. What is farther away than
+// two hundred years, as others may say it, is that far away.
 func (c Clock) At(wall time.Time) time.Time {
-	passed := time.Duration(float64(wall.Sub(c.began)) * c.factor)
-	return c.start.Add(passed).UTC().Truncate(time.Millisecond)
+	passed := float64(wall.Sub(c.began)) * c.factor
+	return c.start.Add(time.Duration(max(-farthest, min(farthest, passed)))).UTC().Truncate(time.Millisecond)
 }
 
 // WallNow returns the wall clock's time.

@@ -33,3 +33,13 @@ func TestTheClockOfLife(t *testing.T) {
 	wall.Advance(time.Hour)
 	assert.Equal(t, wall.Now().UTC().Truncate(time.Millisecond), c.Now())
 }
+
+// Times that others say may be any: what is beyond reach stays a time on the right side.
+func TestAFarTimeStaysATime(t *testing.T) {
+	began := time.Date(2026, 11, 23, 7, 0, 0, 0, time.UTC)
+	for _, factor := range []float64{1, 60, 1e6} {
+		c := clock.New(clockwork.NewFakeClockAt(began), began, began, factor)
+		assert.Equal(t, 2226, c.At(time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)).Year())
+		assert.Equal(t, 1827, c.At(time.Date(1, 1, 1, 0, 0, 0, 0, time.UTC)).Year())
+	}
+}
