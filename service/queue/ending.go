@@ -169,8 +169,8 @@ func (l leased) event(e events.Event) events.Event {
 	return e
 }
 
-// lossesAllowed is how often, beyond its tries, a frame's agent may get lost
-// before the frame is taken to be what kills it.
+// lossesAllowed is how often a frame's agent may get lost before the frame is taken to be what
+// kills it.
 const lossesAllowed = 10
 
 // free tells of a lease that ended without a frame, which waits again or failed.

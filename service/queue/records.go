@@ -234,8 +234,9 @@ func (q *Queue) fail(tx *gorm.DB, l leased, cause, tail string, m *timing.Measur
 func (q *Queue) lose(tx *gorm.DB, l leased, why string) error {
 	var state string
 	if err := tx.Raw(`
-		UPDATE frames SET state = CASE WHEN fence >= $2 THEN 'failed' ELSE 'waiting' END, cause = 'agent-lost', lease_until = NULL, boot = NULL, progress = 0
-		WHERE id = $1 RETURNING state`, l.id, l.tries+lossesAllowed).Row().Scan(&state); err != nil {
+		UPDATE frames SET state = CASE WHEN (SELECT count(*) FROM tries WHERE frame_id = frames.id AND outcome = 'lost') >= $2 THEN 'failed' ELSE 'waiting' END,
+		       cause = 'agent-lost', lease_until = NULL, boot = NULL, progress = 0
+		WHERE id = $1 RETURNING state`, l.id, lossesAllowed).Row().Scan(&state); err != nil {
 		return err
 	}
 	return q.free(tx, l, triedLost, "agent-lost", why, state, nil)
