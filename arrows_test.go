@@ -18,7 +18,7 @@ var arrows = map[string][]string{
 	"launchers": {},
 	"charts":    {"api", "core"},
 	"providers": {"core"},
-	"service":   {"api", "charts", "core", "providers"},
+	"service":   {"api", "charts", "core", "launchers", "providers"},
 	"agent":     {"api", "core", "launchers"},
 	"cli":       {"api", "core"},
 	"simulator": {"core", "providers"},

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -29,7 +30,7 @@ func (a *Agent) renderers(ctx context.Context) []api.Renderer {
 }
 
 func (a *Agent) renderer(ctx context.Context, l launchers.Launcher) api.Renderer {
-	r := api.Renderer{Launcher: l.Name, CpuOnly: l.Devices == "cpu", Lacks: l.Lacks, Shares: l.Shares, Spills: l.Spills, FallsBack: l.FallsBack}
+	r := api.Renderer{Launcher: l.Name, CpuOnly: l.Devices == "cpu", Settings: slices.Sorted(maps.Keys(l.Settings)), Lacks: l.Lacks, Shares: l.Shares, Spills: l.Spills, FallsBack: l.FallsBack}
 	if _, err := exec.LookPath(l.Program); err != nil {
 		r.Trouble = l.Program + " is not on the agent's path"
 		return r

@@ -9,10 +9,11 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/agnivade/levenshtein"
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+
+	"rotanex.example/core/spelling"
 )
 
 // renamed are keys of files as they were once called.
@@ -207,19 +208,8 @@ func unknownKey(key string, known []string) string {
 	if _, day := weekday(key); day && slices.Contains(known, "days") {
 		return fmt.Sprintf(`%s stands alone: several days want quotes within braces, such as days: "sat,sun"`, key)
 	}
-	if near := nearest(key, known); near != "" {
+	if near := spelling.Nearest(key, known); near != "" {
 		return fmt.Sprintf("%s is not known here; did you mean %s?", key, near)
 	}
 	return fmt.Sprintf("%s is not known here; known are %s", key, strings.Join(known, ", "))
-}
-
-// nearest is the known word that is a typing error or two from a word; "": none is.
-func nearest(word string, known []string) string {
-	best, least := "", 1+len(word)/3
-	for _, k := range known {
-		if d := levenshtein.ComputeDistance(word, k); d <= least && (best == "" || d < levenshtein.ComputeDistance(word, best)) {
-			best = k
-		}
-	}
-	return best
 }

@@ -103,6 +103,7 @@ type Renderer struct {
 	Launcher string              `json:"launcher"`
 	Version  string              `json:"version,omitempty"` // "" where it does not tell
 	Plugins  []string            `json:"plugins,omitempty"`
+	Settings []string            `json:"settings,omitempty"` // names of those that its launcher has
 	CPUOnly  bool                `json:"cpu_only,omitempty"`
 	Lacks    map[string][]string `json:"lacks,omitempty"` // features by device mode: gpu, cpu, hybrid
 	Shares   bool                `json:"shares,omitempty"`
@@ -247,7 +248,7 @@ func (p *paper) agent(s Shot, c Crew) {
 	case c.Draining:
 		p.block("agent", "rotanex hosts drain "+c.Host+" --undo", "%s drains: it takes nothing new", c.Host)
 	}
-	if c.Asked && !slices.Contains(c.Launchers, s.Launcher) {
+	if c.Asked && len(c.Launchers) > 0 && !slices.Contains(c.Launchers, s.Launcher) { // with none, no agent has reported yet
 		p.block("renderer", "start the agent of "+c.Host+" with --allow "+strings.Join(append(slices.Clone(c.Launchers), s.Launcher), ","),
 			"its agent may not start %s; it may start %s", s.Launcher, strings.Join(c.Launchers, ", "))
 	}

@@ -23,6 +23,22 @@ func Looked(tx *gorm.DB, name, sum, missing string, to time.Time) error {
 		WHERE name = $1 AND (looked_for <> $2 OR missing <> $3::jsonb OR looked_to IS DISTINCT FROM $4)`, name, sum, missing, to).Error
 }
 
+// Launchers are those that agents have reported, with the settings that they have of each.
+func Launchers(tx *gorm.DB) (map[string][]string, error) {
+	type row struct {
+		Launcher string
+		Settings []string `gorm:"serializer:json"`
+	}
+	var rows []row
+	err := tx.Raw(`SELECT DISTINCT r->>'launcher' AS launcher, coalesce(r->'settings', '[]') AS settings
+		FROM hosts, jsonb_array_elements(renderers) r`).Scan(&rows).Error
+	out := map[string][]string{}
+	for _, r := range rows {
+		out[r.Launcher] = append(out[r.Launcher], r.Settings...)
+	}
+	return out, err
+}
+
 // Drain lets a host finish what it renders and take nothing new.
 func Drain(tx *gorm.DB, name string) error {
 	return tx.Exec("UPDATE hosts SET draining = true WHERE name = $1", name).Error

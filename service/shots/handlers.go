@@ -18,7 +18,7 @@ func (s *Shots) PutShot(w http.ResponseWriter, r *http.Request, name string, par
 	switch {
 	case err != nil:
 	case params.Check:
-		shot, err = s.checked(name, spec)
+		shot, err = s.checked(r.Context(), name, spec)
 	default:
 		shot, err = s.Put(r.Context(), name, spec)
 	}

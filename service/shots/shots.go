@@ -117,14 +117,17 @@ func Need(spec Spec) memory.Need {
 }
 
 // checked is a shot as it would be stored, or what is wrong with it.
-func (s *Shots) checked(name string, spec Spec) (Shot, error) {
+func (s *Shots) checked(ctx context.Context, name string, spec Spec) (Shot, error) {
 	count, err := check(name, spec)
+	if err == nil {
+		err = s.launches(ctx, spec)
+	}
 	return Shot{Name: name, Spec: spec, FrameCount: count, UpdatedAt: s.clock.Now()}, err
 }
 
 // Put makes a shot or replaces it.
 func (s *Shots) Put(ctx context.Context, name string, spec Spec) (Shot, error) {
-	shot, err := s.checked(name, spec)
+	shot, err := s.checked(ctx, name, spec)
 	if err != nil {
 		return Shot{}, err
 	}

@@ -41,7 +41,7 @@ func TestAShotIsStoredAsItWasChecked(t *testing.T) {
 	t.Parallel()
 	on := teststage.New(t)
 	s := New(on.DB, on.Clock, on.Feed)
-	would, err := s.checked("lamp-040", lamp(nil))
+	would, err := s.checked(t.Context(), "lamp-040", lamp(nil))
 	require.NoError(t, err)
 	_, err = s.Find(t.Context(), "lamp-040")
 	assert.ErrorContains(t, err, `there is no shot "lamp-040"`, "to be looked at is not to be stored")

@@ -3369,6 +3369,8 @@ export interface components {
             launcher: string;
             version?: string;
             plugins?: string[];
+            /** @description Names of those that its launcher has */
+            settings?: string[];
             cpu_only?: boolean;
             /** @description Features by device mode: gpu, cpu, hybrid */
             lacks?: {
