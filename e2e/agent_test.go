@@ -47,10 +47,15 @@ func TestAnAgentRefusesWhatItsHostDoesNotAllow(t *testing.T) {
 	films := scenes(t)
 	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(films), "secret.yaml"), []byte(quickScene), 0o600))
 	h.runAgent(bellows, films)
-	h.putShot("coda-060", "1", map[string]string{"colour": "red"})
-	assert.Equal(t, "refused", h.tried("coda-060").Frames[0].Cause, "a setting that the launcher does not have")
-	h.putShot("coda-060", "1", map[string]string{"samples": "many"})
-	assert.Equal(t, "refused", h.tried("coda-060").Frames[0].Cause, "a value that the setting does not take")
+	// Neither is stored; an agent that is asked for it all the same, by a store that is older
+	// than that, refuses it.
+	h.putShot("coda-060", "1", nil)
+	for name, value := range map[string]string{"colour": "red", "samples": "many"} {
+		spec := api.ShotSpec{Name: "coda-060", Scene: "coda.yaml", Frames: "1", Width: 64, Height: 36, Launcher: "simulated", Settings: map[string]string{name: value}}
+		refused(t, http.StatusUnprocessableEntity)(h.admin().PutShot(t.Context(), "coda-060", &api.PutShotParams{}, spec))
+		require.Equal(t, 1, query[int](t, h.database, "UPDATE shots SET spec = jsonb_set(spec, '{settings}', jsonb_build_object($1::text, $2::text)) RETURNING 1", name, value))
+		assert.Equal(t, "refused", h.tried("coda-060").Frames[0].Cause, name)
+	}
 
 	must[api.Shot](t)(h.admin().PutShot(t.Context(), "gone", &api.PutShotParams{}, api.ShotSpec{Name: "gone", Scene: "gone.yaml", Frames: "1", Width: 64, Height: 36, Launcher: "simulated"}))
 	assert.Equal(t, "cannot-start", h.tried("gone").Frames[0].Cause, "a scene that is not there")
