@@ -93,6 +93,20 @@ func TestWhatACrewTookIsCounted(t *testing.T) {
 	assert.Zero(t, read1(t, db, run)["eddy/g0"].Owed())
 }
 
+// What is planned in the place of a booking is not counted twice: not what it had not taken.
+func TestWhatIsPlannedAnewIsCountedOnce(t *testing.T) {
+	db, run := booked(t, Booking{Host: "eddy", Crew: "g0", Frames: 5, FrameS: 60}, Booking{Host: "dory", Crew: "g0", Frames: 3, FrameS: 50})
+	was := read1(t, db, run)
+	require.NoError(t, Took(db, was["eddy/g0"].ID, 2))
+	require.NoError(t, Took(db, was["dory/g0"].ID, 4))
+	require.NoError(t, OweNothing(db, run))
+	require.NoError(t, Add(db, []Booking{{RunID: run, Shot: "lamp-040", Host: "bellows", Crew: "g0", Devices: []string{"g0"}, Frames: 3, StartAt: six, EndAt: six.Add(time.Hour), FrameS: 30, Open: true}}))
+	var planned map[string]any
+	require.NoError(t, db.Raw("SELECT sum(planned) AS all, sum(planned) FILTER (WHERE host = 'dory') AS dory FROM bookings").Scan(&planned).Error)
+	assert.EqualValues(t, 8, planned["all"], "two, three and three")
+	assert.EqualValues(t, 3, planned["dory"], "what it took beyond is no plan's")
+}
+
 // A server in the place of another gets what that one still owed, and no more.
 func TestAReplacementIsBookedForWhatIsOwed(t *testing.T) {
 	db, run := booked(t, Booking{Host: "tern-1", Crew: "g0", Frames: 5, FrameS: 60}, Booking{Host: "tern-1", Crew: "g1", Frames: 3, FrameS: 50})

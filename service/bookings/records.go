@@ -29,7 +29,7 @@ type Booking struct {
 	CloseAt  *time.Time
 	FrameS   float64
 	Nodes    int `gorm:"default:1"` // of a farm, that work side by side
-	Planned  int // frames as they were planned, whatever was changed since
+	Planned  int // frames as they were planned, whatever changed since but a plan in its place
 	Open     bool
 	Excluded string // why it gets no more frames; "" is not excluded
 	Farm     bool   `gorm:"-"` // its frames are rendered by a farm
@@ -79,9 +79,10 @@ func SetOpen(tx *gorm.DB, open bool, runs ...uuid.UUID) error {
 	return tx.Model(&Booking{}).Where("run_id IN ?", runs).Update("open", open).Error
 }
 
-// OweNothing lets the bookings of a run keep what they have taken and owe no more.
+// OweNothing lets the bookings of a run keep what they have taken and owe no more, as others
+// are planned in their place: no more than that counts as planned there.
 func OweNothing(tx *gorm.DB, run uuid.UUID) error {
-	return tx.Exec("UPDATE bookings SET frames = taken WHERE run_id = $1 AND frames > taken", run).Error
+	return tx.Exec("UPDATE bookings SET frames = taken, planned = least(planned, taken) WHERE run_id = $1 AND frames > taken", run).Error
 }
 
 // OneOwesNothing is OweNothing for one booking.
