@@ -36,6 +36,9 @@ const (
 	Pause    Return = "pause"     // it stands still until they leave, for a while
 )
 
+// mostWhy is how many letters of a reason the service is told.
+const mostWhy = 400
+
 // pauseMost is for how long a frame stands still before it is given back.
 const pauseMost = 30 * time.Minute
 
@@ -168,6 +171,9 @@ func (a *Agent) tellDesk(ctx context.Context) {
 func (a *Agent) deskReport() (out api.DeskReport) {
 	if s := a.at.Load(); s != nil {
 		out = api.DeskReport{State: api.DeskState(s.State), ByHand: s.ByHand, Until: s.Until, Why: s.Why, Kept: a.kept()}
+		if said := []rune(s.Why); len(said) > mostWhy { // it may quote a command
+			out.Why = string(said[:mostWhy]) + "…"
+		}
 	}
 	return out
 }

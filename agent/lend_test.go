@@ -119,6 +119,8 @@ func TestAFrameIsGivenBack(t *testing.T) {
 	assert.ErrorContains(t, ends(t, done), "killed")
 	assert.Equal(t, "its owner took it back", j.givesBack())
 	assert.Equal(t, []string{"g0", "g1", "cpu"}, a.deskReport().Kept)
+	a.deskIs(desk.Status{State: desk.InUse, Why: strings.Repeat("ü", 1000)})
+	assert.Len(t, []rune(a.deskReport().Why), mostWhy+1, "the service takes no longer one")
 
 	folder := t.TempDir()
 	a = lending(t, 0, &Desk{Idle: time.Minute, Return: GiveBack, Beside: true, KeepDevices: []string{"g0"}})

@@ -143,7 +143,7 @@ func (d *Desk) Keep(ctx context.Context, changed func(Status)) {
 	}
 }
 
-// look decides how the desk stands now, and says whether that is another state than before.
+// look decides how the desk stands now, and says whether that is otherwise than before.
 func (d *Desk) look(ctx context.Context) (Status, bool) {
 	asking, cancel := context.WithTimeout(ctx, every)
 	defer cancel()
@@ -156,11 +156,10 @@ func (d *Desk) look(ctx context.Context) (Status, bool) {
 		d.said = said
 		_ = d.store() // what holds no more is decided again after a start
 	}
-	status.Since = d.status.Since
-	is := status.State != d.status.State
-	if is {
+	if status.Since = d.status.Since; status.State != d.status.State {
 		status.Since = now
 	}
+	is := status != d.status
 	d.status = status
 	return status, is
 }

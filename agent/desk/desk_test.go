@@ -114,6 +114,10 @@ func TestAnOwnerLendsAndTakesBack(t *testing.T) {
 		}
 	}
 	assert.Equal(t, Lent, next())
+	_, err = d.Lend(ctx, time.Now().Add(time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, Lent, next(), "that it is by hand now, and until when, is told too")
+	assert.True(t, d.Status().ByHand && !d.Status().Until.IsZero())
 	require.Eventually(t, func() bool { _, err := Ask(ctx, folder); return err == nil }, 10*time.Second, 5*time.Millisecond)
 	info, err := os.Stat(filepath.Join(folder, SocketName))
 	require.NoError(t, err)
