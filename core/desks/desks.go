@@ -43,9 +43,8 @@ func Learn(uses []Use, open []stock.Window) Habits {
 	for _, u := range uses {
 		var inside time.Duration
 		for _, w := range open {
-			if from, to := later(u.Began, w.Start), earlier(u.Ended, w.End); from.Before(to) {
-				inside += to.Sub(from)
-			}
+			both := w.Overlap(stock.Window{Start: u.Began, End: u.Ended})
+			inside += max(0, both.End.Sub(both.Start))
 		}
 		if inside < brief {
 			continue
@@ -122,10 +121,10 @@ func Lent(open []stock.Window, now, until time.Time) []stock.Window {
 	out := []stock.Window{{Start: now, End: until}}
 	for _, w := range open {
 		switch {
-		case !w.Start.After(out[0].End): // they touch
-			out[0].End = later(out[0].End, w.End)
-		default:
+		case w.Start.After(out[0].End):
 			out = append(out, w)
+		case w.End.After(out[0].End): // they touch
+			out[0].End = w.End
 		}
 	}
 	return out
@@ -137,23 +136,9 @@ const byHand = time.Hour
 // From is what is left of a desk's hours from a time on.
 func From(open []stock.Window, at time.Time) (out []stock.Window) {
 	for _, w := range open {
-		if w.Start = later(w.Start, at); w.Start.Before(w.End) {
+		if w = w.Overlap(stock.Window{Start: at, End: w.End}); w.Start.Before(w.End) {
 			out = append(out, w)
 		}
 	}
 	return out
-}
-
-func later(a, b time.Time) time.Time {
-	if a.After(b) {
-		return a
-	}
-	return b
-}
-
-func earlier(a, b time.Time) time.Time {
-	if b.Before(a) {
-		return b
-	}
-	return a
 }

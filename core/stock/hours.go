@@ -75,6 +75,12 @@ func (h Hours) clock() (from, to time.Duration, err error) {
 // Window is a stretch of time, [Start, End).
 type Window struct{ Start, End time.Time }
 
+// Overlap is what two windows have in common; where that is nothing, it does not end after
+// it starts.
+func (w Window) Overlap(o Window) Window {
+	return Window{latest(w.Start, o.Start), earliest(w.End, o.End)}
+}
+
 // Windows returns when the host is open between start and end, in rising order,
 // stretches that touch joined. Days and times of day are those of the zone.
 func (h Host) Windows(start, end time.Time, zone *time.Location) []Window {
@@ -95,7 +101,7 @@ func (h Host) Windows(start, end time.Time, zone *time.Location) []Window {
 			at := func(d time.Duration) time.Time {
 				return time.Date(day.Year(), day.Month(), day.Day(), 0, int(d.Minutes()), 0, 0, zone)
 			}
-			w := Window{latest(start, at(from)), earliest(end, at(to))}
+			w := Window{start, end}.Overlap(Window{at(from), at(to)})
 			if w.Start.Before(w.End) {
 				out = append(out, w)
 			}

@@ -24,7 +24,9 @@ func (b *builder) open(h hosts.Host, habits desks.Habits, free time.Time) (booka
 		if !h.Desk.Until.IsZero() {
 			back = h.Desk.Until
 		}
-		free = later(free, back)
+		if back.After(free) {
+			free = back
+		}
 	}
 	open = desks.From(open, free)
 	var deadlines []time.Time
@@ -65,11 +67,4 @@ func (n Notes) AboutDesks() (out []string) {
 		out = append(out, fmt.Sprintf("%s: a desk that is taken back every %.1f h of its hours for %.1f h (%s)", host, h.Every.Hours(), h.For.Hours(), seen))
 	}
 	return out
-}
-
-func later(a, b time.Time) time.Time {
-	if a.After(b) {
-		return a
-	}
-	return b
 }
