@@ -189,6 +189,9 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 		default:
 			fmt.Fprintf(out, "Plan %s %s: finish %s, deadline %s\n", p.Id, statusText(p), minute(p.Finish), minute(p.Deadline))
 			fmt.Fprintf(out, "%s%s\n", money(p.Currency, p.Cost), atLeast(p))
+			if p.Gain != "" {
+				fmt.Fprintf(out, "Planned together with what is open: %s.\n", p.Gain)
+			}
 			for _, k := range p.Kept {
 				fmt.Fprintf(out, "%s: %d frames (%s) are done already by run %s and are kept; --again renders them again\n", k.Shot, k.Count, k.Frames, k.Run.String()[:8])
 			}

@@ -50,7 +50,7 @@ plan needs, to leave room for a server that has to be replaced. Nothing exceeds 
 		}),
 	}
 	c.Flags().IntVar(&tries, "tries", tries, "how often a frame may fail before it is given up")
-	c.Flags().StringVar(&spend, "spend", "", "what servers, seats and farms may cost at most; default what the plan says")
+	c.Flags().StringVar(&spend, "spend", "", "what servers, seats and farms may cost at most; default what the plan says, and what it was asked to reserve")
 	c.Flags().BoolVarP(&yes, "yes", "y", false, "spend it without asking")
 	c.Flags().StringVar(&policy, "policy", "", "how far it is planned anew by itself: auto (within what it may cost), ask or off; default what the service says")
 	c.Flags().BoolVar(&accept, "accept-proofs", false, "accept farms' proof frames that are whole, of the right size, not blank, and look as those rendered elsewhere")
@@ -59,10 +59,10 @@ plan needs, to leave room for a server that has to be replaced. Nothing exceeds 
 
 // mayspend says what the run may spend outside, after asking where nobody has said so.
 func (a *app) mayspend(cmd *cobra.Command, p api.Plan, spend string, yes bool) (string, error) {
-	if p.OutsideCost == "" {
+	if p.MaySpend == "" {
 		return spend, nil
 	}
-	return a.askToSpend(cmd, p, cmp.Or(spend, p.OutsideCost), yes)
+	return a.askToSpend(cmd, p, cmp.Or(spend, p.MaySpend), yes)
 }
 
 // mayspendMore says what a run may spend outside that changes over to another plan:
@@ -95,7 +95,7 @@ func (a *app) askToSpend(cmd *cobra.Command, p api.Plan, most string, yes bool) 
 	if yes {
 		return most, nil
 	}
-	fmt.Fprintf(cmd.ErrOrStderr(), "The plan spends %s on servers, farms and seats; at most %s may be spent. Go on? [y/N] ", money(p.Currency, p.OutsideCost), money(p.Currency, most))
+	fmt.Fprintf(cmd.ErrOrStderr(), "The plan spends %s on servers, farms and seats; at most %s may be spent. Go on? [y/N] ", money(p.Currency, cmp.Or(p.OutsideCost, "0.00")), money(p.Currency, most))
 	line, err := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
 	if answer := strings.ToLower(strings.TrimSpace(line)); answer == "y" || answer == "yes" {
 		return most, nil

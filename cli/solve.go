@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"rotanex.example/api"
+	"rotanex.example/core/disruptions"
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/planning/questions"
@@ -118,7 +119,7 @@ func (a *app) solveProblem(cmd *cobra.Command, problem planning.Problem, x solvi
 	if err != nil {
 		return planning.Plan{}, err
 	}
-	sure, err := questions.Confidently(cmd.Context(), problem, forecast.Uncertainty{Common: forecast.DefaultCommon}, float64(wanted), options, a.progress)
+	sure, err := questions.Confidently(cmd.Context(), problem, forecast.Uncertainty{Common: forecast.DefaultCommon, Disruptions: disruptions.Learn(disruptions.Seen{})}, questions.Promise{Chance: float64(wanted)}, options, a.progress)
 	if err == nil && sure.Chance >= 0 {
 		fmt.Fprintf(cmd.ErrOrStderr(), "chance to be in time %s, with %.0f %% of the time kept spare\n", forecast.Percent(sure.Chance), 100*sure.Slack)
 	}

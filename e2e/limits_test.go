@@ -185,7 +185,7 @@ func TestAPausedRunLeavesItsHosts(t *testing.T) {
 	h.trialByHand(one, "coda-070", "bellows", "g0")
 	h.trialByHand(two, "coda-070", "eddy", "g0")
 	ask := func() api.Plan {
-		return must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-070"}, By: h.now().Add(10 * time.Minute)}))
+		return must[api.Plan](t)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, api.NewPlan{Shots: []string{"coda-070"}, By: h.now().Add(10 * time.Minute), KeepOthers: true}))
 	}
 	behind := ask()
 	require.Equal(t, api.PlanStatusLate, behind.Status)
@@ -195,6 +195,52 @@ func TestAPausedRunLeavesItsHosts(t *testing.T) {
 	assert.Contains(t, behind.LeftOut[i].Fix, "rotanex pause "+run.Id.String()[:8])
 	h.setState(run, api.SetRunStateJSONBodyStatePaused)
 	assert.Equal(t, api.PlanStatusMeets, ask().Status)
+}
+
+// A shot that is due before what runs is planned together with that: it goes first, and the open
+// run goes by what was planned for it once the new one begins.
+func TestWhatIsNewIsPlannedTogetherWithWhatRuns(t *testing.T) {
+	h, clock, one, two, run := playedHouse(t, "1-200")
+	h.putShot("coda-070", "1-4", nil)
+	h.trialByHand(one, "coda-070", "bellows", "g0")
+	h.trialByHand(two, "coda-070", "eddy", "g0")
+	clock.Advance(time.Second)
+	short := run.Id.String()[:8]
+	h.good("runs", "policy", short, "auto")
+	status, alone, _ := h.rotanex("plan", "coda-070", "--by", "+10m", "--keep-others")
+	assert.Equal(t, 3, status, alone)
+	clock.Advance(time.Second)
+	said := h.good("plan", "coda-070", "--by", "+10m")
+	assert.Contains(t, said, "meets")
+	assert.Contains(t, said, "Planned together with what is open: ")
+	assert.Contains(t, said, "run "+short+" (coda-060) is planned together with it; ends ")
+	var plan api.Plan
+	require.NoError(t, json.Unmarshal([]byte(h.good("plans", "show", "latest", "--output", "json")), &plan))
+	assert.NotEmpty(t, plan.Gain)
+	var effects struct{ Items []api.PlanEffect }
+	require.NoError(t, json.Unmarshal([]byte(h.good("effects", "latest", "--output", "json")), &effects.Items))
+	require.Len(t, effects.Items, 1)
+	assert.True(t, effects.Items[0].Together)
+	assert.GreaterOrEqual(t, effects.Items[0].ChanceAfter, 0.8, "it is due in an hour, and takes 17 minutes")
+	assert.Equal(t, 200, effects.Items[0].Frames)
+
+	var begun api.Run
+	require.NoError(t, json.Unmarshal([]byte(h.good("start", "latest", "--output", "json")), &begun))
+	h.until("the open run to go by what was planned for it", func() bool {
+		clock.Advance(time.Second)
+		one.beat()
+		two.beat()
+		return len(h.changes(run)) > 0
+	})
+	change := h.changes(run)[0]
+	assert.Equal(t, api.ChangeMade, change.State)
+	assert.Contains(t, change.Cause, "run "+begun.Id.String()[:8]+" began, and was planned together with it")
+	next := one.lease()
+	require.Len(t, next, 1)
+	assert.Equal(t, "coda-070", next[0].Shot, "it is due first")
+	one.deliver(next[0])
+	assert.Equal(t, 200, query[int](t, h.database, "SELECT sum(frames - taken) FROM bookings WHERE run_id = $1", run.Id), "it owes as much as before")
+	assert.Contains(t, h.good("runs", "undo", short), "goes by the schedule again")
 }
 
 // An urgent shot at midnight is planned on the hosts of what is less urgent, and its crews
@@ -211,7 +257,7 @@ func TestAnUrgentRunComesFirst(t *testing.T) {
 
 	said := h.good("plan", "coda-070", "--by", "+10m", "--priority", "urgent")
 	assert.Contains(t, said, "meets")
-	assert.Contains(t, said, "What it does to less urgent runs:")
+	assert.Contains(t, said, "What it does to other runs:")
 	assert.Contains(t, said, "run "+run.Id.String()[:8]+" (coda-060)")
 	var effects struct{ Items []api.PlanEffect }
 	require.NoError(t, json.Unmarshal([]byte(h.good("effects", "latest", "--output", "json")), &effects.Items))

@@ -2,8 +2,8 @@
 // times that vary, servers that boot late, farms that queue and frames that fail, by the
 // rule by which runs hand frames out (core/simulate), and counts how often it is in time
 // and what it costs. Host memory, licence seats, open hours, reserves and how often a
-// frame may fail hold as they do in a run; caps on money are not looked at, nor does
-// anything die but servers that never come.
+// frame may fail hold as they do in a run; hosts are slowed and lost, and shots grow heavier,
+// as often as core/disruptions expects. Caps on money are not looked at.
 //
 //	f, err := forecast.Simulate(ctx, problem, plan, forecast.Uncertainty{}, nil, forecast.Options{})
 //	fmt.Println(f.Chance, f.Finish.P90)
@@ -24,6 +24,7 @@ import (
 	"gonum.org/v1/gonum/stat"
 
 	"rotanex.example/core/desks"
+	"rotanex.example/core/disruptions"
 	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/planning"
 )
@@ -52,6 +53,12 @@ type Uncertainty struct {
 	// Desks are how owned hosts are taken back by whoever works at them. One not named is
 	// nobody's desk.
 	Desks map[string]desks.Habits
+	// Disruptions are how often owned hosts are slowed or lost, desks aside, and shots grow
+	// heavier of which too few frames were timed for Ratios. The zero value: nothing happens.
+	Disruptions disruptions.Rates
+	// Rendered is the part of each shot that is done already, by its name. One not named is
+	// begun.
+	Rendered map[string]float64
 }
 
 // What is assumed where nothing is known.
@@ -76,26 +83,24 @@ func TimingKey(t planning.Timing) string {
 
 // Options of Simulate.
 type Options struct {
-	Simulations int    // 0: what Enough gives
+	Simulations int    // 0: Enough
 	Seed        uint64 // the same seed, the same forecast
 	// Clear is after how many it is enough where every one, or none, was in time; 0: never.
 	Clear int
+	// Against is a chance: it is enough, too, where after some times Clear the chance is
+	// clearly above or below it. 0: none.
+	Against float64
+	// MayLet is what may be spent on servers that are let on the way, where a run falls behind;
+	// in the problem's currency. 0: what is planned is all that there is.
+	MayLet float64
 	// Progress is told how many simulations of all are done; nil: nobody is. It may be
 	// called from several goroutines at once.
 	Progress func(done, all int)
 }
 
-// Enough is how many simulations a forecast has unless it is told: a thousand, and of
-// larger problems fewer, at least fifty, so that the frames of all simulations together
-// are about twenty million. With fifty a chance is within 14 points, nine times in ten.
-func Enough(p planning.Problem) int {
-	const most, least, together = 1000, 50, 20_000_000
-	frames := 1
-	for _, s := range p.Shots {
-		frames += s.Frames
-	}
-	return min(most, max(least, together/frames))
-}
+// Enough is how many simulations a forecast has unless it is told: within three points a
+// chance is right then, nineteen times in twenty.
+const Enough = 1000
 
 // Spread is the first decile, the middle and the ninth decile of what the simulations gave.
 type Spread struct {
@@ -135,9 +140,9 @@ func Simulate(ctx context.Context, p planning.Problem, plan planning.Plan, u Unc
 		return Forecast{}, ErrNothing
 	}
 	if o.Simulations == 0 {
-		o.Simulations = Enough(p)
+		o.Simulations = Enough
 	}
-	s, err := newSetup(p, plan, u, deadlines)
+	s, err := newSetup(p, plan, u, deadlines, o.MayLet)
 	if err != nil {
 		return Forecast{}, err
 	}
@@ -145,12 +150,16 @@ func Simulate(ctx context.Context, p planning.Problem, plan planning.Plan, u Unc
 		return Forecast{}, ErrNothing
 	}
 	var ends []ending
-	for _, until := range []int{min(o.Clear, o.Simulations), o.Simulations} {
+	for len(ends) < o.Simulations {
+		until := o.Simulations
+		if o.Clear > 0 && (o.Against > 0 || len(ends) == 0) {
+			until = min(until, len(ends)+o.Clear)
+		}
 		more, err := s.simulate(ctx, len(ends), until, o)
 		if err != nil {
 			return Forecast{}, err
 		}
-		if ends = append(ends, more...); len(ends) > 0 && s.clear(ends) {
+		if ends = append(ends, more...); s.clear(ends, o.Against) {
 			break
 		}
 	}
@@ -181,15 +190,17 @@ func (s *setup) simulate(ctx context.Context, from, until int, o Options) ([]end
 	return ends, group.Wait()
 }
 
-// clear reports whether all simulations were in time, or none.
-func (s *setup) clear(ends []ending) bool {
+// clear reports whether all simulations were in time, or none, or their chance is three
+// standard errors from another; 0: there is none.
+func (s *setup) clear(ends []ending, against float64) bool {
 	met := 0
 	for _, e := range ends {
 		if s.inTime(e) {
 			met++
 		}
 	}
-	return met == 0 || met == len(ends)
+	n, chance := float64(len(ends)), float64(met)/float64(len(ends))
+	return met == 0 || met == len(ends) || against > 0 && math.Abs(chance-against) > 3*math.Sqrt(against*(1-against)/n)
 }
 
 // inTime reports whether every shot came home by its deadline.

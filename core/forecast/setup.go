@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"rotanex.example/core/desks"
+	"rotanex.example/core/disruptions"
 	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/simulate"
@@ -15,14 +16,20 @@ import (
 // setup is a plan made ready to be simulated.
 type setup struct {
 	*simulate.Planned
-	shots  []shot
-	crews  []crew  // one for each of Crews
-	boots  []wait  // of the plan's servers
-	farms  []farm  // in the order of the problem
-	seats  float64 // what extra seats cost
-	common float64 // see Uncertainty.Common
-	desks  []desk
-	last   time.Time // until when desks are drawn
+	shots   []shot
+	crews   []crew  // one for each of Crews
+	boots   []wait  // of the plan's servers
+	farms   []farm  // in the order of the problem
+	seats   float64 // what extra seats cost
+	common  float64 // see Uncertainty.Common
+	desks   []desk
+	upset   disruptions.Rates
+	own     []int // places in Hosts of those that may be slowed or lost
+	spare   []spare
+	mayLet  float64   // see Options.MayLet
+	inWay   [][]int   // of each crew, the crews of its host that use one of its devices
+	byStart []int     // crews, by when they are booked
+	last    time.Time // until when what happens to hosts is drawn
 }
 
 // desk is a host that is taken back now and then.
@@ -34,7 +41,8 @@ type desk struct {
 type shot struct {
 	id       string
 	deadline float64 // ms
-	ratios   []float64
+	batch    batch
+	known    float64 // the part of it of which it is known how long its frames take
 }
 
 // crew is what is not known for sure of a booking.
@@ -76,24 +84,30 @@ func (w wait) late(r *rand.Rand) float64 {
 // epoch is the problem's start in a simulation.
 var epoch = time.UnixMilli(0).UTC()
 
-func newSetup(p planning.Problem, plan planning.Plan, u Uncertainty, deadlines map[string]planning.Millis) (*setup, error) {
+func newSetup(p planning.Problem, plan planning.Plan, u Uncertainty, deadlines map[string]planning.Millis, mayLet float64) (*setup, error) {
 	p.Shots = slices.Clone(p.Shots)
 	for i := range p.Shots {
 		if due, ok := deadlines[p.Shots[i].ID]; ok {
 			p.Shots[i].Deadline = due
 		}
 	}
+	p, plan, sizes := batched(p, plan)
+	lets := len(plan.Servers)
+	if mayLet > 0 {
+		plan = withSpares(p, plan)
+	}
 	planned, err := simulate.Plan(p, plan, epoch)
 	if err != nil {
 		return nil, err
 	}
-	s := &setup{Planned: planned, common: u.Common}
-	for _, x := range p.Shots {
-		ratios := u.Ratios[x.ID]
+	s := &setup{Planned: planned, common: u.Common, upset: u.Disruptions, mayLet: mayLet}
+	for i, x := range p.Shots {
+		one, ratios := shot{id: x.ID, deadline: float64(x.Deadline), known: 1}, u.Ratios[x.ID]
 		if len(ratios) < 8 {
-			ratios = DefaultRatios
+			ratios, one.known = DefaultRatios, u.Rendered[x.ID]
 		}
-		s.shots = append(s.shots, shot{id: x.ID, deadline: float64(x.Deadline), ratios: ratios})
+		one.batch = newBatch(ratios, sizes[i])
+		s.shots = append(s.shots, one)
 	}
 	for _, c := range planned.Booked {
 		one := crew{frame: float64(c.Row.Frame), off: u.Typical[TimingKey(c.Row)], fails: DefaultFails}
@@ -111,9 +125,16 @@ func newSetup(p planning.Problem, plan planning.Plan, u Uncertainty, deadlines m
 	}
 	s.last = epoch.Add(2 * last.Duration())
 	for i, h := range planned.Hosts {
-		if habits, is := u.Desks[h.Name]; is && h.Nodes == 0 && !h.StaysOn {
+		switch habits, is := u.Desks[h.Name]; {
+		case h.Nodes > 0 || h.StaysOn: // not one's own
+		case is:
 			s.desks = append(s.desks, desk{i, habits})
+		default:
+			s.own = append(s.own, i)
 		}
+	}
+	if mayLet > 0 {
+		s.spares(lets)
 	}
 	for _, f := range p.Farms {
 		s.farms = append(s.farms, farm{f.MinimumCharge.Float(), u.wait(f.ID, f.Lead, leadtimes.Queue)})

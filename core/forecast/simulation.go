@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"rotanex.example/core/disruptions"
 	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/simulate"
@@ -16,13 +17,24 @@ type simulation struct {
 	*setup
 	sim     *simulate.Simulation
 	r       *rand.Rand
-	off     []float64 // of each timing's first crew, what is drawn for how far it is off
-	frame   []float64 // of each crew, its typical time in this simulation, ms
-	ends    []float64 // of each server, when its last frame ended
-	begins  []float64 // of each server, when it was ordered; late boots do not change it
-	charges []float64 // of each farm
-	finish  []float64 // of each shot, when its last frame came home
+	off     []float64            // of each timing's first crew, what is drawn for how far it is off
+	frame   []float64            // of each crew, its typical time in this simulation, ms
+	ends    []float64            // of each server, when its last frame ended
+	begins  []float64            // of each server, when it was ordered; late boots do not change it
+	charges []float64            // of each farm
+	finish  []float64            // of each shot, when its last frame came home
+	slow    [][]disruptions.Slow // of each host
+	heavier []heavier            // of each shot
+	expects []expected           // of each crew
+	used    []bool               // of each spare server: it is let
+	let     float64              // what those cost, as was expected
 	cost    float64
+}
+
+// heavier is a shot whose frames take so many times as long from one of them on.
+type heavier struct {
+	from  int
+	times float64
 }
 
 // ending is how one simulation ended. Times are ms, math.Inf(1) for never.
@@ -35,17 +47,24 @@ func newSimulation(s *setup) *simulation {
 	return &simulation{
 		setup: s, sim: simulate.New(s.Setup), off: make([]float64, len(s.crews)), frame: make([]float64, len(s.crews)),
 		ends: make([]float64, len(s.Servers)), begins: make([]float64, len(s.Servers)), charges: make([]float64, len(s.farms)), finish: make([]float64, len(s.shots)),
+		slow: make([][]disruptions.Slow, len(s.Hosts)), heavier: make([]heavier, len(s.shots)),
+		expects: make([]expected, len(s.crews)), used: make([]bool, len(s.spare)),
 	}
 }
 
 // run simulates the plan once.
 func (s *simulation) run(r *rand.Rand) ending {
-	s.r, s.cost = r, s.seats
+	s.r, s.cost, s.let = r, s.seats, 0
+	clear(s.used)
 	clear(s.charges)
 	clear(s.finish)
 	s.sim.Reset()
 	s.draw()
-	s.sim.Run(s)
+	if len(s.spare) > 0 {
+		s.keep()
+	} else {
+		s.sim.Run(s)
+	}
 	return s.bill()
 }
 
@@ -67,7 +86,7 @@ func (s *simulation) draw() {
 		s.frame[i] = c.frame * math.Exp(s.off[first]+common)
 	}
 	moved := make([]time.Duration, len(s.Servers))
-	for i, v := range s.Servers {
+	for i, v := range s.Servers[:len(s.Servers)-len(s.spare)] {
 		boot := s.boots[i]
 		late := simulate.Milliseconds(boot.late(s.r))
 		if boot.kept.Never > 0 && s.r.Float64() < boot.kept.Never {
@@ -80,6 +99,7 @@ func (s *simulation) draw() {
 		s.sim.Hosts[v.Host].Up = s.Hosts[v.Host].Up.Add(late + moved[i])
 	}
 	s.takeBack()
+	s.disrupt()
 	for i, c := range s.Booked {
 		x := &s.sim.Crews[i]
 		switch {
@@ -110,22 +130,47 @@ func (s *simulation) takeBack() {
 	}
 }
 
+// disrupt draws when hosts are slowed and lost, and which shots grow heavier.
+func (s *simulation) disrupt() {
+	for _, i := range s.own {
+		h := &s.sim.Hosts[i]
+		s.slow[i] = s.upset.DrawSlow(s.slow[i][:0], s.r, h.Up, s.last)
+		h.Lost = s.upset.DrawLost(s.r, h.Up, s.last)
+	}
+	for i, x := range s.shots {
+		from, times := s.upset.DrawHeavier(s.r, x.known)
+		s.heavier[i] = heavier{int(from * float64(s.Setup.Shots[i].Frames)), times}
+	}
+}
+
+// upsets is how many times as long a frame takes that a crew begins, by what happens to its
+// host and its shot.
+func (s *simulation) upsets(at, frame int, now time.Time) float64 {
+	times := 1.0
+	for _, x := range s.slow[s.Crews[at].Host] {
+		if !now.Before(x.From) && now.Before(x.To) {
+			times = x.Times
+		}
+	}
+	if h := s.heavier[s.Crews[at].Shot]; frame >= h.from {
+		times *= h.times
+	}
+	return times
+}
+
 // Try implements simulate.Chance: it draws how long a frame takes and whether it fails,
 // and counts what that costs.
-func (s *simulation) Try(at, _ int, now time.Time) (time.Duration, bool) {
+func (s *simulation) Try(at, frame int, now time.Time) (time.Duration, bool) {
 	c, of, shot := &s.crews[at], &s.Booked[at], s.Crews[at].Shot
-	ratios := s.shots[shot].ratios
-	length := s.frame[at] * ratios[s.r.IntN(len(ratios))]
-	failed := c.fails > 0 && s.r.Float64() < c.fails
-	if failed {
-		length *= 2 * failsAfter * s.r.Float64()
-	}
+	batch := &s.shots[shot].batch
+	length, failed := batch.draw(s.r, c.fails)
+	length *= s.frame[at] * s.upsets(at, frame, now)
 	takes := simulate.Milliseconds(length)
 	end := float64(now.Add(takes).Sub(epoch).Milliseconds())
 	switch {
 	case of.Farm >= 0:
 		if !failed {
-			s.charges[of.Farm] += of.Price*length + of.PerFrame
+			s.charges[of.Farm] += of.Price*length + of.PerFrame*batch.size
 		}
 	case of.Server >= 0:
 		s.ends[of.Server] = math.Max(s.ends[of.Server], end)
@@ -147,7 +192,11 @@ func (s *simulation) bill() ending {
 			out.shots[i] = math.Inf(1)
 		}
 	}
+	planned := len(s.Servers) - len(s.spare)
 	for i, v := range s.Servers {
+		if i >= planned && !s.used[i-planned] {
+			continue
+		}
 		runs := planning.Millis(math.Max(s.ends[i]-s.begins[i], 0)) + v.Terms.Wrap
 		out.cost += v.Terms.Meter().Charge(runs.Duration()).Float()
 	}

@@ -196,7 +196,10 @@ func (p *play) rest() replan.Rest {
 		out.Deadlines[s.ID] = s.Deadline
 		q.Shots = append(q.Shots, s)
 	}
-	out.Doubts = forecast.Uncertainty{Typical: map[string]float64{}, Common: p.w.Doubts.Common}
+	out.Doubts = forecast.Uncertainty{Typical: map[string]float64{}, Common: p.w.Doubts.Common, Disruptions: p.w.Doubts.Disruptions, Rendered: map[string]float64{}}
+	for i, s := range p.w.Problem.Shots {
+		out.Doubts.Rendered[s.ID] = float64(p.sim.Shots[i].Done) / float64(s.Frames)
+	}
 	seen := p.seen()
 	for _, t := range p.w.Problem.Timings {
 		if _, waits := out.Deadlines[t.Shot]; !waits || p.noticed[t.Host+" is lost"] {

@@ -37,6 +37,7 @@ func Rehearse(ctx context.Context, first uint64, number int, said func(Weekends)
 	for i := range out {
 		group.Go(func() (err error) {
 			w := Draw(first + uint64(i))
+			w.Remembers()
 			x := Weekends{Weekend: w, Played: map[replan.Policy]Played{}}
 			if x.Knowing, err = w.Knowing(ctx); err != nil {
 				return fmt.Errorf("weekend %d, knowing: %w", w.Seed, err)

@@ -19,6 +19,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"rotanex.example/core/disruptions"
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
@@ -88,6 +89,29 @@ func Draw(seed uint64) Weekend {
 	d.shots()
 	d.happenings()
 	return d.w
+}
+
+// weeksBefore is of how many earlier weekends it is known how they went.
+const weeksBefore = 20
+
+// Remembers lets the planner know what upset weekends like this one before: how often, not what
+// is to happen now.
+func (w *Weekend) Remembers() {
+	var seen disruptions.Seen
+	for i := range uint64(weeksBefore) {
+		b := Draw(w.Seed + 1_000_000*(i+1))
+		lasted := b.Problem.Shots[0].Deadline.Duration()
+		seen.HostTime += time.Duration(len(b.Problem.Hosts)) * lasted
+		seen.Lost += len(b.truth.lost)
+		seen.Shots += len(b.Problem.Shots)
+		for _, times := range b.truth.heavy {
+			seen.Heavier = append(seen.Heavier, times)
+		}
+		for _, u := range b.truth.used {
+			seen.Slowed = append(seen.Slowed, disruptions.Slowdown{Lasted: min(u.to, lasted) - u.from, Times: u.times})
+		}
+	}
+	w.Doubts.Disruptions = disruptions.Learn(seen)
 }
 
 func (d *drawing) between(low, high float64) float64 { return low + (high-low)*d.Float64() }

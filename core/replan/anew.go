@@ -65,7 +65,7 @@ func (r *Rest) Look(ctx context.Context) (Outlook, error) {
 func (r *Rest) Expected() forecast.Forecast { return r.expected }
 
 func (r *Rest) simulate(ctx context.Context, problem planning.Problem, plan planning.Plan) (forecast.Forecast, error) {
-	return forecast.Simulate(ctx, problem, plan, r.Doubts, r.due(), forecast.Options{Seed: 1, Simulations: min(Outlooks, forecast.Enough(problem)), Clear: clearly})
+	return forecast.Simulate(ctx, problem, plan, r.Doubts, r.due(), forecast.Options{Seed: 1, Simulations: Outlooks, Clear: clearly})
 }
 
 // due are the real deadlines, by shot, whatever a new schedule keeps spare.
@@ -225,6 +225,13 @@ func (r *Rest) sure(ctx context.Context, problem planning.Problem, least float64
 		}
 	}
 	return best, found, nil
+}
+
+// Of is what is expected of a plan for a problem of this rest, that keeps so much of the time
+// spare.
+func (r *Rest) Of(ctx context.Context, problem planning.Problem, plan planning.Plan, slack float64) (Next, error) {
+	next := Next{Problem: problem, Plan: plan, Slack: slack}
+	return next, r.expect(ctx, &next)
 }
 
 // expect says what is expected of a schedule.

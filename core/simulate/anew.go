@@ -136,12 +136,28 @@ func (s *Simulation) link(first int) {
 	}
 }
 
+// Come lets a host take part from a time on, all of whose crews were gone in the setup: those
+// that are not any more.
+func (s *Simulation) Come(host int, at time.Time) {
+	for _, i := range s.hosts[host].places {
+		if c := s.Crews[i]; c.State != dispatch.Gone {
+			s.takePart(i, c)
+		}
+	}
+	s.Hosts[host].Up = at
+	s.lookAt(host, at.UnixNano())
+}
+
 // Lose takes a host away for good: what it renders waits again.
 func (s *Simulation) Lose(host int) {
-	for _, c := range s.hosts[host].Crews {
+	h := &s.hosts[host]
+	for _, c := range h.Crews {
 		c.Frames, c.State, c.Said = c.Taken, dispatch.Gone, "was lost"
 	}
 	s.giveBack(host)
+	for _, at := range h.at {
+		s.wake(s.Crews[at].Shot) // others are wanted for what it owed
+	}
 }
 
 // deskChanges lets a desk be its owner's, or be lent again.

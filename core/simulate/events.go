@@ -12,6 +12,7 @@ const never int64 = math.MaxInt64
 const (
 	frameEnds = iota
 	deskChanges
+	hostLost
 	jobBegins
 	hostLooks
 )

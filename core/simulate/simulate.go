@@ -52,6 +52,7 @@ type Host struct {
 	Nodes    int       // of a farm's booking; 0: no farm
 	Begins   time.Time // of a farm: its job takes its frames
 	Away     []Away    // of a desk: when it is its owner's
+	Lost     time.Time // it is gone for good from then on; zero: never
 }
 
 // Away is a stretch of time in which a desk is its owner's: what it renders is given back.
@@ -124,8 +125,10 @@ type shotRun struct {
 	tried     []triedKind
 	crews     []*dispatch.Crew
 	hosts     []int
-	kinds     []dispatch.Kind // for answers
-	failures  map[int]int
+	// So many of them take part from the beginning; the others come on the way.
+	first, firstHosts int
+	kinds             []dispatch.Kind // for answers
+	failures          map[int]int
 }
 
 // triedKind is waiting frames that were tried before, lowest first.
@@ -153,11 +156,13 @@ func New(setup Setup) *Simulation {
 	}
 	for i, c := range setup.Crews {
 		s.hosts[c.Host].places = append(s.hosts[c.Host].places, i)
-		shot := &s.shots[c.Shot]
-		shot.crews = append(shot.crews, &s.Crews[i].Crew)
-		if !slices.Contains(shot.hosts, c.Host) {
-			shot.hosts = append(shot.hosts, c.Host)
+		if c.State != dispatch.Gone {
+			s.takePart(i, c)
 		}
+	}
+	for i := range s.shots {
+		r := &s.shots[i]
+		r.first, r.firstHosts = len(r.crews), len(r.hosts)
 	}
 	for i, x := range setup.Shots {
 		r := &s.shots[i]
@@ -174,6 +179,15 @@ func New(setup Setup) *Simulation {
 	return s
 }
 
+// takePart lets a crew be one of those of its shot.
+func (s *Simulation) takePart(at int, c Crew) {
+	shot := &s.shots[c.Shot]
+	shot.crews = append(shot.crews, &s.Crews[at].Crew)
+	if !slices.Contains(shot.hosts, c.Host) {
+		shot.hosts = append(shot.hosts, c.Host)
+	}
+}
+
 // Reset brings everything back to how it was before the run.
 func (s *Simulation) Reset() {
 	copy(s.Hosts, s.setup.Hosts)
@@ -183,6 +197,7 @@ func (s *Simulation) Reset() {
 	for i, x := range s.setup.Shots {
 		r := &s.shots[i]
 		r.next, r.end, r.tried = 0, len(r.fresh), r.tried[:0]
+		r.crews, r.hosts = r.crews[:r.first], r.hosts[:r.firstHosts]
 		clear(r.failures)
 		for _, f := range x.Tried {
 			k := triedKind{Kind: f.Kind, frames: slices.Sorted(slices.Values(f.Numbers))}
@@ -202,6 +217,11 @@ func (s *Simulation) Reset() {
 // Run carries the run out until nothing happens any more.
 func (s *Simulation) Run(chance Chance) {
 	s.Begin(chance)
+	s.Rest()
+}
+
+// Rest carries a run on that was begun until nothing happens any more.
+func (s *Simulation) Rest() {
 	s.until(never)
 	for i := range s.shots {
 		r := &s.shots[i]
@@ -215,6 +235,8 @@ func (s *Simulation) happen(e event) {
 		s.frameEnds(e)
 	case e.kind == deskChanges:
 		s.deskChanges(e)
+	case e.kind == hostLost:
+		s.Lose(e.host)
 	case e.kind == jobBegins:
 		s.jobBegins(e.host)
 	case s.Hosts[e.host].Nodes > 0:
@@ -266,6 +288,9 @@ func (s *Simulation) begin(i int) {
 	for _, a := range s.Hosts[i].Away {
 		s.queue.push(event{at: max(s.now, a.From.UnixNano()), kind: deskChanges, host: i, fails: true})
 		s.queue.push(event{at: max(s.now, a.To.UnixNano()), kind: deskChanges, host: i})
+	}
+	if lost := s.Hosts[i].Lost; !lost.IsZero() {
+		s.queue.push(event{at: max(s.now, lost.UnixNano()), kind: hostLost, host: i})
 	}
 }
 

@@ -81,6 +81,22 @@ func (w Window) Overlap(o Window) Window {
 	return Window{latest(w.Start, o.Start), earliest(w.End, o.End)}
 }
 
+// Without is what is left of windows, in rising order, outside others.
+func Without(open, others []Window) []Window {
+	for _, o := range others {
+		var left []Window
+		for _, w := range open {
+			for _, part := range []Window{{w.Start, earliest(w.End, o.Start)}, {latest(w.Start, o.End), w.End}} {
+				if part.Start.Before(part.End) {
+					left = append(left, part)
+				}
+			}
+		}
+		open = left
+	}
+	return open
+}
+
 // Windows returns when the host is open between start and end, in rising order,
 // stretches that touch joined. Days and times of day are those of the zone.
 func (h Host) Windows(start, end time.Time, zone *time.Location) []Window {

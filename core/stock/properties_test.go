@@ -163,3 +163,23 @@ func TestAFarmsTierIsCheckedWhole(t *testing.T) {
 		assert.ErrorContains(t, bad.Validate(), want)
 	}
 }
+
+func TestWhatIsLeftLiesOutsideTheOthers(t *testing.T) {
+	at := func(n int) time.Time { return time.Date(2031, 3, 7, 0, n, 0, 0, time.UTC) }
+	windows := func(t *rapid.T, what string) (out []stock.Window) {
+		for _, n := range rapid.SliceOfNDistinct(rapid.IntRange(0, 60), 0, 8, rapid.ID).Draw(t, what) {
+			out = append(out, stock.Window{Start: at(n), End: at(n + rapid.IntRange(1, 20).Draw(t, "long"))})
+		}
+		return out
+	}
+	within := func(list []stock.Window, m time.Time) bool {
+		return slices.ContainsFunc(list, func(w stock.Window) bool { return !m.Before(w.Start) && m.Before(w.End) })
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		open, others := windows(t, "open"), windows(t, "others")
+		left := stock.Without(open, others)
+		for n := range 90 {
+			assert.Equal(t, within(open, at(n)) && !within(others, at(n)), within(left, at(n)), "minute %d", n)
+		}
+	})
+}

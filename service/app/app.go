@@ -28,6 +28,7 @@ import (
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/computations"
+	"rotanex.example/service/doubts"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/hosts"
@@ -133,6 +134,7 @@ type Service struct {
 	hosts  *hosts.Hosts
 	shots  *shots.Shots
 	trials *trials.Trials
+	doubts *doubts.Doubts
 	plans  *plans.Plans
 
 	problems *problems.Problems
@@ -249,9 +251,10 @@ func (s *Service) build(ctx context.Context) (err error) {
 		Store: s.store, Clock: s.clock, Hosts: s.hosts, Shots: s.shots, Candidates: s.candidates, Sources: s.sources, Packages: s.packages,
 		Licences: s.licences, Timings: s.timings, Currency: c.Currency, Zone: zone,
 	})
+	s.doubts = doubts.New(s.store, s.clock, s.timings, s.sources)
 	s.plans = plans.New(plans.Config{
 		Store: s.store, Clock: s.clock, Feed: s.feed, Computations: s.computations, Problems: s.problems,
-		Hosts: s.hosts, Shots: s.shots, Timings: s.timings, Sources: s.sources, Currency: c.Currency, Zone: zone,
+		Hosts: s.hosts, Shots: s.shots, Timings: s.timings, Doubts: s.doubts, Sources: s.sources, Currency: c.Currency, Zone: zone,
 	})
 	s.schedule = schedule.New(schedule.Config{
 		Store: s.store, Clock: s.clock, Feed: s.feed, Jobs: s.jobs, Asked: s.computations, Runs: s.runs, Plans: s.plans, Problems: s.problems, Sources: s.sources,

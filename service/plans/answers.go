@@ -26,10 +26,13 @@ func (r Plan) brief(problem planning.Problem, plan planning.Plan) api.Plan {
 	out := api.Plan{
 		Id: r.ID, Created: r.CreatedAt.UTC(), Shots: r.Shots, Status: api.PlanStatus(r.Status), Currency: r.Currency, Goal: problem.Goal,
 		Cost: plan.Cost.String(), CostBound: plan.CostBound.String(), Start: problem.Start, Finish: at(plan.Finish),
-		Slack: r.Notes.Slack, Assumes: r.Notes.Assumes, Run: r.RunID, CurveOf: r.PartOf, Chance: r.Chance,
+		Slack: r.Notes.Slack, Assumes: r.Notes.Assumes, Run: r.RunID, CurveOf: r.PartOf, Chance: r.Chance, Gain: r.Notes.Gain,
 	}
 	if len(plan.Servers)+len(plan.ExtraSeats) > 0 || slices.ContainsFunc(plan.Bookings, func(b planning.Booking) bool { return b.Farm != "" }) {
 		out.OutsideCost = planning.Outside(problem, plan).String()
+	}
+	if may := planning.Outside(problem, plan).Plus(r.Notes.Ask.MayLet()); !may.IsZero() || out.OutsideCost != "" {
+		out.MaySpend = may.String()
 	}
 	due := r.Notes.Ask == nil || !r.Notes.Ask.Backlog()
 	for _, s := range problem.Shots {
@@ -266,7 +269,7 @@ func askOf(x api.NewPlan) problems.Ask {
 	a := problems.Ask{
 		Shots: x.Shots, By: x.By, Goal: string(x.Goal), Budget: x.Budget, OwnedOnly: x.Rented != nil && !*x.Rented,
 		TimeLimit: time.Duration(float64(x.TimeLimitS) * float64(time.Second)), Slack: share(x.Slack), Confidence: share(x.Confidence),
-		NotBefore: x.NotBefore, Without: x.Without, Run: x.Run, Again: x.Again, KeepOthers: x.KeepOthers, Priority: string(x.Priority), Devices: string(x.Devices),
+		Reserve: x.Reserve, NotBefore: x.NotBefore, Without: x.Without, Run: x.Run, Again: x.Again, KeepOthers: x.KeepOthers, Priority: string(x.Priority), Devices: string(x.Devices),
 	}
 	for _, pin := range x.Pin {
 		a.Pin = append(a.Pin, problems.Pin{Shot: pin.Shot, Places: pin.Places})
@@ -282,7 +285,7 @@ func choicesOf(a *problems.Ask) api.NewPlan {
 	rented := !a.OwnedOnly
 	out := api.NewPlan{
 		Shots: a.Shots, By: a.By, Goal: api.NewPlanGoal(a.Goal), Budget: a.Budget, Rented: &rented, TimeLimitS: float32(a.TimeLimit.Seconds()),
-		Slack: float32(a.Slack), Confidence: float32(a.Confidence), NotBefore: a.NotBefore, Without: a.Without, Run: a.Run, Again: a.Again, KeepOthers: a.KeepOthers, Priority: api.Priority(a.Priority), Devices: api.NewPlanDevices(a.Devices),
+		Slack: float32(a.Slack), Confidence: float32(a.Confidence), Reserve: a.Reserve, NotBefore: a.NotBefore, Without: a.Without, Run: a.Run, Again: a.Again, KeepOthers: a.KeepOthers, Priority: api.Priority(a.Priority), Devices: api.NewPlanDevices(a.Devices),
 	}
 	for _, pin := range a.Pin {
 		out.Pin = append(out.Pin, api.Pin{Shot: pin.Shot, Places: pin.Places})

@@ -45,7 +45,7 @@ func (p *Plans) solve(ctx context.Context, question []byte, say questions.Progre
 	if err := json.Unmarshal(question, &x); err != nil {
 		return nil, err
 	}
-	doubts, _, err := p.Doubts(ctx, x.Problem, x.Notes)
+	doubts, _, err := p.Doubts.Of(ctx, x.Problem, x.Notes)
 	if err != nil {
 		return nil, err
 	}
@@ -53,8 +53,15 @@ func (p *Plans) solve(ctx context.Context, question []byte, say questions.Progre
 	if err != nil {
 		return nil, err
 	}
+	solved, others, err := p.Together(ctx, solved, x.Notes, say)
+	if err != nil {
+		return nil, err
+	}
 	solved.Record.ID, solved.Record.Request = x.ID, x.Fingerprint
-	return struct{}{}, p.Keep(ctx, solved.Record)
+	for i := range others {
+		others[i].PartOf = &x.ID
+	}
+	return struct{}{}, p.Keep(ctx, solved.Record, others...)
 }
 
 // Solved is a plan that is not kept yet, with what is expected of it.
@@ -84,7 +91,7 @@ func (p *Plans) Record(ctx context.Context, of *Solved, notes problems.Notes, u 
 		return nil
 	} else if of.Forecast.Simulations == 0 {
 		progress := func(done, all int) { say(done, all, "simulating the plan") }
-		of.Forecast, err = forecast.Simulate(ctx, of.Problem, of.Plan, u, notes.Deadlines, forecast.Options{Seed: 1, Simulations: simulations, Progress: progress})
+		of.Forecast, err = forecast.Simulate(ctx, of.Problem, of.Plan, u, notes.Deadlines, forecast.Options{Seed: 1, Simulations: simulations, Progress: progress, MayLet: notes.Ask.MayLet().Float()})
 	}
 	of.Record.Chance = &of.Forecast.Chance
 	return err
@@ -95,7 +102,7 @@ func (p *Plans) answer(ctx context.Context, problem planning.Problem, notes *pro
 	ask := notes.Ask
 	options := planning.Options{TimeLimit: ask.TimeLimit}
 	if ask.Confidence > 0 {
-		sure, err := questions.Confidently(ctx, problem, u, ask.Confidence, options, say)
+		sure, err := questions.Confidently(ctx, problem, u, questions.Promise{Chance: ask.Confidence, Reserve: ask.MayLet().Float()}, options, say)
 		notes.Slack = sure.Slack
 		return sure.Problem, sure.Plan, errors.Join(err, ctx.Err())
 	}

@@ -5,11 +5,14 @@
 package plans
 
 import (
+	"context"
 	"time"
 
 	"rotanex.example/core/forecast"
+	"rotanex.example/core/planning/questions"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/computations"
+	"rotanex.example/service/doubts"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/problems"
@@ -30,6 +33,7 @@ type Config struct {
 	Hosts    *hosts.Hosts
 	Shots    *shots.Shots
 	Timings  *timings.Timings
+	Doubts   *doubts.Doubts
 	Sources  *sources.Sources
 
 	Currency string
@@ -37,7 +41,12 @@ type Config struct {
 }
 
 // Plans looks after them.
-type Plans struct{ Config }
+type Plans struct {
+	Config
+	// Together plans a run that is to begin together with those that are open, where that is
+	// worth it: it returns its plan, and theirs. It is set as the service starts.
+	Together func(ctx context.Context, alone Solved, notes problems.Notes, say questions.Progress) (Solved, []Plan, error)
+}
 
 // Kinds of questions that are computed in the background.
 const (
@@ -54,7 +63,7 @@ const fresh = 10 * time.Minute
 
 // New makes it.
 func New(c Config) *Plans {
-	p := &Plans{c}
+	p := &Plans{Config: c}
 	c.Computations.On(planKind, p.solve)
 	c.Computations.On(forecastKind, p.simulate)
 	c.Computations.On(curveKind, p.draw)

@@ -114,11 +114,19 @@ func (p *Plans) Asked(ctx context.Context, id uuid.UUID) (ask problems.Ask, err 
 	return ask, err
 }
 
-// Keep stores a plan, once.
-func (p *Plans) Keep(ctx context.Context, record Plan) error {
+// NotesOf is what is known beside a plan's files of how it was made.
+func (p *Plans) NotesOf(ctx context.Context, id uuid.UUID) (problems.Notes, error) {
+	one, err := p.find(ctx, id)
+	return one.Notes, err
+}
+
+// Keep stores a plan, once, and those of other runs that are part of it.
+func (p *Plans) Keep(ctx context.Context, record Plan, parts ...Plan) error {
 	err := p.Store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&record).Error; err != nil {
-			return err
+		for _, one := range append([]Plan{record}, parts...) {
+			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&one).Error; err != nil {
+				return err
+			}
 		}
 		return p.Feed.Write(tx, events.Event{Kind: events.Plan, State: record.Status})
 	})
@@ -142,17 +150,6 @@ func (p *Plans) keepCurve(ctx context.Context, of Plan, curve *drawn, points []P
 		of.Curve = curve
 		return tx.Model(&of).Select("Curve").Updates(&of).Error
 	})
-}
-
-// tried is how often frames were tried at a place and how often that failed.
-type tried struct {
-	Place       string
-	Tries, Fail int
-}
-
-func (p *Plans) triesByPlace(ctx context.Context) (out []tried, err error) {
-	return out, p.Store.WithContext(ctx).Raw(`SELECT coalesce(s.offer, a.host) AS place, count(*) AS tries, count(*) FILTER (WHERE a.outcome <> 'done') AS fail
-		FROM tries a LEFT JOIN servers s ON s.host = a.host WHERE a.outcome <> 'revoked' GROUP BY 1`).Scan(&out).Error
 }
 
 // page returns a page of plans, without the points of curves, newest first.

@@ -261,31 +261,31 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 	if ask.KeepOthers {
 		priority = min(priority, dispatch.Low) // the backlog makes room in any case
 	}
-	busy, err := b.busyUntil(ctx, ask.Run, priority)
+	others, err := b.takenByOthers(ctx, ask.Run, priority, ask.With)
 	if err != nil {
 		return err
-	}
-	if b.rest != nil {
-		for host, until := range b.rest.busy {
-			if until.After(busy[host].Until) {
-				busy[host] = taken{host, until, *ask.Run}
-				b.notes.InHand[host] = b.millis(until)
-			}
-		}
 	}
 	habits, err := b.Hosts.HabitsOf(ctx, all)
 	if err != nil {
 		return err
 	}
 	for _, h := range all {
-		free := b.now
-		by := busy[h.Name]
-		if by.Until.After(free) {
+		free, why, fix := b.now, "", ""
+		if by, is := takenUntil(others[h.Name], b.now); is {
 			free = by.Until
+			why, fix = by.words()
+		}
+		if b.rest != nil {
+			if until := b.rest.busy[h.Name]; until.After(b.now) {
+				b.notes.InHand[h.Name] = b.millis(until)
+				if until.After(free) {
+					free, why, fix = until, fmt.Sprintf("until %s it renders a frame of this run", until.UTC().Format("2006-01-02 15:04 MST")), ""
+				}
+			}
 		}
 		memory := planning.Memory(h.Spec.MemoryGB * 1e6)
 		host := planning.Host{ID: h.Name, RAM: &memory}
-		host.Windows, host.Open = b.open(h, habits[h.Name], free)
+		host.Windows, host.Open = b.open(h, habits[h.Name], free, others[h.Name])
 		used := map[string]bool{}
 		for _, shot := range b.shots {
 			usable := false
@@ -298,8 +298,7 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 					b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Host: h.Name, Crew: c.ID, Frame: frame})
 				}
 			}
-			if usable && free.After(b.now) {
-				why, fix := by.words(ask.Run)
+			if usable && why != "" {
 				b.leaveOut(shot.Name, h.Name, "", why, fix)
 			}
 		}

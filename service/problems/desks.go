@@ -12,10 +12,14 @@ import (
 	"rotanex.example/service/hosts"
 )
 
-// open is when a host may be booked from a time on, and when it takes frames where that is
-// more. A desk that is not lent now is taken to be lent again when that is to be expected.
-func (b *builder) open(h hosts.Host, habits desks.Habits, free time.Time) (bookable, hours [][2]planning.Millis) {
-	open := h.Opens(b.now, b.last.Add(horizon), b.Zone)
+// open is when a host may be booked from a time on, outside what others have booked, and when
+// it takes frames where that is more. A desk that is not lent now is taken to be lent again when that is to be expected.
+func (b *builder) open(h hosts.Host, habits desks.Habits, free time.Time, others []taken) (bookable, hours [][2]planning.Millis) {
+	var booked []stock.Window
+	for _, t := range others {
+		booked = append(booked, stock.Window{Start: t.Since, End: t.Until})
+	}
+	open := stock.Without(h.Opens(b.now, b.last.Add(horizon), b.Zone), booked)
 	if h.Desk == nil {
 		return b.windows(desks.From(open, free)), nil
 	}

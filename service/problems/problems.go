@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"rotanex.example/core/desks"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/timing"
@@ -64,6 +66,21 @@ type Notes struct {
 	InHand    map[string]planning.Millis `json:"in_hand,omitempty"`    // until when hosts are busy with frames of the run itself, whose rest this is
 	Lately    map[string]float64         `json:"lately,omitempty"`     // by what factor shots, hosts and crews, host/crew, are off of late: see replan.AsOfLate
 	Desks     map[string]desks.Habits    `json:"desks,omitempty"`      // how those among the hosts are taken back
+	// Together are open runs that are planned together with it, and Gain what that is better in.
+	Together []Together `json:"together,omitempty"`
+	Gain     string     `json:"gain,omitempty"`
+}
+
+// Together is an open run that goes by a plan of its own once a run begins with which it was
+// planned together.
+type Together struct {
+	Run  uuid.UUID `json:"run"`
+	Plan uuid.UUID `json:"plan"`
+	// As it is expected to stand then.
+	Chance float64   `json:"chance"`
+	Finish time.Time `json:"finish,omitzero"` // zero: never
+	Cost   string    `json:"cost"`
+	Moved  int       `json:"moved"` // frames that go to other crews
 }
 
 // LeftOut is a crew that may not render a shot, or may not yet, and why.

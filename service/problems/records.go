@@ -3,6 +3,7 @@ package problems
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -19,43 +20,73 @@ func (p *Problems) hired(ctx context.Context, pool string) (seats int, err error
 		WHERE h.pool = ? AND r.state IN ('running', 'paused')`, pool).Scan(&seats).Error
 }
 
-// taken is until when a host has work of another run.
+// taken is a stretch of time in which a host has work of another run.
 type taken struct {
-	Host  string
-	Until time.Time
-	Run   uuid.UUID // whose that is
+	Host   string
+	Begins time.Time // as booked
+	Since  time.Time // not before now
+	Until  time.Time
+	Run    uuid.UUID // whose that is
 }
 
-// words say why a host is not free at once, and what would free it, in a plan for the rest
-// of a run, if it is one.
-func (t taken) words(rest *uuid.UUID) (why, fix string) {
-	until, run := t.Until.Format("2006-01-02 15:04 MST"), t.Run.String()[:8]
-	if rest != nil && t.Run == *rest {
-		return fmt.Sprintf("until %s it renders a frame of this run", until), ""
+// takenUntil is until when a host that is not free at a time has work of other runs, and the
+// run whose is the last of it; false: it is free then.
+func takenUntil(all []taken, at time.Time) (last taken, is bool) {
+	for _, t := range all { // by when they begin
+		if !t.Since.After(at) && t.Until.After(at) {
+			last, is, at = t, true, t.Until
+		}
 	}
+	return last, is
+}
+
+// words say why a host is not free at once, and what would free it.
+func (t taken) words() (why, fix string) {
+	until, run := t.Until.Format("2006-01-02 15:04 MST"), t.Run.String()[:8]
 	return fmt.Sprintf("until %s it has work of run %s", until, run), fmt.Sprintf("rotanex pause %s frees it, once the frame in hand is done", run)
 }
 
-// busyUntil returns when each host has done what other runs have booked on it, and what it
-// renders for them. A host is taken whole until then, though some of its devices may be
-// free. A run that is paused, or less urgent than this priority, takes no host but for the
-// frames that are in hand.
-func (p *Problems) busyUntil(ctx context.Context, but *uuid.UUID, priority dispatch.Priority) (map[string]taken, error) {
+// takenByOthers returns, of each host, when it has what other runs have booked on it, or
+// renders for them, by when that begins. A host is taken whole then, though some of its
+// devices may be free. A run that is paused, less urgent than this priority, or one of those
+// that are planned together with this one, takes no host but for the frames that are in hand.
+// What a run has booked later than this one waits until this one is through.
+func (p *Problems) takenByOthers(ctx context.Context, but *uuid.UUID, priority dispatch.Priority, with []uuid.UUID) (map[string][]taken, error) {
 	var rows []taken
+	now := p.Clock.Now()
 	err := p.Store.WithContext(ctx).Raw(`
-		SELECT DISTINCT ON (host) host, until, run FROM (
-			SELECT b.host, b.end_at AS until, r.id AS run FROM bookings b JOIN runs r ON r.id = b.run_id
-			WHERE b.open AND r.kind = 'run' AND r.state = 'running' AND b.taken < b.frames AND r.priority >= ?
-			UNION ALL
-			SELECT f.host, f.leased_at + make_interval(secs => b.frame_s), r.id FROM frames f JOIN bookings b ON b.id = f.booking_id JOIN runs r ON r.id = f.run_id
-			WHERE f.state = 'rendering' AND r.kind = 'run') x
-		WHERE ?::uuid IS NULL OR run <> ? ORDER BY host, until DESC`, priority, but, but).Scan(&rows).Error
-	out := map[string]taken{}
-	for _, row := range rows {
-		row.Until = row.Until.UTC()
-		out[row.Host] = row
+		SELECT b.host, b.start_at AS begins, greatest(b.start_at, ?::timestamptz) AS since, r.id AS run,
+			greatest(b.end_at, greatest(b.start_at, ?::timestamptz) + make_interval(secs => (b.frames - b.taken) * b.frame_s)) AS until
+		FROM bookings b JOIN runs r ON r.id = b.run_id
+		WHERE b.open AND r.kind = 'run' AND r.state = 'running' AND b.taken < b.frames AND b.excluded = '' AND r.priority >= ? AND r.id NOT IN ?
+		UNION ALL
+		SELECT f.host, f.leased_at, f.leased_at, r.id, f.leased_at + make_interval(secs => b.frame_s)
+		FROM frames f JOIN bookings b ON b.id = f.booking_id JOIN runs r ON r.id = f.run_id
+		WHERE f.state = 'rendering' AND r.kind = 'run'`, now, now, priority, append([]uuid.UUID{uuid.Nil}, with...)).Scan(&rows).Error
+	return behind(rows, but), err
+}
+
+// behind is what others have booked, of each host: what they begin later than a run of one's
+// own waits until that is through.
+func behind(rows []taken, own *uuid.UUID) map[string][]taken {
+	out := map[string][]taken{}
+	for _, t := range rows {
+		if own != nil && t.Run == *own {
+			continue
+		}
+		since := t.Since
+		for _, o := range rows {
+			if own != nil && o.Run == *own && o.Host == t.Host && o.Begins.Before(t.Begins) && o.Until.After(since) {
+				since = o.Until
+			}
+		}
+		t.Since, t.Until = since.UTC(), t.Until.Add(since.Sub(t.Since)).UTC()
+		out[t.Host] = append(out[t.Host], t)
 	}
-	return out, err
+	for _, all := range out {
+		slices.SortFunc(all, func(a, b taken) int { return a.Since.Compare(b.Since) })
+	}
+	return out
 }
 
 // excludedIn lists the crews that get no more frames of a shot in a run, with why, by

@@ -38,7 +38,7 @@ func (s *Schedule) effectRecord(e effect) api.PlanEffect {
 	out := api.PlanEffect{
 		Run: e.Run, Shots: e.Shots, Priority: api.Priority(e.Priority.String()), Policy: api.Policy(e.Policy), Deadline: e.Deadline.UTC(),
 		ChanceBefore: e.Before.Chance, ChanceAfter: e.After.Chance, Wanted: e.Wanted, CostBefore: text(e.Before.Cost), CostAfter: text(e.After.Cost), Currency: s.Currency,
-		Moved: e.Moved, Frames: e.Frames,
+		Moved: e.Moved, Frames: e.Frames, Together: e.Together,
 	}
 	if !e.Before.Finish.IsZero() {
 		out.FinishBefore = e.Before.Finish.UTC()

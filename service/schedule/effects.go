@@ -4,14 +4,17 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/planning/questions"
+	"rotanex.example/core/pricing"
 	"rotanex.example/core/replan"
 	"rotanex.example/service/computations"
+	"rotanex.example/service/problems"
 	"rotanex.example/service/runs"
 )
 
@@ -30,7 +33,8 @@ type effect struct {
 	Deadline      time.Time // the last of its shots'
 	Wanted        float64
 	Before, After replan.Outlook
-	Moved, Frames int // of the frames that are left, those that would go to other crews
+	Moved, Frames int  // of the frames that are left, those that would go to other crews
+	Together      bool // it was planned together with the plan
 }
 
 // effectsOf is the question of what a plan does to open runs.
@@ -67,14 +71,25 @@ func (s *Schedule) effects(ctx context.Context, question []byte, say questions.P
 			until[b.Host] = end
 		}
 	}
+	notes, err := s.Plans.NotesOf(ctx, id)
+	if err != nil {
+		return nil, err
+	}
 	running, err := s.Runs.Running(ctx)
 	out := []effect{}
 	for i, run := range running {
 		say(i, len(running), "looking at what it does to run "+run.ID.String()[:8])
-		if run.Priority >= priority || ask.Run != nil && *ask.Run == run.ID {
+		at := slices.IndexFunc(notes.Together, func(x problems.Together) bool { return x.Run == run.ID })
+		if at < 0 && run.Priority >= priority || ask.Run != nil && *ask.Run == run.ID {
 			continue
 		}
-		e, failed := s.effect(ctx, run, until)
+		var e effect
+		var failed error
+		if at >= 0 {
+			e, failed = s.beside(ctx, run, notes.Together[at])
+		} else {
+			e, failed = s.effect(ctx, run, until)
+		}
 		if refused(failed) {
 			continue // nothing of it waits
 		}
@@ -85,11 +100,10 @@ func (s *Schedule) effects(ctx context.Context, question []byte, say questions.P
 	return out, err
 }
 
-// effect is what becomes of a run that leaves hosts to another one until then.
-func (s *Schedule) effect(ctx context.Context, run runs.Run, until map[string]time.Time) (out effect, err error) {
-	seen, err := s.expect(ctx, run)
-	if err != nil {
-		return out, err
+// untouched is how a run stands as things are.
+func (s *Schedule) untouched(ctx context.Context, run runs.Run) (out effect, seen expected, err error) {
+	if seen, err = s.expect(ctx, run); err != nil {
+		return out, seen, err
 	}
 	out = effect{Run: run.ID, Priority: run.Priority, Policy: run.Policy, Wanted: seen.Wanted, Before: seen.present, Deadline: seen.Problem.Start}
 	for _, x := range seen.Problem.Shots {
@@ -97,6 +111,26 @@ func (s *Schedule) effect(ctx context.Context, run runs.Run, until map[string]ti
 		if due := seen.Problem.Start.Add(seen.notes.Deadline(x).Duration()); due.After(out.Deadline) {
 			out.Deadline = due
 		}
+	}
+	return out, seen, nil
+}
+
+// beside is what becomes of a run that was planned together with the plan.
+func (s *Schedule) beside(ctx context.Context, run runs.Run, as problems.Together) (effect, error) {
+	out, _, err := s.untouched(ctx, run)
+	if err != nil {
+		return out, err
+	}
+	cost, err := pricing.ParseMoney(as.Cost)
+	out.After, out.Moved, out.Together = replan.Outlook{Chance: as.Chance, Finish: as.Finish, Cost: cost}, as.Moved, true
+	return out, err
+}
+
+// effect is what becomes of a run that leaves hosts to another one until then.
+func (s *Schedule) effect(ctx context.Context, run runs.Run, until map[string]time.Time) (effect, error) {
+	out, seen, err := s.untouched(ctx, run)
+	if err != nil {
+		return out, err
 	}
 	rest := seen.Leaving(until)
 	if out.After, err = rest.Look(ctx); err != nil || run.Policy != replan.Auto {

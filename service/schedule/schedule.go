@@ -78,6 +78,7 @@ func New(c Config) *Schedule {
 	s := &Schedule{c}
 	c.Jobs.OnLong(look, s.look)
 	c.Asked.On(effectsKind, s.effects)
+	c.Plans.Together = s.together
 	return s
 }
 
@@ -85,9 +86,6 @@ func New(c Config) *Schedule {
 func (s *Schedule) Sweep(ctx context.Context) error {
 	running, err := s.Runs.Running(ctx)
 	for _, run := range running {
-		if run.Policy == replan.Off {
-			continue
-		}
 		due, failed := s.due(ctx, run)
 		if err = errors.Join(err, failed); !due {
 			continue
@@ -111,8 +109,13 @@ func (s *Schedule) due(ctx context.Context, run runs.Run) (bool, error) {
 	case err != nil:
 		return false, err
 	case !found:
-		// What is there as a run begins is what its plan was made for.
+		// What is there as a run begins is what its plan was made for, and those with it.
+		if err := s.joined(ctx, run); err != nil {
+			return false, err
+		}
 		return false, note(db, Looked{RunID: run.ID, LookedAt: now, Seen: world})
+	case run.Policy == replan.Off:
+		return false, nil
 	}
 	since := now.Sub(last.LookedAt)
 	if s.Clock.Real(since) < pause {
@@ -199,6 +202,15 @@ type expected struct {
 
 // expect says how the schedule stands that a run goes by.
 func (s *Schedule) expect(ctx context.Context, run runs.Run) (out expected, err error) {
+	if out, err = s.rest(ctx, run, nil); err == nil {
+		out.present, err = out.Look(ctx)
+	}
+	return out, err
+}
+
+// rest is what is left of a run, and the schedule that it goes by, where other runs are planned
+// together with it.
+func (s *Schedule) rest(ctx context.Context, run runs.Run, with []uuid.UUID) (out expected, err error) {
 	by, err := s.Runs.GoesBy(ctx, run)
 	if err != nil {
 		return out, err
@@ -207,7 +219,7 @@ func (s *Schedule) expect(ctx context.Context, run runs.Run) (out expected, err 
 	if err != nil {
 		return out, err
 	}
-	ask.Run, ask.Shots, ask.Assume = &run.ID, nil, nil
+	ask.Run, ask.Shots, ask.Assume, ask.With = &run.ID, nil, nil, with
 	if run.Deadline != nil {
 		ask.By = *run.Deadline
 	}
@@ -223,10 +235,7 @@ func (s *Schedule) expect(ctx context.Context, run runs.Run) (out expected, err 
 	if out.Spare, err = s.Sources.Spare(ctx, run.ID); err != nil {
 		return out, err
 	}
-	if out.Doubts, _, err = s.Plans.Doubts(ctx, out.Problem, out.notes); err != nil {
-		return out, err
-	}
-	out.present, err = out.Look(ctx)
+	out.Doubts, _, err = s.Plans.Doubts.Of(ctx, out.Problem, out.notes)
 	return out, err
 }
 

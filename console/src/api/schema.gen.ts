@@ -2508,6 +2508,8 @@ export interface components {
             slack?: number;
             /** @description Plan so that the forecast meets every deadline with this chance, keeping as much slack as that takes */
             confidence?: number;
+            /** @description Money beyond the plan, for servers that are let on the way where the run falls behind: the chance reckons with it, and a run of the plan may spend it */
+            reserve?: components["schemas"]["Spend"];
             /**
              * Format: date-time
              * @description No frame starts earlier
@@ -2597,6 +2599,10 @@ export interface components {
             cost: components["schemas"]["Money"];
             /** @description What of the cost is spent on servers, farms and extra seats; without it, nothing */
             outside_cost?: components["schemas"]["Money"];
+            /** @description What is better by planning it together with open runs; without it, it was planned by itself */
+            gain?: string;
+            /** @description What a run of it is to be allowed to spend on servers, farms and seats: outside_cost and what the plan was asked to reserve; without it, nothing */
+            may_spend?: components["schemas"]["Money"];
             cost_bound: components["schemas"]["Money"];
             currency: string;
             goal: string;
@@ -2767,6 +2773,8 @@ export interface components {
             frames: number;
             /** @description Of those */
             moved: number;
+            /** @description It was planned together with the plan, and goes by what was planned for it once the plan is begun */
+            together?: boolean;
         };
         ShotForecast: {
             shot: string;

@@ -22,7 +22,7 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
   const go = useNavigate();
   const cache = useQueryClient();
   const [asking, setAsking] = useState(false);
-  const [spend, setSpend] = useState(plan.outside_cost ?? "");
+  const [spend, setSpend] = useState((plan.run ? plan.outside_cost : plan.may_spend) ?? "");
   const [accepts, setAccepts] = useState(false);
   const [policy, setPolicy] = useState<Schemas["Policy"] | "">("");
   const start = useMutation({
@@ -54,7 +54,7 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
       {asking ? (
         <Stack gap="3" align="flex-end">
           <Text>
-            {money(plan.currency, plan.outside_cost)} of it goes to servers, farms and seats. Spend at most
+            {money(plan.currency, plan.outside_cost ?? "0.00")} of it goes to servers, farms and seats. Spend at most
             {plan.run && ", what was spent before counted,"} in {plan.currency}:
           </Text>
           <Flex gap="3" align="center">
@@ -90,7 +90,7 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
               onChange={setPolicy}
             />
           )}
-          <Button loading={start.isPending} onClick={() => (plan.outside_cost ? setAsking(true) : start.mutate())}>
+          <Button loading={start.isPending} onClick={() => (plan.may_spend ? setAsking(true) : start.mutate())}>
             {plan.run ? "Let the run go on by it" : "Start the run"}, {money(plan.currency, plan.cost)}
           </Button>
         </Flex>
@@ -215,6 +215,7 @@ function Contents({ plan }: { plan: Schemas["Plan"] }) {
           }
         />
       </Grid>
+      {plan.gain && <Text>Planned together with what is open: {plan.gain}.</Text>}
       {plan.kept?.map((k) => (
         <Text key={k.shot + k.run} color="fg.muted">
           {k.shot}: {count(k.count, "frame")} ({k.frames}) {k.count === 1 ? "is" : "are"} done already by run{" "}

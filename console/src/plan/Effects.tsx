@@ -10,14 +10,14 @@ type Effect = Schemas["PlanEffect"];
 const change = (before: string, after: string) => (before === after ? after : `${before} → ${after}`);
 const ends = (t?: string) => (t ? moment(t) : "never");
 
-/** What carrying the plan out would do to runs that are less urgent; nothing where it does nothing. */
+/** What carrying the plan out would do to open runs; nothing where it does nothing. */
 export function Effects({ plan }: { plan: string }) {
   const effects = usePlanEffects(plan);
   if (!effects.data?.items.length) return null;
   return (
-    <Sheet title="What it does to less urgent runs" aside="as they would stand beside it">
+    <Sheet title="What it does to other runs" aside="as they would stand beside it">
       <List
-        label="Less urgent runs"
+        label="Other runs"
         rows={effects.data.items}
         keyOf={(x: Effect) => x.run}
         columns={[
@@ -31,6 +31,7 @@ export function Effects({ plan }: { plan: string }) {
             cell: (x) => change(money(x.currency, x.cost_before), money(x.currency, x.cost_after)),
           },
           { name: "Moved", cell: (x) => `${x.moved} of ${x.frames}` },
+          { name: "Planned", cell: (x) => (x.together ? "together with it" : "around it") },
         ]}
       />
     </Sheet>

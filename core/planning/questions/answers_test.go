@@ -104,7 +104,7 @@ func unsure(t *testing.T) (planning.Problem, forecast.Uncertainty) {
 func TestConfidenceTakesAsLittleSlackAsItNeeds(t *testing.T) {
 	p, u := unsure(t)
 	var told atomic.Int32
-	sure, err := questions.Confidently(t.Context(), p, u, 0.9, planning.Options{}, func(done, all int, doing string) {
+	sure, err := questions.Confidently(t.Context(), p, u, questions.Promise{Chance: 0.9}, planning.Options{}, func(done, all int, doing string) {
 		told.Add(1)
 		assert.Less(t, done, all)
 		assert.Contains(t, doing, "kept spare")
@@ -113,12 +113,12 @@ func TestConfidenceTakesAsLittleSlackAsItNeeds(t *testing.T) {
 	assert.GreaterOrEqual(t, sure.Chance, 0.9)
 	assert.Positive(t, sure.Slack)
 	assert.Greater(t, told.Load(), int32(1))
-	plain, err := questions.Confidently(t.Context(), p, u, 0, planning.Options{}, nil)
+	plain, err := questions.Confidently(t.Context(), p, u, questions.Promise{}, planning.Options{}, nil)
 	require.NoError(t, err)
 	assert.Zero(t, plain.Slack, "any chance will do without slack")
 	assert.LessOrEqual(t, plain.Plan.Cost.Cmp(sure.Plan.Cost), 0)
 	p.Farms, p.Timings = nil, nil
-	none, err := questions.Confidently(t.Context(), p, u, 0.9, planning.Options{}, nil)
+	none, err := questions.Confidently(t.Context(), p, u, questions.Promise{Chance: 0.9}, planning.Options{}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, planning.Impossible, none.Plan.Status)
 }
@@ -170,7 +170,7 @@ func TestAQuestionEndsWithItsContext(t *testing.T) {
 	_, err = questions.Sources(ended, p, nil, nil, nil, nil)
 	assert.ErrorIs(t, err, context.Canceled)
 	q, u := unsure(t)
-	_, err = questions.Confidently(ended, q, u, 0.9, planning.Options{}, nil)
+	_, err = questions.Confidently(ended, q, u, questions.Promise{Chance: 0.9}, planning.Options{}, nil)
 	assert.ErrorIs(t, err, context.Canceled)
 }
 

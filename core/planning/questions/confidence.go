@@ -30,6 +30,12 @@ func WithSlack(p planning.Problem, share float64) planning.Problem {
 	return p
 }
 
+// Promise is what a plan is to keep.
+type Promise struct {
+	Chance  float64 // to meet every deadline, 0 to 1
+	Reserve float64 // that may be spent beyond the plan on servers that are let on the way
+}
+
 // Confident is a plan made with the slack that it takes to be as sure as was asked.
 type Confident struct {
 	Problem planning.Problem // with the slack taken from its deadlines
@@ -41,17 +47,13 @@ type Confident struct {
 // Simulations that Confidently holds each plan against, at most.
 const confidentSimulations = 500
 
-// leastClear is how many of them at least are enough where all are in time, or none: the
-// chance is then above 0.89, or below 0.11, nine times in ten.
-const leastClear = 20
-
 // slacks are tried in turn until one is enough; then the gap to the one before is halved.
 var slacks = []float64{0, 0.04, 0.08, 0.15, 0.25, 0.4}
 
 // Confidently plans with as little slack as it takes for the forecast to meet every
-// deadline with the chance asked for (0 to 1). Where no slack does, it returns the plan
+// deadline with the chance that is wanted. Where no slack does, it returns the plan
 // with the most chance; where no plan books anything, the one without slack.
-func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty, chance float64, o planning.Options, say Progress) (Confident, error) {
+func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty, wanted Promise, o planning.Options, say Progress) (Confident, error) {
 	deadlines := map[string]planning.Millis{}
 	for _, s := range p.Shots {
 		deadlines[s.ID] = s.Deadline
@@ -67,14 +69,13 @@ func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty
 			return false, err
 		}
 		if len(one.Plan.Bookings) > 0 {
-			all := min(confidentSimulations, forecast.Enough(p))
-			f, err := forecast.Simulate(ctx, one.Problem, one.Plan, u, deadlines, forecast.Options{Simulations: all, Seed: 1, Clear: max(leastClear, all/5)})
+			f, err := forecast.Simulate(ctx, one.Problem, one.Plan, u, deadlines, forecast.Options{Simulations: confidentSimulations, Seed: 1, Clear: confidentSimulations / 5, Against: wanted.Chance, MayLet: wanted.Reserve})
 			if err != nil {
 				return false, err
 			}
 			one.Chance = f.Chance
 		}
-		enough, had := one.Chance >= chance, best.Chance >= chance
+		enough, had := one.Chance >= wanted.Chance, best.Chance >= wanted.Chance
 		if best.Plan.Status == "" || !had && one.Chance > best.Chance || enough && had && slack < best.Slack {
 			best = one
 		}
