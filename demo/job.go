@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math/big"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -14,7 +13,6 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/cli"
-	"rotanex.example/core/pricing"
 )
 
 // job does the main job, step by step, and leaves out what stands from before.
@@ -190,7 +188,7 @@ func (d *Demo) begin(ctx context.Context) error {
 	if err := d.rotanex(ctx, "sources", "compare", "storm-050", "--by", deadline); err != nil {
 		return err
 	}
-	err := d.rotanex(ctx, append(append([]string{"plan"}, planned...), "--by", deadline, "--not-before", begins, "--confidence", "95%")...)
+	err := d.rotanex(ctx, append(append([]string{"plan"}, planned...), "--by", deadline, "--not-before", begins, "--confidence", "95%", "--reserve", reserve)...)
 	var ended *exec.ExitError
 	if errors.As(err, &ended) && ended.ExitCode() == cli.ExitLate {
 		d.say("This machine is too slow for the deadline of the demo; the plan that is least late is carried out")
@@ -199,29 +197,7 @@ func (d *Demo) begin(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("planning: %w", err)
 	}
-	most, err := d.mostToSpend(ctx)
-	if err != nil {
-		return err
-	}
-	return d.rotanex(ctx, "start", "latest", "--spend", most, "--yes")
-}
-
-// mostToSpend is what the run may spend outside: what the scenario allows, or a quarter
-// more than the plan needs where this machine was so slow that it needs more.
-func (d *Demo) mostToSpend(ctx context.Context) (string, error) {
-	plan, err := asked[api.Plan](d, ctx, "plans", "show", "latest")
-	if err != nil {
-		return "", err
-	}
-	most := pricing.MustMoney(spend)
-	if plan.OutsideCost == "" {
-		return most.String(), nil
-	}
-	needs, err := pricing.ParseMoney(plan.OutsideCost)
-	if err != nil {
-		return "", err
-	}
-	return most.Max(needs.Scaled(big.NewRat(5, 4))).String(), nil
+	return d.rotanex(ctx, "start", "latest", "--yes")
 }
 
 // settled waits until all servers are down and all farms' jobs are closed, and holds

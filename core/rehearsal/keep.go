@@ -108,8 +108,10 @@ func (p *play) look(ctx context.Context, happened bool) error {
 	if !due {
 		return nil
 	}
+	last := p.looked
 	p.looked = p.now
-	if !happened && (!rest.Due() || p.now.Sub(p.changed) < settles) {
+	short := rest.Due() || rest.MaySave() && replan.TimeToSave(last, p.now)
+	if !happened && (!short || p.now.Sub(p.changed) < settles) {
 		return nil
 	}
 	next, err := rest.ByItself(ctx)

@@ -89,6 +89,20 @@ func middle(p planning.Problem, f forecast.Forecast) time.Time {
 // Due reports whether the schedule falls short of what was asked for.
 func (r *Rest) Due() bool { return Due(r.present, r.Wanted) }
 
+// MaySave reports whether a run that is as sure as was asked for may do without what is still to
+// be bought for it, as far as that is worth a change.
+func (r *Rest) MaySave() bool {
+	return r.present.Chance >= r.Wanted && worth(r.present.Cost, r.present.Cost.Minus(r.present.Outside))
+}
+
+// SaveEvery is how often it is tried to save money where nothing has happened.
+const SaveEvery = 30 * time.Minute
+
+// TimeToSave reports whether that is to be tried at a look, by when the last one was.
+func TimeToSave(last, now time.Time) bool {
+	return !now.Truncate(SaveEvery).Equal(last.Truncate(SaveEvery))
+}
+
 // ByItself is the best schedule that takes nobody: neither money beyond the cap nor proof
 // frames that somebody has to look at. It is to be changed over to if that is its verdict.
 // Look was called before.

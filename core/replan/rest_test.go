@@ -84,3 +84,32 @@ func TestWhichScheduleIsTaken(t *testing.T) {
 	assert.False(t, r.rather(of(0.90, "1.00"), of(0.96, "5.00")), "what is not sure enough is not cheap")
 	assert.True(t, r.rather(of(0.80, "9.00"), of(0.40, "1.00")), "neither is, and it is surer")
 }
+
+// A run that goes better than was expected does without what is still to be bought.
+func TestARunThatIsAheadMaySaveMoney(t *testing.T) {
+	t.Parallel()
+	r := twoHosts(minute)
+	r.Problem.Offers[0].Price = pricing.MustMoney("3.00")
+	r.Plan.Servers = []planning.Server{{ID: "tern-solo#1", Offer: "tern-solo", From: 0, To: 30 * minute}}
+	r.Plan.Bookings = []planning.Booking{{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 10, End: 10 * minute}, {Shot: "coda-060", Server: "tern-solo#1", Crew: "g0", Frames: 20, Start: 10 * minute, End: 30 * minute}}
+	r.Plan.Cost = planning.Price(r.Problem, r.Plan).Total.Rounded()
+	_, err := r.Look(t.Context())
+	require.NoError(t, err)
+	require.False(t, r.Due())
+	assert.True(t, r.MaySave())
+	spare := pricing.MustMoney("9.00")
+	r.Spare = &spare
+	next, err := r.ByItself(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, Change, next.Verdict.Act)
+	assert.True(t, next.Outlook.Outside.IsZero())
+	assert.Contains(t, next.Verdict.Gain, "less for the rest")
+
+	own := twoHosts(minute)
+	_, err = own.Look(t.Context())
+	require.NoError(t, err)
+	assert.False(t, own.MaySave(), "nothing is to be bought")
+	at := six.Add(29 * minute.Duration())
+	assert.False(t, TimeToSave(at.Add(-5*minute.Duration()), at))
+	assert.True(t, TimeToSave(at, at.Add(5*minute.Duration())))
+}

@@ -147,6 +147,7 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 		return err
 	}
 	causes := happened(last.Seen, world)
+	before := last.LookedAt
 	last.RunID, last.LookedAt = of, s.Clock.Now()
 	seen, err := s.expect(ctx, run)
 	switch {
@@ -162,11 +163,12 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 		return err
 	}
 	s.Feed.Wake(events.Changes)
-	before, err := latest(db, of)
+	change, err := latest(db, of)
 	if err != nil {
 		return err
 	}
-	if len(causes) > 0 || seen.Due() && !before.rests(last.LookedAt) {
+	short := seen.Due() || seen.MaySave() && replan.TimeToSave(before, last.LookedAt)
+	if len(causes) > 0 || short && !change.rests(last.LookedAt) {
 		now, err := s.replan(ctx, run, seen, why(causes, seen))
 		if err != nil {
 			return err
@@ -180,6 +182,9 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 
 // why says in words why a run is planned anew.
 func why(causes []string, seen expected) string {
+	if len(causes) == 0 && !seen.Due() {
+		return fmt.Sprintf("it is ahead: %s to be in time, and %s %s still to be spent on servers, farms and seats", forecast.Percent(seen.present.Chance), seen.Problem.Currency, seen.present.Outside)
+	}
 	if len(causes) == 0 {
 		behind := fmt.Sprintf("it falls behind: %s to be in time, where %s are asked for", forecast.Percent(seen.present.Chance), forecast.Percent(seen.Wanted))
 		causes = append(slow(seen.notes.Lately), behind)
