@@ -239,7 +239,7 @@ func (s *Schedule) join(ctx context.Context, begun runs.Run, x problems.Together
 		ID: uuid.New(), RunID: run.ID, At: s.Clock.Now(), State: Made, DecidedBy: "Rotanex", PlanID: x.Plan,
 		Cause: fmt.Sprintf("run %s began, and was planned together with it", begun.ID.String()[:8]), Gain: "run " + begun.ID.String()[:8] + ": " + gain,
 		ChanceBefore: seen.present.Chance, ChanceAfter: x.Chance, FinishBefore: known(seen.present.Finish), FinishAfter: known(x.Finish),
-		CostBefore: text(seen.present.Cost), CostAfter: x.Cost, More: "0", Moved: x.Moved, Moves: replan.Moves(seen.Plan, plan), Frames: left, Before: Earlier{seen.Problem.Start, seen.Plan},
+		CostBefore: text(seen.present.Cost), CostAfter: x.Cost, More: text(pricing.Money{}), Moved: x.Moved, Moves: replan.Moves(seen.Plan, plan), Frames: left, Before: Earlier{seen.Problem.Start, seen.Plan},
 	}
 	return s.Runs.ChangeOver(ctx, run.ID, x.Plan, "", func(tx *gorm.DB) error {
 		return errors.Join(supersede(tx, run.ID), add(tx, c))
