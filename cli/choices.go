@@ -40,7 +40,7 @@ func (x *choices) flags(c *cobra.Command) {
 	f.BoolVar(&x.ownedOnly, "owned-only", false, "rent nothing")
 	f.StringVar(&x.priority, "priority", "", "urgent, normal, low or backlog (no deadline): hosts of less urgent runs are taken, once the frames in hand are done")
 	f.StringVar(&x.devices, "devices", "", "any, gpu (no CPU alone) or gpu-else-cpu (the CPU alone where no GPU can render the shot)")
-	f.BoolVar(&x.keepOthers, "keep-others", false, "leave less urgent runs their bookings, too: plan around them")
+	f.BoolVar(&x.keepOthers, "keep-others", false, "leave open runs their bookings: plan around them rather than together with them")
 	f.BoolVar(&x.again, "again", false, "frames too that a run has done already with the same scene, settings and package")
 	f.StringArrayVar(&x.assume, "assume", nil, `what if: host=NAME:like=HOST, offer=NAME:like=OFFER,price=6.00, price=NAME:6.00,
 servers=OFFER:3, hours=HOST, time=SHOT:0.5 or deadline=SHOT:mon 12:00`)

@@ -1,6 +1,6 @@
 // Package disruptions reckons with what upsets a run and nobody knows beforehand: somebody
 // works at a host for a while and it renders slowly, a host is lost, a shot grows heavier on
-// the way. From what happened in earlier runs it says how often that is to be expected.
+// the way, a more urgent run comes and has the hosts first. From what happened in earlier runs it says how often that is to be expected.
 //
 //	rates := disruptions.Learn(disruptions.Seen{HostTime: 400 * time.Hour, Lost: 1})
 //	fmt.Println(rates.SlowedEvery, rates.LostEvery)
@@ -10,6 +10,7 @@
 package disruptions
 
 import (
+	"math"
 	"math/rand/v2"
 	"time"
 )
@@ -18,9 +19,11 @@ import (
 type Seen struct {
 	HostTime time.Duration // in which owned hosts took part in them, all together
 	Slowed   []Slowdown
-	Lost     int       // hosts that were lost and did not come back in their run
-	Shots    int       // that were rendered
-	Heavier  []float64 // of the shots whose later frames took longer than their first: so many times as long
+	Lost     int             // hosts that were lost and did not come back in their run
+	Shots    int             // that were rendered
+	Heavier  []float64       // of the shots whose later frames took longer than their first: so many times as long
+	RunTime  time.Duration   // that runs took, all together
+	Urgent   []time.Duration // for how long runs that came on the way would have had all of a run's hosts
 }
 
 // Slowdown is a stretch of time in which a host took longer for everything.
@@ -37,13 +40,18 @@ type Rates struct {
 	LostEvery    time.Duration `json:"lost_every_ns"`   // a host renders so long, in the mean, until it is lost; 0: it never is
 	Heavier      float64       `json:"heavier"`         // the chance of a shot to grow heavier somewhere
 	HeavierTimes float64       `json:"heavier_times"`   // its frames then take so many times as long, in the mean
+	UrgentEvery  time.Duration `json:"urgent_every_ns"` // a run goes on so long, in the mean, until a more urgent one comes; 0: none does
+	UrgentFor    time.Duration `json:"urgent_for_ns"`   // all hosts of one's own are then at that for so long, in the mean
 	Cases        int           `json:"cases"`           // that were seen
 }
 
 // What is assumed where nothing was seen, and weighs as much as one case: that about once in a
-// long weekend somebody works at a host, that a host is lost in six weeks of rendering, and
-// that one shot of ten is heavier from somewhere on.
+// long weekend somebody works at a host, that a host is lost in six weeks of rendering,
+// that one shot of ten is heavier from somewhere on, and that about one weekend of three has a
+// job of an hour that is more urgent.
 const (
+	DefaultUrgentEvery  = 200 * time.Hour
+	DefaultUrgentFor    = time.Hour
 	DefaultSlowedEvery  = 60 * time.Hour
 	DefaultSlowedFor    = 90 * time.Minute
 	DefaultSlowedTimes  = 2.0
@@ -62,6 +70,10 @@ func Learn(seen Seen) Rates {
 	for _, h := range seen.Heavier {
 		heavier += h
 	}
+	urgent := DefaultUrgentFor
+	for _, u := range seen.Urgent {
+		urgent += u
+	}
 	stretches, shots := len(seen.Slowed)+1, len(seen.Heavier)+1
 	free := max(0, seen.HostTime+DefaultSlowedFor-slowed)
 	return Rates{
@@ -71,11 +83,14 @@ func Learn(seen Seen) Rates {
 		LostEvery:    (DefaultLostEvery + seen.HostTime) / time.Duration(seen.Lost+1),
 		Heavier:      float64(shots) / float64(DefaultShots+max(seen.Shots, len(seen.Heavier))),
 		HeavierTimes: heavier / float64(shots),
-		Cases:        len(seen.Slowed) + seen.Lost + len(seen.Heavier),
+		UrgentEvery:  (DefaultUrgentEvery + seen.RunTime) / time.Duration(len(seen.Urgent)+1),
+		UrgentFor:    urgent / time.Duration(len(seen.Urgent)+1),
+		Cases:        len(seen.Slowed) + seen.Lost + len(seen.Heavier) + len(seen.Urgent),
 	}
 }
 
-// Slow is a stretch in which a host takes so many times as long.
+// Slow is a stretch in which a host takes so many times as long; without end: it renders
+// something else.
 type Slow struct {
 	From, To time.Time
 	Times    float64
@@ -86,16 +101,25 @@ const mostStretches = 200
 
 // DrawSlow adds to a list the stretches in which a host is slowed between two times.
 func (r Rates) DrawSlow(list []Slow, random *rand.Rand, from, to time.Time) []Slow {
-	if r.SlowedEvery <= 0 {
+	return draw(list, random, r.SlowedEvery, r.SlowedFor, from, to, func() float64 { return more(random, r.SlowedTimes) })
+}
+
+// DrawUrgent adds to a list the stretches in which more urgent runs have one's own hosts.
+func (r Rates) DrawUrgent(list []Slow, random *rand.Rand, from, to time.Time) []Slow {
+	return draw(list, random, r.UrgentEvery, r.UrgentFor, from, to, func() float64 { return math.Inf(1) })
+}
+
+func draw(list []Slow, random *rand.Rand, every, lasts time.Duration, from, to time.Time, times func() float64) []Slow {
+	if every <= 0 {
 		return list
 	}
 	for range mostStretches {
-		from = from.Add(exponential(random, r.SlowedEvery))
+		from = from.Add(exponential(random, every))
 		if from.After(to) {
 			break
 		}
-		end := from.Add(exponential(random, r.SlowedFor))
-		list = append(list, Slow{from, end, more(random, r.SlowedTimes)})
+		end := from.Add(exponential(random, lasts))
+		list = append(list, Slow{from, end, times()})
 		from = end
 	}
 	return list

@@ -97,6 +97,24 @@ func TestAHostThatDoesNotComeBackIsLost(t *testing.T) {
 	assert.Equal(t, 1, disruptions.See(append(run, lost)).Lost)
 }
 
+func TestAMoreUrgentRunThatComesOnTheWayIsSeen(t *testing.T) {
+	long := rendered("a", 100, []float64{60, 60}, evenly)
+	urgent := rendered("b", 20, []float64{60, 60}, evenly)
+	for i := range urgent {
+		urgent[i].Priority = 1
+		urgent[i].Ended = urgent[i].Ended.Add(20 * time.Minute)
+	}
+	seen := disruptions.See(append(long, urgent...))
+	if assert.Len(t, seen.Urgent, 1, "what is less urgent takes nothing") {
+		assert.InDelta(t, 10*time.Minute, seen.Urgent[0], float64(time.Minute), "it would have had both for ten minutes")
+	}
+	assert.InDelta(t, 62*time.Minute, seen.RunTime, float64(4*time.Minute))
+	rates := disruptions.Learn(seen)
+	assert.Less(t, rates.UrgentEvery, disruptions.DefaultUrgentEvery)
+	stretches := rates.DrawUrgent(nil, rand.New(rand.NewPCG(1, 2)), evening, evening.Add(9999*time.Hour))
+	assert.InDelta(t, 9999/rates.UrgentEvery.Hours(), len(stretches), 40)
+}
+
 func TestNothingSeenAndNothingExpected(t *testing.T) {
 	assert.Equal(t, disruptions.Seen{}, disruptions.See(nil))
 	random := rand.New(rand.NewPCG(1, 1))

@@ -10,6 +10,7 @@ import (
 type Try struct {
 	Run, Shot, Host, Crew string
 	Number                int // of the frame
+	Priority              int // of the run
 	Lost                  bool
 	Ended                 time.Time
 	Seconds               float64
@@ -28,7 +29,9 @@ const (
 
 // See finds what upset runs in their tries, and over how much rendering in all.
 func See(tries []Try) (seen Seen) {
-	for _, run := range grouped(tries, func(t Try) string { return t.Run }) {
+	all := grouped(tries, func(t Try) string { return t.Run })
+	for _, run := range all {
+		seen.displaced(run, all)
 		frames := against(run)
 		for _, shot := range grouped(frames, func(f *frame) string { return f.Shot }) {
 			seen.Shots++
@@ -47,6 +50,38 @@ func See(tries []Try) (seen Seen) {
 		}
 	}
 	return seen
+}
+
+// displaced adds how long a run took, and for how long more urgent ones that came meanwhile would
+// have had all of its hosts.
+func (s *Seen) displaced(run []Try, all [][]Try) {
+	hosts := map[string]bool{}
+	first, last := began(run[0]), run[0].Ended
+	for _, t := range run {
+		hosts[t.Host] = true
+		if from := began(t); from.Before(first) {
+			first = from
+		}
+		if t.Ended.After(last) {
+			last = t.Ended
+		}
+	}
+	s.RunTime += last.Sub(first)
+	for _, other := range all {
+		if other[0].Priority <= run[0].Priority {
+			continue
+		}
+		var had float64
+		came := false
+		for _, t := range other {
+			if from := began(t); hosts[t.Host] && from.After(first) && from.Before(last) {
+				had, came = had+t.Seconds, true
+			}
+		}
+		if came {
+			s.Urgent = append(s.Urgent, time.Duration(had/float64(len(hosts))*float64(time.Second)))
+		}
+	}
 }
 
 // frame is one that was rendered, and how many times its crew's time it took.

@@ -42,7 +42,8 @@ func TestSlowedAndLostHostsMakeAPlanLate(t *testing.T) {
 	assert.Equal(t, 1.0, even.Chance)
 	slowed := expected(t, p, plan, disruptions.Rates{SlowedEvery: 10 * time.Hour, SlowedFor: 2 * time.Hour, SlowedTimes: 3}, 0)
 	lost := expected(t, p, plan, disruptions.Rates{LostEvery: 20 * time.Hour}, 0)
-	for name, f := range map[string]forecast.Forecast{"slowed": slowed, "lost": lost} {
+	urgent := expected(t, p, plan, disruptions.Rates{UrgentEvery: 6 * time.Hour, UrgentFor: time.Hour}, 0)
+	for name, f := range map[string]forecast.Forecast{"slowed": slowed, "lost": lost, "urgent": urgent} {
 		assert.Less(t, f.Chance, 0.9, name)
 		assert.Greater(t, f.Chance, 0.2, name)
 		assert.Greater(t, f.Finish.P90, even.Finish.P90, name)

@@ -101,38 +101,13 @@ func newSetup(p planning.Problem, plan planning.Plan, u Uncertainty, deadlines m
 		return nil, err
 	}
 	s := &setup{Planned: planned, common: u.Common, upset: u.Disruptions, mayLet: mayLet}
-	for i, x := range p.Shots {
-		one, ratios := shot{id: x.ID, deadline: float64(x.Deadline), known: 1}, u.Ratios[x.ID]
-		if len(ratios) < 8 {
-			ratios, one.known = DefaultRatios, u.Rendered[x.ID]
-		}
-		one.batch = newBatch(ratios, sizes[i])
-		s.shots = append(s.shots, one)
-	}
-	for _, c := range planned.Booked {
-		one := crew{frame: float64(c.Row.Frame), off: u.Typical[TimingKey(c.Row)], fails: DefaultFails}
-		if v, ok := u.Fails[c.Row.Host+c.Row.Offer+c.Row.Farm]; ok {
-			one.fails = v
-		}
-		s.crews = append(s.crews, one)
-	}
-	for _, v := range planned.Servers {
-		s.boots = append(s.boots, u.wait(v.Offer, v.Terms.Lead, leadtimes.Boot))
-	}
+	s.addShots(p, u, sizes)
+	s.addCrews(u)
 	last := plan.Finish
 	for _, x := range p.Shots {
 		last = max(last, x.Deadline)
 	}
 	s.last = epoch.Add(2 * last.Duration())
-	for i, h := range planned.Hosts {
-		switch habits, is := u.Desks[h.Name]; {
-		case h.Nodes > 0 || h.StaysOn: // not one's own
-		case is:
-			s.desks = append(s.desks, desk{i, habits})
-		default:
-			s.own = append(s.own, i)
-		}
-	}
 	if mayLet > 0 {
 		s.spares(lets)
 	}
@@ -147,4 +122,38 @@ func newSetup(p planning.Problem, plan planning.Plan, u Uncertainty, deadlines m
 		}
 	}
 	return s, nil
+}
+
+func (s *setup) addShots(p planning.Problem, u Uncertainty, sizes []float64) {
+	for i, x := range p.Shots {
+		one, ratios := shot{id: x.ID, deadline: float64(x.Deadline), known: 1}, u.Ratios[x.ID]
+		if len(ratios) < 8 {
+			ratios, one.known = DefaultRatios, u.Rendered[x.ID]
+		}
+		one.batch = newBatch(ratios, sizes[i])
+		s.shots = append(s.shots, one)
+	}
+}
+
+// addCrews adds what is not known of crews, of servers and of one's own hosts.
+func (s *setup) addCrews(u Uncertainty) {
+	for _, c := range s.Booked {
+		one := crew{frame: float64(c.Row.Frame), off: u.Typical[TimingKey(c.Row)], fails: DefaultFails}
+		if v, ok := u.Fails[c.Row.Host+c.Row.Offer+c.Row.Farm]; ok {
+			one.fails = v
+		}
+		s.crews = append(s.crews, one)
+	}
+	for _, v := range s.Servers {
+		s.boots = append(s.boots, u.wait(v.Offer, v.Terms.Lead, leadtimes.Boot))
+	}
+	for i, h := range s.Hosts {
+		switch habits, is := u.Desks[h.Name]; {
+		case h.Nodes > 0 || h.StaysOn: // not one's own
+		case is:
+			s.desks = append(s.desks, desk{i, habits})
+		default:
+			s.own = append(s.own, i)
+		}
+	}
 }

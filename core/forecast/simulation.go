@@ -24,6 +24,7 @@ type simulation struct {
 	charges []float64            // of each farm
 	finish  []float64            // of each shot, when its last frame came home
 	slow    [][]disruptions.Slow // of each host
+	urgent  []disruptions.Slow   // when more urgent runs have one's own hosts
 	heavier []heavier            // of each shot
 	expects []expected           // of each crew
 	used    []bool               // of each spare server: it is let
@@ -137,6 +138,7 @@ func (s *simulation) disrupt() {
 		s.slow[i] = s.upset.DrawSlow(s.slow[i][:0], s.r, h.Up, s.last)
 		h.Lost = s.upset.DrawLost(s.r, h.Up, s.last)
 	}
+	s.urgent = s.upset.DrawUrgent(s.urgent[:0], s.r, epoch, s.last)
 	for i, x := range s.shots {
 		from, times := s.upset.DrawHeavier(s.r, x.known)
 		s.heavier[i] = heavier{int(from * float64(s.Setup.Shots[i].Frames)), times}
@@ -158,6 +160,16 @@ func (s *simulation) upsets(at, frame int, now time.Time) float64 {
 	return times
 }
 
+// waitsFor is how long a frame waits on one of one's own hosts for more urgent runs.
+func (s *simulation) waitsFor(now time.Time) time.Duration {
+	for _, x := range s.urgent {
+		if !now.Before(x.From) && now.Before(x.To) {
+			return x.To.Sub(now)
+		}
+	}
+	return 0
+}
+
 // Try implements simulate.Chance: it draws how long a frame takes and whether it fails,
 // and counts what that costs.
 func (s *simulation) Try(at, frame int, now time.Time) (time.Duration, bool) {
@@ -166,6 +178,9 @@ func (s *simulation) Try(at, frame int, now time.Time) (time.Duration, bool) {
 	length, failed := batch.draw(s.r, c.fails)
 	length *= s.frame[at] * s.upsets(at, frame, now)
 	takes := simulate.Milliseconds(length)
+	if of.Server < 0 && of.Farm < 0 {
+		takes += s.waitsFor(now)
+	}
 	end := float64(now.Add(takes).Sub(epoch).Milliseconds())
 	switch {
 	case of.Farm >= 0:

@@ -60,6 +60,7 @@ type used struct {
 type urgent struct {
 	shot    planning.Shot // due so long after it comes
 	comes   time.Duration
+	has     time.Duration // as much as it would take all hosts of one's own
 	timings []planning.Timing
 }
 
@@ -104,6 +105,10 @@ func (w *Weekend) Remembers() {
 		seen.HostTime += time.Duration(len(b.Problem.Hosts)) * lasted
 		seen.Lost += len(b.truth.lost)
 		seen.Shots += len(b.Problem.Shots)
+		seen.RunTime += lasted
+		if b.urgent != nil {
+			seen.Urgent = append(seen.Urgent, b.urgent.has)
+		}
 		for _, times := range b.truth.heavy {
 			seen.Heavier = append(seen.Heavier, times)
 		}
@@ -258,7 +263,8 @@ func (d *drawing) shots() {
 		ordinary := d.ordinary()
 		x := &urgent{comes: planning.Millis(due * d.between(0.1, 0.7) * 3_600_000).Duration()}
 		x.shot = planning.Shot{ID: "urgent", Frames: 10 + d.IntN(40), Priority: 1}
-		x.shot.Deadline = millis(float64(x.shot.Frames) * ordinary / own / 3600 * d.between(1.8, 3))
+		takes := float64(x.shot.Frames) * ordinary / own / 3600
+		x.shot.Deadline, x.has = millis(takes*d.between(1.8, 3)), millis(takes).Duration()
 		x.timings = d.timings(x.shot.ID, ordinary, true)
 		d.w.urgent = x
 	}

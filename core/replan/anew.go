@@ -23,6 +23,7 @@ type Rest struct {
 	Doubts       forecast.Uncertainty
 	Slack        float64 // that was asked for, the share of the time to each deadline
 	Wanted       float64 // chance to be in time
+	Reserve      float64 // of a run that is to begin: see forecast.Options.MayLet
 	Policy       Policy
 	Spare        *pricing.Money   // see Limits
 	AcceptProofs bool             // proof frames of farms need nobody
@@ -65,7 +66,7 @@ func (r *Rest) Look(ctx context.Context) (Outlook, error) {
 func (r *Rest) Expected() forecast.Forecast { return r.expected }
 
 func (r *Rest) simulate(ctx context.Context, problem planning.Problem, plan planning.Plan) (forecast.Forecast, error) {
-	return forecast.Simulate(ctx, problem, plan, r.Doubts, r.due(), forecast.Options{Seed: 1, Simulations: Outlooks, Clear: clearly})
+	return forecast.Simulate(ctx, problem, plan, r.Doubts, r.due(), forecast.Options{Seed: 1, Simulations: Outlooks, Clear: clearly, MayLet: r.Reserve})
 }
 
 // due are the real deadlines, by shot, whatever a new schedule keeps spare.

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"rotanex.example/core/dispatch"
 	"rotanex.example/core/disruptions"
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/leadtimes"
@@ -49,6 +50,9 @@ func (d *Doubts) Of(ctx context.Context, problem planning.Problem, n problems.No
 		return u, restsOn, err
 	}
 	u.Disruptions = disruptions.Learn(disruptions.See(tries))
+	if n.Ask != nil && n.Ask.Priority == dispatch.Urgent.String() {
+		u.Disruptions.UrgentEvery = 0 // nothing is more urgent
+	}
 	restsOn = append(restsOn, about(u.Disruptions))
 	known, err := d.timings.Know(ctx)
 	if err != nil || known == nil {
@@ -106,8 +110,8 @@ func about(r disruptions.Rates) string {
 	if r.Cases > 0 {
 		seen = fmt.Sprintf("%d cases seen in %.0f days", r.Cases, remembered.Hours()/24)
 	}
-	return fmt.Sprintf("own hosts: slowed every %.0f h for %.1f h, %.1f times as slow, and lost every %.0f h; one shot of %.0f grows heavier, of those of which few frames were timed (%s)",
-		r.SlowedEvery.Hours(), r.SlowedFor.Hours(), r.SlowedTimes, r.LostEvery.Hours(), 1/r.Heavier, seen)
+	return fmt.Sprintf("own hosts: slowed every %.0f h for %.1f h, %.1f times as slow, and lost every %.0f h; a more urgent run every %.0f h for %.1f h; one shot of %.0f grows heavier, of those of which few frames were timed (%s)",
+		r.SlowedEvery.Hours(), r.SlowedFor.Hours(), r.SlowedTimes, r.LostEvery.Hours(), r.UrgentEvery.Hours(), r.UrgentFor.Hours(), 1/r.Heavier, seen)
 }
 
 // waits gathers how offers' boots and farms' queues were kept so far, over the

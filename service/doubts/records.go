@@ -24,8 +24,8 @@ const mostTries = 20_000
 // triesSince are the tries on one's own hosts since a time that gave their frames, or were lost
 // with their host.
 func (d *Doubts) triesSince(ctx context.Context, since time.Time) (out []disruptions.Try, err error) {
-	return out, d.store.WithContext(ctx).Raw(`SELECT a.run_id AS run, f.shot, a.host, a.crew, f.frame AS number, a.outcome = 'lost' AS lost, a.ended_at AS ended,
+	return out, d.store.WithContext(ctx).Raw(`SELECT a.run_id AS run, r.priority, f.shot, a.host, a.crew, f.frame AS number, a.outcome = 'lost' AS lost, a.ended_at AS ended,
 		extract(epoch FROM a.ended_at - a.started_at)::float8 AS seconds
-		FROM tries a JOIN frames f ON f.id = a.frame_id JOIN hosts h ON h.name = a.host
-		WHERE NOT h.server AND a.outcome IN ('done', 'lost') AND a.ended_at > ? ORDER BY a.id DESC LIMIT ?`, since, mostTries).Scan(&out).Error
+		FROM tries a JOIN frames f ON f.id = a.frame_id JOIN runs r ON r.id = a.run_id JOIN hosts h ON h.name = a.host
+		WHERE r.kind = 'run' AND NOT h.server AND a.outcome IN ('done', 'lost') AND a.ended_at > ? ORDER BY a.id DESC LIMIT ?`, since, mostTries).Scan(&out).Error
 }

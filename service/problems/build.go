@@ -270,19 +270,7 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 		return err
 	}
 	for _, h := range all {
-		free, why, fix := b.now, "", ""
-		if by, is := takenUntil(others[h.Name], b.now); is {
-			free = by.Until
-			why, fix = by.words()
-		}
-		if b.rest != nil {
-			if until := b.rest.busy[h.Name]; until.After(b.now) {
-				b.notes.InHand[h.Name] = b.millis(until)
-				if until.After(free) {
-					free, why, fix = until, fmt.Sprintf("until %s it renders a frame of this run", until.UTC().Format("2006-01-02 15:04 MST")), ""
-				}
-			}
-		}
+		free, why, fix := b.freeFrom(h.Name, others[h.Name])
 		memory := planning.Memory(h.Spec.MemoryGB * 1e6)
 		host := planning.Host{ID: h.Name, RAM: &memory}
 		host.Windows, host.Open = b.open(h, habits[h.Name], free, others[h.Name])
@@ -316,6 +304,24 @@ func (b *builder) addHosts(ctx context.Context, ask Ask) error {
 		}
 	}
 	return nil
+}
+
+// freeFrom is when a host is free first, and why it is not at once, if it is not.
+func (b *builder) freeFrom(host string, others []taken) (free time.Time, why, fix string) {
+	free = b.now
+	if by, is := takenUntil(others, b.now); is {
+		free = by.Until
+		why, fix = by.words()
+	}
+	if b.rest == nil || !b.rest.busy[host].After(b.now) {
+		return free, why, fix
+	}
+	until := b.rest.busy[host]
+	b.notes.InHand[host] = b.millis(until)
+	if until.After(free) {
+		free, why, fix = until, fmt.Sprintf("until %s it renders a frame of this run", until.UTC().Format("2006-01-02 15:04 MST")), ""
+	}
+	return free, why, fix
 }
 
 // estimate returns for how long a frame takes a crew up, its turnaround with it, and keeps

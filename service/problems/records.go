@@ -23,7 +23,7 @@ func (p *Problems) hired(ctx context.Context, pool string) (seats int, err error
 // taken is a stretch of time in which a host has work of another run.
 type taken struct {
 	Host   string
-	Begins time.Time // as booked
+	Begins time.Time // as booked; long ago for what is being rendered, which waits for nobody
 	Since  time.Time // not before now
 	Until  time.Time
 	Run    uuid.UUID // whose that is
@@ -60,7 +60,7 @@ func (p *Problems) takenByOthers(ctx context.Context, but *uuid.UUID, priority d
 		FROM bookings b JOIN runs r ON r.id = b.run_id
 		WHERE b.open AND r.kind = 'run' AND r.state = 'running' AND b.taken < b.frames AND b.excluded = '' AND r.priority >= ? AND r.id NOT IN ?
 		UNION ALL
-		SELECT f.host, f.leased_at, f.leased_at, r.id, f.leased_at + make_interval(secs => b.frame_s)
+		SELECT f.host, 'epoch', f.leased_at, r.id, f.leased_at + make_interval(secs => b.frame_s)
 		FROM frames f JOIN bookings b ON b.id = f.booking_id JOIN runs r ON r.id = f.run_id
 		WHERE f.state = 'rendering' AND r.kind = 'run'`, now, now, priority, append([]uuid.UUID{uuid.Nil}, with...)).Scan(&rows).Error
 	return behind(rows, but), err

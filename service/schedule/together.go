@@ -65,11 +65,8 @@ func (s *Schedule) together(ctx context.Context, alone plans.Solved, notes probl
 	}
 	say(0, 0, "planning it together with what is open")
 	j, bound, err := s.gather(ctx, alone, notes, mates)
-	switch {
-	case err != nil || j == nil:
+	if err != nil || j == nil {
 		return alone, nil, err
-	case !replan.MayGain(j.stands[0].Apart, j.stands[0].Wanted, bound):
-		return alone, nil, nil
 	}
 	gain, err := j.plan(ctx, s.Currency)
 	if err != nil || gain == "" {
@@ -79,14 +76,14 @@ func (s *Schedule) together(ctx context.Context, alone plans.Solved, notes probl
 }
 
 // gather reads what is to be planned together, and how it stands apart; nil: nothing of the
-// open runs waits. The bound is what the new run costs at least, were all free for it.
+// open runs waits, or nothing can be gained. The bound is what the new run costs at least, were all free for it.
 func (s *Schedule) gather(ctx context.Context, alone plans.Solved, notes problems.Notes, mates []runs.Run) (j *joint, bound pricing.Money, err error) {
 	j = &joint{}
 	ask := *notes.Ask
 	for _, run := range mates {
 		ask.With = append(ask.With, run.ID)
 	}
-	first := replan.Rest{Wanted: replan.Usual, Slack: ask.Slack}
+	first := replan.Rest{Wanted: replan.Usual, Slack: ask.Slack, Reserve: ask.MayLet().Float()}
 	if ask.Confidence > 0 {
 		first.Wanted = ask.Confidence
 	}
@@ -103,7 +100,7 @@ func (s *Schedule) gather(ctx context.Context, alone plans.Solved, notes problem
 		return nil, bound, err
 	}
 	apart, err := first.Of(ctx, alone.Problem, alone.Plan, 0)
-	if err != nil {
+	if err != nil || !replan.MayGain(apart.Outlook, first.Wanted, free.CostBound) {
 		return nil, bound, err
 	}
 	j.add(first, its, replan.Standing{Apart: apart.Outlook, Wanted: first.Wanted})
