@@ -15,7 +15,7 @@ import (
 
 // upset is a shot on two own hosts, with servers at hand that the plan does not need.
 func upset(t testing.TB) (planning.Problem, planning.Plan) {
-	p, _ := loft(t, 400, 2, 1.15)
+	p, _ := loft(t, 200, 2, 1.15)
 	step := planning.Millis(60_000)
 	p.Offers = []planning.Offer{{
 		ID: "tern-solo", Source: "tern", MaxServers: 3, Lead: 300_000, Price: pricing.MustMoney("6.00"), Increment: &step,
@@ -31,7 +31,7 @@ func upset(t testing.TB) (planning.Problem, planning.Plan) {
 func expected(t testing.TB, p planning.Problem, plan planning.Plan, rates disruptions.Rates, mayLet float64) forecast.Forecast {
 	u := sure
 	u.Disruptions = rates
-	f, err := forecast.Simulate(t.Context(), p, plan, u, nil, forecast.Options{Simulations: 400, Seed: 3, MayLet: mayLet})
+	f, err := forecast.Simulate(t.Context(), p, plan, u, nil, forecast.Options{Simulations: 250, Seed: 3, MayLet: mayLet})
 	require.NoError(t, err)
 	return f
 }
@@ -41,15 +41,16 @@ func TestSlowedAndLostHostsMakeAPlanLate(t *testing.T) {
 	even := expected(t, p, plan, disruptions.Rates{}, 0)
 	assert.Equal(t, 1.0, even.Chance)
 	slowed := expected(t, p, plan, disruptions.Rates{SlowedEvery: 10 * time.Hour, SlowedFor: 2 * time.Hour, SlowedTimes: 3}, 0)
-	lost := expected(t, p, plan, disruptions.Rates{LostEvery: 20 * time.Hour}, 0)
+	lost := expected(t, p, plan, disruptions.Rates{LostEvery: 10 * time.Hour}, 0)
 	urgent := expected(t, p, plan, disruptions.Rates{UrgentEvery: 6 * time.Hour, UrgentFor: time.Hour}, 0)
 	for name, f := range map[string]forecast.Forecast{"slowed": slowed, "lost": lost, "urgent": urgent} {
 		assert.Less(t, f.Chance, 0.9, name)
 		assert.Greater(t, f.Chance, 0.2, name)
 		assert.Greater(t, f.Finish.P90, even.Finish.P90, name)
 	}
-	// Of two hosts that render for 200 min each, both are there all the time in this part of the runs.
-	assert.InDelta(t, 0.71, lost.Chance, 0.08)
+	// Two hosts render for 100 min each: both are there to the end in 72 % of the runs, and a few
+	// more are saved by the time that is spare.
+	assert.InDelta(t, 0.75, lost.Chance, 0.08)
 	assert.NotZero(t, lost.Never, "both are lost now and then")
 }
 
@@ -84,14 +85,18 @@ func TestServersThatAreLetOnTheWaySaveDeadlinesAsLongAsTheMoneyLasts(t *testing.
 
 // A problem of many frames is forecast as one of as much work in fewer.
 func TestManyFramesAreTakenTogether(t *testing.T) {
-	few, planOfFew := loft(t, 4000, 4, 1.02)
+	few, planOfFew := loft(t, 2000, 4, 1.02)
 	many, planOfMany := loft(t, 400_000, 4, 1.02)
 	for _, u := range []forecast.Uncertainty{{Common: 0.02}, {Fails: map[string]float64{"h0": 0.1}, Common: 0.02}} {
-		one, other := simulated(t, few, planOfFew, u), simulated(t, many, planOfMany, u)
+		fewer := forecast.Options{Simulations: 80, Seed: 7}
+		one, err := forecast.Simulate(t.Context(), few, planOfFew, u, nil, fewer)
+		require.NoError(t, err)
+		other, err := forecast.Simulate(t.Context(), many, planOfMany, u, nil, fewer)
+		require.NoError(t, err)
 		assert.Zero(t, other.Never)
-		assert.InDelta(t, one.Chance, other.Chance, 0.1)
-		assert.InEpsilon(t, 100*one.Finish.P50, other.Finish.P50, 0.005)
-		assert.InEpsilon(t, 100*one.Finish.P90, other.Finish.P90, 0.005)
-		assert.InEpsilon(t, 100*one.Cost.P50, other.Cost.P50, 0.005)
+		assert.InDelta(t, one.Chance, other.Chance, 0.2)
+		assert.InEpsilon(t, 200*one.Finish.P50, other.Finish.P50, 0.01)
+		assert.InEpsilon(t, 200*one.Finish.P90, other.Finish.P90, 0.01)
+		assert.InEpsilon(t, 200*one.Cost.P50, other.Cost.P50, 0.01)
 	}
 }
