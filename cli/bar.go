@@ -51,7 +51,8 @@ func (a *app) working(cmd *cobra.Command, what string) (stop func()) {
 		return func() {}
 	}
 	spinner := progressbar.NewOptions(-1, progressbar.OptionSetWriter(cmd.ErrOrStderr()), progressbar.OptionSetDescription(what),
-		progressbar.OptionSpinnerType(14), progressbar.OptionSetElapsedTime(true), progressbar.OptionClearOnFinish())
+		progressbar.OptionSpinnerType(14), progressbar.OptionSetSpinnerChangeInterval(0), // it is turned here, and no more once it is cleared
+		progressbar.OptionSetElapsedTime(true), progressbar.OptionClearOnFinish())
 	say := func(what string) { spinner.Describe(what) }
 	a.said.Store(&say)
 	done, ended := make(chan struct{}), make(chan struct{})

@@ -225,7 +225,7 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 		fmt.Fprintf(out, "%-26s %-12s %-10s a frame  %s\n", clip(c.Host+"/"+c.Crew, 26), booked, seconds(c.MeanS), doing)
 	}
 	if shown < len(r.Crews) {
-		fmt.Fprintf(out, "and %d more crews\n", len(r.Crews)-shown)
+		fmt.Fprintf(out, "and %s\n", several(len(r.Crews)-shown, "more crew"))
 	}
 }
 

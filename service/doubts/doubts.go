@@ -107,7 +107,10 @@ const remembered = 60 * 24 * time.Hour
 // about says how often runs are expected to be upset.
 func about(r disruptions.Rates) string {
 	seen := "assumed, as nothing was seen yet"
-	if r.Cases > 0 {
+	switch {
+	case r.Cases == 1:
+		seen = fmt.Sprintf("one case seen in %.0f days", remembered.Hours()/24)
+	case r.Cases > 1:
 		seen = fmt.Sprintf("%d cases seen in %.0f days", r.Cases, remembered.Hours()/24)
 	}
 	return fmt.Sprintf("own hosts: slowed every %.0f h for %.1f h, %.1f times as slow, and lost every %.0f h; a more urgent run every %.0f h for %.1f h; one shot of %.0f grows heavier, of those of which few frames were timed (%s)",
