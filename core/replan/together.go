@@ -50,23 +50,13 @@ func Together(parts []Part) planning.Problem {
 			out.Shots = append(out.Shots, s)
 		}
 		for _, o := range p.Problem.Offers {
-			if i > 0 {
-				o.MaxServers = min(o.MaxServers, p.lets(o.ID))
-				servers[o.ID] += o.MaxServers
-			} else {
-				o.MaxServers -= servers[o.ID]
-			}
+			o.MaxServers = share(i, o.MaxServers, p.lets(o.ID), o.ID, servers)
 			if o.ID = named(i, o.ID); o.MaxServers > 0 {
 				out.Offers = append(out.Offers, o)
 			}
 		}
 		for _, f := range p.Problem.Farms {
-			if i > 0 {
-				f.Nodes = min(f.Nodes, p.nodes(f.ID))
-				nodes[f.ID] += f.Nodes
-			} else {
-				f.Nodes -= nodes[f.ID]
-			}
+			f.Nodes = share(i, f.Nodes, p.nodes(f.ID), f.ID, nodes)
 			if f.ID = named(i, f.ID); f.Nodes > 0 {
 				out.Farms = append(out.Farms, f)
 			}
@@ -79,6 +69,17 @@ func Together(parts []Part) planning.Problem {
 	}
 	slices.SortStableFunc(out.Hosts, func(a, b planning.Host) int { return strings.Compare(a.ID, b.ID) })
 	return out
+}
+
+// share is how many of what there is a part may have: what it has booked, and the first, which
+// is the last to be asked, what that leaves.
+func share(part, all, booked int, of string, taken map[string]int) int {
+	if part == 0 {
+		return all - taken[of]
+	}
+	n := min(all, booked)
+	taken[of] += n
+	return n
 }
 
 // named is the name of a part's shot, offer or farm among all.
