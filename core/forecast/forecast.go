@@ -56,13 +56,23 @@ type Uncertainty struct {
 	// Disruptions are how often owned hosts are slowed or lost, desks aside, and shots grow
 	// heavier of which too few frames were timed for Ratios. The zero value: nothing happens.
 	Disruptions disruptions.Rates
+	// Held is what farms have in hand, which is no part of the problem.
+	Held []Held
 	// Rendered is the part of each shot that is done already, by its name. One not named is
 	// begun.
 	Rendered map[string]float64
 }
 
+// Held are frames of a shot that a farm has in hand: when the last of them is expected to be
+// done, and due.
+type Held struct {
+	Shot           string
+	Ends, Deadline planning.Millis
+}
+
 // What is assumed where nothing is known.
 const (
+	heldOff       = 0.1  // standard deviation of the logarithm of the time that is left for what is held
 	DefaultFails  = 0.01 // of a try, to fail
 	DefaultCommon = 0.04 // for Common
 	failsAfter    = 0.5  // a failed try ends after this part of its frame's time, on average
@@ -210,7 +220,7 @@ func (s *setup) inTime(e ending) bool {
 			return false
 		}
 	}
-	return true
+	return !e.heldLate
 }
 
 // sum counts over simulations. Times in endings are ms.
@@ -221,7 +231,7 @@ func (s *setup) sum(ends []ending) Forecast {
 	each := make([][]float64, len(s.shots))
 	all := 0
 	for _, e := range ends {
-		last := 0.0
+		last := e.held
 		for i, t := range e.shots {
 			last = max(last, t)
 			each[i] = append(each[i], t/1000)

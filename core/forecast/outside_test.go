@@ -111,3 +111,23 @@ func TestDeadlinesCanBeOthersThanTheProblems(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1.0, f.Chance)
 }
+
+// What a farm has in hand is not in the problem, but its end, and its deadline, are the run's.
+func TestWhatFarmsHaveInHandEndsToo(t *testing.T) {
+	p, plan := loft(t, 40, 4, 3)
+	none := simulated(t, p, plan, sure)
+	with := func(held ...forecast.Held) forecast.Forecast {
+		u := sure
+		u.Held = held
+		return simulated(t, p, plan, u)
+	}
+	same := with(forecast.Held{Shot: "stair-030", Ends: 60_000, Deadline: 3_600_000})
+	assert.Equal(t, none.Finish, same.Finish, "it is through before the others")
+	long := with(forecast.Held{Shot: "stair-030", Ends: 1_500_000, Deadline: 3_600_000})
+	assert.InDelta(t, 1500, long.Finish.P50, 30)
+	assert.Equal(t, long.Finish, long.Shots[0].Finish)
+	assert.Greater(t, long.Chance, 0.9)
+	late := with(forecast.Held{Shot: "coda-060", Ends: 1_500_000, Deadline: 1_500_000})
+	assert.InDelta(t, 0.5, late.Chance, 0.08, "nothing else of its shot is left, and it is as likely late as not")
+	assert.Equal(t, 1.0, late.Shots[0].Chance)
+}

@@ -25,6 +25,7 @@ type setup struct {
 	desks   []desk
 	upset   disruptions.Rates
 	own     []int // places in Hosts of those that may be slowed or lost
+	held    []held
 	spare   []spare
 	mayLet  float64   // see Options.MayLet
 	inWay   [][]int   // of each crew, the crews of its host that use one of its devices
@@ -36,6 +37,12 @@ type setup struct {
 type desk struct {
 	host   int // place in Hosts
 	habits desks.Habits
+}
+
+// held is what farms have in hand of a shot.
+type held struct {
+	shot           int     // place in shots; -1: nothing else of it is left
+	ends, deadline float64 // ms
 }
 
 type shot struct {
@@ -103,6 +110,10 @@ func newSetup(p planning.Problem, plan planning.Plan, u Uncertainty, deadlines m
 	s := &setup{Planned: planned, common: u.Common, upset: u.Disruptions, mayLet: mayLet}
 	s.addShots(p, u, sizes)
 	s.addCrews(u)
+	for _, h := range u.Held {
+		at := slices.IndexFunc(s.shots, func(x shot) bool { return x.id == h.Shot })
+		s.held = append(s.held, held{at, float64(h.Ends), float64(h.Deadline)})
+	}
 	last := plan.Finish
 	for _, x := range p.Shots {
 		last = max(last, x.Deadline)

@@ -15,21 +15,22 @@ import (
 // It is the chance by which a simulated run goes.
 type simulation struct {
 	*setup
-	sim     *simulate.Simulation
-	r       *rand.Rand
-	off     []float64            // of each timing's first crew, what is drawn for how far it is off
-	frame   []float64            // of each crew, its typical time in this simulation, ms
-	ends    []float64            // of each server, when its last frame ended
-	begins  []float64            // of each server, when it was ordered; late boots do not change it
-	charges []float64            // of each farm
-	finish  []float64            // of each shot, when its last frame came home
-	slow    [][]disruptions.Slow // of each host
-	urgent  []disruptions.Slow   // when more urgent runs have one's own hosts
-	heavier []heavier            // of each shot
-	expects []expected           // of each crew
-	used    []bool               // of each spare server: it is let
-	let     float64              // what those cost, as was expected
-	cost    float64
+	sim      *simulate.Simulation
+	r        *rand.Rand
+	off      []float64            // of each timing's first crew, what is drawn for how far it is off
+	frame    []float64            // of each crew, its typical time in this simulation, ms
+	ends     []float64            // of each server, when its last frame ended
+	begins   []float64            // of each server, when it was ordered; late boots do not change it
+	charges  []float64            // of each farm
+	finish   []float64            // of each shot, when its last frame came home
+	slow     [][]disruptions.Slow // of each host
+	urgent   []disruptions.Slow   // when more urgent runs have one's own hosts
+	heavier  []heavier            // of each shot
+	expects  []expected           // of each crew
+	used     []bool               // of each spare server: it is let
+	heldEnds []float64            // of each held
+	let      float64              // what those cost, as was expected
+	cost     float64
 }
 
 // heavier is a shot whose frames take so many times as long from one of them on.
@@ -40,8 +41,10 @@ type heavier struct {
 
 // ending is how one simulation ended. Times are ms, math.Inf(1) for never.
 type ending struct {
-	shots []float64
-	cost  float64
+	shots    []float64
+	held     float64 // when the last of what farms had in hand was done
+	heldLate bool
+	cost     float64
 }
 
 func newSimulation(s *setup) *simulation {
@@ -49,7 +52,7 @@ func newSimulation(s *setup) *simulation {
 		setup: s, sim: simulate.New(s.Setup), off: make([]float64, len(s.crews)), frame: make([]float64, len(s.crews)),
 		ends: make([]float64, len(s.Servers)), begins: make([]float64, len(s.Servers)), charges: make([]float64, len(s.farms)), finish: make([]float64, len(s.shots)),
 		slow: make([][]disruptions.Slow, len(s.Hosts)), heavier: make([]heavier, len(s.shots)),
-		expects: make([]expected, len(s.crews)), used: make([]bool, len(s.spare)),
+		heldEnds: make([]float64, len(s.held)), expects: make([]expected, len(s.crews)), used: make([]bool, len(s.spare)),
 	}
 }
 
@@ -87,6 +90,9 @@ func (s *simulation) draw() {
 		s.frame[i] = c.frame * math.Exp(s.off[first]+common)
 	}
 	moved := make([]time.Duration, len(s.Servers))
+	for i, h := range s.held {
+		s.heldEnds[i] = h.ends * math.Exp(s.r.NormFloat64()*heldOff+common)
+	}
 	for i, v := range s.Servers[:len(s.Servers)-len(s.spare)] {
 		boot := s.boots[i]
 		late := simulate.Milliseconds(boot.late(s.r))
@@ -205,6 +211,13 @@ func (s *simulation) bill() ending {
 		out.shots[i] = math.Max(s.finish[i], ms(s.sim.Shots[i].Finish))
 		if s.sim.Shots[i].Left > 0 {
 			out.shots[i] = math.Inf(1)
+		}
+	}
+	for i, h := range s.held {
+		ends := s.heldEnds[i]
+		out.held, out.heldLate = math.Max(out.held, ends), out.heldLate || ends > h.deadline
+		if h.shot >= 0 {
+			out.shots[h.shot] = math.Max(out.shots[h.shot], ends)
 		}
 	}
 	planned := len(s.Servers) - len(s.spare)

@@ -2,6 +2,7 @@ package rehearsal
 
 import (
 	"context"
+	"fmt"
 	"math"
 	"slices"
 	"time"
@@ -147,6 +148,29 @@ func (p *play) hand() (out []replan.InHand) {
 	return out
 }
 
+// atFarms are the frames that farms have in hand, those that wait for their job to begin among
+// them.
+func (p *play) atFarms() (out []replan.InHand) {
+	for k := range p.sim.Crews {
+		c := &p.sim.Crews[k]
+		nodes := p.sim.Hosts[c.Host].Nodes
+		for range p.sim.Held(c.Host) * min(1, nodes) {
+			row := unframed(p.booked[k].Row)
+			out = append(out, replan.InHand{Shot: c.Crew.Shot, Host: fmt.Sprint(c.Crew.Host, " ", c.Host), Takes: simulate.Milliseconds(p.w.believed(row)), Nodes: nodes})
+		}
+	}
+	return out
+}
+
+func (p *play) due(shot string) planning.Millis {
+	for _, s := range p.w.Problem.Shots {
+		if s.ID == shot {
+			return s.Deadline
+		}
+	}
+	return 0
+}
+
 // busy is until when hosts render what they have in hand, or what was booked for the urgent
 // shot.
 func (p *play) busy(urgent bool) map[string]time.Time {
@@ -202,6 +226,9 @@ func (p *play) rest() replan.Rest {
 	for i, s := range p.w.Problem.Shots {
 		out.Doubts.Rendered[s.ID] = float64(p.sim.Shots[i].Done) / float64(s.Frames)
 	}
+	out.Doubts.Held = replan.HeldByFarms(p.atFarms(), func(shot string) planning.Millis {
+		return max(60_000, p.due(shot)-since)
+	})
 	seen := p.seen()
 	for _, t := range p.w.Problem.Timings {
 		if _, waits := out.Deadlines[t.Shot]; !waits || p.noticed[t.Host+" is lost"] {

@@ -1,11 +1,13 @@
 package replan
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"time"
 
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/timing"
@@ -18,6 +20,7 @@ type InHand struct {
 	Began   time.Time
 	Takes   time.Duration // as expected
 	Devices int           // that it takes
+	Nodes   int           // of a farm's job that it is in, side by side; 0: it is not at a farm
 }
 
 // BusyUntil says until when hosts are busy with frames in hand: in the mean of the
@@ -38,6 +41,26 @@ func BusyUntil(all []InHand, now time.Time) map[string]time.Time {
 	for host, n := range devices {
 		out[host] = now.Add(time.Duration(seconds[host] / float64(max(1, n)) * float64(time.Second)))
 	}
+	return out
+}
+
+// HeldByFarms says when farms are expected to be through with what they have in hand of each
+// shot, counted from now; due is when each shot is to be.
+func HeldByFarms(all []InHand, due func(shot string) planning.Millis) (out []forecast.Held) {
+	type job struct{ shot, farm string }
+	frames, takes, nodes := map[job]int{}, map[job]time.Duration{}, map[job]int{}
+	for _, f := range all {
+		if f.Nodes > 0 {
+			j := job{f.Shot, f.Host}
+			frames[j]++
+			takes[j], nodes[j] = max(takes[j], f.Takes), max(nodes[j], f.Nodes)
+		}
+	}
+	for j, n := range frames {
+		rounds := (n + nodes[j] - 1) / nodes[j]
+		out = append(out, forecast.Held{Shot: j.shot, Ends: planning.MillisOf(time.Duration(rounds) * takes[j]), Deadline: due(j.shot)})
+	}
+	slices.SortFunc(out, func(a, b forecast.Held) int { return cmp.Or(cmp.Compare(a.Shot, b.Shot), cmp.Compare(a.Ends, b.Ends)) })
 	return out
 }
 

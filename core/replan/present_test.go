@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 )
@@ -93,9 +94,9 @@ func TestFramesThatAreOverdueCount(t *testing.T) {
 func TestHowLongFramesInHandTake(t *testing.T) {
 	t.Parallel()
 	busy := BusyUntil([]InHand{
-		{"", "capstan", "", six.Add(-time.Minute), 420 * time.Second, 2}, // g2+g3: six minutes to go
-		{"", "capstan", "", six.Add(-30 * time.Second), 90 * time.Second, 1},
-		{"", "eddy", "", six.Add(-5 * time.Minute), 2 * time.Minute, 1}, // long overdue
+		{"", "capstan", "", six.Add(-time.Minute), 420 * time.Second, 2, 0}, // g2+g3: six minutes to go
+		{"", "capstan", "", six.Add(-30 * time.Second), 90 * time.Second, 1, 0},
+		{"", "eddy", "", six.Add(-5 * time.Minute), 2 * time.Minute, 1, 0}, // long overdue
 	}, six)
 	assert.Equal(t, six.Add(260*time.Second), busy["capstan"], "twice six minutes and one, of three devices")
 	assert.Equal(t, six.Add(30*time.Second), busy["eddy"])
@@ -122,4 +123,16 @@ func TestARunLeavesItsHosts(t *testing.T) {
 	}
 	assert.Equal(t, 48*minute, r.Leaving(map[string]time.Time{"eddy": six.Add(30 * time.Minute)}).Plan.Finish)
 	assert.Equal(t, left(), p, "the problem itself is as it was")
+}
+
+func TestWhenFarmsAreThroughWithWhatTheyHave(t *testing.T) {
+	t.Parallel()
+	var hand []InHand
+	for range 10 {
+		hand = append(hand, InHand{Shot: "storm-050", Host: "gannet", Crew: "cpu", Began: six, Takes: time.Minute, Nodes: 4})
+	}
+	hand = append(hand, InHand{Shot: "coda-060", Host: "ebb", Takes: time.Hour, Nodes: 1}, InHand{Shot: "coda-060", Host: "eddy", Crew: "g0", Takes: time.Hour, Devices: 1})
+	due := func(shot string) planning.Millis { return planning.Millis(len(shot)) }
+	assert.Equal(t, []forecast.Held{{Shot: "coda-060", Ends: 60 * minute, Deadline: 8}, {Shot: "storm-050", Ends: 3 * minute, Deadline: 9}}, HeldByFarms(hand, due))
+	assert.Empty(t, HeldByFarms(nil, due))
 }

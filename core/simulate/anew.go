@@ -48,6 +48,11 @@ func (s *Simulation) until(at int64) bool {
 // Waiting is how many frames of a shot wait.
 func (s *Simulation) Waiting(shot int) int { return s.shots[shot].waiting() }
 
+// Held is how many frames a farm's job has in hand.
+func (s *Simulation) Held(host int) int {
+	return len(s.hosts[host].held) + s.Hosts[host].Nodes - s.hosts[host].idle
+}
+
 // Rendering lists the crews, by place in Crews, that have a frame in hand, farms aside.
 func (s *Simulation) Rendering() (crews []int) {
 	for _, e := range s.queue {

@@ -42,7 +42,7 @@ const fewest = 8
 // how well each time is known, how often tries failed on each place, how runs were upset. It
 // says in words what that rests on.
 func (d *Doubts) Of(ctx context.Context, problem planning.Problem, n problems.Notes) (forecast.Uncertainty, []string, error) {
-	u := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}, Common: forecast.DefaultCommon, Desks: n.Desks}
+	u := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}, Common: forecast.DefaultCommon, Desks: n.Desks, Held: n.Held}
 	var restsOn, few []string
 	restsOn = append(n.AboutDesks(), fmt.Sprintf("all crews together: assumed slower or faster than expected by %.0f %%, as a standard deviation", 100*u.Common))
 	tries, err := d.triesSince(ctx, d.clock.Now().Add(-remembered))

@@ -71,6 +71,9 @@ func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes,
 		}
 	}
 	if b.rest != nil {
+		if err := b.addHeld(ctx, ask); err != nil {
+			return b.problem, b.notes, err
+		}
 		b.addPaidServers()
 		recent, err := p.recent(ctx, *ask.Run, b.now.Add(-replan.Lately))
 		if err != nil {

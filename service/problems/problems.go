@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"rotanex.example/core/desks"
+	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/candidates"
@@ -66,6 +67,8 @@ type Notes struct {
 	InHand    map[string]planning.Millis `json:"in_hand,omitempty"`    // until when hosts are busy with frames of the run itself, whose rest this is
 	Lately    map[string]float64         `json:"lately,omitempty"`     // by what factor shots, hosts and crews, host/crew, are off of late: see replan.AsOfLate
 	Desks     map[string]desks.Habits    `json:"desks,omitempty"`      // how those among the hosts are taken back
+	// Held is what farms have in hand of the run whose rest this is.
+	Held []forecast.Held `json:"held,omitempty"`
 	// Together are open runs that are planned together with it, and Gain what that is better in.
 	Together []Together `json:"together,omitempty"`
 	Gain     string     `json:"gain,omitempty"`

@@ -55,6 +55,23 @@ func (p *Problems) rest(ctx context.Context, run uuid.UUID) (*rest, error) {
 	return out, err
 }
 
+// addHeld notes what farms have in hand of the run, and when that is due.
+func (b *builder) addHeld(ctx context.Context, ask Ask) error {
+	due := map[string]planning.Millis{}
+	for _, f := range b.rest.hand {
+		if _, known := due[f.Shot]; f.Nodes == 0 || known {
+			continue
+		}
+		shot, err := b.Shots.Find(ctx, f.Shot)
+		if err != nil {
+			return err
+		}
+		due[f.Shot] = max(0, b.millis(b.due(ask, shot)))
+	}
+	b.notes.Held = replan.HeldByFarms(b.rest.hand, func(shot string) planning.Millis { return due[shot] })
+	return nil
+}
+
 // addPaidServers adds the run's servers that are up as hosts.
 func (b *builder) addPaidServers() {
 	added := replan.AddPaid(&b.problem, b.rest.servers, b.rest.busy)
