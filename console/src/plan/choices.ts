@@ -24,16 +24,18 @@ export function choicesText(plan: Plan): string {
 export function askedAgain(
   plan: Plan,
   by: string | undefined,
-  change: { slack?: number; confidence?: number } = {},
+  change: { slack?: number; confidence?: number; reserve?: string } = {},
 ): Schemas["NewPlan"] {
   const c = plan.choices ?? { shots: plan.shots };
-  const { not_before, assume, slack, confidence, ...kept } = c;
+  const { not_before, assume, slack, confidence, reserve, ...kept } = c;
+  const onTheWay = "reserve" in change ? change.reserve : reserve;
   const spare = "slack" in change || "confidence" in change ? change : { slack, confidence };
   return {
     ...kept,
     goal: kept.goal ?? "cheapest",
     rented: kept.rented ?? true,
     by,
+    ...(onTheWay ? { reserve: onTheWay } : {}),
     ...(spare.slack ? { slack: spare.slack } : {}),
     ...(spare.confidence ? { confidence: spare.confidence } : {}),
   };
