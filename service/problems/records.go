@@ -134,8 +134,9 @@ func (p *Problems) waitingOf(ctx context.Context, run uuid.UUID) (map[string]int
 
 // leasedOf lists the frames of a run that are being rendered.
 func (p *Problems) leasedOf(ctx context.Context, run uuid.UUID) ([]replan.InHand, error) {
-	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT f.shot, f.host, f.crew, f.leased_at, coalesce(b.frame_s, 0), jsonb_array_length(coalesce(f.devices, '[]')), CASE WHEN b.farm THEN b.nodes ELSE 0 END
-		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id WHERE f.run_id = $1 AND f.state = 'rendering'`, run), func(row store.Row) (x replan.InHand, err error) {
+	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT f.shot, f.host, f.crew, f.leased_at, coalesce(b.frame_s, 0), jsonb_array_length(coalesce(f.devices, '[]')),
+			CASE WHEN j.id IS NULL THEN 0 ELSE b.nodes END
+		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id LEFT JOIN farm_jobs j ON j.booking_id = b.id WHERE f.run_id = $1 AND f.state = 'rendering'`, run), func(row store.Row) (x replan.InHand, err error) {
 		var seconds float64
 		err = row.Scan(&x.Shot, &x.Host, &x.Crew, &x.Began, &seconds, &x.Devices, &x.Nodes)
 		x.Takes = time.Duration(seconds * float64(time.Second))

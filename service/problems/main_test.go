@@ -1,0 +1,10 @@
+package problems
+
+import (
+	"os"
+	"testing"
+
+	"rotanex.example/service/testdb"
+)
+
+func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
