@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"rotanex.example/core/disruptions"
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/planning/planningtest"
@@ -182,4 +183,21 @@ func ExampleAssume() {
 	after, _ := planning.Solve(context.Background(), then, planning.Options{})
 	fmt.Printf("with %s: %s %s instead of %s\n", text, p.Currency, after.Cost, before.Cost)
 	// Output: with a host anvil-2 like anvil: EUR 0.33 instead of 3.12
+}
+
+// Where no slack is enough, more of it is not bought for a chance that is the same but for luck.
+func TestSlackThatMakesNothingSurerIsNotKept(t *testing.T) {
+	p, u := unsure(t)
+	u.Ratios = map[string][]float64{"gale-010": {1, 1, 1, 1, 1, 1, 1, 1}}
+
+	plan, err := planning.Solve(t.Context(), p, planning.Options{})
+	require.NoError(t, err)
+	takes := plan.Finish.Duration().Hours()
+	// Now and then something more urgent comes, and has the hosts for good.
+	u.Disruptions = disruptions.Rates{UrgentEvery: time.Duration(8 * takes * float64(time.Hour)), UrgentFor: 10_000 * time.Hour}
+	best, err := questions.Confidently(t.Context(), p, u, questions.Promise{Chance: 0.995}, planning.Options{}, nil)
+	require.NoError(t, err)
+	assert.Less(t, best.Chance, 0.995)
+	assert.Greater(t, best.Chance, 0.7)
+	assert.LessOrEqual(t, best.Slack, 0.04, "8 % would give a chance of one point more")
 }

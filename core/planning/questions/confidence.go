@@ -47,12 +47,16 @@ type Confident struct {
 // Simulations that Confidently holds each plan against, at most.
 const confidentSimulations = 500
 
+// even is by how much a chance that is not enough has to be above another to be worth more
+// slack, and what that costs: chances of so many simulations differ by less by luck.
+const even = 0.03
+
 // slacks are tried in turn until one is enough; then the gap to the one before is halved.
 var slacks = []float64{0, 0.04, 0.08, 0.15, 0.25, 0.4}
 
 // Confidently plans with as little slack as it takes for the forecast to meet every
 // deadline with the chance that is wanted. Where no slack does, it returns the plan
-// with the most chance; where no plan books anything, the one without slack.
+// with the most chance, and of those about as sure the one with the least slack; where no plan books anything, the one without slack.
 func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty, wanted Promise, o planning.Options, say Progress) (Confident, error) {
 	deadlines := map[string]planning.Millis{}
 	for _, s := range p.Shots {
@@ -76,7 +80,7 @@ func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty
 			one.Chance = f.Chance
 		}
 		enough, had := one.Chance >= wanted.Chance, best.Chance >= wanted.Chance
-		if best.Plan.Status == "" || !had && one.Chance > best.Chance || enough && had && slack < best.Slack {
+		if best.Plan.Status == "" || !had && (enough || one.Chance > best.Chance+even) || enough && had && slack < best.Slack {
 			best = one
 		}
 		return enough, nil
