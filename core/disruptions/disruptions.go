@@ -1,6 +1,7 @@
 // Package disruptions reckons with what upsets a run and nobody knows beforehand: somebody
 // works at a host for a while and it renders slowly, a host is lost, a shot grows heavier on
-// the way, a more urgent run comes and has the hosts first. From what happened in earlier runs it says how often that is to be expected.
+// the way, a more urgent run comes and has the hosts first. From what happened in earlier runs it
+// says how often that is to be expected.
 //
 //	rates := disruptions.Learn(disruptions.Seen{HostTime: 400 * time.Hour, Lost: 1})
 //	fmt.Println(rates.SlowedEvery, rates.LostEvery)

@@ -25,8 +25,7 @@ func framesOf(p planning.Problem) int {
 }
 
 // batched is the problem and the plan with batches for frames, and how many frames each
-// shot's batches have, in the mean: 1 where they are frames. A farm's charge for a frame
-// is one for a batch then.
+// shot's batches have, in the mean: 1 where they are frames.
 func batched(p planning.Problem, plan planning.Plan) (planning.Problem, planning.Plan, []float64) {
 	all, sizes := framesOf(p), make([]float64, len(p.Shots))
 	for i := range sizes {

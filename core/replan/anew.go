@@ -146,10 +146,10 @@ func (r *Rest) better(ctx context.Context, problem planning.Problem) (Next, erro
 	return next, nil
 }
 
-// spares are the parts of the time that a new plan keeps spare, tried in turn until one is
+// Spares are the parts of the time that a new plan keeps spare, tried in turn until one is
 // sure enough: a few rather than the least that would do, as looking for that takes ten times
 // as long, and what is found is planned anew as soon as it proves too little.
-var spares = []float64{0.03, 0.1, 0.2}
+var Spares = []float64{0.03, 0.1, 0.2}
 
 // plan makes a schedule as sure as was asked for, or else as sure as it can be. One that is
 // not sure enough is repaired first, so that no more is moved than it takes; where that does
@@ -218,7 +218,7 @@ func letting(had, other planning.Plan) planning.Plan {
 // sure makes a schedule with ever more to spare, from the least on, until it is sure enough;
 // false where that cannot be made.
 func (r *Rest) sure(ctx context.Context, problem planning.Problem, least float64, by func(planning.Problem) (planning.Plan, bool, error)) (best Next, found bool, err error) {
-	for _, spare := range spares {
+	for _, spare := range Spares {
 		next := Next{Slack: max(r.Slack, spare)}
 		if next.Slack < least {
 			continue

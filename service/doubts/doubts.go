@@ -113,8 +113,12 @@ func about(r disruptions.Rates) string {
 	case r.Cases > 1:
 		seen = fmt.Sprintf("%d cases seen in %.0f days", r.Cases, remembered.Hours()/24)
 	}
-	return fmt.Sprintf("own hosts: slowed every %.0f h for %.1f h, %.1f times as slow, and lost every %.0f h; a more urgent run every %.0f h for %.1f h; one shot of %.0f grows heavier, of those of which few frames were timed (%s)",
-		r.SlowedEvery.Hours(), r.SlowedFor.Hours(), r.SlowedTimes, r.LostEvery.Hours(), r.UrgentEvery.Hours(), r.UrgentFor.Hours(), 1/r.Heavier, seen)
+	urgent := ""
+	if r.UrgentEvery > 0 {
+		urgent = fmt.Sprintf("a more urgent run every %.0f h for %.1f h; ", r.UrgentEvery.Hours(), r.UrgentFor.Hours())
+	}
+	return fmt.Sprintf("own hosts: slowed every %.0f h for %.1f h, %.1f times as slow, and lost every %.0f h; %sone shot of %.0f grows heavier, of those of which few frames were timed (%s)",
+		r.SlowedEvery.Hours(), r.SlowedFor.Hours(), r.SlowedTimes, r.LostEvery.Hours(), urgent, 1/r.Heavier, seen)
 }
 
 // waits gathers how offers' boots and farms' queues were kept so far, over the

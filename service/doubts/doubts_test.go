@@ -53,4 +53,7 @@ func TestWhatUpsetRunsIsSeenInTheTriesOfOnesOwnHosts(t *testing.T) {
 	assert.Equal(t, 28*m+9*m, seen.HostTime)
 	assert.Contains(t, about(disruptions.Learn(seen)), "2 cases seen in 60 days")
 	assert.Contains(t, about(disruptions.Learn(disruptions.Seen{})), "slowed every 60 h for 1.5 h, 2.0 times as slow, and lost every 1000 h; a more urgent run every 200 h for 1.0 h; one shot of 10 grows heavier")
+	urgent := disruptions.Learn(seen)
+	urgent.UrgentEvery = 0
+	assert.NotContains(t, about(urgent), "urgent", "nothing is more urgent than the most urgent")
 }

@@ -23,10 +23,6 @@ import (
 // others have booked stays as it is.
 const mostTogether = 8
 
-// spares are the parts of the time that are kept spare when runs are planned together, tried
-// in turn until all are sure enough.
-var spares = []float64{0.03, 0.1, 0.2}
-
 // mates are the open runs that may be planned together with what is asked for: none that is
 // more urgent, and none whose policy is to be left alone or asked about.
 func (s *Schedule) mates(ctx context.Context, ask *problems.Ask) ([]runs.Run, error) {
@@ -76,7 +72,8 @@ func (s *Schedule) together(ctx context.Context, alone plans.Solved, notes probl
 }
 
 // gather reads what is to be planned together, and how it stands apart; nil: nothing of the
-// open runs waits, or nothing can be gained. The bound is what the new run costs at least, were all free for it.
+// open runs waits, or nothing can be gained. The bound is what the new run costs at least, were
+// all free for it.
 func (s *Schedule) gather(ctx context.Context, alone plans.Solved, notes problems.Notes, mates []runs.Run) (j *joint, bound pricing.Money, err error) {
 	j = &joint{}
 	ask := *notes.Ask
@@ -133,7 +130,7 @@ func (j *joint) add(rest replan.Rest, notes problems.Notes, stands replan.Standi
 // plan plans all of them as one problem, with ever more to spare until each is as sure as it
 // should be, and says what that is better in; "" where it is not worth it.
 func (j *joint) plan(ctx context.Context, currency string) (gain string, err error) {
-	for _, spare := range spares {
+	for _, spare := range replan.Spares {
 		parts := make([]replan.Part, len(j.rests))
 		slacks := make([]float64, len(j.rests))
 		for i, r := range j.rests {
@@ -236,7 +233,7 @@ func (s *Schedule) join(ctx context.Context, begun runs.Run, x problems.Together
 		ID: uuid.New(), RunID: run.ID, At: s.Clock.Now(), State: Made, DecidedBy: "Rotanex", PlanID: x.Plan,
 		Cause: fmt.Sprintf("run %s began, and was planned together with it", begun.ID.String()[:8]), Gain: "run " + begun.ID.String()[:8] + ": " + gain,
 		ChanceBefore: seen.present.Chance, ChanceAfter: x.Chance, FinishBefore: known(seen.present.Finish), FinishAfter: known(x.Finish),
-		CostBefore: text(seen.present.Cost), CostAfter: x.Cost, More: text(pricing.Money{}), Moved: x.Moved, Moves: replan.Moves(seen.Plan, plan), Frames: left, Before: Earlier{seen.Problem.Start, seen.Plan},
+		CostBefore: text(seen.present.Cost), CostAfter: x.Cost, More: text(pricing.Money{}), Moved: replan.Moved(seen.Plan, plan), Moves: replan.Moves(seen.Plan, plan), Frames: left, Before: Earlier{seen.Problem.Start, seen.Plan},
 	}
 	return s.Runs.ChangeOver(ctx, run.ID, x.Plan, "", func(tx *gorm.DB) error {
 		return errors.Join(supersede(tx, run.ID), add(tx, c))
