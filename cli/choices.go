@@ -18,7 +18,7 @@ import (
 type choices struct {
 	by, notBefore, budget string
 	slack, confidence     string
-	reserve               string
+	contingency           string
 	fastest, ownedOnly    bool
 	again, keepOthers     bool
 	priority, devices     string
@@ -33,7 +33,7 @@ func (x *choices) flags(c *cobra.Command) {
 	f.StringVar(&x.budget, "budget", "", "what it may cost, such as 250.00")
 	f.StringVar(&x.slack, "slack", "", "share of the time to the deadline that is kept spare, such as 10%")
 	f.StringVar(&x.confidence, "confidence", "", "keep as much slack as it takes for the forecast to give this chance to be in time, such as 95%")
-	f.StringVar(&x.reserve, "reserve", "", "money beyond the plan for servers that are let on the way where the run falls behind, such as 10.00: the chance reckons with it")
+	f.StringVar(&x.contingency, "contingency", "", "money beyond the plan for servers that are let on the way where the run falls behind, such as 10.00: the chance reckons with it")
 	f.StringVar(&x.notBefore, "not-before", "", "no frame starts earlier than this time")
 	f.StringArrayVar(&x.pin, "pin", nil, "SHOT=PLACE,PLACE: render the shot only there; a source stands for its places")
 	f.StringArrayVar(&x.without, "without", nil, "a source or an offer that is not to be used, or a host that is held back")
@@ -49,7 +49,7 @@ servers=OFFER:3, hours=HOST, time=SHOT:0.5 or deadline=SHOT:mon 12:00`)
 
 // ask turns the flags into what is asked of the service.
 func (x *choices) ask(shots []string, now time.Time) (api.NewPlan, error) {
-	ask := api.NewPlan{Shots: shots, Budget: x.budget, Reserve: x.reserve, TimeLimitS: float32(x.limit.Seconds()), Without: x.without, Again: x.again, KeepOthers: x.keepOthers, Priority: api.Priority(x.priority), Devices: api.NewPlanDevices(x.devices)}
+	ask := api.NewPlan{Shots: shots, Budget: x.budget, Contingency: x.contingency, TimeLimitS: float32(x.limit.Seconds()), Without: x.without, Again: x.again, KeepOthers: x.keepOthers, Priority: api.Priority(x.priority), Devices: api.NewPlanDevices(x.devices)}
 	if x.priority != "" && !ask.Priority.Valid() {
 		return ask, fmt.Errorf("--priority %q: want urgent, normal, low or backlog", x.priority)
 	}
@@ -195,8 +195,8 @@ func kept(ask *api.NewPlan, of api.NewPlan, changed func(flag string) bool) {
 	if !changed("keep-others") {
 		ask.KeepOthers = of.KeepOthers
 	}
-	if !changed("reserve") {
-		ask.Reserve = of.Reserve
+	if !changed("contingency") {
+		ask.Contingency = of.Contingency
 	}
 	if !changed("slack") && !changed("confidence") {
 		ask.Slack, ask.Confidence = of.Slack, of.Confidence

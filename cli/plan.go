@@ -31,7 +31,7 @@ by its times, but the chance is below --min-chance.`,
   rotanex plan orrery-020 --by +2h --owned-only --slack 10%
   rotanex plan orrery-020 --by 22:00 --fastest --budget 250
   rotanex plan lamp-040 stair-030 --by "mon 09:00" --pin lamp-040=eddy --without desk-ada --confidence 95%
-  rotanex plan orrery-020 --by "mon 09:00" --confidence 95% --reserve 10
+  rotanex plan orrery-020 --by "mon 09:00" --confidence 95% --contingency 10
   rotanex plan orrery-020 --by +2h --assume host=bellows-2:like=bellows`,
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			least, err := share("--min-chance", minChance)

@@ -50,7 +50,7 @@ plan needs, to leave room for a server that has to be replaced. Nothing exceeds 
 		}),
 	}
 	c.Flags().IntVar(&tries, "tries", tries, "how often a frame may fail before it is given up")
-	c.Flags().StringVar(&spend, "spend", "", "what servers, seats and farms may cost at most; default what the plan says, and what it was asked to reserve")
+	c.Flags().StringVar(&spend, "spend", "", "what servers, seats and farms may cost at most; default what the plan says, and its contingency")
 	c.Flags().BoolVarP(&yes, "yes", "y", false, "spend it without asking")
 	c.Flags().StringVar(&policy, "policy", "", "how far it is planned anew by itself: auto (within what it may cost), ask or off; default what the service says")
 	c.Flags().BoolVar(&accept, "accept-proofs", false, "accept farms' proof frames that are whole, of the right size, not blank, and look as those rendered elsewhere")

@@ -20,7 +20,7 @@ import (
 // solving are the flags of solve.
 type solving struct {
 	to, confidence string
-	reserve        string
+	contingency    string
 	assume         []string
 	curve          bool
 	limit          time.Duration
@@ -46,7 +46,7 @@ deadline, 3 late, 4 over the budget, 5 impossible.`,
 	f.StringArrayVar(&x.assume, "assume", nil, "what if, as of rotanex plan: host=NAME:like=HOST, price=NAME:6.00, time=SHOT:0.5 …")
 	f.StringVar(&x.confidence, "confidence", "", "keep as much slack as it takes for the forecast to give this chance to be in time, such as 95%")
 	f.BoolVar(&x.curve, "curve", false, "list the cheapest cost for each of several finish times instead")
-	f.StringVar(&x.reserve, "reserve", "", "of --confidence: money beyond the plan for servers that are let on the way, such as 10.00")
+	f.StringVar(&x.contingency, "contingency", "", "of --confidence: money beyond the plan for servers that are let on the way, such as 10.00")
 	c.MarkFlagsMutuallyExclusive("curve", "confidence")
 	c.MarkFlagsMutuallyExclusive("curve", "to")
 	c.MarkFlagsMutuallyExclusive("curve", "time-limit")
@@ -115,8 +115,8 @@ func (a *app) solveProblem(cmd *cobra.Command, problem planning.Problem, x solvi
 	stop := a.working(cmd, "solving")
 	defer stop()
 	options := planning.Options{TimeLimit: x.limit}
-	if x.confidence == "" && x.reserve != "" {
-		return planning.Plan{}, errors.New("--reserve goes with --confidence: it is what the chance may reckon with")
+	if x.confidence == "" && x.contingency != "" {
+		return planning.Plan{}, errors.New("--contingency goes with --confidence: it is what the chance may reckon with")
 	}
 	if x.confidence == "" {
 		return planning.Solve(cmd.Context(), problem, options)
@@ -125,15 +125,15 @@ func (a *app) solveProblem(cmd *cobra.Command, problem planning.Problem, x solvi
 	if err != nil {
 		return planning.Plan{}, err
 	}
-	promise := questions.Promise{Chance: float64(wanted)}
-	if x.reserve != "" {
-		reserve, err := pricing.ParseMoney(x.reserve)
-		if err != nil || reserve.Rat().Sign() < 0 {
-			return planning.Plan{}, fmt.Errorf("--reserve %q: want an amount of 0 or more, such as 10.00", x.reserve)
+	sureness := questions.Wanted{Chance: float64(wanted)}
+	if x.contingency != "" {
+		contingency, err := pricing.ParseMoney(x.contingency)
+		if err != nil || contingency.Rat().Sign() < 0 {
+			return planning.Plan{}, fmt.Errorf("--contingency %q: want an amount of 0 or more, such as 10.00", x.contingency)
 		}
-		promise.Reserve = reserve.Float()
+		sureness.Contingency = contingency.Float()
 	}
-	sure, err := questions.Confidently(cmd.Context(), problem, forecast.Uncertainty{Common: forecast.DefaultCommon, Disruptions: disruptions.Learn(disruptions.Seen{})}, promise, options, a.progress)
+	sure, err := questions.Confidently(cmd.Context(), problem, forecast.Uncertainty{Common: forecast.DefaultCommon, Disruptions: disruptions.Learn(disruptions.Seen{})}, sureness, options, a.progress)
 	if err == nil && sure.Chance >= 0 {
 		fmt.Fprintf(cmd.ErrOrStderr(), "chance to be in time %s, with %.0f %% of the time kept spare\n", forecast.Percent(sure.Chance), 100*sure.Slack)
 	}

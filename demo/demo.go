@@ -40,7 +40,7 @@ const (
 	clockFactor = "40"
 	deadline    = "+3h00m"
 	begins      = "+12m" // at forty times life planning takes some minutes of it
-	reserve     = "20"   // for servers that are let on the way
+	contingency = "20"   // for servers that are let on the way
 )
 
 var planned = []string{"orrery-010", "orrery-020", "stair-030", "storm-050"}

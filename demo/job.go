@@ -188,7 +188,7 @@ func (d *Demo) begin(ctx context.Context) error {
 	if err := d.rotanex(ctx, "sources", "compare", "storm-050", "--by", deadline); err != nil {
 		return err
 	}
-	err := d.rotanex(ctx, append(append([]string{"plan"}, planned...), "--by", deadline, "--not-before", begins, "--confidence", "95%", "--reserve", reserve)...)
+	err := d.rotanex(ctx, append(append([]string{"plan"}, planned...), "--by", deadline, "--not-before", begins, "--confidence", "95%", "--contingency", contingency)...)
 	var ended *exec.ExitError
 	if errors.As(err, &ended) && ended.ExitCode() == cli.ExitLate {
 		d.say("This machine is too slow for the deadline of the demo; the plan that is least late is carried out")

@@ -39,8 +39,8 @@ func simulated(t testing.TB, p planning.Problem, plan planning.Plan, u forecast.
 
 var sure = forecast.Uncertainty{Ratios: map[string][]float64{"stair-030": {1, 1, 1, 1, 1, 1, 1, 1}}, Fails: map[string]float64{"h0": 0, "h1": 0, "h2": 0, "h3": 0}}
 
-// Without doubts every simulation is the plan itself.
-func TestWithoutDoubtsThePlanComesTrue(t *testing.T) {
+// Without uncertainty every simulation is the plan itself.
+func TestWithoutUncertaintyThePlanComesTrue(t *testing.T) {
 	p, plan := loft(t, 200, 4, 1.2)
 	f := simulated(t, p, plan, sure)
 	assert.Equal(t, 1.0, f.Chance)

@@ -222,11 +222,11 @@ func (p *play) rest() replan.Rest {
 		out.Deadlines[s.ID] = s.Deadline
 		q.Shots = append(q.Shots, s)
 	}
-	out.Doubts = forecast.Uncertainty{Typical: map[string]float64{}, Common: p.w.Doubts.Common, Disruptions: p.w.Doubts.Disruptions, Rendered: map[string]float64{}}
+	out.Uncertainty = forecast.Uncertainty{Typical: map[string]float64{}, Common: p.w.Uncertainty.Common, Disruptions: p.w.Uncertainty.Disruptions, Rendered: map[string]float64{}}
 	for i, s := range p.w.Problem.Shots {
-		out.Doubts.Rendered[s.ID] = float64(p.sim.Shots[i].Done) / float64(s.Frames)
+		out.Uncertainty.Rendered[s.ID] = float64(p.sim.Shots[i].Done) / float64(s.Frames)
 	}
-	out.Doubts.Held = replan.HeldByFarms(p.atFarms(), func(shot string) planning.Millis {
+	out.Uncertainty.Held = replan.HeldByFarms(p.atFarms(), func(shot string) planning.Millis {
 		return max(60_000, p.due(shot)-since)
 	})
 	seen := p.seen()
@@ -234,8 +234,8 @@ func (p *play) rest() replan.Rest {
 		if _, waits := out.Deadlines[t.Shot]; !waits || p.noticed[t.Host+" is lost"] {
 			continue
 		}
-		factor, off := learnt(seen[unframed(t)], p.w.Doubts.Typical[forecast.TimingKey(t)])
-		out.Doubts.Typical[forecast.TimingKey(t)] = off
+		factor, off := learnt(seen[unframed(t)], p.w.Uncertainty.Typical[forecast.TimingKey(t)])
+		out.Uncertainty.Typical[forecast.TimingKey(t)] = off
 		t.Frame = max(1, planning.Millis(float64(t.Frame)*factor))
 		q.Timings = append(q.Timings, t)
 	}
@@ -245,7 +245,7 @@ func (p *play) rest() replan.Rest {
 			if t.Host == v.Host {
 				of := t
 				of.Host, of.Offer = "", v.Offer
-				out.Doubts.Typical[forecast.TimingKey(t)] = out.Doubts.Typical[forecast.TimingKey(of)]
+				out.Uncertainty.Typical[forecast.TimingKey(t)] = out.Uncertainty.Typical[forecast.TimingKey(of)]
 			}
 		}
 	}

@@ -34,17 +34,17 @@ type Plan struct {
 
 // Plan plans the weekend to be as surely in time as is asked for.
 func (w Weekend) Plan(ctx context.Context, confidence float64) (out Plan, err error) {
-	sure, err := questions.Confidently(ctx, w.Problem, w.Doubts, questions.Promise{Chance: confidence, Reserve: w.reserve()}, planning.Options{}, func(int, int, string) {})
+	sure, err := questions.Confidently(ctx, w.Problem, w.Uncertainty, questions.Wanted{Chance: confidence, Contingency: w.contingency()}, planning.Options{}, func(int, int, string) {})
 	if err != nil {
 		return out, err
 	}
 	out.Plan, out.Problem = sure.Plan, sure.Problem
-	out.Forecast, err = forecast.Simulate(ctx, sure.Problem, sure.Plan, w.Doubts, deadlines(w.Problem), forecast.Options{Seed: 1, Simulations: 1000, MayLet: w.reserve()})
+	out.Forecast, err = forecast.Simulate(ctx, sure.Problem, sure.Plan, w.Uncertainty, deadlines(w.Problem), forecast.Options{Seed: 1, Simulations: 1000, MayLet: w.contingency()})
 	return out, err
 }
 
-// reserve is what is left to be spent, about, once a plan is paid for: no plan costs the half.
-func (w Weekend) reserve() float64 { return w.Cap.Float() / 2 }
+// contingency is what is left to be spent, about, once a plan is paid for: no plan costs the half.
+func (w Weekend) contingency() float64 { return w.Cap.Float() / 2 }
 
 func deadlines(p planning.Problem) map[string]planning.Millis {
 	out := map[string]planning.Millis{}
@@ -79,7 +79,7 @@ type play struct {
 	done    []finished
 	outcome Played
 	cost    float64
-	asked   replan.Rest // what does not change: doubts aside
+	asked   replan.Rest // what does not change: uncertainty aside
 	noticed map[string]bool
 	looked  time.Time
 	changed time.Time

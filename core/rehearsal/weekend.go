@@ -27,10 +27,10 @@ import (
 
 // Weekend is a run to be planned, and what will be true of it.
 type Weekend struct {
-	Seed    uint64
-	Problem planning.Problem     // as it is known beforehand
-	Doubts  forecast.Uncertainty // how well
-	Cap     pricing.Money        // of what may be spent outside
+	Seed        uint64
+	Problem     planning.Problem     // as it is known beforehand
+	Uncertainty forecast.Uncertainty // how well
+	Cap         pricing.Money        // of what may be spent outside
 
 	truth truth
 	// urgent is a shot that comes at night, not known before; nil: none does.
@@ -77,9 +77,9 @@ type drawing struct {
 func Draw(seed uint64) Weekend {
 	d := &drawing{Rand: rand.New(rand.NewPCG(seed, 7)), rate: map[string]float64{}}
 	d.w = Weekend{
-		Seed:    seed,
-		Problem: planning.Problem{Format: planning.ProblemFormat, Start: friday, Currency: "EUR", Goal: planning.Cheapest},
-		Doubts:  forecast.Uncertainty{Typical: map[string]float64{}, Common: forecast.DefaultCommon},
+		Seed:        seed,
+		Problem:     planning.Problem{Format: planning.ProblemFormat, Start: friday, Currency: "EUR", Goal: planning.Cheapest},
+		Uncertainty: forecast.Uncertainty{Typical: map[string]float64{}, Common: forecast.DefaultCommon},
 		truth: truth{
 			frame: map[planning.Timing]float64{}, heavy: map[string]float64{}, fails: map[string]float64{}, lost: map[string]time.Duration{},
 			boot: map[string]float64{}, queue: map[string]float64{}, never: 0.03,
@@ -116,7 +116,7 @@ func (w *Weekend) Remembers() {
 			seen.Slowed = append(seen.Slowed, disruptions.Slowdown{Lasted: min(u.to, lasted) - u.from, Times: u.times})
 		}
 	}
-	w.Doubts.Disruptions = disruptions.Learn(seen)
+	w.Uncertainty.Disruptions = disruptions.Learn(seen)
 }
 
 func (d *drawing) between(low, high float64) float64 { return low + (high-low)*d.Float64() }
@@ -198,7 +198,7 @@ func (d *drawing) row(t planning.Timing, believed float64) planning.Timing {
 		off, worse = d.between(0.06, 0.2), 1.25
 	}
 	d.w.truth.frame[t] = lognormal(d.Rand, 1, off*worse)
-	d.w.Doubts.Typical[forecast.TimingKey(t)] = off
+	d.w.Uncertainty.Typical[forecast.TimingKey(t)] = off
 	t.Frame = max(1000, planning.Millis(believed*1000))
 	return t
 }

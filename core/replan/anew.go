@@ -20,10 +20,10 @@ type Rest struct {
 	Problem      planning.Problem
 	Deadlines    map[string]planning.Millis // the real ones, where the problem's keep time spare
 	Plan         planning.Plan              // that it has: see Present
-	Doubts       forecast.Uncertainty
+	Uncertainty  forecast.Uncertainty
 	Slack        float64 // that was asked for, the share of the time to each deadline
 	Wanted       float64 // chance to be in time
-	Reserve      float64 // of a run that is to begin: see forecast.Options.MayLet
+	Contingency  float64 // of a run that is to begin: see forecast.Options.MayLet
 	Policy       Policy
 	Spare        *pricing.Money   // see Limits
 	AcceptProofs bool             // proof frames of farms need nobody
@@ -66,7 +66,7 @@ func (r *Rest) Look(ctx context.Context) (Outlook, error) {
 func (r *Rest) Expected() forecast.Forecast { return r.expected }
 
 func (r *Rest) simulate(ctx context.Context, problem planning.Problem, plan planning.Plan) (forecast.Forecast, error) {
-	return forecast.Simulate(ctx, problem, plan, r.Doubts, r.due(), forecast.Options{Seed: 1, Simulations: Outlooks, Clear: clearly, MayLet: r.Reserve})
+	return forecast.Simulate(ctx, problem, plan, r.Uncertainty, r.due(), forecast.Options{Seed: 1, Simulations: Outlooks, Clear: clearly, MayLet: r.Contingency})
 }
 
 // due are the real deadlines, by shot, whatever a new schedule keeps spare.

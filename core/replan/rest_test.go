@@ -24,8 +24,8 @@ func twoHosts(frame planning.Millis) Rest {
 	p.Timings = []planning.Timing{{Shot: "coda-060", Host: "eddy", Crew: "g0", Frame: frame}, {Shot: "coda-060", Host: "dory", Crew: "g0", Frame: minute}, {Shot: "coda-060", Offer: "tern-solo", Crew: "g0", Frame: minute}}
 	return Rest{
 		Problem: p, Wanted: 0.95, Policy: Auto,
-		Plan:   planning.Plan{Format: planning.PlanFormat, Status: planning.Meets, Bookings: []planning.Booking{{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 30, End: 30 * frame}}},
-		Doubts: forecast.Uncertainty{Fails: map[string]float64{"eddy": 0, "dory": 0}},
+		Plan:        planning.Plan{Format: planning.PlanFormat, Status: planning.Meets, Bookings: []planning.Booking{{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 30, End: 30 * frame}}},
+		Uncertainty: forecast.Uncertainty{Fails: map[string]float64{"eddy": 0, "dory": 0}},
 	}
 }
 

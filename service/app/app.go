@@ -28,7 +28,6 @@ import (
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/computations"
-	"rotanex.example/service/doubts"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/hosts"
@@ -53,6 +52,7 @@ import (
 	"rotanex.example/service/sweeps"
 	"rotanex.example/service/timings"
 	"rotanex.example/service/trials"
+	"rotanex.example/service/uncertainty"
 )
 
 // Config is how a service is set. Validate fills in the defaults.
@@ -125,17 +125,17 @@ type Service struct {
 	// FirstToken is the first admin token's secret, at the very first start only.
 	FirstToken string
 
-	config Config
-	clock  clock.Clock
-	store  *store.Store
-	feed   *events.Feed
-	blobs  *blob.Bucket
-	access *access.Access
-	hosts  *hosts.Hosts
-	shots  *shots.Shots
-	trials *trials.Trials
-	doubts *doubts.Doubts
-	plans  *plans.Plans
+	config      Config
+	clock       clock.Clock
+	store       *store.Store
+	feed        *events.Feed
+	blobs       *blob.Bucket
+	access      *access.Access
+	hosts       *hosts.Hosts
+	shots       *shots.Shots
+	trials      *trials.Trials
+	uncertainty *uncertainty.Uncertainty
+	plans       *plans.Plans
 
 	problems *problems.Problems
 	schedule *schedule.Schedule
@@ -251,10 +251,10 @@ func (s *Service) build(ctx context.Context) (err error) {
 		Store: s.store, Clock: s.clock, Hosts: s.hosts, Shots: s.shots, Candidates: s.candidates, Sources: s.sources, Packages: s.packages,
 		Licences: s.licences, Timings: s.timings, Currency: c.Currency, Zone: zone,
 	})
-	s.doubts = doubts.New(s.store, s.clock, s.timings, s.sources)
+	s.uncertainty = uncertainty.New(s.store, s.clock, s.timings, s.sources)
 	s.plans = plans.New(plans.Config{
 		Store: s.store, Clock: s.clock, Feed: s.feed, Computations: s.computations, Problems: s.problems,
-		Hosts: s.hosts, Shots: s.shots, Timings: s.timings, Doubts: s.doubts, Sources: s.sources, Currency: c.Currency, Zone: zone,
+		Hosts: s.hosts, Shots: s.shots, Timings: s.timings, Uncertainty: s.uncertainty, Sources: s.sources, Currency: c.Currency, Zone: zone,
 	})
 	s.schedule = schedule.New(schedule.Config{
 		Store: s.store, Clock: s.clock, Feed: s.feed, Jobs: s.jobs, Asked: s.computations, Runs: s.runs, Plans: s.plans, Problems: s.problems, Sources: s.sources,

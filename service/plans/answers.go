@@ -269,7 +269,7 @@ func askOf(x api.NewPlan) problems.Ask {
 	a := problems.Ask{
 		Shots: x.Shots, By: x.By, Goal: string(x.Goal), Budget: x.Budget, OwnedOnly: x.Rented != nil && !*x.Rented,
 		TimeLimit: time.Duration(float64(x.TimeLimitS) * float64(time.Second)), Slack: share(x.Slack), Confidence: share(x.Confidence),
-		Reserve: x.Reserve, NotBefore: x.NotBefore, Without: x.Without, Run: x.Run, Again: x.Again, KeepOthers: x.KeepOthers, Priority: string(x.Priority), Devices: string(x.Devices),
+		Contingency: x.Contingency, NotBefore: x.NotBefore, Without: x.Without, Run: x.Run, Again: x.Again, KeepOthers: x.KeepOthers, Priority: string(x.Priority), Devices: string(x.Devices),
 	}
 	for _, pin := range x.Pin {
 		a.Pin = append(a.Pin, problems.Pin{Shot: pin.Shot, Places: pin.Places})
@@ -285,7 +285,7 @@ func choicesOf(a *problems.Ask) api.NewPlan {
 	rented := !a.OwnedOnly
 	out := api.NewPlan{
 		Shots: a.Shots, By: a.By, Goal: api.NewPlanGoal(a.Goal), Budget: a.Budget, Rented: &rented, TimeLimitS: float32(a.TimeLimit.Seconds()),
-		Slack: float32(a.Slack), Confidence: float32(a.Confidence), Reserve: a.Reserve, NotBefore: a.NotBefore, Without: a.Without, Run: a.Run, Again: a.Again, KeepOthers: a.KeepOthers, Priority: api.Priority(a.Priority), Devices: api.NewPlanDevices(a.Devices),
+		Slack: float32(a.Slack), Confidence: float32(a.Confidence), Contingency: a.Contingency, NotBefore: a.NotBefore, Without: a.Without, Run: a.Run, Again: a.Again, KeepOthers: a.KeepOthers, Priority: api.Priority(a.Priority), Devices: api.NewPlanDevices(a.Devices),
 	}
 	for _, pin := range a.Pin {
 		out.Pin = append(out.Pin, api.Pin{Shot: pin.Shot, Places: pin.Places})

@@ -45,11 +45,11 @@ func (p *Plans) solve(ctx context.Context, question []byte, say questions.Progre
 	if err := json.Unmarshal(question, &x); err != nil {
 		return nil, err
 	}
-	doubts, _, err := p.Doubts.Of(ctx, x.Problem, x.Notes)
+	uncertainty, _, err := p.Uncertainty.Of(ctx, x.Problem, x.Notes)
 	if err != nil {
 		return nil, err
 	}
-	solved, err := p.Solve(ctx, x.Problem, x.Notes, doubts, 0, say)
+	solved, err := p.Solve(ctx, x.Problem, x.Notes, uncertainty, 0, say)
 	if err != nil {
 		return nil, err
 	}
@@ -102,7 +102,7 @@ func (p *Plans) answer(ctx context.Context, problem planning.Problem, notes *pro
 	ask := notes.Ask
 	options := planning.Options{TimeLimit: ask.TimeLimit}
 	if ask.Confidence > 0 {
-		sure, err := questions.Confidently(ctx, problem, u, questions.Promise{Chance: ask.Confidence, Reserve: ask.MayLet().Float()}, options, say)
+		sure, err := questions.Confidently(ctx, problem, u, questions.Wanted{Chance: ask.Confidence, Contingency: ask.MayLet().Float()}, options, say)
 		notes.Slack = sure.Slack
 		return sure.Problem, sure.Plan, errors.Join(err, ctx.Err())
 	}

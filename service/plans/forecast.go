@@ -31,7 +31,7 @@ func (p *Plans) forecastOf(ctx context.Context, record Plan, options forecast.Op
 	if len(plan.Bookings) == 0 {
 		return answerOfForecast{}, httpapi.Conflict("the plan books nothing: there is nothing to forecast")
 	}
-	uncertainty, restsOn, err := p.Doubts.Of(ctx, problem, record.Notes)
+	uncertainty, restsOn, err := p.Uncertainty.Of(ctx, problem, record.Notes)
 	if err != nil {
 		return answerOfForecast{}, err
 	}

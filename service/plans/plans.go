@@ -12,7 +12,6 @@ import (
 	"rotanex.example/core/planning/questions"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/computations"
-	"rotanex.example/service/doubts"
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/problems"
@@ -20,6 +19,7 @@ import (
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
 	"rotanex.example/service/timings"
+	"rotanex.example/service/uncertainty"
 )
 
 // Config is what planning needs of the service. All of it is wanted.
@@ -29,12 +29,12 @@ type Config struct {
 	Feed         *events.Feed
 	Computations *computations.Computations
 
-	Problems *problems.Problems
-	Hosts    *hosts.Hosts
-	Shots    *shots.Shots
-	Timings  *timings.Timings
-	Doubts   *doubts.Doubts
-	Sources  *sources.Sources
+	Problems    *problems.Problems
+	Hosts       *hosts.Hosts
+	Shots       *shots.Shots
+	Timings     *timings.Timings
+	Uncertainty *uncertainty.Uncertainty
+	Sources     *sources.Sources
 
 	Currency string
 	Zone     *time.Location // in which opening hours are read

@@ -16,25 +16,25 @@ import (
 // Ask is what a person asks of a plan. It is kept with the plan, so that the same can be
 // asked again.
 type Ask struct {
-	Shots      []string      `json:"shots"`
-	By         time.Time     `json:"by,omitzero"` // zero: each shot's own deadline
-	Goal       string        `json:"goal,omitempty"`
-	Budget     string        `json:"budget,omitempty"`
-	OwnedOnly  bool          `json:"owned_only,omitempty"`
-	Devices    string        `json:"devices,omitempty"` // see the Devices… constants
-	TimeLimit  time.Duration `json:"time_limit,omitempty"`
-	Slack      float64       `json:"slack,omitempty"`
-	Confidence float64       `json:"confidence,omitempty"`
-	Reserve    string        `json:"reserve,omitempty"` // beyond the plan, for servers that are let on the way
-	NotBefore  time.Time     `json:"not_before,omitzero"`
-	Without    []string      `json:"without,omitempty"`
-	Pin        []Pin         `json:"pin,omitempty"`
-	Assume     []Assumption  `json:"assume,omitempty"`
-	Run        *uuid.UUID    `json:"run,omitempty"`         // whose rest is planned
-	Priority   string        `json:"priority,omitempty"`    // of the run: see dispatch.Priority
-	With       []uuid.UUID   `json:"with,omitempty"`        // open runs that are planned together with it: what they have booked is free
-	KeepOthers bool          `json:"keep_others,omitempty"` // less urgent runs keep their hosts, too
-	Again      bool          `json:"again,omitempty"`       // frames that are done already are rendered again
+	Shots       []string      `json:"shots"`
+	By          time.Time     `json:"by,omitzero"` // zero: each shot's own deadline
+	Goal        string        `json:"goal,omitempty"`
+	Budget      string        `json:"budget,omitempty"`
+	OwnedOnly   bool          `json:"owned_only,omitempty"`
+	Devices     string        `json:"devices,omitempty"` // see the Devices… constants
+	TimeLimit   time.Duration `json:"time_limit,omitempty"`
+	Slack       float64       `json:"slack,omitempty"`
+	Confidence  float64       `json:"confidence,omitempty"`
+	Contingency string        `json:"contingency,omitempty"` // beyond the plan, for servers that are let on the way
+	NotBefore   time.Time     `json:"not_before,omitzero"`
+	Without     []string      `json:"without,omitempty"`
+	Pin         []Pin         `json:"pin,omitempty"`
+	Assume      []Assumption  `json:"assume,omitempty"`
+	Run         *uuid.UUID    `json:"run,omitempty"`         // whose rest is planned
+	Priority    string        `json:"priority,omitempty"`    // of the run: see dispatch.Priority
+	With        []uuid.UUID   `json:"with,omitempty"`        // open runs that are planned together with it: what they have booked is free
+	KeepOthers  bool          `json:"keep_others,omitempty"` // less urgent runs keep their hosts, too
+	Again       bool          `json:"again,omitempty"`       // frames that are done already are rendered again
 }
 
 // What of the devices a plan may use.
@@ -52,10 +52,10 @@ func (a Ask) Backlog() bool { return a.Priority == dispatch.Backlog.String() && 
 
 // MayLet is what may be spent on servers that are let on the way: see forecast.Options.
 func (a *Ask) MayLet() pricing.Money {
-	if a == nil || a.Reserve == "" || a.OwnedOnly {
+	if a == nil || a.Contingency == "" || a.OwnedOnly {
 		return pricing.Money{}
 	}
-	return pricing.MustMoney(a.Reserve) // it was checked as it was asked
+	return pricing.MustMoney(a.Contingency) // it was checked as it was asked
 }
 
 // Pin keeps a shot to places; a source stands for all of its places.
@@ -83,8 +83,8 @@ func (a Ask) Check() error {
 	if a.Confidence > 0 && a.Slack > 0 {
 		return httpapi.BadField("/confidence", fmt.Sprint(a.Confidence), "and a slack do not go together: the slack is what the confidence is to find")
 	}
-	if _, err := pricing.ParseMoney(a.Reserve); a.Reserve != "" && err != nil {
-		return httpapi.BadField("/reserve", a.Reserve, err.Error())
+	if _, err := pricing.ParseMoney(a.Contingency); a.Contingency != "" && err != nil {
+		return httpapi.BadField("/contingency", a.Contingency, err.Error())
 	}
 	if a.Goal == planning.Fastest && a.Budget == "" {
 		return httpapi.BadField("/budget", "", "the fastest plan needs a budget to stay inside, such as 250.00")

@@ -56,6 +56,6 @@ func (s *Schedule) planOf(ctx context.Context, seen expected, next replan.Next) 
 	notes := seen.notes
 	notes.Slack = next.Slack
 	solved := plans.Solved{Problem: next.Problem, Plan: next.Plan, Forecast: next.Forecast}
-	err := s.Plans.Record(ctx, &solved, notes, seen.Doubts, replan.Outlooks, silent)
+	err := s.Plans.Record(ctx, &solved, notes, seen.Uncertainty, replan.Outlooks, silent)
 	return solved.Record, err
 }

@@ -98,7 +98,7 @@ func (s *Schedule) undo(ctx context.Context, c Change, by string) (Change, error
 		return c, httpapi.Conflict(fmt.Sprintf("of %s nobody is there any more who had it before; rotanex replan %s plans what is left", strings.Join(without, ", "), run.ID.String()[:8]))
 	}
 	solved := plans.Solved{Problem: seen.Problem, Plan: plan}
-	if err := s.Plans.Record(ctx, &solved, seen.notes, seen.Doubts, replan.Outlooks, silent); err != nil {
+	if err := s.Plans.Record(ctx, &solved, seen.notes, seen.Uncertainty, replan.Outlooks, silent); err != nil {
 		return c, err
 	}
 	if err := s.Plans.Keep(ctx, solved.Record); err != nil {

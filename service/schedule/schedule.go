@@ -240,7 +240,7 @@ func (s *Schedule) rest(ctx context.Context, run runs.Run, with []uuid.UUID) (ou
 	if out.Spare, err = s.Sources.Spare(ctx, run.ID); err != nil {
 		return out, err
 	}
-	out.Doubts, _, err = s.Plans.Doubts.Of(ctx, out.Problem, out.notes)
+	out.Uncertainty, _, err = s.Plans.Uncertainty.Of(ctx, out.Problem, out.notes)
 	return out, err
 }
 

@@ -80,7 +80,7 @@ func (s *Schedule) gather(ctx context.Context, alone plans.Solved, notes problem
 	for _, run := range mates {
 		ask.With = append(ask.With, run.ID)
 	}
-	first := replan.Rest{Wanted: replan.Usual, Slack: ask.Slack, Reserve: ask.MayLet().Float()}
+	first := replan.Rest{Wanted: replan.Usual, Slack: ask.Slack, Contingency: ask.MayLet().Float()}
 	if ask.Confidence > 0 {
 		first.Wanted = ask.Confidence
 	}
@@ -89,7 +89,7 @@ func (s *Schedule) gather(ctx context.Context, alone plans.Solved, notes problem
 		return nil, bound, err
 	}
 	first.Deadlines = its.Deadlines
-	if first.Doubts, _, err = s.Plans.Doubts.Of(ctx, first.Problem, its); err != nil {
+	if first.Uncertainty, _, err = s.Plans.Uncertainty.Of(ctx, first.Problem, its); err != nil {
 		return nil, bound, err
 	}
 	free, err := planning.Solve(ctx, first.Problem, planning.Options{})
@@ -190,7 +190,7 @@ func (s *Schedule) records(ctx context.Context, j *joint, gain string, bound pri
 	if first.Plan.CostBound = bound; bound.Cmp(first.Plan.Cost) > 0 {
 		first.Plan.CostBound = first.Plan.Cost
 	}
-	return first, others, s.Plans.Record(ctx, &first, notes, j.rests[0].Doubts, 0, silent)
+	return first, others, s.Plans.Record(ctx, &first, notes, j.rests[0].Uncertainty, 0, silent)
 }
 
 // joined lets the runs that were planned together with one that has begun go by what they were

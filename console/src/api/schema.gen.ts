@@ -2509,7 +2509,7 @@ export interface components {
             /** @description Plan so that the forecast meets every deadline with this chance, keeping as much slack as that takes */
             confidence?: number;
             /** @description Money beyond the plan, for servers that are let on the way where the run falls behind: the chance reckons with it, and a run of the plan may spend it */
-            reserve?: components["schemas"]["Spend"];
+            contingency?: components["schemas"]["Spend"];
             /**
              * Format: date-time
              * @description No frame starts earlier
@@ -2601,7 +2601,7 @@ export interface components {
             outside_cost?: components["schemas"]["Money"];
             /** @description What is better by planning it together with open runs; without it, it was planned by itself */
             gain?: string;
-            /** @description What a run of it is to be allowed to spend on servers, farms and seats: outside_cost and what the plan was asked to reserve; without it, nothing */
+            /** @description What a run of it is to be allowed to spend on servers, farms and seats: outside_cost and the contingency; without it, nothing */
             may_spend?: components["schemas"]["Money"];
             cost_bound: components["schemas"]["Money"];
             currency: string;

@@ -16,7 +16,7 @@ export function usePlanAgain(plan: Schemas["Plan"]) {
   const go = useNavigate();
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: (ask: { by: Date; slack?: number; confidence?: number; reserve?: string }) => {
+    mutationFn: (ask: { by: Date; slack?: number; confidence?: number; contingency?: string }) => {
       const { by, ...spare } = ask;
       return answered(
         client.POST("/plans", {
@@ -37,7 +37,7 @@ export function PlanAgain({ plan, again }: { plan: Schemas["Plan"]; again: Retur
   const asked = plan.choices;
   const [slack, setSlack] = useState(asked?.slack ? String(Math.round(100 * asked.slack)) : "0");
   const [sure, setSure] = useState(asked?.confidence ? String(Math.round(100 * asked.confidence)) : "");
-  const [reserve, setReserve] = useState(asked?.reserve ?? "");
+  const [contingency, setContingency] = useState(asked?.contingency ?? "");
   const kept = choicesText(plan);
   const at = new Date(by);
   const ready = !Number.isNaN(at.getTime());
@@ -73,7 +73,7 @@ export function PlanAgain({ plan, again }: { plan: Schemas["Plan"]; again: Retur
           />
         </Labelled>
         <Labelled label={`Kept for servers on the way, ${plan.currency}`}>
-          <Input placeholder="0.00" value={reserve} onChange={(e) => setReserve(e.target.value)} w="8rem" />
+          <Input placeholder="0.00" value={contingency} onChange={(e) => setContingency(e.target.value)} w="8rem" />
         </Labelled>
         <Button
           variant="outline"
@@ -84,7 +84,7 @@ export function PlanAgain({ plan, again }: { plan: Schemas["Plan"]; again: Retur
               by: at,
               slack: sure ? undefined : Number(slack) / 100,
               confidence: sure ? Number(sure) / 100 : undefined,
-              reserve: reserve.trim(),
+              contingency: contingency.trim(),
             })
           }
         >

@@ -34,10 +34,10 @@ test("what was asked is asked again", () => {
   expect(again).not.toHaveProperty("not_before");
   expect(askedAgain(plan, by, { slack: 0.1 })).toMatchObject({ slack: 0.1 });
   expect(askedAgain(plan, by, { slack: 0.1 })).not.toHaveProperty("confidence");
-  const keeps = { ...plan, choices: { ...plan.choices, reserve: "10.00" } } as Schemas["Plan"];
-  expect(askedAgain(keeps, by)).toMatchObject({ reserve: "10.00" });
-  expect(askedAgain(keeps, by, { reserve: "5" })).toMatchObject({ reserve: "5", confidence: 0.9 });
-  expect(askedAgain(keeps, by, { reserve: "" })).not.toHaveProperty("reserve");
+  const keeps = { ...plan, choices: { ...plan.choices, contingency: "10.00" } } as Schemas["Plan"];
+  expect(askedAgain(keeps, by)).toMatchObject({ contingency: "10.00" });
+  expect(askedAgain(keeps, by, { contingency: "5" })).toMatchObject({ contingency: "5", confidence: 0.9 });
+  expect(askedAgain(keeps, by, { contingency: "" })).not.toHaveProperty("contingency");
   expect(choicesText(keeps)).toContain("€10.00 kept for servers on the way");
 });
 

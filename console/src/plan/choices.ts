@@ -13,7 +13,7 @@ export function choicesText(plan: Plan): string {
   if (c.rented === false) parts.push("owned machines only");
   if (c.keep_others) parts.push("around all other runs");
   if (c.confidence) parts.push(`${Math.round(100 * c.confidence)} % sure`);
-  if (c.reserve) parts.push(`${money(plan.currency, c.reserve)} kept for servers on the way`);
+  if (c.contingency) parts.push(`${money(plan.currency, c.contingency)} kept for servers on the way`);
   if (c.without?.length) parts.push(`without ${c.without.join(", ")}`);
   for (const p of c.pin ?? []) parts.push(`${p.shot} only on ${p.places.join(", ")}`);
   return parts.join("; ");
@@ -24,18 +24,18 @@ export function choicesText(plan: Plan): string {
 export function askedAgain(
   plan: Plan,
   by: string | undefined,
-  change: { slack?: number; confidence?: number; reserve?: string } = {},
+  change: { slack?: number; confidence?: number; contingency?: string } = {},
 ): Schemas["NewPlan"] {
   const c = plan.choices ?? { shots: plan.shots };
-  const { not_before, assume, slack, confidence, reserve, ...kept } = c;
-  const onTheWay = "reserve" in change ? change.reserve : reserve;
+  const { not_before, assume, slack, confidence, contingency, ...kept } = c;
+  const onTheWay = "contingency" in change ? change.contingency : contingency;
   const spare = "slack" in change || "confidence" in change ? change : { slack, confidence };
   return {
     ...kept,
     goal: kept.goal ?? "cheapest",
     rented: kept.rented ?? true,
     by,
-    ...(onTheWay ? { reserve: onTheWay } : {}),
+    ...(onTheWay ? { contingency: onTheWay } : {}),
     ...(spare.slack ? { slack: spare.slack } : {}),
     ...(spare.confidence ? { confidence: spare.confidence } : {}),
   };

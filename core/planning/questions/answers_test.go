@@ -105,7 +105,7 @@ func unsure(t *testing.T) (planning.Problem, forecast.Uncertainty) {
 func TestConfidenceTakesAsLittleSlackAsItNeeds(t *testing.T) {
 	p, u := unsure(t)
 	var told atomic.Int32
-	sure, err := questions.Confidently(t.Context(), p, u, questions.Promise{Chance: 0.9}, planning.Options{}, func(done, all int, doing string) {
+	sure, err := questions.Confidently(t.Context(), p, u, questions.Wanted{Chance: 0.9}, planning.Options{}, func(done, all int, doing string) {
 		told.Add(1)
 		assert.Less(t, done, all)
 		assert.Contains(t, doing, "kept spare")
@@ -114,12 +114,12 @@ func TestConfidenceTakesAsLittleSlackAsItNeeds(t *testing.T) {
 	assert.GreaterOrEqual(t, sure.Chance, 0.9)
 	assert.Positive(t, sure.Slack)
 	assert.Greater(t, told.Load(), int32(1))
-	plain, err := questions.Confidently(t.Context(), p, u, questions.Promise{}, planning.Options{}, nil)
+	plain, err := questions.Confidently(t.Context(), p, u, questions.Wanted{}, planning.Options{}, nil)
 	require.NoError(t, err)
 	assert.Zero(t, plain.Slack, "any chance will do without slack")
 	assert.LessOrEqual(t, plain.Plan.Cost.Cmp(sure.Plan.Cost), 0)
 	p.Farms, p.Timings = nil, nil
-	none, err := questions.Confidently(t.Context(), p, u, questions.Promise{Chance: 0.9}, planning.Options{}, nil)
+	none, err := questions.Confidently(t.Context(), p, u, questions.Wanted{Chance: 0.9}, planning.Options{}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, planning.Impossible, none.Plan.Status)
 }
@@ -171,7 +171,7 @@ func TestAQuestionEndsWithItsContext(t *testing.T) {
 	_, err = questions.Sources(ended, p, nil, nil, nil, nil)
 	assert.ErrorIs(t, err, context.Canceled)
 	q, u := unsure(t)
-	_, err = questions.Confidently(ended, q, u, questions.Promise{Chance: 0.9}, planning.Options{}, nil)
+	_, err = questions.Confidently(ended, q, u, questions.Wanted{Chance: 0.9}, planning.Options{}, nil)
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
@@ -195,7 +195,7 @@ func TestSlackThatMakesNothingSurerIsNotKept(t *testing.T) {
 	takes := plan.Finish.Duration().Hours()
 	// Now and then something more urgent comes, and has the hosts for good.
 	u.Disruptions = disruptions.Rates{UrgentEvery: time.Duration(8 * takes * float64(time.Hour)), UrgentFor: 10_000 * time.Hour}
-	best, err := questions.Confidently(t.Context(), p, u, questions.Promise{Chance: 0.995}, planning.Options{}, nil)
+	best, err := questions.Confidently(t.Context(), p, u, questions.Wanted{Chance: 0.995}, planning.Options{}, nil)
 	require.NoError(t, err)
 	assert.Less(t, best.Chance, 0.995)
 	assert.Greater(t, best.Chance, 0.7)

@@ -30,10 +30,10 @@ func WithSlack(p planning.Problem, share float64) planning.Problem {
 	return p
 }
 
-// Promise is what a plan is to keep.
-type Promise struct {
-	Chance  float64 // to meet every deadline, 0 to 1
-	Reserve float64 // that may be spent beyond the plan on servers that are let on the way
+// Wanted is how sure a plan is to be.
+type Wanted struct {
+	Chance      float64 // to meet every deadline, 0 to 1
+	Contingency float64 // that may be spent beyond the plan on servers that are let on the way
 }
 
 // Confident is a plan made with the slack that it takes to be as sure as was asked.
@@ -57,7 +57,7 @@ var slacks = []float64{0, 0.04, 0.08, 0.15, 0.25, 0.4}
 // Confidently plans with as little slack as it takes for the forecast to meet every
 // deadline with the chance that is wanted. Where no slack does, it returns the plan
 // with the most chance, and of those about as sure the one with the least slack; where no plan books anything, the one without slack.
-func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty, wanted Promise, o planning.Options, say Progress) (Confident, error) {
+func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty, wanted Wanted, o planning.Options, say Progress) (Confident, error) {
 	deadlines := map[string]planning.Millis{}
 	for _, s := range p.Shots {
 		deadlines[s.ID] = s.Deadline
@@ -73,7 +73,7 @@ func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty
 			return false, err
 		}
 		if len(one.Plan.Bookings) > 0 {
-			f, err := forecast.Simulate(ctx, one.Problem, one.Plan, u, deadlines, forecast.Options{Simulations: confidentSimulations, Seed: 1, Clear: confidentSimulations / 5, Against: wanted.Chance, MayLet: wanted.Reserve})
+			f, err := forecast.Simulate(ctx, one.Problem, one.Plan, u, deadlines, forecast.Options{Simulations: confidentSimulations, Seed: 1, Clear: confidentSimulations / 5, Against: wanted.Chance, MayLet: wanted.Contingency})
 			if err != nil {
 				return false, err
 			}

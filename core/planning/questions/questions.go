@@ -6,7 +6,7 @@
 // (Changes).
 //
 //	p, text, err := questions.Assume(p, questions.Assumption{What: questions.AssumeHost, Name: "bellows-2", Like: "bellows"})
-//	sure, err := questions.Confidently(ctx, p, forecast.Uncertainty{}, questions.Promise{Chance: 0.95}, planning.Options{}, nil)
+//	sure, err := questions.Confidently(ctx, p, forecast.Uncertainty{}, questions.Wanted{Chance: 0.95}, planning.Options{}, nil)
 //	fmt.Println(text, sure.Plan.Cost, sure.Chance)
 //
 // Everything here asks the planner and the forecast through their exported functions and

@@ -1,4 +1,4 @@
-package doubts
+package uncertainty
 
 import (
 	"context"
@@ -13,7 +13,7 @@ type tried struct {
 	Tries, Fail int
 }
 
-func (d *Doubts) triesByPlace(ctx context.Context) (out []tried, err error) {
+func (d *Uncertainty) triesByPlace(ctx context.Context) (out []tried, err error) {
 	return out, d.store.WithContext(ctx).Raw(`SELECT coalesce(s.offer, a.host) AS place, count(*) AS tries, count(*) FILTER (WHERE a.outcome <> 'done') AS fail
 		FROM tries a LEFT JOIN servers s ON s.host = a.host WHERE a.outcome <> 'revoked' GROUP BY 1`).Scan(&out).Error
 }
@@ -23,7 +23,7 @@ const mostTries = 20_000
 
 // triesSince are the tries on one's own hosts since a time that gave their frames, or were lost
 // with their host.
-func (d *Doubts) triesSince(ctx context.Context, since time.Time) (out []disruptions.Try, err error) {
+func (d *Uncertainty) triesSince(ctx context.Context, since time.Time) (out []disruptions.Try, err error) {
 	return out, d.store.WithContext(ctx).Raw(`SELECT a.run_id AS run, r.priority, f.shot, a.host, a.crew, f.frame AS number, a.outcome = 'lost' AS lost, a.ended_at AS ended,
 		extract(epoch FROM a.ended_at - a.started_at)::float8 AS seconds
 		FROM tries a JOIN frames f ON f.id = a.frame_id JOIN runs r ON r.id = a.run_id JOIN hosts h ON h.name = a.host

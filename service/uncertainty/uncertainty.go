@@ -1,6 +1,6 @@
-// Package doubts gathers what is not known for sure of a problem, for core/forecast: from
+// Package uncertainty gathers what is not known for sure of a problem, for core/forecast: from
 // times, tries, waits and earlier runs.
-package doubts
+package uncertainty
 
 import (
 	"context"
@@ -21,8 +21,8 @@ import (
 	"rotanex.example/service/timings"
 )
 
-// Doubts gathers them.
-type Doubts struct {
+// Uncertainty gathers them.
+type Uncertainty struct {
 	store   *store.Store
 	clock   clock.Clock
 	timings *timings.Timings
@@ -30,8 +30,8 @@ type Doubts struct {
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, t *timings.Timings, from *sources.Sources) *Doubts {
-	return &Doubts{s, c, t, from}
+func New(s *store.Store, c clock.Clock, t *timings.Timings, from *sources.Sources) *Uncertainty {
+	return &Uncertainty{s, c, t, from}
 }
 
 // fewest is how many timed frames of a shot, or tries on a host, it takes to go by
@@ -41,7 +41,7 @@ const fewest = 8
 // Of gathers what is not known for sure: how single frames of each shot differ,
 // how well each time is known, how often tries failed on each place, how runs were upset. It
 // says in words what that rests on.
-func (d *Doubts) Of(ctx context.Context, problem planning.Problem, n problems.Notes) (forecast.Uncertainty, []string, error) {
+func (d *Uncertainty) Of(ctx context.Context, problem planning.Problem, n problems.Notes) (forecast.Uncertainty, []string, error) {
 	u := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}, Common: forecast.DefaultCommon, Desks: n.Desks, Held: n.Held}
 	var restsOn, few []string
 	restsOn = append(n.AboutDesks(), fmt.Sprintf("all crews together: assumed slower or faster than expected by %.0f %%, as a standard deviation", 100*u.Common))
@@ -123,7 +123,7 @@ func about(r disruptions.Rates) string {
 
 // waits gathers how offers' boots and farms' queues were kept so far, over the
 // leads that the plan was made with.
-func (d *Doubts) waits(ctx context.Context, problem planning.Problem, u *forecast.Uncertainty) (restsOn []string, err error) {
+func (d *Uncertainty) waits(ctx context.Context, problem planning.Problem, u *forecast.Uncertainty) (restsOn []string, err error) {
 	waits, err := d.sources.Waits(ctx)
 	if err != nil {
 		return nil, err

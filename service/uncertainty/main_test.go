@@ -1,4 +1,4 @@
-package doubts
+package uncertainty
 
 import (
 	"os"
