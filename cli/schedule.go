@@ -222,6 +222,9 @@ func outlookText(r api.Run) string {
 	said := "no frame waits any more"
 	if o.Chance != nil {
 		said = forecast.Percent(*o.Chance)
+		if o.MayLet != "" {
+			said += fmt.Sprintf(", with up to %s %s for servers on the way", r.Currency, o.MayLet)
+		}
 	}
 	said += ", as of " + moment(o.At)
 	switch r.Policy {

@@ -153,8 +153,8 @@ func (c *Crew) comes(now time.Time) (at time.Time, will bool) {
 }
 
 // reach is how many of the frames still owed the crew is expected to finish by the
-// booking's planned end, and when that falls by one if it takes none until then. It may be
-// late by a frame: between two of them every crew is a little.
+// booking's planned end, and when that falls by one if it takes none until then, its closing
+// aside. It may be late by a frame: between two of them every crew is a little.
 func (c *Crew) reach(now time.Time) (n int, falls time.Time) {
 	owed := c.Owed()
 	if owed == 0 || c.Frame <= 0 {
@@ -168,7 +168,15 @@ func (c *Crew) reach(now time.Time) (n int, falls time.Time) {
 	if n = min(owed, int(until.Sub(comes)/c.Frame)); n <= 0 {
 		return 0, time.Time{}
 	}
-	return n, sooner(until.Add(tick-time.Duration(n)*c.Frame), c.closes())
+	return n, until.Add(tick - time.Duration(n)*c.Frame)
+}
+
+// reachOf is the reach of a crew that another leaves frames of a kind to; 0 where it is itself.
+func (c *Crew) reachOf(helper *Crew, k *Kind, now time.Time) (n int, falls time.Time) {
+	if c.ID == helper.ID || c.Owed() == 0 || k.alone() && !c.elsewhere(k, now) {
+		return 0, time.Time{}
+	}
+	return c.reach(now)
 }
 
 // meanwhile is how many frames the crew, which was booked for the shot, does at least while
@@ -241,18 +249,22 @@ func helps(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
 	if alone {
 		waiting = k.Waiting
 	}
-	reached := 0
-	var falls time.Time
+	reached, others := 0, 0
 	for _, o := range all {
-		if o.ID == c.ID || o.Owed() == 0 || alone && !o.elsewhere(k, now) {
-			continue
+		if n, _ := o.reachOf(c, k, now); n > 0 {
+			reached, others = reached+n, others+1
 		}
-		n, at := o.reach(now)
-		reached += n
-		falls = sooner(falls, at)
 	}
 	if waiting <= reached {
-		return Verdict{When: Later, Reason: OthersWill, At: falls}
+		// Until each has fallen by so many, the sum is still enough.
+		each := (reached - waiting) / max(1, others)
+		var at time.Time
+		for _, o := range all {
+			if n, falls := o.reachOf(c, k, now); n > 0 {
+				at = sooner(at, sooner(falls.Add(time.Duration(min(each, n-1))*o.Frame), o.closes()))
+			}
+		}
+		return Verdict{When: Later, Reason: OthersWill, At: at}
 	}
 	return faster(c, k, all, waiting, now)
 }

@@ -28,6 +28,13 @@ func upset(t testing.TB) (planning.Problem, planning.Plan) {
 	return p, plan
 }
 
+func TestARunThatHasLongToGoIsLookedAtLessOften(t *testing.T) {
+	assert.Equal(t, 5*time.Minute, forecast.LookAfter(0), "it is not known")
+	assert.Equal(t, 5*time.Minute, forecast.LookAfter(3*time.Hour))
+	assert.Equal(t, 12*time.Minute, forecast.LookAfter(10*time.Hour))
+	assert.Equal(t, 20*time.Minute, forecast.LookAfter(60*time.Hour))
+}
+
 func expected(t testing.TB, p planning.Problem, plan planning.Plan, rates disruptions.Rates, mayLet float64) forecast.Forecast {
 	u := sure
 	u.Disruptions = rates

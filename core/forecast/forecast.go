@@ -129,13 +129,16 @@ type Shot struct {
 // Forecast is what many simulations of a plan gave. Times are seconds from the problem's
 // start, costs are in its currency; a simulation that never finished counts as never.
 type Forecast struct {
-	Simulations int       `json:"simulations"`
-	Chance      float64   `json:"chance"` // that every shot is home by its deadline
-	Never       int       `json:"never"`  // simulations that left frames over: failed too often, or with nobody left
-	Finish      Spread    `json:"finish_s"`
-	Cost        Spread    `json:"cost"`
-	Shots       []Shot    `json:"shots"`
-	Finishes    []float64 `json:"finishes_s"` // of 41 even steps of the simulations, from the earliest: for a curve
+	Simulations int     `json:"simulations"`
+	Chance      float64 `json:"chance"` // that every shot is home by its deadline
+	Never       int     `json:"never"`  // simulations that left frames over: failed too often, or with nobody left
+	// Behind is the part of the simulations in which servers are let as soon as it is looked: what
+	// is planned is late then, as things stand. 0 without Options.MayLet.
+	Behind   float64   `json:"behind"`
+	Finish   Spread    `json:"finish_s"`
+	Cost     Spread    `json:"cost"`
+	Shots    []Shot    `json:"shots"`
+	Finishes []float64 `json:"finishes_s"` // of 41 even steps of the simulations, from the earliest: for a curve
 }
 
 // ErrNothing is that nobody would render anything by a plan: there is nothing to simulate.
@@ -229,9 +232,12 @@ func (s *setup) sum(ends []ending) Forecast {
 	var finishes, costs []float64
 	met := make([]int, len(s.shots))
 	each := make([][]float64, len(s.shots))
-	all := 0
+	all, behind := 0, 0
 	for _, e := range ends {
 		last := e.held
+		if e.behind {
+			behind++
+		}
 		for i, t := range e.shots {
 			last = max(last, t)
 			each[i] = append(each[i], t/1000)
@@ -247,7 +253,7 @@ func (s *setup) sum(ends []ending) Forecast {
 		}
 		finishes, costs = append(finishes, last/1000), append(costs, e.cost)
 	}
-	out.Chance = float64(all) / float64(len(ends))
+	out.Chance, out.Behind = float64(all)/float64(len(ends)), float64(behind)/float64(len(ends))
 	out.Finish, out.Cost = spread(finishes), spread(costs)
 	for i, x := range s.shots {
 		out.Shots = append(out.Shots, Shot{x.id, float64(met[i]) / float64(len(ends)), spread(each[i])})

@@ -26,10 +26,14 @@ type setup struct {
 	upset   disruptions.Rates
 	own     []int // places in Hosts of those that may be slowed or lost
 	held    []held
-	spare   []spare
+	planned int // of Servers: the others may be let on the way
+	lets    []letting
 	mayLet  float64   // see Options.MayLet
+	rents   []rent    // of Servers
 	inWay   [][]int   // of each crew, the crews of its host that use one of its devices
-	byStart []int     // crews, by when they are booked
+	byStart []int     // crews that are planned for, by when they are booked
+	awayFor []float64 // of each host, how long the owner of a desk stays: ms
+	due     time.Time // when the last shot is due
 	last    time.Time // until when what happens to hosts is drawn
 }
 
@@ -99,7 +103,7 @@ func newSetup(p planning.Problem, plan planning.Plan, u Uncertainty, deadlines m
 		}
 	}
 	p, plan, sizes := batched(p, plan)
-	lets := len(plan.Servers)
+	servers := len(plan.Servers)
 	if mayLet > 0 {
 		plan = withSpares(p, plan)
 	}
@@ -107,20 +111,20 @@ func newSetup(p planning.Problem, plan planning.Plan, u Uncertainty, deadlines m
 	if err != nil {
 		return nil, err
 	}
-	s := &setup{Planned: planned, common: u.Common, upset: u.Disruptions, mayLet: mayLet}
+	s := &setup{Planned: planned, common: u.Common, upset: u.Disruptions, planned: servers, mayLet: mayLet}
 	s.addShots(p, u, sizes)
 	s.addCrews(u)
 	for _, h := range u.Held {
 		at := slices.IndexFunc(s.shots, func(x shot) bool { return x.id == h.Shot })
 		s.held = append(s.held, held{at, float64(h.Ends), float64(h.Deadline)})
 	}
-	last := plan.Finish
+	due := planning.Millis(0)
 	for _, x := range p.Shots {
-		last = max(last, x.Deadline)
+		due = max(due, x.Deadline)
 	}
-	s.last = epoch.Add(2 * last.Duration())
+	s.due, s.last = epoch.Add(due.Duration()), epoch.Add(2*max(due, plan.Finish).Duration())
 	if mayLet > 0 {
-		s.spares(lets)
+		s.lettings()
 	}
 	for _, f := range p.Farms {
 		s.farms = append(s.farms, farm{f.MinimumCharge.Float(), u.wait(f.ID, f.Lead, leadtimes.Queue)})
@@ -156,6 +160,7 @@ func (s *setup) addCrews(u Uncertainty) {
 		s.crews = append(s.crews, one)
 	}
 	for _, v := range s.Servers {
+		s.rents = append(s.rents, rentOf(v.Terms.Meter()))
 		s.boots = append(s.boots, u.wait(v.Offer, v.Terms.Lead, leadtimes.Boot))
 	}
 	for i, h := range s.Hosts {

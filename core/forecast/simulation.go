@@ -7,7 +7,6 @@ import (
 
 	"rotanex.example/core/disruptions"
 	"rotanex.example/core/leadtimes"
-	"rotanex.example/core/planning"
 	"rotanex.example/core/simulate"
 )
 
@@ -27,9 +26,13 @@ type simulation struct {
 	urgent   []disruptions.Slow   // when more urgent runs have one's own hosts
 	heavier  []heavier            // of each shot
 	expects  []expected           // of each crew
-	used     []bool               // of each spare server: it is let
-	heldEnds []float64            // of each held
-	let      float64              // what those cost, as was expected
+	hand     []float64            // the same: when its last frame ends, ms
+	starts   []float64            // the same: before which it begins none, ms
+	active   []int                // crews that take part, by when they are booked
+	looks    int
+	closes   []float64 // of each server, when it is let no longer; 0: it is not let
+	heldEnds []float64 // of each held
+	let      float64   // what those cost, as was expected
 	cost     float64
 }
 
@@ -44,6 +47,7 @@ type ending struct {
 	shots    []float64
 	held     float64 // when the last of what farms had in hand was done
 	heldLate bool
+	behind   bool // servers were let at the first look
 	cost     float64
 }
 
@@ -52,24 +56,28 @@ func newSimulation(s *setup) *simulation {
 		setup: s, sim: simulate.New(s.Setup), off: make([]float64, len(s.crews)), frame: make([]float64, len(s.crews)),
 		ends: make([]float64, len(s.Servers)), begins: make([]float64, len(s.Servers)), charges: make([]float64, len(s.farms)), finish: make([]float64, len(s.shots)),
 		slow: make([][]disruptions.Slow, len(s.Hosts)), heavier: make([]heavier, len(s.shots)),
-		heldEnds: make([]float64, len(s.held)), expects: make([]expected, len(s.crews)), used: make([]bool, len(s.spare)),
+		heldEnds: make([]float64, len(s.held)), expects: make([]expected, len(s.crews)), hand: make([]float64, len(s.crews)), starts: make([]float64, len(s.crews)), closes: make([]float64, len(s.Servers)),
 	}
 }
 
 // run simulates the plan once.
 func (s *simulation) run(r *rand.Rand) ending {
 	s.r, s.cost, s.let = r, s.seats, 0
-	clear(s.used)
+	clear(s.closes)
 	clear(s.charges)
 	clear(s.finish)
+	clear(s.hand)
 	s.sim.Reset()
 	s.draw()
-	if len(s.spare) > 0 {
-		s.keep()
+	behind := false
+	if s.mayLet > 0 {
+		behind = s.keep()
 	} else {
 		s.sim.Run(s)
 	}
-	return s.bill()
+	out := s.bill()
+	out.behind = behind
+	return out
 }
 
 // draw draws what holds for the whole simulation: how far all times and each are off, how
@@ -93,20 +101,25 @@ func (s *simulation) draw() {
 	for i, h := range s.held {
 		s.heldEnds[i] = h.ends * math.Exp(s.r.NormFloat64()*heldOff+common)
 	}
-	for i, v := range s.Servers[:len(s.Servers)-len(s.spare)] {
+	for i, v := range s.Servers[:s.planned] {
 		boot := s.boots[i]
 		late := simulate.Milliseconds(boot.late(s.r))
 		if boot.kept.Never > 0 && s.r.Float64() < boot.kept.Never {
 			// One that never comes is given up and another is asked for in its place.
 			moved[i] = leadtimes.GivenUp(v.Terms.Lead.Duration())
-			s.cost += v.Terms.Meter().Charge(moved[i]).Float()
+			s.cost += s.rents[i].charge(moved[i])
 		}
 		s.begins[i] = float64(v.From) + moved[i].Seconds()*1000
 		s.ends[i] = s.begins[i]
+		s.closes[i] = float64(v.To) + moved[i].Seconds()*1000 - float64(v.Terms.Wrap)
 		s.sim.Hosts[v.Host].Up = s.Hosts[v.Host].Up.Add(late + moved[i])
 	}
 	s.takeBack()
 	s.disrupt()
+	s.active = append(s.active[:0], s.byStart...)
+	for i := range s.sim.Crews {
+		s.starts[i] = max(ms(s.sim.Crews[i].Start), ms(s.sim.Hosts[s.sim.Crews[i].Host].Up))
+	}
 	for i, c := range s.Booked {
 		x := &s.sim.Crews[i]
 		switch {
@@ -187,7 +200,8 @@ func (s *simulation) Try(at, frame int, now time.Time) (time.Duration, bool) {
 	if of.Server < 0 && of.Farm < 0 {
 		takes += s.waitsFor(now)
 	}
-	end := float64(now.Add(takes).Sub(epoch).Milliseconds())
+	end := ms(now.Add(takes))
+	s.hand[at] = end
 	switch {
 	case of.Farm >= 0:
 		if !failed {
@@ -220,13 +234,8 @@ func (s *simulation) bill() ending {
 			out.shots[h.shot] = math.Max(out.shots[h.shot], ends)
 		}
 	}
-	planned := len(s.Servers) - len(s.spare)
-	for i, v := range s.Servers {
-		if i >= planned && !s.used[i-planned] {
-			continue
-		}
-		runs := planning.Millis(math.Max(s.ends[i]-s.begins[i], 0)) + v.Terms.Wrap
-		out.cost += v.Terms.Meter().Charge(runs.Duration()).Float()
+	for i := range s.Servers {
+		out.cost += s.charge(i)
 	}
 	for i, charge := range s.charges {
 		if charge > 0 {

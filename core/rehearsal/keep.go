@@ -28,6 +28,7 @@ func (p *play) happens() (bool, error) {
 		at, dies := p.w.truth.lost[h.Name]
 		if dies && since >= at && once(h.Name+" died") {
 			p.sim.Lose(i)
+			p.neverDone(h.Name)
 		}
 		if dies && since >= at+noticed && once(h.Name+" is lost") {
 			news = true
@@ -41,7 +42,7 @@ func (p *play) happens() (bool, error) {
 	if x := p.w.urgent; x != nil && since >= x.comes && once("urgent") {
 		return true, p.squeeze()
 	}
-	return news, nil
+	return p.ownersCome() || news, nil
 }
 
 // squeeze plans the urgent shot by itself, on one's own hosts, and books it before the others.
@@ -59,6 +60,7 @@ func (p *play) squeeze() error {
 	for i := range planned.Crews {
 		planned.Crews[i].Shot = p.urgentAt()
 	}
+	p.lendsLater(planned.Crews)
 	p.book(planned, false)
 	return nil
 }
@@ -92,7 +94,7 @@ func (p *play) book(planned *simulate.Planned, others bool) {
 func (p *play) look(ctx context.Context, happened bool) error {
 	half := p.outcome.HalfDone == 0 && p.doneFrames()*2 >= p.outcome.Frames
 	since := p.now.Sub(p.looked)
-	due := p.asked.Policy != replan.Off && (since >= every || happened && since >= atOnce)
+	due := p.asked.Policy != replan.Off && (since >= forecast.LookAfter(p.finish.Sub(p.looked)) || happened && since >= atOnce)
 	if !half && !due {
 		return nil
 	}
@@ -100,9 +102,11 @@ func (p *play) look(ctx context.Context, happened bool) error {
 	if len(rest.Problem.Shots) == 0 {
 		return nil
 	}
-	if _, err := rest.Look(ctx); err != nil {
+	present, err := rest.Look(ctx)
+	if err != nil {
 		return err
 	}
+	p.finish = present.Finish
 	if half {
 		p.outcome.HalfWay, p.outcome.HalfDone = rest.Expected(), p.now.Sub(p.w.Problem.Start)
 	}
@@ -111,7 +115,7 @@ func (p *play) look(ctx context.Context, happened bool) error {
 	}
 	last := p.looked
 	p.looked = p.now
-	short := rest.Due() || rest.MaySave() && replan.TimeToSave(last, p.now)
+	short := rest.Due() || rest.MaySave() && replan.TimeToSave(last, p.now, p.finish.Sub(p.now))
 	if !happened && (!short || p.now.Sub(p.changed) < settles) {
 		return nil
 	}
@@ -129,6 +133,7 @@ func (p *play) look(ctx context.Context, happened bool) error {
 	for i := range planned.Crews { // shots that are done are not in the problem
 		planned.Crews[i].Shot = slices.IndexFunc(p.w.Problem.Shots, func(s planning.Shot) bool { return s.ID == planned.Crews[i].Crew.Shot })
 	}
+	p.lendsLater(planned.Crews)
 	p.book(planned, true)
 	return nil
 }
@@ -182,6 +187,11 @@ func (p *play) busy(urgent bool) map[string]time.Time {
 			}
 		}
 	}
+	for id, used := range p.used { // it is not known for how long
+		if used {
+			out[id] = latest(out[id], p.now.Add(p.w.Uncertainty.Desks[id].For))
+		}
+	}
 	return out
 }
 
@@ -203,7 +213,7 @@ func (p *play) hosts(busy map[string]time.Time) (out []planning.Host) {
 			}
 		}
 		h.Windows = open
-		out = append(out, h)
+		out = append(out, p.w.books(h, p.now))
 	}
 	return out
 }
@@ -222,7 +232,7 @@ func (p *play) rest() replan.Rest {
 		out.Deadlines[s.ID] = s.Deadline
 		q.Shots = append(q.Shots, s)
 	}
-	out.Uncertainty = forecast.Uncertainty{Typical: map[string]float64{}, Common: p.w.Uncertainty.Common, Disruptions: p.w.Uncertainty.Disruptions, Rendered: map[string]float64{}}
+	out.Uncertainty = forecast.Uncertainty{Typical: map[string]float64{}, Common: p.w.Uncertainty.Common, Desks: p.w.Uncertainty.Desks, Disruptions: p.w.Uncertainty.Disruptions, Rendered: map[string]float64{}}
 	for i, s := range p.w.Problem.Shots {
 		out.Uncertainty.Rendered[s.ID] = float64(p.sim.Shots[i].Done) / float64(s.Frames)
 	}

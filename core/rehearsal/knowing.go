@@ -89,6 +89,9 @@ func (w Weekend) open(h planning.Host) [][2]planning.Millis {
 			shut(u.from, u.from+time.Duration(float64(u.to-u.from)*(1-1/u.times)))
 		}
 	}
+	for _, a := range w.desks[h.ID].away {
+		shut(a.From.Sub(w.Problem.Start), a.To.Sub(w.Problem.Start))
+	}
 	if at, dies := w.truth.lost[h.ID]; dies {
 		shut(at, 1000*time.Hour)
 	}

@@ -18,7 +18,6 @@ import (
 
 // Times by which a run is looked at, as service/schedule has them.
 const (
-	every   = 5 * time.Minute
 	atOnce  = time.Minute
 	settles = 10 * time.Minute
 	// noticed is how long after a host died the first look that knows of it is.
@@ -34,7 +33,12 @@ type Plan struct {
 
 // Plan plans the weekend to be as surely in time as is asked for.
 func (w Weekend) Plan(ctx context.Context, confidence float64) (out Plan, err error) {
-	sure, err := questions.Confidently(ctx, w.Problem, w.Uncertainty, questions.Wanted{Chance: confidence, Contingency: w.contingency()}, planning.Options{}, func(int, int, string) {})
+	problem := w.Problem
+	problem.Hosts = slices.Clone(problem.Hosts)
+	for i, h := range problem.Hosts {
+		problem.Hosts[i] = w.books(h, problem.Start)
+	}
+	sure, err := questions.Confidently(ctx, problem, w.Uncertainty, questions.Wanted{Chance: confidence, Contingency: w.contingency()}, planning.Options{}, func(int, int, string) {})
 	if err != nil {
 		return out, err
 	}
@@ -81,7 +85,9 @@ type play struct {
 	cost    float64
 	asked   replan.Rest // what does not change: uncertainty aside
 	noticed map[string]bool
+	used    map[string]bool // desks that are their owners'
 	looked  time.Time
+	finish  time.Time // as was expected then; zero: not known
 	changed time.Time
 }
 
@@ -102,7 +108,7 @@ type finished struct {
 
 // Play plays the weekend by a plan and a policy. Nobody answers what is proposed.
 func (w Weekend) Play(ctx context.Context, plan Plan, policy replan.Policy, confidence float64) (Played, error) {
-	p := &play{w: w, r: rand.New(rand.NewPCG(w.Seed, 11)), now: w.Problem.Start, noticed: map[string]bool{}, looked: w.Problem.Start}
+	p := &play{w: w, r: rand.New(rand.NewPCG(w.Seed, 11)), now: w.Problem.Start, noticed: map[string]bool{}, used: map[string]bool{}, looked: w.Problem.Start}
 	p.asked = replan.Rest{Deadlines: deadlines(w.Problem), Wanted: confidence, Policy: policy, AcceptProofs: true}
 	p.outcome.Met = map[string]bool{}
 	for _, s := range w.Problem.Shots {
@@ -178,6 +184,9 @@ func (p *play) prepare(problem planning.Problem, plan planning.Plan, mark string
 				planned.Crews[k].Close = planned.Crews[k].Close.Add(moved)
 			}
 		}
+	}
+	for i, h := range planned.Hosts {
+		planned.Hosts[i].Away = p.w.desks[h.Name].away
 	}
 	for k, c := range planned.Booked {
 		if c.Farm >= 0 {

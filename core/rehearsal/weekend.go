@@ -19,6 +19,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"rotanex.example/core/desks"
 	"rotanex.example/core/disruptions"
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
@@ -33,6 +34,7 @@ type Weekend struct {
 	Cap         pricing.Money        // of what may be spent outside
 
 	truth truth
+	desks map[string]desk
 	// urgent is a shot that comes at night, not known before; nil: none does.
 	urgent *urgent
 }
@@ -80,6 +82,7 @@ func Draw(seed uint64) Weekend {
 		Seed:        seed,
 		Problem:     planning.Problem{Format: planning.ProblemFormat, Start: friday, Currency: "EUR", Goal: planning.Cheapest},
 		Uncertainty: forecast.Uncertainty{Typical: map[string]float64{}, Common: forecast.DefaultCommon},
+		desks:       map[string]desk{},
 		truth: truth{
 			frame: map[planning.Timing]float64{}, heavy: map[string]float64{}, fails: map[string]float64{}, lost: map[string]time.Duration{},
 			boot: map[string]float64{}, queue: map[string]float64{}, never: 0.03,
@@ -99,8 +102,10 @@ const weeksBefore = 20
 // is to happen now.
 func (w *Weekend) Remembers() {
 	var seen disruptions.Seen
+	var weekends []Weekend
 	for i := range uint64(weeksBefore) {
 		b := Draw(w.Seed + 1_000_000*(i+1))
+		weekends = append(weekends, b)
 		lasted := b.Problem.Shots[0].Deadline.Duration()
 		seen.HostTime += time.Duration(len(b.Problem.Hosts)) * lasted
 		seen.Lost += len(b.truth.lost)
@@ -117,6 +122,10 @@ func (w *Weekend) Remembers() {
 		}
 	}
 	w.Uncertainty.Disruptions = disruptions.Learn(seen)
+	w.Uncertainty.Desks = map[string]desks.Habits{}
+	for _, id := range w.deskNames() {
+		w.Uncertainty.Desks[id] = habits(weekends)
+	}
 }
 
 func (d *drawing) between(low, high float64) float64 { return low + (high-low)*d.Float64() }
@@ -158,6 +167,7 @@ func (d *drawing) hosts() {
 		open := [][2]planning.Millis{{0, millis(72)}}
 		if d.chance(0.25) { // a desk: nights and the weekend, but for Saturday's forenoon
 			open = [][2]planning.Millis{{millis(2), millis(14)}, {millis(19), millis(72)}}
+			d.w.desks[id] = desk{}
 		}
 		d.w.Problem.Hosts = append(d.w.Problem.Hosts, planning.Host{
 			ID: id, Windows: open, Crews: d.crews(id, d.IntN(3), d.between(1, 2), lognormal(d.Rand, 5, 0.5), d.between(0.08, 0.3)),
@@ -186,9 +196,6 @@ func (d *drawing) outside() {
 		d.w.truth.queue["farm"] = lognormal(d.Rand, 1.3, 0.5) // queues are longer than told
 	}
 }
-
-// ordinary is what a frame of a shot takes the slowest crew: minutes.
-func (d *drawing) ordinary() float64 { return lognormal(d.Rand, 8, 0.5) * 60 }
 
 // row adds what is believed of a timing, how well, and what is true of it. Three in ten were
 // timed; the others are predicted, and a little worse than it is said of them.
@@ -231,37 +238,30 @@ func (d *drawing) timings(shot string, ordinary float64, ownedOnly bool) (out []
 	return out
 }
 
-// shots are two to four, due when one's own hosts would take 0.6 to 1.6 times as long as there
-// is: some weekends have time to spare, others have to rent.
+// shots are two to four, due in fourteen to sixty hours, when one's own hosts would take 0.6 to 1.6
+// times as long as there is: some weekends have time to spare, others have to rent.
 func (d *drawing) shots() {
-	p := &d.w.Problem
-	own := 0.0
-	for _, h := range p.Hosts {
-		for _, c := range h.Crews {
-			if len(c.Devices) == 1 {
-				own += d.rate[h.ID+"/"+c.ID]
-			}
-		}
+	p, own, work := &d.w.Problem, d.owns(), 0.0
+	weights := make([]float64, 2+d.IntN(3)) // what a frame of each takes, over the others'
+	for i := range weights {
+		weights[i] = lognormal(d.Rand, 1, 0.5)
+		s := planning.Shot{ID: fmt.Sprintf("shot-%d", i+1), Frames: 80 + d.IntN(241)}
+		work += float64(s.Frames) * weights[i]
+		p.Shots = append(p.Shots, s)
 	}
-	work := 0.0
-	for i := range 2 + d.IntN(3) {
-		id, each := fmt.Sprintf("shot-%d", i+1), d.ordinary()
-		frames := 40 + d.IntN(161)
-		work += float64(frames) * each
-		p.Shots = append(p.Shots, planning.Shot{ID: id, Frames: frames})
-		p.Timings = append(p.Timings, d.timings(id, each, false)...)
-	}
-	due := work / own / 3600 / d.between(0.6, 1.6)
-	for i := range p.Shots {
-		p.Shots[i].Deadline = millis(due)
+	lasts := d.between(14, 60)
+	slowest := lasts * 3600 * own * d.between(0.6, 1.6) / work // seconds of a frame of weight 1
+	for i, s := range p.Shots {
+		p.Timings = append(p.Timings, d.timings(s.ID, weights[i]*slowest, false)...)
+		p.Shots[i].Deadline = millis(lasts)
 		if i > 0 && d.chance(0.3) {
-			p.Shots[i].Deadline = millis(due * d.between(1, 1.5))
+			p.Shots[i].Deadline = millis(lasts * d.between(1, 1.2))
 		}
 	}
-	d.w.Cap = pricing.MustMoney("400.00")
+	d.w.Cap = pricing.MustMoney("1000.00")
 	if d.chance(0.2) {
-		ordinary := d.ordinary()
-		x := &urgent{comes: planning.Millis(due * d.between(0.1, 0.7) * 3_600_000).Duration()}
+		ordinary := slowest * lognormal(d.Rand, 1, 0.5)
+		x := &urgent{comes: planning.Millis(lasts * d.between(0.1, 0.7) * 3_600_000).Duration()}
 		x.shot = planning.Shot{ID: "urgent", Frames: 10 + d.IntN(40), Priority: 1}
 		takes := float64(x.shot.Frames) * ordinary / own / 3600
 		x.shot.Deadline, x.has = millis(takes*d.between(1.8, 3)), millis(takes).Duration()
@@ -270,13 +270,26 @@ func (d *drawing) shots() {
 	}
 }
 
+// owns is how many frames one's own hosts render while the slowest crew renders one.
+func (d *drawing) owns() (rate float64) {
+	for _, h := range d.w.Problem.Hosts {
+		for _, c := range h.Crews {
+			if len(c.Devices) == 1 {
+				rate += d.rate[h.ID+"/"+c.ID]
+			}
+		}
+	}
+	return rate
+}
+
 // happenings are what nobody knows beforehand: somebody works at a host, one dies, a shot gets
 // heavier, frames fail in one place.
 func (d *drawing) happenings() {
 	p, due := d.w.Problem, d.w.Problem.Shots[0].Deadline.Duration().Hours()
+	d.takenBack(d.w.Problem.Shots[0].Deadline.Duration())
 	for _, h := range p.Hosts {
 		d.w.truth.fails[h.ID] = 0.005
-		if d.chance(0.12) {
+		if _, is := d.w.desks[h.ID]; !is && d.chance(0.12) {
 			from := d.between(0, due*0.7)
 			d.w.truth.used = append(d.w.truth.used, used{h.ID, millis(from).Duration(), millis(from + d.between(0.5, 4)).Duration(), d.between(1.5, 4)})
 		}

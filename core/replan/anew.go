@@ -21,9 +21,9 @@ type Rest struct {
 	Deadlines    map[string]planning.Millis // the real ones, where the problem's keep time spare
 	Plan         planning.Plan              // that it has: see Present
 	Uncertainty  forecast.Uncertainty
-	Slack        float64 // that was asked for, the share of the time to each deadline
-	Wanted       float64 // chance to be in time
-	Contingency  float64 // of a run that is to begin: see forecast.Options.MayLet
+	Slack        float64       // that was asked for, the share of the time to each deadline
+	Wanted       float64       // chance to be in time
+	Contingency  pricing.Money // of a run that is to begin: see forecast.Options.MayLet
 	Policy       Policy
 	Spare        *pricing.Money   // see Limits
 	AcceptProofs bool             // proof frames of farms need nobody
@@ -58,7 +58,7 @@ func (r *Rest) Look(ctx context.Context) (Outlook, error) {
 	if errors.Is(err, forecast.ErrNothing) {
 		return r.present, nil // it never ends
 	}
-	r.present.Chance, r.present.Finish, r.expected = f.Chance, middle(r.Problem, f), f
+	r.present.Chance, r.present.Behind, r.present.Finish, r.expected = f.Chance, f.Behind, middle(r.Problem, f), f
 	return r.present, err
 }
 
@@ -66,8 +66,19 @@ func (r *Rest) Look(ctx context.Context) (Outlook, error) {
 func (r *Rest) Expected() forecast.Forecast { return r.expected }
 
 func (r *Rest) simulate(ctx context.Context, problem planning.Problem, plan planning.Plan) (forecast.Forecast, error) {
-	return forecast.Simulate(ctx, problem, plan, r.Uncertainty, r.due(), forecast.Options{Seed: 1, Simulations: Outlooks, Clear: clearly, MayLet: r.Contingency})
+	return forecast.Simulate(ctx, problem, plan, r.Uncertainty, r.due(), forecast.Options{Seed: 1, Simulations: Outlooks, Clear: clearly, MayLet: r.mayLet(problem, plan).Float()})
 }
+
+// mayLet is what may be spent on the way beyond a plan: as far as nobody has to be asked.
+func (r *Rest) mayLet(problem planning.Problem, plan planning.Plan) pricing.Money {
+	if r.Policy != Auto || r.Spare == nil {
+		return r.Contingency
+	}
+	return r.Spare.Minus(planning.Outside(problem, plan)).Max(pricing.Money{})
+}
+
+// MayLet is what may be spent on the way beyond the schedule that the run has.
+func (r *Rest) MayLet() pricing.Money { return r.mayLet(r.Problem, r.Plan) }
 
 // due are the real deadlines, by shot, whatever a new schedule keeps spare.
 func (r *Rest) due() map[string]planning.Millis {
@@ -93,15 +104,24 @@ func (r *Rest) Due() bool { return Due(r.present, r.Wanted) }
 // MaySave reports whether a run that is as sure as was asked for may do without what is still to
 // be bought for it, as far as that is worth a change.
 func (r *Rest) MaySave() bool {
-	return r.present.Chance >= r.Wanted && worth(r.present.Cost, r.present.Cost.Minus(r.present.Outside))
+	return enough(r.present, r.Wanted) && worth(r.present.Cost, r.present.Cost.Minus(r.present.Outside))
 }
 
-// SaveEvery is how often it is tried to save money where nothing has happened.
-const SaveEvery = 30 * time.Minute
+// Where nothing has happened, it is tried to save money so often, or at this part of the time left.
+const (
+	SaveEvery = 30 * time.Minute
+	savePart  = 20
+)
 
-// TimeToSave reports whether that is to be tried at a look, by when the last one was.
-func TimeToSave(last, now time.Time) bool {
-	return !now.Truncate(SaveEvery).Equal(last.Truncate(SaveEvery))
+// TimeToSave reports whether it is tried to save money at a look, by when the last one was and
+// how long the run is expected to take still: every half-hour, or twice, four times as long where
+// that is a small part of it.
+func TimeToSave(last, now time.Time, left time.Duration) bool {
+	every := SaveEvery
+	for every < left/savePart {
+		every *= 2
+	}
+	return !now.Truncate(every).Equal(last.Truncate(every))
 }
 
 // ByItself is the best schedule that takes nobody: neither money beyond the cap nor proof
@@ -163,12 +183,12 @@ func (r *Rest) plan(ctx context.Context, problem planning.Problem) (Next, error)
 			plan, ok := planning.Repair(p, r.Plan)
 			return plan, ok, ctx.Err()
 		})
-		if err != nil || found && repaired.Forecast.Chance >= r.Wanted && repaired.Outlook.Outside.Cmp(r.present.Outside) <= 0 {
+		if err != nil || found && enough(repaired.Outlook, r.Wanted) && repaired.Outlook.Outside.Cmp(r.present.Outside) <= 0 {
 			return repaired, err
 		}
 	}
 	least := 0.0
-	if repaired.Forecast.Chance >= r.Wanted {
+	if found && enough(repaired.Outlook, r.Wanted) {
 		least = repaired.Slack // a plan from scratch will need as much to spare
 	}
 	solved, _, err := r.sure(ctx, problem, least, func(p planning.Problem) (planning.Plan, bool, error) {
@@ -231,11 +251,11 @@ func (r *Rest) sure(ctx context.Context, problem planning.Problem, least float64
 		if err = r.expect(ctx, &next); err != nil {
 			return best, found, err
 		}
-		if !found || surer(next.Forecast, best.Forecast) {
+		if !found || r.surer(next, best) {
 			best, found = next, true
 		}
 		// One that is late is as early as it can be: with more to spare it would be the same.
-		if next.Plan.Status != planning.Meets || best.Forecast.Chance >= r.Wanted {
+		if next.Plan.Status != planning.Meets || enough(best.Outlook, r.Wanted) {
 			break
 		}
 	}
@@ -255,7 +275,7 @@ func (r *Rest) expect(ctx context.Context, of *Next) (err error) {
 		err = nil
 	}
 	of.Outlook = Outlook{
-		Chance: of.Forecast.Chance, Finish: middle(of.Problem, of.Forecast), Cost: of.Plan.Cost, Outside: planning.Outside(of.Problem, of.Plan),
+		Chance: of.Forecast.Chance, Behind: of.Forecast.Behind, Finish: middle(of.Problem, of.Forecast), Cost: of.Plan.Cost, Outside: planning.Outside(of.Problem, of.Plan),
 	}
 	return err
 }
@@ -263,10 +283,10 @@ func (r *Rest) expect(ctx context.Context, of *Next) (err error) {
 // rather reports whether a schedule is taken rather than one that moves less: it is surer,
 // as long as that is not sure enough, or it saves money that is worth it.
 func (r *Rest) rather(next, less Next) bool {
-	if less.Forecast.Chance < r.Wanted {
-		return surer(next.Forecast, less.Forecast)
+	if !enough(less.Outlook, r.Wanted) {
+		return r.surer(next, less)
 	}
-	return next.Forecast.Chance >= r.Wanted && worth(less.Outlook.Cost, next.Outlook.Cost)
+	return enough(next.Outlook, r.Wanted) && worth(less.Outlook.Cost, next.Outlook.Cost)
 }
 
 // luck is by how much the chances of two schedules differ that are as sure as each other.
@@ -274,8 +294,11 @@ const luck = 0.02
 
 // surer reports whether a schedule is surer than one that was found before, and moves less or
 // keeps less time spare; of two that are as surely late, the one that ends earlier is.
-func surer(next, before forecast.Forecast) bool {
-	if by := next.Chance - before.Chance; math.Abs(by) > luck {
+func (r *Rest) surer(next, before Next) bool {
+	if is := enough(next.Outlook, r.Wanted); is != enough(before.Outlook, r.Wanted) {
+		return is
+	}
+	if by := next.Forecast.Chance - before.Forecast.Chance; math.Abs(by) > luck {
 		return by > 0
 	}
 	ends := func(f forecast.Forecast) float64 {
@@ -284,5 +307,5 @@ func surer(next, before forecast.Forecast) bool {
 		}
 		return f.Finish.P50
 	}
-	return next.Chance <= luck && ends(next) < ends(before)
+	return next.Forecast.Chance <= luck && ends(next.Forecast) < ends(before.Forecast)
 }

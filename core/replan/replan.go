@@ -66,6 +66,7 @@ var leastSaved, leastSum = big.NewRat(1, 10), pricing.MustMoney("0.50")
 // Outlook is what is expected of a schedule for what is left of a run.
 type Outlook struct {
 	Chance  float64       // that every shot is in time
+	Behind  float64       // that servers are to be let at once for that: see forecast.Forecast
 	Finish  time.Time     // in the middle of what was simulated; zero: never
 	Cost    pricing.Money // of the rest
 	Outside pricing.Money // of that, for servers, farms and seats
@@ -83,8 +84,17 @@ type Limits struct {
 // chances of a run go up and down by as much while all goes as expected.
 const short = 0.05
 
-// Due reports whether a schedule falls short of what was asked for.
-func Due(present Outlook, wanted float64) bool { return present.Chance < wanted-short }
+// behind is how probable it has to be that more is to be let at once for it to be.
+const behind = 0.5
+
+// Due reports whether a schedule falls short of what was asked for, or is late unless something
+// is done now.
+func Due(present Outlook, wanted float64) bool {
+	return present.Chance < wanted-short || present.Behind > behind
+}
+
+// enough reports whether a schedule is as sure as was asked for, and needs nothing now.
+func enough(o Outlook, wanted float64) bool { return o.Chance >= wanted && o.Behind <= behind }
 
 // Act is what is to be done.
 type Act int
@@ -134,6 +144,8 @@ func gain(present, next Outlook, l Limits) string {
 			return "it ends, which it would not"
 		}
 		return fmt.Sprintf("it ends %.0f min earlier", present.Finish.Sub(next.Finish).Minutes())
+	case present.Behind > behind && enough(next, l.Wanted):
+		return fmt.Sprintf("it is not behind any more, and %s to be in time", forecast.Percent(next.Chance))
 	case next.Chance < l.Wanted:
 		return "" // what is cheaper and late is no gain
 	}

@@ -2,6 +2,7 @@ package replan
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -77,7 +78,7 @@ func TestWhichScheduleIsTaken(t *testing.T) {
 	t.Parallel()
 	r := Rest{Wanted: 0.95}
 	of := func(chance float64, cost string) Next {
-		return Next{Forecast: forecast.Forecast{Chance: chance}, Outlook: Outlook{Cost: pricing.MustMoney(cost)}}
+		return Next{Forecast: forecast.Forecast{Chance: chance}, Outlook: Outlook{Chance: chance, Cost: pricing.MustMoney(cost)}}
 	}
 	assert.False(t, r.rather(of(0.99, "5.00"), of(0.96, "5.20")), "twenty cents are not worth it")
 	assert.True(t, r.rather(of(0.96, "4.00"), of(0.99, "5.00")), "a fifth is")
@@ -110,6 +111,8 @@ func TestARunThatIsAheadMaySaveMoney(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, own.MaySave(), "nothing is to be bought")
 	at := six.Add(29 * minute.Duration())
-	assert.False(t, TimeToSave(at.Add(-5*minute.Duration()), at))
-	assert.True(t, TimeToSave(at, at.Add(5*minute.Duration())))
+	assert.False(t, TimeToSave(at.Add(-5*minute.Duration()), at, time.Hour))
+	assert.True(t, TimeToSave(at, at.Add(5*minute.Duration()), time.Hour))
+	half := six.Add(30 * minute.Duration())
+	assert.False(t, TimeToSave(half.Add(-5*minute.Duration()), half, 20*time.Hour), "it is not worth so much planning")
 }

@@ -108,6 +108,7 @@ func (s *Simulation) hostsOf(hosts []Host) (at []int) {
 				p.held, p.renders, p.waiting = append(p.held, false), append(p.renders, 0), append(p.waiting, false)
 			}
 			s.empty(place)
+			s.upsets(place)
 		}
 		at = append(at, place)
 	}
@@ -141,8 +142,7 @@ func (s *Simulation) link(first int) {
 	}
 }
 
-// Come lets a host take part from a time on, all of whose crews were gone in the setup: those
-// that are not any more.
+// Come lets those crews of a host take part that are not gone any more, and look from a time on.
 func (s *Simulation) Come(host int, at time.Time) {
 	for _, i := range s.hosts[host].places {
 		if c := s.Crews[i]; c.State != dispatch.Gone {

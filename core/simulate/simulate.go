@@ -182,6 +182,9 @@ func New(setup Setup) *Simulation {
 // takePart lets a crew be one of those of its shot.
 func (s *Simulation) takePart(at int, c Crew) {
 	shot := &s.shots[c.Shot]
+	if slices.Contains(shot.crews, &s.Crews[at].Crew) {
+		return
+	}
 	shot.crews = append(shot.crews, &s.Crews[at].Crew)
 	if !slices.Contains(shot.hosts, c.Host) {
 		shot.hosts = append(shot.hosts, c.Host)
@@ -285,7 +288,15 @@ func (s *Simulation) begin(i int) {
 	if first < never {
 		s.lookAt(i, first)
 	}
+	s.upsets(i)
+}
+
+// upsets plans when a host is its owner's or is lost.
+func (s *Simulation) upsets(i int) {
 	for _, a := range s.Hosts[i].Away {
+		if a.To.UnixNano() <= s.now {
+			continue
+		}
 		s.queue.push(event{at: max(s.now, a.From.UnixNano()), kind: deskChanges, host: i, fails: true})
 		s.queue.push(event{at: max(s.now, a.To.UnixNano()), kind: deskChanges, host: i})
 	}

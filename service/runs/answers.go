@@ -105,6 +105,9 @@ func (o outlook) record() api.Outlook {
 	if o.Finish != nil {
 		out.Finish = o.Finish.UTC()
 	}
+	if o.MayLet != nil {
+		out.MayLet = *o.MayLet
+	}
 	return out
 }
 

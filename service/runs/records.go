@@ -96,11 +96,12 @@ type outlook struct {
 	LookedAt *time.Time
 	Chance   *float64
 	Finish   *time.Time
+	MayLet   *string
 	Asks     int // proposals that wait for a person
 }
 
 func readOutlook(tx *gorm.DB, run uuid.UUID, o *outlook) error {
-	return tx.Raw(`SELECT s.looked_at, s.chance, s.finish, (SELECT count(*) FROM schedule_changes c WHERE c.run_id = r.id AND c.state = 'proposed') AS asks
+	return tx.Raw(`SELECT s.looked_at, s.chance, s.finish, s.may_let, (SELECT count(*) FROM schedule_changes c WHERE c.run_id = r.id AND c.state = 'proposed') AS asks
 		FROM runs r LEFT JOIN schedules s ON s.run_id = r.id WHERE r.id = ?`, run).Scan(o).Error
 }
 

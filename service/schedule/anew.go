@@ -55,6 +55,10 @@ func (s *Schedule) told(ctx context.Context, run runs.Run, seen expected, by fun
 func (s *Schedule) planOf(ctx context.Context, seen expected, next replan.Next) (plans.Plan, error) {
 	notes := seen.notes
 	notes.Slack = next.Slack
+	if notes.Ask != nil { // what the chance reckons with is what its page simulates with
+		ask := *notes.Ask
+		ask.Contingency, notes.Ask = text(seen.MayLet()), &ask
+	}
 	solved := plans.Solved{Problem: next.Problem, Plan: next.Plan, Forecast: next.Forecast}
 	err := s.Plans.Record(ctx, &solved, notes, seen.Uncertainty, replan.Outlooks, silent)
 	return solved.Record, err

@@ -23,11 +23,20 @@ type Looked struct {
 	Chance   *float64          // to be in time; nil while no frame waits
 	Finish   *time.Time        // nil: never
 	Wanted   *float64          // chance that was asked for
+	MayLet   *string           // what the chance reckons with for servers on the way
 	Seen     map[string]string `gorm:"serializer:json"` // see world
 }
 
 // TableName is GORM's hook.
 func (Looked) TableName() string { return "schedules" }
+
+// left is how long the run was expected to take still, as it was looked at; 0: not known.
+func (l Looked) left() time.Duration {
+	if l.Finish == nil {
+		return 0
+	}
+	return l.Finish.Sub(l.LookedAt)
+}
 
 // State of a change.
 type State string
@@ -80,7 +89,7 @@ func looked(tx *gorm.DB, run uuid.UUID) (out Looked, found bool, err error) {
 
 // note keeps how a run was seen.
 func note(tx *gorm.DB, l Looked) error {
-	return tx.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "run_id"}}, DoUpdates: clause.AssignmentColumns([]string{"looked_at", "chance", "finish", "wanted", "seen"})}).Create(&l).Error
+	return tx.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "run_id"}}, DoUpdates: clause.AssignmentColumns([]string{"looked_at", "chance", "finish", "wanted", "may_let", "seen"})}).Create(&l).Error
 }
 
 // latest is the last change of a run; an empty one where there is none.

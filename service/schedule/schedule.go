@@ -39,9 +39,8 @@ import (
 
 // Times by the service's clock.
 const (
-	// every is how often a run is looked at when nothing has happened.
-	every = 5 * time.Minute
-	// atOnce is how soon after a look the next one follows when something has.
+	// atOnce is how soon after a look the next one follows when something has happened; else see
+	// forecast.LookAfter.
 	atOnce = time.Minute
 	// settles is for how long a schedule is left alone after a change or a proposal, and
 	// declined after a person said no, unless something has happened since.
@@ -121,7 +120,7 @@ func (s *Schedule) due(ctx context.Context, run runs.Run) (bool, error) {
 	if s.Clock.Real(since) < pause {
 		return false, nil
 	}
-	return since >= every || since >= atOnce && len(happened(last.Seen, world)) > 0, nil
+	return since >= forecast.LookAfter(last.left()) || since >= atOnce && len(happened(last.Seen, world)) > 0, nil
 }
 
 // look is the job: it looks at a run, and does what follows from it.
@@ -158,7 +157,10 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 		s.Log.Warn("looking at the schedule", "run", of, "error", err)
 		return err
 	}
-	last.Chance, last.Finish, last.Wanted = &seen.present.Chance, known(seen.present.Finish), &seen.Wanted
+	last.Chance, last.Finish, last.Wanted, last.MayLet = &seen.present.Chance, known(seen.present.Finish), &seen.Wanted, nil
+	if may := seen.MayLet(); !may.IsZero() {
+		last.MayLet = new(text(may))
+	}
 	if err := note(db, last); err != nil {
 		return err
 	}
@@ -167,7 +169,7 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	short := seen.Due() || seen.MaySave() && replan.TimeToSave(before, last.LookedAt)
+	short := seen.Due() || seen.MaySave() && replan.TimeToSave(before, last.LookedAt, last.left())
 	if len(causes) > 0 || short && !change.rests(last.LookedAt) {
 		now, err := s.replan(ctx, run, seen, why(causes, seen))
 		if err != nil {
@@ -185,7 +187,9 @@ func why(causes []string, seen expected) string {
 	if len(causes) == 0 && !seen.Due() {
 		return fmt.Sprintf("it is ahead: %s to be in time, and %s %s still to be spent on servers, farms and seats", forecast.Percent(seen.present.Chance), seen.Problem.Currency, seen.present.Outside)
 	}
-	if len(causes) == 0 {
+	if len(causes) == 0 && seen.present.Chance >= seen.Wanted {
+		causes = append(slow(seen.notes.Lately), "it falls behind: as things stand it is late unless something is done now")
+	} else if len(causes) == 0 {
 		behind := fmt.Sprintf("it falls behind: %s to be in time, where %s are asked for", forecast.Percent(seen.present.Chance), forecast.Percent(seen.Wanted))
 		causes = append(slow(seen.notes.Lately), behind)
 	}

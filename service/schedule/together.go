@@ -80,7 +80,7 @@ func (s *Schedule) gather(ctx context.Context, alone plans.Solved, notes problem
 	for _, run := range mates {
 		ask.With = append(ask.With, run.ID)
 	}
-	first := replan.Rest{Wanted: replan.Usual, Slack: ask.Slack, Contingency: ask.MayLet().Float()}
+	first := replan.Rest{Wanted: replan.Usual, Slack: ask.Slack, Contingency: ask.MayLet()}
 	if ask.Confidence > 0 {
 		first.Wanted = ask.Confidence
 	}

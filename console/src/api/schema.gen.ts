@@ -2962,6 +2962,8 @@ export interface components {
              * @description In the middle of what was simulated; none: never
              */
             finish?: string;
+            /** @description What of the run's cap the chance reckons with for servers that are let on the way; without it, none */
+            may_let?: components["schemas"]["Money"];
             /** @description Changes that wait for a person */
             proposals?: number;
         };
