@@ -9,11 +9,13 @@ import (
 
 // What core/replan does to a run that falls behind is simulated in a simple form: every few
 // minutes it is counted which frames their crews will not have done in time, what other crews
-// can take of them, and for those that are left servers are let, within Options.MayLet.
+// can take of them, and for those that are left servers are let, within Options.MayLet; not before
+// that has to be, as most of what falls behind early is made up for by what goes better than expected.
 const (
 	settles   = 10 * time.Minute // after which more are let
 	mostSpare = 4                // servers that an offer may let on the way
 	keptSpare = 0.05             // part of the time to a deadline, when it is counted what falls behind
+	waits     = 0.2              // nothing is let until all servers would take this part of the time left
 )
 
 // How often a run is looked at where nothing has happened: what is noticed so late costs no more
@@ -38,7 +40,7 @@ func (s *simulation) keep() (behind bool) {
 	}
 	first, rests := after(epoch), epoch
 	for at := first; at.Before(s.last); at = after(at) {
-		if more := s.sim.Until(at); !more && !s.waits() {
+		if more := s.sim.Until(at); !more && !s.anyWaits() {
 			break
 		}
 		if !at.Before(rests) && s.catchUp(at) {
@@ -49,7 +51,7 @@ func (s *simulation) keep() (behind bool) {
 	return behind
 }
 
-func (s *simulation) waits() bool {
+func (s *simulation) anyWaits() bool {
 	for i := range s.shots {
 		if s.sim.Waiting(i) > 0 {
 			return true
@@ -69,12 +71,17 @@ type expected struct {
 // catchUp lets servers for what the crews will not have done in time; false: it is not behind,
 // or nothing can be let.
 func (s *simulation) catchUp(now time.Time) (let bool) {
-	at := ms(now)
+	at, takes := ms(now), 0.0
 	s.expect(now)
-	for i := range s.shots {
+	for _, i := range s.byDue {
 		due := s.shots[i].deadline
 		due -= keptSpare * max(0, due-at)
-		if behind := s.behind(i, due, at); behind > 0 && s.letFor(i, behind, due, now) {
+		behind := s.behind(i, due, at)
+		if behind <= 0 {
+			continue
+		}
+		lead, rate := s.spare(i, now)
+		if takes += float64(behind) / rate; lead+takes >= waits*(due-at) && s.letFor(i, behind, due, now) {
 			let = true
 		}
 	}

@@ -107,3 +107,26 @@ func TestManyFramesAreTakenTogether(t *testing.T) {
 		assert.InEpsilon(t, 200*one.Cost.P50, other.Cost.P50, 0.01)
 	}
 }
+
+// What falls behind is let for when it has to be, not before: most of it may be made up for.
+func TestNothingIsLetBeforeItHasToBe(t *testing.T) {
+	slower := func(by float64, mayLet float64) forecast.Forecast {
+		p, plan := upset(t)
+		for i, row := range p.Timings {
+			if row.Host != "" {
+				p.Timings[i].Frame = planning.Millis(float64(row.Frame) * by)
+			}
+		}
+		return expected(t, p, plan, disruptions.Rates{}, mayLet)
+	}
+	even := slower(1, 60)
+	assert.Zero(t, even.Behind)
+	little := slower(1.3, 60)
+	assert.Zero(t, little.Behind, "three servers do what is late in a fifth of the time that is left")
+	assert.Greater(t, little.Chance, 0.95, "and they are let later on")
+	assert.Zero(t, slower(1.3, 0).Chance)
+	much := slower(1.6, 60)
+	assert.Greater(t, much.Behind, 0.9)
+	assert.Greater(t, much.Chance, 0.95)
+	assert.Zero(t, slower(1.6, 0).Behind, "nothing may be let")
+}

@@ -73,6 +73,10 @@ func (s *setup) lettings() {
 	for i := range s.Servers {
 		s.lets = append(s.lets, letting{i, s.fastest(i)})
 	}
+	for i := range s.shots {
+		s.byDue = append(s.byDue, i)
+	}
+	slices.SortStableFunc(s.byDue, func(a, b int) int { return cmp.Compare(s.shots[a].deadline, s.shots[b].deadline) })
 	s.awayFor = make([]float64, len(s.Hosts))
 	for _, d := range s.desks {
 		s.awayFor[d.host] = float64(planning.MillisOf(d.habits.For))
@@ -167,6 +171,22 @@ func (s *simulation) rate(of letting, shot int, now time.Time) (rate float64) {
 		rate += 1 / s.frameNow(i, now)
 	}
 	return rate
+}
+
+// spare is how many frames of a shot all servers together that may be let render a ms, and how long
+// the first of them takes to come and to do two, as no frame is done in parts.
+func (s *simulation) spare(shot int, now time.Time) (lead, rate float64) {
+	lead = math.Inf(1)
+	for _, of := range s.lets {
+		if s.closes[of.server] > ms(now) {
+			continue
+		}
+		if more := s.rate(of, shot, now); more > 0 {
+			one := 2 * float64(len(of.crews[shot])) / more
+			lead, rate = math.Min(lead, float64(s.Servers[of.server].Terms.Lead)+one), rate+more
+		}
+	}
+	return lead, rate
 }
 
 // open lets a server render for a stretch, once it has booted.

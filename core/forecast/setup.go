@@ -32,6 +32,7 @@ type setup struct {
 	rents   []rent    // of Servers
 	inWay   [][]int   // of each crew, the crews of its host that use one of its devices
 	byStart []int     // crews that are planned for, by when they are booked
+	byDue   []int     // shots, by their deadlines
 	awayFor []float64 // of each host, how long the owner of a desk stays: ms
 	due     time.Time // when the last shot is due
 	last    time.Time // until when what happens to hosts is drawn

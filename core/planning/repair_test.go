@@ -103,3 +103,28 @@ func TestARepairedPlanIsValidAndMovesNoMoreThanItMust(t *testing.T) {
 		assert.LessOrEqual(t, best.CostBound.Cmp(repaired.Cost), 0)
 	})
 }
+
+// What costs as much is left as it was in the plan to start from, and what costs less is found still.
+func TestSolveStartsFromAnEarlierPlan(t *testing.T) {
+	t.Parallel()
+	p := planningtest.Parse(t, twins)
+	p.Shots[0].Deadline = 200_000
+	earlier := planningtest.Solve(t, p)
+	earlier.Bookings = []planning.Booking{
+		{Shot: "gale-010", Host: "eddy", Crew: "g0", Frames: 2, End: 20_000}, {Shot: "gale-010", Host: "dory", Crew: "g0", Frames: 10, End: 100_000},
+	}
+	p.Shots[0].Deadline = 100_000 // there is no sooner plan that leaves dory its ten
+	again, err := planning.Solve(t.Context(), p, planning.Options{From: &earlier})
+	require.NoError(t, err)
+	assert.Equal(t, planning.Meets, again.Status)
+
+	rapid.Check(t, func(t *rapid.T) {
+		q := slower(p, rapid.SampledFrom([]string{"eddy", "dory"}).Draw(t, "slow"), planning.Millis(rapid.IntRange(1, 3).Draw(t, "by")))
+		fresh, err := planning.Solve(context.Background(), q, planning.Options{})
+		require.NoError(t, err)
+		from, err := planning.Solve(context.Background(), q, planning.Options{From: &earlier})
+		require.NoError(t, err)
+		assert.Equal(t, fresh.Status, from.Status)
+		assert.Equal(t, fresh.Cost.String(), from.Cost.String())
+	})
+}

@@ -28,6 +28,7 @@ type search struct {
 	closed float64 // least bound of a node that could not be split further
 	open   nodeHeap
 	enough float64 // stop at a plan of this cost or less
+	from   *Plan   // an earlier plan to start from; nil: none
 }
 
 // manyShots is from how many shots on a problem counts as big: there what moves a
@@ -96,13 +97,13 @@ func (s *search) run() outcome {
 	if slices.ContainsFunc(s.m.places, func(p []int) bool { return len(p) == 0 }) {
 		return outcome{nil, math.Inf(1), math.Inf(1)}
 	}
+	promising := s.earlier()
 	s.greedy()
 	if len(s.m.Shots) > veryManyShots && s.best != nil {
 		return s.ascend()
 	}
 	s.offerColumns()
 	serial := 0
-	var promising []*layout
 	s.open = nodeHeap{&node{limits: s.m.unlimited()}}
 	for len(s.open) > 0 && s.cost > s.enough {
 		n := heap.Pop(&s.open).(*node)
@@ -267,6 +268,19 @@ func (s *search) value(bound float64) {
 	for i := range s.m.duals {
 		s.m.duals[i] = min(s.m.penalty[i], 3*max(s.master.lp.Dual(i), bound/float64(frames)))
 	}
+}
+
+// earlier lays out the plan to start from, with what it lacks put where it costs least more.
+func (s *search) earlier() []*layout {
+	if s.from == nil {
+		return nil
+	}
+	l := newLayout(s.m, s.work)
+	l.again(*s.from)
+	if l.fill(s.order); l.complete() {
+		s.keep(l)
+	}
+	return []*layout{l}
 }
 
 // greedy makes a first layout without the relaxed problem.

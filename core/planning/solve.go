@@ -21,6 +21,9 @@ type Options struct {
 	TimeLimit time.Duration
 	// Effort is which part of the work is done where there is no time limit; 0 is all.
 	Effort float64
+	// From is an earlier plan to start from, as far as the problem has its places and there is
+	// room for it in time: what costs as much is left as it was there. nil: none.
+	From *Plan
 }
 
 // Solve returns the best plan it finds for the problem, with the bound that
@@ -60,7 +63,7 @@ func tries(ctx context.Context, p Problem, o Options) (*Plan, error) {
 		ctx, cancel = context.WithTimeout(ctx, limit)
 		defer cancel()
 	}
-	s := solver{ctx: ctx, p: p, work: &effort{effortNow}}
+	s := solver{ctx: ctx, p: p, from: o.From, work: &effort{effortNow}}
 	best, err := s.solve()
 	for limit > 0 && ctx.Err() == nil && err == nil && !best.proven(p) {
 		effortNow *= 2
@@ -106,6 +109,7 @@ func (x *Plan) or(y *Plan, p Problem) *Plan {
 type solver struct {
 	ctx  context.Context
 	p    Problem
+	from *Plan // nil: none
 	work *effort
 	seed uint64
 }
@@ -150,7 +154,7 @@ func (s *solver) solve() (*Plan, error) {
 
 func (s *solver) search(due []Millis, enough float64, work *effort) outcome {
 	x := newSearch(s.ctx, newModel(s.p, due), work)
-	x.enough = enough
+	x.enough, x.from = enough, s.from
 	x.random = rand.New(rand.NewPCG(1, s.seed))
 	return x.run()
 }

@@ -116,7 +116,7 @@ func (p *play) look(ctx context.Context, happened bool) error {
 	last := p.looked
 	p.looked = p.now
 	short := rest.Due() || rest.MaySave() && replan.TimeToSave(last, p.now, p.finish.Sub(p.now))
-	if !happened && (!short || p.now.Sub(p.changed) < settles) {
+	if !happened && (!short || p.now.Sub(p.changed) < rest.Settles()) {
 		return nil
 	}
 	next, err := rest.ByItself(ctx)

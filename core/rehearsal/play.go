@@ -18,8 +18,7 @@ import (
 
 // Times by which a run is looked at, as service/schedule has them.
 const (
-	atOnce  = time.Minute
-	settles = 10 * time.Minute
+	atOnce = time.Minute
 	// noticed is how long after a host died the first look that knows of it is.
 	noticed = 2 * time.Minute
 )

@@ -12,20 +12,21 @@ import (
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/replan"
+	"rotanex.example/core/simulate"
 )
 
-// small is a weekend with a tenth of the frames and of the time.
+// small is a weekend with a twentieth of the frames and of the time.
 func small(seed uint64) Weekend {
 	w := Draw(seed)
 	for i := range w.Problem.Shots {
 		s := &w.Problem.Shots[i]
-		s.Frames, s.Deadline = max(4, s.Frames/10), s.Deadline/10
+		s.Frames, s.Deadline = max(4, s.Frames/20), s.Deadline/20
 	}
 	if x := w.urgent; x != nil {
-		x.shot.Frames, x.comes = 5, x.comes/10
+		x.shot.Frames, x.comes = 5, x.comes/20
 	}
 	for h := range w.truth.lost {
-		w.truth.lost[h] /= 10
+		w.truth.lost[h] /= 20
 	}
 	return w
 }
@@ -77,6 +78,51 @@ func TestAWeekendIsPlayed(t *testing.T) {
 		assert.Len(t, knowing.Met, len(w.Problem.Shots)+btoi(w.urgent != nil))
 	}
 	assert.Positive(t, changes, "a schedule was changed somewhere")
+}
+
+// What is booked of a desk is less than its hours, as earlier weekends had it; what it renders as its
+// owner comes waits again, and is done in the end.
+func TestDesksAreTakenBack(t *testing.T) {
+	t.Parallel()
+	hours := func(all [][2]planning.Millis) (sum planning.Millis) {
+		for _, w := range all {
+			sum += w[1] - w[0]
+		}
+		return sum
+	}
+	checked := 0
+	for seed := range uint64(40) {
+		w := Draw(seed)
+		w.Remembers()
+		for _, id := range w.deskNames() {
+			assert.Positive(t, w.Uncertainty.Desks[id].Taken, "it was taken back before")
+			for _, h := range w.Problem.Hosts {
+				if booked := w.books(h, w.Problem.Start); h.ID == id {
+					checked++
+					assert.Equal(t, h.Windows, booked.Open)
+					assert.Less(t, hours(booked.Windows), hours(h.Windows))
+				}
+			}
+			for _, a := range w.desks[id].away {
+				assert.Equal(t, a.To, w.desks[id].inUse(a.From))
+				assert.True(t, w.desks[id].inUse(a.To).IsZero(), "its times do not touch")
+			}
+		}
+	}
+	assert.Positive(t, checked)
+
+	x := desk{away: []simulate.Away{{From: friday.Add(time.Hour), To: friday.Add(2 * time.Hour)}}}
+	p := &play{w: Weekend{Problem: planning.Problem{Hosts: []planning.Host{{ID: "eddy"}}}, desks: map[string]desk{"eddy": x}}, used: map[string]bool{}}
+	p.done = []finished{{Finished: replan.Finished{Host: "eddy", Ended: friday.Add(50 * time.Minute)}}, {Finished: replan.Finished{Host: "eddy", Ended: friday.Add(70 * time.Minute)}}}
+	for _, at := range []struct {
+		after time.Duration
+		news  bool
+		done  int
+	}{{59 * time.Minute, false, 2}, {time.Hour, true, 1}, {61 * time.Minute, false, 1}, {2 * time.Hour, true, 1}} {
+		p.now = friday.Add(at.after)
+		assert.Equal(t, at.news, p.ownersCome(), at.after)
+		assert.Len(t, p.done, at.done, at.after)
+	}
 }
 
 func btoi(b bool) int {

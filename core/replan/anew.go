@@ -54,7 +54,7 @@ const clearly = 100
 // Look says what is expected of the schedule that the run has, for all that follows.
 func (r *Rest) Look(ctx context.Context) (Outlook, error) {
 	r.present = Outlook{Cost: r.Plan.Cost, Outside: planning.Outside(r.Problem, r.Plan)}
-	f, err := r.simulate(ctx, r.Problem, r.Plan)
+	f, err := r.simulate(ctx, r.Problem, r.Plan, r.Wanted-short)
 	if errors.Is(err, forecast.ErrNothing) {
 		return r.present, nil // it never ends
 	}
@@ -65,8 +65,9 @@ func (r *Rest) Look(ctx context.Context) (Outlook, error) {
 // Expected is the forecast that Look made; empty where nothing is booked.
 func (r *Rest) Expected() forecast.Forecast { return r.expected }
 
-func (r *Rest) simulate(ctx context.Context, problem planning.Problem, plan planning.Plan) (forecast.Forecast, error) {
-	return forecast.Simulate(ctx, problem, plan, r.Uncertainty, r.due(), forecast.Options{Seed: 1, Simulations: Outlooks, Clear: clearly, MayLet: r.mayLet(problem, plan).Float()})
+// simulate stops early where the chance is clearly above or below another.
+func (r *Rest) simulate(ctx context.Context, problem planning.Problem, plan planning.Plan, against float64) (forecast.Forecast, error) {
+	return forecast.Simulate(ctx, problem, plan, r.Uncertainty, r.due(), forecast.Options{Seed: 1, Simulations: Outlooks, Clear: clearly, Against: against, MayLet: r.mayLet(problem, plan).Float()})
 }
 
 // mayLet is what may be spent on the way beyond a plan: as far as nobody has to be asked.
@@ -124,6 +125,22 @@ func TimeToSave(last, now time.Time, left time.Duration) bool {
 	return !now.Truncate(every).Equal(last.Truncate(every))
 }
 
+// Times for which a schedule is left alone after a change, where nothing happens.
+const (
+	settlesLeast = 10 * time.Minute
+	settlesMost  = 2 * time.Hour
+	settlesPart  = 20 // of the time left
+)
+
+// Settles is for how long the schedule is left alone after a change, where nothing happens: the
+// longer the more time is left, unless something has to be done now. Look was called before.
+func (r *Rest) Settles() time.Duration {
+	if r.present.Behind > behind || r.present.Finish.IsZero() {
+		return settlesLeast
+	}
+	return min(max(settlesLeast, r.present.Finish.Sub(r.Problem.Start)/settlesPart), settlesMost)
+}
+
 // ByItself is the best schedule that takes nobody: neither money beyond the cap nor proof
 // frames that somebody has to look at. It is to be changed over to if that is its verdict.
 // Look was called before.
@@ -169,7 +186,7 @@ func (r *Rest) better(ctx context.Context, problem planning.Problem) (Next, erro
 // Spares are the parts of the time that a new plan keeps spare, tried in turn until one is
 // sure enough: a few rather than the least that would do, as looking for that takes ten times
 // as long, and what is found is planned anew as soon as it proves too little.
-var Spares = []float64{0.03, 0.1, 0.2}
+var Spares = []float64{0.03, 0.06, 0.1, 0.15, 0.2}
 
 // plan makes a schedule as sure as was asked for, or else as sure as it can be. One that is
 // not sure enough is repaired first, so that no more is moved than it takes; where that does
@@ -192,7 +209,9 @@ func (r *Rest) plan(ctx context.Context, problem planning.Problem) (Next, error)
 		least = repaired.Slack // a plan from scratch will need as much to spare
 	}
 	solved, _, err := r.sure(ctx, problem, least, func(p planning.Problem) (planning.Plan, bool, error) {
-		plan, err := planning.Solve(ctx, p, r.Options)
+		o := r.Options
+		o.From = &r.Plan
+		plan, err := planning.Solve(ctx, p, o)
 		return plan, true, errors.Join(err, ctx.Err())
 	})
 	if err != nil {
@@ -271,7 +290,7 @@ func (r *Rest) Of(ctx context.Context, problem planning.Problem, plan planning.P
 
 // expect says what is expected of a schedule.
 func (r *Rest) expect(ctx context.Context, of *Next) (err error) {
-	if of.Forecast, err = r.simulate(ctx, of.Problem, of.Plan); errors.Is(err, forecast.ErrNothing) {
+	if of.Forecast, err = r.simulate(ctx, of.Problem, of.Plan, r.Wanted); errors.Is(err, forecast.ErrNothing) {
 		err = nil
 	}
 	of.Outlook = Outlook{

@@ -72,6 +72,18 @@ func TestASchedulesServersAreReplaced(t *testing.T) {
 	assert.Equal(t, "a", had.Bookings[0].Server, "the schedule itself is as it was")
 }
 
+func TestAScheduleIsLeftAloneForLongerWhereMuchTimeIsLeft(t *testing.T) {
+	t.Parallel()
+	r := Rest{Problem: planning.Problem{Start: six}}
+	assert.Equal(t, 10*time.Minute, r.Settles(), "it never ends")
+	for left, settles := range map[time.Duration]time.Duration{time.Hour: 10 * time.Minute, 10 * time.Hour: 30 * time.Minute, 90 * time.Hour: 2 * time.Hour} {
+		r.present.Finish = six.Add(left)
+		assert.Equal(t, settles, r.Settles(), left)
+	}
+	r.present.Behind = 0.7
+	assert.Equal(t, 10*time.Minute, r.Settles(), "something has to be done")
+}
+
 // One that moves less is kept unless the other is surer while it is not sure enough, or saves
 // money that is worth it.
 func TestWhichScheduleIsTaken(t *testing.T) {

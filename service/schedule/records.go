@@ -97,8 +97,8 @@ func latest(tx *gorm.DB, run uuid.UUID) (c Change, err error) {
 	return c, tx.Where("run_id = ?", run).Order("at DESC, id").Limit(1).Find(&c).Error
 }
 
-// rests reports whether a schedule is left alone after its last change.
-func (c Change) rests(now time.Time) bool {
+// rests reports whether a schedule is left alone after its last change, which settles in a time.
+func (c Change) rests(now time.Time, settles time.Duration) bool {
 	if (c.State == Declined || c.State == Undone) && c.DecidedAt != nil {
 		return now.Sub(*c.DecidedAt) < declined
 	}

@@ -74,14 +74,15 @@ func TestHowAProposalIsDecided(t *testing.T) {
 
 func TestHowLongAScheduleRests(t *testing.T) {
 	t.Parallel()
-	assert.False(t, Change{}.rests(six), "one that was never changed")
+	const settles = 10 * time.Minute
+	assert.False(t, Change{}.rests(six, settles), "one that was never changed")
 	for state, rests := range map[State]time.Duration{Made: settles, Proposed: settles, Superseded: settles, Declined: declined, Undone: declined} {
 		c := Change{ID: uuid.New(), At: six, State: state}
 		if rests == declined {
 			c.At, c.DecidedAt = six.Add(-time.Hour), &six
 		}
-		assert.True(t, c.rests(six.Add(rests-time.Second)), state)
-		assert.False(t, c.rests(six.Add(rests)), state)
+		assert.True(t, c.rests(six.Add(rests-time.Second), settles), state)
+		assert.False(t, c.rests(six.Add(rests), settles), state)
 	}
 }
 

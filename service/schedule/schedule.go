@@ -42,9 +42,8 @@ const (
 	// atOnce is how soon after a look the next one follows when something has happened; else see
 	// forecast.LookAfter.
 	atOnce = time.Minute
-	// settles is for how long a schedule is left alone after a change or a proposal, and
-	// declined after a person said no, unless something has happened since.
-	settles  = 10 * time.Minute
+	// declined is for how long a schedule is left alone after a person said no, unless something has
+	// happened since. For how long after a change, replan.Rest.Settles says.
 	declined = time.Hour
 
 	// pause is the least, in real time, between two looks: a demo's clock that runs sixty times
@@ -170,7 +169,7 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 		return err
 	}
 	short := seen.Due() || seen.MaySave() && replan.TimeToSave(before, last.LookedAt, last.left())
-	if len(causes) > 0 || short && !change.rests(last.LookedAt) {
+	if len(causes) > 0 || short && !change.rests(last.LookedAt, seen.Settles()) {
 		now, err := s.replan(ctx, run, seen, why(causes, seen))
 		if err != nil {
 			return err
