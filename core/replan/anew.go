@@ -210,7 +210,7 @@ func (r *Rest) plan(ctx context.Context, problem planning.Problem) (Next, error)
 	}
 	solved, _, err := r.sure(ctx, problem, least, func(p planning.Problem) (planning.Plan, bool, error) {
 		o := r.Options
-		o.From = &r.Plan
+		o.From, o.Effort = &r.Plan, fromLast
 		plan, err := planning.Solve(ctx, p, o)
 		return plan, true, errors.Join(err, ctx.Err())
 	})
@@ -298,6 +298,9 @@ func (r *Rest) expect(ctx context.Context, of *Next) (err error) {
 	}
 	return err
 }
+
+// fromLast is which part of the work it takes to plan anew from a schedule that is good mostly.
+const fromLast = 0.3
 
 // rather reports whether a schedule is taken rather than one that moves less: it is surer,
 // as long as that is not sure enough, or it saves money that is worth it.
