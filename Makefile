@@ -70,7 +70,7 @@ bench-plan: ## the planner on the known problems, judged if the judge is at hand
 
 WEEKENDS ?= 300
 
-bench-runs: ## made weekends whose truth the planner does not know, with the schedule left alone and kept (WEEKENDS=300: an hour and a half on two cores)
+bench-runs: ## made weekends whose truth the planner does not know, with the schedule left alone and kept (WEEKENDS=300: four and a half hours on two cores)
 	go run ./cmd/benchruns -weekends $(WEEKENDS)
 
 screenshots: ## make docs/screenshots again from a demo that runs (ROTANEX_TOKEN)

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"slices"
 
 	"rotanex.example/core/rehearsal"
 	"rotanex.example/core/replan"
@@ -34,11 +35,11 @@ func main() {
 		fmt.Fprintf(os.Stderr, "%d: promised %.2f (%s, %.2f), knowing %.2f %v; off %.2f %v; auto %.2f %v, %d changes, %d of %d moved\n", x.Weekend.Seed,
 			x.Plan.Forecast.Chance, x.Plan.Status, x.Plan.Cost.Float(), x.Knowing.Cost, x.Knowing.Met, off.Cost, off.Met, auto.Cost, auto.Met, auto.Changes, auto.Moved, auto.Frames)
 	})
+	fmt.Fprintln(os.Stderr)
+	rehearsal.Print(os.Stdout, slices.DeleteFunc(all, func(x rehearsal.Weekends) bool { return x.Played == nil }))
 	if err != nil {
-		fmt.Fprintln(os.Stderr, "\nbenchruns:", err)
+		fmt.Fprintf(os.Stderr, "benchruns: %v; the table has the %d weekends that were played\n", err, done)
 		stop()
 		os.Exit(1)
 	}
-	fmt.Fprintln(os.Stderr)
-	rehearsal.Print(os.Stdout, all)
 }
