@@ -186,7 +186,7 @@ func (r *Rest) better(ctx context.Context, problem planning.Problem) (Next, erro
 // Spares are the parts of the time that a new plan keeps spare, tried in turn until one is
 // sure enough: a few rather than the least that would do, as looking for that takes ten times
 // as long, and what is found is planned anew as soon as it proves too little.
-var Spares = []float64{0.03, 0.06, 0.1, 0.15, 0.2}
+var Spares = []float64{0.05, 0.1, 0.15, 0.2}
 
 // plan makes a schedule as sure as was asked for, or else as sure as it can be. One that is
 // not sure enough is repaired first, so that no more is moved than it takes; where that does

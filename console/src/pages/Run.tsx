@@ -137,7 +137,7 @@ function Figures({ run }: { run: Run }) {
           !isOver(run) &&
             run.deadline &&
             run.outlook?.chance !== undefined &&
-            `${chance(run.outlook.chance)} to be in time${run.outlook.may_let ? `, with up to ${money(run.currency, run.outlook.may_let)} for servers on the way` : ""}`,
+            `${chance(run.outlook.chance)} to be in time${run.outlook.may_let ? `, with up to ${money(run.currency, run.outlook.may_let)} more` : ""}`,
           against
             ? `${against.text}; deadline ${moment(run.deadline)}`
             : `${run.deadline ? "" : "no deadline; "}planned ${moment(run.planned_finish)}`,

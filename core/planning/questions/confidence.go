@@ -44,6 +44,17 @@ type Confident struct {
 	Chance  float64 // to meet every deadline as it was before the slack, by the forecast
 }
 
+// risk is how much surer than another a plan has to be that costs more and is not sure enough either,
+// where there is a contingency: it has to take as great a part of the risk away as it takes of what may be let
+// on the way still, should that be needed.
+func (w Wanted) risk(other, dearer Confident) float64 {
+	if w.Contingency == 0 {
+		return 0
+	}
+	more := max(0, dearer.Plan.Cost.Minus(other.Plan.Cost).Float())
+	return min(1, more/w.Contingency) * (1 - other.Chance)
+}
+
 // Simulations that Confidently holds each plan against, at most.
 const confidentSimulations = 500
 
@@ -56,7 +67,8 @@ var slacks = []float64{0, 0.04, 0.08, 0.15, 0.25, 0.4}
 
 // Confidently plans with as little slack as it takes for the forecast to meet every
 // deadline with the chance that is wanted. Where no slack does, it returns the plan
-// with the most chance, and of those about as sure the one with the least slack; where no plan books anything, the one without slack.
+// with the most chance, and of those about as sure the one with the least slack; with a contingency, a plan that costs
+// more has to be worth it. Where no plan books anything, the one without slack.
 func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty, wanted Wanted, o planning.Options, say Progress) (Confident, error) {
 	deadlines := map[string]planning.Millis{}
 	for _, s := range p.Shots {
@@ -80,7 +92,7 @@ func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty
 			one.Chance = f.Chance
 		}
 		enough, had := one.Chance >= wanted.Chance, best.Chance >= wanted.Chance
-		if best.Plan.Status == "" || !had && (enough || one.Chance > best.Chance+even) || enough && had && slack < best.Slack {
+		if best.Plan.Status == "" || !had && (enough || one.Chance > best.Chance+even+wanted.risk(best, one)) || enough && had && slack < best.Slack {
 			best = one
 		}
 		return enough, nil
