@@ -21,15 +21,15 @@ const (
 // How often a run is looked at where nothing has happened: what is noticed so late costs no more
 // than a fiftieth of the time that is left, but in long runs.
 const (
-	looksMost  = 5 * time.Minute
-	looksLeast = 20 * time.Minute
-	looksPart  = 50
+	lookSoonest = 5 * time.Minute
+	lookLatest  = 20 * time.Minute
+	lookPart    = 50
 )
 
 // LookAfter is how long after a look at a run the next one is, where nothing has happened
 // meanwhile, by how long it is expected to take still; 0: that is not known.
 func LookAfter(left time.Duration) time.Duration {
-	return min(max(looksMost, left/looksPart), looksLeast)
+	return min(max(lookSoonest, left/lookPart), lookLatest)
 }
 
 // keep carries a run out, and lets servers where it falls behind; true: it was at the first look.

@@ -182,8 +182,8 @@ func (s *simulation) spare(shot int, now time.Time) (lead, rate float64) {
 			continue
 		}
 		if more := s.rate(of, shot, now); more > 0 {
-			one := 2 * float64(len(of.crews[shot])) / more
-			lead, rate = math.Min(lead, float64(s.Servers[of.server].Terms.Lead)+one), rate+more
+			two := 2 * float64(len(of.crews[shot])) / more
+			lead, rate = math.Min(lead, float64(s.Servers[of.server].Terms.Lead)+two), rate+more
 		}
 	}
 	return lead, rate

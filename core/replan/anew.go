@@ -288,9 +288,10 @@ func (r *Rest) Of(ctx context.Context, problem planning.Problem, plan planning.P
 	return next, r.expect(ctx, &next)
 }
 
-// expect says what is expected of a schedule.
+// expect says what is expected of a schedule. It is simulated on all that the run may have, though it
+// was planned without some of that, such as servers: they may be let on the way still.
 func (r *Rest) expect(ctx context.Context, of *Next) (err error) {
-	if of.Forecast, err = r.simulate(ctx, of.Problem, of.Plan, r.Wanted); errors.Is(err, forecast.ErrNothing) {
+	if of.Forecast, err = r.simulate(ctx, r.Problem, of.Plan, r.Wanted); errors.Is(err, forecast.ErrNothing) {
 		err = nil
 	}
 	of.Outlook = Outlook{

@@ -44,10 +44,10 @@ type Confident struct {
 	Chance  float64 // to meet every deadline as it was before the slack, by the forecast
 }
 
-// risk is how much surer than another a plan has to be that costs more and is not sure enough either,
+// surer is how much surer than another a plan has to be that costs more and is not sure enough either,
 // where there is a contingency: it has to take as great a part of the risk away as it takes of what may be let
 // on the way still, should that be needed.
-func (w Wanted) risk(other, dearer Confident) float64 {
+func (w Wanted) surer(other, dearer Confident) float64 {
 	if w.Contingency == 0 {
 		return 0
 	}
@@ -92,7 +92,7 @@ func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty
 			one.Chance = f.Chance
 		}
 		enough, had := one.Chance >= wanted.Chance, best.Chance >= wanted.Chance
-		if best.Plan.Status == "" || !had && (enough || one.Chance > best.Chance+even+wanted.risk(best, one)) || enough && had && slack < best.Slack {
+		if best.Plan.Status == "" || !had && (enough || one.Chance > best.Chance+even+wanted.surer(best, one)) || enough && had && slack < best.Slack {
 			best = one
 		}
 		return enough, nil
