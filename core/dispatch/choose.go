@@ -154,7 +154,7 @@ func (h *Host) ask(q Queue, c *Crew, k *Kind, now time.Time) (v Verdict, owes bo
 	var all []*Crew
 	waiting := 0
 	owes = c.Trial || c.Owed() > 0
-	if beyond := !owes || slices.Contains(k.FailedOn, c.Place); beyond && !c.Trial && !k.tied(c.Place) {
+	if beyond := !owes || c.late(now) || slices.Contains(k.FailedOn, c.Place); beyond && !c.Trial && !k.tied(c.Place) {
 		if all, waiting, err = q.Others(c); err != nil {
 			return v, owes, err
 		}

@@ -9,7 +9,8 @@
 // # The rule
 //
 // A crew takes what it was booked for as soon as its booking starts, failed frames of
-// others first. A frame that failed on a crew is left to crews on which it did not,
+// others first; but none that it would have done too late, while the others may have all that
+// waits done in time. A frame that failed on a crew is left to crews on which it did not,
 // while one of them is left. When its booking is done a crew helps: it takes a frame
 // beyond it only if more frames wait than the others will finish by their planned
 // ends, a frame more or less, and only if the others would not have them all done before
@@ -81,6 +82,7 @@ type Crew struct {
 	Start  time.Time     // not before
 	End    time.Time     // planned
 	Close  time.Time     // no frame may run past it; zero: there is none
+	Due    time.Time     // the shot's frames are to be done by then; zero: at any time
 	Frame  time.Duration // expected for one frame; of a farm: until the next is done
 
 	MemoryGB float64  // host memory of one renderer
@@ -153,8 +155,9 @@ func (c *Crew) comes(now time.Time) (at time.Time, will bool) {
 }
 
 // reach is how many of the frames still owed the crew is expected to finish by the
-// booking's planned end, and when that falls by one if it takes none until then, its closing
-// aside. It may be late by a frame: between two of them every crew is a little.
+// booking's planned end, and when that falls by one if it takes none until then. It may be late
+// by a frame, as between two of them every crew is a little; but it closes, and what was planned
+// to be in time has to be.
 func (c *Crew) reach(now time.Time) (n int, falls time.Time) {
 	owed := c.Owed()
 	if owed == 0 || c.Frame <= 0 {
@@ -164,8 +167,30 @@ func (c *Crew) reach(now time.Time) (n int, falls time.Time) {
 	if !will {
 		return 0, time.Time{}
 	}
-	until := c.End.Add(c.Frame)
+	until := sooner(c.End.Add(c.Frame), c.Close)
+	if !c.End.After(c.Due) {
+		until = sooner(until, c.Due)
+	}
 	if n = min(owed, int(until.Sub(comes)/c.Frame)); n <= 0 {
+		return 0, time.Time{}
+	}
+	return n, until.Add(tick - time.Duration(n)*c.Frame)
+}
+
+// late reports whether the crew would not have a frame done in time, while that time is yet to
+// come.
+func (c *Crew) late(now time.Time) bool {
+	return !c.Trial && !c.Due.IsZero() && !now.After(c.Due) && now.Add(c.Frame).After(c.Due)
+}
+
+// byDue is how many frames the crew may do until its shot is due, and when that falls by one.
+func (c *Crew) byDue(now time.Time) (n int, falls time.Time) {
+	comes, will := c.comes(now)
+	if !will || c.Frame <= 0 || c.Farm {
+		return 0, time.Time{}
+	}
+	until := sooner(c.Due, c.Close)
+	if n = int(until.Sub(comes) / c.Frame); n <= 0 {
 		return 0, time.Time{}
 	}
 	return n, until.Add(tick - time.Duration(n)*c.Frame)
@@ -213,7 +238,8 @@ func sooner(a, b time.Time) time.Time {
 // Takes says whether a crew may take a frame of a kind, devices, memory and seats set
 // aside. All are the bookings of the shot in its run, the crew's own among them or not;
 // waiting is how many of the shot's frames wait, of all kinds. Neither is looked at,
-// and both may be empty, while the crew owes frames and the kind did not fail on it.
+// and both may be empty, while the crew owes frames, would be in time with one and the kind
+// did not fail on it.
 func Takes(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
 	if v := c.Stands(now); v.When != Now {
 		return v
@@ -222,6 +248,11 @@ func Takes(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
 		return Verdict{When: Never, Reason: Tied, Detail: strings.Join(k.OnlyOn, ", ")}
 	}
 	here := slices.Contains(k.FailedOn, c.Place)
+	if !here && c.late(now) {
+		if v := inTime(c, k, all, waiting, now); v.When != Now {
+			return v
+		}
+	}
 	switch {
 	case c.Trial && here:
 		return Verdict{When: Now, Reason: Again}
@@ -242,6 +273,34 @@ func Takes(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
 	}
 	return helps(c, k, all, waiting, now)
 }
+
+// inTime says whether a crew that would be late with a frame leaves those that wait to others who may have
+// them all done in time: it is late anyhow.
+func inTime(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
+	if k.alone() {
+		waiting = k.Waiting
+	}
+	done := 0
+	var until time.Time
+	var counted []*Crew
+	for _, o := range all {
+		if o.ID == c.ID || k.alone() && !o.elsewhere(k, now) {
+			continue
+		}
+		n, falls := o.byDue(now)
+		if n == 0 || slices.ContainsFunc(counted, o.shares) {
+			continue
+		}
+		counted = append(counted, o)
+		if done, until = done+n, sooner(until, falls); done >= waiting {
+			return Verdict{When: Later, Reason: FasterWill, Detail: o.Place, At: until}
+		}
+	}
+	return Verdict{When: Now}
+}
+
+// shares reports whether two crews use a device of a host both.
+func (c *Crew) shares(o *Crew) bool { return c.Host == o.Host && overlap(c.Devices, o.Devices) != "" }
 
 // helps says whether a crew may take a frame beyond its booking.
 func helps(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
@@ -280,7 +339,7 @@ func faster(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
 			continue
 		}
 		n, at := o.meanwhile(c.Frame, now)
-		if shares := func(x *Crew) bool { return x.Host == o.Host && overlap(x.Devices, o.Devices) != "" }; n == 0 || shares(c) || slices.ContainsFunc(counted, shares) {
+		if n == 0 || o.shares(c) || slices.ContainsFunc(counted, o.shares) {
 			continue
 		}
 		counted = append(counted, o)

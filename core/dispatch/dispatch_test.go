@@ -44,6 +44,16 @@ func TestTakes(t *testing.T) {
 		return with(crew("eddy", 10, 10, -time.Minute, 58*time.Second), func(c *dispatch.Crew) { c.Frame = 5700 * time.Millisecond })
 	}
 	last := dispatch.Kind{Waiting: 1}
+	// One that owes frames of 20 min, of a shot that is due in 15.
+	tooSlow := func() *dispatch.Crew {
+		return with(owes(), func(c *dispatch.Crew) { c.Frame, c.Due = 20*time.Minute, six.Add(15*time.Minute) })
+	}
+	inTime := func(frames, taken int) *dispatch.Crew {
+		return with(crew("eddy", frames, taken, 0, 10*time.Minute), func(c *dispatch.Crew) { c.Due = six.Add(15 * time.Minute) })
+	}
+	closes := func(after time.Duration) *dispatch.Crew {
+		return with(crew("tern-1", 10, 0, 0, 20*time.Minute), func(c *dispatch.Crew) { c.Close = six.Add(after) })
+	}
 	type crews = []*dispatch.Crew
 	for name, c := range map[string]struct {
 		own     *dispatch.Crew
@@ -66,6 +76,14 @@ func TestTakes(t *testing.T) {
 		"slow, fast ones are gone":         {own: slow(), kind: last, others: crews{with(late(), state(dispatch.Gone, "is not heard of"))}, waiting: 1, when: dispatch.Now, reason: dispatch.Helps},
 		"slow, on the fast one's device":   {own: with(slow(), func(c *dispatch.Crew) { c.Host, c.Devices = "eddy", []string{"g0"} }), kind: last, others: crews{late()}, waiting: 1, when: dispatch.Now, reason: dispatch.Helps},
 		"no slower than the others":        {own: with(slow(), func(c *dispatch.Crew) { c.Frame = 6 * time.Second }), kind: last, others: crews{late()}, waiting: 1, when: dispatch.Now, reason: dispatch.Helps},
+		"too late, another is in time":     {own: tooSlow(), kind: fresh, others: crews{inTime(10, 5)}, waiting: 5, when: dispatch.Later, reason: dispatch.FasterWill, at: time.Millisecond},
+		"too late, a reserve is in time":   {own: tooSlow(), kind: fresh, others: crews{inTime(0, 0)}, waiting: 5, when: dispatch.Later, reason: dispatch.FasterWill},
+		"too late, so are the others":      {own: tooSlow(), kind: dispatch.Kind{Waiting: 16}, others: crews{inTime(10, 5)}, waiting: 16, when: dispatch.Now, reason: dispatch.Booked},
+		"too late, the other closes":       {own: tooSlow(), kind: fresh, others: crews{with(inTime(10, 5), func(c *dispatch.Crew) { c.Close = six.Add(4 * time.Minute) })}, waiting: 5, when: dispatch.Now, reason: dispatch.Booked},
+		"too late, and it was due before":  {own: with(tooSlow(), func(c *dispatch.Crew) { c.Due = six.Add(-time.Second) }), kind: fresh, others: crews{inTime(10, 5)}, waiting: 5, when: dispatch.Now, reason: dispatch.Booked},
+		"another will be too late":         {own: done(), kind: fresh, others: crews{with(crew("eddy", 5, 0, 0, 4*time.Minute), func(c *dispatch.Crew) { c.Due = six.Add(299 * time.Second) })}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
+		"a server closes before":           {own: done(), kind: fresh, others: crews{closes(4 * time.Minute)}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
+		"a server closes after":            {own: done(), kind: fresh, others: crews{closes(5 * time.Minute)}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: time.Millisecond},
 		"others are dead":                  {own: done(), kind: fresh, others: crews{with(crew("eddy", 5, 0, 0, time.Hour), state(dispatch.Gone, "is not heard of"))}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
 		"a server that boots will do them": {own: done(), kind: fresh, others: crews{with(crew("tern-1", 5, 0, time.Hour, time.Hour), state(dispatch.Coming, ""))}, waiting: 5, when: dispatch.Later, reason: dispatch.OthersWill, at: 116*time.Minute + time.Millisecond},
 		"a server that is silent will not": {own: done(), kind: fresh, others: crews{with(crew("tern-1", 5, 0, 0, time.Hour), state(dispatch.Silent, ""))}, waiting: 5, when: dispatch.Now, reason: dispatch.Helps},
@@ -312,6 +330,9 @@ func TestNoFrameIsKeptForEver(t *testing.T) {
 				time.Duration(rapid.IntRange(0, 600).Draw(t, "start"))*time.Minute, time.Duration(rapid.IntRange(1, 600).Draw(t, "length"))*time.Minute)
 		})
 		own, others := draw.Draw(t, "own"), rapid.SliceOf(draw).Draw(t, "others")
+		for _, c := range append(others, own) {
+			c.Due = six.Add(1200 * time.Minute)
+		}
 		late := six.Add(1201 * time.Minute)
 		v := dispatch.Takes(own, &dispatch.Kind{Waiting: 1}, others, rapid.IntRange(1, 99).Draw(t, "waiting"), late)
 		assert.Equal(t, dispatch.Now, v.When)
@@ -349,6 +370,12 @@ func TestAVerdictHoldsUntilTheTimeThatItNames(t *testing.T) {
 				k.Tried, k.FailedOn = true, append(k.FailedOn, c.Place)
 			}
 		}
+		if rapid.Bool().Draw(t, "is due") {
+			due := six.Add(seconds(0, 200, "due"))
+			for _, c := range others {
+				c.Due = due
+			}
+		}
 		waiting := k.Waiting + rapid.IntRange(0, 3).Draw(t, "more")
 		at := six.Add(seconds(0, 60, "now"))
 		v := dispatch.Takes(own, k, others, waiting, at)
@@ -378,7 +405,12 @@ func TestALookAtEachTimeThatIsNamedEndsWithAFrame(t *testing.T) {
 			waiting += rapid.IntRange(0, n).Draw(t, "waiting")
 			others = append(others, c)
 		}
-		own := crew("own", 0, 0, 0, 24*time.Hour)
+		own := crew("own", rapid.IntRange(0, 3).Draw(t, "owed"), 0, 0, 24*time.Hour)
+		own.Frame = time.Duration(rapid.IntRange(1, 60).Draw(t, "frame")) * time.Minute
+		due := six.Add(time.Duration(rapid.IntRange(0, 120).Draw(t, "due")) * time.Minute)
+		for _, c := range append(others, own) {
+			c.Due = due
+		}
 		now := six
 		for range 200 {
 			v := dispatch.Takes(own, &dispatch.Kind{Waiting: waiting}, others, waiting, now)

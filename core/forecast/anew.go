@@ -15,6 +15,7 @@ const (
 	settles   = 10 * time.Minute // after which more are let
 	mostSpare = 4                // servers that an offer may let on the way
 	keptSpare = 0.05             // part of the time to a deadline, when it is counted what falls behind
+	uneven    = 0.5              // of a frame, that a crew has to have spare for its last, as frames differ
 	waits     = 0.2              // nothing is let until all servers would take this part of the time left
 )
 
@@ -138,12 +139,12 @@ func (s *simulation) behind(shot int, due, at float64) int {
 		if !c.Close.IsZero() {
 			by = math.Min(by, ms(c.Close))
 		}
-		if c.Owed() > 0 && x.ends > by {
+		if by -= uneven * x.frame; c.Owed() > 0 && x.ends > by {
 			x.over = min(c.Owed(), int(math.Ceil((x.ends-by)/x.frame)))
 			over += x.over
 		}
 	}
-	over += max(0, s.sim.Waiting(shot)-s.atFarms(shot)-owed) // that nobody has
+	over += s.sim.Waiting(shot) - s.atFarms(shot) - owed // that nobody owes; below 0: owed, but others took them
 	for _, i := range s.active {
 		if c := &s.sim.Crews[i]; over > 0 && c.Shot == shot && !c.Farm && s.expects[i].over == 0 {
 			over -= s.room(i, over, due, at)
@@ -175,7 +176,7 @@ func (s *simulation) room(i, most int, due, at float64) int {
 	if !c.Close.IsZero() {
 		due = math.Min(due, ms(c.Close))
 	}
-	if c.State == dispatch.Gone || from >= due {
+	if due -= uneven * x.frame; c.State == dispatch.Gone || from >= due {
 		return 0
 	}
 	n := min(most, int((due-from)/x.frame))

@@ -137,6 +137,7 @@ type Forecast struct {
 	Behind   float64   `json:"behind"`
 	Finish   Spread    `json:"finish_s"`
 	Cost     Spread    `json:"cost"`
+	MeanCost float64   `json:"mean_cost"` // the expected cost, with what is let on the way
 	Shots    []Shot    `json:"shots"`
 	Finishes []float64 `json:"finishes_s"` // of 41 even steps of the simulations, from the earliest: for a curve
 }
@@ -255,6 +256,7 @@ func (s *setup) sum(ends []ending) Forecast {
 	}
 	out.Chance, out.Behind = float64(all)/float64(len(ends)), float64(behind)/float64(len(ends))
 	out.Finish, out.Cost = spread(finishes), spread(costs)
+	out.MeanCost = stat.Mean(costs, nil)
 	for i, x := range s.shots {
 		out.Shots = append(out.Shots, Shot{x.id, float64(met[i]) / float64(len(ends)), spread(each[i])})
 	}

@@ -312,6 +312,16 @@ func (v *validation) price(m pricing.Money, format string, args ...any) {
 	v.want(m.Cmp(pricing.Money{}) >= 0, format+": below 0", args...)
 }
 
+// Delivery is how long it takes the last frame of a shot to come home from a source.
+func (p Problem) Delivery(shot, source string) Millis {
+	for _, t := range p.Transfers {
+		if t.Shot == shot && t.Source == source {
+			return t.Delivery
+		}
+	}
+	return 0
+}
+
 // ByID returns the items of a list by their names.
 func ByID[T any](list []T, id func(T) string) map[string]T {
 	out := make(map[string]T, len(list))

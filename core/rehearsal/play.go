@@ -108,7 +108,7 @@ type finished struct {
 // Play plays the weekend by a plan and a policy. Nobody answers what is proposed.
 func (w Weekend) Play(ctx context.Context, plan Plan, policy replan.Policy, confidence float64) (Played, error) {
 	p := &play{w: w, r: rand.New(rand.NewPCG(w.Seed, 11)), now: w.Problem.Start, noticed: map[string]bool{}, used: map[string]bool{}, looked: w.Problem.Start}
-	p.asked = replan.Rest{Deadlines: deadlines(w.Problem), Wanted: confidence, Policy: policy, AcceptProofs: true}
+	p.asked = replan.Rest{Deadlines: deadlines(w.Problem), Wanted: confidence, Policy: policy, AcceptProofs: true, Planned: plan.Cost}
 	p.outcome.Met = map[string]bool{}
 	for _, s := range w.Problem.Shots {
 		p.outcome.Frames += s.Frames
@@ -158,6 +158,10 @@ func (p *play) prepare(problem planning.Problem, plan planning.Plan, mark string
 		if b.Server != "" {
 			plan.Bookings[i].Server += mark
 		}
+	}
+	problem.Shots = slices.Clone(problem.Shots)
+	for i, x := range problem.Shots { // the real ones, where the problem's keep time spare
+		problem.Shots[i].Deadline = p.due(x.ID) - planning.MillisOf(p.now.Sub(p.w.Problem.Start))
 	}
 	planned, err := simulate.Plan(problem, plan, p.now)
 	if err != nil {

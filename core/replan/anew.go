@@ -27,6 +27,7 @@ type Rest struct {
 	Policy       Policy
 	Spare        *pricing.Money   // see Limits
 	AcceptProofs bool             // proof frames of farms need nobody
+	Planned      pricing.Money    // what the run was to cost when it began; 0: it is not known
 	Options      planning.Options // of the solver
 
 	present  Outlook
@@ -58,7 +59,7 @@ func (r *Rest) Look(ctx context.Context) (Outlook, error) {
 	if errors.Is(err, forecast.ErrNothing) {
 		return r.present, nil // it never ends
 	}
-	r.present.Chance, r.present.Behind, r.present.Finish, r.expected = f.Chance, f.Behind, middle(r.Problem, f), f
+	r.present.Chance, r.present.Behind, r.present.Finish, r.present.Expected, r.expected = f.Chance, f.Behind, middle(r.Problem, f), f.MeanCost, f
 	return r.present, err
 }
 
@@ -179,8 +180,12 @@ func (r *Rest) better(ctx context.Context, problem planning.Problem) (Next, erro
 	if err != nil {
 		return next, err
 	}
-	next.Verdict = Decide(r.Policy, r.present, next.Outlook, Limits{Now: problem.Start, Wanted: r.Wanted, Spare: r.Spare, Currency: problem.Currency})
+	next.Verdict = Decide(r.Policy, r.present, next.Outlook, r.limits())
 	return next, nil
+}
+
+func (r *Rest) limits() Limits {
+	return Limits{Now: r.Problem.Start, Wanted: r.Wanted, Spare: r.Spare, Missed: questions.Missed * r.Planned.Float(), Currency: r.Problem.Currency}
 }
 
 // Spares are the parts of the time that a new plan keeps spare, tried in turn until one is
@@ -219,7 +224,7 @@ func (r *Rest) plan(ctx context.Context, problem planning.Problem) (Next, error)
 	}
 	best := solved
 	if plan, ok := planning.Repair(solved.Problem, letting(r.Plan, solved.Plan)); ok {
-		eased := Next{Slack: solved.Slack, Problem: solved.Problem, Plan: plan}
+		eased := Next{Slack: solved.Slack, Problem: solved.Problem, Plan: r.deferred(solved.Problem, plan)}
 		if err := r.expect(ctx, &eased); err != nil {
 			return solved, err
 		}
@@ -267,6 +272,7 @@ func (r *Rest) sure(ctx context.Context, problem planning.Problem, least float64
 		if next.Plan, done, err = by(next.Problem); err != nil || !done {
 			return best, found, err
 		}
+		next.Plan = r.deferred(next.Problem, next.Plan)
 		if err = r.expect(ctx, &next); err != nil {
 			return best, found, err
 		}
@@ -281,10 +287,19 @@ func (r *Rest) sure(ctx context.Context, problem planning.Problem, least float64
 	return best, found, nil
 }
 
+// deferred is a plan for this rest as it is carried out: where it is planned anew by itself, nothing
+// is let before it has to be.
+func (r *Rest) deferred(problem planning.Problem, plan planning.Plan) planning.Plan {
+	if r.Policy == Auto || !r.Contingency.IsZero() {
+		return planning.Defer(problem, plan)
+	}
+	return plan
+}
+
 // Of is what is expected of a plan for a problem of this rest, that keeps so much of the time
 // spare.
 func (r *Rest) Of(ctx context.Context, problem planning.Problem, plan planning.Plan, slack float64) (Next, error) {
-	next := Next{Problem: problem, Plan: plan, Slack: slack}
+	next := Next{Problem: problem, Plan: r.deferred(problem, plan), Slack: slack}
 	return next, r.expect(ctx, &next)
 }
 
@@ -296,6 +311,7 @@ func (r *Rest) expect(ctx context.Context, of *Next) (err error) {
 	}
 	of.Outlook = Outlook{
 		Chance: of.Forecast.Chance, Behind: of.Forecast.Behind, Finish: middle(of.Problem, of.Forecast), Cost: of.Plan.Cost, Outside: planning.Outside(of.Problem, of.Plan),
+		Expected: of.Forecast.MeanCost,
 	}
 	return err
 }
@@ -316,8 +332,12 @@ func (r *Rest) rather(next, less Next) bool {
 const luck = 0.02
 
 // surer reports whether a schedule is surer than one that was found before, and moves less or
-// keeps less time spare; of two that are as surely late, the one that ends earlier is.
+// keeps less time spare, and its chance is worth what it costs more; of two that are as surely late,
+// the one that ends earlier is.
 func (r *Rest) surer(next, before Next) bool {
+	if !r.limits().pays(before.Outlook, next.Outlook) {
+		return false
+	}
 	if is := enough(next.Outlook, r.Wanted); is != enough(before.Outlook, r.Wanted) {
 		return is
 	}

@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"rotanex.example/core/forecast"
+	"rotanex.example/core/pricing"
 )
 
 func TestWhichScheduleIsSurer(t *testing.T) {
@@ -32,4 +33,26 @@ func TestWhichScheduleIsSurer(t *testing.T) {
 	} {
 		assert.Equal(t, c.surer, (&Rest{Wanted: 0.95}).surer(c.next, c.before), name)
 	}
+}
+
+// Of a run that was to cost EUR 10, a tenth of the chance is worth EUR 4.
+func TestNoMoreIsSpentForAChanceThanItIsWorth(t *testing.T) {
+	t.Parallel()
+	of := func(chance, expected float64) Outlook {
+		return Outlook{Chance: chance, Expected: expected, Cost: pricing.MustMoney("1.00"), Finish: six}
+	}
+	r := Rest{Wanted: 0.95, Planned: pricing.MustMoney("10.00")}
+	decide := func(present, next Outlook) string { return Decide(Auto, present, next, r.limits()).Gain }
+	assert.NotEmpty(t, decide(of(0.86, 2), of(0.96, 5.9)))
+	assert.Empty(t, decide(of(0.86, 2), of(0.96, 6.1)))
+	assert.NotEmpty(t, decide(of(0.01, 2), of(0.2, 90)), "what is lost otherwise is tried")
+	cheaper := of(0.97, 1.5)
+	cheaper.Cost = pricing.Money{}
+	assert.NotEmpty(t, decide(of(0.97, 2.1), cheaper))
+	assert.Empty(t, decide(of(0.97, 1.9), cheaper), "it would be spent on the way, mostly")
+	next := func(chance, expected float64) Next {
+		return Next{Forecast: forecast.Forecast{Chance: chance}, Outlook: of(chance, expected)}
+	}
+	assert.True(t, r.surer(next(0.9, 5.9), next(0.8, 2)))
+	assert.False(t, r.surer(next(0.9, 6.1), next(0.8, 2)))
 }

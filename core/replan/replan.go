@@ -70,6 +70,8 @@ type Outlook struct {
 	Finish  time.Time     // in the middle of what was simulated; zero: never
 	Cost    pricing.Money // of the rest
 	Outside pricing.Money // of that, for servers, farms and seats
+	// Expected is the rest's cost in the mean of what was simulated, with what is let on the way.
+	Expected float64
 }
 
 // Limits are what a new schedule is held against.
@@ -77,7 +79,14 @@ type Limits struct {
 	Now      time.Time
 	Wanted   float64        // chance to be in time
 	Spare    *pricing.Money // what of the cap is neither spent nor promised; nil: nothing may be spent outside
+	Missed   float64        // what a missed deadline is taken to cost; 0: more than anything
 	Currency string
+}
+
+// pays reports whether what the next schedule adds to the chance is worth what it is expected to
+// cost more.
+func (l Limits) pays(present, next Outlook) bool {
+	return l.Missed == 0 || next.Expected-present.Expected <= l.Missed*(next.Chance-present.Chance)
 }
 
 // short is by how much a chance has to be below what is wanted for frames to be moved: the
@@ -137,6 +146,8 @@ func Decide(policy Policy, present, next Outlook, l Limits) Verdict {
 func gain(present, next Outlook, l Limits) string {
 	chances := fmt.Sprintf("%s to be in time instead of %s", forecast.Percent(next.Chance), forecast.Percent(present.Chance))
 	switch {
+	case present.Chance > luck && next.Chance > present.Chance && !l.pays(present, next):
+		return ""
 	case present.Chance < l.Wanted && next.Chance >= max(l.Wanted, present.Chance+leastSurer), present.Chance < l.Wanted && next.Chance >= present.Chance+leastChance:
 		return chances
 	case present.Chance < l.Wanted && next.Chance >= present.Chance && earlier(present, next, l.Now):
@@ -149,7 +160,7 @@ func gain(present, next Outlook, l Limits) string {
 	case next.Chance < l.Wanted:
 		return "" // what is cheaper and late is no gain
 	}
-	if !worth(present.Cost, next.Cost) {
+	if !worth(present.Cost, next.Cost) || l.Missed > 0 && !savesInAll(present.Expected, next.Expected) {
 		return ""
 	}
 	return fmt.Sprintf("%s %s less for the rest, and as surely in time", l.Currency, present.Cost.Minus(next.Cost).Rounded())
@@ -159,6 +170,12 @@ func gain(present, next Outlook, l Limits) string {
 func worth(present, next pricing.Money) bool {
 	saved := present.Minus(next)
 	return saved.Cmp(present.Scaled(leastSaved)) >= 0 && saved.Cmp(leastSum) >= 0
+}
+
+// savesInAll is worth for what schedules are expected to cost with what is let on the way.
+func savesInAll(present, next float64) bool {
+	part, _ := leastSaved.Float64()
+	return present-next >= max(part*present, leastSum.Float())
 }
 
 // earlier reports whether the next schedule ends earlier by enough.

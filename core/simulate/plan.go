@@ -200,7 +200,7 @@ func (b *builder) addCrew(host int, c Booked, d dispatch.Crew) error {
 	x := b.p.Shots[shot]
 	d.ID, d.Shot, d.Place, d.MemoryGB, d.Licence = int64(at+1), x.ID, dispatch.Place(d.Host, d.Name), x.RAM.GB(), x.Licence
 	d.Frame = frame.Duration() / time.Duration(max(1, b.Hosts[host].Nodes))
-	d.Priority = dispatch.Priority(x.Priority)
+	d.Priority, d.Due = dispatch.Priority(x.Priority), b.moment(x.Deadline-c.Delivery)
 	if c.Farm >= 0 {
 		d.Farm, d.Licence = true, "" // farms bring their own
 	}

@@ -27,6 +27,7 @@ type Booking struct {
 	StartAt  time.Time
 	EndAt    time.Time
 	CloseAt  *time.Time
+	DueAt    *time.Time // its frames are to be rendered by then; nil: at any time
 	FrameS   float64
 	Nodes    int `gorm:"default:1"` // of a farm, that work side by side
 	Planned  int // frames as they were planned, whatever changed since but a plan in its place
@@ -110,8 +111,8 @@ func Owed(tx *gorm.DB, run uuid.UUID, host string) (time.Duration, error) {
 
 // Replace books on another host what one still owes in a run.
 func Replace(tx *gorm.DB, run uuid.UUID, host, by string, start, end, closes time.Time) error {
-	err := tx.Exec(`INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, close_at, frame_s, open)
-		SELECT run_id, shot, $3, crew, devices, frames - taken, $4, $5, $6, frame_s, open FROM bookings WHERE run_id = $1 AND host = $2 AND taken < frames AND excluded = ''`,
+	err := tx.Exec(`INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, close_at, due_at, frame_s, open)
+		SELECT run_id, shot, $3, crew, devices, frames - taken, $4, $5, $6, due_at, frame_s, open FROM bookings WHERE run_id = $1 AND host = $2 AND taken < frames AND excluded = ''`,
 		run, host, by, start, end, closes).Error
 	if err != nil {
 		return err
@@ -128,7 +129,7 @@ func BeginNow(tx *gorm.DB, run uuid.UUID, now time.Time) error {
 		  AND b.start_at <= greatest($2, f.leased_at + make_interval(secs => o.frame_s)) + interval '1 minute')`, run, now).Error
 }
 
-const crewColumns = `b.id, b.run_id, b.shot, b.host, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.close_at, b.frame_s, b.frame_s / b.nodes, b.nodes,
+const crewColumns = `b.id, b.run_id, b.shot, b.host, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.close_at, coalesce(r.deadline, b.due_at), b.frame_s, b.frame_s / b.nodes, b.nodes,
 	r.kind = 'trial', coalesce((s.spec->>'host_memory_gb')::float8, 0), b.memory_mode, coalesce(s.spec->>'licence', ''), b.excluded,
 	h.name IS NOT NULL, coalesce(h.draining, false), h.agent_seen, v.state, j.state, r.priority, h.desk
 	FROM bookings b JOIN runs r ON r.id = b.run_id JOIN run_shots s ON s.run_id = b.run_id AND s.shot = b.shot LEFT JOIN hosts h ON h.name = b.host
@@ -139,15 +140,18 @@ const crewColumns = `b.id, b.run_id, b.shot, b.host, b.crew, b.devices, b.frames
 func read(tx *gorm.DB, wall time.Time, where string, args ...any) ([]*Crew, error) {
 	return store.Rows(tx.Raw("SELECT "+crewColumns+" WHERE "+where+" ORDER BY b.id", args...), func(row store.Row) (*Crew, error) {
 		c := &Crew{}
-		var closes *time.Time
+		var closes, due *time.Time
 		var frame float64
-		err := row.Scan(&c.ID, &c.Run, &c.Shot, &c.Host, &c.Name, store.JSON(&c.Devices), &c.Frames, &c.Taken, &c.Start, &c.End, &closes, &c.Pace, &frame, &c.Nodes,
+		err := row.Scan(&c.ID, &c.Run, &c.Shot, &c.Host, &c.Name, store.JSON(&c.Devices), &c.Frames, &c.Taken, &c.Start, &c.End, &closes, &due, &c.Pace, &frame, &c.Nodes,
 			&c.Trial, &c.MemoryGB, &c.Mode, &c.Licence, &c.Excluded, &c.Known, &c.drains, &c.seen, &c.server, &c.job, &c.Priority, store.JSON(&c.desk))
 		if err != nil {
 			return nil, err
 		}
 		if closes != nil {
 			c.Close = *closes
+		}
+		if due != nil && c.Priority != dispatch.Backlog {
+			c.Due = *due
 		}
 		c.Frame = time.Duration(frame * float64(time.Second))
 		c.Place, c.Farm = dispatch.Place(c.Host, c.Name), c.job != nil

@@ -113,7 +113,7 @@ func (p Plan) paidUntil(v planning.Server) time.Time {
 
 // booking turns a booking of the plan into one of the run.
 func (p Plan) booking(run uuid.UUID, x planning.Booking, hostOf map[string]string) bookings.Booking {
-	host, kind, place := x.Host, "host", x.Host
+	host, kind, place, source := x.Host, "host", x.Host, ""
 	crews := []planning.Crew(nil)
 	var closeAt *time.Time
 	for _, h := range p.Problem.Hosts {
@@ -132,12 +132,18 @@ func (p Plan) booking(run uuid.UUID, x planning.Booking, hostOf map[string]strin
 		if v.ID == x.Server {
 			host, kind, place = hostOf[v.ID], "offer", v.Offer
 			offer := p.Offer(v.Offer)
-			crews = offer.Crews
+			crews, source = offer.Crews, offer.Source
 			closes := p.paidUntil(v).Add(-offer.Wrap.Duration())
 			closeAt = &closes
 		}
 	}
 	out := bookings.Booking{RunID: run, Shot: x.Shot, Host: host, Crew: x.Crew, Frames: x.Frames, StartAt: p.At(x.Start), EndAt: p.At(x.End), CloseAt: closeAt, Nodes: 1, Devices: []string{}}
+	for _, f := range p.Problem.Farms {
+		if f.ID == x.Farm {
+			source = f.Source
+		}
+	}
+	out.DueAt = p.due(x.Shot, source)
 	if x.Farm != "" {
 		kind, place = "farm", x.Farm
 		out.Host, out.Crew, out.Nodes, out.Farm = x.Farm, p.FarmCrews[x.Shot+" "+x.Farm], x.Nodes, true
@@ -153,6 +159,22 @@ func (p Plan) booking(run uuid.UUID, x planning.Booking, hostOf map[string]strin
 		}
 	}
 	return out
+}
+
+// due is when the last frame of a shot is to be rendered at a source, for it to be home in time.
+func (p Plan) due(shot, source string) *time.Time {
+	for _, s := range p.Problem.Shots {
+		if s.ID != shot {
+			continue
+		}
+		by, narrowed := p.Deadlines[shot]
+		if !narrowed {
+			by = s.Deadline
+		}
+		at := p.At(by - p.Problem.Delivery(shot, source))
+		return &at
+	}
+	return nil
 }
 
 // Spend reads what may be spent outside. A plan that rents servers, hires seats or

@@ -109,5 +109,8 @@ func (p *Plans) answer(ctx context.Context, problem planning.Problem, notes *pro
 	say(0, 0, "planning")
 	problem = questions.WithSlack(problem, ask.Slack)
 	plan, err := planning.Solve(ctx, problem, options)
+	if err == nil && !ask.MayLet().IsZero() {
+		plan = planning.Defer(problem, plan)
+	}
 	return problem, plan, errors.Join(err, ctx.Err())
 }

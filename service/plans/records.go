@@ -13,6 +13,7 @@ import (
 
 	"rotanex.example/core/planning"
 	"rotanex.example/core/planning/questions"
+	"rotanex.example/core/pricing"
 	"rotanex.example/service/events"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/problems"
@@ -112,6 +113,15 @@ func (p *Plans) Asked(ctx context.Context, id uuid.UUID) (ask problems.Ask, err 
 		ask = *one.Notes.Ask
 	}
 	return ask, err
+}
+
+// CostOf is what a plan was to cost when it was made.
+func (p *Plans) CostOf(ctx context.Context, id uuid.UUID) (pricing.Money, error) {
+	one, err := p.find(ctx, id)
+	if err != nil {
+		return pricing.Money{}, err
+	}
+	return pricing.ParseMoney(one.Cost)
 }
 
 // NotesOf is what is known beside a plan's files of how it was made.

@@ -243,6 +243,9 @@ func (s *Schedule) rest(ctx context.Context, run runs.Run, with []uuid.UUID) (ou
 	if out.Spare, err = s.Sources.Spare(ctx, run.ID); err != nil {
 		return out, err
 	}
+	if out.Planned, err = s.Plans.CostOf(ctx, *run.PlanID); err != nil {
+		return out, err
+	}
 	out.Uncertainty, _, err = s.Plans.Uncertainty.Of(ctx, out.Problem, out.notes)
 	return out, err
 }

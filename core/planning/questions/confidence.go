@@ -42,17 +42,8 @@ type Confident struct {
 	Plan    planning.Plan
 	Slack   float64
 	Chance  float64 // to meet every deadline as it was before the slack, by the forecast
-}
 
-// surer is how much surer than another a plan has to be that costs more and is not sure enough either,
-// where there is a contingency: it has to take as great a part of the risk away as it takes of what may be let
-// on the way still, should that be needed.
-func (w Wanted) surer(other, dearer Confident) float64 {
-	if w.Contingency == 0 {
-		return 0
-	}
-	more := max(0, dearer.Plan.Cost.Minus(other.Plan.Cost).Float())
-	return min(1, more/w.Contingency) * (1 - other.Chance)
+	expected float64 // what it costs in the mean, with what is let on the way
 }
 
 // Simulations that Confidently holds each plan against, at most.
@@ -65,17 +56,28 @@ const even = 0.03
 // slacks are tried in turn until one is enough; then the gap to the one before is halved.
 var slacks = []float64{0, 0.04, 0.08, 0.15, 0.25, 0.4}
 
-// Confidently plans with as little slack as it takes for the forecast to meet every
-// deadline with the chance that is wanted. Where no slack does, it returns the plan
-// with the most chance, and of those about as sure the one with the least slack; with a contingency, a plan that costs
-// more has to be worth it. Where no plan books anything, the one without slack.
+// Missed is how many times what a run was to cost a missed deadline is taken to cost where more money can be
+// spent on the way: no more is spent for a chance than it is worth by that.
+const Missed = 4
+
+// surer reports whether a plan is clearly surer than another, and that is worth what it costs more where a
+// missed deadline is taken to cost so much; 0: it is.
+func (c Confident) surer(other Confident, missed float64) bool {
+	by := c.Chance - other.Chance
+	return by > even && (missed == 0 || c.expected-other.expected <= missed*by)
+}
+
+// Confidently plans with as little slack as it takes for the forecast to meet every deadline with the chance
+// that is wanted. Where no slack does, it returns the plan with the most chance, and of those about as sure the
+// one with the least slack. With a contingency, servers are let as late as they can, and a plan that is not sure
+// enough is no dearer than its chance is worth. Where no plan books anything, it returns the one without slack.
 func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty, wanted Wanted, o planning.Options, say Progress) (Confident, error) {
 	deadlines := map[string]planning.Millis{}
 	for _, s := range p.Shots {
 		deadlines[s.ID] = s.Deadline
 	}
 	const steps = 12 // about as many as it takes
-	best, tried := Confident{Problem: p, Chance: -1}, 0
+	best, tried, missed := Confident{Problem: p, Chance: -1}, 0, 0.0
 	try := func(slack float64) (bool, error) {
 		say.tell(tried, steps, fmt.Sprintf("planning with %.0f %% of the time kept spare", 100*slack))
 		tried = min(tried+1, steps-1)
@@ -84,15 +86,21 @@ func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty
 		if one.Plan, err = planning.Solve(ctx, one.Problem, o); err != nil {
 			return false, err
 		}
+		if wanted.Contingency > 0 {
+			one.Plan = planning.Defer(one.Problem, one.Plan)
+		}
 		if len(one.Plan.Bookings) > 0 {
 			f, err := forecast.Simulate(ctx, one.Problem, one.Plan, u, deadlines, forecast.Options{Simulations: confidentSimulations, Seed: 1, Clear: confidentSimulations / 5, Against: wanted.Chance, MayLet: wanted.Contingency})
 			if err != nil {
 				return false, err
 			}
-			one.Chance = f.Chance
+			one.Chance, one.expected = f.Chance, f.MeanCost
+		}
+		if tried == 1 && wanted.Contingency > 0 {
+			missed = Missed * one.Plan.Cost.Float()
 		}
 		enough, had := one.Chance >= wanted.Chance, best.Chance >= wanted.Chance
-		if best.Plan.Status == "" || !had && (enough || one.Chance > best.Chance+even+wanted.surer(best, one)) || enough && had && slack < best.Slack {
+		if best.Plan.Status == "" || !had && (enough || one.surer(best, missed)) || enough && had && slack < best.Slack {
 			best = one
 		}
 		return enough, nil

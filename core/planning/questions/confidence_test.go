@@ -4,21 +4,15 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-
-	"rotanex.example/core/planning"
-	"rotanex.example/core/pricing"
 )
 
-// With EUR 20 set aside for what turns out, EUR 15 beforehand have to take three quarters of the risk away.
-func TestWhatCostsMoreHasToBeWorthItsPartOfTheContingency(t *testing.T) {
+// Where the chance that is wanted cannot be had, and money can be spent on the way, more is planned for only as far as
+// the chance is worth it.
+func TestAPlanThatIsNotSureEnoughIsNoDearerThanItsChanceIsWorth(t *testing.T) {
 	t.Parallel()
-	of := func(chance float64, cost string) Confident {
-		return Confident{Chance: chance, Plan: planning.Plan{Cost: pricing.MustMoney(cost)}}
-	}
-	w := Wanted{Chance: 0.95, Contingency: 20}
-	assert.InDelta(t, 0.15, w.surer(of(0.8, "5.00"), of(0.86, "20.00")), 1e-9)
-	assert.InDelta(t, 0.01, w.surer(of(0.8, "5.00"), of(0.86, "6.00")), 1e-9)
-	assert.InDelta(t, 0.2, w.surer(of(0.8, "5.00"), of(0.9, "90.00")), 1e-9, "never more than all of it")
-	assert.Zero(t, w.surer(of(0.8, "5.00"), of(0.7, "4.00")), "what costs less")
-	assert.Zero(t, Wanted{Chance: 0.95}.surer(of(0.8, "5.00"), of(0.81, "90.00")), "without a contingency the surest is taken")
+	of := func(chance, expected float64) Confident { return Confident{Chance: chance, expected: expected} }
+	assert.True(t, of(0.86, 5.9).surer(of(0.8, 5), 20), "six points of EUR 20 are EUR 1.20")
+	assert.False(t, of(0.86, 6.3).surer(of(0.8, 5), 20))
+	assert.False(t, of(0.82, 5).surer(of(0.8, 5), 20), "by luck")
+	assert.True(t, of(0.86, 90).surer(of(0.8, 5), 0), "nothing can be spent on the way: the surest is made")
 }
