@@ -79,6 +79,16 @@ func (s *scenario) fails(place, shot string, frame, n int) bool {
 	return h.Sum32()%100 < s.odds
 }
 
+// due is when a shot is due: one of two within two minutes, the others never.
+func (s *scenario) due(shot string) time.Time {
+	h := fnv.New32a()
+	_, _ = fmt.Fprint(h, s.salt, shot)
+	if h.Sum32()%2 == 0 {
+		return time.Time{}
+	}
+	return six.Add(time.Duration(h.Sum32()/2%121) * time.Second)
+}
+
 // drawScenario draws small runs in which much gets in each other's way.
 func drawScenario(t *rapid.T) *scenario {
 	number := func(low, high int, what string) int { return rapid.IntRange(low, high).Draw(t, what) }
@@ -98,11 +108,12 @@ func drawScenario(t *rapid.T) *scenario {
 		if rapid.Bool().Draw(t, "licensed") {
 			licence = "fathom"
 		}
+		due := s.due(shot)
 		add := func(host int, name string, devices []string, frames int, change func(*dispatch.Crew)) {
 			begin, each := seconds(0, 40, "start"), seconds(4, 15, "frame")
 			c := dispatch.Crew{
 				ID: int64(len(s.Crews) + 1), Host: s.Hosts[host].Name, Name: name, Place: dispatch.Place(s.Hosts[host].Name, name), Shot: shot, Devices: devices,
-				Frames: frames, Start: six.Add(begin), End: six.Add(begin + time.Duration(max(1, frames))*each), Frame: each, MemoryGB: memory, Licence: licence,
+				Frames: frames, Start: six.Add(begin), End: six.Add(begin + time.Duration(max(1, frames))*each), Frame: each, Due: due, MemoryGB: memory, Licence: licence,
 			}
 			change(&c)
 			s.Crews = append(s.Crews, simulate.Crew{Crew: c, Host: host, Shot: i})
@@ -276,6 +287,9 @@ func (h *house) stored() {
 		b := bookings.Booking{RunID: h.run, Shot: c.Crew.Shot, Host: c.Crew.Host, Crew: c.Name, Devices: c.Devices, Frames: c.Frames, StartAt: c.Start, EndAt: c.End, FrameS: c.Frame.Seconds(), Open: true}
 		if !c.Close.IsZero() {
 			b.CloseAt = &c.Close
+		}
+		if !c.Due.IsZero() {
+			b.DueAt = &c.Due
 		}
 		booked = append(booked, b)
 	}
