@@ -33,7 +33,7 @@ func (x *choices) flags(c *cobra.Command) {
 	f.StringVar(&x.budget, "budget", "", "what it may cost, such as 250.00")
 	f.StringVar(&x.slack, "slack", "", "share of the time to the deadline that is kept spare, such as 10%")
 	f.StringVar(&x.confidence, "confidence", "", "keep as much slack as it takes for the forecast to give this chance to be in time, such as 95%")
-	f.StringVar(&x.contingency, "contingency", "", "money beyond the plan for servers that are let on the way where the run falls behind, such as 10.00: the chance reckons with it")
+	f.StringVar(&x.contingency, "contingency", "", "money beyond the plan for servers that are let on the way where the run falls behind, such as 10.00: the chance reckons with it, and no server is let before it has to be")
 	f.StringVar(&x.notBefore, "not-before", "", "no frame starts earlier than this time")
 	f.StringArrayVar(&x.pin, "pin", nil, "SHOT=PLACE,PLACE: render the shot only there; a source stands for its places")
 	f.StringArrayVar(&x.without, "without", nil, "a source or an offer that is not to be used, or a host that is held back")

@@ -161,3 +161,19 @@ func TestABookingMovesWithItsServer(t *testing.T) {
 	require.NoError(t, err)
 	assert.InDelta(t, 60, frame, 1e-9)
 }
+
+// A run's moved deadline goes before that of its plan, and the backlog has none.
+func TestWhenFramesAreDue(t *testing.T) {
+	due, moved := six.Add(time.Hour), six.Add(2*time.Hour)
+	db, run := booked(t, Booking{Host: "eddy", Crew: "g0", Frames: 1, FrameS: 60, DueAt: &due}, Booking{Host: "dory", Crew: "g0", Frames: 1, FrameS: 60})
+	dueAt := func(place string) time.Time { return read1(t, db, run)[place].Due.UTC() }
+	assert.Equal(t, due, dueAt("eddy/g0"))
+	assert.Zero(t, dueAt("dory/g0"))
+	require.NoError(t, db.Exec("UPDATE runs SET deadline = $2 WHERE id = $1", run, moved).Error)
+	assert.Equal(t, moved, dueAt("eddy/g0"))
+	require.NoError(t, Replace(db, run, "eddy", "tern-1", six, moved, moved))
+	require.NoError(t, db.Exec("UPDATE runs SET deadline = NULL WHERE id = $1", run).Error)
+	assert.Equal(t, due, dueAt("tern-1/g0"), "what is booked in its place is due then too")
+	require.NoError(t, db.Exec("UPDATE runs SET priority = $2 WHERE id = $1", run, dispatch.Backlog).Error)
+	assert.Zero(t, dueAt("eddy/g0"))
+}

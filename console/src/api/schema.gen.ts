@@ -2508,7 +2508,7 @@ export interface components {
             slack?: number;
             /** @description Plan so that the forecast meets every deadline with this chance, keeping as much slack as that takes */
             confidence?: number;
-            /** @description Money beyond the plan, for servers that are let on the way where the run falls behind: the chance reckons with it, and a run of the plan may spend it */
+            /** @description Money beyond the plan, for servers that are let on the way where the run falls behind: the chance reckons with it, a run of the plan may spend it, and servers of the plan are let as late as its deadlines allow */
             contingency?: components["schemas"]["Spend"];
             /**
              * Format: date-time
