@@ -277,22 +277,40 @@ func Takes(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
 // inTime says whether a crew that would be late with a frame leaves those that wait to others who may have
 // them all done in time: it is late anyhow.
 func inTime(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
+	return leaves(c, k, all, waiting, now, func(o *Crew) (int, time.Time) { return o.byDue(now) })
+}
+
+// leaves says whether a crew leaves the frames that wait to others, of whom it is known how many each does and until
+// when that is to be relied on. Of those that share devices, those are counted that do more.
+func leaves(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time, does func(o *Crew) (int, time.Time)) Verdict {
 	if k.alone() {
 		waiting = k.Waiting
 	}
+	type counts struct {
+		*Crew
+		n int
+	}
 	done := 0
 	var until time.Time
-	var counted []*Crew
+	var counted []counts
 	for _, o := range all {
 		if o.ID == c.ID || k.alone() && !o.elsewhere(k, now) {
 			continue
 		}
-		n, falls := o.byDue(now)
-		if n == 0 || slices.ContainsFunc(counted, o.shares) {
+		n, at := does(o)
+		if n == 0 {
 			continue
 		}
-		counted = append(counted, o)
-		if done, until = done+n, sooner(until, falls); done >= waiting {
+		shares, beside := func(x counts) bool { return x.shares(o) }, 0
+		for _, x := range counted {
+			if shares(x) {
+				beside += x.n
+			}
+		}
+		if n > beside {
+			counted, done = append(slices.DeleteFunc(counted, shares), counts{o, n}), done+n-beside
+		}
+		if until = sooner(until, at); done >= waiting {
 			return Verdict{When: Later, Reason: FasterWill, Detail: o.Place, At: until}
 		}
 	}
@@ -331,23 +349,16 @@ func helps(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
 // faster says whether a crew helps that may, or leaves the frames that wait to those who
 // would have done them all by the time that it has done one.
 func faster(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
-	done := 0
-	var until time.Time
-	var counted []*Crew
-	for _, o := range all {
-		if o.ID == c.ID || k.alone() && !o.elsewhere(k, now) {
-			continue
+	v := leaves(c, k, all, waiting, now, func(o *Crew) (int, time.Time) {
+		if o.shares(c) {
+			return 0, time.Time{}
 		}
-		n, at := o.meanwhile(c.Frame, now)
-		if n == 0 || o.shares(c) || slices.ContainsFunc(counted, o.shares) {
-			continue
-		}
-		counted = append(counted, o)
-		if done, until = done+n, sooner(until, at); done >= waiting {
-			return Verdict{When: Later, Reason: FasterWill, Detail: o.Place, At: until}
-		}
+		return o.meanwhile(c.Frame, now)
+	})
+	if v.When == Now {
+		v.Reason = Helps
 	}
-	return Verdict{When: Now, Reason: Helps}
+	return v
 }
 
 // Hands reports whether frames of a kind are handed to a farm: one that is tied to a
