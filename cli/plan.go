@@ -102,6 +102,9 @@ func (a *app) printOutlook(cmd *cobra.Command, c *client.Client, p api.Plan) err
 		}
 		fmt.Fprintf(out, "\nChance to be in time: %s.\n  finish %s, nine in ten by %s\n  cost %s, nine in ten below %s\n",
 			forecast.Percent(f.Chance), minute(f.Finish.P50), minute(f.Finish.P90), money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P90))
+		if len(p.Servers) > 0 && p.Choices.Contingency != "" {
+			fmt.Fprintln(out, "  servers are let as late as the deadlines allow; those that prove not to be needed are never let")
+		}
 		stop = a.working(cmd, "looking at the other runs")
 		effects, err := client.Decode[planEffects](c.PlanEffects(cmd.Context(), p.Id))
 		stop()
