@@ -83,6 +83,20 @@ func TestARunThatFallsBehindIsPlannedAnew(t *testing.T) {
 	h.setState(run, "cancelled")
 }
 
+// A plan that has money for the way lets its server as late as the deadline allows, and says so.
+func TestServersArePlannedLateWhereMoreMayBeLetOnTheWay(t *testing.T) {
+	h, _, _, run := behind(t, api.PolicyOff, "")
+	h.setState(run, "cancelled")
+	early := h.plan(api.NewPlan{By: h.now().Add(20 * time.Minute)})
+	require.Len(t, early.Servers, 1)
+	late := h.plan(api.NewPlan{By: h.now().Add(20 * time.Minute), Contingency: "5.00"})
+	require.Len(t, late.Servers, 1)
+	assert.True(t, late.Servers[0].From.After(early.Servers[0].From), "%s and %s", late.Servers[0].From, early.Servers[0].From)
+	assert.Equal(t, early.Cost, late.Cost)
+	assert.Contains(t, h.good("plan", "coda-060", "--by", "+20m", "--contingency", "5"), "let as late as the deadlines allow")
+	assert.NotContains(t, h.good("plan", "coda-060", "--by", "+20m"), "let as late")
+}
+
 // One that asks is not touched until somebody accepts.
 func TestWhatIsProposedIsAccepted(t *testing.T) {
 	h, clock, own, run := behind(t, api.PolicyAsk, "5.00")

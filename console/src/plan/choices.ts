@@ -13,7 +13,10 @@ export function choicesText(plan: Plan): string {
   if (c.rented === false) parts.push("owned machines only");
   if (c.keep_others) parts.push("around all other runs");
   if (c.confidence) parts.push(`${Math.round(100 * c.confidence)} % sure`);
-  if (c.contingency) parts.push(`${money(plan.currency, c.contingency)} kept for servers on the way, let as late as the deadlines allow`);
+  if (c.contingency)
+    parts.push(
+      `${money(plan.currency, c.contingency)} kept for servers on the way, let as late as the deadlines allow`,
+    );
   if (c.without?.length) parts.push(`without ${c.without.join(", ")}`);
   for (const p of c.pin ?? []) parts.push(`${p.shot} only on ${p.places.join(", ")}`);
   return parts.join("; ");
