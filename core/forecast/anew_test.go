@@ -130,3 +130,18 @@ func TestNothingIsLetBeforeItHasToBe(t *testing.T) {
 	assert.Greater(t, much.Chance, 0.95)
 	assert.Zero(t, slower(1.6, 0).Behind, "nothing may be let")
 }
+
+// What a slow crew owes and a faster one has done is not behind: nothing is let for it.
+func TestNothingIsLetForFramesThatOthersTook(t *testing.T) {
+	p, plan := upset(t)
+	u := sure
+	u.Typical = map[string]float64{forecast.TimingKey(p.Timings[0]): 0.15}
+	of := func(mayLet float64) forecast.Forecast {
+		f, err := forecast.Simulate(t.Context(), p, plan, u, nil, forecast.Options{Simulations: 200, Seed: 3, MayLet: mayLet})
+		require.NoError(t, err)
+		return f
+	}
+	none, much := of(0), of(60)
+	require.Greater(t, none.Chance, 0.95)
+	assert.InDelta(t, none.MeanCost, much.MeanCost, 0.05)
+}
