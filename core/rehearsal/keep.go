@@ -271,7 +271,7 @@ func (p *play) rest() replan.Rest {
 		c := p.sim.Crews[k]
 		booked = append(booked, replan.Booked{Crew: c.Crew, Nodes: p.sim.Hosts[c.Host].Nodes})
 	}
-	spare := p.w.Cap.Minus(spent)
+	spare := p.cap.Minus(spent)
 	out.Problem, out.Plan, out.Spare = q, replan.Present(q, toCome, booked), &spare
 	return out
 }

@@ -12,6 +12,7 @@ import (
 	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/planning/questions"
+	"rotanex.example/core/pricing"
 	"rotanex.example/core/replan"
 	"rotanex.example/core/simulate"
 )
@@ -28,6 +29,7 @@ type Plan struct {
 	planning.Plan
 	Problem  planning.Problem
 	Forecast forecast.Forecast
+	Cap      pricing.Money // of what may be spent outside
 }
 
 // Plan plans the weekend to be as surely in time as is asked for.
@@ -37,17 +39,19 @@ func (w Weekend) Plan(ctx context.Context, confidence float64) (out Plan, err er
 	for i, h := range problem.Hosts {
 		problem.Hosts[i] = w.books(h, problem.Start)
 	}
-	sure, err := questions.Confidently(ctx, problem, w.Uncertainty, questions.Wanted{Chance: confidence, Contingency: w.contingency()}, planning.Options{}, func(int, int, string) {})
+	cheapest, err := planning.Solve(ctx, problem, planning.Options{})
 	if err != nil {
 		return out, err
 	}
-	out.Plan, out.Problem = sure.Plan, sure.Problem
-	out.Forecast, err = forecast.Simulate(ctx, sure.Problem, sure.Plan, w.Uncertainty, deadlines(w.Problem), forecast.Options{Seed: 1, Simulations: 1000, MayLet: w.contingency()})
+	contingency := cheapest.Cost // as much again as it would cost if all went as expected
+	sure, err := questions.Confidently(ctx, problem, w.Uncertainty, questions.Wanted{Chance: confidence, Contingency: contingency.Float()}, planning.Options{}, func(int, int, string) {})
+	if err != nil {
+		return out, err
+	}
+	out.Plan, out.Problem, out.Cap = sure.Plan, sure.Problem, contingency.Plus(planning.Outside(sure.Problem, sure.Plan))
+	out.Forecast, err = forecast.Simulate(ctx, sure.Problem, sure.Plan, w.Uncertainty, deadlines(w.Problem), forecast.Options{Seed: 1, Simulations: 1000, MayLet: contingency.Float()})
 	return out, err
 }
-
-// contingency is what is left to be spent, about, once a plan is paid for: no plan costs the half.
-func (w Weekend) contingency() float64 { return w.Cap.Float() / 2 }
 
 func deadlines(p planning.Problem) map[string]planning.Millis {
 	out := map[string]planning.Millis{}
@@ -72,6 +76,7 @@ type Played struct {
 // play is a weekend that is being played. It is the chance by which its frames go.
 type play struct {
 	w       Weekend
+	cap     pricing.Money // of what may be spent outside
 	r       *rand.Rand
 	sim     *simulate.Simulation
 	booked  []simulate.Booked // of each of sim.Crews
@@ -107,7 +112,7 @@ type finished struct {
 
 // Play plays the weekend by a plan and a policy. Nobody answers what is proposed.
 func (w Weekend) Play(ctx context.Context, plan Plan, policy replan.Policy, confidence float64) (Played, error) {
-	p := &play{w: w, r: rand.New(rand.NewPCG(w.Seed, 11)), now: w.Problem.Start, noticed: map[string]bool{}, used: map[string]bool{}, looked: w.Problem.Start}
+	p := &play{w: w, cap: plan.Cap, r: rand.New(rand.NewPCG(w.Seed, 11)), now: w.Problem.Start, noticed: map[string]bool{}, used: map[string]bool{}, looked: w.Problem.Start}
 	p.asked = replan.Rest{Deadlines: deadlines(w.Problem), Wanted: confidence, Policy: policy, AcceptProofs: true, Planned: plan.Cost}
 	p.outcome.Met = map[string]bool{}
 	for _, s := range w.Problem.Shots {

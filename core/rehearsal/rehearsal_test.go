@@ -56,7 +56,7 @@ func TestAWeekendIsPlayed(t *testing.T) {
 		w := small(seed)
 		solved, err := planning.Solve(t.Context(), w.Problem, planning.Options{})
 		require.NoError(t, err)
-		plan := Plan{Plan: solved, Problem: w.Problem}
+		plan := Plan{Plan: solved, Problem: w.Problem, Cap: planning.Outside(w.Problem, solved).Plus(solved.Cost)}
 		for _, policy := range Policies {
 			played, err := w.Play(t.Context(), plan, policy, 0.8)
 			require.NoError(t, err, "seed %d", seed)

@@ -31,7 +31,6 @@ type Weekend struct {
 	Seed        uint64
 	Problem     planning.Problem     // as it is known beforehand
 	Uncertainty forecast.Uncertainty // how well
-	Cap         pricing.Money        // of what may be spent outside
 
 	truth truth
 	desks map[string]desk
@@ -258,7 +257,6 @@ func (d *drawing) shots() {
 			p.Shots[i].Deadline = millis(lasts * d.between(1, 1.2))
 		}
 	}
-	d.w.Cap = pricing.MustMoney("1000.00")
 	if d.chance(0.2) {
 		ordinary := slowest * lognormal(d.Rand, 1, 0.5)
 		x := &urgent{comes: planning.Millis(lasts * d.between(0.1, 0.7) * 3_600_000).Duration()}

@@ -32,6 +32,7 @@ type Rest struct {
 
 	present  Outlook
 	expected forecast.Forecast
+	asks     bool // a person decides what it is worth
 }
 
 // Next is a schedule that may take the place of the one that a run has.
@@ -160,6 +161,8 @@ func (r *Rest) ByItself(ctx context.Context) (Next, error) {
 // ForPerson is the best schedule of all, to be proposed if that is its verdict. It never
 // changes over by itself: under Auto, what takes nobody is ByItself's.
 func (r *Rest) ForPerson(ctx context.Context) (Next, error) {
+	r.asks = true
+	defer func() { r.asks = false }()
 	next, err := r.better(ctx, r.Problem)
 	if err != nil || next.Verdict.Act != Change {
 		return next, err
@@ -184,8 +187,14 @@ func (r *Rest) better(ctx context.Context, problem planning.Problem) (Next, erro
 	return next, nil
 }
 
+// limits are what a schedule is held against that is changed over to by itself; where a person is asked, any
+// chance is worth its price.
 func (r *Rest) limits() Limits {
-	return Limits{Now: r.Problem.Start, Wanted: r.Wanted, Spare: r.Spare, Missed: questions.Missed * r.Planned.Float(), Currency: r.Problem.Currency}
+	l := Limits{Now: r.Problem.Start, Wanted: r.Wanted, Spare: r.Spare, Currency: r.Problem.Currency}
+	if r.Policy == Auto && !r.asks && !r.Planned.IsZero() {
+		l.Missed = questions.Missed(r.Planned.Float(), r.MayLet().Float())
+	}
+	return l
 }
 
 // Spares are the parts of the time that a new plan keeps spare, tried in turn until one is

@@ -41,7 +41,8 @@ func TestNoMoreIsSpentForAChanceThanItIsWorth(t *testing.T) {
 	of := func(chance, expected float64) Outlook {
 		return Outlook{Chance: chance, Expected: expected, Cost: pricing.MustMoney("1.00"), Finish: six}
 	}
-	r := Rest{Wanted: 0.95, Planned: pricing.MustMoney("10.00")}
+	spare := pricing.MustMoney("1.00")
+	r := Rest{Wanted: 0.95, Planned: pricing.MustMoney("10.00"), Policy: Auto, Spare: &spare}
 	decide := func(present, next Outlook) string { return Decide(Auto, present, next, r.limits()).Gain }
 	assert.NotEmpty(t, decide(of(0.86, 2), of(0.96, 5.9)))
 	assert.Empty(t, decide(of(0.86, 2), of(0.96, 6.1)))
@@ -55,4 +56,9 @@ func TestNoMoreIsSpentForAChanceThanItIsWorth(t *testing.T) {
 	}
 	assert.True(t, r.surer(next(0.9, 5.9), next(0.8, 2)))
 	assert.False(t, r.surer(next(0.9, 6.1), next(0.8, 2)))
+
+	spare = pricing.MustMoney("30.00")
+	assert.NotEmpty(t, decide(of(0.86, 2), of(0.96, 7.9)), "who may spend EUR 30 has a deadline of EUR 60")
+	r.asks = true
+	assert.NotEmpty(t, decide(of(0.86, 2), of(0.96, 90)), "a person decides")
 }

@@ -56,9 +56,9 @@ const even = 0.03
 // slacks are tried in turn until one is enough; then the gap to the one before is halved.
 var slacks = []float64{0, 0.04, 0.08, 0.15, 0.25, 0.4}
 
-// Missed is how many times what a run was to cost a missed deadline is taken to cost where more money can be
-// spent on the way: no more is spent for a chance than it is worth by that.
-const Missed = 4
+// Missed is what a missed deadline is taken to cost where money can be spent on the way: four times what the run
+// was to cost, or twice what may be spent, whichever is more. No more is spent for a chance than it is worth by that.
+func Missed(planned, mayLet float64) float64 { return max(4*planned, 2*mayLet) }
 
 // surer reports whether a plan is clearly surer than another, and that is worth what it costs more where a
 // missed deadline is taken to cost so much; 0: it is.
@@ -97,7 +97,7 @@ func Confidently(ctx context.Context, p planning.Problem, u forecast.Uncertainty
 			one.Chance, one.expected = f.Chance, f.MeanCost
 		}
 		if tried == 1 && wanted.Contingency > 0 {
-			missed = Missed * one.Plan.Cost.Float()
+			missed = Missed(one.Plan.Cost.Float(), wanted.Contingency)
 		}
 		enough, had := one.Chance >= wanted.Chance, best.Chance >= wanted.Chance
 		if best.Plan.Status == "" || !had && (enough || one.surer(best, missed)) || enough && had && slack < best.Slack {
