@@ -29,8 +29,10 @@ func TestWhatIsBookedIsDueWhenItsShotIs(t *testing.T) {
 		Plan: planning.Plan{
 			Servers: []planning.Server{{ID: "tern-solo#1", Offer: "tern-solo", To: 9 * hour}},
 			Bookings: []planning.Booking{
-				{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 1, End: hour}, {Shot: "gale-010", Host: "eddy", Crew: "g0", Frames: 1, End: hour},
-				{Shot: "coda-060", Server: "tern-solo#1", Crew: "g0", Frames: 1, End: hour}, {Shot: "coda-060", Farm: "ebb", Frames: 1, Nodes: 1, End: hour},
+				{Shot: "coda-060", Host: "eddy", Crew: "g0", Frames: 1, End: hour},
+				{Shot: "gale-010", Host: "eddy", Crew: "g0", Frames: 1, End: hour},
+				{Shot: "coda-060", Server: "tern-solo#1", Crew: "g0", Frames: 1, End: hour},
+				{Shot: "coda-060", Farm: "ebb", Frames: 1, Nodes: 1, End: hour},
 			},
 		},
 		Deadlines: map[string]planning.Millis{"coda-060": 10 * hour},
