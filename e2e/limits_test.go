@@ -267,7 +267,7 @@ func TestAnUrgentRunComesFirst(t *testing.T) {
 	require.Len(t, effects.Items, 1)
 	effect := effects.Items[0]
 	assert.Equal(t, run.Id, effect.Run)
-	assert.GreaterOrEqual(t, effect.FinishAfter.Sub(effect.FinishBefore), 15*time.Second, "it gives the hosts away for two frames each")
+	assert.GreaterOrEqual(t, effect.FinishAfter.Sub(effect.FinishBefore), 19*time.Second, "it gives the hosts away for two frames each")
 	assert.Equal(t, 399, effect.Frames, "one is in hand")
 	clock.Advance(time.Second)
 	var around api.Plan

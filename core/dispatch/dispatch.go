@@ -301,7 +301,7 @@ func leaves(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time, does func
 		if n == 0 {
 			continue
 		}
-		shares, beside := func(x counts) bool { return x.shares(o) }, 0
+		shares, beside := func(x counts) bool { return x.Shares(o) }, 0
 		for _, x := range counted {
 			if shares(x) {
 				beside += x.n
@@ -317,8 +317,8 @@ func leaves(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time, does func
 	return Verdict{When: Now}
 }
 
-// shares reports whether two crews use a device of a host both.
-func (c *Crew) shares(o *Crew) bool { return c.Host == o.Host && overlap(c.Devices, o.Devices) != "" }
+// Shares reports whether two crews use a device of a host both.
+func (c *Crew) Shares(o *Crew) bool { return c.Host == o.Host && overlap(c.Devices, o.Devices) != "" }
 
 // helps says whether a crew may take a frame beyond its booking.
 func helps(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
@@ -350,7 +350,7 @@ func helps(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
 // would have done them all by the time that it has done one.
 func faster(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
 	v := leaves(c, k, all, waiting, now, func(o *Crew) (int, time.Time) {
-		if o.shares(c) {
+		if o.Shares(c) {
 			return 0, time.Time{}
 		}
 		return o.meanwhile(c.Frame, now)

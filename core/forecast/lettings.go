@@ -58,7 +58,7 @@ func (s *setup) lettings() {
 	for i := range s.Crews {
 		var beside []int
 		for k := range s.Crews {
-			if i != k && s.share(i, k) {
+			if i != k && s.Crews[i].Shares(&s.Crews[k].Crew) {
 				beside = append(beside, k)
 			}
 		}
@@ -83,12 +83,6 @@ func (s *setup) lettings() {
 	}
 }
 
-// share reports whether two crews use a device of a host both.
-func (s *setup) share(i, k int) bool {
-	a, b := &s.Crews[i], &s.Crews[k]
-	return a.Host == b.Host && slices.ContainsFunc(a.Devices, func(d string) bool { return slices.Contains(b.Devices, d) })
-}
-
 // fastest are a server's crews for each shot, the fastest of those that share devices.
 func (s *setup) fastest(server int) [][]int {
 	out := make([][]int, len(s.shots))
@@ -101,7 +95,7 @@ func (s *setup) fastest(server int) [][]int {
 	slices.SortStableFunc(all, func(a, b int) int { return cmp.Compare(s.crews[a].frame, s.crews[b].frame) })
 	for _, i := range all {
 		shot := s.Crews[i].Shot
-		if !slices.ContainsFunc(out[shot], func(k int) bool { return s.share(i, k) }) {
+		if !slices.ContainsFunc(out[shot], func(k int) bool { return s.Crews[i].Shares(&s.Crews[k].Crew) }) {
 			out[shot] = append(out[shot], i)
 		}
 	}

@@ -297,9 +297,9 @@ func (r *Rest) sure(ctx context.Context, problem planning.Problem, least float64
 }
 
 // deferred is a plan for this rest as it is carried out: where it is planned anew by itself, nothing
-// is let before it has to be.
+// is let before it has to be. Of what is behind that is now.
 func (r *Rest) deferred(problem planning.Problem, plan planning.Plan) planning.Plan {
-	if r.Policy == Auto || !r.Contingency.IsZero() {
+	if (r.Policy == Auto || !r.Contingency.IsZero()) && r.present.Behind <= behind {
 		return planning.Defer(problem, plan)
 	}
 	return plan
