@@ -296,7 +296,11 @@ func (j *job) check(file string) error {
 		return &failure{api.ResultCauseBadPicture, "the renderer ended well but wrote no picture"}
 	}
 	defer func() { _ = f.Close() }()
-	if _, err := picture.Check(f, j.Width, j.Height); err != nil {
+	size, err := f.Stat()
+	if err == nil {
+		_, err = picture.Check(f, size.Size(), j.Width, j.Height)
+	}
+	if err != nil {
 		return &failure{api.ResultCauseBadPicture, err.Error()}
 	}
 	return nil

@@ -35,17 +35,17 @@ func TestBadInputIsNamedAndChangesNothing(t *testing.T) {
 	}{
 		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"9-1","width":4,"height":4,"launcher":"simulated"}`, 422, "/frames", "9 comes after 1"},
 		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"../../etc/passwd","frames":"1","width":4,"height":4,"launcher":"simulated"}`, 422, "/scene", "below the agents' scene folder"},
-		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"1","width":0,"height":4,"launcher":"simulated"}`, 400, "/width", `width "0": want 1 to 32768`},
-		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"1","width":4,"height":4,"launcher":"simulated","colour":1}`, 400, "/colour", "colour is not known here"},
+		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"1","width":0,"height":4,"launcher":"simulated"}`, 422, "/width", `width "0": want 1 to 32768`},
+		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"1","width":4,"height":4,"launcher":"simulated","colour":1}`, 422, "/colour", "colour is not known here"},
 		{"PUT", "/shots/other", `{"name":"coda-060","scene":"a","frames":"1","width":4,"height":4,"launcher":"simulated"}`, 422, "/name", "not the shot in the path"},
 		{"PUT", "/shots/coda-060", `{"name":`, 400, "body", ""},
-		{"PUT", "/hosts/bellows", `{"name":"bellows","source":"loft","cpu":{"model":"x","cores":0},"memory_gb":1,"on_ac_power":true,"power":{"price_kwh":"0.3"}}`, 400, "/cpu/cores", `cpu cores "0": want 1 or more`},
-		{"PUT", "/hosts/bellows", `{"name":"bellows","source":"loft","cpu":{"model":"x","cores":1},"memory_gb":1,"on_ac_power":true,"power":{"price_kwh":"cheap"}}`, 400, "/power/price_kwh", "cheap"},
+		{"PUT", "/hosts/bellows", `{"name":"bellows","source":"loft","cpu":{"model":"x","cores":0},"memory_gb":1,"on_ac_power":true,"power":{"price_kwh":"0.3"}}`, 422, "/cpu/cores", `cpu cores "0": want 1 to 4096`},
+		{"PUT", "/hosts/bellows", `{"name":"bellows","source":"loft","cpu":{"model":"x","cores":1},"memory_gb":1,"on_ac_power":true,"power":{"price_kwh":"cheap"}}`, 422, "/power/price_kwh", "cheap"},
 		{"POST", "/trials", `{"shot":"coda-060","host":"bellows","crew":"g7"}`, 422, "/crew", "it can form g0, g1, g0+g1, cpu"},
 		{"POST", "/plans", `{"shots":["coda-060"]}`, 422, "/by", "no deadline of its own"},
 		{"POST", "/plans", `{"shots":["coda-060"],"by":"2001-01-01T00:00:00Z"}`, 422, "/by", "is past"},
 		{"POST", "/plans", `{"shots":["coda-060"],"by":"2101-01-01T00:00:00Z","goal":"fastest"}`, 422, "/budget", "needs a budget"},
-		{"GET", "/hosts?limit=9999", ``, 400, "limit", `limit "9999": want 1 to 500`},
+		{"GET", "/hosts?limit=9999", ``, 422, "limit", `limit "9999": want 1 to 500`},
 		{"GET", "/hosts?cursor=x", ``, 422, "cursor", "`next`"},
 	} {
 		problem := refused(t, c.status)(h.post(c.method, c.path, c.body))

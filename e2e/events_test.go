@@ -108,5 +108,5 @@ func TestAListenerThatWasAwayMissesNothing(t *testing.T) {
 		assert.Equal(t, 1, times, "frame %d", frame)
 	}
 	bad := "tomorrow"
-	refused(t, http.StatusBadRequest)(h.admin().StreamEvents(t.Context(), &api.StreamEventsParams{LastEventID: &bad}))
+	refused(t, http.StatusUnprocessableEntity)(h.admin().StreamEvents(t.Context(), &api.StreamEventsParams{LastEventID: &bad}))
 }

@@ -114,8 +114,8 @@ func TestPictures(t *testing.T) {
 	other := strconv.Itoa(3 - n)
 	assert.Contains(t, refused(t, http.StatusNotFound)(h.post(http.MethodGet, path+other+"/picture", "")).Detail, "no picture yet")
 	refused(t, http.StatusNotFound)(h.post(http.MethodGet, path+"99/picture", ""))
-	refused(t, http.StatusBadRequest)(h.post(http.MethodGet, path+"1/picture?width=5", ""))
-	refused(t, http.StatusBadRequest)(h.post(http.MethodGet, path+"one/picture", ""))
+	refused(t, http.StatusUnprocessableEntity)(h.post(http.MethodGet, path+"1/picture?width=5", ""))
+	refused(t, http.StatusUnprocessableEntity)(h.post(http.MethodGet, path+"one/picture", ""))
 }
 
 func TestFramesCanBeListedByShotAndState(t *testing.T) {

@@ -230,7 +230,7 @@ func TestFarmsKeepToTheirProtocol(t *testing.T) {
 		data, err := io.ReadAll(file)
 		require.NoError(t, errors.Join(err, file.Close()))
 		assert.Equal(t, f.SHA256, fmt.Sprintf("%x", sha256.Sum256(data)))
-		_, err = picture.Check(bytes.NewReader(data), 32, 18)
+		_, err = picture.Check(bytes.NewReader(data), int64(len(data)), 32, 18)
 		assert.NoError(t, err)
 	}
 	assert.Greater(t, tries, 8, "some failed at first")

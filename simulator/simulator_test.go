@@ -95,7 +95,7 @@ func TestRenderWritesARealPictureOrFailsOnDemand(t *testing.T) {
 		}
 		file, err := os.ReadFile(output)
 		require.NoError(t, err)
-		_, err = picture.Check(bytes.NewReader(file), 160, 90)
+		_, err = picture.Check(bytes.NewReader(file), int64(len(file)), 160, 90)
 		assert.ErrorIs(t, err, c.bad, c.fail)
 		pictures[frame] = file
 		assert.Contains(t, said.String(), "stage work")

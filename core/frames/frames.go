@@ -52,8 +52,8 @@ func Parse(text string) (Set, error) {
 	return Of(numbers...), nil
 }
 
-// limit keeps sums of frame numbers far from overflow.
-const limit = 1_000_000_000
+// limit is the highest frame number: seven digits, as files are named by them.
+const limit = 9_999_999
 
 func parsePart(part string) (first, last, step int, err error) {
 	bad := func(why string) (int, int, int, error) {

@@ -24,24 +24,43 @@ func Compare(a, b image.Image) (Distance, *image.NRGBA, error) {
 	if size != b.Bounds().Size() {
 		return Distance{}, nil, fmt.Errorf("%w: one is %dx%d, the other %dx%d", ErrWrongSize, size.X, size.Y, b.Bounds().Dx(), b.Bounds().Dy())
 	}
-	la, lb := newPlane(size), newPlane(size)
-	sum, largest := 0.0, 0.0
-	for y := range size.Y {
-		for x := range size.X {
-			p, q := rgb(a, x, y), rgb(b, x, y)
-			for c := range 3 {
-				sum += (p[c] - q[c]) * (p[c] - q[c])
+	sum, largest, structure := 0.0, 0.0, 0.0
+	for top := 0; top < size.Y; top += band {
+		bottom := min(top+band, size.Y)
+		above, below := max(0, top-window), min(size.Y, bottom+window)
+		la, lb := lumas(a, above, below), lumas(b, above, below)
+		for y := top; y < bottom; y++ {
+			for x := range size.X {
+				p, q := rgb(a, x, y), rgb(b, x, y)
+				for c := range 3 {
+					sum += (p[c] - q[c]) * (p[c] - q[c])
+				}
+				i := (y-above)*size.X + x
+				largest = max(largest, math.Abs(la.at[i]-lb.at[i]))
 			}
-			i := y*size.X + x
-			la.at[i], lb.at[i] = luma(p), luma(q)
-			largest = max(largest, math.Abs(la.at[i]-lb.at[i]))
 		}
+		structure += ssim(la, lb, top-above, bottom-above)
 	}
-	d := Distance{RMSE: math.Sqrt(sum / float64(3*max(1, size.X*size.Y))), SSIM: ssim(la, lb)}
+	pixels := float64(max(1, size.X*size.Y))
+	d := Distance{RMSE: math.Sqrt(sum / (3 * pixels)), SSIM: structure / pixels}
 	if d.Same = sum == 0; !d.Same {
 		d.PSNR = -20 * math.Log10(d.RMSE)
 	}
-	return d, difference(la, lb, largest), nil
+	return d, difference(a, b, largest), nil
+}
+
+// band is how many rows are compared at once: what that takes is bounded by the width.
+const band = 64
+
+// lumas are those of some rows.
+func lumas(img image.Image, from, to int) plane {
+	out := newPlane(image.Pt(img.Bounds().Dx(), to-from))
+	for y := from; y < to; y++ {
+		for x := range out.width {
+			out.at[(y-from)*out.width+x] = luma(rgb(img, x, y))
+		}
+	}
+	return out
 }
 
 func rgb(img image.Image, x, y int) [3]float64 {
@@ -53,18 +72,21 @@ func rgb(img image.Image, x, y int) [3]float64 {
 // luma weighs the channels as ITU-R BT.709 does.
 func luma(c [3]float64) float64 { return 0.2126*c[0] + 0.7152*c[1] + 0.0722*c[2] }
 
-func difference(a, b plane, largest float64) *image.NRGBA {
-	out := image.NewNRGBA(image.Rect(0, 0, a.width, a.height))
-	for i := range a.at {
-		d := 0.0
-		if largest > 0 {
-			d = (b.at[i] - a.at[i]) / largest
+func difference(a, b image.Image, largest float64) *image.NRGBA {
+	size := a.Bounds().Size()
+	out := image.NewNRGBA(image.Rectangle{Max: size})
+	for y := range size.Y {
+		for x := range size.X {
+			d := 0.0
+			if largest > 0 {
+				d = (luma(rgb(b, x, y)) - luma(rgb(a, x, y))) / largest
+			}
+			grey := 46.0
+			warm, cool := max(0, d), max(0, -d)
+			out.SetNRGBA(x, y, color.NRGBA{
+				R: uint8(grey + 205*warm + 20*cool), G: uint8(grey + 120*warm + 110*cool), B: uint8(grey + 10*warm + 200*cool), A: 255,
+			})
 		}
-		grey := 46.0
-		warm, cool := max(0, d), max(0, -d)
-		out.SetNRGBA(i%a.width, i/a.width, color.NRGBA{
-			R: uint8(grey + 205*warm + 20*cool), G: uint8(grey + 120*warm + 110*cool), B: uint8(grey + 10*warm + 200*cool), A: 255,
-		})
 	}
 	return out
 }
@@ -79,10 +101,10 @@ func newPlane(size image.Point) plane {
 	return plane{size.X, size.Y, make([]float64, size.X*size.Y)}
 }
 
-// ssim is the mean structural similarity (Wang, Bovik, Sheikh and Simoncelli, "Image
+// ssim is the structural similarity of some rows, summed over their pixels (Wang, Bovik, Sheikh and Simoncelli, "Image
 // quality assessment: from error visibility to structural similarity", 2004): windows
 // weighed by a normal distribution of 1.5 pixels over 11, K1 0.01, K2 0.03.
-func ssim(a, b plane) float64 {
+func ssim(a, b plane, from, to int) (sum float64) {
 	const c1, c2 = 0.01 * 0.01, 0.03 * 0.03
 	product := func(p, q plane) plane {
 		out := plane{p.width, p.height, make([]float64, len(p.at))}
@@ -93,13 +115,12 @@ func ssim(a, b plane) float64 {
 	}
 	ma, mb := blurred(a), blurred(b)
 	aa, bb, ab := blurred(product(a, a)), blurred(product(b, b)), blurred(product(a, b))
-	sum := 0.0
-	for i := range ma.at {
+	for i := from * a.width; i < to*a.width; i++ {
 		x, y := ma.at[i], mb.at[i]
 		va, vb, cov := aa.at[i]-x*x, bb.at[i]-y*y, ab.at[i]-x*y
 		sum += (2*x*y + c1) * (2*cov + c2) / ((x*x + y*y + c1) * (va + vb + c2))
 	}
-	return sum / float64(max(1, len(ma.at)))
+	return sum
 }
 
 const window = 5 // pixels to each side

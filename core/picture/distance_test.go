@@ -92,22 +92,22 @@ func exr(width, height int, channels ...string) []byte {
 
 func TestCheckReadsOpenEXR(t *testing.T) {
 	whole := exr(32, 18, "A", "B", "G", "R")
-	info, err := picture.Check(bytes.NewReader(whole), 32, 18)
+	info, err := picture.Check(bytes.NewReader(whole), int64(len(whole)), 32, 18)
 	require.NoError(t, err)
 	assert.Equal(t, picture.Info{Format: "exr", Width: 32, Height: 18, Channels: []string{"A", "B", "G", "R"}}, info)
 	assert.Equal(t, "image/x-exr", info.ContentType())
-	_, err = picture.Check(bytes.NewReader(whole), 64, 18)
+	_, err = picture.Check(bytes.NewReader(whole), int64(len(whole)), 64, 18)
 	assert.ErrorIs(t, err, picture.ErrWrongSize)
 	for _, cut := range []int{5, 30, 100, len(whole) / 2, len(whole) - 1} {
-		_, err = picture.Check(bytes.NewReader(whole[:cut]), 32, 18)
+		_, err = picture.Check(bytes.NewReader(whole[:cut]), int64(len(whole[:cut])), 32, 18)
 		assert.ErrorIs(t, err, picture.ErrUndecodable, "%d bytes", cut)
 		assert.ErrorContains(t, err, "cut short", "%d bytes", cut)
 	}
 	unwritten := bytes.Clone(whole)
 	table := bytes.Index(whole, []byte("lineOrder\x00lineOrder\x00")) + 26
 	copy(unwritten[table+8*3:], make([]byte, 8))
-	_, err = picture.Check(bytes.NewReader(unwritten), 32, 18)
+	_, err = picture.Check(bytes.NewReader(unwritten), int64(len(unwritten)), 32, 18)
 	assert.ErrorContains(t, err, "4 of 18 was never written")
-	_, err = picture.Check(bytes.NewReader(exr(8, 8)), 8, 8)
+	_, err = picture.Check(bytes.NewReader(exr(8, 8)), int64(len(exr(8, 8))), 8, 8)
 	assert.ErrorContains(t, err, "no channel")
 }

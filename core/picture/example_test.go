@@ -17,9 +17,9 @@ func ExampleCheck() {
 	var file bytes.Buffer
 	_ = png.Encode(&file, img)
 	whole := file.Bytes()
-	info, err := picture.Check(bytes.NewReader(whole), 64, 36)
+	info, err := picture.Check(bytes.NewReader(whole), int64(len(whole)), 64, 36)
 	fmt.Println(info.Format, err)
-	_, err = picture.Check(bytes.NewReader(whole[:len(whole)/2]), 64, 36)
+	_, err = picture.Check(bytes.NewReader(whole[:len(whole)/2]), int64(len(whole[:len(whole)/2])), 64, 36)
 	fmt.Println(err != nil)
 	// Output:
 	// png <nil>

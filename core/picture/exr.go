@@ -1,10 +1,14 @@
 package picture
 
 import (
+	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
+	"slices"
 )
 
 // exrMagic begins an OpenEXR file. Its structure is read as "OpenEXR File Layout"
@@ -34,23 +38,32 @@ type exrPart struct {
 
 var errCutShort = errors.New("it is cut short")
 
+// Bounds of what is kept of a file's structure while it is read.
+const (
+	exrMostValue  = 64 << 10 // bytes of an attribute that is read
+	exrMostChunks = 2 << 20
+	exrMostParts  = 1000
+)
+
 // checkEXR reads an OpenEXR file's structure: header, size, channels, and whether
-// every chunk of pixels that its table lists is there to the end.
-func checkEXR(data []byte) (Info, error) {
-	r := exrReader{data: data, at: 4}
+// every chunk of pixels that its table lists is there to the end. Whether it has the size that is wanted is asked
+// before its table is read. It reads from the front to the back, and keeps no more than the table.
+func checkEXR(file *bufio.Reader, sized func(Info) error) (Info, error) {
+	r := exrReader{file: file}
+	r.take(len(exrMagic))
 	version := r.uint32()
 	var parts []exrPart
-	for {
+	for len(parts) < exrMostParts {
 		p, err := r.header(version)
 		if err != nil {
-			return Info{}, err
+			return Info{}, undecodable(err)
 		}
 		parts = append(parts, p)
 		if version&exrMultiPart == 0 {
 			break
 		}
 		if b := r.peek(); b == 0 {
-			r.at++
+			r.take(1)
 			break
 		}
 	}
@@ -60,52 +73,79 @@ func checkEXR(data []byte) (Info, error) {
 		info.Channels = append(info.Channels, p.channels...)
 	}
 	if len(info.Channels) == 0 {
-		return info, errors.New("it has no channel")
+		return info, undecodable(errors.New("it has no channel"))
 	}
+	if err := sized(info); err != nil {
+		return info, err
+	}
+	var chunks []exrChunk
 	for _, p := range parts {
-		if err := r.chunks(p, version); err != nil {
-			return info, err
+		listed, err := r.table(p, version)
+		if err != nil {
+			return info, undecodable(err)
 		}
+		chunks = append(chunks, listed...)
 	}
-	return info, r.err
+	return info, undecodable(r.chunks(chunks))
 }
 
+func undecodable(err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%w: OpenEXR: %w", ErrUndecodable, err)
+}
+
+// exrReader reads a file on and on, and knows where it is.
 type exrReader struct {
-	data []byte
-	at   int
+	file *bufio.Reader
+	at   uint64
 	err  error
 }
 
 func (r *exrReader) take(n int) []byte {
-	if n < 0 || r.at+n > len(r.data) || r.err != nil {
-		r.err = errCutShort
-		return make([]byte, max(0, min(n, 64)))
+	out := make([]byte, n)
+	if r.err == nil {
+		if _, err := io.ReadFull(r.file, out); err != nil {
+			r.err = errCutShort
+		}
+		r.at += uint64(n)
 	}
-	out := r.data[r.at : r.at+n]
-	r.at += n
 	return out
+}
+
+func (r *exrReader) skip(n int) {
+	if r.err == nil {
+		if _, err := r.file.Discard(n); err != nil {
+			r.err = errCutShort
+		}
+		r.at += uint64(n)
+	}
 }
 
 func (r *exrReader) uint32() uint32 { return binary.LittleEndian.Uint32(r.take(4)) }
 
 func (r *exrReader) peek() byte {
-	if r.at >= len(r.data) {
+	next, err := r.file.Peek(1)
+	if err != nil {
 		r.err = errCutShort
 		return 0
 	}
-	return r.data[r.at]
+	return next[0]
 }
 
 // word reads text that ends in a zero byte.
 func (r *exrReader) word() string {
-	n := bytes.IndexByte(r.data[min(r.at, len(r.data)):], 0)
-	if n < 0 || n > 255 {
-		r.err = errCutShort
-		return ""
+	var out []byte
+	for len(out) < 256 {
+		b := r.take(1)[0]
+		if r.err != nil || b == 0 {
+			return string(out)
+		}
+		out = append(out, b)
 	}
-	out := string(r.data[r.at : r.at+n])
-	r.at += n + 1
-	return out
+	r.err = errCutShort
+	return ""
 }
 
 // header reads the attributes of a part up to the empty name that ends them.
@@ -116,7 +156,17 @@ func (r *exrReader) header(version uint32) (exrPart, error) {
 		if name == "" || r.err != nil {
 			break
 		}
-		kind, size := r.word(), int(r.uint32())
+		kind, size := r.word(), int(int32(r.uint32()))
+		switch {
+		case size < 0:
+			r.err = errCutShort
+		case size > exrMostValue: // none that is asked for here
+			r.skip(size)
+			continue
+		}
+		if r.err != nil {
+			break
+		}
 		value := r.take(size)
 		if r.err != nil {
 			break
@@ -150,7 +200,7 @@ func (p *exrPart) attribute(name, kind string, value []byte) error {
 	case name == "tiles" && len(value) == 9:
 		p.tile, p.levels = [2]int{number(0), number(4)}, int(value[8]&0xf)
 	case name == "channels" && kind == "chlist":
-		c := exrReader{data: value}
+		c := exrReader{file: bufio.NewReader(bytes.NewReader(value))}
 		for c.peek() != 0 {
 			p.channels = append(p.channels, c.word())
 			c.take(16)
@@ -164,7 +214,7 @@ func (p *exrPart) attribute(name, kind string, value []byte) error {
 
 // count is how many chunks a part has.
 func (p exrPart) count() (int, error) {
-	up := func(n, by int) int { return (n + by - 1) / by }
+	up := func(n, by int) int { return (n-1)/by + 1 }
 	switch {
 	case p.chunks > 0:
 		return p.chunks, nil
@@ -182,37 +232,74 @@ func (p exrPart) count() (int, error) {
 	}
 }
 
-// chunks reads a part's table of offsets and looks at each chunk.
-func (r *exrReader) chunks(p exrPart, version uint32) error {
+// exrChunk is where a chunk of pixels begins, and how long its head is; 0: it is not looked at.
+type exrChunk struct {
+	offset uint64
+	head   int
+}
+
+// table reads a part's table of offsets.
+func (r *exrReader) table(p exrPart, version uint32) ([]exrChunk, error) {
 	n, err := p.count()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if n > (len(r.data)-r.at)/8 {
-		return errCutShort
+	if n < 0 || n > exrMostChunks {
+		return nil, fmt.Errorf("it has %d chunks, and at most %d are read", n, exrMostChunks)
 	}
+	head := 4 // the row
+	if p.tiled {
+		head = 16
+	}
+	if version&exrMultiPart != 0 {
+		head += 4
+	}
+	if version&exrDeep != 0 {
+		head = 0 // deep chunks have a longer head; that each is listed must do
+	}
+	var out []exrChunk
 	for i := range n {
 		offset := binary.LittleEndian.Uint64(r.take(8))
+		if r.err != nil {
+			return nil, r.err
+		}
 		if offset == 0 {
-			return fmt.Errorf("%w: part %d of %d was never written", errCutShort, i+1, n)
+			return nil, fmt.Errorf("%w: part %d of %d was never written", errCutShort, i+1, n)
 		}
-		if version&exrDeep != 0 {
-			continue // deep chunks have a longer head; that each is listed must do
+		out = append(out, exrChunk{offset, head})
+	}
+	return out, nil
+}
+
+// chunks looks at each chunk that was listed, in the order in which they stand in the file.
+func (r *exrReader) chunks(listed []exrChunk) error {
+	slices.SortFunc(listed, func(a, b exrChunk) int { return cmp.Compare(a.offset, b.offset) })
+	var end uint64
+	for i, c := range listed {
+		if c.head == 0 {
+			end = max(end, c.offset)
+			continue
 		}
-		head := 4 // the row
-		if p.tiled {
-			head = 16
+		if c.offset < r.at {
+			return fmt.Errorf("part %d of %d lies in the midst of another", i+1, len(listed))
 		}
-		if version&exrMultiPart != 0 {
-			head += 4
+		r.skipTo(c.offset)
+		r.take(c.head)
+		size := uint64(r.uint32())
+		if r.err != nil {
+			return fmt.Errorf("%w: part %d of %d lies past its end", r.err, i+1, len(listed))
 		}
-		end := offset + uint64(head) + 4
-		if end > uint64(len(r.data)) || end < offset {
-			return fmt.Errorf("%w: part %d of %d lies past its end", errCutShort, i+1, n)
-		}
-		if size := uint64(binary.LittleEndian.Uint32(r.data[end-4:])); end+size > uint64(len(r.data)) {
-			return fmt.Errorf("%w: part %d of %d lies past its end", errCutShort, i+1, n)
-		}
+		end = max(end, r.at+size)
+	}
+	if r.skipTo(end); r.err != nil {
+		return fmt.Errorf("%w: its last part lies past its end", r.err)
 	}
 	return nil
+}
+
+// skipTo reads on to a place further back.
+func (r *exrReader) skipTo(offset uint64) {
+	for r.err == nil && r.at < offset {
+		r.skip(int(min(offset-r.at, 1<<30)))
+	}
 }

@@ -3,10 +3,12 @@
 package picture
 
 import (
+	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
 	"image"
+	"image/color"
 	_ "image/jpeg" // the formats that are decoded register themselves
 	_ "image/png"
 	"io"
@@ -34,35 +36,133 @@ func (i Info) ContentType() string {
 	return "image/" + i.Format
 }
 
+// MostPixels is how many a picture has at most that is decoded: as 16384x8192.
+const MostPixels = 1 << 27
+
+// File is a picture's file of which only the head was read: what it says of itself.
+type File struct {
+	Info
+	bytes int64
+	rest  *bufio.Reader // all of it
+	color color.Model
+}
+
+// Open reads the head of a file of so many bytes. The error wraps ErrUndecodable.
+func Open(r io.Reader, bytes int64) (*File, error) {
+	f := &File{rest: bufio.NewReaderSize(r, 64<<10), bytes: bytes}
+	start, err := f.rest.Peek(len(exrMagic))
+	if err == nil && string(start) == string(exrMagic) {
+		f.Format = "exr"
+		return f, nil
+	}
+	// What is read for the head is given back: it is decoded from the first byte again.
+	var head headBuffer
+	config, format, err := image.DecodeConfig(io.TeeReader(f.rest, &head))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrUndecodable, err)
+	}
+	f.rest = bufio.NewReaderSize(io.MultiReader(&head, f.rest), 64<<10)
+	f.Format, f.Width, f.Height, f.color = format, config.Width, config.Height, config.ColorModel
+	return f, nil
+}
+
+// headBuffer keeps what is read for a file's head, which may have a profile or a thumbnail in it.
+type headBuffer struct{ bytes.Buffer }
+
+const mostHead = 4 << 20
+
+func (h *headBuffer) Write(p []byte) (int, error) {
+	if h.Len()+len(p) > mostHead {
+		return 0, fmt.Errorf("its head is longer than %d bytes", mostHead)
+	}
+	return h.Buffer.Write(p)
+}
+
+// densest is how many bytes of a picture a byte of its file stands for at most: DEFLATE's 1032.
+const densest = 1032
+
+// decodable refuses what is larger than is decoded, or than its file can be.
+func (f *File) decodable() error {
+	if f.Width <= 0 || f.Height <= 0 || f.Width > MostPixels/f.Height {
+		return fmt.Errorf("%w: it is %dx%d, and at most %d pixels are decoded", ErrWrongSize, f.Width, f.Height, MostPixels)
+	}
+	if f.Format == "png" && int64(f.Width)*int64(f.Height)/8/densest > f.bytes { // one bit a pixel
+		return fmt.Errorf("%w: its %d bytes cannot be the %dx%d pixels that it says", ErrUndecodable, f.bytes, f.Width, f.Height)
+	}
+	return nil
+}
+
+// Memory is how many bytes decoding takes at most.
+func (f *File) Memory() int64 {
+	each := int64(12) // an interlaced one has half of it twice
+	switch {
+	case f.Format == "exr":
+		return 0
+	case f.Format == "jpeg":
+		each = 16 // coefficients of a progressive one
+	case f.color == color.GrayModel:
+		each = 2
+	case f.color == color.RGBAModel, f.color == color.NRGBAModel:
+		each = 6
+	}
+	return each * int64(f.Width) * int64(f.Height)
+}
+
+// Decode decodes it. It can be done once.
+func (f *File) Decode() (image.Image, error) {
+	if f.Format == "exr" {
+		return nil, fmt.Errorf("%w: pixels of OpenEXR are not read", ErrUndecodable)
+	}
+	if err := f.decodable(); err != nil {
+		return nil, err
+	}
+	img, _, err := image.Decode(f.rest)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrUndecodable, err)
+	}
+	return img, nil
+}
+
+// Fits refuses a file that says of itself that it has another size than width x height pixels (0 accepts any), or
+// a size that is not decoded. OpenEXR says so when it is checked.
+func (f *File) Fits(width, height int) error {
+	if f.Format == "exr" {
+		return nil
+	}
+	if err := f.sized(width, height); err != nil {
+		return err
+	}
+	return f.decodable()
+}
+
 // Check reads a whole picture and says what it is, if it is width x height pixels
 // (0 accepts any) and: PNG or JPEG, decodes to the last row and is not one flat
 // colour; OpenEXR, has all the chunks that its structure lists. The error wraps one
-// of this package's reasons and says what was found.
-func Check(r io.Reader, width, height int) (Info, error) {
-	data, err := io.ReadAll(r)
+// of this package's reasons and says what was found. Nothing is decoded that does not fit. It can be done once.
+func (f *File) Check(width, height int) (Info, error) {
+	if f.Format == "exr" {
+		return checkEXR(f.rest, func(i Info) error { return i.sized(width, height) })
+	}
+	if err := f.Fits(width, height); err != nil {
+		return f.Info, err
+	}
+	img, err := f.Decode()
 	if err != nil {
-		return Info{}, fmt.Errorf("%w: %v", ErrUndecodable, err)
-	}
-	if bytes.HasPrefix(data, exrMagic) {
-		info, err := checkEXR(data)
-		if err != nil {
-			return info, fmt.Errorf("%w: OpenEXR: %w", ErrUndecodable, err)
-		}
-		return info, info.sized(width, height)
-	}
-	img, format, err := image.Decode(bytes.NewReader(data))
-	if err != nil {
-		return Info{}, fmt.Errorf("%w: %v", ErrUndecodable, err)
-	}
-	size := img.Bounds().Size()
-	info := Info{Format: format, Width: size.X, Height: size.Y}
-	if err := info.sized(width, height); err != nil {
-		return info, err
+		return f.Info, err
 	}
 	if flat(img) {
-		return info, fmt.Errorf("%w: every pixel is %v", ErrBlank, img.At(img.Bounds().Min.X, img.Bounds().Min.Y))
+		return f.Info, fmt.Errorf("%w: every pixel is %v", ErrBlank, img.At(img.Bounds().Min.X, img.Bounds().Min.Y))
 	}
-	return info, nil
+	return f.Info, nil
+}
+
+// Check opens a file of so many bytes and checks it: see File.Check.
+func Check(r io.Reader, bytes int64, width, height int) (Info, error) {
+	f, err := Open(r, bytes)
+	if err != nil {
+		return Info{}, err
+	}
+	return f.Check(width, height)
 }
 
 func (i Info) sized(width, height int) error {

@@ -11,7 +11,6 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/http"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -276,7 +275,7 @@ func (a *Access) signOut(ctx context.Context, p Principal, secret string) error 
 
 // page returns a page of the tokens of people, scripts and agents, not of sessions.
 func (a *Access) page(ctx context.Context, cursor *string, limit *int) ([]Token, string, error) {
-	return httpapi.Page(a.store.WithContext(ctx).Where("kind <> 'session'"), "id", func(t Token) string { return strconv.FormatInt(t.ID, 10) }, cursor, limit)
+	return httpapi.Page(a.store.WithContext(ctx).Where("kind <> 'session'"), "id", func(t Token) int64 { return t.ID }, cursor, limit)
 }
 
 // Make makes a token of a role for a person or a script, good for so many days or with 0

@@ -186,7 +186,11 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 	var running context.Context
 	running, s.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	s.loops.Go(func() { s.feed.Run(running) })
-	s.loops.Go(func() { s.keep(running) })
+	wait := newLeniency(s.clock.WallNow())
+	s.loops.Go(func() { wait.watch(running, s.clock) })
+	for _, w := range s.work(wait) {
+		s.loops.Go(func() { w.Run(running, s.clock.Clock, c.Log) })
+	}
 	if err := s.jobs.Start(running); err != nil {
 		s.Close()
 		return nil, err
@@ -237,13 +241,13 @@ func (s *Service) build(ctx context.Context) (err error) {
 		Currency: c.Currency, Zone: zone,
 	})
 	s.sweeps = sweeps.New(s.store, s.clock, s.feed, s.shots, s.trials, s.candidates)
-	s.studies = studies.New(s.store, s.clock, s.shots, s.trials, s.standing)
+	s.studies = studies.New(s.store, s.clock, s.shots, s.trials, s.standing, kept)
 	s.rental = rental.New(rental.Config{
 		Store: s.store, Clock: s.clock, Feed: s.feed, Hosts: s.hosts, Access: s.access, Sources: s.sources, Jobs: s.jobs, Standing: s.standing,
 		Address: c.Address, Owner: owner, Log: c.Log,
 	})
 	s.farms = farms.New(farms.Config{
-		Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Standing: s.standing, Sources: s.sources, Packages: s.packages, Jobs: s.jobs,
+		Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Standing: s.standing, Pictures: kept, Sources: s.sources, Packages: s.packages, Jobs: s.jobs,
 		Owner: owner, Log: c.Log,
 	})
 	s.computations = computations.New(s.store, s.clock, s.feed, s.jobs, c.Log)
@@ -318,79 +322,6 @@ func openBlobs(ctx context.Context, place string) (*blob.Bucket, error) {
 		place = "file://" + filepath.ToSlash(place) + "?metadata=skip&no_tmp_dir=true"
 	}
 	return blob.OpenBucket(ctx, place)
-}
-
-// tick is how often the service looks at what time brings about.
-const tick = 500 * time.Millisecond
-
-// pruneEvery is how often, in real time, old samples are thinned.
-const pruneEvery = 10 * time.Minute
-
-// alertEvery is how often, in real time, what was spent is held against the caps.
-const alertEvery = 5 * time.Second
-
-// lookEvery is how often, in real time, runs are sought that are due to be looked at, and
-// what there is to tell.
-const lookEvery = 2 * time.Second
-
-// keepEvery is how often, in real time, all is swept at most: where the clock runs faster than
-// life its ticks are as short as what a sweep takes.
-const keepEvery = 150 * time.Millisecond
-
-// keep sweeps leases, runs and servers until ctx ends. After a time in which the
-// database was away, or the service itself, leases are not ended before agents had
-// the time to renew them.
-func (s *Service) keep(ctx context.Context) {
-	ticks := s.clock.NewTicker(tick)
-	defer ticks.Stop()
-	lenientUntil := s.clock.WallNow().Add(queue.LeaseLife)
-	var kept, pruned, alerted, looked time.Time
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticks.Chan():
-		}
-		now := s.clock.WallNow()
-		if now.Sub(kept) < keepEvery {
-			continue
-		}
-		kept = now
-		if err := s.farms.Sweep(ctx); err != nil && ctx.Err() == nil {
-			s.config.Log.Warn("looking after farms", "error", err)
-		}
-		if err := errors.Join(s.queue.Sweep(ctx, now.Before(lenientUntil)), s.runs.Sweep(ctx)); err != nil && ctx.Err() == nil {
-			s.config.Log.Warn("looking after runs", "error", err)
-			lenientUntil = now.Add(queue.LeaseLife)
-		}
-		if err := s.sweeps.Advance(ctx); err != nil && ctx.Err() == nil {
-			s.config.Log.Warn("looking after sweeps", "error", err)
-		}
-		if now.Sub(pruned) > pruneEvery {
-			pruned = now
-			if err := errors.Join(s.samples.Prune(ctx), s.computations.Sweep(ctx)); err != nil && ctx.Err() == nil {
-				s.config.Log.Warn("pruning samples and computations", "error", err)
-			}
-		}
-		if now.Sub(alerted) > alertEvery {
-			alerted = now
-			if err := s.runs.Alert(ctx); err != nil && ctx.Err() == nil {
-				s.config.Log.Warn("looking after money", "error", err)
-			}
-		}
-		if now.Sub(looked) > lookEvery {
-			looked = now
-			if err := s.schedule.Sweep(ctx); err != nil && ctx.Err() == nil {
-				s.config.Log.Warn("looking after schedules", "error", err)
-			}
-			if err := s.notify.Sweep(ctx); err != nil && ctx.Err() == nil {
-				s.config.Log.Warn("looking for what is to be told", "error", err)
-			}
-		}
-		if err := s.rental.Sweep(ctx, now.Before(lenientUntil)); err != nil && ctx.Err() == nil {
-			s.config.Log.Warn("looking after servers", "error", err)
-		}
-	}
 }
 
 // Close ends the loops and lets go of the database. The HTTP server that serves

@@ -26,6 +26,7 @@ import (
 	"rotanex.example/service/events"
 	"rotanex.example/service/jobs"
 	"rotanex.example/service/packages"
+	"rotanex.example/service/pictures"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
@@ -41,6 +42,7 @@ type Config struct {
 	Feed     *events.Feed
 	Queue    *queue.Queue
 	Standing *standing.Standing
+	Pictures *pictures.Pictures
 	Sources  *sources.Sources
 	Packages *packages.Packages
 	Jobs     *jobs.Jobs
@@ -55,6 +57,7 @@ type Farms struct {
 	feed     *events.Feed
 	queue    *queue.Queue
 	standing *standing.Standing
+	pictures *pictures.Pictures
 	sources  *sources.Sources
 	packages *packages.Packages
 	jobs     *jobs.Jobs
@@ -73,7 +76,7 @@ const contactEvery = time.Minute
 
 // New makes it.
 func New(c Config) *Farms {
-	out := &Farms{c.Store, c.Clock, c.Feed, c.Queue, c.Standing, c.Sources, c.Packages, c.Jobs, c.Owner, c.Log}
+	out := &Farms{c.Store, c.Clock, c.Feed, c.Queue, c.Standing, c.Pictures, c.Sources, c.Packages, c.Jobs, c.Owner, c.Log}
 	c.Jobs.On(step, out.step)
 	c.Jobs.On(contact, c.Sources.Contact)
 	return out
@@ -82,16 +85,18 @@ func New(c Config) *Farms {
 // lookEvery is how often, in real time, a farm is asked how a job is.
 const lookEvery = time.Second
 
-// Sweep renews the leases of jobs, and sends for those whose turn it is and for farms that
-// were not asked for long. Any number of services may do so at once.
-func (f *Farms) Sweep(ctx context.Context) error {
+// Renew renews the leases of jobs that farms have.
+func (f *Farms) Renew(ctx context.Context) error {
 	holders, err := holding(f.store.WithContext(ctx))
 	if err != nil {
 		return err
 	}
-	if err := f.queue.Renew(ctx, holders); err != nil {
-		return err
-	}
+	return f.queue.Renew(ctx, holders)
+}
+
+// Sweep sends for the jobs whose turn it is and for farms that were not asked for long. Any number of services may
+// do so at once.
+func (f *Farms) Sweep(ctx context.Context) error {
 	return f.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		wall := f.clock.WallNow()
 		due, err := takeDue(tx, f.clock.Now(), wall)

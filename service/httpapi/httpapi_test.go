@@ -1,15 +1,23 @@
 package httpapi
 
 import (
+	"bytes"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"gorm.io/gorm"
@@ -20,18 +28,33 @@ import (
 
 func TestCursorsReadBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		keys := rapid.SliceOfN(rapid.StringMatching(`[^\x00]{1,20}`), 1, 4).Draw(t, "keys")
-		got, err := Keys(new(Cursor(keys...)), len(keys))
+		text, number := rapid.StringMatching(`[^\x00]{0,20}`).Draw(t, "text"), rapid.Int32().Draw(t, "number")
+		at, id := time.Unix(rapid.Int64Range(0, 1<<32).Draw(t, "s"), rapid.Int64Range(0, 999_999_999).Draw(t, "ns")).UTC(), uuid.New()
+		var gotText string
+		var gotNumber int32
+		var gotAt time.Time
+		var gotID uuid.UUID
+		given, err := Keys(new(Cursor(text, number, at, id)), &gotText, &gotNumber, &gotAt, &gotID)
 		require.NoError(t, err)
-		assert.Equal(t, keys, got)
+		assert.True(t, given)
+		assert.Equal(t, []any{text, number, at, id}, []any{gotText, gotNumber, gotAt, gotID})
 	})
-	for _, bad := range []string{"%", "abc", Cursor("one", "two", "three")} {
-		_, err := Keys(&bad, 2)
-		assert.ErrorContains(t, err, "not a cursor")
-	}
-	none, err := Keys(nil, 2)
+	none, err := Keys(nil, new(string))
 	assert.NoError(t, err)
-	assert.Nil(t, none)
+	assert.False(t, none)
+	for _, bad := range []string{
+		"%", "abc", Cursor(), Cursor("one", "two"), Cursor(1), Cursor(nil), Cursor("a\x00b"),
+		base64.RawURLEncoding.EncodeToString([]byte(`["a"]x`)), base64.RawURLEncoding.EncodeToString([]byte("\xff\x00")),
+	} {
+		_, err := Keys(&bad, new(string))
+		assert.ErrorContains(t, err, "not a cursor", bad)
+	}
+	for _, bad := range []string{Cursor(1 << 40), Cursor(1.5), Cursor("1")} {
+		_, err := Keys(&bad, new(int32))
+		assert.ErrorContains(t, err, "not a cursor", bad)
+	}
+	_, err = Keys(new(Cursor("9999-01-01T00:00:00Z", uuid.New())), new(time.Time), new(uuid.UUID))
+	assert.ErrorContains(t, err, "not a cursor")
 }
 
 func answered(t *testing.T, err error) (int, api.Problem) {
@@ -64,28 +87,31 @@ func TestTheContractSpeaksPlainly(t *testing.T) {
 	shot := func(scene, width string) string {
 		return fmt.Sprintf(`{"name":"coda-060","scene":%s,"frames":"1","width":%s,"height":1,"launcher":"simulated"}`, scene, width)
 	}
-	for _, c := range []struct{ method, path, body, want string }{
-		{"POST", "/plans", `{"shots":["coda-060"],"by":"2031-03-10T09:00:00Z","budget":"lots"}`, `budget "lots": want an amount of 0 or more, such as 184.20`},
-		{"POST", "/plans", `{"shots":["coda-060"],"by":"2031-03-10T09:00:00Z","budget":"-5"}`, `budget "-5": want an amount of 0 or more`},
-		{"POST", "/plans", `{"shots":["coda-060"],"by":"monkey"}`, `by "monkey": want a time such as 2031-03-07T20:00:00Z`},
-		{"POST", "/plans", `{"shots":["coda-060"],"goal":"nice"}`, `goal "nice": want cheapest or fastest`},
-		{"POST", "/plans", `{"shots":["coda-060"],"slack":1.5}`, `slack "1.5": want 0 to 0.9`},
-		{"POST", "/plans", `{"shots":[]}`, "shots: want 1 or more of them"},
-		{"POST", "/plans", `{"shots":["a"],"pin":[{"shot":"b","places":[]}]}`, "pin 0 places: want 1 or more of them"},
-		{"GET", "/hosts/M%C3%B6we", "", `host "Möwe": want at most 63 small letters, digits`},
-		{"GET", "/runs?limit=abc", "", `limit "abc": want a whole number`},
-		{"GET", "/runs?limit=0", "", `limit "0": want 1 to 500`},
-		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"1","width":1,"height":1,"launcher":"simulated","host_memry_gb":4}`, "host_memry_gb is not known here"},
-		{"PUT", "/shots/coda-060", shot(`""`, "1"), "scene is empty"},
-		{"PUT", "/shots/coda-060", shot("null", "1"), "scene is missing"},
-		{"PUT", "/shots/coda-060", shot("3", "1"), `scene "3": want a text`},
-		{"PUT", "/shots/coda-060", shot(`"`+strings.Repeat("a", 5000)+`"`, "1"), "scene: want at most 500 characters"},
-		{"PUT", "/shots/coda-060", shot(`"a"`, `"wide"`), `width "wide": want a whole number`},
-		{"PUT", "/shots/coda-060", shot(`"a"`, "99999999"), `width "99999999": want 1 to 32768`},
-		{"PUT", "/shots/coda-060", `{"name":"coda-060"}`, "scene is missing; frames is missing"},
-		{"PUT", "/shots/coda-060", `{"name":`, "body is not JSON"},
-		{"PUT", "/shots/coda-060", `[]`, "body: want an object with named values"},
-		{"PUT", "/shots/coda-060", "", "body is missing"},
+	for _, c := range []struct {
+		method, path, body, want string
+		status                   int
+	}{
+		{"POST", "/plans", `{"shots":["coda-060"],"by":"2031-03-10T09:00:00Z","budget":"lots"}`, `budget "lots": want an amount of 0 or more, such as 184.20`, 422},
+		{"POST", "/plans", `{"shots":["coda-060"],"by":"2031-03-10T09:00:00Z","budget":"-5"}`, `budget "-5": want an amount of 0 or more`, 422},
+		{"POST", "/plans", `{"shots":["coda-060"],"by":"monkey"}`, `by "monkey": want a time of the years 1970 to 2199 such as 2031-03-07T20:00:00Z`, 422},
+		{"POST", "/plans", `{"shots":["coda-060"],"goal":"nice"}`, `goal "nice": want cheapest or fastest`, 422},
+		{"POST", "/plans", `{"shots":["coda-060"],"slack":1.5}`, `slack "1.5": want 0 to 0.9`, 422},
+		{"POST", "/plans", `{"shots":[]}`, "shots: want 1 or more of them", 422},
+		{"POST", "/plans", `{"shots":["a"],"pin":[{"shot":"b","places":[]}]}`, "pin 0 places: want 1 or more of them", 422},
+		{"GET", "/hosts/M%C3%B6we", "", `host "Möwe": want at most 63 small letters, digits`, 422},
+		{"GET", "/runs?limit=abc", "", `limit "abc": want a whole number`, 422},
+		{"GET", "/runs?limit=0", "", `limit "0": want 1 to 500`, 422},
+		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"1","width":1,"height":1,"launcher":"simulated","host_memry_gb":4}`, "host_memry_gb is not known here", 422},
+		{"PUT", "/shots/coda-060", shot(`""`, "1"), "scene is empty", 422},
+		{"PUT", "/shots/coda-060", shot("null", "1"), "scene is missing", 422},
+		{"PUT", "/shots/coda-060", shot("3", "1"), `scene "3": want a text`, 422},
+		{"PUT", "/shots/coda-060", shot(`"`+strings.Repeat("a", 5000)+`"`, "1"), "scene: want at most 500 characters", 422},
+		{"PUT", "/shots/coda-060", shot(`"a"`, `"wide"`), `width "wide": want a whole number`, 422},
+		{"PUT", "/shots/coda-060", shot(`"a"`, "99999999"), `width "99999999": want 1 to 32768`, 422},
+		{"PUT", "/shots/coda-060", `{"name":"coda-060"}`, "scene is missing; frames is missing", 422},
+		{"PUT", "/shots/coda-060", `{"name":`, "body is not JSON", 400},
+		{"PUT", "/shots/coda-060", `[]`, "body: want an object with named values", 422},
+		{"PUT", "/shots/coda-060", "", "body is missing", 400},
 	} {
 		r := httptest.NewRequest(c.method, "/api/v1"+c.path, strings.NewReader(c.body))
 		r.Header.Set("Content-Type", "application/json")
@@ -93,7 +119,8 @@ func TestTheContractSpeaksPlainly(t *testing.T) {
 		handler.ServeHTTP(w, r)
 		var p api.Problem
 		require.NoError(t, json.NewDecoder(w.Body).Decode(&p), c.path)
-		assert.Equal(t, http.StatusBadRequest, w.Code)
+		assert.Equal(t, p.Status, w.Code)
+		assert.Equal(t, c.status, w.Code, c.want)
 		assert.Contains(t, p.Detail, c.want)
 		for _, word := range []string{"^", "schema", "string", "property", "invalid"} {
 			assert.NotContains(t, p.Detail, word, "the words are ours")
@@ -108,6 +135,136 @@ func TestEveryPatternIsDescribed(t *testing.T) {
 	for line := range strings.SplitSeq(string(text), "\n") {
 		_, after, is := strings.Cut(line, "pattern:")
 		assert.True(t, !is || strings.Contains(after, "description:"), line)
+	}
+}
+
+// The matched operation decides what is read of a body, of which kind and how much of it.
+func TestTheOperationDecidesWhatIsRead(t *testing.T) {
+	contract, err := Contract()
+	require.NoError(t, err)
+	var read int64
+	handler := contract(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		n, err := io.Copy(io.Discard, r.Body)
+		if read += n; err != nil {
+			Fail(w, r, unfinished(err))
+			return
+		}
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	shot := `{"name":"coda-060","scene":"a","frames":"1","width":-5,"height":1,"launcher":"simulated"}`
+	for name, c := range map[string]struct {
+		method, path, kind string
+		body               io.Reader
+		status             int
+	}{
+		"endless text as another kind":  {"POST", "/session", "application/octet-stream", endless('a'), 415},
+		"endless text as JSON":          {"POST", "/session", "application/json", io.MultiReader(strings.NewReader(`{"token":"`), endless('a')), 413},
+		"endless text of no kind":       {"POST", "/agent/join", "", io.MultiReader(strings.NewReader(`{"secret":"`), endless('a')), 413},
+		"endless CSV":                   {"POST", "/times", "text/csv", endless('a'), 413},
+		"an endless picture":            {"PUT", "/chunks/" + strings.Repeat("0", 64), "application/octet-stream", endless('a'), 413},
+		"a shot as CSV":                 {"PUT", "/shots/coda-060", "text/csv", strings.NewReader(shot), 415},
+		"a shot as text of its own":     {"PUT", "/shots/coda-060", "application/json; charset=utf-8", strings.NewReader(shot), 422},
+		"a shot of no kind":             {"PUT", "/shots/coda-060", "", strings.NewReader(shot), 422},
+		"what is no kind":               {"PUT", "/shots/coda-060", ";;;", strings.NewReader(shot), 415},
+		"a body where none is asked":    {"GET", "/runs", "application/json", endless('a'), 204},
+		"a body that says it is larger": {"POST", "/session", "application/json", bytes.NewReader(make([]byte, 1<<20)), 413},
+	} {
+		read = 0
+		r := httptest.NewRequest(c.method, "/api/v1"+c.path, c.body)
+		if c.kind != "" {
+			r.Header.Set("Content-Type", c.kind)
+		}
+		w := httptest.NewRecorder()
+		handler.ServeHTTP(w, r)
+		assert.Equal(t, c.status, w.Code, "%s: %s", name, w.Body)
+		assert.LessOrEqual(t, read, int64(21<<20), name)
+	}
+}
+
+// endless reads as one letter for ever.
+type endless byte
+
+func (e endless) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = byte(e)
+	}
+	return len(p), nil
+}
+
+// What PostgreSQL cannot keep is refused wherever it stands, and named.
+func TestWhatIsNoTextIsRefused(t *testing.T) {
+	contract, err := Contract()
+	require.NoError(t, err)
+	handler := contract(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) }))
+	nul := "\\u0000"
+	for _, c := range []struct{ method, path, body, key, want string }{
+		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a` + nul + `","frames":"1","width":1,"height":1,"launcher":"simulated"}`, "", "scene has a NUL"},
+		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"1","width":1,"height":1,"launcher":"simulated","inputs":["b","` + nul + `"]}`, "", "inputs 1 has a NUL"},
+		{"PUT", "/shots/coda-060", `{"name":"coda-060","scene":"a","frames":"1","width":1,"height":1,"launcher":"simulated","settings":{"b` + nul + `":"c"}}`, "", "settings has a NUL"},
+		{"GET", "/hosts?cursor=%00", "", "", `is no text`},
+		{"GET", "/hosts?cursor=%ff", "", "", `is no text`},
+		{"POST", "/plans", `{"shots":["coda-060"]}`, "12345678\xff", `is no text`},
+	} {
+		r := httptest.NewRequest(c.method, "/api/v1"+c.path, strings.NewReader(c.body))
+		r.Header.Set("Idempotency-Key", c.key)
+		w := httptest.NewRecorder()
+		handler.ServeHTTP(w, r)
+		assert.Equal(t, http.StatusUnprocessableEntity, w.Code, c.want)
+		assert.Contains(t, w.Body.String(), c.want)
+	}
+	written := httptest.NewRequest("PUT", "/api/v1/shots/coda-060", strings.NewReader(`{"name":"coda-060","scene":"a\`+nul+`","frames":"1","width":1,"height":1,"launcher":"simulated"}`))
+	w := httptest.NewRecorder()
+	handler.ServeHTTP(w, written)
+	assert.Equal(t, http.StatusNoContent, w.Code, "a backslash and digits are no NUL")
+}
+
+// Every number, text and list that can be sent has bounds, and every body a size: what has none is not let into the contract.
+func TestWhateverIsSentIsBounded(t *testing.T) {
+	doc, err := api.GetSpec()
+	require.NoError(t, err)
+	seen := map[*openapi3.Schema]bool{}
+	for path, item := range doc.Paths.Map() {
+		for method, operation := range item.Operations() {
+			at := method + " " + path
+			for _, p := range slices.Concat(item.Parameters, operation.Parameters) {
+				bounded(t, at+" "+p.Value.Name, p.Value.Schema.Value, seen)
+			}
+			if operation.RequestBody == nil {
+				continue
+			}
+			for kind, content := range operation.RequestBody.Value.Content {
+				if kind == binaryBody {
+					assert.Contains(t, content.Extensions, "x-max-bytes", at)
+					continue
+				}
+				bounded(t, at, content.Schema.Value, seen)
+			}
+		}
+	}
+}
+
+func bounded(t *testing.T, at string, s *openapi3.Schema, seen map[*openapi3.Schema]bool) {
+	t.Helper()
+	if seen[s] {
+		return
+	}
+	seen[s] = true
+	endless := regexp.MustCompile(`(?:^|[^\\\\])[*+]`)
+	switch {
+	case s.Type.Is("string"):
+		ends := s.MaxLength != nil || len(s.Enum) > 0 || slices.Contains([]string{"uuid", "date-time", "date"}, s.Format) || s.Pattern != "" && !endless.MatchString(s.Pattern)
+		assert.True(t, ends, "%s: a text without maxLength", at)
+	case s.Type.Is("integer"), s.Type.Is("number"):
+		assert.True(t, s.Min != nil && s.Max != nil, "%s: a number without minimum and maximum", at)
+	case s.Type.Is("array"):
+		assert.NotNil(t, s.MaxItems, "%s: a list without maxItems", at)
+		bounded(t, at+"/0", s.Items.Value, seen)
+	case s.AdditionalProperties.Schema != nil:
+		assert.NotNil(t, s.MaxProps, "%s: a map without maxProperties", at)
+		bounded(t, at+"/*", s.AdditionalProperties.Schema.Value, seen)
+	}
+	for name, p := range s.Properties {
+		bounded(t, at+"/"+name, p.Value, seen)
 	}
 }
 

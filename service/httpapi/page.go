@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"encoding/base64"
+	"encoding/json"
 	"strings"
 	"time"
 
@@ -9,36 +10,57 @@ import (
 	"gorm.io/gorm"
 )
 
-// Cursor packs the keys of the last row of a page into what the client hands back.
-func Cursor(keys ...string) string {
-	return base64.RawURLEncoding.EncodeToString([]byte(strings.Join(keys, "\x00")))
+// Cursor packs the keys of the last row of a page into what the client hands back: texts, numbers, times, ids.
+func Cursor(keys ...any) string {
+	packed, _ := json.Marshal(keys)
+	return base64.RawURLEncoding.EncodeToString(packed)
 }
 
-// Keys unpacks a cursor into n keys; nil for the first page.
-func Keys(cursor *string, n int) ([]string, error) {
+// Keys unpacks a cursor into keys of the types that it was packed from, and reports whether there is one: there is
+// none for the first page. What was not packed by Cursor, of keys of these types, is a problem.
+func Keys(cursor *string, into ...any) (given bool, err error) {
 	if cursor == nil || *cursor == "" {
-		return nil, nil
+		return false, nil
 	}
-	raw, err := base64.RawURLEncoding.DecodeString(*cursor)
-	keys := strings.Split(string(raw), "\x00")
-	if err != nil || len(keys) != n {
-		return nil, BadField("cursor", *cursor, "not a cursor from `next` of the page before")
+	var keys []json.RawMessage
+	packed, err := base64.RawURLEncoding.DecodeString(*cursor)
+	if err == nil {
+		err = json.Unmarshal(packed, &keys)
 	}
-	return keys, nil
+	ours := err == nil && len(keys) == len(into)
+	for i := 0; ours && i < len(keys); i++ {
+		ours = json.Unmarshal(keys[i], into[i]) == nil && storable(into[i]) && string(keys[i]) != "null"
+	}
+	if !ours {
+		return false, BadField("cursor", *cursor, "not a cursor from `next` of the page before")
+	}
+	return true, nil
+}
+
+// storable reports whether the database could hold a key.
+func storable(key any) bool {
+	switch key := key.(type) {
+	case *string:
+		return !strings.ContainsRune(*key, 0)
+	case *time.Time:
+		return aTime(key.Format(time.RFC3339)) == nil
+	}
+	return true
 }
 
 // Page reads one page of records in rising order of a column, which the cursor
 // holds the last value of, and says how to go on. The query is GORM's, with what
 // else it shall hold.
-func Page[T any](query *gorm.DB, column string, key func(T) string, cursor *string, asked *int) (rows []T, next string, err error) {
-	keys, err := Keys(cursor, 1)
+func Page[T any, K string | int64](query *gorm.DB, column string, key func(T) K, cursor *string, asked *int) (rows []T, next string, err error) {
+	var last K
+	given, err := Keys(cursor, &last)
 	if err != nil {
 		return nil, "", err
 	}
 	limit := Limit(asked, usualPage)
 	query = query.Order(column).Limit(limit + 1)
-	if keys != nil {
-		query = query.Where(column+" > ?", keys[0])
+	if given {
+		query = query.Where(column+" > ?", last)
 	}
 	if err := query.Find(&rows).Error; err != nil {
 		return nil, "", err
@@ -53,14 +75,16 @@ func Page[T any](query *gorm.DB, column string, key func(T) string, cursor *stri
 // Newest reads one page of records, the newest first: by a time column and, among
 // equals, an id column, both of which the cursor holds the last values of.
 func Newest[T any](query *gorm.DB, at, id string, key func(T) (time.Time, uuid.UUID), cursor *string, asked *int) (rows []T, next string, err error) {
-	keys, err := Keys(cursor, 2)
+	var last time.Time
+	var lastID uuid.UUID
+	given, err := Keys(cursor, &last, &lastID)
 	if err != nil {
 		return nil, "", err
 	}
 	limit := Limit(asked, usualPage)
 	query = query.Order(at + " DESC, " + id + " DESC").Limit(limit + 1)
-	if keys != nil {
-		query = query.Where("("+at+", "+id+") < (?::timestamptz, ?::uuid)", keys[0], keys[1])
+	if given {
+		query = query.Where("("+at+", "+id+") < (?::timestamptz, ?::uuid)", last.Format(time.RFC3339Nano), lastID)
 	}
 	if err := query.Find(&rows).Error; err != nil {
 		return nil, "", err
@@ -68,7 +92,7 @@ func Newest[T any](query *gorm.DB, at, id string, key func(T) (time.Time, uuid.U
 	if len(rows) > limit {
 		rows = rows[:limit]
 		last, lastID := key(rows[limit-1])
-		next = Cursor(last.Format(time.RFC3339Nano), lastID.String())
+		next = Cursor(last, lastID)
 	}
 	return rows, next, nil
 }

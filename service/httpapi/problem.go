@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net/http"
 	"slices"
@@ -138,13 +137,4 @@ func Convert[T any](from any) (T, error) {
 		err = json.Unmarshal(data, &to)
 	}
 	return to, err
-}
-
-// Text reads a body of text.
-func Text(r *http.Request) (string, error) {
-	data, err := io.ReadAll(http.MaxBytesReader(nil, r.Body, maxBody))
-	if err != nil {
-		return "", BadRequest("the body could not be read: " + err.Error())
-	}
-	return string(data), nil
 }

@@ -59,7 +59,7 @@ func unknown(e *openapi3.SchemaError) string {
 
 // kinds are what a value of a format is, with an example.
 var kinds = map[string]string{
-	"date-time": "a time such as 2031-03-07T20:00:00Z", "date": "a day such as 2031-03-07",
+	"date-time": "a time of the years 1970 to 2199 such as 2031-03-07T20:00:00Z", "date": "a day such as 2031-03-07",
 	"uuid": "an id such as 7f1f3f0e-5b1c-4c7e-9d2a-0c1d2e3f4a5b",
 }
 

@@ -6,14 +6,16 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"image"
-	_ "image/jpeg" // pictures may be of either kind
 	"image/png"
 	"io"
 
 	"gocloud.dev/blob"
+	"gocloud.dev/gcerrors"
 	"golang.org/x/image/draw"
+	"golang.org/x/sync/semaphore"
 
 	"rotanex.example/core/picture"
 	"rotanex.example/service/httpapi"
@@ -22,11 +24,18 @@ import (
 // most is the largest file that is taken in.
 const most = 2 << 30
 
+// memory is how many bytes pictures take that are decoded at once, all requests and background work together. One
+// that takes more by itself is decoded alone: picture.MostPixels bounds that.
+const memory = 1 << 30
+
 // Pictures keeps them.
-type Pictures struct{ blobs *blob.Bucket }
+type Pictures struct {
+	blobs    *blob.Bucket
+	decoding *semaphore.Weighted
+}
 
 // New makes it over a blob store.
-func New(blobs *blob.Bucket) *Pictures { return &Pictures{blobs} }
+func New(blobs *blob.Bucket) *Pictures { return &Pictures{blobs, semaphore.NewWeighted(memory)} }
 
 // Keep stores a file under a key: written aside, then checked. It is there only if its
 // SHA-256 is the one wanted and it is a whole picture of that size; else the error is a
@@ -51,17 +60,75 @@ func (p *Pictures) Keep(ctx context.Context, key string, body io.Reader, want []
 	if err := file.Close(); err != nil {
 		return 0, picture.Info{}, err
 	}
-	stored, err := p.Open(ctx, key)
-	if err != nil {
-		return 0, picture.Info{}, err
-	}
-	defer func() { _ = stored.Close() }()
-	info, err := picture.Check(stored, width, height)
-	if err != nil {
+	info, err := p.check(ctx, key, width, height)
+	if unfit(err) {
 		_ = p.blobs.Delete(ctx, key)
 		return 0, info, httpapi.BadField("body", "", err.Error())
 	}
-	return size, info, nil
+	return size, info, err
+}
+
+// unfit reports whether it is the picture that is wrong.
+func unfit(err error) bool {
+	return errors.Is(err, picture.ErrUndecodable) || errors.Is(err, picture.ErrWrongSize) || errors.Is(err, picture.ErrBlank)
+}
+
+func (p *Pictures) check(ctx context.Context, key string, width, height int) (info picture.Info, err error) {
+	err = p.with(ctx, []string{key}, func(files []*picture.File) error { return files[0].Fits(width, height) }, func(files []*picture.File) error {
+		info, err = files[0].Check(width, height)
+		return err
+	})
+	return info, err
+}
+
+// with opens files, and does something with them as soon as there is memory to decode them all, unless they are
+// refused by what they say of themselves.
+func (p *Pictures) with(ctx context.Context, keys []string, refuse, do func([]*picture.File) error) error {
+	var files []*picture.File
+	var takes int64
+	for _, key := range keys {
+		stored, err := p.blobs.NewReader(ctx, key, nil)
+		if err != nil {
+			return fmt.Errorf("the stored picture: %w", err)
+		}
+		defer func() { _ = stored.Close() }()
+		file, err := picture.Open(stored, stored.Size())
+		if err != nil {
+			return err
+		}
+		files, takes = append(files, file), takes+file.Memory()
+	}
+	if err := refuse(files); err != nil {
+		return err
+	}
+	takes = min(takes, memory)
+	if err := p.decoding.Acquire(ctx, takes); err != nil {
+		return err
+	}
+	defer p.decoding.Release(takes)
+	return do(files)
+}
+
+// decoded does something with pictures of eight or sixteen bits.
+func (p *Pictures) decoded(ctx context.Context, keys []string, do func([]image.Image) error) error {
+	fits := func(files []*picture.File) error {
+		for _, f := range files {
+			if err := f.Fits(0, 0); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	return p.with(ctx, keys, fits, func(files []*picture.File) error {
+		images := make([]image.Image, len(files))
+		for i, f := range files {
+			var err error
+			if images[i], err = f.Decode(); err != nil {
+				return err
+			}
+		}
+		return do(images)
+	})
 }
 
 // Open reads a file. The caller closes it.
@@ -78,26 +145,42 @@ func (p *Pictures) Drop(ctx context.Context, key string) {
 	_ = p.blobs.Delete(context.WithoutCancel(ctx), key)
 }
 
-// Decode reads a picture of eight or sixteen bits.
-func (p *Pictures) Decode(ctx context.Context, key string) (image.Image, error) {
-	file, err := p.Open(ctx, key)
-	if err != nil {
-		return nil, err
+// ErrNoPicture says that a frame has no picture that could be looked at.
+var ErrNoPicture = errors.New("there is no picture of the frame that decodes")
+
+// Compare says how far two pictures are apart, with a picture of the difference. The error is ErrNoPicture where
+// one of them does not decode.
+func (p *Pictures) Compare(ctx context.Context, a, b string) (d picture.Distance, diff image.Image, err error) {
+	err = p.decoded(ctx, []string{a, b}, func(both []image.Image) error {
+		d, diff, err = picture.Compare(both[0], both[1])
+		return err
+	})
+	return d, diff, noPicture(err)
+}
+
+// LookOf says how a picture looks from afar.
+func (p *Pictures) LookOf(ctx context.Context, key string) (look picture.Look, err error) {
+	err = p.decoded(ctx, []string{key}, func(one []image.Image) error {
+		look = picture.LookOf(one[0])
+		return nil
+	})
+	return look, noPicture(err)
+}
+
+func noPicture(err error) error {
+	if errors.Is(err, picture.ErrUndecodable) || gcerrors.Code(err) == gcerrors.NotFound {
+		return ErrNoPicture
 	}
-	defer func() { _ = file.Close() }()
-	img, _, err := image.Decode(file)
-	return img, err
+	return err
 }
 
 // Scaled writes a picture as PNG, at most so wide.
 func (p *Pictures) Scaled(ctx context.Context, w io.Writer, key string, width int) error {
-	whole, err := p.Decode(ctx, key)
-	if err != nil {
-		return err
-	}
-	b := whole.Bounds()
-	width = min(width, b.Dx())
-	small := image.NewNRGBA(image.Rect(0, 0, width, max(1, b.Dy()*width/b.Dx())))
-	draw.ApproxBiLinear.Scale(small, small.Bounds(), whole, b, draw.Src, nil)
-	return (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(w, small)
+	return p.decoded(ctx, []string{key}, func(one []image.Image) error {
+		b := one[0].Bounds()
+		width := min(width, b.Dx())
+		small := image.NewNRGBA(image.Rect(0, 0, width, max(1, b.Dy()*width/b.Dx())))
+		draw.ApproxBiLinear.Scale(small, small.Bounds(), one[0], b, draw.Src, nil)
+		return (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(w, small)
+	})
 }

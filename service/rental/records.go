@@ -65,24 +65,29 @@ func (r *Rental) found(ctx context.Context, key string) (s server, image string,
 	return s, image, found, err
 }
 
+// lengthOf is a length, in seconds, of an offer's in its record, which may be older than the bounds that it has today.
+func lengthOf(of string) string {
+	return "least(coalesce((o.spec->>'" + of + "')::float8, 0), 2678400)"
+}
+
 // due finds one server that something is to be done with, and locks it: one that nobody
-// else is looking at.
-func due(tx *gorm.DB, now, wall time.Time, lenient bool) (server, bool, error) {
+// else is looking at, and none of those named.
+func due(tx *gorm.DB, now, wall time.Time, lenient bool, but []string) (server, bool, error) {
 	return store.First(tx.Raw(`SELECT `+columns+`
 		WHERE CASE s.state
 			WHEN 'planned'  THEN s.from_at <= $1 OR r.state NOT IN ('running', 'paused')
 			WHEN 'starting' THEN h.agent_seen IS NOT NULL OR r.state NOT IN ('running', 'paused') OR s.paid_at <= $1
-				OR s.started_at + make_interval(secs => 2 * ((o.spec->>'boot_s')::int + coalesce((o.spec->>'setup_s')::int, 0)) + 600) <= $1
+				OR s.started_at + make_interval(secs => 2 * (`+lengthOf("boot_s")+` + `+lengthOf("setup_s")+`) + 600) <= $1
 			WHEN 'up'       THEN r.state NOT IN ('running', 'paused')
-				OR s.paid_at - make_interval(secs => coalesce((o.spec->>'shutdown_s')::int, 0)) <= $1
-				OR (s.to_at - make_interval(secs => coalesce((o.spec->>'shutdown_s')::int, 0)) <= $1
+				OR s.paid_at - make_interval(secs => `+lengthOf("shutdown_s")+`) <= $1
+				OR (s.to_at - make_interval(secs => `+lengthOf("shutdown_s")+`) <= $1
 					AND NOT EXISTS (SELECT 1 FROM bookings b WHERE b.run_id = s.run_id AND b.host = s.host AND b.taken < b.frames))
 				OR NOT $6 AND h.agent_seen < $2::timestamptz - $3 * interval '1 second'
 				OR (NOT $6 AND h.agent_seen < $2::timestamptz - $4 * interval '1 second' AND coalesce(s.looked_at, '-infinity') < $2::timestamptz - $5 * interval '1 second')
 			WHEN 'stopping' THEN NOT EXISTS (SELECT 1 FROM frames f WHERE f.host = s.host AND f.state = 'rendering')
-			ELSE false END
+			ELSE false END AND s.run_id || ' ' || s.id <> ALL ($7)
 		ORDER BY s.from_at, s.run_id, s.id LIMIT 1 FOR UPDATE OF s SKIP LOCKED`,
-		now, wall, unreachable.Seconds(), silent.Seconds(), lookEvery.Seconds(), lenient), scan)
+		now, wall, unreachable.Seconds(), silent.Seconds(), lookEvery.Seconds(), lenient, but), scan)
 }
 
 // note sets one column of a server.

@@ -25,6 +25,7 @@ import (
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/jobs"
+	"rotanex.example/service/loops"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/standing"
 	"rotanex.example/service/states"
@@ -123,33 +124,37 @@ const (
 // time to be heard.
 func (r *Rental) Sweep(ctx context.Context, lenient bool) error {
 	var faults []error
+	but := []string{} // servers that something is wrong with hold no other up
 	for range 1000 {
-		moved, err := r.step(ctx, lenient)
+		key, err := r.step(ctx, lenient, but)
 		if err != nil {
-			faults = append(faults, err)
+			faults, but = append(faults, err), append(but, key)
 		}
-		if !moved || err != nil || ctx.Err() != nil {
+		if key == "" || ctx.Err() != nil {
 			break
 		}
 	}
 	return errors.Join(append(faults, r.sweepSources(ctx))...)
 }
 
-// step finds one server that is due for something and does it.
-func (r *Rental) step(ctx context.Context, lenient bool) (moved bool, err error) {
+// step finds one server that is due for something, but for some, and does it. The key is the server's; "" for none.
+func (r *Rental) step(ctx context.Context, lenient bool, but []string) (key string, err error) {
 	err = r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		now, wall := r.clock.Now(), r.clock.WallNow()
-		s, found, err := due(tx, now, wall, lenient)
+		s, found, err := due(tx, now, wall, lenient, but)
 		if err != nil || !found {
 			return err
 		}
-		moved = true
-		return r.move(ctx, tx, s, now, wall)
+		key = s.key()
+		return loops.Safely(func() error { return r.move(ctx, tx, s, now, wall) })
 	})
-	if moved && err == nil {
+	switch {
+	case err != nil && key != "":
+		err = fmt.Errorf("server %s: %w", key, err)
+	case key != "":
 		r.feed.Wake(events.Changes, events.Work)
 	}
-	return moved, err
+	return key, err
 }
 
 func (r *Rental) move(ctx context.Context, tx *gorm.DB, s server, now, wall time.Time) error {

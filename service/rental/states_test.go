@@ -131,7 +131,7 @@ func TestAServersStates(t *testing.T) {
 			for _, g := range c.given {
 				g(l)
 			}
-			_, err := l.step(t.Context(), false)
+			_, err := l.step(t.Context(), false, []string{})
 			require.NoError(t, err)
 			got := l.server()
 			assert.Equal(t, c.becomes, got.State)
@@ -170,7 +170,7 @@ func TestWhatASourceIsAsked(t *testing.T) {
 			_ = json.NewEncoder(w).Encode(providers.Server{Name: "tern-solo-1", State: providers.Stopped, Metered: 4000, Charge: &charge})
 		}
 	})
-	_, err := l.step(t.Context(), false)
+	_, err := l.step(t.Context(), false, []string{})
 	require.NoError(t, err)
 	key := l.run.String() + " tern-solo#1"
 	for range 2 {

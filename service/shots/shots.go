@@ -13,6 +13,7 @@ import (
 
 	"rotanex.example/core/frames"
 	"rotanex.example/core/memory"
+	"rotanex.example/core/picture"
 	"rotanex.example/core/preflight"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
@@ -78,6 +79,9 @@ func check(name string, spec Spec) (int, error) {
 	set, err := frames.Parse(spec.Frames)
 	if err != nil {
 		return 0, httpapi.BadField("/frames", spec.Frames, err.Error())
+	}
+	if pixels := spec.Width * spec.Height; pixels > picture.MostPixels {
+		return 0, httpapi.BadField("/width", fmt.Sprint(spec.Width), fmt.Sprintf("and height %d are %d pixels, and at most %d can be checked", spec.Height, pixels, picture.MostPixels))
 	}
 	if outside(spec.Scene) {
 		return 0, httpapi.BadField("/scene", spec.Scene, "want a path below the agents' scene folder, such as orrery/orrery.pov")

@@ -2,7 +2,6 @@ package sources
 
 import (
 	"errors"
-	"fmt"
 	"math"
 	"net/http"
 	"time"
@@ -95,11 +94,9 @@ func (s *Sources) answerRates(w http.ResponseWriter, r *http.Request, err error)
 
 // ImportRates takes in exchange rates as CSV.
 func (s *Sources) ImportRates(w http.ResponseWriter, r *http.Request) {
-	rates, err := pricing.ParseRates(r.Body)
-	if err != nil {
-		err = httpapi.BadField("body", "", fmt.Sprintf("%v; nothing was stored", err))
-	} else {
-		err = s.PutRates(r.Context(), rates)
+	text, err := httpapi.Text(r)
+	if err == nil {
+		err = s.takeRates(r.Context(), text)
 	}
 	s.answerRates(w, r, err)
 }

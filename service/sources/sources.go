@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"math/big"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -215,4 +216,13 @@ type Charge struct {
 	Place   string
 	Metered float64 // seconds
 	Amount  pricing.Money
+}
+
+// takeRates takes in exchange rates as CSV: all of them or none.
+func (s *Sources) takeRates(ctx context.Context, csv string) error {
+	rates, err := pricing.ParseRates(strings.NewReader(csv))
+	if err != nil {
+		return httpapi.BadField("body", "", fmt.Sprintf("%v; nothing was stored", err))
+	}
+	return s.PutRates(ctx, rates)
 }

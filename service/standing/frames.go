@@ -3,7 +3,6 @@ package standing
 import (
 	"context"
 	"fmt"
-	"strconv"
 
 	"github.com/google/uuid"
 
@@ -27,7 +26,9 @@ func (s *Standing) Frames(ctx context.Context, run uuid.UUID, want Wanted) (page
 	if err := s.known(ctx, run); err != nil {
 		return nil, "", err
 	}
-	keys, err := httpapi.Keys(want.Cursor, 2)
+	var shot string
+	var number int32
+	given, err := httpapi.Keys(want.Cursor, &shot, &number)
 	if err != nil {
 		return nil, "", err
 	}
@@ -39,9 +40,8 @@ func (s *Standing) Frames(ctx context.Context, run uuid.UUID, want Wanted) (page
 	if want.State != nil {
 		query = query.Where("state = ?", want.State)
 	}
-	if keys != nil {
-		number, _ := strconv.Atoi(keys[1])
-		query = query.Where("(shot, frame) > (?, ?)", keys[0], number)
+	if given {
+		query = query.Where("(shot, frame) > (?, ?)", shot, number)
 	}
 	if err := query.Find(&page).Error; err != nil {
 		return nil, "", err
@@ -49,7 +49,7 @@ func (s *Standing) Frames(ctx context.Context, run uuid.UUID, want Wanted) (page
 	if len(page) > limit {
 		page = page[:limit]
 		last := page[limit-1]
-		next = httpapi.Cursor(last.Shot, strconv.Itoa(last.Frame))
+		next = httpapi.Cursor(last.Shot, last.Frame)
 	}
 	return page, next, nil
 }

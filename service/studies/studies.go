@@ -18,6 +18,7 @@ import (
 	"rotanex.example/core/picture"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/pictures"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/standing"
 	"rotanex.example/service/states"
@@ -47,16 +48,17 @@ type Variant struct {
 
 // Studies looks after them.
 type Studies struct {
-	store  *store.Store
-	clock  clock.Clock
-	shots  *shots.Shots
-	trials *trials.Trials
-	stands *standing.Standing
+	store    *store.Store
+	clock    clock.Clock
+	shots    *shots.Shots
+	trials   *trials.Trials
+	stands   *standing.Standing
+	pictures *pictures.Pictures
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, sh *shots.Shots, t *trials.Trials, st *standing.Standing) *Studies {
-	return &Studies{s, c, sh, t, st}
+func New(s *store.Store, c clock.Clock, sh *shots.Shots, t *trials.Trials, st *standing.Standing, p *pictures.Pictures) *Studies {
+	return &Studies{s, c, sh, t, st, p}
 }
 
 // Wanted is a study as a person asks for it.
@@ -215,25 +217,26 @@ func (q *Studies) measure(ctx context.Context, s *Study, variant int) (bool, err
 	if _, known := s.Distances[variant]; known {
 		return false, nil
 	}
-	a, b, err := q.pictures(ctx, *s, 0, variant)
-	if errors.Is(err, standing.ErrNoPicture) {
+	d, _, err := q.compare(ctx, *s, 0, variant)
+	if errors.Is(err, pictures.ErrNoPicture) {
 		return false, nil
 	}
-	if err != nil {
-		return false, err
-	}
-	d, _, err := picture.Compare(a, b)
 	if err == nil {
 		s.Distances[variant] = d
 	}
 	return err == nil, err
 }
 
-func (q *Studies) pictures(ctx context.Context, s Study, a, b int) (x, y image.Image, err error) {
-	if x, err = q.stands.Image(ctx, s.Variants[a].Run, s.Shot, s.Frame); err == nil {
-		y, err = q.stands.Image(ctx, s.Variants[b].Run, s.Shot, s.Frame)
+func (q *Studies) compare(ctx context.Context, s Study, a, b int) (d picture.Distance, diff image.Image, err error) {
+	x, err := q.stands.PictureOf(ctx, s.Variants[a].Run, s.Shot, s.Frame)
+	if err != nil {
+		return d, nil, err
 	}
-	return x, y, err
+	y, err := q.stands.PictureOf(ctx, s.Variants[b].Run, s.Shot, s.Frame)
+	if err != nil {
+		return d, nil, err
+	}
+	return q.pictures.Compare(ctx, x, y)
 }
 
 // page returns a page of studies, of one shot if it is named, newest first.
@@ -262,13 +265,9 @@ func (q *Studies) Difference(ctx context.Context, id uuid.UUID, a, b int) (image
 	if most := max(a, b); most >= len(s.Variants) {
 		return nil, httpapi.BadField("b", fmt.Sprint(most), fmt.Sprintf("the study has the variants 0 to %d", len(s.Variants)-1))
 	}
-	x, y, err := q.pictures(ctx, s, a, b)
-	if errors.Is(err, standing.ErrNoPicture) {
-		return nil, httpapi.Conflict("one of the two is not rendered yet")
+	_, diff, err := q.compare(ctx, s, a, b)
+	if errors.Is(err, pictures.ErrNoPicture) {
+		return nil, httpapi.Conflict("one of the two is not rendered yet, or cannot be looked at")
 	}
-	if err != nil {
-		return nil, err
-	}
-	_, diff, err := picture.Compare(x, y)
 	return diff, err
 }
