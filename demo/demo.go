@@ -128,8 +128,8 @@ func (d *Demo) setUp(ctx context.Context, database string) error {
 	}
 	d.address = "http://" + listen
 	d.say("Starting the service on %s; its clock runs %s times as fast as life", d.address, clockFactor)
-	if err := d.processes.start(d.State, "service", d.environment(), filepath.Join(d.Bin, "rotanex-service"),
-		"--database-url", database, "--state-dir", d.State, "--listen", listen,
+	if err := d.processes.start(d.State, "service", append(d.environment(), "ROTANEX_DATABASE_URL="+database), filepath.Join(d.Bin, "rotanex-service"),
+		"--state-dir", d.State, "--listen", listen,
 		"--clock-start", clockStart, "--clock-factor", clockFactor); err != nil {
 		return err
 	}

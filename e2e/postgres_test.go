@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"bytes"
+	"net/url"
 	"os"
 	"path/filepath"
 	"testing"
@@ -32,8 +34,23 @@ func TestAServerOfOnesOwn(t *testing.T) {
 	require.NoError(t, first.Stop())
 	assert.Zero(t, first.Pid())
 
+	// One of before there was a secret let in anybody; at its next start it does no more.
+	rules := filepath.Join(folder, "data", "pg_hba.conf")
+	text, err := os.ReadFile(rules)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(rules, bytes.ReplaceAll(text, []byte("scram-sha-256"), []byte("trust")), 0o600))
+	require.NoError(t, os.Remove(filepath.Join(folder, "secret")))
+
 	third, err := postgres.Start(t.Context(), folder)
 	require.NoError(t, err)
+	assert.NotEqual(t, first.URL(), third.URL(), "another secret")
+	for _, secret := range []string{"", "guessed"} {
+		at, err := url.Parse(third.URL())
+		require.NoError(t, err)
+		at.User = url.UserPassword("rotanex", secret)
+		_, err = pgx.Connect(t.Context(), at.String())
+		assert.ErrorContains(t, err, "password", "nobody gets in without it")
+	}
 	assert.Zero(t, query[int](t, third.URL(), "SELECT count(*) FROM kept"), "what was stored is there")
 	require.NoError(t, third.Stop())
 	stopped = true

@@ -211,7 +211,7 @@ func (b *besieged) request(t testing.TB, op operation, role string, seed uint64)
 	if len(query) > 0 {
 		path += "?" + query.Encode()
 	}
-	header.Set("Prefer", g.pick([]string{"wait=0", "wait=0", "wait=0", "wait=0.2", "wait=x"}))
+	header.Set("Prefer", g.pick([]string{"wait=0", "wait=0", "wait=0", "wait=0.1"}))
 	kind, body := "", ""
 	if op.RequestBody != nil {
 		for k, content := range op.RequestBody.Value.Content {

@@ -5,6 +5,7 @@ package postgres
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net"
@@ -13,6 +14,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,6 +28,7 @@ type Server struct {
 	port   int
 	bin    string
 	who    *syscall.Credential
+	secret string // nobody gets in without it, on this machine neither
 }
 
 // Programs returns the folder of PostgreSQL's server programs, newest first, or
@@ -65,19 +68,83 @@ func Start(ctx context.Context, folder string) (*Server, error) {
 	if err := s.makeFolder(); err != nil {
 		return nil, err
 	}
-	if port, running := s.running(ctx); running {
-		s.port = port
-		return s, nil
+	_, err = os.Stat(filepath.Join(folder, "data", "PG_VERSION"))
+	made := err == nil
+	if s.secret, err = s.readSecret(); err != nil {
+		return nil, err
 	}
-	if _, err := os.Stat(filepath.Join(folder, "data", "PG_VERSION")); err != nil {
-		if err := s.run(ctx, "initdb", "-D", s.data(), "-U", "rotanex", "-A", "trust", "-E", "UTF8", "--no-locale", "--no-sync", "--no-instructions"); err != nil {
+	if s.secret == "" {
+		if err := s.makeSecret(); err != nil {
 			return nil, err
 		}
 	}
-	if s.port, err = freePort(); err != nil {
-		return nil, err
+	if !made {
+		if err := s.run(ctx, "initdb", "-D", s.data(), "-U", "rotanex", "-A", "scram-sha-256", "--pwfile", s.secretFile(), "-E", "UTF8", "--no-locale", "--no-sync", "--no-instructions"); err != nil {
+			return nil, err
+		}
 	}
-	return s, s.Restart(ctx)
+	port, running := s.running(ctx)
+	if s.port = port; !running {
+		if s.port, err = freePort(); err != nil {
+			return nil, err
+		}
+		err = s.Restart(ctx)
+	}
+	if err == nil {
+		err = s.shut(ctx)
+	}
+	return s, err
+}
+
+func (s *Server) secretFile() string { return filepath.Join(s.folder, "secret") }
+
+// readSecret reads it; "" where there is none yet.
+func (s *Server) readSecret() (string, error) {
+	data, err := os.ReadFile(s.secretFile())
+	if errors.Is(err, os.ErrNotExist) {
+		return "", nil
+	}
+	return string(data), err
+}
+
+// makeSecret draws one and keeps it where the server's user and we can read it, and nobody else.
+func (s *Server) makeSecret() error {
+	s.secret = rand.Text()
+	return s.write(s.secretFile(), s.secret)
+}
+
+// write writes a file for the server's user alone.
+func (s *Server) write(file, text string) error {
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		return err
+	}
+	if s.who == nil {
+		return nil
+	}
+	return os.Chown(file, int(s.who.Uid), int(s.who.Gid))
+}
+
+// trusting is a rule by which a server lets in anybody on this machine, as ours did before there was a secret.
+var trusting = regexp.MustCompile(`(?m)\btrust$`)
+
+// shut has a server that lets in anybody ask for the secret.
+func (s *Server) shut(ctx context.Context) error {
+	order, rules := filepath.Join(s.folder, "shut.sql"), filepath.Join(s.data(), "pg_hba.conf")
+	data, err := os.ReadFile(rules)
+	if err != nil || !trusting.Match(data) {
+		return err
+	}
+	defer func() { _ = os.Remove(order) }()
+	if err := s.write(order, "SET password_encryption = 'scram-sha-256'; ALTER ROLE rotanex PASSWORD '"+s.secret+"';"); err != nil {
+		return err
+	}
+	if err := s.run(ctx, "psql", "-v", "ON_ERROR_STOP=1", "-h", "127.0.0.1", "-p", strconv.Itoa(s.port), "-U", "rotanex", "-d", "postgres", "-f", order); err != nil {
+		return err
+	}
+	if err := s.write(rules, trusting.ReplaceAllString(string(data), "scram-sha-256")); err != nil {
+		return err
+	}
+	return s.run(ctx, "pg_ctl", "-D", s.data(), "reload")
 }
 
 func (s *Server) data() string { return filepath.Join(s.folder, "data") }
@@ -171,7 +238,7 @@ func (s *Server) URL() string { return s.URLFor("postgres") }
 
 // URLFor is how to connect to one of its databases.
 func (s *Server) URLFor(database string) string {
-	u := url.URL{Scheme: "postgres", User: url.User("rotanex"), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(s.port)), Path: "/" + database, RawQuery: "sslmode=disable"}
+	u := url.URL{Scheme: "postgres", User: url.UserPassword("rotanex", s.secret), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(s.port)), Path: "/" + database, RawQuery: "sslmode=disable"}
 	return u.String()
 }
 

@@ -12,14 +12,15 @@ import (
 	"flag"
 	"fmt"
 	"log/slog"
+	"net/url"
 	"os"
 	"path/filepath"
-	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
@@ -30,15 +31,20 @@ import (
 const template = "migrated"
 
 var (
-	server *postgres.Server
-	count  atomic.Int64
-	filled sync.Once
-	making sync.Mutex // a template can be copied by one at a time
+	base  url.URL // of the server
+	count atomic.Int64
 )
+
+// inherited names a server that a process has from the one that began it, as a fuzzer's workers have.
+const inherited = "ROTANEX_TESTDB"
 
 // Main starts the server, runs the tests and ends it; it returns the exit status.
 func Main(m *testing.M) int {
 	flag.Parse()
+	if at, err := url.Parse(os.Getenv(inherited)); err == nil && at.Host != "" {
+		base = *at
+		return m.Run()
+	}
 	folder, err := os.MkdirTemp(place(), "rotanex-db-*")
 	if err == nil {
 		err = os.Chmod(folder, 0o755) // PostgreSQL's user must get in
@@ -49,14 +55,44 @@ func Main(m *testing.M) int {
 	defer func() { _ = os.RemoveAll(folder) }()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
-	if server, err = postgres.Start(ctx, filepath.Join(folder, "postgres")); err != nil {
+	server, err := postgres.Start(ctx, filepath.Join(folder, "postgres"))
+	if err != nil {
 		return fail(err)
 	}
 	defer func() { _ = server.Stop() }()
-	if err = Sync(ctx, false); err != nil {
+	if err := fill(ctx, server.URL()); err != nil {
 		return fail(err)
 	}
 	return m.Run()
+}
+
+// fill makes a server ready: a database of it is there with every table, to be copied for each test.
+func fill(ctx context.Context, server string) error {
+	at, err := url.Parse(server)
+	if err != nil {
+		return err
+	}
+	base = *at
+	if err := os.Setenv(inherited, server); err != nil {
+		return err
+	}
+	if err := Sync(ctx, false); err != nil {
+		return err
+	}
+	if err := say(ctx, "CREATE DATABASE "+template); err != nil {
+		return err
+	}
+	s, err := store.Open(ctx, urlFor(template), slog.New(slog.DiscardHandler))
+	if err == nil {
+		s.Close()
+	}
+	return err
+}
+
+func urlFor(database string) string {
+	at := base
+	at.Path = "/" + database
+	return at.String()
 }
 
 // place is where databases lie: in memory where there is room, as each is some five hundred
@@ -79,18 +115,13 @@ func fail(err error) int {
 // URL makes a database for a test, with every table and no row, and returns its address.
 func URL(t testing.TB) string {
 	t.Helper()
-	filled.Do(func() {
-		admin(t, "CREATE DATABASE "+template)
-		s, err := store.Open(context.Background(), server.URLFor(template), slog.New(slog.DiscardHandler))
-		require.NoError(t, err)
-		s.Close()
+	name := fmt.Sprintf("t%d_%d", os.Getpid(), count.Add(1))
+	// A template can be copied by one at a time.
+	require.NoError(t, say(context.Background(), "SELECT pg_advisory_lock(1)", "CREATE DATABASE "+name+" TEMPLATE "+template))
+	t.Cleanup(func() {
+		assert.NoError(t, say(context.Background(), "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)"))
 	})
-	name := fmt.Sprintf("t%d", count.Add(1))
-	making.Lock()
-	admin(t, "CREATE DATABASE "+name+" TEMPLATE "+template)
-	making.Unlock()
-	t.Cleanup(func() { admin(t, "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)") })
-	return server.URLFor(name)
+	return urlFor(name)
 }
 
 // Open makes a database for a test as URL does, and opens it.
@@ -111,20 +142,19 @@ func Sync(ctx context.Context, on bool) error {
 	return say(ctx, "SELECT pg_reload_conf()")
 }
 
-func admin(t testing.TB, statement string) {
-	t.Helper()
-	require.NoError(t, say(context.Background(), statement))
-}
-
-// say has the server carry out a statement that belongs to no test's database.
-func say(ctx context.Context, statement string) error {
-	conn, err := pgx.Connect(ctx, server.URL())
+// say has the server carry out statements that belong to no test's database, on one connection.
+func say(ctx context.Context, statements ...string) error {
+	conn, err := pgx.Connect(ctx, urlFor("postgres"))
 	if err != nil {
 		return err
 	}
 	defer func() { _ = conn.Close(ctx) }()
-	_, err = conn.Exec(ctx, statement)
-	return err
+	for _, statement := range statements {
+		if _, err := conn.Exec(ctx, statement); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Reopen opens the database at url once more, as another process would.
