@@ -1178,10 +1178,10 @@ type Assumption struct {
 	// Name at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 	Name Name `json:"name"`
 
-	// Price an amount such as 184.20
+	// Price an amount of 0 or more, such as 184.20
 	//
 	// Example: 184.20
-	Price Money          `json:"price,omitempty,omitzero"`
+	Price Spend          `json:"price,omitempty,omitzero"`
 	What  AssumptionWhat `json:"what"`
 }
 
@@ -1198,10 +1198,10 @@ type BeyondBudget struct {
 type CPU struct {
 	Cores int `json:"cores"`
 
-	// DepreciationH an amount such as 184.20
+	// DepreciationH an amount of 0 or more, such as 184.20
 	//
 	// Example: 184.20
-	DepreciationH Money `json:"depreciation_h,omitempty,omitzero"`
+	DepreciationH Spend `json:"depreciation_h,omitempty,omitzero"`
 
 	// Mhz Of a core, where a farm bills by it
 	Mhz     int    `json:"mhz,omitempty,omitzero"`
@@ -1459,10 +1459,10 @@ type DeskState string
 type Device struct {
 	Backends []string `json:"backends,omitempty,omitzero"`
 
-	// DepreciationH an amount such as 184.20
+	// DepreciationH an amount of 0 or more, such as 184.20
 	//
 	// Example: 184.20
-	DepreciationH Money `json:"depreciation_h,omitempty,omitzero"`
+	DepreciationH Spend `json:"depreciation_h,omitempty,omitzero"`
 
 	// Id at most 16 small letters and digits, the first a letter, such as g0
 	Id        string  `json:"id"`
@@ -1472,10 +1472,10 @@ type Device struct {
 	MemoryGb  float32 `json:"memory_gb"`
 	Model     string  `json:"model"`
 
-	// Price an amount such as 184.20
+	// Price an amount of 0 or more, such as 184.20
 	//
 	// Example: 184.20
-	Price Money `json:"price,omitempty,omitzero"`
+	Price Spend `json:"price,omitempty,omitzero"`
 
 	// Unusable Why it is there but cannot be used
 	Unusable string `json:"unusable,omitempty,omitzero"`
@@ -1662,25 +1662,25 @@ type Farm struct {
 
 	// Work How it bills, in the currency of its source
 	Work struct {
-		// CoreGhzHour an amount such as 184.20
+		// CoreGhzHour an amount of 0 or more, such as 184.20
 		//
 		// Example: 184.20
-		CoreGhzHour Money `json:"core_ghz_hour,omitempty,omitzero"`
+		CoreGhzHour Spend `json:"core_ghz_hour,omitempty,omitzero"`
 
-		// Frame an amount such as 184.20
+		// Frame an amount of 0 or more, such as 184.20
 		//
 		// Example: 184.20
-		Frame Money `json:"frame,omitempty,omitzero"`
+		Frame Spend `json:"frame,omitempty,omitzero"`
 
-		// MinimumCharge an amount such as 184.20
+		// MinimumCharge an amount of 0 or more, such as 184.20
 		//
 		// Example: 184.20
-		MinimumCharge Money `json:"minimum_charge,omitempty,omitzero"`
+		MinimumCharge Spend `json:"minimum_charge,omitempty,omitzero"`
 
-		// NodeHour an amount such as 184.20
+		// NodeHour an amount of 0 or more, such as 184.20
 		//
 		// Example: 184.20
-		NodeHour Money `json:"node_hour,omitempty,omitzero"`
+		NodeHour Spend `json:"node_hour,omitempty,omitzero"`
 	} `json:"work"`
 }
 
@@ -1985,10 +1985,10 @@ type HostSpec struct {
 	Power     struct {
 		IdleWatts int `json:"idle_watts,omitempty,omitzero"`
 
-		// PriceKwh an amount such as 184.20
+		// PriceKwh an amount of 0 or more, such as 184.20
 		//
 		// Example: 184.20
-		PriceKwh Money `json:"price_kwh"`
+		PriceKwh Spend `json:"price_kwh"`
 	} `json:"power"`
 
 	// Source at most 63 small letters, digits, '.', '-' and '_', such as stair-030
@@ -2135,10 +2135,10 @@ type LeftOut struct {
 
 // Licence defines model for Licence.
 type Licence struct {
-	// ExtraSeatPrice an amount such as 184.20
+	// ExtraSeatPrice an amount of 0 or more, such as 184.20
 	//
 	// Example: 184.20
-	ExtraSeatPrice Money `json:"extra_seat_price,omitempty,omitzero"`
+	ExtraSeatPrice Spend `json:"extra_seat_price,omitempty,omitzero"`
 
 	// ExtraSeats That could be hired for a run
 	ExtraSeats int         `json:"extra_seats,omitempty,omitzero"`
@@ -2398,10 +2398,10 @@ type OfferSpec struct {
 	Cpu     CPU      `json:"cpu"`
 	Devices []Device `json:"devices,omitempty,omitzero"`
 
-	// Fee an amount such as 184.20
+	// Fee an amount of 0 or more, such as 184.20
 	//
 	// Example: 184.20
-	Fee        Money `json:"fee"`
+	Fee        Spend `json:"fee"`
 	IncrementS int   `json:"increment_s"`
 
 	// Launchers Renderers that its servers have; without it, not known
@@ -2414,10 +2414,10 @@ type OfferSpec struct {
 	Name Name   `json:"name"`
 	Note string `json:"note,omitempty,omitzero"`
 
-	// PriceH an amount such as 184.20
+	// PriceH an amount of 0 or more, such as 184.20
 	//
 	// Example: 184.20
-	PriceH Money `json:"price_h"`
+	PriceH Spend `json:"price_h"`
 
 	// SetupS More than boot_s the first time
 	SetupS    int `json:"setup_s,omitempty,omitzero"`
@@ -2800,10 +2800,10 @@ type RateCard struct {
 		// Currency three capital letters, such as EUR
 		Currency string `json:"currency"`
 
-		// Price an amount such as 184.20
+		// Price an amount of 0 or more, such as 184.20
 		//
 		// Example: 184.20
-		Price Money `json:"price"`
+		Price Spend `json:"price"`
 	} `json:"credit,omitempty,omitzero"`
 
 	// Currency Of its prices: a code of ISO 4217, or what the source calls its credits
@@ -2811,21 +2811,21 @@ type RateCard struct {
 
 	// Steps Volume discounts, by what was charged before
 	Steps []struct {
-		// From an amount such as 184.20
+		// From an amount of 0 or more, such as 184.20
 		//
 		// Example: 184.20
-		From Money `json:"from"`
+		From Spend `json:"from"`
 
-		// Off an amount such as 184.20
+		// Off an amount of 0 or more, such as 184.20
 		//
 		// Example: 184.20
-		Off Money `json:"off"`
+		Off Spend `json:"off"`
 	} `json:"steps,omitempty,omitzero"`
 
-	// Tax an amount such as 184.20
+	// Tax an amount of 0 or more, such as 184.20
 	//
 	// Example: 184.20
-	Tax Money `json:"tax,omitempty,omitzero"`
+	Tax Spend `json:"tax,omitempty,omitzero"`
 }
 
 // Receiver defines model for Receiver.
@@ -3598,6 +3598,9 @@ type Token struct {
 	Join bool   `json:"join,omitempty,omitzero"`
 	Name string `json:"name"`
 	Role Role   `json:"role"`
+
+	// Used When it was used last, to the minute
+	Used time.Time `json:"used,omitempty,omitzero"`
 }
 
 // TokenList defines model for TokenList.
@@ -4452,6 +4455,9 @@ type ServerInterface interface {
 	// RevokeToken Make a token worthless
 	// (DELETE /tokens/{token})
 	RevokeToken(w http.ResponseWriter, r *http.Request, token int64)
+	// RotateToken Give a token another secret, which is in this answer and nowhere else; the one before is worthless
+	// (POST /tokens/{token}/rotation)
+	RotateToken(w http.ResponseWriter, r *http.Request, token int64)
 	// ListTrials Trials, newest first
 	// (GET /trials)
 	ListTrials(w http.ResponseWriter, r *http.Request, params ListTrialsParams)
@@ -5013,6 +5019,12 @@ func (_ Unimplemented) CreateToken(w http.ResponseWriter, r *http.Request) {
 // RevokeToken Make a token worthless
 // (DELETE /tokens/{token})
 func (_ Unimplemented) RevokeToken(w http.ResponseWriter, r *http.Request, token int64) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RotateToken Give a token another secret, which is in this answer and nowhere else; the one before is worthless
+// (POST /tokens/{token}/rotation)
+func (_ Unimplemented) RotateToken(w http.ResponseWriter, r *http.Request, token int64) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -8055,6 +8067,32 @@ func (siw *ServerInterfaceWrapper) RevokeToken(w http.ResponseWriter, r *http.Re
 	handler.ServeHTTP(w, r)
 }
 
+// RotateToken operation middleware
+func (siw *ServerInterfaceWrapper) RotateToken(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "token" -------------
+	var token int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "token", chi.URLParam(r, "token"), &token, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "token", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RotateToken(w, r, token)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListTrials operation middleware
 func (siw *ServerInterfaceWrapper) ListTrials(w http.ResponseWriter, r *http.Request) {
 
@@ -8325,6 +8363,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Delete(options.BaseURL+"/tokens/{token}", wrapper.RevokeToken)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/tokens/{token}/rotation", wrapper.RotateToken)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/hosts", wrapper.ListHosts)
@@ -8602,407 +8643,408 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rkhs3si76Kog+e4VmYrFvutnqjhXryJK87Fm2pVDL44g91mmBVSAJdxHgFFDNphWK2E+zH2w/yQlk",
-	"JlAXAsWqbrZkT+z5MVaTxSoUkEjk5csvPx5kernSSihrDs4+Hqx4yZfCihL+yqrS6NL9KxcmK+XKSq0O",
-	"zg6+LfWSfVDixn5gesbsQrAVnws2FTNdioPJgXRX/bMS5eZgcqD4Uhyc+ZtNDky2EEvu7rrkNz8INbeL",
-	"g7OHJyeTA7tZuSuNLaWaH3yaHNwczvWh+/TQXMnVoYYB8OJwpaWyojw4m/HCiE+Tg5lQmXjjBu/uC49f",
-	"cbuonw4XHEwOSvHPSpYiPzizZSWag5npcsntwdmBVPbp44OJG51cVsuDs2cnJ1+dPnv28Mnjrx6fPHt2",
-	"OjlYSoVfnYZBuwHNRXnwyY3GTWLvaNwFvaOpH47/azzzMHwUefRCG9v3ZPd974P/RylmB2cH/89xLRjH",
-	"+K05/sndwz1F5mK50laobPPfYrMtIO8Wghm+FOxKbNha2gXICHwy1fmGzeW1MPDZTJbGMq7MWpSMz7lU",
-	"XnwWgueirEf+ff3MQ/fQhCCdOkFaSuX//vouYlUIbnoXEi74XGJVyKW0YSCd7YVfNp+cixmvCuunxD/2",
-	"CU1Q8kkj5qesVN/slJUaNjdVJfODrYX6NDkwC90rzu77u4qzew9hVloZAVrvhV6uKutG4FSgVlYomHW+",
-	"WhUy424ujn8zTs4/DnwQ3hF+ic9r75aftGUZXCJythH2jNmFNEwattBrNuMlk5ZJc8TCtnLvK9y+cRuG",
-	"/QV2mLSGdfYIWy9EKdyvF9wwrcRfGzsP99yE6RIfp1Um2FKX4oi9KcVMlGdszaX9j4tXL17/9PKC/eXt",
-	"ty/YVw8fn/yVGb7BsRVazRkPw3HXmwk7PYE9ryvrHs1Vzh6dMG7ZEnUPbmyY6h80zmdcg2SNaWuu6baY",
-	"vBW23Bw+n4Fwfty+tN5F7uo3pZ4WYtmzvCu84t/HLbO/b2SJf1lwy9ZCWbYu3ZzBZD57/OSrv6KY4x3c",
-	"A57PhbKvSz9Dq1KvRGklimZW6OzqcsYzi8dy2EC5rqaFqLeQqpZT3MsLwUs7Fdxemu1Zfit4wYzItMoN",
-	"mwq7FkKx8AtzMNn9hE/N3feP1uMm7fG+D7/V099EZt3onhtTLVdeBHieS1Q1bxqvDcqmO6HuHAPR0jMQ",
-	"VYuSDlIOUjxhPz3/8dWEFfLKybp2FxyxVSkzcQZfPTD4F+OKLXRVsr9whXf7q9sTnE0rs/HfMPe8v7r7",
-	"h1sZUV6L0pwxo9mSq43/wFtEcCt40hGzcinOGGdw7vsLnO6C75nlV7AppWErXlp3gdvN7lcTxg2eoPBY",
-	"ZoR1qskcsVzwvJBKnHVuJg3LK+H2Gw0V7nMEb2LwYpg8f/GsFILxooBv4NKDSUfsuG0LG7fi0F15EDlb",
-	"M13hfgoHzulJ68Q5iZ04tUg3f9b81dHJaUS63eoOU/P+yBh2LUjGrot/1Eps3NXrBc6QUG6o//BGFkjA",
-	"gb/Z5IAExM0aTp5fQqcU3eo0tkhDuTW3FzyJXiW2n74RG63yb6p8LmxEfZRiHVGg7gU2ccXafDb8Gq+N",
-	"PfrFm5937uHOcHSJ/whr/vjk2dNdxkkuVqXIJCjqy8XgNVouft/Wf69njLMMtAUeldwdt0s2lUVh2HTD",
-	"wKRqSfJuWV7qXBSD3Bu7KAXP21Nw+vTR1493PWLNrTVbm2zX0DrrieOc0DJEl3RRqauLamlGLqyhn0gr",
-	"lpFTh7OL754fPnzylJlq6ZTd08dsIW54LjK55AXL5VzC4bPi1orS/eT/+8fJ4TN+OHv/8enjT/8jpneW",
-	"/OZ7fJyfCrqElyXfbL08DDH6znq54qWkg7/9XlNuBOzX2B5y26P91r0mYSnW38p55ab+U3esE+csl86K",
-	"iz4pqI3BSjkX1zITw0f3Eq7/Oy8qERtdLq+lkVoNv+F32tiX9KvYHeFgNDGLzTlhs6jx8rOyEk+thh4d",
-	"YBEpbeMraDJekNk/6KUu8Po3ziuKvRQ4J9EH2VLYbDFiQS7wF7GnVMofgoPu9DNcfkFmxPYNu/sEHSxa",
-	"n4ZgTurd4GU/jKUpIbXwNd+7nuzUHvSG/9ayX+ilsAup5sw6o9rbToKtCq6UKB8YdGkEm+lSZNzYB96U",
-	"Ck6WVHDBlGdX81JXKt82eaa6stsPBzsevDGmZ7Gdxs2VyC+niZiIaph/Vl8JFbWgSsGtm/3Bu1uT1MbG",
-	"6ux6N1m5M4yVXsdvgMqk/fvv9BoNWzJHnWlqGC8F3Osgdi4JlY8ZuMwTR7Jbygmur48vFlwxq/UZzT63",
-	"7Nh9Zo6/f4muq/eZaXA7YguTgyup8qbR5u6GvwOhQVm/xuAONyjKRlclirKYzURmYxabO7ZKa3rmE30V",
-	"XopzdnLGlIaQ2JXSsIW2J3VVu6vdBXYGCptxWYjoKxrLUdX5d3QOuvtucpCFIActv7PB6T4ZV5ko3L9j",
-	"b7cBSzUyGIHOhhdtXD5urowTOwYbw21JtKnotlOtC8HVltqBJYMVmtBWbGwtPwb/guENcOL9hqh30g4d",
-	"84M0EWM5aNNh53kzxLOtpJW4sbstbHxSdLRkuXftkexKqLw9ym0rszMW59degk9y6byOwRZ0zIjY+TDc",
-	"4luXFVJdieZXQRAmB0ux1OXmcj5tfF2f3mC1jhpETLTqM4nuN6knM4yuOZTtaUstk7fqUqsVHfGUG2ma",
-	"O3UpuKlKgQeTyGVm4d+VcnrC6alpobOrxBbNeGW9eda1mSAekmmFxjxEK9YQnOJ4SrqnDF/ebFXFFzHp",
-	"ajakqD20/3rzc1z/5dL50ZC/2WW21ld+AhUtM+mt6I4RsRIiP6xWTF+LEifAHXE0OIiSQiRpumF6qF05",
-	"k3FrD2yny0yjkhm01dDcCttzyMPxF0u4QyRh574F7eveqlIyHKzeoHOvirGhqhz2vgs5X6BdPuRibezl",
-	"SvAr2tcDflLodczsf43jfnbC/o1BOuKaF8MG7PdU7K4/ilxC/K+zGxrZq4V2lqQPwDEOVufGneNDHy9s",
-	"78HpzTVngnT9moiaHK0Ie1yfYLL0xrfhInd1vY6dtVGM0yYaNiergmcJZ4wvV4Uwlxid3n7UG3kjClwk",
-	"w+hiZzm6j300JwRGjbDhomEDo6D4QFFFuzD+Hk7TVKuhN8KrL93eGvmTQq8H/gLVfNo+Dc7eti6ujIju",
-	"yKbyXC9kAUmn0rkDpcgn7IRZzU6Hzfx6oQsR26LOgYIvcU21QpPfnTSMFwPVdMcYQPkLCzjxQc5gFdSG",
-	"Ah7RqVP/76J0h/T2qc9tdMIKbiHDtvCG8pJv2DTEIdHJ8Wf9wMh76shd0NGz9YVex+SADgtLrq5ThVOt",
-	"vfXOVQ7ZRKXR91ZROSkrNSDB2xMicRPT72TAuqP3H0usgHoGRW0sBz/Cm1boBMMCHDjL/FqUUSuKguId",
-	"K0UL40RvVuplGMYDA579wa7oPeUFSMYwO04BFnhffCatS1TSwCPdlrEi6sA/Lwr03d2A3bmv10rkkP2B",
-	"tJKE79ZO3raSQAfbwfox9otU0iyGBwISEpqYPvwPPSM2Tb3RUwAxjHDs3JQnQ3xlVUQm/puNU4LZgoJM",
-	"hfOncwYPdts6W2gTC/108y11qI3GTM9LSgYOczvtc59Lt+TlVdNxyRaCrwSuEDcW/+XnIB4uKfhAZWG5",
-	"rXZbKQVXF3hlRNurLQEK941N60thruInJWdLni2kEqhfSF8avRQQzlnr8sowSNZ1vMDN5YKrhOt7JVaR",
-	"4+IlHawYUCkF6N5CKEvxvOH2n/vRpVk4kzV6vDazz5CRZFKRKEOwjYmblcjgWLCaTQWMYqBBJcmBGyZW",
-	"IXTVn6YwVxdwoXtXdxhdOic7vmB6ZoWiA23CpDIyF/WLTnxMuODGsqcnLOebuAlkNyuZ8aLYoI3CTWtq",
-	"Ds5UVRSTyPMBK+Mmzh35az7QDq2UlcXwaRuUyPVRM1ySSRBJkr/WVLbftyVBqf3yVqx0aUfiOUZsKTy7",
-	"rGF87vaAwYVK7rL2c763Bo7Bkhkuc2b0OROF8QYX2DXwMGfiWF1lC5EzaQElFQay4Cbqkd1x9zbSxU8f",
-	"92Y4G1/XyabRGyaI1pZxGuIh9UydNyFdAWyjNBMgOKOks/GiTyJ58YS0dqQ0JX0Xfh7ab/XBzfiHM/Jt",
-	"yNoOHoozkKQ9Zx+kOqyM+HC2LXX4PeyMQ7czPpw1ZshqfeUmhraMPwtJO+JN/b6CX0cPQpSUkbn2aAy4",
-	"i4ftkaVHDyP53dtBLGLpHIL9sdOnzCydgVkIa0VpwI/ARP+kCQSm7yfMVNnC7cf5SQcIwA9/f+/+7+Tw",
-	"2fuPJ5PTJ3E8gFSXlREUpRgCk2iCitTV5VrmdtH57cOdwAyMHF9a3V2Fp7FFaAa6xw1xOMZkHJKpUpXh",
-	"05hNS8kmaWj3TyvLMq6cMpsKVhmMl7fkLjacvSBXwDz08JV6FuMqwe2pCwj9jIUnicLIKhECSqHbDh9+",
-	"9ejo9ElkyfKwu9sTOz+ZsPnphP2f//W/z1m2qmiK2arUmTBGl3UI0jlADwzDN+5Md4+ATTdWmH4sOi5C",
-	"/b+dGCdEU+2Yl51iTOGkvtvsuEOQp7sNpSNgtFZpgUJozJan1Ynbdw1sbgM8Fa3sCeMYxyCbW6/VhK11",
-	"VeSM5/nAtEP9zMuVKC/Dho9GdTzYFUI5zJ3oBlG07WSAT/mXgyO5NAw3gjskIei5ZaWUVHPmPDVnepWD",
-	"3Qww5i8NvxZ5MnXQDiK6QwnwK2ihZW6G+LXANPWQsL5XxTHHNks4Wgt6MQQJa+9koYJd6xI2PLcHd1To",
-	"CcRfU0yjMt7KuLVFfERkenhEeinsQsczo6WzQuKT6AFIhO/BXF6ICT8YGulf6HWiAOHZk0aOiRWCXwvD",
-	"ThnCEXYgGHDcOAmYKzvwzwrvG5975/zEdzCFHNFUuual5Mqes2zBlRKFYQC9xshkCLi3F29lVHmZD03A",
-	"lcuUet6eRMJWbztFxsjloJt0528JJrMfMd2InhSbuFfKlptI8GvByzkqg0EWUDpxzTdbfnhsfwpj5dID",
-	"uEZke+PgR49SikC7nCiAqsXCEquDdxNczVwrMWG2lP7DudNsCj5dOf8X9k2I8SiNwLo1N43kjTsfQlIU",
-	"QXY5fOhsPzL8vMcTUkcBTFRDjmbCzZfzpw6wss4eoMEJ1xkqONHlasFV1D+CwlTRNx2YxgETyZLjCoEd",
-	"OltZI6Q6VFt/B9FyhO47jT3j5TL288EZj3GJxSSENJ1xjOYtnPkOsf21Zgio2Bl/xvyEE/tGfswnzAib",
-	"Fda7lvpJ2HLpWgHYq3HY1RRqFy4LMRsYs57ED/myUg8My/jqnGlVbILZUVaUcKOSONjzY3VEX37hFvsf",
-	"9soIhEi0ugx3OVhMza2OOuFOOJS4ZhqHj0PtHIUvOwVw15cH1eQUmlvm3UqtL9eCr5OSaJqRqFBfC5VM",
-	"AA9M4XLyiIYnd3F5oyuUzPt2oa+hHB12vC0lIGpQ54EuB5VH6TdKolDeEm3992mFeG8K0Mf5+pWYx5DG",
-	"A4avbpzxNBdv6V7tlRt64juLK2W7Dg+9YMyo/21QGcPz4Af0iNirfesWbWTAA8F8vdnQNz/fvp5kdxC7",
-	"4JXKFlT6epto5pOTWNKLRyFfYE9z9puePvAgeYOGFNgLaGX7rRGCCQ+ffvX14wEBktvH9sbUKbpr88vK",
-	"iEi84WKhLdWOcsAn5IfuQlbIzLl2YCB2EBwNu13pXOwI1EXL8zzEbEeQv2nBDHlRMBvHp5SkxVq+kN7r",
-	"Rhpqw2arNPFyvvh9HEI66OJhFYk4j5d4uNzu8PtWlwTbQPCgLjGfgRXDCusm/HKOeZlPWyqlo4oI8BLm",
-	"D+Ul7LZg6DulsitI63TV3/Q0cnZmmVjZKFB8BEvFXSbYF/xk4AaQELmTUYKfEewGqHxeLqUdbPhN0qVF",
-	"mEoWuVNFYBg1anQiRTcFXxmPah1wpI4s0iFPbjtAsuVVBmUZq+8u40fkTKocCtFG4Vj77FJ/Go8pQdrp",
-	"ta1KrWfRQbaRAa1R/rMSVcSj/JueBpRvsxamCZ8jOzV2bF1Uy6XIMdjlNBhsvAlVAfkIgFRZUeViYAh5",
-	"uO+qRhizt/FdjeXlqNq3rRInClCA/Qqi5aw/xYuNwX/DolC9n57hZwtR5Ad+1vGjUvwmqOaiFDOKUWSF",
-	"prvgHoLT7tCPOWYE2xInfXfpT95FBJLVHRSsz4MHl7tbtkUy2thTXgRbAtVUVFFljL+ORdIEYmsim/gm",
-	"XuUjrjE07hcHi1bKViHLmpeqXQjamL5BZVP4mAkNkH6Fo4q/YCzsQOU08dgSQESuhFiZGmDaQoBOmJwx",
-	"rjboaua6CZ8egtB1h2ap9XJ4dQQUVADp08jfKCHyEUUYjSd0zWchEIQtMLUvjB2F/YdbRytX30Htg7tT",
-	"MGwAmkUUV1vT13ilrXoEwbPFqGHpKTi+CYReT5Qw5HOi4UHcgKVJ5AW30rtsoYscgCcaUVrbp4Qp9Dqn",
-	"5MVdixRkUYwRCyvnCxufoesaCR/iC0jnALAx+Id7HEaJgWcDUTNu10BMeSZtHyB7+3NEJkUc+JByjxQg",
-	"jto5jZfa4aF7SQsPqH/8fpdNnapG8DeoJb0hpq1HtRRJQ0L8inV0QFeNNOU0Hb39Vhc5OpwjggszWQiz",
-	"MRYLmXe69LNSiOTyRGALu3xqYb0HuS2x61Ja3j6lU1m9cGl9y3qs0bnyLmEXn5iCZGxv8xAUjMa5Aa/q",
-	"bICqHFcV4h2K4V6AL2uN+QFYZwDauluP3rTN6VmJd3Ey0kgmrcDU+m0lwOK6iVdp3Cb+OTYEyR8+eRq/",
-	"0c7oZJ8fCLJBcMwe2o2m7edXISlqL3TlqVzbqjDpPtb+XcoPoTM6RkMUDvAdiK06C9g0stsWbPKdXgrL",
-	"EakaQdsMmmQ0xeWIiOW7WLai81LB3YU7J4e/D3qB+i32TCzQkMEoT8SQ5arFHu72yyKShufuZIpY1/gg",
-	"77Y2C7hCEhtilDscZiSz7OdlivCMrJuPP0NbEevKfFKpUfnmRzZh64WmyjNpmdFaOdMX4sVNPPcu+idf",
-	"MpiKb6TZkIa9zZqK5bjaAJJZGuZ+nObg2EPZ3l31XtsD7mg/WmSagwnJlF/hmHR/59kox4KqtbaDJiKn",
-	"+qBdoHuqifhEsYbBtFnu4i1ys0iKA6T0cqbLuDP1QapVZc2lqZaBsRsMMhJ0UQpWBEnfAvLGUi7SmATr",
-	"kMwW9IxlqHcAzHCi2OHJjpxO/JV9Nfe4FBQBgXckojpCCdJAK9crZc+DFtqibTUiv0wXXHDmBInKgevi",
-	"q6mYSzWhgmpPNgCRv8ElF7jwEe8dVn8qCr1GxZYJJdgMLHuqu4H0kfMURpWY1ZIWT4mKa01xllE7oHeB",
-	"/E3ji4P7bYyrIrqlanfk7iYi8f3eclXqeSlMJ0c3BuXsycvxfaOTp2OmC9RdNc2FagVARzj+lDMSYrYB",
-	"/OrSCKFG4CFGcypG6QoHKmm4tuRStW3axvnYzFYkIGhYlKa0ldnInTMLbnXv4YlXwfVVDBtYB8+QrI0D",
-	"6BuHBT8BzYyxa4RGcaigdzomF1nBS0GXUCnj9jS00vRdRmmKHxA7X5iRJd8wiJSPmpPkMfO9UzN0hukZ",
-	"KatWid3WkbPzYa0Y3SCJ828bZX9E+Mx2VT6g2UUeMIVO/RPyZhs9uxLZEG7NC3fdlhPpPvRy0hBt2ov9",
-	"llOTsHM7fCGMja0JW+syj4a+p6XgV5fiWkTuVvj0bJ+jHtluWCJG3A9ojxPRwZh4L8Su4/IR960mB2vh",
-	"w5+drSeXxEW51uUVriyVz24zVNyCrYSeO6EZ82OPUiB4buXIwZHk3NkVpHaWSTM6HY9K9yBT+aa9t7bp",
-	"qW+VCB5DlCXzQox7BkRHRT6MINt0yivogbEl6jVptkLBayxzhp2X2rDfeWrGTslGKg62lirX674lGZdM",
-	"RwjbkGu3Iike0TZ6ogiV6F8lNTU/eANsICN6jwd+Ryd5iMcLw0q+yh7iSd8RqmTf4aRwFv3ZkIctvJ64",
-	"yYrKyGvxo7elsa3MPeL4hqLmtLrk2eVKr2OmxbdubmsGqbJSBivbDZtCBfXmHENAVMcvDXMvtm15jABX",
-	"6RUe6QPFzimorne/vRrh/UbIkNOzl7crL6aiusur9eJ2hXX1z2ObYgzScQfKroum81OV2ovxWOzoYOk3",
-	"Wl8Bl5aeMbfgKFpgYTejod4Wu4+QaPIQa+UoBis/PA8GHi4h8NiMhvfZznQMj5DenEwjcUOl6gdLrQ5n",
-	"pRwSjPOndP3j02dnJyftnz48SZ7Y9e9Ovh7yu21Uenwi/lus7LcBqtdF2FKfmBiCz/+k8UKHj08mjx/1",
-	"VF5F7NVcBmd3T6e17zcGh3ZNig/vEpuBhNnRRwU8hDl3hIGcjGUl5j2RShUdwEcztkXRgAQELBX4SmLm",
-	"lzqPpLvfiBJBa4zPLFEAorYpuYIDTc/IOely1fiyn9JDuHSTr7KRcAZcCmnZOLF7dsXnIs4qhLEISFgB",
-	"NdYMWh1Q/WQgmgmoMQL76LViuTRXd0vHZEKlHGjq85DURmkZahxgSZZGT5KyI/3bjjROeozeVrsIeC3/",
-	"lCCEDYlrvGBy973F5nT3lQG6l3zOmktqeRLsmKejCCyaKYtwu/gU5fNoymJMmaC7+HLqw5F3L6G8PWN2",
-	"GuZAuOBxdy31iPAzTuVbvY4TRaphHS+3fcNGbWKJPSJa71LzGTamoLUm6XV/q2NdBSqzuUyGdqmWG9Hm",
-	"WHMawOYUMB4QhRknXkknfS+lCfcgbJ4MhbDocYHkMr9MARNaIeIBkULsQUcBOnc8QtUTLkhvyO9W28L/",
-	"6M702ImgF50EwevpTGdX1GsEfBjXxEtxfLPEd8TMvq7GdM0j2HssEaRZrhk0LmFxyHIP8XmaEnkz2ED1",
-	"M5mCcP6ANYAjD0VxY0t+aQS3lyNYaCIF+loJBjdj7mZERpTzTYMEf16BCVQ/MhWUzoAuaSrYQpaeo5ry",
-	"KSODAFtl0YXmBIOqyyep1O2wp/3GSutiaOAnvNld+NDggYGTAW8ZW/UfeS7eQdupLSE3IitFXO6s/0Uv",
-	"Xg4u6g7M97iiu0fH5BudjO0d6TuY9Jm2O9nxuuUCz1+80Wsk+qCIGWS2ed5sy4BpTDrslvym+cxGAXL9",
-	"jmjSYvuLgPzdqlQAj6ZK1VHcjbINCMYxKphxhdSXPA/nAw2wD2dMPOc+s6wV49ei5PMmZX3z1pO7sLrB",
-	"THXZ6+I0H+TaQTdfIMxjthR7nLm+LOQ3m245qNMK/a/eVz/ebD+x22/bGSumBvDgmhbQ9S7OTvycymvI",
-	"q4IWJ4UIoZOOhDc3UsNFtHwueod75znZvdO6ZyGtW1TtxDnquGJ8CTRann/09OvHRw9PAIAeYlH+owYt",
-	"6eF//gMISU8npw8//eXXX48af/71P6MMpT9RtCVOmPr0UZswdRLYUh8cPZiwB4cPILDw4PJBzZVqLJfl",
-	"4cmjCGWqGw399+jy8P3Hk8nTh3Hi1J/E+k0d5xhb4THYW6JnfCu7cLxB7VvxWbGFdcMnQvkRY4dG+pGg",
-	"U8FVINXSmgAmwCG04NhqkPHC6btNo1EQhMAzocSk0S1I5YzCR93wFKL6PPX2VhCIG1MtRaq94+yMIYVJ",
-	"3cnLszNPCLUskbULsD5H7Dm1UsTmfO7Wpi5crAldfVHrwOB9o4/77uzONLSn7m15uhIKgiWxZpovqTMS",
-	"mntF0ZpTgHFTu6ZRDVS0mslcRMn3QBKMrlFNvk8kg7ZOTFyLchMaNnlhgGYPXGViAqFHN8XcsKXbrqbg",
-	"2RV2KfFdTJsq8eTo2bMnrf7nT6JutHLi5QMpu6ezq/pBDbIpdA0PfTZRcHw7+wCqKoT19Z5rvmm0WHLb",
-	"gSr5xEKqHJvM44uzUmRXWhEPCTKeuuubbT0BGuaGh9+rvNtKH67yQ+AGmud4Eng/5caJAcZeki3mfqll",
-	"hKvNEZuvqjOmdKBg5ezFm5+xl9C5+/JQFEYcZu4qULFIExroxBqgM38TYlv5rzc/gzGE1kkjwsyVMyjn",
-	"kMVrPmDbj5gc3By6Xx1e81JhPuQfB8/V5mUIj75WxYaa5rn/vCqMeOH+fP9pcjDXnJDGYAIcnDX7cvS0",
-	"6oi5M05yL7WN4/1+EPzarYsxrCoB6OdTg7KE4gmn/SbYuTUs5VxDpLwJRowR0NhLNLq3n/qT9plGC01p",
-	"BS8LOQIVvYop+4t6Obfp4YsNo40PrjU2/MnPGScGGd+ygPRRINCFi4dq0TdSDYkOr0qpS2l3bvk3/jrM",
-	"klofKiORQExDvMGS34D1RNhmSd8tcALRLN0bPIrcAwyRAUtg/z2jHgRYEIznLDFOIlNTYHLbldobMUTY",
-	"z4MNGO/Bd1drKZX/OwIKLaL9Sd4BJpCXdXNouYQ8ElWv06nioyPOVmBmxUtxxk6OTqFzBbNCQZakeYTs",
-	"sKjdU6j4N7a1tb6icMoUbFDcvJVvu65ah65TyxrPNzCC5O/hZaiBMfQCbg6wndI4Oo3Re9el3dsF92aC",
-	"9fYGu3NAa+YOBlg3yOlvuaoPdxqjKDcJY/StyIS8Ho1m4Xnuwf3tF19YuzJnx8f/53/9b1qctZiyhdZX",
-	"E7bksrD6rP7KfTDVNy3vxd/A/cQcFdztATWTZnFE1xyX2nIlbtowgCck2wGJEFGr/6ykiK5Vq5MQAY90",
-	"kXtuxgix0u9wBrfsWbeaVhQF1LmZWg431IPktgikh7HqogrW0PR2gIdX0LNzUPj1VhgsalAjcFEFaekb",
-	"UkfkvHgkhO4iBNxHiFwdAuwoJ+jmTQcaqMwZdxatLtmqlNfOFrsSZBGZRRc8EmkDMUYlD8C/48umEfCp",
-	"ObJVvhkbdaRUQDeuuGNfBGBF0hxtNJhdyjwvBLUdrquD8H/NThPho61Y3+DpXQzI+oRINeUlhlxL3OTt",
-	"w3TEPHvoZLMlUpRDcD9hsq39jQzJpkZr1N7kORPLld1MvO4aFiCLoSrq7f5102p4OOC0qdlYPUOIn/CU",
-	"sK+FWI2FQCATs2kZjadfu7frGM4YZyNgjmfdZbOqxGadpeQF1jKaSBg2WufW7SvRGsOjSaTuIm/UkIPV",
-	"5Gls6yjjTu7KLa/p9OjRk8kW1ocZq1fG924V7vjBx0IMgALloW0A+q0GLBNqWTvjmXXn8wrLocIImw7/",
-	"6dHJwx4+3NFIUvhhQjpCTugWgMVuf3l3KEvLxM1KlsKckyHym3YnPB4kSjDksQ3v/ejpk51rM0ZVqbi6",
-	"XeilO7TW9QkeL3beoc1LXezMfL511yTAvPD71EqA0H6+Q8n0tIG2jV01YWZVCp77HhuoEVsOwCOwCE4p",
-	"LsQZtBAzUitsrHflG0SFzb/PFV/ym8tSrOo0sd/ATyLZZ1APW8S+A0bknhJjZIzrPxzPrRVfmL8YEgfu",
-	"HCxgtsTu9b5ltLOU3cpI0jfgWsLycAaQIHdl6aahvSgQZGx4ZCcnp3tXQe2TK7oNwC4e1kn7F9LBpQC2",
-	"DqOXAiPZ5CsMr5MfxgNaNry527WAGGP8CmUvx9DHm3jvQ7dnz3wrb6OdbEILqkCpAl84b+acyJvC1aHL",
-	"Nwm30aQbgPJmEiGMMdSqyWNydLS9djS6iQv/S7gVOUh4Q/zjW39b/PM13Lz210a7XMMIJpGc0y99/bRA",
-	"NQmdmnD20xK9j7ot2hv3ULnVnpotGcq1EmcUuwfy0/MQ7HduIQX7Z849R1KJ0DEGVL87ac+Ze3NteOFu",
-	"pMSaubfKq0KQR4+mwkqURiu4WM+Mu3TGyyXm9/XMW3m5PmfGltwN5cw3bfUMN1ZTfJCuPge09WGhjXX3",
-	"g+ZbEKkPqT1/PQUcF4KX6NpPeXZV6Pmhf3/sGjajzt7wHfNksH4zECwN54eoxd1rNzla/dhJHx4Se0Lz",
-	"cQN3DS3ZS3wo/fWNfzb9/aYeQv0JjoT+vqgHRJ9AmQwOy98VRwePcrvuNbBdDqjjvQ1rQxMhvHWEh+Z0",
-	"5qxB4/7AwCHXjiT5PFUdTvbMsxEazN3RBnjnvnJ7XwUcxh/bbXCXfSgEXIJ70Af1e44Hzneg6wNbJnz5",
-	"ItCZGM7eL1VWiiVQmux42TghzGAKDRBvSscs+HULPjBpyfO+GmaAmYtP3EYm7rSR79DUlhoi3Ep67qXa",
-	"Fus6h3dANsJWq5iL8CNiB7liuD8affzImBv1vtS8mzmbf8nnwieFAqDPLCqb67W63VzusWC1KUv1fPpm",
-	"cM1NNPGqY1jPiNeVLbS+SgXoG00UPC7GWweecGXCpoTf82YI7TfMT083W11BejwQMnbcNFVWDG+JjoZT",
-	"LOjOptDEyv3wHFr2EQ+YL2ZAo2lQbcBgj2MmlTSLKLMLuJkUmp7V1p2Ry6rg1tmDCkwkJcbQky355rIQ",
-	"d+n8pTvt3pLYkwGYlq5qxe5w3nyLbOsXBL2i9Ze2ZcMe7ARuJ9pSNfB3e4TYbav5XOyjm4P8fWiBJ5HC",
-	"daIn3z0/fPjkaR1ZKiRiAfBlJ8MKHtytaSz0ZpMekGBzZkYG2xaVumovQQe/yfwLmWrpXuPpY7YQNzwX",
-	"mVzyglCcHYDmyeEzfjh7//Hp4zgmcxc6Eu62iB1pO4KAycVLgKXHlSVwACTQotDMxZejjHEWz+RNvAXK",
-	"m1KsgNpM5YxU1rCOA5onS66KImDbrZ4DCmbYTde6vBpYCbUFYr2hYiUaWLhZdJLk2BA9gY9uD2h5uBvP",
-	"csdYIA0x+r6E4u0cwQhZTeflkYnCqeF5yaGIrun6GX3uacMAzNILeN1ZXO/xbcM1MtaiEZ1G1OtN2QP1",
-	"qWY1YE67kNPgLARkKtQ+EqUoHNZOL06oN3SwKah2w72LaSQ192hVZAvt3bVeOSHkdrLBZ4gkTQjYgx8g",
-	"dnt0UektapZLwUc1J+otcs6q8lpc6ll8rUE61wttBLMlz8Whns0Y/IRSV5zBPDM9m0CHkNoGzUveBj3f",
-	"NQ7tRSw+UmhA0OC1Mw9qTO5gO7A2PIddH4fr/xKqBwGuNt1gu2qp5qAZSK1TczxPY9M2+mS7zfV047aU",
-	"KGbRQVC6eJsTwBPAxJMVTK/dvRfa2ODjs8oQe8SsFGKCEwqr38Szue+YXZS6mi+wC/1gwpsAfNoi7B2W",
-	"+ZDLlTZGTjvseR0I0T5qV1M1q92Bo8O73ZaoboEOUOSF04LNSg2EmDdKOTzuFAsjkEfSGaMIZYTyjKEz",
-	"3WC8iTEJipm9JDjjQEoBrEmOWu+bSwDN38F3Cq/v8WygVItCr7H3IILytfJ+0wRC8YYg+tyaM6Yra2SO",
-	"9fM0r4I1yhK2olULT2TW+OHd3T94vDQwYpsYcV1wbJKjWpHRkVDIQJL7l1xn5hg3jDla5n89iAgrYV4T",
-	"9yJA7PDbJTiOsPYCjwmAUEsLAzV7hUXXocAxRs4Fchd8ihuNI2mMxuKmLZAg+8qQcDTWwOmB3LAIKo44",
-	"/k7eppu6feygmUGk4osE9yKVFY9J9laDFuMCr/w0OahWztMYvZQ/w892sqVJasZATdNxmcNAA09Jw/Jq",
-	"kZt4dujg0cH5mnINMPSyfQTdglhhWBIYruofTeREhLT5kGkGfyKUuwy5OqufOXgxadZ2rSQNZELDr5+V",
-	"ev9XsxmljbvhEueyXIZZ6AlysqlwB0KoEhq2Q+kBqUKh9hPgQMdyzKEaAIR10CImyS66wWdpa/9j0IKP",
-	"vXOf1zHMloec091s+dSav6Kw/HkbMR+9NcaS2zT0W89JLf0eH5RAyr3zUd84m52+jnETvSbD3v0Gfg/0",
-	"JXPtTi0osmOUPm8NpskbpAu5u9zzDV5122qxERTH8XgaouAIX0FzNPy4DxG4CNNeyz9r+3R1Aauz9yiL",
-	"U+cq/I+wAZL3msm0C6QzsVrENa+r59JRmYamsTXGdCEKN85b0L3XLHmUO8P1CSLQ2M1dRThpa97wBm29",
-	"01JvrbMYhTeIfkrtf0uhppTijypkcMgweAVomoV2yn/TquY9GMUi1rEATk+GM1k9GXHts5NbsgOfAiHD",
-	"E/j/Zydxvv6doaJYDx+nAIXHnitmrFjVTdQwMye1MhOEqUORrKflrdViI84AepBC6u1Y6EAC+C6gIoR1",
-	"ermD5FJcALwYgSvRthkX9evUpWRev0D/KjgErwGBKxQE9LFee8Fzhh2YEr3WjTWXOhpOwtioYU4ELWR3",
-	"BSOu+hG+i+jEDHsSZKMqUC8W2oYdGHtwPWUDODqbV9OgQzjar0rDOPfGfMN+J0WF0ppSGfsAPXkLeN+Y",
-	"J3fft4KbWMuTe/MrPFVbr3+Bo4rRKPfpjVIsRS5jpsuFVPNCBOqQJnK95nHKtRITyqcjU8A4Ru+37vGb",
-	"RASgtOkmSr7cU7NCWguIg8Eutrszn0cT3pWCSuAxUkbSELvZvm7VbSJSbyiqW6Zh+1lrLGtKWi5CaMBD",
-	"UoGkBJhzoZOiU5OHRMPSCu3G+B86SasImbWRnYcRpRsUMeTSWeHRO++HBZRioAOdE2D7HEpcWVv+kfIU",
-	"OV8MvlGh15dpErNnJ+zf6oIxD3K+NAMb1q9V1NFQHuqsgXAxkOEMbmr/jmiqWUDOjAOG9PSbHxPq6me4",
-	"pALIwMXuo0hYE15PJEppasfU8cpt8cbW+ENXeiSR7Jj2OjJOGK89CnvMCgxv1eP0kO+OfovlAscRh9hi",
-	"dAUjiu4Mw5nUM93D0tqOSG4t1ihd8IUkN0xCU1Sj7xo8/e0KvRknmlMma8eWK7GuU5ZnvgYMCjT4akLm",
-	"vbf7ubkC7gVdQm6RW2czN7mKKlgVDuT0ejYbWI+Ao36OP6Y/4Bb479fuRu7lSjErfFOBGMxy2BpOiYc1",
-	"qqKzQvAy8dWoGoUw2FSxgtL2EmHY0ael86K8TBBEx2WH22aFAbxeuElzFPXERAWr9TpjCI/r9pfD2pbj",
-	"D2Iz1mNPp3ffNfWH2doSSttDePNQC7QAQhpoabwRIN0QB8pFJnNo3D2hUjiI/kCms0GEB12TmlRZjamG",
-	"GZjUj4xO9g5jv27oQ/X79GKNOY4vXB3LS7RdNm6P8wJz385hNYQz194eaFXtKrfLiiP2rlHPtIDCvxCL",
-	"OaNAFswfutQ5EeFh8FIURkDwKy9ETTAIeXTf6QKiEl2WsEkdgiNHXiq24CoHvEMODDCeetYgbBvqFutb",
-	"sGyhtRHBLQkNaUtqcImvBwi7dV1eFTdz64xtp9JdWI59m93Q1vV7TwUrUYPFWFUDbGldatCVXd0ZQpbX",
-	"vKhEgO6LstRlX0++ejyRDUrdKNpD+dvF658Y5XWdnYn5UbdNnGZH1O2KuyWwwKSLtRSJaDiNdpdbi0OZ",
-	"+NEOAXTUGc1tDWqlLURPuKXZKwh418+mBVdXO89k+NbfPgwhNtq33IoXvMzHV+fncmz3kXTtm12UQrjT",
-	"XFre4Ib1DLCvfn7bgRY/P/yf7z8+isOKR5C4Rzue7apyG1zCx1mmc0jif3/xmj1+ePrVJDA1QCwTOfYy",
-	"IJkEcwZm1bTJGx5HKWKsWEU8r7/roloKlksDzZvMpJUpyBa8nAtP+t2MPYzhwyXjfpAn4OyrWy0EWdJt",
-	"+yxGMhOr9LL85nbJx+es5FbUcndy9PDRJCBteZ4jgIgYUWA205GO6G5rFNoPZEaDxhmeDC0UuUPRFbbU",
-	"N/asJhuU7kSxwh2KRHwV7z/OrchHFeET88T2Ab2B0BqcHIQ5BgIx6/OuWOkD7EJMzsLFsWeMKnYTN55F",
-	"IAJH9F0gpQfShvZa3A7O+Abet3EUbNuB8jgBWWthJwHRLBHQfNYkdDFy7hwhd7RGPb4GrdvtONp6Y3dU",
-	"/OYltPE8P0dePFqi1Sf/70QsXN4jY0rbeGveIo/1tN9q2AACh/ePjwtiutF8X6KJ97iIyCggcFej4CDq",
-	"jkh4s/h7UOf20Y1qL7UqNrGpdNNWFOZyGoWqfYsEyTy78vi0F29+Poh318+uehnNblPn+zBWNNQZoeC2",
-	"KjFnjqUwbKnd/pqvqgnL3P8tNtNS5tuUZ6exlgDNvoA7R7oqKqDJSbzewx2vFyfKbdLDdQiEPVVYI/np",
-	"DonQA2HBzS0rqqMzDSDFWB4GPndnUCaUINix77FeSBXvCwh9CmN3g8+ZFTe4kFZj/BbvF72VLTGSmTyv",
-	"IgUy7cmIzca1KD1z0Y6Z6zYK9DIT37OG1N59NPILfUbStXAPTx9/9fjrR08ff72rCj7jqV4qHCh2KrAq",
-	"vbuqK3uoZ4dhmQrszuRJQbKSUzp+UYHnOOX54UpmFu+CS3Too4mlmEG+KObjFnp+6Z3HXSydUMtf9+bp",
-	"1d7+OsR1ZzpGv/ZhLq+FOnQa8MNZo30ncr+A7QHlFwuiHUIGoXO2XgCxi1Tsgx/+h22ylcA3VD8lOgNm",
-	"wR8+efpZyjbjLRn9/EQFnJjl/LtdS4F9h51AcwtkdTxfSuX+CxGO2Cu+rWJ1c4WIZVy3ANRYQe0BU9wY",
-	"kYN1ChS9K1FmQtkz9uRkwr4+mbBTaBYcE//VHTD9vkobyjsBvr/kG4T4U3eUAKA0+nLGyxFFXxWxkvZG",
-	"LZ1cvsBLb1X2NSq2/LZSQyhwepGcw8aFPEXDLycA5eXY4iy3Zpe/6emIODEvl3/T0yiECFv9LXQFyzzd",
-	"BHgS89nZWPTt9YxRrntAzm5gCRSU7yRJLwFi5TknxlQl65rJopfphy7bX+1MqqoHt5rR7vNmUczOCbpT",
-	"M8mxUhZ+1xaQOKIEY9LuaCkrLAhUEBAesDyfA287tsTmbaXGlNfsutVCJ+OxYsjv4bpPDVKz3qo84MkI",
-	"JXjb1G2WXwnPEIdVVxSi9nEbJUQ+nNE/EJt9ivdZJkxLvLZM2ig3HVWMBSqZEPnSCJIYNDBPdDiorIYq",
-	"InBJ4mDg7cobOu629lidQqypeRq4o+bJutU/tbnd4pswatnQIbeNroAUXTpHGz/6ko13xY1vRZzwZ+bC",
-	"mhAbrBmjkdjvoI+7PU1QG7Ob1WDAyNhmuqtSz+MBUCzsj2o1b93BIlsiv21neLYJXkfiImzLdi0b3aKh",
-	"7BYauiPRUg4JORCnvORS4VVSHVbYJb7GH4f13JlZbfOhk1hNvHuQ5uZ8W+0Fkvq2uhdEaq3ot2OAo7BD",
-	"SVlNgIqAVizuL0ARJdKO+TIHTy7hwdFjMEoUVhhPcuslrW4LXWKrf9SB7r4oWNUK/tarFf4tEJRAn3nk",
-	"xKEfSdRtpCuHI+FH4KsaMZgRWCoSeH8i+JnXSTmiXd3to3sLj2gLFtmQM+ExPSNQMOnk7lrmyGs0DB4T",
-	"UIDh5MMbhHGl5mZLe6GVCP4+oW8zrjJRFFREs1wVwhKFnf8jJjgXkJS+EKWMVoe2sya3K7LIRGFkZRJ3",
-	"Sp4jW7eh0zZOq+N2eFDp3iKLNcMYXhdBPY7jB2i79e/2e6VrKLaIEvBe2OYqHeSLFPAtfr/rnC51LuJI",
-	"DQoP3uXma27tHVe9s4tC1+lEUgqFOQpJGUfI2toVkVdLnlbGiii/JtrrShApTt2M7xZld0GxwqNqttno",
-	"jGS8kGr+xj01olyR0XY76t6Yr30Bywdc68O5w3+QFN8e9F7dLHvsxOPjPP1nHhpd+lv6tw1TFF8RtDHj",
-	"rkY8G/TNBhs1TrCJJ/imqHyHSbM3a3t4vZRe3zKpiYGKMPi+d05xIoyBLyQyF7DBFjxnC75aCSXyNJlp",
-	"Xfl9m/r9e6jJv121fZcc1v86EW0M2KFCzIaU4WcyF/nldJMC2rZK6EcV3qebpo7nZ+0vffdll9Hjs4ei",
-	"y81ri/+/5uyS6g7dOZa3JlN412IPbPRDDryyPSX9zeDWdiF/ihsgeoppiFE2gxMA52eIPNUAocWSPGgS",
-	"P6ocz2uJH/W1SCCyh4V5B7MDbHlqwKRLOWSgaM1FVkjUJqZaidJQZK9SIzogoNp7U98cP/gRH4F/vKwf",
-	"hB9cNB+HH/1MD423/4BifN50uVBVkqS39nSI1+2oyh9ajA9fd2ryvRT1HQiw1CPw/Ynd3mAvh7GeU4+P",
-	"kzMQyKiIJ2rKngMiYcK4wt6t2JRoxsvliAqd/oqwHs6CrZN6+NxQZdGW4bBGIjXMZTdpxymSjfWs+1G4",
-	"0lm2sihASYSmJdHpL8iCjgLEIHaNOdWlwDA3ttFY8mwhFbzHHIp/9VZLlEQqhrqNUk6psarR8xKlIN5g",
-	"yYcNo7GnWUPVSksT4Aa4nrCSY7tBbLOnDTBl6nWTQ7phgo+hONl7JVjN7DG4krGemKhgCx7xP5Ju1Err",
-	"4vYtrIBagNg9bvHy8PAQv6KpgPvF38x4KFFnpxYacXZdaGRmdYw/AhvCMHImmFSMs1Lwgj45Z6dsWln3",
-	"eS6W2sQMTzLiIxCK0G0GRzW5vaFP498Fp6+rHRDyn4QI36F9YQvHtXWf33WMRer75z89h+bNNUmHXgnI",
-	"uAIrKpT2ANXHzulodEusR9I6GH/H4D7OeVR4PBtAJHqeruy+L6K4eAQWS5QhYJkYzpAeyAttsSnR5KBa",
-	"5WPwKvEuRs1R1bdMvdW3MlrGeVkIbmyPJmelswMqSLUS6JFbpqdwiuSX82lUdU8r6M5LPWYGOIzOyuQl",
-	"3nBg4b+0Y6ocbSqINfyJSowZX3OKBqYNRbmUo2k3x9hf/g3a891arnpSaIqTAjWAWGrQwo/FSN2GsWjU",
-	"LAVGnSbVVRqn7iZjH/nJFMbjrgnKoHjGoXJ5lolVjDougNCR1Lbg2RVyv8MPkJGbTobbgLNPY+DsKc+u",
-	"ouY90LthRx9GFwXTc1kZgEWjXVbXnOwcDG2HiDOBX3hmaoLgL3SRB06vGvQ7pm3t+F2Az75s9fJqD/a/",
-	"hF4K6/S1mxMCnE+YVthdlwYPyAqya8f1ApuRHKQ9ISRMr5m8GyULhMuhEg/wdIA/eI8yU9sPtSV2evjs",
-	"6c3DbYD87jYsdda07on98KunXw9pkdy3Sq+B+SVg3vyMjF4NqVZVdLfKAsJlgbgVyxj8HnEngqFYQf3t",
-	"TBd5GyW1sw/brkKPZqnJkJo4AtiP7Sc+5Fpd2Us9o0VJtyjA49gpNOzAQdZPrgW627kGxDV0CyihM6k3",
-	"p61mbt/Jdh2/WfKiEOWh22wTVvByLsrDkM8LM+0jcc3LgRaqfT0UmIRMjFNB0eR2o7g0Fk7srei51a4D",
-	"AYr0A+J2EWgPUcYkROy94AFY3jzoCuDYZkmNcqJUbdZOUe6UIfOionY1WAeKcvzAsPCwrWKrZoGRbnUy",
-	"dgozqgfeYYE/2Nld3Y67NfOMBrD0GL5q1w6N0xgB0rGziKvhY0bJsRpKq1a1v1YnJ4/Ef7DHRw+HnLkB",
-	"RjJGvSY6G4IINsI0HYTJpL+G6SJA6Lp9ja7iqEWkt5XNDjiBpYSITaB+JtScbvtLVM1+u8zIBcDAgzJq",
-	"RDq8Hw7ptSVqs9s941WjVWOrRR/k8eGQ/01PG237MKa6K8lWh4Ju21xCCVYpGSixka6AWFWcHtY530wC",
-	"iQBaI/yGAedSPYLLnnJd3Hx1kR2XeV1VzxUTN1jUCvX2AWa8lMbICKnIuPLz0plqolOBHgUPcnNZF2dv",
-	"CxiAAce6lkOiGrBZQlwDyMIuoVwpqS18gBgK2rdD7+kublzadFcxg8kKsjel+xf5uBMWSGGgV0wu8zH4",
-	"752QHArHNFZgQrqi3tfN/beDkcN3oFiueCmjPKdTboR3FrZ9ly7VozBWLgl17ofzPlpcuaeuWaUeUVqF",
-	"b/tWR4ur7pgASNN2whD7CAcbbUAieMxR9IHpIKZvpkzkG/vpsBN68dPdidrDnT7Gl7WvdXmF/ZaCll5x",
-	"Ge27iNBmZEx31wwFbPUi0ZEuNcG2Ke2kbqMLYB9KId0CJ9YgMwyo0wRrYS2Id1twUfCVGQHgqrfn7dff",
-	"2R3hPpQA9tAIPHCg8jYqhD6KPOIVl7zs9FcNHGxEQgxJEmPxX1NecJWB/gma6/0A0GyNhRtwnEBcA1nI",
-	"bAC+OKnNz1uFSTXb7bDKsrAtBlzs40zRfVQtlyInUfan+JBdxK8p03oLBqA5l8oglifMfGtndlO++A3k",
-	"lKduwpbypr+vUYK8uEFX3H/oVMpUq5UubdyyBvtSr0zoXBjsheFWDCmbURKeVlBvnA4EbRi8fZ+tlyZE",
-	"GoetbU3augs636AjTXGfNQyxkXHeFFnTwtrV2fGxEwb3T+P+7bzgt9pyJW6QrJitSm11posJM2Zxdnxc",
-	"GVH+v0Dk5JZ1u6U3+QuFLzja6Y0PKFS/WGECPiI+S74hTtWpcJY61CWiFE2Iy6MoiOqw338iXrnenKzn",
-	"n/s0ObiSGK5uFFuR1uHlMroXgKnyEqgYezhW+kMyT3oibyk+LmJu867GdAMr2XLsTU2/AnEamFYAP7Qi",
-	"XCt97Z45uW0z49joR/FoaSsGRXggQnCL+cCwlOe/9woA78YKGfpXtuN+2KVphQ3NMb1ukPty50CxG9zl",
-	"chrTRT/IpaROilAuVT9CKrYUcw6lFMieplUeaRneGyGKB1dArmk7RPXQKpqn4YrxJXjgesZOnE5Z6rLB",
-	"Tnf69eOjhyetAFL4qMPn8f7j6eT04ae//PrrUePPv/5nlD/xwurs6q1YUTODW7DSdBC6Ys24b+wMO8Bb",
-	"35z4THd6K1Ry0CfQL978TIHInZwDL4Xx79euWhi0B19iOLm1C58+jnaJ2aYV3k0ytINyiaK8u3L3eFVX",
-	"k90mYh1TMK3czLgIqlaXPLtc6XWrcLKJYPP6c3iRqg+l7hz3rQmciOUGEwf127dfp1ncUU97dMM3GAX2",
-	"AOChNsSxMJw2AhDWYNtj+bAPyy8RyElV40Np3usAcaKf8YUthc0Wfa/WieI7j4OCi5Oot4UVwZGaOB3/",
-	"fB3yjp0pcT48pfU4s5uVzHiBztAZOz167MzRxyfs39hC8GspblNlVderhmH0Q3dtFeUd9MWX0S1yK+qe",
-	"NDR6JA3AwKqFpLRe81JyNaYhlJujv+OvhtFKkKy2i+fxXZuEEo161zCo5CLtBa4Cq30feJXmFG1Lky9+",
-	"2k7bSedb7E4Zv/TX9UIwq2hlDDCZAyyugfVg0gw598eU3Q3LZKZ833ouR/PDrBe6EMnyTQgeuivQGUeO",
-	"ddC8WmGDdgjYgYJGEwknq5CAspeG6WGNAxOJvTrhSpjkJGfERbVc8nIz7lC6z7JONeLiXI643CDIbTvi",
-	"5BxtXuaQTYamcejvurHc6jDwJS1+eOG1too+w6CiK7MWYhVJakBBV6SNdx3Tq3NwENjzvVMgvAWNsibO",
-	"k4C2KwZ7iTuPOpART8Uc3nyQdvsGhvMN9t+KKDl84PCWQ2NPuZFEcNCHe9hQ7nrkmTQRQ+MMwvFHw7yl",
-	"5MXwY+aduzxaW58yFCUGDZE1xFPUN1miEn0Teg7fUE4Wjtuw/jT34b2SIr+XMxf2zj2cuQ207Pac+mZE",
-	"sO2IQn7V8HwbbSm325NGG78OpI97MubiZycj4PTbE6CvhIrWmo3ctzcrWQqzN9afASQYv+lYFe9zd9Qe",
-	"Yqdj927YfhkDVlxRGM/9NA5I2UNtSmw/tStG/Oy+Ty3IPvYMrux97BnQTBF3R6G1dkfTbc+O0UiNCwXT",
-	"o3g/BheA56IYCURZlSKTcQTac0JcDcym3cao7gChnFmLCR80Sqg/a9MfIKhge6EaRvnOo3Uwm2Nt5fYe",
-	"G3SZ+4W3vnYuVOJ8BSA33IVhw3JmNSsELxUwi7UCHwNO1rZbS8IRO3Abtn9PCKIhu2M8R8RbrgS/GkU/",
-	"1BNxaNJ4xwjGyYfknkS7nW95YBDttdZlbqKnnRtql4JpSPfqcT6o9aCx1GYZTmc00ieFNay9Ul4uL6vV",
-	"gO4YPjDif9HnI4Kw7OWISdmodz9iNmPkuK8yfsxJMhPd+q20RCXPg+YO2DdtfYpZnhgrS3Gtr5I0gaPI",
-	"DLviJbAyrK22/Mjqu287QPWi/qwKeSUuko0v3gXnlkhKvOrzdfMYfXlgzsnaNsJiyzjOSmeGH0yGMibs",
-	"hyOqfa4mWuIlDUqq2N42AhZC7d47ZFDCxXivIW3sIH4wAHjRqfuvWa7wBo0Xjz0V0KPR1rCFVvPArwGV",
-	"BIiyA2obOEanwlkYCCaHHIdm1WpSkzY8MOw3PW1eu4AsDIAYNGTqsaekV4hdNjgq/zRRk8p/PfG1+OfE",
-	"wEvj9BhnzyfKeINydEL1MhpZKtwXw6yzgtto6PEnibXqVmDPSs9oMqhkl4hZY6jGJlRMacuqFTzFuUyA",
-	"GHafQ68KBgfJtu6Dsp8UsK5vbwkVl4slVxuKUwB1BnTlVOc0ocrN6Jo7cQnttQKnlV+yFOGizHiRjOuu",
-	"Cq4Mm2sGxDhjQ4N+lzSEqvlIeuF6uvyypPZMlFrkQi9FjNF7roWbI4zyefpvYF8hsp8t2UfOk4hZtiq1",
-	"npkxlC+tNYN9Ku3EDRBvhXz9Pj8a992n/UPpN9MnBzeHc33oPjw0V3J1qFdopR1SK1HCNtwCS50YUuKV",
-	"mm5DrJEd0krxwpPGN2nFrGZTUVcP65J5yqlzeuhZrfTgA19CAHUm8GtqI8zteRjcWYS3nuCXIZbdZr2C",
-	"MF6Y+fCSwxiuSHDf1HeqP8Eb0t8hX/4+5WS9nvXMcJSmBiZ9ezvhOV6V0m4unEHlI+2cuqqBlQXWNH4U",
-	"brCwdoVFQ/pKIguqGxj96aNDByUiAS8NEcDUB+1K/jc0woTC1JmO4ChB4zhhynhZSreHK9vwgfxGV3KJ",
-	"uQtPBA8pDHkjcs+EZI5+Vb8qZzShQLz99gV79OjRM6fLf373ArqG2m0CGPYXIwT7AP/+AK2Ljuk1Pvz1",
-	"6Ff1siopoikUHKofLs0H5hsf06l4xAAxCv00mW9DhAt1jj1QCUD4qyK6U0rYS3vEXkET4TDkZ4+ffOWk",
-	"e1qIJct1Vi2dIXzEnH+CV634HOFoXP2q9Ir/s3Ljr0qjyw9H7JdSWk+7VFcKCmWZXctM4MHJFfvwfS6W",
-	"K23dsA7/W2w+HP2qQnfdswMCdzboXM4OTo5Oj07gvFsJxVfy4Ozg0dHJ0SOEZi1AqI4hoHicLSp1ZY4/",
-	"mmr5yX08x3okbI4ktfo+h8J0+9xd/cJdDOa6WWllUDofnpxQFM0KzP/y1aqQGfz8WGdW2ENjS8GXQYJ5",
-	"S7FNpeLNTmph43yaxLgDYAzwVSjLijkkYYzHvgn1p2b85eC1ontNmNIMwO9l3dgUIYXOq5dLDJDwOWgN",
-	"ahEFSHNq7uw+p/3mZrfebaZaHjQ3vy0rMWnMwP13y3LjpIVeCF7aqae0Ih+wvczfhUsC7fs3GgEiidX9",
-	"jcqd6nfqbVIa7v/JaeQlvzmkUMjj02ePH508butKN12fRgnbLYfzXJk1WEmfoohkq8GodDbl3cXurXCn",
-	"aSG4Z1owfMMWeg1ZUKh24wiH6shbvZA+exBfw79pqZ4TsPG2azgCc7kYANL3YF838Evr0zbdGubeOvHO",
-	"Gdq4E3n2kaN077J0+zcPL72D5Gr3G3V60Gug37y1VJKpcXD2j/dNGX1XcsCohXyUm29KSmHPnqwUuVBW",
-	"8oLNtUaH1/k6noEwKbwo+E3x7biysBUNBlMQkAI/wWPSWQVQQL/gnqaEYLw1yUMhjWXcsIUo8gmYrlrh",
-	"VvtVeewyOoolRsOlgvQaPNh7KJYV2lg8aNv76wc3mnvSj3Dvt3jj+xDgQaFRfMFtoNuW8MGFZoJOrpx5",
-	"jD10Alrrch9n9HNzBaLlC5C9P3BOLnflm8Thg91AGpmcRu+oXQJ5/BH+++n4I8QLPx17UiAnqO1zPvYe",
-	"9SV4vzfu74NPk51Xw9Po6veTg1UV0ehvKvsmUBTFjI6F4Ei9QWbHC5SHw5dyLowdZYHk8JOA8TcL7gyS",
-	"/zj75vnFq6ePz9hfwPB98ujkr+1aiKcnLbMk/O4fzw//Jz/8/eTw2b8f/8f7j48ffzqLmilD99MdrMmO",
-	"xVG3nR2yzx7H0Fq6dA6scw/2IOrvFg3aq5ksxDlb8HJZCGMwUgKeASda5NHyXIY2v38Acaaew/ejROnm",
-	"n265rO84gQ/uuJ7fgefpKYwVBIKdqbdGvJNvxHurNfZVQ8cfy0p9Ov5oFtrudt7e4K8O7tGi9o9IuG4r",
-	"//VedssMeLJCnzmnr8B+hsOdIITQmjLgCHf6cDvEu6zU4K3ghtTYCVFb/Vths4XImwtz7wb7gI7cVGp2",
-	"0lNxNjRBXXf5fvrV14/Hla/hSOsH3M7Efxzr2WDvYjQHIbzgm9osJdl2NgeYI277L3ziSDonUl/1bmpj",
-	"PfVyTGtiwRjUxt2T3mzW3W0dlifPvjp98vDzuuegtF6XQCQRUSjf6TV45prpfejrgJZHd2KmK5UzjTqk",
-	"x6uh8JnnDkq65T/iBRBAM/e0gnDzi2ppttbv60dff/305OvPu36N4cSOA+2dOl6KwL20j3UEemxwRwxF",
-	"+DAai4T7pWAb0VxNjPSZ9nqGcOifIsiXtrTqgO3nta5HxPOSpvU+NLS7EeMoBW62q5XTGY/Zj/IbVkFm",
-	"ye1vWpJB1lhHXIDIlgfwaNQA+0Ea+6J54Vi7A1MGQ6wOjFa7CzsJKlVQV40FxzCJoGQVSPQ/KwGLSiKt",
-	"VxCGqpd/G208MIv5/j71Sz2lAAmLaJnWrO/pjIC2SlLNPYkxBr/WC71s0JatufHkFAALBEo7Jdai0V/I",
-	"SxSk8iPydPyx8dcn3CW+KrOLHL+WYk2kvMin7LQrEezpNcXusEEMiKYGFo0j9toTyzqxAJFgxvKNccY0",
-	"wBWOtgJgL6BlZ2NmD4Zs6Ve+W/gdl+AVeFWNiTmHAmNurgxl840P5UHTn/rtgKiPVowrQAd1V2CSdKB6",
-	"X/deRDqZ/mpecncvlRIPrSnF6sjtydl9FmadaUqdiTswDZi2Esr6Bq9JtfqKrokPrqPWqAJx6CiGQzXi",
-	"j6s5gAatvc8V3PGhVP70GR/pW3uGR+5kp73b83K+iS9jjgj02z7uPs8qJ6eb1CnlhXg/YZFC5HNRsqk7",
-	"CWy5Ic6kslImacWIa0EV8bTROuPj2YIthTF8Lh4YlnPLAUCh2Cv3wyP2nGWFBOCCU7al89eVyCxlcT78",
-	"wI09hEsPv3/5AWx9zNUspJof/ap+qZl3APYB9iebirlU0IUqloa5gIte4cC3dn/E+MF3RMdAYlhIlwxK",
-	"ABNW0H2ri27YvjVNB2kXws2RzBFrg68V3opM9zgBz7NPh41//4973SlW3FgUq6g7MQjoQT+8+674AZP3",
-	"Tj2AYYNY0sMLN3NBgvzOgI1C24Jogg9LbnecQ285xqr2mF8eV9Dwisb6luov+lkqEuUL2+uA77UHs63J",
-	"uNxE8QJaFxBfqNa3FVQqePr9cqXLxsSnHFwQxcxct+e6cUY99nHOiFTeJ4DgD7HAz4sC12Qfpw+/AtS3",
-	"aC82N+zFxd/xLEDS26JaKjhHxATA6BNmNbQaFMkjasbL5eFvemqOP/6mp5+OCfQ5KELzm57ezRpNieDf",
-	"qhxapCJa9DME7xFyO6Coii78HKiY3powXi7/pqcpDe8WZg8gAXhXxt3tOnjjCZVPl4IAV55YFtJxpZhV",
-	"EIQUS3+hUDlehDKTlsX+4+BbuOILags3gD1qCXyfPWgIYHnXswDrpnnqmefjj+4/A2Ox1PI2vdV3e0N9",
-	"0dRv69vvO3bvF6wVRT09efz1k6+efv49G5OBvQVlfwRcsy8PsBI725YCilIggNN8cEo4AutqchN+B1fc",
-	"e6z1Pt1G9woprxFfbx8hIGNNowNcmG7INTYm+/ij+08vzuA7X815j/OROkwgDLEfWHgn3+dnYqwoudvs",
-	"BsOEObsHvLU2oYHpl1csqcXbt2IBgOgwjZIQ8eO85ISx3veCv3R3vuOSjzAYw4vssBfxui9tLn6G7f0t",
-	"8Bxhksa5+gQexSZDwEeKJYtKrMFGhA+h+8ZWIjAlPAbokE2fnrygS3YErnx0fsqzq0RRVCJ2tZSqIvRM",
-	"I4pEM3f68KSN9vl6Z7fLP0AI1c9ZTIP4r+4sHj8bMaHubBNmxRIWrirFhAHJLpa/QTEaMWm5JX9gqP8b",
-	"Fbt5XoI9Hh9bQkZliFEB+2Wx+RwH8S+LTWqzciqo2R8qB5Q6YfzXPtG6wZI95BtssAnX5aL7XgPqcdlv",
-	"eP7gL/qCDiCNYY8+4ButC7OXaCyMjK3gfnF96qf5+KO7aqDz5y69R+fPz+g9lX749fq8J27rsfdrlrnl",
-	"cVqT1pYZwa1p22kJaVDayl177ie65k/t7uFLpBw+/4p70qprbpjVBbCBIXolgU9x0z/b0Fro0Gc7uRSv",
-	"8ZI/9UrAO6QWgl7w7uvw31JhG/JWv52MK+qBjrxEsS2By3D8Ef47UD/CtfeoIF837r9v9Qj3/uO4sviq",
-	"9680iW9ovDeLoJ2+XQp0Dn/uTepeIbVH8fXuvg5wn7ZqnIRWQXYhZAl9LYjnMIKZiiaOXgBJorv36BWQ",
-	"NRkEEHa8v58N95NYw/DusN1O97rQqUWm+ueHJw93LzHC6/aDM3fPxkZRQPBBTMtArQUbcYLYEixTxh7H",
-	"Ccwn/Pv4o/tPb3A1Li4xQxgvvFPC8143bbI+jCRuDyFcd6s65exZWqQl13TIWhwTUWxyTbDjr0ho0vtY",
-	"mBToT9aOyR9zxV/QVCY5Xejr/Zi2ucTG0kh0p5CTESQC2ulipXgIIgwShaq8Fj2sBdhCfs6l8v2NmOFL",
-	"EsNa6mqJhG/hrtsI65clX7+AB34uoepyMDC9ViKHoMsE5kwUBbHyG2b4tX9ZiMlILHDjRVH3+owIKS+Q",
-	"+vNeoKn3WmcAS5GSXPzyCxxAuG+wey82knaSJ3i2IDJ/OJLOiUQD5suTO0IbfEaCs1P2xWwmsh546LuF",
-	"AJKOaxGK5QwyWiJZiCHyTIDgL7BKl2olgCQLD3HA5DNeQt2dtEQoIUu20oXMkLGrsnp7tzj18oqG+Kc4",
-	"He8S1qtfdp8YMEDDOsn5IoL8Czq9ZblBinbSms7AxnZFuXbipFdC+ZQNVQ1CqVZVEtvRbkG+8U0lo8f5",
-	"K/j681lZicOcftZ3Z0+CCLI1OcjMtdO5GaR7rudu9GoeoVKOlIXNnB5AchHkM/fODNOKjFrGb6SZBF6V",
-	"kufiUM9mqPncNpVEZ1rytUoVlM3imSg/iYHVEf9Epfr+ThDryItmvBAq5+UZ2gCUuvHn0qDShj/QkbXN",
-	"HAlcvscrLEMew7Pnf2qu5/9+syz6sdoTQtTSZA67uAu/HQQAn8liX1wRoFHg1IObDlAWM12KjJu0uviW",
-	"LvisCiPe50daBu1c4UzVM8yBAZXhw5PJycmJ50+aibUoJ4xb4NSy7MlJQu4b/YG6lT0Niohm0vjkDlnj",
-	"lFcjkLA7ksCe9LBXPDs5+er02bOHTx5/9fjk2bPTXfwVfwAL04mQF6fkZgjffyFbE7YQCQZwuaoNnA/G",
-	"9ylC70BpS13coJF8VQ7abaXgpq+E+tXNquBS/euEQN7SCydW28/Hl7HHNuhGUMDZsMogy7PS9rx2Axe6",
-	"tM2SZ7DVZvKmnchrLnkpMiGvd+WP3oarvqCh7Qexz1qa8F77WCONRNxFDuzlbgX8WgjlFiqVwAtrcPzR",
-	"/7NTW94lnlnqaxGmY0itN/5kH1mQd6IomNFLAbTgHpvlNI9vGt19xSHKoWy+zF5yYV1/ai2mbKH1FZZJ",
-	"mjWQummViUYASGSloIpJ3+/Q7SqBbrqRc0U9RSIub2Xftt/hHsL/9Q74vLm19nPvF5PgJSEJQ9i5dY6t",
-	"MHZY/nWfYhfNKr0TxqY36v5X6J2Imyu/LAREXGUNMtiXLmgsGTFvSYNk7haqeriFbZZcwWpHVvRt9eXo",
-	"WXwR76qUGlh547Z54+uB5ob/wR/D2H1bJZO2MPt7oNiuuinb7fre1B66sLx0UvAl87KjCwIv62rI7kmM",
-	"5MlQSfWA/aanRG1EodVma46MLwVb6CX1C594hGsp5wvLjPwdUdLQz7ng6qpOg/seLtG2pGCJD6mexzjv",
-	"TmHGq6CLtlA7u5FdwEVRVnfE1wTojXs3mCYg0YF4ulQ1VwC3bKmNPQ9GiLjJhMgNNIb4SYhc5NTzJwQw",
-	"SyAc4Ip6T+rS2dGGKp+or7JvUUPy/ihGcqdnFhrlIJWoG92My4JNhXMJyWxoND2qKRd3oLq3ewLdtgLg",
-	"dJ/KIX7uY5O2u+uGF7wsN4yktp0AaVT+u38iuWpfQh7VxH0qyqR7WO0rTw6ybbADN6dOaVua8pYkqe/b",
-	"U7kzn+6OhQtqM+QTxl/QBWwPZY+O4Iu9ZbudesDOWs7QamXS1gtZgHYouWp46WBf6JU2Ih9wRO534Y8/",
-	"4j8+ja+sajHvxoincI3uWuUfrdiCpmQdYfi/1f4DNkwf1mN/df9197EtCadmFWWlzpnV1LAM94QMbACV",
-	"euCMnxWbboIjjm0dp2KjIRkNv249xG036KUI7H6VgsoUaXedJse54Lm7y112QEpQL+BEeumf8HnqCxvv",
-	"c4vmrOHnX1p07/2s/VFfo2noXxn4m4qCIIS+Q2IdXoUGeLKj1JHh0JcCouiS3bxL8gKByk7iir+5i74w",
-	"d8XfkBlkTwcuvNF+siDgQoV+ltAMPEVhsb/zs25mmV44X/E2gAfxC3AE+u7wAykoWq3Ehz95eJwmNkbf",
-	"6S2WcMRsp/esnnSSn3/QtCJMYyrWQgKzh4pqavPo98R0Q+0YVM6I2f8eTUvcGtQC4/gj/NnrtH1L3ZXv",
-	"d9ZfCmiknsrllrSp9uDAYVSg0S7Llpt9TvioThcDOsS4f41Zy2YnpiQyPtUeqVMuIG9EYc5D3Ir4JmfO",
-	"UUIf2Jl1oSt3Iv66ljl4HjFUxLN2zOXpvSqGW8N94tj7MIfISwkP7XSS2iZqJy57ChXCTLZaRHkwNIQU",
-	"8Xutis3BmaqKYtIHCNoTaAHfCrUTwmKdW+CEZEKD0iUzGS9EznK9Vv9SW2cHScDnUYWfhyZgU/daQgwK",
-	"crT7jlo+AqLJtXN7fSH+rKuNFL99GvEHvOI+K8fxCYmVpRHugzGOevsvtRKbScMdylkpeAHUoVnZonPf",
-	"u5Hhcxh399hjNlhHVIGAv84lQD/YSbtCGHtLS4xvwOXV6og9J9z0LJS8lBX2HdNKYLSCcga18wjhC2Lr",
-	"1DO4wcTtIKRGzLehBxhkeFPDq+45wDA4fXTXdNCuPJA/wxrJICr3U3rNtEplgWBcBkAsmAdqEA7hMlBL",
-	"DohBbYTdZ2LmTxQgqRMznqOz5VI0q7gmKMwYDNkZ+KjzivcTcHvj4y+fYzeMypF25Qg//peXpItGQ22U",
-	"n24YbQrEQaKY7RYej524P/Gp4RyfQYCUXiePIThaGiU1WGxDTK1aBY4rbHcjs0UopWR67T7H23DP6g20",
-	"ZWR4cdnopNROZgzwiEgkm4sxDPDS3QH+i3/5PfCDsCT7mV6Gcx9UqGl2tcPCHt8pRyzPQ6tlb2d0jBP3",
-	"kfejJqxSIC+IQbCaTYU7DXfuKh8j3VFY/bZSF3TlfWat4BH4SGn6G+/4K/ZT8wYga5wLlktsRI42GzdM",
-	"GCuX3JKpy42z0sp5mxDmHkLNGKi9N213QXHgz6Dqwpv44rKyUsoZi26ynHF7MDnIoJdVIfJotVxLd+Dt",
-	"/uUVxxs3NRNnf1VLiI3gFDWyqPQVV0wqd+NCWAGHAKoAWyIrHzY4DodChzyzoRcMZY17+TL9NZ8he51s",
-	"RxK+39Puh2itc12ZsbIosDRas1yDIiiKuuK1RvZPsMsxVGgCYCcxp4LvIMe+gCu+JLpG8H3WMOP77I+d",
-	"ENnpsHkcFLQvdJF3Drcm4ZIRxkicn1QlxYWcq9eVHVRCcYHwf13ZPfXMg9reUq+NKB8Y5kfb6GmbZcL0",
-	"98C7CD+6vz1Ij0htQf/1vupnuLmSaj4JzZqxiRIy7GI1ho3PUQI8LOfq+88UGIGOjrFua0up/N+nuw41",
-	"vMkXxw2lV532gbzDmousQqfhH+9bXqKcO3OL9oRTuZBD49gq89wtPbQ4+87aFcDzM62vpIiJA+5/a51W",
-	"PjS2ynd1Lbyga/4I2fo/E+Gbm7dkFz0/qXsIINBaMlrLJFASGb528rzBsP/ARG84vs+M9G48tL2O34j5",
-	"XizZtz5w0c6Rc+wObpz5xQvm961zit2lnVRCWOHYHj/+6P6x6YUb+LW/3z2RbqEHX+4FaAD3atd6Y503",
-	"tBlO7Ird3dPD/NypV2xqaY6RCgw4jntW6WV91SCdzHtHHK/AOIlVYMRvP93T7T83hqAx2XuA9zaT97Z1",
-	"d/hkrdk1LyVvt2/8IsK30Lu8LbjiT0226l4hefTC6+3h4PV0mt1WRHB/UsLu3wR06FW8aDbd63wk1S58",
-	"tx+tu2iV8vuZGCtKDehBD4MzzVkviOoCk9O+wDcD1oepOx50wFnAv32lXAJGlS0EdC/ZggDVRQ73ZPG4",
-	"t4xSST88efbV6ZOHn9n5ScjRBc2nLolZYyr2V/cOAM00qfR5g2cNokzsSogVKGFnIwEqYSrmxLA6YKMe",
-	"N4LnO4L+Q2Twu9cX745fvH31C3LXy2zBzEqI/LBaQf5pC+JnCg0G/FJwUwHGQqp5Idh/vfk5IZ5TbgSV",
-	"UXy2xuZGlwn8sfNiNVbn+Wh2/UmGJGViNpOZdO6C+wzNWIAs3IVI7V55NT9vyuUFtIkxMhcAUZY5dPoh",
-	"eUCSZpHLzIr8HGNBmuXy2l0OPsMCqn/B8uWUCkWeLdydoQBtn5p6axthZ6JeeLO891PPPSKyYH8XpZu+",
-	"/bDb4Pli6SxlM2mxWgsnwNl/sChOzCc1pwrCzc19r8KKZ1d83o9Ipkvuk0WKHpHC8/qv95Ot8NQ0gMmB",
-	"NQHVK0IFus8Q7yU/OcxcaU7y/TDg13PYMhQePXry5PHjR5/ZUuhZ8L3x4sCNELyGT6sX/BxyUtBwa1Gp",
-	"K8MW/FpQ0p9on+OdWtt7pxSzQs4XaV7FF84wHGIFPCd+6tAiAx8LJlOwEFqmAC+KFEGpupeD/l5Z5MJM",
-	"xqp7pMqhJ8UeMsL+OZOaYBqylg3WN2P1CmnOqczcalZofQV4vpku71sjDwSU1GiSXsF6iRMWjp8Hhum1",
-	"CpWbxIVbCsFyvjEBBJqyJNtMPUOqZG/PcwveJyJKdIlN89CK59cQ5eSl8Mzt54wEw9n0+IpjbOE/CXn7",
-	"7dA9X4RgE1oCQKtRrVrYIGB1RQzyFLwYebP3Uxa21I5dBJGs/QCy7oQcgCHsEztA77QXw7UUBBgA4B3o",
-	"hoClU7q92RLnJf51/BH/MbC7F158X5SG72rGQt9DQKis3Kw8QE2Ja2iPilyHWw64xoJ3wiEayzcmSmt4",
-	"0XyL+0h1kex85hhP46n3S2hY6/6x/fTNWojVjr2Pl/y5w9juHZJxbHzBPZjRcKM7543dXf7IeWMY3+fO",
-	"G9cPvZ+8MVScOZ2FfYUbDi8YtqIoqPjHqTjpuyQkc8YgCccf4b+9RLuvVO4X/H6lP5m1wC/vPIHfiLlU",
-	"TGk2q0oM47gJOWd2oY3AWSwrxeaatdRRY1Mkczr/EvMDaR13LwxcQWgL3/22acwwLXdKYwKZ+47uKO/k",
-	"H4JlZPcJcdu2E3I/pBivkIpBLj0EmnHDXlz83XcFnHSK0bHuUC7dHIucePX/kuvMHOPamaNl/tcxR8j3",
-	"y5712ucREp/pdgTlBNtFRKZ/vwdH260o9do0Vj1FfAmXDfIT9mWsvXPGmlS0zEgB7hyHkI4QhREQXD3f",
-	"Yk8oG3nV6IkD+MV+Q+4dXvKnNuTgHVKGHL3gHlYKbtTt+IqekBkDDUaLDm53f94N3v4zG2Q/8lw0Htxe",
-	"CPfl/rwbgua6E7N2Rj1LL/qexFGMmQm3jVKAXdwmxx/hvzs6IFzrq7B0u49j21jkHcfxmOY1p4MAXtF2",
-	"DG78+Z6Xga11aReFm9DUDKNW6lVE3u75vzjoUbrPTVtS9+Gc7kH3kaVyNycW7vIHdmJxfJ9ZZzYeeo9O",
-	"7KzBzIaIH+etYs4cS345W/NyeVit0Agh6pxMV8q2MrltAwP+OP4I/+3F4CXWPqYz6co/ZsOm5HK9g46I",
-	"8OVe3EI/DdF5X3MJ2YY+hfoLXfMFw/N+CPuLz/+CjLvS7q1BNNyM2IGxd0Gk5hLi1kXudF9ZqRRLdqfG",
-	"6OPBVPDSnSz/eO8OC6oacn+9dxeW134XVGVxcHZwzFfy+PoUNBzdOVYLCD2WVQOAjgft5MBb+6oqCnge",
-	"BK2wD+AMHoVMa922AgbM14CD1tlVpC2JR35gkr+B8GgcySbyu3fg91o4NTwvaXOjx37zttWOYYIcPBOk",
-	"fepmOWK/9+W71I4OiHvcNEx1pfJ2Y7jYz6GJO5EdZLwsJVVf1t17qujvGo24IPN9Fno/4SosuSym+qY5",
-	"BdSRZvte3xJZ3qrU85IvQxqQupD6pYd2t5/ef/r/AwAA//8=",
+	"7L3rkhs3si76KgievULjWOyb1JKt7lixjqzL2DO2pVDL44g91mmBLJCEuwhwCqhm0wpF7KfZD7af5AQy",
+	"E6gLgWJVN1uyJ/b8GKvJYhUKSCTy8uWXH0dTvVxpJZQ1o7OPoxUv+FJYUcBf07IwunD/yoSZFnJlpVaj",
+	"s9GrQi/ZByVu7AemZ8wuBFvxuWATMdOFGI1H0l31r1IUm9F4pPhSjM78zcYjM12IJXd3XfKbH4Sa28Xo",
+	"7OHx8XhkNyt3pbGFVPPRp/Ho5mCuD9ynB+ZKrg40DIDnBystlRXF6GzGcyM+jUczoabijRu8uy88fsXt",
+	"ono6XDAajwrxr1IWIhud2aIU9cHMdLHkdnQ2kso+OR2N3ejkslyOzp4eH3998vTpw8enX58eP316Mh4t",
+	"pcKvTsKg3YDmohh9cqNxk9g5GndB52iqh+P/as88CB9FHr3QxnY92X3f+eD/UYjZ6Gz0/xxVgnGE35qj",
+	"n9w93FNkJpYrbYWabv4uNtsC8m4hmOFLwa7Ehq2lXYCMwCcTnW3YXF4LA5/NZGEs48qsRcH4nEvlxWch",
+	"eCaKauTfV888cA9NCNKJE6SlVP7vb+4iVrngpnMh4YLPJVa5XEobBtLaXvhl/cmZmPEyt35K/GMf0wQl",
+	"nzRgfopSdc1OUap+c1OWMhttLdSn8cgsdKc4u+/vKs7uPYRZaWUEaL3nerkqrRuBU4FaWaFg1vlqlcsp",
+	"d3Nx9Jtxcv6x54PwjvBLfF5zt/ykLZvCJSJjG2HPmF1Iw6RhC71mM14waZk0hyxsK/e+wu0bt2HYX2CH",
+	"SWtYa4+w9UIUwv16wQ3TSnxV23m458ZMF/g4raaCLXUhDtmbQsxEccbWXNr/unj5/PVPLy7YX96+es6+",
+	"fnh6/BUzfINjy7WaMx6G4643Y3ZyDHtel9Y9mquMPTpm3LIl6h7c2DDVP2icz7gGmdamrb6m22LyVthi",
+	"c/BsBsL5cfvSahe5q98UepKLZcfyrvCK/xy2zP6+kSX+ZcEtWwtl2bpwcwaT+fT08ddfoZjjHdwDns2F",
+	"sq8LP0OrQq9EYSWK5jTX06vLGZ9aPJbDBsp0OclFtYVUuZzgXl4IXtiJ4PbSbM/yW8FzZsRUq8ywibBr",
+	"IRQLvzCj8e4nfKrvvn82Hjdujvd9+K2e/Cam1o3umTHlcuVFgGeZRFXzpvbaoGzaE+rOMRAtPQNRtSjp",
+	"IOUgxWP207MfX45ZLq+crGt3wSFbFXIqzuCrBwb/YlyxhS4L9heu8G5fuT3B2aQ0G/8Nc8/7yt0/3MqI",
+	"4loU5owZzZZcbfwH3iKCW8GTDpmVS3HGOINz31/gdBd8zyy/gk0pDVvxwroL3G52vxozbvAEhccyI6xT",
+	"TeaQZYJnuVTirHUzaVhWCrffaKhwn0N4E4MXw+T5i2eFEIznOXwDl47GLbHjtils3IoDd+UocrZOdYn7",
+	"KRw4J8eNE+c4duJUIl3/Wf1Xh8cnEel2q9tPzfsjo9+1IBm7Lr5YCZW5q9cLnCGh3FD/6Y0skICRv9l4",
+	"RALiZg0nzy+hU4pudWpbpKbc6tsLnkSvEttP34qNVtm3ZTYXNqI+CrGOKFD3Apu4Yq0/G36N18Ye/fzN",
+	"zzv3cGs4usB/hDU/PX76ZJdxkolVIaYSFPXlovcaLRe/b+u/1zPG2RS0BR6V3B23SzaReW7YZMPApGpI",
+	"8m5ZXupM5L3cG7soBM+aU3Dy5NE3p7sesebWmq1NtmtorfXEcY5pGaJLuijV1UW5NAMX1tBPpBXLyKnD",
+	"2cV3zw4ePn7CTLl0yu7JKVuIG56JqVzynGVyLuHwWXFrReF+8v/98/jgKT+Yvf/45PTT/4jpnSW/+R4f",
+	"56eCLuFFwTdbLw9DjL6zXq54Iengb77XhBsB+zW2h9z2aL51p0lYiPUrOS/d1H9qj3XsnOXCWXHRJwW1",
+	"0VspZ+JaTkX/0b2A6//B81LERpfJa2mkVv1v+J029gX9KnZHOBhNzGJzTtgsarz8rKzEU6umR3tYRErb",
+	"+AqaKc/J7O/1Uhd4/RvnFcVeCpyT6INsIex0MWBBLvAXsaeUyh+Cve70M1x+QWbE9g3b+wQdLFqfmmCO",
+	"q93gZT+MpS4hlfDV37ua7NQe9Ib/1rJf6KWwC6nmzDqj2ttOgq1yrpQoHhh0aQSb6UJMubEPvCkVnCyp",
+	"4IIJn17NC12qbNvkmejSbj8c7HjwxpiexXYaN1ciu5wkYiKqZv5ZfSVU1IIqBLdu9nvvbk1SGxurs+vd",
+	"ZGXOMFZ6Hb8BKpPm77/TazRsyRx1pqlhvBBwr1HsXBIqGzJwmSWOZLeUY1xfH1/MuWJW6zOafW7ZkfvM",
+	"HH3/Al1X7zPT4HbEFsajK6myutHm7oa/A6FBWb/G4A43KMpGlwWKspjNxNTGLDZ3bBXWdMwn+iq8EOfs",
+	"+IwpDSGxK6VhC21P6qpyV9sL7AwUNuMyF9FXNJajqvPv6Bx09914NA1BDlp+Z4PTfaZcTUXu/h17uw1Y",
+	"qpHBCHQ2vGjj8nFzZZzYMdgYbkuiTUW3nWidC6621A4sGazQmLZibWv5MfgXDG+AE+83RLWTduiYH6SJ",
+	"GMtBm/Y7z+shnm0lrcSN3W1h45OioyXLvW2PTK+Eypqj3LYyW2Nxfu0l+CSXzuvY9WY/aiU2KSNi58Nw",
+	"i29dlkt1JepfBUEYj5ZiqYvN5XxS+7o6vcFqHTSImGhVZxLdb1xNZhhdfSjb05ZaJm/VpVYrOuIJN9LU",
+	"d+pScFMWAg8mkcmphX+XyukJp6cmuZ5eJbbolJfWm2dtmwniIVOt0JiHaMUaglMcT0n3lP7LO12V8UVM",
+	"upo1KWoO7a9vfo7rv0w6PxryN7vM1urKT6Ci5VR6K7plRKyEyA7KFdPXosAJcEccDQ6ipBBJmmyY7mtX",
+	"zmTc2gPb6XKqUcn02mpoboXt2efh+Isl3CGSsHPfgvZ1b1UqGQ5Wb9C5V8XYUFn0e9+FnC/QLu9zsTb2",
+	"ciX4Fe3rHj/J9Tpm9r/GcT89Zv/BIB1xzfN+A/Z7KnbXH0UmIf7X2g217NVCO0vSB+AYB6tz487xvo8X",
+	"tvPg9OaaM0Hafk1ETQ5WhB2uTzBZOuPbcJG7ulrH1tooxmkT9ZuTVc6nCWeML1e5MJcYnd5+1Bt5I3Jc",
+	"JMPoYmc5uo99NCcERo2w4aJ+A6OgeE9RRbsw/h5O05SrvjfCqy/d3hr4k1yve/4C1XzaPg3O3rYuLo2I",
+	"7si68lwvZA5Jp8K5A4XIxuyYWc1O+s38eqFzEduizoGCL3FNtUKT3500jOc91XTLGED5Cws49kHOYBVU",
+	"hgIe0alT/x+icIf09qnPbXTCcm4hw7bwhvKSb9gkxCHRyfFnfc/Ie+rIXdDRs/WFXsfkgA4LS66uU4UT",
+	"rb31zlUG2USl0fdWUTkpStUjwdsRInET0+1kwLqj9x9LrIB6BkVtLAc/wptW6ATDAoycZX4tiqgVRUHx",
+	"lpWihXGiNyv0MgzjgQHPfrQrek95AZIxzI5TgAXeF59J6xKVNPBIt2Usjzrwz/IcfXc3YHfu67USGWR/",
+	"IK0k4bu1k7etJNBoO1g/xH6RSppF/0BAQkIT04f/oWfEpqkzegoghgGOnZvyZIivKPPIxH+7cUpwuqAg",
+	"U+786YzBg922ni60iYV+2vmWKtRGY6bnJSUDh7md9rnPpVvy4qruuEwXgq8ErhA3Fv/l5yAeLsl5T2Vh",
+	"uS13Wyk5Vxd4ZUTbqy0BCveNTesLYa7iJyVnSz5dSCVQv5C+NHopIJyz1sWVYZCsa3mBm8sFVwnX90qs",
+	"IsfFCzpYMaBSCNC9uVCW4nn97T/3o0uzcCZr9HitZ58hI8mkIlGGYBsTNysxhWPBajYRMIqeBpUkB66f",
+	"WIXQVXeawlxdwIXuXd1hdOmc7PiC6ZkVig60MZPKyExULzr2MeGcG8ueHLOMb+ImkN2s5JTn+QZtFG4a",
+	"UzM6U2WejyPPB6yMmzh35K95Tzu0VFbm/aetVyLXR81wScZBJEn+GlPZfN+GBKX2y1ux0oUdiOcYsKXw",
+	"7LKG8bnbAwYXKrnLms/53ho4BgtmuMyY0edM5MYbXGDXwMOciWN1OV2IjEkLKKkwkAU3UY/sjru3li5+",
+	"ctqZ4ax9XSWbBm+YIFpbxmmIh1QzdV6HdAWwjdJMgOAMks7aiz6O5MUT0tqS0pT0Xfh5aL7VBzfjH87I",
+	"tyFrO3gozkCS9px9kOqgNOLD2bbU4fewMw7czvhwVpshq/WVmxjaMv4sJO2IN/X7Cn4dPQhRUgbm2qMx",
+	"4DYetkOWHj2M5HdvB7GIpXMI9sdOnjCzdAZmLqwVhQE/AhP94zoQmL4fM1NOF24/zo9bQAB+8Pt793/H",
+	"B0/ffzwenzyO4wGkuiyNoChFH5hEHVSkri7XMrOL1m8f7gRmYOT40ur2KjyJLUI90D1siP0xJsOQTKUq",
+	"DZ/EbFpKNklDu39SWjblyimziWClwXh5Q+5iw9kLcgXMQw9fqWYxrhLcnrqA0M9QeJLIjSwTIaAUuu3g",
+	"4dePDk8eR5YsC7u7ObHz4zGbn4zZ//lf//ucTVclTTFbFXoqjNFFFYJ0DtADw/CNW9PdIWCTjRWmG4uO",
+	"i1D9byfGCdFUO+ZlpxhTOKnrNjvuEOTpbkNpCRitVVqgEBqz5Wm14vZtA5vbAE9FK3vMOMYxyObWazVm",
+	"a13mGeNZ1jPtUD3zciWKy7Dho1EdD3aFUA5zJ7pBFG0zGeBT/kXvSC4Nw43gDkkIem5RKiXVnDlPzZle",
+	"RW83A4z5S8OvRZZMHTSDiO5QAvwKWmhTN0P8WmCauk9Y36vimGM7TThaC3oxBAlr72Shgl3rAjY8t6Pb",
+	"KnRy5xOIv7qYRmW8kXFriviAyHT/iPRS2IWOZ0YLZ4XEJ9EDkAjfg7m8EBN+0DfSv9DrRAHC08e1HBPL",
+	"Bb8Whp0whCPsQDDguHESMFc28s8K7xufe+f8xHcwhRzRVLrmheTKnrPpgislcsMAeo2RyRBwby7eyqji",
+	"MuubgCuWKfW8PYmErd52ioyRy143ac/fEkxmP2K6ET0pNnEvlS02keDXghdzVAa94l/pxDXfbPnhsf0p",
+	"jJVLD+AakO2Ngx89SikC7XKiAKoWC0usDt5NcDUzrcSY2UL6D+dOsyn4dOX8X9g3IcajNALr1tzUkjfu",
+	"fAhJUQTZZfChs/3I8PMeT0gdBTBRBTmaCTdfzp8aYWWdHaHBCdcZKjjRxWrBVdQ/gsJU0TUdmMYBE8mS",
+	"4wqBHTpbWS2k2ldbfwfRcoTuO40948Uy9vPeGY9hicUkhDSdcYzmLZz5DrH9tWYIqNgZf8b8hBP7Wn7M",
+	"J8wImxXWu5L6cdhy6VoB2Ktx2NUEahcuczHrGbMexw/5olQPDJvy1TnTKt8Es6MoKeFGJXGw54fqiK78",
+	"wi32P+yVAQiRaHUZ7nKwmOpbHXXCnXAocc00DB+H2jkKX3YK4K4vD6rJKTS3zLuVWleuBV8nJdE0I1Gh",
+	"vhYqmQDumcLl5BH1T+7i8kZXKJn3bUNfQzk67HhbSEDUoM4DXQ4qj9JvlEShvCXa+u/TCvHeFKCP83Ur",
+	"MY8hjQcMX94442ku3tK9mivX98R3FlfKdhW99xrGjLrfBpUxPA9+QI+Ivdort2gDAx4I5uvMhr75+fb1",
+	"JLuD2Dkv1XRBpa+3iWY+Po4lvXgU8gX2NGe/6ckDD5I3aEiBvYBWtt8aIZjw8MnX35z2CJDcPrY3pE7R",
+	"XZtdlkZE4g0XC22pdpQDPiE7cBeyXE6dawcGYgvBUbPblc7EjkBdtDzPQ8x2BPnrFkyfFwWzcXhKSVqs",
+	"5QvpvXakoTJstkoTL+eL33shpEP0NOjifhWJOI+XeLj0+1n7HV/pgmAbCB7UBeYzsGJYYd2EX84hL/Np",
+	"S6W0VBEBXsL8obyE3RYMfadUdgVpna76m55Ezs7pVKxsFCg+gKWi3wR3WBfSgl0VhMidjBL8jGA3QOXz",
+	"ciltb8NvnC4twlSyyJwqAsOoVqMTKbrJ+cp4VGuPI3VgkQ55ctsBki2vMijLWH13ET8iZ1JlUIg2CMfa",
+	"ZZf603hICdJOr21VaD2LDrKJDGiM8l+lKCMe5d/0JKB867Uwdfgc2amxY+uiXC5FhsEup8Fg442pCshH",
+	"AKSa5mUmeoaQ+/uuaoAxexvf1VheDKp92ypxogAF2K8gWs76UzzfGPw3LArV++kZfrYQeTbys44fFeI3",
+	"QTUXhZhRjGKaa7oL7iE47Q78mGNGsC1w0neX/mRtRCBZ3UHB+jx4cLnbZVsko7U95UWwIVB1RRVVxvjr",
+	"WCRNILYmsolv4lU+4hpD435xsGilaBSyrHmhmoWgtenrVTaFjxnTAOlXOKr4C8bCDlROE48tAUTkSoiV",
+	"qQCmDQTomMkZ42qDrmam6/DpPghdd2gWWi/7V0dAQQWQPg38jRIiG1CEUXtC23wWAkHYAlP7wthB2H+4",
+	"dbRy9R3UPrg7BcMGoFlEcbU1fbVX2qpHEHy6GDQsPQHHN4HQ64gShnxONDyIG7AwibzgVnqXLXSeAfBE",
+	"I0pr+5QwuV5nlLy4a5GCzPMhYmHlfGHjM3RdIeFDfAHpHAA2Bv9wj8MoMfBsIGrG7RqIKc+k7QJkb3+O",
+	"yKSIAx9S7pECxEE7p/ZSOzx0L2nhAdWP3++yqVPVCP4GlaTXxLTxqIYiqUmIX7GWDmirkbqcpqO3r3Se",
+	"ocM5ILgwk7kwG2OxkHmnSz8rhEguTwS2sMunFtZ7kNsSuy6k5c1TOpXVC5dWt6zGGp0r7xK28YkpSMb2",
+	"Ng9BwWicG/CqzgYoi2FVId6h6O8F+LLWmB+AdQagrdv16HXbnJ6VeBcnI7Vk0gpMrd9WAiyum3iVxm3i",
+	"n0NDkPzh4yfxG+2MTnb5gSAbBMfsoN2o235+FZKi9lyXnsq1qQqT7mPl36X8EDqjYzRE4QDfgdiqsoB1",
+	"I7tpwSbf6YWwHJGqEbRNr0lGU1wOiFi+i2UrWi8V3F24c3L4+6AXqN5iz8QCNRmM8kT0Wa5K7OFuvywi",
+	"aXjuTqaIdY0P8m5rvYArJLEhRrnDYUYyy25epgjPyLr++DO0FbGuzCeVapVvfmRjtl5oqjyTlhmtlTN9",
+	"IV5cx3Pvon/yJYOp+EaaDanf26ypWI6rDSCZpWHux2kOjj2U7d1V7zU94Jb2o0WmORiTTPkVjkn3d56N",
+	"ciioWmvbayIyqg/aBbqnmohPFGvoTZvlLt4iN4ukOEBKL2e6iDtTH6RaldZcmnIZGLvBICNBF4VgeZD0",
+	"LSBvLOUijUmwDsnpgp6xDPUOgBlOFDs83pHTib+yr+YeloIiIPCORFRLKEEaaOU6pexZ0EJbtK1GZJfp",
+	"ggvOnCBROXBVfDURc6nGVFDtyQYg8te75AIXPuK9w+pPRK7XqNimQgk2A8ue6m4gfeQ8hUElZpWkxVOi",
+	"4lpTnGXQDuhcIH/T+OLgfhviqoh2qdodubuJSHy/t1wVel4I08rRDUE5e/JyfN/o5OmY6QJ1V3VzoVwB",
+	"0BGOP+WMhJhtAL+6NEKoAXiIwZyKUbrCnkoari24VE2btnY+1rMVCQgaFqUpbeV04M6ZBbe68/DEq+D6",
+	"MoYNrIJnSNbGAfSNw4KfgGbG2DVCozhU0Dsdk4lpzgtBl1Ap4/Y0NNL0bUZpih8QO1+YkSXfMIiUD5qT",
+	"5DHzvVMzdIbpGSmrRond1pGz82GNGF0vifNvG2V/RPjMdlU+oNlFFjCFTv0T8mYbPbsS0z7cmhfuui0n",
+	"0n3o5aQm2rQXuy2nOmHndvhCGBtbE7bWRRYNfU8Kwa8uxbWI3C336dkuRz2y3bBEjLgf0B4nooMh8V6I",
+	"XcflI+5bjUdr4cOfra0nl8RFudbFFa4slc9uM1Tcgq2EnjumGfNjj1IgeG7lyMGR5NzZFaR2lkk9Oh2P",
+	"SncgU/mmube26alvlQgeQpQls1wMewZER0XWjyDbtMor6IGxJeo0abZCwWssc4adl9qw33lqxlbJRioO",
+	"tpYq0+uuJRmWTEcIW59rtyIpHtE2eKIIlehfJTU1P3gDrCcjeocHfkcnuY/HC8NKvsoe4knfEapk3+Gk",
+	"cBb92ZCHDbyeuJnmpZHX4kdvS2NbmXvE8fVFzWl1yaeXK72OmRav3NxWDFJFqQxWths2gQrqzTmGgKiO",
+	"XxrmXmzb8hgArtIrPNJ7ip1TUG3vfns1wvsNkCGnZy9vV15MRXWXV+tFf3hcQ1uHn8c2xRCk4w6UXRtN",
+	"56cqtRfjsdjBwdJvtb4CLi09Y27BUbTAwq5HQ70tdh8h0eQh1shR9FZ+eB70PFxC4LEeDe+ynekYHiC9",
+	"GZlG4oZK1UdLrQ5mhewTjPOndPXjk6dnx8fNnz48Tp7Y1e+Ov+nzu21Uenwi/i5W9lWA6rURttQnJobg",
+	"8z+pvdDB6fH49FFH5VXEXs1kcHb3dFr7fmNwaFek+PAusRlImB1dVMB9mHMHGMjJWFZi3hOpVNECfNRj",
+	"WxQNSEDAUoGvJGZ+qbNIuvuNKBC0xvjMEgUgapuCKzjQ9IyckzZXjS/7KTyES9f5KmsJZ8ClkJaNE7tP",
+	"r/hcxFmFMBYBCSugxppBqwOqnwxEMwE1RmAfvVYsk+bqbumYqVApB5r6PCS1UVqGagdYkqXRk6TsSP82",
+	"I43jDqO30S4CXss/JQhhTeJqL5jcfW+xOd19ZYDuJZ+z5pJangQ75skgAot6yiLcLj5F2TyashhSJugu",
+	"vpz4cOTdSyhvz5idhjkQLnjYXQs9IPyMU/lWr+NEkapfx8tt37BWm1hgj4jGu1R8hrUpaKxJet3f6lhX",
+	"gdJsLpOhXarlRrQ51pwGsDkFjHtEYYaJV9JJ30tpwj0ImydDISx6XCC5zC5TwIRGiLhHpBB70FGAzh2P",
+	"UPWEC9IZ8rvVtvA/ujM9diLoRSdB8Hpa09kW9QoBH8Y19lIc3yzxHTGzr8shXfMI9h5LBGmWaQaNS1gc",
+	"stxBfJ6mRN70NlD9TKYgnD9gDeDAQ1Hc2IJfGsHt5QBasUiBvlaCwc2YuxmREWV8UyPBn5dgAlWPTAWl",
+	"p0CXNBFsIQvPUU35lIFBgK2y6FxzgkFV5ZNU6nbQ0X5jpXXeN/AT3uwufGjwwMDJgLeMrfqPPBPvoO3U",
+	"lpAbMS1EXO6s/0UnXg4uag/M97iiu0fH5BudDO0d6TuYdJm2O9nx2uUCz56/0Wsk+qCIGWS2eVZvy4Bp",
+	"TDrslvym/sxaAXL1jmjSYvuLgPzdqlQAj6ZM1VHcjbINCMYxKjjlCqkveRbOBxpgF86YeM59Zlkrxq9F",
+	"wed1yvr6rcd3YXWDmWqz18VpPsi1g26+QJjHbCH2OHNdWchvN+1yUKcVul+9q3683n5it9+2M1ZMDeDB",
+	"Nc2h612cnfgZldeQVwUtTnIRQictCa9vpJqLaPlcdA73znOye6e1z0Jat6jaiXPUccX4Emi0PP/oyTen",
+	"hw+PAYAeYlH+oxot6cF//xMISU/GJw8//eXXXw9rf37131GG0p8o2hInTH3yqEmYOg5sqQ8OH4zZg4MH",
+	"EFh4cPmg4ko1lsvi4PhRhDLVjYb+e3h58P7j8fjJwzhx6k9i/aaKcwyt8OjtLdEzXsk2HK9X+1Z8Vmxh",
+	"3fCJUH7A2KGRfiTolHMVSLW0JoAJcAgtOLYaZDx3+m5TaxQEIfCpUGJc6xakMkbho3Z4ClF9nnp7KwjE",
+	"jSmXItXecXbGkMKk6uTl2ZnHhFqWyNoFWJ9D9oxaKWJzPndrUxUuVoSuvqi1Z/C+1sd9d3ZnEtpT9+JJ",
+	"iDXTfEGdkdDcy/PGnAKMm9o1DWqgotVMZiJKvgeSYHSFavJ9Ihm0dWLiWhSb0LDJCwM0e+BqKsYQenRT",
+	"zA1buu1qcj69wi4lvotpXSUeHz59+rjR//xx1I1WTrx8IGW4LQ5qkE2ga3jos4mC49vZB1BVLqyv91zz",
+	"Ta3FktsOVMknFlJl2GQeX5wVYnqlFfGQIOOpu77e1hOgYW54+L3K2q304So/BG6geY4ngfdTbpwYYOwl",
+	"2WLul0pGuNocsvmqPGNKBwpWzp6/+Rl7CZ27Lw9EbsTB1F0FKhZpQgOdWA105m9CbCt/ffMzGENondQi",
+	"zFw5g3IOWbz6A7b9iPHo5sD96uCaFwrzIf8cPVObFyE8+lrlG2qa5/7zMjfiufvz/afxaK45IY3BBBid",
+	"1ftydLTqiLkzTnIvtY3j/X4Q/NqtizGsLADo51ODsoDiCaf9xti5NSzlXEOkvA5GjBHQ2Es0uref+pP2",
+	"mUYLTWkFL3I5ABW9iin7i2o5t+nh8w2jjQ+uNTb8yc4ZJwYZ37KA9FEg0IWL+2rRN1L1iQ6vCqkLaXdu",
+	"+Tf+OsySWh8qI5FATEO8wZLfgNVE2HpJ3y1wAtEs3Rs8itwDDJEBS2D/PaMeBFgQjOcsMU4iU1NgctuV",
+	"2hswRNjPvQ0Y78G3V2splf87AgrNo/1J3gEmkBdVc2i5hDwSVa/TqeKjI85WYGbFC3HGjg9PoHMFs0JB",
+	"lqR+hOywqN1TqPg3trW1vqJwygRsUNy8pW+7rhqHrlPLGs83MILk7+FlqIEx9AKuD7CZ0jg8idF7V6Xd",
+	"2wX3Zoz19ga7c0Br5hYGWNfI6W+5qg93GqMoNwlj9K2YCnk9GM3Cs8yD+5svvrB2Zc6Ojv7P//rftDhr",
+	"MWELra/GbMllbvVZ9ZX7YKJvGt6Lv4H7iTnMudsDaibN4pCuOSq05UrcNGEAj0m2AxIholb/VUoRXatG",
+	"JyECHuk889yMEWKl3+EMbtizbjWtyHOoczOVHG6oB8ltEUgPY9VFJayh6ewAD6+gZ+eg8Kut0FvUoEbg",
+	"ogzS0jWklsh58UgI3UUIuA8QuSoE2FJO0M2bDjRQmTPuLFpdsFUhr50tdiXIIjKLNngk0gZiiErugX/H",
+	"l00j4FNzZMtsMzTqSKmAdlxxx74IwIqkOVprMLuUWZYLajtcVQfh/+qdJsJHW7G+3tO76JH1CZFqykv0",
+	"uZa4yZuH6YB59tDJekukKIfgfsJkW/sbGZJNhdaovMlzJpYruxl73dUvQBZDVVTb/Zu61fCwx2lTsbF6",
+	"hhA/4SlhXwuxGgqBQCZm0zAaT75xb9cynDHORsAcz7rLZmWBzToLyXOsZTSRMGy0zq3dV6IxhkfjSN1F",
+	"VqshB6vJ09hWUcad3JVbXtPJ4aPH4y2sDzNWr4zv3Src8YOPhRgABcpD2wD0Ww1YJtSydsan1p3PKyyH",
+	"CiOsO/wnh8cPO/hwByNJ4YcJ6Qg5oVsAFtv95d2hLC0TNytZCHNOhshv2p3weJAowZDHNrz3oyePd67N",
+	"EFWl4up2oZfu0FpXJ3i82HmHNi90vjPz+dZdkwDzwu9TKwFC+/kOJdPRBtrWdtWYmVUheOZ7bKBGbDgA",
+	"j8AiOKG4EGfQQsxIrbCx3pVvEBU2/z5XfMlvLguxqtLEfgM/jmSfQT1sEfv2GJF7SoyRMa7/cDy3Vnxh",
+	"/mJIHLhzsIDZErvX+5bRzlJ2KyNJ34BrCcvDGUCC3JWFm4bmokCQseaRHR+f7F0FNU+u6DYAu7hfJ+1f",
+	"SAcXAtg6jF4KjGSTr9C/Tr4fD2hR8+Zu1wJiiPErlL0cQh9v4r0P3Z498628jXayCS2oAqUKfOG8mXMi",
+	"bwpXhy7fJNxGk24AyptxhDDGUKsmj8nR0fba0egmLvwv4VbkIOEN8Y9X/rb452u4eeWvDXa5+hFMIjmn",
+	"X/rqaYFqEjo14eynJXofdVu0N+6hcqs5NVsylGklzih2D+Sn5yHY79xCCvbPnHuOpBKhYwyofnfSnjP3",
+	"5trw3N1IiTVzb5WVuSCPHk2FlSiMVnCxnhl36YwXS8zv65m38jJ9zowtuBvKmW/a6hlurKb4IF19Dmjr",
+	"g1wb6+4HzbcgUh9Se/56CjguBC/QtZ/w6VWu5wf+/bFr2Iw6e8N3zJPB+s1AsDScH6IWd69d52j1Yyd9",
+	"eEDsCfXH9dw1tGQv8KH017f+2fT3m2oI1Sc4Evr7ohoQfQJlMjgsf1ccHTzK7brXwHbZo473NqwNdYTw",
+	"1hEemtOZsxqN+wMDh1wzkuTzVFU42TPPRmgwd0cb4J27yu19FXAYf2y3wV32oRBwCe5BH1TvORw434Ku",
+	"92yZ8OWLQGeiP3u/VNNCLIHSZMfLxglhelNogHhTOmbBrxvwgXFDnvfVMAPMXHziNjJxp418h6a21BDh",
+	"VtJzL9W2WNfZvwOyEbZcxVyEHxE7yBXD/VHr40fG3KD3pebdzNn8Sz4XPikUAH1mUdpMr9Xt5nKPBat1",
+	"Warm0zeDq2+isVcd/XpGvC5trvVVKkBfa6LgcTHeOvCEK2M2IfyeN0Nov2F+erLZ6grS4YGQseOmqbSi",
+	"f0t0NJxiQXc2gSZW7ofn0LKPeMB8MQMaTb1qA3p7HDOppFlEmV3AzaTQ9Kyy7oxcljm3zh5UYCIpMYSe",
+	"bMk3l7m4S+cv3Wr3lsSe9MC0tFUrdofz5ltkWz8n6BWtv7QNG3a0E7idaEtVw9/tEWK3reYzsY9uDvL3",
+	"vgWeRArXip589+zg4eMnVWQpl4gFwJcd9yt4cLemsdCbjTtAgvWZGRhsW5TqqrkELfwm8y9kyqV7jSen",
+	"bCFueCamcslzQnG2AJrHB0/5wez9xyencUzmLnQk3G0RO9J2BAGTi5cASw8rS+AASKBFoZmLL0cR4yye",
+	"yZt4C5Q3hVgBtZnKGKmsfh0HNE+WXOV5wLZbPQcUTL+brnVx1bMSagvEekPFSjSwcLPoJMmhIXoCH90e",
+	"0PJwN57ljrFAGmL0fQnF2zqCEbKazssjE4VTw/OCQxFd3fUz+tzThgGYpRPwurO43uPb+mtkrEUjOo2o",
+	"15uyB6pTzWrAnLYhp8FZCMhUqH0kSlE4rJ1eHFNv6GBTUO2GexdTS2ru0aqYLrR31zrlhJDbyQafIZI0",
+	"JmAPfoDY7cFFpbeoWS4EH9ScqLPIeVoW1+JSz+JrDdK5XmgjmC14Jg70bMbgJ5S64gzmmenZGDqEVDZo",
+	"VvAm6PmucWgvYvGRQgOCGq+deVBhcnvbgZXh2e/6OFz/l1A9CHC1yQbbVUs1B81Aap2a43kam6bRJ5tt",
+	"ricbt6VEPosOgtLF25wAngAmnqxgeu3uvdDGBh+flYbYI2aFEGOcUFj9Op7NfcfsotDlfIFd6HsT3gTg",
+	"0xZhb7/Mh1yutDFy0mLPa0GI9lG7mqpZbQ8cHd7ttkRVC3SAIi+cFqxXaiDEvFbK4XGnWBiBPJLOGEUo",
+	"I5Rn9J3pGuNNjElQzOwlwRl7UgpgTXLUet9cAmj+Dr5TeH2PZwOlmud6jb0HEZSvlfebxhCKNwTR59ac",
+	"MV1aIzOsn6d5FaxWlrAVrVp4IrPaD+/u/sHjpYER28SIq4JjkxzVioyOhEIGkty/ZHpqjnDDmMNl9tUo",
+	"IqyEeU3ciwCx/W+X4DjC2gs8JgBCLS0M1OwVFl2FAocYORfIXfApbjQOpDEaipu2QILsK0PC0VgBp3ty",
+	"wyKoOOL4O3mbbKr2sb1mBpGKzxPci1RWPCTZW/ZajAu88tN4VK6cpzF4KX+Gn+1kS5PUjIGapuMyh4EG",
+	"npKa5dUgN/Hs0MGjg/M15Rpg6GX7CLoFsUK/JDBc1T2ayIkIafM+0wz+RCh36XP1tHpm78WkWdu1kjSQ",
+	"MQ2/elbq/V/OZpQ2bodLnMtyGWahI8jJJsIdCKFKqN8OpQekCoWaT4ADHcsx+2oAENZeixg/pF5vB5+l",
+	"rfyPXgs+9M5dXkc/Wx5yTnez5VNr/pLC8udNxHz01hhLbtLQbz0ntfR7fFACKffOR33jbHb6OsZN9JoM",
+	"e/cb+D3Ql8y1O7WgyI5R+rwxmDpvkM7l7nLPN3jVbavFBlAcx+NpiIIjfAXNUf/jPkTgIkx7Df+s6dNV",
+	"BazO3qMsTpWr8D/CBkjeaybTLpDOxGoR17yqnktHZWqaxlYY04XI3ThvQfdeseRR7gzXJ4hAbTe3FeG4",
+	"qXnDGzT1TkO9Nc5iFN4g+im1/4pCTSnFH1XI4JBh8ArQNAvtlP+mUc07GsQi1rIATo77M1k9HnDt077X",
+	"tuPgJ0DI8Bj+/+lxnK9/Z6go1sPHKUDhseeKGStWVRM1zMxJrcwYYepQJOtpeSu1WIszgB6kkHozFtqT",
+	"AL4NqAhhnU7uILkUFwAvRuBKtG3GRfU6VSmZ1y/QvwoOwWtA4AoFAX2s117wjGEHpkSvdWPNpY6GkzA2",
+	"apgTQQvZXcGIq36A7yJaMcOOBNmgCtSLhbZhB8YeXE1ZD47O+tU06BCO9qtSM869MV+z30lRobSmVMY+",
+	"QE/eAt435snd963gJtby5N78Ck/V1ulf4KhiNMpdeqMQS5HJmOlyIdU8F4E6pI5cr3icMq3EmPLpyBQw",
+	"jNH7rXv8JhEBKGy6iZIv99Qsl9YC4qC3i+3uzOfRhHepoBJ4iJSRNMRutq9btZuIVBuK6pZp2H7Wasua",
+	"kpaLEBrwkFQgKQHmXOik6NTkAdGwNEK7Mf6HVtIqQmZtZOthROkGRQyZdFZ49M77YQGlGGhP5wTYPvsS",
+	"V1aWf6Q8Rc4XvW+U6/VlmsTs6TH7j6pgzIOcL03PhvVrFXU0lIc6ayBcDGQ4vZvavyOaahaQM8OAIR39",
+	"5oeEuroZLqkAMnCx+ygS1oRXE4lSmtoxVbxyW7yxNX7flR5IJDukvY6ME8Zrj8IesgL9W/U4PeS7o99i",
+	"ucBxxCE2GF3BiKI7w3DG1Ux3sLQ2I5JbizVIF3whyQ2TUBfV6LsGT3+7Qm/GieaUycqx5Uqsq5Tlma8B",
+	"gwINvhqTee/tfm6ugHtBF5Bb5NbZzHWuohJWhQM5vZ7NetYj4Kif4Y/pD7gF/vu1u5F7uULMct9UIAaz",
+	"7LeGE+JhjaroaS54kfhqUI1CGGyqWEFpe4kw7OjT0nlRXiQIouOyw229wgBeL9ykPopqYqKC1XidIYTH",
+	"VfvLfm3L8QexGeuwp9O775r6w2xtCaXtAbx5qAVaACENtDTeCJBuiANlYiozaNw9plI4iP5AprNGhAdd",
+	"k+pUWbWphhkYV4+MTvYOY79q6EP1+/RitTmOL1wVy0u0XTZuj/Mcc9/OYTWEM9feHmhU7Sq3y/JD9q5W",
+	"z7SAwr8QizmjQBbMH7rUGRHhYfBS5EZA8CvLRUUwCHl03+kCohJtlrBxFYIjR14qtuAqA7xDBgwwnnrW",
+	"IGwb6harW7DpQmsjglsSGtIW1OASXw8QduuqvCpu5lYZ21alu7Ac+za7oa2r954IVqAGi7GqBtjSutCg",
+	"K9u6M4Qsr3leigDdF0Whi66efNV4IhuUulE0h/K3i9c/McrrOjsT86NumzjNjqjbFXdLYIFJF2spEtFw",
+	"Gu0utxaHMvaj7QPoqDKa2xrUSpuLjnBLvVcQ8K6fTXKurnaeyfCtv30YQmy0b7kVz3mRDa/Oz+TQ7iPp",
+	"2je7KIRwp7m0vMYN6xlgX/78tgUtfnbwP99/fBSHFQ8gcY92PNtV5da7hI+zqc4gif/9xWt2+vDk63Fg",
+	"aoBYJnLsTYFkEswZmFXTJG84jVLEWLGKeF7/0Hm5FCyTBpo3mXEjUzBd8GIuPOl3PfYwhA+XjPtelUPO",
+	"vrrVQpAl3bTPYiQzsUovy29uxxv6jBXcikrujg8fPhoHpC3PMgQQESMKzGY60hHdbbVC+57MaNA4w5Oh",
+	"hSJ3KLrClvrGnlVkg9KdKFa4Q5GIr+L9x7kV2aAifGKe2D6gNxBag5ODMMdAIGZ93hUrfYBdiMlZuDj2",
+	"jEHFbuLGswhE4Ii+C6T0QNrQXovb3hnfwPs2jIJtO1AeJyBrLOw4IJolAprP6oQuRs6dI+SO1qjHV6N1",
+	"ux1HW2fsjorfvITWnufnyItHQ7S65P+diIXLO2RMaRtvzZtnsZ72Ww0bQODw/vFxQUw3mu9LNPEeFhEZ",
+	"BARuaxQcRNURCW8Wfw/q3D64Ue2lVvkmNpVu2vLcXE6iULVXSJDMp1cen/b8zc+jeHf96VUno9lt6nwf",
+	"xoqGWiMU3JYF5syxFIYttdtf81U5ZlP3f4vNpJDZNuXZSawlQL0v4M6RrvISaHISr/dwx+vFiXLr9HAt",
+	"AmFPFVZLfrpDIvRAWHBzy4rq6EwDSDGWh4HP3Rk0FUoQ7Nj3WM+livcFhD6FsbvB58yKG1xIqzF+i/eL",
+	"3soWGMlMnleRApnmZMRm41oUnrlox8y1GwV6mYnvWUNq7z4a+YU+I+lauIcnp1+ffvPoyek3u6rgpzzV",
+	"S4UDxU4JVqV3V3VpD/TsICxTjt2ZPCnItOCUjl+U4DlOeHawklOLd8ElOvDRxELMIF8U83FzPb/0zuMu",
+	"lk6o5a9683Rqb38d4rqnOka/9mEur4U6cBrww1mtfSdyv4DtAeUXC6IdQgahc7ZeALGLVOyDH/6HbbKV",
+	"wDdUPSU6A2bBHz5+8lnKNuMtGf38RAWcmOX8u11LgX2HnUBzC2R1PFtK5f4LEY7YK74tY3VzuYhlXLcA",
+	"1FhB7QFT3BiRgXUKFL0rUUyFsmfs8fGYfXM8ZifQLDgm/qs7YPp9lTaUdwJ8f8k3CPGn7igBQGn05YwX",
+	"A4q+SmIl7YxaOrl8jpfequxrUGz5ban6UOB0Ijn7jQt5ivpfTgDKy6HFWW7NLn/TkwFxYl4s/6YnUQgR",
+	"tvpb6BKWebIJ8CTms7Ox6NvrGaNcd4+cXc8SKCjfSZJeAsTKc04MqUrWFZNFJ9MPXba/2plUVQ9uNaPd",
+	"5/WimJ0TdKdmkkOlLPyuKSBxRAnGpN3RUpRYEKggINxjeT4H3nZoic3bUg0pr9l1q4VOxmNFn9/DdZ9q",
+	"pGadVXnAkxFK8Lap2yy/Ep4hDquuKETt4zZKiKw/o38gNvsU77NMmJZ4bZm0UW46qhgLVDIh8qURJNFr",
+	"YJ7osFdZDVVE4JLEwcDblTd03G3tsSqFWFHz1HBH9ZN1q39qfbvFN2HUsqFDbhtdASm6dI42fvQlG++K",
+	"G9+KOOHPzIU1ITZYMUYjsd+oi7s9TVAbs5tVb8DI0Ga6q0LP4wFQLOyPajVv3cEiWyK/bWZ4tgleB+Ii",
+	"bMN2LWrdoqHsFhq6I9FSBgk5EKes4FLhVVIdlNglvsIfh/XcmVlt8qGTWI29e5Dm5nxb7gWS+ra8F0Rq",
+	"pei3Y4CDsENJWU2AioBWLO4vQBEl0o75MgdPLuHB0UMwShRWGE5y6yWtagtdYKt/1IHuvihY5Qr+1qsV",
+	"/i0QlECfeeTEgR9J1G2kK/sj4Qfgq2oxmAFYKhJ4fyL4mddJOaJd3e6jewuPaAsWWZMz4TE9A1Aw6eTu",
+	"WmbIa9QPHhNQgOHkwxuEcaXmZkt7oZUI/j6hb6dcTUWeUxHNcpULSxR2/o+Y4FxAUvpCFDJaHdrMmtyu",
+	"yGIqciNLk7hT8hzZug2dtnFaHbfDg0r3FlmsGUb/ugjqcRw/QJutf7ffK11DsUWUgPfCNlfpIF+kgG/x",
+	"+13ndKkzEUdqUHjwLjdfc2vvuOqtXRS6TieSUijMUUjKMELWxq6IvFrytDJWRPk10V5XgkhxqmZ8tyi7",
+	"C4oVHlWxzUZnZMpzqeZv3FMjyhUZbbej7rX52hewvMe1Ppzb/wdJ8e1A71XNsodOPD7O039modGlv6V/",
+	"2zBF8RVBGzPuasSzQd9usFHjGJt4gm+KyrefNHuztoPXS+n1LZOaGKgIg+965xQnwhD4QiJzARtswTO2",
+	"4KuVUCJLk5lWld+3qd+/h5r821Xbt8lh/a8T0caAHcrFrE8Z/lRmIrucbFJA20YJ/aDC+3TT1OH8rN2l",
+	"777sMnp8dlB0uXlt8P9XnF1S3aE7x/LWZArvGuyBtX7IgVe2o6S/HtzaLuRPcQNETzENMcp6cALg/AyR",
+	"pxogtFiSB03iB5XjeS3xo74WCUR2vzBvb3aALU8NmHQphwwUrZmY5hK1iSlXojAU2SvVgA4IqPbeVDfH",
+	"D37ER+AfL6oH4QcX9cfhRz/TQ+PtP6AYn9ddLlSVJOmNPR3idTuq8vsW48PXrZp8L0VdBwIs9QB8f2K3",
+	"19jLYazn1OPj+AwEMiriiZqyZ4BIGDOusHcrNiWa8WI5oEKnuyKsg7Ng66TuPzdUWbRlOKyRSA1z2XXa",
+	"cYpkYz3rfhSudJatzHNQEqFpSXT6c7KgowAxiF1jTnUpMMyNbTSWfLqQCt5jDsW/eqslSiIVQ91GKadU",
+	"W9XoeYlSEG+w5MOG0djTrKZqpaUJcANcj1nBsd0gttnTBpgy9brOIV0zwYdQnOy9Eqxi9uhdyVhNTFSw",
+	"BY/4H0k3aqV1fvsWVkAtQOwet3h5eHiIX9FUwP3ib2Y8lKi1U3ONOLs2NHJqdYw/AhvCMHImmFSMs0Lw",
+	"nD45ZydsUlr3eSaW2sQMTzLiIxCK0G0GRzW+vaFP498Fp6+qHRDyn4QI36F9YQPHtXWf33WMRer7Zz89",
+	"g+bNFUmHXgnIuAIrKpT2ANXHzumodUusRtI4GH/H4D7OeVR4PBtAJHqeruy+L6K4eAQWS5QhYJkYTp8e",
+	"yAttsSnReFSusiF4lXgXo/qoqlum3uqVjJZxXuaCG9uhyVnh7IASUq0EeuSW6QmcItnlfBJV3ZMSuvNS",
+	"j5keDqOzMnmBN+xZ+C/tkCpHmwpi9X+iEkPGV5+inmlDUSzlYNrNIfaXf4PmfDeWq5oUmuKkQPUgluq1",
+	"8EMxUrdhLBo0S4FRp051lcapu8nYR34yhfG4a4IyKJ5hqFw+nYpVjDougNCR1Dbn0yvkfocfICM3nQy3",
+	"AWefxMDZEz69ipr3QO+GHX0YXRRMz2VpABaNdllVc7JzMLQdIs4EfuGZqQmCv9B5Fji9KtDvkLa1w3cB",
+	"Pvuy0curOdi/Cr0U1ulrNycEOB8zrbC7Lg0ekBVk1w7rBTYjOUh7QkiYXjF510oWCJdDJR7g6QB/8B5l",
+	"prIfKkvs5ODpk5uH2wD53W1Yqqxp1RP74ddPvunTIrlrlV4D80vAvPkZGbwaUq3K6G6VOYTLAnErljH4",
+	"PeJOBEOxgurbmc6zJkpqZx+2XYUe9VKTPjVxBLAf2k+8z7W6tJd6RouSblGAx7FTaNiBg6yfTAt0tzMN",
+	"iGvoFlBAZ1JvTlvN3L6TzTp+s+R5LooDt9nGLOfFXBQHIZ8XZtpH4uqXAy1U83ooMAmZGKeCosntWnFp",
+	"LJzYWdFzq10HAhTpB8TtItAeooxJiNh7wQOwvHnQFsChzZJq5USp2qydotwqQ+Z5Se1qsA4U5fiBYeFh",
+	"W8VW9QIj3ehk7BRmVA+8wwJ/sLPbuh1369QzGsDSY/iqWTs0TGMESMfOIq6ajxklx6oprUrV/loeHz8S",
+	"/8VODx/2OXMDjGSIek10NgQRrIVpWgiTcXcN00WA0LX7Gl3FUYtIbyvrHXACSwkRm0D9TKg53faXqJr9",
+	"dpmRC4CBB2VUi3R4PxzSa0vUZrd7xstaq8ZGiz7I48Mh/5ue1Nr2YUx1V5KtCgXdtrmEEqxUMlBiI10B",
+	"sao4PawzvhkHEgG0RvgNA86lagSXHeW6uPmqIjsus6qqnismbrCoFertA8x4KY2REVKRYeXnhTPVRKsC",
+	"PQoe5OayKs7eFjAAAw51LftENWCzhLgGkIVdQrlSUlv4ADEUtG+H3tNd3Li06a5iBpMVZG9K9y/ycccs",
+	"kMJAr5hMZkPw3zshORSOqa3AmHRFta/r+28HI4fvQLFc8UJGeU4n3AjvLGz7Lm2qR2GsXBLq3A/nfbS4",
+	"ck9dswo9oLQK3/atjhZX3TEBkKbthCF2EQ7W2oBE8JiD6APTQUzfTJnIN/bTYSf04qe7E7WHO32ML2tf",
+	"6+IK+y0FLb3iMtp3EaHNyJjurukL2OpEoiNdaoJtU9px1UYXwD6UQroFTqxGZhhQpwnWwkoQ77bgIucr",
+	"MwDAVW3P26+/szvCfSgB7KEReOBA5W1UCH0UecArLnnR6q8aONiIhBiSJMbivyY852oK+idorvc9QLMV",
+	"Fq7HcQJxDWQhswH44qQ2O28UJlVst/0qy8K26HGxjzNF91G5XIqMRNmf4n12Eb+mTOtw2Xg251IZxPKE",
+	"mW/szHbKF7+BnPLETdhS3nT3NUqQF9foirsPnVKZcrXShY1b1mBf6pUJnQuDvdDfiiFlM0jC0wrqjdOB",
+	"oA2Dt++z9dKESGO/ta1IW3dB52t0pCnus5ohNjDOmyJrWli7Ojs6csLg/mncv50X/FZbrsQNkhWzVaGt",
+	"nup8zIxZnB0dlUYU/y8QObll3W7pTf5C7guOdnrjPQrV4wRYID5LviFO1YlwljrUJaIUjYnLI8+J6rDb",
+	"fyJeuc6crOef+zQeXUkMV9eKrUjr8GIZ3QvAVHkJVIwdHCvdIZnHHZG3FB8XMbd5V2OygZVsOPamol+B",
+	"OA1MK4AfGhGulb52zxzftplxbPSDeLS0Fb0iPBAhuMV8YFjK8997BYB3Y7kM/SubcT/s0rTChuaYXjfI",
+	"fblzoNgN7nI5iemiH+RSUidFKJeqHiEVW4o5h1IKZE/TKou0DO+MEMWDKyDXtB2iemgVzdNwxfgSPHA9",
+	"Y8dOpyx1UWOnO/nm9PDhcSOAFD5q8Xm8/3gyPnn46S+//npY+/Or/47yJ15YPb16K1bUzOAWrDQthK5Y",
+	"M+4bO8MO8NY3Jz7Tnd4KlRx0CfTzNz9TIHIn58ALYfz7NasWeu3BFxhObuzCJ6fRLjHbtMK7SYZ2UC5R",
+	"lHdX7h6vamuy20SsYwqmkZsZFkHV6pJPL1d63SicrCPYvP7sX6TqQ6k7x31rAidiucHEQfX2zdepF3dU",
+	"0x7d8DVGgT0AeKgNcSwMp40AhDXY9lg+7MPySwRyUtV4X5r3KkCc6Gd8YQthp4uuV2tF8Z3HQcHFcdTb",
+	"worgSE2cjn++DnnH1pQ4H57SepzZzUpOeY7O0Bk7OTx15ujpMfsPthD8WorbVFlV9aphGN3QXVtGeQd9",
+	"8WV0i9yKuicNjR5IA9CzaiEprde8kFwNaQjl5ugf+Kt+tBIkq83ieXzXOqFErd41DCq5SHuBq8Bq3wde",
+	"pT5F29Lki5+203bS+Ra7U8Yv/HWdEMwyWhkDTOYAi6thPZg0fc79IWV3/TKZKd+3msvB/DDrhc5FsnwT",
+	"gofuCnTGkWMdNK9W2KAdAnagoNFEwsnKJaDspWG6X+PARGKvSrgSJjnJGXFRLpe82Aw7lO6zrFMNuDiT",
+	"Ay43CHLbjjg5R5sXGWSToWkc+rtuLLc6DHxJix9eeK2tos8wqOjKrIVYRZIaUNAVaeNdxfSqHBwE9nzv",
+	"FAhvQaOssfMkoO2KwV7izqMOZMQTMYc376XdvoXhfIv9tyJKDh/Yv+XQ0FNuIBEc9OHuN5S7HnkmTcRQ",
+	"O4Nw/NEwbyF53v+Yeecuj9bWpwxFiUFDZA3xFPV1lqhE34SOwzeUk4XjNqw/zX14r6TI7+XMhb1zD2du",
+	"DS27Pae+GRFsO6KQX9U831pbyu32pNHGrz3p4x4Pufjp8QA4/fYE6CuhorVmA/ftzUoWwuyN9acHCcZv",
+	"OlbF+8wdtQfY6di9G7ZfxoAVVxTGcz+NA1L2UpviGzDGSe2dhi4r8lLKTS6lKq24XXkObNlmUYpfwPep",
+	"Nd/HtkThuY9tCcov4lEpNAjvaB3u2fcaqNShJnsQtUjvGvNM5AOxLqtCTGUc5PaMQF09E3a3sdtbWCtn",
+	"OWNOCe0eagFbdzkIjdhcqJrdv/P07k0YWRnSnScTXeZ+4Q28nQuVOMIBKw53YdgT3emGXPBCAXlZI7bS",
+	"4/Bues4kHLEzveZedEQ5arI7xDlFSOdK8KtBDEcdQY06U3iMw5zcVO55upspnQcGAWVrXWQmeqC6obZZ",
+	"nvo0yB7m5lqPS0ttlv6MSQPdXljDyvHlxfKyXPVowOFjL/4XXW4oCMtejpiUGXz3I2YzRI67iu+HnCQz",
+	"0S4RS0tU8jyo74B9M+OnyOuJFLMQ1/oqyUQ4iC+xLV4Ci8+aasuPrLr7to9VLerPKpdX4iLZW+Nd8J+J",
+	"B8WrPl+ajwGeB+acDHojLHal46xwlv5o3JeUYT80VM1zNdF1L2mzUlH4thGwEGr33iGDEi7Ge/XplAch",
+	"ih7Yjha1QEWkhTeovXjsqQBQjXafzbWaBwoPKFZAIB+w58AxOhHOwkC8OqRRNCtX44oX4oFhv+lJ/doF",
+	"JHoAJ6EBDIBtK71CbBPOUYWpiZpU/uuxL/c/J5JfGqeHUXvKUsZrrKZjKsnRSIThvuhnneXcRqObP0ks",
+	"h7cC22J60pReVcHE/RoDTtbRaEpbVq7gKc4rA1Cy+xzaYTA4SLZ1H1QWpbB7XXtLqLhcLLnaUCgE2Dmg",
+	"8ac6pwlVbkadY+ZuUG8q6j7zS5bidJRTnidDx6ucK8PmmgH3ztDoo98lNaGqP5JeuJouvyypPRNlL7nQ",
+	"SxEjDZ9r4eYIA4meYRwIXohPaEv2kVYlYpatCq1nZgirTGPNYJ9KO3YDxFthSwCfgo2HBybdQ+k208ej",
+	"m4O5PnAfHpgruTrQK7TSDqhbKcEnbgHXTgwp8Up1tyHWKw+Zq3jueenrzGVWs4moCpR1wTyr1Tk99KxS",
+	"evCBr1KAUhb4NXUq5vY8DO4sQo1PCM8QLm8Sa0GkMMx8eMl+JFokuG+qO1Wf4A3p75CSf59ysl7POmY4",
+	"yoQDk769nfAcLwtpNxfOoPLBfE6N28DKAmsaPwo3WFi7wrokfSWRaNUNjP70AahRgWDDS0McM9VBu5J/",
+	"F5vRp09Q+zrTEagmaBwnTFNeFNLt4dLWfCC/0ZVcYnrEc81DlkTeiMyTLZnDX9WvyhlNKBBvXz1njx49",
+	"eup0+c/vnkNjUrvNMcP+YoRgH+DfH6A70hG9xoevDn9VL8qCgqZCwaH64dJ8YL63Mp2KhwxAqdCyk/lO",
+	"R7hQ59hmlTCKvypiVCVMgLSH7CX0KQ5Dfnr6+Gsn3ZNcLFmmp+XSGcKHzPkneNWKzxHxxtWvSq/4v0o3",
+	"/rIwuvhwyH4ppPXMTlUxolCW2bWcCjw4uWIfvs/EcqWtG9bB38Xmw+GvKjTwPRsRfrTGGHM2Oj48OTyG",
+	"824lFF/J0dno0eHx4SNEfy1AqI4gZnk0XZTqyhx9NOXyk/t4jiVP2H9JavV9BrXv9pm7+rm7GMx1s9LK",
+	"oHQ+PD6mKJoVmGLmq1Uup/DzIz21wh4YWwi+DBLMG4ptIhWvN2sLG+fTOEZPAGOAr0LlV8whCWM88n2u",
+	"P9XjL6PXiu41ZkozwNcXVe9URC06r14uMUDC56A1qAsVgNmpf7T7nPabm91qt5lyOapvfluUYlybgftv",
+	"yOXGSQu9ELywE8+aRT5gc5m/C5cEZvlvNWJQEqv7G1VUVe/U2Qc13P+T08hLfnNAoZDTk6enj45Pm7rS",
+	"TdenQcJ2y+E8U2YNVtKnKOjZajAqnU15d7F7K9xpmgvuyRwM37CFXkOiFQrqOCKuWvJWLaRPUMTX8G9a",
+	"qmeEnbztGg6AdS561AF4PLEb+KX1maF2mXRnKXrrDK3diTz7yFG6d1m6/ZuHl97Bo7X7jVpt7jUwfN5a",
+	"KsnUGJ39831dRt8VHGBwIeXl5pvyXtgWaFqITCgrec7mWqPD63wdT3KYFF4U/Lr4tlxZ2IoGgymIeYGf",
+	"4DHprAKo0V9wz4RCSOGKRyKXxjJu2ELk2RhMV61wq/2qPDwaHcUCo+FSQQYPHuw9FMtybSwetM399YMb",
+	"zT3pR7j3W7zxfQhwr9AovuA2lm5L+OBCM0YnV848jB+aDa11sY8z+pm5AtHyNc7eHzgnl7v0fejwwW4g",
+	"tUxOrT3VLoE8+gj//XT0EeKFn44875AT1OY5H3uP6hK83xv39+jTeOfV8DS6+v14tCojGv1Nad8EFqSY",
+	"0bEQHNk9yOx4jvJw8ELOhbGDLJAMfhLKCMyCO4Pkv86+fXbx8snpGfsLGL6PHx1/1Sy3eHLcMEvC7/75",
+	"7OB/8oPfjw+e/ufRf73/eHr66SxqpvTdT3ewJlsWR9XZts8+O40BwnThHFjnHuxB1N8tasxaM5mLc7bg",
+	"xTIXxmCkBDwDTszLg+W5CJ2E/wDiTG2N70eJ0s0/3XJZ33ECH9xxPb8Dz9OzJCsIBDtTb42QKt/r91Zr",
+	"7AuTjj4Wpfp09NEstN3tvL3BX43u0aL2j0i4biv/9V52ywyouEIrO6evwH6Gw51QitD9MkAVd/pwO8S7",
+	"KFXvreCGVNsJUVv9lbDThcjqC3PvBnuPpt9UzXbcUdTWN0FdNRJ/8vU3p8Mq5HCk1QNuZ+KfxtpC2LsY",
+	"zUEIL/imMktJtp3NAeaI2/4LnziSzonUV52b2ljP7hzTmliTBuV396Q366V9W4fl8dOvTx4//LzuOSit",
+	"1wVwVUQUynd6DZ65Znof+joA8tGdmOlSZUyjDunwaih85umJkm75j3gBBNDMPa0g3PyiXJqt9fvm0Tff",
+	"PDn+5vOuX204seNAe6eOFyLQO+1jHYGBG9wRQxE+jMYip38h2EbUVxMjfaa5niEc+qcI8qUtrSpg+3mt",
+	"6wHxvKRpvQ8N7W7EOEqBm+1y5XTGKftRfstKyCy5/U1L0ssaa4kLcOXyAB6NGmA/SGOf1y8candgyqCP",
+	"1YHRandhK0GlcmrcseAYJhGUrAKJ/lcpYFFJpPUKwlDV8m8DmntmMd/fp36pphQgYREt05j1PZ0R0LlJ",
+	"qrnnScbg13qhlzVmtDU3nv8CYIHAmqfEWtRaGHmJglR+RJ6OPtb++oS7xBd+tsHp11KsifcXKZuddiUO",
+	"P72m2B32oAHR1EDUcchee+5aJxYgEsxYvjHOmAa4wuFWAOw5dAWtzeyoz5Z+6RuS33EJXoJXVZuYc6hh",
+	"5ubKUDbf+FAe9BWq3g64AGnFuAJ0UHsFxkkHqvN170Wkk+mv+iV391Ip8dCYUizA3J6c3WfhtDVNqTNx",
+	"B6YB01ZCWd9DNqlWX9I18cG11BoVOfYdRX+oRvxxFc1Qr7X3uYI7PpQqrD7jI3330PDInQS4d3texjfx",
+	"ZcwQgX7bx93nWeXkdJM6pbwQ7ycskotsLgo2cSeBLTZEy1SUyiStGHEtqOieNlprfHy6YEthDJ+LB4Zl",
+	"3HIAUCj20v3wkD1j01wCcMEp28L560pMLWVxPvzAjT2ASw++f/EBbH3M1Sykmh/+qn6pyH0A9gH2J5uI",
+	"uVTQ6CqWhrmAi17iwLd2f8T4wXdEx0BiWEgXDKoME1bQfauLdti+MU2jtAvh5khmiLXB1wpvRaZ7nOPn",
+	"6aeD2r//x73uFCtuLIpV1J3oBfSgH959V/yAyXunHsCwQSzpwYWbuSBBfmfARqFtQUzEBwW3O86htxxj",
+	"VXvMLw8raHhJY31L9RfdRBiJ8oXtdcD32oPZVid1rqN4Aa0LiC9U69sKKhU8/X650kVt4lMOLoji1Fw3",
+	"57p2Rp36OGdEKu8TQPCHWOBneY5rso/Th18B6ls0F5sb9vziH3gWIK9uXi4VnCNiDGD0MbMauhmK5BE1",
+	"48Xy4Dc9MUcff9OTT0cE+uwVoflNT+5mjaZE8G9lBl1YES36GYL3CLntUVRFF34OVExnTRgvln/Tk5SG",
+	"dwuzB5AAvCvj7nYtvPGYKrQLQYArz10L6bhCzEoIQoqlv1CoDC9CmUnLYvdx8Aqu+ILawg1gj1oC32cP",
+	"GgKI5PUswLppnjrm+eij+0/PWCx11U1v9d3eUFc09VV1+33H7v2CNaKoJ8en3zz++snn37MxGdhbUPZH",
+	"wDX78gArsXluIaAoBQI49QenhCMQuyY34Xdwxb3HWu/TbXSvkPIa8fX2EQIy1tSazIXphlxjbbKPPrr/",
+	"dOIMvvPVnPc4H6nDBMIQ+4GFt/J9fiaGipK7zW4wTJize8BbaxN6pH55xZJavH0rFgCI9tMoCRE/ygpO",
+	"GOt9L/gLd+c7LvkAgzG8yA57Ea/70ubiZ9jer4BKCZM0ztUn8Cj2MQLKUyxZVGINNiJ8CA0+thKBKeEx",
+	"wLhsuvTkBV2yI3Dlo/MTPr1KFEUlYldI+2NaUSSauZOHx020zzc7G2r+AUKofs5iGsR/dWfx+NmIMTWA",
+	"GzMrlrBwZSHGDHh8sfwNitGIrMst+QNDLeao2M3zEuzx+NgSMipDjArYL4vN5ziIf1lsUpuVU0HN/lA5",
+	"oNQJ47/2idYNluwhpWGNsLgqF933GlAbzW7D8wd/0Rd0AGkMe/QB32idm71EY2FkbAX3i+tTP81HH91V",
+	"PZ0/d+k9On9+Ru+p9MOv1+c9cRuPvV+zzC2P05q0tswIbk3TTktIg9JW7tpzP9E1f2p3D18i5fD5V9yT",
+	"Vl1zw6zOgQ0M0SsJfIqb/tmG1kKHVt7JpXiNl/ypVwLeIbUQ9IJ3X4e/S4WdzhstfaZcUZt15CWKbQlc",
+	"hqOP8N+e+hGuvUcF+bp2/32rR7j3H8eVxVe9f6VJfEPDvVkE7XTtUqBz+HNvUvcKqT2Kr3f3dYD7NFXj",
+	"OHQjsgshC2idQTyHEcxUNHH0HEgS3b0Hr4CsyCCAsOP9/Wy4n8QahneH7Xay14VOLTLVPz88frh7iRFe",
+	"tx+cuXs29qICgg8icwZqLdiIY8SWYJkytlFOYD7h30cf3X86g6txcYkZwnjhnRKe97ppk/VhJHF7COG6",
+	"W1UpZ8/SIi25pn3W4oiIYpNrgk2FRUKT3sfCpEB/snJM/pgr/pymMsnpQl/vx7TNJPauRqI7hZyMIBHA",
+	"io2V4iGI0EsUyuJadLAWYJf6OZfKt1Bihi9JDCupqyQSvoW7biOsXxR8/Rwe+LmEqs3BwPRaiQyCLsgk",
+	"LvKciP8NM/zavyzEZCQWuPE8r9qJRoSU50j9eS/Q1HutM4ClSEkufvkFDiDcN9ggGHtVO8kTfLqgfgFw",
+	"JJ0TiQbMlyd3hE77jARnp+yL2UxMO+Ch7xYCSDquRSiWM8hoiWQhhsgzAYK/wCpdqpUAkiw8xAGTz3gB",
+	"dXfSEqGELNhK53KKjF2l1du7xamXlzTEP8XpeJewXvWy+8SAARrWSc4XEeRf0Oktig1StJPWdAY2dkTK",
+	"tBMnvRLKp2yoahBKtcqC2I52C/KN71sZPc5fwtefz8pKHOb0s647exJEkK3xaGqunc6dQrrneu5Gr+YR",
+	"KuVIWdjM6QEkF0E+c+/MMK3IqGX8Rppx4FUpeCYO9GyGms9tU+o9kRV8rVIFZbN4JspPYmB1xD9Rqb6/",
+	"E8Q68qJTnguV8eIMbQBK3fhzqVdpwx/oyNpmjgQu36MVliEP4dnzPzXX8/+8WebdWO0xIWppMvtd3Ibf",
+	"9gKAz2S+L64I0Chw6sFNeyiLmS7ElJu0unhFF3xWhRFvJSQtg46xcKbqGebAgMrw4fH4+PjY8yfNxFoU",
+	"Y8YtcGpZ9vg4Ife1FkTtyp4aRUQ9aXx8h6xxyqsRSNgdSWCPO9grnh4ff33y9OnDx6dfnx4/fXqyi7/i",
+	"D2BhOhHy4pTcDOH7L2RrwhYiwQAuV7WB88H4VkjoHShtqVEc9Kovi167rRDcdJVQv7xZ5Vyqf58QyFt6",
+	"4cRq+/n4MvbYBt0ICjhTWylduLU9r9zAhS5sveQZbLWZvGkm8upLXoipkNe78kdvw1Vf0ND2g9hnLU14",
+	"r32skUYi7jwD9nK3An4thHILlUrghTU4+uj/2aotbxPPLPW1CNPRp9Ybf7KPLMg7kefM6KUAWnCPzXKa",
+	"x/elbr9iH+VQ1F9mL7mwtj+1FhO20PoKyyTNGkjdtJqKWgBITAtBFZO+paLbVQLddCPninqKRFze0r5t",
+	"vsM9hP+rHfB5c2vN594vJsFLQhKGsHPrHFlhbL/86z7FLppVeieMTW/U/a/QOxE3V35ZCIi4ygpksC9d",
+	"UFsyYt6SBsncLVT1cAvbLLmC5Y6s6Nvyy9Gz+CLeVSE1sPLGbfPa1z3NDf+DP4ax+7ZMJm1h9vdAsV22",
+	"U7bb9b2pPXRheeGk4EvmZQcXBF5W1ZDtkxjJk6GS6gH7TU+I2ohCq/XWHFO+FGyhl9SSfOwRroWcLywz",
+	"8ndESUPL6JyrqyoN7nu4RDufgiXep3oe47w7hRmvgkbdQu3sRnYBF0VZ3RFfE6A37t1gmoBEB+LpUlVc",
+	"AdyypTb2PBgh4mYqRGagMcRPQmQio54/IYBZAOEAV9R7UhfOjjZU+UStm32LGpL3RzGSOz2z0CgHqUTd",
+	"6GZc5mwinEtIZkOt6VFFubgD1b3dE+i2FQAn+1QO8XMfm7TdXTc850WxYSS1zQRIrfLf/RPJVbsS8qgm",
+	"7lNRJt3Dcl95cpBtg02+OXVK29KUtyRJfd+cyp35dHcsXFCbIZ8w/oIuYHMoe3QEn+8t2+3UA3bWcoZW",
+	"I5O2XsgctEPBVc1LB/tCr7QRWY8jcr8Lf/QR//FpeGVVg3k3RjyFa3TXKv9oxRY0JWsJw/+t9u+xYbqw",
+	"Hvur+6+6j21JODWrKEp1zqymhmW4J2RgAyjVA2f8rNhkExxxbOs4ERsNyWj4deMhbrtBL0Vg9ysVVKZI",
+	"u+s0OcoEz9xd7rIDUoJ6ASfSC/+Ez1NfWHufWzRnDT//0qJ772ftj/oaTUP/ysDflOcEIfQdEqvwKjTA",
+	"ky2ljgyHvhQQRZfs5l2SFwhUdhJX/M1d9IW5K/6GzCB7OnDhjfaTBQEXKvSzhGbgKQqL/Z2fVTPL9ML5",
+	"ircePIhfgCPQd4fvSUHRaCXe/8n94zSxMfpOb7GEI2Y7vWf1uJX8/IOmFWEaU7EWEpg9VFRTm0e/JyYb",
+	"asegMkbM/vdoWuLWoBYYRx/hz06n7RV1V77fWX8hoJF6Kpdb0KbagwOHUYFauyxbbPY54YM6XfToEOP+",
+	"NWQt652Yksj4VHukVrmAvBG5OQ9xK+KbnDlHCX1gZ9aFrtyJ+OtaZuB5xFART5sxlyf3qhhuDfeJY+/D",
+	"HCIvJTy01Ulqm6iduOwpVAgz2WgR5cHQEFLE77XKN6MzVeb5uAsQtCfQAr4VaieExTq3wAnJmAalC2am",
+	"PBcZy/Ra/VttnR0kAZ9HFX4emoBN1WsJMSjI0e47avkIiCbXzu31hfizrjZS/HZpxB/wivusHMcnJFaW",
+	"RrgPxjjq7b/USmzGNXcoY4XgOVCHTosGnfvejQyfw7i7xx6zwVqiCgT8VS4B+sGOmxXC2FtaYnwDLi9X",
+	"h+wZ4aZnoeSlKLHvmFYCoxWUM6icRwhfEFunnsENxm4HITVitg09wCDDmwpedc8Bht7po7umg3blgfwZ",
+	"VksGUbmf0mumVSoLBOMyAGLBPFCNcAiXgVpyQAxqI+w+EzN/ogBJlZjxHJ0Nl6JexTVGYcZgyM7AR5VX",
+	"vJ+A2xsff/kcu2FQjrQtR/jxv70kXdQaaqP8tMNoEyAOEvlst/B47MT9iU8F5/gMAqT0OnkMwdFSK6nB",
+	"YhtiatUqcFxhuxs5XYRSSqbX7nO8Dfes3kBbRoYXl7VOSs1kRg+PiESyvhj9AC/tHeC/+LffAz8IS7I/",
+	"1ctw7oMKNfWudljY4zvliOV5aLXs7YyWceI+8n7UmJUK5AUxCFaziXCn4c5d5WOkOwqr35bqgq68z6wV",
+	"PAIfKU134x1/xX5q3gBkjXPBMomNyNFm44YJY+WSWzJ1uXFWWjFvEsLcQ6gZA7X3pu0uKA78GVRdeBNf",
+	"XFaUSjlj0U2WM25H49EUelnlIotWyzV0B97u315xvHFTM3b2V7mE2AhOUS2LSl9xxaRyN86FFXAIoAqw",
+	"BbLyYYPjcCi0yDNresFQ1riTL9Nf8xmy18l2JOH7Pe1+iNY615UZK/McS6M1yzQogjyvKl4rZP8YuxxD",
+	"hSYAdhJzKvgOcuwLuOJLomsE32cNM77P/tgJkZ0Om8dBQftC51nrcKsTLhlhjMT5SVVSXMi5el3aXiUU",
+	"Fwj/16XdU888qO0t9NqI4oFhfrS1nrbTqTDdPfAuwo/ubw/SI1Jb0H+9r/oZbq6kmo9Ds2ZsooQMu1iN",
+	"YeNzlAAPy7n6/jMFRqCjY6zb2lIq//fJrkMNb/LFcUPpVad9IO+w5mJaotPwz/cNL1HOnblFe8KpXMih",
+	"cWyVee6WHlqcfWftCuD5U62vpIiJA+5/a51WPjC2zHZ1Lbyga/4I2fo/E+Gbm7dkFz0/qXsIINBaMlrL",
+	"JFASGb528rzBsP/ARG84vs+M9K49tLmO34r5XizZtz5w0cyRc+wObpz5xXPm961zit2lrVRCWOHYHj/6",
+	"6P6x6YQb+LW/3z2RbqEHX+4FaAD3atZ6Y503tBlO7Ird3dPD/NypV2xqaY6QCgw4jjtW6UV1VS+dzDtH",
+	"HK/AOI5VYMRvP9nT7T83hqA22XuA99aT97Zxd/hkrdk1LyRvtm/8IsK30Lu8LbjiT0226l4hefTC6+3h",
+	"4PV0mu1WRHB/UsLu3wR06FS8aDbd63wk1S58tx+tu2iU8vuZGCpKNehBB4MzzVkniOoCk9O+wHcKrA8T",
+	"dzzogLOAf/tKuQSMaroQ0L1kCwJUFTnck8Xj3jJKJf3w+OnXJ48ffmbnJyFHFzSfuiBmjYnYX907ADTT",
+	"pNLnNZ41iDKxKyFWoISdjQSohImYE8Nqj416VAue7wj695HB715fvDt6/vblL8hdL6cLZlZCZAflCvJP",
+	"WxA/k2sw4JeCmxIwFlLNc8H++ubnhHhOuBFURvHZGpsbXSTwx86L1Vid56PZ1SdTJCkTs5mcSucuuM/Q",
+	"jAXIwl2I1O6VV/PzplyeQ5sYIzMBEGWZQacfkgckaRaZnFqRnWMsSLNMXrvLwWdYQPUvWL6cUqHIs4W7",
+	"MxSg7VNTb20j7EzUCW+W937quUdEFuwfonDTtx92GzxfLJ2lbCYtVmvhBDj7DxbFifm44lRBuLm571VY",
+	"8ekVn3cjkumS+2SRokek8Lz+6/1kKzw1DWByYE1A9YpQge4zxHvJT/YzV+qTfD8M+NUcNgyFR48ePz49",
+	"ffSZLYWOBd8bLw7cCMFr+LRqwc8hJwUNtxalujJswa8FJf2J9jneqbW5dwoxy+V8keZVfO4Mwz5WwDPi",
+	"pw4tMvCxYDIFC6FhCvA8TxGUqns56O+VRS7MZKy6R6oMelLsISPsnzOuCKYha1ljfTNWr5DmnMrMrWa5",
+	"1leA55vp4r41ck9ASYUm6RSsFzhh4fh5YJheq1C5SVy4hRAs4xsTQKApS7LJ1NOnSvb2PLfgfSKiRBfY",
+	"NA+teH4NUU5eCM/cfs5IMJxNj684xBb+k5C33w7d80UINqElALQa1aqBDQJWV8QgT8CLkTd7P2VhS+3Y",
+	"RRDJ2g8g607IARjCPrED9E57MVwLQYABAN6BbghYOqWbmy1xXuJfRx/xHz27e+HF90Vp+K5iLPQ9BISa",
+	"FpuVB6gpcQ3tUZHrcMsB11jwTjhEY/nGRGkNL+pvcR+pLpKdzxzjqT31fgkNK90/tJ++WQux2rH38ZI/",
+	"dxjbvUMyjo0vuAczGm5057yxu8sfOW8M4/vceePqofeTN4aKM6ezsK9wzeEFw1bkORX/OBUnfZeEZM4Y",
+	"JOHoI/y3k2j3pcr8gt+v9CezFvjlnSfwWzGXiinNZmWBYRw3IefMLrQROItFqdhcs4Y6qm2KZE7n32J+",
+	"IK3j7oWBKwht4bvfNo0ZpuVOaUwgc9/RHeWd/EOwjOw+IW7bdkLuhxTjJVIxyKWHQDNu2POLf/iugONW",
+	"MTrWHcqlm2OREa/+XzI9NUe4duZwmX015Aj5ftmxXvs8QuIz3YygHGO7iMj07/fgaLoVhV6b2qqniC/h",
+	"sl5+wr6MtXfOWJOKlhkpwJ3jENIRIjcCgqvnW+wJRS2vGj1xAL/Ybci9w0v+1IYcvEPKkKMX3MNKwY3a",
+	"HV/REzJDoMFo0cHt7s+7wdt/ZoPsR56J2oObC+G+3J93Q9Bcd2JWzqhn6UXfkziKMTPhtlEKsIvb5Ogj",
+	"/HdHB4RrfRWWbvdxbGuLvOM4HtK85qQXwCvajsGNP9vzMrC1LuwidxPaa4aPCm25pRKJ+B556674s0z0",
+	"Z9pAOCf7WLy/yutq8Xw5PW6jMYEodu+m8xDN8fTTpocg4PHUeSJ5A/j/AuIHHYJu2pKHIM7pHg5BMlnv",
+	"Fs2Au/yBoxk4vs98eNYeeo/RjFmNog+hX4pxAk9g7Tdna14sD8oVWqPEoTTVpbKNlH7T0oQ/jj7CfzvB",
+	"mIm1j+l0uvKP2bkruVzvoDUmfLmX+ICfhui8r7mEtFOXQv2FrvmCeRo/hP0lan5B6mVp99YpHG5GNNHY",
+	"xCJSfAtHXp453VeUKkWX3io2+ziaCF64k+Wf791hQeVj7q/37sLi2u+CsshHZ6MjvpJH1yeg4ejOsaJQ",
+	"aLatapUIeNCOR97tU2Wew/MgeokNIWfwKKTca/eXMODHBEC8nl5F+tN4CBCiPWpQn9qRbCK/ewcBEAun",
+	"hieorW/02G/eNvpyjJGMaYz8X+10V+z3vo6b+hICg5ObhokuVdbsEBj7OXTzJ9aLKS8KSWW4VRunMvq7",
+	"Wkc2gECchSZguApLLvOJvqlPAbUm2r7XK2JNXBV6XvBlyAdTO1q/9ND3+NP7T/9/AAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -37,9 +37,9 @@ func (a *app) tokens() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"id", "name", "role", "host", "created", "expires"}, records: all, empty: "No token."}
+			l := listing{columns: []string{"id", "name", "role", "host", "created", "used", "expires"}, records: all, empty: "No token."}
 			for _, t := range all {
-				l.add(strconv.FormatInt(t.Id, 10), t.Name, string(t.Role), orNone(t.Host), at(t.Created), at(t.Expires))
+				l.add(strconv.FormatInt(t.Id, 10), t.Name, string(t.Role), orNone(t.Host), at(t.Created), at(t.Used), at(t.Expires))
 			}
 			return a.show(cmd, l)
 		}),
@@ -47,14 +47,36 @@ func (a *app) tokens() *cobra.Command {
 	revoke := &cobra.Command{
 		Use: "revoke ID", Short: "Make a token worthless", Args: cobra.ExactArgs(1), Example: "  rotanex tokens revoke 7",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			id, err := strconv.ParseInt(args[0], 10, 64)
+			id, err := tokenID(args[0])
 			if err != nil {
-				return fmt.Errorf("token id %q: want a number from rotanex tokens list", args[0])
+				return err
 			}
 			return client.Check(c.RevokeToken(cmd.Context(), id))
 		}),
 	}
-	return group("tokens", "Who may do what", create, join, list, revoke)
+	rotate := &cobra.Command{
+		Use: "rotate ID", Short: "Give a token another secret; it is shown once, and the one before is worthless", Args: cobra.ExactArgs(1), Example: "  rotanex tokens rotate 7",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := tokenID(args[0])
+			if err != nil {
+				return err
+			}
+			made, err := client.Decode[api.MadeToken](c.RotateToken(cmd.Context(), id))
+			if err != nil {
+				return err
+			}
+			return a.did(cmd, made, "%s", made.Secret)
+		}),
+	}
+	return group("tokens", "Who may do what", create, join, list, revoke, rotate)
+}
+
+func tokenID(word string) (int64, error) {
+	id, err := strconv.ParseInt(word, 10, 64)
+	if err != nil {
+		return 0, fmt.Errorf("token id %q: want a number from rotanex tokens list", word)
+	}
+	return id, nil
 }
 
 func (a *app) makeToken(cmd *cobra.Command, c *client.Client, t api.NewToken) error {

@@ -843,6 +843,11 @@ type ClientInterface interface {
 	// Corresponds with DELETE /tokens/{token} (the `RevokeToken` operationId).
 	RevokeToken(ctx context.Context, token int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RotateToken Give a token another secret, which is in this answer and nowhere else; the one before is worthless
+	//
+	// Corresponds with POST /tokens/{token}/rotation (the `RotateToken` operationId).
+	RotateToken(ctx context.Context, token int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTrials Trials, newest first
 	//
 	// Corresponds with GET /trials (the `ListTrials` operationId).
@@ -2814,6 +2819,21 @@ func (c *Client) CreateToken(ctx context.Context, body CreateTokenJSONRequestBod
 // Corresponds with DELETE /tokens/{token} (the `RevokeToken` operationId).
 func (c *Client) RevokeToken(ctx context.Context, token int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRevokeTokenRequest(c.Server, token)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RotateToken Give a token another secret, which is in this answer and nowhere else; the one before is worthless
+//
+// Corresponds with POST /tokens/{token}/rotation (the `RotateToken` operationId).
+func (c *Client) RotateToken(ctx context.Context, token int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRotateTokenRequest(c.Server, token)
 	if err != nil {
 		return nil, err
 	}
@@ -7284,6 +7304,40 @@ func NewRevokeTokenRequest(server string, token int64) (*http.Request, error) {
 	return req, nil
 }
 
+// NewRotateTokenRequest constructs an http.Request for the RotateToken method
+func NewRotateTokenRequest(server string, token int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "token", token, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tokens/%s/rotation", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTrialsRequest constructs an http.Request for the ListTrials method
 func NewListTrialsRequest(server string, params *ListTrialsParams) (*http.Request, error) {
 	var err error
@@ -8388,6 +8442,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /tokens/{token} (the `RevokeToken` operationId).
 	RevokeTokenWithResponse(ctx context.Context, token int64, reqEditors ...RequestEditorFn) (*RevokeTokenResponse, error)
+
+	// RotateTokenWithResponse Give a token another secret, which is in this answer and nowhere else; the one before is worthless
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tokens/{token}/rotation (the `RotateToken` operationId).
+	RotateTokenWithResponse(ctx context.Context, token int64, reqEditors ...RequestEditorFn) (*RotateTokenResponse, error)
 
 	// ListTrialsWithResponse Trials, newest first
 	//
@@ -12851,6 +12912,54 @@ func (r RevokeTokenResponse) ContentType() string {
 	return ""
 }
 
+type RotateTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *MadeToken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r RotateTokenResponse) GetJSON201() *MadeToken {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RotateTokenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RotateTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RotateTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RotateTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RotateTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTrialsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14632,6 +14741,19 @@ func (c *ClientWithResponses) RevokeTokenWithResponse(ctx context.Context, token
 		return nil, err
 	}
 	return ParseRevokeTokenResponse(rsp)
+}
+
+// RotateTokenWithResponse Give a token another secret, which is in this answer and nowhere else; the one before is worthless
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tokens/{token}/rotation (the `RotateToken` operationId).
+func (c *ClientWithResponses) RotateTokenWithResponse(ctx context.Context, token int64, reqEditors ...RequestEditorFn) (*RotateTokenResponse, error) {
+	rsp, err := c.RotateToken(ctx, token, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRotateTokenResponse(rsp)
 }
 
 // ListTrialsWithResponse Trials, newest first
@@ -17826,6 +17948,39 @@ func ParseRevokeTokenResponse(rsp *http.Response) (*RevokeTokenResponse, error) 
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRotateTokenResponse parses an HTTP response from a RotateTokenWithResponse call
+func ParseRotateTokenResponse(rsp *http.Response) (*RotateTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RotateTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest MadeToken
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

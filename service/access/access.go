@@ -39,7 +39,9 @@ const (
 	joinLife    = 24 * time.Hour
 	// cacheLife is how long a token that was good is taken to be good still. A
 	// revoked token works no longer than this on other service processes.
-	cacheLife = 5 * time.Second
+	cacheLife = 2 * time.Second
+	// noted is how exactly it is known when a token was used last.
+	noted = time.Minute
 )
 
 // Principal is who is asking.
@@ -49,6 +51,7 @@ type Principal struct {
 	Role    string
 	Host    string // of an agent
 	session bool
+	expires *time.Time
 }
 
 // Token is the record of one.
@@ -62,6 +65,7 @@ type Token struct {
 	CreatedAt time.Time
 	ExpiresAt *time.Time
 	ParentID  *int64
+	UsedAt    *time.Time // to the minute
 }
 
 // Access looks after tokens and sessions.
@@ -69,6 +73,7 @@ type Access struct {
 	store  *store.Store
 	clock  clock.Clock
 	secure bool
+	door   *door
 
 	mu    sync.Mutex
 	known map[[32]byte]cached
@@ -79,9 +84,9 @@ type cached struct {
 	until time.Time
 }
 
-// New makes it. With secure set, cookies are only sent over TLS.
-func New(s *store.Store, c clock.Clock, secure bool) *Access {
-	return &Access{store: s, clock: c, secure: secure, known: map[[32]byte]cached{}}
+// New makes it. With secure set, cookies are only sent over TLS; with proxied set, a proxy in front says whose requests are.
+func New(s *store.Store, c clock.Clock, secure, proxied bool) *Access {
+	return &Access{store: s, clock: c, secure: secure, door: newDoor(proxied), known: map[[32]byte]cached{}}
 }
 
 // Bootstrap creates the first admin token and returns its secret, or "" if there
@@ -138,7 +143,12 @@ func (a *Access) find(ctx context.Context, secret string) (Principal, bool, erro
 	if err != nil {
 		return Principal{}, false, err
 	}
-	p := Principal{TokenID: t.ID, Name: t.Name, Role: t.Role, session: t.Kind == "session"}
+	if t.UsedAt == nil || now.Sub(*t.UsedAt) >= noted {
+		if err := a.store.WithContext(ctx).Model(&Token{ID: t.ID}).UpdateColumn("used_at", now.Truncate(noted)).Error; err != nil {
+			return Principal{}, false, err
+		}
+	}
+	p := Principal{TokenID: t.ID, Name: t.Name, Role: t.Role, session: t.Kind == "session", expires: t.ExpiresAt}
 	if t.Host != nil {
 		p.Host = *t.Host
 	}
@@ -146,7 +156,11 @@ func (a *Access) find(ctx context.Context, secret string) (Principal, bool, erro
 	if len(a.known) > 10_000 {
 		clear(a.known)
 	}
-	a.known[hash] = cached{p, now.Add(cacheLife)}
+	until := now.Add(cacheLife)
+	if t.ExpiresAt != nil && t.ExpiresAt.Before(until) {
+		until = *t.ExpiresAt
+	}
+	a.known[hash] = cached{p, until}
 	a.mu.Unlock()
 	return p, true, nil
 }
@@ -194,11 +208,18 @@ func (a *Access) Guard(next http.Handler) http.Handler {
 		if err == nil {
 			err = allow(p, r.Method, path)
 		}
+		leave := func() {}
+		if err == nil {
+			leave, err = a.door.enter(p.TokenID)
+		}
 		if err != nil {
 			httpapi.Fail(w, r, err)
 			return
 		}
-		next.ServeHTTP(w, r.WithContext(As(r.Context(), p)))
+		defer leave()
+		ctx, done := a.while(r.Context(), secretOf(r))
+		defer done()
+		next.ServeHTTP(w, r.WithContext(As(ctx, p)))
 	})
 }
 
@@ -259,6 +280,9 @@ func (a *Access) signIn(ctx context.Context, token string) (who Principal, secre
 		return who, "", httpapi.Forbidden("an agent's credential does not sign a person in")
 	}
 	expires := a.clock.WallNow().Add(sessionLife)
+	if who.expires != nil && who.expires.Before(expires) {
+		expires = *who.expires // it does not outlive what it stands for
+	}
 	_, secret, err = a.Create(ctx, Token{Kind: "session", Name: who.Name, Role: who.Role, ExpiresAt: &expires, ParentID: &who.TokenID})
 	return who, secret, err
 }
@@ -295,12 +319,45 @@ func (a *Access) Make(ctx context.Context, name, role, host string, days int) (T
 	return a.Create(ctx, t)
 }
 
-// Revoke makes a token, and the sessions signed in with it, worthless.
+// Revoke makes a token, and the sessions signed in with it, worthless. The last one of an admin stays: nobody could
+// make another.
 func (a *Access) Revoke(ctx context.Context, id int64) error {
-	done := a.store.WithContext(ctx).Delete(&Token{}, id)
+	err := a.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		others, err := otherAdmins(tx, id, a.clock.WallNow())
+		if err != nil {
+			return err
+		}
+		gone := tx.Where("kind <> 'session' AND (role <> ? OR ?)", Admin, others > 0).Delete(&Token{}, id)
+		if gone.Error != nil || gone.RowsAffected > 0 {
+			return gone.Error
+		}
+		if err := tx.Where("kind <> 'session'").Take(&Token{}, id).Error; err != nil {
+			return unknownToken(id, err)
+		}
+		return httpapi.Conflict(fmt.Sprintf("token %d is the last one of an admin: make another first (rotanex tokens create NAME --role admin)", id))
+	})
 	a.forgetAll()
-	if done.Error == nil && done.RowsAffected == 0 {
+	return err
+}
+
+func unknownToken(id int64, err error) error {
+	if store.Missing(err) {
 		return httpapi.NotFound(fmt.Sprintf("there is no token %d; rotanex tokens list shows them", id))
 	}
-	return done.Error
+	return err
+}
+
+// Rotate gives a person's or a script's token another secret, and returns it. The one before is worthless.
+func (a *Access) Rotate(ctx context.Context, id int64) (t Token, secret string, err error) {
+	secret = newSecret()
+	hash := sha256.Sum256([]byte(secret))
+	err = a.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Where("kind = 'access'").Take(&t, id).Error; err != nil {
+			return unknownToken(id, err)
+		}
+		t.Hash = hash[:]
+		return tx.Model(&t).UpdateColumn("hash", t.Hash).Error
+	})
+	a.forgetAll()
+	return t, secret, err
 }

@@ -5,8 +5,10 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -19,7 +21,7 @@ func newAccess(t *testing.T) (*Access, teststage.Stage) {
 	t.Helper()
 	t.Parallel()
 	on := teststage.New(t)
-	return New(on.DB, on.Clock, false), on
+	return New(on.DB, on.Clock, false, false), on
 }
 
 // status is the HTTP status that an error is answered with.
@@ -66,7 +68,7 @@ func TestTheFirstTokenIsMadeOnce(t *testing.T) {
 	var all sync.WaitGroup
 	for range 6 {
 		all.Go(func() {
-			secret, err := New(on.DB, on.Clock, false).Bootstrap(t.Context())
+			secret, err := New(on.DB, on.Clock, false, false).Bootstrap(t.Context())
 			assert.NoError(t, err)
 			if secret != "" {
 				made.Store(secret, true)
@@ -162,7 +164,7 @@ func TestASessionEndsWithItsToken(t *testing.T) {
 // no more.
 func TestARevokedTokenIsFoundOutByOthers(t *testing.T) {
 	a, on := newAccess(t)
-	other := New(on.DB, on.Clock, false)
+	other := New(on.DB, on.Clock, false, false)
 	token, secret, err := a.Make(t.Context(), "script", Operator, "", 0)
 	require.NoError(t, err)
 	_, ok, err := other.find(t.Context(), secret)
@@ -226,4 +228,140 @@ func TestARepeatIsTheSame(t *testing.T) {
 	assert.NotEqual(t, same, IDFor(ask(2, "/plans"), &key))
 	assert.NotEqual(t, same, IDFor(ask(1, "/runs"), &key))
 	assert.NotEqual(t, IDFor(ask(1, "/plans"), nil), IDFor(ask(1, "/plans"), nil))
+}
+
+// The last token of an admin is not taken away, whatever else there is; one that expired is none.
+func TestTheLastAdminStays(t *testing.T) {
+	a, on := newAccess(t)
+	ctx := t.Context()
+	_, _, err := a.Make(ctx, "night monitor", Operator, "", 0)
+	require.NoError(t, err)
+	first, secret, err := a.Make(ctx, "first", Admin, "", 0)
+	require.NoError(t, err)
+	short, _, err := a.Make(ctx, "for a day", Admin, "", 1)
+	require.NoError(t, err)
+	on.Wall.Advance(25 * time.Hour)
+	assert.Equal(t, http.StatusConflict, status(t, a.Revoke(ctx, first.ID)))
+	require.NoError(t, a.Revoke(ctx, short.ID), "what is not good any more may go")
+
+	second, _, err := a.Make(ctx, "second", Admin, "", 0)
+	require.NoError(t, err)
+	_, session, err := a.signIn(ctx, secret)
+	require.NoError(t, err)
+	p, _, err := a.find(ctx, session)
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusNotFound, status(t, a.Revoke(ctx, p.TokenID)), "a session is no token")
+	var done sync.WaitGroup
+	refused := make([]error, 2)
+	for i, id := range []int64{first.ID, second.ID} {
+		done.Go(func() { refused[i] = a.Revoke(ctx, id) })
+	}
+	done.Wait()
+	assert.True(t, (refused[0] == nil) != (refused[1] == nil), "of two who take away each other's one is refused: %v", refused)
+}
+
+func TestASecretIsRotated(t *testing.T) {
+	a, on := newAccess(t)
+	ctx := t.Context()
+	token, secret, err := a.Make(ctx, "script", Operator, "", 0)
+	require.NoError(t, err)
+	_, _, err = a.find(ctx, secret)
+	require.NoError(t, err)
+	_, fresh, err := a.Rotate(ctx, token.ID)
+	require.NoError(t, err)
+	_, ok, err := a.find(ctx, secret)
+	require.NoError(t, err)
+	assert.False(t, ok)
+	p, ok, err := a.find(ctx, fresh)
+	require.NoError(t, err)
+	require.True(t, ok)
+	assert.Equal(t, token.ID, p.TokenID)
+	_, _, err = a.Rotate(ctx, 4711)
+	assert.Equal(t, http.StatusNotFound, status(t, err))
+
+	on.Wall.Advance(3 * noted)
+	_, _, err = a.find(ctx, fresh)
+	require.NoError(t, err)
+	all, _, err := a.page(ctx, nil, nil)
+	require.NoError(t, err)
+	used := all[slices.IndexFunc(all, func(x Token) bool { return x.ID == token.ID })].UsedAt
+	require.NotNil(t, used)
+	assert.WithinDuration(t, on.Wall.Now(), *used, noted)
+}
+
+// A session ends when the token that it stands for would.
+func TestASessionDoesNotOutliveItsToken(t *testing.T) {
+	a, on := newAccess(t)
+	_, secret, err := a.Make(t.Context(), "guest", Viewer, "", 1)
+	require.NoError(t, err)
+	on.Wall.Advance(24*time.Hour - time.Second)
+	_, session, err := a.signIn(t.Context(), secret)
+	require.NoError(t, err)
+	_, ok, err := a.find(t.Context(), session)
+	require.NoError(t, err)
+	require.True(t, ok)
+	on.Wall.Advance(time.Second)
+	_, ok, err = a.find(t.Context(), session)
+	require.NoError(t, err)
+	assert.False(t, ok)
+}
+
+// Who tries secrets is stopped, and nobody else; tries that go well are not counted.
+func TestTriesFromAnAddressAreBounded(t *testing.T) {
+	a, _ := newAccess(t)
+	_, good, err := a.Make(t.Context(), "guest", Viewer, "", 0)
+	require.NoError(t, err)
+	sign := func(from, secret string) *httptest.ResponseRecorder {
+		r := httptest.NewRequestWithContext(t.Context(), "POST", "/api/v1/session", strings.NewReader(`{"token":"`+secret+`"}`))
+		r.RemoteAddr = from + ":4711"
+		r.Header.Set("X-Forwarded-For", "10.0.0.9") // no proxy of ours said so
+		w := httptest.NewRecorder()
+		a.SignIn(w, r)
+		return w
+	}
+	for range 2 * mostFailures {
+		require.Equal(t, http.StatusOK, sign("10.0.0.1", good).Code)
+	}
+	for range mostFailures {
+		require.Equal(t, http.StatusUnauthorized, sign("10.0.0.1", "wrong").Code)
+	}
+	w := sign("10.0.0.1", good)
+	assert.Equal(t, http.StatusTooManyRequests, w.Code)
+	assert.Equal(t, "60", w.Header().Get("Retry-After"))
+	assert.Equal(t, http.StatusOK, sign("10.0.0.2", good).Code)
+	a.door.proxied = true
+	assert.Equal(t, http.StatusOK, sign("10.0.0.1", good).Code, "the proxy says that it is somebody else")
+}
+
+// A request that lasts ends with its token, and those of one token are bounded.
+func TestWhatLastsEndsWithItsToken(t *testing.T) {
+	a, on := newAccess(t)
+	token, secret, err := a.Make(t.Context(), "wall", Viewer, "", 0)
+	require.NoError(t, err)
+	inside := make(chan struct{}, mostAtOnce)
+	guarded := a.Guard(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		inside <- struct{}{}
+		<-r.Context().Done()
+	}))
+	ask := func() int {
+		r := httptest.NewRequestWithContext(t.Context(), "GET", "/api/v1/events", nil)
+		r.Header.Set("Authorization", "Bearer "+secret)
+		w := httptest.NewRecorder()
+		guarded.ServeHTTP(w, r)
+		return w.Code
+	}
+	var streams sync.WaitGroup
+	for range mostAtOnce {
+		streams.Go(func() { ask() })
+	}
+	for range mostAtOnce {
+		<-inside
+	}
+	assert.Equal(t, http.StatusTooManyRequests, ask())
+	_, _, err = a.Make(t.Context(), "admin", Admin, "", 0)
+	require.NoError(t, err)
+	require.NoError(t, a.Revoke(t.Context(), token.ID))
+	on.Wall.Advance(cacheLife)
+	streams.Wait()
+	assert.Empty(t, a.door.inside)
 }

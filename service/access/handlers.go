@@ -14,7 +14,10 @@ func (a *Access) SignIn(w http.ResponseWriter, r *http.Request) {
 	var who Principal
 	var secret string
 	if err == nil {
-		who, secret, err = a.signIn(r.Context(), body.Token)
+		err = a.door.try(w, r, func() (err error) {
+			who, secret, err = a.signIn(r.Context(), body.Token)
+			return err
+		})
 	}
 	if err == nil {
 		a.setCookie(w, secret, sessionLife)
@@ -61,12 +64,21 @@ func (a *Access) RevokeToken(w http.ResponseWriter, r *http.Request, id int64) {
 	httpapi.Done(w, r, a.Revoke(r.Context(), id))
 }
 
+// RotateToken gives a token another secret.
+func (a *Access) RotateToken(w http.ResponseWriter, r *http.Request, id int64) {
+	t, secret, err := a.Rotate(r.Context(), id)
+	httpapi.Answer(w, r, http.StatusCreated, api.MadeToken{Token: record(t), Secret: secret}, err)
+}
+
 // JoinAgent trades a join token for a credential.
 func (a *Access) JoinAgent(w http.ResponseWriter, r *http.Request) {
 	body, err := httpapi.Body[api.JoinAgentJSONBody](r)
 	secret := ""
 	if err == nil {
-		secret, err = a.Join(r.Context(), body.JoinToken, body.Host)
+		err = a.door.try(w, r, func() (err error) {
+			secret, err = a.Join(r.Context(), body.JoinToken, body.Host)
+			return err
+		})
 	}
 	httpapi.Answer(w, r, http.StatusOK, map[string]string{"token": secret, "host": body.Host}, err)
 }
@@ -78,6 +90,9 @@ func record(t Token) api.Token {
 	}
 	if t.ExpiresAt != nil {
 		out.Expires = t.ExpiresAt.UTC()
+	}
+	if t.UsedAt != nil {
+		out.Used = t.UsedAt.UTC()
 	}
 	return out
 }

@@ -4,10 +4,13 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
+	"slices"
+	"time"
 
 	"gorm.io/gorm"
 
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/store"
 )
 
 // ForgetHost takes the credentials of a host that is no more.
@@ -36,4 +39,10 @@ func (a *Access) Join(ctx context.Context, joinToken, host string) (string, erro
 		return tx.Create(&Token{Kind: "agent", Name: "agent " + host, Role: Agent, Host: &host, Hash: own[:], CreatedAt: a.clock.WallNow()}).Error
 	})
 	return secret, err
+}
+
+// otherAdmins counts the tokens of admins that are good, but for one. They stay as they are until the transaction ends.
+func otherAdmins(tx *gorm.DB, but int64, now time.Time) (int, error) {
+	ids, err := store.Column[int64](tx.Raw("SELECT id FROM tokens WHERE kind = 'access' AND role = 'admin' AND (expires_at IS NULL OR expires_at > $1) ORDER BY id FOR UPDATE", now))
+	return len(slices.DeleteFunc(ids, func(id int64) bool { return id == but })), err
 }

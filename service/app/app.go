@@ -69,6 +69,7 @@ type Config struct {
 	SMTP        string          // mail server for notifications, such as smtp://mail.example:587; none: no mailboxes are told
 	MailFrom    string          // the sender of mail
 	Secure      bool            // browsers reach the service over TLS
+	Proxied     bool            // a proxy in front says whose requests are
 	ClockStart  time.Time       // demo: what the service's clock begins at; zero is life
 	ClockFactor float64         // demo: how many times as fast it runs; default 1
 	Wall        clockwork.Clock // default the real one
@@ -221,7 +222,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 		return err
 	}
 	s.feed = events.New(s.store, s.clock, c.Log)
-	s.access = access.New(s.store, s.clock, c.Secure)
+	s.access = access.New(s.store, s.clock, c.Secure, c.Proxied)
 	s.hosts = hosts.New(hosts.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Beat: queue.Beat, Currency: c.Currency, Zone: zone})
 	s.shots = shots.New(s.store, s.clock, s.feed)
 	s.licences = licences.New(s.store)

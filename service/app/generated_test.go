@@ -5,6 +5,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -18,6 +19,7 @@ type generator struct {
 	*rand.Rand
 	known   map[string][]string // by what it is the name of: ids and names that there are
 	hostile float64             // how probable a value is that nobody means well with
+	fault   int                 // which value, counted, is one; 0: none by its place
 	sparse  float64             // how probable it is that what may be left out is
 }
 
@@ -27,8 +29,8 @@ func (g *generator) chance(p float64) bool { return g.Float64() < p }
 
 // value is one for a schema. Name is what it is called, by which it may be of something that there is.
 func (g *generator) value(name string, s *openapi3.Schema, depth int) any {
-	if g.chance(g.hostile) {
-		return g.bad()
+	if g.fault--; g.fault == 0 || g.chance(g.hostile) {
+		return g.bad(s)
 	}
 	switch {
 	case s.Type.Is("object"):
@@ -48,17 +50,26 @@ func (g *generator) value(name string, s *openapi3.Schema, depth int) any {
 	return g.text(name, s)
 }
 
-// bad is what does not belong there, whatever is wanted.
-func (g *generator) bad() any {
-	all := []any{
-		nil, "", -1, 0, 1.5, 1e308, math.MaxInt64, -math.MaxInt64, 1 << 53, 1 << 31, 1 << 32, true,
-		[]any{},
-		map[string]any{},
-		"\x00", "a\x00b", "../evil", "..", ".", "/etc/passwd", "a\nb", "\x1b[31mred", "=1+1", "Möwe 🦉", "\u202egnp", strings.Repeat("x", 600), strings.Repeat("9", 400),
-		"NaN", "-Infinity", "1e400", "0x10", "9223372036854775808", "275760-09-13T00:00:00Z", "0000-01-01T00:00:00Z", "9999-12-31T23:59:59Z",
-		[]any{[]any{[]any{}}},
-		map[string]any{"\x00": 1},
-		strings.Repeat("[", 50), "'; --", "%00", "\\u0000", "\xff\xfe",
+// What nobody means well with, by what is wanted.
+var (
+	badNumbers = []any{-1, 0, 1.5, 1e308, -1e308, 5e-324, math.MaxInt64, math.MinInt64, 1 << 53, 1 << 31, 1<<31 - 1, 1 << 32, 1e19, -0.0000001, 1.0000001}
+	badTexts   = []any{
+		"", "\x00", "a\x00b", "../evil", "..", ".", "/etc/passwd", "a\nb", "\x1b[31mred", "=1+1", "Möwe 🦉", "\u202egnp", strings.Repeat("x", 600), strings.Repeat("9", 400), "1e308", "-1", "0",
+		"NaN", "-Infinity", "1e400", "0x10", "9223372036854775808", "275760-09-13T00:00:00Z", "0000-01-01T00:00:00Z", "9999-12-31T23:59:59Z", "2199-12-31T23:59:59.999999999Z", "'; --", "%00", "\\u0000", "\xff\xfe",
+	}
+	badOthers = []any{nil, true, []any{}, map[string]any{}, []any{[]any{[]any{}}}, map[string]any{"\x00": 1}}
+)
+
+// bad is what does not belong there, mostly of the kind that does.
+func (g *generator) bad(s *openapi3.Schema) any {
+	number := s.Type.Is("integer") || s.Type.Is("number")
+	all := slices.Concat(badNumbers, badTexts, badOthers)
+	switch {
+	case g.chance(0.2):
+	case number:
+		all = badNumbers
+	case s.Type.Is("string"):
+		all = badTexts
 	}
 	return all[g.IntN(len(all))]
 }
@@ -79,7 +90,7 @@ func (g *generator) object(s *openapi3.Schema, depth int) any {
 			out[g.pick([]string{"samples", "gpu", "cpu", "load", "launcher", "a b", "ü", ""})] = g.value("", more.Value, depth+1)
 		}
 	} else if g.chance(g.hostile / 4) {
-		out["nobody_knows"] = g.bad()
+		out["nobody_knows"] = true
 	}
 	return out
 }

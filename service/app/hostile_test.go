@@ -185,7 +185,10 @@ func (b *besieged) send(t testing.TB, role, method, path, kind string, body *str
 
 // request makes one of an operation and sends it.
 func (b *besieged) request(t testing.TB, op operation, role string, seed uint64) (shown string, w *httptest.ResponseRecorder) {
-	g := &generator{Rand: rand.New(rand.NewPCG(seed, 3)), known: b.known, hostile: []float64{0, 0, 0.02, 0.1}[seed%4], sparse: []float64{0.9, 0.9, 0.6}[seed%3]}
+	g := &generator{Rand: rand.New(rand.NewPCG(seed, 3)), known: b.known, hostile: []float64{0, 0, 0.02, 0.1}[seed%4], sparse: []float64{0.9, 0.9, 0.6, 0.2}[seed/4%4]}
+	if g.chance(0.6) {
+		g.fault, g.hostile = 1+g.IntN(25), 0 // one fault alone gets further than many
+	}
 	path, query, header := op.path, url.Values{}, http.Header{}
 	named := "" // what the path names, which the body mostly names too
 	for _, p := range op.params {

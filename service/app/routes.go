@@ -32,7 +32,7 @@ func (s *Service) routes() (http.Handler, error) {
 	r.Get("/readyz", s.ready)
 	r.Method(http.MethodGet, "/metrics", metrics.handler())
 	r.Group(func(r chi.Router) {
-		r.Use(s.access.Guard, contract)
+		r.Use(httpapi.Timed, s.access.Guard, contract)
 		api.HandlerWithOptions(endpoints{s}, api.ChiServerOptions{
 			BaseURL: "/api/v1", BaseRouter: r,
 			ErrorHandlerFunc: func(w http.ResponseWriter, r *http.Request, err error) {
@@ -111,6 +111,10 @@ func (e endpoints) CreateToken(w http.ResponseWriter, r *http.Request) { e.acces
 
 func (e endpoints) RevokeToken(w http.ResponseWriter, r *http.Request, token int64) {
 	e.access.RevokeToken(w, r, token)
+}
+
+func (e endpoints) RotateToken(w http.ResponseWriter, r *http.Request, token int64) {
+	e.access.RotateToken(w, r, token)
 }
 func (e endpoints) JoinAgent(w http.ResponseWriter, r *http.Request) { e.access.JoinAgent(w, r) }
 

@@ -9,9 +9,11 @@ import (
 	"maps"
 	"mime"
 	"net/http"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/getkin/kin-openapi/openapi3"
@@ -26,8 +28,8 @@ const (
 	binaryBody = "application/octet-stream"
 )
 
-// body lets no more of a request's body be read than its operation takes, of no other kind, and
-// reports whether it is JSON, which is read then. What an operation has no body for has none.
+// body lets no more of a request's body be read than its operation takes, of no other kind and no more slowly than it
+// has to arrive, and reports whether it is JSON. All but files are read here. What an operation has no body for has none.
 func body(w http.ResponseWriter, r *http.Request, operation *openapi3.Operation) (isJSON bool, err error) {
 	if operation.RequestBody == nil {
 		r.Body = http.NoBody
@@ -49,14 +51,22 @@ func body(w http.ResponseWriter, r *http.Request, operation *openapi3.Operation)
 		return false, tooLarge(most)
 	}
 	r.Body = http.MaxBytesReader(w, r.Body, most)
+	if kind == binaryBody {
+		r.Body = &stream{ReadCloser: r.Body, control: http.NewResponseController(w), began: time.Now()}
+		return false, nil
+	}
+	var data []byte
+	err = within(w, func() (err error) {
+		data, err = io.ReadAll(r.Body)
+		return err
+	})
+	if err != nil {
+		return false, unfinished(err)
+	}
+	r.Body = io.NopCloser(bytes.NewReader(data))
 	if kind != jsonBody {
 		return false, nil
 	}
-	data, err := io.ReadAll(r.Body)
-	if err != nil {
-		return true, unfinished(err)
-	}
-	r.Body = io.NopCloser(bytes.NewReader(data))
 	if at, is := withNUL(data); is {
 		return true, BadField(at, "", "has a NUL character, which no text here may have")
 	}
@@ -83,6 +93,9 @@ func unfinished(err error) *Problem {
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
 		return tooLarge(large.Limit)
+	}
+	if errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, errDribbles) {
+		return &Problem{http.StatusRequestTimeout, "Too slow", "the body did not arrive in time", nil}
 	}
 	return BadRequest("the body could not be read: " + err.Error())
 }

@@ -28,6 +28,7 @@ type Server struct {
 	port   int
 	bin    string
 	who    *syscall.Credential
+	ran    bool   // before we came
 	secret string // nobody gets in without it, on this machine neither
 }
 
@@ -84,7 +85,7 @@ func Start(ctx context.Context, folder string) (*Server, error) {
 		}
 	}
 	port, running := s.running(ctx)
-	if s.port = port; !running {
+	if s.port, s.ran = port, running; !running {
 		if s.port, err = freePort(); err != nil {
 			return nil, err
 		}
@@ -241,6 +242,9 @@ func (s *Server) URLFor(database string) string {
 	u := url.URL{Scheme: "postgres", User: url.UserPassword("rotanex", s.secret), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(s.port)), Path: "/" + database, RawQuery: "sslmode=disable"}
 	return u.String()
 }
+
+// Ran reports whether the server ran already when it was taken over.
+func (s *Server) Ran() bool { return s.ran }
 
 // Restart starts the server again on the same port, after it died.
 func (s *Server) Restart(ctx context.Context) error {

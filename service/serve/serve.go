@@ -51,7 +51,8 @@ Every setting may also come from the environment, as ROTANEX_DATABASE_URL for
 			return nil
 		},
 	}
-	f := c.Flags()
+	c.AddCommand(token(config))
+	f := c.PersistentFlags()
 	f.String("config", "", "file of settings, YAML")
 	f.String("listen", "127.0.0.1:7070", "address to listen on")
 	f.String("database-url", "", "PostgreSQL to use; without it one of its own is run")
@@ -100,7 +101,7 @@ func run(ctx context.Context, v *viper.Viper) error {
 	c := app.Config{
 		DatabaseURL: v.GetString("database-url"), Blobs: v.GetString("blobs"), Address: v.GetString("address"),
 		Currency: v.GetString("currency"), Zone: v.GetString("zone"), Agent: v.GetString("agent"),
-		SMTP: v.GetString("smtp"), MailFrom: v.GetString("mail-from"), Secure: secure, Computing: v.GetInt("computing"), Policy: v.GetString("policy"), ClockFactor: v.GetFloat64("clock-factor"), Log: log,
+		SMTP: v.GetString("smtp"), MailFrom: v.GetString("mail-from"), Secure: secure, Proxied: v.GetBool("behind-proxy"), Computing: v.GetInt("computing"), Policy: v.GetString("policy"), ClockFactor: v.GetFloat64("clock-factor"), Log: log,
 	}
 	if start := v.GetString("clock-start"); start != "" {
 		if c.ClockStart, err = time.Parse(time.RFC3339, start); err != nil {

@@ -35,7 +35,7 @@ func TestWhereItMayListen(t *testing.T) {
 }
 
 func TestEverySettingHasADefault(t *testing.T) {
-	flags := New().Flags()
+	flags := New().PersistentFlags()
 	for _, name := range []string{"listen", "state-dir", "currency", "zone", "log"} {
 		assert.NotEmpty(t, flags.Lookup(name).DefValue, name)
 	}

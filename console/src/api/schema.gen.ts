@@ -58,6 +58,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/tokens/{token}/rotation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a token another secret, which is in this answer and nowhere else; the one before is worthless */
+        post: operations["rotateToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts": {
         parameters: {
             query?: never;
@@ -1535,6 +1552,11 @@ export interface components {
             created: string;
             /** Format: date-time */
             expires?: string;
+            /**
+             * Format: date-time
+             * @description When it was used last, to the minute
+             */
+            used?: string;
         };
         TokenList: {
             items: components["schemas"]["Token"][];
@@ -1551,7 +1573,7 @@ export interface components {
             watts?: number;
             /** @description Of a core, where a farm bills by it */
             mhz?: number;
-            depreciation_h?: components["schemas"]["Money"];
+            depreciation_h?: components["schemas"]["Spend"];
         };
         Device: {
             /** @description at most 16 small letters and digits, the first a letter, such as g0 */
@@ -1563,8 +1585,8 @@ export interface components {
             link_width?: number;
             linked_to?: string;
             watts?: number;
-            price?: components["schemas"]["Money"];
-            depreciation_h?: components["schemas"]["Money"];
+            price?: components["schemas"]["Spend"];
+            depreciation_h?: components["schemas"]["Spend"];
             /** @description Why it is there but cannot be used */
             unusable?: string;
         };
@@ -1586,7 +1608,7 @@ export interface components {
             on_ac_power?: boolean;
             open?: components["schemas"]["Hours"][];
             power: {
-                price_kwh: components["schemas"]["Money"];
+                price_kwh: components["schemas"]["Spend"];
                 idle_watts?: number;
             };
             devices?: components["schemas"]["Device"][];
@@ -1631,8 +1653,8 @@ export interface components {
             source: components["schemas"]["Name"];
             note?: string;
             max_servers: number;
-            price_h: components["schemas"]["Money"];
-            fee: components["schemas"]["Money"];
+            price_h: components["schemas"]["Spend"];
+            fee: components["schemas"]["Spend"];
             increment_s: number;
             minimum_s?: number;
             boot_s: number;
@@ -1659,16 +1681,16 @@ export interface components {
             /** @description Of its prices: a code of ISO 4217, or what the source calls its credits */
             currency: string;
             credit?: {
-                price: components["schemas"]["Money"];
+                price: components["schemas"]["Spend"];
                 /** @description three capital letters, such as EUR */
                 currency: string;
             };
             /** @description A rate, such as 0.23, that is added to every charge */
-            tax?: components["schemas"]["Money"];
+            tax?: components["schemas"]["Spend"];
             /** @description Volume discounts, by what was charged before */
             steps?: {
-                from: components["schemas"]["Money"];
-                off: components["schemas"]["Money"];
+                from: components["schemas"]["Spend"];
+                off: components["schemas"]["Spend"];
             }[];
         };
         SourceSpec: {
@@ -1759,11 +1781,11 @@ export interface components {
             lead_s: number;
             /** @description How it bills, in the currency of its source */
             work: {
-                node_hour?: components["schemas"]["Money"];
-                core_ghz_hour?: components["schemas"]["Money"];
-                frame?: components["schemas"]["Money"];
+                node_hour?: components["schemas"]["Spend"];
+                core_ghz_hour?: components["schemas"]["Spend"];
+                frame?: components["schemas"]["Spend"];
                 /** @description For all that is ordered with one plan */
-                minimum_charge?: components["schemas"]["Money"];
+                minimum_charge?: components["schemas"]["Spend"];
             };
             cpu: components["schemas"]["CPU"];
             memory_gb: number;
@@ -2547,7 +2569,7 @@ export interface components {
             what: "host" | "offer" | "price" | "servers" | "time" | "deadline" | "hours";
             name: components["schemas"]["Name"];
             like?: components["schemas"]["Name"];
-            price?: components["schemas"]["Money"];
+            price?: components["schemas"]["Spend"];
             count?: number;
             factor?: number;
             /** Format: date-time */
@@ -3410,7 +3432,7 @@ export interface components {
             /** @description That could be hired for a run */
             extra_seats?: number;
             /** @description Of one extra seat for a day that is begun */
-            extra_seat_price?: components["schemas"]["Money"];
+            extra_seat_price?: components["schemas"]["Spend"];
         };
         DeviceSample: {
             /** @description g0, g1, …; cpu is the processor with the host's memory */
@@ -3793,6 +3815,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rotateToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Rotated */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
             };
             default: components["responses"]["Problem"];
         };
