@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -278,15 +279,18 @@ func (a *Agent) trouble(ctx context.Context, doing string, err error, stop conte
 }
 
 // beat renews the leases in hand and drops those that are no longer ours.
+const mostMissing = 10_000
+
 func (a *Agent) beat(ctx context.Context, every time.Duration, stop context.CancelCauseFunc) {
 	ticks := time.NewTicker(max(every, 100*time.Millisecond))
 	defer ticks.Stop()
 	var wanted []string // input files that shots need
-	var wantedSum string
+	var wantedSum, leftOut string
 	for {
 		body := api.Heartbeat{Boot: a.boot, Held: a.held(), Samples: a.sampled(), LookedFor: wantedSum, Desk: a.deskReport()}
 		if wantedSum != "" {
-			body.Missing = a.missing(wanted)
+			missing := a.missing(wanted)
+			body.Missing = missing[:min(len(missing), mostMissing)]
 		}
 		asking, cancel := context.WithTimeout(ctx, 10*time.Second)
 		answer, err := client.Decode[api.HeartbeatAnswer](a.client.Heartbeat(asking, body))
@@ -298,6 +302,10 @@ func (a *Agent) beat(ctx context.Context, every time.Duration, stop context.Canc
 		}
 		if err == nil && a.desk != nil {
 			a.desk.Closed(answer.ClosedUntil)
+		}
+		if said := strings.Join(answer.LeftOut, "; "); said != "" && said != leftOut {
+			a.Log.Warn("not all of a heartbeat was taken", "left_out", said)
+			leftOut = said
 		}
 		for _, gone := range answer.Revoked {
 			a.revoke(gone)

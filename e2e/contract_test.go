@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"fmt"
-	"io"
 	"net/http"
 	"strings"
 	"testing"
@@ -126,20 +125,34 @@ func TestAPlanCanBeReproducedFromItsRecord(t *testing.T) {
 	assert.Contains(t, strings.Join(left, "\n"), "bellows/g1 no frame was timed with Halyard 12")
 }
 
+// send sends a request without a body.
+func (h *house) send(method, path, token string) *http.Response {
+	r, err := http.NewRequestWithContext(h.t.Context(), method, h.address+path, nil)
+	require.NoError(h.t, err)
+	if token != "" {
+		r.Header.Set("Authorization", "Bearer "+token)
+	}
+	answer, err := http.DefaultClient.Do(r)
+	require.NoError(h.t, err)
+	h.t.Cleanup(func() { _ = answer.Body.Close() })
+	return answer
+}
+
 func TestHealthAndMetrics(t *testing.T) {
 	h, _, _, _, _ := playedHouse(t, "1-9")
 	get := func(path string) string {
-		answer, err := http.Get(h.address + path)
-		require.NoError(t, err)
-		defer func() { _ = answer.Body.Close() }()
+		answer := h.send("GET", path, h.token)
 		assert.Equal(t, http.StatusOK, answer.StatusCode)
-		body, err := io.ReadAll(answer.Body)
-		require.NoError(t, err)
-		return string(body)
+		return readAll(t, answer.Body)
 	}
 	assert.Equal(t, "ok\n", get("/healthz"))
 	assert.Equal(t, "ready\n", get("/readyz"))
+	assert.Equal(t, http.StatusUnauthorized, h.send("GET", "/metrics", "").StatusCode, "it names hosts")
+	for i := range 5 {
+		h.send(fmt.Sprintf("MADE%d", i), "/api/v1/runs", h.token)
+	}
 	metrics := get("/metrics")
+	assert.NotContains(t, metrics, "MADE", "what anybody makes up is no label")
 	assert.Contains(t, metrics, `rotanex_frames{state="waiting"} 9`)
 	assert.Contains(t, metrics, "rotanex_hosts_up 2")
 	assert.Contains(t, metrics, `rotanex_http_request_seconds_count{method="POST",route="/api/v1/runs",status="201"} 1`)

@@ -56,10 +56,9 @@ func tooMany(detail string) *httpapi.Problem {
 }
 
 // try lets one try to get in by a secret, unless too many failed from there, and counts it if it fails.
-func (d *door) try(w http.ResponseWriter, r *http.Request, in func() error) error {
+func (d *door) try(r *http.Request, in func() error) error {
 	from := d.address(r)
 	if _, failed, err := d.failures.Status(from); err == nil && failed >= mostFailures {
-		w.Header().Set("Retry-After", "60")
 		return tooMany(fmt.Sprintf("%d tries from %s failed within a minute: wait for one", mostFailures, from))
 	}
 	err := in()

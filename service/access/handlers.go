@@ -14,7 +14,7 @@ func (a *Access) SignIn(w http.ResponseWriter, r *http.Request) {
 	var who Principal
 	var secret string
 	if err == nil {
-		err = a.door.try(w, r, func() (err error) {
+		err = a.door.try(r, func() (err error) {
 			who, secret, err = a.signIn(r.Context(), body.Token)
 			return err
 		})
@@ -75,7 +75,7 @@ func (a *Access) JoinAgent(w http.ResponseWriter, r *http.Request) {
 	body, err := httpapi.Body[api.JoinAgentJSONBody](r)
 	secret := ""
 	if err == nil {
-		err = a.door.try(w, r, func() (err error) {
+		err = a.door.try(r, func() (err error) {
 			secret, err = a.Join(r.Context(), body.JoinToken, body.Host)
 			return err
 		})

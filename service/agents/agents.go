@@ -5,6 +5,7 @@ package agents
 
 import (
 	"context"
+	"log/slog"
 	"time"
 
 	"github.com/google/uuid"
@@ -25,6 +26,7 @@ type Config struct {
 	Queue   *queue.Queue
 	Samples *samples.Samples
 	Hosts   *hosts.Hosts
+	Log     *slog.Logger
 }
 
 // Agents talks with them.

@@ -1,6 +1,7 @@
 package agents
 
 import (
+	"context"
 	"net/http"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 	"rotanex.example/service/access"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/loops"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/samples"
 )
@@ -36,19 +38,36 @@ func (a *Agents) Heartbeat(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		revoked, err = a.Queue.Heard(r.Context(), host, body.Boot, heldOf(body.Held))
 	}
-	if desk := hosts.DeskOf(body.Desk, a.Clock.At); err == nil && desk != nil {
-		out.ClosedUntil, err = a.Hosts.SetDesk(r.Context(), host, body.Boot, desk)
-	}
 	if err == nil {
-		err = a.Samples.Keep(r.Context(), host, samplesOf(body.Samples))
-	}
-	if err == nil {
-		out.Inputs, out.InputsSum, err = a.looked(r.Context(), host, body.LookedFor, body.Missing)
+		out.LeftOut = httpapi.LeftOut(r.Context())
+		a.beside(r.Context(), host, body, &out)
 	}
 	for _, h := range revoked {
 		out.Revoked = append(out.Revoked, api.Held{Lease: h.Lease, Fence: h.Fence})
 	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
+}
+
+// beside takes in what a heartbeat has beside the leases, which are renewed whatever comes of it.
+func (a *Agents) beside(ctx context.Context, host string, body api.Heartbeat, out *api.HeartbeatAnswer) {
+	for what, take := range map[string]func() error{
+		"desk": func() (err error) {
+			if desk := hosts.DeskOf(body.Desk, a.Clock.At); desk != nil {
+				out.ClosedUntil, err = a.Hosts.SetDesk(ctx, host, body.Boot, desk)
+			}
+			return err
+		},
+		"samples": func() error { return a.Samples.Keep(ctx, host, samplesOf(body.Samples)) },
+		"missing": func() (err error) {
+			out.Inputs, out.InputsSum, err = a.looked(ctx, host, body.LookedFor, body.Missing)
+			return err
+		},
+	} {
+		if err := loops.Safely(take); err != nil && ctx.Err() == nil {
+			a.Log.Error("a part of a heartbeat could not be taken", "host", host, "part", what, "error", err)
+			out.LeftOut = append(out.LeftOut, what+" could not be stored")
+		}
+	}
 }
 
 // PutPicture takes in the file of a lease.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -41,12 +42,30 @@ func (m *metrics) count(next http.Handler) http.Handler {
 		out := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		next.ServeHTTP(out, r)
 		route := chi.RouteContext(r.Context()).RoutePattern()
-		m.requests.WithLabelValues(r.Method, route, strconv.Itoa(max(out.Status(), http.StatusOK))).Observe(time.Since(began).Seconds())
+		m.requests.WithLabelValues(methodOf(r), route, strconv.Itoa(max(out.Status(), http.StatusOK))).Observe(time.Since(began).Seconds())
 	})
 }
 
+// methodOf is a request's method as a label: whatever else somebody makes up is one.
+func methodOf(r *http.Request) string {
+	switch r.Method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+		return r.Method
+	}
+	return "other"
+}
+
+// countedEvery is how often the database is asked at most, however often somebody looks.
+const countedEvery = 15 * time.Second
+
 // frameCounts tells of frames and hosts, asked of the database when somebody looks.
-type frameCounts struct{ service *Service }
+type frameCounts struct {
+	service *Service
+
+	mu      sync.Mutex
+	counted time.Time
+	told    []prometheus.Metric
+}
 
 var (
 	framesHelp = prometheus.NewDesc("rotanex_frames", "Frames of runs that are not over, by state.", []string{"state"}, nil)
@@ -59,27 +78,50 @@ func (q *frameCounts) Describe(out chan<- *prometheus.Desc) {
 }
 
 func (q *frameCounts) Collect(out chan<- prometheus.Metric) {
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-	defer cancel()
-	counts := map[string]float64{"waiting": 0, "rendering": 0, "done": 0, "failed": 0}
-	if open, err := q.service.standing.OpenFrames(ctx); err == nil {
-		for state, n := range open {
-			counts[string(state)] = float64(n)
-		}
-	}
-	for state, n := range counts {
-		out <- prometheus.MustNewConstMetric(framesHelp, prometheus.GaugeValue, n, state)
+	for _, m := range q.lately() {
+		out <- m
 	}
 	for host, l := range q.service.samples.Newest() {
+		told := map[string]bool{} // a device is told of once, whatever its agent says
 		for _, d := range l.Devices {
+			if told[d.Device] {
+				continue
+			}
+			told[d.Device] = true
 			for i, v := range []float64{d.Use, float64(d.MemoryBytes), d.Celsius, d.Watts, d.MHz * 1e6} {
 				out <- prometheus.MustNewConstMetric(deviceHelp[i], prometheus.GaugeValue, v, host, d.Device)
 			}
 		}
 	}
-	if up, err := q.service.hosts.CountUp(ctx); err == nil {
-		out <- prometheus.MustNewConstMetric(hostsHelp, prometheus.GaugeValue, float64(up))
+}
+
+// lately is what the database said the last time that it was asked.
+func (q *frameCounts) lately() []prometheus.Metric {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	now := q.service.clock.WallNow()
+	if q.told != nil && now.Sub(q.counted) < countedEvery {
+		return q.told
 	}
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	counts := map[string]float64{"waiting": 0, "rendering": 0, "done": 0, "failed": 0}
+	open, err := q.service.standing.OpenFrames(ctx)
+	if err != nil {
+		return q.told
+	}
+	for state, n := range open {
+		counts[string(state)] = float64(n)
+	}
+	up, err := q.service.hosts.CountUp(ctx)
+	if err != nil {
+		return q.told
+	}
+	q.counted, q.told = now, []prometheus.Metric{prometheus.MustNewConstMetric(hostsHelp, prometheus.GaugeValue, float64(up))}
+	for state, n := range counts {
+		q.told = append(q.told, prometheus.MustNewConstMetric(framesHelp, prometheus.GaugeValue, n, state))
+	}
+	return q.told
 }
 
 // deviceHelp describes what agents report of each device, in the units of OpenMetrics.

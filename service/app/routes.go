@@ -30,7 +30,7 @@ func (s *Service) routes() (http.Handler, error) {
 	r.Use(middleware.Recoverer, metrics.count)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
-	r.Method(http.MethodGet, "/metrics", metrics.handler())
+	r.With(s.access.Guard).Method(http.MethodGet, "/metrics", metrics.handler())
 	r.Group(func(r chi.Router) {
 		r.Use(httpapi.Timed, s.access.Guard, contract)
 		api.HandlerWithOptions(endpoints{s}, api.ChiServerOptions{

@@ -61,39 +61,51 @@ func Contract() (func(http.Handler) http.Handler, error) {
 	}
 	return func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			if err := hold(router, w, r); err != nil {
+			held, err := hold(router, w, r)
+			if err != nil {
 				Fail(w, r, err)
 				return
 			}
-			next.ServeHTTP(w, r)
+			next.ServeHTTP(w, held)
 		})
 	}, nil
 }
 
-func hold(router routers.Router, w http.ResponseWriter, r *http.Request) error {
+// hold holds a request against its operation. What is returned is the request as it is to be handled.
+func hold(router routers.Router, w http.ResponseWriter, r *http.Request) (*http.Request, error) {
 	route, params, err := router.FindRoute(r)
 	switch {
 	case errors.Is(err, routers.ErrMethodNotAllowed):
-		return &Problem{http.StatusMethodNotAllowed, "Method not allowed", r.Method + " is not for " + r.URL.Path, nil}
+		return r, &Problem{http.StatusMethodNotAllowed, "Method not allowed", r.Method + " is not for " + r.URL.Path, nil}
 	case err != nil:
-		return NotFound("there is no " + r.URL.Path + "; the interface is described in api/openapi.yaml")
+		return r, NotFound("there is no " + r.URL.Path + "; the interface is described in api/openapi.yaml")
 	}
 	if p := readable(r, params); p != nil {
-		return p
+		return r, p
 	}
 	json, err := body(w, r, route.Operation)
 	if err != nil {
-		return err
+		return r, err
 	}
-	err = openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{
+	input := &openapi3filter.RequestValidationInput{
 		Request: r, PathParams: params, Route: route,
 		Options: &openapi3filter.Options{
 			MultiError: true, ExcludeRequestBody: !json,
 		},
-	})
-	if err == nil {
-		return nil
 	}
+	if err = openapi3filter.ValidateRequest(r.Context(), input); err == nil {
+		return r, nil
+	}
+	if _, lenient := route.Operation.Extensions["x-lenient"]; lenient {
+		if rest, fine := leniently(input, err); fine {
+			return rest, nil
+		}
+	}
+	return r, refusal(err)
+}
+
+// refusal is what a validator's error says, in words.
+func refusal(err error) *Problem {
 	p := &Problem{Status: http.StatusUnprocessableEntity, Title: "Unusable value"}
 	describe(p, err)
 	details := make([]string, len(p.Fields))

@@ -268,6 +268,54 @@ func bounded(t *testing.T, at string, s *openapi3.Schema, seen map[*openapi3.Sch
 	}
 }
 
+// What a heartbeat has beside the leases never keeps them from being renewed.
+func TestAHeartbeatIsTakenAsFarAsItIsGood(t *testing.T) {
+	contract, err := Contract()
+	require.NoError(t, err)
+	var taken api.Heartbeat
+	var left []string
+	handler := contract(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		taken, err = Body[api.Heartbeat](r)
+		assert.NoError(t, err)
+		left = LeftOut(r.Context())
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	const boot = `"boot":"7f1f3f0e-5b1c-4c7e-9d2a-0c1d2e3f4a5b"`
+	many := func(n int, item string) string {
+		return "[" + strings.TrimSuffix(strings.Repeat(item+",", n), ",") + "]"
+	}
+	for name, c := range map[string]struct {
+		body                   string
+		held, samples, missing int
+		says                   string
+	}{
+		"as it should be":          {`{` + boot + `,"held":[{"lease":1,"fence":1}]}`, 1, 0, 0, ""},
+		"too many files":           {`{` + boot + `,"held":[{"lease":1,"fence":1}],"missing":` + many(10_001, `"a"`) + `}`, 1, 0, 10_000, "missing"},
+		"a use that is more":       {`{` + boot + `,"held":[{"lease":1,"fence":1}],"samples":[{"device":"g0","use":1.0000001,"watts":5},{"device":"g1","use":1}]}`, 1, 2, 0, "use"},
+		"too many samples":         {`{` + boot + `,"held":[{"lease":1,"fence":1}],"samples":` + many(65, `{"device":"g0"}`) + `}`, 1, 64, 0, "samples"},
+		"a clock below none":       {`{` + boot + `,"held":[{"lease":1,"fence":1}],"samples":[{"device":"g0","mhz":-1}]}`, 1, 1, 0, "mhz"},
+		"a sample of nothing":      {`{` + boot + `,"held":[{"lease":1,"fence":1}],"samples":[{"use":0.5},{"device":"g0"},7,null]}`, 1, 1, 0, "device"},
+		"progress beyond the end":  {`{` + boot + `,"held":[{"lease":1,"fence":1,"progress":1.5},{"lease":2,"fence":2}]}`, 2, 0, 0, "progress"},
+		"a lease that is none":     {`{` + boot + `,"held":[{"lease":-1,"fence":1},{"lease":2,"fence":2}]}`, 1, 0, 0, "lease"},
+		"what nobody knows":        {`{` + boot + `,"held":[{"lease":1,"fence":1}],"news":1}`, 1, 0, 0, "news"},
+		"samples that are no list": {`{` + boot + `,"held":[{"lease":1,"fence":1}],"samples":"none"}`, 1, 0, 0, "samples"},
+		"a desk of no state":       {`{` + boot + `,"held":[{"lease":1,"fence":1}],"desk":{"state":"away","by_hand":true,"kept":[]}}`, 1, 0, 0, "state"},
+	} {
+		taken, left = api.Heartbeat{}, nil
+		w := httptest.NewRecorder()
+		handler.ServeHTTP(w, httptest.NewRequest("POST", "/api/v1/agent/heartbeat", strings.NewReader(c.body)))
+		require.Equal(t, http.StatusNoContent, w.Code, "%s: %s", name, w.Body)
+		assert.Equal(t, []int{c.held, c.samples, c.missing}, []int{len(taken.Held), len(taken.Samples), len(taken.Missing)}, name)
+		assert.Contains(t, strings.Join(left, ";"), c.says, name)
+		assert.Equal(t, c.says == "", left == nil, name)
+	}
+	for name, body := range map[string]string{"no boot": `{"held":[]}`, "a boot that is none": `{"boot":"x","held":[]}`, "no leases": `{` + boot + `}`, "a list": `[]`, "nothing": ``, "no JSON": `{`} {
+		w := httptest.NewRecorder()
+		handler.ServeHTTP(w, httptest.NewRequest("POST", "/api/v1/agent/heartbeat", strings.NewReader(body)))
+		assert.Contains(t, []int{400, 422}, w.Code, name)
+	}
+}
+
 // Whatever is sent, the contract answers with a problem or lets it through; it
 // does not fall over.
 func FuzzContract(f *testing.F) {

@@ -94,6 +94,9 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 			Value  string `json:"value,omitempty,omitzero"`
 		}{f.Detail, f.Name, f.Value})
 	}
+	if p.Status == http.StatusTooManyRequests {
+		w.Header().Set("Retry-After", "60")
+	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)
 	_ = json.NewEncoder(w).Encode(body)

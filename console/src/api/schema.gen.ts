@@ -3579,6 +3579,8 @@ export interface components {
             /** @description Files below the scene folder that shots need */
             inputs?: string[];
             inputs_sum?: string;
+            /** @description What of the heartbeat was not taken, and why; leases are renewed whatever else is in it */
+            left_out?: string[];
             /**
              * Format: date-time
              * @description Of a desk: when its hours begin, while they are over
