@@ -41,7 +41,7 @@ func TestParseRefuses(t *testing.T) {
 		"5x2":           "a step needs a range",
 		"a-b":           `"a" is not a frame number`,
 		"1,,2":          "empty",
-		"1-9000000":    "more than 2000000 frames",
+		"1-9000000":     "more than 2000000 frames",
 		"1-99999999999": "is not a frame number",
 	} {
 		_, err := frames.Parse(text)

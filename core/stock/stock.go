@@ -142,13 +142,16 @@ type Crew struct {
 	MemoryGB float64  `json:"memory_gb"` // free on the smallest member; 0 for the CPU alone
 }
 
+// MaxDevices is how many devices of a host are made use of: its first ones.
+const MaxDevices = 64
+
 // Crews lists the crews that the host can form: every device by itself, linked
 // pairs, neighbouring halves of four and more like devices, all GPUs together,
 // the CPU, and GPUs with the CPU. A crew can use only backends that all its
 // members share; sets that share none are left out.
 func (h Host) Crews() []Crew {
 	var usable []Device
-	for _, d := range h.Devices {
+	for _, d := range h.Devices[:min(len(h.Devices), MaxDevices)] {
 		if d.Unusable == "" {
 			usable = append(usable, d)
 		}

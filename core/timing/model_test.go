@@ -195,9 +195,9 @@ func TestHeavyFramesAndABatteryAreNotTheCrewsFault(t *testing.T) {
 func TestFitRefusesWhatIsNoTime(t *testing.T) {
 	_, err := Fit(nil)
 	assert.ErrorIs(t, err, errNothing)
-	for _, s := range []float64{0, -1, math.NaN(), math.Inf(1)} {
+	for _, s := range []float64{0, -1, math.NaN(), math.Inf(1), 1e308, 1e-308} {
 		_, err := Fit([]Observation{at("h", "g0", s, Member{Model: "A"})})
-		assert.ErrorContains(t, err, "want above 0")
+		assert.ErrorContains(t, err, "want 0.001 to")
 	}
 	_, err = Fit([]Observation{at("h", "g0", 3)})
 	assert.ErrorContains(t, err, "no device")

@@ -70,9 +70,20 @@ type Observation struct {
 	Frames int
 }
 
+// Shortest and Longest are the bounds of a frame's time, in seconds: a millisecond, and a month.
+const Shortest, Longest = 0.001, 31 * 24 * 3600.0
+
+// IsTime reports whether seconds can be what a frame took.
+func IsTime(seconds float64) bool { return seconds >= Shortest && seconds <= Longest }
+
 func (o Observation) validate() error {
-	if !(o.Seconds > 0) || math.IsInf(o.Seconds, 0) {
-		return fmt.Errorf("%s on %s/%s took %g seconds: want above 0", o.Subject, o.Place.Host, o.Place.Crew, o.Seconds)
+	if !IsTime(o.Seconds) {
+		return fmt.Errorf("%s on %s/%s took %g seconds: want %g to %g", o.Subject, o.Place.Host, o.Place.Crew, o.Seconds, Shortest, Longest)
+	}
+	for _, part := range []float64{o.Fixed, o.Load} {
+		if !(part >= 0 && part <= Longest) {
+			return fmt.Errorf("%s on %s/%s spent %g seconds on a part of it: want 0 to %g", o.Subject, o.Place.Host, o.Place.Crew, part, Longest)
+		}
 	}
 	if len(o.Place.Members) == 0 {
 		return fmt.Errorf("%s on %s: a crew with no device", o.Subject, o.Place.Host)

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -199,8 +198,8 @@ func (t *Time) set(column, value string) error {
 		}
 	case column == "seconds":
 		n, err := strconv.ParseFloat(value, 64)
-		if err != nil || !(n > 0) || math.IsInf(n, 0) {
-			return errors.New("want seconds above 0, with a point, such as 72.5")
+		if err != nil || !IsTime(n) {
+			return errors.New("want seconds from 0.001 to 2678400, with a point, such as 72.5")
 		}
 		t.Seconds = n
 	}

@@ -185,8 +185,8 @@ func readWaits(tx *gorm.DB) ([]waitRow, error) {
 			FROM farm_jobs j JOIN farms f ON f.name = j.farm WHERE j.handed_at IS NOT NULL),
 		seen AS (SELECT *, row_number() OVER (PARTITION BY place ORDER BY at DESC) AS n FROM (SELECT * FROM servers_waits UNION ALL SELECT * FROM jobs_waits) x),
 		places AS (
-			SELECT o.name AS place, o.source, false AS farm, (o.spec->>'boot_s')::float8 + CASE WHEN EXISTS (SELECT FROM images i WHERE i.offer = o.name) THEN 0 ELSE coalesce((o.spec->>'setup_s')::float8, 0) END AS declared FROM offers o
-			UNION ALL SELECT name, source, true, (spec->>'lead_s')::float8 FROM farms)
+			SELECT o.name AS place, o.source, false AS farm, least(coalesce((o.spec->>'boot_s')::float8, 0) + CASE WHEN EXISTS (SELECT FROM images i WHERE i.offer = o.name) THEN 0 ELSE coalesce((o.spec->>'setup_s')::float8, 0) END, 5356800) AS declared FROM offers o
+			UNION ALL SELECT name, source, true, least(coalesce((spec->>'lead_s')::float8, 0), 5356800) FROM farms)
 		SELECT p.place, p.source, p.farm, p.declared, count(x.at)::int, (count(*) FILTER (WHERE x.never))::int, coalesce(json_agg(x.ratio::float8) FILTER (WHERE x.ratio > 0), '[]')
 		FROM places p LEFT JOIN seen x ON x.place = p.place AND x.n <= $1 GROUP BY 1, 2, 3, 4 ORDER BY 1`, latestWaits), func(r store.Row) (x waitRow, err error) {
 		var declared float64

@@ -4,6 +4,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"log/slog"
+	"reflect"
 
 	"gorm.io/gorm"
 )
@@ -23,11 +25,23 @@ func (c jsonColumn) Scan(src any) error {
 	case nil:
 		return nil
 	case []byte:
-		return json.Unmarshal(data, c.v)
+		return c.read(data)
 	case string:
-		return json.Unmarshal([]byte(data), c.v)
+		return c.read([]byte(data))
 	}
 	return fmt.Errorf("a %T is no JSON", src)
+}
+
+// read reads what can be used; what cannot is told, and counts as nothing: see tolerant.
+func (c jsonColumn) read(data []byte) error {
+	into := reflect.ValueOf(c.v).Elem()
+	fresh := reflect.New(into.Type())
+	if err := Read(data, fresh.Interface()); err != nil {
+		slog.Error(unusable, "of", into.Type(), "error", err)
+		fresh = reflect.New(into.Type())
+	}
+	into.Set(fresh.Elem())
+	return nil
 }
 
 // AsJSON is v as a parameter for a jsonb column.

@@ -3,6 +3,7 @@ package timings
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
 	"sync"
@@ -11,6 +12,7 @@ import (
 
 	"rotanex.example/core/memory"
 	"rotanex.example/core/timing"
+	"rotanex.example/service/loops"
 	"rotanex.example/service/shots"
 )
 
@@ -47,8 +49,14 @@ func (t *Timings) Know(ctx context.Context) (*Knowledge, error) {
 		times[i] = r.Time
 	}
 	if observed, _ := timing.Observe(times); len(observed) > 0 {
-		if k.Model, err = timing.Fit(observed); err != nil {
-			return nil, fmt.Errorf("fitting the timing model: %w", err)
+		// Without a model what was timed is still known; what was not is not predicted.
+		err := loops.Safely(func() (err error) {
+			k.Model, err = timing.Fit(observed)
+			return err
+		})
+		if err != nil {
+			k.Model = nil
+			slog.ErrorContext(ctx, "the timing model could not be fitted", "error", err)
 		}
 	}
 	t.kept.of, t.kept.all = of, k

@@ -2,9 +2,11 @@ package timings
 
 import (
 	"context"
+	"log/slog"
 	"slices"
 	"time"
 
+	"rotanex.example/core/timing"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 )
@@ -37,7 +39,18 @@ func (t *Timings) Rows(ctx context.Context, shot string) ([]Row, error) {
 		}
 	}
 	imported, err := t.imported(ctx, shot)
-	return append(out, imported...), err
+	return usable(ctx, append(out, imported...)), err
+}
+
+// usable leaves out rows that nothing can be learnt from: they are older than the bounds that times have.
+func usable(ctx context.Context, rows []Row) []Row {
+	return slices.DeleteFunc(rows, func(r Row) bool {
+		if timing.IsTime(r.Seconds) && len(r.Devices) > 0 && r.Fixed >= 0 && r.Fixed <= timing.Longest && r.Load >= 0 && r.Load <= timing.Longest {
+			return false
+		}
+		slog.WarnContext(ctx, "a timed frame is left out: it cannot have taken that long", "shot", r.Shot, "host", r.Host, "seconds", r.Seconds)
+		return true
+	})
 }
 
 // peak is the most memory that frames of a shot took, as it was then, by how they ended.
