@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net/http"
 	"net/url"
 	"strings"
@@ -191,6 +192,17 @@ const patience = 10 * time.Second
 // mostAnswered is the largest answer but a picture that is taken in.
 const mostAnswered = 64 << 20
 
+// direct follows no redirect: the secret is for the address that it was given with, and what another one
+// says of a server is not what its source says.
+var direct = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+
+// spoken reports whether an answer is one of the protocol's: JSON, or nothing at all. A page of somebody who sits in between
+// is not.
+func spoken(answer *http.Response) bool {
+	kind, _, _ := mime.ParseMediaType(answer.Header.Get("Content-Type"))
+	return kind == "application/json" || kind == "" && answer.ContentLength <= 0
+}
+
 func (r Remote) open(ctx context.Context, method, path string, body []byte, kind string) (*http.Response, error) {
 	address := strings.TrimRight(r.Address, "/") + path
 	request, err := http.NewRequestWithContext(ctx, method, address, bytes.NewReader(body))
@@ -203,7 +215,7 @@ func (r Remote) open(ctx context.Context, method, path string, body []byte, kind
 	}
 	client := r.Client
 	if client == nil {
-		client = http.DefaultClient
+		client = direct
 	}
 	answer, err := client.Do(request)
 	var failed *url.Error
@@ -227,6 +239,9 @@ func (r Remote) open(ctx context.Context, method, path string, body []byte, kind
 	case http.StatusConflict, http.StatusUnprocessableEntity, http.StatusPaymentRequired:
 		return nil, &Refused{why}
 	}
+	if answer.StatusCode < 400 {
+		return nil, fmt.Errorf("%s %s answered %s to %q: redirects are not followed; give its own address", method, address, answer.Status, answer.Header.Get("Location"))
+	}
 	return nil, fmt.Errorf("%s %s answered %s: %s", method, address, answer.Status, why)
 }
 
@@ -246,6 +261,9 @@ func (r Remote) ask(ctx context.Context, method, path string, in, out any) error
 		return err
 	}
 	defer func() { _ = answer.Body.Close() }()
+	if !spoken(answer) {
+		return fmt.Errorf("%s %s: the answer is not the protocol's but %s", method, path, answer.Header.Get("Content-Type"))
+	}
 	if out == nil {
 		return nil
 	}

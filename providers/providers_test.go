@@ -22,6 +22,7 @@ func source(t testing.TB, status int, body string) (providers.Remote, *http.Requ
 	last := &http.Request{}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		*last = *r
+		w.Header().Set("Content-Type", "application/json")
 		w.WriteHeader(status)
 		_, _ = io.WriteString(w, body)
 	}))
@@ -41,6 +42,31 @@ func TestWhatAnAnswersStatusMeans(t *testing.T) {
 		remote, _ := source(t, status, "not a single card is free\n")
 		assert.True(t, means(providers.RemoteServers{Remote: remote}.Stop(t.Context(), "one")), "%d", status)
 	}
+}
+
+// What is not the protocol's is believed by nobody: a server would count as stopped, and be paid for.
+func TestAnAnswerOfAnotherKindIsNotBelieved(t *testing.T) {
+	elsewhere := 0
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { elsewhere++ }))
+	t.Cleanup(other.Close)
+	for name, answer := range map[string]http.HandlerFunc{
+		"redirects to a": func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, other.URL, http.StatusFound) },
+		"redirects": func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, other.URL, http.StatusTemporaryRedirect)
+		},
+		"text/html": func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			_, _ = io.WriteString(w, "<h1>Please sign in</h1>")
+		},
+	} {
+		server := httptest.NewServer(answer)
+		t.Cleanup(server.Close)
+		remote := providers.RemoteServers{Remote: providers.Remote{Address: server.URL, Secret: "tide"}}
+		assert.Error(t, remote.Stop(t.Context(), "one"), name)
+		_, err := remote.Look(t.Context(), "one")
+		assert.Error(t, err, name)
+	}
+	assert.Zero(t, elsewhere, "the secret went nowhere else")
 }
 
 func refuses(t *testing.T) func(error) bool {

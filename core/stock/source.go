@@ -3,6 +3,7 @@ package stock
 import (
 	"errors"
 	"fmt"
+	"net"
 	"net/url"
 	"path"
 	"slices"
@@ -24,8 +25,11 @@ type Source struct {
 	Note string `json:"note,omitempty" yaml:"note,omitempty"`
 	// Address is where its interface answers: http:// or https:// for Rotanex's own
 	// protocol, ssh://user@host:port for servers that stand already.
-	Address string           `json:"address,omitempty" yaml:"address,omitempty"`
-	Card    pricing.RateCard `json:"card" yaml:"card"`
+	Address string `json:"address,omitempty" yaml:"address,omitempty"`
+	// Plain says that its address may be http:// though it is not on this machine: its secret crosses the network in
+	// the clear.
+	Plain bool             `json:"plain,omitempty" yaml:"plain,omitempty"`
+	Card  pricing.RateCard `json:"card" yaml:"card"`
 	// Cap is what may never be exceeded there, over all runs, in the service's currency.
 	Cap *pricing.Money `json:"cap,omitempty" yaml:"cap,omitempty"`
 	// UploadMBps limits how fast packages are sent, in megabytes of 10^6 bytes a second;
@@ -69,6 +73,8 @@ func (s Source) Validate() error {
 			fault("address %q: want http://, https:// or ssh:// and a host", s.Address)
 		case u.User != nil && u.Scheme != "ssh":
 			fault("address %q: give its secret by itself, not in the address", u.Redacted())
+		case u.Scheme == "http" && !s.Plain && !loopback(u.Hostname()):
+			fault("address %q: its secret would cross the network in the clear: want https://, or say `plain: true`", s.Address)
 		case u.Scheme == "ssh" && s.Kind != RentedSource:
 			fault("address %q: only a rented source is reached by ssh", s.Address)
 		case u.Scheme == "ssh" && len(s.KnownHosts) == 0:
@@ -153,4 +159,10 @@ func (f Farm) Validate() error {
 		fault("cpu.mhz is missing: work.core_ghz_hour is billed by it")
 	}
 	return errors.Join(append(faults, f.Node().Validate())...)
+}
+
+// loopback reports whether a host's name is this machine's.
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }

@@ -11,6 +11,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -249,6 +250,9 @@ func (a *Access) identify(r *http.Request) (Principal, error) {
 	return p, err
 }
 
+// moneys are what an admin alone changes: whom money goes to, at what price and up to what cap, and who is told.
+var moneys = []string{"/sources", "/receivers", "/offers", "/farms", "/licences", "/exchange-rates"}
+
 // allow holds the role against what is asked.
 func allow(p Principal, method, path string) error {
 	agentsOnly := strings.HasPrefix(path, "/agent/")
@@ -256,7 +260,7 @@ func allow(p Principal, method, path string) error {
 	switch {
 	case agentsOnly:
 		need = Agent
-	case strings.HasPrefix(path, "/tokens"), (strings.HasPrefix(path, "/sources") || strings.HasPrefix(path, "/receivers")) && method != http.MethodGet:
+	case strings.HasPrefix(path, "/tokens"), method != http.MethodGet && slices.ContainsFunc(moneys, func(p string) bool { return strings.HasPrefix(path, p) }):
 		need = Admin
 	case method == http.MethodGet || path == "/session", strings.HasPrefix(path, "/computations/"):
 		need = Viewer

@@ -45,7 +45,13 @@ func TestWhatARoleMayDo(t *testing.T) {
 		{"DELETE", "/computations/1", []string{Viewer, Operator, Admin}}, // its own: the handler looks
 		{"POST", "/plans", []string{Operator, Admin}},
 		{"PUT", "/runs/1/state", []string{Operator, Admin}},
+		{"PUT", "/hosts/bellows", []string{Operator, Admin}},
 		{"PUT", "/sources/tern", []string{Admin}},
+		{"PUT", "/offers/tern-solo", []string{Admin}}, // its price, which caps are held against
+		{"PUT", "/farms/ebb", []string{Admin}},
+		{"PUT", "/licences/kiln", []string{Admin}},
+		{"POST", "/exchange-rates", []string{Admin}},
+		{"GET", "/exchange-rates", []string{Viewer, Operator, Admin}},
 		{"GET", "/tokens", []string{Admin}},
 		{"POST", "/tokens", []string{Admin}},
 		{"POST", "/agent/lease", []string{Agent}},

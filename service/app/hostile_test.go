@@ -265,7 +265,7 @@ func (b *besieged) learns(op operation, w *httptest.ResponseRecorder) {
 		return
 	}
 	what := strings.TrimSuffix(strings.Split(strings.TrimPrefix(op.path, "/"), "/")[0], "s")
-	if what == "studie" {
+	if what == "settings-studie" {
 		what = "study"
 	}
 	if all := b.known[what]; len(all) < 20 {

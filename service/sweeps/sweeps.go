@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"rotanex.example/core/timing"
 	"rotanex.example/service/candidates"
@@ -66,25 +67,37 @@ func (q *Sweeps) Create(ctx context.Context, id uuid.UUID, want Wanted) (Swept, 
 		ID: id, Shot: want.Shot, Request: want.Request, State: "running", CreatedAt: q.clock.Now(),
 		BudgetS: or(want.BudgetS, defaultBudget), Goal: or(want.Goal, defaultGoal), Frames: int(or(float64(want.Frames), defaultFrames)),
 	}
-	var old []Sweep
-	if err := q.store.WithContext(ctx).Where("id = ?", id).Limit(1).Find(&old).Error; err != nil {
-		return Swept{}, err
-	}
-	if len(old) > 0 {
-		if err := httpapi.SameRequest(old[0].Request, s.Request); err != nil {
-			return Swept{}, err
-		}
-		return q.Find(ctx, id)
+	if there, err := q.repeats(ctx, s); err != nil || there {
+		return q.foundUnless(ctx, id, err)
 	}
 	view, err := q.candidates.Of(ctx, shot)
 	if err != nil {
 		return Swept{}, err
 	}
 	s.Beyond = outOfTime(view, s.BudgetS)
-	if err := q.store.WithContext(ctx).Create(&s).Error; err != nil {
-		return Swept{}, err
+	made := q.store.WithContext(ctx).Clauses(clause.OnConflict{DoNothing: true}).Create(&s)
+	if made.Error == nil && made.RowsAffected == 0 { // the same was asked at the same time
+		_, err := q.repeats(ctx, s)
+		return q.foundUnless(ctx, id, err)
 	}
-	if err := q.Advance(ctx); err != nil {
+	err = made.Error
+	if err == nil {
+		err = q.Advance(ctx)
+	}
+	return q.foundUnless(ctx, id, err)
+}
+
+// repeats reports whether a sweep was asked for before; under its id another one is a conflict.
+func (q *Sweeps) repeats(ctx context.Context, s Sweep) (bool, error) {
+	var old []Sweep
+	if err := q.store.WithContext(ctx).Where("id = ?", s.ID).Limit(1).Find(&old).Error; err != nil || len(old) == 0 {
+		return false, err
+	}
+	return true, httpapi.SameRequest(old[0].Request, s.Request)
+}
+
+func (q *Sweeps) foundUnless(ctx context.Context, id uuid.UUID, err error) (Swept, error) {
+	if err != nil {
 		return Swept{}, err
 	}
 	return q.Find(ctx, id)

@@ -10,12 +10,15 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"rotanex.example/core/frames"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
@@ -190,6 +193,17 @@ type Imported struct {
 	At       time.Time
 }
 
+// File is a file of times that was taken in.
+type File struct {
+	ID      uuid.UUID
+	Request []byte // its fingerprint
+	Rows    int
+	At      time.Time
+}
+
+// TableName is GORM's hook.
+func (File) TableName() string { return "imports" }
+
 // TableName is GORM's hook.
 func (Imported) TableName() string { return "times" }
 
@@ -233,23 +247,34 @@ func (t *Timings) imported(ctx context.Context, shot string) ([]Row, error) {
 }
 
 // Import stores times that were measured elsewhere, all or none. Under an id that was
-// used before it stores nothing again.
+// used before it stores nothing again; with another file it is a conflict.
 func (t *Timings) Import(ctx context.Context, id uuid.UUID, text string) (int, error) {
 	rows, err := timing.ReadTimes(strings.NewReader(text))
 	if err != nil {
-		return 0, err
+		return 0, httpapi.BadField("body", "", err.Error())
 	}
-	now := t.clock.Now()
-	var records []Imported
-	for _, r := range rows {
-		records = append(records, Imported{ImportID: id, Shot: r.Shot, Data: r, At: now})
-	}
-	var before int64
-	if err := t.store.WithContext(ctx).Model(&Imported{}).Where("import_id = ?", id).Count(&before).Error; err != nil || before > 0 {
-		return int(before), err
-	}
-	const batch = 1000
-	return len(records), t.store.WithContext(ctx).CreateInBatches(records, batch).Error
+	file := File{ID: id, Request: httpapi.Fingerprint(text), Rows: len(rows), At: t.clock.Now()}
+	err = t.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		// Of two that come at once the second waits here for the first.
+		made := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&file)
+		if made.Error != nil {
+			return made.Error
+		}
+		if made.RowsAffected == 0 {
+			var before File
+			if err := tx.Take(&before, "id = ?", id).Error; err != nil {
+				return err
+			}
+			return httpapi.SameRequest(before.Request, file.Request)
+		}
+		records := make([]Imported, len(rows))
+		for i, r := range rows {
+			records[i] = Imported{ImportID: id, Shot: r.Shot, Data: r, At: file.At}
+		}
+		const batch = 1000
+		return tx.CreateInBatches(records, batch).Error
+	})
+	return len(rows), err
 }
 
 // Export returns all times as a file has them.

@@ -16,9 +16,7 @@ func (t *Timings) PostTimes(w http.ResponseWriter, r *http.Request, params api.I
 		Rows int `json:"rows"`
 	}
 	if err == nil {
-		if out.Rows, err = t.Import(r.Context(), access.IDFor(r, params.IdempotencyKey), text); err != nil {
-			err = httpapi.BadField("body", "", err.Error())
-		}
+		out.Rows, err = t.Import(r.Context(), access.IDFor(r, params.IdempotencyKey), text)
 	}
 	httpapi.Answer(w, r, http.StatusCreated, out, err)
 }

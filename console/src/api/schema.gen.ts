@@ -1700,6 +1700,8 @@ export interface components {
             note?: string;
             /** @description http:// or https:// for Rotanex's own protocol, ssh://user@host:port for servers that stand already */
             address?: string;
+            /** @description Its address may be http:// though it is another machine: its secret crosses the network in the clear */
+            plain?: boolean;
             card: components["schemas"]["RateCard"];
             /** @description What may never be exceeded there, over all runs, in the service's currency */
             cap?: components["schemas"]["Spend"];
