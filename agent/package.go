@@ -17,6 +17,8 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/paths"
+	"rotanex.example/core/stock"
 )
 
 // packages are the shots' files that this host has fetched onto its own disk.
@@ -36,6 +38,10 @@ type fetching struct {
 func (a *Agent) scenes(ctx context.Context, l api.Lease) (string, error) {
 	if !l.Package {
 		return a.Scenes, nil
+	}
+	// A service is not trusted with a path of this machine.
+	if err := stock.ValidName("shot", l.Shot); err != nil {
+		return "", err
 	}
 	key := l.Run.String() + "-" + l.Shot
 	a.packages.mu.Lock()
@@ -97,15 +103,23 @@ func (a *Agent) fetch(ctx context.Context, run uuid.UUID, shot, root string) err
 }
 
 // assemble makes a file of its chunks and returns how many bytes were fetched.
-func (a *Agent) assemble(ctx context.Context, root string, f api.PackageFile) (fetched int64, err error) {
-	if !filepath.IsLocal(filepath.FromSlash(f.Path)) {
-		return 0, errors.New("leads out of the package")
-	}
-	path := filepath.Join(root, filepath.FromSlash(f.Path))
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+func (a *Agent) assemble(ctx context.Context, folder string, f api.PackageFile) (fetched int64, err error) {
+	if err := paths.Below(f.Path); err != nil {
 		return 0, err
 	}
-	out, err := os.OpenFile(path+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return 0, err
+	}
+	root, err := os.OpenRoot(folder)
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = root.Close() }()
+	path := filepath.FromSlash(f.Path)
+	if err := root.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return 0, err
+	}
+	out, err := root.OpenFile(path+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return 0, err
 	}
@@ -125,11 +139,14 @@ func (a *Agent) assemble(ctx context.Context, root string, f api.PackageFile) (f
 	if err := out.Close(); err != nil {
 		return fetched, err
 	}
-	return fetched, os.Rename(path+".part", path)
+	return fetched, root.Rename(path+".part", path)
 }
 
 // chunk returns a chunk, and whether it was here.
 func (a *Agent) chunk(ctx context.Context, sum string) (data []byte, was bool, err error) {
+	if raw, err := hex.DecodeString(sum); err != nil || len(raw) != sha256.Size {
+		return nil, false, fmt.Errorf("chunk %q is no SHA-256 sum", sum)
+	}
 	path := filepath.Join(a.StateDir, "chunks", sum)
 	if data, err := os.ReadFile(path); err == nil && hash(data) == sum {
 		return data, true, nil

@@ -156,7 +156,7 @@ func TestAPackageStaysInItsFolder(t *testing.T) {
 	for _, path := range []string{"../gears.yaml", "/etc/gears.yaml", "a/../../gears.yaml"} {
 		a, _ := newDepot(t, map[string][]string{path: {"teeth"}})
 		_, err := fetches(t, a, uuid.New())
-		assert.ErrorContains(t, err, "leads out of the package", path)
+		assert.ErrorContains(t, err, "below the folder", path)
 	}
 }
 

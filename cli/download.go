@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -18,6 +19,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/paths"
 )
 
 // manifest is the name of the file of checksums in each shot's folder. It has the
@@ -59,6 +61,15 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 	if err != nil {
 		return err
 	}
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return err
+	}
+	// What the service calls things is not trusted with a path of this machine.
+	root, err := os.OpenRoot(to)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = root.Close() }()
 	sums := map[string]*strings.Builder{}
 	missing := 0
 	var work []api.Frame
@@ -67,10 +78,13 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 			missing++
 			continue
 		}
+		if err := paths.Below(f.Shot + "/" + fileName(f)); err != nil || strings.Contains(f.Shot, "/") {
+			return fmt.Errorf("the service names a frame %q of a shot %q: that is no name of a file", fileName(f), f.Shot)
+		}
 		work = append(work, f)
 		if sums[f.Shot] == nil {
 			sums[f.Shot] = &strings.Builder{}
-			if err := os.MkdirAll(filepath.Join(to, f.Shot), 0o755); err != nil {
+			if err := root.MkdirAll(f.Shot, 0o755); err != nil {
 				return err
 			}
 		}
@@ -82,9 +96,9 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 	group.SetLimit(atOnce)
 	for _, f := range work {
 		group.Go(func() error {
-			path := filepath.Join(to, f.Shot, fileName(f))
-			if sum, err := sumOf(path); err != nil || sum != f.Sha256 {
-				if err := fetch(ctx, c, id, f, path); err != nil {
+			path := filepath.Join(f.Shot, fileName(f))
+			if sum, err := sumOf(root, path); err != nil || sum != f.Sha256 {
+				if err := fetch(ctx, c, id, f, root, path); err != nil {
 					return fmt.Errorf("%s frame %d: %w", f.Shot, f.Frame, err)
 				}
 				copied.Add(1)
@@ -99,7 +113,7 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 		return fmt.Errorf("%w; start it again to go on: %d of %d frames are there", err, done.Load(), len(frames))
 	}
 	for shot, text := range sums {
-		if err := writeWhole(filepath.Join(to, shot, manifest), []byte(text.String())); err != nil {
+		if err := writeBelow(root, filepath.Join(shot, manifest), strings.NewReader(text.String())); err != nil {
 			return err
 		}
 	}
@@ -127,8 +141,8 @@ func fileName(f api.Frame) string {
 	return fmt.Sprintf("%s.%04d.%s", f.Shot, f.Frame, format)
 }
 
-func sumOf(path string) (string, error) {
-	file, err := os.Open(path)
+func sumOf(root *os.Root, path string) (string, error) {
+	file, err := root.Open(path)
 	if err != nil {
 		return "", err
 	}
@@ -141,24 +155,37 @@ func sumOf(path string) (string, error) {
 }
 
 // fetch copies one frame aside, verifies it and then renames it into its place.
-func fetch(ctx context.Context, c *client.Client, id uuid.UUID, f api.Frame, path string) error {
+func fetch(ctx context.Context, c *client.Client, id uuid.UUID, f api.Frame, root *os.Root, path string) error {
 	answer, err := c.GetPicture(ctx, id, f.Shot, f.Frame, &api.GetPictureParams{})
 	if err := client.Check(answer, err); err != nil {
 		return err
 	}
 	defer func() { _ = answer.Body.Close() }()
-	aside, err := os.CreateTemp(filepath.Dir(path), ".rotanex-*")
+	hash := sha256.New()
+	return writeBelow(root, path, io.TeeReader(answer.Body, hash), func() error {
+		if sum := hex.EncodeToString(hash.Sum(nil)); sum != f.Sha256 {
+			return fmt.Errorf("what arrived has SHA-256 %s, want %s", sum, f.Sha256)
+		}
+		return nil
+	})
+}
+
+// writeBelow writes a file aside, and renames it into its place once it is whole and all that is asked of it is so.
+func writeBelow(root *os.Root, path string, from io.Reader, checks ...func() error) error {
+	aside := filepath.Join(filepath.Dir(path), ".rotanex-"+rand.Text())
+	file, err := root.OpenFile(aside, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.Remove(aside.Name()) }()
-	hash := sha256.New()
-	_, err = io.Copy(io.MultiWriter(aside, hash), answer.Body)
-	if err = errors.Join(err, aside.Close(), os.Chmod(aside.Name(), 0o644)); err != nil {
+	defer func() { _ = root.Remove(aside) }()
+	_, err = io.Copy(file, from)
+	if err = errors.Join(err, file.Sync(), file.Close()); err != nil {
 		return err
 	}
-	if sum := hex.EncodeToString(hash.Sum(nil)); sum != f.Sha256 {
-		return fmt.Errorf("what arrived has SHA-256 %s, want %s", sum, f.Sha256)
+	for _, check := range checks {
+		if err := check(); err != nil {
+			return err
+		}
 	}
-	return os.Rename(aside.Name(), path)
+	return root.Rename(aside, path)
 }

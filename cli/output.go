@@ -46,7 +46,7 @@ func (l listing) plainly() [][]string {
 			for k := range width[i] {
 				value := ""
 				if k < len(c.plain) {
-					value = c.plain[k]
+					value = asCell(c.plain[k])
 				}
 				row = append(row, value)
 			}

@@ -151,7 +151,8 @@ func (a *app) client() (*client.Client, error) {
 		return nil, errors.New("a token is needed: pass --token, or set ROTANEX_TOKEN; the service prints the first one at its first start")
 	}
 	patient := client.Await{Doer: http.DefaultClient, Progress: a.computing}
-	return client.NewClient(address+"/api/v1", client.WithHTTPClient(patient), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	clean := cleaning{next: patient, raw: a.config.GetString("output") == "json"}
+	return client.NewClient(address+"/api/v1", client.WithHTTPClient(clean), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+token)
 		return nil
 	}))

@@ -356,17 +356,21 @@ func (a *app) fetchProofs(cmd *cobra.Command, c *client.Client, j api.FarmJob, t
 	if err := os.MkdirAll(to, 0o755); err != nil {
 		return err
 	}
-	paths := []string{}
+	root, err := os.OpenRoot(to)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = root.Close() }()
+	copied := []string{}
 	for _, n := range j.Proofs {
 		d, err := client.Decode[api.FrameDetail](c.GetFrame(cmd.Context(), j.Run, j.Shot, n))
 		if err != nil {
 			return err
 		}
-		path := filepath.Join(to, fileName(d.Frame))
-		if err := fetch(cmd.Context(), c, j.Run, d.Frame, path); err != nil {
+		if err := fetch(cmd.Context(), c, j.Run, d.Frame, root, fileName(d.Frame)); err != nil {
 			return fmt.Errorf("proof frame %d: %w", n, err)
 		}
-		paths = append(paths, path)
+		copied = append(copied, filepath.Join(to, fileName(d.Frame)))
 	}
-	return a.did(cmd, paths, "%s", strings.Join(paths, "\n"))
+	return a.did(cmd, copied, "%s", strings.Join(copied, "\n"))
 }

@@ -53,7 +53,7 @@ func read(ctx context.Context, answer *http.Response, last string, out chan<- ap
 			continue
 		}
 		var e api.Event
-		if json.Unmarshal([]byte(data), &e) != nil {
+		if json.Unmarshal(cleanJSON([]byte(data)), &e) != nil {
 			continue
 		}
 		select {

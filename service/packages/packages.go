@@ -20,6 +20,7 @@ import (
 	"gocloud.dev/blob"
 	"golang.org/x/time/rate"
 
+	"rotanex.example/core/paths"
 	"rotanex.example/providers"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/httpapi"
@@ -94,21 +95,17 @@ func (p *Packages) Put(ctx context.Context, shot string, files []providers.Packa
 }
 
 func (p *Packages) put(ctx context.Context, out *Package, needed []string) error {
-	paths := []string{}
+	var files paths.Set
 	for _, f := range out.Files {
-		if f.Path != path.Clean(f.Path) || path.IsAbs(f.Path) || strings.HasPrefix(f.Path, "..") || strings.Contains(f.Path, "\\") {
-			return httpapi.BadField("/files", f.Path, "want a path below the package, such as orrery/orrery.pov")
+		if err := files.Add(f.Path); err != nil {
+			return httpapi.BadField("/files", f.Path, err.Error())
 		}
-		if slices.Contains(paths, f.Path) {
-			return httpapi.BadField("/files", f.Path, "is listed twice")
-		}
-		paths = append(paths, f.Path)
 		out.Size += f.Size
 	}
 	// What the shot needs has to be in it: found now, not after it was sent.
 	var lacks []string
 	for _, n := range needed {
-		if !slices.Contains(paths, path.Clean(n)) {
+		if !files.Has(path.Clean(n)) {
 			lacks = append(lacks, n)
 		}
 	}
@@ -122,13 +119,13 @@ func (p *Packages) put(ctx context.Context, out *Package, needed []string) error
 	if len(missing) > 0 {
 		return httpapi.Conflict(fmt.Sprintf("%d chunks of it are not here yet, such as %s: send them first", len(missing), missing[0]))
 	}
-	files, err := json.Marshal(out.Files)
+	listed, err := json.Marshal(out.Files)
 	if err != nil {
 		return err
 	}
-	sum := sha256.Sum256(files)
+	sum := sha256.Sum256(listed)
 	out.Sum = hex.EncodeToString(sum[:])
-	return putPackage(p.store.WithContext(ctx), *out, files)
+	return putPackage(p.store.WithContext(ctx), *out, listed)
 }
 
 // pace waits until so many bytes may go to a source.

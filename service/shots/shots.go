@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"path"
 	"strconv"
-	"strings"
 	"time"
 
 	"gorm.io/gorm"
 
 	"rotanex.example/core/frames"
 	"rotanex.example/core/memory"
+	"rotanex.example/core/paths"
 	"rotanex.example/core/picture"
 	"rotanex.example/core/preflight"
 	"rotanex.example/service/clock"
@@ -100,11 +100,8 @@ func check(name string, spec Spec) (int, error) {
 	return set.Len(), nil
 }
 
-// outside reports whether a path leaves the folder that it is below of.
-func outside(name string) bool {
-	clean := path.Clean(name)
-	return path.IsAbs(clean) || clean == ".." || strings.HasPrefix(clean, "../")
-}
+// outside reports whether a path leaves the folder that it is below of, or is none.
+func outside(name string) bool { return paths.Below(path.Clean(name)) != nil }
 
 // Permits is what a shot permits where memory does not do.
 func Permits(spec Spec) []memory.Step {

@@ -1,0 +1,81 @@
+package cli
+
+import (
+	"encoding/json"
+	"testing"
+	"unicode"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"rotanex.example/api"
+)
+
+func TestNothingInATextIsObeyed(t *testing.T) {
+	for from, want := range map[string]string{
+		"stair-030":                   "stair-030",
+		"two\nlines\tand a tab":       "two\nlines\tand a tab",
+		"\x1b[31mred\x1b[0m":          "�[31mred�[0m",
+		"\x1b]0;title\x07":            "�]0;title�",
+		"over\rwritten":               "over\nwritten",
+		"a\bb\fc\x00d\u009be\u007ff":  "a�b�c�d�e�f",
+		"\u202egnp.exe \u2066x\u2069": "�gnp.exe �x�",
+		`C:\u001b\n is no escape`:     `C:\u001b\n is no escape`,
+		"Möwe 🦉":                      "Möwe 🦉",
+	} {
+		data, err := json.Marshal(map[string]string{"name": from})
+		require.NoError(t, err)
+		var got map[string]string
+		require.NoError(t, json.Unmarshal(cleanJSON(data), &got), "%s", cleanJSON(data))
+		assert.Equal(t, want, got["name"], "%q", from)
+	}
+}
+
+// Whatever is in it, JSON stays JSON, and is the same but for what would be obeyed.
+func TestCleanedJSONIsJSON(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text := rapid.String().Draw(t, "text")
+		data, err := json.Marshal([]any{text, 1.5, nil, map[string]string{text: text}})
+		require.NoError(t, err)
+		var got []any
+		require.NoError(t, json.Unmarshal(cleanJSON(data), &got))
+		for i, r := range []rune(got[0].(string)) {
+			assert.False(t, obeyed(r), "%q", r)
+			if was := []rune(text)[i]; !obeyed(was) && was != unicode.ReplacementChar {
+				assert.Equal(t, was, r)
+			}
+		}
+		once := cleanJSON(data)
+		assert.Equal(t, string(once), string(cleanJSON(once)))
+	})
+}
+
+func TestWhatIsPrintedIsClean(t *testing.T) {
+	s := served()
+	s.answers["/seats"] = map[string]any{"items": []api.Seat{}}
+	s.answers["/licences"] = map[string]any{"items": []api.Licence{{Pool: "\x1b[31mkiln", Kind: "floating", Seats: 5}}}
+	_, out, _ := s.types(t, "licences", "list")
+	assert.NotContains(t, out, "\x1b")
+	assert.Contains(t, out, "�[31mkiln")
+	_, out, _ = s.types(t, "licences", "list", "--output", "json")
+	assert.Contains(t, out, `\u001b[31mkiln`, "as it is")
+	s.answers["/licences"] = map[string]any{"items": []api.Licence{{Pool: "=1+1", Kind: "floating", Seats: 5}}}
+	_, out, _ = s.types(t, "licences", "list", "--output", "csv")
+	assert.Contains(t, out, "'=1+1")
+
+	for text, want := range map[string]string{"": "", "a": "a", "=1": "'=1", "-5.5": "-5.5", "+1e3": "+1e3", "-x": "'-x", "@a": "'@a", "\tx": "'\tx"} {
+		assert.Equal(t, want, asCell(text))
+	}
+}
+
+// A service is not trusted with a path of this machine.
+func TestADownloadStaysInItsFolder(t *testing.T) {
+	for _, name := range []string{"../evil", "a/b", "/etc/evil", "..", "", "a\\b", "a\nb"} {
+		s := served()
+		s.answers["/runs/"+aRun.Id.String()+"/frames"] = api.FrameList{Items: []api.Frame{{Shot: name, Frame: 1, State: api.FrameStateDone, Sha256: "ab", Format: "png"}}}
+		status, _, errs := s.types(t, "download", "latest", "--to", t.TempDir())
+		assert.NotZero(t, status, name)
+		assert.Contains(t, errs, "no name of a file", name)
+	}
+}
