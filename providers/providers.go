@@ -14,7 +14,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"mime"
 	"net/http"
 	"net/url"
 	"strings"
@@ -196,11 +195,14 @@ const mostAnswered = 64 << 20
 // says of a server is not what its source says.
 var direct = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 
-// spoken reports whether an answer is one of the protocol's: JSON, or nothing at all. A page of somebody who sits in between
-// is not.
-func spoken(answer *http.Response) bool {
-	kind, _, _ := mime.ParseMediaType(answer.Header.Get("Content-Type"))
-	return kind == "application/json" || kind == "" && answer.ContentLength <= 0
+// spoken reads an answer in which nothing is asked for: JSON, or nothing at all. A page of somebody who sits in between is not
+// the protocol's, and not believed.
+func spoken(answer *http.Response) error {
+	said, err := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+	if err == nil && len(bytes.TrimSpace(said)) > 0 && !json.Valid(said) {
+		err = fmt.Errorf("the answer is not the protocol's but %s", answer.Header.Get("Content-Type"))
+	}
+	return err
 }
 
 func (r Remote) open(ctx context.Context, method, path string, body []byte, kind string) (*http.Response, error) {
@@ -261,10 +263,10 @@ func (r Remote) ask(ctx context.Context, method, path string, in, out any) error
 		return err
 	}
 	defer func() { _ = answer.Body.Close() }()
-	if !spoken(answer) {
-		return fmt.Errorf("%s %s: the answer is not the protocol's but %s", method, path, answer.Header.Get("Content-Type"))
-	}
 	if out == nil {
+		if err := spoken(answer); err != nil {
+			return fmt.Errorf("%s %s: %w", method, path, err)
+		}
 		return nil
 	}
 	if err := json.NewDecoder(io.LimitReader(answer.Body, mostAnswered)).Decode(out); err != nil {

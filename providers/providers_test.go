@@ -32,7 +32,7 @@ func source(t testing.TB, status int, body string) (providers.Remote, *http.Requ
 
 func TestWhatAnAnswersStatusMeans(t *testing.T) {
 	for status, means := range map[int]func(error) bool{
-		200: func(err error) bool { return err == nil },
+		200: func(err error) bool { return assert.ErrorContains(t, err, "not the protocol's") },
 		204: func(err error) bool { return err == nil },
 		404: func(err error) bool { return assert.ErrorIs(t, err, providers.ErrGone) },
 		410: func(err error) bool { return assert.ErrorIs(t, err, providers.ErrGone) },

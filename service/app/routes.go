@@ -422,7 +422,7 @@ func (e endpoints) GetAgentPackage(w http.ResponseWriter, r *http.Request, run u
 }
 
 func (e endpoints) FetchedPackage(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string) {
-	e.packages.Fetched(w, r, shot)
+	e.packages.Fetched(w, r, run, shot)
 }
 
 func (e endpoints) GetAgentChunk(w http.ResponseWriter, r *http.Request, sum string) {

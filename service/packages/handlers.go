@@ -48,7 +48,11 @@ func (p *Packages) PutPackage(w http.ResponseWriter, r *http.Request, shot strin
 
 // ForAgent answers with the files of a shot as they were when its run began.
 func (p *Packages) ForAgent(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string) {
-	out, err := p.inRun(r.Context(), run, shot)
+	var out Package
+	err := p.may(r.Context(), access.From(r.Context()).Host, run, shot)
+	if err == nil {
+		out, err = p.inRun(r.Context(), run, shot)
+	}
 	httpapi.Answer(w, r, http.StatusOK, out.record(), err)
 }
 
@@ -64,10 +68,10 @@ func (p *Packages) ChunkForAgent(w http.ResponseWriter, r *http.Request, sum str
 }
 
 // Fetched notes how long a package took to an agent.
-func (p *Packages) Fetched(w http.ResponseWriter, r *http.Request, shot string) {
+func (p *Packages) Fetched(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string) {
 	body, err := httpapi.Body[api.FetchedPackageJSONBody](r)
 	if err == nil {
-		err = p.fetched(r.Context(), access.From(r.Context()).Host, shot, body.Bytes, body.Seconds)
+		err = p.fetched(r.Context(), access.From(r.Context()).Host, run, shot, body.Bytes, body.Seconds)
 	}
 	httpapi.Done(w, r, err)
 }

@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
 	"gocloud.dev/blob"
 	"golang.org/x/time/rate"
 
@@ -40,6 +41,8 @@ type Packages struct {
 
 	mu     sync.Mutex
 	limits map[string]*rate.Limiter // by source: bytes a second
+
+	claims claims
 }
 
 // New makes it.
@@ -204,6 +207,9 @@ func (p *Packages) find(ctx context.Context, shot string) (Package, error) {
 
 // chunkFor returns a chunk for a host, no faster than the limit of its source.
 func (p *Packages) chunkFor(ctx context.Context, host, sum string) ([]byte, error) {
+	if err := p.mayChunk(ctx, host, sum); err != nil {
+		return nil, err
+	}
 	source, err := p.sourceOf(ctx, host)
 	if err != nil {
 		return nil, err
@@ -215,8 +221,18 @@ func (p *Packages) chunkFor(ctx context.Context, host, sum string) ([]byte, erro
 	return data, p.pace(ctx, source, len(data))
 }
 
-// fetched notes how long a package took to a host.
-func (p *Packages) fetched(ctx context.Context, host, shot string, n int64, seconds float64) error {
+// fetched notes how long a package of a run took to a host.
+func (p *Packages) fetched(ctx context.Context, host string, run uuid.UUID, shot string, n int64, seconds float64) error {
+	if err := p.may(ctx, host, run, shot); err != nil {
+		return err
+	}
+	pack, err := p.inRun(ctx, run, shot)
+	if err != nil {
+		return err
+	}
+	if n > pack.Size {
+		return httpapi.BadField("/bytes", fmt.Sprint(n), fmt.Sprintf("is more than the package has: %d", pack.Size))
+	}
 	source, err := p.sourceOf(ctx, host)
 	if err != nil || n == 0 {
 		return err

@@ -42,6 +42,14 @@ func (p *Packages) inRun(ctx context.Context, run uuid.UUID, shot string) (Packa
 	return out, err
 }
 
+// claimsOf are the shots of runs that a host renders, or may by its bookings.
+func claimsOf(tx *gorm.DB, host string) ([]shotOf, error) {
+	return store.Rows(tx.Raw(`SELECT run_id, shot FROM bookings WHERE host = $1 AND open
+		UNION SELECT run_id, shot FROM frames WHERE host = $1 AND state = 'rendering'`, host), func(row store.Row) (c shotOf, err error) {
+		return c, row.Scan(&c.run, &c.shot)
+	})
+}
+
 // sourceOf is the source of a host.
 func (p *Packages) sourceOf(ctx context.Context, host string) (source string, err error) {
 	err = p.store.WithContext(ctx).Raw("SELECT source FROM hosts WHERE name = $1", host).Row().Scan(&source)
