@@ -16,7 +16,7 @@ SIDE_BY_SIDE := $(MAKE) --no-print-directory -j2 --output-sync=target
 
 PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-simulator rotanex-demo
 
-.PHONY: help demo test test-fast test-console build lint lint-go lint-console bench bench-plan bench-runs generate screenshots clean demo-needs db-needs test-needs console
+.PHONY: help demo test fuzz test-fast test-console build lint lint-go lint-console bench bench-plan bench-runs generate screenshots clean demo-needs db-needs test-needs console
 
 help: ## list what can be made
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -33,6 +33,7 @@ test: test-needs console ## set everything up and pass all tests, with lint and 
 	go test -vet=off -race -count=1 $(CONCURRENT)
 	go test -vet=off -count=1 -timeout 20m $$(go list ./... | grep -v -e /e2e $(patsubst ./%,-e '/%$$',$(CONCURRENT)))
 	go test -vet=off -count=1 -timeout 20m -parallel 6 ./e2e/...
+	@$(MAKE) --no-print-directory fuzz
 
 test-fast: db-needs console test-console ## unit tests and package tests over a database, with fewer seeds; no browser, no whole programs
 	go vet ./...
@@ -41,6 +42,12 @@ test-fast: db-needs console test-console ## unit tests and package tests over a 
 build: console ## build the console and the programs into bin/
 	@mkdir -p bin
 	go build -o bin/ $(addprefix ./cmd/,$(PROGRAMS))
+
+FUZZ ?= 60s
+
+fuzz: db-needs ## send every operation what anybody may think of, for a minute (FUZZ=10m: longer)
+	@into=$$(mktemp -d) && trap 'rm -rf "$$into"' EXIT && go test -vet=off -c -o "$$into/hostile.test" ./service/app && \
+		(cd service/app && "$$into/hostile.test" -test.run '^$$' -test.fuzz FuzzOperations -test.fuzztime $(FUZZ) -test.fuzzcachedir "$$into")
 
 test-console: console/node_modules
 	cd console && npm run -s test

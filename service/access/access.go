@@ -201,7 +201,7 @@ func (a *Access) Guard(next http.Handler) http.Handler {
 			return
 		}
 		path := strings.TrimPrefix(r.URL.Path, "/api/v1")
-		if path == "/agent/join" || (path == "/session" && r.Method == http.MethodPost) {
+		if open(path, r.Method) {
 			next.ServeHTTP(w, r)
 			return
 		}
@@ -252,6 +252,11 @@ func (a *Access) identify(r *http.Request) (Principal, error) {
 
 // moneys are what an admin alone changes: whom money goes to, at what price and up to what cap, and who is told.
 var moneys = []string{"/sources", "/receivers", "/offers", "/farms", "/licences", "/exchange-rates"}
+
+// open reports whether something is asked that needs no token: one is got by it.
+func open(path, method string) bool {
+	return path == "/agent/join" || path == "/session" && method == http.MethodPost
+}
 
 // allow holds the role against what is asked.
 func allow(p Principal, method, path string) error {
