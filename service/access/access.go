@@ -218,7 +218,11 @@ func (a *Access) Guard(next http.Handler) http.Handler {
 			return
 		}
 		defer leave()
-		ctx, done := a.while(r.Context(), secretOf(r))
+		ctx := r.Context()
+		if p.Role != Agent {
+			ctx = store.AsViewer(ctx)
+		}
+		ctx, done := a.while(ctx, secretOf(r))
 		defer done()
 		next.ServeHTTP(w, r.WithContext(As(ctx, p)))
 	})

@@ -26,11 +26,12 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Store is the database: one pool of connections, reached through GORM.
+// Store is the database, reached through GORM: a pool of connections, and one of viewers' own.
 type Store struct {
 	*gorm.DB
-	pool *pgxpool.Pool
-	sql  *sql.DB
+	pool    *pgxpool.Pool
+	viewers *pgxpool.Pool
+	sql     pools
 }
 
 // Open connects to the database at url and migrates it. Several services may do
@@ -40,27 +41,30 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database URL: %w", err)
 	}
-	config.MaxConns = max(config.MaxConns, 24)
+	config.MaxConns = max(config.MaxConns, mostConnections)
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err
 	}
-	db := stdlib.OpenDBFromPool(pool)
-	if err := migrate(ctx, pool, db, log); err != nil {
-		_ = db.Close()
-		pool.Close()
-		return nil, err
-	}
-	g, err := gorm.Open(postgres.New(postgres.Config{Conn: db}), &gorm.Config{
-		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
-	})
+	others := config.Copy()
+	others.MaxConns = forViewers
+	viewers, err := pgxpool.NewWithConfig(ctx, others)
 	if err != nil {
-		_ = db.Close()
 		pool.Close()
 		return nil, err
 	}
-	return &Store{DB: g, pool: pool, sql: db}, nil
+	s := &Store{pool: pool, viewers: viewers, sql: pools{others: stdlib.OpenDBFromPool(pool), viewers: stdlib.OpenDBFromPool(viewers)}}
+	if err = migrate(ctx, pool, s.sql.others, log); err == nil {
+		s.DB, err = gorm.Open(postgres.New(postgres.Config{Conn: s.sql}), &gorm.Config{
+			Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
+		})
+	}
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
 }
 
 // migrate brings our tables and those of the job queue up to date, under an advisory lock, so
@@ -103,8 +107,9 @@ func migrate(ctx context.Context, pool *pgxpool.Pool, db *sql.DB, log *slog.Logg
 
 // Close ends all connections.
 func (s *Store) Close() {
-	_ = s.sql.Close()
+	_, _ = s.sql.others.Close(), s.sql.viewers.Close()
 	s.pool.Close()
+	s.viewers.Close()
 }
 
 // Ping asks whether the database answers.
