@@ -97,10 +97,22 @@ func newServed(t testing.TB, databaseURL string, more ...string) (*served, *prog
 // serve starts the service's process and waits until it is ready.
 func (s *served) serve(more ...string) *program {
 	s.t.Helper()
-	p := launch(s.t, "rotanex-service", append([]string{
+	p := s.launch(more...)
+	s.ready(p)
+	return p
+}
+
+// launch starts the service's process.
+func (s *served) launch(more ...string) *program {
+	return launch(s.t, "rotanex-service", append([]string{
 		"--database-url", s.database, "--blobs", s.blobs, "--listen", s.listen,
 		"--key-file", filepath.Join(s.blobs, "secrets.key"), "--clock-start", "2031-03-07T18:00:00Z", "--clock-factor", servedFactor,
 	}, more...)...)
+}
+
+// ready waits until it is.
+func (s *served) ready(p *program) {
+	s.t.Helper()
 	testdb.Until(s.t, "the service to be ready", func() bool {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 		defer cancel()
@@ -119,7 +131,6 @@ func (s *served) serve(more ...string) *program {
 		s.token = firstToken(string(said))
 		require.NotEmpty(s.t, s.token)
 	}
-	return p
 }
 
 // agentProcess starts a host's agent as a process. A second start with the same

@@ -212,6 +212,19 @@ func TestOnlyACheckedPictureCounts(t *testing.T) {
 	assert.Zero(t, h.run(run).Counts.Done)
 	a.deliver(l)
 	assert.Equal(t, 1, h.run(run).Counts.Done)
+
+	// A second, different picture of the same lease never touches the one that counts, whole or not.
+	img := image.NewNRGBA(image.Rect(0, 0, 64, 36))
+	img.Set(0, 0, color.NRGBA{40, 120, 200, 255})
+	var other bytes.Buffer
+	require.NoError(t, png.Encode(&other, img))
+	refused(t, http.StatusConflict)(a.send(l, other.Bytes()))
+	refused(t, http.StatusUnprocessableEntity)(a.send(l, good[:len(good)/2]))
+	refused(t, http.StatusUnprocessableEntity)(a.send(l, blank.Bytes()))
+	answer, err := h.admin().GetPicture(t.Context(), run.Id, l.Shot, l.Frame, &api.GetPictureParams{})
+	require.NoError(t, err)
+	defer func() { _ = answer.Body.Close() }()
+	assert.Equal(t, frame(l.Width, l.Height), []byte(readAll(t, answer.Body)))
 }
 
 func TestAFailedFrameIsTriedElsewhereAndGivenUpInTheEnd(t *testing.T) {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -77,9 +78,17 @@ func TestARunSurvivesPostgreSQLBeingKilled(t *testing.T) {
 	own, err := postgres.Start(t.Context(), folder)
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, own.Stop()) })
-	s, _, _, _, run := underWay(t, own.URL())
+	s, service, _, _, run := underWay(t, own.URL())
 	require.NoError(t, syscall.Kill(own.Pid(), syscall.SIGKILL))
+	// A service that starts meanwhile waits for it.
+	service.kill()
+	again := s.launch()
+	testdb.Until(t, "the service to wait for its database", func() bool {
+		said, err := os.ReadFile(again.log)
+		return err == nil && strings.Contains(string(said), "waiting for it")
+	})
 	testdb.Until(t, "PostgreSQL to start again", func() bool { return own.Restart(t.Context()) == nil })
+	s.ready(again)
 	s.completes(run)
 }
 

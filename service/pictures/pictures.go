@@ -11,6 +11,8 @@ import (
 	"image"
 	"image/png"
 	"io"
+	"os"
+	"path/filepath"
 
 	"gocloud.dev/blob"
 	"gocloud.dev/gcerrors"
@@ -60,12 +62,51 @@ func (p *Pictures) Keep(ctx context.Context, key string, body io.Reader, want []
 	if err := file.Close(); err != nil {
 		return 0, picture.Info{}, err
 	}
+	if err := p.settle(ctx, key); err != nil {
+		return 0, picture.Info{}, err
+	}
 	info, err := p.check(ctx, key, width, height)
 	if unfit(err) {
 		_ = p.blobs.Delete(ctx, key)
 		return 0, info, httpapi.BadField("body", "", err.Error())
 	}
 	return size, info, err
+}
+
+// settle waits until a file that lies in a folder is on its disk, with its name: a frame must not be done whose picture a power
+// cut takes away. A store behind a URL sees to that itself.
+func (p *Pictures) settle(ctx context.Context, key string) error {
+	stored, err := p.blobs.NewReader(ctx, key, nil)
+	if err != nil {
+		return fmt.Errorf("the stored picture: %w", err)
+	}
+	defer func() { _ = stored.Close() }()
+	var inner io.Reader
+	if !stored.As(&inner) {
+		return nil
+	}
+	file, is := inner.(*os.File)
+	if !is {
+		return nil
+	}
+	if err := file.Sync(); err != nil {
+		return err
+	}
+	// The folders that it lies in may be new: a shot's, a run's, all runs'.
+	for folder, level := filepath.Dir(file.Name()), 0; level < 4; folder, level = filepath.Dir(folder), level+1 {
+		if err := syncFolder(folder); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func syncFolder(path string) error {
+	folder, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	return errors.Join(folder.Sync(), folder.Close())
 }
 
 // unfit reports whether it is the picture that is wrong.

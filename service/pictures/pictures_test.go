@@ -7,10 +7,12 @@ import (
 	"image/color"
 	"image/png"
 	"io"
+	"os"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gocloud.dev/blob/fileblob"
 	"gocloud.dev/blob/memblob"
 )
 
@@ -83,4 +85,23 @@ func TestAPictureIsScaledDownAndNeverUp(t *testing.T) {
 		assert.Equal(t, [2]int{c.wantW, c.wantHe}, [2]int{got.Width, got.Height}, "%s at %d", c.key, c.width)
 	}
 	require.Error(t, p.Scaled(t.Context(), io.Discard, "nothing", 10))
+}
+
+// A picture that lies in a folder is made sure of, and found again by another process.
+func TestAPictureInAFolderIsOnItsDisk(t *testing.T) {
+	t.Parallel()
+	folder := t.TempDir()
+	bucket, err := fileblob.OpenBucket(folder, &fileblob.Options{NoTempDir: true, Metadata: fileblob.MetadataDontWrite})
+	require.NoError(t, err)
+	p := New(bucket)
+	require.NoError(t, keep(t, p, "runs/one/coda-060/000001-1", drawn(t, 40, 20), 40, 20))
+	var inner io.Reader
+	stored, err := bucket.NewReader(t.Context(), "runs/one/coda-060/000001-1", nil)
+	require.NoError(t, err)
+	require.True(t, stored.As(&inner))
+	file, is := inner.(*os.File)
+	require.True(t, is, "else nothing is made sure of")
+	assert.FileExists(t, file.Name())
+	require.NoError(t, stored.Close())
+	require.NoError(t, bucket.Close())
 }

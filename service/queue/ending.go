@@ -3,6 +3,7 @@ package queue
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
@@ -60,24 +61,25 @@ func stale(lease, fence int64) error {
 // there only when all of that is done. Digest is its Content-Digest.
 func (q *Queue) KeepPicture(ctx context.Context, host string, lease, fence int64, digest string, body io.Reader) error {
 	want, err := base64.StdEncoding.DecodeString(strings.TrimSuffix(strings.TrimPrefix(digest, "sha-256=:"), ":"))
-	if err != nil {
-		return httpapi.BadField("Content-Digest", digest, "not base64")
+	if err != nil || len(want) != sha256.Size {
+		return httpapi.BadField("Content-Digest", digest, "is no SHA-256 in base64")
 	}
 	f, spec, err := q.heldFrame(ctx, host, lease, fence)
 	if err != nil {
 		return err
 	}
-	size, info, err := q.pictures.Keep(ctx, f.Key(), body, want, spec.Width, spec.Height)
+	key := f.keyFor(want)
+	size, info, err := q.pictures.Keep(ctx, key, body, want, spec.Width, spec.Height)
 	if err != nil {
 		return err
 	}
-	kept, err := q.notePicture(ctx, host, lease, fence, hex.EncodeToString(want), size, info.Format)
+	kept, err := q.notePicture(ctx, host, lease, fence, hex.EncodeToString(want), size, info.Format, key)
 	if err == nil && !kept {
 		// Done already, by this same lease: the picture is the same. Else it is nobody's.
 		if again := q.repeated(ctx, lease, fence, hex.EncodeToString(want)); again {
 			return nil
 		}
-		q.pictures.Drop(ctx, f.Key())
+		q.pictures.Drop(ctx, key)
 		err = stale(lease, fence)
 	}
 	return err

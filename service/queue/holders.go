@@ -37,11 +37,12 @@ func (q *Queue) Deliver(ctx context.Context, h Holder, frame int, file io.Reader
 	if err != nil || len(want) != sha256.Size {
 		return fmt.Errorf("frame %d: %q is no SHA-256", frame, sum)
 	}
-	size, info, err := q.pictures.Keep(ctx, f.Key(), file, want, spec.Width, spec.Height)
+	key := f.keyFor(want)
+	size, info, err := q.pictures.Keep(ctx, key, file, want, spec.Width, spec.Height)
 	if err != nil {
 		return err
 	}
-	if _, err := q.notePicture(ctx, h.Place, f.ID, f.Fence, sum, size, info.Format); err != nil {
+	if _, err := q.notePicture(ctx, h.Place, f.ID, f.Fence, sum, size, info.Format, key); err != nil {
 		return err
 	}
 	return q.End(ctx, h.Place, f.ID, f.Fence, Result{Boot: h.ID, SHA256: sum, Measured: timing.Measurement{Seconds: seconds}})

@@ -1,6 +1,7 @@
 package queue
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
@@ -37,6 +38,7 @@ type Frame struct {
 	DoneAt   *time.Time
 	Seconds  *float64
 	SHA256   *string `gorm:"column:sha256"`
+	Picture  string  // key of its file; "" of before that was kept
 	Bytes    *int64
 	Format   string   `gorm:"default:png"`
 	FailedOn []string `gorm:"serializer:json;default:[]"` // places where it failed
@@ -45,13 +47,15 @@ type Frame struct {
 	FromRun *uuid.UUID
 }
 
-// Key is where the picture of the frame's lease is stored. Each lease has a key of its
-// own, so that a late answer cannot touch the picture that counts.
-func (f Frame) Key() string {
-	run := f.RunID
-	if f.FromRun != nil {
-		run = *f.FromRun
-	}
+// Key is where the picture of the frame is stored.
+func (f Frame) Key() string { return cmp.Or(f.Picture, f.leaseKey()) }
+
+// keyFor is where a picture of a lease is stored. Each lease has keys of its own, and each picture, so that neither a late
+// answer nor a second, different one touches the picture that counts.
+func (f Frame) keyFor(sum []byte) string { return fmt.Sprintf("%s-%x", f.leaseKey(), sum[:8]) }
+
+func (f Frame) leaseKey() string {
+	run := *cmp.Or(f.FromRun, &f.RunID)
 	key := fmt.Sprintf("runs/%s/%s/%06d-%d", run, f.Shot, f.Frame, f.Fence)
 	if f.Repeat > 0 {
 		key += fmt.Sprintf(".%d", f.Repeat)
@@ -94,8 +98,8 @@ func Add(tx *gorm.DB, frames []Frame) error {
 // TakeOver adds frames to a run that another run has done, as they are; it returns how many
 // of them it found done.
 func TakeOver(tx *gorm.DB, run, from uuid.UUID, shot string, numbers []int) (int, error) {
-	done := tx.Exec(`INSERT INTO frames (run_id, shot, frame, state, fence, host, crew, done_at, seconds, sha256, bytes, format, from_run)
-		SELECT $1, shot, frame, 'done', fence, host, crew, done_at, seconds, sha256, bytes, format, coalesce(from_run, run_id) FROM frames
+	done := tx.Exec(`INSERT INTO frames (run_id, shot, frame, state, fence, host, crew, done_at, seconds, sha256, bytes, format, picture, from_run)
+		SELECT $1, shot, frame, 'done', fence, host, crew, done_at, seconds, sha256, bytes, format, picture, coalesce(from_run, run_id) FROM frames
 		WHERE run_id = $2 AND shot = $3 AND frame = ANY($4) AND state = 'done' AND NOT warm_up AND repeat = 0`, run, from, shot, numbers)
 	return int(done.RowsAffected), done.Error
 }
@@ -177,9 +181,9 @@ func note(tx *gorm.DB, l leased, outcome, cause, tail string, now time.Time, sec
 func missing(err error) bool { return err == sql.ErrNoRows }
 
 // notePicture notes that the picture of a lease is stored; false: it is not held any more.
-func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64, sum string, size int64, format string) (bool, error) {
-	done := q.store.WithContext(ctx).Exec("UPDATE frames SET sha256 = $1, bytes = $2, format = $6 WHERE id = $3 AND fence = $4 AND state = 'rendering' AND host = $5",
-		sum, size, lease, fence, host, format)
+func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64, sum string, size int64, format, key string) (bool, error) {
+	done := q.store.WithContext(ctx).Exec("UPDATE frames SET sha256 = $1, bytes = $2, format = $6, picture = $7 WHERE id = $3 AND fence = $4 AND state = 'rendering' AND host = $5",
+		sum, size, lease, fence, host, format, key)
 	return done.RowsAffected > 0, done.Error
 }
 

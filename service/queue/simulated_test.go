@@ -360,7 +360,7 @@ func (h *house) framesEnd(at time.Time) {
 		}
 		if !r.fails {
 			end.Failed, end.Cause, end.SHA256 = false, "", strings.Repeat("a", 64)
-			_, err := h.q.notePicture(ctx, place, r.lease.Lease, r.lease.Fence, end.SHA256, 1, "png")
+			_, err := h.q.notePicture(ctx, place, r.lease.Lease, r.lease.Fence, end.SHA256, 1, "png", "a key")
 			require.NoError(h.t, err)
 		}
 		require.NoError(h.t, h.q.End(ctx, place, r.lease.Lease, r.lease.Fence, end))

@@ -62,11 +62,11 @@ func pausedRuns(tx *gorm.DB, host string) ([]string, error) {
 func alike(tx *gorm.DB, h queue.Holder, frame, n int) ([]queue.Frame, error) {
 	return store.Rows(tx.Raw(`
 		WITH own AS (SELECT spec FROM run_shots WHERE run_id = $1 AND shot = $2)
-		SELECT f.run_id, f.shot, f.frame, f.repeat, f.fence, f.host FROM frames f JOIN run_shots s USING (run_id, shot), own
+		SELECT f.run_id, f.shot, f.frame, f.repeat, f.fence, f.host, f.picture FROM frames f JOIN run_shots s USING (run_id, shot), own
 		WHERE f.shot = $2 AND f.state = 'done' AND f.from_run IS NULL AND NOT f.warm_up AND f.format <> 'exr' AND f.host <> $3
 		  AND (s.spec->>'scene', s.spec->>'width', s.spec->>'height', coalesce(s.spec->'settings', '{}')) = (own.spec->>'scene', own.spec->>'width', own.spec->>'height', coalesce(own.spec->'settings', '{}'))
 		ORDER BY abs(f.frame - $4), f.done_at DESC LIMIT $5`, h.Run, h.Shot, h.Place, frame, n), func(row store.Row) (f queue.Frame, err error) {
-		err = row.Scan(&f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, &f.Host)
+		err = row.Scan(&f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, &f.Host, &f.Picture)
 		return f, err
 	})
 }

@@ -10,9 +10,11 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -54,6 +56,11 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 		pool.Close()
 		return nil, err
 	}
+	if err := await(ctx, pool, log); err != nil {
+		pool.Close()
+		viewers.Close()
+		return nil, err
+	}
 	s := &Store{pool: pool, viewers: viewers, sql: pools{others: stdlib.OpenDBFromPool(pool), viewers: stdlib.OpenDBFromPool(viewers)}}
 	if err = migrate(ctx, pool, s.sql.others, log); err == nil {
 		s.DB, err = gorm.Open(postgres.New(postgres.Config{Conn: s.sql}), &gorm.Config{
@@ -66,6 +73,27 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 	}
 	return s, nil
 }
+
+// await waits for a database that does not answer yet: it may be starting, as we are. One that answers and does not let us in
+// is not waited for.
+func await(ctx context.Context, pool *pgxpool.Pool, log *slog.Logger) error {
+	for pause := 200 * time.Millisecond; ; pause = min(2*pause, 5*time.Second) {
+		err := pool.Ping(ctx)
+		var said *pgconn.PgError
+		if err == nil || ctx.Err() != nil || errors.As(err, &said) && !strings.HasPrefix(said.Code, startingUp) {
+			return err
+		}
+		log.Warn("the database does not answer; waiting for it", "error", err)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+}
+
+// startingUp begins PostgreSQL's codes for what an operator does to it: it is starting, or going down.
+const startingUp = "57P"
 
 // migrate brings our tables and those of the job queue up to date, under an advisory lock, so
 // that services started together do not migrate against each other.
