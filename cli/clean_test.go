@@ -2,6 +2,8 @@ package cli
 
 import (
 	"encoding/json"
+	"errors"
+	"net/http"
 	"testing"
 	"unicode"
 
@@ -78,4 +80,30 @@ func TestADownloadStaysInItsFolder(t *testing.T) {
 		assert.NotZero(t, status, name)
 		assert.Contains(t, errs, "no name of a file", name)
 	}
+}
+
+// Who watches goes on through a service that is away for a while.
+func TestWatchingGoesOn(t *testing.T) {
+	s := served()
+	done := aRun
+	done.State, done.Counts = api.RunStateComplete, api.FrameCounts{Done: 3}
+	asked := 0
+	s.before = func(w http.ResponseWriter, path string) bool {
+		if path != "/runs/"+aRun.Id.String() {
+			return false
+		}
+		if asked++; asked == 2 {
+			s.answers[path] = done
+		}
+		if asked == 1 {
+			w.WriteHeader(http.StatusBadGateway)
+		}
+		return asked == 1
+	}
+	status, out, errs := s.types(t, "watch", aRun.Id.String())
+	assert.Zero(t, status, errs)
+	assert.Contains(t, errs, "is asked again")
+	assert.Contains(t, out, "complete: 3 of 3 frames")
+	assert.True(t, passing(errors.New("connection refused")))
+	assert.False(t, passing(nil))
 }

@@ -23,11 +23,15 @@ import (
 type made struct {
 	answers map[string]any
 	asked   []string
+	before  func(w http.ResponseWriter, path string) bool // answers instead, if it says so; nil: never
 }
 
 func (m *made) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	path := strings.TrimPrefix(r.URL.Path, "/api/v1")
 	m.asked = append(m.asked, r.Method+" "+path+"?"+r.URL.RawQuery)
+	if m.before != nil && m.before(w, path) {
+		return
+	}
 	answer, known := m.answers[r.Method+" "+path]
 	if !known {
 		answer, known = m.answers[path]

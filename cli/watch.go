@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"strings"
 	"time"
@@ -52,17 +53,35 @@ func ended(r api.Run) error {
 
 func total(c api.FrameCounts) int { return c.Waiting + c.Rendering + c.Done + c.Failed }
 
+// passing reports whether an error is one of a service that is away for a while: who watches goes on.
+func passing(err error) bool {
+	status := client.Status(err)
+	return err != nil && (status == 0 || status >= http.StatusInternalServerError || status == http.StatusTooManyRequests)
+}
+
 // watchLines prints what happens, a line each.
 func watchLines(cmd *cobra.Command, c *client.Client, id uuid.UUID) error {
 	happened := follow(cmd.Context(), c, id)
 	poll := time.NewTicker(2 * time.Second)
 	defer poll.Stop()
-	said := map[string]bool{}
+	said, away := map[string]bool{}, false
 	for {
 		r, err := client.Decode[api.Run](c.GetRun(cmd.Context(), id))
+		if passing(err) && cmd.Context().Err() == nil {
+			if !away {
+				fmt.Fprintf(cmd.ErrOrStderr(), "The service does not answer, and is asked again: %v\n", err)
+			}
+			away = true
+			select {
+			case <-cmd.Context().Done():
+			case <-poll.C:
+			}
+			continue
+		}
 		if err != nil {
 			return err
 		}
+		away = false
 		if over(r) {
 			fmt.Fprintf(cmd.OutOrStdout(), "%s: %d of %d frames, %s\n", r.State, r.Counts.Done, total(r.Counts), money(r.Currency, r.CostSoFar))
 			return ended(r)
@@ -113,6 +132,14 @@ func watchScreen(cmd *cobra.Command, c *client.Client, id uuid.UUID, out *os.Fil
 		if cmd.Context().Err() != nil {
 			left()
 			return nil
+		}
+		if passing(err) {
+			fmt.Fprintf(out, "\x1b[HThe service does not answer, and is asked again: %v\x1b[K", err)
+			select {
+			case <-cmd.Context().Done():
+			case <-time.After(2 * time.Second):
+			}
+			continue
 		}
 		if err != nil {
 			left()

@@ -59,4 +59,11 @@ func TestAFrameThatKillsAgentsIsGivenUp(t *testing.T) {
 	var failures int
 	require.NoError(t, db.Raw("SELECT failures FROM frames").Row().Scan(&failures))
 	assert.Zero(t, failures, "none of it was a failed try")
+
+	// Somebody lets it be tried again: as if nothing had been.
+	require.NoError(t, TryAgain(db.DB, h.run))
+	leased()
+	on.Wall.Advance(LeaseLife + time.Second)
+	require.NoError(t, h.q.expire(t.Context()))
+	assert.Equal(t, "waiting", state(), "its first loss since")
 }

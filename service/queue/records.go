@@ -107,7 +107,7 @@ func TakeOver(tx *gorm.DB, run, from uuid.UUID, shot string, numbers []int) (int
 // TryAgain lets the failed frames of a run wait again, on every crew, as if they had
 // never failed, and opens its bookings.
 func TryAgain(tx *gorm.DB, run uuid.UUID) error {
-	if err := tx.Exec("UPDATE frames SET state = 'waiting', failures = 0, failed_on = '[]', only_on = '[]', memory_mode = '' WHERE run_id = $1 AND state = 'failed'", run).Error; err != nil {
+	if err := tx.Exec("UPDATE frames SET state = 'waiting', failures = 0, failed_on = '[]', only_on = '[]', memory_mode = '', forgiven = (SELECT coalesce(max(id), 0) FROM tries) WHERE run_id = $1 AND state = 'failed'", run).Error; err != nil {
 		return err
 	}
 	return bookings.Reopen(tx, run)
@@ -238,7 +238,7 @@ func (q *Queue) fail(tx *gorm.DB, l leased, cause, tail string, m *timing.Measur
 func (q *Queue) lose(tx *gorm.DB, l leased, why string) error {
 	var state string
 	if err := tx.Raw(`
-		UPDATE frames SET state = CASE WHEN (SELECT count(*) FROM tries WHERE frame_id = frames.id AND outcome = 'lost') >= $2 THEN 'failed' ELSE 'waiting' END,
+		UPDATE frames SET state = CASE WHEN (SELECT count(*) FROM tries WHERE frame_id = frames.id AND outcome = 'lost' AND id > frames.forgiven) >= $2 THEN 'failed' ELSE 'waiting' END,
 		       cause = 'agent-lost', lease_until = NULL, boot = NULL, progress = 0
 		WHERE id = $1 RETURNING state`, l.id, lossesAllowed).Row().Scan(&state); err != nil {
 		return err
