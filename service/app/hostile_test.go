@@ -84,7 +84,7 @@ func (b *besieged) said() string {
 	return out
 }
 
-// besiege starts one, with a host that an agent has, a shot, its times, a plan and a run.
+// besiege starts one, one at a time as it hears whatever is logged, with a host that an agent has, a shot, its times, a plan and a run.
 func besiege(t testing.TB) *besieged {
 	b := &besieged{tokens: map[string]string{"nobody": ""}, known: map[string][]string{}}
 	log := slog.New(b)

@@ -15,7 +15,6 @@ import (
 
 // A host gets the packages of what it renders or is booked for. Of others it does not learn that they are there.
 func TestAHostGetsItsOwnPackagesAlone(t *testing.T) {
-	t.Parallel()
 	b := besiege(t)
 	scene := []byte("a scene")
 	sum := fmt.Sprintf("%x", sha256.Sum256(scene))

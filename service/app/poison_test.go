@@ -15,7 +15,6 @@ import (
 // The store is older than the checks at the edge. One bad record in it costs that record, never a page, a plan or
 // the process.
 func TestABadRecordCostsItselfAlone(t *testing.T) {
-	t.Parallel()
 	for name, statements := range map[string][]string{
 		"a time without end":          {`UPDATE times SET data = jsonb_set(data, '{seconds}', '1e308') WHERE shot = 'coda-060'`},
 		"a time of nothing":           {`UPDATE times SET data = jsonb_set(data, '{seconds}', '0') WHERE shot = 'coda-060'`},

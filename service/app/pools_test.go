@@ -15,7 +15,6 @@ import (
 
 // However many connections viewers hold, agents have theirs.
 func TestViewersDoNotTakeAgentsConnections(t *testing.T) {
-	t.Parallel()
 	b := besiege(t)
 	viewing := store.AsViewer(t.Context())
 	full := false

@@ -15,7 +15,6 @@ import (
 // What is sent twice under one key, at once or later, happens once and is answered alike; another request under the same
 // key is a conflict.
 func TestAKeyIsOneRequest(t *testing.T) {
-	t.Parallel()
 	b := besiege(t)
 	by := time.Now().UTC().Add(48 * time.Hour).Format(time.RFC3339)
 	const asJSON, csv = "application/json", "text/csv"
