@@ -45,6 +45,7 @@ build: console ## build the console and the programs into bin/
 
 FUZZ ?= 60s
 
+# Without coverage: what is stored changes what is covered, and ten times as many requests are sent.
 fuzz: db-needs ## send every operation what anybody may think of, for a minute (FUZZ=10m: longer)
 	@into=$$(mktemp -d) && trap 'rm -rf "$$into"' EXIT && go test -vet=off -c -o "$$into/hostile.test" ./service/app && \
 		(cd service/app && "$$into/hostile.test" -test.run '^$$' -test.fuzz FuzzOperations -test.fuzztime $(FUZZ) -test.fuzzcachedir "$$into")

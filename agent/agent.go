@@ -278,9 +278,10 @@ func (a *Agent) trouble(ctx context.Context, doing string, err error, stop conte
 	pause(ctx, time.Second)
 }
 
-// beat renews the leases in hand and drops those that are no longer ours.
+// mostMissing is how many files that are not there a heartbeat tells of at most.
 const mostMissing = 10_000
 
+// beat renews the leases in hand and drops those that are no longer ours.
 func (a *Agent) beat(ctx context.Context, every time.Duration, stop context.CancelCauseFunc) {
 	ticks := time.NewTicker(max(every, 100*time.Millisecond))
 	defer ticks.Stop()

@@ -61,11 +61,7 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(to, 0o755); err != nil {
-		return err
-	}
-	// What the service calls things is not trusted with a path of this machine.
-	root, err := os.OpenRoot(to)
+	root, err := openFolder(to)
 	if err != nil {
 		return err
 	}
@@ -130,6 +126,15 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 		return exit{ExitIncomplete, fmt.Sprintf("%d frames are not done yet: download again later.", missing)}
 	}
 	return nil
+}
+
+// openFolder opens a folder to write below of, which is made if it is not there: what the service calls things is not trusted with a
+// path of this machine.
+func openFolder(path string) (*os.Root, error) {
+	if err := os.MkdirAll(path, 0o755); err != nil {
+		return nil, err
+	}
+	return os.OpenRoot(path)
 }
 
 // fileName is SHOT.NNNN.png, or with the ending of another format; it sorts by number.

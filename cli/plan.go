@@ -1,8 +1,8 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -314,14 +314,10 @@ func writeJSON(path string, v any) error {
 }
 
 func writeWhole(path string, data []byte) error {
-	aside, err := os.CreateTemp(filepath.Dir(path), ".rotanex-*")
+	root, err := os.OpenRoot(filepath.Dir(path))
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.Remove(aside.Name()) }()
-	_, err = aside.Write(data)
-	if err = errors.Join(err, aside.Close(), os.Chmod(aside.Name(), 0o644)); err != nil {
-		return err
-	}
-	return os.Rename(aside.Name(), path)
+	defer func() { _ = root.Close() }()
+	return writeBelow(root, filepath.Base(path), bytes.NewReader(data))
 }

@@ -353,10 +353,7 @@ job: its frames are rendered elsewhere.`,
 }
 
 func (a *app) fetchProofs(cmd *cobra.Command, c *client.Client, j api.FarmJob, to string) error {
-	if err := os.MkdirAll(to, 0o755); err != nil {
-		return err
-	}
-	root, err := os.OpenRoot(to)
+	root, err := openFolder(to)
 	if err != nil {
 		return err
 	}

@@ -191,9 +191,9 @@ const patience = 10 * time.Second
 // mostAnswered is the largest answer but a picture that is taken in.
 const mostAnswered = 64 << 20
 
-// direct follows no redirect: the secret is for the address that it was given with, and what another one
-// says of a server is not what its source says.
-var direct = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+// Direct follows no redirect: a secret, or what is signed, is for the address that a person gave, and what another one says of
+// a server is not what its source says.
+var Direct = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 
 // spoken reads an answer in which nothing is asked for: JSON, or nothing at all. A page of somebody who sits in between is not
 // the protocol's, and not believed.
@@ -217,7 +217,7 @@ func (r Remote) open(ctx context.Context, method, path string, body []byte, kind
 	}
 	client := r.Client
 	if client == nil {
-		client = direct
+		client = Direct
 	}
 	answer, err := client.Do(request)
 	var failed *url.Error

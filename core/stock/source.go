@@ -73,7 +73,7 @@ func (s Source) Validate() error {
 			fault("address %q: want http://, https:// or ssh:// and a host", s.Address)
 		case u.User != nil && u.Scheme != "ssh":
 			fault("address %q: give its secret by itself, not in the address", u.Redacted())
-		case u.Scheme == "http" && !s.Plain && !loopback(u.Hostname()):
+		case u.Scheme == "http" && !s.Plain && !Loopback(u.Hostname()):
 			fault("address %q: its secret would cross the network in the clear: want https://, or say `plain: true`", s.Address)
 		case u.Scheme == "ssh" && s.Kind != RentedSource:
 			fault("address %q: only a rented source is reached by ssh", s.Address)
@@ -161,8 +161,8 @@ func (f Farm) Validate() error {
 	return errors.Join(append(faults, f.Node().Validate())...)
 }
 
-// loopback reports whether a host's name is this machine's.
-func loopback(host string) bool {
+// Loopback reports whether a host's name is this machine's.
+func Loopback(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "localhost" || ip != nil && ip.IsLoopback()
 }

@@ -220,7 +220,7 @@ func (a *Access) Guard(next http.Handler) http.Handler {
 		defer leave()
 		ctx := r.Context()
 		if p.Role != Agent {
-			ctx = store.AsViewer(ctx)
+			ctx = store.ForPeople(ctx)
 		}
 		ctx, done := a.while(ctx, secretOf(r))
 		defer done()

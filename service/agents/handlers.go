@@ -50,24 +50,23 @@ func (a *Agents) Heartbeat(w http.ResponseWriter, r *http.Request) {
 
 // beside takes in what a heartbeat has beside the leases, which are renewed whatever comes of it.
 func (a *Agents) beside(ctx context.Context, host string, body api.Heartbeat, out *api.HeartbeatAnswer) {
-	for what, take := range map[string]func() error{
-		"desk": func() (err error) {
-			if desk := hosts.DeskOf(body.Desk, a.Clock.At); desk != nil {
-				out.ClosedUntil, err = a.Hosts.SetDesk(ctx, host, body.Boot, desk)
-			}
-			return err
-		},
-		"samples": func() error { return a.Samples.Keep(ctx, host, samplesOf(body.Samples)) },
-		"missing": func() (err error) {
-			out.Inputs, out.InputsSum, err = a.looked(ctx, host, body.LookedFor, body.Missing)
-			return err
-		},
-	} {
-		if err := loops.Safely(take); err != nil && ctx.Err() == nil {
-			a.Log.Error("a part of a heartbeat could not be taken", "host", host, "part", what, "error", err)
-			out.LeftOut = append(out.LeftOut, what+" could not be stored")
+	take := func(part string, do func() error) {
+		if err := loops.Safely(do); err != nil && ctx.Err() == nil {
+			a.Log.Error("a part of a heartbeat could not be taken", "host", host, "part", part, "error", err)
+			out.LeftOut = append(out.LeftOut, part+" could not be stored")
 		}
 	}
+	take("desk", func() (err error) {
+		if desk := hosts.DeskOf(body.Desk, a.Clock.At); desk != nil {
+			out.ClosedUntil, err = a.Hosts.SetDesk(ctx, host, body.Boot, desk)
+		}
+		return err
+	})
+	take("samples", func() error { return a.Samples.Keep(ctx, host, samplesOf(body.Samples)) })
+	take("missing", func() (err error) {
+		out.Inputs, out.InputsSum, err = a.looked(ctx, host, body.LookedFor, body.Missing)
+		return err
+	})
 }
 
 // PutPicture takes in the file of a lease.

@@ -111,14 +111,21 @@ func (g *generator) list(name string, s *openapi3.Schema, depth int) any {
 	return out
 }
 
-func (g *generator) whole(s *openapi3.Schema) any {
-	low, high := int64(-1000), int64(1000)
+// bounds of a number; what has none in the contract gets some.
+func bounds(s *openapi3.Schema) (low, high float64) {
+	low, high = -1000, 1000
 	if s.Min != nil {
-		low = int64(*s.Min)
+		low = *s.Min
 	}
 	if s.Max != nil {
-		high = int64(*s.Max)
+		high = *s.Max
 	}
+	return low, high
+}
+
+func (g *generator) whole(s *openapi3.Schema) any {
+	from, to := bounds(s)
+	low, high := int64(from), int64(to)
 	switch g.IntN(5) {
 	case 0:
 		return low
@@ -131,13 +138,7 @@ func (g *generator) whole(s *openapi3.Schema) any {
 }
 
 func (g *generator) number(s *openapi3.Schema) any {
-	low, high := -1e3, 1e3
-	if s.Min != nil {
-		low = *s.Min
-	}
-	if s.Max != nil {
-		high = *s.Max
-	}
+	low, high := bounds(s)
 	switch g.IntN(5) {
 	case 0:
 		return low

@@ -3,7 +3,6 @@ package app
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"flag"
 	"fmt"
 	"log/slog"
@@ -174,9 +173,7 @@ func (b *besieged) send(t testing.TB, role, method, path, kind string, body *str
 	}()
 	select {
 	case fell := <-done:
-		if fell != nil && !errors.Is(fmt.Errorf("%v", fell), http.ErrAbortHandler) {
-			require.Nil(t, fell, "%s %s", method, path)
-		}
+		require.Nil(t, fell, "%s %s", method, path)
 	case <-time.After(patience):
 		require.FailNow(t, "it hangs", "%s %s", method, path)
 	}

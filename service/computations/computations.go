@@ -20,7 +20,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
-	"runtime/debug"
 	"sync"
 	"time"
 
@@ -33,6 +32,7 @@ import (
 	"rotanex.example/service/events"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/jobs"
+	"rotanex.example/service/loops"
 	"rotanex.example/service/store"
 )
 
@@ -240,16 +240,15 @@ func (c *Computations) compute(ctx context.Context, text string) error {
 
 // work calls the worker; a panic of it is its failure.
 func (c *Computations) work(ctx context.Context, one Computation, say questions.Progress) (answer any, err error) {
-	defer func() {
-		if p := recover(); p != nil {
-			err = fmt.Errorf("panic: %v\n%s", p, debug.Stack())
-		}
-	}()
 	do := c.workers[one.Kind]
 	if do == nil {
 		return nil, fmt.Errorf("nobody computes %q", one.Kind)
 	}
-	return do(ctx, []byte(one.Question), say)
+	err = loops.Safely(func() (err error) {
+		answer, err = do(ctx, []byte(one.Question), say)
+		return err
+	})
+	return answer, err
 }
 
 // progress is what a worker has said last.

@@ -29,7 +29,7 @@ func (f *Feed) Stream(w http.ResponseWriter, r *http.Request, params api.StreamE
 	position, err := f.Now(ctx)
 	if err == nil && params.LastEventID != nil {
 		if position, err = ParsePosition(*params.LastEventID); err != nil {
-			err = httpapi.BadField("Last-Event-ID", *params.LastEventID, "not the id of an event of this stream")
+			err = httpapi.BadField("Last-Event-ID", *params.LastEventID, "is not the id of an event of this stream")
 		}
 	}
 	if err != nil {
@@ -37,7 +37,6 @@ func (f *Feed) Stream(w http.ResponseWriter, r *http.Request, params api.StreamE
 		return
 	}
 	out := http.NewResponseController(w)
-	_ = out.SetWriteDeadline(time.Time{})
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	_, _ = fmt.Fprintf(w, "retry: 1000\nid: %s\n: the stream begins\n\n", position)

@@ -17,6 +17,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/routers"
 )
 
 // usualBody is how many bytes a body has at most whose operation says nothing of it in x-max-bytes.
@@ -136,8 +137,8 @@ func nulIn(v any, at string) (string, bool) {
 	return "", false
 }
 
-// readable refuses parameters that are no text, wherever they stand.
-func readable(r *http.Request, path map[string]string) *Problem {
+// readable refuses parameters of an operation that are no text, wherever they stand.
+func readable(r *http.Request, route *routers.Route, path map[string]string) *Problem {
 	refuse := func(name, value string) *Problem {
 		if utf8.ValidString(value) && !strings.ContainsRune(value, 0) {
 			return nil
@@ -149,13 +150,19 @@ func readable(r *http.Request, path map[string]string) *Problem {
 			return p
 		}
 	}
-	for _, values := range []map[string][]string{r.URL.Query(), r.Header} {
-		for name, all := range values {
-			for _, value := range all {
-				if p := refuse(name, value); p != nil {
-					return p
-				}
+	for name, all := range r.URL.Query() {
+		for _, value := range all {
+			if p := refuse(name, value); p != nil {
+				return p
 			}
+		}
+	}
+	for _, x := range slices.Concat(route.PathItem.Parameters, route.Operation.Parameters) {
+		if x.Value.In != openapi3.ParameterInHeader {
+			continue
+		}
+		if p := refuse(x.Value.Name, r.Header.Get(x.Value.Name)); p != nil {
+			return p
 		}
 	}
 	return nil
@@ -167,7 +174,7 @@ func Text(r *http.Request) (string, error) {
 	if err != nil {
 		return "", unfinished(err)
 	}
-	if at := bytes.IndexByte(data, 0); at >= 0 || !utf8.Valid(data) {
+	if bytes.IndexByte(data, 0) >= 0 || !utf8.Valid(data) {
 		return "", BadField("body", "", "is no text: want UTF-8 without NUL characters")
 	}
 	return string(data), nil

@@ -80,7 +80,7 @@ func hold(router routers.Router, w http.ResponseWriter, r *http.Request) (*http.
 	case err != nil:
 		return r, NotFound("there is no " + r.URL.Path + "; the interface is described in api/openapi.yaml")
 	}
-	if p := readable(r, params); p != nil {
+	if p := readable(r, route, params); p != nil {
 		return r, p
 	}
 	json, err := body(w, r, route.Operation)

@@ -80,8 +80,10 @@ func schemaErrors(err error) (out []*openapi3.SchemaError) {
 			}
 			out = append(out, found...)
 		}
-	case errors.As(err, &request) && request != err, request != nil && request.Parameter == nil && request.Err != nil:
-		return schemaErrors(request.Err)
+	case errors.As(err, &request):
+		if request.Parameter == nil && request.Err != nil {
+			return schemaErrors(request.Err)
+		}
 	case errors.As(err, &one):
 		out = append(out, one)
 	}

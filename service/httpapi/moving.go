@@ -63,18 +63,27 @@ type stream struct {
 	bytes   int64
 }
 
+// unreadError is why a streamed body could not be read to its end: Fail tells of it, however deep it surfaces.
+type unreadError struct{ error }
+
+func (e *unreadError) Unwrap() error { return e.error }
+
 var errDribbles = errors.New("it came too slowly: want a kilobyte a second at least")
 
 func (s *stream) Read(p []byte) (int, error) {
 	now := time.Now()
 	if lasted := now.Sub(s.began); lasted > 2*still && float64(s.bytes) < slowest*lasted.Seconds() {
 		_ = s.control.SetReadDeadline(now) // what is left of it is not waited for
-		return 0, errDribbles
+		return 0, &unreadError{errDribbles}
 	}
 	_ = s.control.SetReadDeadline(now.Add(still))
 	n, err := s.ReadCloser.Read(p)
-	if s.bytes += int64(n); err == io.EOF {
+	switch s.bytes += int64(n); err {
+	case nil:
+	case io.EOF:
 		_ = s.control.SetReadDeadline(time.Time{})
+	default:
+		err = &unreadError{err}
 	}
 	return n, err
 }

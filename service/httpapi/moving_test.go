@@ -69,7 +69,7 @@ func TestABodyThatDribblesIsNotWaitedFor(t *testing.T) {
 	require.NoError(t, err)
 	handler := Timed(contract(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if _, err := io.Copy(io.Discard, r.Body); err != nil {
-			Fail(w, r, unfinished(err))
+			Fail(w, r, err)
 			return
 		}
 		w.WriteHeader(http.StatusNoContent)

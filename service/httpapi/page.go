@@ -32,7 +32,7 @@ func Keys(cursor *string, into ...any) (given bool, err error) {
 		ours = json.Unmarshal(keys[i], into[i]) == nil && storable(into[i]) && string(keys[i]) != "null"
 	}
 	if !ours {
-		return false, BadField("cursor", *cursor, "not a cursor from `next` of the page before")
+		return false, BadField("cursor", *cursor, "is not a cursor from `next` of the page before")
 	}
 	return true, nil
 }

@@ -41,7 +41,7 @@ func BadField(name, value, detail string) *Problem {
 }
 
 // predicates are how a detail without a subject begins.
-var predicates = []string{"is ", "was ", "has ", "and ", "not "}
+var predicates = []string{"is ", "was ", "has ", "and ", "lies "}
 
 func withSubject(name, value, detail string) string {
 	subject := strings.ReplaceAll(strings.TrimPrefix(name, "/"), "/", " ")
@@ -76,8 +76,11 @@ func Forbidden(detail string) *Problem {
 // error that is logged and not told.
 func Fail(w http.ResponseWriter, r *http.Request, err error) {
 	var p *Problem
+	var unread *unreadError
 	switch {
 	case errors.As(err, &p):
+	case errors.As(err, &unread):
+		p = unfinished(unread.error)
 	case r.Context().Err() != nil:
 		return // nobody listens any more
 	case store.Missing(err):

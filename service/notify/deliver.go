@@ -18,6 +18,8 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/wneessen/go-mail"
+
+	"rotanex.example/providers"
 )
 
 // secretPrefix says what a secret is for, as the Standard Webhooks specification has it.
@@ -106,7 +108,7 @@ func (n *Notify) hook(ctx context.Context, address, secret string, x Notice) err
 	q.Header.Set("Webhook-Id", x.ID.String())
 	q.Header.Set("Webhook-Timestamp", at)
 	q.Header.Set("Webhook-Signature", sum)
-	answer, err := direct.Do(q)
+	answer, err := providers.Direct.Do(q)
 	if outer := (*url.Error)(nil); errors.As(err, &outer) {
 		return outer.Err // without the address, which may be a secret
 	} else if err != nil {
@@ -119,9 +121,6 @@ func (n *Notify) hook(ctx context.Context, address, secret string, x Notice) err
 	}
 	return nil
 }
-
-// direct follows no redirections: a signed body goes where a person said it goes.
-var direct = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 
 // signature is the header that proves that a body is ours and was sent at a time.
 func signature(secret, id, at string, body []byte) (string, error) {

@@ -2,6 +2,7 @@ package packages
 
 import (
 	"context"
+	"slices"
 	"sync"
 
 	"github.com/google/uuid"
@@ -33,10 +34,8 @@ func (p *Packages) may(ctx context.Context, host string, run uuid.UUID, shot str
 	if err != nil {
 		return err
 	}
-	for _, c := range all {
-		if c == (shotOf{run, shot}) {
-			return nil
-		}
+	if slices.Contains(all, shotOf{run, shot}) {
+		return nil
 	}
 	return httpapi.NotFound("this host has no frame of such a shot")
 }

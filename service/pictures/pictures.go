@@ -115,16 +115,16 @@ func unfit(err error) bool {
 }
 
 func (p *Pictures) check(ctx context.Context, key string, width, height int) (info picture.Info, err error) {
-	err = p.with(ctx, []string{key}, func(files []*picture.File) error { return files[0].Fits(width, height) }, func(files []*picture.File) error {
+	err = p.with(ctx, []string{key}, width, height, func(files []*picture.File) error {
 		info, err = files[0].Check(width, height)
 		return err
 	})
 	return info, err
 }
 
-// with opens files, and does something with them as soon as there is memory to decode them all, unless they are
-// refused by what they say of themselves.
-func (p *Pictures) with(ctx context.Context, keys []string, refuse, do func([]*picture.File) error) error {
+// with opens files, and does something with them as soon as there is memory to decode them all, unless one says of itself that
+// it is not width x height pixels (0: any), or too large.
+func (p *Pictures) with(ctx context.Context, keys []string, width, height int, do func([]*picture.File) error) error {
 	var files []*picture.File
 	var takes int64
 	for _, key := range keys {
@@ -134,13 +134,13 @@ func (p *Pictures) with(ctx context.Context, keys []string, refuse, do func([]*p
 		}
 		defer func() { _ = stored.Close() }()
 		file, err := picture.Open(stored, stored.Size())
+		if err == nil {
+			err = file.Fits(width, height)
+		}
 		if err != nil {
 			return err
 		}
 		files, takes = append(files, file), takes+file.Memory()
-	}
-	if err := refuse(files); err != nil {
-		return err
 	}
 	takes = min(takes, memory)
 	if err := p.decoding.Acquire(ctx, takes); err != nil {
@@ -152,15 +152,7 @@ func (p *Pictures) with(ctx context.Context, keys []string, refuse, do func([]*p
 
 // decoded does something with pictures of eight or sixteen bits.
 func (p *Pictures) decoded(ctx context.Context, keys []string, do func([]image.Image) error) error {
-	fits := func(files []*picture.File) error {
-		for _, f := range files {
-			if err := f.Fits(0, 0); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	return p.with(ctx, keys, fits, func(files []*picture.File) error {
+	return p.with(ctx, keys, 0, 0, func(files []*picture.File) error {
 		images := make([]image.Image, len(files))
 		for i, f := range files {
 			var err error

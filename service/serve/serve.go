@@ -19,6 +19,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/viper"
 
+	"rotanex.example/core/stock"
 	"rotanex.example/service/app"
 	"rotanex.example/service/postgres"
 )
@@ -176,9 +177,7 @@ func allowed(listen, cert, key string, proxied bool) (secure bool, err error) {
 	if (cert == "") != (key == "") {
 		return false, errors.New("--tls-cert and --tls-key go together")
 	}
-	ip := net.ParseIP(host)
-	loopback := host == "localhost" || (ip != nil && ip.IsLoopback())
-	if cert == "" && !proxied && !loopback {
+	if cert == "" && !proxied && !stock.Loopback(host) {
 		return false, fmt.Errorf("--listen %s is not loopback, and tokens must not cross a network in the clear: pass --tls-cert and --tls-key, or --behind-proxy if a proxy in front does TLS", listen)
 	}
 	return cert != "" || proxied, nil

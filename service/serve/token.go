@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
@@ -50,7 +51,7 @@ func adminToken(ctx context.Context, config *viper.Viper) (secret string, err er
 		}
 		database = own.URL()
 	}
-	s, err := store.Open(ctx, database, slog.New(slog.DiscardHandler))
+	s, err := store.Open(ctx, database, slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})))
 	if err != nil {
 		return "", err
 	}

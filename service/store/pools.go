@@ -9,22 +9,22 @@ import (
 // service does its own work.
 const (
 	mostConnections = 24 // of agents and of background work
-	forViewers      = 12
+	ofPeople        = 12
 )
 
-type viewerKey struct{}
+type peopleKey struct{}
 
-// AsViewer is a context in which the database is asked for a person's or a script's request.
-func AsViewer(ctx context.Context) context.Context {
-	return context.WithValue(ctx, viewerKey{}, true)
+// ForPeople is a context in which the database is asked for a person's or a script's request.
+func ForPeople(ctx context.Context) context.Context {
+	return context.WithValue(ctx, peopleKey{}, true)
 }
 
 // pools are GORM's connections: by whom they are for.
-type pools struct{ viewers, others *sql.DB }
+type pools struct{ people, others *sql.DB }
 
 func (p pools) of(ctx context.Context) *sql.DB {
-	if ctx.Value(viewerKey{}) != nil {
-		return p.viewers
+	if ctx.Value(peopleKey{}) != nil {
+		return p.people
 	}
 	return p.others
 }

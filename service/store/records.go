@@ -50,12 +50,31 @@ func Read(data []byte, into any) error {
 	if len(data) == 0 {
 		return nil
 	}
-	if bytes.ContainsAny(data, "eE0123456789") {
+	if mayBeFar(data) {
 		if err := finite(data); err != nil {
 			return err
 		}
 	}
 	return json.Unmarshal(data, into)
+}
+
+// mayBeFar reports whether anything in it looks like a number of more than fifteen digits, or with an exponent: few records have
+// that, and only those are read for it.
+func mayBeFar(data []byte) bool {
+	digits := 0
+	for _, b := range data {
+		switch {
+		case b >= '0' && b <= '9':
+			if digits++; digits > 15 {
+				return true
+			}
+		case digits > 0 && (b == 'e' || b == 'E'):
+			return true
+		default:
+			digits = 0
+		}
+	}
+	return false
 }
 
 // finite looks for numbers beyond all that is stored.

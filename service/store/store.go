@@ -28,12 +28,12 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Store is the database, reached through GORM: a pool of connections, and one of viewers' own.
+// Store is the database, reached through GORM: a pool of connections, and one of people' own.
 type Store struct {
 	*gorm.DB
-	pool    *pgxpool.Pool
-	viewers *pgxpool.Pool
-	sql     pools
+	pool   *pgxpool.Pool
+	people *pgxpool.Pool
+	sql    pools
 }
 
 // Open connects to the database at url and migrates it. Several services may do
@@ -50,18 +50,18 @@ func Open(ctx context.Context, url string, log *slog.Logger) (*Store, error) {
 		return nil, err
 	}
 	others := config.Copy()
-	others.MaxConns = forViewers
-	viewers, err := pgxpool.NewWithConfig(ctx, others)
+	others.MaxConns = ofPeople
+	people, err := pgxpool.NewWithConfig(ctx, others)
 	if err != nil {
 		pool.Close()
 		return nil, err
 	}
 	if err := await(ctx, pool, log); err != nil {
 		pool.Close()
-		viewers.Close()
+		people.Close()
 		return nil, err
 	}
-	s := &Store{pool: pool, viewers: viewers, sql: pools{others: stdlib.OpenDBFromPool(pool), viewers: stdlib.OpenDBFromPool(viewers)}}
+	s := &Store{pool: pool, people: people, sql: pools{others: stdlib.OpenDBFromPool(pool), people: stdlib.OpenDBFromPool(people)}}
 	if err = migrate(ctx, pool, s.sql.others, log); err == nil {
 		s.DB, err = gorm.Open(postgres.New(postgres.Config{Conn: s.sql}), &gorm.Config{
 			Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
@@ -135,9 +135,9 @@ func migrate(ctx context.Context, pool *pgxpool.Pool, db *sql.DB, log *slog.Logg
 
 // Close ends all connections.
 func (s *Store) Close() {
-	_, _ = s.sql.others.Close(), s.sql.viewers.Close()
+	_, _ = s.sql.others.Close(), s.sql.people.Close()
 	s.pool.Close()
-	s.viewers.Close()
+	s.people.Close()
 }
 
 // Ping asks whether the database answers.

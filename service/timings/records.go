@@ -44,13 +44,14 @@ func (t *Timings) Rows(ctx context.Context, shot string) ([]Row, error) {
 
 // usable leaves out rows that nothing can be learnt from: they are older than the bounds that times have.
 func usable(ctx context.Context, rows []Row) []Row {
-	return slices.DeleteFunc(rows, func(r Row) bool {
-		if timing.IsTime(r.Seconds) && len(r.Devices) > 0 && r.Fixed >= 0 && r.Fixed <= timing.Longest && r.Load >= 0 && r.Load <= timing.Longest {
-			return false
-		}
-		slog.WarnContext(ctx, "a timed frame is left out: it cannot have taken that long", "shot", r.Shot, "host", r.Host, "seconds", r.Seconds)
-		return true
+	all := len(rows)
+	rows = slices.DeleteFunc(rows, func(r Row) bool {
+		return !(timing.IsTime(r.Seconds) && len(r.Devices) > 0 && r.Fixed >= 0 && r.Fixed <= timing.Longest && r.Load >= 0 && r.Load <= timing.Longest)
 	})
+	if left := all - len(rows); left > 0 {
+		slog.WarnContext(ctx, "timed frames are left out: no frame can have taken that long", "frames", left, "of", all)
+	}
+	return rows
 }
 
 // peak is the most memory that frames of a shot took, as it was then, by how they ended.
