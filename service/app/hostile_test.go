@@ -272,7 +272,9 @@ func (b *besieged) learns(op operation, w *httptest.ResponseRecorder) {
 }
 
 // endsIt reports whether an operation would end the siege.
-func endsIt(op operation) bool { return op.OperationID == "RevokeToken" || op.OperationID == "SignOut" }
+func endsIt(op operation) bool {
+	return slices.Contains([]string{"RevokeToken", "RotateToken", "SignOut"}, op.OperationID)
+}
 
 var roles = []string{"admin", "operator", "viewer", "agent", "nobody"}
 
