@@ -40,7 +40,7 @@ type Set struct {
 	folders map[string]bool
 }
 
-// Add adds a file, if it is Below, not there yet, and neither a file nor a folder is in its way.
+// Add adds a file, if it is Below, not there yet, and neither a file nor a folder is in its way; what is refused changes nothing.
 func (s *Set) Add(name string) error {
 	if err := Below(name); err != nil {
 		return err
@@ -54,14 +54,26 @@ func (s *Set) Add(name string) error {
 	case s.folders[name]:
 		return errors.New("is a folder of another file")
 	}
-	for folder := path.Dir(name); folder != "."; folder = path.Dir(folder) {
+	folders := parents(name)
+	for _, folder := range folders {
 		if s.files[folder] {
 			return fmt.Errorf("lies below %s, which is a file", folder)
 		}
+	}
+	for _, folder := range folders {
 		s.folders[folder] = true
 	}
 	s.files[name] = true
 	return nil
+}
+
+// parents lists the folders a path lies in, the innermost first.
+func parents(name string) []string {
+	var all []string
+	for folder := path.Dir(name); folder != "."; folder = path.Dir(folder) {
+		all = append(all, folder)
+	}
+	return all
 }
 
 // Has reports whether a file was added.

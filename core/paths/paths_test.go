@@ -33,6 +33,9 @@ func TestFilesDoNotLieInEachOther(t *testing.T) {
 	}
 	assert.True(t, s.Has("a/b"))
 	assert.False(t, s.Has("a"))
+
+	assert.Error(t, s.Add("a/b/c/d"))
+	assert.ErrorContains(t, s.Add("a/b/c"), "a/b, which is a file", "what was refused made no folder")
 }
 
 // Whatever is taken lies below its folder, and can be written there.
