@@ -91,5 +91,5 @@ func (a *app) addToBacklog(cmd *cobra.Command, c *client.Client, ask api.NewPlan
 	if rents := *ask.Rented; plan.OutsideCost != "" && !rents {
 		return run, fmt.Errorf("it would hire licence seats for %s: say what it may cost with --may-cost", money(plan.Currency, plan.OutsideCost))
 	}
-	return client.Decode[api.Run](c.StartRun(cmd.Context(), &api.StartRunParams{IdempotencyKey: new(newKey())}, api.StartRunJSONRequestBody{Plan: plan.Id, Spend: plan.OutsideCost}))
+	return client.Decode[api.Run](c.StartRun(cmd.Context(), &api.StartRunParams{IdempotencyKey: new(newKey())}, api.StartRunJSONRequestBody{Plan: plan.Id, Spend: plan.MaySpend}))
 }

@@ -25,6 +25,9 @@ import (
 // ErrGone says that the source has no such thing, or none any more.
 var ErrGone = errors.New("the source has none of that name")
 
+// ErrUnable says that the source does not do that, for anybody.
+var ErrUnable = errors.New("the source does not know this call")
+
 // Refused says that the source understood and will not: asking again is of no use.
 type Refused struct{ Why string }
 
@@ -41,6 +44,8 @@ type Servers interface {
 	// List says which servers of ours there are, those that stopped included as long
 	// as the source remembers their meters.
 	List(ctx context.Context, owner string) ([]Server, error)
+	// Prolong lets a server's meter run for so long in all, where it was to end before. ErrUnable: the source ends none by itself.
+	Prolong(ctx context.Context, name string, lasts time.Duration) error
 	// Stop ends a server, and with it its meter. Stopping one that stopped is no error.
 	Stop(ctx context.Context, name string) error
 	// Delete lets the source forget a server that stopped, and its disk.
@@ -65,6 +70,8 @@ type Order struct {
 	Image     string `json:"image,omitempty"` // a kept one; none: blank, to be set up
 	Service   string `json:"service"`         // where its agent finds us
 	JoinToken string `json:"join_token"`      // with which its agent joins as Name
+	// LastsS is for how long its meter may run, in seconds: then the source ends it by itself, though we are away.
+	LastsS float64 `json:"lasts_s,omitempty"`
 }
 
 // States of a server as its source sees it.
@@ -102,6 +109,9 @@ type Farm interface {
 	Release(ctx context.Context, name string) error
 	// Again lets failed frames be rendered once more.
 	Again(ctx context.Context, name string, frames []int) error
+	// Withdraw takes frames out of a job that are not begun, and returns those that are out; others were begun before.
+	// ErrUnable: the farm does not do that.
+	Withdraw(ctx context.Context, name string, frames []int) ([]int, error)
 	// Picture reads a finished frame; the caller closes it.
 	Picture(ctx context.Context, name string, frame int) (io.ReadCloser, error)
 	// End closes a job: what is not rendered yet is not rendered, and its charge stands.
@@ -125,6 +135,9 @@ type Job struct {
 	Width    int               `json:"width"`
 	Height   int               `json:"height"`
 	Settings map[string]string `json:"settings"`
+	// Most is what it may charge for the job, in the currency of its prices: when that is reached it renders no more of
+	// it, and ends it. Nil: as much as it takes.
+	Most *pricing.Money `json:"most,omitempty"`
 }
 
 // PackageFile is one file of a shot's package: its content is its chunks, in order.
@@ -166,6 +179,7 @@ const (
 	FrameRendering = "rendering"
 	FrameDone      = "done"
 	FrameFailed    = "failed"
+	FrameWithdrawn = "withdrawn"
 )
 
 // JobFrame is one frame of a job.
@@ -238,6 +252,8 @@ func (r Remote) open(ctx context.Context, method, path string, body []byte, kind
 	switch answer.StatusCode {
 	case http.StatusNotFound, http.StatusGone:
 		return nil, ErrGone
+	case http.StatusMethodNotAllowed, http.StatusNotImplemented:
+		return nil, ErrUnable
 	case http.StatusConflict, http.StatusUnprocessableEntity, http.StatusPaymentRequired:
 		return nil, &Refused{why}
 	}
@@ -308,6 +324,11 @@ func (r RemoteServers) List(ctx context.Context, owner string) (out []Server, er
 	return out, r.ask(ctx, http.MethodGet, "/servers?owner="+url.QueryEscape(owner), nil, &out)
 }
 
+// Prolong implements Servers.
+func (r RemoteServers) Prolong(ctx context.Context, name string, lasts time.Duration) error {
+	return r.ask(ctx, http.MethodPut, at("servers", name)+"/lasts", map[string]float64{"lasts_s": lasts.Seconds()}, nil)
+}
+
 // Stop implements Servers.
 func (r RemoteServers) Stop(ctx context.Context, name string) error {
 	return r.ask(ctx, http.MethodPost, at("servers", name)+"/stop", nil, nil)
@@ -358,6 +379,15 @@ func (r RemoteFarm) Release(ctx context.Context, name string) error {
 // Again implements Farm.
 func (r RemoteFarm) Again(ctx context.Context, name string, frames []int) error {
 	return r.ask(ctx, http.MethodPost, at("jobs", name)+"/again", frames, nil)
+}
+
+// Withdraw implements Farm.
+func (r RemoteFarm) Withdraw(ctx context.Context, name string, frames []int) (out []int, err error) {
+	err = r.ask(ctx, http.MethodPost, at("jobs", name)+"/withdraw", frames, &out)
+	if errors.Is(err, ErrGone) {
+		err = ErrUnable // the job was there a moment ago
+	}
+	return out, err
 }
 
 // Picture implements Farm.

@@ -86,13 +86,10 @@ func (f *Farm) Handler(ctx context.Context) http.Handler {
 		w.WriteHeader(http.StatusNoContent)
 	}))
 	r.Post("/jobs/{name}/again", f.on(f.again))
+	r.Post("/jobs/{name}/withdraw", f.on(f.withdraw))
 	r.Get("/jobs/{name}/frames/{frame}", f.picture)
 	r.Delete("/jobs/{name}", f.on(func(w http.ResponseWriter, _ *http.Request, j *farmJob) {
-		if j.state != providers.Rejected {
-			j.state = providers.Ended
-		}
-		j.stop()
-		f.moved.Broadcast()
+		f.end(j)
 		w.WriteHeader(http.StatusNoContent)
 	}))
 	return r
@@ -202,16 +199,56 @@ func (f *Farm) status(j *farmJob) providers.JobStatus {
 	return out
 }
 
+// workCharge is what a job's work comes to, which is no more than its owner allowed.
 func (f *Farm) workCharge(j *farmJob) pricing.Money {
 	w := j.tier.Work
 	w.MinimumCharge = pricing.Money{}
-	return w.Charge(j.tier.CPU.Cores, j.tier.CPU.MHz, j.node, j.charged)
+	charge := w.Charge(j.tier.CPU.Cores, j.tier.CPU.MHz, j.node, j.charged)
+	if j.Most != nil && charge.Cmp(*j.Most) > 0 {
+		return *j.Most
+	}
+	return charge
 }
 
-func (f *Farm) again(w http.ResponseWriter, r *http.Request, j *farmJob) {
+// spent reports whether a job has come to what its owner allowed.
+func (f *Farm) spent(j *farmJob) bool { return j.Most != nil && f.workCharge(j).Cmp(*j.Most) >= 0 }
+
+// named reads a list of frames.
+func named(w http.ResponseWriter, r *http.Request) ([]int, bool) {
 	var frames []int
 	if err := json.NewDecoder(r.Body).Decode(&frames); err != nil {
 		http.Error(w, "want a list of frames", http.StatusBadRequest)
+		return nil, false
+	}
+	return frames, true
+}
+
+// withdraw takes frames out that are not begun.
+func (f *Farm) withdraw(w http.ResponseWriter, r *http.Request, j *farmJob) {
+	frames, good := named(w, r)
+	if !good {
+		return
+	}
+	out := []int{}
+	for i := range j.frames {
+		x := &j.frames[i]
+		if !slices.Contains(frames, x.Frame) {
+			continue
+		}
+		if x.State == providers.FrameWaiting || x.State == providers.FrameFailed {
+			x.State = providers.FrameWithdrawn
+		}
+		if x.State == providers.FrameWithdrawn {
+			out = append(out, x.Frame)
+		}
+	}
+	f.moved.Broadcast()
+	answer(w, out)
+}
+
+func (f *Farm) again(w http.ResponseWriter, r *http.Request, j *farmJob) {
+	frames, good := named(w, r)
+	if !good {
 		return
 	}
 	for i := range j.frames {
@@ -465,6 +502,11 @@ func (f *Farm) finish(ctx context.Context, j *farmJob, x *providers.JobFrame, to
 	}
 	j.node += took
 	x.Seconds, x.Cause = took.Seconds(), cause
+	defer func() {
+		if f.spent(j) {
+			f.end(j)
+		}
+	}()
 	if cause != "" || err != nil {
 		x.State = providers.FrameFailed
 		return
@@ -472,4 +514,13 @@ func (f *Farm) finish(ctx context.Context, j *farmJob, x *providers.JobFrame, to
 	sum := sha256.Sum256(data)
 	x.State, x.SHA256 = providers.FrameDone, hex.EncodeToString(sum[:])
 	j.charged++
+}
+
+// end ends a job: nothing more of it is rendered.
+func (f *Farm) end(j *farmJob) {
+	if j.state != providers.Rejected {
+		j.state = providers.Ended
+	}
+	j.stop()
+	f.moved.Broadcast()
 }

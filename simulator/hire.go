@@ -73,6 +73,7 @@ type machine struct {
 	ended time.Time
 	stop  context.CancelFunc
 	gone  chan struct{}
+	limit *time.Timer // ends it when it has lasted as long as was ordered
 }
 
 // bootShare is how much of an offer's lead time the boot takes.
@@ -87,6 +88,7 @@ func (h *Hire) Handler(ctx context.Context) http.Handler {
 	r.Get("/servers", h.list)
 	r.Get("/servers/{name}", h.on(func(w http.ResponseWriter, m *machine) { answer(w, h.status(m)) }))
 	r.Put("/servers/{name}", func(w http.ResponseWriter, r *http.Request) { h.make(ctx, w, r) })
+	r.Put("/servers/{name}/lasts", h.prolong)
 	r.Post("/servers/{name}/stop", h.on(func(w http.ResponseWriter, m *machine) {
 		h.end(m)
 		w.WriteHeader(http.StatusNoContent)
@@ -170,9 +172,50 @@ func (h *Hire) make(ctx context.Context, w http.ResponseWriter, r *http.Request)
 	if o.Image == "" {
 		lead += offer.SetupS
 	}
+	if m.LastsS > 0 {
+		m.limit = time.AfterFunc(h.real(m.LastsS), func() { h.over(m) })
+	}
 	boot := time.Duration(float64(lead) * bootShare / h.ClockFactor * float64(time.Second))
 	h.group.Go(func() { h.run(running, m, offer, boot) })
 	w.WriteHeader(http.StatusCreated)
+}
+
+// real turns seconds of the simulation into real time.
+func (h *Hire) real(seconds float64) time.Duration {
+	return time.Duration(seconds / h.ClockFactor * float64(time.Second))
+}
+
+// over ends a server that has lasted as long as was ordered, to the second.
+func (h *Hire) over(m *machine) {
+	h.end(m)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if at := m.began.Add(h.real(m.LastsS)); m.ended.After(at) {
+		m.ended = at
+	}
+}
+
+// prolong lets a server stand for longer.
+func (h *Hire) prolong(w http.ResponseWriter, r *http.Request) {
+	var to struct {
+		LastsS float64 `json:"lasts_s"`
+	}
+	err := json.NewDecoder(r.Body).Decode(&to)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	m := h.servers[param(r, "name")]
+	switch {
+	case m == nil:
+		http.Error(w, "there is no such server", http.StatusNotFound)
+	case err != nil || m.state == providers.Stopped:
+		http.Error(w, "want for how long in all a server is to stand that does", http.StatusUnprocessableEntity)
+	default:
+		if m.limit != nil && to.LastsS > m.LastsS && m.limit.Stop() {
+			m.LastsS = to.LastsS
+			m.limit.Reset(time.Until(m.began.Add(h.real(to.LastsS))))
+		}
+		w.WriteHeader(http.StatusNoContent)
+	}
 }
 
 // run is a server's life: it boots, its agent works, it ends.
@@ -237,6 +280,9 @@ func (h *Hire) end(m *machine) {
 	if m.state != providers.Stopped {
 		m.state, m.ended = providers.Stopped, time.Now()
 		h.Log.Info("server", "name", m.Name, "state", m.state)
+	}
+	if m.limit != nil {
+		m.limit.Stop()
 	}
 	h.mu.Unlock()
 	m.stop()

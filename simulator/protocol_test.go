@@ -145,11 +145,22 @@ func TestServersKeepToTheirProtocol(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, first, again, "once it has stopped its meter stands")
 	assert.Equal(t, ternSolo.Meter().Charge(time.Duration(first.Metered*float64(time.Second))).String(), first.Charge.String())
+	require.ErrorAs(t, source.Prolong(ctx, order.Name, time.Hour), &no, "it has stopped")
 	require.NoError(t, source.Delete(ctx, order.Name))
 	require.NoError(t, source.Delete(ctx, "who"), "gone is gone")
+
+	// One that may stand for so long ends by itself then, to the second, unless it is prolonged.
+	brief := order
+	brief.Name, brief.LastsS = "brief", 600
+	require.NoError(t, source.Make(ctx, brief))
+	require.NoError(t, source.Prolong(ctx, brief.Name, 1200*time.Second))
+	awaited(t, "its end", func() bool {
+		seen, err := source.Look(ctx, brief.Name)
+		return err == nil && seen.State == providers.Stopped && seen.Metered == 1200
+	})
 	_, err = source.Look(ctx, "who")
 	assert.ErrorIs(t, err, providers.ErrGone)
-	assert.Len(t, j.called, 7, "every call of the document was made: %v", j.called)
+	assert.Len(t, j.called, 8, "every call of the document was made: %v", j.called)
 
 	remote.Secret = "ebb"
 	_, err = providers.RemoteServers{Remote: remote}.Offers(ctx)
@@ -218,13 +229,21 @@ func TestFarmsKeepToTheirProtocol(t *testing.T) {
 	awaited(t, "the proof frames", func() bool { return fix() == 3 && look(job.Name).State == providers.Held })
 	_, err = source.Picture(ctx, job.Name, 2)
 	require.ErrorIs(t, err, providers.ErrGone, "the rest is not rendered before it is released")
+	for range 2 {
+		out, err := source.Withdraw(ctx, job.Name, []int{1, 6})
+		require.NoError(t, err)
+		assert.Equal(t, []int{6}, out, "what is begun stays")
+	}
 	require.NoError(t, source.Release(ctx, job.Name))
 	require.NoError(t, source.Release(ctx, job.Name))
-	awaited(t, "all frames", func() bool { return fix() == 8 })
+	awaited(t, "all frames", func() bool { return fix() == 7 })
 
 	tries := 0
 	for _, f := range look(job.Name).Frames {
-		tries += f.Tries
+		if tries += f.Tries; f.Frame == 6 {
+			assert.Equal(t, providers.FrameWithdrawn, f.State)
+			continue
+		}
 		file, err := source.Picture(ctx, job.Name, f.Frame)
 		require.NoError(t, err)
 		data, err := io.ReadAll(file)
@@ -233,13 +252,22 @@ func TestFarmsKeepToTheirProtocol(t *testing.T) {
 		_, err = picture.Check(bytes.NewReader(data), int64(len(data)), 32, 18)
 		assert.NoError(t, err)
 	}
-	assert.Greater(t, tries, 8, "some failed at first")
+	assert.Greater(t, tries, 7, "some failed at first")
 	require.NoError(t, source.End(ctx, job.Name))
 	require.NoError(t, source.End(ctx, job.Name))
 	ended := look(job.Name)
 	assert.Equal(t, providers.Ended, ended.State)
-	assert.Equal(t, 8, ended.ChargedFrames)
+	assert.Equal(t, 7, ended.ChargedFrames)
 	assert.Equal(t, "15.00", ended.Charge.String(), "the minimum charge")
+
+	// A job is ended by the farm itself when it has come to what it may cost.
+	capped := job
+	capped.Name, capped.Order, capped.Proofs, capped.Most = "capped", "other", []int{}, new(pricing.MustMoney("0.000001"))
+	require.NoError(t, source.Submit(ctx, capped))
+	require.NoError(t, source.Release(ctx, "capped"))
+	awaited(t, "its end", func() bool { return look("capped").State == providers.Ended })
+	assert.Less(t, look("capped").ChargedFrames, 8)
+	assert.Equal(t, "15.00", look("capped").Charge.String(), "the minimum charge, and no more")
 
 	// What cannot be rendered there is found in the analysis.
 	bad := job
@@ -255,5 +283,5 @@ func TestFarmsKeepToTheirProtocol(t *testing.T) {
 	require.NoError(t, source.Submit(ctx, outside))
 	awaited(t, "its refusal", func() bool { return look("outside").State == providers.Rejected })
 	assert.Contains(t, look("outside").Findings[0], "leads out of it")
-	assert.Len(t, j.called, 8, "every call of the document was made: %v", j.called)
+	assert.Len(t, j.called, 9, "every call of the document was made: %v", j.called)
 }

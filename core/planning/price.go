@@ -134,3 +134,26 @@ func Outside(p Problem, plan Plan) pricing.Money {
 	}
 	return out
 }
+
+// Margin is what has to be left of what may be spent beside what a plan costs: for the frames that are in work at once at its
+// farms, if they take longer than expected (pricing.Margin).
+func Margin(p Problem, plan Plan) (out pricing.Money) {
+	type job struct{ farm, shot string }
+	frames := map[job]int{}
+	for _, b := range plan.Bookings {
+		if b.Farm != "" {
+			frames[job{b.Farm, b.Shot}] += b.Frames
+		}
+	}
+	for _, f := range p.Farms {
+		for _, t := range p.Timings {
+			if n := frames[job{f.ID, t.Shot}]; t.Farm == f.ID && n > 0 {
+				out = out.Plus(pricing.Margin(f.NodePrice, t.Frame.Duration(), min(n, f.Nodes)))
+			}
+		}
+	}
+	return out
+}
+
+// AtMost is what a plan may come to outside: what it costs there, and its margin.
+func AtMost(p Problem, plan Plan) pricing.Money { return Outside(p, plan).Plus(Margin(p, plan)) }

@@ -48,7 +48,7 @@ func (w Weekend) Plan(ctx context.Context, confidence float64) (out Plan, err er
 	if err != nil {
 		return out, err
 	}
-	out.Plan, out.Problem, out.Cap = sure.Plan, sure.Problem, contingency.Plus(planning.Outside(sure.Problem, sure.Plan))
+	out.Plan, out.Problem, out.Cap = sure.Plan, sure.Problem, contingency.Plus(planning.AtMost(sure.Problem, sure.Plan))
 	out.Forecast, err = forecast.Simulate(ctx, sure.Problem, sure.Plan, w.Uncertainty, deadlines(w.Problem), forecast.Options{Seed: 1, Simulations: 1000, MayLet: contingency.Float()})
 	return out, err
 }

@@ -55,7 +55,7 @@ const clearly = 100
 
 // Look says what is expected of the schedule that the run has, for all that follows.
 func (r *Rest) Look(ctx context.Context) (Outlook, error) {
-	r.present = Outlook{Cost: r.Plan.Cost, Outside: planning.Outside(r.Problem, r.Plan)}
+	r.present = Outlook{Cost: r.Plan.Cost, Outside: planning.Outside(r.Problem, r.Plan), Margin: planning.Margin(r.Problem, r.Plan)}
 	f, err := r.simulate(ctx, r.Problem, r.Plan, r.Wanted-short)
 	if errors.Is(err, forecast.ErrNothing) {
 		return r.present, nil // it never ends
@@ -77,7 +77,7 @@ func (r *Rest) mayLet(problem planning.Problem, plan planning.Plan) pricing.Mone
 	if r.Policy != Auto || r.Spare == nil {
 		return r.Contingency
 	}
-	return r.Spare.Minus(planning.Outside(problem, plan)).Max(pricing.Money{})
+	return r.Spare.Minus(planning.AtMost(problem, plan)).Max(pricing.Money{})
 }
 
 // MayLet is what may be spent on the way beyond the schedule that the run has.
@@ -319,7 +319,7 @@ func (r *Rest) expect(ctx context.Context, of *Next) (err error) {
 		err = nil
 	}
 	of.Outlook = Outlook{
-		Chance: of.Forecast.Chance, Behind: of.Forecast.Behind, Finish: middle(of.Problem, of.Forecast), Cost: of.Plan.Cost, Outside: planning.Outside(of.Problem, of.Plan),
+		Chance: of.Forecast.Chance, Behind: of.Forecast.Behind, Finish: middle(of.Problem, of.Forecast), Cost: of.Plan.Cost, Outside: planning.Outside(of.Problem, of.Plan), Margin: planning.Margin(of.Problem, of.Plan),
 		Expected: of.Forecast.MeanCost,
 	}
 	return err

@@ -35,7 +35,7 @@ func Gain(all []Standing, now time.Time, currency string) string {
 			spare = *s.Spare
 		}
 		harmed := s.Together.Chance < min(s.Wanted, s.Apart.Chance)-luck
-		if harmed && (!s.LessUrgent || saves == "") || s.Together.Outside.Cmp(spare) > 0 {
+		if harmed && (!s.LessUrgent || saves == "") || s.Together.atMost().Cmp(spare) > 0 {
 			return ""
 		}
 	}

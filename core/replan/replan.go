@@ -70,9 +70,13 @@ type Outlook struct {
 	Finish  time.Time     // in the middle of what was simulated; zero: never
 	Cost    pricing.Money // of the rest
 	Outside pricing.Money // of that, for servers, farms and seats
+	Margin  pricing.Money // by which farms may come to more: see planning.Margin
 	// Expected is the rest's cost in the mean of what was simulated, with what is let on the way.
 	Expected float64
 }
+
+// atMost is what has to be left of the cap for it.
+func (o Outlook) atMost() pricing.Money { return o.Outside.Plus(o.Margin) }
 
 // Limits are what a new schedule is held against.
 type Limits struct {
@@ -132,8 +136,8 @@ func Decide(policy Policy, present, next Outlook, l Limits) Verdict {
 	if l.Spare != nil {
 		spare = *l.Spare
 	}
-	if next.Outside.Cmp(spare) > 0 {
-		v.Act, v.More = Propose, next.Outside.Minus(spare)
+	if next.atMost().Cmp(spare) > 0 {
+		v.Act, v.More = Propose, next.atMost().Minus(spare)
 		return v
 	}
 	if v.Act = Change; policy == Ask {

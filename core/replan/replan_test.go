@@ -75,6 +75,7 @@ func TestNoChangeMakesItWorse(t *testing.T) {
 			cents := rapid.Int64Range(0, 2000)
 			o := Outlook{Chance: rapid.Float64Range(0, 1).Draw(t, name+" chance"), Cost: pricing.MustMoney("0.01").Times(cents.Draw(t, name+" cost"))}
 			o.Outside = pricing.MustMoney("0.01").Times(rapid.Int64Range(0, 500).Draw(t, name+" outside"))
+			o.Margin = pricing.MustMoney("0.01").Times(rapid.Int64Range(0, 50).Draw(t, name+" margin"))
 			if m := rapid.IntRange(0, 300).Draw(t, name+" ends"); m > 0 {
 				o.Finish = six.Add(time.Duration(m) * time.Minute)
 			}
@@ -86,7 +87,7 @@ func TestNoChangeMakesItWorse(t *testing.T) {
 		v := Decide(policy, present, next, Limits{Now: six, Wanted: Usual, Spare: &spare, Currency: "EUR"})
 		if v.Act == Change {
 			require.Equal(t, Auto, policy)
-			require.LessOrEqual(t, next.Outside.Cmp(spare), 0)
+			require.LessOrEqual(t, next.Outside.Plus(next.Margin).Cmp(spare), 0)
 		}
 		if v.Act != Keep {
 			require.NotEmpty(t, v.Gain)

@@ -295,5 +295,8 @@ func (m *Machine) Delete(ctx context.Context, name string) error {
 	})
 }
 
+// Prolong implements providers.Servers: no machine of one's own is ended by itself.
+func (m *Machine) Prolong(context.Context, string, time.Duration) error { return nil }
+
 // Keep implements providers.Servers: a machine keeps what is installed by itself.
 func (m *Machine) Keep(context.Context, string, string) error { return nil }

@@ -72,8 +72,10 @@ type Config struct {
 	Proxied     bool            // a proxy in front says whose requests are
 	ClockStart  time.Time       // demo: what the service's clock begins at; zero is life
 	ClockFactor float64         // demo: how many times as fast it runs; default 1
-	Wall        clockwork.Clock // default the real one
+	Wall        clockwork.Clock // default the database's
 	Log         *slog.Logger
+
+	following *clock.Following // Wall, where that is the database's
 }
 
 // Validate fills in defaults and says what is wrong.
@@ -112,7 +114,8 @@ func (c *Config) Validate() error {
 		return fmt.Errorf("--computing %d: want the number of plans and forecasts to compute at once, 1 or more", c.Computing)
 	}
 	if c.Wall == nil {
-		c.Wall = clockwork.NewRealClock()
+		c.following = clock.Follow(clockwork.NewRealClock())
+		c.Wall = c.following
 	}
 	if c.Log == nil {
 		c.Log = slog.Default()
@@ -201,6 +204,11 @@ func Start(ctx context.Context, c Config) (*Service, error) {
 
 func (s *Service) build(ctx context.Context) (err error) {
 	c := s.config
+	if c.following != nil {
+		if err := c.following.Ask(ctx, s.store.Now); err != nil {
+			return err
+		}
+	}
 	if s.clock, err = s.agreeOnClock(ctx); err != nil {
 		return err
 	}

@@ -16,7 +16,7 @@ const tick = 500 * time.Millisecond
 
 // work is what the service does by itself, each in a loop of its own. Any number of services may do so at once.
 func (s *Service) work(wait *leniency) []loops.Work {
-	return []loops.Work{
+	all := []loops.Work{
 		{Name: "leases", Every: tick, Within: 10 * time.Second, Do: func(ctx context.Context) error {
 			now := s.clock.WallNow()
 			err := errors.Join(s.farms.Renew(ctx), s.queue.Sweep(ctx, wait.lenient(now)))
@@ -37,6 +37,10 @@ func (s *Service) work(wait *leniency) []loops.Work {
 		{Name: "samples", Every: 10 * time.Minute, Within: 5 * time.Minute, Do: s.samples.Prune},
 		{Name: "computations", Every: 10 * time.Minute, Within: 5 * time.Minute, Do: s.computations.Sweep},
 	}
+	if follows := s.config.following; follows != nil {
+		all = append(all, loops.Work{Name: "clock", Every: time.Minute, Within: 10 * time.Second, Do: func(ctx context.Context) error { return follows.Ask(ctx, s.store.Now) }})
+	}
+	return all
 }
 
 // leniency is until when leases are left alone: after the service was away, or stood still, agents first get the time to

@@ -132,7 +132,9 @@ type job struct {
 	tier     stock.Farm
 	shotSpec shots.Spec
 	files    []providers.PackageFile
-	licence  string // kind of the shot's licence
+	seenAt   *time.Time        // when the farm was asked about it last
+	begun    map[int]time.Time // since when each frame is in work there, as far as was seen
+	licence  string            // kind of the shot's licence
 }
 
 func (j job) holder() queue.Holder {
@@ -178,18 +180,20 @@ func (f *Farms) begin(ctx context.Context, j job) error {
 	if !j.open() {
 		return f.set(ctx, j, states.JobNotStarted, "", nil)
 	}
-	cost, err := f.cost(ctx, j)
-	if err != nil {
-		return f.never(ctx, j, err.Error())
-	}
 	why, taken := "", 0
-	err = f.set(ctx, j, states.JobSending, "", func(tx *gorm.DB) error {
-		if why, err = f.sources.Beyond(tx, j.run, j.source, cost, "the job at "+j.farm); err != nil || why != "" {
+	err := f.set(ctx, j, states.JobSending, "", func(tx *gorm.DB) error {
+		n, cost, short, err := f.affords(tx, j)
+		if why = short; err != nil || n == 0 {
 			return errors.Join(err, errNotBegun)
 		}
-		frames, err := f.queue.LeaseFor(tx, j.holder(), j.frames)
+		frames, err := f.queue.LeaseFor(tx, j.holder(), n)
 		if taken = len(frames); err != nil || taken == 0 {
 			return errors.Join(err, errNotBegun)
+		}
+		if why != "" {
+			if err := errors.Join(noteTrouble(tx, j.id, why), bookings.OneOwesNothing(tx, j.booking)); err != nil {
+				return err
+			}
 		}
 		proofs := []int{frames[0], frames[taken/2], frames[taken-1]}
 		slices.Sort(proofs)
@@ -222,10 +226,14 @@ func (f *Farms) send(ctx context.Context, farm providers.Farm, j job) error {
 	if err := f.packages.Send(ctx, farm, j.source, j.shot, j.files); err != nil {
 		return err
 	}
+	most, err := f.most(ctx, j)
+	if err != nil {
+		return err
+	}
 	s := j.shotSpec
 	err = farm.Submit(ctx, providers.Job{
 		Name: j.id.String(), Owner: f.owner, Tier: j.farm, Shot: j.shot, Frames: frames, Proofs: j.proofs, Package: j.files, Launcher: s.Launcher, Plugins: s.Plugins,
-		Licence: j.licence, Scene: s.Scene, Width: s.Width, Height: s.Height, Settings: s.Settings, Order: j.order.String(),
+		Licence: j.licence, Scene: s.Scene, Width: s.Width, Height: s.Height, Settings: s.Settings, Order: j.order.String(), Most: most,
 	})
 	if no := (*providers.Refused)(nil); errors.As(err, &no) {
 		return f.giveUp(ctx, j, states.JobRejected, no.Error())

@@ -4,15 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
-	"time"
 
 	"gorm.io/gorm"
 
 	"rotanex.example/core/dispatch"
-	"rotanex.example/core/pricing"
 	"rotanex.example/providers"
-	"rotanex.example/service/bookings"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/states"
 )
@@ -35,6 +34,10 @@ func (f *Farms) look(ctx context.Context, farm providers.Farm, j job) error {
 			why = seen.Findings[0]
 		}
 		return f.giveUp(ctx, j, states.JobRejected, why)
+	}
+	// Money first: what comes home may take its time.
+	if goes, err := f.keepsTo(ctx, farm, j, &seen); err != nil || !goes {
+		return err
 	}
 	held, err := f.bringHome(ctx, farm, j, seen)
 	if err != nil {
@@ -91,68 +94,59 @@ func (f *Farms) onProofs(ctx context.Context, farm providers.Farm, j job) error 
 }
 
 // bringHome takes in the frames that are done, lets those that failed be rendered
-// again, there or elsewhere, and returns the frames that the job still holds.
+// again, there or elsewhere, and returns the frames that the job still holds. A frame that
+// something is wrong with does not hold up those behind it.
 func (f *Farms) bringHome(ctx context.Context, farm providers.Farm, j job, seen providers.JobStatus) ([]int, error) {
 	held, err := f.queue.Holds(ctx, j.holder())
 	if err != nil {
 		return nil, err
 	}
-	var again []int
+	var again, back []int
+	var faults []error
 	for _, x := range seen.Frames {
-		if !slices.Contains(held, x.Frame) {
+		if !slices.Contains(held, x.Frame) || ctx.Err() != nil || len(faults) > mostFaults {
 			continue
 		}
 		switch {
 		case x.State == providers.FrameDone:
-			if err := f.fetch(ctx, farm, j, x); err != nil {
-				return nil, err
-			}
+			faults = append(faults, f.fetch(ctx, farm, j, x))
+		case x.State == providers.FrameWithdrawn:
+			back = append(back, x.Frame)
 		case x.State == providers.FrameFailed && x.Tries < dispatch.FarmTries:
 			again = append(again, x.Frame)
 		case x.State == providers.FrameFailed:
-			if err := f.queue.Fail(ctx, j.holder(), x.Frame, "crashed", fmt.Sprintf("%s, %d tries: %s", j.farm, x.Tries, x.Cause), x.Seconds); err != nil {
-				return nil, err
-			}
+			faults = append(faults, f.queue.Fail(ctx, j.holder(), x.Frame, "crashed", fmt.Sprintf("%s, %d tries: %s", j.farm, x.Tries, x.Cause), x.Seconds))
 		}
+		faults = slices.DeleteFunc(faults, func(err error) bool { return err == nil })
 	}
 	if len(again) > 0 {
-		if err := farm.Again(ctx, j.id.String(), again); err != nil {
-			return nil, err
-		}
+		faults = append(faults, farm.Again(ctx, j.id.String(), again))
+	}
+	if len(back) > 0 {
+		faults = append(faults, f.queue.GiveBack(ctx, j.holder(), j.farm+": taken back", back...))
+	}
+	if err := errors.Join(faults...); err != nil {
+		return nil, err
 	}
 	return f.queue.Holds(ctx, j.holder())
 }
 
+// mostFaults is after how many frames that could not be taken in the farm is asked again later.
+const mostFaults = 3
+
+// fetch takes in a frame that is done. One whose picture is not whole, or not the one that was asked for, has failed: the farm
+// would send it again and again.
 func (f *Farms) fetch(ctx context.Context, farm providers.Farm, j job, x providers.JobFrame) error {
 	file, err := farm.Picture(ctx, j.id.String(), x.Frame)
 	if err != nil {
 		return fmt.Errorf("frame %d of %s: %w", x.Frame, j.shot, err)
 	}
 	defer func() { _ = file.Close() }()
-	return f.queue.Deliver(ctx, j.holder(), x.Frame, file, x.SHA256, x.Seconds)
-}
-
-// cost is what a job is expected to come to.
-func (f *Farms) cost(ctx context.Context, j job) (pricing.Money, error) {
-	factor, err := f.sources.Factor(ctx, j.source)
-	if err != nil {
-		return pricing.Money{}, err
+	err = f.queue.Deliver(ctx, j.holder(), x.Frame, file, x.SHA256, x.Seconds)
+	if bad := (*httpapi.Problem)(nil); errors.As(err, &bad) && bad.Status == http.StatusUnprocessableEntity {
+		return f.queue.Fail(ctx, j.holder(), x.Frame, "bad-picture", fmt.Sprintf("%s: %s", j.farm, bad.Detail), x.Seconds)
 	}
-	frame, err := bookings.FrameS(f.store.WithContext(ctx), j.booking)
-	if err != nil {
-		return pricing.Money{}, err
-	}
-	// The minimum charge is for all jobs of the order: what others are expected to come to
-	// counts towards it.
-	committed, err := committedOf(f.store.WithContext(ctx), j)
-	if err != nil {
-		return pricing.Money{}, err
-	}
-	card := j.tier.Work
-	least := card.MinimumCharge.Scaled(factor)
-	card.MinimumCharge = pricing.Money{}
-	work := time.Duration(frame * float64(j.frames) * float64(time.Second))
-	return card.Charge(j.tier.CPU.Cores, j.tier.CPU.MHz, work, j.frames).Scaled(factor).Max(least.Minus(committed)), nil
+	return err
 }
 
 // close ends a job at its farm and enters what it cost. The farm's minimum charge is
@@ -167,15 +161,18 @@ func (f *Farms) close(ctx context.Context, farm providers.Farm, j job) error {
 	if err != nil && !gone {
 		return err
 	}
-	others, err := othersOpen(f.store.WithContext(ctx), j)
-	if err != nil || others {
-		return err // looked at again in its turn
-	}
 	var seen providers.JobStatus
 	if !gone {
 		if seen, err = farm.Look(ctx, j.id.String()); err != nil && !errors.Is(err, providers.ErrGone) {
 			return err
 		}
+	}
+	others, err := othersOpen(f.store.WithContext(ctx), j)
+	if err != nil {
+		return err
+	}
+	if others {
+		return f.noteClosed(ctx, j, seen) // looked at again in its turn
 	}
 	return f.set(ctx, j, states.JobEnded, "", func(tx *gorm.DB) error {
 		if err := ended(tx, j.id, f.clock.Now(), seen.NodeSeconds); err != nil || gone {

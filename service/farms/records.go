@@ -84,11 +84,11 @@ func Judge(db *gorm.DB, id uuid.UUID, accept bool) (job Job, err error) {
 
 func (f *Farms) find(ctx context.Context, id string) (job, bool, error) {
 	return store.First(f.store.WithContext(ctx).Raw(`
-		SELECT j.id, j.run_id, j.order_id, j.booking_id, j.shot, j.farm, j.source, j.crew, j.frames, j.state, to_json(j.proofs), j.accepted, r.state, r.accept_proofs, f.spec, s.spec,
+		SELECT j.id, j.run_id, j.order_id, j.booking_id, j.shot, j.farm, j.source, j.crew, j.frames, j.state, to_json(j.proofs), j.seen_at, j.begun, j.accepted, r.state, r.accept_proofs, f.spec, s.spec,
 		       coalesce(s.package, '[]'), coalesce((SELECT kind FROM licences WHERE pool = s.spec->>'licence'), '')
 		FROM farm_jobs j JOIN runs r ON r.id = j.run_id JOIN farms f ON f.name = j.farm JOIN run_shots s ON s.run_id = j.run_id AND s.shot = j.shot
 		WHERE j.id = $1::uuid`, id), func(row store.Row) (j job, err error) {
-		return j, row.Scan(&j.id, &j.run, &j.order, &j.booking, &j.shot, &j.farm, &j.source, &j.crew, &j.frames, &j.state, store.JSON(&j.proofs), &j.accepted, &j.runState, &j.accepts,
+		return j, row.Scan(&j.id, &j.run, &j.order, &j.booking, &j.shot, &j.farm, &j.source, &j.crew, &j.frames, &j.state, store.JSON(&j.proofs), &j.seenAt, store.JSON(&j.begun), &j.accepted, &j.runState, &j.accepts,
 			store.JSON(&j.tier), store.JSON(&j.shotSpec), store.JSON(&j.files), &j.licence)
 	})
 }
@@ -137,6 +137,19 @@ func takeDue(tx *gorm.DB, now, wall time.Time) ([]string, error) {
 // begun notes the frames that a job holds, its proof frames and what it is expected to come to.
 func begun(tx *gorm.DB, job uuid.UUID, frames int, proofs []int, cost pricing.Money, at time.Time) error {
 	return tx.Exec("UPDATE farm_jobs SET frames = $2, proofs = $3, committed = $4::numeric, sent_at = $5 WHERE id = $1", job, frames, proofs, cost.Rat().FloatString(12), at).Error
+}
+
+// noteCost notes what a job may come to, and since when its frames are in work.
+func noteCost(tx *gorm.DB, job uuid.UUID, cost pricing.Money, since map[int]time.Time, at time.Time) error {
+	begun, err := store.AsJSON(since)
+	if err != nil {
+		return err
+	}
+	return tx.Exec("UPDATE farm_jobs SET committed = $2::numeric, begun = coalesce(nullif($3::jsonb, 'null'), '{}'), seen_at = $4 WHERE id = $1", job, cost.Rat().FloatString(12), begun, at).Error
+}
+
+func noteTrouble(tx *gorm.DB, job uuid.UUID, trouble string) error {
+	return tx.Exec("UPDATE farm_jobs SET trouble = $2 WHERE id = $1", job, trouble).Error
 }
 
 func handed(tx *gorm.DB, job uuid.UUID, at time.Time) error {

@@ -2,6 +2,7 @@ package farms
 
 import (
 	"encoding/json"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -48,7 +49,10 @@ type field struct {
 	mu     sync.Mutex
 	asked  []string
 	status providers.JobStatus
-	refuse int // the HTTP status of every answer; 0: it answers
+	refuse int  // the HTTP status of every answer; 0: it answers
+	keeps  bool // what it has: it takes no frames back
+
+	picture []byte // of each of its frames
 }
 
 func (f *field) serve(w http.ResponseWriter, r *http.Request) {
@@ -58,6 +62,12 @@ func (f *field) serve(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case f.refuse != 0:
 		http.Error(w, "not with us", f.refuse)
+	case strings.HasSuffix(r.URL.Path, "/withdraw") && f.keeps:
+		http.Error(w, "we do not", http.StatusMethodNotAllowed)
+	case strings.HasSuffix(r.URL.Path, "/withdraw"):
+		_, _ = io.Copy(w, r.Body)
+	case r.Method == http.MethodGet && strings.Contains(r.URL.Path, "/frames/"):
+		_, _ = w.Write(f.picture)
 	case r.Method == http.MethodGet:
 		_ = json.NewEncoder(w).Encode(f.status)
 	default:

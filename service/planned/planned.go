@@ -183,7 +183,7 @@ func (p Plan) Spend(said string) (*string, error) {
 	outside := planning.Outside(p.Problem, p.Plan)
 	if said == "" {
 		if len(p.Plan.Servers) > 0 || len(p.Plan.ExtraSeats) > 0 || slices.ContainsFunc(p.Plan.Bookings, func(b planning.Booking) bool { return b.Farm != "" }) {
-			return nil, httpapi.BadField("/spend", "", fmt.Sprintf("the plan spends %s %s on servers, farms and seats: say what may be spent at most, such as %s", p.Currency, outside, outside))
+			return nil, httpapi.BadField("/spend", "", fmt.Sprintf("the plan spends %s %s on servers, farms and seats: say what may be spent at most, such as %s", p.Currency, outside, planning.AtMost(p.Problem, p.Plan)))
 		}
 		return nil, nil
 	}

@@ -31,7 +31,7 @@ func (r Plan) brief(problem planning.Problem, plan planning.Plan) api.Plan {
 	if len(plan.Servers)+len(plan.ExtraSeats) > 0 || slices.ContainsFunc(plan.Bookings, func(b planning.Booking) bool { return b.Farm != "" }) {
 		out.OutsideCost = planning.Outside(problem, plan).String()
 	}
-	if may := planning.Outside(problem, plan).Plus(r.Notes.Ask.MayLet()); !may.IsZero() || out.OutsideCost != "" {
+	if may := planning.AtMost(problem, plan).Plus(r.Notes.Ask.MayLet()); !may.IsZero() || out.OutsideCost != "" {
 		out.MaySpend = may.String()
 	}
 	due := r.Notes.Ask == nil || !r.Notes.Ask.Backlog()

@@ -39,17 +39,7 @@ func (q *Queue) Heard(ctx context.Context, host string, boot uuid.UUID, held []H
 	// Two transactions lock rows in the same order.
 	slices.SortFunc(held, func(a, b Held) int { return cmp.Compare(a.Lease, b.Lease) })
 	kept, err := renewLeases(q.store.WithContext(ctx), host, boot, held, now.Add(LeaseLife))
-	good := map[int64]bool{}
-	for _, id := range kept {
-		good[id] = true
-	}
-	var revoked []Held
-	for _, h := range held {
-		if !good[h.Lease] {
-			revoked = append(revoked, h)
-		}
-	}
-	return revoked, err
+	return slices.DeleteFunc(held, func(h Held) bool { return slices.Contains(kept, h.Lease) }), err
 }
 
 // stale is the answer to who no longer holds the lease.

@@ -4,8 +4,10 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
+	"slices"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
@@ -61,10 +63,18 @@ func (q *Queue) Fail(ctx context.Context, h Holder, frame int, cause, why string
 	})
 }
 
-// GiveBack lets all of a holder's frames wait for somebody else. It is not their failure.
-func (q *Queue) GiveBack(ctx context.Context, h Holder, why string) error {
-	err := q.release(ctx, h, func(tx *gorm.DB, l leased) error { return q.lose(tx, l, why) })
-	if err == nil {
+// GiveBack lets frames of a holder wait for somebody else, all of them where none are named. It is not their failure.
+func (q *Queue) GiveBack(ctx context.Context, h Holder, why string, frames ...int) error {
+	err := q.release(ctx, h, func(tx *gorm.DB, l leased) error {
+		if len(frames) > 0 && !slices.Contains(frames, l.frame) {
+			return nil
+		}
+		if err := errors.Join(waitAgain(tx, l), bookings.Lessen(tx, h.Booking)); err != nil {
+			return err
+		}
+		return q.free(tx, l, triedRevoked, "", why, "waiting", nil)
+	})
+	if err == nil && len(frames) == 0 {
 		err = bookings.OneOwesNothing(q.store.WithContext(ctx), h.Booking)
 	}
 	return err

@@ -19,11 +19,12 @@ import (
 
 // What is said to sources, as jobs.
 const (
-	makeServer   = "make server"
-	keepImage    = "keep image"
-	lookAtServer = "look at server"
-	endServer    = "end server"
-	sweepSource  = "sweep source"
+	makeServer    = "make server"
+	keepImage     = "keep image"
+	lookAtServer  = "look at server"
+	endServer     = "end server"
+	prolongServer = "prolong server"
+	sweepSource   = "sweep source"
 )
 
 // from moves a server on if it still is in the state in which the job found it.
@@ -84,7 +85,7 @@ func (r *Rental) order(ctx context.Context, provider providers.Servers, s server
 	if err != nil {
 		return err
 	}
-	return provider.Make(ctx, providers.Order{Name: s.host, Owner: r.owner, Offer: s.offer, Image: image, Service: r.address, JoinToken: secret})
+	return provider.Make(ctx, providers.Order{Name: s.host, Owner: r.owner, Offer: s.offer, Image: image, Service: r.address, JoinToken: secret, LastsS: s.lasts().Seconds()})
 }
 
 // keep keeps the image of the first server of an offer that came up, from which all
@@ -149,24 +150,30 @@ func (r *Rental) end(ctx context.Context, key string) error {
 }
 
 func (r *Rental) close(ctx context.Context, provider providers.Servers, s server) error {
+	// It may be gone, or be known no more: its meter is asked for all the same.
 	err := provider.Stop(ctx, s.host)
-	var seen providers.Server
-	if err == nil {
-		seen, err = provider.Look(ctx, s.host)
+	if err != nil && !errors.Is(err, providers.ErrGone) {
+		return err
 	}
+	seen, err := provider.Look(ctx, s.host)
+	known := !errors.Is(err, providers.ErrGone)
 	switch {
-	case errors.Is(err, providers.ErrGone):
-		// It never stood, or its source has forgotten it: nothing more can be asked.
+	case !known:
+		err = nil
 	case err != nil:
 		return err
 	case seen.State != providers.Stopped:
 		return fmt.Errorf("%s was told to stop and is %s", s.host, seen.State)
 	}
-	gone := err != nil
+	charge := sources.Charge{Run: new(s.run.String()), Source: s.spec.Source, Place: s.host, Metered: seen.Metered, Amount: r.amount(s, seen)}
+	if !known && s.up != nil {
+		// It was let to us, whatever its source remembers: it is charged for as long as we know that it stood.
+		charge.Metered = max(0, r.clock.Now().Sub(s.from).Seconds())
+		charge.Amount = s.spec.Meter().Charge(seconds(charge.Metered))
+	}
 	_, err = r.from(ctx, s, states.ServerStopped, "", func(tx *gorm.DB) error {
-		if !gone {
-			run := s.run.String()
-			if _, err := r.sources.Enter(tx, sources.Charge{Run: &run, Source: s.spec.Source, Place: s.host, Metered: seen.Metered, Amount: r.amount(s, seen)}); err != nil {
+		if known || s.up != nil {
+			if _, err := r.sources.Enter(tx, charge); err != nil {
 				return err
 			}
 		}

@@ -44,11 +44,15 @@ func DropPlanned(tx *gorm.DB, run uuid.UUID) error {
 	return tx.Exec("DELETE FROM servers WHERE run_id = $1 AND state = 'planned'", run).Error
 }
 
-const columns = `s.run_id, s.id, s.offer, s.host, s.state, s.trouble, s.from_at, s.to_at, s.paid_at, s.started_at, s.tried, r.state, o.spec, h.agent_seen
+const columns = `s.run_id, s.id, s.offer, s.host, s.state, s.trouble, s.from_at, s.to_at, s.paid_at, s.started_at, s.tried, r.state, o.spec, h.agent_seen, s.up_at, s.last_at, s.committed::text
 	FROM servers s JOIN runs r ON r.id = s.run_id JOIN offers o ON o.name = s.offer LEFT JOIN hosts h ON h.name = s.host`
 
 func scan(row store.Row) (s server, err error) {
-	err = row.Scan(&s.run, &s.id, &s.offer, &s.host, &s.state, &s.trouble, &s.from, &s.to, &s.paid, &s.started, &s.tried, &s.runState, store.JSON(&s.spec), &s.agentSeen)
+	var committed string
+	err = row.Scan(&s.run, &s.id, &s.offer, &s.host, &s.state, &s.trouble, &s.from, &s.to, &s.paid, &s.started, &s.tried, &s.runState, store.JSON(&s.spec), &s.agentSeen, &s.up, &s.last, &committed)
+	if err == nil {
+		s.committed, err = pricing.ParseMoney(committed)
+	}
 	return s, err
 }
 
@@ -72,10 +76,12 @@ func lengthOf(of string) string {
 
 // due finds one server that something is to be done with, and locks it: one that nobody
 // else is looking at, and none of those named.
-func due(tx *gorm.DB, now, wall time.Time, lenient bool, but []string) (server, bool, error) {
+func due(tx *gorm.DB, now, wall time.Time, lag time.Duration, lenient bool, but []string) (server, bool, error) {
 	return store.First(tx.Raw(`SELECT `+columns+`
 		WHERE CASE s.state
-			WHEN 'planned'  THEN s.from_at <= $1 OR r.state NOT IN ('running', 'paused')
+			WHEN 'planned'  THEN s.from_at <= $1 AND (s.tried = 0 OR NOT EXISTS ( -- its source may have no other as long as that one stands
+					SELECT FROM servers p WHERE p.run_id = s.run_id AND split_part(p.id, '^', 1) = split_part(s.id, '^', 1) AND p.state IN ('stopping', 'ending')))
+				OR r.state NOT IN ('running', 'paused')
 			WHEN 'starting' THEN h.agent_seen IS NOT NULL OR r.state NOT IN ('running', 'paused') OR s.paid_at <= $1
 				OR s.started_at + make_interval(secs => 2 * (`+lengthOf("boot_s")+` + `+lengthOf("setup_s")+`) + 600) <= $1
 			WHEN 'up'       THEN r.state NOT IN ('running', 'paused')
@@ -85,9 +91,10 @@ func due(tx *gorm.DB, now, wall time.Time, lenient bool, but []string) (server, 
 				OR NOT $6 AND h.agent_seen < $2::timestamptz - $3 * interval '1 second'
 				OR (NOT $6 AND h.agent_seen < $2::timestamptz - $4 * interval '1 second' AND coalesce(s.looked_at, '-infinity') < $2::timestamptz - $5 * interval '1 second')
 			WHEN 'stopping' THEN NOT EXISTS (SELECT 1 FROM frames f WHERE f.host = s.host AND f.state = 'rendering')
+				OR coalesce(s.last_at, s.paid_at) - make_interval(secs => $8) <= $1
 			ELSE false END AND s.run_id || ' ' || s.id <> ALL ($7)
 		ORDER BY s.from_at, s.run_id, s.id LIMIT 1 FOR UPDATE OF s SKIP LOCKED`,
-		now, wall, unreachable.Seconds(), silent.Seconds(), lookEvery.Seconds(), lenient, but), scan)
+		now, wall, unreachable.Seconds(), silent.Seconds(), lookEvery.Seconds(), lenient, but, lag.Seconds()), scan)
 }
 
 // note sets one column of a server.
@@ -113,6 +120,31 @@ func postpone(tx *gorm.DB, s server, by time.Duration) error {
 // prolong lets a server stand until later, for more money.
 func prolong(tx *gorm.DB, s server, to, paid time.Time, more pricing.Money) error {
 	return tx.Exec("UPDATE servers SET to_at = $3, paid_at = $4, committed = committed + $5::numeric WHERE run_id = $1 AND id = $2", s.run, s.id, to, paid, more.Rat().FloatString(12)).Error
+}
+
+// commit sets what a server is to come to.
+func commit(tx *gorm.DB, s server, cost pricing.Money) error {
+	return tx.Exec("UPDATE servers SET committed = $3::numeric WHERE run_id = $1 AND id = $2", s.run, s.id, cost.Rat().FloatString(12)).Error
+}
+
+// overstaying lists the servers that stand though they were meant to be gone.
+func overstaying(tx *gorm.DB, now time.Time) ([]server, error) {
+	return store.Rows(tx.Raw("SELECT "+columns+" WHERE s.state IN ('starting', 'up', 'stopping', 'ending') AND s.to_at < $1 ORDER BY s.run_id, s.id FOR UPDATE OF s SKIP LOCKED", now), scan)
+}
+
+// spenders lists who has servers that could be stopped.
+func spenders(tx *gorm.DB) (out []spender, err error) {
+	return out, tx.Raw("SELECT DISTINCT s.run_id AS run, o.source FROM servers s JOIN offers o ON o.name = s.offer WHERE s.state IN ('starting', 'up') ORDER BY 1, 2").Scan(&out).Error
+}
+
+// standingOf lists the servers of a run at a source that could be stopped, the last that was asked for first.
+func standingOf(tx *gorm.DB, run uuid.UUID, source string) ([]server, error) {
+	return store.Rows(tx.Raw("SELECT "+columns+" WHERE s.state IN ('starting', 'up') AND s.run_id = $1 AND o.source = $2 ORDER BY s.from_at DESC, s.id DESC FOR UPDATE OF s SKIP LOCKED", run, source), scan)
+}
+
+// rendering reports whether a host has frames in work.
+func rendering(tx *gorm.DB, host string) (busy bool, err error) {
+	return busy, tx.Raw("SELECT EXISTS (SELECT FROM frames WHERE host = $1 AND state = 'rendering')", host).Row().Scan(&busy)
 }
 
 func stopped(tx *gorm.DB, s server, at time.Time, image string) error {

@@ -60,16 +60,18 @@ type Rental struct {
 	address  string
 	owner    string
 	log      *slog.Logger
+	weighed  time.Time // when servers were held to the caps last, by the wall clock
 }
 
 // New makes it.
 func New(c Config) *Rental {
-	r := &Rental{c.Store, c.Clock, c.Feed, c.Hosts, c.Access, c.Sources, c.Jobs, c.Standing, c.Address, c.Owner, c.Log}
+	r := &Rental{c.Store, c.Clock, c.Feed, c.Hosts, c.Access, c.Sources, c.Jobs, c.Standing, c.Address, c.Owner, c.Log, time.Time{}}
 	e := c.Jobs
 	e.On(makeServer, r.make)
 	e.On(keepImage, r.keep)
 	e.On(lookAtServer, r.look)
 	e.On(endServer, r.end)
+	e.On(prolongServer, r.extend)
 	e.On(sweepSource, r.sweepSource)
 	return r
 }
@@ -86,7 +88,12 @@ type server struct {
 	runState        states.Run
 	spec            stock.Offer
 	agentSeen       *time.Time
+	up, last        *time.Time    // when it came up; of one that stops, when it is ended whatever it renders
+	committed       pricing.Money // what it is to come to
 }
+
+// lasts is for how long it may stand.
+func (s server) lasts() time.Duration { return s.paid.Sub(s.from) }
 
 // key names a server in jobs.
 func (s server) key() string { return s.run.String() + " " + s.id }
@@ -114,7 +121,7 @@ func (s server) timeIsOver(now time.Time) bool {
 // source is asked about it; unreachable, before it is given up whatever that says.
 const (
 	silent      = hosts.Lost
-	unreachable = 3 * time.Minute
+	unreachable = time.Minute
 	lookEvery   = 10 * time.Second
 )
 
@@ -134,14 +141,14 @@ func (r *Rental) Sweep(ctx context.Context, lenient bool) error {
 			break
 		}
 	}
-	return errors.Join(append(faults, r.sweepSources(ctx))...)
+	return errors.Join(append(faults, r.weigh(ctx), r.sweepSources(ctx))...)
 }
 
 // step finds one server that is due for something, but for some, and does it. The key is the server's; "" for none.
 func (r *Rental) step(ctx context.Context, lenient bool, but []string) (key string, err error) {
 	err = r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		now, wall := r.clock.Now(), r.clock.WallNow()
-		s, found, err := due(tx, now, wall, lenient, but)
+		s, found, err := due(tx, now, wall, r.lag(), lenient, but)
 		if err != nil || !found {
 			return err
 		}
@@ -165,11 +172,8 @@ func (r *Rental) move(ctx context.Context, tx *gorm.DB, s server, now, wall time
 		return r.whileStarting(ctx, tx, s, now)
 	case states.ServerUp:
 		return r.whileUp(ctx, tx, s, now, wall)
-	default: // stopping, and nothing is rendered there any more
-		if err := r.replace(ctx, tx, s, now); err != nil {
-			return err
-		}
-		return errors.Join(r.set(ctx, tx, s, states.ServerEnding, ""), r.jobs.Send(ctx, tx, endServer, s.key()))
+	default: // stopping, and it renders nothing any more, or its time is over
+		return r.whileStopping(ctx, tx, s, now)
 	}
 }
 
@@ -178,7 +182,7 @@ func (r *Rental) ask(ctx context.Context, tx *gorm.DB, s server, now time.Time) 
 	if !s.open() {
 		return r.set(ctx, tx, s, states.ServerNotStarted, "")
 	}
-	cost, err := r.cost(ctx, tx, s)
+	cost, err := r.charge(tx, s, s.to.Sub(s.from))
 	if err != nil {
 		return r.set(ctx, tx, s, states.ServerNotStarted, err.Error()) // what cannot be priced is not bought
 	}
@@ -202,15 +206,6 @@ func (r *Rental) ask(ctx context.Context, tx *gorm.DB, s server, now time.Time) 
 		}
 	}
 	return errors.Join(r.set(ctx, tx, s, states.ServerRequested, ""), r.jobs.Send(ctx, tx, makeServer, s.key()))
-}
-
-// cost is what a server comes to if it stands as long as it is meant to.
-func (r *Rental) cost(ctx context.Context, tx *gorm.DB, s server) (pricing.Money, error) {
-	factor, err := r.sources.FactorBy(tx, s.spec.Source)
-	if err != nil {
-		return pricing.Money{}, err
-	}
-	return s.spec.Meter().Charge(s.to.Sub(s.from)).Scaled(factor), nil
 }
 
 func (r *Rental) whileStarting(ctx context.Context, tx *gorm.DB, s server, now time.Time) error {

@@ -7,6 +7,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"rotanex.example/core/pricing"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/states"
 )
@@ -28,23 +29,25 @@ func (r *Rental) staysOn(ctx context.Context, tx *gorm.DB, s server, now, wall t
 	if to.Before(s.to) {
 		to = s.to
 	}
-	factor, err := r.sources.FactorBy(tx, s.spec.Source)
+	with, err := r.charge(tx, s, to.Sub(s.from))
 	if err != nil {
 		return false, err.Error(), nil // what cannot be priced is not bought
 	}
-	meter := s.spec.Meter()
-	more := meter.Charge(to.Sub(s.from)).Minus(meter.Charge(s.to.Sub(s.from))).Scaled(factor)
+	more := with.Minus(s.committed).Max(pricing.Money{})
 	if !more.IsZero() {
 		beyond, err := r.sources.Beyond(tx, s.run, s.spec.Source, more, "further time of server "+s.id)
 		if err != nil || beyond != "" {
 			return false, fmt.Sprintf("%d frames are left that nobody else can render: %s", frames, beyond), err
 		}
 	}
-	paid := s.from.Add(meter.Billed(to.Sub(s.from)))
+	paid := s.from.Add(s.spec.Meter().Billed(to.Sub(s.from)))
 	if err := prolong(tx, s, to, paid, more); err != nil {
 		return false, "", err
 	}
 	if err := bookings.CloseAt(tx, s.run, s.host, paid.Add(-wrap)); err != nil {
+		return false, "", err
+	}
+	if err := r.jobs.Send(ctx, tx, prolongServer, s.key()); err != nil {
 		return false, "", err
 	}
 	said := fmt.Sprintf("it stays on until %s: nobody else can render the %d frames that are left", to.UTC().Format("15:04 MST"), frames)

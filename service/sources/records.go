@@ -21,11 +21,11 @@ const uncharged = `
 	WHERE s.state IN ('requested', 'starting', 'up', 'stopping', 'ending')
 	UNION ALL SELECT run_id, source, id::text, committed FROM farm_jobs WHERE state NOT IN ('planned', 'ended', 'not-started')`
 
-// spent adds up what was charged and what is committed.
-func (s *Sources) spent(tx *gorm.DB, which string, id any) (pricing.Money, error) {
+// spent adds up what was charged and what is committed, but for a place.
+func (s *Sources) spent(tx *gorm.DB, which string, id any, but string) (pricing.Money, error) {
 	var sum string
-	err := tx.Raw(`SELECT (coalesce((SELECT sum(cost) FROM charges WHERE `+which+`), 0)
-		+ coalesce((SELECT sum(p.committed) FROM (`+uncharged+`) p WHERE `+which+` AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0))::text`, id).Row().Scan(&sum)
+	err := tx.Raw(`SELECT (coalesce((SELECT sum(cost) FROM charges WHERE `+which+` AND place <> $2), 0)
+		+ coalesce((SELECT sum(p.committed) FROM (`+uncharged+`) p WHERE `+which+` AND p.place <> $2 AND NOT EXISTS (SELECT FROM charges c WHERE c.place = p.place)), 0))::text`, id, but).Row().Scan(&sum)
 	if err != nil {
 		return pricing.Money{}, err
 	}

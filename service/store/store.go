@@ -143,6 +143,11 @@ func (s *Store) Close() {
 // Ping asks whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
 
+// Now is the time by the database's clock.
+func (s *Store) Now(ctx context.Context) (now time.Time, err error) {
+	return now, s.WithContext(ctx).Raw("SELECT clock_timestamp()").Row().Scan(&now)
+}
+
 // Listen calls heard with what is notified on a channel, until ctx ends or the connection,
 // which is one of its own, breaks.
 func (s *Store) Listen(ctx context.Context, channel string, heard func(payload string)) error {

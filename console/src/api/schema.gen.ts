@@ -2625,7 +2625,7 @@ export interface components {
             outside_cost?: components["schemas"]["Money"];
             /** @description What is better by planning it together with open runs; without it, it was planned by itself */
             gain?: string;
-            /** @description What a run of it is to be allowed to spend on servers, farms and seats: outside_cost and the contingency; without it, nothing */
+            /** @description What a run of it is to be allowed to spend on servers, farms and seats: outside_cost, the contingency, and a margin for frames in work at farms that take half as long again; without it, nothing */
             may_spend?: components["schemas"]["Money"];
             cost_bound: components["schemas"]["Money"];
             currency: string;
