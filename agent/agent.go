@@ -31,7 +31,7 @@ import (
 
 // Config is how an agent is set. Validate fills in the defaults.
 type Config struct {
-	Service   string                        // the service's address, such as http://127.0.0.1:7070
+	Service   string                        // the service's address, such as http://127.0.0.1:7070; several with commas
 	Host      string                        // the host's name; default the machine's
 	JoinToken string                        // to join with, at the first start
 	StateDir  string                        // where the credential and work in hand lie
@@ -193,7 +193,12 @@ func (a *Agent) connect(ctx context.Context) error {
 }
 
 func (a *Agent) use(own credential) (err error) {
-	a.client, err = client.NewClient(a.Service+"/api/v1", client.WithHTTPClient(&http.Client{Timeout: 5 * time.Minute}),
+	service, err := client.ParseAddresses(a.Service)
+	if err != nil {
+		return err
+	}
+	service.Doer = &http.Client{Timeout: 5 * time.Minute}
+	a.client, err = client.NewClient(service.First()+"/api/v1", client.WithHTTPClient(service),
 		client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			if own.Token != "" {
 				r.Header.Set("Authorization", "Bearer "+own.Token)
@@ -237,13 +242,19 @@ func (a *Agent) held() []api.Held {
 	return out
 }
 
-// patience is how long a question for frames may wait at the service.
+// patience is how long a question for frames may wait at the service, in seconds.
 const patience = 20
+
+// answers is how long the service may take to answer what does not wait: short enough for another one of its addresses to be
+// asked before a lease ends.
+const answers = 5 * time.Second
 
 // lease asks for frames and starts to render them until ctx ends.
 func (a *Agent) lease(ctx context.Context, stop context.CancelCauseFunc) error {
 	for ctx.Err() == nil {
-		leases, err := client.Decode[[]api.Lease](a.client.Lease(ctx, api.LeaseRequest{Boot: a.boot, Held: a.held(), WaitS: patience}))
+		asking, cancel := context.WithTimeout(ctx, patience*time.Second+answers)
+		leases, err := client.Decode[[]api.Lease](a.client.Lease(asking, api.LeaseRequest{Boot: a.boot, Held: a.held(), WaitS: patience}))
+		cancel()
 		if err != nil {
 			a.trouble(ctx, "asking for frames", err, stop)
 			continue
@@ -293,7 +304,7 @@ func (a *Agent) beat(ctx context.Context, every time.Duration, stop context.Canc
 			missing := a.missing(wanted)
 			body.Missing = missing[:min(len(missing), mostMissing)]
 		}
-		asking, cancel := context.WithTimeout(ctx, 10*time.Second)
+		asking, cancel := context.WithTimeout(ctx, answers)
 		answer, err := client.Decode[api.HeartbeatAnswer](a.client.Heartbeat(asking, body))
 		cancel()
 		if err != nil {

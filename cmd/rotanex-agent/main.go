@@ -66,7 +66,7 @@ starts only the launchers that --allow names, from those that ship and those in
 	deskFlags(cmd, &c)
 	cmd.AddCommand(deskCommands(&c.StateDir)...)
 	f := cmd.Flags()
-	f.StringVar(&c.Service, "service", "http://127.0.0.1:7070", "the service's address")
+	f.StringVar(&c.Service, "service", "http://127.0.0.1:7070", "the service's address; several, with commas, where several services run")
 	f.StringVar(&c.Host, "host", "", "this host's name in the stock; default the machine's name")
 	f.StringVar(&c.JoinToken, "join-token", os.Getenv("ROTANEX_JOIN_TOKEN"), "one-time token to join with, from rotanex tokens join HOST; only at the first start")
 	f.StringVar(&c.Scenes, "scenes", ".", "folder below which scene files lie")

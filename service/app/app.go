@@ -3,6 +3,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -12,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"sync"
 	"time"
 
@@ -59,7 +61,8 @@ import (
 type Config struct {
 	DatabaseURL string
 	Blobs       string          // where pictures lie: a folder, or a URL of gocloud.dev/blob
-	Address     string          // where agents of rented servers reach the service
+	Address     string          // where agents of rented servers reach the service; several with commas
+	Name        string          // of this service, of those over one database; the same after a restart; default the address
 	Currency    string          // default EUR
 	Zone        string          // IANA zone in which opening hours are read; default UTC
 	Key         []byte          // of 32 bytes, with which providers' secrets are sealed; default one that is forgotten
@@ -113,6 +116,7 @@ func (c *Config) Validate() error {
 	if c.Computing < 0 {
 		return fmt.Errorf("--computing %d: want the number of plans and forecasts to compute at once, 1 or more", c.Computing)
 	}
+	c.Name = cmp.Or(c.Name, c.Address, "rotanex")
 	if c.Wall == nil {
 		c.following = clock.Follow(clockwork.NewRealClock())
 		c.Wall = c.following
@@ -223,7 +227,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	if s.jobs, err = jobs.New(s.store, jobs.Config{Name: "rotanex " + c.Address, Computing: c.Computing}, c.Log); err != nil {
+	if s.jobs, err = jobs.New(s.store, jobs.Config{Name: c.Name, Computing: c.Computing}, c.Log); err != nil {
 		return err
 	}
 	if s.sources, err = sources.New(s.store, s.clock, sources.Config{Currency: c.Currency, Key: c.Key, Agent: c.Agent}); err != nil {
@@ -283,8 +287,9 @@ func (s *Service) build(ctx context.Context) (err error) {
 			return err
 		}
 	}
+	address, _, _ := strings.Cut(c.Address, ",") // people are shown one
 	s.notify = notify.New(notify.Config{
-		Store: s.store, Clock: s.clock, Jobs: s.jobs, Standing: s.standing, Secrets: box, Address: c.Address, Zone: zone, Mail: mail, Log: c.Log,
+		Store: s.store, Clock: s.clock, Jobs: s.jobs, Standing: s.standing, Secrets: box, Address: address, Zone: zone, Mail: mail, Log: c.Log,
 	})
 	if s.FirstToken, err = s.access.Bootstrap(ctx); err != nil {
 		return err

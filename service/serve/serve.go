@@ -59,7 +59,7 @@ Every setting may also come from the environment, as ROTANEX_DATABASE_URL for
 	f.String("database-url", "", "PostgreSQL to use; without it one of its own is run")
 	f.String("state-dir", defaultStateDir(), "where its own PostgreSQL and the pictures lie")
 	f.String("blobs", "", "where pictures lie: a folder or a blob store's URL; default a folder in the state folder")
-	f.String("address", "", "where agents of rented servers reach the service; default http:// and the address it listens on")
+	f.String("address", "", "where agents of rented servers reach the service, several with commas; default http:// and the address it listens on")
 	f.String("currency", "EUR", "currency of all prices")
 	f.String("zone", "UTC", "IANA zone in which opening hours are read")
 	f.String("key-file", "", "file of the key with which providers' secrets are encrypted, made if it is not there; default below the state folder")
@@ -202,6 +202,11 @@ func serve(ctx context.Context, v *viper.Viper, c app.Config, log *slog.Logger) 
 	if c.Address == "" {
 		c.Address = scheme + "://" + listener.Addr().String()
 	}
+	machine, err := os.Hostname()
+	if err != nil {
+		return err
+	}
+	c.Name = machine + " " + listener.Addr().String()
 	s, err := app.Start(ctx, c)
 	if err != nil {
 		_ = listener.Close()
