@@ -22,9 +22,11 @@ var arrows = map[string][]string{
 	"agent":     {"api", "core", "launchers"},
 	"cli":       {"api", "core"},
 	"simulator": {"core", "providers"},
-	"demo":      {"api", "cli", "core", "providers", "service/postgres"},
+	"processes": {},
+	"demo":      {"api", "cli", "core", "processes", "providers", "service/postgres"},
+	"chaos":     {"api", "core", "processes", "providers", "service/postgres"},
 	"e2e":       {"e2e"},
-	"cmd":       {"agent", "cli", "core", "demo", "launchers", "service/serve", "simulator"},
+	"cmd":       {"agent", "chaos", "cli", "core", "demo", "launchers", "service/serve", "simulator"},
 }
 
 func TestArrows(t *testing.T) {

@@ -21,6 +21,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/stock"
+	"rotanex.example/processes"
 	"rotanex.example/service/postgres"
 )
 
@@ -71,7 +72,7 @@ var povrayHosts = map[string]bool{"dory": true, "bellows": true}
 // Demo is a running demo.
 type Demo struct {
 	Config
-	processes processes
+	processes processes.Group
 	address   string
 	token     string
 	outside   []outside
@@ -89,6 +90,7 @@ func Run(ctx context.Context, c Config) (err error) {
 	if err := os.MkdirAll(d.State, 0o755); err != nil {
 		return err
 	}
+	d.processes.Logs = filepath.Join(d.State, "logs")
 	began := time.Now()
 	d.say("Starting PostgreSQL on loopback, data in %s", d.State)
 	db, err := postgres.Start(ctx, filepath.Join(d.State, "postgres"))
@@ -97,7 +99,7 @@ func Run(ctx context.Context, c Config) (err error) {
 	}
 	defer func() {
 		d.say("Ending everything that was started")
-		err = errors.Join(err, d.processes.end(), d.board.server.Close(), db.Stop())
+		err = errors.Join(err, d.processes.End(), d.board.server.Close(), db.Stop())
 	}()
 	if err := d.setUp(ctx, db.URL()); err != nil {
 		return err
@@ -128,7 +130,7 @@ func (d *Demo) setUp(ctx context.Context, database string) error {
 	}
 	d.address = "http://" + listen
 	d.say("Starting the service on %s; its clock runs %s times as fast as life", d.address, clockFactor)
-	if err := d.processes.start(d.State, "service", append(d.environment(), "ROTANEX_DATABASE_URL="+database), filepath.Join(d.Bin, "rotanex-service"),
+	if _, err := d.processes.Start("service", append(d.environment(), "ROTANEX_DATABASE_URL="+database), filepath.Join(d.Bin, "rotanex-service"),
 		"--state-dir", d.State, "--listen", listen,
 		"--clock-start", clockStart, "--clock-factor", clockFactor); err != nil {
 		return err
@@ -196,7 +198,7 @@ func (d *Demo) startAgents(ctx context.Context, stockFile, scenes string) error 
 			}
 			args = append(args, "--join-token", strings.TrimSpace(string(token)))
 		}
-		if err := d.processes.start(d.State, "agent-"+h.Name, d.environment(), filepath.Join(d.Bin, "rotanex-agent"), args...); err != nil {
+		if _, err := d.processes.Start("agent-"+h.Name, d.environment(), filepath.Join(d.Bin, "rotanex-agent"), args...); err != nil {
 			return err
 		}
 		names = append(names, h.Name)
@@ -273,7 +275,7 @@ func (d *Demo) readToken() error {
 		d.token = strings.TrimSpace(string(data))
 		return nil
 	}
-	said, err := os.ReadFile(d.processes.log(d.State, "service"))
+	said, err := os.ReadFile(d.processes.Log("service"))
 	if err != nil {
 		return err
 	}
@@ -296,8 +298,8 @@ func (d *Demo) until(ctx context.Context, what string, done func() (bool, error)
 		if err != nil || ok {
 			return err
 		}
-		if name := d.processes.dead(); name != "" {
-			return fmt.Errorf("%s ended by itself; see %s", name, d.processes.log(d.State, name))
+		if name := d.processes.Dead(); name != "" {
+			return fmt.Errorf("%s ended by itself; see %s", name, d.processes.Log(name))
 		}
 		select {
 		case <-ctx.Done():

@@ -52,7 +52,7 @@ func (d *Demo) startOutside(stockFile string) (err error) {
 			// Their servers have no scenes: what they render comes as a package.
 			args = append(args, "--", filepath.Join(d.Bin, "rotanex-agent"), "--scenes", os.TempDir(), "--allow", "simulated")
 		}
-		if err := d.processes.start(d.State, o.source, append(d.environment(), "ROTANEX_STANDIN_SECRET="+o.secret), filepath.Join(d.Bin, "rotanex-simulator"), args...); err != nil {
+		if _, err := d.processes.Start(o.source, append(d.environment(), "ROTANEX_STANDIN_SECRET="+o.secret), filepath.Join(d.Bin, "rotanex-simulator"), args...); err != nil {
 			return err
 		}
 		d.outside = append(d.outside, o)
