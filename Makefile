@@ -16,7 +16,7 @@ SIDE_BY_SIDE := $(MAKE) --no-print-directory -j2 --output-sync=target
 
 PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-simulator rotanex-demo
 
-.PHONY: help demo test fuzz test-fast test-console build lint lint-go lint-console bench bench-plan bench-runs generate screenshots clean demo-needs db-needs test-needs console
+.PHONY: help demo test fuzz test-fast test-console build lint lint-go lint-console bench bench-plan bench-runs chaos generate screenshots clean demo-needs db-needs test-needs console
 
 help: ## list what can be made
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -80,6 +80,12 @@ WEEKENDS ?= 300
 
 bench-runs: ## made weekends whose truth the planner does not know, with the schedule left alone and kept (WEEKENDS=300: four and a half hours on two cores)
 	go run ./cmd/benchruns -weekends $(WEEKENDS)
+
+FAULTS ?= 1000
+SEED   ?= 1
+
+chaos: demo-needs build ## two services, a database, agents, servers and a farm, killed and stopped in turn (FAULTS=1000 SEED=1: half an hour)
+	go run ./cmd/chaos -faults $(FAULTS) -seed $(SEED)
 
 screenshots: ## make docs/screenshots again from a demo that runs (ROTANEX_TOKEN)
 	./scripts/screenshots

@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -148,4 +149,11 @@ func (g *Group) End() error {
 	}
 	g.all = nil
 	return errors.Join(faults...)
+}
+
+// Forget takes a variable out of what it is started with again.
+func (p *Process) Forget(variable string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.environment = slices.DeleteFunc(slices.Clone(p.environment), func(e string) bool { return strings.HasPrefix(e, variable+"=") })
 }
