@@ -1188,6 +1188,38 @@ type Assumption struct {
 // AssumptionWhat defines model for Assumption.What.
 type AssumptionWhat string
 
+// AuditList defines model for AuditList.
+type AuditList struct {
+	Items []AuditRecord `json:"items"`
+	Next  string        `json:"next,omitempty,omitzero"`
+}
+
+// AuditRecord One thing that was done. It is never changed.
+type AuditRecord struct {
+	// About Path of what it was done to, such as /runs/ID
+	About string `json:"about"`
+
+	// After As it is; without it, it is there no more
+	After map[string]interface{} `json:"after,omitempty,omitzero"`
+
+	// At By the wall clock
+	At time.Time `json:"at"`
+
+	// Before What of it changed, as it was; without it, it was not there. Secrets are not kept
+	Before map[string]interface{} `json:"before,omitempty,omitzero"`
+
+	// Did The operation in words, such as start run, or what the service did
+	Did string `json:"did"`
+
+	// From Address that it came from
+	From string `json:"from"`
+	Id   int64  `json:"id"`
+	Role string `json:"role"`
+
+	// Who Name of the token; service: the service by itself, as a person had set it
+	Who string `json:"who"`
+}
+
 // BeyondBudget defines model for BeyondBudget.
 type BeyondBudget struct {
 	Crew string `json:"crew"`
@@ -3782,6 +3814,27 @@ type FetchedPackageJSONBody struct {
 	Seconds float64 `json:"seconds"`
 }
 
+// ListAuditParams defines parameters for ListAudit.
+type ListAuditParams struct {
+	// Who Name of a token; service: what it did by itself
+	Who string `form:"who,omitempty" json:"who,omitempty,omitzero"`
+
+	// Did What was done: an operation in words, such as start run
+	Did string `form:"did,omitempty" json:"did,omitempty,omitzero"`
+
+	// About Path of what it was done to, such as /hosts/eddy, with all below it
+	About string `form:"about,omitempty" json:"about,omitempty,omitzero"`
+
+	// Text Anywhere in the record
+	Text  string     `form:"text,omitempty" json:"text,omitempty,omitzero"`
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+
+	// Cursor From `next` of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListComputationsParams defines parameters for ListComputations.
 type ListComputationsParams struct {
 	// Cursor From `next` of the page before
@@ -4215,6 +4268,9 @@ type ServerInterface interface {
 	// ReportStock What the agent found on its host
 	// (PUT /agent/stock)
 	ReportStock(w http.ResponseWriter, r *http.Request)
+	// ListAudit Who did what, newest first; what the service let or bought by itself among it
+	// (GET /audit)
+	ListAudit(w http.ResponseWriter, r *http.Request, params ListAuditParams)
 	// MissingChunks Which of these chunks are not here yet
 	// (POST /chunks/missing)
 	MissingChunks(w http.ResponseWriter, r *http.Request)
@@ -4533,6 +4589,12 @@ func (_ Unimplemented) FetchedPackage(w http.ResponseWriter, r *http.Request, ru
 // ReportStock What the agent found on its host
 // (PUT /agent/stock)
 func (_ Unimplemented) ReportStock(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListAudit Who did what, newest first; what the service let or bought by itself among it
+// (GET /audit)
+func (_ Unimplemented) ListAudit(w http.ResponseWriter, r *http.Request, params ListAuditParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5308,6 +5370,130 @@ func (siw *ServerInterfaceWrapper) ReportStock(w http.ResponseWriter, r *http.Re
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ReportStock(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListAudit operation middleware
+func (siw *ServerInterfaceWrapper) ListAudit(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAuditParams
+
+	// ------------- Optional query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "who", r.URL.Query(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "who"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "who", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "did" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "did", r.URL.Query(), &params.Did, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "did"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "did", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "about" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "about", r.URL.Query(), &params.About, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "about"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "about", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", r.URL.Query(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "text"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "text", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", r.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "since"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "since", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", r.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "until"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "until", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListAudit(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -8575,6 +8761,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/receivers/{receiver}/test", wrapper.TestReceiver)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/audit", wrapper.ListAudit)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/notices", wrapper.ListNotices)
 	})
 	r.Group(func(r chi.Router) {
@@ -8649,411 +8838,419 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rkhs3si76Kog+e4VmYrFvutnqjhXryJK87Fm2pVDL44g91mmBVSAJdxHgAKhm0wpF7KfZD7af5AQy",
-	"E6gLUcWqbrZkT+z5MVaTxSoUkEjk5csvPx5kernSSihnD84+Hqy44UvhhIG/stJYbfy/cmEzI1dOanVw",
-	"dvCt0Uv2QYkb94HpGXMLwVZ8LthUzLQRB5MD6a/6ZynM5mByoPhSHJyFm00ObLYQS+7vuuQ3Pwg1d4uD",
-	"s4cnJ5MDt1n5K60zUs0PPk0Obg7n+tB/emiv5OpQwwB4cbjSUjlhDs5mvLDi0+RgJlQm3vjB+/vC41fc",
-	"LaqnwwUHkwMj/llKI/KDM2dKUR/MTJsldwdnB1K5p48PJn50clkuD86enZx8dfrs2cMnj796fPLs2enk",
-	"YCkVfnUaB+0HNBfm4JMfjZ/E3tH4C3pHUz0c/1d75mH8KPHohbau78n++94H/w8jZgdnB//PcSUYx/it",
-	"Pf7J38M/ReZiudJOqGzz32KzLSDvFoJZvhTsSmzYWroFyAh8MtX5hs3ltbDw2Uwa6xhXdi0M43MuVRCf",
-	"heC5MNXIv6+eeegf2iFIp16QllKFv7++i1gVgtvehYQLPpdYFXIpXRxIa3vhl/Un52LGy8KFKQmPfUIT",
-	"1PmkEfNjStU3O6ZUw+amLGV+sLVQnyYHdqF7xdl/f1dx9u8h7EorK0DrvdDLVen8CLwK1MoJBbPOV6tC",
-	"ZtzPxfFv1sv5x4EPwjvCL/F5zd3yk3Ysg0tEzjbCnTG3kJZJyxZ6zWbcMOmYtEcsbiv/vsLvG79h2F9g",
-	"h0lnWWuPsPVCGOF/veCWaSX+Wtt5uOcmTBt8nFaZYEttxBF7Y8RMmDO25tL9x8WrF69/ennB/vL22xfs",
-	"q4ePT/7KLN/g2Aqt5ozH4fjr7YSdnsCe16Xzj+YqZ49OGHdsiboHNzZM9Q8a5zOtQbLatNXXdFtM3gpn",
-	"NofPZyCcH7cvrXaRv/qN0dNCLHuWd4VX/Pu4ZQ73TSzxLwvu2Foox9bGzxlM5rPHT776K4o53sE/4Plc",
-	"KPfahBlaGb0SxkkUzazQ2dXljGcOj+W4gXJdTgtRbSFVLqe4lxeCGzcV3F3a7Vl+K3jBrMi0yi2bCrcW",
-	"QrH4C3sw2f2ET/Xd94/G4ybN8b6Pv9XT30Tm/OieW1suV0EEeJ5LVDVvaq8NyqY9of4cA9HSMxBVh5IO",
-	"Ug5SPGE/Pf/x1YQV8srLuvYXHLGVkZk4g68eWPyLccUWujTsL1zh3f7q9wRn09JuwjfMP++v/v7xVlaY",
-	"a2HsGbOaLbnahA+CRQS3gicdMSeX4oxxBud+uMDrLvieOX4Fm1JatuLG+Qv8bva/mjBu8QSFxzIrnFdN",
-	"9ojlgueFVOKsdTNpWV4Kv99oqHCfI3gTixfD5IWLZ0YIxosCvoFLDyYtseOuKWzciUN/5UHibM10ifsp",
-	"HjinJ40T5yR14lQiXf9Z/VdHJ6cJ6farO0zNhyNj2LUgGbsuvlgJlfur1wucIaH8UP8RjCyQgINws8kB",
-	"CYifNZy8sIReKfrVqW2RmnKrby94Er1Kaj99IzZa5d+U+Vy4hPowYp1QoP4FNmnFWn82/BqvTT36xZuf",
-	"d+7h1nC0wX/ENX988uzpLuMkFysjMgmK+nIxeI2Wi9+39d/rGeMsA22BRyX3x+2STWVRWDbdMDCpGpK8",
-	"W5aXOhfFIPfGLYzgeXMKTp8++vrxrkesuXN2a5PtGlprPXGcE1qG5JIuSnV1US7tyIW19BPpxDJx6nB2",
-	"8d3zw4dPnjJbLr2ye/qYLcQNz0Uml7xguZxLOHxW3Dlh/E/+v3+cHD7jh7P3H58+/vQ/UnpnyW++x8eF",
-	"qaBLuDF8s/XyMMTkO+vlihtJB3/zvabcCtivqT3kt0fzrXtNQiPW38p56af+U3usE+8sG2/FJZ8U1cZg",
-	"pZyLa5mJ4aN7Cdf/nRelSI0ul9fSSq2G3/A7bd1L+lXqjnAw2pTF5p2wWdJ4+Vk5iadWTY8OsIiUdukV",
-	"tBkvyOwf9FIXeP0b7xWlXgqck+SDnBEuW4xYkAv8ReoppQqH4KA7/QyXX5AZsX3D9j5BB4vWpyaYk2o3",
-	"BNmPY6lLSCV89feuJrtrDwbDf2vZL/RSuIVUc+a8UR1sJ8FWBVdKmAcWXRrBZtqIjFv3IJhS0cmSCi6Y",
-	"8uxqbnSp8m2TZ6pLt/1wsOPBG2N6ltpp3F6J/HLaERNRNfPP6SuhkhaUEdz52R+8uzVJbWqs3q73k5V7",
-	"w1jpdfoGqEyav/9Or9GwJXPUm6aWcSPgXgepc0mofMzAZd5xJPulnOD6hvhiwRVzWp/R7HPHjv1n9vj7",
-	"l+i6Bp+ZBrcjtjA5uJIqrxtt/m74OxAalPVrDO5wi6JsdWlQlMVsJjKXstj8sWWc7ZlP9FW4Eefs5Iwp",
-	"DSGxK6VhC21P6qpyV9sL7A0UNuOyEMlXtI6jqgvv6B10/93kIItBDlp+b4PTfTKuMlH4f6febgOWamIw",
-	"Ap2NINq4fNxeWS92DDaG35JoU9Ftp1oXgqsttQNLBis0oa1Y21phDOEF4xvgxIcNUe2kHTrmB2kTxnLU",
-	"psPO83qIZ1tJK3HjdlvY+KTkaMlyb9sj2ZVQeXOU21Zmayzer70En+TSex273uxHrcSmy4jY+TDc4luX",
-	"FVJdifpXURAmB0ux1GZzOZ/Wvq5Ob7BaRw0iJVrVmUT3m1STGUdXH8r2tHUtU7DqulYrOeIpt9LWd+pS",
-	"cFsagQeTyGXm4N+l8nrC66lpobOrji2a8dIF86xtM0E8JNMKjXmIVqwhOMXxlPRPGb682apML2Knq1mT",
-	"oubQ/uvNz2n9l0vvR0P+ZpfZWl35CVS0zGSwoltGxEqI/LBcMX0tDE6AP+JocBAlhUjSdMP0ULtyJtPW",
-	"HthOl5lGJTNoq6G5FbfnkIfjL5Zwh0TCzn8L2te/ValkPFiDQedfFWNDpRn2vgs5X6BdPuRibd3lSvAr",
-	"2tcDflLodcrsf43jfnbC/o1BOuKaF8MGHPZU6q4/ilxC/K+1G2rZq4X2lmQIwDEOVufGn+NDHy9c78EZ",
-	"zDVvgrT9moSaHK0Ie1yfaLL0xrfhIn91tY6ttVGM0yYaNiergmcdzhhfrgphLzE6vf2oN/JGFLhIltHF",
-	"3nL0H4doTgyMWuHiRcMGRkHxgaKKdmH6PbymKVdDb4RXX/q9NfInhV4P/AWq+W77NDp727q4tCK5I+vK",
-	"c72QBSSdjHcHjMgn7IQ5zU6Hzfx6oQuR2qLegYIvcU21QpPfnzSMFwPVdMsYQPmLCzgJQc5oFVSGAh7R",
-	"Xaf+34Xxh/T2qc9dcsIK7iDDtgiG8pJv2DTGIdHJCWf9wMh715G7oKNn6wu9TskBHRaOXF2vCqdaB+ud",
-	"qxyyiUqj762ScmJKNSDB2xMi8RPT72TAuqP3n0qsgHoGRW0dBz8imFboBMMCHHjL/FqYpBVFQfGWlaKF",
-	"9aI3M3oZh/HAgmd/sCt6T3kBkjHMjlOABd4Xn0nrkpQ08Ei3ZaxIOvDPiwJ9dz9gf+7rtRI5ZH8grSTh",
-	"u7WXt60k0MF2sH6M/SKVtIvhgYAOCe2YPvwPPSM1Tb3RUwAxjHDs/JR3hvhMWSQm/puNV4LZgoJMhfen",
-	"cwYP9ts6W2ibCv208y1VqI3GTM/rlAwc5nba5z6XbsnNVd1xyRaCrwSuELcO/xXmIB0uKfhAZeG4K3db",
-	"KQVXF3hlQturLQGK901N60thr9InJWdLni2kEqhfSF9avRQQzllrc2UZJOtaXuDmcsFVh+t7JVaJ4+Il",
-	"HawYUDECdG8hlKN43nD7z//o0i68yZo8XuvZZ8hIMqlIlCHYxsTNSmRwLDjNpgJGMdCgkuTADROrGLrq",
-	"T1PYqwu40L+rP4wuvZOdXjA9c0LRgTZhUlmZi+pFJyEmXHDr2NMTlvNN2gRym5XMeFFs0EbhtjE1B2eq",
-	"LIpJ4vmAlfET54/8NR9oh5bKyWL4tA1K5IaoGS7JJIokyV9jKpvv25Cgrv3yVqy0cSPxHCO2FJ5dzjI+",
-	"93vA4kJ17rLmc753Fo5BwyyXObP6nInCBoML7Bp4mDdxnC6zhciZdICSigNZcJv0yO64e2vp4qePezOc",
-	"ta+rZNPoDRNFa8s4jfGQaqbO65CuCLZRmgkQnFHSWXvRJ4m8eIe0tqS0S/ouwjw03+qDn/EPZ+TbkLUd",
-	"PRRvIEl3zj5IdVha8eFsW+rwe9gZh35nfDirzZDT+spPDG2ZcBaSdsSbhn0Fv04ehCgpI3PtyRhwGw/b",
-	"I0uPHibyu7eDWKTSOQT7Y6dPmV16A7MQzgljwY/ARP+kDgSm7yfMltnC78f5SQsIwA9/f+//7+Tw2fuP",
-	"J5PTJ2k8gFSXpRUUpRgCk6iDitTV5VrmbtH67cOdwAyMHF863V6Fp6lFqAe6xw1xOMZkHJKpVKXl05RN",
-	"S8kmaWn3T0vHMq68MpsKVlqMlzfkLjWcvSBXwDwM8JVqFtMqwe+pCwj9jIUnicLKsiME1IVuO3z41aOj",
-	"0yeJJcvj7m5O7PxkwuanE/Z//tf/PmfZqqQpZiujM2GtNlUI0jtADyzDN25Nd4+ATTdO2H4sOi5C9b+d",
-	"GCdEU+2Yl51iTOGkvtvsuEOUp7sNpSVgtFbdAoXQmC1PqxW3bxvY3EV4KlrZE8YxjkE2t16rCVvrssgZ",
-	"z/OBaYfqmZcrYS7jhk9GdQLYFUI5zJ/oFlG0zWRASPmbwZFcGoYfwR2SEPRcUyol1Zx5T82bXmawmwHG",
-	"/KXl1yLvTB00g4j+UAL8ClpomZ8hfi0wTT0krB9UccqxzTocrQW9GIKEdXCyUMGutYENz93BbRU6ufMd",
-	"iL+6mCZlvJFxa4r4iMj08Ij0UriFTmdGjbdC0pMYAEiE78FcXowJPxga6V/odUcBwrMntRwTKwS/Fpad",
-	"MoQj7EAw4LhxEjBXdhCeFd83Pffe+UnvYAo5oql0zY3kyp2zbMGVEoVlAL3GyGQMuDcXb2WVucyHJuDM",
-	"sks9b08iYau3nSJr5XLQTdrztwSTOYyYbkRPSk3cK+XMJhH8WnAzR2UwKP7Vnbjmmy0/PLU/hXVyGQBc",
-	"I7K9afBjQCkloF1eFEDVYmGJ09G7ia5mrpWYMGdk+HDuNZuCT1fe/4V9E2M8SiOwbs1tLXnjz4eYFEWQ",
-	"XQ4fetuPDL/g8cTUUQQTVZCjmfDz5f2pA6yscwdocMJ1lgpOtFktuEr6R1CYKvqmA9M4YCI5clwhsENn",
-	"K6uFVIdq6+8gWo7Qfa+xZ9wsUz8fnPEYl1jshJB2ZxyTeQtvvkNsf60ZAip2xp8xP+HFvpYfCwkzwmbF",
-	"9a6kfhK3XHetAOzVNOxqCrULl4WYDYxZT9KHvCnVA8syvjpnWhWbaHaYkhJuVBIHe36sjujLL9xi/8Ne",
-	"GYEQSVaX4S4Hi6m+1VEn3AmHktZM4/BxqJ2T8GWvAO768qCavELzy7xbqfXlWvB1uiSaZiQp1NdCdSaA",
-	"B6ZwOXlEw5O7uLzJFerM+7ahr7EcHXa8MxIQNajzQJeDyqP0GyVRKG+Jtv77boV4bwowxPn6lVjAkKYD",
-	"hq9uvPE0F2/pXs2VG3rie4ury3YVg/caxoz63waVMTwPfkCPSL3at37RRgY8EMzXmw198/Pt60l2B7EL",
-	"XqpsQaWvt4lmPjlJJb14EvIF9jRnv+npgwCSt2hIgb2AVnbYGjGY8PDpV18/HhAguX1sb0ydor82vyyt",
-	"SMQbLhbaUe0oB3xCfugvZIXMvGsHBmILwVGz25XOxY5AXbI8L0DMdgT56xbMkBcFs3F8Skk6rOWL6b12",
-	"pKEybLZKEy/ni98HIaRj9DTq4mEViTiPl3i4DPtZ+x2/1YZgGwge1AbzGVgxrLBuIiznmJf5tKVSWqqI",
-	"AC9x/lBe4m6Lhr5XKruCtF5X/U1PE2dnlomVSwLFR7BUDJvgHutCOrCrohD5k1GCnxHtBqh8Xi6lG2z4",
-	"TbpLizCVLHKvisAwqtXoJIpuCr6yAdU64EgdWaRDntx2gGTLq4zKMlXfbdJH5EyqHArRRuFY++zScBqP",
-	"KUHa6bWtjNaz5CCbyIDGKP9ZijLhUf5NTyPKt14LU4fPkZ2aOrYuyuVS5Bjs8hoMNt6EqoBCBECqrChz",
-	"MTCEPNx3VSOM2dv4rtZxM6r2bavEiQIUYL+CaHnrT/FiY/HfsChU76dn+NlCFPlBmHX8yIjfBNVcGDGj",
-	"GEVWaLoL7iE47Q7DmFNGsDM46btLf/I2IpCs7qhgQx48utztsi2S0dqeCiLYEKi6okoqY/x1KpImEFuT",
-	"2MQ36SofcY2h8bA4WLRiGoUsa25UsxC0Nn2DyqbwMRMaIP0KR5V+wVTYgcpp0rElgIhcCbGyFcC0gQCd",
-	"MDljXG3Q1cx1HT49BKHrD02j9XJ4dQQUVADp08jfKCHyEUUYtSe0zWchEIQtMLUvrBuF/YdbJytX30Ht",
-	"g79TNGwAmkUUV1vTV3ulrXoEwbPFqGHpKTi+HQi9nihhzOckw4O4AY3tyAtupXfZQhc5AE80orS2Twlb",
-	"6HVOyYu7FinIohgjFk7OFy49Q9cVEj7GF5DOAWBj8A//OIwSA88Gomb8roGY8ky6PkD29ueITEo48DHl",
-	"nihAHLVzai+1w0MPkhYfUP34/S6buqsaIdygkvSamDYe1VAkNQkJK9bSAW01UpfT7ujtt7rI0eEcEVyY",
-	"yULYjXVYyLzTpZ8ZITqXJwFb2OVTCxc8yG2JXRvpePOU7srqxUurW1ZjTc5VcAnb+MQuSMb2No9BwWSc",
-	"G/Cq3gYozbiqkOBQDPcCQllryg/AOgPQ1u169LptTs/qeBcvI7Vk0gpMrd9WAiyum3SVxm3in2NDkPzh",
-	"k6fpG+2MTvb5gSAbBMfsod2o235hFTpF7YUuA5VrUxV2uo+Vf9flh9AZnaIhigf4DsRWlQWsG9lNC7bz",
-	"nV4KxxGpmkDbDJpkNMXliIjlu1S2ovVS0d2FO3cOfx/0AtVb7JlYoCaDSZ6IIctViT3c7ZdFIg3P/cmU",
-	"sK7xQcFtrRdwxSQ2xCh3OMxIZtnPy5TgGVnXH3+GtiLWlYWkUq3yLYxswtYLTZVn0jGrtfKmL8SL63ju",
-	"XfRPoWSwK77RzYY07G3WVCzH1QaQzNIy/+NuDo49lO3dVe81PeCW9qNFpjmYkEyFFU5J93eBjXIsqFpr",
-	"N2gicqoP2gW6p5qITxRrGEyb5S/eIjdLpDhASi9n2qSdqQ9SrUpnL225jIzdYJCRoAsjWBElfQvIm0q5",
-	"SGs7WIdktqBnLGO9A2CGO4odnuzI6ZyeJN85lHOPy0EREnhHJqollSAOtHS9YvY8qqEt3lYr8svuigvO",
-	"vCRRPXBVfTUVc6kmVFEd2AYg9De45gJXPuG+w/JPRaHXqNkyoQSbgWlPhTeQP/Kuwqgas0rUOmJCM3fZ",
-	"za1FwhlpZEEJx1rjAEbanDNg3kY6KiOUWAsEKYlrYaiixyLyZ9TgjbjWFAYatUF7xSfcNC06qA7GeFKi",
-	"XUl3R2px4jnf7y1XRs+NsK0U4hgQduBWx/dNTp5OWVZQFla3ZsoV4DDhdFbehkmZLvCrSyuEGgHXGE35",
-	"mGRTHHiGwLWGS9U0uWvHdz2Z0oGQw5o5pZ3MRu7rWfT6e892vAquL1PQxSq2h5uXAyYdhwU/gYMDQ+uI",
-	"3OJQ4O81YC6yghtBl1Cl5fY0NFAEbcJrCm8QeWCckSXfMAjkj5qTzlPwe68E6YjVM1KljQrArRNxgG6q",
-	"hRAHSVx42yQ5JaJ7tkkDAGwv8gh59IcTAYO2wb0rkQ2h/rzw1235uP7DICc10aa92G/Y1flEt6MrwrrU",
-	"mrC1NnkyMj81gl9dimuRuFsRssd9cYTEdsMKNqKmQHeBeBjGhKMhtJ6Wj7TrNzlYixCdbW09uSSqzLU2",
-	"V7iyVN27TaBxCzIVeu6EZiyMPcnQEKifEwdHJyXQrhi6t5vqwfN00LwHOMs3zb21zZ59qzz1GB4vmRdi",
-	"3DMgeCvyYfzdtlX9QQ9MLVGvSbMVqV5jFTbsvK4N+11gjmxVlHSF6dZS5XrdtyTjcv2IsBty7VagJwDu",
-	"Rk8UgSbDq3RNzQ/BABtI2N4TILijDz/EIYdhdb7KHsJd3xHoZd/RrngW/dmAkQ04objJitLKa/FjsKWx",
-	"6809wgyHgvq0uuTZ5UqvU6bFt35uK4IrUyqLhfeWTaHAG9y6mWNEMyAt8y+2bXmMwH7pFR7pA8XOK6h2",
-	"8GF7NeL7jZAhr2cvb1f9TDV/l1frxXD0XkNbx5+nNsUYIOYOEGAb7BemqmsvpkPFo2O532h9BVRfesb8",
-	"gqNogYVdD9YGW+w+Iradh1gjhTJY+eF5MPBwiXHRerC+z3amY3iE9OZkGokbqqQ/WGp1ODNySKwwnNLV",
-	"j0+fnZ2cNH/68KTzxK5+d/L1kN9tg+bTE/HfYuW+jUjCNgCY2tikAIbhJ7UXOnx8Mnn8qKcwLGGv5jI6",
-	"u3s6rUM7NDi0K85+eJfUDHSYHX1MxUOIfUcYyJ2xrI5578j0ihYepR7bomhARzSyK/DVCelf6jyRjX8j",
-	"DGLqGJ85YihEbWO4ggNNz8g5aVPphKokExBmuk6nWcuHA2yGtGyadz674nORJj3CWATk04C5awadGKi8",
-	"M/LgRFAbYZH0WrFc2qu7ZYsyobocaGpD0amNumWodoB1kkgGDpcd2elmpHHSY/Q2ulnAa4WnRCGsSVzt",
-	"BTt331vsnXdfCap7STetuaSOLNGOeTqKX6OeUIm3S09RPk8mVMZUMfqLL6chHHn3Cs/bE3p3ozAItjzu",
-	"rkaPCD/jVL7V6zSPpRrWkHPbN6yVThpsYdF4l4pusTYFjTXpXve3OtX0oLSby87QLpWaIxgeS2IjFp4C",
-	"xgOiMOPEq9NJ30vlxD0IW+BqIah8WiC5zC+7cBONEPGASCG2yKMAnT8eoSgLF6Q35HerbRF+dGf27o6g",
-	"F50E0etpTWdb1CuAfhzXJEhxerOkd8TMvS7HNPUjVH4qEaRZrhn0VWFpRHUPL3s3Y/NmsIEaZrILYfoD",
-	"liiOPBTFjTP80gruLkewniX4A7QSDG7G/M2IKynnmxpH/7wEE6h6ZFdQOgM2p6lgC2kChTblU0YGAbaq",
-	"tgvNCaVVVXdSJd5hT3eQldbF0MBPfLO70LXBAyNlBN4yteo/8ly8g65YW0JuRWZEWu5c+EUvnA8uag8s",
-	"tOCiuyfHFPqwjG1tGRqs9Jm2O8n72tUMz1+80WvkIaGIGWS2eV7vGoFpTDrslvym/sxafXT1jmjSYneO",
-	"CEzeKqQAj6bsKvO4G6Mc8J9jVDDjCpk5eR7PBxpgHwyaaNhDZlkrxq+F4fM6o3791pO7kM7BTLXJ9dIs",
-	"JOTaQbNh4PNjzog9zlxfFvKbTbta1WuF/lfvK2+vd8fY7bftjBVTf3pwTQtoypcmT35O1T/kVUEHlkLE",
-	"0ElLwusbqeYiOj4XvcO985zs3mnts5DWLal20hR6XDG+BJavQI96+vXjo4cngI+PsajwUY019fA//wF8",
-	"qaeT04ef/vLrr0e1P//6n0kC1Z8o2pLmc336qMnnOolkrg+OHkzYg8MHEFh4cPmgonK1jktzePIowejq",
-	"R0P/Pbo8fP/xZPL0YZrX9SexflPFOcYWoAz2lugZ38o2WPDhgOay+KjUuvrRE939iKFDm/9EzKngKlJ+",
-	"aU34EmA4WnBshMh44dXdptbGCCLgmVBiUutlpHJG0aN2dAohh4EYfCsGxK0tl6Kr+eTsjCHBStVnLHBH",
-	"TwhTLZFTDKA+R+w5NXrE1oH+1rYqq6zoZkPJ7cDYfa3L/O7kzjQ2zx7E4pBq9fmS+jahtVcUjTkFkDk1",
-	"kxrV3kWrmcxFkhoQJMHqCtQUulgyaDrFxLUwm9hOKggDtKLgKhMTiDz6KeaWLf1utQXPrrCHSuixWteI",
-	"J0fPnj1pdGd/kvSilRevEEcZb4qDFmRT6Gkeu4Ci4IRm+xFTVQgXqlHXfFNrAOW3A9UZioVUObbAxxdn",
-	"RmRXWhFLCvKx+uvrTUcBGeaHh9+rvN3oH64KQ+AWWvsEivow5daLAYZeOhvg/VLJCFebIzZflWdM6UgQ",
-	"y9mLNz9jp6Nz/+WhKKw4zPxVoGGRxDSSndUwZ+EmxAXzX29+BlsIjZNagJkrb0/OIYlXf8C2GzE5uDn0",
-	"vzq85kZhOuQfB8/V5mWMjr5WxYZa+vn/vCqseOH/fP9pcjDXnGDQYAEcnNW7hvQ0Ekl5M15yL7VLw/1+",
-	"EPzar4u1rDSA8wuZQWmgtMNrvwn2lY1LOdcQKK9jEVP0OO4Sbe7tp/6kQ6LRQctcwU0hR0C2Vyllf1Et",
-	"5zZ5fbFhtPHBs8Z2RPk548RvExoqkD6K9L5w8VAt+kaqIcHhlZHaSLdzy78J12GS1IVIGYkEQhrS7Z/C",
-	"BqwmwtULDm8BE0gm6d7gUeQfYAmZLoGb+Iw6JCAyHc9Z4sNEHqnIM7crszdiiLCfB9svwYFvr9ZSqvB3",
-	"AhNaJLunvANIIDdV62q5hDQS1dbTqRKCI95WYHbFjThjJ0en0FeDOaEgSVI/QnYY1P4pVJqc2tpaX1E0",
-	"ZQomKG7eMjSFV41D16tljecbGEHy9/gy1F4ZOhXXB9jMaBydpsjHq8LzbToAO0E2AIu9Q6BxdAsCrGvU",
-	"+bdc1Yc7jVGUmw5j9K3IhLweDWbheR6w/c0XXzi3smfHx//nf/1vWpy1mLKF1lcTtuSycPqs+sp/MNU3",
-	"Decl3MD/xB4V3O8BNZN2cUTXHBvtuBI3TRTAE5LtCERIqNV/llIk16rR54hwR7rIA3NkgvbpdziDG/as",
-	"X00nigKq8GwlhxvqkHJbANLDVOlTCWtoe/vTwyvo2Tko/GorDBY1KBG4KKO09A2pJXJBPDqE7iLG20eI",
-	"XBUBbCkn6DVOBxqozBn3Fq02bGXktbfFrgRZRHbRxo4kmlSMUckD4O/4st0A+K45cmW+GRt0pExAO6y4",
-	"Y19EXEWnOVprf7uUeV4IaopcFQfh/+p9MOJHW6G+wdO7GJD0iYFqSksMuZaY05uH6Yh5DsjJesOmJMPh",
-	"fqJkW/sb+ZttBdaovMlzJpYrt5kE3TUsPpYCVVTb/eu61fBwwGlTccUG/pIw4V3CvhZiNRYBgTzRtmE0",
-	"nn7t365lOGOYjXA5gROYzUqDrUSN5AUWWtpEFDZZ5tbuetEYw6NJouwir1W4g9UUSHarIONOZs0tr+n0",
-	"6NGTyRbUh1mnVzZ0lhX++MHHQgyA4uSxqQH6rRYsE2qoO+OZ8+fzCquh4gjrDv/p0cnDHrbe0UBS+GGH",
-	"dMSU0C3wiu3u9/5Qlo6Jm5U0wp6TIfKb9ic8HiRKMGTZje/96OmTnWszRlWptLpd6KU/tNbVCZ4uxd6h",
-	"zY0udiY+3/prOrC88PuulQCh/XyHku1pUu1qu2rC7MoInocOIKgRGw7AI7AITikuxBk0OLNSK2z7dxXa",
-	"V8XNv88VX/KbSyNWVZY4bOAnieQzqIct2uEBI/JPSfFFpvUfjufWii/OXwqIA3eOFjBbYm/90NDaW8p+",
-	"ZSTpG3AtYXk4A0SQv9L4aWguCgQZax7Zycnp3lVQ8+RKbgOwi4f1+f6FdLARUMZu9VJgJJt8heFF/MNY",
-	"Sk3Nm7tdg4oxxq9Q7nIMub1Nd2b0e/YsNBq32ssmNMiKhC/whfdmzolaKl4deQFIuK0m3QCEPJMEnY2l",
-	"RlIBkqOTzb+T0U1c+F/irchBwhviH9+G2+Kfr+Hmlb822uUaRn+J1KFh6aunRSJM6COFs98t0fso26K9",
-	"cQ+FW82p2ZKhXCtxRrF7oGY9j8F+7xZSsH/m3XNkvIj9bED1+5P2nPk315YX/kZKrJl/q7wsBHn0aCqs",
-	"hLFawcV6Zv2lM26WmN7Xs2Dl5fqcWWe4H8pZaCkb+HecpvggXX0OYOvDQlvn7wetwSBSH1N74XoKOC4E",
-	"N+jaT3l2Vej5YXh/7Gk2o77j8B0LVLVhMxAqDeeHiM/9a9cZZMPYSR8eEnlC/XEDdw0t2Ut8KP31TXg2",
-	"/f2mGkL1CY6E/r6oBkSfQJUMDivcFUcHj/K77jVwcQ4o470NaUMdILx1hMfWefasRjL/wMIh14wkhTxV",
-	"FU4OvLgJks7d0QZ4575q+1AEHMef2m1wl30oBFyCe9AH1XuOx823kOsDGzp8+RrQmRjeW0CqzIglMJrs",
-	"eNk0H8xgBg0Qb0rHLPh1Az4wacjzvtp5gJmLT9wGJu60ke/QcpfaNdxKeu6l2BbLOof3Z7bClauUi/Aj",
-	"Qge5Yrg/al0GyZgb9b7UWpx5m3/J5yIkhSKezy5Kl+u1ut1c7rFetS5L1XyGVnX1TTQJqmNYR4vXpSu0",
-	"vuoK0NdaPARcTLAOAt/KhE0JvhfMENpvmJ+ebrZ6lvR4IGTs+GkqnRjesB0Np1TQnU2hxZb/4Tk0FCSS",
-	"slDLgEbToNKAwR7HTCppF0liF3AzKTQ9q6w7K5dlwZ23BxWYSEqM4U5b8s1lIe7Sl0y3mtF1Yk8GYFra",
-	"qhV71wXzLbGtXxD0itZfuoYNe7ATt93RNKsGv9sjwm5bzediH70m5O9D6zuJsa4VPfnu+eHDJ0+ryFIh",
-	"EQuALzsZVu/gb01joTeb9IAE6zMzMti2KNVVcwla8E0WXsiWS/8aTx+zhbjhucjkkhcE4mzhM08On/HD",
-	"2fuPTx+nIZktqsYUJoTHXvpjMradi9eBlR5XlcABkECLQjOXXg6TYlSeyZt0g5Y3RqyA2UzljFTWsH4I",
-	"mndWXBVFhLY7PQcUzLCbrrW5GlgItQVivaFaJRpYvFlykuTYED2Bj24PaHm4G89yx1ggDTH5voTibR3B",
-	"CFntzssjEYVXw3PDoYau7vpZfR5YwwDM0gt43VlbH/BtwzUylqIRm0bS6+2yB6pTzWnAnLYhp9FZiMhU",
-	"KH0kvlM4rL1enFDn6mhTUOmGfxdbS2ru0arIFjq4a71yQsjtzvajMZI0IWAPfoDY7dE1pbcoWTaCj2qd",
-	"1FvjnJXmWlzqWXqtQTrXC20Fc4bn4lDPZgx+QqkrzmCemZ5NoH9JZYPmhjdBz3eNQwcRS48U2iPUaO3s",
-	"gwqTO9gOrAzPYden4fq/xOJBgKtNN9hMW6o5aAZS69S6L7DYNI0+2WzCPd34LSWKWXIQlC7epgQI/C/p",
-	"ZAXTa3/vhbYu+visDFy7MyPEBCcUVr+OZ/PfMbcwupwvsEf+YL6bCHzaYhMelvmQy5W2Vk5b5HktCNE+",
-	"Sle7SlbbA0eHd7tpUtWgHaDIC68F65UaCDGvlXIE3CkWRiCNpDdGEcoI5RlDZ7pGeJMiEqwxMw9kFMCS",
-	"5KT1vrkE0PwdfKf4+gHPBkq1KPQaOyMiKF+r4DdNIBRvCaLPnT1junRW5lg+P0Hfq6pJwJnmbMnNXCo4",
-	"lGP3PGTIhGYm/paxCoIteDGr0KR+o29FvBaBC6328Lu7kNDYW1p4a9fx1lXNsu0c1YoMlw6lDjy7f8l1",
-	"Zo9x09mjZf7Xg4TAE262414Eqh1+uw6aJKzfwKMGYNjSwUDtXqHVVThxjKF0gfQHn9KG50gmpLHYawc8",
-	"yqG6JB6vFfh6IL0sApMTwQMvb9NN1SB30Mwg2vFFB30jVSaPSRiXgxbjAq/8NDkoV95bGb2UP8PPdhKu",
-	"SWo3QW3hcZnjQCPVSc16a/CjBILp6BXCGd3lXmD4ZvsYuwU3w7BEMlzVP5rEqQqp9yHTDD5JLJkZcnVW",
-	"PXPwYtKs7VpJGsiEhl89q+v9X81mlHpuh1y823MZZ6EnUMqmwh8IsdJo2A6lB3QVGzWfAEYBlnQO1QAg",
-	"rIMWMX1Ivd4OYEtX+TCDFnzsnfs8l2H+AOSt7uYPdK35KwrtnzdR98lbYzy6yWS/9Zyupd/jgzrQdu9C",
-	"5DhNiKevU/RGr8k58L+B3wMDylz7UwsK9Ril4BuDqVMP6ULuLhl9g1fdtuJsBEtyOiaHSDqyGGmOhh/3",
-	"MYqXIOtr+HhNv7AqgvX2HmWCqnxH+BG2eAqeN5l2kbcmVc+45lUFXndkp6ZpXIVTXYjCj/MWjPEV0R7l",
-	"33B9ogjUdnNbEU6amje+QVPvNNRb4yxG4Y2i36X2v6VwVZfiTypkcOowAAaInIX2yn/TqAg+GEVE1rIA",
-	"Tk+Gk2E9GXHts6HXtmPpp8Dp8AT+/9lJmvJ/Z7gp1aTIK0AR8OuKWSdWVZs4zO5JrSw6d1hoG5h9K7VY",
-	"i1WAHqSwfDOeOpBDvg3KiKGhXvohuRQXAFFG8Euy88ZF9TpVOVrQL9ChCw7Ba0DxCgVJAaz5XvCcYYup",
-	"jm7y1tlLnQxJYXzVMi+CDjLEghHd/QjfRbTijj1JtlFVrBcL7eIOTD24mrIBNJ/1q2nQMaQdVqVmnAdj",
-	"vma/k6JCae1SGfsATgULeN+4KX/ft4LbVNeUe/MrAttbr3+Bo0oxMffpDSOWIpcp0+VCqnkhIv1IHf1e",
-	"UUHlWgmKCxHbwDhS8Lf+8ZuOCIBx3X2YQsmoZoV0DlALg11sf2c+TybNSwXVxGOkjKQhdbN93ardh6Ta",
-	"UFT7TMMOs1Zb1i5puYihgQBrBaITIN+FXpFeTR4SlUsjPJzikGglvhJ82Fa2HkascFAIkUtvhSfvvB8i",
-	"UYqjDnROgDB0KPdlZfknSlzkfDH4RoVeX3bzoD07Yf9WFZ0FoPSlHdiSf62SjoYKcGkNnI2RUGdw2/53",
-	"xHTNIvpmHLikp6P+mFBXP0kmFVFGOvcQRcK68moiUUq7dkwVr9wWb2z+P3SlR3LRjunQI9Oc8zoguces",
-	"wPBuP14Phf7vt1gucBxxiA1SWDCi6M4wnEk10z1Er82I5NZijdIFX0hy4yTURTX5rtHT367ym3FiSmWy",
-	"cmy5Eusq7XkW6sigyIOvJmTeB7uf2yvgb9AG8pPceZu5zndUwqpw4LfXs9nAmgYc9XP8Mf0Bt8B/v/Y3",
-	"8i9nxKwIfQlSUM1hazglKtekis4KwU3HV6PqHOJguwoelHaXCOVOPq07t8pNB8d0Wna4q1cpwOvFm9RH",
-	"UU1MUrAarzOGM7nqoDmsMTv+IDVjPfZ09+67phYzW1tCaXcIbx7riRaQhoSmzRsB0g1xoFxkMofW5BMq",
-	"p4PoD2RLa2R6mnrjRrqt2lTDDEyqRyYne4exX/UEIg4AerHaHKcXrorldTSWtn6P8wLz595htYRV18Ee",
-	"aFT+Kr/LiiP2rlYTtYDiwRiLOaNAFswfutQ5kelh8BIaCk8Fk3khKpJCyMWHZhkQlWgzjU2qEFyVWl5A",
-	"2tmg93Ee2WstQr+h9rG6BcsWWlsR3ZLY09ZQj0x8PUDprasSrbSZW2VsW9XywnFsTI3tleN7TwUzqMFS",
-	"xKwR+rQ2GnRlW3fGkOU1L0oR4f/CGG362vpV40lsUGpo0RzK3y5e/8Qor+vtTMyP+m3iNTsid1fcL4ED",
-	"Ml6sx+iIhtNod7m1OJRJGO0QUEiV0dzWoE66QvSEW+rthoC6/WxacHW180yGb8Pt4xBSo33LnXjBTT6+",
-	"wj+XYxuYdNfPuYURwp/m0vEavWwgkX3189sWPPn54f98//FRGpo8ggc+2TRtV6Xc4DJAzjKdQxL/+4vX",
-	"7PHD068mke0BYpnI05cBUSWYMzCrtkkA8ThJM+PEKuF5/V0X5VKwXFro/2QnjUxBtuBmLgJveD32MIZS",
-	"l4z7QdVH3r661UKQJd20z1JENalqMcdvbsc9+pwZ7kQldydHDx9NIlqX5zmCkIhVBWazO9KR3G21Yv2B",
-	"7GrQeyMQqsVCeSjc8iKzgAriSFgo/YnihD8UiTwr3cKcO5GPKuQn9ortA3oDoTU4OQi3DCRkLuRdsVoI",
-	"GIqYnMWLU88YVTAnbgITQQLSGBpJygDGjR26uBuc8Y3cceNo3LYD5WkSs8bCTiIqWiIo+qxOCmPl3DtC",
-	"/mhNenw1arjb8bz1xu6ogC5IaO15YY6CeDREq0/+34lUuLxHxpR26e6+RZ5qi7/V8wEEDu+fHhfEdJP5",
-	"vo4+4OMiIqPAxG2NgoOomirhzdLvQc3fR/e6vdSq2KSm0k9bUdjLaRKq9i2SLPPsKuDTXrz5+SDdoD+7",
-	"6mVFu02t8MNU4VFrhIK70mDOHMtp2FL7/TVflROW+f9bbKZG5tu0aaeprgL11oI7R7oqSqDa6Xi9hzte",
-	"L022W6eYa5EQB7qxWvLTHxKxjcKC21tWZSdnGkCKqTwMfO7PoEwoQdDl0Ka9kCrdWhBaHabuBp8zJ25w",
-	"IZ3G+C3eL3krZzCS2XleJYpsmpORmo1rYQL70Y6Za/caDDKT3rOW1N599AKMrUq66+kenj7+6vHXj54+",
-	"/npXJX3Gu9qxcKDpKcGqDO6qLt2hnh3GZSqwwVMgFskMp3T8ogTPccrzw5XMHN4Fl+gwRBONmEG+KOXj",
-	"Fnp+GZzHXUyfwAdQtffp1d7hOsR1ZzpF4fZhLq+FOvQa8MNZrQMo8seA7QElHAuiLkIWonO2XgA5jFTs",
-	"Qxj+h23ClshZVD0lOQN2wR8+efpZSj/TXR3D/CQFnNjpwrtdS4Gti71AcweEdzxfSuX/CxGO1Cu+LVO1",
-	"d4VIZVy3ANRYhR0AU9xakYN1CjS/K2EyodwZe3IyYV+fTNgp9BtOif/qDpj+UOkNJaIA31/yDUL8qcFK",
-	"BFBafTnjZkThWEnMpr1RSy+XL/DSW5WOjYotvy3VEBqdXiTnsHEh19HwywlAeTm2wMuv2eVvejoiTszN",
-	"8m96moQQYbfAhS5hmaebCE9iITubir69njHKdQ/I2Q0so4ISoE7iTIBYBd6KMZXNumLD6GULosv2VzvT",
-	"VRmEW81q/3m9KGbnBN2pH+VYKYu/awpIGlGCMWl/tJgSiwoVBIQHLM/nwNuOLbF5W6ox5TW7brXQnfFY",
-	"MeT3cN2nGjFab2UfcG3EMr5t+jfHr0RgmcOqKwpRh7iNEiIf3hUgkqN9SrdqJkxLurZMuiS/HVWMRTqa",
-	"GPnSCJIYNLBAljiorIYqInBJ0mDg7cobOu629liVQqzofWq4o/rJutWCtb7d0pswadnQIbeNroAUXXeO",
-	"Nn30dfbuFTehm3GHPzMXzsbYYMU6jeSAB338790ktym7WQ0GjIztx7syep4OgCI5QFKrBesOFtkRgW4z",
-	"w7NNEjsSF+EatqupNZyG0l3oCY9kTTkk5ECccsOlwqukOiyx0XyFP47ruTOz2uRUJ7GaBPegm9/zbbkX",
-	"SOrb8l4QqZWi344BjsIOdcpqB6gIqMnS/gIUUSJ1WShzCAQVARw9BqNEYYXxRLlB0qrO0n5OhSUd6O+L",
-	"glWu4G+9WuHfAkEJ9FlAThyGkSTdRrpyOBJ+BL6qFoMZgaUigQ8nQph53SlHtKvbrXhv4RFtwSJrciYC",
-	"pmcECqY7ubuWOXIjDYPHRBRgPPnwBnFcXXOzpb3QSgR/n9C3GVeZKAoqolmuCuGIBi/8kRKcC0hKXwgj",
-	"k9WhzazJ7YosMlFYWdqOO3WeI1u3odM2Tc3jd3hU6cEiSzXUGF4XQW2S0wdos3vw9nt111BskS3gvbBV",
-	"VneQL1HAt/j9rnO61LlIIzUoPHiXm6+5c3dc9dYuio2rO5JSKMxJSMo4UtfGrki8WudpZZ1IcnSiva4E",
-	"EetUDf1uUXYXFSs8qmKsTc5Ixgup5m/8UxPKFVlxt6PutfnaF7B8wLUhnDv8B53i24Peq/ptj514fFyg",
-	"EM1js8xwy/C2cYrSK4I2ZtrVSGeDvtlgs8cJNgIF3xSV7zBpDmZtDzeY0utbJjUxUBEH3/fOXZwIY+AL",
-	"HZkL2GALnrMFX62EEnk3IWpV+X2b+v17qMm/XbV9m2A2/Loj2hixQ4WYDSnDz2Qu8svppgto2yihH1V4",
-	"3914dTzHa3/peyi7TB6fPTRffl4bPQQq3i+p7tDhY3lrMoV3DQbCWk/lyE3bU9JfD25tF/J3cQMkTzEN",
-	"Mcp6cALg/AyRpxogtFiSB33mR5XjBS3xo74WHYjsYWHewewAW54asPFSDhloXnORFRK1iS1XwliK7JVq",
-	"RBcFVHtvqpvjBz/iI/CPl9WD8IOL+uPwo5/poekWIlCMz+suF6pKkvTGno7xuh1V+UOL8eHrVk1+kKK+",
-	"AwGWegS+v2O31xjQYazn1Cfk5AwEMiniHTVlzwGRMGFcYf9XbGw042Y5okKnvyKsh7Ng66QePjdUWbRl",
-	"OKyRjA1z2XXqcopkYz3rfhSu9JatLApQErHxSXL6C7KgkwAxiF1jTnUpMMyNrTiWPFtIBe8xh+JfvdVW",
-	"pSMVQx1LKadUW9XkeYlSkG7SFMKGydjTrKZqpaMJ8ANcT5jh2LIQW/VpC2ybel3noa6Z4GMoTvZeCVYx",
-	"ewyuZKwmJinYgif8j043aqV1cfs2WEAtQOwet3h5eHiMX9FUwP3Sb2YDlKi1UwuNOLs2NDJzOsUfgU1l",
-	"GDkTTCrGmRG8oE/O2Smbls5/noultinDk4z4BIQidqzBUU1ub+jT+HfB6atqB4T8d0KE79ACsYHj2rrP",
-	"7zrFIvX985+eQwPoiqRDrwRkXIFZFUp7gOpj53TUOi5WI2kcjL9jcB/nPCk8gQ0gET3vruy+L6K4dAQW",
-	"S5QhYNkxnCF9lBfaYWOjyUG5ysfgVdKdkOqjqm7Z9VbfymQZ52UhuHU9mpwZbweUkGol0CN3TE/hFMkv",
-	"59Ok6p6W0OGX+tQMcBi9lckN3nBg4b90Y6ocXVcQa/gTlRgzvvoUDUwbCrOUo2k3x9hf4Q2a891YrmpS",
-	"aIo7BWoAsdSghR+LkboNY9GoWYqMOnWqq26cup+MfeQnuzAed01QRsUzDpXLs0ysUtRxEYSOpLYFz66Q",
-	"Px5+gKzedDLcBpx9mgJnT3l2lTTvgd4NuwIxuiiansvSAiwa7bKq5mTnYGg7JJwJ/CKwWxMEf6GLPHJ6",
-	"VaDfMa1vx+8CfPZlox9Yc7D/JfRSOK+v/ZwQ4HzCtMIOvTR4QFaQXTuun9iM5KDbE0LS9YoNvFayQLgc",
-	"KvEATwf4g/coM5X9UFlip4fPnt483AbI727lUmVNq77aD796+vWQNst9q/QamF8i5i3MyOjVkGpVJner",
-	"LCBcFolbsYwh7BF/IliKFVTfznSRN1FSO3u57Sr0qJeaDKmJI4D92J7kQ67VpbvUM1qU7jYHeBx7hYZd",
-	"PMj6ybVAdzvXgLiGjgMGupsGc9pp5vedbNbx2yUvCmEO/WabsIKbuTCHMZ8XZzpE4uqXAy1U83ooMImZ",
-	"GK+CksntWnFpKpzYW9Fzq10HApToKcTdItIeooxJiNgHwQOwvH3QFsCxDZdq5URdtVk7RblVhsyLklre",
-	"YB0oyvEDy+LDtoqt6gVGutEN2SvMpB54hwX+YGe3dTvu1iwwGsDSY/iqWTs0TmNESMfOIq6aj5kkx6op",
-	"rUrV/lqenDwS/8EeHz0ccuZGGMkY9drRHRFEsBamaSFMJv01TBcRQtfujXSVRi0iva2sd9GJLCVEbAL1",
-	"M7HmdNtfomr222VGLgAGHpVRLdIR/HBIry1Rm93uGa9q7R4bbf4gjw+H/G96Wmv9hzHVXUm2KhR02+YS",
-	"SrBSyUiJjXQFxKri9bDO+WYSSQTQGuE3DDiXqhFc9pTr4uariuy4zKuqeq6YuMGiVqi3jzDjpbRWJkhF",
-	"xpWfG2+qiVYFehI8yO1lVZy9LWAABhzrWg6JasBmiXENIAu7hHKlTm0RAsRQ0L4deu/uBMel6+5MZjFZ",
-	"Qfam9P8iH3fCIikM9JvJZT4G/70TkkPhmNoKTEhXVPu6vv92MHKEDhTLFTcyyXM65VYEZ2Hbd2lTPQrr",
-	"5JJQ52E475PFlXvqvGX0iNIqfNu3OllcdccEQDdtJwyxj3Cw1gYkgcccRR/YHcQMDZmJfGM/HXZiP3+6",
-	"O1F7+NPHhrJ26A0EPZuill5xmezdiNBmZEz31wwFbPUi0ZEutYNtU7pJ1YoXwD6UQroFTqxGZhhRpx2s",
-	"hZUg3m3BRcFXdgSAq9qet19/b3fE+1ACOEAj8MCBytukEIYo8ohXXHLT6tEaOdiIhBiSJNbhv6a84CoD",
-	"/RM11/sBoNkKCzfgOIG4BrKQuQh88VKbnzcKkyq222GVZXFbDLg4xJmS+6hcLkVOohxO8SG7iF9TpnW8",
-	"bDyfc6ksYnnizDd2Zjvli99ATnnqJ2wpb/r7GnWQF9foivsPnVLZcrXSxqUta7Av9crG7ofRXhhuxZCy",
-	"GSXh3QrqjdeBoA2jtx+y9dLGSOOwta1IW3dB52t0pF3cZzVDbGSct4usaeHc6uz42AuD/6f1//Ze8Fvt",
-	"uBI3SFbMVkY7neliwqxdnB0fl1aY/xeInPyybrcFJ3+hCAVHO73xAYXqaQIsEJ8l3xCn6lR4Sx3qElGK",
-	"JsTlURREddjvPxGvXG9ONvDPfZocXEkMV9eKrUjrcLNM7gVgqrwEKsYejpX+kMyTnshbFx8XMbcFV2O6",
-	"gZVsOPa2ol+BOA1MK4AfGhGulb72z5zctiFyavSjeLS0E4MiPKsiiXz8vvLS4Q2ngoVN4N9xvgjNYRWi",
-	"BwmLg8ActP1ZZrS1RKuphANTiwQrMJQm2GIyocQt1gfDZIGPPygkvBsrZOzJ2YxDYteoFTZpx3S/RS7O",
-	"nROH3ekul9OUbvxBLiV1doTyreoRUrGlmHMo7UA2N63yRBv03ohVOtgD+4y2Z1IvrpJ5I64YX0JEQM/Y",
-	"iddxS21qbHmnXz8+enjSCGjFj1r8Iu8/nk5OH376y6+/HtX+/Ot/JvkcL5zOrt6KFTVXuAVLTgsxLNaM",
-	"h2bVsCODN8CJX3Wn90QlEH0b7MWbnykwupMD4aWw4f2aVRSDdMJLDG83tMLTx8muNds0x7tJj3ZQQFHU",
-	"eReWAK9qa9bbRNBTCq+RKxoX0dXqkmeXK71uFHLWEXVBnw8vmg2h3Z3jvjWhFLHuYCKjevvm69SLTapp",
-	"T274GsPBHgBF1Fo5FRbUVgDiG3wNLGcOaYIlAkupin0o7XwVsO7o0XzhjHDZou/VWlkF7wFRsHOS9P6w",
-	"QjlRo6fTn69jHrQ1Jf6gozQjZ26zkhkv0Dk7Y6dHj/25+fiE/RtbCH4txW2qvqr62TiMfiixK5M8iKEY",
-	"NLlFbkUl1A3VHklLMLCKolNar7mRXI1pUOXn6O/4q2E0FySrzWJ+fNc6wUWt/jYOqnOR9gKfgdW+D/xM",
-	"fYq2pSkUY22nEaX3dXansF+G63ohoWWyUgeY1QGmV8OeMGmHnPtjygCHZVa7fPFqLkfz1awXuhCd5aQQ",
-	"zPRXYHAAOd9B82qFTechgAgKGk0knKxCAupfWqaHNTLsSDRWCWDCSHdyWFyUyyU3m3GH0n2WmaoRF+dy",
-	"xOUWQXfbETDv+HOTQ3Ybmtih/+3HcqvDIJTYhOHF19oqQo2DSq7MWohVIskCBWaJtuJVjLHKCUKgMfRy",
-	"gXAbNO6aeE8C2sBY7G3uPfxIjjwVc3jzQdrtGxjON9gPLKHk8IHDWyCNPeVGEtNBX/BhQ7nrkWe7iSFq",
-	"ZxCOPxl2NpIXw4+Zd/7yZK1/l6EoMYiJLCaBMr/OWtXRx6Hn8I3lbfG4jetPcx/fq1Pk93Lmwt65hzO3",
-	"ht7dntPQHAm2HVHar2qeb61N5na71GQj2oF0dk/GXPzsZAS8f3sC9JVQydq3kfv2ZiWNsHtjIRpAyvGb",
-	"TsXWnvuj9hA7L/t3w3bQGLDiisKK/qdpgMxeamVCQ8g0yb7X0GVFpkq50qVUpRO3KxeCLdsskgkL+L5r",
-	"zfexLVF47mNbgvJLeFQKDcI7Wod79r1GKnWoER9FdTK45j0XxUjszcqITKZBd88JZDYwgXgbu72F/fKW",
-	"M+a40O6hlrR1l4PQkc2Fqtn9O0/vwQSWlSHdezLRZf4XwcDbuVAdRzhg1+EuDHu0e91QCG4UkKk1YisD",
-	"Du+m50zCkTrTa+5FT5SjJrtjnFOEmK4EvxrFuNQT1Kgzl6c41clN5YE3vJliemAR4LbWJrfJA9UPtc06",
-	"NaRh9zg31wWcXNdmGc7gNNLthTWsHF9ulpflakBDkBB7Cb/oc0NBWPZyxHSZwXc/YjZj5LiPDGDMSTIT",
-	"7ZK1bonqPA/qO2DfTP1dZPpE0mnEtb7qZEYcxd/YFi+BxXBNtRVGVt1928eqFvVnVcgrcdHZ6+Nd9J+J",
-	"lyWovkAVgAGeB/acDHorHHbJ48x4S/9gMpQkYj+0WM1ztaMLYKfNSkXq20bAQqjde4cMSrgY7zWkcx+E",
-	"KAZgTVpUBxWxF96g9uKppwJgNtkNt9BqHilFoHgCgYXA5gPH6FR4CwPx85BG0axcTSqeigeW/aan9WsX",
-	"kOiB9LqGHDy20QwKsU2ARxWvNmlSha8ngX7gnEiHaZwB1h0oVBmvsaxOqERIIzGH/2KYdVZwl4xu/iSx",
-	"PN8JbNMZSFwGVSkTF20KyFlHxyntWLmCp3ivDEDS/nNoz8HgINnWfVDp1IUl7NtbQqXlYsnVhkIhwBYC",
-	"jUjVOU2o8jPqHTN/g3qTU/9ZWLIujkmZ8aIzdLwquLJsrhlwAY2NPoZdUhOq+iPphavpCsvStWeSbCoX",
-	"eilSJOZzLfwcYSAxMJ4D4QzxG23JPtK8JMyyldF6Zsew3DTWDPapdBM/QLwVtigIKdh0eGDaP5R+M31y",
-	"cHM414f+w0N7JVeHeoVW2iF1TyX4xC3g4x1D6nilutuQ6t2HTFq8CDz5dSY1p9lUVAXT2rDAsnVODz2r",
-	"lB58EKomoLQGfk2dk7k7j4M7S1D1E+I0hsubRF8QKYwzH19yGKkXCe6b6k7VJ3hD+jum5N93OVmvZz0z",
-	"nGTmgUnf3k54jpdGus2FN6hCMJ9TIzmwssCaxo/iDRbOrbBOSl9JJH71A6M/QwDqwCD48dIS50110K7k",
-	"f4vNwadPUIs70wnoKGgcL0wZN0b6PVy6mg8UNrqSS0yPBO57yJLIG5EHwJk9+lX9qrzRhALx9tsX7NGj",
-	"R8+8Lv/53QtolOq2OW/YX6wQ7AP8+wN0azqm1/jw16Nf1cvSUNBUKDhUP1zaDyz0eqZT8YgBSBZQcCx0",
-	"XsKFOse2r4SZ/FURwythAqQ7Yq+gb3Ic8rPHT77y0j0txJLlOiuX3hA+Yt4/watWfI6IN65+VXrF/1n6",
-	"8ZfGavPhiP1ipAtMU1VxpFCOubXMBB6cXLEP3+diudLOD+vwv8Xmw9GvKjYUPjsgPGuNwebs4OTo9OgE",
-	"zruVUHwlD84OHh2dHD1C9NcChOoYYpbH2aJUV/b4oy2Xn/zHcyzBwn5QUqvvc6jFd8/91S/8xWCu25VW",
-	"FqXz4ckJRdGcwBQzX60KmcHPj3XmhDu0zgi+jBLMG4ptKhWvN4+LG+fTJEWXAGOAr2IlWsohiWM8Dn23",
-	"P9XjLwevFd1rwpRmgPc3VS9XRC16r14uMUDC56A1qCsWgOupn7X/nPabn91qt9lyeVDf/M6UYlKbgftv",
-	"EObHSQu9ENy4aWDxIh+wuczfxUsi0/03GjEoHav7G1V4Ve/U25c13v+T18hLfnNIoZCvH3399dOTr5u6",
-	"0k/Xp1HCdsvhPFd2DVbSpyQI22kwKr1NeXexeyv8aVoIHsglLN+whV5DohUK/Dgirpry5uerEErCS8PE",
-	"VCsbMhbpRf2bluo5gSlvu6gjcJ6LAYUKAfDsB37pQqqoXcfdWyvfOlRrdyJXP3G27l24bv/m8aV3EH3t",
-	"fqNWH34NFKS3FlOyPQ7O/vG+LrTvDAdcXMyB+fmmRBj2LcqMyIVykhdsrjV6wN75CSyMLe1ZCS/uhLr4",
-	"tnxb2JsWoysIgoGf4LnpzQQgEVjwQNVC0OGK6KKQ1jFu2UIU+QRsWa1w7/2qAl4aPUeD4XGpIKUHDw4u",
-	"i2OFtg5P3ub++sGP5p4UJtz7Ld74PgR4UKwUX3AbXLclfHChnaDXK2cB1w/dkNba7OPQfm6vQLRCEXZw",
-	"EM7JBy9Dozx8sB9ILbVT65+1SyCPP8J/Px1/hADip+NAjOQFtXnwp96jugTv98b/ffBpsvNqeBpd/X5y",
-	"sCoTGv1N6d5EmqaUFbIQHOlHyA55gfJw+FLOhXWjTJIcfhLrCuyCewvlP86+eX7x6unjM/YXsISfPDr5",
-	"a7P+4ulJw06Jv/vH88P/yQ9/Pzl89u/H//H+4+PHn86SdsvQ/XQH87JlglStd4fss8cphJg23qP1/sIe",
-	"RP3dokb9NZOFOGcLbpaFsBZDJ+AqcKKGHi3PJrY6/gOIM/Vdvh8lSjf/dMtlfccJjXDH9fwOXNFA46wg",
-	"MuxtvzVirEIz4lutcahUOv5oSvXp+KNdaLfbm3uDvzq4RxM7PKLDl1uFr/eyW2bAFRZ77Xl9BQY1HO4E",
-	"W4T2nBG7uNOp2yHeplSDt4IfUm0nJG31b4XLFiKvL8y9G+wDupJTedtJT5Xb0Ix11en86VdfPx5XMocj",
-	"rR5wOxP/capvhbuL0RyF8IJvKrOUZNvbHGCO+O2/CJkk6b1KfdW7qa0L9NMprYlFalCPd096s17rt3VY",
-	"njz76vTJw8/rr4PSem2ATCOhUL7Ta3DVNdP70NcRoY/uxEyXKmcadUiPV0PxtMCf1OmW/4gXQETN3tMK",
-	"ws0vyqX9Y8RbasNJHQc6OHXciMg/tY91BIpwcEcshfwwPItNB4xgG1FfTQz92eZ6xvjonyLq121pVRHc",
-	"z2tdPz599vjRyeM7mdb70ND+RoyjFPjZLldeZzxmP8pvWAmpJr+/aUkGWWMtcQEyXx7RpEkD7Adp3Yv6",
-	"hWPtDswhDLE6MHztL2xlrFRBnUUWHMMkgrJXINH/LAUsKom0XkEYqlr+bYTzwLTm+/vUL9WUAkYsoWUa",
-	"s76nMwJaS0k1D0TOGPxaL/SyRt225jbwKABOEGj9lFiLWo+lIFGQ20/I0/HH2l+fcJeEStA2Wv1aijUR",
-	"EyOntNeuRDKo1xS7wyY5IJoamESO2OtAruvFAkSCWcc31hvTgF842gqAvYC2pbWZPRiypV+Fjul3XIJX",
-	"4FXVJuYcipq5vbKU3rchlAeNj6q3A7JCWjGuAC7UXoFJpwPV+7r3ItKd+bD6JXf3UikT0ZhSrMjcnpzd",
-	"Z2HWmqauM3EHyAHzWEK50OS2U62+omvSg2upNap6HDqK4diN9OMqHqRBax9yBXd8KJVcfcZHhvam8ZE7",
-	"GXrv9rycb9LLmCMk/baPu8+zysvppuuUCkK8n7BIIfK5MGzqTwJnNsQbZUplO60YcS2oCp82Wmt8PFuw",
-	"pbCWz8UDy3LuOPIKsVf+h0fsOcsKCUgGr2yN99eVyBxlcT78wK07hEsPv3/5AWx9zNUspJof/ap+qdh+",
-	"AAcC9iebirlU0IkrlYa5gIte4cC3dn/C+MF3RMdAYlhIGwZlhx1W0H2ri3bYvjFNB90uhJ8jmSP4Bl8r",
-	"vhWZ7mnSn2efDmv//h/3ulOcuHEoVkl3YhDyg354913xA2bzvXoAwwbBpYcXfuaiBIWdARuFtgVRJR8a",
-	"7nacQ285xqr2mF8eV+Hwisb6lgoy+pkxOuoZttcB32sPZluddboO6wX4LkDAUK1vK6iu4On3y5U2tYnv",
-	"cnBBFDN73Zzr2hn1OMQ5E1J5nwCCP8QCPy8KXJN9nD78CmDgornY3LIXF3/HswCJf4tyqeAcERNAp0+Y",
-	"09BuUXQeUTNuloe/6ak9/vibnn46JhTooAjNb3p6N2u0SwT/VubQJhbho58heI8Y3AFVVnTh50DF9BaJ",
-	"cbP8m552aXi/MHsACcC7Mu5v1wIgT6hk2whCYAVyXUjHGTErIQgpluFCoXK8CGWmWxb7j4Nv4YovqC38",
-	"APaoJfB99qAhgOlezyLOm+apZ56PP/r/DIzFUtvf7q2+2xvqi6Z+W91+37H7sGCNKOrpyeOvn3z19PPv",
-	"2ZQM7C0o+yMAnUO9gJPY3dcIqFKBAE79wV3CEZlnOzfhd3DFvcda79Nt9K/Q5TXi6+0jBGSdrXXBi9MN",
-	"ucbaZB9/9P/pxRl8F8o773E+ug4TCEPsByfeyveFmRgrSv42u8Ewcc7uAYCtbWzi+uUVS9fi7VuxAEB0",
-	"mEbpEPHj3BDj8t4X/KW/8x2XfITBGF9kh72I131pc/EzbO9vgVsJkzTe1SfwKDZaAg5UrGFUYg02InwI",
-	"tNhbicAu4bFAwWz79OQFXbIjcBWi81OeXXVUSXXErpAHyLaiSDRzpw9Pmmifr3d2/PwDhFDDnKU0SPjq",
-	"zuLxsxUT6lA3YU4sYeFKIyYMiH2xHg6q04i9yy/5A0s98Kj6LRAV7PH42BIyqktMCtgvi83nOIh/WWy6",
-	"NiunCpv9oXJAqRPGfx0SrRus4UOOwxqDcVU/uu81oD6f/YbnD+GiL+gA0hj26AO+0bqwe4nGwsjYCu6X",
-	"1qdhmo8/+qsGOn/+0nt0/sKM3lPpR1ivz3viNh57v2aZXx6vNWltmRXc2aad1iENSju5a8/9RNf8qd09",
-	"fIkuhy+84p606ppb5nQB9GCIXunAp/jpn21oLXTsNd65FK/xkj/1SsA7dC0EveDd1+G/pcJW7I2eQxlX",
-	"1AceiYpSWwKX4fgj/HegfoRr71FBvq7df9/qEe79x3Fl8VXvX2kSAdF4bxZBO327FPgd/tyb1L9C1x7F",
-	"17v7OsB9mqpxEtsTuYWQBnppEPFhAjOVTBy9ANZEf+/RKyArdghg8Hh/PxvuJ7GG4d1hu53udaG7Fpnq",
-	"nx+ePNy9xAiv2w/O3D8bm1MB4wexOwPXFmzECWJLsEwZ+zx3YD7h38cf/X96g6tpcUkZwnjhnRKe97pp",
-	"O+vDSOL2EML1t6pSzoG2RTpyTYesxTExx3auCXY9Fh2a9D4Wpgv0JyvH5I+54i9oKjtJXujr/Zi2ucTm",
-	"2sh8R+3vQCKAJhsrxWMQYZAolOZa9LAWYBv9OZcq9FRili9JDCupqyQSvoW7biOsXxq+fgEP/FxC1eZg",
-	"YHqtRA5BF6QWF0VBnQAss/w6vCzEZCQWuPGiqPqdJoSUF8gFei/Q1HutM4Cl6JJc/PILHEC4b7CDMTbT",
-	"9pIneLagBgJwJJ0TiQbMV2B7ZNx6h7xoFMV2yr6YzUTWAw99txBA0nEtYrGcRYpLJAuxxKYJEPwFVulS",
-	"rQSwZuEhDph8xg3U3UlHhBLSsJUuZIYUXqXT27vFq5dXNMQ/xel4l7Be9bL7xIABGtZLzhcR5F/Q6TVm",
-	"g5ztpDW9gY0tknLtxUmvhAopG6oahFKt0hDb0W5BvgmNLJPH+Sv4+vNZWR2HOf2s786BFRFka3KQ2Wuv",
-	"czNI91zP/ejVPMGtnCgLm3k9gOQiSHAenBmmFRm1jN9IO4m8Kobn4lDPZqj5/DalZhS54WvVVVA2S2ei",
-	"wiRGmkf8E5Xq+ztBrBMvmvFCqJybM7QBKHUTzqVBpQ1/oCNrm0oSyH2PV1iGPIZ4L/zUXs///WZZ9GO1",
-	"J4SopckcdnEbfjsIAD6Txb64IkCjwKkHNx2gLGbaiIzbbnXxLV3wWRVGureQdAxayMKZqmeYAwNuw4cn",
-	"k5OTk8CfNBNrYSaMO+DUcuzJSYfc13oStSt7ahQR9aTxyR2yxl1ejUAG70QCe9LDXvHs5OSr02fPHj55",
-	"/NXjk2fPTnfxV/wBLEwvQkGcOjdD/P4L2ZqwhUgwgNxVbeB8sKE3EnoHSjvqHAfN9EszaLcZwW1fCfWr",
-	"G2iC/q8TAnlLL9yx2mE+vow9tkE3ggLO1GdKG7+255UbuNDG1UuewVabyZtmIq++5EZkQl7vyh+9jVd9",
-	"QUM7DGKftTTxvfaxRhqZuYsc6Mz9CoS1EMovVFcCL67B8cfwz1ZteZt4ZqmvRZyOIbXe+JN9ZEHeiaJg",
-	"Vi8F8IQHbJbXPKFRdfsVhygHU3+ZveTC2v7UWkzZQusrLJO0ayB10yoTtQCQyIygisnQY9HvKoFuupVz",
-	"RU1GEi5v6d423+Eewv/VDvi8ubXmc+8XkxAkoROGsHPrHDth3bD86z7FLplVeies696o+1+hdyJtrvyy",
-	"EBBxlRXIYF+6oLZkxLwlLbK7O6jq4Q62WecKljuyom/LL0fPEop4V0ZqYOVN2+a1rweaG+EHfwxj923Z",
-	"mbSF2d8D53bZTtlu1/d27aELx42Xgi+Zlx1dEHhZVUO2T2IkT4ZKqgfsNz0laiMKrdZ7dWR8KdhCL6lH",
-	"+SQgXI2cLxyz8ndESUMP6YKrqyoNHpq6JFuhgiU+pHoe47w7hRmvgs7dQu1sT3YBFyVp3hFfE6E3/t1g",
-	"moBEB+LpUlVcAdyxpbbuPBoh4iYTIrfQKeInIXKRUxOgGMA0QDjAFTWj1Mbb0ZYqn6iXc+hZQ/L+KEVy",
-	"p2cOOucglagf3YzLgk2FdwnJbKh1QaooF3egurebBN22AuB0n8ohfe5j17a764YX3JgNI6ltJkBqlf/+",
-	"n0iu2peQRzVxn4qy0z0s95UnB9m22PWbU+u0LU15S5LU982p3JlP98fCBfUdCgnjL+gCNoeyR0fwxd6y",
-	"3V49YKstb2g1MmnrhSxAOxiual462Bd6pa3IBxyR+13444/4j0/jK6sazLsp4ilco7tW+ScrtqBLWUsY",
-	"/m+1/4AN04f12F/df9WObEvCqVmFKdU5c5o6mOGekJENoFQPvPGzYtNNdMSxz+NUbDQko+HXjYf47QbN",
-	"FYHdr1RQmSLdrtPkOBc893e5yw7oEtQLOJFehid8nvrC2vvcoltr/PmXFt17P2t/1NdoGoZXBv6moiAI",
-	"YWiZWIVXoSOebCl1ZDgMpYAoumQ375K8SKCyk7jib/6iL8xd8TdkBtnTgQtvtJ8sCLhQscEldAfvorDY",
-	"3/lZdbfsXrhQ8TaAB/ELcASGdvEDKSgavcWHP3l4nCY1xtD6LZVwxGxn8KyetJKff9C0IkxjV6yFBGYP",
-	"FdXU9zHsiemG2jGonBGz/z2alrg1qAXG8Uf4s9dp+5baLd/vrL8U0Fm9K5draFPtwYHDqECtXZYzm31O",
-	"+KhOFwM6xPh/jVnLeiemTmR8V3ukVrmAvBGFPY9xK+KbnHlHCX1gb9bFNt0d8de1zMHzSKEinjVjLk/v",
-	"VTHcGu6Txt7HOUReSnhoq5PUNlE7cdlTqBBmstEiKoChIaSI32tVbA7OVFkUkz5A0J5AC/hWqJ0QFuvd",
-	"Ai8kExqUNsxmvBA5y/Va/UttnR0kAZ9HFX4emoBN1WsJMSjI0R46aoUIiCbXzu/1hfizrjZS/PZpxB/w",
-	"ivusHMcndKwsjXAfjHHU7H+pldhMau5QzozgBVCHZqZB5753IyPkMO7usadssJaoAgF/lUuABrGTZoUw",
-	"NpuWGN+Ay8vVEXtOuOlZLHkxJfYd00pgtIJyBpXzCOELYuvUM7jBxO8gpEbMt6EHGGR4U8Gr7jnAMDh9",
-	"dNd00K48UDjDaskgKvdTes206soCwbgsgFgwD1QjHMJloJYcEIPaCLfPxMyfKEBSJWYCR2fDpahXcU1Q",
-	"mDEYsjPwUeUV7yfg9ibEXz7HbhiVI23LEX78Ly9JF7UO2yg/7TDaFIiDRDHbLTwBO3F/4lPBOT6DACm9",
-	"7jyG4GipldRgsQ0xtWoVOa6w3Y3MFrGUkum1/xxvwwOrN9CWkeHFZa2TUjOZMcAjIpGsL8YwwEt7B4Qv",
-	"/uX3wA/CkexnehnPfVChtt7VDgt7QqccsTyPrZaDndEyTvxHwY+asFKBvCAGwWk2Ff403LmrQox0R2H1",
-	"21Jd0JX3mbWCR+Ajpe1vvBOu2E/NG4CscS5YLrEROdps3DJhnVxyR6Yut95KM/MmIcw9hJoxUHtv2u6C",
-	"4sCfQdXFNwnFZaZUyhuLfrK8cXswOcigl1Uh8mS1XEN34O3+5RXHGz81E29/lUuIjeAU1bKo9BVXTCp/",
-	"40I4AYcAqgBnkJUPGxzHQ6FFnlnTC5ayxr18meGaz5C97mxHEr/f0+6HaK13XZl1siiwNFqzXIMiKIqq",
-	"4rVC9k+wyzFUaAJgp2NOBd9Bjn0BV3xJdI3g+6xhxvfZHzshstNh8zgoaF/oIm8dbnXCJSuslTg/XZUU",
-	"F3KuXpduUAnFBcL/den21DMPanuNXlthHlgWRlvraZtlwvb3wLuIP7q/PUiP6NqC4et91c9weyXVfBKb",
-	"NWMTJWTYxWoMl56jDvCwnKvvP1NgBDo6prqtLaUKf5/uOtTwJl8cN9S96rQP5B3WXGQlOg3/eN/wEuXc",
-	"m1u0J7zKhRwax1aZ537pocXZd86tAJ6faX0lRUoccP8757XyoXVlvqtr4QVd80fI1v+ZCN/8vHV20QuT",
-	"uocAAq0lo7XsBEoiw9dOnjcY9h+Y6A3H95mR3rWHNtfxGzHfiyX7NgQumjlyjt3BrTe/eMHCvvVOsb+0",
-	"lUqIK5za48cf/T82vXCDsPb3uye6W+jBl3sBGsC9mrXeWOcNbYY7dsXu7ulxfu7UK7ZraY6RCgw4jntW",
-	"6WV11SCdzHtHnK7AOElVYKRvP93T7T83hqA22XuA99aT965xd/hkrdk1N5I32zd+EeFb6F3eFlzxpyZb",
-	"9a/QefTC6+3h4A10mu1WRHB/UsL+3wR06FW8aDbd63x0ql34bj9ad9Eo5Q8zMVaUatCDHgZnmrNeENUF",
-	"JqdDgW8GrA9TfzzoiLOAf4dKuQ4YVbYQ0L1kCwJUFTnck8Xj3zJJJf3w5NlXp08efmbnp0OOLmg+tSFm",
-	"janYX907ADS7SaXPazxrEGViV0KsQAl7GwlQCVMxJ4bVARv1uBY83xH0HyKD372+eHf84u2rX5C7XmYL",
-	"ZldC5IflCvJPWxA/W2gw4JeC2xIwFlLNC8H+683PHeI55VZQGcVna2xutenAH3svVmN1XohmV59kSFIm",
-	"ZjOZSe8u+M/QjAXIwl2I1O6VV/PzplxeQJsYK3MBEGWZQ6cfkgckaRa5zJzIzzEWpFkur/3l4DMsoPoX",
-	"LF9OqVDk2cLdGQvQ9qmpt7YRdibqhTfLez/1/CMSC/Z3Yfz07YfdBs8XR2cpm0mH1Vo4Ad7+g0XxYj6p",
-	"OFUQbm7vexVWPLvi835EMl1ynyxS9IguPG/4ej/ZikBNA5gcWBNQvSJWoIcM8V7yk8PMlfok3w8DfjWH",
-	"DUPh0aMnTx4/fvSZLYWeBd8bLw7cCMFr+LRqwc8hJwUNtxalurJswa8FJf2J9jndqbW5d4yYFXK+6OZV",
-	"fOENwyFWwHPip44tMvCxYDJFC6FhCvCi6CIoVfdy0N8ri1ycyVR1j1Q59KTYQ0Y4PGdSEUxD1rLG+mad",
-	"XiHNOZWZO80Kra8AzzfT5r418kBASYUm6RWslzhh8fh5YJleq1i5SVy4RgiW842NINAuS7LJ1DOkSvb2",
-	"PLfgfSKiRBtsmodWPL+GKCc3IjC3nzMSDG/T4yuOsYX/JOTtt0P3fBGCTWgJAK1GtWpgg4DVFTHIU/Bi",
-	"5M3eT1nYUjt2EUSy9gPIuhNyAIawT+wAvdNeDFcjCDAAwDvQDRFLp3Rzs3Wcl/jX8Uf8x8DuXnjxfVEa",
-	"vqsYC0MPAaEys1kFgJoS19AeFbkOtxxwjQXvhEO0jm9sktbwov4W95HqItn5zDGe2lPvl9Cw0v1j++nb",
-	"tRCrHXsfL/lzh7H9O3TGsfEF92BGw43unDf2d/kj541hfJ87b1w99H7yxlBx5nUW9hWuObxg2IqioOIf",
-	"r+Jk6JLQmTMGSTj+CP/tJdp9pfKw4Pcr/Z1ZC/zyzhP4jZhLxZRms9JgGMdPyDlzC20FzqIpFZtr1lBH",
-	"tU3RmdP5l5gfSOv4e2HgCkJb+O63TWPGablTGhPI3Hd0R3kn/xAsI7tPiNu2nZD7IcV4hVQMchkg0Ixb",
-	"9uLi76Er4KRVjI51h3Lp51jkxKv/l1xn9hjXzh4t87+OOUK+X/as1z6PkPRMNyMoJ9guIjH9+z04mm6F",
-	"0WtbW/Uu4ku4bJCfsC9j7Z031qSiZUYKcO84xHSEKKyA4Or5FnuCqeVVkycO4Bf7Dbl3eMmf2pCDd+gy",
-	"5OgF97BScKN2x1f0hOwYaDBadHC7+/Nu8Paf2SD7keei9uDmQvgv9+fdEDTXn5iVMxpYetH3JI5izEz4",
-	"bdQF2MVtcvwR/rujA8K1vopLt/s4drVF3nEcj2leczoI4JVsx+DHn+95GdhaG7co/IQOmuFjox13VCKR",
-	"3iNv/RV/lon+TBsI52Qfi/df8rpavFBOj9toQiCK3bvpPEZzAv20HSAIeDz1nkjBAP6/gPhRh6Cfts5D",
-	"EOd0D4cgmax3i2bAXf7A0Qwc32c+PGsPvcdoxqxG0YfQL8U4gSew9puzNTfLw3KF1ihxKGW6VK6R0m9a",
-	"mvDH8Uf4by8Ys2PtUzqdrvxjdu7qXK530BoTvtxLfCBMQ3Le11xC2qlPof5C13zBPE0Ywv4SNb8g9bJ0",
-	"e+sUDjcjmmhsYpEovoUjr8i97jOl6qJLbxWbfTyYCm78yfKP9/6woPIx/9d7f6G5DrugNMXB2cExX8nj",
-	"61PQcHTnVFEoNNtWtUoEPGgnB8HtU2VRwPMgeokNIWfwKKTca/eXsODHREC8zq4S/WkCBAjRHjWoT+1I",
-	"tonfvYMAiINTIxDU1jd66jdvG305JkjGNEH+r3a6K/X7UMdNfQmBwclPw1SXKm92CEz9HLr5E+tFxo2R",
-	"VIZbtXEqk7+rdWQDCMRZbAKGq7Dkspjqm/oUUGui7Xt9S6yJK6Pnhi9jPpja0Yalh77Hn95/+v8DAAD/",
-	"/w==",
+	"7L37khs3sif8Kgh+u6GZWPZNN1vdceJ8siwfe45tKdTyOGLH+tpgFUjCXQR4AFSzOQpF7NPsg+2TfIHM",
+	"BOpCVLGqmy3bEzt/jNVkEYVLIu/5y4+TTK/WWgnl7OT842TNDV8JJwz8lZXGauP/lQubGbl2UqvJ+eQb",
+	"o1fsVyVu3a9Mz5lbCrbmC8FmYq6NmEwn0j/1X6Uw28l0ovhKTM7DYNOJzZZixf2oK377vVALt5ycPz49",
+	"nU7cdu2ftM5ItZh8mk5ujxb6yH96ZK/l+kjDBHhxtNZSOWEm53NeWPFpOpkLlYm3fvJ+XHj9mrtl9XZ4",
+	"YDKdGPFfpTQin5w7U4r6ZObarLibnE+kcs+fTqZ+dnJVribnL05Pvzh78eLxs6dfPD198eJsOllJhV+d",
+	"xUn7CS2EmXzys/Gb2Dsb/0DvbKqX4/9q7zyKHyVevdTW9b3Zf9/74v9mxHxyPvl/TirCOMFv7cmPfgz/",
+	"FpmL1Vo7obLtf4rtLoG8Xwpm+Uqwa7FlG+mWQCPwyUznW7aQN8LCZ3NprGNc2Y0wjC+4VIF8loLnwlQz",
+	"/65655F/aQchnXlCWkkV/v7yPmRVCG57DxIe+FxkVciVdHEireuFX9bfnIs5LwsXtiS89hltUOebRuyP",
+	"KVXf7phSDdubspT5ZOegPk0ndql7ydl/f19y9usQdq2VFcD1XunVunR+Bp4FauWEgl3n63UhM+734uQ3",
+	"6+n848AX4YjwS3xf87b8qB3L4BGRs61w58wtpWXSsqXesDk3TDom7TGL18qvV/h74y8M+wvcMOksa90R",
+	"tlkKI/yvl9wyrcRfazcP79yUaYOv0yoTbKWNOGZvjZgLc842XLp/u3z96s2PX1+yv7z75hX74vHT078y",
+	"y7c4t0KrBeNxOv55O2Vnp3Dnden8q7nK2ZNTxh1bIe/Biw1b/b3G/UxzkKy2bfUz3SWTd8KZ7dHLORDn",
+	"x91Hq1vkn35r9KwQq57jXeMT/2PcMYdxE0f885I7thHKsY3xewab+eLpsy/+imSOI/gXvFwI5d6YsENr",
+	"o9fCOImkmRU6u76a88yhWI4XKNflrBDVFVLlaoZ3eSm4cTPB3ZXd3eV3ghfMikyr3LKZcBshFIu/sJPp",
+	"/jd8qt++fzReN23O90P8rZ79JjLnZ/fS2nK1DiTA81wiq3lbWzYwm/aGejkGpKXnQKoOKR2oHKh4yn58",
+	"+cPrKSvktad17R84ZmsjM3EOXz2y+Bfjii11adhfuMLR/urvBGez0m7DN8y/769+/DiUFeZGGHvOrGYr",
+	"rrbhg6ARwVDwpmPm5EqcM85A7ocHPO+C75nj13AppWVrbpx/wN9m/6sp4xYlKLyWWeE8a7LHLBc8L6QS",
+	"563BpGV5Kfx9o6nCOMewEosPw+aFh+dGCMaLAr6BRyfTFtlx1yQ27sSRf3KSkK2ZLvE+RYFzdtqQOKcp",
+	"iVORdP1n9V8dn54lqNuf7jA2H0TGsGeBMvY9fLkWKvdPb5a4Q0L5qf4jKFlAAZMw2HRCBOJ3DTcvHKFn",
+	"iv50alekxtzq1wveREtJ3qcyl+57ad0u75BOrJr/6FsbDPROZNrACulF3Bi+hb0Uty7NiuuzxTd1zpOG",
+	"3+FKb5Twl0EtmAO2yS3LtRLH7DsvBpkSN8KwbMnVQuQJYp3p0u0O+pb7OzRnfge9WAqjMqenzJbZ0l+0",
+	"E1Mqe/Ld1ynC5kG6pLkUKh7Nd760KLkvavJwih8Rw1IamNUksUU8sYivtnBLN/66Am9tcOi+a0mm2ajp",
+	"g9ACXhR2G7gRbt7OmvyGKu1wYcfsUmRGOMs4rNKxa7F2qWXmMk9Lfz83kMZMKrbRJrfVOVnn2aQpFagv",
+	"cKTABIW58Rw9T2mT3izTq913vcxzI6xFWvNL9SwaHk0MgZPd0el3GZrRhUhcEM8r9O4cfqyJBaevhboI",
+	"azlvLGy29YJBFHM4CM7Wwlit2JLnXjAw6Sb7GAjsDPAQPxGaJ20NHsaUblDq2n4ltlrlX5X5QiQ4TGbE",
+	"pmPN2/3MAn6Nz6Ze/ertT3tVhNZ0tMF/RJHy9PTF8322Ty7WRmQSKO9qOVgErJb/TDCyOeMsA2UENXHu",
+	"tfkVm8misHiYdYPQC8r9onKlc1EM8p64pRE8b27B2fMnXz7d94oNd87uyPB9U2udJ85zSseQPNJlqa4v",
+	"SxRGIw7Wli1B1tx1zi6/fXn0+NlzZsuVv1XPn7KluOW5yOSKFyyXCwm67Zo7J4z/yf/3j9OjF/xo/uHj",
+	"86ef/lvq4q/47Xf4urAVTZHYWjxMMblmvVpzI8muaK5rxq0AdSB1h/z1GC6+Xxmx+UYuSr/1CfGdlcZ4",
+	"IzH5pqiVDNb5cuG50/DZfQ3P/50XpUjNLpc30kqthg/4rbbua/pVakTQu23KIJxOCjFP2kY/KSdRKa6p",
+	"aQMMLqVd+gRtxgvyKgxa1CU+/1ZL5VKLAt9H8kXOCJctRxzIJf4i9ZZSBR170Eg/weOXZKXsDti+J+i/",
+	"ofOpEea0ug2B9uNc6hRSEV993dVmd93B4FfYOfZLvRI15TOYZoKtC66UMI8sekwE8wpVxq17FCy16MOR",
+	"Ch6Y8ex6YXSp8qFK6s+kg3g7dp5UQu21yK9mHS5X1VYjkgaaEdyJfMTt1kS1qblaNhN+s0CVVnqTHgCZ",
+	"SfP33+oN2s1k7XrLF9VFeD4ll4TKx0w8pVmCSPZHOcXzDeGLgivmtD6n3eeOnfjPvDGAnrHgkqPJ7XFd",
+	"TifXUuV1m9CPhr8DokFav0HfMbdIylaXBklZzOcicymD0Ist42zPfqJlwY24YKfnTGnwuF8rDVdod1PX",
+	"lTesfcBeQWFzLguRXKJ1HFldWOOGS/CbTidZ9KHS8XsTn8bJuMpE4f+dWt0WDOHEZAT6MgJp4/Fxe+2t",
+	"jg2Di+GvZEMJnmldCK7SWjCcUNB2a1crzCEsMK4ANz5ciOom7eExhzDHGx7kw5vjr0hzb+sj2bVQeXOW",
+	"u1pmay6z0m6vwOVxtdSl2beyH7QS2y4lYu/L8IrvPFZIdS3qX0VCmE5WYqXN9moxq31dSW/QWkdNIkVa",
+	"lUyi8abVZsbZ1aeyu21dxxS0uq7TSs54xq209Zu6EtyWRqBgErnMHPy7VJ5PeD41K3R23XFFM166oJ61",
+	"dSZwt2ZaoTJvo8dlw1FK+rcMP95sXaYPsdPUrFFRc2r/8fanNP/L5XwuDISH96mt1ZOfgEXLTAYtuqVE",
+	"rIXIj8o10zfCBJeTZTQ5CMKAo3q2ZXqoXjmXaW0PdKerTCOTGXTVUN2K13PIy/EXKxghkQ/gvwXu61dV",
+	"KhkFa1Do/FLR9VyaYetdysUS9fIhD2vrrtaCX9O9HvCTQm9Sav8bnPeLU/bfGUQ7b3gxbMLhTqVG/UHk",
+	"EsILrdtQC44vtdckg3+fcdA6t16OD329cL2CM6hrXgVp2zUJNjmaEfaYPlFl6Q2fwUP+6eoc245hxukS",
+	"DduTdcGzDmOMr9aFsFcY/Eq4i+WtKPCQLKOHveboPw7enBh3scLFh4ZNjGJuA0kV9cL0OjynKddDB8Kn",
+	"r/zdGvmTQm8G/gLZfLd+Go29XV5cWpG8kXXmuVnKAmLaxpsDRuRTdsqcZmfDdn6z1IVIXVFvQMGXeKZa",
+	"ocrvJQ3jxUA23VIGkP7iAU6DkzNqBZWigCK6S+r/XRgvpHelfipK8GbOCu4ggL8MivKKb9ks+iHRyAmy",
+	"fmBgr0vkLkn07HyhNyk6IGHhanGYmdZBe+cqh2QFiCTwhglb966XakD+SI+LxG9Mv5EB547WfypuC+wZ",
+	"GLV1HOyIoFqhEQwHMPGa+Y0wSS2KnOItLUUL60lvbvQqTuORBct+r2+fwo5EY5h8Qw4WWC++k84lSWlg",
+	"ke7SWJE04F8WBUWHtAK5rzdK5BBcxjgRfLfx9LYTY57sOuvH6C9SSbsc7gjooNCO7cP/0DtS29TrPYUc",
+	"qRGGnd/yThefKQuRjAJuljJbkpOp8PZ0zuDF/lpnS21Trp92vKVytdGc6X2dlIHT3A37POTRrbi5rhsu",
+	"2VLwtcAT4tbhv8IepN0lBR/ILBx35X4tpeDqEp9McHu1Q0Bx3NS2fi3sdVpScrbi2VIqgfyF+KXVKwHu",
+	"nI0215ZBHK9lBW6vllx1mL4Qg9153dckWNGhQuHaQihH/rzh+p//0ZVdciPS4rWe3AIJDxDaBVIGZxsT",
+	"t2uRgVhwms0EzGKgQiXJgBtGVtF11R+msNeX8KBfqxdGV97ITh+YnjuhSKBNmVRW5qJa6DT4hAtuHXt+",
+	"ynK+TatAbruWGS+KLeoo3Da2ZnKuyqKYJt4PqXgS4uDKz2HYtpXKyWL4tg0K5AavGR7JNJIk0V9jK5vr",
+	"bVBQ1315J9bauJHpYiOuFOU4WMYX/g5YPKjOW9Z8z3fOghg0zHKZM6svmChsULhAr4GXeRXH6TJbihzy",
+	"J7SpJrLkNmmR3fP21sLFz5/2RjhrX1fBptEXJpLWjnIa/SHVTtWzSapcPqWZAMIZRZ21hT5LxMU7qLVF",
+	"pV3Udxn2obmqX/2O/3pOtg1p29FC8QqSdBfsV6mOSit+Pd+lOvwebsaRvxm/ntd2yGl97TeGrkyQhcQd",
+	"cdBwr+DXSUGIlDIy1p70AbfT7Xto6cnjRHz3bikWqXAOZRWzs+fMrryCWQjnhLFgR2Cgf1qvM6Dvq0yi",
+	"xWkrEYAf/fOD/7/ToxcfPp5Oz56l8wGkuiqtIC/FkDSJes6iur7ayNwtW799vDcxAz3HV063T+F56hDq",
+	"ju5xUxyeYzIuUbJUpeWzlE5LwaaYGDcrHcu48sxsJlhp0V/eoLvUdA6SuQLqYUhfqXYxzRL8nboE18/Y",
+	"9CRRWFl2uIC6kmePHn/x5PjsWeLI8ni7mxu7OJ2yxdmU/Z//9b8vWLYuaYvZ2uhMWKtN5YL0BtAjy3DF",
+	"re3uIbDZ1gnbX+qCh1D9b2+OE2ZT7dmXvWRM7qS+YfaMEOnpflNpERidVTdBYWrMjqXV8tu3FWzuYvY7",
+	"atlTxtGPQTq33qgp2+iyyBnP84Fhh+qdV2thruKFT3p1Qi49uHKYl+gWk/SbwYAQ8jeDPbk0DT+DewQh",
+	"6L2mVEqqBfOWmle9zGAzA5T5K8tvRN4ZOmg6ESFV14gNaWiZ3yF+IzBMPcStH1hxyrDNOgytJS0MaxB0",
+	"MLKQwW60gQvP3eSuDJ3M+Y6MvzqZJmm8EXFrkvgIz/Rwj/RKuKVOR0YhxTi9iSEBifJ7MJYXfcKPhnr6",
+	"l3rTUd/04lktxsQKwW+EZWcM0xH2ZDDgvHETMFY2Ce+K603vvTd+0jeYXI6oKt1wI7lyF5D6rURhGVR2",
+	"oGcyOtybh7e2ylzlQwNwZtXFnnc3kUo3do0ia+Vq0CDt/VuByhxmTAPRm1Ib91o5s004v5bcLJAZDPJ/",
+	"dQeu+XbHDk/dT2GdXIUErhHR3nTyY8hSSqR2eVIAVot1a05H6yaamrlWYsqckeHDhedsCj5de/sX7k30",
+	"8SiNiXUbbmvBGy8fYlAUk+xy+NDrfqT4BYsnho5iMlGVcjQXfr+8PTXBwl03QYUTnrNUz6bNeslV0j6C",
+	"unfRtx0YxgEVyZHhCo4dkq2s5lIdyq2/BW85VgZ5jj3nJll4MDjiMS6w2JlC2h1xTMYtvPoOvv2NZphQ",
+	"sdf/jPEJT/a1+FgImFFuVjzviuqn8cp11wrAXU2nXc2gduGqEPOBPutpWsibUj2yLOPrC6ZVsY1qhykp",
+	"4EYVt3Dnx/KIvvjCHe4/3JURGSLJOiC85aAx1a868oR75aGkOdO4/Djkzsn0Zc8A7rt4YE2eoflj3s/U",
+	"+mItuJwuiqYdSRL1jVCdAeCBIVxOFtHw4C4eb/KEOuO+7dTXiHYBN94ZCRk1yPOAlwPLo/AbBVEobom6",
+	"/oduhvhgDDD4+fqZWMghTTsMX99i3dw7Gqt5ckMlfihbS+muYvBdQ59R/2qQGYfaNygP869ILe0bf2gj",
+	"HR6YzNcbDX37093rSfY7sQteqmxJlfV38WY+O00FvXgy5Qv0ac5+07NHIUneoiIF+gJq2eFqRGfC4+df",
+	"fPl0gIPk7r69MWXQ/tn8qrQi4W+4XGpHpekc8hPyI/8gK2TmTTtQEFsZHDW9Xelc7HHUJcvzQorZHid/",
+	"XYMZslBQG8eHlKTDWr4Y3mt7GirFZqc08Wqx/OegDOnoPY28eFhFIu7jFQqXYT9rr/EbbShtA5MHtcF4",
+	"BgISKKybCMc5ZjGfdlhKixVRwkvcP6SXeNuiou+Zyj4nredVf9OzhOzMMrF2yUTxESA4wza4R7uQDvSq",
+	"SERU7ev1y6A3ALDCaiXdYMVv2l1ahKFkkXtWBIpRrUYnUXRT8LUNWa0DROrIIh2y5HYdJDtWZWSWKfgI",
+	"kxaRc6lyKEQblcfap5cGaTymBGmv1bY2Ws+Tk2xmBjRm+V+lKBMW5d/0LGb51mth6ulzpKemxNZluVqJ",
+	"HJ1dnoPBxZtSFVDwAEiVFWUuBrqQh9uuaoQyexfbFXADxlDnTokTOShAfwXS8tqf4sXW4r/hUKjeT8/x",
+	"s6Uo8knYdfzIiN8E1VwYMScfRVZoGgXvEEi7ozDnlBLsDG76/tKfvJ0RSFp3ZLAhDh5N7nbZFtFo7U4F",
+	"EmwQVJ1RJZkx/jrlSROYW5O4xLfpKh9xg67xcDhYtGIahSwbblSzELS2fYPKpvA1U5og/QpnlV5gyu1A",
+	"5TRp3xKkiFwLsbZVgmkjA3TK5JxxtUVTM9f19OkhGbpeaBqtV8OrI6CgAjDlRv5GCZGPKMKovaGtPguB",
+	"SdgCQ/vCulG5/zB0snL1PdQ+AKBGUGwgNYsQ9Ha2r7aknXoEwbPlqGnpGRi+HRl6PV7CGM9JugfxAhrb",
+	"ERfcCe+ypS5ySDzRmKW1KyVsoTc5BS/uW6Qgi2IMWTi5WLr0Dt1UmfDRv4BwDpA2Bv/wr0MvMeBsYNaM",
+	"vzXgU55L15eQvfs5ZiYlDPgYck8UII66ObVF7bHQA6XFF1Q//rBPp+6qRggDVJReI9PGqxqMpEYh4cRa",
+	"PKDNRup02u29/UYXeR/SUtK5MJeFsFvrsJB5r0k/N0J0Hk8ibWGfTS1csCB3KXZjpONNKd0V1YuPVkNW",
+	"c03uVTAJ2/mJXSkZu9c8OgWTfm7IV/U6QGnGVYUEg2K4FRDKWlN2ANYZALdu16PXdXN6V8daPI3Ugklr",
+	"ULV+WwvQuG7TVRp38X+OdUHyx8+epwfa653sswOBNigdswd2o677hVPoJLVXugxI0U1W2Gk+VvZdlx1C",
+	"MjoFQxQF+J6MrSoKWFeymxps55q+Fo5jpmoi22bQJqMqLkd4LN+nohWtRUVzF0bunP4h4AWqVRwYWKBG",
+	"g0mciCHHVZE9jPbzMhGG514yJbRrfFEwW+sFXDGIDT7KPQYzYuX24zIlcEY29defo66IdWUhqFSrfAsz",
+	"m7LNUlPlmXTMaq286gv+4no+9z74p1Ay2OXf6EZDGraaDRXLcbWFTGZpmf9xNwbHAcr27sv3mhZwi/vR",
+	"IdMeTImmwgmnqPvbAHY7NqlaazdoI3KqD9qXdE81EZ/I1zAYNss/vANulghxAJVezbVJG1O/SrUunb2y",
+	"5So2BACFjAhdGMGKSOk7ibypkIu0tgN1SGZLescq1jtAznBHscOzPTGds9PkmkM597gYFGUC74lEtagS",
+	"yIGOrpfMXkY2tAMLbUV+1V1xwZmnJKoHrqqvZmIh1ZQqqgPaALj+Btdc4MknzHc4/pko9AY5WyaUYHNQ",
+	"7anwBuJH3lQYVWNWkVqHT2jurrqxtYg4I0p1hVrqpUBIRtpeMAD2RzgqI5TYCExSAuhZrOixmPkzavJG",
+	"3GhyA426oL3kEwZNkw6ygzGWlGhX0t2zcwG1UTjskGujF0bYVghxTBJ2aN2A601unk5pVlAWVtdmyjXk",
+	"YYJ0Vl6HSaku8KsrK4Qaka4xGvIxiaY4UIbAs4ZL1VS5a+K7HkzpyJDDmjmlncxG3ut5tPp7ZTs+Bc+X",
+	"Ku/z7eHl5ZCTjtOCn4DgQNc6Zm4BkK6XViwXWcGNoEeo0nJ3GxpZBG08fXJvEHhg3JEV3yJo8ag96ZSC",
+	"33kmSCJWz4mVNioAdyTiAN5UcyEOoriw2iQ4JWb37IIGQLK9yGPKoxdOlBi0m9y7FtkQ6M9L/9yOjes/",
+	"DHRSI226i/2KXR1PdNe7IqxLnQmiVCfRt43g11fiRiRGK0L0uM+PkLhuWMFG0BRoLhAOwxh3NLjW0/SR",
+	"Nv2mk40I3tnW1ZMrgsrcaHONJ0vVvbsAGncAU6H3TmnHwtyTCA0B+jkhODohgfb50L3eVHeep53mPYmz",
+	"fNu8W7vo2XeKU4/B8ZJ5Ica9A5y3Ih+G321b1R/0wtQR9ao0O57qDVZhw83rurDfBuTIVkVJl5tuI1Wu",
+	"N31HMi7Wjxl2Q57dcfSEhLvRG0VJk2EpXVvzfVDABgK29zgI7mnDDzHIYVqdSzmAu+tbSno5tLcryqI/",
+	"W2JkI51Q3GZFaeWN+CHo0tgc4gHTDIcm9Wl1xbOrtd6kVItv/N5WAFemVBYL7y2bQYE3mHVzxwhmQFrm",
+	"F7areYzI/dJrFOkDyc4zqLbzYfc04vpG0JDns1d3q36mmr+r681yePZeg1vHn6cuxZhEzD1JgO1kv7BV",
+	"XXcx7Soe7cv9SutrgPrSc+YPHEkLNOy6szboYg/hse0UYo0QymDmh/JgoHCJftG6s75PdyYxPIJ6c1KN",
+	"xC1V0k9WWh3NjRziKwxSuvrx2Yvz09PmTx+fdkrs6nenXw753W7SfHoj/lOs3Tcxk7CdAExdslIJhuEn",
+	"tQUdPT2dPn3SUxiW0FdzGY3dA0nr0G0RhHaF2Q9rSe1Ah9rRh1Q8BNh3hILc6cvq2PeOSK9o5aPUfVvk",
+	"DejwRnY5vjpT+lc6T0Tj3wqDOXUM2lChhx24jeEKBJqek3HShtIJVUkmZJjpOpxmLR4OaTPEZdO489k1",
+	"X4g06BH6IiCeBshdc+jEQOWdEQcnJrVRLpLeKJZLe32/aFEmVJcBTW0oOrlRNw3VBFgniGTAcNkTnW56",
+	"Gqc9Sm+jmwUsK7wlEmGN4moL7Lx977A150MFqB4k3LThkjqyRD3m+Sh8jXpAJQ6X3qJ8kQyojKli9A9f",
+	"zYI78v4VnncH9O7OwqC05XGjGj3C/Yxb+U5v0jiWali/313bsFY6abCFRWMtFdxibQsaZ9J97u90qulB",
+	"abdXna5dKjXHZHgsiY258OQwHuCFGUdenUb6QSonHoDYAlYLpcqnCZLL/Korb6LhIh7gKcQOnOSg8+IR",
+	"irLwQHpdfne6FuFH90bv7nB6kSSIVk9rO9ukXiXox3lNAxWnL0v6Rszdm3JMUz/Kyk8FgjTLNYO+Kiyd",
+	"Ud2Dy96N2LwdrKCGnezKMP0eSxRHCkVx6wy/soK7qxGoZwn8AK0Eg8GYH4ywknK+rWH0L0pQgapXdjml",
+	"M0Bzmgm2lCZAaFM8ZaQTYKdqu9CcsrSq6k6qxDvq6Q6y1roY6viJK7sPXBu8MEJG4JCpU/+B5+I9dMXa",
+	"IXILzUrT6mD4RW86HzzUnlhowUWjJ+cU+rCMbW0ZGqz0qbZ7wfva1QwvX73VG8QhIY8ZRLZ5Xu8agWFM",
+	"EnYrflt/Z60+utbhFVRa7M4RE5N3CinAoim7yjzuhygH+OfoFcy4QmROnkf5QBPsS4MmGPYQWdaK8Rth",
+	"+KKOqF8fenof0DnYqTa4XhqFhEw76GUOeH7MGXHAneuLQlIz4lq16k5H4p2l95W317tj7Lfb9vqKczHn",
+	"ZYGmaQFN+dLgyS+p+oesKujAUojoOmlReP0i1UxExxeid7r33pP9N60tC+nckmwnDaHHFeMrQPkK8Khn",
+	"Xz49fnwK+fHRFxU+qqGmHv37PwAv9Wx69vjTX3755bj251//PQmg+iN5W9J4rs+fNPFcpxHM9dHxoyl7",
+	"dPQIHAuPrh41mkJLc3T6JIHo6mdD/z2+Ovrw8XT6/HEa1/VHsXlb+TnGFqAMtpboHd/IdrLg4wHNZfFV",
+	"qXP1sye4+xFT5wsuE05EP1KE/NKa8ksA4WgZmqfzwrO7ba2NEXjAM6HEtNbLSOWMvEdt7xSmHDabg9d8",
+	"QNzaciW6mk/Oz6kxedVnLGBHTymnWiKmGKT6HLOX1OgRWwf6oW1VVlnBzYaS24G++5d+pHXozbcnuDOL",
+	"zbMHoTikWn1+TX2bUNsrisaeQpI5NZMa1d5Fq7nMRRIaECjB6iqpKXSxZNB0iokbYbaxnVQgBmhFwVUm",
+	"puB59FvMLVv522oLnl1jD5XQY7XOEU+PX7x4VueHx8+SVrTy5BX8KONVceCCbAY9zWMXUCQcND1rOVWF",
+	"cKEadcO3tQZQ/jpQnaFYSpVjw3ZcODMiu9aKUFIQj9U/X286Cplhfnr4vcrju+tPhSlwC619AkR92HLr",
+	"yQBdL50N8H6uaISr7TFbrMtzpnQEiOXs1dufsNPRhf/ySBRWHGX+KeCwCGIawc5qOWdhEMKC+Y+3P4Eu",
+	"hMpJzcHMldcnFxDEq79g14yYTm6P/K+ObrhRGA75x+Sl2n4dvaNvVLGlln7+P68LK175Pz98mk4WmlMa",
+	"NGgAk/N615CeRiIpa8ZT7pV26XS/7wW/8ediLSsN5PmFyKA0UNrhud8U+8rGo1xocJTXcxFT8DjuCnXu",
+	"3bf+qEOg0UHLXMFNIUekbK9TzP6yOs5d8Ppiy+jig2WN7YjyC8YJ3yY0VCB+FOF94eGhXPStVEOcw2sj",
+	"tZFu75V/G57DIKkLnjIiCUxpSLd/Chew2ghXLzi8Q5pAMkj3FkWRf4GlzHQJ2MTn1CEBM9NRzhIeJuJI",
+	"RZy5fZG9EVOE+zxYfwkGfPu0VlKFvxM5oUWye8p7SAnkpmpdLVcQRqLaepIqwTnidQVm19yIc3Z6fAZ9",
+	"NZgTCoIkdRGyR6H2b6HS5NTV1vqavCkzUEHx8pahKbxqCF3PljXKN1CC5D/jYqi9MnQqrk+wGdE4PkuB",
+	"j1eF57twAHaKaAAWe4dA4+hWCrCuQeff8VQf71VGkW46lNF3IhPyZnQyC8/zkNvfXPjSubU9Pzn5P//r",
+	"f9PhbMSMLbW+nrIVl4XT59VX/oOZvm0YL2EA/xN7XHB/B9Rc2uUxPXNitONK3DazAJ4RbcdEhARb/a9S",
+	"iuRZNfocUd6RLvKAHJmAffonyOCGPutP04migCo8W9Hhljqk3DUB6XGq9KmEM7S9/elhCXp+AQy/ugqD",
+	"SQ1KBC7LSC19U2qRXCCPDqK7jP72ESRXeQBbzAl6jZNAA5Y5516j1Yatjbzxuti1II3ILtu5I4kmFWNY",
+	"8oD0d1xsdwJ81x65Mt+OdTpSJKDtVtxzL2JeRac6Wmt/u5J5XghqilwVB+H/6n0w4kc7rr7B27scEPSJ",
+	"jmoKSwx5lpDTm8J0xD6HzMl6w6YkwuFhvGQ79xvxm22VrFFZkxdMrNZuOw28a5h/LJVUUV33L+taw+MB",
+	"0qbCig34JWHDu4h9I8R6bAYE4kTbhtJ49qVfXUtxRjcb5eUETGA2Lw22EjWSF1hoaRNe2GSZW7vrRWMO",
+	"T6aJsou8VuEOWlMA2a2cjHuRNXesprPjJ8+mO6k+zDq9tqGzrPDiB18LPgDyk8emBmi3WtBMqKHunGfO",
+	"y+c1VkPFGdYN/rPj08c9aL2jE0nhhx3UEUNCd8hXbHe/90JZOiZu19IIe0GKyG/aS3gUJEowRNmN637y",
+	"/NnesxnDqlSa3S71ygutTSXB06XYe7i50cXewOc7/0xHLi/8vuskgGg/n1CyPU2qXe1WTZldG8Hz0AEE",
+	"OWLDAHgCGsEZ+YU4gwZnVmqFbf+uQ/uqePkPeeIrfntlxLqKEocL/CwRfAb2sAM7PGBG/i0pvMg0/8P5",
+	"3Jnxxf1LJeLAyFEDZivsrR8aWntN2Z+MJH4DpiUcD2eQEeSfNH4bmocCTsaaRXZ6enZwFtSUXMlrAHrx",
+	"sD7fPxMPNgLK2K1eCfRkk60wvIh/GEqpqVlzd2tQMUb5FcpdjQG3t+nOjP7OnodG41Z72oQGWRHwBb7w",
+	"1swFQUvFpyMuABG31cQbAJBnmoCzsdRIKqTk6GTz76R3Ew/+5zgUGUg4IP7xTRgW/3wDg1f22miTaxj8",
+	"JUKHhqOv3haBMKGPFO5+N0UfomyL7sYDFG41t2aHhnKtxDn57gGa9SI6+71ZSM7+uTfPEfEi9rMB1u8l",
+	"7QXzK9eWF34gJTbMryovC0EWPaoKa2GsVvCwnlv/6JybFYb39Txoebm+YNYZ7qdyHlrKBvwdp8k/SE9f",
+	"QLL1UaGt8+NBazDw1MfQXnieHI5LwQ2a9jOeXRd6cRTWjz3N5tR3HL5jAao2XAbKSsP9IeBzv+w6gmyY",
+	"O/HDIwJPqL9u4K2hI/saX0p/fRXeTX+/raZQfYIzob8vqwnRJ1Alg9MKo+Ls4FX+1r0BLM4BZbx3AW2o",
+	"JwjviPDYOs+e10DmH1kQck1PUohTVe7kgIubAOnc722ANfdV24ci4Dj/1G2DUQ7BEPAIHoAfVOscnzff",
+	"ylwf2NDh968BnYvhvQWkyoxYAaLJnsWm8WAGI2gAeVM4ZslvGukD0wY9H6qdB6i5+MbdxMS9OvI9Wu5S",
+	"u4Y7Uc+DFNtiWefw/sxWuHKdMhF+wNRBrhjej1qXQVLmRq2XWoszr/Ov+EKEoFDM57PL0uV6o+62lwes",
+	"V63TUrWfoVVd/RJNA+sY1tHiTekKra+7HPS1Fg8hLyZoBwFvZcpmlL4X1BC6bxifnm13epb0WCCk7Pht",
+	"Kp0Y3rAdFaeU053NoMWW/+EFNBQkkLJQy4BK06DSgMEWx1wqaZdJYBcwM8k1Pa+0OytXZcGd1wcVqEhK",
+	"jMFOW/HtVSHu05dMt5rRdeaeDMhpabNW7F0X1LfEtX5FqVd0/tI1dNjJ3rztjqZZtfS7A2bY7bL5XByi",
+	"14T859D6TkKsa3lPvn159PjZ88qzVEjMBcDFTofVO/ihaS60smlPkmB9Z0Y625alum4eQSt9k4UF2XLl",
+	"l/H8KVuKW56LTK54QUmcrfzM06MX/Gj+4ePzp+mUzBZUYyonhMde+mMitp2H15ErPa4qgUNCAh0K7Vz6",
+	"OEwKUXkub9MNWt4asQZkM5UzYlnD+iFo3llxVRQxtd3pBWTBDBt0o831wEKonSTWW6pVoonFwZKbJMe6",
+	"6Cn56O4JLY/357Pc0xdIU0yul7J4WyIYU1a74/IIROHZ8MJwqKGrm35WXwTUMEhm6U143VtbH/LbhnNk",
+	"LEUjNI2k1dulD1RSzWnIOW2nnEZjIWamQukj4Z2CsPZ8cUqdq6NOQaUbfi22FtQ8oFaRLXUw13rphDK3",
+	"O9uPRk/SlBJ78APM3R5dU3qHkmUj+KjWSb01zllpbsSVnqfPGqhzs9RWMGd4Lo70fM7gJxS64gz2men5",
+	"FPqXVDpobngz6fm+fuhAYumZQnuEGqydfVTl5A7WAyvFc9jz6XT9n2PxIKSrzbbYTFuqBXAGYuvUui+g",
+	"2DSVPtlswj3b+islinlyEhQu3oUECPgv6WAF0xs/9lJbF218Vgas3bkRYoobCqdfz2fz3zG3NLpcLLFH",
+	"/mC8m5j4tIMmPCzyIVdrba2ctcDzWilEhyhd7SpZbU8cDd7dpklVg3ZIRV56Lliv1MAU81opR8g7xcII",
+	"hJH0yiimMkJ5xtCdrgHepIAEa8jMAxEFsCQ5qb1vryBp/h62U1x+yGcDploUeoOdETEpX6tgN03BFW8p",
+	"RZ87e8506azMsXx+irZXVZOAO83ZipuFVCCUY/c8RMiEZiZ+yFgFwZa8mFfZpP6i73i8lgELrfby+5uQ",
+	"0NhbWli161h1VbNsO2e1JsWlg6kDzu5fcp3ZE7x09niV/3WSIHjKm+0Yi5Jqhw/XAZOE9RsoaiANWzqY",
+	"qD1oanXlThyjKF0i/MGntOI5EglpbO61AxzlUF0SxWuVfD0QXhYTkxPOA09vs23VIHfQzmC246sO+Eaq",
+	"TB4TMC4HHcYlPvlpOinX3loZfZQ/wc/2Aq5JajdBbeHxmONEI9RJTXtr4KMEgOloFYKM7jIv0H2zK8bu",
+	"gM0wLJAMT/XPJiFVIfQ+ZJvBJoklM0Oezqp3Dj5M2rV9J0kTmdL0q3d1rf/1fE6h57bLxZs9V3EXehyl",
+	"bCa8QIiVRsNuKL2gq9io+QZQCrCkcygHAGIddIhpIfVm14EtXWXDDDrwsSP3WS7D7AGIW93PHug689fk",
+	"2r9oZt0nh0Z/dBPJfuc9XUd/wBd1ZNu9D57jNCCevknBG70h48D/Bn4PCCgL7aUWFOoxCsE3JlOHHtKF",
+	"3F8y+hafumvF2QiU5LRPDjPpSGOkPRou7qMXLwHW17DxmnZhVQTr9T2KBFXxjvAjbPEULG9S7SJuTaqe",
+	"ccOrCrxuz06N07gqT3UpCj/POyDGV0B7FH/D84kkULvNbUY4bXLeuIIm32mwt4YsRuKNpN/F9r8hd1UX",
+	"408yZDDq0AEGGTlL7Zn/tlERPBkFRNbSAM5Oh4NhPRvx7Iuhz7Z96WeA6fAM/v/FaRryf6+7KdWkyDNA",
+	"EfLXFbNOrKs2cRjdk1pZNO6w0DYg+1ZssearAD5IbvmmP3Ughnw7KSO6hnrhh+RKXEKKMia/JDtvXFbL",
+	"qcrRAn+BDl0gBG8gi1coCApgzfeS5wxbTHV0k7fOXumkSwr9q5Z5EnQQIRaM4O5H2C6i5XfsCbKNqmK9",
+	"XGoXb2DqxdWWDYD5rD9Nk44u7XAqNeU8KPM1/Z0YFVJrF8s4ROJU0IAPnTflx30nuE11TXkwuyKgvfXa",
+	"FzirFBJzH98wYiVymVJdLqVaFCLCj9Sz3ysoqFwrQX4hQhsYBwr+zr9+2+EBMK67D1MoGdWskM5B1sJg",
+	"E9uPzBfJoHmpoJp4DJURNaQGO9RQ7T4k1YWi2meadti12rF2UctldA2EtFYAOgHwXegV6dnkEUG5NNzD",
+	"KQyJVuArgYdtZetlhAoHhRC59Fp4cuTDAImSH3WgcQKAoUOxLyvNP1HiIhfLwQMVenPVjYP24pT996ro",
+	"LCRKX9mBLfk3KmloqJAurQGzMQLqDG7b/56QrlnMvhmXXNLTUX+Mq6sfJJOKKCOce/AiYV15tZFIpV03",
+	"pvJX7pI3Nv8fetIjsWjHdOiRacx5HTK5x5zA8G4/ng+F/u93OC4wHHGKDVBYUKJoZJjOtNrpHqDXpkdy",
+	"57BG8YLfiXLjJtRJNbnWaOnvVvnNOSGlMlkZtlyJTRX2PA91ZFDkwddTUu+D3s/tNeA3aAPxSe68zlzH",
+	"OyrhVDjg2+v5fGBNA876Jf6Y/oAh8N9v/EB+cUbMi9CXIJWqOewMZwTlmmTRWSG46fhqVJ1DnGxXwYPS",
+	"7gpTuZNv646tctOBMZ2mHe7qVQqwvDhIfRbVxiQJq7GcMZjJVQfNYY3Z8QepHevRp7tv3w21mNm5Ekq7",
+	"I1h5rCdaQhgSmjZvBVA3+IFykckcWpNPqZwOvD8QLa2B6WnqjRvhtmpbDTswrV6Z3Ow9yn7VE4gwAGhh",
+	"tT1OH1zly+toLG39HecFxs+9wWopV10HfaBR+av8LSuO2ftaTdQSigejL+acHFmwf2hS5wSmh85LaCg8",
+	"E0zmhahACiEWH5plgFeijTQ2rVxwVWh5CWFng9bHRUSvtZj6DbWP1RAsW2ptRTRLYk9bQz0ycXmQpbep",
+	"SrTSam4VsW1VywvHsTE1tleO654JZpCDpYBZY+rTxmjglW3eGV2WN7woRUz/F8Zo09fWr5pP4oJSQ4vm",
+	"VP52+eZHRnFdr2difNRfE8/ZMXN3zf0ROADjxXqMDm84zXafWYtTmYbZDkkKqSKauxzUSVeIHndLvd0Q",
+	"QLefzwqurvfKZPg2DB+nkJrtO+7EK27y8RX+uRzbwKS7fs4tjRBemkvHa/CyAUT29U/vWunJL4/+54eP",
+	"T9KpySNw4JNN0/ZVyg0uA+Qs0zkE8b+7fMOePj77YhrRHsCXiTh9GQBVgjoDu2qbABBPkzAzTqwTltff",
+	"dVGuBMulhf5PdtqIFGRLbhYi4IbXfQ9jIHVJuR9UfeT1qzsdBGnSTf0sBVSTqhZz/PZu2KMvmeFOVHR3",
+	"evz4yTRm6/I8xyQkQlWB3ez2dCRvW61YfyC6GvTeCIBqsVAeCrc8ySyhgjgCFkovUZzwQpHAs9ItzLkT",
+	"+ahCfkKv2BXQW3CtgeSgvGUAIXMh7orVQoBQxOQ8Ppx6x6iCOXEbkAgSKY2hkaQMybixQxd3gyO+ETtu",
+	"HIzbrqM8DWLWONhpzIqWmBR9XgeFsXLhDSEvWpMWXw0a7m44b72+OyqgCxRae1/Yo0AeDdLqo//3IuUu",
+	"76ExpV26u2+Rp9ri7/R8AILD8dPzAp9uMt7X0Qd8nEdkVDJxm6PgJKqmSjhYeh3U/H10r9srrYptaiv9",
+	"thWFvZolU9W+QZBlnl2H/LRXb3+apBv0Z9e9qGh3qRV+nCo8as1QcFcajJljOQ1baX+/FutyyjL/f8vt",
+	"zMh8FzbtLNVVoN5acO9M10UJUDsdy3u8Z3lpsN06xFwLhDjAjdWCn15IxDYKS27vWJWd3GlIUkzFYeBz",
+	"L4MyoQSlLoc27YVU6daC0OowNRp8zpy4xYN0Gv23OF5yKGfQk9kprxJFNs3NSO3GjTAB/WjPzrV7DQaa",
+	"Sd9ZS2zvIXoBxlYl3fV0j8+efvH0yyfPn365r5I+413tWDjA9JSgVQZzVZfuSM+P4jEV2OApAItkhlM4",
+	"flmC5Tjj+dFaZg5HwSM6Ct5EI+YQL0rZuIVeXAXjcR/SJ+ABVO19erl3eA7zujOdgnD7dSFvhDryHPDX",
+	"81oHUMSPAd0DSjiWBF2EKEQXbLMEcBip2K9h+r/uArZEzKLqLckdsEv++Nnzz1L6me7qGPYnSeCEThfW",
+	"diMFti72BM0dAN7xfCWV/y94OFJLfFemau8KkYq47iRQYxV2SJji1ooctFOA+V0Lkwnlztmz0yn78nTK",
+	"zqDfcIr81/fI6Q+V3lAiCun7K77FFH9qsBITKK2+mnMzonCsJGTTXq+lp8tX+OidSsdG+ZbflWoIjE5v",
+	"JueweSHW0fDHKYHyamyBlz+zq9/0bISfmJvV3/QsmUKE3QKXuoRjnm1jehIL0dmU9+3NnFGse0DMbmAZ",
+	"FZQAdQJnQopVwK0YU9msKzSMXrQgeuxwtTNdlUF41az2n9eLYvZu0L36UY6lsvi7JoGkM0rQJ+1Fiymx",
+	"qFCBQ3jA8XyOfNuxJTbvSjWmvGbfUEvd6Y8VQ34Pz32qAaP1VvYB1kYs49uFf3P8WgSUOay6Ihd18Nso",
+	"IfLhXQEiONqndKtmymlJ15ZJl8S3o4qxCEcTPV8akyQGTSyAJQ4qq6GKCDySdDLwbuUNibudO1aFECt4",
+	"n1reUV2y7rRgrV+39CVMajYk5HazKyBE1x2jTYu+zt694jZ0M+6wZxbC2egbrFCnERxw0of/3g1ym9Kb",
+	"1eCEkbH9eNdGL9IOUAQHSHK1oN3BITsC0G1GeHZBYkfmRbiG7mpqDaehdBd6wiNYUw4BOSCn3HCp8Cmp",
+	"jkpsNF/lH8fz3BtZbWKqE1lNg3nQje/5rjxISuq78kEyUitGv+sDHJU71EmrHUlFAE2WthegiBKhy0KZ",
+	"QwCoCMnRY3KUyK0wHig3UFrVWdrvqbDEA/24SFjlGv7W6zX+LTApgT4LmRNHYSZJs5GeHJ4JPyK/quaD",
+	"GZFLRQQfJELYed1JR3Sr261472AR7aRF1uhMhJyeEVkw3cHdjcwRG2lYekzMAoySDweI8+ramx3uhVoi",
+	"2PuUfZtxlYmioCKa1boQjmDwwh8pwrmEoPSlMDJZHdqMmtytyCIThZWl7RipU47sDEPSNg3N4294ZOlB",
+	"I0s11BheF0FtktMCtNk9eHdd3TUUO2ALOBa2yup28iUK+Jb/vO+ernQu0pka5B68z+Ab7tw9T711i2Lj",
+	"6o6gFBJzMiVlHKhr41YkltYprawTSYxO1NeVIGCdqqHfHcruImOFV1WItckdyXgh1eKtf2uCuSIq7q7X",
+	"vbZfh0osH/BscOcO/0En+fZk71X9tsduPL4uQIjmsVlmGDKsNm5R+kRQx0ybGulo0FdbbPY4xUagYJsi",
+	"8x1GzUGt7cEGU3pzx6AmOiri5PvW3IWJMCZ9oSNyARdsyXO25Ou1UCLvBkStKr/vUr//ADX5d6u2bwPM",
+	"hl93eBtj7lAh5kPK8DOZi/xqtu1KtG2U0I8qvO9uvDoe47W/9D2UXSbFZw/Ml9/XRg+BCvdLqnt0+Fjd",
+	"GUzhfQOBsNZTOWLT9pT0151bu4X8XdgASSmmwUdZd05AOj/DzFMNKbRYkgd95keV4wUu8YO+ER0Z2cPc",
+	"vIPRAXYsNUDjpRgywLzmIiskchNbroWx5Nkr1YguCsj23laD4wc/4Cvwj6+rF+EHl/XX4Uc/0UvTLUSg",
+	"GJ/XTS5klUTpjTsd/XV7qvKHFuPD162a/EBFfQIBjnpEfn/Hba8hoMNcL6hPyOk5EGSSxDtqyl5CRsKU",
+	"cYX9X7Gx0Zyb1YgKnf6KsB7Mgh1JPXxvqLJoR3HYIBgbxrLr0OXkycZ61sMwXOk1W1kUwCRi45Pk9hek",
+	"QScTxMB3jTHVlUA3N7biWPFsKRWsYwHFv3qnrUpHKIY6llJMqXaqSXmJVJBu0hTchknf07zGaqWjDfAT",
+	"3EyZ4diyEFv1aQtom3pTx6GuqeBjIE4OXglWIXsMrmSsNiZJ2IIn7I9OM2qtdXH3NlgALUDoHndYPLw8",
+	"+q9oK2C89MpsSCVq3dRCY55dOzUyczqFH4FNZRgZE0wqxpkRvKBPLtgZm5XOf56LlbYpxZOU+EQKRexY",
+	"g7Oa3l3Rp/nvS6evqh0w5b8zRfgeLRAbeVw74/xTp1Ckvnv540toAF2BdOi1gIgrIKtCaQ9AfezdjlrH",
+	"xWomDcH4T3Tu454niSegASS8592V3Q8FFJf2wGKJMjgsO6YzpI/yUjtsbDSdlOt8TL5KuhNSfVbVkF2r",
+	"+kYmyzivCsGt6+HkzHg9oIRQKyU9csf0DKRIfrWYJVn3rIQOv9SnZoDB6LVMbnDAgYX/0o2pcnRdTqzh",
+	"b1RizPzqWzQwbCjMSo6G3Ryjf4UVNPe7cVzVptAWdxLUAGCpQQc/NkfqLohFo3YpIurUoa6689T9Zhwi",
+	"PtmV43HfAGVkPOOycnmWiXUKOi4moSOobcGza8SPhx8gqjdJhrskZ5+lkrNnPLtOqvcA74ZdgRg9FFXP",
+	"VWkhLRr1sqrmZO9k6DokjAn8IqBbUwr+Uhd5xPSqkn7HtL4dfwvw3VeNfmDNyf6H0CvhPL/2e0IJ51Om",
+	"FXbopclDZgXpteP6ic2JDrotIQRdr9DAayULlJdDJR5g6QB+8AFpptIfKk3s7OjF89vHuwny+1u5VFHT",
+	"qq/24y+efzmkzXLfKb0B5JeY8xZ2ZPRpSLUuk7dVFuAui8CtWMYQ7oiXCJZ8BdW3c13kzSypvb3c9hV6",
+	"1EtNhtTEUYL92J7kQ57VpbvSczqU7jYHKI49Q8MuHqT95FqguZ1ryLiGjgMGupsGddpp5u+dbNbx2xUv",
+	"CmGO/GWbsoKbhTBHMZ4Xdzp44uqPAyxU83koMImRGM+CksHtWnFpyp3YW9Fzp1sHBJToKcTdMsIeIo1J",
+	"8NgHwoNkefuoTYBjGy7Vyom6arP2knKrDJkXJbW8wTpQpONHlsWX7RRb1QuMdKMbsmeYST7wHgv8Qc9u",
+	"83a8rVlANICjR/dVs3ZoHMeIKR17i7hqNmYSHKvGtCpW+0t5evpE/Bt7evx4iMyNaSRj2GtHd0QgwZqb",
+	"ppVhMu2vYbqMKXTt3kjX6axFhLeV9S46EaWEgE2gfibWnO7aS1TNfrfIyCWkgUdmVPN0BDscwmsr5GZ3",
+	"e8frWrvHRps/iOODkP9Nz2qt/9Cnui/IVrmC7tpcQglWKhkhsRGugFBVPB/WOd9OI4gAaiP8lgHmUjWD",
+	"q55yXbx8VZEdl3lVVc8VE7dY1Ar19jHNeCWtlQlQkXHl58araqJVgZ5MHuT2qirO3iUwSAYca1oO8WrA",
+	"ZYl+DQALu4JypU5uERzEUNC+63rv7gTHpevuTGYxWEH6pvT/Iht3yiIoDPSbyWU+Jv97b0oOuWNqJzAl",
+	"XlHd6/r924PIETpQrNbcyCTO6YxbEYyFXdulDfUorJMryjoP0/mQLK48UOcto0eUVuFq3+lkcdU9AwDd",
+	"sJ0wxT7AwVobkEQ+5ij4wG4nZmjITOAbh+mwE/v50+gE7eGljw1l7dAbCHo2RS695jLZuxFTmxEx3T8z",
+	"NGGrNxMd4VI70Dalm1ateCHZh0JId8gTq4EZxqzTDtTCihDvd+Ci4Gs7IoGrup53P3+vd8RxKAAcUiNQ",
+	"4EDlbZIIgxd5xBJX3LR6tEYMNgIhhiCJdfivGS+4yoD/RM71YUDSbJULN0CcgF8DUchcTHzxVJtfNAqT",
+	"KrTbYZVl8VoMeDj4mZL3qFytRE6kHKT4kFvEbyjSOp42Xi64VBZzeeLON25mO+SL30BMeeY3bCVv+/sa",
+	"dYAX1+CK+4VOqWy5Xmvj0po16Jd6bWP3w6gvDNdiiNmMovBuBvXW80DghtHaD9F6aaOncdjZVqCt+1Ln",
+	"a3CkXdhnNUVspJ+3C6xp6dz6/OTEE4P/p/X/9lbwO+24ErcIVszWRjud6WLKrF2en5yUVpj/F4Cc/LHu",
+	"tgUne6EIBUd7rfEBheppACwgnxXfEqbqTHhNHeoSkYqmhOVRFAR12G8/Ea5cb0w24M99mk6uJbqra8VW",
+	"xHW4WSXvAiBVXgEUYw/GSr9L5lmP560Lj4uQ24KpMdvCSTYMe1vBr4CfBrYVkh8aHq61vvHvnN61IXJq",
+	"9qNwtLQTgzw86yKZ+fhdZaXDCmeChUvg17hYhuawCrMHKRcHE3NQ92eZ0dYSrKYSDlQtIqyAUJpAi8mE",
+	"Enc4H3STBTz+wJBwNFbI2JOz6YfErlFrbNKO4X6LWJx7Nw67012tZine+L1cSersCOVb1SukYiux4FDa",
+	"gWhuWuWJNui9Hqu0swfuGV3PJF9cJ+NGXDG+Ao+AnrNTz+NW2tTQ8s6+fHr8+LTh0IoftfBFPnw8m549",
+	"/vSXX345rv35139P4jleOp1dvxNraq5wB5ScVsaw2DAemlXDjQzWACd81b3WE5VA9F2wV29/IsfoXgyE",
+	"r4UN62tWUQziCV+je7vBFZ4/TXat2YU53g96tAcCirzO+3IJ8Kk2Z72LBz3F8BqxonEeXa2ueHa11ptG",
+	"IWc9oy7w8+FFs8G1u3fedwaUItQdDGRUq28up15sUm178sLXEA4OkFBErZVTbkFtBWR8g62B5cwhTLDC",
+	"xFKqYh8KO185rDt6NF86I1y27FtaK6rgLSBydk6T1h9WKCdq9HT6802Mg7a2xAs6CjNy5rZrmfECjbNz",
+	"dnb81MvNp6fsv7Ol4DdS3KXqq6qfjdPoTyV2ZRIHMRSDJq/InaCEulO1R8ISDKyi6KTWG24kV2MaVPk9",
+	"+jv+ahjMBdFqs5gf11oHuKjV38ZJdR7SQdJn4LQfIn+mvkW71BSKsXbDiNLbOvtD2F+H53pTQstkpQ4g",
+	"q0OaXi33hEk7RO6PKQMcFlntssWrvRyNV7NZ6kJ0lpOCM9M/gc4BxHwHzqsVNp0HByIwaFSRcLMKCVn/",
+	"0jI9rJFhR6CxCgBTjnQnhsVluVpxsx0nlB6yzFSNeDiXIx63mHS36wHzhj83OUS3oYkd2t9+LncSBqHE",
+	"JkwvLmunCDVOKnkyGyHWiSALFJgl2opXPsYqJgiOxtDLBdxt0Lhr6i0JaANjsbe5t/AjOPJMLGDlg7jb",
+	"VzCdr7AfWILJ4QuHt0AaK+VGAtNBX/BhU7mvyLPdwBA1GYTzT7qdjeTFcDHz3j+erPXvUhQlOjERxSRA",
+	"5tdRqzr6OPQI31jeFsVtPH/a+7iuTpI/iMyFu/MAMreWvbu7p6E5Elw7grRf1yzfWpvM3XapyUa0A+Hs",
+	"no15+MXpiPT+3Q3Q10Ila99G3tvbtTTCHgyFaAAox2865Vt76UXtEXZe9mvDdtDosOKK3Ir+p+kEmYPU",
+	"yoSGkGmQfc+hywpMlWKlK6lKJ+5WLgRXtlkkEw7wQ9eZH+JaIvE8xLUE5pewqBQqhPfUDg9se41k6lAj",
+	"PgrqZHDNey6Kkbk3ayMymU66e0lJZgMDiHfR21u5X15zxhgX6j3UkrZuclB2ZPOganr/Xuk9GMCyUqR7",
+	"JRM95n8RFLy9B9UhwiF3HUZh2KPd84ZCcKMATK3hWxkgvJuWMxFHSqbXzIseL0eNdscYp5hiuhb8ehTi",
+	"Uo9To45cnsJUJzOVB9zwZojpkcUEt402uU0KVD/VNurUkIbd48xcF/Lkui7LcASnkWYvnGFl+HKzuirX",
+	"AxqCBN9L+EWfGQrEchAR06UG31/EbMfQcR8YwBhJMhftkrVuiuqUB/UbcGik/i4wfQLpNOJGX3ciI47C",
+	"b2yTl8BiuCbbCjOrRt+1sapD/UkV8lpcdvb6eB/tZ8JlCawvQAWgg+eRvSCF3gqHXfI4M17Tn0yHgkQc",
+	"BharKVc7ugB26qxUpL6rBCyF2n93SKGEh3GsIZ37wEUxINekBXVQAXvhALWFp94KCbPJbriFVosIKQLF",
+	"E5hYCGg+IEZnwmsYmD8PYRTNyvW0wql4ZNlvelZ/dgmBHgiva4jBYxvNwBDbAHhU8WqTKlX4ehrgBy4I",
+	"dJjmGdK6A4Qq4zWU1SmVCGkE5vBfDNPOCu6S3s0fJZbnO4FtOgOIy6AqZcKiTSVy1rPjlHasXMNbvFUG",
+	"SdL+c2jPwUCQ7PI+qHTqyiXsu1tCpelixdWWXCGAFgKNSNUFbajyO+oNMz9Avcmp/ywcWRfGpMx40ek6",
+	"XhdcWbbQDLCAxnofwy2pEVX9lbTgarvCsXTdmSSayqVeiRSI+UILv0foSAyI5wA4Q/hGO7SPMC8JtWxt",
+	"tJ7bMSg3jTODeyrd1E8Qh8IWBSEEm3YPzPqn0q+mTye3Rwt95D88stdyfaTXqKUdUfdUSp+4Q/p4x5Q6",
+	"llQ3G1K9+xBJixcBJ7+OpOY0m4mqYFobFlC2Luil5xXTgw9C1QSU1sCvqXMydxdxcucJqH7KOI3u8ibQ",
+	"F3gK487HRQ4D9SLCfVuNVH2CA9LfMST/ocvIejPv2eEkMg9s+u51QjleGum2l16hCs58To3kQMsCbRo/",
+	"igMsnVtjnZS+lgj86idGfwYH1MRg8uOVJcybStCu5X+K7eTTJ6jFnetE6ihwHE9MGTdG+jtcupoNFC66",
+	"kisMjwTse4iSyFuRh4Qze/yL+kV5pQkJ4t03r9iTJ09eeF7+0/tX0CjV7WLesL9YIdiv8O9foVvTCS3j",
+	"178e/6K+Lg05TYUCofrrlf2VhV7PJBWPGSTJQhYcC52X8KAusO0r5Uz+ogjhlXICpDtmr6Fvcpzyi6fP",
+	"vvDUPSvEiuU6K1deET5m3j7Bp9Z8gRlvXP2i9Jr/V+nnXxqrza/H7GcjXUCaqoojhXLMbWQmUHByxX79",
+	"LhertXZ+Wkf/Kba/Hv+iYkPh8wnls9YQbM4np8dnx6cg79ZC8bWcnE+eHJ8eP8HsryUQ1Qn4LE+yZamu",
+	"7clHW64++Y8XWIKF/aCkVt/lUIvvXvqnX/mHQV23a60sUufj01PyojmBIWa+Xhcyg5+f6MwJd2SdEXwV",
+	"KZg3GNtMKl5vHhcvzqdpCi4B5gBfxUq0lEES53gS+m5/qvtfJm8UjTVlSjPI9zdVL1fMWvRWvVyhg4Qv",
+	"gGtQVyxIrqd+1v5zum9+d6vbZsvVpH75nSnFtLYDD98gzM+TDnopuHGzgOJFNmDzmL+Nj0Sk+6805qB0",
+	"nO5vVOFVram3L2sc/5PnyCt+e0SukC+ffPnl89Mvm7zSb9enUcR2x+m8VHYDWtKnZBK206BUep3y/mT3",
+	"TnhpWggewCUs37Kl3kCgFQr8OGZcNenN71chlIRFw8ZUJxsiFulD/ZuW6iUlU971UEfkeS4HFCqEhGc/",
+	"8SsXQkXtOu7eWvmWUK2NRKZ+QrYenLjuvvK46D1AX/tX1OrDrwGC9M5kSrrH5PwfH+pE+95wyIuLMTC/",
+	"3xQIw75FmRG5UE7ygi20RgvYGz8BhbHFPSvixZtQJ9+WbQt306J3BZNg4CcoN72aACACSx6gWih1uAK6",
+	"KKR1jFu2FEU+BV1WK7x7v6iQL42Wo0H3uFQQ0oMXB5PFsUJbh5K3eb++97N5IIYJY7/DgR+CgAf5SnGB",
+	"u8l1O8QHD9opWr1yHvL6oRvSRptDCO2X9hpIKxRhBwPhgmzwMjTKwxf7idRCO7X+WfsI8uQj/PfTyUdw",
+	"IH46CcBInlCbgj+1juoRHO+t/3vyabr3aXgbPf1hOlmXCY7+tnRvI0xTSgtZCo7wI6SHvEJ6OPpaLoR1",
+	"o1SSHH4S6wrsknsN5d/Ov3p5+fr503P2F9CEnz05/Wuz/uL5aUNPib/7x8uj/8mP/nl69OJ/nPzbh49P",
+	"n346T+otQ+/TPdTLlgpStd4dcs+epjLEtPEWrbcXDkDq75c16K+5LMQFW3KzKoS16DoBU4ETNPRoejax",
+	"1fEfgJyp7/LDMFEa/NMdj/U9p2yEe57nt2CKBhhnBZ5hr/ttMMcqNCO+0xmHSqWTj6ZUn04+2qV2+625",
+	"t/iryQOq2OEVHbbcOnx9kNsyB6yw2GvP8ytQqEG4U9oitOeMuYt7jbo95G1KNfgq+CnVbkJSV/9GuGwp",
+	"8vrBPLjCPqArOZW3nfZUuQ2NWFedzp9/8eXTcSVzONPqBXdT8Z+m+la4+yjNkQgv+bZSS4m2vc4B6oi/",
+	"/ssQSZLeqtTXvZfaugA/neKaWKQG9XgPxDfrtX47wvL0xRdnzx5/XnsdmNYbA2AaCYbyrd6Aqa6ZPgS/",
+	"jhn6aE7MdalyppGH9Fk1ZY4xxCTr/V5a9xKe2GE1LZLkKwKZBCvrIjhDz2P+bS5zbN1hRTGHNnGT88l/",
+	"lQJUHVL8Nks9qWt3e6DSPBfrwOfIobULVyyuBwp2tcltVXWKBZzo4E5NB6GLktM5GzSdAMO3qfWMQyAY",
+	"Xc3iBGrQT0Seb6doNvKiIKg+2PjU1PhMl65rcs8GTe6l2m5CJTO6xTNt8o73AYT3yKNJjYOw9tOU3tub",
+	"MDI0CpV+K5hZD/rWPcIUnehDxC76b9GgeCi+5C80ZCUluNI7oAJ7EIak4dJ74gc/hgj9eS4iPFhgE6wQ",
+	"DmBQdLlYuopPML5C8VPnXlkmrCX2ReGAAP/W6VX8AR+AgIB9IAEEg1+WK/vHcBfXppPSZnXwSXEjInze",
+	"IU4dOhyAN8VSxAKjS9gzxQi2FfXjxMhF6zxjeOdPEbToNhSrANTndQ48PXvx9Mnp03t5Bg6hYPqBGEcq",
+	"8Ltdrr3K85T9IL9iJUTKvXpCRzLImGyRC2CR85gM36nEvKo/ONZsGs29d2TtG1VQY6QlRy+voOB7Slzp",
+	"NXjRq+PfLdAYKJkeUozUtrRLmDR2/UAqLnTGk2oRcOjRd79Z6lUNedIrWqTWQJozoJLWRVCNoiA1KUFP",
+	"Jx9rf33CWxIK2dvFNjdSbAhXHSHxPXcljFS9odDDtNJHNQAhHbM3ARvckwWQhFdKt9brhZB+dbzjv38F",
+	"XZdrOzsZcqVfA7nd/wheg1OotjEXgMnA7bWl7CQbIhHQt61aHWCt0olxBdmO7ROYdvp/epf7ICTdGc6v",
+	"P3J/JxsFUhtbigXlu5uzXxZmrW3qkol7crQwDC+UCz26O9nqa3omPbkWW6Oi7aGzuK/SX8G4DTr7EOq8",
+	"50upYvQzvjJ0Zx5qmt33fTlgjnWYUvc4xoeUVZ5Ot11SKhDxYby6hcgXwngTxl+gLcHemVLZTi1G3AgC",
+	"EaGL1pofz5ZsJazlC/HIspw7jrBo7LX/4TF7ybJCQiKWZ7bejldKZI6C0L9+z607gkePvvv6V9D1MdS8",
+	"lGpx/Iv6uQIrA5MM9E82EwupoJFgKop8CQ+9xonv8Q2B8oNrRMNAoldbGwZV0x1a0EOzi3bUsbFNk24T",
+	"wu+RzDF3EJcVV0Wqexqz7MWno9q//9uD3hQnbh2SVdKcGJS4Rj+8/634HpORPHsAxQZz448u/c5FCgo3",
+	"Ay4KXQtCej8y3O2RQ+84utoPmB4zrkDrNc31HdWT9QP7dJRjJbwxsK4DqG110Px6VQJUH0AGK7L1XQbV",
+	"Ffv5brXWprbxXQYukGJmb5p7XZNRT0OYJkGVD5n/9Ic44JdFgWdyCOnDr8GZK5qHzS17dfl3lAWIW16U",
+	"KwVyREyhuGYK/mhD4jspoubcrI5+0zN78vE3Pft0Qknsgzw0v+nZ/bTRLhL8W5lDl2vMfv8MsUcsIRhQ",
+	"JEoPfo6kvt4aV25Wf9OzLg7vD+YAOU6wVsb9cK36iSkhThhBCaQBGxyyCYyYl+CEFKvwoFA5PoQ0002L",
+	"/eLgG3jid+QWfgIH5BK4ngNwCGjUoeexTIX2qWefTz76/wz0xVLX8u6rvt8a6vOmflMNf2jffTiwhhf1",
+	"7PTpl8++eP7572yKBg7mlP0B6jRCuZOT2JzcCCiyAwdO/cVdxBGBszsv4bfwxIP7Wh/SbPRL6LIacXmH",
+	"cAFZZ2tNPON2Q6pEbbNPPvr/9KZJfRuq0x9wP7qECbghDlPm0kpXCDsxlpT8MPtz+eKePUD9iLaxB/Xv",
+	"z1i6Du/QjAXy24dxlA4SP8kNAcYf/MC/9iPf88hHKIxxIXv0RXzu91YXP8P1/gag4TBI4019yn3HPnEA",
+	"4Ywl2EpsQEeEDwHVfycQ2EU8FhDkbR+fvKRH9jiugnd+xrPrjiLPDt8VwpjZlheJdu7s8WkzWfHLvQ2L",
+	"/wAu1LBnKQ4Svro3efxkxZQabE6ZEys4uNKIKQNcciznheJaAh/0R/7IUgtPKt4N2TwHFB87REZl1UkC",
+	"+3m5/RyC+OfltuuycioQPFxSITB1KlHahEDrFkuQEaK1BsBelb8f+gyoTXG/4vl9eOh3NABpDge0Ad9q",
+	"XdiDeGNhZmwN46X5adjmk4/+qYHGn3/0AY2/sKMPVLkWzuvzStzGax9WLfPH47kmnS2zgjvb1NM6qEFp",
+	"J/fduR/pmT+1uYeL6DL4whIPxFU33DKnC0A3xOyVjvwUv/3zLZ0Fdl3tPYo3+Mif+iRgDV0HQQu8/zn8",
+	"p1S53WmxnHGFvYCpg1jqSuAxnHyE/w7kj/DsAzLIN7XxD80eYew/jimLS314pkn4aeOtWUza6bulAE/z",
+	"576kfglddxSXd/9zgHGarHEau6u5pZAGWgERbmsiZyoZOHoFoK9+7NEnICtwGwAg+vAwF+5HsYHp3eO6",
+	"nR30oLsOmeAbHp8+3n/EmF53mDxz/27srQeARQROD1CBcBGnmFuCKAvYpr4j5xP+ffLR/6fXuZoml5Qi",
+	"jA/eK+D5oJe2s7yVKO4ALlw/VBVyDqhT0pFpOuQsTgj4uvNMsGm76OCkD3Ewe4qa/rgn/oq2shOjir4+",
+	"jGqbS1CPCLiTuncCRQDKPwJdRCfCIFIozY3oAV0BFFPwEIaWcMzyFZFhRXUVRcK3MOpuhvXXhm9ewQs/",
+	"F1G1C/OY3iiRg9MFOyOIoqAiQsssvwmLBZ+MxPpcXhRVu+ZUxWCBUMYPkpr6oHUGcBRdlItf/g4CCO8N",
+	"NmBnmbaIzil4tqT+JyCSLggDCPYrgNUybr1BXjRq+jtpX8znIutJD32/FIAxdCNira9FhF7EOrIEBgwp",
+	"+EsEGaBaCQD9QyEOOfmMGygblo7wcKRha13IDBEIS6d3b4tnL69pin8K6Xgft1612EPmgEE2rKec34WQ",
+	"f0aj15gttpwgrukVbOzwlmtPTnotVAjZUNUglGqVhsDa9hPybejDmxTnr+Hrz6dldQhz+lnfyAHUFWhr",
+	"Osnsjee5GYR7bhZ+9mqRgIZPlIXNPR9AbCTszxCMGaYVKbWM30o7jbBQhufiSM/nyPn8NQ115YZvugrZ",
+	"9TwdiQqbGFFq8U9kqh/ulWKdWGjGC6Fybs5RB6DQTZBLg0ob/kAiaxcJF7DJT9ZYhjwGNzT81N4s/sft",
+	"qujP1Z5SRi1t5rCH2+m3gxLA57I4FNQNcBSQejDoAGYx10Zk3Hazi2/ogc/KMNKt0aRj0AEbZKqeYwwM",
+	"oFkfn05PT08D/NtcbISZMu4AEtCxZ6cddF9rqdau7Kkh3NSDxqf3iBp3WTVC5B0B7GkP+M6L09Mvzl68",
+	"ePzs6RdPT1+8ONsHv/MH0DA9CQVy6rwM8fvfSdeEK0SEAdjUagvywYbWbmgdKO2o8aVX/mxpBt02I7jt",
+	"K6F+fbsuuFT/Oi6Qd7TgjtMO+/H76GNbNCPI4Uxt8rTxZ3tRmYFLbVy95Bl0tbm8bQby6kduRCbkzb74",
+	"0bv41O+oaIdJHLKWJq7rMNgmEuN30wDwE85CKH9QXQG8eAYnH8M/W7Xlbdyslb4RcTuG1HrjTw4RBXkv",
+	"ioJZvRLQ5iDkZnnOE/rst5c4hDmY+mIOEgtr21MbMWNLra+xTNJuAJNSq0zUHEAiM4IqJgM8k79VAs10",
+	"KxeKeiQlTN7SvWuu4QHc/9UN+LyxteZ7HzYnIVBCZxrC3qtz4oR1w+KvhyS7ZFTpvbCu+6Ie/oTei7S6",
+	"8vNSgMdVVkkGh+IFtSMj4EBpsTmFg6oe7uCadZ5guScq+q78/eBZQhHv2kgNoOJp3bz29UB1I/zgj6Hs",
+	"vis7g7aw+wdoGVC2Q7a79b1dd+jSceOp4PeMy44uCLyqqiHbkhix36GS6hH7Tc8I2ohcq/VWQxlfCbbU",
+	"K8E2S12IachwNXKxdMzKf2KWNLTAL7i6rsLgoSdVspMzaOJDqufRz7uXmPEpf95rofZ2V7yEh5JdKjC/",
+	"Jqbe+LXBNgGIDvjTAcCHsAK4Yytt3UVUQsRtJkRuodHNj0LkIqceZtGBaQBwgCvqpauN16MtVT5RK/rQ",
+	"covo/UkKo1PPHTT+QiRkP7s5lwWbCW8SktpQa+JWIcbuyere7XF21wqAs0Myh7Tcx6aT9+cNr7gxW0ZU",
+	"2wyA1Cr//T8RG7ovII9s4iEZZad5WB4qTg60DZEZ7N+U5JR3xHj+0NzKvfF0LxYuqW1aCBj/jiZgcyoH",
+	"NARfHSza7dkDdgr0ilYjkrZZygK4g+GqZqWDfqHX2op8gIg87MGffMR/fBpfWdUADk8BT+EZ3bfKP1mx",
+	"BU0WW8Twf6v9B1yYvlyPw9X9V90Udyiceu2YUl0wp6kBI94JGdEASvXIKz9rNttGQxzb1M7EVkMwGn7d",
+	"eIm/btAbFtD9SgWVKdLtkyYnueC5H+U+N6CLUC9BIn0d3vB56gtr67lDs+n489+bdB9c1v6gb1A1DEsG",
+	"/KaioBTC0PG1cq9CQ0/ZYuqIcBhKAZF0SW/eR3kRQGUvcMXf/EO/M3bF3xAZ5EACF1Z0mCgImFCxPy93",
+	"PRAWh5OfVXPe7oMLFW8DcBB/B4xA6xDcZyAEhV/CpSOko4cAQU/NMXSuTAUcMdoZLKtnreDnHzSsCNvY",
+	"5WshgjlARTW1rQ13YralbjIqZ9SY5AFVS7wa1MHn5CP82Wu0fUPd4h92178WjsuiM5Zr6FIdwIBDr0Ct",
+	"258z20Nu+KhGPQMaXPl/jTnLeiO5zsz4ru5urXIBeSsKexH9VoQ3OfeGEtrAXq1bQltqJrtymTYyB8sj",
+	"lRXxoulzef6gjOHO6T7p3Pu4h4hLCS9tNcLbBWonLHtyFcJONjrchWRocCni91oV28m5Koti2pcQdKCk",
+	"BVwVcidMi/VmgSeSKU1KG2YzXoic5Xqj/qWuzh6QgM/DCj8PTMC2ahWHOSiI0R4aAgYPiCbTzt/1pfiz",
+	"njZC/PZxxO/xiYesHMc3dJwszfAQiHErjDustBLbac0cypkRvADo0Mw04NwPrmSEGMb9LfaUDtYiVQDg",
+	"r2IJ0N962qwQxl75Ev0b8Hi5PmYvKW96HkteTIltE7US6K2gmEFlPIL7gtA69RwGmPobhNCI+W7qAToZ",
+	"3lbpVQ/sYBgcPrpvOGhfHCjIsFowiMr9lN4wrbqiQDAvC0ksGAeqAQ7hMVBLDvBBbYU7ZGDmT+QgqQIz",
+	"AaOzYVLUq7imSMzoDNnr+Kjiig/jcHsb/C+f4zaMipG26Qg//penpEu+hcaR2NfC00/bjVZvA7iHeELu",
+	"xMORT5XO8RkISOlNpxgC0VIrqcFiG0Jq1SpiXGG7G5ktYykl0xv/OQ7DA6o3wJaR4sVlrZNSM5gxwCIi",
+	"kqwfxrCEl/YNCF/8y9+B74Uj2s/0Ksp9YKG23pQTC3tCpxyxuoid4oOe0VJO/EfBjpqyUgG9YA6C02wm",
+	"vDTce6uCj3RPYfW7Ul3Skw8ZtYJX4Cul7W+8E544TM0bJFnjXkCjQqnwzKaMWyaskyvuSNXl1mtpZtEE",
+	"hHkAVzM6ah+M212SH/gzsLq4klBcZkqlvLLoN8srt5PpJINeVoXIk9VyDd6Bw/3LM463fmumXv8qV+Ab",
+	"wS2qRVHpK66YVH7gQjgBQgBZgDOIyof92aNQaIFn1viCpahxL15meOYzRK8725HE7w90+8Fb601XZp0s",
+	"CiyN1izXwAiKoqp4rTL7p9ikHSo0IWGnY08F3wOOfQlP/J7ZNYIfsoYZ13M4dEJEp8PmcVDQvtRF3hJu",
+	"dcAlK6yVuD9dlRSXcqHelG5QCcUlpv/r0h2oZx7U9hq9scI8sizMNtHUtrsH3mX80cPdQXpF1xUMXx+q",
+	"fobba6kW09hrHpsoUUtg+KdL71FH8rBcqO8+k2MEOjqmuq2tpIpNwvcJNRzkd88b6j51ugfyHmcushKN",
+	"hn98aFiJcuHVLboT0JwdWp9X/eMheZd969wa0vMzra+l6OoDbYVznisfWVfm+7oWXtIzf4Ro/Z8J8M3v",
+	"W2cXvbCpB3Ag0FkyOsvORElE+NqL8wbT/gMDveH8PnOmd+2lzXP8SiwOosm+C46LZoycY3dw69UvXrBw",
+	"b71R7B9thRLiCafu+MlH/49tb7pBOPuHvRPdLfTgy4MkGsBYzVpvrPOGNsMdt2J/9/S4P/fqFdt1NCcI",
+	"BQYYxz2n9HX11CCezHtnnK7AOE1VYKSHnx1o+M+dQ1Db7AOk99aD964xOnyy0eyGG8mb7Rt/F+Jb6n3W",
+	"FjzxpwZb9UvoFL2wvAMI3gCn2W5FBOMTE/b/pkSHXsaLatOD7kcn24XvDsN1l41S/rATY0mplnrQg+BM",
+	"e9abRHWJwelQ4JsB6sPMiwcd8yzg36FSriONKlsK6F6ykwJUFTk8kMbjV5mEkn58+uKLs2ePP7Px00FH",
+	"l7Sf2hCyxkwcru4dEjS7QaUvajhr4GVi10KsgQl7HQmyEmZiQQirAy7qSc15vsfpP4QGv31z+f7k1bvX",
+	"PyN2vcyWzK6FyI/KNcSfdlL8bKFBgV8JbkvIsZBqUQj2H29/6iDPGbeCyig+W2Nzq01H/rG3YjVW5wVv",
+	"dvVJhiBlYj6XmfTmgv8M1VhIWbgPkNqD4mp+3pDLK2gTY2UuIEVZ5tDph+gBQZpFLjMn8gv0BWmWyxv/",
+	"ONgMS6j+Bc2XUygUcbbwdsYCtENy6p1rhJ2JetOb5YNLPf+KxIH9XRi/fYdBt0H54kiWsrl0WK2FG+D1",
+	"PzgUT+bTClMF083tQ5/CmmfXfNGfkUyPPCSKFL2iK583fH2YaEWApoGcHDgTYL0iVqCHCPFB4pPD1JX6",
+	"Jj8MAn61hw1F4cmTZ8+ePn3ymTWFngM/GC4ODITJa/i26sAvICYFDbeWpbq2bMlvBAX9CfY53am1eXeM",
+	"mBdysezGVXzlFcMhWsBLwqeOLTLwtaAyRQ2hoQrwougCKFUPIugfFEUu7mSqukeqHHpSHCAiHN4zrQCm",
+	"IWpZQ32zTq8R5pzKzJ1mhdbXkM831+ahOfLAhJIqm6SXsL7GDYvi55FleqNi5SZh4RohWM63NiaBdmmS",
+	"TaSeIVWyd8e5BesTM0q0waZ5qMXzG/ByciMCcvsFI8LwOj0ucYwu/CcBb79bds/vArAJLQGg1ahWjdwg",
+	"QHXFHOQZWDHy9uBSFq7UnlsEnqzDJGTdK3MApnDI3AFa00EUVyMoYQAS74A3xFw6pZuXrUNe4l8nH/Ef",
+	"A7t74cMPBWn4vkIsDD0EhMrMdh0S1JS4gfaoiHW4Y4BrLHinPETr+NYmYQ0v66t4iFAX0c5n9vHU3vqw",
+	"gIYV7x/bT99uhFjvufv4yJ/bje3X0OnHxgUeQI2Gge4dN/aj/JHjxjC/zx03rl76MHFjqDjzPAv7CtcM",
+	"XlBsRVFQ8Y9ncTJ0SeiMGQMlnHyE//YC7b5WeTjwh6X+zqgFfnnvDfxKLKRiSrN5adCN4zfkgrmltgJ3",
+	"0ZSKLTRrsKPapeiM6fxL7A+EdfxY6LgC1xau/a5hzLgt9wpjApj7nu4o7+UfAmVkv4S4a9sJeRhQjNcI",
+	"xSBXIQWaccteXf49dAWctorRse5Qrvwei5xw9f+S68ye4NnZ41X+1zEi5LtVz3kdUoSkd7rpQTnFdhGJ",
+	"7T+s4GiaFUZvbO3Uu4Av4bFBdsKhlLX3XlmTio4ZIcC94RDDEaKwApyrFzvoCaYWV01KHMhf7Ffk3uMj",
+	"f2pFDtbQpcjRAg9wUjBQu+MrWkJ2TGowanQw3MNZNzj8Z1bIfuC5qL24eRD+y8NZN5Sa6yVmZYwGlF60",
+	"PQmjGCMT/hp1JeziNTn5CP/d0wHhRl/Ho9svjl3tkPeI4zHNa84GJXgl2zH4+ecHPga20cYtC7+hg3b4",
+	"xGjHHZVIpO/IO//En2WjP9MFwj05xOH9h7ypDi+U0+M1mlISxf7bdBG9OQF+2g4gBBRPvRIpKMD/NyF+",
+	"lBD029YpBHFPDyAESWW9nzcDRvkDezNwfp9ZeNZe+oDejHkNog9TvxTjlDyBtd+cbbhZHZVr1EYJQynT",
+	"pXKNkH5T04Q/Tj7Cf3uTMTvOPsXT6ck/ZueuzuN6D60x4cuD+AfCNiT3fcMlhJ36GOrP9MzvGKcJUzhc",
+	"oOZnhF6W7mCdwmEwgonGJhaJ4lsQeUXueZ8pVRdceqvY7ONkJrjxkuUfH7ywoPIx/9cH/6C5CbegNMXk",
+	"fHLC1/Lk5gw4HI2cKgqFZtuqVomAgnY6CWafKosC3gfeS2wIOYdXIeReu7+EBTsmJsTr7DrRnyakAGG2",
+	"Ry3VpyaSbeJ378EB4kBqBIDa+kVP/eZdoy/HFMGYpoj/1Q53pX4f6ripLyEgOPltmOlS5c0OgamfQzd/",
+	"Qr3IuDGSynCrNk5l8ne1jmyQAnEem4DhKay4LGb6tr4F1Jpod6xvCDVxbfTC8FWMB1M72nD00Pf404dP",
+	"/38AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -6,6 +6,7 @@ import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Problem } from "./api/client";
 import { useLiveUpdates } from "./api/events";
 import { useSession } from "./api/queries";
+import { Audit } from "./pages/Audit";
 import { Host } from "./pages/Host";
 import { Hosts } from "./pages/Hosts";
 import { Notifications } from "./pages/Notifications";
@@ -55,6 +56,7 @@ function Console() {
             <Route path="runs/:id" element={<Run />} />
             <Route path="schedule" element={<Schedule />} />
             <Route path="notifications" element={<Notifications />} />
+            <Route path="audit" element={<Audit />} />
             <Route
               path="*"
               element={

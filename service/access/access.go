@@ -51,6 +51,7 @@ type Principal struct {
 	Name    string
 	Role    string
 	Host    string // of an agent
+	From    string // the address that the request came from
 	session bool
 	expires *time.Time
 }
@@ -202,10 +203,11 @@ func (a *Access) Guard(next http.Handler) http.Handler {
 		}
 		path := strings.TrimPrefix(r.URL.Path, "/api/v1")
 		if open(path, r.Method) {
-			next.ServeHTTP(w, r)
+			next.ServeHTTP(w, r.WithContext(As(r.Context(), Principal{From: a.door.address(r)})))
 			return
 		}
 		p, err := a.identify(r)
+		p.From = a.door.address(r)
 		if err == nil {
 			err = allow(p, r.Method, path)
 		}
@@ -269,6 +271,7 @@ func allow(p Principal, method, path string) error {
 	switch {
 	case agentsOnly:
 		need = Agent
+	case path == "/audit":
 	case strings.HasPrefix(path, "/tokens"), method != http.MethodGet && slices.ContainsFunc(moneys, func(p string) bool { return strings.HasPrefix(path, p) }):
 		need = Admin
 	case method == http.MethodGet || path == "/session", strings.HasPrefix(path, "/computations/"):

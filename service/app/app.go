@@ -27,6 +27,7 @@ import (
 	"rotanex.example/service/access"
 	"rotanex.example/service/accounts"
 	"rotanex.example/service/agents"
+	"rotanex.example/service/audit"
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/computations"
@@ -159,6 +160,7 @@ type Service struct {
 	runs     *runs.Runs
 
 	accounts *accounts.Accounts
+	audit    *audit.Audit
 
 	rental *rental.Rental
 
@@ -235,6 +237,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	}
 	s.feed = events.New(s.store, s.clock, c.Log)
 	s.access = access.New(s.store, s.clock, c.Secure, c.Proxied)
+	s.audit = audit.New(s.store, s.clock)
 	s.hosts = hosts.New(hosts.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Beat: queue.Beat, Currency: c.Currency, Zone: zone})
 	s.shots = shots.New(s.store, s.clock, s.feed)
 	s.licences = licences.New(s.store)

@@ -32,7 +32,7 @@ func (s *Service) routes() (http.Handler, error) {
 	r.Get("/readyz", s.ready)
 	r.With(s.access.Guard).Method(http.MethodGet, "/metrics", metrics.handler())
 	r.Group(func(r chi.Router) {
-		r.Use(httpapi.Timed, s.access.Guard, contract)
+		r.Use(httpapi.Timed, s.access.Guard, contract, s.audit.Keep)
 		api.HandlerWithOptions(endpoints{s}, api.ChiServerOptions{
 			BaseURL: "/api/v1", BaseRouter: r,
 			ErrorHandlerFunc: func(w http.ResponseWriter, r *http.Request, err error) {
@@ -45,6 +45,7 @@ func (s *Service) routes() (http.Handler, error) {
 		httpapi.Fail(w, r, httpapi.NotFound("there is no "+r.URL.Path+"; the interface is described in api/openapi.yaml"))
 	})
 	r.With(middleware.Compress(5)).Mount("/", web.Handler())
+	s.audit.Interface = r
 	return r, nil
 }
 
@@ -82,6 +83,10 @@ func (e endpoints) GetSession(w http.ResponseWriter, r *http.Request) {
 	out := api.Session{Name: p.Name, Role: api.Role(p.Role), Version: Version, Currency: e.config.Currency, Zone: e.config.Zone}
 	out.Clock.Now, out.Clock.Factor = e.clock.Now(), float32(e.clock.Factor())
 	httpapi.Answer(w, r, http.StatusOK, out, nil)
+}
+
+func (e endpoints) ListAudit(w http.ResponseWriter, r *http.Request, params api.ListAuditParams) {
+	e.audit.List(w, r, params)
 }
 
 func (e endpoints) ListReceivers(w http.ResponseWriter, r *http.Request) { e.notify.List(w, r) }

@@ -14,6 +14,7 @@ import (
 	"errors"
 	"log/slog"
 	"slices"
+	"strconv"
 	"time"
 
 	"github.com/google/uuid"
@@ -21,6 +22,7 @@ import (
 
 	"rotanex.example/core/stock"
 	"rotanex.example/providers"
+	"rotanex.example/service/audit"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
@@ -197,7 +199,8 @@ func (f *Farms) begin(ctx context.Context, j job) error {
 		}
 		proofs := []int{frames[0], frames[taken/2], frames[taken-1]}
 		slices.Sort(proofs)
-		return begun(tx, j.id, taken, slices.Compact(proofs), cost, f.clock.Now())
+		bought := map[string]string{"job": j.id.String(), "farm": j.farm, "shot": j.shot, "frames": strconv.Itoa(taken), "for": cost.String()}
+		return errors.Join(begun(tx, j.id, taken, slices.Compact(proofs), cost, f.clock.Now()), audit.Own(tx, f.clock.WallNow(), "sent frames to a farm", "/runs/"+j.run.String(), bought))
 	})
 	if errors.Is(err, errNotBegun) {
 		return f.never(ctx, j, why)

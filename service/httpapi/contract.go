@@ -1,12 +1,14 @@
 package httpapi
 
 import (
+	"context"
 	"errors"
 	"net/http"
 	"net/url"
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -87,6 +89,7 @@ func hold(router routers.Router, w http.ResponseWriter, r *http.Request) (*http.
 	if err != nil {
 		return r, err
 	}
+	r = r.WithContext(context.WithValue(r.Context(), matchedKey{}, Operation{spaced(route.Operation.OperationID), route.Path}))
 	input := &openapi3filter.RequestValidationInput{
 		Request: r, PathParams: params, Route: route,
 		Options: &openapi3filter.Options{
@@ -102,6 +105,43 @@ func hold(router routers.Router, w http.ResponseWriter, r *http.Request) (*http.
 		}
 	}
 	return r, refusal(err)
+}
+
+type matchedKey struct{}
+
+// Operation is one of the contract: its id in words, such as "start run", and its path with the names of its parameters.
+type Operation struct{ ID, Path string }
+
+// spaced writes startRun as "start run".
+func spaced(id string) string {
+	var out strings.Builder
+	for i, letter := range id {
+		if unicode.IsUpper(letter) && i > 0 {
+			out.WriteByte(' ')
+		}
+		out.WriteRune(unicode.ToLower(letter))
+	}
+	return out.String()
+}
+
+// Matched is the operation that a request was held against; none outside of one.
+func Matched(ctx context.Context) Operation {
+	o, _ := ctx.Value(matchedKey{}).(Operation)
+	return o
+}
+
+// ReadsOne reports whether a path of the interface is that of one thing which can be read as JSON: /runs/ID, and not /runs.
+func ReadsOne(path string) bool {
+	router, err := contract()
+	if err != nil {
+		return false
+	}
+	route, _, err := router.FindRoute(&http.Request{Method: http.MethodGet, URL: &url.URL{Path: "/api/v1" + path}})
+	if err != nil || !strings.HasSuffix(route.Path, "}") {
+		return false
+	}
+	answer := route.Operation.Responses.Value("200")
+	return answer != nil && answer.Value.Content[jsonBody] != nil
 }
 
 // refusal is what a validator's error says, in words.

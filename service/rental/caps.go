@@ -11,6 +11,7 @@ import (
 
 	"rotanex.example/core/pricing"
 	"rotanex.example/providers"
+	"rotanex.example/service/audit"
 	"rotanex.example/service/states"
 )
 
@@ -35,6 +36,11 @@ func (r *Rental) charge(tx *gorm.DB, s server, stands time.Duration) (pricing.Mo
 		return pricing.Money{}, err
 	}
 	return s.spec.Meter().Charge(stands).Scaled(factor), nil
+}
+
+// noted writes down what was bought, for more money.
+func (r *Rental) noted(tx *gorm.DB, s server, did string, more pricing.Money) error {
+	return audit.Own(tx, r.clock.WallNow(), did, "/runs/"+s.run.String(), map[string]string{"server": s.host, "offer": s.offer, "source": s.spec.Source, "for": more.String()})
 }
 
 // whileStopping ends a server that renders nothing any more, or whose time is over. What it renders it may finish for a while
@@ -74,7 +80,7 @@ func (r *Rental) graced(ctx context.Context, tx *gorm.DB, s server) (string, err
 	if err := prolong(tx, s, s.to, paid, more); err != nil {
 		return "", err
 	}
-	return "", errors.Join(s.note(tx, "last_at", s.paid.Add(grace)), r.jobs.Send(ctx, tx, prolongServer, s.key()))
+	return "", errors.Join(r.noted(tx, s, "kept a server on", more), s.note(tx, "last_at", s.paid.Add(grace)), r.jobs.Send(ctx, tx, prolongServer, s.key()))
 }
 
 // extend tells the source for how long a server may stand now.

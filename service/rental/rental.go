@@ -193,7 +193,7 @@ func (r *Rental) ask(ctx context.Context, tx *gorm.DB, s server, now time.Time) 
 	if why != "" {
 		return r.set(ctx, tx, s, states.ServerNotStarted, why)
 	}
-	if err := asked(tx, s, cost, now); err != nil {
+	if err := errors.Join(asked(tx, s, cost, now), r.noted(tx, s, "rented a server", cost)); err != nil {
 		return err
 	}
 	if late := now.Sub(s.from); late > 0 {

@@ -44,6 +44,9 @@ func (r *Rental) staysOn(ctx context.Context, tx *gorm.DB, s server, now, wall t
 	if err := prolong(tx, s, to, paid, more); err != nil {
 		return false, "", err
 	}
+	if err := r.noted(tx, s, "kept a server on", more); err != nil {
+		return false, "", err
+	}
 	if err := bookings.CloseAt(tx, s.run, s.host, paid.Add(-wrap)); err != nil {
 		return false, "", err
 	}

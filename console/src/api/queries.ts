@@ -107,6 +107,16 @@ export const useNotices = () =>
     refetchInterval: 15_000,
   });
 
+/** Who did what, newest first; not asked by those who may not know. */
+export const useAudit = (query: { text?: string; who?: string; about?: string; limit: number }, enabled: boolean) =>
+  useQuery({
+    queryKey: ["audit", query],
+    queryFn: async () => (await answered(client.GET("/audit", { params: { query } }))).items,
+    refetchInterval: 15_000,
+    placeholderData: (before) => before,
+    enabled,
+  });
+
 /** What waits for a person in all open runs. */
 export const useWaiting = () =>
   useQuery({

@@ -1080,6 +1080,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what, newest first; what the service let or bought by itself among it */
+        get: operations["listAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/notices": {
         parameters: {
             query?: never;
@@ -3050,6 +3067,37 @@ export interface components {
             state: "waiting" | "sent" | "failed" | "over";
             /** Format: date-time */
             sent_at?: string;
+        };
+        /** @description One thing that was done. It is never changed. */
+        AuditRecord: {
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: date-time
+             * @description By the wall clock
+             */
+            at: string;
+            /** @description Name of the token; service: the service by itself, as a person had set it */
+            who: string;
+            role: string;
+            /** @description Address that it came from */
+            from: string;
+            /** @description The operation in words, such as start run, or what the service did */
+            did: string;
+            /** @description Path of what it was done to, such as /runs/ID */
+            about: string;
+            /** @description What of it changed, as it was; without it, it was not there. Secrets are not kept */
+            before?: {
+                [key: string]: unknown;
+            };
+            /** @description As it is; without it, it is there no more */
+            after?: {
+                [key: string]: unknown;
+            };
+        };
+        AuditList: {
+            items: components["schemas"]["AuditRecord"][];
+            next?: string;
         };
         NoticeList: {
             items: components["schemas"]["Notice"][];
@@ -5577,6 +5625,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReceiverTest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAudit: {
+        parameters: {
+            query?: {
+                /** @description Name of a token; service: what it did by itself */
+                who?: string;
+                /** @description What was done: an operation in words, such as start run */
+                did?: string;
+                /** @description Path of what it was done to, such as /hosts/eddy, with all below it */
+                about?: string;
+                /** @description Anywhere in the record */
+                text?: string;
+                since?: string;
+                until?: string;
+                /** @description From `next` of the page before */
+                cursor?: components["parameters"]["cursor"];
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Records */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditList"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -9,6 +9,7 @@ import { DeskLine } from "../parts/DeskLine";
 import { none, timeOfDay } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
+import { DoneTo } from "../parts/Records";
 import { Empty, Shown } from "../parts/States";
 import { Verdicts } from "../parts/Verdicts";
 
@@ -186,6 +187,7 @@ export function Host() {
             </Sheet>
           )}
         </Shown>
+        <DoneTo about={`/hosts/${name}`} />
       </Stack>
     </Page>
   );

@@ -8,6 +8,7 @@ import { Choice } from "../parts/Choice";
 import { chance, count, drift, length, moment, money, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Figure, Page, Sheet, State } from "../parts/Page";
+import { DoneTo } from "../parts/Records";
 import { useMayWrite } from "../parts/role";
 import { Failed, Shown } from "../parts/States";
 import { Against } from "../plan/Against";
@@ -337,6 +338,9 @@ export function Plan() {
       }
     >
       <Shown query={plan}>{(p) => <Contents plan={p} />}</Shown>
+      <Box mt="6">
+        <DoneTo about={`/plans/${id}`} />
+      </Box>
     </Page>
   );
 }

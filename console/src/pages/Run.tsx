@@ -8,6 +8,7 @@ import { Choice } from "../parts/Choice";
 import { chance, count, drift, length, moment, money, none } from "../parts/format";
 import { Figure, Page, Sheet, State } from "../parts/Page";
 import { Preview } from "../parts/Preview";
+import { DoneTo } from "../parts/Records";
 import { useMayWrite } from "../parts/role";
 import { Failed, Shown } from "../parts/States";
 import { Account } from "../run/Account";
@@ -258,6 +259,7 @@ function Contents({ run }: { run: Run }) {
       <Crews run={run} />
       <Servers run={run} />
       <FarmJobs run={run} />
+      <DoneTo about={`/runs/${run.id}`} />
       <Account run={run.id} live={!isOver(run)} />
       <Outside run={run} />
     </Stack>

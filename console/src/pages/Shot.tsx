@@ -1,8 +1,9 @@
-import { Tabs } from "@chakra-ui/react";
+import { Box, Tabs } from "@chakra-ui/react";
 import { useNavigate, useParams } from "react-router";
 import { useShot } from "../api/queries";
 import { moment } from "../parts/format";
 import { Page } from "../parts/Page";
+import { DoneTo } from "../parts/Records";
 import { Shown } from "../parts/States";
 import { Compare } from "../shot/Compare";
 import { Memory } from "../shot/Memory";
@@ -64,6 +65,9 @@ export function Shot() {
           </Tabs.Root>
         )}
       </Shown>
+      <Box mt="6">
+        <DoneTo about={`/shots/${name}`} />
+      </Box>
     </Page>
   );
 }

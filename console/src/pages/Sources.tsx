@@ -4,6 +4,7 @@ import { useEntries, useFarms, useOffers, useRates, useSession, useSources } fro
 import { money, none, roughly } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
+import { DoneTo } from "../parts/Records";
 import { Empty, Shown } from "../parts/States";
 import { Entries } from "../run/Entries";
 
@@ -212,6 +213,7 @@ export function Sources() {
         <Shown query={entries}>
           {(all) => all.items.length > 0 && <Entries title="Ledger of all runs, by entry" list={all} />}
         </Shown>
+        <DoneTo about="/sources" />
       </Stack>
     </Page>
   );

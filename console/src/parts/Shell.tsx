@@ -8,6 +8,7 @@ import {
   LuHandshake,
   LuMoon,
   LuRoute,
+  LuScrollText,
   LuServer,
   LuSun,
   LuTelescope,
@@ -26,6 +27,7 @@ const places = [
   { to: "/runs", label: "Runs", icon: LuTelescope },
   { to: "/schedule", label: "Schedule", icon: LuChartGantt },
   { to: "/notifications", label: "Notices", icon: LuBell },
+  { to: "/audit", label: "Audit", icon: LuScrollText },
 ];
 
 /** The service's clock, going on by itself between two answers. */

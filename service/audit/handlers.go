@@ -1,0 +1,142 @@
+package audit
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"rotanex.example/api"
+	"rotanex.example/service/access"
+	"rotanex.example/service/httpapi"
+)
+
+// List answers with who did what, the newest first.
+func (a *Audit) List(w http.ResponseWriter, r *http.Request, p api.ListAuditParams) {
+	rows, next, err := a.page(r.Context(), Asked{Who: p.Who, Did: p.Did, About: p.About, Text: p.Text, Since: p.Since, Until: p.Until}, p.Cursor, httpapi.Limit(p.Limit, 100))
+	httpapi.Answer(w, r, http.StatusOK, api.AuditList{Items: httpapi.Each(rows, record), Next: next}, err)
+}
+
+// mostSeen is how much of an answer is looked at.
+const mostSeen = 1 << 20
+
+// seen takes in as much of an answer as is looked at.
+type seen struct{ bytes.Buffer }
+
+func (s *seen) Write(p []byte) (int, error) {
+	s.Buffer.Write(p[:min(len(p), mostSeen-s.Len())])
+	return len(p), nil
+}
+
+// Keep notes every request that changed something, with what it was done to as that was before and is after. What agents do
+// is in the tries of frames.
+func (a *Audit) Keep(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		operation := httpapi.Matched(r.Context())
+		if r.Method == http.MethodGet || strings.HasPrefix(operation.Path, "/agent/") && operation.ID != "join agent" {
+			next.ServeHTTP(w, r)
+			return
+		}
+		about, single := subject(strings.TrimPrefix(r.URL.Path, "/api/v1"))
+		var before []byte
+		if single {
+			before = a.view(r, about)
+		}
+		wanted := fields(r)
+		var answer seen
+		watched := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		watched.Tee(&answer)
+		next.ServeHTTP(watched, r)
+		if watched.Status() >= http.StatusMultipleChoices {
+			return
+		}
+		after := answer.Bytes()
+		if single {
+			after = a.view(r, about)
+		} else if id := identity(after); id != "" {
+			about = path.Join(about, id)
+		}
+		who := access.From(r.Context())
+		rec := Record{Who: who.Name, Role: who.Role, Origin: who.From, Did: operation.ID, About: about}
+		rec.Before, rec.After = changed(before, after, wanted)
+		a.note(r.Context(), rec)
+	})
+}
+
+// subject is the path of what is changed by a request to a path: the nearest thing that can be read by itself, and whether
+// there is such a thing.
+func subject(of string) (about string, single bool) {
+	for about = of; about != "/" && about != "."; about = path.Dir(about) {
+		if httpapi.ReadsOne(about) {
+			return about, true
+		}
+	}
+	return of, false
+}
+
+// view is a thing as who asks would read it; nil if it is not there.
+func (a *Audit) view(r *http.Request, about string) []byte {
+	ctx := context.WithValue(context.WithoutCancel(r.Context()), chi.RouteCtxKey, nil) // it is routed anew
+	ask, err := http.NewRequestWithContext(ctx, http.MethodGet, "/api/v1"+about, http.NoBody)
+	if err != nil {
+		return nil
+	}
+	ask.RemoteAddr = r.RemoteAddr
+	for _, name := range []string{"Authorization", "Cookie", "X-Forwarded-For"} {
+		ask.Header[name] = r.Header.Values(name)
+	}
+	answer := httptest.NewRecorder()
+	a.Interface.ServeHTTP(answer, ask)
+	if answer.Code != http.StatusOK || answer.Body.Len() > mostSeen {
+		return nil
+	}
+	return answer.Body.Bytes()
+}
+
+// fields are those that a request of JSON has. It can be read after that.
+func fields(r *http.Request) []string {
+	if r.Header.Get("Content-Type") != "application/json" || r.Body == nil || r.Body == http.NoBody {
+		return nil
+	}
+	text, err := io.ReadAll(r.Body)
+	r.Body = io.NopCloser(io.MultiReader(bytes.NewReader(text), failing{err}))
+	var out []string
+	for name := range object(text) {
+		out = append(out, name)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// failing is the end of a body that could not be read whole.
+type failing struct{ error }
+
+func (f failing) Read([]byte) (int, error) {
+	if f.error == nil {
+		return 0, io.EOF
+	}
+	return 0, f.error
+}
+
+// identity is how an answer names what it is.
+func identity(answer []byte) string {
+	view := object(answer)
+	for _, name := range []string{"id", "name"} {
+		switch value := view[name].(type) {
+		case string:
+			return value
+		case float64:
+			text, _ := json.Marshal(int64(value))
+			return string(text)
+		}
+	}
+	return ""
+}
