@@ -41,7 +41,7 @@ never changed; how long they are kept is a setting (rotanex storage). Needs the 
 			}
 			l := listing{columns: []string{"at", "who", "role", "from", "did", "about", "what changed|changed"}, records: all, empty: "Nothing was done that fits."}
 			for _, r := range all {
-				l.add(at(r.At), orNone(r.Who), orNone(r.Role), orNone(r.From), r.Did, r.About, orNone(strings.Join(changes(r), "; ")))
+				l.add(at(r.At), orNone(r.Who), orNone(r.Role), orNone(r.From), r.Did, r.About, changeCell(r))
 			}
 			return a.show(cmd, l)
 		}),
@@ -81,25 +81,34 @@ func changes(r api.AuditRecord) (out []string) {
 		is, after := r.After[name]
 		switch {
 		case !before:
-			out = append(out, name+": "+brief(is))
+			out = append(out, name+": "+oneLine(is))
 		case !after:
-			out = append(out, name+": "+brief(was)+", no more")
+			out = append(out, name+": "+oneLine(was)+", no more")
 		default:
-			out = append(out, name+": "+brief(was)+" → "+brief(is))
+			out = append(out, name+": "+oneLine(was)+" → "+oneLine(is))
 		}
 	}
 	return out
 }
 
-// brief is a value in one line; of a long one its beginning.
-func brief(value any) string {
-	text, is := value.(string)
-	if !is {
-		data, _ := json.Marshal(value)
-		text = string(data)
+// changeCell is a record's change: for a person its beginning, where it is long.
+func changeCell(r api.AuditRecord) cell {
+	whole := strings.Join(changes(r), "; ")
+	return ifKnown(whole != "", beginning(whole, 90), whole)
+}
+
+// oneLine is a value in one line.
+func oneLine(value any) string {
+	if text, is := value.(string); is {
+		return text
 	}
-	if letters := []rune(text); len(letters) > 80 {
-		text = string(letters[:79]) + "…"
+	data, _ := json.Marshal(value)
+	return string(data)
+}
+
+func beginning(text string, most int) string {
+	if letters := []rune(text); len(letters) > most {
+		return string(letters[:most-1]) + "…"
 	}
 	return text
 }

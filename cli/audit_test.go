@@ -13,7 +13,9 @@ import (
 
 func TestWhatAnAuditRecordSays(t *testing.T) {
 	r := api.AuditRecord{Before: map[string]any{"state": "running", "gone": 1.0}, After: map[string]any{"state": "paused", "name": strings.Repeat("x", 100)}}
-	assert.Equal(t, []string{"gone: 1, no more", "name: " + strings.Repeat("x", 79) + "…", "state: running → paused"}, changes(r))
+	assert.Equal(t, []string{"gone: 1, no more", "name: " + strings.Repeat("x", 100), "state: running → paused"}, changes(r))
+	assert.Equal(t, "gone: 1, no more; name: "+strings.Repeat("x", 65)+"…", changeCell(r).text)
+	assert.Len(t, changeCell(r).plain[0], 151)
 }
 
 func TestATimeThatWas(t *testing.T) {

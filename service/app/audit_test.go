@@ -52,6 +52,12 @@ func TestWhoDidWhat(t *testing.T) {
 	assert.Equal(t, "drain host", b.audited(t, url.Values{"about": {"/hosts/bellows"}})[0].Did, "of the host itself")
 
 	put("admin", "/offers/tern-solo", `{"name":"tern-solo","source":"tern","max_servers":3,"price_h":"0.1","fee":"0","increment_s":60,"boot_s":120,"cpu":{"model":"x","cores":8},"memory_gb":64}`, 200)
+	put("admin", "/farms/ebb", `{"name":"ebb","source":"saltmarsh","nodes":20,"lead_s":600,"work":{"node_hour":"0.6"},"cpu":{"model":"x","cores":16},"memory_gb":64,"launchers":["simulated"]}`, 200)
+	put("admin", "/farms/ebb", `{"name":"ebb","source":"saltmarsh","nodes":20,"lead_s":600,"work":{"node_hour":"0.6"},"cpu":{"model":"x","cores":16},"memory_gb":64,"launchers":["simulated"]}`, 200)
+	farm := b.audited(t, url.Values{"about": {"/farms/ebb"}})
+	require.Len(t, farm, 2, "what was so already is no change")
+	assert.Equal(t, map[string]any{"work": map[string]any{"node_hour": "0.50"}}, farm[0].Before, "though it is read in a list alone")
+
 	priced := b.audited(t, url.Values{"did": {"put offer"}, "who": {"first admin"}})
 	require.Len(t, priced, 2)
 	text, err := json.Marshal(priced[0])

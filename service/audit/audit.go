@@ -88,9 +88,14 @@ func changed(before, after []byte, wanted []string) (was, is json.RawMessage) {
 	return only(a, differs), only(b, differs)
 }
 
+// object is a view's fields. Those of its spec, which is what people say of it, stand among the others.
 func object(text []byte) (out map[string]any) {
 	if json.Unmarshal(text, &out) != nil {
 		return nil
+	}
+	if spec, is := out["spec"].(map[string]any); is {
+		delete(out, "spec")
+		maps.Copy(out, spec)
 	}
 	return out
 }
@@ -111,7 +116,7 @@ func only(view map[string]any, names map[string]bool) json.RawMessage {
 }
 
 func fit(name string, value any) any {
-	if slices.Contains(secrets, strings.ToLower(name)) {
+	if _, text := value.(string); text && slices.Contains(secrets, strings.ToLower(name)) {
 		return "(not kept)"
 	}
 	if inner, is := value.(map[string]any); is {

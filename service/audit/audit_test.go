@@ -25,9 +25,10 @@ func TestWhatOfAThingChanged(t *testing.T) {
 	}{
 		"what was asked for":           {`{"state":"running","done":3}`, `{"state":"paused","done":4}`, []string{"state"}, `{"state":"running"}`, `{"state":"paused"}`},
 		"all that differs, else":       {`{"state":"running","done":3,"cap":"5"}`, `{"state":"paused","done":4,"cap":"5"}`, []string{"why"}, `{"done":3,"state":"running"}`, `{"done":4,"state":"paused"}`},
+		"what people say of it":        {`{"agent":"up","spec":{"cores":8,"note":"x"}}`, `{"agent":"lost","spec":{"cores":9,"note":"x"}}`, []string{"cores", "note"}, `{"cores":8}`, `{"cores":9}`},
 		"it is new":                    {``, `{"name":"eddy"}`, nil, ``, `{"name":"eddy"}`},
 		"it is gone":                   {`{"name":"eddy"}`, ``, nil, `{"name":"eddy"}`, ``},
-		"secrets, wherever they stand": {``, `{"secret":"a","spec":{"Token":"b","x":1}}`, nil, ``, `{"secret":"(not kept)","spec":{"Token":"(not kept)","x":1}}`},
+		"secrets, wherever they stand": {``, `{"secret":"a","card":{"Token":"b","x":1}}`, nil, ``, `{"card":{"Token":"(not kept)","x":1},"secret":"(not kept)"}`},
 		"what is long":                 {``, `{"frames":` + string(long) + `}`, nil, ``, `{"frames":"(too long to be kept)"}`},
 		"what is no object":            {`[1]`, `<html>`, nil, ``, ``},
 	} {

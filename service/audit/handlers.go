@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/go-chi/chi/v5"
@@ -45,9 +46,10 @@ func (a *Audit) Keep(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
-		about, single := subject(strings.TrimPrefix(r.URL.Path, "/api/v1"))
+		at := strings.TrimPrefix(r.URL.Path, "/api/v1")
+		about, found := subject(at, r.Method == http.MethodPost)
 		var before []byte
-		if single {
+		if found {
 			before = a.view(r, about)
 		}
 		wanted := fields(r)
@@ -59,23 +61,28 @@ func (a *Audit) Keep(next http.Handler) http.Handler {
 			return
 		}
 		after := answer.Bytes()
-		if single {
+		if found {
 			after = a.view(r, about)
-		} else if id := identity(after); id != "" {
+		} else if id := identity(after); id != "" && r.Method == http.MethodPost {
 			about = path.Join(about, id)
 		}
 		who := access.From(r.Context())
 		rec := Record{Who: who.Name, Role: who.Role, Origin: who.From, Did: operation.ID, About: about}
 		rec.Before, rec.After = changed(before, after, wanted)
+		if found && about == at && string(rec.Before) == string(rec.After) {
+			return // it was so already, or was only tried
+		}
 		a.note(r.Context(), rec)
 	})
 }
 
-// subject is the path of what is changed by a request to a path: the nearest thing that can be read by itself, and whether
-// there is such a thing.
-func subject(of string) (about string, single bool) {
+// subject is the path of what is changed by a request to a path: the nearest thing that can be read, by itself or in the list
+// that it is in, and whether there is one. What is new has none.
+func subject(of string, isNew bool) (about string, found bool) {
 	for about = of; about != "/" && about != "."; about = path.Dir(about) {
-		if httpapi.ReadsOne(about) {
+		can, one := httpapi.Reads(about)
+		listed, notAll := httpapi.Reads(path.Dir(about))
+		if can && one || !can && listed && !notAll && about == of && !isNew {
 			return about, true
 		}
 	}
@@ -84,8 +91,25 @@ func subject(of string) (about string, single bool) {
 
 // view is a thing as who asks would read it; nil if it is not there.
 func (a *Audit) view(r *http.Request, about string) []byte {
+	if _, one := httpapi.Reads(about); one {
+		return a.read(r, about)
+	}
+	var list struct{ Items []json.RawMessage }
+	if json.Unmarshal(a.read(r, path.Dir(about)), &list) != nil {
+		return nil
+	}
+	for _, item := range list.Items {
+		if identity(item) == path.Base(about) {
+			return item
+		}
+	}
+	return nil
+}
+
+// read reads a path of the interface as who asks would.
+func (a *Audit) read(r *http.Request, at string) []byte {
 	ctx := context.WithValue(context.WithoutCancel(r.Context()), chi.RouteCtxKey, nil) // it is routed anew
-	ask, err := http.NewRequestWithContext(ctx, http.MethodGet, "/api/v1"+about, http.NoBody)
+	ask, err := http.NewRequestWithContext(ctx, http.MethodGet, "/api/v1"+at, http.NoBody)
 	if err != nil {
 		return nil
 	}
@@ -126,17 +150,20 @@ func (f failing) Read([]byte) (int, error) {
 	return 0, f.error
 }
 
-// identity is how an answer names what it is.
+// identity is how an answer names what it is, or what it has of one.
 func identity(answer []byte) string {
 	view := object(answer)
-	for _, name := range []string{"id", "name"} {
+	for _, name := range []string{"id", "name", "pool"} {
 		switch value := view[name].(type) {
 		case string:
 			return value
 		case float64:
-			text, _ := json.Marshal(int64(value))
-			return string(text)
+			return strconv.FormatInt(int64(value), 10)
 		}
+	}
+	if made, is := view["token"].(map[string]any); is { // with its secret beside it
+		text, _ := json.Marshal(made)
+		return identity(text)
 	}
 	return ""
 }

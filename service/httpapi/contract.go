@@ -130,18 +130,18 @@ func Matched(ctx context.Context) Operation {
 	return o
 }
 
-// ReadsOne reports whether a path of the interface is that of one thing which can be read as JSON: /runs/ID, and not /runs.
-func ReadsOne(path string) bool {
+// Reads reports whether a path of the interface can be read as JSON, and whether it is that of one thing: /runs/ID, and not /runs.
+func Reads(path string) (can, one bool) {
 	router, err := contract()
 	if err != nil {
-		return false
+		return false, false
 	}
 	route, _, err := router.FindRoute(&http.Request{Method: http.MethodGet, URL: &url.URL{Path: "/api/v1" + path}})
-	if err != nil || !strings.HasSuffix(route.Path, "}") {
-		return false
+	if err != nil {
+		return false, false
 	}
 	answer := route.Operation.Responses.Value("200")
-	return answer != nil && answer.Value.Content[jsonBody] != nil
+	return answer != nil && answer.Value.Content[jsonBody] != nil, strings.HasSuffix(route.Path, "}")
 }
 
 // refusal is what a validator's error says, in words.
