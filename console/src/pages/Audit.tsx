@@ -9,9 +9,9 @@ import { Shown } from "../parts/States";
 
 /** What is searched for, as the page's address has it. */
 const fields = [
-  { name: "text", label: "Anywhere" },
-  { name: "who", label: "Who" },
-  { name: "about", label: "Done to" },
+  { name: "text", label: "Anywhere", hint: "price" },
+  { name: "who", label: "Who", hint: "service: by itself" },
+  { name: "about", label: "Done to", hint: "/hosts/eddy" },
 ] as const;
 
 /** Who did what, to be searched. */
@@ -38,7 +38,13 @@ export function Audit() {
         <Stack direction={{ base: "column", md: "row" }} gap="4" maxW="60rem">
           {fields.map((f) => (
             <Labelled key={f.name} label={f.label}>
-              <Input size="sm" bg="paper" value={value(f.name)} onChange={(e) => set(f.name, e.target.value)} />
+              <Input
+                size="sm"
+                bg="paper"
+                placeholder={f.hint}
+                value={value(f.name)}
+                onChange={(e) => set(f.name, e.target.value)}
+              />
             </Labelled>
           ))}
         </Stack>

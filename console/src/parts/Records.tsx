@@ -31,6 +31,26 @@ function about(path: string) {
   return pages.test(path) ? <Go to={path}>{short}</Go> : short;
 }
 
+/** As much of a change as is seen at once; what is new has many fields. */
+const most = 3;
+
+function Changes({ all }: { all: string[] }) {
+  const shown = all.length > most + 1 ? all.slice(0, most) : all;
+  if (all.length === 0) return none;
+  return (
+    <>
+      {shown.map((c) => (
+        <Text key={c} lineClamp="2" overflowWrap="anywhere" title={c}>
+          {c}
+        </Text>
+      ))}
+      {shown.length < all.length && (
+        <Text title={all.slice(most).join("\n")}>and {all.length - shown.length} fields more</Text>
+      )}
+    </>
+  );
+}
+
 /** Who did what, newest first. */
 export function Records({ records, where = true }: { records: Record[]; where?: boolean }) {
   return (
@@ -52,13 +72,7 @@ export function Records({ records, where = true }: { records: Record[]; where?: 
           name: "What changed",
           cell: (r) => (
             <Stack gap="0" whiteSpace="normal" minW="16rem" maxW="44rem" color="fg.muted">
-              {changesOf(r).length === 0
-                ? none
-                : changesOf(r).map((c) => (
-                    <Text key={c} lineClamp="2" overflowWrap="anywhere" title={c}>
-                      {c}
-                    </Text>
-                  ))}
+              <Changes all={changesOf(r)} />
             </Stack>
           ),
         },

@@ -105,6 +105,8 @@ export function Shell({ session }: { session: Schemas["Session"] }) {
           w="full"
           px={{ base: "1", md: "3" }}
           flex="1"
+          minW="0"
+          overflowX={{ base: "auto", md: "visible" }} // on a phone there is more than fits
         >
           {places.map(({ to, label, icon: Icon }) => (
             <Stack
@@ -112,7 +114,8 @@ export function Shell({ session }: { session: Schemas["Session"] }) {
               asChild
               align="center"
               gap={{ base: "0", md: "1" }}
-              flex={{ base: "1", md: "initial" }}
+              flex={{ base: "1 0 auto", md: "initial" }}
+              px={{ base: "1", md: "0" }}
               py={{ base: "1.5", md: "2.5" }}
               rounded="md"
               color="fg.muted"
@@ -127,7 +130,7 @@ export function Shell({ session }: { session: Schemas["Session"] }) {
             </Stack>
           ))}
         </Stack>
-        <Stack align="center" gap="3" px="2">
+        <Stack align="center" gap="3" px={{ base: "0", md: "2" }} flexShrink={0}>
           <Box display={{ base: "none", md: "block" }}>
             <ServiceClock clock={session.clock} />
           </Box>
