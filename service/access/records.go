@@ -46,3 +46,6 @@ func otherAdmins(tx *gorm.DB, but int64, now time.Time) (int, error) {
 	ids, err := store.Column[int64](tx.Raw("SELECT id FROM tokens WHERE kind = 'access' AND role = 'admin' AND (expires_at IS NULL OR expires_at > $1) ORDER BY id FOR UPDATE", now))
 	return len(slices.DeleteFunc(ids, func(id int64) bool { return id == but })), err
 }
+
+// Restored ends the sessions of a backup: they may have ended since.
+func Restored(tx *gorm.DB) error { return tx.Exec("DELETE FROM tokens WHERE kind = 'session'").Error }

@@ -218,7 +218,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	if s.clock, err = s.agreeOnClock(ctx); err != nil {
 		return err
 	}
-	if s.blobs, err = openBlobs(ctx, c.Blobs); err != nil {
+	if s.blobs, err = OpenBlobs(ctx, c.Blobs); err != nil {
 		return err
 	}
 	zone, err := time.LoadLocation(c.Zone)
@@ -329,9 +329,9 @@ func (s *Service) agreeOnClock(ctx context.Context) (clock.Clock, error) {
 	return clock.New(s.config.Wall, wall, start, factor), err
 }
 
-// openBlobs opens a URL, or a folder, which is made if it is not there. A file is
+// OpenBlobs opens a URL, or a folder, which is made if it is not there. A file is
 // written beside its place and then renamed.
-func openBlobs(ctx context.Context, place string) (*blob.Bucket, error) {
+func OpenBlobs(ctx context.Context, place string) (*blob.Bucket, error) {
 	if filepath.IsAbs(place) {
 		if err := os.MkdirAll(place, 0o750); err != nil {
 			return nil, err

@@ -28,8 +28,12 @@ func (f *Feed) Stream(w http.ResponseWriter, r *http.Request, params api.StreamE
 	ctx := r.Context()
 	position, err := f.Now(ctx)
 	if err == nil && params.LastEventID != nil {
-		if position, err = ParsePosition(*params.LastEventID); err != nil {
+		last, bad := ParsePosition(*params.LastEventID)
+		if bad != nil {
 			err = httpapi.BadField("Last-Event-ID", *params.LastEventID, "is not the id of an event of this stream")
+		}
+		if last.xid <= position.xid { // else it is of the database as it was before it was restored
+			position = last
 		}
 	}
 	if err != nil {

@@ -40,3 +40,8 @@ func (f *Feed) After(ctx context.Context, p Position, run *uuid.UUID) ([]Entry, 
 func tellAll(tx *gorm.DB, topics []string) error {
 	return tx.Exec("SELECT pg_notify($1, $2)", channel, strings.Join(topics, " ")).Error
 }
+
+// Restored numbers the events of a backup anew: transactions have other numbers in the database that it is in now.
+func Restored(tx *gorm.DB) error {
+	return tx.Exec("UPDATE events SET xid = pg_current_xact_id()::text::bigint").Error
+}

@@ -20,6 +20,7 @@ import (
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/licences"
+	"rotanex.example/service/shots"
 )
 
 // Heard takes in that an agent lives and holds leases: those are renewed, and the seats of
@@ -58,12 +59,7 @@ func (q *Queue) KeepPicture(ctx context.Context, host string, lease, fence int64
 	if err != nil {
 		return err
 	}
-	key := f.keyFor(want)
-	size, info, err := q.pictures.Keep(ctx, key, body, want, spec.Width, spec.Height)
-	if err != nil {
-		return err
-	}
-	kept, err := q.notePicture(ctx, host, lease, fence, hex.EncodeToString(want), size, info.Format, key)
+	key, kept, err := q.keep(ctx, f, spec, host, want, body)
 	if err == nil && !kept {
 		// Done already, by this same lease: the picture is the same. Else it is nobody's.
 		if again := q.repeated(ctx, lease, fence, hex.EncodeToString(want)); again {
@@ -73,6 +69,16 @@ func (q *Queue) KeepPicture(ctx context.Context, host string, lease, fence int64
 		err = stale(lease, fence)
 	}
 	return err
+}
+
+// keep stores a picture of a leased frame, and notes it if the frame still is; else the file is nobody's.
+func (q *Queue) keep(ctx context.Context, f Frame, spec shots.Spec, host string, want []byte, body io.Reader) (key string, kept bool, err error) {
+	key = f.keyFor(want)
+	size, info, err := q.pictures.Keep(ctx, key, body, want, spec.Width, spec.Height)
+	if err == nil {
+		kept, err = q.notePicture(ctx, host, f.ID, f.Fence, hex.EncodeToString(want), size, info.Format, key)
+	}
+	return key, kept, err
 }
 
 // Causes of a try's failure by which the rule goes.
@@ -118,10 +124,7 @@ func (q *Queue) End(ctx context.Context, host string, lease, fence int64, r Resu
 		l := found[0]
 		ended = &l
 		if r.GivenBack {
-			if err := waitAgain(tx, l); err != nil {
-				return err
-			}
-			return q.free(tx, l, triedRevoked, "", "given back: "+r.LogTail, "waiting", nil)
+			return q.handBack(tx, l, "given back: "+r.LogTail)
 		}
 		if r.Failed {
 			if r.Cause == outOfMemory {

@@ -39,12 +39,7 @@ func (q *Queue) Deliver(ctx context.Context, h Holder, frame int, file io.Reader
 	if err != nil || len(want) != sha256.Size {
 		return fmt.Errorf("frame %d: %q is no SHA-256", frame, sum)
 	}
-	key := f.keyFor(want)
-	size, info, err := q.pictures.Keep(ctx, key, file, want, spec.Width, spec.Height)
-	if err != nil {
-		return err
-	}
-	if _, err := q.notePicture(ctx, h.Place, f.ID, f.Fence, sum, size, info.Format, key); err != nil {
+	if _, _, err := q.keep(ctx, f, spec, h.Place, want, file); err != nil {
 		return err
 	}
 	return q.End(ctx, h.Place, f.ID, f.Fence, Result{Boot: h.ID, SHA256: sum, Measured: timing.Measurement{Seconds: seconds}})
@@ -69,10 +64,7 @@ func (q *Queue) GiveBack(ctx context.Context, h Holder, why string, frames ...in
 		if len(frames) > 0 && !slices.Contains(frames, l.frame) {
 			return nil
 		}
-		if err := errors.Join(waitAgain(tx, l), bookings.Lessen(tx, h.Booking)); err != nil {
-			return err
-		}
-		return q.free(tx, l, triedRevoked, "", why, "waiting", nil)
+		return errors.Join(bookings.Lessen(tx, h.Booking), q.handBack(tx, l, why))
 	})
 	if err == nil && len(frames) == 0 {
 		err = bookings.OneOwesNothing(q.store.WithContext(ctx), h.Booking)

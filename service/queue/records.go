@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -191,9 +192,9 @@ func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64
 // handed the frame in.
 func (q *Queue) heldFrame(ctx context.Context, host string, lease, fence int64) (f Frame, spec shots.Spec, err error) {
 	err = q.store.WithContext(ctx).Raw(`
-		SELECT f.run_id, f.shot, f.frame, f.repeat, f.fence, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
+		SELECT f.id, f.run_id, f.shot, f.frame, f.repeat, f.fence, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
 		WHERE f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state IN ('rendering', 'done')`, lease, fence, host).Row().
-		Scan(&f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, store.JSON(&spec))
+		Scan(&f.ID, &f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, store.JSON(&spec))
 	if missing(err) {
 		err = stale(lease, fence)
 	}
@@ -251,9 +252,10 @@ const inTheWay = `run_id <> $1 AND EXISTS (SELECT FROM runs r, runs u WHERE r.id
 	AND EXISTS (SELECT FROM bookings b, jsonb_array_elements_text(b.devices) d WHERE b.run_id = $1 AND b.host = frames.host AND b.open AND b.taken < b.frames
 	            AND b.excluded = '' AND b.start_at <= $2 AND jsonb_exists(frames.devices, d))`
 
-// waitAgain lets a frame under lease wait as it did before.
-func waitAgain(tx *gorm.DB, l leased) error {
-	return tx.Exec("UPDATE frames SET state = 'waiting', lease_until = NULL, boot = NULL, progress = 0 WHERE id = $1", l.id).Error
+// handBack lets a frame under lease wait as it did before: nothing went wrong with it.
+func (q *Queue) handBack(tx *gorm.DB, l leased, why string) error {
+	err := tx.Exec("UPDATE frames SET state = 'waiting', lease_until = NULL, boot = NULL, progress = 0 WHERE id = $1", l.id).Error
+	return errors.Join(err, q.free(tx, l, triedRevoked, "", why, "waiting", nil))
 }
 
 // LeaseFor leases up to n waiting frames to a holder, the last of the shot that a farm
@@ -429,4 +431,9 @@ func Untie(tx *gorm.DB, run uuid.UUID, shot string, places []string) error {
 		return err
 	}
 	return tx.Exec("UPDATE frames SET only_on = '[]' WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND only_on = $3::jsonb", run, shot, tied).Error
+}
+
+// Restored ends what was under lease in a backup, and numbers leases beyond those that agents may have got since.
+func Restored(tx *gorm.DB) error {
+	return tx.Exec("UPDATE frames SET fence = fence + 1000, lease_until = CASE WHEN state = 'rendering' THEN now() END").Error
 }

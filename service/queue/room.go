@@ -19,7 +19,7 @@ func (q *Queue) MakeRoom(tx *gorm.DB, run uuid.UUID) (frames int, err error) {
 	}
 	all, err := leases(tx, inTheWay+" ORDER BY id FOR UPDATE", run, now)
 	for _, l := range all {
-		err = errors.Join(err, waitAgain(tx, l), q.free(tx, l, triedRevoked, "", "given back for run "+run.String()[:8]+", which is more urgent", "waiting", nil))
+		err = errors.Join(err, q.handBack(tx, l, "given back for run "+run.String()[:8]+", which is more urgent"))
 	}
 	return len(all), err
 }

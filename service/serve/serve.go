@@ -52,7 +52,7 @@ Every setting may also come from the environment, as ROTANEX_DATABASE_URL for
 			return nil
 		},
 	}
-	c.AddCommand(token(config))
+	c.AddCommand(token(config), backupCommand(config), restoreCommand(config))
 	f := c.PersistentFlags()
 	f.String("config", "", "file of settings, YAML")
 	f.String("listen", "127.0.0.1:7070", "address to listen on")
@@ -100,7 +100,7 @@ func run(ctx context.Context, v *viper.Viper) error {
 		return err
 	}
 	c := app.Config{
-		DatabaseURL: v.GetString("database-url"), Blobs: v.GetString("blobs"), Address: v.GetString("address"),
+		DatabaseURL: v.GetString("database-url"), Address: v.GetString("address"),
 		Currency: v.GetString("currency"), Zone: v.GetString("zone"), Agent: v.GetString("agent"),
 		SMTP: v.GetString("smtp"), MailFrom: v.GetString("mail-from"), Secure: secure, Proxied: v.GetBool("behind-proxy"), Computing: v.GetInt("computing"), Policy: v.GetString("policy"), ClockFactor: v.GetFloat64("clock-factor"), Log: log,
 	}
@@ -113,14 +113,8 @@ func run(ctx context.Context, v *viper.Viper) error {
 	if err != nil {
 		return err
 	}
-	if c.Blobs == "" {
-		c.Blobs = filepath.Join(state, "pictures")
-	}
-	keyFile := v.GetString("key-file")
-	if keyFile == "" {
-		keyFile = filepath.Join(state, "secrets.key")
-	}
-	if c.Key, err = secretsKey(keyFile); err != nil {
+	c.Blobs = blobsOf(v, state)
+	if c.Key, err = secretsKey(keyFileOf(v, state)); err != nil {
 		return err
 	}
 	if c.Agent == "" {

@@ -115,9 +115,20 @@ func fail(err error) int {
 // URL makes a database for a test, with every table and no row, and returns its address.
 func URL(t testing.TB) string {
 	t.Helper()
+	return made(t, " TEMPLATE "+template)
+}
+
+// Empty makes a database for a test that has nothing, and returns its address.
+func Empty(t testing.TB) string {
+	t.Helper()
+	return made(t, "")
+}
+
+func made(t testing.TB, from string) string {
+	t.Helper()
 	name := fmt.Sprintf("t%d_%d", os.Getpid(), count.Add(1))
 	// A template can be copied by one at a time.
-	require.NoError(t, say(context.Background(), "SELECT pg_advisory_lock(1)", "CREATE DATABASE "+name+" TEMPLATE "+template))
+	require.NoError(t, say(context.Background(), "SELECT pg_advisory_lock(1)", "CREATE DATABASE "+name+from))
 	t.Cleanup(func() {
 		assert.NoError(t, say(context.Background(), "DROP DATABASE IF EXISTS "+name+" WITH (FORCE)"))
 	})
