@@ -80,6 +80,7 @@ type Config struct {
 	Log         *slog.Logger
 
 	following *clock.Following // Wall, where that is the database's
+	ownKey    bool             // Key was given
 }
 
 // Validate fills in defaults and says what is wrong.
@@ -102,6 +103,7 @@ func (c *Config) Validate() error {
 	if c.ClockFactor < 1 || c.ClockFactor > 10_000 {
 		return fmt.Errorf("clock factor %g: want 1 to 10000", c.ClockFactor)
 	}
+	c.ownKey = c.Key != nil
 	if c.Key == nil {
 		c.Key = make([]byte, 32)
 		if _, err := rand.Read(c.Key); err != nil {
@@ -281,6 +283,9 @@ func (s *Service) build(ctx context.Context) (err error) {
 		Currency: c.Currency, Log: c.Log,
 	})
 	box, err := secrets.New(c.Key)
+	if err == nil && c.ownKey {
+		err = agreeOnKey(ctx, s.store, box)
+	}
 	if err != nil {
 		return err
 	}

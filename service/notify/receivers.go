@@ -11,9 +11,11 @@ import (
 	"strings"
 
 	"github.com/google/uuid"
+	"gorm.io/gorm"
 
 	"rotanex.example/core/stock"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/secrets"
 )
 
 // spec is what a receiver is asked to be.
@@ -111,4 +113,23 @@ func (n *Notify) test(ctx context.Context, name string) (fault string, err error
 		return failed.Error(), nil
 	}
 	return "", well(n.Store.WithContext(ctx), name)
+}
+
+// Reseal seals the secrets of receivers anew, from one key to another, and says how many there are.
+func Reseal(tx *gorm.DB, from, to secrets.Box) (n int, err error) {
+	var all []Receiver
+	if err := tx.Where("secret IS NOT NULL").Order("name").Find(&all).Error; err != nil {
+		return 0, err
+	}
+	for _, r := range all {
+		sealed, err := from.Another(owner(r.Name), r.Secret, to)
+		if err == nil {
+			err = tx.Model(&Receiver{Name: r.Name}).Update("secret", sealed).Error
+		}
+		if err != nil {
+			return n, err
+		}
+		n++
+	}
+	return n, nil
 }

@@ -31,6 +31,15 @@ func (b Box) Seal(owner, secret string) ([]byte, error) {
 	return b.seal.Seal(nonce, nonce, []byte(secret), []byte(owner)), nil
 }
 
+// Another seals anew what was sealed for an owner, for another box.
+func (b Box) Another(owner string, sealed []byte, to Box) ([]byte, error) {
+	secret, err := b.Open(owner, sealed)
+	if err != nil || secret == "" {
+		return nil, err
+	}
+	return to.Seal(owner, secret)
+}
+
 // Open decrypts what was sealed for an owner; "" of nothing.
 func (b Box) Open(owner string, sealed []byte) (string, error) {
 	if len(sealed) == 0 {

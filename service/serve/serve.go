@@ -4,7 +4,6 @@ package serve
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -52,7 +51,7 @@ Every setting may also come from the environment, as ROTANEX_DATABASE_URL for
 			return nil
 		},
 	}
-	c.AddCommand(token(config), backupCommand(config), restoreCommand(config))
+	c.AddCommand(token(config), backupCommand(config), restoreCommand(config), rotateKey(config))
 	f := c.PersistentFlags()
 	f.String("config", "", "file of settings, YAML")
 	f.String("listen", "127.0.0.1:7070", "address to listen on")
@@ -131,34 +130,6 @@ func run(ctx context.Context, v *viper.Viper) error {
 		c.DatabaseURL = own.URL()
 	}
 	return serve(ctx, v, c, log)
-}
-
-// secretsKey reads the key with which providers' secrets are sealed, or makes one. Who
-// has the database without this file has no secret.
-func secretsKey(path string) ([]byte, error) {
-	key, err := os.ReadFile(path)
-	if errors.Is(err, os.ErrNotExist) {
-		key = make([]byte, 32)
-		if _, err := rand.Read(key); err != nil {
-			return nil, err
-		}
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return nil, err
-		}
-		file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if errors.Is(err, os.ErrExist) {
-			return secretsKey(path) // another service was faster
-		}
-		if err != nil {
-			return nil, err
-		}
-		_, err = file.Write(key)
-		return key, errors.Join(err, file.Close())
-	}
-	if err == nil && len(key) != 32 {
-		err = fmt.Errorf("--key-file %s: want 32 bytes, it has %d", path, len(key))
-	}
-	return key, err
 }
 
 // allowed says whether the address may be listened on with what was given, and

@@ -226,3 +226,22 @@ func (s *Sources) takeRates(ctx context.Context, csv string) error {
 	}
 	return s.PutRates(ctx, rates)
 }
+
+// Reseal seals the secrets of sources anew, from one key to another, and says how many there are.
+func Reseal(tx *gorm.DB, from, to secrets.Box) (n int, err error) {
+	var all []Source
+	if err := tx.Where("secret IS NOT NULL").Order("name").Find(&all).Error; err != nil {
+		return 0, err
+	}
+	for _, s := range all {
+		sealed, err := from.Another(s.Name, s.Secret, to)
+		if err == nil {
+			err = tx.Model(&Source{Name: s.Name}).Update("secret", sealed).Error
+		}
+		if err != nil {
+			return n, err
+		}
+		n++
+	}
+	return n, nil
+}

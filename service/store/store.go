@@ -178,6 +178,11 @@ func (s *Store) Setting(ctx context.Context, key, value string) (string, error) 
 	return got, err
 }
 
+// SetSetting stores a setting, whatever it was.
+func SetSetting(tx *gorm.DB, key, value string) error {
+	return tx.Exec("INSERT INTO settings (key, value) VALUES ($1, $2) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value).Error
+}
+
 // Once does something in a transaction the first time that it is called with a key, of all
 // services over the database, and reports whether this was it.
 func (s *Store) Once(ctx context.Context, key string, do func(tx *gorm.DB) error) (first bool, err error) {
