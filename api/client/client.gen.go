@@ -783,6 +783,25 @@ type ClientInterface interface {
 	// Corresponds with PUT /sources/{source} (the `PutSource` operationId).
 	PutSource(ctx context.Context, source Name, body PutSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListStorage What is kept, for how long, and how much there is of it
+	//
+	// Corresponds with GET /storage (the `ListStorage` operationId).
+	ListStorage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepWithBody Keep a kind for so many days from now on; what is older is deleted within the hour
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /storage/{kind} (the `Keep` operationId).
+	KeepWithBody(ctx context.Context, kind Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Keep Keep a kind for so many days from now on; what is older is deleted within the hour
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /storage/{kind} (the `Keep` operationId).
+	Keep(ctx context.Context, kind Name, body KeepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSweeps Sweeps, newest first
 	//
 	// Corresponds with GET /sweeps (the `ListSweeps` operationId).
@@ -2664,6 +2683,55 @@ func (c *Client) PutSourceWithBody(ctx context.Context, source Name, contentType
 // Corresponds with PUT /sources/{source} (the `PutSource` operationId).
 func (c *Client) PutSource(ctx context.Context, source Name, body PutSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutSourceRequest(c.Server, source, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListStorage What is kept, for how long, and how much there is of it
+//
+// Corresponds with GET /storage (the `ListStorage` operationId).
+func (c *Client) ListStorage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListStorageRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepWithBody Keep a kind for so many days from now on; what is older is deleted within the hour
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /storage/{kind} (the `Keep` operationId).
+func (c *Client) KeepWithBody(ctx context.Context, kind Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepRequestWithBody(c.Server, kind, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Keep Keep a kind for so many days from now on; what is older is deleted within the hour
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /storage/{kind} (the `Keep` operationId).
+func (c *Client) Keep(ctx context.Context, kind Name, body KeepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepRequest(c.Server, kind, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7019,6 +7087,80 @@ func NewPutSourceRequestWithBody(server string, source Name, contentType string,
 	return req, nil
 }
 
+// NewListStorageRequest constructs an http.Request for the ListStorage method
+func NewListStorageRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/storage")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewKeepRequest calls the generic Keep builder with application/json body
+func NewKeepRequest(server string, kind Name, body KeepJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewKeepRequestWithBody(server, kind, "application/json", bodyReader)
+}
+
+// NewKeepRequestWithBody constructs an http.Request for the Keep method, with any body, and a specified content type
+func NewKeepRequestWithBody(server string, kind Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "kind", kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/storage/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSweepsRequest constructs an http.Request for the ListSweeps method
 func NewListSweepsRequest(server string, params *ListSweepsParams) (*http.Request, error) {
 	var err error
@@ -8514,6 +8656,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /sources/{source} (the `PutSource` operationId).
 	PutSourceWithResponse(ctx context.Context, source Name, body PutSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSourceResponse, error)
+
+	// ListStorageWithResponse What is kept, for how long, and how much there is of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /storage (the `ListStorage` operationId).
+	ListStorageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStorageResponse, error)
+
+	// KeepWithBodyWithResponse Keep a kind for so many days from now on; what is older is deleted within the hour
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /storage/{kind} (the `Keep` operationId).
+	KeepWithBodyWithResponse(ctx context.Context, kind Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepResponse, error)
+
+	// KeepWithResponse Keep a kind for so many days from now on; what is older is deleted within the hour
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /storage/{kind} (the `Keep` operationId).
+	KeepWithResponse(ctx context.Context, kind Name, body KeepJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepResponse, error)
 
 	// ListSweepsWithResponse Sweeps, newest first
 	//
@@ -12687,6 +12850,106 @@ func (r PutSourceResponse) ContentType() string {
 	return ""
 }
 
+type ListStorageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Items []Kept `json:"items"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListStorageResponse) GetJSON200() *struct {
+	Items []Kept `json:"items"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListStorageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListStorageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListStorageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListStorageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListStorageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type KeepResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Kept
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r KeepResponse) GetJSON200() *Kept {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r KeepResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r KeepResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r KeepResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r KeepResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r KeepResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSweepsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14808,6 +15071,45 @@ func (c *ClientWithResponses) PutSourceWithResponse(ctx context.Context, source 
 		return nil, err
 	}
 	return ParsePutSourceResponse(rsp)
+}
+
+// ListStorageWithResponse What is kept, for how long, and how much there is of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /storage (the `ListStorage` operationId).
+func (c *ClientWithResponses) ListStorageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListStorageResponse, error) {
+	rsp, err := c.ListStorage(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListStorageResponse(rsp)
+}
+
+// KeepWithBodyWithResponse Keep a kind for so many days from now on; what is older is deleted within the hour
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /storage/{kind} (the `Keep` operationId).
+func (c *ClientWithResponses) KeepWithBodyWithResponse(ctx context.Context, kind Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepResponse, error) {
+	rsp, err := c.KeepWithBody(ctx, kind, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepResponse(rsp)
+}
+
+// KeepWithResponse Keep a kind for so many days from now on; what is older is deleted within the hour
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /storage/{kind} (the `Keep` operationId).
+func (c *ClientWithResponses) KeepWithResponse(ctx context.Context, kind Name, body KeepJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepResponse, error) {
+	rsp, err := c.Keep(ctx, kind, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepResponse(rsp)
 }
 
 // ListSweepsWithResponse Sweeps, newest first
@@ -17899,6 +18201,74 @@ func ParsePutSourceResponse(rsp *http.Response) (*PutSourceResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Source
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListStorageResponse parses an HTTP response from a ListStorageWithResponse call
+func ParseListStorageResponse(rsp *http.Response) (*ListStorageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListStorageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Items []Kept `json:"items"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseKeepResponse parses an HTTP response from a KeepWithResponse call
+func ParseKeepResponse(rsp *http.Response) (*KeepResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &KeepResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Kept
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

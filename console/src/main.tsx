@@ -19,6 +19,7 @@ import { Shot } from "./pages/Shot";
 import { Shots } from "./pages/Shots";
 import { SignIn } from "./pages/SignIn";
 import { Sources } from "./pages/Sources";
+import { Storage } from "./pages/Storage";
 import { Page } from "./parts/Page";
 import { Shell } from "./parts/Shell";
 import { Empty, Shown } from "./parts/States";
@@ -57,6 +58,7 @@ function Console() {
             <Route path="schedule" element={<Schedule />} />
             <Route path="notifications" element={<Notifications />} />
             <Route path="audit" element={<Audit />} />
+            <Route path="storage" element={<Storage />} />
             <Route
               path="*"
               element={

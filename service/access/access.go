@@ -272,7 +272,7 @@ func allow(p Principal, method, path string) error {
 	case agentsOnly:
 		need = Agent
 	case path == "/audit":
-	case strings.HasPrefix(path, "/tokens"), method != http.MethodGet && slices.ContainsFunc(moneys, func(p string) bool { return strings.HasPrefix(path, p) }):
+	case strings.HasPrefix(path, "/tokens"), strings.HasPrefix(path, "/storage/"), method != http.MethodGet && slices.ContainsFunc(moneys, func(p string) bool { return strings.HasPrefix(path, p) }):
 		need = Admin
 	case method == http.MethodGet || path == "/session", strings.HasPrefix(path, "/computations/"):
 		need = Viewer

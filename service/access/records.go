@@ -49,3 +49,8 @@ func otherAdmins(tx *gorm.DB, but int64, now time.Time) (int, error) {
 
 // Restored ends the sessions of a backup: they may have ended since.
 func Restored(tx *gorm.DB) error { return tx.Exec("DELETE FROM tokens WHERE kind = 'session'").Error }
+
+// Prune deletes up to so many tokens that expired before a time, and says how many there were.
+func Prune(tx *gorm.DB, before time.Time, most int) (int64, error) {
+	return store.Prune(tx, "tokens", "expires_at < ?", before, most)
+}

@@ -50,6 +50,7 @@ import (
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/standing"
+	"rotanex.example/service/storage"
 	"rotanex.example/service/store"
 	"rotanex.example/service/studies"
 	"rotanex.example/service/sweeps"
@@ -163,6 +164,7 @@ type Service struct {
 
 	accounts *accounts.Accounts
 	audit    *audit.Audit
+	storage  *storage.Storage
 
 	rental *rental.Rental
 
@@ -240,6 +242,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.feed = events.New(s.store, s.clock, c.Log)
 	s.access = access.New(s.store, s.clock, c.Secure, c.Proxied)
 	s.audit = audit.New(s.store, s.clock)
+	s.storage = storage.New(s.store, s.clock, s.blobs, c.Log)
 	s.hosts = hosts.New(hosts.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Beat: queue.Beat, Currency: c.Currency, Zone: zone})
 	s.shots = shots.New(s.store, s.clock, s.feed)
 	s.licences = licences.New(s.store)

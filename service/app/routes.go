@@ -89,6 +89,11 @@ func (e endpoints) ListAudit(w http.ResponseWriter, r *http.Request, params api.
 	e.audit.List(w, r, params)
 }
 
+func (e endpoints) ListStorage(w http.ResponseWriter, r *http.Request) { e.storage.List(w, r) }
+func (e endpoints) Keep(w http.ResponseWriter, r *http.Request, kind string) {
+	e.storage.Put(w, r, kind)
+}
+
 func (e endpoints) ListReceivers(w http.ResponseWriter, r *http.Request) { e.notify.List(w, r) }
 func (e endpoints) PutReceiver(w http.ResponseWriter, r *http.Request, receiver string) {
 	e.notify.Put(w, r, receiver)

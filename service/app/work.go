@@ -34,7 +34,8 @@ func (s *Service) work(wait *leniency) []loops.Work {
 		{Name: "schedules", Every: 2 * time.Second, Within: 30 * time.Second, Do: s.schedule.Sweep},
 		{Name: "what is to be told", Every: 2 * time.Second, Within: 30 * time.Second, Do: s.notify.Sweep},
 		{Name: "money", Every: 5 * time.Second, Within: 30 * time.Second, Do: s.runs.Alert},
-		{Name: "samples", Every: 10 * time.Minute, Within: 5 * time.Minute, Do: s.samples.Prune},
+		{Name: "samples", Every: 10 * time.Minute, Within: 5 * time.Minute, Do: s.samples.Thin},
+		{Name: "what is old", Every: 30 * time.Minute, Within: 10 * time.Minute, Do: s.storage.Sweep},
 		{Name: "computations", Every: 10 * time.Minute, Within: 5 * time.Minute, Do: s.computations.Sweep},
 	}
 	if follows := s.config.following; follows != nil {

@@ -3,6 +3,7 @@ package events
 import (
 	"context"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
@@ -44,4 +45,9 @@ func tellAll(tx *gorm.DB, topics []string) error {
 // Restored numbers the events of a backup anew: transactions have other numbers in the database that it is in now.
 func Restored(tx *gorm.DB) error {
 	return tx.Exec("UPDATE events SET xid = pg_current_xact_id()::text::bigint").Error
+}
+
+// Prune deletes up to so many events of before a time, and says how many there were.
+func Prune(tx *gorm.DB, before time.Time, most int) (int64, error) {
+	return store.Prune(tx, "events", "at < ?", before, most)
 }

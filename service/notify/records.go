@@ -12,6 +12,7 @@ import (
 	"rotanex.example/core/stock"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/states"
+	"rotanex.example/service/store"
 )
 
 // Receiver is somebody who is told.
@@ -211,4 +212,9 @@ func silentHosts(tx *gorm.DB, since time.Time) (out []silentHost, err error) {
 	return out, tx.Raw(`SELECT b.host, sum(b.frames - b.taken) AS owes FROM bookings b JOIN runs r ON r.id = b.run_id JOIN hosts h ON h.name = b.host
 		WHERE b.open AND b.taken < b.frames AND r.kind = 'run' AND r.state = 'running' AND NOT h.server AND NOT h.draining AND h.agent_seen < $1
 		GROUP BY b.host ORDER BY b.host`, since).Scan(&out).Error
+}
+
+// Prune deletes up to so many notices that were over before a time, and says how many there were.
+func Prune(tx *gorm.DB, before time.Time, most int) (int64, error) {
+	return store.Prune(tx, "notices", "over_at < ? AND state <> 'waiting'", before, most)
 }

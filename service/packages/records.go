@@ -2,6 +2,7 @@ package packages
 
 import (
 	"context"
+	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
@@ -74,4 +75,21 @@ func pastTransfers(tx *gorm.DB, source string, p Package) (sent bool, perByte fl
 	return sent, perByte, tx.Raw(`SELECT EXISTS (SELECT FROM transfers WHERE source = $1 AND shot = $2 AND at >= $3),
 		coalesce((SELECT sum(seconds) / nullif(sum(bytes), 0) FROM (SELECT seconds, bytes FROM transfers WHERE source = $1 ORDER BY at DESC LIMIT $4) t), 0)`,
 		source, p.Shot, p.MadeAt, latest).Row().Scan(&sent, &perByte)
+}
+
+// Prune deletes up to so many records of what was sent before a time, and says how many there were.
+func Prune(tx *gorm.DB, before time.Time, most int) (int64, error) {
+	return store.Prune(tx, "transfers", "at < ?", before, most)
+}
+
+// Unused are those of some parts of packages that neither a shot nor a run has.
+func Unused(tx *gorm.DB, sums []string) ([]string, error) {
+	return store.Column[string](tx.Raw(`WITH used AS (
+			SELECT c FROM (SELECT files FROM packages UNION ALL SELECT package FROM run_shots WHERE package IS NOT NULL) x (files), jsonb_array_elements(x.files) f, jsonb_array_elements_text(f->'chunks') c)
+		SELECT s FROM unnest($1::text[]) AS s WHERE NOT EXISTS (SELECT FROM used WHERE c = s)`, sums))
+}
+
+// ForgetChunks forgets parts of packages, whose files are deleted then.
+func ForgetChunks(tx *gorm.DB, sums []string) error {
+	return tx.Exec("DELETE FROM chunks WHERE sum = ANY ($1)", sums).Error
 }

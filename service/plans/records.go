@@ -17,6 +17,7 @@ import (
 	"rotanex.example/service/events"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/problems"
+	"rotanex.example/service/store"
 )
 
 // Plan is the record of one.
@@ -187,4 +188,11 @@ func changed(a, b Plan) ([]questions.Change, error) {
 		return nil, err
 	}
 	return questions.Changes(problemA, planA, problemB, planB), nil
+}
+
+// Prune deletes up to so many plans of before a time that no run goes by or went by, with the points of their curves, and says
+// how many there were.
+func Prune(tx *gorm.DB, before time.Time, most int) (int64, error) {
+	return store.Prune(tx, "plans", `created_at < ? AND part_of IS NULL AND NOT EXISTS (SELECT FROM plans p LEFT JOIN runs r ON r.plan_id = p.id LEFT JOIN run_plans x ON x.plan_id = p.id LEFT JOIN schedule_changes c ON c.plan_id = p.id
+		WHERE (p.id = plans.id OR p.part_of = plans.id) AND (r.id IS NOT NULL OR x.plan_id IS NOT NULL OR c.plan_id IS NOT NULL))`, before, most)
 }

@@ -60,15 +60,11 @@ func (q *Queue) KeepPicture(ctx context.Context, host string, lease, fence int64
 		return err
 	}
 	key, kept, err := q.keep(ctx, f, spec, host, want, body)
-	if err == nil && !kept {
-		// Done already, by this same lease: the picture is the same. Else it is nobody's.
-		if again := q.repeated(ctx, lease, fence, hex.EncodeToString(want)); again {
-			return nil
-		}
-		q.pictures.Drop(ctx, key)
-		err = stale(lease, fence)
+	if err != nil || kept || q.repeated(ctx, lease, fence, hex.EncodeToString(want)) { // done already, by this same lease
+		return err
 	}
-	return err
+	q.pictures.Drop(ctx, key)
+	return stale(lease, fence)
 }
 
 // keep stores a picture of a leased frame, and notes it if the frame still is; else the file is nobody's.

@@ -51,10 +51,7 @@ func (q *Queue) Fail(ctx context.Context, h Holder, frame int, cause, why string
 		if l.frame != frame {
 			return nil
 		}
-		if err := bookings.Lessen(tx, h.Booking); err != nil {
-			return err
-		}
-		return q.fail(tx, l, cause, why, &timing.Measurement{Seconds: seconds})
+		return errors.Join(bookings.Lessen(tx, h.Booking), q.fail(tx, l, cause, why, &timing.Measurement{Seconds: seconds}))
 	})
 }
 

@@ -437,3 +437,9 @@ func Untie(tx *gorm.DB, run uuid.UUID, shot string, places []string) error {
 func Restored(tx *gorm.DB) error {
 	return tx.Exec("UPDATE frames SET fence = fence + 1000, lease_until = CASE WHEN state = 'rendering' THEN now() END").Error
 }
+
+// PruneLogs empties up to so many last words of renderers of before a time, and says how many there were.
+func PruneLogs(tx *gorm.DB, before time.Time, most int) (int64, error) {
+	done := tx.Exec("UPDATE tries SET log_tail = '' WHERE id IN (SELECT id FROM tries WHERE ended_at < ? AND log_tail <> '' LIMIT ?)", before, most)
+	return done.RowsAffected, done.Error
+}

@@ -10,14 +10,18 @@ import (
 	"rotanex.example/service/store"
 )
 
-// Prune thins and forgets old samples.
-func (q *Samples) Prune(ctx context.Context) error {
-	now := q.clock.WallNow()
+// Thin thins samples that are not new.
+func (q *Samples) Thin(ctx context.Context) error {
 	return q.store.WithContext(ctx).Exec(`
-		DELETE FROM samples s WHERE wall < $1 OR (wall < $2 AND EXISTS (
-			SELECT 1 FROM samples o WHERE o.host = s.host AND o.at < s.at AND o.wall > s.wall - $3::interval
-			  AND date_bin($3::interval, o.wall, 'epoch') = date_bin($3::interval, s.wall, 'epoch')))`,
-		now.Add(-keptFor), now.Add(-fullFor), thin).Error
+		DELETE FROM samples s WHERE wall < $1 AND EXISTS (
+			SELECT 1 FROM samples o WHERE o.host = s.host AND o.at < s.at AND o.wall > s.wall - $2::interval
+			  AND date_bin($2::interval, o.wall, 'epoch') = date_bin($2::interval, s.wall, 'epoch'))`,
+		q.clock.WallNow().Add(-fullFor), thin).Error
+}
+
+// Prune deletes up to so many samples of before a time, and says how many there were.
+func Prune(tx *gorm.DB, before time.Time, most int) (int64, error) {
+	return store.Prune(tx, "samples", "wall < ?", before, most)
 }
 
 func (q *Samples) series(ctx context.Context, host hosts.Host, from time.Time, step float64) ([]Series, error) {

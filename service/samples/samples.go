@@ -60,12 +60,10 @@ func New(s *store.Store, c clock.Clock, h *hosts.Hosts) *Samples {
 	return &Samples{store: s, clock: c, hosts: h, latest: map[string]Latest{}}
 }
 
-// Of real time: kept in full for fullFor, then thinned to one in thin, and forgotten
-// after keptFor.
+// Of real time: kept in full for fullFor, then thinned to one in thin; service/storage forgets them.
 const (
 	fullFor = 6 * time.Hour
 	thin    = 5 * time.Minute
-	keptFor = 14 * 24 * time.Hour
 )
 
 // Keep stores what an agent reported.

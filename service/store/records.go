@@ -8,6 +8,9 @@ import (
 	"log/slog"
 	"math"
 	"reflect"
+	"time"
+
+	"gorm.io/gorm"
 
 	"gorm.io/gorm/schema"
 )
@@ -94,4 +97,10 @@ func finite(data []byte) error {
 			return fmt.Errorf("the number %s is beyond all that can be meant", number)
 		}
 	}
+}
+
+// Prune deletes up to so many rows of a table of which a condition with one time holds, and says how many there were.
+func Prune(tx *gorm.DB, table, condition string, before time.Time, most int) (int64, error) {
+	done := tx.Exec("DELETE FROM "+table+" WHERE ctid = ANY (ARRAY(SELECT ctid FROM "+table+" WHERE "+condition+" LIMIT ?))", before, most)
+	return done.RowsAffected, done.Error
 }

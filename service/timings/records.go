@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"gorm.io/gorm"
+
 	"rotanex.example/core/timing"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
@@ -126,4 +128,10 @@ func (t *Timings) Turnaround(ctx context.Context) (Turnaround, error) {
 		}
 	}
 	return out, err
+}
+
+// PruneImports deletes up to so many records of files that were taken in before a time, by which one is known that is sent again,
+// and says how many there were. The times themselves stay.
+func PruneImports(tx *gorm.DB, before time.Time, most int) (int64, error) {
+	return store.Prune(tx, "imports", "at < ?", before, most)
 }

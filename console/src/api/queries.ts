@@ -107,6 +107,14 @@ export const useNotices = () =>
     refetchInterval: 15_000,
   });
 
+/** What is kept, for how long, and how much there is of it. */
+export const useStorage = () =>
+  useQuery({
+    queryKey: ["storage"],
+    queryFn: async () => (await answered(client.GET("/storage"))).items,
+    refetchInterval: 60_000,
+  });
+
 /** Who did what, newest first; not asked by those who may not know. */
 export const useAudit = (query: { text?: string; who?: string; about?: string; limit: number }, enabled: boolean) =>
   useQuery({

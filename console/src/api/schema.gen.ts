@@ -1097,6 +1097,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/storage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is kept, for how long, and how much there is of it */
+        get: operations["listStorage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/storage/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a kind for so many days from now on; what is older is deleted within the hour */
+        put: operations["keep"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/notices": {
         parameters: {
             query?: never;
@@ -3067,6 +3101,36 @@ export interface components {
             state: "waiting" | "sent" | "failed" | "over";
             /** Format: date-time */
             sent_at?: string;
+        };
+        /** @description Something that grows */
+        Kept: {
+            name: string;
+            what: string;
+            /** @description For how long it is kept */
+            days: number;
+            /** @description Where nobody said otherwise */
+            usual_days: number;
+            least_days: number;
+            /**
+             * Format: int64
+             * @description About how many there are, or files as they were counted last; without it, nobody has counted yet
+             */
+            rows?: number;
+            /**
+             * Format: int64
+             * @description On the disk
+             */
+            bytes?: number;
+            /**
+             * Format: int64
+             * @description How many were deleted by this rule
+             */
+            pruned: number;
+            /**
+             * Format: date-time
+             * @description When any were deleted last
+             */
+            pruned_at?: string;
         };
         /** @description One thing that was done. It is never changed. */
         AuditRecord: {
@@ -5660,6 +5724,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listStorage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Kept"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    keep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kind: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    days: number;
+                };
+            };
+        };
+        responses: {
+            /** @description As it is kept now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kept"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -2,6 +2,7 @@ import { Input, Stack } from "@chakra-ui/react";
 import { useDeferredValue } from "react";
 import { useSearchParams } from "react-router";
 import { useAudit } from "../api/queries";
+import { Go } from "../parts/Go";
 import { Labelled } from "../parts/Labelled";
 import { Page, Sheet } from "../parts/Page";
 import { NoRecords, Records } from "../parts/Records";
@@ -32,6 +33,7 @@ export function Audit() {
   return (
     <Page
       title="Audit"
+      actions={<Go to="/storage">What is kept, and for how long</Go>}
       lead="Who changed or spent what, when and from where, the last 200. All of it: rotanex audit --output csv"
     >
       <Stack gap="6">
