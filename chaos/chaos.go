@@ -84,7 +84,7 @@ func (w *world) begin(ctx context.Context) (run api.Run, err error) {
 		return run, err
 	}
 	var plan api.Plan
-	for tenths := time.Duration(6); tenths < 10; tenths++ {
+	for tenths := time.Duration(4); tenths < 10; tenths++ {
 		within := alone.Finish.Sub(alone.Start) * tenths / 10
 		_, _ = w.rotanex(ctx, "plan", shot, "--by", "+"+within.Round(time.Second).String()) // that it is late, or unlikely to be in time, is an error there
 		if plan, err = asked[api.Plan](ctx, w, "plans", "show", "latest"); err != nil || plan.Status == api.PlanStatusMeets {
