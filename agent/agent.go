@@ -90,9 +90,11 @@ type Agent struct {
 	at       atomic.Pointer[desk.Status]
 	beatNow  chan struct{} // there is something to say
 
-	mu   sync.Mutex
-	jobs map[int64]*job
-	work sync.WaitGroup
+	mu      sync.Mutex
+	jobs    map[int64]*job
+	cannot  string    // for which nothing is rendered here; "" for none
+	triedAt time.Time // whether frames can be rendered
+	work    sync.WaitGroup
 }
 
 // New makes an agent.
@@ -109,8 +111,10 @@ func New(c Config) (*Agent, error) {
 // Run works until ctx ends. It then gives up what it renders, so that others can
 // have it, and leaves no renderer behind.
 func (a *Agent) Run(ctx context.Context) error {
-	if err := os.MkdirAll(filepath.Join(a.StateDir, "work"), 0o700); err != nil {
-		return err
+	// What is there was rendered for leases that are nobody's any more.
+	work := filepath.Join(a.StateDir, "work")
+	if err := errors.Join(os.RemoveAll(work), os.MkdirAll(work, 0o700)); err != nil {
+		a.Log.Warn("work folder", "error", err) // it is told, and tried again
 	}
 	if err := a.discover(); err != nil {
 		return err
@@ -252,6 +256,10 @@ const answers = 5 * time.Second
 // lease asks for frames and starts to render them until ctx ends.
 func (a *Agent) lease(ctx context.Context, stop context.CancelCauseFunc) error {
 	for ctx.Err() == nil {
+		if a.works(time.Now()) != "" {
+			pause(ctx, retryEvery)
+			continue
+		}
 		asking, cancel := context.WithTimeout(ctx, patience*time.Second+answers)
 		leases, err := client.Decode[[]api.Lease](a.client.Lease(asking, api.LeaseRequest{Boot: a.boot, Held: a.held(), WaitS: patience}))
 		cancel()
@@ -299,7 +307,7 @@ func (a *Agent) beat(ctx context.Context, every time.Duration, stop context.Canc
 	var wanted []string // input files that shots need
 	var wantedSum, leftOut string
 	for {
-		body := api.Heartbeat{Boot: a.boot, Held: a.held(), Samples: a.sampled(), LookedFor: wantedSum, Desk: a.deskReport()}
+		body := api.Heartbeat{Boot: a.boot, Held: a.held(), Samples: a.sampled(), LookedFor: wantedSum, Desk: a.deskReport(), Trouble: a.aside()}
 		if wantedSum != "" {
 			missing := a.missing(wanted)
 			body.Missing = missing[:min(len(missing), mostMissing)]
@@ -328,6 +336,14 @@ func (a *Agent) beat(ctx context.Context, every time.Duration, stop context.Canc
 		case <-a.beatNow:
 		case <-ticks.C:
 		}
+	}
+}
+
+// beatSoon has the next heartbeat follow at once.
+func (a *Agent) beatSoon() {
+	select {
+	case a.beatNow <- struct{}{}:
+	default: // it is to be said anyway
 	}
 }
 

@@ -60,17 +60,20 @@ func (f *failure) Error() string { return f.why }
 // to be given back, without one if the lease is not ours any more or ctx, the agent's, ends.
 func (j *job) do(ctx, working context.Context) {
 	folder := filepath.Join(j.agent.StateDir, "work", fmt.Sprintf("%d-%d", j.Lease.Lease, j.Fence))
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		j.agent.Log.Error("work folder", "error", err)
-		return
-	}
-	defer func() { _ = os.RemoveAll(folder) }()
 	result := api.Result{Boot: j.agent.boot, Outcome: api.ResultOutcomeDone}
-	var err error
-	if j.givesBack() == "" {
+	err := os.MkdirAll(folder, 0o700)
+	defer func() { _ = os.RemoveAll(folder) }()
+	if err == nil && j.givesBack() == "" {
 		var file string
 		if file, err = j.render(working, folder, &result.Measured); err == nil {
 			result.Sha256, result.Bytes, err = j.deliver(working, file)
+		}
+	}
+	if err != nil && working.Err() == nil {
+		// It may be this host's fault: then the frame has not failed.
+		j.agent.doubt()
+		if why := j.agent.works(time.Now()); why != "" {
+			j.giveBack(why)
 		}
 	}
 	why := j.givesBack()

@@ -124,10 +124,7 @@ func (a *Agent) deskIs(s desk.Status) {
 	for _, j := range a.jobs {
 		j.deskIs(s, a.keeps(j.Devices))
 	}
-	select {
-	case a.beatNow <- struct{}{}:
-	default: // it is to be said anyway
-	}
+	a.beatSoon()
 }
 
 // inUse reports whether somebody works here, or may.
@@ -161,7 +158,7 @@ func (a *Agent) keeps(devices []string) string {
 func (a *Agent) tellDesk(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	_, err := client.Decode[api.HeartbeatAnswer](a.client.Heartbeat(ctx, api.Heartbeat{Boot: a.boot, Held: a.held(), Desk: a.deskReport()}))
+	_, err := client.Decode[api.HeartbeatAnswer](a.client.Heartbeat(ctx, api.Heartbeat{Boot: a.boot, Held: a.held(), Desk: a.deskReport(), Trouble: a.aside()}))
 	if err != nil && ctx.Err() == nil {
 		a.Log.Warn("telling of the desk", "error", err)
 	}

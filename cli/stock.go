@@ -303,6 +303,9 @@ func agentText(h api.Host) string {
 	if h.Draining {
 		return "draining"
 	}
+	if h.Trouble != "" {
+		return "set aside: " + h.Trouble
+	}
 	return string(h.Agent)
 }
 

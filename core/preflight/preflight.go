@@ -150,6 +150,7 @@ type Crew struct {
 	Asked      bool
 	Up         bool
 	Draining   bool
+	Trouble    string // for which its agent takes nothing; "" for none
 	Launchers  []string
 	Renderer   *Renderer // of the shot's launcher; nil is not known
 	Missing    []string  // input files that are not there
@@ -245,6 +246,8 @@ func (p *paper) agent(s Shot, c Crew) {
 		return
 	case !c.Up:
 		p.block("agent", "start rotanex-agent there", "its agent is not up")
+	case c.Trouble != "":
+		p.block("agent", "mend that on "+c.Host+": it takes work again by itself", "%s has set itself aside: %s", c.Host, c.Trouble)
 	case c.Draining:
 		p.block("agent", "rotanex hosts drain "+c.Host+" --undo", "%s drains: it takes nothing new", c.Host)
 	}

@@ -62,6 +62,7 @@ func (a *Agents) beside(ctx context.Context, host string, body api.Heartbeat, ou
 		}
 		return err
 	})
+	take("trouble", func() error { return a.Hosts.SetAside(ctx, host, body.Boot, body.Trouble) })
 	take("samples", func() error { return a.Samples.Keep(ctx, host, samplesOf(body.Samples)) })
 	take("missing", func() (err error) {
 		out.Inputs, out.InputsSum, err = a.looked(ctx, host, body.LookedFor, body.Missing)

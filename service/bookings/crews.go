@@ -14,16 +14,17 @@ import (
 // Crew is a booking with what is known of its machine.
 type Crew struct {
 	dispatch.Crew
-	Run    uuid.UUID
-	Mode   string  // of memory, that its frames are rendered in
-	Pace   float64 // seconds a frame, of one node
-	Nodes  int     // of a farm, that work side by side; else 1
-	seen   *time.Time
-	server *states.Server // the state of the rented server that it is on
-	job    *states.Job    // the state of the farm's job that it is
-	Known  bool           // its host is in the stock
-	drains bool
-	desk   *hosts.Desk // nil: nobody works at it
+	Run     uuid.UUID
+	Mode    string  // of memory, that its frames are rendered in
+	Pace    float64 // seconds a frame, of one node
+	Nodes   int     // of a farm, that work side by side; else 1
+	seen    *time.Time
+	server  *states.Server // the state of the rented server that it is on
+	job     *states.Job    // the state of the farm's job that it is
+	Known   bool           // its host is in the stock
+	drains  bool
+	trouble string      // for which its agent takes nothing, as it says
+	desk    *hosts.Desk // nil: nobody works at it
 }
 
 // Rule lists crews as the rule takes them.
@@ -103,6 +104,8 @@ func (c *Crew) stands(wall time.Time) (dispatch.State, string) {
 		return dispatch.Gone, "is draining"
 	case !up:
 		return dispatch.Gone, "is not heard of"
+	case c.trouble != "":
+		return dispatch.Gone, "has set itself aside: " + c.trouble
 	}
 	if why := c.desk.Keeps(c.Devices); why != "" {
 		return dispatch.InUse, why

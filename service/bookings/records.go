@@ -131,7 +131,7 @@ func BeginNow(tx *gorm.DB, run uuid.UUID, now time.Time) error {
 
 const crewColumns = `b.id, b.run_id, b.shot, b.host, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.close_at, coalesce(r.deadline, b.due_at), b.frame_s, b.frame_s / b.nodes, b.nodes,
 	r.kind = 'trial', coalesce((s.spec->>'host_memory_gb')::float8, 0), b.memory_mode, coalesce(s.spec->>'licence', ''), b.excluded,
-	h.name IS NOT NULL, coalesce(h.draining, false), h.agent_seen, v.state, j.state, r.priority, h.desk
+	h.name IS NOT NULL, coalesce(h.draining, false), coalesce(h.trouble, ''), h.agent_seen, v.state, j.state, r.priority, h.desk
 	FROM bookings b JOIN runs r ON r.id = b.run_id JOIN run_shots s ON s.run_id = b.run_id AND s.shot = b.shot LEFT JOIN hosts h ON h.name = b.host
 	LEFT JOIN servers v ON v.run_id = b.run_id AND v.host = b.host LEFT JOIN farm_jobs j ON j.booking_id = b.id`
 
@@ -143,7 +143,7 @@ func read(tx *gorm.DB, wall time.Time, where string, args ...any) ([]*Crew, erro
 		var closes, due *time.Time
 		var frame float64
 		err := row.Scan(&c.ID, &c.Run, &c.Shot, &c.Host, &c.Name, store.JSON(&c.Devices), &c.Frames, &c.Taken, &c.Start, &c.End, &closes, &due, &c.Pace, &frame, &c.Nodes,
-			&c.Trial, &c.MemoryGB, &c.Mode, &c.Licence, &c.Excluded, &c.Known, &c.drains, &c.seen, &c.server, &c.job, &c.Priority, store.JSON(&c.desk))
+			&c.Trial, &c.MemoryGB, &c.Mode, &c.Licence, &c.Excluded, &c.Known, &c.drains, &c.trouble, &c.seen, &c.server, &c.job, &c.Priority, store.JSON(&c.desk))
 		if err != nil {
 			return nil, err
 		}

@@ -240,6 +240,7 @@ func (p *Candidates) facts(v View, x Candidate, renderer *preflight.Renderer, li
 		return c
 	}
 	c.Asked, c.Up, c.Draining, c.Launchers, c.Folder = true, h.Up(p.clock.WallNow()), h.Draining, h.Launchers, h.Folder
+	c.Trouble = h.Trouble
 	c.OpensAt, c.LookedFor = h.OpensAt(v.Now, p.zone), h.LookedTo != nil && !h.LookedTo.Before(v.Shot.UpdatedAt)
 	for _, file := range files {
 		if slices.Contains(h.Missing, file) {

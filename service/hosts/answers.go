@@ -17,7 +17,7 @@ func (h *Hosts) record(host Host, habits desks.Habits) (api.Host, error) {
 		return api.Host{}, err
 	}
 	out := api.Host{
-		Spec: spec, Found: host.Found, Draining: host.Draining, Server: host.Server, Agent: api.HostAgentNone,
+		Spec: spec, Found: host.Found, Draining: host.Draining, Trouble: host.Trouble, Server: host.Server, Agent: api.HostAgentNone,
 		Launchers: host.Launchers, Findings: host.Findings, Crews: crewRecords(host.Spec), Missing: host.Missing,
 	}
 	if out.Renderers, err = httpapi.Convert[[]api.Renderer](host.Renderers); err != nil {

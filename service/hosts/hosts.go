@@ -36,6 +36,7 @@ type Host struct {
 	Spec      stock.Host `gorm:"serializer:json"`
 	Found     bool       // devices are as the agent found them
 	Draining  bool
+	Trouble   string   // for which its agent takes nothing, as it says; "" for none
 	Launchers []string `gorm:"serializer:json"`
 	Findings  []string `gorm:"serializer:json"`
 	Boot      *uuid.UUID
@@ -257,6 +258,25 @@ func (h *Hosts) Drain(ctx context.Context, name string, drain bool) error {
 		return h.Feed.Write(tx, events.Event{Kind: events.Host, Host: name, State: state})
 	})
 	h.Feed.Wake(events.Changes, events.Work)
+	return err
+}
+
+// SetAside takes in why a host's agent takes nothing now; "": it takes frames. Its frames are others' meanwhile.
+func (h *Hosts) SetAside(ctx context.Context, name string, boot uuid.UUID, trouble string) error {
+	isNew := false
+	err := h.Store.WithContext(ctx).Transaction(func(tx *gorm.DB) (err error) {
+		if isNew, err = setTrouble(tx, name, boot, trouble); err != nil || !isNew {
+			return err
+		}
+		state := "open"
+		if trouble != "" {
+			state = "set aside"
+		}
+		return h.Feed.Write(tx, events.Event{Kind: events.Host, Host: name, State: state, Cause: trouble})
+	})
+	if isNew && err == nil {
+		h.Feed.Wake(events.Changes, events.Work)
+	}
 	return err
 }
 

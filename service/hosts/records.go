@@ -16,6 +16,12 @@ func Heard(tx *gorm.DB, name string, boot uuid.UUID, wall time.Time) (bool, erro
 	return done.RowsAffected > 0, done.Error
 }
 
+// setTrouble notes why a host's agent takes nothing, and reports whether that is new.
+func setTrouble(tx *gorm.DB, name string, boot uuid.UUID, trouble string) (bool, error) {
+	done := tx.Exec("UPDATE hosts SET trouble = $3 WHERE name = $1 AND boot = $2 AND trouble <> $3", name, boot, trouble)
+	return done.RowsAffected > 0, done.Error
+}
+
 // Looked notes which input files a host lacks of a list, which its sum names, and up to
 // which change of the shots the list goes.
 func Looked(tx *gorm.DB, name, sum, missing string, to time.Time) error {

@@ -48,12 +48,12 @@ type Lease struct {
 func (q *Queue) Grant(ctx context.Context, host string, boot uuid.UUID, held []Held) (out []Lease, next time.Time, err error) {
 	err = q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		g := &granting{q: q, tx: tx, host: dispatch.Host{Name: host}, boot: boot, now: q.clock.Now(), kinds: map[runShot][]dispatch.Kind{}}
-		draining, err := g.lockHost()
+		aside, err := g.lockHost()
 		if err != nil {
 			return err
 		}
 		unknown, err := g.current(held)
-		if err != nil || draining {
+		if err != nil || aside != "" {
 			out = unknown
 			return err
 		}

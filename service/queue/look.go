@@ -65,14 +65,14 @@ type HostLook struct {
 	Rule      dispatch.Host
 	Crews     []*bookings.Crew
 	Rendering []Lease
-	Draining  bool
+	Aside     string // why it takes nothing: draining, or what its agent says
 	Kept      string // of a desk that is not lent at all now: why
 }
 
 // Host asks the rule what a host's crews may take now.
 func (l *Look) Host(ctx context.Context, name string) (out HostLook, err error) {
 	g := l.at(name)
-	out.Draining, err = g.lockHost()
+	out.Aside, err = g.lockHost()
 	if missing(err) {
 		return out, httpapi.NotFound(fmt.Sprintf("there is no host %q; rotanex hosts list shows them", name))
 	}

@@ -307,19 +307,19 @@ func (q *Queue) Holds(ctx context.Context, h Holder) ([]int, error) {
 	return store.Column[int](q.store.WithContext(ctx).Raw("SELECT frame FROM frames WHERE boot = $1 AND state = 'rendering' ORDER BY frame", h.ID))
 }
 
-// lockHost reads the host, and locks it unless it is only looked at.
-func (g *granting) lockHost() (draining bool, err error) {
+// lockHost reads the host, and locks it unless it is only looked at. Aside is why it takes nothing; "" for nothing.
+func (g *granting) lockHost() (aside string, err error) {
 	var boot *uuid.UUID
 	lock := " FOR UPDATE"
 	if g.looks {
 		lock = ""
 	}
-	err = g.tx.Raw("SELECT draining, boot, spec, server, desk FROM hosts WHERE name = $1"+lock, g.host.Name).Row().Scan(&draining, &boot, store.JSON(&g.spec), &g.server, store.JSON(&g.desk))
+	err = g.tx.Raw("SELECT CASE WHEN draining THEN 'draining' ELSE trouble END, boot, spec, server, desk FROM hosts WHERE name = $1"+lock, g.host.Name).Row().Scan(&aside, &boot, store.JSON(&g.spec), &g.server, store.JSON(&g.desk))
 	g.host.MemoryGB = g.spec.MemoryGB
 	if err == nil && !g.looks && (boot == nil || *boot != g.boot) {
 		err = httpapi.Conflict("another agent reported for this host since; report its stock again")
 	}
-	return draining, err
+	return aside, err
 }
 
 const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot`

@@ -171,7 +171,7 @@ func (c *crewRows) stand() {
 			c.rows[i].State = api.RunCrewStateFinished
 		case c.first[key].StartAt.After(c.Now):
 			c.rows[i].State = api.RunCrewStateScheduled
-		case !host.Up(c.wall):
+		case !host.Up(c.wall) || host.Trouble != "":
 			c.rows[i].State = api.RunCrewStateLost
 		case host.Draining:
 			c.rows[i].State = api.RunCrewStateDraining

@@ -166,7 +166,7 @@ func rendering(tx *gorm.DB) (out []inHand, err error) {
 func (s *Schedule) world(tx *gorm.DB, run runs.Run) (map[string]string, error) {
 	var rows []struct{ What, Stands string }
 	err := tx.Raw(`
-		SELECT 'host ' || h.name AS what, CASE WHEN h.draining THEN 'draining' WHEN h.agent_seen <= ? OR h.agent_seen IS NULL THEN 'lost'
+		SELECT 'host ' || h.name AS what, CASE WHEN h.draining THEN 'draining' WHEN h.trouble <> '' THEN 'lost' WHEN h.agent_seen <= ? OR h.agent_seen IS NULL THEN 'lost'
 			WHEN h.desk->>'state' IN ('in-use', 'taken-back') THEN replace(h.desk->>'state', '-', ' ') ELSE 'up' END AS stands
 			FROM hosts h WHERE NOT EXISTS (SELECT FROM servers s WHERE s.host = h.name)
 		UNION ALL SELECT 'server ' || host, trouble FROM servers WHERE run_id = ? AND trouble <> '' AND state IN ('stopping', 'ending', 'stopped', 'not-started')

@@ -98,8 +98,10 @@ func hostAnswer(look *queue.HostLook, paused []string) string {
 		said = append(said, fmt.Sprintf("%s renders frame %d of %s", l.Crew, l.Frame, l.Shot))
 	}
 	switch {
-	case look.Draining:
+	case look.Aside == "draining":
 		said = append(said, fmt.Sprintf("it is draining and takes nothing new; rotanex hosts drain %s --undo lets it take work again", look.Rule.Name))
+	case look.Aside != "":
+		said = append(said, "it has set itself aside, and takes work again by itself: "+look.Aside)
 	case look.Kept != "":
 		said = append(said, "it is a desk that is not lent now: "+look.Kept)
 	case len(look.Crews) == 0 && len(paused) > 0:

@@ -1684,6 +1684,8 @@ export interface components {
             folder?: components["schemas"]["Folder"];
             /** @description Input files of shots that are not there */
             missing?: string[];
+            /** @description Why it is set aside, as its agent says, such as a full disk; it takes work again by itself */
+            trouble?: string;
             desk?: components["schemas"]["Desk"];
         };
         HostList: {
@@ -3644,6 +3646,8 @@ export interface components {
             /** @description Which of them are not there */
             missing?: string[];
             desk?: components["schemas"]["DeskReport"];
+            /** @description Why the agent takes nothing now, such as a full disk; without it, it takes frames */
+            trouble?: string;
         };
         /** @description How a machine stands that somebody works at, as its agent says */
         DeskReport: {

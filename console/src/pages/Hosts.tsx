@@ -65,7 +65,15 @@ function HostSheet({ host, largest }: { host: Host; largest: number }) {
       title={
         <Flex align="center" gap="3">
           <Go to={`/hosts/${host.spec.name}`}>{host.spec.name}</Go>
-          <State>{host.draining ? "draining" : host.agent === "none" ? "no agent yet" : host.agent}</State>
+          <State>
+            {host.draining
+              ? "draining"
+              : host.agent === "none"
+                ? "no agent yet"
+                : host.trouble
+                  ? "set aside"
+                  : host.agent}
+          </State>
           {host.desk && <DeskState desk={host.desk} />}
         </Flex>
       }
@@ -76,6 +84,11 @@ function HostSheet({ host, largest }: { host: Host; largest: number }) {
           {host.spec.cpu.cores} cores · {host.spec.memory_gb} GB ·{" "}
           {host.spec.on_ac_power === false ? "on its battery" : "AC power"} · {openText(host)}
         </Text>
+        {host.trouble && (
+          <Text fontSize="sm" color="failed">
+            It takes nothing until that is mended: {host.trouble}
+          </Text>
+        )}
         {host.desk && <DeskLine desk={host.desk} />}
         {(host.spec.devices ?? []).map((d) => (
           <Device key={d.id} device={d} largest={largest} />

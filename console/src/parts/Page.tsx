@@ -112,6 +112,7 @@ const toneOf: Record<string, keyof typeof tones> = {
   stopping: "busy",
   paused: "busy",
   draining: "busy",
+  "set aside": "bad",
   lent: "good",
   "in use": "busy",
   "in-use": "busy",
