@@ -78,6 +78,9 @@ type Config struct {
 	Computing int
 }
 
+// unknownFor is for how long a job of a kind that this service does not know is left for a newer one.
+const unknownFor = 7 * 24 * time.Hour
+
 type worker struct {
 	river.WorkerDefaults[Job]
 	e *Jobs
@@ -95,7 +98,11 @@ func (w worker) Timeout(job *river.Job[Job]) time.Duration {
 func (w worker) Work(ctx context.Context, job *river.Job[Job]) error {
 	do := w.e.doers[job.Args.What]
 	if do == nil {
-		return river.JobCancel(fmt.Errorf("nobody does jobs of kind %q", job.Args.What))
+		// It is for a newer service: this one leaves it alone, unless nobody has done it for long.
+		if time.Since(job.CreatedAt) > unknownFor {
+			return river.JobCancel(fmt.Errorf("nobody does jobs of kind %q", job.Args.What))
+		}
+		return river.JobSnooze(rest)
 	}
 	if err := do(ctx, job.Args.ID); err != nil {
 		// It rests rather than fails: there is no number of tries after which a server may

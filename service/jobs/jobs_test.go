@@ -142,3 +142,22 @@ func TestTwoServicesShareTheirJobs(t *testing.T) {
 		assert.Equal(t, 1, a.times(id)+b.times(id), id)
 	}
 }
+
+// A kind that a service does not know is left for a newer one.
+func TestAJobOfAnUnknownKindIsLeftForANewerService(t *testing.T) {
+	t.Parallel()
+	url := testdb.URL(t)
+	old := newOffice(t, url, "old")
+	old.opens(t)
+	require.NoError(t, old.store.Transaction(func(tx *gorm.DB) error { return old.Send(t.Context(), tx, "dance", "a") }))
+	var state string
+	testdb.Until(t, "the old one to leave it", func() bool {
+		require.NoError(t, old.store.Raw("SELECT state FROM river_job WHERE args->>'what' = 'dance'").Row().Scan(&state))
+		return state == "scheduled"
+	})
+	require.NoError(t, old.store.Exec("UPDATE river_job SET created_at = now() - interval '8 days', state = 'available', scheduled_at = now() WHERE args->>'what' = 'dance'").Error)
+	testdb.Until(t, "what nobody does to be dropped", func() bool {
+		require.NoError(t, old.store.Raw("SELECT state FROM river_job WHERE args->>'what' = 'dance'").Row().Scan(&state))
+		return state == "cancelled"
+	})
+}

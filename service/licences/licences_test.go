@@ -151,3 +151,11 @@ func TestPoolsAreReadAsTheyWereStored(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, none)
 }
+
+func TestWhatHiredSeatsCome(t *testing.T) {
+	sum, err := CostOf([]HiredSeats{{Seats: 2, Price: "18.00", Days: 3}, {Seats: 1, Price: "0.50", Days: 1}})
+	require.NoError(t, err)
+	assert.Equal(t, "108.50", sum.String())
+	_, err = CostOf([]HiredSeats{{Price: "many"}})
+	require.Error(t, err)
+}

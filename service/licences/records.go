@@ -109,6 +109,18 @@ type HiredSeats struct {
 // TableName is GORM's hook.
 func (HiredSeats) TableName() string { return "hired_seats" }
 
+// CostOf is what seats come to for the days that they are hired.
+func CostOf(all []HiredSeats) (sum pricing.Money, err error) {
+	for _, h := range all {
+		price, err := pricing.ParseMoney(h.Price)
+		if err != nil {
+			return sum, err
+		}
+		sum = sum.Plus(price.Times(int64(h.Seats * h.Days)))
+	}
+	return sum, nil
+}
+
 // Hire stores seats that a run hires, in its transaction.
 func Hire(tx *gorm.DB, seats []HiredSeats) error {
 	if len(seats) == 0 {

@@ -85,6 +85,20 @@ func (q *Runs) book(tx *gorm.DB, next planned.Plan, run Run, plan uuid.UUID, cha
 	for i := range booked.Bookings {
 		booked.Bookings[i].Open = run.State == states.RunRunning
 	}
+	// Servers and jobs are held against the cap when their time comes; seats are hired now.
+	seats, err := licences.CostOf(booked.Hired)
+	if err != nil {
+		return err
+	}
+	if !seats.IsZero() {
+		beyond, err := q.sources.Beyond(tx, run.ID, "", seats, "hiring the plan's extra seats")
+		if err != nil {
+			return err
+		}
+		if beyond != "" {
+			return httpapi.Conflict(beyond + ": say what the whole run may cost with --spend")
+		}
+	}
 	if err := bookings.Add(tx, booked.Bookings); err != nil {
 		return err
 	}

@@ -30,6 +30,7 @@ import (
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/sources"
 	"rotanex.example/service/standing"
 	"rotanex.example/service/states"
 	"rotanex.example/service/store"
@@ -80,6 +81,7 @@ type Config struct {
 	Queue    *queue.Queue // of which runs are begun and ended
 	Standing *standing.Standing
 	Accounts *accounts.Accounts
+	Sources  *sources.Sources
 	Log      *slog.Logger
 	Policy   replan.Policy // of runs that are begun without one; default replan.Auto
 }
@@ -92,6 +94,7 @@ type Runs struct {
 	queue    *queue.Queue
 	standing *standing.Standing
 	accounts *accounts.Accounts
+	sources  *sources.Sources
 	log      *slog.Logger
 	policy   replan.Policy
 
@@ -101,7 +104,7 @@ type Runs struct {
 
 // New makes it.
 func New(c Config) *Runs {
-	out := &Runs{store: c.Store, clock: c.Clock, feed: c.Feed, queue: c.Queue, standing: c.Standing, accounts: c.Accounts, log: c.Log, policy: cmp.Or(c.Policy, replan.Auto)}
+	out := &Runs{store: c.Store, clock: c.Clock, feed: c.Feed, queue: c.Queue, standing: c.Standing, accounts: c.Accounts, sources: c.Sources, log: c.Log, policy: cmp.Or(c.Policy, replan.Auto)}
 	c.Queue.Ended = out.tryEnded
 	return out
 }
