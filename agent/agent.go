@@ -215,7 +215,7 @@ func (a *Agent) use(own credential) (err error) {
 // report tells the service what was found and learns how to go on.
 func (a *Agent) report(ctx context.Context) (time.Duration, error) {
 	h := a.found.Host
-	r := api.StockReport{Boot: a.boot, MemoryGb: float32(h.MemoryGB), OnAcPower: !h.OnBattery(), Devices: []api.Device{}, Launchers: []string{}, Findings: a.found.Findings, Desk: a.deskReport()}
+	r := api.StockReport{Boot: a.boot, Version: api.Version, MemoryGb: float32(h.MemoryGB), OnAcPower: !h.OnBattery(), Devices: []api.Device{}, Launchers: []string{}, Findings: a.found.Findings, Desk: a.deskReport()}
 	r.Cpu = api.CPU{Model: h.CPU.Model, Cores: h.CPU.Cores, Threads: h.CPU.Threads, Watts: h.CPU.Watts}
 	devices, err := json.Marshal(h.Devices)
 	if err == nil && len(h.Devices) > 0 {

@@ -120,7 +120,7 @@ func (a *app) hostsShow() *cobra.Command {
 
 // aboutHost says what a host is, above the crews that it can form.
 func aboutHost(cmd *cobra.Command, h api.Host) {
-	fmt.Fprintf(cmd.OutOrStdout(), "%s, %s: %s, %d cores, %g GB, agent %s\n", h.Spec.Name, h.Spec.Source, h.Spec.Cpu.Model, h.Spec.Cpu.Cores, h.Spec.MemoryGb, agentText(h))
+	fmt.Fprintf(cmd.OutOrStdout(), "%s, %s: %s, %d cores, %g GB, agent %s%s\n", h.Spec.Name, h.Spec.Source, h.Spec.Cpu.Model, h.Spec.Cpu.Cores, h.Spec.MemoryGb, agentText(h), versionText(h.AgentVersion))
 	if d := h.Desk; d.State != "" {
 		fmt.Fprintf(cmd.OutOrStdout(), " · a desk, %s\n · taken back %s in its hours in 60 days; plans expect it to be lent for %.0f %% of them, and its owner's for %s at a time\n",
 			deskText(d), several(d.TakenBack, "time"), 100*d.LentShare, seconds(d.TypicallyS))
@@ -133,6 +133,13 @@ func aboutHost(cmd *cobra.Command, h api.Host) {
 			fmt.Fprintf(cmd.OutOrStdout(), " · %s %s is there but cannot be used: %s\n", d.Id, d.Model, d.Unusable)
 		}
 	}
+}
+
+func versionText(v string) string {
+	if v == "" {
+		return ""
+	}
+	return ", version " + v
 }
 
 func (a *app) hostsDrain() *cobra.Command {

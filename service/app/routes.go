@@ -17,9 +17,6 @@ import (
 	"rotanex.example/service/web"
 )
 
-// Version of the service.
-const Version = "0.1.0"
-
 func (s *Service) routes() (http.Handler, error) {
 	contract, err := httpapi.Contract()
 	if err != nil {
@@ -80,7 +77,7 @@ type endpoints struct{ *Service }
 
 func (e endpoints) GetSession(w http.ResponseWriter, r *http.Request) {
 	p := access.From(r.Context())
-	out := api.Session{Name: p.Name, Role: api.Role(p.Role), Version: Version, Currency: e.config.Currency, Zone: e.config.Zone}
+	out := api.Session{Name: p.Name, Role: api.Role(p.Role), Version: api.Version, Currency: e.config.Currency, Zone: e.config.Zone}
 	out.Clock.Now, out.Clock.Factor = e.clock.Now(), float32(e.clock.Factor())
 	httpapi.Answer(w, r, http.StatusOK, out, nil)
 }

@@ -17,7 +17,7 @@ func (h *Hosts) record(host Host, habits desks.Habits) (api.Host, error) {
 		return api.Host{}, err
 	}
 	out := api.Host{
-		Spec: spec, Found: host.Found, Draining: host.Draining, Trouble: host.Trouble, Server: host.Server, Agent: api.HostAgentNone,
+		Spec: spec, Found: host.Found, Draining: host.Draining, Trouble: host.Trouble, AgentVersion: host.AgentVersion, Server: host.Server, Agent: api.HostAgentNone,
 		Launchers: host.Launchers, Findings: host.Findings, Crews: crewRecords(host.Spec), Missing: host.Missing,
 	}
 	if out.Renderers, err = httpapi.Convert[[]api.Renderer](host.Renderers); err != nil {
@@ -62,8 +62,11 @@ func DeskOf(r api.DeskReport, real func(time.Time) time.Time) *Desk {
 }
 
 func reportOf(r api.StockReport, real func(time.Time) time.Time) (out Report, err error) {
+	if err := api.Apart(r.Version, api.Version); err != nil {
+		return out, httpapi.Conflict(err.Error())
+	}
 	out = Report{
-		Boot: r.Boot, CPU: stock.CPU{Model: r.Cpu.Model, Cores: r.Cpu.Cores, Threads: r.Cpu.Threads}, MemoryGB: float64(r.MemoryGb), OnACPower: r.OnAcPower,
+		Boot: r.Boot, Version: r.Version, CPU: stock.CPU{Model: r.Cpu.Model, Cores: r.Cpu.Cores, Threads: r.Cpu.Threads}, MemoryGB: float64(r.MemoryGb), OnACPower: r.OnAcPower,
 		Launchers: r.Launchers, Findings: r.Findings, Desk: DeskOf(r.Desk, real),
 	}
 	if r.Folder != (api.Folder{}) {

@@ -43,6 +43,8 @@ type Host struct {
 	AgentSeen *time.Time
 	Server    bool // a rented server of a run
 
+	AgentVersion string // "" of one that does not say it
+
 	Renderers []preflight.Renderer `gorm:"serializer:json"`
 	Folder    *preflight.Folder    `gorm:"serializer:json"` // where it renders to
 	LookedFor string               // the sum of the list of input files that it looked for
@@ -172,6 +174,7 @@ func merged(declared, found []stock.Device) []stock.Device {
 // Report is what an agent found of its host.
 type Report struct {
 	Boot      uuid.UUID
+	Version   string // of the agent; "" of one that does not say it
 	CPU       stock.CPU
 	MemoryGB  float64
 	OnACPower bool
@@ -190,6 +193,9 @@ func (h *Hosts) Report(ctx context.Context, name string, r Report) error {
 		var host Host
 		err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Take(&host, "name = ?", name).Error
 		if store.Missing(err) {
+			if err := notGivenBack(tx, name); err != nil {
+				return err
+			}
 			host = Host{Name: name, Source: "joined", Missing: []string{}, Spec: stock.Host{Name: name, Source: "joined", Note: "joined by its agent"}}
 			err = nil
 		}
@@ -209,7 +215,7 @@ func (h *Hosts) Report(ctx context.Context, name string, r Report) error {
 			host.Spec.CPU.Model = r.CPU.Model
 		}
 		host.Spec.MemoryGB, host.Spec.OnACPower = r.MemoryGB, &r.OnACPower
-		host.Found, host.Boot, host.AgentSeen = true, &r.Boot, &now
+		host.Found, host.Boot, host.AgentSeen, host.AgentVersion = true, &r.Boot, &now, r.Version
 		host.Launchers, host.Findings = r.Launchers, append([]string{}, r.Findings...)
 		host.Renderers, host.Folder = append([]preflight.Renderer{}, r.Renderers...), r.Folder
 		if err := tx.Omit("Desk").Save(&host).Error; err != nil {

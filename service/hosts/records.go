@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
 )
 
@@ -14,6 +15,16 @@ import (
 func Heard(tx *gorm.DB, name string, boot uuid.UUID, wall time.Time) (bool, error) {
 	done := tx.Exec("UPDATE hosts SET agent_seen = $1 WHERE name = $2 AND boot = $3", wall, name, boot)
 	return done.RowsAffected > 0, done.Error
+}
+
+// notGivenBack refuses a rented server that was given back: it is no host of our own.
+func notGivenBack(tx *gorm.DB, name string) error {
+	var was bool
+	err := tx.Raw("SELECT EXISTS (SELECT FROM servers WHERE host = $1)", name).Row().Scan(&was)
+	if err == nil && was {
+		err = httpapi.Conflict(name + " was a rented server, which is given back: its agent has nothing more to do")
+	}
+	return err
 }
 
 // setTrouble notes why a host's agent takes nothing, and reports whether that is new.

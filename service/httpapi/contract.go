@@ -99,8 +99,8 @@ func hold(router routers.Router, w http.ResponseWriter, r *http.Request) (*http.
 	if err = openapi3filter.ValidateRequest(r.Context(), input); err == nil {
 		return r, nil
 	}
-	if _, lenient := route.Operation.Extensions["x-lenient"]; lenient {
-		if rest, fine := leniently(input, err); fine {
+	if to := route.Operation.Extensions["x-lenient"]; to != nil {
+		if rest, fine := leniently(input, err, to == onlyUnknown); fine {
 			return rest, nil
 		}
 	}

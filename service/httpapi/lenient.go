@@ -19,6 +19,10 @@ import (
 // operation marks with x-lenient is taken without the values that the contract refuses, as far as what it requires is there;
 // LeftOut says which those were.
 
+// onlyUnknown is what an operation is marked with that is lenient to fields alone that the contract does not know: a newer agent
+// may say more.
+const onlyUnknown = "unknown"
+
 type leftOutKey struct{}
 
 // LeftOut says what of a request was left out as the contract refuses it, with the reasons.
@@ -30,8 +34,9 @@ func LeftOut(ctx context.Context) []string {
 // rounds is how often what is left is looked at again: a value that is gone may be missed by what it was part of.
 const rounds = 6
 
-// leniently takes out of a body what the validator refuses, and reports whether what is left is as the contract wants it.
-func leniently(input *openapi3filter.RequestValidationInput, err error) (*http.Request, bool) {
+// leniently takes out of a body what the validator refuses, fields that are not known alone if so asked, and reports whether what
+// is left is as the contract wants it.
+func leniently(input *openapi3filter.RequestValidationInput, err error, extra bool) (*http.Request, bool) {
 	r := input.Request
 	data, readErr := io.ReadAll(r.Body)
 	decoder := json.NewDecoder(bytes.NewReader(data))
@@ -43,7 +48,7 @@ func leniently(input *openapi3filter.RequestValidationInput, err error) (*http.R
 	var said []string
 	for range rounds {
 		faults := schemaErrors(err)
-		if len(faults) == 0 {
+		if len(faults) == 0 || extra && slices.ContainsFunc(faults, func(f *openapi3.SchemaError) bool { return unknown(f) == "" }) {
 			return r, false
 		}
 		for _, fault := range faults {

@@ -1673,6 +1673,8 @@ export interface components {
             agent: "up" | "lost" | "none";
             /** Format: date-time */
             agent_seen?: string;
+            /** @description Of the agent; without it, it does not say */
+            agent_version?: string;
             /** @description Renderers that the agent may start */
             launchers?: string[];
             crews: components["schemas"]["Crew"][];
@@ -3502,6 +3504,7 @@ export interface components {
              * @description New at every start of the agent
              */
             boot: string;
+            /** @description Of the agent: MAJOR.MINOR.PATCH. It may be one minor version apart from the service's; else 409 says what to do */
             version?: string;
             cpu: components["schemas"]["CPU"];
             memory_gb: number;
