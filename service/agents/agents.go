@@ -41,12 +41,30 @@ func New(c Config) *Agents { return &Agents{Config: c} }
 // look is how often a waiting agent's question is asked again without a wake-up.
 const look = 4 * time.Second
 
+// silence is for how long an agent that waits for frames may say nothing.
+const silence = 2*queue.Beat + 2*time.Second
+
+// silent reports whether an agent that asked at a time has been silent since for too long.
+func (a *Agents) silent(ctx context.Context, host string, asked time.Time) (bool, error) {
+	now := a.Clock.WallNow()
+	if now.Sub(asked) < silence {
+		return false, nil
+	}
+	heard, err := hosts.HeardAt(a.Store.WithContext(ctx), host)
+	return now.Sub(heard) >= silence, err
+}
+
 // lease waits until there are frames for the host, the agent's patience ends or the
 // request does.
 func (a *Agents) lease(ctx context.Context, host string, boot uuid.UUID, held []queue.Held, patience time.Duration) ([]queue.Lease, error) {
-	until := a.Clock.WallNow().Add(patience)
+	asked := a.Clock.WallNow()
+	until := asked.Add(patience)
 	for {
 		woken := a.Feed.Wait(events.Work)
+		// Whoever asked may be gone, or stand still, with its question still open: the frame that it lost is not for it.
+		if silent, err := a.silent(ctx, host, asked); err != nil || silent {
+			return nil, err
+		}
 		leases, next, err := a.Queue.Grant(ctx, host, boot, held)
 		left := until.Sub(a.Clock.WallNow())
 		if err != nil || len(leases) > 0 || left <= 0 {

@@ -17,6 +17,18 @@ func Heard(tx *gorm.DB, name string, boot uuid.UUID, wall time.Time) (bool, erro
 	return done.RowsAffected > 0, done.Error
 }
 
+// HeardAt is when a host's agent spoke last; the zero time if it never did.
+func HeardAt(tx *gorm.DB, name string) (at time.Time, err error) {
+	var seen *time.Time
+	if err = tx.Raw("SELECT agent_seen FROM hosts WHERE name = $1", name).Row().Scan(&seen); seen != nil {
+		at = *seen
+	}
+	if store.Missing(err) {
+		err = nil
+	}
+	return at, err
+}
+
 // notGivenBack refuses a rented server that was given back: it is no host of our own.
 func notGivenBack(tx *gorm.DB, name string) error {
 	var was bool
