@@ -3989,6 +3989,9 @@ type ListRunsParams struct {
 
 	// Priority Only of this priority
 	Priority *Priority `form:"priority,omitempty" json:"priority,omitempty"`
+
+	// Archived Those that were archived as well
+	Archived bool `form:"archived,omitempty" json:"archived,omitempty,omitzero"`
 }
 
 // StartRunJSONBody defines parameters for StartRun.
@@ -4013,6 +4016,11 @@ type StartRunJSONBody struct {
 type StartRunParams struct {
 	// IdempotencyKey The same key with the same body gives the first answer again
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ArchiveRunJSONBody defines parameters for ArchiveRun.
+type ArchiveRunJSONBody struct {
+	Archived bool `json:"archived"`
 }
 
 // DecideScheduleChangeJSONBody defines parameters for DecideScheduleChange.
@@ -4237,6 +4245,9 @@ type PutReceiverJSONRequestBody = NewReceiver
 // StartRunJSONRequestBody defines body for StartRun for application/json ContentType.
 type StartRunJSONRequestBody StartRunJSONBody
 
+// ArchiveRunJSONRequestBody defines body for ArchiveRun for application/json ContentType.
+type ArchiveRunJSONRequestBody ArchiveRunJSONBody
+
 // DecideScheduleChangeJSONRequestBody defines body for DecideScheduleChange for application/json ContentType.
 type DecideScheduleChangeJSONRequestBody DecideScheduleChangeJSONBody
 
@@ -4353,6 +4364,9 @@ type ServerInterface interface {
 	// ListHosts Hosts by name
 	// (GET /hosts)
 	ListHosts(w http.ResponseWriter, r *http.Request, params ListHostsParams)
+	// DeleteHost Delete a host of one's own that no open run has booked, with its agent's credential
+	// (DELETE /hosts/{host})
+	DeleteHost(w http.ResponseWriter, r *http.Request, host HostParam)
 	// GetHost One host
 	// (GET /hosts/{host})
 	GetHost(w http.ResponseWriter, r *http.Request, host HostParam)
@@ -4428,9 +4442,15 @@ type ServerInterface interface {
 	// StartRun Carry out a plan
 	// (POST /runs)
 	StartRun(w http.ResponseWriter, r *http.Request, params StartRunParams)
+	// DeleteRun Delete a run that is over, with its frames and tries; what it cost stays with its sources
+	// (DELETE /runs/{run})
+	DeleteRun(w http.ResponseWriter, r *http.Request, run RunParam)
 	// GetRun One run as it stands
 	// (GET /runs/{run})
 	GetRun(w http.ResponseWriter, r *http.Request, run RunParam)
+	// ArchiveRun Take a run that is over out of lists, or put it back
+	// (PUT /runs/{run}/archived)
+	ArchiveRun(w http.ResponseWriter, r *http.Request, run RunParam)
 	// ListScheduleChanges How a run was planned anew while it ran, and what is proposed, newest first
 	// (GET /runs/{run}/changes)
 	ListScheduleChanges(w http.ResponseWriter, r *http.Request, run RunParam)
@@ -4503,6 +4523,9 @@ type ServerInterface interface {
 	// ListShots Shots by name
 	// (GET /shots)
 	ListShots(w http.ResponseWriter, r *http.Request, params ListShotsParams)
+	// DeleteShot Delete a shot that no open run renders, and its package; its times and the runs that it was in stay
+	// (DELETE /shots/{shot})
+	DeleteShot(w http.ResponseWriter, r *http.Request, shot ShotParam)
 	// GetShot One shot
 	// (GET /shots/{shot})
 	GetShot(w http.ResponseWriter, r *http.Request, shot ShotParam)
@@ -4530,6 +4553,9 @@ type ServerInterface interface {
 	// ListSources Where hosts come from that are not one's own
 	// (GET /sources)
 	ListSources(w http.ResponseWriter, r *http.Request)
+	// DeleteSource Delete a source at which nothing is open, with its offers and tiers; what was charged there stays
+	// (DELETE /sources/{source})
+	DeleteSource(w http.ResponseWriter, r *http.Request, source Name)
 	// PutSource Make a source or replace its description
 	// (PUT /sources/{source})
 	PutSource(w http.ResponseWriter, r *http.Request, source Name)
@@ -4725,6 +4751,12 @@ func (_ Unimplemented) ListHosts(w http.ResponseWriter, r *http.Request, params 
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// DeleteHost Delete a host of one's own that no open run has booked, with its agent's credential
+// (DELETE /hosts/{host})
+func (_ Unimplemented) DeleteHost(w http.ResponseWriter, r *http.Request, host HostParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // GetHost One host
 // (GET /hosts/{host})
 func (_ Unimplemented) GetHost(w http.ResponseWriter, r *http.Request, host HostParam) {
@@ -4875,9 +4907,21 @@ func (_ Unimplemented) StartRun(w http.ResponseWriter, r *http.Request, params S
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// DeleteRun Delete a run that is over, with its frames and tries; what it cost stays with its sources
+// (DELETE /runs/{run})
+func (_ Unimplemented) DeleteRun(w http.ResponseWriter, r *http.Request, run RunParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // GetRun One run as it stands
 // (GET /runs/{run})
 func (_ Unimplemented) GetRun(w http.ResponseWriter, r *http.Request, run RunParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ArchiveRun Take a run that is over out of lists, or put it back
+// (PUT /runs/{run}/archived)
+func (_ Unimplemented) ArchiveRun(w http.ResponseWriter, r *http.Request, run RunParam) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5025,6 +5069,12 @@ func (_ Unimplemented) ListShots(w http.ResponseWriter, r *http.Request, params 
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// DeleteShot Delete a shot that no open run renders, and its package; its times and the runs that it was in stay
+// (DELETE /shots/{shot})
+func (_ Unimplemented) DeleteShot(w http.ResponseWriter, r *http.Request, shot ShotParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // GetShot One shot
 // (GET /shots/{shot})
 func (_ Unimplemented) GetShot(w http.ResponseWriter, r *http.Request, shot ShotParam) {
@@ -5076,6 +5126,12 @@ func (_ Unimplemented) CompareSources(w http.ResponseWriter, r *http.Request, sh
 // ListSources Where hosts come from that are not one's own
 // (GET /sources)
 func (_ Unimplemented) ListSources(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DeleteSource Delete a source at which nothing is open, with its offers and tiers; what was charged there stays
+// (DELETE /sources/{source})
+func (_ Unimplemented) DeleteSource(w http.ResponseWriter, r *http.Request, source Name) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5994,6 +6050,32 @@ func (siw *ServerInterfaceWrapper) ListHosts(w http.ResponseWriter, r *http.Requ
 	handler.ServeHTTP(w, r)
 }
 
+// DeleteHost operation middleware
+func (siw *ServerInterfaceWrapper) DeleteHost(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host HostParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", chi.URLParam(r, "host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "host", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DeleteHost(w, r, host)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // GetHost operation middleware
 func (siw *ServerInterfaceWrapper) GetHost(w http.ResponseWriter, r *http.Request) {
 
@@ -6810,6 +6892,19 @@ func (siw *ServerInterfaceWrapper) ListRuns(w http.ResponseWriter, r *http.Reque
 		return
 	}
 
+	// ------------- Optional query parameter "archived" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "archived", r.URL.Query(), &params.Archived, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "archived"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "archived", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ListRuns(w, r, params)
 	}))
@@ -6862,6 +6957,32 @@ func (siw *ServerInterfaceWrapper) StartRun(w http.ResponseWriter, r *http.Reque
 	handler.ServeHTTP(w, r)
 }
 
+// DeleteRun operation middleware
+func (siw *ServerInterfaceWrapper) DeleteRun(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", chi.URLParam(r, "run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DeleteRun(w, r, run)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // GetRun operation middleware
 func (siw *ServerInterfaceWrapper) GetRun(w http.ResponseWriter, r *http.Request) {
 
@@ -6879,6 +7000,32 @@ func (siw *ServerInterfaceWrapper) GetRun(w http.ResponseWriter, r *http.Request
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetRun(w, r, run)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ArchiveRun operation middleware
+func (siw *ServerInterfaceWrapper) ArchiveRun(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", chi.URLParam(r, "run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ArchiveRun(w, r, run)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7683,6 +7830,32 @@ func (siw *ServerInterfaceWrapper) ListShots(w http.ResponseWriter, r *http.Requ
 	handler.ServeHTTP(w, r)
 }
 
+// DeleteShot operation middleware
+func (siw *ServerInterfaceWrapper) DeleteShot(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DeleteShot(w, r, shot)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // GetShot operation middleware
 func (siw *ServerInterfaceWrapper) GetShot(w http.ResponseWriter, r *http.Request) {
 
@@ -7986,6 +8159,32 @@ func (siw *ServerInterfaceWrapper) ListSources(w http.ResponseWriter, r *http.Re
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ListSources(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DeleteSource operation middleware
+func (siw *ServerInterfaceWrapper) DeleteSource(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "source" -------------
+	var source Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "source", chi.URLParam(r, "source"), &source, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "source", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DeleteSource(w, r, source)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -8664,6 +8863,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/hosts", wrapper.ListHosts)
 	})
 	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/hosts/{host}", wrapper.DeleteHost)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/hosts/{host}", wrapper.GetHost)
 	})
 	r.Group(func(r chi.Router) {
@@ -8692,6 +8894,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/sources", wrapper.ListSources)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/sources/{source}", wrapper.DeleteSource)
 	})
 	r.Group(func(r chi.Router) {
 		r.Put(options.BaseURL+"/sources/{source}", wrapper.PutSource)
@@ -8740,6 +8945,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/shots", wrapper.ListShots)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/shots/{shot}", wrapper.DeleteShot)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/shots/{shot}", wrapper.GetShot)
@@ -8839,6 +9047,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/runs", wrapper.StartRun)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/runs/{run}/archived", wrapper.ArchiveRun)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/runs/{run}", wrapper.DeleteRun)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/runs/{run}", wrapper.GetRun)
@@ -8945,427 +9159,431 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37chs31i/6Kiie/ZUn9VE3W3Ziqb76juPLJDNJ7LKcSdWe+MggGyQRNQEOgBbFuFy1n2Y/2H6SU1gL",
-	"QKObQLNbouxkas8fE4sEcV1YWNff+jiayuVKCiaMHp19HK2ooktmmIK/ppXSUtl/FUxPFV8ZLsXobPRK",
-	"ySX5INiN+UDkjJgFIys6Z2TCZlKx0XjEbat/VUxtRuORoEs2OvOdjUd6umBLantd0psfmJibxejs4fHx",
-	"eGQ2K9tSG8XFfPRpPLo5mMsD++mBvuKrAwkToOXBSnJhmBqdzWip2afxaMbElL2xk7f9wvArahb16NBg",
-	"NB4p9q+KK1aMzoyqWDyZmVRLakZnIy7Mk9PR2M6OL6vl6Ozp8fHXJ0+fPnx8+vXp8dOnJ+PRkgv86iRM",
-	"2k5oztTok52N3cTO2dgGnbOpB8f/RWMehI8SQy+kNl0j2+87B/4fis1GZ6P/56gmjCP8Vh/9ZPuwo/CC",
-	"LVfSMDHd/J1ttgnk3YIRTZeMXLENWXOzABqBTyay2JA5v2YaPptxpQ2hQq+ZInROufDks2C0YKqe+ff1",
-	"mAd20AwhnVhCWnLh//7mLmRVMqo7DxIafC6yKvmSmzCR1vXCL+ORCzajVWn8lvhhH7sNyo40YH9UJbp2",
-	"R1Wi395UFS9GWwf1aTzSC9lJzvb7u5KzXQfTKyk0A673XC5XlbEzsCxQCsME7DpdrUo+pXYvjn7Tls4/",
-	"9hwIe4Rf4njN2/KTNGQKTVhBNsycEbPgmnBNFnJNZlQRbgjXhyRcK7teZu+NvTDkL3DDuNGkdUfIesEU",
-	"s79eUE2kYF9FNw/v3JhIhcNJMWVkKRU7JG8UmzF1RtaUm/+6ePn89U8vLshf3r56Tr5+eHr8FdF0g3Mr",
-	"pZgTGqZj2+sxOTmGOy8rY4emoiCPjgk1ZIm8By82bPUPEvczzUGm0bbFZ7pNJm+ZUZuDZzMgzo/bTetb",
-	"ZFu/UXJSsmXH8a6wxX8OO2bfb+KIf1lQQ9ZMGLJWds9gM5+ePv76KyRz7MEO8GzOhHmt/A6tlFwxZTiS",
-	"5rSU06vLGZ0afJbDBSpkNSlZfYVEtZzgXV4wqsyEUXOpt3f5LaMl0WwqRaHJhJk1Y4KEX+jRePcIn+Lb",
-	"98/GcOPmfN+H38rJb2xq7OyeaV0tV54EaFFwZDVvomUDs2lvqH3HgLTkDEjVIKUDlQMVj8lPz358OSYl",
-	"v7K0Lm2DQ7JSfMrO4KsHGv8iVJCFrBT5CxXY21f2TlAyqfTGf0PseF/Z/kNXmqlrpvQZ0ZIsqdj4D7xE",
-	"BF3BSIfE8CU7I5TAu+8bWN4F3xNDr+BSck1WVBnbwN5m+6sxoRpfUBiWaGYsa9KHpGC0KLlgZ63OuCZF",
-	"xex9c1OFfg5hJRobw+b5xjPFGKFlCd9A09G4RXbUNImNGnZgW44Sb+tUVnifwoNzctx4cY5TL05N0vHP",
-	"4l8dHp8kqNuebj8275+Mfm2BMnY1vlgxUdjW6wXuEBN2qv/0QhZQwMh3Nh45ArG7hpvnj9AyRXs60RWJ",
-	"mFt8vWAkt5TkfaoKbn7g2mzzDm7YsvmPrrVBR2/ZVCpYoRuIKkU3sJfsxqRZcTxbHCk7T9f9Fld6LZi9",
-	"DGJODLBNqkkhBTsk39tnkAh2zRSZLqiYsyJBrBNZme1O31B7h2bE7qB9lnyvxMgx0dV0YS/akaqEPvr+",
-	"RYqwqX9d0lwKBY/mmM80vtzn0Xs4xo8cwxISmNUosUU0sYhvN3BL1/a6Am9tcOiua+lUs0HTh0cLeJHf",
-	"beBGuHlba7IbKqTBhR2SCzZVzGhCYZWGXLGVSS2z4EX69bdzg9eYcEHWUhW6PidtLJtUlQDxBY4UmCBT",
-	"15ajFylp0qplcrk91rOiUExrpDW7VMuioWmiC5zslky/zdCULFniglheIbfn8FP0LBh5xcS5X8tZY2GT",
-	"jX0YWDmDg6BkxZSWgixoYR8Gws1oFwOBnQEeYifi5um2Bg9j7G5Q6tp+yzZSFN9WxZwlOMxUsXVmzZvd",
-	"zAJ+jW1TQz9/8/NOEaE1HanwH+FJOT1++mSX7lOwlWJTDpR3uej9BCwXvycY2YxQMgVhBCVxaqX5JZnw",
-	"stR4mLFCaB/K3U/lUhas7GU9MQvFaNHcgpMnj7453TXEmhqjt97wXVNrnSfOc+yOIXmki0pcXVT4GA04",
-	"WF21HrLmrlNy8d2zg4ePnxBdLe2tenJKFuyGFmzKl7QkBZ9zkG1X1Bim7E/+v38eHzylB7P3H5+cfvof",
-	"qYu/pDff43B+K5pPYmvxMMXkmuVyRRV3ekVzXROqGYgDqTtkr0f/5/u5YutXfF7ZrU8839NKKaskJkcK",
-	"Uklvma9gljv1n90LaP8PWlYsNbuCX3PNpejf4XdSmxfuV6keQe7WKYVwPCrZLKkb/SwMR6E4EtN6KFxC",
-	"mvQJ6iktnVWh16IusP0byYVJLQpsH8mBjGJmuhhwIBf4i9QolfAydq+efobmF05L2e6wfU/QfuPOJyLM",
-	"cX0bPO2HucQUUhNfvO56s3N30NsVto79Qi5ZJHx61YyRVUmFYOqBRosJI1agmlJtHnhNLdhwuIAGEzq9",
-	"mitZiaKvkPqLk0GsHjtLCqH6ihWXk4zJVbTFiKSCphg1rBhwu6Wj2tRcNZkwu1kgSgu5TneAzKT5++/k",
-	"GvVmp+1azRfFRWifepeYKIZMPCVZwpNsj3KM5+vdFyUVxEh55nafGnJkP7PKAFrGvEnOTW6H6XI8uuKi",
-	"iHVC2xv+DogGaf0abcdUIylrWSkkZTabsalJKYT22VJGd+wnahZUsXNyfEaEBIv7lZBwhbY3dVVbw9oH",
-	"bAUUMqO8ZMklakOR1fk1rikHu+l4NA02VHf8VsV3/UypmLLS/ju1ug0owonJMLRleNLG46P6ymodawIX",
-	"w17JhhA8kbJkVKSlYDghL+1GV8vPwS8wrAA33l+I+ibt4DH7UMcbFuT9q+PPneTelkemV0wUzVluS5mt",
-	"uUwqvbkEk8flQlZq18p+lIJtckLEzsHwim81K7m4YvFXgRDGoyVbSrW5nE+ir+vXG6TWQZNIkVb9Jrn+",
-	"xvVmhtnFU9nettwxeakud1rJGU+o5jq+qUtGdaUYPkys4FMD/66E5ROWT01KOb3KXNEprYwXz9oyE5hb",
-	"p1KgMK+DxWVN8ZW0o/Q/3umqSh9iVtWMqKg5tb+++TnN/wo+mzEF7uFdYmvd8hOwaD7lXopuCRErxoqD",
-	"akXkNVPe5KSJmxw4YcBQPdkQ2VeunPG0tAey0+VUIpPpddVQ3ArXs8/g+Isl9JCIB7DfAve1q6oEDw+r",
-	"F+jsUtH0XKl+613w+QLl8j6NpTaXK0av3L3u8ZNSrlNi/2uc99Nj8h8EvJ3XtOw3YX+nUr3+yAoO7oXW",
-	"bYic4wtpJUlv3ycUpM6Nfcf7Ds9M58PpxTUrgrT1mgSbHMwIO1SfILJ0us+gkW1dn2PbMEyou0T99mRV",
-	"0mlGGaPLVcn0JTq/EuZifsNKPCRNXGMrOdqPvTUn+F00M6FRv4k5n1tPUkW5ML0Oy2mqVd+OsPWlvVsD",
-	"f1LKdc9fIJvPy6dB2dvmxZVmyRsZM8/1gpfg01ZWHVCsGJNjYiQ56bfz64UsWeqKWgUKvsQzlQJFfvvS",
-	"EFr2ZNMtYQDpLxzg2Bs5g1RQCwr4ROde/X8wZR/p7Vc/5SV4PSMlNeDAX3hBeUk3ZBLskKjk+Le+p2Mv",
-	"9+Qu3NOz9YVcp+jAPRYm8sNMpPTSOxUFBCuAJ4E2VNjYul6JHvEjHSYSuzHdSgacO2r/Kb8tsGdg1NpQ",
-	"0CO8aIVKMBzAyErm10wlpShnFG9JKZJpS3ozJZdhGg80aPY7bfvO7ehoDINvnIEF1otjunNJUhpopNs0",
-	"ViYV+Gdl6bxDUsC7L9eCFeBcRj8RfLe29LblYx5tG+uHyC9ccL3obwjIUGhm+/A/bozUNnVaTyFGaoBi",
-	"Z7c8a+JTVcmSXsD1gk8XzshUWn26IDCwvdbThdQp00/b31Kb2tyc3XhZysBpbrt97vPollRdxYrLdMHo",
-	"iuEJUW3wX34P0uaSkvZkFoaaareUUlJxgS0T3F5sEVDoN7WtL5i+Sr+UlCzpdMEFQ/7i+KWWSwbmnLVU",
-	"V5qAH6+lBW4uF1RkVF/wwW4N98I9rGhQce7akgnj7Hn95T/7o0u9oIqln9c4uAUCHsC1C6QMxjbCblZs",
-	"Cs+CkWTCYBY9BSruFLh+ZBVMV91uCn11AQ3tWu1jdGmV7PSByZlhwj1oY8KF5gWrFzr2NuGSakOeHJOC",
-	"btIikNms+JSW5QZlFKobWzM6E1VZjhPjQygeBz+4sHPot22VMLzsv229HLneaoZHMg4k6eivsZXN9TYo",
-	"KHdf3rKVVGZguNiAK+ViHDShc3sHNB5U9pY1x/neaHgGFdGUF0TLc8JK7QUukGtgMCviGFlNF6yA+Amp",
-	"6oksqE5qZHe8vZG7+Mlpp4cz+rp2Ng2+MIG0toTTYA+pdyqOJqlj+YQkDAhnEHVGC32c8ItnqLVFpTnq",
-	"u/D70FzVB7vjH86cbuOk7aChWAGJm3PygYuDSrMPZ9tUh9/DzTiwN+PDWbRDRsoruzHuyvi30HFH7NTf",
-	"K/h18iFEShnoa0/agNvh9h209Ohhwr97uxCLlDvHRRWTkydEL62AWTJjmNKgR6CjfxznGbjv60ii+XEr",
-	"EIAe/P7e/t/xwdP3H4/HJ4/T8QBcXFaaOStFnzCJOGZRXF2ueWEWrd8+3BmYgZbjSyPbp/AkdQixoXvY",
-	"FPvHmAwLlKxEpekkJdM6Z1MIjJtUhkypsMxswkil0V7eoLvUdPYSuQLioQ9fqXcxzRLsnboA08/Q8CRW",
-	"al5lTEC54NmDh18/Ojx5nDiyItzu5sbOj8dkfjIm/+d//e9zMl1VbovJSskp01qq2gRpFaAHmuCKW9vd",
-	"QWCTjWG6O9UFD6H+384YJ4ym2rEvO8nYmZO6utnRQ6Cnu02lRWDurPIEhaExW5pWy27fFrCpCdHvKGWP",
-	"CUU7hpO55VqMyVpWZUFoUfR0O9RjXq6YugwXPmnV8bH0YMoh9kXXGKTfdAZ4l7/qbcl107AzuIMTwo2r",
-	"KiG4mBOrqVnRS/VWM0CYv9T0mhVZ10HTiAihuoqtnYQ2tTtErxm6qfuY9T0rTim204yitXALwxwE6ZUs",
-	"ZLBrqeDCUzO6LUN36nwm4i8m0ySNNzxuTRIfYJnub5FeMrOQac8ohBinN9EHILn4HvTlBZvwg76W/oVc",
-	"Z/Kbnj6OfEykZPSaaXJCMBxhRwQDzhs3AX1lIz9WWG96763yk77BzuSIotI1VZwKcw6h34KVmkBmB1om",
-	"g8G9eXgrLdRl0dcBp5Y59ry9iS51Y1sp0pove3XS3r8liMx+xq4jN1Jq414KozYJ49eCqjkyg172r7zj",
-	"mm629PDU/WTa8KUP4Brg7U0HP/oopURolyUFYLWYt2Zk0G6CqllIwcbEKO4/nFvOJuDTldV/4d4EG4+Q",
-	"GFi3pjpy3tj3IThFMciugA+t7OcEP6/xBNdRCCaqQ45mzO6X1adGmLhrRihwQjvt8tmkWi2oSOpHkPfO",
-	"urYD3TggIhmnuIJhx72tJDKp9uXW34G1HDODLMeeUZVMPOjt8RjmWMyGkOY9jkm/hRXfwba/lgQDKnba",
-	"n9E/Yck+8o95h5mLzQrnXVP9OFy5fK4A3NV02NUEchcuSzbrabMepx95VYkHmkzp6pxIUW6C2KEq53Bz",
-	"Gbdw54fyiC7/wi3uP9yVAREiyTwgvOUgMcVXHXnCneJQ0pxpWHwccudk+LJlAHddPLAmy9DsMe9mal2+",
-	"FlxOjqLdjiSJ+pqJrAO4pwuXOo2ov3MXjzd5Qlm/bzv0NaBdwI03ikNEDfI84OXA8pz7zTlRnN8SZf33",
-	"eYZ4bwzQ2/m6mZiPIU0bDF/eYN7cW9dX8+T6vvg+bS0lu7Ledw1tRt2rQWbsc98gPcwOkVraK3toAw0e",
-	"GMzX6Q198/Pt80l2G7FLWonpwmXW38aa+fg45fSiyZAvkKcp+U1OHvggeY2CFMgLKGX7qxGMCQ+ffP3N",
-	"aQ8Dye1te0PSoG3b4rLSLGFvuFhI41LTKcQnFAe2ISn51Kp2ICC2IjgiuV3Igu0w1CXT83yI2Q4jfyzB",
-	"9FkoiI3DXUrcYC5fcO+1LQ21YLOVmng5X/zeK0I6WE8DL+6XkYj7eImPS7+ftdf4SioXtoHBg1KhPwMB",
-	"CQTmTfjjHLKYT1sspcWKXMBL2D+kl3DbgqBvmcouI63lVX+Tk8TbOZ2ylUkGig8Awem3wR3SBTcgVwUi",
-	"ctm+Vr70cgMAKyyX3PQW/Mb51CJ0JbPCsiIQjKIcnUTSTUlX2ke19nhSBybpOE1u20CypVUGZpmCj1Dp",
-	"J3LGRQGJaIPiWLvkUv8aD0lB2qm1rZSUs+Qkm5EBjVn+q2JVQqP8m5yEKN84FyYOn3NyaurZuqiWS1ag",
-	"sctyMLh4Y5cF5C0AXEzLqmA9Tcj9dVcxQJi9je4KuAFDqHMrxckZKEB+BdKy0p+g5Ubjv+FQXL6fnOFn",
-	"C1YWI7/r+JFivzGXc6HYzNkopqV0veAdgtfuwM85JQQbhZu+O/WnaEcEOqk7MFjvBw8qdztty9FodKc8",
-	"CTYIKmZUSWaMv05Z0hjG1iQu8U06y4ddo2ncHw4mrahGIsuaKtFMBI22r1faFA4zdhN0v8JZpReYMju4",
-	"dJq0bQlCRK4YW+k6wLQRATomfEao2KCqWcg4fLpPhK59NJWUy/7ZEZBQAZhyA38jGCsGJGFEI7TFZ8Yw",
-	"CJuha59pMyj2H7pOZq6+g9wHANTwgg2EZjkEva3ti5a0lY/A6HQxaFpyAopvJkKvw0oY/DlJ8yBeQKUz",
-	"fsEt9y5ZyLKAwBOJUVrbr4Qu5bpwzou7JinwshxCFobPFya9Q9d1JHywLyCcA4SNwT/scGglBpwNjJqx",
-	"twZsyjNuugKytz/HyKSEAh9c7okExEE3J1rUDg3dU1oYoP7x+10ydS4bwXdQU3pEpo2hGowkohB/Yi0e",
-	"0GYjMZ3mrbevZFl0IS0ljQszXjK90QYTmXeq9DPFWPZ4EmELu3RqZrwGuU2xa8UNbb7SOa9eaFp3Wc81",
-	"uVdeJWzHJ+ZCMraveTAKJu3cEK9qZYBKDcsK8QpFfy3Ap7Wm9ADMMwBu3c5Hj2VzN1ZmLZZGImfSCkSt",
-	"31YMJK6bdJbGbeyfQ02Q9OHjJ+mOdlonu/RAoA0XjtkBuxHLfv4UsqT2XFYeKbrJCrPqY63f5fQQ90an",
-	"YIjCA74jYqv2AsZCdlOCza7pBTMUI1UT0Ta9NhlFcT7AYvku5a1oLSqou9Bzdvr7gBeoV7FnYIGIBpM4",
-	"EX2OqyZ76O2XRcINT+3LlJCucSCvtsYJXMGJDTbKHQozYuV24zIlcEbW8fBnKCtiXpl3KkWZb35mY7Je",
-	"SJd5xg3RUgor+oK9OI7n3gX/5FMGc/aNPBpSv9WsXbIcFRuIZOaa2B/nMTj2kLZ3V77X1IBb3M8dstuD",
-	"saMpf8Ip6v7Og90ODaqW0vTaiMLlB+0Kunc5EZ+craE3bJZtvAVulnBxAJVezqRKK1MfuFhVRl/qahkK",
-	"AoBA5gidKUbKQOlbgbwplwvXOoM6xKcLN8Yy5DtAzHAm2eHxDp/OyXFyzT6de5gPykUC7/RERYabdCAF",
-	"Jp8gF/AuZiHXdeA6JbOqLEnB9dUWFCf+LFhyhiVEAHE6Quok+meBKW6BVGtWXObzPyixdO2yk+tcsAmb",
-	"czF2+d0e+wAMkb0zQJAOE8YEIMYJK+Ua+eyUCUZmoGi4NCDwZlnFZVDGW034GQvVzFzmkb7cVQmY2TWG",
-	"qn2TfGjU5pxAmQEEx1JMsDXDkCkAwsX8Io1xSIMmr9i1dEapQeyiU2rxnaZJB5nTEL2OtfP67lhHwRV1",
-	"2G+XKyXniumWQ3NISLgvJIHrTW6eTMl5wCdi2apaQVQoyArCSlQpQQp+dakZE/1VNPzNNVM6iZvndCxo",
-	"tcWQgu1F001OixwGbpnEjez5WkJbRbloKheRoBK7jTKxgMighTR8OpBnzIJ9o1OKwVbQvhJFlxUTGQOF",
-	"6HucFvwEnkh0ImCMGr4alrsWbFpSxVwTl1O6vQ2NeIl25QBnyHEwiWFHlnSD8MyD9iT73n9vGawTJuTM",
-	"selGruPW29+D70XG0l4U51ebhOHEOKZteARIK2BFCO60D58LgdoOY16xaR+Q0wvbbpf8gF5ezQyhmhcs",
-	"kdCaESOC6LCW6soVFwmQ0zsDOmENnlyjG+ZYR7ckHQO4bpuzmDYp0kBY8CTcuWL06pJds0RvpXfXdxlu",
-	"Ercet8xhgeA+OeCLIfZ/8GWkyTSta49Ha+bN4S0OwJcOmxTOCwjMpVNvI5bcAr3GjTt2O+bnnoTE8Fjb",
-	"ibcxi8G0y2lhaTb2VqS9FB2RynTTvOLbcOW3CgwYApzGi5INGwOs5azoB5iuW+k2bsDUEXVKbVuugTWm",
-	"vcPNy13Y7zxUZyuFJ2cXXXNRyHXXkQwLrsCQxj5ttyxrPsJx8Ea5KFW/lNzW/OBlzJ4I+R0WmTsaTfpY",
-	"QGBa2aXswb74nYsy2rd5MTyJf7ZI1Eb8JruZlpXm1+xHry5gNY57jOvsG0UpxSWdXq7kOiXhvLJ7WyOK",
-	"qUpoRDrQZAIZ9aC5zgxxuA5cE7uwbQFoQLCdXOGT3pPsLINqW3u2TyOsbwANWT57ebt0c5dkeXm1XvQP",
-	"l2xw6/Dz1KUYEvm6I+qyHV3ptyp3F9O2+cHG82+lvAJsNTkj9sCRtEDQj63jXha7DxN59hFr+Kx6Mz98",
-	"D3o+LsEQHXtHumRn9wwPoN7CiUbsxkEXjJZSHMwU72Oc9a90/eOTp2fHx82fPjzOvtj1746/6fO77SyF",
-	"9Eb8PQmQ0wL0nysEQs84zLcCfAAoletGpaWMM30AG/P7vx1uvYiwnLhulU1qWbHMpe8nESjfFCjiWNNK",
-	"dOJzgrm+YCWzyivA9nJNABlu3CeeAPu/pEmjJxNka4gSUzX7yXxKphjGs4l9YhZbCPgArITGA4+nC0ND",
-	"KrMbummsivCZfKMNM/s9/EpXtLxMk8AvriwYzAIwpKCG35rrdJCWLz3XfWUcX3fV4xz2WDSNBjkFEsnd",
-	"sVchPLqd1eBK/6Wipv1PIqZxcHo8Pn3Uke2a0AkLHuxae5KIfQlZEIzrQiSwltQOZET7Lvj1PmjlA5TQ",
-	"rEk8s++Z8BXWCrKLmYsz/GWcGjn7eTZPaSmLhK3qDVMYKEygth66DeFFV1SA0ChnzgDQxgfzqZbKh83K",
-	"GCM4CvKBWEAnyaSLaUyv6Jylkdwc51DMwRHOoLyMy1kP4F4hUtcFWMq18C/GHVzgUyZyRipXWyf74udp",
-	"KBISs8i4HphqR8hN02Ex7lAsGyV6YFl+lECEEcVFC8zevrdYb/i+vO734kNfU+7KTAVd4ckg0KDYLxu6",
-	"S29RMU/6ZYekZtvGlxPvebh72vrtqxTkQ8tcLsawXpUc4GnCrXwr12lwXtGviPm2/SXKB/fiaLyWGkM2",
-	"2oLGmeTP/a1MVXKp9OYy68Vx+BmY4YN5/iHBx/mGelg6h5FX1hC2l3SweyA2D0Dl8n/SBEl5cZkLBmt4",
-	"g3pY41Fcc0Zw+zxCpikeSKdZ/VbXwv/oziUJMoZl9xIEy0JrO9ukXmcdhXmNPRWnL0v6RszM62pIpVKX",
-	"apTy+UpSSALFokg6TaSj2EQehn7TW0D1O5kLm/8B864HPorsxih6qRk1lwOgHBOgKFIwAp0R25kDgCvo",
-	"Jio8Mq9ABKqHzDl+pgBRN2FkwZWvC+BcpwMNbVtQFKWkLvS0Tll36cUHHSWPVlKWfY2rYWV3waCEAQMO",
-	"DnaZOvUfacHeQam/LSLXUIE5LQ76X3TGKEOj9sR8XUHXe3JOvrjU0Hq9vmpUl2i7E5G0bcF59vyNXCO4",
-	"krNKQ4AMLeJSOBix4B67Jb2Jx4xAH6Ky1SDSYsmhbuPRrMrlrt0NJhOKOqDlfUoFwg3TIrwPboJduR2u",
-	"toQPIpGC0Gum6DwuExJ3Pb4LkibsVBsxNA2t5FS7B9qDlBKj2B53rsvT7yqsRyn4W2XWt5behdkRl/zZ",
-	"rbft9McUbEarElXTEiqNphHhn7mURqdVQVmpkgXTSYvC44sUqYiGzlnndO+8J7tvWvstdOeWZDtpXFAq",
-	"CF0CdKGPeTn55vTw4TEk/QRblP8ogoI++O9/Agj0yfjk4ae//PrrYfTnV/+dRIX+yVlb0iDVTx41QarH",
-	"AaH6weGDMXlw8AAMCw8uHzQq3XN1cPwoAVNtZ+P+e3h58P7j8fjJwzRY9U9s/aa2cwzNquutLbkxXvF2",
-	"BPTDHhWzcajUudrZuxoeA6YO0UsJm1NJRcAxlNKFkgFs24JidVdCS8vuNlFtNvAyTZlg46hAmyiIsx61",
-	"rVMYudw03Uc2IKp1tWS5irqzM4KoUXXxRA+IP3aJIhyBEiGq75A8c9VrsR6q7VrXueI1hrbHEejpH3tm",
-	"e1r5gqM7HKiIqtcbmiZVv/iFK0aH0l5ZNvYUMmdchbxBNaukmPGCJfFOgRK0rOMXfWleApX0CLtmahNq",
-	"5HligPo6VEzZGCyPdoupJkt7W3VJp1foZ/CFo2OOeHz49OnjmB8ePk5q0cKSl7ejDBfFgQuSCdtIjAB1",
-	"xY7trqLqGYVPlsz4FPs13URV7ex1cMnTbMFFcYbyAiycKDa9ksJBPyHItG0fV1KGIFA7PfxeFGHsuJWf",
-	"AtVQr8yHKfot15YM0PSSrer5S00jVGwOyXxVnREhA+o1Jc/f/Izl287tlwes1OxgalsBh0Vk5oDgGIWX",
-	"+k4cwNVf3/wMshAKJ5GBmQorT87BUR4PsK1GjEc3B/ZXB9dUCXSH/HP0TGxeBOvoa1FuXJ1S+5+XpWbP",
-	"7Z/vP41Hc0ldNgVIAKOzuBRSR3WklDZjKfcS/EqJLf2B0Wt7LlqTSkHEqPe+cwX5apb7jbFYdjjKuQRD",
-	"eRx2nML8Mpcoc2+P+pP0znwDdcAZVSUfkPmxSjH7i/o4tytylBviLj5o1lhjrTgn1IF2+Soxjh8FzHJo",
-	"3JeLvuGij3F4pbhU3Oy88m98OwxEMN5S5kgCw4bSNe38Baw3wsRZ1LcIxUk66d7gU2QH0C7BBbzH4syV",
-	"fcE8AHxnHcgvguMF8Mxdnr0BU4T73Ft+8Qp8+7SWXPi/E+HfZbIk1DsIu6WqrsfPl+BGcoAh7lXxxhEr",
-	"KxC9ooqdkePDEygWRAwT4CSJn5AdArUdxeEtpK62lFfOmjIBERQvL2RqQeGoxqNr2bLE9w2EIP57WIyr",
-	"GQ/l1+MJNj0ahyepigo1msY2xokeI8SJxoJIUA2/Fe0vo3ogtzzVhzuFUaSbjDD6lk0Zvx4cMEaLwqcI",
-	"NRe+MGalz46O/s//+t/ucNZsQhZSXo3JkvLSyLP6K/vBRN40lBffgf2JPiypvQNixvXi0LU5UtJQwW4S",
-	"uYBLLkKwT4Kt/qviLHlWjeJtLrZPloXPVUxg2f0Ob3BDnrWnaVhZQmqxrulw48o+3TbI72Eqn7OCM8wF",
-	"90dLkLNzYPj1VehNapANdFEFaumaUovkPHlkiO4i2NsHkFxtAWwxJ3nFhH/QgGXO6BSDZVaKX1tZ7Io5",
-	"iUgv2vFZico7Q1hyj0wXXCzmuqSSTHJ7ZKpiM9To6DwBbbPijnsR4iqy4mhU03vJi6JkrtJ7nWOI/4uL",
-	"+4SPbh9btOjh9AmGaueW6NPWlYNoPqYD9tmHo8VV6JKwrfuxkm3dbwSl13WwRq1NnhO2XJnN2POufvax",
-	"VFBFfd2/iaWGhz1emxoA24My+Q3PEfuasdXQCAgEv9cNofHkG7u6luCMZjYXl+OBzsmsUlgfWXFaYr62",
-	"Tlhhk9my7VI+jTk8GidSm4oItgOkJo8cXhsZd8IFb2lNJ4ePHo+3Qn2INnKlfblsZp8fHBZsAM5OHiq1",
-	"oN6qQTJxVcJndGrs+7zCxMcww1jhPzk8ftgBQT44WBt+mKGO4BK6RUxwc3N+hkeZG8JuVlwxfe4Ekd+k",
-	"feHxIRGMIHR4WPejJ493ns0QViXS7HYhl/bRWtcveBpfYgc3V7Lc6fh8a9tk4irh97mTAKL9fI+S7ojs",
-	"NdGtGhO9UowWvqwRcsSGAvAIJIITZxeiBKo2ai4F1jK98jX5wuXf54kv6c2lYqvaS+wv8OOE8xnYwxaW",
-	"eo8Z2VFSILhp/ofzuTXjC/uXCsSBnoMETJas4FSEKv1WUrYnwx2/AdUSjocSiAiyLZXdhuahgJEx0siO",
-	"j0/2zoKaL1fyGoBcnKtdkYgRRwVhTTUUSnXR+6gr9McC6Qe9rCJt7nZVd4YIv0yYyyEVO3S63Ky9s2eu",
-	"2DTR0tImVP0LKFbwhdVmzh1eXmgd4EUccWvpeAOgjI0TGF3aVcfzITmAyNLPuokH/0voyilI2CH+8cp3",
-	"i3++hs5rfW2wytUP0xfxkP3R16MFdF8IlMfdz1P0PlIj3d24h+TI5tZs0VAhBTtztnvAmz4Pxn6rFjpj",
-	"/8yq5wicE4p0Aeu3L+05sSuXmpa2I8HWxK6qqErmNHoUFVZMaSmgsZxp23RG1RLd+3LmpbxCnhNtFLVT",
-	"OfMZEB5UzEhnH3StzyHY+qCU2tj+oN4hWOqDa8+3dwbHBaMKVfsJnV6Vcn7g14+FGtGu5b4jHn/bXwYX",
-	"lYb745KH7LJjWGw/d8cPDxwGSzxcz1vjjuwFDur++taP7f5+U0+h/gRn4v6+qCfkPoFMNJyW7xVnB0PZ",
-	"W/caAIZ7pMrfBp8lDhDeesJDPVB9FlXOeKDhkWtakryfqjYne7DvBPLwbmsDrDlvbBiHRPsw/9Rtg172",
-	"wRDwCO6BH9TrHB4334pc71ml5svnWc9Y/4IpXEwVWwIw0o7FpmGleoPlAHk7d8yCXrN2BlpNz/uqUQRi",
-	"Lo64HZi4U0a+Qx1xV4PmVtRzLwntmDrdv+i8ZqZapVSEHzF0kAqC9yMqneqEuUHrHY9Q9rcy/5LOWcj9",
-	"9PF8elGZQq7F7fZyjznhMS3V++nrb8aXaOxZR78yPa8rU0p5lTPQR3VrfFyMlw48tNIY01VZLYa4+4b+",
-	"6clmK++3QwNxwo7dpsq0Sp10xpws0vV134HnyipwfMnOoUqqwzr0uQwoNPVKDeitccy44HqRBE8CNdOZ",
-	"pme1dKf5siqpsfKgABFJsCEQjEu6uSzZXYotylaFzWzsSY+YljZrxYKcXnxLXOvnLvTKnT83DRl2tDNu",
-	"O1MJMAq/22OE3TabL9g+Cujw3/vmdzrgy5b15LtnBw8fP6ktSyXHWABc7LhfvoPt2s3FrWzcESQY78xA",
-	"Y9uiElfNI2iFbxK/IF0t7TKenJIFu6EFm/IlLV0QZys+8/jgKT2Yvf/45DQdktnCn03FhFDMwxzosc0e",
-	"XiZWelhWAoWABHcobufSx6FSMPEzfpOuOvVGsRWAGIqCOJbVr8iLpNmMq7IMoe1GziEKpl+na6mueiZC",
-	"bQWx3rhcJTex0Flyk/hQE70LPrp9QMvD3fEsd7QFuikm1+uieFtPMIas5v3yDs1YKjJXFHLoYtVPy3OP",
-	"zAfBLJ0Brztz6318W3+OjKloDrEmqfXm5IH6VTMSYk7bIadBWQiRqZD66GCT4bG2fHHsyvEHmcKlbti1",
-	"6MipuUepYrqQXl3rpBMXuZ2tqRwsSWMX2IMfYOz24JzSW6QsK0YH1YPrzHGeVuqaXcpZ+qyBOtcLqRkx",
-	"ihbsQM5mBH7iXFeUwD4TORtDUaZaBi0UbQY939UO7UksPVOo+RJBR+oHdUxubzmwFjz7tU+H6/8Skgch",
-	"XG2ygW0UHPFxPFt39Ug9UtQW/DCU78aL2oVnWruLtyEBPMZS2llB5Nr2vZDaBB2fVB6ye6YYG+OGwunH",
-	"8Wz2O2IWSlZzCIsb98eUCoFPW6Dk/TwffLmSWvNJC6CyFUK0j9TVXMpqe+JXSQCnV86ka7cNQpEXlgvG",
-	"mRoYYh6lcvi4U0yMQKhWK4x6ECDaRAzu2ukI8CYF1hkBvPdEFMCU5KT0vrmEoPk76E5h+T6eDZhqWco1",
-	"lnvFoHwpvN40BlO8diH61OgzIiujeYHp82PUveqcBNxpSpZUzbmARzmUBHWowcZ1GbIgyIKWszqa1F70",
-	"LYvXwuMNRoPfXYW0vQAU8ooJk1l1nbOss7NaOcElw9QBUvsvhZzqI7x0+nBZfDVKELyLm8305YJq+3eX",
-	"gUnC/A18aiAMmxuYqN5raHVtThwiKF0g/MGntOA5EAlpaOw1YLmF7JLwvNbB1z0hnDEwOWE8sPQ22dRV",
-	"v3vtDEY7Ps9ApLrM5CEO46rXYVxgy0/jUbWy2srgo/wZfrYT1JC7GjoUZXE85jDRAHUSSW8NfBSPJR+0",
-	"Qnijc+oFmm+2n7FbYDP0cyRDq+7ZJF5VcL332WbQSULKTJ/W03rM3ofpdm3XSbqJjN3067Fy6385mznX",
-	"c9vkYtWey7ALHYZSMmH2QQiZRv1uqBsgl2zUHAGEAkzp7MsBgFh7HWL6kXq9bcDmptZheh340J67NJd+",
-	"+gD4re6mD+TO/KUz7Z83o+6TXaM9ulm0Ymuc3NHvcaBMtN07bzlOA+LJ6xS80WunHNjfwO8BAWUu7asF",
-	"iXrEueAbk4mhh2TJd6eMvsFWt804G4BEnrbJYSSdkxjdHvV/7oMVLwHW19DxmnphnQRr5T3nCar9Hf5H",
-	"WLfOa95OtAu4Nal8xjWtM/Dylp2I05g6TnXBSjvPW1RlqIH2nP8NzyeQQHSb24xw3OS8YQVNvtNgb423",
-	"GIk3kH6O7b9y5qoc408yZFDq0AAGETkLaZn/ppERPBoERNaSAE6O+4NhPR7Q9mnftm1b+glgOjyG/396",
-	"nC6rsdPclKp1Zhkg8/HrgmjDVnXtS/TucSk0KneYaOvRs2u2GNkqgA86s3zTntqzTkM7KCOYhjrhh/iS",
-	"XUCIMga/JIvsXNTLqdPRPH+BsoPwCF5DFC8T4BTAnO8FLQhWqkvyaas36Uspcgi9QJaymhjwEDPiSkoM",
-	"0F1Yy+7Y4WQblMV6sZAm3MDUwPWW9YD5jFu7SQeTtj+VSDj3wnwkvztGhdSaYxn7CJzyEvC+46Zsv28Z",
-	"1anKRPemV3i0t079AmeVQmLu4huKLVnBU6LLBRfzkgX4kTj6vYaCKqRgzi7k0AaGAe+/tcNvMhYAZfIl",
-	"13zKqCQlNwaiFnqr2LZnOk86zSsB2cRDqMxRQ6qzfXXVrvVTXyiX++ym7XctOtYctVwE04APawWgEwDf",
-	"hQK4lk0eOCiXhnk4hSHRcnwl8LA1bw3mUOEgEaLgVgpP9rwfIFFnR+2pnABgaF/sy1ryT6S48Pmid0el",
-	"XF/mcdCeHpP/qJPOfKD0pe4nBYFHIglK58KlJWA2BkCdbfE28LZt6RY7UDWY6YDgkny9rkGmrm6QTJdE",
-	"GeDcvRUJ88rrjUQqzd2Y2l65Td6Av9b7pAdi0Q6pgsXTmPPSR3IPOYH+FbUsH6LOdXSL4wLFEafYAIUF",
-	"Icr1DNMZ1zvdAfTatEhuHdYgXvCFKDdsQkyqybUGTX87y29GHVIq4bViSwVb127PM59HBkkedDV24r2X",
-	"+6m+AvwGqcA/SY2VmWO8owpOhQK+vZzNeuY04Kyf4Y/dH9AF/vu17cguTrFZ6esSpEI1+53hxEG5Jln0",
-	"tGRUZb4alOcQJptLeBDSXGIod3K0vG+VqgzGdJp2qImzFGB5oZN4FvXGJAmrsZwhmMl1sdxe+/YKf5Da",
-	"sQ55On/7rl0Zp60rIaQ5gJWfxXVdXCX6DQPqBjtQwaa8YBr8fphOB9Yf8JZGYHrSldgOcFvRVsMOjOsh",
-	"k5u9Q9iv6245DAC3sGiP0wdX2/Iy1fK1veO0RP+5VVi1i1WXXh5oZP4Ke8vKQ/IuyolaQPJgsMWcOUMW",
-	"7B+q1IUD00PjJdQlnzDCi5LVIIXgi/fFMsAq0UYaG9cmuNq1vAC3s0Lt4zyg12oM/Ybcx7oLMl1IqVlQ",
-	"S0JpbOXq0OLyIEpvXadopcXc2mPbypZnhmJ9e6zSHtY9YUQhB0sBs4bQp7WSwCvbvDOYLK9pWbEQ/s+U",
-	"kqqrdGY9n8QFdQUtmlP528Xrn4jz61o5E/2j9ppYzo6Ruytqj8AAGC/mY2Ss4W62u9RanMrYz7ZPUEjt",
-	"0dzmoIabknWYW+JyQwDdfjYpqbja+SbDt777MIXUbN9Sw55TVQzP8C/40AIm+fw5s1CM2decGxrBy3oQ",
-	"2Zc/v22FJz87+J/vPz5KhyYPwIFPFibclSnXOw2QkqkswIn//cVrcvrw5OtxQHsAWybi9E0BqBLEGdhV",
-	"3QSAOE3CzBi2Smhe/5BltYR6b1D/SY8bnoLpgqo587jhse1hCKSuE+57ZR9Z+epWB+Ek6aZ8lgKqSWWL",
-	"GXpzO+zRZ0RRw2q6Oz58+GgconVpUWAQkkNVgd3MWzqSty1K1u+Jrga1NzygWkiUh8QtSzILyCAOgIXc",
-	"viiG2UfRgWeNk+W8qAkl7npaGBC9IlOuHQseuLhlACEz3u+K2UKAUET4LDROjTEoYY7dmHyNPl+slftg",
-	"3FChi/Yv1Rew44bBuG0bytMgZo2DHYeoaI5B0WcxKIzmc6sI2ac1qfFF0HC3w3nrtN25BDpPodF4fo88",
-	"eTRIq4v+37GUubyDxoQ06QraZaxmBOPPVs0HIDjsPz0vsOkm/X2ZWvvDLCKDgonbHAUnURdVws7S68BE",
-	"3eH1pC+lKDeprbTbVpb6cpIMVXuFIMt0euXj056/+TlpjSvp9KoTFe02ucIPU4lHrRkyaiqFPnNMpyFL",
-	"ae/XfFWNydT+32IzUbzYhk07SVUViEsL7pzpqqwAaiezvIc7lpcG240h5logxB5uLHJ+2kcilFFYUH3L",
-	"rOzkTkOQYsoPA5/bN2jKBHOhy64SIim5SJcWhFKHqd7gc2LYDR6kkWi/xf6SXRmFlszse5VIsmluRmo3",
-	"rpny6Ec7dq5da9DTTPrOasf27qMWYChVks+ne3hy+vXpN4+enH6zK5N+SnPlWCjA9FQgVXp1VVbmQM4O",
-	"wjGVWODJA4tMFXXu+EUFmuOEFgcrPjXYCx7RgbcmKjYDf1FKxy3l/NIrj7uQPgEPoC7v08m9fTuM657K",
-	"FITbhzm/ZuLAcsAPZ1EFUMSPAdkDUjgWDroIUYjOyXoB4DBckA9++h+2AVsCZlE9SnIH9II+fPzks6R+",
-	"pqs6+v1JErhDp/Nru+YMy4NbgqYGAO9oseTC/hcsHKklvq1SuXclS3lctwKoMQvbB0xRrV3tZID5XTE1",
-	"ZcKckcfHY/LN8ZicQE3vFPmv7hDT7zO9IUUUwveXdIMh/q7ASgig1PJyRtWAxLHKIZt2Wi0tXT7HprdK",
-	"HRtkW35biT4wOp2RnP3mhVhH/Zu7AMrLoQle9swuf5OTAXZiqpZ/k5NkCBFWC1zISmH59hCeRLx3NmV9",
-	"ez0jztfdw2fXM40KUoCywJkQYuVxK4ZkNssaDaMTLcg121/uTC4zCK+alvbzOClm5wbdqR7lUCoLv2sS",
-	"SDqiBG3S9mlRFSYVCjAI9ziezxFvOzTF5m0lhqTX7OpqIbP2WNbn99DuUwSM1pnZB1gbIY1vG/7N0Cvm",
-	"UeYw68qZqL3dRjBW9K8KEMDRPqVLNbuYlnRuGTdJfDuXMRbgaILlS2KQRK+JebDEXmk1LiMCjyQdDLyd",
-	"eeOeu607VrsQa3ifKO4oflm3SrDG1y19CZOSjXvktqMrwEWX99Gmn75s7V5246sZZ/SZOTM62AZr1GkE",
-	"Bxx14b/nQW5TcrPoHTAytB7vSsl52gCK4ABJrualOzhk4wB0mx6ebZDYgXERpiG7qqjgNKTuQk14BGsq",
-	"wCEH5FQoygW24uKgwkLzdfxxOM+dntUmprojq7FXD/L4nm+rvYSkvq3uJSK1ZvTbNsBBsUNZWs0EFQE0",
-	"WVpfgCRKhC7zaQ4eoMIHRw+JUXJmheFAuZ7S6srSdk+ZdjzQ9ouEVa3gb7la4d8MgxLcZz5y4sDPJKk2",
-	"upb9I+EHxFdFNpgBsVSO4P2L4HdeZunI3ep2Kd5baERbYZERnTEf0zMgCibv3F3zArGR+oXHhCjA8PJh",
-	"B2Feub3Z4l4oJYK+76Jvp1RMWVm6JJrlqmTGweD5P1KEcwFO6QumeDI7tOk1uV2SxZSVmlc601P2Hdnq",
-	"xr22aWgee8MDS/cSWaqgRv+8CFcmOf2ANqsHb68rn0OxBbaAfWGprLyRL5HAt/j9rnu6lAVLR2o48+Bd",
-	"Ol9TY+546q1bFApXZ5xSSMzJkJRhoK6NW5FYWva10oYlMTpRXhfMAevUBf1ukXYXGCsMVSPWJndkSksu",
-	"5m/sqAnmiqi421b3aL/2FVjeo6035/b/QZZ8O6L36nrbQzceh/MQokUolum79KsNW5Q+EZQx06pG2hv0",
-	"7QaLPY6xECjopsh8+1GzF2s7sMGEXN/SqYmGijD5rjXnMBGGhC9kPBdwwRa0IAu6WjHBijwgap35fZv8",
-	"/XvIyb9dtn0bYNb/OmNtDLFDJZv1ScOf8oIVl5NNLtC2kUI/KPE+X3h1OMZrd+q7T7tMPp8dMF92Xxs1",
-	"BGrcLy7uUOFjeWswhXcNBMKopnLApu1I6Y+NW9uJ/DlsgOQrJsFGGRsnIJyfYOSphBBaTMmDOvOD0vE8",
-	"l/hRXrNMRHY/M29vdIAtTQ3QeJ0PGWBeCzYtOXITXa2Y0s6yV4kBVRSQ7b2pO8cPfsQh8I8X9UD4wUU8",
-	"HH70sxs0XUIEkvFprHIhq3SU3rjTwV63Iyu/bzI+fN3KyfdU1PUgwFEPiO/P3PYIAR3meu7qhByfAUEm",
-	"STyTU/YMIhLGhAqs/4qFjWZULQdk6HRnhHVgFmy91P33xmUWbQkOawRjQ192DF3uLNmYz7ofhsutZMvL",
-	"EphEKHyS3P7SSdDJADGwXaNPdcnQzI2lOJZ0uuAC1jGH5F+5VVYl44pxFUudTyk61eR7iVSQLtLkzYZJ",
-	"29MsYrXcuA2wE1yPiaJYshBL9UkNaJtyHeNQRyL4EIiTvWeC1cgevTMZ641JEjajCf0jq0atpCxvXwYL",
-	"oAUcusctFg+DB/uV2wroL70y7UOJWje1lBhn1w6NnBqZwo/AojLEKROEC0KJYrR0n5yTEzKpjP28YEup",
-	"U4KnE+ITIRShYg3Oanx7Qd/Nf1c4fZ3tgCH/2RDhO5RAbMRxbfXzu0yhSH3/7KdnUAC6BumQKwYeV0BW",
-	"hdQegPrYuR1RxcV6Jo2H8Xc07uOeJ4nHowEkrOf5zO77AopLW2AxRRkMlpnp9KmjvJAGCxuNR9WqGBKv",
-	"kq6EFM+q7jK3qlc8mcZ5WTKqTQcnJ8rKARW4Wl3QIzVETuAVKS7nkyTrnlRQ4dfVqemhMFopkyrssGfi",
-	"PzdDshxNzojVf0TBhswv3qKebkOmlnww7OYQ+cuvoLnfjeOqN8VtcZagegBL9Tr4oTFSt0EsGrRLAVEn",
-	"hrrKx6nbzdiHfzIX43FXB2VgPMOicul0ylYp6LgQhI6gtiWdXiF+PPwAUb3dy3Cb4OyTVHD2hE6vkuI9",
-	"wLthVSDiGgXRc1lpCItGuazOOdk5GXcdEsoEfuHRrV0I/kKWRcD0qoN+h5S+HX4LcOzLRj2w5mT/yuSS",
-	"Gcuv7Z64gPMxkQIr9LrJQ2SFk2uH1RObOTrIa0IIul6jgUcpCy4ux6V4gKYD+MF7pJlafqglsZODp09u",
-	"Hm4HyO8u5VJ7Teu62g+/fvJNnzLLXaf0GpBfQsyb35HBp8HFqkreVl6CuSwAt2Iag78j9kXQzlZQfzuT",
-	"ZdGMktpZy21XokecatInJ84F2A+tSd6nrazMpZy5Q8mXOcDn2DI0rOLhpJ9CMlS3CwkR11BxQEF1Uy9O",
-	"G0nsvePNPH69pGXJ1IG9bGNSUjVn6iD488JOe0tc3BxgoZrtIcEkeGIsC0o6t6Pk0pQ5sTOj51a3Dggo",
-	"UVOImkWAPUQa42Cx94QHwfL6QZsAhxZcitKJcrlZO0m5lYZMy8qVvME8UKTjB5qEwbaSreIEI9mohmwZ",
-	"ZpIPvMMEf5Cz27wdb+vUIxrA0aP5qpk7NIxjhJCOnUlckY6ZBMeKmFbNan+tjo8fsf8ip4cP+7y5IYxk",
-	"CHvNVEcEEozMNK0Ik3F3DtNFCKFr10a6SkctIrwtj6voBJQSB2wC+TMh53RbX3LZ7LfzjFxAGHhgRpGl",
-	"w+vh4F5bIje73Rgvo3KPjTJ/4MeHR/43OYlK/6FNdZeTrTYF3ba4hGCkEjxAYiNcgUNVsXxYFnQzDiAC",
-	"KI3QGwKYS/UMLjvSdfHy1Ul2lBd1Vj0VhN1gUivk24cw4yXXmidARYalnysrqrFWBnoyeJDqyzo5e5vA",
-	"IBhwqGrZx6oBlyXYNQAs7BLSlbLcwhuIIaF92/SerwRHuclXJtPorHDyJrf/cjrumARQGKg3U/BiSPz3",
-	"zpAcZ46JTmDseEV9r+P7twORw1egWK6o4kmc0wnVzCsL27pLG+qRacOXLurcT+d9MrlyT5W3lByQWoWr",
-	"fSuTyVV3dADkYTthil2Ag1EZkEQ85iD4wLwR0xdkduAb+6mwE+r5u94dtId9fbRPa4faQFCzKXDpFeXJ",
-	"2o0Y2oyI6bZN34Ctzkh0hEvNoG1yM65L8UKwj3Mh3SJOLAIzDFGnGdTCmhDvduCspCs9IICrvp63P38r",
-	"d4R+nAPYh0bggwOZt0ki9FbkAUtcUtWq0Row2BwIMThJtMF/TWhJxRT4T+Bc73sEzdaxcD2eE7BrIAqZ",
-	"CYEvlmqL80ZiUo122y+zLFyLHo29nSl5j6rlkhWOlP0r3ucW0WvnaR1OG8/mlAuNsTxh5xs3s+3yxW/A",
-	"pzyxG7bkN911jTLgxRFccfejUwldrVZSmbRkDfKlXOlQ/TDIC/2lGMdsBlF4nkG9sTwQuGHQ9r23nutg",
-	"aex3tjVo667Q+QiONId9FgliA+28ObCmhTGrs6MjSwz2n9r+22rBb6Whgt0gWDFZKWnkVJZjovXi7Oio",
-	"0kz9vwDkZI91uyy40xdKn3C0UxvvkaieBsAC8lnSjcNUnTArqUNeIlLR2GF5lKWDOuzWnxyuXKdP1uPP",
-	"fRqPrjiaq6NkK8d1qFom7wIgVV4CFGMHxkq3SeZxh+Uth8flkNu8qjHZwEk2FHtdw6+AnQa2FYIfGhau",
-	"lby2Y45vWxA5NftBOFrSsF4WnlWZjHz8vtbSYYUTRvwlsGucL3xxWIHRgy4WBwNzUPYnUyW1drCaghkQ",
-	"tRxheYTSBFrMlAl2i/NBM5nH4/cMCXsjJQ81OZt2SKwatcIi7eju14jFuXPjsDrd5XKS4o0/8CV3lR0h",
-	"fasegguyZHMKqR2I5iZFkSiD3mmxSht74J6565nki6uk34gKQpdgEZAzcmx53FKqCC3v5JvTw4fHDYNW",
-	"+KiFL/L+48n45OGnv/z662H051f/ncRzvDByevWWrVxxhVug5LQihtmaUF+sGm6k1waow1fdqT25FIiu",
-	"C/b8zc/OMLoTA+EF0359zSyKXjzhBZq3G1zhyWmyas02zPFu0KMdEFDO6rwrlgBbtTnrbSzoKYbX8BUN",
-	"s+hKcUmnlyu5biRyxhF1np/3T5r1pt2d895lJAZ6PCM/Pvvb67eHP37/0+u3h2+evXv+3SH53nhua1XS",
-	"JRdSEdcboWATnym5bL7N5whpfHr8lGi6ccjHRpJC7jY2p1F/0JFS735zO+Nkl/rYkwwnQljYQ0CTK+2c",
-	"MktKzSDiHHQdTKf2boolBra6LPq+sPe1wTxTI/rCKGami66ltbwaVgNzxtZxUvvEDOlEjqBMf74OftjW",
-	"ltiH1rk5KTGbFZ/SEpXDM3JyeGrf7dNj8h9kweg1Z7fJOqvzd8M0ukOZTZXEYfTJqMkreisoo3yo+EBY",
-	"hJ5ZHFlqvaaKUzGkQJbdo3/gr/rBbDhabYIJ4FpjgI0o/zdMKntIewnfgdO+j/ideIu2qckng227MbnV",
-	"tXa70F/4dp0hqVUyUwiQ3SFMMIp9IVz3kTuGpCH28+zmbAH1Xg7Gy1kvZMmy6axgTLUt0DiBmPPAeaXA",
-	"ovdgwAQGjSIablbJIeuAayL7FVLMODprB7SL0c5iaFxUyyVVm2GP0n2muYoBjQs+oLnGoL9tC5yhoqCq",
-	"AO86FNFD/d/O5VaPgU/x8dMLy9pKgg2TSp7MmrFVwskDCW6Jsua1jbP2SYKh09eSAXMfFA4bW00GytBo",
-	"rK0u5FoEcOYJm8PKe3G3b2E632I9sgSTwwH7l2Aa+soNBMaDuuT9pnLXJ0/ngSmiNwjnnzR7K07L/s/M",
-	"O9s8iTWQExQ5GlERRcVD9seoWZk6Eh2Pb0ivC89tOH+392FdWZLfy5sLd+ce3twoenh7T31xJrh2DlJ/",
-	"FWneUZnO7XKtyUK4PeH0Hg9p/PR4QHrB9gbIKyaSuXcD7+3Niium94aC1AMU5DeZsu09s0/tAVZ+tmvD",
-	"ctRoMKPCmTXtT9MBOnvJ1fEFKdMg/5ZDVzWYq/PVLrmoDLtduhJc2WaSjj/A97kz38e1ROK5j2sJzC+h",
-	"UQkUCO8oHe5Z9xrI1CFHfRDUSu+c+4KVA2N/VopNedqe88wFufV0YN5Gbm/FnlnJGX1sKPe4krixyuGi",
-	"M5sHFcn9O1/v3gCatSDd+TK5ZvYXXsDbeVCZJxxi56EXgjXiLW8oGVUCDWPcjIY83k3N2RFH6k2P1IsO",
-	"K0dEu0OUUwxxXTF6NQjxqcOoESOnpzDdnZpKPW5508X1QGOA3VqqQicfVDvVNupVn4Lhw9Rc4+P0cpel",
-	"P4LUQLUXzrBWfKlaXlarHgVJvO3F/6JLDQVi2csTkxOD7/7EbIbQcRcYwZCXZMbaKXN5isq+B/EN2Hel",
-	"gByYvwMJVexaXmWRGQfhR7bJi2EyXpNt+ZnVvW/rWPWh/ixKfsUusrVG3gX92eHCeNbnoQrQwPNAnzuB",
-	"XjODVfooUVbSH437glTsB5ar+a5mqhBmZVaXJL8tBCyY2H13nEAJjbGvPpUDwUTRI9alBbVQA4thB9HC",
-	"U6NCwG6yGm8pxTxAmkDyBgY2ApoQPKMTZiUMjN8HN4ok1Wpc42Q80OQ3OYnbLsDRA+59CTEAWMbTM8Q2",
-	"AJ/LuNVJkcp/PfbwB+cO9NjN04eVewhXQiOU17FLUZIIDGK/6CedldQkrZs/cYQHMAzLhHoQmV5Z0g4L",
-	"NxVIGkfnCWlItYJRrFYGQdr2cygPQuAh2eZ9kGmVi2XsultMpOliScXGmUIArQQKoYpzt6HC7qhVzGwH",
-	"cZFV+5k/shzGJZ/SMms6XpVUaDKXBLCIhlof/S2JiCoe0i243i5/LLk7k0RzuZBLlgJRn0tm9wgNiR5x",
-	"HQBvHL7SFu0jzExCLFspKWd6CMpO48zgnnIzthPErrBEgnfBps0Dk+6pdIvp49HNwVwe2A8P9BVfHcgV",
-	"SmkHrnqrC9+4Rfh6ZkqZJcVqQ6p2ICJ50dLj9MdIbkaSCasTtqUiHuXr3A16VjM9+MBnbUBqD/zaVW6m",
-	"5jxM7ixRKsBFvAZzeRNoDCyFYefDIvuBijnCfVP3VH+CHbq/g0v+fU7Jej3r2OEkMhBs+vZ1wne8Utxs",
-	"LqxA5Y351BWyAykLpGn8KHSwMGaFeVryiiPwrJ2Y+9MboEYKgy8vtcPcqR/aFf8724w+fYJc4JlMhK4C",
-	"x7HENKVKcXuHKxPpQP6iC75E94jH3gcvCb9hhQ9404e/il+FFZqQIN6+ek4ePXr01PLyn989h0KtZhtz",
-	"h/xFM0Y+wL8/QLWoI7eMD18d/ipeVMoZTZmAR/XDpf5AfK1p9yoeEgjShSg84is/4UGdY9lZF7P5q3AI",
-	"sy4mgJtD8hLqNocpPz19/LWl7knJlqSQ02ppBeFDYvUTbLWic4y4o+JXIVf0X5Wdf6W0VB8OyS+KG490",
-	"VSdnMmGIWfMpw4eTCvLh+4ItV9LYaR38nW0+HP4qQkHjs5GLp40QdM5Gx4cnh8fw3q2YoCs+Ohs9Ojw+",
-	"fITRZwsgqiOwWR5NF5W40kcfdbX8ZD+eYwoY1qPiUnxfABaAeWZbP7eNQVzXKyk0UufD42NnRTMMXcx0",
-	"tSr5FH5+JKeGmQNtFKPLQMG0wdgmXNC4eF24OJ/GKbgGmAN8FTLhUgpJmOORr/v9Kba/jF4L19eYCEkg",
-	"30DVtWQxatJq9XyJBhI6B67hqnJBcL+rp20/d/fN7m5923S1HMWX36iKjaMduP8CZXae7qAXjCoz8Shi",
-	"TgdsHvN3oUlA2v9WYgxK5nR/cxlm9Zo668KG/j9ZjrykNwfOFPLNo2++eXL8TZNX2u36NIjYbjmdZ0Kv",
-	"QUr6lAwCNxKESitT3p3s3jL7mpaMenALTTdkIdfgaIUEQ4oRV016s/tVMsFh0bAx9cl6j0X6UP8muXjm",
-	"gjlve6gD4kwXPRIlfMC1nfil8a6idh55Z65+61GNenKqfuJt3Ttx3X7lYdE7gMZ2r6hJr/aw0fZyOzJ1",
-	"ssfo7J/vY6J9pyjExQUfmN1v5wjDuklTxQomDKclmUuJGrBVfjwKZIt71sSLNyEm35ZuC3dTo3UFg2Dg",
-	"J/huWjEBQAwW1EPFuFDRGmij5NoQqsmClcUYZFkp8O79Kny8NmqOCs3jXIBLDwb2KoshpdQGX97m/frB",
-	"zuaeGCb0/RY7vg8C7mUrxQVuB9dtER801GPUevnM5xVANaa1VPt4tJ/pKyAtnwTuFYRzp4NXvlAfDmwn",
-	"Erl2ovpdXex1VAkIdRltkenRR/jvp6OPYFb8dOThmiz5NsWB1OrqJtjfG/v36NN4Z2sYzbV+Px6tqgSf",
-	"f1OZNwE8KiWbLBhFUBQnnTxHKjl4wedMm0GCSgE/CdkOekGt3PJfZ98+u3j55PSM/AXk48ePjr9qhlM/",
-	"OW5IL+F3/3x28D/pwe/HB0//8+i/3n88Pf10lpRm+t6yOwidLcGkLgjc5/adpuLGpLJ6rtUi9nAB3i0i",
-	"QLIZL9k5WVC1LJnWaFABBYI6wOpdbHeLnlUowPwHIGdXDfp+WKvr/NMtj/UddTEKdzzP70BB9eDSAuzF",
-	"ViJcY+SVL5Hc/4x3cjKfVXX0UVXi09FHvZBmt+b3Bn81ukdx3A+R0ftW/uu93KEZ4JqFuoCWi4HwDYKA",
-	"C3GEUqIhznGnAriD6FUlel8QO6XofiTl+lfMTBesiA/m3oX7HhXUXSrecUdGXl/vdl2V/cnX35wOS+/D",
-	"mdYD3E4dOE3V2DB3EbADEV7QTS3COtq28gmILpYpLLzXiVsNVF7d4qpr4wG0UxwW0+wgo/CeeGycrbj1",
-	"sB4//frk8cPPq/EDK3utAA4kwWa+k2tQ9iWR++DtIcYfFZKZrERBJHKWtF7UdaJVgb7JJJv+gWvzDFps",
-	"saUW+dKlA88E7e3cG1nPQlxvwQssSaJZOYPyd6Oz0b8qBsKSEx3XCzmK5cMdEHCW42VwRwooWUMFCeuB",
-	"RGSpCl1n02JiKhrOU9NBSKbkdE56TcfDC66jWngIcCPrWRxBbv0RK4rNGNVRWpYOghA2PjU1OpGVyU3u",
-	"ca/JPRObtc/QRnP7VKoiMx5Akw88mlQ/CNc/TknOnYEofb1b6VFBfbvXUXc8vGic7/NEo10YVZL74lb2",
-	"QkO0U4JXvQUq0HthUxIuvSV+sI8wX3foPMCeeTZBSmYA3kVW84Wp+QShS3yqYp42nTKtndbh3Awe1i5r",
-	"rfwRG4CjQd/TswSdX1RL/ccwQ0fTSUm+0tu6qGIBFnAfpw6VG8BKo50nBL1WWAtGMbJh8XGiR6R1nsFt",
-	"9KdwhuRVzdqx9XnNC6cnT08fHZ/eybawD2HUdkQoUoHd7WplBaFT8iP/llTggbdCizuSXupoi1wAY52G",
-	"IPusEPM8bjhUxRrMvbfe2teidAWfFhStx8w59VPPlVyBdb4+/u3Ej54v030+I9GW5h6Txq7vSfCFin9c",
-	"zD2+PvoE1gu5jBA1raDlxBoInwa01fgJiigKQp4S9HT0MfrrE94SnyDfTuK55mzt8OIR6t9yV4f9KtfO",
-	"pTGu5VEJAE+H5LXHPLdkASRhhdKNtnIhhHUdbvkFnkM16WhnR32u9Esgt7sfwUswK0Ubcw5YD1RfaRf1",
-	"pL2HA+rR1asDDFl3YlRAFGX7BMZZW1Hncu+FpLNhAnGTu5vpnIO2saWYqL69Obvfwmlrm3Jv4o7YL3Tv",
-	"M2F87fEsW33p2qQn12JrLhm87yzuKvTX8HS9zt67UO84qMtE/YxD+qrTfVWzu45XAJZaRpW6wzHe51tl",
-	"6XSTe6U8Ee/HAlyyYs6UVWHsBdo4OD9VCZ2VYtg1c+Ak7qK15kenC7JkWtM5e6BJQQ1FuDfy0v7wkDwj",
-	"05JDgJdltlaPF4JNjXNuf/iBanMATQ++f/EBZH10YS+4mB/+Kn6pQdhAJQP5k0zYnAsokJjyTl9Ao5c4",
-	"8R22IRB+cI2oGHC0gEtFIBs7IwXdN7to+y0b2zTKqxB2j3iBMYm4rLAqJ7qnsdiefjqI/v0/7vWmGHZj",
-	"kKyS6kSvgDj3w7vfih8wyMmyBxBsMOb+4MLuXKAgfzPgorhr4RDsDxQ1O96htxTN8nsMuxmW+PXSzfWt",
-	"y1PrBgzKpHklrDGwrj2IbXExgDjbAbIaIDIW2fo2g8r5ib5frqSKNj6n4AIpTvV1c6+jN+rUu3QSVHmf",
-	"cVV/iAN+VpZ4Jvt4fegVGHNZ87CpJs8v/oFvAeKxl9VSwDvCxpC0MwZ7tHLPd/KJmlG1PPhNTvTRx9/k",
-	"5NORC47vZaH5TU7uJo3mSPBvVQHVuzGq/jP4KTE1oUfyqWv4OYIFO3NnqVr+TU5yHN4ezB5ip2CthNru",
-	"WnkZY4dkoZgLTPWY5xCPoNisAiMkW/qGTBTYCGkmT4vdz8EraPEFuYWdwB65BK5nDxwCCpDIWUh/cfvU",
-	"sc9HH+1/etpiXTX2/FXfrQ11WVNf1d3v23bvD6xhRT05Pv3m8ddPPv+dTdHA3oyyP0L+h0+jMhyLrisG",
-	"yXtgwIkHzhFHAATPXsLvoMW921rvU220S8hpjbi8fZiAtNFRcdKw3RBAEW320Uf7n86Qqu981vs97kfu",
-	"MQEzxH7SZ1pBDH4nhpKS7WZ3NGDYs3vIS5E61Nb+8owld3j7ZiwQN9+Po2RI/KhQDgh/7wf+wvZ8xyMf",
-	"IDCGheyQF7HdlxYXP8P1fgWQc+iksaq+i6nH+ncADY2p3YKtQUaED6FawZYjMEc8GpDxdRefvHBNdhiu",
-	"vHV+QqdXmeTRjO0K4dF0y4rkdu7k4XEzsPGbnYWY/wAmVL9nKQ7iv7ozefys2dgVDh0Tw5ZwcJViYwJ4",
-	"55gmDEm7DtTQHvkD7UqTuqRgH82zx+dji8hcunaSwH5ZbD7HQ/zLYpO7rNQlHu4v1BCYukt9WntH6wZT",
-	"mxH6NQJ2r9Pq930Grvxyt+D5g2/0BRVAN4c96oBvpCz1XqyxMDOygv7S/NRv89FH26qn8meb3qPy53f0",
-	"njLi/Hl93he3Mez9imX2eCzXdGdLNKNGN+W0DDUIafiuO/eTa/OnVvdwETmFzy9xT1x1TTUxsgTURIxe",
-	"ycSn2O2fbdxZYDXZzqN4jU3+1CcBa8gdhFvg3c/h71wUeqt09JQKrHHsKqOlrgQew9FH+G9P/ght75FB",
-	"vo763zd7hL7/OKosLvX+mabDZRuuzWLQTtctBdibP/cltUvI3VFc3t3PAfppssZxqBpnFowrKDHk8GAT",
-	"MVNJx9FzAJO1fQ8+AV6D5gCw0fv7uXA/sTVM7w7X7WSvB507ZAcL8fD44e4jxvC6/cSZ27GxZiAAITnQ",
-	"e4AghIs4xtgSRG/A8vuZmE/499FH+59O42qaXFKCMDa8k8PzXi9tNhXWUdweTLi2q9rl7NGsuHGqaZ+z",
-	"OHKA2tkzwWL0LMNJ7+NgdiQ1/XFP/Lnbyiz2lft6P6JtwUE8coCgriopUARUD0AAjWBE6EUKlbpmHWAu",
-	"gI4KFkJfao5ounRkWFNdTZHwLfS6HWH9QtH1cxjwcxFVOzGPyLVgBRhdsOICK0uXRKiJptd+sWCT4ZjL",
-	"S8uyLkOdyhgsESL5XkJT7zXPAI4iR7n45Rd4gPDeYGF5MpUaUT8ZnS5cXRV4ks4dthDslwfBJVRbhbxs",
-	"5P9naZ/NZmzaER76bsEAu+iahQxgjci/iKGkHcgwhOAvEJDA5UoAmCA+4hCTT6iCZGJuHM4OV2QlSz5F",
-	"ZMPKyO3bYtnLSzfFP8XreBezXr3YfcaAQTSspZwvQsi/oNKr1AZLWTiuaQVsrBxXSEtOcsWEd9m4rEFI",
-	"1aqUA4HbTcg3vr5w8jl/CV9/Pikr85i7n3X17MFigbbGo6m+tjx3Cu6e67mdvZgnIOcTaWEzywcQXQnr",
-	"PnhlhkjhhFpCb7geB7gpRQt2IGcz5Hz2mvq8ckXXuUR2OUt7ovwmBvRb/BOZ6vs7hVgnFjqlJRMFVWco",
-	"AzjXjX+XeqU2/IGerG2EXcA8P1phGvIQPFL/U309/8+bZdkdqz12EbVuM/s1boff9goAn/FyX7A4wFHg",
-	"1YNOezCLmVRsSnWeXbxyDT4rw0iXXOOGQGVveFPlDH1gAPn68Hh8fHzsYeVmbM3UmFADUIOGPD7O0H1U",
-	"qq2d2ROh4cRO4+M7eI1zWg1jRcaBPe4A6nl6fPz1ydOnDx+ffn16/PTpyS6onj+AhGlJyJNT9jKE77+Q",
-	"rAlXyBEGYF6LDbwP2peMQ+1ASOMKalrhT1eq121TjOquFOqXN6uScvHvYwJ56xacOW2/H19GHtugGuEM",
-	"zq78nlT2bM9rNXAhlYlTnkFWm/GbpiMvPnLFpoxf7/IfvQ2tvqCg7Sexz1yasK79YJtw9N+NPcCPPwsm",
-	"7EHlHHjhDI4++n+2csvbaFpLec3CdvTJ9caf7MML8o6VJdFyyaB8go/NspzH1+9vL7EPc1DxYvbiC2vr",
-	"U2s2IQsprzBNUq8B1VKKKYsMQGyqmMuY9PBM9lYxVNM1nwtXeymh8lbmbXMN92D+r2/A5/WtNce935gE",
-	"TwnZMISdV+fIMG36+V/3SXZJr9I7pk3+ou7/hN6xtLjyy4KBxZXXQQb74gXRkTmQQa6x6IWBrB5q4Jpl",
-	"T7Da4RV9W305eBafxLtSXAJYeVo2j77uKW74H/wxhN23VdZpC7u/h1IEVdtlu53fm7tDF4YqSwVf0i87",
-	"OCHwss6GbL/EiCkPmVQPyG9y4qCNnGk1LmE0pUtGFnLJyHohSzb2Ea6KzxeGaP47RklDaf2SiqvaDe5r",
-	"XSUrRIMk3id7Hu28O4kZW9nzXjGxs2rjBTRKVr/A+JoQemPXBtsEIDpgTwcAH4cVQA1ZSm3OgxDCbqaM",
-	"FRoK6PzEWMEKVxstGDAVAA5Q4Wr0SmXlaO0yn1yJe1/Ky9H7oxRyp5wZKCiGWMp2djPKSzJhViV0YkNU",
-	"HK5Gl90R1b1dO+22GQAn+2QO6Xcfi1nenTc8p0ptiKPapgMkyvy3/0Qc6S6HPLKJ+2SUWfWw2pefHGgb",
-	"PDNYFyrJKW+JB/2+uZU7/en2Wbhw5di8w/gLqoDNqexREXy+N2+3ZQ9YgdAKWg1P2nrBS+AOiopISwf5",
-	"Qq6kZkWPJ3K/B3/0Ef/xaXhmVQNkPAU8hWd01yz/ZMYWFG9sEcP/zfbvcWG6Yj32l/dfV2nconBXw0dV",
-	"4pwY6Qo74p3gAQ2gEg+s8LMik01QxLH87YRtJDij4deNQex1g5qzgO5XCchM4WbXa3JUMFrYXu5yA3KE",
-	"egEv0gs/wufJL4zWc4si1uHnX5p07/2t/VFeo2jolwz4TWXpQgh9JdnavAqFQnmLqSPCoU8FRNJ1cvMu",
-	"ygsAKjuBK/5mG31h7Iq/ITLInh5cWNF+vCCgQoW6v9R0QFjs7/2si/7mD85nvPXAQfwCGIHaILhPTwgK",
-	"u4QL45CO7gMEPTVHXxEz5XBEb6fXrB63nJ9/ULcibGPO1uIIZg8Z1a4crr8Tk42rPCMK4oqY3KNoiVfD",
-	"Vfs5+gh/diptr1wV+vvd9RfMUF5mfbnKXao9KHBoFYiqCBq12eeGDyrq06NElv3XkLOMS9FlI+Nz9eFa",
-	"6QL8hpX6PNitHN7kzCpKqANbsW4B5a4Jz8UyrXkBmkcqKuJp0+by5F4Zw63DfdKx92EPEZcSBm2V0tsG",
-	"andY9s5UCDvZqJHng6HBpIjfS1FuRmeiKstxV0DQnoIWcFXInTAs1qoFlkjGblJSET2lJStIIdfi3+rq",
-	"7AAJ+Dys8PPABGzqYnMYg4IY7b6koLeASKfa2bu+YH/W00aI3y6O+AO2uM/McRwhc7JuhvtAjFui32Ep",
-	"BduMI3WoIIrREqBDp6oB5753IcP7MO6usadksBapAgB/7UuAutnjZoYw1uDnaN+A5tXqkDxzcdOzkPKi",
-	"Kiy8KAVDa4XzGdTKI5gvHFqnnEEHY3uDEBqx2A49QCPDmzq86p4NDL3dR3d1B+3yA/k3LHIGuXQ/IddE",
-	"ipwXCOalIYgF/UAR4BAegyvJATaoDTP7dMz8iQwktWPGY3Q2VIo4i2uMxIzGkJ2Gj9qveD8Gtzfe/vI5",
-	"bsMgH2mbjvDjf3tKuqAbKDKJdS0s/bTNaHEZwB3E42Mn7o986nCOz0BAQq6zzxA8LVFKDSbbOKRWKQLG",
-	"FZa74dNFSKUkcm0/x26oR/UG2DIneFEeVVJqOjN6aESOJOPD6Bfw0r4B/ot/+zvwAzOO9qdyGd59YKE6",
-	"LtWJiT2+Ug5bnocK9F7OaAkn9iOvR41JJYBeMAbBSDJh9jXceau8jXRHYvXbSly4lvfptYIhcEiuuwvv",
-	"+Bb7yXmDIGvcCyhUyAWe2ZhQTZg2fEmNE3WptlKamjcBYe7B1IyG2nvjdhfODvwZWF1YiU8uU5UQVli0",
-	"m2WF29F4NIVaViUrktlyDd6B3f3bM443dmvGVv6qlmAbwS2KvKjuKyoIF7bjkhkGjwCyAKMQlQ8rvIdH",
-	"oQWeGfEF7bzGnXiZvs1n8F5ny5GE7/d0+8Faa1VXog0vS0yNlqSQwAjKss54rSP7x1jQHTI0IWAns6eM",
-	"7gDHvoAWXzK6htF95jDjevaHTojodFg8DhLaF7IsWo9bDLikmdYc9yeXSXHB5+J1ZXqlUFxg+L+szJ5q",
-	"5kFur5JrzdQDTfxsE0Vt8zXwLsKP7u8OuiFyV9B/va/8GaqvuJiPQ116LKLkSgLDP016jzLBw3wuvv9M",
-	"hhGo6JiqtrbkIhQJ3/WoYSdfPG4of+ruHvA7nDmbVqg0/PN9Q0vkcytuuTsBxdmh9HldPx6Cd8l3xqwg",
-	"PH8q5RVnuTrQmhljufKBNlWxq2rhhWvzR/DW/5kA3+y+Zavo+U3dgwHBnSVxZ5kNlESEr504bzDtPzDQ",
-	"G87vM0d6R4M2z/FbNt+LJPvWGy6aPnKK1cG1Fb9oSfy9tUqxbdpyJYQTTt3xo4/2H5vOcAN/9vd7J/Il",
-	"9ODLvQQaQF/NXG/M84Yyw5lbsbt6etifO9WKzR3NEUKBAcZxxym9qFv14sm0c8bpDIzjVAZGuvvJnrr/",
-	"3DEE0WbvIbw3dt6bRu/wyVqSa6o4bZZv/CLEt5C7tC1o8acGW7VLyD69sLw9PLweTrNdigj6d0zY/tsF",
-	"OnQyXhSb7nU/smwXvtsP1100Uvn9TgwlpSj0oAPB2e1ZZxDVBTqnfYLvFFAfJvZ5kCHOAv7tM+UyYVTT",
-	"BYPqJVshQHWSwz1JPHaVSSjph8dPvz55/PAzKz8ZOrpw+ymVQ9aYsP3lvUOAZh5U+jzCWQMrE7libAVM",
-	"2MpIEJUwYXOHsNrjoh5FxvMdRv8+NPjd64t3R8/fvvwFsev5dEH0irHioFqB/2krxE+XEgT4JaO6ghgL",
-	"LuYlI39983OGPCdUM5dG8dkKm2upMvHHVouVmJ3nrdn1J1MEKWOzGZ9yqy7Yz1CMhZCFuwCp3Suu5ud1",
-	"uTyHMjGaFwxClHkBlX4cPSBIMyv41LDiHG1BkhT82jYHnWEB2b8g+VLnCkWcLbydIQFtn5x66xphZaLO",
-	"8GZ+76+eHSJxYP9gym7fftBt8H0x7i0lM24wWws3wMp/cCiWzMc1pgqGm+v7PoUVnV7ReXdEsmtynyhS",
-	"bohcPK//ej/eCg9NAzE5cCbAelnIQPce4r34J/uJK/Em3w8Cfr2HDUHh0aPHj09PH31mSaHjwPeGiwMd",
-	"YfAajlYf+Dn4pKDg1qISV5os6DVzTn8H+5yu1Nq8O4rNSj5f5HEVn1vBsI8U8MzhU4cSGTgsiExBQmiI",
-	"ArQscwCl4l4e+ntFkQs7mcru4aKAmhR78Aj7ccY1wDR4LSPUN23kCmHOXZq5kaSU8gri+WZS3TdH7hlQ",
-	"UkeTdBLWC9yw8Pw80ESuRcjcdFi4ijFS0I0OQaA5SbKJ1NMnS/b2OLegfWJEiVRYNA+leHoNVk6qmEdu",
-	"PyeOMKxMj0scIgv/ScDbbxfd80UANqEkAJQalaIRGwSorhiDPAEtht/s/ZWFK7XjFoElaz8BWXeKHIAp",
-	"7DN2wK1pL4KrYi5gAALvgDeEWDohm5ct817iX0cf8R89q3th4/uCNHxXIxb6GgJMTNVm5QPUBLuG8qiI",
-	"dbilgEtMeHdxiNrQjU7CGl7Eq7gPV5ejnc9s44lGvV9Aw5r3D62nr41UXUoN+q2xzRe8/H9nq32GDXnd",
-	"5sp1uydVyXaH4tJCrqH8RR1jsqwgcho0J73lPGsGFeB+H3284qJAPpBShf7O2KoXKrLtZg8c4nPgitCN",
-	"bvi6Hj15PAzODHr40pEtSK2Jihs+Zho4qZUd91BMkrEVocSeMeaFScTobsioREYQI7IsmLL/wIg1RJt1",
-	"yU4LWaksWa4ZW+0QE7DJn9vjZdeQdXnhAvegcUNHdw4xWSd5wB8nxATm97lDTOpB7yfEBJJT7W3BEuSR",
-	"bQx0YFaWLk/QXSzaLg3fDC8BSjj6CP/txOR+KQp/4PdL/VkHJ3555w38ls25IEKSWaXQ4ms35JyYhdQM",
-	"d1FVgswlaUgu0aXIun//LfYHPMC2L7RxgxUc137biIewLXeKeIC6DzsKKb3jfwhAot0vxG0r1PD94Oe8",
-	"RNQWvvTZEoRq8vziH76A6LiFW4Epynxp95gVrgTHXwo51Ud4dvpwWXw15An5ftlxXvt8QtI73TS2HmNl",
-	"mcT27/fhaMqbSq51dOo5oRKa9TIp7Euve2f1OiuT8ZCVZzXs2nPJSs3AD3O+BbSiohCM5IsDoc7dgtw7",
-	"bPKnFuRgDTlBzi1wDycFHbWLQ6PRRA/JIkCJDrq7P0MIdv+ZBbIfacGigZsHYb/cnyHERfHbF7O2W3lA",
-	"bzRTOThzdGLaa5TTd/CaHH2E/+4olnItr8LR7X6OTXTIO57jIXWuTnrFgiYrt9j5F3s+BrKWyixKu6G9",
-	"dvhISUONy6ZK35G3tsWfZaM/0wXCPdnH4f2VX9eH55E38BqNXbzV7tt0Hgy/Hqle9yAEfJ46XyQvAP/f",
-	"3JlBj6DdtuwjiHu6h0fQiax3s2ZAL39gawbO7zM/ntGg92jNmEVonhglKgh1cVYIE0HJmqrlQbVCadTB",
-	"rU1lJUwj+qcpacIfRx/hv51x25mzT/F01/KPWeQve1zvoIoufLkX+4DfhuS+rykHD3UXQ/3FtfmCXh0/",
-	"hT07duzq9b7cOtCZQ5THejeJPH148srC8j5ViVxlhVZe6sfRhFFlX5Z/vrePhcs0tX+9tw3Vtb8FlSpH",
-	"Z6MjuuJH1yfA4VzPqfxxqMsvoqQlfGjHI6/2iaosYTywXmLt2BkMheic7VI0GvSYkDsjp1eJUlbeBYaB",
-	"YVFUYPQk68Tv3oEBxMCr4bGs44ue+s3bRgmfMeK2jREqsO0ZT/3eQz64EqYA9ma3YSIrUTSLiaZ+/sZ+",
-	"7gByplQp7jL264pvVfJ3UfFG8MWchXqBeApLysuJvIm3wFUx2+7rlQNYXSk5V3QZQkdc5Wp/9FAi/dP7",
-	"T/9/AAAA//8=",
+	"7L37chs31i/6Kiie/ZUn9VE3W3Ziqb76juPLJDNJ7LKcSdWe+MhgN0giagIcAC2KcblqP81+sP0kp7AW",
+	"gEaTQLNbouxkas8fE4tsonFZa2Fdf+vjqJCLpRRMGD06+zhaUkUXzDAFfxW10lLZf5VMF4ovDZdidDZ6",
+	"peSCfBDsxnwgckrMnJElnTEyYVOp2Gg84vapf9VMrUfjkaALNjrzg41HupizBbWjLujND0zMzHx09vD4",
+	"eDwy66V9UhvFxWz0aTy6OZjJA/vpgb7iywMJE6DVwVJyYZganU1ppdmn8WjKRMHe2MnbceH1S2rmzdvh",
+	"gdF4pNi/aq5YOTozqmbxZKZSLagZnY24ME9OR2M7O76oF6Ozp8fHX588ffrw8enXp8dPn56MRwsu8KuT",
+	"MGk7oRlTo092NnYTO2djH+icTfNy/F/0zoPwUeLVc6lN15vt950v/h+KTUdno//nqCGMI/xWH/1kx7Bv",
+	"4SVbLKVholj/na23CeTdnBFNF4xcsTVZcTMHGoFPJrJckxm/Zho+m3KlDaFCr5gidEa58OQzZ7Rkqpn5",
+	"9807D+xLM4R0YglpwYX/+5u7kFXFqO48SHjgc5FVxRfchIlssBd+Gb+5ZFNaV8ZviX/tY7dB2TcN2B9V",
+	"i67dUbXotzd1zcvR1kF9Go/0XHaSs/3+ruRs18H0UgrNQOo9l4tlbewMrAiUwjABu06Xy4oX1O7F0W/a",
+	"0vnHni/CEeGX+L42t/wkDSngEVaSNTNnxMy5JlyTuVyRKVWEG8L1IQlsZdfLLN9YhiF/AQ7jRpMNHiGr",
+	"OVPM/npONZGCfRVxHvLcmEiFr5OiYGQhFTskbxSbMnVGVpSb/7p4+fz1Ty8uyF/evnpOvn54evwV0XSN",
+	"c6ukmBEapmOf12Nycgw8L2tjX01FSR4dE2rIAmUPMjZs9Q8S9zMtQYpo2+Iz3SaTt8yo9cGzKRDnx+1H",
+	"Gy6yT79RclKxRcfxLvGJ/xx2zH7cxBH/MqeGrJgwZKXsnsFmPj19/PVXSOY4gn3BsxkT5rXyO7RUcsmU",
+	"4UiaRSWLq8spLQxey4GBSllPKtawkKgXE+TlOaPKTBg1l3p7l98yWhHNCilKTSbMrBgTJPxCj8a73/Ap",
+	"5r5/tl43bs/3ffitnPzGCmNn90zrerH0JEDLkqOoeRMtG4TN5obaewxIS06BVA1SOlA5UPGY/PTsx5dj",
+	"UvErS+vSPnBIlooX7Ay+eqDxL0IFmctakb9QgaN9ZXmCkkmt1/4bYt/3lR0/DKWZumZKnxEtyYKKtf/A",
+	"a0QwFLzpkBi+YGeEErj3/QNWdsH3xNArYEquyZIqYx+w3Gx/NSZU4w0KryWaGSua9CEpGS0rLtjZxmBc",
+	"k7Jmlt/cVGGcQ1iJxodh8/zDU8UYoVUF38Cjo/EG2VHTJjZq2IF9cpS4WwtZIz+FC+fkuHXjHKdunIak",
+	"45/Fvzo8PklQtz3dfmLeXxn9ngXK2PXwxZKJ0j69muMOMWGn+k+vZAEFjPxg45EjELtruHn+CK1QtKcT",
+	"sUgk3GL2gje5pST5qS65+YFrsy07uGGL9j+61gYDvWWFVLBC9yKqFF3DXrIbkxbF8WzxTdl5uuG3pNJr",
+	"wSwziBkxIDapJqUU7JB8b69BItg1U6SYUzFjZYJYJ7I224O+oZaHpsTuoL2W/KjEyDHRdTG3jHakaqGP",
+	"vn+RImzqb5e0lELFo/3OZxpv7vPoPhzjR05gCQnCapTYIppYxLdr4NKVZVeQrS0J3cWWzjQbNH24tEAW",
+	"+d0GaYSbt7Umu6FCGlzYIblghWJGEwqrNOSKLU1qmSUv07e/nRvcxoQLspKq1M05aWPFpKoFqC9wpCAE",
+	"mbq2Er1MaZPWLJOL7Xc9K0vFtEZas0u1IhoeTQyBk93S6bcFmpIVSzCIlRVyew4/RdeCkVdMnPu1nLUW",
+	"Nlnbi4FVUzgISpZMaSnInJb2YiDcjHYJENgZkCF2Im6ebmvwMMaOg1Js+y1bS1F+W5czlpAwhWKrzJrX",
+	"u4UF/BqfTb36+Zufd6oIG9ORCv8RrpTT46dPdtk+JVsqVnCgvMt57ytgMf89IcimhJIClBHUxKnV5hdk",
+	"wqtK42HGBqG9KHdflQtZsqqX98TMFaNlewtOnjz65nTXK1bUGL11h++a2sZ54jzH7hiSRzqvxdVFjZfR",
+	"gIPV9cZF1t51Si6+e3bw8PETouuF5aonp2TObmjJCr6gFSn5jINuu6TGMGV/8v/98/jgKT2Yvv/45PTT",
+	"/0gx/oLefI+v81vRvhI3Fg9TTK5ZLpZUcWdXtNc1oZqBOpDiIcse/a/v54qtXvFZbbc+cX0XtVLWSEy+",
+	"KWglvXW+klnp1H92L+D5f9CqZqnZlfyaay5F/wG/k9q8cL9KjQh6t04ZhONRxaZJ2+hnYTgqxZGa1sPg",
+	"EtKkT1AXtHJehV6LusDn30guTGpR4PtIvsgoZor5gAO5wF+k3lILr2P3GulnePzCWSnbA27yCfpv3PlE",
+	"hDluuMHTfphLTCEN8cXrbjY7x4Per7B17BdywSLl05tmjCwrKgRTDzR6TBixClVBtXngLbXgw+ECHpjQ",
+	"4mqmZC3KvkrqL04HsXbsNKmE6itWXk4yLlexqUYkDTTFqGHlAO6WjmpTc9VkwuxmgSot5Co9AAqT9u+/",
+	"kyu0m521ay1fVBfh+dS9xEQ5ZOIpzRKuZHuUYzxfH76oqCBGyjO3+9SQI/uZNQbQM+Zdcm5yO1yX49EV",
+	"F2VsE9rR8HdANEjr1+g7phpJWctaISmz6ZQVJmUQ2mtLGd2xn2hZUMXOyfEZERI87ldCAgttb+qy8YZt",
+	"HrBVUMiU8ooll6gNRVHn17iiHPym41ERfKju+K2J78YpqChYZf+dWt0aDOHEZBj6Mjxp4/FRfWWtjhUB",
+	"xrAs2VKCJ1JWjIq0Fgwn5LXdiLX8HPwCwwpw4z1DNJy0Q8bswxxveZD3b44/d5r7pj5SXDFRtme5rWVu",
+	"zGVS6/UluDwu57JWu1b2oxRsnVMidr4MWXzrsYqLKxZ/FQhhPFqwhVTry9kk+rq5vUFrHTSJFGk1d5Ib",
+	"b9xsZphdPJXtbcsdk9fqcqeVnPGEaq5jTl0wqmvF8GJiJS8M/LsWVk5YOTWpZHGVYdGC1sarZ5s6E7hb",
+	"CylQmdfB47KieEvat/Q/3mJZpw8xa2pGVNSe2l/f/JyWfyWfTpmC8PAutbV58hOIaF5wr0VvKBFLxsqD",
+	"eknkNVPe5aSJmxwEYcBRPVkT2VevnPK0tge602UhUcj0YjVUtwJ79nk5/mIBIyTyAey3IH3tqmrBw8Xq",
+	"FTq7VHQ916rfeud8Nke9vM/DUpvLJaNXjq97/KSSq5Ta/xrn/fSY/AeBaOc1rfpN2PNUatQfWckhvLDB",
+	"DVFwfC6tJun9+4SC1rm293jf1zPTeXF6dc2qIJt2TUJMDhaEHaZPUFk6w2fwkH26OcdNxzChjon67cmy",
+	"okXGGKOLZcX0JQa/Eu5ifsMqPCRN3MNWc7Qfe29OiLtoZsJD/SbmYm49SRX1wvQ6rKSpl30HwqcvLW8N",
+	"/EklVz1/gWI+r58GY29bFteaJTkyFp6rOa8gpq2sOaBYOSbHxEhy0m/nV3NZsRSLWgMKvsQzlQJVfnvT",
+	"EFr1FNMbygDSXzjAsXdyBq2gURTwis7d+v9gyl7S27d+KkrwekoqaiCAP/eK8oKuyST4IdHI8Xd9z8Be",
+	"7sqdu6tn6wu5StGBuyxMFIeZSOm1dypKSFaASAJtmbCxd70WPfJHOlwkdmO6jQw4d7T+U3FbEM8gqLWh",
+	"YEd41QqNYDiAkdXMr5lKalHOKb6hpUimLelNlVyEaTzQYNnv9O27sKOjMUy+cQ4WWC++051LktLAIt2m",
+	"sSppwD+rKhcdkgLufbkSrITgMsaJ4LuVpbetGPNo21k/RH/hgut5f0dAhkIz24f/ce9IbVOn9xRypAYY",
+	"dnbLsy4+VVcsGQVczXkxd06mytrTJYEXW7Yu5lKnXD+b8ZbG1ebm7N6XpQyc5nbY5z6PbkHVVWy4FHNG",
+	"lwxPiGqD//J7kHaXVLSnsDDU1Lu1lIqKC3wyIe3FFgGFcVPb+oLpq/RNScmCFnMuGMoXJy+1XDBw56yk",
+	"utIE4ngbVuD6ck5FxvSFGOzW6164ixUdKi5cWzFhnD+vv/5nf3Sp51Sx9PUaJ7dAwgOEdoGUwdlG2M2S",
+	"FXAtGEkmDGbRU6HizoDrR1bBddUdptBXF/CgXau9jC6tkZ0+MDk1TLgLbUy40LxkzULH3idcUW3Ik2NS",
+	"0nVaBTLrJS9oVa1RR6G6tTWjM1FX1TjxfkjF4xAHF3YO/batFoZX/betVyDXe83wSMaBJB39tbayvd4W",
+	"BeX45S1bSmUGposNYCmX46AJnVke0HhQWS5rv+d7o+EaVERTXhItzwmrtFe4QK+Bl1kVx8i6mLMS8iek",
+	"aiYypzppkd2Re6Nw8ZPTzghn9HUTbBrMMIG0tpTT4A9pdirOJmly+YQkDAhnEHVGC32ciItnqHWDSnPU",
+	"d+H3ob2qD3bHP5w528Zp28FCsQoSN+fkAxcHtWYfzrapDr8HzjiwnPHhLNohI+WV3RjHMv4udNIRB/V8",
+	"Bb9OXoRIKQNj7Ukf8Ga6fQctPXqYiO/eLsUiFc5xWcXk5AnRC6tgVswYpjTYERjoH8d1Bu77JpNodryR",
+	"CEAPfn9v/+/44On7j8fjk8fpfAAuLmvNnJeiT5pEnLMori5XvDTzjd8+3JmYgZ7jSyM3T+FJ6hBiR/ew",
+	"KfbPMRmWKFmLWtNJSqd1waaQGDepDSmosMJswkit0V/eorvUdPaSuQLqoU9faXYxLRIsT12A62doehKr",
+	"NK8zLqBc8uzBw68fHZ48ThxZGbi7vbGz4zGZnYzJ//lf//ucFMvabTFZKlkwraVqXJDWAHqgCa54Y7s7",
+	"CGyyNkx3l7rgITT/25njhNlUO/ZlJxk7d1LXMDtGCPR0t6lsEJg7qzxBYWrMlqW14bffVLCpCdnvqGWP",
+	"CUU/htO55UqMyUrWVUloWfYMOzTvvFwydRkYPunV8bn04Moh9kbXmKTfDgb4kL/q7cl107AzuEMQwr1X",
+	"1UJwMSPWUrOql+ptZoAyf6npNSuzoYO2ExFSdRVbOQ2tsDtErxmGqfu49b0oThm2RcbQmruFYQ2C9EYW",
+	"CtiVVMDw1IxuK9CdOZ/J+IvJNEnjrYhbm8QHeKb7e6QXzMxlOjIKKcbpTfQJSC6/B2N5wSf8oK+nfy5X",
+	"mfqmp4+jGBOpGL1mmpwQTEfYkcGA88ZNwFjZyL8rrDe999b4SXOwczmiqnRNFafCnEPqt2CVJlDZgZ7J",
+	"4HBvH95SC3VZ9g3AqUVOPG9voivd2DaKtOaLXoNs7t8CVGY/YzeQe1Nq414Ko9YJ59ecqhkKg17+r3zg",
+	"mq637PAUfzJt+MIncA2I9qaTH32WUiK1y5ICiFqsWzMyWDfB1CylYGNiFPcfzqxkE/Dp0tq/wDfBxyMk",
+	"JtatqI6CN/Z+CEFRTLIr4UOr+znFz1s8IXQUkomalKMps/tl7akRFu6aESqc8Jx29WxSLedUJO0jqHtn",
+	"XduBYRxQkYwzXMGx4+5WErlU+0rr78BbjpVBVmJPqUoWHvSOeAwLLGZTSPMRx2Tcwqrv4NtfSYIJFTv9",
+	"zxifsGQfxcd8wMzlZoXzbqh+HFguXysAvJpOu5pA7cJlxaY9fdbj9CWvavFAk4Iuz4kU1TqoHap2ATdX",
+	"cQs8P1RGdMUXbsH/wCsDMkSSdUDI5aAxxayOMuFOeShpyTQsPw6lczJ92QqAuy4eRJMVaPaYdwu1rlgL",
+	"LidH0W5HkkR9zUQ2ANwzhEudRdQ/uIvHmzyhbNx3M/U1oF0AxxvFIaMGZR7IchB5Lvzmgigubom6/vu8",
+	"QLw3Aej9fN1CzOeQph2GL2+wbu6tG6t9cn1vfF+2ltJdWW9eQ59R92pQGPvaNygPs69ILe2VPbSBDg9M",
+	"5uuMhr75+fb1JLud2BWtRTF3lfW38WY+Pk4FvWgy5Qv0aUp+k5MHPkleoyIF+gJq2Z41gjPh4ZOvvznt",
+	"4SC5vW9vSBm0fba8rDVL+Bsu5tK40nQK+QnlgX2QVLywph0oiBsZHJHeLmTJdjjqkuV5PsVsh5M/1mD6",
+	"LBTUxuEhJW6wli+E9zY9DY1is1WaeDmb/94rQzp4T4Ms7leRiPt4iZdLv59trvGVVC5tA5MHpcJ4BgIS",
+	"CKyb8Mc5ZDGftkTKhihyCS9h/5BeArcFRd8KlV1OWiur/iYnibuzKNjSJBPFB4Dg9NvgDu2CG9CrAhG5",
+	"al+rX3q9AYAVFgtueit+43xpEYaSWWlFEShGUY1Oouimokvts1p7XKkDi3ScJbftINmyKoOwTMFHqPQV",
+	"OeWihEK0QXmsXXqpv42HlCDttNqWSsppcpLtzIDWLP9VszphUf5NTkKWb1wLE6fPOT01dW1d1IsFK9HZ",
+	"ZSUYMN7YVQF5DwAXRVWXrKcLub/tKgYos7exXQE3YAh1bpU4OQcF6K9AWlb7E7Raa/w3HIqr95NT/GzO",
+	"qnLkdx0/Uuw35mouFJs6H0VRSTcK8hDcdgd+zikl2Cjc9N2lP+VmRqDTuoOA9XHwYHJvlm05Go14ypNg",
+	"i6BiQZUUxvjrlCeNYW5Ngolv0lU+7Bpd4/5wsGhFtQpZVlSJdiFotH29yqbwNWM3QfcrnFV6gSm3gyun",
+	"SfuWIEXkirGlbhJMWxmgY8KnhIo1mpqljNOn+2To2ktTSbnoXx0BBRWAKTfwN4KxckARRvSGTfWZMUzC",
+	"ZhjaZ9oMyv2HoZOVq++g9gEANbxiA6lZDkFva/uiJW3VIzBazAdNS07A8M1k6HV4CUM8J+keRAZUOhMX",
+	"3ArvkrmsSkg8kZiltX1L6EquShe8uGuRAq+qIWRh+Gxu0jt03WTCB/8CwjlA2hj8w74OvcSAs4FZM5Zr",
+	"wKc85aYrIXv7c8xMShjwIeSeKEAcxDnRonZY6J7SwguaH7/fpVPnqhH8AA2lR2TaelVLkEQU4k9sQwZs",
+	"ipGYTvPe21eyKruQlpLOhSmvmF5rg4XMO036qWIsezyJtIVdNjUz3oLcptiV4oa2b+lcVC882gzZzDW5",
+	"V94k3MxPzKVkbLN5cAom/dyQr2p1gFoNqwrxBkV/K8CXtabsAKwzAGm9WY8e6+buXZm1WBqJgklLULV+",
+	"WzLQuG7SVRq38X8OdUHSh4+fpAfa6Z3ssgOBNlw6ZgfsRqz7+VPIktpzWXuk6LYozJqPjX2Xs0PcHZ2C",
+	"IQoX+I6MrSYKGCvZbQ02u6YXzFDMVE1k2/TaZFTF+QCP5btUtGJjUcHchZGz098HvECzij0DC0Q0mMSJ",
+	"6HNcDdnDaL/ME2F4am+mhHaNL/Jma1zAFYLY4KPcYTAjVm43LlMCZ2QVv/4MdUWsK/NBpajyzc9sTFZz",
+	"6SrPuCFaSmFVX/AXx/ncu+CffMlgzr+RR0Pqt5qVK5ajYg2ZzFwT++M8BsceyvbuKvfaFvCG9HOH7PZg",
+	"7GjKn3CKur/zYLdDk6qlNL02onT1QbuS7l1NxCfna+gNm2Uf3gI3S4Q4gEovp1KljakPXCxroy91vQgN",
+	"AUAhc4TOFCNVoPStRN5UyIVrnUEd4sXcvWMR6h0gZzhT7PB4R0zn5Di5Zl/OPSwG5TKBd0aiIsdNOpEC",
+	"i09QCvgQs5CrJnGdkmldVaTk+moLihN/Fjw5wwoigDgdIXUS/bMgFLdAqjUrL/P1H5RYunbVyU0t2ITN",
+	"uBi7+m6PfQCOyN4VIEiHCWcCEOOEVXKFcrZggpEpGBquDAiiWdZwGVTx1hB+xkM1NZd5pC/HKgEzu8FQ",
+	"tXeST41anxNoM4DgWIoJtmKYMgVAuFhfpDEPadDkFbuWzik1SFx0ai1+0DTpoHAaYtexzbq+O/ZRcE0d",
+	"9jvkUsmZYnojoDkkJdw3ksD1JjdPpvQ8kBOxblUvISsUdAVhNaqUIgW/utSMif4mGv7mmimdxM1zNhY8",
+	"tSWQgu9F03XOihwGbpnEjex5W8KzinLRNi4iRSUOG2VyAVFAC2l4MVBmTIN/o1OLwafg+VqUXV5MFAwU",
+	"su9xWvATuCIxiIA5anhrWOlasqKiirlHXE3p9ja08iU2Owc4R46DSQw7sqBrhGcetCfZ+/57K2CdMiGn",
+	"Tky3ah237v4eci9ylvaiOL/aJAwn5jFtwyNAWQErQ3KnvfhcCtR2GvOSFX1ATi/sc7v0B4zyamYI1bxk",
+	"iYLWjBoRVIeVVFeuuUiAnN6Z0Alr8OQacZgTHd2adAzguu3OYtqkSANhwZNw54rRq0t2zRKjVT5c3+W4",
+	"SXA9bpnDAsF9csAXQ/z/EMtIk2na1h6PVsy7wzckAF84bFI4LyAwV069jVhyC/Qa996x2zE/9yQkhsfa",
+	"TtyNWQymXUELS7NxtCIdpejIVKbrNotvw5XfKjFgCHAaLys27B3gLWdlP8B0vVFu416YOqJOrW0rNLDC",
+	"snfgvBzDfuehOjdKeHJ+0RUXpVx1Hcmw5ApMaezz7JZnzWc4Dt4ol6Xql5Lbmh+8jtkTIb/DI3NHp0kf",
+	"DwhMK7uUPfgXv3NZRvt2L4Yr8c+WidrK32Q3RVVrfs1+9OYCduO4x7zOvlmUUlzS4nIpVykN55Xd2wZR",
+	"TNVCI9KBJhOoqAfLdWqIw3XgmtiFbStAA5Lt5BKv9J5kZwXUprdn+zTC+gbQkJWzl7crN3dFlpdXq3n/",
+	"dMmWtA4/TzHFkMzXHVmXm9mVfqtyvJj2zQ92nn8r5RVgq8kpsQeOpAWKfuwd97rYfbjIs5dYK2bVW/jh",
+	"fdDzcgmO6Dg60qU7u2t4APWWTjViNw66YLSQ4mCqeB/nrL+lmx+fPD07Pm7/9OFx9sZufnf8TZ/fbVcp",
+	"pDfi70mAnA1A/5lCIPRMwHwrwQeAUrludVrKBNMHiDG//9vp1vMIy4nrjbZJG14sc+nHSSTKtxWKONe0",
+	"Fp34nOCuL1nFrPEKsL1cE0CGG/fJJ8DxL2nS6ckE2XpFhaWa/XQ+JVMC49nEXjHzLQR8AFZC54HH04VX",
+	"Qymze3XbWRXhM/mH1szs9/BrXdPqMk0Cv7i2YDALwJCCHn4rrtNJWr71XDfLOLnuusc57LFoGi1yCiSS",
+	"47FXIT16s6rBtf5LZU37n0RC4+D0eHz6qKPaNWETljz4tfakEfsWsqAYN41IYC2pHcio9l3w633QygcY",
+	"oVmXeGbfM+krbCPJLhYuzvGXCWrk/OfZOqWFLBO+qjdMYaIwgd56GDaEG11RAUqjnDoHwCY+mC+1VD5t",
+	"VsYYwVGSD+QCOk0m3UyjuKIzlkZyc5JDMQdHOIX2Mq5mPYB7hUxdl2ApV8LfGHcIgRdM5JxUrrdO9sbP",
+	"01CkJGaRcT0w1Y6Um3bAYtxhWLZa9MCy/FsCEUYUFy0wy31vsd/wfUXd7yWGvqLctZkKtsKTQaBBcVw2",
+	"DJfeonKWjMsOKc22D19OfOTh7mXrt+9SkE8tc7UYw0ZVckCkCbfyrVylwXlFvybm2/6XqB7cq6PxWhoM",
+	"2WgLWmeSP/e3MtXJpdbry2wUx+FnYIUP1vmHAh8XG+rh6RxGXllH2F7Kwe6B2DwAlav/SRMk5eVlLhms",
+	"FQ3q4Y1Hdc05we31CJWmeCCdbvVbsYX/0Z1bEmQcy+4mCJ6Fje3cJPWm6ijMa+ypOM0saY6Ymtf1kE6l",
+	"rtQoFfOVpJQEmkWRdJlIR7OJPAz9ureC6ncylzb/A9ZdD7wU2Y1R9FIzai4HQDkmQFGkYAQGI3YwBwBX",
+	"0nXUeGRWgwrUvDIX+CkAom7CyJwr3xfAhU4HOtq2oCgqSV3qaVOy7sqLDzpaHi2lrPo6V8PK7oJBCS8M",
+	"ODg4ZOrUf6Qlewet/raIXEMH5rQ66H/RmaMMD21OzPcVdKMn5+SbSw3t1+u7RnWptjsRSTc9OM+ev5Er",
+	"BFdyXmlIkKFl3AoHMxbcZbegN/E7I9CHqG01qLTYcqjbeTStc7Vrd4PJhKYO6HkvqEC4YVqG+8FNsKu2",
+	"w/WW8EkkUhB6zRSdxW1C4qHHd0HShJ3aRAxNQys50+6B9iClxCi2x53rivS7DutRCf5Wm/WtpXdhdsQt",
+	"f3bbbTvjMSWb0rpC07SCTqNpRPhnrqTRWVXQVqpiwXWyQeExI0UmoqEz1jndO+/Jbk7bvAvduSXFThoX",
+	"lApCFwBd6HNeTr45PXx4DEU/wRflP4qgoA/++58AAn0yPnn46S+//noY/fnVfydRoX9y3pY0SPWTR22Q",
+	"6nFAqH5w+GBMHhw8AMfCg8sHrU73XB0cP0rAVNvZuP8eXh68/3g8fvIwDVb9E1u9afwcQ6vqeltL7h2v",
+	"+GYG9MMeHbPxValztbN3PTwGTB2ylxI+p4qKgGMopUslA9i2OcXuroRWVtyto95sEGUqmGDjqEGbKInz",
+	"Hm16pzBzue26j3xAVOt6wXIddadnBFGjmuaJHhB/7ApFOAIlQlbfIXnmutdiP1Q7tG5qxRsMbY8j0DM+",
+	"9syOtPQNR3cEUBFVrzc0Tap/8QvXjA61vapq7SlUzrgOeYN6Vkkx5SVL4p0CJWjZ5C/61rwEOukRds3U",
+	"OvTI88QA/XWoKNgYPI92i6kmC8utuqLFFcYZfOPoWCIeHz59+jiWh4ePk1a0sOTl/SjDVXGQgmTC1hIz",
+	"QF2zY7uraHpG6ZMVM77EfkXXUVc7yw6ueJrNuSjPUF+AhRPFiispHPQTgkzb5+NOypAEaqeH34syvDt+",
+	"yk+BauhX5tMU/ZZrSwboesl29fyloREq1odktqzPiJAB9ZqS529+xvZt5/bLA1ZpdlDYp0DCIjJzQHCM",
+	"0kv9IA7g6q9vfgZdCJWTyMFMhdUnZxAoj1+wbUaMRzcH9lcH11QJDIf8c/RMrF8E7+hrUa1dn1L7n5eV",
+	"Zs/tn+8/jUczSV01BWgAo7O4FVJHd6SUNWMp9xLiSokt/YHRa3suWpNaQcaoj75zBfVqVvqNsVl2OMqZ",
+	"BEd5nHacwvwyl6hzb7/1J+mD+Qb6gDOqKj6g8mOZEvYXzXFud+So1sQxPljW2GOtPCfUgXb5LjFOHgXM",
+	"cni4rxR9w0Uf5/BScam42cnyb/xzmIhgvKfMkQSmDaV72nkGbDbCxFXUt0jFSQbp3uBVZF+gXYELRI/F",
+	"mWv7gnUAeM86kF8ExwvgmbsiewOmCPzcW3/xBvzmaS248H8n0r+rZEuod5B2S1XTj58vIIzkAEPcreKd",
+	"I1ZXIHpJFTsjx4cn0CyIGCYgSBJfITsUavsWh7eQYm0pr5w3ZQIqKDIvVGpB46jWpWvFssT7DZQg/ntY",
+	"jOsZD+3X4wm2IxqHJ6mOCg2axjbGiR4jxInGhkjQDX8j219G/UBueaoPdyqjSDcZZfQtKxi/HpwwRsvS",
+	"lwi1Fz43ZqnPjo7+z//63+5wVmxC5lJejcmC8srIs+Yr+8FE3rSMFz+A/Yk+rKjlATHlen7onjlS0lDB",
+	"bhK1gAsuQrJPQqz+q+YseVat5m0ut09Wpa9VTGDZ/Q53cEuftadpWFVBabFu6HDt2j7dNsnvYaqes4Yz",
+	"zCX3R0uQ03MQ+A0r9CY1qAa6qAO1dE1pg+Q8eWSI7iL42weQXOMB3BBO8ooJf6GByJzSApNllopfW13s",
+	"ijmNSM8387MSnXeGiOQelS64WKx1SRWZ5PbI1OV6qNPRRQI23Yo7+CLkVWTV0ain94KXZcVcp/emxhD/",
+	"Fzf3CR/dPrdo3iPoExzVLizR51nXDqJ9mQ7YZ5+OFnehS8K27sdLtsXfCEqvm2SNxpo8J2yxNOuxl139",
+	"/GOppIqG3b+JtYaHPW6bBgDbgzL5Dc8R+4qx5dAMCAS/1y2l8eQbu7oNxRndbC4vxwOdk2mtsD+y4rTC",
+	"em2d8MImq2U3W/m05vBonChtKiPYDtCaPHJ442TcCRe8ZTWdHD56PN5K9SHayKX27bKZvX7wteADcH7y",
+	"0KkF7VYNmonrEj6lhbH38xILH8MMY4P/5PD4YQcE+eBkbfhhhjpCSOgWOcHtzfkZLmVuCLtZcsX0uVNE",
+	"fpP2hseLRDCC0OFh3Y+ePN55NkNElUiL27lc2Etr1dzgaXyJHdJcyWpn4POtfSaTVwm/z50EEO3nu5R0",
+	"R2avibhqTPRSMVr6tkYoEVsGwCPQCE6cX4gS6NqouRTYy/TK9+QLzL/PE1/Qm0vFlk2U2DPw40TwGcTD",
+	"FpZ6jxnZt6RAcNPyD+dza8EX9i+ViAMjBw2YLFjJqQhd+q2mbE+GO3kDpiUcDyWQEWSfVHYb2ocCTsbI",
+	"Ijs+Ptm7CGrfXEk2AL0417sikSOOBsKKamiU6rL30VbojwXSD3pZRdbc7bruDFF+mTCXQzp26HS7Wcuz",
+	"Z67ZNNHS0iZ0/QsoVvCFtWbOHV5eeDrAizji1tLJBkAZGycwurTrjudTcgCRpZ93Ew/+lzCUM5BwQPzj",
+	"lR8W/3wNgzf22mCTqx+mL+Ih+6Nv3hbQfSFRHnc/T9H7KI10vHEPxZHtrdmioVIKduZ894A3fR6c/dYs",
+	"dM7+qTXPETgnNOkC0W9v2nNiVy41rexAgq2IXVVZV8xZ9KgqLJnSUsDDcqrto1OqFhjel1Ov5ZXynGij",
+	"qJ3Kma+A8KBiRjr/oHv6HJKtDyqpjR0P+h2Cpz6E9vzzzuE4Z1ShaT+hxVUlZwd+/dioEf1a7jvi8bc9",
+	"M7isNNwfVzxklx3DYvu5O3l44DBY4tf15Bp3ZC/wpe6vb/273d9vmik0n+BM3N8XzYTcJ1CJhtPyo+Ls",
+	"4FWW614DwHCPUvnb4LPECcJbV3joB6rPos4ZDzRccm1Pko9TNe5kD/adQB7e7W2ANeedDeNQaB/mn+I2",
+	"GGUfAgGP4B7kQbPO4XnzG5nrPbvUfPk66ynr3zCFi0KxBQAj7VhsGlaqN1gOkLcLx8zpNdusQGvoeV89",
+	"ikDNxTduJybu1JHv0Efc9aC5FfXcS0E7lk73bzqvmamXKRPhR0wdpIIgf0StU50yN2i94xHq/lbnX9AZ",
+	"C7WfPp9Pz2tTypW43V7usSY8pqVmP33/zZiJxl509GvT87o2lZRXOQd91LfG58V47cBDK42xXJU1aojj",
+	"N4xPT9Zbdb8dFohTduw21Waj1Ulnzsk83V/3HUSurAHHF+wcuqQ6rENfy4BKU6/SgN4Wx5QLrudJ8CQw",
+	"M51retpod5ov6ooaqw8KUJEEGwLBuKDry4rdpdmi3Oiwmc096ZHTsilasSGnV98SbP3cpV658+empcOO",
+	"duZtZzoBRul3e8yw2xbzJdtHAx3+e9/6Tgd8ueE9+e7ZwcPHTxrPUsUxFwAXO+5X72CHdnNxKxt3JAnG",
+	"OzPQ2TavxVX7CDbSN4lfkK4XdhlPTsmc3dCSFXxBK5fEuZGfeXzwlB5M3398cppOydzAn03lhFCswxwY",
+	"sc0eXiZXelhVAoWEBHcobufSx6FSMPFTfpPuOvVGsSWAGIqSOJHVr8mLpNmKq6oKqe1GziALpt+gK6mu",
+	"ehZCbSWx3rhaJTexMFhyk/hQF71LPrp9QsvD3fksd/QFuikm1+uyeDeuYExZzcflHZqxVGSmKNTQxaaf",
+	"lucemQ+SWToTXnfW1vv8tv4SGUvRHGJN0urN6QPNrWYk5JxuppwGYyFkpkLpo4NNhsvaysWxa8cfdApX",
+	"umHXoqOg5h61imIuvbnWSScuczvbUzl4ksYusQc/wNztwTWltyhZVowO6gfXWeNc1OqaXcpp+qyBOldz",
+	"qRkxipbsQE6nBH7iQleUwD4TOR1DU6ZGBy0VbSc939UP7UksPVPo+RJBR+oHTU5ubz2wUTz7PZ9O1/8l",
+	"FA9CutpkDdsoOOLjeLHu+pF6pKgt+GFo342M2oVn2oSLtyEBPMZSOlhB5MqOPZfaBBuf1B6ye6oYG+OG",
+	"wunH+Wz2O2LmStYzSIsb98eUColPW6Dk/SIffLGUWvPJBkDlRgrRPkpXcyWrmxO/SgI4vXIuXbttkIo8",
+	"t1IwrtTAFPOolMPnnWJhBEK1WmXUgwDRNmJw105HgDcpsM4I4L0nogCWJCe19/UlJM3fwXYKy/f5bCBU",
+	"q0qusN0rJuVL4e2mMbjitUvRp0afEVkbzUssnx+j7dXUJOBOU7KgasYFXMqhJahDDTZuyFAFQea0mjbZ",
+	"pJbRtzxec483GL387iakHQWgkJdMmMyqm5plnZ3V0ikuGaEOkNp/KWWhj5Dp9OGi/GqUIHiXN5sZyyXV",
+	"9h8uA5OE9Rt41UAaNjcwUb3X1OrGnThEUbpA+INPacVzIBLS0NxrwHIL1SXhem2Sr3tCOGNicsJ5YOlt",
+	"sm66fvfaGcx2fJ6BSHWVyUMCxnWvw7jAJz+NR/XSWiuDj/Jn+NlOUEPueuhQ1MXxmMNEA9RJpL218FE8",
+	"lnywCuGOzpkX6L7ZvsZugc3QL5AMT3XPJnGrQui9zzaDTRJKZvo8XTTv7H2Ybtd2naSbyNhNv3lXbv0v",
+	"p1MXet50uViz5zLsQoejlEyYvRBCpVE/DnUvyBUbtd8ASgGWdPaVAECsvQ4xfUm93nZgc9PYML0OfOjI",
+	"XZZLP3sA4lZ3swdyZ/7SufbP21n3yaHRH91uWrH1ntzR7/FFmWy7d95znAbEk9cpeKPXzjiwv4HfAwLK",
+	"TNpbCwr1iAvBtyYTQw/Jiu8uGX2DT9224mwAEnnaJ4eZdE5jdHvU/7oPXrwEWF/LxmvbhU0RrNX3XCSo",
+	"iXf4H2HfOm95O9Uu4Nak6hlXtKnAy3t2IkljmjzVOavsPG/RlaEB2nPxNzyfQAIRN28KwnFb8oYVtOVO",
+	"S7y17mIk3kD6ObH/yrmrcoI/KZDBqEMHGGTkzKUV/utWRfBoEBDZhgZwctwfDOvxgGef9n1205d+ApgO",
+	"j+H/nx6n22rsdDelep1ZAch8/rog2rBl0/sSo3tcCo3GHRbaevTsRixGvgqQg84t3/an9uzTsJmUEVxD",
+	"nfBDfMEuIEUZk1+STXYumuU05WhevkDbQbgEryGLlwkICmDN95yWBDvVJeW0tZv0pRQ5hF4gS1lPDESI",
+	"GXEtJQbYLmzD79gRZBtUxXoxlyZwYOrFzZb1gPmMn3aTDi5tfyqRcu6V+Uh/d4IKqTUnMvaROOU14H3n",
+	"Tdlx3zKqU52J7s2u8GhvnfYFziqFxNwlNxRbsJKnVJcLLmYVC/AjcfZ7AwVVSsGcX8ihDQwD3n9rX7/O",
+	"eACUybdc8yWjklTcGMha6G1i25HpLBk0rwVUEw+hMkcNqcH2NdRmr5+GoVzts5u237XoWHPUchFcAz6t",
+	"FYBOAHwXGuBaMXngoFxa7uEUhsRG4CuBh635xsscKhwUQpTcauHJkfcDJOr8qD2NEwAM7Yt92Wj+iRIX",
+	"Ppv3HqiSq8s8DtrTY/IfTdGZT5S+1P20IIhIJEHpXLq0BMzGAKizrd4G2bat3eIAqgEzHZBcku/XNcjV",
+	"1Q2S6YooA5y79yJhXXmzkUilOY5p/JXb5A34a71PeiAW7ZAuWDyNOS99JveQE+jfUcvKIepCR7c4LjAc",
+	"cYotUFhQotzIMJ1xs9MdQK9tj+TWYQ2SBV+IcsMmxKSaXGuw9Ler/KbUIaUS3hi2VLBVE/Y883VkUORB",
+	"l2On3nu9n+orwG+QCuKT1FidOcY7quFUKODby+m0Z00DzvoZ/tj9AUPgv1/bgeziFJtWvi9BKlWz3xlO",
+	"HJRrUkQXFaMq89WgOocw2VzBg5DmElO5k2/Lx1apymBMp2mHmrhKAZYXBoln0WxMkrBayxmCmdw0y+21",
+	"b6/wB6kd69Cn89x37do4bbGEkOYAVn4W93VxnejXDKgb/EAlK3jJNMT9sJwOvD8QLY3A9KRrsR3gtqKt",
+	"hh0YN69MbvYOZb/pu+UwANzCoj1OH1zjy8t0y9eWx2mF8XNrsGqXqy69PtCq/BWWy6pD8i6qiZpD8WDw",
+	"xZw5RxbsH5rUpQPTQ+cl9CWfMMLLijUghRCL980ywCuxiTQ2blxwTWh5DmFnhdbHeUCv1Zj6DbWPzRCk",
+	"mEupWTBLQmts5frQ4vIgS2/VlGil1dwmYrtRLc8Mxf722KU9rHvCiEIJlgJmDalPKyVBVm7KzuCyvKZV",
+	"zUL6P1NKqq7Wmc18EgzqGlq0p/K3i9c/ERfXtXomxkctm1jJjpm7S2qPwAAYL9ZjZLzhbra7zFqcytjP",
+	"tk9SSBPR3JaghpuKdbhb4nZDAN1+NqmouNp5J8O3fvgwhdRs31LDnlNVDq/wL/nQBib5+jkzV4zZ25wb",
+	"GsHLehDZlz+/3UhPfnbwP99/fJROTR6AA59sTLirUq53GSAlhSwhiP/9xWty+vDk63FAewBfJuL0FQBU",
+	"CeoM7KpuA0CcJmFmDFsmLK9/yKpeQL836P+kx61IQTGnasY8bnjsexgCqeuU+17VR1a/utVBOE26rZ+l",
+	"gGpS1WKG3twOe/QZUdSwhu6ODx8+GodsXVqWmITkUFVgN/OejiS3RcX6PdHVoPeGB1QLhfJQuGVJZg4V",
+	"xAGwkNsbxTB7KTrwrHGynRc1ocVdTw8Doldk2rVjwwOXtwwgZMbHXbFaCBCKCJ+Gh1PvGFQwx25Mvkef",
+	"b9bKfTJu6NBF+7fqC9hxw2Dcth3laRCz1sGOQ1Y0x6TosxgURvOZNYTs1Zq0+CJouNvhvHX67lwBnafQ",
+	"6H1+jzx5tEiri/7fsZS7vIPGhDTpDtpVbGYE589WzwcgOBw/PS/w6SbjfZle+8M8IoOSiTclCk6iaaqE",
+	"g6XXgYW6w/tJX0pRrVNbabetqvTlJJmq9gpBlmlx5fPTnr/5OemNq2hx1YmKdpta4YepwqONGTJqaoUx",
+	"cyynIQtp+Wu2rMeksP83X08UL7dh005SXQXi1oI7Z7qsaoDaySzv4Y7lpcF2Y4i5DRBiDzcWBT/tJRHa",
+	"KMypvmVVdnKnIUkxFYeBz+0dVDDBXOqy64RIKi7SrQWh1WFqNPicGHaDB2kk+m9xvORQRqEnM3tfJYps",
+	"2puR2o1rpjz60Y6d2+w16GkmzbPaib376AUYWpXk6+kenpx+ffrNoyen3+yqpC9orh0LBZieGrRKb67K",
+	"2hzI6UE4pgobPHlgkUJRF46f12A5Tmh5sOSFwVHwiA68N1GxKcSLUjZuJWeX3njchfQJeABNe59O6e2f",
+	"w7zuQqYg3D7M+DUTB1YCfjiLOoAifgzoHlDCMXfQRYhCdE5WcwCH4YJ88NP/sA3YEjCLmrckd0DP6cPH",
+	"Tz5L6We6q6PfnySBO3Q6v7ZrzrA9uCVoagDwjpYLLux/wcORWuLbOlV7V7FUxHUrgRqrsH3CFNXa9U4G",
+	"mN8lUwUT5ow8Ph6Tb47H5AR6eqfIf3mHnH5f6Q0lopC+v6BrTPF3DVZCAqWWl1OqBhSO1Q7ZtNNraeny",
+	"OT56q9KxQb7lt7XoA6PTmcnZb16IddT/cZdAeTm0wMue2eVvcjLAT0zV4m9ykkwhwm6Bc1krbN8e0pOI",
+	"j86mvG+vp8TFunvE7HqWUUEJUBY4E1KsPG7FkMpm2aBhdKIFucf2VzuTqwxCVtPSfh4XxezcoDv1oxxK",
+	"ZeF3bQJJZ5SgT9peLarGokIBDuEex/M58m2Hlti8rcWQ8ppdQ81l1h/L+vwenvsUAaN1VvYB1kYo49uG",
+	"fzP0inmUOay6ci5q77cRjJX9uwIEcLRP6VbNLqclXVvGTRLfzlWMBTia4PmSmCTRa2IeLLFXWY2riMAj",
+	"SScDb1feuOtui8eaEGID7xPlHcU361YL1pjd0kyY1GzcJbedXQEhunyMNn31ZXv3shvfzThjz8yY0cE3",
+	"2KBOIzjgqAv/PQ9ym9KbRe+EkaH9eJdKztIOUAQHSEo1r93BIRsHoNuO8GyDxA7MizAt3VVFDaehdBd6",
+	"wiNYUwkBOSCnUlEu8CkuDmpsNN/kH4fz3BlZbWOqO7Iae/Mgj+/5tt5LSurb+l4yUhtBv+0DHJQ7lKXV",
+	"TFIRQJOl7QUookToMl/m4AEqfHL0kBwl51YYDpTrKa3pLG33lGknA+24SFj1Ev6WyyX+zTApwX3mMycO",
+	"/EySZqN7sn8m/ID8qsgHMyCXyhG8vxH8zsssHTmu3mzFewuLaCstMqIz5nN6BmTB5IO7K14iNlK/9JiQ",
+	"BRhuPhwgzCu3N1vSC7VEsPdd9m1BRcGqyhXRLJYVMw4Gz/+RIpwLCEpfMMWT1aHtqMntiiwKVmle68xI",
+	"2Xtkaxh326aheSyHB5HuNbJUQ43+dRGuTXL6Am13D95eV76GYgtsAcfCVll5J1+igG/++133dCFLls7U",
+	"cO7Buwy+osbc8dQ3uCg0rs4EpZCYkykpw0BdW1yRWFr2ttKGJTE6UV8XzAHrNA39blF2FwQrvKpBrE3u",
+	"SEErLmZv7FsTwhVRcbe97tF+7SuxvMez3p3b/wdZ8u3I3mv6bQ/deHydhxAtQ7NMP6Rfbdii9Imgjpk2",
+	"NdLRoG/X2OxxjI1AwTZF4duPmr1a24ENJuTqlkFNdFSEyXetOYeJMCR9IRO5AAab05LM6XLJBCvzgKhN",
+	"5fdt6vfvoSb/dtX2mwCz/tcZb2PIHarYtE8ZfsFLVl5O1rlE21YJ/aDC+3zj1eEYr92l777sMnl9dsB8",
+	"2X1t9RBocL+4uEOHj8WtwRTetRAIo57KAZu2o6Q/dm5tF/LnsAGSt5gEH2XsnIB0foKZpxJSaLEkD/rM",
+	"DyrH81LiR3nNMhnZ/dy8vdEBtiw1QON1MWSAeS1ZUXGUJrpeMqWdZ68WA7oooNh70wyOH/yIr8A/XjQv",
+	"wg8u4tfhRz+7l6ZbiEAxPo1NLhSVjtJbPB38dTuq8vsW48PXGzX5noq6LgQ46gH5/RlujxDQYa7nrk/I",
+	"8RkQZJLEMzVlzyAjYUyowP6v2NhoStViQIVOd0VYB2bB1k3df29cZdGW4rBCMDaMZcfQ5c6TjfWs+xG4",
+	"3Gq2vKpASITGJ8ntr5wGnUwQA981xlQXDN3c2IpjQYs5F7COGRT/yq22KplQjOtY6mJK0akm70ukgnST",
+	"Ju82TPqeppGo5cZtgJ3gakwUxZaF2KpPakDblKsYhzpSwYdAnOy9EqxB9uhdydhsTJKwGU3YH1kzaill",
+	"dfs2WAAt4NA9brF4eHnwX7mtgPHSK9M+lWiDUyuJeXabqZGFkSn8CGwqQ5wxQbgglChGK/fJOTkhk9rY",
+	"z0u2kDqleDolPpFCETrW4KzGt1f03fx3pdM31Q6Y8p9NEb5DC8RWHtfWOL/LFIrU989+egYNoBuQDrlk",
+	"EHEFZFUo7QGoj53bEXVcbGbSuhh/R+c+7nmSeDwaQMJ7nq/svi+guLQHFkuUwWGZmU6fPspzabCx0XhU",
+	"L8sh+SrpTkjxrJohc6t6xZNlnJcVo9p0SHKirB5QQ6jVJT1SQ+QEbpHycjZJiu5JDR1+XZ+aHgaj1TKp",
+	"wgF7Fv5zM6TK0eScWP3fKNiQ+cVb1DNsyNSCD4bdHKJ/+RW097t1XM2muC3OElQPYKleBz80R+o2iEWD",
+	"dikg6sRQV/k8dbsZ+4hP5nI87hqgDIJnWFYuLQq2TEHHhSR0BLWtaHGF+PHwA0T1djfDbZKzT1LJ2RNa",
+	"XCXVe4B3w65AxD0UVM9FrSEtGvWypuZk52QcOySMCfzCo1u7FPy5rMqA6dUk/Q5pfTucC/Ddl61+YO3J",
+	"/pXJBTNWXts9cQnnYyIFduh1k4fMCqfXDusnNnV0kLeEEHS9QQOPShZcXo4r8QBLB/CD90gzjf7QaGIn",
+	"B0+f3DzcTpDf3cqliZo2fbUffv3kmz5tlrtO6TUgv4ScN78jg0+Di2Wd5FZegbssALdiGYPnEXsjaOcr",
+	"aL6dyqpsZ0nt7OW2q9AjLjXpUxPnEuyH9iTv86yszaWcukPJtznA69gKNOzi4bSfUjI0t0sJGdfQcUBB",
+	"d1OvThtJLN/xdh2/XtCqYurAMtuYVFTNmDoI8byw094TFz8OsFDt56HAJERirAhKBrej4tKUO7GzoudW",
+	"XAcElOgpRM08wB4ijXHw2HvCg2R5/WCTAIc2XIrKiXK1WTtJeaMMmVa1a3mDdaBIxw80CS/bKraKC4xk",
+	"qxuyFZhJOfAOC/xBz96U7cithUc0gKNH91W7dmiYxAgpHTuLuCIbMwmOFQmtRtT+Wh8fP2L/RU4PH/a5",
+	"c0MayRDxmumOCCQYuWk2MkzG3TVMFyGFbrM30lU6axHhbXncRSeglDhgE6ifCTWn2/aSq2a/XWTkAtLA",
+	"gzCKPB3eDofw2gKl2e3e8TJq99hq8wdxfLjkf5OTqPUf+lR3BdkaV9Btm0sIRmrBAyQ2whU4VBUrh2VJ",
+	"1+MAIoDaCL0hgLnUzOCyo1wXma8psqO8bKrqqSDsBotaod4+pBkvuNY8ASoyrPxcWVWNbVSgJ5MHqb5s",
+	"irO3CQySAYealn28GsAswa8BYGGXUK6UlRbeQQwF7duu93wnOMpNvjOZxmCF0ze5/ZezccckgMJAv5mS",
+	"l0Pyv3em5Dh3THQCYycrGr6O+W8HIofvQLFYUsWTOKcTqpk3FrZtl02oR6YNX7iscz+d98niyj113lJy",
+	"QGkVrvatTBZX3TEAkIfthCl2AQ5GbUAS+ZiD4APzTkzfkNmBb+ynw07o5+9Gd9Ae9vbRvqwdegNBz6Yg",
+	"pZeUJ3s3YmozIqbbZ/ombHVmoiNcagZtk5tx04oXkn1cCOkWeWIRmGHIOs2gFjaEeLcDZxVd6gEJXA17",
+	"3v78rd4RxnEBYJ8agRcOVN4midB7kQcscUHVRo/WgMHmQIghSKIN/mtCKyoKkD9Bcr3vkTTb5ML1uE7A",
+	"r4EoZCYkvliqLc9bhUkN2m2/yrLAFj0e9n6mJB/ViwUrHSn7W7wPF9FrF2kdThvPZpQLjbk8YedbnLkZ",
+	"8sVvIKY8sRu24DfdfY0y4MURXHH3pVMLXS+XUpm0Zg36pVzq0P0w6Av9tRgnbAZReF5AvbEyEKRhsPZ9",
+	"tJ7r4Gnsd7YNaOuu1PkIjjSHfRYpYgP9vDmwprkxy7OjI0sM9p/a/ttawW+loYLdIFgxWSppZCGrMdF6",
+	"fnZ0VGum/l8AcrLHut0W3NkLlS842mmN9yhUTwNgAfks6Nphqk6Y1dShLhGpaOywPKrKQR12208OV64z",
+	"Juvx5z6NR1cc3dVRsZWTOlQtkrwASJWXAMXYgbHS7ZJ53OF5y+FxOeQ2b2pM1nCSLcNeN/Ar4KeBbYXk",
+	"h5aHaymv7TvHt22InJr9IBwtaVgvD8+ySmY+ft9Y6bDCCSOeCewaZ3PfHFZg9qDLxcHEHNT9SaGk1g5W",
+	"UzADqpYjLI9QmkCLKZhgtzgfdJN5PH4vkHA0UvHQk7Pth8SuUUts0o7hfo1YnDs3DrvTXS4mKdn4A19w",
+	"19kRyreaV3BBFmxGobQD0dykKBNt0Ds9VmlnD/CZY8+kXFwm40ZUELoAj4CckmMr4xZSRWh5J9+cHj48",
+	"bjm0wkcb+CLvP56MTx5++suvvx5Gf37130k8xwsji6u3bOmaK9wCJWcjY5itCPXNqoEjvTVAHb7qTuvJ",
+	"lUB0MdjzNz87x+hODIQXTPv1tasoesmEF+jebkmFJ6fJrjXbMMe7QY92QEA5r/OuXAJ8alOy3saDnhJ4",
+	"rVjRMI+uFJe0uFzKVauQM86o8/K8f9Gsd+3unPcuJzHQ4xn58dnfXr89/PH7n16/PXzz7N3z7w7J98ZL",
+	"W2uSLriQirjRCAWf+FTJRftuPkdI49Pjp0TTtUM+NpKUcrezOY36g4GUZvfb2xkXuzTHnhQ4EcLCHhKa",
+	"XGvnlFtSagYZ52DrYDm1D1MsMLHVVdH3hb1vHOaZHtEXRjFTzLuWthHVsBaYc7aOk9YnVkgnagRl+vNV",
+	"iMNubIm9aF2YkxKzXvKCVmgcnpGTw1N7b58ek/8gc0avObtN1VlTvxum0Z3KbOokDqMvRk2y6K2gjPKp",
+	"4gNhEXpWcWSp9ZoqTsWQBll2j/6Bv+oHs+FotQ0mgGuNATai+t8wqewh7SV9B077PvJ34i3apiZfDLYd",
+	"xuTW1todQn/hn+tMSa2TlUKA7A5pglHuC+G6j94xpAyxX2Q35wto9nIwXs5qLiuWLWcFZ6p9Ap0TiDkP",
+	"klcKbHoPDkwQ0Kii4WZVHKoOuCayXyPFTKCzCUC7HO0shsZFvVhQtR52Kd1nmasY8HDJBzyuMelv2wNn",
+	"qCipKiG6Dk300P63c7nVZeBLfPz0wrK2imDDpJIns2JsmQjyQIFboq154+NsYpLg6PS9ZMDdB43DxtaS",
+	"gTY0GnurC7kSAZx5wmaw8l7S7VuYzrfYjywh5PCF/VswDb3lBgLjQV/yflO565Wn88AU0R2E80+6vRWn",
+	"Vf9r5p19PIk1kFMUOTpREUXFQ/bHqFmZPhIdl28orwvXbTh/t/dhXVmS38udC7xzD3dulD28vae+OROw",
+	"nYPUX0aWd9Smc7tda7IRbk84vcdDHn56PKC8YHsD5BUTydq7gXx7s+SK6b2hIPUABflNpnx7z+xVe4Cd",
+	"n+3asB01OsyocG5N+9N0gs5eanV8Q8o0yL+V0HUD5upitQsuasNuV64ELNsu0vEH+D535vtgSySe+2BL",
+	"EH4Ji0qgQnhH7XDPttdAoQ416oOgVnrX3JesGpj7s1Ss4Gl/zjOX5NYzgHkbvX0j98xqzhhjQ73HtcSN",
+	"TQ6Xndk+qEjv33l79wbQbBTpzpvJPWZ/4RW8nQeVucIhdx5GIdgj3sqGilEl0DHGzWjI5d22nB1xpO70",
+	"yLzo8HJEtDvEOMUU1yWjV4MQnzqcGjFyegrT3Zmp1OOWt0NcDzQm2K2kKnXyQrVT3US96tMwfJiZa3ye",
+	"Xo5Z+iNIDTR74Qwbw5eqxWW97NGQxPte/C+6zFAglr1cMTk1+O5XzHoIHXeBEQy5SaZss2QuT1HZ+yDm",
+	"gH13CsiB+TuQUMWu5VUWmXEQfuQmeTEsxmuLLT+zZvRtG6s51J9Fxa/YRbbXyLtgPztcGC/6PFQBOnge",
+	"6HOn0GtmsEsfJcpq+qNxX5CK/cByte/VTBfCrM7qiuS3lYA5E7t5xymU8DCO1adzILgoeuS6bEAtNMBi",
+	"OEC08NRbIWE32Y23kmIWIE2geAMTGwFNCK7RCbMaBubvQxhFkno5bnAyHmjym5zEz84h0APhfQk5ANjG",
+	"0wvETQA+V3GrkyqV/3rs4Q/OHeixm6dPK/cQroRGKK9jV6IkERjEftFPO6uoSXo3f+IID2AYtgn1IDK9",
+	"qqQdFm4qkTTOzhPSkHoJb7FWGSRp28+hPQiBi2Rb9kGlVS6XsYu3mEjTxYKKtXOFAFoJNEIV525Dhd1R",
+	"a5jZAeImq/Yzf2Q5jEte0CrrOl5WVGgykwSwiIZ6Hz2XREQVv9ItuNkufyw5nkmiuVzIBUuBqM8ks3uE",
+	"jkSPuA6ANw5faYv2EWYmoZYtlZRTPQRlp3VmwKfcjO0EcShskeBDsGn3wKR7Kt1q+nh0czCTB/bDA33F",
+	"lwdyiVrageve6tI3bpG+nplSZkmx2ZDqHYhIXrTyOP0xkpuRZMKagm2piEf5OncvPWuEHnzgqzagtAd+",
+	"7To3U3MeJneWaBXgMl6Du7wNNAaewrDzYZH9QMUc4b5pRmo+wQHd3yEk/z5nZL2eduxwEhkINn2bnfAe",
+	"rxU36wurUHlnPnWN7EDLAm0aPwoDzI1ZYp2WvOIIPGsn5v70DqiRwuTLS+0wd5qLdsn/ztajT5+gFngq",
+	"E6mrIHEsMRVUKW55uDaRDeQZXfAFhkc89j5ESfgNK33Cmz78VfwqrNKEBPH21XPy6NGjp1aW//zuOTRq",
+	"NduYO+QvmjHyAf79AbpFHbllfPjq8FfxolbOacoEXKofLvUH4ntNu1vxkECSLmThEd/5CQ/qHNvOupzN",
+	"X4VDmHU5AdwckpfQtzlM+enp468tdU8qtiClLOqFVYQPibVP8KklnWHGHRW/Crmk/6rt/GulpfpwSH5R",
+	"3Hikq6Y4kwlDzIoXDC9OKsiH70u2WEpjp3Xwd7b+cPirCA2Nz0YunzZC0DkbHR+eHB7Dfbdkgi756Gz0",
+	"6PD48BFmn82BqI7AZ3lUzGtxpY8+6nrxyX48wxIw7EfFpfi+BCwA88w+/dw+DOq6XkqhkTofHh87L5ph",
+	"GGKmy2XFC/j5kSwMMwfaKEYXgYJpS7BNuKBx87rAOJ/GKbgGmAN8FSrhUgZJmOOR7/v9Kfa/jF4LN9aY",
+	"CEmg3kA1vWQxa9Ja9XyBDhI6A6nhunJBcr/rp20/d/xmd7fhNl0vRjHzG1WzcbQD99+gzM7THfScUWUm",
+	"HkXM2YDtY/4uPBKQ9r+VmIOSOd3fXIVZs6bOvrBh/E9WIi/ozYFzhXzz6Jtvnhx/05aVdrs+DSK2W07n",
+	"mdAr0JI+JZPAjQSl0uqUdye7t8zephWjHtxC0zWZyxUEWqHAkGLGVZve7H5VTHBYNGxMc7I+YpE+1L9J",
+	"Lp65ZM7bHuqAPNN5j0IJn3BtJ35pfKhos468s1Z/41KNRnKmfuJu3Ttx3X7lYdE7gMZ2r6hNr/aw0fdy",
+	"OzJ1usfo7J/vY6J9pyjkxYUYmN1vFwjDvkmFYiUThtOKzKREC9gaPx4FckN6NsSLnBCT74ZtC7yp0buC",
+	"STDwE7w3rZoAIAZz6qFiXKpoA7RRcW0I1WTOqnIMuqwUyHu/Cp+vjZajQvc4FxDSgxd7k8WQSmqDN2+b",
+	"v36ws7kngQljv8WB74OAe/lKcYHbyXVbxAcP6jFavXzq6wqgG9NKqn1c2s/0FZCWLwL3BsK5s8Fr36gP",
+	"X2wnEoV2ov5dXeJ1VAtIdRltkenRR/jvp6OP4Fb8dOThmiz5ttWB1OqaR3C8N/bv0afxzqfhbe7p9+PR",
+	"sk7I+Te1eRPAo1K6yZxRBEVx2slzpJKDF3zGtBmkqJTwk1DtoOfU6i3/dfbts4uXT07PyF9AP3786Pir",
+	"djr1k+OW9hJ+989nB/+THvx+fPD0P4/+6/3H09NPZ0ltpi+X3UHp3FBMmobAfbjvNJU3JpW1c60VsQcG",
+	"eDePAMmmvGLnZE7VomJao0MFDAjqAKt3id0telahAfMfgJxdN+j7Ea1u8E+3PNZ31OUo3PE8vwMD1YNL",
+	"C/AXW41whZlXvkVy/zPeKcl8VdXRR1WLT0cf9Vya3ZbfG/zV6B7Vcf+KjN239F/vhYemgGsW+gJaKQbK",
+	"NygCLsURWomGPMedBuAOole16M0gdkoRfyT1+lfMFHNWxgdz78p9jw7qrhTvuKMir290u+nK/uTrb06H",
+	"lffhTJsX3M4cOE312DB3UbADEV7QdaPCOtq2+gmoLlYozH3UiVsLVF7dgtW18QDaKQmLZXZQUXhPMjau",
+	"Vty6WI+ffn3y+OHntfhBlL1WAAeSEDPfyRUY+5LIfcj2kOOPBslU1qIkEiVL2i7qOtG6xNhkUkz/wLV5",
+	"Bk9siaUN8qULB54J1tu5d7KehbzekpfYkkSzagrt70Zno3/VDJQlpzqu5nIU64c7IOCsxMvgjpTQsoYK",
+	"EtYDhchSlbqppsXCVHScp6aDkEzJ6Zz0mo6HF1xFvfAQ4EY2sziC2vojVpbrMZqjtKocBCFsfGpqdCJr",
+	"k5vc416TeybWK1+hje72Qqoy8z6AJh94NKlxEK5/nNKcOxNR+ka30m8F8+1e37rj4kXnfJ8rGv3CaJLc",
+	"l7SyDA3ZTglZ9RaoQO9FTElgekv84B9hvu/QeYA982KCVMwAvIusZ3PTyAlCF3hVxTKtKJjWzupwYQYP",
+	"a5f1Vv6ID0CgQd/TtQSDX9QL/cdwQ0fTSWm+0vu6qGIBFnAfpw6dG8BLo10kBKNW2AtGMbJm8XFiRGTj",
+	"PEPY6E8RDMmbmk1g6/O6F05Pnp4+Oj69k29hH8qoHYhQpAK72/XSKkKn5Ef+LakhAm+VFnckvczRDXIB",
+	"jHUakuyzSszz+MGhJtZg6b11174WlWv4NKfoPWYuqJ+6ruQSvPPN8W8XfvS8me7zGom2NHeZtHZ9T4ov",
+	"dPzjYubx9TEmsJrLRYSoaRUtp9ZA+jSgrcZXUERRkPKUoKejj9Ffn5BLfIH8ZhHPNWcrhxePUP9Wujrs",
+	"V7lyIY1xo49KAHg6JK895rklCyAJq5SutdULIa3rcCsu8By6SUc7O+rD0i+B3O5+BC/BrRRtzDlgPVB9",
+	"pV3Wk/YRDuhH16wOMGTdiVEBWZSbJzDO+oo6l3svJJ1NE4gfububzgVoW1uKherbm7P7Liw2til3J+7I",
+	"/cLwPhPG9x7PitWX7pn05DbEmisG7zuLuyr9DTxdr7P3IdQ7vtRVon7GV/qu031Ns7u+rwQstYwpdYdj",
+	"vM+7ytLpOndLeSLejwe4YuWMKWvCWAZaOzg/VQud1WLYNXPgJI7RNuZHizlZMK3pjD3QpKSGItwbeWl/",
+	"eEiekaLikOBlha2144VghXHB7Q8/UG0O4NGD7198AF0fQ9hzLmaHv4pfGhA2MMlA/yQTNuMCGiSmotMX",
+	"8NBLnPgO3xAoP7hGNAw4esClIlCNndGC7ltcbMYtW9s0ypsQdo94iTmJuKywKqe6p7HYnn46iP79P+6V",
+	"Uwy7MUhWSXOiV0Kc++HdueIHTHKy4gEUG8y5P7iwOxcoyHMGMIpjC4dgf6Co2XEPvaXolt9j2s2wwq+X",
+	"bq5vXZ1aN2BQpswr4Y2Bde1BbYubAcTVDlDVAJmxKNa3BVQuTvT9YilVtPE5AxdIsdDX7b2O7qhTH9JJ",
+	"UOV95lX9IQ74WVXhmezj9qFX4Mxl7cOmmjy/+AfeBYjHXtULAfcIG0PRzhj80cpd38krakrV4uA3OdFH",
+	"H3+Tk09HLjm+l4fmNzm5mzaaI8G/1SV078as+s8Qp8TShB7Fp+7Bz5Es2Fk7S9Xib3KSk/D2YPaQOwVr",
+	"JdQOt1GXMXZIFoq5xFSPeQ75CIpNa3BCsoV/kIkSH0KaydNi93XwCp74gtLCTmCPUgLXswcJAQ1I5DSU",
+	"v7h96tjno4/2Pz19sa4be57Vd1tDXd7UV83w+/bd+wNreVFPjk+/efz1k8/Psyka2JtT9keo//BlVIZj",
+	"03XFoHgPHDjxi3PEEQDBs0z4HTxx777W+zQb7RJyViMubx8uIG101Jw0bDckUESbffTR/mfDEdne9hfw",
+	"+Xe+9n2XU/B74/v172Ed+G5CMW9aQv9IB8YP6qaQ0M8bLL851Q4Z1kW8A4T7Ax2lfCd2I+8iTK96v7SQ",
+	"u0jBBbOf0qGNBI5m3cPYyA6zOxMy7Nk91ORIHfqKf3mhmju8fQtVpP1e0jTD3kelck0A9n7gL+zIdzzy",
+	"AcpyWMgOXRmf+9Kq8mdg71cAt4cBKlUL7eoJsPcfwGJjWbtgK9CP4UPo1LAVBM0Rj4auALor7fbCPbLD",
+	"aecjExNaXGUKZzN+O4SG0xseNLdzJw+P20md3+xsQv0HcB/7PUtJEP/VncnjZ83GrmnqmBi2gIOrFRsT",
+	"wHrHEmkoWHaAjvbIH2jXltUVRPtMpj1eH1tE5krVkwT2y3z9OS7iX+brHLNSV3S5vzRLEOqu7Gvlg8xr",
+	"LOtG2NsI1L6BFNj3GbjW091K9w/+oS9o/Lo57NH+fSNlpffiiYaZkSWMl5anfpuPPtqnehq+9tF7NHz9",
+	"jt5TNaA/r89747Zee79qmT0eKzXd2RLNqNFtPS1DDUIavovnfnLP/KlNXVxEztj1S9yTVF1RTYysADES",
+	"M3cyuTl2+6drdxbYSbfzKF7jI3/qk4A15A7CLfDu5/B3Lkq91Ta7oAL7O7uucCmWwGM4+gj/7Skf4dl7",
+	"FJCvo/H3LR5h7D+OKYtLvX+h6TDphluzmLDUxaUA+fPnZlK7hByP4vLufg4wTls0jkPHPDNnXIETzWHh",
+	"JvLFkkGz5wCka8cefAK8AQwCUKf398NwP7EVTO8O7Hay14POHbKDxHh4/HD3EWNq4X5y7O27sV8igEA5",
+	"wH+AXwRGHGNeDSJXLJVTTlL5rvDvo4/2P521umlySSnC+OCdgr33yrTZMmBHcXtw4dqhmnC7R/Lixpmm",
+	"fc7iyIGJZ88EG/GzjCS9j4PZUdD1xz3x524rs7hf7uv9qLYlB/XIgaG6jqxAEdA5AcFDghOhFynU6pp1",
+	"ANkAMix4CH2bPaLpwpFhQ3UNRcK3MOp2dvkLRVfP4YWfi6g2ixKJXAlWgtMFu02wqnIFlJpoeu0XCz4Z",
+	"jnXMtKqaFtypaskK4aHvJS33Xmss4ChylItffoELCPkGm+qTQmpEPGW0mLueMnAlnTtcJdgvDwBMqLYG",
+	"edXCPsjSPptOWdGRGvtuzgC36ZqF6meNqMeIH6UdwDKUH8wRjMHViQCQIl7iUI9AqIJCam4cxhBXZCkr",
+	"XiCqY23kNrdY8fLSTfFPcTvexa3XLHaf+W8QD7aU80UI+Rc0epVaYxsPJzWtgo1d80ppyckHrnVTMQll",
+	"arVyAHi7CfnG91ZOXucv4evPp2VlLnP3s66RPVAu0NZ4VOhrK3MLCPdcz+zsxSwBt58oiZtaOYDIUtjz",
+	"whszRAqn1BJ6w/U4QG0pWrIDOZ2i5LNs6mvqFV3livjlNB2J8psYkH/xTxSq7++UXp5YaEErJkqqzlAH",
+	"cKEbfy/1Kuv4A11Z2+jCgPd+tMQS7CFYrP6n+nr2nzeLqjtPfeyyid1m9nt4M/W4V/L7lFf7ggQCiQK3",
+	"HgzaQ1hMpWIF1Xlx8co98FkFRrrdHDcEuprDnSqnGAMDuNuHx+Pj42MPqTdlK6bGhBqAWTTk8XGG7qM2",
+	"dZtVTRESUBw0Pr5D1Dhn1TBWZgLY4w6QoqfHx1+fPH368PHp16fHT5+e7IIp+gNomJaEPDllmSF8/4V0",
+	"TWAhRxiA9y3WcD9o3y4PrQMhjWsmapU/Xate3KYY1V3l4y9vlhXl4t/HBfLWLThz2n4/vow+tkYzwjmc",
+	"XetBqezZnjdm4FwqE5d7g6425TftQF585IoVjF/vih+9DU99QUXbT2KfdURhXfvBdeEYvxt7cCN/FkzY",
+	"g8oF8MIZHH30/+xMZ33LFvKahe3ok9KKP9lHFOQdqyqi5YJB6wifm2Ulj73iUkvsIxxUvJi9xMI27akV",
+	"m5C5lFdYIqpXgOgpRcEiBxArFHPVoh6aynIVQzNd85lwfacSJm9t3rbXcA/u/4YDPm9srf3e+81J8JSQ",
+	"TUPYyTpHhmnTL/66T7JLRpXeMW3yjLr/E3rH0urKL3MGHlfeJBnsSxZER+YAFrnGhh8GKpqoATbLnmC9",
+	"Iyr6tv5y0DS+gHmpuASg9rRuHn3dU93wP7iD/RxBVUHJKlXFnIMbWJMVq3Ll4/6xTiCde9W13tbZEDGc",
+	"9R6aPtSbAeLtSuocx14YqizNfcko8ODSy8um7nTz3kf0fqhZe0B+kxMHIuUcuXGzqIIuGJnLBSOruazY",
+	"2OfTKj6bG6L575iTba2JSUXFVRN0913Fkr24Qe/vg1OAXuWdrINP2fNeMrGzP+YFPJTsM4LZPCHRx64N",
+	"tgngisB7D1BJDpWBGrKQ2pwHlYfdFIyVGloV/cRYyUrXhS64SxVAO1DhuiFLZbV27WrMQItVodugo/dH",
+	"KYxUOTXQug1Rq+3sppRXZMKsAeqUlKgNX4PjuyOHfLtL3W3rDU72KRzSWga2Db27bHhOlVoTR7XtcEuE",
+	"sWD/iYjdu+vKUFh8qbKy0OfPNVuIKsd8EzhREqC086DVAnUjolZ42tcxJiRlLv0hufLj+6YFMMbrfWUl",
+	"AG9DHAw7kCVvilsij79vk9JRuHsHlzFFY2ay/Z7h2P5I7v/iidayq+rfP7o3VPAX+2Gid87k2GAhkA6Q",
+	"Fq0NhlmW6NGd0OJql7zYmaJidZ8L193R52B8Qa9Keyp79K0831sCib0D8ZSs7dIKTq/mvIIrUFEROb5A",
+	"ZZdLqVnZQw/cE3e7gz/6iP/4dBcuH6dx7PCM7goakiyChF6wG8Twf8FDejBMV/rU/mBEmqavWxTuWoKp",
+	"WpwTI12fWOQJHsBFavHAavhLMlkHLQC7aU/YWkJ+B/y69RLLbtDCGsBCawHFXtzsFIElo6Ud5T7uuQtQ",
+	"O174N3yekt1oPbfoiR9+/qVJ994Vqh/lNdo/fskAB1dVLivXN6ZuIhbQd5hvCHUETPXVtUi6zjjcRXkB",
+	"j2knDs7f7ENfGArnbwg0tKcLF1a0n8Ai+AlCG3FqOhBx9nd/Nj3E8wfni0h7wKp+AchRbRArrCeijV3C",
+	"hXHAaffRUyE1R99gNxXDxwQC7z54vJFP8AeN1MM25hyKjmD2AFLgumt7npisXSMrURLXE+keVUtkDdc8",
+	"7Ogj/NlZmADTHd33rr9ghvIqmx6hHFPtwUpH11fUlNSo9T43fFCPsB4d9+y/hpxl3NkyW2ySaze5UYHD",
+	"b1ilz4Nz1sHXTq2hhI4Oq9bNoXs+4bn0wBUvwfJIJRo9bTsWn9yrYLh1Bl26nCXsIcLcwks3OnNu931w",
+	"rTGcPxx2stVy09cXgN8cv5eiWo/ORF1V464cuz3lAeGqUDphprk1CyyRjN2kpCK6oBUrSSlX4t+KdXbg",
+	"bnweUfh5kDfWTe9KTOvClg++Q6n3gEhn2llen7M/62kjYniXRPwBn7hPMAZ8Q+Zk3Qz3AUC5wODaQgq2",
+	"HkfmUEkUoxUgEReq1R1i70qGD9Td3WJP6WAbpArRhyZgBm34x+2ie6hEoRz9G/B4vTwkz1wpwjRUkaka",
+	"+7hKwdBb4QJjjfEI7gsH/iunMMDYchAirZbb2TzoZHjTZCzes4Ohd4z0rjHPXcFOf4dFEU9XQSvkikiR",
+	"C3XCvDTkhWGwM8LwwmNwHX7AB7VmZp/Rxz+Rg6SJPnrI35ZJERdGjpGY0Rmy0/HRBM/vx+H2xvtfPgc3",
+	"DEoE2KQj/PjfnpIu6Bp61mKbHEs/m260uKvoDuLx6Uj3Rz5NhtRnICAhV9lrCK6WqEoN69cc8LMUATYO",
+	"u2fxYh6qk4lcsSao7psEQFDQKV6UR43Z2sGMHhaRI8n4MPrlkG1ygP/i354HfmDG0X4hF+HeBxGq486/",
+	"GMT1jbfY4tyfYtAzNpQT+5G3o8akFkAvmGhjJJkwexvu5CrvI92BVfC2Fhch9eL+olbwCnwl1919vPwT",
+	"+ykjhboF3Avoe8oFntmYUE2YNnxBjVN1qbZampq1MZbuwdWMjtp7k3YXzg/8GURdWImv11S1EFZZtJtl",
+	"ldvReFRAa7yqlYCRCVXhcP/2guON3Zqx1b/qBfhGcIuiKKr7igrChR0Ysq3sJYAiwCgEupxSXnlXi97C",
+	"o43kgnZR404IWv/MZ4heZ7sbhe/3xP3grbWmK9GGVxWiDUhSShAEVdUUkTfFMiAawI7QmJWV2VNGd2Dt",
+	"X8ATXzK7htF9wgLgevYH+ImAj9iLEjAi5rIqNy63GMNMM6057k8uJ/KCz8Truh/Q/gVW1Mja7KkFJ5TL",
+	"K7nSTD3QxM820SM7n9N4EX50fzzoXpFjQf/1vkrSqL7iYobsZU0G7MnmOozDP016jzIZ8nwmvv9MjhFo",
+	"EJtq3rjgwv99sutSw0G+eN5Q/tQdH/A7nDkrajQa/vm+ZSXymVW3HE9YkQsxNIqdd8/t0UPHxO+MWULF",
+	"SyHlFWe5tvKaGWOl8oE2dbmrCeqFe+aPEK3/M2Eo2n3LNuX0m7oHB4I7S+LOMpsoiaB5O6ETYdp/YOxE",
+	"nN9nLmeIXto+x2/ZbC+a7FvvuGjHyK3NBSC210zRini+tUaxfXQjlBBOOMXjRx/tP9ad6Qb+7O+XJ/Id",
+	"OeHLvSQawFht+ASEToCu5Rmu2FlnqsP+3Kn1dO5ojhBdD2DDO07pRfNUL5lMO2ecLjM6TpUZpYef7Gn4",
+	"z51DEG32HtJ74+C9aY0On6wkuaaK03Y32C9CfHO5y9qCJ/7U+MV2CdmrF5a3h4vXI9RudjaD8Z0Qtv92",
+	"iQ67K9AuUHn6UiVokAi31cwMnanOqudGkyUtruiMncMfCFMTxQedGerSk7iAiG9idzost+Qu7Jc2slcQ",
+	"fLefG2jeQgpp1j2MraI0jA6AeLdnnQllFxio9/gBBYDKTOxVKUPOCfzbl8ZmUsqKOYPyqV1l5/vX/uwq",
+	"k0j1D4+ffn3y+OFnNgQzdHTh9lMqB9wzYfuD1QAezWPWn0csCB43csXYEnjT6ouQoTFhMwfg3ENoHUWB",
+	"hB0BkD40+N3ri3dHz9++/AVbY/BiTvSSsfKgXkIsbivdUVcSjJkFo7qGfBMuZhUjf33zc4Y8J1QzV1KS",
+	"7Mf9MNGL+84J41JlcrGtRS+xHNV79ptPCsRAZNMpL7g1nexnqNJD+sZdcBrvFbb384afnkMXKs1LBuna",
+	"vIRGYo4eEAOelbwwrDxHv5gkJb+2j4P9NIdyf7ACqAsLI4wfcmcoxtunpN5iI2x81pnqze/91rOvSBzY",
+	"P5iy27cf8Cy8X4y7S8kUlIQ5c53frC4Mh2LJfNxANmHqvb7vU3CqS2d2tnvkPkHq3Ctyuc3+6/1Ebjzy",
+	"FeQnoYonXdoXRsJ9tHwvsdp+6kq8yffTYKPZw5ai8OjR48enp48+s6bQceB7g92CgTCRD9/WHPg5xOeg",
+	"n9+8FleazOk1cwkQDlU+3QS7zTuKTSs+m+dhW59bxbCPFvDMwd+HDjz4WlCZgobQUgVoFgcJQjz7v+jv",
+	"FaQy7GSq0omLElre7CE67t8zbvDrIYIbgUpqI5fYRcGV3BtJKimvILdxKtV9S+SeyTVNZk0nYb3ADQvX",
+	"j2vQ7atYHdS2YoyUdK1DQmxOk2wDgfWpGL4LDBjz2TVSYU9O1OLpNXh8qWK+McQ5cYTR9CAfogv/SXpD",
+	"3C7T6Yvg90LHEehkLEUrTwpAozEfewJWDL/Z+y0LLLWDi8Crt5/ktDtlUcAU9plH4da0F8VVMZc8AUmI",
+	"IBtCXqGQbWbL3Jf419FH/Ecfjx/uyBf0+TlCNc4a96hoXIMHMEKhwr6I6OrjTHkUqlWT7OeKBQCPqh+Z",
+	"p7zczY7cA37suwYe1jdsYaJQ66VPXRTsGnpRI7DsljtCIhSCy1CFlSYxZC/iVdxHENRx0mf2eEVvvV/0",
+	"2OYm7NGcsc2DRqouEw8zGvCZLygK/86W+0wo85belRt2T4ajHQ6Vx7lcQa+hJvtoUUNOPdiReius2k43",
+	"wf0++njFRYl4SinD8O+MLXtB0Nth9iAhPgfijBWFcRT00ZPHw9AcYYQvnfOE1Jpob+Sz6UGSWk16D517",
+	"GVsSSuwZY8WgxIYILY2dyAh8RlYlU/YfeNcitLcrg5vLWmXJcsXYcofShI/8uWOhdg3ZYCgucA/+Bxjo",
+	"zslHq6QM+OMkH8H8PnfyUfPS+0k+grJlyy0FeNojTyF4BFhVuQpSx1jYvSqbeASUcPQR/tupA78UpT/w",
+	"+6X+bLgXv7zzBn7LZlwQIcm0Vuj/thtyTkyD7a1qQWaStDSXiCmywfB/i/2BeLgdqzEn3NpvmwsTtuVO",
+	"uTCQvbCja907/oeAqtp9Q9y2HRjfD7LSS8Tz4QtfR0OoJs8v/uG7NY83EE3QlOQLu8fWdoREkr+UstBH",
+	"eHb6cFF+NeQK+X7RcV77vELSO912PR9jG6/E9u/34mjrm0qudHTqOaUSHuvlYNmXXQcQvVYn46FeE7od",
+	"hDguqzSDqNT5FgSPihJSkjcOJMF3K3Lv8JE/tSIHa8gpcm6BezgpGGizEz86TfSQ+hLU6GC4+3OE4PCf",
+	"WSH7kZYsenH7IOyX+3OEuPoOAHYPfivfzwDdVK6bA4Z0LRvl7B1kk6OP8N8dnamu5VU4ut3XsYkOecd1",
+	"PKSp4EmvLOFkmyw7/3LPx0BWUpl5ZTe01w4fKWmocXV2aR55a5/4s2z0Z2Ig3JN9HN5f+XVzeB6TBdlo",
+	"7Pzdu7npPDh+faMO3YMQ8HrqvJG8Avx/q6oGXYJ227KXIO7pHi5Bp7LezZsBo/yBvRk4v898eUYvvUdv",
+	"xjTCecWcWUGoyzpDABFKVlQtDupl6BkhJGRFC9PKhWprmvDH0Uf4b2cpVebsUzLdPfnH7KiaPa530LIc",
+	"vtyLf8BvQ3LfV5RDvL5LoP7invmCUR0/hT0Hduzq9b7COjCY6zWA7b4SCA5w5VWllX2qFrmeGxsVyx9H",
+	"E0aVvVn++d5eFq4G2f713j6orj0X1KoanY2O6JIfXZ+AhHMjp5AFIBwtonI2vGjHI2/2ibqq4H3gvcRG",
+	"3VN4FeK2bnbi0mDHhKoqWVwl+gb6EBimyUU5ktGVrBO/ewcOEAO3hkc5jxk99Zu3rQ5mY0T0GyOI5GZk",
+	"PPV7DwbiukABDKDdhomsRdnu3Jz6+Rv7uYNOKqhS3GE5NO016+Tvok65EIs5C81Z8RQWlFcTeRNvgWsZ",
+	"uT3WKwe9u1RypugiJNLMMUXeH/3MsvCn95/+/wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

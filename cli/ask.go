@@ -100,7 +100,7 @@ func (a *app) findRun(ctx context.Context, c *client.Client, given string) (uuid
 	if given == latest {
 		limit = 1
 	}
-	list, err := client.Decode[api.RunList](c.ListRuns(ctx, &api.ListRunsParams{Limit: new(limit)}))
+	list, err := client.Decode[api.RunList](c.ListRuns(ctx, &api.ListRunsParams{Limit: new(limit), Archived: given != latest}))
 	if err != nil {
 		return uuid.Nil, err
 	}

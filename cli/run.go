@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"cmp"
 	"errors"
 	"fmt"
@@ -95,16 +94,8 @@ func (a *app) askToSpend(cmd *cobra.Command, p api.Plan, most string, yes bool) 
 	if yes {
 		return most, nil
 	}
-	fmt.Fprintf(cmd.ErrOrStderr(), "The plan spends %s on servers, farms and seats; at most %s may be spent. Go on? [y/N] ", money(p.Currency, cmp.Or(p.OutsideCost, "0.00")), money(p.Currency, most))
-	line, err := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
-	if answer := strings.ToLower(strings.TrimSpace(line)); answer == "y" || answer == "yes" {
-		return most, nil
-	}
-	fmt.Fprintln(cmd.ErrOrStderr())
-	if err != nil && line == "" {
-		return "", errors.New("nobody answered: pass --yes to spend it without being asked; nothing was started")
-	}
-	return "", errors.New("nothing was started")
+	question := fmt.Sprintf("The plan spends %s on servers, farms and seats; at most %s may be spent. Go on?", money(p.Currency, cmp.Or(p.OutsideCost, "0.00")), money(p.Currency, most))
+	return most, a.sure(cmd, question, "spend it", "nothing was started")
 }
 
 func (a *app) setState(use, state string) *cobra.Command {
@@ -148,15 +139,16 @@ func (a *app) runs() *cobra.Command {
 			return err
 		}),
 	}
-	return group("runs", "Look at runs, say which comes first and how far they are planned anew", append([]*cobra.Command{show, a.runsList(), a.runsPriority()}, a.runsSchedule()...)...)
+	return group("runs", "Look at runs, say which comes first and how far they are planned anew", append([]*cobra.Command{show, a.runsList(), a.runsPriority(), a.runsArchive(), a.runsDelete()}, a.runsSchedule()...)...)
 }
 
 func (a *app) runsList() *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "List runs, newest first", Args: cobra.NoArgs, Example: "  rotanex runs list",
+	var archived bool
+	cmd := &cobra.Command{
+		Use: "list", Short: "List runs, newest first", Args: cobra.NoArgs, Example: "  rotanex runs list\n  rotanex runs list --archived",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			all, err := pages(func(cursor string) ([]api.Run, string, error) {
-				page, err := client.Decode[api.RunList](c.ListRuns(cmd.Context(), &api.ListRunsParams{Cursor: some(cursor), Limit: new(500)}))
+				page, err := client.Decode[api.RunList](c.ListRuns(cmd.Context(), &api.ListRunsParams{Cursor: some(cursor), Limit: new(500), Archived: archived}))
 				return page.Items, page.Next, err
 			})
 			if err != nil {
@@ -169,6 +161,8 @@ func (a *app) runsList() *cobra.Command {
 			return a.show(cmd, l)
 		}),
 	}
+	cmd.Flags().BoolVar(&archived, "archived", false, "those that were archived as well")
+	return cmd
 }
 
 // shotsOf are the names of a run's shots.

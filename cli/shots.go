@@ -129,7 +129,7 @@ func (a *app) shots() *cobra.Command {
 			return a.show(cmd, l)
 		}),
 	}
-	return group("shots", "What is to be rendered", imports, list)
+	return group("shots", "What is to be rendered", imports, list, a.shotsDelete())
 }
 
 // lookFor is how long an import waits until agents have looked for the files of its shots.

@@ -68,7 +68,7 @@ func (a *app) sources() *cobra.Command {
 	}
 	secret.Flags().StringVar(&file, "file", "", "file that holds it")
 	_ = secret.MarkFlagRequired("file")
-	return group("sources", "Rented servers and farms: what they cost and how they do", imports, list, secret, a.compareSources())
+	return group("sources", "Rented servers and farms: what they cost and how they do", imports, list, secret, a.compareSources(), a.sourcesDelete())
 }
 
 func factorText(s api.Source) string {

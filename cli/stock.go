@@ -71,7 +71,7 @@ func (a *app) hosts() *cobra.Command {
 		Example: "  rotanex hosts import stock.yaml",
 		RunE:    a.with(a.importStock),
 	}
-	return group("hosts", "Take stock: the machines at hand", imports, a.hostsList(), a.hostsShow(), a.hostsDrain(), a.hostWhy())
+	return group("hosts", "Take stock: the machines at hand", imports, a.hostsList(), a.hostsShow(), a.hostsDrain(), a.hostWhy(), a.hostsDelete())
 }
 
 func (a *app) hostsList() *cobra.Command {

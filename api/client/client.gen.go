@@ -305,6 +305,11 @@ type ClientInterface interface {
 	// Corresponds with GET /hosts (the `ListHosts` operationId).
 	ListHosts(ctx context.Context, params *ListHostsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DeleteHost Delete a host of one's own that no open run has booked, with its agent's credential
+	//
+	// Corresponds with DELETE /hosts/{host} (the `DeleteHost` operationId).
+	DeleteHost(ctx context.Context, host HostParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHost One host
 	//
 	// Corresponds with GET /hosts/{host} (the `GetHost` operationId).
@@ -501,10 +506,29 @@ type ClientInterface interface {
 	// Corresponds with POST /runs (the `StartRun` operationId).
 	StartRun(ctx context.Context, params *StartRunParams, body StartRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DeleteRun Delete a run that is over, with its frames and tries; what it cost stays with its sources
+	//
+	// Corresponds with DELETE /runs/{run} (the `DeleteRun` operationId).
+	DeleteRun(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetRun One run as it stands
 	//
 	// Corresponds with GET /runs/{run} (the `GetRun` operationId).
 	GetRun(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ArchiveRunWithBody Take a run that is over out of lists, or put it back
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /runs/{run}/archived (the `ArchiveRun` operationId).
+	ArchiveRunWithBody(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ArchiveRun Take a run that is over out of lists, or put it back
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /runs/{run}/archived (the `ArchiveRun` operationId).
+	ArchiveRun(ctx context.Context, run RunParam, body ArchiveRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListScheduleChanges How a run was planned anew while it ran, and what is proposed, newest first
 	//
@@ -702,6 +726,11 @@ type ClientInterface interface {
 	// Corresponds with GET /shots (the `ListShots` operationId).
 	ListShots(ctx context.Context, params *ListShotsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DeleteShot Delete a shot that no open run renders, and its package; its times and the runs that it was in stay
+	//
+	// Corresponds with DELETE /shots/{shot} (the `DeleteShot` operationId).
+	DeleteShot(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetShot One shot
 	//
 	// Corresponds with GET /shots/{shot} (the `GetShot` operationId).
@@ -764,6 +793,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /sources (the `ListSources` operationId).
 	ListSources(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteSource Delete a source at which nothing is open, with its offers and tiers; what was charged there stays
+	//
+	// Corresponds with DELETE /sources/{source} (the `DeleteSource` operationId).
+	DeleteSource(ctx context.Context, source Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PutSourceWithBody Make a source or replace its description
 	//
@@ -1435,6 +1469,21 @@ func (c *Client) ListHosts(ctx context.Context, params *ListHostsParams, reqEdit
 	return c.Client.Do(req)
 }
 
+// DeleteHost Delete a host of one's own that no open run has booked, with its agent's credential
+//
+// Corresponds with DELETE /hosts/{host} (the `DeleteHost` operationId).
+func (c *Client) DeleteHost(ctx context.Context, host HostParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteHostRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetHost One host
 //
 // Corresponds with GET /hosts/{host} (the `GetHost` operationId).
@@ -1951,11 +2000,60 @@ func (c *Client) StartRun(ctx context.Context, params *StartRunParams, body Star
 	return c.Client.Do(req)
 }
 
+// DeleteRun Delete a run that is over, with its frames and tries; what it cost stays with its sources
+//
+// Corresponds with DELETE /runs/{run} (the `DeleteRun` operationId).
+func (c *Client) DeleteRun(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteRunRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetRun One run as it stands
 //
 // Corresponds with GET /runs/{run} (the `GetRun` operationId).
 func (c *Client) GetRun(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ArchiveRunWithBody Take a run that is over out of lists, or put it back
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /runs/{run}/archived (the `ArchiveRun` operationId).
+func (c *Client) ArchiveRunWithBody(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArchiveRunRequestWithBody(c.Server, run, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ArchiveRun Take a run that is over out of lists, or put it back
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /runs/{run}/archived (the `ArchiveRun` operationId).
+func (c *Client) ArchiveRun(ctx context.Context, run RunParam, body ArchiveRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArchiveRunRequest(c.Server, run, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2482,6 +2580,21 @@ func (c *Client) ListShots(ctx context.Context, params *ListShotsParams, reqEdit
 	return c.Client.Do(req)
 }
 
+// DeleteShot Delete a shot that no open run renders, and its package; its times and the runs that it was in stay
+//
+// Corresponds with DELETE /shots/{shot} (the `DeleteShot` operationId).
+func (c *Client) DeleteShot(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteShotRequest(c.Server, shot)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetShot One shot
 //
 // Corresponds with GET /shots/{shot} (the `GetShot` operationId).
@@ -2645,6 +2758,21 @@ func (c *Client) CompareSources(ctx context.Context, shot ShotParam, params *Com
 // Corresponds with GET /sources (the `ListSources` operationId).
 func (c *Client) ListSources(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSourcesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteSource Delete a source at which nothing is open, with its offers and tiers; what was charged there stays
+//
+// Corresponds with DELETE /sources/{source} (the `DeleteSource` operationId).
+func (c *Client) DeleteSource(ctx context.Context, source Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteSourceRequest(c.Server, source)
 	if err != nil {
 		return nil, err
 	}
@@ -4168,6 +4296,40 @@ func NewListHostsRequest(server string, params *ListHostsParams) (*http.Request,
 	return req, nil
 }
 
+// NewDeleteHostRequest constructs an http.Request for the DeleteHost method
+func NewDeleteHostRequest(server string, host HostParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetHostRequest constructs an http.Request for the GetHost method
 func NewGetHostRequest(server string, host HostParam) (*http.Request, error) {
 	var err error
@@ -5345,6 +5507,14 @@ func NewListRunsRequest(server string, params *ListRunsParams) (*http.Request, e
 
 		}
 
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "archived", params.Archived, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -5414,6 +5584,40 @@ func NewStartRunRequestWithBody(server string, params *StartRunParams, contentTy
 	return req, nil
 }
 
+// NewDeleteRunRequest constructs an http.Request for the DeleteRun method
+func NewDeleteRunRequest(server string, run RunParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetRunRequest constructs an http.Request for the GetRun method
 func NewGetRunRequest(server string, run RunParam) (*http.Request, error) {
 	var err error
@@ -5444,6 +5648,53 @@ func NewGetRunRequest(server string, run RunParam) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewArchiveRunRequest calls the generic ArchiveRun builder with application/json body
+func NewArchiveRunRequest(server string, run RunParam, body ArchiveRunJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewArchiveRunRequestWithBody(server, run, "application/json", bodyReader)
+}
+
+// NewArchiveRunRequestWithBody constructs an http.Request for the ArchiveRun method, with any body, and a specified content type
+func NewArchiveRunRequestWithBody(server string, run RunParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/archived", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6587,6 +6838,40 @@ func NewListShotsRequest(server string, params *ListShotsParams) (*http.Request,
 	return req, nil
 }
 
+// NewDeleteShotRequest constructs an http.Request for the DeleteShot method
+func NewDeleteShotRequest(server string, shot ShotParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/shots/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetShotRequest constructs an http.Request for the GetShot method
 func NewGetShotRequest(server string, shot ShotParam) (*http.Request, error) {
 	var err error
@@ -7033,6 +7318,40 @@ func NewListSourcesRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteSourceRequest constructs an http.Request for the DeleteSource method
+func NewDeleteSourceRequest(server string, source Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "source", source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sources/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -8095,6 +8414,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /hosts (the `ListHosts` operationId).
 	ListHostsWithResponse(ctx context.Context, params *ListHostsParams, reqEditors ...RequestEditorFn) (*ListHostsResponse, error)
 
+	// DeleteHostWithResponse Delete a host of one's own that no open run has booked, with its agent's credential
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /hosts/{host} (the `DeleteHost` operationId).
+	DeleteHostWithResponse(ctx context.Context, host HostParam, reqEditors ...RequestEditorFn) (*DeleteHostResponse, error)
+
 	// GetHostWithResponse One host
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8327,12 +8653,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /runs (the `StartRun` operationId).
 	StartRunWithResponse(ctx context.Context, params *StartRunParams, body StartRunJSONRequestBody, reqEditors ...RequestEditorFn) (*StartRunResponse, error)
 
+	// DeleteRunWithResponse Delete a run that is over, with its frames and tries; what it cost stays with its sources
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /runs/{run} (the `DeleteRun` operationId).
+	DeleteRunWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*DeleteRunResponse, error)
+
 	// GetRunWithResponse One run as it stands
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /runs/{run} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
+
+	// ArchiveRunWithBodyWithResponse Take a run that is over out of lists, or put it back
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/archived (the `ArchiveRun` operationId).
+	ArchiveRunWithBodyWithResponse(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArchiveRunResponse, error)
+
+	// ArchiveRunWithResponse Take a run that is over out of lists, or put it back
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /runs/{run}/archived (the `ArchiveRun` operationId).
+	ArchiveRunWithResponse(ctx context.Context, run RunParam, body ArchiveRunJSONRequestBody, reqEditors ...RequestEditorFn) (*ArchiveRunResponse, error)
 
 	// ListScheduleChangesWithResponse How a run was planned anew while it ran, and what is proposed, newest first
 	//
@@ -8562,6 +8909,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /shots (the `ListShots` operationId).
 	ListShotsWithResponse(ctx context.Context, params *ListShotsParams, reqEditors ...RequestEditorFn) (*ListShotsResponse, error)
 
+	// DeleteShotWithResponse Delete a shot that no open run renders, and its package; its times and the runs that it was in stay
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /shots/{shot} (the `DeleteShot` operationId).
+	DeleteShotWithResponse(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*DeleteShotResponse, error)
+
 	// GetShotWithResponse One shot
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8638,6 +8992,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /sources (the `ListSources` operationId).
 	ListSourcesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSourcesResponse, error)
+
+	// DeleteSourceWithResponse Delete a source at which nothing is open, with its offers and tiers; what was charged there stays
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /sources/{source} (the `DeleteSource` operationId).
+	DeleteSourceWithResponse(ctx context.Context, source Name, reqEditors ...RequestEditorFn) (*DeleteSourceResponse, error)
 
 	// PutSourceWithBodyWithResponse Make a source or replace its description
 	//
@@ -9867,6 +10228,47 @@ func (r ListHostsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListHostsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteHostResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11153,6 +11555,47 @@ func (r StartRunResponse) ContentType() string {
 	return ""
 }
 
+type DeleteRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRunResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11195,6 +11638,47 @@ func (r GetRunResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ArchiveRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ArchiveRunResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ArchiveRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ArchiveRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ArchiveRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ArchiveRunResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12351,6 +12835,47 @@ func (r ListShotsResponse) ContentType() string {
 	return ""
 }
 
+type DeleteShotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteShotResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteShotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteShotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteShotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteShotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetShotResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12796,6 +13321,47 @@ func (r ListSourcesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListSourcesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteSourceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14043,6 +14609,19 @@ func (c *ClientWithResponses) ListHostsWithResponse(ctx context.Context, params 
 	return ParseListHostsResponse(rsp)
 }
 
+// DeleteHostWithResponse Delete a host of one's own that no open run has booked, with its agent's credential
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /hosts/{host} (the `DeleteHost` operationId).
+func (c *ClientWithResponses) DeleteHostWithResponse(ctx context.Context, host HostParam, reqEditors ...RequestEditorFn) (*DeleteHostResponse, error) {
+	rsp, err := c.DeleteHost(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteHostResponse(rsp)
+}
+
 // GetHostWithResponse One host
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14467,6 +15046,19 @@ func (c *ClientWithResponses) StartRunWithResponse(ctx context.Context, params *
 	return ParseStartRunResponse(rsp)
 }
 
+// DeleteRunWithResponse Delete a run that is over, with its frames and tries; what it cost stays with its sources
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /runs/{run} (the `DeleteRun` operationId).
+func (c *ClientWithResponses) DeleteRunWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*DeleteRunResponse, error) {
+	rsp, err := c.DeleteRun(ctx, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteRunResponse(rsp)
+}
+
 // GetRunWithResponse One run as it stands
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14478,6 +15070,32 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, run RunPar
 		return nil, err
 	}
 	return ParseGetRunResponse(rsp)
+}
+
+// ArchiveRunWithBodyWithResponse Take a run that is over out of lists, or put it back
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/archived (the `ArchiveRun` operationId).
+func (c *ClientWithResponses) ArchiveRunWithBodyWithResponse(ctx context.Context, run RunParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArchiveRunResponse, error) {
+	rsp, err := c.ArchiveRunWithBody(ctx, run, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArchiveRunResponse(rsp)
+}
+
+// ArchiveRunWithResponse Take a run that is over out of lists, or put it back
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /runs/{run}/archived (the `ArchiveRun` operationId).
+func (c *ClientWithResponses) ArchiveRunWithResponse(ctx context.Context, run RunParam, body ArchiveRunJSONRequestBody, reqEditors ...RequestEditorFn) (*ArchiveRunResponse, error) {
+	rsp, err := c.ArchiveRun(ctx, run, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArchiveRunResponse(rsp)
 }
 
 // ListScheduleChangesWithResponse How a run was planned anew while it ran, and what is proposed, newest first
@@ -14900,6 +15518,19 @@ func (c *ClientWithResponses) ListShotsWithResponse(ctx context.Context, params 
 	return ParseListShotsResponse(rsp)
 }
 
+// DeleteShotWithResponse Delete a shot that no open run renders, and its package; its times and the runs that it was in stay
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /shots/{shot} (the `DeleteShot` operationId).
+func (c *ClientWithResponses) DeleteShotWithResponse(ctx context.Context, shot ShotParam, reqEditors ...RequestEditorFn) (*DeleteShotResponse, error) {
+	rsp, err := c.DeleteShot(ctx, shot, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteShotResponse(rsp)
+}
+
 // GetShotWithResponse One shot
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15041,6 +15672,19 @@ func (c *ClientWithResponses) ListSourcesWithResponse(ctx context.Context, reqEd
 		return nil, err
 	}
 	return ParseListSourcesResponse(rsp)
+}
+
+// DeleteSourceWithResponse Delete a source at which nothing is open, with its offers and tiers; what was charged there stays
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /sources/{source} (the `DeleteSource` operationId).
+func (c *ClientWithResponses) DeleteSourceWithResponse(ctx context.Context, source Name, reqEditors ...RequestEditorFn) (*DeleteSourceResponse, error) {
+	rsp, err := c.DeleteSource(ctx, source, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteSourceResponse(rsp)
 }
 
 // PutSourceWithBodyWithResponse Make a source or replace its description
@@ -16068,6 +16712,35 @@ func ParseListHostsResponse(rsp *http.Response) (*ListHostsResponse, error) {
 	return response, nil
 }
 
+// ParseDeleteHostResponse parses an HTTP response from a DeleteHostWithResponse call
+func ParseDeleteHostResponse(rsp *http.Response) (*DeleteHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetHostResponse parses an HTTP response from a GetHostWithResponse call
 func ParseGetHostResponse(rsp *http.Response) (*GetHostResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17033,6 +17706,35 @@ func ParseStartRunResponse(rsp *http.Response) (*StartRunResponse, error) {
 	return response, nil
 }
 
+// ParseDeleteRunResponse parses an HTTP response from a DeleteRunWithResponse call
+func ParseDeleteRunResponse(rsp *http.Response) (*DeleteRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetRunResponse parses an HTTP response from a GetRunWithResponse call
 func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17053,6 +17755,35 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseArchiveRunResponse parses an HTTP response from a ArchiveRunWithResponse call
+func ParseArchiveRunResponse(rsp *http.Response) (*ArchiveRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ArchiveRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -17859,6 +18590,35 @@ func ParseListShotsResponse(rsp *http.Response) (*ListShotsResponse, error) {
 	return response, nil
 }
 
+// ParseDeleteShotResponse parses an HTTP response from a DeleteShotWithResponse call
+func ParseDeleteShotResponse(rsp *http.Response) (*DeleteShotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteShotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetShotResponse parses an HTTP response from a GetShotWithResponse call
 func ParseGetShotResponse(rsp *http.Response) (*GetShotResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18172,6 +18932,35 @@ func ParseListSourcesResponse(rsp *http.Response) (*ListSourcesResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteSourceResponse parses an HTTP response from a DeleteSourceWithResponse call
+func ParseDeleteSourceResponse(rsp *http.Response) (*DeleteSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -42,6 +42,7 @@ import (
 	"rotanex.example/service/plans"
 	"rotanex.example/service/problems"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/removal"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/samples"
@@ -165,6 +166,7 @@ type Service struct {
 	accounts *accounts.Accounts
 	audit    *audit.Audit
 	storage  *storage.Storage
+	removal  *removal.Removal
 
 	rental *rental.Rental
 
@@ -243,6 +245,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.access = access.New(s.store, s.clock, c.Secure, c.Proxied)
 	s.audit = audit.New(s.store, s.clock)
 	s.storage = storage.New(s.store, s.clock, s.blobs, c.Log)
+	s.removal = removal.New(s.store, s.feed)
 	s.hosts = hosts.New(hosts.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Beat: queue.Beat, Currency: c.Currency, Zone: zone})
 	s.shots = shots.New(s.store, s.clock, s.feed)
 	s.licences = licences.New(s.store)

@@ -86,6 +86,26 @@ func (e endpoints) ListAudit(w http.ResponseWriter, r *http.Request, params api.
 	e.audit.List(w, r, params)
 }
 
+func (e endpoints) ArchiveRun(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.removal.PutArchived(w, r, run)
+}
+
+func (e endpoints) DeleteRun(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.removal.DeleteRun(w, r, run)
+}
+
+func (e endpoints) DeleteShot(w http.ResponseWriter, r *http.Request, shot string) {
+	e.removal.DeleteShot(w, r, shot)
+}
+
+func (e endpoints) DeleteHost(w http.ResponseWriter, r *http.Request, host string) {
+	e.removal.DeleteHost(w, r, host)
+}
+
+func (e endpoints) DeleteSource(w http.ResponseWriter, r *http.Request, source string) {
+	e.removal.DeleteSource(w, r, source)
+}
+
 func (e endpoints) ListStorage(w http.ResponseWriter, r *http.Request) { e.storage.List(w, r) }
 func (e endpoints) Keep(w http.ResponseWriter, r *http.Request, kind string) {
 	e.storage.Put(w, r, kind)

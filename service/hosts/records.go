@@ -2,6 +2,7 @@ package hosts
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -94,4 +95,15 @@ func setDraining(tx *gorm.DB, host string, drain bool) error {
 // CountUp counts the hosts whose agents are heard of.
 func (h *Hosts) CountUp(ctx context.Context) (n int, err error) {
 	return n, h.Store.WithContext(ctx).Raw("SELECT count(*) FROM hosts WHERE agent_seen > $1", h.Clock.WallNow().Add(-Lost)).Row().Scan(&n)
+}
+
+// Delete deletes a host, and reports whether there was one.
+func Delete(tx *gorm.DB, name string) (bool, error) {
+	done := tx.Exec("DELETE FROM hosts WHERE name = $1", name)
+	return done.RowsAffected > 0, done.Error
+}
+
+// DeleteOffers deletes the offers and tiers of a source.
+func DeleteOffers(tx *gorm.DB, source string) error {
+	return errors.Join(tx.Exec("DELETE FROM offers WHERE source = $1", source).Error, tx.Exec("DELETE FROM farms WHERE source = $1", source).Error)
 }

@@ -93,3 +93,8 @@ func Unused(tx *gorm.DB, sums []string) ([]string, error) {
 func ForgetChunks(tx *gorm.DB, sums []string) error {
 	return tx.Exec("DELETE FROM chunks WHERE sum = ANY ($1)", sums).Error
 }
+
+// Delete deletes a shot's package; its parts are deleted by rule once nothing has them.
+func Delete(tx *gorm.DB, shot string) error {
+	return tx.Exec("DELETE FROM packages WHERE shot = $1", shot).Error
+}

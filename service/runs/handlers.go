@@ -48,7 +48,7 @@ func (q *Runs) List(w http.ResponseWriter, r *http.Request, params api.ListRunsP
 		p, _ := dispatch.ParsePriority(string(*params.Priority)) // the contract knows the words
 		only = &p
 	}
-	found, next, err := q.page(r.Context(), only, params.Cursor, params.Limit)
+	found, next, err := q.page(r.Context(), only, params.Archived, params.Cursor, params.Limit)
 	items := httpapi.Each(found, func(s state) api.Run { return s.record(q.clock.WallNow()) })
 	httpapi.Answer(w, r, http.StatusOK, api.RunList{Items: items, Next: next}, err)
 }

@@ -97,8 +97,8 @@ func (s state) expectedOf(host, crew string, first float64) float64 {
 }
 
 // page returns a page of runs as they stand, newest first.
-func (q *Runs) page(ctx context.Context, priority *dispatch.Priority, cursor *string, limit *int) (out []state, next string, err error) {
-	query := q.store.WithContext(ctx).Where("kind = 'run'")
+func (q *Runs) page(ctx context.Context, priority *dispatch.Priority, archived bool, cursor *string, limit *int) (out []state, next string, err error) {
+	query := q.store.WithContext(ctx).Where("kind = 'run' AND (NOT archived OR ?)", archived)
 	if priority != nil {
 		query = query.Where("priority = ?", *priority)
 	}

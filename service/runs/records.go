@@ -156,3 +156,13 @@ func endFinished(tx *gorm.DB, only *uuid.UUID, now time.Time) ([]Run, error) {
 func goesBy(tx *gorm.DB, run, plan uuid.UUID, at time.Time) error {
 	return tx.Exec("INSERT INTO run_plans (run_id, plan_id, at) VALUES (?, ?, ?)", run, plan, at).Error
 }
+
+// Archive takes a run out of lists, or puts it back.
+func Archive(tx *gorm.DB, id uuid.UUID, archived bool) error {
+	return tx.Exec("UPDATE runs SET archived = $2 WHERE id = $1", id, archived).Error
+}
+
+// Delete deletes a run with all that is its own.
+func Delete(tx *gorm.DB, id uuid.UUID) error {
+	return tx.Exec("DELETE FROM runs WHERE id = $1", id).Error
+}

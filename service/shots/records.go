@@ -19,3 +19,9 @@ func Files(tx *gorm.DB) ([]string, error) {
 		SELECT DISTINCT file FROM (SELECT spec->>'scene' AS file FROM shots
 			UNION SELECT jsonb_array_elements_text(coalesce(spec->'inputs', '[]')) FROM shots) AS files ORDER BY 1`))
 }
+
+// Delete deletes a shot, and reports whether there was one.
+func Delete(tx *gorm.DB, name string) (bool, error) {
+	done := tx.Exec("DELETE FROM shots WHERE name = $1", name)
+	return done.RowsAffected > 0, done.Error
+}

@@ -195,3 +195,9 @@ func readWaits(tx *gorm.DB) ([]waitRow, error) {
 		return x, err
 	})
 }
+
+// Delete deletes a source, and reports whether there was one. What was charged there stays.
+func Delete(tx *gorm.DB, name string) (bool, error) {
+	done := tx.Exec("DELETE FROM sources WHERE name = $1", name)
+	return done.RowsAffected > 0, done.Error
+}

@@ -106,7 +106,8 @@ export interface paths {
         /** Make a host or replace its description */
         put: operations["putHost"];
         post?: never;
-        delete?: never;
+        /** Delete a host of one's own that no open run has booked, with its agent's credential */
+        delete: operations["deleteHost"];
         options?: never;
         head?: never;
         patch?: never;
@@ -274,7 +275,8 @@ export interface paths {
          */
         put: operations["putSource"];
         post?: never;
-        delete?: never;
+        /** Delete a source at which nothing is open, with its offers and tiers; what was charged there stays */
+        delete: operations["deleteSource"];
         options?: never;
         head?: never;
         patch?: never;
@@ -531,7 +533,8 @@ export interface paths {
         /** Make a shot or replace its description; runs that stand keep the one they began with */
         put: operations["putShot"];
         post?: never;
-        delete?: never;
+        /** Delete a shot that no open run renders, and its package; its times and the runs that it was in stay */
+        delete: operations["deleteShot"];
         options?: never;
         head?: never;
         patch?: never;
@@ -964,6 +967,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/archived": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Take a run that is over out of lists, or put it back */
+        put: operations["archiveRun"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}": {
         parameters: {
             query?: never;
@@ -977,7 +999,8 @@ export interface paths {
         get: operations["getRun"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Delete a run that is over, with its frames and tries; what it cost stays with its sources */
+        delete: operations["deleteRun"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4040,6 +4063,27 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    deleteHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: components["parameters"]["hostParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     drainHost: {
         parameters: {
             query?: never;
@@ -4266,6 +4310,27 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Source"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: components["schemas"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -4700,6 +4765,27 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Shot"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteShot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -5463,6 +5549,8 @@ export interface operations {
                 limit?: components["parameters"]["limit"];
                 /** @description Only of this priority */
                 priority?: components["schemas"]["Priority"];
+                /** @description Those that were archived as well */
+                archived?: boolean;
             };
             header?: never;
             path?: never;
@@ -5523,6 +5611,33 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    archiveRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    archived: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getRun: {
         parameters: {
             query?: never;
@@ -5542,6 +5657,27 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Run"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

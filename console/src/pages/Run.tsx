@@ -1,7 +1,7 @@
 import { Box, Button, Code, Flex, Grid, HStack, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
 import { isOver, pictureURL, useEntries, useFrames, useRun, useRunSources } from "../api/queries";
 import { Choice } from "../parts/Choice";
@@ -74,6 +74,33 @@ function Controls({ run }: { run: Run }) {
         )}
       </HStack>
       {set.error && <Failed error={set.error} />}
+    </Stack>
+  );
+}
+
+/** Takes a run that is over out of the list. */
+function Archive({ run }: { run: Run }) {
+  const cache = useQueryClient();
+  const go = useNavigate();
+  const archive = useMutation({
+    mutationFn: () =>
+      answered(client.PUT("/runs/{run}/archived", { params: { path: { run: run.id } }, body: { archived: true } })),
+    onSuccess: () => {
+      cache.invalidateQueries({ queryKey: ["runs"] });
+      go("/runs");
+    },
+  });
+  return (
+    <Stack gap="2" align="flex-end">
+      <Button
+        variant="outline"
+        title="Out of the list of runs; rotanex runs list --archived shows it, rotanex runs archive --undo puts it back"
+        loading={archive.isPending}
+        onClick={() => archive.mutate()}
+      >
+        Archive
+      </Button>
+      {archive.error && <Failed error={archive.error} />}
     </Stack>
   );
 }
@@ -301,6 +328,7 @@ export function Run() {
             <Priority run={run.data} />
             <Deadline run={run.data} />
             {mayWrite && <Controls run={run.data} />}
+            {mayWrite && isOver(run.data) && <Archive run={run.data} />}
           </HStack>
         )
       }
