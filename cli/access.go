@@ -103,6 +103,9 @@ func (a *app) whoami() *cobra.Command {
 				fmt.Fprintf(cmd.OutOrStdout(), ", which runs %g times as fast as life", s.Clock.Factor)
 			}
 			fmt.Fprintln(cmd.OutOrStdout())
+			if s.Trouble != "" {
+				fmt.Fprintf(cmd.OutOrStdout(), "No frame is taken in: %s\n", s.Trouble)
+			}
 			return nil
 		}),
 	}

@@ -167,6 +167,7 @@ type Service struct {
 	audit    *audit.Audit
 	storage  *storage.Storage
 	removal  *removal.Removal
+	pictures *pictures.Pictures
 
 	rental *rental.Rental
 
@@ -249,7 +250,8 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.hosts = hosts.New(hosts.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Beat: queue.Beat, Currency: c.Currency, Zone: zone})
 	s.shots = shots.New(s.store, s.clock, s.feed)
 	s.licences = licences.New(s.store)
-	kept := pictures.New(s.blobs)
+	s.pictures = pictures.New(s.blobs)
+	kept := s.pictures
 	s.queue = queue.New(s.store, s.clock, s.feed, kept, c.Log)
 	s.standing = standing.New(s.store, s.clock, s.queue, kept)
 	s.accounts = accounts.New(s.store, s.clock, s.queue)

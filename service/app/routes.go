@@ -77,7 +77,7 @@ type endpoints struct{ *Service }
 
 func (e endpoints) GetSession(w http.ResponseWriter, r *http.Request) {
 	p := access.From(r.Context())
-	out := api.Session{Name: p.Name, Role: api.Role(p.Role), Version: api.Version, Currency: e.config.Currency, Zone: e.config.Zone}
+	out := api.Session{Name: p.Name, Role: api.Role(p.Role), Version: api.Version, Currency: e.config.Currency, Zone: e.config.Zone, Trouble: e.pictures.Trouble()}
 	out.Clock.Now, out.Clock.Factor = e.clock.Now(), float32(e.clock.Factor())
 	httpapi.Answer(w, r, http.StatusOK, out, nil)
 }

@@ -13,6 +13,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"net/http"
 	"slices"
 	"strconv"
 	"time"
@@ -26,6 +27,7 @@ import (
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/jobs"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/pictures"
@@ -154,7 +156,11 @@ func (f *Farms) step(ctx context.Context, id string) error {
 	if err = f.advance(ctx, j); err != nil && ctx.Err() == nil {
 		f.log.Warn("farm job", "farm", j.farm, "shot", j.shot, "state", j.state, "error", err)
 	}
-	return errors.Join(err, f.sources.Reachable(ctx, j.source, err))
+	fault := err
+	if p := (*httpapi.Problem)(nil); errors.As(err, &p) && p.Status == http.StatusServiceUnavailable {
+		fault = nil // it is our own store's
+	}
+	return errors.Join(err, f.sources.Reachable(ctx, j.source, fault))
 }
 
 func (f *Farms) advance(ctx context.Context, j job) error {

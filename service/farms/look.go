@@ -108,6 +108,7 @@ func (f *Farms) bringHome(ctx context.Context, farm providers.Farm, j job, seen 
 			continue
 		}
 		switch {
+		case x.State == providers.FrameDone && f.pictures.Rests(): // it waits at the farm
 		case x.State == providers.FrameDone:
 			faults = append(faults, f.fetch(ctx, farm, j, x))
 		case x.State == providers.FrameWithdrawn:

@@ -13,6 +13,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"time"
 
 	"gocloud.dev/blob"
 	"gocloud.dev/gcerrors"
@@ -34,10 +35,13 @@ const memory = 1 << 30
 type Pictures struct {
 	blobs    *blob.Bucket
 	decoding *semaphore.Weighted
+	trouble  trouble
 }
 
 // New makes it over a blob store.
-func New(blobs *blob.Bucket) *Pictures { return &Pictures{blobs, semaphore.NewWeighted(memory)} }
+func New(blobs *blob.Bucket) *Pictures {
+	return &Pictures{blobs: blobs, decoding: semaphore.NewWeighted(memory), trouble: trouble{now: time.Now}}
+}
 
 // Keep stores a file under a key: written aside, then checked. It is there only if its
 // SHA-256 is the one wanted and it is a whole picture of that size; else the error is a
@@ -47,10 +51,13 @@ func (p *Pictures) Keep(ctx context.Context, key string, body io.Reader, want []
 	defer cancel() // a writer that is not closed leaves nothing behind
 	file, err := p.blobs.NewWriter(aside, key, &blob.WriterOptions{ContentType: "application/octet-stream", DisableContentTypeDetection: true})
 	if err != nil {
-		return 0, picture.Info{}, err
+		return 0, picture.Info{}, p.wrote(ctx, err)
 	}
-	sum := sha256.New()
-	size, err := io.Copy(io.MultiWriter(file, sum), io.LimitReader(body, most))
+	sum, read := sha256.New(), &sent{Reader: io.LimitReader(body, most)}
+	size, err := io.Copy(io.MultiWriter(file, sum), read)
+	if err != nil && read.err == nil {
+		err = p.wrote(ctx, err)
+	}
 	if err == nil && string(sum.Sum(nil)) != string(want) {
 		err = httpapi.BadField("Content-Digest", hex.EncodeToString(want), fmt.Sprintf("the %d bytes that arrived have SHA-256 %x", size, sum.Sum(nil)))
 	}
@@ -59,10 +66,10 @@ func (p *Pictures) Keep(ctx context.Context, key string, body io.Reader, want []
 		_ = file.Close()
 		return 0, picture.Info{}, err
 	}
-	if err := file.Close(); err != nil {
-		return 0, picture.Info{}, err
+	if err = file.Close(); err == nil {
+		err = p.settle(ctx, key)
 	}
-	if err := p.settle(ctx, key); err != nil {
+	if err = p.wrote(ctx, err); err != nil {
 		return 0, picture.Info{}, err
 	}
 	info, err := p.check(ctx, key, width, height)

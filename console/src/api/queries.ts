@@ -16,7 +16,13 @@ async function pages<T>(next: (cursor?: string) => Promise<{ items: T[]; next?: 
 }
 
 export const useSession = () =>
-  useQuery({ queryKey: ["session"], queryFn: () => answered(client.GET("/session")), retry: false, staleTime: 60_000 });
+  useQuery({
+    queryKey: ["session"],
+    queryFn: () => answered(client.GET("/session")),
+    retry: false,
+    staleTime: 60_000,
+    refetchInterval: 60_000,
+  });
 
 export const useHosts = () =>
   useQuery({

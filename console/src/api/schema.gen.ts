@@ -1594,6 +1594,8 @@ export interface components {
             currency: string;
             /** @description IANA zone in which opening hours are read */
             zone: string;
+            /** @description What keeps this service from taking frames in, such as a full store of pictures; without it, nothing */
+            trouble?: string;
             clock: {
                 /**
                  * Format: date-time

@@ -158,6 +158,18 @@ export function Shell({ session }: { session: Schemas["Session"] }) {
         </Stack>
       </Stack>
       <Box id="contents" flex="1" minW="0" tabIndex={-1} outline="none">
+        {session.trouble && (
+          <Box
+            role="alert"
+            px={{ base: "4", md: "5", xl: "10" }}
+            py="2.5"
+            bg="paper"
+            borderBottomWidth="1px"
+            borderColor="failed"
+          >
+            <Text color="failed">No frame is taken in until that is mended: {session.trouble}</Text>
+          </Box>
+        )}
         <Attention />
         <Outlet />
       </Box>
