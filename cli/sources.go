@@ -23,6 +23,7 @@ func (a *app) sources() *cobra.Command {
 		Example: "  rotanex sources import stock.yaml",
 		RunE:    a.with(a.importStock),
 	}
+	freeFlag(imports)
 	list := &cobra.Command{
 		Use: "list", Short: "List where hosts come from that are not your own, and what was spent there", Args: cobra.NoArgs, Example: "  rotanex sources list",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {

@@ -71,6 +71,7 @@ func (a *app) hosts() *cobra.Command {
 		Example: "  rotanex hosts import stock.yaml",
 		RunE:    a.with(a.importStock),
 	}
+	freeFlag(imports)
 	return group("hosts", "Take stock: the machines at hand", imports, a.hostsList(), a.hostsShow(), a.hostsDrain(), a.hostWhy(), a.hostsDelete())
 }
 
@@ -175,6 +176,12 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 	if err != nil {
 		return err
 	}
+	meant, _ := cmd.Flags().GetBool("yes")
+	if nothing := all.costNothing(); len(nothing) > 0 && !meant {
+		if err := a.sure(cmd, fmt.Sprintf("%s: that costs nothing, so it would be let without end. Is that so?", strings.Join(nothing, ", ")), "store it", "nothing was stored: say what it costs (price_h, work)"); err != nil {
+			return err
+		}
+	}
 	if err := all.storeMachines(cmd.Context(), c); err != nil {
 		return err
 	}
@@ -195,6 +202,26 @@ func (a *app) importStock(cmd *cobra.Command, c *client.Client, args []string) e
 		}
 	}
 	return a.did(cmd, all, "Stored %s.", cmp.Or(strings.Join(stored, ", "), "nothing: the files name none"))
+}
+
+// freeFlag is for commands that import stock.
+func freeFlag(c *cobra.Command) {
+	c.Flags().BoolP("yes", "y", false, "take a price of 0 as it is, without asking")
+}
+
+// costNothing names the offers and tiers whose price is nothing, which is more often forgotten than meant.
+func (f stockFile) costNothing() (out []string) {
+	for _, o := range f.Offers {
+		if o.PriceH.IsZero() && o.Fee.IsZero() {
+			out = append(out, "offer "+o.Name)
+		}
+	}
+	for _, t := range f.Farms {
+		if w := t.Work; w.NodeHour.IsZero() && w.CoreGHzHour.IsZero() && w.Frame.IsZero() && w.MinimumCharge.IsZero() {
+			out = append(out, "farm "+t.Name)
+		}
+	}
+	return out
 }
 
 // readStock reads and checks all files, and stores nothing.

@@ -3,6 +3,7 @@ package app
 import (
 	"encoding/json"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"strings"
 	"testing"
@@ -69,10 +70,17 @@ func TestWhoDidWhat(t *testing.T) {
 		require.NoError(t, err)
 		assert.NotContains(t, string(text), "rtx_", "secrets are not kept: %s", x.Did)
 	}
-	assert.NotEmpty(t, b.audited(t, url.Values{"text": {"join agent"}}), "an agent that joins is noted")
+	var w *httptest.ResponseRecorder
+	joined := b.audited(t, url.Values{"did": {"join agent"}})
+	require.Len(t, joined, 1, "an agent that joins is noted")
+	assert.Equal(t, "agent of bellows", joined[0].Who)
+	assert.Equal(t, "/hosts/bellows", joined[0].About)
+	w = b.send(t, "nobody", "POST", "/session", "application/json", strings.NewReader(`{"token":"`+b.tokens["operator"]+`"}`), nil)
+	require.Equal(t, 200, w.Code, w.Body)
+	assert.Equal(t, "operator", b.audited(t, url.Values{"did": {"sign in"}})[0].Who)
 	assert.Empty(t, b.audited(t, url.Values{"text": {"report stock"}}), "what agents do is in the tries of frames")
 	assert.Empty(t, b.audited(t, url.Values{"about": {"/runs"}, "text": {"%"}}), "what is searched for is taken as it is")
-	w := b.send(t, "viewer", "GET", "/audit", "", strings.NewReader(""), nil)
+	w = b.send(t, "viewer", "GET", "/audit", "", strings.NewReader(""), nil)
 	assert.Equal(t, http.StatusForbidden, w.Code)
 
 	require.ErrorContains(t, b.store.Exec("UPDATE audit SET who = 'somebody else'").Error, "is not changed")

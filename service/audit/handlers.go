@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"io"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"path"
@@ -52,7 +53,7 @@ func (a *Audit) Keep(next http.Handler) http.Handler {
 		if found {
 			before = a.view(r, about)
 		}
-		wanted := fields(r)
+		wanted := fields(&r)
 		var answer seen
 		watched := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		watched.Tee(&answer)
@@ -68,12 +69,26 @@ func (a *Audit) Keep(next http.Handler) http.Handler {
 		}
 		who := access.From(r.Context())
 		rec := Record{Who: who.Name, Role: who.Role, Origin: who.From, Did: operation.ID, About: about}
+		rec.entered(answer.Bytes(), r)
 		rec.Before, rec.After = changed(before, after, wanted)
 		if found && about == at && string(rec.Before) == string(rec.After) {
 			return // it was so already, or was only tried
 		}
 		a.note(r.Context(), rec)
 	})
+}
+
+// entered names who got in by a request that nobody could make in a name of theirs: who signed in, and the host whose agent joined.
+func (rec *Record) entered(answer []byte, r *http.Request) {
+	said := object(answer)
+	name, _ := said["name"].(string)
+	role, _ := said["role"].(string)
+	switch rec.Did {
+	case "sign in":
+		rec.Who, rec.Role, rec.About = name, role, "/session"
+	case "join agent":
+		rec.Who, rec.Role, rec.About = "agent of "+asked(r, "host"), access.Agent, "/hosts/"+asked(r, "host")
+	}
 }
 
 // subject is the path of what is changed by a request to a path: the nearest thing that can be read, by itself or in the list
@@ -125,19 +140,26 @@ func (a *Audit) read(r *http.Request, at string) []byte {
 	return answer.Body.Bytes()
 }
 
-// fields are those that a request of JSON has. It can be read after that.
-func fields(r *http.Request) []string {
+type bodyKey struct{}
+
+// asked is a text of a request's body, "" where it has none of that name. Its fields were read before.
+func asked(r *http.Request, name string) string {
+	body, _ := r.Context().Value(bodyKey{}).(map[string]any)
+	text, _ := body[name].(string)
+	return text
+}
+
+// fields are those that a request of JSON has. It can be read after that, and asked for a text.
+func fields(of **http.Request) []string {
+	r := *of
 	if r.Header.Get("Content-Type") != "application/json" || r.Body == nil || r.Body == http.NoBody {
 		return nil
 	}
 	text, err := io.ReadAll(r.Body)
 	r.Body = io.NopCloser(io.MultiReader(bytes.NewReader(text), failing{err}))
-	var out []string
-	for name := range object(text) {
-		out = append(out, name)
-	}
-	slices.Sort(out)
-	return out
+	body := object(text)
+	*of = r.WithContext(context.WithValue(r.Context(), bodyKey{}, body))
+	return slices.Sorted(maps.Keys(body))
 }
 
 // failing is the end of a body that could not be read whole.

@@ -67,7 +67,18 @@ export function Records({ records, where = true }: { records: Record[]; where?: 
           ),
         },
         { name: "Did", cell: (r) => r.did },
-        ...(where ? [{ name: "To", cell: (r: Record) => about(r.about) }] : []),
+        ...(where
+          ? [
+              {
+                name: "To",
+                cell: (r: Record) => (
+                  <Text as="div" maxW="16rem" truncate title={r.about}>
+                    {about(r.about)}
+                  </Text>
+                ),
+              },
+            ]
+          : []),
         {
           name: "What changed",
           cell: (r) => (
