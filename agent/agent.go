@@ -201,7 +201,7 @@ func (a *Agent) use(own credential) (err error) {
 	if err != nil {
 		return err
 	}
-	service.Doer = &http.Client{Timeout: 5 * time.Minute}
+	service.Doer = newCalls()
 	a.client, err = client.NewClient(service.First()+"/api/v1", client.WithHTTPClient(service),
 		client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			if own.Token != "" {

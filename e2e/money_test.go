@@ -49,6 +49,8 @@ func TestASecretOpensWithItsKeyAlone(t *testing.T) {
 	secret := "tern-token"
 	must[api.Source](t)(h.admin().PutSource(t.Context(), "tern", api.NewSource{Secret: &secret, Spec: api.SourceSpec{Name: "tern", Kind: "rented", Address: source.URL, Card: api.RateCard{Currency: "EUR"}}}))
 	h.config.Key = bytes.Repeat([]byte{7}, 32)
+	// The one before is lost: rotanex-service rotate-key --lost.
+	require.Equal(t, "sealed_with", query[string](t, h.database, "DELETE FROM settings WHERE key = 'sealed_with' RETURNING key"))
 	h.restart()
 	fault := func() string {
 		return must[struct{ Items []api.Source }](t)(h.admin().ListSources(t.Context())).Items[0].Fault

@@ -32,9 +32,23 @@ func agreeOnKey(ctx context.Context, s *store.Store, box secrets.Box) error {
 		_, err = box.Open(sealedWith, sealed)
 	}
 	if err != nil {
-		return errors.New("--key-file is not the key with which the secrets in this database are sealed: give this service the file of the others, or of before; after rotate-key, the new one")
+		return errors.New("--key-file is not the key with which the secrets in this database are sealed: give this service the file of the others, or of before; after rotate-key, the new one. If it is lost: rotanex-service rotate-key --lost")
 	}
 	return nil
+}
+
+// LostKey has services go by another key from now on, as the one before is lost. What was sealed with that one stays shut: each
+// source and receiver says that its secret has to be stored again.
+func LostKey(tx *gorm.DB, key []byte) error {
+	box, err := secrets.New(key)
+	if err != nil {
+		return err
+	}
+	mark, err := mark(box)
+	if err != nil {
+		return err
+	}
+	return store.SetSetting(tx, sealedWith, mark)
 }
 
 func mark(box secrets.Box) (string, error) {

@@ -33,6 +33,11 @@ func TestServicesAgreeOnTheKey(t *testing.T) {
 
 	s, err = start(one)
 	require.NoError(t, err)
+	require.NoError(t, LostKey(s.store.DB, other))
+	s.Close()
+	s, err = start(other)
+	require.NoError(t, err, "where the key is lost, another one may be gone by")
+	require.NoError(t, LostKey(s.store.DB, one))
 	n, err := Reseal(s.store.DB, one, other)
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)

@@ -81,7 +81,7 @@ const contactEvery = time.Minute
 // New makes it.
 func New(c Config) *Farms {
 	out := &Farms{c.Store, c.Clock, c.Feed, c.Queue, c.Standing, c.Pictures, c.Sources, c.Packages, c.Jobs, c.Owner, c.Log}
-	c.Jobs.On(step, out.step)
+	c.Jobs.OnSlow(step, out.step)
 	c.Jobs.On(contact, c.Sources.Contact)
 	return out
 }

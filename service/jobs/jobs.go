@@ -33,8 +33,8 @@ const (
 	rest    = 30 * time.Second // the longest between two tries
 )
 
-// computing is the queue of long computations, of which each service does a few at once.
-const computing = "computing"
+// Queues of their own have long computations, of which each service does a few at once, and what may send or fetch much.
+const computing, transfers = "computing", "transfers"
 
 // Job is something to be done about one thing.
 type Job struct {
@@ -65,7 +65,7 @@ type Jobs struct {
 	store  *store.Store
 	client *river.Client[*sql.Tx]
 	doers  map[string]Doer
-	long   map[string]bool // of doers, those that compute
+	queues map[string]string // of doers, those that do not share the usual queue
 	name   string
 }
 
@@ -88,7 +88,7 @@ type worker struct {
 
 // Timeout implements river.Worker.
 func (w worker) Timeout(job *river.Job[Job]) time.Duration {
-	if w.e.long[job.Args.What] {
+	if w.e.queues[job.Args.What] == computing {
 		return Longest
 	}
 	return most
@@ -118,7 +118,7 @@ func (w worker) Work(ctx context.Context, job *river.Job[Job]) error {
 
 // New makes it, over River's tables, which the store has brought up to date.
 func New(s *store.Store, c Config, log *slog.Logger) (*Jobs, error) {
-	e := &Jobs{store: s, doers: map[string]Doer{}, long: map[string]bool{}, name: c.Name}
+	e := &Jobs{store: s, doers: map[string]Doer{}, queues: map[string]string{}, name: c.Name}
 	db, err := s.DB.DB()
 	if err != nil {
 		return nil, err
@@ -128,7 +128,7 @@ func New(s *store.Store, c Config, log *slog.Logger) (*Jobs, error) {
 	e.client, err = river.NewClient(riverdatabasesql.New(db), &river.Config{
 		ID: c.Name, Logger: slog.New(quiet{log.Handler()}), Workers: workers, JobTimeout: most, RescueStuckJobsAfter: rescue,
 		CompletedJobRetentionPeriod: 10 * time.Minute, FetchPollInterval: 200 * time.Millisecond, FetchCooldown: 50 * time.Millisecond,
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 16}, computing: {MaxWorkers: max(1, c.Computing)}},
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 16}, computing: {MaxWorkers: max(1, c.Computing)}, transfers: {MaxWorkers: 16}},
 	})
 	return e, err
 }
@@ -147,7 +147,11 @@ func (e *Jobs) On(what string, do Doer) { e.doers[what] = do }
 // OnLong is On for a kind that computes, and may take up to Longest. Of all such kinds
 // together no more are done at once than the config says, so that calls are never behind
 // them.
-func (e *Jobs) OnLong(what string, do Doer) { e.doers[what], e.long[what] = do, true }
+func (e *Jobs) OnLong(what string, do Doer) { e.doers[what], e.queues[what] = do, computing }
+
+// OnSlow is On for a kind that may send or fetch much, so that nothing else, such as a server that is to be stopped, waits
+// behind it.
+func (e *Jobs) OnSlow(what string, do Doer) { e.doers[what], e.queues[what] = do, transfers }
 
 // Start begins to carry jobs out. What this service was doing when it died
 // before is done again at once.
@@ -168,8 +172,8 @@ func (e *Jobs) Send(ctx context.Context, tx *gorm.DB, what, id string) error {
 		return errors.New("a job is sent within a transaction only")
 	}
 	options := once()
-	if e.long[what] {
-		options.Queue = computing
+	if queue := e.queues[what]; queue != "" {
+		options.Queue = queue
 	}
 	_, err := e.client.InsertTx(ctx, under, Job{what, id}, &options)
 	return err

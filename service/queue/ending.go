@@ -180,11 +180,11 @@ func (q *Queue) free(tx *gorm.DB, l leased, outcome, cause, tail, state string, 
 	return q.feed.Write(tx, l.event(events.Event{At: now, State: state, Cause: cause}))
 }
 
-// expire ends leases that were not renewed.
-func (q *Queue) expire(ctx context.Context) error {
+// expire ends leases that were not renewed: while it is lenient those alone that were dead before.
+func (q *Queue) expire(ctx context.Context, lenient bool) error {
 	freed := 0
 	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		over, err := leases(tx, "lease_until < $1 ORDER BY id FOR UPDATE SKIP LOCKED", q.clock.WallNow())
+		over, err := leases(tx, overdue, q.clock.WallNow(), lenient, LeaseLife.Seconds())
 		if err != nil {
 			return err
 		}

@@ -49,12 +49,12 @@ func TestAFrameThatKillsAgentsIsGivenUp(t *testing.T) {
 	for range lossesAllowed {
 		leased()
 		on.Wall.Advance(LeaseLife + time.Second)
-		require.NoError(t, h.q.expire(t.Context()))
+		require.NoError(t, h.q.expire(t.Context(), false))
 		assert.Equal(t, "waiting", state())
 	}
 	leased()
 	on.Wall.Advance(LeaseLife + time.Second)
-	require.NoError(t, h.q.expire(t.Context()))
+	require.NoError(t, h.q.expire(t.Context(), false))
 	assert.Equal(t, "failed", state())
 	var failures int
 	require.NoError(t, db.Raw("SELECT failures FROM frames").Row().Scan(&failures))
@@ -64,6 +64,6 @@ func TestAFrameThatKillsAgentsIsGivenUp(t *testing.T) {
 	require.NoError(t, TryAgain(db.DB, h.run))
 	leased()
 	on.Wall.Advance(LeaseLife + time.Second)
-	require.NoError(t, h.q.expire(t.Context()))
+	require.NoError(t, h.q.expire(t.Context(), false))
 	assert.Equal(t, "waiting", state(), "its first loss since")
 }

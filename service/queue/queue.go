@@ -65,13 +65,11 @@ func New(s *store.Store, c clock.Clock, f *events.Feed, p *pictures.Pictures, lo
 // Sweep does what time brings about: leases that were not renewed end, and seats that
 // nobody keeps are free. Any number of services may do so at once.
 //
-// With lenient set leases are left alone: after the service or the database was
-// away, agents first get the time to renew what they could not.
+// With lenient set leases are left alone, but for those of agents that were dead before: after the service or the
+// database was away, agents first get the time to renew what they could not.
 func (q *Queue) Sweep(ctx context.Context, lenient bool) error {
-	if !lenient {
-		if err := q.expire(ctx); err != nil {
-			return err
-		}
+	if err := q.expire(ctx, lenient); err != nil {
+		return err
 	}
 	tx := q.store.WithContext(ctx)
 	freed, err := licences.ReturnUnused(tx, q.clock.WallNow(), q.kinds(tx))

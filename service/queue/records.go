@@ -163,6 +163,10 @@ func leases(tx *gorm.DB, where string, args ...any) ([]leased, error) {
 	return store.Rows(tx.Raw("SELECT "+leasedColumns+" FROM frames WHERE state = 'rendering' AND "+where, args...), scanLeased)
 }
 
+// overdue are leases not renewed by $1; where $2, those of hosts that were silent for $3 s when anybody was heard of last.
+const overdue = `lease_until < $1 AND (NOT $2 OR EXISTS (SELECT FROM hosts h WHERE h.name = frames.host
+	AND h.agent_seen < (SELECT max(agent_seen) FROM hosts) - make_interval(secs => $3))) ORDER BY id FOR UPDATE SKIP LOCKED`
+
 // How a lease ended, as it is stored of a try.
 const (
 	triedDone    = "done"

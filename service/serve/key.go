@@ -52,12 +52,16 @@ func newKey(path string) ([]byte, error) {
 
 // rotateKey seals all secrets anew with another key.
 func rotateKey(config *viper.Viper) *cobra.Command {
-	return &cobra.Command{
+	var lost bool
+	c := &cobra.Command{
 		Use: "rotate-key", Short: "Seal all secrets anew, with another key", Args: cobra.NoArgs,
 		Long: `Makes a key, seals the secrets of sources and receivers with it, and puts it in the place
 of the one before, which is kept beside it until you remove it. Stop every service before,
-and give each the new key file after it: one with another key does not start.`,
-		Example: "  rotanex-service rotate-key --state-dir /var/lib/rotanex",
+and give each the new key file after it: one with another key does not start.
+
+With --lost there is no key to open them with: the key file, made if it is not there, is gone
+by from now on, and the secrets have to be stored again.`,
+		Example: "  rotanex-service rotate-key --state-dir /var/lib/rotanex\n  rotanex-service rotate-key --lost --key-file /var/lib/rotanex/secrets.key",
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			place, done, err := at(cmd.Context(), config)
 			if err != nil {
@@ -70,6 +74,16 @@ and give each the new key file after it: one with another key does not start.`,
 				return err
 			}
 			defer s.Close()
+			if lost {
+				key, err := secretsKey(place.KeyFile)
+				if err == nil {
+					err = app.LostKey(s.WithContext(cmd.Context()), key)
+				}
+				if err == nil {
+					_, err = fmt.Fprintf(cmd.OutOrStdout(), "Services go by the key in %s now: store the secrets of sources again (rotanex sources secret), and make receivers anew\n", place.KeyFile)
+				}
+				return err
+			}
 			rotate := func(from, to []byte) (n int, err error) {
 				return n, s.WithContext(cmd.Context()).Transaction(func(tx *gorm.DB) error {
 					n, err = app.Reseal(tx, from, to)
@@ -84,6 +98,8 @@ and give each the new key file after it: one with another key does not start.`,
 			return err
 		},
 	}
+	c.Flags().BoolVar(&lost, "lost", false, "the key before is lost")
+	return c
 }
 
 // swapKey makes a new key in the place of the one of a file, once everything was sealed with it. Cut short at any point, the
