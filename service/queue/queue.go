@@ -14,6 +14,7 @@ package queue
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"time"
 
@@ -68,13 +69,10 @@ func New(s *store.Store, c clock.Clock, f *events.Feed, p *pictures.Pictures, lo
 // With lenient set leases are left alone, but for those of agents that were dead before: after the service or the
 // database was away, agents first get the time to renew what they could not.
 func (q *Queue) Sweep(ctx context.Context, lenient bool) error {
-	if err := q.expire(ctx, lenient); err != nil {
-		return err
-	}
 	tx := q.store.WithContext(ctx)
 	freed, err := licences.ReturnUnused(tx, q.clock.WallNow(), q.kinds(tx))
 	if freed {
 		q.feed.Wake(events.Work)
 	}
-	return err
+	return errors.Join(q.expire(ctx, lenient), err)
 }
