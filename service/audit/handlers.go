@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
@@ -49,9 +50,9 @@ func (a *Audit) Keep(next http.Handler) http.Handler {
 		}
 		at := strings.TrimPrefix(r.URL.Path, "/api/v1")
 		about, found := subject(at, r.Method == http.MethodPost)
-		var before []byte
+		before, known := []byte(nil), true
 		if found {
-			before = a.view(r, about)
+			before, known = a.view(r, about)
 		}
 		wanted := fields(&r)
 		var answer seen
@@ -62,10 +63,14 @@ func (a *Audit) Keep(next http.Handler) http.Handler {
 			return
 		}
 		after := answer.Bytes()
-		if found {
-			after = a.view(r, about)
-		} else if id := identity(after); id != "" && r.Method == http.MethodPost {
-			about = path.Join(about, id)
+		switch {
+		case found && known:
+			after, known = a.view(r, about)
+		case !found && r.Method == http.MethodPost:
+			about = path.Join(about, identity(after))
+		}
+		if !known { // it takes too long to be read: what was asked for is what can be told
+			before, after = nil, body(r)
 		}
 		who := access.From(r.Context())
 		rec := Record{Who: who.Name, Role: who.Role, Origin: who.From, Did: operation.ID, About: about}
@@ -104,29 +109,34 @@ func subject(of string, isNew bool) (about string, found bool) {
 	return of, false
 }
 
-// view is a thing as who asks would read it; nil if it is not there.
-func (a *Audit) view(r *http.Request, about string) []byte {
+// view is a thing as who asks would read it, nil if it is not there; false if that takes too long, or too much.
+func (a *Audit) view(r *http.Request, about string) ([]byte, bool) {
 	if _, one := httpapi.Reads(about); one {
 		return a.read(r, about)
 	}
 	var list struct{ Items []json.RawMessage }
-	if json.Unmarshal(a.read(r, path.Dir(about)), &list) != nil {
-		return nil
+	text, known := a.read(r, path.Dir(about))
+	if json.Unmarshal(text, &list) != nil {
+		return nil, known
 	}
 	for _, item := range list.Items {
 		if identity(item) == path.Base(about) {
-			return item
+			return item, true
 		}
 	}
-	return nil
+	return nil, true
 }
 
+// readWithin is how long it may take to read something for its record: whoever changes it waits for that.
+const readWithin = 2 * time.Second
+
 // read reads a path of the interface as who asks would.
-func (a *Audit) read(r *http.Request, at string) []byte {
-	ctx := context.WithValue(context.WithoutCancel(r.Context()), chi.RouteCtxKey, nil) // it is routed anew
-	ask, err := http.NewRequestWithContext(ctx, http.MethodGet, "/api/v1"+at, http.NoBody)
+func (a *Audit) read(r *http.Request, at string) ([]byte, bool) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(r.Context()), readWithin)
+	defer cancel()
+	ask, err := http.NewRequestWithContext(context.WithValue(ctx, chi.RouteCtxKey, nil), http.MethodGet, "/api/v1"+at, http.NoBody) // it is routed anew
 	if err != nil {
-		return nil
+		return nil, false
 	}
 	ask.RemoteAddr = r.RemoteAddr
 	for _, name := range []string{"Authorization", "Cookie", "X-Forwarded-For"} {
@@ -134,18 +144,28 @@ func (a *Audit) read(r *http.Request, at string) []byte {
 	}
 	answer := httptest.NewRecorder()
 	a.Interface.ServeHTTP(answer, ask)
-	if answer.Code != http.StatusOK || answer.Body.Len() > mostSeen {
-		return nil
+	switch {
+	case ctx.Err() != nil, answer.Code >= http.StatusInternalServerError, answer.Body.Len() > mostSeen:
+		return nil, false
+	case answer.Code != http.StatusOK:
+		return nil, true
 	}
-	return answer.Body.Bytes()
+	return answer.Body.Bytes(), true
 }
 
 type bodyKey struct{}
 
+// body is that of a request, if it is JSON. Its fields were read before.
+func body(r *http.Request) []byte {
+	said, _ := r.Context().Value(bodyKey{}).(map[string]any)
+	text, _ := json.Marshal(said) // it was JSON
+	return text
+}
+
 // asked is a text of a request's body, "" where it has none of that name. Its fields were read before.
 func asked(r *http.Request, name string) string {
-	body, _ := r.Context().Value(bodyKey{}).(map[string]any)
-	text, _ := body[name].(string)
+	said, _ := r.Context().Value(bodyKey{}).(map[string]any)
+	text, _ := said[name].(string)
 	return text
 }
 
@@ -157,9 +177,9 @@ func fields(of **http.Request) []string {
 	}
 	text, err := io.ReadAll(r.Body)
 	r.Body = io.NopCloser(io.MultiReader(bytes.NewReader(text), failing{err}))
-	body := object(text)
-	*of = r.WithContext(context.WithValue(r.Context(), bodyKey{}, body))
-	return slices.Sorted(maps.Keys(body))
+	said := object(text)
+	*of = r.WithContext(context.WithValue(r.Context(), bodyKey{}, said))
+	return slices.Sorted(maps.Keys(said))
 }
 
 // failing is the end of a body that could not be read whole.
