@@ -185,7 +185,7 @@ func TestTheConsoleIsForEverybody(t *testing.T) {
 		one.failed(l, api.ResultCauseOutOfMemory)
 	}
 	b := h.open("dark")
-	for _, path := range []string{"/hosts", "/shots", "/plans", "/plans/" + run.Plan.String(), "/runs", "/runs/" + run.Id.String(), "/nowhere"} {
+	for _, path := range []string{"/hosts", "/shots", "/plans", "/plans/" + run.Plan.String(), "/runs", "/runs/" + run.Id.String(), "/audit", "/storage", "/nowhere"} {
 		b.goTo(path)
 		assert.Empty(t, b.axe(), path)
 	}

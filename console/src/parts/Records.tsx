@@ -5,7 +5,7 @@ import { moment, none } from "./format";
 import { Go } from "./Go";
 import { List } from "./List";
 import { Sheet } from "./Page";
-import { Empty, Shown } from "./States";
+import { Empty } from "./States";
 
 type Record = Schemas["AuditRecord"];
 
@@ -97,15 +97,11 @@ export function DoneTo({ about }: { about: string }) {
   const role = useSession().data?.role;
   const may = role === "operator" || role === "admin";
   const query = useAudit({ about, limit: 8 }, may);
-  if (!may || query.data?.length === 0) return null;
+  if (!may || !query.data?.length) return null; // it is beside what the page is for: nothing is waited for
   return (
-    <Shown query={query}>
-      {(records) => (
-        <Sheet title="Who did what" aside={<Go to={`/audit?about=${encodeURIComponent(about)}`}>All of it</Go>}>
-          <Records records={records} where={false} />
-        </Sheet>
-      )}
-    </Shown>
+    <Sheet title="Who did what" aside={<Go to={`/audit?about=${encodeURIComponent(about)}`}>All of it</Go>}>
+      <Records records={query.data} where={false} />
+    </Sheet>
   );
 }
 

@@ -76,7 +76,7 @@ export function Shown<T>({
     );
   return (
     <Center py="24">
-      <Spinner size="lg" color="brass.solid" aria-label="Loading" />
+      <Spinner size="lg" color="brass.solid" role="status" aria-label="Loading" />
     </Center>
   );
 }
