@@ -64,6 +64,8 @@ func (a *Audit) Keep(next http.Handler) http.Handler {
 		}
 		after := answer.Bytes()
 		switch {
+		case found && r.Context().Err() != nil:
+			known = false // who asked waits no more
 		case found && known:
 			after, known = a.view(r, about)
 		case !found && r.Method == http.MethodPost:
@@ -128,7 +130,7 @@ func (a *Audit) view(r *http.Request, about string) ([]byte, bool) {
 }
 
 // readWithin is how long it may take to read something for its record: whoever changes it waits for that.
-const readWithin = 2 * time.Second
+const readWithin = time.Second
 
 // read reads a path of the interface as who asks would.
 func (a *Audit) read(r *http.Request, at string) ([]byte, bool) {
