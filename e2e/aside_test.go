@@ -12,7 +12,7 @@ import (
 	"rotanex.example/api"
 )
 
-// A host whose folder cannot be written to sets itself aside, burns no frame, and takes work again when that is mended.
+// A host whose folder cannot be written to sets itself aside, burns no frame, and takes work again when that is fixed.
 func TestAHostThatCannotWriteBurnsNoFrame(t *testing.T) {
 	s, _ := newServed(t, database(t))
 	folder, films := t.TempDir(), scenes(t)

@@ -247,7 +247,7 @@ func (p *paper) agent(s Shot, c Crew) {
 	case !c.Up:
 		p.block("agent", "start rotanex-agent there", "its agent is not up")
 	case c.Trouble != "":
-		p.block("agent", "mend that on "+c.Host+": it takes work again by itself", "%s has set itself aside: %s", c.Host, c.Trouble)
+		p.block("agent", "fix that on "+c.Host+": it takes work again by itself", "%s has set itself aside: %s", c.Host, c.Trouble)
 	case c.Draining:
 		p.block("agent", "rotanex hosts drain "+c.Host+" --undo", "%s drains: it takes nothing new", c.Host)
 	}

@@ -86,7 +86,7 @@ function HostSheet({ host, largest }: { host: Host; largest: number }) {
         </Text>
         {host.trouble && (
           <Text fontSize="sm" color="failed">
-            It takes nothing until that is mended: {host.trouble}
+            It takes nothing until that is fixed: {host.trouble}
           </Text>
         )}
         {host.desk && <DeskLine desk={host.desk} />}

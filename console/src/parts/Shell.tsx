@@ -167,7 +167,7 @@ export function Shell({ session }: { session: Schemas["Session"] }) {
             borderBottomWidth="1px"
             borderColor="failed"
           >
-            <Text color="failed">No frame is taken in until that is mended: {session.trouble}</Text>
+            <Text color="failed">No frame is taken in until that is fixed: {session.trouble}</Text>
           </Box>
         )}
         <Attention />
