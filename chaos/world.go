@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -72,20 +71,6 @@ func (w *world) folder(name string) string { return filepath.Join(w.State, name)
 
 func (w *world) program(name string) string { return filepath.Join(w.Bin, name) }
 
-func (w *world) environment() []string {
-	out := slices.DeleteFunc(os.Environ(), func(e string) bool { return strings.HasPrefix(e, "ROTANEX_") || strings.HasPrefix(e, "PATH=") })
-	return append(out, "PATH="+w.Bin+string(os.PathListSeparator)+os.Getenv("PATH"), "TZ=UTC")
-}
-
-func freeAddress() (string, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return "", err
-	}
-	defer func() { _ = l.Close() }()
-	return l.Addr().String(), nil
-}
-
 func (w *world) close() error {
 	err := w.group.End()
 	if w.db != nil {
@@ -133,7 +118,7 @@ func (w *world) setUp(ctx context.Context) (err error) {
 
 func (w *world) startServices(ctx context.Context) error {
 	for range 2 {
-		at, err := freeAddress()
+		at, err := processes.Address(0)
 		if err != nil {
 			return err
 		}
@@ -141,7 +126,7 @@ func (w *world) startServices(ctx context.Context) error {
 	}
 	all := strings.Join(w.address, ",")
 	for i, at := range w.address {
-		p, err := w.group.Start(fmt.Sprintf("service-%d", i+1), append(w.environment(), "ROTANEX_DATABASE_URL="+w.db.URL()), w.program("rotanex-service"),
+		p, err := w.group.Start(fmt.Sprintf("service-%d", i+1), append(processes.Environment(w.Bin), "ROTANEX_DATABASE_URL="+w.db.URL()), w.program("rotanex-service"),
 			"--listen", strings.TrimPrefix(at, "http://"), "--address", all, "--state-dir", w.folder(fmt.Sprintf("service-%d", i+1)), "--blobs", w.folder("blobs"), "--key-file", w.folder("key"),
 			"--clock-start", clockStart, "--clock-factor", strconv.Itoa(factor))
 		if err != nil {
@@ -183,7 +168,7 @@ func ready(address string) bool {
 func (w *world) startOutside() (err error) {
 	w.outside = map[string]string{}
 	for _, source := range []string{"tern", "saltmarsh"} {
-		at, err := freeAddress()
+		at, err := processes.Address(0)
 		if err != nil {
 			return err
 		}
@@ -194,11 +179,11 @@ func (w *world) startOutside() (err error) {
 	}
 	args := append([]string{"hire", "--offers", w.folder("stock.yaml")}, common("tern")...)
 	args = append(args, "--", w.program("rotanex-agent"), "--scenes", os.TempDir(), "--allow", "simulated")
-	if w.hire, err = w.group.Start("tern", w.environment(), w.program("rotanex-simulator"), args...); err != nil {
+	if w.hire, err = w.group.Start("tern", processes.Environment(w.Bin), w.program("rotanex-simulator"), args...); err != nil {
 		return err
 	}
 	args = append([]string{"farm", "--tiers", w.folder("stock.yaml"), "--analysis", "1m", "--fail-one-in", "9"}, common("saltmarsh")...)
-	if w.farm, err = w.group.Start("saltmarsh", w.environment(), w.program("rotanex-simulator"), args...); err != nil {
+	if w.farm, err = w.group.Start("saltmarsh", processes.Environment(w.Bin), w.program("rotanex-simulator"), args...); err != nil {
 		return err
 	}
 	var file bytes.Buffer
@@ -223,7 +208,7 @@ func (w *world) startAgents(ctx context.Context) error {
 		if i%2 == 1 {
 			slices.Reverse(all)
 		}
-		p, err := w.group.Start("agent-"+host, append(w.environment(), "ROTANEX_JOIN_TOKEN="+strings.TrimSpace(token)), w.program("rotanex-agent"),
+		p, err := w.group.Start("agent-"+host, append(processes.Environment(w.Bin), "ROTANEX_JOIN_TOKEN="+strings.TrimSpace(token)), w.program("rotanex-agent"),
 			"--service", strings.Join(all, ","), "--host", host, "--state-dir", w.folder("agents/"+host), "--scenes", w.folder("scenes"), "--simulate", w.folder("stock.yaml"), "--allow", "simulated", "--threads", "1")
 		if err != nil {
 			return err
@@ -264,7 +249,7 @@ func (w *world) rotanex(ctx context.Context, args ...string) (string, error) {
 	var fault error
 	for try := range 3 {
 		cmd := exec.CommandContext(ctx, w.program("rotanex"), args...)
-		cmd.Env = append(w.environment(), "ROTANEX_SERVICE="+w.address[try%2], "ROTANEX_TOKEN="+w.token)
+		cmd.Env = append(processes.Environment(w.Bin), "ROTANEX_SERVICE="+w.address[try%2], "ROTANEX_TOKEN="+w.token)
 		var said bytes.Buffer
 		cmd.Stderr = &said
 		out, err := cmd.Output()

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -124,13 +123,13 @@ func (d *Demo) say(format string, args ...any) {
 
 // setUp starts the service, the rented source and the agents.
 func (d *Demo) setUp(ctx context.Context, database string) error {
-	listen, err := address(7070)
+	listen, err := processes.Address(7070)
 	if err != nil {
 		return err
 	}
 	d.address = "http://" + listen
 	d.say("Starting the service on %s; its clock runs %s times as fast as life", d.address, clockFactor)
-	if _, err := d.processes.Start("service", append(d.environment(), "ROTANEX_DATABASE_URL="+database), filepath.Join(d.Bin, "rotanex-service"),
+	if _, err := d.processes.Start("service", append(processes.Environment(d.Bin), "ROTANEX_DATABASE_URL="+database), filepath.Join(d.Bin, "rotanex-service"),
 		"--state-dir", d.State, "--listen", listen,
 		"--clock-start", clockStart, "--clock-factor", clockFactor); err != nil {
 		return err
@@ -198,7 +197,7 @@ func (d *Demo) startAgents(ctx context.Context, stockFile, scenes string) error 
 			}
 			args = append(args, "--join-token", strings.TrimSpace(string(token)))
 		}
-		if _, err := d.processes.Start("agent-"+h.Name, d.environment(), filepath.Join(d.Bin, "rotanex-agent"), args...); err != nil {
+		if _, err := d.processes.Start("agent-"+h.Name, processes.Environment(d.Bin), filepath.Join(d.Bin, "rotanex-agent"), args...); err != nil {
 			return err
 		}
 		names = append(names, h.Name)
@@ -231,29 +230,6 @@ func partOf(scenes, to string) (string, error) {
 		return "", err
 	}
 	return to, os.Remove(filepath.Join(to, filepath.FromSlash(forgotten)))
-}
-
-// environment gives processes the binaries on their path, for launchers find
-// their programs there, and nothing of the caller's own Rotanex settings.
-func (d *Demo) environment() []string {
-	var out []string
-	for _, e := range os.Environ() {
-		if !strings.HasPrefix(e, "ROTANEX_") && !strings.HasPrefix(e, "PATH=") {
-			out = append(out, e)
-		}
-	}
-	return append(out, "PATH="+d.Bin+string(os.PathListSeparator)+os.Getenv("PATH"), "TZ=UTC")
-}
-
-// address returns a loopback address with the usual port, or a free one if that is taken.
-func address(port int) (string, error) {
-	for _, p := range []int{port, 0} {
-		if l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", p)); err == nil {
-			defer func() { _ = l.Close() }()
-			return l.Addr().String(), nil
-		}
-	}
-	return "", errors.New("no free port on loopback")
 }
 
 func (d *Demo) awaitReady(ctx context.Context) error {
@@ -312,7 +288,7 @@ func (d *Demo) until(ctx context.Context, what string, done func() (bool, error)
 // command is a call of the command line.
 func (d *Demo) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, filepath.Join(d.Bin, "rotanex"), args...)
-	cmd.Env = append(d.environment(), "ROTANEX_SERVICE="+d.address, "ROTANEX_TOKEN="+d.token)
+	cmd.Env = append(processes.Environment(d.Bin), "ROTANEX_SERVICE="+d.address, "ROTANEX_TOKEN="+d.token)
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
 	cmd.WaitDelay = 5 * time.Second
 	cmd.Stdout, cmd.Stderr = d.Out, d.Out

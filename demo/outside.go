@@ -13,6 +13,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/pricing"
+	"rotanex.example/processes"
 	"rotanex.example/providers"
 )
 
@@ -39,7 +40,7 @@ var outsiders = []outside{
 func (d *Demo) startOutside(stockFile string) (err error) {
 	var names []string
 	for _, o := range outsiders {
-		if o.listens, err = address(o.port); err != nil {
+		if o.listens, err = processes.Address(o.port); err != nil {
 			return err
 		}
 		o.secret = rand.Text()
@@ -52,7 +53,7 @@ func (d *Demo) startOutside(stockFile string) (err error) {
 			// Their servers have no scenes: what they render comes as a package.
 			args = append(args, "--", filepath.Join(d.Bin, "rotanex-agent"), "--scenes", os.TempDir(), "--allow", "simulated")
 		}
-		if _, err := d.processes.Start(o.source, append(d.environment(), "ROTANEX_STANDIN_SECRET="+o.secret), filepath.Join(d.Bin, "rotanex-simulator"), args...); err != nil {
+		if _, err := d.processes.Start(o.source, append(processes.Environment(d.Bin), "ROTANEX_STANDIN_SECRET="+o.secret), filepath.Join(d.Bin, "rotanex-simulator"), args...); err != nil {
 			return err
 		}
 		d.outside = append(d.outside, o)

@@ -59,8 +59,8 @@ func (a *Audit) Keep(next http.Handler) http.Handler {
 		watched := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		watched.Tee(&answer)
 		next.ServeHTTP(watched, r)
-		if watched.Status() >= http.StatusMultipleChoices {
-			return
+		if s := watched.Status(); s == 0 || s >= http.StatusMultipleChoices {
+			return // it failed; with nobody left to hear it, without a word
 		}
 		after := answer.Bytes()
 		switch {

@@ -116,3 +116,17 @@ func TestAFrameThatIsNoPictureIsGoneAround(t *testing.T) {
 	require.NoError(t, f.db.Raw("SELECT string_agg(DISTINCT cause || ': ' || log_tail, ' ') FROM tries WHERE outcome = 'failed'").Row().Scan(&why))
 	assert.Contains(t, why, "bad-picture: ebb: ")
 }
+
+// A farm that has nothing to end any more may have its meter still, and is owed what that says.
+func TestAJobThatIsGoneWhenItIsEndedIsCharged(t *testing.T) {
+	f := newField(t)
+	f.at("rendering")
+	f.cancel()
+	f.goes("closing")
+	f.ended = true
+	f.says(providers.Ended)
+	f.goes("ended")
+	sum, err := f.sources.Charged(t.Context(), "saltmarsh")
+	require.NoError(t, err)
+	assert.Equal(t, "1.00", sum.String())
+}

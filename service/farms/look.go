@@ -157,16 +157,14 @@ func (f *Farms) close(ctx context.Context, farm providers.Farm, j job) error {
 	if err := f.queue.GiveBack(ctx, j.holder(), j.farm+": the job was closed"); err != nil {
 		return err
 	}
-	err := farm.End(ctx, j.id.String())
+	if err := farm.End(ctx, j.id.String()); err != nil && !errors.Is(err, providers.ErrGone) {
+		return err
+	}
+	// What was ended, or is known no more, may have its meter still.
+	seen, err := farm.Look(ctx, j.id.String())
 	gone := errors.Is(err, providers.ErrGone)
 	if err != nil && !gone {
 		return err
-	}
-	var seen providers.JobStatus
-	if !gone {
-		if seen, err = farm.Look(ctx, j.id.String()); err != nil && !errors.Is(err, providers.ErrGone) {
-			return err
-		}
 	}
 	others, err := othersOpen(f.store.WithContext(ctx), j)
 	if err != nil {

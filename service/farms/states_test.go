@@ -51,6 +51,7 @@ type field struct {
 	status providers.JobStatus
 	refuse int  // the HTTP status of every answer; 0: it answers
 	keeps  bool // what it has: it takes no frames back
+	ended  bool // its job, it says, when it is to be ended
 
 	picture []byte // of each of its frames
 }
@@ -62,6 +63,8 @@ func (f *field) serve(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case f.refuse != 0:
 		http.Error(w, "not with us", f.refuse)
+	case r.Method == http.MethodDelete && f.ended:
+		http.Error(w, "there is none to end", http.StatusNotFound)
 	case strings.HasSuffix(r.URL.Path, "/withdraw") && f.keeps:
 		http.Error(w, "we do not", http.StatusMethodNotAllowed)
 	case strings.HasSuffix(r.URL.Path, "/withdraw"):

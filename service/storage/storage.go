@@ -64,7 +64,7 @@ type Kept struct {
 	Days   int
 	Rows   int64 // about, or files as they were counted last; -1: not yet
 	Bytes  int64 // on the disk; -1: not known yet
-	Pruned int64 // since the service began
+	Pruned int64 // by this rule so far
 	At     *time.Time
 }
 
