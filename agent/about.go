@@ -86,19 +86,3 @@ func filesystemOf(path string) string {
 	}
 	return kind
 }
-
-// missing lists those of the files that are not below the scene folder.
-func (a *Agent) missing(files []string) []string {
-	out := []string{}
-	root, err := os.OpenRoot(a.Scenes)
-	if err != nil {
-		return files
-	}
-	defer func() { _ = root.Close() }()
-	for _, f := range files {
-		if _, err := root.Stat(filepath.FromSlash(f)); err != nil {
-			out = append(out, f)
-		}
-	}
-	return out
-}

@@ -47,7 +47,7 @@ func TestWhatIsInstalledIsAskedOfTheProgram(t *testing.T) {
 	assert.Empty(t, got[3].Trouble)
 }
 
-func TestTheFolderAndTheInputFiles(t *testing.T) {
+func TestTheFolder(t *testing.T) {
 	a := someAgent(t)
 	f := a.folder()
 	assert.True(t, f.Writable)
@@ -58,11 +58,6 @@ func TestTheFolderAndTheInputFiles(t *testing.T) {
 	assert.Empty(t, left, "the try leaves nothing behind")
 	require.NoError(t, os.RemoveAll(filepath.Join(a.StateDir, "work")))
 	assert.False(t, a.folder().Writable)
-
-	require.NoError(t, os.WriteFile(filepath.Join(a.Scenes, "coda.yaml"), nil, 0o600))
-	assert.Equal(t, []string{"fog.vdb", "../outside"}, a.missing([]string{"coda.yaml", "fog.vdb", "../outside"}))
-	a.Scenes = filepath.Join(a.Scenes, "gone")
-	assert.Equal(t, []string{"coda.yaml"}, a.missing([]string{"coda.yaml"}))
 }
 
 func TestARenderersWordOnItsDevicesIsTakenWhereNoDriverTells(t *testing.T) {

@@ -26,6 +26,7 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/api/client"
 	"rotanex.example/core/stock"
+	"rotanex.example/core/version"
 	"rotanex.example/launchers"
 )
 
@@ -89,6 +90,7 @@ type Agent struct {
 	desk     *desk.Desk // nil: nobody works here
 	at       atomic.Pointer[desk.Status]
 	beatNow  chan struct{} // there is something to say
+	inputs   *inputs
 
 	mu      sync.Mutex
 	jobs    map[int64]*job
@@ -102,7 +104,7 @@ func New(c Config) (*Agent, error) {
 	if err := c.Validate(); err != nil {
 		return nil, err
 	}
-	a := &Agent{Config: c, boot: uuid.New(), factor: 1, jobs: map[int64]*job{}, beatNow: make(chan struct{}, 1)}
+	a := &Agent{Config: c, boot: uuid.New(), factor: 1, jobs: map[int64]*job{}, beatNow: make(chan struct{}, 1), inputs: newInputs()}
 	var err error
 	a.back, err = standback.New(c.Nice, c.Desk.keepCores())
 	return a, err
@@ -134,6 +136,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	defer a.work.Wait()
 	defer stop(nil)
 	a.work.Go(func() { a.beat(ctx, beat, stop) })
+	a.work.Go(func() { a.inputs.look(ctx, a.Scenes, beat, a.beatSoon) })
 	a.work.Go(func() { a.sample(ctx) })
 	a.keepDesk(ctx, stop)
 	return a.lease(ctx, stop)
@@ -215,7 +218,7 @@ func (a *Agent) use(own credential) (err error) {
 // report tells the service what was found and learns how to go on.
 func (a *Agent) report(ctx context.Context) (time.Duration, error) {
 	h := a.found.Host
-	r := api.StockReport{Boot: a.boot, Version: api.Version, MemoryGb: float32(h.MemoryGB), OnAcPower: !h.OnBattery(), Devices: []api.Device{}, Launchers: []string{}, Findings: a.found.Findings, Desk: a.deskReport()}
+	r := api.StockReport{Boot: a.boot, Version: version.Ours, MemoryGb: float32(h.MemoryGB), OnAcPower: !h.OnBattery(), Devices: []api.Device{}, Launchers: []string{}, Findings: a.found.Findings, Desk: a.deskReport()}
 	r.Cpu = api.CPU{Model: h.CPU.Model, Cores: h.CPU.Cores, Threads: h.CPU.Threads, Watts: h.CPU.Watts}
 	devices, err := json.Marshal(h.Devices)
 	if err == nil && len(h.Devices) > 0 {
@@ -297,28 +300,21 @@ func (a *Agent) trouble(ctx context.Context, doing string, err error, stop conte
 	pause(ctx, time.Second)
 }
 
-// mostMissing is how many files that are not there a heartbeat tells of at most.
-const mostMissing = 10_000
-
 // beat renews the leases in hand and drops those that are no longer ours.
 func (a *Agent) beat(ctx context.Context, every time.Duration, stop context.CancelCauseFunc) {
 	ticks := time.NewTicker(max(every, 100*time.Millisecond))
 	defer ticks.Stop()
-	var wanted []string // input files that shots need
-	var wantedSum, leftOut string
+	var leftOut string
 	for {
-		body := api.Heartbeat{Boot: a.boot, Held: a.held(), Samples: a.sampled(), LookedFor: wantedSum, Desk: a.deskReport(), Trouble: a.aside()}
-		if wantedSum != "" {
-			missing := a.missing(wanted)
-			body.Missing = missing[:min(len(missing), mostMissing)]
-		}
+		body := api.Heartbeat{Boot: a.boot, Held: a.held(), Samples: a.sampled(), Desk: a.deskReport(), Trouble: a.aside()}
+		body.LookedFor, body.Missing = a.inputs.looked()
 		asking, cancel := context.WithTimeout(ctx, answers)
 		answer, err := client.Decode[api.HeartbeatAnswer](a.client.Heartbeat(asking, body))
 		cancel()
 		if err != nil {
 			a.trouble(ctx, "heartbeat", err, stop)
-		} else if answer.InputsSum != wantedSum {
-			wanted, wantedSum = answer.Inputs, answer.InputsSum
+		} else if answer.InputsSum != body.LookedFor {
+			a.inputs.want(answer.Inputs, answer.InputsSum)
 		}
 		if err == nil && a.desk != nil {
 			a.desk.Closed(answer.ClosedUntil)

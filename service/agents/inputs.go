@@ -13,32 +13,43 @@ import (
 	"rotanex.example/service/store"
 )
 
-// inputList is the files below the scene folder that shots need.
+// inputList is the files below the scene folder that hosts may need next.
 type inputList struct {
 	files []string
 	sum   string    // over them
 	to    time.Time // up to which change of the shots
 }
 
+// askedAgain is how long the list holds before the store is asked whether it is another.
+const askedAgain = 500 * time.Millisecond
+
 // wantedInputs is the list as long as no shot changes.
 type wantedInputs struct {
-	mu   sync.Mutex
-	of   string
-	list inputList
+	mu    sync.Mutex
+	asked time.Time // the store, last, by the wall clock
+	of    string
+	list  inputList
 }
 
-// wanted lists the files that shots need.
+// wanted lists the files that hosts may need next.
 func (a *Agents) wanted(ctx context.Context) (inputList, error) {
 	w := &a.inputs
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	of, to, err := shots.State(a.Store.WithContext(ctx))
-	if err != nil || w.of == of {
-		return w.list, err
+	wall := a.Clock.WallNow()
+	if since := wall.Sub(w.asked); since > 0 && since < askedAgain { // of a clock that stands nothing is kept
+		return w.list, nil
 	}
-	files, err := shots.Files(a.Store.WithContext(ctx))
+	tx, now := a.Store.WithContext(ctx), a.Clock.Now()
+	of, to, err := shots.Listed(tx, now)
+	if err == nil && w.of != of {
+		var files []string
+		if files, err = shots.Files(tx, now); err == nil {
+			w.of, w.list = of, inputList{files, fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(files, "\x00")))), to}
+		}
+	}
 	if err == nil {
-		w.of, w.list = of, inputList{files, fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(files, "\x00")))), to}
+		w.asked = wall
 	}
 	return w.list, err
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"rotanex.example/api"
+	"rotanex.example/core/version"
 	"rotanex.example/service/access"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/web"
@@ -77,7 +78,7 @@ type endpoints struct{ *Service }
 
 func (e endpoints) GetSession(w http.ResponseWriter, r *http.Request) {
 	p := access.From(r.Context())
-	out := api.Session{Name: p.Name, Role: api.Role(p.Role), Version: api.Version, Currency: e.config.Currency, Zone: e.config.Zone, Trouble: e.pictures.Trouble()}
+	out := api.Session{Name: p.Name, Role: api.Role(p.Role), Version: version.Ours, Currency: e.config.Currency, Zone: e.config.Zone, Trouble: e.pictures.Trouble()}
 	out.Clock.Now, out.Clock.Factor = e.clock.Now(), float32(e.clock.Factor())
 	httpapi.Answer(w, r, http.StatusOK, out, nil)
 }

@@ -106,8 +106,11 @@ func New(c Config) *Candidates {
 
 // Of returns the view of a shot.
 func (p *Candidates) Of(ctx context.Context, shot shots.Shot) (View, error) {
+	shot, err := p.shots.Asked(ctx, shot)
 	v := View{Shot: shot, Now: p.clock.Now()}
-	var err error
+	if err != nil {
+		return v, err
+	}
 	if v.Need, err = p.timings.Need(ctx, shot); err != nil {
 		return v, err
 	}
@@ -241,7 +244,7 @@ func (p *Candidates) facts(v View, x Candidate, renderer *preflight.Renderer, li
 	}
 	c.Asked, c.Up, c.Draining, c.Launchers, c.Folder = true, h.Up(p.clock.WallNow()), h.Draining, h.Launchers, h.Folder
 	c.Trouble = h.Trouble
-	c.OpensAt, c.LookedFor = h.OpensAt(v.Now, p.zone), h.LookedTo != nil && !h.LookedTo.Before(v.Shot.UpdatedAt)
+	c.OpensAt, c.LookedFor = h.OpensAt(v.Now, p.zone), h.LookedTo != nil && !h.LookedTo.Before(v.Shot.InputsSince())
 	for _, file := range files {
 		if slices.Contains(h.Missing, file) {
 			c.Missing = append(c.Missing, file)

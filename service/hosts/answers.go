@@ -8,6 +8,7 @@ import (
 	"rotanex.example/core/desks"
 	"rotanex.example/core/preflight"
 	"rotanex.example/core/stock"
+	"rotanex.example/core/version"
 	"rotanex.example/service/httpapi"
 )
 
@@ -62,7 +63,7 @@ func DeskOf(r api.DeskReport, real func(time.Time) time.Time) *Desk {
 }
 
 func reportOf(r api.StockReport, real func(time.Time) time.Time) (out Report, err error) {
-	if err := api.Apart(r.Version, api.Version); err != nil {
+	if err := version.Apart(r.Version, version.Ours); err != nil {
 		return out, httpapi.Conflict(err.Error())
 	}
 	out = Report{

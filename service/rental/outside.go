@@ -63,7 +63,11 @@ func (r *Rental) make(ctx context.Context, key string) error {
 	if err == nil {
 		err = r.order(ctx, provider, s, image)
 	}
-	if no := (*providers.Refused)(nil); errors.As(err, &no) {
+	no := (*providers.Refused)(nil)
+	if errors.As(err, &no) && image != "" {
+		err = r.orderBlank(ctx, provider, s)
+	}
+	if errors.As(err, &no) {
 		_, err = r.from(ctx, s, states.ServerNotStarted, no.Error(), func(tx *gorm.DB) error {
 			return errors.Join(s.note(tx, "started_at", nil), r.forget(tx, s))
 		})
@@ -86,28 +90,6 @@ func (r *Rental) order(ctx context.Context, provider providers.Servers, s server
 		return err
 	}
 	return provider.Make(ctx, providers.Order{Name: s.host, Owner: r.owner, Offer: s.offer, Image: image, Service: r.address, JoinToken: secret, LastsS: s.lasts().Seconds()})
-}
-
-// keep keeps the image of the first server of an offer that came up, from which all
-// others are made.
-func (r *Rental) keep(ctx context.Context, key string) error {
-	s, _, found, err := r.found(ctx, key)
-	if err != nil || !found || s.state != states.ServerUp || s.spec.SetupS == 0 {
-		return err
-	}
-	kept, err := hasImage(r.store.WithContext(ctx), s)
-	if err != nil || kept {
-		return err
-	}
-	provider, err := r.sources.Servers(ctx, s.spec.Source)
-	if err != nil {
-		return err
-	}
-	image := "rotanex-" + s.offer
-	if err := provider.Keep(ctx, s.host, image); err != nil {
-		return err
-	}
-	return keepImageOf(r.store.WithContext(ctx), s, image, r.clock.Now())
 }
 
 // look asks the source about a server whose agent says nothing.

@@ -155,12 +155,26 @@ func lockState(tx *gorm.DB, s server) (state states.Server, err error) {
 	return state, tx.Raw("SELECT state FROM servers WHERE run_id = $1 AND id = $2 FOR UPDATE", s.run, s.id).Row().Scan(&state)
 }
 
+// kept is an image at a source, with the version of the agent in it.
+type kept struct{ source, offer, agent string }
+
+func images(tx *gorm.DB) ([]kept, error) {
+	return store.Rows(tx.Raw("SELECT source, offer, agent_version FROM images ORDER BY source, offer"), func(row store.Row) (k kept, err error) {
+		return k, row.Scan(&k.source, &k.offer, &k.agent)
+	})
+}
+
 func hasImage(tx *gorm.DB, s server) (has bool, err error) {
 	return has, tx.Raw("SELECT EXISTS (SELECT FROM images WHERE source = $1 AND offer = $2)", s.spec.Source, s.offer).Row().Scan(&has)
 }
 
 func keepImageOf(tx *gorm.DB, s server, image string, at time.Time) error {
-	return tx.Exec("INSERT INTO images (source, offer, image, kept_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", s.spec.Source, s.offer, image, at).Error
+	return tx.Exec(`INSERT INTO images (source, offer, image, kept_at, agent_version) VALUES ($1, $2, $3, $4, coalesce((SELECT agent_version FROM hosts WHERE name = $5), ''))
+		ON CONFLICT DO NOTHING`, s.spec.Source, s.offer, image, at, s.host).Error
+}
+
+func forgetImage(tx *gorm.DB, source, offer string) error {
+	return tx.Exec("DELETE FROM images WHERE source = $1 AND offer = $2", source, offer).Error
 }
 
 // standingAt lists the servers that we believe a source lets to us.

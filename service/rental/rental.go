@@ -130,7 +130,7 @@ const (
 // set no server is given up for its silence: after we were away, agents first get the
 // time to be heard.
 func (r *Rental) Sweep(ctx context.Context, lenient bool) error {
-	var faults []error
+	faults := []error{r.renewImages(ctx)}
 	but := []string{} // servers that something is wrong with hold no other up
 	for range 1000 {
 		key, err := r.step(ctx, lenient, but)

@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/viper"
 
-	"rotanex.example/api"
+	"rotanex.example/core/version"
 	"rotanex.example/service/app"
 	"rotanex.example/service/backup"
 	"rotanex.example/service/postgres"
@@ -78,7 +78,7 @@ of the pictures is copied. The folder has the key: keep it as you keep the servi
 				return err
 			}
 			defer func() { err = errors.Join(err, done()) }()
-			m, err := backup.Make(cmd.Context(), from, to, backup.Options{Version: api.Version, List: list, Say: say(cmd)})
+			m, err := backup.Make(cmd.Context(), from, to, backup.Options{Version: version.Ours, List: list, Say: say(cmd)})
 			if err != nil {
 				return err
 			}

@@ -27,6 +27,16 @@ type Shot struct {
 	Spec       Spec   `gorm:"serializer:json"`
 	FrameCount int
 	UpdatedAt  time.Time
+	AskedAt    time.Time // when somebody asked about it last, to the hour
+	ListedAt   time.Time // since when hosts look for its inputs, of those that they look for
+}
+
+// InputsSince is since when what hosts say of the shot's input files is of these files.
+func (s Shot) InputsSince() time.Time {
+	if s.ListedAt.After(s.UpdatedAt) {
+		return s.ListedAt
+	}
+	return s.UpdatedAt
 }
 
 // Frames returns the shot's frames.
@@ -123,7 +133,8 @@ func (s *Shots) checked(ctx context.Context, name string, spec Spec) (Shot, erro
 	if err == nil {
 		err = s.launches(ctx, spec)
 	}
-	return Shot{Name: name, Spec: spec, FrameCount: count, UpdatedAt: s.clock.Now()}, err
+	now := s.clock.Now()
+	return Shot{Name: name, Spec: spec, FrameCount: count, UpdatedAt: now, AskedAt: now, ListedAt: now}, err
 }
 
 // Put makes a shot or replaces it.
@@ -140,6 +151,15 @@ func (s *Shots) Put(ctx context.Context, name string, spec Spec) (Shot, error) {
 	})
 	s.feed.Wake(events.Changes)
 	return shot, err
+}
+
+// Asked has hosts look for the shot's input files, as somebody asks about it, and returns it as it is then.
+func (s *Shots) Asked(ctx context.Context, shot Shot) (Shot, error) {
+	now := s.clock.Now()
+	if now.Sub(shot.AskedAt) < toTheHour {
+		return shot, nil
+	}
+	return shot, asked(s.store.WithContext(ctx), &shot, now)
 }
 
 // page returns a page of shots, by name.

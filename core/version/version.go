@@ -1,4 +1,5 @@
-package api
+// Package version says which version of the programs this is, and which work with each other.
+package version
 
 import (
 	"fmt"
@@ -6,9 +7,9 @@ import (
 	"strings"
 )
 
-// Version is that of all programs here: MAJOR.MINOR.PATCH. Agents and services that are one minor version apart work with each
+// Ours is that of all programs here: MAJOR.MINOR.PATCH. Agents and services that are one minor version apart work with each
 // other; what a newer agent says beside that is not listened to.
-const Version = "0.1.0"
+const Ours = "0.1.0"
 
 // Apart says why an agent of a version cannot work with a service of another, and what to do; nil if it can. An agent that does
 // not say its version is one of before versions were said.
