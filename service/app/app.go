@@ -246,7 +246,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.access = access.New(s.store, s.clock, c.Secure, c.Proxied)
 	s.audit = audit.New(s.store, s.clock)
 	s.storage = storage.New(s.store, s.clock, s.blobs, c.Log)
-	s.removal = removal.New(s.store, s.feed)
+	s.removal = removal.New(s.store, s.feed, s.jobs)
 	s.hosts = hosts.New(hosts.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Beat: queue.Beat, Currency: c.Currency, Zone: zone})
 	s.shots = shots.New(s.store, s.clock, s.feed)
 	s.licences = licences.New(s.store)

@@ -53,7 +53,12 @@ func TestWhatNothingRestsOnIsRemoved(t *testing.T) {
 		code, _ = ask("admin", "DELETE", path, "")
 		assert.Equal(t, 404, code, path)
 	}
-	assert.Zero(t, count(t, b, "SELECT count(*) FROM frames"))
+	for _, op := range operations(t) {
+		if op.method == "GET" && strings.HasPrefix(op.path, "/runs/{run}") {
+			code, said := ask("viewer", "GET", strings.NewReplacer("{run}", run, "{shot}", "gale-010", "{frame}", "1").Replace(op.path), "")
+			assert.Equal(t, 404, code, "%s: %s", op.path, said)
+		}
+	}
 	assert.Zero(t, count(t, b, "SELECT count(*) FROM offers"))
 	assert.EqualValues(t, 1, count(t, b, "SELECT count(*) FROM charges"), "what was paid stays")
 	assert.Equal(t, times, count(t, b, "SELECT count(*) FROM times"), "and what was learnt")

@@ -10,6 +10,7 @@ import (
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/store"
 )
 
 // Look is what one could ask the rule of frames as they stand, without leasing any. What
@@ -73,7 +74,7 @@ type HostLook struct {
 func (l *Look) Host(ctx context.Context, name string) (out HostLook, err error) {
 	g := l.at(name)
 	out.Aside, err = g.lockHost()
-	if missing(err) {
+	if store.Missing(err) {
 		return out, httpapi.NotFound(fmt.Sprintf("there is no host %q; rotanex hosts list shows them", name))
 	}
 	if err != nil {

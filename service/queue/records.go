@@ -3,7 +3,6 @@ package queue
 import (
 	"cmp"
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"strings"
@@ -131,6 +130,12 @@ func DropWaiting(tx *gorm.DB, run uuid.UUID) error {
 	return tx.Exec("DELETE FROM frames WHERE run_id = $1 AND state = 'waiting' AND NOT warm_up", run).Error
 }
 
+// Delete deletes up to so many frames of a run, with their tries, and says how many there were.
+func Delete(tx *gorm.DB, run uuid.UUID, most int) (int64, error) {
+	done := tx.Exec("DELETE FROM frames WHERE id IN (SELECT id FROM frames WHERE run_id = $1 LIMIT $2)", run, most)
+	return done.RowsAffected, done.Error
+}
+
 const leasedColumns = `id, fence, run_id, shot, frame, host, crew, booking_id, leased_at, warm_up, sha256,
 	(SELECT tries FROM runs WHERE runs.id = frames.run_id), (SELECT kind = 'trial' FROM runs WHERE runs.id = frames.run_id), devices, memory_mode, boot`
 
@@ -182,9 +187,6 @@ func note(tx *gorm.DB, l leased, outcome, cause, tail string, now time.Time, sec
 		l.id, l.run, l.fence, l.host, l.crew, outcome, cause, strings.ToValidUTF8(strings.ReplaceAll(tail, "\x00", ""), ""), l.since, now, seconds, m, l.booking).Error
 }
 
-// missing reports whether a row was not there.
-func missing(err error) bool { return err == sql.ErrNoRows }
-
 // notePicture notes that the picture of a lease is stored; false: it is not held any more.
 func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64, sum string, size int64, format, key string) (bool, error) {
 	done := q.store.WithContext(ctx).Exec("UPDATE frames SET sha256 = $1, bytes = $2, format = $6, picture = $7 WHERE id = $3 AND fence = $4 AND state = 'rendering' AND host = $5",
@@ -199,7 +201,7 @@ func (q *Queue) heldFrame(ctx context.Context, host string, lease, fence int64) 
 		SELECT f.id, f.run_id, f.shot, f.frame, f.repeat, f.fence, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
 		WHERE f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state IN ('rendering', 'done')`, lease, fence, host).Row().
 		Scan(&f.ID, &f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, store.JSON(&spec))
-	if missing(err) {
+	if store.Missing(err) {
 		err = stale(lease, fence)
 	}
 	return f, spec, err
@@ -220,7 +222,7 @@ func endedBefore(tx *gorm.DB, lease, fence int64, r Result) error {
 	if err == nil && outcome == r.outcome() {
 		return nil
 	}
-	if err != nil && !missing(err) {
+	if err != nil && !store.Missing(err) {
 		return err
 	}
 	return stale(lease, fence)
@@ -386,7 +388,7 @@ func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind) (l held, found bool
 func (q *Queue) heldBy(ctx context.Context, holder uuid.UUID, frame int) (f Frame, spec shots.Spec, found bool, err error) {
 	err = q.store.WithContext(ctx).Raw(`SELECT f.id, f.fence, f.run_id, f.shot, f.frame, f.repeat, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
 		WHERE f.boot = $1 AND f.frame = $2 AND f.state = 'rendering'`, holder, frame).Row().Scan(&f.ID, &f.Fence, &f.RunID, &f.Shot, &f.Frame, &f.Repeat, store.JSON(&spec))
-	if missing(err) {
+	if store.Missing(err) {
 		return f, spec, false, nil
 	}
 	return f, spec, err == nil, err

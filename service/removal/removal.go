@@ -14,8 +14,10 @@ import (
 	"rotanex.example/service/events"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/jobs"
 	"rotanex.example/service/licences"
 	"rotanex.example/service/packages"
+	"rotanex.example/service/queue"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
@@ -26,10 +28,18 @@ import (
 type Removal struct {
 	store *store.Store
 	feed  *events.Feed
+	jobs  *jobs.Jobs
 }
 
+// deleteFrames is the job that deletes what a deleted run leaves.
+const deleteFrames = "delete frames"
+
 // New makes it.
-func New(s *store.Store, f *events.Feed) *Removal { return &Removal{s, f} }
+func New(s *store.Store, f *events.Feed, j *jobs.Jobs) *Removal {
+	r := &Removal{s, f, j}
+	j.OnSlow(deleteFrames, r.frames)
+	return r
+}
 
 // once does something in a transaction in which nothing is in the way of it; if something is, it is a conflict.
 func (r *Removal) once(ctx context.Context, inTheWay func(tx *gorm.DB) (string, error), do ...func(tx *gorm.DB) error) error {
@@ -56,10 +66,27 @@ func (r *Removal) Archive(ctx context.Context, run uuid.UUID, archived bool) err
 	return r.once(ctx, func(tx *gorm.DB) (string, error) { return ofRun(tx, run) }, func(tx *gorm.DB) error { return runs.Archive(tx, run, archived) })
 }
 
-// Run deletes a run that is over, with its frames, tries and plans for its rest. Its pictures are deleted by rule, if no other run
-// has taken them over; what it cost stays with its sources.
+// Run deletes a run that is over. It is none any more at once; its frames, tries and plans for its rest are deleted behind that.
+// Its pictures are deleted by rule, if no other run has taken them over; what it cost stays with its sources.
 func (r *Removal) Run(ctx context.Context, run uuid.UUID) error {
-	return r.once(ctx, func(tx *gorm.DB) (string, error) { return ofRun(tx, run) }, func(tx *gorm.DB) error { return runs.Delete(tx, run) })
+	return r.once(ctx, func(tx *gorm.DB) (string, error) { return ofRun(tx, run) },
+		func(tx *gorm.DB) error { return runs.Delete(tx, run) },
+		func(tx *gorm.DB) error { return r.jobs.Send(ctx, tx, deleteFrames, run.String()) })
+}
+
+// step is how many frames are deleted at once.
+const step = 1000
+
+// frames deletes what a deleted run leaves, a step at a time, so that nobody waits for it.
+func (r *Removal) frames(ctx context.Context, key string) error {
+	run, err := uuid.Parse(key)
+	for n := int64(step); err == nil && n == step; {
+		n, err = queue.Delete(r.store.WithContext(ctx), run, step)
+	}
+	if err != nil {
+		return err
+	}
+	return runs.Forget(r.store.WithContext(ctx), run)
 }
 
 // Shot deletes a shot and its package. Its times and the runs that it was in stay.

@@ -62,7 +62,7 @@ func addRun(tx *gorm.DB, r Run) (isNew bool, err error) {
 
 // lock reads a run for changing it; a zero one where there is none.
 func lock(tx *gorm.DB, id uuid.UUID) (run Run, err error) {
-	return run, tx.Raw("SELECT * FROM runs WHERE id = ? FOR UPDATE", id).Scan(&run).Error
+	return run, tx.Raw("SELECT * FROM runs WHERE id = ? AND kind <> 'deleted' FOR UPDATE", id).Scan(&run).Error
 }
 
 func setState(tx *gorm.DB, id uuid.UUID, state states.Run, ended *time.Time) error {
@@ -162,7 +162,12 @@ func Archive(tx *gorm.DB, id uuid.UUID, archived bool) error {
 	return tx.Exec("UPDATE runs SET archived = $2 WHERE id = $1", id, archived).Error
 }
 
-// Delete deletes a run with all that is its own.
+// Delete makes a run none any more. What it leaves is deleted behind that, and then Forget forgets it.
 func Delete(tx *gorm.DB, id uuid.UUID) error {
-	return tx.Exec("DELETE FROM runs WHERE id = $1", id).Error
+	return tx.Exec("UPDATE runs SET kind = 'deleted', plan_id = NULL WHERE id = $1", id).Error
+}
+
+// Forget forgets a deleted run with all that is its own still.
+func Forget(tx *gorm.DB, id uuid.UUID) error {
+	return tx.Exec("DELETE FROM runs WHERE id = $1 AND kind = 'deleted'", id).Error
 }

@@ -193,7 +193,7 @@ func kindOf(kind string) events.Kind {
 // find returns a run of a kind, or a problem that names it.
 func (q *Runs) find(ctx context.Context, id uuid.UUID) (Run, error) {
 	var run Run
-	err := q.store.WithContext(ctx).Take(&run, "id = ?", id).Error
+	err := q.store.WithContext(ctx).Take(&run, "id = ? AND kind <> 'deleted'", id).Error
 	if store.Missing(err) {
 		err = httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", id))
 	}

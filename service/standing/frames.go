@@ -57,6 +57,9 @@ func (s *Standing) Frames(ctx context.Context, run uuid.UUID, want Wanted) (page
 // frame returns one frame of a run, or a problem that names it.
 func (s *Standing) frame(ctx context.Context, run uuid.UUID, shot string, number int) (queue.Frame, error) {
 	var f queue.Frame
+	if err := s.known(ctx, run); err != nil {
+		return f, err
+	}
 	done := s.store.WithContext(ctx).Where("run_id = ? AND shot = ? AND frame = ? AND NOT warm_up AND repeat = 0", run, shot, number).Limit(1).Find(&f)
 	if done.Error == nil && done.RowsAffected == 0 {
 		return f, httpapi.NotFound(fmt.Sprintf("run %s has no frame %d of %s", run, number, shot))
