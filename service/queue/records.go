@@ -84,15 +84,12 @@ type Try struct {
 // TableName is GORM's hook.
 func (Try) TableName() string { return "tries" }
 
-// batch is how many rows are inserted at once.
-const batch = 2000
-
 // Add stores frames of a run in its transaction.
 func Add(tx *gorm.DB, frames []Frame) error {
 	if len(frames) == 0 {
 		return nil
 	}
-	return tx.CreateInBatches(frames, batch).Error
+	return tx.CreateInBatches(frames, 2000).Error
 }
 
 // TakeOver adds frames to a run that another run has done, as they are; it returns how many
