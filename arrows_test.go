@@ -27,7 +27,7 @@ var arrows = map[string][]string{
 	"bench":     {"api", "core", "processes", "service/postgres"},
 	"chaos":     {"api", "core", "processes", "providers", "service/postgres"},
 	"e2e":       {"e2e"},
-	"cmd":       {"agent", "chaos", "cli", "core", "demo", "launchers", "service/serve", "simulator"},
+	"cmd":       {"agent", "bench", "chaos", "cli", "core", "demo", "launchers", "service/serve", "simulator"},
 }
 
 func TestArrows(t *testing.T) {

@@ -76,11 +76,14 @@ func (h *house) speed(ctx context.Context) (float64, error) {
 		return 0, err
 	}
 	rest(ctx, 3*time.Second) // until it runs evenly
+	service, database := h.used()
 	before, began := g.frames.Load(), time.Now()
 	rest(ctx, h.For)
-	speed := float64(g.frames.Load()-before) / time.Since(began).Seconds()
+	took := time.Since(began).Seconds()
+	speed := float64(g.frames.Load()-before) / took
+	s, d := h.used()
 	err = g.end()
-	h.say("  %s: %.0f frames/s", h.name, speed)
+	h.say("  %s: %.0f frames/s, with %.2f cores of the service and %.2f of PostgreSQL", h.name, speed, (s-service)/took, (d-database)/took)
 	return speed, err
 }
 

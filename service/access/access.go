@@ -5,6 +5,7 @@
 package access
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -19,6 +20,7 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/service/clock"
+	"rotanex.example/service/gather"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
 )
@@ -77,9 +79,18 @@ type Access struct {
 	secure bool
 	door   *door
 
+	asked *gather.Gather[[32]byte, *Token]
+
 	mu    sync.Mutex
 	known map[[32]byte]cached
 }
+
+// Those who come at about the same time are looked up together.
+const (
+	together = 3 * time.Millisecond
+	atOnce   = 500
+	answered = 5 * time.Second
+)
 
 type cached struct {
 	Principal
@@ -88,7 +99,9 @@ type cached struct {
 
 // New makes it. With secure set, cookies are only sent over TLS; with proxied set, a proxy in front says whose requests are.
 func New(s *store.Store, c clock.Clock, secure, proxied bool) *Access {
-	return &Access{store: s, clock: c, secure: secure, door: newDoor(proxied), known: map[[32]byte]cached{}}
+	a := &Access{store: s, clock: c, secure: secure, door: newDoor(proxied), known: map[[32]byte]cached{}}
+	a.asked = gather.New(together, atOnce, answered, a.lookUp)
+	return a
 }
 
 // Bootstrap creates the first admin token and returns its secret, or "" if there
@@ -135,20 +148,13 @@ func (a *Access) find(ctx context.Context, secret string) (Principal, bool, erro
 	if ok && now.Before(hit.until) {
 		return hit.Principal, true, nil
 	}
-	var t Token
-	err := a.store.DB.WithContext(ctx).
-		Where("hash = ? AND kind <> 'join' AND (expires_at IS NULL OR expires_at > ?)", hash[:], now).Take(&t).Error
-	if store.Missing(err) {
-		a.forget(hash)
-		return Principal{}, false, nil
-	}
+	t, err := a.asked.Do(ctx, hash)
 	if err != nil {
 		return Principal{}, false, err
 	}
-	if t.UsedAt == nil || now.Sub(*t.UsedAt) >= noted {
-		if err := a.store.WithContext(ctx).Model(&Token{ID: t.ID}).UpdateColumn("used_at", now.Truncate(noted)).Error; err != nil {
-			return Principal{}, false, err
-		}
+	if t == nil {
+		a.forget(hash)
+		return Principal{}, false, nil
 	}
 	p := Principal{TokenID: t.ID, Name: t.Name, Role: t.Role, session: t.Kind == "session", expires: t.ExpiresAt}
 	if t.Host != nil {
@@ -165,6 +171,35 @@ func (a *Access) find(ctx context.Context, secret string) (Principal, bool, erro
 	a.known[hash] = cached{p, until}
 	a.mu.Unlock()
 	return p, true, nil
+}
+
+// lookUp finds whose secrets some are, by their hashes; nil for nobody's. That they are used is noted, to the minute.
+func (a *Access) lookUp(ctx context.Context, hashes [][32]byte) ([]*Token, error) {
+	now := a.clock.WallNow()
+	all := make([][]byte, len(hashes))
+	for i := range hashes {
+		all[i] = hashes[i][:]
+	}
+	var found []Token
+	if err := a.store.DB.WithContext(ctx).Where("hash IN ? AND kind <> 'join' AND (expires_at IS NULL OR expires_at > ?)", all, now).Find(&found).Error; err != nil {
+		return nil, err
+	}
+	out, unnoted := make([]*Token, len(hashes)), []int64{}
+	for i := range found {
+		t := &found[i]
+		for j := range all {
+			if bytes.Equal(t.Hash, all[j]) {
+				out[j] = t
+			}
+		}
+		if t.UsedAt == nil || now.Sub(*t.UsedAt) >= noted {
+			unnoted = append(unnoted, t.ID)
+		}
+	}
+	if len(unnoted) == 0 {
+		return out, nil
+	}
+	return out, a.store.WithContext(ctx).Model(&Token{}).Where("id IN ?", unnoted).UpdateColumn("used_at", now.Truncate(noted)).Error
 }
 
 func (a *Access) forget(hash [32]byte) {

@@ -8,10 +8,9 @@ import (
 	"log/slog"
 	"time"
 
-	"github.com/google/uuid"
-
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
+	"rotanex.example/service/gather"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/samples"
@@ -33,13 +32,21 @@ type Config struct {
 type Agents struct {
 	Config
 	inputs wantedInputs
+	beats  *gather.Gather[queue.Holding, heard]
 }
 
 // New makes it.
-func New(c Config) *Agents { return &Agents{Config: c} }
+func New(c Config) *Agents {
+	a := &Agents{Config: c}
+	a.beats = gather.New(together, beatsAtOnce, hearing, a.hear)
+	return a
+}
 
-// look is how often a waiting agent's question is asked again without a wake-up.
-const look = 4 * time.Second
+// look is how often a waiting agent's question is asked again without a wake-up, and lookIdle where nothing is booked on its host.
+const (
+	look     = 4 * time.Second
+	lookIdle = 20 * time.Second
+)
 
 // silence is for how long an agent that waits for frames may say nothing.
 const silence = 2*queue.Beat + 2*time.Second
@@ -56,28 +63,31 @@ func (a *Agents) silent(ctx context.Context, host string, asked time.Time) (bool
 
 // lease waits until there are frames for the host, the agent's patience ends or the
 // request does.
-func (a *Agents) lease(ctx context.Context, host string, boot uuid.UUID, held []queue.Held, patience time.Duration) ([]queue.Lease, error) {
+func (a *Agents) lease(ctx context.Context, of queue.Holding, patience time.Duration) ([]queue.Lease, error) {
 	asked := a.Clock.WallNow()
 	until := asked.Add(patience)
 	for {
-		woken := a.Feed.Wait(events.Work)
+		all, own := a.Feed.Wait(events.Work), a.Feed.Wait(events.WorkOf(of.Host))
 		// Whoever asked may be gone, or stand still, with its question still open: the frame that it lost is not for it.
-		if silent, err := a.silent(ctx, host, asked); err != nil || silent {
+		if silent, err := a.silent(ctx, of.Host, asked); err != nil || silent {
 			return nil, err
 		}
-		leases, next, err := a.Queue.Grant(ctx, host, boot, held)
+		granted, err := a.Queue.Grant(ctx, of)
 		left := until.Sub(a.Clock.WallNow())
-		if err != nil || len(leases) > 0 || left <= 0 {
-			return leases, err
+		if err != nil || len(granted.Leases) > 0 || left <= 0 {
+			return granted.Leases, err
 		}
-		left = min(left, look)
-		if !next.IsZero() {
-			left = min(left, max(0, a.Clock.Real(next.Sub(a.Clock.Now())))+time.Millisecond)
+		if left = min(left, look); granted.Idle {
+			left = min(until.Sub(a.Clock.WallNow()), lookIdle)
+		}
+		if !granted.Next.IsZero() {
+			left = min(left, max(0, a.Clock.Real(granted.Next.Sub(a.Clock.Now())))+time.Millisecond)
 		}
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()
-		case <-woken:
+		case <-all:
+		case <-own:
 		case <-a.Clock.After(left):
 		}
 	}

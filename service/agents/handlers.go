@@ -20,7 +20,7 @@ func (a *Agents) Lease(w http.ResponseWriter, r *http.Request) {
 	body, err := httpapi.Body[api.LeaseRequest](r)
 	var leases []queue.Lease
 	if err == nil {
-		leases, err = a.lease(r.Context(), access.From(r.Context()).Host, body.Boot, heldOf(body.Held), time.Duration(float64(body.WaitS)*float64(time.Second)))
+		leases, err = a.lease(r.Context(), queue.Holding{Host: access.From(r.Context()).Host, Boot: body.Boot, Held: heldOf(body.Held)}, time.Duration(float64(body.WaitS)*float64(time.Second)))
 	}
 	if r.Context().Err() != nil {
 		return // nobody listens any more
@@ -34,22 +34,22 @@ func (a *Agents) Heartbeat(w http.ResponseWriter, r *http.Request) {
 	body, err := httpapi.Body[api.Heartbeat](r)
 	out := api.HeartbeatAnswer{Revoked: []api.Held{}}
 	host := access.From(r.Context()).Host
-	var revoked []queue.Held
+	var said heard
 	if err == nil {
-		revoked, err = a.Queue.Heard(r.Context(), host, body.Boot, heldOf(body.Held))
+		said, err = a.heard(r.Context(), queue.Holding{Host: host, Boot: body.Boot, Held: heldOf(body.Held)})
 	}
 	if err == nil {
 		out.LeftOut = httpapi.LeftOut(r.Context())
-		a.beside(r.Context(), host, body, &out)
+		a.beside(r.Context(), host, said.host, body, &out)
 	}
-	for _, h := range revoked {
+	for _, h := range said.revoked {
 		out.Revoked = append(out.Revoked, api.Held{Lease: h.Lease, Fence: h.Fence})
 	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // beside takes in what a heartbeat has beside the leases, which are renewed whatever comes of it.
-func (a *Agents) beside(ctx context.Context, host string, body api.Heartbeat, out *api.HeartbeatAnswer) {
+func (a *Agents) beside(ctx context.Context, host string, known hosts.Heard, body api.Heartbeat, out *api.HeartbeatAnswer) {
 	take := func(part string, do func() error) {
 		if err := loops.Safely(do); err != nil && ctx.Err() == nil {
 			a.Log.Error("a part of a heartbeat could not be taken", "host", host, "part", part, "error", err)
@@ -62,10 +62,12 @@ func (a *Agents) beside(ctx context.Context, host string, body api.Heartbeat, ou
 		}
 		return err
 	})
-	take("trouble", func() error { return a.Hosts.SetAside(ctx, host, body.Boot, body.Trouble) })
+	if body.Trouble != known.Trouble {
+		take("trouble", func() error { return a.Hosts.SetAside(ctx, host, body.Boot, body.Trouble) })
+	}
 	take("samples", func() error { return a.Samples.Keep(ctx, host, samplesOf(body.Samples)) })
 	take("missing", func() (err error) {
-		out.Inputs, out.InputsSum, err = a.looked(ctx, host, body.LookedFor, body.Missing)
+		out.Inputs, out.InputsSum, err = a.looked(ctx, host, known, body.LookedFor, body.Missing)
 		return err
 	})
 }

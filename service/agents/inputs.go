@@ -56,13 +56,16 @@ func (a *Agents) wanted(ctx context.Context) (inputList, error) {
 
 // looked takes in which input files the host lacks of those that it looked for, a list by
 // its sum; it returns the list that shots need if the agent looked for another.
-func (a *Agents) looked(ctx context.Context, host, lookedFor string, missing []string) (wanted []string, sum string, err error) {
+func (a *Agents) looked(ctx context.Context, host string, known hosts.Heard, lookedFor string, missing []string) (wanted []string, sum string, err error) {
 	list, err := a.wanted(ctx)
 	if err != nil {
 		return nil, "", err
 	}
 	if lookedFor != list.sum {
 		return list.files, list.sum, nil
+	}
+	if known.LookedFor == list.sum && known.LookedTo != nil && known.LookedTo.Equal(list.to) && known.LacksNone && len(missing) == 0 {
+		return nil, list.sum, nil // as it is stored
 	}
 	lacks, err := store.AsJSON(append([]string{}, missing...))
 	if err == nil {

@@ -36,7 +36,7 @@ func TestAnOpenQuestionIsNoSignOfLife(t *testing.T) {
 	assert.True(t, silent("eddy", began))
 	assert.True(t, silent("nobody", began))
 	assert.False(t, silent("eddy", on.Wall.Now()), "to ask is to live")
-	_, err := hosts.Heard(on.DB.DB, "eddy", boot, on.Wall.Now())
+	_, err := hosts.HeardAll(on.DB.DB, []string{"eddy"}, []uuid.UUID{boot}, on.Wall.Now())
 	require.NoError(t, err)
 	assert.False(t, silent("eddy", began))
 }

@@ -179,10 +179,10 @@ func Kinds(tx *gorm.DB, run uuid.UUID, shot string) ([]dispatch.Kind, error) {
 	found, err := store.Rows(tx.Raw(`
 		SELECT * FROM (
 			(SELECT id, false AS tried, failed_on, only_on, 1 AS n, warm_up, repeat, frame FROM frames
-			 WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND failures = 0 ORDER BY `+Order+` LIMIT 1)
+			 WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND NOT tried ORDER BY `+Order+` LIMIT 1)
 			UNION ALL
 			(SELECT DISTINCT ON (failed_on, only_on) id, true, failed_on, only_on, count(*) OVER (PARTITION BY failed_on, only_on), warm_up, repeat, frame FROM frames
-			 WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND failures > 0 ORDER BY failed_on, only_on, `+Order+`)) k
+			 WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND tried ORDER BY failed_on, only_on, `+Order+`)) k
 		ORDER BY `+Order, run, shot), func(row store.Row) (f first, err error) {
 		return f, row.Scan(&f.First, &f.Tried, store.JSON(&f.FailedOn), store.JSON(&f.OnlyOn), &f.Waiting, &f.warmUp, &f.repeat, &f.frame)
 	})
@@ -193,7 +193,7 @@ func Kinds(tx *gorm.DB, run uuid.UUID, shot string) ([]dispatch.Kind, error) {
 	return out, err
 }
 
-// CountWaiting is how many frames of a shot wait.
-func CountWaiting(tx *gorm.DB, run uuid.UUID, shot string) (n int, err error) {
-	return n, tx.Raw("SELECT count(*) FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting'", run, shot).Row().Scan(&n)
+// CountWaiting is how many frames of a shot wait, at most so many; 0: all of them, which takes counting them.
+func CountWaiting(tx *gorm.DB, run uuid.UUID, shot string, most int) (n int, err error) {
+	return n, tx.Raw("SELECT count(*) FROM (SELECT FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' LIMIT nullif($3, 0)) f", run, shot, most).Row().Scan(&n)
 }

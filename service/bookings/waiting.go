@@ -13,7 +13,7 @@ func WaitingKinds(tx *gorm.DB, run uuid.UUID, shot string) ([]dispatch.Kind, err
 	if err != nil || len(all) == 0 {
 		return all, err
 	}
-	fresh, err := CountWaiting(tx, run, shot)
+	fresh, err := CountWaiting(tx, run, shot, 0)
 	for _, k := range all {
 		if k.Tried {
 			fresh -= k.Waiting

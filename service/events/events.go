@@ -17,9 +17,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/google/uuid"
 
 	"rotanex.example/service/clock"
 	"rotanex.example/service/store"
@@ -28,8 +31,24 @@ import (
 // Topics that can be waited for.
 const (
 	Changes = "changes" // there are new events
-	Work    = "work"    // there may be frames to lease
+	Work    = "work"    // there may be frames to lease, for anybody
 )
+
+// WorkOf is the topic of what a host alone may take: what it rendered is done, so it has room again.
+func WorkOf(host string) string { return Work + ":" + host }
+
+// longest is how long a notification may be that names topics, in bytes; PostgreSQL takes 8,000.
+const longest = 4000
+
+// payload is what other processes are told: by whom, and which topics. Where those of single hosts are too many, all hosts are told.
+func payload(by string, topics []string) string {
+	text := strings.Join(append([]string{by}, topics...), " ")
+	if len(text) <= longest {
+		return text
+	}
+	few := slices.DeleteFunc(topics, func(t string) bool { return strings.HasPrefix(t, WorkOf("")) })
+	return strings.Join(append([]string{by, Work}, few...), " ")
+}
 
 const (
 	channel = "rotanex"
@@ -42,6 +61,7 @@ type Feed struct {
 	store *store.Store
 	clock clock.Clock
 	log   *slog.Logger
+	name  string // among the processes of one database: who is woken here is not woken again by what this process tells the others
 
 	mu      sync.Mutex
 	waiting map[string]chan struct{} // closed at the next wake-up of the topic
@@ -51,7 +71,7 @@ type Feed struct {
 
 // New makes a feed. Listen must run for it to hear other processes.
 func New(s *store.Store, c clock.Clock, log *slog.Logger) *Feed {
-	return &Feed{store: s, clock: c, log: log, waiting: map[string]chan struct{}{}, due: map[string]bool{}, signal: make(chan struct{}, 1)}
+	return &Feed{store: s, clock: c, log: log, name: uuid.NewString(), waiting: map[string]chan struct{}{}, due: map[string]bool{}, signal: make(chan struct{}, 1)}
 }
 
 func (f *Feed) row(e Event) ([]any, error) {
@@ -143,7 +163,7 @@ func (f *Feed) notify(ctx context.Context) {
 		clear(f.due)
 		f.mu.Unlock()
 		if len(topics) > 0 && ctx.Err() == nil {
-			if err := tellAll(f.store.WithContext(ctx), topics); err != nil {
+			if err := notify(f.store.WithContext(ctx), payload(f.name, topics)); err != nil {
 				f.log.Debug("a wake-up was not passed on", "error", err)
 			}
 		}
@@ -152,9 +172,14 @@ func (f *Feed) notify(ctx context.Context) {
 
 func (f *Feed) listen(ctx context.Context) error {
 	return f.store.Listen(ctx, channel, func(payload string) {
+		by, topics, _ := strings.Cut(payload, " ")
+		if by == f.name {
+			return
+		}
 		f.mu.Lock()
 		defer f.mu.Unlock()
-		for topic := range strings.FieldsSeq(payload) {
+		f.tell(by) // a service of before names did not say by whom
+		for topic := range strings.FieldsSeq(topics) {
 			f.tell(topic)
 		}
 	})

@@ -2,7 +2,6 @@ package events
 
 import (
 	"context"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -37,9 +36,9 @@ func (f *Feed) After(ctx context.Context, p Position, run *uuid.UUID) ([]Entry, 
 	})
 }
 
-// tellAll wakes those who wait for topics, in every process.
-func tellAll(tx *gorm.DB, topics []string) error {
-	return tx.Exec("SELECT pg_notify($1, $2)", channel, strings.Join(topics, " ")).Error
+// notify tells every process.
+func notify(tx *gorm.DB, payload string) error {
+	return tx.Exec("SELECT pg_notify($1, $2)", channel, payload).Error
 }
 
 // Restored numbers the events of a backup anew: transactions have other numbers in the database that it is in now.

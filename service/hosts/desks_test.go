@@ -44,7 +44,7 @@ func TestWhenADeskWasItsOwnersIsKept(t *testing.T) {
 		return closed
 	}
 	find := func() (Host, desks.Habits) {
-		_, err := Heard(h.Store.DB, "desk-ada", boot, on.Wall.Now())
+		_, err := HeardAll(h.Store.DB, []string{"desk-ada"}, []uuid.UUID{boot}, on.Wall.Now())
 		require.NoError(t, err)
 		host, habits, err := h.findWithHabits(t.Context(), "desk-ada")
 		require.NoError(t, err)
@@ -110,9 +110,9 @@ func TestASwitchedOffDeskIsNobodys(t *testing.T) {
 	_, err := h.SetDesk(t.Context(), "desk-ada", boot, used())
 	require.NoError(t, err)
 	on.Wall.Advance(time.Hour)
-	known, err := Heard(h.Store.DB, "desk-ada", boot, on.Wall.Now())
+	known, err := HeardAll(h.Store.DB, []string{"desk-ada"}, []uuid.UUID{boot}, on.Wall.Now())
 	require.NoError(t, err)
-	require.True(t, known)
+	require.True(t, known[0].Known)
 	on.Wall.Advance(12 * time.Hour)
 	of := func() desks.Habits {
 		_, habits, err := h.findWithHabits(t.Context(), "desk-ada")

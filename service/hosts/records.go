@@ -12,10 +12,27 @@ import (
 	"rotanex.example/service/store"
 )
 
-// Heard notes that a host's agent spoke; false: another agent reported for it since.
-func Heard(tx *gorm.DB, name string, boot uuid.UUID, wall time.Time) (bool, error) {
-	done := tx.Exec("UPDATE hosts SET agent_seen = $1 WHERE name = $2 AND boot = $3", wall, name, boot)
-	return done.RowsAffected > 0, done.Error
+// Heard is a host whose agent spoke, as it is stored.
+type Heard struct {
+	Known     bool // no other agent reported for it since
+	Trouble   string
+	LookedFor string // the list of input files that it looked for last
+	LookedTo  *time.Time
+	LacksNone bool // of them
+}
+
+// HeardAll notes that hosts' agents spoke, each of a boot, and returns how each host is stored, in the same order.
+func HeardAll(tx *gorm.DB, names []string, boots []uuid.UUID, wall time.Time) ([]Heard, error) {
+	out := make([]Heard, len(names))
+	_, err := store.Rows(tx.Raw(`UPDATE hosts h SET agent_seen = $1 FROM unnest($2::text[], $3::uuid[]) WITH ORDINALITY AS b (name, boot, n) WHERE h.name = b.name AND h.boot = b.boot
+		RETURNING b.n - 1, h.trouble, h.looked_for, h.looked_to, h.missing = '[]'`, wall, names, boots), func(row store.Row) (at int, err error) {
+		h := Heard{Known: true}
+		if err = row.Scan(&at, &h.Trouble, &h.LookedFor, &h.LookedTo, &h.LacksNone); err == nil {
+			out[at] = h
+		}
+		return at, err
+	})
+	return out, err
 }
 
 // HeardAt is when a host's agent spoke last; the zero time if it never did.

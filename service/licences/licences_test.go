@@ -109,7 +109,7 @@ func TestSeatsAreGivenBack(t *testing.T) {
 
 	later := six.Add(SeatLife)
 	require.NoError(t, s.db.Exec("UPDATE hosts SET agent_seen = $1 WHERE name = 'bellows'", later).Error)
-	require.NoError(t, Keep(s.db.DB, "bellows", later.Add(SeatLife)))
+	require.NoError(t, Keep(s.db.DB, []string{"bellows"}, later.Add(SeatLife)))
 	freed, err = ReturnUnused(s.db.DB, later, waiting(dispatch.Kind{Waiting: 3}))
 	require.NoError(t, err)
 	assert.True(t, freed)

@@ -69,9 +69,9 @@ func Take(tx *gorm.DB, pool, host string, run uuid.UUID, since, until time.Time)
 		ON CONFLICT (pool, host) DO UPDATE SET until = excluded.until, run_id = excluded.run_id`, pool, host, run, since, until).Error
 }
 
-// Keep keeps the seats of a host until then.
-func Keep(tx *gorm.DB, host string, until time.Time) error {
-	return tx.Exec("UPDATE seats SET until = $2 WHERE host = $1", host, until).Error
+// Keep keeps the seats of hosts until then.
+func Keep(tx *gorm.DB, hosts []string, until time.Time) error {
+	return tx.Exec("UPDATE seats SET until = $2 WHERE host = ANY ($1)", hosts, until).Error
 }
 
 // giveBack gives back a seat, unless its host took it up again since it was read.

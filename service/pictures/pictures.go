@@ -13,6 +13,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"gocloud.dev/blob"
@@ -36,6 +37,39 @@ type Pictures struct {
 	blobs    *blob.Bucket
 	decoding *semaphore.Weighted
 	trouble  trouble
+	settled  folders
+}
+
+// folders are those whose own names are known to be on the disk.
+type folders struct {
+	mu    sync.Mutex
+	known map[string]bool
+}
+
+// settle waits until a folder's entries are on the disk, and the folder's own name with those above it, which may be new: a
+// shot's, a run's, all runs'.
+func (f *folders) settle(folder string) error {
+	if err := syncFolder(folder); err != nil {
+		return err
+	}
+	f.mu.Lock()
+	known := f.known[folder]
+	f.mu.Unlock()
+	if known {
+		return nil
+	}
+	for above, level := filepath.Dir(folder), 0; level < 3; above, level = filepath.Dir(above), level+1 {
+		if err := syncFolder(above); err != nil {
+			return err
+		}
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.known == nil || len(f.known) >= 10_000 { // of runs that are long over
+		f.known = map[string]bool{}
+	}
+	f.known[folder] = true
+	return nil
 }
 
 // New makes it over a blob store.
@@ -99,13 +133,7 @@ func (p *Pictures) settle(ctx context.Context, key string) error {
 	if err := file.Sync(); err != nil {
 		return err
 	}
-	// The folders that it lies in may be new: a shot's, a run's, all runs'.
-	for folder, level := filepath.Dir(file.Name()), 0; level < 4; folder, level = filepath.Dir(folder), level+1 {
-		if err := syncFolder(folder); err != nil {
-			return err
-		}
-	}
-	return nil
+	return p.settled.settle(filepath.Dir(file.Name()))
 }
 
 func syncFolder(path string) error {

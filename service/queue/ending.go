@@ -1,14 +1,12 @@
 package queue
 
 import (
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 
 	"github.com/google/uuid"
@@ -17,31 +15,9 @@ import (
 	"rotanex.example/core/timing"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
-	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
-	"rotanex.example/service/licences"
 	"rotanex.example/service/shots"
 )
-
-// Heard takes in that an agent lives and holds leases: those are renewed, and the seats of
-// its host with them. It returns the leases that are not its own any more.
-func (q *Queue) Heard(ctx context.Context, host string, boot uuid.UUID, held []Held) ([]Held, error) {
-	now := q.clock.WallNow()
-	known, err := hosts.Heard(q.store.WithContext(ctx), host, boot, now)
-	if err != nil {
-		return nil, err
-	}
-	if !known {
-		return nil, httpapi.Conflict("another agent reported for this host since; report its stock again")
-	}
-	if err := licences.Keep(q.store.WithContext(ctx), host, now.Add(licences.SeatLife)); err != nil || len(held) == 0 {
-		return nil, err
-	}
-	// Two transactions lock rows in the same order.
-	slices.SortFunc(held, func(a, b Held) int { return cmp.Compare(a.Lease, b.Lease) })
-	kept, err := renewLeases(q.store.WithContext(ctx), host, boot, held, now.Add(LeaseLife))
-	return slices.DeleteFunc(held, func(h Held) bool { return slices.Contains(kept, h.Lease) }), err
-}
 
 // stale is the answer to who no longer holds the lease.
 func stale(lease, fence int64) error {
@@ -137,7 +113,12 @@ func (q *Queue) End(ctx context.Context, host string, lease, fence int64, r Resu
 		return q.finish(tx, l, r.Measured)
 	})
 	if err == nil && ended != nil {
-		q.feed.Wake(events.Changes, events.Work)
+		// A frame that is done is nobody else's: its host alone has room again. One that waits again is for others too.
+		work := events.WorkOf(host)
+		if r.outcome() != triedDone {
+			work = events.Work
+		}
+		q.feed.Wake(events.Changes, work)
 		err = q.Ended(ctx, ended.run, ended.shot, ended.trial)
 	}
 	return err

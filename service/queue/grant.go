@@ -24,6 +24,13 @@ type Held struct {
 	Progress     float64 // of the frame, 0 to 1
 }
 
+// Holding is what a host's agent holds.
+type Holding struct {
+	Host string
+	Boot uuid.UUID
+	Held []Held
+}
+
 // Lease is an agent's claim on a frame, with what it takes to render it.
 type Lease struct {
 	Lease, Fence  int64
@@ -41,11 +48,21 @@ type Lease struct {
 	Settings      map[string]string
 }
 
+// Granted is what a host is given.
+type Granted struct {
+	Leases []Lease
+	Next   time.Time // when, by time alone, a crew may take what it may not now, or zero
+	Idle   bool      // nothing is booked there: it need not ask before something is
+}
+
 // Grant leases what the host's free crews can take, and returns it with what the host
-// holds without knowing: leases whose answer got lost on the way. Next is when, by time
-// alone, a crew may take what it may not now, or zero. All granting for one host goes
-// one after another, under the lock of its row.
-func (q *Queue) Grant(ctx context.Context, host string, boot uuid.UUID, held []Held) (out []Lease, next time.Time, err error) {
+// holds without knowing: leases whose answer got lost on the way. All granting for one
+// host goes one after another, under the lock of its row.
+func (q *Queue) Grant(ctx context.Context, of Holding) (out Granted, err error) {
+	if out.Idle, err = idle(q.store.WithContext(ctx), of.Host, of.Boot); err != nil || out.Idle {
+		return out, err
+	}
+	host, boot, held := of.Host, of.Boot, of.Held
 	err = q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		g := &granting{q: q, tx: tx, host: dispatch.Host{Name: host}, boot: boot, now: q.clock.Now(), kinds: map[runShot][]dispatch.Kind{}}
 		aside, err := g.lockHost()
@@ -54,7 +71,7 @@ func (q *Queue) Grant(ctx context.Context, host string, boot uuid.UUID, held []H
 		}
 		unknown, err := g.current(held)
 		if err != nil || aside != "" {
-			out = unknown
+			out.Leases = unknown
 			return err
 		}
 		if err := g.read(); err != nil {
@@ -63,13 +80,13 @@ func (q *Queue) Grant(ctx context.Context, host string, boot uuid.UUID, held []H
 		if err := g.host.Choose(g, g.now); err != nil {
 			return err
 		}
-		out, next = append(unknown, g.granted...), g.host.Next()
+		out.Leases, out.Next = append(unknown, g.granted...), g.host.Next()
 		return nil
 	})
-	if err == nil && len(out) > 0 {
+	if err == nil && len(out.Leases) > 0 {
 		q.feed.Wake(events.Changes)
 	}
-	return out, next, err
+	return out, err
 }
 
 type runShot struct {
@@ -185,12 +202,7 @@ func (g *granting) Pool(c *dispatch.Crew) (dispatch.Pool, bool, error) {
 
 // Others implements dispatch.Queue.
 func (g *granting) Others(c *dispatch.Crew) ([]*dispatch.Crew, int, error) {
-	run := g.rows[c].Run
-	rows, err := bookings.OfRun(g.tx, g.q.clock.WallNow(), run, c.Shot)
-	if err != nil {
-		return nil, 0, err
-	}
-	n, err := bookings.CountWaiting(g.tx, run, c.Shot)
+	rows, n, err := g.q.crowds.Of(g.tx, g.q.clock.WallNow(), g.rows[c].Run, c.Shot)
 	return bookings.Rule(rows), n, err
 }
 

@@ -31,10 +31,10 @@ func TestAFrameThatKillsAgentsIsGivenUp(t *testing.T) {
 	h := &house{scenario: s, t: t, db: db, wall: on.Wall, run: uuid.New(), boot: uuid.New(), q: New(db, on.Clock, on.Feed, pictures.New(on.Blobs), on.Log)}
 	h.stored()
 	leased := func() Lease {
-		leases, _, err := h.q.Grant(t.Context(), "host-0", h.boot, nil)
+		found, err := h.q.Grant(t.Context(), Holding{"host-0", h.boot, nil})
 		require.NoError(t, err)
-		require.Len(t, leases, 1)
-		return leases[0]
+		require.Len(t, found.Leases, 1)
+		return found.Leases[0]
 	}
 	state := func() (out string) {
 		require.NoError(t, db.Raw("SELECT state FROM frames").Row().Scan(&out))

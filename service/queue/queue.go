@@ -20,6 +20,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
 	"rotanex.example/service/licences"
@@ -52,6 +53,7 @@ type Queue struct {
 	feed     *events.Feed
 	pictures *pictures.Pictures
 	log      *slog.Logger
+	crowds   *bookings.Crowds
 
 	// Ended is called after a try of a frame has ended: with its run and shot, and whether
 	// the run is a trial.
@@ -60,7 +62,7 @@ type Queue struct {
 
 // New makes it.
 func New(s *store.Store, c clock.Clock, f *events.Feed, p *pictures.Pictures, log *slog.Logger) *Queue {
-	return &Queue{store: s, clock: c, feed: f, pictures: p, log: log, Ended: func(context.Context, uuid.UUID, string, bool) error { return nil }}
+	return &Queue{store: s, clock: c, feed: f, pictures: p, log: log, crowds: bookings.NewCrowds(), Ended: func(context.Context, uuid.UUID, string, bool) error { return nil }}
 }
 
 // Sweep does what time brings about: leases that were not renewed end, and seats that

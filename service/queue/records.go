@@ -325,20 +325,44 @@ func (g *granting) lockHost() (aside string, err error) {
 	return aside, err
 }
 
+// idle reports whether a host has nothing in work and nothing to do: no open booking in a run that runs. Boot is its agent's.
+func idle(tx *gorm.DB, host string, boot uuid.UUID) (yes bool, err error) {
+	err = tx.Raw(`SELECT boot = $2 AND NOT EXISTS (SELECT FROM bookings b JOIN runs r ON r.id = b.run_id WHERE b.host = $1 AND b.open AND r.state = 'running')
+		AND NOT EXISTS (SELECT FROM frames WHERE host = $1 AND state = 'rendering') FROM hosts WHERE name = $1 AND boot IS NOT NULL`, host, boot).Row().Scan(&yes)
+	if store.Missing(err) {
+		err = nil
+	}
+	return yes, err
+}
+
 const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot`
 
-// renewLeases renews the leases that an agent holds until then, with how far their frames
-// are, and returns which those are.
-func renewLeases(tx *gorm.DB, host string, boot uuid.UUID, held []Held, until time.Time) ([]int64, error) {
-	ids, fences, progress := make([]int64, len(held)), make([]int64, len(held)), make([]float64, len(held))
-	for i, h := range held {
-		ids[i], fences[i], progress[i] = h.Lease, h.Fence, h.Progress
+// RenewHeld renews the leases that agents hold until then, with how far their frames are, and returns which those are,
+// without how far they are.
+func RenewHeld(tx *gorm.DB, all []Holding, until time.Time) (map[Held]bool, error) {
+	var ids, fences []int64
+	var progress []float64
+	var hosts, boots []string
+	for _, b := range all {
+		for _, h := range b.Held {
+			ids, fences, progress, hosts, boots = append(ids, h.Lease), append(fences, h.Fence), append(progress, h.Progress), append(hosts, b.Host), append(boots, b.Boot.String())
+		}
 	}
-	return store.Column[int64](tx.Raw(`
-		UPDATE frames f SET lease_until = $1, progress = h.progress
-		FROM unnest($2::bigint[], $3::bigint[], $4::float8[]) AS h (id, fence, progress)
-		WHERE f.id = h.id AND f.fence = h.fence AND f.state = 'rendering' AND f.host = $5 AND f.boot = $6
-		RETURNING f.id`, until, ids, fences, progress, host, boot))
+	kept := map[Held]bool{}
+	if len(ids) == 0 {
+		return kept, nil
+	}
+	// Two transactions lock rows in the same order.
+	found, err := store.Rows(tx.Raw(`
+		WITH held AS (
+			SELECT f.id, h.progress FROM unnest($2::bigint[], $3::bigint[], $4::float8[], $5::text[], $6::uuid[]) AS h (id, fence, progress, host, boot)
+			JOIN frames f ON f.id = h.id AND f.fence = h.fence AND f.state = 'rendering' AND f.host = h.host AND f.boot = h.boot ORDER BY f.id FOR UPDATE OF f)
+		UPDATE frames f SET lease_until = $1, progress = held.progress FROM held WHERE f.id = held.id AND f.state = 'rendering' RETURNING f.id, f.fence`,
+		until, ids, fences, progress, hosts, boots), func(row store.Row) (h Held, err error) { return h, row.Scan(&h.Lease, &h.Fence) })
+	for _, h := range found {
+		kept[h] = true
+	}
+	return kept, err
 }
 
 func setDone(tx *gorm.DB, frame int64, at time.Time, seconds float64) error {
@@ -364,9 +388,9 @@ func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind) (l held, found bool
 	if err != nil {
 		return l, false, err
 	}
-	which := "failures = 0"
+	which := "NOT tried"
 	if k.Tried {
-		which = "failures > 0"
+		which = "tried"
 	}
 	return store.First(g.tx.Raw(`
 		WITH next AS (

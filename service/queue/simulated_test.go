@@ -372,7 +372,7 @@ func (h *house) look(i int, at time.Time) {
 	ctx := context.Background()
 	require.NoError(h.t, h.db.Exec("UPDATE hosts SET agent_seen = $1", at).Error)
 	for _, x := range h.Hosts {
-		require.NoError(h.t, licences.Keep(h.db.DB, x.Name, at.Add(licences.SeatLife))) // their agents are all heard of
+		require.NoError(h.t, licences.Keep(h.db.DB, []string{x.Name}, at.Add(licences.SeatLife))) // their agents are all heard of
 	}
 	_, err := licences.ReturnUnused(h.db.DB, h.wall.Now(), h.q.kinds(h.db.DB))
 	require.NoError(h.t, err)
@@ -382,7 +382,8 @@ func (h *house) look(i int, at time.Time) {
 			held = append(held, Held{Lease: r.lease.Lease, Fence: r.lease.Fence})
 		}
 	}
-	granted, next, err := h.q.Grant(ctx, h.Hosts[i].Name, h.boot, held)
+	found, err := h.q.Grant(ctx, Holding{h.Hosts[i].Name, h.boot, held})
+	granted, next := found.Leases, found.Next
 	require.NoError(h.t, err)
 	h.next[i] = next
 	for _, l := range granted {

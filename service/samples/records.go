@@ -84,6 +84,10 @@ func (q *Samples) crews(ctx context.Context, host string, from time.Time) (map[s
 	return out, rows.Err()
 }
 
-func add(tx *gorm.DB, host string, at, wall time.Time, data []byte) error {
-	return tx.Exec("INSERT INTO samples (host, at, wall, data) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", host, at, wall, data).Error
+func add(tx *gorm.DB, all []row) error {
+	hosts, at, wall, data := make([]string, len(all)), make([]time.Time, len(all)), make([]time.Time, len(all)), make([]string, len(all))
+	for i, r := range all {
+		hosts[i], at[i], wall[i], data[i] = r.host, r.at, r.wall, r.data
+	}
+	return tx.Exec("INSERT INTO samples (host, at, wall, data) SELECT * FROM unnest($1::text[], $2::timestamptz[], $3::timestamptz[], $4::jsonb[]) ON CONFLICT DO NOTHING", hosts, at, wall, data).Error
 }

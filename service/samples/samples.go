@@ -10,6 +10,7 @@ import (
 
 	"rotanex.example/core/stock"
 	"rotanex.example/service/clock"
+	"rotanex.example/service/gather"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/store"
 )
@@ -20,9 +21,21 @@ type Samples struct {
 	clock clock.Clock
 	hosts *hosts.Hosts
 
+	rows *gather.Gather[row, struct{}]
+
 	mu     sync.Mutex
 	latest map[string]Latest
 }
+
+// row is what an agent reported at a time.
+type row struct {
+	host     string
+	at, wall time.Time
+	data     string
+}
+
+// together is for how long rows are gathered.
+const together = 20 * time.Millisecond
 
 // Sample is what a device does at a moment, as its agent can tell; "cpu" is the processor
 // with the host's memory.
@@ -57,7 +70,11 @@ type Latest struct {
 
 // New makes it.
 func New(s *store.Store, c clock.Clock, h *hosts.Hosts) *Samples {
-	return &Samples{store: s, clock: c, hosts: h, latest: map[string]Latest{}}
+	q := &Samples{store: s, clock: c, hosts: h, latest: map[string]Latest{}}
+	q.rows = gather.New(together, 500, 5*time.Second, func(ctx context.Context, all []row) ([]struct{}, error) {
+		return make([]struct{}, len(all)), add(q.store.WithContext(ctx), all)
+	})
+	return q
 }
 
 // Of real time: kept in full for fullFor, then thinned to one in thin; service/storage forgets them.
@@ -79,7 +96,8 @@ func (q *Samples) Keep(ctx context.Context, host string, devices []Sample) error
 	if err != nil {
 		return err
 	}
-	return add(q.store.WithContext(ctx), host, q.clock.Now(), wall, data)
+	_, err = q.rows.Do(ctx, row{host, q.clock.Now(), wall, string(data)})
+	return err
 }
 
 // Newest returns the newest samples of each host that this process was told.

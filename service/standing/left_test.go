@@ -103,10 +103,10 @@ func TestAFarmThatHasItsJobKeepsNoFrameFromTheOthers(t *testing.T) {
 	s.frames(queue.Frame{Failures: 1, FailedOn: []string{"bellows/g0"}})
 	var boot uuid.UUID
 	require.NoError(t, s.db.Raw("SELECT boot FROM hosts").Row().Scan(&boot))
-	leases, _, err := s.queue.Grant(t.Context(), "bellows", boot, nil)
+	granted, err := s.queue.Grant(t.Context(), queue.Holding{Host: "bellows", Boot: boot})
 	require.NoError(t, err)
-	require.Len(t, leases, 1)
-	assert.Equal(t, 1, leases[0].Frame)
+	require.Len(t, granted.Leases, 1)
+	assert.Equal(t, 1, granted.Leases[0].Frame)
 }
 
 // What only one host is left for is counted with what it takes it; a frame tied to another
@@ -137,7 +137,7 @@ func TestWhoAsksIsThere(t *testing.T) {
 	s.frames(queue.Frame{})
 	var boot uuid.UUID
 	require.NoError(t, s.db.Raw("SELECT boot FROM hosts").Row().Scan(&boot))
-	leases, _, err := s.queue.Grant(t.Context(), "eddy", boot, nil)
+	granted, err := s.queue.Grant(t.Context(), queue.Holding{Host: "eddy", Boot: boot})
 	require.NoError(t, err)
-	assert.Len(t, leases, 1)
+	assert.Len(t, granted.Leases, 1)
 }

@@ -1,0 +1,87 @@
+package bookings
+
+import (
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"gorm.io/gorm"
+)
+
+// Few is how many waiting frames of a shot are few: then who takes which is weighed to the frame. Of more than that a frame more
+// or less changes nothing, so that what was read a moment ago will do.
+const Few = 256
+
+// moment is how long that is, of the wall clock. Of a clock that stands nothing is kept.
+const moment = 250 * time.Millisecond
+
+// recounted is how long a count of many frames will do.
+const recounted = 5 * time.Second
+
+// Crowds are the crews that are booked for shots, with how many frames wait, as helpers ask for them: each that asks would else
+// read all crews and count all frames.
+type Crowds struct {
+	mu sync.Mutex
+	of map[shotOf]*crowd
+}
+
+type shotOf struct {
+	run  uuid.UUID
+	shot string
+}
+
+type crowd struct {
+	mu      sync.Mutex
+	read    time.Time
+	crews   []*Crew
+	counted time.Time
+	waiting int
+}
+
+// NewCrowds makes it.
+func NewCrowds() *Crowds { return &Crowds{of: map[shotOf]*crowd{}} }
+
+// Of are the crews that are booked for a shot of a run, and how many of its frames wait: exactly, where they are few. What it
+// returns is not to be changed.
+func (c *Crowds) Of(tx *gorm.DB, wall time.Time, run uuid.UUID, shot string) ([]*Crew, int, error) {
+	few, err := CountWaiting(tx, run, shot, Few+1)
+	if err != nil {
+		return nil, 0, err
+	}
+	if few <= Few {
+		crews, err := OfRun(tx, wall, run, shot)
+		return crews, few, err
+	}
+	x := c.find(shotOf{run, shot})
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if !young(wall.Sub(x.counted), recounted) {
+		if x.waiting, err = CountWaiting(tx, run, shot, 0); err != nil {
+			return nil, 0, err
+		}
+		x.counted = wall
+	}
+	if !young(wall.Sub(x.read), moment) {
+		if x.crews, err = OfRun(tx, wall, run, shot); err != nil {
+			return nil, 0, err
+		}
+		x.read = wall
+	}
+	return x.crews, max(x.waiting, Few+1), nil
+}
+
+func young(age, of time.Duration) bool { return age > 0 && age < of }
+
+func (c *Crowds) find(key shotOf) *crowd {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	x := c.of[key]
+	if x == nil {
+		if len(c.of) >= 1000 { // of runs that are long over
+			clear(c.of)
+		}
+		x = &crowd{}
+		c.of[key] = x
+	}
+	return x
+}
