@@ -103,7 +103,6 @@ type counts struct {
 	frames, beats, faults atomic.Int64
 
 	mu    sync.Mutex
-	gaps  []float64 // seconds from when a frame was handed in until its crew has the next
 	idle  []float64 // seconds from when a frame was rendered until its crew has the next
 	fault error     // the first
 }
@@ -122,7 +121,7 @@ func (c *counts) note(ctx context.Context, err error) {
 
 // work leases frames, renders each for about so long and hands them in, until ctx ends.
 func (a *hand) work(ctx context.Context, frame time.Duration, c *counts) {
-	var rendered, delivered time.Time
+	var rendered time.Time
 	for ctx.Err() == nil {
 		leases, err := a.lease(ctx)
 		now := time.Now()
@@ -133,7 +132,7 @@ func (a *hand) work(ctx context.Context, frame time.Duration, c *counts) {
 		}
 		if len(leases) > 0 && !rendered.IsZero() {
 			c.mu.Lock()
-			c.gaps, c.idle = append(c.gaps, now.Sub(delivered).Seconds()), append(c.idle, now.Sub(rendered).Seconds())
+			c.idle = append(c.idle, now.Sub(rendered).Seconds())
 			c.mu.Unlock()
 		}
 		rendered = time.Time{}
@@ -141,7 +140,6 @@ func (a *hand) work(ctx context.Context, frame time.Duration, c *counts) {
 			rest(ctx, time.Duration(float64(frame)*(0.5+rand.Float64())))
 			rendered = time.Now()
 			c.note(ctx, a.deliver(context.WithoutCancel(ctx), l)) // what it has, it hands in
-			delivered = time.Now()
 			c.frames.Add(1)
 		}
 		a.mu.Lock()
@@ -193,6 +191,24 @@ func (h *house) gather(ctx context.Context, from, to int, frame time.Duration) (
 			return nil, err
 		}
 		g.all.Go(func() { a.work(ctx, frame, &g.counts) })
+		g.all.Go(func() { a.live(ctx, &g.counts) })
+	}
+	return g, nil
+}
+
+// present lets the hosts' agents be heard of, and render nothing.
+func (h *house) present(ctx context.Context) (*crowd, error) {
+	ctx, stop := context.WithCancel(ctx)
+	g := &crowd{stop: stop}
+	for n := range h.Agents {
+		a, err := h.hand(n + 1)
+		if err == nil {
+			err = a.beat(ctx)
+		}
+		if err != nil {
+			stop()
+			return nil, err
+		}
 		g.all.Go(func() { a.live(ctx, &g.counts) })
 	}
 	return g, nil

@@ -200,8 +200,8 @@ func (w *world) paced(ctx context.Context) ([]Line, error) {
 		idle += i / float64(len(g.idle))
 	}
 	return []Line{
-		atMost("from a frame handed in until its crew has the next, median", "ms", 20, []float64{1000 * median(g.gaps)}),
-		atMost("the same, 99 in 100", "ms", 150, []float64{1000 * quantile(g.gaps, 0.99)}),
+		atMost("from a frame rendered until its crew has the next, median", "ms", 20, []float64{1000 * median(g.idle)}),
+		atMost("the same, 99 in 100", "ms", 150, []float64{1000 * quantile(g.idle, 0.99)}),
 		atMost("a crew idle between frames of 10 s", "%", 1, []float64{100 * idle / 10}),
 	}, nil
 }

@@ -140,7 +140,7 @@ func (h *house) ready() bool {
 
 // as is a client with a token. All clients of a process share connections.
 func (h *house) as(token string) (*client.Client, error) {
-	return client.NewClient(h.address+"/api/v1", client.WithHTTPClient(&http.Client{Transport: wire, Timeout: 2 * time.Minute}),
+	return client.NewClient(h.address+"/api/v1", client.WithHTTPClient(client.Await{Doer: &http.Client{Transport: wire, Timeout: 2 * time.Minute}}),
 		client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 			r.Header.Set("Authorization", "Bearer "+token)
 			return nil

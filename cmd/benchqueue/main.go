@@ -28,7 +28,7 @@ func main() {
 	flag.IntVar(&c.Idle, "waiting", 2000, "agents that wait beside them")
 	flag.DurationVar(&c.For, "for", 10*time.Second, "how long each thing is measured in a round")
 	flag.IntVar(&c.Rounds, "rounds", 3, "how often")
-	flag.StringVar(&c.Only, "only", "", "one part alone: sizes, waiting or paced")
+	flag.StringVar(&c.Only, "only", "", "one part alone: sizes, waiting, paced or lists")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -53,7 +53,11 @@ func measure(ctx context.Context, c bench.Config) (short bool, err error) {
 	if err := os.Chmod(c.State, 0o755); err != nil { // the database's user enters it
 		return false, err
 	}
-	lines, err := bench.Queue(ctx, c)
+	what := bench.Queue
+	if c.Only == "lists" {
+		what = bench.Lists
+	}
+	lines, err := what(ctx, c)
 	table := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
 	_, _ = fmt.Fprintln(table, "WHAT\tASKED\tFOUND\t")
 	for _, l := range lines {

@@ -8,10 +8,10 @@ import (
 	"context"
 	"fmt"
 	"math/big"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"rotanex.example/core/ledger"
 	"rotanex.example/core/pricing"
@@ -24,6 +24,7 @@ import (
 	"rotanex.example/service/rental"
 	"rotanex.example/service/states"
 	"rotanex.example/service/store"
+	"rotanex.example/service/tally"
 )
 
 // Accounts makes them.
@@ -32,12 +33,23 @@ type Accounts struct {
 	clock clock.Clock
 	queue *queue.Queue
 
-	kept sync.Map // by run: settled accounts of those that have ended
+	tallies *tally.Tallies
+
+	plans *lru.Cache[string, Carried]
+	kept  *lru.Cache[uuid.UUID, settled] // accounts of runs that have ended
 }
+
+// Of how many runs plans and settled accounts are kept.
+const (
+	keptPlans   = 64
+	keptSettled = 2000
+)
 
 // New makes it.
 func New(s *store.Store, c clock.Clock, q *queue.Queue) *Accounts {
-	return &Accounts{store: s, clock: c, queue: q}
+	plans, _ := lru.New[string, Carried](keptPlans) // fails for sizes below one
+	kept, _ := lru.New[uuid.UUID, settled](keptSettled)
+	return &Accounts{store: s, clock: c, queue: q, tallies: tally.New(s), plans: plans, kept: kept}
 }
 
 // Run is what an account needs to know of its run.
@@ -59,11 +71,11 @@ type Account struct {
 	Servers  []rental.Server
 	Jobs     []farms.Job
 	Hosts    map[string]hosts.Host
-	Work     []DayWork
+	Work     []tally.Sum // by crew, shot and day, that of a farm by its jobs
+	Tally    tally.Tally
 
 	charges []charge
 	hired   []ledger.Hired
-	spans   []span
 	proofs  map[uuid.UUID][]int
 }
 

@@ -14,16 +14,16 @@ import (
 	"rotanex.example/core/pricing"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/rental"
+	"rotanex.example/service/tally"
 )
 
-// DayWork is what a crew did of a shot on a day.
-type DayWork struct {
-	Host, Crew, Shot string
-	Booking          int64 // of a farm's job; else 0
-	Day              time.Time
-	Done, Failed     int
-	DoneS, FailedS   float64
-	Causes           []string
+// worked is what each crew did of a shot on a day, that of a farm by its jobs.
+func (s Account) worked() []tally.Sum {
+	return tally.Group(s.Tally.Sums, func(x *tally.Sum) {
+		if !slices.ContainsFunc(s.Jobs, func(j farms.Job) bool { return j.Farm == x.Host && j.BookingID == x.Booking }) {
+			x.Booking = 0
+		}
+	})
 }
 
 // charge is what a source's meter said of a place.

@@ -41,14 +41,33 @@ func (a *Accounts) readHired(ctx context.Context, s *Account) error {
 }
 
 // CarriedBy reads a plan and those that the run changed over to later; run is uuid.Nil where
-// nobody carries it out yet. The plan of a trial is nil, which is refused.
+// nobody carries it out yet. The plan of a trial is nil, which is refused. What it returns is not to be changed: as plans do not
+// change once they are stored, those that were read last are kept.
 func (a *Accounts) CarriedBy(ctx context.Context, id *uuid.UUID, run uuid.UUID) (Carried, error) {
-	var p Carried
 	if id == nil {
-		return p, httpapi.Conflict("a trial has no plan")
+		return Carried{}, httpapi.Conflict("a trial has no plan")
 	}
+	later, err := store.Column[uuid.UUID](a.store.WithContext(ctx).Raw("SELECT plan_id FROM run_plans WHERE run_id = $1 ORDER BY id", run))
+	if err != nil {
+		return Carried{}, err
+	}
+	key := fmt.Sprint(*id, later)
+	if kept, ok := a.plans.Get(key); ok {
+		return kept, nil
+	}
+	p, err := a.readPlan(ctx, *id)
+	if err == nil {
+		err = a.addLaterPlans(ctx, later, &p)
+	}
+	if err == nil {
+		a.plans.Add(key, p)
+	}
+	return p, err
+}
+
+func (a *Accounts) readPlan(ctx context.Context, id uuid.UUID) (p Carried, err error) {
 	var problem, plan json.RawMessage
-	err := a.store.WithContext(ctx).Raw("SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}'), coalesce(notes->'deadlines', '{}'), coalesce(notes->'kept', '[]'), coalesce(notes->'in_hand', '{}') FROM plans WHERE id = $1", *id).Row().
+	err = a.store.WithContext(ctx).Raw("SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}'), coalesce(notes->'deadlines', '{}'), coalesce(notes->'kept', '[]'), coalesce(notes->'in_hand', '{}') FROM plans WHERE id = $1", id).Row().
 		Scan(&problem, &plan, &p.Currency, store.JSON(&p.FarmCrews), store.JSON(&p.SeatDays), store.JSON(&p.Deadlines), store.JSON(&p.Kept), store.JSON(&p.InHand))
 	if err != nil {
 		return p, err
@@ -56,30 +75,20 @@ func (a *Accounts) CarriedBy(ctx context.Context, id *uuid.UUID, run uuid.UUID) 
 	if p.Problem, err = planning.ParseProblem(bytes.NewReader(problem)); err != nil {
 		return p, err
 	}
-	if p.Plan, err = planning.ParsePlan(bytes.NewReader(plan)); err != nil {
-		return p, err
-	}
-	return p, a.addLaterPlans(ctx, run, &p)
+	p.Plan, err = planning.ParsePlan(bytes.NewReader(plan))
+	return p, err
 }
 
 // addLaterPlans adds the plans that a run changed over to: their servers, what these
 // cost, and the finish of the last. Their times count from their own start.
-func (a *Accounts) addLaterPlans(ctx context.Context, run uuid.UUID, p *Carried) error {
-	files, err := store.Rows(a.store.WithContext(ctx).Raw("SELECT p.Problem, p.Plan FROM run_plans x JOIN plans p ON p.id = x.plan_id WHERE x.run_id = $1 ORDER BY x.id", run),
-		func(row store.Row) (f [2]json.RawMessage, err error) { return f, row.Scan(&f[0], &f[1]) })
-	if err != nil {
-		return err
-	}
-	for i, file := range files {
+func (a *Accounts) addLaterPlans(ctx context.Context, later []uuid.UUID, p *Carried) error {
+	for i, id := range later {
 		n := i + 1
-		problem, err := planning.ParseProblem(bytes.NewReader(file[0]))
+		x, err := a.readPlan(ctx, id)
 		if err != nil {
 			return err
 		}
-		plan, err := planning.ParsePlan(bytes.NewReader(file[1]))
-		if err != nil {
-			return err
-		}
+		problem, plan := x.Problem, x.Plan
 		later := planning.MillisOf(problem.Start.Sub(p.Problem.Start))
 		for _, v := range plan.Servers {
 			p.Plan.Servers = append(p.Plan.Servers, planning.Server{ID: LaterServer(v.ID, n), Offer: v.Offer, From: v.From + later, To: v.To + later})
@@ -107,23 +116,11 @@ func (a *Accounts) addLaterPlans(ctx context.Context, run uuid.UUID, p *Carried)
 // readMoney reads what the ledger of a run rests on.
 func (a *Accounts) readMoney(ctx context.Context, s *Account) error {
 	var err error
-	s.Work, err = store.Rows(a.store.WithContext(ctx).Raw(`
-		SELECT a.host, a.crew, f.shot, date_trunc('day', a.ended_at AT TIME ZONE 'UTC'), count(*) FILTER (WHERE a.outcome = 'done'), count(*) FILTER (WHERE a.outcome <> 'done'),
-		       coalesce(sum(a.seconds) FILTER (WHERE a.outcome = 'done'), 0), coalesce(sum(a.seconds) FILTER (WHERE a.outcome <> 'done'), 0),
-		       coalesce(json_agg(DISTINCT a.cause) FILTER (WHERE a.cause <> ''), '[]'), coalesce(j.booking_id, 0)
-		FROM tries a JOIN frames f ON f.id = a.frame_id LEFT JOIN farm_jobs j ON j.run_id = a.run_id AND j.farm = a.host AND j.booking_id = coalesce(a.booking_id, f.booking_id)
-		WHERE a.run_id = $1 GROUP BY 1, 2, 3, 4, j.booking_id ORDER BY 4, 1, 2, 3, j.booking_id`, s.ID), func(row store.Row) (w DayWork, err error) {
-		err = row.Scan(&w.Host, &w.Crew, &w.Shot, &w.Day, &w.Done, &w.Failed, &w.DoneS, &w.FailedS, store.JSON(&w.Causes), &w.Booking)
-		w.Day = w.Day.UTC()
-		return w, err
-	})
-	if err != nil {
+	if s.Tally, err = a.tallies.Of(ctx, s.ID); err != nil {
 		return err
 	}
+	s.Work = s.worked()
 	if s.charges, err = a.readCharges(ctx, "run_id = $1", s.ID); err != nil {
-		return err
-	}
-	if err := a.store.WithContext(ctx).Raw("SELECT host, min(started_at) AS first, max(ended_at) AS last FROM tries WHERE run_id = ? GROUP BY host", s.ID).Scan(&s.spans).Error; err != nil {
 		return err
 	}
 	if err := a.readHired(ctx, s); err != nil {
@@ -141,6 +138,18 @@ func (a *Accounts) readMoney(ctx context.Context, s *Account) error {
 		s.proofs[p.job] = p.frames
 	}
 	return err
+}
+
+// ChargesOf is how many charges of sources each run has: one more may come long after it ended.
+func (a *Accounts) ChargesOf(ctx context.Context) (map[uuid.UUID]int, error) {
+	out := map[uuid.UUID]int{}
+	_, err := store.Rows(a.store.WithContext(ctx).Raw("SELECT run_id, count(*) FROM charges WHERE run_id IS NOT NULL GROUP BY 1"), func(row store.Row) (id uuid.UUID, err error) {
+		var n int
+		err = row.Scan(&id, &n)
+		out[id] = n
+		return id, err
+	})
+	return out, err
 }
 
 func (a *Accounts) readCharges(ctx context.Context, which string, args ...any) ([]charge, error) {

@@ -60,7 +60,7 @@ func (s Account) BySource() ([]SourceRow, ledger.Marks) {
 			r.Paid += s.Meter(v.Offer).Billed(s.server(v).Existed)
 		}
 	}
-	for _, span := range s.spans {
+	for _, span := range s.Tally.Sums {
 		r := get(s.sourceAt(span.Host))
 		if r.first.IsZero() || span.First.Before(r.first) {
 			r.first = span.First
@@ -93,12 +93,6 @@ func (s Account) sourceAt(place string) string {
 		}
 	}
 	return s.PlaceSource(place)
-}
-
-// span is from the first to the last try at a place.
-type span struct {
-	Host        string
-	First, Last time.Time
 }
 
 // Wanted is which entries a list is to have.
@@ -139,8 +133,12 @@ func (a *Accounts) Entries(ctx context.Context, want Wanted) (out Entries, err e
 	if err != nil {
 		return out, err
 	}
+	charges, err := a.ChargesOf(ctx)
+	if err != nil {
+		return out, err
+	}
 	for _, run := range runs {
-		one, err := a.entriesOf(ctx, run)
+		one, err := a.entriesOf(ctx, run, charges[run.ID])
 		if err != nil {
 			return out, err
 		}
@@ -180,28 +178,32 @@ type settled struct {
 	outside  pricing.Money
 	state    states.Run // of the run, when it ended
 	ended    time.Time
+	charges  int // so many
 }
 
 // entriesOf reads a run's account. One of a run that has ended, with all its meters
 // closed, is kept in memory: nothing in it changes any more, unless the run goes on.
-func (a *Accounts) entriesOf(ctx context.Context, run Run) (settled, error) {
-	if kept, ok := a.kept.Load(run.ID); ok && run.EndedAt != nil && run.State == kept.(settled).state && run.EndedAt.Equal(kept.(settled).ended) {
-		return kept.(settled), nil
+func (a *Accounts) entriesOf(ctx context.Context, run Run, charges int) (settled, error) {
+	if kept, ok := a.kept.Get(run.ID); ok && run.EndedAt != nil && run.State == kept.state && run.EndedAt.Equal(kept.ended) && kept.charges == charges {
+		return kept, nil
 	}
 	s, err := a.Of(ctx, run.ID)
 	if err != nil {
 		return settled{}, err
 	}
-	out := settled{entries: s.Entries(), currency: s.Currency, outside: s.Outside()}
-	if s.EndedAt != nil && s.isSettled() {
+	out := settled{entries: s.Entries(), currency: s.Currency, outside: s.Outside(), charges: s.Charges()}
+	if s.EndedAt != nil && s.Settled() {
 		out.state, out.ended = s.State, *s.EndedAt
-		a.kept.Store(run.ID, out)
+		a.kept.Add(run.ID, out)
 	}
 	return out, nil
 }
 
-// isSettled reports whether the meters of all servers and jobs of the run are closed.
-func (s Account) isSettled() bool {
+// Charges is how many charges of sources the account has.
+func (s Account) Charges() int { return len(s.charges) }
+
+// Settled reports whether the meters of all servers and jobs of the run are closed.
+func (s Account) Settled() bool {
 	return !slices.ContainsFunc(s.Servers, func(v rental.Server) bool { return !v.State.Final() }) &&
 		!slices.ContainsFunc(s.Jobs, func(j farms.Job) bool { return !j.State.Final() })
 }

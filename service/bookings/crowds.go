@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	lru "github.com/hashicorp/golang-lru/v2"
 	"gorm.io/gorm"
 )
 
@@ -22,7 +23,7 @@ const recounted = 5 * time.Second
 // read all crews and count all frames.
 type Crowds struct {
 	mu sync.Mutex
-	of map[shotOf]*crowd
+	of *lru.Cache[shotOf, *crowd]
 }
 
 type shotOf struct {
@@ -39,7 +40,10 @@ type crowd struct {
 }
 
 // NewCrowds makes it.
-func NewCrowds() *Crowds { return &Crowds{of: map[shotOf]*crowd{}} }
+func NewCrowds() *Crowds {
+	of, _ := lru.New[shotOf, *crowd](1000) // fails for sizes below one
+	return &Crowds{of: of}
+}
 
 // Of are the crews that are booked for a shot of a run, and how many of its frames wait: exactly, where they are few. What it
 // returns is not to be changed.
@@ -75,13 +79,10 @@ func young(age, of time.Duration) bool { return age > 0 && age < of }
 func (c *Crowds) find(key shotOf) *crowd {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	x := c.of[key]
-	if x == nil {
-		if len(c.of) >= 1000 { // of runs that are long over
-			clear(c.of)
-		}
+	x, ok := c.of.Get(key)
+	if !ok {
 		x = &crowd{}
-		c.of[key] = x
+		c.of.Add(key, x)
 	}
 	return x
 }

@@ -27,7 +27,11 @@ func (q *Runs) Alert(ctx context.Context) error {
 const lately = 2 * time.Hour
 
 func (q *Runs) alert(ctx context.Context, id uuid.UUID) error {
-	s, err := q.read(ctx, id)
+	run, err := q.find(ctx, id)
+	if err != nil {
+		return err
+	}
+	s, err := q.read(ctx, run)
 	if err != nil {
 		return err
 	}

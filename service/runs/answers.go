@@ -1,6 +1,8 @@
 package runs
 
 import (
+	"context"
+	"reflect"
 	"slices"
 	"time"
 
@@ -8,20 +10,50 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/ledger"
 	"rotanex.example/service/bookings"
+	"rotanex.example/service/farms"
 	"rotanex.example/service/states"
+	"rotanex.example/service/tally"
 )
 
-func add(c *api.FrameCounts, state string, n int) {
-	switch state {
-	case "waiting":
-		c.Waiting += n
-	case "rendering":
-		c.Rendering += n
-	case "done":
-		c.Done += n
-	case "failed":
-		c.Failed += n
+// shown is a run that is over as it was shown: nothing in it changes any more, unless it goes on or is charged once more.
+type shown struct {
+	run     Run
+	charges int
+	api.Run
+}
+
+// show is a run as it stands.
+func (q *Runs) show(ctx context.Context, run Run) (api.Run, error) {
+	s, err := q.read(ctx, run)
+	if err != nil {
+		return api.Run{}, err
 	}
+	out := s.record(q.clock.WallNow())
+	if run.EndedAt != nil && s.Settled() {
+		q.over.Add(run.ID, shown{run, s.Charges(), out})
+	}
+	return out, nil
+}
+
+// showAll is runs as they stand, those that are over as they were shown before.
+func (q *Runs) showAll(ctx context.Context, all []Run) ([]api.Run, error) {
+	charges, err := q.accounts.ChargesOf(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]api.Run, len(all))
+	for i, run := range all {
+		if was, ok := q.over.Get(run.ID); ok && was.charges == charges[run.ID] && reflect.DeepEqual(was.run, run) {
+			out[i] = was.Run
+		} else if out[i], err = q.show(ctx, run); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func add(c *api.FrameCounts, n tally.Counts) {
+	c.Waiting, c.Rendering, c.Done, c.Failed = c.Waiting+n.Waiting, c.Rendering+n.Rendering, c.Done+n.Done, c.Failed+n.Failed
 }
 
 func (s state) record(wall time.Time) api.Run {
@@ -38,10 +70,10 @@ func (s state) record(wall time.Time) api.Run {
 	}
 	for _, shot := range s.shots {
 		row := api.RunShot{Shot: shot.Shot, Title: shot.Spec.Title, Frames: shot.Spec.Frames, Width: shot.Spec.Width, Height: shot.Spec.Height}
-		for _, c := range s.counts {
+		for _, c := range s.Tally.Counts {
 			if c.Shot == shot.Shot {
-				add(&row.Counts, c.State, c.N)
-				add(&out.Counts, c.State, c.N)
+				add(&row.Counts, c)
+				add(&out.Counts, c)
 			}
 		}
 		out.Shots = append(out.Shots, row)
@@ -149,16 +181,23 @@ func (c *crewRows) booked() {
 
 // did adds what crews have done, and what that was expected to take.
 func (c *crewRows) did() {
-	for _, w := range c.crews {
+	byCrew := tally.Group(c.Tally.Sums, func(x *tally.Sum) { x.Shot, x.Day, x.Booking = "", time.Time{}, 0 })
+	for _, w := range byCrew {
 		if i, ok := c.at[[2]string{w.Host, w.Crew}]; ok {
 			c.rows[i].Done = w.Done
+			held := w.HeldS
+			if slices.ContainsFunc(c.Jobs, func(j farms.Job) bool { return j.Farm == w.Host }) {
+				held = w.DoneS // a farm's nodes are its own
+			}
 			if w.Done > 0 {
-				c.rows[i].MeanS = w.DoneSeconds / float64(w.Done)
+				c.rows[i].MeanS = held / float64(w.Done)
 			}
 		}
 	}
-	for i := range c.rows {
-		c.rows[i].PlannedS = c.expectedOf(c.rows[i].Host, c.rows[i].Crew, c.rows[i].PlannedS)
+	for crew, seconds := range c.expected() { // while one has done none it is what its first booking says
+		if i, ok := c.at[crew]; ok {
+			c.rows[i].PlannedS = seconds
+		}
 	}
 }
 

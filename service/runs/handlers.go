@@ -18,9 +18,9 @@ import (
 func (q *Runs) answer(w http.ResponseWriter, r *http.Request, status int, id uuid.UUID, err error) {
 	var out api.Run
 	if err == nil {
-		var s state
-		if s, err = q.read(r.Context(), id); err == nil {
-			out = s.record(q.clock.WallNow())
+		var run Run
+		if run, err = q.find(r.Context(), id); err == nil {
+			out, err = q.show(r.Context(), run)
 		}
 	}
 	httpapi.Answer(w, r, status, out, err)
@@ -49,7 +49,10 @@ func (q *Runs) List(w http.ResponseWriter, r *http.Request, params api.ListRunsP
 		only = &p
 	}
 	found, next, err := q.page(r.Context(), only, params.Archived, params.Cursor, params.Limit)
-	items := httpapi.Each(found, func(s state) api.Run { return s.record(q.clock.WallNow()) })
+	var items []api.Run
+	if err == nil {
+		items, err = q.showAll(r.Context(), found)
+	}
 	httpapi.Answer(w, r, http.StatusOK, api.RunList{Items: items, Next: next}, err)
 }
 

@@ -2,14 +2,12 @@ package runs
 
 import (
 	"context"
-	"slices"
 	"time"
 
 	"github.com/google/uuid"
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/service/accounts"
-	"rotanex.example/service/bookings"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/standing"
@@ -20,8 +18,6 @@ type state struct {
 	Run
 	accounts.Account
 	shots   []Shot
-	counts  []shotCount
-	crews   []crewWork
 	leased  []queue.Frame
 	waiting standing.Waiting
 	outlook outlook
@@ -31,10 +27,9 @@ type state struct {
 // recentFrames is over how many finished frames the present speed is taken.
 const recentFrames = 40
 
-func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
-	if s.Run, err = q.find(ctx, id); err != nil {
-		return s, err
-	}
+func (q *Runs) read(ctx context.Context, run Run) (s state, err error) {
+	s.Run = run
+	id := run.ID
 	if s.Account, err = q.accounts.Of(ctx, id); err != nil {
 		return s, err
 	}
@@ -42,7 +37,7 @@ func (q *Runs) read(ctx context.Context, id uuid.UUID) (s state, err error) {
 	for _, query := range []error{
 		db.Where("run_id = ?", id).Order("shot").Find(&s.shots).Error,
 		db.Where("run_id = ? AND state = 'rendering'", id).Find(&s.leased).Error,
-		readCounts(db, id, &s),
+		readRecent(db, id, &s),
 		readOutlook(db, id, &s.outlook),
 	} {
 		if query != nil {
@@ -79,36 +74,34 @@ func (s state) pace() float64 {
 	return float64(len(s.recent)-1) / hours
 }
 
-// expectedOf is what the frames that a crew has done were expected to take there, in
-// seconds for one: drift is held against that, not against other shots. While it has done
-// none it is what its first booking says.
-func (s state) expectedOf(host, crew string, first float64) float64 {
-	seconds, frames := 0.0, 0
-	for _, w := range s.Work {
-		at := slices.IndexFunc(s.Bookings, func(b bookings.Booking) bool { return b.Host == w.Host && b.Crew == w.Crew && b.Shot == w.Shot })
-		if w.Host == host && w.Crew == crew && at >= 0 {
-			seconds, frames = seconds+float64(w.Done)*s.Bookings[at].FrameS, frames+w.Done
+// expected is what the frames that each crew has done were expected to take there, in
+// seconds for one: drift is held against that, not against other shots.
+func (s state) expected() map[[2]string]float64 {
+	type place struct{ host, crew, shot string }
+	booked := map[place]float64{} // by the first booking of each
+	for _, b := range s.Bookings {
+		if _, ok := booked[place{b.Host, b.Crew, b.Shot}]; !ok {
+			booked[place{b.Host, b.Crew, b.Shot}] = b.FrameS
 		}
 	}
-	if frames == 0 {
-		return first
+	out, frames := map[[2]string]float64{}, map[[2]string]int{}
+	for _, w := range s.Work {
+		if each, ok := booked[place{w.Host, w.Crew, w.Shot}]; ok && w.Done > 0 {
+			crew := [2]string{w.Host, w.Crew}
+			out[crew], frames[crew] = out[crew]+float64(w.Done)*each, frames[crew]+w.Done
+		}
 	}
-	return seconds / float64(frames)
+	for crew, n := range frames {
+		out[crew] /= float64(n)
+	}
+	return out
 }
 
-// page returns a page of runs as they stand, newest first.
-func (q *Runs) page(ctx context.Context, priority *dispatch.Priority, archived bool, cursor *string, limit *int) (out []state, next string, err error) {
+// page returns a page of runs, newest first.
+func (q *Runs) page(ctx context.Context, priority *dispatch.Priority, archived bool, cursor *string, limit *int) ([]Run, string, error) {
 	query := q.store.WithContext(ctx).Where("kind = 'run' AND (NOT archived OR ?)", archived)
 	if priority != nil {
 		query = query.Where("priority = ?", *priority)
 	}
-	found, next, err := httpapi.Newest(query, "created_at", "id", func(x Run) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, cursor, limit)
-	for _, run := range found {
-		s, err := q.read(ctx, run.ID)
-		if err != nil {
-			return nil, "", err
-		}
-		out = append(out, s)
-	}
-	return out, next, err
+	return httpapi.Newest(query, "created_at", "id", func(x Run) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, cursor, limit)
 }

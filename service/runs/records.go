@@ -3,7 +3,6 @@ package runs
 import (
 	"cmp"
 	"context"
-	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -27,29 +26,9 @@ func (q *Runs) packageOf(ctx context.Context, shot string) ([]providers.PackageF
 	return files, err
 }
 
-type shotCount struct {
-	Shot, State string
-	N           int
-}
-
-// crewWork is what a crew has done in a run, failed tries included.
-type crewWork struct {
-	Host, Crew   string
-	Done, Failed int
-	Seconds      float64 // of all tries
-	DoneSeconds  float64 // that those which gave a frame took the crew up; of a farm, rendering
-}
-
-// readCounts reads how a run's frames and crews stand, and when its last frames were done.
-func readCounts(tx *gorm.DB, run uuid.UUID, s *state) error {
-	return errors.Join(
-		tx.Raw("SELECT shot, state, count(*) AS n FROM frames WHERE run_id = ? GROUP BY 1, 2", run).Scan(&s.counts).Error,
-		tx.Raw(`SELECT host, crew, count(*) FILTER (WHERE outcome = 'done') AS done, count(*) FILTER (WHERE outcome <> 'done') AS failed,
-			sum(seconds) AS seconds, coalesce(sum(CASE WHEN EXISTS (SELECT FROM farm_jobs j WHERE j.run_id = tries.run_id AND j.farm = tries.host) THEN seconds
-				ELSE greatest(seconds, extract(epoch FROM ended_at - started_at)::float8) END) FILTER (WHERE outcome = 'done'), 0) AS done_seconds
-			FROM tries WHERE run_id = ? GROUP BY 1, 2`, run).Scan(&s.crews).Error,
-		tx.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' AND from_run IS NULL ORDER BY done_at DESC LIMIT ?", run, recentFrames).Scan(&s.recent).Error,
-	)
+// readRecent reads when a run's last frames were done.
+func readRecent(tx *gorm.DB, run uuid.UUID, s *state) error {
+	return tx.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' AND from_run IS NULL ORDER BY done_at DESC LIMIT ?", run, recentFrames).Scan(&s.recent).Error
 }
 
 // addRun stores a run that is being carried out; false: one of that id stands already.
@@ -113,7 +92,7 @@ func setCap(tx *gorm.DB, id uuid.UUID, limit *string) error {
 // toAlert lists the runs with a cap that are open or ended after a time, and of which not
 // all shares were told.
 func toAlert(tx *gorm.DB, since time.Time) ([]uuid.UUID, error) {
-	return store.Column[uuid.UUID](tx.Raw("SELECT id FROM runs WHERE cap > 0 AND (state IN ('running', 'paused') OR ended_at > $1) AND alerted < 100", since))
+	return store.Column[uuid.UUID](tx.Raw("SELECT id FROM runs WHERE kind = 'run' AND cap > 0 AND (state IN ('running', 'paused') OR ended_at > $1) AND alerted < 100", since))
 }
 
 // setAlerted notes that a share of a run's cap was told; false: it was before.

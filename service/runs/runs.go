@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	lru "github.com/hashicorp/golang-lru/v2"
 	"gorm.io/gorm"
 
 	"rotanex.example/core/dispatch"
@@ -97,14 +98,19 @@ type Runs struct {
 	sources  *sources.Sources
 	log      *slog.Logger
 	policy   replan.Policy
+	over     *lru.Cache[uuid.UUID, shown] // runs that are over
 
 	// TrialFrameDone is called after a frame of a trial is done, if set.
 	TrialFrameDone func(ctx context.Context, run uuid.UUID) error
 }
 
+// keptShown is how many runs that are over are kept as they were shown.
+const keptShown = 2000
+
 // New makes it.
 func New(c Config) *Runs {
-	out := &Runs{store: c.Store, clock: c.Clock, feed: c.Feed, queue: c.Queue, standing: c.Standing, accounts: c.Accounts, sources: c.Sources, log: c.Log, policy: cmp.Or(c.Policy, replan.Auto)}
+	over, _ := lru.New[uuid.UUID, shown](keptShown) // fails for sizes below one
+	out := &Runs{over: over, store: c.Store, clock: c.Clock, feed: c.Feed, queue: c.Queue, standing: c.Standing, accounts: c.Accounts, sources: c.Sources, log: c.Log, policy: cmp.Or(c.Policy, replan.Auto)}
 	c.Queue.Ended = out.tryEnded
 	return out
 }

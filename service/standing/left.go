@@ -27,19 +27,25 @@ func (s *Standing) Stranded(ctx context.Context, run uuid.UUID) (out []Stranded,
 	if err != nil {
 		return nil, err
 	}
+	waiting, err := bookings.KindsOfRun(tx, run)
+	if err != nil {
+		return nil, err
+	}
 	for _, shot := range shotsOf(all) {
-		waiting, err := bookings.WaitingKinds(tx, run, shot)
-		if err != nil {
-			return nil, err
-		}
 		at := Stranded{Shot: shot}
 		var why []string // each once
-		for _, k := range waiting {
+		for _, k := range waiting[shot] {
 			yes, no := dispatch.Left(&k, bookings.OfShot(all, shot), s.clock.Now())
-			if !yes {
-				at.Frames += k.Waiting
-				why = append(why, slices.DeleteFunc(no, func(x string) bool { return slices.Contains(why, x) })...)
+			if yes {
+				continue
 			}
+			if !k.Tried {
+				if k.Waiting, err = neverTried(tx, run, shot); err != nil {
+					return nil, err
+				}
+			}
+			at.Frames += k.Waiting
+			why = append(why, slices.DeleteFunc(no, func(x string) bool { return slices.Contains(why, x) })...)
 		}
 		if at.Frames > 0 {
 			at.Why = dispatch.Few(why)

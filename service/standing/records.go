@@ -44,6 +44,11 @@ func runState(tx *gorm.DB, run uuid.UUID) (state states.Run, err error) {
 	return state, tx.Raw("SELECT state FROM runs WHERE id = $1", run).Row().Scan(&state)
 }
 
+// neverTried counts the waiting frames of a shot that were never tried.
+func neverTried(tx *gorm.DB, run uuid.UUID, shot string) (n int, err error) {
+	return n, tx.Raw("SELECT count(*) FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND NOT tried", run, shot).Row().Scan(&n)
+}
+
 // place counts the waiting frames that are alike to a frame, and those before it.
 func place(tx *gorm.DB, frame int64) (alike, ahead int, err error) {
 	return alike, ahead, tx.Raw(`

@@ -1,0 +1,123 @@
+package tally
+
+import (
+	"cmp"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+
+	"rotanex.example/service/store"
+	"rotanex.example/service/testdb"
+	"rotanex.example/service/teststage"
+)
+
+func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
+
+// counted counts the frames of a run, all of them.
+func counted(t *testing.T, db *gorm.DB, run uuid.UUID) []Counts {
+	t.Helper()
+	all, err := store.Rows(db.Raw(`SELECT shot, count(*) FILTER (WHERE state = 'waiting'), count(*) FILTER (WHERE state = 'rendering'), count(*) FILTER (WHERE state = 'done'), count(*) FILTER (WHERE state = 'failed')
+		FROM frames WHERE run_id = $1 GROUP BY 1 ORDER BY 1`, run), func(row store.Row) (c Counts, err error) {
+		return c, row.Scan(&c.Shot, &c.Waiting, &c.Rendering, &c.Done, &c.Failed)
+	})
+	require.NoError(t, err)
+	return all
+}
+
+// rough takes from sums what adding up in another order changes.
+func rough(sums []Sum) []string {
+	var out []string
+	for _, s := range sums {
+		out = append(out, fmt.Sprintf("%v %d %d %.6f %.6f %.6f %v %v %v", s.key(), s.Done, s.Failed, s.DoneS, s.FailedS, s.HeldS, s.Causes, s.First, s.Last))
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Writers begin, render, fail and finish frames in transactions of their own, which end in any order, while the tally is read: it
+// is never other than what counting everything says at the end, and its frames are never more or fewer than there are.
+func TestATallyIsWhatCountingEverythingSays(t *testing.T) {
+	t.Parallel()
+	on := teststage.New(t)
+	db := on.DB.DB.WithContext(t.Context())
+	run, other := uuid.New(), uuid.New()
+	const shots, frames, writers = 3, 40, 6
+	for _, id := range []uuid.UUID{run, other} {
+		require.NoError(t, db.Exec("INSERT INTO runs (id, kind, request, state, tries, created_at) VALUES ($1, 'run', '', 'running', 3, $2)", id, on.Wall.Now()).Error)
+		require.NoError(t, db.Exec("INSERT INTO frames (run_id, shot, frame, state, from_run) SELECT $1, 'coda-' || s, n, CASE WHEN n <= 2 THEN 'done' ELSE 'waiting' END, CASE WHEN n <= 2 THEN $4::uuid END FROM generate_series(1, $2::int) s, generate_series(1, $3::int) n", id, shots, frames, other).Error)
+	}
+	tallies := New(on.DB)
+	var writing sync.WaitGroup
+	for w := range writers {
+		random := rand.New(rand.NewPCG(7, uint64(w)))
+		writing.Go(func() {
+			for n := w + 3; n <= frames; n += writers {
+				for shot := range shots {
+					of := cmp.Or(map[bool]uuid.UUID{true: other}[random.IntN(5) == 0], run)
+					assert.NoError(t, db.Transaction(func(tx *gorm.DB) error {
+						to, outcome, cause := "done", "done", ""
+						if random.IntN(4) == 0 {
+							to, outcome, cause = "failed", "failed", fmt.Sprint("cause ", random.IntN(2))
+						}
+						began := on.Wall.Now().Add(time.Duration(random.IntN(1000)) * time.Minute)
+						if err := tx.Exec(`WITH f AS (UPDATE frames SET state = $4, failures = failures + 1 WHERE run_id = $1 AND shot = $2 AND frame = $3 RETURNING id)
+							INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, cause, started_at, ended_at, seconds, booking_id)
+							SELECT id, $1, 1, $5, 'g0', $6, $7, $8, $8::timestamptz + interval '10 seconds', 9.5, $9 FROM f`,
+							of, fmt.Sprint("coda-", shot+1), n, to, fmt.Sprint("host-", random.IntN(3)), outcome, cause, began, random.IntN(2)).Error; err != nil {
+							return err
+						}
+						return tx.Exec("SELECT pg_sleep($1)", random.Float64()/300).Error
+					}))
+				}
+			}
+		})
+	}
+	over := make(chan struct{})
+	go func() { writing.Wait(); close(over) }()
+	marks := map[int64]bool{}
+	for open := true; open; {
+		select {
+		case <-over:
+			open = false
+		default:
+		}
+		got, err := tallies.Of(t.Context(), run)
+		require.NoError(t, err)
+		for _, c := range got.Counts {
+			assert.Equal(t, frames, c.Waiting+c.Rendering+c.Done+c.Failed, c.Shot)
+			assert.GreaterOrEqual(t, c.Waiting, 0)
+		}
+		marks[tallies.find(run).mark] = true
+	}
+	assert.Greater(t, len(marks), 3, "what ended is kept on the way")
+	got, err := tallies.Of(t.Context(), run)
+	require.NoError(t, err)
+	assert.Equal(t, counted(t, db, run), got.Counts)
+	fresh, err := New(on.DB).Of(t.Context(), run)
+	require.NoError(t, err)
+	assert.Equal(t, rough(fresh.Sums), rough(got.Sums), "kept on the way or summed up at once")
+	assert.NotEmpty(t, got.Sums)
+
+	require.NoError(t, db.Exec("UPDATE frames SET state = 'rendering' WHERE run_id = $1 AND state = 'waiting' AND frame % 2 = 0", run).Error)
+	require.NoError(t, db.Exec("UPDATE frames SET state = 'waiting', failures = 0 WHERE run_id = $1 AND state = 'failed'", run).Error)
+	got, err = tallies.Of(t.Context(), run)
+	require.NoError(t, err)
+	assert.Equal(t, counted(t, db, run), got.Counts, "what failed may wait again")
+}
+
+func TestARunOfNothing(t *testing.T) {
+	t.Parallel()
+	got, err := New(teststage.New(t).DB).Of(t.Context(), uuid.New())
+	require.NoError(t, err)
+	assert.Empty(t, got.Sums)
+	assert.Empty(t, got.Counts)
+}
