@@ -23,12 +23,13 @@ const recounted = 5 * time.Second
 // read all crews and count all frames.
 type Crowds struct {
 	mu sync.Mutex
-	of *lru.Cache[shotOf, *crowd]
+	of *lru.Cache[ShotOf, *crowd]
 }
 
-type shotOf struct {
-	run  uuid.UUID
-	shot string
+// ShotOf names a shot of a run.
+type ShotOf struct {
+	Run  uuid.UUID
+	Shot string
 }
 
 type crowd struct {
@@ -41,7 +42,7 @@ type crowd struct {
 
 // NewCrowds makes it.
 func NewCrowds() *Crowds {
-	of, _ := lru.New[shotOf, *crowd](1000) // fails for sizes below one
+	of, _ := lru.New[ShotOf, *crowd](1000) // fails for sizes below one
 	return &Crowds{of: of}
 }
 
@@ -56,7 +57,7 @@ func (c *Crowds) Of(tx *gorm.DB, wall time.Time, run uuid.UUID, shot string) ([]
 		crews, err := OfRun(tx, wall, run, shot)
 		return crews, few, err
 	}
-	x := c.find(shotOf{run, shot})
+	x := c.find(ShotOf{run, shot})
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if !young(wall.Sub(x.counted), recounted) {
@@ -76,7 +77,7 @@ func (c *Crowds) Of(tx *gorm.DB, wall time.Time, run uuid.UUID, shot string) ([]
 
 func young(age, of time.Duration) bool { return age > 0 && age < of }
 
-func (c *Crowds) find(key shotOf) *crowd {
+func (c *Crowds) find(key ShotOf) *crowd {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	x, ok := c.of.Get(key)

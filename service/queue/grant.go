@@ -62,14 +62,13 @@ func (q *Queue) Grant(ctx context.Context, of Holding) (out Granted, err error) 
 	if out.Idle, err = idle(q.store.WithContext(ctx), of.Host, of.Boot); err != nil || out.Idle {
 		return out, err
 	}
-	host, boot, held := of.Host, of.Boot, of.Held
 	err = q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		g := &granting{q: q, tx: tx, host: dispatch.Host{Name: host}, boot: boot, now: q.clock.Now(), kinds: map[runShot][]dispatch.Kind{}}
+		g := &granting{q: q, tx: tx, host: dispatch.Host{Name: of.Host}, boot: of.Boot, now: q.clock.Now(), kinds: map[bookings.ShotOf][]dispatch.Kind{}}
 		aside, err := g.lockHost()
 		if err != nil {
 			return err
 		}
-		unknown, err := g.current(held)
+		unknown, err := g.current(of.Held)
 		if err != nil || aside != "" {
 			out.Leases = unknown
 			return err
@@ -89,11 +88,6 @@ func (q *Queue) Grant(ctx context.Context, of Holding) (out Granted, err error) 
 	return out, err
 }
 
-type runShot struct {
-	run  uuid.UUID
-	shot string
-}
-
 // granting is one host's turn, in one transaction. It is the queue that the rule asks.
 type granting struct {
 	q      *Queue
@@ -106,7 +100,7 @@ type granting struct {
 	now    time.Time
 
 	rows    map[*dispatch.Crew]*bookings.Crew
-	kinds   map[runShot][]dispatch.Kind
+	kinds   map[bookings.ShotOf][]dispatch.Kind
 	granted []Lease
 	looks   bool // nothing is leased: it is only asked what would be
 }
@@ -186,11 +180,11 @@ func (g *granting) Kinds(c *dispatch.Crew) ([]dispatch.Kind, error) {
 
 // known reads what waits of a shot, once in a turn.
 func (g *granting) known(run uuid.UUID, shot string) ([]dispatch.Kind, error) {
-	key := runShot{run, shot}
+	key := bookings.ShotOf{run, shot}
 	if known, ok := g.kinds[key]; ok {
 		return known, nil
 	}
-	found, err := bookings.Kinds(g.tx, key.run, key.shot)
+	found, err := bookings.Kinds(g.tx, run, shot)
 	g.kinds[key] = found
 	return found, err
 }
@@ -210,7 +204,7 @@ func (g *granting) Others(c *dispatch.Crew) ([]*dispatch.Crew, int, error) {
 // is about to lease.
 func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 	b := g.rows[c]
-	delete(g.kinds, runShot{b.Run, c.Shot})
+	delete(g.kinds, bookings.ShotOf{b.Run, c.Shot})
 	if g.looks {
 		return true, nil
 	}
@@ -234,6 +228,6 @@ func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 
 // kinds reads what waits of shots, each once.
 func (q *Queue) kinds(tx *gorm.DB) licences.Waiting {
-	g := &granting{q: q, tx: tx, kinds: map[runShot][]dispatch.Kind{}}
+	g := &granting{q: q, tx: tx, kinds: map[bookings.ShotOf][]dispatch.Kind{}}
 	return g.known
 }

@@ -18,12 +18,12 @@ import (
 type Look struct {
 	q     *Queue
 	tx    *gorm.DB
-	kinds map[runShot][]dispatch.Kind
+	kinds map[bookings.ShotOf][]dispatch.Kind
 }
 
 // Look begins a look at what stands.
 func (q *Queue) Look(tx *gorm.DB) *Look {
-	return &Look{q, tx, map[runShot][]dispatch.Kind{}}
+	return &Look{q, tx, map[bookings.ShotOf][]dispatch.Kind{}}
 }
 
 func (l *Look) at(host string) *granting {

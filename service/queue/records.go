@@ -329,10 +329,7 @@ func (g *granting) lockHost() (aside string, err error) {
 func idle(tx *gorm.DB, host string, boot uuid.UUID) (yes bool, err error) {
 	err = tx.Raw(`SELECT boot = $2 AND NOT EXISTS (SELECT FROM bookings b JOIN runs r ON r.id = b.run_id WHERE b.host = $1 AND b.open AND r.state = 'running')
 		AND NOT EXISTS (SELECT FROM frames WHERE host = $1 AND state = 'rendering') FROM hosts WHERE name = $1 AND boot IS NOT NULL`, host, boot).Row().Scan(&yes)
-	if store.Missing(err) {
-		err = nil
-	}
-	return yes, err
+	return yes, store.Unless(store.Missing, err)
 }
 
 const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot`
@@ -376,22 +373,11 @@ func (g *granting) rendering() ([]held, error) {
 
 // claim leases the first frame of a kind that nobody else is about to lease to a crew.
 func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind) (l held, found bool, err error) {
-	failedOn, err := store.AsJSON(append([]string{}, k.FailedOn...))
+	lists, err := store.AllAsJSON(append([]string{}, k.FailedOn...), append([]string{}, k.OnlyOn...), c.Devices)
 	if err != nil {
 		return l, false, err
 	}
-	onlyOn, err := store.AsJSON(append([]string{}, k.OnlyOn...))
-	if err != nil {
-		return l, false, err
-	}
-	devices, err := store.AsJSON(c.Devices)
-	if err != nil {
-		return l, false, err
-	}
-	which := "NOT tried"
-	if k.Tried {
-		which = "tried"
-	}
+	which := map[bool]string{true: "tried", false: "NOT tried"}[k.Tried]
 	return store.First(g.tx.Raw(`
 		WITH next AS (
 			SELECT id FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND `+which+` AND failed_on = $3::jsonb AND only_on = $4::jsonb
@@ -402,7 +388,7 @@ func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind) (l held, found bool
 			       memory_mode = CASE WHEN $12 <> '' THEN $12 ELSE memory_mode END
 			FROM next WHERE frames.id = next.id RETURNING frames.*)
 		SELECT `+leaseColumns+` FROM leased f JOIN run_shots s USING (run_id, shot)`,
-		c.Run, c.Shot, failedOn, onlyOn, g.host.Name, c.Name, devices, c.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), c.Mode), g.scanLease)
+		c.Run, c.Shot, lists[0], lists[1], g.host.Name, c.Name, lists[2], c.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), c.Mode), g.scanLease)
 }
 
 // heldBy reads the frame that a holder has under lease, with its shot; false: it has not.

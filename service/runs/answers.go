@@ -11,6 +11,7 @@ import (
 	"rotanex.example/core/ledger"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/farms"
+	"rotanex.example/service/standing"
 	"rotanex.example/service/states"
 	"rotanex.example/service/tally"
 )
@@ -66,7 +67,7 @@ func (s state) record(wall time.Time) api.Run {
 		out.Ended = s.EndedAt.UTC()
 	}
 	if s.outlook.LookedAt != nil && s.State.Open() {
-		out.Outlook = s.outlook.record()
+		out.Outlook = outlookRecord(s.outlook)
 	}
 	for _, shot := range s.shots {
 		row := api.RunShot{Shot: shot.Shot, Title: shot.Spec.Title, Frames: shot.Spec.Frames, Width: shot.Spec.Width, Height: shot.Spec.Height}
@@ -132,7 +133,7 @@ func (s state) due() (last time.Time) {
 	return last
 }
 
-func (o outlook) record() api.Outlook {
+func outlookRecord(o standing.Outlook) api.Outlook {
 	out := api.Outlook{At: o.LookedAt.UTC(), Chance: o.Chance, Proposals: o.Asks}
 	if o.Finish != nil {
 		out.Finish = o.Finish.UTC()

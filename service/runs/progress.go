@@ -2,6 +2,7 @@ package runs
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -20,12 +21,15 @@ type state struct {
 	shots   []Shot
 	leased  []queue.Frame
 	waiting standing.Waiting
-	outlook outlook
+	outlook standing.Outlook
 	recent  []time.Time // when the last frames were done, newest first
 }
 
-// recentFrames is over how many finished frames the present speed is taken.
-const recentFrames = 40
+// The present speed is taken over so many finished frames, and from fewestRecent on it says when the run will be over.
+const (
+	recentFrames = 40
+	fewestRecent = 8
+)
 
 func (q *Runs) read(ctx context.Context, run Run) (s state, err error) {
 	s.Run = run
@@ -34,23 +38,19 @@ func (q *Runs) read(ctx context.Context, run Run) (s state, err error) {
 		return s, err
 	}
 	db := q.store.WithContext(ctx)
-	for _, query := range []error{
-		db.Where("run_id = ?", id).Order("shot").Find(&s.shots).Error,
-		db.Where("run_id = ? AND state = 'rendering'", id).Find(&s.leased).Error,
-		readRecent(db, id, &s),
-		readOutlook(db, id, &s.outlook),
-	} {
-		if query != nil {
-			return s, query
-		}
+	err = errors.Join(db.Where("run_id = ?", id).Order("shot").Find(&s.shots).Error, db.Where("run_id = ? AND state = 'rendering'", id).Find(&s.leased).Error)
+	if err != nil {
+		return s, err
+	}
+	if s.recent, err = standing.LastDone(db, id, recentFrames); err != nil {
+		return s, err
+	}
+	if s.outlook, err = standing.ReadOutlook(db, id); err != nil {
+		return s, err
 	}
 	s.waiting, err = q.standing.Waits(ctx, id, s.State)
 	return s, err
 }
-
-// fewestRecent is how many frames have to be finished before their pace says when the
-// run will be over.
-const fewestRecent = 8
 
 // until is now, or when the run ended.
 func (s state) until() time.Time {

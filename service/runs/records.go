@@ -26,11 +26,6 @@ func (q *Runs) packageOf(ctx context.Context, shot string) ([]providers.PackageF
 	return files, err
 }
 
-// readRecent reads when a run's last frames were done.
-func readRecent(tx *gorm.DB, run uuid.UUID, s *state) error {
-	return tx.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' AND from_run IS NULL ORDER BY done_at DESC LIMIT ?", run, recentFrames).Scan(&s.recent).Error
-}
-
 // addRun stores a run that is being carried out; false: one of that id stands already.
 func addRun(tx *gorm.DB, r Run) (isNew bool, err error) {
 	made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs, priority, policy)
@@ -67,21 +62,6 @@ func latestPlan(tx *gorm.DB, run uuid.UUID) (plan uuid.UUID, found bool, err err
 		return plan, false, err
 	}
 	return all[0], true, nil
-}
-
-// outlook is what is expected of a run's schedule, as package schedule found when it looked
-// last; nothing before it has.
-type outlook struct {
-	LookedAt *time.Time
-	Chance   *float64
-	Finish   *time.Time
-	MayLet   *string
-	Asks     int // proposals that wait for a person
-}
-
-func readOutlook(tx *gorm.DB, run uuid.UUID, o *outlook) error {
-	return tx.Raw(`SELECT s.looked_at, s.chance, s.finish, s.may_let, (SELECT count(*) FROM schedule_changes c WHERE c.run_id = r.id AND c.state = 'proposed') AS asks
-		FROM runs r LEFT JOIN schedules s ON s.run_id = r.id WHERE r.id = ?`, run).Scan(o).Error
 }
 
 // setCap lets a run spend so much outside, and tells anew of its shares.

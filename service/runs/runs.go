@@ -104,12 +104,9 @@ type Runs struct {
 	TrialFrameDone func(ctx context.Context, run uuid.UUID) error
 }
 
-// keptShown is how many runs that are over are kept as they were shown.
-const keptShown = 2000
-
 // New makes it.
 func New(c Config) *Runs {
-	over, _ := lru.New[uuid.UUID, shown](keptShown) // fails for sizes below one
+	over, _ := lru.New[uuid.UUID, shown](2000) // fails for sizes below one
 	out := &Runs{over: over, store: c.Store, clock: c.Clock, feed: c.Feed, queue: c.Queue, standing: c.Standing, accounts: c.Accounts, sources: c.Sources, log: c.Log, policy: cmp.Or(c.Policy, replan.Auto)}
 	c.Queue.Ended = out.tryEnded
 	return out

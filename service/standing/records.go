@@ -3,6 +3,7 @@ package standing
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
@@ -116,4 +117,25 @@ type heldJob struct {
 
 func heldJobs(tx *gorm.DB, run uuid.UUID) (out []heldJob, err error) {
 	return out, tx.Raw("SELECT id, shot, farm, frames FROM farm_jobs WHERE run_id = ? AND state = ? AND accepted IS NULL ORDER BY shot, farm", run, states.JobHeld).Scan(&out).Error
+}
+
+// Outlook is what is expected of a run's schedule, as package schedule found when it looked
+// last; nothing before it has.
+type Outlook struct {
+	LookedAt *time.Time
+	Chance   *float64
+	Finish   *time.Time
+	MayLet   *string
+	Asks     int // proposals that wait for a person
+}
+
+// ReadOutlook reads a run's.
+func ReadOutlook(tx *gorm.DB, run uuid.UUID) (o Outlook, err error) {
+	return o, tx.Raw(`SELECT s.looked_at, s.chance, s.finish, s.may_let, (SELECT count(*) FROM schedule_changes c WHERE c.run_id = r.id AND c.state = 'proposed') AS asks
+		FROM runs r LEFT JOIN schedules s ON s.run_id = r.id WHERE r.id = ?`, run).Scan(&o).Error
+}
+
+// LastDone is when a run's last frames were done, so many of them, newest first.
+func LastDone(tx *gorm.DB, run uuid.UUID, most int) ([]time.Time, error) {
+	return store.Column[time.Time](tx.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' AND from_run IS NULL ORDER BY done_at DESC LIMIT ?", run, most))
 }

@@ -50,6 +50,19 @@ func AsJSON(v any) (string, error) {
 	return string(data), err
 }
 
+// AllAsJSON is AsJSON for several.
+func AllAsJSON(all ...any) ([]any, error) {
+	out := make([]any, len(all))
+	for i, v := range all {
+		text, err := AsJSON(v)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = text
+	}
+	return out, nil
+}
+
 // Row is one row of an answer.
 type Row interface{ Scan(into ...any) error }
 

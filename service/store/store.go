@@ -196,6 +196,14 @@ func (s *Store) Once(ctx context.Context, key string, do func(tx *gorm.DB) error
 	return first, err
 }
 
+// Unless is the error, unless it is one of a kind.
+func Unless(is func(error) bool, err error) error {
+	if is(err) {
+		return nil
+	}
+	return err
+}
+
 // Missing reports whether the error says that a record was not found.
 func Missing(err error) bool {
 	return errors.Is(err, gorm.ErrRecordNotFound) || errors.Is(err, sql.ErrNoRows)
