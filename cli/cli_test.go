@@ -101,25 +101,16 @@ func TestARunIsDrawnWithinItsWindow(t *testing.T) {
 			{Host: "a-server-with-a-very-long-name", Crew: "g0", Done: 8, State: api.RunCrewStateReady},
 		},
 	}
-	var frames []api.Frame
-	for n := range 1000 {
-		state := api.FrameStateWaiting
-		switch {
-		case n < 498:
-			state = api.FrameStateDone
-		case n == 498:
-			state = api.FrameStateRendering
-		case n == 499:
-			state = api.FrameStateFailed
-		}
-		frames = append(frames, api.Frame{Shot: "storm-050", Frame: n + 1, State: state})
+	frames := api.FrameMap{
+		Shots:  []api.ShotMap{{Shot: "storm-050", Frames: "1-1000", States: "498d1r1f500w"}},
+		Failed: []api.FailedFrames{{Cause: "timeout", Shot: "storm-050", Frames: "500", Count: 1}},
 	}
 	var page strings.Builder
 	drawRun(&page, run, frames, 80, 24)
 	lines := strings.Split(page.String(), "\n")
 	assert.LessOrEqual(t, len(lines), 30)
 	text := page.String()
-	for _, want := range []string{"498 of 1000 frames done", "1 failed", "EUR 1.20 so far, planned EUR 4.10", "490 of 900", "8 helping", "storm-050 499", "50 %", "a-server-with-a-very-long…"} {
+	for _, want := range []string{"498 of 1000 frames done", "1 failed", "EUR 1.20 so far, planned EUR 4.10", "490 of 900", "8 helping", "storm-050 499", "50 %", "a-server-with-a-very-long…", "✕", "▸", "timeout: 1 frame of storm-050, 500"} {
 		assert.Contains(t, text, want)
 	}
 	for _, line := range lines {

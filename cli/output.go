@@ -73,6 +73,98 @@ func (a *app) show(cmd *cobra.Command, l listing) error {
 	return nil
 }
 
+// pageOf is how many records are asked for at once.
+const pageOf = 5000
+
+// tableOf is how many rows a table has unless more are asked for.
+const tableOf = 500
+
+// stream prints records as they come, page by page, without holding them all, at most so many; 0: all. Of a table, whose columns
+// are as wide as what is in them, all rows are held.
+func stream[T any](a *app, cmd *cobra.Command, l listing, limit int, row func(*listing, T), next func(cursor string, most int) ([]T, string, error)) error {
+	if limit < 0 {
+		return fmt.Errorf("--limit %d: want how many to list, or 0 for all", limit)
+	}
+	how, out := a.config.GetString("output"), cmd.OutOrStdout()
+	sheet, records := csv.NewWriter(out), newRecords(out)
+	if how == "csv" {
+		_ = sheet.WriteAll(l.plainly()) // the header; what is wrong with the output, the last flush says
+	}
+	cursor, got := "", 0
+	for more := true; more; {
+		most := pageOf
+		if limit > 0 {
+			most = min(pageOf, limit-got)
+		}
+		page, after, err := next(cursor, most)
+		if err != nil {
+			return err
+		}
+		got += len(page)
+		cursor, more = after, after != "" && (limit == 0 || got < limit)
+		rows := listing{columns: l.columns}
+		for _, one := range page {
+			switch how {
+			case "json":
+				if err := records.add(one); err != nil {
+					return err
+				}
+			case "csv":
+				row(&rows, one)
+			default:
+				row(&l, one)
+			}
+		}
+		if how == "csv" {
+			if err := sheet.WriteAll(rows.plainly()[1:]); err != nil {
+				return err
+			}
+		}
+	}
+	var err error
+	switch how {
+	case "json":
+		err = records.end()
+	case "table":
+		err = a.show(cmd, l)
+	}
+	if cursor != "" && err == nil {
+		fmt.Fprintf(cmd.ErrOrStderr(), "There are more than these %d; --limit 0 lists all.\n", got)
+	}
+	return err
+}
+
+// records writes a list in JSON, one after another.
+type records struct {
+	out   io.Writer
+	began bool
+}
+
+func newRecords(out io.Writer) *records { return &records{out: out} }
+
+func (r *records) add(v any) error {
+	data, err := json.MarshalIndent(v, "  ", "  ")
+	if err != nil {
+		return err
+	}
+	before := ",\n  "
+	if !r.began {
+		before = "[\n  "
+	}
+	r.began = true
+	_, err = fmt.Fprintf(r.out, "%s%s", before, data)
+	return err
+}
+
+func (r *records) end() error {
+	text := "\n]\n"
+	if !r.began {
+		text = "[]\n"
+	}
+	_, err := io.WriteString(r.out, text)
+	return err
+}
+
 // did says what an action did: in a sentence, or as the record that it left where JSON is
 // asked for.
 func (a *app) did(cmd *cobra.Command, record any, sentence string, args ...any) error {

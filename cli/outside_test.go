@@ -53,7 +53,7 @@ func TestWhatWaitsForAPersonIsSaidWithWhatToType(t *testing.T) {
 		"rotanex replan aa110000 --apply  for nobody is left to render 7 frames of orrery-020: eddy is not heard of",
 	}, said)
 	var page strings.Builder
-	drawRun(&page, run, nil, 100, 40)
+	drawRun(&page, run, api.FrameMap{}, 100, 40)
 	assert.Contains(t, stripped(page.String()), "needs you rotanex farms proofs bb220000")
 }
 

@@ -132,7 +132,7 @@ func (a *app) runs() *cobra.Command {
 			if err != nil || a.config.GetString("output") != "table" {
 				return errors.Join(err, a.show(cmd, runCrews(r)))
 			}
-			frames, err := framesOf(cmd.Context(), c, id)
+			frames, err := client.Decode[api.FrameMap](c.GetFrameMap(cmd.Context(), id))
 			if err == nil {
 				drawRun(cmd.OutOrStdout(), r, frames, 100, 200)
 			}
@@ -214,31 +214,32 @@ func runCrews(r api.Run) listing {
 
 func (a *app) frames() *cobra.Command {
 	var shot, state string
+	var limit int
 	list := &cobra.Command{
-		Use: "list RUN", Short: "List a run's frames", Args: cobra.ExactArgs(1), Example: "  rotanex frames list latest --state failed",
+		Use: "list RUN", Short: "List a run's frames", Args: cobra.ExactArgs(1), Example: "  rotanex frames list latest --state failed\n  rotanex frames list latest --limit 0 --output csv > frames.csv",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			id, err := a.findRun(cmd.Context(), c, args[0])
 			if err != nil {
 				return err
 			}
-			all, err := pages(func(cursor string) ([]api.Frame, string, error) {
-				page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Shot: some(shot), State: some(api.FrameState(state)), Cursor: some(cursor), Limit: new(5000)}))
-				return page.Items, page.Next, err
-			})
-			if err != nil {
-				return err
-			}
-			l := listing{columns: []string{"shot", "frame", "state", "crew", "time|time_s", "failed tries", "last cause", "size|size_bytes"}, records: all, empty: "No such frame."}
-			for _, f := range all {
+			l := listing{columns: []string{"shot", "frame", "state", "crew", "time|time_s", "failed tries", "last cause", "size|size_bytes"}, empty: "No such frame."}
+			row := func(l *listing, f api.Frame) {
 				place := none
 				if f.Host != "" {
 					place = f.Host + "/" + f.Crew
 				}
 				l.add(f.Shot, strconv.Itoa(f.Frame), string(f.State), place, inSeconds(f.Seconds), strconv.Itoa(f.Failures), orNone(f.Cause), inBytes(f.Bytes))
 			}
-			return a.show(cmd, l)
+			if !cmd.Flags().Changed("limit") && a.config.GetString("output") != "table" {
+				limit = 0 // a program reads it
+			}
+			return stream(a, cmd, l, limit, row, func(cursor string, most int) ([]api.Frame, string, error) {
+				page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Shot: some(shot), State: some(api.FrameState(state)), Cursor: some(cursor), Limit: new(most)}))
+				return page.Items, page.Next, err
+			})
 		}),
 	}
+	list.Flags().IntVar(&limit, "limit", tableOf, "list at most so many, 0 for all; of CSV and JSON all unless this is given")
 	list.Flags().StringVar(&shot, "shot", "", "only of this shot")
 	list.Flags().StringVar(&state, "state", "", "only in this state: waiting, rendering, done or failed")
 	show := &cobra.Command{

@@ -67,9 +67,10 @@ var aRun = api.Run{
 
 func served() *made {
 	return &made{answers: map[string]any{
-		"/runs":                                 api.RunList{Items: []api.Run{aRun}},
-		"/runs/" + aRun.Id.String():             aRun,
-		"/runs/" + aRun.Id.String() + "/frames": api.FrameList{Items: []api.Frame{{Shot: "stair-030", Frame: 1, State: api.FrameStateDone}}},
+		"/runs":                     api.RunList{Items: []api.Run{aRun}},
+		"/runs/" + aRun.Id.String(): aRun,
+		"/runs/" + aRun.Id.String() + "/frame-map": api.FrameMap{Shots: []api.ShotMap{{Shot: "stair-030", Frames: "1-3", States: "1d2w"}}},
+		"/runs/" + aRun.Id.String() + "/frames":    api.FrameList{Items: []api.Frame{{Shot: "stair-030", Frame: 1, State: api.FrameStateDone}}},
 	}}
 }
 

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"io"
 	"net/http"
@@ -125,9 +124,9 @@ func watchScreen(cmd *cobra.Command, c *client.Client, id uuid.UUID, out *os.Fil
 	left := func() { fmt.Fprint(out, "\x1b[?25h\x1b[?1049l") }
 	for {
 		r, err := client.Decode[api.Run](c.GetRun(cmd.Context(), id))
-		var frames []api.Frame
+		var frames api.FrameMap
 		if err == nil {
-			frames, err = framesOf(cmd.Context(), c, id)
+			frames, err = client.Decode[api.FrameMap](c.GetFrameMap(cmd.Context(), id))
 		}
 		if cmd.Context().Err() != nil {
 			left()
@@ -161,13 +160,6 @@ func watchScreen(cmd *cobra.Command, c *client.Client, id uuid.UUID, out *os.Fil
 	}
 }
 
-func framesOf(ctx context.Context, c *client.Client, run uuid.UUID) ([]api.Frame, error) {
-	return pages(func(cursor string) ([]api.Frame, string, error) {
-		page, err := client.Decode[api.FrameList](c.ListFrames(ctx, run, &api.ListFramesParams{Cursor: some(cursor), Limit: new(5000)}))
-		return page.Items, page.Next, err
-	})
-}
-
 // settle waits for news, then a little longer for more of it.
 func settle(cmd *cobra.Command, happened <-chan api.Event) {
 	for _, wait := range []time.Duration{time.Second, 150 * time.Millisecond} {
@@ -187,21 +179,7 @@ func settle(cmd *cobra.Command, happened <-chan api.Event) {
 	}
 }
 
-// mark is how a frame is drawn: a sign as well as a colour, for eyes that tell
-// colours badly and terminals that have none.
-func mark(state api.FrameState) string {
-	switch state {
-	case api.FrameStateRendering:
-		return text.Colors{text.FgYellow}.Sprint("▸")
-	case api.FrameStateDone:
-		return text.Colors{text.FgCyan}.Sprint("■")
-	case api.FrameStateFailed:
-		return text.Colors{text.FgRed, text.Bold}.Sprint("✕")
-	}
-	return text.Colors{text.FgHiBlack}.Sprint("·")
-}
-
-func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
+func drawRun(out io.Writer, r api.Run, frames api.FrameMap, width, height int) {
 	bold := text.Colors{text.Bold}
 	all := total(r.Counts)
 	fmt.Fprintf(out, "%s  %s   %d of %d frames done", bold.Sprint("Run "+r.Id.String()[:8]), bold.Sprint(string(r.State)), r.Counts.Done, all)
@@ -234,11 +212,8 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 		fmt.Fprintln(out, text.Colors{text.FgRed, text.Bold}.Sprint("needs you ")+clip(line, width-11))
 		lines++
 	}
-	for _, s := range r.Shots {
-		fmt.Fprintf(out, "\n%s  %d×%d, %d of %d\n", bold.Sprint(s.Shot), s.Width, s.Height, s.Counts.Done, total(s.Counts))
-		lines += 2 + drawGrid(out, frames, s.Shot, width, max(2, (height-14-len(r.Crews))/max(1, len(r.Shots))))
-	}
-	fmt.Fprintf(out, "%s waiting  %s rendering  %s done  %s failed\n\n", mark(api.FrameStateWaiting), mark(api.FrameStateRendering), mark(api.FrameStateDone), mark(api.FrameStateFailed))
+	lines += drawFrames(out, r, frames, width, height-14-min(len(r.Crews), 8))
+	fmt.Fprintln(out)
 	shown := min(len(r.Crews), max(3, height-lines-4))
 	for _, c := range r.Crews[:shown] {
 		doing := string(c.State)
@@ -254,30 +229,6 @@ func drawRun(out io.Writer, r api.Run, frames []api.Frame, width, height int) {
 	if shown < len(r.Crews) {
 		fmt.Fprintf(out, "and %s\n", several(len(r.Crews)-shown, "more crew"))
 	}
-}
-
-// drawGrid prints a mark for every frame of a shot and returns how many lines
-// that took. A shot that is too long for its room shows its frames thinned out.
-func drawGrid(out io.Writer, frames []api.Frame, shot string, width, room int) int {
-	var own []api.Frame
-	for _, f := range frames {
-		if f.Shot == shot {
-			own = append(own, f)
-		}
-	}
-	columns := max(10, min(96, width-9))
-	every := (len(own) + columns*room - 1) / max(1, columns*room)
-	every = max(1, every)
-	lines := 0
-	for i := 0; i < len(own); i += columns * every {
-		fmt.Fprintf(out, "%7d ", own[i].Frame)
-		for j := i; j < min(len(own), i+columns*every); j += every {
-			fmt.Fprint(out, mark(own[j].State))
-		}
-		fmt.Fprintln(out)
-		lines++
-	}
-	return lines
 }
 
 func gauge(done, all, width int) string {

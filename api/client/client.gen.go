@@ -568,6 +568,11 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{run}/farm-jobs (the `ListFarmJobs` operationId).
 	ListFarmJobs(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetFrameMap How every frame of a run is, in few bytes
+	//
+	// Corresponds with GET /runs/{run}/frame-map (the `GetFrameMap` operationId).
+	GetFrameMap(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListFrames Frames of a run by shot and number
 	//
 	// Corresponds with GET /runs/{run}/frames (the `ListFrames` operationId).
@@ -2152,6 +2157,21 @@ func (c *Client) SetRunDeadline(ctx context.Context, run RunParam, body SetRunDe
 // Corresponds with GET /runs/{run}/farm-jobs (the `ListFarmJobs` operationId).
 func (c *Client) ListFarmJobs(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListFarmJobsRequest(c.Server, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFrameMap How every frame of a run is, in few bytes
+//
+// Corresponds with GET /runs/{run}/frame-map (the `GetFrameMap` operationId).
+func (c *Client) GetFrameMap(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFrameMapRequest(c.Server, run)
 	if err != nil {
 		return nil, err
 	}
@@ -5868,6 +5888,40 @@ func NewListFarmJobsRequest(server string, run RunParam) (*http.Request, error) 
 	return req, nil
 }
 
+// NewGetFrameMapRequest constructs an http.Request for the GetFrameMap method
+func NewGetFrameMapRequest(server string, run RunParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/frame-map", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListFramesRequest constructs an http.Request for the ListFrames method
 func NewListFramesRequest(server string, run RunParam, params *ListFramesParams) (*http.Request, error) {
 	var err error
@@ -8722,6 +8776,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{run}/farm-jobs (the `ListFarmJobs` operationId).
 	ListFarmJobsWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*ListFarmJobsResponse, error)
+
+	// GetFrameMapWithResponse How every frame of a run is, in few bytes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/frame-map (the `GetFrameMap` operationId).
+	GetFrameMapWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*GetFrameMapResponse, error)
 
 	// ListFramesWithResponse Frames of a run by shot and number
 	//
@@ -11879,6 +11940,54 @@ func (r ListFarmJobsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListFarmJobsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFrameMapResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FrameMap
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFrameMapResponse) GetJSON200() *FrameMap {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFrameMapResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFrameMapResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFrameMapResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFrameMapResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFrameMapResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15176,6 +15285,19 @@ func (c *ClientWithResponses) ListFarmJobsWithResponse(ctx context.Context, run 
 	return ParseListFarmJobsResponse(rsp)
 }
 
+// GetFrameMapWithResponse How every frame of a run is, in few bytes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/frame-map (the `GetFrameMap` operationId).
+func (c *ClientWithResponses) GetFrameMapWithResponse(ctx context.Context, run RunParam, reqEditors ...RequestEditorFn) (*GetFrameMapResponse, error) {
+	rsp, err := c.GetFrameMap(ctx, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFrameMapResponse(rsp)
+}
+
 // ListFramesWithResponse Frames of a run by shot and number
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17916,6 +18038,39 @@ func ParseListFarmJobsResponse(rsp *http.Response) (*ListFarmJobsResponse, error
 		var dest struct {
 			Items []FarmJob `json:"items"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFrameMapResponse parses an HTTP response from a GetFrameMapWithResponse call
+func ParseGetFrameMapResponse(rsp *http.Response) (*GetFrameMapResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFrameMapResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FrameMap
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -101,6 +101,9 @@ func (s Set) Has(n int) bool {
 	return found
 }
 
+// Index is where a number stands in the set, from 0; false: it is not in it.
+func (s Set) Index(n int) (int, bool) { return slices.BinarySearch(s.numbers, n) }
+
 // All yields the frames in rising order.
 func (s Set) All() iter.Seq[int] { return slices.Values(s.numbers) }
 

@@ -253,7 +253,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.pictures = pictures.New(s.blobs)
 	kept := s.pictures
 	s.queue = queue.New(s.store, s.clock, s.feed, kept, c.Log)
-	s.standing = standing.New(s.store, s.clock, s.queue, kept)
+	s.standing = standing.New(s.store, s.clock, s.feed, s.queue, kept)
 	s.accounts = accounts.New(s.store, s.clock, s.queue)
 	s.runs = runs.New(runs.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Standing: s.standing, Accounts: s.accounts, Sources: s.sources, Policy: replan.Policy(c.Policy), Log: c.Log})
 	s.trials = trials.New(s.store, s.clock, s.hosts, s.shots, s.runs)

@@ -431,6 +431,10 @@ func (e endpoints) JudgeProofs(w http.ResponseWriter, r *http.Request, job uuid.
 	e.accounts.PostProofs(w, r, job)
 }
 
+func (e endpoints) GetFrameMap(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	e.standing.GetFrameMap(w, r, run)
+}
+
 func (e endpoints) WhyFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int) {
 	e.standing.GetWhyFrame(w, r, run, shot, frame)
 }

@@ -203,5 +203,5 @@ type Entry struct {
 	Data json.RawMessage
 }
 
-// batch is the most events that are read at once.
-const batch = 1000
+// Batch is the most events that are read at once.
+const Batch = 1000

@@ -77,7 +77,7 @@ func (f *Feed) follow(ctx context.Context, position Position, run *uuid.UUID, wr
 			}
 			spoken = time.Now()
 		}
-		if len(entries) == batch {
+		if len(entries) == Batch {
 			continue
 		}
 		select {

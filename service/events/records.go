@@ -31,7 +31,7 @@ func (f *Feed) After(ctx context.Context, p Position, run *uuid.UUID) ([]Entry, 
 		SELECT xid, id, data FROM events
 		WHERE (xid, id) > ($1, $2) AND xid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint
 		  AND ($3::uuid IS NULL OR run_id = $3)
-		ORDER BY xid, id LIMIT $4`, p.xid, p.id, run, batch), func(row store.Row) (e Entry, err error) {
+		ORDER BY xid, id LIMIT $4`, p.xid, p.id, run, Batch), func(row store.Row) (e Entry, err error) {
 		return e, row.Scan(&e.xid, &e.id, store.JSON(&e.Data))
 	})
 }

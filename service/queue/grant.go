@@ -180,7 +180,7 @@ func (g *granting) Kinds(c *dispatch.Crew) ([]dispatch.Kind, error) {
 
 // known reads what waits of a shot, once in a turn.
 func (g *granting) known(run uuid.UUID, shot string) ([]dispatch.Kind, error) {
-	key := bookings.ShotOf{run, shot}
+	key := bookings.ShotOf{Run: run, Shot: shot}
 	if known, ok := g.kinds[key]; ok {
 		return known, nil
 	}
@@ -204,7 +204,7 @@ func (g *granting) Others(c *dispatch.Crew) ([]*dispatch.Crew, int, error) {
 // is about to lease.
 func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 	b := g.rows[c]
-	delete(g.kinds, bookings.ShotOf{b.Run, c.Shot})
+	delete(g.kinds, bookings.ShotOf{Run: b.Run, Shot: c.Shot})
 	if g.looks {
 		return true, nil
 	}

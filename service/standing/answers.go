@@ -18,6 +18,10 @@ func record(f queue.Frame) api.Frame {
 	return out
 }
 
+func failedRecord(x FailedFrames) api.FailedFrames {
+	return api.FailedFrames{Cause: x.Cause, Shot: x.Shot, Frames: x.Frames.String(), Count: x.Frames.Len()}
+}
+
 func tryRecord(t queue.Try) api.Try {
 	row := api.Try{
 		Fence: t.Fence, Host: t.Host, Crew: t.Crew, Outcome: api.TryOutcome(t.Outcome), Cause: t.Cause, LogTail: t.LogTail,

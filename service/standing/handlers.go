@@ -22,6 +22,15 @@ func (s *Standing) ListFrames(w http.ResponseWriter, r *http.Request, run uuid.U
 	httpapi.Answer(w, r, http.StatusOK, api.FrameList{Items: httpapi.Each(page, record), Next: next}, err)
 }
 
+// GetFrameMap answers with how every frame of a run is.
+func (s *Standing) GetFrameMap(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
+	m, err := s.Map(r.Context(), run)
+	httpapi.Answer(w, r, http.StatusOK, api.FrameMap{
+		Shots:  httpapi.Each(m.Shots, func(x ShotMap) api.ShotMap { return api.ShotMap{Shot: x.Shot, Frames: x.Frames.String(), States: x.States} }),
+		Failed: httpapi.Each(m.Failed, failedRecord), Latest: httpapi.Each(m.Latest, record),
+	}, err)
+}
+
 // GetFrame answers with a frame and every try of it.
 func (s *Standing) GetFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, number int) {
 	f, tries, err := s.Frame(r.Context(), run, shot, number)

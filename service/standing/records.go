@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
+	"rotanex.example/core/frames"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/states"
@@ -138,4 +139,32 @@ func ReadOutlook(tx *gorm.DB, run uuid.UUID) (o Outlook, err error) {
 // LastDone is when a run's last frames were done, so many of them, newest first.
 func LastDone(tx *gorm.DB, run uuid.UUID, most int) ([]time.Time, error) {
 	return store.Column[time.Time](tx.Raw("SELECT done_at FROM frames WHERE run_id = ? AND state = 'done' AND from_run IS NULL ORDER BY done_at DESC LIMIT ?", run, most))
+}
+
+// shotsOfMap reads how all frames of a run are, by shot.
+func shotsOfMap(tx *gorm.DB, run uuid.UUID) ([]shotStates, error) {
+	return store.Rows(tx.Raw(`SELECT shot, string_agg(left(state, 1), '' ORDER BY frame), json_agg(frame ORDER BY frame) FROM frames
+		WHERE run_id = $1 AND NOT warm_up AND repeat = 0 GROUP BY 1 ORDER BY 1`, run), func(row store.Row) (x shotStates, err error) {
+		var numbers []int
+		var states string
+		err = row.Scan(&x.shot, &states, store.JSON(&numbers))
+		x.states, x.numbers = []byte(states), frames.Of(numbers...)
+		return x, err
+	})
+}
+
+// failedFrames reads what of a run failed for good, by cause and shot, the most first.
+func failedFrames(tx *gorm.DB, run uuid.UUID) ([]FailedFrames, error) {
+	return store.Rows(tx.Raw(`SELECT cause, shot, json_agg(frame ORDER BY frame) FROM frames WHERE run_id = $1 AND state = 'failed' AND NOT warm_up AND repeat = 0
+		GROUP BY 1, 2 ORDER BY count(*) DESC, 1, 2`, run), func(row store.Row) (x FailedFrames, err error) {
+		var numbers []int
+		err = row.Scan(&x.Cause, &x.Shot, store.JSON(&numbers))
+		x.Frames = frames.Of(numbers...)
+		return x, err
+	})
+}
+
+// lastFrames are the frames of a run that were done last, newest first.
+func lastFrames(tx *gorm.DB, run uuid.UUID, most int) (out []queue.Frame, err error) {
+	return out, tx.Where("run_id = ? AND state = 'done' AND NOT warm_up AND repeat = 0", run).Order("done_at DESC").Limit(most).Find(&out).Error
 }

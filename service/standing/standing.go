@@ -5,7 +5,11 @@
 package standing
 
 import (
+	"github.com/google/uuid"
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"rotanex.example/service/clock"
+	"rotanex.example/service/events"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/store"
@@ -17,9 +21,12 @@ type Standing struct {
 	clock    clock.Clock
 	queue    *queue.Queue
 	pictures *pictures.Pictures
+	feed     *events.Feed
+	maps     *lru.Cache[uuid.UUID, *mapped] // of runs that are looked at
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, q *queue.Queue, p *pictures.Pictures) *Standing {
-	return &Standing{s, c, q, p}
+func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, p *pictures.Pictures) *Standing {
+	maps, _ := lru.New[uuid.UUID, *mapped](50) // fails for sizes below one
+	return &Standing{store: s, clock: c, queue: q, pictures: p, feed: f, maps: maps}
 }

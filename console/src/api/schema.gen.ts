@@ -1301,6 +1301,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/frame-map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        /** How every frame of a run is, in few bytes */
+        get: operations["getFrameMap"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}/frames/{shot}/{frame}": {
         parameters: {
             query?: never;
@@ -3453,6 +3472,27 @@ export interface components {
         FrameList: {
             items: components["schemas"]["Frame"][];
             next?: string;
+        };
+        FrameMap: {
+            shots: components["schemas"]["ShotMap"][];
+            /** @description What failed for good, by cause and shot, the most first */
+            failed: components["schemas"]["FailedFrames"][];
+            /** @description The frames that were done last, newest first */
+            latest: components["schemas"]["Frame"][];
+        };
+        ShotMap: {
+            shot: string;
+            /** @description Their numbers, such as 1-96 or 1-95x2,120 */
+            frames: string;
+            /** @description How the frames are, in the order of their numbers: how many follow each other in a state, and its first letter (w, r, d or f), such as 12d3r85w */
+            states: string;
+        };
+        FailedFrames: {
+            cause: string;
+            shot: string;
+            /** @description Their numbers, such as 4,337-340 */
+            frames: string;
+            count: number;
         };
         FrameDetail: {
             frame: components["schemas"]["Frame"];
@@ -6133,6 +6173,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FrameList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFrameMap: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The map */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FrameMap"];
                 };
             };
             default: components["responses"]["Problem"];

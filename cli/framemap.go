@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"rotanex.example/api"
+	"rotanex.example/core/frames"
+)
+
+// shotFrames are a shot's frames, a letter for the state of each: w, r, d or f.
+type shotFrames struct {
+	numbers frames.Set
+	states  []byte
+}
+
+// mapOf reads a map of a run's frames, by shot. What is no map is left out.
+func mapOf(m api.FrameMap) map[string]shotFrames {
+	out := map[string]shotFrames{}
+	for _, x := range m.Shots {
+		numbers, err := frames.Parse(x.Frames)
+		if err != nil {
+			continue
+		}
+		f := shotFrames{numbers: numbers}
+		n := 0
+		for _, c := range []byte(x.States) {
+			if c >= '0' && c <= '9' {
+				n = min(10*n+int(c-'0'), numbers.Len())
+				continue
+			}
+			for ; n > 0 && len(f.states) < numbers.Len(); n-- {
+				f.states = append(f.states, c)
+			}
+		}
+		if len(f.states) == numbers.Len() {
+			out[x.Shot] = f
+		}
+	}
+	return out
+}
+
+// partly is the letter of several frames some of which are done.
+const partly = 'p'
+
+// of several frames that share a place on the screen, what matters most: one that failed, one that is rendered, else how far they are.
+func most(states []byte) byte {
+	done := 0
+	worst := byte(0)
+	for _, s := range states {
+		switch s {
+		case 'f':
+			return 'f'
+		case 'r':
+			worst = 'r'
+		case 'd':
+			done++
+		}
+	}
+	switch {
+	case worst != 0:
+		return worst
+	case done == len(states):
+		return 'd'
+	case done > 0:
+		return partly
+	}
+	return 'w'
+}
+
+// mark is how a frame is drawn: a sign as well as a colour, for eyes that tell
+// colours badly and terminals that have none.
+func mark(state byte) string {
+	switch state {
+	case 'r':
+		return text.Colors{text.FgYellow}.Sprint("▸")
+	case 'd':
+		return text.Colors{text.FgCyan}.Sprint("■")
+	case partly:
+		return text.Colors{text.FgCyan}.Sprint("▫")
+	case 'f':
+		return text.Colors{text.FgRed, text.Bold}.Sprint("✕")
+	}
+	return text.Colors{text.FgHiBlack}.Sprint("·")
+}
+
+// grouped draws some frames in so many places.
+func grouped(states []byte, places int) string {
+	var out strings.Builder
+	for i := range min(places, len(states)) {
+		n := min(places, len(states))
+		out.WriteString(mark(most(states[i*len(states)/n : (i+1)*len(states)/n])))
+	}
+	return out.String()
+}
+
+// drawFrames draws how the frames of all shots are, on about so many lines, and returns how many it took.
+func drawFrames(out io.Writer, r api.Run, m api.FrameMap, width, room int) int {
+	all := mapOf(m)
+	lines := 0
+	if each := room/max(1, len(r.Shots)) - 2; each >= 2 {
+		for _, s := range r.Shots {
+			fmt.Fprintf(out, "\n%s  %d×%d, %d of %d\n", text.Colors{text.Bold}.Sprint(s.Shot), s.Width, s.Height, s.Counts.Done, total(s.Counts))
+			lines += 2 + drawGrid(out, all[s.Shot], width, each)
+		}
+	} else {
+		lines = drawRows(out, r.Shots, all, width, room)
+	}
+	fmt.Fprintf(out, "%s waiting  %s rendering  %s done  %s some done  %s failed\n", mark('w'), mark('r'), mark('d'), mark(partly), mark('f'))
+	return lines + 1 + drawFailed(out, m.Failed, width)
+}
+
+// drawRows draws a line for each shot, those first that lag most.
+func drawRows(out io.Writer, shots []api.RunShot, all map[string]shotFrames, width, room int) int {
+	share := func(s api.RunShot) float64 { return float64(s.Counts.Done) / float64(max(1, total(s.Counts))) }
+	shots = slices.SortedStableFunc(slices.Values(shots), func(a, b api.RunShot) int { return cmp.Compare(share(a), share(b)) })
+	shown := min(len(shots), max(3, room-2))
+	fmt.Fprintln(out)
+	for _, s := range shots[:shown] {
+		fmt.Fprintf(out, "%-18s %6d of %-6d %s\n", clip(s.Shot, 18), s.Counts.Done, total(s.Counts), grouped(all[s.Shot].states, max(10, width-36)))
+	}
+	if left := len(shots) - shown; left > 0 {
+		fmt.Fprintf(out, "and %s, further on\n", several(left, "more shot"))
+		shown++
+	}
+	return shown + 1
+}
+
+// drawGrid draws the frames of a shot on at most so many lines, each with the number of its first frame.
+func drawGrid(out io.Writer, f shotFrames, width, room int) int {
+	columns := max(10, min(96, width-9))
+	every := max(1, (len(f.states)+columns*room-1)/(columns*room))
+	lines := 0
+	for i := 0; i < len(f.states); i += columns * every {
+		row := f.states[i:min(len(f.states), i+columns*every)]
+		fmt.Fprintf(out, "%7d %s\n", f.numbers.At(i), grouped(row, (len(row)+every-1)/every))
+		lines++
+	}
+	return lines
+}
+
+// causesShown is how many causes of failures a screen has room for.
+const causesShown = 5
+
+// drawFailed lists what failed for good and why, the most first.
+func drawFailed(out io.Writer, failed []api.FailedFrames, width int) int {
+	lines := 0
+	for _, x := range failed[:min(len(failed), causesShown)] {
+		line := fmt.Sprintf("%s: %s of %s, %s", x.Cause, several(x.Count, "frame"), x.Shot, x.Frames)
+		fmt.Fprintln(out, text.Colors{text.FgRed, text.Bold}.Sprint("failed    ")+clip(line, width-11))
+		lines++
+	}
+	if len(failed) > causesShown {
+		left := 0
+		for _, x := range failed[causesShown:] {
+			left += x.Count
+		}
+		fmt.Fprintf(out, "failed    and %s: rotanex frames list RUN --state failed\n", several(left, "more frame"))
+		lines++
+	}
+	return lines
+}
