@@ -1,9 +1,9 @@
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
+import { type FrameMap, withFrame } from "../run/framemap";
 import type { Schemas } from "./client";
 
 type Event = Schemas["Event"];
-type Frame = Schemas["Frame"];
 
 /** Which queries an event makes stale. */
 export function staleKeys(e: Event): string[][] {
@@ -27,6 +27,7 @@ export function staleKeys(e: Event): string[][] {
               ["runs", e.run],
               ["ledger", e.run],
               ["entries", e.run],
+              ["frames", e.run],
             ]
           : []),
         ["hosts"],
@@ -37,31 +38,11 @@ export function staleKeys(e: Event): string[][] {
   }
 }
 
-/** Puts what an event says of a frame into the list of frames that is shown. */
-export function withFrame(frames: Frame[] | undefined, e: Event): Frame[] | undefined {
-  if (!frames || e.kind !== "frame") return frames;
-  return frames.map((f) => {
-    if (f.shot !== e.shot || f.frame !== e.frame) return f;
-    const failedTry = (e.state === "waiting" || e.state === "failed") && !!e.cause && e.cause !== "agent-lost";
-    return {
-      ...f,
-      state: e.state as Frame["state"],
-      host: e.host,
-      crew: e.crew,
-      cause: e.cause ?? f.cause,
-      seconds: e.seconds,
-      // A row that is there already was read after what the event tells of.
-      failures: f.failures + (failedTry && f.state !== e.state ? 1 : 0),
-      done: e.state === "done" ? e.at : undefined,
-    };
-  });
-}
-
-// What was heard while lists of frames were being fetched: their answers may be older.
+// What was heard while maps of frames were being fetched: their answers may be older.
 const fetching = new Set<Event[]>();
 
-/** Fetches a run's frames; what is heard meanwhile is put into the answer. */
-export async function framesWhileHearing(run: string, fetch: () => Promise<Frame[]>): Promise<Frame[]> {
+/** Fetches how a run's frames are; what is heard meanwhile is put into the answer. */
+export async function framesWhileHearing(run: string, fetch: () => Promise<FrameMap>): Promise<FrameMap> {
   const heard: Event[] = [];
   fetching.add(heard);
   try {
@@ -77,7 +58,8 @@ export function apply(cache: QueryClient, events: Event[]) {
   const stale = new Map<string, string[]>();
   for (const e of events) {
     if (e.kind === "frame" && e.run) {
-      cache.setQueryData<Frame[]>(["frames", e.run], (old) => withFrame(old, e));
+      cache.setQueryData<FrameMap>(["frames", e.run], (old) => withFrame(old, e));
+      if (e.state === "failed") stale.set(`frames,${e.run}`, ["frames", e.run]); // why is in its list of causes
       if (e.state === "done" || e.state === "failed") stale.set("trials", ["trials"]);
     }
     for (const key of staleKeys(e)) stale.set(key.join(), key);

@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { readMap } from "../run/framemap";
 import { answered, client, type Schemas } from "./client";
 import { framesWhileHearing } from "./events";
 
@@ -156,14 +157,13 @@ export const useRun = (run: string) =>
     refetchInterval: (q) => (isOver(q.state.data) ? false : 1_500),
   });
 
-export const useFrames = (run: string) =>
+/** How every frame of a run is. Live updates keep it up. */
+export const useFrameMap = (run: string) =>
   useQuery({
     queryKey: ["frames", run],
     queryFn: () =>
-      framesWhileHearing(run, () =>
-        pages((cursor) =>
-          answered(client.GET("/runs/{run}/frames", { params: { path: { run }, query: { cursor, limit: 5000 } } })),
-        ),
+      framesWhileHearing(run, async () =>
+        readMap(await answered(client.GET("/runs/{run}/frame-map", { params: { path: { run } } }))),
       ),
     staleTime: 30_000,
   });

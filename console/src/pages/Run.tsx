@@ -1,9 +1,9 @@
-import { Box, Button, Code, Flex, Grid, HStack, Stack, Text } from "@chakra-ui/react";
+import { Box, Button, Code, Grid, HStack, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
-import { isOver, pictureURL, useEntries, useFrames, useRun, useRunSources } from "../api/queries";
+import { isOver, pictureURL, useEntries, useFrameMap, useRun, useRunSources } from "../api/queries";
 import { Choice } from "../parts/Choice";
 import { chance, count, drift, length, moment, money, none } from "../parts/format";
 import { Figure, Page, Sheet, State } from "../parts/Page";
@@ -17,7 +17,8 @@ import { Deadline } from "../run/Deadline";
 import { Entries } from "../run/Entries";
 import { FarmJobs, Waiting } from "../run/FarmJobs";
 import { FrameDetail } from "../run/FrameDetail";
-import { FrameGrid, Legend } from "../run/FrameGrid";
+import { Failures, Frames, type Picked } from "../run/Frames";
+import { type FrameMap, indexOf, numbersOf, words } from "../run/framemap";
 import { PlanRest, Stranded } from "../run/Rest";
 import { Changes, Policy, Proposals } from "../run/Schedule";
 import { SourceTable } from "../shot/Sources";
@@ -190,11 +191,7 @@ function Figures({ run }: { run: Run }) {
 }
 
 /** Pictures of the frames that were done last. */
-function Latest({ run, frames, onPick }: { run: Run; frames: Frame[]; onPick: (f: Frame) => void }) {
-  const last = frames
-    .filter((f) => f.state === "done" && f.done)
-    .sort((a, b) => Date.parse(b.done ?? "") - Date.parse(a.done ?? ""))
-    .slice(0, 8);
+function Latest({ run, last, onPick }: { run: Run; last: Frame[]; onPick: (p: Picked) => void }) {
   if (last.length === 0) return null;
   return (
     <Sheet title="Last frames">
@@ -214,28 +211,28 @@ function Latest({ run, frames, onPick }: { run: Run; frames: Frame[]; onPick: (f
   );
 }
 
+/** What is shown of a run before anybody has picked a frame: what failed asks for a hand; else
+ * the newest picture is what one came to see. */
+function firstOf(run: Run, map: FrameMap): Picked | undefined {
+  const failed = isOver(run) ? map.failed[0] : undefined;
+  return failed ? { shot: failed.shot, frame: numbersOf(failed.frames)[0] } : map.latest[0];
+}
+
 function Contents({ run }: { run: Run }) {
-  const frames = useFrames(run.id);
+  const map = useFrameMap(run.id);
   const mayWrite = useMayWrite();
-  const [picked, setPicked] = useState<{ shot: string; frame: number }>();
-  const byShot = useMemo(() => Map.groupBy(frames.data ?? [], (f) => f.shot), [frames.data]);
-  const newest = useMemo(
-    () =>
-      (frames.data ?? [])
-        .filter((f) => f.state === "done")
-        .sort((a, b) => Date.parse(b.done ?? "") - Date.parse(a.done ?? ""))[0],
-    [frames.data],
-  );
-  // What failed asks for a hand; else the newest picture is what one came to see.
-  const failed = isOver(run) ? (frames.data ?? []).find((f) => f.state === "failed") : undefined;
-  const chosen = picked ? byShot.get(picked.shot)?.find((f) => f.frame === picked.frame) : (failed ?? newest);
+  const [picked, setPicked] = useState<Picked>();
+  const chosen = map.data && (picked ?? firstOf(run, map.data));
   const shot = run.shots.find((s) => s.shot === chosen?.shot);
+  const states = map.data?.shots.find((s) => s.shot === chosen?.shot);
+  const letter = chosen && states?.states[indexOf(states, chosen.frame)];
   return (
     <Stack gap="6">
       <Figures run={run} />
       <Stranded run={run} mayWrite={mayWrite} />
       <Proposals run={run} />
       <Waiting run={run} />
+      <Failures map={map.data} onPick={setPicked} />
       <Grid
         templateColumns={{
           base: "minmax(0, 1fr)",
@@ -245,43 +242,25 @@ function Contents({ run }: { run: Run }) {
         gap="5"
         alignItems="start"
       >
-        <Shown query={frames}>
-          {() => (
-            <Sheet title="Every frame" aside={<Legend counts={run.counts} />}>
-              <Stack gap="5">
-                {run.shots.map((s) => (
-                  <Box key={s.shot}>
-                    <Flex justify="space-between" mb="2" fontSize="sm">
-                      <Text fontWeight="medium">
-                        {s.shot}{" "}
-                        <Text as="span" color="fg.muted" fontWeight="normal">
-                          {s.title}
-                        </Text>
-                      </Text>
-                      <Text color="fg.muted">
-                        {s.counts.done} of {totalOf(s.counts)}
-                      </Text>
-                    </Flex>
-                    <FrameGrid
-                      label={`Frames of ${s.shot}`}
-                      frames={byShot.get(s.shot) ?? []}
-                      chosen={chosen}
-                      onPick={setPicked}
-                    />
-                  </Box>
-                ))}
-              </Stack>
-            </Sheet>
+        <Shown query={map}>{(m) => <Frames run={run} map={m} chosen={chosen} onPick={setPicked} />}</Shown>
+        <Box position="sticky" top="4">
+          {chosen && letter && (
+            <FrameDetail
+              run={run.id}
+              shot={chosen.shot}
+              number={chosen.frame}
+              state={words[letter]}
+              size={shot && `${shot.width} × ${shot.height}`}
+            />
           )}
-        </Shown>
-        <FrameDetail run={run.id} frame={chosen} size={shot && `${shot.width} × ${shot.height}`} />
+        </Box>
       </Grid>
       {isOver(run) && run.counts.done > 0 && (
         <Text>
           Download the frames: <Code bg="rail">rotanex download {run.id.slice(0, 8)} --to DIR</Code>
         </Text>
       )}
-      <Latest run={run} frames={frames.data ?? []} onPick={setPicked} />
+      <Latest run={run} last={map.data?.latest ?? []} onPick={setPicked} />
       <Changes run={run} />
       <Crews run={run} />
       <Servers run={run} />

@@ -5,7 +5,6 @@ import { bytes, length, moment } from "../parts/format";
 import { Sheet, State } from "../parts/Page";
 import { Preview } from "../parts/Preview";
 import { Verdicts } from "../parts/Verdicts";
-import { stateWords } from "./FrameGrid";
 
 type Frame = Schemas["Frame"];
 
@@ -52,30 +51,38 @@ function WhyNot({ run, frame }: { run: string; frame: Frame }) {
 }
 
 /** The frame that was picked: its picture, and every try of it. */
-export function FrameDetail({ run, frame, size }: { run: string; frame?: Frame; size?: string }) {
-  const detail = useFrame(run, frame?.shot ?? "", frame?.frame ?? 0, frame?.state ?? "");
-  if (!frame) return null;
+export function FrameDetail({
+  run,
+  shot,
+  number,
+  state,
+  size,
+}: {
+  run: string;
+  shot: string;
+  number: number;
+  state: string;
+  size?: string;
+}) {
+  const detail = useFrame(run, shot, number, state);
+  const frame = detail.data?.frame;
   return (
-    <Sheet title={`${frame.shot}, frame ${frame.frame}`} aside={stateWords[frame.state]}>
+    <Sheet title={`${shot}, frame ${number}`} aside={state}>
       <Stack gap="3">
-        {frame.state === "done" ? (
+        {state === "done" && frame ? (
           <Link
-            href={pictureURL(run, frame.shot, frame.frame)}
+            href={pictureURL(run, shot, number)}
             target="_blank"
-            aria-label={`Frame ${frame.frame} in full size, ${size ?? ""}`}
+            aria-label={`Frame ${number} in full size, ${size ?? ""}`}
           >
-            <Preview
-              src={pictureURL(run, frame.shot, frame.frame, 640)}
-              alt={`${frame.shot}, frame ${frame.frame}`}
-              format={frame.format}
-            />
+            <Preview src={pictureURL(run, shot, number, 640)} alt={`${shot}, frame ${number}`} format={frame.format} />
           </Link>
         ) : (
           <Center h="10rem" bg="bg" rounded="sm" color="fg.muted">
-            {frame.state === "rendering" ? `rendering on ${frame.host}/${frame.crew}` : "no picture yet"}
+            {state === "rendering" && frame ? `rendering on ${frame.host}/${frame.crew}` : "no picture yet"}
           </Center>
         )}
-        <WhyNot run={run} frame={frame} />
+        {frame && <WhyNot run={run} frame={frame} />}
         {detail.data?.tries.toReversed().map((a) => (
           <Try key={a.fence} attempt={a} />
         ))}

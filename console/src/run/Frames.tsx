@@ -1,0 +1,162 @@
+import { Box, Button, Flex, Stack, Text } from "@chakra-ui/react";
+import { useCallback, useMemo, useState } from "react";
+import type { Schemas } from "../api/client";
+import { isOver } from "../api/queries";
+import { totalOf } from "../pages/Runs";
+import { count } from "../parts/format";
+import { Sheet } from "../parts/Page";
+import { FrameBar, FrameGrid, Legend } from "./FrameGrid";
+import { type FrameMap, numbersOf, type ShotFrames } from "./framemap";
+
+type Run = Schemas["Run"];
+
+export type Picked = { shot: string; frame: number };
+
+/** Up to so many frames all cells are shown at once; of more each shot is a line that opens. */
+const openUpTo = 600;
+
+/** From so many shots on those that lag most come first. */
+const sortedFrom = 9;
+
+const share = (s: Schemas["RunShot"]) => s.counts.done / Math.max(1, totalOf(s.counts));
+
+function Shot({
+  shot,
+  frames,
+  open,
+  toggle,
+  chosen,
+  onPick,
+}: {
+  shot: Schemas["RunShot"];
+  frames: ShotFrames;
+  open: boolean;
+  toggle?: () => void;
+  chosen?: number;
+  onPick: (shot: string, frame: number) => void;
+}) {
+  const name = (
+    <Text fontWeight="medium" truncate>
+      {shot.shot}{" "}
+      <Text as="span" color="fg.muted" fontWeight="normal">
+        {shot.title}
+      </Text>
+    </Text>
+  );
+  return (
+    <Box>
+      <Flex justify="space-between" gap="3" mb="1" fontSize="sm">
+        {toggle ? (
+          <Box asChild cursor="pointer" rounded="sm" minW="0">
+            <button type="button" aria-expanded={open} onClick={toggle}>
+              <Flex gap="2">
+                <Text as="span" aria-hidden color="fg.muted">
+                  {open ? "▾" : "▸"}
+                </Text>
+                {name}
+              </Flex>
+            </button>
+          </Box>
+        ) : (
+          name
+        )}
+        <Text color="fg.muted" flexShrink="0">
+          {shot.counts.failed > 0 && (
+            <Text as="span" color="failed">
+              {shot.counts.failed.toLocaleString()} failed,{" "}
+            </Text>
+          )}
+          {shot.counts.done.toLocaleString()} of {totalOf(shot.counts).toLocaleString()}
+        </Text>
+      </Flex>
+      {open ? (
+        <FrameGrid label={`Frames of ${shot.shot}`} shot={frames} chosen={chosen} onPick={onPick} />
+      ) : (
+        <FrameBar shot={frames} />
+      )}
+    </Box>
+  );
+}
+
+/** Every frame of the run: of few all at once, of many a line for each shot that opens. */
+export function Frames({
+  run,
+  map,
+  chosen,
+  onPick,
+}: {
+  run: Run;
+  map: FrameMap;
+  chosen?: Picked;
+  onPick: (p: Picked) => void;
+}) {
+  const all = totalOf(run.counts);
+  const few = all <= openUpTo;
+  const [opened, setOpened] = useState<string[]>([]);
+  const pick = useCallback((shot: string, frame: number) => onPick({ shot, frame }), [onPick]);
+  const lag = !isOver(run) && run.shots.length >= sortedFrom;
+  const shots = useMemo(() => (lag ? run.shots.toSorted((a, b) => share(a) - share(b)) : run.shots), [run.shots, lag]);
+  const byShot = useMemo(() => new Map(map.shots.map((s) => [s.shot, s])), [map.shots]);
+  const toggle = (shot: string) =>
+    setOpened((old) => (old.includes(shot) ? old.filter((s) => s !== shot) : [...old, shot]));
+  return (
+    <Sheet title={lag ? "Every frame, the shots that lag first" : "Every frame"} aside={<Legend counts={run.counts} />}>
+      <Stack gap={few ? "5" : "3"}>
+        {shots.map((s) => {
+          const frames = byShot.get(s.shot);
+          if (!frames) return null;
+          return (
+            <Shot
+              key={s.shot}
+              shot={s}
+              frames={frames}
+              open={few || opened.includes(s.shot)}
+              toggle={few ? undefined : () => toggle(s.shot)}
+              chosen={chosen?.shot === s.shot ? chosen.frame : undefined}
+              onPick={pick}
+            />
+          );
+        })}
+      </Stack>
+    </Sheet>
+  );
+}
+
+/** So many causes are listed at once. */
+const causes = 4;
+
+/** What failed for good and why, the most first; a click shows the first of them. */
+export function Failures({ map, onPick }: { map?: FrameMap; onPick: (p: Picked) => void }) {
+  const [all, setAll] = useState(false);
+  if (!map?.failed.length) return null;
+  const shown = all ? map.failed : map.failed.slice(0, causes);
+  const left = map.failed.slice(causes).reduce((n, f) => n + f.count, 0);
+  return (
+    <Sheet title="Failed for good" aside="by cause">
+      <Stack gap="2">
+        {shown.map((f) => (
+          <Box asChild key={f.cause + f.shot} cursor="pointer" textAlign="left" rounded="sm">
+            <button type="button" onClick={() => onPick({ shot: f.shot, frame: numbersOf(f.frames)[0] })}>
+              <Flex gap="3" fontSize="sm">
+                <Text color="failed" fontWeight="medium" flexShrink="0" minW="9rem">
+                  {f.cause || "no cause was said"}
+                </Text>
+                <Text flexShrink="0">
+                  {count(f.count, "frame")} of {f.shot}
+                </Text>
+                <Text color="fg.muted" truncate>
+                  {f.frames}
+                </Text>
+              </Flex>
+            </button>
+          </Box>
+        ))}
+        {!all && left > 0 && (
+          <Button variant="plain" size="sm" alignSelf="flex-start" px="0" onClick={() => setAll(true)}>
+            and {count(left, "more frame")}
+          </Button>
+        )}
+      </Stack>
+    </Sheet>
+  );
+}

@@ -1,0 +1,41 @@
+import { expect, test } from "vitest";
+import { indexOf, lettersOf, most, numbersOf, readMap, withFrame } from "./framemap";
+
+const at = "2031-03-07T18:00:00Z";
+const map = readMap({
+  shots: [{ shot: "coda-060", frames: "1-9x2,20", states: "2d1r3w" }],
+  failed: [],
+  latest: [{ shot: "coda-060", frame: 3, state: "done", failures: 0, format: "exr" }],
+});
+
+test("a set of frames is read as the service writes it", () => {
+  expect(numbersOf("1-5,9")).toEqual([1, 2, 3, 4, 5, 9]);
+  expect(numbersOf("-3--1,7")).toEqual([-3, -2, -1, 7]);
+  expect(map.shots[0].numbers).toEqual([1, 3, 5, 7, 9, 20]);
+  expect(map.shots[0].states).toBe("ddrwww");
+  expect(lettersOf("")).toBe("");
+  expect(indexOf(map.shots[0], 20)).toBe(5);
+  expect(indexOf(map.shots[0], 4)).toBe(-1);
+});
+
+test("an event changes its frame and no other", () => {
+  const event = { kind: "frame" as const, at, run: "r", shot: "coda-060", frame: 5, state: "done", host: "eddy" };
+  const after = withFrame(map, event);
+  expect(after?.shots[0].states).toBe("dddwww");
+  expect(after?.latest.map((f) => f.frame)).toEqual([5, 3]);
+  expect(after?.latest[0].format).toBe("exr");
+  expect(map.shots[0].states).toBe("ddrwww");
+  expect(withFrame(after, event)).toBe(after); // told again, nothing is drawn again
+  expect(withFrame(map, { ...event, frame: 6 })).toBe(map);
+  expect(withFrame(map, { ...event, shot: "another" })).toBe(map);
+  expect(withFrame(undefined, event)).toBeUndefined();
+  expect(withFrame(map, { ...event, state: "failed" })?.shots[0].states).toBe("ddfwww");
+});
+
+test("of several frames one that failed is seen whatever the others are", () => {
+  expect(most("ddfdd", 0, 5)).toBe("f");
+  expect(most("dwr", 0, 3)).toBe("r");
+  expect(most("ddw", 0, 2)).toBe("d");
+  expect(most("ddw", 0, 3)).toBe("p");
+  expect(most("www", 0, 3)).toBe("w");
+});

@@ -1,0 +1,92 @@
+import type { Schemas } from "../api/client";
+
+type Frame = Schemas["Frame"];
+
+/** The states of frames by their letters, and p: several of which some are done. */
+export const words: Record<string, string> = {
+  w: "waiting",
+  r: "rendering",
+  d: "done",
+  f: "failed",
+  p: "some done",
+};
+
+/** How the frames of a shot are: a letter for each of their numbers. */
+export type ShotFrames = { shot: string; numbers: number[]; states: string };
+
+/** How every frame of a run is, what failed for good, and which were done last. */
+export type FrameMap = { shots: ShotFrames[]; failed: Schemas["FailedFrames"][]; latest: Frame[] };
+
+/** The numbers of a set of frames such as 1-95x2,120. */
+export function numbersOf(set: string): number[] {
+  const out: number[] = [];
+  for (const part of set.split(",")) {
+    const m = /^(-?\d+)(?:-(-?\d+)(?:x(\d+))?)?$/.exec(part.trim());
+    if (!m) continue;
+    const last = Number(m[2] ?? m[1]);
+    for (let n = Number(m[1]); n <= last; n += Number(m[3] ?? 1)) out.push(n);
+  }
+  return out;
+}
+
+/** A letter for each frame, of run lengths such as 12d3r85w. */
+export const lettersOf = (lengths: string): string =>
+  lengths.replace(/(\d+)([a-z])/g, (_, n: string, letter: string) => letter.repeat(Number(n)));
+
+export const readMap = (m: Schemas["FrameMap"]): FrameMap => ({
+  shots: m.shots.map((s) => ({ shot: s.shot, numbers: numbersOf(s.frames), states: lettersOf(s.states) })),
+  failed: m.failed,
+  latest: m.latest,
+});
+
+/** Where a frame stands among its shot's; -1: nowhere. */
+export function indexOf(s: ShotFrames, frame: number): number {
+  let [low, high] = [0, s.numbers.length - 1];
+  while (low < high) {
+    const mid = (low + high) >> 1;
+    if (s.numbers[mid] < frame) low = mid + 1;
+    else high = mid;
+  }
+  return s.numbers[low] === frame ? low : -1;
+}
+
+/** How many of the frames that were done last are kept. */
+const kept = 8;
+
+/** Puts what an event says of a frame into a map. */
+export function withFrame(map: FrameMap | undefined, e: Schemas["Event"]): FrameMap | undefined {
+  if (!map || e.kind !== "frame" || !e.state) return map;
+  const at = map.shots.findIndex((s) => s.shot === e.shot);
+  const i = at < 0 ? -1 : indexOf(map.shots[at], e.frame ?? Number.NaN);
+  if (i < 0) return map;
+  const old = map.shots[at];
+  if (old.states[i] === e.state[0]) return map;
+  const shots = [...map.shots];
+  shots[at] = { ...old, states: old.states.slice(0, i) + e.state[0] + old.states.slice(i + 1) };
+  if (e.state !== "done") return { ...map, shots };
+  const done: Frame = {
+    shot: old.shot,
+    frame: old.numbers[i],
+    state: "done",
+    failures: 0,
+    host: e.host,
+    crew: e.crew,
+    seconds: e.seconds,
+    done: e.at,
+    format: map.latest[0]?.format,
+  };
+  return { ...map, shots, latest: [done, ...map.latest].slice(0, kept) };
+}
+
+/** Of several frames what matters most: one that failed, one that is rendered, else how far they are. */
+export function most(states: string, from: number, to: number): string {
+  let [done, rendering] = [0, false];
+  for (let i = from; i < to; i++) {
+    if (states[i] === "f") return "f";
+    if (states[i] === "r") rendering = true;
+    if (states[i] === "d") done++;
+  }
+  if (rendering) return "r";
+  if (done === to - from) return "d";
+  return done > 0 ? "p" : "w";
+}
