@@ -53,6 +53,11 @@ func Lists(ctx context.Context, c Config) (lines []Line, err error) {
 	if err != nil {
 		return nil, err
 	}
+	if c.Hold {
+		h.say("  %s with the token %s; Ctrl-C ends it", h.address, h.token)
+		<-ctx.Done()
+		return nil, present.end()
+	}
 	found, err := h.calls(ctx, big)
 	return append(lines, found...), errors.Join(err, present.end())
 }

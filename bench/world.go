@@ -35,6 +35,7 @@ type Config struct {
 	For    time.Duration
 	Rounds int
 	Only   string    // a part alone; "": all
+	Hold   bool      // stay as it is made, to be looked at
 	Out    io.Writer // what is being done
 }
 

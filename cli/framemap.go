@@ -99,11 +99,14 @@ func grouped(states []byte, places int) string {
 	return out.String()
 }
 
+// gridsUpTo is of how many shots each has a grid of its own; of more each has a line.
+const gridsUpTo = 8
+
 // drawFrames draws how the frames of all shots are, on about so many lines, and returns how many it took.
 func drawFrames(out io.Writer, r api.Run, m api.FrameMap, width, room int) int {
 	all := mapOf(m)
 	lines := 0
-	if each := room/max(1, len(r.Shots)) - 2; each >= 2 {
+	if each := room/max(1, len(r.Shots)) - 2; each >= 2 && len(r.Shots) <= gridsUpTo {
 		for _, s := range r.Shots {
 			fmt.Fprintf(out, "\n%s  %d×%d, %d of %d\n", text.Colors{text.Bold}.Sprint(s.Shot), s.Width, s.Height, s.Counts.Done, total(s.Counts))
 			lines += 2 + drawGrid(out, all[s.Shot], width, each)
@@ -147,21 +150,34 @@ func drawGrid(out io.Writer, f shotFrames, width, room int) int {
 // causesShown is how many causes of failures a screen has room for.
 const causesShown = 5
 
-// drawFailed lists what failed for good and why, the most first.
+// drawFailed lists what failed for good by cause, the most first.
 func drawFailed(out io.Writer, failed []api.FailedFrames, width int) int {
-	lines := 0
-	for _, x := range failed[:min(len(failed), causesShown)] {
-		line := fmt.Sprintf("%s: %s of %s, %s", x.Cause, several(x.Count, "frame"), x.Shot, x.Frames)
-		fmt.Fprintln(out, text.Colors{text.FgRed, text.Bold}.Sprint("failed    ")+clip(line, width-11))
-		lines++
+	type cause struct {
+		why    string
+		count  int
+		shots  []string
+		frames string
 	}
-	if len(failed) > causesShown {
-		left := 0
-		for _, x := range failed[causesShown:] {
-			left += x.Count
+	var all []cause
+	for _, x := range failed {
+		at := slices.IndexFunc(all, func(c cause) bool { return c.why == x.Cause })
+		if at < 0 {
+			at = len(all)
+			all = append(all, cause{why: x.Cause, frames: x.Frames})
 		}
-		fmt.Fprintf(out, "failed    and %s: rotanex frames list RUN --state failed\n", several(left, "more frame"))
-		lines++
+		all[at].count, all[at].shots = all[at].count+x.Count, append(all[at].shots, x.Shot)
 	}
-	return lines
+	slices.SortStableFunc(all, func(a, b cause) int { return cmp.Compare(b.count, a.count) })
+	for i, c := range all {
+		if i == causesShown {
+			fmt.Fprintf(out, "failed    for %s too: rotanex frames list RUN --state failed\n", several(len(all)-i, "other cause"))
+			return i + 1
+		}
+		where := c.shots[0] + ", " + c.frames
+		if len(c.shots) > 1 {
+			where = several(len(c.shots), "shot") + ": " + strings.Join(c.shots, ", ")
+		}
+		fmt.Fprintln(out, text.Colors{text.FgRed, text.Bold}.Sprint("failed    ")+clip(fmt.Sprintf("%s: %s of %s", c.why, several(c.count, "frame"), where), width-11))
+	}
+	return len(all)
 }

@@ -29,6 +29,7 @@ func main() {
 	flag.DurationVar(&c.For, "for", 10*time.Second, "how long each thing is measured in a round")
 	flag.IntVar(&c.Rounds, "rounds", 3, "how often")
 	flag.StringVar(&c.Only, "only", "", "one part alone: sizes, waiting, paced or lists")
+	flag.BoolVar(&c.Hold, "hold", false, "of lists: say where the service is, and leave it as it is until Ctrl-C")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()

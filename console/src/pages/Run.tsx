@@ -142,23 +142,16 @@ function Priority({ run }: { run: Run }) {
   );
 }
 
+/** From this share of failed frames on a run that goes on asks for a hand by its number alone. */
+const failedMuch = 0.02;
+
 function Figures({ run }: { run: Run }) {
   const finish = run.ended ?? run.expected_finish;
   const against = finish && run.deadline ? drift(finish, run.deadline) : undefined;
   const all = totalOf(run.counts);
   const rate = (n: number) => Math.round(n).toLocaleString();
   return (
-    <Grid templateColumns={{ base: "repeat(2, 1fr)", md: "repeat(4, 1fr)" }} gap="5">
-      <Figure
-        label="Frames done"
-        value={`${run.counts.done} of ${all}`}
-        beside={
-          run.counts.failed
-            ? `${run.counts.failed} failed for good`
-            : `${Math.floor((100 * run.counts.done) / Math.max(1, all))} %`
-        }
-        alarm={run.counts.failed > 0}
-      />
+    <Grid templateColumns={{ base: "repeat(2, 1fr)", md: "1.3fr 1.25fr 0.8fr 0.9fr" }} gap="5">
       <Figure
         label={run.ended ? "Ended" : `Expected finish, ${length(run.left_s)} left`}
         value={moment(finish)}
@@ -174,6 +167,16 @@ function Figures({ run }: { run: Run }) {
           .filter(Boolean)
           .join("; ")}
         alarm={against?.late}
+      />
+      <Figure
+        label="Frames done"
+        value={`${run.counts.done.toLocaleString()} of ${all.toLocaleString()}`}
+        beside={
+          run.counts.failed
+            ? `${run.counts.failed.toLocaleString()} failed for good`
+            : `${Math.floor((100 * run.counts.done) / Math.max(1, all))} %`
+        }
+        alarm={isOver(run) ? run.counts.failed > 0 : run.counts.failed > failedMuch * all}
       />
       <Figure
         label="Frames an hour"

@@ -1,4 +1,4 @@
-import { Box, Button, Flex, Stack, Text } from "@chakra-ui/react";
+import { Box, Flex, Stack, Text } from "@chakra-ui/react";
 import { useCallback, useMemo, useState } from "react";
 import type { Schemas } from "../api/client";
 import { isOver } from "../api/queries";
@@ -122,40 +122,73 @@ export function Frames({
   );
 }
 
-/** So many causes are listed at once. */
-const causes = 4;
+type Failed = Schemas["FailedFrames"];
+
+/** A cause, with what failed for it: of all shots how many frames, and which of each. */
+function Cause({ cause, all, onPick }: { cause: string; all: Failed[]; onPick: (p: Picked) => void }) {
+  const [open, setOpen] = useState(all.length === 1);
+  const frames = all.reduce((n, f) => n + f.count, 0);
+  const line = (
+    <Flex gap="3" fontSize="sm">
+      <Text color="failed" fontWeight="medium" flexShrink="0" minW="9rem">
+        {cause || "no cause was said"}
+      </Text>
+      <Text flexShrink="0">
+        {count(frames, "frame")} of {all.length === 1 ? all[0].shot : count(all.length, "shot")}
+      </Text>
+      <Text color="fg.muted" truncate>
+        {all.length === 1 ? all[0].frames : all.map((f) => f.shot).join(", ")}
+      </Text>
+    </Flex>
+  );
+  const first = (f: Failed) => onPick({ shot: f.shot, frame: numbersOf(f.frames)[0] });
+  return (
+    <Box>
+      <Box asChild cursor="pointer" textAlign="left" rounded="sm" maxW="full">
+        <button
+          type="button"
+          aria-expanded={all.length > 1 ? open : undefined}
+          onClick={() => {
+            setOpen(!open);
+            if (!open || all.length === 1) first(all[0]);
+          }}
+        >
+          {line}
+        </button>
+      </Box>
+      {open && all.length > 1 && (
+        <Stack gap="1" pt="1" ps={{ base: "3", md: "9.75rem" }} maxH="16rem" overflowY="auto">
+          {all.map((f) => (
+            <Box asChild key={f.shot} cursor="pointer" textAlign="left" rounded="sm">
+              <button type="button" onClick={() => first(f)}>
+                <Flex gap="3" fontSize="sm">
+                  <Text flexShrink="0">{f.shot}</Text>
+                  <Text color="fg.muted" truncate>
+                    {f.frames}
+                  </Text>
+                </Flex>
+              </button>
+            </Box>
+          ))}
+        </Stack>
+      )}
+    </Box>
+  );
+}
 
 /** What failed for good and why, the most first; a click shows the first of them. */
 export function Failures({ map, onPick }: { map?: FrameMap; onPick: (p: Picked) => void }) {
-  const [all, setAll] = useState(false);
   if (!map?.failed.length) return null;
-  const shown = all ? map.failed : map.failed.slice(0, causes);
-  const left = map.failed.slice(causes).reduce((n, f) => n + f.count, 0);
+  const causes = [...Map.groupBy(map.failed, (f) => f.cause)];
+  const frames = (all: Failed[]) => all.reduce((n, f) => n + f.count, 0);
   return (
     <Sheet title="Failed for good" aside="by cause">
       <Stack gap="2">
-        {shown.map((f) => (
-          <Box asChild key={f.cause + f.shot} cursor="pointer" textAlign="left" rounded="sm">
-            <button type="button" onClick={() => onPick({ shot: f.shot, frame: numbersOf(f.frames)[0] })}>
-              <Flex gap="3" fontSize="sm">
-                <Text color="failed" fontWeight="medium" flexShrink="0" minW="9rem">
-                  {f.cause || "no cause was said"}
-                </Text>
-                <Text flexShrink="0">
-                  {count(f.count, "frame")} of {f.shot}
-                </Text>
-                <Text color="fg.muted" truncate>
-                  {f.frames}
-                </Text>
-              </Flex>
-            </button>
-          </Box>
-        ))}
-        {!all && left > 0 && (
-          <Button variant="plain" size="sm" alignSelf="flex-start" px="0" onClick={() => setAll(true)}>
-            and {count(left, "more frame")}
-          </Button>
-        )}
+        {causes
+          .sort((a, b) => frames(b[1]) - frames(a[1]))
+          .map(([cause, all]) => (
+            <Cause key={cause} cause={cause} all={all} onPick={onPick} />
+          ))}
       </Stack>
     </Sheet>
   );
