@@ -24,7 +24,7 @@ var arrows = map[string][]string{
 	"simulator": {"core", "providers"},
 	"processes": {},
 	"demo":      {"api", "cli", "core", "processes", "providers", "service/postgres"},
-	"bench":     {"api", "core", "processes", "service/postgres"},
+	"bench":     {"api", "core", "e2e/browser", "processes", "service/postgres"},
 	"chaos":     {"api", "core", "processes", "providers", "service/postgres"},
 	"e2e":       {"e2e"},
 	"cmd":       {"agent", "bench", "chaos", "cli", "core", "demo", "launchers", "service/serve", "simulator"},

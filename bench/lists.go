@@ -58,7 +58,11 @@ func Lists(ctx context.Context, c Config) (lines []Line, err error) {
 		<-ctx.Done()
 		return nil, present.end()
 	}
-	found, err := h.calls(ctx, big)
+	measure := h.calls
+	if c.Only == "console" {
+		measure = h.console
+	}
+	found, err := measure(ctx, big)
 	return append(lines, found...), errors.Join(err, present.end())
 }
 

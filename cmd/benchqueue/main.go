@@ -28,7 +28,7 @@ func main() {
 	flag.IntVar(&c.Idle, "waiting", 2000, "agents that wait beside them")
 	flag.DurationVar(&c.For, "for", 10*time.Second, "how long each thing is measured in a round")
 	flag.IntVar(&c.Rounds, "rounds", 3, "how often")
-	flag.StringVar(&c.Only, "only", "", "one part alone: sizes, waiting, paced or lists")
+	flag.StringVar(&c.Only, "only", "", "one part alone: sizes, waiting, paced, lists or console")
 	flag.BoolVar(&c.Hold, "hold", false, "of lists: say where the service is, and leave it as it is until Ctrl-C")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -55,7 +55,7 @@ func measure(ctx context.Context, c bench.Config) (short bool, err error) {
 		return false, err
 	}
 	what := bench.Queue
-	if c.Only == "lists" {
+	if c.Only == "lists" || c.Only == "console" {
 		what = bench.Lists
 	}
 	lines, err := what(ctx, c)

@@ -1,29 +1,31 @@
 import { ChakraProvider } from "@chakra-ui/react";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { lazy, StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Problem } from "./api/client";
 import { useLiveUpdates } from "./api/events";
 import { useSession } from "./api/queries";
-import { Audit } from "./pages/Audit";
-import { Host } from "./pages/Host";
-import { Hosts } from "./pages/Hosts";
-import { Notifications } from "./pages/Notifications";
-import { Plan } from "./pages/Plan";
-import { Plans } from "./pages/Plans";
-import { Run } from "./pages/Run";
-import { Runs } from "./pages/Runs";
-import { Schedule } from "./pages/Schedule";
-import { Shot } from "./pages/Shot";
-import { Shots } from "./pages/Shots";
 import { SignIn } from "./pages/SignIn";
-import { Sources } from "./pages/Sources";
-import { Storage } from "./pages/Storage";
 import { Page } from "./parts/Page";
 import { Shell } from "./parts/Shell";
 import { Empty, Shown } from "./parts/States";
 import { system } from "./theme";
+
+// Each page is a part of the program that is fetched when it is first opened.
+const Audit = lazy(() => import("./pages/Audit").then((m) => ({ default: m.Audit })));
+const Host = lazy(() => import("./pages/Host").then((m) => ({ default: m.Host })));
+const Hosts = lazy(() => import("./pages/Hosts").then((m) => ({ default: m.Hosts })));
+const Notifications = lazy(() => import("./pages/Notifications").then((m) => ({ default: m.Notifications })));
+const Plan = lazy(() => import("./pages/Plan").then((m) => ({ default: m.Plan })));
+const Plans = lazy(() => import("./pages/Plans").then((m) => ({ default: m.Plans })));
+const Run = lazy(() => import("./pages/Run").then((m) => ({ default: m.Run })));
+const Runs = lazy(() => import("./pages/Runs").then((m) => ({ default: m.Runs })));
+const Schedule = lazy(() => import("./pages/Schedule").then((m) => ({ default: m.Schedule })));
+const Shot = lazy(() => import("./pages/Shot").then((m) => ({ default: m.Shot })));
+const Shots = lazy(() => import("./pages/Shots").then((m) => ({ default: m.Shots })));
+const Sources = lazy(() => import("./pages/Sources").then((m) => ({ default: m.Sources })));
+const Storage = lazy(() => import("./pages/Storage").then((m) => ({ default: m.Storage })));
 
 const cache = new QueryClient({
   defaultOptions: {

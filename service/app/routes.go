@@ -1,10 +1,12 @@
 package app
 
 import (
+	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -30,7 +32,7 @@ func (s *Service) routes() (http.Handler, error) {
 	r.Get("/readyz", s.ready)
 	r.With(s.access.Guard).Method(http.MethodGet, "/metrics", metrics.handler())
 	r.Group(func(r chi.Router) {
-		r.Use(httpapi.Timed, s.access.Guard, contract, s.audit.Keep)
+		r.Use(compressed, httpapi.Timed, s.access.Guard, contract, s.audit.Keep)
 		api.HandlerWithOptions(endpoints{s}, api.ChiServerOptions{
 			BaseURL: "/api/v1", BaseRouter: r,
 			ErrorHandlerFunc: func(w http.ResponseWriter, r *http.Request, err error) {
@@ -45,6 +47,18 @@ func (s *Service) routes() (http.Handler, error) {
 	r.With(middleware.Compress(5)).Mount("/", web.Handler())
 	s.audit.Interface = r
 	return r, nil
+}
+
+// compressed makes answers to people smaller; those to agents are small, and many. The stream of events is never held back for it.
+func compressed(next http.Handler) http.Handler {
+	zipped := middleware.Compress(gzip.BestSpeed, "application/json", "application/problem+json", "text/csv")(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/api/v1/agent/") {
+			next.ServeHTTP(w, r)
+			return
+		}
+		zipped.ServeHTTP(w, r)
+	})
 }
 
 // ready answers whether the service can do its work, which is whether its

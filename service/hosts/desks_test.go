@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"rotanex.example/core/desks"
+	"rotanex.example/core/preflight"
 	"rotanex.example/core/stock"
 	"rotanex.example/service/testdb"
 	"rotanex.example/service/teststage"
@@ -150,4 +151,21 @@ func TestOldUsesAreForgotten(t *testing.T) {
 	var n int64
 	require.NoError(t, h.Store.Model(&DeskUse{}).Count(&n).Error)
 	assert.EqualValues(t, 2, n)
+}
+
+// Those who are heard together are each told how their host is stored: one that speaks twice at once too, one of another boot not.
+func TestSeveralAreHeardTogether(t *testing.T) {
+	t.Parallel()
+	on := teststage.New(t)
+	boot, at := uuid.New(), on.Wall.Now()
+	for _, name := range []string{"eddy", "bellows"} {
+		require.NoError(t, on.DB.Create(&Host{Name: name, Spec: stock.Host{Name: name}, Boot: &boot, Trouble: name + "'s disk", Launchers: []string{}, Findings: []string{}, Missing: []string{}, Renderers: []preflight.Renderer{}}).Error)
+	}
+	got, err := HeardAll(on.DB.DB, []string{"eddy", "nobody", "bellows", "eddy", "bellows"}, []uuid.UUID{boot, boot, uuid.New(), boot, boot}, at)
+	require.NoError(t, err)
+	known := func(name string) Heard { return Heard{Known: true, Trouble: name + "'s disk", LacksNone: true} }
+	assert.Equal(t, []Heard{known("eddy"), {}, {}, known("eddy"), known("bellows")}, got)
+	seen, err := HeardAt(on.DB.DB, "eddy")
+	require.NoError(t, err)
+	assert.True(t, seen.Equal(at))
 }

@@ -27,10 +27,15 @@ func HeardAll(tx *gorm.DB, names []string, boots []uuid.UUID, wall time.Time) ([
 	_, err := store.Rows(tx.Raw(`UPDATE hosts h SET agent_seen = $1 FROM unnest($2::text[], $3::uuid[]) WITH ORDINALITY AS b (name, boot, n) WHERE h.name = b.name AND h.boot = b.boot
 		RETURNING b.n - 1, h.trouble, h.looked_for, h.looked_to, h.missing = '[]'`, wall, names, boots), func(row store.Row) (at int, err error) {
 		h := Heard{Known: true}
-		if err = row.Scan(&at, &h.Trouble, &h.LookedFor, &h.LookedTo, &h.LacksNone); err == nil {
-			out[at] = h
+		if err = row.Scan(&at, &h.Trouble, &h.LookedFor, &h.LookedTo, &h.LacksNone); err != nil {
+			return at, err
 		}
-		return at, err
+		for i := range names { // one that speaks twice at once is told of once
+			if names[i] == names[at] && boots[i] == boots[at] {
+				out[i] = h
+			}
+		}
+		return at, nil
 	})
 	return out, err
 }

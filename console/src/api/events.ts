@@ -78,6 +78,14 @@ const openEvery = 4_000;
 const downAfter = 15_000;
 const againAfter = 2_000;
 
+let heardAt = 0;
+
+/** How often something is asked for that live updates tell of too: while they come, only now and then. */
+export const asked = (every: number) => () => (Date.now() - heardAt < downAfter ? Math.max(every, rarely) : every);
+
+/** How often that is. */
+const rarely = 30_000;
+
 /** Holds the stream until it is told to end. The browser opens one that broke again and
  * resumes where it was; one that was refused it gives up, so that is opened anew here. */
 function holdStream(say: (word: Word) => void, ended: AbortSignal): Promise<void> {
@@ -116,6 +124,7 @@ export function listen(tell: (e: Event) => void, stale: () => void): () => void 
   let heard = Date.now();
   const hear = (word: Word) => {
     heard = Date.now();
+    heardAt = heard;
     if (word === "opened") stale();
     else if (word !== "open") tell(word);
   };

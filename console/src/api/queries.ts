@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { readMap } from "../run/framemap";
 import { answered, client, type Schemas } from "./client";
-import { framesWhileHearing } from "./events";
+import { asked, framesWhileHearing } from "./events";
 
 // Server state, keyed by what it shows. Live updates (events.ts) name the same keys.
 
@@ -29,7 +29,7 @@ export const useHosts = () =>
   useQuery({
     queryKey: ["hosts"],
     queryFn: () => pages((cursor) => answered(client.GET("/hosts", { params: { query: { cursor, limit: 500 } } }))),
-    refetchInterval: 10_000,
+    refetchInterval: asked(10_000),
   });
 
 export const useOffers = () =>
@@ -91,11 +91,25 @@ export const useChanges = (plan: string, since: string) =>
     staleTime: Number.POSITIVE_INFINITY,
   });
 
-export const useRuns = () =>
+/** So many runs are asked for at once. */
+export const runsAtOnce = 100;
+
+/** The newest runs, so many hundreds of them, and whether there are more. */
+export const useRuns = (hundreds = 1) =>
   useQuery({
-    queryKey: ["runs"],
-    queryFn: () => pages((cursor) => answered(client.GET("/runs", { params: { query: { cursor, limit: 100 } } }))),
-    refetchInterval: 5_000,
+    queryKey: ["runs", "newest", hundreds],
+    queryFn: async () => {
+      const runs: Schemas["Run"][] = [];
+      let cursor: string | undefined;
+      for (let n = 0; n === 0 || (cursor && n < hundreds); n++) {
+        const page = await answered(client.GET("/runs", { params: { query: { cursor, limit: runsAtOnce } } }));
+        runs.push(...page.items);
+        cursor = page.next;
+      }
+      return { runs, more: !!cursor };
+    },
+    placeholderData: (before) => before,
+    refetchInterval: asked(5_000),
   });
 
 /** Who is told when something ends, falls behind or waits. */
@@ -137,7 +151,7 @@ export const useWaiting = () =>
   useQuery({
     queryKey: ["runs", "waiting"],
     queryFn: async () => (await answered(client.GET("/waiting"))).items,
-    refetchInterval: 15_000,
+    refetchInterval: asked(15_000),
   });
 
 /** What every crew still has to do in all open runs. */
@@ -145,7 +159,7 @@ export const useSchedule = () =>
   useQuery({
     queryKey: ["runs", "schedule"],
     queryFn: () => answered(client.GET("/schedule")),
-    refetchInterval: 5_000,
+    refetchInterval: asked(5_000),
   });
 
 export const isOver = (run?: Schemas["Run"]) => !!run && run.state !== "running" && run.state !== "paused";
@@ -154,7 +168,8 @@ export const useRun = (run: string) =>
   useQuery({
     queryKey: ["runs", run],
     queryFn: () => answered(client.GET("/runs/{run}", { params: { path: { run } } })),
-    refetchInterval: (q) => (isOver(q.state.data) ? false : 1_500),
+    // Money, pace and crews are not told of by events of single frames.
+    refetchInterval: (q) => (isOver(q.state.data) ? false : asked(1_500)() > 1_500 ? 10_000 : 1_500),
   });
 
 /** How every frame of a run is. Live updates keep it up. */
@@ -190,7 +205,7 @@ export const useLedger = (run: string, live: boolean) =>
   useQuery({
     queryKey: ["ledger", run],
     queryFn: () => answered(client.GET("/runs/{run}/ledger", { params: { path: { run } } })),
-    refetchInterval: live ? 3_000 : false,
+    refetchInterval: live ? asked(3_000) : false,
   });
 
 export const pictureURL = (run: string, shot: string, frame: number, width?: number) =>
@@ -275,7 +290,7 @@ export const useSamples = (host: string, minutes: number) =>
   });
 
 export const useSources = () =>
-  useQuery({ queryKey: ["sources"], queryFn: () => answered(client.GET("/sources")), refetchInterval: 5_000 });
+  useQuery({ queryKey: ["sources"], queryFn: () => answered(client.GET("/sources")), refetchInterval: asked(5_000) });
 
 export const useFarms = () => useQuery({ queryKey: ["farms"], queryFn: () => answered(client.GET("/farms")) });
 
@@ -285,7 +300,7 @@ export const useEntries = (run?: string, live = true) =>
   useQuery({
     queryKey: ["entries", run],
     queryFn: () => answered(client.GET("/entries", { params: { query: { run } } })),
-    refetchInterval: live ? 5_000 : false,
+    refetchInterval: live ? asked(5_000) : false,
   });
 
 export const useSourceComparison = (shot: string, baseline: string) =>
@@ -314,7 +329,7 @@ export const useScheduleChanges = (run: string, live: boolean) =>
   useQuery({
     queryKey: ["runs", run, "changes"],
     queryFn: async () => (await answered(client.GET("/runs/{run}/changes", { params: { path: { run } } }))).items,
-    refetchInterval: live ? 10_000 : false,
+    refetchInterval: live ? asked(10_000) : false,
   });
 
 /** Local test frames of a shot that have a picture. */

@@ -1,6 +1,6 @@
 import { Box, Button, Code, Grid, HStack, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { memo, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
 import { isOver, pictureURL, useEntries, useFrameMap, useRun, useRunSources } from "../api/queries";
@@ -18,7 +18,7 @@ import { Entries } from "../run/Entries";
 import { FarmJobs, Waiting } from "../run/FarmJobs";
 import { FrameDetail } from "../run/FrameDetail";
 import { Failures, Frames, type Picked } from "../run/Frames";
-import { type FrameMap, indexOf, numbersOf, words } from "../run/framemap";
+import { counted, type FrameMap, indexOf, numbersOf, words } from "../run/framemap";
 import { PlanRest, Stranded } from "../run/Rest";
 import { Changes, Policy, Proposals } from "../run/Schedule";
 import { SourceTable } from "../shot/Sources";
@@ -193,8 +193,11 @@ function Figures({ run }: { run: Run }) {
   );
 }
 
+/** No frame. */
+const noFrame: Frame[] = [];
+
 /** Pictures of the frames that were done last. */
-function Latest({ run, last, onPick }: { run: Run; last: Frame[]; onPick: (p: Picked) => void }) {
+const Latest = memo(function Latest({ run, last, onPick }: { run: Run; last: Frame[]; onPick: (p: Picked) => void }) {
   if (last.length === 0) return null;
   return (
     <Sheet title="Last frames">
@@ -212,7 +215,7 @@ function Latest({ run, last, onPick }: { run: Run; last: Frame[]; onPick: (p: Pi
       </Grid>
     </Sheet>
   );
-}
+});
 
 /** What is shown of a run before anybody has picked a frame: what failed asks for a hand; else
  * the newest picture is what one came to see. */
@@ -221,11 +224,48 @@ function firstOf(run: Run, map: FrameMap): Picked | undefined {
   return failed ? { shot: failed.shot, frame: numbersOf(failed.frames)[0] } : map.latest[0];
 }
 
-function Contents({ run }: { run: Run }) {
-  const map = useFrameMap(run.id);
+/** A value that changes all the time, as it is now and then. */
+function useHeld<T>(value: T, every: number): T {
+  const [held, setHeld] = useState(value);
+  const last = useRef(0);
+  useEffect(() => {
+    const due = setTimeout(
+      () => {
+        last.current = Date.now();
+        setHeld(value);
+      },
+      Math.max(0, last.current + every - Date.now()),
+    );
+    return () => clearTimeout(due);
+  }, [value, every]);
+  return held;
+}
+
+/** How often other pictures are shown, in milliseconds: of a run with many frames each would be gone before it is seen. */
+const newPictures = (run: Run) => (totalOf(run.counts) > 1_000 ? 10_000 : 1_000);
+
+/** What does not follow each frame. */
+const Beside = memo(function Beside({ run }: { run: Run }) {
+  return (
+    <>
+      <Changes run={run} />
+      <Crews run={run} />
+      <Servers run={run} />
+      <FarmJobs run={run} />
+      <DoneTo about={`/runs/${run.id}`} />
+      <Account run={run.id} live={!isOver(run)} />
+      <Outside run={run} />
+    </>
+  );
+});
+
+function Contents({ run: told }: { run: Run }) {
+  const map = useFrameMap(told.id);
+  const run = useMemo(() => counted(told, map.data), [told, map.data]);
   const mayWrite = useMayWrite();
   const [picked, setPicked] = useState<Picked>();
-  const chosen = map.data && (picked ?? firstOf(run, map.data));
+  const latest = useHeld(map.data?.latest, newPictures(told));
+  const chosen = map.data && (picked ?? firstOf(run, { ...map.data, latest: latest ?? map.data.latest }));
   const shot = run.shots.find((s) => s.shot === chosen?.shot);
   const states = map.data?.shots.find((s) => s.shot === chosen?.shot);
   const letter = chosen && states?.states[indexOf(states, chosen.frame)];
@@ -263,14 +303,8 @@ function Contents({ run }: { run: Run }) {
           Download the frames: <Code bg="rail">rotanex download {run.id.slice(0, 8)} --to DIR</Code>
         </Text>
       )}
-      <Latest run={run} last={map.data?.latest ?? []} onPick={setPicked} />
-      <Changes run={run} />
-      <Crews run={run} />
-      <Servers run={run} />
-      <FarmJobs run={run} />
-      <DoneTo about={`/runs/${run.id}`} />
-      <Account run={run.id} live={!isOver(run)} />
-      <Outside run={run} />
+      <Latest run={told} last={latest ?? noFrame} onPick={setPicked} />
+      <Beside run={told} />
     </Stack>
   );
 }

@@ -1,8 +1,8 @@
-import { Box, Stack, Link as Styled, Text } from "@chakra-ui/react";
-import { Fragment } from "react";
+import { Box, Button, Stack, Link as Styled, Text } from "@chakra-ui/react";
+import { Fragment, useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
-import { isOver, useRuns } from "../api/queries";
+import { isOver, runsAtOnce, useRuns } from "../api/queries";
 import { moment, money } from "../parts/format";
 import { type Column, List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
@@ -23,16 +23,19 @@ export function Progress({ counts }: { counts: Schemas["FrameCounts"] }) {
         <Box w={`${(100 * counts.failed) / all}%`} bg="failed" />
       </Box>
       <Text>
-        {counts.done} of {totalOf(counts)}
+        {counts.done.toLocaleString()} of {totalOf(counts).toLocaleString()}
         {counts.failed > 0 && (
           <Text as="span" color="failed">
-            , {counts.failed} failed
+            , {counts.failed.toLocaleString()} failed
           </Text>
         )}
       </Text>
     </Box>
   );
 }
+
+/** So many shots of a run are named in the list. */
+const named = 4;
 
 const columns: Column<Run>[] = [
   {
@@ -47,15 +50,16 @@ const columns: Column<Run>[] = [
     name: "Shots",
     cell: (r) => (
       <Text maxW="12rem" whiteSpace="normal">
-        {r.shots.map((s, i) => (
+        {r.shots.slice(0, named).map((s, i) => (
           <Fragment key={s.shot}>
             {i > 0 && " "}
             <Text as="span" whiteSpace="nowrap">
               {s.shot}
-              {i < r.shots.length - 1 && ","}
+              {i < Math.min(named, r.shots.length) - 1 && ","}
             </Text>
           </Fragment>
         ))}
+        {r.shots.length > named && ` and ${r.shots.length - named} more`}
       </Text>
     ),
   },
@@ -79,11 +83,12 @@ const columns: Column<Run>[] = [
 ];
 
 export function Runs() {
-  const runs = useRuns();
+  const [hundreds, setHundreds] = useState(1);
+  const runs = useRuns(hundreds);
   return (
     <Page title="Runs" lead="Plans being carried out, and those that were.">
       <Shown query={runs}>
-        {(all) => {
+        {({ runs: all, more }) => {
           if (all.length === 0)
             return (
               <Empty title="No run yet" command="rotanex start PLAN">
@@ -108,6 +113,11 @@ export function Runs() {
                     columns={columns.filter((c) => c.name !== "Deadline")}
                   />
                 </Sheet>
+              )}
+              {more && (
+                <Button variant="outline" alignSelf="flex-start" onClick={() => setHundreds(hundreds + 1)}>
+                  Show {runsAtOnce} older runs
+                </Button>
               )}
             </Stack>
           );

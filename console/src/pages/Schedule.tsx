@@ -173,8 +173,8 @@ function Lane({ crew, x, runs, many }: { crew: Crew; x: (t: string | Date) => nu
 /** All open runs on one axis of time. */
 export function Schedule() {
   const schedule = useSchedule();
-  const runs = useRuns();
-  const open = (runs.data ?? []).filter((r) => !isOver(r));
+  const runs = useRuns(10);
+  const open = (runs.data?.runs ?? []).filter((r) => !isOver(r));
   return (
     <Page title="Schedule" lead="What every crew still has to do, by the times that are expected now">
       <Shown query={schedule}>

@@ -2,7 +2,8 @@ import { describe, expect, it } from "vitest";
 import { read, run } from "../testing";
 import { Progress, Runs, totalOf } from "./Runs";
 
-const runs = JSON.stringify(["runs"]);
+const runs = JSON.stringify(["runs", "newest", 1]);
+const page = (all: ReturnType<typeof run>[], more = false) => ({ [runs]: { runs: all, more } });
 const shot = (name: string) => ({
   shot: name,
   frames: "1-38",
@@ -13,16 +14,17 @@ const shot = (name: string) => ({
 
 describe("the list of runs", () => {
   it("says how to begin where there is none", () => {
-    expect(read(<Runs />, { [runs]: [] })).toContain("No run yet");
+    expect(read(<Runs />, page([]))).toContain("No run yet");
   });
 
   it("has what is due and the backlog apart", () => {
-    const text = read(<Runs />, {
-      [runs]: [
+    const text = read(
+      <Runs />,
+      page([
         run({ id: "1", priority: "urgent", deadline: "2031-03-07T21:00:00Z", shots: [shot("storm-050")] }),
         run({ id: "2", priority: "backlog", shots: [shot("lamp-040")], state: "complete" }),
-      ],
-    });
+      ]),
+    );
     const [due, backlog] = text.split(/(?=Backlog no deadline)/);
     expect(due).toContain("storm-050");
     expect(due).toContain("urgent");
@@ -33,10 +35,22 @@ describe("the list of runs", () => {
     expect(backlog).not.toContain("Deadline");
   });
 
+  it("names few shots of a run of many, shows few rows at once, and older runs when asked", () => {
+    const shots = Array.from({ length: 40 }, (_, n) => shot(`coda-${n}`));
+    const many = Array.from({ length: 60 }, (_, n) => run({ id: `run${n}`, shots }));
+    const text = read(<Runs />, page(many, true));
+    expect(text).toContain("coda-3 and 36 more");
+    expect(text).not.toContain("coda-4");
+    expect(text).toContain("run49");
+    expect(text).not.toContain("run50");
+    expect(text).toContain("10 more");
+    expect(text).toContain("Show 100 older runs");
+  });
+
   it("has no empty table for either", () => {
     const one = run({ id: "2", priority: "backlog", shots: [shot("lamp-040")] });
-    expect(read(<Runs />, { [runs]: [one] }).match(/Frames done/g)).toHaveLength(1);
-    const due = read(<Runs />, { [runs]: [run({ shots: [shot("storm-050")] })] });
+    expect(read(<Runs />, page([one])).match(/Frames done/g)).toHaveLength(1);
+    const due = read(<Runs />, page([run({ shots: [shot("storm-050")] })]));
     expect(due).not.toContain("Backlog");
     expect(due).not.toContain("normal");
   });

@@ -1,5 +1,5 @@
 import { Box, Flex, IconButton, Stack, Text } from "@chakra-ui/react";
-import { useEffect, useState } from "react";
+import { Suspense, useEffect, useState } from "react";
 import {
   LuBell,
   LuChartGantt,
@@ -18,6 +18,7 @@ import { answered, client, type Schemas } from "../api/client";
 import { Attention } from "./Attention";
 import { moment, zoneName } from "./format";
 import { useMode } from "./mode";
+import { Loading } from "./States";
 
 const places = [
   { to: "/hosts", label: "Hosts", icon: LuServer },
@@ -171,7 +172,9 @@ export function Shell({ session }: { session: Schemas["Session"] }) {
           </Box>
         )}
         <Attention />
-        <Outlet />
+        <Suspense fallback={<Loading />}>
+          <Outlet />
+        </Suspense>
       </Box>
     </Flex>
   );

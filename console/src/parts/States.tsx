@@ -74,9 +74,12 @@ export function Shown<T>({
         <Computing path={path} />
       </Center>
     );
-  return (
-    <Center py="24">
-      <Spinner size="lg" color="brass.solid" role="status" aria-label="Loading" />
-    </Center>
-  );
+  return <Loading />;
 }
+
+/** Something is on its way. */
+export const Loading = () => (
+  <Center py="24">
+    <Spinner size="lg" color="brass.solid" role="status" aria-label="Loading" />
+  </Center>
+);

@@ -1,5 +1,5 @@
 import { Box, Flex, Stack, Text } from "@chakra-ui/react";
-import { useCallback, useMemo, useState } from "react";
+import { memo, useCallback, useMemo, useState } from "react";
 import type { Schemas } from "../api/client";
 import { isOver } from "../api/queries";
 import { totalOf } from "../pages/Runs";
@@ -20,7 +20,7 @@ const sortedFrom = 9;
 
 const share = (s: Schemas["RunShot"]) => s.counts.done / Math.max(1, totalOf(s.counts));
 
-function Shot({
+const Shot = memo(function Shot({
   shot,
   frames,
   open,
@@ -31,7 +31,7 @@ function Shot({
   shot: Schemas["RunShot"];
   frames: ShotFrames;
   open: boolean;
-  toggle?: () => void;
+  toggle?: (shot: string) => void;
   chosen?: number;
   onPick: (shot: string, frame: number) => void;
 }) {
@@ -48,7 +48,7 @@ function Shot({
       <Flex justify="space-between" gap="3" mb="1" fontSize="sm">
         {toggle ? (
           <Box asChild cursor="pointer" rounded="sm" minW="0">
-            <button type="button" aria-expanded={open} onClick={toggle}>
+            <button type="button" aria-expanded={open} onClick={() => toggle(shot.shot)}>
               <Flex gap="2">
                 <Text as="span" aria-hidden color="fg.muted">
                   {open ? "▾" : "▸"}
@@ -76,7 +76,7 @@ function Shot({
       )}
     </Box>
   );
-}
+});
 
 /** Every frame of the run: of few all at once, of many a line for each shot that opens. */
 export function Frames({
@@ -97,8 +97,10 @@ export function Frames({
   const lag = !isOver(run) && run.shots.length >= sortedFrom;
   const shots = useMemo(() => (lag ? run.shots.toSorted((a, b) => share(a) - share(b)) : run.shots), [run.shots, lag]);
   const byShot = useMemo(() => new Map(map.shots.map((s) => [s.shot, s])), [map.shots]);
-  const toggle = (shot: string) =>
-    setOpened((old) => (old.includes(shot) ? old.filter((s) => s !== shot) : [...old, shot]));
+  const toggle = useCallback(
+    (shot: string) => setOpened((old) => (old.includes(shot) ? old.filter((s) => s !== shot) : [...old, shot])),
+    [],
+  );
   return (
     <Sheet title={lag ? "Every frame, the shots that lag first" : "Every frame"} aside={<Legend counts={run.counts} />}>
       <Stack gap={few ? "5" : "3"}>
@@ -111,7 +113,7 @@ export function Frames({
               shot={s}
               frames={frames}
               open={few || opened.includes(s.shot)}
-              toggle={few ? undefined : () => toggle(s.shot)}
+              toggle={few ? undefined : toggle}
               chosen={chosen?.shot === s.shot ? chosen.frame : undefined}
               onPick={pick}
             />

@@ -1,5 +1,6 @@
 import { expect, test } from "vitest";
-import { indexOf, lettersOf, most, numbersOf, readMap, withFrame } from "./framemap";
+import { run } from "../testing";
+import { counted, indexOf, lettersOf, most, numbersOf, readMap, withFrame } from "./framemap";
 
 const at = "2031-03-07T18:00:00Z";
 const map = readMap({
@@ -38,4 +39,20 @@ test("of several frames one that failed is seen whatever the others are", () => 
   expect(most("ddw", 0, 2)).toBe("d");
   expect(most("ddw", 0, 3)).toBe("p");
   expect(most("www", 0, 3)).toBe("w");
+});
+
+test("a run counts its frames as the map has them, and what did not change stays the same", () => {
+  const none = { waiting: 0, rendering: 0, done: 0, failed: 0 };
+  const shot = { shot: "coda-060", title: "", frames: "1-9x2,20", width: 1, height: 1, counts: none };
+  const two = { ...map, shots: [...map.shots, { shot: "lamp-040", numbers: [1, 2], states: "wf" }] };
+  const r = run({
+    shots: [shot, { ...shot, shot: "lamp-040" }, { ...shot, shot: "no-map", counts: { ...none, done: 5 } }],
+  });
+  const before = counted(r, two);
+  expect(before.counts).toEqual({ waiting: 4, rendering: 1, done: 7, failed: 1 });
+  const event = { kind: "frame" as const, at, run: "r", shot: "lamp-040", frame: 1, state: "rendering" };
+  const after = counted(r, withFrame(two, event));
+  expect(after.shots[0]).toBe(before.shots[0]);
+  expect(after.shots[1].counts).toEqual({ waiting: 0, rendering: 1, done: 0, failed: 1 });
+  expect(counted(r, undefined)).toBe(r);
 });

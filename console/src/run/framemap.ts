@@ -90,3 +90,38 @@ export function most(states: string, from: number, to: number): string {
   if (done === to - from) return "d";
   return done > 0 ? "p" : "w";
 }
+
+const known = new WeakMap<ShotFrames, Schemas["FrameCounts"]>();
+
+/** How many frames of a shot are how far. */
+export function countsOf(s: ShotFrames): Schemas["FrameCounts"] {
+  let out = known.get(s);
+  if (!out) {
+    out = { waiting: 0, rendering: 0, done: 0, failed: 0 };
+    for (const letter of s.states) out[words[letter] as keyof typeof out]++;
+    known.set(s, out);
+  }
+  return out;
+}
+
+const shown = new WeakMap<ShotFrames, Schemas["RunShot"]>();
+
+/** A run with its frames counted as the map has them, which is newer; shots that are the same stay the same. */
+export function counted(run: Schemas["Run"], map: FrameMap | undefined): Schemas["Run"] {
+  if (!map) return run;
+  const of = new Map(map.shots.map((s) => [s.shot, s]));
+  const counts = { waiting: 0, rendering: 0, done: 0, failed: 0 };
+  const shots = run.shots.map((shot) => {
+    const frames = of.get(shot.shot);
+    const now = frames ? countsOf(frames) : shot.counts;
+    for (const k of ["waiting", "rendering", "done", "failed"] as const) counts[k] += now[k];
+    if (!frames) return shot;
+    let out = shown.get(frames);
+    if (!out || out.title !== shot.title) {
+      out = { ...shot, counts: now };
+      shown.set(frames, out);
+    }
+    return out;
+  });
+  return { ...run, counts, shots };
+}
