@@ -16,7 +16,7 @@ SIDE_BY_SIDE := $(MAKE) --no-print-directory -j2 --output-sync=target
 
 PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-simulator rotanex-demo
 
-.PHONY: help demo test fuzz test-fast test-console build lint lint-go lint-console bench bench-plan bench-runs chaos generate screenshots clean demo-needs db-needs test-needs console
+.PHONY: help demo test fuzz test-fast test-console build lint lint-go lint-console bench bench-plan bench-queue bench-lists bench-console bench-runs chaos generate screenshots clean demo-needs db-needs test-needs console
 
 help: ## list what can be made
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -70,11 +70,20 @@ generate: console/node_modules ## make from api/openapi.yaml what is generated f
 	cd api && go generate .
 	cd console && npm run -s generate
 
-bench: test-needs console ## frames leased and handed in per second beside pgbench, and the planner
-	go test -run '^$$' -bench . -benchtime 1x -timeout 20m ./e2e ./core/...
+bench: ## the planner, the forecast and the timing model
+	go test -run '^$$' -bench . -benchtime 1x -timeout 20m ./core/...
 
 bench-plan: ## the planner on the known problems, judged if the judge is at hand, and how it grows
 	go run ./cmd/benchplan $(wildcard ../shared/planning/public)
+
+bench-queue: test-needs build ## frames leased and handed in, in a run of a million frames and with 2,000 agents waiting, beside what was asked for (ten minutes)
+	go run ./cmd/benchqueue
+
+bench-lists: test-needs build ## what pages and commands ask, with 100,000 frames open and 300 runs ended, beside what was asked for
+	go run ./cmd/benchqueue -only lists -frames 100000 -ended 300
+
+bench-console: test-needs build ## the console on that state, in headless Chromium
+	go run ./cmd/benchqueue -only console -frames 100000 -ended 300
 
 WEEKENDS ?= 300
 

@@ -23,4 +23,4 @@ INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, started_at, end
 	VALUES (:frame, :run::uuid, 1, :host, 'g0', 'done', now(), now(), 10, '{"seconds":10}', 1) ON CONFLICT DO NOTHING;
 INSERT INTO events (run_id, data, at) VALUES (:run::uuid, '{"kind":"frame","shot":"coda-001","frame":1,"host":"host-0001","crew":"g0","state":"done"}', now());
 COMMIT;
-SELECT EXISTS (SELECT 1 FROM frames WHERE run_id = :run::uuid AND shot = 'coda-001' AND state = 'waiting');
+SELECT count(*) FROM (SELECT FROM frames WHERE run_id = :run::uuid AND shot = 'coda-001' AND state = 'waiting' ORDER BY tried, warm_up DESC, repeat, frame LIMIT 1) f;

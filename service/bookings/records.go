@@ -198,7 +198,7 @@ func KindsOfRun(tx *gorm.DB, run uuid.UUID) (map[string][]dispatch.Kind, error) 
 	out := map[string][]dispatch.Kind{}
 	_, err := store.Rows(tx.Raw(`
 		SELECT s.shot, k.* FROM run_shots s, LATERAL (
-			(SELECT id, false, failed_on, only_on, 1 FROM frames WHERE run_id = s.run_id AND shot = s.shot AND state = 'waiting' AND NOT tried LIMIT 1)
+			(SELECT id, false, failed_on, only_on, 1 FROM frames WHERE run_id = s.run_id AND shot = s.shot AND state = 'waiting' AND NOT tried`+inIndex+` LIMIT 1)
 			UNION ALL SELECT min(id), true, failed_on, only_on, count(*) FROM frames WHERE run_id = s.run_id AND shot = s.shot AND state = 'waiting' AND tried GROUP BY failed_on, only_on) k
 		WHERE s.run_id = $1 ORDER BY s.shot`, run), func(row store.Row) (shot string, err error) {
 		var k dispatch.Kind
@@ -210,7 +210,10 @@ func KindsOfRun(tx *gorm.DB, run uuid.UUID) (map[string][]dispatch.Kind, error) 
 	return out, err
 }
 
+// inIndex has what waits read from its index whatever the planner thinks of it: a scan finds the first that waits behind all that is done.
+const inIndex = " ORDER BY tried, warm_up DESC, repeat, frame"
+
 // CountWaiting is how many frames of a shot wait, at most so many; 0: all of them, which takes counting them.
 func CountWaiting(tx *gorm.DB, run uuid.UUID, shot string, most int) (n int, err error) {
-	return n, tx.Raw("SELECT count(*) FROM (SELECT FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' LIMIT nullif($3, 0)) f", run, shot, most).Row().Scan(&n)
+	return n, tx.Raw("SELECT count(*) FROM (SELECT FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting'"+inIndex+" LIMIT nullif($3, 0)) f", run, shot, most).Row().Scan(&n)
 }

@@ -11,6 +11,7 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/replan"
 	"rotanex.example/providers"
+	"rotanex.example/service/bookings"
 	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
@@ -94,8 +95,9 @@ func suits(tx *gorm.DB, run, plan uuid.UUID) (s suit, err error) {
 		EXISTS (SELECT FROM run_plans x WHERE x.run_id = ? AND x.at >= p.created_at) AS stale FROM plans p WHERE p.id = ?`, run, run, plan).Scan(&s).Error
 }
 
-func anyWaits(tx *gorm.DB, run uuid.UUID, shot string) (waits bool, err error) {
-	return waits, tx.Raw("SELECT EXISTS (SELECT 1 FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting')", run, shot).Row().Scan(&waits)
+func anyWaits(tx *gorm.DB, run uuid.UUID, shot string) (bool, error) {
+	n, err := bookings.CountWaiting(tx, run, shot, 1)
+	return n > 0, err
 }
 
 // endFinished ends the given run, or all, that has no frame waiting or under lease.
@@ -104,7 +106,7 @@ func endFinished(tx *gorm.DB, only *uuid.UUID, now time.Time) ([]Run, error) {
 		UPDATE runs r SET ended_at = $1, state = CASE WHEN EXISTS (
 			SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'failed') THEN 'incomplete' ELSE 'complete' END
 		WHERE r.state IN ('running', 'paused') AND ($2::uuid IS NULL OR r.id = $2)
-		  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'waiting')
+		  AND (SELECT count(*) FROM (SELECT FROM frames f WHERE f.run_id = r.id AND f.state = 'waiting' ORDER BY shot, tried LIMIT 1) x) = 0 -- in its index, see bookings.CountWaiting
 		  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'rendering')
 		RETURNING r.id, r.kind, r.state`, now, only), func(row store.Row) (r Run, err error) {
 		return r, row.Scan(&r.ID, &r.Kind, &r.State)

@@ -26,7 +26,9 @@ func (s *Standing) ListFrames(w http.ResponseWriter, r *http.Request, run uuid.U
 func (s *Standing) GetFrameMap(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
 	m, err := s.Map(r.Context(), run)
 	httpapi.Answer(w, r, http.StatusOK, api.FrameMap{
-		Shots:  httpapi.Each(m.Shots, func(x ShotMap) api.ShotMap { return api.ShotMap{Shot: x.Shot, Frames: x.Frames.String(), States: x.States} }),
+		Shots: httpapi.Each(m.Shots, func(x ShotMap) api.ShotMap {
+			return api.ShotMap{Shot: x.Shot, Frames: x.Frames.String(), States: x.States}
+		}),
 		Failed: httpapi.Each(m.Failed, failedRecord), Latest: httpapi.Each(m.Latest, record),
 	}, err)
 }
