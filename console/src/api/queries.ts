@@ -141,7 +141,7 @@ export const useAudit = (query: { text?: string; who?: string; about?: string; l
   useQuery({
     queryKey: ["audit", query],
     queryFn: async () => (await answered(client.GET("/audit", { params: { query } }))).items,
-    refetchInterval: 15_000,
+    refetchInterval: asked(15_000),
     placeholderData: (before) => before,
     enabled,
   });
@@ -321,7 +321,7 @@ export const useRunSources = (run: string, enabled: boolean) =>
     queryKey: ["run sources", run],
     queryFn: () => answered(client.GET("/runs/{run}/sources", { params: { path: { run } } })),
     enabled,
-    refetchInterval: 10_000,
+    refetchInterval: asked(10_000),
   });
 
 /** How a run was planned anew, and what is proposed, newest first. */

@@ -224,11 +224,12 @@ function firstOf(run: Run, map: FrameMap): Picked | undefined {
   return failed ? { shot: failed.shot, frame: numbersOf(failed.frames)[0] } : map.latest[0];
 }
 
-/** A value that changes all the time, as it is now and then. */
-function useHeld<T>(value: T, every: number): T {
-  const [held, setHeld] = useState(value);
+/** A value that changes all the time, as it is now and then; as it is at first. */
+function useHeld<T>(value: T | undefined, every: number): T | undefined {
+  const [held, setHeld] = useState<T>();
   const last = useRef(0);
   useEffect(() => {
+    if (value === undefined) return;
     const due = setTimeout(
       () => {
         last.current = Date.now();
@@ -238,7 +239,7 @@ function useHeld<T>(value: T, every: number): T {
     );
     return () => clearTimeout(due);
   }, [value, every]);
-  return held;
+  return held ?? value;
 }
 
 /** How often other pictures are shown, in milliseconds: of a run with many frames each would be gone before it is seen. */
@@ -265,7 +266,7 @@ function Contents({ run: told }: { run: Run }) {
   const mayWrite = useMayWrite();
   const [picked, setPicked] = useState<Picked>();
   const latest = useHeld(map.data?.latest, newPictures(told));
-  const chosen = map.data && (picked ?? firstOf(run, { ...map.data, latest: latest ?? map.data.latest }));
+  const chosen = map.data && (picked ?? firstOf(run, { ...map.data, latest: latest ?? noFrame }));
   const shot = run.shots.find((s) => s.shot === chosen?.shot);
   const states = map.data?.shots.find((s) => s.shot === chosen?.shot);
   const letter = chosen && states?.states[indexOf(states, chosen.frame)];
