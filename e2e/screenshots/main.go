@@ -26,9 +26,10 @@ func main() {
 	width := flag.Int("width", 1280, "of the window")
 	height := flag.Int("height", 800, "of the window")
 	selector := flag.String("selector", "", "scroll to this element first")
+	click := flag.String("click", "", "click on this element first")
 	signedOut := flag.Bool("signed-out", false, "the page for signing in")
 	flag.Parse()
-	s := session{*address, *token, *to, *mode, *selector, *width, *height, *signedOut}
+	s := session{*address, *token, *to, *mode, *selector, *click, *width, *height, *signedOut}
 	if err := s.take(flag.Args()); err != nil {
 		fmt.Fprintln(os.Stderr, "screenshots:", err)
 		os.Exit(1)
@@ -36,9 +37,9 @@ func main() {
 }
 
 type session struct {
-	address, token, to, mode, selector string
-	width, height                      int
-	signedOut                          bool
+	address, token, to, mode, selector, click string
+	width, height                             int
+	signedOut                                 bool
 }
 
 func (s session) take(pages []string) error {
@@ -61,6 +62,9 @@ func (s session) take(pages []string) error {
 		}
 		steps := []chromedp.Action[chromedp.Void]{
 			chromedp.Navigate(s.address + path), browser.Settled(), chromedp.Sleep(700 * time.Millisecond), browser.Settled(),
+		}
+		if s.click != "" {
+			steps = append(steps, chromedp.Click(s.click), chromedp.Sleep(500*time.Millisecond))
 		}
 		if s.selector != "" {
 			steps = append(steps, chromedp.ScrollIntoView(s.selector), chromedp.Sleep(300*time.Millisecond))

@@ -79,7 +79,11 @@ export function FrameDetail({
           </Link>
         ) : (
           <Center h="10rem" bg="bg" rounded="sm" color="fg.muted">
-            {state === "rendering" && frame ? `rendering on ${frame.host}/${frame.crew}` : "no picture yet"}
+            {state === "rendering" && frame
+              ? `rendering on ${frame.host}/${frame.crew}`
+              : state === "failed"
+                ? "no picture"
+                : "no picture yet"}
           </Center>
         )}
         {frame && <WhyNot run={run} frame={frame} />}

@@ -165,9 +165,15 @@ export const FrameGrid = memo(function FrameGrid({
       }
       if (at < 0) return;
       const i = Math.floor(at / every);
-      c.strokeStyle = paint.fg;
-      c.lineWidth = 2;
-      c.strokeRect((i % columns) * pitch, Math.floor(i / columns) * pitch, size.cell, size.cell);
+      const [x, y] = [(i % columns) * pitch, Math.floor(i / columns) * pitch];
+      for (const [colour, inset] of [
+        [paint.fg, 1],
+        [paint.paper, 2.5],
+      ] as const) {
+        c.strokeStyle = colour;
+        c.lineWidth = inset === 1 ? 2 : 1;
+        c.strokeRect(x + inset, y + inset, size.cell - 2 * inset, size.cell - 2 * inset);
+      }
     });
   }, [paint, width, height, cells, columns, every, pitch, size.cell, shot.states, at]);
   /** Which frame is under the pointer; of several one that failed, else the first. */
