@@ -10,6 +10,7 @@ import (
 
 	"rotanex.example/service/events"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/testdb"
 )
 
 // tell changes a frame as what renders it does, and tells of it.
@@ -26,6 +27,14 @@ func (s *still) mapped() FrameMap {
 	return m
 }
 
+// shows waits until a map shows the frames so: what happened is told once all transactions are over that were open then, those of
+// other tests too.
+func (s *still) shows(want string) {
+	s.t.Helper()
+	got := ""
+	testdb.Until(s.t, "the map to show "+want, func() bool { got = s.mapped().Shots[0].States; return got == want })
+}
+
 // A map is read once, and kept up by what is told of single frames; anything else that happens to the run has it read anew.
 func TestAMapOfFrames(t *testing.T) {
 	s := newStill(t)
@@ -39,16 +48,17 @@ func TestAMapOfFrames(t *testing.T) {
 	assert.Equal(t, "5-6", first.Failed[0].Frames.String())
 
 	s.tell(2, queue.Rendering)
-	assert.Equal(t, "1w1r2w3f", s.mapped().Shots[0].States)
+	s.shows("1w1r2w3f")
 	s.tell(2, queue.Done)
 	s.tell(3, queue.Rendering)
-	assert.Equal(t, "1w1d1r1w3f", s.mapped().Shots[0].States)
+	s.shows("1w1d1r1w3f")
 	require.NoError(t, s.db.Exec("UPDATE frames SET state = 'waiting' WHERE state = 'failed'").Error)
 	assert.Equal(t, "1w1d1r1w3f", s.mapped().Shots[0].States, "nobody told of it")
 	require.NoError(t, s.feed.Write(s.db.DB, events.Event{Kind: events.Run, Run: s.run.String(), State: "running"}))
-	assert.Equal(t, "1w1d1r4w", s.mapped().Shots[0].States)
-	s.tell(99, queue.Done)
-	assert.Equal(t, "1w1d1r4w", s.mapped().Shots[0].States, "there is no such frame")
+	s.shows("1w1d1r4w")
+	s.tell(99, queue.Done) // there is no such frame
+	s.tell(1, queue.Rendering)
+	s.shows("1r1d1r4w")
 
 	_, err := s.Map(t.Context(), uuid.New())
 	assert.ErrorContains(t, err, "there is no run")
