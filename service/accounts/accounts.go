@@ -101,9 +101,11 @@ func (a *Accounts) Of(ctx context.Context, id uuid.UUID) (s Account, err error) 
 	}
 	s.Now = a.clock.Now()
 	db := a.store.WithContext(ctx)
+	if s.Bookings, err = bookings.All(db, id); err != nil {
+		return s, err
+	}
 	var all []hosts.Host
 	for _, query := range []error{
-		db.Where("run_id = ?", id).Order("start_at, id").Find(&s.Bookings).Error,
 		db.Where("run_id = ?", id).Order("id").Find(&s.Servers).Error,
 		db.Where("run_id = ?", id).Order("from_at, id").Find(&s.Jobs).Error,
 		db.Where("name IN (SELECT host FROM bookings WHERE run_id = ?)", id).Find(&all).Error,
