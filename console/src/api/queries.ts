@@ -16,6 +16,21 @@ async function pages<T>(next: (cursor?: string) => Promise<{ items: T[]; next?: 
   return all;
 }
 
+/** So many records of a long list are asked for at once. */
+export const atOnce = 100;
+
+/** The first so many hundreds of a list, and whether there are more. */
+async function newest<T>(hundreds: number, next: (cursor?: string) => Promise<{ items: T[]; next?: string }>) {
+  const items: T[] = [];
+  let cursor: string | undefined;
+  for (let n = 0; n === 0 || (cursor && n < hundreds); n++) {
+    const page = await next(cursor);
+    items.push(...page.items);
+    cursor = page.next;
+  }
+  return { items, more: !!cursor };
+}
+
 export const useSession = () =>
   useQuery({
     queryKey: ["session"],
@@ -57,10 +72,13 @@ export const useShotTrials = (shot: string) =>
     queryFn: async () => (await answered(client.GET("/trials", { params: { query: { shot, limit: 50 } } }))).items,
   });
 
-export const usePlans = () =>
+/** The newest plans, so many hundreds of them, and whether there are more. */
+export const usePlans = (hundreds = 1) =>
   useQuery({
-    queryKey: ["plans"],
-    queryFn: () => pages((cursor) => answered(client.GET("/plans", { params: { query: { cursor, limit: 100 } } }))),
+    queryKey: ["plans", "newest", hundreds],
+    queryFn: () =>
+      newest(hundreds, (cursor) => answered(client.GET("/plans", { params: { query: { cursor, limit: atOnce } } }))),
+    placeholderData: (before) => before,
   });
 
 export const usePlan = (plan: string) =>
@@ -91,23 +109,12 @@ export const useChanges = (plan: string, since: string) =>
     staleTime: Number.POSITIVE_INFINITY,
   });
 
-/** So many runs are asked for at once. */
-export const runsAtOnce = 100;
-
 /** The newest runs, so many hundreds of them, and whether there are more. */
 export const useRuns = (hundreds = 1) =>
   useQuery({
     queryKey: ["runs", "newest", hundreds],
-    queryFn: async () => {
-      const runs: Schemas["Run"][] = [];
-      let cursor: string | undefined;
-      for (let n = 0; n === 0 || (cursor && n < hundreds); n++) {
-        const page = await answered(client.GET("/runs", { params: { query: { cursor, limit: runsAtOnce } } }));
-        runs.push(...page.items);
-        cursor = page.next;
-      }
-      return { runs, more: !!cursor };
-    },
+    queryFn: () =>
+      newest(hundreds, (cursor) => answered(client.GET("/runs", { params: { query: { cursor, limit: atOnce } } }))),
     placeholderData: (before) => before,
     refetchInterval: asked(5_000),
   });

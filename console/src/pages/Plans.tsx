@@ -1,17 +1,20 @@
-import { Link as Styled } from "@chakra-ui/react";
+import { Button, Link as Styled } from "@chakra-ui/react";
+import { useState } from "react";
 import { Link } from "react-router";
-import { usePlans } from "../api/queries";
+import { atOnce, usePlans } from "../api/queries";
 import { chance, drift, moment, money, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
+import { ShotNames } from "../parts/ShotNames";
 import { Empty, Shown } from "../parts/States";
 
 export function Plans() {
-  const plans = usePlans();
+  const [hundreds, setHundreds] = useState(1);
+  const plans = usePlans(hundreds);
   return (
     <Page title="Plans" lead="Schedules, each with its cost and the least that any schedule could cost.">
       <Shown query={plans}>
-        {(all) =>
+        {({ items: all, more }) =>
           all.length === 0 ? (
             <Empty title="No plan yet" command="rotanex plan SHOT --by 20:00">
               Choose shots on the page Shots, or plan them on the command line.
@@ -31,7 +34,7 @@ export function Plans() {
                       </Styled>
                     ),
                   },
-                  { name: "Shots", cell: (p) => p.shots.join(", ") },
+                  { name: "Shots", cell: (p) => <ShotNames shots={p.shots} /> },
                   { name: "Status", cell: (p) => <State>{p.status}</State> },
                   {
                     name: "In time",
@@ -48,6 +51,11 @@ export function Plans() {
                   { name: "Against the deadline", cell: (p) => (p.deadline ? drift(p.finish, p.deadline).text : "") },
                 ]}
               />
+              {more && (
+                <Button variant="outline" mt="3" alignSelf="flex-start" onClick={() => setHundreds(hundreds + 1)}>
+                  Show {atOnce} older plans
+                </Button>
+              )}
             </Sheet>
           )
         }

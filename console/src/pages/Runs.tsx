@@ -1,11 +1,12 @@
 import { Box, Button, Stack, Link as Styled, Text } from "@chakra-ui/react";
-import { Fragment, useState } from "react";
+import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
-import { isOver, runsAtOnce, useRuns } from "../api/queries";
+import { atOnce, isOver, useRuns } from "../api/queries";
 import { moment, money } from "../parts/format";
 import { type Column, List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
+import { ShotNames } from "../parts/ShotNames";
 import { Empty, Shown } from "../parts/States";
 
 type Run = Schemas["Run"];
@@ -34,9 +35,6 @@ export function Progress({ counts }: { counts: Schemas["FrameCounts"] }) {
   );
 }
 
-/** So many shots of a run are named in the list. */
-const named = 4;
-
 const columns: Column<Run>[] = [
   {
     name: "Run",
@@ -48,20 +46,7 @@ const columns: Column<Run>[] = [
   },
   {
     name: "Shots",
-    cell: (r) => (
-      <Text maxW="12rem" whiteSpace="normal">
-        {r.shots.slice(0, named).map((s, i) => (
-          <Fragment key={s.shot}>
-            {i > 0 && " "}
-            <Text as="span" whiteSpace="nowrap">
-              {s.shot}
-              {i < Math.min(named, r.shots.length) - 1 && ","}
-            </Text>
-          </Fragment>
-        ))}
-        {r.shots.length > named && ` and ${r.shots.length - named} more`}
-      </Text>
-    ),
+    cell: (r) => <ShotNames shots={r.shots.map((s) => s.shot)} />,
   },
   {
     name: "State",
@@ -88,7 +73,7 @@ export function Runs() {
   return (
     <Page title="Runs" lead="Plans being carried out, and those that were.">
       <Shown query={runs}>
-        {({ runs: all, more }) => {
+        {({ items: all, more }) => {
           if (all.length === 0)
             return (
               <Empty title="No run yet" command="rotanex start PLAN">
@@ -116,7 +101,7 @@ export function Runs() {
               )}
               {more && (
                 <Button variant="outline" alignSelf="flex-start" onClick={() => setHundreds(hundreds + 1)}>
-                  Show {runsAtOnce} older runs
+                  Show {atOnce} older runs
                 </Button>
               )}
             </Stack>

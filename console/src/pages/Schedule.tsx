@@ -174,7 +174,7 @@ function Lane({ crew, x, runs, many }: { crew: Crew; x: (t: string | Date) => nu
 export function Schedule() {
   const schedule = useSchedule();
   const runs = useRuns(10);
-  const open = (runs.data?.runs ?? []).filter((r) => !isOver(r));
+  const open = (runs.data?.items ?? []).filter((r) => !isOver(r));
   return (
     <Page title="Schedule" lead="What every crew still has to do, by the times that are expected now">
       <Shown query={schedule}>

@@ -3,7 +3,7 @@ import { read, run } from "../testing";
 import { Progress, Runs, totalOf } from "./Runs";
 
 const runs = JSON.stringify(["runs", "newest", 1]);
-const page = (all: ReturnType<typeof run>[], more = false) => ({ [runs]: { runs: all, more } });
+const page = (all: ReturnType<typeof run>[], more = false) => ({ [runs]: { items: all, more } });
 const shot = (name: string) => ({
   shot: name,
   frames: "1-38",

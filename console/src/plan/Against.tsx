@@ -12,7 +12,7 @@ import { Shown } from "../parts/States";
 export function Against({ plan }: { plan: Schemas["Plan"] }) {
   const plans = usePlans();
   const [other, setOther] = useState("");
-  const others = (plans.data ?? []).filter((p) => p.id !== plan.id);
+  const others = (plans.data?.items ?? []).filter((p) => p.id !== plan.id);
   if (others.length === 0) return null;
   return (
     <Sheet title="Against another plan">
