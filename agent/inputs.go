@@ -56,7 +56,7 @@ func (i *inputs) look(ctx context.Context, scenes string, every time.Duration, f
 		files, sum := i.files, i.sum
 		i.mu.Unlock()
 		began := time.Now()
-		if missing := notBelow(ctx, scenes, files); sum != "" && ctx.Err() == nil {
+		if missing := notBelow(ctx, scenes, files); sum != "" && ctx.Err() == nil { // before the first list is known there is nothing to tell
 			missing = missing[:min(len(missing), mostMissing)]
 			i.mu.Lock()
 			same := i.lookedFor == sum && slices.Equal(i.missing, missing)

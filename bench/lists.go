@@ -34,11 +34,7 @@ func Lists(ctx context.Context, c Config) (lines []Line, err error) {
 	if err != nil {
 		return nil, err
 	}
-	defer func() {
-		if e := w.close(); err == nil {
-			err = e
-		}
-	}()
+	defer func() { err = errors.Join(err, w.close()) }()
 	w.Agents, w.Idle = listHosts, 0
 	h, err := w.start(ctx, "lists")
 	if err != nil {

@@ -3,6 +3,7 @@ package bench
 import (
 	"context"
 	_ "embed"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -39,11 +40,7 @@ func Queue(ctx context.Context, c Config) (lines []Line, err error) {
 	if err != nil {
 		return nil, err
 	}
-	defer func() {
-		if e := w.close(); err == nil {
-			err = e
-		}
-	}()
+	defer func() { err = errors.Join(err, w.close()) }()
 	for _, part := range []struct {
 		name    string
 		measure func(context.Context) ([]Line, error)

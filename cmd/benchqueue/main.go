@@ -12,6 +12,8 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
 	"text/tabwriter"
 	"time"
@@ -43,7 +45,13 @@ func main() {
 	}
 }
 
+// parts are what can be measured alone.
+var parts = []string{"sizes", "waiting", "paced", "lists", "console"}
+
 func measure(ctx context.Context, c bench.Config) (short bool, err error) {
+	if c.Only != "" && !slices.Contains(parts, c.Only) {
+		return false, fmt.Errorf("-only %s: want one of %s", c.Only, strings.Join(parts, ", "))
+	}
 	if c.Bin, err = filepath.Abs(c.Bin); err != nil {
 		return false, err
 	}

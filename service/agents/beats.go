@@ -2,6 +2,7 @@ package agents
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"time"
 
@@ -47,9 +48,7 @@ func (a *Agents) hear(ctx context.Context, all []queue.Holding) ([]heard, error)
 	if err != nil {
 		return nil, err
 	}
-	if err := licences.Keep(tx, names, now.Add(licences.SeatLife)); err != nil {
-		return nil, err
-	}
+	seats := licences.Keep(tx, names, now.Add(licences.SeatLife)) // leases are renewed whatever comes of it
 	out := make([]heard, len(all))
 	living := make([]queue.Holding, 0, len(all))
 	for i, b := range all {
@@ -61,5 +60,5 @@ func (a *Agents) hear(ctx context.Context, all []queue.Holding) ([]heard, error)
 	for i, b := range all {
 		out[i].revoked = slices.DeleteFunc(slices.Clone(b.Held), func(h queue.Held) bool { return kept[queue.Held{Lease: h.Lease, Fence: h.Fence}] })
 	}
-	return out, err
+	return out, errors.Join(err, seats)
 }

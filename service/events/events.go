@@ -37,6 +37,9 @@ const (
 // WorkOf is the topic of what a host alone may take: what it rendered is done, so it has room again.
 func WorkOf(host string) string { return Work + ":" + host }
 
+// mostTopics is how many topics are waited for at once.
+const mostTopics = 20_000
+
 // longest is how long a notification may be that names topics, in bytes; PostgreSQL takes 8,000.
 const longest = 4000
 
@@ -118,6 +121,11 @@ func (f *Feed) Wait(topic string) <-chan struct{} {
 	defer f.mu.Unlock()
 	c := f.waiting[topic]
 	if c == nil {
+		if len(f.waiting) >= mostTopics { // of servers that are no more: whoever waits still looks once, and waits again
+			for t := range f.waiting {
+				f.tell(t)
+			}
+		}
 		c = make(chan struct{})
 		f.waiting[topic] = c
 	}
