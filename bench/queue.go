@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -28,7 +29,15 @@ func atLeast(what string, asked float64, found []float64) Line {
 
 func atMost(what, unit string, asked float64, found []float64) Line {
 	mid, off := median(found), spread(found)
-	return Line{what, fmt.Sprintf("at most %.3g %s", asked, unit), fmt.Sprintf("%.3g ± %.2g %s", mid, off, unit), mid-off > asked}
+	return Line{what, strings.TrimSpace("at most " + short(asked) + " " + unit), strings.TrimSpace(short(mid) + " ± " + short(off) + " " + unit), mid-off > asked}
+}
+
+// short writes a number with three digits, or whole.
+func short(x float64) string {
+	if x >= 100 {
+		return strconv.FormatFloat(x, 'f', 0, 64)
+	}
+	return strconv.FormatFloat(x, 'g', 3, 64)
 }
 
 // spread is half of what rounds differ by.
