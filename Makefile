@@ -16,7 +16,7 @@ SIDE_BY_SIDE := $(MAKE) --no-print-directory -j2 --output-sync=target
 
 PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-simulator rotanex-demo
 
-.PHONY: help demo test fuzz test-fast test-console build lint lint-go lint-console bench bench-plan bench-queue bench-lists bench-console bench-runs chaos generate screenshots clean demo-needs db-needs test-needs console
+.PHONY: help demo test fuzz test-fast test-console build lint lint-go lint-console bench bench-plan bench-queue bench-lists bench-console bench-viewers bench-runs chaos generate screenshots clean demo-needs db-needs test-needs console
 
 help: ## list what can be made
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -84,6 +84,9 @@ bench-lists: test-needs build ## what pages and commands ask, with 100,000 frame
 
 bench-console: test-needs build ## the console on that state, in headless Chromium
 	go run ./cmd/benchqueue -only console -frames 100000 -ended 300
+
+bench-viewers: test-needs build ## what it costs that a hundred look at one run while frames are handed in
+	go run ./cmd/benchqueue -only viewers -frames 100000 -ended 300
 
 WEEKENDS ?= 300
 

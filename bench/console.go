@@ -27,12 +27,15 @@ type seen struct {
 	Heap     float64 `json:"heap"`     // megabytes, of scripts
 	Bytes    float64 `json:"bytes"`    // kilobytes, beside the program
 	Requests int     `json:"requests"`
+
+	Asked map[string]int `json:"asked"` // how often for what
 }
 
 const look = `JSON.stringify((() => {
 	const all = performance.getEntriesByType("resource").filter((e) => e.initiatorType !== "script" && e.initiatorType !== "link" && !e.name.includes("/events"));
 	const out = { longest: window.longest, elements: document.querySelectorAll("*").length, heap: performance.memory.usedJSHeapSize / 1e6,
-		bytes: all.reduce((n, e) => n + e.transferSize, 0) / 1000, requests: all.length };
+		bytes: all.reduce((n, e) => n + e.transferSize, 0) / 1000, requests: all.length, asked: {} };
+	for (const e of all) { const at = new URL(e.name).pathname.replace(/[0-9a-f]{8}-[0-9a-f-]+/, "ID").replace(/\/[0-9]+/g, "/N"); out.asked[at] = (out.asked[at] ?? 0) + 1; }
 	window.longest = 0; performance.clearResourceTimings();
 	return out;
 })())`
@@ -115,7 +118,7 @@ func (h *house) watched(ctx context.Context, tab context.Context, loaded seen) (
 	before := crowd.frames.Load()
 	rest(ctx, looking)
 	then, err := h.seen(tab)
-	h.say("  while %.0f frames a second changed: longest task %.0f ms, %d requests", float64(crowd.frames.Load()-before)/looking.Seconds(), then.Longest, then.Requests)
+	h.say("  while %.0f frames a second changed: longest task %.0f ms, %d requests: %v", float64(crowd.frames.Load()-before)/looking.Seconds(), then.Longest, then.Requests, then.Asked)
 	return []Line{
 		atMost("the big run's page, longest task while 50 frames a second change", "ms", 50, []float64{then.Longest}),
 		atMost("script memory of the big run's page", "MB", 60, []float64{then.Heap}),

@@ -54,9 +54,9 @@ func Lists(ctx context.Context, c Config) (lines []Line, err error) {
 		<-ctx.Done()
 		return nil, present.end()
 	}
-	measure := h.calls
-	if c.Only == "console" {
-		measure = h.console
+	measure, is := map[string]func(context.Context, string) ([]Line, error){"console": h.console, "viewers": h.viewed}[c.Only]
+	if !is {
+		measure = h.calls
 	}
 	found, err := measure(ctx, big)
 	return append(lines, found...), errors.Join(err, present.end())
@@ -120,7 +120,18 @@ func (h *house) studio(ctx context.Context) (big string, begun Line, err error) 
 	began := time.Now()
 	_, err = sql(ctx, h.database, history, map[string]any{"open": big, "small": small, "ended": h.Ended})
 	h.say("  its history in %s", time.Since(began).Round(time.Second))
+	if err == nil {
+		err = h.settled(ctx)
+	}
 	return big, atMost(fmt.Sprintf("beginning a run of %d frames", h.Frames), "s", 20, []float64{took.Seconds()}), err
+}
+
+// settled waits until the service has written down what the runs that ended came to, as it does with those of long ago.
+func (h *house) settled(ctx context.Context) error {
+	return until(ctx, "what past runs came to", func() bool {
+		n, err := sql(ctx, h.database, "SELECT count(*) >= :ended FROM settled WHERE part = 'run';", map[string]any{"ended": h.Ended})
+		return err == nil && strings.TrimSpace(n) == "t"
+	})
 }
 
 // timed has a shot timed on a host, two frames after the one that warms up.
@@ -210,7 +221,33 @@ func (h *house) calls(ctx context.Context, big string) (lines []Line, err error)
 		lines = append(lines, atMost("rotanex "+strings.Replace(strings.Join(args, " "), big, "BIG", 1), "ms", 300, []float64{float64(time.Since(began).Milliseconds())}))
 	}
 	_, memory := usage(h.service.Pid())
-	return append(lines, atMost("the service holds", "MB", 300, []float64{float64(memory) / 1e6})), nil
+	agent, err := h.agent(ctx)
+	return append(lines, atMost("the service holds", "MB", 300, []float64{float64(memory) / 1e6}), atMost("an agent holds", "MB", 40, []float64{agent})), err
+}
+
+// agent has a host join with an agent as it ships, and says how many megabytes that holds.
+func (h *house) agent(ctx context.Context) (megabytes float64, err error) {
+	const host = "host-joined"
+	admin, err := h.as(h.token)
+	if err != nil {
+		return 0, err
+	}
+	join, err := client.Decode[api.MadeToken](admin.CreateToken(ctx, api.NewToken{Name: "join", Role: "agent", Host: host}))
+	if err != nil {
+		return 0, err
+	}
+	program, err := h.group.Start(host, processes.Environment(h.Bin), filepath.Join(h.Bin, "rotanex-agent"), "--service", h.address, "--host", host, "--join-token", join.Secret,
+		"--state-dir", filepath.Join(h.State, host), "--allow", "simulated")
+	if err != nil {
+		return 0, err
+	}
+	err = until(ctx, host, func() bool {
+		joined, err := client.Decode[api.Host](admin.GetHost(ctx, host))
+		return err == nil && joined.Agent == "up"
+	})
+	rest(ctx, max(10*time.Second, h.For))
+	_, memory := usage(program.Pid())
+	return float64(memory) / 1e6, err
 }
 
 // get asks for a path and reads the answer: milliseconds and bytes.

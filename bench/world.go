@@ -92,9 +92,9 @@ func sql(ctx context.Context, database, statements string, variables map[string]
 	return program(ctx, strings.NewReader(statements), "psql", append(args, "-f", "-")...)
 }
 
-// until waits for something, at most a minute.
+// until waits for something, at most three minutes.
 func until(ctx context.Context, what string, is func() bool) error {
-	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
 	defer cancel()
 	for !is() {
 		select {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"time"
@@ -10,6 +11,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/pricing"
 )
 
 func (a *app) entries() *cobra.Command {
@@ -33,7 +35,7 @@ func (a *app) entries() *cobra.Command {
 				}
 				params.Day = &openapi.Date{Time: at}
 			}
-			out, err := client.Decode[api.EntryList](c.ListEntries(cmd.Context(), &params))
+			out, err := allEntries(cmd, c, params)
 			if err != nil {
 				return err
 			}
@@ -65,4 +67,34 @@ func (a *app) entries() *cobra.Command {
 	c.Flags().StringVar(&host, "host", "", "only of this host, server or farm")
 	c.Flags().StringVar(&day, "day", "", "only of this day, such as 2031-03-07, in UTC")
 	return c
+}
+
+// allEntries gathers the pages of entries, and adds up what they add up to.
+func allEntries(cmd *cobra.Command, c *client.Client, params api.ListEntriesParams) (all api.EntryList, err error) {
+	read := 0
+	all.Items, err = pages(func(cursor string) ([]api.Entry, string, error) {
+		params.Cursor = some(cursor)
+		page, err := client.Decode[api.EntryList](c.ListEntries(cmd.Context(), &params))
+		if err == nil {
+			read++
+			page.Frames += all.Frames
+			for _, sum := range []struct{ so, now *string }{{&all.Estimated, &page.Estimated}, {&all.Charged, &page.Charged}, {&all.FailedCost, &page.FailedCost}, {&all.UnusedCost, &page.UnusedCost}} {
+				*sum.now = plus(*sum.so, *sum.now)
+			}
+			all = page
+		}
+		return page.Items, page.Next, err
+	})
+	all.Next = ""
+	if charged, bad := pricing.ParseMoney(all.Charged); read > 1 && bad == nil && all.Frames > 0 {
+		all.FrameCost = charged.EachOf(all.Frames)
+	}
+	return all, err
+}
+
+// plus adds two amounts; none is nothing.
+func plus(a, b string) string {
+	x, _ := pricing.ParseMoney(cmp.Or(a, "0"))
+	y, _ := pricing.ParseMoney(cmp.Or(b, "0"))
+	return x.Plus(y).String()
 }

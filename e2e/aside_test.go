@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"rotanex.example/api"
 )
@@ -24,8 +25,10 @@ func TestAHostThatCannotWriteBurnsNoFrame(t *testing.T) {
 	_, run := s.started(20*time.Second, "coda-060")
 	s.until("some frames to be done", func() bool { return s.run(run).Counts.Done >= 2 })
 	work := filepath.Join(folder, "work")
-	// Renderers write into it meanwhile.
-	s.until("the folder to be a file", func() bool { return os.RemoveAll(work) == nil && os.WriteFile(work, nil, 0o600) == nil })
+	// In one step: a folder that is not there is made anew, and who was rendering in it is to blame.
+	file := filepath.Join(folder, "file")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	require.NoError(t, unix.Renameat2(unix.AT_FDCWD, file, unix.AT_FDCWD, work, unix.RENAME_EXCHANGE))
 	host := func() api.Host { return must[api.Host](t)(s.admin().GetHost(t.Context(), "bellows")) }
 	s.until("bellows to set itself aside", func() bool { return host().Trouble != "" })
 	assert.Contains(t, host().Trouble, "cannot be written to: not a directory")

@@ -240,6 +240,12 @@ func TestEveryPointOfTheCurveIsAPlan(t *testing.T) {
 		alone := "bellows"
 		return must[api.Curve](t)(h.admin().DrawCurve(t.Context(), plan.Id, &api.DrawCurveParams{Alone: &alone}))
 	}
+	list := func() api.PlanList {
+		return must[api.PlanList](t)(h.admin().ListPlans(t.Context(), &api.ListPlansParams{}))
+	}
+	undrawn := list()
+	assert.Equal(t, undrawn, list(), "it is read once")
+	assert.Nil(t, undrawn.Items[0].CurveOf)
 	curve := draw()
 	require.NotEmpty(t, curve.Points)
 	assert.Equal(t, curve, draw(), "it is drawn once")
@@ -252,8 +258,11 @@ func TestEveryPointOfTheCurveIsAPlan(t *testing.T) {
 			assert.True(t, p.Finish.After(curve.Points[i-1].Finish), "later and cheaper")
 		}
 	}
-	listed := must[api.PlanList](t)(h.admin().ListPlans(t.Context(), &api.ListPlansParams{}))
+	listed := list()
 	assert.Len(t, listed.Items, 1, "points are not in the list of plans")
+	assert.Equal(t, &plan.Id, listed.Items[0].CurveOf)
+	listed.Items[0].CurveOf = nil
+	assert.Equal(t, undrawn, listed)
 }
 
 func TestAPlanCanBeTakenAway(t *testing.T) {

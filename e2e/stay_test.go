@@ -113,7 +113,7 @@ func TestFramesThatNobodyIsLeftToTakeAreStranded(t *testing.T) {
 // The ledger of all runs is that of each put together; what of a run that is over changes
 // when it goes on again is in it.
 func TestTheLedgerOfAllRuns(t *testing.T) {
-	h, _, one, two, run := playedHouse(t, "1-4")
+	h, clock, one, two, run := playedHouse(t, "1-4")
 	all := func() api.EntryList {
 		return must[api.EntryList](t)(h.admin().ListEntries(t.Context(), &api.ListEntriesParams{}))
 	}
@@ -138,6 +138,7 @@ func TestTheLedgerOfAllRuns(t *testing.T) {
 	assert.Equal(t, before.Items, all().Items, "asked again, it says the same")
 	assert.Equal(t, before.Items, of(run).Items)
 
+	clock.Advance(time.Second) // of runs that begin at one time either may be the newer
 	_, second := h.started(2*time.Hour, "coda-060")
 	assert.Greater(t, len(all().Items), len(before.Items), "another run is in it as it stands")
 	must[api.Run](t)(h.admin().SetRunState(t.Context(), second.Id, api.SetRunStateJSONRequestBody{State: "cancelled"}))
@@ -152,6 +153,23 @@ func TestTheLedgerOfAllRuns(t *testing.T) {
 	})
 	assert.Equal(t, 4, of(run).Frames, "what was kept of it before is not said any more")
 	assert.Equal(t, 4, all().Frames)
+	single := 1
+	first := must[api.EntryList](t)(h.admin().ListEntries(t.Context(), &api.ListEntriesParams{Limit: &single}))
+	rest := must[api.EntryList](t)(h.admin().ListEntries(t.Context(), &api.ListEntriesParams{Limit: &single, Cursor: &first.Next}))
+	assert.Equal(t, all().Items, append(first.Items, rest.Items...), "a page is of so many runs, the newest first")
+	assert.Equal(t, second.Id, first.Items[0].Run)
+	assert.Empty(t, rest.Next)
+
+	// Later on what they came to is read as it was written down: it is the same, in a service that starts anew too.
+	entries, shown := all(), h.run(run)
+	ledger := must[api.Ledger](t)(h.admin().GetLedger(t.Context(), run.Id))
+	clock.Advance(11 * time.Minute)
+	for range 2 {
+		assert.Equal(t, entries, all())
+		assert.Equal(t, shown, h.run(run))
+		assert.Equal(t, ledger, must[api.Ledger](t)(h.admin().GetLedger(t.Context(), run.Id)))
+		h.restart()
+	}
 	day := all().Items[0].Day
 	assert.Equal(t, len(all().Items), len(must[api.EntryList](t)(h.admin().ListEntries(t.Context(), &api.ListEntriesParams{Day: &day})).Items))
 }

@@ -30,7 +30,7 @@ func main() {
 	flag.IntVar(&c.Idle, "waiting", 2000, "agents that wait beside them")
 	flag.DurationVar(&c.For, "for", 5*time.Second, "how long each thing is measured in a round")
 	flag.IntVar(&c.Rounds, "rounds", 5, "how often")
-	flag.StringVar(&c.Only, "only", "", "one part alone: sizes, waiting, paced, lists or console")
+	flag.StringVar(&c.Only, "only", "", "one part alone: sizes, waiting, paced, lists, console or viewers")
 	flag.BoolVar(&c.Hold, "hold", false, "of lists: say where the service is, and leave it as it is until Ctrl-C")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -46,7 +46,7 @@ func main() {
 }
 
 // parts are what can be measured alone.
-var parts = []string{"sizes", "waiting", "paced", "lists", "console"}
+var parts = []string{"sizes", "waiting", "paced", "lists", "console", "viewers"}
 
 func measure(ctx context.Context, c bench.Config) (short bool, err error) {
 	if c.Only != "" && !slices.Contains(parts, c.Only) {
@@ -63,7 +63,7 @@ func measure(ctx context.Context, c bench.Config) (short bool, err error) {
 		return false, err
 	}
 	what := bench.Queue
-	if c.Only == "lists" || c.Only == "console" {
+	if slices.Contains(parts[3:], c.Only) {
 		what = bench.Lists
 	}
 	lines, err := what(ctx, c)

@@ -104,6 +104,9 @@ func (s Set) Has(n int) bool {
 // Index is where a number stands in the set, from 0; false: it is not in it.
 func (s Set) Index(n int) (int, bool) { return slices.BinarySearch(s.numbers, n) }
 
+// Part is the frames from one index up to another, which is not in it.
+func (s Set) Part(from, to int) Set { return Set{s.numbers[from:to:to]} }
+
 // All yields the frames in rising order.
 func (s Set) All() iter.Seq[int] { return slices.Values(s.numbers) }
 

@@ -37,6 +37,9 @@ func (s *Share) UnmarshalText(text []byte) error { return s.part.UnmarshalText(t
 // Scaled returns m times a number, exactly.
 func (m Money) Scaled(by *big.Rat) Money { return Money{new(big.Rat).Mul(m.Rat(), by)} }
 
+// EachOf is what each of so many frames costs of the amount, to a hundredth of a cent: one may cost less than that.
+func (m Money) EachOf(n int) string { return m.Scaled(big.NewRat(1, int64(n))).Rat().FloatString(4) }
+
 // RateCard is in what a source's prices are and what comes on top of them. The
 // prices themselves are with what they are for: a meter, a farm's work.
 type RateCard struct {

@@ -121,16 +121,30 @@ func hodgesLehmann(x, y []float64) Difference {
 	}
 	slices.Sort(d)
 	m, n := len(x), len(y)
-	// The interval leaves out the k smallest and largest differences, k the largest
-	// for which U below k is less likely than half of what may be missed.
-	k, below := 0, 0.0
-	for ways := rankWays(m, n); below+ways[k] <= (1-level)/2; k++ {
-		below += ways[k]
-	}
+	k := leftOut(m, n)
 	return Difference{
 		Ratio: math.Exp(median(d)), Low: math.Exp(d[k]), High: math.Exp(d[len(d)-1-k]),
 		Method: fmt.Sprintf("Hodges-Lehmann interval of the Mann-Whitney U test, %d and %d times", m, n),
 	}.shown()
+}
+
+// exactly is up to how many times of each the chances of U are counted out: that takes the square of the one times that of the other.
+const exactly = 40
+
+// leftOut is how many of the smallest and of the largest differences of samples of m and n the interval leaves out: as many as U may be
+// below while that is less likely than half of what may be missed. Of larger samples that is taken from the normal distribution, with the
+// correction for U being whole (Mann and Whitney 1947).
+func leftOut(m, n int) (k int) {
+	if max(m, n) > exactly {
+		a, b := float64(m), float64(n)
+		spread := math.Sqrt(a * b * (a + b + 1) / 12)
+		return max(0, int(math.Floor(a*b/2+0.5-distuv.UnitNormal.Quantile((1+level)/2)*spread)))
+	}
+	below := 0.0
+	for ways := rankWays(m, n); below+ways[k] <= (1-level)/2; k++ {
+		below += ways[k]
+	}
+	return k
 }
 
 // rankWays returns the chance of each value of Mann and Whitney's U for samples of m

@@ -23,6 +23,25 @@ func TestRankWaysAreThoseOfTheTables(t *testing.T) {
 	assert.InDelta(t, 4/252.0, below, 1e-12, "U of 2 is the critical value at 5 % for five and five")
 }
 
+// Where samples begin to be large the normal distribution says what counting says, and it does not take longer the larger they are.
+func TestLargeSamplesAreAsSmallOnes(t *testing.T) {
+	t.Parallel()
+	counted := func(m, n int) (k int) {
+		below := 0.0
+		for ways := rankWays(m, n); below+ways[k] <= (1-level)/2; k++ {
+			below += ways[k]
+		}
+		return k
+	}
+	for _, c := range [][2]int{{exactly + 1, 5}, {exactly + 1, 12}, {exactly + 1, exactly + 1}, {60, 50}, {5, 80}, {90, 7}} {
+		assert.InDelta(t, counted(c[0], c[1]), leftOut(c[0], c[1]), 2, c)
+		assert.Equal(t, leftOut(c[0], c[1]), leftOut(c[1], c[0]))
+	}
+	assert.Equal(t, counted(exactly, exactly), leftOut(exactly, exactly))
+	large := leftOut(20_000, 30_000) // counted out this takes years
+	assert.InEpsilon(t, 3e8-1.96*math.Sqrt(6e8*50_001/12), float64(large), 1e-4)
+}
+
 func TestDiffer(t *testing.T) {
 	frames := []int{10, 50, 90}
 	heavy := Differ(Sample{[]float64{100, 300, 200}, frames}, Sample{[]float64{51, 149, 101}, frames})

@@ -7,14 +7,13 @@ package accounts
 import (
 	"context"
 	"fmt"
-	"math/big"
 	"time"
 
 	"github.com/google/uuid"
 	lru "github.com/hashicorp/golang-lru/v2"
+	"gorm.io/gorm"
 
 	"rotanex.example/core/ledger"
-	"rotanex.example/core/pricing"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/farms"
@@ -22,6 +21,7 @@ import (
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/rental"
+	"rotanex.example/service/settled"
 	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 	"rotanex.example/service/tally"
@@ -36,20 +36,16 @@ type Accounts struct {
 	tallies *tally.Tallies
 
 	plans *lru.Cache[string, Carried]
-	kept  *lru.Cache[uuid.UUID, settled] // accounts of runs that have ended
+	kept  *settled.Kept[Book]
 }
 
-// Of how many runs plans and settled accounts are kept.
-const (
-	keptPlans   = 64
-	keptSettled = 2000
-)
+// keptPlans is of how many runs plans are kept.
+const keptPlans = 64
 
 // New makes it.
 func New(s *store.Store, c clock.Clock, q *queue.Queue) *Accounts {
 	plans, _ := lru.New[string, Carried](keptPlans) // fails for sizes below one
-	kept, _ := lru.New[uuid.UUID, settled](keptSettled)
-	return &Accounts{store: s, clock: c, queue: q, tallies: tally.New(s), plans: plans, kept: kept}
+	return &Accounts{store: s, clock: c, queue: q, tallies: tally.New(s), plans: plans, kept: settled.New[Book](s, c, "book", bookWay)}
 }
 
 // Run is what an account needs to know of its run.
@@ -61,6 +57,9 @@ type Run struct {
 	CreatedAt time.Time
 	EndedAt   *time.Time
 }
+
+// Ended implements settled.Run.
+func (r Run) Ended() (uuid.UUID, *time.Time) { return r.ID, r.EndedAt }
 
 // Account is a run with everything that its cost rests on, read at one time.
 type Account struct {
@@ -81,14 +80,22 @@ type Account struct {
 
 // find reads one run.
 func (a *Accounts) find(ctx context.Context, id uuid.UUID) (Run, error) {
-	all, err := a.runs(ctx, &id)
-	if err == nil && len(all) == 0 {
+	var run Run
+	err := a.runs(ctx).Where("id = ?", id).Take(&run).Error
+	if store.Missing(err) {
 		err = httpapi.NotFound(fmt.Sprintf("there is no run %s that carries a plan out; rotanex runs list shows them", id))
 	}
-	if err != nil {
-		return Run{}, err
-	}
-	return all[0], nil
+	return run, err
+}
+
+// page reads a page of runs, the newest first.
+func (a *Accounts) page(ctx context.Context, cursor *string, limit *int) ([]Run, string, error) {
+	return httpapi.Newest(a.runs(ctx), "created_at", "id", func(r Run) (time.Time, uuid.UUID) { return r.CreatedAt, r.ID }, cursor, limit)
+}
+
+// runs are those that carry a plan out.
+func (a *Accounts) runs(ctx context.Context) *gorm.DB {
+	return a.store.WithContext(ctx).Select("id, plan_id, state, cap::text AS cap, created_at, ended_at").Where("plan_id IS NOT NULL")
 }
 
 // Of reads the account of a run.
@@ -120,10 +127,4 @@ func (a *Accounts) Of(ctx context.Context, id uuid.UUID) (s Account, err error) 
 		s.Hosts[h.Name] = h
 	}
 	return s, nil
-}
-
-// FrameCost is what a frame costs of an amount for so many, to a hundredth of a cent: one
-// may cost less than that.
-func FrameCost(m pricing.Money, n int) string {
-	return m.Scaled(big.NewRat(1, int64(n))).Rat().FloatString(4)
 }

@@ -2,7 +2,6 @@ package accounts
 
 import (
 	"encoding/csv"
-	"io"
 	"strconv"
 	"time"
 
@@ -44,36 +43,36 @@ func (s Account) JobRecord(j farms.Job) api.FarmJob {
 	return out
 }
 
-func (s Account) ledgerRecord() api.Ledger {
-	estimated, charged := ledger.Total(s.Entries())
-	out := api.Ledger{Run: s.ID, Rows: []api.LedgerRow{}, Currency: s.Currency, Cost: charged.String(), PlannedCost: estimated.String(), CostBound: s.Plan.CostBound.String()}
-	for _, r := range s.ByPlace() {
+func (b Book) ledgerRecord() api.Ledger {
+	estimated, charged := ledger.Total(b.Entries)
+	out := api.Ledger{Run: b.Run, Rows: []api.LedgerRow{}, Currency: b.Currency, Cost: charged.String(), PlannedCost: estimated.String(), CostBound: b.CostBound.String()}
+	for _, r := range b.Places {
 		row := api.LedgerRow{
 			Place: r.Place, Source: r.Source, Crew: r.Crew, FramesDone: r.FramesDone, FramesPlanned: r.FramesPlanned, Failed: r.Failed,
 			BusyS: r.Busy.Seconds(), PlannedS: r.Planned.Seconds(), PaidS: r.Paid.Seconds(), PlannedCost: r.Estimated.String(), Cost: r.Charged.String(),
 		}
 		if r.FramesDone > 0 {
-			row.FrameCost = FrameCost(r.Charged, r.FramesDone)
+			row.FrameCost = r.Charged.EachOf(r.FramesDone)
 		}
 		out.FramesDone += r.FramesDone
 		out.Rows = append(out.Rows, row)
 	}
 	if out.FramesDone > 0 {
-		out.FrameCost = FrameCost(charged, out.FramesDone)
+		out.FrameCost = charged.EachOf(out.FramesDone)
 	}
 	return out
 }
 
-func (s Account) sourcesRecord() api.SourceComparison {
-	out := api.SourceComparison{Run: s.ID, Currency: s.Currency, Basis: api.SourceComparisonBasisCharged, Rows: []api.SourceRow{}}
-	rows, marks := s.BySource()
-	for i, r := range rows {
+func (b Book) sourcesRecord() api.SourceComparison {
+	out := api.SourceComparison{Run: b.Run, Currency: b.Currency, Basis: api.SourceComparisonBasisCharged, Rows: []api.SourceRow{}}
+	marks := b.Marks
+	for i, r := range b.Sources {
 		row := api.SourceRow{
 			Source: r.Source, Status: api.SourceRowStatusCharged, Usable: r.Usable, Failed: r.Failed, Cost: r.Charged.String(), Estimated: r.Estimated.String(), MeasuredShare: 1,
 			RenderedS: r.Rendered.Seconds(), PaidS: r.Paid.Seconds(), UnusedS: r.Unused.Seconds(), ElapsedS: r.Elapsed.Seconds(),
 		}
 		if r.Usable > 0 {
-			row.FrameCost = FrameCost(r.Charged, r.Usable)
+			row.FrameCost = r.Charged.EachOf(r.Usable)
 		}
 		if r.Paid > 0 {
 			row.UnusedCost = r.UnusedCost.String()
@@ -94,10 +93,10 @@ func (s Account) sourcesRecord() api.SourceComparison {
 func (out Entries) record() api.EntryList {
 	list := api.EntryList{
 		Items: []api.Entry{}, Currency: out.Currency, Frames: out.Frames, Estimated: out.Estimated.String(), Charged: out.Charged.String(),
-		FailedCost: out.FailedCost.String(), UnusedCost: out.UnusedCost.String(),
+		FailedCost: out.FailedCost.String(), UnusedCost: out.UnusedCost.String(), Next: out.Next,
 	}
 	if out.Frames > 0 {
-		list.FrameCost = FrameCost(out.Charged, out.Frames)
+		list.FrameCost = out.Charged.EachOf(out.Frames)
 	}
 	if out.Left != nil {
 		list.BudgetLeft = out.Left.String()
@@ -113,17 +112,17 @@ func (out Entries) record() api.EntryList {
 	return list
 }
 
+// columns are those of entries as CSV.
+var columns = []string{"run", "day", "source", "place", "crew", "shot", "kind", "frames", "seconds", "estimated", "charged", "currency", "metered", "why"}
+
 // csv writes the entries, with plain numbers.
-func (out Entries) csv(w io.Writer) {
-	file := csv.NewWriter(w)
-	_ = file.Write([]string{"run", "day", "source", "place", "crew", "shot", "kind", "frames", "seconds", "estimated", "charged", "currency", "metered", "why"})
+func (out Entries) csv(file *csv.Writer) {
 	for _, e := range out.All {
 		_ = file.Write([]string{
 			e.Run.String(), e.Day.Format(time.DateOnly), e.Source, e.Place, e.Crew, e.Shot, string(e.Kind), strconv.Itoa(e.Frames),
 			strconv.FormatFloat(e.Time.Seconds(), 'f', 3, 64), exact(e.Estimated), exact(e.Charged), out.Currency, e.Metered, e.Why,
 		})
 	}
-	file.Flush() // the reader is gone
 }
 
 // exact writes an entry's money to a hundredth of a cent: a frame may cost less than

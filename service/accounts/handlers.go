@@ -1,6 +1,7 @@
 package accounts
 
 import (
+	"encoding/csv"
 	"net/http"
 	"strings"
 
@@ -29,20 +30,20 @@ func (a *Accounts) PostProofs(w http.ResponseWriter, r *http.Request, id uuid.UU
 
 // Ledger answers with time and money, planned and real, by place and crew.
 func (a *Accounts) Ledger(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	s, err := a.Of(r.Context(), id)
+	book, err := a.bookOf(r.Context(), id)
 	var out api.Ledger
 	if err == nil {
-		out = s.ledgerRecord()
+		out = book.ledgerRecord()
 	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
 // CompareSources answers what each source did in a run.
 func (a *Accounts) CompareSources(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
-	s, err := a.Of(r.Context(), id)
+	book, err := a.bookOf(r.Context(), id)
 	var out api.SourceComparison
 	if err == nil {
-		out = s.sourcesRecord()
+		out = book.sourcesRecord()
 	}
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
@@ -53,11 +54,27 @@ func (a *Accounts) ListEntries(w http.ResponseWriter, r *http.Request, params ap
 	if params.Day != nil {
 		want.Day = &params.Day.Time
 	}
-	found, err := a.Entries(r.Context(), want)
+	found, err := a.Entries(r.Context(), want, params.Cursor, params.Limit)
 	if err == nil && strings.Contains(r.Header.Get("Accept"), "text/csv") {
-		w.Header().Set("Content-Type", "text/csv; charset=utf-8")
-		found.csv(w)
+		a.writeCSV(w, r, want, found)
 		return
 	}
 	httpapi.Answer(w, r, http.StatusOK, found.record(), err)
+}
+
+// writeCSV writes a page of entries and all that come after it.
+func (a *Accounts) writeCSV(w http.ResponseWriter, r *http.Request, want Wanted, page Entries) {
+	w.Header().Set("Content-Type", "text/csv; charset=utf-8")
+	file := csv.NewWriter(w)
+	defer file.Flush()
+	for err := file.Write(columns); err == nil; {
+		page.csv(file)
+		if page.Next == "" {
+			return
+		}
+		page, err = a.Entries(r.Context(), want, &page.Next, nil)
+		if err != nil {
+			panic(http.ErrAbortHandler) // a file that ends early must not look whole
+		}
+	}
 }

@@ -78,6 +78,39 @@ func (s Account) workOf(host string) []ledger.Work {
 	return out
 }
 
+// Expected is what the frames that each crew has done were expected to take there, in seconds for one: drift is held against that,
+// not against other shots.
+func (s Account) Expected() map[[2]string]float64 {
+	type place struct{ host, crew, shot string }
+	booked := map[place]float64{} // by the first booking of each
+	for _, b := range s.Bookings {
+		if _, ok := booked[place{b.Host, b.Crew, b.Shot}]; !ok {
+			booked[place{b.Host, b.Crew, b.Shot}] = b.FrameS
+		}
+	}
+	out, frames := map[[2]string]float64{}, map[[2]string]int{}
+	for _, w := range s.Work {
+		if each, ok := booked[place{w.Host, w.Crew, w.Shot}]; ok && w.Done > 0 {
+			crew := [2]string{w.Host, w.Crew}
+			out[crew], frames[crew] = out[crew]+float64(w.Done)*each, frames[crew]+w.Done
+		}
+	}
+	for crew, n := range frames {
+		out[crew] /= float64(n)
+	}
+	return out
+}
+
+// PlannedPace is how many frames an hour were planned for a time.
+func (s Account) PlannedPace(at time.Time) (pace float64) {
+	for _, b := range s.Bookings {
+		if b.Frames > 0 && !b.StartAt.After(at) && at.Before(b.EndAt) && b.FrameS > 0 {
+			pace += 3600 / b.FrameS
+		}
+	}
+	return pace
+}
+
 // entries accounts for the run as it stands.
 func (s Account) Entries() []ledger.Entry {
 	var out []ledger.Entry

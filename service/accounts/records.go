@@ -17,12 +17,6 @@ import (
 	"rotanex.example/service/store"
 )
 
-// runs reads runs by their ids, oldest first; all that carry a plan out without one.
-func (a *Accounts) runs(ctx context.Context, id *uuid.UUID) (out []Run, err error) {
-	return out, a.store.WithContext(ctx).Raw(`SELECT id, plan_id, state, cap::text AS cap, created_at, ended_at FROM runs
-		WHERE plan_id IS NOT NULL AND ($1::uuid IS NULL OR id = $1) ORDER BY created_at, id`, id).Scan(&out).Error
-}
-
 // readHired reads the extra seats that a run has hired, paid until it ends, or until now.
 func (a *Accounts) readHired(ctx context.Context, s *Account) error {
 	until := s.overAt()
@@ -138,18 +132,6 @@ func (a *Accounts) readMoney(ctx context.Context, s *Account) error {
 		s.proofs[p.job] = p.frames
 	}
 	return err
-}
-
-// ChargesOf is how many charges of sources each run has: one more may come long after it ended.
-func (a *Accounts) ChargesOf(ctx context.Context) (map[uuid.UUID]int, error) {
-	out := map[uuid.UUID]int{}
-	_, err := store.Rows(a.store.WithContext(ctx).Raw("SELECT run_id, count(*) FROM charges WHERE run_id IS NOT NULL GROUP BY 1"), func(row store.Row) (id uuid.UUID, err error) {
-		var n int
-		err = row.Scan(&id, &n)
-		out[id] = n
-		return id, err
-	})
-	return out, err
 }
 
 func (a *Accounts) readCharges(ctx context.Context, which string, args ...any) ([]charge, error) {

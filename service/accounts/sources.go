@@ -11,9 +11,7 @@ import (
 
 	"rotanex.example/core/ledger"
 	"rotanex.example/core/pricing"
-	"rotanex.example/service/farms"
-	"rotanex.example/service/rental"
-	"rotanex.example/service/states"
+	"rotanex.example/service/settled"
 )
 
 // SourceRow is what a source did in a run and cost.
@@ -120,37 +118,35 @@ type Entries struct {
 	Frames                                     int
 	Estimated, Charged, FailedCost, UnusedCost pricing.Money
 	Left                                       *pricing.Money // of the run's cap, of one that has one
+	Next                                       string         // the cursor of the next page of runs
 }
 
-// Entries lists the entries of all runs, or of one.
-func (a *Accounts) Entries(ctx context.Context, want Wanted) (out Entries, err error) {
+// Entries lists the entries of one run, or of a page of all, the newest first.
+func (a *Accounts) Entries(ctx context.Context, want Wanted, cursor *string, limit *int) (out Entries, err error) {
+	var runs []Run
 	if want.Run != nil {
-		if _, err := a.find(ctx, *want.Run); err != nil {
-			return out, err
-		}
+		runs = make([]Run, 1)
+		runs[0], err = a.find(ctx, *want.Run)
+	} else {
+		runs, out.Next, err = a.page(ctx, cursor, limit)
 	}
-	runs, err := a.runs(ctx, want.Run)
 	if err != nil {
 		return out, err
 	}
-	charges, err := a.ChargesOf(ctx)
+	books, err := settled.All(ctx, a.kept, runs, a.book)
 	if err != nil {
 		return out, err
 	}
-	for _, run := range runs {
-		one, err := a.entriesOf(ctx, run, charges[run.ID])
-		if err != nil {
-			return out, err
-		}
-		out.Currency = one.currency
-		for _, e := range one.entries {
+	for i, run := range runs {
+		out.Currency = books[i].Currency
+		for _, e := range books[i].Entries {
 			if want.has(e) {
 				out.add(run.ID, e)
 			}
 		}
 		if want.Run != nil && run.Cap != nil {
 			if limit, err := pricing.ParseMoney(*run.Cap); err == nil {
-				left := limit.Minus(one.outside)
+				left := limit.Minus(books[i].Outside)
 				out.Left = &left
 			}
 		}
@@ -169,41 +165,4 @@ func (out *Entries) add(run uuid.UUID, e ledger.Entry) {
 	case ledger.Unused, ledger.Waiting, ledger.Least:
 		out.UnusedCost = out.UnusedCost.Plus(e.Charged)
 	}
-}
-
-// settled is a run's ledger by entry, with what tells whether it still holds.
-type settled struct {
-	entries  []ledger.Entry
-	currency string
-	outside  pricing.Money
-	state    states.Run // of the run, when it ended
-	ended    time.Time
-	charges  int // so many
-}
-
-// entriesOf reads a run's account. One of a run that has ended, with all its meters
-// closed, is kept in memory: nothing in it changes any more, unless the run goes on.
-func (a *Accounts) entriesOf(ctx context.Context, run Run, charges int) (settled, error) {
-	if kept, ok := a.kept.Get(run.ID); ok && run.EndedAt != nil && run.State == kept.state && run.EndedAt.Equal(kept.ended) && kept.charges == charges {
-		return kept, nil
-	}
-	s, err := a.Of(ctx, run.ID)
-	if err != nil {
-		return settled{}, err
-	}
-	out := settled{entries: s.Entries(), currency: s.Currency, outside: s.Outside(), charges: s.Charges()}
-	if s.EndedAt != nil && s.Settled() {
-		out.state, out.ended = s.State, *s.EndedAt
-		a.kept.Add(run.ID, out)
-	}
-	return out, nil
-}
-
-// Charges is how many charges of sources the account has.
-func (s Account) Charges() int { return len(s.charges) }
-
-// Settled reports whether the meters of all servers and jobs of the run are closed.
-func (s Account) Settled() bool {
-	return !slices.ContainsFunc(s.Servers, func(v rental.Server) bool { return !v.State.Final() }) &&
-		!slices.ContainsFunc(s.Jobs, func(j farms.Job) bool { return !j.State.Final() })
 }

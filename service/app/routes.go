@@ -32,7 +32,7 @@ func (s *Service) routes() (http.Handler, error) {
 	r.Get("/readyz", s.ready)
 	r.With(s.access.Guard).Method(http.MethodGet, "/metrics", metrics.handler())
 	r.Group(func(r chi.Router) {
-		r.Use(compressed, httpapi.Timed, s.access.Guard, contract, s.audit.Keep)
+		r.Use(compressed, httpapi.Timed, s.access.Guard, contract, s.audit.Keep, s.freshAfter)
 		api.HandlerWithOptions(endpoints{s}, api.ChiServerOptions{
 			BaseURL: "/api/v1", BaseRouter: r,
 			ErrorHandlerFunc: func(w http.ResponseWriter, r *http.Request, err error) {
@@ -49,11 +49,25 @@ func (s *Service) routes() (http.Handler, error) {
 	return r, nil
 }
 
+// freshAfter has those who changed something see it: what was worked out of runs before is not shown any more.
+func (s *Service) freshAfter(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		next.ServeHTTP(w, r)
+		if r.Method != http.MethodGet && !strings.HasPrefix(r.URL.Path, ofAgents) {
+			s.runs.Fresh()
+			s.accounts.Fresh()
+		}
+	})
+}
+
+// ofAgents is where agents ask.
+const ofAgents = "/api/v1/agent/"
+
 // compressed makes answers to people smaller; those to agents are small, and many. The stream of events is never held back for it.
 func compressed(next http.Handler) http.Handler {
 	zipped := middleware.Compress(gzip.BestSpeed, "application/json", "application/problem+json", "text/csv")(next)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if strings.HasPrefix(r.URL.Path, "/api/v1/agent/") {
+		if strings.HasPrefix(r.URL.Path, ofAgents) {
 			next.ServeHTTP(w, r)
 			return
 		}

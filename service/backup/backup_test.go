@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gocloud.dev/blob"
 	"gocloud.dev/blob/memblob"
 	"gorm.io/gorm"
 	"pgregory.net/rapid"
@@ -61,6 +62,16 @@ func TestPicturesAreKeptAndBroughtBack(t *testing.T) {
 	is, err = there("chunks/abc")
 	require.NoError(t, err)
 	assert.False(t, is)
+}
+
+// A file that is gone by the time it would be copied costs the backup nothing but itself.
+func TestWhatIsGoneMeanwhileIsLeftOut(t *testing.T) {
+	from, to := memblob.OpenBucket(nil), t.TempDir()
+	t.Cleanup(func() { require.NoError(t, from.Close()) })
+	require.ErrorIs(t, keepOne(t.Context(), from, &blob.ListObject{Key: "runs/1/coda-060/1.png.18ec.tmp", Size: 7}, to), errGone)
+	left, err := filepath.Glob(filepath.Join(to, "*", "*", "*", "*", "*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }
 
 func TestAPictureThatIsMissingIsNamed(t *testing.T) {

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"gocloud.dev/blob"
+	"gocloud.dev/gcerrors"
 )
 
 // every is after how many files it is said how far it is.
@@ -40,6 +41,9 @@ func keepPictures(ctx context.Context, from *blob.Bucket, to string, o Options) 
 			_, err = fmt.Fprintf(list, "%d %s\n", x.Size, x.Key)
 		} else {
 			err = keepOne(ctx, from, x, to)
+		}
+		if errors.Is(err, errGone) {
+			continue
 		}
 		if err != nil {
 			return files, bytes, fmt.Errorf("%s: %w", x.Key, err)
@@ -74,6 +78,10 @@ func keyAt(path string) (string, error) {
 	return strings.Join(parts, "/"), nil
 }
 
+// errGone is said of a file that was listed and is not there any more: it was pruned, or it was a picture that is being written,
+// which has another name until it is whole. What the database wants and is not there is found afterwards.
+var errGone = errors.New("it is gone")
+
 // keepOne copies a file, unless it is there: what has a key never changes.
 func keepOne(ctx context.Context, from *blob.Bucket, x *blob.ListObject, to string) error {
 	at := place(to, x.Key)
@@ -88,6 +96,9 @@ func keepOne(ctx context.Context, from *blob.Bucket, x *blob.ListObject, to stri
 		return err
 	}
 	err = from.Download(ctx, x.Key, file, nil)
+	if gcerrors.Code(err) == gcerrors.NotFound {
+		return errors.Join(errGone, file.Close(), os.Remove(at+".part"))
+	}
 	if err = errors.Join(err, file.Sync(), file.Close()); err != nil {
 		return err
 	}

@@ -70,6 +70,9 @@ type Feed struct {
 	waiting map[string]chan struct{} // closed at the next wake-up of the topic
 	due     map[string]bool
 	signal  chan struct{}
+
+	tailing sync.Mutex
+	tail    *tail // that streams read
 }
 
 // New makes a feed. Listen must run for it to hear other processes.
@@ -208,8 +211,12 @@ func ParsePosition(text string) (p Position, err error) {
 // Entry is an event at its position.
 type Entry struct {
 	Position
+	Run  string // "" for none
 	Data json.RawMessage
 }
+
+// line is the event as a stream writes it.
+func (e Entry) line() []byte { return fmt.Appendf(nil, "id: %s\ndata: %s\n\n", e.Position, e.Data) }
 
 // Batch is the most events that are read at once.
 const Batch = 1000

@@ -1,7 +1,6 @@
 package events
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -54,37 +53,53 @@ func (f *Feed) Stream(w http.ResponseWriter, r *http.Request, params api.StreamE
 // follow writes what happens after a position, of all runs or of one, until the reader is
 // gone or the database is: a client resumes where it was.
 func (f *Feed) follow(ctx context.Context, position Position, run *uuid.UUID, write func([]byte) error) {
-	ticks := time.NewTicker(look)
-	defer ticks.Stop()
-	spoken := time.Now()
+	last, leave, err := f.join(ctx)
+	if err != nil {
+		return
+	}
+	defer leave()
+	of := ""
+	if run != nil {
+		of = run.String()
+	}
+	alive := time.NewTicker(keepAlive)
+	defer alive.Stop()
 	for {
-		woken := f.Wait(Changes)
-		entries, err := f.After(ctx, position, run)
+		page, to, more, whole, err := last.after(position, of)
+		if err == nil && !whole {
+			page, to, err = f.catchUp(ctx, last.reached(), position, run)
+		}
+		if err == nil && len(page) > 0 {
+			alive.Reset(keepAlive)
+			err = write(page)
+		}
 		if err != nil {
 			return
 		}
-		var page bytes.Buffer
-		for _, e := range entries {
-			fmt.Fprintf(&page, "id: %s\ndata: %s\n\n", e.Position, e.Data)
-			position = e.Position
-		}
-		if page.Len() == 0 && time.Since(spoken) >= keepAlive {
-			page.WriteString(": still here\n\n")
-		}
-		if page.Len() > 0 {
-			if write(page.Bytes()) != nil {
-				return
-			}
-			spoken = time.Now()
-		}
-		if len(entries) == Batch {
+		position = to
+		if !whole {
 			continue
 		}
 		select {
 		case <-ctx.Done():
 			return
-		case <-woken:
-		case <-ticks.C:
+		case <-more:
+		case <-alive.C:
+			if write([]byte(": still here\n\n")) != nil {
+				return
+			}
 		}
 	}
+}
+
+// catchUp reads what came after a position and is older than what all streams read together, which has come to reached.
+func (f *Feed) catchUp(ctx context.Context, reached, position Position, run *uuid.UUID) (page []byte, to Position, err error) {
+	entries, err := f.After(ctx, position, run)
+	for _, e := range entries {
+		page, position = append(page, e.line()...), e.Position
+	}
+	if len(entries) < Batch && position.compare(reached) < 0 { // that was all up to there
+		position = reached
+	}
+	return page, position, err
 }

@@ -28,11 +28,11 @@ func (f *Feed) Now(ctx context.Context) (p Position, err error) {
 // After returns events after the position, at most a batch, of one run or all.
 func (f *Feed) After(ctx context.Context, p Position, run *uuid.UUID) ([]Entry, error) {
 	return store.Rows(f.store.WithContext(ctx).Raw(`
-		SELECT xid, id, data FROM events
+		SELECT xid, id, coalesce(run_id::text, ''), data FROM events
 		WHERE (xid, id) > ($1, $2) AND xid < pg_snapshot_xmin(pg_current_snapshot())::text::bigint
 		  AND ($3::uuid IS NULL OR run_id = $3)
 		ORDER BY xid, id LIMIT $4`, p.xid, p.id, run, Batch), func(row store.Row) (e Entry, err error) {
-		return e, row.Scan(&e.xid, &e.id, store.JSON(&e.Data))
+		return e, row.Scan(&e.xid, &e.id, &e.Run, store.JSON(&e.Data))
 	})
 }
 

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"rotanex.example/core/frames"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/stock"
 	"rotanex.example/providers"
@@ -95,12 +96,8 @@ func newField(t *testing.T) *field {
 	require.NoError(t, f.db.Create(&hosts.Farm{Name: ebb.Name, Source: ebb.Source, Spec: ebb}).Error)
 	require.NoError(t, f.db.Exec("INSERT INTO runs (id, kind, request, state, tries, created_at, cap) VALUES ($1, 'run', '', 'running', 3, $2, 50)", f.run, six).Error)
 	require.NoError(t, f.db.Exec(`INSERT INTO run_shots (run_id, shot, spec) VALUES ($1, 'coda-060', '{"name": "coda-060", "scene": "coda.yaml", "width": 64, "height": 36, "launcher": "simulated"}')`, f.run).Error)
-	var frames []queue.Frame
-	for n := range 4 {
-		frames = append(frames, queue.Frame{RunID: f.run, Shot: "coda-060", Frame: n + 1})
-	}
 	booked := []bookings.Booking{{RunID: f.run, Shot: "coda-060", Host: "ebb", Crew: "cpu", Devices: []string{}, Frames: 4, StartAt: six, EndAt: six.Add(time.Hour), FrameS: 60, Open: true, Farm: true, Nodes: 4}}
-	require.NoError(t, queue.Add(f.db.DB, frames))
+	require.NoError(t, queue.Add(f.db.DB, f.run, queue.Asked{Shot: "coda-060", Frames: frames.Of(1, 2, 3, 4)}))
 	require.NoError(t, bookings.Add(f.db.DB, booked))
 	require.NoError(t, Add(f.db.DB, []Job{{ID: f.id, RunID: f.run, OrderID: uuid.New(), Shot: "coda-060", Farm: "ebb", Source: "saltmarsh", Crew: "cpu", Frames: 4, State: "planned", FromAt: six}}, booked))
 	return f

@@ -4,12 +4,14 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"time"
 
 	"github.com/google/uuid"
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"rotanex.example/api"
 	"rotanex.example/core/forecast"
@@ -44,6 +46,41 @@ func (r Plan) brief(problem planning.Problem, plan planning.Plan) api.Plan {
 		out.CurveOf = &r.ID
 	}
 	return out
+}
+
+// briefs are plans as lists show them. Nothing in that changes but whether a curve was drawn.
+type briefs = lru.Cache[uuid.UUID, api.Plan]
+
+func newBriefs() *briefs {
+	all, _ := lru.New[uuid.UUID, api.Plan](1000) // fails for sizes below one
+	return all
+}
+
+// list is a page of plans as a list shows them. Each is read once.
+func (p *Plans) list(ctx context.Context, cursor *string, limit *int) (api.PlanList, error) {
+	heads, next, err := p.page(ctx, cursor, limit)
+	out := api.PlanList{Items: []api.Plan{}, Next: next}
+	if err != nil {
+		return out, err
+	}
+	unread, err := p.all(ctx, slices.DeleteFunc(httpapi.Each(heads, func(h head) uuid.UUID { return h.ID }), p.briefs.Contains))
+	for _, found := range unread {
+		one, failed := record(found, false)
+		if err = errors.Join(err, failed); failed == nil {
+			p.briefs.Add(found.ID, one)
+		}
+	}
+	for _, h := range heads {
+		one, known := p.briefs.Get(h.ID)
+		if !known {
+			continue // it was deleted meanwhile
+		}
+		if h.Drawn {
+			one.CurveOf = &one.Id
+		}
+		out.Items = append(out.Items, one)
+	}
+	return out, err
 }
 
 func clockOf(problem planning.Problem) func(planning.Millis) time.Time {

@@ -44,13 +44,7 @@ func (p *Plans) Get(w http.ResponseWriter, r *http.Request, id uuid.UUID) {
 
 // List answers with a page of plans, newest first.
 func (p *Plans) List(w http.ResponseWriter, r *http.Request, params api.ListPlansParams) {
-	found, next, err := p.page(r.Context(), params.Cursor, params.Limit)
-	out := api.PlanList{Items: []api.Plan{}, Next: next}
-	for _, f := range found {
-		one, failed := record(f, false)
-		err = errors.Join(err, failed)
-		out.Items = append(out.Items, one)
-	}
+	out, err := p.list(r.Context(), params.Cursor, params.Limit)
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 

@@ -43,6 +43,7 @@ type Config struct {
 // Plans looks after them.
 type Plans struct {
 	Config
+	briefs *briefs
 	// Together plans a run that is to begin together with those that are open, where that is
 	// worth it: it returns its plan, and theirs. It is set as the service starts.
 	Together func(ctx context.Context, alone Solved, notes problems.Notes, say questions.Progress) (Solved, []Plan, error)
@@ -63,7 +64,7 @@ const fresh = 10 * time.Minute
 
 // New makes it.
 func New(c Config) *Plans {
-	p := &Plans{Config: c}
+	p := &Plans{Config: c, briefs: newBriefs()}
 	c.Computations.On(planKind, p.solve)
 	c.Computations.On(forecastKind, p.simulate)
 	c.Computations.On(curveKind, p.draw)

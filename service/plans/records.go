@@ -163,10 +163,25 @@ func (p *Plans) keepCurve(ctx context.Context, of Plan, curve *drawn, points []P
 	})
 }
 
+// head is what of a plan tells whether it is to be read.
+type head struct {
+	ID        uuid.UUID
+	CreatedAt time.Time
+	Drawn     bool // a curve was drawn for it
+}
+
 // page returns a page of plans, without the points of curves, newest first.
-func (p *Plans) page(ctx context.Context, cursor *string, limit *int) ([]Plan, string, error) {
-	return httpapi.Newest(p.Store.WithContext(ctx).Where("part_of IS NULL"), "created_at", "id",
-		func(x Plan) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, cursor, limit)
+func (p *Plans) page(ctx context.Context, cursor *string, limit *int) ([]head, string, error) {
+	return httpapi.Newest(p.Store.WithContext(ctx).Model(&Plan{}).Select("id", "created_at", "curve IS NOT NULL AS drawn").Where("part_of IS NULL"), "created_at", "id",
+		func(x head) (time.Time, uuid.UUID) { return x.CreatedAt, x.ID }, cursor, limit)
+}
+
+// all returns plans that are there, without their curves.
+func (p *Plans) all(ctx context.Context, ids []uuid.UUID) (out []Plan, err error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	return out, p.Store.WithContext(ctx).Omit("curve").Find(&out, "id IN ?", ids).Error
 }
 
 // both returns two plans.

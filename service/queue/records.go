@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/frames"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/httpapi"
@@ -63,33 +65,26 @@ func (f Frame) leaseKey() string {
 	return key
 }
 
-// Try is one try of a frame.
-type Try struct {
-	ID        int64 `gorm:"primaryKey"`
-	FrameID   int64
-	RunID     uuid.UUID
-	Fence     int64
-	Host      string
-	Crew      string
-	Outcome   string
-	Cause     string
-	LogTail   string
-	StartedAt time.Time
-	EndedAt   time.Time
-	Seconds   float64
-	Measured  *timing.Measurement `gorm:"serializer:json"`
-	BookingID int64
+// Asked is frames of a shot that are to be rendered.
+type Asked struct {
+	Shot    string
+	Frames  frames.Set
+	WarmUp  bool
+	Repeats int // of each frame; 0 is 1
 }
 
-// TableName is GORM's hook.
-func (Try) TableName() string { return "tries" }
+// Count is how many there are.
+func (a Asked) Count() int { return a.Frames.Len() * max(a.Repeats, 1) }
 
-// Add stores frames of a run in its transaction.
-func Add(tx *gorm.DB, frames []Frame) error {
-	if len(frames) == 0 {
-		return nil
+// Add has frames wait in a run; those that do already are left as they are.
+func Add(tx *gorm.DB, run uuid.UUID, all ...Asked) error {
+	for _, a := range all {
+		if err := tx.Exec("INSERT INTO frames (run_id, shot, frame, warm_up, repeat, state) SELECT $1, $2, n, $4, r, 'waiting' FROM generate_series(0, $5::int - 1) r, unnest($3::int[]) n ORDER BY r, n ON CONFLICT DO NOTHING",
+			run, a.Shot, slices.Collect(a.Frames.All()), a.WarmUp, max(a.Repeats, 1)).Error; err != nil {
+			return err
+		}
 	}
-	return tx.CreateInBatches(frames, 2000).Error
+	return nil
 }
 
 // TakeOver adds frames to a run that another run has done, as they are; it returns how many

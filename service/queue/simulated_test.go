@@ -312,7 +312,7 @@ func (h *house) stored() {
 			}
 		}
 	}
-	ok(Add(h.db.DB, frames))
+	ok(h.db.CreateInBatches(frames, 2000).Error)
 	ok(bookings.Add(h.db.DB, booked))
 	for i, c := range h.Crews {
 		if c.Farm {

@@ -74,6 +74,17 @@ func (r *Removal) Run(ctx context.Context, run uuid.UUID) error {
 		func(tx *gorm.DB) error { return r.jobs.Send(ctx, tx, deleteFrames, run.String()) })
 }
 
+// Sweep has deleted what is left of runs that were never begun.
+func (r *Removal) Sweep(ctx context.Context) error {
+	return r.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		left, err := runs.Abandoned(tx)
+		for _, run := range left {
+			err = errors.Join(err, r.jobs.Send(ctx, tx, deleteFrames, run.String()))
+		}
+		return err
+	})
+}
+
 // step is how many frames are deleted at once.
 const step = 1000
 

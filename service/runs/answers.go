@@ -2,55 +2,50 @@ package runs
 
 import (
 	"context"
-	"reflect"
 	"slices"
 	"time"
+
+	"github.com/google/uuid"
 
 	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/ledger"
 	"rotanex.example/service/bookings"
+	"rotanex.example/service/clock"
 	"rotanex.example/service/farms"
+	"rotanex.example/service/settled"
 	"rotanex.example/service/standing"
 	"rotanex.example/service/states"
+	"rotanex.example/service/store"
 	"rotanex.example/service/tally"
 )
 
-// shown is a run that is over as it was shown: nothing in it changes any more, unless it goes on or is charged once more.
-type shown struct {
-	run     Run
-	charges int
-	api.Run
+// shown is what runs that are over were shown as.
+type shown = settled.Kept[api.Run]
+
+// shownWay is another number for each way in which runs are shown.
+const shownWay = 1
+
+func newShown(s *store.Store, c clock.Clock) *shown {
+	return settled.New[api.Run](s, c, "run", shownWay)
 }
 
-// show is a run as it stands.
-func (q *Runs) show(ctx context.Context, run Run) (api.Run, error) {
-	s, err := q.read(ctx, run)
+// shownAs is a run as it stands.
+func (q *Runs) shownAs(ctx context.Context, id uuid.UUID) (api.Run, error) {
+	run, err := q.Find(ctx, id)
 	if err != nil {
 		return api.Run{}, err
 	}
-	out := s.record(q.clock.WallNow())
-	if run.EndedAt != nil && s.Settled() {
-		q.over.Add(run.ID, shown{run, s.Charges(), out})
-	}
-	return out, nil
+	return settled.One(ctx, q.shown, run, q.asItStands)
 }
 
-// showAll is runs as they stand, those that are over as they were shown before.
-func (q *Runs) showAll(ctx context.Context, all []Run) ([]api.Run, error) {
-	charges, err := q.accounts.ChargesOf(ctx)
+// asItStands is a run as it stands, and whether it stands so for good.
+func (q *Runs) asItStands(ctx context.Context, run Run) (api.Run, bool, error) {
+	s, err := q.read(ctx, run)
 	if err != nil {
-		return nil, err
+		return api.Run{}, false, err
 	}
-	out := make([]api.Run, len(all))
-	for i, run := range all {
-		if was, ok := q.over.Get(run.ID); ok && was.charges == charges[run.ID] && reflect.DeepEqual(was.run, run) {
-			out[i] = was.Run
-		} else if out[i], err = q.show(ctx, run); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
+	return s.record(q.clock.WallNow()), s.Settled(), nil
 }
 
 func add(c *api.FrameCounts, n tally.Counts) {
@@ -60,7 +55,7 @@ func add(c *api.FrameCounts, n tally.Counts) {
 func (s state) record(wall time.Time) api.Run {
 	out := api.Run{
 		Id: s.ID, Plan: *s.PlanID, State: api.RunState(s.State), Priority: api.Priority(s.Priority.String()), Policy: api.Policy(s.Policy), Created: s.CreatedAt.UTC(), Currency: s.Currency,
-		PlannedFinish: s.At(s.Plan.Finish), FramesHour: s.pace(),
+		PlannedFinish: s.At(s.Plan.Finish), FramesHour: s.pace(), PlannedFramesHour: s.PlannedPace(s.until()),
 		Shots: []api.RunShot{}, Crews: []api.RunCrew{}, Servers: []api.RunServer{},
 	}
 	if s.EndedAt != nil {
@@ -80,11 +75,6 @@ func (s state) record(wall time.Time) api.Run {
 		out.Shots = append(out.Shots, row)
 	}
 	out.Deadline = s.due()
-	for _, b := range s.Bookings {
-		if b.Frames > 0 && !b.StartAt.After(s.Now) && s.Now.Before(b.EndAt) && b.FrameS > 0 {
-			out.PlannedFramesHour += 3600 / b.FrameS
-		}
-	}
 	if left := out.Counts.Waiting + out.Counts.Rendering; left > 0 && out.FramesHour > 0 && len(s.recent) >= fewestRecent && s.State == states.RunRunning {
 		out.LeftS = float64(left) / out.FramesHour * 3600
 		out.ExpectedFinish = s.Now.Add(time.Duration(out.LeftS * float64(time.Second)))
@@ -195,7 +185,7 @@ func (c *crewRows) did() {
 			}
 		}
 	}
-	for crew, seconds := range c.expected() { // while one has done none it is what its first booking says
+	for crew, seconds := range c.Expected() { // while one has done none it is what its first booking says
 		if i, ok := c.at[crew]; ok {
 			c.rows[i].PlannedS = seconds
 		}

@@ -10,6 +10,7 @@ import (
 	"rotanex.example/core/replan"
 	"rotanex.example/service/access"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/settled"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/states"
 )
@@ -17,11 +18,11 @@ import (
 // answer answers with a run as it stands, unless something went wrong before.
 func (q *Runs) answer(w http.ResponseWriter, r *http.Request, status int, id uuid.UUID, err error) {
 	var out api.Run
+	if r.Method != http.MethodGet {
+		q.Fresh()
+	}
 	if err == nil {
-		var run Run
-		if run, err = q.find(r.Context(), id); err == nil {
-			out, err = q.show(r.Context(), run)
-		}
+		out, err = q.shownAs(r.Context(), id)
 	}
 	httpapi.Answer(w, r, status, out, err)
 }
@@ -51,7 +52,7 @@ func (q *Runs) List(w http.ResponseWriter, r *http.Request, params api.ListRunsP
 	found, next, err := q.page(r.Context(), only, params.Archived, params.Cursor, params.Limit)
 	var items []api.Run
 	if err == nil {
-		items, err = q.showAll(r.Context(), found)
+		items, err = settled.All(r.Context(), q.shown, found, q.asItStands)
 	}
 	httpapi.Answer(w, r, http.StatusOK, api.RunList{Items: items, Next: next}, err)
 }

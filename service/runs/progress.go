@@ -74,29 +74,6 @@ func (s state) pace() float64 {
 	return float64(len(s.recent)-1) / hours
 }
 
-// expected is what the frames that each crew has done were expected to take there, in
-// seconds for one: drift is held against that, not against other shots.
-func (s state) expected() map[[2]string]float64 {
-	type place struct{ host, crew, shot string }
-	booked := map[place]float64{} // by the first booking of each
-	for _, b := range s.Bookings {
-		if _, ok := booked[place{b.Host, b.Crew, b.Shot}]; !ok {
-			booked[place{b.Host, b.Crew, b.Shot}] = b.FrameS
-		}
-	}
-	out, frames := map[[2]string]float64{}, map[[2]string]int{}
-	for _, w := range s.Work {
-		if each, ok := booked[place{w.Host, w.Crew, w.Shot}]; ok && w.Done > 0 {
-			crew := [2]string{w.Host, w.Crew}
-			out[crew], frames[crew] = out[crew]+float64(w.Done)*each, frames[crew]+w.Done
-		}
-	}
-	for crew, n := range frames {
-		out[crew] /= float64(n)
-	}
-	return out
-}
-
 // page returns a page of runs, newest first.
 func (q *Runs) page(ctx context.Context, priority *dispatch.Priority, archived bool, cursor *string, limit *int) ([]Run, string, error) {
 	query := q.store.WithContext(ctx).Where("kind = 'run' AND (NOT archived OR ?)", archived)

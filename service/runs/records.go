@@ -30,14 +30,29 @@ func (q *Runs) packageOf(ctx context.Context, shot string) ([]providers.PackageF
 // addRun stores a run that is being carried out; false: one of that id stands already.
 func addRun(tx *gorm.DB, r Run) (isNew bool, err error) {
 	made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs, priority, policy)
-		VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?, ?, ?) ON CONFLICT DO NOTHING`,
+		VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?, ?, ?) ON CONFLICT (id) DO UPDATE SET kind = excluded.kind, plan_id = excluded.plan_id, tries = excluded.tries,
+			created_at = excluded.created_at, cap = excluded.cap, accept_proofs = excluded.accept_proofs, priority = excluded.priority, policy = excluded.policy
+		WHERE runs.kind = 'laid' AND runs.request = excluded.request`,
 		r.ID, r.Kind, r.PlanID, r.Request, r.Tries, r.CreatedAt, r.Cap, r.AcceptProofs, r.Priority, cmp.Or(r.Policy, replan.Off))
 	return made.RowsAffected > 0, made.Error
 }
 
+// layRun stores what is to be a run once its frames wait; false: a run of that id stands already, or is laid in other words.
+func layRun(tx *gorm.DB, r Run) (is bool, err error) {
+	if err := tx.Exec("INSERT INTO runs (id, kind, request, state, tries, created_at) VALUES ($1, 'laid', $2, 'running', $3, now()) ON CONFLICT DO NOTHING", r.ID, r.Request, r.Tries).Error; err != nil {
+		return false, err
+	}
+	return is, tx.Raw("SELECT EXISTS (SELECT FROM runs WHERE id = $1 AND kind = 'laid' AND request = $2)", r.ID, r.Request).Row().Scan(&is)
+}
+
+// Abandoned makes of what was laid over an hour ago and never begun what a deleted run leaves, and lists it.
+func Abandoned(tx *gorm.DB) ([]uuid.UUID, error) {
+	return store.Column[uuid.UUID](tx.Raw("UPDATE runs SET kind = 'deleted' WHERE kind = 'laid' AND created_at < now() - interval '1 hour' RETURNING id"))
+}
+
 // lock reads a run for changing it; a zero one where there is none.
 func lock(tx *gorm.DB, id uuid.UUID) (run Run, err error) {
-	return run, tx.Raw("SELECT * FROM runs WHERE id = ? AND kind <> 'deleted' FOR UPDATE", id).Scan(&run).Error
+	return run, tx.Raw("SELECT * FROM runs WHERE id = ? AND kind IN ('run', 'trial') FOR UPDATE", id).Scan(&run).Error
 }
 
 func setState(tx *gorm.DB, id uuid.UUID, state states.Run, ended *time.Time) error {
@@ -70,14 +85,14 @@ func setCap(tx *gorm.DB, id uuid.UUID, limit *string) error {
 	return tx.Exec("UPDATE runs SET cap = CAST(? AS numeric), alerted = 0 WHERE id = ?", limit, id).Error
 }
 
-// toAlert lists the runs with a cap that are open or ended after a time, and of which not
+// ToAlert lists the runs with a cap that are open or ended after a time, and of which not
 // all shares were told.
-func toAlert(tx *gorm.DB, since time.Time) ([]uuid.UUID, error) {
+func ToAlert(tx *gorm.DB, since time.Time) ([]uuid.UUID, error) {
 	return store.Column[uuid.UUID](tx.Raw("SELECT id FROM runs WHERE kind = 'run' AND cap > 0 AND (state IN ('running', 'paused') OR ended_at > $1) AND alerted < 100", since))
 }
 
-// setAlerted notes that a share of a run's cap was told; false: it was before.
-func setAlerted(tx *gorm.DB, id uuid.UUID, percent int) (bool, error) {
+// SetAlerted notes that a share of a run's cap was told; false: it was before.
+func SetAlerted(tx *gorm.DB, id uuid.UUID, percent int) (bool, error) {
 	told := tx.Exec("UPDATE runs SET alerted = $2 WHERE id = $1 AND alerted < $2", id, percent)
 	return told.RowsAffected > 0, told.Error
 }
@@ -105,7 +120,7 @@ func endFinished(tx *gorm.DB, only *uuid.UUID, now time.Time) ([]Run, error) {
 	return store.Rows(tx.Raw(`
 		UPDATE runs r SET ended_at = $1, state = CASE WHEN EXISTS (
 			SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'failed') THEN 'incomplete' ELSE 'complete' END
-		WHERE r.state IN ('running', 'paused') AND ($2::uuid IS NULL OR r.id = $2)
+		WHERE r.kind IN ('run', 'trial') AND r.state IN ('running', 'paused') AND ($2::uuid IS NULL OR r.id = $2)
 		  AND (SELECT count(*) FROM (SELECT FROM frames f WHERE f.run_id = r.id AND f.state = 'waiting' ORDER BY shot, tried LIMIT 1) x) = 0 -- in its index, see bookings.CountWaiting
 		  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'rendering')
 		RETURNING r.id, r.kind, r.state`, now, only), func(row store.Row) (r Run, err error) {

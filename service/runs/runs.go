@@ -9,27 +9,20 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"slices"
 	"time"
 
 	"github.com/google/uuid"
-	lru "github.com/hashicorp/golang-lru/v2"
 	"gorm.io/gorm"
 
 	"rotanex.example/core/dispatch"
-	"rotanex.example/core/frames"
 	"rotanex.example/core/replan"
 	"rotanex.example/providers"
 	"rotanex.example/service/accounts"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
-	"rotanex.example/service/farms"
 	"rotanex.example/service/httpapi"
-	"rotanex.example/service/licences"
-	"rotanex.example/service/planned"
 	"rotanex.example/service/queue"
-	"rotanex.example/service/rental"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/standing"
@@ -61,6 +54,9 @@ type Run struct {
 	Deadline     *time.Time    // where it was moved since it was planned
 	Alerted      int           // the share of the cap that was passed last, in percent
 }
+
+// Ended implements settled.Run.
+func (r Run) Ended() (uuid.UUID, *time.Time) { return r.ID, r.EndedAt }
 
 // Shot is a shot as it was when the run began.
 type Shot struct {
@@ -98,7 +94,7 @@ type Runs struct {
 	sources  *sources.Sources
 	log      *slog.Logger
 	policy   replan.Policy
-	over     *lru.Cache[uuid.UUID, shown] // runs that are over
+	shown    *shown
 
 	// TrialFrameDone is called after a frame of a trial is done, if set.
 	TrialFrameDone func(ctx context.Context, run uuid.UUID) error
@@ -106,83 +102,17 @@ type Runs struct {
 
 // New makes it.
 func New(c Config) *Runs {
-	over, _ := lru.New[uuid.UUID, shown](2000) // fails for sizes below one
-	out := &Runs{over: over, store: c.Store, clock: c.Clock, feed: c.Feed, queue: c.Queue, standing: c.Standing, accounts: c.Accounts, sources: c.Sources, log: c.Log, policy: cmp.Or(c.Policy, replan.Auto)}
+	out := &Runs{shown: newShown(c.Store, c.Clock), store: c.Store, clock: c.Clock, feed: c.Feed, queue: c.Queue, standing: c.Standing, accounts: c.Accounts, sources: c.Sources, log: c.Log, policy: cmp.Or(c.Policy, replan.Auto)}
 	c.Queue.Ended = out.tryEnded
 	return out
 }
 
-// Beginning is everything that a new run consists of.
-type Beginning struct {
-	Run    Run
-	Shots  []Shot
-	Frames []queue.Frame
-	planned.Booked
-	Kept []Kept
-	Also func(tx *gorm.DB) error // what belongs into the same transaction
-}
+// Fresh has runs shown with what was changed until now.
+func (q *Runs) Fresh() { q.shown.Fresh() }
 
-// Kept is frames of a shot that another run has done, and that a new one takes over.
-type Kept struct {
-	From   uuid.UUID
-	Shot   string
-	Frames frames.Set
-}
-
-func (k Kept) add(tx *gorm.DB, run uuid.UUID) error {
-	n, err := queue.TakeOver(tx, run, k.From, k.Shot, slices.Collect(k.Frames.All()))
-	if err == nil && n != k.Frames.Len() {
-		err = httpapi.Conflict(fmt.Sprintf("of the frames of %s that run %s had done, %d are not there any more: plan again", k.Shot, k.From.String()[:8], k.Frames.Len()-n))
-	}
-	return err
-}
-
-// Begin stores a new run and opens it for work. A run of that id that stands
-// already is left as it is, if it was asked for in the same words.
-func (q *Runs) Begin(ctx context.Context, b Beginning) error {
-	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		isNew, err := addRun(tx, b.Run)
-		if err != nil {
-			return err
-		}
-		if !isNew {
-			var old Run
-			if err := tx.Take(&old, "id = ?", b.Run.ID).Error; err != nil {
-				return err
-			}
-			return httpapi.SameRequest(old.Request, b.Run.Request)
-		}
-		const rows = 2000
-		for i := range b.Bookings {
-			b.Bookings[i].Open = true
-		}
-		for _, insert := range []func() error{
-			func() error { return tx.CreateInBatches(b.Shots, rows).Error },
-			func() error { return queue.Add(tx, b.Frames) },
-			func() error { return bookings.Add(tx, b.Bookings) },
-			func() error { return rental.Add(tx, b.Servers) },
-			func() error { return farms.Add(tx, b.Jobs, b.Bookings) },
-			func() error { return licences.Hire(tx, b.Hired) },
-		} {
-			if err := insert(); err != nil {
-				return err
-			}
-		}
-		for _, k := range b.Kept {
-			if err := k.add(tx, b.Run.ID); err != nil {
-				return err
-			}
-		}
-		if b.Also != nil {
-			if err := b.Also(tx); err != nil {
-				return err
-			}
-		}
-		return q.feed.Write(tx, events.Event{Kind: kindOf(b.Run.Kind), Run: b.Run.ID.String(), State: string(states.RunRunning)})
-	})
-	if err == nil {
-		q.feed.Wake(events.Changes, events.Work)
-	}
+// Settle writes down what a run is shown as, if it is over with its meters closed.
+func (q *Runs) Settle(ctx context.Context, id uuid.UUID) error {
+	_, err := q.shownAs(ctx, id)
 	return err
 }
 
@@ -193,10 +123,10 @@ func kindOf(kind string) events.Kind {
 	return events.Run
 }
 
-// find returns a run of a kind, or a problem that names it.
-func (q *Runs) find(ctx context.Context, id uuid.UUID) (Run, error) {
+// Find finds a run.
+func (q *Runs) Find(ctx context.Context, id uuid.UUID) (Run, error) {
 	var run Run
-	err := q.store.WithContext(ctx).Take(&run, "id = ? AND kind <> 'deleted'", id).Error
+	err := q.store.WithContext(ctx).Take(&run, "id = ? AND kind IN ('run', 'trial')", id).Error
 	if store.Missing(err) {
 		err = httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", id))
 	}
@@ -301,9 +231,6 @@ func (q *Runs) SetDeadline(ctx context.Context, id uuid.UUID, by time.Time) erro
 func (q *Runs) Running(ctx context.Context) (out []Run, err error) {
 	return out, q.store.WithContext(ctx).Where("kind = ? AND state = ?", KindRun, states.RunRunning).Order("created_at, id").Find(&out).Error
 }
-
-// Find finds a run.
-func (q *Runs) Find(ctx context.Context, id uuid.UUID) (Run, error) { return q.find(ctx, id) }
 
 // GoesBy is the plan that a run goes by now.
 func (q *Runs) GoesBy(ctx context.Context, run Run) (uuid.UUID, error) {

@@ -104,9 +104,7 @@ func (q *Runs) addShots(ctx context.Context, all *shots.Shots, b *Beginning, p p
 			return err
 		}
 		b.Shots = append(b.Shots, row)
-		for n := range shot.Frames().Minus(done[name]).All() {
-			b.Frames = append(b.Frames, queue.Frame{RunID: b.Run.ID, Shot: name, Frame: n})
-		}
+		b.Frames = append(b.Frames, queue.Asked{Shot: name, Frames: shot.Frames().Minus(done[name])})
 	}
 	return nil
 }

@@ -53,9 +53,7 @@ func (s *stage) beginning(id uuid.UUID) Beginning {
 			RunID: id, Shot: "coda-060", Host: "eddy", Crew: "g0", Devices: []string{"g0"}, Frames: 3, StartAt: six, EndAt: six.Add(time.Hour), FrameS: 60,
 		}}},
 	}
-	for n := range 3 {
-		b.Frames = append(b.Frames, queue.Frame{RunID: id, Shot: "coda-060", Frame: n + 1})
-	}
+	b.Frames = []queue.Asked{{Shot: "coda-060", Frames: frames.Of(1, 2, 3)}}
 	return b
 }
 
@@ -173,14 +171,14 @@ func TestARunIsBegunOnceAndWhole(t *testing.T) {
 	s.frames("done", "done", "waiting")
 	next := uuid.New()
 	b := s.beginning(next)
-	b.Frames = b.Frames[2:]
+	b.Frames[0].Frames = frames.Of(3)
 	b.Kept = []Kept{{From: s.run, Shot: "coda-060", Frames: frames.Of(1, 2)}}
 	require.NoError(t, s.Begin(t.Context(), b))
 	assert.Equal(t, []string{"done", "done", "waiting"}, s.states(next))
 
 	b = s.beginning(uuid.New())
 	b.Kept = []Kept{{From: s.run, Shot: "coda-060", Frames: frames.Of(3)}}
-	b.Frames = b.Frames[:2]
+	b.Frames[0].Frames = frames.Of(1, 2)
 	assert.ErrorContains(t, s.Begin(t.Context(), b), "are not there any more")
 	var runs int
 	require.NoError(t, s.db.Raw("SELECT count(*) FROM runs").Row().Scan(&runs))

@@ -32,12 +32,15 @@ func (s *Sources) spent(tx *gorm.DB, which string, id any, but string) (pricing.
 	return pricing.ParseMoney(sum)
 }
 
-// usable counts how many of the tries at a source gave a frame, and how many there were.
+// lately is how many of the newest tries, wherever they were made, say how a source does.
+const lately = 50_000
+
+// usable counts how many of the last tries at a source gave a frame, and how many there were.
 func (s *Sources) usable(ctx context.Context, name string) (done, all int, err error) {
 	return done, all, s.store.WithContext(ctx).Raw(`
 		WITH places AS (SELECT s.host AS place FROM servers s JOIN offers o ON o.name = s.offer WHERE o.source = $1 UNION SELECT name FROM farms WHERE source = $1)
 		SELECT count(*) FILTER (WHERE outcome = 'done'), count(*) FILTER (WHERE outcome IN ('done', 'failed'))
-		FROM tries a JOIN places p ON p.place = a.host`, name).Row().Scan(&done, &all)
+		FROM (SELECT host, outcome FROM tries ORDER BY id DESC LIMIT $2) a JOIN places p ON p.place = a.host`, name, lately).Row().Scan(&done, &all)
 }
 
 // images lists what of a source's servers was kept as images.

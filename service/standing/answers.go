@@ -22,7 +22,7 @@ func failedRecord(x FailedFrames) api.FailedFrames {
 	return api.FailedFrames{Cause: x.Cause, Shot: x.Shot, Frames: x.Frames.String(), Count: x.Frames.Len()}
 }
 
-func tryRecord(t queue.Try) api.Try {
+func tryRecord(t Try) api.Try {
 	row := api.Try{
 		Fence: t.Fence, Host: t.Host, Crew: t.Crew, Outcome: api.TryOutcome(t.Outcome), Cause: t.Cause, LogTail: t.LogTail,
 		Started: t.StartedAt.UTC(), Ended: t.EndedAt.UTC(),

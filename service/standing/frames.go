@@ -3,9 +3,11 @@ package standing
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
 
+	"rotanex.example/core/timing"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 )
@@ -67,8 +69,29 @@ func (s *Standing) frame(ctx context.Context, run uuid.UUID, shot string, number
 	return f, done.Error
 }
 
+// Try is one try of a frame.
+type Try struct {
+	ID        int64 `gorm:"primaryKey"`
+	FrameID   int64
+	RunID     uuid.UUID
+	Fence     int64
+	Host      string
+	Crew      string
+	Outcome   string
+	Cause     string
+	LogTail   string
+	StartedAt time.Time
+	EndedAt   time.Time
+	Seconds   float64
+	Measured  *timing.Measurement `gorm:"serializer:json"`
+	BookingID int64
+}
+
+// TableName is GORM's hook.
+func (Try) TableName() string { return "tries" }
+
 // Frame returns a frame and every try of it.
-func (s *Standing) Frame(ctx context.Context, run uuid.UUID, shot string, number int) (f queue.Frame, tries []queue.Try, err error) {
+func (s *Standing) Frame(ctx context.Context, run uuid.UUID, shot string, number int) (f queue.Frame, tries []Try, err error) {
 	if f, err = s.frame(ctx, run, shot, number); err == nil {
 		err = s.store.WithContext(ctx).Where("frame_id = ?", f.ID).Order("fence").Find(&tries).Error
 	}

@@ -60,7 +60,7 @@ func (s *still) frames(all ...queue.Frame) {
 	for i := range all {
 		all[i].RunID, all[i].Shot, all[i].Frame = s.run, "lamp-040", i+1
 	}
-	require.NoError(s.t, queue.Add(s.db.DB, all))
+	require.NoError(s.t, s.db.Create(all).Error)
 }
 
 func tiedTo(place string) queue.Frame { return queue.Frame{Failures: 1, OnlyOn: []string{place}} }

@@ -18,7 +18,7 @@ import (
 // known answers with a problem if there is no such run.
 func (s *Standing) known(ctx context.Context, run uuid.UUID) error {
 	var there bool
-	err := s.store.WithContext(ctx).Raw("SELECT EXISTS (SELECT FROM runs WHERE id = $1 AND kind <> 'deleted')", run).Row().Scan(&there)
+	err := s.store.WithContext(ctx).Raw("SELECT EXISTS (SELECT FROM runs WHERE id = $1 AND kind IN ('run', 'trial'))", run).Row().Scan(&there)
 	if err == nil && !there {
 		err = httpapi.NotFound(fmt.Sprintf("there is no run %s; rotanex runs list shows them", run))
 	}

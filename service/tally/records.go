@@ -2,6 +2,8 @@ package tally
 
 import (
 	"context"
+	"maps"
+	"slices"
 
 	"github.com/google/uuid"
 
@@ -13,7 +15,7 @@ func (t *Tallies) totals(ctx context.Context, run uuid.UUID) (map[string]total, 
 	out := map[string]total{}
 	_, err := store.Rows(t.store.WithContext(ctx).Raw("SELECT shot, count(*), count(from_run) FROM frames WHERE run_id = $1 GROUP BY 1", run), func(row store.Row) (shot string, err error) {
 		var x total
-		if err = row.Scan(&shot, &x.frames, &x.takenOver); err == nil {
+		if err = row.Scan(&shot, &x.Frames, &x.TakenOver); err == nil {
 			out[shot] = x
 		}
 		return shot, err
@@ -21,10 +23,51 @@ func (t *Tallies) totals(ctx context.Context, run uuid.UUID) (map[string]total, 
 	return out, err
 }
 
-// marks is the last try, with the first transaction that has not begun yet, and the oldest that is not over.
-func (t *Tallies) marks(ctx context.Context) (m mark, oldest int64, err error) {
-	return m, oldest, t.store.WithContext(ctx).Raw(`SELECT coalesce((SELECT max(id) FROM tries), 0), pg_snapshot_xmax(s)::text::bigint, pg_snapshot_xmin(s)::text::bigint
-		FROM pg_current_snapshot() s`).Row().Scan(&m.try, &m.before, &oldest)
+// stored reads what was written down of a run.
+func (t *Tallies) stored(ctx context.Context, run uuid.UUID, b *base) error {
+	_, err := store.Rows(t.store.WithContext(ctx).Raw("SELECT mark, shots, sums FROM tallies WHERE run_id = $1", run), func(row store.Row) (none struct{}, err error) {
+		var mark int64
+		var shots, sums []byte
+		if err = row.Scan(&mark, &shots, &sums); err != nil {
+			return none, err
+		}
+		var all []Sum
+		var totals map[string]total
+		if store.Read(shots, &totals) == nil && store.Read(sums, &all) == nil { // else it is summed up anew
+			b.mark, b.shots = mark, totals
+			for _, s := range all {
+				b.sums[s.key()] = s
+			}
+		}
+		return none, nil
+	})
+	return err
+}
+
+// write writes down what was summed up of a run, unless somebody has come farther.
+func (t *Tallies) write(ctx context.Context, run uuid.UUID, b *base) error {
+	parameters, err := store.AllAsJSON(b.shots, slices.Collect(maps.Values(b.sums)))
+	if err != nil {
+		return err
+	}
+	return t.store.WithContext(ctx).Exec(`INSERT INTO tallies (run_id, mark, shots, sums) SELECT id, $2, $3::json, $4::json FROM runs WHERE id = $1
+		ON CONFLICT (run_id) DO UPDATE SET mark = excluded.mark, shots = excluded.shots, sums = excluded.sums WHERE tallies.mark < excluded.mark`, append([]any{run, b.mark}, parameters...)...).Error
+}
+
+// last is the last try of a run that can be seen.
+func (t *Tallies) last(ctx context.Context, run uuid.UUID) (try int64, err error) {
+	return try, t.store.WithContext(ctx).Raw("SELECT coalesce(max(id), 0) FROM tries WHERE run_id = $1", run).Row().Scan(&try)
+}
+
+// marked is a mark at the last try of a run. Its transaction is given a number of its own, which is above those of all that have begun: what
+// PostgreSQL calls a snapshot's xmax is not, it is above those that are over.
+func (t *Tallies) marked(ctx context.Context, run uuid.UUID) (m mark, err error) {
+	return m, t.store.WithContext(ctx).Raw("SELECT coalesce(max(id), 0), pg_current_xact_id()::text::bigint FROM tries WHERE run_id = $1", run).Row().Scan(&m.try, &m.before)
+}
+
+// oldest is the oldest transaction that is not over.
+func (t *Tallies) oldest(ctx context.Context) (xid int64, err error) {
+	return xid, t.store.WithContext(ctx).Raw("SELECT pg_snapshot_xmin(pg_current_snapshot())::text::bigint").Row().Scan(&xid)
 }
 
 const sums = `SELECT a.host, a.crew, f.shot, date_trunc('day', a.ended_at AT TIME ZONE 'UTC') AS day, coalesce(a.booking_id, f.booking_id, 0) AS booking,

@@ -1,5 +1,6 @@
 // Package tally says what has been done in a run, by crew, shot and day, and how many of its frames are how far, without reading
-// all of its frames and tries each time: what ended is summed up once and kept, and what came since is added to that.
+// all of its frames and tries each time: what ended is summed up once and kept, and what came since is added to that. Of large runs it
+// is written down now and then, so that a service which starts need not read them either.
 package tally
 
 import (
@@ -101,17 +102,22 @@ const most = 2000
 // base is the sum of a run's tries up to a mark. A try's number is given when it is written, not when it is committed: so a mark
 // is the last number at a time at which all transactions had begun that are over by now, and what has a number up to it is there.
 type base struct {
-	mu    sync.Mutex
-	shots map[string]total
-	sums  map[key]Sum
-	mark  int64
-	next  mark // will be the mark
+	mu      sync.Mutex
+	read    bool // what was written down
+	written int  // tries that were summed up when it was written down
+	shots   map[string]total
+	sums    map[key]Sum
+	mark    int64
+	next    mark // will be the mark; zero: none is set
 }
 
 // total is what of a shot's frames does not change while it is rendered.
-type total struct{ frames, takenOver int }
+type total struct{ Frames, TakenOver int }
 
-// mark is the last number of a try at a time, and the first transaction that had not begun then.
+// often is after how many tries more it is written down.
+const often = 5000
+
+// mark is the last number of a try of the run at a time, and a transaction that had not begun then.
 type mark struct{ try, before int64 }
 
 func (t *Tallies) find(run uuid.UUID) *base {
@@ -142,33 +148,53 @@ func (t *Tallies) Of(ctx context.Context, run uuid.UUID) (Tally, error) {
 
 // advance moves the mark on as far as it may be.
 func (t *Tallies) advance(ctx context.Context, run uuid.UUID, b *base) (err error) {
+	if !b.read {
+		if err := t.stored(ctx, run, b); err != nil {
+			return err
+		}
+		b.read, b.written = true, b.tries()
+	}
 	if b.shots == nil {
 		if b.shots, err = t.totals(ctx, run); err != nil {
 			return err
 		}
 	}
-	seen, oldest, err := t.marks(ctx)
-	if err != nil {
+	last, err := t.last(ctx, run)
+	if err != nil || last <= b.mark {
 		return err
 	}
 	if b.next == (mark{}) {
-		b.next = seen
-	}
-	if oldest < b.next.before {
-		return nil // somebody who had begun is not over
-	}
-	if b.next.try > b.mark {
-		sums, err := t.sums(ctx, run, b.mark, b.next.try)
-		if err != nil {
+		if b.next, err = t.marked(ctx, run); err != nil {
 			return err
 		}
-		for _, s := range sums {
-			b.sums[s.key()] = b.sums[s.key()].with(s)
-		}
-		b.mark = b.next.try
 	}
-	b.next = seen
+	oldest, err := t.oldest(ctx)
+	if err != nil || oldest < b.next.before {
+		return err // somebody who had begun is not over
+	}
+	sums, err := t.sums(ctx, run, b.mark, b.next.try)
+	if err != nil {
+		return err
+	}
+	for _, s := range sums {
+		b.sums[s.key()] = b.sums[s.key()].with(s)
+	}
+	b.mark, b.next = b.next.try, mark{}
+	if tries := b.tries(); tries >= b.written+often {
+		if err := t.write(ctx, run, b); err != nil {
+			return err
+		}
+		b.written = tries
+	}
 	return nil
+}
+
+// tries is how many were summed up.
+func (b *base) tries() (n int) {
+	for _, s := range b.sums {
+		n += s.Done + s.Failed
+	}
+	return n
 }
 
 // tally adds what came since to what is kept.
@@ -195,8 +221,8 @@ func (b *base) tally(since []Sum, now map[string]present) (out Tally) {
 		done[s.Shot] += s.Done
 	}
 	for shot, total := range b.shots {
-		c := Counts{Shot: shot, Rendering: now[shot].rendering, Failed: now[shot].failed, Done: total.takenOver + done[shot]}
-		c.Waiting = total.frames - c.Rendering - c.Failed - c.Done
+		c := Counts{Shot: shot, Rendering: now[shot].rendering, Failed: now[shot].failed, Done: total.TakenOver + done[shot]}
+		c.Waiting = total.Frames - c.Rendering - c.Failed - c.Done
 		out.Counts = append(out.Counts, c)
 	}
 	slices.SortFunc(out.Counts, func(a, b Counts) int { return cmp.Compare(a.Shot, b.Shot) })

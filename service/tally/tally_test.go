@@ -114,6 +114,55 @@ func TestATallyIsWhatCountingEverythingSays(t *testing.T) {
 	assert.Equal(t, counted(t, db, run), got.Counts, "what failed may wait again")
 }
 
+// What was written down is gone on from by a service that starts, and what cannot be read is summed up anew. It is not beside others:
+// its transactions would hold their marks up.
+func TestATallyIsWrittenDown(t *testing.T) {
+	on := teststage.New(t)
+	db := on.DB.DB.WithContext(t.Context())
+	run := uuid.New()
+	require.NoError(t, db.Exec("INSERT INTO runs (id, kind, request, state, tries, created_at) VALUES ($1, 'run', '', 'running', 3, $2)", run, on.Wall.Now()).Error)
+	add := func(from, to int) {
+		require.NoError(t, db.Exec(`WITH f AS (INSERT INTO frames (run_id, shot, frame, state, fence) SELECT $1, 'coda-' || n % 3, n, 'done', 1 FROM generate_series($2::int, $3::int) n RETURNING id)
+			INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, started_at, ended_at, seconds) SELECT id, $1, 1, 'host-' || id % 7, 'g0', 'done', $4, $4::timestamptz + interval '10 seconds', 9.5 FROM f`, run, from, to, on.Wall.Now()).Error)
+	}
+	written := func() (mark int64) {
+		require.NoError(t, db.Raw("SELECT coalesce(max(mark), 0) FROM tallies WHERE run_id = $1", run).Row().Scan(&mark))
+		return mark
+	}
+	of := func(t2 *Tallies) Tally {
+		got, err := t2.Of(t.Context(), run)
+		require.NoError(t, err)
+		return got
+	}
+	// Its frames are all there when a run begins; here they come as they are done, and their totals with each service.
+	add(1, often-1)
+	small := New(on.DB)
+	of(small)
+	of(small)
+	assert.Zero(t, written(), "a small run is soon summed up")
+	add(often, often)
+	testdb.Until(t, "it to be written down", func() bool { of(New(on.DB)); return written() > 0 })
+	first := written()
+	assert.Equal(t, counted(t, db, run), of(New(on.DB)).Counts)
+
+	require.NoError(t, db.Exec("UPDATE tries SET seconds = 1000 WHERE id <= $1 AND run_id = $2", first, run).Error)
+	require.NoError(t, db.Exec(`INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, cause, started_at, ended_at, seconds) SELECT min(frame_id), $1, 2, 'late', 'g0', 'failed', 'timeout', $2, $2, 3 FROM tries`, run, on.Wall.Now()).Error)
+	fresh := of(New(on.DB))
+	seconds := 0.0
+	for _, s := range fresh.Sums {
+		seconds += s.DoneS
+	}
+	assert.InDelta(t, 9.5*often, seconds, 1e-6, "what was summed up is not read again")
+	assert.True(t, slices.ContainsFunc(fresh.Sums, func(s Sum) bool { return s.Host == "late" && s.Failed == 1 }), "what came since is added")
+
+	require.NoError(t, db.Exec("UPDATE tallies SET sums = '7'").Error)
+	seconds = 0
+	for _, s := range of(New(on.DB)).Sums {
+		seconds += s.DoneS
+	}
+	assert.InDelta(t, 1000*often, seconds, 1e-3, "what cannot be read is summed up anew")
+}
+
 func TestARunOfNothing(t *testing.T) {
 	t.Parallel()
 	got, err := New(teststage.New(t).DB).Of(t.Context(), uuid.New())

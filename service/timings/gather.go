@@ -6,6 +6,8 @@ package timings
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -47,9 +49,10 @@ type Row struct {
 	Imported bool
 	Measured timing.Measurement
 	At       time.Time
+	try      int64 // its number; 0 for an import
 }
 
-// newest is how many finished frames the model learns from: the last ones.
+// newest is how many finished frames are learnt from at most.
 const newest = 50_000
 
 // stretches is into how many parts of its length a shot is divided to see which of
@@ -89,6 +92,7 @@ func stretchOf(all []Stretch, frame int) string {
 }
 
 type attemptRow struct {
+	ID       int64
 	RunID    uuid.UUID
 	Kind     string
 	Shot     string
@@ -113,7 +117,7 @@ func (a attemptRow) row(spec *shotOfRun, host stock.Host) (Row, bool) {
 			Shot: a.Shot, Host: a.Host, Devices: crew.Devices, Models: crew.Models, Backend: hosts.Backend(crew, spec.Spec.Backend), Seconds: a.Seconds, Renderer: spec.Spec.Launcher,
 			Frame: &frame, WarmUp: a.WarmUp, Settings: shots.Settings(spec.Spec), Stretch: stretchOf(spec.stretches, a.Frame),
 		},
-		Number: a.Frame, Trial: a.Kind == runs.KindTrial, Warm: a.WarmUp, At: a.EndedAt,
+		try: a.ID, Number: a.Frame, Trial: a.Kind == runs.KindTrial, Warm: a.WarmUp, At: a.EndedAt,
 	}
 	for _, m := range hosts.TimingPlace(host, crew, "", "").Members {
 		r.Links = append(r.Links, m.Link)
@@ -133,9 +137,10 @@ type shotOfRun struct {
 	stretches []Stretch
 }
 
-func (t *Timings) specs(ctx context.Context) (map[string]*shotOfRun, error) {
+// specs returns shots as they were in runs, by run and name.
+func (t *Timings) specs(ctx context.Context, of []uuid.UUID) (map[string]*shotOfRun, error) {
 	var all []runs.Shot
-	if err := t.store.WithContext(ctx).Find(&all).Error; err != nil {
+	if err := t.store.WithContext(ctx).Select("run_id", "shot", "spec").Where("run_id IN ?", of).Find(&all).Error; err != nil {
 		return nil, err
 	}
 	out := map[string]*shotOfRun{}
@@ -149,11 +154,11 @@ func (t *Timings) specs(ctx context.Context) (map[string]*shotOfRun, error) {
 	return out, nil
 }
 
-// machines returns the hosts by name, rented servers that are gone among them.
-func (t *Timings) machines(ctx context.Context) (map[string]stock.Host, error) {
+// machines returns hosts by name, rented servers that are gone and farms among them.
+func (t *Timings) machines(ctx context.Context, named []string) (map[string]stock.Host, error) {
 	out := map[string]stock.Host{}
 	var all []hosts.Host
-	if err := t.store.WithContext(ctx).Find(&all).Error; err != nil {
+	if err := t.store.WithContext(ctx).Where("name IN ?", named).Find(&all).Error; err != nil {
 		return nil, err
 	}
 	offers, err := t.hosts.Offers(ctx)
@@ -161,7 +166,7 @@ func (t *Timings) machines(ctx context.Context) (map[string]stock.Host, error) {
 		return nil, err
 	}
 	var servers []rental.Server
-	if err := t.store.WithContext(ctx).Find(&servers).Error; err != nil {
+	if err := t.store.WithContext(ctx).Where("host IN ?", named).Find(&servers).Error; err != nil {
 		return nil, err
 	}
 	for _, s := range servers {
@@ -182,6 +187,32 @@ func (t *Timings) machines(ctx context.Context) (map[string]stock.Host, error) {
 		out[h.Name] = h.Spec
 	}
 	return out, nil
+}
+
+// rowsOf returns tries as timed frames; those of hosts and shots that are not known any more are left out.
+func (t *Timings) rowsOf(ctx context.Context, tries []attemptRow) ([]Row, error) {
+	if len(tries) == 0 {
+		return nil, nil
+	}
+	of, named := map[uuid.UUID]bool{}, map[string]bool{}
+	for _, a := range tries {
+		of[a.RunID], named[a.Host] = true, true
+	}
+	specs, err := t.specs(ctx, slices.Collect(maps.Keys(of)))
+	if err != nil {
+		return nil, err
+	}
+	machines, err := t.machines(ctx, slices.Collect(maps.Keys(named)))
+	if err != nil {
+		return nil, err
+	}
+	var out []Row
+	for _, a := range tries {
+		if row, ok := a.row(specs[a.RunID.String()+" "+a.Shot], machines[a.Host]); ok {
+			out = append(out, row)
+		}
+	}
+	return usable(ctx, out), nil
 }
 
 // Imported is the record of a time that was measured elsewhere.
@@ -277,9 +308,22 @@ func (t *Timings) Import(ctx context.Context, id uuid.UUID, text string) (int, e
 	return len(rows), err
 }
 
-// Export returns all times as a file has them.
+// Export returns times as a file has them: those of a shot, or with "" the newest of all.
 func (t *Timings) Export(ctx context.Context, shot string) ([]timing.Time, error) {
-	rows, err := t.Rows(ctx, shot)
+	read := func() ([]attemptRow, error) { return t.triesOf(ctx, shot) }
+	if shot == "" {
+		read = func() ([]attemptRow, error) { return t.triesAfter(ctx, 0) }
+	}
+	tries, err := read()
+	if err != nil {
+		return nil, err
+	}
+	rows, err := t.rowsOf(ctx, tries)
+	if err != nil {
+		return nil, err
+	}
+	imported, err := t.imported(ctx, shot)
+	rows = append(rows, usable(ctx, imported)...)
 	out := make([]timing.Time, len(rows))
 	for i, r := range rows {
 		out[i] = r.Time

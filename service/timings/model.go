@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"gonum.org/v1/gonum/stat"
 
@@ -25,24 +26,53 @@ type Knowledge struct {
 
 // kept is the last knowledge and what it is of.
 type kept struct {
-	mu  sync.Mutex
-	of  string
-	all *Knowledge
+	mu    sync.Mutex
+	taken taken
+	all   *Knowledge
+
+	stock, others   string    // what it rests on beside tries
+	ofAll, ofTrials int       // so many times were taken in by then
+	at              time.Time // when it was fitted, by the service's clock
 }
 
-// Know returns what the timed frames say. It is fitted anew only when there are new
-// ones.
+// lag is for how long, by the service's clock, knowledge is used while frames of runs come in: the model is fitted anew no more often
+// than that for their sake.
+const lag = 10 * time.Second
+
+// Know returns what the timed frames say. Frames that were finished since are taken in, and the model is fitted to them at once if
+// they are of trials, or else where that was not done only just now.
 func (t *Timings) Know(ctx context.Context) (*Knowledge, error) {
-	t.kept.mu.Lock()
-	defer t.kept.mu.Unlock()
-	of, err := t.state(ctx)
-	if err != nil || t.kept.all != nil && t.kept.of == of {
-		return t.kept.all, err
-	}
-	rows, err := t.Rows(ctx, "")
+	k := &t.kept
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	stock, others, err := t.state(ctx)
 	if err != nil {
 		return nil, err
 	}
+	if k.stock != stock || k.taken.groups == nil {
+		k.taken, k.stock, k.all = newTaken(newest), stock, nil
+	}
+	if err := t.catchUp(ctx, &k.taken); err != nil {
+		return nil, err
+	}
+	now := t.clock.Now()
+	if age := now.Sub(k.at); k.all != nil && k.others == others && k.ofTrials == k.taken.trials && (k.ofAll == k.taken.all || age > 0 && age < lag) {
+		return k.all, nil // of a clock that stands nothing is kept
+	}
+	all, err := t.know(ctx, k.taken.list())
+	if err == nil {
+		k.all, k.others, k.ofAll, k.ofTrials, k.at = all, others, k.taken.all, k.taken.trials, now
+	}
+	return all, err
+}
+
+// know is what timed frames say, with the times that were imported.
+func (t *Timings) know(ctx context.Context, rows []Row) (*Knowledge, error) {
+	imported, err := t.imported(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	rows = append(rows, usable(ctx, imported)...)
 	k := &Knowledge{Rows: rows}
 	times := make([]timing.Time, len(rows))
 	for i, r := range rows {
@@ -59,7 +89,6 @@ func (t *Timings) Know(ctx context.Context) (*Knowledge, error) {
 			slog.ErrorContext(ctx, "the timing model could not be fitted", "error", err)
 		}
 	}
-	t.kept.of, t.kept.all = of, k
 	return k, nil
 }
 

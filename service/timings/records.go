@@ -1,6 +1,7 @@
 package timings
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
 	"slices"
@@ -9,39 +10,53 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/core/timing"
+	"rotanex.example/service/runs"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 )
 
-// Rows returns the timed frames of a shot, or of all with "", the oldest first.
-func (t *Timings) Rows(ctx context.Context, shot string) ([]Row, error) {
-	var tries []attemptRow
-	err := t.store.WithContext(ctx).Raw(`
-		SELECT f.run_id, r.kind, f.shot, a.host, a.crew, f.frame, f.warm_up, a.seconds, a.ended_at, a.measured
-		FROM tries a JOIN frames f ON f.id = a.frame_id AND f.fence = a.fence JOIN runs r ON r.id = f.run_id
-		WHERE a.outcome = 'done' AND f.state = 'done' AND a.seconds > 0 AND (? = '' OR f.shot = ?) AND f.memory_mode = ''
-		ORDER BY a.id DESC LIMIT ?`, shot, shot, newest).Scan(&tries).Error
-	if err != nil {
-		return nil, err
-	}
-	slices.Reverse(tries)
-	specs, err := t.specs(ctx)
-	if err != nil {
-		return nil, err
-	}
-	machines, err := t.machines(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var out []Row
-	for _, a := range tries {
-		spec := specs[a.RunID.String()+" "+a.Shot]
-		if row, ok := a.row(spec, machines[a.Host]); ok {
-			out = append(out, row)
+// columns are those of a timed frame of a try a, its frame f and its run r.
+const columns = "a.id, f.run_id, r.kind, f.shot, a.host, a.crew, f.frame, f.warm_up, a.seconds, a.ended_at, a.measured"
+
+// timed is which tries say how long a frame takes.
+const timed = "a.outcome = 'done' AND f.state = 'done' AND f.fence = a.fence AND a.seconds > 0 AND f.memory_mode = ''"
+
+// triesAfter reads the timed frames of tries after one, the oldest first; if there are too many, the newest of them.
+func (t *Timings) triesAfter(ctx context.Context, after int64) (out []attemptRow, err error) {
+	err = t.store.WithContext(ctx).Raw("SELECT "+columns+" FROM tries a JOIN frames f ON f.id = a.frame_id JOIN runs r ON r.id = f.run_id WHERE a.id > ? AND "+timed+
+		" ORDER BY a.id DESC LIMIT ?", after, newest).Scan(&out).Error
+	slices.Reverse(out)
+	return out, err
+}
+
+// Of how many runs and trials, and of how many tries of each, timed frames are read when nothing is known yet.
+const (
+	lastTrials = 5000
+	lastRuns   = 500
+	ofEach     = 10_000
+)
+
+// newestTries reads timed frames of the last trials and runs, of each the newest, the oldest first.
+func (t *Timings) newestTries(ctx context.Context, _ int64) (out []attemptRow, err error) {
+	for kind, last := range map[string]int{runs.KindTrial: lastTrials, runs.KindRun: lastRuns} {
+		var some []attemptRow
+		err := t.store.WithContext(ctx).Raw("SELECT x.* FROM (SELECT id, kind FROM runs WHERE kind = ? ORDER BY created_at DESC LIMIT ?) r, LATERAL (SELECT "+columns+
+			" FROM tries a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = r.id AND "+timed+" ORDER BY a.id DESC LIMIT ?) x LIMIT ?", kind, last, ofEach, newest).Scan(&some).Error
+		if err != nil {
+			return nil, err
 		}
+		out = append(out, some...)
 	}
-	imported, err := t.imported(ctx, shot)
-	return usable(ctx, append(out, imported...)), err
+	slices.SortFunc(out, func(a, b attemptRow) int { return cmp.Compare(a.ID, b.ID) })
+	return out, nil
+}
+
+// triesOf reads the timed frames of a shot, the newest there are, the oldest first.
+func (t *Timings) triesOf(ctx context.Context, shot string) (out []attemptRow, err error) {
+	err = t.store.WithContext(ctx).Raw("SELECT "+columns+" FROM run_shots s JOIN frames f ON f.run_id = s.run_id AND f.shot = s.shot JOIN tries a ON a.frame_id = f.id JOIN runs r ON r.id = s.run_id WHERE s.shot = ? AND "+
+		timed+" ORDER BY a.id DESC LIMIT ?", shot, newest).Scan(&out).Error
+	slices.Reverse(out)
+	return out, err
 }
 
 // usable leaves out rows that nothing can be learnt from: they are older than the bounds that times have.
@@ -74,11 +89,15 @@ func (t *Timings) peaks(ctx context.Context, shot string) (seen []peak, err erro
 		GROUP BY 1, 2`, shot).Scan(&seen).Error
 }
 
-// state tells one state of everything that is known of times from another.
-func (t *Timings) state(ctx context.Context) (of string, err error) {
-	return of, t.store.WithContext(ctx).Raw(`SELECT concat_ws(' ',
-		(SELECT max(id) FROM tries WHERE outcome = 'done'), (SELECT max(id) FROM times), (SELECT max(updated_at) FROM shots),
-		(SELECT count(*) FROM hosts), (SELECT count(*) FROM offers))`).Scan(&of).Error
+// state tells one state of what tells times apart beside tries from another: of the stock, and of shots and of what was imported.
+func (t *Timings) state(ctx context.Context) (stock, others string, err error) {
+	return stock, others, t.store.WithContext(ctx).Raw(`SELECT concat_ws(' ', (SELECT count(*) FROM hosts WHERE NOT server), (SELECT count(*) FROM offers)),
+		concat_ws(' ', (SELECT max(id) FROM times), (SELECT max(updated_at) FROM shots))`).Row().Scan(&stock, &others)
+}
+
+// lastTry is the number of the last try that gave a frame.
+func (t *Timings) lastTry(ctx context.Context) (id int64, err error) {
+	return id, t.store.WithContext(ctx).Raw("SELECT coalesce(max(id), 0) FROM tries WHERE outcome = 'done'").Scan(&id).Error
 }
 
 // Turnaround is for how long a frame takes a crew up beyond its renderer's own time: until

@@ -128,7 +128,7 @@ func (t *Trials) Begin(ctx context.Context, n Ask) error {
 	b := runs.Beginning{
 		Run:    runs.Run{ID: n.ID, Kind: runs.KindTrial, Request: n.Request, Tries: tries, CreatedAt: now},
 		Shots:  []runs.Shot{{RunID: n.ID, Shot: n.Shot.Name, Spec: n.Shot.Spec}},
-		Frames: []queue.Frame{{RunID: n.ID, Shot: n.Shot.Name, Frame: n.Frames.At(0), WarmUp: true}},
+		Frames: []queue.Asked{{Shot: n.Shot.Name, Frames: frames.Of(n.Frames.At(0)), WarmUp: true}, {Shot: n.Shot.Name, Frames: n.Frames, Repeats: n.Repeats}},
 		Also: func(tx *gorm.DB) error {
 			settings := shots.Settings(n.Shot.Spec)
 			if backend := hosts.Backend(crew, n.Shot.Spec.Backend); backend != "" {
@@ -144,14 +144,9 @@ func (t *Trials) Begin(ctx context.Context, n Ask) error {
 			return err
 		},
 	}
-	for repeat := range n.Repeats {
-		for f := range n.Frames.All() {
-			b.Frames = append(b.Frames, queue.Frame{RunID: n.ID, Shot: n.Shot.Name, Frame: f, Repeat: repeat})
-		}
-	}
 	b.Bookings = []bookings.Booking{{
 		RunID: n.ID, Shot: n.Shot.Name, Host: host.Name, Crew: crew.ID, Devices: crew.Devices,
-		Frames: len(b.Frames), StartAt: now, EndAt: now.Add(patience),
+		Frames: b.Frames[0].Count() + b.Frames[1].Count(), StartAt: now, EndAt: now.Add(patience),
 	}}
 	return t.runs.Begin(ctx, b)
 }

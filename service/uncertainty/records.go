@@ -15,10 +15,10 @@ type tried struct {
 
 func (d *Uncertainty) triesByPlace(ctx context.Context) (out []tried, err error) {
 	return out, d.store.WithContext(ctx).Raw(`SELECT coalesce(s.offer, a.host) AS place, count(*) AS tries, count(*) FILTER (WHERE a.outcome <> 'done') AS fail
-		FROM tries a LEFT JOIN servers s ON s.host = a.host WHERE a.outcome <> 'revoked' GROUP BY 1`).Scan(&out).Error
+		FROM (SELECT host, outcome FROM tries ORDER BY id DESC LIMIT ?) a LEFT JOIN servers s ON s.host = a.host WHERE a.outcome <> 'revoked' GROUP BY 1`, mostTries).Scan(&out).Error
 }
 
-// mostTries are looked at, the newest.
+// mostTries are looked at, the newest: what is asked does not grow with all that was ever rendered.
 const mostTries = 20_000
 
 // triesSince are the tries on one's own hosts since a time that gave their frames, or were lost
@@ -26,6 +26,6 @@ const mostTries = 20_000
 func (d *Uncertainty) triesSince(ctx context.Context, since time.Time) (out []disruptions.Try, err error) {
 	return out, d.store.WithContext(ctx).Raw(`SELECT a.run_id AS run, r.priority, f.shot, a.host, a.crew, f.frame AS number, a.outcome = 'lost' AS lost, a.ended_at AS ended,
 		extract(epoch FROM a.ended_at - a.started_at)::float8 AS seconds
-		FROM tries a JOIN frames f ON f.id = a.frame_id JOIN runs r ON r.id = a.run_id JOIN hosts h ON h.name = a.host
-		WHERE r.kind = 'run' AND NOT h.server AND a.outcome IN ('done', 'lost') AND a.ended_at > ? ORDER BY a.id DESC LIMIT ?`, since, mostTries).Scan(&out).Error
+		FROM (SELECT * FROM tries ORDER BY id DESC LIMIT ?) a JOIN frames f ON f.id = a.frame_id JOIN runs r ON r.id = a.run_id JOIN hosts h ON h.name = a.host
+		WHERE r.kind = 'run' AND NOT h.server AND a.outcome IN ('done', 'lost') AND a.ended_at > ? ORDER BY a.id DESC`, mostTries, since).Scan(&out).Error
 }

@@ -64,8 +64,15 @@ export function apply(cache: QueryClient, events: Event[]) {
     }
     for (const key of staleKeys(e)) stale.set(key.join(), key);
   }
-  for (const queryKey of stale.values()) cache.invalidateQueries({ queryKey });
+  if (stale.size === 0) return;
+  setTimeout(() => {
+    for (const queryKey of stale.values()) cache.invalidateQueries({ queryKey });
+  }, later);
 }
+
+/** How long after an event what it makes stale is fetched: the service shows a run for a moment, 250 ms, as it
+ * was when somebody else looked. */
+const later = 300;
 
 /** What whoever holds the stream tells all open pages: an event, that the stream was opened,
  * or that it is open still. */

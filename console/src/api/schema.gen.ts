@@ -1993,6 +1993,8 @@ export interface components {
         EntryList: {
             currency: string;
             items: components["schemas"]["Entry"][];
+            /** @description The cursor of the next page; left out on the last */
+            next?: string;
             estimated: components["schemas"]["Money"];
             charged: components["schemas"]["Money"];
             frames: number;
@@ -4714,6 +4716,9 @@ export interface operations {
                 shot?: components["schemas"]["Name"];
                 host?: string;
                 day?: string;
+                /** @description From `next` of the page before */
+                cursor?: components["parameters"]["cursor"];
+                limit?: components["parameters"]["limit"];
             };
             header?: never;
             path?: never;
@@ -4721,7 +4726,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Entries */
+            /** @description Entries of so many runs, the newest first, and what these add up to; as CSV of all runs */
             200: {
                 headers: {
                     [name: string]: unknown;

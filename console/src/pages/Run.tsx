@@ -243,7 +243,7 @@ function useHeld<T>(value: T | undefined, every: number): T | undefined {
 }
 
 /** How often other pictures are shown, in milliseconds: of a run with many frames each would be gone before it is seen. */
-const newPictures = (run: Run) => (totalOf(run.counts) > 1_000 ? 10_000 : 1_000);
+const newPictures = (run: Run) => (totalOf(run.counts) > 1_000 ? 30_000 : 1_000);
 
 /** What does not follow each frame. */
 const Beside = memo(function Beside({ run }: { run: Run }) {

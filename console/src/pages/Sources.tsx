@@ -211,7 +211,14 @@ export function Sources() {
         <Farms />
         <Rates />
         <Shown query={entries}>
-          {(all) => all.items.length > 0 && <Entries title="Ledger of all runs, by entry" list={all} />}
+          {(all) =>
+            all.items.length > 0 && (
+              <Entries
+                title={all.next ? "Ledger of the last 100 runs, by entry" : "Ledger of all runs, by entry"}
+                list={all}
+              />
+            )
+          }
         </Shown>
         <DoneTo about="/sources" />
       </Stack>
