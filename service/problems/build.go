@@ -104,10 +104,14 @@ type plannedShot struct {
 	view candidates.View
 }
 
-// candidate returns the shot's candidate of a crew.
-func (s plannedShot) candidate(place, crew string) candidates.Candidate {
+// candidate returns the shot's candidate of a crew. There is none of a crew that was
+// declared after the shot was viewed: the stock may change while a plan is made.
+func (s plannedShot) candidate(place, crew string) (candidates.Candidate, bool) {
 	i := slices.IndexFunc(s.view.All, func(x candidates.Candidate) bool { return x.Place.Name == place && x.Crew.ID == crew })
-	return s.view.All[i]
+	if i < 0 {
+		return candidates.Candidate{}, false
+	}
+	return s.view.All[i], true
 }
 
 func (b *builder) addShots(ctx context.Context, ask Ask) error {
@@ -336,7 +340,11 @@ func (b *builder) estimate(shot plannedShot, place string, c stock.Crew, turnaro
 			return 0, false
 		}
 	}
-	x := shot.candidate(place, c.ID)
+	x, viewed := shot.candidate(place, c.ID)
+	if !viewed {
+		b.leaveOut(shot.Name, place, c.ID, "it was declared while this was planned", "plan again")
+		return 0, false
+	}
 	if why, fix := x.Usable(); why != "" {
 		b.leaveOut(shot.Name, place, c.ID, why, fix)
 		return 0, false
