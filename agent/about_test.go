@@ -18,7 +18,7 @@ func someAgent(t *testing.T) *Agent {
 	t.Helper()
 	folder := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(folder, "work"), 0o700))
-	a := &Agent{Config: Config{StateDir: folder, Scenes: t.TempDir(), Launchers: map[string]launchers.Launcher{}}, jobs: map[int64]*job{}}
+	a := &Agent{Config: Config{StateDir: folder, Scenes: t.TempDir(), Launchers: map[string]launchers.Launcher{}}, starts: map[*start]bool{}}
 	found, err := discover.Simulated([]stock.Host{{Name: "eddy", Devices: []stock.Device{{ID: "g0", InUseGB: 1.5, Watts: 400}}}}, "eddy")
 	require.NoError(t, err)
 	a.found, a.sampler = found, found.Sampler
@@ -68,13 +68,13 @@ func TestARenderersWordOnItsDevicesIsTakenWhereNoDriverTells(t *testing.T) {
 	assert.Zero(t, idle[0].Use)
 	assert.EqualValues(t, 1_500_000_000, idle[0].MemoryBytes)
 
-	j := &job{Lease: api.Lease{Devices: []string{"g0", "cpu"}}}
+	j := &start{of: api.Lease{Devices: []string{"g0", "cpu"}}}
 	j.reading.Devices = map[string]launchers.DeviceState{"g0": {Use: 0.9, Bytes: 9_000_000_000, Celsius: 70}, "cpu": {Use: 0.2}}
-	a.jobs[1] = j
+	a.starts[j] = true
 	busy := a.samples(t.Context())
 	assert.InDelta(t, 0.9, busy[0].Use, 0)
 	assert.EqualValues(t, 9_000_000_000, busy[0].MemoryBytes)
-	assert.InDelta(t, 0.9, j.meanUse(), 1e-9, "the CPU beside a GPU does not count: it is shared with everything")
-	assert.Zero(t, (&job{}).meanUse())
+	assert.InDelta(t, 0.9, j.use.mean(), 1e-9, "the CPU beside a GPU does not count: it is shared with everything")
+	assert.Zero(t, use{}.mean())
 	assert.Empty(t, a.sampled(), "nothing before the first look")
 }

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -93,7 +94,8 @@ type Agent struct {
 	inputs   *inputs
 
 	mu      sync.Mutex
-	jobs    map[int64]*job
+	jobs    map[int64]*job // by lease
+	starts  map[*start]bool
 	cannot  string    // for which nothing is rendered here; "" for none
 	triedAt time.Time // whether frames can be rendered
 	work    sync.WaitGroup
@@ -104,7 +106,7 @@ func New(c Config) (*Agent, error) {
 	if err := c.Validate(); err != nil {
 		return nil, err
 	}
-	a := &Agent{Config: c, boot: uuid.New(), factor: 1, jobs: map[int64]*job{}, beatNow: make(chan struct{}, 1), inputs: newInputs()}
+	a := &Agent{Config: c, boot: uuid.New(), factor: 1, jobs: map[int64]*job{}, starts: map[*start]bool{}, beatNow: make(chan struct{}, 1), inputs: newInputs()}
 	var err error
 	a.back, err = standback.New(c.Nice, c.Desk.keepCores())
 	return a, err
@@ -270,9 +272,7 @@ func (a *Agent) lease(ctx context.Context, stop context.CancelCauseFunc) error {
 			a.trouble(ctx, "asking for frames", err, stop)
 			continue
 		}
-		for _, l := range leases {
-			a.start(ctx, l)
-		}
+		a.begin(ctx, leases)
 	}
 	if cause := context.Cause(ctx); !errors.Is(cause, context.Canceled) {
 		return cause
@@ -348,36 +348,45 @@ func (a *Agent) revoke(gone api.Held) {
 	defer a.mu.Unlock()
 	if j := a.jobs[gone.Lease]; j != nil && j.Fence == gone.Fence {
 		a.Log.Info("lease was taken back", "shot", j.Shot, "frame", j.Frame)
-		j.cancel()
+		j.revoke()
 	}
 }
 
-// start begins to render a lease, unless it is in hand already.
-func (a *Agent) start(ctx context.Context, l api.Lease) {
+// begin begins to render leases, those of one start together, unless they are in hand already.
+func (a *Agent) begin(ctx context.Context, leases []api.Lease) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if old := a.jobs[l.Lease]; old != nil {
-		if old.Fence == l.Fence {
-			return
+	var all []*start
+	for _, l := range leases {
+		if old := a.jobs[l.Lease]; old != nil {
+			if old.Fence == l.Fence {
+				continue
+			}
+			old.revoke()
 		}
-		old.cancel()
-	}
-	j := &job{Lease: l, agent: a}
-	if why := a.keeps(l.Devices); why != "" {
-		j.gives = why // it was leased before the service heard of it
-	}
-	var working context.Context
-	working, j.cancel = context.WithCancel(ctx)
-	a.jobs[l.Lease] = j
-	a.work.Go(func() {
-		j.do(ctx, working)
-		j.cancel()
-		a.mu.Lock()
-		defer a.mu.Unlock()
-		if a.jobs[l.Lease] == j {
-			delete(a.jobs, l.Lease)
+		i := slices.IndexFunc(all, func(s *start) bool { return l.Start != 0 && s.of.Start == l.Start })
+		if i < 0 {
+			i = len(all)
+			all = append(all, &start{agent: a, of: l, gives: a.keeps(l.Devices)}) // it was leased before the service heard of it
 		}
-	})
+		j := &job{Lease: l, agent: a, start: all[i]}
+		all[i].left, a.jobs[l.Lease] = append(all[i].left, j), j
+	}
+	for _, s := range all {
+		working, stop := context.WithCancel(ctx)
+		s.stop, a.starts[s] = stop, true
+		jobs := slices.Clone(s.left)
+		a.work.Go(func() {
+			s.do(ctx, working)
+			stop()
+			for _, j := range jobs {
+				s.drop(j)
+			}
+			a.mu.Lock()
+			defer a.mu.Unlock()
+			delete(a.starts, s)
+		})
+	}
 }
 
 // retried repeats a call, with growing pauses, while the service cannot be

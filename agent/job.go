@@ -1,51 +1,40 @@
 package agent
 
 import (
-	"bufio"
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"os"
-	"os/exec"
-	"path/filepath"
-	"runtime"
-	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
-
-	"github.com/shirou/gopsutil/v4/load"
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
 	"rotanex.example/core/picture"
-	"rotanex.example/core/stock"
-	"rotanex.example/launchers"
 )
 
-// job is one lease being worked on.
+// job is one lease: a frame that a start renders.
 type job struct {
 	api.Lease
 	agent    *Agent
-	cancel   context.CancelFunc
+	start    *start
+	gone     atomic.Bool  // it is not ours any more
 	progress atomic.Int64 // thousandths
+}
 
-	mu      sync.Mutex
-	reading launchers.Reading
-	use     use
-	heard   time.Time // when the renderer last said something
-	pid     int       // of the renderer; 0: none runs
-	beside  bool      // somebody worked here meanwhile
-	gives   string    // why the frame is given back; "": it is not
-	stopped time.Time // since when the renderer stands still; zero: it does not
-	stood   time.Duration
+// revoke gives the frame up: it is not ours any more. If it is in hand its renderer ends; else its turn does not come.
+func (j *job) revoke() {
+	j.gone.Store(true)
+	j.start.mu.Lock()
+	defer j.start.mu.Unlock()
+	if len(j.start.left) > 0 && j.start.left[0] == j {
+		j.start.stop()
+	}
 }
 
 // failure is why a frame was not rendered.
@@ -56,252 +45,104 @@ type failure struct {
 
 func (f *failure) Error() string { return f.why }
 
-// do renders, checks and hands in. When working ends it gives up: with a word if the frame is
-// to be given back, without one if the lease is not ours any more or ctx, the agent's, ends.
-func (j *job) do(ctx, working context.Context) {
-	folder := filepath.Join(j.agent.StateDir, "work", fmt.Sprintf("%d-%d", j.Lease.Lease, j.Fence))
-	result := api.Result{Boot: j.agent.boot, Outcome: api.ResultOutcomeDone}
-	err := os.MkdirAll(folder, 0o700)
-	defer func() { _ = os.RemoveAll(folder) }()
-	if err == nil && j.givesBack() == "" {
-		var file string
-		if file, err = j.render(working, folder, &result.Measured); err == nil {
-			result.Sha256, result.Bytes, err = j.deliver(working, file)
+// rendered is a frame as its renderer left it.
+type rendered struct {
+	*job
+	find     func() string // where its file is, as far as there is one
+	file     string
+	measured api.Measured
+	err      error  // why it was not rendered; nil: it was
+	tail     string // the renderer's last words, of one that failed
+	gives    string // why it is given back; "": it is not
+}
+
+// deliverFor is how long a file may take to be whole after the renderer said that its frame is finished.
+const deliverFor = 5 * time.Second
+
+// settle checks, sends and hands in a frame, and says whether its start may go on.
+func (r *rendered) settle(ctx context.Context, ended <-chan struct{}) bool {
+	defer func() {
+		if r.file != "" {
+			_ = os.Remove(r.file)
+		}
+	}()
+	result := api.Result{Boot: r.agent.boot, Outcome: api.ResultOutcomeDone, Measured: r.measured}
+	err := r.err
+	if err == nil && r.gives == "" {
+		if err = r.whole(ctx, ended); err == nil {
+			result.Sha256, result.Bytes, err = r.deliver(ctx)
 		}
 	}
-	if err != nil && working.Err() == nil {
+	if err != nil && !r.gone.Load() && ctx.Err() == nil {
 		// It may be this host's fault: then the frame has not failed.
-		j.agent.doubt()
-		if why := j.agent.works(time.Now()); why != "" {
-			j.giveBack(why)
+		r.agent.doubt()
+		if why := r.agent.works(time.Now()); why != "" {
+			r.gives = why
 		}
 	}
-	why := j.givesBack()
 	switch {
 	case ctx.Err() != nil:
-		return
+		return false
 	case err == nil && result.Sha256 != "": // it is done, whatever was said since
-	case why != "":
-		result = api.Result{Boot: j.agent.boot, Outcome: api.ResultOutcomeGivenBack, LogTail: why}
-		j.agent.Log.Info("frame is given back", "shot", j.Shot, "frame", j.Frame, "why", why)
-		j.agent.tellDesk(ctx)
-	case working.Err() != nil:
-		return
+	case r.gone.Load():
+		return true
+	case r.gives != "":
+		result = api.Result{Boot: r.agent.boot, Outcome: api.ResultOutcomeGivenBack, LogTail: r.gives}
+		r.agent.Log.Info("frame is given back", "shot", r.Shot, "frame", r.Frame, "why", r.gives)
+		r.agent.tellDesk(ctx)
 	case client.Status(err) == http.StatusConflict:
-		j.agent.Log.Info("came too late", "shot", j.Shot, "frame", j.Frame)
-		return
+		r.agent.Log.Info("came too late", "shot", r.Shot, "frame", r.Frame)
+		return true
 	default:
-		j.failed(&result, err)
+		r.failed(&result, err)
 	}
-	_, err = retried(ctx, j.agent, func(ctx context.Context) (struct{}, error) {
-		return client.Decode[struct{}](j.agent.client.PutResult(ctx, j.Lease.Lease, j.Fence, result))
+	_, handed := retried(ctx, r.agent, func(ctx context.Context) (struct{}, error) {
+		return client.Decode[struct{}](r.agent.client.PutResult(ctx, r.Lease.Lease, r.Fence, result))
 	})
-	if err != nil && ctx.Err() == nil {
-		j.agent.Log.Warn("handing in", "shot", j.Shot, "frame", j.Frame, "error", err)
+	if handed != nil && ctx.Err() == nil {
+		r.agent.Log.Warn("handing in", "shot", r.Shot, "frame", r.Frame, "error", handed)
 	}
+	return result.Outcome == api.ResultOutcomeDone
 }
 
 // failed says in a result why the frame was not rendered.
-func (j *job) failed(result *api.Result, err error) {
+func (r *rendered) failed(result *api.Result, err error) {
 	f := &failure{api.ResultCauseCrashed, err.Error()}
 	errors.As(err, &f)
-	j.mu.Lock()
-	tail := j.reading.Tail()
-	j.mu.Unlock()
-	result.Outcome, result.Cause, result.LogTail = api.ResultOutcomeFailed, f.cause, strings.TrimSpace(tail+"\n"+f.why)
-	j.agent.Log.Warn("frame failed", "shot", j.Shot, "frame", j.Frame, "cause", f.cause, "why", f.why)
+	result.Outcome, result.Cause, result.LogTail = api.ResultOutcomeFailed, f.cause, strings.TrimSpace(r.tail+"\n"+f.why)
+	r.agent.Log.Warn("frame failed", "shot", r.Shot, "frame", r.Frame, "cause", f.cause, "why", f.why)
 }
 
-// render starts the renderer and returns the path of the checked picture.
-func (j *job) render(ctx context.Context, folder string, m *api.Measured) (string, error) {
-	l, ok := j.agent.Launchers[j.Launcher]
-	if !ok {
-		return "", &failure{api.ResultCauseRefused, fmt.Sprintf("this host does not allow the launcher %q", j.Launcher)}
-	}
-	if l.Devices == "cpu" && !slices.Equal(j.Devices, []string{stock.CPUDevice}) {
-		return "", &failure{api.ResultCauseRefused, fmt.Sprintf("%s renders on the CPU alone, not on %s", l.Name, j.Crew)}
-	}
-	scene, err := j.scene(ctx)
-	if err != nil {
-		return "", &failure{api.ResultCauseCannotStart, err.Error()}
-	}
-	if m.Settings, err = l.Settle(j.Settings); err != nil {
-		return "", &failure{api.ResultCauseRefused, err.Error()}
-	}
-	output := filepath.Join(folder, "frame."+l.Output)
-	args, err := l.Arguments(launchers.Frame{
-		Scene: scene, Frame: j.Frame, Width: j.Width, Height: j.Height, Threads: j.threads(), Devices: j.Devices,
-		Output: output, Stock: j.agent.stock, ClockFactor: j.agent.factor, Settings: j.Settings,
-		Backend: j.Backend, MemoryMode: string(j.MemoryMode),
-	})
-	if err != nil {
-		return "", &failure{api.ResultCauseRefused, err.Error()}
-	}
-	m.Conditions = j.conditions()
-	err = j.run(ctx, l, args, filepath.Dir(scene), m)
-	m.Conditions["beside"] = j.besideWhom()
-	if err != nil {
-		return "", err
-	}
-	return output, j.check(output)
-}
-
-// scene finds the scene file below the scene folder or in the shot's package, and
-// nothing outside it.
-func (j *job) scene(ctx context.Context) (string, error) {
-	folder, err := j.agent.scenes(ctx, j.Lease)
-	if err != nil {
-		return "", err
-	}
-	root, err := os.OpenRoot(folder)
-	if err != nil {
-		return "", err
-	}
-	defer func() { _ = root.Close() }()
-	if _, err := root.Stat(filepath.FromSlash(j.Scene)); err != nil {
-		return "", fmt.Errorf("scene %s: %w", j.Scene, err)
-	}
-	return filepath.Abs(filepath.Join(folder, filepath.FromSlash(j.Scene)))
-}
-
-func (j *job) threads() int {
-	switch {
-	case j.agent.Threads > 0:
-		return j.agent.Threads
-	case j.agent.inUse():
-		return j.agent.back.Threads()
-	}
-	return runtime.NumCPU()
-}
-
-// conditions are what else may have made the frame slow.
-func (j *job) conditions() map[string]string {
-	out := map[string]string{"power": "ac"}
-	if j.agent.found.Host.OnBattery() {
-		out["power"] = "battery"
-	}
-	held := 0.0
-	for _, id := range j.Devices {
-		if d := j.agent.found.Host.Device(id); d != nil {
-			held = max(held, d.InUseGB)
+// whole waits until the file can be read as a picture: a renderer may say that it has finished a frame a
+// little before it has written it.
+func (r *rendered) whole(ctx context.Context, ended <-chan struct{}) error {
+	for until := time.Now().Add(deliverFor); ; {
+		r.file = r.find()
+		err := r.check()
+		if err == nil || !time.Now().Before(until) {
+			return err
+		}
+		select {
+		case <-ended: // it writes no more
+			r.file = r.find()
+			return r.check()
+		case <-ctx.Done():
+			return err
+		case <-time.After(deliverFor / 50):
 		}
 	}
-	if held > 0 {
-		out["in_use_gb"] = fmt.Sprintf("%.1f", held)
-	}
-	use := 0.0
-	for _, s := range j.agent.sampled() {
-		if slices.Contains(j.Devices, s.Device) && s.Device != stock.CPUDevice {
-			use = max(use, s.Use)
-		}
-	}
-	if use > 0.02 {
-		out["device_use"] = fmt.Sprintf("%.2f", use) // somebody else's: this frame has not begun
-	}
-	if avg, err := load.Avg(); err == nil {
-		out["load"] = fmt.Sprintf("%.1f", avg.Load1)
-	}
-	return out
-}
-
-// run starts the program, reads it and measures it until it ends.
-func (j *job) run(ctx context.Context, l launchers.Launcher, args []string, folder string, m *api.Measured) error {
-	// The kernel kills the renderer with the thread that started it, should this
-	// agent be killed: so the thread is ours until the renderer is gone.
-	runtime.LockOSThread()
-	defer runtime.UnlockOSThread()
-	cmd := exec.CommandContext(ctx, l.Program, args...)
-	cmd.Dir = folder
-	cmd.Env = os.Environ()
-	for name, value := range l.Environment {
-		cmd.Env = append(cmd.Env, name+"="+value)
-	}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = 2 * time.Second
-	read, write, err := os.Pipe()
-	if err != nil {
-		return err
-	}
-	defer func() { _ = read.Close() }()
-	cmd.Stdout, cmd.Stderr = write, write
-	j.hear()
-	began := time.Now()
-	err = cmd.Start()
-	_ = write.Close()
-	if err != nil {
-		return &failure{api.ResultCauseCannotStart, fmt.Sprintf("%s: %v", l.Program, err)}
-	}
-	j.begun(cmd.Process.Pid)
-	var reader sync.WaitGroup
-	reader.Go(func() { j.read(l, read) })
-	watching, stop := context.WithCancel(ctx)
-	var watcher sync.WaitGroup
-	var hung atomic.Bool
-	watcher.Go(func() {
-		j.watch(watching, cmd.Process.Pid, l.Quiet(), m, func() { hung.Store(true); _ = cmd.Cancel() })
-	})
-	err = cmd.Wait()
-	m.Seconds = (time.Since(began) - j.ended()).Seconds() * j.agent.factor
-	stop()
-	watcher.Wait()
-	_ = read.SetReadDeadline(time.Now().Add(2 * time.Second)) // a grandchild may hold the pipe
-	reader.Wait()
-	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
-		m.PeakMemoryBytes = max(m.PeakMemoryBytes, usage.Maxrss*1024)
-	}
-	m.Stages, m.DevicePeakBytes, m.DeviceUse = j.reading.Stages, j.reading.DevicePeakBytes, j.meanUse()
-	switch {
-	case hung.Load():
-		return &failure{api.ResultCauseHung, fmt.Sprintf("%s said nothing for %s and was killed", l.Name, l.Quiet())}
-	case err != nil:
-		return &failure{api.ResultCause(l.Failure(&j.reading, cmd.ProcessState.ExitCode())), fmt.Sprintf("%s: %v", l.Name, err)}
-	}
-	return nil
-}
-
-func (j *job) hear() {
-	j.mu.Lock()
-	j.heard = time.Now()
-	j.mu.Unlock()
-}
-
-func (j *job) read(l launchers.Launcher, r io.Reader) {
-	lines := bufio.NewScanner(r)
-	lines.Buffer(make([]byte, 64<<10), 1<<20)
-	lines.Split(lineOrReturn)
-	for lines.Scan() {
-		j.mu.Lock()
-		l.Read(&j.reading, lines.Text())
-		j.heard = time.Now()
-		j.progress.Store(int64(j.reading.Progress * 1000))
-		j.mu.Unlock()
-	}
-	_, _ = io.Copy(io.Discard, r) // a line too long to read must not block the renderer
-}
-
-// lineOrReturn splits at line feeds and at carriage returns, by which renderers
-// redraw their progress.
-func lineOrReturn(data []byte, atEOF bool) (int, []byte, error) {
-	if i := slices.IndexFunc(data, func(b byte) bool { return b == '\n' || b == '\r' }); i >= 0 {
-		return i + 1, data[:i], nil
-	}
-	if atEOF && len(data) > 0 {
-		return len(data), data, nil
-	}
-	return 0, nil, nil
 }
 
 // check looks at the file before anybody else is told of it.
-func (j *job) check(file string) error {
-	f, err := os.Open(file)
+func (r *rendered) check() error {
+	f, err := os.Open(r.file)
 	if err != nil {
 		return &failure{api.ResultCauseBadPicture, "the renderer ended well but wrote no picture"}
 	}
 	defer func() { _ = f.Close() }()
 	size, err := f.Stat()
 	if err == nil {
-		_, err = picture.Check(f, size.Size(), j.Width, j.Height)
+		_, err = picture.Check(f, size.Size(), r.Width, r.Height)
 	}
 	if err != nil {
 		return &failure{api.ResultCauseBadPicture, err.Error()}
@@ -310,8 +151,8 @@ func (j *job) check(file string) error {
 }
 
 // deliver sends the picture with its SHA-256.
-func (j *job) deliver(ctx context.Context, file string) (string, int64, error) {
-	f, err := os.Open(file)
+func (r *rendered) deliver(ctx context.Context) (string, int64, error) {
+	f, err := os.Open(r.file)
 	if err != nil {
 		return "", 0, err
 	}
@@ -323,9 +164,9 @@ func (j *job) deliver(ctx context.Context, file string) (string, int64, error) {
 	}
 	sum := hash.Sum(nil)
 	params := api.PutPictureParams{ContentDigest: "sha-256=:" + base64.StdEncoding.EncodeToString(sum) + ":"}
-	_, err = retried(ctx, j.agent, func(ctx context.Context) (struct{}, error) {
+	_, err = retried(ctx, r.agent, func(ctx context.Context) (struct{}, error) {
 		body := io.NewSectionReader(f, 0, size)
-		return client.Decode[struct{}](j.agent.client.PutPictureWithBody(ctx, j.Lease.Lease, j.Fence, &params, "application/octet-stream", io.NopCloser(body)))
+		return client.Decode[struct{}](r.agent.client.PutPictureWithBody(ctx, r.Lease.Lease, r.Fence, &params, "application/octet-stream", io.NopCloser(body)))
 	})
 	if status := client.Status(err); status >= 400 && status < 500 && status != http.StatusConflict {
 		err = &failure{api.ResultCauseBadPicture, "the service refused the picture: " + err.Error()}

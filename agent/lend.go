@@ -121,8 +121,8 @@ func (a *Agent) deskIs(s desk.Status) {
 	a.back.Weigh(s.State != desk.Lent)
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	for _, j := range a.jobs {
-		j.deskIs(s, a.keeps(j.Devices))
+	for x := range a.starts {
+		x.deskIs(s, a.keeps(x.of.Devices))
 	}
 	a.beatSoon()
 }
@@ -177,85 +177,85 @@ func (a *Agent) deskReport() (out api.DeskReport) {
 
 // deskIs lets the frame go on, stand back, stand still or be given back. Kept is why its
 // devices are not lent any more; "": they are.
-func (j *job) deskIs(s desk.Status, kept string) {
-	how := j.agent.Config.Desk.Return
+func (s *start) deskIs(is desk.Status, kept string) {
+	how := s.agent.Config.Desk.Return
 	switch {
-	case s.State != desk.Lent && kept != "" && how == GiveBack:
-		j.giveBack(kept)
-	case s.State != desk.Lent && kept != "" && how == Pause:
-		j.stand(true)
+	case is.State != desk.Lent && kept != "" && how == GiveBack:
+		s.giveBack(kept)
+	case is.State != desk.Lent && kept != "" && how == Pause:
+		s.stand(true)
 	default:
-		j.stand(false)
+		s.stand(false)
 	}
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	j.beside = j.beside || s.State != desk.Lent
-	if j.pid != 0 {
-		j.agent.back.Stand(j.pid, s.State != desk.Lent)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.beside = s.beside || is.State != desk.Lent
+	if s.pid != 0 {
+		s.agent.back.Stand(s.pid, is.State != desk.Lent)
 	}
 }
 
-// giveBack ends the renderer, and lets others have the frame.
-func (j *job) giveBack(why string) {
-	j.mu.Lock()
-	j.gives = why
-	j.mu.Unlock()
-	j.cancel()
+// giveBack ends the renderer, and lets others have the frames.
+func (s *start) giveBack(why string) {
+	s.mu.Lock()
+	s.gives = why
+	s.mu.Unlock()
+	s.stop()
 }
 
-func (j *job) givesBack() string {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	return j.gives
+func (s *start) givesBack() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.gives
 }
 
 // stand lets the renderer stand still, or go on.
-func (j *job) stand(still bool) {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if still == !j.stopped.IsZero() {
+func (s *start) stand(still bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if still == !s.stopped.IsZero() {
 		return
 	}
 	now, signal := time.Now(), syscall.SIGCONT
 	if still {
-		j.stopped, signal = now, syscall.SIGSTOP
+		s.stopped, signal = now, syscall.SIGSTOP
 	} else {
-		j.stood += now.Sub(j.stopped)
-		j.stopped, j.heard = time.Time{}, now
+		s.stood += now.Sub(s.stopped)
+		s.stopped, s.heard = time.Time{}, now
 	}
-	if j.pid != 0 {
-		_ = syscall.Kill(-j.pid, signal)
+	if s.pid != 0 {
+		_ = syscall.Kill(-s.pid, signal)
 	}
 }
 
 // begun takes in the renderer's process, and puts it where it shall be.
-func (j *job) begun(pid int) {
-	inUse := j.agent.inUse()
-	j.agent.back.Join(pid, inUse)
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	j.pid, j.beside = pid, j.beside || inUse
-	if !j.stopped.IsZero() {
-		j.stopped = time.Now()
+func (s *start) begun(pid int) {
+	inUse := s.agent.inUse()
+	s.agent.back.Join(pid, inUse)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.pid, s.beside = pid, s.beside || inUse
+	if !s.stopped.IsZero() {
+		s.stopped = time.Now()
 		_ = syscall.Kill(-pid, syscall.SIGSTOP)
 	}
 }
 
-// ended lets go of the renderer's process and says for how long it stood still.
-func (j *job) ended() time.Duration {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.pid = 0; !j.stopped.IsZero() {
-		j.stood += time.Since(j.stopped)
+// ended lets go of the renderer's process. Usage is what it used, if that is known.
+func (s *start) ended(usage *syscall.Rusage) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.pid = 0; !s.stopped.IsZero() {
+		s.stood += time.Since(s.stopped)
 	}
-	return j.stood
+	if usage != nil {
+		s.peak = max(s.peak, usage.Maxrss*1024)
+	}
 }
 
-// besideWhom says whether somebody worked here while the frame was rendered.
-func (j *job) besideWhom() string {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.beside {
+// besideWhom says whether somebody worked here while a frame was rendered.
+func besideWhom(beside bool) string {
+	if beside {
 		return "its owner"
 	}
 	return "nobody"
@@ -263,15 +263,15 @@ func (j *job) besideWhom() string {
 
 // silent is for how long the renderer has said nothing while it might have. A frame that
 // has stood still for too long is given back.
-func (j *job) silent(now time.Time) time.Duration {
-	j.mu.Lock()
-	still, silent := j.stopped, now.Sub(j.heard)
-	j.mu.Unlock()
+func (s *start) silent(now time.Time) time.Duration {
+	s.mu.Lock()
+	still, silent := s.stopped, now.Sub(s.heard)
+	s.mu.Unlock()
 	if still.IsZero() {
 		return silent
 	}
 	if now.Sub(still) > pauseMost {
-		j.giveBack(fmt.Sprintf("it stood still for %s, as somebody works at the machine", pauseMost))
+		s.giveBack(fmt.Sprintf("it stood still for %s, as somebody works at the machine", pauseMost))
 	}
 	return 0
 }

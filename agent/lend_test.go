@@ -23,7 +23,7 @@ import (
 
 func lending(t *testing.T, nice int, d *Desk) *Agent {
 	t.Helper()
-	a := &Agent{Config: Config{Nice: nice, Desk: d, Log: slog.New(slog.DiscardHandler)}, factor: 1, jobs: map[int64]*job{}, beatNow: make(chan struct{}, 1)}
+	a := &Agent{Config: Config{Nice: nice, Desk: d, Log: slog.New(slog.DiscardHandler)}, factor: 1, jobs: map[int64]*job{}, starts: map[*start]bool{}, beatNow: make(chan struct{}, 1)}
 	a.found = discover.Found{Host: stock.Host{Devices: []stock.Device{{ID: "g0"}, {ID: "g1"}}}, Displays: []string{"g0"}}
 	var err error
 	a.back, err = standback.New(nice, 0)
@@ -32,16 +32,16 @@ func lending(t *testing.T, nice int, d *Desk) *Agent {
 }
 
 // renders lets the agent have a frame in hand, rendered by a shell script, until done.
-func renders(t *testing.T, a *Agent, script, folder string, m *api.Measured) (j *job, done chan error) {
+func renders(t *testing.T, a *Agent, script, folder string, m *api.Measured) (s *start, done chan error) {
 	t.Helper()
 	ctx, cancel := context.WithCancel(t.Context())
-	j, done = &job{agent: a, cancel: cancel, Lease: api.Lease{Devices: []string{"g1"}}}, make(chan error, 1)
-	a.jobs[1] = j
-	go func() {
-		done <- j.run(ctx, launchers.Launcher{Name: "shell", Program: "sh"}, []string{"-c", script}, folder, m)
-	}()
-	require.Eventually(t, func() bool { j.mu.Lock(); defer j.mu.Unlock(); return j.pid != 0 }, 10*time.Second, time.Millisecond)
-	return j, done
+	j := &job{agent: a}
+	s, done = &start{agent: a, stop: cancel, of: api.Lease{Devices: []string{"g1"}}, left: []*job{j}}, make(chan error, 1)
+	a.starts[s] = true
+	r := &rendering{start: s, launcher: launchers.Launcher{Name: "shell", Program: "sh"}, last: j, done: func(r *rendered) { *m = r.measured }}
+	go func() { done <- r.run(ctx, []string{"-c", script}, folder, 1) }()
+	require.Eventually(t, func() bool { s.mu.Lock(); defer s.mu.Unlock(); return s.pid != 0 }, 10*time.Second, time.Millisecond)
+	return s, done
 }
 
 func ends(t *testing.T, done chan error) error {
@@ -96,8 +96,8 @@ func TestAFrameStandsStill(t *testing.T) {
 	a.deskIs(desk.Status{State: desk.Lent})
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "go"), nil, 0o600))
 	require.NoError(t, ends(t, done))
-	assert.Negative(t, m.Seconds, "the hour is taken off, though it was made up")
-	assert.Equal(t, "its owner", j.besideWhom())
+	assert.Zero(t, m.Seconds, "the hour is taken off, though it was made up")
+	assert.Equal(t, "its owner", m.Conditions["beside"])
 }
 
 // One that has stood still for too long is given back, and so is each when its owner wants

@@ -17,19 +17,19 @@ func (a *Agent) samples(ctx context.Context) []api.DeviceSample {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	for _, j := range a.jobs {
-		j.mu.Lock()
+	for x := range a.starts {
+		x.mu.Lock()
 		for i := range out {
-			if said, ok := j.reading.Devices[out[i].Device]; ok {
+			if said, ok := x.reading.Devices[out[i].Device]; ok {
 				out[i].Use, out[i].Celsius, out[i].Watts, out[i].Mhz = said.Use, said.Celsius, said.Watts, said.MHz
 				out[i].MemoryBytes = max(out[i].MemoryBytes, said.Bytes)
 			}
 		}
-		j.mu.Unlock()
+		x.mu.Unlock()
 	}
 	for _, s := range out {
-		for _, j := range a.jobs {
-			j.used(s)
+		for x := range a.starts {
+			x.used(s)
 		}
 	}
 	return out
@@ -64,25 +64,23 @@ func (a *Agent) sampled() []api.DeviceSample {
 // use adds up how much a crew's devices were used while it rendered.
 type use struct{ sum, count float64 }
 
-// used takes in a sample if its device is the job's. The CPU is shared with all else on
+// used takes in a sample if its device is the crew's. The CPU is shared with all else on
 // the host and does not count beside GPUs.
-func (j *job) used(s api.DeviceSample) {
-	for _, id := range j.Devices {
-		if id == s.Device && (id != stock.CPUDevice || len(j.Devices) == 1) {
-			j.mu.Lock()
-			j.use.sum += s.Use
-			j.use.count++
-			j.mu.Unlock()
+func (s *start) used(x api.DeviceSample) {
+	for _, id := range s.of.Devices {
+		if id == x.Device && (id != stock.CPUDevice || len(s.of.Devices) == 1) {
+			s.mu.Lock()
+			s.use.sum += x.Use
+			s.use.count++
+			s.mu.Unlock()
 		}
 	}
 }
 
-// meanUse is how much the crew's devices were used, 0 where that was not seen.
-func (j *job) meanUse() float64 {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	if j.use.count == 0 {
+// mean is how much the crew's devices were used, 0 where that was not seen.
+func (u use) mean() float64 {
+	if u.count == 0 {
 		return 0
 	}
-	return min(1, j.use.sum/j.use.count)
+	return min(1, u.sum/u.count)
 }

@@ -5,8 +5,6 @@ import (
 	"time"
 
 	"github.com/shirou/gopsutil/v4/process"
-
-	"rotanex.example/api"
 )
 
 // look is how often a renderer is looked at: to find what it started, every process
@@ -15,16 +13,19 @@ const look = time.Second
 
 // watch measures the memory of a renderer and of the processes it started, and
 // calls hang once when it has been silent for too long.
-func (j *job) watch(ctx context.Context, pid int, quiet time.Duration, m *api.Measured, hang func()) {
+func (s *start) watch(ctx context.Context, pid int, quiet time.Duration, hang func()) {
 	ticks := time.NewTicker(look)
 	defer ticks.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case now := <-ticks.C:
-			m.PeakMemoryBytes = max(m.PeakMemoryBytes, treeMemory(int32(pid)))
-			if j.silent(now) > quiet {
+		case at := <-ticks.C:
+			now := treeMemory(int32(pid))
+			s.mu.Lock()
+			s.peak = max(s.peak, now)
+			s.mu.Unlock()
+			if s.silent(at) > quiet {
 				hang()
 				return
 			}

@@ -37,6 +37,8 @@ type Launcher struct {
 	Environment map[string]string  `yaml:"environment"`
 	Settings    map[string]Setting `yaml:"settings"`
 	Output      string             `yaml:"output"`      // the ending of the file that it writes
+	Opened      string             `yaml:"opened"`      // pattern of what it says once the scene is open and the first frame begins
+	Several     *Several           `yaml:"several"`     // how one start renders several frames; nil: it renders one
 	Progress    string             `yaml:"progress"`    // pattern with a group named percent
 	Stages      map[string]string  `yaml:"stages"`      // patterns with a group named seconds
 	DevicePeak  string             `yaml:"device_peak"` // pattern with a group named bytes
@@ -53,8 +55,8 @@ type Launcher struct {
 	Spills    bool                `yaml:"spills"`     // spills textures to host memory, told by {memory_mode}
 	FallsBack bool                `yaml:"falls_back"` // falls back to the CPU, told by {memory_mode}
 
-	progress, devicePeak, deviceState, version, plugin *regexp.Regexp
-	stages                                             map[string]*regexp.Regexp
+	progress, devicePeak, deviceState, version, plugin, opened *regexp.Regexp
+	stages                                                     map[string]*regexp.Regexp
 }
 
 // About is how a renderer is asked what it is.
@@ -161,6 +163,11 @@ func Parse(data []byte) (Launcher, error) {
 	l.progress = compile("progress", l.Progress, "percent")
 	l.devicePeak = compile("device_peak", l.DevicePeak, "bytes")
 	l.deviceState = compile("device_state", l.DeviceState, "device")
+	l.opened = compile("opened", l.Opened, "")
+	if s := l.Several; s != nil {
+		s.files, s.finished = compile("several: files", s.Files, "frame"), compile("several: finished", s.Finished, "")
+		faults = append(faults, s.check(l.Args)...)
+	}
 	l.version = compile("about: version", l.About.Version, "version")
 	l.plugin = compile("about: plugin", l.About.Plugin, "plugin")
 	l.stages = map[string]*regexp.Regexp{}
@@ -188,7 +195,7 @@ func Parse(data []byte) (Launcher, error) {
 
 var placeholder = regexp.MustCompile(`\{([a-z_.]+)\}`)
 
-var holes = []string{"scene", "frame", "width", "height", "threads", "devices", "output", "stock", "clock_factor", "backend", "memory_mode"}
+var holes = []string{"scene", "frame", "first", "last", "step", "frames", "width", "height", "threads", "devices", "output", "stock", "clock_factor", "backend", "memory_mode"}
 
 // word is what a text setting may hold: nothing that a renderer could take for
 // another option or path.
@@ -219,14 +226,14 @@ func (s Setting) check(name, value string) error {
 	return nil
 }
 
-// Frame is the typed values for one frame.
-type Frame struct {
+// Start is the typed values for one start.
+type Start struct {
 	Scene         string // path of the scene file, already made sure to lie in the scene folder
-	Frame         int
+	Frames        []int  // at least one, ascending; several only as Takes allows
 	Width, Height int
 	Threads       int
 	Devices       []string
-	Output        string // path of the file to write
+	Output        string // path of the file to write; of several files that from which they have their names
 	Stock         string // path of a file that describes this host's devices, as JSON
 	ClockFactor   float64
 	Backend       string
@@ -253,21 +260,22 @@ func (l Launcher) Settle(settings map[string]string) (map[string]string, error) 
 	return out, nil
 }
 
-// Arguments returns the argument list for a frame. No value can become more than
+// Arguments returns the argument list for a start. No value can become more than
 // a part of the one argument that it stands in.
-func (l Launcher) Arguments(f Frame) ([]string, error) {
+func (l Launcher) Arguments(f Start) ([]string, error) {
 	settings, err := l.Settle(f.Settings)
 	if err != nil {
 		return nil, err
 	}
 	values := map[string]string{
-		"scene": f.Scene, "frame": strconv.Itoa(f.Frame), "width": strconv.Itoa(f.Width), "height": strconv.Itoa(f.Height),
+		"scene": f.Scene, "width": strconv.Itoa(f.Width), "height": strconv.Itoa(f.Height),
 		"threads": strconv.Itoa(max(1, f.Threads)), "devices": strings.Join(f.Devices, ","), "output": f.Output,
 		"backend": f.Backend, "memory_mode": f.MemoryMode, "stock": f.Stock, "clock_factor": strconv.FormatFloat(f.ClockFactor, 'f', -1, 64),
 	}
 	for name, value := range settings {
 		values["setting."+name] = value
 	}
+	maps.Copy(values, numbers(f.Frames))
 	return filled(l.Args, values), nil
 }
 

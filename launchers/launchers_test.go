@@ -19,27 +19,27 @@ func shipped(t *testing.T, name string) launchers.Launcher {
 }
 
 func TestArgumentsFillTypedValuesIn(t *testing.T) {
-	args, err := shipped(t, "povray").Arguments(launchers.Frame{
-		Scene: "orrery.pov", Frame: 12, Width: 320, Height: 180, Threads: 2, Output: "out.png",
+	args, err := shipped(t, "povray").Arguments(launchers.Start{
+		Scene: "orrery.pov", Frames: []int{12}, Width: 320, Height: 180, Threads: 2, Output: "out.png",
 		Settings: map[string]string{"antialias": "0.1"},
 	})
 	require.NoError(t, err)
 	assert.Equal(t, []string{
-		"+Iorrery.pov", "+Oout.png", "+W320", "+H180", "+FN8", "-D", "-P", "+WT2", "+A0.1", "+Q9", "Declare=Frame=12",
+		"+Iorrery.pov", "+Oout.png", "+W320", "+H180", "+FN8", "-D", "-P", "+WT2", "+A0.1", "+Q9", "+KFI12", "+KFF12",
 	}, args)
 }
 
 func TestSettingsAreRefusedByName(t *testing.T) {
 	povray, simulator := shipped(t, "povray"), shipped(t, "simulated")
 	for value, l := range map[string]launchers.Launcher{"7": povray, "nan": povray, "0.1 +Iother.pov": povray} {
-		_, err := l.Arguments(launchers.Frame{Settings: map[string]string{"antialias": value}})
+		_, err := l.Arguments(launchers.Start{Frames: []int{1}, Settings: map[string]string{"antialias": value}})
 		assert.ErrorContains(t, err, "setting antialias")
 	}
 	for _, value := range []string{"../../etc", "$(reboot)", "a b", "-x"} {
-		_, err := simulator.Arguments(launchers.Frame{Settings: map[string]string{"fail": value}})
+		_, err := simulator.Arguments(launchers.Start{Frames: []int{1}, Settings: map[string]string{"fail": value}})
 		assert.ErrorContains(t, err, "setting fail", value)
 	}
-	_, err := povray.Arguments(launchers.Frame{Settings: map[string]string{"shell": "sh"}})
+	_, err := povray.Arguments(launchers.Start{Frames: []int{1}, Settings: map[string]string{"shell": "sh"}})
 	assert.ErrorContains(t, err, `no setting "shell"; it has antialias, quality`)
 }
 
@@ -66,12 +66,16 @@ func TestFailureByStatus(t *testing.T) {
 func TestParseSaysWhatIsWrong(t *testing.T) {
 	head := "format: rotanex-launcher-1\nname: x\nprogram: y\n"
 	for text, want := range map[string]string{
-		"name: x":                                "format",
-		head + "args: ['{shell}']":               "no placeholder {shell}",
-		head + "args: ['{setting.depth}']":       "no placeholder {setting.depth}",
-		head + "progress: '(\\d+)%'":             "no group (?P<percent>…)",
-		head + "shell: true":                     "shell",
-		head + "settings: {a: {type: anything}}": `type "anything"`,
+		"name: x":                          "format",
+		head + "args: ['{shell}']":         "no placeholder {shell}",
+		head + "args: ['{setting.depth}']": "no placeholder {setting.depth}",
+		head + "progress: '(\\d+)%'":       "no group (?P<percent>…)",
+		head + "shell: true":               "shell",
+		head + "args: ['{first}']\nseveral: {files: '(?P<frame>.)'}":  "want {first} and {last}",
+		head + "args: ['{frames}', '{frame}']\nseveral: {files: 'x'}": "{frame} in the arguments is one frame",
+		head + "args: ['{frames}']\nseveral: {files: 'x'}":            "no group (?P<frame>…)",
+		head + "args: ['{frames}']\nseveral: {}":                      "files is needed",
+		head + "settings: {a: {type: anything}}":                      `type "anything"`,
 	} {
 		_, err := launchers.Parse([]byte(text))
 		assert.ErrorContains(t, err, want, text)

@@ -160,7 +160,7 @@ func (f *Farm) render(ctx context.Context, j *farmJob, scenes string, x *provide
 	stockFile := f.nodeFile(j)
 	var said strings.Builder
 	r := Render{
-		Scene: filepath.Join(scenes, filepath.FromSlash(j.Scene)), Output: output, Stock: stockFile, Frame: x.Frame, Width: j.Width, Height: j.Height,
+		Scene: filepath.Join(scenes, filepath.FromSlash(j.Scene)), Output: output, Stock: stockFile, Frames: []int{x.Frame}, Width: j.Width, Height: j.Height,
 		Devices: j.tier.Crew().Devices, ClockFactor: f.ClockFactor, Say: &said, Samples: setting(j, "samples", 128), Bucket: setting(j, "bucket", 256), Denoise: "none", Lacks: f.Lacks,
 	}
 	if len(j.tier.Devices) > 0 && len(j.tier.Devices[0].Backends) > 0 {

@@ -26,7 +26,7 @@ func TestALackShowsAndMovementDoesNot(t *testing.T) {
 	look := func(frame int, lacks string) picture.Look {
 		output := filepath.Join(folder, "frame.png")
 		r := simulator.Render{
-			Scene: scene, Stock: stock, Output: output, Frame: frame, Width: 96, Height: 54, Devices: []string{"cpu"}, Samples: 16, ClockFactor: 1e6, Bucket: 64,
+			Scene: scene, Stock: stock, Output: output, Frames: []int{frame}, Width: 96, Height: 54, Devices: []string{"cpu"}, Samples: 16, ClockFactor: 1e6, Bucket: 64,
 			Denoise: "none", Say: io.Discard, Lacks: lacks,
 		}
 		require.Zero(t, r.Run(t.Context()))

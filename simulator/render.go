@@ -11,6 +11,8 @@ import (
 	"image/png"
 	"io"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,10 +28,11 @@ const (
 	ExitCrashed     = 70
 )
 
-// Render is one frame for the simulated renderer.
+// Render is one start of the simulated renderer.
 type Render struct {
 	Scene, Output, Stock   string
-	Frame, Width, Height   int
+	Frames                 []int // in the order in which they are rendered; of several each is written beside Output, see FileOf
+	Frame, Width, Height   int   // Frame is the one in hand
 	Devices                []string
 	Samples                int
 	ClockFactor            float64
@@ -43,7 +46,7 @@ type Render struct {
 	Say                    io.Writer
 }
 
-// Run renders and returns the exit status.
+// Run opens the scene, renders the frames and returns the exit status.
 func (r Render) Run(ctx context.Context) int {
 	status, err := r.run(ctx)
 	if err != nil {
@@ -65,6 +68,29 @@ func (r Render) run(ctx context.Context) (int, error) {
 	if err != nil {
 		return ExitCannotStart, fmt.Errorf("stock %s: %w", r.Stock, err)
 	}
+	output := r.Output
+	for i, frame := range r.Frames {
+		r.Frame = frame
+		if len(r.Frames) > 1 {
+			r.Output = FileOf(output, frame)
+		}
+		if status, err := r.frame(ctx, scene, host, i == 0); err != nil {
+			return status, err
+		}
+		_, _ = fmt.Fprintf(r.Say, "finished %d\n", frame)
+	}
+	return 0, nil
+}
+
+// FileOf is where a frame is written that is one of several: frame.png becomes
+// frame.000012.png.
+func FileOf(output string, frame int) string {
+	ending := filepath.Ext(output)
+	return fmt.Sprintf("%s.%06d%s", strings.TrimSuffix(output, ending), frame, ending)
+}
+
+// frame renders the frame in hand. The first one of a start opens the scene.
+func (r Render) frame(ctx context.Context, scene Scene, host stock.Host, opens bool) (int, error) {
 	fail, err := failFor(r.Fail, r.Frame, host.Name)
 	if err != nil {
 		return ExitCannotStart, err
@@ -86,6 +112,9 @@ func (r Render) run(ctx context.Context) (int, error) {
 	// machine is no part of what the simulated one takes.
 	painted := make(chan image.Image, 1)
 	go func() { painted <- r.paint(scene, fail) }()
+	if !opens {
+		stages = slices.DeleteFunc(stages, func(s stage) bool { return s.opening() })
+	}
 	if status, err := r.pass(ctx, stages, fail, host, r.peak(scene, host)); err != nil {
 		return status, err
 	}
@@ -120,6 +149,9 @@ func (r Render) pass(ctx context.Context, stages []stage, fail string, host stoc
 		}
 		gone += s.seconds
 		_, _ = fmt.Fprintf(r.Say, "stage %s %.3f\n", s.name, s.seconds)
+		if s.name == lastToOpen {
+			_, _ = fmt.Fprintln(r.Say, "opened")
+		}
 	}
 	return 0, nil
 }

@@ -99,6 +99,12 @@ type stage struct {
 	seconds float64
 }
 
+// lastToOpen is the stage with which the scene is open.
+const lastToOpen = "load"
+
+// opening reports whether the stage is one of opening the scene, once a start.
+func (s stage) opening() bool { return s.name == "prepare" || s.name == lastToOpen }
+
 // outOfMemory says which device has too little.
 type outOfMemory struct {
 	text string

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -87,7 +88,7 @@ func TestRenderWritesARealPictureOrFailsOnDemand(t *testing.T) {
 			cancel()
 		}
 		var said bytes.Buffer
-		r := Render{Scene: scene, Output: output, Stock: machine, Frame: frame, Width: 160, Height: 90, Devices: []string{"g0"}, Samples: 128, ClockFactor: 1000, Fail: c.fail, Say: &said}
+		r := Render{Scene: scene, Output: output, Stock: machine, Frames: []int{frame}, Width: 160, Height: 90, Devices: []string{"g0"}, Samples: 128, ClockFactor: 1000, Fail: c.fail, Say: &said}
 		assert.Equal(t, c.exit, r.Run(ctx), "%s: %s", c.fail, said.String())
 		cancel()
 		if c.exit != 0 {
@@ -157,4 +158,21 @@ func TestSettingsAndBackendsChangeTheTime(t *testing.T) {
 	assert.Greater(t, seconds(Render{Samples: 128, Backend: "compute1"}), 1.1*usual)
 	assert.Greater(t, seconds(Render{Samples: 128, Denoise: "smooth", DenoiseDevice: "cpu"}), seconds(Render{Samples: 128, Denoise: "smooth"}))
 	assert.Greater(t, seconds(Render{Samples: 128, Bucket: 16}), usual)
+}
+
+func TestAStartOpensTheSceneOnceForAllItsFrames(t *testing.T) {
+	folder := t.TempDir()
+	scene, machine, output := filepath.Join(folder, "gears.yaml"), filepath.Join(folder, "rack.json"), filepath.Join(folder, "frame.png")
+	require.NoError(t, os.WriteFile(scene, []byte("title: Gears\nprepare_s: 3\nwork_s: 1\nframes: 20\n"), 0o600))
+	data, err := json.Marshal(rack)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(machine, data, 0o600))
+	var said bytes.Buffer
+	r := Render{Scene: scene, Output: output, Stock: machine, Frames: []int{3, 5, 6}, Width: 160, Height: 90, Devices: []string{"g0"}, Samples: 16, ClockFactor: 1e5, Fail: "crash@6", Say: &said}
+	assert.Equal(t, ExitCrashed, r.Run(t.Context()))
+	for say, times := range map[string]int{"opened\n": 1, "stage prepare": 1, "stage load": 1, "stage work": 2, "finished 3\n": 1, "finished 5\n": 1, "finished 6\n": 0} {
+		assert.Equal(t, times, strings.Count(said.String(), say), "%s in %s", say, said.String())
+	}
+	assert.FileExists(t, filepath.Join(folder, "frame.000005.png"))
+	assert.NoFileExists(t, filepath.Join(folder, "frame.000006.png"))
 }

@@ -35,7 +35,7 @@ func render() *cobra.Command {
 	r := simulator.Render{Say: os.Stdout}
 	var devices string
 	c := &cobra.Command{
-		Use: "render", Short: "Render a frame on simulated devices", Args: cobra.NoArgs,
+		Use: "render", Short: "Render frames on simulated devices", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r.Devices = strings.Split(devices, ",")
 			os.Exit(r.Run(cmd.Context()))
@@ -47,7 +47,7 @@ func render() *cobra.Command {
 	f.StringVar(&r.Output, "output", "", "picture to write")
 	f.StringVar(&r.Stock, "stock", "", "file that describes the host, JSON")
 	f.StringVar(&devices, "devices", "", "devices, by comma")
-	f.IntVar(&r.Frame, "frame", 1, "frame")
+	f.IntSliceVar(&r.Frames, "frames", []int{1}, "frames, by comma; several are written beside --output, each with its number")
 	f.IntVar(&r.Width, "width", 640, "pixels")
 	f.IntVar(&r.Height, "height", 360, "pixels")
 	f.IntVar(&r.Samples, "samples", 128, "samples for each pixel")

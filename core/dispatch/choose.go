@@ -48,9 +48,9 @@ type Queue interface {
 	Others(c *Crew) ([]*Crew, int, error)
 	// Pool is the seats of the crew's licence; false: nobody counts them.
 	Pool(c *Crew) (Pool, bool, error)
-	// Take leases the first frame of a kind to the crew, with a seat if it needs one;
-	// false: somebody else was faster.
-	Take(c *Crew, k *Kind) (bool, error)
+	// Take leases frames of a kind to the crew for its next start, the first ones, with a seat
+	// if it needs one, and says how many; none: somebody else was faster.
+	Take(c *Crew, k *Kind) (int, error)
 }
 
 // Host is a machine: what is rendered on it and who could take more.
@@ -252,10 +252,10 @@ func (h *Host) tryKind(q Queue, c *Crew, k *Kind, now time.Time) (Verdict, error
 		return v, err
 	}
 	taken, err := q.Take(c, k)
-	if err != nil || !taken {
+	if err != nil || taken == 0 {
 		return Verdict{When: Later, Reason: NothingWaits, Detail: c.Shot}, err
 	}
-	c.Taken++
+	c.Taken += taken
 	h.Busy = append(h.Busy, c.Devices...)
 	h.UsedGB += c.MemoryGB
 	return v, nil

@@ -146,8 +146,8 @@ func (c *Crew) elsewhere(k *Kind, now time.Time) bool {
 	return !slices.Contains(k.FailedOn, c.Place) && c.left(k, now)
 }
 
-// comes is when the crew takes its next frame, if it will at all.
-func (c *Crew) comes(now time.Time) (at time.Time, will bool) {
+// Comes is when the crew takes its next frame, if it will at all.
+func (c *Crew) Comes(now time.Time) (at time.Time, will bool) {
 	if v := c.Stands(now); v.When == Never || v.When == Later && v.At.IsZero() {
 		return time.Time{}, false
 	}
@@ -163,7 +163,7 @@ func (c *Crew) reach(now time.Time) (n int, falls time.Time) {
 	if owed == 0 || c.Frame <= 0 {
 		return 0, time.Time{}
 	}
-	comes, will := c.comes(now)
+	comes, will := c.Comes(now)
 	if !will {
 		return 0, time.Time{}
 	}
@@ -185,7 +185,7 @@ func (c *Crew) late(now time.Time) bool {
 
 // byDue is how many frames the crew may do until its shot is due, and when that falls by one.
 func (c *Crew) byDue(now time.Time) (n int, falls time.Time) {
-	comes, will := c.comes(now)
+	comes, will := c.Comes(now)
 	if !will || c.Frame <= 0 || c.Farm {
 		return 0, time.Time{}
 	}
@@ -208,7 +208,7 @@ func (c *Crew) reachOf(helper *Crew, k *Kind, now time.Time) (n int, falls time.
 // another does one that takes so long, each after one that it has in hand; and when that is
 // not to be relied on any more: so long after its planned end, or so long before it closes.
 func (c *Crew) meanwhile(takes time.Duration, now time.Time) (n int, until time.Time) {
-	comes, will := c.comes(now)
+	comes, will := c.Comes(now)
 	until = c.End.Add(takes)
 	if !will || c.Frames == 0 || c.Frame <= 0 || !now.Before(until) || !c.Close.IsZero() && c.Close.Before(now.Add(takes)) {
 		return 0, time.Time{}

@@ -196,14 +196,14 @@ func (w *waiting) Pool(*dispatch.Crew) (dispatch.Pool, bool, error) {
 	return *w.pool, true, nil
 }
 
-func (w *waiting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
+func (w *waiting) Take(c *dispatch.Crew, k *dispatch.Kind) (int, error) {
 	w.taken = append(w.taken, c.Name+" "+string(rune('a'+k.First)))
 	k.Waiting--
 	k.First++
 	if k.Waiting == 0 {
 		w.kinds = w.kinds[1:]
 	}
-	return true, nil
+	return 1, nil
 }
 
 func reasons(h *dispatch.Host) (out []dispatch.Reason) {

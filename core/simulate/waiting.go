@@ -121,7 +121,7 @@ func (s *Simulation) place(c *dispatch.Crew) int {
 func (s *Simulation) shotOf(c *dispatch.Crew) int { return s.Crews[s.place(c)].Shot }
 
 // Take implements dispatch.Queue.
-func (s *Simulation) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
+func (s *Simulation) Take(c *dispatch.Crew, k *dispatch.Kind) (int, error) {
 	crew, frame := s.place(c), int(k.First)
 	kind := s.shots[s.Crews[crew].Shot].remove(frame)
 	if k.Waiting == 1 {
@@ -138,7 +138,7 @@ func (s *Simulation) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
 	}
 	takes, fails := s.chance.Try(crew, frame, s.time())
 	s.queue.push(event{at: s.now + int64(takes), kind: frameEnds, host: s.looking, crew: crew, frame: frame, fails: fails, kindOf: kind})
-	return true, nil
+	return 1, nil
 }
 
 // Pool implements dispatch.Queue.

@@ -7,8 +7,11 @@ package timing
 
 import (
 	"slices"
+	"time"
 
 	"gonum.org/v1/gonum/stat"
+
+	"rotanex.example/core/starts"
 )
 
 // Summary is what several timed frames say together. Times are in seconds.
@@ -61,4 +64,35 @@ type Estimate struct {
 	Low     float64 `json:"low_s"` // of the 90 % interval
 	High    float64 `json:"high_s"`
 	Basis   Basis   `json:"basis"`
+	Opening float64 `json:"opening_s,omitempty"` // of the scene, once a start; 0 is not known
+	InStart int     `json:"in_start,omitempty"`  // frames of a start, that share it in Seconds; 0 is 1
 }
+
+// Sharing is an estimate of a frame alone as one of a shot's frames in starts of several, which
+// share opening the scene.
+func (e Estimate) Sharing(opening float64, frames int) Estimate {
+	if opening <= 0 || e.Seconds <= 0 {
+		return e
+	}
+	own := max(0, e.Seconds-opening)
+	n := min(starts.Enough(duration(opening), duration(own)), max(1, frames))
+	e.Opening, e.InStart = opening, n
+	return e.scaled((own + opening/float64(n)) / e.Seconds)
+}
+
+// Alone is what a frame takes that has a start for itself.
+func (e Estimate) Alone() Estimate {
+	if e.InStart < 2 || e.Seconds <= 0 {
+		return e
+	}
+	out := e.scaled((e.Seconds + e.Opening*(1-1/float64(e.InStart))) / e.Seconds)
+	out.InStart = 1
+	return out
+}
+
+func (e Estimate) scaled(by float64) Estimate {
+	e.Seconds, e.Low, e.High = e.Seconds*by, e.Low*by, e.High*by
+	return e
+}
+
+func duration(seconds float64) time.Duration { return time.Duration(seconds * float64(time.Second)) }

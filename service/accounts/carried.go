@@ -9,6 +9,7 @@ import (
 
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
+	"rotanex.example/core/timing"
 )
 
 // Carried is the plan that a run carries out, with those that it changed over to.
@@ -21,7 +22,11 @@ type Carried struct {
 	Deadlines map[string]planning.Millis // the real ones, where the problem's keep time spare
 	Kept      []KeptFrames               // frames that are done already
 	InHand    map[string]planning.Millis // until when hosts are busy with the run's own frames
+	Basis     map[string]timing.Estimate // what frames were expected to take, by BasisKey
 }
+
+// BasisKey names what a shot's frames were expected to take on a crew of a place.
+func BasisKey(shot, place, crew string) string { return shot + " " + place + "/" + crew }
 
 // KeptFrames is frames of a shot that another run has done.
 type KeptFrames struct {

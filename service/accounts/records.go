@@ -61,8 +61,8 @@ func (a *Accounts) CarriedBy(ctx context.Context, id *uuid.UUID, run uuid.UUID) 
 
 func (a *Accounts) readPlan(ctx context.Context, id uuid.UUID) (p Carried, err error) {
 	var problem, plan json.RawMessage
-	err = a.store.WithContext(ctx).Raw("SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}'), coalesce(notes->'deadlines', '{}'), coalesce(notes->'kept', '[]'), coalesce(notes->'in_hand', '{}') FROM plans WHERE id = $1", id).Row().
-		Scan(&problem, &plan, &p.Currency, store.JSON(&p.FarmCrews), store.JSON(&p.SeatDays), store.JSON(&p.Deadlines), store.JSON(&p.Kept), store.JSON(&p.InHand))
+	err = a.store.WithContext(ctx).Raw("SELECT problem, plan, currency, coalesce(notes->'farm_crews', '{}'), coalesce(notes->'seat_days', '{}'), coalesce(notes->'deadlines', '{}'), coalesce(notes->'kept', '[]'), coalesce(notes->'in_hand', '{}'), coalesce(notes->'basis', '{}') FROM plans WHERE id = $1", id).Row().
+		Scan(&problem, &plan, &p.Currency, store.JSON(&p.FarmCrews), store.JSON(&p.SeatDays), store.JSON(&p.Deadlines), store.JSON(&p.Kept), store.JSON(&p.InHand), store.JSON(&p.Basis))
 	if err != nil {
 		return p, err
 	}

@@ -107,7 +107,7 @@ func leaseRecords(all []queue.Lease) []api.Lease {
 	for i, l := range all {
 		out[i] = api.Lease{
 			Lease: l.Lease, Fence: l.Fence, Run: l.Run, Shot: l.Shot, Frame: l.Frame, Crew: l.Crew, Devices: l.Devices, Backend: l.Backend,
-			MemoryMode: api.LeaseMemoryMode(l.MemoryMode), Package: l.Package, Scene: l.Scene, Width: l.Width, Height: l.Height, Launcher: l.Launcher, Settings: l.Settings,
+			MemoryMode: api.LeaseMemoryMode(l.MemoryMode), Package: l.Package, Scene: l.Scene, Width: l.Width, Height: l.Height, Launcher: l.Launcher, Settings: l.Settings, Start: l.Start,
 		}
 	}
 	return out
@@ -118,7 +118,7 @@ func resultOf(r api.Result) queue.Result {
 	return queue.Result{
 		Boot: r.Boot, Failed: r.Outcome == api.ResultOutcomeFailed, GivenBack: r.Outcome == api.ResultOutcomeGivenBack, Cause: string(r.Cause), LogTail: r.LogTail, SHA256: r.Sha256,
 		Measured: timing.Measurement{
-			Seconds: m.Seconds, Stages: m.Stages, PeakMemoryBytes: m.PeakMemoryBytes, DevicePeakBytes: m.DevicePeakBytes, DeviceUse: m.DeviceUse,
+			Seconds: m.Seconds, OpeningS: m.OpeningS, OpeningPartS: m.OpeningPartS, Stages: m.Stages, PeakMemoryBytes: m.PeakMemoryBytes, DevicePeakBytes: m.DevicePeakBytes, DeviceUse: m.DeviceUse,
 			Conditions: m.Conditions, Settings: m.Settings,
 		},
 	}

@@ -15,9 +15,10 @@ import (
 type Crew struct {
 	dispatch.Crew
 	Run     uuid.UUID
-	Mode    string  // of memory, that its frames are rendered in
-	Pace    float64 // seconds a frame, of one node
-	Nodes   int     // of a farm, that work side by side; else 1
+	Mode    string        // of memory, that its frames are rendered in
+	Pace    float64       // seconds a frame, of one node
+	Opening time.Duration // of the scene, once a start; 0: not known, or a start renders one frame
+	Nodes   int           // of a farm, that work side by side; else 1
 	seen    *time.Time
 	server  *states.Server // the state of the rented server that it is on
 	job     *states.Job    // the state of the farm's job that it is

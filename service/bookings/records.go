@@ -29,8 +29,9 @@ type Booking struct {
 	CloseAt  *time.Time
 	DueAt    *time.Time // its frames are to be rendered by then; nil: at any time
 	FrameS   float64
-	Nodes    int `gorm:"default:1"` // of a farm, that work side by side
-	Planned  int // frames as they were planned, whatever changed since but a plan in its place
+	OpeningS float64 // of the scene, once a start; FrameS has its part of it
+	Nodes    int     `gorm:"default:1"` // of a farm, that work side by side
+	Planned  int     // frames as they were planned, whatever changed since but a plan in its place
 	Open     bool
 	Excluded string // why it gets no more frames; "" is not excluded
 	Farm     bool   `gorm:"-"` // its frames are rendered by a farm
@@ -52,9 +53,9 @@ func Add(tx *gorm.DB, all []Booking) error {
 
 // All lists the bookings of a run, by their start. Of many, reading them row by row takes half the time that GORM does.
 func All(tx *gorm.DB, run uuid.UUID) ([]Booking, error) {
-	return store.Rows(tx.Raw(`SELECT id, run_id, shot, host, crew, devices, frames, taken, start_at, end_at, close_at, due_at, frame_s, nodes, planned, open, excluded
+	return store.Rows(tx.Raw(`SELECT id, run_id, shot, host, crew, devices, frames, taken, start_at, end_at, close_at, due_at, frame_s, opening_s, nodes, planned, open, excluded
 		FROM bookings WHERE run_id = $1 ORDER BY start_at, id`, run), func(row store.Row) (b Booking, err error) {
-		return b, row.Scan(&b.ID, &b.RunID, &b.Shot, &b.Host, &b.Crew, store.JSON(&b.Devices), &b.Frames, &b.Taken, &b.StartAt, &b.EndAt, &b.CloseAt, &b.DueAt, &b.FrameS, &b.Nodes,
+		return b, row.Scan(&b.ID, &b.RunID, &b.Shot, &b.Host, &b.Crew, store.JSON(&b.Devices), &b.Frames, &b.Taken, &b.StartAt, &b.EndAt, &b.CloseAt, &b.DueAt, &b.FrameS, &b.OpeningS, &b.Nodes,
 			&b.Planned, &b.Open, &b.Excluded)
 	})
 }
@@ -120,8 +121,8 @@ func Owed(tx *gorm.DB, run uuid.UUID, host string) (time.Duration, error) {
 
 // Replace books on another host what one still owes in a run.
 func Replace(tx *gorm.DB, run uuid.UUID, host, by string, start, end, closes time.Time) error {
-	err := tx.Exec(`INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, close_at, due_at, frame_s, open)
-		SELECT run_id, shot, $3, crew, devices, frames - taken, $4, $5, $6, due_at, frame_s, open FROM bookings WHERE run_id = $1 AND host = $2 AND taken < frames AND excluded = ''`,
+	err := tx.Exec(`INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, close_at, due_at, frame_s, opening_s, open)
+		SELECT run_id, shot, $3, crew, devices, frames - taken, $4, $5, $6, due_at, frame_s, opening_s, open FROM bookings WHERE run_id = $1 AND host = $2 AND taken < frames AND excluded = ''`,
 		run, host, by, start, end, closes).Error
 	if err != nil {
 		return err
@@ -138,7 +139,7 @@ func BeginNow(tx *gorm.DB, run uuid.UUID, now time.Time) error {
 		  AND b.start_at <= greatest($2, f.leased_at + make_interval(secs => o.frame_s)) + interval '1 minute')`, run, now).Error
 }
 
-const crewColumns = `b.id, b.run_id, b.shot, b.host, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.close_at, coalesce(r.deadline, b.due_at), b.frame_s, b.frame_s / b.nodes, b.nodes,
+const crewColumns = `b.id, b.run_id, b.shot, b.host, b.crew, b.devices, b.frames, b.taken, b.start_at, b.end_at, b.close_at, coalesce(r.deadline, b.due_at), b.frame_s, b.frame_s / b.nodes, b.opening_s, b.nodes,
 	r.kind = 'trial', coalesce((s.spec->>'host_memory_gb')::float8, 0), b.memory_mode, coalesce(s.spec->>'licence', ''), b.excluded,
 	h.name IS NOT NULL, coalesce(h.draining, false), coalesce(h.trouble, ''), h.agent_seen, v.state, j.state, r.priority, h.desk
 	FROM bookings b JOIN runs r ON r.id = b.run_id JOIN run_shots s ON s.run_id = b.run_id AND s.shot = b.shot LEFT JOIN hosts h ON h.name = b.host
@@ -150,8 +151,8 @@ func read(tx *gorm.DB, wall time.Time, where string, args ...any) ([]*Crew, erro
 	return store.Rows(tx.Raw("SELECT "+crewColumns+" WHERE "+where+" ORDER BY b.id", args...), func(row store.Row) (*Crew, error) {
 		c := &Crew{}
 		var closes, due *time.Time
-		var frame float64
-		err := row.Scan(&c.ID, &c.Run, &c.Shot, &c.Host, &c.Name, store.JSON(&c.Devices), &c.Frames, &c.Taken, &c.Start, &c.End, &closes, &due, &c.Pace, &frame, &c.Nodes,
+		var frame, opening float64
+		err := row.Scan(&c.ID, &c.Run, &c.Shot, &c.Host, &c.Name, store.JSON(&c.Devices), &c.Frames, &c.Taken, &c.Start, &c.End, &closes, &due, &c.Pace, &frame, &opening, &c.Nodes,
 			&c.Trial, &c.MemoryGB, &c.Mode, &c.Licence, &c.Excluded, &c.Known, &c.drains, &c.trouble, &c.seen, &c.server, &c.job, &c.Priority, store.JSON(&c.desk))
 		if err != nil {
 			return nil, err
@@ -162,7 +163,7 @@ func read(tx *gorm.DB, wall time.Time, where string, args ...any) ([]*Crew, erro
 		if due != nil && c.Priority != dispatch.Backlog {
 			c.Due = *due
 		}
-		c.Frame = time.Duration(frame * float64(time.Second))
+		c.Frame, c.Opening = time.Duration(frame*float64(time.Second)), time.Duration(opening*float64(time.Second))
 		c.Place, c.Farm = dispatch.Place(c.Host, c.Name), c.job != nil
 		c.State, c.Said = c.stands(wall)
 		return c, nil
@@ -225,4 +226,17 @@ const inIndex = " ORDER BY tried, warm_up DESC, repeat, frame"
 // CountWaiting is how many frames of a shot wait, at most so many; 0: all of them, which takes counting them.
 func CountWaiting(tx *gorm.DB, run uuid.UUID, shot string, most int) (n int, err error) {
 	return n, tx.Raw("SELECT count(*) FROM (SELECT FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting'"+inIndex+" LIMIT nullif($3, 0)) f", run, shot, most).Row().Scan(&n)
+}
+
+// lastBegins is when the last frame that each booking of a shot has under lease begins, or began.
+func lastBegins(tx *gorm.DB, run uuid.UUID, shot string) (map[int64]time.Time, error) {
+	out := map[int64]time.Time{}
+	_, err := store.Rows(tx.Raw("SELECT booking_id, max(leased_at) FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'rendering' GROUP BY booking_id", run, shot),
+		func(row store.Row) (id int64, err error) {
+			var at time.Time
+			err = row.Scan(&id, &at)
+			out[id] = at
+			return id, err
+		})
+	return out, err
 }

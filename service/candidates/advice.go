@@ -258,6 +258,7 @@ func (c *comparison) point(place hosts.Place, model string, ids []string) (Scali
 	if err != nil {
 		return ScalingPoint{}, false
 	}
+	e = e.Alone() // beside what was timed
 	out := ScalingPoint{Model: model, Place: place.Name, Devices: len(ids), Seconds: e.Seconds, LowS: e.Low, HighS: e.High}
 	var timed []float64
 	for _, r := range c.rows {

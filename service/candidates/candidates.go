@@ -188,6 +188,9 @@ func (p *Candidates) candidate(v View, place hosts.Place, c stock.Crew, licence 
 	if err != nil {
 		out.Note = err.Error()
 	} else {
+		if place.Farm != nil {
+			e = e.Alone() // its nodes are handed frame by frame
+		}
 		out.Known, out.Estimate, out.Parts, out.Note = true, e, prediction.Parts, prediction.Note
 		if e.Basis == timing.Predicted {
 			slow := out.Fit.Slowdown // a measured time has it in it

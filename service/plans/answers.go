@@ -18,6 +18,7 @@ import (
 	"rotanex.example/core/planning"
 	"rotanex.example/core/planning/questions"
 	"rotanex.example/core/pricing"
+	"rotanex.example/service/accounts"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/problems"
 )
@@ -138,7 +139,7 @@ func (r Plan) addBookings(out *api.Plan, problem planning.Problem, plan planning
 		if b.Server != "" {
 			place = offerOf[b.Server]
 		}
-		basis := r.Notes.Basis[problems.BasisKey(b.Shot, place, b.Crew)]
+		basis := r.Notes.Basis[accounts.BasisKey(b.Shot, place, b.Crew)]
 		row := api.PlannedBooking{
 			Shot: b.Shot, Place: b.Where(), Source: sources[place], Owned: b.Host != "", Crew: b.Crew, Frames: b.Frames, Start: at(b.Start), End: at(b.End),
 			FrameS: basis.Seconds, Basis: api.PlannedBookingBasis(basis.Basis), LowS: basis.Low, HighS: basis.High,

@@ -14,6 +14,7 @@ import (
 	"rotanex.example/core/planning"
 	"rotanex.example/core/planning/questions"
 	"rotanex.example/core/timing"
+	"rotanex.example/service/accounts"
 	"rotanex.example/service/computations"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/problems"
@@ -88,7 +89,7 @@ func (p *Plans) alternatives(ctx context.Context, question []byte, say questions
 	out := compared{By: x.Problem.Start.Add(x.Problem.Shots[0].Deadline.Duration()), Unsupported: map[string][]string{}}
 	measured := func(t planning.Timing) bool {
 		_, place := t.Place()
-		return x.Notes.Basis[problems.BasisKey(t.Shot, place, t.Crew)].Basis == timing.Measured
+		return x.Notes.Basis[accounts.BasisKey(t.Shot, place, t.Crew)].Basis == timing.Measured
 	}
 	if out.Rows, err = questions.Sources(ctx, x.Problem, x.Names, x.SourceOf, measured, say); err != nil {
 		return nil, err

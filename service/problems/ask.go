@@ -10,6 +10,7 @@ import (
 	"rotanex.example/core/planning"
 	"rotanex.example/core/planning/questions"
 	"rotanex.example/core/pricing"
+	"rotanex.example/service/accounts"
 	"rotanex.example/service/httpapi"
 )
 
@@ -112,7 +113,7 @@ func (b *builder) assume(all []Assumption) error {
 		b.notes.Assumes = append(b.notes.Assumes, text)
 		for _, t := range problem.Timings {
 			if _, place := t.Place(); a.Like != "" && place == a.Name {
-				b.notes.Basis[BasisKey(t.Shot, place, t.Crew)] = b.notes.Basis[BasisKey(t.Shot, a.Like, t.Crew)]
+				b.notes.Basis[accounts.BasisKey(t.Shot, place, t.Crew)] = b.notes.Basis[accounts.BasisKey(t.Shot, a.Like, t.Crew)]
 			}
 		}
 	}

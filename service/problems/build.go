@@ -14,6 +14,7 @@ import (
 	"rotanex.example/core/replan"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
+	"rotanex.example/service/accounts"
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
@@ -335,7 +336,7 @@ func (b *builder) freeFrom(host string, others []taken) (free time.Time, why, fi
 // where its renderer's time comes from or why the crew is left out.
 func (b *builder) estimate(shot plannedShot, place string, c stock.Crew, turnaround time.Duration) (planning.Millis, bool) {
 	if b.rest != nil {
-		if why := b.rest.excluded[BasisKey(shot.Name, place, c.ID)]; why != "" {
+		if why := b.rest.excluded[accounts.BasisKey(shot.Name, place, c.ID)]; why != "" {
 			b.leaveOut(shot.Name, place, c.ID, "in this run it gets no more of them: "+why, fmt.Sprintf("once what was wrong is fixed: rotanex pause %[1]s, then rotanex resume %[1]s", b.notes.Ask.Run.String()[:8]))
 			return 0, false
 		}
@@ -349,6 +350,6 @@ func (b *builder) estimate(shot plannedShot, place string, c stock.Crew, turnaro
 		b.leaveOut(shot.Name, place, c.ID, why, fix)
 		return 0, false
 	}
-	b.notes.Basis[BasisKey(shot.Name, place, c.ID)] = x.Estimate
+	b.notes.Basis[accounts.BasisKey(shot.Name, place, c.ID)] = x.Estimate
 	return max(1, planning.Millis(x.Estimate.Seconds*1000+0.5)+planning.MillisOf(turnaround)), true
 }

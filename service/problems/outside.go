@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"rotanex.example/core/planning"
+	"rotanex.example/service/accounts"
 )
 
 // priced returns what one unit of a source's prices comes to in the service's currency. A
@@ -87,7 +88,7 @@ func (b *builder) addFarms(ctx context.Context) error {
 			if frame, ok := b.estimate(shot, f.Name, crew, 0); ok {
 				used = true
 				b.notes.FarmCrews[shot.Name+" "+f.Name] = crew.ID
-				b.notes.Basis[BasisKey(shot.Name, f.Name, "")] = b.notes.Basis[BasisKey(shot.Name, f.Name, crew.ID)]
+				b.notes.Basis[accounts.BasisKey(shot.Name, f.Name, "")] = b.notes.Basis[accounts.BasisKey(shot.Name, f.Name, crew.ID)]
 				b.problem.Timings = append(b.problem.Timings, planning.Timing{Shot: shot.Name, Farm: f.Name, Frame: frame})
 			}
 		}

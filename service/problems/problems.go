@@ -54,7 +54,7 @@ func New(c Config) *Problems { return &Problems{c} }
 // and what was left out and why. They are kept with the plan.
 type Notes struct {
 	Ask     *Ask                       `json:"ask,omitempty"`
-	Basis   map[string]timing.Estimate `json:"basis"` // by BasisKey
+	Basis   map[string]timing.Estimate `json:"basis"` // by accounts.BasisKey
 	LeftOut []LeftOut                  `json:"left_out"`
 	// Deadlines are the real ones, where the problem's keep time spare.
 	Deadlines map[string]planning.Millis `json:"deadlines,omitempty"`
@@ -94,9 +94,6 @@ type LeftOut struct {
 	Why   string `json:"why"`
 	Fix   string `json:"fix,omitempty"`
 }
-
-// BasisKey names a timing among Notes.Basis.
-func BasisKey(shot, place, crew string) string { return shot + " " + place + "/" + crew }
 
 // Deadline is when a shot is really due, of which the problem's may keep time spare.
 func (n Notes) Deadline(s planning.Shot) planning.Millis {

@@ -10,6 +10,7 @@ import (
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/replan"
+	"rotanex.example/service/accounts"
 	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
@@ -96,7 +97,7 @@ func (p *Problems) excludedIn(ctx context.Context, run uuid.UUID) (map[string]st
 	err := p.Store.WithContext(ctx).Raw("SELECT shot, host, crew, excluded FROM bookings WHERE run_id = ? AND excluded <> ''", run).Scan(&rows).Error
 	out := map[string]string{}
 	for _, r := range rows {
-		out[BasisKey(r.Shot, r.Host, r.Crew)] = r.Excluded
+		out[accounts.BasisKey(r.Shot, r.Host, r.Crew)] = r.Excluded
 	}
 	return out, err
 }

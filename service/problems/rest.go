@@ -12,6 +12,7 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/replan"
+	"rotanex.example/service/accounts"
 	"rotanex.example/service/httpapi"
 )
 
@@ -83,7 +84,7 @@ func (b *builder) addPaidServers() {
 		b.notes.Sources[v.Host] = offers[v.Offer].Source
 		for _, t := range b.problem.Timings {
 			if t.Host == v.Host {
-				b.notes.Basis[BasisKey(t.Shot, v.Host, t.Crew)] = b.notes.Basis[BasisKey(t.Shot, v.Offer, t.Crew)]
+				b.notes.Basis[accounts.BasisKey(t.Shot, v.Host, t.Crew)] = b.notes.Basis[accounts.BasisKey(t.Shot, v.Offer, t.Crew)]
 			}
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"rotanex.example/service/events"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
+	"rotanex.example/service/tries"
 )
 
 // stale is the answer to who no longer holds the lease.
@@ -74,11 +76,11 @@ type Result struct {
 func (r Result) outcome() string {
 	switch {
 	case r.GivenBack:
-		return triedRevoked
+		return tries.Revoked
 	case r.Failed:
-		return triedFailed
+		return tries.Failed
 	}
-	return triedDone
+	return tries.Done
 }
 
 // End ends a lease: the frame is done, or its try failed. The same result again changes
@@ -93,29 +95,16 @@ func (q *Queue) End(ctx context.Context, host string, lease, fence int64, r Resu
 		if len(found) == 0 {
 			return endedBefore(tx, lease, fence, r)
 		}
-		l := found[0]
-		ended = &l
-		if r.GivenBack {
-			return q.handBack(tx, l, "given back: "+r.LogTail)
+		ended = &found[0]
+		if err := q.end(tx, found[0], r); err != nil {
+			return err
 		}
-		if r.Failed {
-			if r.Cause == outOfMemory {
-				return q.ranOut(tx, l, r.LogTail, &r.Measured)
-			}
-			if err := q.excludeUnable(tx, l, r.Cause); err != nil {
-				return err
-			}
-			return q.fail(tx, l, r.Cause, r.LogTail, &r.Measured)
-		}
-		if l.sha256 == nil || *l.sha256 != r.SHA256 {
-			return httpapi.Conflict("the picture of this lease is not here, or is another one: send it first")
-		}
-		return q.finish(tx, l, r.Measured)
+		return q.next(tx, found[0], r)
 	})
 	if err == nil && ended != nil {
 		// A frame that is done is nobody else's: its host alone has room again. One that waits again is for others too.
 		work := events.WorkOf(host)
-		if r.outcome() != triedDone {
+		if r.outcome() != tries.Done {
 			work = events.Work
 		}
 		q.feed.Wake(events.Changes, work)
@@ -124,13 +113,31 @@ func (q *Queue) End(ctx context.Context, host string, lease, fence int64, r Resu
 	return err
 }
 
+// end ends a lease as its result says.
+func (q *Queue) end(tx *gorm.DB, l leased, r Result) error {
+	switch {
+	case r.GivenBack:
+		return q.handBack(tx, l, "given back: "+r.LogTail)
+	case r.Failed && r.Cause == outOfMemory:
+		return q.ranOut(tx, l, r.LogTail, &r.Measured)
+	case r.Failed:
+		if err := q.excludeUnable(tx, l, r.Cause); err != nil {
+			return err
+		}
+		return q.fail(tx, l, r.Cause, r.LogTail, &r.Measured)
+	case l.sha256 == nil || *l.sha256 != r.SHA256:
+		return httpapi.Conflict("the picture of this lease is not here, or is another one: send it first")
+	}
+	return q.finish(tx, l, r.Measured)
+}
+
 // finish makes the frame done.
 func (q *Queue) finish(tx *gorm.DB, l leased, m timing.Measurement) error {
 	now := q.clock.Now()
 	if err := setDone(tx, l.id, now, m.Seconds); err != nil {
 		return err
 	}
-	if err := note(tx, l, triedDone, "", "", now, m.Seconds, &m); err != nil {
+	if err := note(tx, l, tries.Done, "", "", now, m.Seconds, &m); err != nil {
 		return err
 	}
 	return q.feed.Write(tx, l.event(events.Event{At: now, State: string(Done), Seconds: m.Seconds}))
@@ -148,7 +155,7 @@ const lossesAllowed = 10
 // free tells of a lease that ended without a frame, which waits again or failed.
 func (q *Queue) free(tx *gorm.DB, l leased, outcome, cause, tail, state string, m *timing.Measurement) error {
 	now := q.clock.Now()
-	seconds := now.Sub(l.since).Seconds()
+	seconds := max(0, now.Sub(l.since).Seconds())
 	if m != nil && m.Seconds > 0 {
 		seconds = m.Seconds
 	}
@@ -169,17 +176,33 @@ func (q *Queue) expire(ctx context.Context, lenient bool) error {
 		if err != nil {
 			return err
 		}
-		for _, l := range over {
+		for _, l := range over { // what their starts had not begun goes back with each
 			q.log.Warn("lease not renewed", "run", l.run, "shot", l.shot, "frame", l.frame, "host", l.host)
 			if err := q.lose(tx, l, "the agent did not renew its lease"); err != nil {
 				return err
 			}
 		}
-		freed = len(over)
-		return nil
+		unbegun, err := q.returnUnbegun(tx, notToBegin, q.clock.Now())
+		freed = len(over) + unbegun
+		return err
 	})
 	if err == nil && freed > 0 {
 		q.feed.Wake(events.Changes, events.Work)
 	}
 	return err
+}
+
+// MakeRoom ends the leases of less urgent runs on devices for which a run owes frames, and
+// lets its crews there begin at once. It returns how many frames wait again for that: it is
+// not their failure, and their agents learn of it at their next heartbeat.
+func (q *Queue) MakeRoom(tx *gorm.DB, run uuid.UUID) (frames int, err error) {
+	now := q.clock.Now()
+	if err := bookings.BeginNow(tx, run, now); err != nil {
+		return 0, err
+	}
+	all, err := leases(tx, inTheWay+" ORDER BY id FOR UPDATE", run, now)
+	for _, l := range all {
+		err = errors.Join(err, q.handBack(tx, l, "given back for run "+run.String()[:8]+", which is more urgent"))
+	}
+	return len(all), err
 }

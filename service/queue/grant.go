@@ -46,6 +46,7 @@ type Lease struct {
 	Width, Height int
 	Launcher      string
 	Settings      map[string]string
+	Start         int64 // what leases of one start have in common; 0: it has one for itself
 }
 
 // Granted is what a host is given.
@@ -110,12 +111,13 @@ type held struct {
 	Lease
 	memoryGB float64 // of the host, that its renderer needs
 	boot     uuid.UUID
+	begun    bool // see Frame
 }
 
 func (g *granting) scanLease(row store.Row) (l held, err error) {
 	var spec shots.Spec
 	var packaged bool
-	err = row.Scan(&l.Lease.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, store.JSON(&l.Devices), &l.MemoryMode, store.JSON(&spec), &packaged, &l.boot)
+	err = row.Scan(&l.Lease.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, store.JSON(&l.Devices), &l.MemoryMode, store.JSON(&spec), &packaged, &l.boot, &l.Start, &l.begun)
 	l.memoryGB = float64(spec.HostMemoryGB)
 	l.Package = g.server && packaged
 	l.Scene, l.Width, l.Height, l.Launcher, l.Settings = spec.Scene, spec.Width, spec.Height, spec.Launcher, spec.Settings
@@ -150,7 +152,9 @@ func (g *granting) current(known []Held) ([]Lease, error) {
 	unknown := []Lease{}
 	for _, l := range own {
 		g.host.Busy = append(g.host.Busy, l.Devices...)
-		g.host.UsedGB += l.memoryGB
+		if l.begun { // a start has one renderer
+			g.host.UsedGB += l.memoryGB
+		}
 		if !slices.ContainsFunc(known, func(h Held) bool { return h.Lease == l.Lease.Lease && h.Fence == l.Fence }) {
 			unknown = append(unknown, l.Lease)
 		}
@@ -200,30 +204,39 @@ func (g *granting) Others(c *dispatch.Crew) ([]*dispatch.Crew, int, error) {
 	return bookings.Rule(rows), n, err
 }
 
-// Take implements dispatch.Queue: it leases the first frame of a kind that nobody else
+// Take implements dispatch.Queue: it leases the first frames of a kind that nobody else
 // is about to lease.
-func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (bool, error) {
+func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (int, error) {
 	b := g.rows[c]
 	delete(g.kinds, bookings.ShotOf{Run: b.Run, Shot: c.Shot})
 	if g.looks {
-		return true, nil
+		return 1, nil
 	}
-	l, found, err := g.claim(b, k)
-	if err != nil || !found {
-		return false, err
+	n, err := g.q.crowds.InStart(g.tx, g.q.clock.WallNow(), g.now, b, k)
+	if err != nil {
+		return 0, err
 	}
-	if err := bookings.Took(g.tx, c.ID, 1); err != nil {
-		return false, err
+	all, err := g.claim(b, k, n)
+	if err != nil || len(all) == 0 {
+		return 0, err
+	}
+	if err := bookings.Took(g.tx, c.ID, len(all)); err != nil {
+		return 0, err
 	}
 	if c.Licence != "" {
 		if err := licences.Take(g.tx, c.Licence, g.host.Name, b.Run, g.now, g.q.clock.WallNow().Add(licences.SeatLife)); err != nil {
-			return false, err
+			return 0, err
 		}
 	}
-	g.granted = append(g.granted, l.Lease)
-	return true, g.q.feed.Write(g.tx, events.Event{
-		Kind: events.Frame, At: g.now, Run: l.Run.String(), Shot: l.Shot, Frame: l.Frame, Host: g.host.Name, Crew: l.Crew, State: string(Rendering),
-	})
+	for _, l := range all {
+		g.granted = append(g.granted, l.Lease)
+		if err := g.q.feed.Write(g.tx, events.Event{
+			Kind: events.Frame, At: g.now, Run: l.Run.String(), Shot: l.Shot, Frame: l.Frame, Host: g.host.Name, Crew: l.Crew, State: string(Rendering),
+		}); err != nil {
+			return 0, err
+		}
+	}
+	return len(all), nil
 }
 
 // kinds reads what waits of shots, each once.

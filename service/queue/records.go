@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -19,6 +18,7 @@ import (
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
+	"rotanex.example/service/tries"
 )
 
 // Frame is one frame of a run.
@@ -45,6 +45,8 @@ type Frame struct {
 	Format   string   `gorm:"default:png"`
 	FailedOn []string `gorm:"serializer:json;default:[]"` // places where it failed
 	OnlyOn   []string `gorm:"serializer:json;default:[]"` // places that alone may have it; none: all
+	Begun    bool     `gorm:"default:true"`               // false: of a frame under lease that waits in its start
+	Start    int64    // the first frame of the start that has it, of one with several frames
 	// FromRun is the run that did it, of a frame that was taken over done.
 	FromRun *uuid.UUID
 }
@@ -105,16 +107,10 @@ func TryAgain(tx *gorm.DB, run uuid.UUID) error {
 	return bookings.Reopen(tx, run)
 }
 
-// Revoke ends all leases of a run; its agents learn of it at their next heartbeat. Frames
-// are locked first: one whose lease just ended otherwise is left out.
+// Revoke ends all leases of a run; its agents learn of it at their next heartbeat.
 func Revoke(tx *gorm.DB, run uuid.UUID, now time.Time) error {
-	if err := tx.Exec(`
-		INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, started_at, ended_at, seconds, booking_id)
-		SELECT id, run_id, fence, host, crew, 'revoked', leased_at, $1, greatest(0, extract(epoch FROM $1::timestamptz - leased_at)), booking_id
-		FROM (SELECT * FROM frames WHERE run_id = $2 AND state = 'rendering' ORDER BY id FOR UPDATE) f`, now, run).Error; err != nil {
-		return err
-	}
-	return tx.Exec("UPDATE frames SET state = 'waiting', lease_until = NULL, boot = NULL, progress = 0 WHERE run_id = $1 AND state = 'rendering'", run).Error
+	err := tries.NoteRevoked(tx, run, now)
+	return errors.Join(err, tx.Exec("UPDATE frames SET state = 'waiting', begun = true, start = 0, lease_until = NULL, boot = NULL, progress = 0 WHERE run_id = $1 AND state = 'rendering'", run).Error)
 }
 
 // DropWaiting forgets the frames of a trial that wait: it knows enough.
@@ -129,7 +125,7 @@ func Delete(tx *gorm.DB, run uuid.UUID, most int) (int64, error) {
 }
 
 const leasedColumns = `id, fence, run_id, shot, frame, host, crew, booking_id, leased_at, warm_up, sha256,
-	(SELECT tries FROM runs WHERE runs.id = frames.run_id), (SELECT kind = 'trial' FROM runs WHERE runs.id = frames.run_id), devices, memory_mode, boot`
+	(SELECT tries FROM runs WHERE runs.id = frames.run_id), (SELECT kind = 'trial' FROM runs WHERE runs.id = frames.run_id), devices, memory_mode, boot, start, begun`
 
 // leased is a frame under lease, as it is ended.
 type leased struct {
@@ -148,11 +144,13 @@ type leased struct {
 	devices   []string
 	mode      string // of memory, see Lease
 	boot      uuid.UUID
+	start     int64 // see Frame
+	begun     bool
 }
 
 func scanLeased(row store.Row) (l leased, err error) {
 	return l, row.Scan(&l.id, &l.fence, &l.run, &l.shot, &l.frame, &l.host, &l.crew, &l.booking, &l.since, &l.warmUp, &l.sha256, &l.tries, &l.trial,
-		store.JSON(&l.devices), &l.mode, &l.boot)
+		store.JSON(&l.devices), &l.mode, &l.boot, &l.start, &l.begun)
 }
 
 // leases reads and locks frames under lease.
@@ -164,19 +162,15 @@ func leases(tx *gorm.DB, where string, args ...any) ([]leased, error) {
 const overdue = `lease_until < $1 AND (NOT $2 OR EXISTS (SELECT FROM hosts h WHERE h.name = frames.host
 	AND h.agent_seen < (SELECT max(agent_seen) FROM hosts) - make_interval(secs => $3))) ORDER BY id FOR UPDATE SKIP LOCKED`
 
-// How a lease ended, as it is stored of a try.
-const (
-	triedDone    = "done"
-	triedFailed  = "failed"
-	triedLost    = "lost"
-	triedRevoked = "revoked"
-)
-
 // note keeps how a try ended.
 func note(tx *gorm.DB, l leased, outcome, cause, tail string, now time.Time, seconds float64, m *timing.Measurement) error {
-	return tx.Exec(`INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, cause, log_tail, started_at, ended_at, seconds, measured, booking_id)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
-		l.id, l.run, l.fence, l.host, l.crew, outcome, cause, strings.ToValidUTF8(strings.ReplaceAll(tail, "\x00", ""), ""), l.since, now, seconds, m, l.booking).Error
+	from := l.since
+	if m != nil && l.start != 0 { // it was handed in behind the renderer's back
+		from = now.Add(-time.Duration(seconds * float64(time.Second)))
+	}
+	return tries.Note(tx, tries.Try{
+		Frame: l.id, Fence: l.fence, Run: l.run, Host: l.host, Crew: l.crew, Booking: l.booking, Outcome: outcome, Cause: cause, Tail: tail, From: from, To: now, Seconds: seconds, Measured: m,
+	})
 }
 
 // notePicture notes that the picture of a lease is stored; false: it is not held any more.
@@ -209,8 +203,7 @@ func (q *Queue) repeated(ctx context.Context, lease, fence int64, sum string) bo
 // endedBefore answers a result for a lease that is not held: harmless if it is
 // the same result again.
 func endedBefore(tx *gorm.DB, lease, fence int64, r Result) error {
-	var outcome string
-	err := tx.Raw("SELECT outcome FROM tries WHERE frame_id = $1 AND fence = $2", lease, fence).Row().Scan(&outcome)
+	outcome, err := tries.OutcomeOf(tx, lease, fence)
 	if err == nil && outcome == r.outcome() {
 		return nil
 	}
@@ -230,11 +223,19 @@ func (q *Queue) fail(tx *gorm.DB, l leased, cause, tail string, m *timing.Measur
 		WHERE id = $1 RETURNING state`, l.id, l.tries, cause).Row().Scan(&state); err != nil {
 		return err
 	}
-	return q.free(tx, l, triedFailed, cause, tail, state, m)
+	return q.free(tx, l, tries.Failed, cause, tail, state, m)
 }
 
 // lose ends a lease whose agent is gone. It is not the frame's failure.
 func (q *Queue) lose(tx *gorm.DB, l leased, why string) error {
+	if !l.begun {
+		return q.handBack(tx, l, why)
+	}
+	if l.start != 0 {
+		if _, err := q.returnUnbegun(tx, oneStart, l.host, l.boot, l.start); err != nil {
+			return err
+		}
+	}
 	var state string
 	if err := tx.Raw(`
 		UPDATE frames SET state = CASE WHEN (SELECT count(*) FROM tries WHERE frame_id = frames.id AND outcome = 'lost' AND id > frames.forgiven) >= $2 THEN 'failed' ELSE 'waiting' END,
@@ -242,7 +243,7 @@ func (q *Queue) lose(tx *gorm.DB, l leased, why string) error {
 		WHERE id = $1 RETURNING state`, l.id, lossesAllowed).Row().Scan(&state); err != nil {
 		return err
 	}
-	return q.free(tx, l, triedLost, "agent-lost", why, state, nil)
+	return q.free(tx, l, tries.Lost, "agent-lost", why, state, nil)
 }
 
 // inTheWay are the frames of less urgent runs on devices for which run $1 owes some now, at $2.
@@ -252,8 +253,12 @@ const inTheWay = `run_id <> $1 AND EXISTS (SELECT FROM runs r, runs u WHERE r.id
 
 // handBack lets a frame under lease wait as it did before: nothing went wrong with it.
 func (q *Queue) handBack(tx *gorm.DB, l leased, why string) error {
+	if !l.begun {
+		_, err := q.returnUnbegun(tx, oneLease, l.id)
+		return err
+	}
 	err := tx.Exec("UPDATE frames SET state = 'waiting', lease_until = NULL, boot = NULL, progress = 0 WHERE id = $1", l.id).Error
-	return errors.Join(err, q.free(tx, l, triedRevoked, "", why, "waiting", nil))
+	return errors.Join(err, q.free(tx, l, tries.Revoked, "", why, "waiting", nil))
 }
 
 // LeaseFor leases up to n waiting frames to a holder, the last of the shot that a farm
@@ -281,7 +286,7 @@ func (q *Queue) LeaseFor(tx *gorm.DB, h Holder, n int) ([]int, error) {
 			ORDER BY frame DESC LIMIT $5 FOR UPDATE SKIP LOCKED),
 		leased AS (
 			UPDATE frames f SET state = 'rendering', fence = fence + 1, host = $3, crew = $4, devices = '[]', booking_id = $6, boot = $7,
-			       leased_at = $8, lease_until = $9, progress = 0, sha256 = NULL, bytes = NULL
+			       leased_at = $8, lease_until = $9, progress = 0, sha256 = NULL, bytes = NULL, begun = true, start = 0
 			FROM taken WHERE f.id = taken.id RETURNING f.frame)
 		SELECT frame FROM leased ORDER BY frame`,
 		h.Run, h.Shot, h.Place, h.Crew, n, h.Booking, h.ID, q.clock.Now(), q.clock.WallNow().Add(LeaseLife), which))
@@ -327,7 +332,7 @@ func idle(tx *gorm.DB, host string, boot uuid.UUID) (yes bool, err error) {
 	return yes, store.Unless(store.Missing, err)
 }
 
-const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot`
+const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot, f.start, f.begun`
 
 // RenewHeld renews the leases that agents hold until then, with how far their frames are, and returns which those are,
 // without how far they are.
@@ -344,12 +349,16 @@ func RenewHeld(tx *gorm.DB, all []Holding, until time.Time) (map[Held]bool, erro
 	if len(ids) == 0 {
 		return kept, nil
 	}
-	// Two transactions lock rows in the same order.
+	// Two transactions lock rows in the same order. What is not begun is held as long as what its start renders.
 	found, err := store.Rows(tx.Raw(`
 		WITH held AS (
-			SELECT f.id, h.progress FROM unnest($2::bigint[], $3::bigint[], $4::float8[], $5::text[], $6::uuid[]) AS h (id, fence, progress, host, boot)
-			JOIN frames f ON f.id = h.id AND f.fence = h.fence AND f.state = 'rendering' AND f.host = h.host AND f.boot = h.boot ORDER BY f.id FOR UPDATE OF f)
-		UPDATE frames f SET lease_until = $1, progress = held.progress FROM held WHERE f.id = held.id AND f.state = 'rendering' RETURNING f.id, f.fence`,
+			SELECT f.id, f.fence, f.begun, h.progress FROM unnest($2::bigint[], $3::bigint[], $4::float8[], $5::text[], $6::uuid[]) AS h (id, fence, progress, host, boot)
+			JOIN frames f ON f.id = h.id AND f.fence = h.fence AND f.state = 'rendering' AND f.host = h.host AND f.boot = h.boot),
+		locked AS (SELECT f.id, held.fence, held.progress FROM held JOIN frames f ON f.id = held.id WHERE held.begun ORDER BY f.id FOR UPDATE OF f),
+		renewed AS (
+			UPDATE frames f SET lease_until = $1, progress = locked.progress FROM locked
+			WHERE f.id = locked.id AND f.fence = locked.fence AND f.state = 'rendering' RETURNING f.id, f.fence)
+		SELECT id, fence FROM renewed UNION ALL SELECT id, fence FROM held WHERE NOT begun`,
 		until, ids, fences, progress, hosts, boots), func(row store.Row) (h Held, err error) { return h, row.Scan(&h.Lease, &h.Fence) })
 	for _, h := range found {
 		kept[h] = true
@@ -366,24 +375,26 @@ func (g *granting) rendering() ([]held, error) {
 	return store.Rows(g.tx.Raw("SELECT "+leaseColumns+" FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = $1 AND f.state = 'rendering' ORDER BY f.id", g.host.Name), g.scanLease)
 }
 
-// claim leases the first frame of a kind that nobody else is about to lease to a crew.
-func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind) (l held, found bool, err error) {
+// claim leases the first frames of a kind that nobody else is about to lease to a crew, up to n, for one start.
+func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind, n int) ([]held, error) {
 	lists, err := store.AllAsJSON(append([]string{}, k.FailedOn...), append([]string{}, k.OnlyOn...), c.Devices)
 	if err != nil {
-		return l, false, err
+		return nil, err
 	}
 	which := map[bool]string{true: "tried", false: "NOT tried"}[k.Tried]
-	return store.First(g.tx.Raw(`
-		WITH next AS (
-			SELECT id FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND `+which+` AND failed_on = $3::jsonb AND only_on = $4::jsonb
-			ORDER BY `+bookings.Order+` LIMIT 1 FOR UPDATE SKIP LOCKED),
+	return store.Rows(g.tx.Raw(`
+		WITH next AS MATERIALIZED (
+			SELECT id, warm_up, repeat, frame FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND `+which+` AND failed_on = $3::jsonb AND only_on = $4::jsonb
+			ORDER BY `+bookings.Order+` LIMIT $13 FOR UPDATE SKIP LOCKED),
+		placed AS (SELECT id, row_number() OVER w - 1 AS i, CASE WHEN count(*) OVER () > 1 THEN first_value(id) OVER w ELSE 0 END AS start FROM next WINDOW w AS (ORDER BY `+bookings.Order+`)),
 		leased AS (
 			UPDATE frames SET state = 'rendering', fence = fence + 1, host = $5, crew = $6, devices = $7::jsonb, booking_id = $8,
-			       boot = $9, leased_at = $10, lease_until = $11, progress = 0, sha256 = NULL, bytes = NULL,
+			       boot = $9, leased_at = $10::timestamptz + placed.i * make_interval(secs => $14), lease_until = CASE WHEN placed.i = 0 THEN $11::timestamptz END,
+			       begun = placed.i = 0, start = placed.start, progress = 0, sha256 = NULL, bytes = NULL,
 			       memory_mode = CASE WHEN $12 <> '' THEN $12 ELSE memory_mode END
-			FROM next WHERE frames.id = next.id RETURNING frames.*)
-		SELECT `+leaseColumns+` FROM leased f JOIN run_shots s USING (run_id, shot)`,
-		c.Run, c.Shot, lists[0], lists[1], g.host.Name, c.Name, lists[2], c.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), c.Mode), g.scanLease)
+			FROM placed WHERE frames.id = placed.id RETURNING frames.*)
+		SELECT `+leaseColumns+` FROM leased f JOIN run_shots s USING (run_id, shot) ORDER BY f.leased_at`,
+		c.Run, c.Shot, lists[0], lists[1], g.host.Name, c.Name, lists[2], c.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), c.Mode, n, c.Frame.Seconds()), g.scanLease)
 }
 
 // heldBy reads the frame that a holder has under lease, with its shot; false: it has not.
@@ -394,11 +405,6 @@ func (q *Queue) heldBy(ctx context.Context, holder uuid.UUID, frame int) (f Fram
 		return f, spec, false, nil
 	}
 	return f, spec, err == nil, err
-}
-
-// specOf reads a shot as it was when its run began.
-func specOf(tx *gorm.DB, run uuid.UUID, shot string) (spec shots.Spec, err error) {
-	return spec, tx.Raw("SELECT spec FROM run_shots WHERE run_id = $1 AND shot = $2", run, shot).Row().Scan(store.JSON(&spec))
 }
 
 // setRanOut ends the lease of a frame that ran out of memory: it goes to the places it is
@@ -413,16 +419,6 @@ func setRanOut(tx *gorm.DB, l leased, giveUp, sameCrew bool, places []string, mo
 		       failed_on = CASE WHEN $4 THEN failed_on ELSE failed_on || to_jsonb(host || '/' || crew) END,
 		       only_on = $5::jsonb, memory_mode = $6, cause = 'out-of-memory', lease_until = NULL, boot = NULL, progress = 0
 		WHERE id = $1 RETURNING state`, l.id, giveUp, l.tries, sameCrew, only, mode).Row().Scan(&state)
-}
-
-// triesThere counts the tries of a lease's shot on its crew in the run by their cause:
-// out of memory, unable to start, and any other.
-func triesThere(tx *gorm.DB, l leased) (ranOut, unable, other int, err error) {
-	return ranOut, unable, other, tx.Raw(`
-		SELECT count(*) FILTER (WHERE a.cause = 'out-of-memory'), count(*) FILTER (WHERE a.cause IN ('refused', 'cannot-start')),
-		       count(*) FILTER (WHERE a.cause NOT IN ('refused', 'cannot-start'))
-		FROM tries a JOIN frames f ON f.id = a.frame_id WHERE a.run_id = $1 AND f.shot = $2 AND a.host = $3 AND a.crew = $4`,
-		l.run, l.shot, l.host, l.crew).Row().Scan(&ranOut, &unable, &other)
 }
 
 // failForsaken gives up the waiting frames of a shot from which every crew is excluded.
@@ -444,10 +440,4 @@ func Untie(tx *gorm.DB, run uuid.UUID, shot string, places []string) error {
 // Restored ends what was under lease in a backup, and numbers leases beyond those that agents may have got since.
 func Restored(tx *gorm.DB) error {
 	return tx.Exec("UPDATE frames SET fence = fence + 1000, lease_until = CASE WHEN state = 'rendering' THEN now() END").Error
-}
-
-// PruneLogs empties up to so many last words of renderers of before a time, and says how many there were.
-func PruneLogs(tx *gorm.DB, before time.Time, most int) (int64, error) {
-	done := tx.Exec("UPDATE tries SET log_tail = '' WHERE id IN (SELECT id FROM tries WHERE ended_at < ? AND log_tail <> '' LIMIT ?)", before, most)
-	return done.RowsAffected, done.Error
 }

@@ -23,10 +23,10 @@ import (
 	"rotanex.example/service/notify"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/plans"
-	"rotanex.example/service/queue"
 	"rotanex.example/service/samples"
 	"rotanex.example/service/store"
 	"rotanex.example/service/timings"
+	"rotanex.example/service/tries"
 )
 
 // step is how many of a kind are deleted at once.
@@ -48,7 +48,7 @@ var Kinds = []Kind{
 	{Name: "audit", What: "who did what", Table: "audit", Usual: 730, Least: 90, wall: true, prune: audit.Prune},
 	{Name: "events", What: "live updates, from which pages go on that lost their connection", Table: "events", Usual: 30, Least: 1, prune: events.Prune},
 	{Name: "imports", What: "which files of times were taken in; the times are kept", Table: "imports", Usual: 30, Least: 1, wall: true, prune: timings.PruneImports},
-	{Name: "logs", What: "last words of renderers; the tries are kept", Table: "tries", Usual: 90, Least: 7, prune: queue.PruneLogs},
+	{Name: "logs", What: "last words of renderers; the tries are kept", Table: "tries", Usual: 90, Least: 7, prune: tries.PruneLogs},
 	{Name: "notices", What: "what was told to whom", Table: "notices", Usual: 90, Least: 1, prune: notify.Prune},
 	{Name: "package-parts", What: "parts of packages that neither a shot nor a run has any more", Usual: 30, Least: 7, wall: true},
 	{Name: "pictures", What: "pictures of tries that do not count; those of done frames are kept", Usual: 7, Least: 1, wall: true},

@@ -219,7 +219,7 @@ func outOfTime(view candidates.View, seconds float64) []beyond {
 		if x.Place.Host == nil || !timeable(x) || !x.Known || fits(x, seconds) {
 			continue
 		}
-		out = append(out, beyond{x.Name(), fmt.Sprintf("a frame takes about %v there, and one that warms it up as long again", time.Duration(x.Estimate.Seconds*float64(time.Second)).Round(time.Second))})
+		out = append(out, beyond{x.Name(), fmt.Sprintf("a frame takes about %v there, and one that warms it up as long again", time.Duration(x.Estimate.Alone().Seconds*float64(time.Second)).Round(time.Second))})
 	}
 	return out
 }
@@ -227,7 +227,7 @@ func outOfTime(view candidates.View, seconds float64) []beyond {
 // fits reports whether a trial of one frame is over within so many seconds, by the low end
 // of what is expected.
 func fits(x candidates.Candidate, seconds float64) bool {
-	return (1+warmUp)*x.Estimate.Low <= seconds
+	return (1+warmUp)*x.Estimate.Alone().Low <= seconds
 }
 
 // timeable reports whether a trial can be begun on a crew now.
@@ -278,7 +278,7 @@ func (q *Sweeps) choose(view candidates.View, s Sweep, own []trials.Outcome, lef
 		if x.Place.Host == nil || !timeable(x) || x.Known && !fits(x, left) {
 			continue
 		}
-		seconds := x.Estimate.Seconds
+		seconds := x.Estimate.Alone().Seconds
 		if !x.Known {
 			seconds = float64(len(x.Crew.Devices)) // a larger crew is not the first to be asked
 		}

@@ -124,6 +124,7 @@ func (a attemptRow) row(spec *shotOfRun, host stock.Host) (Row, bool) {
 	}
 	if m := a.Measured; m != nil {
 		r.Measured, r.Conditions = *m, m.Conditions
+		r.Seconds += m.OpeningS - m.OpeningPartS // as if it had had a start for itself: what all times have in common
 		r.Fixed, r.Load = m.Stages["prepare"]+m.Stages["finish"], m.Stages["load"]
 		if m.Stages["prepare"] == 0 || m.Stages["finish"] == 0 {
 			r.Fixed = 0 // half of it says nothing of the whole

@@ -20,8 +20,9 @@ import (
 // Knowledge is the timed frames with the model that was fitted to them. It does not
 // change.
 type Knowledge struct {
-	Model *timing.Model // nil where nothing was timed
-	Rows  []Row
+	Model    *timing.Model // nil where nothing was timed
+	Rows     []Row
+	openings timing.Openings
 }
 
 // kept is the last knowledge and what it is of.
@@ -77,6 +78,7 @@ func (t *Timings) know(ctx context.Context, rows []Row) (*Knowledge, error) {
 	times := make([]timing.Time, len(rows))
 	for i, r := range rows {
 		times[i] = r.Time
+		k.openings.Add(r.Subject(), r.Host, r.Crew(), r.Measured.OpeningS, r.Seconds)
 	}
 	if observed, _ := timing.Observe(times); len(observed) > 0 {
 		// Without a model what was timed is still known; what was not is not predicted.
@@ -110,8 +112,8 @@ func (k *Knowledge) Of(shot shots.Shot) []Row {
 	return out
 }
 
-// Estimate says what a typical frame of the shot takes at a place, and on what little
-// that rests, if it does; an error says why nothing can be said.
+// Estimate says what a typical frame of the shot takes at a place, with its part of opening
+// the scene, and on what little that rests, if it does; an error says why nothing can be said.
 func (k *Knowledge) Estimate(shot shots.Shot, place timing.Place) (timing.Estimate, timing.Prediction, error) {
 	if k.Model == nil {
 		return timing.Estimate{}, timing.Prediction{}, fmt.Errorf("no frame was timed yet")
@@ -130,7 +132,7 @@ func (k *Knowledge) Estimate(shot shots.Shot, place timing.Place) (timing.Estima
 	}) {
 		e.Basis = timing.Measured
 	}
-	return e, p, nil
+	return e.Sharing(k.openings.Of(subject, place.Host, place.Crew, e.Seconds), shot.FrameCount), p, nil
 }
 
 // Need returns what the shot's frames need of memory: as declared, corrected by what

@@ -14,6 +14,7 @@ import (
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/leadtimes"
 	"rotanex.example/core/planning"
+	"rotanex.example/service/accounts"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/problems"
 	"rotanex.example/service/sources"
@@ -76,7 +77,7 @@ func (d *Uncertainty) Of(ctx context.Context, problem planning.Problem, n proble
 	}
 	for _, t := range problem.Timings {
 		_, place := t.Place()
-		if e := n.Basis[problems.BasisKey(t.Shot, place, t.Crew)]; e.Low > 0 && e.High > e.Low {
+		if e := n.Basis[accounts.BasisKey(t.Shot, place, t.Crew)]; e.Low > 0 && e.High > e.Low {
 			u.Typical[forecast.TimingKey(t)] = math.Log(e.High/e.Low) / (2 * 1.645) // the interval holds nine in ten
 		}
 	}

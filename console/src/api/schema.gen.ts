@@ -3705,6 +3705,11 @@ export interface components {
              * @enum {string}
              */
             memory_mode?: "spill" | "cpu";
+            /**
+             * Format: int64
+             * @description What the leases have in common that one start of the renderer is to render, in the order of their frames; without it the frame has a start for itself
+             */
+            start?: number;
         };
         Heartbeat: {
             /** Format: uuid */
@@ -3778,9 +3783,19 @@ export interface components {
         Measured: {
             /**
              * Format: double
-             * @description By the service's clock
+             * @description By the service's clock, with the frame's part of opening the scene
              */
             seconds: number;
+            /**
+             * Format: double
+             * @description What opening the scene took in the start that rendered the frame, where the renderer says when it is open
+             */
+            opening_s?: number;
+            /**
+             * Format: double
+             * @description How much of that is in `seconds`: the frames of a start share it
+             */
+            opening_part_s?: number;
             stages?: {
                 [key: string]: number;
             };

@@ -1,7 +1,7 @@
 // The Tidewatch Orrery, opening: a lighthouse keeper's clockwork planets.
-// The frame comes from outside: povray Declare=Frame=12. Frames run from 1 to 96.
+// It animates by the number of the frame that is rendered. Frames run from 1 to 96.
 #version 3.7;
-#ifndef (Frame) #declare Frame = 1; #end
+#declare Frame = frame_number;
 #declare T = (Frame - 1) / 95;
 
 global_settings { assumed_gamma 1.0 max_trace_level 8 }

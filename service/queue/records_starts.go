@@ -1,0 +1,69 @@
+package queue
+
+import (
+	"errors"
+
+	"gorm.io/gorm"
+
+	"rotanex.example/service/bookings"
+	"rotanex.example/service/events"
+	"rotanex.example/service/store"
+	"rotanex.example/service/tries"
+)
+
+// A start may render several frames: each has a lease of its own, with its fence. The first is
+// begun at once, the next when the one before is done. Those that are not begun are nobody's
+// yet: they need no renewing, they go back untouched, and no try is kept of them.
+
+// next goes on with a start, as the lease of a frame of it has ended: the next frame begins if this one is done, else the start
+// is over.
+func (q *Queue) next(tx *gorm.DB, l leased, r Result) (err error) {
+	switch {
+	case l.start == 0 || !l.begun:
+	case r.outcome() == tries.Done:
+		err = tx.Exec(beginNext, q.clock.Now(), q.clock.WallNow().Add(LeaseLife), l.host, l.boot, l.start).Error
+	default:
+		_, err = q.returnUnbegun(tx, oneStart, l.host, l.boot, l.start)
+	}
+	return err
+}
+
+const (
+	beginNext = `UPDATE frames SET begun = true, leased_at = $1, lease_until = $2 WHERE id = (
+		SELECT id FROM frames WHERE host = $3 AND state = 'rendering' AND NOT begun AND boot = $4 AND start = $5 ORDER BY leased_at LIMIT 1 FOR UPDATE)`
+	// oneLease is the lease $1, oneStart what is left of start $3 on host $1 of agent $2.
+	oneLease = "f.id = $1"
+	oneStart = "f.host = $1 AND f.boot = $2 AND f.start = $3"
+	// notToBegin are frames that are not to be rendered by the start that has them, at $1: their run, host or booking takes no more,
+	// somebody more urgent waits for the devices, or nothing of the start is being rendered.
+	notToBegin = `EXISTS (SELECT FROM runs r WHERE r.id = f.run_id AND r.state <> 'running')
+		OR EXISTS (SELECT FROM hosts h WHERE h.name = f.host AND (h.draining OR h.trouble <> ''))
+		OR EXISTS (SELECT FROM bookings b WHERE b.id = f.booking_id AND (NOT b.open OR b.excluded <> ''))
+		OR EXISTS (SELECT FROM bookings b JOIN runs u ON u.id = b.run_id JOIN runs r ON r.id = f.run_id, jsonb_array_elements_text(b.devices) d
+		           WHERE b.host = f.host AND b.run_id <> f.run_id AND r.kind = 'run' AND u.state = 'running' AND r.priority < u.priority AND b.open
+		             AND b.taken < b.frames AND b.excluded = '' AND b.start_at <= $1 AND jsonb_exists(f.devices, d))
+		OR NOT EXISTS (SELECT FROM frames o WHERE o.host = f.host AND o.state = 'rendering' AND o.begun AND o.boot = f.boot AND o.start = f.start)`
+)
+
+// returnUnbegun lets frames under lease that no renderer has begun wait as they did before, and says how many they are.
+func (q *Queue) returnUnbegun(tx *gorm.DB, which string, args ...any) (int, error) {
+	back, err := store.Rows(tx.Raw(`
+		WITH back AS (SELECT id FROM frames f WHERE state = 'rendering' AND NOT begun AND (`+which+`) ORDER BY id FOR UPDATE SKIP LOCKED)
+		UPDATE frames SET state = 'waiting', begun = true, start = 0, lease_until = NULL, boot = NULL, progress = 0 FROM back WHERE frames.id = back.id
+		RETURNING run_id, shot, frame, host, crew, booking_id`, args...), func(row store.Row) (l leased, err error) {
+		return l, row.Scan(&l.run, &l.shot, &l.frame, &l.host, &l.crew, &l.booking)
+	})
+	if err != nil {
+		return 0, err
+	}
+	of := map[int64]int{}
+	now := q.clock.Now()
+	for _, l := range back {
+		of[l.booking]++
+		err = errors.Join(err, q.feed.Write(tx, l.event(events.Event{At: now, State: string(Waiting)})))
+	}
+	for booking, n := range of {
+		err = errors.Join(err, bookings.Took(tx, booking, -n))
+	}
+	return len(back), err
+}
