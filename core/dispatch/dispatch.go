@@ -367,6 +367,17 @@ func Hands(farm *Crew, k *Kind) bool {
 	return len(k.OnlyOn) == 0 && !slices.Contains(k.FailedOn, farm.Place)
 }
 
+// Handed is the verdict on a farm, which is handed its frames when its job begins.
+func Handed(farm *Crew, k *Kind) Verdict {
+	switch {
+	case !Hands(farm, k):
+		return Verdict{When: Never, Reason: FailedHere}
+	case farm.State == Coming:
+		return Verdict{When: Later, Reason: HostComing, At: farm.Start}
+	}
+	return Verdict{When: Never, Reason: HostGone, Detail: farm.Said}
+}
+
 // Left reports whether anybody is left for the frames of a kind among the bookings of
 // its shot; where not, why each is not. Each reason names its host, and stands once.
 func Left(k *Kind, all []*Crew, now time.Time) (yes bool, why []string) {

@@ -13,12 +13,12 @@ import (
 	"rotanex.example/core/timing"
 )
 
-// InHand is a frame that is being rendered.
+// InHand is a frame that is being rendered, with those that the renderer was started for beside it.
 type InHand struct {
 	Shot, Host, Crew string
 
-	Began   time.Time
-	Takes   time.Duration // as expected
+	Began   time.Time     // the frame
+	Takes   time.Duration // all of them, as expected
 	Devices int           // that it takes
 	Nodes   int           // of a farm's job that it is in, side by side; 0: it is not at a farm
 }

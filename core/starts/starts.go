@@ -11,8 +11,9 @@ import (
 )
 
 const (
-	// Share is the part of a start's time that opening the scene shall cost at most.
-	Share = 0.05
+	// Share is the part of a start's time that opening the scene shall cost at most. Long starts
+	// keep nothing from anybody: what they have not begun they give up.
+	Share = 0.02
 	// Most is how many frames a start renders at most.
 	Most = 250
 )
@@ -66,8 +67,49 @@ func allDone(crews []Crew, frames float64) time.Duration {
 	return 0
 }
 
-// Spread is what a frame takes with its part of opening the scene, in starts of Enough
-// frames, but no more than there are.
-func Spread(opening, frame time.Duration, frames int) time.Duration {
-	return frame + opening/time.Duration(max(1, min(Enough(opening, frame), frames)))
+// Holder is a crew whose start holds frames that it has not begun. Free is until the one in
+// hand is done.
+type Holder struct {
+	Crew
+	Unbegun int
+}
+
+// Shift is how many frames each holder gives up, the last ones of its start, so that a crew
+// which is free and has nothing left to do renders them: those that they would not have done
+// when all are done in the best way. None, unless all are done sooner by more than the crew
+// takes to open the scene.
+func Shift(to Crew, from []Holder) []int {
+	out := make([]int, len(from))
+	slow, was := slices.Clone(from), time.Duration(0)
+	for _, h := range from {
+		was = max(was, h.ends())
+	}
+	end := time.Duration(0)
+	for n := -1; n != len(slow); { // who has done its own before all have keeps it
+		n = len(slow)
+		end = shared(to, slow)
+		slow = slices.DeleteFunc(slow, func(h Holder) bool { return h.ends() <= end })
+	}
+	most := int((end - to.Opening) / max(1, to.Frame))
+	if len(slow) == 0 || was-end <= to.Opening {
+		return out
+	}
+	for i, h := range from {
+		keeps := max(0, int((end-h.Free+h.Frame/2)/max(1, h.Frame)))
+		out[i] = max(0, min(h.Unbegun-keeps, most))
+		most -= out[i]
+	}
+	return out
+}
+
+func (h Holder) ends() time.Duration { return h.Free + time.Duration(h.Unbegun)*h.Frame }
+
+// shared is when a crew and some holders have done what these hold, divided in the best way.
+func shared(to Crew, from []Holder) time.Duration {
+	crews, left := []Crew{to}, 0
+	for _, h := range from {
+		h.Opening = 0 // it is open
+		crews, left = append(crews, h.Crew), left+h.Unbegun
+	}
+	return allDone(crews, float64(left))
 }

@@ -228,15 +228,30 @@ func CountWaiting(tx *gorm.DB, run uuid.UUID, shot string, most int) (n int, err
 	return n, tx.Raw("SELECT count(*) FROM (SELECT FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting'"+inIndex+" LIMIT nullif($3, 0)) f", run, shot, most).Row().Scan(&n)
 }
 
-// lastBegins is when the last frame that each booking of a shot has under lease begins, or began.
-func lastBegins(tx *gorm.DB, run uuid.UUID, shot string) (map[int64]time.Time, error) {
-	out := map[int64]time.Time{}
-	_, err := store.Rows(tx.Raw("SELECT booking_id, max(leased_at) FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'rendering' GROUP BY booking_id", run, shot),
+// inHand is what a booking has under lease.
+type inHand struct {
+	begun   *time.Time // since when the frame is rendered that is; nil: none is
+	last    time.Time  // when the last one begins, as expected
+	unbegun int
+}
+
+// underLease is what each booking of a shot has under lease.
+func underLease(tx *gorm.DB, run uuid.UUID, shot string) (map[int64]inHand, error) {
+	out := map[int64]inHand{}
+	_, err := store.Rows(tx.Raw(`SELECT booking_id, max(leased_at) FILTER (WHERE begun), max(leased_at), count(*) FILTER (WHERE NOT begun)
+		FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'rendering' GROUP BY booking_id`, run, shot),
 		func(row store.Row) (id int64, err error) {
-			var at time.Time
-			err = row.Scan(&id, &at)
-			out[id] = at
+			var x inHand
+			err = row.Scan(&id, &x.begun, &x.last, &x.unbegun)
+			out[id] = x
 			return id, err
 		})
 	return out, err
+}
+
+// Idle reports whether a host has nothing in work and nothing to do: no open booking in a run that runs. Boot is its agent's.
+func Idle(tx *gorm.DB, host string, boot uuid.UUID) (yes bool, err error) {
+	err = tx.Raw(`SELECT boot = $2 AND NOT EXISTS (SELECT FROM bookings b JOIN runs r ON r.id = b.run_id WHERE b.host = $1 AND b.open AND r.state = 'running')
+		AND NOT EXISTS (SELECT FROM frames WHERE host = $1 AND state = 'rendering') FROM hosts WHERE name = $1 AND boot IS NOT NULL`, host, boot).Row().Scan(&yes)
+	return yes, store.Unless(store.Missing, err)
 }

@@ -19,11 +19,11 @@ func (c *Crowds) InStart(tx *gorm.DB, wall, now time.Time, crew *Crew, k *dispat
 	if err != nil {
 		return 0, err
 	}
-	last, err := lastBegins(tx, crew.Run, crew.Shot)
+	leased, err := underLease(tx, crew.Run, crew.Shot)
 	if err != nil {
 		return 0, err
 	}
-	n := starts.Frames(own, beside(crew, rows, last, now), waiting)
+	n := starts.Frames(own, beside(crew, rows, leased, now), waiting)
 	if owed := crew.Owed(); owed > 0 {
 		n = min(n, owed)
 	}
@@ -33,12 +33,11 @@ func (c *Crowds) InStart(tx *gorm.DB, wall, now time.Time, crew *Crew, k *dispat
 	return max(1, n), nil
 }
 
-// beside are those who render the shot beside a crew, or owe frames of it: last is when the last frame begins that each has under
-// lease.
-func beside(crew *Crew, rows []*Crew, last map[int64]time.Time, now time.Time) (out []starts.Crew) {
+// beside are those who render the shot beside a crew, or owe frames of it.
+func beside(crew *Crew, rows []*Crew, leased map[int64]inHand, now time.Time) (out []starts.Crew) {
 	for _, o := range rows {
 		comes, will := o.Comes(now)
-		begins, renders := last[o.ID]
+		hand, renders := leased[o.ID]
 		if o.Shares(&crew.Crew) || o.Frame <= 0 || !renders && !(will && o.Owed() > 0) {
 			continue
 		}
@@ -47,9 +46,47 @@ func beside(crew *Crew, rows []*Crew, last map[int64]time.Time, now time.Time) (
 			x.Free = max(0, comes.Sub(now))
 		}
 		if renders {
-			x.Free = max(x.Free, begins.Add(o.Frame).Sub(now))
+			x.Free = max(x.Free, hand.last.Add(o.Frame).Sub(now))
 		}
 		out = append(out, x)
 	}
 	return out
+}
+
+// Shift is how many frames bookings give up that their starts have not begun, for a crew that has nothing left to do and by the
+// rule may have them.
+func Shift(tx *gorm.DB, wall, now time.Time, crew *Crew) (map[int64]int, error) {
+	if crew.Opening <= 0 || crew.Frame <= 0 || crew.Trial {
+		return nil, nil
+	}
+	leased, err := underLease(tx, crew.Run, crew.Shot)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := OfRun(tx, wall, crew.Run, crew.Shot)
+	if err != nil {
+		return nil, err
+	}
+	var holders []starts.Holder
+	var of []*Crew
+	for _, o := range rows {
+		if hand := leased[o.ID]; hand.unbegun > 0 && hand.begun != nil && !o.Shares(&crew.Crew) {
+			free := hand.begun.Add(o.Frame).Sub(now)
+			if free < 0 {
+				free = o.Frame / 4 // it takes longer than was expected
+			}
+			holders, of = append(holders, starts.Holder{Crew: starts.Crew{Free: free, Frame: o.Frame}, Unbegun: hand.unbegun}), append(of, o)
+		}
+	}
+	out, total := map[int64]int{}, 0
+	for i, n := range starts.Shift(starts.Crew{Opening: crew.Opening, Frame: crew.Frame}, holders) {
+		if n > 0 {
+			out[of[i].ID] = n
+			of[i].Taken, total = of[i].Taken-n, total+n
+		}
+	}
+	if total == 0 || dispatch.Takes(&crew.Crew, &dispatch.Kind{Waiting: total}, Rule(rows), total, now).When != dispatch.Now {
+		return nil, nil
+	}
+	return out, nil
 }

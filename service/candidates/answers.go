@@ -68,7 +68,7 @@ func (f Figures) record() api.CrewFigures {
 	d := f.Difference
 	out := api.CrewFigures{
 		Place: f.Place, Source: f.Source, Crew: f.Crew, Models: f.Models, Devices: f.Devices, Cpu: f.CPU, Backend: f.Backend, Basis: api.CrewFiguresBasis(f.Basis), Note: f.Note,
-		Fit: f.Fit, Seconds: f.Seconds, LowS: f.LowS, HighS: f.HighS, Parts: api.Parts{FixedS: f.Parts.Fixed, LoadS: f.Parts.Load, WorkS: f.Parts.Work},
+		Fit: f.Fit, Seconds: f.Seconds, LowS: f.LowS, HighS: f.HighS, OpeningS: f.OpeningS, InStart: f.InStart, Parts: api.Parts{FixedS: f.Parts.Fixed, LoadS: f.Parts.Load, WorkS: f.Parts.Work},
 		FramesHour: f.FramesHour, WholeS: f.WholeS, Meets: f.Meets, SamplesSecond: f.SamplesSecond, FramesMoney: f.FramesMoney, MeasuredS: f.MeasuredS, Timed: f.Timed,
 		PeakGb: f.PeakGB, HostPeakGb: f.HostPeakGB, Use: f.Use, Speedup: f.Speedup, SpeedupLow: f.SpeedupLow, SpeedupHigh: f.SpeedupHigh, Efficiency: f.Efficiency,
 		Difference: api.Difference{Ratio: d.Ratio, Low: d.Low, High: d.High, Shown: d.Shown, Method: d.Method}, Cautions: f.Cautions,

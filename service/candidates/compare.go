@@ -151,6 +151,7 @@ func (c *comparison) figures(x Candidate) Figures {
 	}
 	e := x.Estimate
 	out.Basis, out.Seconds, out.LowS, out.HighS = Basis(e.Basis), e.Seconds, e.Low, e.High
+	out.OpeningS, out.InStart = e.Opening, e.InStart
 	out.Parts = x.Parts
 	out.FramesHour, out.WholeS = 3600/e.Seconds, e.Seconds*float64(c.Shot.FrameCount)
 	out.Meets = c.Shot.Spec.Deadline.IsZero() || c.Now.Add(time.Duration(out.WholeS*float64(time.Second))).Before(c.Shot.Spec.Deadline)

@@ -42,6 +42,8 @@ type Figures struct {
 	Note                             string
 	Fit                              string
 	Seconds, LowS, HighS             float64 // a frame, and its interval
+	OpeningS                         float64 // of the scene, once a start; 0: not known
+	InStart                          int     // frames of a start, which share that in Seconds
 	Parts                            timing.Parts
 	FramesHour                       float64
 	WholeS                           float64 // all the shot's frames

@@ -142,7 +142,7 @@ func (r Plan) addBookings(out *api.Plan, problem planning.Problem, plan planning
 		basis := r.Notes.Basis[accounts.BasisKey(b.Shot, place, b.Crew)]
 		row := api.PlannedBooking{
 			Shot: b.Shot, Place: b.Where(), Source: sources[place], Owned: b.Host != "", Crew: b.Crew, Frames: b.Frames, Start: at(b.Start), End: at(b.End),
-			FrameS: basis.Seconds, Basis: api.PlannedBookingBasis(basis.Basis), LowS: basis.Low, HighS: basis.High,
+			FrameS: basis.Seconds, OpeningS: basis.Opening, InStart: basis.InStart, Basis: api.PlannedBookingBasis(basis.Basis), LowS: basis.Low, HighS: basis.High,
 		}
 		if b.Server == "" {
 			row.Cost = costs.Bookings[i].String()

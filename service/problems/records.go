@@ -63,7 +63,7 @@ func (p *Problems) takenByOthers(ctx context.Context, but *uuid.UUID, priority d
 		UNION ALL
 		SELECT f.host, 'epoch', f.leased_at, r.id, f.leased_at + make_interval(secs => b.frame_s)
 		FROM frames f JOIN bookings b ON b.id = f.booking_id JOIN runs r ON r.id = f.run_id
-		WHERE f.state = 'rendering' AND r.kind = 'run'`, now, now, priority, append([]uuid.UUID{uuid.Nil}, with...)).Scan(&rows).Error
+		WHERE f.state = 'rendering' AND r.kind = 'run' AND (f.begun OR r.priority >= ?)`, now, now, priority, append([]uuid.UUID{uuid.Nil}, with...), priority).Scan(&rows).Error
 	return behind(rows, but), err
 }
 
@@ -133,11 +133,14 @@ func (p *Problems) waitingOf(ctx context.Context, run uuid.UUID) (map[string]int
 	return out, err
 }
 
-// leasedOf lists the frames of a run that are being rendered.
+// leasedOf lists the frames of a run that are being rendered, those of one start together: that began with the one in hand, or as
+// soon as the scene is open.
 func (p *Problems) leasedOf(ctx context.Context, run uuid.UUID) ([]replan.InHand, error) {
-	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT f.shot, f.host, f.crew, f.leased_at, coalesce(b.frame_s, 0), jsonb_array_length(coalesce(f.devices, '[]')),
-			CASE WHEN j.id IS NULL THEN 0 ELSE b.nodes END
-		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id LEFT JOIN farm_jobs j ON j.booking_id = b.id WHERE f.run_id = $1 AND f.state = 'rendering'`, run), func(row store.Row) (x replan.InHand, err error) {
+	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT f.shot, f.host, f.crew,
+			min(f.leased_at) + make_interval(secs => CASE WHEN bool_or(f.begun AND f.id = f.start) THEN coalesce(max(b.opening_s), 0) ELSE 0 END),
+			count(*) * coalesce(max(b.frame_s), 0), max(jsonb_array_length(coalesce(f.devices, '[]'))), CASE WHEN max(j.id::text) IS NULL THEN 0 ELSE max(b.nodes) END
+		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id LEFT JOIN farm_jobs j ON j.booking_id = b.id WHERE f.run_id = $1 AND f.state = 'rendering'
+		GROUP BY f.shot, f.host, f.crew, CASE WHEN f.start = 0 THEN f.id ELSE f.start END`, run), func(row store.Row) (x replan.InHand, err error) {
 		var seconds float64
 		err = row.Scan(&x.Shot, &x.Host, &x.Crew, &x.Began, &seconds, &x.Devices, &x.Nodes)
 		x.Takes = time.Duration(seconds * float64(time.Second))

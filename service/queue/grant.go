@@ -60,7 +60,7 @@ type Granted struct {
 // holds without knowing: leases whose answer got lost on the way. All granting for one
 // host goes one after another, under the lock of its row.
 func (q *Queue) Grant(ctx context.Context, of Holding) (out Granted, err error) {
-	if out.Idle, err = idle(q.store.WithContext(ctx), of.Host, of.Boot); err != nil || out.Idle {
+	if out.Idle, err = bookings.Idle(q.store.WithContext(ctx), of.Host, of.Boot); err != nil || out.Idle {
 		return out, err
 	}
 	err = q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
@@ -77,7 +77,7 @@ func (q *Queue) Grant(ctx context.Context, of Holding) (out Granted, err error) 
 		if err := g.read(); err != nil {
 			return err
 		}
-		if err := g.host.Choose(g, g.now); err != nil {
+		if err := g.choose(); err != nil {
 			return err
 		}
 		out.Leases, out.Next = append(unknown, g.granted...), g.host.Next()
@@ -177,6 +177,25 @@ func (g *granting) read() error {
 	return err
 }
 
+// choose lets the host's crews take frames. For one that has nothing left to do others give up what they hold and have not begun.
+func (g *granting) choose() error {
+	err := g.host.Choose(g, g.now)
+	for i, v := range g.host.Verdicts {
+		if err != nil || v.Reason != dispatch.NothingWaits {
+			continue
+		}
+		shifted, err := g.q.shift(g.tx, g.now, g.rows[g.host.Crews[i]])
+		if err != nil {
+			return err
+		}
+		if shifted > 0 {
+			clear(g.kinds)
+			return g.host.Choose(g, g.now)
+		}
+	}
+	return err
+}
+
 // Kinds implements dispatch.Queue.
 func (g *granting) Kinds(c *dispatch.Crew) ([]dispatch.Kind, error) {
 	return g.known(g.rows[c].Run, c.Shot)
@@ -237,10 +256,4 @@ func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (int, error) {
 		}
 	}
 	return len(all), nil
-}
-
-// kinds reads what waits of shots, each once.
-func (q *Queue) kinds(tx *gorm.DB) licences.Waiting {
-	g := &granting{q: q, tx: tx, kinds: map[bookings.ShotOf][]dispatch.Kind{}}
-	return g.known
 }

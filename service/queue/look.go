@@ -34,7 +34,7 @@ func (l *Look) at(host string) *granting {
 // its frames when its job begins.
 func (l *Look) May(c *bookings.Crew, k *dispatch.Kind) (dispatch.Verdict, error) {
 	if c.Farm {
-		return handed(c, k), nil
+		return dispatch.Handed(&c.Crew, k), nil
 	}
 	g := l.at(c.Host)
 	g.rows = map[*dispatch.Crew]*bookings.Crew{&c.Crew: c}
@@ -47,17 +47,6 @@ func (l *Look) May(c *bookings.Crew, k *dispatch.Kind) (dispatch.Verdict, error)
 		}
 	}
 	return g.host.May(g, &c.Crew, k, g.now)
-}
-
-// handed is the verdict on a farm.
-func handed(c *bookings.Crew, k *dispatch.Kind) dispatch.Verdict {
-	if !dispatch.Hands(&c.Crew, k) {
-		return dispatch.Verdict{When: dispatch.Never, Reason: dispatch.FailedHere}
-	}
-	if c.State == dispatch.Coming {
-		return dispatch.Verdict{When: dispatch.Later, Reason: dispatch.HostComing, At: c.Start}
-	}
-	return dispatch.Verdict{When: dispatch.Never, Reason: dispatch.HostGone, Detail: c.Said}
 }
 
 // HostLook is a host as the rule finds it: what it renders, and a verdict on each crew

@@ -20,6 +20,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"rotanex.example/core/dispatch"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
@@ -72,7 +73,8 @@ func New(s *store.Store, c clock.Clock, f *events.Feed, p *pictures.Pictures, lo
 // database was away, agents first get the time to renew what they could not.
 func (q *Queue) Sweep(ctx context.Context, lenient bool) error {
 	tx := q.store.WithContext(ctx)
-	freed, err := licences.ReturnUnused(tx, q.clock.WallNow(), q.kinds(tx))
+	g := &granting{q: q, tx: tx, kinds: map[bookings.ShotOf][]dispatch.Kind{}}
+	freed, err := licences.ReturnUnused(tx, q.clock.WallNow(), g.known)
 	if freed {
 		q.feed.Wake(events.Work)
 	}

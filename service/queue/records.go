@@ -183,14 +183,22 @@ func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64
 // heldFrame returns the frame of a lease that the host holds, or held until it
 // handed the frame in.
 func (q *Queue) heldFrame(ctx context.Context, host string, lease, fence int64) (f Frame, spec shots.Spec, err error) {
-	err = q.store.WithContext(ctx).Raw(`
-		SELECT f.id, f.run_id, f.shot, f.frame, f.repeat, f.fence, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
-		WHERE f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state IN ('rendering', 'done')`, lease, fence, host).Row().
-		Scan(&f.ID, &f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, store.JSON(&spec))
+	f, spec, err = q.frameWith(ctx, "f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state IN ('rendering', 'done')", lease, fence, host)
 	if store.Missing(err) {
 		err = stale(lease, fence)
 	}
 	return f, spec, err
+}
+
+// heldBy reads the frame that a holder has under lease, with its shot; false: it has not.
+func (q *Queue) heldBy(ctx context.Context, holder uuid.UUID, frame int) (f Frame, spec shots.Spec, found bool, err error) {
+	f, spec, err = q.frameWith(ctx, "f.boot = $1 AND f.frame = $2 AND f.state = 'rendering'", holder, frame)
+	return f, spec, err == nil, store.Unless(store.Missing, err)
+}
+
+func (q *Queue) frameWith(ctx context.Context, where string, args ...any) (f Frame, spec shots.Spec, err error) {
+	return f, spec, q.store.WithContext(ctx).Raw("SELECT f.id, f.run_id, f.shot, f.frame, f.repeat, f.fence, s.spec FROM frames f JOIN run_shots s USING (run_id, shot) WHERE "+where, args...).Row().
+		Scan(&f.ID, &f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, store.JSON(&spec))
 }
 
 // repeated reports whether the frame was handed in under this very lease before.
@@ -231,10 +239,8 @@ func (q *Queue) lose(tx *gorm.DB, l leased, why string) error {
 	if !l.begun {
 		return q.handBack(tx, l, why)
 	}
-	if l.start != 0 {
-		if _, err := q.returnUnbegun(tx, oneStart, l.host, l.boot, l.start); err != nil {
-			return err
-		}
+	if err := q.next(tx, l, Result{GivenBack: true}); err != nil {
+		return err
 	}
 	var state string
 	if err := tx.Raw(`
@@ -254,7 +260,7 @@ const inTheWay = `run_id <> $1 AND EXISTS (SELECT FROM runs r, runs u WHERE r.id
 // handBack lets a frame under lease wait as it did before: nothing went wrong with it.
 func (q *Queue) handBack(tx *gorm.DB, l leased, why string) error {
 	if !l.begun {
-		_, err := q.returnUnbegun(tx, oneLease, l.id)
+		_, err := q.returnUnbegun(tx, "f.id = $1", l.id)
 		return err
 	}
 	err := tx.Exec("UPDATE frames SET state = 'waiting', lease_until = NULL, boot = NULL, progress = 0 WHERE id = $1", l.id).Error
@@ -325,13 +331,6 @@ func (g *granting) lockHost() (aside string, err error) {
 	return aside, err
 }
 
-// idle reports whether a host has nothing in work and nothing to do: no open booking in a run that runs. Boot is its agent's.
-func idle(tx *gorm.DB, host string, boot uuid.UUID) (yes bool, err error) {
-	err = tx.Raw(`SELECT boot = $2 AND NOT EXISTS (SELECT FROM bookings b JOIN runs r ON r.id = b.run_id WHERE b.host = $1 AND b.open AND r.state = 'running')
-		AND NOT EXISTS (SELECT FROM frames WHERE host = $1 AND state = 'rendering') FROM hosts WHERE name = $1 AND boot IS NOT NULL`, host, boot).Row().Scan(&yes)
-	return yes, store.Unless(store.Missing, err)
-}
-
 const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot, f.start, f.begun`
 
 // RenewHeld renews the leases that agents hold until then, with how far their frames are, and returns which those are,
@@ -395,16 +394,6 @@ func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind, n int) ([]held, err
 			FROM placed WHERE frames.id = placed.id RETURNING frames.*)
 		SELECT `+leaseColumns+` FROM leased f JOIN run_shots s USING (run_id, shot) ORDER BY f.leased_at`,
 		c.Run, c.Shot, lists[0], lists[1], g.host.Name, c.Name, lists[2], c.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), c.Mode, n, c.Frame.Seconds()), g.scanLease)
-}
-
-// heldBy reads the frame that a holder has under lease, with its shot; false: it has not.
-func (q *Queue) heldBy(ctx context.Context, holder uuid.UUID, frame int) (f Frame, spec shots.Spec, found bool, err error) {
-	err = q.store.WithContext(ctx).Raw(`SELECT f.id, f.fence, f.run_id, f.shot, f.frame, f.repeat, s.spec FROM frames f JOIN run_shots s USING (run_id, shot)
-		WHERE f.boot = $1 AND f.frame = $2 AND f.state = 'rendering'`, holder, frame).Row().Scan(&f.ID, &f.Fence, &f.RunID, &f.Shot, &f.Frame, &f.Repeat, store.JSON(&spec))
-	if store.Missing(err) {
-		return f, spec, false, nil
-	}
-	return f, spec, err == nil, err
 }
 
 // setRanOut ends the lease of a frame that ran out of memory: it goes to the places it is

@@ -2,6 +2,9 @@ package queue
 
 import (
 	"errors"
+	"maps"
+	"slices"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -31,9 +34,9 @@ func (q *Queue) next(tx *gorm.DB, l leased, r Result) (err error) {
 const (
 	beginNext = `UPDATE frames SET begun = true, leased_at = $1, lease_until = $2 WHERE id = (
 		SELECT id FROM frames WHERE host = $3 AND state = 'rendering' AND NOT begun AND boot = $4 AND start = $5 ORDER BY leased_at LIMIT 1 FOR UPDATE)`
-	// oneLease is the lease $1, oneStart what is left of start $3 on host $1 of agent $2.
-	oneLease = "f.id = $1"
-	oneStart = "f.host = $1 AND f.boot = $2 AND f.start = $3"
+	// lastOfBooking are the last $2 of booking $1, oneStart is what is left of start $3 on host $1 of agent $2.
+	lastOfBooking = "f.id IN (SELECT id FROM frames WHERE booking_id = $1 AND state = 'rendering' AND NOT begun ORDER BY leased_at DESC LIMIT $2)"
+	oneStart      = "f.host = $1 AND f.boot = $2 AND f.start = $3"
 	// notToBegin are frames that are not to be rendered by the start that has them, at $1: their run, host or booking takes no more,
 	// somebody more urgent waits for the devices, or nothing of the start is being rendered.
 	notToBegin = `EXISTS (SELECT FROM runs r WHERE r.id = f.run_id AND r.state <> 'running')
@@ -62,8 +65,18 @@ func (q *Queue) returnUnbegun(tx *gorm.DB, which string, args ...any) (int, erro
 		of[l.booking]++
 		err = errors.Join(err, q.feed.Write(tx, l.event(events.Event{At: now, State: string(Waiting)})))
 	}
-	for booking, n := range of {
-		err = errors.Join(err, bookings.Took(tx, booking, -n))
+	for _, booking := range slices.Sorted(maps.Keys(of)) {
+		err = errors.Join(err, bookings.Took(tx, booking, -of[booking]))
 	}
 	return len(back), err
+}
+
+// shift has frames wait that others hold and have not begun, as many as a crew without work shall render instead.
+func (q *Queue) shift(tx *gorm.DB, now time.Time, to *bookings.Crew) (frames int, err error) {
+	from, err := bookings.Shift(tx, q.clock.WallNow(), now, to)
+	for _, booking := range slices.Sorted(maps.Keys(from)) {
+		n, failed := q.returnUnbegun(tx, lastOfBooking, booking, from[booking])
+		frames, err = frames+n, errors.Join(err, failed)
+	}
+	return frames, err
 }

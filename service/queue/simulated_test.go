@@ -374,7 +374,7 @@ func (h *house) look(i int, at time.Time) {
 	for _, x := range h.Hosts {
 		require.NoError(h.t, licences.Keep(h.db.DB, []string{x.Name}, at.Add(licences.SeatLife))) // their agents are all heard of
 	}
-	_, err := licences.ReturnUnused(h.db.DB, h.wall.Now(), h.q.kinds(h.db.DB))
+	_, err := licences.ReturnUnused(h.db.DB, h.wall.Now(), (&granting{q: h.q, tx: h.db.DB, kinds: map[bookings.ShotOf][]dispatch.Kind{}}).known)
 	require.NoError(h.t, err)
 	var held []Held
 	for _, r := range h.renders {

@@ -183,3 +183,26 @@ func TestAStartEndsBeforeItsCrewCloses(t *testing.T) {
 	require.NoError(t, h.db.Exec("UPDATE bookings SET close_at = ?", on.Clock.Now().Add(45*time.Second)).Error)
 	assert.Len(t, h.granted(), 4)
 }
+
+// When nothing waits any more, whoever is free takes what a slow start holds and has not begun.
+func TestWhoIsFreeTakesWhatASlowStartHolds(t *testing.T) {
+	t.Parallel()
+	h, on := startHouse(t)
+	require.Len(t, h.granted(), 10)
+	require.NoError(t, h.db.Exec("INSERT INTO hosts (name, source, spec, boot, agent_seen) SELECT 'host-1', source, spec, boot, agent_seen FROM hosts").Error)
+	require.NoError(t, h.db.Exec(`INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, frame_s, opening_s, open)
+		SELECT run_id, shot, 'host-1', crew, devices, 0, start_at, end_at, frame_s, opening_s, true FROM bookings`).Error)
+	other := func() (frames []int) {
+		found, err := h.q.Grant(context.Background(), Holding{"host-1", h.boot, nil})
+		require.NoError(t, err)
+		for _, l := range found.Leases {
+			frames = append(frames, l.Frame)
+		}
+		return frames
+	}
+	assert.Empty(t, other(), "while the plan goes as it should")
+	require.NoError(t, h.db.Exec("UPDATE bookings SET end_at = ?, frames = 5", on.Clock.Now().Add(-time.Minute)).Error)
+	assert.Equal(t, []int{7, 8, 9, 10}, other())
+	_, _, unbegun, _ := h.frames()
+	assert.Equal(t, []int{2, 3, 4, 5, 6, 8, 9, 10}, unbegun, "both have a frame in hand")
+}

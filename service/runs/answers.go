@@ -224,7 +224,9 @@ func (c *crewRows) stand() {
 // render says what is being rendered.
 func (c *crewRows) render() {
 	for _, f := range c.leased {
-		if i, ok := c.at[[2]string{*f.Host, *f.Crew}]; ok {
+		if i, ok := c.at[[2]string{*f.Host, *f.Crew}]; ok && !f.Begun {
+			c.rows[i].InStart++
+		} else if ok {
 			c.rows[i].State, c.rows[i].Shot, c.rows[i].Frame, c.rows[i].Progress = api.RunCrewStateRendering, f.Shot, f.Frame, f.Progress
 		}
 	}

@@ -65,7 +65,7 @@ func (q *Samples) crews(ctx context.Context, host string, from time.Time) (map[s
 	rows, err := q.store.WithContext(ctx).Raw(`
 		SELECT a.crew, f.devices, a.started_at, a.ended_at FROM tries a JOIN frames f ON f.id = a.frame_id
 		WHERE a.host = $1 AND a.ended_at >= $2
-		UNION ALL SELECT crew, devices, leased_at, $3 FROM frames WHERE host = $1 AND state = 'rendering'`, host, from, q.clock.Now()).Rows()
+		UNION ALL SELECT crew, devices, leased_at, $3 FROM frames WHERE host = $1 AND state = 'rendering' AND begun`, host, from, q.clock.Now()).Rows()
 	if err != nil {
 		return nil, err
 	}

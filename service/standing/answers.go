@@ -11,6 +11,9 @@ func record(f queue.Frame) api.Frame {
 	if f.State == queue.Done || f.State == queue.Rendering {
 		out.Host, out.Crew = *f.Host, *f.Crew
 	}
+	if f.State == queue.Rendering && !f.Begun {
+		out.Begins = f.LeasedAt.UTC()
+	}
 	if f.State == queue.Done {
 		out.Seconds, out.Done = *f.Seconds, f.DoneAt.UTC()
 		out.Sha256, out.Bytes, out.Format = *f.SHA256, *f.Bytes, api.FrameFormat(f.Format)
@@ -30,7 +33,7 @@ func tryRecord(t Try) api.Try {
 	if t.Measured != nil {
 		row.Measured = api.Measured{
 			Seconds: t.Measured.Seconds, Stages: t.Measured.Stages, PeakMemoryBytes: t.Measured.PeakMemoryBytes, DevicePeakBytes: t.Measured.DevicePeakBytes,
-			DeviceUse: t.Measured.DeviceUse, Conditions: t.Measured.Conditions, Settings: t.Measured.Settings,
+			DeviceUse: t.Measured.DeviceUse, OpeningS: t.Measured.OpeningS, OpeningPartS: t.Measured.OpeningPartS, Conditions: t.Measured.Conditions, Settings: t.Measured.Settings,
 		}
 	}
 	return row

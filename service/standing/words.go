@@ -14,6 +14,8 @@ import (
 // settled says why there is nothing to ask the rule about a frame; "" if there is.
 func settled(f queue.Frame, run states.Run) string {
 	switch {
+	case f.State == queue.Rendering && !f.Begun:
+		return fmt.Sprintf("the renderer on %s was started for it and frames before it, and is expected to come to it at %s", dispatch.Place(*f.Host, *f.Crew), f.LeasedAt.UTC().Format("Mon 15:04 MST"))
 	case f.State == queue.Rendering:
 		return fmt.Sprintf("it is being rendered on %s since %s", dispatch.Place(*f.Host, *f.Crew), f.LeasedAt.UTC().Format("Mon 15:04 MST"))
 	case f.State == queue.Done:

@@ -56,7 +56,7 @@ func Record(t Outcome) api.Trial {
 			f.Seconds = *r.Seconds
 		}
 		if m := r.Measured; m != nil {
-			f.Stages, f.PeakMemoryBytes, f.DevicePeakBytes = m.Stages, m.PeakMemoryBytes, m.DevicePeakBytes
+			f.Stages, f.OpeningS, f.PeakMemoryBytes, f.DevicePeakBytes = m.Stages, m.OpeningPartS, m.PeakMemoryBytes, m.DevicePeakBytes
 			for name, value := range m.Settings {
 				out.Settings[name] = value
 			}

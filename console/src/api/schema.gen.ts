@@ -2180,6 +2180,11 @@ export interface components {
             stages?: {
                 [key: string]: number;
             };
+            /**
+             * Format: double
+             * @description Of seconds, what it took to open the scene: once a start
+             */
+            opening_s?: number;
             /** Format: int64 */
             peak_memory_bytes?: number;
             /** Format: int64 */
@@ -2423,7 +2428,10 @@ export interface components {
             backend?: string;
             /** @enum {string} */
             basis: "measured" | "predicted" | "unknown" | "blocked";
-            /** Format: double */
+            /**
+             * Format: double
+             * @description Of a frame, with its part of opening the scene
+             */
             seconds?: number;
             /**
              * Format: double
@@ -2432,6 +2440,13 @@ export interface components {
             low_s?: number;
             /** Format: double */
             high_s?: number;
+            /**
+             * Format: double
+             * @description What opening the scene takes, once a start; without it that is not known
+             */
+            opening_s?: number;
+            /** @description How many frames of a start share that in `seconds` */
+            in_start?: number;
             /**
              * Format: double
              * @description Median of what was timed with the shot's settings as they are
@@ -2991,6 +3006,13 @@ export interface components {
             end: string;
             /** Format: double */
             frame_s: number;
+            /**
+             * Format: double
+             * @description What opening the scene takes, once a start; frame_s has its part of it
+             */
+            opening_s?: number;
+            /** @description How many frames of a start share that in `frame_s` */
+            in_start?: number;
             /** @enum {string} */
             basis: "measured" | "predicted";
             /**
@@ -3421,6 +3443,8 @@ export interface components {
              * @description 0 to 1
              */
             progress?: number;
+            /** @description How many more frames the renderer was started for */
+            in_start?: number;
             /** Format: double */
             mean_s?: number;
             /** Format: double */
@@ -3465,6 +3489,11 @@ export interface components {
             bytes?: number;
             /** Format: date-time */
             done?: string;
+            /**
+             * Format: date-time
+             * @description Of one whose renderer was started for several frames and has not come to it: when that is expected
+             */
+            begins?: string;
             /**
              * @description Of the file
              * @enum {string}
