@@ -54,6 +54,14 @@ func between(low, high float64) cell {
 	return cell{seconds(low) + " – " + seconds(high), append(inSeconds(low).plain, inSeconds(high).plain...)}
 }
 
+// opening is what opening a scene takes and for how many frames of a start: two plain values; 0 is not known.
+func opening(s float64, frames int) cell {
+	if s <= 0 {
+		return cell{none, []string{"", ""}}
+	}
+	return cell{fmt.Sprintf("%s per %s", seconds(s), several(frames, "frame")), append(inSeconds(s).plain, strconv.Itoa(frames))}
+}
+
 // amount is money: its plain values are the amount and the currency.
 func amount(currency, value string) cell {
 	if value == "" {

@@ -52,13 +52,13 @@ stretches of the shot are heavy. Times with other settings are listed, never com
 
 func crewListing(x api.Comparison, all bool) listing {
 	l := listing{
-		columns: []string{"crew", "basis", "a frame|a_frame_s", "90 % interval|low_s,high_s", "frames/h|frames_h", "samples/s|samples_s", "speed-up", "difference", "efficiency", "use", "peak|peak_gb", "host peak|host_peak_gb", "a frame costs|frame_cost,currency", "whole shot|whole_shot_s", "in time"},
+		columns: []string{"crew", "basis", "a frame|a_frame_s", "90 % interval|low_s,high_s", "opening|opening_s,frames_a_start", "frames/h|frames_h", "samples/s|samples_s", "speed-up", "difference", "efficiency", "use", "peak|peak_gb", "host peak|host_peak_gb", "a frame costs|frame_cost,currency", "whole shot|whole_shot_s", "in time"},
 		records: x, empty: "Nothing is known of any crew. Time some frames: rotanex trials sweep " + x.Shot,
 	}
 	for i, c := range x.Crews {
 		if c.Seconds == 0 {
 			if all {
-				l.add(c.Place+"/"+c.Crew, string(c.Basis), none, c.Note, none, none, none, none, none, none, none, none, none, none, none)
+				l.add(c.Place+"/"+c.Crew, string(c.Basis), none, c.Note, none, none, none, none, none, none, none, none, none, none, none, none)
 			}
 			continue
 		}
@@ -72,7 +72,7 @@ func crewListing(x api.Comparison, all bool) listing {
 		if c.Timed > 0 {
 			basis += fmt.Sprintf(" (%d)", c.Timed)
 		}
-		l.add(name, basis, inSeconds(c.Seconds), between(c.LowS, c.HighS), figureOf(c.FramesHour, 1), rate(c.SamplesSecond), factor(c.Speedup), differenceText(x, c), shareOf(c.Efficiency), shareOf(c.Use), peak(c.PeakGb), peak(c.HostPeakGb), amount(x.Currency, c.FrameCost), inSeconds(c.WholeS), meetsText(x, c))
+		l.add(name, basis, inSeconds(c.Seconds), between(c.LowS, c.HighS), opening(c.OpeningS, c.InStart), figureOf(c.FramesHour, 1), rate(c.SamplesSecond), factor(c.Speedup), differenceText(x, c), shareOf(c.Efficiency), shareOf(c.Use), peak(c.PeakGb), peak(c.HostPeakGb), amount(x.Currency, c.FrameCost), inSeconds(c.WholeS), meetsText(x, c))
 	}
 	return l
 }

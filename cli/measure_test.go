@@ -144,7 +144,7 @@ func TestWhatIsTheSameIsSaidOnce(t *testing.T) {
 
 func TestCrewsAreListedWithWhatIsKnown(t *testing.T) {
 	x := api.Comparison{Shot: "coda-060", Currency: "EUR", Baseline: "eddy/g0", Frames: 64, Crews: []api.CrewFigures{
-		{Place: "eddy", Crew: "g0", Models: []string{"T"}, Basis: "measured", Timed: 3, Seconds: 22, LowS: 21, HighS: 23, FrameCost: "0.0009", WholeS: 1408, Speedup: 1},
+		{Place: "eddy", Crew: "g0", Models: []string{"T"}, Basis: "measured", Timed: 3, Seconds: 22, OpeningS: 3, InStart: 120, LowS: 21, HighS: 23, FrameCost: "0.0009", WholeS: 1408, Speedup: 1},
 		{Place: "capstan", Crew: "g0", Models: []string{"H"}, Basis: "predicted", Seconds: 48, LowS: 40, HighS: 55, FrameCost: "0.0009", WholeS: 3072, Speedup: 0.46, SamplesSecond: 345_000},
 		{Place: "capstan", Crew: "g1", Models: []string{"H"}, Basis: "predicted", Seconds: 48, LowS: 40, HighS: 55},
 		{Place: "bellows", Crew: "g0", Models: []string{"H24"}, Basis: "measured", Timed: 3, Seconds: 27, LowS: 26, HighS: 28, Difference: api.Difference{Method: "paired t interval", Low: 0.8, High: 0.9, Shown: true}, Cautions: []string{"timed on battery, the baseline on AC power"}},
@@ -154,10 +154,11 @@ func TestCrewsAreListedWithWhatIsKnown(t *testing.T) {
 	l := crewListing(x, false)
 	require.Len(t, l.texts(), 4)
 	assert.Equal(t, "capstan/g0 (and 1 alike)", l.texts()[1][0])
-	assert.Equal(t, "baseline", l.texts()[0][7])
-	assert.Equal(t, "0.80–0.90×", l.texts()[2][7])
-	assert.Equal(t, "none shown", l.texts()[3][7])
-	assert.Equal(t, "345.0 k", l.texts()[1][5])
+	assert.Equal(t, "3.00 s per 120 frames", l.texts()[0][4])
+	assert.Equal(t, "baseline", l.texts()[0][8])
+	assert.Equal(t, "0.80–0.90×", l.texts()[2][8])
+	assert.Equal(t, "none shown", l.texts()[3][8])
+	assert.Equal(t, "345.0 k", l.texts()[1][6])
 	all := crewListing(x, true)
 	assert.Contains(t, all.texts()[4], "too little memory")
 	var out bytes.Buffer

@@ -202,16 +202,16 @@ func (a *app) showPlan(cmd *cobra.Command, p api.Plan) error {
 			fmt.Fprintln(out)
 		}
 	}
-	l := listing{columns: []string{"shot", "where", "crew", "frames", "start", "end", "a frame|a_frame_s", "basis", "cost|cost,currency"}, records: p, empty: "It books nothing."}
+	l := listing{columns: []string{"shot", "where", "crew", "frames", "start", "end", "a frame|a_frame_s", "opening|opening_s,frames_a_start", "basis", "cost|cost,currency"}, records: p, empty: "It books nothing."}
 	for _, b := range p.Bookings {
-		l.add(b.Shot, b.Place, b.Crew, strconv.Itoa(b.Frames), atDay(b.Start), atDay(b.End), inSeconds(b.FrameS), string(b.Basis), bare(p.Currency, b.Cost))
+		l.add(b.Shot, b.Place, b.Crew, strconv.Itoa(b.Frames), atDay(b.Start), atDay(b.End), inSeconds(b.FrameS), opening(b.OpeningS, b.InStart), string(b.Basis), bare(p.Currency, b.Cost))
 	}
 	for _, s := range p.Servers {
-		l.add("", s.Id, "server", "", atDay(s.From), atDay(s.To), cell{"", inSeconds(s.BilledS).plain}, cell{"pays " + seconds(s.BilledS), []string{"paid"}}, bare(p.Currency, s.Cost))
+		l.add("", s.Id, "server", "", atDay(s.From), atDay(s.To), cell{"", inSeconds(s.BilledS).plain}, opening(0, 0), cell{"pays " + seconds(s.BilledS), []string{"paid"}}, bare(p.Currency, s.Cost))
 	}
 	for _, s := range p.Sources {
 		if s.MinimumCharge != "" {
-			l.add("", s.Source, "to the minimum charge", "", none, none, "", "", bare(p.Currency, s.MinimumCharge))
+			l.add("", s.Source, "to the minimum charge", "", none, none, "", opening(0, 0), "", bare(p.Currency, s.MinimumCharge))
 		}
 	}
 	if err := a.show(cmd, l); err != nil {

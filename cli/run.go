@@ -205,11 +205,19 @@ are; rotanex plan --priority says so of a plan.`,
 
 // runCrews lists what each crew of a run does; as JSON it is the whole run.
 func runCrews(r api.Run) listing {
-	l := listing{columns: []string{"crew", "source", "booked", "done", "a frame|a_frame_s", "state", "shot", "frame"}, records: r, empty: "The run has no crew."}
+	l := listing{columns: []string{"crew", "source", "booked", "done", "a frame|a_frame_s", "state", "shot", "frame|frame,more_in_start"}, records: r, empty: "The run has no crew."}
 	for _, x := range r.Crews {
-		l.add(x.Host+"/"+x.Crew, x.Source, strconv.Itoa(x.Booked), strconv.Itoa(x.Done), inSeconds(x.MeanS), string(x.State), x.Shot, strconv.Itoa(x.Frame))
+		l.add(x.Host+"/"+x.Crew, x.Source, strconv.Itoa(x.Booked), strconv.Itoa(x.Done), inSeconds(x.MeanS), string(x.State), x.Shot, cell{frameInStart(x), []string{strconv.Itoa(x.Frame), strconv.Itoa(x.InStart)}})
 	}
 	return l
+}
+
+// frameInStart is the frame that a crew renders, and how many more its renderer was started for.
+func frameInStart(c api.RunCrew) string {
+	if c.InStart == 0 {
+		return strconv.Itoa(c.Frame)
+	}
+	return fmt.Sprintf("%d, then %d", c.Frame, c.InStart)
 }
 
 func (a *app) frames() *cobra.Command {
@@ -228,7 +236,11 @@ func (a *app) frames() *cobra.Command {
 				if f.Host != "" {
 					place = f.Host + "/" + f.Crew
 				}
-				l.add(f.Shot, strconv.Itoa(f.Frame), string(f.State), place, inSeconds(f.Seconds), strconv.Itoa(f.Failures), orNone(f.Cause), inBytes(f.Bytes))
+				state := cellOf(string(f.State))
+				if !f.Begins.IsZero() {
+					state.text += ", from " + moment(f.Begins)
+				}
+				l.add(f.Shot, strconv.Itoa(f.Frame), state, place, inSeconds(f.Seconds), strconv.Itoa(f.Failures), orNone(f.Cause), inBytes(f.Bytes))
 			}
 			if !cmd.Flags().Changed("limit") && a.config.GetString("output") != "table" {
 				limit = 0 // a program reads it

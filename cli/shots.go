@@ -231,19 +231,20 @@ known to within that share (90 % interval from the order statistics). Ctrl-C end
 
 func (a *app) showTrials(cmd *cobra.Command, all []api.Trial) error {
 	l := listing{
-		columns: []string{"shot", "crew", "models", "state", "timed", "median|median_s", "fastest|fastest_s", "slowest|slowest_s", "spread", "peak memory|peak_memory_bytes", "power"}, records: all,
+		columns: []string{"shot", "crew", "models", "state", "timed", "median|median_s", "fastest|fastest_s", "slowest|slowest_s", "spread", "opening|opening_s", "peak memory|peak_memory_bytes", "power"}, records: all,
 		empty: "No trial yet. Time a frame: rotanex trials run SHOT --crew HOST/CREW",
 	}
 	for _, t := range all {
 		var peak int64
+		var opens float64
 		for _, f := range t.Frames {
-			peak = max(peak, f.PeakMemoryBytes)
+			peak, opens = max(peak, f.PeakMemoryBytes), max(opens, f.OpeningS)
 		}
 		spread := cellOf(none)
 		if t.Summary.Frames > 1 {
 			spread = cell{percent(t.Summary.Spread), []string{number(t.Summary.Spread, 4)}}
 		}
-		l.add(t.Shot, t.Host+"/"+t.Crew, strings.Join(t.Models, " + "), trialState(t), strconv.Itoa(t.Summary.Frames), inSeconds(t.Summary.MedianS), inSeconds(t.Summary.LowS), inSeconds(t.Summary.HighS), spread, inBytes(peak), orNone(t.Conditions["power"]))
+		l.add(t.Shot, t.Host+"/"+t.Crew, strings.Join(t.Models, " + "), trialState(t), strconv.Itoa(t.Summary.Frames), inSeconds(t.Summary.MedianS), inSeconds(t.Summary.LowS), inSeconds(t.Summary.HighS), spread, inSeconds(opens), inBytes(peak), orNone(t.Conditions["power"]))
 	}
 	return a.show(cmd, l)
 }

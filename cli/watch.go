@@ -218,7 +218,7 @@ func drawRun(out io.Writer, r api.Run, frames api.FrameMap, width, height int) {
 	for _, c := range r.Crews[:shown] {
 		doing := string(c.State)
 		if c.State == api.RunCrewStateRendering {
-			doing = fmt.Sprintf("%s %d %s %3.0f %%", c.Shot, c.Frame, gauge(int(c.Progress*100), 100, 12), c.Progress*100)
+			doing = fmt.Sprintf("%s %s %s %3.0f %%", c.Shot, frameInStart(c), gauge(int(c.Progress*100), 100, 12), c.Progress*100)
 		}
 		booked := fmt.Sprintf("%4d of %-4d", c.Done, c.Booked)
 		if c.Booked == 0 {

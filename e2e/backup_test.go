@@ -5,6 +5,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,7 +25,8 @@ func (s *served) onTheMachine(args ...string) (string, error) {
 // A service moves house in the middle of a run: what was backed up is restored elsewhere, agents go on with what they have, and
 // every frame is done once, those again that were done after the backup.
 func TestAServiceIsRestoredFromItsBackup(t *testing.T) {
-	s, service, _, _, run := underWay(t, database(t))
+	// So heavy that it is not done before the backup is.
+	s, service, _, _, run := underWayWith(t, database(t), map[string]string{"samples": "2048"}, 320*time.Second)
 	to := t.TempDir()
 	said, err := s.onTheMachine("backup", "--to", to)
 	require.NoError(t, err, said)

@@ -138,7 +138,10 @@ func TestAFarmRendersWhatAPersonHasAccepted(t *testing.T) {
 	h, _, run := farmHouse(t, func(f *simulator.Farm) { f.FailOneIn = 4 })
 	held := h.job(run, api.FarmJobStateHeld)
 	assert.Len(t, held.Proofs, 3)
-	assert.GreaterOrEqual(t, held.Done+held.Failed, 3, "the proof frames are home, to be looked at")
+	h.until("the proof frames to be home, to be looked at", func() bool {
+		x := h.job(run, api.FarmJobStateHeld)
+		return x.Done+x.Failed >= 3
+	})
 	h.restart() // whatever dies, the job goes on where it was
 	judged := must[api.FarmJob](t)(h.admin().JudgeProofs(t.Context(), held.Id, api.JudgeProofsJSONRequestBody{Accept: true}))
 	assert.True(t, *judged.Accepted)

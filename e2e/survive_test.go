@@ -25,15 +25,21 @@ func firstToken(said string) string {
 // underWay is a house of processes in which a run of 24 frames is under way.
 func underWay(t *testing.T, databaseURL string) (s *served, service, agent *program, restartAgent func() *program, run api.Run) {
 	t.Helper()
+	return underWayWith(t, databaseURL, nil, 20*time.Second)
+}
+
+// underWayWith is underWay with settings of the shot, and a time in which it is to be done.
+func underWayWith(t *testing.T, databaseURL string, settings map[string]string, within time.Duration) (s *served, service, agent *program, restartAgent func() *program, run api.Run) {
+	t.Helper()
 	s, service = newServed(t, databaseURL)
 	folder, films := t.TempDir(), scenes(t)
 	agent = s.agentProcess(bellows, folder, films)
 	s.agentProcess(eddy, t.TempDir(), films)
-	s.putShot("coda-060", "1-24", nil)
+	s.putShot("coda-060", "1-24", settings)
 	s.bothUp()
 	s.timed("coda-060", "bellows/g0", "bellows/g1", "eddy/g0")
 	// A deadline this near keeps every crew at work.
-	_, run = s.started(20*time.Second, "coda-060")
+	_, run = s.started(within, "coda-060")
 	s.until("some frames to be done", func() bool { return s.run(run).Counts.Done >= 3 })
 	return s, service, agent, func() *program { return s.agentProcess(bellows, folder, films) }, run
 }

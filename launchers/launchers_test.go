@@ -25,7 +25,7 @@ func TestArgumentsFillTypedValuesIn(t *testing.T) {
 	})
 	require.NoError(t, err)
 	assert.Equal(t, []string{
-		"+Iorrery.pov", "+Oout.png", "+W320", "+H180", "+FN8", "-D", "-P", "+WT2", "+A0.1", "+Q9", "+KFI12", "+KFF12",
+		"+Iorrery.pov", "+Oout.png", "+W320", "+H180", "+FN8", "-D", "-P", "+WT2", "+A0.1", "+Q9", "+KFI0", "+KFF9999999", "+KI0", "+KF0", "+SF12", "+EF12",
 	}, args)
 }
 

@@ -5,7 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
 import { usePlan } from "../api/queries";
 import { Choice } from "../parts/Choice";
-import { chance, count, drift, length, moment, money, none } from "../parts/format";
+import { chance, count, drift, length, moment, money, none, opening } from "../parts/format";
 import { List } from "../parts/List";
 import { Figure, Page, Sheet, State } from "../parts/Page";
 import { DoneTo } from "../parts/Records";
@@ -255,6 +255,9 @@ function Contents({ plan }: { plan: Schemas["Plan"] }) {
             { name: "Start", cell: (b) => moment(b.start) },
             { name: "End", cell: (b) => moment(b.end) },
             { name: "A frame", cell: (b) => length(b.frame_s), right: true },
+            ...((plan.bookings ?? []).some((b) => b.opening_s)
+              ? [{ name: "Opening", cell: (b: Schemas["PlannedBooking"]) => opening(b), right: true }]
+              : []),
             { name: "Basis", cell: (b) => <State>{b.basis}</State> },
             { name: "90 % interval", cell: (b) => `${length(b.low_s)} – ${length(b.high_s)}`, right: true },
             { name: "Cost", cell: (b) => (b.cost ? money(plan.currency, b.cost) : "in its server"), right: true },

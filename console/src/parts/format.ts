@@ -26,6 +26,11 @@ export const localInput = (t: Date) =>
   new Date(t.getTime() - t.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
 
 /** A length of time for a person: 0.84 s, 72.5 s, 4 min 10 s, 3 h 05 min. */
+/** What opening a scene takes, for how many frames of a start. */
+export function opening(x: { opening_s?: number; in_start?: number }): string {
+  return x.opening_s ? `${length(x.opening_s)} per ${count(x.in_start ?? 1, "frame")}` : none;
+}
+
 export function length(seconds?: number): string {
   if (!seconds || seconds <= 0) return none;
   if (seconds < 10) return `${seconds.toFixed(2)} s`;

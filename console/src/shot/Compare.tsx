@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { type Sort, useComparison } from "../api/queries";
 import { Choice } from "../parts/Choice";
-import { bytes, length, money, none } from "../parts/format";
+import { bytes, length, money, none, opening } from "../parts/format";
 import { List } from "../parts/List";
 import { Figure, Sheet, State } from "../parts/Page";
 import { Empty, Shown } from "../parts/States";
@@ -125,6 +125,9 @@ function Crews({ x }: { x: Comparison }) {
         },
         { name: "A frame", cell: ({ crew }) => <b>{length(crew.seconds)}</b>, right: true },
         { name: "90 % interval", cell: ({ crew }) => `${length(crew.low_s)} – ${length(crew.high_s)}`, right: true },
+        ...(x.crews.some((c) => c.opening_s)
+          ? [{ name: "Opening", cell: ({ crew }: { crew: Crew }) => opening(crew), right: true }]
+          : []),
         { name: "Frames/h", cell: ({ crew }) => crew.frames_hour?.toFixed(1), right: true },
         { name: "Samples/s", cell: ({ crew }) => quantity(crew.samples_second), right: true },
         { name: "Speed-up", cell: ({ crew }) => times(crew.speedup), right: true },
