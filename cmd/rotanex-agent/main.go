@@ -65,6 +65,7 @@ starts only the launchers that --allow names, from those that ship and those in
 	cmd.PersistentFlags().StringVar(&c.StateDir, "state-dir", "/var/lib/rotanex-agent", "where the credential and work in hand lie, and the desk's socket")
 	deskFlags(cmd, &c)
 	cmd.AddCommand(deskCommands(&c.StateDir)...)
+	cmd.AddCommand(try(), lint())
 	f := cmd.Flags()
 	f.StringVar(&c.Service, "service", "http://127.0.0.1:7070", "the service's address; several, with commas, where several services run")
 	f.StringVar(&c.Host, "host", "", "this host's name in the stock; default the machine's name")

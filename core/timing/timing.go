@@ -90,6 +90,19 @@ func (e Estimate) Alone() Estimate {
 	return out
 }
 
+// Shares is what a frame that took so long alone takes as one of a start like the estimate's: opening is what opening the
+// scene took of that; 0 is not known.
+func (e Estimate) Shares(alone, opening float64) float64 {
+	if e.InStart < 2 || alone <= 0 {
+		return alone
+	}
+	if opening <= 0 {
+		opening = e.Opening
+	}
+	opening = min(opening, alone)
+	return alone - opening + opening/float64(e.InStart)
+}
+
 func (e Estimate) scaled(by float64) Estimate {
 	e.Seconds, e.Low, e.High = e.Seconds*by, e.Low*by, e.High*by
 	return e

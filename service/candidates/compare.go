@@ -107,10 +107,11 @@ func (c *comparison) all() Comparison {
 	return out
 }
 
-// at returns the rows that were timed on a crew.
+// at returns the rows that were timed on a crew, each with its part of opening the scene as the estimate has it.
 func (c *comparison) at(x *Candidate) (out []timings.Row) {
 	for _, r := range c.rows {
 		if r.Host == x.Place.Name && r.Crew() == x.Crew.ID {
+			r.Seconds = x.Estimate.Shares(r.Seconds, r.Measured.OpeningS)
 			out = append(out, r)
 		}
 	}
