@@ -266,7 +266,7 @@ func (a *Agent) lease(ctx context.Context, stop context.CancelCauseFunc) error {
 			continue
 		}
 		asking, cancel := context.WithTimeout(ctx, patience*time.Second+answers)
-		leases, err := client.Decode[[]api.Lease](a.client.Lease(asking, api.LeaseRequest{Boot: a.boot, Held: a.held(), WaitS: patience}))
+		leases, err := client.Decode[[]api.Lease](a.client.Lease(asking, api.LeaseRequest{Boot: a.boot, Held: a.held(), WaitS: patience, Starts: true}))
 		cancel()
 		if err != nil {
 			a.trouble(ctx, "asking for frames", err, stop)

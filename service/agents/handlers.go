@@ -20,7 +20,7 @@ func (a *Agents) Lease(w http.ResponseWriter, r *http.Request) {
 	body, err := httpapi.Body[api.LeaseRequest](r)
 	var leases []queue.Lease
 	if err == nil {
-		leases, err = a.lease(r.Context(), queue.Holding{Host: access.From(r.Context()).Host, Boot: body.Boot, Held: heldOf(body.Held)}, time.Duration(float64(body.WaitS)*float64(time.Second)))
+		leases, err = a.lease(r.Context(), queue.Holding{Host: access.From(r.Context()).Host, Boot: body.Boot, Held: heldOf(body.Held), Starts: body.Starts}, time.Duration(float64(body.WaitS)*float64(time.Second)))
 	}
 	if r.Context().Err() != nil {
 		return // nobody listens any more

@@ -9,10 +9,10 @@ import (
 	"rotanex.example/core/starts"
 )
 
-// InStart is how many frames of a kind a crew's next start takes.
-func (c *Crowds) InStart(tx *gorm.DB, wall, now time.Time, crew *Crew, k *dispatch.Kind) (int, error) {
+// InStart is how many frames of a kind a crew's next start takes; several is whether its agent renders more than one in a start.
+func (c *Crowds) InStart(tx *gorm.DB, wall, now time.Time, several bool, crew *Crew, k *dispatch.Kind) (int, error) {
 	own := starts.Crew{Opening: crew.Opening, Frame: crew.Frame}
-	if crew.Trial || k.Tried || starts.Enough(own.Opening, own.Frame) == 1 {
+	if !several || crew.Trial || k.Tried || starts.Enough(own.Opening, own.Frame) == 1 {
 		return 1, nil
 	}
 	rows, waiting, err := c.Of(tx, wall, crew.Run, crew.Shot)

@@ -26,9 +26,10 @@ type Held struct {
 
 // Holding is what a host's agent holds.
 type Holding struct {
-	Host string
-	Boot uuid.UUID
-	Held []Held
+	Host   string
+	Boot   uuid.UUID
+	Held   []Held
+	Starts bool // it renders several frames in one start
 }
 
 // Lease is an agent's claim on a frame, with what it takes to render it.
@@ -64,7 +65,7 @@ func (q *Queue) Grant(ctx context.Context, of Holding) (out Granted, err error) 
 		return out, err
 	}
 	err = q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		g := &granting{q: q, tx: tx, host: dispatch.Host{Name: of.Host}, boot: of.Boot, now: q.clock.Now(), kinds: map[bookings.ShotOf][]dispatch.Kind{}}
+		g := &granting{q: q, tx: tx, host: dispatch.Host{Name: of.Host}, boot: of.Boot, starts: of.Starts, now: q.clock.Now(), kinds: map[bookings.ShotOf][]dispatch.Kind{}}
 		aside, err := g.lockHost()
 		if err != nil {
 			return err
@@ -100,10 +101,10 @@ type granting struct {
 	boot   uuid.UUID
 	now    time.Time
 
-	rows    map[*dispatch.Crew]*bookings.Crew
-	kinds   map[bookings.ShotOf][]dispatch.Kind
-	granted []Lease
-	looks   bool // nothing is leased: it is only asked what would be
+	rows          map[*dispatch.Crew]*bookings.Crew
+	kinds         map[bookings.ShotOf][]dispatch.Kind
+	granted       []Lease
+	starts, looks bool // see Holding; nothing is leased, it is only asked what would be
 }
 
 // held is a lease with what the rule needs to know of it.
@@ -231,7 +232,7 @@ func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (int, error) {
 	if g.looks {
 		return 1, nil
 	}
-	n, err := g.q.crowds.InStart(g.tx, g.q.clock.WallNow(), g.now, b, k)
+	n, err := g.q.crowds.InStart(g.tx, g.q.clock.WallNow(), g.now, g.starts, b, k)
 	if err != nil {
 		return 0, err
 	}

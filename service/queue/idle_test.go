@@ -24,7 +24,7 @@ func TestAHostWithNothingBookedIsIdle(t *testing.T) {
 	exec("INSERT INTO runs (id, kind, request, state, tries, created_at) VALUES ($1, 'run', '', 'running', 3, $2)", run, now)
 	exec("INSERT INTO run_shots (run_id, shot, spec) VALUES ($1, 'coda-060', '{}')", run)
 	idle := func() bool {
-		got, err := q.Grant(t.Context(), Holding{"eddy", boot, nil})
+		got, err := q.Grant(t.Context(), Holding{"eddy", boot, nil, false})
 		require.NoError(t, err)
 		assert.Empty(t, got.Leases)
 		return got.Idle
@@ -35,10 +35,10 @@ func TestAHostWithNothingBookedIsIdle(t *testing.T) {
 	exec("UPDATE runs SET state = 'paused'")
 	assert.True(t, idle())
 	exec("INSERT INTO frames (run_id, shot, frame, state, host, crew, devices, booking_id, boot, leased_at) VALUES ($1, 'coda-060', 1, 'rendering', 'eddy', 'g0', '[\"g0\"]', 1, $2, $3)", run, boot, now)
-	got, err := q.Grant(t.Context(), Holding{"eddy", boot, nil})
+	got, err := q.Grant(t.Context(), Holding{"eddy", boot, nil, false})
 	require.NoError(t, err)
 	assert.False(t, got.Idle)
 	assert.Len(t, got.Leases, 1, "what it has without knowing it is told")
-	_, err = q.Grant(t.Context(), Holding{"eddy", uuid.New(), nil})
+	_, err = q.Grant(t.Context(), Holding{"eddy", uuid.New(), nil, false})
 	assert.ErrorContains(t, err, "another agent reported")
 }

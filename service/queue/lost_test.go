@@ -31,7 +31,7 @@ func TestAFrameThatKillsAgentsIsGivenUp(t *testing.T) {
 	h := &house{scenario: s, t: t, db: db, wall: on.Wall, run: uuid.New(), boot: uuid.New(), q: New(db, on.Clock, on.Feed, pictures.New(on.Blobs), on.Log)}
 	h.stored()
 	leased := func() Lease {
-		found, err := h.q.Grant(t.Context(), Holding{"host-0", h.boot, nil})
+		found, err := h.q.Grant(t.Context(), Holding{"host-0", h.boot, nil, false})
 		require.NoError(t, err)
 		require.Len(t, found.Leases, 1)
 		return found.Leases[0]

@@ -14,9 +14,8 @@ import (
 	"rotanex.example/service/tries"
 )
 
-// A start may render several frames: each has a lease of its own, with its fence. The first is
-// begun at once, the next when the one before is done. Those that are not begun are nobody's
-// yet: they need no renewing, they go back untouched, and no try is kept of them.
+// A start may render several frames: each has a lease of its own, with its fence. The first is begun at once, the next when the one
+// before is done. Those that are not begun are nobody's yet: they need no renewing, go back untouched, and leave no try.
 
 // next goes on with a start, as the lease of a frame of it has ended: the next frame begins if this one is done, else the start
 // is over.

@@ -382,7 +382,7 @@ func (h *house) look(i int, at time.Time) {
 			held = append(held, Held{Lease: r.lease.Lease, Fence: r.lease.Fence})
 		}
 	}
-	found, err := h.q.Grant(ctx, Holding{h.Hosts[i].Name, h.boot, held})
+	found, err := h.q.Grant(ctx, Holding{h.Hosts[i].Name, h.boot, held, false})
 	granted, next := found.Leases, found.Next
 	require.NoError(h.t, err)
 	h.next[i] = next

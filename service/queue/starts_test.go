@@ -48,7 +48,7 @@ func (h *house) frames() (waiting, begun, unbegun []int, taken int) {
 }
 
 func (h *house) granted(held ...Held) []Lease {
-	found, err := h.q.Grant(context.Background(), Holding{"host-0", h.boot, held})
+	found, err := h.q.Grant(context.Background(), Holding{"host-0", h.boot, held, true})
 	require.NoError(h.t, err)
 	return found.Leases
 }
@@ -63,7 +63,7 @@ func (h *house) end(l Lease, r Result) error {
 }
 
 func (h *house) renewed(all ...Lease) []bool {
-	of := Holding{"host-0", h.boot, nil}
+	of := Holding{"host-0", h.boot, nil, true}
 	for _, l := range all {
 		of.Held = append(of.Held, Held{Lease: l.Lease, Fence: l.Fence})
 	}
@@ -177,6 +177,15 @@ func TestAnAgentThatStartsAgainLosesTheFrameInHandAlone(t *testing.T) {
 	assert.Equal(t, []string{"lost"}, tried)
 }
 
+func TestAnAgentOfBeforeGetsOneFrameAStart(t *testing.T) {
+	t.Parallel()
+	h, _ := startHouse(t)
+	found, err := h.q.Grant(t.Context(), Holding{"host-0", h.boot, nil, false})
+	require.NoError(t, err)
+	require.Len(t, found.Leases, 1)
+	assert.Zero(t, found.Leases[0].Start)
+}
+
 func TestAStartEndsBeforeItsCrewCloses(t *testing.T) {
 	t.Parallel()
 	h, on := startHouse(t)
@@ -193,7 +202,7 @@ func TestWhoIsFreeTakesWhatASlowStartHolds(t *testing.T) {
 	require.NoError(t, h.db.Exec(`INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, frame_s, opening_s, open)
 		SELECT run_id, shot, 'host-1', crew, devices, 0, start_at, end_at, frame_s, opening_s, true FROM bookings`).Error)
 	other := func() (frames []int) {
-		found, err := h.q.Grant(context.Background(), Holding{"host-1", h.boot, nil})
+		found, err := h.q.Grant(context.Background(), Holding{"host-1", h.boot, nil, true})
 		require.NoError(t, err)
 		for _, l := range found.Leases {
 			frames = append(frames, l.Frame)

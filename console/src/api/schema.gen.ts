@@ -3700,6 +3700,8 @@ export interface components {
             boot: string;
             held: components["schemas"]["Held"][];
             wait_s: number;
+            /** @description The agent renders several frames in one start: it may be given leases that have a `start` in common */
+            starts?: boolean;
         };
         Held: {
             /** Format: int64 */
