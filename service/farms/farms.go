@@ -225,7 +225,7 @@ func (f *Farms) never(ctx context.Context, j job, why string) error {
 
 // send gives the farm the package and hands the job in.
 func (f *Farms) send(ctx context.Context, farm providers.Farm, j job) error {
-	frames, err := f.queue.Holds(ctx, j.holder())
+	frames, err := f.holds(ctx, j)
 	if err != nil {
 		return err
 	}

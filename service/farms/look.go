@@ -97,7 +97,7 @@ func (f *Farms) onProofs(ctx context.Context, farm providers.Farm, j job) error 
 // again, there or elsewhere, and returns the frames that the job still holds. A frame that
 // something is wrong with does not hold up those behind it.
 func (f *Farms) bringHome(ctx context.Context, farm providers.Farm, j job, seen providers.JobStatus) ([]int, error) {
-	held, err := f.queue.Holds(ctx, j.holder())
+	held, err := f.holds(ctx, j)
 	if err != nil {
 		return nil, err
 	}
@@ -129,7 +129,7 @@ func (f *Farms) bringHome(ctx context.Context, farm providers.Farm, j job, seen 
 	if err := errors.Join(faults...); err != nil {
 		return nil, err
 	}
-	return f.queue.Holds(ctx, j.holder())
+	return f.holds(ctx, j)
 }
 
 // mostFaults is after how many frames that could not be taken in the farm is asked again later.

@@ -189,3 +189,8 @@ func othersOpen(tx *gorm.DB, j job) (open bool, err error) {
 func ended(tx *gorm.DB, job uuid.UUID, at time.Time, nodeSeconds float64) error {
 	return tx.Exec("UPDATE farm_jobs SET ended_at = $2, node_s = $3 WHERE id = $1", job, at, nodeSeconds).Error
 }
+
+// holds lists the frames that a job has under lease.
+func (f *Farms) holds(ctx context.Context, j job) ([]int, error) {
+	return store.Column[int](f.store.WithContext(ctx).Raw("SELECT frame FROM frames WHERE boot = $1 AND state = 'rendering' ORDER BY frame", j.holder().ID))
+}

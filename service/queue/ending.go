@@ -182,8 +182,10 @@ func (q *Queue) expire(ctx context.Context, lenient bool) error {
 				return err
 			}
 		}
-		unbegun, err := q.returnUnbegun(tx, notToBegin, q.clock.Now())
-		freed = len(over) + unbegun
+		unbegun, err := q.returnUnbegun(tx, notToGoOn, q.clock.Now())
+		if freed = len(over) + unbegun; err == nil && q.sweeps.Add(1)%straysEvery == 1 {
+			_, err = q.returnUnbegun(tx, strays)
+		}
 		return err
 	})
 	if err == nil && freed > 0 {

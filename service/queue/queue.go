@@ -16,6 +16,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -32,8 +33,9 @@ import (
 // Real time of leases: LeaseLife is how long one lasts without being renewed,
 // Beat how often agents renew.
 const (
-	LeaseLife = 15 * time.Second
-	Beat      = 3 * time.Second
+	LeaseLife   = 15 * time.Second
+	Beat        = 3 * time.Second
+	straysEvery = 30 // sweeps to a look for what no start would come to any more
 )
 
 // State of a frame.
@@ -55,6 +57,7 @@ type Queue struct {
 	pictures *pictures.Pictures
 	log      *slog.Logger
 	crowds   *bookings.Crowds
+	sweeps   atomic.Int64
 
 	// Ended is called after a try of a frame has ended: with its run and shot, and whether
 	// the run is a trial.

@@ -311,11 +311,6 @@ func (q *Queue) Renew(ctx context.Context, holders []uuid.UUID) error {
 		q.clock.WallNow().Add(LeaseLife), q.clock.WallNow().Add(LeaseLife/2), holders).Error
 }
 
-// Holds lists the frames that a holder has under lease.
-func (q *Queue) Holds(ctx context.Context, h Holder) ([]int, error) {
-	return store.Column[int](q.store.WithContext(ctx).Raw("SELECT frame FROM frames WHERE boot = $1 AND state = 'rendering' ORDER BY frame", h.ID))
-}
-
 // lockHost reads the host, and locks it unless it is only looked at. Aside is why it takes nothing; "" for nothing.
 func (g *granting) lockHost() (aside string, err error) {
 	var boot *uuid.UUID

@@ -36,15 +36,15 @@ const (
 	// lastOfBooking are the last $2 of booking $1, oneStart is what is left of start $3 on host $1 of agent $2.
 	lastOfBooking = "f.id IN (SELECT id FROM frames WHERE booking_id = $1 AND state = 'rendering' AND NOT begun ORDER BY leased_at DESC LIMIT $2)"
 	oneStart      = "f.host = $1 AND f.boot = $2 AND f.start = $3"
-	// notToBegin are frames that are not to be rendered by the start that has them, at $1: their run, host or booking takes no more,
-	// somebody more urgent waits for the devices, or nothing of the start is being rendered.
-	notToBegin = `EXISTS (SELECT FROM runs r WHERE r.id = f.run_id AND r.state <> 'running')
-		OR EXISTS (SELECT FROM hosts h WHERE h.name = f.host AND (h.draining OR h.trouble <> ''))
-		OR EXISTS (SELECT FROM bookings b WHERE b.id = f.booking_id AND (NOT b.open OR b.excluded <> ''))
-		OR EXISTS (SELECT FROM bookings b JOIN runs u ON u.id = b.run_id JOIN runs r ON r.id = f.run_id, jsonb_array_elements_text(b.devices) d
-		           WHERE b.host = f.host AND b.run_id <> f.run_id AND r.kind = 'run' AND u.state = 'running' AND r.priority < u.priority AND b.open
-		             AND b.taken < b.frames AND b.excluded = '' AND b.start_at <= $1 AND jsonb_exists(f.devices, d))
-		OR NOT EXISTS (SELECT FROM frames o WHERE o.host = f.host AND o.state = 'rendering' AND o.begun AND o.boot = f.boot AND o.start = f.start)`
+	// notToGoOn are those of starts that are to end with the frame in hand, at $1: their run, host or booking takes no more, or
+	// somebody more urgent waits for the devices. It is asked of starts, not of each frame that one holds.
+	notToGoOn = `(f.host, f.boot, f.start) IN (SELECT s.host, s.boot, s.start FROM frames s JOIN runs r ON r.id = s.run_id JOIN hosts h ON h.name = s.host JOIN bookings b ON b.id = s.booking_id
+		WHERE s.state = 'rendering' AND s.begun AND s.start <> 0 AND (r.state <> 'running' OR h.draining OR h.trouble <> '' OR NOT b.open OR b.excluded <> '' OR EXISTS (
+			SELECT FROM bookings o JOIN runs u ON u.id = o.run_id, jsonb_array_elements_text(o.devices) d
+			WHERE o.host = s.host AND o.run_id <> s.run_id AND r.kind = 'run' AND u.state = 'running' AND r.priority < u.priority AND o.open
+			  AND o.taken < o.frames AND o.excluded = '' AND o.start_at <= $1 AND jsonb_exists(s.devices, d))))`
+	// strays are those of which nothing is being rendered: there are none, but a frame must not wait for ever.
+	strays = `NOT EXISTS (SELECT FROM frames o WHERE o.host = f.host AND o.state = 'rendering' AND o.begun AND o.boot = f.boot AND o.start = f.start)`
 )
 
 // returnUnbegun lets frames under lease that no renderer has begun wait as they did before, and says how many they are.
