@@ -23,13 +23,11 @@ import (
 // rendering is a renderer that renders the first leases of a start, up to last.
 type rendering struct {
 	*start
-	launcher   launchers.Launcher
-	output     string // of one frame, or from which files have their names
-	settings   map[string]string
-	conditions map[string]string
-	last       *job
-	done       func(*rendered)
-	opened     map[string]float64 // stages of before the scene was open
+	launcher launchers.Launcher
+	output   string // of one frame, or from which files have their names
+	last     *job
+	done     func(*rendered)
+	opened   map[string]float64 // stages of before the scene was open
 }
 
 // run starts the program, reads it and measures it until it ends. The last frame is rendered when it has ended well, those
@@ -95,7 +93,7 @@ func (p *rendering) fresh(frames int) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	now := time.Now()
-	p.renderer = renderer{heard: now, began: now, frames: frames, stopped: p.stopped, beside: p.beside}
+	p.renderer = renderer{heard: now, began: now, frames: frames, stopped: p.stopped, beside: p.beside, settings: p.settings, conditions: p.conditions}
 }
 
 func (p *rendering) read(r io.Reader) {
@@ -150,8 +148,6 @@ func (p *rendering) finish(at time.Time) {
 	}
 	over := j == p.last || len(p.left) == 0 || p.left[0].gone.Load()
 	m := p.measured(at, over)
-	m.Settings, m.Conditions = p.settings, map[string]string{"beside": besideWhom(p.beside)}
-	maps.Copy(m.Conditions, p.conditions)
 	p.reading = launchers.Reading{Stages: maps.Clone(p.opened), DevicePeakBytes: p.reading.DevicePeakBytes, Devices: p.reading.Devices}
 	p.done(&rendered{job: j, find: func() string { return p.fileOf(j.Frame) }, measured: m})
 	if over && j != p.last {

@@ -3,6 +3,7 @@ package agent
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -41,6 +42,9 @@ type renderer struct {
 	stopped time.Time // since when it stands still; zero: it does not
 	stood   time.Duration
 	peak    int64 // of its process tree's memory, bytes
+
+	settings   map[string]string // as the launcher settled them
+	conditions map[string]string // before it was started
 
 	began   time.Time // it, or the frame in hand
 	opening float64   // seconds until its scene was open, by the service's clock; 0: it did not say
@@ -151,6 +155,9 @@ func (s *start) renders(working context.Context, folder string, some []*job, don
 	if err != nil {
 		return &failure{api.ResultCauseRefused, err.Error()}
 	}
+	s.mu.Lock()
+	s.settings, s.conditions = settings, s.besides()
+	s.mu.Unlock()
 	f := launchers.Start{
 		Scene: scene, Width: s.of.Width, Height: s.of.Height, Threads: s.threads(), Devices: s.of.Devices,
 		Output: filepath.Join(folder, "frame."+l.Output), Stock: s.agent.stock, ClockFactor: s.agent.factor, Settings: s.of.Settings,
@@ -163,7 +170,7 @@ func (s *start) renders(working context.Context, folder string, some []*job, don
 	if err != nil {
 		return &failure{api.ResultCauseRefused, err.Error()}
 	}
-	p := &rendering{start: s, launcher: l, output: f.Output, settings: settings, conditions: s.conditions(), last: some[len(some)-1], done: done}
+	p := &rendering{start: s, launcher: l, output: f.Output, last: some[len(some)-1], done: done}
 	return p.run(working, args, filepath.Dir(scene), len(some))
 }
 
@@ -185,7 +192,9 @@ func (s *start) measured(at time.Time, last bool) (m api.Measured) {
 	m = api.Measured{
 		Seconds: max(0, own) + part, OpeningS: s.opening, OpeningPartS: part, Stages: s.reading.Stages,
 		DevicePeakBytes: s.reading.DevicePeakBytes, DeviceUse: s.use.mean(), PeakMemoryBytes: s.peak,
+		Settings: s.settings, Conditions: map[string]string{"beside": besideWhom(s.beside)},
 	}
+	maps.Copy(m.Conditions, s.conditions)
 	s.began, s.stood, s.use = at, 0, use{}
 	return m
 }
@@ -218,8 +227,8 @@ func (s *start) threads() int {
 	return runtime.NumCPU()
 }
 
-// conditions are what else may have made the frames slow.
-func (s *start) conditions() map[string]string {
+// besides is what else may make the frames slow.
+func (s *start) besides() map[string]string {
 	out := map[string]string{"power": "ac"}
 	if s.agent.found.Host.OnBattery() {
 		out["power"] = "battery"
