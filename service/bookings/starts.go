@@ -60,7 +60,11 @@ func Shift(tx *gorm.DB, wall, now time.Time, crew *Crew) (map[int64]int, error) 
 		return nil, nil
 	}
 	leased, err := underLease(tx, crew.Run, crew.Shot)
-	if err != nil {
+	held := false
+	for _, x := range leased {
+		held = held || x.unbegun > 0
+	}
+	if err != nil || !held {
 		return nil, err
 	}
 	rows, err := OfRun(tx, wall, crew.Run, crew.Shot)
