@@ -379,16 +379,16 @@ func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind, n int) ([]held, err
 	return store.Rows(g.tx.Raw(`
 		WITH next AS MATERIALIZED (
 			SELECT id, warm_up, repeat, frame FROM frames WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND `+which+` AND failed_on = $3::jsonb AND only_on = $4::jsonb
-			ORDER BY `+bookings.Order+` LIMIT $13 FOR UPDATE SKIP LOCKED),
+			ORDER BY `+bookings.Order+` LIMIT `+fmt.Sprint(n)+` FOR UPDATE SKIP LOCKED),
 		placed AS (SELECT id, row_number() OVER w - 1 AS i, CASE WHEN count(*) OVER () > 1 THEN first_value(id) OVER w ELSE 0 END AS start FROM next WINDOW w AS (ORDER BY `+bookings.Order+`)),
 		leased AS (
 			UPDATE frames SET state = 'rendering', fence = fence + 1, host = $5, crew = $6, devices = $7::jsonb, booking_id = $8,
-			       boot = $9, leased_at = $10::timestamptz + placed.i * make_interval(secs => $14), lease_until = CASE WHEN placed.i = 0 THEN $11::timestamptz END,
+			       boot = $9, leased_at = $10::timestamptz + placed.i * make_interval(secs => $13), lease_until = CASE WHEN placed.i = 0 THEN $11::timestamptz END,
 			       begun = placed.i = 0, start = placed.start, progress = 0, sha256 = NULL, bytes = NULL,
 			       memory_mode = CASE WHEN $12 <> '' THEN $12 ELSE memory_mode END
 			FROM placed WHERE frames.id = placed.id RETURNING frames.*)
 		SELECT `+leaseColumns+` FROM leased f JOIN run_shots s USING (run_id, shot) ORDER BY f.leased_at`,
-		c.Run, c.Shot, lists[0], lists[1], g.host.Name, c.Name, lists[2], c.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), c.Mode, n, c.Frame.Seconds()), g.scanLease)
+		c.Run, c.Shot, lists[0], lists[1], g.host.Name, c.Name, lists[2], c.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), c.Mode, c.Frame.Seconds()), g.scanLease)
 }
 
 // setRanOut ends the lease of a frame that ran out of memory: it goes to the places it is
