@@ -59,7 +59,11 @@ func opening(s float64, frames int) cell {
 	if s <= 0 {
 		return cell{none, []string{"", ""}}
 	}
-	return cell{fmt.Sprintf("%s per %s", seconds(s), several(frames, "frame")), append(inSeconds(s).plain, strconv.Itoa(frames))}
+	per := "frame"
+	if frames > 1 {
+		per = several(frames, "frame")
+	}
+	return cell{seconds(s) + " per " + per, append(inSeconds(s).plain, strconv.Itoa(frames))}
 }
 
 // amount is money: its plain values are the amount and the currency.

@@ -155,6 +155,7 @@ func TestCrewsAreListedWithWhatIsKnown(t *testing.T) {
 	require.Len(t, l.texts(), 4)
 	assert.Equal(t, "capstan/g0 (and 1 alike)", l.texts()[1][0])
 	assert.Equal(t, "3.00 s per 120 frames", l.texts()[0][4])
+	assert.Equal(t, "3.00 s per frame", opening(3, 1).text)
 	assert.Equal(t, "baseline", l.texts()[0][8])
 	assert.Equal(t, "0.80–0.90×", l.texts()[2][8])
 	assert.Equal(t, "none shown", l.texts()[3][8])

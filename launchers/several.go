@@ -36,7 +36,7 @@ func (s *Several) check(args []string) (faults []error) {
 		faults = append(faults, fmt.Errorf("several: {frame} in the arguments is one frame: want {first} and {last}, or {frames}"))
 	}
 	if s.Files == "" {
-		faults = append(faults, fmt.Errorf(`several: files is needed, such as '^frame0*(?P<frame>\\d+)\\.png$'`))
+		faults = append(faults, fmt.Errorf(`several: files is needed, such as '^frame0*(?P<frame>\d+)\.png$'`))
 	}
 	return faults
 }

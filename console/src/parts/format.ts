@@ -28,7 +28,8 @@ export const localInput = (t: Date) =>
 /** A length of time for a person: 0.84 s, 72.5 s, 4 min 10 s, 3 h 05 min. */
 /** What opening a scene takes, for how many frames of a start. */
 export function opening(x: { opening_s?: number; in_start?: number }): string {
-  return x.opening_s ? `${length(x.opening_s)} per ${count(x.in_start ?? 1, "frame")}` : none;
+  const frames = x.in_start ?? 1;
+  return x.opening_s ? `${length(x.opening_s)} per ${frames > 1 ? count(frames, "frame") : "frame"}` : none;
 }
 
 export function length(seconds?: number): string {
