@@ -207,17 +207,17 @@ are; rotanex plan --priority says so of a plan.`,
 func runCrews(r api.Run) listing {
 	l := listing{columns: []string{"crew", "source", "booked", "done", "a frame|a_frame_s", "state", "shot", "frame|frame,more_in_start"}, records: r, empty: "The run has no crew."}
 	for _, x := range r.Crews {
-		l.add(x.Host+"/"+x.Crew, x.Source, strconv.Itoa(x.Booked), strconv.Itoa(x.Done), inSeconds(x.MeanS), string(x.State), x.Shot, cell{frameInStart(x), []string{strconv.Itoa(x.Frame), strconv.Itoa(x.InStart)}})
+		l.add(x.Host+"/"+x.Crew, x.Source, strconv.Itoa(x.Booked), strconv.Itoa(x.Done), inSeconds(x.MeanS), string(x.State), x.Shot, cell{frameInStart(x), []string{strconv.Itoa(x.Frame), strconv.Itoa(x.MoreInStart)}})
 	}
 	return l
 }
 
 // frameInStart is the frame that a crew renders, and how many more its renderer was started for.
 func frameInStart(c api.RunCrew) string {
-	if c.InStart == 0 {
+	if c.MoreInStart == 0 {
 		return strconv.Itoa(c.Frame)
 	}
-	return fmt.Sprintf("%d, then %d", c.Frame, c.InStart)
+	return fmt.Sprintf("%d, then %d", c.Frame, c.MoreInStart)
 }
 
 func (a *app) frames() *cobra.Command {

@@ -225,7 +225,7 @@ func (c *crewRows) stand() {
 func (c *crewRows) render() {
 	for _, f := range c.leased {
 		if i, ok := c.at[[2]string{*f.Host, *f.Crew}]; ok && !f.Begun {
-			c.rows[i].InStart++
+			c.rows[i].MoreInStart++
 		} else if ok {
 			c.rows[i].State, c.rows[i].Shot, c.rows[i].Frame, c.rows[i].Progress = api.RunCrewStateRendering, f.Shot, f.Frame, f.Progress
 		}

@@ -3444,7 +3444,7 @@ export interface components {
              */
             progress?: number;
             /** @description How many more frames the renderer was started for */
-            in_start?: number;
+            more_in_start?: number;
             /** Format: double */
             mean_s?: number;
             /** Format: double */

@@ -23,10 +23,10 @@ function Doing({ crew }: { crew: Crew }) {
       </Box>
       <Text>
         {crew.shot} {crew.frame}, {Math.round(100 * (crew.progress ?? 0))} %
-        {crew.in_start ? (
+        {crew.more_in_start ? (
           <Text as="span" color="fg.muted" title="The renderer was started for these too: the scene is opened once">
             {" "}
-            then {crew.in_start} more
+            then {crew.more_in_start} more
           </Text>
         ) : null}
       </Text>
