@@ -35,6 +35,15 @@ func TestClocksThatFollowOneAgree(t *testing.T) {
 	assert.Equal(t, time.Minute, b.Since(right.Now().Add(-time.Minute)))
 	assert.Equal(t, time.Minute, b.Until(right.Now().Add(time.Minute)))
 
+	late := 3
+	require.NoError(t, a.Ask(t.Context(), func(ctx context.Context) (time.Time, error) {
+		if late--; late > 0 {
+			return there(1100*time.Millisecond, nil)(ctx)
+		}
+		return there(20*time.Millisecond, nil)(ctx)
+	}), "an answer that is late is asked for again")
+	assert.Equal(t, right.Now(), a.Now())
+
 	require.ErrorContains(t, b.Ask(t.Context(), there(2*time.Second, nil)), "took 2s")
 	require.Error(t, b.Ask(t.Context(), there(0, errors.New("away"))))
 	assert.Equal(t, -time.Minute, b.Ahead(), "it goes by what it was told before")
