@@ -59,6 +59,8 @@ lint: console ## go vet, staticcheck, gofumpt, Biome, tsc; and whether generated
 
 lint-go:
 	go vet ./...
+	GOOS=windows CGO_ENABLED=0 go build -o /dev/null ./cmd/rotanex-agent
+	GOOS=darwin CGO_ENABLED=0 go build -o /dev/null ./cmd/rotanex-agent
 	go tool staticcheck ./...
 	@unformatted=$$(go tool gofumpt -l $$(git ls-files '*.go' | grep -v '\.gen\.go')); \
 		test -z "$$unformatted" || { echo "not formatted (go tool gofumpt -w): $$unformatted"; exit 1; }
@@ -112,7 +114,7 @@ db-needs:
 	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql /usr/bin/dbus-daemon=dbus-daemon
 
 test-needs:
-	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql pgbench=postgresql povray=povray /usr/share/povray-*/include/colors.inc=povray-includes chromium=chromium /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf=fonts-dejavu-core /usr/sbin/sshd=openssh-server gcc=gcc /usr/include/stdlib.h=libc6-dev /usr/bin/dbus-daemon=dbus-daemon
+	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql pgbench=postgresql povray=povray /usr/share/povray-*/include/colors.inc=povray-includes python3=python3 chromium=chromium /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf=fonts-dejavu-core /usr/sbin/sshd=openssh-server gcc=gcc /usr/include/stdlib.h=libc6-dev /usr/bin/dbus-daemon=dbus-daemon
 
 # The console is built when its sources are newer than what was built of them.
 CONSOLE := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/package.json

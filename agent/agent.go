@@ -92,6 +92,7 @@ type Agent struct {
 	at       atomic.Pointer[desk.Status]
 	beatNow  chan struct{} // there is something to say
 	inputs   *inputs
+	open     opens
 
 	mu      sync.Mutex
 	jobs    map[int64]*job // by lease
@@ -135,6 +136,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	}
 	a.Log.Info("agent is up", "host", a.Host, "devices", len(a.found.Host.Devices), "clock_factor", a.factor)
 	ctx, stop := context.WithCancelCause(ctx)
+	defer a.open.end()
 	defer a.work.Wait()
 	defer stop(nil)
 	a.work.Go(func() { a.beat(ctx, beat, stop) })

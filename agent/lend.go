@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"os/user"
 	"slices"
-	"syscall"
 	"time"
 
 	"rotanex.example/agent/desk"
+	"rotanex.example/agent/tree"
 	"rotanex.example/api"
 	"rotanex.example/api/client"
 	"rotanex.example/core/stock"
@@ -119,6 +119,9 @@ func (a *Agent) deskIs(s desk.Status) {
 	a.at.Store(&s)
 	a.Log.Info("desk", "state", s.State, "why", s.Why)
 	a.back.Weigh(s.State != desk.Lent)
+	if s.State != desk.Lent {
+		a.work.Go(a.open.end) // what renders nothing holds devices for nobody
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for x := range a.starts {
@@ -190,8 +193,8 @@ func (s *start) deskIs(is desk.Status, kept string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.beside = s.beside || is.State != desk.Lent
-	if s.pid != 0 {
-		s.agent.back.Stand(s.pid, is.State != desk.Lent)
+	if s.tree != nil {
+		s.agent.back.Stand(s.tree.PID, is.State != desk.Lent)
 	}
 }
 
@@ -212,45 +215,45 @@ func (s *start) givesBack() string {
 // stand lets the renderer stand still, or go on.
 func (s *start) stand(still bool) {
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	if still == !s.stopped.IsZero() {
-		return
-	}
-	now, signal := time.Now(), syscall.SIGCONT
-	if still {
-		s.stopped, signal = now, syscall.SIGSTOP
-	} else {
+	was, x := !s.stopped.IsZero(), s.tree
+	now := time.Now()
+	switch {
+	case still && !was:
+		s.stopped = now
+	case was && !still:
 		s.stood += now.Sub(s.stopped)
 		s.stopped, s.heard = time.Time{}, now
 	}
-	if s.pid != 0 {
-		_ = syscall.Kill(-s.pid, signal)
+	s.mu.Unlock()
+	if x != nil && still != was && !x.Stand(still) && still {
+		s.giveBack("somebody works at the machine, and a renderer cannot stand still on this system")
 	}
 }
 
-// begun takes in the renderer's process, and puts it where it shall be.
-func (s *start) begun(pid int) {
+// begun takes in the renderer, and puts it where it shall be.
+func (s *start) begun(x *tree.Tree) {
 	inUse := s.agent.inUse()
-	s.agent.back.Join(pid, inUse)
+	s.agent.back.Join(x.PID, inUse)
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.pid, s.beside = pid, s.beside || inUse
-	if !s.stopped.IsZero() {
-		s.stopped = time.Now()
-		_ = syscall.Kill(-pid, syscall.SIGSTOP)
+	s.tree, s.beside = x, s.beside || inUse
+	still := !s.stopped.IsZero()
+	if still {
+		s.stopped = time.Time{}
+	}
+	s.mu.Unlock()
+	if still {
+		s.stand(true)
 	}
 }
 
-// ended lets go of the renderer's process. Usage is what it used, if that is known.
-func (s *start) ended(usage *syscall.Rusage) {
+// ended lets go of the renderer. Peak is what the kernel says its largest process held, in bytes.
+func (s *start) ended(peak int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.pid = 0; !s.stopped.IsZero() {
+	if s.tree = nil; !s.stopped.IsZero() {
 		s.stood += time.Since(s.stopped)
 	}
-	if usage != nil {
-		s.peak = max(s.peak, usage.Maxrss*1024)
-	}
+	s.peak = max(s.peak, peak)
 }
 
 // besideWhom says whether somebody worked here while a frame was rendered.

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/shirou/gopsutil/v4/process"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -40,7 +41,7 @@ func renders(t *testing.T, a *Agent, script, folder string, m *api.Measured) (s 
 	a.starts[s] = true
 	r := &rendering{start: s, launcher: launchers.Launcher{Name: "shell", Program: "sh"}, last: j, done: func(r *rendered) { *m = r.measured }}
 	go func() { done <- r.run(ctx, []string{"-c", script}, folder, 1) }()
-	require.Eventually(t, func() bool { s.mu.Lock(); defer s.mu.Unlock(); return s.pid != 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { s.mu.Lock(); defer s.mu.Unlock(); return s.tree != nil }, 10*time.Second, time.Millisecond)
 	return s, done
 }
 
@@ -81,15 +82,26 @@ func stateOf(pid int) string {
 	return strings.Fields(string(data[strings.LastIndexByte(string(data), ')')+1:]))[0]
 }
 
+// child is the process that a process started.
+func child(t *testing.T, pid int) int {
+	t.Helper()
+	p, err := process.NewProcess(int32(pid))
+	require.NoError(t, err)
+	all, err := p.Children()
+	require.NoError(t, err)
+	require.NotEmpty(t, all)
+	return int(all[0].Pid)
+}
+
 // A frame stands still while somebody works at the desk, and that time is not its own.
 func TestAFrameStandsStill(t *testing.T) {
 	t.Parallel()
 	folder, m := t.TempDir(), &api.Measured{}
 	a := lending(t, 0, &Desk{Idle: time.Minute, Return: Pause})
 	j, done := renders(t, a, waits, folder, m)
-	pid := j.pid
+	pid := j.tree.PID
 	a.deskIs(desk.Status{State: desk.InUse, Why: "somebody works at it"})
-	require.Eventually(t, func() bool { return stateOf(pid) == "T" }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return stateOf(child(t, pid)) == "T" }, 10*time.Second, time.Millisecond)
 	j.mu.Lock()
 	j.stopped = j.stopped.Add(-time.Hour) // an hour passes
 	j.mu.Unlock()

@@ -28,8 +28,9 @@ func Lint(ctx context.Context, l launchers.Launcher) (out []LauncherFinding) {
 	_, err := exec.LookPath(l.Program)
 	say(err != nil, "error", "program: %s is not on the agent's path", l.Program)
 	say(!has("{scene}"), "error", "args: nothing names the scene; want {scene}")
-	say(!has("{output}"), "error", "args: nothing says where the picture goes; want {output}")
-	say(!has("{frame}", "{first}", "{frames}"), "error", "args: nothing names the frame; want {frame}, or {first} and {last}, or {frames}")
+	stays := l.StaysOpen != nil // and is told of both
+	say(!stays && !has("{output}"), "error", "args: nothing says where the picture goes; want {output}")
+	say(!stays && !has("{frame}", "{first}", "{frames}"), "error", "args: nothing names the frame; want {frame}, or {first} and {last}, or {frames}")
 	say(l.Output == "", "error", "output: say the ending of the file that it writes, such as png")
 	if err == nil && len(l.About.Args) > 0 {
 		a := &Agent{Config: Config{}}
@@ -38,12 +39,12 @@ func Lint(ctx context.Context, l launchers.Launcher) (out []LauncherFinding) {
 		say(r.Trouble == "" && r.Version == "", "advice", "about: its pattern version matches nothing that %s says", l.Program)
 	}
 	say(len(l.About.Args) == 0, "advice", "about: it is not asked for its version, so shots that want one cannot be kept from it")
-	say(l.Progress == "", "advice", "progress: without it nobody sees how far a frame is")
-	say(len(l.Stages) == 0, "advice", "stages: without them it is not known what of a frame more devices make shorter")
-	say(l.Several == nil, "advice", "several: without it each frame opens the scene anew")
+	say(l.Progress == "" && !stays, "advice", "progress: without it nobody sees how far a frame is")
+	say(len(l.Stages) == 0 && !stays, "advice", "stages: without them it is not known what of a frame more devices make shorter")
+	say(!l.Together(), "advice", "several: without it, or stays_open, each frame opens the scene anew")
 	say(l.Several != nil && l.Opened == "", "advice", "opened: without it nobody knows what opening the scene takes, and each start renders one frame")
 	say(l.Several != nil && !l.Several.Says(), "advice", "several: without finished a frame is handed in when the next one's file is there")
-	say(!slices.ContainsFunc(l.Causes, func(c launchers.CauseRule) bool { return c.Cause == "out-of-memory" }), "advice",
+	say(!stays && !slices.ContainsFunc(l.Causes, func(c launchers.CauseRule) bool { return c.Cause == "out-of-memory" }), "advice",
 		"causes: out-of-memory is not told from a crash, and is answered like one")
 	return out
 }

@@ -1,21 +1,18 @@
 package agent
 
 import (
-	"bufio"
+	"cmp"
 	"context"
 	"fmt"
-	"io"
 	"maps"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"runtime"
 	"slices"
+	"strings"
 	"sync"
-	"sync/atomic"
-	"syscall"
 	"time"
 
+	"rotanex.example/agent/tree"
 	"rotanex.example/api"
 	"rotanex.example/launchers"
 )
@@ -28,63 +25,97 @@ type rendering struct {
 	last     *job
 	done     func(*rendered)
 	opened   map[string]float64 // stages of before the scene was open
+	fault    error              // for which the renderer is ended; of one that ends by itself, nil
+
+	// Of a renderer that stays open:
+	ordered *job          // what it was told to render, and has not
+	through chan struct{} // closed once it has nothing more to render
 }
 
-// run starts the program, reads it and measures it until it ends. The last frame is rendered when it has ended well, those
-// before when it says so.
+// run has the renderer, one that is open or a new one, render its leases. The last of them is rendered when the program has ended
+// well, those before when it says so; one that stays open says it of each.
 func (p *rendering) run(ctx context.Context, args []string, folder string, frames int) error {
-	// The kernel kills the renderer with the thread that started it, should this
-	// agent be killed: so the thread is ours until the renderer is gone.
-	runtime.LockOSThread()
-	defer runtime.UnlockOSThread()
-	cmd := exec.CommandContext(ctx, p.launcher.Program, args...)
-	cmd.Dir = folder
-	cmd.Env = os.Environ()
-	for name, value := range p.launcher.Environment {
-		cmd.Env = append(cmd.Env, name+"="+value)
-	}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
-	cmd.WaitDelay = 2 * time.Second
-	read, write, err := os.Pipe()
-	if err != nil {
-		return err
-	}
-	defer func() { _ = read.Close() }()
-	cmd.Stdout, cmd.Stderr = write, write
-	p.fresh(frames)
-	err = cmd.Start()
-	_ = write.Close()
+	p.through = make(chan struct{})
+	way, shot := p.way(args, folder), p.of.Run.String()+" "+p.of.Shot
+	x, err := p.process(p.agent.open.take(way, shot, p.of.Devices), args, folder, frames)
 	if err != nil {
 		return &failure{api.ResultCauseCannotStart, fmt.Sprintf("%s: %v", p.launcher.Program, err)}
 	}
-	p.begun(cmd.Process.Pid)
-	var reader sync.WaitGroup
-	reader.Go(func() { p.read(read) })
+	p.begun(x)
 	watching, stop := context.WithCancel(ctx)
 	var watcher sync.WaitGroup
-	var hung atomic.Bool
-	watcher.Go(func() {
-		p.watch(watching, cmd.Process.Pid, p.launcher.Quiet(), func() { hung.Store(true); _ = cmd.Cancel() })
-	})
-	if frames > 1 && !p.launcher.Several.Says() {
+	watcher.Go(func() { p.watch(watching, x, p.launcher) })
+	if p.launcher.StaysOpen != nil {
+		p.mu.Lock()
+		p.order()
+		p.mu.Unlock()
+	} else if frames > 1 && !p.launcher.Several.Says() {
 		watcher.Go(func() { p.lookForFiles(watching) })
 	}
-	err = cmd.Wait()
-	at := time.Now()
+	over := true
+	select {
+	case <-x.Over():
+	case <-p.through:
+		over = false
+	case <-ctx.Done():
+		x.Kill()
+	}
 	stop()
 	watcher.Wait()
-	_ = read.SetReadDeadline(time.Now().Add(2 * time.Second)) // a grandchild may hold the pipe
-	reader.Wait()
-	usage, _ := cmd.ProcessState.SysUsage().(*syscall.Rusage)
-	p.ended(usage)
-	switch {
-	case hung.Load():
-		return &failure{api.ResultCauseHung, fmt.Sprintf("%s said nothing for %s and was killed", p.launcher.Name, p.launcher.Quiet())}
-	case err != nil:
-		return &failure{api.ResultCause(p.launcher.Failure(&p.reading, cmd.ProcessState.ExitCode())), fmt.Sprintf("%s: %v", p.launcher.Name, err)}
+	p.ended(x.Ended().PeakBytes)
+	if !over {
+		x.Hear(func(string) {})
+		p.agent.open.keep(&open{tree: x, way: way, shot: shot, devices: p.of.Devices, opening: p.opening, stages: p.opened}, p.launcher.StaysOpen.Idle())
+		return nil
 	}
-	p.finishAll(at)
+	if err := p.failure(x.Ended()); err != nil {
+		return err
+	}
+	p.finishAll(x.Ended().At)
+	return nil
+}
+
+// way is all on which it depends whether a renderer that is open can be gone on with.
+func (p *rendering) way(args []string, folder string) string {
+	scene, _ := os.Stat(filepath.Join(folder, filepath.Base(p.of.Scene)))
+	changed := time.Time{}
+	if scene != nil {
+		changed = scene.ModTime()
+	}
+	return fmt.Sprintf("%s %s %s %q in %s, scene of %s", p.of.Run, p.of.Shot, p.launcher.Name, args, folder, changed)
+}
+
+// process is one that is open, or a new one.
+func (p *rendering) process(kept *open, args []string, folder string, frames int) (*tree.Tree, error) {
+	p.fresh(frames)
+	if kept != nil {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.opening, p.shared, p.opened = kept.opening, kept.opening, kept.stages // its first frames had it
+		p.reading.Stages = maps.Clone(p.opened)
+		kept.tree.Hear(p.line)
+		return kept.tree, nil
+	}
+	spec := tree.Spec{Program: p.launcher.Program, Args: args, Folder: folder, Orders: p.launcher.StaysOpen != nil}
+	for name, value := range p.launcher.Environment {
+		spec.Environment = append(spec.Environment, name+"="+value)
+	}
+	return tree.Start(spec, p.line)
+}
+
+// failure is why a renderer that has ended did not render its frames; nil if it did.
+func (p *rendering) failure(ended tree.Ended) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	name := p.launcher.Name
+	switch {
+	case p.fault != nil:
+		return p.fault
+	case ended.Err != nil:
+		return &failure{api.ResultCause(p.launcher.Failure(&p.reading, ended.Exit)), fmt.Sprintf("%s: %v", name, ended.Err)}
+	case p.launcher.StaysOpen != nil && len(p.left) > 0:
+		return &failure{api.ResultCauseCrashed, fmt.Sprintf("%s ended before it had finished frame %d", name, p.left[0].Frame)}
+	}
 	return nil
 }
 
@@ -96,14 +127,10 @@ func (p *rendering) fresh(frames int) {
 	p.renderer = renderer{heard: now, began: now, frames: frames, stopped: p.stopped, beside: p.beside, settings: p.settings, conditions: p.conditions}
 }
 
-func (p *rendering) read(r io.Reader) {
-	lines := bufio.NewScanner(r)
-	lines.Buffer(make([]byte, 64<<10), 1<<20)
-	lines.Split(lineOrReturn)
-	for lines.Scan() {
-		p.line(lines.Text())
-	}
-	_, _ = io.Copy(io.Discard, r) // a line too long to read must not block the renderer
+// order tells a renderer that stays open which frame comes next. Should it be gone, that is noticed elsewhere.
+func (p *rendering) order() {
+	p.ordered = p.left[0]
+	_, _ = p.tree.Orders.Write(launchers.Order{Frame: p.ordered.Frame, Output: p.fileOf(p.ordered.Frame)}.Line())
 }
 
 // line takes in what the renderer says.
@@ -111,20 +138,50 @@ func (p *rendering) line(text string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	now := time.Now()
-	p.launcher.Read(&p.reading, text)
 	p.heard = now
+	var w launchers.Word
+	worded := false
+	if p.launcher.StaysOpen != nil {
+		w, worded = launchers.ReadWord(text)
+	}
+	if !worded {
+		p.launcher.Read(&p.reading, text)
+	} else if w.Frame == 0 || p.ordered != nil && w.Frame == p.ordered.Frame {
+		p.reading.Take(w)
+	}
 	if len(p.left) > 0 {
 		p.left[0].progress.Store(int64(p.reading.Progress * 1000))
 	}
-	if p.opening == 0 && p.shared == 0 && p.launcher.Several != nil && p.launcher.Opens(text) {
+	if p.opening == 0 && p.shared == 0 && p.launcher.Together() && (w.Opened || p.launcher.Opens(text)) {
 		p.opening = (now.Sub(p.began) - p.stood).Seconds() * p.agent.factor
 		p.opened = maps.Clone(p.reading.Stages)
 	}
-	if p.frames < 2 {
-		return
+	switch {
+	case worded:
+		p.word(w, now)
+	case p.launcher.StaysOpen == nil && p.frames > 1:
+		if frame, ok := p.launcher.Several.Finish(text); ok {
+			p.finishTo(frame, now)
+		}
 	}
-	if frame, ok := p.launcher.Several.Finish(text); ok {
-		p.finishTo(frame, now)
+}
+
+// word goes by what a renderer that stays open says of the frame in hand.
+func (p *rendering) word(w launchers.Word, now time.Time) {
+	switch {
+	case p.ordered == nil || w.Frame != p.ordered.Frame:
+	case w.Failed != "":
+		p.end(&failure{api.ResultCause(p.reading.Cause), fmt.Sprintf("%s: frame %d: %s", p.launcher.Name, w.Frame, cmp.Or(w.Why, w.Failed))})
+	case w.Finished:
+		p.finish(now)
+	}
+}
+
+// end ends the renderer for a fault.
+func (p *rendering) end(fault error) {
+	if p.fault == nil {
+		p.fault = fault
+		p.stop()
 	}
 }
 
@@ -143,15 +200,21 @@ func (p *rendering) finishTo(frame int, at time.Time) {
 func (p *rendering) finish(at time.Time) {
 	j := p.left[0]
 	p.left = p.left[1:]
-	if p.peak == 0 && p.pid != 0 {
-		p.peak = treeMemory(int32(p.pid))
+	if p.tree != nil && (p.peak == 0 || p.launcher.StaysOpen != nil) {
+		p.peak = max(p.peak, p.tree.Memory()) // the kernel's word is to come when it has ended
 	}
 	over := j == p.last || len(p.left) == 0 || p.left[0].gone.Load()
 	m := p.measured(at, over)
 	p.reading = launchers.Reading{Stages: maps.Clone(p.opened), DevicePeakBytes: p.reading.DevicePeakBytes, Devices: p.reading.Devices}
 	p.done(&rendered{job: j, find: func() string { return p.fileOf(j.Frame) }, measured: m})
-	if over && j != p.last {
+	switch {
+	case p.launcher.StaysOpen == nil && over && j != p.last:
 		p.stop()
+	case p.launcher.StaysOpen != nil && over:
+		p.ordered = nil
+		close(p.through)
+	case p.launcher.StaysOpen != nil:
+		p.order()
 	}
 }
 
@@ -166,7 +229,11 @@ func (p *rendering) finishAll(at time.Time) {
 
 // fileOf is where a frame is: among several by its number.
 func (p *rendering) fileOf(frame int) string {
-	if p.launcher.Several == nil {
+	switch {
+	case p.launcher.StaysOpen != nil:
+		ending := filepath.Ext(p.output)
+		return fmt.Sprintf("%s.%d%s", strings.TrimSuffix(p.output, ending), frame, ending)
+	case p.launcher.Several == nil:
 		return p.output
 	}
 	entries, _ := os.ReadDir(filepath.Dir(p.output))
@@ -205,16 +272,4 @@ func (p *rendering) lookForFiles(ctx context.Context) {
 			p.mu.Unlock()
 		}
 	}
-}
-
-// lineOrReturn splits at line feeds and at carriage returns, by which renderers
-// redraw their progress.
-func lineOrReturn(data []byte, atEOF bool) (int, []byte, error) {
-	if i := slices.IndexFunc(data, func(b byte) bool { return b == '\n' || b == '\r' }); i >= 0 {
-		return i + 1, data[:i], nil
-	}
-	if atEOF && len(data) > 0 {
-		return len(data), data, nil
-	}
-	return 0, nil, nil
 }

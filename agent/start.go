@@ -13,6 +13,7 @@ import (
 
 	"github.com/shirou/gopsutil/v4/load"
 
+	"rotanex.example/agent/tree"
 	"rotanex.example/api"
 	"rotanex.example/core/stock"
 	"rotanex.example/launchers"
@@ -36,10 +37,10 @@ type start struct {
 type renderer struct {
 	reading launchers.Reading
 	use     use
-	heard   time.Time // when it last said something
-	pid     int       // 0: none runs
-	beside  bool      // somebody worked here meanwhile
-	stopped time.Time // since when it stands still; zero: it does not
+	heard   time.Time  // when it last said something
+	tree    *tree.Tree // nil: none runs
+	beside  bool       // somebody worked here meanwhile
+	stopped time.Time  // since when it stands still; zero: it does not
 	stood   time.Duration
 	peak    int64 // of its process tree's memory, bytes
 
@@ -184,7 +185,7 @@ func (s *start) measured(at time.Time, last bool) (m api.Measured) {
 	if s.shared == 0 {
 		own -= s.opening // it was opened in the time of the first
 	}
-	part := s.opening / float64(max(1, s.frames))
+	part := min(s.opening/float64(max(1, s.frames)), s.opening-s.shared)
 	if last {
 		part = s.opening - s.shared
 	}

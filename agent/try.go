@@ -62,6 +62,7 @@ func Try(ctx context.Context, c Config, t Trial, tell func(Tried)) error {
 	if t.Devices, err = a.crewFor(t); err != nil {
 		return err
 	}
+	defer a.open.end()
 	working, stop := context.WithCancel(ctx)
 	defer stop()
 	s := &start{agent: a, stop: stop, of: api.Lease{

@@ -2,18 +2,21 @@ package agent
 
 import (
 	"context"
+	"fmt"
 	"time"
 
-	"github.com/shirou/gopsutil/v4/process"
+	"rotanex.example/agent/tree"
+	"rotanex.example/api"
+	"rotanex.example/launchers"
 )
 
 // look is how often a renderer is looked at: to find what it started, every process
 // of the host is gone through. Its own peak the kernel keeps.
 const look = time.Second
 
-// watch measures the memory of a renderer and of the processes it started, and
-// calls hang once when it has been silent for too long.
-func (s *start) watch(ctx context.Context, pid int, quiet time.Duration, hang func()) {
+// watch measures the memory of a renderer and of the processes it started, and ends it when it has been silent for too long or
+// holds more memory than its launcher allows.
+func (p *rendering) watch(ctx context.Context, x *tree.Tree, l launchers.Launcher) {
 	ticks := time.NewTicker(look)
 	defer ticks.Stop()
 	for {
@@ -21,31 +24,16 @@ func (s *start) watch(ctx context.Context, pid int, quiet time.Duration, hang fu
 		case <-ctx.Done():
 			return
 		case at := <-ticks.C:
-			now := treeMemory(int32(pid))
-			s.mu.Lock()
-			s.peak = max(s.peak, now)
-			s.mu.Unlock()
-			if s.silent(at) > quiet {
-				hang()
-				return
+			held, silent := x.Memory(), p.silent(at)
+			p.mu.Lock()
+			p.peak = max(p.peak, held)
+			switch {
+			case l.MemoryGB > 0 && held > l.MemoryBytes():
+				p.end(&failure{api.ResultCauseOutOfMemory, fmt.Sprintf("%s held %.2f GB of this host's memory; its launcher allows %g GB", l.Name, float64(held)/1e9, l.MemoryGB)})
+			case silent > l.Quiet():
+				p.end(&failure{api.ResultCauseHung, fmt.Sprintf("%s said nothing for %s and was killed", l.Name, l.Quiet())})
 			}
+			p.mu.Unlock()
 		}
 	}
-}
-
-// treeMemory is the resident memory of a process and all that descend from it, in bytes.
-func treeMemory(pid int32) int64 {
-	p, err := process.NewProcess(pid)
-	if err != nil {
-		return 0
-	}
-	var sum int64
-	if info, err := p.MemoryInfo(); err == nil {
-		sum = int64(info.RSS)
-	}
-	children, _ := p.Children()
-	for _, c := range children {
-		sum += treeMemory(c.Pid)
-	}
-	return sum
 }

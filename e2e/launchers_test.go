@@ -51,6 +51,23 @@ func TestALauncherIsTriedWithoutAService(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, out, "to open the scene, once a start")
 
+	out, errs, err = agentSays(t, "lint", "./beacon.yaml")
+	require.NoError(t, err, errs)
+	assert.Contains(t, out, "nothing to say")
+	out, errs, err = agentSays(t, "try", "./beacon.yaml", "--scene", "lantern.pov", "--frames", "2,1", "--width", "64", "--height", "36", "--to", to, "--output", "json")
+	require.NoError(t, err, errs)
+	require.NoError(t, json.Unmarshal([]byte(out), &all))
+	require.Len(t, all, 2)
+	for _, x := range all {
+		assert.FileExists(t, x.File)
+		assert.InDelta(t, 2, x.Measured.Stages["open"], 1e-9)
+		assert.Positive(t, x.Measured.Stages["trace"])
+		assert.InDelta(t, x.Measured.OpeningS/2, x.Measured.OpeningPartS, 1e-6, "it was opened once")
+	}
+	out, _, err = agentSays(t, "try", "./beacon.yaml", "--scene", "lantern.yaml", "--width", "64", "--height", "36", "--to", to)
+	require.Error(t, err, "a scene that povray cannot read")
+	assert.Contains(t, out, "frame 1 failed: crashed")
+
 	for want, args := range map[string][]string{
 		"setting glow":       {"try", "./lantern.yaml", "--scene", "lantern.pov", "--setting", "glow=bright", "--to", to},
 		"there is no":        {"try", "torch", "--scene", "lantern.pov"},

@@ -45,6 +45,35 @@ func TestAStartRendersSeveralFrames(t *testing.T) {
 	assert.Less(t, opened, 23*20.0)
 }
 
+// One that stays open is opened once for all that its crew renders of a shot, start after start.
+func TestARendererStaysOpenFromStartToStart(t *testing.T) {
+	sideBySide(t)
+	h := newHouse(t, faster)
+	films := scenes(t)
+	require.NoError(t, os.WriteFile(filepath.Join(films, "heavy.yaml"), []byte(heavyScene), 0o600))
+	all, err := launchers.Shipped()
+	require.NoError(t, err)
+	h.runAgentWith(bellows, films, all["simulated-open"])
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "heavy-010", &api.PutShotParams{}, api.ShotSpec{
+		Name: "heavy-010", Scene: "heavy.yaml", Frames: "1-24", Width: 64, Height: 36, Launcher: "simulated-open", Settings: map[string]string{"fail": "out-of-memory@9"},
+	}))
+	h.timed("heavy-010", "bellows/g0")
+	g0 := crewOf(t, h.comparison("heavy-010"), "bellows/g0")
+	assert.Greater(t, g0.OpeningS, 35.0)
+	_, run := h.started(time.Hour, "heavy-010")
+	// Starts of four frames, as if others were to have some.
+	query[int](t, h.database, "UPDATE bookings SET opening_s = 4 * 0.0205 * frame_s WHERE run_id = $1 RETURNING 1", run.Id)
+	run = h.awaitOver(run)
+	require.Equal(t, api.RunStateIncomplete, run.State)
+	assert.Equal(t, 23, query[int](t, h.database, "SELECT count(*) FROM tries WHERE run_id = $1 AND outcome = 'done'", run.Id))
+	assert.Positive(t, query[int](t, h.database, "SELECT count(*) FROM tries WHERE run_id = $1 AND cause = 'out-of-memory'", run.Id))
+	failures := query[int](t, h.database, "SELECT count(*) FROM tries WHERE run_id = $1 AND outcome = 'failed'", run.Id)
+	opened := query[float64](t, h.database, "SELECT sum((measured->>'opening_part_s')::float8) FROM tries WHERE run_id = $1", run.Id)
+	assert.Less(t, opened, float64(1+failures)*1.2*g0.OpeningS, "once, and again after each failure")
+	starts := query[int](t, h.database, "SELECT count(DISTINCT start) FROM frames WHERE run_id = $1 AND state = 'done'", run.Id)
+	assert.Greater(t, starts, 2)
+}
+
 // Povray renders a range of frames by itself, and names the files.
 func TestPovrayRendersARange(t *testing.T) {
 	h := newHouse(t)

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -39,11 +40,13 @@ type Launcher struct {
 	Output      string             `yaml:"output"`      // the ending of the file that it writes
 	Opened      string             `yaml:"opened"`      // pattern of what it says once the scene is open and the first frame begins
 	Several     *Several           `yaml:"several"`     // how one start renders several frames; nil: it renders one
+	StaysOpen   *StaysOpen         `yaml:"stays_open"`  // how it is given frame after frame; nil: it is not
 	Progress    string             `yaml:"progress"`    // pattern with a group named percent
 	Stages      map[string]string  `yaml:"stages"`      // patterns with a group named seconds
 	DevicePeak  string             `yaml:"device_peak"` // pattern with a group named bytes
 	Causes      []CauseRule        `yaml:"causes"`
-	QuietS      int                `yaml:"quiet_s"` // real seconds without a word after which it counts as hung
+	QuietS      int                `yaml:"quiet_s"`   // real seconds without a word after which it counts as hung
+	MemoryGB    float64            `yaml:"memory_gb"` // of the host's memory that it may hold with all that it starts; 0: any
 	About       About              `yaml:"about"`
 	// DeviceState is a pattern of what the renderer says a device does: a group named
 	// device and any of use (0 to 1), bytes, celsius, watts, mhz.
@@ -74,6 +77,9 @@ type Setting struct {
 	Default string   `yaml:"default"`
 	About   string   `yaml:"about"`
 }
+
+// causes are the causes of a failure that a renderer can tell.
+var causes = []string{"out-of-memory", "licence-lost", "cannot-start", "bad-picture", "crashed"}
 
 // CauseRule names the cause of a failure by exit status or by what was printed.
 type CauseRule struct {
@@ -146,6 +152,9 @@ func Parse(data []byte) (Launcher, error) {
 		l.QuietS = 600
 	}
 	var faults []error
+	if l.MemoryGB < 0 || math.IsNaN(l.MemoryGB) || l.MemoryGB > mostMemoryGB {
+		faults = append(faults, fmt.Errorf("memory_gb %g: want gigabytes, or leave it out", l.MemoryGB))
+	}
 	compile := func(what, pattern, group string) *regexp.Regexp {
 		if pattern == "" {
 			return nil
@@ -168,6 +177,9 @@ func Parse(data []byte) (Launcher, error) {
 		s.files, s.finished = compile("several: files", s.Files, "frame"), compile("several: finished", s.Finished, "")
 		faults = append(faults, s.check(l.Args)...)
 	}
+	if l.StaysOpen != nil {
+		faults = append(faults, l.StaysOpen.check(&l)...)
+	}
 	l.version = compile("about: version", l.About.Version, "version")
 	l.plugin = compile("about: plugin", l.About.Plugin, "plugin")
 	l.stages = map[string]*regexp.Regexp{}
@@ -175,6 +187,9 @@ func Parse(data []byte) (Launcher, error) {
 		l.stages[name] = compile("stage "+name, pattern, "seconds")
 	}
 	for i := range l.Causes {
+		if !slices.Contains(causes, l.Causes[i].Cause) {
+			faults = append(faults, fmt.Errorf("causes: %q: want %s", l.Causes[i].Cause, strings.Join(causes, ", ")))
+		}
 		l.Causes[i].pattern = compile("cause "+l.Causes[i].Cause, l.Causes[i].Pattern, "")
 	}
 	for _, arg := range slices.Concat(l.Args, l.About.Args) {
@@ -316,6 +331,12 @@ func match(pattern *regexp.Regexp, group, line string) string {
 	}
 	return m[pattern.SubexpIndex(group)]
 }
+
+// mostMemoryGB is more than any host has.
+const mostMemoryGB = 1 << 20
+
+// MemoryBytes is how much of the host's memory it may hold with all that it starts.
+func (l Launcher) MemoryBytes() int64 { return int64(l.MemoryGB * 1e9) }
 
 // Quiet is how long, in real time, the renderer may say nothing before it counts as hung.
 func (l Launcher) Quiet() time.Duration { return time.Duration(l.QuietS) * time.Second }

@@ -62,13 +62,18 @@ func (l Launcher) Read(r *Reading, line string) {
 				r.Cause = rule.Cause
 			}
 		}
-		const longest = 400
-		if len(part) > longest {
-			part = strings.ToValidUTF8(part[:longest], "") + "…"
-		}
-		if r.tail = append(r.tail, part); len(r.tail) > tailLines {
-			r.tail = slices.Delete(r.tail, 0, len(r.tail)-tailLines)
-		}
+		r.remember(part)
+	}
+}
+
+// remember keeps a line among the last ones.
+func (r *Reading) remember(line string) {
+	const longest = 400
+	if len(line) > longest {
+		line = strings.ToValidUTF8(line[:longest], "") + "…"
+	}
+	if r.tail = append(r.tail, line); len(r.tail) > tailLines {
+		r.tail = slices.Delete(r.tail, 0, len(r.tail)-tailLines)
 	}
 }
 

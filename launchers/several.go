@@ -58,7 +58,14 @@ func numbers(frames []int) map[string]string {
 
 // Takes is how many of some frames, in order, one start may render, from the first on.
 func (l Launcher) Takes(frames []int) int {
-	if len(frames) < 2 || l.Several == nil {
+	switch {
+	case l.StaysOpen != nil: // any, but each once: they are written to files of their names
+		n := 0
+		for n < len(frames) && !slices.Contains(frames[:n], frames[n]) {
+			n++
+		}
+		return n
+	case len(frames) < 2 || l.Several == nil:
 		return min(1, len(frames))
 	}
 	step := frames[1] - frames[0]

@@ -44,6 +44,7 @@ type Render struct {
 	Fail                   string
 	Lacks                  string // what is left out without a word: "lamp" is the light in the middle
 	Say                    io.Writer
+	Orders                 io.Reader // of one that stays open, instead of Frames and Output; nil: it does not
 }
 
 // Run opens the scene, renders the frames and returns the exit status.
@@ -67,6 +68,9 @@ func (r Render) run(ctx context.Context) (int, error) {
 	}
 	if err != nil {
 		return ExitCannotStart, fmt.Errorf("stock %s: %w", r.Stock, err)
+	}
+	if r.Orders != nil {
+		return r.stay(ctx, scene, host)
 	}
 	output := r.Output
 	for i, frame := range r.Frames {
@@ -134,7 +138,7 @@ func (r Render) pass(ctx context.Context, stages []stage, fail string, host stoc
 		end := time.Now().Add(time.Duration(s.seconds / r.ClockFactor * float64(time.Second)))
 		for left := time.Until(end); left > 0; left = time.Until(end) {
 			done := gone + s.seconds - left.Seconds()*r.ClockFactor
-			_, _ = fmt.Fprintf(r.Say, "progress %d\n", int(100*done/total))
+			r.progress(done / total)
 			r.tell(s.name, host, peak)
 			select {
 			case <-ctx.Done():
@@ -150,7 +154,7 @@ func (r Render) pass(ctx context.Context, stages []stage, fail string, host stoc
 		gone += s.seconds
 		_, _ = fmt.Fprintf(r.Say, "stage %s %.3f\n", s.name, s.seconds)
 		if s.name == lastToOpen {
-			_, _ = fmt.Fprintln(r.Say, "opened")
+			r.opened()
 		}
 	}
 	return 0, nil
@@ -231,6 +235,6 @@ func (r Render) write(img image.Image, fail string) (int, error) {
 	if err := os.WriteFile(r.Output, data, 0o600); err != nil {
 		return ExitCrashed, err
 	}
-	_, _ = fmt.Fprintln(r.Say, "progress 100")
+	r.progress(1)
 	return 0, nil
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -175,4 +176,15 @@ func TestAStartOpensTheSceneOnceForAllItsFrames(t *testing.T) {
 	}
 	assert.FileExists(t, filepath.Join(folder, "frame.000005.png"))
 	assert.NoFileExists(t, filepath.Join(folder, "frame.000006.png"))
+
+	said.Reset()
+	r.Fail = "out-of-memory@4"
+	r.Orders = strings.NewReader(fmt.Sprintf("{\"frame\":9,\"output\":%q}\n{\"frame\":4,\"output\":%q}\n{\"frame\":2,\"output\":%q}\n", output, output, filepath.Join(folder, "two.png")))
+	assert.Zero(t, r.Run(t.Context()))
+	for say, times := range map[string]int{`{"opened":true}`: 1, "stage load": 1, "stage work": 2, `{"frame":9,"finished":true}`: 1, `{"frame":4,"failed":"out-of-memory"`: 1, `{"frame":2,"finished":true}`: 1} {
+		assert.Equal(t, times, strings.Count(said.String(), say), "%s in %s", say, said.String())
+	}
+	assert.FileExists(t, filepath.Join(folder, "two.png"))
+	r.Orders = strings.NewReader("{}\n")
+	assert.Equal(t, ExitCannotStart, r.Run(t.Context()))
 }

@@ -34,9 +34,13 @@ func main() {
 func render() *cobra.Command {
 	r := simulator.Render{Say: os.Stdout}
 	var devices string
+	var stays bool
 	c := &cobra.Command{
 		Use: "render", Short: "Render frames on simulated devices", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if stays {
+				r.Orders = os.Stdin
+			}
 			r.Devices = strings.Split(devices, ",")
 			os.Exit(r.Run(cmd.Context()))
 			return nil
@@ -48,6 +52,7 @@ func render() *cobra.Command {
 	f.StringVar(&r.Stock, "stock", "", "file that describes the host, JSON")
 	f.StringVar(&devices, "devices", "", "devices, by comma")
 	f.IntSliceVar(&r.Frames, "frames", []int{1}, "frames, by comma; several are written beside --output, each with its number")
+	f.BoolVar(&stays, "stay-open", false, "render what is ordered on standard input, a JSON line a frame, instead of --frames")
 	f.IntVar(&r.Width, "width", 640, "pixels")
 	f.IntVar(&r.Height, "height", 360, "pixels")
 	f.IntVar(&r.Samples, "samples", 128, "samples for each pixel")

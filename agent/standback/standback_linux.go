@@ -81,7 +81,10 @@ const (
 // be: behind a person, or not.
 func (b *Back) Join(pid int, beside bool) {
 	if b.group != "" {
-		_ = os.WriteFile(filepath.Join(b.group, "cgroup.procs"), []byte(strconv.Itoa(pid)), 0o600)
+		// What it has started before it is moved is moved too; what it starts then is where it is.
+		for _, task := range append([]int{pid}, tasks(pid)...) {
+			_ = os.WriteFile(filepath.Join(b.group, "cgroup.procs"), []byte(strconv.Itoa(task)), 0o600)
+		}
 	}
 	b.Stand(pid, beside)
 }

@@ -1,0 +1,185 @@
+package tree
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// A process whose parent died becomes the child of whoever is asked for by the kernel: a keeper, between the agent and the
+// renderer, is that for the renderer's. So all that the renderer ever started is below its keeper, however it was started, and is
+// killed when the renderer ends, when the agent says so, and when the agent dies.
+
+// keeper is the name under which this program, started again, is a keeper of the program that its arguments name.
+const keeper = "rotanex-renderer-keeper"
+
+func init() {
+	if len(os.Args) > 1 && os.Args[0] == keeper {
+		os.Exit(keep(os.Args[1], os.Args[2:]))
+	}
+}
+
+// handle is how a tree is held: by its keeper, which tells on a pipe why the renderer could not be started, or closes it.
+type handle struct{ told, tells *os.File }
+
+func (h *handle) command(s Spec) (*exec.Cmd, error) {
+	program, err := exec.LookPath(s.Program)
+	if err != nil {
+		return nil, err
+	}
+	if h.told, h.tells, err = os.Pipe(); err != nil {
+		return nil, err
+	}
+	cmd := exec.Command("/proc/self/exe") // also where the agent's file was replaced since
+	cmd.Args = append([]string{keeper, program}, s.Args...)
+	cmd.ExtraFiles = []*os.File{h.tells}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	return cmd, nil
+}
+
+// tellsFD is a keeper's end of the pipe.
+const tellsFD = 3
+
+// take waits until the keeper has started the renderer.
+func (h *handle) take(int) error {
+	_ = h.tells.Close()
+	why, err := io.ReadAll(h.told)
+	if err == nil && len(why) > 0 {
+		err = errors.New(string(why))
+	}
+	return err
+}
+
+func (h *handle) release(int) { _ = closed(nil, h.told, h.tells) }
+
+// signalled is what a keeper's exit status is above, as shells have it, for a program that a signal ended.
+const signalled = 128
+
+// said is the error of a program that its keeper tells of.
+func said(err error, s *os.ProcessState) error {
+	if signal := s.ExitCode() - signalled; err != nil && signal > 0 && signal < 65 {
+		return fmt.Errorf("%w (%s)", err, syscall.Signal(signal))
+	}
+	return err
+}
+
+// keep runs a program and returns its exit status once nothing is left of what it started.
+func keep(program string, args []string) int {
+	runtime.LockOSThread() // the program ends with the thread that started it
+	over := make(chan os.Signal, 1)
+	signal.Notify(over, syscall.SIGTERM, syscall.SIGINT)
+	syscall.CloseOnExec(tellsFD)
+	tells := os.NewFile(tellsFD, "tells")
+	cmd := exec.Command(program, args...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	err := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		_, _ = tells.WriteString(err.Error())
+		return 1
+	}
+	_ = tells.Close()
+	// What was written is read by the renderer alone: once the agent closes it, it is closed.
+	_ = os.Stdin.Close()
+	ended := make(chan int)
+	go func() { ended <- reap(cmd.Process.Pid) }()
+	status := signalled + int(syscall.SIGKILL) // as all of it is, then
+	select {
+	case <-over:
+	case status = <-ended:
+	}
+	killBelow(os.Getpid())
+	return status
+}
+
+// reap takes in all children that end until one has, and returns its exit status.
+func reap(pid int) int {
+	for {
+		var status syscall.WaitStatus
+		which, err := syscall.Wait4(-1, &status, 0, nil)
+		switch {
+		case which == pid && status.Signaled():
+			return signalled + int(status.Signal())
+		case which == pid:
+			return status.ExitStatus()
+		case err != nil && err != syscall.EINTR:
+			return 1
+		}
+	}
+}
+
+// killBelow kills what descends from a process until nothing does: what one starts as it is killed is there the next time.
+func killBelow(pid int) {
+	for until := time.Now().Add(dies); time.Now().Before(until); time.Sleep(2 * time.Millisecond) {
+		all := below(pid)
+		if len(all) == 0 {
+			return
+		}
+		for _, p := range all {
+			_ = syscall.Kill(p, syscall.SIGKILL)
+		}
+	}
+}
+
+// below lists all that descend from a process and have not ended.
+func below(pid int) (out []int) {
+	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
+	children := map[int][]int{}
+	ended := map[int]bool{}
+	for _, stat := range stats {
+		data, err := os.ReadFile(stat)
+		if err != nil {
+			continue
+		}
+		text := string(data) // its second field, the name, may have anything in it
+		fields := strings.Fields(text[strings.LastIndexByte(text, ')')+1:])
+		own, _ := strconv.Atoi(filepath.Base(filepath.Dir(stat)))
+		if len(fields) > 1 {
+			parent, _ := strconv.Atoi(fields[1])
+			children[parent], ended[own] = append(children[parent], own), fields[0] == "Z" || fields[0] == "X"
+		}
+	}
+	for next := children[pid]; len(next) > 0; next = append(next[1:], children[next[0]]...) {
+		if !ended[next[0]] {
+			out = append(out, next[0])
+		}
+	}
+	return out
+}
+
+func (*handle) kill(p *os.Process) { _ = p.Signal(syscall.SIGTERM) }
+
+func (*handle) stand(pid int, still bool) bool {
+	signal := syscall.SIGCONT
+	if still {
+		signal = syscall.SIGSTOP
+	}
+	for _, p := range below(pid) { // not the keeper, which must hear of the end
+		_ = syscall.Kill(p, signal)
+	}
+	return true
+}
+
+// members are all but the keeper.
+func (*handle) members(pid int) []int { return below(pid) }
+
+func peakOf(s *os.ProcessState) int64 {
+	if usage, ok := s.SysUsage().(*syscall.Rusage); ok {
+		return usage.Maxrss * 1024
+	}
+	return 0
+}
