@@ -39,7 +39,7 @@ func renders(t *testing.T, a *Agent, script, folder string, m *api.Measured) (s 
 	j := &job{agent: a}
 	s, done = &start{agent: a, stop: cancel, of: api.Lease{Devices: []string{"g1"}}, left: []*job{j}}, make(chan error, 1)
 	a.starts[s] = true
-	r := &rendering{start: s, launcher: launchers.Launcher{Name: "shell", Program: "sh"}, last: j, done: func(r *rendered) { *m = r.measured }}
+	r := &rendering{start: s, launcher: launchers.Launcher{Name: "shell", Program: "sh", QuietS: 600}, last: j, done: func(r *rendered) { *m = r.measured }}
 	go func() { done <- r.run(ctx, []string{"-c", script}, folder, 1) }()
 	require.Eventually(t, func() bool { s.mu.Lock(); defer s.mu.Unlock(); return s.tree != nil }, 10*time.Second, time.Millisecond)
 	return s, done
