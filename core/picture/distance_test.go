@@ -71,7 +71,7 @@ func exr(width, height int, channels ...string) []byte {
 	var list []byte
 	for _, c := range channels {
 		list = append(append(list, c...), 0)
-		list = append(list, number(1, 0, 1, 1)...)
+		list = append(list, number(1, 0, 1, 1)...) // halves
 	}
 	attribute("channels", "chlist", append(list, 0))
 	attribute("compression", "compression", []byte{0})
@@ -85,7 +85,7 @@ func exr(width, height int, channels ...string) []byte {
 	}
 	for y := range height {
 		out.Write(number(uint32(y), uint32(row-8)))
-		out.Write(make([]byte, row-8))
+		out.Write(bytes.Repeat([]byte{byte(y)}, row-8))
 	}
 	return out.Bytes()
 }
@@ -94,7 +94,7 @@ func TestCheckReadsOpenEXR(t *testing.T) {
 	whole := exr(32, 18, "A", "B", "G", "R")
 	info, err := picture.Check(bytes.NewReader(whole), int64(len(whole)), 32, 18)
 	require.NoError(t, err)
-	assert.Equal(t, picture.Info{Format: "exr", Width: 32, Height: 18, Channels: []string{"A", "B", "G", "R"}}, info)
+	assert.Equal(t, picture.Info{Format: "exr", Width: 32, Height: 18, Channels: []string{"A", "B", "G", "R"}, Layers: []string{""}}, info)
 	assert.Equal(t, "image/x-exr", info.ContentType())
 	_, err = picture.Check(bytes.NewReader(whole), int64(len(whole)), 64, 18)
 	assert.ErrorIs(t, err, picture.ErrWrongSize)

@@ -12,6 +12,9 @@ import (
 	_ "image/jpeg" // the formats that are decoded register themselves
 	_ "image/png"
 	"io"
+	"strings"
+
+	"rotanex.example/core/picture/exr"
 )
 
 // Reasons for refusing a picture; test with errors.Is.
@@ -19,6 +22,7 @@ var (
 	ErrUndecodable = errors.New("the picture does not decode")
 	ErrWrongSize   = errors.New("the picture has the wrong size")
 	ErrBlank       = errors.New("the picture is one flat colour")
+	ErrNoLayer     = errors.New("the picture has no such layer")
 )
 
 // Info is what a picture's file is.
@@ -26,6 +30,9 @@ type Info struct {
 	Format        string   // png, jpeg or exr
 	Width, Height int      // pixels
 	Channels      []string // of an OpenEXR file
+	Layers        []string // of an OpenEXR file, the main one first, which is ""; none of one whose pixels are not read
+	// NotFinite is how many values of pixels are no number or infinite, once it was checked: a fault, but a picture.
+	NotFinite int
 }
 
 // ContentType is the media type of the file.
@@ -43,17 +50,17 @@ const MostPixels = 1 << 27
 type File struct {
 	Info
 	bytes int64
-	rest  *bufio.Reader // all of it
+	rest  *bufio.Reader // all of it; of OpenEXR what is behind the header
 	color color.Model
+	exr   *exr.File // nil: it is of another format
 }
 
 // Open reads the head of a file of so many bytes. The error wraps ErrUndecodable.
 func Open(r io.Reader, bytes int64) (*File, error) {
 	f := &File{rest: bufio.NewReaderSize(r, 64<<10), bytes: bytes}
-	start, err := f.rest.Peek(len(exrMagic))
-	if err == nil && string(start) == string(exrMagic) {
-		f.Format = "exr"
-		return f, nil
+	start, err := f.rest.Peek(len(exr.Magic))
+	if err == nil && string(start) == string(exr.Magic) {
+		return f, f.openEXR()
 	}
 	// What is read for the head is given back: it is decoded from the first byte again.
 	var head headBuffer
@@ -64,6 +71,18 @@ func Open(r io.Reader, bytes int64) (*File, error) {
 	f.rest = bufio.NewReaderSize(io.MultiReader(&head, f.rest), 64<<10)
 	f.Format, f.Width, f.Height, f.color = format, config.Width, config.Height, config.ColorModel
 	return f, nil
+}
+
+func (f *File) openEXR() (err error) {
+	if f.exr, err = exr.Open(f.rest); err != nil {
+		return fmt.Errorf("%w: OpenEXR: %w", ErrUndecodable, err)
+	}
+	size := f.exr.Size()
+	f.Format, f.Width, f.Height, f.Channels = "exr", size.X, size.Y, f.exr.ChannelNames()
+	for _, l := range f.exr.Layers() {
+		f.Layers = append(f.Layers, l.Name)
+	}
+	return nil
 }
 
 // headBuffer keeps what is read for a file's head, which may have a profile or a thumbnail in it.
@@ -96,8 +115,8 @@ func (f *File) decodable() error {
 func (f *File) Memory() int64 {
 	each := int64(12) // an interlaced one has half of it twice
 	switch {
-	case f.Format == "exr":
-		return 0
+	case f.exr != nil:
+		return 8*int64(f.Width)*int64(f.Height) + f.exr.Memory()
 	case f.Format == "jpeg":
 		each = 16 // coefficients of a progressive one
 	case f.color == color.GrayModel:
@@ -108,13 +127,22 @@ func (f *File) Memory() int64 {
 	return each * int64(f.Width) * int64(f.Height)
 }
 
-// Decode decodes it. It can be done once.
-func (f *File) Decode() (image.Image, error) {
-	if f.Format == "exr" {
-		return nil, fmt.Errorf("%w: pixels of OpenEXR are not read", ErrUndecodable)
-	}
+// View is how a picture with more light in it than a screen shows is looked at. Those of eight or sixteen bits have but one layer.
+type View struct {
+	Layer string  // "" for the main one
+	Stops float64 // how much brighter: 1 is twice as bright
+}
+
+// Decode decodes it as it is looked at: OpenEXR in sRGB, as exr.File.Picture has it. It can be done once.
+func (f *File) Decode(v View) (image.Image, error) {
 	if err := f.decodable(); err != nil {
 		return nil, err
+	}
+	if f.exr != nil {
+		return f.decodeEXR(v)
+	}
+	if v.Layer != "" {
+		return nil, fmt.Errorf("%w: a %s file has no layer %q", ErrNoLayer, f.Format, v.Layer)
 	}
 	img, _, err := image.Decode(f.rest)
 	if err != nil {
@@ -123,12 +151,25 @@ func (f *File) Decode() (image.Image, error) {
 	return img, nil
 }
 
-// Fits refuses a file that says of itself that it has another size than width x height pixels (0 accepts any), or
-// a size that is not decoded. OpenEXR says so when it is checked.
-func (f *File) Fits(width, height int) error {
-	if f.Format == "exr" {
-		return nil
+func (f *File) decodeEXR(v View) (image.Image, error) {
+	layer, ok := f.exr.Layer(v.Layer)
+	switch {
+	case len(f.Layers) == 0:
+		return nil, fmt.Errorf("%w: OpenEXR: pixels that are packed as %s, or deep, are not read", ErrUndecodable, f.exr.Parts[0].Packing)
+	case !ok:
+		return nil, fmt.Errorf("%w %q: it has %s", ErrNoLayer, v.Layer, strings.Join(f.Layers, ", "))
 	}
+	img, survey, err := f.exr.Picture(layer, v.Stops)
+	if err != nil {
+		return nil, fmt.Errorf("%w: OpenEXR: %w", ErrUndecodable, err)
+	}
+	f.NotFinite = survey.NotFinite
+	return img, nil
+}
+
+// Fits refuses a file that says of itself that it has another size than width x height pixels (0 accepts any), or
+// a size that is not decoded.
+func (f *File) Fits(width, height int) error {
 	if err := f.sized(width, height); err != nil {
 		return err
 	}
@@ -136,23 +177,35 @@ func (f *File) Fits(width, height int) error {
 }
 
 // Check reads a whole picture and says what it is, if it is width x height pixels
-// (0 accepts any) and: PNG or JPEG, decodes to the last row and is not one flat
-// colour; OpenEXR, has all the chunks that its structure lists. The error wraps one
+// (0 accepts any), decodes to the last row and is not one flat colour. Of OpenEXR that is packed in a way that is not read,
+// all chunks that its structure lists must be there. The error wraps one
 // of this package's reasons and says what was found. Nothing is decoded that does not fit. It can be done once.
 func (f *File) Check(width, height int) (Info, error) {
-	if f.Format == "exr" {
-		return checkEXR(f.rest, func(i Info) error { return i.sized(width, height) })
-	}
 	if err := f.Fits(width, height); err != nil {
 		return f.Info, err
 	}
-	img, err := f.Decode()
+	if f.exr != nil {
+		return f.checkEXR()
+	}
+	img, err := f.Decode(View{})
 	if err != nil {
 		return f.Info, err
 	}
 	if flat(img) {
 		return f.Info, fmt.Errorf("%w: every pixel is %v", ErrBlank, img.At(img.Bounds().Min.X, img.Bounds().Min.Y))
 	}
+	return f.Info, nil
+}
+
+func (f *File) checkEXR() (Info, error) {
+	survey, err := f.exr.Survey()
+	switch {
+	case err != nil:
+		return f.Info, fmt.Errorf("%w: OpenEXR: %w", ErrUndecodable, err)
+	case survey.Flat:
+		return f.Info, fmt.Errorf("%w: each of %s has one value everywhere", ErrBlank, strings.Join(f.Channels, ", "))
+	}
+	f.NotFinite = survey.NotFinite
 	return f.Info, nil
 }
 
