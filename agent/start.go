@@ -148,21 +148,22 @@ func (s *start) renders(working context.Context, folder string, some []*job, don
 	if l.Devices == "cpu" && !slices.Equal(s.of.Devices, []string{stock.CPUDevice}) {
 		return &failure{api.ResultCauseRefused, fmt.Sprintf("%s renders on the CPU alone, not on %s", l.Name, s.of.Crew)}
 	}
-	scene, err := s.scene(working)
-	if err != nil {
-		return &failure{api.ResultCauseCannotStart, err.Error()}
-	}
 	settings, err := l.Settle(s.of.Settings)
 	if err != nil {
 		return &failure{api.ResultCauseRefused, err.Error()}
 	}
+	files, err := s.files(working, append(l.Paths(settings), s.of.Scene)...)
+	if err != nil {
+		return &failure{api.ResultCauseCannotStart, err.Error()}
+	}
+	scene := files[s.of.Scene]
 	s.mu.Lock()
 	s.settings, s.conditions = settings, s.besides()
 	s.mu.Unlock()
 	f := launchers.Start{
 		Scene: scene, Width: s.of.Width, Height: s.of.Height, Threads: s.threads(), Devices: s.of.Devices,
-		Output: filepath.Join(folder, "frame."+l.Output), Stock: s.agent.stock, ClockFactor: s.agent.factor, Settings: s.of.Settings,
-		Backend: s.of.Backend, MemoryMode: string(s.of.MemoryMode),
+		Output: filepath.Join(folder, "frame."+l.Ending(settings)), Stock: s.agent.stock, ClockFactor: s.agent.factor, Settings: s.of.Settings,
+		Backend: s.of.Backend, MemoryMode: string(s.of.MemoryMode), Paths: files,
 	}
 	for _, j := range some {
 		f.Frames = append(f.Frames, j.Frame)
@@ -200,22 +201,27 @@ func (s *start) measured(at time.Time, last bool) (m api.Measured) {
 	return m
 }
 
-// scene finds the scene file below the scene folder or in the shot's package, and
-// nothing outside it.
-func (s *start) scene(ctx context.Context) (string, error) {
+// files finds files below the scene folder or in the shot's package, and nothing outside it.
+func (s *start) files(ctx context.Context, names ...string) (map[string]string, error) {
 	folder, err := s.agent.scenes(ctx, s.of)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	root, err := os.OpenRoot(folder)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	defer func() { _ = root.Close() }()
-	if _, err := root.Stat(filepath.FromSlash(s.of.Scene)); err != nil {
-		return "", fmt.Errorf("scene %s: %w", s.of.Scene, err)
+	out := map[string]string{}
+	for _, name := range names {
+		if _, err := root.Stat(filepath.FromSlash(name)); err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		if out[name], err = filepath.Abs(filepath.Join(folder, filepath.FromSlash(name))); err != nil {
+			return nil, err
+		}
 	}
-	return filepath.Abs(filepath.Join(folder, filepath.FromSlash(s.of.Scene)))
+	return out, nil
 }
 
 func (s *start) threads() int {

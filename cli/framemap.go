@@ -115,7 +115,7 @@ func drawFrames(out io.Writer, r api.Run, m api.FrameMap, width, room int) int {
 		lines = drawRows(out, r.Shots, all, width, room)
 	}
 	fmt.Fprintf(out, "%s waiting  %s rendering  %s done  %s some done  %s failed\n", mark('w'), mark('r'), mark('d'), mark(partly), mark('f'))
-	return lines + 1 + drawFailed(out, m.Failed, width)
+	return lines + 1 + drawCauses(out, "failed", m.Failed, width) + drawCauses(out, "look at", m.Marked, width)
 }
 
 // drawRows draws a line for each shot, those first that lag most.
@@ -150,8 +150,16 @@ func drawGrid(out io.Writer, f shotFrames, width, room int) int {
 // causesShown is how many causes of failures a screen has room for.
 const causesShown = 5
 
-// drawFailed lists what failed for good by cause, the most first.
-func drawFailed(out io.Writer, failed []api.FailedFrames, width int) int {
+// causeInWords says what a cause is where its name does not.
+func causeInWords(cause string) string {
+	if cause == "not-finite" {
+		return "values that are no number or infinite"
+	}
+	return cause
+}
+
+// drawCauses lists what failed for good, or is to be looked at, by cause, the most first.
+func drawCauses(out io.Writer, what string, failed []api.FailedFrames, width int) int {
 	type cause struct {
 		why    string
 		count  int
@@ -170,14 +178,14 @@ func drawFailed(out io.Writer, failed []api.FailedFrames, width int) int {
 	slices.SortStableFunc(all, func(a, b cause) int { return cmp.Compare(b.count, a.count) })
 	for i, c := range all {
 		if i == causesShown {
-			fmt.Fprintf(out, "failed    for %s too: rotanex frames list RUN --state failed\n", several(len(all)-i, "other cause"))
+			fmt.Fprintf(out, "%-9s for %s too: rotanex frames list RUN --state failed\n", what, several(len(all)-i, "other cause"))
 			return i + 1
 		}
 		where := c.shots[0] + ", " + c.frames
 		if len(c.shots) > 1 {
 			where = several(len(c.shots), "shot") + ": " + strings.Join(c.shots, ", ")
 		}
-		fmt.Fprintln(out, text.Colors{text.FgRed, text.Bold}.Sprint("failed    ")+clip(fmt.Sprintf("%s: %s of %s", c.why, several(c.count, "frame"), where), width-11))
+		fmt.Fprintln(out, text.Colors{text.FgRed, text.Bold}.Sprintf("%-10s", what)+clip(fmt.Sprintf("%s: %s of %s", causeInWords(c.why), several(c.count, "frame"), where), width-11))
 	}
 	return len(all)
 }

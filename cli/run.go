@@ -276,6 +276,12 @@ func (a *app) frames() *cobra.Command {
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 				return err
 			}
+			if f := d.Frame; f.NotFinite > 0 {
+				fmt.Fprintf(cmd.OutOrStdout(), "\n%s of its pixels are no number or infinite.\n", several(f.NotFinite, "value"))
+			}
+			if layers := d.Frame.Layers; len(layers) > 1 {
+				fmt.Fprintf(cmd.OutOrStdout(), "\nIts layers: %s.\n", strings.Join(inNames(layers), ", "))
+			}
 			for _, t := range d.Tries {
 				if t.LogTail != "" {
 					fmt.Fprintf(cmd.OutOrStdout(), "\ntry %d on %s/%s said at last:\n  %s\n", t.Fence, t.Host, t.Crew, strings.ReplaceAll(t.LogTail, "\n", "\n  "))
@@ -285,6 +291,15 @@ func (a *app) frames() *cobra.Command {
 		}),
 	}
 	return group("frames", "Look at a run's frames", list, show, a.frameWhy())
+}
+
+// inNames names layers, of which the main one has none.
+func inNames(layers []string) []string {
+	out := make([]string, len(layers))
+	for i, l := range layers {
+		out[i] = cmp.Or(l, "main")
+	}
+	return out
 }
 
 func (a *app) ledger() *cobra.Command {

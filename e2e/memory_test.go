@@ -1,9 +1,7 @@
 package e2e
 
 import (
-	"encoding/binary"
 	"io"
-	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -118,55 +116,6 @@ func TestAShotMayPermitTheCPUInstead(t *testing.T) {
 	fit := must[api.ShotFit](t)(h.admin().GetFit(t.Context(), "coda-060"))
 	assert.InDelta(t, 24, fit.ObservedGb, 1e-9, "the observed peak corrects the fit")
 	assert.True(t, fit.AtLeast)
-}
-
-// exr is a small OpenEXR file of one channel, whole.
-func exr(width, height int) []byte {
-	le := binary.LittleEndian
-	attribute := func(to []byte, name, kind string, value []byte) []byte {
-		to = append(append(to, name+"\x00"+kind+"\x00"...), le.AppendUint32(nil, uint32(len(value)))...)
-		return append(to, value...)
-	}
-	numbers := func(v ...int) (out []byte) {
-		for _, n := range v {
-			out = le.AppendUint32(out, uint32(n))
-		}
-		return out
-	}
-	out := numbers(20000630, 2)
-	out = attribute(out, "channels", "chlist", append(append([]byte("Y\x00"), numbers(1, 0, 1, 1)...), 0))
-	out = attribute(out, "compression", "compression", []byte{0})
-	out = append(attribute(out, "dataWindow", "box2i", numbers(0, 0, width-1, height-1)), 0)
-	row := 8 + 2*width
-	first := len(out) + 8*height
-	for y := range height {
-		out = le.AppendUint64(out, uint64(first+y*row))
-	}
-	for y := range height {
-		out = append(append(out, numbers(y, row-8)...), make([]byte, row-8)...)
-	}
-	return out
-}
-
-func TestOpenEXRFramesAreTakenInAndCollected(t *testing.T) {
-	h, _, one, two, run := playedHouse(t, "1-2")
-	leases := append(one.lease(), two.lease()...)
-	require.Len(t, leases, 2)
-	for i, a := range []hand{one, two} {
-		l := leases[i]
-		whole := exr(l.Width, l.Height)
-		problem := refused(t, http.StatusUnprocessableEntity)(a.send(l, whole[:len(whole)-3]))
-		assert.Contains(t, problem.Detail, "cut short")
-		must[struct{}](t)(a.send(l, whole))
-		must[struct{}](t)(a.done(l, whole))
-	}
-	assert.Equal(t, api.RunStateComplete, h.awaitOver(run).State)
-	folder := t.TempDir()
-	h.good("download", "latest", "--to", folder)
-	data, err := os.ReadFile(filepath.Join(folder, "coda-060", "coda-060.0001.exr"))
-	require.NoError(t, err)
-	assert.Equal(t, exr(64, 36), data)
-	refused(t, http.StatusConflict)(h.admin().GetPicture(t.Context(), run.Id, "coda-060", 1, &api.GetPictureParams{Width: new(32)}))
 }
 
 func TestACrewOnWhichNothingStartsGetsNoMore(t *testing.T) {

@@ -37,7 +37,7 @@ type Launcher struct {
 	Args        []string           `yaml:"args"`
 	Environment map[string]string  `yaml:"environment"`
 	Settings    map[string]Setting `yaml:"settings"`
-	Output      string             `yaml:"output"`      // the ending of the file that it writes
+	Output      string             `yaml:"output"`      // the ending of the file that it writes, or {setting.NAME} of a choice among endings
 	Opened      string             `yaml:"opened"`      // pattern of what it says once the scene is open and the first frame begins
 	Several     *Several           `yaml:"several"`     // how one start renders several frames; nil: it renders one
 	StaysOpen   *StaysOpen         `yaml:"stays_open"`  // how it is given frame after frame; nil: it is not
@@ -67,15 +67,6 @@ type About struct {
 	Args    []string `yaml:"args"`
 	Version string   `yaml:"version"` // pattern with a group named version
 	Plugin  string   `yaml:"plugin"`  // pattern with a group named plugin, for each that it has
-}
-
-// Setting is one value that a shot may set.
-type Setting struct {
-	Type    string   `yaml:"type"` // integer, number or word
-	Min     *float64 `yaml:"min"`
-	Max     *float64 `yaml:"max"`
-	Default string   `yaml:"default"`
-	About   string   `yaml:"about"`
 }
 
 // causes are the causes of a failure that a renderer can tell.
@@ -200,10 +191,13 @@ func Parse(data []byte) (Launcher, error) {
 			}
 		}
 	}
-	for name, s := range l.Settings {
-		if err := s.check(name, s.Default); err != nil {
-			faults = append(faults, fmt.Errorf("default: %w", err))
+	for _, name := range slices.Sorted(maps.Keys(l.Settings)) {
+		if err := l.Settings[name].declared(name); err != nil {
+			faults = append(faults, err)
 		}
+	}
+	if err := l.checkOutput(); err != nil {
+		faults = append(faults, err)
 	}
 	return l, errors.Join(faults...)
 }
@@ -211,35 +205,6 @@ func Parse(data []byte) (Launcher, error) {
 var placeholder = regexp.MustCompile(`\{([a-z_.]+)\}`)
 
 var holes = []string{"scene", "frame", "first", "last", "step", "frames", "width", "height", "threads", "devices", "output", "stock", "clock_factor", "backend", "memory_mode"}
-
-// word is what a text setting may hold: nothing that a renderer could take for
-// another option or path.
-var word = regexp.MustCompile(`^[A-Za-z0-9@#,._-]{0,200}$`)
-
-func (s Setting) check(name, value string) error {
-	switch s.Type {
-	case "word":
-		if !word.MatchString(value) || strings.HasPrefix(value, "-") || strings.Contains(value, "..") {
-			return fmt.Errorf("setting %s: %q: want letters, digits and @#,._-", name, value)
-		}
-		return nil
-	case "integer":
-		if _, err := strconv.Atoi(value); err != nil {
-			return fmt.Errorf("setting %s: %q is not a whole number", name, value)
-		}
-	case "number":
-	default:
-		return fmt.Errorf("setting %s: type %q: want integer, number or word", name, s.Type)
-	}
-	n, err := strconv.ParseFloat(value, 64)
-	if err != nil || n != n {
-		return fmt.Errorf("setting %s: %q is not a number", name, value)
-	}
-	if s.Min != nil && n < *s.Min || s.Max != nil && n > *s.Max {
-		return fmt.Errorf("setting %s: %s is outside %g to %g", name, value, *s.Min, *s.Max)
-	}
-	return nil
-}
 
 // Start is the typed values for one start.
 type Start struct {
@@ -254,25 +219,7 @@ type Start struct {
 	Backend       string
 	MemoryMode    string // "", spill or cpu
 	Settings      map[string]string
-}
-
-// Settle fills in the defaults and refuses settings that the launcher does not have.
-func (l Launcher) Settle(settings map[string]string) (map[string]string, error) {
-	out := map[string]string{}
-	for name, s := range l.Settings {
-		out[name] = s.Default
-	}
-	for name, value := range settings {
-		s, known := l.Settings[name]
-		if !known {
-			return nil, fmt.Errorf("launcher %s has no setting %q; it has %s", l.Name, name, strings.Join(slices.Sorted(maps.Keys(l.Settings)), ", "))
-		}
-		if err := s.check(name, value); err != nil {
-			return nil, err
-		}
-		out[name] = value
-	}
-	return out, nil
+	Paths         map[string]string // of the files that settings name, by what they are set to
 }
 
 // Arguments returns the argument list for a start. No value can become more than
@@ -288,10 +235,24 @@ func (l Launcher) Arguments(f Start) ([]string, error) {
 		"backend": f.Backend, "memory_mode": f.MemoryMode, "stock": f.Stock, "clock_factor": strconv.FormatFloat(f.ClockFactor, 'f', -1, 64),
 	}
 	for name, value := range settings {
-		values["setting."+name] = value
+		values["setting."+name] = l.Settings[name].argument(value, f.Paths)
 	}
 	maps.Copy(values, numbers(f.Frames))
-	return filled(l.Args, values), nil
+	return filled(l.given(values), values), nil
+}
+
+// given are the arguments without those that are a setting alone and for its value nothing.
+func (l Launcher) given(values map[string]string) (out []string) {
+	for _, arg := range l.Args {
+		hole := placeholder.FindStringSubmatch(arg)
+		if hole != nil && hole[0] == arg && values[hole[1]] == "" {
+			if s := l.Settings[strings.TrimPrefix(hole[1], "setting.")]; s.Type == "flag" || s.Type == "choice" || s.Type == "path" {
+				continue
+			}
+		}
+		out = append(out, arg)
+	}
+	return out
 }
 
 func filled(args []string, values map[string]string) []string {

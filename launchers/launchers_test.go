@@ -40,7 +40,7 @@ func TestSettingsAreRefusedByName(t *testing.T) {
 		assert.ErrorContains(t, err, "setting fail", value)
 	}
 	_, err := povray.Arguments(launchers.Start{Frames: []int{1}, Settings: map[string]string{"shell": "sh"}})
-	assert.ErrorContains(t, err, `no setting "shell"; it has antialias, quality`)
+	assert.ErrorContains(t, err, `no setting "shell"; it has antialias, format, quality`)
 }
 
 func TestReadingPovray(t *testing.T) {

@@ -583,7 +583,7 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{run}/frames/{shot}/{frame} (the `GetFrame` operationId).
 	GetFrame(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetPicture The picture of a finished frame, whole or scaled down
+	// GetPicture The picture of a finished frame: its file, or as it is looked at
 	//
 	// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/picture (the `GetPicture` operationId).
 	GetPicture(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, params *GetPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2212,7 +2212,7 @@ func (c *Client) GetFrame(ctx context.Context, run RunParam, shot ShotParam, fra
 	return c.Client.Do(req)
 }
 
-// GetPicture The picture of a finished frame, whole or scaled down
+// GetPicture The picture of a finished frame: its file, or as it is looked at
 //
 // Corresponds with GET /runs/{run}/frames/{shot}/{frame}/picture (the `GetPicture` operationId).
 func (c *Client) GetPicture(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, params *GetPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -6152,6 +6152,30 @@ func NewGetPictureRequest(server string, run RunParam, shot ShotParam, frame Fra
 
 		}
 
+		if params.Layer != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "layer", *params.Layer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Exposure != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "exposure", *params.Exposure, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "number", Format: "double"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -8822,7 +8846,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /runs/{run}/frames/{shot}/{frame} (the `GetFrame` operationId).
 	GetFrameWithResponse(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, reqEditors ...RequestEditorFn) (*GetFrameResponse, error)
 
-	// GetPictureWithResponse The picture of a finished frame, whole or scaled down
+	// GetPictureWithResponse The picture of a finished frame: its file, or as it is looked at
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -15348,7 +15372,7 @@ func (c *ClientWithResponses) GetFrameWithResponse(ctx context.Context, run RunP
 	return ParseGetFrameResponse(rsp)
 }
 
-// GetPictureWithResponse The picture of a finished frame, whole or scaled down
+// GetPictureWithResponse The picture of a finished frame: its file, or as it is looked at
 //
 // Returns a wrapper object for the known response body format(s).
 //

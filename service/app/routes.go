@@ -324,11 +324,7 @@ func (e endpoints) GetFrame(w http.ResponseWriter, r *http.Request, run uuid.UUI
 }
 
 func (e endpoints) GetPicture(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int, params api.GetPictureParams) {
-	width := 0
-	if params.Width != nil {
-		width = *params.Width
-	}
-	e.standing.Picture(w, r, run, shot, frame, width)
+	e.standing.Picture(w, r, run, shot, frame, params)
 }
 
 func (e endpoints) GetLedger(w http.ResponseWriter, r *http.Request, run uuid.UUID) {

@@ -185,13 +185,13 @@ func (p *Pictures) with(ctx context.Context, keys []string, width, height int, d
 	return do(files)
 }
 
-// decoded does something with pictures of eight or sixteen bits.
-func (p *Pictures) decoded(ctx context.Context, keys []string, do func([]image.Image) error) error {
+// decoded does something with pictures as they are looked at.
+func (p *Pictures) decoded(ctx context.Context, keys []string, view picture.View, do func([]image.Image) error) error {
 	return p.with(ctx, keys, 0, 0, func(files []*picture.File) error {
 		images := make([]image.Image, len(files))
 		for i, f := range files {
 			var err error
-			if images[i], err = f.Decode(); err != nil {
+			if images[i], err = f.Decode(view); err != nil {
 				return err
 			}
 		}
@@ -219,7 +219,7 @@ var ErrNoPicture = errors.New("there is no picture of the frame that decodes")
 // Compare says how far two pictures are apart, with a picture of the difference. The error is ErrNoPicture where
 // one of them does not decode.
 func (p *Pictures) Compare(ctx context.Context, a, b string) (d picture.Distance, diff image.Image, err error) {
-	err = p.decoded(ctx, []string{a, b}, func(both []image.Image) error {
+	err = p.decoded(ctx, []string{a, b}, picture.View{}, func(both []image.Image) error {
 		d, diff, err = picture.Compare(both[0], both[1])
 		return err
 	})
@@ -228,7 +228,7 @@ func (p *Pictures) Compare(ctx context.Context, a, b string) (d picture.Distance
 
 // LookOf says how a picture looks from afar.
 func (p *Pictures) LookOf(ctx context.Context, key string) (look picture.Look, err error) {
-	err = p.decoded(ctx, []string{key}, func(one []image.Image) error {
+	err = p.decoded(ctx, []string{key}, picture.View{}, func(one []image.Image) error {
 		look = picture.LookOf(one[0])
 		return nil
 	})
@@ -242,11 +242,13 @@ func noPicture(err error) error {
 	return err
 }
 
-// Scaled writes a picture as PNG, at most so wide.
-func (p *Pictures) Scaled(ctx context.Context, w io.Writer, key string, width int) error {
-	return p.decoded(ctx, []string{key}, func(one []image.Image) error {
+// Look writes a picture as it is looked at as PNG, at most so wide; 0: as wide as it is.
+func (p *Pictures) Look(ctx context.Context, w io.Writer, key string, view picture.View, width int) error {
+	return p.decoded(ctx, []string{key}, view, func(one []image.Image) error {
 		b := one[0].Bounds()
-		width := min(width, b.Dx())
+		if width = min(width, b.Dx()); width == 0 {
+			width = b.Dx()
+		}
 		small := image.NewNRGBA(image.Rect(0, 0, width, max(1, b.Dy()*width/b.Dx())))
 		draw.ApproxBiLinear.Scale(small, small.Bounds(), one[0], b, draw.Src, nil)
 		return (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(w, small)

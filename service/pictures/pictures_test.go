@@ -14,6 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"gocloud.dev/blob/fileblob"
 	"gocloud.dev/blob/memblob"
+
+	"rotanex.example/core/picture"
 )
 
 func drawn(t *testing.T, width, height int) []byte {
@@ -77,14 +79,14 @@ func TestAPictureIsScaledDownAndNeverUp(t *testing.T) {
 		key           string
 		width         int
 		wantW, wantHe int
-	}{{"a", 10, 10, 5}, {"a", 40, 40, 20}, {"a", 4000, 40, 20}, {"line", 10, 10, 1}} {
+	}{{"a", 10, 10, 5}, {"a", 40, 40, 20}, {"a", 4000, 40, 20}, {"a", 0, 40, 20}, {"line", 10, 10, 1}} {
 		var out bytes.Buffer
-		require.NoError(t, p.Scaled(t.Context(), &out, c.key, c.width))
+		require.NoError(t, p.Look(t.Context(), &out, c.key, picture.View{}, c.width))
 		got, err := png.DecodeConfig(&out)
 		require.NoError(t, err)
 		assert.Equal(t, [2]int{c.wantW, c.wantHe}, [2]int{got.Width, got.Height}, "%s at %d", c.key, c.width)
 	}
-	require.Error(t, p.Scaled(t.Context(), io.Discard, "nothing", 10))
+	require.Error(t, p.Look(t.Context(), io.Discard, "nothing", picture.View{}, 10))
 }
 
 // A picture that lies in a folder is made sure of, and found again by another process.

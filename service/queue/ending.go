@@ -50,7 +50,7 @@ func (q *Queue) keep(ctx context.Context, f Frame, spec shots.Spec, host string,
 	key = f.keyFor(want)
 	size, info, err := q.pictures.Keep(ctx, key, body, want, spec.Width, spec.Height)
 	if err == nil {
-		kept, err = q.notePicture(ctx, host, f.ID, f.Fence, hex.EncodeToString(want), size, info.Format, key)
+		kept, err = q.notePicture(ctx, host, f.ID, f.Fence, hex.EncodeToString(want), size, info, key)
 	}
 	return key, kept, err
 }

@@ -13,9 +13,11 @@ import (
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/frames"
+	"rotanex.example/core/picture"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/pictures"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 	"rotanex.example/service/tries"
@@ -42,11 +44,12 @@ type Frame struct {
 	SHA256   *string `gorm:"column:sha256"`
 	Picture  string  // key of its file; "" of before that was kept
 	Bytes    *int64
-	Format   string   `gorm:"default:png"`
-	FailedOn []string `gorm:"serializer:json;default:[]"` // places where it failed
-	OnlyOn   []string `gorm:"serializer:json;default:[]"` // places that alone may have it; none: all
-	Begun    bool     `gorm:"default:true"`               // false: of a frame under lease that waits in its start
-	Start    int64    // the first frame of the start that has it, of one with several frames
+	Format   string         `gorm:"default:png"`
+	Seen     *pictures.Seen `gorm:"serializer:json"`            // of its file; nil: nothing beside its format
+	FailedOn []string       `gorm:"serializer:json;default:[]"` // places where it failed
+	OnlyOn   []string       `gorm:"serializer:json;default:[]"` // places that alone may have it; none: all
+	Begun    bool           `gorm:"default:true"`               // false: of a frame under lease that waits in its start
+	Start    int64          // the first frame of the start that has it, of one with several frames
 	// FromRun is the run that did it, of a frame that was taken over done.
 	FromRun *uuid.UUID
 }
@@ -59,12 +62,7 @@ func (f Frame) Key() string { return cmp.Or(f.Picture, f.leaseKey()) }
 func (f Frame) keyFor(sum []byte) string { return fmt.Sprintf("%s-%x", f.leaseKey(), sum[:8]) }
 
 func (f Frame) leaseKey() string {
-	run := *cmp.Or(f.FromRun, &f.RunID)
-	key := fmt.Sprintf("runs/%s/%s/%06d-%d", run, f.Shot, f.Frame, f.Fence)
-	if f.Repeat > 0 {
-		key += fmt.Sprintf(".%d", f.Repeat)
-	}
-	return key
+	return pictures.KeyOf(*cmp.Or(f.FromRun, &f.RunID), f.Shot, f.Frame, f.Fence, f.Repeat)
 }
 
 // Asked is frames of a shot that are to be rendered.
@@ -92,8 +90,8 @@ func Add(tx *gorm.DB, run uuid.UUID, all ...Asked) error {
 // TakeOver adds frames to a run that another run has done, as they are; it returns how many
 // of them it found done.
 func TakeOver(tx *gorm.DB, run, from uuid.UUID, shot string, numbers []int) (int, error) {
-	done := tx.Exec(`INSERT INTO frames (run_id, shot, frame, state, fence, host, crew, done_at, seconds, sha256, bytes, format, picture, from_run)
-		SELECT $1, shot, frame, 'done', fence, host, crew, done_at, seconds, sha256, bytes, format, picture, coalesce(from_run, run_id) FROM frames
+	done := tx.Exec(`INSERT INTO frames (run_id, shot, frame, state, fence, host, crew, done_at, seconds, sha256, bytes, format, picture, seen, from_run)
+		SELECT $1, shot, frame, 'done', fence, host, crew, done_at, seconds, sha256, bytes, format, picture, seen, coalesce(from_run, run_id) FROM frames
 		WHERE run_id = $2 AND shot = $3 AND frame = ANY($4) AND state = 'done' AND NOT warm_up AND repeat = 0`, run, from, shot, numbers)
 	return int(done.RowsAffected), done.Error
 }
@@ -174,9 +172,9 @@ func note(tx *gorm.DB, l leased, outcome, cause, tail string, now time.Time, sec
 }
 
 // notePicture notes that the picture of a lease is stored; false: it is not held any more.
-func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64, sum string, size int64, format, key string) (bool, error) {
-	done := q.store.WithContext(ctx).Exec("UPDATE frames SET sha256 = $1, bytes = $2, format = $6, picture = $7 WHERE id = $3 AND fence = $4 AND state = 'rendering' AND host = $5",
-		sum, size, lease, fence, host, format, key)
+func (q *Queue) notePicture(ctx context.Context, host string, lease, fence int64, sum string, size int64, info picture.Info, key string) (bool, error) {
+	done := q.store.WithContext(ctx).Exec("UPDATE frames SET sha256 = $1, bytes = $2, format = $6, picture = $7, seen = $8 WHERE id = $3 AND fence = $4 AND state = 'rendering' AND host = $5",
+		sum, size, lease, fence, host, info.Format, key, pictures.SeenOf(info))
 	return done.RowsAffected > 0, done.Error
 }
 

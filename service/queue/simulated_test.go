@@ -17,6 +17,7 @@ import (
 	"pgregory.net/rapid"
 
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/picture"
 	"rotanex.example/core/preflight"
 	"rotanex.example/core/simulate"
 	"rotanex.example/core/stock"
@@ -360,7 +361,7 @@ func (h *house) framesEnd(at time.Time) {
 		}
 		if !r.fails {
 			end.Failed, end.Cause, end.SHA256 = false, "", strings.Repeat("a", 64)
-			_, err := h.q.notePicture(ctx, place, r.lease.Lease, r.lease.Fence, end.SHA256, 1, "png", "a key")
+			_, err := h.q.notePicture(ctx, place, r.lease.Lease, r.lease.Fence, end.SHA256, 1, picture.Info{Format: "png"}, "a key")
 			require.NoError(h.t, err)
 		}
 		require.NoError(h.t, h.q.End(ctx, place, r.lease.Lease, r.lease.Fence, end))

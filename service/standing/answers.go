@@ -17,6 +17,9 @@ func record(f queue.Frame) api.Frame {
 	if f.State == queue.Done {
 		out.Seconds, out.Done = *f.Seconds, f.DoneAt.UTC()
 		out.Sha256, out.Bytes, out.Format = *f.SHA256, *f.Bytes, api.FrameFormat(f.Format)
+		if out.Layers = f.Seen.LayerNames(); f.Seen != nil {
+			out.NotFinite = f.Seen.NotFinite
+		}
 	}
 	return out
 }

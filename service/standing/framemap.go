@@ -19,6 +19,7 @@ import (
 type FrameMap struct {
 	Shots  []ShotMap
 	Failed []FailedFrames // what failed for good, by cause and shot, the most first
+	Marked []FailedFrames // what is done and to be looked at, by why and shot
 	Latest []queue.Frame  // that were done last, newest first
 }
 
@@ -34,6 +35,9 @@ type FailedFrames struct {
 	Cause, Shot string
 	Frames      frames.Set
 }
+
+// NotFinite is why a frame is to be looked at whose pixels have values that are no number or infinite.
+const NotFinite = "not-finite"
 
 // latest is how many frames that were done last a map has.
 const latest = 8
@@ -73,6 +77,9 @@ func (s *Standing) Map(ctx context.Context, run uuid.UUID) (out FrameMap, err er
 		return out, err
 	}
 	if out.Failed, err = failedFrames(tx, run); err != nil {
+		return out, err
+	}
+	if out.Marked, err = markedFrames(tx, run); err != nil {
 		return out, err
 	}
 	out.Latest, err = lastFrames(tx, run, latest)

@@ -3,10 +3,12 @@ package standing
 import (
 	"encoding/base64"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -29,7 +31,7 @@ func (s *Standing) GetFrameMap(w http.ResponseWriter, r *http.Request, run uuid.
 		Shots: httpapi.Each(m.Shots, func(x ShotMap) api.ShotMap {
 			return api.ShotMap{Shot: x.Shot, Frames: x.Frames.String(), States: x.States}
 		}),
-		Failed: httpapi.Each(m.Failed, failedRecord), Latest: httpapi.Each(m.Latest, record),
+		Failed: httpapi.Each(m.Failed, failedRecord), Marked: httpapi.Each(m.Marked, failedRecord), Latest: httpapi.Each(m.Latest, record),
 	}, err)
 }
 
@@ -61,8 +63,8 @@ func (s *Standing) GetWhyHost(w http.ResponseWriter, r *http.Request, host strin
 	httpapi.Answer(w, r, http.StatusOK, out, err)
 }
 
-// Picture answers with the picture of a finished frame, whole or scaled down.
-func (s *Standing) Picture(w http.ResponseWriter, r *http.Request, id uuid.UUID, shot string, number, width int) {
+// Picture answers with the picture of a finished frame: its file, or as it is looked at.
+func (s *Standing) Picture(w http.ResponseWriter, r *http.Request, id uuid.UUID, shot string, number int, params api.GetPictureParams) {
 	f, err := s.frame(r.Context(), id, shot, number)
 	if err == nil && f.State != queue.Done {
 		err = httpapi.NotFound(fmt.Sprintf("frame %d of %s is %s: it has no picture yet", number, shot, f.State))
@@ -73,21 +75,15 @@ func (s *Standing) Picture(w http.ResponseWriter, r *http.Request, id uuid.UUID,
 	}
 	// A done frame never changes, so neither does its picture.
 	w.Header().Set("Cache-Control", "private, max-age=31536000, immutable")
-	etag := fmt.Sprintf(`"%s-%d"`, *f.SHA256, width)
+	view, width, looked := viewOf(params)
+	etag := fmt.Sprintf(`"%s-%d-%g-%x"`, *f.SHA256, width, view.Stops, view.Layer)
 	w.Header().Set("ETag", etag)
 	if r.Header.Get("If-None-Match") == etag {
 		w.WriteHeader(http.StatusNotModified)
 		return
 	}
-	if width > 0 && f.Format == "exr" {
-		httpapi.Fail(w, r, httpapi.Conflict("an OpenEXR frame cannot be scaled down here: ask for the whole file"))
-		return
-	}
-	if width > 0 {
-		w.Header().Set("Content-Type", "image/png")
-		if err := s.pictures.Scaled(r.Context(), w, f.Key(), width); err != nil {
-			httpapi.Fail(w, r, err)
-		}
+	if looked {
+		s.look(w, r, f, view, width)
 		return
 	}
 	file, err := s.pictures.Open(r.Context(), f.Key())
@@ -101,6 +97,47 @@ func (s *Standing) Picture(w http.ResponseWriter, r *http.Request, id uuid.UUID,
 	w.Header().Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(sum)+":")
 	w.Header().Set("Content-Length", strconv.FormatInt(*f.Bytes, 10))
 	_, _ = io.Copy(w, file)
+}
+
+// viewOf is how a picture is asked for; looked is false if it is the file that is.
+func viewOf(p api.GetPictureParams) (v picture.View, width int, looked bool) {
+	if p.Width != nil {
+		width = *p.Width
+	}
+	if p.Layer != nil {
+		v.Layer = *p.Layer
+	}
+	if p.Exposure != nil {
+		v.Stops = *p.Exposure
+	}
+	return v, width, p.Width != nil || p.Layer != nil || p.Exposure != nil
+}
+
+// look answers with a frame's picture as PNG.
+func (s *Standing) look(w http.ResponseWriter, r *http.Request, f queue.Frame, view picture.View, width int) {
+	if !f.Seen.Shown(f.Format) {
+		httpapi.Fail(w, r, httpapi.Conflict("the pixels of this OpenEXR frame are packed in a way that is not read here: ask for the file, without width, layer and exposure"))
+		return
+	}
+	w.Header().Set("Content-Type", "image/png")
+	if err := s.pictures.Look(r.Context(), w, f.Key(), view, width); err != nil {
+		if errors.Is(err, picture.ErrNoLayer) {
+			err = httpapi.BadField("layer", view.Layer, fmt.Sprintf("is no layer of this frame; it has %s", listed(f.Seen.LayerNames())))
+		}
+		httpapi.Fail(w, r, err)
+	}
+}
+
+// listed names layers; the main one has no name.
+func listed(layers []string) string {
+	if len(layers) == 0 {
+		return "one alone, which is asked for without layer"
+	}
+	quoted := make([]string, len(layers))
+	for i, l := range layers {
+		quoted[i] = strconv.Quote(l)
+	}
+	return strings.Join(quoted, ", ")
 }
 
 // ListWaiting answers with what waits for a person in all open runs.

@@ -32,7 +32,7 @@ func (s *Standing) References(ctx context.Context, h queue.Holder, frame, n int)
 func (s *Standing) PictureOf(ctx context.Context, run uuid.UUID, shot string, number int) (string, error) {
 	var f queue.Frame
 	found := s.store.WithContext(ctx).Where("run_id = ? AND shot = ? AND frame = ? AND NOT warm_up AND repeat = 0 AND state = 'done'", run, shot, number).Limit(1).Find(&f)
-	if found.Error == nil && (found.RowsAffected == 0 || f.Format == "exr") {
+	if found.Error == nil && (found.RowsAffected == 0 || !f.Seen.Shown(f.Format)) {
 		return "", pictures.ErrNoPicture
 	}
 	return f.Key(), found.Error

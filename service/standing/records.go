@@ -70,7 +70,7 @@ func alike(tx *gorm.DB, h queue.Holder, frame, n int) ([]queue.Frame, error) {
 	return store.Rows(tx.Raw(`
 		WITH own AS (SELECT spec FROM run_shots WHERE run_id = $1 AND shot = $2)
 		SELECT f.run_id, f.shot, f.frame, f.repeat, f.fence, f.host, f.picture FROM frames f JOIN run_shots s USING (run_id, shot), own
-		WHERE f.shot = $2 AND f.state = 'done' AND f.from_run IS NULL AND NOT f.warm_up AND f.format <> 'exr' AND f.host <> $3
+		WHERE f.shot = $2 AND f.state = 'done' AND f.from_run IS NULL AND NOT f.warm_up AND (f.format <> 'exr' OR jsonb_exists(f.seen, 'layers')) AND f.host <> $3
 		  AND (s.spec->>'scene', s.spec->>'width', s.spec->>'height', coalesce(s.spec->'settings', '{}')) = (own.spec->>'scene', own.spec->>'width', own.spec->>'height', coalesce(own.spec->'settings', '{}'))
 		ORDER BY abs(f.frame - $4), f.done_at DESC LIMIT $5`, h.Run, h.Shot, h.Place, frame, n), func(row store.Row) (f queue.Frame, err error) {
 		err = row.Scan(&f.RunID, &f.Shot, &f.Frame, &f.Repeat, &f.Fence, &f.Host, &f.Picture)
@@ -159,6 +159,18 @@ func failedFrames(tx *gorm.DB, run uuid.UUID) ([]FailedFrames, error) {
 		GROUP BY 1, 2 ORDER BY count(*) DESC, 1, 2`, run), func(row store.Row) (x FailedFrames, err error) {
 		var numbers []int
 		err = row.Scan(&x.Cause, &x.Shot, store.JSON(&numbers))
+		x.Frames = frames.Of(numbers...)
+		return x, err
+	})
+}
+
+// markedFrames reads which finished frames of a run are to be looked at, by shot: those with values that are no number.
+func markedFrames(tx *gorm.DB, run uuid.UUID) ([]FailedFrames, error) {
+	return store.Rows(tx.Raw(`SELECT shot, json_agg(frame ORDER BY frame) FROM frames WHERE run_id = $1 AND jsonb_exists(seen, 'not_finite') AND state = 'done' AND NOT warm_up AND repeat = 0
+		GROUP BY 1 ORDER BY 1`, run), func(row store.Row) (FailedFrames, error) {
+		x := FailedFrames{Cause: NotFinite}
+		var numbers []int
+		err := row.Scan(&x.Shot, store.JSON(&numbers))
 		x.Frames = frames.Of(numbers...)
 		return x, err
 	})

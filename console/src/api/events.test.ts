@@ -7,6 +7,7 @@ const at = "2031-03-07T18:00:00Z";
 const frames = readMap({
   shots: [{ shot: "coda-060", frames: "1-2", states: "1r1w" }],
   failed: [],
+  marked: [],
   latest: [],
 });
 

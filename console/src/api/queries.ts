@@ -215,8 +215,19 @@ export const useLedger = (run: string, live: boolean) =>
     refetchInterval: live ? asked(3_000) : false,
   });
 
-export const pictureURL = (run: string, shot: string, frame: number, width?: number) =>
-  `/api/v1/runs/${run}/frames/${shot}/${frame}/picture${width ? `?width=${width}` : ""}`;
+/** How a picture is looked at; without any of it, its file is meant. */
+export interface View {
+  width?: number;
+  layer?: string;
+  exposure?: number;
+}
+
+export const pictureURL = (run: string, shot: string, frame: number, view: View = {}) => {
+  const query = new URLSearchParams(
+    Object.entries(view).flatMap(([name, value]) => (value === undefined ? [] : [[name, String(value)]])),
+  ).toString();
+  return `/api/v1/runs/${run}/frames/${shot}/${frame}/picture${query && `?${query}`}`;
+};
 
 export const useShot = (shot: string) =>
   useQuery({

@@ -1373,7 +1373,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The picture of a finished frame, whole or scaled down */
+        /** The picture of a finished frame: its file, or as it is looked at */
         get: operations["getPicture"];
         put?: never;
         post?: never;
@@ -3499,6 +3499,10 @@ export interface components {
              * @enum {string}
              */
             format?: "png" | "jpeg" | "exr";
+            /** @description Of an OpenEXR file whose pixels are read: what can be looked at, the main layer, which has an empty name, first */
+            layers?: string[];
+            /** @description How many values of its pixels are no number or infinite; 0 is not there */
+            not_finite?: number;
         };
         FrameList: {
             items: components["schemas"]["Frame"][];
@@ -3508,6 +3512,8 @@ export interface components {
             shots: components["schemas"]["ShotMap"][];
             /** @description What failed for good, by cause and shot, the most first */
             failed: components["schemas"]["FailedFrames"][];
+            /** @description What is done and to be looked at, by why and shot: not-finite, its pixels have values that are no number or infinite */
+            marked: components["schemas"]["FailedFrames"][];
             /** @description The frames that were done last, newest first */
             latest: components["schemas"]["Frame"][];
         };
@@ -6305,8 +6311,12 @@ export interface operations {
     getPicture: {
         parameters: {
             query?: {
-                /** @description Pixels; without it the file as it was handed in */
+                /** @description Pixels; a PNG that is as wide at most. Without width, layer and exposure, the file as it was handed in */
                 width?: number;
+                /** @description Of an OpenEXR frame: one of its layers, shown as PNG; the main one is the empty name */
+                layer?: string;
+                /** @description Of an OpenEXR frame: how many stops brighter it is shown, as PNG; one is twice as bright. What is brighter than 1 then is white */
+                exposure?: number;
             };
             header?: never;
             path: {

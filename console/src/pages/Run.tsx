@@ -17,7 +17,7 @@ import { Deadline } from "../run/Deadline";
 import { Entries } from "../run/Entries";
 import { FarmJobs, Waiting } from "../run/FarmJobs";
 import { FrameDetail } from "../run/FrameDetail";
-import { Failures, Frames, type Picked } from "../run/Frames";
+import { Failures, Frames, Marked, type Picked } from "../run/Frames";
 import { counted, type FrameMap, indexOf, numbersOf, words } from "../run/framemap";
 import { PlanRest, Stranded } from "../run/Rest";
 import { Changes, Policy, Proposals } from "../run/Schedule";
@@ -205,7 +205,7 @@ const Latest = memo(function Latest({ run, last, onPick }: { run: Run; last: Fra
         {last.map((f) => (
           <Box asChild key={f.shot + f.frame} textAlign="left" cursor="pointer" rounded="sm">
             <button type="button" onClick={() => onPick(f)}>
-              <Preview src={pictureURL(run.id, f.shot, f.frame, 240)} alt="" format={f.format} crop />
+              <Preview src={pictureURL(run.id, f.shot, f.frame, { width: 240 })} alt="" crop />
               <Text fontSize="xs" color="fg.muted" truncate>
                 {f.shot} {f.frame}
               </Text>
@@ -277,6 +277,7 @@ function Contents({ run: told }: { run: Run }) {
       <Proposals run={run} />
       <Waiting run={run} />
       <Failures map={map.data} onPick={setPicked} />
+      <Marked map={map.data} onPick={setPicked} />
       <Grid
         templateColumns={{
           base: "minmax(0, 1fr)",

@@ -5,8 +5,8 @@ import { useEffect, useState } from "react";
 const retries = 3;
 const retryAfter = 3_000;
 
-/** A frame's picture, or in its place why there is none: OpenEXR has no preview yet. */
-export function Preview({ src, alt, format, crop }: { src: string; alt: string; format?: string; crop?: boolean }) {
+/** A frame's picture, or in its place that there is none: some OpenEXR is packed in a way that is not read. */
+export function Preview({ src, alt, crop }: { src: string; alt: string; crop?: boolean }) {
   const [failed, setFailed] = useState({ src: "", times: 0, now: false });
   const broken = failed.src === src && failed.now;
   useEffect(() => {
@@ -14,10 +14,10 @@ export function Preview({ src, alt, format, crop }: { src: string; alt: string; 
     const timer = setTimeout(() => setFailed((f) => ({ ...f, now: false })), retryAfter);
     return () => clearTimeout(timer);
   }, [broken, failed.times]);
-  if (format === "exr" || broken)
+  if (broken)
     return (
       <Center aspectRatio="16 / 9" bg="bg" rounded="sm" color="fg.muted" fontSize="xs" textAlign="center" p="1">
-        {format === "exr" ? "OpenEXR: no preview yet" : "no preview"}
+        no preview
       </Center>
     );
   return (

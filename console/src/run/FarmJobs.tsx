@@ -42,12 +42,16 @@ function Proofs({ job, currency }: { job: Job; currency: string }) {
       <Stack gap="4">
         <Grid templateColumns="repeat(3, 1fr)" gap="3">
           {job.proofs.map((n) => (
-            <Picture key={n} src={pictureURL(job.run, job.shot, n, 640)} text={`frame ${n}, from ${job.farm}`} />
+            <Picture
+              key={n}
+              src={pictureURL(job.run, job.shot, n, { width: 640 })}
+              text={`frame ${n}, from ${job.farm}`}
+            />
           ))}
           {(local.data ?? []).slice(0, 3).map((p) => (
             <Picture
               key={p.frame}
-              src={pictureURL(p.run, job.shot, p.frame, 640)}
+              src={pictureURL(p.run, job.shot, p.frame, { width: 640 })}
               text={`frame ${p.frame}, on ${p.host}`}
             />
           ))}

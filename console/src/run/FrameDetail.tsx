@@ -1,7 +1,9 @@
-import { Box, Center, Code, Link, Stack, Text } from "@chakra-ui/react";
+import { Box, Center, Code, Flex, Link, NativeSelect, Stack, Text } from "@chakra-ui/react";
+import { useDeferredValue, useState } from "react";
 import type { Schemas } from "../api/client";
 import { pictureURL, useFrame, useFrameWhy } from "../api/queries";
-import { bytes, length, moment } from "../parts/format";
+import { bytes, count, length, moment } from "../parts/format";
+import { Knob } from "../parts/Knob";
 import { Sheet, State } from "../parts/Page";
 import { Preview } from "../parts/Preview";
 import { Verdicts } from "../parts/Verdicts";
@@ -50,6 +52,63 @@ function WhyNot({ run, frame }: { run: string; frame: Frame }) {
   );
 }
 
+/** How far light can be turned up and down, in stops. */
+const mostStops = 8;
+
+/** A finished frame's picture. One with more light in it than a screen shows is looked at by layer, and brighter or darker. */
+function Picture({ run, frame, size }: { run: string; frame: Frame; size?: string }) {
+  const [layer, setLayer] = useState<string>();
+  const [stops, setStops] = useState(0);
+  const exposure = useDeferredValue(stops);
+  const { shot, frame: number, layers } = frame;
+  const chosen = layer !== undefined && layers?.includes(layer) ? layer : layers?.[0];
+  const view = layers?.length ? { layer: chosen, exposure } : {};
+  return (
+    <Stack gap="2">
+      <Link
+        href={pictureURL(run, shot, number, view)}
+        target="_blank"
+        aria-label={`Frame ${number} in full size, ${size ?? ""}`}
+      >
+        <Preview src={pictureURL(run, shot, number, { width: 640, ...view })} alt={`${shot}, frame ${number}`} />
+      </Link>
+      {!!frame.not_finite && (
+        <Text color="failed" fontSize="sm">
+          {count(frame.not_finite, "value")} of its pixels {frame.not_finite === 1 ? "is" : "are"} no number or infinite
+        </Text>
+      )}
+      {layers && layers.length > 1 && (
+        <NativeSelect.Root size="sm">
+          <NativeSelect.Field aria-label="Layer" value={chosen} onChange={(e) => setLayer(e.currentTarget.value)}>
+            {layers.map((name) => (
+              <option key={name} value={name}>
+                {name || "main layer"}
+              </option>
+            ))}
+          </NativeSelect.Field>
+          <NativeSelect.Indicator />
+        </NativeSelect.Root>
+      )}
+      {!!layers?.length && (
+        <Flex gap="4" align="center">
+          <Knob
+            label="Exposure"
+            value={stops}
+            min={-mostStops}
+            max={mostStops}
+            step={0.5}
+            onChange={setStops}
+            text={stops === 0 ? "as rendered" : `${stops > 0 ? "+" : "−"}${Math.abs(stops)} stops`}
+          />
+          <Link href={pictureURL(run, shot, number)} download={`${shot}.${number}.exr`} fontSize="sm" flexShrink="0">
+            OpenEXR file
+          </Link>
+        </Flex>
+      )}
+    </Stack>
+  );
+}
+
 /** The frame that was picked: its picture, and every try of it. */
 export function FrameDetail({
   run,
@@ -70,13 +129,7 @@ export function FrameDetail({
     <Sheet title={`${shot}, frame ${number}`} aside={state}>
       <Stack gap="3">
         {state === "done" && frame ? (
-          <Link
-            href={pictureURL(run, shot, number)}
-            target="_blank"
-            aria-label={`Frame ${number} in full size, ${size ?? ""}`}
-          >
-            <Preview src={pictureURL(run, shot, number, 640)} alt={`${shot}, frame ${number}`} format={frame.format} />
-          </Link>
+          <Picture key={shot} run={run} frame={frame} size={size} />
         ) : (
           <Center h="10rem" bg="bg" rounded="sm" color="fg.muted">
             {state === "rendering" && frame

@@ -127,13 +127,16 @@ export function Frames({
 type Failed = Schemas["FailedFrames"];
 
 /** A cause, with what failed for it: of all shots how many frames, and which of each. */
+/** Causes that do not say enough by their name. */
+const said: Record<string, string> = { "not-finite": "no number, or infinite" };
+
 function Cause({ cause, all, onPick }: { cause: string; all: Failed[]; onPick: (p: Picked) => void }) {
   const [open, setOpen] = useState(all.length === 1);
   const frames = all.reduce((n, f) => n + f.count, 0);
   const line = (
     <Flex gap="3" fontSize="sm">
       <Text color="failed" fontWeight="medium" flexShrink="0" minW="9rem">
-        {cause || "no cause was said"}
+        {said[cause] ?? (cause || "no cause was said")}
       </Text>
       <Text flexShrink="0">
         {count(frames, "frame")} of {all.length === 1 ? all[0].shot : count(all.length, "shot")}
@@ -180,11 +183,20 @@ function Cause({ cause, all, onPick }: { cause: string; all: Failed[]; onPick: (
 
 /** What failed for good and why, the most first; a click shows the first of them. */
 export function Failures({ map, onPick }: { map?: FrameMap; onPick: (p: Picked) => void }) {
-  if (!map?.failed.length) return null;
-  const causes = [...Map.groupBy(map.failed, (f) => f.cause)];
+  return <Causes title="Failed for good" of={map?.failed} onPick={onPick} />;
+}
+
+/** What is done and to be looked at, and why. */
+export function Marked({ map, onPick }: { map?: FrameMap; onPick: (p: Picked) => void }) {
+  return <Causes title="To be looked at" of={map?.marked} onPick={onPick} />;
+}
+
+function Causes({ title, of, onPick }: { title: string; of?: Failed[]; onPick: (p: Picked) => void }) {
+  if (!of?.length) return null;
+  const causes = [...Map.groupBy(of, (f) => f.cause)];
   const frames = (all: Failed[]) => all.reduce((n, f) => n + f.count, 0);
   return (
-    <Sheet title="Failed for good" aside="by cause">
+    <Sheet title={title} aside="by cause">
       <Stack gap="2">
         {causes
           .sort((a, b) => frames(b[1]) - frames(a[1]))

@@ -1,6 +1,7 @@
 import type { Schemas } from "../api/client";
 
 type Frame = Schemas["Frame"];
+type Failed = Schemas["FailedFrames"];
 
 /** The states of frames by their letters, and p: several of which some are done. */
 export const words: Record<string, string> = {
@@ -14,8 +15,8 @@ export const words: Record<string, string> = {
 /** How the frames of a shot are: a letter for each of their numbers. */
 export type ShotFrames = { shot: string; numbers: number[]; states: string };
 
-/** How every frame of a run is, what failed for good, and which were done last. */
-export type FrameMap = { shots: ShotFrames[]; failed: Schemas["FailedFrames"][]; latest: Frame[] };
+/** How every frame of a run is, what failed for good, what is to be looked at, and which were done last. */
+export type FrameMap = { shots: ShotFrames[]; failed: Failed[]; marked: Failed[]; latest: Frame[] };
 
 /** The numbers of a set of frames such as 1-95x2,120. */
 export function numbersOf(set: string): number[] {
@@ -36,6 +37,7 @@ export const lettersOf = (lengths: string): string =>
 export const readMap = (m: Schemas["FrameMap"]): FrameMap => ({
   shots: m.shots.map((s) => ({ shot: s.shot, numbers: numbersOf(s.frames), states: lettersOf(s.states) })),
   failed: m.failed,
+  marked: m.marked,
   latest: m.latest,
 });
 
@@ -73,7 +75,6 @@ export function withFrame(map: FrameMap | undefined, e: Schemas["Event"]): Frame
     crew: e.crew,
     seconds: e.seconds,
     done: e.at,
-    format: map.latest[0]?.format,
   };
   return { ...map, shots, latest: [done, ...map.latest].slice(0, kept) };
 }

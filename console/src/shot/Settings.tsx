@@ -111,7 +111,7 @@ function Beside({ study }: { study: Study }) {
   const [b, setB] = useState(done.length > 1 ? (done[1]?.i ?? 1) : 1);
   const [view, setView] = useState<"overlay" | "difference">("overlay");
   const pick = (i: number) => study.variants[i];
-  const url = (i: number) => pictureURL(pick(i)?.run ?? "", study.shot, study.frame);
+  const url = (i: number) => pictureURL(pick(i)?.run ?? "", study.shot, study.frame, { exposure: 0 });
   const options = done.map((v) => ({ value: String(v.i), text: v.name }));
   const ready = done.some((v) => v.i === a) && done.some((v) => v.i === b);
   return (
