@@ -53,6 +53,7 @@ type rendered struct {
 	measured api.Measured
 	err      error  // why it was not rendered; nil: it was
 	tail     string // the renderer's last words, of one that failed
+	log      renderLog
 	gives    string // why it is given back; "": it is not
 }
 
@@ -101,6 +102,9 @@ func (r *rendered) settle(ctx context.Context, ended <-chan struct{}) bool {
 	})
 	if handed != nil && ctx.Err() == nil {
 		r.agent.Log.Warn("handing in", "shot", r.Shot, "frame", r.Frame, "error", handed)
+	}
+	if handed == nil && result.Outcome != api.ResultOutcomeGivenBack {
+		r.sendLog(ctx)
 	}
 	return result.Outcome == api.ResultOutcomeDone
 }

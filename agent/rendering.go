@@ -139,6 +139,7 @@ func (p *rendering) line(text string) {
 	defer p.mu.Unlock()
 	now := time.Now()
 	p.heard = now
+	p.log.add(text)
 	var w launchers.Word
 	worded := false
 	if p.launcher.StaysOpen != nil {
@@ -206,7 +207,8 @@ func (p *rendering) finish(at time.Time) {
 	over := j == p.last || len(p.left) == 0 || p.left[0].gone.Load()
 	m := p.measured(at, over)
 	p.reading = launchers.Reading{Stages: maps.Clone(p.opened), DevicePeakBytes: p.reading.DevicePeakBytes, Devices: p.reading.Devices}
-	p.done(&rendered{job: j, find: func() string { return p.fileOf(j.Frame) }, measured: m})
+	p.done(&rendered{job: j, find: func() string { return p.fileOf(j.Frame) }, log: p.log, measured: m})
+	p.log = renderLog{}
 	switch {
 	case p.launcher.StaysOpen == nil && over && j != p.last:
 		p.stop()

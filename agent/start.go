@@ -36,6 +36,7 @@ type start struct {
 // renderer is a process in hand, and what is known of it and of the frame that it renders.
 type renderer struct {
 	reading launchers.Reading
+	log     renderLog // of the frame that it renders
 	use     use
 	heard   time.Time  // when it last said something
 	tree    *tree.Tree // nil: none runs
@@ -121,7 +122,7 @@ func (s *start) interrupted(some []*job, err error) *rendered {
 	}
 	m := s.measured(time.Now(), true)
 	s.left = s.left[1:]
-	return &rendered{job: some[i], err: err, tail: s.reading.Tail(), gives: s.gives, measured: m}
+	return &rendered{job: some[i], err: err, tail: s.reading.Tail(), log: s.log, gives: s.gives, measured: m}
 }
 
 // drop forgets a lease that has ended.

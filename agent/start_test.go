@@ -1,12 +1,14 @@
 package agent
 
 import (
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"fmt"
 	"image"
 	"image/color"
 	"image/png"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -30,6 +32,7 @@ type takingIn struct {
 	mu       sync.Mutex
 	results  []string // frame and outcome
 	measured map[int]api.Measured
+	logs     map[int]string
 	lost     []int // leases that it does not know any more
 	onResult func(frame int)
 }
@@ -47,6 +50,13 @@ func (s *takingIn) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if lost {
 		w.WriteHeader(http.StatusConflict)
 		return
+	}
+	if part[len(part)-1] == "log" {
+		plain, _ := gzip.NewReader(r.Body)
+		text, _ := io.ReadAll(plain)
+		s.mu.Lock()
+		s.logs[lease] = string(text)
+		s.mu.Unlock()
 	}
 	if part[len(part)-1] == "result" {
 		var body api.Result
@@ -81,7 +91,7 @@ func starting(t *testing.T, script, several string) (*Agent, *takingIn) {
 		"args: ['-c', '" + script + "', x, '{output}', '{frames}']\nenvironment: { PICTURE: '" + picture + "' }\ncauses: [{ cause: licence-lost, exit: [13] }]\n" + several))
 	require.NoError(t, err)
 	a.Launchers = map[string]launchers.Launcher{"x": l}
-	s := &takingIn{measured: map[int]api.Measured{}}
+	s := &takingIn{measured: map[int]api.Measured{}, logs: map[int]string{}}
 	server := httptest.NewServer(s)
 	t.Cleanup(server.Close)
 	a.Service = server.URL
@@ -136,6 +146,7 @@ func TestACrashCostsTheFrameThatItHappenedIn(t *testing.T) {
 	t.Parallel()
 	a, s := starting(t, fmt.Sprintf(each, "[ $n = 5 ] && exit 13;"), saying)
 	assert.Equal(t, []string{"3 done", "5 failedlicence-lost"}, s.begin(t, a, 3, 5, 6), "nothing is said of the one behind it")
+	assert.Equal(t, map[int]string{3: "stage\nopen\nfinished 3\n", 5: ""}, map[int]string{3: s.logs[3], 5: s.logs[5]}, "each has what was said while it was rendered")
 	assert.InDelta(t, s.measured[3].OpeningS, s.measured[3].OpeningPartS+s.measured[5].OpeningPartS, 1e-9, "it has what nobody else has of opening")
 }
 

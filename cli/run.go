@@ -290,7 +290,7 @@ func (a *app) frames() *cobra.Command {
 			return nil
 		}),
 	}
-	return group("frames", "Look at a run's frames", list, show, a.frameWhy())
+	return group("frames", "Look at a run's frames", list, show, a.frameLog(), a.frameWhy())
 }
 
 // inNames names layers, of which the main one has none.

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -144,6 +145,16 @@ func TestPovrayRendersOpenEXR(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, format, file.Format)
 		_ = answer.Body.Close()
+
+		// It is sent behind the frame.
+		h.until("the render log", func() bool {
+			tries := must[api.FrameDetail](t)(h.admin().GetFrame(t.Context(), run.Id, shot, 2)).Tries
+			return tries[0].LogBytes > 0
+		})
+		log := h.good("frames", "log", "latest", shot, "2")
+		assert.Contains(t, log, "Trace Time:")
+		assert.Contains(t, log, "Rendered 2304 of 2304 pixels", "progress too")
+		assert.Regexp(t, `^ +\d+ +Trace Time: .*\n$`, strings.ReplaceAll(h.good("frames", "log", "latest", shot, "2", "--search", "trace time"), "  ", " "))
 	}
 	assert.Less(t, looks["png"].Apart(looks["exr"]), 0.01)
 	assert.NotZero(t, looks["exr"].Deviation)

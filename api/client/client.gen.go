@@ -145,6 +145,13 @@ type ClientInterface interface {
 	// Corresponds with POST /agent/leases (the `Lease` operationId).
 	Lease(ctx context.Context, body LeaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PutRenderLogWithBody All that the renderer said in a try that was handed in: text, packed with gzip
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /agent/leases/{lease}/{fence}/log (the `PutRenderLog` operationId).
+	PutRenderLogWithBody(ctx context.Context, lease LeaseParam, fence FenceParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PutPictureWithBody The rendered file; harmless when sent again
 	//
 	// Takes any type of body and a specified content type.
@@ -587,6 +594,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/picture (the `GetPicture` operationId).
 	GetPicture(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, params *GetPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRenderLog All that the renderer said in a try, as far as it is kept
+	//
+	// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/tries/{fence}/log (the `GetRenderLog` operationId).
+	GetRenderLog(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, fence FenceParam, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// WhyFrame Why a frame is not being rendered, and who takes it when
 	//
@@ -1054,6 +1066,23 @@ func (c *Client) LeaseWithBody(ctx context.Context, contentType string, body io.
 // Corresponds with POST /agent/leases (the `Lease` operationId).
 func (c *Client) Lease(ctx context.Context, body LeaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLeaseRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutRenderLogWithBody All that the renderer said in a try that was handed in: text, packed with gzip
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /agent/leases/{lease}/{fence}/log (the `PutRenderLog` operationId).
+func (c *Client) PutRenderLogWithBody(ctx context.Context, lease LeaseParam, fence FenceParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutRenderLogRequestWithBody(c.Server, lease, fence, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2227,6 +2256,21 @@ func (c *Client) GetPicture(ctx context.Context, run RunParam, shot ShotParam, f
 	return c.Client.Do(req)
 }
 
+// GetRenderLog All that the renderer said in a try, as far as it is kept
+//
+// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/tries/{fence}/log (the `GetRenderLog` operationId).
+func (c *Client) GetRenderLog(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, fence FenceParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRenderLogRequest(c.Server, run, shot, frame, fence)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // WhyFrame Why a frame is not being rendered, and who takes it when
 //
 // Corresponds with GET /runs/{run}/frames/{shot}/{frame}/why (the `WhyFrame` operationId).
@@ -3304,6 +3348,49 @@ func NewLeaseRequestWithBody(server string, contentType string, body io.Reader) 
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPutRenderLogRequestWithBody constructs an http.Request for the PutRenderLog method, with any body, and a specified content type
+func NewPutRenderLogRequestWithBody(server string, lease LeaseParam, fence FenceParam, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lease", lease, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "fence", fence, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/agent/leases/%s/%s/log", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -6190,6 +6277,61 @@ func NewGetPictureRequest(server string, run RunParam, shot ShotParam, frame Fra
 	return req, nil
 }
 
+// NewGetRenderLogRequest constructs an http.Request for the GetRenderLog method
+func NewGetRenderLogRequest(server string, run RunParam, shot ShotParam, frame FrameParam, fence FenceParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "frame", frame, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam3 string
+
+	pathParam3, err = runtime.StyleParamWithOptions("simple", false, "fence", fence, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/frames/%s/%s/tries/%s/log", pathParam0, pathParam1, pathParam2, pathParam3)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewWhyFrameRequest constructs an http.Request for the WhyFrame method
 func NewWhyFrameRequest(server string, run RunParam, shot ShotParam, frame FrameParam) (*http.Request, error) {
 	var err error
@@ -8336,6 +8478,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /agent/leases (the `Lease` operationId).
 	LeaseWithResponse(ctx context.Context, body LeaseJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaseResponse, error)
 
+	// PutRenderLogWithBodyWithResponse All that the renderer said in a try that was handed in: text, packed with gzip
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /agent/leases/{lease}/{fence}/log (the `PutRenderLog` operationId).
+	PutRenderLogWithBodyWithResponse(ctx context.Context, lease LeaseParam, fence FenceParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutRenderLogResponse, error)
+
 	// PutPictureWithBodyWithResponse The rendered file; harmless when sent again
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8852,6 +9001,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/picture (the `GetPicture` operationId).
 	GetPictureWithResponse(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, params *GetPictureParams, reqEditors ...RequestEditorFn) (*GetPictureResponse, error)
+
+	// GetRenderLogWithResponse All that the renderer said in a try, as far as it is kept
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/tries/{fence}/log (the `GetRenderLog` operationId).
+	GetRenderLogWithResponse(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, fence FenceParam, reqEditors ...RequestEditorFn) (*GetRenderLogResponse, error)
 
 	// WhyFrameWithResponse Why a frame is not being rendered, and who takes it when
 	//
@@ -9455,6 +9611,47 @@ func (r LeaseResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LeaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutRenderLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutRenderLogResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutRenderLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutRenderLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutRenderLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutRenderLogResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12186,6 +12383,47 @@ func (r GetPictureResponse) ContentType() string {
 	return ""
 }
 
+type GetRenderLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRenderLogResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRenderLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRenderLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRenderLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRenderLogResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type WhyFrameResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14436,6 +14674,19 @@ func (c *ClientWithResponses) LeaseWithResponse(ctx context.Context, body LeaseJ
 	return ParseLeaseResponse(rsp)
 }
 
+// PutRenderLogWithBodyWithResponse All that the renderer said in a try that was handed in: text, packed with gzip
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /agent/leases/{lease}/{fence}/log (the `PutRenderLog` operationId).
+func (c *ClientWithResponses) PutRenderLogWithBodyWithResponse(ctx context.Context, lease LeaseParam, fence FenceParam, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutRenderLogResponse, error) {
+	rsp, err := c.PutRenderLogWithBody(ctx, lease, fence, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutRenderLogResponse(rsp)
+}
+
 // PutPictureWithBodyWithResponse The rendered file; harmless when sent again
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -15385,6 +15636,19 @@ func (c *ClientWithResponses) GetPictureWithResponse(ctx context.Context, run Ru
 	return ParseGetPictureResponse(rsp)
 }
 
+// GetRenderLogWithResponse All that the renderer said in a try, as far as it is kept
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/tries/{fence}/log (the `GetRenderLog` operationId).
+func (c *ClientWithResponses) GetRenderLogWithResponse(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, fence FenceParam, reqEditors ...RequestEditorFn) (*GetRenderLogResponse, error) {
+	rsp, err := c.GetRenderLog(ctx, run, shot, frame, fence, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRenderLogResponse(rsp)
+}
+
 // WhyFrameWithResponse Why a frame is not being rendered, and who takes it when
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16263,6 +16527,35 @@ func ParseLeaseResponse(rsp *http.Response) (*LeaseResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutRenderLogResponse parses an HTTP response from a PutRenderLogWithResponse call
+func ParsePutRenderLogResponse(rsp *http.Response) (*PutRenderLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutRenderLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -18236,6 +18529,32 @@ func ParseGetPictureResponse(rsp *http.Response) (*GetPictureResponse, error) {
 			headers.ContentDigest = value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetRenderLogResponse parses an HTTP response from a GetRenderLogWithResponse call
+func ParseGetRenderLogResponse(rsp *http.Response) (*GetRenderLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRenderLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

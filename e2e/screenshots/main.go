@@ -26,10 +26,14 @@ func main() {
 	width := flag.Int("width", 1280, "of the window")
 	height := flag.Int("height", 800, "of the window")
 	selector := flag.String("selector", "", "scroll to this element first")
-	click := flag.String("click", "", "click on this element first")
+	var clicks []string
+	flag.Func("click", "click on this element first; as often as wanted, one after another", func(selector string) error {
+		clicks = append(clicks, selector)
+		return nil
+	})
 	signedOut := flag.Bool("signed-out", false, "the page for signing in")
 	flag.Parse()
-	s := session{*address, *token, *to, *mode, *selector, *click, *width, *height, *signedOut}
+	s := session{*address, *token, *to, *mode, *selector, clicks, *width, *height, *signedOut}
 	if err := s.take(flag.Args()); err != nil {
 		fmt.Fprintln(os.Stderr, "screenshots:", err)
 		os.Exit(1)
@@ -37,9 +41,12 @@ func main() {
 }
 
 type session struct {
-	address, token, to, mode, selector, click string
-	width, height                             int
-	signedOut                                 bool
+	address, token, to, mode, selector string
+
+	clicks []string
+
+	width, height int
+	signedOut     bool
 }
 
 func (s session) take(pages []string) error {
@@ -63,8 +70,8 @@ func (s session) take(pages []string) error {
 		steps := []chromedp.Action[chromedp.Void]{
 			chromedp.Navigate(s.address + path), browser.Settled(), chromedp.Sleep(700 * time.Millisecond), browser.Settled(),
 		}
-		if s.click != "" {
-			steps = append(steps, chromedp.Click(s.click), chromedp.Sleep(500*time.Millisecond))
+		for _, click := range s.clicks {
+			steps = append(steps, chromedp.Click(click), chromedp.Sleep(500*time.Millisecond))
 		}
 		if s.selector != "" {
 			steps = append(steps, chromedp.ScrollIntoView(s.selector), chromedp.Sleep(300*time.Millisecond))

@@ -43,6 +43,7 @@ import (
 	"rotanex.example/service/problems"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/removal"
+	"rotanex.example/service/renderlogs"
 	"rotanex.example/service/rental"
 	"rotanex.example/service/runs"
 	"rotanex.example/service/samples"
@@ -169,6 +170,8 @@ type Service struct {
 	removal  *removal.Removal
 	pictures *pictures.Pictures
 
+	renderLogs *renderlogs.Logs
+
 	rental *rental.Rental
 
 	sources  *sources.Sources
@@ -253,7 +256,8 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.pictures = pictures.New(s.blobs)
 	kept := s.pictures
 	s.queue = queue.New(s.store, s.clock, s.feed, kept, c.Log)
-	s.standing = standing.New(s.store, s.clock, s.feed, s.queue, kept)
+	s.renderLogs = renderlogs.New(s.store, s.blobs)
+	s.standing = standing.New(s.store, s.clock, s.feed, s.queue, kept, s.renderLogs)
 	s.accounts = accounts.New(s.store, s.clock, s.queue)
 	s.runs = runs.New(runs.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Standing: s.standing, Accounts: s.accounts, Sources: s.sources, Policy: replan.Policy(c.Policy), Log: c.Log})
 	s.trials = trials.New(s.store, s.clock, s.hosts, s.shots, s.runs)

@@ -336,6 +336,14 @@ func (e endpoints) StreamEvents(w http.ResponseWriter, r *http.Request, params a
 }
 func (e endpoints) Lease(w http.ResponseWriter, r *http.Request)     { e.agents.Lease(w, r) }
 func (e endpoints) Heartbeat(w http.ResponseWriter, r *http.Request) { e.agents.Heartbeat(w, r) }
+func (e endpoints) GetRenderLog(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int, fence int64) {
+	e.renderLogs.Get(w, r, run, shot, frame, fence)
+}
+
+func (e endpoints) PutRenderLog(w http.ResponseWriter, r *http.Request, lease, fence int64) {
+	e.renderLogs.Put(w, r, lease, fence)
+}
+
 func (e endpoints) PutPicture(w http.ResponseWriter, r *http.Request, lease, fence int64, params api.PutPictureParams) {
 	e.agents.PutPicture(w, r, lease, fence, params)
 }

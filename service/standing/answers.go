@@ -30,7 +30,7 @@ func failedRecord(x FailedFrames) api.FailedFrames {
 
 func tryRecord(t Try) api.Try {
 	row := api.Try{
-		Fence: t.Fence, Host: t.Host, Crew: t.Crew, Outcome: api.TryOutcome(t.Outcome), Cause: t.Cause, LogTail: t.LogTail,
+		Fence: t.Fence, Host: t.Host, Crew: t.Crew, Outcome: api.TryOutcome(t.Outcome), Cause: t.Cause, LogTail: t.LogTail, LogBytes: t.LogBytes,
 		Started: t.StartedAt.UTC(), Ended: t.EndedAt.UTC(),
 	}
 	if t.Measured != nil {

@@ -85,6 +85,7 @@ type Try struct {
 	Seconds   float64
 	Measured  *timing.Measurement `gorm:"serializer:json"`
 	BookingID int64
+	LogBytes  int64 `gorm:"-"` // of the whole render log, as it is kept; 0: there is none
 }
 
 // TableName is GORM's hook.
@@ -94,6 +95,13 @@ func (Try) TableName() string { return "tries" }
 func (s *Standing) Frame(ctx context.Context, run uuid.UUID, shot string, number int) (f queue.Frame, tries []Try, err error) {
 	if f, err = s.frame(ctx, run, shot, number); err == nil {
 		err = s.store.WithContext(ctx).Where("frame_id = ?", f.ID).Order("fence").Find(&tries).Error
+	}
+	if err != nil {
+		return f, tries, err
+	}
+	kept, err := s.logs.Sizes(ctx, run, shot, number)
+	for i, t := range tries {
+		tries[i].LogBytes = kept[t.Fence]
 	}
 	return f, tries, err
 }

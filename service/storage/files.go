@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/service/packages"
+	"rotanex.example/service/renderlogs"
 	"rotanex.example/service/store"
 )
 
@@ -32,8 +33,14 @@ var of = map[string]struct {
 	forget func(tx *gorm.DB, names []string) error
 }{
 	"package-parts": {"chunks/", path.Base, packages.Unused, packages.ForgetChunks},
-	"pictures":      {"runs/", func(key string) string { return key }, unusedPictures, func(*gorm.DB, []string) error { return nil }},
+	"render-logs":   {renderlogs.Prefix, func(key string) string { return key }, all, none},
+	"pictures":      {"runs/", func(key string) string { return key }, unusedPictures, none},
 }
+
+// all are those that are kept for their time alone.
+func all(_ *gorm.DB, names []string) ([]string, error) { return names, nil }
+
+func none(*gorm.DB, []string) error { return nil }
 
 // counted is how many files there are of a kind, and their bytes; -1 where nobody has counted.
 func (f *files) counted(kind string) (number, bytes int64) {

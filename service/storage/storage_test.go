@@ -109,7 +109,8 @@ func TestFilesThatNothingNeedsAreDeleted(t *testing.T) {
 		require.NoError(t, err)
 		return is
 	}
-	for _, kind := range []string{"pictures", "package-parts"} {
+	put("logs/" + run.String() + "/coda-060/000001-2.gz")
+	for _, kind := range []string{"pictures", "package-parts", "render-logs"} {
 		gone, err := k.files.prune(t.Context(), kind, time.Now().Add(-time.Hour))
 		require.NoError(t, err)
 		assert.Zero(t, gone, "they are new: a try may be about to count")

@@ -215,6 +215,24 @@ export const useLedger = (run: string, live: boolean) =>
     refetchInterval: live ? asked(3_000) : false,
   });
 
+export const renderLogURL = (run: string, shot: string, frame: number, fence: number) =>
+  `/api/v1/runs/${run}/frames/${shot}/${frame}/tries/${fence}/log`;
+
+/** All that a renderer said in a try, which does not change. */
+export const useRenderLog = (run: string, shot: string, frame: number, fence: number, enabled: boolean) =>
+  useQuery({
+    queryKey: ["render-log", run, shot, frame, fence],
+    enabled,
+    staleTime: Number.POSITIVE_INFINITY,
+    queryFn: () =>
+      answered(
+        client.GET("/runs/{run}/frames/{shot}/{frame}/tries/{fence}/log", {
+          params: { path: { run, shot, frame, fence } },
+          parseAs: "text",
+        }),
+      ),
+  });
+
 /** How a picture is looked at; without any of it, its file is meant. */
 export interface View {
   width?: number;

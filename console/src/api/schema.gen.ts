@@ -1383,6 +1383,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/frames/{shot}/{frame}/tries/{fence}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+                shot: components["parameters"]["shotParam"];
+                frame: components["parameters"]["frameParam"];
+                fence: components["parameters"]["fenceParam"];
+            };
+            cookie?: never;
+        };
+        /** All that the renderer said in a try, as far as it is kept */
+        get: operations["getRenderLog"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}/ledger": {
         parameters: {
             query?: never;
@@ -1508,6 +1530,26 @@ export interface paths {
         get?: never;
         /** The rendered file; harmless when sent again */
         put: operations["putPicture"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/agent/leases/{lease}/{fence}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lease: components["parameters"]["leaseParam"];
+                fence: components["parameters"]["fenceParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** All that the renderer said in a try that was handed in: text, packed with gzip */
+        put: operations["putRenderLog"];
         post?: never;
         delete?: never;
         options?: never;
@@ -3544,6 +3586,11 @@ export interface components {
             outcome: "done" | "failed" | "lost" | "revoked";
             cause?: string;
             log_tail?: string;
+            /**
+             * Format: int64
+             * @description Of the whole render log, as it is kept packed; without it there is none
+             */
+            log_bytes?: number;
             /** Format: date-time */
             started: string;
             /** Format: date-time */
@@ -6342,6 +6389,32 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getRenderLog: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+                shot: components["parameters"]["shotParam"];
+                frame: components["parameters"]["frameParam"];
+                fence: components["parameters"]["fenceParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The log */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getLedger: {
         parameters: {
             query?: never;
@@ -6516,6 +6589,32 @@ export interface operations {
         };
         responses: {
             /** @description Stored aside */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putRenderLog: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lease: components["parameters"]["leaseParam"];
+                fence: components["parameters"]["fenceParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/gzip": string;
+            };
+        };
+        responses: {
+            /** @description Kept until it is pruned */
             204: {
                 headers: {
                     [name: string]: unknown;

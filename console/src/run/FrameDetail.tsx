@@ -7,10 +7,11 @@ import { Knob } from "../parts/Knob";
 import { Sheet, State } from "../parts/Page";
 import { Preview } from "../parts/Preview";
 import { Verdicts } from "../parts/Verdicts";
+import { RenderLog } from "./RenderLog";
 
 type Frame = Schemas["Frame"];
 
-function Try({ attempt }: { attempt: Schemas["Try"] }) {
+function Try({ run, frame, attempt }: { run: string; frame: Frame; attempt: Schemas["Try"] }) {
   return (
     <Box fontSize="sm" borderTopWidth="1px" borderColor="line" pt="2">
       <Text>
@@ -36,6 +37,7 @@ function Try({ attempt }: { attempt: Schemas["Try"] }) {
           {attempt.log_tail}
         </Code>
       )}
+      <RenderLog run={run} shot={frame.shot} frame={frame.frame} attempt={attempt} />
     </Box>
   );
 }
@@ -140,9 +142,7 @@ export function FrameDetail({
           </Center>
         )}
         {frame && <WhyNot run={run} frame={frame} />}
-        {detail.data?.tries.toReversed().map((a) => (
-          <Try key={a.fence} attempt={a} />
-        ))}
+        {frame && detail.data?.tries.toReversed().map((a) => <Try key={a.fence} run={run} frame={frame} attempt={a} />)}
       </Stack>
     </Sheet>
   );
