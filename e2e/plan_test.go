@@ -55,6 +55,22 @@ func TestWhatAPersonFixesStaysFixed(t *testing.T) {
 	h, _, _ := timedHouse(t, "1-40")
 	assert.Equal(t, map[string]int{"eddy": 40}, places(h.plan(api.NewPlan{Without: []string{"bellows"}})))
 	assert.Equal(t, map[string]int{"bellows": 40}, places(h.plan(api.NewPlan{Pin: []api.Pin{{Shot: "coda-060", Places: []string{"bellows"}}}})))
+	one := h.plan(api.NewPlan{Pin: []api.Pin{{Shot: "coda-060", Places: []string{"bellows/g1"}}}})
+	for _, b := range one.Bookings {
+		assert.Equal(t, "bellows/g1", b.Place+"/"+b.Crew)
+	}
+	for _, b := range h.plan(api.NewPlan{Without: []string{"bellows/g0", "eddy"}}).Bookings {
+		assert.NotEqual(t, "g0", b.Crew)
+	}
+	spec := must[api.Shot](t)(h.admin().GetShot(t.Context(), "coda-060")).Spec
+	spec.Devices = []string{"cpu"}
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "coda-060", &api.PutShotParams{}, spec))
+	assert.Equal(t, []string{"cpu"}, must[api.Shot](t)(h.admin().GetShot(t.Context(), "coda-060")).Spec.Devices)
+	none := h.plan(api.NewPlan{})
+	assert.Equal(t, api.PlanStatusImpossible, none.Status, "all that was timed is GPUs")
+	assert.Contains(t, h.good("preflight", "coda-060"), "the shot may be rendered on cpu alone")
+	spec.Devices = nil
+	must[api.Shot](t)(h.admin().PutShot(t.Context(), "coda-060", &api.PutShotParams{}, spec))
 	later := h.now().Add(20 * time.Minute)
 	for _, b := range h.plan(api.NewPlan{NotBefore: later}).Bookings {
 		assert.False(t, b.Start.Before(later))
@@ -63,7 +79,7 @@ func TestWhatAPersonFixesStaysFixed(t *testing.T) {
 		ask  api.NewPlan
 		says string
 	}{
-		"a place that is not there": {api.NewPlan{Without: []string{"nowhere"}}, "nowhere is no host, offer or source"},
+		"a place that is not there": {api.NewPlan{Without: []string{"nowhere"}}, "nowhere is no host, offer, source or crew"},
 		"a shot that is not in it":  {api.NewPlan{Pin: []api.Pin{{Shot: "stair-030", Places: []string{"eddy"}}}}, "stair-030 is not among the shots"},
 		"a host like none":          {api.NewPlan{Assume: []api.Assumption{{What: "host", Name: "eddy-2", Like: "eddie"}}}, `"eddie" is not`},
 		"sure and slack at once":    {api.NewPlan{Slack: 0.1, Confidence: 0.9}, "do not go together"},
@@ -72,7 +88,7 @@ func TestWhatAPersonFixesStaysFixed(t *testing.T) {
 		problem := refused(t, http.StatusUnprocessableEntity)(h.admin().CreatePlan(t.Context(), &api.CreatePlanParams{}, c.ask))
 		assert.Contains(t, problem.Error(), c.says, name)
 	}
-	assert.Equal(t, 3, query[int](t, h.database, "SELECT count(*) FROM plans"), "what was refused left nothing")
+	assert.Equal(t, 6, query[int](t, h.database, "SELECT count(*) FROM plans"), "what was refused left nothing")
 }
 
 // The stored problem is the one that was solved, to the last decimal of a price.

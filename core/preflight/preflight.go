@@ -69,6 +69,7 @@ type Shot struct {
 	Name     string
 	Launcher string
 	Backend  string   // the one it must be rendered with; "" is any
+	Devices  []string // what may render it: gpu, cpu, hybrid, the model of a GPU, or HOST/CREW; none is any
 	Version  string   // of the renderer, as a constraint such as ">= 4.2"; "" is any
 	Plugins  []string // the renderer must have
 	Features []string // that it uses and that a device mode may lack
@@ -141,7 +142,8 @@ const (
 type Crew struct {
 	Host, Crew string
 	GPUs       int
-	CPU        bool // a member
+	CPU        bool     // a member
+	Models     []string // of its GPUs
 	Backends   []string
 	Unusable   []string // devices of the host that cannot be used, with the reason
 
@@ -195,6 +197,7 @@ func Check(s Shot, c Crew, now time.Time) []Finding {
 	p.source(c)
 	p.agent(s, c)
 	p.renderer(s, c)
+	p.devices(s, c)
 	p.backend(s, c)
 	p.memory(c)
 	p.inputs(s, c)
@@ -295,6 +298,20 @@ func (p *paper) version(s Shot, c Crew, r Renderer) {
 	if !want.Check(has) {
 		p.block("renderer", fmt.Sprintf("install %s %s on %s", s.Launcher, s.Version, c.Host), "%s there is version %s, the shot wants %s", s.Launcher, r.Version, s.Version)
 	}
+}
+
+// devices keeps a shot to the devices that it may use.
+func (p *paper) devices(s Shot, c Crew) {
+	if len(s.Devices) > 0 && !slices.ContainsFunc(s.Devices, c.is) {
+		p.block("devices", "use another crew, or add "+c.mode()+" or "+c.Host+"/"+c.Crew+" to the shot's devices",
+			"the shot may be rendered on %s alone", strings.Join(s.Devices, ", "))
+	}
+}
+
+// is reports whether a crew is meant by a name of devices: gpu, cpu, hybrid, the model of all its GPUs, or HOST/CREW.
+func (c Crew) is(name string) bool {
+	return name == c.mode() || name == c.Host+"/"+c.Crew ||
+		c.GPUs > 0 && !slices.ContainsFunc(c.Models, func(model string) bool { return !strings.EqualFold(model, name) })
 }
 
 func (p *paper) backend(s Shot, c Crew) {

@@ -1,6 +1,8 @@
 package preflight_test
 
 import (
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -20,7 +22,7 @@ func shot() preflight.Shot {
 // sound is a crew with which nothing is wrong.
 func sound() preflight.Crew {
 	return preflight.Crew{
-		Host: "bellows", Crew: "g0", GPUs: 1, Backends: []string{"compute2", "compute1"}, Asked: true, Up: true, LookedFor: true,
+		Host: "bellows", Crew: "g0", GPUs: 1, Models: []string{"Halyard 24"}, Backends: []string{"compute2", "compute1"}, Asked: true, Up: true, LookedFor: true,
 		Launchers: []string{"simulated"}, Renderer: &preflight.Renderer{Launcher: "simulated", Version: "4.2.1", Plugins: []string{"tidefog"}, Lacks: map[string][]string{"gpu": {"foam"}, "hybrid": {"foam"}}},
 		Folder: &preflight.Folder{Writable: true, FreeGB: 90}, Fit: memory.Fit{Verdict: memory.Fits, Renderers: 3}, FrameS: 30, FrameLowS: 28,
 	}
@@ -69,7 +71,10 @@ func TestEveryFindingSaysWhatAndHowToFix(t *testing.T) {
 		"no version":  {func(s *preflight.Shot, c *preflight.Crew) { s.Version, c.Renderer.Version = ">= 4", "" }, preflight.Warning, "renderer", "does not tell", "look it up"},
 		"plugin":      {func(s *preflight.Shot, _ *preflight.Crew) { s.Plugins = []string{"tidefog", "reef"} }, preflight.Blocker, "renderer", "no plugin reef", "install the plugin reef"},
 		"backend":     {func(s *preflight.Shot, _ *preflight.Crew) { s.Backend = "lumen3" }, preflight.Blocker, "backend", "lumen3", "update its driver"},
-		"unusable":    {func(_ *preflight.Shot, c *preflight.Crew) { c.Unusable = []string{"g1: too old"} }, preflight.Warning, "backend", "g1: too old", "fix it"},
+		"no cpu": {func(s *preflight.Shot, _ *preflight.Crew) {
+			s.Devices = []string{"cpu", "hybrid", "Halyard 12", "bellows/g1"}
+		}, preflight.Blocker, "devices", "on cpu, hybrid, Halyard 12, bellows/g1 alone", "add gpu or bellows/g0"},
+		"unusable": {func(_ *preflight.Shot, c *preflight.Crew) { c.Unusable = []string{"g1: too old"} }, preflight.Warning, "backend", "g1: too old", "fix it"},
 		"too little": {func(_ *preflight.Shot, c *preflight.Crew) {
 			c.Fit = memory.Judge(memory.Need{Scene: memory.GB(20)}, memory.Crew{Host: memory.GB(64), Devices: []memory.Device{{ID: "g0", Total: memory.GB(24)}, {ID: "g1", Total: memory.GB(12)}}})
 		}, preflight.Blocker, "memory", "g1 has 12.0 GB free", "leave g1 out: the limit becomes 24.0 GB, and it fits"},
@@ -117,4 +122,38 @@ func TestEveryFindingSaysWhatAndHowToFix(t *testing.T) {
 	}
 	require.NoError(t, preflight.CheckVersion(">= 4.2, < 5"))
 	assert.ErrorContains(t, preflight.CheckVersion("newest"), `version "newest"`)
+}
+
+func TestAShotIsKeptToItsDevices(t *testing.T) {
+	crews := map[string]preflight.Crew{
+		"a gpu":     {Host: "bellows", Crew: "g0", GPUs: 1, Models: []string{"Halyard 24"}},
+		"two alike": {Host: "eddy", Crew: "g0+g1", GPUs: 2, Models: []string{"Halyard 24", "Halyard 24"}},
+		"two kinds": {Host: "bellows", Crew: "g0+g1", GPUs: 2, Models: []string{"Halyard 24", "Halyard 12"}},
+		"both":      {Host: "eddy", Crew: "g0+cpu", GPUs: 1, CPU: true, Models: []string{"Halyard 24"}},
+		"the cpu":   {Host: "eddy", Crew: "cpu", CPU: true},
+	}
+	for devices, want := range map[string][]string{
+		"":                    {"a gpu", "both", "the cpu", "two alike", "two kinds"},
+		"gpu":                 {"a gpu", "two alike", "two kinds"},
+		"cpu":                 {"the cpu"},
+		"hybrid":              {"both"},
+		"halyard 24":          {"a gpu", "both", "two alike"},
+		"Halyard 12":          nil,
+		"eddy/g0+g1":          {"two alike"},
+		"cpu,bellows/g0+g1":   {"the cpu", "two kinds"},
+		"no such device here": nil,
+	} {
+		var got []string
+		for name, c := range crews {
+			s := preflight.Shot{Name: "lamp-040", Launcher: "simulated"}
+			if devices != "" {
+				s.Devices = strings.Split(devices, ",")
+			}
+			if !slices.ContainsFunc(preflight.Check(s, c, time.Time{}), func(f preflight.Finding) bool { return f.Check == "devices" }) {
+				got = append(got, name)
+			}
+		}
+		slices.Sort(got)
+		assert.Equal(t, want, got, devices)
+	}
 }

@@ -205,7 +205,7 @@ func (p *Candidates) candidate(v View, place hosts.Place, c stock.Crew, licence 
 // asked is what a shot asks of a crew, for the preflight.
 func asked(s shots.Shot) preflight.Shot {
 	return preflight.Shot{
-		Name: s.Name, Launcher: s.Spec.Launcher, Backend: s.Spec.Backend, Version: s.Spec.Version, Plugins: s.Spec.Plugins,
+		Name: s.Name, Launcher: s.Spec.Launcher, Backend: s.Spec.Backend, Devices: s.Spec.Devices, Version: s.Spec.Version, Plugins: s.Spec.Plugins,
 		Features: s.Spec.Features, Accepts: s.Spec.Accepts, Licence: s.Spec.Licence, Deadline: s.Spec.Deadline, Frames: s.FrameCount,
 	}
 }
@@ -217,12 +217,12 @@ func (p *Candidates) facts(v View, x Candidate, renderer *preflight.Renderer, li
 		Rented: x.Place.Rented(), FrameS: x.Estimate.Seconds, FrameLowS: x.Estimate.Low, FrameHighS: x.Estimate.High,
 		OnBattery: x.Place.Spec.OnBattery(),
 	}
-	for _, id := range x.Crew.Devices {
+	for i, id := range x.Crew.Devices {
 		if id == stock.CPUDevice {
 			c.CPU = true
-		} else {
-			c.GPUs++
+			continue
 		}
+		c.GPUs, c.Models = c.GPUs+1, append(c.Models, x.Crew.Models[i])
 	}
 	for _, d := range x.Place.Spec.Devices {
 		if d.Unusable != "" && strings.HasPrefix(x.Crew.ID, stock.CPUDevice) {

@@ -34,13 +34,13 @@ func (b *builder) choose(ask Ask) error {
 		pinned[pin.Shot] = append(pinned[pin.Shot], pin.Places...)
 	}
 	sources := SourcesOf(b.problem, b.notes)
-	named := func(list []string, place string) bool {
-		return slices.Contains(list, place) || slices.Contains(list, sources[place])
+	named := func(list []string, t planning.Timing) bool {
+		_, place := t.Place()
+		return slices.ContainsFunc([]string{place, sources[place], place + "/" + t.Crew}, func(name string) bool { return slices.Contains(list, name) })
 	}
 	b.problem.Timings = slices.DeleteFunc(b.problem.Timings, func(t planning.Timing) bool {
-		_, place := t.Place()
 		only, isPinned := pinned[t.Shot]
-		return named(ask.Without, place) || isPinned && !named(only, place)
+		return named(ask.Without, t) || isPinned && !named(only, t)
 	})
 	b.onDevices(ask.Devices)
 	for i := range b.problem.Shots {
@@ -79,7 +79,8 @@ func (b *builder) onDevices(which string) {
 
 // notNamed says that a name is none of those that could be meant, and which these are.
 func (b *builder) notNamed(name string, known map[string]bool) string {
-	return fmt.Sprintf("%s is no host, offer or source that could be used here; there are %s", name, strings.Join(slices.Sorted(maps.Keys(known)), ", "))
+	maps.DeleteFunc(known, func(place string, _ bool) bool { return strings.Contains(place, "/") })
+	return fmt.Sprintf("%s is no host, offer, source or crew (HOST/CREW) that could be used here; there are %s", name, strings.Join(slices.Sorted(maps.Keys(known)), ", "))
 }
 
 func (b *builder) names() map[string]bool {
@@ -87,8 +88,12 @@ func (b *builder) names() map[string]bool {
 	for place, source := range SourcesOf(b.problem, b.notes) {
 		out[place], out[source] = true, true
 	}
+	for _, t := range b.problem.Timings {
+		_, place := t.Place()
+		out[place+"/"+t.Crew] = true
+	}
 	for _, x := range b.notes.LeftOut {
-		out[x.Place] = true
+		out[x.Place], out[x.Place+"/"+x.Crew] = true, true
 		if source := b.notes.Sources[x.Place]; source != "" {
 			out[source] = true
 		}

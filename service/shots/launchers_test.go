@@ -24,7 +24,7 @@ func TestLaunchersAndSettingsAreKnown(t *testing.T) {
 	}
 	require.NoError(t, put("simulated", map[string]string{"samples": "64"}))
 	assert.ErrorContains(t, put("simulatd", nil), "did you mean simulated?")
-	assert.ErrorContains(t, put("foam", nil), "known are povray, simulated (one of your own is known once an agent")
+	assert.ErrorContains(t, put("foam", nil), "known are povray, simulated, simulated-open (one of your own is known once an agent")
 	assert.ErrorContains(t, put("simulated", map[string]string{"samplse": "64"}), "did you mean samples?")
 	assert.ErrorContains(t, put("simulated", map[string]string{"samples": "-1"}), "samples")
 

@@ -19,6 +19,7 @@ type Spec struct {
 
 	// What its renderer must be and have.
 	Backend  string   `json:"backend,omitempty"`
+	Devices  []string `json:"devices,omitempty"` // what may render it: gpu, cpu, hybrid, a model, HOST/CREW; none is any
 	Version  string   `json:"version,omitempty"` // a constraint, such as ">= 4.2"
 	Plugins  []string `json:"plugins,omitempty"`
 	Features []string `json:"features,omitempty"`

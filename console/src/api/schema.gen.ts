@@ -1623,6 +1623,8 @@ export interface components {
     schemas: {
         /** @description at most 63 small letters, digits, '.', '-' and '_', such as stair-030 */
         Name: string;
+        /** @description a host, offer or source, or a crew of one, such as eddy or eddy/g0+g1 */
+        Place: string;
         /**
          * @description an amount such as 184.20
          * @example 184.20
@@ -2125,6 +2127,13 @@ export interface components {
             out_of_memory?: ("smaller-crew" | "larger-device" | "spill" | "cpu" | "hold")[];
             /** @description The compute backend that it must be rendered with */
             backend?: string;
+            /**
+             * @description What may render it, any of these: gpu (crews of GPUs alone), cpu (the CPU alone), hybrid (both), the model of a GPU, or HOST/CREW; without it, any
+             * @example [
+             *       "gpu"
+             *     ]
+             */
+            devices?: string[];
             /**
              * @description Of the renderer
              * @example >= 4.2
@@ -2697,9 +2706,9 @@ export interface components {
              * @description No frame starts earlier
              */
             not_before?: string;
-            /** @description Hosts, offers or sources that are not to be used */
-            without?: components["schemas"]["Name"][];
-            /** @description Shots that may be rendered only at the places named; a source stands for all of its places */
+            /** @description Hosts, offers, sources or crews (HOST/CREW) that are not to be used */
+            without?: components["schemas"]["Place"][];
+            /** @description Shots that may be rendered only at the places named; a source stands for all of its places, HOST/CREW for one crew */
             pin?: components["schemas"]["Pin"][];
             /** @description What if: changes of what there is, for this plan only. A plan that assumes anything cannot be started */
             assume?: components["schemas"]["Assumption"][];
@@ -2721,7 +2730,7 @@ export interface components {
         Priority: "urgent" | "normal" | "low" | "backlog";
         Pin: {
             shot: components["schemas"]["Name"];
-            places: components["schemas"]["Name"][];
+            places: components["schemas"]["Place"][];
         };
         /** @description host and offer: there is one more, NAME, like another. price: NAME's price an hour (an offer) or a busy hour (a host) is another. servers: so many servers of the offer NAME. time: a frame of the shot NAME takes this part of its time, as with other settings. deadline: the shot NAME is due at another time. hours: the host NAME is free all the time. */
         Assumption: {
