@@ -337,7 +337,7 @@ func (e endpoints) StreamEvents(w http.ResponseWriter, r *http.Request, params a
 func (e endpoints) Lease(w http.ResponseWriter, r *http.Request)     { e.agents.Lease(w, r) }
 func (e endpoints) Heartbeat(w http.ResponseWriter, r *http.Request) { e.agents.Heartbeat(w, r) }
 func (e endpoints) GetRenderLog(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int, fence int64) {
-	e.renderLogs.Get(w, r, run, shot, frame, fence)
+	e.standing.RenderLog(w, r, run, shot, frame, fence)
 }
 
 func (e endpoints) PutRenderLog(w http.ResponseWriter, r *http.Request, lease, fence int64) {

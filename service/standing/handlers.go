@@ -140,6 +140,22 @@ func listed(layers []string) string {
 	return strings.Join(quoted, ", ")
 }
 
+// RenderLog answers with all that the renderer said in a try.
+func (s *Standing) RenderLog(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, number int, fence int64) {
+	_, err := s.frame(r.Context(), run, shot, number)
+	var text io.ReadCloser
+	if err == nil {
+		text, err = s.logs.Open(r.Context(), run, shot, number, fence)
+	}
+	if err != nil {
+		httpapi.Fail(w, r, err)
+		return
+	}
+	defer func() { _ = text.Close() }()
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	_, _ = io.Copy(w, text)
+}
+
 // ListWaiting answers with what waits for a person in all open runs.
 func (s *Standing) ListWaiting(w http.ResponseWriter, r *http.Request) {
 	all, err := s.AllWaiting(r.Context())
