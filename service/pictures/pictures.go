@@ -18,7 +18,6 @@ import (
 
 	"gocloud.dev/blob"
 	"gocloud.dev/gcerrors"
-	"golang.org/x/image/draw"
 	"golang.org/x/sync/semaphore"
 
 	"rotanex.example/core/picture"
@@ -245,12 +244,6 @@ func noPicture(err error) error {
 // Look writes a picture as it is looked at as PNG, at most so wide; 0: as wide as it is.
 func (p *Pictures) Look(ctx context.Context, w io.Writer, key string, view picture.View, width int) error {
 	return p.decoded(ctx, []string{key}, view, func(one []image.Image) error {
-		b := one[0].Bounds()
-		if width = min(width, b.Dx()); width == 0 {
-			width = b.Dx()
-		}
-		small := image.NewNRGBA(image.Rect(0, 0, width, max(1, b.Dy()*width/b.Dx())))
-		draw.ApproxBiLinear.Scale(small, small.Bounds(), one[0], b, draw.Src, nil)
-		return (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(w, small)
+		return (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(w, scaled(one[0], width))
 	})
 }

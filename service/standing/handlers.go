@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -15,6 +16,7 @@ import (
 	"rotanex.example/api"
 	"rotanex.example/core/picture"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/pictures"
 	"rotanex.example/service/queue"
 )
 
@@ -117,6 +119,13 @@ func viewOf(p api.GetPictureParams) (v picture.View, width int, looked bool) {
 func (s *Standing) look(w http.ResponseWriter, r *http.Request, f queue.Frame, view picture.View, width int) {
 	if !f.Seen.Shown(f.Format) {
 		httpapi.Fail(w, r, httpapi.Conflict("the pixels of this OpenEXR frame are packed in a way that is not read here: ask for the file, without width, layer and exposure"))
+		return
+	}
+	if view == (picture.View{}) && slices.Contains(pictures.Widths, width) {
+		w.Header().Set("Content-Type", "image/jpeg")
+		if err := s.pictures.Preview(r.Context(), w, f.Key(), width); err != nil {
+			httpapi.Fail(w, r, err)
+		}
 		return
 	}
 	w.Header().Set("Content-Type", "image/png")

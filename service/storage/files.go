@@ -12,6 +12,7 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/service/packages"
+	"rotanex.example/service/pictures"
 	"rotanex.example/service/renderlogs"
 	"rotanex.example/service/store"
 )
@@ -34,6 +35,7 @@ var of = map[string]struct {
 }{
 	"package-parts": {"chunks/", path.Base, packages.Unused, packages.ForgetChunks},
 	"render-logs":   {renderlogs.Prefix, func(key string) string { return key }, all, none},
+	"previews":      {pictures.PreviewPrefix, func(key string) string { return key }, all, none},
 	"pictures":      {"runs/", func(key string) string { return key }, unusedPictures, none},
 }
 

@@ -53,6 +53,7 @@ var Kinds = []Kind{
 	{Name: "package-parts", What: "parts of packages that neither a shot nor a run has any more", Usual: 30, Least: 7, wall: true},
 	{Name: "pictures", What: "pictures of tries that do not count; those of done frames are kept", Usual: 7, Least: 1, wall: true},
 	{Name: "plans", What: "plans that no run went by", Table: "plans", Usual: 90, Least: 1, prune: plans.Prune},
+	{Name: "previews", What: "small pictures of done frames; they are made again when somebody looks", Usual: 30, Least: 1, wall: true},
 	{Name: "render-logs", What: "all that renderers said in each try; last words are kept longer", Usual: 30, Least: 1, wall: true},
 	{Name: "samples", What: "use, memory, temperature and power of devices, one in five minutes once they are six hours old", Table: "samples", Usual: 14, Least: 1, wall: true, prune: samples.Prune},
 	{Name: "tokens", What: "tokens and sessions that expired", Table: "tokens", Usual: 30, Least: 1, wall: true, prune: access.Prune},

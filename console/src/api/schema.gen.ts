@@ -6367,7 +6367,7 @@ export interface operations {
     getPicture: {
         parameters: {
             query?: {
-                /** @description Pixels; a PNG that is as wide at most. Without width, layer and exposure, the file as it was handed in */
+                /** @description Pixels; a PNG that is as wide at most, but for 240 and 640 without layer and exposure a JPEG, which is kept. Without width, layer and exposure, the file as it was handed in */
                 width?: number;
                 /** @description Of an OpenEXR frame: one of its layers, shown as PNG; the main one is the empty name */
                 layer?: string;
@@ -6393,6 +6393,7 @@ export interface operations {
                 };
                 content: {
                     "image/png": string;
+                    "image/jpeg": string;
                 };
             };
             default: components["responses"]["Problem"];

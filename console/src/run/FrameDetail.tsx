@@ -64,11 +64,14 @@ function Picture({ run, frame, size }: { run: string; frame: Frame; size?: strin
   const exposure = useDeferredValue(stops);
   const { shot, frame: number, layers } = frame;
   const chosen = layer !== undefined && layers?.includes(layer) ? layer : layers?.[0];
-  const view = layers?.length ? { layer: chosen, exposure } : {};
+  // What is looked at as it is has previews that are kept.
+  const turned = layers?.length && (exposure !== 0 || chosen !== layers[0]);
+  const view = turned ? { layer: chosen, exposure } : {};
+  const whole = layers?.length ? { layer: chosen, exposure } : {};
   return (
     <Stack gap="2">
       <Link
-        href={pictureURL(run, shot, number, view)}
+        href={pictureURL(run, shot, number, whole)}
         target="_blank"
         aria-label={`Frame ${number} in full size, ${size ?? ""}`}
       >
