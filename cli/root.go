@@ -109,7 +109,7 @@ else from the file config.yaml in ` + configFolder() + `.`,
 		id   string
 		list []*cobra.Command
 	}{
-		{"job", []*cobra.Command{a.hosts(), a.offers(), a.sources(), a.shots(), a.packages(), a.preflight(), a.memory(), a.trials(), a.compare(), a.settings(), a.plan(), a.curve(), a.why(), a.start(), a.watch(), a.download(), a.ledger()}},
+		{"job", []*cobra.Command{a.hosts(), a.offers(), a.sources(), a.shots(), a.packages(), a.preflight(), a.memory(), a.trials(), a.compare(), a.settings(), a.plan(), a.curve(), a.why(), a.start(), a.watch(), a.download(), a.preview(), a.ledger()}},
 		{"more", []*cobra.Command{a.plans(), a.forecast(), a.effects(), a.computations(), a.waiting(), a.notify(), a.replan(), a.schedule(), a.backlog(), a.solve(), a.times(), a.timing(), a.licences(), a.exchangeRates(), a.farms(), a.entries(), a.runs(), a.frames(), a.setState("pause", "paused"), a.setState("resume", "running"), a.setState("cancel", "cancelled"), a.audit(), a.storage(), a.tokens(), a.whoami()}},
 	} {
 		for _, c := range group.list {

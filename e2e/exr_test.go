@@ -1,12 +1,14 @@
 package e2e
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"image"
 	"image/png"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -157,5 +159,36 @@ func TestPovrayRendersOpenEXR(t *testing.T) {
 		assert.Regexp(t, `^ +\d+ +Trace Time: .*\n$`, strings.ReplaceAll(h.good("frames", "log", "latest", shot, "2", "--search", "trace time"), "  ", " "))
 	}
 	assert.Less(t, looks["png"].Apart(looks["exr"]), 0.01)
+
+	folder := t.TempDir()
+	sheet := filepath.Join(folder, "sheet.png")
+	assert.Contains(t, h.good("preview", "latest", "--shot", "orrery-exr", "--to", sheet, "--columns", "2"), "3 frames, 0 of them not done")
+	data, err := os.ReadFile(sheet)
+	require.NoError(t, err)
+	img, err := png.Decode(bytes.NewReader(data))
+	require.NoError(t, err)
+	assert.Equal(t, image.Pt(8+2*72, 8+2*(36+18+8)), img.Bounds().Size())
+	for want, args := range map[string][]string{
+		"want a file that ends in":          {"--shot", "orrery-exr", "--to", "a.gif"},
+		"it has orrery-exr":                 {"--shot", "gears", "--to", sheet},
+		"want 1 to 100":                     {"--shot", "orrery-exr", "--to", sheet, "--columns", "0"},
+		`"sky" is no layer`:                 {"--shot", "orrery-exr", "--to", sheet, "--layer", "sky"},
+		"required flag(s) \"shot\", \"to\"": {},
+	} {
+		status, _, said := h.rotanex(append([]string{"preview", "latest"}, args...)...)
+		assert.NotZero(t, status)
+		assert.Contains(t, said, want)
+	}
+	if _, err := exec.LookPath("ffmpeg"); err != nil {
+		t.Log("ffmpeg is not here: no video is made")
+		return
+	}
+	for _, ending := range []string{".mp4", ".webm"} {
+		to := filepath.Join(folder, "video"+ending)
+		h.good("preview", "latest", "--shot", "orrery-exr", "--to", to, "--fps", "12", "--exposure", "1")
+		said, err := exec.CommandContext(t.Context(), "ffprobe", "-v", "error", "-count_frames", "-show_entries", "stream=width,height,nb_read_frames,r_frame_rate", "-of", "csv=p=0", to).CombinedOutput()
+		require.NoError(t, err, string(said))
+		assert.Equal(t, "64,36,12/1,3", strings.TrimSpace(string(said)), ending)
+	}
 	assert.NotZero(t, looks["exr"].Deviation)
 }

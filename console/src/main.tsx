@@ -14,6 +14,7 @@ import { system } from "./theme";
 
 // Each page is a part of the program that is fetched when it is first opened.
 const Audit = lazy(() => import("./pages/Audit").then((m) => ({ default: m.Audit })));
+const Flipbook = lazy(() => import("./pages/Flipbook").then((m) => ({ default: m.Flipbook })));
 const Host = lazy(() => import("./pages/Host").then((m) => ({ default: m.Host })));
 const Hosts = lazy(() => import("./pages/Hosts").then((m) => ({ default: m.Hosts })));
 const Notifications = lazy(() => import("./pages/Notifications").then((m) => ({ default: m.Notifications })));
@@ -57,6 +58,7 @@ function Console() {
             <Route path="plans/:id" element={<Plan />} />
             <Route path="runs" element={<Runs />} />
             <Route path="runs/:id" element={<Run />} />
+            <Route path="runs/:id/flipbook/:shot" element={<Flipbook />} />
             <Route path="schedule" element={<Schedule />} />
             <Route path="notifications" element={<Notifications />} />
             <Route path="audit" element={<Audit />} />

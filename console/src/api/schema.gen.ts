@@ -2113,6 +2113,11 @@ export interface components {
             settings?: {
                 [key: string]: string;
             };
+            /**
+             * Format: double
+             * @description Frames a second at which it plays; without it 24
+             */
+            fps?: number;
             /** Format: date-time */
             deadline?: string;
             /** @description Of one running renderer */
@@ -3475,6 +3480,11 @@ export interface components {
             frames: string;
             width: number;
             height: number;
+            /**
+             * Format: double
+             * @description At which it plays, if its shot says so
+             */
+            fps?: number;
             counts: components["schemas"]["FrameCounts"];
         };
         RunCrew: {

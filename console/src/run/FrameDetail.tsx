@@ -1,7 +1,9 @@
-import { Box, Center, Code, Flex, Link, NativeSelect, Stack, Text } from "@chakra-ui/react";
+import { Box, Center, Code, Flex, Link, Stack, Text } from "@chakra-ui/react";
 import { useDeferredValue, useState } from "react";
+import { Link as To } from "react-router";
 import type { Schemas } from "../api/client";
 import { pictureURL, useFrame, useFrameWhy } from "../api/queries";
+import { Choice } from "../parts/Choice";
 import { bytes, count, length, moment } from "../parts/format";
 import { Knob } from "../parts/Knob";
 import { Sheet, State } from "../parts/Page";
@@ -83,16 +85,12 @@ function Picture({ run, frame, size }: { run: string; frame: Frame; size?: strin
         </Text>
       )}
       {layers && layers.length > 1 && (
-        <NativeSelect.Root size="sm">
-          <NativeSelect.Field aria-label="Layer" value={chosen} onChange={(e) => setLayer(e.currentTarget.value)}>
-            {layers.map((name) => (
-              <option key={name} value={name}>
-                {name || "main layer"}
-              </option>
-            ))}
-          </NativeSelect.Field>
-          <NativeSelect.Indicator />
-        </NativeSelect.Root>
+        <Choice
+          label="Layer"
+          value={chosen ?? ""}
+          options={layers.map((value) => ({ value, text: value || "main layer" }))}
+          onChange={setLayer}
+        />
       )}
       {!!layers?.length && (
         <Flex gap="4" align="center">
@@ -144,6 +142,9 @@ export function FrameDetail({
                 : "no picture yet"}
           </Center>
         )}
+        <Link asChild fontSize="sm">
+          <To to={`/runs/${run}/flipbook/${shot}`}>Play {shot}</To>
+        </Link>
         {frame && <WhyNot run={run} frame={frame} />}
         {frame && detail.data?.tries.toReversed().map((a) => <Try key={a.fence} run={run} frame={frame} attempt={a} />)}
       </Stack>

@@ -1,0 +1,283 @@
+import { Box, Button, Flex, HStack, Link, Text } from "@chakra-ui/react";
+import { useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
+import { Link as To, useParams } from "react-router";
+import type { Schemas } from "../api/client";
+import { pictureURL, useFrame, useFrameMap, useRun, useRuns } from "../api/queries";
+import { Choice } from "../parts/Choice";
+import { Knob } from "../parts/Knob";
+import { Page, Sheet } from "../parts/Page";
+import { Shown } from "../parts/States";
+import { FrameBar } from "../run/FrameGrid";
+import { indexOf, type ShotFrames, words } from "../run/framemap";
+import { playedTo, useReel } from "../run/reel";
+
+/** At which a shot plays that does not say. */
+const usualRate = 24;
+const rates = ["8", "12", "24", "25", "30", "48", "60"];
+
+/** How far light can be turned up and down, in stops. */
+const mostStops = 8;
+
+/** A picture on a canvas, or in its place why there is none. */
+function Screen({ picture, says, style }: { picture?: HTMLImageElement; says: string; style?: React.CSSProperties }) {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  useEffect(() => {
+    const c = canvas.current;
+    if (!c) return;
+    if (picture) {
+      c.width = picture.naturalWidth;
+      c.height = picture.naturalHeight;
+      c.getContext("2d")?.drawImage(picture, 0, 0);
+    }
+  }, [picture]);
+  return (
+    <Box position="absolute" inset="0" style={style}>
+      <canvas
+        ref={canvas}
+        style={{ width: "100%", height: "100%", objectFit: "contain", visibility: picture ? "visible" : "hidden" }}
+      />
+      {!picture && (
+        <Flex position="absolute" inset="0" align="center" justify="center" color="#b9c0c7" fontSize="sm">
+          {says}
+        </Flex>
+      )}
+    </Box>
+  );
+}
+
+/** The pictures of a run's shot: of frames that are not done there is none. */
+function useShotReel(run: string, shot: ShotFrames | undefined, numbers: number[], at: number, stops: number) {
+  const urls = useMemo(
+    () =>
+      numbers.map((n) => {
+        if (!shot || shot.states[indexOf(shot, n)] !== "d") return undefined;
+        return pictureURL(run, shot.shot, n, stops === 0 ? { width: 640 } : { width: 640, exposure: stops });
+      }),
+    [run, shot, numbers, stops],
+  );
+  return useReel(urls, at);
+}
+
+function stateOf(shot: ShotFrames | undefined, frame: number): string {
+  const i = shot ? indexOf(shot, frame) : -1;
+  const state = shot && i >= 0 ? words[shot.states[i]] : "not in this run";
+  return state === "done" ? `frame ${frame} is on its way` : `frame ${frame}: ${state}`;
+}
+
+function Player({ run, shot, spec }: { run: Schemas["Run"]; shot: ShotFrames; spec?: Schemas["RunShot"] }) {
+  const [at, setAt] = useState(0);
+  const [playing, setPlaying] = useState(false);
+  const own = String(spec?.fps ?? usualRate);
+  const [rate, setRate] = useState(own);
+  const [stops, setStops] = useState(0);
+  const exposure = useDeferredValue(stops);
+  const [other, setOther] = useState("");
+  const [how, setHow] = useState<"side" | "wipe">("wipe");
+  const [edge, setEdge] = useState(50);
+  const numbers = shot.numbers;
+  const n = numbers.length;
+
+  const others = useRuns().data?.items.filter(
+    (r) => r.id !== run.id && r.shots.some((s) => s.shot === shot.shot && s.counts.done > 0),
+  );
+  const otherMap = useFrameMap(other || run.id);
+  const otherShot = other ? otherMap.data?.shots.find((s) => s.shot === shot.shot) : undefined;
+  const a = useShotReel(run.id, shot, numbers, at, exposure);
+  const b = useShotReel(other, otherShot, numbers, at, exposure);
+  const first = useFrame(run.id, shot.shot, numbers[at], words[shot.states[at]]);
+  const layered = !!first.data?.frame.layers?.length;
+
+  const position = useRef(at);
+  position.current = at;
+  useEffect(() => {
+    if (!playing) return;
+    const from = position.current;
+    const began = performance.now();
+    const timer = setInterval(
+      () => setAt(playedTo(from, (performance.now() - began) / 1000, Number(rate), n)),
+      1000 / 120,
+    );
+    return () => clearInterval(timer);
+  }, [playing, rate, n]);
+
+  const step = (by: number) => {
+    setPlaying(false);
+    setAt((old) => (((old + by) % n) + n) % n);
+  };
+  const keys: Record<string, () => void> = {
+    " ": () => setPlaying(!playing),
+    ArrowLeft: () => step(-1),
+    ArrowRight: () => step(1),
+    PageUp: () => step(-10),
+    PageDown: () => step(10),
+    Home: () => step(-at),
+    End: () => step(n - 1 - at),
+  };
+  const stage = useRef<HTMLDivElement>(null);
+  useEffect(() => stage.current?.focus({ preventScroll: true }), []);
+  const frame = numbers[at];
+  const missing = shot.states.replaceAll("d", "").length;
+  const side = other && how === "side";
+  return (
+    <Sheet
+      title={`Frame ${frame}`}
+      aside={
+        missing
+          ? `${missing.toLocaleString()} of ${n.toLocaleString()} frames are not done`
+          : `all ${n.toLocaleString()} frames`
+      }
+    >
+      <Box
+        ref={stage}
+        tabIndex={0}
+        role="group"
+        aria-label={`Flipbook of ${shot.shot}. Space plays and stops, arrows step, page keys step ten, home and end go to the ends.`}
+        onKeyDown={(e) => {
+          const key = keys[e.key];
+          if (key && !(e.target instanceof HTMLSelectElement)) {
+            e.preventDefault();
+            key();
+          }
+        }}
+      >
+        <Flex gap="2" direction={{ base: "column", md: "row" }}>
+          <Box
+            position="relative"
+            flex="1"
+            bg="#0e151d"
+            rounded="md"
+            overflow="hidden"
+            style={{ aspectRatio: spec ? `${spec.width} / ${spec.height}` : "16 / 9", maxHeight: "66vh" }}
+          >
+            {!side && other && <Screen picture={b(at)} says={stateOf(otherShot, frame)} />}
+            <Screen
+              picture={a(at)}
+              says={stateOf(shot, frame)}
+              style={!side && other ? { clipPath: `inset(0 ${100 - edge}% 0 0)`, background: "#0e151d" } : undefined}
+            />
+            {!side && other && (
+              <Box position="absolute" top="0" bottom="0" left={`${edge}%`} w="2px" bg="#f6e7c8" pointerEvents="none" />
+            )}
+          </Box>
+          {side && (
+            <Box
+              position="relative"
+              flex="1"
+              bg="#0e151d"
+              rounded="md"
+              overflow="hidden"
+              style={{ aspectRatio: spec ? `${spec.width} / ${spec.height}` : "16 / 9", maxHeight: "66vh" }}
+            >
+              <Screen picture={b(at)} says={stateOf(otherShot, frame)} />
+            </Box>
+          )}
+        </Flex>
+        <Box mt="3">
+          <Knob
+            label="Frame"
+            value={at}
+            min={0}
+            max={Math.max(1, n - 1)}
+            step={1}
+            onChange={(to) => {
+              setPlaying(false);
+              setAt(Math.min(n - 1, to));
+            }}
+            text={`${frame}, ${at + 1} of ${n}`}
+          />
+          <FrameBar shot={shot} />
+        </Box>
+        <Flex mt="4" gap="5" align="flex-end" wrap="wrap">
+          <HStack gap="2">
+            <Button variant="outline" onClick={() => step(-1)} aria-label="One frame back">
+              ◂
+            </Button>
+            <Button onClick={() => setPlaying(!playing)} minW="5.5rem">
+              {playing ? "Stop" : "Play"}
+            </Button>
+            <Button variant="outline" onClick={() => step(1)} aria-label="One frame on">
+              ▸
+            </Button>
+          </HStack>
+          <Choice
+            label="Frames a second"
+            value={rate}
+            options={[...new Set([...rates, own])].sort((x, y) => Number(x) - Number(y))}
+            onChange={setRate}
+          />
+          {!!others?.length && (
+            <Choice
+              label="Beside it"
+              value={other}
+              options={[
+                { value: "", text: "nothing" },
+                ...others.map((r) => ({ value: r.id, text: `run ${r.id.slice(0, 8)}` })),
+              ]}
+              onChange={setOther}
+            />
+          )}
+          {other && (
+            <Choice
+              label="How"
+              value={how}
+              options={[
+                { value: "wipe", text: "wiped" },
+                { value: "side", text: "side by side" },
+              ]}
+              onChange={setHow}
+            />
+          )}
+          {other && how === "wipe" && (
+            <Flex flex="1" minW="10rem">
+              <Knob label="Edge" value={edge} min={0} max={100} step={1} onChange={setEdge} text={`${edge} %`} />
+            </Flex>
+          )}
+          {layered && (
+            <Flex flex="1" minW="10rem">
+              <Knob
+                label="Exposure"
+                value={stops}
+                min={-mostStops}
+                max={mostStops}
+                step={0.5}
+                onChange={setStops}
+                text={stops === 0 ? "as rendered" : `${stops > 0 ? "+" : "−"}${Math.abs(stops)} stops`}
+              />
+            </Flex>
+          )}
+        </Flex>
+        <Text mt="3" color="fg.muted" fontSize="sm">
+          Space plays and stops, arrows step. What is played are previews, 640 pixels wide.
+        </Text>
+      </Box>
+    </Sheet>
+  );
+}
+
+/** A shot's frames played one after another. */
+export function Flipbook() {
+  const { id = "", shot: name = "" } = useParams();
+  const run = useRun(id);
+  const map = useFrameMap(id);
+  const shot = map.data?.shots.find((s) => s.shot === name);
+  return (
+    <Page
+      title={`${name}, played`}
+      lead={
+        <Link asChild>
+          <To to={`/runs/${id}`}>Run {id.slice(0, 8)}</To>
+        </Link>
+      }
+    >
+      <Shown query={run}>
+        {(r) =>
+          shot && shot.numbers.length > 0 ? (
+            <Player run={r} shot={shot} spec={r.shots.find((s) => s.shot === name)} />
+          ) : (
+            <Text color="fg.muted">{map.data ? `There is no shot ${name} in this run.` : "Reading its frames…"}</Text>
+          )
+        }
+      </Shown>
+    </Page>
+  );
+}
