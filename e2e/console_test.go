@@ -136,6 +136,21 @@ func TestTheConsoleShowsARunLive(t *testing.T) {
 	})
 	b.do(chromedp.Reload(), browser.Settled()) // a route can be reloaded
 	b.shows("6 of 6")
+
+	b.goTo("/runs/" + run.Id.String() + "/flipbook/coda-060")
+	b.shows("all 6 frames")
+	for _, step := range []struct{ key, frame string }{{kb.ArrowRight, "Frame 2"}, {kb.End, "Frame 6"}, {kb.ArrowRight, "Frame 1"}, {kb.ArrowLeft, "Frame 6"}, {kb.Home, "Frame 1"}} {
+		b.do(chromedp.KeyEvent(step.key))
+		b.shows(step.frame)
+	}
+	testdb.Until(t, "the picture to be shown", func() bool {
+		return read[bool](b, `[...document.querySelectorAll('main canvas')].some((c) => c.width === 64 && c.height === 36)`)
+	})
+	b.do(chromedp.KeyEvent(" "))
+	b.shows("Stop")
+	b.shows("Frame 4")
+	b.do(chromedp.KeyEvent(" "))
+	b.shows("Play")
 }
 
 func TestTheConsoleDoesTheJob(t *testing.T) {
@@ -185,10 +200,14 @@ func TestTheConsoleIsForEverybody(t *testing.T) {
 		one.failed(l, api.ResultCauseOutOfMemory)
 	}
 	b := h.open("dark")
-	for _, path := range []string{"/hosts", "/shots", "/plans", "/plans/" + run.Plan.String(), "/runs", "/runs/" + run.Id.String(), "/audit", "/storage", "/nowhere"} {
+	for _, path := range []string{"/hosts", "/shots", "/plans", "/plans/" + run.Plan.String(), "/runs", "/runs/" + run.Id.String(), "/runs/" + run.Id.String() + "/flipbook/coda-060", "/audit", "/storage", "/nowhere"} {
 		b.goTo(path)
 		assert.Empty(t, b.axe(), path)
 	}
+	b.goTo("/runs/" + run.Id.String() + "/flipbook/coda-060")
+	b.shows("39 of 40 frames are not done")
+	b.do(chromedp.KeyEvent(kb.End))
+	b.shows("frame 40: waiting")
 }
 
 func TestTheConsoleShowsWhatWasMeasured(t *testing.T) {

@@ -18,6 +18,9 @@ const rates = ["8", "12", "24", "25", "30", "48", "60"];
 /** How far light can be turned up and down, in stops. */
 const mostStops = 8;
 
+/** A picture leaves room for what turns it. */
+const stageHeight = "max(12rem, calc(100vh - 23rem))";
+
 /** A picture on a canvas, or in its place why there is none. */
 function Screen({ picture, says, style }: { picture?: HTMLImageElement; says: string; style?: React.CSSProperties }) {
   const canvas = useRef<HTMLCanvasElement>(null);
@@ -49,10 +52,11 @@ function Screen({ picture, says, style }: { picture?: HTMLImageElement; says: st
 function useShotReel(run: string, shot: ShotFrames | undefined, numbers: number[], at: number, stops: number) {
   const urls = useMemo(
     () =>
-      numbers.map((n) => {
-        if (!shot || shot.states[indexOf(shot, n)] !== "d") return undefined;
-        return pictureURL(run, shot.shot, n, stops === 0 ? { width: 640 } : { width: 640, exposure: stops });
-      }),
+      numbers.map((n) =>
+        shot?.states[indexOf(shot, n)] === "d"
+          ? pictureURL(run, shot.shot, n, stops === 0 ? { width: 640 } : { width: 640, exposure: stops })
+          : undefined,
+      ),
     [run, shot, numbers, stops],
   );
   return useReel(urls, at);
@@ -147,7 +151,7 @@ function Player({ run, shot, spec }: { run: Schemas["Run"]; shot: ShotFrames; sp
             bg="#0e151d"
             rounded="md"
             overflow="hidden"
-            style={{ aspectRatio: spec ? `${spec.width} / ${spec.height}` : "16 / 9", maxHeight: "66vh" }}
+            style={{ aspectRatio: spec ? `${spec.width} / ${spec.height}` : "16 / 9", maxHeight: stageHeight }}
           >
             {!side && other && <Screen picture={b(at)} says={stateOf(otherShot, frame)} />}
             <Screen
@@ -166,7 +170,7 @@ function Player({ run, shot, spec }: { run: Schemas["Run"]; shot: ShotFrames; sp
               bg="#0e151d"
               rounded="md"
               overflow="hidden"
-              style={{ aspectRatio: spec ? `${spec.width} / ${spec.height}` : "16 / 9", maxHeight: "66vh" }}
+              style={{ aspectRatio: spec ? `${spec.width} / ${spec.height}` : "16 / 9", maxHeight: stageHeight }}
             >
               <Screen picture={b(at)} says={stateOf(otherShot, frame)} />
             </Box>
@@ -183,7 +187,7 @@ function Player({ run, shot, spec }: { run: Schemas["Run"]; shot: ShotFrames; sp
               setPlaying(false);
               setAt(Math.min(n - 1, to));
             }}
-            text={`${frame}, ${at + 1} of ${n}`}
+            text={`${at + 1} of ${n}`}
           />
           <FrameBar shot={shot} />
         </Box>
