@@ -4,6 +4,7 @@ import { Link as To, useParams } from "react-router";
 import type { Schemas } from "../api/client";
 import { pictureURL, useFrame, useFrameMap, useRun, useRuns } from "../api/queries";
 import { Choice } from "../parts/Choice";
+import { Exposure } from "../parts/Exposure";
 import { Knob } from "../parts/Knob";
 import { Page, Sheet } from "../parts/Page";
 import { Shown } from "../parts/States";
@@ -14,9 +15,6 @@ import { playedTo, useReel } from "../run/reel";
 /** At which a shot plays that does not say. */
 const usualRate = 24;
 const rates = ["8", "12", "24", "25", "30", "48", "60"];
-
-/** How far light can be turned up and down, in stops. */
-const mostStops = 8;
 
 /** A picture leaves room for what turns it. */
 const stageHeight = "max(12rem, calc(100vh - 23rem))";
@@ -44,6 +42,23 @@ function Screen({ picture, says, style }: { picture?: HTMLImageElement; says: st
           {says}
         </Flex>
       )}
+    </Box>
+  );
+}
+
+/** Where pictures of a shot are shown. */
+function Stage({ spec, children }: { spec?: Schemas["RunShot"]; children: React.ReactNode }) {
+  const aspectRatio = spec ? `${spec.width} / ${spec.height}` : "16 / 9";
+  return (
+    <Box
+      position="relative"
+      flex="1"
+      bg="#0e151d"
+      rounded="md"
+      overflow="hidden"
+      style={{ aspectRatio, maxHeight: stageHeight }}
+    >
+      {children}
     </Box>
   );
 }
@@ -145,14 +160,7 @@ function Player({ run, shot, spec }: { run: Schemas["Run"]; shot: ShotFrames; sp
         }}
       >
         <Flex gap="2" direction={{ base: "column", md: "row" }}>
-          <Box
-            position="relative"
-            flex="1"
-            bg="#0e151d"
-            rounded="md"
-            overflow="hidden"
-            style={{ aspectRatio: spec ? `${spec.width} / ${spec.height}` : "16 / 9", maxHeight: stageHeight }}
-          >
+          <Stage spec={spec}>
             {!side && other && <Screen picture={b(at)} says={stateOf(otherShot, frame)} />}
             <Screen
               picture={a(at)}
@@ -162,18 +170,11 @@ function Player({ run, shot, spec }: { run: Schemas["Run"]; shot: ShotFrames; sp
             {!side && other && (
               <Box position="absolute" top="0" bottom="0" left={`${edge}%`} w="2px" bg="#f6e7c8" pointerEvents="none" />
             )}
-          </Box>
+          </Stage>
           {side && (
-            <Box
-              position="relative"
-              flex="1"
-              bg="#0e151d"
-              rounded="md"
-              overflow="hidden"
-              style={{ aspectRatio: spec ? `${spec.width} / ${spec.height}` : "16 / 9", maxHeight: stageHeight }}
-            >
+            <Stage spec={spec}>
               <Screen picture={b(at)} says={stateOf(otherShot, frame)} />
-            </Box>
+            </Stage>
           )}
         </Flex>
         <Box mt="3">
@@ -238,15 +239,7 @@ function Player({ run, shot, spec }: { run: Schemas["Run"]; shot: ShotFrames; sp
           )}
           {layered && (
             <Flex flex="1" minW="10rem">
-              <Knob
-                label="Exposure"
-                value={stops}
-                min={-mostStops}
-                max={mostStops}
-                step={0.5}
-                onChange={setStops}
-                text={stops === 0 ? "as rendered" : `${stops > 0 ? "+" : "−"}${Math.abs(stops)} stops`}
-              />
+              <Exposure stops={stops} onChange={setStops} />
             </Flex>
           )}
         </Flex>

@@ -4,8 +4,8 @@ import { Link as To } from "react-router";
 import type { Schemas } from "../api/client";
 import { pictureURL, useFrame, useFrameWhy } from "../api/queries";
 import { Choice } from "../parts/Choice";
+import { Exposure } from "../parts/Exposure";
 import { bytes, count, length, moment } from "../parts/format";
-import { Knob } from "../parts/Knob";
 import { Sheet, State } from "../parts/Page";
 import { Preview } from "../parts/Preview";
 import { Verdicts } from "../parts/Verdicts";
@@ -56,9 +56,6 @@ function WhyNot({ run, frame }: { run: string; frame: Frame }) {
   );
 }
 
-/** How far light can be turned up and down, in stops. */
-const mostStops = 8;
-
 /** A finished frame's picture. One with more light in it than a screen shows is looked at by layer, and brighter or darker. */
 function Picture({ run, frame, size }: { run: string; frame: Frame; size?: string }) {
   const [layer, setLayer] = useState<string>();
@@ -94,15 +91,7 @@ function Picture({ run, frame, size }: { run: string; frame: Frame; size?: strin
       )}
       {!!layers?.length && (
         <Flex gap="4" align="center">
-          <Knob
-            label="Exposure"
-            value={stops}
-            min={-mostStops}
-            max={mostStops}
-            step={0.5}
-            onChange={setStops}
-            text={stops === 0 ? "as rendered" : `${stops > 0 ? "+" : "−"}${Math.abs(stops)} stops`}
-          />
+          <Exposure stops={stops} onChange={setStops} />
           <Link href={pictureURL(run, shot, number)} download={`${shot}.${number}.exr`} fontSize="sm" flexShrink="0">
             OpenEXR file
           </Link>
