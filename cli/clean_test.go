@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"path/filepath"
 	"testing"
 	"unicode"
 
@@ -12,6 +13,7 @@ import (
 	"pgregory.net/rapid"
 
 	"rotanex.example/api"
+	"rotanex.example/core/paths"
 )
 
 func TestNothingInATextIsObeyed(t *testing.T) {
@@ -79,6 +81,41 @@ func TestADownloadStaysInItsFolder(t *testing.T) {
 		status, _, errs := s.types(t, "download", "latest", "--to", t.TempDir())
 		assert.NotZero(t, status, name)
 		assert.Contains(t, errs, "no name of a file", name)
+	}
+}
+
+// A name that two frames would have is found before anything is copied.
+func TestADownloadIsNamed(t *testing.T) {
+	frame := func(shot string, n int) api.Frame {
+		return api.Frame{Shot: shot, Frame: n, State: api.FrameStateDone, Format: "exr"}
+	}
+	all := []api.Frame{frame("lamp-040", 7), frame("lamp-040", 12), frame("stair-030", 7), {Shot: "stair-030", Frame: 8, State: api.FrameStateWaiting}}
+	for name, want := range map[string][]string{
+		usualName:                   {"lamp-040/lamp-040.0007.exr", "lamp-040/lamp-040.0012.exr", "stair-030/stair-030.0007.exr"},
+		"{shot}_v003.{frame}.{ext}": {"lamp-040_v003.7.exr", "lamp-040_v003.12.exr", "stair-030_v003.7.exr"},
+	} {
+		named, err := paths.ParseTemplate(name, nameHoles...)
+		require.NoError(t, err)
+		work, err := nameFrames(all, named)
+		require.NoError(t, err)
+		var got []string
+		for _, f := range work {
+			got = append(got, f.path)
+		}
+		assert.Equal(t, want, got)
+	}
+	for name, want := range map[string]string{
+		"{frame:4}.{ext}":   `frame 7 of "stair-030" would be the file "0007.exr": is listed twice`,
+		"../{shot}/{frame}": "want a path below the folder",
+		"{pass}/{frame}":    "no placeholder {pass}; there are {shot}, {frame}, {ext}",
+	} {
+		s := served()
+		s.answers["/runs/"+aRun.Id.String()+"/frames"] = api.FrameList{Items: all}
+		to := filepath.Join(t.TempDir(), "out")
+		status, _, errs := s.types(t, "download", "latest", "--to", to, "--name", name)
+		assert.NotZero(t, status, name)
+		assert.Contains(t, errs, want)
+		assert.NoDirExists(t, to)
 	}
 }
 

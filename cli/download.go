@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -9,7 +10,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync/atomic"
 
@@ -26,15 +29,27 @@ import (
 // form that sha256sum --check reads.
 const manifest = "SHA256SUMS"
 
+// How frames are named, which sorts by number, and proof frames, of which there are a few.
+const (
+	usualName = "{shot}/{shot}.{frame:4}.{ext}"
+	proofName = "{shot}.{frame:4}.{ext}"
+)
+
+// nameHoles are what a name may have in it.
+var nameHoles = []string{"shot", "frame", "ext"}
+
 func (a *app) download() *cobra.Command {
-	var to string
+	var to, name string
 	c := &cobra.Command{
 		Use: "download RUN --to DIR", Short: "Copy a run's frames to a folder, verified", Args: cobra.ExactArgs(1),
-		Long: `Copies every finished frame to DIR/SHOT/SHOT.NNNN.png, verifies each by its
-SHA-256, and writes a manifest of checksums, SHA256SUMS, for each shot. Started again,
-it copies only what is not there yet or not whole. Exit status: 0 when every frame
-of the run is there, 6 when some are not done yet.`,
-		Example: "  rotanex download latest --to frames\n  (cd frames/orrery-020 && sha256sum --check SHA256SUMS)",
+		Long: `Copies every finished frame to DIR/SHOT/SHOT.NNNN.png, or as --name says, verifies
+each by its SHA-256, and writes a manifest of checksums, SHA256SUMS, in each folder. Started
+again, it copies only what is not there yet or not whole. Exit status: 0 when every frame of
+the run is there, 6 when some are not done yet.
+
+--name has the placeholders {shot}, {frame}, {frame:4} with so many digits at least, and {ext},
+the ending of the file. That two frames have one name is found before anything is copied.`,
+		Example: "  rotanex download latest --to frames\n  (cd frames/orrery-020 && sha256sum --check SHA256SUMS)\n  rotanex download latest --to out --name '{shot}_v003.{frame:5}.{ext}'",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			if to == "" {
 				return errors.New("--to is needed: the folder to copy the frames to")
@@ -43,21 +58,56 @@ of the run is there, 6 when some are not done yet.`,
 			if err != nil {
 				return err
 			}
-			return a.downloadRun(cmd, c, id, to)
+			named, err := paths.ParseTemplate(name, nameHoles...)
+			if err != nil {
+				return fmt.Errorf("--name %w", err)
+			}
+			return a.downloadRun(cmd, c, id, to, named)
 		}),
 	}
 	c.Flags().StringVar(&to, "to", "", "folder to copy to; it is made if it is not there")
+	c.Flags().StringVar(&name, "name", usualName, "how frames are named below it")
 	return c
+}
+
+// namedFrame is a finished frame and the path that it is copied to, with slashes.
+type namedFrame struct {
+	api.Frame
+	path string
+}
+
+// nameFrames names the finished ones of some frames. No two of them are one file, also where small letters and capital ones are one.
+func nameFrames(frames []api.Frame, named paths.Template) (out []namedFrame, err error) {
+	var all paths.Set
+	for _, f := range frames {
+		if f.State != api.FrameStateDone {
+			continue
+		}
+		format := cmp.Or(f.Format, api.FrameFormatPng)
+		path, err := named.Fill(map[string]string{"shot": f.Shot, "frame": strconv.Itoa(f.Frame), "ext": string(format)})
+		if err == nil {
+			err = all.Add(strings.ToLower(path))
+		}
+		if err != nil {
+			return nil, fmt.Errorf("frame %d of %q would be the file %q: %w", f.Frame, f.Shot, path, err)
+		}
+		out = append(out, namedFrame{f, path})
+	}
+	return out, nil
 }
 
 // atOnce is how many frames are copied side by side.
 const atOnce = 4
 
-func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string) error {
+func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string, named paths.Template) error {
 	frames, err := pages(func(cursor string) ([]api.Frame, string, error) {
 		page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Cursor: some(cursor), Limit: new(5000)}))
 		return page.Items, page.Next, err
 	})
+	if err != nil {
+		return err
+	}
+	work, err := nameFrames(frames, named)
 	if err != nil {
 		return err
 	}
@@ -66,25 +116,16 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 		return err
 	}
 	defer func() { _ = root.Close() }()
-	sums := map[string]*strings.Builder{}
-	missing := 0
-	var work []api.Frame
-	for _, f := range frames {
-		if f.State != api.FrameStateDone {
-			missing++
-			continue
-		}
-		if err := paths.Below(f.Shot + "/" + fileName(f)); err != nil || strings.Contains(f.Shot, "/") {
-			return fmt.Errorf("the service names a frame %q of a shot %q: that is no name of a file", fileName(f), f.Shot)
-		}
-		work = append(work, f)
-		if sums[f.Shot] == nil {
-			sums[f.Shot] = &strings.Builder{}
-			if err := root.MkdirAll(f.Shot, 0o755); err != nil {
+	sums, missing := map[string]*strings.Builder{}, len(frames)-len(work)
+	for _, f := range work {
+		folder, file := path.Split(f.path)
+		if sums[folder] == nil {
+			sums[folder] = &strings.Builder{}
+			if err := root.MkdirAll(filepath.FromSlash(path.Clean(folder)), 0o755); err != nil {
 				return err
 			}
 		}
-		fmt.Fprintf(sums[f.Shot], "%s  %s\n", f.Sha256, fileName(f))
+		fmt.Fprintf(sums[folder], "%s  %s\n", f.Sha256, file)
 	}
 	bar := newBar(cmd, "downloading", len(work))
 	var done, copied atomic.Int64
@@ -92,10 +133,10 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 	group.SetLimit(atOnce)
 	for _, f := range work {
 		group.Go(func() error {
-			path := filepath.Join(f.Shot, fileName(f))
-			if sum, err := sumOf(root, path); err != nil || sum != f.Sha256 {
-				if err := fetch(ctx, c, id, f, root, path); err != nil {
-					return fmt.Errorf("%s frame %d: %w", f.Shot, f.Frame, err)
+			file := filepath.FromSlash(f.path)
+			if sum, err := sumOf(root, file); err != nil || sum != f.Sha256 {
+				if err := fetch(ctx, c, id, f.Frame, root, file); err != nil {
+					return fmt.Errorf("%s frame %d: %w", f.Shot, f.Frame.Frame, err)
 				}
 				copied.Add(1)
 			}
@@ -108,8 +149,8 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 	if err != nil {
 		return fmt.Errorf("%w; start it again to go on: %d of %d frames are there", err, done.Load(), len(frames))
 	}
-	for shot, text := range sums {
-		if err := writeBelow(root, filepath.Join(shot, manifest), strings.NewReader(text.String())); err != nil {
+	for folder, text := range sums {
+		if err := writeBelow(root, filepath.Join(filepath.FromSlash(folder), manifest), strings.NewReader(text.String())); err != nil {
 			return err
 		}
 	}
@@ -135,15 +176,6 @@ func openFolder(path string) (*os.Root, error) {
 		return nil, err
 	}
 	return os.OpenRoot(path)
-}
-
-// fileName is SHOT.NNNN.png, or with the ending of another format; it sorts by number.
-func fileName(f api.Frame) string {
-	format := f.Format
-	if format == "" {
-		format = api.FrameFormatPng
-	}
-	return fmt.Sprintf("%s.%04d.%s", f.Shot, f.Frame, format)
 }
 
 func sumOf(root *os.Root, path string) (string, error) {

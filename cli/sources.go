@@ -13,6 +13,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/paths"
 	"rotanex.example/core/stock"
 )
 
@@ -354,21 +355,33 @@ job: its frames are rendered elsewhere.`,
 }
 
 func (a *app) fetchProofs(cmd *cobra.Command, c *client.Client, j api.FarmJob, to string) error {
+	var proofs []api.Frame
+	for _, n := range j.Proofs {
+		d, err := client.Decode[api.FrameDetail](c.GetFrame(cmd.Context(), j.Run, j.Shot, n))
+		if err != nil {
+			return err
+		}
+		proofs = append(proofs, d.Frame)
+	}
+	named, err := paths.ParseTemplate(proofName, nameHoles...)
+	if err != nil {
+		return err
+	}
+	work, err := nameFrames(proofs, named)
+	if err != nil {
+		return err
+	}
 	root, err := openFolder(to)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = root.Close() }()
 	copied := []string{}
-	for _, n := range j.Proofs {
-		d, err := client.Decode[api.FrameDetail](c.GetFrame(cmd.Context(), j.Run, j.Shot, n))
-		if err != nil {
-			return err
+	for _, f := range work {
+		if err := fetch(cmd.Context(), c, j.Run, f.Frame, root, f.path); err != nil {
+			return fmt.Errorf("proof frame %d: %w", f.Frame.Frame, err)
 		}
-		if err := fetch(cmd.Context(), c, j.Run, d.Frame, root, fileName(d.Frame)); err != nil {
-			return fmt.Errorf("proof frame %d: %w", n, err)
-		}
-		copied = append(copied, filepath.Join(to, fileName(d.Frame)))
+		copied = append(copied, filepath.Join(to, f.path))
 	}
 	return a.did(cmd, copied, "%s", strings.Join(copied, "\n"))
 }
