@@ -14,7 +14,7 @@ type Spec struct {
 	Height   int               `json:"height"`
 	Launcher string            `json:"launcher"`
 	Settings map[string]string `json:"settings,omitempty"`
-	FPS      float64           `json:"fps,omitempty"`      // at which it plays; 0: 24
+	FPS      float64           `json:"fps,omitempty"`     // at which it plays; 0: 24
 	Deadline time.Time         `json:"deadline,omitzero"` // zero: none of its own
 	Inputs   []string          `json:"inputs,omitempty"`  // files beside the scene
 
