@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"rotanex.example/agent/desk"
 	"rotanex.example/api"
 	"rotanex.example/launchers"
 )
@@ -73,6 +74,15 @@ func TestARendererThatIsOpenIsInNobodysWay(t *testing.T) {
 	a.work.Wait()
 	assert.Equal(t, "opened opened ended ended opened", opened(t, a), "another shot has the host's memory")
 	assert.Equal(t, []string{"3 done", "4 done", "5 done"}, s.results)
+}
+
+func TestNoRendererStaysOpenOnADeskThatIsWanted(t *testing.T) {
+	t.Parallel()
+	a, s := stays(t, "")
+	a.Config.Desk.Return = Finish
+	s.onResult = func(int) { a.deskIs(desk.Status{State: desk.InUse, Why: "somebody works at it"}) }
+	assert.Equal(t, []string{"3 done", "5 done"}, s.begin(t, a, 3, 5), "what was begun is finished")
+	assert.Equal(t, "opened ended", opened(t, a))
 }
 
 func TestARendererThatIsIdleIsClosed(t *testing.T) {

@@ -64,8 +64,7 @@ func (p *rendering) run(ctx context.Context, args []string, folder string, frame
 	watcher.Wait()
 	p.ended(x.Ended().PeakBytes)
 	if !over {
-		x.Hear(func(string) {})
-		p.agent.open.keep(&open{tree: x, way: way, shot: shot, devices: p.of.Devices, opening: p.opening, stages: p.opened}, p.launcher.StaysOpen.Idle())
+		p.leaveOpen(&open{tree: x, way: way, shot: shot, devices: p.of.Devices})
 		return nil
 	}
 	if err := p.failure(x.Ended()); err != nil {
@@ -73,6 +72,19 @@ func (p *rendering) run(ctx context.Context, args []string, folder string, frame
 	}
 	p.finishAll(x.Ended().At)
 	return nil
+}
+
+// leaveOpen keeps a renderer that has nothing more to render, unless its devices are not lent any more.
+func (p *rendering) leaveOpen(x *open) {
+	x.tree.Hear(func(string) {})
+	if p.agent.keeps(p.of.Devices) != "" {
+		x.tree.Close(closes)
+		return
+	}
+	p.mu.Lock()
+	x.opening, x.stages = p.opening, p.opened
+	p.mu.Unlock()
+	p.agent.open.keep(x, p.launcher.StaysOpen.Idle())
 }
 
 // way is all on which it depends whether a renderer that is open can be gone on with.
