@@ -60,7 +60,7 @@ func (r *rendered) sendLog(ctx context.Context) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, logFor)
 	defer cancel()
-	_, err := client.Decode[struct{}](r.agent.client.PutRenderLogWithBody(ctx, r.Lease.Lease, r.Fence, "application/gzip", bytes.NewReader(r.log.packed())))
+	_, err := client.Decode[struct{}](r.agent.client.PutRenderLogWithBody(ctx, r.Lease.Lease, r.Fence, "application/octet-stream", bytes.NewReader(r.log.packed())))
 	if err != nil && ctx.Err() == nil {
 		r.agent.Log.Info("the render log was not taken", "shot", r.Shot, "frame", r.Frame, "error", err)
 	}

@@ -6630,7 +6630,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/gzip": string;
+                "application/octet-stream": string;
             };
         };
         responses: {
