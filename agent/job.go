@@ -104,7 +104,7 @@ func (r *rendered) settle(ctx context.Context, ended <-chan struct{}) bool {
 		r.agent.Log.Warn("handing in", "shot", r.Shot, "frame", r.Frame, "error", handed)
 	}
 	if handed == nil && result.Outcome != api.ResultOutcomeGivenBack {
-		r.sendLog(ctx)
+		r.agent.work.Go(func() { r.sendLog(ctx) }) // the next frame does not wait for it
 	}
 	return result.Outcome == api.ResultOutcomeDone
 }

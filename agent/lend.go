@@ -215,20 +215,26 @@ func (s *start) givesBack() string {
 // stand lets the renderer stand still, or go on.
 func (s *start) stand(still bool) {
 	s.mu.Lock()
-	was, x := !s.stopped.IsZero(), s.tree
+	was, can := !s.stopped.IsZero(), true
 	now := time.Now()
 	switch {
 	case still && !was:
 		s.stopped = now
+		can = s.tree == nil || s.tree.Stand(true)
 	case was && !still:
 		s.stood += now.Sub(s.stopped)
 		s.stopped, s.heard = time.Time{}, now
+		if s.tree != nil {
+			s.tree.Stand(false)
+		}
 	}
 	s.mu.Unlock()
-	if x != nil && still != was && !x.Stand(still) && still {
-		s.giveBack("somebody works at the machine, and a renderer cannot stand still on this system")
+	if !can {
+		s.giveBack(cannotStand)
 	}
 }
+
+const cannotStand = "somebody works at the machine, and a renderer cannot stand still on this system"
 
 // begun takes in the renderer, and puts it where it shall be.
 func (s *start) begun(x *tree.Tree) {
@@ -236,13 +242,13 @@ func (s *start) begun(x *tree.Tree) {
 	s.agent.back.Join(x.PID, inUse)
 	s.mu.Lock()
 	s.tree, s.beside = x, s.beside || inUse
-	still := !s.stopped.IsZero()
-	if still {
-		s.stopped = time.Time{}
+	can := true
+	if !s.stopped.IsZero() {
+		s.stopped, can = time.Now(), x.Stand(true)
 	}
 	s.mu.Unlock()
-	if still {
-		s.stand(true)
+	if !can {
+		s.giveBack(cannotStand)
 	}
 }
 

@@ -36,7 +36,7 @@ func (x *choices) flags(c *cobra.Command) {
 	f.StringVar(&x.contingency, "contingency", "", "money beyond the plan for servers that are let on the way where the run falls behind, such as 10.00: the chance reckons with it, and no server is let before it has to be")
 	f.StringVar(&x.notBefore, "not-before", "", "no frame starts earlier than this time")
 	f.StringArrayVar(&x.pin, "pin", nil, "SHOT=PLACE,PLACE: render the shot only there; a source stands for its places, HOST/CREW for one crew")
-	f.StringArrayVar(&x.without, "without", nil, "a source or an offer that is not to be used, or a host that is held back")
+	f.StringArrayVar(&x.without, "without", nil, "a source, an offer or a crew (HOST/CREW) that is not to be used, or a host that is held back")
 	f.BoolVar(&x.ownedOnly, "owned-only", false, "rent nothing")
 	f.StringVar(&x.priority, "priority", "", "urgent, normal, low or backlog (no deadline): hosts of less urgent runs are taken, once the frames in hand are done")
 	f.StringVar(&x.devices, "devices", "", "any, gpu (no CPU alone) or gpu-else-cpu (the CPU alone where no GPU can render the shot)")

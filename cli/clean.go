@@ -24,15 +24,24 @@ type cleaning struct {
 // Do implements client.HttpRequestDoer.
 func (c cleaning) Do(r *http.Request) (*http.Response, error) {
 	answer, err := c.next.Do(r)
-	if err != nil || c.raw || !strings.Contains(answer.Header.Get("Content-Type"), "json") {
+	if err != nil || c.raw {
 		return answer, err
+	}
+	var clean func([]byte) []byte
+	switch kind := answer.Header.Get("Content-Type"); {
+	case strings.Contains(kind, "json"):
+		clean = cleanJSON
+	case strings.HasPrefix(kind, "text/plain"):
+		clean = cleanText
+	default:
+		return answer, nil
 	}
 	data, err := io.ReadAll(answer.Body)
 	_ = answer.Body.Close()
 	if err != nil {
 		return nil, err
 	}
-	data = cleanJSON(data)
+	data = clean(data)
 	answer.Body, answer.ContentLength = io.NopCloser(bytes.NewReader(data)), int64(len(data))
 	return answer, nil
 }
@@ -41,6 +50,19 @@ func (c cleaning) Do(r *http.Request) (*http.Response, error) {
 // and tabs, and those that turn the order of writing.
 func obeyed(r rune) bool {
 	return unicode.IsControl(r) && r != '\n' && r != '\t' || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
+}
+
+// cleanText puts U+FFFD in the place of such characters in a text.
+func cleanText(data []byte) []byte {
+	return bytes.Map(func(r rune) rune {
+		switch {
+		case r == '\r':
+			return '\n'
+		case obeyed(r):
+			return utf8.RuneError
+		}
+		return r
+	}, data)
 }
 
 // cleanJSON puts U+FFFD in the place of such characters in the texts of JSON, however they are written.

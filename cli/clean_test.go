@@ -68,6 +68,25 @@ func TestWhatIsPrintedIsClean(t *testing.T) {
 	_, out, _ = s.types(t, "licences", "list", "--output", "csv")
 	assert.Contains(t, out, "'=1+1")
 
+	frame := "/runs/" + aRun.Id.String() + "/frames/stair-030/1"
+	s.answers[frame] = api.FrameDetail{Frame: api.Frame{Shot: "stair-030", Frame: 1}, Tries: []api.Try{{Fence: 2, LogBytes: 9}, {Fence: 3}}}
+	s.before = func(w http.ResponseWriter, path string) bool {
+		if path != frame+"/tries/2/log" {
+			return false
+		}
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		_, _ = w.Write([]byte("opening\n\x1b]0;title\x07 Warning: \u202egnp\n"))
+		return true
+	}
+	_, out, _ = s.types(t, "frames", "log", "latest", "stair-030", "1")
+	assert.Equal(t, "opening\n�]0;title� Warning: �gnp\n", out, "a renderer says what it likes")
+	_, out, _ = s.types(t, "frames", "log", "latest", "stair-030", "1", "--search", "warning")
+	assert.Equal(t, "     2  �]0;title� Warning: �gnp\n", out)
+	_, out, _ = s.types(t, "frames", "log", "latest", "stair-030", "1", "--output", "json")
+	assert.Contains(t, out, `{"line":2,"text":"\u001b]0;title\u0007`)
+	_, _, errs := s.types(t, "frames", "log", "latest", "stair-030", "1", "--try", "3")
+	assert.Contains(t, errs, "there is no "+frame+"/tries/3/log")
+
 	for text, want := range map[string]string{"": "", "a": "a", "=1": "'=1", "-5.5": "-5.5", "+1e3": "+1e3", "-x": "'-x", "@a": "'@a", "\tx": "'\tx"} {
 		assert.Equal(t, want, asCell(text))
 	}
@@ -105,7 +124,7 @@ func TestADownloadIsNamed(t *testing.T) {
 		assert.Equal(t, want, got)
 	}
 	for name, want := range map[string]string{
-		"{frame:4}.{ext}":   `frame 7 of "stair-030" would be the file "0007.exr": is listed twice`,
+		"{frame:4}.{ext}":   "frame 7 of stair-030 would be the file 0007.exr, which is another frame's or in its way: tell them apart by {shot} and {frame}",
 		"../{shot}/{frame}": "want a path below the folder",
 		"{pass}/{frame}":    "no placeholder {pass}; there are {shot}, {frame}, {ext}",
 	} {

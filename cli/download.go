@@ -85,11 +85,11 @@ func nameFrames(frames []api.Frame, named paths.Template) (out []namedFrame, err
 		}
 		format := cmp.Or(f.Format, api.FrameFormatPng)
 		path, err := named.Fill(map[string]string{"shot": f.Shot, "frame": strconv.Itoa(f.Frame), "ext": string(format)})
-		if err == nil {
-			err = all.Add(strings.ToLower(path))
-		}
 		if err != nil {
 			return nil, fmt.Errorf("frame %d of %q would be the file %q: %w", f.Frame, f.Shot, path, err)
+		}
+		if err := all.Add(strings.ToLower(path)); err != nil {
+			return nil, fmt.Errorf("frame %d of %s would be the file %s, which is another frame's or in its way: tell them apart by {shot} and {frame} in --name", f.Frame, f.Shot, path)
 		}
 		out = append(out, namedFrame{f, path})
 	}

@@ -22,7 +22,7 @@ func (a *app) frameLog() *cobra.Command {
 	c := &cobra.Command{
 		Use: "log RUN SHOT FRAME", Short: "Print all that the renderer said in a try of a frame", Args: cobra.ExactArgs(3),
 		Long: `Prints the whole render log of a frame's last try that has one, or of --try N as frames show has it.
-Logs are kept for 30 days; rotanex storage keep render-logs says for how long.`,
+Logs are kept for 30 days, unless rotanex storage says otherwise.`,
 		Example: "  rotanex frames log latest orrery-020 57\n  rotanex frames log latest orrery-020 57 --search warning",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			run, err := a.findRun(cmd.Context(), c, args[0])

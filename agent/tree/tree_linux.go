@@ -168,8 +168,11 @@ func (*handle) stand(pid int, still bool) bool {
 	if still {
 		signal = syscall.SIGSTOP
 	}
-	for _, p := range below(pid) { // not the keeper, which must hear of the end
-		_ = syscall.Kill(p, signal)
+	// Not the keeper, which must hear of the end. What one starts before it is told is there the second time.
+	for range 2 {
+		for _, p := range below(pid) {
+			_ = syscall.Kill(p, signal)
+		}
 	}
 	return true
 }

@@ -8,7 +8,7 @@ import (
 	"rotanex.example/service/store"
 )
 
-// lately lists the runs that go on or ended not long ago, the newest first.
+// lately lists the twenty newest runs that go on or are over, the newest first.
 func lately(tx *gorm.DB) ([]uuid.UUID, error) {
 	return store.Column[uuid.UUID](tx.Raw("SELECT id FROM runs WHERE kind = 'run' AND state IN ('running', 'paused', 'complete', 'incomplete') ORDER BY created_at DESC LIMIT 20"))
 }

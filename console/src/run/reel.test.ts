@@ -3,6 +3,7 @@ import { playedTo, wantedFrom } from "./reel";
 
 test("pictures are wanted from the one that is looked at on", () => {
   expect(wantedFrom(2, 4)).toEqual([2, 3, 0, 1]);
+  expect(wantedFrom(2, 4, 3)).toEqual([2, 3, 0]);
   expect(wantedFrom(0, 0)).toEqual([]);
 });
 

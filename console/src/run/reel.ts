@@ -4,8 +4,9 @@ import { useEffect, useReducer, useRef } from "react";
 const atOnce = 6;
 const kept = 400;
 
-/** The order in which pictures are wanted: from the one that is looked at on, round to the one before it. */
-export const wantedFrom = (at: number, n: number): number[] => Array.from({ length: n }, (_, i) => (at + i) % n);
+/** The order in which pictures are wanted, so many at most: from the one that is looked at on, round to the one before it. */
+export const wantedFrom = (at: number, n: number, most = n): number[] =>
+  Array.from({ length: Math.min(n, most) }, (_, i) => (at + i) % n);
 
 /** Where playing is after some seconds at a rate, from a place on, over and over. */
 export const playedTo = (from: number, seconds: number, fps: number, n: number): number =>
@@ -19,7 +20,7 @@ export function useReel(urls: (string | undefined)[], at: number): (i: number) =
   const [turn, again] = useReducer((n: number) => n + 1, 0);
   // biome-ignore lint/correctness/useExhaustiveDependencies: each picture that has come makes room for another
   useEffect(() => {
-    for (const i of wantedFrom(at, urls.length).slice(0, kept)) {
+    for (const i of wantedFrom(at, urls.length, kept)) {
       const url = urls[i];
       if (fetching.current.size >= atOnce) return;
       if (!url || pictures.current.has(url) || fetching.current.has(url) || failed.current.has(url)) continue;
