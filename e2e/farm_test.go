@@ -288,7 +288,7 @@ func TestAFarmsJobSurvivesWhateverDies(t *testing.T) {
 					return jobs[0].State == api.FarmJobStateEnded
 				})
 				job := h.run(run).FarmJobs[0]
-				assert.Equal(t, job.Frames, job.Done, "every frame came home once")
+				assert.Equal(t, job.Frames, job.Done, "every frame came home once: %+v", job)
 				assert.Equal(t, job.Done, query[int](t, h.database, "SELECT count(*) FROM frames WHERE state = 'done' AND host = 'gannet-day'"))
 				h.meterAgrees(run, h.run(run).FarmJobs)
 			})
