@@ -8,7 +8,11 @@ type Emptied struct{ m *model }
 
 // Empty returns the problem with its machines empty, and each shot due at the time given
 // for it, in the order of the problem's shots.
-func Empty(p Problem, due []Millis) *Emptied { return &Emptied{newModel(p, due)} }
+func Empty(p Problem, due []Millis) *Emptied {
+	m := newModel(p, due)
+	m.chain = chain{} // what others' frames it needs is there
+	return &Emptied{m}
+}
 
 // Cost is what it takes to render so many frames of a shot at a place of the given kind
 // ("host", "offer" or "farm"), in the problem's currency; false where they do not fit

@@ -26,6 +26,7 @@ func Check(p Problem, plan Plan) error {
 		c.checkUnits()
 		c.checkUploads()
 		c.checkSeats()
+		c.checkInputs()
 	}
 	c.checkStatement()
 	return errors.Join(c.faults...)
@@ -309,6 +310,34 @@ func (c *checker) checkSeats() {
 		}
 		if int(peak(loads)) > l.Seats+seats[l.ID] {
 			c.fault("rule 11: %s: %d seats held, has %d", l.ID, peak(loads), l.Seats+seats[l.ID])
+		}
+	}
+}
+
+// checkInputs holds what waits for frames of others against when those come home: inputs as early
+// as their bookings allow, what waits for them as late as its own allow.
+func (c *checker) checkInputs() {
+	arrivals, starts := map[string][]Millis{}, map[string][]Millis{}
+	for _, b := range c.bookings {
+		each := 1
+		if b.Farm != "" {
+			each = b.Nodes
+		}
+		for i := range b.Frames {
+			round := Millis(i/each+1) * b.frame
+			arrivals[b.Shot] = append(arrivals[b.Shot], b.Start+round+b.transfer.Delivery)
+			starts[b.Shot] = append(starts[b.Shot], b.End-round)
+		}
+	}
+	for _, s := range c.p.Shots {
+		for _, id := range s.After {
+			home, waiting := slices.Sorted(slices.Values(arrivals[id])), slices.Sorted(slices.Values(starts[s.ID]))
+			for i := range min(len(home), len(waiting)) {
+				if waiting[i] < home[i] {
+					c.fault("rule 14: %s: frame %d of %d starts at %v, when %d of %s are home, the next at %v", s.ID, i+1, s.Frames, waiting[i].Duration(), i, id, home[i].Duration())
+					break
+				}
+			}
 		}
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -99,6 +100,24 @@ func bruteForce(p planning.Problem) float64 {
 		var try func(i int)
 		try = func(i int) {
 			if i == len(frames) {
+				var starts, arrivals [2][]int
+				for _, x := range placed {
+					starts[x.shot] = append(starts[x.shot], x.start)
+					home := x.end
+					if x.row.Offer != "" {
+						home += second(p.Transfers[x.shot].Delivery)
+					}
+					arrivals[x.shot] = append(arrivals[x.shot], home)
+				}
+				if len(p.Shots[1].After) > 0 {
+					slices.Sort(starts[1])
+					slices.Sort(arrivals[0])
+					for i := range starts[1] {
+						if starts[1][i] < arrivals[0][i] {
+							return
+						}
+					}
+				}
 				cost := 0.0
 				held := [2]map[string][2]int{{}, {}}
 				from, to, used := math.MaxInt, 0, false
@@ -196,9 +215,26 @@ func bruteForce(p planning.Problem) float64 {
 
 func TestJumblesAgainstTryingEverything(t *testing.T) {
 	t.Parallel()
+	againstTryingEverything(t, jumble)
+}
+
+// The same where the second shot needs the frames of the first, and there is time for both.
+func TestJumblesWithInputsAgainstTryingEverything(t *testing.T) {
+	t.Parallel()
+	againstTryingEverything(t, func(r *rand.Rand) planning.Problem {
+		p := jumble(r)
+		p.Shots[1].After = []string{p.Shots[0].ID}
+		p.Shots[1].Frames = p.Shots[0].Frames
+		p.Shots[1].Deadline = 8000
+		return p
+	})
+}
+
+func againstTryingEverything(t *testing.T, make func(*rand.Rand) planning.Problem) {
+	t.Helper()
 	optimal, met := 0, 0
 	for seed := range uint64(150) {
-		p := jumble(rand.New(rand.NewPCG(seed, 7)))
+		p := make(rand.New(rand.NewPCG(seed, 7)))
 		best := bruteForce(p)
 		plan, err := planning.Solve(t.Context(), p, planning.Options{})
 		require.NoError(t, err, "seed %d", seed)

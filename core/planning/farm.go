@@ -11,6 +11,9 @@ func (l *layout) placeOnFarm(x *machine, option int32, n int) int {
 			starts = append(starts, j.end)
 		}
 	}
+	if l.m.waits(o.shot) {
+		return l.placeInStep(x, option, n, starts)
+	}
 	starts = sortedSet(starts)
 	done := 0
 	for _, from := range starts {
@@ -37,9 +40,10 @@ func (l *layout) block(x *machine, from Millis, o *option, n int) (nodes, rounds
 		at   Millis
 		free int
 	}
+	due := l.until(o)
 	edges := []Millis{from}
 	for _, j := range x.jobs {
-		if j.start > from && j.start < o.due {
+		if j.start > from && j.start < due {
 			edges = append(edges, j.start)
 		}
 	}
@@ -59,7 +63,7 @@ func (l *layout) block(x *machine, from Millis, o *option, n int) (nodes, rounds
 		if free = min(free, s.free); free <= 0 {
 			break
 		}
-		until := o.due
+		until := due
 		if i+1 < len(steps) {
 			until = steps[i+1].at
 		}

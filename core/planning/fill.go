@@ -32,7 +32,8 @@ func (c chance) better(d chance) bool {
 // shots in the given order. It returns the first shot that found no room, or -1.
 func (l *layout) fill(order []int) int {
 	failed := -1
-	for _, s := range order {
+	l.untangle()
+	for _, s := range l.m.inTurn(order) {
 		for l.missing[s] > 0 {
 			c, ok := l.cheapest(s)
 			if !ok {
@@ -110,7 +111,7 @@ func (l *layout) onHost(unit, shot int, best chance, found bool, take func(chanc
 		if found && l.noise == nil && cost > best.perFrame()+1e-12 {
 			continue
 		}
-		n := min(l.missing[shot], room(l.free(x, o), o.frame))
+		n := l.roomFor(x, o)
 		take(chance{k, unit, int32(at), n, 0, cost * float64(n), o.frame})
 	}
 }
@@ -214,6 +215,9 @@ func (l *layout) spread(x *machine, shot, n int) int {
 	list := x.unit.of(shot)
 	if len(list) == 0 {
 		return 0
+	}
+	if l.m.waits(shot) {
+		return l.spreadInStep(x, list, n)
 	}
 	first := x.unit.optionFor(shot, list[0].crew)
 	side := x.unit.disjoint && (x.unit.ram < 0 || l.m.Shots[shot].RAM == 0)

@@ -22,17 +22,37 @@ func (l *layout) follow(parts []part, order []int) {
 		byUnit[p.unit] = append(byUnit[p.unit], p)
 	}
 	l.sendInOrder(byUnit)
+	var asked []asking
 	for _, unit := range order {
 		list := byUnit[unit]
 		if len(list) == 0 {
 			continue
 		}
 		if l.m.units[unit].kind == rentedOffer {
-			l.followServers(unit, list)
+			asked = append(asked, l.followServers(unit, list)...)
 			continue
 		}
-		l.meet(l.touch(l.units[unit][0]), gather(&l.m.units[unit], list))
+		asked = append(asked, asking{l.touch(l.units[unit][0]), gather(&l.m.units[unit], list)})
 	}
+	for rank := range l.m.last + 1 {
+		for _, a := range asked {
+			l.meet(a.machine, l.m.ofRank(a.machine.unit, a.quotas, rank))
+		}
+	}
+}
+
+// asking is what is asked of one machine.
+type asking struct {
+	machine *machine
+	quotas  []quota
+}
+
+// ofRank keeps the quotas of shots that are as many steps behind one that needs no inputs.
+func (m *model) ofRank(u *unit, list []quota, rank int) []quota {
+	if m.rank == nil {
+		return list
+	}
+	return slices.DeleteFunc(slices.Clone(list), func(q quota) bool { return m.rank[u.options[q.option].shot] != rank })
 }
 
 // sendInOrder places the uploads of all shots that the solution renders at a
@@ -82,8 +102,8 @@ func gather(u *unit, parts []part) []quota {
 
 // followServers lets as many servers as the parts come to and lays the parts out
 // over them, one after another, the longest first: so that long columns make long
-// servers and short ones short.
-func (l *layout) followServers(unit int, parts []part) {
+// servers and short ones short. It returns what each is asked.
+func (l *layout) followServers(unit int, parts []part) []asking {
 	u := &l.m.units[unit]
 	slices.SortStableFunc(parts, func(a, b part) int {
 		return cmp.Or(cmp.Compare(b.runs, a.runs), cmp.Compare(a.from, b.from))
@@ -93,6 +113,7 @@ func (l *layout) followServers(unit int, parts []part) {
 		total += p.amount
 	}
 	at, used := 0, 0.0
+	var out []asking
 	for range int(math.Ceil(total - 1e-4)) {
 		var own []part
 		runs, room := 0.0, 1.0
@@ -108,8 +129,9 @@ func (l *layout) followServers(unit int, parts []part) {
 		if room < 1 {
 			runs /= 1 - room
 		}
-		l.meet(l.open(unit, u.rent.paid(Millis(math.Ceil(runs-0.5)))), gather(u, own))
+		out = append(out, asking{l.open(unit, u.rent.paid(Millis(math.Ceil(runs-0.5)))), gather(u, own)})
 	}
+	return out
 }
 
 // meet places quotas on a machine: what is due first goes first, of that what

@@ -87,11 +87,15 @@ func (s *solver) late(asked []Millis) (*Plan, error) {
 	for _, priority := range priorities(s.p) {
 		l.least(priority, known)
 	}
+	if l.best.Lateness(s.p) <= 0 {
+		l.best.Status = Meets // the search for a plan in time missed it
+		return l.best, nil
+	}
 	if plan := l.try(s.work); plan != nil && s.inside(plan) && plan.Cost.Cmp(l.best.Cost) < 0 {
 		l.best = plan
 	}
 	if l.best.Lateness(s.p) <= 0 {
-		l.best.Status = Meets // the search for a plan in time missed it
+		l.best.Status = Meets
 	}
 	return l.best, nil
 }

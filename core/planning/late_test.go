@@ -77,13 +77,6 @@ func TestPrioritiesDoNotMatterInTime(t *testing.T) {
 	assert.Equal(t, planning.Meets, plan.Status)
 }
 
-func TestInputsAreRefusedUntilTheyCanBePlanned(t *testing.T) {
-	p := queueing(0, 0)
-	p.Shots[1].After = []string{"s0"}
-	_, err := planning.Solve(t.Context(), p, planning.Options{})
-	assert.ErrorContains(t, err, `shot "s1": after ["s0"]`)
-}
-
 // The shots of the highest priority are as little late as if there were no others.
 func TestNoLowerPriorityMakesAHigherOneLater(t *testing.T) {
 	t.Parallel()

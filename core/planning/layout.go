@@ -21,6 +21,7 @@ type layout struct {
 	trying   bool        // works on a copy of a machine that is not one of the layout's
 	settled  bool        // no more servers are let, and those there are grow a step at a time
 	noise    func() float64
+	flow     flow
 	spare    *spare
 	work     *effort
 }
@@ -50,7 +51,7 @@ type sending struct {
 }
 
 func newLayout(m *model, work *effort) *layout {
-	l := &layout{m: m, units: make([][]int, len(m.units)), uploads: make([][]sending, len(m.sources)), work: work, spare: &spare{}, full: make([][]span, len(m.Licences))}
+	l := &layout{m: m, units: make([][]int, len(m.units)), uploads: make([][]sending, len(m.sources)), work: work, spare: &spare{}, full: make([][]span, len(m.Licences)), flow: newFlow(m)}
 	for _, s := range m.Shots {
 		l.missing = append(l.missing, s.Frames)
 	}
@@ -94,6 +95,7 @@ func (l *layout) clone() *layout {
 	out.own = over(old.own, l.own)
 	out.machines, out.units, out.uploads = over(old.machines, l.machines), over(old.units, l.units), over(old.uploads, l.uploads)
 	out.missing, out.seats, out.full = over(old.missing, l.missing), over(old.seats, l.seats), over(old.full, l.full)
+	out.flow = l.flow.over(old.flow)
 	l.work.spend(int64(800 + 10*len(l.machines)))
 	return out
 }
@@ -120,10 +122,13 @@ func (x *machine) running() Millis {
 // may start: by the upload that is placed, or the one that would be.
 func (l *layout) release(u *unit, o *option) Millis {
 	ready := max(0, l.m.Shots[o.shot].Ready)
+	if l.m.first != nil {
+		ready = max(ready, l.m.first[o.shot])
+	}
 	if o.upload == 0 {
 		return ready
 	}
-	return l.sent(u.line, o).end
+	return max(ready, l.sent(u.line, o).end)
 }
 
 // sent returns the upload of the option's shot, or the place where it would go:
@@ -163,10 +168,13 @@ func (l *layout) send(source int, o *option) {
 func (l *layout) free(x *machine, o *option) []span {
 	l.work.spend(int64(300 + 50*len(x.jobs)))
 	u := x.unit
-	bounds := span{max(l.release(u, o), x.open.start), min(o.due, x.open.end)}
+	bounds := span{max(l.release(u, o), x.open.start), min(l.until(o), x.open.end)}
 	if u.kind == rentedOffer && len(x.jobs) > 0 {
 		work, b := x.runs-u.rent.lead-u.rent.wrap, x.busy()
 		bounds.start, bounds.end = max(bounds.start, b.end-work), min(bounds.end, b.start+work)
+	}
+	if u.kind == rentedOffer && len(x.jobs) == 0 {
+		bounds.start = max(bounds.start, l.ripe(x, o))
 	}
 	l.spare.free = inside(l.spare.free[:0], u.windows, bounds)
 	out := l.spare.free
@@ -309,16 +317,28 @@ func (l *layout) place(x *machine, option int32, n int) int {
 	}
 	done := 0
 	for done < n {
-		spans := l.free(x, o)
-		at := slices.IndexFunc(spans, func(s span) bool { return s.end-s.start >= o.frame })
-		if at < 0 {
+		j := l.next(x, o, n-done)
+		if j.frames == 0 {
 			break
 		}
-		k := min(n-done, int((spans[at].end-spans[at].start)/o.frame))
-		l.put(x, job{span{spans[at].start, spans[at].start + Millis(k)*o.frame}, option, 0, k})
-		done += k
+		j.option = option
+		l.put(x, j)
+		done += j.frames
 	}
 	return done
+}
+
+// next is where up to n frames of an option go on a machine that has room: as early as can be.
+func (l *layout) next(x *machine, o *option, n int) job {
+	for _, s := range l.free(x, o) {
+		if s.end-s.start < o.frame {
+			continue
+		}
+		if j := l.fit(o, s, n); j.frames > 0 {
+			return j
+		}
+	}
+	return job{}
 }
 
 // put adds a job, joined to one of the same option that ends where it starts.
@@ -326,6 +346,7 @@ func (l *layout) put(x *machine, j job) {
 	o := &x.unit.options[j.option]
 	l.send(x.unit.line, o)
 	l.missing[o.shot] -= j.frames
+	l.count(o, j, true)
 	if lic := l.m.licence[o.shot]; lic >= 0 && x.unit.kind != farmTier {
 		x.holdFor(lic, j.span)
 		if !l.trying {
@@ -352,6 +373,7 @@ func (l *layout) take(x *machine, i int) job {
 	x.jobs = slices.Delete(x.jobs, i, i+1)
 	o := &x.unit.options[j.option]
 	l.missing[o.shot] += j.frames
+	l.count(o, j, false)
 	l.hold(x)
 	l.unsend(x.unit.line, o)
 	return j
@@ -419,9 +441,17 @@ func btoi(b bool) int {
 	return 0
 }
 
-// complete reports whether no frame is missing.
+// complete reports whether no frame is missing, or before its inputs.
 func (l *layout) complete() bool {
-	return !slices.ContainsFunc(l.missing, func(n int) bool { return n > 0 })
+	if slices.ContainsFunc(l.missing, func(n int) bool { return n > 0 }) {
+		return false
+	}
+	for shot := range l.m.inputs {
+		if l.torn(shot) {
+			return false
+		}
+	}
+	return true
 }
 
 // cost adds up what the layout costs, to the precision of a float: for choosing.

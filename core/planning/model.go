@@ -19,6 +19,7 @@ type model struct {
 	seatGrid [][]Millis  // of each licence that can run short: ends of the stretches in which seats are counted
 	sources  []string
 	places   [][]int // of each shot, the units with an option for it
+	chain
 }
 
 type unitKind int
@@ -98,6 +99,7 @@ func newModel(p Problem, due []Millis) *model {
 		kind, id := t.Place()
 		rows[[2]string{kind, id}] = append(rows[[2]string{kind, id}], t)
 	}
+	m.link(p.places(transfers))
 	for at, h := range p.Hosts {
 		u := unit{kind: ownedHost, at: at, id: h.ID, line: -1, copies: 1, ram: limit(h.RAM)}
 		u.windows, u.cutUp = opened(h.Windows)
@@ -187,6 +189,9 @@ func (m *model) add(u *unit, crews []Crew, rows []Timing, shotAt map[string]int,
 			o.upload, o.home = x.Upload, x.Delivery
 		}
 		o.release = max(0, shot.Ready) + o.upload
+		if m.first != nil {
+			o.release = max(o.release, m.first[s])
+		}
 		o.due = m.due[s] - o.home
 		if m.usable(u, &o, shot) {
 			u.options = append(u.options, o)

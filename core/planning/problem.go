@@ -116,8 +116,8 @@ type Shot struct {
 	Licence  string `json:"licence,omitempty"`
 	// Priority says whose deadline is kept where not all can be: a higher one first.
 	Priority int `json:"priority,omitempty"`
-	// After are shots whose frame k is needed for frame k of this one. They cannot be
-	// planned yet: a problem that has any is refused.
+	// After are shots of as many frames, whose frame k must be home before frame k of this one
+	// starts: the passes that a composite is made of.
 	After []string `json:"after,omitempty"`
 }
 
@@ -235,9 +235,10 @@ func (p Problem) Validate() error {
 	for _, s := range p.Shots {
 		v.unique(shots, "shot", s.ID)
 		v.want(s.Frames > 0 && s.Frames <= 10_000_000, "shot %q: frames %d: want 1 to 10,000,000", s.ID, s.Frames)
-		v.want(len(s.After) == 0, "shot %q: after %q: a shot that needs the frames of others cannot be planned yet", s.ID, s.After)
 		v.want(s.Licence == "" || licences[s.Licence], "shot %q: no licence %q in the file", s.ID, s.Licence)
 	}
+	_, circular := ranks(p.Shots)
+	v = append(v, circular...)
 	addCrews := func(kind, id string, list []Crew) {
 		for _, c := range list {
 			v.unique(crews, "crew", kind+" "+id+"/"+c.ID)

@@ -69,6 +69,13 @@ func (s *search) disturb(x *layout, random *rand.Rand, order []int) {
 		return
 	}
 	pick := func() int { return busy[random.IntN(len(busy))] }
+	if s.m.inputs != nil && random.IntN(4) == 0 {
+		if shot := random.IntN(len(x.missing)); s.m.waits(shot) {
+			x.takeShot(shot)
+			x.hurry(shot, 0.1+0.9*random.Float64())
+			return
+		}
+	}
 	if random.IntN(3) == 0 {
 		x.noise = func() float64 { return 1 + 0.3*random.Float64() }
 	}
@@ -89,15 +96,7 @@ func (s *search) disturb(x *layout, random *rand.Rand, order []int) {
 			x.drop(min(a, b))
 		}
 	case 2: // one shot wherever it is
-		shot := random.IntN(len(x.missing))
-		for k := range x.machines {
-			y := x.touch(k)
-			for j := len(y.jobs) - 1; j >= 0; j-- {
-				if y.unit.options[y.jobs[j].option].shot == shot {
-					x.take(y, j)
-				}
-			}
-		}
+		x.takeShot(random.IntN(len(x.missing)))
 	case 3, 4: // some frames of a job, and not to the same machine
 		for range 1 + random.IntN(2) {
 			y := x.touch(pick())

@@ -332,10 +332,10 @@ func (s *search) try(x solution) *layout {
 }
 
 // complete fills a layout up and keeps it if it is the best so far. A shot that
-// finds no room goes first the next time. What it returns may still lack frames.
+// finds no room goes first the next time, and what it needs is to be home sooner. What it returns may still lack frames.
 func (s *search) complete(l *layout) *layout {
 	order := slices.Clone(s.order)
-	for range 4 {
+	for _, part := range []float64{0.8, 0.6, 0.4, 0.2} {
 		x := l.clone()
 		failed := x.fill(order)
 		if failed < 0 {
@@ -345,8 +345,11 @@ func (s *search) complete(l *layout) *layout {
 			return x
 		}
 		i := slices.Index(order, failed)
-		if i == 0 || s.work.spent() {
+		if i == 0 && !s.m.waits(failed) || s.work.spent() {
 			return x
+		}
+		if s.m.waits(failed) {
+			l.hurry(failed, part)
 		}
 		order = append([]int{failed}, slices.Delete(order, i, i+1)...)
 	}

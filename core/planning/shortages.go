@@ -3,6 +3,7 @@ package planning
 import (
 	"context"
 	"fmt"
+	"strings"
 )
 
 // Shortage is what kept a problem from being met.
@@ -47,6 +48,8 @@ func Shortages(p Problem, plan Plan) []Shortage {
 		shot := p.Shots[i]
 		text := fmt.Sprintf("%d of the %d frames of %s find no room before its deadline", n, shot.Frames, shot.ID)
 		switch {
+		case m.waits(i) && len(m.places[i]) > 0 && len(l.fed(i)) == 0:
+			text += fmt.Sprintf(": it needs the frames of %s, and those come too late", strings.Join(shot.After, ", "))
 		case len(m.places[i]) == 0:
 			text += ": no place can finish a single frame of it in time"
 		case shot.Licence != "" && len(m.seatGrid[m.licence[i]]) > 0 && len(l.taken(m.licence[i])) > 0:

@@ -133,7 +133,19 @@ func (s *solver) solve() (*Plan, error) {
 	s.work.left -= first.left
 	found := s.search(asked, -1, first)
 	if found.layout == nil {
-		return s.late(asked)
+		plan, err := s.late(asked)
+		if err != nil || plan.Status != Meets {
+			return plan, err
+		}
+		// There is a plan in time after all: that is where to start from.
+		s.from = plan
+		again := s.search(asked, -1, s.share(2))
+		if again.layout == nil {
+			plan.CostBound = provable(found.bound, plan.Cost)
+			return plan, nil
+		}
+		again.bound = max(again.bound, min(found.bound, again.cost))
+		found = again
 	}
 	found.layout.work = &effort{s.work.left/4 + 10_000_000}
 	plan := found.layout.level().plan(Meets)

@@ -8,6 +8,7 @@ type spare struct {
 	trial               machine
 	missing             []int
 	uploads             [][]sending
+	flow                flow
 	layouts             []*layout  // that were discarded
 	machines            []*machine // of those
 }
@@ -49,7 +50,8 @@ func (x *machine) copy(of *machine) {
 func (l *layout) tried(x *machine) (layout, *machine) {
 	t, room := *l, l.spare
 	room.missing, room.uploads = over(room.missing, l.missing), over(room.uploads, l.uploads)
+	room.flow = l.flow.over(room.flow)
 	room.trial.copy(x)
-	t.trying, t.missing, t.uploads = true, room.missing, room.uploads
+	t.trying, t.missing, t.uploads, t.flow = true, room.missing, room.uploads, room.flow
 	return t, &room.trial
 }
