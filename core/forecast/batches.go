@@ -41,6 +41,7 @@ func batched(p planning.Problem, plan planning.Plan) (planning.Problem, planning
 		sizes[i] = float64(s.Frames) / float64(batches)
 		size[s.ID], p.Shots[i].Frames = sizes[i], batches
 	}
+	p.Shots = planning.Linked(p.Shots)
 	for i, t := range p.Timings {
 		p.Timings[i].Frame = max(1, planning.Millis(float64(t.Frame)*size[t.Shot]))
 	}

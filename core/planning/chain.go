@@ -19,8 +19,8 @@ func ranks(shots []Shot) ([]int, []error) {
 			switch {
 			case !known:
 				faults = append(faults, fmt.Errorf("shot %q: after %q: no such shot in the file", s.ID, id))
-			case shots[i].Frames != s.Frames:
-				faults = append(faults, fmt.Errorf("shot %q has %d frames, %q that it is after has %d: want as many", s.ID, s.Frames, id, shots[i].Frames))
+			case shots[i].Frames+s.Home[id] != s.Frames:
+				faults = append(faults, fmt.Errorf("shot %q has %d frames, %q that it is after has %d and %d are home: want as many", s.ID, s.Frames, id, shots[i].Frames, s.Home[id]))
 			}
 		}
 		if len(slices.Compact(slices.Sorted(slices.Values(s.After)))) < len(s.After) {
@@ -49,13 +49,16 @@ func ranks(shots []Shot) ([]int, []error) {
 	}
 }
 
+// input is a shot whose frames another needs; home is how many of them there are already.
+type input struct{ shot, home int }
+
 // chain is which shots of a model need which. Without any all is nil.
 type chain struct {
-	rank   []int    // of each shot, how many steps it is behind one that needs nothing
-	last   int      // the greatest rank
-	inputs [][]int  // of each shot, those whose frames it needs
-	feeds  []bool   // of each shot, whether others need its frames
-	first  []Millis // of each shot, no frame of it can start before
+	rank   []int     // of each shot, how many steps it is behind one that needs nothing
+	last   int       // the greatest rank
+	inputs [][]input // of each shot, those whose frames it needs
+	feeds  []bool    // of each shot, whether others need its frames
+	first  []Millis  // of each shot, no frame of it can start before
 }
 
 // link finds which shots need which, lets inputs be due by when they are needed at the latest,
@@ -67,7 +70,7 @@ func (m *model) link(rows map[string][]place) {
 		return
 	}
 	n := len(m.Shots)
-	m.chain = chain{of, last, make([][]int, n), make([]bool, n), make([]Millis, n)}
+	m.chain = chain{of, last, make([][]input, n), make([]bool, n), make([]Millis, n)}
 	at := make(map[string]int, n)
 	for i, s := range m.Shots {
 		at[s.ID] = i
@@ -77,8 +80,11 @@ func (m *model) link(rows map[string][]place) {
 	for _, i := range order {
 		for _, id := range m.Shots[i].After {
 			k := at[id]
-			m.inputs[i] = append(m.inputs[i], k)
+			m.inputs[i] = append(m.inputs[i], input{k, m.Shots[i].Home[id]})
 			m.feeds[k] = true
+			if m.Shots[i].Home[id] > 0 {
+				continue
+			}
 			home := never
 			for _, p := range rows[id] {
 				home = min(home, p.earliest(max(0, m.Shots[k].Ready), m.first[k]))
@@ -93,8 +99,8 @@ func (m *model) link(rows map[string][]place) {
 		for _, p := range rows[m.Shots[i].ID] {
 			start = max(start, p.latest(m.due[i]))
 		}
-		for _, k := range m.inputs[i] {
-			m.due[k] = min(m.due[k], start)
+		for _, in := range m.inputs[i] {
+			m.due[in.shot] = min(m.due[in.shot], start)
 		}
 	}
 }
@@ -110,6 +116,30 @@ func everyShot(n int) []int {
 	return out
 }
 
+// Linked lets `after` of shots be as many frames of each are left: inputs of which fewer are left
+// than of what needs them are home as far, and those that are not there at all need not be waited for.
+func Linked(shots []Shot) []Shot {
+	out := slices.Clone(shots)
+	left := ByID(shots, func(s Shot) string { return s.ID })
+	for i, s := range out {
+		out[i].After, out[i].Home = nil, nil
+		for _, id := range s.After {
+			in, there := left[id]
+			if !there || in.Frames > s.Frames {
+				continue
+			}
+			out[i].After = append(out[i].After, id)
+			if n := s.Frames - in.Frames; n > 0 {
+				if out[i].Home == nil {
+					out[i].Home = map[string]int{}
+				}
+				out[i].Home[id] = n
+			}
+		}
+	}
+	return out
+}
+
 // inTurn puts inputs right before what needs them, where they would come later.
 func (m *model) inTurn(order []int) []int {
 	if m.rank == nil {
@@ -121,8 +151,8 @@ func (m *model) inTurn(order []int) []int {
 		if slices.Contains(out, shot) {
 			return
 		}
-		for _, k := range m.inputs[shot] {
-			add(k)
+		for _, in := range m.inputs[shot] {
+			add(in.shot)
 		}
 		out = append(out, shot)
 	}

@@ -332,9 +332,10 @@ func (c *checker) checkInputs() {
 	for _, s := range c.p.Shots {
 		for _, id := range s.After {
 			home, waiting := slices.Sorted(slices.Values(arrivals[id])), slices.Sorted(slices.Values(starts[s.ID]))
-			for i := range min(len(home), len(waiting)) {
-				if waiting[i] < home[i] {
-					c.fault("rule 14: %s: frame %d of %d starts at %v, when %d of %s are home, the next at %v", s.ID, i+1, s.Frames, waiting[i].Duration(), i, id, home[i].Duration())
+			there := min(s.Home[id], len(waiting))
+			for i := range min(len(home), len(waiting)-there) {
+				if waiting[there+i] < home[i] {
+					c.fault("rule 14: %s: frame %d of %d starts at %v, when %d of %s are home, the next at %v", s.ID, there+i+1, s.Frames, waiting[there+i].Duration(), there+i, id, home[i].Duration())
 					break
 				}
 			}

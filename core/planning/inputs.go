@@ -77,9 +77,9 @@ func merged(list, items []Millis, in bool) []Millis {
 // number of frames, the time from which on as many inputs lie unused for good.
 func (l *layout) fed(shot int) []Millis {
 	var out []Millis
-	for i, k := range l.m.inputs[shot] {
-		arrivals, starts := l.flow.arrivals[k], l.flow.starts[shot]
-		free := len(arrivals) - len(starts)
+	for i, in := range l.m.inputs[shot] {
+		arrivals, starts := l.flow.arrivals[in.shot], l.flow.starts[shot]
+		free := in.home + len(arrivals) - len(starts)
 		if free <= 0 {
 			return nil
 		}
@@ -142,13 +142,13 @@ func (l *layout) until(o *option) Millis {
 
 // torn reports whether a shot's frames start before their inputs are home.
 func (l *layout) torn(shot int) bool {
-	for _, k := range l.m.inputs[shot] {
-		arrivals, starts := l.flow.arrivals[k], l.flow.starts[shot]
-		if len(starts) > len(arrivals) {
+	for _, in := range l.m.inputs[shot] {
+		arrivals, starts := l.flow.arrivals[in.shot], l.flow.starts[shot]
+		if len(starts) > in.home+len(arrivals) {
 			return true
 		}
-		for i, s := range starts {
-			if s < arrivals[i] {
+		for i, at := range starts[min(in.home, len(starts)):] {
+			if at < arrivals[i] {
 				return true
 			}
 		}
@@ -185,7 +185,8 @@ func (l *layout) takeShot(shot int) {
 // hurry lets the inputs of a shot, and theirs, be home within a part of the time that there is,
 // and takes off what is not.
 func (l *layout) hurry(shot int, part float64) {
-	for _, k := range l.m.inputs[shot] {
+	for _, in := range l.m.inputs[shot] {
+		k := in.shot
 		from := max(l.m.first[k], l.m.Shots[k].Ready)
 		l.flow.by[k] = from + Millis(part*float64(max(0, l.m.due[k]-from)))
 		if arrivals := l.flow.arrivals[k]; len(arrivals) > 0 && arrivals[len(arrivals)-1] > l.flow.by[k] {

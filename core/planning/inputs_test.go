@@ -75,7 +75,7 @@ func TestCheckSeesAFrameBeforeItsInput(t *testing.T) {
 func TestInputsThatMakeNoSense(t *testing.T) {
 	for want, change := range map[string]func(*planning.Problem){
 		`after "attic": no such shot`:              func(p *planning.Problem) { p.Shots[0].After = []string{"attic"} },
-		`that it is after has 9: want as many`:     func(p *planning.Problem) { p.Shots[1].Frames = 9 },
+		`that it is after has 9 and 0 are home`:    func(p *planning.Problem) { p.Shots[1].Frames = 9 },
 		`goes round in a circle`:                   func(p *planning.Problem) { p.Shots[1].After = []string{p.Shots[0].ID} },
 		`after ["stair-030/beauty"] goes round in`: func(p *planning.Problem) { p.Shots[0].After, p.Shots[1].After = nil, []string{p.Shots[1].ID} },
 		`names a shot twice`: func(p *planning.Problem) {
@@ -160,4 +160,16 @@ func TestShotsOfManyPasses(t *testing.T) {
 	}
 	assert.Greater(t, met, 6)
 	assert.Less(t, gaps/float64(met), 0.05)
+}
+
+// Of a run under way some inputs are home: what they are for need not wait for the others.
+func TestInputsThatAreHomeAlready(t *testing.T) {
+	p := stair(10, 1000, 1000, 10_000, 104_000)
+	p.Shots[1].Frames, p.Shots[2].Frames = 4, 4
+	p.Shots[0].Home = map[string]int{"stair-030/beauty": 6, "stair-030/occlusion": 6}
+	assert.Equal(t, planning.Meets, planningtest.Solve(t, p).Status)
+
+	p.Shots[2].Frames = 5
+	_, err := planning.Solve(t.Context(), p, planning.Options{})
+	assert.ErrorContains(t, err, `"stair-030/occlusion" that it is after has 5 and 6 are home: want as many`)
 }

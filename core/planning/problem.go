@@ -119,6 +119,9 @@ type Shot struct {
 	// After are shots of as many frames, whose frame k must be home before frame k of this one
 	// starts: the passes that a composite is made of.
 	After []string `json:"after,omitempty"`
+	// Home is how many frames of a shot in After are home already, of a run that is under way:
+	// that shot has as many fewer here.
+	Home map[string]int `json:"home,omitempty"`
 }
 
 // Licence is a pool of floating seats.

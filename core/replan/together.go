@@ -46,7 +46,10 @@ func Together(parts []Part) planning.Problem {
 			}
 		}
 		for _, s := range p.Problem.Shots {
-			s.ID, s.Priority = named(i, s.ID), p.Priority
+			s.ID, s.Priority, s.After = named(i, s.ID), p.Priority, slices.Clone(s.After)
+			for k, id := range s.After {
+				s.After[k] = named(i, id)
+			}
 			out.Shots = append(out.Shots, s)
 		}
 		for _, o := range p.Problem.Offers {
@@ -67,6 +70,7 @@ func Together(parts []Part) planning.Problem {
 		}
 		out.Timings = append(out.Timings, timingsOf(i, p.Problem, out)...)
 	}
+	out.Shots = planning.Linked(out.Shots)
 	slices.SortStableFunc(out.Hosts, func(a, b planning.Host) int { return strings.Compare(a.ID, b.ID) })
 	return out
 }

@@ -45,8 +45,8 @@ func (s *Simulation) until(at int64) bool {
 	return len(s.queue) > 0
 }
 
-// Waiting is how many frames of a shot wait.
-func (s *Simulation) Waiting(shot int) int { return s.shots[shot].waiting() }
+// Waiting is how many frames of a shot wait, with those that wait for their inputs.
+func (s *Simulation) Waiting(shot int) int { return s.shots[shot].waiting() + s.shots[shot].blocked }
 
 // Held is how many frames a farm's job has in hand.
 func (s *Simulation) Held(host int) int {

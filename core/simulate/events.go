@@ -11,6 +11,7 @@ const never int64 = math.MaxInt64
 // Kinds of events, in the order in which they happen at one time.
 const (
 	frameEnds = iota
+	frameHome // of a shot whose frames others need
 	deskChanges
 	hostLost
 	jobBegins

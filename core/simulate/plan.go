@@ -44,6 +44,11 @@ func Plan(p planning.Problem, plan planning.Plan, start time.Time) (*Planned, er
 		b.shotAt[x.ID] = i
 		b.Shots = append(b.Shots, Shot{ID: x.ID, Frames: x.Frames})
 	}
+	for i, x := range p.Shots {
+		for _, id := range x.After {
+			b.Shots[i].After = append(b.Shots[i].After, After{b.shotAt[id], x.Home[id]})
+		}
+	}
 	for _, t := range p.Timings {
 		b.rows[row(t)] = t.Frame
 	}
@@ -205,7 +210,7 @@ func (b *builder) addCrew(host int, c Booked, d dispatch.Crew) error {
 		d.Farm, d.Licence = true, "" // farms bring their own
 	}
 	b.Booked = append(b.Booked, c)
-	b.Crews = append(b.Crews, Crew{Crew: d, Host: host, Shot: shot})
+	b.Crews = append(b.Crews, Crew{Crew: d, Host: host, Shot: shot, Home: c.Delivery.Duration()})
 	return nil
 }
 

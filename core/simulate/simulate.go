@@ -34,7 +34,12 @@ type Shot struct {
 	Frames int      // that were never tried
 	Fresh  []int    // their numbers, in order; nil: from 0
 	Tried  []Frames // that wait, and failed before or are tied to crews
+	After  []After  // whose frames each of its own needs; it has Frames and neither of the others then
 }
+
+// After is a shot whose frames another needs: number k, of which so many are home already, for
+// number k and so many more of the other.
+type After struct{ Shot, Home int }
 
 // Frames are frames that are alike to the rule.
 type Frames struct {
@@ -61,7 +66,8 @@ type Away struct{ From, To time.Time }
 // Crew is a booking on one of the hosts.
 type Crew struct {
 	dispatch.Crew
-	Host, Shot int // places in Setup
+	Host, Shot int           // places in Setup
+	Home       time.Duration // until a frame is home that another shot needs
 }
 
 // Pool is a licence's seats.
@@ -125,6 +131,9 @@ type shotRun struct {
 	tried     []triedKind
 	crews     []*dispatch.Crew
 	hosts     []int
+	needs     []int // of each frame of a shot with inputs, how many of those are not home yet
+	blocked   int   // frames of which some are not
+	feeds     []feed
 	// So many of them take part from the beginning; the others come on the way.
 	first, firstHosts int
 	kinds             []dispatch.Kind // for answers
@@ -166,7 +175,10 @@ func New(setup Setup) *Simulation {
 	}
 	for i, x := range setup.Shots {
 		r := &s.shots[i]
-		if r.fresh, r.failures = x.Fresh, map[int]int{}; r.fresh == nil {
+		for _, a := range x.After {
+			s.shots[a.Shot].feeds = append(s.shots[a.Shot].feeds, feed{i, a.Home})
+		}
+		if r.fresh, r.failures = x.Fresh, map[int]int{}; r.fresh == nil && x.After == nil {
 			for n := range x.Frames {
 				r.fresh = append(r.fresh, n)
 			}
@@ -199,7 +211,9 @@ func (s *Simulation) Reset() {
 	clear(s.Shots)
 	for i, x := range s.setup.Shots {
 		r := &s.shots[i]
-		r.next, r.end, r.tried = 0, len(r.fresh), r.tried[:0]
+		r.tried = r.tried[:0]
+		s.block(i)
+		r.next, r.end = 0, len(r.fresh)
 		r.crews, r.hosts = r.crews[:r.first], r.hosts[:r.firstHosts]
 		clear(r.failures)
 		for _, f := range x.Tried {
@@ -228,7 +242,7 @@ func (s *Simulation) Rest() {
 	s.until(never)
 	for i := range s.shots {
 		r := &s.shots[i]
-		s.Shots[i].Left += r.waiting()
+		s.Shots[i].Left += r.waiting() + r.blocked
 	}
 }
 
@@ -236,6 +250,8 @@ func (s *Simulation) happen(e event) {
 	switch {
 	case e.kind == frameEnds:
 		s.frameEnds(e)
+	case e.kind == frameHome:
+		s.frameHome(s.Crews[e.crew].Shot, e.frame)
 	case e.kind == deskChanges:
 		s.deskChanges(e)
 	case e.kind == hostLost:
@@ -388,6 +404,7 @@ func (s *Simulation) frameEnds(e event) {
 	if !e.fails {
 		out.Done++
 		out.Finish = s.time()
+		s.bring(e, c)
 	} else {
 		s.putBack(e, c)
 	}
