@@ -15,6 +15,7 @@ import (
 	"rotanex.example/service/queue"
 	"rotanex.example/service/samples"
 	"rotanex.example/service/store"
+	"rotanex.example/service/turn"
 )
 
 // Config is what Agents works with.
@@ -63,7 +64,7 @@ func (a *Agents) silent(ctx context.Context, host string, asked time.Time) (bool
 
 // lease waits until there are frames for the host, the agent's patience ends or the
 // request does.
-func (a *Agents) lease(ctx context.Context, of queue.Holding, patience time.Duration) ([]queue.Lease, error) {
+func (a *Agents) lease(ctx context.Context, of queue.Holding, patience time.Duration) ([]turn.Lease, error) {
 	asked := a.Clock.WallNow()
 	until := asked.Add(patience)
 	for {

@@ -13,12 +13,13 @@ import (
 	"rotanex.example/service/loops"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/samples"
+	"rotanex.example/service/turn"
 )
 
 // Lease answers an agent with frames to render, when there are some.
 func (a *Agents) Lease(w http.ResponseWriter, r *http.Request) {
 	body, err := httpapi.Body[api.LeaseRequest](r)
-	var leases []queue.Lease
+	var leases []turn.Lease
 	if err == nil {
 		leases, err = a.lease(r.Context(), queue.Holding{Host: access.From(r.Context()).Host, Boot: body.Boot, Held: heldOf(body.Held), Starts: body.Starts}, time.Duration(float64(body.WaitS)*float64(time.Second)))
 	}
@@ -102,7 +103,7 @@ func samplesOf(all []api.DeviceSample) []samples.Sample {
 	return out
 }
 
-func leaseRecords(all []queue.Lease) []api.Lease {
+func leaseRecords(all []turn.Lease) []api.Lease {
 	out := make([]api.Lease, len(all))
 	for i, l := range all {
 		out[i] = api.Lease{

@@ -9,13 +9,11 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/core/dispatch"
-	"rotanex.example/core/stock"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
-	"rotanex.example/service/hosts"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/licences"
-	"rotanex.example/service/shots"
-	"rotanex.example/service/store"
+	"rotanex.example/service/turn"
 )
 
 // Held is a lease as its agent knows it.
@@ -32,27 +30,9 @@ type Holding struct {
 	Starts bool // it renders several frames in one start
 }
 
-// Lease is an agent's claim on a frame, with what it takes to render it.
-type Lease struct {
-	Lease, Fence  int64
-	Run           uuid.UUID
-	Shot          string
-	Frame         int
-	Crew          string
-	Devices       []string
-	Backend       string
-	MemoryMode    string // "", or the step of core/memory that it is rendered with
-	Package       bool   // its files come as a package
-	Scene         string
-	Width, Height int
-	Launcher      string
-	Settings      map[string]string
-	Start         int64 // what leases of one start have in common; 0: it has one for itself
-}
-
 // Granted is what a host is given.
 type Granted struct {
-	Leases []Lease
+	Leases []turn.Lease
 	Next   time.Time // when, by time alone, a crew may take what it may not now, or zero
 	Idle   bool      // nothing is booked there: it need not ask before something is
 }
@@ -65,8 +45,14 @@ func (q *Queue) Grant(ctx context.Context, of Holding) (out Granted, err error) 
 		return out, err
 	}
 	err = q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		g := &granting{q: q, tx: tx, host: dispatch.Host{Name: of.Host}, boot: of.Boot, starts: of.Starts, now: q.clock.Now(), kinds: map[bookings.ShotOf][]dispatch.Kind{}}
-		aside, err := g.lockHost()
+		g := &granting{Turn: turn.Of(tx, q.clock, q.crowds, of.Host), q: q, tx: tx, boot: of.Boot, starts: of.Starts}
+		boot, aside, err := g.Lock()
+		if err == nil && (boot == nil || *boot != of.Boot) {
+			err = httpapi.Conflict("another agent reported for this host since; report its stock again")
+		}
+		if err != nil {
+			return err
+		}
 		if err != nil {
 			return err
 		}
@@ -75,13 +61,13 @@ func (q *Queue) Grant(ctx context.Context, of Holding) (out Granted, err error) 
 			out.Leases = unknown
 			return err
 		}
-		if err := g.read(); err != nil {
+		if err := g.Read(); err != nil {
 			return err
 		}
 		if err := g.choose(); err != nil {
 			return err
 		}
-		out.Leases, out.Next = append(unknown, g.granted...), g.host.Next()
+		out.Leases, out.Next = append(unknown, g.granted...), g.Host.Next()
 		return nil
 	})
 	if err == nil && len(out.Leases) > 0 {
@@ -90,56 +76,26 @@ func (q *Queue) Grant(ctx context.Context, of Holding) (out Granted, err error) 
 	return out, err
 }
 
-// granting is one host's turn, in one transaction. It is the queue that the rule asks.
+// granting is one host's turn in which it is given what it may take. It is the queue that the rule asks.
 type granting struct {
-	q      *Queue
-	tx     *gorm.DB
-	host   dispatch.Host
-	spec   stock.Host
-	server bool // a rented one, which renders from packages
-	desk   *hosts.Desk
-	boot   uuid.UUID
-	now    time.Time
-
-	rows          map[*dispatch.Crew]*bookings.Crew
-	kinds         map[bookings.ShotOf][]dispatch.Kind
-	granted       []Lease
-	starts, looks bool // see Holding; nothing is leased, it is only asked what would be
-}
-
-// held is a lease with what the rule needs to know of it.
-type held struct {
-	Lease
-	memoryGB float64 // of the host, that its renderer needs
-	boot     uuid.UUID
-	begun    bool // see Frame
-}
-
-func (g *granting) scanLease(row store.Row) (l held, err error) {
-	var spec shots.Spec
-	var packaged bool
-	err = row.Scan(&l.Lease.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, store.JSON(&l.Devices), &l.MemoryMode, store.JSON(&spec), &packaged, &l.boot, &l.Start, &l.begun)
-	l.memoryGB = float64(spec.HostMemoryGB)
-	l.Package = g.server && packaged
-	l.Scene, l.Width, l.Height, l.Launcher, l.Settings = spec.Scene, spec.Width, spec.Height, spec.Launcher, spec.Settings
-	if l.Settings == nil {
-		l.Settings = map[string]string{}
-	}
-	if c, ok := g.spec.FindCrew(l.Crew); ok {
-		l.Backend = hosts.Backend(c, spec.Backend)
-	}
-	return l, err
+	*turn.Turn
+	q       *Queue
+	tx      *gorm.DB
+	boot    uuid.UUID
+	granted []turn.Lease
+	starts  bool // see Holding
 }
 
 // current looks at the leases that the host has: those of an agent that ran
 // before this one are lost, those that this agent does not know are returned.
-func (g *granting) current(known []Held) ([]Lease, error) {
-	own, err := g.rendering()
+func (g *granting) current(known []Held) ([]turn.Lease, error) {
+	own, err := g.Rendering()
 	if err != nil {
 		return nil, err
 	}
-	if !g.looks && slices.ContainsFunc(own, func(l held) bool { return l.boot != g.boot }) {
-		stale, err := leases(g.tx, "host = $1 AND boot <> $2 ORDER BY id FOR UPDATE", g.host.Name, g.boot)
+	lost := func(l turn.Rendering) bool { return l.Boot != g.boot }
+	if slices.ContainsFunc(own, lost) {
+		stale, err := leases(g.tx, "host = $1 AND boot <> $2 ORDER BY id FOR UPDATE", g.Host.Name, g.boot)
 		if err != nil {
 			return nil, err
 		}
@@ -148,14 +104,11 @@ func (g *granting) current(known []Held) ([]Lease, error) {
 				return nil, err
 			}
 		}
-		own = slices.DeleteFunc(own, func(l held) bool { return l.boot != g.boot })
+		own = slices.DeleteFunc(own, lost)
 	}
-	unknown := []Lease{}
+	g.InUse(own)
+	unknown := []turn.Lease{}
 	for _, l := range own {
-		g.host.Busy = append(g.host.Busy, l.Devices...)
-		if l.begun { // a start has one renderer
-			g.host.UsedGB += l.memoryGB
-		}
 		if !slices.ContainsFunc(known, func(h Held) bool { return h.Lease == l.Lease.Lease && h.Fence == l.Fence }) {
 			unknown = append(unknown, l.Lease)
 		}
@@ -163,76 +116,31 @@ func (g *granting) current(known []Held) ([]Lease, error) {
 	return unknown, nil
 }
 
-// read reads what the host is booked for.
-func (g *granting) read() error {
-	rows, err := bookings.OnHost(g.tx, g.q.clock.WallNow(), g.host.Name)
-	g.rows = map[*dispatch.Crew]*bookings.Crew{}
-	for _, c := range rows {
-		g.rows[&c.Crew] = c
-		if !g.looks && c.State != dispatch.InUse {
-			c.State, c.Said = dispatch.Ready, "" // who asks is there, whenever it was last heard of
-		}
-	}
-	g.host.Crews = bookings.Rule(rows)
-	dispatch.Sort(g.host.Crews)
-	return err
-}
-
 // choose lets the host's crews take frames. For one that has nothing left to do others give up what they hold and have not begun.
 func (g *granting) choose() error {
-	err := g.host.Choose(g, g.now)
-	for i, v := range g.host.Verdicts {
+	err := g.Host.Choose(g, g.Now)
+	for i, v := range g.Host.Verdicts {
 		if err != nil || v.Reason != dispatch.NothingWaits {
 			continue
 		}
-		shifted, err := g.q.shift(g.tx, g.now, g.rows[g.host.Crews[i]])
+		shifted, err := g.q.shift(g.tx, g.Now, g.Rows[g.Host.Crews[i]])
 		if err != nil {
 			return err
 		}
 		if shifted > 0 {
-			clear(g.kinds)
-			return g.host.Choose(g, g.now)
+			g.ForgetAll()
+			return g.Host.Choose(g, g.Now)
 		}
 	}
 	return err
-}
-
-// Kinds implements dispatch.Queue.
-func (g *granting) Kinds(c *dispatch.Crew) ([]dispatch.Kind, error) {
-	return g.known(g.rows[c].Run, c.Shot)
-}
-
-// known reads what waits of a shot, once in a turn.
-func (g *granting) known(run uuid.UUID, shot string) ([]dispatch.Kind, error) {
-	key := bookings.ShotOf{Run: run, Shot: shot}
-	if known, ok := g.kinds[key]; ok {
-		return known, nil
-	}
-	found, err := bookings.Kinds(g.tx, run, shot)
-	g.kinds[key] = found
-	return found, err
-}
-
-// Pool implements dispatch.Queue.
-func (g *granting) Pool(c *dispatch.Crew) (dispatch.Pool, bool, error) {
-	return licences.PoolFor(g.tx, g.host.Name, c.Licence, g.now, g.q.clock.WallNow(), !g.looks, g.known)
-}
-
-// Others implements dispatch.Queue.
-func (g *granting) Others(c *dispatch.Crew) ([]*dispatch.Crew, int, error) {
-	rows, n, err := g.q.crowds.Of(g.tx, g.q.clock.WallNow(), g.rows[c].Run, c.Shot)
-	return bookings.Rule(rows), n, err
 }
 
 // Take implements dispatch.Queue: it leases the first frames of a kind that nobody else
 // is about to lease.
 func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (int, error) {
-	b := g.rows[c]
-	delete(g.kinds, bookings.ShotOf{Run: b.Run, Shot: c.Shot})
-	if g.looks {
-		return 1, nil
-	}
-	n, err := g.q.crowds.InStart(g.tx, g.q.clock.WallNow(), g.now, g.starts, b, k)
+	b := g.Rows[c]
+	g.Forget(b.Run, c.Shot)
+	n, err := g.q.crowds.InStart(g.tx, g.Wall, g.Now, g.starts, b, k)
 	if err != nil {
 		return 0, err
 	}
@@ -244,14 +152,14 @@ func (g *granting) Take(c *dispatch.Crew, k *dispatch.Kind) (int, error) {
 		return 0, err
 	}
 	if c.Licence != "" {
-		if err := licences.Take(g.tx, c.Licence, g.host.Name, b.Run, g.now, g.q.clock.WallNow().Add(licences.SeatLife)); err != nil {
+		if err := licences.Take(g.tx, c.Licence, g.Host.Name, b.Run, g.Now, g.Wall.Add(licences.SeatLife)); err != nil {
 			return 0, err
 		}
 	}
 	for _, l := range all {
 		g.granted = append(g.granted, l.Lease)
 		if err := g.q.feed.Write(g.tx, events.Event{
-			Kind: events.Frame, At: g.now, Run: l.Run.String(), Shot: l.Shot, Frame: l.Frame, Host: g.host.Name, Crew: l.Crew, State: string(Rendering),
+			Kind: events.Frame, At: g.Now, Run: l.Run.String(), Shot: l.Shot, Frame: l.Frame, Host: g.Host.Name, Crew: l.Crew, State: string(Rendering),
 		}); err != nil {
 			return 0, err
 		}

@@ -13,6 +13,7 @@ import (
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/testdb"
 	"rotanex.example/service/teststage"
+	"rotanex.example/service/turn"
 )
 
 // What is given back is no sign that a frame kills agents, however often it is; that they
@@ -30,7 +31,7 @@ func TestAFrameThatKillsAgentsIsGivenUp(t *testing.T) {
 	s.Crews = []simulate.Crew{{Crew: crew}}
 	h := &house{scenario: s, t: t, db: db, wall: on.Wall, run: uuid.New(), boot: uuid.New(), q: New(db, on.Clock, on.Feed, pictures.New(on.Blobs), on.Log)}
 	h.stored()
-	leased := func() Lease {
+	leased := func() turn.Lease {
 		found, err := h.q.Grant(t.Context(), Holding{"host-0", h.boot, nil, false})
 		require.NoError(t, err)
 		require.Len(t, found.Leases, 1)

@@ -20,14 +20,15 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"gorm.io/gorm"
 
-	"rotanex.example/core/dispatch"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
 	"rotanex.example/service/licences"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/store"
+	"rotanex.example/service/turn"
 )
 
 // Real time of leases: LeaseLife is how long one lasts without being renewed,
@@ -76,10 +77,12 @@ func New(s *store.Store, c clock.Clock, f *events.Feed, p *pictures.Pictures, lo
 // database was away, agents first get the time to renew what they could not.
 func (q *Queue) Sweep(ctx context.Context, lenient bool) error {
 	tx := q.store.WithContext(ctx)
-	g := &granting{q: q, tx: tx, kinds: map[bookings.ShotOf][]dispatch.Kind{}}
-	freed, err := licences.ReturnUnused(tx, q.clock.WallNow(), g.known)
+	freed, err := licences.ReturnUnused(tx, q.clock.WallNow(), turn.Of(tx, q.clock, q.crowds, "").Known)
 	if freed {
 		q.feed.Wake(events.Work)
 	}
 	return errors.Join(q.expire(ctx, lenient), err)
 }
+
+// Look begins a look at what the rule says of frames as they stand, without leasing any.
+func (q *Queue) Look(tx *gorm.DB) *turn.Look { return turn.NewLook(tx, q.clock, q.crowds) }

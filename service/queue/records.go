@@ -16,11 +16,11 @@ import (
 	"rotanex.example/core/picture"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/bookings"
-	"rotanex.example/service/httpapi"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
 	"rotanex.example/service/tries"
+	"rotanex.example/service/turn"
 )
 
 // Frame is one frame of a run.
@@ -309,23 +309,6 @@ func (q *Queue) Renew(ctx context.Context, holders []uuid.UUID) error {
 		q.clock.WallNow().Add(LeaseLife), q.clock.WallNow().Add(LeaseLife/2), holders).Error
 }
 
-// lockHost reads the host, and locks it unless it is only looked at. Aside is why it takes nothing; "" for nothing.
-func (g *granting) lockHost() (aside string, err error) {
-	var boot *uuid.UUID
-	lock := " FOR UPDATE"
-	if g.looks {
-		lock = ""
-	}
-	err = g.tx.Raw("SELECT CASE WHEN draining THEN 'draining' ELSE trouble END, boot, spec, server, desk FROM hosts WHERE name = $1"+lock, g.host.Name).Row().Scan(&aside, &boot, store.JSON(&g.spec), &g.server, store.JSON(&g.desk))
-	g.host.MemoryGB = g.spec.MemoryGB
-	if err == nil && !g.looks && (boot == nil || *boot != g.boot) {
-		err = httpapi.Conflict("another agent reported for this host since; report its stock again")
-	}
-	return aside, err
-}
-
-const leaseColumns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot, f.start, f.begun`
-
 // RenewHeld renews the leases that agents hold until then, with how far their frames are, and returns which those are,
 // without how far they are.
 func RenewHeld(tx *gorm.DB, all []Holding, until time.Time) (map[Held]bool, error) {
@@ -362,13 +345,8 @@ func setDone(tx *gorm.DB, frame int64, at time.Time, seconds float64) error {
 	return tx.Exec("UPDATE frames SET state = 'done', done_at = $2, seconds = $3, lease_until = NULL, progress = 1 WHERE id = $1", frame, at, seconds).Error
 }
 
-// rendering reads the leases that a host has.
-func (g *granting) rendering() ([]held, error) {
-	return store.Rows(g.tx.Raw("SELECT "+leaseColumns+" FROM frames f JOIN run_shots s USING (run_id, shot) WHERE f.host = $1 AND f.state = 'rendering' ORDER BY f.id", g.host.Name), g.scanLease)
-}
-
 // claim leases the first frames of a kind that nobody else is about to lease to a crew, up to n, for one start.
-func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind, n int) ([]held, error) {
+func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind, n int) ([]turn.Rendering, error) {
 	lists, err := store.AllAsJSON(append([]string{}, k.FailedOn...), append([]string{}, k.OnlyOn...), c.Devices)
 	if err != nil {
 		return nil, err
@@ -385,8 +363,8 @@ func (g *granting) claim(c *bookings.Crew, k *dispatch.Kind, n int) ([]held, err
 			       begun = placed.i = 0, start = placed.start, progress = 0, sha256 = NULL, bytes = NULL,
 			       memory_mode = CASE WHEN $12 <> '' THEN $12 ELSE memory_mode END
 			FROM placed WHERE frames.id = placed.id RETURNING frames.*)
-		SELECT `+leaseColumns+` FROM leased f JOIN run_shots s USING (run_id, shot) ORDER BY f.leased_at`,
-		c.Run, c.Shot, lists[0], lists[1], g.host.Name, c.Name, lists[2], c.ID, g.boot, g.now, g.q.clock.WallNow().Add(LeaseLife), c.Mode, c.Frame.Seconds()), g.scanLease)
+		SELECT `+turn.Columns+` FROM leased f JOIN run_shots s USING (run_id, shot) ORDER BY f.leased_at`,
+		c.Run, c.Shot, lists[0], lists[1], g.Host.Name, c.Name, lists[2], c.ID, g.boot, g.Now, g.Wall.Add(LeaseLife), c.Mode, c.Frame.Seconds()), g.Scan)
 }
 
 // setRanOut ends the lease of a frame that ran out of memory: it goes to the places it is

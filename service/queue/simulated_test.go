@@ -28,6 +28,7 @@ import (
 	"rotanex.example/service/store"
 	"rotanex.example/service/testdb"
 	"rotanex.example/service/teststage"
+	"rotanex.example/service/turn"
 )
 
 var six = teststage.Six
@@ -224,7 +225,7 @@ type house struct {
 type rendering struct {
 	ends   time.Time
 	crew   int
-	lease  Lease
+	lease  turn.Lease
 	holder *Holder
 	fails  bool
 }
@@ -375,7 +376,7 @@ func (h *house) look(i int, at time.Time) {
 	for _, x := range h.Hosts {
 		require.NoError(h.t, licences.Keep(h.db.DB, []string{x.Name}, at.Add(licences.SeatLife))) // their agents are all heard of
 	}
-	_, err := licences.ReturnUnused(h.db.DB, h.wall.Now(), (&granting{q: h.q, tx: h.db.DB, kinds: map[bookings.ShotOf][]dispatch.Kind{}}).known)
+	_, err := licences.ReturnUnused(h.db.DB, h.wall.Now(), turn.Of(h.db.DB, h.q.clock, h.q.crowds, "").Known)
 	require.NoError(h.t, err)
 	var held []Held
 	for _, r := range h.renders {
@@ -437,6 +438,6 @@ func (h *house) farmLooks(i int, at time.Time) {
 				break
 			}
 		}
-		h.renders = append(h.renders, rendering{ends: at.Add(all), crew: crew, lease: Lease{Frame: frame}, holder: &holder, fails: fails})
+		h.renders = append(h.renders, rendering{ends: at.Add(all), crew: crew, lease: turn.Lease{Frame: frame}, holder: &holder, fails: fails})
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"rotanex.example/service/store"
 	"rotanex.example/service/testdb"
 	"rotanex.example/service/teststage"
+	"rotanex.example/service/turn"
 )
 
 // startHouse has a host with one crew that is booked for ten frames, of 10 s with their part of
@@ -47,13 +48,13 @@ func (h *house) frames() (waiting, begun, unbegun []int, taken int) {
 	return read("state = 'waiting'"), read("state = 'rendering' AND begun"), read("state = 'rendering' AND NOT begun"), taken
 }
 
-func (h *house) granted(held ...Held) []Lease {
+func (h *house) granted(held ...Held) []turn.Lease {
 	found, err := h.q.Grant(context.Background(), Holding{"host-0", h.boot, held, true})
 	require.NoError(h.t, err)
 	return found.Leases
 }
 
-func (h *house) end(l Lease, r Result) error {
+func (h *house) end(l turn.Lease, r Result) error {
 	r.Boot = h.boot
 	if !r.Failed && !r.GivenBack {
 		require.NoError(h.t, h.db.Exec("UPDATE frames SET sha256 = 'x' WHERE id = ?", l.Lease).Error)
@@ -62,7 +63,7 @@ func (h *house) end(l Lease, r Result) error {
 	return h.q.End(context.Background(), "host-0", l.Lease, l.Fence, r)
 }
 
-func (h *house) renewed(all ...Lease) []bool {
+func (h *house) renewed(all ...turn.Lease) []bool {
 	of := Holding{"host-0", h.boot, nil, true}
 	for _, l := range all {
 		of.Held = append(of.Held, Held{Lease: l.Lease, Fence: l.Fence})

@@ -11,6 +11,7 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/queue"
+	"rotanex.example/service/turn"
 )
 
 // CrewVerdict is what the rule says of a crew.
@@ -89,7 +90,7 @@ func (s *Standing) WhyFrame(ctx context.Context, run uuid.UUID, shot string, num
 type HostWhy struct {
 	Answer    string        // in a sentence
 	Crews     []CrewVerdict // on each that is booked there, who takes a frame soonest first
-	Rendering []queue.Lease
+	Rendering []turn.Lease
 }
 
 // WhyHost says why a host does nothing, or what it does: what the rule says of each of its

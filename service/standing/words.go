@@ -9,6 +9,7 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/states"
+	"rotanex.example/service/turn"
 )
 
 // settled says why there is nothing to ask the rule about a frame; "" if there is.
@@ -94,7 +95,7 @@ func spare(h *dispatch.Host) (out []string) {
 }
 
 // hostAnswer says in a sentence what a host does and why it does no more.
-func hostAnswer(look *queue.HostLook, paused []string) string {
+func hostAnswer(look *turn.HostLook, paused []string) string {
 	var said []string
 	for _, l := range look.Rendering {
 		said = append(said, fmt.Sprintf("%s renders frame %d of %s", l.Crew, l.Frame, l.Shot))

@@ -1,4 +1,4 @@
-package queue
+package turn
 
 import (
 	"context"
@@ -8,6 +8,7 @@ import (
 
 	"rotanex.example/core/dispatch"
 	"rotanex.example/service/bookings"
+	"rotanex.example/service/clock"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
@@ -16,18 +17,30 @@ import (
 // Look is what one could ask the rule of frames as they stand, without leasing any. What
 // is read of shots on the way is kept for the next question.
 type Look struct {
-	q     *Queue
-	tx    *gorm.DB
-	kinds map[bookings.ShotOf][]dispatch.Kind
+	tx     *gorm.DB
+	clock  clock.Clock
+	crowds *bookings.Crowds
+	kinds  map[bookings.ShotOf][]dispatch.Kind
 }
 
-// Look begins a look at what stands.
-func (q *Queue) Look(tx *gorm.DB) *Look {
-	return &Look{q, tx, map[bookings.ShotOf][]dispatch.Kind{}}
+// NewLook begins a look at what stands.
+func NewLook(tx *gorm.DB, c clock.Clock, crowds *bookings.Crowds) *Look {
+	return &Look{tx, c, crowds, map[bookings.ShotOf][]dispatch.Kind{}}
 }
 
-func (l *Look) at(host string) *granting {
-	return &granting{q: l.q, tx: l.tx, host: dispatch.Host{Name: host}, now: l.q.clock.Now(), kinds: l.kinds, looks: true}
+// looking is a turn in which nothing is taken.
+type looking struct{ *Turn }
+
+// Take implements dispatch.Queue: nothing is.
+func (l looking) Take(c *dispatch.Crew, _ *dispatch.Kind) (int, error) {
+	l.Forget(l.Rows[c].Run, c.Shot)
+	return 1, nil
+}
+
+func (l *Look) at(host string) looking {
+	t := Of(l.tx, l.clock, l.crowds, host)
+	t.kinds, t.looks = l.kinds, true
+	return looking{t}
 }
 
 // May says whether a crew may take a frame of a kind now, later or never. A farm is handed
@@ -37,16 +50,18 @@ func (l *Look) May(c *bookings.Crew, k *dispatch.Kind) (dispatch.Verdict, error)
 		return dispatch.Handed(&c.Crew, k), nil
 	}
 	g := l.at(c.Host)
-	g.rows = map[*dispatch.Crew]*bookings.Crew{&c.Crew: c}
+	g.Rows = map[*dispatch.Crew]*bookings.Crew{&c.Crew: c}
 	if c.Known {
-		if _, err := g.lockHost(); err != nil {
+		if _, _, err := g.Lock(); err != nil {
 			return dispatch.Verdict{}, err
 		}
-		if _, err := g.current(nil); err != nil {
+		own, err := g.Turn.Rendering()
+		if err != nil {
 			return dispatch.Verdict{}, err
 		}
+		g.InUse(own)
 	}
-	return g.host.May(g, &c.Crew, k, g.now)
+	return g.Host.May(g, &c.Crew, k, g.Now)
 }
 
 // HostLook is a host as the rule finds it: what it renders, and a verdict on each crew
@@ -62,28 +77,33 @@ type HostLook struct {
 // Host asks the rule what a host's crews may take now.
 func (l *Look) Host(ctx context.Context, name string) (out HostLook, err error) {
 	g := l.at(name)
-	out.Aside, err = g.lockHost()
+	_, out.Aside, err = g.Lock()
 	if store.Missing(err) {
 		return out, httpapi.NotFound(fmt.Sprintf("there is no host %q; rotanex hosts list shows them", name))
 	}
 	if err != nil {
 		return out, err
 	}
-	if h := (hosts.Host{Spec: g.spec, Desk: g.desk}); h.AllKept() {
+	if h := (hosts.Host{Spec: g.Spec, Desk: g.Desk}); h.AllKept() {
 		out.Kept = h.Desk.Why
 	}
-	if out.Rendering, err = g.current(nil); err != nil {
+	own, err := g.Turn.Rendering()
+	if err != nil {
 		return out, err
 	}
-	if err := g.read(); err != nil {
+	g.InUse(own)
+	for _, x := range own {
+		out.Rendering = append(out.Rendering, x.Lease)
+	}
+	if err := g.Read(); err != nil {
 		return out, err
 	}
-	if err := g.host.Choose(g, g.now); err != nil {
+	if err := g.Host.Choose(g, g.Now); err != nil {
 		return out, err
 	}
-	for _, c := range g.host.Crews {
-		out.Crews = append(out.Crews, g.rows[c])
+	for _, c := range g.Host.Crews {
+		out.Crews = append(out.Crews, g.Rows[c])
 	}
-	out.Rule = g.host
+	out.Rule = g.Host
 	return out, nil
 }
