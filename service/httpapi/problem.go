@@ -144,3 +144,18 @@ func Convert[T any](from any) (T, error) {
 	}
 	return to, err
 }
+
+// Within is what is wrong with a part of what was sent: its fields are named from the whole.
+func Within(part string, err error) error {
+	var p *Problem
+	if !errors.As(err, &p) || len(p.Fields) == 0 {
+		return err
+	}
+	out := *p
+	out.Fields = slices.Clone(p.Fields)
+	for i, f := range out.Fields {
+		out.Fields[i].Name = part + f.Name
+	}
+	out.Detail = strings.ReplaceAll(strings.TrimPrefix(part, "/"), "/", " ") + ": " + p.Detail
+	return &out
+}

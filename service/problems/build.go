@@ -9,6 +9,7 @@ import (
 
 	"rotanex.example/core/desks"
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/frames"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/replan"
@@ -17,6 +18,7 @@ import (
 	"rotanex.example/service/accounts"
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/kept"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/timings"
 )
@@ -27,7 +29,14 @@ const horizon = 14 * 24 * time.Hour
 
 // Build turns stock, trials and prices into a problem.
 func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes, error) {
-	b := builder{Problems: p, now: p.Clock.Now().Truncate(time.Second), notes: Notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}, Lately: map[string]float64{}, InHand: map[string]planning.Millis{}, Desks: map[string]desks.Habits{}}}
+	var err error
+	if ask.Shots, err = p.Shots.Expand(ctx, ask.Shots); err != nil {
+		return planning.Problem{}, Notes{}, err
+	}
+	if ask.Pin, err = p.pins(ctx, ask.Pin); err != nil {
+		return planning.Problem{}, Notes{}, err
+	}
+	b := builder{Problems: p, kept: map[string]frames.Set{}, now: p.Clock.Now().Truncate(time.Second), notes: Notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}, Lately: map[string]float64{}, InHand: map[string]planning.Millis{}, Desks: map[string]desks.Habits{}}}
 	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.Currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
 	if ask.Goal != "" {
 		b.problem.Goal = ask.Goal
@@ -53,7 +62,6 @@ func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes,
 	if err := b.addShots(ctx, ask); err != nil {
 		return b.problem, b.notes, err
 	}
-	var err error
 	if b.turnaround, err = p.Timings.Turnaround(ctx); err != nil {
 		return b.problem, b.notes, err
 	}
@@ -96,8 +104,9 @@ type builder struct {
 	problem    planning.Problem
 	notes      Notes
 	shots      []plannedShot
-	last       time.Time // of the deadlines
-	rest       *rest     // of the run that is planned on; nil for none
+	last       time.Time             // of the deadlines
+	rest       *rest                 // of the run that is planned on; nil for none
+	kept       map[string]frames.Set // of each shot, the frames that are done already
 }
 
 type plannedShot struct {
@@ -143,16 +152,16 @@ func (b *builder) addShots(ctx context.Context, ask Ask) error {
 		if err != nil {
 			return err
 		}
-		frames := shot.FrameCount
+		left := shot.FrameCount
 		switch {
 		case b.rest != nil:
-			frames = b.rest.waiting[name]
+			left = b.rest.waiting[name]
 		case !ask.Again:
-			if frames, err = b.keepDone(ctx, shot, frames); err != nil {
+			if left, err = b.keepDone(ctx, shot); err != nil {
 				return err
 			}
 		}
-		if frames == 0 {
+		if left == 0 {
 			continue
 		}
 		b.shots = append(b.shots, plannedShot{shot, view})
@@ -161,12 +170,13 @@ func (b *builder) addShots(ctx context.Context, ask Ask) error {
 			return err
 		}
 		b.problem.Shots = append(b.problem.Shots, planning.Shot{
-			ID: name, Frames: frames, Licence: licence, Deadline: b.millis(deadline), RAM: planning.Memory(view.Need.HostEach().GB()*1e6 + 0.5),
+			ID: name, Frames: left, Licence: licence, After: shot.Spec.After, Deadline: b.millis(deadline), RAM: planning.Memory(view.Need.HostEach().GB()*1e6 + 0.5),
 		})
 	}
 	if len(b.shots) == 0 {
 		return nothingLeft(ask)
 	}
+	b.problem.Shots = planning.Linked(b.problem.Shots)
 	b.priceSeats()
 	return nil
 }
@@ -352,4 +362,21 @@ func (b *builder) estimate(shot plannedShot, place string, c stock.Crew, turnaro
 	}
 	b.notes.Basis[accounts.BasisKey(shot.Name, place, c.ID)] = x.Estimate
 	return max(1, planning.Millis(x.Estimate.Seconds*1000+0.5)+planning.MillisOf(turnaround)), true
+}
+
+// keepDone keeps what is done already of a shot, and returns how many frames are left to be planned.
+func (b *builder) keepDone(ctx context.Context, shot shots.Shot) (left int, err error) {
+	now, _, err := b.Packages.Of(ctx, shot.Name)
+	if err != nil {
+		return 0, err
+	}
+	done, all, err := kept.Of(ctx, b.Store, shot, now.Files, b.kept)
+	b.notes.Kept = append(b.notes.Kept, done...)
+	b.kept[shot.Name] = all
+	return shot.FrameCount - all.Len(), err
+}
+
+// nothingLeft says that all that was asked for is done.
+func nothingLeft(ask Ask) error {
+	return httpapi.BadField("/shots", Listed(ask.Shots), "is done already, every frame, as it is now: rotanex runs list shows by which run. Ask for them `again` (rotanex plan … --again) to render them once more")
 }

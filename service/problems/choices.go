@@ -1,6 +1,7 @@
 package problems
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -99,4 +100,18 @@ func (b *builder) names() map[string]bool {
 		}
 	}
 	return out
+}
+
+// pins lets what a shot is kept to count for all of its passes.
+func (p *Problems) pins(ctx context.Context, all []Pin) (out []Pin, err error) {
+	for _, pin := range all {
+		names, err := p.Shots.Passes(ctx, pin.Shot)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range names {
+			out = append(out, Pin{Shot: name, Places: pin.Places})
+		}
+	}
+	return out, nil
 }

@@ -85,6 +85,10 @@ func (b *builder) addFarms(ctx context.Context) error {
 		used := false
 		for _, shot := range b.shots {
 			crew := f.Spec.Crew()
+			if len(shot.Spec.After) > 0 {
+				b.leaveOut(shot.Name, f.Name, crew.ID, "a farm renders from a package: it cannot be handed the frames of other passes", "")
+				continue
+			}
 			if frame, ok := b.estimate(shot, f.Name, crew, 0); ok {
 				used = true
 				b.notes.FarmCrews[shot.Name+" "+f.Name] = crew.ID

@@ -19,6 +19,7 @@ import (
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/kept"
 	"rotanex.example/service/licences"
 	"rotanex.example/service/packages"
 	"rotanex.example/service/shots"
@@ -63,7 +64,7 @@ type Notes struct {
 	FarmCrews map[string]string          `json:"farm_crews,omitempty"` // of each shot and farm, what renders on a node
 	Sources   map[string]string          `json:"sources,omitempty"`    // of each owned host
 	SeatDays  map[string]int             `json:"seat_days,omitempty"`  // for how many days extra seats of each pool are hired
-	Kept      []Kept                     `json:"kept,omitempty"`       // frames that are done already
+	Kept      []kept.Frames              `json:"kept,omitempty"`       // frames that are done already
 	InHand    map[string]planning.Millis `json:"in_hand,omitempty"`    // until when hosts are busy with frames of the run itself, whose rest this is
 	Lately    map[string]float64         `json:"lately,omitempty"`     // by what factor shots, hosts and crews, host/crew, are off of late: see replan.AsOfLate
 	Desks     map[string]desks.Habits    `json:"desks,omitempty"`      // how those among the hosts are taken back

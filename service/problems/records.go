@@ -102,19 +102,6 @@ func (p *Problems) excludedIn(ctx context.Context, run uuid.UUID) (map[string]st
 	return out, err
 }
 
-// runsOf reads the last runs of a shot, newest first.
-func (p *Problems) runsOf(ctx context.Context, shot string) ([]earlier, error) {
-	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT r.id, s.spec, coalesce(s.package, '[]') FROM run_shots s JOIN runs r ON r.id = s.run_id
-		WHERE s.shot = $1 AND r.kind = 'run' ORDER BY r.created_at DESC, r.id LIMIT $2`, shot, earlierRuns), func(row store.Row) (e earlier, err error) {
-		return e, row.Scan(&e.id, store.JSON(&e.spec), store.JSON(&e.files))
-	})
-}
-
-func (p *Problems) doneIn(ctx context.Context, run uuid.UUID, shot string) ([]int, error) {
-	return store.Column[int](p.Store.WithContext(ctx).Raw(`SELECT frame FROM frames
-		WHERE run_id = $1 AND shot = $2 AND state = 'done' AND NOT warm_up AND repeat = 0`, run, shot))
-}
-
 func (p *Problems) runKind(ctx context.Context, run uuid.UUID) (state states.Run, kind string, priority dispatch.Priority, err error) {
 	return state, kind, priority, p.Store.WithContext(ctx).Raw("SELECT state, kind, priority FROM runs WHERE id = ?", run).Row().Scan(&state, &kind, &priority)
 }
@@ -125,7 +112,7 @@ func (p *Problems) waitingOf(ctx context.Context, run uuid.UUID) (map[string]int
 		Shot    string
 		Waiting int
 	}
-	err := p.Store.WithContext(ctx).Raw("SELECT shot, count(*) AS waiting FROM frames WHERE run_id = ? AND state = 'waiting' GROUP BY shot", run).Scan(&rows).Error
+	err := p.Store.WithContext(ctx).Raw("SELECT shot, count(*) AS waiting FROM frames WHERE run_id = ? AND state IN ('waiting', 'blocked') GROUP BY shot", run).Scan(&rows).Error
 	out := map[string]int{}
 	for _, r := range rows {
 		out[r.Shot] = r.Waiting

@@ -87,6 +87,7 @@ func (r Result) outcome() string {
 // nothing, and that of a lease that is not held any more is a conflict.
 func (q *Queue) End(ctx context.Context, host string, lease, fence int64, r Result) error {
 	var ended *leased
+	unblocked := false
 	err := q.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		found, err := leases(tx, "id = $1 AND fence = $2 AND host = $3 AND boot = $4 FOR UPDATE", lease, fence, host, r.Boot)
 		if err != nil {
@@ -99,12 +100,17 @@ func (q *Queue) End(ctx context.Context, host string, lease, fence int64, r Resu
 		if err := q.end(tx, found[0], r); err != nil {
 			return err
 		}
+		if r.outcome() == tries.Done {
+			if unblocked, err = arrived(tx, found[0]); err != nil {
+				return err
+			}
+		}
 		return q.next(tx, found[0], r)
 	})
 	if err == nil && ended != nil {
-		// A frame that is done is nobody else's: its host alone has room again. One that waits again is for others too.
+		// A frame that is done is nobody else's: its host alone has room again. One that waits again, or now, is for others too.
 		work := events.WorkOf(host)
-		if r.outcome() != tries.Done {
+		if r.outcome() != tries.Done || unblocked {
 			work = events.Work
 		}
 		q.feed.Wake(events.Changes, work)
@@ -164,6 +170,11 @@ func (q *Queue) free(tx *gorm.DB, l leased, outcome, cause, tail, state string, 
 	}
 	if err := note(tx, l, outcome, cause, tail, now, seconds, m); err != nil {
 		return err
+	}
+	if state == string(Failed) {
+		if err := q.giveUpBlocked(tx, l); err != nil {
+			return err
+		}
 	}
 	return q.feed.Write(tx, l.event(events.Event{At: now, State: state, Cause: cause}))
 }

@@ -1,6 +1,7 @@
 package queue
 
 import (
+	"errors"
 	"strings"
 
 	"gorm.io/gorm"
@@ -45,7 +46,7 @@ func (q *Queue) excludeCrew(tx *gorm.DB, l leased, why, cause string) error {
 	if err := bookings.Exclude(tx, l.run, l.shot, l.host, l.crew, why); err != nil {
 		return err
 	}
-	return failForsaken(tx, l.run, l.shot, cause)
+	return errors.Join(failForsaken(tx, l.run, l.shot, cause), q.giveUpBlocked(tx, l))
 }
 
 // excludeUnable keeps further frames of a shot from a crew on which its renderer never starts.

@@ -7,6 +7,7 @@
 // renewed ends, and its frame waits again. An answer that comes after that carries an
 // old fence number and changes nothing.
 //
+//	blocked → waiting, once the frames that it needs are done
 //	waiting → rendering → done
 //	   ↑          ↓
 //	   └── failed try, lost agent, given back        → failed (after Tries)
@@ -45,6 +46,7 @@ type State string
 // States of frames.
 const (
 	Waiting   State = "waiting"
+	Blocked   State = "blocked" // waits for the frames of others; it is told as one that waits
 	Rendering State = "rendering"
 	Done      State = "done"
 	Failed    State = "failed"

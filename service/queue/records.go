@@ -102,7 +102,7 @@ func TryAgain(tx *gorm.DB, run uuid.UUID) error {
 	if err := tx.Exec("UPDATE frames SET state = 'waiting', failures = 0, failed_on = '[]', only_on = '[]', memory_mode = '', forgiven = (SELECT coalesce(max(id), 0) FROM tries) WHERE run_id = $1 AND state = 'failed'", run).Error; err != nil {
 		return err
 	}
-	return bookings.Reopen(tx, run)
+	return errors.Join(Block(tx, run), bookings.Reopen(tx, run))
 }
 
 // Revoke ends all leases of a run; its agents learn of it at their next heartbeat.
@@ -123,7 +123,7 @@ func Delete(tx *gorm.DB, run uuid.UUID, most int) (int64, error) {
 }
 
 const leasedColumns = `id, fence, run_id, shot, frame, host, crew, booking_id, leased_at, warm_up, sha256,
-	(SELECT tries FROM runs WHERE runs.id = frames.run_id), (SELECT kind = 'trial' FROM runs WHERE runs.id = frames.run_id), devices, memory_mode, boot, start, begun`
+	(SELECT tries FROM runs WHERE runs.id = frames.run_id), (SELECT kind = 'trial' FROM runs WHERE runs.id = frames.run_id), (SELECT chained FROM runs WHERE runs.id = frames.run_id), devices, memory_mode, boot, start, begun`
 
 // leased is a frame under lease, as it is ended.
 type leased struct {
@@ -139,6 +139,7 @@ type leased struct {
 	sha256    *string
 	tries     int
 	trial     bool
+	chained   bool // some of its run need the frames of others
 	devices   []string
 	mode      string // of memory, see Lease
 	boot      uuid.UUID
@@ -147,7 +148,7 @@ type leased struct {
 }
 
 func scanLeased(row store.Row) (l leased, err error) {
-	return l, row.Scan(&l.id, &l.fence, &l.run, &l.shot, &l.frame, &l.host, &l.crew, &l.booking, &l.since, &l.warmUp, &l.sha256, &l.tries, &l.trial,
+	return l, row.Scan(&l.id, &l.fence, &l.run, &l.shot, &l.frame, &l.host, &l.crew, &l.booking, &l.since, &l.warmUp, &l.sha256, &l.tries, &l.trial, &l.chained,
 		store.JSON(&l.devices), &l.mode, &l.boot, &l.start, &l.begun)
 }
 
@@ -384,7 +385,7 @@ func setRanOut(tx *gorm.DB, l leased, giveUp, sameCrew bool, places []string, mo
 // failForsaken gives up the waiting frames of a shot from which every crew is excluded.
 func failForsaken(tx *gorm.DB, run uuid.UUID, shot, cause string) error {
 	return tx.Exec(`
-		UPDATE frames SET state = 'failed', cause = $3 WHERE run_id = $1 AND shot = $2 AND state = 'waiting'
+		UPDATE frames SET state = 'failed', cause = $3 WHERE run_id = $1 AND shot = $2 AND state IN ('waiting', 'blocked')
 		  AND NOT EXISTS (SELECT 1 FROM bookings WHERE run_id = $1 AND shot = $2 AND excluded = '')`, run, shot, cause).Error
 }
 

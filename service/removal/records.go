@@ -7,6 +7,7 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/service/httpapi"
+	"rotanex.example/service/shots"
 	"rotanex.example/service/states"
 	"rotanex.example/service/store"
 )
@@ -42,7 +43,11 @@ func openRunOf(tx *gorm.DB, condition, value string) (string, error) {
 }
 
 func ofShot(tx *gorm.DB, name string) (string, error) {
-	run, err := openRunOf(tx, "FROM run_shots s WHERE s.run_id = r.id AND s.shot = $1", name)
+	of, err := shots.PassOf(tx, name)
+	if err != nil || of != "" {
+		return fmt.Sprintf("it is a pass of %[1]s: change %[1]s, or delete it", of), err
+	}
+	run, err := openRunOf(tx, "FROM run_shots s WHERE s.run_id = r.id AND (s.shot = $1 OR s.spec->>'pass_of' = $1)", name)
 	if err != nil || run == "" {
 		return "", err
 	}

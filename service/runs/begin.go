@@ -55,6 +55,7 @@ const (
 // Begin stores a new run and opens it for work. A run of that id that stands
 // already is left as it is, if it was asked for in the same words.
 func (q *Runs) Begin(ctx context.Context, b Beginning) error {
+	b.Run.Chained = slices.ContainsFunc(b.Shots, func(s Shot) bool { return len(s.Spec.After) > 0 })
 	if err := q.lay(ctx, &b); err != nil {
 		return err
 	}
@@ -88,6 +89,11 @@ func (q *Runs) Begin(ctx context.Context, b Beginning) error {
 		}
 		for _, k := range b.Kept {
 			if err := k.add(tx, b.Run.ID); err != nil {
+				return err
+			}
+		}
+		if b.Run.Chained {
+			if err := queue.Block(tx, b.Run.ID); err != nil {
 				return err
 			}
 		}

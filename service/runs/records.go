@@ -29,11 +29,11 @@ func (q *Runs) packageOf(ctx context.Context, shot string) ([]providers.PackageF
 
 // addRun stores a run that is being carried out; false: one of that id stands already.
 func addRun(tx *gorm.DB, r Run) (isNew bool, err error) {
-	made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs, priority, policy)
-		VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?, ?, ?) ON CONFLICT (id) DO UPDATE SET kind = excluded.kind, plan_id = excluded.plan_id, tries = excluded.tries,
-			created_at = excluded.created_at, cap = excluded.cap, accept_proofs = excluded.accept_proofs, priority = excluded.priority, policy = excluded.policy
+	made := tx.Exec(`INSERT INTO runs (id, kind, plan_id, request, state, tries, created_at, cap, accept_proofs, priority, policy, chained)
+		VALUES (?, ?, ?, ?, 'running', ?, ?, CAST(? AS numeric), ?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET kind = excluded.kind, plan_id = excluded.plan_id, tries = excluded.tries,
+			created_at = excluded.created_at, cap = excluded.cap, accept_proofs = excluded.accept_proofs, priority = excluded.priority, policy = excluded.policy, chained = excluded.chained
 		WHERE runs.kind = 'laid' AND runs.request = excluded.request`,
-		r.ID, r.Kind, r.PlanID, r.Request, r.Tries, r.CreatedAt, r.Cap, r.AcceptProofs, r.Priority, cmp.Or(r.Policy, replan.Off))
+		r.ID, r.Kind, r.PlanID, r.Request, r.Tries, r.CreatedAt, r.Cap, r.AcceptProofs, r.Priority, cmp.Or(r.Policy, replan.Off), r.Chained)
 	return made.RowsAffected > 0, made.Error
 }
 
@@ -123,6 +123,7 @@ func endFinished(tx *gorm.DB, only *uuid.UUID, now time.Time) ([]Run, error) {
 		WHERE r.kind IN ('run', 'trial') AND r.state IN ('running', 'paused') AND ($2::uuid IS NULL OR r.id = $2)
 		  AND (SELECT count(*) FROM (SELECT FROM frames f WHERE f.run_id = r.id AND f.state = 'waiting' ORDER BY shot, tried LIMIT 1) x) = 0 -- in its index, see bookings.CountWaiting
 		  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'rendering')
+		  AND NOT EXISTS (SELECT 1 FROM frames f WHERE f.run_id = r.id AND f.state = 'blocked')
 		RETURNING r.id, r.kind, r.state`, now, only), func(row store.Row) (r Run, err error) {
 		return r, row.Scan(&r.ID, &r.Kind, &r.State)
 	})

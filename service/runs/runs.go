@@ -52,6 +52,7 @@ type Run struct {
 	Priority     dispatch.Priority
 	Policy       replan.Policy // how far it is planned anew by itself
 	Deadline     *time.Time    // where it was moved since it was planned
+	Chained      bool          // some of its shots need the frames of others
 	Alerted      int           // the share of the cap that was passed last, in percent
 }
 

@@ -18,7 +18,10 @@ func (s *Shots) PutShot(w http.ResponseWriter, r *http.Request, name string, par
 	switch {
 	case err != nil:
 	case params.Check:
-		shot, err = s.checked(r.Context(), name, spec)
+		var all []Shot
+		if all, err = s.with(r.Context(), name, spec); err == nil {
+			shot = all[0]
+		}
 	default:
 		shot, err = s.Put(r.Context(), name, spec)
 	}
@@ -27,7 +30,7 @@ func (s *Shots) PutShot(w http.ResponseWriter, r *http.Request, name string, par
 
 // Get answers with one shot.
 func (s *Shots) Get(w http.ResponseWriter, r *http.Request, name string) {
-	shot, err := s.Find(r.Context(), name)
+	shot, err := s.any(r.Context(), name)
 	httpapi.Answer(w, r, http.StatusOK, record(shot), err)
 }
 
@@ -38,7 +41,10 @@ func (s *Shots) List(w http.ResponseWriter, r *http.Request, params api.ListShot
 }
 
 func record(s Shot) api.Shot {
-	return api.Shot{Spec: s.Spec.record(), FrameCount: s.FrameCount, Updated: s.UpdatedAt.UTC()}
+	return api.Shot{
+		Spec: s.Spec.record(), FrameCount: s.FrameCount, Updated: s.UpdatedAt.UTC(),
+		PassOf: s.Spec.PassOf, Pass: s.Spec.Pass, After: s.Spec.After,
+	}
 }
 
 func (s Spec) record() api.ShotSpec {
@@ -46,6 +52,10 @@ func (s Spec) record() api.ShotSpec {
 		Name: s.Name, Title: s.Title, Scene: s.Scene, Frames: s.Frames, Width: s.Width, Height: s.Height, Launcher: s.Launcher, Settings: s.Settings,
 		Fps: s.FPS, Deadline: s.Deadline, Inputs: s.Inputs, Backend: s.Backend, Devices: s.Devices, Version: s.Version, Plugins: s.Plugins, Features: s.Features, Accepts: s.Accepts,
 		Licence: s.Licence, HostMemoryGb: float32(s.HostMemoryGB), DeviceMemoryGb: float32(s.DeviceMemoryGB), TexturesGb: float32(s.TexturesGB), Buffers: s.Buffers,
+	}
+	for _, p := range s.Passes {
+		pass, _ := httpapi.Convert[api.ShotPass](p) // of the same fields
+		out.Passes = append(out.Passes, pass)
 	}
 	for _, step := range s.OutOfMemory {
 		out.OutOfMemory = append(out.OutOfMemory, api.ShotSpecOutOfMemory(step))

@@ -38,8 +38,19 @@ func asked(tx *gorm.DB, shot *Shot, now time.Time) error {
 		shot.Name, now, now.Add(-lately)).Row().Scan(&shot.AskedAt, &shot.ListedAt)
 }
 
-// Delete deletes a shot, and reports whether there was one.
+// Delete deletes a shot with its passes, and reports whether there was one.
 func Delete(tx *gorm.DB, name string) (bool, error) {
-	done := tx.Exec("DELETE FROM shots WHERE name = $1", name)
+	done := tx.Exec("DELETE FROM shots WHERE name = $1 OR spec->>'pass_of' = $1", name)
 	return done.RowsAffected > 0, done.Error
+}
+
+// deletePasses deletes the passes of a shot but for some.
+func deletePasses(tx *gorm.DB, name string, but []string) error {
+	return tx.Exec("DELETE FROM shots WHERE spec->>'pass_of' = $1 AND NOT name = ANY($2)", name, but).Error
+}
+
+// PassOf is the shot of which one is a pass; "": of none.
+func PassOf(tx *gorm.DB, name string) (of string, err error) {
+	err = tx.Raw("SELECT coalesce(spec->>'pass_of', '') FROM shots WHERE name = $1", name).Row().Scan(&of)
+	return of, store.Unless(store.Missing, err)
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path"
 	"strconv"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -55,8 +56,18 @@ type Shots struct {
 // New makes it.
 func New(s *store.Store, c clock.Clock, f *events.Feed) *Shots { return &Shots{s, c, f} }
 
-// Find returns a shot by name, or a problem that names it.
+// Find returns a shot by name that is rendered: itself, or a pass of it; or a problem that names it.
 func (s *Shots) Find(ctx context.Context, name string) (Shot, error) {
+	shot, err := s.any(ctx, name)
+	if passes := shot.Spec.Passes; err == nil && len(passes) > 0 {
+		names, _ := s.Passes(ctx, name)
+		err = httpapi.BadField("/shot", name, "is rendered in passes: ask for one of them, "+strings.Join(names, ", "))
+	}
+	return shot, err
+}
+
+// any returns a shot by name, or a problem that names it.
+func (s *Shots) any(ctx context.Context, name string) (Shot, error) {
 	var shot Shot
 	err := s.store.WithContext(ctx).Take(&shot, "name = ?", name).Error
 	if store.Missing(err) {
@@ -107,7 +118,7 @@ func check(name string, spec Spec) (int, error) {
 			return 0, httpapi.BadField("/inputs", input, "want a path below the agents' scene folder")
 		}
 	}
-	return set.Len(), nil
+	return set.Len(), checkPasses(spec)
 }
 
 // outside reports whether a path leaves the folder that it is below of, or is none.
@@ -139,18 +150,13 @@ func (s *Shots) checked(ctx context.Context, name string, spec Spec) (Shot, erro
 
 // Put makes a shot or replaces it.
 func (s *Shots) Put(ctx context.Context, name string, spec Spec) (Shot, error) {
-	shot, err := s.checked(ctx, name, spec)
+	all, err := s.with(ctx, name, spec)
 	if err != nil {
 		return Shot{}, err
 	}
-	err = s.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Save(&shot).Error; err != nil {
-			return err
-		}
-		return s.feed.Write(tx, events.Event{Kind: events.Shot, Shot: name})
-	})
+	err = s.store.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return s.save(tx, all) })
 	s.feed.Wake(events.Changes)
-	return shot, err
+	return all[0], err
 }
 
 // Asked has hosts look for the shot's input files, as somebody asks about it, and returns it as it is then.

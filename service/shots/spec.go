@@ -18,6 +18,12 @@ type Spec struct {
 	Deadline time.Time         `json:"deadline,omitzero"` // zero: none of its own
 	Inputs   []string          `json:"inputs,omitempty"`  // files beside the scene
 
+	Passes []Pass `json:"passes,omitempty"` // in which it is rendered; each is a shot of its own as well
+	// Of a pass: its shot, its name there, and the shots whose frame it needs for its own.
+	PassOf string   `json:"pass_of,omitempty"`
+	Pass   string   `json:"pass,omitempty"`
+	After  []string `json:"after,omitempty"`
+
 	// What its renderer must be and have.
 	Backend  string   `json:"backend,omitempty"`
 	Devices  []string `json:"devices,omitempty"` // what may render it: gpu, cpu, hybrid, a model, HOST/CREW; none is any

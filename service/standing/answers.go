@@ -7,7 +7,7 @@ import (
 )
 
 func record(f queue.Frame) api.Frame {
-	out := api.Frame{Shot: f.Shot, Frame: f.Frame, State: api.FrameState(f.State), Failures: f.Failures, Cause: f.Cause}
+	out := api.Frame{Shot: f.Shot, Frame: f.Frame, State: told(f.State), Failures: f.Failures, Cause: f.Cause}
 	if f.State == queue.Done || f.State == queue.Rendering {
 		out.Host, out.Crew = *f.Host, *f.Crew
 	}
@@ -66,4 +66,12 @@ func (w Waiting) Record() (out []api.Waiting) {
 		out = append(out, api.Waiting{Run: w.Run, What: api.WaitingStranded, Shot: x.Shot, Frames: x.Frames, Why: x.Why})
 	}
 	return out
+}
+
+// told is how the state of a frame is told: one that is blocked waits.
+func told(s queue.State) api.FrameState {
+	if s == queue.Blocked {
+		s = queue.Waiting
+	}
+	return api.FrameState(s)
 }

@@ -40,7 +40,11 @@ func (s *Standing) Frames(ctx context.Context, run uuid.UUID, want Wanted) (page
 		query = query.Where("shot = ?", want.Shot)
 	}
 	if want.State != nil {
-		query = query.Where("state = ?", want.State)
+		states := []queue.State{queue.State(*want.State)}
+		if states[0] == queue.Waiting {
+			states = append(states, queue.Blocked)
+		}
+		query = query.Where("state IN ?", states)
 	}
 	if given {
 		query = query.Where("(shot, frame) > (?, ?)", shot, number)

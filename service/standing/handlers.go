@@ -51,7 +51,7 @@ func (s *Standing) GetFrame(w http.ResponseWriter, r *http.Request, run uuid.UUI
 func (s *Standing) GetWhyFrame(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, number int) {
 	why, err := s.WhyFrame(r.Context(), run, shot, number)
 	httpapi.Answer(w, r, http.StatusOK, api.FrameWhy{
-		Run: run, Shot: shot, Frame: number, State: api.FrameState(why.State), Answer: why.Answer, Left: why.Left, Ahead: why.Ahead, Crews: verdictRecords(why.Crews),
+		Run: run, Shot: shot, Frame: number, State: told(why.State), Answer: why.Answer, Left: why.Left, Ahead: why.Ahead, Crews: verdictRecords(why.Crews),
 	}, err)
 }
 

@@ -78,6 +78,18 @@ func alike(tx *gorm.DB, h queue.Holder, frame, n int) ([]queue.Frame, error) {
 	})
 }
 
+// needed is a frame of another shot that one needs, and that is not done.
+type needed struct {
+	Shot  string
+	State queue.State
+}
+
+// needs lists what a blocked frame waits for.
+func needs(tx *gorm.DB, f queue.Frame) (out []needed, err error) {
+	return out, tx.Raw(`SELECT i.shot, i.state FROM run_shots s, jsonb_array_elements_text(s.spec->'after') WITH ORDINALITY AS a (shot, n), frames i
+		WHERE s.run_id = ? AND s.shot = ? AND i.run_id = s.run_id AND i.shot = a.shot AND i.frame = ? AND i.state <> 'done' ORDER BY a.n`, f.RunID, f.Shot, f.Frame).Scan(&out).Error
+}
+
 // OpenFrames counts the frames of open runs by state.
 func (s *Standing) OpenFrames(ctx context.Context) (map[queue.State]int, error) {
 	var found []struct {
@@ -88,7 +100,10 @@ func (s *Standing) OpenFrames(ctx context.Context) (map[queue.State]int, error) 
 		SELECT f.state, count(*) AS n FROM frames f JOIN runs r ON r.id = f.run_id WHERE r.state IN ('running', 'paused') GROUP BY 1`).Scan(&found).Error
 	out := map[queue.State]int{}
 	for _, f := range found {
-		out[f.State] = f.N
+		if f.State == queue.Blocked {
+			f.State = queue.Waiting
+		}
+		out[f.State] += f.N
 	}
 	return out, err
 }
@@ -143,7 +158,7 @@ func LastDone(tx *gorm.DB, run uuid.UUID, most int) ([]time.Time, error) {
 
 // shotsOfMap reads how all frames of a run are, by shot.
 func shotsOfMap(tx *gorm.DB, run uuid.UUID) ([]shotStates, error) {
-	return store.Rows(tx.Raw(`SELECT shot, string_agg(left(state, 1), '' ORDER BY frame), json_agg(frame ORDER BY frame) FROM frames
+	return store.Rows(tx.Raw(`SELECT shot, string_agg(CASE state WHEN 'blocked' THEN 'w' ELSE left(state, 1) END, '' ORDER BY frame), json_agg(frame ORDER BY frame) FROM frames
 		WHERE run_id = $1 AND NOT warm_up AND repeat = 0 GROUP BY 1 ORDER BY 1`, run), func(row store.Row) (x shotStates, err error) {
 		var numbers []int
 		var states string

@@ -62,6 +62,11 @@ func (s *Standing) WhyFrame(ctx context.Context, run uuid.UUID, shot string, num
 	if out.Answer = settled(f, state); err != nil || out.Answer != "" {
 		return out, err
 	}
+	if f.State == queue.Blocked {
+		missing, err := needs(tx, f)
+		out.Answer, out.Left = needing(f, missing), true
+		return out, err
+	}
 	kind := dispatch.Kind{FailedOn: f.FailedOn, OnlyOn: f.OnlyOn, Tried: f.Failures > 0, First: f.ID}
 	if kind.Waiting, out.Ahead, err = place(tx, f.ID); err != nil {
 		return out, err

@@ -31,6 +31,15 @@ func settled(f queue.Frame, run states.Run) string {
 	return ""
 }
 
+// needing says in a sentence for what a blocked frame waits.
+func needing(f queue.Frame, missing []needed) string {
+	said := make([]string, len(missing))
+	for i, n := range missing {
+		said[i] = fmt.Sprintf("%s (%s)", n.Shot, told(n.State))
+	}
+	return fmt.Sprintf("it needs frame %d of %s, and waits for a crew once that is done", f.Frame, strings.Join(said, " and of "))
+}
+
 // answer says in a sentence what becomes of a waiting frame.
 func answer(f queue.Frame, w *FrameWhy, no []string) string {
 	if !w.Left {

@@ -2152,12 +2152,75 @@ export interface components {
             /** @description Files beside the scene that it needs below the scene folder */
             inputs?: string[];
             licence?: components["schemas"]["Name"];
+            /** @description In which it is rendered, each by itself, as a shot SHOT.PASS; its frame is done when that of all of them is */
+            passes?: components["schemas"]["ShotPass"][];
+        };
+        /** @description A part of a shot's frames that is rendered by itself. What it does not say is as the shot says it; with another launcher, nothing is that belongs to the renderer: settings, memory, version, plugins, features, licence, backend */
+        ShotPass: {
+            /**
+             * @description at most 31 small letters, digits, '-' and '_', such as beauty
+             * @example beauty
+             */
+            name: string;
+            /**
+             * @description Passes whose frame it needs for its own, delivered to where it runs
+             * @example [
+             *       "beauty"
+             *     ]
+             */
+            after?: string[];
+            title?: string;
+            /** @description Path of the scene file below the agents' scene folder */
+            scene?: string;
+            launcher?: components["schemas"]["Name"];
+            /** @description Values for the launcher's settings */
+            settings?: {
+                [key: string]: string;
+            };
+            /** @description Of one running renderer */
+            host_memory_gb?: number;
+            /** @description Geometry and textures, on each device of a crew */
+            device_memory_gb?: number;
+            /** @description The part of device_memory_gb that could be spilled to host memory */
+            textures_gb?: number;
+            /** @description Buffers that a device holds of the picture */
+            buffers?: number;
+            /** @description What is permitted where memory does not do, in the order in which to try it; without it smaller-crew, larger-device */
+            out_of_memory?: ("smaller-crew" | "larger-device" | "spill" | "cpu" | "hold")[];
+            /** @description The compute backend that it must be rendered with */
+            backend?: string;
+            /**
+             * @description What may render it, any of these: gpu (crews of GPUs alone), cpu (the CPU alone), hybrid (both), the model of a GPU, or HOST/CREW; without it, any
+             * @example [
+             *       "gpu"
+             *     ]
+             */
+            devices?: string[];
+            /**
+             * @description Of the renderer
+             * @example >= 4.2
+             */
+            version?: string;
+            plugins?: string[];
+            /** @description That it uses and that a device mode of a renderer may lack */
+            features?: string[];
+            /** @description Features whose lack was accepted by name */
+            accepts?: string[];
+            /** @description Files beside the scene that it needs below the scene folder */
+            inputs?: string[];
+            licence?: components["schemas"]["Name"];
         };
         Shot: {
             spec: components["schemas"]["ShotSpec"];
             frame_count: number;
             /** Format: date-time */
             updated: string;
+            /** @description Of a pass: its shot, in whose description it stands */
+            pass_of?: string;
+            /** @description Of a pass */
+            pass?: string;
+            /** @description Of a pass: the shots whose frame it needs for its own */
+            after?: string[];
         };
         ShotList: {
             items: components["schemas"]["Shot"][];
