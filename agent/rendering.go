@@ -22,6 +22,7 @@ type rendering struct {
 	*start
 	launcher launchers.Launcher
 	output   string // of one frame, or from which files have their names
+	inputs   string // the folder of the frames of other passes; "": they need none
 	last     *job
 	done     func(*rendered)
 	opened   map[string]float64 // stages of before the scene was open
@@ -142,7 +143,7 @@ func (p *rendering) fresh(frames int) {
 // order tells a renderer that stays open which frame comes next. Should it be gone, that is noticed elsewhere.
 func (p *rendering) order() {
 	p.ordered = p.left[0]
-	_, _ = p.tree.Orders.Write(launchers.Order{Frame: p.ordered.Frame, Output: p.fileOf(p.ordered.Frame)}.Line())
+	_, _ = p.tree.Orders.Write(launchers.Order{Frame: p.ordered.Frame, Output: p.fileOf(p.ordered.Frame), Inputs: p.inputs}.Line())
 }
 
 // line takes in what the renderer says.

@@ -158,13 +158,17 @@ func (s *start) renders(working context.Context, folder string, some []*job, don
 		return &failure{api.ResultCauseCannotStart, err.Error()}
 	}
 	scene := files[s.of.Scene]
+	inputs, err := s.inputs(working, folder, some)
+	if err != nil {
+		return &failure{api.ResultCauseCannotStart, err.Error()}
+	}
 	s.mu.Lock()
 	s.settings, s.conditions = settings, s.besides()
 	s.mu.Unlock()
 	f := launchers.Start{
 		Scene: scene, Width: s.of.Width, Height: s.of.Height, Threads: s.threads(), Devices: s.of.Devices,
 		Output: filepath.Join(folder, "frame."+l.Ending(settings)), Stock: s.agent.stock, ClockFactor: s.agent.factor, Settings: s.of.Settings,
-		Backend: s.of.Backend, MemoryMode: string(s.of.MemoryMode), Paths: files,
+		Backend: s.of.Backend, MemoryMode: string(s.of.MemoryMode), Paths: files, Inputs: inputs,
 	}
 	for _, j := range some {
 		f.Frames = append(f.Frames, j.Frame)
@@ -174,6 +178,9 @@ func (s *start) renders(working context.Context, folder string, some []*job, don
 		return &failure{api.ResultCauseRefused, err.Error()}
 	}
 	p := &rendering{start: s, launcher: l, output: f.Output, last: some[len(some)-1], done: done}
+	if len(s.of.Inputs) > 0 {
+		p.inputs = inputs
+	}
 	return p.run(working, args, filepath.Dir(scene), len(some))
 }
 

@@ -109,7 +109,11 @@ func check(n ast.Node, want reflect.Type, at string) []error {
 	case reflect.Slice:
 		list, ok := n.(*ast.SequenceNode)
 		if !ok {
-			return []error{fault(n, at, "want a list, such as [a, b] or lines that begin with -")}
+			what := "want a list, such as [a, b] or lines that begin with -"
+			if now := renamed[at]; now != "" && n.Type() == ast.IntegerType {
+				what += fmt.Sprintf("; as a number, %s is called %s now", at, now)
+			}
+			return []error{fault(n, at, what)}
 		}
 		var out []error
 		for _, v := range list.Values {

@@ -204,7 +204,7 @@ func Parse(data []byte) (Launcher, error) {
 
 var placeholder = regexp.MustCompile(`\{([a-z_.]+)\}`)
 
-var holes = []string{"scene", "frame", "first", "last", "step", "frames", "width", "height", "threads", "devices", "output", "stock", "clock_factor", "backend", "memory_mode"}
+var holes = []string{"scene", "frame", "first", "last", "step", "frames", "width", "height", "threads", "devices", "output", "stock", "clock_factor", "backend", "memory_mode", "inputs"}
 
 // Start is the typed values for one start.
 type Start struct {
@@ -218,6 +218,7 @@ type Start struct {
 	ClockFactor   float64
 	Backend       string
 	MemoryMode    string // "", spill or cpu
+	Inputs        string // folder of the frames of other passes that these need: see Input
 	Settings      map[string]string
 	Paths         map[string]string // of the files that settings name, by what they are set to
 }
@@ -232,7 +233,7 @@ func (l Launcher) Arguments(f Start) ([]string, error) {
 	values := map[string]string{
 		"scene": f.Scene, "width": strconv.Itoa(f.Width), "height": strconv.Itoa(f.Height),
 		"threads": strconv.Itoa(max(1, f.Threads)), "devices": strings.Join(f.Devices, ","), "output": f.Output,
-		"backend": f.Backend, "memory_mode": f.MemoryMode, "stock": f.Stock, "clock_factor": strconv.FormatFloat(f.ClockFactor, 'f', -1, 64),
+		"backend": f.Backend, "memory_mode": f.MemoryMode, "stock": f.Stock, "inputs": f.Inputs, "clock_factor": strconv.FormatFloat(f.ClockFactor, 'f', -1, 64),
 	}
 	for name, value := range settings {
 		values["setting."+name] = l.Settings[name].argument(value, f.Paths)

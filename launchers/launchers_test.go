@@ -20,12 +20,12 @@ func shipped(t *testing.T, name string) launchers.Launcher {
 
 func TestArgumentsFillTypedValuesIn(t *testing.T) {
 	args, err := shipped(t, "povray").Arguments(launchers.Start{
-		Scene: "orrery.pov", Frames: []int{12}, Width: 320, Height: 180, Threads: 2, Output: "out.png",
+		Scene: "orrery.pov", Frames: []int{12}, Width: 320, Height: 180, Threads: 2, Output: "out.png", Inputs: "inputs",
 		Settings: map[string]string{"antialias": "0.1"},
 	})
 	require.NoError(t, err)
 	assert.Equal(t, []string{
-		"+Iorrery.pov", "+Oout.png", "+W320", "+H180", "+FN8", "-D", "-P", "+WT2", "+A0.1", "+Q9", "+KFI0", "+KFF9999999", "+KI0", "+KF0", "+SF12", "+EF12",
+		"+Iorrery.pov", "+Oout.png", "+Linputs", "+W320", "+H180", "+FN8", "-D", "-P", "+WT2", "+A0.1", "+Q9", "+KFI0", "+KFF9999999", "+KI0", "+KF0", "+SF12", "+EF12",
 	}, args)
 }
 

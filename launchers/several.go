@@ -41,6 +41,11 @@ func (s *Several) check(args []string) (faults []error) {
 	return faults
 }
 
+// Input is the name of the file of a pass's frame in the folder of inputs, such as beauty.0012.png.
+func Input(pass string, frame int, format string) string {
+	return fmt.Sprintf("%s.%04d.%s", pass, frame, strings.Replace(format, "jpeg", "jpg", 1))
+}
+
 // numbers are the values of the placeholders that name frames.
 func numbers(frames []int) map[string]string {
 	first, last, step := frames[0], frames[len(frames)-1], 1

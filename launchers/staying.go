@@ -15,10 +15,12 @@ type StaysOpen struct {
 	IdleS int `yaml:"idle_s"`
 }
 
-// Order is a frame to render. Output is the path of the file to write.
+// Order is a frame to render. Output is the path of the file to write, Inputs the folder of the frames of other passes that it
+// needs: see Input.
 type Order struct {
 	Frame  int    `json:"frame"`
 	Output string `json:"output"`
+	Inputs string `json:"inputs,omitempty"`
 }
 
 // Word is what a renderer that stays open says. What it leaves out has not changed.
@@ -86,7 +88,7 @@ func (s *StaysOpen) check(l *Launcher) (faults []error) {
 	if l.Several != nil {
 		faults = append(faults, fmt.Errorf("stays_open: a renderer that stays open is told each frame; leave several out"))
 	}
-	for _, hole := range []string{"frame", "first", "last", "step", "frames", "output"} {
+	for _, hole := range []string{"frame", "first", "last", "step", "frames", "output", "inputs"} {
 		if slices.ContainsFunc(l.Args, func(a string) bool { return strings.Contains(a, "{"+hole+"}") }) {
 			faults = append(faults, fmt.Errorf("stays_open: {%s} in the arguments is not known when the renderer is opened: it is told on standard input", hole))
 		}

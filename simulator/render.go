@@ -38,6 +38,7 @@ type Render struct {
 	ClockFactor            float64
 	Backend                string
 	MemoryMode             string // "", spill or cpu
+	Inputs                 string // folder of the frames of other passes, of a composite
 	AdaptiveError          float64
 	Denoise, DenoiseDevice string
 	Bucket                 int
@@ -114,8 +115,12 @@ func (r Render) frame(ctx context.Context, scene Scene, host stock.Host, opens b
 	_, _ = fmt.Fprintf(r.Say, "device_peak %d\n", int64(r.peak(scene, host)))
 	// The picture is painted while the frame's time goes by: what that takes of the real
 	// machine is no part of what the simulated one takes.
+	whole, err := r.composite()
+	if err != nil {
+		return ExitCannotStart, err
+	}
 	painted := make(chan image.Image, 1)
-	go func() { painted <- r.paint(scene, fail) }()
+	go func() { painted <- r.paint(scene, fail, whole) }()
 	if !opens {
 		stages = slices.DeleteFunc(stages, func(s stage) bool { return s.opening() })
 	}
@@ -211,7 +216,11 @@ func failed(ctx context.Context, fail string) (int, error) {
 	return 0, nil
 }
 
-func (r Render) paint(scene Scene, fail string) image.Image {
+// paint is the picture: of a composite, that.
+func (r Render) paint(scene Scene, fail string, composite image.Image) image.Image {
+	if composite != nil {
+		return composite
+	}
 	scene.lampless = r.Lacks == "lamp"
 	if fail != "blank" {
 		return Paint(scene, r.Frame, r.Width, r.Height)

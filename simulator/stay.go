@@ -28,11 +28,12 @@ func (r Render) stay(ctx context.Context, scene Scene, host stock.Host) (int, er
 		var order struct {
 			Frame  int    `json:"frame"`
 			Output string `json:"output"`
+			Inputs string `json:"inputs"`
 		}
 		if err := json.Unmarshal(orders.Bytes(), &order); err != nil || order.Output == "" {
 			return ExitCannotStart, fmt.Errorf("order %q: want such as {\"frame\": 12, \"output\": \"frame.12.png\"}", orders.Text())
 		}
-		r.Frame, r.Output = order.Frame, order.Output
+		r.Frame, r.Output, r.Inputs = order.Frame, order.Output, order.Inputs
 		status, err := r.frame(ctx, scene, host, opens)
 		switch cause := map[int]string{ExitOutOfMemory: "out-of-memory", ExitLicenceLost: "licence-lost"}[status]; {
 		case err == nil:

@@ -145,6 +145,11 @@ type ClientInterface interface {
 	// Corresponds with POST /agent/leases (the `Lease` operationId).
 	Lease(ctx context.Context, body LeaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetInput The file of another pass's frame that a leased one needs
+	//
+	// Corresponds with GET /agent/leases/{lease}/{fence}/inputs/{shot} (the `GetInput` operationId).
+	GetInput(ctx context.Context, lease LeaseParam, fence FenceParam, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PutRenderLogWithBody All that the renderer said in a try that was handed in: text, packed with gzip
 	//
 	// Takes any type of body and a specified content type.
@@ -1066,6 +1071,21 @@ func (c *Client) LeaseWithBody(ctx context.Context, contentType string, body io.
 // Corresponds with POST /agent/leases (the `Lease` operationId).
 func (c *Client) Lease(ctx context.Context, body LeaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLeaseRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetInput The file of another pass's frame that a leased one needs
+//
+// Corresponds with GET /agent/leases/{lease}/{fence}/inputs/{shot} (the `GetInput` operationId).
+func (c *Client) GetInput(ctx context.Context, lease LeaseParam, fence FenceParam, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetInputRequest(c.Server, lease, fence, shot)
 	if err != nil {
 		return nil, err
 	}
@@ -3353,6 +3373,54 @@ func NewLeaseRequestWithBody(server string, contentType string, body io.Reader) 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetInputRequest constructs an http.Request for the GetInput method
+func NewGetInputRequest(server string, lease LeaseParam, fence FenceParam, shot ShotParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lease", lease, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "fence", fence, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/agent/leases/%s/%s/inputs/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -8478,6 +8546,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /agent/leases (the `Lease` operationId).
 	LeaseWithResponse(ctx context.Context, body LeaseJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaseResponse, error)
 
+	// GetInputWithResponse The file of another pass's frame that a leased one needs
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /agent/leases/{lease}/{fence}/inputs/{shot} (the `GetInput` operationId).
+	GetInputWithResponse(ctx context.Context, lease LeaseParam, fence FenceParam, shot ShotParam, reqEditors ...RequestEditorFn) (*GetInputResponse, error)
+
 	// PutRenderLogWithBodyWithResponse All that the renderer said in a try that was handed in: text, packed with gzip
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -9611,6 +9686,47 @@ func (r LeaseResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LeaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetInputResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetInputResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetInputResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetInputResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetInputResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetInputResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14674,6 +14790,19 @@ func (c *ClientWithResponses) LeaseWithResponse(ctx context.Context, body LeaseJ
 	return ParseLeaseResponse(rsp)
 }
 
+// GetInputWithResponse The file of another pass's frame that a leased one needs
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /agent/leases/{lease}/{fence}/inputs/{shot} (the `GetInput` operationId).
+func (c *ClientWithResponses) GetInputWithResponse(ctx context.Context, lease LeaseParam, fence FenceParam, shot ShotParam, reqEditors ...RequestEditorFn) (*GetInputResponse, error) {
+	rsp, err := c.GetInput(ctx, lease, fence, shot, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetInputResponse(rsp)
+}
+
 // PutRenderLogWithBodyWithResponse All that the renderer said in a try that was handed in: text, packed with gzip
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -16528,6 +16657,32 @@ func ParseLeaseResponse(rsp *http.Response) (*LeaseResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetInputResponse parses an HTTP response from a GetInputWithResponse call
+func ParseGetInputResponse(rsp *http.Response) (*GetInputResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetInputResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

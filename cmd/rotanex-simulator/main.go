@@ -59,6 +59,7 @@ func render() *cobra.Command {
 	f.Float64Var(&r.ClockFactor, "clock-factor", 1, "how many times as fast as life")
 	f.StringVar(&r.Backend, "backend", "", "compute backend")
 	f.StringVar(&r.MemoryMode, "memory-mode", "", "what to do when memory does not do: spill or cpu; without it, fail")
+	f.StringVar(&r.Inputs, "inputs", "", "folder of the frames of other passes, such as beauty.0012.png, that a composite is made of")
 	f.Float64Var(&r.AdaptiveError, "adaptive-error", 0, "a pixel that is this quiet gets no more samples")
 	f.StringVar(&r.Denoise, "denoise", "none", "none or smooth")
 	f.StringVar(&r.DenoiseDevice, "denoise-device", "gpu", "gpu or cpu")

@@ -12,6 +12,7 @@ import (
 	"rotanex.example/service/events"
 	"rotanex.example/service/gather"
 	"rotanex.example/service/hosts"
+	"rotanex.example/service/pictures"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/samples"
 	"rotanex.example/service/store"
@@ -20,13 +21,14 @@ import (
 
 // Config is what Agents works with.
 type Config struct {
-	Store   *store.Store
-	Clock   clock.Clock
-	Feed    *events.Feed
-	Queue   *queue.Queue
-	Samples *samples.Samples
-	Hosts   *hosts.Hosts
-	Log     *slog.Logger
+	Store    *store.Store
+	Clock    clock.Clock
+	Feed     *events.Feed
+	Queue    *queue.Queue
+	Pictures *pictures.Pictures
+	Samples  *samples.Samples
+	Hosts    *hosts.Hosts
+	Log      *slog.Logger
 }
 
 // Agents talks with them.

@@ -2,7 +2,9 @@ package agents
 
 import (
 	"context"
+	"io"
 	"net/http"
+	"strconv"
 	"time"
 
 	"rotanex.example/api"
@@ -78,6 +80,24 @@ func (a *Agents) PutPicture(w http.ResponseWriter, r *http.Request, lease, fence
 	httpapi.Done(w, r, a.Queue.KeepPicture(r.Context(), access.From(r.Context()).Host, lease, fence, params.ContentDigest, r.Body))
 }
 
+// Input answers with the file of a frame that a leased one needs.
+func (a *Agents) Input(w http.ResponseWriter, r *http.Request, lease, fence int64, shot string) {
+	f, err := a.Queue.InputOf(r.Context(), access.From(r.Context()).Host, lease, fence, shot)
+	if err != nil {
+		httpapi.Fail(w, r, err)
+		return
+	}
+	file, err := a.Pictures.Open(r.Context(), f.Key())
+	if err != nil {
+		httpapi.Fail(w, r, err)
+		return
+	}
+	defer func() { _ = file.Close() }()
+	w.Header().Set("Content-Type", "application/octet-stream")
+	w.Header().Set("Content-Length", strconv.FormatInt(*f.Bytes, 10))
+	_, _ = io.Copy(w, file)
+}
+
 // PutResult ends a lease.
 func (a *Agents) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
 	body, err := httpapi.Body[api.Result](r)
@@ -109,6 +129,9 @@ func leaseRecords(all []turn.Lease) []api.Lease {
 		out[i] = api.Lease{
 			Lease: l.Lease, Fence: l.Fence, Run: l.Run, Shot: l.Shot, Frame: l.Frame, Crew: l.Crew, Devices: l.Devices, Backend: l.Backend,
 			MemoryMode: api.LeaseMemoryMode(l.MemoryMode), Package: l.Package, Scene: l.Scene, Width: l.Width, Height: l.Height, Launcher: l.Launcher, Settings: l.Settings, Start: l.Start,
+		}
+		for _, x := range l.Inputs {
+			out[i].Inputs = append(out[i].Inputs, api.LeaseInput{Shot: x.Shot, Pass: x.Pass, Sha256: x.SHA256, Format: api.LeaseInputFormat(x.Format)})
 		}
 	}
 	return out

@@ -263,7 +263,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.trials = trials.New(s.store, s.clock, s.hosts, s.shots, s.runs)
 	s.runs.TrialFrameDone = s.trials.FrameDone
 	s.samples = samples.New(s.store, s.clock, s.hosts)
-	s.agents = agents.New(agents.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Samples: s.samples, Hosts: s.hosts, Log: c.Log})
+	s.agents = agents.New(agents.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Pictures: kept, Samples: s.samples, Hosts: s.hosts, Log: c.Log})
 	s.timings = timings.New(s.store, s.clock, s.hosts)
 	s.packages = packages.New(s.store, s.clock, s.blobs, s.sources)
 	s.candidates = candidates.New(candidates.Config{

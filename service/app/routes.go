@@ -348,6 +348,10 @@ func (e endpoints) PutPicture(w http.ResponseWriter, r *http.Request, lease, fen
 	e.agents.PutPicture(w, r, lease, fence, params)
 }
 
+func (e endpoints) GetInput(w http.ResponseWriter, r *http.Request, lease, fence int64, shot api.ShotParam) {
+	e.agents.Input(w, r, lease, fence, shot)
+}
+
 func (e endpoints) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
 	e.agents.PutResult(w, r, lease, fence)
 }

@@ -1,13 +1,17 @@
 package queue
 
 import (
+	"context"
 	"errors"
+	"fmt"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
 	"rotanex.example/service/events"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/store"
+	"rotanex.example/service/turn"
 )
 
 // Frames of a shot that needs those of others (a composite, of its passes) are blocked until all of theirs are done. To the rule
@@ -68,4 +72,14 @@ func blockedForEver(tx *gorm.DB, run uuid.UUID) (all []leased, err error) {
 		}
 		all = append(all, some...)
 	}
+}
+
+// InputOf is the frame of another shot that one needs which a host has under lease.
+func (q *Queue) InputOf(ctx context.Context, host string, lease, fence int64, shot string) (f Frame, err error) {
+	err = q.store.WithContext(ctx).Raw(`SELECT i.* FROM frames f JOIN run_shots s USING (run_id, shot), `+turn.Inputs+` i
+		WHERE f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state = 'rendering' AND i.shot = $4`, lease, fence, host, shot).Take(&f).Error
+	if store.Missing(err) {
+		err = httpapi.Conflict(fmt.Sprintf("lease %d with fence %d is not held any more, or its frame needs none of %s that is done", lease, fence, shot))
+	}
+	return f, err
 }

@@ -124,6 +124,9 @@ func (t *Trials) Begin(ctx context.Context, n Ask) error {
 	if err != nil {
 		return err
 	}
+	if n.Frames, err = t.fed(ctx, n.Shot, n.Frames); err != nil {
+		return err
+	}
 	now := t.clock.Now()
 	b := runs.Beginning{
 		Run:    runs.Run{ID: n.ID, Kind: runs.KindTrial, Request: n.Request, Tries: tries, CreatedAt: now},
@@ -177,6 +180,27 @@ func (t *Trials) able(ctx context.Context, shot shots.Shot, hostName, crewName s
 		return host, crew, httpapi.Conflict(fmt.Sprintf("the agent of %s may not start %s, the launcher of %s; it may start %s", host.Name, shot.Spec.Launcher, shot.Name, strings.Join(host.Launchers, ", ")))
 	}
 	return host, crew, nil
+}
+
+// fed are the frames of those asked for for which the passes are rendered that a shot needs, by whatever run or trial; where none
+// of them is, as many others.
+func (t *Trials) fed(ctx context.Context, shot shots.Shot, asked frames.Set) (frames.Set, error) {
+	if len(shot.Spec.After) == 0 {
+		return asked, nil
+	}
+	found, err := t.rendered(ctx, shot.Spec.After)
+	if err != nil {
+		return asked, err
+	}
+	there := shot.Frames().Minus(shot.Frames().Minus(frames.Of(found...)))
+	if there.Len() == 0 {
+		return asked, httpapi.Conflict(fmt.Sprintf("%s needs the frames of %s, and there is no frame that all of them have: time those first, such as with rotanex trials run %s --host HOST",
+			shot.Name, strings.Join(shot.Spec.After, " and "), shot.Spec.After[0]))
+	}
+	if some := asked.Minus(asked.Minus(there)); some.Len() > 0 {
+		return some, nil
+	}
+	return there.Sample(asked.Len()), nil
 }
 
 // FrameDone looks whether a trial knows its median well enough, or was given enough

@@ -9,13 +9,20 @@ import (
 )
 
 // Columns are those of a lease, of frames f and run_shots s, as Scan reads them.
-const Columns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot, f.start, f.begun`
+const Columns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot, f.start, f.begun,
+	CASE WHEN jsonb_exists(s.spec, 'after') THEN (SELECT json_agg(json_build_object('shot', i.shot, 'pass', i.pass, 'sha256', i.sha256, 'format', i.format) ORDER BY i.n) FROM ` + Inputs + ` i) END`
+
+// Inputs are the frames i that a frame f of a shot s needs, as far as they are done.
+const Inputs = `jsonb_array_elements_text(s.spec->'after') WITH ORDINALITY AS a (name, n), LATERAL (
+	SELECT i.*, a.n, r.spec->>'pass' AS pass FROM run_shots r JOIN frames i ON i.run_id = r.run_id AND i.shot = r.shot AND i.frame = f.frame
+	WHERE r.shot = a.name AND i.state = 'done' AND (r.run_id = f.run_id OR NOT EXISTS (SELECT FROM run_shots x WHERE x.run_id = f.run_id AND x.shot = a.name))
+	ORDER BY i.done_at DESC NULLS LAST, i.id DESC LIMIT 1)`
 
 // Scan reads a lease.
 func (t *Turn) Scan(row store.Row) (l Rendering, err error) {
 	var spec shots.Spec
 	var packaged bool
-	err = row.Scan(&l.Lease.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, store.JSON(&l.Devices), &l.MemoryMode, store.JSON(&spec), &packaged, &l.Boot, &l.Start, &l.Begun)
+	err = row.Scan(&l.Lease.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, store.JSON(&l.Devices), &l.MemoryMode, store.JSON(&spec), &packaged, &l.Boot, &l.Start, &l.Begun, store.JSON(&l.Inputs))
 	l.MemoryGB = float64(spec.HostMemoryGB)
 	l.Package = t.Server && packaged
 	l.Scene, l.Width, l.Height, l.Launcher, l.Settings = spec.Scene, spec.Width, spec.Height, spec.Launcher, spec.Settings

@@ -33,6 +33,16 @@ type Lease struct {
 	Launcher      string
 	Settings      map[string]string
 	Start         int64 // what leases of one start have in common; 0: it has one for itself
+	Inputs        []Input
+}
+
+// Input is a finished frame of another shot that a frame needs, of its run, or where that does not have the shot (a trial), the
+// last one that any run did.
+type Input struct {
+	Shot   string `json:"shot"`
+	Pass   string `json:"pass"` // its name in its shot
+	SHA256 string `json:"sha256"`
+	Format string `json:"format"`
 }
 
 // Rendering is a lease with what the rule needs to know of it.

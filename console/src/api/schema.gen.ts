@@ -1537,6 +1537,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/agent/leases/{lease}/{fence}/inputs/{shot}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lease: components["parameters"]["leaseParam"];
+                fence: components["parameters"]["fenceParam"];
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        /** The file of another pass's frame that a leased one needs */
+        get: operations["getInput"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/agent/leases/{lease}/{fence}/log": {
         parameters: {
             query?: never;
@@ -3876,6 +3897,19 @@ export interface components {
              * @description What the leases have in common that one start of the renderer is to render, in the order of their frames; without it the frame has a start for itself
              */
             start?: number;
+            /** @description Frames of other passes that it needs, to be fetched */
+            inputs?: components["schemas"]["LeaseInput"][];
+        };
+        LeaseInput: {
+            shot: string;
+            /** @description Its name in its shot */
+            pass: string;
+            sha256: string;
+            /**
+             * @description Of the file
+             * @enum {string}
+             */
+            format: "png" | "jpeg" | "exr";
         };
         Heartbeat: {
             /** Format: uuid */
@@ -6677,6 +6711,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getInput: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lease: components["parameters"]["leaseParam"];
+                fence: components["parameters"]["fenceParam"];
+                shot: components["parameters"]["shotParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
             };
             default: components["responses"]["Problem"];
         };
