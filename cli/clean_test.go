@@ -108,14 +108,16 @@ func TestADownloadIsNamed(t *testing.T) {
 	frame := func(shot string, n int) api.Frame {
 		return api.Frame{Shot: shot, Frame: n, State: api.FrameStateDone, Format: "exr"}
 	}
-	all := []api.Frame{frame("lamp-040", 7), frame("lamp-040", 12), frame("stair-030", 7), {Shot: "stair-030", Frame: 8, State: api.FrameStateWaiting}}
+	all := []api.Frame{frame("lamp-040", 7), frame("lamp-040", 12), frame("stair-030.beauty", 7), frame("stair-030.composite", 7), {Shot: "stair-030.beauty", Frame: 8, State: api.FrameStateWaiting}}
+	passes := []api.RunShot{{Shot: "lamp-040"}, {Shot: "stair-030.beauty", PassOf: "stair-030", Pass: "beauty"}, {Shot: "stair-030.composite", PassOf: "stair-030", Pass: "composite"}}
 	for name, want := range map[string][]string{
-		usualName:                   {"lamp-040/lamp-040.0007.exr", "lamp-040/lamp-040.0012.exr", "stair-030/stair-030.0007.exr"},
-		"{shot}_v003.{frame}.{ext}": {"lamp-040_v003.7.exr", "lamp-040_v003.12.exr", "stair-030_v003.7.exr"},
+		usualName:                         {"lamp-040/lamp-040.0007.exr", "lamp-040/lamp-040.0012.exr", "stair-030/beauty/stair-030.0007.exr", "stair-030/composite/stair-030.0007.exr"},
+		"{shot}_v003{pass}.{frame}.{ext}": {"lamp-040_v003.7.exr", "lamp-040_v003.12.exr", "stair-030_v003beauty.7.exr", "stair-030_v003composite.7.exr"},
+		"{pass}/{shot}.{frame}.{ext}":     {"lamp-040.7.exr", "lamp-040.12.exr", "beauty/stair-030.7.exr", "composite/stair-030.7.exr"},
 	} {
 		named, err := paths.ParseTemplate(name, nameHoles...)
 		require.NoError(t, err)
-		work, err := nameFrames(all, named)
+		work, err := nameFrames(all, passes, named)
 		require.NoError(t, err)
 		var got []string
 		for _, f := range work {
@@ -124,9 +126,9 @@ func TestADownloadIsNamed(t *testing.T) {
 		assert.Equal(t, want, got)
 	}
 	for name, want := range map[string]string{
-		"{frame:4}.{ext}":   "frame 7 of stair-030 would be the file 0007.exr, which is another frame's or in its way: tell them apart by {shot} and {frame}",
+		"{frame:4}.{ext}":   "frame 7 of stair-030.beauty would be the file 0007.exr, which is another frame's or in its way: tell them apart by {shot}, {pass} and {frame}",
 		"../{shot}/{frame}": "want a path below the folder",
-		"{pass}/{frame}":    "no placeholder {pass}; there are {shot}, {frame}, {ext}",
+		"{layer}/{frame}":   "no placeholder {layer}; there are {shot}, {pass}, {frame}, {ext}",
 	} {
 		s := served()
 		s.answers["/runs/"+aRun.Id.String()+"/frames"] = api.FrameList{Items: all}

@@ -31,24 +31,24 @@ const manifest = "SHA256SUMS"
 
 // How frames are named, which sorts by number, and proof frames, of which there are a few.
 const (
-	usualName = "{shot}/{shot}.{frame:4}.{ext}"
+	usualName = "{shot}/{pass}/{shot}.{frame:4}.{ext}"
 	proofName = "{shot}.{frame:4}.{ext}"
 )
 
 // nameHoles are what a name may have in it.
-var nameHoles = []string{"shot", "frame", "ext"}
+var nameHoles = []string{"shot", "pass", "frame", "ext"}
 
 func (a *app) download() *cobra.Command {
 	var to, name string
 	c := &cobra.Command{
 		Use: "download RUN --to DIR", Short: "Copy a run's frames to a folder, verified", Args: cobra.ExactArgs(1),
-		Long: `Copies every finished frame to DIR/SHOT/SHOT.NNNN.png, or as --name says, verifies
-each by its SHA-256, and writes a manifest of checksums, SHA256SUMS, in each folder. Started
+		Long: `Copies every finished frame to DIR/SHOT/SHOT.NNNN.png, those of a pass to
+DIR/SHOT/PASS/SHOT.NNNN.png, or as --name says, verifies each by its SHA-256, and writes a manifest of checksums, SHA256SUMS, in each folder. Started
 again, it copies only what is not there yet or not whole. Exit status: 0 when every frame of
 the run is there, 6 when some are not done yet.
 
---name has the placeholders {shot}, {frame}, {frame:4} with so many digits at least, and {ext},
-the ending of the file. That two frames have one name is found before anything is copied.`,
+--name has the placeholders {shot}, {pass} (nothing for a shot that has none, and no folder then),
+{frame}, {frame:4} with so many digits at least, and {ext}, the ending of the file. That two frames have one name is found before anything is copied.`,
 		Example: "  rotanex download latest --to frames\n  (cd frames/orrery-020 && sha256sum --check SHA256SUMS)\n  rotanex download latest --to out --name '{shot}_v003.{frame:5}.{ext}'",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			if to == "" {
@@ -77,19 +77,28 @@ type namedFrame struct {
 }
 
 // nameFrames names the finished ones of some frames. No two of them are one file, also where small letters and capital ones are one.
-func nameFrames(frames []api.Frame, named paths.Template) (out []namedFrame, err error) {
+func nameFrames(frames []api.Frame, shots []api.RunShot, named paths.Template) (out []namedFrame, err error) {
 	var all paths.Set
+	passes := map[string]api.RunShot{}
+	for _, s := range shots {
+		passes[s.Shot] = s
+	}
 	for _, f := range frames {
 		if f.State != api.FrameStateDone {
 			continue
 		}
 		format := cmp.Or(f.Format, api.FrameFormatPng)
-		path, err := named.Fill(map[string]string{"shot": f.Shot, "frame": strconv.Itoa(f.Frame), "ext": string(format)})
+		pass := passes[f.Shot]
+		values := map[string]string{"shot": cmp.Or(pass.PassOf, f.Shot), "frame": strconv.Itoa(f.Frame), "ext": string(format)}
+		if pass.Pass != "" {
+			values["pass"] = pass.Pass
+		}
+		path, err := named.Fill(values)
 		if err != nil {
 			return nil, fmt.Errorf("frame %d of %q would be the file %q: %w", f.Frame, f.Shot, path, err)
 		}
 		if err := all.Add(strings.ToLower(path)); err != nil {
-			return nil, fmt.Errorf("frame %d of %s would be the file %s, which is another frame's or in its way: tell them apart by {shot} and {frame} in --name", f.Frame, f.Shot, path)
+			return nil, fmt.Errorf("frame %d of %s would be the file %s, which is another frame's or in its way: tell them apart by {shot}, {pass} and {frame} in --name", f.Frame, f.Shot, path)
 		}
 		out = append(out, namedFrame{f, path})
 	}
@@ -107,7 +116,11 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 	if err != nil {
 		return err
 	}
-	work, err := nameFrames(frames, named)
+	run, err := client.Decode[api.Run](c.GetRun(cmd.Context(), id))
+	if err != nil {
+		return err
+	}
+	work, err := nameFrames(frames, run.Shots, named)
 	if err != nil {
 		return err
 	}

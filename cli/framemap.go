@@ -107,8 +107,15 @@ func drawFrames(out io.Writer, r api.Run, m api.FrameMap, width, room int) int {
 	all := mapOf(m)
 	lines := 0
 	if each := room/max(1, len(r.Shots)) - 2; each >= 2 && len(r.Shots) <= gridsUpTo {
+		before := ""
 		for _, s := range r.Shots {
-			fmt.Fprintf(out, "\n%s  %d×%d, %d of %d\n", text.Colors{text.Bold}.Sprint(s.Shot), s.Width, s.Height, s.Counts.Done, total(s.Counts))
+			after := ""
+			if s.PassOf != "" && s.PassOf != before {
+				done, of := whole(r.Shots, all, s.PassOf)
+				after = fmt.Sprintf("  (%s: %d of %d in all passes)", s.PassOf, done, of)
+			}
+			before = s.PassOf
+			fmt.Fprintf(out, "\n%s  %d×%d, %d of %d%s\n", text.Colors{text.Bold}.Sprint(s.Shot), s.Width, s.Height, s.Counts.Done, total(s.Counts), after)
 			lines += 2 + drawGrid(out, all[s.Shot], width, each)
 		}
 	} else {
@@ -118,6 +125,25 @@ func drawFrames(out io.Writer, r api.Run, m api.FrameMap, width, room int) int {
 	return lines + 1 + drawCauses(out, "failed", m.Failed, width) + drawCauses(out, "look at", m.Marked, width)
 }
 
+// whole is of how many frames of a shot all passes are done, and how many frames it has.
+func whole(shots []api.RunShot, all map[string]shotFrames, of string) (done, frames int) {
+	var passes []shotFrames
+	for _, s := range shots {
+		if s.PassOf == of {
+			passes = append(passes, all[s.Shot])
+		}
+	}
+	for _, p := range passes {
+		frames = max(frames, len(p.states))
+	}
+	for i := range frames {
+		if !slices.ContainsFunc(passes, func(p shotFrames) bool { return i >= len(p.states) || p.states[i] != 'd' }) {
+			done++
+		}
+	}
+	return done, frames
+}
+
 // drawRows draws a line for each shot, those first that lag most.
 func drawRows(out io.Writer, shots []api.RunShot, all map[string]shotFrames, width, room int) int {
 	share := func(s api.RunShot) float64 { return float64(s.Counts.Done) / float64(max(1, total(s.Counts))) }
@@ -125,7 +151,7 @@ func drawRows(out io.Writer, shots []api.RunShot, all map[string]shotFrames, wid
 	shown := min(len(shots), max(3, room-2))
 	fmt.Fprintln(out)
 	for _, s := range shots[:shown] {
-		fmt.Fprintf(out, "%-18s %6d of %-6d %s\n", clip(s.Shot, 18), s.Counts.Done, total(s.Counts), grouped(all[s.Shot].states, max(10, width-36)))
+		fmt.Fprintf(out, "%-20s %6d of %-6d %s\n", clip(s.Shot, 20), s.Counts.Done, total(s.Counts), grouped(all[s.Shot].states, max(10, width-38)))
 	}
 	if left := len(shots) - shown; left > 0 {
 		fmt.Fprintf(out, "and %s, further on\n", several(left, "more shot"))

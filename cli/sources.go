@@ -367,7 +367,7 @@ func (a *app) fetchProofs(cmd *cobra.Command, c *client.Client, j api.FarmJob, t
 	if err != nil {
 		return err
 	}
-	work, err := nameFrames(proofs, named)
+	work, err := nameFrames(proofs, nil, named)
 	if err != nil {
 		return err
 	}

@@ -45,8 +45,11 @@ const (
 
 var planned = []string{"orrery-010", "orrery-020", "stair-030", "storm-050"}
 
+// renderedAs is how many shots those are with the passes of stair-030 each for itself.
+const renderedAs = 6
+
 // packaged is what of the scenes each shot needs that may be rendered elsewhere.
-var packaged = map[string]string{"orrery-020": "gears.yaml", "stair-030": "stair.yaml", "storm-050": "storm.yaml storm"}
+var packaged = map[string]string{"orrery-020": "gears.yaml", "stair-030.beauty": "stair.yaml", "storm-050": "storm.yaml storm"}
 
 // trials are the crews that are timed, by shot. What is not timed is predicted
 // from like devices.
@@ -54,15 +57,21 @@ var trials = map[string][]string{
 	"orrery-010": {"dory/cpu", "bellows/cpu"},
 	"orrery-020": {"bellows/g0", "bellows/g1", "capstan/g0", "eddy/g0", "eddy/g0+g1"},
 	"storm-050":  {"dory/cpu", "eddy/cpu", "desk-ada/cpu"},
+
+	"stair-030.beauty":    {"eddy/g0"},
+	"stair-030.occlusion": {"dory/cpu", "bellows/cpu"},
+	"stair-030.composite": {"dory/cpu", "bellows/cpu"}, // of the frames that were timed of the other two
 }
 
 // trialFrames is how many frames of a shot are timed: of the ray tracer's short
 // ones more, so that they last as long as the others'.
-var trialFrames = map[string]string{"orrery-010": "12", "orrery-020": "5", "storm-050": "5"}
+var trialFrames = map[string]string{
+	"orrery-010": "12", "orrery-020": "5", "storm-050": "5", "stair-030.beauty": "5", "stair-030.occlusion": "5", "stair-030.composite": "5",
+}
 
 // swept are the shots of which a sweep finds out how every crew would do, each within
 // the story time given.
-var swept = [][2]string{{"coda-060", "40m"}, {"stair-030", "30m"}}
+var swept = [][2]string{{"coda-060", "40m"}, {"stair-030.beauty", "30m"}}
 
 // povrayHosts may start the real ray tracer. They share this machine's cores, so
 // they are few.

@@ -79,7 +79,7 @@ func (d *Demo) job(ctx context.Context) error {
 func (d *Demo) ownRun(ctx context.Context) (run api.Run, found bool, err error) {
 	runs, err := asked[[]api.Run](d, ctx, "runs", "list")
 	for _, r := range slices.Backward(runs) {
-		if len(r.Shots) == len(planned) && r.Shots[0].Shot == planned[0] && r.State != api.RunStateCancelled {
+		if len(r.Shots) == renderedAs && r.Shots[0].Shot == planned[0] && r.State != api.RunStateCancelled {
 			return r, true, err
 		}
 	}
@@ -99,26 +99,49 @@ func (d *Demo) time(ctx context.Context) error {
 			stands[t.Shot+" "+t.Host+"/"+t.Crew] = true
 		}
 	}
-	for _, shot := range planned {
-		args := []string{"trials", "run", shot, "--frames", trialFrames[shot], "--no-wait"}
-		crews := 0
-		for _, crew := range trials[shot] {
-			if !stands[shot+" "+crew] {
-				args = append(args, "--crew", crew)
-				crews++
+	begin := func(shots ...string) error {
+		for _, shot := range shots {
+			args := []string{"trials", "run", shot, "--frames", trialFrames[shot], "--no-wait"}
+			crews := 0
+			for _, crew := range trials[shot] {
+				if !stands[shot+" "+crew] {
+					args = append(args, "--crew", crew)
+					crews++
+				}
+			}
+			if crews > 0 {
+				if err := d.rotanex(ctx, args...); err != nil {
+					return fmt.Errorf("trials: %w", err)
+				}
 			}
 		}
-		if crews > 0 {
-			if err := d.rotanex(ctx, args...); err != nil {
-				return fmt.Errorf("trials: %w", err)
-			}
-		}
+		return nil
+	}
+	if err := begin("orrery-010", "orrery-020", "storm-050", "stair-030.beauty", "stair-030.occlusion"); err != nil {
+		return err
 	}
 	d.say("Timing test frames; the slowest crew takes about three quarters of a minute")
 	if err := d.sweep(ctx); err != nil {
 		return err
 	}
-	err = d.until(ctx, "the trials to be over", func() (bool, error) {
+	if err := d.trialsOver(ctx); err != nil {
+		return err
+	}
+	if err := begin("stair-030.composite"); err != nil { // of the passes that are rendered by now
+		return err
+	}
+	if err := d.trialsOver(ctx); err != nil {
+		return err
+	}
+	if err := d.rotanex(ctx, "trials", "list"); err != nil {
+		return err
+	}
+	return d.understand(ctx)
+}
+
+// trialsOver waits until no trial goes on.
+func (d *Demo) trialsOver(ctx context.Context) error {
+	return d.until(ctx, "the trials to be over", func() (bool, error) {
 		all, err := asked[[]api.Trial](d, ctx, "trials", "list")
 		for _, t := range all {
 			if t.State == api.RunStateRunning {
@@ -127,13 +150,6 @@ func (d *Demo) time(ctx context.Context) error {
 		}
 		return true, err
 	})
-	if err != nil {
-		return err
-	}
-	if err := d.rotanex(ctx, "trials", "list"); err != nil {
-		return err
-	}
-	return d.understand(ctx)
 }
 
 // sweep finds out how every crew would do on shots that are not rendered in the demo.

@@ -32,8 +32,8 @@ func ParseTemplate(text string, holes ...string) (Template, error) {
 	return Template{text}, nil
 }
 
-// Fill returns the path for some values, with slashes, below the folder that it is meant for. A value that is no part of a path, and
-// what is no such path, is an error.
+// Fill returns the path for some values, with slashes, below the folder that it is meant for. A placeholder without a
+// value is nothing, and a folder that is no more than that is left out. A value that is no part of a path, and what is no such path, is an error.
 func (t Template) Fill(values map[string]string) (string, error) {
 	for name, value := range values {
 		if Below(value) != nil || strings.Contains(value, "/") {
@@ -50,6 +50,9 @@ func (t Template) Fill(values map[string]string) (string, error) {
 		}
 		return sign + strings.Repeat("0", max(0, n-len(value))) + value
 	})
+	if !strings.HasPrefix(t.text, "/") {
+		out = strings.TrimLeft(out, "/")
+	}
 	if out = path.Clean(out); out == "." {
 		return "", fmt.Errorf("%q names nothing", t.text)
 	}

@@ -65,7 +65,7 @@ func (s state) record(wall time.Time) api.Run {
 		out.Outlook = outlookRecord(s.outlook)
 	}
 	for _, shot := range s.shots {
-		row := api.RunShot{Shot: shot.Shot, Title: shot.Spec.Title, Frames: shot.Spec.Frames, Width: shot.Spec.Width, Height: shot.Spec.Height, Fps: shot.Spec.FPS}
+		row := api.RunShot{Shot: shot.Shot, Title: shot.Spec.Title, Frames: shot.Spec.Frames, Width: shot.Spec.Width, Height: shot.Spec.Height, Fps: shot.Spec.FPS, PassOf: shot.Spec.PassOf, Pass: shot.Spec.Pass, After: shot.Spec.After}
 		for _, c := range s.Tally.Counts {
 			if c.Shot == shot.Shot {
 				add(&row.Counts, c)

@@ -3569,6 +3569,12 @@ export interface components {
              * @description At which it plays, if its shot says so
              */
             fps?: number;
+            /** @description Of a pass: its shot, whose frame is done when that of all its passes is */
+            pass_of?: string;
+            /** @description Of a pass, its name there */
+            pass?: string;
+            /** @description Of a pass: the shots whose frame it needs for its own */
+            after?: string[];
             counts: components["schemas"]["FrameCounts"];
         };
         RunCrew: {

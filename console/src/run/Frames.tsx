@@ -6,7 +6,7 @@ import { totalOf } from "../pages/Runs";
 import { count } from "../parts/format";
 import { Sheet } from "../parts/Page";
 import { FrameBar, FrameGrid, Legend } from "./FrameGrid";
-import { type FrameMap, numbersOf, type ShotFrames } from "./framemap";
+import { type FrameMap, numbersOf, type ShotFrames, wholeOf } from "./framemap";
 
 type Run = Schemas["Run"];
 
@@ -35,11 +35,12 @@ const Shot = memo(function Shot({
   chosen?: number;
   onPick: (shot: string, frame: number) => void;
 }) {
+  const inputs = shot.after?.map((name) => name.slice((shot.pass_of?.length ?? -1) + 1));
   const name = (
     <Text fontWeight="medium" truncate>
-      {shot.shot}{" "}
+      {shot.pass ?? shot.shot}{" "}
       <Text as="span" color="fg.muted" fontWeight="normal">
-        {shot.title}
+        {inputs ? `made of ${inputs.join(" and ")}` : shot.title}
       </Text>
     </Text>
   );
@@ -78,6 +79,38 @@ const Shot = memo(function Shot({
   );
 });
 
+type Group = { of: string; title?: string; shots: Schemas["RunShot"][] };
+
+/** The passes of a shot together, and any other shot by itself. */
+function grouped(shots: Schemas["RunShot"][]): Group[] {
+  const out: Group[] = [];
+  for (const s of shots) {
+    const of = s.pass_of ?? s.shot;
+    const group = s.pass_of ? out.find((g) => g.of === of) : undefined;
+    if (group) group.shots.push(s);
+    else out.push({ of, title: s.title, shots: [s] });
+  }
+  return out;
+}
+
+/** The name of a shot with passes, and of how many of its frames all passes are done. */
+function PassesOf({ group, byShot }: { group: Group; byShot: Map<string, ShotFrames> }) {
+  const { done, frames } = wholeOf(group.shots.flatMap((s) => byShot.get(s.shot) ?? []));
+  return (
+    <Flex justify="space-between" gap="3" mb="2" fontSize="sm">
+      <Text fontWeight="medium" truncate>
+        {group.of}{" "}
+        <Text as="span" color="fg.muted" fontWeight="normal">
+          in {group.shots.length} passes
+        </Text>
+      </Text>
+      <Text color="fg.muted" flexShrink="0">
+        {done.toLocaleString()} of {frames.toLocaleString()} in all passes
+      </Text>
+    </Flex>
+  );
+}
+
 /** Every frame of the run: of few all at once, of many a line for each shot that opens. */
 export function Frames({
   run,
@@ -95,7 +128,11 @@ export function Frames({
   const [opened, setOpened] = useState<string[]>([]);
   const pick = useCallback((shot: string, frame: number) => onPick({ shot, frame }), [onPick]);
   const lag = !isOver(run) && run.shots.length >= sortedFrom;
-  const shots = useMemo(() => (lag ? run.shots.toSorted((a, b) => share(a) - share(b)) : run.shots), [run.shots, lag]);
+  const groups = useMemo(() => {
+    const least = (g: Group) => Math.min(...g.shots.map(share));
+    const all = grouped(run.shots);
+    return lag ? all.toSorted((a, b) => least(a) - least(b)) : all;
+  }, [run.shots, lag]);
   const byShot = useMemo(() => new Map(map.shots.map((s) => [s.shot, s])), [map.shots]);
   const toggle = useCallback(
     (shot: string) => setOpened((old) => (old.includes(shot) ? old.filter((s) => s !== shot) : [...old, shot])),
@@ -104,19 +141,30 @@ export function Frames({
   return (
     <Sheet title={lag ? "Every frame, the shots that lag first" : "Every frame"} aside={<Legend counts={run.counts} />}>
       <Stack gap={few ? "5" : "3"}>
-        {shots.map((s) => {
-          const frames = byShot.get(s.shot);
-          if (!frames) return null;
+        {groups.map((g) => {
+          const rows = g.shots.map((s) => {
+            const frames = byShot.get(s.shot);
+            if (!frames) return null;
+            return (
+              <Shot
+                key={s.shot}
+                shot={s}
+                frames={frames}
+                open={few || opened.includes(s.shot)}
+                toggle={few ? undefined : toggle}
+                chosen={chosen?.shot === s.shot ? chosen.frame : undefined}
+                onPick={pick}
+              />
+            );
+          });
+          if (!g.shots[0].pass_of) return rows;
           return (
-            <Shot
-              key={s.shot}
-              shot={s}
-              frames={frames}
-              open={few || opened.includes(s.shot)}
-              toggle={few ? undefined : toggle}
-              chosen={chosen?.shot === s.shot ? chosen.frame : undefined}
-              onPick={pick}
-            />
+            <Box key={g.of}>
+              <PassesOf group={g} byShot={byShot} />
+              <Stack gap="3" ps="4" borderStartWidth="2px" borderColor="border">
+                {rows}
+              </Stack>
+            </Box>
           );
         })}
       </Stack>
@@ -128,7 +176,10 @@ type Failed = Schemas["FailedFrames"];
 
 /** A cause, with what failed for it: of all shots how many frames, and which of each. */
 /** Causes that do not say enough by their name. */
-const said: Record<string, string> = { "not-finite": "no number, or infinite" };
+const said: Record<string, string> = {
+  "not-finite": "no number, or infinite",
+  "input-failed": "a pass that it needs was given up",
+};
 
 function Cause({ cause, all, onPick }: { cause: string; all: Failed[]; onPick: (p: Picked) => void }) {
   const [open, setOpen] = useState(all.length === 1);

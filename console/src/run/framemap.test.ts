@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import { run } from "../testing";
-import { counted, indexOf, lettersOf, most, numbersOf, readMap, withFrame } from "./framemap";
+import { counted, indexOf, lettersOf, most, numbersOf, readMap, wholeOf, withFrame } from "./framemap";
 
 const at = "2031-03-07T18:00:00Z";
 const map = readMap({
@@ -39,6 +39,12 @@ test("of several frames one that failed is seen whatever the others are", () => 
   expect(most("ddw", 0, 2)).toBe("d");
   expect(most("ddw", 0, 3)).toBe("p");
   expect(most("www", 0, 3)).toBe("w");
+});
+
+test("a frame is done when all of its passes are", () => {
+  const pass = (states: string) => ({ shot: "stair-030", numbers: [1, 2, 3, 4], states });
+  expect(wholeOf([pass("dddw"), pass("ddrd"), pass("dfdd")])).toEqual({ done: 1, frames: 4 });
+  expect(wholeOf([])).toEqual({ done: 0, frames: 0 });
 });
 
 test("a run counts its frames as the map has them, and what did not change stays the same", () => {

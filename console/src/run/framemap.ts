@@ -92,6 +92,14 @@ export function most(states: string, from: number, to: number): string {
   return done > 0 ? "p" : "w";
 }
 
+/** Of how many frames all passes are done, and how many there are. */
+export function wholeOf(passes: ShotFrames[]): { done: number; frames: number } {
+  const frames = Math.max(0, ...passes.map((p) => p.states.length));
+  let done = 0;
+  for (let i = 0; i < frames; i++) if (passes.every((p) => p.states[i] === "d")) done++;
+  return { done, frames };
+}
+
 const known = new WeakMap<ShotFrames, Schemas["FrameCounts"]>();
 
 /** How many frames of a shot are how far. */
