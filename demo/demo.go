@@ -38,7 +38,7 @@ type Config struct {
 const (
 	clockStart  = "2031-03-07T18:00:00Z"
 	clockFactor = "40"
-	deadline    = "+3h00m"
+	deadline    = "+4h00m"
 	begins      = "+12m" // at forty times life planning takes some minutes of it
 	contingency = "20"   // for servers that are let on the way
 )

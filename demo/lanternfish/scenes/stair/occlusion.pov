@@ -3,12 +3,20 @@
 #version 3.7;
 #declare T = (frame_number - 1) / 239;
 
-global_settings {
-  assumed_gamma 1.0
-  radiosity { count 14 error_bound 0.9 nearest_count 3 recursion_limit 1 minimum_reuse 0.03 pretrace_start 0.16 pretrace_end 0.08 }
-}
+global_settings { assumed_gamma 1.0 }
 background { rgb 1 }
-#default { pigment { rgb 0.95 } finish { ambient 0 diffuse 0.95 } }
+#default { pigment { rgb 1 } finish { ambient 0.12 diffuse 0.88 } }
+
+// A dome of faint lights is the sky, evenly spread by the golden angle.
+#declare Lights = 14;
+#for (K, 0, Lights - 1)
+  #declare Up = (K + 0.5) / Lights;
+  light_source {
+    <sqrt(1 - Up * Up) * cos(K * 2.39996), Up, sqrt(1 - Up * Up) * sin(K * 2.39996)> * 60
+    rgb 1.9 / Lights
+    parallel point_at 0
+  }
+#end
 
 // The camera climbs with the stair.
 camera {
