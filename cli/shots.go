@@ -55,9 +55,10 @@ func readShots(paths []string, now time.Time) (all []api.ShotSpec, err error) {
 				}
 				raw["deadline"] = at.UTC()
 			}
-			if settings, ok := raw["settings"].(map[string]any); ok {
-				for key, v := range settings {
-					settings[key] = fmt.Sprint(v) // 0.3 without quotes is meant as a text as well
+			passes, _ := raw["passes"].([]any)
+			for _, of := range append(passes, raw) {
+				if of, ok := of.(map[string]any); ok {
+					asTexts(of["settings"])
 				}
 			}
 			spec, err := convert[api.ShotSpec](raw)
@@ -68,6 +69,15 @@ func readShots(paths []string, now time.Time) (all []api.ShotSpec, err error) {
 		}
 	}
 	return all, nil
+}
+
+// asTexts makes texts of the values of settings: 0.3 without quotes is meant as one as well.
+func asTexts(settings any) {
+	if all, ok := settings.(map[string]any); ok {
+		for key, v := range all {
+			all[key] = fmt.Sprint(v)
+		}
+	}
 }
 
 // doneBefore says what is done already of shots that are taken one after another.
@@ -102,7 +112,11 @@ func (a *app) shots() *cobra.Command {
 				}
 			}
 			if len(all) > 0 {
-				if err := a.awaitLook(cmd, c, all[len(all)-1].Name); err != nil {
+				last := all[len(all)-1]
+				if n := len(last.Passes); n > 0 {
+					last.Name += "." + last.Passes[n-1].Name
+				}
+				if err := a.awaitLook(cmd, c, last.Name); err != nil {
 					return err
 				}
 			}
@@ -124,7 +138,11 @@ func (a *app) shots() *cobra.Command {
 				empty: "No shot yet. Store some: rotanex shots import FILE",
 			}
 			for _, s := range all {
-				l.add(s.Spec.Name, orNone(s.Spec.Title), s.Spec.Frames, strconv.Itoa(s.FrameCount), pixels(s.Spec.Width, s.Spec.Height), s.Spec.Launcher, inGB(float64(s.Spec.DeviceMemoryGb)), at(s.Spec.Deadline))
+				renderer, memory := s.Spec.Launcher, inGB(float64(s.Spec.DeviceMemoryGb))
+				if n := len(s.Spec.Passes); n > 0 {
+					renderer, memory = fmt.Sprintf("%d passes", n), inGB(0)
+				}
+				l.add(s.Spec.Name, orNone(s.Spec.Title), s.Spec.Frames, strconv.Itoa(s.FrameCount), pixels(s.Spec.Width, s.Spec.Height), renderer, memory, at(s.Spec.Deadline))
 			}
 			return a.show(cmd, l)
 		}),

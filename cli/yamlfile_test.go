@@ -60,14 +60,18 @@ func TestShotsMaySayTheirDeadlineAndSettingsAsPeopleWrite(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, now.Add(2*time.Hour), all[0].Deadline)
 	assert.Equal(t, map[string]string{"samples": "128", "light": "0.3"}, all[0].Settings)
+	all, err = readShots([]string{written(t, shot+", passes: [{ name: occlusion, launcher: povray, settings: { antialias: 0.9 } }] }\n")}, now)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"antialias": "0.9"}, all[0].Passes[0].Settings)
 	for text, want := range map[string]string{
-		", host_memry_gb: 9 }\n":        "did you mean host_memory_gb?",
-		", deadlne: +2h }\n":            "did you mean deadline?",
-		", deadline: soon }\n":          `shot stair-030: deadline: time "soon"`,
-		", passes: 4 }\n":               "passes is called buffers now",
-		", inputs: stair.png }\n":       "inputs stair.png: want a list",
-		" }\n  - { name: stair-030 }\n": "stands in",
-		" }\n  - { title: nameless }\n": "shot 2 has no name",
+		", passes: [{ nme: beauty }] }\n": "did you mean name?",
+		", host_memry_gb: 9 }\n":          "did you mean host_memory_gb?",
+		", deadlne: +2h }\n":              "did you mean deadline?",
+		", deadline: soon }\n":            `shot stair-030: deadline: time "soon"`,
+		", passes: 4 }\n":                 "passes is called buffers now",
+		", inputs: stair.png }\n":         "inputs stair.png: want a list",
+		" }\n  - { name: stair-030 }\n":   "stands in",
+		" }\n  - { title: nameless }\n":   "shot 2 has no name",
 	} {
 		_, err := readShots([]string{written(t, shot+text)}, now)
 		assert.ErrorContains(t, err, want, text)

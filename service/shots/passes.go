@@ -123,7 +123,7 @@ func checkPasses(spec Spec) error {
 	}
 	for i, p := range spec.Passes {
 		if !settled[p.Name] {
-			return httpapi.BadField(fmt.Sprintf("/passes/%d/after", i), strings.Join(p.After, ", "), "goes round in a circle: a pass would wait for itself")
+			return httpapi.BadField(fmt.Sprintf("/passes/%d/after", i), strings.Join(p.After, ", "), "is part of a circle: a pass would wait for itself")
 		}
 	}
 	return nil

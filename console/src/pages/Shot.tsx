@@ -1,5 +1,6 @@
 import { Box, Tabs } from "@chakra-ui/react";
 import { useNavigate, useParams } from "react-router";
+import type { Schemas } from "../api/client";
 import { useShot } from "../api/queries";
 import { moment } from "../parts/format";
 import { Page } from "../parts/Page";
@@ -7,6 +8,7 @@ import { DoneTo } from "../parts/Records";
 import { Shown } from "../parts/States";
 import { Compare } from "../shot/Compare";
 import { Memory } from "../shot/Memory";
+import { Passes } from "../shot/Passes";
 import { Preflight } from "../shot/Preflight";
 import { Studies } from "../shot/Settings";
 import { SourcesOf } from "../shot/Sources";
@@ -19,6 +21,10 @@ const views = [
   { value: "sources", label: "Sources" },
 ];
 
+/** What renders a shot: a launcher, or several, in passes. */
+export const rendererOf = ({ spec }: Schemas["Shot"]) =>
+  spec.passes?.length ? `${spec.passes.length} passes` : spec.launcher;
+
 /** What is known of one shot: how crews do, whether it fits, what would stop it. */
 export function Shot() {
   const { name = "", view = "compare" } = useParams();
@@ -29,41 +35,45 @@ export function Shot() {
       title={shot.data?.spec.title ? `${name}, ${shot.data.spec.title}` : name}
       lead={
         shot.data &&
-        `${shot.data.frame_count} frames, ${shot.data.spec.width} × ${shot.data.spec.height} px, ${shot.data.spec.launcher}; deadline ${moment(shot.data.spec.deadline)}`
+        `${shot.data.frame_count} frames, ${shot.data.spec.width} × ${shot.data.spec.height} px, ${rendererOf(shot.data)}; deadline ${moment(shot.data.spec.deadline)}`
       }
     >
       <Shown query={shot}>
-        {(s) => (
-          <Tabs.Root value={view} onValueChange={(e) => go(`/shots/${name}/${e.value}`)} lazyMount unmountOnExit>
-            <Tabs.List mb="6" borderColor="line">
-              {views.map((v) => (
-                <Tabs.Trigger
-                  key={v.value}
-                  value={v.value}
-                  color="fg.muted"
-                  _selected={{ color: "brass.fg", fontWeight: 600 }}
-                >
-                  {v.label}
-                </Tabs.Trigger>
-              ))}
-            </Tabs.List>
-            <Tabs.Content value="compare" pt="0">
-              <Compare shot={s} />
-            </Tabs.Content>
-            <Tabs.Content value="memory" pt="0">
-              <Memory shot={name} />
-            </Tabs.Content>
-            <Tabs.Content value="preflight" pt="0">
-              <Preflight shot={name} />
-            </Tabs.Content>
-            <Tabs.Content value="sources" pt="0">
-              <SourcesOf shot={name} />
-            </Tabs.Content>
-            <Tabs.Content value="settings" pt="0">
-              <Studies shot={s} />
-            </Tabs.Content>
-          </Tabs.Root>
-        )}
+        {(s) =>
+          s.spec.passes?.length ? (
+            <Passes shot={s} />
+          ) : (
+            <Tabs.Root value={view} onValueChange={(e) => go(`/shots/${name}/${e.value}`)} lazyMount unmountOnExit>
+              <Tabs.List mb="6" borderColor="line">
+                {views.map((v) => (
+                  <Tabs.Trigger
+                    key={v.value}
+                    value={v.value}
+                    color="fg.muted"
+                    _selected={{ color: "brass.fg", fontWeight: 600 }}
+                  >
+                    {v.label}
+                  </Tabs.Trigger>
+                ))}
+              </Tabs.List>
+              <Tabs.Content value="compare" pt="0">
+                <Compare shot={s} />
+              </Tabs.Content>
+              <Tabs.Content value="memory" pt="0">
+                <Memory shot={name} />
+              </Tabs.Content>
+              <Tabs.Content value="preflight" pt="0">
+                <Preflight shot={name} />
+              </Tabs.Content>
+              <Tabs.Content value="sources" pt="0">
+                <SourcesOf shot={name} />
+              </Tabs.Content>
+              <Tabs.Content value="settings" pt="0">
+                <Studies shot={s} />
+              </Tabs.Content>
+            </Tabs.Root>
+          )
+        }
       </Shown>
       <Box mt="6">
         <DoneTo about={`/shots/${name}`} />

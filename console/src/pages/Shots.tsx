@@ -11,6 +11,7 @@ import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
 import { Empty, Failed, Shown } from "../parts/States";
+import { rendererOf } from "./Shot";
 
 const crewField = { borderColor: "line", borderWidth: "1px", rounded: "md", px: "3", h: "10", bg: "bg" } as const;
 
@@ -133,6 +134,12 @@ function PlanThem({ chosen }: { chosen: string[] }) {
   );
 }
 
+/** A shot's name; that of a pass stands below its shot's. */
+function Name({ shot }: { shot: Schemas["Shot"] }) {
+  const link = <Go to={`/shots/${shot.spec.name}`}>{shot.pass ?? shot.spec.name}</Go>;
+  return shot.pass ? <Box ps="4">{link}</Box> : link;
+}
+
 export function Shots() {
   const shots = useShots();
   const trials = useTrials();
@@ -160,28 +167,30 @@ export function Shots() {
                       ? [
                           {
                             name: "Plan",
-                            cell: (s: Schemas["Shot"]) => (
-                              <Checkbox.Root
-                                size="sm"
-                                checked={chosen.includes(s.spec.name)}
-                                onCheckedChange={(e) => choose(s.spec.name, e.checked === true)}
-                              >
-                                <Checkbox.HiddenInput aria-label={`Plan ${s.spec.name}`} />
-                                <Checkbox.Control borderColor="fg.muted" />
-                              </Checkbox.Root>
-                            ),
+                            cell: (s: Schemas["Shot"]) =>
+                              s.pass_of ? null : (
+                                <Checkbox.Root
+                                  size="sm"
+                                  checked={chosen.includes(s.spec.name)}
+                                  onCheckedChange={(e) => choose(s.spec.name, e.checked === true)}
+                                >
+                                  <Checkbox.HiddenInput aria-label={`Plan ${s.spec.name}`} />
+                                  <Checkbox.Control borderColor="fg.muted" />
+                                </Checkbox.Root>
+                              ),
                           },
                         ]
                       : []),
-                    { name: "Shot", cell: (s) => <Go to={`/shots/${s.spec.name}`}>{s.spec.name}</Go> },
+                    { name: "Shot", cell: (s) => <Name shot={s} /> },
                     { name: "Title", cell: (s) => s.spec.title },
                     { name: "Frames", cell: (s) => s.spec.frames },
                     { name: "Count", cell: (s) => s.frame_count, right: true },
                     { name: "Size", cell: (s) => `${s.spec.width} × ${s.spec.height} px`, right: true },
-                    { name: "Renderer", cell: (s) => s.spec.launcher },
+                    { name: "Renderer", cell: rendererOf },
                     {
                       name: "Device memory",
-                      cell: (s) => (s.spec.device_memory_gb ? `${s.spec.device_memory_gb} GB` : none),
+                      cell: (s) =>
+                        s.spec.device_memory_gb && !s.spec.passes?.length ? `${s.spec.device_memory_gb} GB` : none,
                       right: true,
                     },
                     { name: "Deadline", cell: (s) => moment(s.spec.deadline) },
@@ -194,7 +203,7 @@ export function Shots() {
         </Shown>
         {mayWrite && shots.data && shots.data.length > 0 && (
           <Sheet title="Time a test frame" aside="A warm-up that does not count, then frames from across the shot.">
-            <TimeFrame shots={shots.data} />
+            <TimeFrame shots={shots.data.filter((s) => !s.spec.passes?.length)} />
           </Sheet>
         )}
         <Shown query={trials}>
