@@ -53,7 +53,7 @@ func TestWhatIsWrongWithPasses(t *testing.T) {
 	t.Parallel()
 	for want, change := range map[string]func(*Spec){
 		`passes 0 after "haze" is no pass of lamp-040: those are beauty, composite, occlusion`: func(s *Spec) { s.Passes[0].After[1] = "haze" },
-		`passes 0 after "beauty, occlusion" is part of a circle`:                            func(s *Spec) { s.Passes[1].After = []string{"composite"} },
+		`passes 0 after "beauty, occlusion" is part of a circle`:                               func(s *Spec) { s.Passes[1].After = []string{"composite"} },
 		`passes 2 name "beauty" is the name of two passes`:                                     func(s *Spec) { s.Passes[2].Name = "beauty"; s.Passes[0].After = nil },
 		"at most 63": func(s *Spec) { s.Passes[1].Name = strings.Repeat("b", 60); s.Passes[0].After = nil },
 	} {
