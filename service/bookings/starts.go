@@ -46,7 +46,13 @@ func beside(crew *Crew, rows []*Crew, leased map[int64]inHand, now time.Time) (o
 			x.Free = max(0, comes.Sub(now))
 		}
 		if renders {
-			x.Free = max(x.Free, hand.last.Add(o.Frame).Sub(now))
+			last := hand.last
+			if hand.begun != nil { // its frames may take longer than was expected
+				if at := hand.begun.Add(time.Duration(hand.unbegun) * o.Frame); at.After(last) {
+					last = at
+				}
+			}
+			x.Free = max(x.Free, last.Add(o.Frame).Sub(now))
 		}
 		out = append(out, x)
 	}

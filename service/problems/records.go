@@ -124,7 +124,7 @@ func (p *Problems) waitingOf(ctx context.Context, run uuid.UUID) (map[string]int
 // soon as the scene is open.
 func (p *Problems) leasedOf(ctx context.Context, run uuid.UUID) ([]replan.InHand, error) {
 	return store.Rows(p.Store.WithContext(ctx).Raw(`SELECT f.shot, f.host, f.crew,
-			min(f.leased_at) + make_interval(secs => CASE WHEN bool_or(f.begun AND f.id = f.start) THEN coalesce(max(b.opening_s), 0) ELSE 0 END),
+			coalesce(min(f.leased_at) FILTER (WHERE f.begun), min(f.leased_at)) + make_interval(secs => CASE WHEN bool_or(f.begun AND f.id = f.start) THEN coalesce(max(b.opening_s), 0) ELSE 0 END),
 			count(*) * coalesce(max(b.frame_s), 0), max(jsonb_array_length(coalesce(f.devices, '[]'))), CASE WHEN max(j.id::text) IS NULL THEN 0 ELSE max(b.nodes) END
 		FROM frames f LEFT JOIN bookings b ON b.id = f.booking_id LEFT JOIN farm_jobs j ON j.booking_id = b.id WHERE f.run_id = $1 AND f.state = 'rendering'
 		GROUP BY f.shot, f.host, f.crew, CASE WHEN f.start = 0 THEN f.id ELSE f.start END`, run), func(row store.Row) (x replan.InHand, err error) {

@@ -36,6 +36,11 @@ func TestWhatARunHasInHand(t *testing.T) {
 	require.NoError(t, db.Exec(`INSERT INTO farm_jobs (id, run_id, order_id, booking_id, shot, farm, source, crew, frames, state, from_at)
 		VALUES ($1, $2, $1, $3, 'storm-050', 'gannet', 'gannet', 'cpu', 9, 'rendering', $4)`, uuid.New(), run, gannet, six).Error)
 
+	// Of a start whose frames take longer than was expected, the one in hand has begun after the others should have.
+	slow := add("punt", 1, `["cpu"]`, 3)
+	require.NoError(t, db.Exec(`UPDATE frames SET start = $2, begun = frame = $3, leased_at = CASE WHEN frame = $3 THEN $4::timestamptz ELSE $5::timestamptz END WHERE booking_id = $1`,
+		slow, 77, number-2, six.Add(10*time.Minute), six.Add(3*time.Minute)).Error)
+
 	p := &Problems{Config: Config{Store: db, Clock: clock.Wall()}}
 	hand, err := p.leasedOf(t.Context(), run)
 	require.NoError(t, err)
@@ -43,7 +48,8 @@ func TestWhatARunHasInHand(t *testing.T) {
 		hand[i].Began = hand[i].Began.UTC()
 	}
 	at := replan.InHand{Shot: "storm-050", Host: "gannet", Crew: "cpu", Began: six, Takes: 90 * time.Second, Nodes: 4}
-	assert.ElementsMatch(t, []replan.InHand{{Shot: "storm-050", Host: "eddy", Crew: "cpu", Began: six, Takes: 90 * time.Second, Devices: 1}, at, at}, hand)
+	assert.ElementsMatch(t, []replan.InHand{{Shot: "storm-050", Host: "eddy", Crew: "cpu", Began: six, Takes: 90 * time.Second, Devices: 1}, at, at,
+		{Shot: "storm-050", Host: "punt", Crew: "cpu", Began: six.Add(10 * time.Minute), Takes: 270 * time.Second, Devices: 1}}, hand)
 	others, err := p.takenByOthers(t.Context(), nil, 0, []uuid.UUID{uuid.New()})
 	require.NoError(t, err)
 	assert.Len(t, others["eddy"], 2, "the frame in hand, and what is booked")

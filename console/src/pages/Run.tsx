@@ -201,7 +201,7 @@ const Latest = memo(function Latest({ run, last, onPick }: { run: Run; last: Fra
   if (last.length === 0) return null;
   return (
     <Sheet title="Last frames">
-      <Grid templateColumns={{ base: "repeat(4, 1fr)", md: "repeat(8, 1fr)" }} gap="2">
+      <Grid templateColumns={{ base: "repeat(4, minmax(0, 1fr))", md: "repeat(8, minmax(0, 1fr))" }} gap="2">
         {last.map((f) => (
           <Box asChild key={f.shot + f.frame} textAlign="left" cursor="pointer" rounded="sm">
             <button type="button" onClick={() => onPick(f)}>

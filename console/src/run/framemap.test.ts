@@ -27,6 +27,8 @@ test("an event changes its frame and no other", () => {
   expect(after?.latest.map((f) => f.frame)).toEqual([5, 3]);
   expect(map.shots[0].states).toBe("ddrwww");
   expect(withFrame(after, event)).toBe(after); // told again, nothing is drawn again
+  const ahead = { ...map, latest: after?.latest ?? [] }; // its pictures were read after its states
+  expect(withFrame(ahead, event)?.latest.map((f) => f.frame)).toEqual([5, 3]);
   expect(withFrame(map, { ...event, frame: 6 })).toBe(map);
   expect(withFrame(map, { ...event, shot: "another" })).toBe(map);
   expect(withFrame(undefined, event)).toBeUndefined();

@@ -76,7 +76,8 @@ export function withFrame(map: FrameMap | undefined, e: Schemas["Event"]): Frame
     seconds: e.seconds,
     done: e.at,
   };
-  return { ...map, shots, latest: [done, ...map.latest].slice(0, kept) };
+  const others = map.latest.filter((f) => f.shot !== done.shot || f.frame !== done.frame);
+  return { ...map, shots, latest: [done, ...others].slice(0, kept) };
 }
 
 /** Of several frames what matters most: one that failed, one that is rendered, else how far they are. */
