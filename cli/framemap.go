@@ -176,13 +176,15 @@ func drawGrid(out io.Writer, f shotFrames, width, room int) int {
 // causesShown is how many causes of failures a screen has room for.
 const causesShown = 5
 
-// causeInWords says what a cause is where its name does not.
-func causeInWords(cause string) string {
-	if cause == "not-finite" {
-		return "values that are no number or infinite"
-	}
-	return cause
+// causes are what causes are whose names do not say it.
+var causes = map[string]string{
+	"not-finite": "values that are no number or infinite", "input-failed": "a pass that they need was given up",
+	"flicker-brighter": "brighter than the frames around", "flicker-darker": "darker than the frames around",
+	"flicker-colour": "of another colour than the frames around", "flicker-part": "a part is other than before and behind",
 }
+
+// causeInWords says what a cause is where its name does not.
+func causeInWords(cause string) string { return cmp.Or(causes[cause], cause) }
 
 // drawCauses lists what failed for good, or is to be looked at, by cause, the most first.
 func drawCauses(out io.Writer, what string, failed []api.FailedFrames, width int) int {

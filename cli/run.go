@@ -279,6 +279,9 @@ func (a *app) frames() *cobra.Command {
 			if f := d.Frame; f.NotFinite > 0 {
 				fmt.Fprintf(cmd.OutOrStdout(), "\n%s of its pixels are no number or infinite.\n", several(f.NotFinite, "value"))
 			}
+			if f := d.Frame.Flicker; f.Kind != "" {
+				fmt.Fprintf(cmd.OutOrStdout(), "\nLook at it: %s, by %.1f %%.\n", causeInWords("flicker-"+string(f.Kind)), 100*f.Amount)
+			}
 			if layers := d.Frame.Layers; len(layers) > 1 {
 				fmt.Fprintf(cmd.OutOrStdout(), "\nIts layers: %s.\n", strings.Join(inNames(layers), ", "))
 			}

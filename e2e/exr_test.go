@@ -192,3 +192,25 @@ func TestPovrayRendersOpenEXR(t *testing.T) {
 	}
 	assert.NotZero(t, looks["exr"].Deviation)
 }
+
+// A frame that is darker than those around it is to be looked at, once its shot is finished.
+func TestAFrameThatFlickersIsMarked(t *testing.T) {
+	h := newHouse(t, faster)
+	h.runAgent(eddy, scenes(t))
+	h.putShot("coda-060", "1-16", map[string]string{"fail": "dim@7"})
+	h.timed("coda-060", "eddy/g0")
+	_, run := h.started(time.Hour, "coda-060")
+	run = h.awaitOver(run)
+	require.Equal(t, api.RunStateComplete, run.State)
+	var marked []api.FailedFrames
+	h.until("the shot to be looked at", func() bool {
+		marked = must[api.FrameMap](t)(h.admin().GetFrameMap(t.Context(), run.Id)).Marked
+		return len(marked) > 0
+	})
+	assert.Equal(t, "flicker-darker", marked[0].Cause)
+	assert.Equal(t, "7", marked[0].Frames)
+	frame := must[api.FrameDetail](t)(h.admin().GetFrame(t.Context(), run.Id, "coda-060", 7)).Frame
+	assert.Equal(t, api.FlickerKind("darker"), frame.Flicker.Kind)
+	assert.Contains(t, h.good("frames", "show", "latest", "coda-060", "7"), "Look at it: darker than the frames around")
+	assert.Contains(t, h.good("runs", "show", "latest"), "darker than the frames around")
+}

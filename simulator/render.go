@@ -223,7 +223,15 @@ func (r Render) paint(scene Scene, fail string, composite image.Image) image.Ima
 	}
 	scene.lampless = r.Lacks == "lamp"
 	if fail != "blank" {
-		return Paint(scene, r.Frame, r.Width, r.Height)
+		img := Paint(scene, r.Frame, r.Width, r.Height)
+		if fail == "dim" { // it is whole, but not as the frames around it
+			for i := range img.Pix {
+				if i%4 < 3 {
+					img.Pix[i] = img.Pix[i] / 4 * 3
+				}
+			}
+		}
+		return img
 	}
 	flat := image.NewNRGBA(image.Rect(0, 0, r.Width, r.Height))
 	for i := range flat.Pix {

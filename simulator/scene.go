@@ -253,7 +253,7 @@ func rateOf(model string) (float64, error) {
 }
 
 // failures on demand, by the word that asks for them.
-var failures = []string{"out-of-memory", "crash", "licence-lost", "hang", "half-written", "blank"}
+var failures = []string{"out-of-memory", "crash", "licence-lost", "hang", "half-written", "blank", "dim"}
 
 // failFor reads a list such as crash@12,hang@20@punt: the failure that is asked
 // for of this frame on this host, or "".

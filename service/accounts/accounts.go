@@ -48,6 +48,9 @@ func New(s *store.Store, c clock.Clock, q *queue.Queue) *Accounts {
 	return &Accounts{store: s, clock: c, queue: q, tallies: tally.New(s), plans: plans, kept: settled.New[Book](s, c, "book", bookWay)}
 }
 
+// Tallies are what runs are summed up in.
+func (a *Accounts) Tallies() *tally.Tallies { return a.tallies }
+
 // Run is what an account needs to know of its run.
 type Run struct {
 	ID        uuid.UUID

@@ -22,6 +22,13 @@ func KeyOf(run uuid.UUID, shot string, frame int, fence int64, repeat int) strin
 type Seen struct {
 	Layers    []string `json:"layers,omitempty"`     // of an OpenEXR file that can be looked at, the main one first
 	NotFinite int      `json:"not_finite,omitempty"` // values of its pixels that are no number or infinite
+	Flicker   *Flicker `json:"flicker,omitempty"`    // how it jumps against the frames around it, once they were looked at; nil: it does not
+}
+
+// Flicker is what a frame has other than those around it: see picture.Flicker.
+type Flicker struct {
+	Kind   string  `json:"kind"`
+	Amount float64 `json:"amount"`
 }
 
 // SeenOf is what of a file is kept, as a column of JSON has it; nil if there is nothing.
@@ -29,7 +36,7 @@ func SeenOf(i picture.Info) any {
 	if len(i.Layers) == 0 && i.NotFinite == 0 {
 		return nil
 	}
-	data, _ := json.Marshal(Seen{i.Layers, i.NotFinite}) // names and a number can be
+	data, _ := json.Marshal(Seen{Layers: i.Layers, NotFinite: i.NotFinite}) // names and a number can be
 	return string(data)
 }
 

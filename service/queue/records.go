@@ -398,6 +398,18 @@ func Untie(tx *gorm.DB, run uuid.UUID, shot string, places []string) error {
 	return tx.Exec("UPDATE frames SET only_on = '[]' WHERE run_id = $1 AND shot = $2 AND state = 'waiting' AND only_on = $3::jsonb", run, shot, tied).Error
 }
 
+// MarkFlicker marks the finished frames of a shot that flicker, by their numbers, and no others any more.
+func MarkFlicker(tx *gorm.DB, run uuid.UUID, shot string, marks map[int]pictures.Flicker) error {
+	all, err := store.AsJSON(marks)
+	if err != nil {
+		return err
+	}
+	return errors.Join(
+		tx.Exec("UPDATE frames SET seen = nullif(seen - 'flicker', '{}') WHERE run_id = $1 AND shot = $2 AND jsonb_exists(seen, 'flicker')", run, shot).Error,
+		tx.Exec(`UPDATE frames f SET seen = coalesce(f.seen, '{}') || jsonb_build_object('flicker', m.value) FROM jsonb_each($3::jsonb) m
+			WHERE f.run_id = $1 AND f.shot = $2 AND f.frame = m.key::int AND f.state = 'done' AND NOT f.warm_up AND f.repeat = 0`, run, shot, all).Error)
+}
+
 // Restored ends what was under lease in a backup, and numbers leases beyond those that agents may have got since.
 func Restored(tx *gorm.DB) error {
 	return tx.Exec("UPDATE frames SET fence = fence + 1000, lease_until = CASE WHEN state = 'rendering' THEN now() END").Error

@@ -19,6 +19,9 @@ func record(f queue.Frame) api.Frame {
 		out.Sha256, out.Bytes, out.Format = *f.SHA256, *f.Bytes, api.FrameFormat(f.Format)
 		if out.Layers = f.Seen.LayerNames(); f.Seen != nil {
 			out.NotFinite = f.Seen.NotFinite
+			if x := f.Seen.Flicker; x != nil {
+				out.Flicker = api.Flicker{Kind: api.FlickerKind(x.Kind), Amount: x.Amount}
+			}
 		}
 	}
 	return out

@@ -39,6 +39,9 @@ type FailedFrames struct {
 // NotFinite is why a frame is to be looked at whose pixels have values that are no number or infinite.
 const NotFinite = "not-finite"
 
+// Flickers is how the reason begins for which a frame is to be looked at that jumps against those around it; then comes its kind.
+const Flickers = "flicker-"
+
 // latest is how many frames that were done last a map has.
 const latest = 8
 

@@ -179,13 +179,14 @@ func failedFrames(tx *gorm.DB, run uuid.UUID) ([]FailedFrames, error) {
 	})
 }
 
-// markedFrames reads which finished frames of a run are to be looked at, by shot: those with values that are no number.
+// markedFrames reads which finished frames of a run are to be looked at, by why and shot: those with values that are no number, and
+// those that flicker.
 func markedFrames(tx *gorm.DB, run uuid.UUID) ([]FailedFrames, error) {
-	return store.Rows(tx.Raw(`SELECT shot, json_agg(frame ORDER BY frame) FROM frames WHERE run_id = $1 AND jsonb_exists(seen, 'not_finite') AND state = 'done' AND NOT warm_up AND repeat = 0
-		GROUP BY 1 ORDER BY 1`, run), func(row store.Row) (FailedFrames, error) {
-		x := FailedFrames{Cause: NotFinite}
+	return store.Rows(tx.Raw(`SELECT CASE WHEN jsonb_exists(seen, 'not_finite') THEN $2 ELSE concat($3::text, seen->'flicker'->>'kind') END, shot, json_agg(frame ORDER BY frame) FROM frames
+		WHERE run_id = $1 AND (jsonb_exists(seen, 'not_finite') OR jsonb_exists(seen, 'flicker')) AND state = 'done' AND NOT warm_up AND repeat = 0
+		GROUP BY 1, 2 ORDER BY 2, 1`, run, NotFinite, Flickers), func(row store.Row) (x FailedFrames, err error) {
 		var numbers []int
-		err := row.Scan(&x.Shot, store.JSON(&numbers))
+		err = row.Scan(&x.Cause, &x.Shot, store.JSON(&numbers))
 		x.Frames = frames.Of(numbers...)
 		return x, err
 	})

@@ -3654,16 +3654,30 @@ export interface components {
             layers?: string[];
             /** @description How many values of its pixels are no number or infinite; 0 is not there */
             not_finite?: number;
+            flicker?: components["schemas"]["Flicker"];
         };
         FrameList: {
             items: components["schemas"]["Frame"][];
             next?: string;
         };
+        /** @description How a frame jumps against those around it beyond what moves in its shot; found once the shot is finished */
+        Flicker: {
+            /**
+             * @description What is most: light or colour of the whole, or a part of the picture that is other than before and behind
+             * @enum {string}
+             */
+            kind: "brighter" | "darker" | "colour" | "part";
+            /**
+             * Format: double
+             * @description By what share of the range the whole is off, or what share of the picture the part is
+             */
+            amount: number;
+        };
         FrameMap: {
             shots: components["schemas"]["ShotMap"][];
             /** @description What failed for good, by cause and shot, the most first */
             failed: components["schemas"]["FailedFrames"][];
-            /** @description What is done and to be looked at, by why and shot: not-finite, its pixels have values that are no number or infinite */
+            /** @description What is done and to be looked at, by why and shot: not-finite, its pixels have values that are no number or infinite; flicker-brighter, flicker-darker, flicker-colour and flicker-part, it jumps against the frames around it */
             marked: components["schemas"]["FailedFrames"][];
             /** @description The frames that were done last, newest first */
             latest: components["schemas"]["Frame"][];

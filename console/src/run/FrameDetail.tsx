@@ -5,10 +5,11 @@ import type { Schemas } from "../api/client";
 import { pictureURL, useFrame, useFrameWhy } from "../api/queries";
 import { Choice } from "../parts/Choice";
 import { Exposure } from "../parts/Exposure";
-import { bytes, count, length, moment } from "../parts/format";
+import { bytes, count, length, moment, percent } from "../parts/format";
 import { Sheet, State } from "../parts/Page";
 import { Preview } from "../parts/Preview";
 import { Verdicts } from "../parts/Verdicts";
+import { said } from "./Frames";
 import { RenderLog } from "./RenderLog";
 
 type Frame = Schemas["Frame"];
@@ -79,6 +80,11 @@ function Picture({ run, frame, size }: { run: string; frame: Frame; size?: strin
       {!!frame.not_finite && (
         <Text color="failed" fontSize="sm">
           {count(frame.not_finite, "value")} of its pixels {frame.not_finite === 1 ? "is" : "are"} no number or infinite
+        </Text>
+      )}
+      {frame.flicker && (
+        <Text color="failed" fontSize="sm">
+          Look at it: {said[`flicker-${frame.flicker.kind}`]}, by {percent(frame.flicker.amount)}
         </Text>
       )}
       {layers && layers.length > 1 && (

@@ -176,9 +176,13 @@ type Failed = Schemas["FailedFrames"];
 
 /** A cause, with what failed for it: of all shots how many frames, and which of each. */
 /** Causes that do not say enough by their name. */
-const said: Record<string, string> = {
+export const said: Record<string, string> = {
   "not-finite": "no number, or infinite",
   "input-failed": "a pass that it needs was given up",
+  "flicker-brighter": "brighter than the frames around",
+  "flicker-darker": "darker than the frames around",
+  "flicker-colour": "another colour than the frames around",
+  "flicker-part": "a part is other than before and behind",
 };
 
 function Cause({ cause, all, onPick }: { cause: string; all: Failed[]; onPick: (p: Picked) => void }) {
