@@ -68,7 +68,9 @@ func TestAShotIsRenderedInPasses(t *testing.T) {
 	assert.Zero(t, query[int](t, h.database, `SELECT count(*) FROM tries c JOIN frames f ON f.id = c.frame_id AND f.shot = $2, tries i JOIN frames g ON g.id = i.frame_id
 		WHERE c.run_id = $1 AND i.run_id = $1 AND g.shot <> $2 AND g.frame = f.frame AND c.started_at < i.ended_at`, run.Id, composite), "no composite began before its passes were done")
 	a, b, made := h.picture(run.Id, beauty, 7), h.picture(run.Id, occlusion, 7), h.picture(run.Id, composite, 7)
-	at := func(img image.Image, x, y int) color.NRGBA { return color.NRGBAModel.Convert(img.At(x, y)).(color.NRGBA) }
+	at := func(img image.Image, x, y int) color.NRGBA {
+		return color.NRGBAModel.Convert(img.At(x, y)).(color.NRGBA)
+	}
 	for _, p := range []image.Point{{32, 18}, {5, 5}, {50, 30}} {
 		want := uint8(int(at(a, p.X, p.Y).R) * int(at(b, p.X, p.Y).R) / 255)
 		assert.Equal(t, want, at(made, p.X, p.Y).R, "%v", p)

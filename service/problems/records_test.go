@@ -48,8 +48,11 @@ func TestWhatARunHasInHand(t *testing.T) {
 		hand[i].Began = hand[i].Began.UTC()
 	}
 	at := replan.InHand{Shot: "storm-050", Host: "gannet", Crew: "cpu", Began: six, Takes: 90 * time.Second, Nodes: 4}
-	assert.ElementsMatch(t, []replan.InHand{{Shot: "storm-050", Host: "eddy", Crew: "cpu", Began: six, Takes: 90 * time.Second, Devices: 1}, at, at,
-		{Shot: "storm-050", Host: "punt", Crew: "cpu", Began: six.Add(10 * time.Minute), Takes: 270 * time.Second, Devices: 1}}, hand)
+	assert.ElementsMatch(t, []replan.InHand{
+		{Shot: "storm-050", Host: "eddy", Crew: "cpu", Began: six, Takes: 90 * time.Second, Devices: 1},
+		at, at,
+		{Shot: "storm-050", Host: "punt", Crew: "cpu", Began: six.Add(10 * time.Minute), Takes: 270 * time.Second, Devices: 1},
+	}, hand)
 	others, err := p.takenByOthers(t.Context(), nil, 0, []uuid.UUID{uuid.New()})
 	require.NoError(t, err)
 	assert.Len(t, others["eddy"], 2, "the frame in hand, and what is booked")

@@ -73,8 +73,12 @@ func (s Spec) pass(p Pass) Spec {
 	say(&out.TexturesGB, p.TexturesGB)
 	say(&out.Buffers, p.Buffers)
 	for _, list := range []struct{ own, its *[]string }{
-		{&out.Inputs, &p.Inputs}, {&out.Devices, &p.Devices}, {&out.Plugins, &p.Plugins},
-		{&out.Features, &p.Features}, {&out.Accepts, &p.Accepts}, {&out.OutOfMemory, &p.OutOfMemory},
+		{&out.Inputs, &p.Inputs},
+		{&out.Devices, &p.Devices},
+		{&out.Plugins, &p.Plugins},
+		{&out.Features, &p.Features},
+		{&out.Accepts, &p.Accepts},
+		{&out.OutOfMemory, &p.OutOfMemory},
 	} {
 		if len(*list.its) > 0 {
 			*list.own = *list.its
