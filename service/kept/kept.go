@@ -26,20 +26,30 @@ type Frames struct {
 // earlierRuns is in how many of a shot's last runs finished frames are looked for.
 const earlierRuns = 20
 
+// Input is a shot whose frames others need, as it is now, and those of them that are kept.
+type Input struct {
+	Spec shots.Spec
+	Kept frames.Set
+}
+
 // Of lists the frames of a shot that runs have done as it is now: the same scene, settings, renderer and package. Of a frame that
 // several did, the last one counts. Of a shot that needs the frames of others, those are done for which theirs are kept, by shot in
-// inputs: what was made of others is not of these.
-func Of(ctx context.Context, s *store.Store, shot shots.Shot, files []providers.PackageFile, inputs map[string]frames.Set) (out []Frames, all frames.Set, err error) {
-	runs, err := runsOf(ctx, s, shot.Name)
+// inputs, and which were made of such: what was made of others is not of these.
+func Of(ctx context.Context, s *store.Store, shot shots.Shot, files []providers.PackageFile, inputs map[string]Input) (out []Frames, all frames.Set, err error) {
+	of := madeOf(shot.Spec, inputs)
+	runs, err := runsOf(ctx, s, shot.Name, of)
 	if err != nil {
 		return nil, all, err
 	}
 	left := shot.Frames()
 	for _, input := range shot.Spec.After {
-		left = left.Minus(left.Minus(inputs[input]))
+		left = left.Minus(left.Minus(inputs[input].Kept))
 	}
 	for _, r := range runs {
 		if !samePicture(r.spec, shot.Spec) || !slices.EqualFunc(r.files, files, sameFile) || left.Len() == 0 {
+			continue
+		}
+		if slices.ContainsFunc(of, func(name string) bool { return !samePicture(r.inputs[name], inputs[name].Spec) }) {
 			continue
 		}
 		done, err := doneIn(ctx, s, r.id, shot.Name)
@@ -55,6 +65,14 @@ func Of(ctx context.Context, s *store.Store, shot shots.Shot, files []providers.
 	return out, all, nil
 }
 
+// madeOf are the shots whose frames one needs, and those that they need.
+func madeOf(spec shots.Spec, inputs map[string]Input) (out []string) {
+	for _, name := range spec.After {
+		out = append(append(out, name), madeOf(inputs[name].Spec, inputs)...)
+	}
+	return out
+}
+
 // samePicture reports whether frames of a shot look the same by two descriptions of it.
 func samePicture(a, b shots.Spec) bool {
 	return maps.Equal(shots.Settings(a), shots.Settings(b)) && slices.Equal(a.Inputs, b.Inputs) &&
@@ -67,7 +85,8 @@ func sameFile(a, b providers.PackageFile) bool {
 
 // earlier is a run of a shot, with the shot and its package as they were when it began.
 type earlier struct {
-	id    uuid.UUID
-	spec  shots.Spec
-	files []providers.PackageFile
+	id     uuid.UUID
+	spec   shots.Spec
+	files  []providers.PackageFile
+	inputs map[string]shots.Spec // as they were in it
 }

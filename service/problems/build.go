@@ -9,7 +9,6 @@ import (
 
 	"rotanex.example/core/desks"
 	"rotanex.example/core/dispatch"
-	"rotanex.example/core/frames"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/replan"
@@ -36,7 +35,7 @@ func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes,
 	if ask.Pin, err = p.pins(ctx, ask.Pin); err != nil {
 		return planning.Problem{}, Notes{}, err
 	}
-	b := builder{Problems: p, kept: map[string]frames.Set{}, now: p.Clock.Now().Truncate(time.Second), notes: Notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}, Lately: map[string]float64{}, InHand: map[string]planning.Millis{}, Desks: map[string]desks.Habits{}}}
+	b := builder{Problems: p, kept: map[string]kept.Input{}, now: p.Clock.Now().Truncate(time.Second), notes: Notes{Basis: map[string]timing.Estimate{}, Ask: &ask, LeftOut: []LeftOut{}, Deadlines: map[string]planning.Millis{}, FarmCrews: map[string]string{}, SeatDays: map[string]int{}, Sources: map[string]string{}, Lately: map[string]float64{}, InHand: map[string]planning.Millis{}, Desks: map[string]desks.Habits{}}}
 	b.problem = planning.Problem{Format: planning.ProblemFormat, Start: b.now, Currency: p.Currency, Goal: planning.Cheapest, Timings: []planning.Timing{}}
 	if ask.Goal != "" {
 		b.problem.Goal = ask.Goal
@@ -106,7 +105,7 @@ type builder struct {
 	shots      []plannedShot
 	last       time.Time             // of the deadlines
 	rest       *rest                 // of the run that is planned on; nil for none
-	kept       map[string]frames.Set // of each shot, the frames that are done already
+	kept       map[string]kept.Input // of each shot, the frames that are done already
 }
 
 type plannedShot struct {
@@ -372,7 +371,7 @@ func (b *builder) keepDone(ctx context.Context, shot shots.Shot) (left int, err 
 	}
 	done, all, err := kept.Of(ctx, b.Store, shot, now.Files, b.kept)
 	b.notes.Kept = append(b.notes.Kept, done...)
-	b.kept[shot.Name] = all
+	b.kept[shot.Name] = kept.Input{Spec: shot.Spec, Kept: all}
 	return shot.FrameCount - all.Len(), err
 }
 
