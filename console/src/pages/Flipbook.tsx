@@ -96,13 +96,21 @@ function Player({ run, shot, spec }: { run: Schemas["Run"]; shot: ShotFrames; sp
   const numbers = shot.numbers;
   const n = numbers.length;
 
-  const others = useRuns().data?.items.filter(
+  // The other passes of the shot, and the shot in other runs.
+  const runs = useRuns().data?.items.filter(
     (r) => r.id !== run.id && r.shots.some((s) => s.shot === shot.shot && s.counts.done > 0),
   );
-  const otherMap = useFrameMap(other || run.id);
-  const otherShot = other ? otherMap.data?.shots.find((s) => s.shot === shot.shot) : undefined;
+  const others = [
+    ...run.shots
+      .filter((s) => spec?.pass_of && s.pass_of === spec.pass_of && s.shot !== shot.shot)
+      .map((s) => ({ value: `${run.id} ${s.shot}`, text: `${s.pass}` })),
+    ...(runs ?? []).map((r) => ({ value: `${r.id} ${shot.shot}`, text: `run ${r.id.slice(0, 8)}` })),
+  ];
+  const [otherRun = "", otherName] = other.split(" ");
+  const otherMap = useFrameMap(otherRun || run.id);
+  const otherShot = other ? otherMap.data?.shots.find((s) => s.shot === otherName) : undefined;
   const a = useShotReel(run.id, shot, numbers, at, exposure);
-  const b = useShotReel(other, otherShot, numbers, at, exposure);
+  const b = useShotReel(otherRun, otherShot, numbers, at, exposure);
   const first = useFrame(run.id, shot.shot, numbers[at], words[shot.states[at]]);
   const layered = !!first.data?.frame.layers?.length;
 
@@ -210,14 +218,11 @@ function Player({ run, shot, spec }: { run: Schemas["Run"]; shot: ShotFrames; sp
             options={[...new Set([...rates, own])].sort((x, y) => Number(x) - Number(y))}
             onChange={setRate}
           />
-          {!!others?.length && (
+          {others.length > 0 && (
             <Choice
               label="Beside it"
               value={other}
-              options={[
-                { value: "", text: "nothing" },
-                ...others.map((r) => ({ value: r.id, text: `run ${r.id.slice(0, 8)}` })),
-              ]}
+              options={[{ value: "", text: "nothing" }, ...others]}
               onChange={setOther}
             />
           )}
