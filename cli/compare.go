@@ -25,7 +25,7 @@ difference is called one only where the interval or rank test named shows it. Th
 the best way to divide each host, what one more of each device would change, and which
 stretches of the shot are heavy. Times with other settings are listed, never compared.`,
 		Example: "  rotanex compare stair-030\n  rotanex compare stair-030 --baseline bellows/g0 --sort cost\n  rotanex compare stair-030 --output csv",
-		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		RunE: a.with(a.eachPass(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			params := api.CompareShotParams{Baseline: some(baseline)}
 			if sort != "" {
 				by := api.CompareShotParamsSort(sort)
@@ -41,7 +41,7 @@ stretches of the shot are heavy. Times with other settings are listed, never com
 			}
 			advise(cmd.OutOrStdout(), x)
 			return nil
-		}),
+		})),
 	}
 	c.Flags().StringVar(&baseline, "baseline", "", "HOST/CREW to which speed-ups are; without it the slowest measured single GPU")
 	c.Flags().StringVar(&sort, "sort", "seconds", "seconds, cost, efficiency, crew or whole")

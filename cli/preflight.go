@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"rotanex.example/api"
@@ -21,7 +23,7 @@ a device mode lacks, licence, output folder, deadline. Every line says how to fi
 Plans go by the same verdicts: nothing is spent on what is blocked or not known. Exit
 status: 5 where no crew can be given the shot.`,
 		Example: "  rotanex preflight storm-050\n  rotanex preflight lamp-040 --on eddy\n  rotanex preflight coda-060 --on tern --output json",
-		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		RunE: a.with(a.eachPass(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			p, err := client.Decode[api.Preflight](c.CheckShot(cmd.Context(), args[0], &api.CheckShotParams{On: some(on)}))
 			if err != nil {
 				return err
@@ -49,10 +51,39 @@ status: 5 where no crew can be given the shot.`,
 				return exit{ExitImpossible, ""}
 			}
 			return nil
-		}),
+		})),
 	}
 	c.Flags().StringVar(&on, "on", "", "a host, offer or source, or HOST/CREW; without it all")
 	return c
+}
+
+// about is what a command does that is asked of one shot, its first argument.
+type about func(cmd *cobra.Command, c *client.Client, args []string) error
+
+// eachPass does it for each of the passes of a shot that has any, in tables, one after another; else the service says what to ask for.
+// A pass that is impossible does not keep the others from being told.
+func (a *app) eachPass(do about) about {
+	return func(cmd *cobra.Command, c *client.Client, args []string) error {
+		shot, err := client.Decode[api.Shot](c.GetShot(cmd.Context(), args[0]))
+		if err != nil || len(shot.Spec.Passes) == 0 || a.config.GetString("output") != "table" {
+			return do(cmd, c, args)
+		}
+		var impossible error
+		for i, p := range shot.Spec.Passes {
+			if i > 0 {
+				fmt.Fprintln(cmd.OutOrStdout())
+			}
+			name := args[0] + "." + p.Name
+			fmt.Fprintln(cmd.OutOrStdout(), text.Colors{text.Bold}.Sprint(name))
+			switch err := do(cmd, c, append([]string{name}, args[1:]...)); {
+			case errors.As(err, &exit{}):
+				impossible = err
+			case err != nil:
+				return err
+			}
+		}
+		return impossible
+	}
 }
 
 type findings struct {
@@ -93,7 +124,7 @@ func (a *app) memory() *cobra.Command {
 	return &cobra.Command{
 		Use: "memory SHOT", Short: "Say whether a shot fits the memory of each crew, with the numbers", Args: cobra.ExactArgs(1),
 		Example: "  rotanex memory lamp-040",
-		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		RunE: a.with(a.eachPass(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			f, err := client.Decode[api.ShotFit](c.GetFit(cmd.Context(), args[0]))
 			if err != nil {
 				return err
@@ -114,7 +145,7 @@ func (a *app) memory() *cobra.Command {
 				l.add(x.Place+"/"+x.Crew, verdictText(x), need, limit, room, orNone(x.Limiting), without, renderersText(x.Renderers), whyText(x))
 			}
 			return a.show(cmd, l)
-		}),
+		})),
 	}
 }
 
