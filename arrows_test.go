@@ -15,7 +15,7 @@ import (
 var arrows = map[string][]string{
 	"core":      {},
 	"api":       {},
-	"launchers": {},
+	"launchers": {"core"},
 	"charts":    {"api", "core"},
 	"providers": {"core"},
 	"service":   {"api", "charts", "core", "launchers", "providers"},

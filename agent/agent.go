@@ -38,6 +38,7 @@ type Config struct {
 	JoinToken string                        // to join with, at the first start
 	StateDir  string                        // where the credential and work in hand lie
 	Scenes    string                        // the folder below which scene files lie
+	Roots     map[string]string             // other folders in which files of shots lie, by their names: see paths.Rooted
 	Launchers map[string]launchers.Launcher // what this host may start, by name
 	Simulated []stock.Host                  // devices as these files say instead of those that are here
 	Threads   int                           // of a renderer on the CPU; default all
@@ -64,6 +65,9 @@ func (c *Config) Validate() error {
 	}
 	if c.Service == "" || c.StateDir == "" || c.Scenes == "" {
 		return errors.New("the service's address, a state folder and a scene folder are needed")
+	}
+	if err := c.validateRoots(); err != nil {
+		return err
 	}
 	if len(c.Launchers) == 0 {
 		return errors.New("no launcher is allowed: this agent could render nothing")
@@ -140,7 +144,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	defer a.work.Wait()
 	defer stop(nil)
 	a.work.Go(func() { a.beat(ctx, beat, stop) })
-	a.work.Go(func() { a.inputs.look(ctx, a.Scenes, beat, a.beatSoon) })
+	a.work.Go(func() { a.inputs.look(ctx, a.missing, beat, a.beatSoon) })
 	a.work.Go(func() { a.sample(ctx) })
 	a.keepDesk(ctx, stop)
 	return a.lease(ctx, stop)

@@ -2,8 +2,6 @@ package agent
 
 import (
 	"context"
-	"os"
-	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -49,14 +47,14 @@ func (i *inputs) want(files []string, sum string) {
 // thinly is how many times as long as a look took nobody looks after it.
 const thinly = 20
 
-// look looks again and again, at most so often, until ctx ends; found is called where there is something new to tell.
-func (i *inputs) look(ctx context.Context, scenes string, every time.Duration, found func()) {
+// look looks again and again what is not here, at most so often, until ctx ends; found is called where there is something new to tell.
+func (i *inputs) look(ctx context.Context, notHere func(context.Context, []string) []string, every time.Duration, found func()) {
 	for ctx.Err() == nil {
 		i.mu.Lock()
 		files, sum := i.files, i.sum
 		i.mu.Unlock()
 		began := time.Now()
-		if missing := notBelow(ctx, scenes, files); sum != "" && ctx.Err() == nil { // before the first list is known there is nothing to tell
+		if missing := notHere(ctx, files); sum != "" && ctx.Err() == nil { // before the first list is known there is nothing to tell
 			missing = missing[:min(len(missing), mostMissing)]
 			i.mu.Lock()
 			same := i.lookedFor == sum && slices.Equal(i.missing, missing)
@@ -74,23 +72,4 @@ func (i *inputs) look(ctx context.Context, scenes string, every time.Duration, f
 		}
 		again.Stop()
 	}
-}
-
-// notBelow lists those of the files that are not below a folder.
-func notBelow(ctx context.Context, folder string, files []string) []string {
-	out := []string{}
-	root, err := os.OpenRoot(folder)
-	if err != nil {
-		return files
-	}
-	defer func() { _ = root.Close() }()
-	for _, f := range files {
-		if ctx.Err() != nil {
-			break
-		}
-		if _, err := root.Stat(filepath.FromSlash(f)); err != nil {
-			out = append(out, f)
-		}
-	}
-	return out
 }

@@ -23,7 +23,7 @@ func TestInputsAreLookedForBesideTheHeartbeats(t *testing.T) {
 		case <-ctx.Done():
 		}
 	}
-	go func() { defer close(over); i.look(ctx, scenes, time.Millisecond, found) }()
+	go func() { defer close(over); i.look(ctx, (&Config{Scenes: scenes}).missing, time.Millisecond, found) }()
 	state := func() (string, []string) { <-told; return i.looked() }
 
 	sum, missing := i.looked()
@@ -55,5 +55,5 @@ func TestALookEndsWithItsAgent(t *testing.T) {
 	t.Parallel()
 	ctx, stop := context.WithCancel(t.Context())
 	stop()
-	assert.Empty(t, notBelow(ctx, t.TempDir(), []string{"coda.yaml"}), "nothing is said of what was not looked for")
+	assert.Empty(t, (&Config{Scenes: t.TempDir()}).missing(ctx, []string{"coda.yaml"}), "nothing is said of what was not looked for")
 }

@@ -21,6 +21,7 @@ import (
 type rendering struct {
 	*start
 	launcher launchers.Launcher
+	scene    string // its file
 	output   string // of one frame, or from which files have their names
 	inputs   string // the folder of the frames of other passes; "": they need none
 	last     *job
@@ -90,7 +91,7 @@ func (p *rendering) leaveOpen(x *open) {
 
 // way is all on which it depends whether a renderer that is open can be gone on with.
 func (p *rendering) way(args []string, folder string) string {
-	scene, _ := os.Stat(filepath.Join(folder, filepath.Base(p.of.Scene)))
+	scene, _ := os.Stat(p.scene)
 	changed := time.Time{}
 	if scene != nil {
 		changed = scene.ModTime()

@@ -177,7 +177,7 @@ func (s *start) renders(working context.Context, folder string, some []*job, don
 	if err != nil {
 		return &failure{api.ResultCauseRefused, err.Error()}
 	}
-	p := &rendering{start: s, launcher: l, output: f.Output, last: some[len(some)-1], done: done}
+	p := &rendering{start: s, launcher: l, output: f.Output, scene: scene, last: some[len(some)-1], done: done}
 	if len(s.of.Inputs) > 0 {
 		p.inputs = inputs
 	}
@@ -207,29 +207,6 @@ func (s *start) measured(at time.Time, last bool) (m api.Measured) {
 	maps.Copy(m.Conditions, s.conditions)
 	s.began, s.stood, s.use = at, 0, use{}
 	return m
-}
-
-// files finds files below the scene folder or in the shot's package, and nothing outside it.
-func (s *start) files(ctx context.Context, names ...string) (map[string]string, error) {
-	folder, err := s.agent.scenes(ctx, s.of)
-	if err != nil {
-		return nil, err
-	}
-	root, err := os.OpenRoot(folder)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = root.Close() }()
-	out := map[string]string{}
-	for _, name := range names {
-		if _, err := root.Stat(filepath.FromSlash(name)); err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
-		}
-		if out[name], err = filepath.Abs(filepath.Join(folder, filepath.FromSlash(name))); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
 }
 
 func (s *start) threads() int {

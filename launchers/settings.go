@@ -3,12 +3,13 @@ package launchers
 import (
 	"fmt"
 	"maps"
-	"path"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode"
+
+	"rotanex.example/core/paths"
 )
 
 // Setting is one value that a shot may set. Whatever it is set to stands in the argument that names it, and in no other: it
@@ -71,9 +72,9 @@ func (s Setting) check(name, value string) error {
 			return bad("on or off")
 		}
 	case "path":
-		if value != "" && (value != path.Clean(value) || path.IsAbs(value) || value == ".." || strings.HasPrefix(value, "../") || strings.HasPrefix(value, "-") ||
-			len(value) > mostText || strings.ContainsFunc(value, func(r rune) bool { return !unicode.IsPrint(r) || r == '\\' || r == ':' })) {
-			return bad("a path below the scenes, such as luts/show.cube")
+		_, rest, err := paths.Rooted(value)
+		if value != "" && (err != nil || strings.HasPrefix(rest, "-") || len(value) > mostText || strings.ContainsFunc(rest, func(r rune) bool { return !unicode.IsPrint(r) || r == ':' })) {
+			return bad("a path below the scenes, such as luts/show.cube, or below a root, such as project:luts/show.cube")
 		}
 	case "integer":
 		if _, err := strconv.Atoi(value); err != nil {

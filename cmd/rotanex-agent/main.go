@@ -71,6 +71,7 @@ starts only the launchers that --allow names, from those that ship and those in
 	f.StringVar(&c.Host, "host", "", "this host's name in the stock; default the machine's name")
 	f.StringVar(&c.JoinToken, "join-token", os.Getenv("ROTANEX_JOIN_TOKEN"), "one-time token to join with, from rotanex tokens join HOST; only at the first start")
 	f.StringVar(&c.Scenes, "scenes", ".", "folder below which scene files lie")
+	f.StringToStringVar(&c.Roots, "root", nil, "NAME=FOLDER, as often as wanted: where this host has the files of shots that are named NAME:path, such as project=/mnt/project")
 	f.StringVar(&folder, "launchers", "", "folder of this host's own launcher files")
 	f.StringSliceVar(&allow, "allow", []string{"povray"}, "launchers that may be started here")
 	f.IntVar(&c.Threads, "threads", 0, "threads of a renderer on the CPU; 0 is all")

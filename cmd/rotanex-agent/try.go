@@ -69,6 +69,7 @@ ships or lies in --launchers, or a launcher file.`,
 	f.StringVar(&scene, "scene", "", "scene file, below --scenes")
 	f.StringVar(&which, "frames", "1", "frames, such as 1-3 or 1-9x2,20")
 	f.StringVar(&c.Scenes, "scenes", ".", "folder below which scene files lie")
+	f.StringToStringVar(&c.Roots, "root", nil, "NAME=FOLDER, as often as wanted: where this host has the files of shots that are named NAME:path, such as project=/mnt/project")
 	f.StringVar(&folder, "launchers", "", "folder of this host's own launcher files")
 	f.IntVar(&t.Width, "width", 640, "pixels")
 	f.IntVar(&t.Height, "height", 360, "pixels")

@@ -14,6 +14,7 @@ import (
 	"github.com/google/uuid"
 
 	"rotanex.example/api"
+	"rotanex.example/core/paths"
 	"rotanex.example/core/version"
 	"rotanex.example/service/access"
 	"rotanex.example/service/httpapi"
@@ -442,7 +443,11 @@ func (e endpoints) PutPackage(w http.ResponseWriter, r *http.Request, shot strin
 		httpapi.Fail(w, r, err)
 		return
 	}
-	e.packages.PutPackage(w, r, shot, append([]string{s.Spec.Scene}, s.Spec.Inputs...))
+	needed := append([]string{s.Spec.Scene}, s.Spec.Inputs...)
+	for i, file := range needed {
+		needed[i] = paths.InPackage(file)
+	}
+	e.packages.PutPackage(w, r, shot, needed)
 }
 
 func (e endpoints) MissingChunks(w http.ResponseWriter, r *http.Request) { e.packages.Missing(w, r) }

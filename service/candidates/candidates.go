@@ -6,12 +6,12 @@ package candidates
 import (
 	"context"
 	"math/big"
-	"path"
 	"slices"
 	"strings"
 	"time"
 
 	"rotanex.example/core/memory"
+	"rotanex.example/core/paths"
 	"rotanex.example/core/preflight"
 	"rotanex.example/core/stock"
 	"rotanex.example/core/timing"
@@ -239,7 +239,7 @@ func (p *Candidates) facts(v View, x Candidate, renderer *preflight.Renderer, li
 		}
 		c.Carry, c.Packed = !v.scenes[x.Place.Source], v.packed != nil
 		for _, file := range files {
-			if c.Carry && c.Packed && !slices.Contains(v.packed, path.Clean(file)) {
+			if c.Carry && c.Packed && !slices.Contains(v.packed, paths.InPackage(file)) {
 				c.Missing = append(c.Missing, file)
 			}
 		}

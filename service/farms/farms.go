@@ -21,6 +21,7 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
+	"rotanex.example/core/paths"
 	"rotanex.example/core/stock"
 	"rotanex.example/providers"
 	"rotanex.example/service/audit"
@@ -242,7 +243,7 @@ func (f *Farms) send(ctx context.Context, farm providers.Farm, j job) error {
 	s := j.shotSpec
 	err = farm.Submit(ctx, providers.Job{
 		Name: j.id.String(), Owner: f.owner, Tier: j.farm, Shot: j.shot, Frames: frames, Proofs: j.proofs, Package: j.files, Launcher: s.Launcher, Plugins: s.Plugins,
-		Licence: j.licence, Scene: s.Scene, Width: s.Width, Height: s.Height, Settings: s.Settings, Order: j.order.String(), Most: most,
+		Licence: j.licence, Scene: paths.InPackage(s.Scene), Width: s.Width, Height: s.Height, Settings: s.Settings, Order: j.order.String(), Most: most,
 	})
 	if no := (*providers.Refused)(nil); errors.As(err, &no) {
 		return f.giveUp(ctx, j, states.JobRejected, no.Error())

@@ -105,7 +105,7 @@ func check(name string, spec Spec) (int, error) {
 		return 0, httpapi.BadField("/width", fmt.Sprint(spec.Width), fmt.Sprintf("and height %d are %d pixels, and at most %d can be checked", spec.Height, pixels, picture.MostPixels))
 	}
 	if outside(spec.Scene) {
-		return 0, httpapi.BadField("/scene", spec.Scene, "want a path below the agents' scene folder, such as orrery/orrery.pov")
+		return 0, httpapi.BadField("/scene", spec.Scene, "want a path below the agents' scene folder, such as orrery/orrery.pov, or below a root that they have, such as project:orrery/orrery.pov")
 	}
 	if _, err := memory.ParseSteps(spec.OutOfMemory); err != nil {
 		return 0, httpapi.BadField("/out_of_memory", fmt.Sprint(spec.OutOfMemory), err.Error())
@@ -121,8 +121,13 @@ func check(name string, spec Spec) (int, error) {
 	return set.Len(), checkPasses(spec)
 }
 
-// outside reports whether a path leaves the folder that it is below of, or is none.
-func outside(name string) bool { return paths.Below(path.Clean(name)) != nil }
+// outside reports whether a path leaves the folder or the root that it is below of, or is none.
+func outside(name string) bool {
+	if root, _, err := paths.Rooted(name); root != "" {
+		return err != nil
+	}
+	return paths.Below(path.Clean(name)) != nil
+}
 
 // Permits is what a shot permits where memory does not do.
 func Permits(spec Spec) []memory.Step {

@@ -25,6 +25,7 @@ func TestWhatIsWrongWithAShot(t *testing.T) {
 		`scene "../lamp.yaml": want a path below`: func(s *Spec) { s.Scene = "../lamp.yaml" },
 		`scene "/etc/passwd": want a path below`:  func(s *Spec) { s.Scene = "/etc/passwd" },
 		`scene "a/../../b": want a path below`:    func(s *Spec) { s.Scene = "a/../../b" },
+		`scene "project:../x": want a path below`: func(s *Spec) { s.Scene = "project:../x" },
 		`inputs "../tex.png": want a path below`:  func(s *Spec) { s.Inputs = []string{"lamp/tex.png", "../tex.png"} },
 		"newest":                                  func(s *Spec) { s.Version = "newest" },
 		"hope":                                    func(s *Spec) { s.OutOfMemory = []string{"hope"} },
@@ -32,6 +33,8 @@ func TestWhatIsWrongWithAShot(t *testing.T) {
 		_, err := check("lamp-040", lamp(change))
 		assert.ErrorContains(t, err, want)
 	}
+	_, err := check("lamp-040", lamp(func(s *Spec) { s.Scene = "project:lamp/lamp.yaml" }))
+	require.NoError(t, err)
 	n, err := check("lamp-040", lamp(nil))
 	require.NoError(t, err)
 	assert.Equal(t, 21, n)
