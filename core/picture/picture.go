@@ -12,6 +12,7 @@ import (
 	_ "image/jpeg" // the formats that are decoded register themselves
 	_ "image/png"
 	"io"
+	"slices"
 	"strings"
 
 	"rotanex.example/core/picture/exr"
@@ -27,7 +28,7 @@ var (
 
 // Info is what a picture's file is.
 type Info struct {
-	Format        string   // png, jpeg or exr
+	Format        string   // png, jpeg, tiff or exr
 	Width, Height int      // pixels
 	Channels      []string // of an OpenEXR file
 	Layers        []string // of an OpenEXR file, the main one first, which is ""; none of one whose pixels are not read
@@ -53,6 +54,7 @@ type File struct {
 	rest  *bufio.Reader // all of it; of OpenEXR what is behind the header
 	color color.Model
 	exr   *exr.File // nil: it is of another format
+	tiff  *atPlace  // the same
 }
 
 // Open reads the head of a file of so many bytes. The error wraps ErrUndecodable.
@@ -61,6 +63,9 @@ func Open(r io.Reader, bytes int64) (*File, error) {
 	start, err := f.rest.Peek(len(exr.Magic))
 	if err == nil && string(start) == string(exr.Magic) {
 		return f, f.openEXR()
+	}
+	if slices.Contains(tiffMagics, string(start)) {
+		return f, f.openTIFF(r)
 	}
 	// What is read for the head is given back: it is decoded from the first byte again.
 	var head headBuffer
@@ -105,7 +110,7 @@ func (f *File) decodable() error {
 	if f.Width <= 0 || f.Height <= 0 || f.Width > MostPixels/f.Height {
 		return fmt.Errorf("%w: it is %dx%d, and at most %d pixels are decoded", ErrWrongSize, f.Width, f.Height, MostPixels)
 	}
-	if f.Format == "png" && int64(f.Width)*int64(f.Height)/8/densest > f.bytes { // one bit a pixel
+	if (f.Format == "png" || f.Format == "tiff") && int64(f.Width)*int64(f.Height)/8/densest > f.bytes { // one bit a pixel
 		return fmt.Errorf("%w: its %d bytes cannot be the %dx%d pixels that it says", ErrUndecodable, f.bytes, f.Width, f.Height)
 	}
 	return nil
@@ -117,6 +122,8 @@ func (f *File) Memory() int64 {
 	switch {
 	case f.exr != nil:
 		return 8*int64(f.Width)*int64(f.Height) + f.exr.Memory()
+	case f.tiff != nil: // with all of it in one strip, which says itself how long it is
+		return 24*int64(f.Width)*int64(f.Height) + f.bytes
 	case f.Format == "jpeg":
 		each = 16 // coefficients of a progressive one
 	case f.color == color.GrayModel:
@@ -143,6 +150,9 @@ func (f *File) Decode(v View) (image.Image, error) {
 	}
 	if v.Layer != "" {
 		return nil, fmt.Errorf("%w: a %s file has no layer %q", ErrNoLayer, f.Format, v.Layer)
+	}
+	if f.tiff != nil {
+		return f.decodeTIFF()
 	}
 	img, _, err := image.Decode(f.rest)
 	if err != nil {

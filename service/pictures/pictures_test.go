@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"gocloud.dev/blob/fileblob"
 	"gocloud.dev/blob/memblob"
+	"golang.org/x/image/tiff"
 
 	"rotanex.example/core/picture"
 )
@@ -106,4 +107,28 @@ func TestAPictureInAFolderIsOnItsDisk(t *testing.T) {
 	assert.FileExists(t, file.Name())
 	require.NoError(t, stored.Close())
 	require.NoError(t, bucket.Close())
+}
+
+// TIFF is read from its places, in a folder and elsewhere, and shown as any picture is.
+func TestATIFFIsKeptAndShown(t *testing.T) {
+	t.Parallel()
+	img, err := png.Decode(bytes.NewReader(drawn(t, 400, 300)))
+	require.NoError(t, err)
+	var file bytes.Buffer
+	require.NoError(t, tiff.Encode(&file, img, &tiff.Options{Compression: tiff.Deflate}))
+	folder, err := fileblob.OpenBucket(t.TempDir(), nil)
+	require.NoError(t, err)
+	for _, p := range []*Pictures{New(memblob.OpenBucket(nil)), New(folder)} {
+		sum := sha256.Sum256(file.Bytes())
+		_, info, err := p.Keep(t.Context(), "a", bytes.NewReader(file.Bytes()), sum[:], 400, 300)
+		require.NoError(t, err)
+		assert.Equal(t, "tiff", info.Format)
+		var shown bytes.Buffer
+		require.NoError(t, p.Look(t.Context(), &shown, "a", picture.View{}, 0))
+		back, err := png.Decode(&shown)
+		require.NoError(t, err)
+		assert.Equal(t, image.Rect(0, 0, 400, 300), back.Bounds())
+		assert.Equal(t, img.At(1, 1), color.NRGBAModel.Convert(back.At(1, 1)))
+		require.NoError(t, p.Preview(t.Context(), io.Discard, "a", 240))
+	}
 }

@@ -3649,7 +3649,7 @@ export interface components {
              * @description Of the file
              * @enum {string}
              */
-            format?: "png" | "jpeg" | "exr";
+            format?: "png" | "jpeg" | "tiff" | "exr";
             /** @description Of an OpenEXR file whose pixels are read: what can be looked at, the main layer, which has an empty name, first */
             layers?: string[];
             /** @description How many values of its pixels are no number or infinite; 0 is not there */
@@ -3929,7 +3929,7 @@ export interface components {
              * @description Of the file
              * @enum {string}
              */
-            format: "png" | "jpeg" | "exr";
+            format: "png" | "jpeg" | "tiff" | "exr";
         };
         Heartbeat: {
             /** Format: uuid */

@@ -67,7 +67,8 @@ function Picture({ run, frame, size }: { run: string; frame: Frame; size?: strin
   // What is looked at as it is has previews that are kept.
   const turned = layers?.length && (exposure !== 0 || chosen !== layers[0]);
   const view = turned ? { layer: chosen, exposure } : {};
-  const whole = layers?.length ? { layer: chosen, exposure } : {};
+  // What no browser shows is shown as PNG.
+  const whole = layers?.length ? { layer: chosen, exposure } : frame.format === "tiff" ? { exposure: 0 } : {};
   return (
     <Stack gap="2">
       <Link
@@ -102,6 +103,11 @@ function Picture({ run, frame, size }: { run: string; frame: Frame; size?: strin
             OpenEXR file
           </Link>
         </Flex>
+      )}
+      {frame.format === "tiff" && (
+        <Link href={pictureURL(run, shot, number)} download={`${shot}.${number}.tiff`} fontSize="sm">
+          TIFF file
+        </Link>
       )}
     </Stack>
   );
