@@ -10,7 +10,6 @@ import (
 	"io"
 	"math/rand/v2"
 	"os"
-	"strings"
 	"time"
 
 	"rotanex.example/api"
@@ -22,7 +21,7 @@ type Config struct {
 	State  string // folder of everything; PostgreSQL's user must be able to enter it
 	Seed   uint64
 	Faults int // how many there are in all, over as many runs as it takes
-	Frames int // of a run
+	Frames int // of a run, of all passes
 	Out    io.Writer
 }
 
@@ -73,7 +72,7 @@ func Play(ctx context.Context, c Config) (r Report, err error) {
 func (w *world) begin(ctx context.Context) (run api.Run, err error) {
 	w.shots++
 	shot := fmt.Sprintf("coda-%03d", w.shots)
-	if err := errors.Join(w.putShot(ctx, shot, fmt.Sprintf("1-%d", w.Frames)), os.WriteFile(w.folder("times.csv"), []byte(strings.ReplaceAll(w.times, "coda-000", shot)), 0o600)); err != nil {
+	if err := errors.Join(w.putShot(ctx, shot, fmt.Sprintf("1-%d", w.Frames/len(passes)), true), os.WriteFile(w.folder("times.csv"), []byte(w.timesOf(shot)), 0o600)); err != nil {
 		return run, err
 	}
 	if _, err := w.rotanex(ctx, "times", "import", w.folder("times.csv")); err != nil {

@@ -64,6 +64,8 @@ func (w *world) counted(_ context.Context, db *gorm.DB, run api.Run) (found []st
 	}{
 		{"frames are done", "SELECT count(*) FROM frames WHERE run_id = $1 AND state = 'done'", w.Frames},
 		{"tries gave a frame", "SELECT count(*) FROM tries WHERE run_id = $1 AND outcome = 'done'", w.Frames},
+		{"frames began before the one that they are made of was done", `SELECT count(*) FROM frames f JOIN tries a ON a.frame_id = f.id, frames g JOIN tries b ON b.frame_id = g.id AND b.outcome = 'done'
+			WHERE f.run_id = $1 AND g.run_id = $1 AND f.shot LIKE '%.grade' AND g.shot LIKE '%.plate' AND f.frame = g.frame AND a.started_at < b.ended_at`, 0},
 		{"frames were done more than once", "SELECT count(*) FROM (SELECT FROM tries WHERE run_id = $1 AND outcome = 'done' GROUP BY frame_id HAVING count(*) > 1) x", 0},
 		{"frames are under lease", "SELECT count(*) FROM frames WHERE run_id = $1 AND state = 'rendering'", 0},
 		{"charges are twice there", "SELECT count(*) FROM (SELECT FROM charges WHERE run_id = $1 GROUP BY source, place HAVING count(*) > 1) x", 0},

@@ -102,7 +102,7 @@ func (w *world) setUp(ctx context.Context) (err error) {
 	if err := w.startAgents(ctx); err != nil {
 		return err
 	}
-	if err := w.putShot(ctx, "coda-000", "1-100"); err != nil {
+	if err := w.putShot(ctx, "coda-000", "1-100", false); err != nil {
 		return err
 	}
 	args := []string{"trials", "run", "coda-000", "--frames", "3"}
@@ -231,17 +231,39 @@ func (w *world) startAgents(ctx context.Context) error {
 	return nil
 }
 
-func (w *world) putShot(ctx context.Context, name, frames string) error {
-	file := w.folder("shot.yaml")
-	text := fmt.Sprintf("shots:\n  - { name: %s, scene: coda.yaml, frames: %s, width: 64, height: 36, launcher: simulated, settings: { samples: \"16\" }, host_memory_gb: 2, device_memory_gb: 3 }\n", name, frames)
+// passes are those of a shot that is rendered amid faults: the second is made of the first.
+var passes = []string{"plate", "grade"}
+
+// putShot stores a shot, in passes or by itself, with a package of each.
+func (w *world) putShot(ctx context.Context, name, frames string, inPasses bool) error {
+	file, in, names := w.folder("shot.yaml"), "", []string{name}
+	if inPasses {
+		in = fmt.Sprintf(", passes: [{ name: %s }, { name: %s, after: [%s] }]", passes[0], passes[1], passes[0])
+		names = []string{name + "." + passes[0], name + "." + passes[1]}
+	}
+	text := fmt.Sprintf("shots:\n  - { name: %s, scene: coda.yaml, frames: %s, width: 64, height: 36, launcher: simulated, settings: { samples: \"16\" }, host_memory_gb: 2, device_memory_gb: 3%s }\n", name, frames, in)
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		return err
 	}
 	if _, err := w.rotanex(ctx, "shots", "import", file); err != nil {
 		return err
 	}
-	_, err := w.rotanex(ctx, "packages", "make", name, w.folder("scenes"), "coda.yaml")
-	return err
+	for _, shot := range names {
+		if _, err := w.rotanex(ctx, "packages", "make", shot, w.folder("scenes"), "coda.yaml"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// timesOf are the times of the shot that was timed, as those of the passes of another.
+func (w *world) timesOf(shot string) string {
+	head, rows, _ := strings.Cut(w.times, "\n")
+	out := head + "\n"
+	for _, pass := range passes {
+		out += strings.ReplaceAll(rows, "coda-000", shot+"."+pass)
+	}
+	return out
 }
 
 // rotanex calls the command line at either service, again if it was in vain.
