@@ -74,8 +74,11 @@ func (f *Finder) Sweep(ctx context.Context) error {
 			}
 		}
 		over, err := f.goOn(ctx, until)
+		if err != nil {
+			delete(f.looked, f.at.ofShot) // it is begun again the next time
+		}
 		if err != nil || over {
-			f.at = nil // it is begun again the next time, if it failed
+			f.at = nil
 		}
 		if err != nil {
 			return err

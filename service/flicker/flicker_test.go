@@ -73,6 +73,14 @@ func TestAFinishedShotIsLookedAtOnce(t *testing.T) {
 	require.NoError(t, f.Sweep(t.Context()))
 	assert.Empty(t, marks(), "it was looked at")
 
+	// What failed is begun again.
+	f = New(on.DB, on.Clock, pictures.New(on.Blobs), tally.New(on.DB), on.Log)
+	exec("ALTER TABLE frames RENAME COLUMN seen TO unseen")
+	require.Error(t, f.Sweep(t.Context()))
+	exec("ALTER TABLE frames RENAME COLUMN unseen TO seen")
+	require.NoError(t, f.Sweep(t.Context()))
+	assert.Equal(t, "13 darker", marks())
+
 	// Once it is rendered again it is as the others are.
 	key := fmt.Sprintf("runs/%s/coda-060/%06d-2", run, 13)
 	require.NoError(t, on.Blobs.WriteAll(context.Background(), key, frame(t, 13, 1), nil))
