@@ -25,6 +25,7 @@ type search struct {
 	order  []int // of the shots, for filling
 	best   *layout
 	cost   float64 // of best
+	nearly *layout // of those with inputs that lack frames, the one that lacks least; nil: none
 	closed float64 // least bound of a node that could not be split further
 	open   nodeHeap
 	enough float64 // stop at a plan of this cost or less
@@ -161,6 +162,9 @@ func (s *search) run() outcome {
 // refineBest refines what nodes came to further, the best few of it and then the best of all: a
 // plan that is a little dearer, or lacks a few frames, may lead to a better one.
 func (s *search) refineBest(promising []*layout) {
+	if s.best == nil && s.nearly != nil {
+		s.refine(s.nearly, s.work.left/2, s.bound()) // when inputs are home can be shifted in many ways
+	}
 	slices.SortStableFunc(promising, func(a, b *layout) int { return cmp.Compare(a.cost()+a.lack(), b.cost()+b.lack()) })
 	better := func() bool { return s.best != nil && s.cost > s.enough && s.cost > s.bound() }
 	for i, l := range promising[:min(3, len(promising))] {
@@ -314,6 +318,9 @@ func (s *search) try(x solution) *layout {
 		l.follow(x.parts, order)
 		if l = s.complete(l); best == nil || l.cost()+l.lack() < best.cost()+best.lack() {
 			best = l
+		}
+		if s.m.rank != nil && (s.nearly == nil || l.lack() < s.nearly.lack()) {
+			s.nearly = l.clone()
 		}
 	}
 	attempt(false)
