@@ -43,12 +43,14 @@ func (a *app) download() *cobra.Command {
 	c := &cobra.Command{
 		Use: "download RUN --to DIR", Short: "Copy a run's frames to a folder, verified", Args: cobra.ExactArgs(1),
 		Long: `Copies every finished frame to DIR/SHOT/SHOT.NNNN.png, those of a pass to
-DIR/SHOT/PASS/SHOT.NNNN.png, or as --name says, verifies each by its SHA-256, and writes a manifest of checksums, SHA256SUMS, in each folder. Started
-again, it copies only what is not there yet or not whole. Exit status: 0 when every frame of
-the run is there, 6 when some are not done yet.
+DIR/SHOT/PASS/SHOT.NNNN.png, or as --name says, verifies each by its SHA-256, and writes a
+manifest of checksums, SHA256SUMS, in each folder. Started again, it copies only what is not
+there yet or not whole. Exit status: 0 when every frame of the run is there, 6 when some are
+not done yet.
 
 --name has the placeholders {shot}, {pass} (nothing for a shot that has none, and no folder then),
-{frame}, {frame:4} with so many digits at least, and {ext}, the ending of the file. That two frames have one name is found before anything is copied.`,
+{frame}, {frame:4} with so many digits at least, and {ext}, the ending of the file. That two
+frames have one name is found before anything is copied.`,
 		Example: "  rotanex download latest --to frames\n  (cd frames/orrery-020 && sha256sum --check SHA256SUMS)\n  rotanex download latest --to out --name '{shot}_v003.{frame:5}.{ext}'",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			if to == "" {

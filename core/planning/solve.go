@@ -144,7 +144,9 @@ func (s *solver) solve() (*Plan, error) {
 			plan.CostBound = provable(found.bound, plan.Cost)
 			return plan, nil
 		}
-		again.bound = max(again.bound, min(found.bound, again.cost))
+		if !math.IsInf(found.bound, 1) { // else it is what was missed that it says
+			again.bound = max(again.bound, found.bound)
+		}
 		found = again
 	}
 	found.layout.work = &effort{s.work.left/4 + 10_000_000}

@@ -14,7 +14,6 @@ import (
 	"github.com/google/uuid"
 
 	"rotanex.example/api"
-	"rotanex.example/core/paths"
 	"rotanex.example/core/version"
 	"rotanex.example/service/access"
 	"rotanex.example/service/httpapi"
@@ -443,11 +442,7 @@ func (e endpoints) PutPackage(w http.ResponseWriter, r *http.Request, shot strin
 		httpapi.Fail(w, r, err)
 		return
 	}
-	needed := append([]string{s.Spec.Scene}, s.Spec.Inputs...)
-	for i, file := range needed {
-		needed[i] = paths.InPackage(file)
-	}
-	e.packages.PutPackage(w, r, shot, needed)
+	e.packages.PutPackage(w, r, shot, append([]string{s.Spec.Scene}, s.Spec.Inputs...))
 }
 
 func (e endpoints) MissingChunks(w http.ResponseWriter, r *http.Request) { e.packages.Missing(w, r) }

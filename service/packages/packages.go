@@ -11,7 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -108,7 +107,7 @@ func (p *Packages) put(ctx context.Context, out *Package, needed []string) error
 	// What the shot needs has to be in it: found now, not after it was sent.
 	var lacks []string
 	for _, n := range needed {
-		if !files.Has(path.Clean(n)) {
+		if n = paths.InPackage(n); !files.Has(n) {
 			lacks = append(lacks, n)
 		}
 	}

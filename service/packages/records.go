@@ -94,7 +94,7 @@ func ForgetChunks(tx *gorm.DB, sums []string) error {
 	return tx.Exec("DELETE FROM chunks WHERE sum = ANY ($1)", sums).Error
 }
 
-// Delete deletes a shot's package; its parts are deleted by rule once nothing has them.
+// Delete deletes the packages of a shot and of its passes, while those are there; their parts are deleted by rule once nothing has them.
 func Delete(tx *gorm.DB, shot string) error {
-	return tx.Exec("DELETE FROM packages WHERE shot = $1", shot).Error
+	return tx.Exec("DELETE FROM packages WHERE shot = $1 OR shot IN (SELECT name FROM shots WHERE spec->>'pass_of' = $1)", shot).Error
 }

@@ -100,11 +100,11 @@ func (r *Removal) frames(ctx context.Context, key string) error {
 	return runs.Forget(r.store.WithContext(ctx), run)
 }
 
-// Shot deletes a shot and its package. Its times and the runs that it was in stay.
+// Shot deletes a shot and its passes, with their packages. Its times and the runs that it was in stay.
 func (r *Removal) Shot(ctx context.Context, name string) error {
 	return r.once(ctx, func(tx *gorm.DB) (string, error) { return ofShot(tx, name) },
-		func(tx *gorm.DB) error { return gone(shots.Delete(tx, name))("shot", name) },
-		func(tx *gorm.DB) error { return packages.Delete(tx, name) })
+		func(tx *gorm.DB) error { return packages.Delete(tx, name) },
+		func(tx *gorm.DB) error { return gone(shots.Delete(tx, name))("shot", name) })
 }
 
 // Host deletes a host of one's own, with its agent's credential.

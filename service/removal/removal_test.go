@@ -38,3 +38,22 @@ func TestWhatIsLeftOfRunsThatWereNotBegunIsDeleted(t *testing.T) {
 	assert.Zero(t, count(runs, old)+count(frames, old))
 	assert.Equal(t, 1+step+1, count(runs, late)+count(frames, late))
 }
+
+// A shot goes with its passes and all their packages, and no pass goes by itself.
+func TestAShotIsDeletedWithItsPasses(t *testing.T) {
+	t.Parallel()
+	on := teststage.New(t)
+	r := New(on.DB, on.Feed, on.Jobs(t))
+	for name, spec := range map[string]string{"stair-030": `{}`, "stair-030.beauty": `{"pass_of": "stair-030"}`, "coda-060": `{}`} {
+		require.NoError(t, on.DB.Exec("INSERT INTO shots (name, spec, frame_count, updated_at) VALUES ($1, $2, 1, now())", name, spec).Error)
+		require.NoError(t, on.DB.Exec("INSERT INTO packages (shot, files, sum, size, made_at) VALUES ($1, '[]', '', 0, now())", name).Error)
+	}
+	left := func() (names string) {
+		require.NoError(t, on.DB.Raw("SELECT concat((SELECT string_agg(name, ' ' ORDER BY name) FROM shots), '; ', (SELECT string_agg(shot, ' ' ORDER BY shot) FROM packages))").Row().Scan(&names))
+		return names
+	}
+	require.ErrorContains(t, r.Shot(t.Context(), "stair-030.beauty"), "it is a pass of stair-030: change stair-030, or delete it")
+	require.Error(t, r.Shot(t.Context(), "lamp-040"))
+	require.NoError(t, r.Shot(t.Context(), "stair-030"))
+	assert.Equal(t, "coda-060; coda-060", left())
+}
