@@ -6,16 +6,20 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"time"
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/framefiles"
 	"rotanex.example/core/picture"
+	"rotanex.example/launchers"
 )
 
 // job is one lease: a frame that a start renders.
@@ -48,8 +52,11 @@ func (f *failure) Error() string { return f.why }
 // rendered is a frame as its renderer left it.
 type rendered struct {
 	*job
-	find     func() string // where its file is, as far as there is one
+	folder   string
+	find     func() string                       // where its picture is, as far as there is one
+	wrote    func() ([]launchers.Written, error) // what there is beside it, below the folder
 	file     string
+	beside   []launchers.Written
 	measured api.Measured
 	err      error  // why it was not rendered; nil: it was
 	tail     string // the renderer's last words, of one that failed
@@ -63,15 +70,13 @@ const deliverFor = 5 * time.Second
 // settle checks, sends and hands in a frame, and says whether its start may go on.
 func (r *rendered) settle(ctx context.Context, ended <-chan struct{}) bool {
 	defer func() {
-		if r.file != "" {
-			_ = os.Remove(r.file)
-		}
+		r.clear()
 	}()
 	result := api.Result{Boot: r.agent.boot, Outcome: api.ResultOutcomeDone, Measured: r.measured}
 	err := r.err
 	if err == nil && r.gives == "" {
 		if err = r.whole(ctx, ended); err == nil {
-			result.Sha256, result.Bytes, err = r.deliver(ctx)
+			result.Sha256, result.Bytes, err = r.deliverAll(ctx)
 		}
 	}
 	if err != nil && !r.gone.Load() && ctx.Err() == nil {
@@ -117,7 +122,21 @@ func (r *rendered) failed(result *api.Result, err error) {
 	r.agent.Log.Warn("frame failed", "shot", r.Shot, "frame", r.Frame, "cause", f.cause, "why", f.why)
 }
 
-// whole waits until the file can be read as a picture: a renderer may say that it has finished a frame a
+// clear deletes what was written for the frame.
+func (r *rendered) clear() {
+	if r.file != "" {
+		_ = os.Remove(r.file)
+	}
+	for _, x := range r.beside {
+		_ = os.Remove(r.pathOf(x))
+	}
+}
+
+func (r *rendered) pathOf(x launchers.Written) string {
+	return filepath.Join(r.folder, filepath.FromSlash(x.Path))
+}
+
+// whole waits until its files can be read as what they are: a renderer may say that it has finished a frame a
 // little before it has written it.
 func (r *rendered) whole(ctx context.Context, ended <-chan struct{}) error {
 	for until := time.Now().Add(deliverFor); ; {
@@ -137,8 +156,37 @@ func (r *rendered) whole(ctx context.Context, ended <-chan struct{}) error {
 	}
 }
 
-// check looks at the file before anybody else is told of it.
+// check looks at the picture and what is beside it before anybody else is told of them.
 func (r *rendered) check() error {
+	if err := r.checkPicture(); err != nil {
+		return err
+	}
+	var err error
+	if r.beside, err = r.wrote(); err != nil {
+		return &failure{api.ResultCauseBadPicture, err.Error()}
+	}
+	for _, x := range r.beside {
+		if err := r.checkFile(x); err != nil {
+			return &failure{api.ResultCauseBadPicture, fmt.Sprintf("%s (%s): %v", x.Path, x.Name, err)}
+		}
+	}
+	return nil
+}
+
+func (r *rendered) checkFile(x launchers.Written) error {
+	f, err := os.Open(r.pathOf(x))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = f.Close() }()
+	size, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	return framefiles.Check(x.Kind, f, size.Size(), r.Width, r.Height)
+}
+
+func (r *rendered) checkPicture() error {
 	f, err := os.Open(r.file)
 	if err != nil {
 		return &failure{api.ResultCauseBadPicture, "the renderer ended well but wrote no picture"}
@@ -154,9 +202,25 @@ func (r *rendered) check() error {
 	return nil
 }
 
-// deliver sends the picture with its SHA-256.
-func (r *rendered) deliver(ctx context.Context) (string, int64, error) {
-	f, err := os.Open(r.file)
+// deliverAll sends the files beside the picture, and then that. The digest and the size are the picture's.
+func (r *rendered) deliverAll(ctx context.Context) (string, int64, error) {
+	for _, x := range r.beside {
+		_, _, err := r.deliver(ctx, r.pathOf(x), func(ctx context.Context, digest string, body io.Reader) (*http.Response, error) {
+			params := api.PutFrameFileParams{Kind: api.PutFrameFileParamsKind(x.Kind), Ending: x.Ending, ContentDigest: digest}
+			return r.agent.client.PutFrameFileWithBody(ctx, r.Lease.Lease, r.Fence, x.Name, &params, "application/octet-stream", body)
+		})
+		if err != nil {
+			return "", 0, err
+		}
+	}
+	return r.deliver(ctx, r.file, func(ctx context.Context, digest string, body io.Reader) (*http.Response, error) {
+		return r.agent.client.PutPictureWithBody(ctx, r.Lease.Lease, r.Fence, &api.PutPictureParams{ContentDigest: digest}, "application/octet-stream", body)
+	})
+}
+
+// deliver sends a file with its SHA-256.
+func (r *rendered) deliver(ctx context.Context, path string, put func(ctx context.Context, digest string, body io.Reader) (*http.Response, error)) (string, int64, error) {
+	f, err := os.Open(path)
 	if err != nil {
 		return "", 0, err
 	}
@@ -167,13 +231,12 @@ func (r *rendered) deliver(ctx context.Context) (string, int64, error) {
 		return "", 0, err
 	}
 	sum := hash.Sum(nil)
-	params := api.PutPictureParams{ContentDigest: "sha-256=:" + base64.StdEncoding.EncodeToString(sum) + ":"}
+	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum) + ":"
 	_, err = retried(ctx, r.agent, func(ctx context.Context) (struct{}, error) {
-		body := io.NewSectionReader(f, 0, size)
-		return client.Decode[struct{}](r.agent.client.PutPictureWithBody(ctx, r.Lease.Lease, r.Fence, &params, "application/octet-stream", io.NopCloser(body)))
+		return client.Decode[struct{}](put(ctx, digest, io.NopCloser(io.NewSectionReader(f, 0, size))))
 	})
 	if status := client.Status(err); status >= 400 && status < 500 && status != http.StatusConflict {
-		err = &failure{api.ResultCauseBadPicture, "the service refused the picture: " + err.Error()}
+		err = &failure{api.ResultCauseBadPicture, fmt.Sprintf("the service refused %s: %v", filepath.Base(path), err)}
 	}
 	return hex.EncodeToString(sum), size, err
 }

@@ -29,9 +29,10 @@ func Lint(ctx context.Context, l launchers.Launcher) (out []LauncherFinding) {
 	say(err != nil, "error", "program: %s is not on the agent's path", l.Program)
 	say(!has("{scene}"), "error", "args: nothing names the scene; want {scene}")
 	stays := l.StaysOpen != nil // and is told of both
-	say(!stays && !has("{output}"), "error", "args: nothing says where the picture goes; want {output}")
+	say(!stays && !has("{output}", "{folder}"), "error", "args: nothing says where the picture goes; want {output}, or {folder} and picture")
+	say(has("{folder}") && !has("{output}") && l.Picture == "", "error", "picture: of a renderer that is told {folder} alone, say where below it the picture is, such as beauty/{frame:4}.exr")
 	say(!stays && !has("{frame}", "{first}", "{frames}"), "error", "args: nothing names the frame; want {frame}, or {first} and {last}, or {frames}")
-	say(l.Output == "", "error", "output: say the ending of the file that it writes, such as png")
+	say(l.Output == "" && l.Picture == "", "error", "output: say the ending of the file that it writes, such as png")
 	if err == nil && len(l.About.Args) > 0 {
 		a := &Agent{Config: Config{}}
 		r := a.renderer(ctx, l)

@@ -12,6 +12,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/framefiles"
 	"rotanex.example/core/stock"
 	"rotanex.example/launchers"
 )
@@ -28,7 +29,12 @@ func (s *start) inputs(ctx context.Context, folder string, some []*job) (string,
 			if err := stock.ValidName("pass", x.Pass); err != nil {
 				return "", err
 			}
-			name := launchers.Input(x.Pass, j.Frame, string(x.Format))
+			if x.File != "" {
+				if err := framefiles.ValidName(x.File); err != nil {
+					return "", err
+				}
+			}
+			name := launchers.Input(x.Pass, x.File, j.Frame, x.Format)
 			if err := j.fetch(ctx, x, filepath.Join(into, filepath.Base(name))); err != nil {
 				return "", fmt.Errorf("frame %d of %s, which this one needs: %w", j.Frame, x.Shot, err)
 			}
@@ -43,7 +49,7 @@ const mostInput = 2 << 30
 // fetch brings the file of an input here, whole.
 func (j *job) fetch(ctx context.Context, x api.LeaseInput, path string) error {
 	sum, err := retried(ctx, j.agent, func(ctx context.Context) (string, error) {
-		answer, err := j.agent.client.GetInput(ctx, j.Lease.Lease, j.Fence, x.Shot)
+		answer, err := j.agent.client.GetInput(ctx, j.Lease.Lease, j.Fence, x.Shot, &api.GetInputParams{File: x.File})
 		if err != nil {
 			return "", err
 		}

@@ -221,7 +221,9 @@ func (p *rendering) finish(at time.Time) {
 	over := j == p.last || len(p.left) == 0 || p.left[0].gone.Load()
 	m := p.measured(at, over)
 	p.reading = launchers.Reading{Stages: maps.Clone(p.opened), DevicePeakBytes: p.reading.DevicePeakBytes, Devices: p.reading.Devices}
-	p.done(&rendered{job: j, find: func() string { return p.fileOf(j.Frame) }, log: p.log, measured: m})
+	p.done(&rendered{job: j, folder: filepath.Dir(p.output), find: func() string { return p.fileOf(j.Frame) }, wrote: func() ([]launchers.Written, error) {
+		return p.launcher.Written(filepath.Dir(p.output), j.Frame, j.Files)
+	}, log: p.log, measured: m})
 	p.log = renderLog{}
 	switch {
 	case p.launcher.StaysOpen == nil && over && j != p.last:
@@ -249,19 +251,14 @@ func (p *rendering) fileOf(frame int) string {
 	case p.launcher.StaysOpen != nil:
 		ending := filepath.Ext(p.output)
 		return fmt.Sprintf("%s.%d%s", strings.TrimSuffix(p.output, ending), frame, ending)
-	case p.launcher.Several == nil:
+	case p.launcher.Several == nil && p.launcher.Picture == "":
 		return p.output
 	}
-	entries, _ := os.ReadDir(filepath.Dir(p.output))
-	for _, e := range entries {
-		if n, ok := p.launcher.Several.FrameOf(e.Name()); ok && n == frame {
-			return filepath.Join(filepath.Dir(p.output), e.Name())
-		}
+	file, found := p.launcher.PictureOf(filepath.Dir(p.output), frame)
+	if !found && p.frames == 1 && p.launcher.Picture == "" {
+		return p.output
 	}
-	if p.frames > 1 {
-		return filepath.Join(filepath.Dir(p.output), fmt.Sprintf("no file of frame %d", frame))
-	}
-	return p.output
+	return filepath.Join(filepath.Dir(p.output), cmp.Or(file, fmt.Sprintf("no file of frame %d", frame)))
 }
 
 // lookForFiles takes frames as rendered when there is a file of one behind them, until ctx ends.
@@ -273,14 +270,9 @@ func (p *rendering) lookForFiles(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case at := <-ticks.C:
-			entries, _ := os.ReadDir(filepath.Dir(p.output))
 			p.mu.Lock()
 			for i := len(p.left) - 1; i > 0; i-- {
-				begun := func(e os.DirEntry) bool {
-					n, ok := p.launcher.Several.FrameOf(e.Name())
-					return ok && n == p.left[i].Frame
-				}
-				if slices.ContainsFunc(entries, begun) {
+				if _, begun := p.launcher.PictureOf(filepath.Dir(p.output), p.left[i].Frame); begun {
 					p.finishTo(p.left[i-1].Frame, at)
 					break
 				}

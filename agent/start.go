@@ -153,6 +153,9 @@ func (s *start) renders(working context.Context, folder string, some []*job, don
 	if err != nil {
 		return &failure{api.ResultCauseRefused, err.Error()}
 	}
+	if err := l.Gives(s.of.Files); err != nil {
+		return &failure{api.ResultCauseRefused, err.Error()}
+	}
 	files, err := s.files(working, append(l.Paths(settings), s.of.Scene)...)
 	if err != nil {
 		return &failure{api.ResultCauseCannotStart, err.Error()}
@@ -172,6 +175,11 @@ func (s *start) renders(working context.Context, folder string, some []*job, don
 	}
 	for _, j := range some {
 		f.Frames = append(f.Frames, j.Frame)
+	}
+	for _, below := range l.Folders(f.Frames) {
+		if err := os.MkdirAll(filepath.Join(folder, filepath.FromSlash(below)), 0o700); err != nil {
+			return &failure{api.ResultCauseCannotStart, err.Error()}
+		}
 	}
 	args, err := l.Arguments(f)
 	if err != nil {

@@ -34,10 +34,18 @@ type Tried struct {
 	Frame    int          `json:"frame"`
 	Measured api.Measured `json:"measured"`
 	File     string       `json:"file,omitempty"`
+	Beside   []TriedFile  `json:"beside,omitempty"` // what is beside the picture
 	Bytes    int64        `json:"bytes,omitempty"`
 	Kind     string       `json:"kind,omitempty"` // of the file
 	Cause    string       `json:"cause,omitempty"`
 	Why      string       `json:"why,omitempty"`
+}
+
+// TriedFile is a file that was written beside a frame's picture.
+type TriedFile struct {
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+	File string `json:"file"`
 }
 
 // Try renders frames and tells of each. It ends with the first that fails.
@@ -129,10 +137,17 @@ func (r *rendered) tried(ctx context.Context, ended <-chan struct{}, to string) 
 		x.File = filepath.Join(to, fmt.Sprintf("frame.%06d%s", r.Frame, filepath.Ext(r.file)))
 		x.Kind, x.Bytes, err = kept(r.file, x.File, r.Width, r.Height)
 	}
+	for _, f := range r.beside {
+		file := filepath.Join(to, fmt.Sprintf("frame.%06d.%s.%s", r.Frame, f.Name, f.Ending))
+		if err == nil {
+			err = moved(r.pathOf(f), file)
+		}
+		x.Beside = append(x.Beside, TriedFile{Name: f.Name, Kind: f.Kind, File: file})
+	}
 	if err != nil {
 		var result api.Result
 		r.failed(&result, err)
-		x.Cause, x.Why, x.File = string(result.Cause), result.LogTail, ""
+		x.Cause, x.Why, x.File, x.Beside = string(result.Cause), result.LogTail, "", nil
 	}
 	return x
 }
@@ -147,5 +162,14 @@ func kept(from, to string, width, height int) (kind string, size int64, err erro
 	if err != nil {
 		return "", 0, err
 	}
-	return info.Format, int64(len(data)), errors.Join(os.WriteFile(to, data, 0o600), os.Remove(from))
+	return info.Format, int64(len(data)), moved(from, to)
+}
+
+// moved moves a file, to another disk too.
+func moved(from, to string) error {
+	data, err := os.ReadFile(from)
+	if err != nil {
+		return err
+	}
+	return errors.Join(os.WriteFile(to, data, 0o600), os.Remove(from))
 }

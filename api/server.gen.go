@@ -420,6 +420,30 @@ func (e FrameFormat) Valid() bool {
 	}
 }
 
+// Defines values for FrameFileKind.
+const (
+	FrameFileKindData    FrameFileKind = "data"
+	FrameFileKindJson    FrameFileKind = "json"
+	FrameFileKindPicture FrameFileKind = "picture"
+	FrameFileKindText    FrameFileKind = "text"
+)
+
+// Valid indicates whether the value is a known member of the FrameFileKind enum.
+func (e FrameFileKind) Valid() bool {
+	switch e {
+	case FrameFileKindData:
+		return true
+	case FrameFileKindJson:
+		return true
+	case FrameFileKindPicture:
+		return true
+	case FrameFileKindText:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FrameState.
 const (
 	FrameStateDone      FrameState = "done"
@@ -477,30 +501,6 @@ func (e LeaseMemoryMode) Valid() bool {
 	case LeaseMemoryModeCpu:
 		return true
 	case LeaseMemoryModeSpill:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for LeaseInputFormat.
-const (
-	LeaseInputFormatExr  LeaseInputFormat = "exr"
-	LeaseInputFormatJpeg LeaseInputFormat = "jpeg"
-	LeaseInputFormatPng  LeaseInputFormat = "png"
-	LeaseInputFormatTiff LeaseInputFormat = "tiff"
-)
-
-// Valid indicates whether the value is a known member of the LeaseInputFormat enum.
-func (e LeaseInputFormat) Valid() bool {
-	switch e {
-	case LeaseInputFormatExr:
-		return true
-	case LeaseInputFormatJpeg:
-		return true
-	case LeaseInputFormatPng:
-		return true
-	case LeaseInputFormatTiff:
 		return true
 	default:
 		return false
@@ -1137,6 +1137,30 @@ func (e WaitingWhat) Valid() bool {
 	case WaitingProposal:
 		return true
 	case WaitingStranded:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PutFrameFileParamsKind.
+const (
+	PutFrameFileParamsKindData    PutFrameFileParamsKind = "data"
+	PutFrameFileParamsKindJson    PutFrameFileParamsKind = "json"
+	PutFrameFileParamsKindPicture PutFrameFileParamsKind = "picture"
+	PutFrameFileParamsKindText    PutFrameFileParamsKind = "text"
+)
+
+// Valid indicates whether the value is a known member of the PutFrameFileParamsKind enum.
+func (e PutFrameFileParamsKind) Valid() bool {
+	switch e {
+	case PutFrameFileParamsKindData:
+		return true
+	case PutFrameFileParamsKindJson:
+		return true
+	case PutFrameFileParamsKindPicture:
+		return true
+	case PutFrameFileParamsKindText:
 		return true
 	default:
 		return false
@@ -1943,6 +1967,9 @@ type Frame struct {
 	// Failures Tries of it that failed
 	Failures int `json:"failures"`
 
+	// Files That it has beside its picture
+	Files []FrameFile `json:"files,omitempty,omitzero"`
+
 	// Flicker How a frame jumps against those around it beyond what moves in its shot; found once the shot is finished
 	Flicker Flicker `json:"flicker,omitempty,omitzero"`
 
@@ -1978,6 +2005,24 @@ type FrameDetail struct {
 	Frame Frame `json:"frame"`
 	Tries []Try `json:"tries"`
 }
+
+// FrameFile defines model for FrameFile.
+type FrameFile struct {
+	Bytes int64 `json:"bytes"`
+
+	// Ending Example: exr
+	Ending string `json:"ending"`
+
+	// Kind What it was checked as
+	Kind FrameFileKind `json:"kind"`
+
+	// Name Example: depth
+	Name   string `json:"name"`
+	Sha256 string `json:"sha256"`
+}
+
+// FrameFileKind What it was checked as
+type FrameFileKind string
 
 // FrameList defines model for FrameList.
 type FrameList struct {
@@ -2238,8 +2283,11 @@ type Lease struct {
 	Crew    string   `json:"crew"`
 	Devices []string `json:"devices"`
 	Fence   int64    `json:"fence"`
-	Frame   int      `json:"frame"`
-	Height  int      `json:"height"`
+
+	// Files Names of files that it must have beside its picture
+	Files  []string `json:"files,omitempty,omitzero"`
+	Frame  int      `json:"frame"`
+	Height int      `json:"height"`
 
 	// Inputs Frames of other passes that it needs, to be fetched
 	Inputs   []LeaseInput `json:"inputs,omitempty,omitzero"`
@@ -2266,17 +2314,17 @@ type LeaseMemoryMode string
 
 // LeaseInput defines model for LeaseInput.
 type LeaseInput struct {
-	// Format Of the file
-	Format LeaseInputFormat `json:"format"`
+	// File Of a file beside the frame's picture, its name
+	File string `json:"file,omitempty,omitzero"`
+
+	// Format The ending of the file, of a picture png, jpeg, tiff or exr
+	Format string `json:"format"`
 
 	// Pass Its name in its shot
 	Pass   string `json:"pass"`
 	Sha256 string `json:"sha256"`
 	Shot   string `json:"shot"`
 }
-
-// LeaseInputFormat Of the file
-type LeaseInputFormat string
 
 // LeaseRequest defines model for LeaseRequest.
 type LeaseRequest struct {
@@ -3548,6 +3596,11 @@ type ShotPass struct {
 	// Features That it uses and that a device mode of a renderer may lack
 	Features []string `json:"features,omitempty,omitzero"`
 
+	// Files Names of files that each frame must have beside its picture, as its launcher has them: no frame is done without
+	//
+	// Example: ["depth"]
+	Files WantedFiles `json:"files,omitempty,omitzero"`
+
 	// HostMemoryGb Of one running renderer
 	HostMemoryGb float32 `json:"host_memory_gb,omitempty,omitzero"`
 
@@ -3610,6 +3663,11 @@ type ShotSpec struct {
 
 	// Features That it uses and that a device mode of a renderer may lack
 	Features []string `json:"features,omitempty,omitzero"`
+
+	// Files Names of files that each frame must have beside its picture, as its launcher has them: no frame is done without
+	//
+	// Example: ["depth"]
+	Files WantedFiles `json:"files,omitempty,omitzero"`
 
 	// Fps Frames a second at which it plays; without it 24
 	Fps float64 `json:"fps,omitempty,omitzero"`
@@ -4093,11 +4151,19 @@ type Waiting struct {
 // WaitingWhat proposal: a new schedule is to be accepted or declined; proofs: a farm's proof frames are to be looked at; stranded: nobody is left to render frames
 type WaitingWhat string
 
+// WantedFiles Names of files that each frame must have beside its picture, as its launcher has them: no frame is done without
+//
+// Example: ["depth"]
+type WantedFiles = []string
+
 // Cursor defines model for cursor.
 type Cursor = string
 
 // FenceParam defines model for fenceParam.
 type FenceParam = int64
+
+// FileParam letters, digits, '_' and '-', such as depth
+type FileParam = string
 
 // FrameParam defines model for frameParam.
 type FrameParam = int
@@ -4128,6 +4194,25 @@ type JoinAgentJSONBody struct {
 	// Host at most 63 small letters, digits, '.', '-' and '_', such as stair-030
 	Host      Name   `json:"host"`
 	JoinToken string `json:"join_token"`
+}
+
+// PutFrameFileParams defines parameters for PutFrameFile.
+type PutFrameFileParams struct {
+	// Kind What it is checked as
+	Kind PutFrameFileParamsKind `form:"kind" json:"kind"`
+
+	// Ending Of its name, such as exr
+	Ending        string `form:"ending" json:"ending"`
+	ContentDigest string `json:"Content-Digest"`
+}
+
+// PutFrameFileParamsKind defines parameters for PutFrameFile.
+type PutFrameFileParamsKind string
+
+// GetInputParams defines parameters for GetInput.
+type GetInputParams struct {
+	// File The name of a file beside the picture; without it the picture
+	File string `form:"file,omitempty" json:"file,omitempty,omitzero"`
 }
 
 // PutPictureParams defines parameters for PutPicture.
@@ -4337,6 +4422,18 @@ type ListFramesParams struct {
 	// Cursor From `next` of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetFrameFileParams defines parameters for GetFrameFile.
+type GetFrameFileParams struct {
+	// Width Of a picture: as a PNG that is as wide at most, in pixels. Without width, layer and exposure, the file as it was handed in
+	Width *int `form:"width,omitempty" json:"width,omitempty"`
+
+	// Layer Of an OpenEXR file: one of its layers, shown as PNG; the main one is the empty name
+	Layer *string `form:"layer,omitempty" json:"layer,omitempty"`
+
+	// Exposure Of an OpenEXR file: how many stops brighter it is shown, as PNG
+	Exposure *float64 `form:"exposure,omitempty" json:"exposure,omitempty"`
 }
 
 // GetPictureParams defines parameters for GetPicture.
@@ -4609,9 +4706,12 @@ type ServerInterface interface {
 	// Lease Ask for frames to render; waits until there is one or the time is over
 	// (POST /agent/leases)
 	Lease(w http.ResponseWriter, r *http.Request)
-	// GetInput The file of another pass's frame that a leased one needs
+	// PutFrameFile A file that the frame has beside its picture, sent before that; harmless when sent again
+	// (PUT /agent/leases/{lease}/{fence}/files/{file})
+	PutFrameFile(w http.ResponseWriter, r *http.Request, lease LeaseParam, fence FenceParam, file FileParam, params PutFrameFileParams)
+	// GetInput The picture of another pass's frame that a leased one needs, or a file beside it
 	// (GET /agent/leases/{lease}/{fence}/inputs/{shot})
-	GetInput(w http.ResponseWriter, r *http.Request, lease LeaseParam, fence FenceParam, shot ShotParam)
+	GetInput(w http.ResponseWriter, r *http.Request, lease LeaseParam, fence FenceParam, shot ShotParam, params GetInputParams)
 	// PutRenderLog All that the renderer said in a try that was handed in: text, packed with gzip
 	// (PUT /agent/leases/{lease}/{fence}/log)
 	PutRenderLog(w http.ResponseWriter, r *http.Request, lease LeaseParam, fence FenceParam)
@@ -4780,6 +4880,9 @@ type ServerInterface interface {
 	// GetFrame One frame with every try
 	// (GET /runs/{run}/frames/{shot}/{frame})
 	GetFrame(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam, frame FrameParam)
+	// GetFrameFile A file that a finished frame has beside its picture
+	// (GET /runs/{run}/frames/{shot}/{frame}/files/{file})
+	GetFrameFile(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam, frame FrameParam, file FileParam, params GetFrameFileParams)
 	// GetPicture The picture of a finished frame: its file, or as it is looked at
 	// (GET /runs/{run}/frames/{shot}/{frame}/picture)
 	GetPicture(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam, frame FrameParam, params GetPictureParams)
@@ -4951,9 +5054,15 @@ func (_ Unimplemented) Lease(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// GetInput The file of another pass's frame that a leased one needs
+// PutFrameFile A file that the frame has beside its picture, sent before that; harmless when sent again
+// (PUT /agent/leases/{lease}/{fence}/files/{file})
+func (_ Unimplemented) PutFrameFile(w http.ResponseWriter, r *http.Request, lease LeaseParam, fence FenceParam, file FileParam, params PutFrameFileParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetInput The picture of another pass's frame that a leased one needs, or a file beside it
 // (GET /agent/leases/{lease}/{fence}/inputs/{shot})
-func (_ Unimplemented) GetInput(w http.ResponseWriter, r *http.Request, lease LeaseParam, fence FenceParam, shot ShotParam) {
+func (_ Unimplemented) GetInput(w http.ResponseWriter, r *http.Request, lease LeaseParam, fence FenceParam, shot ShotParam, params GetInputParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5290,6 +5399,12 @@ func (_ Unimplemented) ListFrames(w http.ResponseWriter, r *http.Request, run Ru
 // GetFrame One frame with every try
 // (GET /runs/{run}/frames/{shot}/{frame})
 func (_ Unimplemented) GetFrame(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam, frame FrameParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetFrameFile A file that a finished frame has beside its picture
+// (GET /runs/{run}/frames/{shot}/{frame}/files/{file})
+func (_ Unimplemented) GetFrameFile(w http.ResponseWriter, r *http.Request, run RunParam, shot ShotParam, frame FrameParam, file FileParam, params GetFrameFileParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5652,6 +5767,104 @@ func (siw *ServerInterfaceWrapper) Lease(w http.ResponseWriter, r *http.Request)
 	handler.ServeHTTP(w, r)
 }
 
+// PutFrameFile operation middleware
+func (siw *ServerInterfaceWrapper) PutFrameFile(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "lease" -------------
+	var lease LeaseParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "lease", chi.URLParam(r, "lease"), &lease, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "lease", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "fence" -------------
+	var fence FenceParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "fence", chi.URLParam(r, "fence"), &fence, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "fence", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "file" -------------
+	var file FileParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", chi.URLParam(r, "file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "file", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PutFrameFileParams
+
+	// ------------- Required query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "kind", r.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "kind"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "kind", Err: err})
+		}
+		return
+	}
+
+	// ------------- Required query parameter "ending" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "ending", r.URL.Query(), &params.Ending, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "ending"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "ending", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Required header parameter "Content-Digest" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Content-Digest")]; found {
+		var ContentDigest string
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Content-Digest", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Content-Digest", valueList[0], &ContentDigest, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: true, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Content-Digest", Err: err})
+			return
+		}
+
+		params.ContentDigest = ContentDigest
+
+	} else {
+		err := fmt.Errorf("Header parameter Content-Digest is required, but not found")
+		siw.ErrorHandlerFunc(w, r, &RequiredHeaderError{ParamName: "Content-Digest", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutFrameFile(w, r, lease, fence, file, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // GetInput operation middleware
 func (siw *ServerInterfaceWrapper) GetInput(w http.ResponseWriter, r *http.Request) {
 
@@ -5685,8 +5898,24 @@ func (siw *ServerInterfaceWrapper) GetInput(w http.ResponseWriter, r *http.Reque
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetInputParams
+
+	// ------------- Optional query parameter "file" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "file", r.URL.Query(), &params.File, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "file"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "file", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.GetInput(w, r, lease, fence, shot)
+		siw.Handler.GetInput(w, r, lease, fence, shot, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7742,6 +7971,101 @@ func (siw *ServerInterfaceWrapper) GetFrame(w http.ResponseWriter, r *http.Reque
 	handler.ServeHTTP(w, r)
 }
 
+// GetFrameFile operation middleware
+func (siw *ServerInterfaceWrapper) GetFrameFile(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "run" -------------
+	var run RunParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", chi.URLParam(r, "run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "run", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "shot" -------------
+	var shot ShotParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "shot", chi.URLParam(r, "shot"), &shot, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "shot", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "frame" -------------
+	var frame FrameParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "frame", chi.URLParam(r, "frame"), &frame, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "frame", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "file" -------------
+	var file FileParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", chi.URLParam(r, "file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "file", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFrameFileParams
+
+	// ------------- Optional query parameter "width" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "width", r.URL.Query(), &params.Width, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "width"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "width", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "layer" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "layer", r.URL.Query(), &params.Layer, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "layer"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "layer", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "exposure" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "exposure", r.URL.Query(), &params.Exposure, runtime.BindQueryParameterOptions{Type: "number", Format: "double"})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "exposure"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "exposure", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetFrameFile(w, r, run, shot, frame, file, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // GetPicture operation middleware
 func (siw *ServerInterfaceWrapper) GetPicture(w http.ResponseWriter, r *http.Request) {
 
@@ -9669,6 +9993,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/runs/{run}/frames/{shot}/{frame}/picture", wrapper.GetPicture)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/runs/{run}/frames/{shot}/{frame}/files/{file}", wrapper.GetFrameFile)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/runs/{run}/frames/{shot}/{frame}/tries/{fence}/log", wrapper.GetRenderLog)
 	})
 	r.Group(func(r chi.Router) {
@@ -9691,6 +10018,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Put(options.BaseURL+"/agent/leases/{lease}/{fence}/picture", wrapper.PutPicture)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/agent/leases/{lease}/{fence}/files/{file}", wrapper.PutFrameFile)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/agent/leases/{lease}/{fence}/inputs/{shot}", wrapper.GetInput)
@@ -9719,469 +10049,479 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P39khs30icK3wqi392QHU/1l9SSre54Yl9ZlseesS2FWn68sWOdFsgCSbiLAKeAaoqjUMRezV7YXskJ",
-	"ZCZQKBIgq7rZkj1n5o+xmixWoYBEIj9++csPB2M9X2gllDUH5x8OFrzmc2FFDX+Nm9ro2v2rFGZcy4WV",
-	"Wh2cH3xX6zl7p8R7+47pCbMzwRZ8KthITHQtDooD6a76RyPq1UFxoPhcHJz7mxUHZjwTc+7uOufvfxRq",
-	"amcH5w9PTooDu1q4K42tpZoefCwO3h9O9aH79NBcy8WhhgHw6nChpbKiPjif8MqIj8XBRKixeOUG7+4L",
-	"j19wO2ufDhccFAe1+Ecja1EenNu6EfFgJrqec3twfiCVfXJ2ULjRyXkzPzh/enLy1enTpw8fn311dvL0",
-	"6WlxMJcKvzoNg3YDmor64KMbjZvEraNxF2wdTftw/F/0zMPwUeLRM23stie777c++L/VYnJwfvD/O24F",
-	"4xi/Ncc/u3u4p8hSzBfaCjVe/U2sNgXkzUwww+eCXYsVW0o7AxmBT0a6XLGpvBEGPpvI2ljGlVmKmvEp",
-	"l8qLz0zwUtTtyH9on3noHpoRpFMnSHOp/N9f30WsKsHN1oWECz6VWFVyLm0YyNr2wi/jJ5diwpvK+inx",
-	"j31ME5R90oD5qRu1bXbqRvWbm6aR5cHGQn0sDsxMbxVn9/1dxdm9hzALrYwArfdczxeNdSNwKlArKxTM",
-	"Ol8sKjnmbi6OfzdOzj/0fBDeEX6Jz+vulp+1ZWO4RJRsJew5szNpmDRsppdswmsmLZPmiIVt5d5XuH3j",
-	"Ngz7AnaYtIat7RG2nIlauF/PuGFaiS+jnYd7rmC6xsdpNRZsrmtxxF7VYiLqc7bk0v7n5YvnL3/+9pJ9",
-	"8fq75+yrh2cnXzLDVzi2Sqsp42E47npTsNMT2PO6se7RXJXs0Qnjls1R9+DGhqn+UeN8pjXIOJq2eE03",
-	"xeS1sPXq8NkEhPPD5qXtLnJXv6r1qBLzLcu7wCv+Y9gy+/smlvjXGbdsKZRly9rNGUzm07PHX32JYo53",
-	"cA94NhXKvqz9DC1qvRC1lSia40qPr68mfGzxWA4bqNTNqBLtFlLNfIR7eSZ4bUeC2yuzOcuvBa+YEWOt",
-	"SsNGwi6FUCz8whwUu5/wMd59f+88ruiO9234rR79LsbWje6ZMc184UWAl6VEVfMqem1QNusT6s4xEC09",
-	"AVG1KOkg5SDFBfv52U8vClbJayfr2l1wxBa1HItz+OqBwb8YV2ymm5p9wRXe7Uu3JzgbNWblv2HueV+6",
-	"+4dbGVHfiNqcM6PZnKuV/8BbRHAreNIRs3IuzhlncO77C5zugu+Z5dewKaVhC15bd4Hbze5XBeMGT1B4",
-	"LDPCOtVkjlgpeFlJJc7XbiYNKxvh9hsNFe5zBG9i8GKYPH/xpBaC8aqCb+DSg2JN7LjtChu34tBdeZA4",
-	"W8e6wf0UDpzTk86Jc5I6cVqRjn8W/+ro5DQh3W51+6l5f2T0uxYkY9fFlwuhSnf1coYzJJQb6t+9kQUS",
-	"cOBvVhyQgLhZw8nzS+iUoludaItEyi3eXvAkepXkfmpKaX+Uxm7qDmnFvPuPbe8GN3otxrqGN6QH8brm",
-	"K5hL8d6mVXE8WnxSdpx0+w2t9FIJtxnUlFlQm9ywUitxxH5wxyBT4kbUbDzjairKhLCOdGM3b/qKuz00",
-	"YW4G3bHk78qsLphpxjO30Y7rRpnjH75NCTb3p0taS6Hh0X3mM4Mn90V0Hhb4ESkspUFZHSSmiCde4psV",
-	"7NKl266gWzsaetu2JNds0PDh0AJd5GcbtBFO3sY7uQlV2uKLHbFLMa6FNYzDW1p2LRY29ZqlLNOnvxsb",
-	"nMZMKrbUdWnadTLWqcm6UWC+wJKCEhT1jdPoZcqadG6Znm8+61lZ1sIYlDX3qk5Fw6WJW+BgN2z6TYVW",
-	"60okNojTFXpzDD9Hx4LV10Jd+Hc577zYaOUOBlFNYCE4W4jaaMVmvHQHA5P2YJcCgZkBHeIGQuOkqcHF",
-	"KGgHpbbtN2KlVflNU05FQsOMa7HMvPNqt7KAX+O1qUc/f/XLThNhbTi6xn+EI+Xs5OmTXb5PKRa1GEuQ",
-	"vKtZ7yNgPvtnQpFNGGdjMEbQEufOmp+zkawqg4sZO4TuoNx9VM51Kape0RM7qwUvu1Nw+uTR12e7HrHk",
-	"1pqNM3zX0NbWE8dZ0DIkl3TWqOvLBg+jAQtrmrWDrDvrnF1+/+zw4eMnzDRzt6uenLGZeM9LMZZzXrFS",
-	"TiXYtgturajdT/6fv58cPuWHk7cfnpx9/G+pjT/n73/Ax/mp6B6Jay8PQ0y+s54veC3Jr+i+14gbAeZA",
-	"ag+57dH/+H5ei+V3ctq4qU8c3+Omrp2TmHxSsEp623ylcNqp/+i+hev/i1eNSI2ulDfSSK363/B7bey3",
-	"9KvUHcHuNimHsDioxCTpG/2irESjODLTejhcStv0Cpoxryiq0OulLvH6V1oqm3opiH0kH2RrYcezAQty",
-	"ib9IPaVR3sbudadf4PJL8lI2b7i+TzB+Q+sTCWbR7gYv+2EssYS0whe/dzvZuT3o4woby36p5yIyPr1r",
-	"Jtii4kqJ+oHBiIlgzqAac2MfeE8txHCkggtGfHw9rXWjyr5G6q9kgzg/dpI0Qs21KK9GmZCrWjcjkg5a",
-	"LbgV5YDdrUlqU2M1bCTcZIEprfQyfQNUJt3ff6+X6DeTt+s8XzQX4frUuSRUOWTgKcsSjmS3lAWur09f",
-	"VFwxq/U5zT637Nh95pwBjIz5kBwNbkfosji4lqqMfUJ3N/wdCA3K+g3GjrlBUTa6qVGUxWQixjblELpj",
-	"q7Zmy3yiZ8FrccFOzpnSEHG/Vhq20OakLtpo2PoCOwOFTbisRPIVjeWo6vw7LrmEuGlxMA4xVFp+5+LT",
-	"fcZcjUXl/p16uxU4wonBCIxleNHG5ePm2nkdSwYbw23JjhE80roSXKWtYFghb+1GW8uPwb9geAOceL8h",
-	"2p20Q8fswx3vRJD3744/J8t93R4ZXwtVdke5aWWujWXUmNUVhDyuZrqpd73ZT1qJVc6I2Pkw3OIbl1VS",
-	"XYv4qyAIxcFczHW9upqOoq/b0xus1kGDSIlWeybR/Yp2MsPo4qFsTltumbxVl1ut5IhH3EgT79S54Kap",
-	"BR5MopRjC/9ulNMTTk+NKj2+zmzRMW+sN8/WbSYIt461QmPehIjLkuMp6Z7Sf3nHiya9iFlXM5Ki7tD+",
-	"8uqXtP4r5WQiakgP7zJb2ys/goqWY+mt6DUjYiFEedgsmL4RtQ85GUaDgyQMBKpHK6b72pUTmbb2wHa6",
-	"GmtUMr22GppbYXv2eTj+Yg53SOAB3Legfd1bNUqGg9UbdO5VMfTc1P3edyanM7TL+1ysjb1aCH5N+7rH",
-	"T6S6gjDSlpMU39q9CqeQk5k5AwVDRYq9o9TJu6RgVXqZ8ite4sQ8PWH/nUE69YZX/WbEb9rUXX8SpYT8",
-	"xdp2i7LvM+1MVZ9AYBzM2pUzFPo+XtitJ7O3B52Ns+44JfTwYE27xbfSC6Gkml6ZjJ1K3+NEjIUSaNgX",
-	"aNvR6sYhzfA6ELskpdhjkoJxtjVRCBe5q1uJXQ+BM07qoudzKz7OuJ18vqiEuUJZTQTG5XtRobQYRhc7",
-	"G9l97ONWIcNkhA0X9RsYbZGMJQ47rGAhge3TXxvr1fNhYECnp8Gp5GbRUznQ1VdOCQ38SaWXPX+B5+Eu",
-	"9ZPULY0RyRmNT5nlTFaQ/K+d31SLsmAnzGp22m8ulzNdidSGcp4mfIkioRX6Ru5IZrzqeZ6tWU0ovmEB",
-	"Cx8NDuZTa1GhLZMzj/5L1M6a2TSPUumUlxNWcQtIh5n3KOZ8xUYhYIve4Ob+35oBzdkmMzqjN7XXMiUH",
-	"dKraKGE10tq7OVyVgOqAlAvv+PpxGqJRPYA2W2JJbmK2e2Ow7hgmSSW44ZiBA8dYDg6Xt0ExWgALcOBc",
-	"mBtRJ81Nyh6smXPaHcwKEjVhGA8MhEB2JkEoP0syhiglikTB++IzaV2Skgau+6aMVclIx7OqojSaVmAg",
-	"6aUSJWThMaEG3y2dvG0k4w82sxpDDD2ppJn1j5hkJDQzffgfekZqmraGmQFMNsADdlOejYXWTSWS6dLl",
-	"TI5nFI2ruBqLksGD3bYez7RJxcjWE1NtTJLGTM/LSgYOczM/dp9LN+f1dezhjWeCLwSuEDcW/+XnIB1X",
-	"qnhPZWG5bXYbORVXl3hlQturDQEK901N67fCXKdPSs7mfDyTSqB+IX1p9FxA3Gup62vDIOG55i6vrmZc",
-	"ZWIEkKzeeNy3dLBi5Iny2pVQlgKf/e1Y96Mr8CXSx2uMAgJkCOTAQZQhKsnE+4UYo52q2UjAKHqaSJI8",
-	"3X5iFWJ82/M55voSLnTv6g6jqxEfZxZMT6xQdKAVTCojS9G+aOGD5xU3lj05YSVfpU0gu1rIMa+qFdoo",
-	"3HSm5uBcNVVVJJ4PmEUw8IVyY+g3bY2ysuo/bb0y3j68iEtSBJEk+etMZfd9OxKU2y+vxUKjezsAVzdg",
-	"SxEYxDA+dXvA4EJld1n3OT9YA8dgzQyXJTP6gonKeIML7Bp4mDNxrG7GM1EC0ETX7UBm3CQ9yzvu3iiv",
-	"/uRsayo4+rrNyg3eMEG0NozTEDhqZ2rNRyXQo9JMgOAMks7oRR8nAAQZaV2T0pz0Xfp56L7VOzfj7859",
-	"aAWt7eChOANJ2gv2TqrDxoh355tSh9/Dzjh0O+PdeTRDVutrNzG0ZfxZSNoRb+r3Ffw6eRCipAwEJSSD",
-	"5et1CVtk6dHDRCL8dliUVN6L4Nfs9Akzc2dgVsJaURvwIxARUcQFGfR9C7manqwhJvjhP9+6/zs5fPr2",
-	"w0lx+jgNnJDqqjGCghx98CQxuFNdXy1laWdrv324E8GCIfYrq9dX4UlqEeKMwLAh9gfjDEOUNqoxfJSy",
-	"aSkrFxCEo8ayMVdOmY0EawwmFjpylxrOXiA+YB56nE87i2mV4PbUJUSOhuK4RGVkk4kE51DGhw+/enR0",
-	"+jixZGXY3d2JnZ4UbHpasP/7v//PBRsvGppitqj1WBij6zaU6hygB4bhG69N9xYBG62sMNtrgnAR2v/t",
-	"BIMh7GzHvOwUYwonbbvNjjsEebrbUNYEjNYqL1CIIdrwtNYSHOsGNrehTACt7IJxjGOQza2XqmBL3VQl",
-	"42XZMz/TPvNqIeqrsOGTUR1fdAChHOZOdIPVDN2sicdG1L0DwTQMN4I7ZGvouXWjIAzrPDVnetW93Qww",
-	"5q8MvxFlNgXSDSICprkWS7LQxm6G+I3AfH6f9IRXxSnHdpxxtGb0Ylisob2ThQp2qWvY8Nwe3Fahkzuf",
-	"gUbGYpqU8U5qsiviAyLT/SPSc2FnOp1CBix2ehI9UouAUJj0DDHhB30TBTO9zBSCPX0c5cpYJfiNMOyU",
-	"IW5jB9QDx42TgEnFA/+s8L7puXfOT3oHU8gRTaUbXkuu7AVg5JWoDIMSGIxMhoB7d/EWRtVXZd9MZT3P",
-	"qefNSaQal02nyBg573WT9fmbg8nsR0w3oielJu6FsvUqEfya8XqKyqBX/Cuf4eerDT88tT+FsXLukW4D",
-	"0uJplKiHcyVyi04UQNVigZ/VwbsJrmaplSiYraX/cOo0m4JPF87/hX0TYjxKIwJxyU2UvHHnQ0juIhqx",
-	"hA+d7UeGn/d4QuoooK5abNZEuPly/tQBVjjbAzQ44TpDhX+6Xsy4SvpHQBAgtk0HpnHARLLkuEJgh85W",
-	"FoVU+2rr7yFajiVUTmNPeJ2s0Oid8Wjzkv2UUwZrm884JvMWznyH2P5SM0Se7Iw/Y37CiX2UH/MJMwKx",
-	"hfVupb4IWy5fVAF7NY1PG0GRx1UlJj1j1kX6kK8b9cCwMV9cMK2qVTA76oYSblSaDHt+qI7Yll+4xf6H",
-	"vTIASpMsmMJdDhZTvNVRJ9wJsJPWTMOAhKidt0AIE2XYQNzhTUR3HbB9XDAnG+4QxhQwhmxTWw11y13n",
-	"FbSe05VOgnbry21pHJyp3GahyU7ulxuhsrnlntlhTs5W/7wxSk5y8bMp5XX4cWAcAWViawmgI1SncEyA",
-	"NqXMHuVnKCWKbsTbvK69N93qQ4jb9aPH8aZjkS/eY+3ia7pXd+X6GhO+dDBlFove2xjDUdvfBvW8rz+E",
-	"Ej33iNSrfQf66rugG9YMrryg+RLtRB12uNmGHpA1wzWL6jDPikePvjp8dHYyAFOwvi05xmQ3KkFgkOnX",
-	"rudDQ0iII92aX371y+1LmXanBSreqPGMSB1uEx9+fJJKI/IkGBA8FM5+16MHvj7DoGkKFhj6LV4jhPDM",
-	"wydffX3WI+R0+2jpkAp8d2151RiRiOBczrQlVgQOiI/y0F3IKjkWgOerxTomJvKElC7FjtBnsjLUgw93",
-	"pE1im7DPi4IhPjxJJy2WkYaE6XrspjUVN6pir6azf/YC54d4dDiC+hXD4jxe4Zna72fr7/idrgkIgzhM",
-	"XWOGCLkwFJbs+OUc8jIfN1TKmkYiCFGYP5SXsNuC6+SUyq6wt9NVf9WjhMkwHouFTdYoDOBf6jfBW4wq",
-	"acFSDUJEhebOYvfmEhwY87m0vU3pIl/Vhsl5UTpVBPZgVB6WqPeq+MJ4vHMPS2JgfRj5xpuH3YafHpRl",
-	"irmkTlsGE6lKqIEchHDeZul7I2RI9dtOP3hRaz1JDrKLteiM8h+NaBI++l/1KOC/4zKsGJBI5nnq2Lps",
-	"5nNRYvjQaTDYeAUVoPmYilTjqilFz6B8/2iAGmDD3yYaAAjzIdK5UV1HIR8w20G0nNGreLUy+G9YFCo1",
-	"1RP8bCaq8sDPOn5Ui98FlfvUYkJRn3Gl6S64h+C0O/RjTtn+tsZJ3111Vq5jLMnZCArWIwuC7bdeMUgy",
-	"Gu0pL4IdgYoVVVIZ469TsUmBaKXEJn6fLjATN5hs8IuD9VJ1p4ZqyWvVrUGOpq9XxR4+pqAB0q9wVOkX",
-	"TAVyqJIrHa0D0M21EAvTQnY7mNqCyQnjaoUedqljQHofzLM7NGut5/0Lc6CWB+gMB/5GCVH2/0n8hHXz",
-	"WQgf0wCwhDB2UDEG3DpZNP0GqmKAy8UbNhA5IfLGjemLXmmjQETw8WzQsPQI/P0M5nFL3DVkyJIBV9yA",
-	"tclkWjcS5mymqxKgPBpxb5unhKn0sqR00F3LPmRVDRELK6czm56hm7a2IIRVkEkEgHjwD/c4jLsDxQvi",
-	"kNyugSj9RNptEPfNzxHrlYhbBBBDovZ10M6JXmpHYMJLWnhA++O3u2zqXH2Hv0Er6ZGYdh7VUSSRhPgV",
-	"W9MB62okltN8PPy7SoIWzyCNsbrh92a+MEi9CTFebZzHqRtVglMGFEmYqJnrG7BY0B+baXvBJnAdMQqQ",
-	"vpXOJVfSzESCKGLugzUJaDv3BYkUm625moootQ40EpOWI6tz8UKObUO1XYA3lj0TtVtSYdIAyuycVW5N",
-	"3HPHutJNCB7DsAqkV/QY5+5YyNnzFYXKm5NclWwkZrJTQTKq3WNALZW8xuMXH0jV+rsJ9XzwcJ4PN+mq",
-	"3Eb8lgw4TWQlzMpY5FXYGeaZ1EJkt2wCHLQrziKsjypsarFlLS3vWm653Hm4tL1lO9bkXPkwwZoJIqZS",
-	"pUsAnSe/hC3k9ydE8cnyhFi/ETei5pV3AOLCp7GeC4xqxSVckZ/Znx8vi83aPJ1CZDWZ8ALgujNdm3pY",
-	"eZj3g/s7r54IIOW+YsERzMc6g0fsUrYKb5tf7/Xix3Y6M2/vBD/aoQvwKX5fiCko6snEffc+Xed1mzRH",
-	"xVdJy+Ols1nZy4VQL/7naxgUSdkCq12dHqwFL89RMY5B0bAKy+u4RSjsnEvF4AkFJZqc3HHFxHxhVxB4",
-	"LDCYOqj4Q2l75fS93UaKc8Orxq+iiUetNIXhnRaVCm90wU58rTKgQtNG1cCsDH/4+EnaptqZsNkqS26Z",
-	"Cfy+hQ0q9gu9qGdVznOnvRM5kHxoqY395GIUZL+n2PGCcb8DH9tiLmIHvOvdZt/pW2E51gUksI29Jhnd",
-	"dDkgm/EmlRtee6kQCoM7Z4e/D9ab9i32zHcDN/6JLxKzm4kJ/toqUjiUplqXBRutGBwGcCg56SXF4Xym",
-	"DcWw9U3jVF6qYIxDBV/Sn4zBRlBEClxc7hgqmBJLMXgsuVmfOxtri+kHz3UzQTVprTYdOWt1FWbp3Gmq",
-	"Q1RdRazgAPBJqi+q00lqPDq6Dr0RWIRP0BZs/yYb1D3df+SMQ2CtXTfmw3QGi35fS+hefAAj30xbJ6B9",
-	"CPQ6OC9apCAyWfG/zLN39dFWrdaHu/06S2D+uHPaEvKCD4roVYIrFBYd0nc7YsnYwWA7W2aCc2IZP/4c",
-	"wyhYxO5hJlGZvR+ZswA0lblLy4zWavDGivkJcqH/PEdlv7dZUmU+Vysom5IGYTpZZrQ9cATc9djvBofX",
-	"Dn9aZJqDgmTKr3BKur/3LQiGVnBpbXtNREnFyLsq/KgA8yOF4XuTmbqL13L/J6nsP0jp1UTX6XPhnVSL",
-	"xpor08xDmybwS6OjogqSvlE1lEIjSGMyXJDOOsZnzENxpTdFU3CHxzvgDqcnyXf21DPD4BlUdrQTpBHl",
-	"NNKoTax0RS3gQWdKL1tADGeTpqpYKc31BkE6/iwkOYZVX4JwkiBtFfpnQSlutA4xorzKF5ty5uSa/Oi2",
-	"8Bx894LIZDxhFOToevvWKIeJODsI40hUehkRM00g3kI1xwD0UGIgbVwr+JnkzcRe5flXaauETiYts707",
-	"kzwOe3XBoPmT9yWdpYVhP2hPgMXMFPwbNPha3Ggyswapi61mgr9pWnRQOQ0Jb4l1EoE7dreiVlv7veWi",
-	"1tNamDWsz5D6M9/eC983OXk65eaAnohtq2YBJShgKyhnUaUMKfjVlRFC9Q8D4W9uRG2SbMYUlYGrNhRS",
-	"SEsYvspFqoZRjifZvHuelnBtzaXq+taRoRIjKjKFB6iglbZyPFBnTEKYd6sVg1fB9Y0qtyX4UDFgwAiH",
-	"hbF/d0Rifh0B8XhqOO1ainHFa0GXEIHF5jR0oITr/Zwox0Hk1WFG5nyFMdVBc5I9739wCpaMCT0hNd0h",
-	"Vtg4+3vovSiP2Evi/NsmvS1ENm9yMUENoyhDJYk7+AgUvVkztRDjPtTzl+66XfYDAqCMsIwbWYoEe0bG",
-	"jAimw1LX19TyLTQC2Vk9Au/gxTXaYaQ6tlvSMa1+Iqqfikj8QM1akkH2WvDrK3EjEnerPJJtG5o8setx",
-	"yig1h/NELFtDUuOQ5k+LaTrUVBwshc8Ur2kAOSfGeFgvEDDibtmkR7sFVR49t6AZ82NP8m/5DiiJszHL",
-	"F7krn+9kNk7kp2PNW8qi+Kq7xTebyNwKMzeEzlaWlRj2DEgki7JfGxuzVttLD0wt0VarbSNrvkSOnVEu",
-	"sOM27PeeQH2tXjiXQllKVerltiUZhjvEIoc+124Eln3Nw+CJoroV/yq5qfnR25g9+xZticjcMWjSJwIC",
-	"w8q+yh7C698TAHff0fVwJP7ZijQ6pQ3i/bhqjLwRP3l3AXuk3WPJQ98CA62u+PhqoZcpC+c7N7ctfWnd",
-	"KIO0SoaNgL5nFVXuEZNM3SQ4mgfg0PUCj/SeYucU1Hq0Z3M1wvsNkCGnZ69ux21DjA5X18tZ/0qCjrYO",
-	"P09tiiFFITsKEtYLD/xU5fZiOjY/OHj+jdbXQORK/MwoWmDox9Fxb4vdR4g8e4h1Ura9lR+eBz0PlxCI",
-	"jrMj22xnOoYHSG9JppF4TzxJB3OtDie17BOc9ad0++PTp+cnJ92fPjzJntjt706+7vO7zbrF9ET8LcnG",
-	"t9ZmaVpje5p19kCbAri8RGiu845i+zkD2Bmgxvz8b1YizSLiSGnWmlmuRbHslb9Pooasa1DEZRiN2koG",
-	"jpldUQnnvEIzBWkY0NAWfTBLeP8rngx6CsU2HkHF3P1svlqnFMazkTtiZht9iQAAiMED34QAHg0ln/To",
-	"brAqIoP0F62E3e/iN6bh1VVaBH6lZq0wCiCsBITiUpo01MY3BN6+ZUivU09fIjqNhtERpyAiuT2WrQPu",
-	"U+0bKY3Ds5Pi7NEWao2ET1jKENfak0XsG/uDYdyjKDhj2m9ritOnh8wAJzQbEs/MewbpJtbw5zHTQy6P",
-	"EvLoiJtdcGMi4nglRGkKAmVMoENe2fc8hmmFaF8alYKRyEyWJRfQz9YUz3WZCJ69EjUW9TBowdyCNFjN",
-	"FfJPTCgisc6O2oJKqcRFxx0SIpwi4PbJtEr3XBtf86lI89iSKqtFd44xUxSoTUNVDRVD6KXyR9gdcvLQ",
-	"GyMdNaMWjFkTJC/UkdW6Jedf2y2BeMqNIYObYmM9n2uC52okFm7R32GRJKwQ/hlKUqHwly6VNeVPNxYa",
-	"BQLwmXRzRDxQjLSHDAai0R2gvm5OqNjiu3d6U1ITE3xK2OfRHoqWLKvgcCduBmjuDZPrVEla6KHXZFTa",
-	"kFb1QzGk6VMARhFuF1YzO02vxT8aCk7fB/7jXtAcILSZbiuYIsB9Ydbx8FK1OwraVxKn8lTeCOX3ITEt",
-	"3QjG2Tu49F27LZMaaMkltcUNXvSTQdydMWIh3C69ZOU0iVgYwpDkLr4a+Zzc3dmjbt9VLY85pgLeYXet",
-	"9YAcLE7la71M98joc6YkI5MRd5J31OJ3aVs5RFPQWZP8ur/Wqc6TjVldZfObRGOHYFyk2wpV4ZQ17ZED",
-	"GCZe2RDxXjgE7kHYPA8sFY2nBZLL8ioHk+zkSXvkqdCRofSQs9OAngQXZGvC6Vbbwv/I3LVENJNyoQM8",
-	"xNzWpnNd1NtS9TCuwktxerOkd8TEvkwd8Hnxw/r0lBGmWakZNLdl6driLS3j8t2gVv0PbZrJXK3lj0jW",
-	"M/CQFu9tza+M4PZqAKN6kS48g5sxdzPiYS75KupjOG3gJGwfmUuJjoEpeiTYTNa+PReBCgaGoDdo2yrN",
-	"CZTd8hwRJ83hlhatC62rvmmH8GZ3oYKHBwY6SrxlatV/4qV4A63JN4TciHEt0nJn/S+2Fq/AResD833Q",
-	"6e7JMflmuAPzVaHL7TYfa2djgPXY5rPnr/QSix0oXwPQMV7GnTXJ/cLDbs7fx8+MmMLad0RPBFukbg+r",
-	"Tpoc4cHd2OqhtxrmpKjcrobqADofaIDbKiupxZuHV2nFuLOEp3G3vvjWxV0I7X1H0QWv7VWu3XrjUc+o",
-	"MuKWsOdxMclGB9kMqXkvLrbNMQ7oegoNUlQrQzj2EKQIY447fwb/3PCV8fhgKNNeCLWP9wCpXG+SkGaT",
-	"paE8ML4vA7O12KOUbsMbfbNa58hyGrho+0LAzD0Y2sV04GT1CezszCCXYsKbCmNXzoqWKt0w6xnxk1CQ",
-	"AroHVyIEe9c0T6zgohiS5VOxdbh3npPdGnDdRqE1Th4H6bYJXDFkCQgovdOvz44enkD0JETP/UdRp5zD",
-	"//F36JFzWpw+/PjFb78dRX9++T+STXN+pvhwuofPk0fdHj5FaODz4OhBwR4cPoDI44OrBy2i0Fgu68OT",
-	"R4kuPm409N+jq8O3H06KJw/TvXx+FstXbSB0KB1Cby+WnvGdXK/ZeJgqCllHEcGjUuvqRk8tDgcMHfCW",
-	"iaB0xVWovNSawK/Aaj3jvhSycsfQKmrBDXlxpwiKqA+3KhmFl9ejmlhr0U02RiEabkwzF7l6zMk5Q+bb",
-	"tgm/7xdWUGmbRB55wCEfsWf4B74J3Nq0xE9tiyFPCtYzg/DM3QlHthvygaTjvXkmR6tUmzfsOY5WeFV1",
-	"5hRq/agR+qCWvlpNZCmS7SBAEoxuEdfOSBtzYxk0TGfiRtSr0ArdCwO0H+VqLApITbgp5gYNClPx8TVm",
-	"RjlBf2ONeHL09OnjWB8ePU5GN5QTLx/fGu4igRb0bDbA0VJxVRAhR30TMOZOQisROMCXfBVbDo1ixIQE",
-	"3C1oFOGLs1qMr7Uyvvl3QdvHU8K4aQXYuhsefq/K8Oz4Kj8EbqCdswdW+yk3TgwwJBZl9ta2TCsjXK2O",
-	"2HTRnDOlQ1Mgzp6/+gW7W1+4Lw9FZcTh2F0FGhYb1wSC+wgQ729CbLV/efUL2KhoyERRea6cnT8FaE/8",
-	"gE33rjh4f+h+dXjDa4UJ3L8fPFOrb0Oy4aWqVn959Yv7p/vPi8qI5+7Ptx+Lg6nmVP8FFsDBedwpdkvz",
-	"2JSX6ST3CnKOiSn9UfAbty7GsKbGADbhhWQNFbZO+xVOeZ63SznVbek12RgpAl97hb7Q5lN/1h5+BPF0",
-	"JnhdyQG1aouUsr9sl3OzYWG1YrTxIeKBmZHywhn8EDzyTTRJHwVKD7i4YN+/vHxz/Pz1i19DZwQKPfU7",
-	"KuWmWk1B6Wqpa2l3qoJX/jqEVFkf2SRRQQBkuhW435jtBNmYc+YWoMIk3OAVHlHuAYYSiICDUcTkQiwo",
-	"gYoADy2nXkNjgF0YhQFDHFbT7wMu66s1l8r/ncgLVclOum+ggCCi84KOCFZ7VkA6bbxn6mwIZha8Fufs",
-	"5OgUeqwyKxTkIuOjZYeh7Z5CpGqpLe+8S4x+jcA0xU0NNafQb7dzGDt1rfHcA+NI/rPlJqv1qBJzxs11",
-	"5+zrZqCOTlON6FrKvE0iQ1Mgj6EpaHMa4CgD5f1F2IlfrpUy6aizYr9dCaHPddO1F5NDxnB9LcZC3gyG",
-	"w/Ky9AWQ3cmYWbsw58fH//d//x9asKUYsZnW1wWbc1lZfd5+5T4Y6fcdR8ffwP3EHFXc7Qs1kWZ2RNcc",
-	"19pyJd4nKp3nUgUoY0IF/6ORIrl+nT7YhFzWVekrsRMk1v+E87pj+7rltKKqgDjBtLK5og66t4UwP0zl",
-	"dBtYw1x4JnoFPbmAw6HdHn2H8jPUOl42QVq2DWlN5Lx4ZITuMuRMBohcG8VdU1j6Wih/+IEanfAxQgEX",
-	"tbxxdtu1IOvJzNbRp4kmpkPUdI86PnxZrORLldDl5sg25Wpo4JiyOeuh4R37IqDGsqarryp7YNhclmUl",
-	"GGan2gpq/F/cJzV8dHvk5KxH4i4kGyi11Oda6qzXPWAHzLMH28YNvZP9GvYTUdvY39jfy7TIr9bzvEAO",
-	"ucLrrn6xtBRCq93uX8eWxMMep03b8MezsfoJzwn7UojFUFQN9hEzHUPy9Gv3dmtGNobkCOTnGzuxSVMj",
-	"GWgtecWISXIzupvkAljvitoZw6MiUbhZRhF7sKR8p6Q2ILmzT8iGh3V69OhxsQGhYsbqhfG0lcIdP/hY",
-	"iBdQriM0vUQf1xgkRQWjd8LH1p3PCyzrDiOMgwOnRycPt7RcGlyKAj/MSEdI692i4qE7Ob/AoSwtE+8X",
-	"shbmggyR37U74fEgUYJhq6Tw3o+ePN65NkNUlUqr25meB0JdPMHT7Dk7tHmtq53J69fumgxqHH6fWwkQ",
-	"2k93KJktdQs22lUFM4ta8NJ3iBVEihw5BY/AIjilGBJn0ADfSK3AZTHXvr152Pz7XPE5f39Vi0Wb6fcb",
-	"+HECQADqYaOJUo8Ruaekul+k9R+O59aKL8xfCkwFdw4WMJuLUnKYaOhg4CxltzKS9A24m0TePEJyPMNq",
-	"Nw3dRYGAZOSlnZyc7l0FdU+u5DYAuzjXqy9RAYMOApAPt7VJ6Cv0Zzrq13Oljry52zUwHWL8CmWvhnQo",
-	"DHRu3UlyexbwpThFTjahgXrg6IMvnDdzQUSZ4epAnkTCbTTpBqAQLRIMhIYajXtYFfBN9YuE4sL/Gm5F",
-	"DhLeEP/4zt8W/3wJN2/9tcEuV79mHtgIxS99+7TQ1gPKgHD28xK9j8Jv2hv3UPrdnZoNGSq1EucU54dG",
-	"MxchMeDcQkoMTJx7jrRgod8xqH530l4w9+ba8MrdSIklc29VNpUgjx5NhYWojVZwsZ4Yd+mE13OEDeiJ",
-	"t/JKfcGMrbkbyrmv7/KUiaEUIdQcOJ1zWAHBPcfW8RDVD2lAfz0FIWeC1+jaj/j4utLTQ//+2PMeY130",
-	"HfONd/xmIGRhIL33rx33w/FjJ314SAxT8eN67hpasm/xofTXN/7Z9PerdgjtJzgS+vuyHRB9AnW2OCx/",
-	"VxwdPMrtupfQWaQHEcht2KdikPfGEQ5x+FqOhTmPWuY9MHDIdSNJPqfVhph9l59Ey5Hd0QZ453ywoQg0",
-	"ImH8qd0Gd9mHQsAluAd90L7n8FqMteqDnu0pPz+LxET075Qo1bgWc6B92/GyadK83lRgIN6UopnxG7Fe",
-	"X9vK876ak4KZi0/cBJfutJFv32TUN5+8lfTcC10HEkPMeguFEbZZpFyEnxD+yRXD/UHVXbWxjIy5Qe9b",
-	"HKDt72z+OZ+KUNnuMZlm1thSL9Xt5nKPjBexLLXziVutu4kKrzr69ed82dhK6+s8p3loWOkxNN468MRx",
-	"BRbji9YM8XW3kMserTZb+uQ9EDJ23DQ1Q7qXoOGUCrqzEVTpuR9eMIXdVmTV1qOg0dSrvKO3x4HNjJLU",
-	"cOBmUmh60lp3Rs6biltnDyowkZQYQjA756urStylubyvRG3UA8PGfJHFqfTAv6yrViWIjBRsp8S2fk4w",
-	"LVp/aTs27MFO7H2mFDKC6u0Rjbep5kuxj86Z8p99i8WJ1nctevL9s8OHj5+0kaVKIj4AX7boV7Pibk1j",
-	"oTcrtgAK45kZGGybNeq6uwRrUE/mX8g0c/caT87YTLznpRjLOa8I8LmG5Tw5fMoPJ28/PDlLwzfX2LVT",
-	"OBGOJdADM7bZxctgsIdVlnAAKdCi0Myll6NO9YCZyPfpdrOvarHg1FqMVFa/7o6aZ6vmqiqUJ1g9BWRM",
-	"v5sudX3ds5htA/D6nurNaGDhZslJkkND9AhU6q8uMtiH7SCXOwYDaYzJF063tUT/neAgzt1DW4PCmx72",
-	"pwGpSxBqUZYr97X77/H05D+mp2tZaucM9MFWf3H892eH/8t/G/75H3TF6dOnOVy4xy+vGRQI1s2jDIh5",
-	"XtdsWnOo6owdWaMvPIsqwHW2Qn138qB4ZN8QgVFKlMQulvThc9ZNe0ZbDWjbdbBtcH0CJheKcX0JizM9",
-	"nJYv2Im7w2mwkKiYyL2LiVK0e7SRxjPtnc+tQk+Y9aTR0omLeYIX/ABR64OrnG9RRF8LPqit9daq+3FT",
-	"34grPUmvNUgntnGzNS/FoZ5MGPyEEnGcwTwzPSl8i02aprLmXbj3XaPqXsTSI4UegBHNr3nQopF7W7Wt",
-	"Gd3v+nShwq+hnBUAeaMVTCOUJTnNQIcUGreB1W+DKt7NIVUxb+OebpPfm6QZng8vnXpheunu7ZRyy1zU",
-	"+PYKk1o41TyhbqsdeJ77jtlZrZspAP+K/vx/Aca10UCiXx5HzhfaGDlaIxNeA0Tto5g6V0S9PvDrJNne",
-	"d1GHMABhAxNIXKOC4PqoiMUja7EkBGm1nWntCdt4l91920xH5GQpDqmoGUdPjgsskk/6IqsrKBe4gycY",
-	"Xt+j80CpVpVeCmhshuUIWnkvsIDEgqHiBG7NOdONNbJEQgdsCBdVY+BMczbn9VQqOJRbIhdkeLd0y1D/",
-	"wWa8mrR4WbfRN+J3M88NGz387g6xuwvQ1i+Espm3bqvoTXZUCzJcMkod2h98UeqxOcZNZ47m5ZcHCYEn",
-	"ZHDmXgQb7n+7DKUdVq74vrQGlJEbqNkreLwNjg4xlC6RkKNXh7md1tpQdDnwboa6mnC8tvDynnT7CL5O",
-	"hEKcvI1WLET++jXLg6ufZ+isA1VZ//R302sxLvHKj8VBs3C+1+Cl/AV+tpOAVlK/M462uG/5RwMN5DuR",
-	"9dZh7PF9P4KPC2d0xldSGIzaPMZuwRbSLy0OV20fTeJUBSBBn2kGnyQUC/W5etw+s/di0qztWkkaSEHD",
-	"b5+Ve/8Xkwkl0tcDSM7tuQqzsCXsy0bCHQihxqrfDqUH5Mqsuk8AowCLWftqABDWXouYPqRebobjpW19",
-	"mF4LPvTO2zyXfv6AJ8u7gz+QW/MXlKi46NYQJG+N0fVug6GN5+SWfo8PymAH3/g4eJorVN+kCLdeknPg",
-	"fgO/B06eqXanFtKiEqCgM5iYDEtXcnex7Cu86rY1dQO6RqQjjIgLJIuR5qj/cR9ikglKx46P1/UL2/Jf",
-	"Z+9RXqvN3vgfIeOm97zJtAtMSmmSwbbGMB/ZiTSNbVG3M1G5cd6ig07L2EnZRFyfIALRbl5XhEVX84Y3",
-	"6OqdjnrrnMUovEH0c2r/OwpX5RR/UiGDU4cBMMAXzbRT/qtOLfTBIGq8NQvg9KQ/PdvjAdc+7Xvtembg",
-	"FNgsHsP/Pz1Jt0DaGW5K9aV0ClB4NL5ixopF26cYc5VSK4POHZYY+04HrVqMYhWgBynJ0I2n9uypsw4x",
-	"CaGhrYRYci4uAXCNUJ5kQ7TL9nXa4jqvX6BFLByCN4BJFgpSHFgwOeMlw66iST3t/CZzpVWOTR3EUjcj",
-	"C/luwaj9zwDfRazFHbekDAf33g47MPXgdsp68AXHV9OgQ0jbr0pknHtjPrLfSVGhtOZUxj5gYN4C3jcK",
-	"zN33teAm1UXu3vwKzz+41b/AUaVY87fpjVrMRSlTpsulVNNKBOKVGMvfkpOVkFZChAHyLAxrkvLaPX6V",
-	"iQBsY+X2BbCaVdJawGD0drHdnfk0CQFoFBRHD5EykobUzfZ1q/W+bO2GolJuGraftWhZc9JyGUIDHqQL",
-	"FC/UbJ9g6odEYtMJD7/NJPOixFeid4GRaw8jnkIo6yils8KTd94PtS3FUXs6J0Bh25eNtbX8EwU7cjrr",
-	"fSOprjJM9KEAKUfBh6akYu9o6O/SDV308ipPR/f0hP33tkbP48qvTD8z6xb0ffxaGMpt0dtc+GcC7xQg",
-	"mol9Ttqew1gmO8+8VB7kjonwQJm0acYv0jn2N9TsgAXM1DBIUL6H5KCQ3nZ6Wip9DS1GfLQM2QDa9cTd",
-	"mNMMbVx2cxsDw15viR7IAj2kM6NM90HRHn8/ZAX6d3l0+pZTiuwWywUOMg6xQ8cMxiLdGYZTtDO9hWK5",
-	"G3ndWKxBOu8zSW6YhFhUk+8aIhqbqnHCiaOYydaB50os2/Tuua/+g9IcvijIjfH+DTfXwLqha8jDcut8",
-	"g5jRqoFV4dDiRE8mPStRcNTP8Mf0B9wC//3S3ci9XC0mle+VkwLY9lvDEZEoJ4+icSV4nflqUHVKGGyu",
-	"TEVpe4UA/OTT8jlkXmfY3dOyw21cWwKvF24Sj6KdmKRgdV5nCFt528C917x9hz9IzdgWvyG/+26oteDG",
-	"llDaHsKbn8e9xiqtr7HVmJNuiHeVYixLYSC/iUWQEOWCrHBElwgNN2NCtWiqYQaK9pHJyd7h1LS9IIm5",
-	"gV4smuP0wrUxy3WDQyKXse8uAjgB55gbqjDQ3h7o1Gsrt8uqI/YmqmSbQclniDmdU8AO5g9DByXRJWKQ",
-	"VlRGQJCvrERLQwmYA98vCey3dS65og01tin0GaTXa/SyLgJvNBmAULHa3oKNZ1obEdwvv1x4BSySez3A",
-	"Vi7bwrq0Od9mptc4DoTlEsvxVUlRU08YX6MGS1HvBojXstagK9d1ZwjN3vCqEaFoQ9S1rre1c27Hk9ig",
-	"1NqmO5S/Xr78mVH+2pm7mAd228RpdsRbL7hbAgvUzFhFk4n602h3ue84lMKPtg/4pc3cbmpQK20ltoSV",
-	"4hZ40DThfFRxdb3zTIZv/e3DEFKjfc2teM7rcjgvQymHtjLKVz3aWS2EO82l5RGBsMe4vvjl9Rqo/Nnh",
-	"/3r74VEaUD6gA0OyWe6u+sbexZucjXUJYIUfLl+ys4enXxWBowO8J2RiHAMVKZgzMKumC+A9S5IDWbFI",
-	"OGj/patmDj1IoSehKToZkfGM11PhGfvjGMsQ0mQy7nvVjDn76lYLQZZ01z5L0Qulavwsf387dtlnrOY2",
-	"wlafHD18VARUMi9LBFsRFw7MZj6ik9xtEcVCT0486HrjafACvQGU2zmRmUHdd6CelO5EscIdikR5ViRb",
-	"THIb2q72jKQg58jmAb2CECKcHITPBuo46/PLWOMFvFJMTsLFqWcMKnMU722+b6xvIC496Dg0aeT928cG",
-	"xr9h5HubCYE09VxnYYu4gcGcl+I8pvIxcuocIXe0Jj2+iNDvdux8W2OUVPboJTR6np8jLx4d0dom/29E",
-	"Ki2wRcZUupWfE7Xo+AzBn41uKyBweP/0uCB2ncxrTtMH9LCIyCDQ9LpGwUG07czwZun3wPLqoQfzornS",
-	"qlqlptJNW1WZq1ESkvcd0mjz8bXH4T1/9UsyGlfx8fVWLrvbVHg/TJWLrY1QcNvUiA3AIig2125/TRdN",
-	"wcbu/2arUS3LTbK701TfiLi77M6RLqoGCJIyr/dwx+ulaZNjYsA1mmkfU46SvO6QCI0yZtzcspY+OdMQ",
-	"sk7lm+BzdwZBfBgh2tQMl1VSpbvLQrfb1N3gc2bFe1xIqzF+i/dL3srWGMnMnleJYqLuZKRm40bUnrNq",
-	"x8ytN2f1MpPes4bU3n10BQ2Na/JVkA9Pz746+/rRk7Ovd/EfjHmuERIHcqWmjju66sYe6slhWKYKW6t5",
-	"OphxzQl2MGvAcxzx8nAhxxbvgkt06KOJtZhAXizl41Z6euWdx138rMDi0DbW2qq9/XWIXx/rFPHeO2ho",
-	"eug0YNxciVh/wPaAUpUZEU4hd9QFW85WvjeTH/67TZqdwDTVPiU5A21L23sv2E33U/XzkxRw4hT073Yj",
-	"xRLi5k6guQWaQl7OpXL/hQhH6hVfN6kaw0qksmwbQHGsnffAMG4M9fMHcuaFqMdC2XP2+KRgX58U7PTk",
-	"5CAt/os71C74+nwo7IUyhTlfYSkDtdAJQFGjrya8HlAg1xAf7daopZPL53jprUrkBsWWXzeqD/nRVsRq",
-	"v3EhQ1X/ywkoejW0kM2t2dXvejQgTszr+V/1KAmVwj6dM93AMo9WAYbFfBY6FX17OWGU0++The5XLgal",
-	"Tlm6U4CSebaRIfXouuUw2crxRJftr0YoVwGFW81o93lc/LNzgu7UCXaolIXfdQUk088eYtLuaKkbLJ5U",
-	"EBDusTyfAlc8tJTodaOGlBHtutVMZ+Oxos/v4bqPEZ3d1gpGYEgJ5YqbpH2WXwvPDYjVZRSi9nEbJUTZ",
-	"v5lDoLRLvKEnrMzgNyZYOrvJSkiVcYFEKES+NIIkeg3MU1z2Kh+iyg9ckjToebPCiI67jT3WphBbUqYI",
-	"XxWfrBvNj+Ptlt6EScuGDrlNdAWk6PI52vTRl+2aLd77PuIZf2YqrAmxwQ60aJYOnATW/jw1ccpuVr0B",
-	"I24kVz1wUPGIO109l9gesLYI4U8aZEPbbS9qPU1HWZFpIak6vQkJkmSJW7mbRtrkDx4IvrAdA7mO+slD",
-	"HbQTaeLxKiHrBzJb1lwqvEqqw8aIEBtCxk4vNDvTt126fZLdwvsgeerX181e8L2vm3uB97anyWagcRBA",
-	"KbshMsglYK1LOyVQkYqsdr5mxLN9eKT5ECAUxS6Gcyh7SWsbx7s5FYYUrbsvClazgL/1YoF/C0Q+0Gce",
-	"nnHoR5L0TenK/mUFA0BcUaBnAGCLBN4fO37mdVaOaFdnij0T0RDnY563RBtUtI2hAWnhrDdUmeQBjP1L",
-	"DG7l701S+cJntoWBLyq+MgXmaLAeEDsrG93PotxAz0Y7SHhIVEKH82zWy31VwGgUhyorUadtZm5Mkp4l",
-	"Wgr/TkV3Kagn6jIQHWqky0LEqjHCMGkGoezyKf2lLJHHrB8oKmA/g72DNwjTmRPWjeMEfQOI8hC2fMzV",
-	"WFQVlYjNF5WwRFnp/0jt5EuAIlyKWiZrn7u5stuVEI1FZWRjMnfKyt7GbcjGShNPOZUbzlhvh6ea3/Tf",
-	"ktSWPm02dTuIb75XvkJog0oE74Wt7vKh3UR56uyfd53TuS5FGp9DQeG73HzJrb3jqq/tIlqRIsdDicKc",
-	"BCINI2Du7IrEq2XNB2PFIo+yV4Joo9pGnbcoKg0nHTyqZZdOzsiYV1JNX7mnJlKhyGC9mWuJ5uuOZROh",
-	"qqGPf0HB+QEOSU58t2A22577QyceH+fpfsvQBNff0r9tmKL0iqDRn3Yw0znAb1bYxLVAukCISKDy7SfN",
-	"3s/Ywnyn9PKWqWwMT4XBb3vnHOPHENBKJl8FG2zGSzbji4VQosyTF7e8Brdhp7gHxonbcUmsk0H7X2di",
-	"zAExVolJH5KJsSxFeTVa5eDVHYKIQbQS+YbKw/mYtxM7+KLi5PG5hcTOzWun30fLaifVHbrxzG9NFfKm",
-	"w68Z9UoPPNJbCCvikOYmTUWO+SJ5immITMcBHijiYIg31gCcxoLTuR5abOq1xE/6RmRw+P2C+725LzZc",
-	"Z2DOJuQAUDKXYlxJ1CamWYjaUDy3UQM6nqDae9XeHD/4CR+Bf3zbPgg/uIwfhx/9Qg9Nt/sBqgke+8Co",
-	"KknSO3s6RGl3cE70pZqAr9cYJ7wUbTsQYKkHVHVkdnvUrQDGekE9fU7OQSBzccZUJeEzYuvlqiXsxY4+",
-	"AzzG7XWAWxg5Nk7q/nND9WQbhsMSqQaDbxwSf5S/CC74HhSudJatrCpQEqFJUaba1eRhgZCxwEz6XGBy",
-	"A739OR/PpIL3mEJpu95ogZRJwFF3YcokRquaPC9RCtIN1XwcNxkMnESqVlqaADfAZcFqju1Fsa2mNhA1",
-	"0suYMz4ywYcQ+Oy9/q/lreldv9pOTFKwBU/4H1k3aqF1dfuWdUCcQdw1t3h5eHgIKNJUwP3Sb2Y8gGxt",
-	"p1Ya0ZXrgNix1Sl2FGwAxciZYFIxzmrBK/rkgp2yUQN15KWYa5MyPMmITwBnQncpHFVxe0Ofxr+riKKt",
-	"ccFCjyww/A7tSrdiArll10IsDHWUpNnFBsn8GoJEvpKrLQ7gbNJUFTNWI86IoGsZttHtcMKN7/6pU6Rt",
-	"Pzz7+Rl0j285cXw1PhAZQ4UZMOvsXJ+oXWs7ks5J/U9M/6AQJKXZk28k8it5IoX74mX8g8XosUQfQre3",
-	"invDwzqB71zl2rDot/QEstG1eBZzDEvcqnGcm3zsG1ccNItyCLAs3Wgunr72lrl1/04m662vKsGN3XL4",
-	"stqZbg1E/QmdzC3TIzj4y6vpKHnajhpooE5twHr4+M4x4DXesCcTibRDypFtLu7Y/4lO2vtfHU9Rz9S7",
-	"qOdyMA/wEJPZv0F3vjvL1U4KTXFWoHow3fVa+KFgxttQqA2apUDxFXPv5QtK3GTsI8efA2PdNcnv7vsT",
-	"wnJzR9DG3pc1wyWKKkxPD58+gRbfh08fv39YnD48GWo/21y/8agQHDpVS+osUJfOtwBwSTuiczYLDEG6",
-	"cn4pNPTGGAyYefAopLwEBBdUwWPFLPvCeQ4FK92bTL6M3u5h+aj++vGyL5dHbLZbkZ/5V3SGbS1cWPeW",
-	"PBEQgpMemK4f5DNzcUeHI+Yzd6UW1B2Gr7D1eji/MVktiQeAcYVz5ksvgiUGhYEz6F1eaTU1vm7JA4/O",
-	"ma+vKehMKBjZRwWjep6CTaiqqGBU1VBAEZQIPXGjc2g8FosUb2qoTMIDueLja2yeAj/ACSA77TYVO6ep",
-	"ip2MPfQKU927LKCClaKSN7A6VrcdaeoGWASDHf/3g5HgjYUa2NTQnzza2bwrrjxKtPOhuU5TtGKfQr8g",
-	"wcGeNwZKfoKAUT3lzjmlEyQRMsEvfIcKKi+b6aoMvJxtQcuQZvx4p6tOv9Huo/8i9FxYZ7C4N6TSqIJp",
-	"hQqDhgLbjHzxYf1Ko6xewlua81XoKg0BsBW9r8HCOvZFYLf4y6tfDOOVVuJLKLdjX1CVYPgQy+/YFyNt",
-	"Z1/6gHApKhz9X179AqGb719evjl+/vrFr13/iqtVV/KmiyYndg97NI3bsX/8vs8HtbA7TNu2JKo5JGCt",
-	"Rzi6SYRGB3vc32DfbBGbl0CaFuDifiyDxUOqRZPUabKCnEPgdieGOJoc1CgYcG2/neiq7AKMdzav3VUj",
-	"GVdp9iknJy3eu/qcp2rBqIyHPTplZs6riMgC66wK9uDwAcjGg6sH7elMujKS4oPwUb5xG3Zle3SS5sDQ",
-	"jb3SE5KEfPsltMrdWYO6nJygcMyWes1eCXEHd2rWq3DeEu8OvLaoD93uL1jF66moDwMSIyyvz6HElwNd",
-	"Zfd6KAgNOXSnVpOwpIgMIpUI2lqBe6tNBlKbOkTtLNAxo2BLyLV6aYfiNvNgXeqHtrWMyn9ztdQ7988a",
-	"bQivGmrFh7wNuHkemGALbRZHxwXBEfkNnURJ5fMGCXnA+ls/4VBFjD0DESw9WhndWt9haiqA8XYWXUfB",
-	"uCSnZqQp2236W3Ny8kj8Jzs7erjbjkhF4HKG9S160/+hzMx/fftsqGP/b4vu3xbdrbZSErdNKA1O+R7k",
-	"AYxx3J1T+eFZEjnYEgCcpQU+he1uld/p4dMn7zf1Xo8VaeHgYQiPHn71ZCf9wL+N209q3Pa59t92ZuhR",
-	"bkxKifyg2p0ZBbcKVOohxFVgRhECWZffv3xz9OrZ5eUFRvi2Vyqglp5jmULvWCxE7naGWf5tPP/beP5j",
-	"GM9R9cyQMyOd9UYRjMLca4U1xXbCnstQyrne8Pw6XaKLPatk3Bo7UPISiy+QxQSCtc2cI1E33g4Qegmc",
-	"B0HDRgAPn+0HVPEcVfTtnuH7ryFZLzKdgFRCYhnMp9/1yLRNkjGpvQtb3CJgbtsxVgnWKBn63CE3J1EI",
-	"u8NFl3xVBMZMtPP4ewYE4+0IrrZw0+HmaxmluCwjlIhi4j0yuAG5ZEhzzKUxGWDIAK7F2h0jYo1uMVnE",
-	"ys1Vy0S4KWBQlDo0PdsHGQCbJWADgBn/Crh5strC54OAvXETcZjNtgKlQbbqyyBGkyx56f5FeeKCBQZk",
-	"aCJdynII2cHOSiSCNEQrUJCuaPd1vP920M/6trLzBa9lsnnRiBvhvdNNZ3m9f4swVs6JYsEP522SSWxP",
-	"7fRrPYBHCN/2tU4yCd0R95jvxQND3NZdI+rtuwkRGNYrIw+VopPtiphm99M2G6GsD5wCgrsTj607fUIu",
-	"FBp+g7kZtPSCyzJVrIYl9tgG0V3Tt05tKyMC9kDKdLiRUMPrjEOlscaJkLO3KI+LOneEYttMi45WEO+2",
-	"4KLiCzOgbq3dnrdff2d3hPsQ7t1XhOCBAzRzSSH0SKwBrzjn9XV3h4eGA9RZDLChxuK/Rrziagz6J2iu",
-	"tz1qhdsSwB7HCQTSMIRlQ72Pk9ryosPC07aw6kejFLZFj4u985fcR818LkofgiO92mcX8RsCmA+XjWdT",
-	"LpXBEqYw852duY7dwG8gejdyEzaX77c3K890JIt6kG0/dBplmsVC1zZtWYN9qRcRCsTbC/2tGFI2gyQ8",
-	"r6BeOR0I2jCEMCLgiZeAfmvbdijaxRgQ9d7JEf1HhtjAxEKOmXxm7eL8+NgJg/uncf92XvBrbbkS77Ez",
-	"F1vU2uqxrgpmzOz8+Lgxov7/A2u5W1b4QcpfqDzxzU5vvAcrY5rtPcS9sYHQSDhLHUi4UIoKIq6tKurr",
-	"sd1/oiYKW6HovtnCx+LgWmJ+JCL9Ia3D63lyL0BblivoO7KFUHh7SObxlnBiDo5MbQq8qzFawUp2HHvT",
-	"cg1DnAamlRrBRWG7hb5xz+xpXPsY4/bRDyKN11b0ivAsqmTB5w+tlw5vOBLMbwL3jlMf5fPgMypBIvw1",
-	"2P5sXGvAWmHdqAVTiwTLt+NJUCOPhRK3WB8Mk/kmm14h4d1YJYXfZ93gKraCX/DxNZ8iapEZbDyzc+Ia",
-	"6GB2NR+ldOOPcg6NuN3dSqcRwyOkYnMx5cBoEbIamwGr7RGrdLAH9hltz6ReXCQTlVwxPoeIgJ6wE6fj",
-	"5rqOWkOcfn12BCDRKCHiP1oj03374bQ4ffjxi99+O4r+/PJ/JIEbl1aPr1+LBXVMvQUl9FqhtFgybn0D",
-	"bksBxBBQjQ+inPdEzA/bNtjzV79QYHQn4ee3wvj36yYle+mEbzFm39EKT86Srag3e3rtZvjewXdOUedd",
-	"eHy8al2z3iaCnlJ4nQTYsIiuVld8fLXQyw6hWFxI6PV5f/I2H9rdOe5dQWKQx3P207O/vnx99NMPP798",
-	"ffTq2Zvn3x+xH6zXts4lnUulaw/JZRxi4liqFZ/NF9i/6+zkKQKDMbyjWakHIzWI4hqzQ+3sd6cz5vho",
-	"lz2pcCI60T2UTS1nq1xYUhsBhfbg6yCtn09TzLGelygjB+PC3UMz7ybseDYAju88MAq2FknvE5n6EtRI",
-	"Ov35MiSX16bEHbSUu+XMrhZyzCt0Ds/Z6dGZO7fPTth/ZzPBb6S4DdlOyyMXhrG9gts2yaYjnoMruUVv",
-	"xdudr5AfyAHak7wiK603vJZcDel67+bov/BX/ThlSVa7pJb4rjGbbER7FgaVXaS9lMDAat9HDUw8RZvS",
-	"5DlwNtOY0vlau3EB3/rrtlbiNkmClLaeIAJbYa56txANYF/ql9nNxQLauRxMDr2c6UpkWbwgmOquwOAE",
-	"NlgEzasVFhtDABMUNJpoOFmVBLIFaRj1gRioiXyis01AU2l6lsv1spnPeb0adijdJ7vXAKphUcoBlxss",
-	"nNuMwFmuSl6XkF3nUBcL/r8by60OA89s4ocXXmuD+ysMKrkySyESBW7I67P5Gs/bGGebk4RAp2+cDOG+",
-	"ppwKC6gT6LlsIEYMEYbQiWwkplz1dda/geF8A7dNKTl8YP9+40NPuYFdIKaaV32b+Zd35tbI8XFGZxCO",
-	"Pxn2riWv+h8zb9zlSYrFnKEoMYiKbL6+P2VMEZ8pPd9y+AZWoXDchvWnuQ/vlRX5vZy5sHfu4cyNKnA3",
-	"59R3IodtR/0jF5HnbeS8qUDDGIo9RrTd3dddnJ4M6B3xeMjFT08GlOhvToC+FipJOTRw375fyFqYvbFx",
-	"9+BC/V2nYnvP3FELT2XWvRuWkWLAjCsKa7qfpgE6e6EoAXbebEdLp6GbtnMR5WrnUjVW3I6lBbZslwrE",
-	"L+Db3JrvY1ui8NzHtgTll/CoFBqEd7QO9+x7DVTqAPoexDDbm2qwFNVA7M+iFmOZjuc8I5BbzwTmbez2",
-	"NeyZs5wxx4Z2D8CtTMflIHRmd6Eiu3/n6d27W0xrSG89megy9wtv4O1cqMwRDlUJcBe25Ir42irBa4WB",
-	"MWkPhhzeXc+ZhCN1pkfuxZYoRyS7Q5xThLguBL8eRHS9JagRtwlMNTAkN5X7Jn3dFNcDgwC7pa7TPDnE",
-	"xJRBrZAzWwTrymoNPVPdz1rU8znTaiyQ5qG2PTEIbo7WWcZ7TNVA/9p6gGBul/Zn7B7ob4PwtB43r+dX",
-	"zaJH218f9PG/2Ob/gpTu5WzL2d93P9tWQzbQNvLHIUfYRKzz3eQlKnsQua0XRDMZ/ccoCcFfKj0F1xSz",
-	"qdA0ZcHH19A3s81TUlbTMLUWJMkPMFYB++4LmmvdSd16anEDfXXSLVIGNXJZF3OBjD5dve1H1t5908ls",
-	"hesXVclrcZntLPwmBBCIi8brfk9RKYjN5YI8GiMsk8pqxlntXJ0NzyYrn/uhY+8aFmHndseQNdqJHHHT",
-	"CpoJtXsPk0UNF+O9UlO+rh8gRtMD7LNGsdkSyuMNohdPPRUQy0meokqraaCyfWA8+ymySIMdMRLOxMIC",
-	"BsgjadYsipYf9YFhv+tRfO0MMl2Ab9ARXZFXzOuNF4i2yyRtSv914c/SC2IRonF6XL3vpcR41G6poMIz",
-	"jYSw7ot+h2vFbTK8+7NEFkbrTm9+LTx5cC+qtRtR55C0MTxRacuaBTzFuaWAUnefQzNgBgfapoqD+rkc",
-	"mHPb3hJqS5s2jAUBS62xhml1QROqoCiNO3FBL1Walj7eL1mut4kc8yobO19UXBk21Qw4qIeGX/0uiYQq",
-	"fiS9cDtdfllyeybJ4nup5yLVMnGqhZsjjKT6/opAdEy82huyj/TCibNxUWs9MUPYlTtrRuxNBRCUwq2w",
-	"IarPQafjI6PtQ9nupxQH7w+n+tB9eGiu5eJQL9BaPIR+Jk70Ab9yC/x+ZkiZV4r9Jp74PTK488p35YwZ",
-	"/K1mI9FSJOiaeXb3C3roeav04IOI441+XWHGnduLMLjzRGNQsnlCvqBLMA+h0jDz4SX7kcmT4L5q79R+",
-	"gjekvwMm4W3Oy3QuTHaGk4zQMOmb2wnP8aaWdnXpDCqfzeA1KkWwsogDp44JwWfWLrBQTV9LbDjkBkZ/",
-	"+gjcQY3o0ytDXMvtQbuQfxOrg48focJ7ohPYXdA4TpjGvK6l28ONjZxAv9GVnGN+yHfahDSRfC9Kj/gz",
-	"R7+p35QzmlAgXn/3nD169Oip0+W/vHleMN+Qo8u1zL4wQrB38O930Bv+mF7j3ZdHv6lvm5qixkLBofru",
-	"yryD8SJED07FIwYoZYAhMt/nHRcK64k9aPU3RZ2FCBQh7RF7Ude6bof89OzxV066R5WYs1KPm7kzhI+Y",
-	"85PwqgWfIuSQq9+UXvB/NG78TW10/e6I/VpL65n92upUoSyzSzkWeHByxd79UIr5Qls3rMO/idW7o99g",
-	"4bAA9YAAxRFR8fnBydHp0Yl3u/lCHpwfPDo6OXqE8LsZCNUxBG2Px7NGXZvjD6aZf3QfT7EGDrvPS61+",
-	"KIF9wz5zVz93F4O5bhZaUUn3w5MTCiNagTl2vlhUcgw/P9ZjK+yhsbXg8yDBvKPYRlJxqMBd3zgfixRB",
-	"CowBvgqlgCmHJIzx+BWuEe4uH4A6eKnoXgVTmkHBBVHKAx4VYKMPDINuYm5sfApag3rwQ3WDE3ALeLC/",
-	"035zs9vuNtPMD+LNb+tGFNEMrIEq2eX3zw4fPn7CTDN3W+nJGZuJ99yLKdJkbSIo+eHk7YcnZymqq49u",
-	"nLTQM8FrO/Ls8eSLdpf5+3BJaHn5jUYQTmZ1f6cSu/adtvmG7f0/Oo085+8Pye/9+tHXXz85+bqrK910",
-	"fRwkbLcczjNllmAlfUyi4K0Go9LZlHcXu9fCnaaV4J43xfAV0JpOeI0VlhwhZ115c/NVCSXhpWFi2pX1",
-	"KZv0ov5VS/WM0Ky3XdQBQNtZj0oRjzh3A7+yPlc2iLlm7VCN7kSufuJs3btw3f7Nw0vv4HPf/UZdeXWL",
-	"jbGX24kp2R4H539/Gwvtm5oDMDAkAd18UyYQu6SPa1EKZSWv2FRr9ICd8+O7f6xpz1Z4cSfE4rvm28Le",
-	"NBhdQRQQ/ATPTWcmAIvDjHsWIsLKtvQplTSWccNmoioLsGW1wr33m/KAdfQca8wPSAU5TXiwd1ksq7Sx",
-	"ePJ299ePbjT3pDDh3q/xxvchwL1itviCm+jCDeGDC02BXq+cxCFIKJrdg/Z8Zq5BtHwVvHcQLsgHb5SV",
-	"VftgN5AotxV169+mXg8aBVifgw0xPf4A//14/AHCih+PkQzp+IPzwbaaTz+4Cz+z5TSRmEi/4xr4W6G1",
-	"jwHPBTfGk1V7JjCYqhLWAMif+hhRqfG0l+AqvHJ/H3wsdl4Na9T7agPEP3Dx253rXmnsKPWJRv+2OHDi",
-	"syFYrxqLJQY/6mlvFXQHuVqz2k6ffPXVVw9Pn/RRTGebqv1vYmFpx0oqL27udHq1aqKq2vMhENAZLlG5",
-	"A2mW9XG4EIY9B2LBgrIpeOJM/ykXPc6vDQHxzIl/DCF5FXgcU07LTHCkiyK35TnKzeG3ciqMHeTBlPCT",
-	"UAdmZtw5NP95/s2zyxdPzs7ZF+A4P3508mW30OTJScetCb/7+7PD/4WMvv9x/J9vP5ydfTxPujmfXvYf",
-	"np59dfb1oydnX99S+i+trkXJuJHlvrRy4AZ16vmCzXg9r4QxGGmFyAKnDoaD5bkWhgb3h9B5MJj7sbno",
-	"5h9vuaxvOKG37rie30PkyvPbKUgkOVdxiZhUTKAOWeOdJo6vNz3+UDfqYw+bBrzKV/irg3v00/0jMmbN",
-	"wn+9N8vGtB04qInGCj0EAn8bSGZ4BPhdjZq6UbcyUoqMw/+dsOOZKOOFuXevP4+sWS9SPtlSq9wXftNy",
-	"sz756uuzYYXPONL2AbeLE5ylmi7bvdgul3zV2i4k2844Ap/GKYWZT0cTTuoWW91Y31ExpWGxABlqre9J",
-	"x8Z13BsH68nTr04fP/y0oUBQZS9rIEpKqBnoVKTZVDO9D90eqp8wUjHRjXJ+EmiWdMBk24o2JYIWkmr6",
-	"R2nsM7hiQy2tiS+fE2EzhHUufPblPGDyShl1HToo0Hb8RyPAWCLTcTnTB7F9uIMc02m8DCNTCT3MuWLh",
-	"fYCiQddl1JgKS/Yxo5YaDpLVJYdz2ms4nni1rfogplmr21EcA+vIsSjLVUH9laqKyFlh4lND4yMNAYHk",
-	"4B73GtwztVp67gp0dMa6LjPPg9aQA5cmdR/s31qkLOetSLm+ae/0U8FLvNen7jh4MWvX54jGhBG6JPel",
-	"rdyGBjhmQle9Bikwe1FTGja9E34InArfiP4iEEKGfrCVsEB8pZvpzLZ6gvE5HlWxThuPhTHkdVD+0RN+",
-	"ZtMYP+EFkIE093Qswc0vm7n5Y+SnouGkLF/tg+C8FoEwdR+rDp1zqb0BpkgxnY3NwWvBViJeTkyVrq1n",
-	"yCf/KbKkeVezzXh/2vDC2enTs0cnZ3eKLezDGIX+zRylwM12s3CG0Bn7SX7DGmqIYfyS9HJH18QF2p3w",
-	"UH6UNWKexxcOdbEGa++Ns/alqlao9GYc00qC0D6p40ovIG3XLv9mSVzPk+k+j5FoSnOHSWfW92T4SkP4",
-	"V2p1g8nC5UzPI65hZ2iRWQOFJcBDHR9BkUQBFjIhT8cfor8+4i7x1CHr5Y03UiypRwl23XHalVix9ZJy",
-	"nUVrj2qgvjtiL32LCycWIBLOKF2ZANA/2kgYPudqLKpoZg/6bOkXIG53X4IXEFaKJuYCWHC4uW6bWVLq",
-	"E9phtm8H7Nq0YlwBvHp9BYpsrGjr696LSGfxQ/Eldw/TEXKjM6VI4bE5ObvPwvHaNOXOxB2gUMxgCWVr",
-	"is9k1eoLuiY9uDW1RjQZfUdxV6O/Je7stfYeW3HHh1KN/id8JLn8vV2zuz6vBJbJjCv1/x0vyon+Knfw",
-	"0b6Ahg0aEeNIc4rMlO051OXHN0AVjlbShTsDnl/+l+9FA32A9xOkrkQ5FbXzstweXxEXKzUaThta4kYQ",
-	"sxTpgrX35eMZmwtj+FQ8MKzkliNXJ3vhfnjEnrFxJQGc6l61FmOtlBhbAua8+5EbewiXHv7w7TtwRxB+",
-	"M5NqevSb+rVTmcbQRGYjMZXKXbZMIWsu4aIXOPAd4Suwz/Ad0XeRGKTXNQMqjYyhdt8abT212pmmg7yX",
-	"4+ZIloiwwNcKb0XeRZpI8+nHw+jf/+0Ob7B751nx3qJYJT2eXpAU+uHdd8WPCNB0GgxsL6wXOrx0Mxck",
-	"yO8M2Ci0Laj9yGHte9Rnj8rXHDMHe4QMDiuefUFjfU21vtvZ3jKlsomAEbzXHizLuJNLXKkFFVmA6seT",
-	"Z1NB5VJZP8wXuo4mPueDgyiOzU13rqNj9MxnnRJSeZ+Y0D/EAj9zh8+eFvkNv4Z4s+guNp10cBZgM42q",
-	"mSs4R0QBBYcFhMxrsjCSR9SE1/PD3/XIHH/4XY8+HlNhT68g0u96dDeDOSeCf23KqQgVQZ8glYplVT0K",
-	"+OnCTwF03so/wOv5X/Uop+HdwuwB0AXvyri73VpNWUE0RLUgUL1vWAGQiVpMGoiTirm/UKgSL0KZycvi",
-	"9uPgO7jiM2oLN4A9agl8nz1oCOgepSehdI/macs8H39w/+kZLoZi0G1bfbfDti3g+117+32nF/yCdTGU",
-	"J2dfP/7qyaffsykZ2Fvc+CeoXfMloFaKGjcjFB5DjCl+cE44QjeH7Cb8Hq6493Dwfbqh7hVyXii+3j6i",
-	"VMaaqJV5mG7AeESTffzB/WctVtqd9m/h8+89b8euuOUPEPCdarUPgBY+m3Gs+dDQ0Zg6qYC5qYgxyHl+",
-	"M26I1puS8qH/xgMTlaskZiMfxUy/9X5lIXeQQpRoP2WPaxiT9r2HbSN3m91gzTBn91BPqI31zRM/v1LN",
-	"Ld6+lSrKfi9tmtnex2VNHVz2vuDfujvfcckHGMvhRXbYynjd5zaVP8H2/g64UjEeWTfKUC0UNm6FngZI",
-	"yaHEEuxj+BDa7GzkaXPCY6Cli9mGDL6kS3YE7XzyZMTH15mi/0zcDnk9zVoEjWbu9OFJF3f69cmu5vl/",
-	"gGysn7OUBvFf3Vk8fjGioI7XBbNiDgvX1KJg0KgD6R2AbIHYeN2SPzDUU5vIHDzYao/Hx4aQEc1GUsB+",
-	"na0+xUH862yV26ycCsb3hwQFpU4lq0ufU1ghJQVylkcdSVo6lH2vQSXHQo13BEJ/9Bd9RueXxrBH//eV",
-	"1pXZSyQaRsYWcL+0PvXTfPzBXdXT8XWX3qPj62f0niqZ/Xp92hO389j7Ncvc8jitSWvLjODWdO20jDQo",
-	"beWuPfczXfOndnXxJXLOrn/FPWnVJTfM6grofhFclIEPuemfrGgtsA361qV4iZf8qVcC3iG3EPSCd1+H",
-	"v0lVYgo9Zu8bc4XN+amlZ2pL4DIcf4D/9tSPcO09KsiX0f33rR7h3n8cVxZf9f6VJvFpDvdmEVO1bZcC",
-	"Xdmfe5O6V8jtUXy9u68D3KdYQ7R4GmE7E7KGIBoRmScgbcmk2XNgQXf3HrwCsiU7A0K6t/ez4X4WSxje",
-	"Hbbb6V4XOrfIRIjw8OTh7iVG9ON+ygDcs7HZLRDYUbcWoI6FjVggrgZZdxY1GScpSC78+/iD+8/WcuK0",
-	"uKQMYbzwTsnee9202Uplkrg9hHDdrdp0u2chlJZc0z5rcUydILJr4sSJ1yKjSe9jYXbUnP1xV/w5TWWW",
-	"s5C+3o9pW0owj4jI2VPwOImAtjdIfBSCCL1EoalvxBYSLmC1hgih75HKDJ+TGLZS10okfAt33QTAf1vz",
-	"5XN44KcSqvW6SaaXSpQQdMFWQaKqqMbTMMNv/MtCTEZiqTWviFgqV9BZIbX9vSCH77UMBJYiJ7n45Wc4",
-	"gHDfCL5whslYG2RrFnw8o4ZgcCRdECcczFfoh8CNc8irDj1DVvbFZCLGW6Cxb2YCOOduRCjQNsjYjtx3",
-	"hsjhoUJihnwRVMoCJLB4iEPJBOM11HpLS/xosmYLXckxMtI2Vm/uFqdeXtAQ/xSn413Ceu3L7hP/Bvlg",
-	"JzmfRZB/Rae3rlfYg4m0pjOwseVpqUOrG0rZUFEnVNI1NZF37hbk974xfvI4fwFffzorK3OY08+23dmT",
-	"fINsFQdjc+N07hjSPTdTN3o1TbQKSVTtTZweQPIrbFjknRmmFRm1jL+Xpgg0gTUvxaGeTFDzuW3qy/5r",
-	"vszxDOhJOhPlJzGwluOfqFTf3glennjRMa+EKnl9jjYApW78udSr8uQPdGRtMqNDr4rjBVaJD2FD9D81",
-	"N9P/eD+vtuPUC0IT02T2u3gdevyp+RhBo8CpBzftoSwmuhZjbvLq4ju64JMqjHSvUGnZ6cnJCZ6peoI5",
-	"MKDqfnhSnJyceDrQiViKumDcAvekZY9PMnIf9RhdL7yKyIripPHJHbLGOa9GiDKTwC628Cg9PTn56vTp",
-	"04ePz746O3n69HQXk9IfwMJ0IuTFKbsZwvefydaELUSCAb0K1ArOB+N7naJ3oLSlTtDO+DNN3Wu31YKb",
-	"bRXuL94vKi7Vv04I5DW9cGa1/Xx8HntshW4EBZypb6yu3dpetG7gTNdxdR/aahP5vpvIi5e8FmMhb3bl",
-	"j16Hqz6joe0Hsc86ovBe+6GekZi/Kzz/kl8LodxC5RJ4YQ2OP/h/boWzvhZzfSPCdPSBtOJP9pEFeSOq",
-	"ihk9F9D2xmOznOZxR1zqFfsohzp+mb3kwtb9qaUYsZnW11giapZAOgq9OdsAkBjXgqpFPXuW21UC3XQj",
-	"p4o4dhMub2Nfd9/hHsL/7Q74tLm17nPvF5PgJSELQ9i5dY6tMLZf/nWfYpfMKr0RxuY36v5X6I1Imyu/",
-	"zgREXGULMtiXLoiWjDggpcFmRRYqmriFbZZdwWZHVvR18/nYc3wB86KWGppMpG3z6Oue5ob/wR3854hN",
-	"C0pWeT2eSQgDG7YUVa583F+2levnXm2t1002Rfx6P3wDr5v1BPFmJXVux15aXjuZ+5xZ4MGll1dt3en6",
-	"uY+dR6Bm7QH7XY+I54oCuXGjuzGfCzbTc+rdW3g8bS2nM8uM/Cdisp03Maq4um6T7r4jYmu0R6xRYPf3",
-	"4SnAqPLOrYNXufVeCLWzt+8lXJTskYRongD0ce8G0wSMShC9BzYnYmXgls21sRfB5BHvx0KUBtqs/SxE",
-	"KUrqoBnCpTVQO3BFrex17ax2QzVmYMXWoVMqyfujFI2rnlhoO4nE2m50Ey4rNhLOASUjJWoh2lIN78CQ",
-	"b3bYvG29wek+lUPaysCWx3fXDc95Xa8YSW033RJxLLh/Iqn47royVBafq6ws9CilRjFR5ZhvYKlKBpJ2",
-	"EaxakG4k/QpX+zrGhKbMwR+Sb35y37IAznizL1QC7G3Ig2H3xORJcUty9LddUToOZ+/gMqbonhm03zO8",
-	"t1+S+z94onfZVfXvL90bcfm3+9lEb8jlWNtCoB0AFm0splkWGNEd8fH1Ln2xE6LibJ9L6kzrMRifMarS",
-	"HcoeYyvP9wYgcWcgrpLzXTrJ6eVMVnAE1lxFgS8w2fVCG1H2sAP3tLtp4Y8/4D8+3mWXF2mqPVyju5KG",
-	"JIsgoY/1mjD8mzykx4bZBp/aH41I27B6Q8KpnWHdqAtmNfW4xj0hA7lIox44C3/BRqtgBVh+LQwbiZUG",
-	"fAf8uvMQt92g/T7wmTYKir2k3akCS8FLd5f7OOcuwez41j/h05TsRu/Th8R9vZLX//xzi+69G1Q/6Rv0",
-	"f/wreyJBROX6pvptxgJ6pss1pY6crr66FkWXnMNdkhf4mHby4PzVXfSZqXD+ikRDezpw4Y32k1iEOIFf",
-	"Lef65hlx9nd+grtyOOeLbYjr79xFP/HFffod4RmZveKGuB+rBoGA6NeH6ZamYFKxiVgy3/nn3mwWqsrd",
-	"ull84W4Ptt3PwERrLPKzDVjaS0tkdfdBEpsao2/InsJNIGjDh2wer2E4/qDoCJjGXBCXBGYPxBAYvwgb",
-	"Y7Si/maqZNQq6963BvWUO/4Af37cqZruXS99KyyXVRaSUtOm2kNkBNVS1MTa1qt9Tvig1nE9GjG6fw1Z",
-	"y7jhabbAJ9eFdK3qSb4XlblgnL36+S8hlsANW8pS+NBxwUYN4q8fnp2AED85Owkx9IqviMxCvF9o00AP",
-	"i7++evEXzwFIQPEj5iFmS1naWZH4ITI+Q79jjGx1Wsbm2mC5u2WQZU+7keQndwOWbcJAFXu5EOrF/3yN",
-	"MneOTbCxkwG8ninczl9CpO7Vz3+5gBecc6ngSok+jpgvbKALS6phd6ssa/njx3sGt2681UwvEaNlrF4Y",
-	"NoLECiZlEbyzVEV4Q/9iSzmGZcSrj1joR+F/DaDCUzcDznRwwmJzE+AFJEOlvtmr8Cxa9kP311qjwj0e",
-	"Rgh3/X0hbg2VvQXKNl3yFvY8UmHDgNcaDG+2r6EOP5Qzg83X6Rzsa5Agt0bNyFW1OjhXTVUV23C4e8IK",
-	"4lvhaYrVKKL0kgnZAgk5vzq0AWEVUNExbv+ltD6kQta7omczHJ1W5bu5xQESeQtctRvGJ+khDgoGun/4",
-	"VXaHyp9kgQd2Y+4lDjtYmz6NUfdpeJtWbXNmBAVjTyPfgtvHzzUFBp3hMBPqT7r5sd/Etr39I15xn1Q+",
-	"+ITcnqdv90BfPEdoxlwrsSqiYFrJasEr4LEf1532R3t3lzzM4+7x3pQ3uSaqkLtu4RYrxp3V26FsgTpG",
-	"p/kA8+4ubxZH7BkVsk1CDXLdYKNyZ29BrJtgFW3oEYLfRB2vJ3CDwu0g5OkuN7GgGKJ+1eLd7zk83Rth",
-	"c1fEzC6ojLduIrwM8S8ovWRa5YAyMC4DqGKEykQMkLgM1MIOMhgrYfeJXfkThddb7IonjO8ER+Ky+gKF",
-	"GUPpO8PmLfTqftI1r3z0/lPshkEwsnU5wo//5SXpkq/AHcU+cBh17iZh4rbZO4THg1nvT3xafO0nECCl",
-	"l9ljCI6WqMYZq5+pbYBWgXQU20PK8SxwWzC9FC0ky7eYAUgJGV5cRp1Hu6nwHn42iWS8GP0QyOs7wH/x",
-	"L78HfhSWZH+s5+HcBxVq4tb2CAHynSXF/MKvYrAz1owT95H3sAvWKJAXdLasZiPhTsOdu8pn2HYw3bxu",
-	"1GUA7t0f5gEegY+UZnujSn/FfkgIoOoN5wIae4MfCzYbN0wYK+fckqnLjbPS6mmXoe8eEpWYcro3bXdJ",
-	"Ga1PoOrCm/hq/7pRyhmLbrKccXtQHIyh92vVge9lgA54u395xfHKTU3h7K9mLpxuwCmKMDj0FVdMKndj",
-	"wOr6iK5mtkaa5AmXlQ/CmQ0280gvGMIcbSUw99d8AuxTtjde+H5Pux/yTs51ZcbKqkKuGs1KDYqgqloK",
-	"krbUElQD+BEGMb2ZORV8R6eWS7jic2IzBd8nqQy+z/7oopEuGJstA8PQTFfl2uEWM2AaYYzE+ckh6i/l",
-	"VL1s+rVpucR6TN3YPfWYBrKVWi+NqB8Y5kfbvgsfj4XZjoi/DD+6vz1Ij8htQf/1vgqaubmWaorby7kM",
-	"2NETWx5geaxNz1GmvkpO1Q+fKDACHdBT3YnnUvm/T3cdaniTz446za867QN5hzUX4wadhr+/7XiJcurM",
-	"LdoTTuUCGoBja/kLt/TQb/d7axdQLznW+lqKlDjg/rfWaeVDY5tyV5fvS7rmj4A7+jMx8Lp5y7aI9pO6",
-	"hwACrSWjtczC7JFydSfxLgz7D8y8i+P7xMVw0UO76/iNmO7Fkn3tAxddtI/zuYAC/UbUvGJ+3zqn2F26",
-	"lkoIK5za48cf3D9WW4FTfu3vd0/k+znDl3uBTMG9uuQ7SLwDYJbMrtjJUmDC/Ny66mPb0hwjNys0ndiy",
-	"St+2V/XSyXzriNNFqiepItX07Ud7un1fZMq+0CXRZO8h4R/DOmzn7vDJUrMbXkve7SX+WYRvpnd5W3DF",
-	"n5r93r1C9uiF19vDwev5zdf7YsL9SQm7fxPQYXf98iUaT5+rgBkgvRutMDGYSl69tIYt+PiaT8UF/IEk",
-	"Z1F+kNxQwjpKBRnfxOxs8dySs7Bf2cgeQfDdfk6gWYdnqn3vYdsqgmFsaS9Cc7YVGnuJiXrPPjMGSrKR",
-	"Oyp1wJzAvz2xQga7OJ4JKL7dRVqyf+vPvWWyz8nDk6dfnT5++IkdwYwcXdJ86ppo30Zif6RMsEfzHU8u",
-	"oi0IETd2LcQC9qazFwGhMRJTov/vobSOo0TCjgRIHxn8/uXlm+Pnr1/8io2V5HjGzEKI8rBZQC7uIqCw",
-	"JabWTaXBmZkLbhrAm0g1rQT7y6tfMuI54kZQQWIaXnxycid4cdLr1XWmqsR59BrJDHxkv/1kjAy6YjKR",
-	"Y+lcJ/cZmvQA37gLy++9kr5/2vTTc+hhaGQpoPBEltCGkuQBO4iIUo6tKC8wLqZZKW/c5eA/zYAsBrwA",
-	"TmlhJIHF3RlKufepqTe2EbbN3Fq0Iu/91HOPSCzYf4naTd9+qBfxfLF0lrIJGAkzQX1DnS0Mi+LEvGgJ",
-	"/xDGbu57Fch02VpnQpfcJ8UpPSKHevdf7ydz43kTAZ+EJp4m2Bdmwn22fC+52n7mSjzJ99OeqZ3DjqHw",
-	"6NHjx2dnjz6xpbBlwfdG2gg3QiAfPq1d8AvIz0E32Fmjrg2b8RtBAAjqSbK58Jt7pxaTSk5nedLv584w",
-	"7GMFPKPmKaF/Gz4WTKZgIXRMAZ5l0YMUz/4P+nulOA4zmarZlKqEhml7yI775xRt9xPI4EaUxMbqBfbg",
-	"IcIWq6HaBLCNE13ft0buCa5pkTVbBetbnLBw/DwwTC9V4ECgRg21EKzkKxMAsTlLcpUpz8rzTdyFRFJ4",
-	"dI2usaMzWvH8BiK+vBa+rdAFI8FwNj2+4hBb+E/SWeh2SKfPwv4O/aqgD75WHZwUtBxAPPYIvBj5fu+n",
-	"LGypHbsIonr7AafdCUUBQ9gnjoLeaS+Gay0IPAEgRNANAVeodHezZc5L/Ov4A/6jT8QPZ+QzxvxIUC15",
-	"455TUxqIAEYchthVF0N9UtSew3DZgv2oWADYDPuJeSrK3c7IPbCPv2nJxX27L6HG9WrhoYtK3EANN9KS",
-	"b4QjqByaEKrwpkkG8sv4Le4jCUo76RNHvKKn3i/3eHsS9mjt292DVtfbXDxENOA1n1EV/k0s9gko857e",
-	"Nd12T46jux0ajzO9hE51Lfpo3gCmHvxIs5FW7cJNcL6PP1xLVSIbX8ox/JsQi14NTNxt9qAhPgVfmVOF",
-	"cRb00ZPHw7iA4Q6fG/OE0ppojheXLoMlvYe+70IsGGdujbFiUCNVQ8diZzqiLtNVKWr3DzxrsTEElcHN",
-	"dFNnxXIpxGKH0YSX/Llzoe4dsslQfME9xB/gRncGHy2TOuCPAz6C8X1q8FH70PsBH0HZststY4i0R5FC",
-	"iAiI/5e9q+lRmwfCfyXi9L4SbbrX5dZqW/VQqdqi9lBxMCQL1iY2shOohPa/VzNjG4e1AyyGslVP0S6O",
-	"k8zEmfF8PE9VmQ5Ss7CI+zBaeIRvQr7BY68PfCcKq/Dzvv3RdC/9eLIA35dzLjIhs4dWUfwbBDLKmi0z",
-	"hGpFNpdZx3PxFkU0Gf5XyAfz4TDXdjthnv2ltTBOLCfVwmD1wh7O0zG/CtC9yWGwJy8gk+RpMOLuCJmM",
-	"17aPJmM6+/Dtu+X6H+5g3dBWktcgY9g7YiHJf4Wc6Zx0p9/Wxf/HmJDPdY++UpqQsKS7oed3RAIZEH9a",
-	"w9H1N5Vca0/rMacShx0UYEm1r0OAd/DJuOvXRK4cl8ctK11iVmr0DJxJeQUpQYuDRfD9jtyYhrxqRw6f",
-	"IebImQdMoCmcaEspQ/w0FDTRx/SXkEeH050vEELTX9gh+8KK0rtwVxHwY7pAiOnvQFoQF7eybDgUpjJc",
-	"QJTShWUU2+/QMsk3eNzDa7iSj051+81x4yl5jzk+hpL25qAq4SDJItx/kVgN2VqqZlGBQA+ScK5kwxrT",
-	"ZxdeI/cw4rUI+kILiGSSQnmf+GqrPIvJQsvIw/Lcs5pGLvBraZ70AS8Cmadei2Qd4H9dVUcZQRBb1AiS",
-	"TBMYQeOynhbNwFmuOJpB93dh4+ld9IzRjAcPsZpqZkXGTNUZAYiwbM1U/aZdOpRgIbEqWjSdWqiup4l/",
-	"5Bs89rZSRXQf+qabkdfJxx1V13hR0s4uUXzAiiEo9zXjmK/v+6D+MGP+YFbH3kLixA48vU6V1sHJDFMN",
-	"kUUGEBzQ5FUFfPtUK2KMTTsdy5vBtGQKLMvPCRgL04MMf01goFrZVdCqanA7yNmS56sb/MKZmUPIApiO",
-	"Fl47Gxna4cBu+0RbVXg9jF5izQXmqi2i7y6Po8Z9jOuqkrPHAOusTYFRmZxXI+mZZB04b4wBkAathuVr",
-	"8Bd66Jz7Dv/lkBD9hgQiuZsZD51vwUAMhyDCAIIYprIVRZf3P3T6V/i/gU6aMaW4wXLYkjO3wfM8nnXM",
-	"xdw6am/SQs14NZW/fBEYwuHnc300oMxLJeeK1a6QZkEl8lb1c1jCT5On3wEAAP//",
+	"7P39chs3ti8M3wpK7z7l5OyWRNmyE0u1a7+O40wyO4ldkjM5tSd+ZJANkh01AU4DLYrjctW5mnNh50qe",
+	"wloLaDQJNLslys7MM/PHxCKbaHwsrO/1Wx8OJmqxVFJIow/OPhwsecUXwogK/prUlVaV/Vcu9KQqlqZQ",
+	"8uDs4LtKLdh7KW7Ne6amzMwFW/KZYGMxVZU4yA4K+9TfalGtD7IDyRfi4MwNlh3oyVwsuB11wW9/FHJm",
+	"5gdnj0ej7MCsl/ZJbapCzg4+Zge3hzN1aD891NfF8lDBBHh5uFSFNKI6OJvyUouP2cFUyIl4Yydvx4XX",
+	"L7mZN2+HBw6yg0r8rS4qkR+cmaoW4WSmqlpwc3B2UEjz7PQgs7MrFvXi4Oz5aPTVyfPnj5+efnU6ev78",
+	"JDtYFBK/OvGTthOaiergo51NUXZPpii759Le7lIYeyIZy4tZYXTGHl09Ylzm7NHho4zpejJnXLNcLOEd",
+	"waY+G8FU3Z8nmZ2HEZUd9P/564vD/+aHfx8dPr96F/z78N3//LeDraOwi7KU0bkq+0Dnspodxf8FG3no",
+	"P4rs51xp0/Vm+33ni/+tEtODs4P/33FD7cf4rT7+2Y5h31LkYrFURsjJ+r/EevsY3s4F03wh2LVYs1Vh",
+	"5kD48MlY5Ws2K26Ehs+mRaUN41KvRMX4jBfS3Ym54Lmompn/0Lzz0L40cTtORu2T/Po+d6UUXHceJDzw",
+	"qe5KWSwK4yeywTPwy/bNmPK6NG5L3Guf0gYl3zRgf6padu1OVct+e1PXRR69SXquOsnZfn9fcrbrEHqp",
+	"pBbAyl+qxbI2dgaWrytphIRd58tlWUy43Yvj37Wl8w89X4Qjwi/xfe3b8rMybAKPiJythTljZl5oVmg2",
+	"Vys25RUrDCv0EfPXyq5X2HtjLwz7Am5YYTTbuCNsNReVsL+ec82UFF8GNw/vXMZUha9TciLYQlXiiL2p",
+	"xFRUZ2zFC/Mfl69evv7520v2xcV3L9lXj09HXzLN1zi3UskZ43469nmdsZMR3HlVG/tqy32fjBg3bIG8",
+	"By82bPWPCvczzkEmwbaFZ7pNJhfCVOvDF1Mgzg/bjza3yD79plLjUiw6jneJT/z7sGN240aO+Nc5N2wl",
+	"pGGryu4ZbObz06dffYlkjiPYF7yYCWleV26HlpVaisoUSJqTUk2ur6Z8YlDX8BcoV/UYBCUtWNaLMd7l",
+	"ueCVGQturvT2Ll8IXjItJkrmmo2FWQkhmf+FPsh2v+FjePv+2npd1p7vO/9bNf5dTIyd3Qut68XSkQDP",
+	"8wJZzZtg2cBsNjfUyjEgLTUFUjVI6UDlQMUZ+/nFT68yVhbXltaVfeCILatiIs7gq0ca/2JcsrmqK/YF",
+	"lzjal/ZOcDau9dp9w+z7vrTj+6G0qG5Epc+YVmzB5dp94NQ8GAredMRMsRBnjDOQ++4By7vge2b4NVzK",
+	"QrMlr4x9wN5m+6vM6itwv+G1TAtjWZM+YrngeVlIcbYxWKFZXgt732iqMM4RrETjw7B57uFpJQTjZQnf",
+	"wKMH2QbZcdMmNm7EoX3yICJbJ6rG++QFzsmoJXFGMYnTkHT4s/BXR6OTCHXb0+3H5p3I6PcsUMauhy+X",
+	"Qub26dUcd0hIO9W/OiULKODADZYdEIHYXcPNc0domaI9neCKBMwtvF7wJlpK9D7VeWF+LLTZ5h2FEYv2",
+	"P7rWBgNdiImqYIX0Il5VfA17KW5NnBWHs8U3JedJw29xpddS2MsgZ8wA27Qau5LiiP1gxSCT4kZUbDLn",
+	"cibyCLGOVW22B33D7R2aMruDViy5UZlRjWFwXNVSH//wbYywuZMucS6Fikf7nS80Su7zQB5m+BExLKmA",
+	"WR1EtohHFvHNGm7pyl5X4K0tDt11LcneHDR9EFrAi9xuAzfCzdtak91QqQwu7IhdikkljGYcVmnYtVia",
+	"2DLzIo9Lfzs3kMaskGylqlw356SNZZNVLUF9gSMFJiiqG8vR85g2ac0ytdh+14s8r4TWSGt2qZZFw6OR",
+	"IXCyWzr9NkOrVCkiF8TyCrU9h58DsWDUtZDnbi1nrYWN11YwiHIKB8HZUlRaSTbnuRUMrDAHuxgI7Azw",
+	"EDsRmidtDR5GRjcodm2/EWsl82/qfCYiHGZSiVVizevdzAJ+jc/GXv3yzS87VYSN6agK/+FFyuno+bNd",
+	"tk8ulpWYFEB5V/PeImAx/3uEkU0ZZxNQRlAT51abX7BxUZYaDzM0CK2g3C0qFyoXZS+XkJlXguftLTh5",
+	"9uTr012vWHFj9JYM3zW1jfPEeWZ0DNEjndfy+rJGYTTgYHW9Icjau87Z5fcvDh8/fcZ0vbC36tkpm4tb",
+	"notJseAluYYO2h6e0eFzfjh99+HZ6cd/i138Bb/9AV/ntqItEjcWD1OMrlktlrwqyK5or2vMtQB1IHaH",
+	"7PXoL75fVmL1XTGr7dZHxPekriprJEbf5LWS3jpfLix36j+7b+H5v/CyFrHZ5cVNoQsl+w/4vdLmW/pV",
+	"bETQu3XMIMwOSjGN2ka/SFOgUhyoaT0MLqlM/AT1hJfkVei1qEt8/o0qpIktCnwf0ReZSpjJfMCBXOIv",
+	"Ym+ppdOxe430Czx+SVbK9oCb9wT9N3Q+AWFmzW1wtO/nElJIQ3zhupvNTt1B51fYOvZLtRCB8ulMM8GW",
+	"JZdSVI80ekwEswrVhGvzyFlq3odTSHhgzCfXs0rVMu+rpP5KOoi1Y6dRJVRfi/xqnHC5yk01ImqgVYIb",
+	"kQ+43YqoNjZXzcbCbhao0lKt4gMgM2n//nu1QruZrF1r+aK6CM/H5JKQ+ZCJxzRLEMn2KDM8XxeTKblk",
+	"Rqkz2n1u2LH9zBoD6BlzLjma3A7XZXZwXcg8tAntaPg7IBqk9Rv0HXONpKxVXSEpi+lUTEzMILRiqzK6",
+	"Yz/RsuCVOGejMyYVeNyvpYIrtL2py8YbtnnAVkFhU16UIrpEbTiyOrfGFS/Ab5odTLwPlY7fmvg0zoTL",
+	"iSjtv2OrW4MhHJmMQF+GI208Pq6vrdWxYnAx7JVsKcFjpUrBZVwLhhNy2m5wtdwc3AL9CnDj3YVobtIO",
+	"HrMPc7zlQd6/Of6SNPdNfWRyLWTenuW2lrkxl3Gt11fg8riaq7ratbKflBTrlBKx82V4xbceKwt5LcKv",
+	"PCFkBwuxUNX6ajYOvm6kN2itgyYRI61GJtF4WbOZfnbhVLa3LXVMTqtLnVZ0xmOuCx3e1IXguq4ECiaR",
+	"FxMD/66l5ROWT41LNblOXNEJr41TzzZ1JnC3TpREZV57j8uKo5S0b+l/vJNlHT/EpKkZUFF7an9680uc",
+	"/+XFdCoqiHnvUlubJz8Ciy4mhdOiN5SIpRD5Yb1k6kZUzuWkGU0OgjDgqB6vmeqrV06LuLYHutPVRCGT",
+	"6XXVUN3y17PPy/EXCxghkuRgvwXua1dVy8ILVqfQ2aWi67mu+q13XszmqJf3eVhpc7UU/JrudY+fFPIK",
+	"3EgdkhRXbZfCyeWk51ZBQVeRZO8pdPI+SlilWsXsite4Mc9H7H8wCKfe8LLfjrhLGxv1J5EXEL/YuG5B",
+	"9H2urKrqAgiMg1q7topC39cL0ymZnT5odZxNwynChwdz2g7bSi2FLOTsSif0VPoeN2IipEDFPkPdjk43",
+	"dGn65YDvkphij03yyllnoBAesk83FLvpAmec2EXP95Z8kjA7+WJZCn2FtBpxjBe3okRq0Ywetjqy/dj5",
+	"rXyESQvjH+o3MboiCU0cbljGfADbhb+2zqvny0CBjm+DZcn1sidzoKevLBMa+JNSrXr+AuXhLvYT5S21",
+	"FtEdDaXMal6UEPyvrN1UiTxjI2YUO+m3l6u5KkXsQllLE75EklASbSMrkhkve8qzDa0JydcfYOa8wV59",
+	"ajQq1GVS6tFfRGW1mW31KBZOeT1lJTeQ6TB3FsWCr9nYO2zRGty+/50R0JRuMicZvc29VjE6IKlqgoDV",
+	"WCln5nCZQ1YHhFx4y9YPwxC17JFo0+FLshvTbY3BuaObJBbgBjEDAkcbDgaX00HRWwAHcGBNmBtRRdVN",
+	"ih5sqHPKCmYJgRo/jUcaXCA7gyAUnyUawywl8kTBevGddC5RSgPTfZvGyqin40VZUhhNSVCQ1EqKHKLw",
+	"GFCD71aW3raC8QfbUY0hil4hCz3v7zFJUGhi+/A/9I7YNnW6mSGZbIAFbLc86Qut6lJEw6WreTGZkzeu",
+	"5HIicgYvttd6Mlc65iPbDEw1PkmaM70vSRk4ze342EMe3YJX16GFN5kLvhR4Qlwb/Jfbg7hfqeQ9mYXh",
+	"pt6t5JRcXuKTEW4vtwjIjxvb1m+Fvo5LSs4WfDIvpED+QvxSq4UAv9dKVdeaQcBzw1xeX825TPgIIFi9",
+	"9bpvSbCi54ni2qWQhhyf/fVY+6MrsCXi4jXMAoLMEIiBAymDV5KJ26WYoJ6q2FjALHqqSAVZuv3Iyvv4",
+	"uuM5+voSHrRrtcLoaswniQNTUyMkCbSMFVIXuWgWmjnnecm1Yc9GLOfruApk1stiwstyjToK162tOTiT",
+	"dVlmkfdDziIo+ELaOfTbtlqaouy/bb0i3s69iEeSeZIk+mttZXu9LQpK3ZcLsVRo3g7IqxtwpSgZRDM+",
+	"s3dA40Elb1n7PT8YDWKwYpoXOdPqnIlSO4UL9Bp4mVVxjKonc5FDoomqmonMuY5alve8vWFVwGlnKDj4",
+	"uonKDb4wnrS2lFPvOGp2asNGpaRHqZgAwhlEncFCn0YSCBLUukGlKeq7dPvQXtV7u+Pvz5xrBbVtb6FY",
+	"Bakw5+x9IQ9rLd6fbVMdfg8349DejPdnwQ4Zpa7txtCVcbKQuCMO6u4V/DoqCJFSBiYlRJ3lm3UJHbT0",
+	"5HEkEH63XJRY3IvSr9nJM6YXVsGkShmwI1yxTFCQQd83KVez0UbGBD/8+7u/YiXMuw+j7ORpPHGikFe1",
+	"FuTk6JNPEiZ3yuurVZGb+cZvH+/MYEEX+5VRm6fwLHYIYURg2BT7J+MMyyitZa35OKbTUlTOZxCOa8Mm",
+	"XFpmNhas1hhYaNFdbDp7SfEB9dDl+TS7GGcJ9k5dgudoaB6XKHVRJzzBqSzjw8dfPTk6eRo5stzf7vbG",
+	"zkYZm51k7P/+7/9zzibLmraYLSs1EVqrqnGlWgPokWa44o3t7iCw8doI3V0ThIfQ/G9nMhimne3Yl51k",
+	"TO6krmF2jODp6X5T2SAwOqs0QWEO0ZaltRHg2FSwufFlAqhlZ4yjH4N0brWSGVupuswZz/Oe8ZnmnVdL",
+	"UV35Cx/16riiA3DlMCvRNVYztKMmLjei6u0IpmnYGdwjWkPvrWoJblhrqVnVq+ptZoAyf6X5jciTIZC2",
+	"ExFymiuxIg1tYneI3wiM5/cJTzhWHDNsJwlDa04Lw2IN5YwsZLArVcGF5+bgrgydzPlEamRIplEab4Um",
+	"2yQ+wDPd3yO9EGau4iFkyMWOb6LL1KJEKAx6ep/wo76BgrlaJQrBnj8NYmWsFPxGaHbCMG9jR6oHzhs3",
+	"AYOKB+5dfr3xvbfGT/wGk8sRVaUbXhVcmnPIkZei1AxKYNAz6R3u7cNballd5X0jldUixZ63N5FqXLaN",
+	"Iq2LRa9BNvdvASqzmzENRG+Kbdwraap1xPk159UMmUEv/1c6ws/XW3Z47H4KbYqFy3QbEBaPZ4m6dK5I",
+	"bNGSArBaLPAzyls33tTMlRQZM1XhPpxZzibh06W1f+HeeB+PVJiBuOI6CN5Y+eCDu5iNmMOHVvcjxc9Z",
+	"PD505LOumtysqbD7Ze2pA6xwNgeocMJzmgr/VLWccxm1jwD1QHRtB4ZxQEUyZLiCY4dkKwtcqn259ffg",
+	"LccSKsuxp7yKVmj0jng0ccl+zCmRa5uOOEbjFlZ9B9/+SjHMPNnpf8b4hCX7ID7mAmaUxObPu6H6zF+5",
+	"dFEF3NV4ftoYijyuSjHt6bPO4kK+quUjzSZ8ec6ULNde7ahqCrhRaTLc+aE8oiu+cIf7D3dlQCpNtGAK",
+	"bzloTOFVR55wr4SdOGcalkiI3LkjhTBShg1oJE5FtM8BhMk5s7RhhTCGgNFlG7tqyFvuu6/A9SyvtBS0",
+	"m192hXFwp1KXhTY7el9uhEzGlntGhzkZW/3jxkg50cNPhpQ304894ggwE1MVkHSE7BTEBHBTiuxRfIZC",
+	"omhGvEvz2gfjrc6F2M0fXR5v3Bf56hZrFy9orPbJ9VUmXOlgTC0Wva8xuqO6V4N83tUfQomefUVsad8B",
+	"v/rO84YNhStNaK5EO1KH7Qfb4gNFxfDMgjrM0+zJk68On5yOBuQUbF5Ljj7ZrUoQmGR82dViqAsJ80g7",
+	"48tvfrl7KdPusEDJazmZE6jDXfzDT0exMCKPJgOChcLZ72r8yNVnaFRNQQNDu8VxBO+eefzsq69Pe7ic",
+	"7u4tHVKBb5/Nr2otIh6cy7kyhIrAIeMjP7QPsrKYCMjnq8RmTkxgCUmVix2uz2hlqEs+3BE2CXXCPgsF",
+	"RXx4kK4wWEbqA6abvptGVdyqir2azf/eKznf+6O9COpXDIv7eIUytd/PNtf4naooEQbzMFWFESLEwpBY",
+	"suOOc8hiPm6xlA2ORClEfv+QXvxt86aTZSq73N6WV/1ZjSMqw2QiliZaozAAf6nfBncoVYUBTdUTERWa",
+	"W43dqUsgMBaLwvRWpbN0VRsG50VuWRHog0F5WKTeq+RL7fKde2gSA+vDyDbeFnZbdrpnljHkkiquGUwL",
+	"mUMN5KAM5y5N3ykhQ6rfdtrBy0qpaXSS7VyL1iz/Vos6YqP/WY19/ndYhhUmJJJ6HhNbl/ViIXJ0H1oO",
+	"BhcvowI051Mp5KSsc9HTKd/fGyAH6PB38QZAhvkQ6tyqriOXD6jtQFpW6ZW8XGv8NxwKlZqqKX42F2V+",
+	"4HYdP6rE74LKfSoxJa/PpFQ0Ct4hkHaHbs4x3d9UuOm7q87yzRxLMjY8g3WZBV7326wYJBoN7pQjwRZB",
+	"hYwqyozx1zHfpMBspcglvo0XmIkbDDa4w8F6qapVQ7XilWzXIAfb16tiD1+T0QTpVzir+AJjjhyq5Ip7",
+	"6yDp5lqIpW5Sdls5tRkrpozLNVrYuQoT0vvkPFuhWSm16F+YA7U8AGc48DdSiLz/T8I3bKrPQjifBiRL",
+	"CG0GFWPA0NGi6bdQFQNYLk6xAc8JgTdubV+wpK0CEcEn80HTUmOw9xM5jx1+Vx8hizpc8QJWOhFp3QqY",
+	"s7kqc0jlUZj3ti0ldKlWOYWD7lv2UZTlELIwxWxu4jt009QWeLcKIolAIh78w74O/e4A8YJ5SPbWgJd+",
+	"WpiuFPftzzHXK+K38EkMkdrXQTcnWNQOx4SjNP+C5sfvdunUqfoON0BD6QGZtl7VYiQBhbgT2+ABm2wk",
+	"pNO0P/y7sgAunsg0xuqG3+vFUiP0Jvh4lbYWp6plDkYZQCRhoGahbkBjQXtsrsw5m8JzhChA/LawJrks",
+	"9FxEgCIWzlkTSW3nriCRfLMVlzMRhNYBRmLaYGS1Hl4WE1NTbRfkGxc9A7UdobBCQ5bZGSvtmdj3TlSp",
+	"au88hmllCK/ocpzbcyFjz1UUSqdOcpmzsZgXrQqScWVfA2wp5xWKX3whVevvBtRzzsNF2t2kyrwL+C3q",
+	"cJoWpdBrbRBXYaebZ1oJkbyykeSgXX4WYZxXYZuLrarC8Lbmloqd+0ebIZu5RvfKuQk2VBAxK2S8BNBa",
+	"8iu4Qu5+ghefNE/w9WtxIypeOgMgLHyaqIVAr1ZYwhXYmf3x8ZK5WdvSyXtWowEvSFy3qmtdDSsPc3Zw",
+	"f+PVAQHEzFcsOIL92ETwCE1KS6cJwU2wwWPhM/TpmobJ0l3eAKCG74oyCvI0bVht5xj02MfmIBP7Tkjx",
+	"3loCa+b3pZiBiJhO7Xe38QqzuwRYSr6O6jyvrbbMXi+FfPW/LmBSRN9LrLO1HLgSPD9DljwBFsdKLOzj",
+	"BpNwF7yQDN6QUYjLngSXTCyWZg0uzwzduIPKTqQyV1bSmC44nhte1o5+dDhrqSgAYPl3IXGgczZyVdKQ",
+	"jxpX5wbGg/jjp8/i2tzOUNFOeqS0+w4cqtAidZcsyexeWrkRib6knVqN1ynlHSHLIYbL582KHZm5TbZH",
+	"aPq37erkmr4VhmNFQiSrstcmo4OgGBBHeRuLSm8syjvhYOTk9IHjbMugAQxeeD+BuKWMZeAdHTBPcY+n",
+	"FWVgu9u7rUPu5DkpQIx7yz7nhkdZlAudNBNyTSwilyRxf+J+7munU5FLiX7uRGJym/cBa9QQy54BjWDg",
+	"n/gyQsQJp++vjaQErWOmVJ6x8ZqBtAetwzIJ4s/WKN7iv50rDWO1sYpADiWaUYdBmE0GVcIAtmb1jIxJ",
+	"sRKD55La9YVVojt0e3iv3QkqOmyE1tiaI2u/S2dWIByihMhCOQIZvSRhgkKsqGAhDeHQafmZ/wSV/eZv",
+	"MjLs291HVvsHWOJNa81vpzfZ9nWEduEDIBfnylgC7YOQ2Erko0PyJJMk/8s0PFsfodAwFBjt13kkqZNb",
+	"qzxCL/iiAD/H27r+0CE+uyNYgC0quuFQI6Aiq/D1Z+gnQ5QCl0cU4Ci4mVlFSxGOQWGYVkoOvlghAEUq",
+	"tpMGIe23mhVBL3C5hrq4QmMeVhL6bg8gEPfVrtre/w0diw6Z9iAjmnInHKPu712PiaElekqZXhuRU7X5",
+	"rhJOqrD9SHGW3mi19uGN5I5RLL0DqPRqqqq4XHhfyGVt9JWuF765GBh0gagoPaVvlYXF0k0KrRNgn9YI",
+	"wXcsfPWs0/hj+SxPd+SznIyia3bYQsPyb6iubGcWThC0iqflYikzcgGXVSjVqsl44mxalyXLC329hYCP",
+	"P/NRrGHltUCcREidRP/CM8Wt3jBa5FfpamLOLF2To6RBFgDnTEZoQQ4RDIKwvZ0nSIeRQAoQ41iUahUg",
+	"b03BoUZF5ZDJI8VAXMCG8BPRuam5SgPs0lXxrWqa1gVWJrlE+/U5g+5ezmS3mhb6daH/BFark3d30OQr",
+	"caNIzRrELjrVBDdonHSQOQ3xX4pNlIh7ti+jXmr7HXJZqVkl9EYy15ACQ9e/Ddcb3TwVM3OAT4S6Vb2E",
+	"GiPQFaTVqGKKFPzqSgsh+/v58Dc3otJRuGpyfsFTWwzJx500X6dckcMw5aNw7T2lJTxb8UK2XRiBohKm",
+	"zCQqS5BBS2WKyUCeMfV+/E4tBp+C52uZd0VwkTGgXw6nhcEdKyIxgQIrHlBqWO6ai0nJK0GPEELJ9ja0",
+	"ckU3G3ZREIvQyf2OLPganeaD9iQp73+wDJaUCTUlNt1CztiS/T34XhAo7kVxbrVRawtT17fBtqBIVeS+",
+	"VMgKPsp63y6KW4pJn94Cl/a5XfoDZrhpYRjXRS4i8CgJNcKrDitVXVNPP9/pZWd5EKzBkWtww4h1dGvS",
+	"Yd+ESNgm5pH4gbrxRKMoleDXV+JGREYrXapiV7lA5NbjllHsFfeJYNSG5D5AHkecTOOupuxgJVwqwAYH",
+	"KBbUEgDOCwiMwHm28e/ugIVI781ox9zcowBrrsVNRDYmAUF3JWxYmg0zNeIu/Y66N75uX/HtLkF3Sooc",
+	"gldc5KUY9g7IFBB5vz5FeqN4m14YO6JOrW0rLWKFIErjlGPHXtjvHUL+RkF4KlK1KmSuVl1HMiyxFKtY",
+	"+jy75b93RS2DN4oKk9xSUlvzo9Mxezam6vDI3NNp0scDAtNKLmUP7vXvKcN63951LxL/0apwWrUr4nZS",
+	"1rq4ET85cwGb4D1gTUvfChIlr/jkaqlWMQ3nO7u3DT5tVUuNuFmajQGfaR2UZhJUUFVHQLgHFBqoJYr0",
+	"nmRnGdSmt2f7NPz6BtCQ5bNXdwMvIsiOq+vVvH+pSItb+5/HLsWQqp8dFSeblSVuq1J3Me6bH+w8/0ap",
+	"a0DqJQBuJC1Q9EPvuNPFHsJFnhRirch4b+aH8qCncPGO6DA60qU7kxgeQL05qUZNFHeh5OG0Kvo4Z52U",
+	"bn588vxsNGr/9PEoKbGb342+7vO77cLU+Eb8VxRucaOP1qzC/kOJoPxWcjO0Dyh0q8FpImA/gI25/d8u",
+	"NZsHyKCF3uhWuuHFMldunEiRYFuhCOtsatmJ9o6RXVEKa7xCt4xCM8AZzvrkLOD4Vzzq9BSSbb2CqvX7",
+	"6XyVijGMF2MrYuZbjacgwxOdB67LBLwaanrp1W1nVYD26R5aC7Pfw691zcurOAn8St14YRaASAopqKtC",
+	"xzOaXMfnXhkW1LSZkGyDabTIyZNI6o4lC737lHMHTOPwdJSdPunATonYhHnh/Vp70ohJF0bFuEfVd0K1",
+	"7+p61KdJ0AAjNOkS751W+bMLhwdRusKwRa0NZkZ051r2s5MTeYxio64hRBBJhW98+B7zsZdc62DaUohc",
+	"Z5QLMoXOi3lfNQBOE5yM8WQYdIAmgjupOEKyVn2h8ojP7o2osFiMQWvvJjeEVVwirsmUHCGbqLtNsjKV",
+	"Tqmw80aQ5wX1IKTRxXv5Ta75TMTxkYmDVqK9xxig8pC5vlqLimzUSjrJeY9UAOi5EnfWUWvPpOaTJtRA",
+	"We5INahMh/+fQnKIDCjZRC0WitK+FQJWN1UF/pAKOCH805c6Q0E5PVpUFLbdOmgkCMi+pcEx0YJcsz1o",
+	"0APY7kjZbIeisg6XQavnKTXHwbf4ex7coeDIknwVb+K2X6goRapxT1F6duX36ZFnW5j0FW/Gkc7kfjsX",
+	"DPMQw3SGDF2srkZkKWcZ+30pZhkzxXRqVY1EbqblV/GbBY1Sg7qcQWmUAyUczCJIq6TFJ8/iQvytJsf7",
+	"Q+S2PEimCtyMRKsgDH/g5dObxRyFbK4t9F4lQPBZcSOku+wEE3YjGGfv4dH3zd2PsrkVL6ins/cQPBsE",
+	"PBtmY/jh4keWz6LZGEPgvezDV2MXb7w/9NndWwKm09ap+nzYqJUaEF/GrbxQq3iDlz6CK+p1DYC/nBEa",
+	"rqXpQxJsQetM0ud+oWJtU2u9vkrGbgmDERONESvOQxpQRLhHfGMYeSXd33sBwHgAYnMgxoR4ECdIXuRX",
+	"qRTQVgy4RwwOjTQKfVllELB18EA6g2l3uhbuR/q+9c2JcBJpCd6fuLGdm6Te4Cz4eWWOiuOXJX4jpuZ1",
+	"TItIkx+CK8Q0PcVyxaAzM4sXxnf0O0y3Mlv3F9q0k6lC4R8RaWqgkBa3puJXWnBzNaAdQBavmoTBmB2M",
+	"QMRzvg6acM5qkITNK1Ph3gnAnI8FmxeV6y1HCRMD3etbmIOl4pRw3oB0EaDSYUd/4aVSZd+Qil/ZffoY",
+	"wAt9JQwOGTv1n3gu3kJf/S0i12JSiTjdGfeLzvoneGhzYq6JP40enZPr5DwwFudbNHcZcju7Wmz6bV+8",
+	"fKNWWMhBsShIi+N52BaWbDwUdgt+G74zgLlr1ojmDvb37XYZT+sUWsf9Wi1AY0CMt1HFZgWVDyQfaIJd",
+	"ZcHUn9CljinJuNWEZ2GryXDo7D7dGFw73CWvTExGgtO5dhndyDLCfsZnYaHMVvvjBCJ/LyDB7TkOaNkL",
+	"3X1kQ0M4d+8J8XMO29Z6J4Dma+1ynwFjYCnkPtYBVLnZ4SMOhUxTsWYyNhVhphJ7pNKuXKpv1psAb5YD",
+	"Z01TE2/BD2rBO3Cz+niPdkbHczHldYkOMqtFFzLe7e0FgeuQJwRaX5fCO7I3OE/I4AJHleEz0Tnde+/J",
+	"bg64qaPQGUfFQbznB5cMIS58BuLJ16dHj0dQFO8jA+6joM3T4X/+FRo8nWQnjz9+8dtvR8GfX/5ntOPT",
+	"z+SEjjegevak3YAq892nHh09ytijw0fg3nx09ajJltSGF9Xh6EmkBZWdDf336Orw3YdR9uxxvBHVz2L1",
+	"pvG2DsXy6G3F0jsc7EHjOXkcK3jZzJCCV8XO1c6e+nMOmDrkkkY83yWXvqpUKUrsBUj2OXdlnqUVQ+ug",
+	"fzzE/C0jyIIm8jJn5MPedJ1iHUk7kBq4aLjW9UKkak2nZwxhm7Vvae+a3WVUtldgEwTIsT5iL/APXAkM",
+	"rRvUsqY/lkO06xmmeGFHwpntTmdBxPzeIKnjdaxHITbMRy28LFt7CnWM1MV/UD9qJadFLqK9TIAStGqy",
+	"ya2SNuHaMOj2z8SNqNa+j78jBuidy+VEZBD/sFvMNSoUuuSTa4z6ckprDjni6Oj586chPzx6GvVuSEte",
+	"zr813EQCLuigmABgqOQyIzSZ6sbnz1sKLYUHsF/xdag51JIRjBcAD6FShAtnlZhcK6ld5/qMro/DM7Lb",
+	"Cin5dnr4vcz9u8On3BS4hl7kLmncbbm2ZIAusSBquXFlGhrhcn3EZsv6jEnlO1px9vLNL9ia/dx+eShK",
+	"LQ4n9ingsNh1yXdnCJL93SAEtfynN7+AjoqKTBDm4tLq+TNIWwpfsG3eZQe3h/ZXhze8khic/uvBC7n+",
+	"1kc0Xsty/ac3v9h/2v+8KrV4af989zE7mClOtW2gARychW2OOzofx6xMS7lXENiMbOmPgt/Yc9Ga1RU6",
+	"sCkXqqigethyv8wyz7PmKGeqKSsnHSOGPm2u0BaKxIeVS60CfzoTvCqLAXV4yxizv2yOc7vbZrlmdPHB",
+	"44GRkfzcKvzgPHIdYIkfeVQYeDhj37++fHv88uLVr76tB7me+onKYputxtIEq0JVhdnJCt645zBdzDjP",
+	"JpEKJnfG+9i7i9lskAkBk+6QMBlNpXiDIsq+QFOUEnJ8JIEBEZCOh1lAoWXZq+9qsSv/YsAUh+EVOIfL",
+	"5mktCun+jsSFymgb6LdQHBFg0UE7D6McpCVJG2eZWh2C6SWvxBkbHZ1Ag2BmhISAZyhadija9i2ECBi7",
+	"8ta6RO/XGFRTvNRQTwvNolvC2LJrhXIPlKPi7w2wXqXGpVgwrq9bsq8dgTo6iXVRbPAet1E4dYYgnDqj",
+	"y6kBYA+Y9xf+Jn65Uaalgrag/W4luD43VddeKBUJxfVCTERxMzjVl+e5K+5sb8bcmKU+Oz7+v//7/9CB",
+	"rcSYzZW6ztiCF6VRZ81X9oOxum0ZOm4A+xN9VHJ7L+S00PMjeua4UoZLcRup4l4U0qdpRljw3+pCRM+v",
+	"1cSdsrJVmbsq8wgC+99BXrd0X3ucRpQlgELohjbX1P75runZj2Mx3RrOUKfRjdwS1PQchENzPfpO5Weo",
+	"47ysPbV0TWmD5Bx5JIju0sdMBpBc48XdYFjqWkgn/ICNTvkE0xyXVXFj9bZrQdqTnm9m1kY68A5h0z1q",
+	"FHGxWKUYKw9M7ZGp8/VQxzFFczZdwzvuhU9NS6qurmLukWaLIs9LwTA61VSH4//CJr/+o7tnhc57BO58",
+	"sIFCS32epbaQbQE7YJ9dInHYjT7abGQ/HrWt+43N6XSTXtZYnucIQ5g53tXPlxZLA2uu+9ehJvG4h7Rp",
+	"ulU5KGG34SliXwmxHJpVg03wdEuRPPnarm5DyUaXHGUSuq5kbFpXiGRbFbxkBIO67d2N4hxstvRtzeFJ",
+	"FilKzQOPPWhSrs1X45Dc2eRmy8I6OXryNNtKoWLaqKV2mKuQtYWvBX8BxTp8x1a0cbVGRF9Qeqd8Yqx8",
+	"XmLJup9h6Bw4ORo97ugXNrjMBn6YoA4f1rtDNUd7c34BoVwYJm6XRSX0OSkivysr4VGQSMGwz5df95Nn",
+	"T3eezRBWJePsdq4WHg0aJXgcGWgHN69UuTN4fWGfSWTEw+9TJwFE++mEku6oyTDBrcqYXlaC5669sSBE",
+	"78AoeAIawQn5kDhbVmICtfVgsuhr15vfX/59nviC315VYtlE+t0FfhpJIAD2sNUBrMeM7FtirVvi/A/n",
+	"c2fG5/cvlkwFI3sNmC1EXnDYaGi/YTVlezIF8RswNwl5fIzAf5pVdhvahwIOycBKG41O9s6C2pIreg1A",
+	"L041moxU96CBAMjZTd0V2gr9UZz6NQyqAmvubt13hyi/QpqrIe01PVRde5PsnT1ziKxaWdqE7v8efxC+",
+	"sNbMOYGA+qc9MBQRt1bEGwCFNougK2rqku/SqgBLq58nFA/+Vz8UGUg4IP7xnRsW/3wNgzf22mCTq18n",
+	"Guzi446+eZtHroUSJ9z9NEXvo6id7sYDlLW3t2aLhnIlxRn5+aFL0rkPDFizkAIDU2ueI+SZb9YNrN9K",
+	"2nNmV640L+1AUqyYXVVel4IselQVlqLSSsLDaqrto1NeLTBtQE2dlperc6ZNxe1UzlztmoOD9PUOvrDB",
+	"8pzDErozcPgDvfo+DOieJyfkXPAKTfsxn1yXanbo1g84nuTrou+Y6xrlLgNlFvqODW7ZYTMnN3fih4eE",
+	"nhW+ruetoSP7Fl9Kf33j3k1/v2mm0HyCM6G/L5sJ0SdQQ4zTcqPi7OBV9ta9hrY4PUBO7oKsFSZ5b4lw",
+	"8MNXxUTos6Df4yMNQq7tSXIxrcbF7FpURfrl7PY2wJrTzobMQ6T4+cduG4yyD4aAR/AA/KBZ5/BajI3q",
+	"g569VT8/QsZU9G/zWchJJRYAabdjsXFAwN4wZ0DeFKKZ8xuxWTvc0PO+OuuCmotv3E4u3akj371Druuc",
+	"eifqeRAoEgS9mPcmCi1MvYyZCD9h+ieXDO8H1XdV2jBS5gatNztA3d/q/As+E75q3+Vk6nltcrWSd9vL",
+	"PaJ5hLTU7CdetfYlyhzr6Ndc9nVtSqWu03jtvtuqy6Fx2oEDxcsQaEA0aogr7oVY9ni93Y8qbYGQsmO3",
+	"qR7SegcVp5jTnY2hSs/+8JxJbBVUlE09CipNvco7elsc2IkrCnsHZia5pqeNdqeLRV1yY/VBCSqSFEPA",
+	"cxd8fVUKc4/Wuq7ctZaPNJvwZTJPpUf+yyZrlYKAVkF3ilzrl5SmRedfmJYOe7Az9z5RChmk6u0xG2+b",
+	"zediH21fi7/3rUgnyOIN78n3Lw4fP33WeJbKAvMDcLFZv5oVOzTNhVaWdSQUhjsz0Nk2r+V1+wg2Uj2Z",
+	"W5CuF3YZz07ZXNzyXEyKBS8p4XMjl3N0+JwfTt99eHYaT9/cQA6P5YlwrLMeGLFNHl4iB3tYZQmHJAU6",
+	"FNq5+HFUsTZC0+I23iv5TSWWnPriEcvq15pU8WTVXFn68gSjZpAZ02/QlaquexazbSW83lK9GU3MDxbd",
+	"pGKoix4Tlfqzi0TuQ3eSyz2dgTTH6ILjPVnRfqd0EGvuoa5B7k2X9qcgU5dSqEWer6FUPs/Xx7PRv89O",
+	"NqLU1hjok1v9xfFfXxz+t/vW//Pf6YmT589TeeEuf3lDocBk3XSWAaHqq4rNKg5VnaEhq9W5Q4iFdJ3O",
+	"VN+dACous28IwUgpckJOi9rwKe2mkdFGQbbtZrKtN318Ti4U47oSFqt6WC6fsZEd4cRrSFRMZNeigxDt",
+	"HnWkyVw547OT6ClnPaq0tPxiDkUGP8Cs9cFVzncooq8EH9STvbPqflJXN+JKTeNnDdSJnQBNxXNxqKZT",
+	"Bj+hQBxnsM9MTTPXH5a2Ka94O937vl51R2LxmUIDywDCWD9qspF7a7WNGt3v+Xihwq++nBUS8sZr2EYo",
+	"S7KcgYQUKrcesXALBt/uIVUxd+FqN8HvbdAMh/UXD70wtbJjW6bcwCPVrnXEtBKIYYKtglvpefY7ZuaV",
+	"qmeQ+Jf1xzb0aVxbzTH6xXGKxVJpXYw3gJI3EqL2UUydKqLenPh1FEjwu6D7GSRhAxJIWKOCyfVBEYvL",
+	"rMWSEIQMt6q1A6Pj/XuYBsBrMaCqoNFIT4wLLJKP2iLrKygXuIcl6JfvsvOAqZalWglo2oblCEo6KzCD",
+	"wIKm4gRu9BlTtdFFjoAO2OwuqMbAneZswatZIUEoN0AuiF5vaEhf/8HmvJw2+bL2om/57+YO9zZ4+f0N",
+	"YjsKQPIvhTSJVTdV9Do5qyUpLgmmDlBIX+Rqoo/x0umjRf7lQYTgKTM4MRalDfcfLgHXh5UrrqmyBmZk",
+	"J6r3mjzeOEeHKEqXCMjRq3veTm1taHY5YIr6uhovXpv08p6tBDD5OuIKsfQ2XjPv+evXCBCefpmA6vZ4",
+	"aP3D33Wvw7jEJz9mB/XS2l6Dj/IX+NlOcN2Cerlx1MVdO0OaqAffCbS3FmKP62nibVyQ0QlbSaIzaluM",
+	"3QEtpF9YHJ7qnk1EqkIiQZ9tBpvEFwv1eXrSvLP3YdKu7TpJmkhG02/elVr/q+mUAumbDiRr9lz5Xehw",
+	"+4YQc0u0JfqgI+ELUmVW7TeAUoDFrH05ABBrr0OMC6nX2+74wjQ2TK8DHzpyl+XSzx5wYHn3sAdSZ/6K",
+	"AhXn7RqC6NDoXW83T9p6T+ro9/iiRO7gW+cHjwOSqpsY4NZrMg7sb+D3gMkzU1ZqIfYqJRS0JhOCYamy",
+	"2F0s+wafumtN3YCOGHEPI+YFksZIe9Rf3HufZATSsWXjte3CpvzX6nsU12qiN+5HCOvpLG9S7TySUhxk",
+	"sKkxTHt2Ak5jmqzbuSjtPO/QHaiBBaVoIp6PJ4HgNm8ywqzNef0K2nynxd5ashiJ15N+iu1/R+6qFOOP",
+	"MmQw6tABBvlFc2WZ/7pVC30wCBpvQwM4GfWHZ3s64NnnfZ/djAycAJrFU/j/56N4e6ed7qZYz03LAIXL",
+	"xpdMG7FsejBjrLJQUqNxhyXGrotDwxYDXwXwQQoytP2pPfsFbaaYeNdQJyBWsRCXkHCNqTzRZm+XzXKa",
+	"4jrHX6D9LQjBG8hJFhJCHFgwOec5w46pUT5t7SZ9pWQKKR7IUtVjA/Fuwai10QDbRWz4HTtChoP7ivsb",
+	"GHtxs2U9QInDp2nS3qXtTiVQzp0yH+jvxKiQWlMsYx9pYE4D3ncWmB33QnAd65D3YHaFwx/stC9wVrGO",
+	"AF18oxILkRcx1eWykLNSeOCVMJe/ASfLIayEGQaIszCsAcyFff064QHogv52BbCKlYUxkIPR28S2I/NZ",
+	"NAWgllAcPYTKiBpig+1rqM2ec82FolJumrbbteBYU9Ry6V0DLkkXIF4AKhwasVs2eUggNi338LtEMC8I",
+	"fEX6Muhi42WEUwhlHXlhtfDoyPuBtiU/ak/jBCBs+6KxNpp/pGCnmM17D1TIqwTcvS9ASkHwoSop2Xua",
+	"+vt4sxq1ukrD0T0fsf/R1Oi5vPIr3U/NugN8H78WmmJbtJpz907AnYKMZkKfK0zPaayiXXVeS5fkjoFw",
+	"D5m0rcYv4zH2t9RRgfmcqWEpQen+mINcet3wtFT66tunOG8ZogE054m3McUZGr/s9jUGhL3eFD0QBXpI",
+	"18ki3uNFufz7ISfQv4Ol5becQmR3OC4wkHGKLThmUBZpZJhO1ux0B8Ry2/O6dViDeN5noly/CSGpRtfq",
+	"PRrbrHHKCaOYFY0Bz6VYNeHdM1f9B6U5fJmRGePsG66vAXVDVRCH5cbaBiGiVQ2nwqGPippOe1ai4Kxf",
+	"4I/pDxgC//3aDmQXV4lp6RryxBJs+53hmECUo6JoUgpeJb4aVJ3iJ5sqU5HKXGECfvRt6RgyrxLo7nHa",
+	"4SasLYHl+UHCWTQbEyWs1nKGoJU3zel77dt3+IPYjnXYDenbd0NtE7euhFTmEFZ+FvZRK5W6xjZqlrrB",
+	"35WLSZELDfFNLIIELxdEhQO4RGgmGgKqBVsNO5A1r4xu9g6jpulzScgNtLBgj+MH1/gsNxWOArGMXXcR",
+	"yBOwhrmmCgPl9IFWvba0t6w8Ym+DSrY5lHx6n9MZOexg/9B1kBNcIjppRakFOPnyUjQwlJBz4Joygf62",
+	"iSWXNa7GJoQ+h/B6hVbWuceNJgUQKlabIdhkrpQW3vxyx4VPwCHZ5UFu5aoprIur801kegPjQBheYDm+",
+	"zMlr6gDjK+RgMehdn+K1qhTwyk3e6V2zN7yshS/aEFWlqq5W1c18IheUWtu0p/Lny9c/M4pfW3UX48D2",
+	"mljOjvnWS26PwAA0M1bRJLz+NNtd5jtOJXOz7ZP80kRutzmoKUwpOtxKYXs/aJpwNi65vN4pk+FbN7yf",
+	"Qmy2F9yIl7zKh+My5MXQVkbpqkczr4Sw0rwwPAAQdjmur3652Egqf3H43+8+PIknlA/owBBtBLyrvrF3",
+	"8SZnE5VDssIPl6/Z6eOTrzKP0QHWEyIxTgCKFNQZ2FXdTuA9jYIDGbGMGGh/UWW9gP6q0G9RZ62IyGTO",
+	"q5lwiP2hj2UIaDIp971qxqx+daeDIE26rZ/F4IViNX6G394NXfYFq7gJcqtHR4+fZD4rmec5JlsRFg7s",
+	"ZtqjE71tAcRCT0w86HrjYPA8vAGU21mSmUPdt4eeLKxEMcIKRYI8y6LtM7nxLWV7elIQc2RbQK/BhQiS",
+	"g/KzATrOuPgy1ngBrhQrpv7h2DsGlTmKW5Puieuaoxcu6dh3guT9W+N6xL9h4HvbAYE49FzrYLOwgcGC",
+	"5+IshPLRxcwaQla0Ri2+ANDvbuh8nT5KKnt0FBq8z+2RI48WaXXR/1sRCwt00JiMt/KzpBaIT+/82eq2",
+	"AgSH48fnBb7raFxzFhfQwzwig5KmNzkKTqJpZ4aDxdeB5dVDBfOyvlKyXMe20m5bWeqrcTQl7zuE0eaT",
+	"a5eH9/LNL1FvXMkn151Ydnep8H4cKxfbmKHgpq4wNwCLoNhC2fs1W9YZm9j/m6/HVZFvg92dxPpGhC1s",
+	"d850WdYAkJRY3uMdy4vDJofAgIk2xEGQ1woJ3yhjzvUda+mjOw0u61i8CT63Mgj8w5iiTR13WVnIeAtb",
+	"aKkbGw0+Z0bc4kEahf5bHC86lKnQk5mUV5FiovZmxHbjRlQOs2rHzm12gHU0E7+zmtjeQ3QF9Y1r0lWQ",
+	"j09Ovzr9+smz06934R9MeKoREgdwJWxr7cxVVZtDNT30x1RiazUHBzOpOKUdzGuwHMc8P2yaY+MRHTpv",
+	"YiWmEBeL2bilml0543EXPiugODSNtTq5t3sO89cnKga89x4amh5aDhg2VyLUH9A9oFRlToBTiB11zlbz",
+	"tevN5Kb/fhtmxyNNNW+J7kDT0vbBC3bj/VTd/kQJnDAF3dpuCrECv7klaG4AppDni0La/4KHI7bEizpW",
+	"Y1iKyvRIFMfaeZcYxrUWOWinAM68FNVESHPGno4y9vUoYyej0UGc/Jf3qF1w9flQ2AtlCgu+xlIGaqHj",
+	"E0W1upryakCBXE14tJ1eS0uXL/HRO5XIDfItX9SyD/hRZ8Zqv3khQlX/xylR9GpoIZs9s6vf1XiAn5hX",
+	"iz+rcbKhv76aqxqOebz2aVjMRaFj3rfXU0Yx/T5R6H7lYlDqlIQ7hVQyhzYypB5dNRgmnRhP9Nj+aoRS",
+	"FVB41bSyn4fFPzs36F6dYIdSmf9dm0ASTfPBJ21FS1Vj8aQEh3CP4/kUecVDS4kuajmkjGjXUHOV9MeK",
+	"Pr+H5z4GcHadFYyAkOLLFbdB+wy/Fg4bEKvLyEXt/DZSiLx/MwcPaRdZoQOsTORvTLF0dhuVkCrjPIiQ",
+	"93wpTJLoNTEHcdmrfIgqP/BI4knP2xVGJO627lgTQmxAmYL8qlCybjU/Dq9b/BJGNRsSctvZFRCiS8do",
+	"46Iv2TVb3Lo+4gl7ZiaM9r7BVmrRPO448aj9aWjimN4seyeM2Jlc9ciDCmfc6uq5wvaAlcEU/qhCNrTd",
+	"9rJSs7iXFZEWoqzTqZBASYawldthpG384IHJF6alIFdBP3mog7YkTTheOUT9gGbzihcSnyrkYa2F9w0h",
+	"Yqcjmp3h2zbcPtFu5myQNPTrRb2X/N6L+kHSextpsu1oHJSglLwQicwlQK2LGyVQkYqodq5mxKF9uEzz",
+	"IYlQ5LsYjqHsKK1pHG/3VGhitHZcJKx6CX+r5RL/Fpj5QJ+59IxDN5OobUpP9i8rGJDEFTh6BiRsEcE7",
+	"seN2XiXpiG51otgz4g2xNuZZA7RBRdvoGigMyHpNlUkugbF/icGd7L1pLF74wjRp4MuSr3WGMRqsB8TO",
+	"ylr10yi3smeDGyRcSlSEh/Nk1Mt+lcFsJIcqK1HFdWaudRSeJTgKt6asfRTUE3XlgQ4VwmVhxqrWQrNC",
+	"D8qyS4f0V0WOOGb9kqJ87qfXd3AAv50pYt0SJ2gbgJeHcssnXE5EWVKJ2GJZCkOQle6P2E2+hFSES1EV",
+	"0drndqzsbiVEE1HqotaJkZK0tzUM6Vhx4CnLcr2MdXp4rPlN/ytJbenjalO7g/j2utIVQltQIjgWtrpL",
+	"u3Yj5anzv993TxcqF/H8HHIK32fwFTfmnqe+cYvoRLIUDiUSczQRaRgAc+tWRJaWVB+0Ect0lr0UBBvV",
+	"NOq8Q1Gpl3TwqgZdOrojE14WcvbGvjUSCkUE6+1YS7Bf9yyb8FUNfewLcs4PMEhS5NuRs9n03B+68fg6",
+	"B/eb+ya4bki3Wr9F8RNBpT9uYMZjgN+ssYlrhnCB4JFA5tuPmp2d0YF8J9XqjqFsdE/5yXetOYX4MSRp",
+	"JRGvggs25zmb8+VSSJGnwYsbXIO7oFM8AOLE3bAkNsGg3a8TPmafMVaKaR+QiUmRi/xqvE6lV7cAIgbB",
+	"SqQbKg/HY+4GdnBFxVHx2QFiZ/e11e+jQbUr5D268SzuDBXytoWvGfRK9zjSHYAVoUtzG6YihXwRlWIK",
+	"PNOhgweKOBjmGytInMaC04UaWmzquMRP6kYk8vD7Ofd7Y19smc6AnE2ZAwDJnItJWSA30fVSVJr8ubUc",
+	"0PEE2d6bZnD84Cd8Bf7xbfMi/OAyfB1+9Au9NN7uB6AmeGgDI6skSm/dae+l3YE50RdqAr7eQJxwVNQl",
+	"EOCoB1R1JG570K0A5npOPX1GZ0CQKT9jrJLwBaH1ctkA9mJHnwEWY3cdYAcix5ak7r83VE+2pTisEGrQ",
+	"28Y+8EfxC2+C74HhFlazLcoSmIRvUpSodtXptECIWGAkfSEwuIHW/oJP5oWEdcygtF1ttUBKBOCouzBF",
+	"EoNTjcpLpIJ4QzXnx406A6cBqy0MbYCd4CpjFcf2othWU2nwGqlViBkfqOBDAHz2Xv/X4Nb0rl9tNiZK",
+	"2IJH7I+kGbVUqrx7yzoAziDsmjssHl7uHYq0FTBefGXaJZBt3NRSYXblZkLsxKgYOgo2gGJkTLBCMs4q",
+	"wUv65JydsHENdeS5WCgdUzxJiY8kzvjuUjir7O6KPs1/VxFFU+OChR7JxPB7tCvtzAnkhl0LsdTUUZJ2",
+	"Fxsk82twErlKrqY4gLNpXZZMG4V5RpS6lkAb7U4n3Pru7yoG2vbDi59fQPf4BhPHVeMDkDFUmAGyzs7z",
+	"Cdq1NjNpSeq/Y/gHiSBKzQ58IxJfSQMpPBQu4x/MR48l+uC6vZPfG17WcnynKteGeb8LByAbPIuymKNb",
+	"4k6N4+zmY9+47KBe5kMSy+KN5sLta4ZMnft3RbTe+qoUXJsO4csqq7rV4PWn7GRumBqD4M+vZuOotB3X",
+	"0ECd2oD1sPGtYcArHLAnEklhhpQjm5Tfsf8bLbX3fzrcop6hd1EtisE4wENUZreC9n63jqvZFNriJEH1",
+	"QLrrdfBDkxnvAqE2aJc8xFeIvZcuKLGbsY8YfyoZ675BfjvuT5iWmxJBW3e/qBgeUVBhenL4/Bm0+D58",
+	"/vT2cXbyeDRUfzapfuNBITh0qi6os0CVW9sCkkuaGZ2xuUcIUqW1S6GhN/pgQM2DVyHkJWRwQRU8Vsyy",
+	"L6zlkLHcrmT6ZbC6x/mT6uunq75YHqHabkR659+QDOssXNi0lhwQECYnPdJtO8hF5sKODkfMRe5yJag7",
+	"DF9j63UvvzFYXRAOAOMS98yVXnhNDAoD59C7vFRypl3dkks8OmOuviYjmZAx0o8yRvU8GZtSVVHGqKoh",
+	"gyIo4XviBnJoMhHLGG6qr0xCgVzyyTU2T4Ef4AaQnnaXip2TWMVOQh96g6HuXRpQxnJRFjdwOkY1HWmq",
+	"GlAEvR7/14Ox4LWBGtjY1J892dm8K6w8irTzob2OQ7Rin0J3IN7AXtQaSn48gVE95c49JQkScZngF65D",
+	"BZWXzVWZe1zOpqBlSDN+HOmq1W+0/eo/CbUQxiosdoVUGpUxJZFh0FTgmpEtPqxfaRDVi1hLC772XaXB",
+	"Abam9WosrGNfeHSLP735RTNeKim+hHI79gVVCfoPsfyOfTFWZv6lcwjnosTZ/+nNL+C6+f715dvjlxev",
+	"fm3bV1yu25Q3W9Ypsnvco2ncjvvj7n3aqYXdYZq2JUHNISXWugxHu4nQ6GCP99s3UexO0ZVG5N/Bo05R",
+	"7CC11wC05lPM3fwHk1Qhl3WUD9qJhHjwhCpHG4pcCJ20zbdTVebtpOSdDW931VWGlZ19StCJ8/euWOex",
+	"+jEq/WFPTphe8DIAv8DarIw9OnwE9PTo6lEj0Ym/BpR/4D9KN3vDTm5PRnHcDFWbKzUlSki3bEJN3son",
+	"5P9kOHnRnKsNHcf7KqykrdZeRhNWDyxbVIeWY2Ss5NVMVIc+e8Mfr4u7hI8DxGX7eSgi9XF3y4qjqUwB",
+	"gEQseNRZtXuniwlUGxO8Zu4hnJGwC4jPOmqHgjj9aJPqh7bCDEqGU/XXO+/PBtQIL2tq34dYD3h5Hmmv",
+	"P20XVIdFxAFgDkmvKPN5iyA+oDFuSkVkEROHWgRHj5pJuz54GJvyCXw7C7UDB14UhzPglM01/a0ejZ6I",
+	"/2CnR4936x4xr11KGb9DP/s/lGr6z6/TDXUG/EsL/JcW+Mm0wGh+OGWDcIorId5gmC/ekuSPT6MZig3Q",
+	"wGn8ksRyyBuGeXL4/NntNq/scYpN2rmfwpPHXz3bCXPwL4X4kyrEfZ79l27qe6FrHWM8P8jmZgZOtAwF",
+	"gXelZRi5BIfZ5fev3x69eXF5eY6exO6KCOTsCyyH6O3zBQ/hTnfOvxTufyncfwyFO6jSGSIz4tF1JMHA",
+	"nb5RwJN1AwNd+pLRzcbq1/FSYOyNVYQtuD30L6EFAyiNB3Lbjm0SROTdEk8vAVvBc9ggkcRlFUD28gJZ",
+	"9N3e4fq8ISgwIqoAVUIAG1Su39VYN82YMXi+K4e5ybS5a2daKVgtC99PDzFACarYCheV83XmkTlRN+S3",
+	"DIDMmxlcdWDg4eVrkKt4kQfZKJKJW0SKAxBLH05ZFFonElAGYDpWVoyIDVjHaLEs11cN4uE2gUHx69Aw",
+	"cJ8MBLgsPgcBEPivAAMoyS1c3AlQIrczG5NRXYBOSFaXacwFJe2/sP+ieHTGPNIyNKvOi3wIqMLOiidK",
+	"nQhOICNe0dzr8P7tgLl17WsXS14V0SZJY66Fs2i3DezNPjFCm2JBUA5uOu+iiGV7attfqQF4RbjaCxVF",
+	"LLpnfmW65w9MsauLR9BDeDsVYVhPjnRKFkm2K0K03U97bkyZfWQZEIxOeLlW+viYKzQWB3XTc+klL/JY",
+	"URyW8mO7RftM33q4TuQF7LWU6KRTQK2wVQ6lwloqytC9Qxle0CHEF/UmWoE0hHi/AxclX+oB9XHN9bz7",
+	"+Vu9w49D+fWu8gQFDsDZRYnQZXwNWOKCV9ftG+4bG1AHM8hB1Qb/NeYllxPgP55zvetRk9yUGvYQJ+B8",
+	"Q7eX8XVFlmrz8xbaT9Mqqx9ck78WPR52xl/0HtWLhcid2474ap9bxG8okX04bbyY8UJqLJXyO9+6mZs5",
+	"IvgNePzGdsMWxW13U/RE57Og11m30KmlrpdLVZm4Zg36pVoG2SZOX+ivxRCzGUThaQb1xvJA4IbehREk",
+	"uDgK6He2TSekXcgEQY+fVEOBQBEbGIxIIaDPjVmeHR9bYrD/1Pbf1gq+UIZLcYsdwNiyUkZNVJkxredn",
+	"x8e1FtX/H9DR7bHCD2L2QukAdnZa4z3QH+Oo8t5Xjo2KxsJq6gD2hVSUEUBuWVL/kG77iZo1dKa8u6YO",
+	"H7OD6wJjKgG4EHEdXi2idwHav1xBf5MO4OJul8zTDndiKu2Z2iE4U2O8hpNsGfa6wTQGPw1sKzWcC9x2",
+	"S3Vj39lTuXY+xu7ZDwKnV0b08vAsy2hh6Q+NlQ4rHAvmLoFd48x5+VySG5U6UZ436P5sUinI6cL6VAOq",
+	"FhGWa/sTgWCeCCnucD7oJnPNPB1DwtFYWQh3z9rOVWw5v+STaz7D7EimscHNzo2roVPa1WIc440/Fgto",
+	"+G1Hyy1H9K8oJFuIGQfkDB/V2HZYdXus4s4euGd0PaN8cRkNbnLJ+AI8AmrKRpbHLVQVtKA4+fr0CJJR",
+	"g4CI+2gDtPfdh5Ps5PHHL3777Sj488v/jCZ7XBo1ub4QS+rMegfo6Y2CbLFi3LhG34YciN6hGgqilPVE",
+	"CBNdF+zlm1/IMboTWPRbod362oHMXjzhW/TZt7jCs9Noy+vt3mG7kcR34KqT13lX3j8+tclZ7+JBjzG8",
+	"VgBsmEdXySs+uVqqVQu4LCxYdPy8P0icc+3unPcuJzHQ4xn76cWfX18c/fTDz68vjt68ePvy+yP2g3Hc",
+	"1pqki0KqyqX+Mg4+cSwJC2XzOfYJOx09xwRkdO8olqvB2R0EpY3RoWb329sZYok0xx5lOAFs6R7Ks1bz",
+	"dcotqbSAgn6wdRA+0IUpFlg3TNCUg/PP7UsTaxNmMh+Q9m8tMHK2ZlHrExEBIxBMKv75ygeXN7bEClqK",
+	"3XJm1stiwks0Ds/YydGpldunI/Y/2Fzwm0LcBdSnwavz0+iuFDd1tLmJw/qKXtE74YOnK/EHYo32BMlI",
+	"UusNrwouh3TXt3v0F/xVP+xaotU2eCauNUStDeDV/KSSh7SXUhs47YeotQm3aJuaHNbOdhizsLbW7ryA",
+	"b91znRW/dRSIpalbCBK0MFa9m4gGoDz1i+ymfAHNXg4GoV7NVSmSaGHgTLVPoHMCGzkC51USi5rBgQkM",
+	"GlU03KyyAFCHQjPqNzGQE7lAZxOAphL4JGbsZb1Y8Go9TCg9JIrYAEhjkRcDHtdYoLftgTNc5rzKIbrO",
+	"of4W7H87lzsJA4eg4qbnl7WFMeYnFT2ZlRCRQjrED9pexsvGx9nEJMHR6Ro0g7uvzmfCQNYJ9HbW4CMG",
+	"D4PveDYWMy77GuvfwHS+gWFjTA5f2L+v+VApN7DbxEzxsudU7ivydBr3M5BBOP+o27sqeNlfzLy1j0eh",
+	"HFOKYoFOVEQNdn0wQyj6RIl7h/D16EVe3Przp73360qS/F5kLtydB5C5QaXv9p66judw7ahP5TKwvHWx",
+	"qEvgMJp8jwE8eHu5y5PRgB4VT4c8/Hw0AApgewPUtZBRaKOB9/Z2WVRC7w31uwfm6u8q5tt7YUUtvJUZ",
+	"uzYsV0WHGZfk1rQ/jSfo7AUKBVCAk50zLYeumw5JFKtdFLI24m5oMHBl25Aj7gDfpc58H9cSiechriUw",
+	"v4hFJVEhvKd2uGfbayBTh6TvQUi2vSENc1EOzP1ZVmJSxP05LyjJrWcA8y56+0bumdWcMcaGeg+kW+mW",
+	"yUHZme2DCvT+ndK7d1eaRpHulEz0mP2FU/B2HlRChEMlA4zCVlA8YHlDKXgl0TFWmIMhwrttORNxxGR6",
+	"YF50eDkC2h1inGKK61Lw60GA2h1OjbAdYaxRIpmp3DUDbIe4HmlMsFupKo7HQ4hPiawVMmYzr10ZpaA3",
+	"q/1Zk/V8xpScCISTqEzPHAS7R5to5j22aqB9bVyCYOqW9kcGH2hvA/E0FjevFlf1skd7Yef0cb/osn+B",
+	"Svci21L69/1l23rIBeoCmRwiwqZiE1cnTVFJQWSvnifNqPcfvSSU/lKqGZimGE2F5ixLPrmG/pxNnJKi",
+	"mprJDSdJeoIhC9h3/9FUi1DqClSJG+jfE2/FMqhhzCaZC0QOavNtN7Nm9G0jsyGuX2RZXIvLZAfjt96B",
+	"QJg3jvc7KExBqDHnZNFoYVghjWKcVdbU2bJskvS5H9j3tmLhb257DkmlnUAYt7WguZC77zBp1PAwjhXb",
+	"8k3+AD6aHsk+G1CeDXA9DhAsPPZWyFiO4iGVSs48ZO4j7VBWEa0a9IixsCoWFjBAHEmxepk1OKyPNPtd",
+	"jcNn5xDpgvwGFcAiOca82eCB4MF0VKd0X2dOlp4TWhHN0+XVu55NjAdtnTIqPFMIPGu/6CdcS26i7t2f",
+	"C0R7NFZ682vhQIp7QbrdiCqVSRumJ0plWL2Et1izFLLU7efQdJiBQNtmcVA/l0rm7LpbQna0g0NfEKDh",
+	"aqOZkue0oRKK0rglF7RSC93A1LsjS/VQKSa8TPrOlyWXms0UA6zroe5Xd0sCogpfSQtutssdS+rORNGC",
+	"L9VCxFozzpSwe4SeVNfHEQCVCb97i/YRxjgiG5eVUlM9BMW5dWaEEpUBECoMhY1XXQw67h8Zd0+l207J",
+	"Dm4PZ+rQfnior4vloVqitngIfVMs6UP+yh3y9xNTSiwptJt45PeIFM9L1/0z7BRgFBuLBlZBVcyhyJ/T",
+	"S88apgcfBFhy9OsSI+7cnPvJnUUakJLO4+MFbSB7cJX6nfeL7AdaT4T7phmp+QQHpL99TsK7lJVpTZjk",
+	"DkeRp2HT49epKXDf5quuRybUyuN1glJZNM8AV2LOb4QL5UNNF9r4pDJqX4KJEOZzsbDbvllHi3pkG50g",
+	"F0szb+ETtCe3jQF0RRhAhwEGEI7SyjJ5Nmpnhb04/G9C/nkX/Pvw3f+M5oR1VtSiXlRXhVlfWgXVRYd4",
+	"hUIGtFbCIapCIPe5MUss/FPXBTaKspOjP51H86DCbN4rTRjZzfuXxX8JOwGomJ+qSC40cHC7PxNeVYU9",
+	"19oERrVjnLJYYLzNdUiFsFtxK3KXQamPfpO/SauE4gW7+O4le/LkyXMrG395+zJjrpFKGyObfaGFYO/h",
+	"3++hp/8xLeP9l0e/yW/rirzwQoKS8v5Kv4f5YsojaBlHDLK+Ia2Tuf78eDZYn+2SgH+T1BHKU+YRe1VV",
+	"qmqm/Pz06VeWW4xLsWC5mtQLa1gcMWt34lNLPsMUTi5/k2rJ/1bb+deVVtX7I/ZrVRh3KZpqXyENM6ti",
+	"IlAR4ZK9/yEXi6UydlqH/yXW749+g4PDgt4DStAOAKbPDkZHJ0cj58bgy+Lg7ODJ0ejoCaYzzoGojsEJ",
+	"fjyZ1/JaH3/Q9eKj/XiGNYVWnMF2/pADAop5YZ9+aR8G80cvlaQS+cejEblljcCcBb5clsUEfn6sJkaY",
+	"Q20qwReegnlLUIwLyaGieZMRfcxiIDUwB/jKl1bGDDw/x+M3eEZ4u5xD7+C1pLEy4CdcG9cKAPJ7IQ33",
+	"kWbQBc7Ojc+AC2Oi5TuoFrEEbiC/7q903+zuNrdN14uDkJmaqhZZsAMbSars8vsXh4+fPmO6Xtir9OyU",
+	"zcUtd2SKbGo7I5UfTt99eHYagxv7aOdJBz0XvDJjh/pPtn37mL/3j/hWpd8oTGpKnO7vVLLYrKnL1m7G",
+	"/2gl3ILfHpIf4esnX3/9bPR1W/bY7fo4iNjuOJ0XUq9A6/wYrSowCpR0q6Pfn+wuhNVOSsEddo3ma4Cj",
+	"nfIKK1Y5pvC16c3uVylkAYuGjWlO1oXA4of6Z1XIF5QdfNdDHZC4PO9ReeMy+O3Er4yLPQ5CD9pQUoKR",
+	"yHWyravsn7juvnK/6B04/LtX1KZXe9joy7obmZLucXD213ch0b6tOCRa+qCq3W+KrGJ3+0klciFNwUs2",
+	"Uwo9ClYzc11bNrhnQ7x4E0Ly3fAVwN3U6K3CrCr4CcpNqyYAKsacOyQoyj1u4GjKQhuryc1FmWdgGyiJ",
+	"d+836bQ8tMQrjLcUEmLE8GJnAhpWKm1Q8rbv1492Ng/EMGHsCxz4IQi4lw8cF7idrblFfPCgztCLUExD",
+	"ly4UIe+Be77Q10BaDlXAGVzn5NOopSnK5sV2IkGsED7CZnZd7PWglpA7dbBFpscf4L8fjz+Am/bjMdg1",
+	"xx/sf0B72tAJYktsHsFB39i/Dz5mO5+GV/Z/uijdw++yg2UdkQxvagPBGGu8HWzpM/GuvoVmk7mYgCkM",
+	"GEX2y7/VAvQ3UnuoSCet93ij2EP8AWlSd5LsIOeGRxvqRwvIsX9HY7GJ2yoxMd9XvbdKRrixJyOHGAtM",
+	"xhmM7Te26hASFiKUC0WRYe3iYM5zwREMiSb9Ei/z4bfFTGgzSJ/M4Sd+mnrOrXr5H2ffvLh89ez0jH0B",
+	"ZszTJ6MvOw1c/7tmHf9+/B/vPpyefjyLKp19meE9bIMN/fHxyelXp18/eXbaS4U8jeWLqgpousjFPvgU",
+	"Al55GYXuijnXUU8HGH2+kJ+bczbn1aIUWqPTEb7n1DRwlyjd4lEIgHf8Qc+V6TTxfrAP7mIE1gSDfjng",
+	"JCVYL4+hR0vajOwFYJ6xezlFBtQc/wYtRgns81mgMN3708jbMKFl6stMl1xr16/BAVvCieYgzgCX0IVp",
+	"gt3vZ6R+RoGkAagOBdJOmi3V7FOK0w4JiSVxP6rZwafnaifPvvrqq8cnz+7I0/5LLA1pRAXBYdT3sg4a",
+	"9laWDW/zIKuaF6g8A8ijcXEjHzY8A/DcjKL/qNHP/l4s78LUHEP5YxDJG8/eYk6hf0n0fwKJ/nYe4F9b",
+	"xrtfIV0JTZP7Q/A8mMzD2LQ0+Mc7HutbTtnG9zzP7yEy4OJIEiSq5mu2whoKTPgZcsY7TUiHj3D8oarl",
+	"xx76GHjt3uCvDh7QD+pekVB3lu7rvdwhjAT6zlTUXGqNHhgqVtIQfHcVS/dVaqpa3klJyRIO1e+EmcxF",
+	"Hh7Mg3tV05mgm6Aaow5sjb7pog2W+LOvvj4dBtSBM21ecDc/bOTi/6zMXnSXS75udBeibascgc/IMoW5",
+	"S5+ivN47XHVtXKfhGIdFwAzABnkgHhvijmwJ1tHzr06ePv60oRZgZa8rAPaLsBno4KfYTDG1D97uq3XR",
+	"EzxVtbTGE3CWuEO660TrHJPsomz6x0KbF/DEDrv5Z28zg9v83EW3z3wOeV4E3fgSlvJqrlKG8uMo9sWH",
+	"FIJgrqQ4gwxBtx6AFFJVHji2EGIGM0Bi00Fw1eh0TnpNxwGFN1WKlNFhVDOLY0DJOhZ5vs6o72BZEpg4",
+	"bHxsanyMCSHRyT3tNbkXcr1yWEto6ExUlSfeR67LQUcTGwf7mmcxzbkzs7tvmlb8rWAlPuhbdwhezIro",
+	"I6IxID/QBzSQW9kLDeUDEV51AVSg98KmFFx6S/wQmLKmHeTUnnsAY98nvRQGgBpVPZubhk8wvkBRFfK0",
+	"yURoTVYH5Xc4gOpkmPgnfAAyPPQDiSUY/LJe6D9G/D+YTkzzVS7IyCvhAb73cerQUZ5a+GAKCqYLSWVQ",
+	"C1mL8DgxFWXjPH2+zj9EFkra1Gwyij6te+H05Pnpk9HpvXwL+1BG7UCMIxXY3a6XVhE6ZT8V37Camj5p",
+	"dyS9zNENcoGWXtyXyyaVmJfhg0NNrMHcezuSJ8s1Mr05x7C9oOzUmLhSS0iLaI5/u4S7p2R6SDESbGlK",
+	"mLR2fU+Kb6GpXoPauWEyxmquFgE2vlW0SK2BQkjomxCKoICiIHc/Qk/HH4K/PuItcVBXm+X4N4VYUR8u",
+	"7CxnuSt1cVAryiXJGn1UAVTrEXvtWjJZsgCSsErpWvuCsqOthIyXXE5EGezsQZ8r/QrI7f5H8ArcSsHG",
+	"nANqG9fXTZNnSi2BNtHN6qAbBJ0Yl1AOtHkCWdJX1LncByHpZH5m+Mj93XSUGdfaUoSc2t6c3bJwsrFN",
+	"KZm4o4gBI1hCmor8M0m2+oqeiU9ug60RrFPfWdxX6W+Apnudvctdu+dLCVPmE76STP7eptl935cDKnLC",
+	"lPr/jhVlSX+dEnx0L6DBkMIKJ4TlRiTlRg61+7loaG2BWtK5lQEvL//ieqdBf/z9OKlLkc9EZa0se8fX",
+	"hB1ODfjjipa4EYSESLxgY718MmcLoTWfiUea5dxwxJZmr+wPj9gLNikLSP63S63EREkpJoYSH9//yLU5",
+	"hEcPf/j2PZgjmN44L+Ts6Df5azvfAlVkNhazQtrHVrHMxUt46BVOfIf7CvQzXCPaLgU66VXFAPopoag9",
+	"NEfbDK22tukgbeXYPSpyTLvAZflVkXURB35+/vEw+Pe/3WMFu2+eEbcGySpq8fRKVaEf3v9W/IgJ8JaD",
+	"ge6F9a2Hl3bnPAW5mwEXha4Ftcs6rLjZISovOEYO9piSPQzs4RXN9YKwKbrRSRPQDhGHEaxrD5pl2Hks",
+	"rCyGCmKomkLJs82gUqGsHxZLVQUbn7LBgRQn+qa914EYPXVRpwhVPmTO/R/igF9Y4bOnQ37Lr8HfLNqH",
+	"TZIOZAE2fyrrhQQ5IjIokM/AZV6RhhEVUVNeLQ5/V2N9/OF3Nf54TIWovZxIv6vx/RTmFAn+uc5nwlew",
+	"foJQKpYB9wCcoQc/RSFJJ14OrxZ/VuMUh7cHs4eELlgr43a4jRrojGDzKkFFS67BEqRMVGJag59ULNyD",
+	"Qub4ENJMmha7xcF38MRn5BZ2AnvkEriePXAI6Haopr7UnPapY5+PP9j/9HQXA3hB11XfbbB1Vhw0w+87",
+	"vOAOrJ1DOTr9+ulXzz79nY3RwN78xj9BbbCDLDCFqPAyAlAG+JjCF6eIw3cfSl7C7+GJB3cHP6QZapeQ",
+	"skJxefvwUmmjrQLmwILcdkOOR7DZxx/sfzZ8pe1t/xY+/97hTO3yW/4ADt+ZkvtI0MJ3M441dQo68FPn",
+	"L1A3JSHcWcsPihkAFIOC8r5f1CMdlANGdiPtxYyver+0kBKk4CXaT1n5Ro5Js+5h18gOsztZ0+/ZA9Rr",
+	"K21cs9/Pz1RTh7dvpoq034ubJq73cV5Rx7G9H/i3duR7HvkAZdkvZIeujM99blX5E1zv7wDbG/2RVS01",
+	"1Zpio3HowYMQUlKsQD+GD6Et3FacNkU8GhBsdFdm8CU9ssNp54InYz65ToCqJPx2iEOtNzxotHMnj0ft",
+	"vNOvR92N+/8Q0Vi3ZzEO4r66N3n8okXGEL01Y0Ys4OCgxg8aSyF8DoDZEHq8PfJHmlG7KfQzu2SrPYqP",
+	"LSIjWKgogf06X38KQfzrfJ26rJwAOfaXCQpMnSABVi6msEbIH+yxEXTQauC79n0GZTERcrLDEfqje+gz",
+	"Gr80hz3av2+UKvVePNEwM7aE8eL81G3z8Qf7VE/D1z76gIav29EHQopw5/VpJW7rtQ+rltnjsVyTzpZp",
+	"wY1u62kJapDKFLvu3M/0zD+0qYuLSBm7bol74qorrplRJcDTY3JRIn3Ibv90TWcBeLTdR/EaH/mHPglY",
+	"Q+ogaIH3P4f/KmSOIfQQbXbCJRtDsSLiRMeuBB7D8Qf4b0/+CM8+IIN8HYy/b/YIY/9xTFlc6sMzTcJ/",
+	"Hm7NYk5V1y0FOMh/7Etql5C6o7i8+58DjJNtZLQ4cAwzF0UFTjRqvBFJaYsGzV5C1w479uATKBowSQD8",
+	"fPcwF+5nsYLp3eO6nez1oFOHTIAIj0ePdx8xZj/upwzAvhubswNAKHUXA6hzuIgZ5tUg4NCyIuUklpIL",
+	"/z7+YP/TWU4cJ5eYIowP3ivY+6CXNlmpTBS3BxeuHaoJtzuU18KQadrnLI6pc1HyTCw58UokOOlDHMyO",
+	"mrM/7om/pK1MYsLS1/tRbfMC1CNqPOBweSxFQJs2BJbzToRepFBXN6ID5BC6MICH0PX0ZpoviAwbqmso",
+	"Er6FUbcT4L+t+OolvPBTEdVm3SRTKylycLpgaztRllTjqZnmN26x4JMpsNSalwTclyroLLEVy4NkDj9o",
+	"GQgcRYpy8cvPIIDw3gi+tIrJRGnsLoDo7OjktiLpnDA3Yb98/x6urUFetuAZkrQvplMx6UiNfTsXgOl5",
+	"I3yBtsYOI4gtqqmZCVRIOBD4zCN7L1GIQ8kE4xXUeheG8CeLii1VWUwQ8bs2avu2WPbyiqb4DyEd7+PW",
+	"axa7z/w3iAdbyvkshPwrGr1VtcaegcQ1rYKNLbpz5VuzUciGijqhkq6uCBx5NyHfAqBCSpy/gq8/nZaV",
+	"EOb0sz74m4S6OdE3ludOINxzM7Ozl7O++JvcYdhhgz1nzDAlSall/LZAwDqAYa14Lg7VdIqcz15TV/Zf",
+	"8VUKZ0BN45Eot4keUBT/RKb67l7p5ZGFTngpZM6rM9QBKHTj5FKvypM/kMjavNbZAfRWOl5ilfgQlET3",
+	"U30z+/fbRdmdp55RNjFtZr+HN1OPPzlOo+UoIPUIq3Ins5iqSky4TrOL7+iBT8ow4r2tC8NORqMRylQ1",
+	"xRgYtEJ4PMpGo5GDW56Klagyxg0AUhr2dJSg+6An9mbhVQBWFAaNR/eIGqesGiHyRAA768BRej4afXXy",
+	"/Pnjp6dfnY6ePz/ZhaT0B9AwLQk5ckpeBv/9Z9I14QoRYUAvGLkG+aBdb260DqQyDNB3QPnTddXrtlWC",
+	"664K91e3y5IX8p/HBXJBC06cttuPz6OPrdGMIIcz9TlXlT3b88YMnKsqrO5DXW1a3LYDeeGRV2Iiiptd",
+	"8aML/9RnVLTdJPZZR+TXtR/omQLjd5nDX3JnIaQ9qFQAz5/B8Qf3z8501guxUDfCb0eflFb8yT6iIG9F",
+	"WTKtFgLatLncLMt5rIiLLbEPc6jCxewlFrZpT63EmM2VusYSUb0C0FHoJd04gMSkElQtumrA+QESxP63",
+	"mEnC2I2YvLW5aK/hAdz/zQ34tLG19nsfNifBUUIyDWHn1Tk2Qpt+8dd9kl00qvRWaJO+qPs/obcirq78",
+	"OhfgcS2aJIN98YLgyAgDstDYDM5ARRM3cM2SJ1jviIpe1J8PPccVMC+rQkETn7huHnzdU91wP7iH/Ryg",
+	"aUHJKq8m8wLcwJqtRJkqH3ePdWL9PKiudVEnQ8QX+8EbuKg3A8TbldSpG3tpeGVp7nNGgQeXXl41daeb",
+	"ch87O0HN2iP2uxoTzhU5csPGrBPop6EW1Gs+c/m0VTGbG6aLv2NOtrUmxiWX103Q3XXwbZT2ADUK9P4+",
+	"OAXoVd55dfApe95LIXf2or+Eh6I96DCbxyf62LXBNgGiEnjvAc2JUBmob825V3nE7USIXEMby5+FyEVO",
+	"HZ+9u7QCaAcu19QCubJau6YaM9BiK9/Zm+j9SQzGVU0NtEmmDq98DVDarrsJKilBy+sGanhHDvl2R+i7",
+	"1huc7JM5xLUMbNF/f97wklfVmhHVtsMtAcaC/SeCiu+uK0Nm8bnKynxPbWrEFVSOuYbLMmdAaedeqwXq",
+	"RtAv/7SrY4xwylT6Q3Tlo4emBTDG631lJcDdhjgYdqeNSoo7gqO/a5PSsZe9g8uYgjET2X4vcGx3JA8v",
+	"eIK17Kr6d4/uDbj82/1cordkcmxcIeAOkBatDYZZlujRHfPJ9S5+sTNFxeo+l9RJ3eVgfEavSnsqe/St",
+	"vNxbAomVgXhK1nZpBadX86IEEVhxGTi+QGVXS6VF3kMP3NPtpoM//oD/+HifW57FofbwjO4LGhItghST",
+	"IhcbxPAv8JAeF6YrfWp/MCKqYrmYlIUUWxRO7WKrWp4zoxhuE96JwoOL1PKR1fCXbLz2WoDh10KzsVgr",
+	"yO+AX7deYq/bgueEZ1pLKPYqzE4WmAue21EeQs5dgtrxrXvDpynZDdbTB8R9s5LX/fxzk+6DK1Q/qRu0",
+	"f9ySHZAgZuVCrwagU0fDpZgiLYdMHTFdXXUtki4Zh7soz+Mx7cTB+bN96DND4fwZgYb2JHBhRfsJLIKf",
+	"wJ2WNX3TiDj7k59grhwu+LIr4xq66/7Elw9pd/h3JO6KneJ+tBpMBES73m93oTNWSDYVK+Y6/zyYzkJV",
+	"uZ2XxRXu9kDb/QxItNogPtuAo700BFb3ECCxsTmijzmeN4FJG85l83Qjh+MPmh0B25hy4hLB7AEYAv0X",
+	"/mKM19TfTOaMWmU9+NWgnnLHH+DPjztZ04PzpW+F4UWZTEmp6FLtwTOCbAn8Q8inTLXe54YPah3XoxGj",
+	"/deQs9zqNN95sH06urdzNyG37c3Pf/K+Ba7ZqsiFcyUDl18Wt6LUR8zlja2K3MwzVvI1QVuI26XSAHdh",
+	"KP+O3FWtPrCp3lZ2tES62PO2e/jZ/bLFtjdCstdLIV/9rwuY9Bl0WqbuBLA6ndnbvALv25uf/3QO61vw",
+	"QsKTBdotYrE0HgIsylrtUEkk8qdP95ywurmouVph2pU2aqnZGGIlGGfFfJyVzGiBqQb6dL4JePPt/oGn",
+	"wakd2r82mgc+kIC4T8vve+TBprNQM0Kqhrlv9P/d7i5DDXgopAXXqNXY15UIQegLv1eyXB+cyboss640",
+	"2f12tudUKWLN+o4G9/8gfLjH00U5jGkHXaqTVZmp1tEbparAes93MelxjUUzj09HwJCfnY584HObTTPO",
+	"/vzm1Z8ccCtV9/yT83e7yf98DB5XNYDDn/uFrYoJHCM+fcR8EyH3a8gEP7E7YO09SyxG/AMKCGTrvy/F",
+	"7HOLhIYv/rNIhWBVaAK1BcMZhngLSNSofO8mVgJ+KOPmn0pVh/i17+xeqlkX/78AFOcf1eygX0MIyGO/",
+	"QzGMncYepD8U6RKmGrXDr5jmheX7jDNolsI1tmxyp2yFyj+PDhC20O9FDjug9j6NJf5pwPbWTUd9rOTA",
+	"RnREKLkLeiqK5ljFYS7kP+jlxyZBXXf7R3ziIfHX8A2pO0/f7gFzfoH5dAslxToLIiA5qwQvofnIpGr1",
+	"rNu7j8vl5t0/SBdzAW6QKiQcNTlya8at1tvC2YLic8v5oFDJPl4vj9gLqj6eeuCIqpYg9ay+BQFKyoVr",
+	"4kUQsaR+H2oKA2T2BmFzhXw7gR/jim+aIqUHjin2Tou8b5rjrvxGp90ESY4EmiPViimZym6EeWkoBcH8",
+	"xgC2F4+B+o5C2HktzD4TDv+BYqJNwqHr8tHyaIdYKBkSM8Y/d8Y6m3zZh4mxv3Eh109xGwbl/m7SEX78",
+	"T09Jl3wN5ig278RQYTty7nuY7yYeV4HwcOTTFEV8AgKSapUUQyBaAmAKhKygXi9KeqRo7OlbTOYekIip",
+	"lWjyaF1fMMgDJMWLF0G76Hb+Ug87m0gyPIx+ZSObN8B98U9/B34Uhmh/ohZe7gMLBYAMD3eDVjG1AxaL",
+	"c3eKXs/YUE7sR87CzlgtgV7Q2DKKjYWVhjtvlUuL2AFPdlHLS59t/XCJavAKfGWhu7sLuyf2gxwDpcq4",
+	"Fyx3dizobFwzoU2x4IZUXa6tllbN2rCqD5BdgnkCD8btLikN4ROwOr8SB9FS1VJaZdFullVuD7KDCTTs",
+	"Lls514nsNBzun55xvLFbk1n9q14Iyxtwi4LESfqKS1ZIOzAUWDiPrmKmQmz7KS9K54TTWy0oAr6gKVG0",
+	"s+uEe+YTJKwmG5r67/d0+yFZwJquTJuiLBFgTLFcASMoywY3qqmPB9YAdoTGQozEngq+o73WJTzxORPq",
+	"Bd8nEhiuZ38Y/4jxjh3yARZursp8Q7iFsMVaaF3g/qTKoC6LmXxd9+utdYlF9KreR+eYV2Rrjiu10qJ6",
+	"pJmbbbMWPpkI3V3GdOl/9HB3kF6RuoLu632hUHB9XcgZXi9rMmAbZuxTg5gGJr5HiaLYYiZ/+ESOEaOu",
+	"hYy1lF8U0v19skuo4SCfvVQgfep0D4p7nLmY1Gg0/PVdy0osZlbdojthWS6kcHEGe3Jujx6apH9vzBKK",
+	"3CdKXRciRg54/42xXPlQmzovdtU10TN/hGTRfyTYdLtvyb7+blP34ECgs2R0lsnaKMTJ3omWDtP+A8Ol",
+	"4/w+cQVz8NL2OX4jZnvRZC+c46KdomltLuhbcSMqXjJ3b61RbB/dCCX4E47d8eMP9h/rzqRId/YPeyfS",
+	"Tfjhy73kucJYbcQ0REuDZJbErdgJLaP9/ty5VK/raI4RUBs6BXWc0rfNU714Mu+ccRxZYBRDFogPP97T",
+	"8H0zU/aVXRJs9j7S/YK0DtMaHT5ZKXbDq4JLoz838c3VLmsLnviHbllil5AUvbC8PQhe15Ris5kxjE9M",
+	"2P6bEh12g05covL0uVAnoA5jq38xOlPJqodsVT655jNxDn8gMmUQHyQzlHIdCwkR38judFhu0V3YL20k",
+	"RRB8tx8JNG+BAzbrHnatgjSMjp5QtGedqbGXGKh3kGETwJEcW1GpfM4J/Nuh4SRyFydzAYgJu5Cm9q/9",
+	"2VVGm1M9Hj3/6uTp409sCCbo6JL2U1WE1TkW+0PSgzuablN1HlxB8LixayGWcDetvggZGmMxo54tPZjW",
+	"cRBI2BEA6UOD37++fHv88uLVr9gNr5jMmV4KkR/WS4jFnfss7AJD67pUYMwsBNc15JsUclYK9qc3vyTI",
+	"c8y1oCryeHrxaHSv9OKo1auqRCmgtegVItA4z37zyQRhz8V0WkwKazrZz1Clh/SN+0CzP2injk8bfnoJ",
+	"jWehWmK8hv9mDT1g2yeRFxMj8nP0iymWFzf2cbCf5oDwtcJCDAwLI3I33k6Pv7FPTr11jbDXcWdBWvHg",
+	"Us++InJgfxGV3b794OWifDEkS9kUlIS5oGbPVheGQ7FknjUorZjGrh/6FEh16awzoUceEpeaXpHKendf",
+	"7ydy48BuIT8JVTxFaV8YCXfR8r3EavupK+EmP0xPvWYPW4rCkydPn56ePvnEmkLHge8NaRcGwkQ+fFtz",
+	"4OcQn4MW3vNaXms25zeCEiD+X/auprdxmwn/FSKX9y3gVl0U7WFzarfbolgUKHaD9lDkQFuMLVgmBUqy",
+	"NjD2vxecGVJUTNpyTNlJ0ZPjWKLE4ccMZ56Zh4ik9gd+f+1o8VAWy1WcqeGdMQzHWAE/EuOVI93Ex4LJ",
+	"5CyEgSnAo6VPIcSTXtFPWpfeSTKUaF/IHFguE0TH7XNmPWUVRHC9OvJ1oyokTqMqW42CbBPANj4oPfWO",
+	"PBJc0yNrDk6sn1FgTv38r2aqk65wDbHraCFYzh9rB4iNWZKPkfSseJGgcyr/CouuURpp+NGK51vw+HIt",
+	"LBfcLaOJYWx67OIptvAroYN7HtLpKpQdQDLYKb1mSg5wUsATg3jsOZxiis/JtSwsqSOrCLx6acBpZ6Eo",
+	"4BVS4iioT0kMVy0IPAEgRNgbHK5QquFii+hL/Jbt8I8xHj+UyBV9fjRRGzqN20LIRQ0eQK/wLFKho6uv",
+	"ENoWnu16sB8lC0AJ2nHTPOTl7iUyAWXEXc8IYTkahVzox8pCF6XYQg43cknsuSMoHZoQqtDTIG3EJ78X",
+	"UwRBaSVd2OPlPXVawoheE47gYx+uwUbpQ0c8RDTgNVfcCj+IKiWgzJ701tRsooOjaQ6Nx5XqgF60Rx9t",
+	"WsDUwzmy3gurDuEmKO9sty5kjiVUQwfDD0JUo1inTDMJdohLFJk0W6EfBf3uh+9PK+AOLVwb84SzNcBo",
+	"6qcugyV9/twzs4BxZsYYMwYVlmoYWOxMefUmVZkLbf5AXYtsPpQGt1Ktjk7LTojqiNGEl7zuWKjpQzQY",
+	"ih1M4H+Ahs4GH3XBPeDlgI/g/S4NPuofOg34CNKWzWpZgKfd8xSCR0CUJWWQ0sJCwtoo8AhmQraDz4M2",
+	"8HuZ2wGfdvZHw73449kC/EksC8mkYg+tRv+3Ecgta3o6H91KtlRsYLl4iyIaDP9XyAfi4aat/jhBfX8u",
+	"FsaJ5SwsDKAXjhBV3xUvolLq/biyJ89gAC7SFPZ8j+Uki42rcsZr9u7TnzMa6tmTWjd4lCw2Rsbm7AhA",
+	"kv/nalFnOHb1N5v8q1NUyG+bA+OVUoWEJT10PX+LzL0B8adVHEN7U6uu9kY9ZlTCZaMcLKnOdcDKYWyy",
+	"wuVrAsGZi+OKshYQlbrdK86kPUBKUOMACP6wIXeHl7xqQw76EDPkqIMJRgoa6nnAkFQMnSb1KfklaNFB",
+	"c9M5QrD5Cxtkv/NceA8eDoT5MZ0jhPI7gMvJ+a0shRm6qYjADUO6ZhnFzju4TLIdfB4ho92qtRu64+q4",
+	"8Qb5iDo+hUf8zSiUcJAZ17x/nngYWKd0syqNQEdJONOq4Q3l2YXXyEdzxWsR9IUWEMokxeD9Wmz7wbM1",
+	"WXAZebU8j6ymW+f4tdx89YiJgOrpoEayBvB/WVUnKUEjtqgSRJkmUIJksp7nzYBWXrA3A9/vwsrTe+iE",
+	"3owHj2YAMbOScUKdYQERzjquN1+3lasSLBWgomUzwEINLU34ku3g82AqVWTsQ3s6XXkW/9e06y3mH8BX",
+	"T+MfsGIIyr3jBcTrD22of9E1V4zq2FdIHNgxva9ThXWgMaIXQ4bfQAUHUHllbvY+3coYzd6TjOXdzVxw",
+	"bTTL3/dGWVAOsvl2by6EknVwXavLm7c3Ga+KbPsGdjhqOVRZAMLR0ktnQ0U7u7HHPtmWJTwPvJeAuYBY",
+	"ta3o+5R8t4ZzjMuqUot1gCrchsAQJudhJD2VXAfuuwMHSANaw5Ls+As9dM/HAWnxDCv6zbCI5NPIeOh+",
+	"WwyEiF+hDKARw1y10nvlquQydPsf5v9UOmnBtS6olkPPqN8G76OyBI0qETv2lnVizlZKrXEUNrwo5+qz",
+	"LwJiid9v6xcqylxptdR844A0K4TI26FfmiX85f7LPwEAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

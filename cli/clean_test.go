@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net/http"
 	"path/filepath"
+	"strings"
 	"testing"
 	"unicode"
 
@@ -105,19 +106,19 @@ func TestADownloadStaysInItsFolder(t *testing.T) {
 
 // A name that two frames would have is found before anything is copied.
 func TestADownloadIsNamed(t *testing.T) {
-	frame := func(shot string, n int) api.Frame {
-		return api.Frame{Shot: shot, Frame: n, State: api.FrameStateDone, Format: "exr"}
+	frame := func(shot string, n int, files ...api.FrameFile) api.Frame {
+		return api.Frame{Shot: shot, Frame: n, State: api.FrameStateDone, Format: "exr", Files: files}
 	}
-	all := []api.Frame{frame("lamp-040", 7), frame("lamp-040", 12), frame("stair-030.beauty", 7), frame("stair-030.composite", 7), {Shot: "stair-030.beauty", Frame: 8, State: api.FrameStateWaiting}}
+	all := []api.Frame{frame("lamp-040", 7), frame("lamp-040", 12, api.FrameFile{Name: "depth", Ending: "exr"}, api.FrameFile{Name: "stats", Ending: "json"}), frame("stair-030.beauty", 7), frame("stair-030.composite", 7), {Shot: "stair-030.beauty", Frame: 8, State: api.FrameStateWaiting}}
 	passes := []api.RunShot{{Shot: "lamp-040"}, {Shot: "stair-030.beauty", PassOf: "stair-030", Pass: "beauty"}, {Shot: "stair-030.composite", PassOf: "stair-030", Pass: "composite"}}
 	for name, want := range map[string][]string{
-		usualName:                         {"lamp-040/lamp-040.0007.exr", "lamp-040/lamp-040.0012.exr", "stair-030/beauty/stair-030.0007.exr", "stair-030/composite/stair-030.0007.exr"},
-		"{shot}_v003{pass}.{frame}.{ext}": {"lamp-040_v003.7.exr", "lamp-040_v003.12.exr", "stair-030_v003beauty.7.exr", "stair-030_v003composite.7.exr"},
-		"{pass}/{shot}.{frame}.{ext}":     {"lamp-040.7.exr", "lamp-040.12.exr", "beauty/stair-030.7.exr", "composite/stair-030.7.exr"},
+		usualName:                               {"lamp-040/lamp-040.0007.exr", "lamp-040/lamp-040.0012.exr", "lamp-040/depth/lamp-040.0012.exr", "lamp-040/stats/lamp-040.0012.json", "stair-030/beauty/stair-030.0007.exr", "stair-030/composite/stair-030.0007.exr"},
+		"{shot}_v003{pass}{file}.{frame}.{ext}": {"lamp-040_v003.7.exr", "lamp-040_v003.12.exr", "lamp-040_v003depth.12.exr", "lamp-040_v003stats.12.json", "stair-030_v003beauty.7.exr", "stair-030_v003composite.7.exr"},
+		"{pass}/{shot}{file}.{frame}.{ext}":     {"lamp-040.7.exr", "lamp-040.12.exr", "lamp-040depth.12.exr", "lamp-040stats.12.json", "beauty/stair-030.7.exr", "composite/stair-030.7.exr"},
 	} {
 		named, err := paths.ParseTemplate(name, nameHoles...)
 		require.NoError(t, err)
-		work, err := nameFrames(all, passes, named)
+		work, err := nameFrames(all, passes, named, nil)
 		require.NoError(t, err)
 		var got []string
 		for _, f := range work {
@@ -126,9 +127,10 @@ func TestADownloadIsNamed(t *testing.T) {
 		assert.Equal(t, want, got)
 	}
 	for name, want := range map[string]string{
-		"{frame:4}.{ext}":   "frame 7 of stair-030.beauty would be the file 0007.exr, which is another frame's or in its way: tell them apart by {shot}, {pass} and {frame}",
-		"../{shot}/{frame}": "want a path below the folder",
-		"{layer}/{frame}":   "no placeholder {layer}; there are {shot}, {pass}, {frame}, {ext}",
+		"{file}{frame:4}.{ext}":  "frame 7 of stair-030.beauty would be the file 0007.exr, which is another one's or in its way: tell them apart by {shot}, {pass}, {file} and {frame}",
+		"{shot}.{frame:4}.{ext}": "depth of frame 12 of lamp-040 would be the file lamp-040.0012.exr",
+		"../{shot}/{frame}":      "want a path below the folder",
+		"{layer}/{frame}":        "no placeholder {layer}; there are {shot}, {pass}, {file}, {frame}, {ext}",
 	} {
 		s := served()
 		s.answers["/runs/"+aRun.Id.String()+"/frames"] = api.FrameList{Items: all}
@@ -137,6 +139,31 @@ func TestADownloadIsNamed(t *testing.T) {
 		assert.NotZero(t, status, name)
 		assert.Contains(t, errs, want)
 		assert.NoDirExists(t, to)
+	}
+}
+
+// Which files of each frame are copied is said by name; a name that nothing has is an error.
+func TestSomeFilesAreDownloaded(t *testing.T) {
+	all := []api.Frame{{Shot: "lamp-040", Frame: 7, State: api.FrameStateDone, Files: []api.FrameFile{{Name: "depth", Ending: "exr"}, {Name: "stats", Ending: "json"}}}}
+	named, err := paths.ParseTemplate("{shot}.{file}.{ext}", nameHoles...)
+	require.NoError(t, err)
+	for text, want := range map[string]string{
+		"all": "lamp-040..png lamp-040.depth.exr lamp-040.stats.json", "none": "lamp-040..png", "depth": "lamp-040.depth.exr", "picture,stats": "lamp-040..png lamp-040.stats.json",
+		"normal": `no finished frame has a file "normal"; there are depth, picture, stats`, "../x": "want at most 60 letters", "": "want at most 60 letters",
+	} {
+		wanted, err := parseFiles(text)
+		var got []string
+		if err == nil {
+			var work []namedFile
+			work, err = nameFrames(all, nil, named, wanted)
+			for _, f := range work {
+				got = append(got, f.path)
+			}
+		}
+		if err != nil {
+			got = []string{err.Error()}
+		}
+		assert.Contains(t, strings.Join(got, " "), want, text)
 	}
 }
 

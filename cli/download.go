@@ -9,9 +9,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"net/http"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -22,6 +25,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/framefiles"
 	"rotanex.example/core/paths"
 )
 
@@ -31,27 +35,29 @@ const manifest = "SHA256SUMS"
 
 // How frames are named, which sorts by number, and proof frames, of which there are a few.
 const (
-	usualName = "{shot}/{pass}/{shot}.{frame:4}.{ext}"
+	usualName = "{shot}/{pass}/{file}/{shot}.{frame:4}.{ext}"
 	proofName = "{shot}.{frame:4}.{ext}"
 )
 
 // nameHoles are what a name may have in it.
-var nameHoles = []string{"shot", "pass", "frame", "ext"}
+var nameHoles = []string{"shot", "pass", "file", "frame", "ext"}
 
 func (a *app) download() *cobra.Command {
-	var to, name string
+	var to, name, files string
 	c := &cobra.Command{
 		Use: "download RUN --to DIR", Short: "Copy a run's frames to a folder, verified", Args: cobra.ExactArgs(1),
 		Long: `Copies every finished frame to DIR/SHOT/SHOT.NNNN.png, those of a pass to
-DIR/SHOT/PASS/SHOT.NNNN.png, or as --name says, verifies each by its SHA-256, and writes a
-manifest of checksums, SHA256SUMS, in each folder. Started again, it copies only what is not
-there yet or not whole. Exit status: 0 when every frame of the run is there, 6 when some are
+DIR/SHOT/PASS/SHOT.NNNN.png, and what a frame has beside its picture to a folder of its own
+there, such as DIR/SHOT/depth/SHOT.NNNN.exr; or as --name says. Verifies each by its SHA-256, and
+writes a manifest of checksums, SHA256SUMS, in each folder. Started again, it copies only what is
+not there yet or not whole. Exit status: 0 when every frame of the run is there, 6 when some are
 not done yet.
 
 --name has the placeholders {shot}, {pass} (nothing for a shot that has none, and no folder then),
-{frame}, {frame:4} with so many digits at least, and {ext}, the ending of the file. That two
-frames have one name is found before anything is copied.`,
-		Example: "  rotanex download latest --to frames\n  (cd frames/orrery-020 && sha256sum --check SHA256SUMS)\n  rotanex download latest --to out --name '{shot}_v003.{frame:5}.{ext}'",
+{file} (the name of a file beside the picture, nothing for the picture itself), {frame}, {frame:4}
+with so many digits at least, and {ext}, the ending of the file. That two files have one name is
+found before anything is copied.`,
+		Example: "  rotanex download latest --to frames\n  (cd frames/orrery-020 && sha256sum --check SHA256SUMS)\n  rotanex download latest --to out --name '{shot}_v003.{frame:5}.{ext}' --files none\n  rotanex download latest --to comp --files picture,depth",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			if to == "" {
 				return errors.New("--to is needed: the folder to copy the frames to")
@@ -64,22 +70,51 @@ frames have one name is found before anything is copied.`,
 			if err != nil {
 				return fmt.Errorf("--name %w", err)
 			}
-			return a.downloadRun(cmd, c, id, to, named)
+			wanted, err := parseFiles(files)
+			if err != nil {
+				return err
+			}
+			return a.downloadRun(cmd, c, id, to, named, wanted)
 		}),
 	}
 	c.Flags().StringVar(&to, "to", "", "folder to copy to; it is made if it is not there")
 	c.Flags().StringVar(&name, "name", usualName, "how frames are named below it")
+	c.Flags().StringVar(&files, "files", "all", "what of each frame: all, none for the picture alone, or names by comma, of which picture is one")
 	return c
 }
 
-// namedFrame is a finished frame and the path that it is copied to, with slashes.
-type namedFrame struct {
-	api.Frame
-	path string
+// wantedFiles are those of each frame that are copied: nil for all.
+type wantedFiles []string
+
+func (w wantedFiles) has(name string) bool { return w == nil || slices.Contains(w, name) }
+
+func parseFiles(text string) (wantedFiles, error) {
+	switch text {
+	case "all":
+		return nil, nil
+	case "none":
+		return wantedFiles{framefiles.Main}, nil
+	}
+	out := wantedFiles(strings.Split(text, ","))
+	for _, name := range out {
+		if err := framefiles.ValidName(name); err != nil && name != framefiles.Main {
+			return nil, fmt.Errorf("--files %s: %w", text, err)
+		}
+	}
+	return out, nil
 }
 
-// nameFrames names the finished ones of some frames. No two of them are one file, also where small letters and capital ones are one.
-func nameFrames(frames []api.Frame, shots []api.RunShot, named paths.Template) (out []namedFrame, err error) {
+// namedFile is a file of a finished frame and the path that it is copied to, with slashes.
+type namedFile struct {
+	shot   string
+	frame  int
+	file   string // the name of one beside the picture; "": the picture
+	sha256 string
+	path   string
+}
+
+// nameFrames names the files of the finished ones of some frames. No two of them are one, also where small letters and capital ones are one.
+func nameFrames(frames []api.Frame, shots []api.RunShot, named paths.Template, wanted wantedFiles) (out []namedFile, err error) {
 	var all paths.Set
 	passes := map[string]api.RunShot{}
 	for _, s := range shots {
@@ -89,28 +124,64 @@ func nameFrames(frames []api.Frame, shots []api.RunShot, named paths.Template) (
 		if f.State != api.FrameStateDone {
 			continue
 		}
-		format := cmp.Or(f.Format, api.FrameFormatPng)
 		pass := passes[f.Shot]
-		values := map[string]string{"shot": cmp.Or(pass.PassOf, f.Shot), "frame": strconv.Itoa(f.Frame), "ext": string(format)}
-		if pass.Pass != "" {
-			values["pass"] = pass.Pass
+		add := func(file, ending, sum string) error {
+			values := map[string]string{"shot": cmp.Or(pass.PassOf, f.Shot), "frame": strconv.Itoa(f.Frame), "ext": ending}
+			if pass.Pass != "" {
+				values["pass"] = pass.Pass
+			}
+			if file != "" {
+				values["file"] = file
+			}
+			path, err := named.Fill(values)
+			what := fmt.Sprintf("frame %d of %s", f.Frame, f.Shot)
+			if file != "" {
+				what = file + " of " + what
+			}
+			if err != nil {
+				return fmt.Errorf("%s would be the file %q: %w", what, path, err)
+			}
+			if err := all.Add(strings.ToLower(path)); err != nil {
+				return fmt.Errorf("%s would be the file %s, which is another one's or in its way: tell them apart by {shot}, {pass}, {file} and {frame} in --name", what, path)
+			}
+			out = append(out, namedFile{f.Shot, f.Frame, file, sum, path})
+			return nil
 		}
-		path, err := named.Fill(values)
+		if wanted.has(framefiles.Main) {
+			err = add("", string(cmp.Or(f.Format, api.FrameFormatPng)), f.Sha256)
+		}
+		for _, x := range f.Files {
+			if err == nil && wanted.has(x.Name) {
+				err = add(x.Name, x.Ending, x.Sha256)
+			}
+		}
 		if err != nil {
-			return nil, fmt.Errorf("frame %d of %q would be the file %q: %w", f.Frame, f.Shot, path, err)
+			return nil, err
 		}
-		if err := all.Add(strings.ToLower(path)); err != nil {
-			return nil, fmt.Errorf("frame %d of %s would be the file %s, which is another frame's or in its way: tell them apart by {shot}, {pass} and {frame} in --name", f.Frame, f.Shot, path)
-		}
-		out = append(out, namedFrame{f, path})
 	}
-	return out, nil
+	return out, wanted.known(frames)
+}
+
+// known says which of the wanted no finished frame has.
+func (w wantedFiles) known(frames []api.Frame) error {
+	there := map[string]bool{framefiles.Main: true}
+	for _, f := range frames {
+		for _, x := range f.Files {
+			there[x.Name] = true
+		}
+	}
+	for _, name := range w {
+		if !there[name] {
+			return fmt.Errorf("--files %s: no finished frame has a file %q; there are %s", strings.Join(w, ","), name, strings.Join(slices.Sorted(maps.Keys(there)), ", "))
+		}
+	}
+	return nil
 }
 
 // atOnce is how many frames are copied side by side.
 const atOnce = 4
 
-func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string, named paths.Template) error {
+func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string, named paths.Template, wanted wantedFiles) error {
 	frames, err := pages(func(cursor string) ([]api.Frame, string, error) {
 		page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Cursor: some(cursor), Limit: new(5000)}))
 		return page.Items, page.Next, err
@@ -122,16 +193,23 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 	if err != nil {
 		return err
 	}
-	work, err := nameFrames(frames, run.Shots, named)
+	work, err := nameFrames(frames, run.Shots, named, wanted)
 	if err != nil {
 		return err
 	}
+	done := 0
+	for _, f := range frames {
+		if f.State == api.FrameStateDone {
+			done++
+		}
+	}
+	missing := len(frames) - done
 	root, err := openFolder(to)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = root.Close() }()
-	sums, missing := map[string]*strings.Builder{}, len(frames)-len(work)
+	sums := map[string]*strings.Builder{}
 	for _, f := range work {
 		folder, file := path.Split(f.path)
 		if sums[folder] == nil {
@@ -140,29 +218,29 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 				return err
 			}
 		}
-		fmt.Fprintf(sums[folder], "%s  %s\n", f.Sha256, file)
+		fmt.Fprintf(sums[folder], "%s  %s\n", f.sha256, file)
 	}
 	bar := newBar(cmd, "downloading", len(work))
-	var done, copied atomic.Int64
+	var there, copied atomic.Int64
 	group, ctx := errgroup.WithContext(cmd.Context())
 	group.SetLimit(atOnce)
 	for _, f := range work {
 		group.Go(func() error {
 			file := filepath.FromSlash(f.path)
-			if sum, err := sumOf(root, file); err != nil || sum != f.Sha256 {
-				if err := fetch(ctx, c, id, f.Frame, root, file); err != nil {
-					return fmt.Errorf("%s frame %d: %w", f.Shot, f.Frame.Frame, err)
+			if sum, err := sumOf(root, file); err != nil || sum != f.sha256 {
+				if err := fetch(ctx, c, id, f, root, file); err != nil {
+					return fmt.Errorf("%s frame %d: %w", f.shot, f.frame, err)
 				}
 				copied.Add(1)
 			}
-			bar.set(int(done.Add(1)), len(work))
+			bar.set(int(there.Add(1)), len(work))
 			return nil
 		})
 	}
 	err = group.Wait()
 	bar.clear()
 	if err != nil {
-		return fmt.Errorf("%w; start it again to go on: %d of %d frames are there", err, done.Load(), len(frames))
+		return fmt.Errorf("%w; start it again to go on: %d of %d files are there", err, there.Load(), len(work))
 	}
 	for folder, text := range sums {
 		if err := writeBelow(root, filepath.Join(filepath.FromSlash(folder), manifest), strings.NewReader(text.String())); err != nil {
@@ -172,10 +250,15 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 	report := struct {
 		Folder  string `json:"folder"`
 		Frames  int    `json:"frames"`
+		Files   int    `json:"files"`
 		Copied  int    `json:"copied"`
-		Missing int    `json:"missing"`
-	}{to, len(work), int(copied.Load()), missing}
-	if err := a.did(cmd, report, "%s in %s, every checksum verified; %d copied now, %d there before.", several(len(work), "frame"), to, report.Copied, len(work)-report.Copied); err != nil {
+		Missing int    `json:"missing"` // frames that are not done
+	}{to, done, len(work), int(copied.Load()), missing}
+	files := ""
+	if len(work) != done {
+		files = " with " + several(len(work), "file")
+	}
+	if err := a.did(cmd, report, "%s%s in %s, every checksum verified; %d copied now, %d there before.", several(done, "frame"), files, to, report.Copied, len(work)-report.Copied); err != nil {
 		return err
 	}
 	if missing > 0 {
@@ -206,17 +289,23 @@ func sumOf(root *os.Root, path string) (string, error) {
 	return hex.EncodeToString(hash.Sum(nil)), nil
 }
 
-// fetch copies one frame aside, verifies it and then renames it into its place.
-func fetch(ctx context.Context, c *client.Client, id uuid.UUID, f api.Frame, root *os.Root, path string) error {
-	answer, err := c.GetPicture(ctx, id, f.Shot, f.Frame, &api.GetPictureParams{})
+// fetch copies one file aside, verifies it and then renames it into its place.
+func fetch(ctx context.Context, c *client.Client, id uuid.UUID, f namedFile, root *os.Root, path string) error {
+	var answer *http.Response
+	var err error
+	if f.file == "" {
+		answer, err = c.GetPicture(ctx, id, f.shot, f.frame, &api.GetPictureParams{})
+	} else {
+		answer, err = c.GetFrameFile(ctx, id, f.shot, f.frame, f.file, &api.GetFrameFileParams{})
+	}
 	if err := client.Check(answer, err); err != nil {
 		return err
 	}
 	defer func() { _ = answer.Body.Close() }()
 	hash := sha256.New()
 	return writeBelow(root, path, io.TeeReader(answer.Body, hash), func() error {
-		if sum := hex.EncodeToString(hash.Sum(nil)); sum != f.Sha256 {
-			return fmt.Errorf("what arrived has SHA-256 %s, want %s", sum, f.Sha256)
+		if sum := hex.EncodeToString(hash.Sum(nil)); sum != f.sha256 {
+			return fmt.Errorf("what arrived has SHA-256 %s, want %s", sum, f.sha256)
 		}
 		return nil
 	})

@@ -285,6 +285,9 @@ func (a *app) frames() *cobra.Command {
 			if layers := d.Frame.Layers; len(layers) > 1 {
 				fmt.Fprintf(cmd.OutOrStdout(), "\nIts layers: %s.\n", strings.Join(inNames(layers), ", "))
 			}
+			for _, x := range d.Frame.Files {
+				fmt.Fprintf(cmd.OutOrStdout(), "\nBeside its picture: %s, %s, %s.\n", x.Name, x.Ending, bytesText(x.Bytes))
+			}
 			for _, t := range d.Tries {
 				if t.LogTail != "" {
 					fmt.Fprintf(cmd.OutOrStdout(), "\ntry %d on %s/%s said at last:\n  %s\n", t.Fence, t.Host, t.Crew, strings.ReplaceAll(t.LogTail, "\n", "\n  "))

@@ -13,6 +13,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
+	"rotanex.example/core/framefiles"
 	"rotanex.example/core/paths"
 	"rotanex.example/core/stock"
 )
@@ -367,7 +368,7 @@ func (a *app) fetchProofs(cmd *cobra.Command, c *client.Client, j api.FarmJob, t
 	if err != nil {
 		return err
 	}
-	work, err := nameFrames(proofs, nil, named)
+	work, err := nameFrames(proofs, nil, named, wantedFiles{framefiles.Main})
 	if err != nil {
 		return err
 	}
@@ -378,8 +379,8 @@ func (a *app) fetchProofs(cmd *cobra.Command, c *client.Client, j api.FarmJob, t
 	defer func() { _ = root.Close() }()
 	copied := []string{}
 	for _, f := range work {
-		if err := fetch(cmd.Context(), c, j.Run, f.Frame, root, f.path); err != nil {
-			return fmt.Errorf("proof frame %d: %w", f.Frame.Frame, err)
+		if err := fetch(cmd.Context(), c, j.Run, f, root, f.path); err != nil {
+			return fmt.Errorf("proof frame %d: %w", f.frame, err)
 		}
 		copied = append(copied, filepath.Join(to, f.path))
 	}

@@ -246,12 +246,16 @@ func (h *house) runAgent(spec stock.Host, scenes string) (stop func()) {
 	return h.runAgentWith(spec, scenes, all["simulated"])
 }
 
-// runAgentWith is runAgent with the one launcher that the host allows.
-func (h *house) runAgentWith(spec stock.Host, scenes string, allowed launchers.Launcher) (stop func()) {
+// runAgentWith is runAgent with the launchers that the host allows.
+func (h *house) runAgentWith(spec stock.Host, scenes string, allowed ...launchers.Launcher) (stop func()) {
 	h.t.Helper()
+	named := map[string]launchers.Launcher{}
+	for _, l := range allowed {
+		named[l.Name] = l
+	}
 	a, err := agent.New(agent.Config{
 		Service: h.address, Host: spec.Name, JoinToken: h.joinToken(spec.Name), StateDir: h.t.TempDir(), Scenes: scenes,
-		Launchers: map[string]launchers.Launcher{allowed.Name: allowed}, Simulated: []stock.Host{spec}, Log: slog.New(slog.DiscardHandler),
+		Launchers: named, Simulated: []stock.Host{spec}, Log: slog.New(slog.DiscardHandler),
 	})
 	require.NoError(h.t, err)
 	ctx, cancel := context.WithCancel(context.Background())

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -64,6 +65,24 @@ func TestALauncherIsTriedWithoutAService(t *testing.T) {
 		assert.Positive(t, x.Measured.Stages["trace"])
 		assert.InDelta(t, x.Measured.OpeningS/2, x.Measured.OpeningPartS, 1e-6, "it was opened once")
 	}
+	out, errs, err = agentSays(t, "lint", "./prism.yaml")
+	require.NoError(t, err, errs)
+	assert.NotContains(t, out, "error:")
+	out, errs, err = agentSays(t, "try", "./prism.yaml", "--scene", "lantern.pov", "--frames", "2-3", "--width", "64", "--height", "36", "--to", to, "--output", "json")
+	require.NoError(t, err, errs)
+	all = nil
+	require.NoError(t, json.Unmarshal([]byte(out), &all))
+	require.Len(t, all, 2)
+	for i, x := range all {
+		assert.Equal(t, "exr", x.Kind)
+		said := ""
+		for _, f := range x.Beside {
+			said += fmt.Sprintf("%s %s, ", f.Kind, filepath.Base(f.File))
+			assert.FileExists(t, f.File)
+		}
+		assert.Equal(t, fmt.Sprintf("picture frame.00000%[1]d.edges.exr, picture frame.00000%[1]d.flat.exr, text frame.00000%[1]d.stats.txt, ", i+2), said)
+	}
+
 	out, _, err = agentSays(t, "try", "./beacon.yaml", "--scene", "lantern.yaml", "--width", "64", "--height", "36", "--to", to)
 	require.Error(t, err, "a scene that povray cannot read")
 	assert.Contains(t, out, "frame 1 failed: crashed")

@@ -38,6 +38,8 @@ type Launcher struct {
 	Environment map[string]string  `yaml:"environment"`
 	Settings    map[string]Setting `yaml:"settings"`
 	Output      string             `yaml:"output"`      // the ending of the file that it writes, or {setting.NAME} of a choice among endings
+	Picture     string             `yaml:"picture"`     // where below {folder} the picture is, as beauty/{frame:4}.exr; "": it is {output}, or as several says
+	Files       map[string]File    `yaml:"files"`       // that it writes for each frame beside the picture, by name
 	Opened      string             `yaml:"opened"`      // pattern of what it says once the scene is open and the first frame begins
 	Several     *Several           `yaml:"several"`     // how one start renders several frames; nil: it renders one
 	StaysOpen   *StaysOpen         `yaml:"stays_open"`  // how it is given frame after frame; nil: it is not
@@ -58,6 +60,7 @@ type Launcher struct {
 	Spills    bool                `yaml:"spills"`     // spills textures to host memory, told by {memory_mode}
 	FallsBack bool                `yaml:"falls_back"` // falls back to the CPU, told by {memory_mode}
 
+	picture                                                    pattern
 	progress, devicePeak, deviceState, version, plugin, opened *regexp.Regexp
 	stages                                                     map[string]*regexp.Regexp
 }
@@ -166,8 +169,9 @@ func Parse(data []byte) (Launcher, error) {
 	l.opened = compile("opened", l.Opened, "")
 	if s := l.Several; s != nil {
 		s.files, s.finished = compile("several: files", s.Files, "frame"), compile("several: finished", s.Finished, "")
-		faults = append(faults, s.check(l.Args)...)
+		faults = append(faults, s.check(l.Args, l.Picture)...)
 	}
+	faults = append(faults, l.checkFiles()...)
 	if l.StaysOpen != nil {
 		faults = append(faults, l.StaysOpen.check(&l)...)
 	}
@@ -204,7 +208,7 @@ func Parse(data []byte) (Launcher, error) {
 
 var placeholder = regexp.MustCompile(`\{([a-z_.]+)\}`)
 
-var holes = []string{"scene", "frame", "first", "last", "step", "frames", "width", "height", "threads", "devices", "output", "stock", "clock_factor", "backend", "memory_mode", "inputs"}
+var holes = []string{"scene", "frame", "first", "last", "step", "frames", "width", "height", "threads", "devices", "output", "folder", "stock", "clock_factor", "backend", "memory_mode", "inputs"}
 
 // Start is the typed values for one start.
 type Start struct {
@@ -213,7 +217,7 @@ type Start struct {
 	Width, Height int
 	Threads       int
 	Devices       []string
-	Output        string // path of the file to write; of several files that from which they have their names
+	Output        string // path of the file to write, in a folder of its own; of several files that from which they have their names
 	Stock         string // path of a file that describes this host's devices, as JSON
 	ClockFactor   float64
 	Backend       string
@@ -233,7 +237,7 @@ func (l Launcher) Arguments(f Start) ([]string, error) {
 	values := map[string]string{
 		"scene": f.Scene, "width": strconv.Itoa(f.Width), "height": strconv.Itoa(f.Height),
 		"threads": strconv.Itoa(max(1, f.Threads)), "devices": strings.Join(f.Devices, ","), "output": f.Output,
-		"backend": f.Backend, "memory_mode": f.MemoryMode, "stock": f.Stock, "inputs": f.Inputs, "clock_factor": strconv.FormatFloat(f.ClockFactor, 'f', -1, 64),
+		"backend": f.Backend, "memory_mode": f.MemoryMode, "stock": f.Stock, "inputs": f.Inputs, "folder": filepath.Dir(f.Output), "clock_factor": strconv.FormatFloat(f.ClockFactor, 'f', -1, 64),
 	}
 	for name, value := range settings {
 		values["setting."+name] = l.Settings[name].argument(value, f.Paths)

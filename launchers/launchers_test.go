@@ -74,7 +74,7 @@ func TestParseSaysWhatIsWrong(t *testing.T) {
 		head + "args: ['{first}']\nseveral: {files: '(?P<frame>.)'}":  "want {first} and {last}",
 		head + "args: ['{frames}', '{frame}']\nseveral: {files: 'x'}": "{frame} in the arguments is one frame",
 		head + "args: ['{frames}']\nseveral: {files: 'x'}":            "no group (?P<frame>…)",
-		head + "args: ['{frames}']\nseveral: {}":                      "files is needed",
+		head + "args: ['{frames}']\nseveral: {}":                      "files or picture is needed",
 		head + "settings: {a: {type: anything}}":                      `type "anything"`,
 	} {
 		_, err := launchers.Parse([]byte(text))

@@ -13,7 +13,8 @@ import (
 // out, or as {frames}, a list with commas.
 type Several struct {
 	// Files is a pattern of the names of the files that it writes beside {output}, with a
-	// group named frame. One that renders a single frame may write {output} itself.
+	// group named frame. One that renders a single frame may write {output} itself. Not needed where
+	// the launcher says where its pictures are.
 	Files string `yaml:"files"`
 	// Finished is a pattern of what it says once a frame's file is written, with a group named
 	// frame, or without one where it says so of its frames in their order. Without a pattern a
@@ -24,7 +25,7 @@ type Several struct {
 	listed, stepping bool
 }
 
-func (s *Several) check(args []string) (faults []error) {
+func (s *Several) check(args []string, picture string) (faults []error) {
 	has := func(hole string) bool {
 		return slices.ContainsFunc(args, func(a string) bool { return strings.Contains(a, hole) })
 	}
@@ -35,15 +36,18 @@ func (s *Several) check(args []string) (faults []error) {
 	if has("{frame}") {
 		faults = append(faults, fmt.Errorf("several: {frame} in the arguments is one frame: want {first} and {last}, or {frames}"))
 	}
-	if s.Files == "" {
-		faults = append(faults, fmt.Errorf(`several: files is needed, such as '^frame0*(?P<frame>\d+)\.png$'`))
+	if (s.Files == "") == (picture == "") {
+		faults = append(faults, fmt.Errorf(`several: files or picture is needed, which say where a frame is, such as '^frame0*(?P<frame>\d+)\.png$'; not both`))
 	}
 	return faults
 }
 
-// Input is the name of the file of a pass's frame in the folder of inputs, such as beauty.0012.png.
-func Input(pass string, frame int, format string) string {
-	return fmt.Sprintf("%s.%04d.%s", pass, frame, strings.Replace(format, "jpeg", "jpg", 1))
+// Input is the name of a file of a pass's frame in the folder of inputs: beauty.0012.png its picture, beauty.depth.0012.exr its file depth.
+func Input(pass, file string, frame int, ending string) string {
+	if file != "" {
+		pass += "." + file
+	}
+	return fmt.Sprintf("%s.%04d.%s", pass, frame, strings.Replace(ending, "jpeg", "jpg", 1))
 }
 
 // numbers are the values of the placeholders that name frames.

@@ -88,7 +88,7 @@ func (s *StaysOpen) check(l *Launcher) (faults []error) {
 	if l.Several != nil {
 		faults = append(faults, fmt.Errorf("stays_open: a renderer that stays open is told each frame; leave several out"))
 	}
-	for _, hole := range []string{"frame", "first", "last", "step", "frames", "output", "inputs"} {
+	for _, hole := range []string{"frame", "first", "last", "step", "frames", "output", "folder", "inputs"} {
 		if slices.ContainsFunc(l.Args, func(a string) bool { return strings.Contains(a, "{"+hole+"}") }) {
 			faults = append(faults, fmt.Errorf("stays_open: {%s} in the arguments is not known when the renderer is opened: it is told on standard input", hole))
 		}

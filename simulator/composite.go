@@ -7,14 +7,18 @@ import (
 	_ "image/jpeg" // as what an input may be
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 )
 
-// composite multiplies the frames of other passes that lie in the folder of inputs; nil: none do.
+// composite multiplies the pictures of other passes that lie in the folder of inputs, such as beauty.0012.png; nil: none do. What these have
+// beside them, such as beauty.depth.0012.png, it has no use for.
 func (r Render) composite() (image.Image, error) {
 	if r.Inputs == "" {
 		return nil, nil
 	}
 	files, err := filepath.Glob(filepath.Join(r.Inputs, fmt.Sprintf("*.%04d.*", r.Frame)))
+	files = slices.DeleteFunc(files, func(name string) bool { return strings.Count(filepath.Base(name), ".") > 2 })
 	if err != nil || len(files) == 0 {
 		return nil, err
 	}

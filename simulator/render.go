@@ -42,6 +42,7 @@ type Render struct {
 	AdaptiveError          float64
 	Denoise, DenoiseDevice string
 	Bucket                 int
+	Layers                 bool // files beside the picture, see writeBeside
 	Fail                   string
 	Lacks                  string // what is left out without a word: "lamp" is the light in the middle
 	Say                    io.Writer
@@ -126,6 +127,11 @@ func (r Render) frame(ctx context.Context, scene Scene, host stock.Host, opens b
 	}
 	if status, err := r.pass(ctx, stages, fail, host, r.peak(scene, host)); err != nil {
 		return status, err
+	}
+	if r.Layers {
+		if err := r.writeBeside(scene, stages); err != nil {
+			return ExitCrashed, err
+		}
 	}
 	return r.write(<-painted, fail)
 }

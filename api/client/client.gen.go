@@ -145,10 +145,17 @@ type ClientInterface interface {
 	// Corresponds with POST /agent/leases (the `Lease` operationId).
 	Lease(ctx context.Context, body LeaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetInput The file of another pass's frame that a leased one needs
+	// PutFrameFileWithBody A file that the frame has beside its picture, sent before that; harmless when sent again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /agent/leases/{lease}/{fence}/files/{file} (the `PutFrameFile` operationId).
+	PutFrameFileWithBody(ctx context.Context, lease LeaseParam, fence FenceParam, file FileParam, params *PutFrameFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetInput The picture of another pass's frame that a leased one needs, or a file beside it
 	//
 	// Corresponds with GET /agent/leases/{lease}/{fence}/inputs/{shot} (the `GetInput` operationId).
-	GetInput(ctx context.Context, lease LeaseParam, fence FenceParam, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetInput(ctx context.Context, lease LeaseParam, fence FenceParam, shot ShotParam, params *GetInputParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PutRenderLogWithBody All that the renderer said in a try that was handed in: text, packed with gzip
 	//
@@ -594,6 +601,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /runs/{run}/frames/{shot}/{frame} (the `GetFrame` operationId).
 	GetFrame(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFrameFile A file that a finished frame has beside its picture
+	//
+	// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/files/{file} (the `GetFrameFile` operationId).
+	GetFrameFile(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, file FileParam, params *GetFrameFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPicture The picture of a finished frame: its file, or as it is looked at
 	//
@@ -1081,11 +1093,28 @@ func (c *Client) Lease(ctx context.Context, body LeaseJSONRequestBody, reqEditor
 	return c.Client.Do(req)
 }
 
-// GetInput The file of another pass's frame that a leased one needs
+// PutFrameFileWithBody A file that the frame has beside its picture, sent before that; harmless when sent again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /agent/leases/{lease}/{fence}/files/{file} (the `PutFrameFile` operationId).
+func (c *Client) PutFrameFileWithBody(ctx context.Context, lease LeaseParam, fence FenceParam, file FileParam, params *PutFrameFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutFrameFileRequestWithBody(c.Server, lease, fence, file, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetInput The picture of another pass's frame that a leased one needs, or a file beside it
 //
 // Corresponds with GET /agent/leases/{lease}/{fence}/inputs/{shot} (the `GetInput` operationId).
-func (c *Client) GetInput(ctx context.Context, lease LeaseParam, fence FenceParam, shot ShotParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetInputRequest(c.Server, lease, fence, shot)
+func (c *Client) GetInput(ctx context.Context, lease LeaseParam, fence FenceParam, shot ShotParam, params *GetInputParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetInputRequest(c.Server, lease, fence, shot, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2261,6 +2290,21 @@ func (c *Client) GetFrame(ctx context.Context, run RunParam, shot ShotParam, fra
 	return c.Client.Do(req)
 }
 
+// GetFrameFile A file that a finished frame has beside its picture
+//
+// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/files/{file} (the `GetFrameFile` operationId).
+func (c *Client) GetFrameFile(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, file FileParam, params *GetFrameFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFrameFileRequest(c.Server, run, shot, frame, file, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetPicture The picture of a finished frame: its file, or as it is looked at
 //
 // Corresponds with GET /runs/{run}/frames/{shot}/{frame}/picture (the `GetPicture` operationId).
@@ -3377,8 +3421,102 @@ func NewLeaseRequestWithBody(server string, contentType string, body io.Reader) 
 	return req, nil
 }
 
+// NewPutFrameFileRequestWithBody constructs an http.Request for the PutFrameFile method, with any body, and a specified content type
+func NewPutFrameFileRequestWithBody(server string, lease LeaseParam, fence FenceParam, file FileParam, params *PutFrameFileParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "lease", lease, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "fence", fence, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "file", file, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/agent/leases/%s/%s/files/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ending", params.Ending, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Content-Digest", params.ContentDigest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Content-Digest", headerParam0)
+
+	}
+
+	return req, nil
+}
+
 // NewGetInputRequest constructs an http.Request for the GetInput method
-func NewGetInputRequest(server string, lease LeaseParam, fence FenceParam, shot ShotParam) (*http.Request, error) {
+func NewGetInputRequest(server string, lease LeaseParam, fence FenceParam, shot ShotParam, params *GetInputParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3415,6 +3553,29 @@ func NewGetInputRequest(server string, lease LeaseParam, fence FenceParam, shot 
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "file", params.File, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -6246,6 +6407,112 @@ func NewGetFrameRequest(server string, run RunParam, shot ShotParam, frame Frame
 	return req, nil
 }
 
+// NewGetFrameFileRequest constructs an http.Request for the GetFrameFile method
+func NewGetFrameFileRequest(server string, run RunParam, shot ShotParam, frame FrameParam, file FileParam, params *GetFrameFileParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "shot", shot, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "frame", frame, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam3 string
+
+	pathParam3, err = runtime.StyleParamWithOptions("simple", false, "file", file, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/frames/%s/%s/files/%s", pathParam0, pathParam1, pathParam2, pathParam3)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Width != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "width", *params.Width, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Layer != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "layer", *params.Layer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Exposure != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "exposure", *params.Exposure, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "number", Format: "double"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetPictureRequest constructs an http.Request for the GetPicture method
 func NewGetPictureRequest(server string, run RunParam, shot ShotParam, frame FrameParam, params *GetPictureParams) (*http.Request, error) {
 	var err error
@@ -8546,12 +8813,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /agent/leases (the `Lease` operationId).
 	LeaseWithResponse(ctx context.Context, body LeaseJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaseResponse, error)
 
-	// GetInputWithResponse The file of another pass's frame that a leased one needs
+	// PutFrameFileWithBodyWithResponse A file that the frame has beside its picture, sent before that; harmless when sent again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /agent/leases/{lease}/{fence}/files/{file} (the `PutFrameFile` operationId).
+	PutFrameFileWithBodyWithResponse(ctx context.Context, lease LeaseParam, fence FenceParam, file FileParam, params *PutFrameFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutFrameFileResponse, error)
+
+	// GetInputWithResponse The picture of another pass's frame that a leased one needs, or a file beside it
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /agent/leases/{lease}/{fence}/inputs/{shot} (the `GetInput` operationId).
-	GetInputWithResponse(ctx context.Context, lease LeaseParam, fence FenceParam, shot ShotParam, reqEditors ...RequestEditorFn) (*GetInputResponse, error)
+	GetInputWithResponse(ctx context.Context, lease LeaseParam, fence FenceParam, shot ShotParam, params *GetInputParams, reqEditors ...RequestEditorFn) (*GetInputResponse, error)
 
 	// PutRenderLogWithBodyWithResponse All that the renderer said in a try that was handed in: text, packed with gzip
 	//
@@ -9069,6 +9343,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{run}/frames/{shot}/{frame} (the `GetFrame` operationId).
 	GetFrameWithResponse(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, reqEditors ...RequestEditorFn) (*GetFrameResponse, error)
+
+	// GetFrameFileWithResponse A file that a finished frame has beside its picture
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/files/{file} (the `GetFrameFile` operationId).
+	GetFrameFileWithResponse(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, file FileParam, params *GetFrameFileParams, reqEditors ...RequestEditorFn) (*GetFrameFileResponse, error)
 
 	// GetPictureWithResponse The picture of a finished frame: its file, or as it is looked at
 	//
@@ -9686,6 +9967,47 @@ func (r LeaseResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LeaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutFrameFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutFrameFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutFrameFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutFrameFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutFrameFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutFrameFileResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12451,6 +12773,54 @@ func (r GetFrameResponse) ContentType() string {
 	return ""
 }
 
+// GetFrameFileResponse200Headers the declared response headers of an HTTP 200 response for GetFrameFile
+type GetFrameFileResponse200Headers struct {
+	ContentDigest string
+}
+
+type GetFrameFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetFrameFileResponse200Headers
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFrameFileResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFrameFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFrameFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFrameFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFrameFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetPictureResponse200Headers the declared response headers of an HTTP 200 response for GetPicture
 type GetPictureResponse200Headers struct {
 	ContentDigest string
@@ -14790,13 +15160,26 @@ func (c *ClientWithResponses) LeaseWithResponse(ctx context.Context, body LeaseJ
 	return ParseLeaseResponse(rsp)
 }
 
-// GetInputWithResponse The file of another pass's frame that a leased one needs
+// PutFrameFileWithBodyWithResponse A file that the frame has beside its picture, sent before that; harmless when sent again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /agent/leases/{lease}/{fence}/files/{file} (the `PutFrameFile` operationId).
+func (c *ClientWithResponses) PutFrameFileWithBodyWithResponse(ctx context.Context, lease LeaseParam, fence FenceParam, file FileParam, params *PutFrameFileParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutFrameFileResponse, error) {
+	rsp, err := c.PutFrameFileWithBody(ctx, lease, fence, file, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutFrameFileResponse(rsp)
+}
+
+// GetInputWithResponse The picture of another pass's frame that a leased one needs, or a file beside it
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /agent/leases/{lease}/{fence}/inputs/{shot} (the `GetInput` operationId).
-func (c *ClientWithResponses) GetInputWithResponse(ctx context.Context, lease LeaseParam, fence FenceParam, shot ShotParam, reqEditors ...RequestEditorFn) (*GetInputResponse, error) {
-	rsp, err := c.GetInput(ctx, lease, fence, shot, reqEditors...)
+func (c *ClientWithResponses) GetInputWithResponse(ctx context.Context, lease LeaseParam, fence FenceParam, shot ShotParam, params *GetInputParams, reqEditors ...RequestEditorFn) (*GetInputResponse, error) {
+	rsp, err := c.GetInput(ctx, lease, fence, shot, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -15752,6 +16135,19 @@ func (c *ClientWithResponses) GetFrameWithResponse(ctx context.Context, run RunP
 	return ParseGetFrameResponse(rsp)
 }
 
+// GetFrameFileWithResponse A file that a finished frame has beside its picture
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/frames/{shot}/{frame}/files/{file} (the `GetFrameFile` operationId).
+func (c *ClientWithResponses) GetFrameFileWithResponse(ctx context.Context, run RunParam, shot ShotParam, frame FrameParam, file FileParam, params *GetFrameFileParams, reqEditors ...RequestEditorFn) (*GetFrameFileResponse, error) {
+	rsp, err := c.GetFrameFile(ctx, run, shot, frame, file, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFrameFileResponse(rsp)
+}
+
 // GetPictureWithResponse The picture of a finished frame: its file, or as it is looked at
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16656,6 +17052,35 @@ func ParseLeaseResponse(rsp *http.Response) (*LeaseResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutFrameFileResponse parses an HTTP response from a PutFrameFileWithResponse call
+func ParsePutFrameFileResponse(rsp *http.Response) (*PutFrameFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutFrameFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -18645,6 +19070,45 @@ func ParseGetFrameResponse(rsp *http.Response) (*GetFrameResponse, error) {
 		}
 		response.ApplicationproblemJSONDefault = &dest
 
+	}
+
+	return response, nil
+}
+
+// ParseGetFrameFileResponse parses an HTTP response from a GetFrameFileWithResponse call
+func ParseGetFrameFileResponse(rsp *http.Response) (*GetFrameFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFrameFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetFrameFileResponse200Headers
+		if values := rsp.Header.Values("Content-Digest"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Content-Digest", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ContentDigest = value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil

@@ -129,6 +129,9 @@ func words(x agent.Tried) string {
 		fmt.Fprintf(&b, "    %-12s %s\n", "on a device", megabytes(m.DevicePeakBytes))
 	}
 	fmt.Fprintf(&b, "    %-12s %s, %s, %s\n", "picture", x.File, x.Kind, megabytes(x.Bytes))
+	for _, f := range x.Beside {
+		fmt.Fprintf(&b, "    %-12s %s, %s\n", f.Name, f.File, f.Kind)
+	}
 	return b.String()
 }
 

@@ -64,6 +64,7 @@ func render() *cobra.Command {
 	f.StringVar(&r.Denoise, "denoise", "none", "none or smooth")
 	f.StringVar(&r.DenoiseDevice, "denoise-device", "gpu", "gpu or cpu")
 	f.IntVar(&r.Bucket, "bucket", 256, "edge in pixels of the squares that are rendered one after another")
+	f.BoolVar(&r.Layers, "layers", false, "write layers/depth.0012.png, layers/matte.0012.png and stats/0012.json too, beside the picture")
 	f.StringVar(&r.Lacks, "lacks", "", "what is left out of the picture without a word: lamp")
 	f.StringVar(&r.Fail, "fail", "", "failures on demand: WHAT@FRAME or WHAT@FRAME@HOST, by comma")
 	return c

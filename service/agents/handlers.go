@@ -8,8 +8,10 @@ import (
 	"time"
 
 	"rotanex.example/api"
+	"rotanex.example/core/framefiles"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/access"
+	files "rotanex.example/service/framefiles"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/loops"
@@ -80,21 +82,33 @@ func (a *Agents) PutPicture(w http.ResponseWriter, r *http.Request, lease, fence
 	httpapi.Done(w, r, a.Queue.KeepPicture(r.Context(), access.From(r.Context()).Host, lease, fence, params.ContentDigest, r.Body))
 }
 
-// Input answers with the file of a frame that a leased one needs.
-func (a *Agents) Input(w http.ResponseWriter, r *http.Request, lease, fence int64, shot string) {
-	f, err := a.Queue.InputOf(r.Context(), access.From(r.Context()).Host, lease, fence, shot)
+// PutFrameFile takes in a file that a lease has beside its picture.
+func (a *Agents) PutFrameFile(w http.ResponseWriter, r *http.Request, lease, fence int64, name string, params api.PutFrameFileParams) {
+	err := framefiles.ValidName(name)
+	if err != nil {
+		err = httpapi.BadField("file", name, err.Error())
+	} else {
+		file := files.File{Name: name, Kind: string(params.Kind), Ending: params.Ending}
+		err = a.Queue.KeepFile(r.Context(), access.From(r.Context()).Host, lease, fence, file, params.ContentDigest, r.Body)
+	}
+	httpapi.Done(w, r, err)
+}
+
+// Input answers with a file of a frame that a leased one needs.
+func (a *Agents) Input(w http.ResponseWriter, r *http.Request, lease, fence int64, shot string, params api.GetInputParams) {
+	key, size, err := a.Queue.InputOf(r.Context(), access.From(r.Context()).Host, lease, fence, shot, params.File)
 	if err != nil {
 		httpapi.Fail(w, r, err)
 		return
 	}
-	file, err := a.Pictures.Open(r.Context(), f.Key())
+	file, err := a.Pictures.Open(r.Context(), key)
 	if err != nil {
 		httpapi.Fail(w, r, err)
 		return
 	}
 	defer func() { _ = file.Close() }()
 	w.Header().Set("Content-Type", "application/octet-stream")
-	w.Header().Set("Content-Length", strconv.FormatInt(*f.Bytes, 10))
+	w.Header().Set("Content-Length", strconv.FormatInt(size, 10))
 	_, _ = io.Copy(w, file)
 }
 
@@ -129,9 +143,10 @@ func leaseRecords(all []turn.Lease) []api.Lease {
 		out[i] = api.Lease{
 			Lease: l.Lease, Fence: l.Fence, Run: l.Run, Shot: l.Shot, Frame: l.Frame, Crew: l.Crew, Devices: l.Devices, Backend: l.Backend,
 			MemoryMode: api.LeaseMemoryMode(l.MemoryMode), Package: l.Package, Scene: l.Scene, Width: l.Width, Height: l.Height, Launcher: l.Launcher, Settings: l.Settings, Start: l.Start,
+			Files: l.Files,
 		}
 		for _, x := range l.Inputs {
-			out[i].Inputs = append(out[i].Inputs, api.LeaseInput{Shot: x.Shot, Pass: x.Pass, Sha256: x.SHA256, Format: api.LeaseInputFormat(x.Format)})
+			out[i].Inputs = append(out[i].Inputs, api.LeaseInput{Shot: x.Shot, Pass: x.Pass, File: x.File, Sha256: x.SHA256, Format: x.Format})
 		}
 	}
 	return out

@@ -33,6 +33,8 @@ import (
 	"rotanex.example/service/computations"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
+	"rotanex.example/service/finished"
+	"rotanex.example/service/framefiles"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/jobs"
 	"rotanex.example/service/licences"
@@ -160,6 +162,7 @@ type Service struct {
 
 	queue    *queue.Queue
 	standing *standing.Standing
+	finished finished.Finished
 	licences *licences.Licences
 	agents   *agents.Agents
 	runs     *runs.Runs
@@ -257,7 +260,8 @@ func (s *Service) build(ctx context.Context) (err error) {
 	kept := s.pictures
 	s.queue = queue.New(s.store, s.clock, s.feed, kept, c.Log)
 	s.renderLogs = renderlogs.New(s.store, s.blobs)
-	s.standing = standing.New(s.store, s.clock, s.feed, s.queue, kept, s.renderLogs)
+	s.standing = standing.New(s.store, s.clock, s.feed, s.queue, s.renderLogs)
+	s.finished = finished.Finished{Standing: s.standing, Pictures: kept, Files: framefiles.Files{Store: s.store, Pictures: kept}}
 	s.accounts = accounts.New(s.store, s.clock, s.queue)
 	s.runs = runs.New(runs.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Standing: s.standing, Accounts: s.accounts, Sources: s.sources, Policy: replan.Policy(c.Policy), Log: c.Log})
 	s.trials = trials.New(s.store, s.clock, s.hosts, s.shots, s.runs)

@@ -55,7 +55,7 @@ func TestWhatNothingRestsOnIsRemoved(t *testing.T) {
 	}
 	for _, op := range operations(t) {
 		if op.method == "GET" && strings.HasPrefix(op.path, "/runs/{run}") {
-			code, said := ask("viewer", "GET", strings.NewReplacer("{run}", run, "{shot}", "gale-010", "{frame}", "1", "{fence}", "1").Replace(op.path), "")
+			code, said := ask("viewer", "GET", strings.NewReplacer("{run}", run, "{shot}", "gale-010", "{frame}", "1", "{fence}", "1", "{file}", "depth").Replace(op.path), "")
 			assert.Equal(t, 404, code, "%s: %s", op.path, said)
 		}
 	}

@@ -324,7 +324,11 @@ func (e endpoints) GetFrame(w http.ResponseWriter, r *http.Request, run uuid.UUI
 }
 
 func (e endpoints) GetPicture(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int, params api.GetPictureParams) {
-	e.standing.Picture(w, r, run, shot, frame, params)
+	e.finished.Picture(w, r, run, shot, frame, params)
+}
+
+func (e endpoints) GetFrameFile(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int, file string, params api.GetFrameFileParams) {
+	e.finished.FrameFile(w, r, run, shot, frame, file, params)
 }
 
 func (e endpoints) GetLedger(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
@@ -334,26 +338,9 @@ func (e endpoints) GetLedger(w http.ResponseWriter, r *http.Request, run uuid.UU
 func (e endpoints) StreamEvents(w http.ResponseWriter, r *http.Request, params api.StreamEventsParams) {
 	e.feed.Stream(w, r, params)
 }
-func (e endpoints) Lease(w http.ResponseWriter, r *http.Request)     { e.agents.Lease(w, r) }
-func (e endpoints) Heartbeat(w http.ResponseWriter, r *http.Request) { e.agents.Heartbeat(w, r) }
+
 func (e endpoints) GetRenderLog(w http.ResponseWriter, r *http.Request, run uuid.UUID, shot string, frame int, fence int64) {
 	e.standing.RenderLog(w, r, run, shot, frame, fence)
-}
-
-func (e endpoints) PutRenderLog(w http.ResponseWriter, r *http.Request, lease, fence int64) {
-	e.renderLogs.Put(w, r, lease, fence)
-}
-
-func (e endpoints) PutPicture(w http.ResponseWriter, r *http.Request, lease, fence int64, params api.PutPictureParams) {
-	e.agents.PutPicture(w, r, lease, fence, params)
-}
-
-func (e endpoints) GetInput(w http.ResponseWriter, r *http.Request, lease, fence int64, shot api.ShotParam) {
-	e.agents.Input(w, r, lease, fence, shot)
-}
-
-func (e endpoints) PutResult(w http.ResponseWriter, r *http.Request, lease, fence int64) {
-	e.agents.PutResult(w, r, lease, fence)
 }
 
 func (e endpoints) GetFit(w http.ResponseWriter, r *http.Request, shot string) {

@@ -14,6 +14,7 @@ import (
 
 	"rotanex.example/service/access"
 	"rotanex.example/service/events"
+	"rotanex.example/service/framefiles"
 	"rotanex.example/service/jobs"
 	"rotanex.example/service/queue"
 )
@@ -82,7 +83,7 @@ func snapshot(ctx context.Context, database string, do func(id string, tx *gorm.
 	})
 }
 
-// picture is that of a done frame.
+// picture is that of a done frame, or a file beside it.
 type picture struct {
 	Shot  string
 	Frame int
@@ -90,7 +91,8 @@ type picture struct {
 }
 
 func picturesOf(db *gorm.DB) (out []picture, err error) {
-	return out, db.Raw("SELECT shot, frame, picture AS key FROM frames WHERE state = 'done' AND picture <> '' ORDER BY run_id, shot, frame").Scan(&out).Error
+	return out, db.Raw(`SELECT shot, frame, picture AS key FROM frames WHERE state = 'done' AND picture <> ''
+		UNION ALL SELECT f.shot, f.frame, x.key FROM frames f JOIN frame_files x ON ` + framefiles.Held + ` WHERE f.state = 'done' ORDER BY shot, frame, key`).Scan(&out).Error
 }
 
 // putRight sets right what was under way when the backup was made.

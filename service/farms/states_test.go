@@ -91,7 +91,7 @@ func newField(t *testing.T) *field {
 	kept := pictures.New(on.Blobs)
 	q := queue.New(f.db, on.Clock, on.Feed, kept, on.Log)
 	f.Farms = New(Config{
-		Store: f.db, Clock: on.Clock, Feed: on.Feed, Queue: q, Standing: standing.New(f.db, on.Clock, on.Feed, q, kept, renderlogs.New(f.db, on.Blobs)), Pictures: kept, Sources: src,
+		Store: f.db, Clock: on.Clock, Feed: on.Feed, Queue: q, Standing: standing.New(f.db, on.Clock, on.Feed, q, renderlogs.New(f.db, on.Blobs)), Pictures: kept, Sources: src,
 		Packages: packages.New(f.db, on.Clock, on.Blobs, src), Jobs: j, Owner: "us", Log: on.Log,
 	})
 	require.NoError(t, f.db.Create(&hosts.Farm{Name: ebb.Name, Source: ebb.Source, Spec: ebb}).Error)

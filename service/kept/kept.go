@@ -73,10 +73,15 @@ func madeOf(spec shots.Spec, inputs map[string]Input) (out []string) {
 	return out
 }
 
-// samePicture reports whether frames of a shot look the same by two descriptions of it.
+// samePicture reports whether frames of a shot by one description of it are as another would have them.
 func samePicture(a, b shots.Spec) bool {
 	return maps.Equal(shots.Settings(a), shots.Settings(b)) && slices.Equal(a.Inputs, b.Inputs) &&
-		a.Version == b.Version && slices.Equal(a.Plugins, b.Plugins)
+		a.Version == b.Version && slices.Equal(a.Plugins, b.Plugins) && hasFiles(a, b)
+}
+
+// hasFiles reports whether frames of one have the files that another asks for.
+func hasFiles(a, b shots.Spec) bool {
+	return !slices.ContainsFunc(b.Files, func(name string) bool { return !slices.Contains(a.Files, name) })
 }
 
 func sameFile(a, b providers.PackageFile) bool {

@@ -49,7 +49,7 @@ func newOffice(t *testing.T) *office {
 	require.NoError(t, err)
 	q := queue.New(o.DB, o.Clock, o.Feed, pictures.New(o.Blobs), o.Log)
 	o.Notify = New(Config{
-		Store: o.DB, Clock: o.Clock, Jobs: o.Jobs(t), Standing: standing.New(o.DB, o.Clock, o.Feed, q, pictures.New(o.Blobs), renderlogs.New(o.DB, o.Blobs)), Secrets: box,
+		Store: o.DB, Clock: o.Clock, Jobs: o.Jobs(t), Standing: standing.New(o.DB, o.Clock, o.Feed, q, renderlogs.New(o.DB, o.Blobs)), Secrets: box,
 		Address: "http://rotanex.lanternfish.example", Zone: time.UTC, Mail: o.postOffice(), Log: o.Log,
 	})
 	require.NoError(t, o.DB.Exec("INSERT INTO runs (id, kind, request, state, tries, created_at) VALUES ($1, 'run', '', 'running', 3, $2)", o.run, teststage.Six).Error)

@@ -20,6 +20,7 @@ import (
 	"gocloud.dev/gcerrors"
 	"golang.org/x/sync/semaphore"
 
+	"rotanex.example/core/framefiles"
 	"rotanex.example/core/picture"
 	"rotanex.example/service/httpapi"
 )
@@ -79,12 +80,36 @@ func New(blobs *blob.Bucket) *Pictures {
 // Keep stores a file under a key: written aside, then checked. It is there only if its
 // SHA-256 is the one wanted and it is a whole picture of that size; else the error is a
 // problem that says what is wrong, and nothing stays behind.
-func (p *Pictures) Keep(ctx context.Context, key string, body io.Reader, want []byte, width, height int) (int64, picture.Info, error) {
+func (p *Pictures) Keep(ctx context.Context, key string, body io.Reader, want []byte, width, height int) (size int64, info picture.Info, err error) {
+	size, err = p.keep(ctx, key, body, want, func() error {
+		info, err = p.check(ctx, key, width, height)
+		return err
+	})
+	return size, info, err
+}
+
+// KeepFile stores a file of a kind of core/framefiles, of a frame of that size, as Keep does.
+func (p *Pictures) KeepFile(ctx context.Context, key string, body io.Reader, want []byte, kind string, width, height int) (int64, error) {
+	return p.keep(ctx, key, body, want, func() error {
+		if kind == framefiles.Picture {
+			return framefiles.Seen(p.check(ctx, key, width, height))
+		}
+		stored, err := p.blobs.NewReader(ctx, key, nil)
+		if err != nil {
+			return fmt.Errorf("the stored file: %w", err)
+		}
+		defer func() { _ = stored.Close() }()
+		return framefiles.Check(kind, stored, stored.Size(), width, height)
+	})
+}
+
+// keep stores a file, unless it is not the one wanted or its check says that it is unfit.
+func (p *Pictures) keep(ctx context.Context, key string, body io.Reader, want []byte, check func() error) (int64, error) {
 	aside, cancel := context.WithCancel(ctx)
 	defer cancel() // a writer that is not closed leaves nothing behind
 	file, err := p.blobs.NewWriter(aside, key, &blob.WriterOptions{ContentType: "application/octet-stream", DisableContentTypeDetection: true})
 	if err != nil {
-		return 0, picture.Info{}, p.wrote(ctx, err)
+		return 0, p.wrote(ctx, err)
 	}
 	sum, read := sha256.New(), &sent{Reader: io.LimitReader(body, most)}
 	size, err := io.Copy(io.MultiWriter(file, sum), read)
@@ -97,20 +122,19 @@ func (p *Pictures) Keep(ctx context.Context, key string, body io.Reader, want []
 	if err != nil {
 		cancel()
 		_ = file.Close()
-		return 0, picture.Info{}, err
+		return 0, err
 	}
 	if err = file.Close(); err == nil {
 		err = p.settle(ctx, key)
 	}
 	if err = p.wrote(ctx, err); err != nil {
-		return 0, picture.Info{}, err
+		return 0, err
 	}
-	info, err := p.check(ctx, key, width, height)
-	if unfit(err) {
+	if err = check(); unfit(err) {
 		_ = p.blobs.Delete(ctx, key)
-		return 0, info, httpapi.BadField("body", "", err.Error())
+		return 0, httpapi.BadField("body", "", err.Error())
 	}
-	return size, info, err
+	return size, err
 }
 
 // settle waits until a file that lies in a folder is on its disk, with its name: a frame must not be done whose picture a power
@@ -143,9 +167,9 @@ func syncFolder(path string) error {
 	return errors.Join(folder.Sync(), folder.Close())
 }
 
-// unfit reports whether it is the picture that is wrong.
+// unfit reports whether it is the file that is wrong.
 func unfit(err error) bool {
-	return errors.Is(err, picture.ErrUndecodable) || errors.Is(err, picture.ErrWrongSize) || errors.Is(err, picture.ErrBlank)
+	return errors.Is(err, framefiles.ErrUnfit) || errors.Is(err, picture.ErrUndecodable) || errors.Is(err, picture.ErrWrongSize) || errors.Is(err, picture.ErrBlank)
 }
 
 func (p *Pictures) check(ctx context.Context, key string, width, height int) (info picture.Info, err error) {

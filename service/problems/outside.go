@@ -6,6 +6,7 @@ import (
 	"maps"
 	"math/big"
 	"slices"
+	"strings"
 	"time"
 
 	"rotanex.example/core/planning"
@@ -87,6 +88,10 @@ func (b *builder) addFarms(ctx context.Context) error {
 			crew := f.Spec.Crew()
 			if len(shot.Spec.After) > 0 {
 				b.leaveOut(shot.Name, f.Name, crew.ID, "a farm renders from a package: it cannot be handed the frames of other passes", "")
+				continue
+			}
+			if len(shot.Spec.Files) > 0 {
+				b.leaveOut(shot.Name, f.Name, crew.ID, "a farm sends home pictures alone, and each frame is to have "+strings.Join(shot.Spec.Files, ", ")+" too", "")
 				continue
 			}
 			if frame, ok := b.estimate(shot, f.Name, crew, 0); ok {

@@ -16,6 +16,7 @@ import (
 	"rotanex.example/core/timing"
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/events"
+	"rotanex.example/service/framefiles"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/tries"
@@ -29,11 +30,7 @@ func stale(lease, fence int64) error {
 // KeepPicture stores the file of a lease: written aside, checked, and counted as
 // there only when all of that is done. Digest is its Content-Digest.
 func (q *Queue) KeepPicture(ctx context.Context, host string, lease, fence int64, digest string, body io.Reader) error {
-	want, err := base64.StdEncoding.DecodeString(strings.TrimSuffix(strings.TrimPrefix(digest, "sha-256=:"), ":"))
-	if err != nil || len(want) != sha256.Size {
-		return httpapi.BadField("Content-Digest", digest, "is no SHA-256 in base64")
-	}
-	f, spec, err := q.heldFrame(ctx, host, lease, fence)
+	want, f, spec, err := q.expected(ctx, host, lease, fence, digest)
 	if err != nil {
 		return err
 	}
@@ -45,9 +42,41 @@ func (q *Queue) KeepPicture(ctx context.Context, host string, lease, fence int64
 	return stale(lease, fence)
 }
 
-// keep stores a picture of a leased frame, and notes it if the frame still is; else the file is nobody's.
+// KeepFile stores a file that a lease has beside its picture, in the same way. It is sent before that.
+func (q *Queue) KeepFile(ctx context.Context, host string, lease, fence int64, file framefiles.File, digest string, body io.Reader) error {
+	want, f, spec, err := q.expected(ctx, host, lease, fence, digest)
+	if err != nil {
+		return err
+	}
+	kept, err := q.files.Keep(ctx, f.lease(spec, host), file, want, body)
+	if err == nil && !kept {
+		err = stale(lease, fence)
+	}
+	return err
+}
+
+// expected is the frame of a lease, and what the file that is sent for it is by its digest.
+func (q *Queue) expected(ctx context.Context, host string, lease, fence int64, digest string) (want []byte, f Frame, spec shots.Spec, err error) {
+	want, err = base64.StdEncoding.DecodeString(strings.TrimSuffix(strings.TrimPrefix(digest, "sha-256=:"), ":"))
+	if err != nil || len(want) != sha256.Size {
+		return nil, f, spec, httpapi.BadField("Content-Digest", digest, "is no SHA-256 in base64")
+	}
+	f, spec, err = q.heldFrame(ctx, host, lease, fence)
+	return want, f, spec, err
+}
+
+// lease is the frame under lease, as its files are kept.
+func (f Frame) lease(spec shots.Spec, host string) framefiles.Lease {
+	return framefiles.Lease{Frame: f.ID, Fence: f.Fence, Host: host, Keys: f.leaseKey(), Width: spec.Width, Height: spec.Height}
+}
+
+// keep stores a picture of a leased frame that has all the files that its shot asks for, and notes it if the frame still is leased;
+// else the file is nobody's.
 func (q *Queue) keep(ctx context.Context, f Frame, spec shots.Spec, host string, want []byte, body io.Reader) (key string, kept bool, err error) {
 	key = f.keyFor(want)
+	if err := q.files.Complete(ctx, f.lease(spec, host), spec.Files); err != nil {
+		return key, false, err
+	}
 	size, info, err := q.pictures.Keep(ctx, key, body, want, spec.Width, spec.Height)
 	if err == nil {
 		kept, err = q.notePicture(ctx, host, f.ID, f.Fence, hex.EncodeToString(want), size, info, key)

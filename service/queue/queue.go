@@ -26,6 +26,7 @@ import (
 	"rotanex.example/service/bookings"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
+	"rotanex.example/service/framefiles"
 	"rotanex.example/service/licences"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/store"
@@ -58,6 +59,7 @@ type Queue struct {
 	clock    clock.Clock
 	feed     *events.Feed
 	pictures *pictures.Pictures
+	files    framefiles.Files
 	log      *slog.Logger
 	crowds   *bookings.Crowds
 	sweeps   atomic.Int64
@@ -69,7 +71,7 @@ type Queue struct {
 
 // New makes it.
 func New(s *store.Store, c clock.Clock, f *events.Feed, p *pictures.Pictures, log *slog.Logger) *Queue {
-	return &Queue{store: s, clock: c, feed: f, pictures: p, log: log, crowds: bookings.NewCrowds(), Ended: func(context.Context, uuid.UUID, string, bool) error { return nil }}
+	return &Queue{store: s, clock: c, feed: f, pictures: p, files: framefiles.Files{Store: s, Pictures: p}, log: log, crowds: bookings.NewCrowds(), Ended: func(context.Context, uuid.UUID, string, bool) error { return nil }}
 }
 
 // Sweep does what time brings about: leases that were not renewed end, and seats that

@@ -16,6 +16,7 @@ import (
 	"rotanex.example/core/picture"
 	"rotanex.example/core/timing"
 	"rotanex.example/service/bookings"
+	"rotanex.example/service/framefiles"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/shots"
 	"rotanex.example/service/store"
@@ -93,7 +94,10 @@ func TakeOver(tx *gorm.DB, run, from uuid.UUID, shot string, numbers []int) (int
 	done := tx.Exec(`INSERT INTO frames (run_id, shot, frame, state, fence, host, crew, done_at, seconds, sha256, bytes, format, picture, seen, from_run)
 		SELECT $1, shot, frame, 'done', fence, host, crew, done_at, seconds, sha256, bytes, format, picture, seen, coalesce(from_run, run_id) FROM frames
 		WHERE run_id = $2 AND shot = $3 AND frame = ANY($4) AND state = 'done' AND NOT warm_up AND repeat = 0`, run, from, shot, numbers)
-	return int(done.RowsAffected), done.Error
+	if done.Error != nil {
+		return 0, done.Error
+	}
+	return int(done.RowsAffected), framefiles.TakeOver(tx, run, from, shot, numbers)
 }
 
 // TryAgain lets the failed frames of a run wait again, on every crew, as if they had

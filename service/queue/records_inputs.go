@@ -74,12 +74,21 @@ func blockedForEver(tx *gorm.DB, run uuid.UUID) (all []leased, err error) {
 	}
 }
 
-// InputOf is the frame of another shot that one needs which a host has under lease.
-func (q *Queue) InputOf(ctx context.Context, host string, lease, fence int64, shot string) (f Frame, err error) {
+// InputOf is where the picture is, or a file beside it, of the frame of another shot that one needs which a host has under lease; and
+// of how many bytes.
+func (q *Queue) InputOf(ctx context.Context, host string, lease, fence int64, shot, file string) (key string, size int64, err error) {
+	var f Frame
 	err = q.store.WithContext(ctx).Raw(`SELECT i.* FROM frames f JOIN run_shots s USING (run_id, shot), `+turn.Inputs+` i
 		WHERE f.id = $1 AND f.fence = $2 AND f.host = $3 AND f.state = 'rendering' AND i.shot = $4`, lease, fence, host, shot).Take(&f).Error
 	if store.Missing(err) {
 		err = httpapi.Conflict(fmt.Sprintf("lease %d with fence %d is not held any more, or its frame needs none of %s that is done", lease, fence, shot))
 	}
-	return f, err
+	switch {
+	case err != nil:
+		return "", 0, err
+	case file == "":
+		return f.Key(), *f.Bytes, nil
+	}
+	x, err := q.files.Named(ctx, f.ID, file)
+	return x.Key, x.Bytes, err
 }

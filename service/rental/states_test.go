@@ -62,7 +62,7 @@ func newLet(t *testing.T, source http.HandlerFunc) *let {
 	h := hosts.New(hosts.Config{Store: l.db, Clock: on.Clock, Feed: on.Feed, Beat: queue.Beat, Currency: "EUR", Zone: time.UTC})
 	l.Rental = New(Config{
 		Store: l.db, Clock: on.Clock, Feed: on.Feed, Hosts: h, Access: access.New(l.db, on.Clock, false, false), Sources: src, Jobs: j,
-		Standing: standing.New(l.db, on.Clock, on.Feed, q, kept, renderlogs.New(l.db, on.Blobs)), Address: "http://rotanex.example", Owner: "us", Log: on.Log,
+		Standing: standing.New(l.db, on.Clock, on.Feed, q, renderlogs.New(l.db, on.Blobs)), Address: "http://rotanex.example", Owner: "us", Log: on.Log,
 	})
 	require.NoError(t, l.db.Create(&hosts.Offer{Name: solo.Name, Source: solo.Source, Spec: solo}).Error)
 	require.NoError(t, l.db.Exec("INSERT INTO runs (id, kind, request, state, tries, created_at, cap) VALUES ($1, 'run', '', 'running', 3, $2, 5)", l.run, six).Error)

@@ -40,7 +40,7 @@ func newStage(t *testing.T) *stage {
 	kept := pictures.New(on.Blobs)
 	q := queue.New(on.DB, on.Clock, on.Feed, kept, on.Log)
 	s.Runs = New(Config{
-		Store: on.DB, Clock: on.Clock, Feed: on.Feed, Queue: q, Standing: standing.New(on.DB, on.Clock, on.Feed, q, kept, renderlogs.New(on.DB, on.Blobs)), Accounts: accounts.New(on.DB, on.Clock, q), Log: on.Log,
+		Store: on.DB, Clock: on.Clock, Feed: on.Feed, Queue: q, Standing: standing.New(on.DB, on.Clock, on.Feed, q, renderlogs.New(on.DB, on.Blobs)), Accounts: accounts.New(on.DB, on.Clock, q), Log: on.Log,
 	})
 	require.NoError(t, s.Begin(t.Context(), s.beginning(s.run)))
 	return s

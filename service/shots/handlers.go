@@ -50,7 +50,7 @@ func record(s Shot) api.Shot {
 func (s Spec) record() api.ShotSpec {
 	out := api.ShotSpec{
 		Name: s.Name, Title: s.Title, Scene: s.Scene, Frames: s.Frames, Width: s.Width, Height: s.Height, Launcher: s.Launcher, Settings: s.Settings,
-		Fps: s.FPS, Deadline: s.Deadline, Inputs: s.Inputs, Backend: s.Backend, Devices: s.Devices, Version: s.Version, Plugins: s.Plugins, Features: s.Features, Accepts: s.Accepts,
+		Fps: s.FPS, Deadline: s.Deadline, Inputs: s.Inputs, Files: s.Files, Backend: s.Backend, Devices: s.Devices, Version: s.Version, Plugins: s.Plugins, Features: s.Features, Accepts: s.Accepts,
 		Licence: s.Licence, HostMemoryGb: float32(s.HostMemoryGB), DeviceMemoryGb: float32(s.DeviceMemoryGB), TexturesGb: float32(s.TexturesGB), Buffers: s.Buffers,
 	}
 	for _, p := range s.Passes {

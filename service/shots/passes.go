@@ -24,6 +24,7 @@ type Pass struct {
 	Launcher string            `json:"launcher,omitempty"`
 	Settings map[string]string `json:"settings,omitempty"`
 	Inputs   []string          `json:"inputs,omitempty"`
+	Files    []string          `json:"files,omitempty"`
 
 	Backend  string   `json:"backend,omitempty"`
 	Devices  []string `json:"devices,omitempty"`
@@ -52,7 +53,7 @@ func (s Spec) pass(p Pass) Spec {
 	}
 	if p.Launcher != "" && p.Launcher != s.Launcher {
 		out.Settings, out.Backend, out.Version, out.Licence = nil, "", "", ""
-		out.Plugins, out.Features, out.Accepts = nil, nil, nil
+		out.Plugins, out.Features, out.Accepts, out.Files = nil, nil, nil, nil
 		out.HostMemoryGB, out.DeviceMemoryGB, out.TexturesGB, out.Buffers, out.OutOfMemory = 0, 0, 0, 0, nil
 	}
 	out.Settings = maps.Clone(out.Settings)
@@ -74,6 +75,7 @@ func (s Spec) pass(p Pass) Spec {
 	say(&out.Buffers, p.Buffers)
 	for _, list := range []struct{ own, its *[]string }{
 		{&out.Inputs, &p.Inputs},
+		{&out.Files, &p.Files},
 		{&out.Devices, &p.Devices},
 		{&out.Plugins, &p.Plugins},
 		{&out.Features, &p.Features},

@@ -11,6 +11,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"rotanex.example/core/framefiles"
 	"rotanex.example/core/frames"
 	"rotanex.example/core/memory"
 	"rotanex.example/core/paths"
@@ -118,7 +119,30 @@ func check(name string, spec Spec) (int, error) {
 			return 0, httpapi.BadField("/inputs", input, "want a path below the agents' scene folder")
 		}
 	}
+	if err := checkFiles("/files", spec.Files); err != nil {
+		return 0, err
+	}
+	for i, p := range spec.Passes {
+		if err := checkFiles(fmt.Sprintf("/passes/%d/files", i), p.Files); err != nil {
+			return 0, err
+		}
+	}
 	return set.Len(), checkPasses(spec)
+}
+
+// checkFiles says what is wrong with the names of the files that frames must have.
+func checkFiles(field string, names []string) error {
+	seen := map[string]bool{}
+	for _, name := range names {
+		if err := framefiles.ValidName(name); err != nil {
+			return httpapi.BadField(field, name, err.Error())
+		}
+		if seen[strings.ToLower(name)] {
+			return httpapi.BadField(field, name, "is there twice")
+		}
+		seen[strings.ToLower(name)] = true
+	}
+	return nil
 }
 
 // outside reports whether a path leaves the folder or the root that it is below of, or is none.

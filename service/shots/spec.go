@@ -17,6 +17,7 @@ type Spec struct {
 	FPS      float64           `json:"fps,omitempty"`     // at which it plays; 0: 24
 	Deadline time.Time         `json:"deadline,omitzero"` // zero: none of its own
 	Inputs   []string          `json:"inputs,omitempty"`  // files beside the scene
+	Files    []string          `json:"files,omitempty"`   // names of those that each frame must have beside its picture
 
 	Passes []Pass `json:"passes,omitempty"` // in which it is rendered; each is a shot of its own as well
 	// Of a pass: its shot, its name there, and the shots whose frame it needs for its own.

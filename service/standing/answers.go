@@ -1,8 +1,11 @@
 package standing
 
 import (
+	"context"
+
 	"rotanex.example/api"
 	"rotanex.example/core/dispatch"
+	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 )
 
@@ -25,6 +28,24 @@ func record(f queue.Frame) api.Frame {
 		}
 	}
 	return out
+}
+
+// withFiles are frames with the files that they have beside their pictures.
+func (s *Standing) withFiles(ctx context.Context, all ...queue.Frame) ([]api.Frame, error) {
+	ids := []int64{}
+	for _, f := range all {
+		if f.State == queue.Done {
+			ids = append(ids, f.ID)
+		}
+	}
+	files, err := s.files.Of(ctx, ids)
+	out := httpapi.Each(all, record)
+	for i, f := range all {
+		for _, x := range files[f.ID] {
+			out[i].Files = append(out[i].Files, api.FrameFile{Name: x.Name, Kind: api.FrameFileKind(x.Kind), Ending: x.Ending, Sha256: x.SHA256, Bytes: x.Bytes})
+		}
+	}
+	return out, err
 }
 
 func failedRecord(x FailedFrames) api.FailedFrames {

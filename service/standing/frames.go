@@ -60,8 +60,8 @@ func (s *Standing) Frames(ctx context.Context, run uuid.UUID, want Wanted) (page
 	return page, next, nil
 }
 
-// frame returns one frame of a run, or a problem that names it.
-func (s *Standing) frame(ctx context.Context, run uuid.UUID, shot string, number int) (queue.Frame, error) {
+// One returns one frame of a run, or a problem that names it.
+func (s *Standing) One(ctx context.Context, run uuid.UUID, shot string, number int) (queue.Frame, error) {
 	var f queue.Frame
 	if err := s.known(ctx, run); err != nil {
 		return f, err
@@ -97,7 +97,7 @@ func (Try) TableName() string { return "tries" }
 
 // Frame returns a frame and every try of it.
 func (s *Standing) Frame(ctx context.Context, run uuid.UUID, shot string, number int) (f queue.Frame, tries []Try, err error) {
-	if f, err = s.frame(ctx, run, shot, number); err == nil {
+	if f, err = s.One(ctx, run, shot, number); err == nil {
 		err = s.store.WithContext(ctx).Where("frame_id = ?", f.ID).Order("fence").Find(&tries).Error
 	}
 	if err != nil {

@@ -35,7 +35,7 @@ func newStill(t *testing.T) *still {
 	db := on.DB
 	kept := pictures.New(on.Blobs)
 	q := queue.New(db, on.Clock, on.Feed, kept, on.Log)
-	s := &still{t: t, db: db, run: uuid.New(), queue: q, Standing: New(db, on.Clock, on.Feed, q, kept, renderlogs.New(db, on.Blobs))}
+	s := &still{t: t, db: db, run: uuid.New(), queue: q, Standing: New(db, on.Clock, on.Feed, q, renderlogs.New(db, on.Blobs))}
 	require.NoError(t, db.Exec("INSERT INTO runs (id, kind, request, state, tries, created_at) VALUES ($1, 'run', '', 'running', 3, $2)", s.run, teststage.Six).Error)
 	require.NoError(t, db.Exec(`INSERT INTO run_shots (run_id, shot, spec) VALUES ($1, 'lamp-040', '{"name": "lamp-040"}')`, s.run).Error)
 	return s

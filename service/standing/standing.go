@@ -10,7 +10,7 @@ import (
 
 	"rotanex.example/service/clock"
 	"rotanex.example/service/events"
-	"rotanex.example/service/pictures"
+	"rotanex.example/service/framefiles"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/renderlogs"
 	"rotanex.example/service/store"
@@ -18,17 +18,17 @@ import (
 
 // Standing answers.
 type Standing struct {
-	store    *store.Store
-	clock    clock.Clock
-	queue    *queue.Queue
-	pictures *pictures.Pictures
-	logs     *renderlogs.Logs
-	feed     *events.Feed
-	maps     *lru.Cache[uuid.UUID, *mapped] // of runs that are looked at
+	store *store.Store
+	clock clock.Clock
+	queue *queue.Queue
+	files framefiles.Files
+	logs  *renderlogs.Logs
+	feed  *events.Feed
+	maps  *lru.Cache[uuid.UUID, *mapped] // of runs that are looked at
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, p *pictures.Pictures, l *renderlogs.Logs) *Standing {
+func New(s *store.Store, c clock.Clock, f *events.Feed, q *queue.Queue, l *renderlogs.Logs) *Standing {
 	maps, _ := lru.New[uuid.UUID, *mapped](50) // fails for sizes below one
-	return &Standing{store: s, clock: c, queue: q, pictures: p, logs: l, feed: f, maps: maps}
+	return &Standing{store: s, clock: c, queue: q, files: framefiles.Files{Store: s}, logs: l, feed: f, maps: maps}
 }

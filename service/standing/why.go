@@ -52,7 +52,7 @@ type FrameWhy struct {
 // WhyFrame says why a frame is not being rendered: who may take it, when, and why the
 // others do not.
 func (s *Standing) WhyFrame(ctx context.Context, run uuid.UUID, shot string, number int) (out FrameWhy, err error) {
-	f, err := s.frame(ctx, run, shot, number)
+	f, err := s.One(ctx, run, shot, number)
 	if err != nil {
 		return out, err
 	}

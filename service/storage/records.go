@@ -6,6 +6,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"rotanex.example/service/framefiles"
 	"rotanex.example/service/store"
 )
 
@@ -49,11 +50,12 @@ func notePruned(tx *gorm.DB, kind string, n int64, at time.Time) error {
 	return store.SetSetting(tx, prunedPrefix+kind, string(text))
 }
 
-// unusedPictures are those of some keys that no frame's picture has. Frames of long ago do not say their key; it is
+// unusedPictures are those of some keys that are neither a frame's picture nor a file beside it. Frames of long ago do not say their key; it is
 // runs/RUN/SHOT/FRAME and what follows.
 func unusedPictures(tx *gorm.DB, keys []string) ([]string, error) {
 	return store.Column[string](tx.Raw(`SELECT k FROM unnest($1::text[]) AS k
 		WHERE NOT EXISTS (SELECT FROM frames WHERE picture = k)
+		  AND NOT EXISTS (SELECT FROM frame_files x JOIN frames f ON `+framefiles.Held+` WHERE x.key = k AND f.state IN ('done', 'rendering'))
 		  AND NOT EXISTS (SELECT FROM frames f WHERE f.picture = '' AND coalesce(f.from_run, f.run_id)::text = split_part(k, '/', 2) AND f.shot = split_part(k, '/', 3)
 			AND f.frame::text = ltrim(split_part(split_part(k, '/', 4), '-', 1), '0') AND f.state IN ('done', 'rendering'))`, keys))
 }

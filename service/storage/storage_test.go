@@ -91,6 +91,9 @@ func TestFilesThatNothingNeedsAreDeleted(t *testing.T) {
 	for n, picture := range map[int]string{1: base + "000001-2-ab", 2: "", 10: ""} {
 		k.exec("INSERT INTO frames (run_id, shot, frame, state, picture) VALUES (?, 'coda-060', ?, 'done', ?)", run, n, picture)
 	}
+	beside := base + "000001-0~depth-ab"
+	k.exec("INSERT INTO frame_files (frame_id, name, fence, kind, ending, sha256, bytes, key) SELECT id, 'depth', fence, 'picture', 'exr', '', 1, ? FROM frames WHERE run_id = ? AND frame = 1", beside, run)
+	put(beside)
 	lost, ours := base+"000001-1-cd", []string{base + "000001-2-ab", base + "000002-1", base + "000010-1"}
 	a, b, c := strings.Repeat("a", 64), strings.Repeat("b", 64), strings.Repeat("c", 64)
 	k.exec(`INSERT INTO packages (shot, files, sum, size, made_at) VALUES ('coda-060', jsonb_build_array(jsonb_build_object('path', 'x', 'chunks', jsonb_build_array(?::text))), '', 1, now())`, a)
@@ -119,11 +122,12 @@ func TestFilesThatNothingNeedsAreDeleted(t *testing.T) {
 		assert.EqualValues(t, 1, gone)
 	}
 	assert.False(t, there(lost))
+	assert.True(t, there(beside))
 	assert.False(t, there(chunk(c)))
 	for _, key := range ours[:5] {
 		assert.True(t, there(key), key)
 	}
 	assert.Equal(t, 2, k.count("SELECT count(*) FROM chunks"))
 	number, _ := k.files.counted("pictures")
-	assert.EqualValues(t, 3, number)
+	assert.EqualValues(t, 4, number)
 }

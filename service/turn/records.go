@@ -10,7 +10,8 @@ import (
 
 // Columns are those of a lease, of frames f and run_shots s, as Scan reads them.
 const Columns = `f.id, f.fence, f.run_id, f.shot, f.frame, f.crew, f.devices, f.memory_mode, s.spec, coalesce(jsonb_array_length(s.package), 0) > 0, f.boot, f.start, f.begun,
-	CASE WHEN jsonb_exists(s.spec, 'after') THEN (SELECT json_agg(json_build_object('shot', i.shot, 'pass', i.pass, 'sha256', i.sha256, 'format', i.format) ORDER BY i.n) FROM ` + Inputs + ` i) END`
+	CASE WHEN jsonb_exists(s.spec, 'after') THEN (SELECT json_agg(json_build_object('shot', i.shot, 'pass', i.pass, 'file', own.name, 'sha256', own.sha256, 'format', own.ending) ORDER BY i.n, own.name)
+		FROM ` + Inputs + ` i, LATERAL (SELECT '' AS name, i.sha256, i.format AS ending UNION ALL SELECT x.name, x.sha256, x.ending FROM frame_files x WHERE x.frame_id = i.id AND x.fence = i.fence) own) END`
 
 // Inputs are the frames i that a frame f of a shot s needs, as far as they are done.
 const Inputs = `jsonb_array_elements_text(s.spec->'after') WITH ORDINALITY AS a (name, n), LATERAL (
@@ -25,6 +26,7 @@ func (t *Turn) Scan(row store.Row) (l Rendering, err error) {
 	err = row.Scan(&l.Lease.Lease, &l.Fence, &l.Run, &l.Shot, &l.Frame, &l.Crew, store.JSON(&l.Devices), &l.MemoryMode, store.JSON(&spec), &packaged, &l.Boot, &l.Start, &l.Begun, store.JSON(&l.Inputs))
 	l.MemoryGB = float64(spec.HostMemoryGB)
 	l.Package = t.Server && packaged
+	l.Files = spec.Files
 	l.Scene, l.Width, l.Height, l.Launcher, l.Settings = spec.Scene, spec.Width, spec.Height, spec.Launcher, spec.Settings
 	if l.Settings == nil {
 		l.Settings = map[string]string{}

@@ -34,6 +34,7 @@ type Lease struct {
 	Settings      map[string]string
 	Start         int64 // what leases of one start have in common; 0: it has one for itself
 	Inputs        []Input
+	Files         []string // names of those that it must have beside its picture
 }
 
 // Input is a finished frame of another shot that a frame needs, of its run, or where that does not have the shot (a trial), the
@@ -41,8 +42,9 @@ type Lease struct {
 type Input struct {
 	Shot   string `json:"shot"`
 	Pass   string `json:"pass"` // its name in its shot
+	File   string `json:"file"` // the name of a file beside its picture; "": the picture
 	SHA256 string `json:"sha256"`
-	Format string `json:"format"`
+	Format string `json:"format"` // the ending of the file
 }
 
 // Rendering is a lease with what the rule needs to know of it.

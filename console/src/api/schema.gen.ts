@@ -1383,6 +1383,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/frames/{shot}/{frame}/files/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+                shot: components["parameters"]["shotParam"];
+                frame: components["parameters"]["frameParam"];
+                file: components["parameters"]["fileParam"];
+            };
+            cookie?: never;
+        };
+        /** A file that a finished frame has beside its picture */
+        get: operations["getFrameFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}/frames/{shot}/{frame}/tries/{fence}/log": {
         parameters: {
             query?: never;
@@ -1537,6 +1559,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/agent/leases/{lease}/{fence}/files/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                lease: components["parameters"]["leaseParam"];
+                fence: components["parameters"]["fenceParam"];
+                file: components["parameters"]["fileParam"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** A file that the frame has beside its picture, sent before that; harmless when sent again */
+        put: operations["putFrameFile"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/agent/leases/{lease}/{fence}/inputs/{shot}": {
         parameters: {
             query?: never;
@@ -1548,7 +1591,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** The file of another pass's frame that a leased one needs */
+        /** The picture of another pass's frame that a leased one needs, or a file beside it */
         get: operations["getInput"];
         put?: never;
         post?: never;
@@ -2172,6 +2215,7 @@ export interface components {
             accepts?: string[];
             /** @description Files beside the scene that it needs below the scene folder */
             inputs?: string[];
+            files?: components["schemas"]["WantedFiles"];
             licence?: components["schemas"]["Name"];
             /** @description In which it is rendered, each by itself, as a shot SHOT.PASS; its frame is done when that of all of them is */
             passes?: components["schemas"]["ShotPass"][];
@@ -2229,8 +2273,16 @@ export interface components {
             accepts?: string[];
             /** @description Files beside the scene that it needs below the scene folder */
             inputs?: string[];
+            files?: components["schemas"]["WantedFiles"];
             licence?: components["schemas"]["Name"];
         };
+        /**
+         * @description Names of files that each frame must have beside its picture, as its launcher has them: no frame is done without
+         * @example [
+         *       "depth"
+         *     ]
+         */
+        WantedFiles: string[];
         Shot: {
             spec: components["schemas"]["ShotSpec"];
             frame_count: number;
@@ -3655,6 +3707,22 @@ export interface components {
             /** @description How many values of its pixels are no number or infinite; 0 is not there */
             not_finite?: number;
             flicker?: components["schemas"]["Flicker"];
+            /** @description That it has beside its picture */
+            files?: components["schemas"]["FrameFile"][];
+        };
+        FrameFile: {
+            /** @example depth */
+            name: string;
+            /**
+             * @description What it was checked as
+             * @enum {string}
+             */
+            kind: "picture" | "json" | "text" | "data";
+            /** @example exr */
+            ending: string;
+            sha256: string;
+            /** Format: int64 */
+            bytes: number;
         };
         FrameList: {
             items: components["schemas"]["Frame"][];
@@ -3919,17 +3987,18 @@ export interface components {
             start?: number;
             /** @description Frames of other passes that it needs, to be fetched */
             inputs?: components["schemas"]["LeaseInput"][];
+            /** @description Names of files that it must have beside its picture */
+            files?: string[];
         };
         LeaseInput: {
             shot: string;
             /** @description Its name in its shot */
             pass: string;
+            /** @description Of a file beside the frame's picture, its name */
+            file?: string;
             sha256: string;
-            /**
-             * @description Of the file
-             * @enum {string}
-             */
-            format: "png" | "jpeg" | "tiff" | "exr";
+            /** @description The ending of the file, of a picture png, jpeg, tiff or exr */
+            format: string;
         };
         Heartbeat: {
             /** Format: uuid */
@@ -4098,6 +4167,7 @@ export interface components {
         runParam: string;
         frameParam: number;
         leaseParam: number;
+        fileParam: string;
         fenceParam: number;
     };
     requestBodies: never;
@@ -6526,6 +6596,42 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getFrameFile: {
+        parameters: {
+            query?: {
+                /** @description Of a picture: as a PNG that is as wide at most, in pixels. Without width, layer and exposure, the file as it was handed in */
+                width?: number;
+                /** @description Of an OpenEXR file: one of its layers, shown as PNG; the main one is the empty name */
+                layer?: string;
+                /** @description Of an OpenEXR file: how many stops brighter it is shown, as PNG */
+                exposure?: number;
+            };
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+                shot: components["parameters"]["shotParam"];
+                frame: components["parameters"]["frameParam"];
+                file: components["parameters"]["fileParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    /** @description SHA-256 of the file (RFC 9530) */
+                    "Content-Digest"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                    "image/png": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getRenderLog: {
         parameters: {
             query?: never;
@@ -6735,9 +6841,46 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    putFrameFile: {
+        parameters: {
+            query: {
+                /** @description What it is checked as */
+                kind: "picture" | "json" | "text" | "data";
+                /** @description Of its name, such as exr */
+                ending: string;
+            };
+            header: {
+                "Content-Digest": string;
+            };
+            path: {
+                lease: components["parameters"]["leaseParam"];
+                fence: components["parameters"]["fenceParam"];
+                file: components["parameters"]["fileParam"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Stored aside */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getInput: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The name of a file beside the picture; without it the picture */
+                file?: string;
+            };
             header?: never;
             path: {
                 lease: components["parameters"]["leaseParam"];
