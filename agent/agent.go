@@ -6,6 +6,7 @@ package agent
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,6 +22,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"rotanex.example/agent/cgroup"
 	"rotanex.example/agent/desk"
 	"rotanex.example/agent/discover"
 	"rotanex.example/agent/standback"
@@ -117,10 +119,20 @@ func New(c Config) (*Agent, error) {
 	return a, err
 }
 
+// owner is whose control groups its renderers' are: those of an agent with this state.
+func (a *Agent) owner() string {
+	state, err := filepath.Abs(a.StateDir)
+	if err != nil {
+		state = a.StateDir
+	}
+	return fmt.Sprintf("%x", sha256.Sum256([]byte(state)))[:12]
+}
+
 // Run works until ctx ends. It then gives up what it renders, so that others can
 // have it, and leaves no renderer behind.
 func (a *Agent) Run(ctx context.Context) error {
-	// What is there was rendered for leases that are nobody's any more.
+	// What is there was rendered for leases that are nobody's any more, and what runs is nobody's either.
+	cgroup.Sweep(a.back.Groups(), a.owner())
 	work := filepath.Join(a.StateDir, "work")
 	if err := errors.Join(os.RemoveAll(work), os.MkdirAll(work, 0o700)); err != nil {
 		a.Log.Warn("work folder", "error", err) // it is told, and tried again

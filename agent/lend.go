@@ -239,7 +239,7 @@ const cannotStand = "somebody works at the machine, and a renderer cannot stand 
 // begun takes in the renderer, and puts it where it shall be.
 func (s *start) begun(x *tree.Tree) {
 	inUse := s.agent.inUse()
-	s.agent.back.Join(x.PID, inUse)
+	s.agent.back.Join(x.PID, inUse, x.Grouped())
 	s.mu.Lock()
 	s.tree, s.beside = x, s.beside || inUse
 	can := true

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"rotanex.example/agent/cgroup"
 	"rotanex.example/agent/desk"
 	"rotanex.example/agent/discover"
 	"rotanex.example/agent/standback"
@@ -76,10 +77,11 @@ func TestARendererStandsBack(t *testing.T) {
 	assert.EqualError(t, (&Config{Nice: 20}).Validate(), "--nice 20: want 0, as everything else, to 19, behind everything else")
 }
 
-// stateOf is the letter that the kernel has for what a process does.
-func stateOf(pid int) string {
+// stopped reports whether a process is: by a signal, or with its control group.
+func stopped(pid int) bool {
 	data, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
-	return strings.Fields(string(data[strings.LastIndexByte(string(data), ')')+1:]))[0]
+	events, _ := os.ReadFile(filepath.Join(cgroup.Of(pid), "cgroup.events"))
+	return strings.Contains(string(data), ") T ") || strings.Contains(string(events), "frozen 1")
 }
 
 // child is the process that a process started.
@@ -101,7 +103,7 @@ func TestAFrameStandsStill(t *testing.T) {
 	j, done := renders(t, a, waits, folder, m)
 	pid := j.tree.PID
 	a.deskIs(desk.Status{State: desk.InUse, Why: "somebody works at it"})
-	require.Eventually(t, func() bool { return stateOf(child(t, pid)) == "T" }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return stopped(child(t, pid)) }, 10*time.Second, time.Millisecond)
 	j.mu.Lock()
 	j.stopped = j.stopped.Add(-time.Hour) // an hour passes
 	j.mu.Unlock()

@@ -110,7 +110,7 @@ func (p *rendering) process(kept *open, args []string, folder string, frames int
 		kept.tree.Hear(p.line)
 		return kept.tree, nil
 	}
-	spec := tree.Spec{Program: p.launcher.Program, Args: args, Folder: folder, Orders: p.launcher.StaysOpen != nil}
+	spec := tree.Spec{Program: p.launcher.Program, Args: args, Folder: folder, Orders: p.launcher.StaysOpen != nil, Groups: p.agent.back.Groups(), Owner: p.agent.owner()}
 	for name, value := range p.launcher.Environment {
 		spec.Environment = append(spec.Environment, name+"="+value)
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -87,25 +88,56 @@ func (w *world) pictures(ctx context.Context, db *gorm.DB, run api.Run) (found [
 	var all []struct {
 		Frame  int
 		Shot   string
+		Farm   bool
 		SHA256 string `gorm:"column:sha256"`
 	}
-	if err := db.Raw("SELECT frame, shot, sha256 FROM frames WHERE run_id = ? AND state = 'done' ORDER BY frame", run.Id).Scan(&all).Error; err != nil {
+	if err := db.Raw("SELECT frame, shot, sha256, NOT EXISTS (SELECT FROM hosts WHERE name = host) AS farm FROM frames WHERE run_id = ? AND state = 'done' ORDER BY frame", run.Id).Scan(&all).Error; err != nil {
 		return nil, err
 	}
 	for _, f := range all {
-		sum, err := w.sum(ctx, run, f.Shot, f.Frame)
+		sum, err := w.sum(w.client.GetPicture(ctx, run.Id, f.Shot, f.Frame, &api.GetPictureParams{}))
 		if err != nil {
 			return found, err
 		}
 		if sum != f.SHA256 {
 			found = append(found, fmt.Sprintf("the picture of frame %d has SHA-256 %s, and %s was handed in", f.Frame, sum, f.SHA256))
 		}
+		if strings.HasSuffix(f.Shot, "."+passes[0]) && !f.Farm {
+			lost, err := w.filesOf(ctx, run, f.Shot, f.Frame)
+			if found = append(found, lost...); err != nil {
+				return found, err
+			}
+		}
 	}
 	return found, nil
 }
 
-func (w *world) sum(ctx context.Context, run api.Run, shot string, frame int) (string, error) {
-	answer, err := w.client.GetPicture(ctx, run.Id, shot, frame, &api.GetPictureParams{})
+// filesOf fetches what a frame has beside its picture.
+func (w *world) filesOf(ctx context.Context, run api.Run, shot string, frame int) (found []string, err error) {
+	d, err := client.Decode[api.FrameDetail](w.client.GetFrame(ctx, run.Id, shot, frame))
+	if err != nil {
+		return nil, err
+	}
+	names := map[string]bool{}
+	for _, x := range d.Frame.Files {
+		names[x.Name] = true
+		sum, err := w.sum(w.client.GetFrameFile(ctx, run.Id, shot, frame, x.Name, &api.GetFrameFileParams{}))
+		if err != nil {
+			return found, err
+		}
+		if sum != x.Sha256 {
+			found = append(found, fmt.Sprintf("%s of frame %d has SHA-256 %s, and %s was handed in", x.Name, frame, sum, x.Sha256))
+		}
+	}
+	for _, name := range []string{"depth", "stats"} {
+		if !names[name] {
+			found = append(found, fmt.Sprintf("frame %d of %s is done without its %s", frame, shot, name))
+		}
+	}
+	return found, nil
+}
+
+func (w *world) sum(answer *http.Response, err error) (string, error) {
 	if err != nil {
 		return "", err
 	}

@@ -231,14 +231,14 @@ func (w *world) startAgents(ctx context.Context) error {
 	return nil
 }
 
-// passes are those of a shot that is rendered amid faults: the second is made of the first.
+// passes are those of a shot that is rendered amid faults: the second is made of the first, which has files beside its pictures. It does not ask for them, as no farm sends those home.
 var passes = []string{"plate", "grade"}
 
 // putShot stores a shot, in passes or by itself, with a package of each.
 func (w *world) putShot(ctx context.Context, name, frames string, inPasses bool) error {
 	file, in, names := w.folder("shot.yaml"), "", []string{name}
 	if inPasses {
-		in = fmt.Sprintf(", passes: [{ name: %s }, { name: %s, after: [%s] }]", passes[0], passes[1], passes[0])
+		in = fmt.Sprintf(", passes: [{ name: %s, settings: { layers: \"on\" } }, { name: %s, after: [%s] }]", passes[0], passes[1], passes[0])
 		names = []string{name + "." + passes[0], name + "." + passes[1]}
 	}
 	text := fmt.Sprintf("shots:\n  - { name: %s, scene: coda.yaml, frames: %s, width: 64, height: 36, launcher: simulated, settings: { samples: \"16\" }, host_memory_gb: 2, device_memory_gb: 3%s }\n", name, frames, in)

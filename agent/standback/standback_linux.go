@@ -6,6 +6,7 @@
 package standback
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -14,6 +15,8 @@ import (
 	"strings"
 
 	"golang.org/x/sys/unix"
+
+	"rotanex.example/agent/cgroup"
 )
 
 // Back is how renderers stand back on this machine.
@@ -21,7 +24,7 @@ type Back struct {
 	nice  int // while nobody works here
 	all   unix.CPUSet
 	free  unix.CPUSet // without the cores that are kept back
-	group string      // folder of the renderers' control group; "": there is none
+	group string      // folder of the renderers' control group, which has a weight; "": there is none
 }
 
 // New makes it ready: nice is how far renderers stand back though nobody works here, keep
@@ -41,9 +44,12 @@ func New(nice, keep int) (*Back, error) {
 			b.free.Clear(cpu)
 		}
 	}
-	b.group = openGroup("/sys/fs/cgroup", "/proc/self/cgroup")
+	b.group = openGroup(cgroup.Own())
 	return b, nil
 }
+
+// Groups is the folder in which renderers may have control groups of their own; "" where there is no cgroup v2.
+func (b *Back) Groups() string { return cmp.Or(b.group, cgroup.Own()) }
 
 // Threads is how many threads a renderer has beside whoever works here.
 func (b *Back) Threads() int { return b.free.Count() }
@@ -78,9 +84,9 @@ const (
 )
 
 // Join puts a renderer that has just begun, the leader of its process group, where it shall
-// be: behind a person, or not.
-func (b *Back) Join(pid int, beside bool) {
-	if b.group != "" {
+// be: behind a person, or not. One that is grouped has a control group of its own.
+func (b *Back) Join(pid int, beside, grouped bool) {
+	if b.group != "" && !grouped {
 		// What it has started before it is moved is moved too; what it starts then is where it is.
 		for _, task := range append([]int{pid}, tasks(pid)...) {
 			_ = os.WriteFile(filepath.Join(b.group, "cgroup.procs"), []byte(strconv.Itoa(task)), 0o600)
@@ -150,18 +156,8 @@ func groupOf(stat string) int {
 
 // openGroup divides the agent's own control group: the agent goes into one half, renderers
 // into the other, as processes may stand in its leaves only. It returns the renderers' folder;
-// "" where there is no cgroup v2 with both controllers that may be divided.
-func openGroup(root, own string) string {
-	data, err := os.ReadFile(own)
-	if err != nil {
-		return ""
-	}
-	at := ""
-	for line := range strings.Lines(string(data)) {
-		if path, is := strings.CutPrefix(strings.TrimSpace(line), "0::"); is {
-			at = filepath.Join(root, path)
-		}
-	}
+// "" where there is no cgroup v2 whose processor may be divided.
+func openGroup(at string) string {
 	has, err := os.ReadFile(filepath.Join(at, "cgroup.controllers"))
 	if at == "" || err != nil || !slices.Contains(strings.Fields(string(has)), "cpu") {
 		return ""

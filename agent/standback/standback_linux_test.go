@@ -29,20 +29,17 @@ func said(t *testing.T, path string) string {
 // weight falls beside a person. Where it may not be divided there is none.
 func TestAControlGroupIsDivided(t *testing.T) {
 	t.Parallel()
-	root, own := t.TempDir(), filepath.Join(t.TempDir(), "cgroup")
-	put(t, own, "4:memory:/elsewhere\n0::/agents.slice/rotanex.service\n")
-	assert.Empty(t, openGroup(root, own), "there is no such group")
-	service := filepath.Join(root, "agents.slice/rotanex.service")
+	service := filepath.Join(t.TempDir(), "agents.slice/rotanex.service")
+	assert.Empty(t, openGroup(service), "there is no such group")
 	put(t, filepath.Join(service, "cgroup.controllers"), "memory pids\n")
-	assert.Empty(t, openGroup(root, own), "it may not divide the processor")
+	assert.Empty(t, openGroup(service), "it may not divide the processor")
 	put(t, filepath.Join(service, "cgroup.controllers"), "cpuset cpu io memory\n")
-	group := openGroup(root, own)
+	group := openGroup(service)
 	assert.Equal(t, filepath.Join(service, "renderers"), group)
 	assert.Equal(t, strconv.Itoa(os.Getpid()), said(t, filepath.Join(service, "agent/cgroup.procs")))
 
 	put(t, filepath.Join(service, "agent/cgroup.controllers"), "cpu io\n")
-	put(t, own, "0::/agents.slice/rotanex.service/agent\n")
-	assert.Equal(t, group, openGroup(root, own), "the agent was started again in its half")
+	assert.Equal(t, group, openGroup(filepath.Join(service, "agent")), "the agent was started again in its half")
 
 	b := &Back{group: group}
 	b.Weigh(true)

@@ -20,11 +20,14 @@ func New(nice, keep int) (*Back, error) {
 	return &Back{}, nil
 }
 
+// Groups is the folder in which renderers may have control groups of their own: there are none.
+func (*Back) Groups() string { return "" }
+
 // Threads is how many threads a renderer has beside whoever works here.
 func (*Back) Threads() int { return runtime.NumCPU() }
 
 // Join takes in a renderer that has just begun.
-func (*Back) Join(int, bool) {}
+func (*Back) Join(int, bool, bool) {}
 
 // Stand takes in whether a renderer shall stand back.
 func (*Back) Stand(int, bool) {}

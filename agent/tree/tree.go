@@ -22,6 +22,8 @@ type Spec struct {
 	Folder      string
 	Environment []string // beside the agent's own
 	Orders      bool     // it reads its standard input
+	// Groups is the folder in which it has a control group of its own, and Owner whose that is: see package cgroup; "": it has none.
+	Groups, Owner string
 }
 
 // Tree is a renderer that runs.
@@ -175,6 +177,9 @@ func (t *Tree) Close(within time.Duration) {
 		t.Kill()
 	}
 }
+
+// Grouped reports whether it has a control group of its own.
+func (t *Tree) Grouped() bool { return t.own.grouped() }
 
 // Stand lets all of its processes stand still, or go on, and says whether this system can.
 func (t *Tree) Stand(still bool) bool { return t.own.stand(t.PID, still) }

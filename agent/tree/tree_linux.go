@@ -11,27 +11,39 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"rotanex.example/agent/cgroup"
 )
 
 // A process whose parent died becomes the child of whoever is asked for by the kernel: a keeper, between the agent and the
 // renderer, is that for the renderer's. So all that the renderer ever started is below its keeper, however it was started, and is
-// killed when the renderer ends, when the agent says so, and when the agent dies.
+// killed when the renderer ends, when the agent says so, and when the agent dies. Where there are control groups, the renderer and
+// all that it starts are in one, but not the keeper: they are killed at once, and also where it is the keeper that is killed.
 
 // keeper is the name under which this program, started again, is a keeper of the program that its arguments name.
 const keeper = "rotanex-renderer-keeper"
 
 func init() {
-	if len(os.Args) > 1 && os.Args[0] == keeper {
-		os.Exit(keep(os.Args[1], os.Args[2:]))
+	if len(os.Args) > 2 && os.Args[0] == keeper {
+		os.Exit(keep(os.Args[1] == inGroup, os.Args[2], os.Args[3:]))
 	}
 }
 
-// handle is how a tree is held: by its keeper, which tells on a pipe why the renderer could not be started, or closes it.
-type handle struct{ told, tells *os.File }
+// handle is how a tree is held: by its keeper, which tells on a pipe why the renderer could not be started, or closes it; and by its
+// control group.
+type handle struct {
+	told, tells *os.File
+	group       *cgroup.Group
+	folder      *os.File // of the group, as the keeper has it
+}
+
+// groups counts those that this process has made.
+var groups atomic.Int64
 
 func (h *handle) command(s Spec) (*exec.Cmd, error) {
 	program, err := exec.LookPath(s.Program)
@@ -42,18 +54,45 @@ func (h *handle) command(s Spec) (*exec.Cmd, error) {
 		return nil, err
 	}
 	cmd := exec.Command("/proc/self/exe") // also where the agent's file was replaced since
-	cmd.Args = append([]string{keeper, program}, s.Args...)
 	cmd.ExtraFiles = []*os.File{h.tells}
+	where := "alone"
+	if h.makeGroup(s) {
+		where, cmd.ExtraFiles = inGroup, append(cmd.ExtraFiles, h.folder)
+	}
+	cmd.Args = append([]string{keeper, where, program}, s.Args...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	return cmd, nil
 }
 
-// tellsFD is a keeper's end of the pipe.
-const tellsFD = 3
+// makeGroup makes the renderer's control group, if it may.
+func (h *handle) makeGroup(s Spec) bool {
+	if s.Groups == "" {
+		return false
+	}
+	g, err := cgroup.Make(s.Groups, s.Owner, groups.Add(1))
+	if err != nil {
+		return false
+	}
+	if h.folder, err = g.Open(); err != nil {
+		g.Remove()
+		return false
+	}
+	h.group = &g
+	return true
+}
+
+func (h *handle) grouped() bool { return h.group != nil }
+
+// tellsFD is a keeper's end of the pipe, groupFD the folder of the renderer's control group, which it has where it is told inGroup.
+const (
+	tellsFD = 3
+	groupFD = 4
+	inGroup = "in-group"
+)
 
 // take waits until the keeper has started the renderer.
 func (h *handle) take(int) error {
-	_ = h.tells.Close()
+	_ = closed(nil, h.tells, h.folder)
 	why, err := io.ReadAll(h.told)
 	if err == nil && len(why) > 0 {
 		err = errors.New(string(why))
@@ -61,7 +100,12 @@ func (h *handle) take(int) error {
 	return err
 }
 
-func (h *handle) release(int) { _ = closed(nil, h.told, h.tells) }
+func (h *handle) release(int) {
+	_ = closed(nil, h.told, h.tells, h.folder)
+	if h.group != nil {
+		h.group.Remove() // also of what its keeper left, if that was killed
+	}
+}
 
 // signalled is what a keeper's exit status is above, as shells have it, for a program that a signal ended.
 const signalled = 128
@@ -75,18 +119,22 @@ func said(err error, s *os.ProcessState) error {
 }
 
 // keep runs a program and returns its exit status once nothing is left of what it started.
-func keep(program string, args []string) int {
+func keep(grouped bool, program string, args []string) int {
 	runtime.LockOSThread() // the program ends with the thread that started it
 	over := make(chan os.Signal, 1)
 	signal.Notify(over, syscall.SIGTERM, syscall.SIGINT)
 	syscall.CloseOnExec(tellsFD)
 	tells := os.NewFile(tellsFD, "tells")
-	cmd := exec.Command(program, args...)
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	err := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)
+	var group *cgroup.Group
+	if grouped {
+		syscall.CloseOnExec(groupFD)
+		folder, _ := os.Readlink(fmt.Sprintf("/proc/self/fd/%d", groupFD))
+		g := cgroup.At(folder)
+		group = &g
+	}
+	cmd, err := (*exec.Cmd)(nil), unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0)
 	if err == nil {
-		err = cmd.Start()
+		cmd, err = begin(grouped, program, args)
 	}
 	if err != nil {
 		_, _ = tells.WriteString(err.Error())
@@ -102,8 +150,31 @@ func keep(program string, args []string) int {
 	case <-over:
 	case status = <-ended:
 	}
+	if group != nil {
+		group.Kill()
+	}
 	killBelow(os.Getpid())
+	if group != nil {
+		group.Remove()
+	}
 	return status
+}
+
+// begin starts the program, in the control group if it may be started there.
+func begin(grouped bool, program string, args []string) (*exec.Cmd, error) {
+	command := func(in bool) *exec.Cmd {
+		cmd := exec.Command(program, args...)
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stdout, os.Stderr
+		cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, UseCgroupFD: in, CgroupFD: groupFD}
+		return cmd
+	}
+	if grouped {
+		if cmd := command(true); cmd.Start() == nil {
+			return cmd, nil
+		}
+	}
+	cmd := command(false)
+	return cmd, cmd.Start()
 }
 
 // reap takes in all children that end until one has, and returns its exit status.
@@ -163,7 +234,10 @@ func below(pid int) (out []int) {
 
 func (*handle) kill(p *os.Process) { _ = p.Signal(syscall.SIGTERM) }
 
-func (*handle) stand(pid int, still bool) bool {
+func (h *handle) stand(pid int, still bool) bool {
+	if h.group != nil && h.group.Stand(still) == nil && len(h.group.Members()) > 0 {
+		return true
+	}
 	signal := syscall.SIGCONT
 	if still {
 		signal = syscall.SIGSTOP
@@ -178,7 +252,14 @@ func (*handle) stand(pid int, still bool) bool {
 }
 
 // members are all but the keeper.
-func (*handle) members(pid int) []int { return below(pid) }
+func (h *handle) members(pid int) []int {
+	if h.group != nil {
+		if all := h.group.Members(); len(all) > 0 {
+			return all
+		}
+	}
+	return below(pid)
+}
 
 func peakOf(s *os.ProcessState) int64 {
 	if usage, ok := s.SysUsage().(*syscall.Rusage); ok {

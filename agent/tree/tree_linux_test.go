@@ -3,8 +3,10 @@ package tree_test
 import (
 	"bufio"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"rotanex.example/agent/cgroup"
 	"rotanex.example/agent/tree"
 )
 
@@ -64,15 +67,38 @@ func gone(t *testing.T, pid int) {
 // lost starts a grandchild that leaves its session and its environment, and whose parent ends.
 const lost = `(env -i setsid sh -c "echo \$\$; exec sleep 600" &) ; `
 
+// ways are how a tree is held: by its keeper alone, and by a control group as well.
+func ways(t *testing.T, each func(t *testing.T, s tree.Spec)) {
+	t.Run("by its keeper", func(t *testing.T) {
+		t.Parallel()
+		each(t, tree.Spec{})
+	})
+	t.Run("in a group", func(t *testing.T) {
+		t.Parallel()
+		g, err := cgroup.Make(cgroup.Own(), "probe"+strconv.Itoa(rand.IntN(1e9)), 1)
+		if err != nil {
+			t.Skipf("no control group may be made here: %v", err)
+		}
+		g.Remove()
+		each(t, tree.Spec{Groups: cgroup.Own(), Owner: "tree"})
+	})
+}
+
 func TestNothingOutlivesItsRenderer(t *testing.T) {
 	t.Parallel()
+	ways(t, nothingOutlives)
+}
+
+func nothingOutlives(t *testing.T, of tree.Spec) {
 	for name, end := range map[string]struct {
 		script string
 		kill   bool
 	}{"that ended well": {lost + "sleep 0.2", false}, "that was killed": {lost + "exec sleep 600", true}, "that crashed": {lost + "sleep 0.2; kill -SEGV $$", false}} {
 		h := newHeard()
-		x, err := tree.Start(tree.Spec{Program: "sh", Args: []string{"-c", end.script}}, h.hear)
+		of.Program, of.Args = "sh", []string{"-c", end.script}
+		x, err := tree.Start(of, h.hear)
 		require.NoError(t, err, name)
+		assert.Equal(t, of.Groups != "", x.Grouped())
 		pid, err := strconv.Atoi(h.line(t))
 		require.NoError(t, err)
 		if end.kill {
@@ -84,20 +110,47 @@ func TestNothingOutlivesItsRenderer(t *testing.T) {
 	}
 }
 
+// Also where it is the keeper that is killed, of a renderer that has a group.
+func TestNothingOutlivesAKeeperThatIsKilled(t *testing.T) {
+	t.Parallel()
+	ways(t, func(t *testing.T, s tree.Spec) {
+		if s.Groups == "" {
+			t.Skip("what its parent left is not found then")
+		}
+		h := newHeard()
+		s.Program, s.Args = "sh", []string{"-c", lost + "exec sleep 600"}
+		x, err := tree.Start(s, h.hear)
+		require.NoError(t, err)
+		pid, err := strconv.Atoi(h.line(t))
+		require.NoError(t, err)
+		require.NoError(t, syscall.Kill(x.PID, syscall.SIGKILL))
+		<-x.Over()
+		assert.False(t, lives(pid))
+		left, _ := filepath.Glob(filepath.Join(s.Groups, fmt.Sprintf("rotanex-tree-%d-*", os.Getpid())))
+		for _, folder := range left { // others' of this test run may be there
+			assert.NotContains(t, cgroup.At(folder).Members(), pid)
+		}
+	})
+}
+
 // TestDyingAgent is an agent that is killed, for the test below.
 func TestDyingAgent(t *testing.T) {
 	if os.Getenv("ROTANEX_DYING") == "" {
 		t.Skip("it is started by another test")
 	}
-	_, err := tree.Start(tree.Spec{Program: "sh", Args: []string{"-c", lost + "exec sleep 600"}}, func(line string) { fmt.Println("pid", line) })
+	_, err := tree.Start(tree.Spec{Program: "sh", Args: []string{"-c", lost + "exec sleep 600"}, Groups: os.Getenv("ROTANEX_DYING_IN"), Owner: "dying"}, func(line string) { fmt.Println("pid", line) })
 	require.NoError(t, err)
 	select {}
 }
 
 func TestNothingOutlivesAnAgentThatIsKilled(t *testing.T) {
 	t.Parallel()
+	ways(t, nothingOutlivesItsAgent)
+}
+
+func nothingOutlivesItsAgent(t *testing.T, s tree.Spec) {
 	cmd := exec.CommandContext(t.Context(), os.Args[0], "-test.run", "^TestDyingAgent$")
-	cmd.Env = append(os.Environ(), "ROTANEX_DYING=1")
+	cmd.Env = append(os.Environ(), "ROTANEX_DYING=1", "ROTANEX_DYING_IN="+s.Groups)
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
@@ -109,6 +162,10 @@ func TestNothingOutlivesAnAgentThatIsKilled(t *testing.T) {
 	require.NoError(t, cmd.Process.Signal(syscall.SIGKILL))
 	_ = cmd.Wait()
 	gone(t, pid)
+	require.Eventually(t, func() bool {
+		left, _ := filepath.Glob(filepath.Join(s.Groups, fmt.Sprintf("rotanex-dying-%d-*", cmd.Process.Pid)))
+		return s.Groups == "" || len(left) == 0
+	}, 30*time.Second, 5*time.Millisecond, "its keeper takes the group away")
 }
 
 func TestHowItEnded(t *testing.T) {
@@ -160,8 +217,23 @@ func TestOrdersAreReadUntilThereAreNoMore(t *testing.T) {
 
 func TestAllOfItIsMeasuredAndStandsStill(t *testing.T) {
 	t.Parallel()
+	ways(t, standsStill)
+}
+
+// stopped reports whether a process is: by a signal, or with its control group.
+func stopped(pid int, groups string) bool {
+	file, want := fmt.Sprintf("/proc/%d/stat", pid), ") T "
+	if groups != "" {
+		file, want = filepath.Join(cgroup.Of(pid), "cgroup.events"), "frozen 1"
+	}
+	data, err := os.ReadFile(file)
+	return err == nil && strings.Contains(string(data), want)
+}
+
+func standsStill(t *testing.T, s tree.Spec) {
 	h := newHeard()
-	x, err := tree.Start(tree.Spec{Program: "sh", Args: []string{"-c", lost + `x=$(head -c 40000000 /dev/zero | tr "\0" a); echo full; sleep 600; :`}}, h.hear)
+	s.Program, s.Args = "sh", []string{"-c", lost + `x=$(head -c 40000000 /dev/zero | tr "\0" a); echo full; sleep 600; :`}
+	x, err := tree.Start(s, h.hear)
 	require.NoError(t, err)
 	t.Cleanup(x.Kill)
 	said := []string{h.line(t), h.line(t)} // in whichever order
@@ -169,10 +241,7 @@ func TestAllOfItIsMeasuredAndStandsStill(t *testing.T) {
 	require.Equal(t, "full", said[1])
 	pid, err := strconv.Atoi(said[0])
 	require.NoError(t, err)
-	still := func() bool {
-		data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-		return err == nil && strings.Contains(string(data), ") T ")
-	}
+	still := func() bool { return stopped(pid, s.Groups) }
 	assert.Greater(t, x.Memory(), int64(40e6))
 	assert.True(t, x.Stand(true))
 	require.Eventually(t, still, 30*time.Second, time.Millisecond, "it left the session")

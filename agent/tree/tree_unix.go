@@ -26,6 +26,8 @@ func said(err error, _ *os.ProcessState) error { return err }
 
 type handle struct{}
 
+func (*handle) grouped() bool { return false }
+
 func (*handle) take(int) error { return nil }
 
 func (h *handle) kill(p *os.Process) {

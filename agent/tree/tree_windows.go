@@ -20,6 +20,8 @@ func (*handle) command(s Spec) (*exec.Cmd, error) {
 	return exec.Command(program, s.Args...), nil
 }
 
+func (*handle) grouped() bool { return false }
+
 func said(err error, _ *os.ProcessState) error { return err }
 
 type handle struct {

@@ -240,11 +240,17 @@ export interface View {
   exposure?: number;
 }
 
-export const pictureURL = (run: string, shot: string, frame: number, view: View = {}) => {
+/** Where a frame's picture is, or a file that it has beside it. */
+export const pictureURL = (
+  run: string,
+  shot: string,
+  frame: number,
+  { file, ...view }: View & { file?: string } = {},
+) => {
   const query = new URLSearchParams(
     Object.entries(view).flatMap(([name, value]) => (value === undefined ? [] : [[name, String(value)]])),
   ).toString();
-  return `/api/v1/runs/${run}/frames/${shot}/${frame}/picture${query && `?${query}`}`;
+  return `/api/v1/runs/${run}/frames/${shot}/${frame}/${file ? `files/${file}` : "picture"}${query && `?${query}`}`;
 };
 
 export const useShot = (shot: string) =>

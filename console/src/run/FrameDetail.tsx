@@ -10,6 +10,7 @@ import { Sheet, State } from "../parts/Page";
 import { Preview } from "../parts/Preview";
 import { Verdicts } from "../parts/Verdicts";
 import { said } from "./Frames";
+import { layersOf, viewsOf } from "./layers";
 import { RenderLog } from "./RenderLog";
 
 type Frame = Schemas["Frame"];
@@ -57,18 +58,41 @@ function WhyNot({ run, frame }: { run: string; frame: Frame }) {
   );
 }
 
-/** A finished frame's picture. One with more light in it than a screen shows is looked at by layer, and brighter or darker. */
+/** The files that a finished frame has beside its picture, to be taken. */
+function Beside({ run, frame }: { run: string; frame: Frame }) {
+  if (!frame.files?.length) return null;
+  return (
+    <Box as="section" aria-label="Files of the frame" fontSize="sm">
+      <Text color="fg.muted">Beside the picture</Text>
+      <Stack as="ul" gap="1" listStyleType="none">
+        {frame.files.map((f) => (
+          <Flex as="li" key={f.name} justify="space-between" gap="3">
+            <Link
+              href={pictureURL(run, frame.shot, frame.frame, { file: f.name })}
+              download={`${frame.shot}.${f.name}.${frame.frame}.${f.ending}`}
+              overflowWrap="anywhere"
+            >
+              {f.name}.{f.ending}
+            </Link>
+            <Text color="fg.muted" whiteSpace="nowrap">
+              {bytes(f.bytes)}
+            </Text>
+          </Flex>
+        ))}
+      </Stack>
+    </Box>
+  );
+}
+
+/** A finished frame's picture, by layer. What has more light in it than a screen shows is looked at brighter or darker. */
 function Picture({ run, frame, size }: { run: string; frame: Frame; size?: string }) {
-  const [layer, setLayer] = useState<string>();
+  const [chosen, choose] = useState<string>();
   const [stops, setStops] = useState(0);
   const exposure = useDeferredValue(stops);
-  const { shot, frame: number, layers } = frame;
-  const chosen = layer !== undefined && layers?.includes(layer) ? layer : layers?.[0];
-  // What is looked at as it is has previews that are kept.
-  const turned = layers?.length && (exposure !== 0 || chosen !== layers[0]);
-  const view = turned ? { layer: chosen, exposure } : {};
-  // What no browser shows is shown as PNG.
-  const whole = layers?.length ? { layer: chosen, exposure } : frame.format === "tiff" ? { exposure: 0 } : {};
+  const { shot, frame: number, format } = frame;
+  const layers = layersOf(frame);
+  const layer = layers.find((l) => l.value === chosen) ?? layers[0];
+  const { small, whole } = viewsOf(layer, layer === layers[0], exposure);
   return (
     <Stack gap="2">
       <Link
@@ -76,7 +100,7 @@ function Picture({ run, frame, size }: { run: string; frame: Frame; size?: strin
         target="_blank"
         aria-label={`Frame ${number} in full size, ${size ?? ""}`}
       >
-        <Preview src={pictureURL(run, shot, number, { width: 640, ...view })} alt={`${shot}, frame ${number}`} />
+        <Preview src={pictureURL(run, shot, number, small)} alt={`${shot}, frame ${number}, ${layer.text}`} />
       </Link>
       {!!frame.not_finite && (
         <Text color="failed" fontSize="sm">
@@ -88,27 +112,20 @@ function Picture({ run, frame, size }: { run: string; frame: Frame; size?: strin
           Look at it: {said[`flicker-${frame.flicker.kind}`]}, by {percent(frame.flicker.amount)}
         </Text>
       )}
-      {layers && layers.length > 1 && (
-        <Choice
-          label="Layer"
-          value={chosen ?? ""}
-          options={layers.map((value) => ({ value, text: value || "main layer" }))}
-          onChange={setLayer}
-        />
-      )}
-      {!!layers?.length && (
-        <Flex gap="4" align="center">
-          <Exposure stops={stops} onChange={setStops} />
-          <Link href={pictureURL(run, shot, number)} download={`${shot}.${number}.exr`} fontSize="sm" flexShrink="0">
-            OpenEXR file
+      {layers.length > 1 && <Choice label="Layer" value={layer.value} options={layers} onChange={choose} />}
+      <Flex gap="4" align="center">
+        {layer.bright && <Exposure stops={stops} onChange={setStops} />}
+        {(format === "exr" || format === "tiff") && (
+          <Link
+            href={pictureURL(run, shot, number)}
+            download={`${shot}.${number}.${format}`}
+            fontSize="sm"
+            flexShrink="0"
+          >
+            {format === "exr" ? "OpenEXR" : "TIFF"} file
           </Link>
-        </Flex>
-      )}
-      {frame.format === "tiff" && (
-        <Link href={pictureURL(run, shot, number)} download={`${shot}.${number}.tiff`} fontSize="sm">
-          TIFF file
-        </Link>
-      )}
+        )}
+      </Flex>
     </Stack>
   );
 }
@@ -133,7 +150,10 @@ export function FrameDetail({
     <Sheet title={`${shot}, frame ${number}`} aside={state}>
       <Stack gap="3">
         {state === "done" && frame ? (
-          <Picture key={shot} run={run} frame={frame} size={size} />
+          <>
+            <Picture key={shot} run={run} frame={frame} size={size} />
+            <Beside run={run} frame={frame} />
+          </>
         ) : (
           <Center h="10rem" bg="bg" rounded="sm" color="fg.muted">
             {state === "rendering" && frame
