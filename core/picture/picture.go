@@ -13,6 +13,7 @@ import (
 	_ "image/png"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 
 	"rotanex.example/core/picture/exr"
@@ -23,7 +24,6 @@ var (
 	ErrUndecodable = errors.New("the picture does not decode")
 	ErrWrongSize   = errors.New("the picture has the wrong size")
 	ErrBlank       = errors.New("the picture is one flat colour")
-	ErrNoLayer     = errors.New("the picture has no such layer")
 )
 
 // Info is what a picture's file is.
@@ -134,6 +134,26 @@ func (f *File) Memory() int64 {
 	return each * int64(f.Width) * int64(f.Height)
 }
 
+// NoLayerError says that a picture has no layer of the name that was asked for, but some others; the main one has an empty name.
+type NoLayerError struct {
+	Asked string
+	Has   []string
+}
+
+func (e *NoLayerError) Error() string { return fmt.Sprintf("%q %s", e.Asked, e.Detail()) }
+
+// Detail is what is wrong with the name.
+func (e *NoLayerError) Detail() string {
+	if len(e.Has) < 2 {
+		return "is no layer of it: it has one alone, which is asked for without"
+	}
+	quoted := make([]string, len(e.Has))
+	for i, l := range e.Has {
+		quoted[i] = strconv.Quote(l)
+	}
+	return "is no layer of it: it has " + strings.Join(quoted, ", ")
+}
+
 // View is how a picture with more light in it than a screen shows is looked at. Those of eight or sixteen bits have but one layer.
 type View struct {
 	Layer string  // "" for the main one
@@ -149,7 +169,7 @@ func (f *File) Decode(v View) (image.Image, error) {
 		return f.decodeEXR(v)
 	}
 	if v.Layer != "" {
-		return nil, fmt.Errorf("%w: a %s file has no layer %q", ErrNoLayer, f.Format, v.Layer)
+		return nil, &NoLayerError{v.Layer, nil}
 	}
 	if f.tiff != nil {
 		return f.decodeTIFF()
@@ -167,7 +187,7 @@ func (f *File) decodeEXR(v View) (image.Image, error) {
 	case len(f.Layers) == 0:
 		return nil, fmt.Errorf("%w: OpenEXR: pixels that are packed as %s, or deep, are not read", ErrUndecodable, f.exr.Parts[0].Packing)
 	case !ok:
-		return nil, fmt.Errorf("%w %q: it has %s", ErrNoLayer, v.Layer, strings.Join(f.Layers, ", "))
+		return nil, &NoLayerError{v.Layer, f.Layers}
 	}
 	img, survey, err := f.exr.Picture(layer, v.Stops)
 	if err != nil {

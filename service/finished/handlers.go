@@ -135,9 +135,10 @@ func (x *Finished) look(w http.ResponseWriter, r *http.Request, f shown, view pi
 	}
 	w.Header().Set("Content-Type", "image/png")
 	err := x.Pictures.Look(r.Context(), w, f.key, view, width)
+	noLayer := (*picture.NoLayerError)(nil)
 	switch {
-	case errors.Is(err, picture.ErrNoLayer):
-		err = httpapi.BadField("layer", view.Layer, err.Error())
+	case errors.As(err, &noLayer):
+		err = httpapi.BadField("layer", view.Layer, noLayer.Detail())
 	case errors.Is(err, picture.ErrUndecodable):
 		err = unreadable
 	}
