@@ -92,9 +92,12 @@ func sql(ctx context.Context, database, statements string, variables map[string]
 	return program(ctx, strings.NewReader(statements), "psql", append(args, "-f", "-")...)
 }
 
-// until waits for something, at most three minutes.
-func until(ctx context.Context, what string, is func() bool) error {
-	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
+// soon is how long is waited for something that a service does; late where it does it of ten thousand runs.
+const soon, late = 3 * time.Minute, 20 * time.Minute
+
+// until waits for something, at most so long.
+func until(ctx context.Context, most time.Duration, what string, is func() bool) error {
+	ctx, cancel := context.WithTimeout(ctx, most)
 	defer cancel()
 	for !is() {
 		select {
@@ -121,7 +124,7 @@ func (w *world) start(ctx context.Context, name string) (*house, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := until(ctx, name, h.ready); err != nil {
+	if err := until(ctx, soon, name, h.ready); err != nil {
 		return nil, err
 	}
 	said, err := os.ReadFile(w.group.Log(name))
@@ -153,7 +156,8 @@ var wire = &http.Transport{MaxIdleConns: 10_000, MaxIdleConnsPerHost: 10_000}
 //go:embed seed.sql
 var seed string
 
-// fill puts runs and hosts into the service's database. Settled: as it is once the server has had time for its statistics.
+// fill puts runs and hosts into the service's database, and waits until all is done that would be in the life of a studio, in which
+// they come one after another: what past runs came to is written down, and the server has its statistics and has cleaned up.
 func (h *house) fill(ctx context.Context, variables map[string]any) error {
 	all := map[string]any{"agents": h.Agents + h.Idle, "rendering": h.Agents, "frames": h.Frames, "shots": 1, "ended": 0, "ended_frames": 100, "booked": 1, "now": time.Now().UTC().Format(time.RFC3339)}
 	for name, value := range variables {
@@ -161,6 +165,12 @@ func (h *house) fill(ctx context.Context, variables map[string]any) error {
 	}
 	began := time.Now()
 	_, err := sql(ctx, h.database, seed, all)
+	if n, _ := all["ended"].(int); err == nil && n > 0 {
+		err = h.settled(ctx, n)
+	}
+	if err == nil {
+		_, err = sql(ctx, h.database, "VACUUM (ANALYZE);\nCHECKPOINT;", nil)
+	}
 	h.say("  %s filled in %s", h.name, time.Since(began).Round(time.Second))
 	return err
 }

@@ -254,11 +254,11 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 		Copied  int    `json:"copied"`
 		Missing int    `json:"missing"` // frames that are not done
 	}{to, done, len(work), int(copied.Load()), missing}
-	files := ""
+	what := several(done, "frame")
 	if len(work) != done {
-		files = " with " + several(len(work), "file")
+		what = several(len(work), "file") + " of " + what
 	}
-	if err := a.did(cmd, report, "%s%s in %s, every checksum verified; %d copied now, %d there before.", several(done, "frame"), files, to, report.Copied, len(work)-report.Copied); err != nil {
+	if err := a.did(cmd, report, "%s in %s, every checksum verified; %d copied now, %d there before.", what, to, report.Copied, len(work)-report.Copied); err != nil {
 		return err
 	}
 	if missing > 0 {

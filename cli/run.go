@@ -285,8 +285,11 @@ func (a *app) frames() *cobra.Command {
 			if layers := d.Frame.Layers; len(layers) > 1 {
 				fmt.Fprintf(cmd.OutOrStdout(), "\nIts layers: %s.\n", strings.Join(inNames(layers), ", "))
 			}
+			if len(d.Frame.Files) > 0 {
+				fmt.Fprintln(cmd.OutOrStdout(), "\nBeside its picture:")
+			}
 			for _, x := range d.Frame.Files {
-				fmt.Fprintf(cmd.OutOrStdout(), "\nBeside its picture: %s, %s, %s.\n", x.Name, x.Ending, bytesText(x.Bytes))
+				fmt.Fprintf(cmd.OutOrStdout(), "  %-16s %s\n", x.Name+"."+x.Ending, bytesText(x.Bytes))
 			}
 			for _, t := range d.Tries {
 				if t.LogTail != "" {

@@ -28,5 +28,5 @@ test("drift says which way", () => {
 test("counts and sizes", () => {
   expect(count(1, "frame")).toBe("1 frame");
   expect(count(2, "frame")).toBe("2 frames");
-  expect([0, 61_000, 8_000_000, 2.44e10].map(bytes)).toEqual(["—", "61 kB", "8 MB", "24.4 GB"]);
+  expect([0, 104, 61_000, 8_000_000, 2.44e10].map(bytes)).toEqual(["—", "104 B", "61 kB", "8 MB", "24.4 GB"]);
 });

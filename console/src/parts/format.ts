@@ -78,7 +78,9 @@ export function bytes(n?: number): string {
     ? `${(n / 1e9).toFixed(1)} GB`
     : n >= 1e6
       ? `${(n / 1e6).toFixed(0)} MB`
-      : `${(n / 1e3).toFixed(0)} kB`;
+      : n >= 1e3
+        ? `${(n / 1e3).toFixed(0)} kB`
+        : `${n.toFixed(0)} B`;
 }
 
 /** How far a time is from another: "12 min early", "1 h 05 min late", "on time". */

@@ -113,19 +113,12 @@ function Picture({ run, frame, size }: { run: string; frame: Frame; size?: strin
         </Text>
       )}
       {layers.length > 1 && <Choice label="Layer" value={layer.value} options={layers} onChange={choose} />}
-      <Flex gap="4" align="center">
-        {layer.bright && <Exposure stops={stops} onChange={setStops} />}
-        {(format === "exr" || format === "tiff") && (
-          <Link
-            href={pictureURL(run, shot, number)}
-            download={`${shot}.${number}.${format}`}
-            fontSize="sm"
-            flexShrink="0"
-          >
-            {format === "exr" ? "OpenEXR" : "TIFF"} file
-          </Link>
-        )}
-      </Flex>
+      {layer.bright && <Exposure stops={stops} onChange={setStops} />}
+      {(format === "exr" || format === "tiff") && (
+        <Link href={pictureURL(run, shot, number)} download={`${shot}.${number}.${format}`} fontSize="sm">
+          {format === "exr" ? "OpenEXR" : "TIFF"} file
+        </Link>
+      )}
     </Stack>
   );
 }
