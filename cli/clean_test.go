@@ -5,7 +5,6 @@ import (
 	"errors"
 	"net/http"
 	"path/filepath"
-	"strings"
 	"testing"
 	"unicode"
 
@@ -15,6 +14,7 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/core/paths"
+	"rotanex.example/core/results"
 )
 
 func TestNothingInATextIsObeyed(t *testing.T) {
@@ -104,66 +104,36 @@ func TestADownloadStaysInItsFolder(t *testing.T) {
 	}
 }
 
-// A name that two frames would have is found before anything is copied.
+// A name that two files would have is found before anything is copied; names are those of core/results.
 func TestADownloadIsNamed(t *testing.T) {
-	frame := func(shot string, n int, files ...api.FrameFile) api.Frame {
-		return api.Frame{Shot: shot, Frame: n, State: api.FrameStateDone, Format: "exr", Files: files}
+	all := []api.Frame{
+		{Shot: "lamp-040", Frame: 7, State: api.FrameStateDone, Format: "exr", Files: []api.FrameFile{{Name: "depth", Ending: "exr"}}},
+		{Shot: "stair-030.beauty", Frame: 7, State: api.FrameStateDone},
+		{Shot: "stair-030.beauty", Frame: 8, State: api.FrameStateWaiting},
 	}
-	all := []api.Frame{frame("lamp-040", 7), frame("lamp-040", 12, api.FrameFile{Name: "depth", Ending: "exr"}, api.FrameFile{Name: "stats", Ending: "json"}), frame("stair-030.beauty", 7), frame("stair-030.composite", 7), {Shot: "stair-030.beauty", Frame: 8, State: api.FrameStateWaiting}}
-	passes := []api.RunShot{{Shot: "lamp-040"}, {Shot: "stair-030.beauty", PassOf: "stair-030", Pass: "beauty"}, {Shot: "stair-030.composite", PassOf: "stair-030", Pass: "composite"}}
-	for name, want := range map[string][]string{
-		usualName:                               {"lamp-040/lamp-040.0007.exr", "lamp-040/lamp-040.0012.exr", "lamp-040/depth/lamp-040.0012.exr", "lamp-040/stats/lamp-040.0012.json", "stair-030/beauty/stair-030.0007.exr", "stair-030/composite/stair-030.0007.exr"},
-		"{shot}_v003{pass}{file}.{frame}.{ext}": {"lamp-040_v003.7.exr", "lamp-040_v003.12.exr", "lamp-040_v003depth.12.exr", "lamp-040_v003stats.12.json", "stair-030_v003beauty.7.exr", "stair-030_v003composite.7.exr"},
-		"{pass}/{shot}{file}.{frame}.{ext}":     {"lamp-040.7.exr", "lamp-040.12.exr", "lamp-040depth.12.exr", "lamp-040stats.12.json", "beauty/stair-030.7.exr", "composite/stair-030.7.exr"},
-	} {
-		named, err := paths.ParseTemplate(name, nameHoles...)
-		require.NoError(t, err)
-		work, err := nameFrames(all, passes, named, nil)
-		require.NoError(t, err)
-		var got []string
-		for _, f := range work {
-			got = append(got, f.path)
-		}
-		assert.Equal(t, want, got)
+	named, err := paths.ParseTemplate(results.UsualName, results.Holes...)
+	require.NoError(t, err)
+	work, err := results.Name(finished(all, []api.RunShot{{Shot: "stair-030.beauty", PassOf: "stair-030", Pass: "beauty"}}), named, nil)
+	require.NoError(t, err)
+	var got []string
+	for _, f := range work {
+		got = append(got, f.Path)
 	}
-	for name, want := range map[string]string{
-		"{file}{frame:4}.{ext}":  "frame 7 of stair-030.beauty would be the file 0007.exr, which is another one's or in its way: tell them apart by {shot}, {pass}, {file} and {frame}",
-		"{shot}.{frame:4}.{ext}": "depth of frame 12 of lamp-040 would be the file lamp-040.0012.exr",
-		"../{shot}/{frame}":      "want a path below the folder",
-		"{layer}/{frame}":        "no placeholder {layer}; there are {shot}, {pass}, {file}, {frame}, {ext}",
+	assert.Equal(t, []string{"lamp-040/lamp-040.0007.exr", "lamp-040/depth/lamp-040.0007.exr", "stair-030/beauty/stair-030.0007.png"}, got)
+	for args, want := range map[[2]string]string{
+		{"--name", "{frame:4}.exr"}:     "depth of frame 7 of lamp-040 would be the file 0007.exr",
+		{"--name", "../{shot}/{frame}"}: "want a path below the folder",
+		{"--name", "{layer}/{frame}"}:   "no placeholder {layer}; there are {shot}, {pass}, {file}, {frame}, {ext}",
+		{"--files", "normal"}:           `no finished frame has a file "normal"; there are depth, picture`,
+		{"--files", "../x"}:             "--files ../x: ",
 	} {
 		s := served()
 		s.answers["/runs/"+aRun.Id.String()+"/frames"] = api.FrameList{Items: all}
 		to := filepath.Join(t.TempDir(), "out")
-		status, _, errs := s.types(t, "download", "latest", "--to", to, "--name", name)
-		assert.NotZero(t, status, name)
+		status, _, errs := s.types(t, "download", "latest", "--to", to, args[0], args[1])
+		assert.NotZero(t, status, args)
 		assert.Contains(t, errs, want)
 		assert.NoDirExists(t, to)
-	}
-}
-
-// Which files of each frame are copied is said by name; a name that nothing has is an error.
-func TestSomeFilesAreDownloaded(t *testing.T) {
-	all := []api.Frame{{Shot: "lamp-040", Frame: 7, State: api.FrameStateDone, Files: []api.FrameFile{{Name: "depth", Ending: "exr"}, {Name: "stats", Ending: "json"}}}}
-	named, err := paths.ParseTemplate("{shot}.{file}.{ext}", nameHoles...)
-	require.NoError(t, err)
-	for text, want := range map[string]string{
-		"all": "lamp-040..png lamp-040.depth.exr lamp-040.stats.json", "none": "lamp-040..png", "depth": "lamp-040.depth.exr", "picture,stats": "lamp-040..png lamp-040.stats.json",
-		"normal": `no finished frame has a file "normal"; there are depth, picture, stats`, "../x": "want at most 60 letters", "": "want at most 60 letters",
-	} {
-		wanted, err := parseFiles(text)
-		var got []string
-		if err == nil {
-			var work []namedFile
-			work, err = nameFrames(all, nil, named, wanted)
-			for _, f := range work {
-				got = append(got, f.path)
-			}
-		}
-		if err != nil {
-			got = []string{err.Error()}
-		}
-		assert.Contains(t, strings.Join(got, " "), want, text)
 	}
 }
 

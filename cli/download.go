@@ -9,13 +9,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"net/http"
 	"os"
 	"path"
 	"path/filepath"
-	"slices"
-	"strconv"
 	"strings"
 	"sync/atomic"
 
@@ -25,22 +22,12 @@ import (
 
 	"rotanex.example/api"
 	"rotanex.example/api/client"
-	"rotanex.example/core/framefiles"
 	"rotanex.example/core/paths"
+	"rotanex.example/core/results"
 )
 
-// manifest is the name of the file of checksums in each shot's folder. It has the
-// form that sha256sum --check reads.
-const manifest = "SHA256SUMS"
-
-// How frames are named, which sorts by number, and proof frames, of which there are a few.
-const (
-	usualName = "{shot}/{pass}/{file}/{shot}.{frame:4}.{ext}"
-	proofName = "{shot}.{frame:4}.{ext}"
-)
-
-// nameHoles are what a name may have in it.
-var nameHoles = []string{"shot", "pass", "file", "frame", "ext"}
+// proofName is how proof frames are named, of which there are a few.
+const proofName = "{shot}.{frame:4}.{ext}"
 
 func (a *app) download() *cobra.Command {
 	var to, name, files string
@@ -66,56 +53,25 @@ found before anything is copied.`,
 			if err != nil {
 				return err
 			}
-			named, err := paths.ParseTemplate(name, nameHoles...)
+			named, err := paths.ParseTemplate(name, results.Holes...)
 			if err != nil {
 				return fmt.Errorf("--name %w", err)
 			}
-			wanted, err := parseFiles(files)
+			wanted, err := results.ParseWanted(files)
 			if err != nil {
-				return err
+				return fmt.Errorf("--files %s: %w", files, err)
 			}
 			return a.downloadRun(cmd, c, id, to, named, wanted)
 		}),
 	}
 	c.Flags().StringVar(&to, "to", "", "folder to copy to; it is made if it is not there")
-	c.Flags().StringVar(&name, "name", usualName, "how frames are named below it")
+	c.Flags().StringVar(&name, "name", results.UsualName, "how frames are named below it")
 	c.Flags().StringVar(&files, "files", "all", "what of each frame: all, none for the picture alone, or names by comma, of which picture is one")
 	return c
 }
 
-// wantedFiles are those of each frame that are copied: nil for all.
-type wantedFiles []string
-
-func (w wantedFiles) has(name string) bool { return w == nil || slices.Contains(w, name) }
-
-func parseFiles(text string) (wantedFiles, error) {
-	switch text {
-	case "all":
-		return nil, nil
-	case "none":
-		return wantedFiles{framefiles.Main}, nil
-	}
-	out := wantedFiles(strings.Split(text, ","))
-	for _, name := range out {
-		if err := framefiles.ValidName(name); err != nil && name != framefiles.Main {
-			return nil, fmt.Errorf("--files %s: %w", text, err)
-		}
-	}
-	return out, nil
-}
-
-// namedFile is a file of a finished frame and the path that it is copied to, with slashes.
-type namedFile struct {
-	shot   string
-	frame  int
-	file   string // the name of one beside the picture; "": the picture
-	sha256 string
-	path   string
-}
-
-// nameFrames names the files of the finished ones of some frames. No two of them are one, also where small letters and capital ones are one.
-func nameFrames(frames []api.Frame, shots []api.RunShot, named paths.Template, wanted wantedFiles) (out []namedFile, err error) {
-	var all paths.Set
+// finished are the frames of a run that are done, with their files.
+func finished(frames []api.Frame, shots []api.RunShot) (out []results.Frame) {
 	passes := map[string]api.RunShot{}
 	for _, s := range shots {
 		passes[s.Shot] = s
@@ -124,64 +80,20 @@ func nameFrames(frames []api.Frame, shots []api.RunShot, named paths.Template, w
 		if f.State != api.FrameStateDone {
 			continue
 		}
-		pass := passes[f.Shot]
-		add := func(file, ending, sum string) error {
-			values := map[string]string{"shot": cmp.Or(pass.PassOf, f.Shot), "frame": strconv.Itoa(f.Frame), "ext": ending}
-			if pass.Pass != "" {
-				values["pass"] = pass.Pass
-			}
-			if file != "" {
-				values["file"] = file
-			}
-			path, err := named.Fill(values)
-			what := fmt.Sprintf("frame %d of %s", f.Frame, f.Shot)
-			if file != "" {
-				what = file + " of " + what
-			}
-			if err != nil {
-				return fmt.Errorf("%s would be the file %q: %w", what, path, err)
-			}
-			if err := all.Add(strings.ToLower(path)); err != nil {
-				return fmt.Errorf("%s would be the file %s, which is another one's or in its way: tell them apart by {shot}, {pass}, {file} and {frame} in --name", what, path)
-			}
-			out = append(out, namedFile{f.Shot, f.Frame, file, sum, path})
-			return nil
-		}
-		if wanted.has(framefiles.Main) {
-			err = add("", string(cmp.Or(f.Format, api.FrameFormatPng)), f.Sha256)
-		}
+		frame := results.Frame{Shot: f.Shot, PassOf: passes[f.Shot].PassOf, Pass: passes[f.Shot].Pass, Number: f.Frame}
+		frame.Files = append(frame.Files, results.File{Ending: string(cmp.Or(f.Format, api.FrameFormatPng)), SHA256: f.Sha256, Bytes: f.Bytes})
 		for _, x := range f.Files {
-			if err == nil && wanted.has(x.Name) {
-				err = add(x.Name, x.Ending, x.Sha256)
-			}
+			frame.Files = append(frame.Files, results.File{Name: x.Name, Ending: x.Ending, SHA256: x.Sha256, Bytes: x.Bytes})
 		}
-		if err != nil {
-			return nil, err
-		}
+		out = append(out, frame)
 	}
-	return out, wanted.known(frames)
-}
-
-// known says which of the wanted no finished frame has.
-func (w wantedFiles) known(frames []api.Frame) error {
-	there := map[string]bool{framefiles.Main: true}
-	for _, f := range frames {
-		for _, x := range f.Files {
-			there[x.Name] = true
-		}
-	}
-	for _, name := range w {
-		if !there[name] {
-			return fmt.Errorf("--files %s: no finished frame has a file %q; there are %s", strings.Join(w, ","), name, strings.Join(slices.Sorted(maps.Keys(there)), ", "))
-		}
-	}
-	return nil
+	return out
 }
 
 // atOnce is how many frames are copied side by side.
 const atOnce = 4
 
-func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string, named paths.Template, wanted wantedFiles) error {
+func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to string, named paths.Template, wanted results.Wanted) error {
 	frames, err := pages(func(cursor string) ([]api.Frame, string, error) {
 		page, err := client.Decode[api.FrameList](c.ListFrames(cmd.Context(), id, &api.ListFramesParams{Cursor: some(cursor), Limit: new(5000)}))
 		return page.Items, page.Next, err
@@ -193,32 +105,22 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 	if err != nil {
 		return err
 	}
-	work, err := nameFrames(frames, run.Shots, named, wanted)
+	all := finished(frames, run.Shots)
+	work, err := results.Name(all, named, wanted)
 	if err != nil {
 		return err
 	}
-	done := 0
-	for _, f := range frames {
-		if f.State == api.FrameStateDone {
-			done++
-		}
-	}
-	missing := len(frames) - done
+	missing := len(frames) - len(all)
 	root, err := openFolder(to)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = root.Close() }()
-	sums := map[string]*strings.Builder{}
-	for _, f := range work {
-		folder, file := path.Split(f.path)
-		if sums[folder] == nil {
-			sums[folder] = &strings.Builder{}
-			if err := root.MkdirAll(filepath.FromSlash(path.Clean(folder)), 0o755); err != nil {
-				return err
-			}
+	sums := results.Manifests(work)
+	for folder := range sums {
+		if err := root.MkdirAll(filepath.FromSlash(path.Clean(folder)), 0o755); err != nil {
+			return err
 		}
-		fmt.Fprintf(sums[folder], "%s  %s\n", f.sha256, file)
 	}
 	bar := newBar(cmd, "downloading", len(work))
 	var there, copied atomic.Int64
@@ -226,10 +128,10 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 	group.SetLimit(atOnce)
 	for _, f := range work {
 		group.Go(func() error {
-			file := filepath.FromSlash(f.path)
-			if sum, err := sumOf(root, file); err != nil || sum != f.sha256 {
+			file := filepath.FromSlash(f.Path)
+			if sum, err := sumOf(root, file); err != nil || sum != f.SHA256 {
 				if err := fetch(ctx, c, id, f, root, file); err != nil {
-					return fmt.Errorf("%s frame %d: %w", f.shot, f.frame, err)
+					return fmt.Errorf("%s frame %d: %w", f.Shot, f.Number, err)
 				}
 				copied.Add(1)
 			}
@@ -243,7 +145,7 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 		return fmt.Errorf("%w; start it again to go on: %d of %d files are there", err, there.Load(), len(work))
 	}
 	for folder, text := range sums {
-		if err := writeBelow(root, filepath.Join(filepath.FromSlash(folder), manifest), strings.NewReader(text.String())); err != nil {
+		if err := writeBelow(root, filepath.Join(filepath.FromSlash(folder), results.Manifest), strings.NewReader(text)); err != nil {
 			return err
 		}
 	}
@@ -253,9 +155,9 @@ func (a *app) downloadRun(cmd *cobra.Command, c *client.Client, id uuid.UUID, to
 		Files   int    `json:"files"`
 		Copied  int    `json:"copied"`
 		Missing int    `json:"missing"` // frames that are not done
-	}{to, done, len(work), int(copied.Load()), missing}
-	what := several(done, "frame")
-	if len(work) != done {
+	}{to, len(all), len(work), int(copied.Load()), missing}
+	what := several(len(all), "frame")
+	if len(work) != len(all) {
 		what = several(len(work), "file") + " of " + what
 	}
 	if err := a.did(cmd, report, "%s in %s, every checksum verified; %d copied now, %d there before.", what, to, report.Copied, len(work)-report.Copied); err != nil {
@@ -290,13 +192,13 @@ func sumOf(root *os.Root, path string) (string, error) {
 }
 
 // fetch copies one file aside, verifies it and then renames it into its place.
-func fetch(ctx context.Context, c *client.Client, id uuid.UUID, f namedFile, root *os.Root, path string) error {
+func fetch(ctx context.Context, c *client.Client, id uuid.UUID, f results.Named, root *os.Root, path string) error {
 	var answer *http.Response
 	var err error
-	if f.file == "" {
-		answer, err = c.GetPicture(ctx, id, f.shot, f.frame, &api.GetPictureParams{})
+	if f.Name == "" {
+		answer, err = c.GetPicture(ctx, id, f.Shot, f.Number, &api.GetPictureParams{})
 	} else {
-		answer, err = c.GetFrameFile(ctx, id, f.shot, f.frame, f.file, &api.GetFrameFileParams{})
+		answer, err = c.GetFrameFile(ctx, id, f.Shot, f.Number, f.Name, &api.GetFrameFileParams{})
 	}
 	if err := client.Check(answer, err); err != nil {
 		return err
@@ -304,8 +206,8 @@ func fetch(ctx context.Context, c *client.Client, id uuid.UUID, f namedFile, roo
 	defer func() { _ = answer.Body.Close() }()
 	hash := sha256.New()
 	return writeBelow(root, path, io.TeeReader(answer.Body, hash), func() error {
-		if sum := hex.EncodeToString(hash.Sum(nil)); sum != f.sha256 {
-			return fmt.Errorf("what arrived has SHA-256 %s, want %s", sum, f.sha256)
+		if sum := hex.EncodeToString(hash.Sum(nil)); sum != f.SHA256 {
+			return fmt.Errorf("what arrived has SHA-256 %s, want %s", sum, f.SHA256)
 		}
 		return nil
 	})

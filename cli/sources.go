@@ -15,6 +15,7 @@ import (
 	"rotanex.example/api/client"
 	"rotanex.example/core/framefiles"
 	"rotanex.example/core/paths"
+	"rotanex.example/core/results"
 	"rotanex.example/core/stock"
 )
 
@@ -364,11 +365,11 @@ func (a *app) fetchProofs(cmd *cobra.Command, c *client.Client, j api.FarmJob, t
 		}
 		proofs = append(proofs, d.Frame)
 	}
-	named, err := paths.ParseTemplate(proofName, nameHoles...)
+	named, err := paths.ParseTemplate(proofName, results.Holes...)
 	if err != nil {
 		return err
 	}
-	work, err := nameFrames(proofs, nil, named, wantedFiles{framefiles.Main})
+	work, err := results.Name(finished(proofs, nil), named, results.Wanted{framefiles.Main})
 	if err != nil {
 		return err
 	}
@@ -379,10 +380,10 @@ func (a *app) fetchProofs(cmd *cobra.Command, c *client.Client, j api.FarmJob, t
 	defer func() { _ = root.Close() }()
 	copied := []string{}
 	for _, f := range work {
-		if err := fetch(cmd.Context(), c, j.Run, f, root, f.path); err != nil {
-			return fmt.Errorf("proof frame %d: %w", f.frame, err)
+		if err := fetch(cmd.Context(), c, j.Run, f, root, f.Path); err != nil {
+			return fmt.Errorf("proof frame %d: %w", f.Number, err)
 		}
-		copied = append(copied, filepath.Join(to, f.path))
+		copied = append(copied, filepath.Join(to, f.Path))
 	}
 	return a.did(cmd, copied, "%s", strings.Join(copied, "\n"))
 }
