@@ -40,14 +40,16 @@ writes a manifest of checksums, SHA256SUMS, in each folder. Started again, it co
 not there yet or not whole. Exit status: 0 when every frame of the run is there, 6 when some are
 not done yet.
 
+With --to FILE.zip all of it is in one ZIP file, which is not gone on with when it is cut short.
+
 --name has the placeholders {shot}, {pass} (nothing for a shot that has none, and no folder then),
 {file} (the name of a file beside the picture, nothing for the picture itself), {frame}, {frame:4}
 with so many digits at least, and {ext}, the ending of the file. That two files have one name is
 found before anything is copied.`,
-		Example: "  rotanex download latest --to frames\n  (cd frames/orrery-020 && sha256sum --check SHA256SUMS)\n  rotanex download latest --to out --name '{shot}_v003.{frame:5}.{ext}' --files none\n  rotanex download latest --to comp --files picture,depth",
+		Example: "  rotanex download latest --to frames\n  (cd frames/orrery-020 && sha256sum --check SHA256SUMS)\n  rotanex download latest --to out --name '{shot}_v003.{frame:5}.{ext}' --files none\n  rotanex download latest --to comp --files picture,depth\n  rotanex download latest --to friday.zip",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			if to == "" {
-				return errors.New("--to is needed: the folder to copy the frames to")
+				return errors.New("--to is needed: the folder to copy the frames to, or FILE.zip")
 			}
 			id, err := a.findRun(cmd.Context(), c, args[0])
 			if err != nil {
@@ -61,10 +63,13 @@ found before anything is copied.`,
 			if err != nil {
 				return fmt.Errorf("--files %s: %w", files, err)
 			}
+			if strings.HasSuffix(strings.ToLower(to), ".zip") {
+				return a.downloadArchive(cmd, c, id, to, api.GetResultsArchiveParams{Name: name, Files: files})
+			}
 			return a.downloadRun(cmd, c, id, to, named, wanted)
 		}),
 	}
-	c.Flags().StringVar(&to, "to", "", "folder to copy to; it is made if it is not there")
+	c.Flags().StringVar(&to, "to", "", "folder to copy to, which is made if it is not there; or FILE.zip")
 	c.Flags().StringVar(&name, "name", results.UsualName, "how frames are named below it")
 	c.Flags().StringVar(&files, "files", "all", "what of each frame: all, none for the picture alone, or names by comma, of which picture is one")
 	return c

@@ -137,6 +137,13 @@ func TestTheConsoleShowsARunLive(t *testing.T) {
 	b.do(chromedp.Reload(), browser.Settled()) // a route can be reloaded
 	b.shows("6 of 6")
 
+	// How results are named is looked at as it is typed.
+	b.shows("coda-060/coda-060.0001.png")
+	b.do(chromedp.Focus(`input[aria-describedby]`), chromedp.KeyEvent(kb.End), chromedp.KeyEvent("{"))
+	b.shows("a brace is not closed")
+	b.do(chromedp.KeyEvent(kb.Backspace), chromedp.KeyEvent("x"))
+	b.shows("coda-060/coda-060.0001.pngx")
+
 	b.goTo("/runs/" + run.Id.String() + "/flipbook/coda-060")
 	b.shows("all 6 frames")
 	for _, step := range []struct{ key, frame string }{{kb.ArrowRight, "Frame 2"}, {kb.End, "Frame 6"}, {kb.ArrowRight, "Frame 1"}, {kb.ArrowLeft, "Frame 6"}, {kb.Home, "Frame 1"}} {

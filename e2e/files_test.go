@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"archive/zip"
 	"bytes"
 	"fmt"
 	"image"
@@ -83,6 +84,25 @@ func TestFramesHaveFilesBesideTheirPictures(t *testing.T) {
 	for _, folder := range []string{"beauty", "beauty/depth", "beauty/matte", "composite"} {
 		assert.FileExists(t, filepath.Join(to, "stair-030", folder, "stair-030.0007.png"))
 		assert.FileExists(t, filepath.Join(to, "stair-030", folder, "SHA256SUMS"))
+	}
+
+	// The same in one file, by a name that was looked at before.
+	found := must[api.Results](t)(h.admin().GetResults(t.Context(), run.Id, &api.GetResultsParams{Name: "{pass}{file}_{frame:3}.{ext}", Files: "picture,depth"}))
+	assert.Equal(t, []int{16, 16, 24}, []int{found.Frames, found.Of, found.Files})
+	assert.Equal(t, []string{"beauty_001.png", "beautydepth_001.png", "composite_001.png"}, found.Names)
+	archive := filepath.Join(t.TempDir(), "friday.zip")
+	assert.Contains(t, h.good("download", run.Id.String(), "--to", archive), "40 files of 16 frames in "+archive)
+	packed, err := zip.OpenReader(archive)
+	require.NoError(t, err)
+	defer func() { _ = packed.Close() }()
+	inside, err := packed.Open("stair-030/beauty/stats/stair-030.0007.json")
+	require.NoError(t, err)
+	text, err := io.ReadAll(inside)
+	require.NoError(t, err)
+	assert.Equal(t, stats, text)
+	for _, wrong := range []api.GetResultsArchiveParams{{Name: "{shot}"}, {Name: "{layer}"}, {Files: "normal"}} {
+		said := refused(t, http.StatusUnprocessableEntity)(h.admin().GetResultsArchive(t.Context(), run.Id, &wrong)).Detail
+		assert.Regexp(t, "would be the file|no placeholder|no finished frame has", said)
 	}
 
 	// A frame without what its shot asks for is not done.

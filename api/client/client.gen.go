@@ -673,6 +673,16 @@ type ClientInterface interface {
 	// Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
 	SetRunPriority(ctx context.Context, run RunParam, body SetRunPriorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetResults How the files of a run's finished frames would be named, before they are taken
+	//
+	// Corresponds with GET /runs/{run}/results (the `GetResults` operationId).
+	GetResults(ctx context.Context, run RunParam, params *GetResultsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetResultsArchive The files of a run's finished frames in one ZIP file, with a SHA256SUMS in each folder
+	//
+	// Corresponds with GET /runs/{run}/results.zip (the `GetResultsArchive` operationId).
+	GetResultsArchive(ctx context.Context, run RunParam, params *GetResultsArchiveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// CompareRunSources What each source did in a run, as estimated and as charged
 	//
 	// Corresponds with GET /runs/{run}/sources (the `CompareRunSources` operationId).
@@ -2461,6 +2471,36 @@ func (c *Client) SetRunPriorityWithBody(ctx context.Context, run RunParam, conte
 // Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
 func (c *Client) SetRunPriority(ctx context.Context, run RunParam, body SetRunPriorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetRunPriorityRequest(c.Server, run, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetResults How the files of a run's finished frames would be named, before they are taken
+//
+// Corresponds with GET /runs/{run}/results (the `GetResults` operationId).
+func (c *Client) GetResults(ctx context.Context, run RunParam, params *GetResultsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetResultsRequest(c.Server, run, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetResultsArchive The files of a run's finished frames in one ZIP file, with a SHA256SUMS in each folder
+//
+// Corresponds with GET /runs/{run}/results.zip (the `GetResultsArchive` operationId).
+func (c *Client) GetResultsArchive(ctx context.Context, run RunParam, params *GetResultsArchiveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetResultsArchiveRequest(c.Server, run, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6890,6 +6930,136 @@ func NewSetRunPriorityRequestWithBody(server string, run RunParam, contentType s
 	return req, nil
 }
 
+// NewGetResultsRequest constructs an http.Request for the GetResults method
+func NewGetResultsRequest(server string, run RunParam, params *GetResultsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/results", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "files", params.Files, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetResultsArchiveRequest constructs an http.Request for the GetResultsArchive method
+func NewGetResultsArchiveRequest(server string, run RunParam, params *GetResultsArchiveParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/runs/%s/results.zip", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "files", params.Files, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCompareRunSourcesRequest constructs an http.Request for the CompareRunSources method
 func NewCompareRunSourcesRequest(server string, run RunParam) (*http.Request, error) {
 	var err error
@@ -9424,6 +9594,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /runs/{run}/priority (the `SetRunPriority` operationId).
 	SetRunPriorityWithResponse(ctx context.Context, run RunParam, body SetRunPriorityJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRunPriorityResponse, error)
+
+	// GetResultsWithResponse How the files of a run's finished frames would be named, before they are taken
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/results (the `GetResults` operationId).
+	GetResultsWithResponse(ctx context.Context, run RunParam, params *GetResultsParams, reqEditors ...RequestEditorFn) (*GetResultsResponse, error)
+
+	// GetResultsArchiveWithResponse The files of a run's finished frames in one ZIP file, with a SHA256SUMS in each folder
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /runs/{run}/results.zip (the `GetResultsArchive` operationId).
+	GetResultsArchiveWithResponse(ctx context.Context, run RunParam, params *GetResultsArchiveParams, reqEditors ...RequestEditorFn) (*GetResultsArchiveResponse, error)
 
 	// CompareRunSourcesWithResponse What each source did in a run, as estimated and as charged
 	//
@@ -13150,6 +13334,95 @@ func (r SetRunPriorityResponse) ContentType() string {
 	return ""
 }
 
+type GetResultsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Results
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetResultsResponse) GetJSON200() *Results {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetResultsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetResultsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetResultsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetResultsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetResultsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetResultsArchiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetResultsArchiveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetResultsArchiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetResultsArchiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetResultsArchiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetResultsArchiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CompareRunSourcesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16282,6 +16555,32 @@ func (c *ClientWithResponses) SetRunPriorityWithResponse(ctx context.Context, ru
 	return ParseSetRunPriorityResponse(rsp)
 }
 
+// GetResultsWithResponse How the files of a run's finished frames would be named, before they are taken
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/results (the `GetResults` operationId).
+func (c *ClientWithResponses) GetResultsWithResponse(ctx context.Context, run RunParam, params *GetResultsParams, reqEditors ...RequestEditorFn) (*GetResultsResponse, error) {
+	rsp, err := c.GetResults(ctx, run, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetResultsResponse(rsp)
+}
+
+// GetResultsArchiveWithResponse The files of a run's finished frames in one ZIP file, with a SHA256SUMS in each folder
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /runs/{run}/results.zip (the `GetResultsArchive` operationId).
+func (c *ClientWithResponses) GetResultsArchiveWithResponse(ctx context.Context, run RunParam, params *GetResultsArchiveParams, reqEditors ...RequestEditorFn) (*GetResultsArchiveResponse, error) {
+	rsp, err := c.GetResultsArchive(ctx, run, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetResultsArchiveResponse(rsp)
+}
+
 // CompareRunSourcesWithResponse What each source did in a run, as estimated and as charged
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19332,6 +19631,65 @@ func ParseSetRunPriorityResponse(rsp *http.Response) (*SetRunPriorityResponse, e
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetResultsResponse parses an HTTP response from a GetResultsWithResponse call
+func ParseGetResultsResponse(rsp *http.Response) (*GetResultsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetResultsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Results
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetResultsArchiveResponse parses an HTTP response from a GetResultsArchiveWithResponse call
+func ParseGetResultsArchiveResponse(rsp *http.Response) (*GetResultsArchiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetResultsArchiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

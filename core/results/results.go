@@ -69,8 +69,8 @@ func (w Wanted) has(name string) bool {
 	return w == nil || slices.Contains(w, cmp.Or(name, framefiles.Main))
 }
 
-// check says which of the names no frame has.
-func (w Wanted) check(frames []Frame) error {
+// Check says which of the names no frame has.
+func (w Wanted) Check(frames []Frame) error {
 	there := map[string]bool{framefiles.Main: true}
 	for _, f := range frames {
 		for _, x := range f.Files {
@@ -107,7 +107,7 @@ func Name(frames []Frame, named paths.Template, wanted Wanted) (out []Named, err
 			out = append(out, Named{f, x, path})
 		}
 	}
-	return out, wanted.check(frames)
+	return out, wanted.Check(frames)
 }
 
 func pathOf(f Frame, x File, named paths.Template) (string, error) {

@@ -261,7 +261,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.queue = queue.New(s.store, s.clock, s.feed, kept, c.Log)
 	s.renderLogs = renderlogs.New(s.store, s.blobs)
 	s.standing = standing.New(s.store, s.clock, s.feed, s.queue, s.renderLogs)
-	s.finished = finished.Finished{Standing: s.standing, Pictures: kept, Files: framefiles.Files{Store: s.store, Pictures: kept}}
+	s.finished = finished.Finished{Standing: s.standing, Pictures: kept, Files: framefiles.Files{Store: s.store, Pictures: kept}, Clock: s.clock}
 	s.accounts = accounts.New(s.store, s.clock, s.queue)
 	s.runs = runs.New(runs.Config{Store: s.store, Clock: s.clock, Feed: s.feed, Queue: s.queue, Standing: s.standing, Accounts: s.accounts, Sources: s.sources, Policy: replan.Policy(c.Policy), Log: c.Log})
 	s.trials = trials.New(s.store, s.clock, s.hosts, s.shots, s.runs)

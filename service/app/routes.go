@@ -331,6 +331,14 @@ func (e endpoints) GetFrameFile(w http.ResponseWriter, r *http.Request, run uuid
 	e.finished.FrameFile(w, r, run, shot, frame, file, params)
 }
 
+func (e endpoints) GetResults(w http.ResponseWriter, r *http.Request, run uuid.UUID, params api.GetResultsParams) {
+	e.finished.GetResults(w, r, run, params)
+}
+
+func (e endpoints) GetResultsArchive(w http.ResponseWriter, r *http.Request, run uuid.UUID, params api.GetResultsArchiveParams) {
+	e.finished.GetResultsArchive(w, r, run, params)
+}
+
 func (e endpoints) GetLedger(w http.ResponseWriter, r *http.Request, run uuid.UUID) {
 	e.accounts.Ledger(w, r, run)
 }

@@ -17,6 +17,7 @@ import (
 	"rotanex.example/api"
 	kinds "rotanex.example/core/framefiles"
 	"rotanex.example/core/picture"
+	"rotanex.example/service/clock"
 	"rotanex.example/service/framefiles"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/pictures"
@@ -29,6 +30,7 @@ type Finished struct {
 	Standing *standing.Standing
 	Pictures *pictures.Pictures
 	Files    framefiles.Files
+	Clock    clock.Clock
 }
 
 // Picture answers with the picture of a finished frame: its file, or as it is looked at.
@@ -145,4 +147,59 @@ func (x *Finished) look(w http.ResponseWriter, r *http.Request, f shown, view pi
 	if err != nil {
 		httpapi.Fail(w, r, err)
 	}
+}
+
+// GetResults answers with how a run's results would be named.
+func (x *Finished) GetResults(w http.ResponseWriter, r *http.Request, run uuid.UUID, params api.GetResultsParams) {
+	found, err := x.Results(r.Context(), run, params.Name, params.Files)
+	out := api.Results{Frames: found.Frames, Of: found.Of, Files: len(found.Files), Names: []string{}}
+	seen := map[[2]string]bool{}
+	for _, f := range found.Files {
+		out.Bytes += f.Bytes
+		if of := [2]string{f.Shot, f.Name}; !seen[of] && len(out.Names) < mostNames {
+			seen[of], out.Names = true, append(out.Names, f.Path)
+		}
+	}
+	httpapi.Answer(w, r, http.StatusOK, out, err)
+}
+
+// mostNames is how many names are told beforehand.
+const mostNames = 20
+
+// GetResultsArchive answers with a run's results in one file. What goes wrong once it is under way ends it short, so that it is no whole ZIP file.
+func (x *Finished) GetResultsArchive(w http.ResponseWriter, r *http.Request, run uuid.UUID, params api.GetResultsArchiveParams) {
+	found, err := x.Results(r.Context(), run, params.Name, params.Files)
+	if err == nil && len(found.Files) == 0 {
+		err = httpapi.Conflict("no frame of the run is finished yet")
+	}
+	if err != nil {
+		httpapi.Fail(w, r, err)
+		return
+	}
+	name := "run-" + run.String()[:8]
+	if found.Frames < found.Of {
+		name += fmt.Sprintf("-%d-of-%d", found.Frames, found.Of)
+	}
+	w.Header().Set("Content-Type", "application/zip")
+	w.Header().Set("Content-Disposition", `attachment; filename="`+name+`.zip"`)
+	body := &begun{Writer: w}
+	err = x.Write(r.Context(), body, found.Files, x.Clock.Now())
+	switch {
+	case err != nil && !body.yes:
+		w.Header().Del("Content-Disposition")
+		httpapi.Fail(w, r, err)
+	case err != nil:
+		panic(http.ErrAbortHandler)
+	}
+}
+
+// begun knows whether anything was written.
+type begun struct {
+	io.Writer
+	yes bool
+}
+
+func (b *begun) Write(p []byte) (int, error) {
+	b.yes = true
+	return b.Writer.Write(p)
 }

@@ -225,7 +225,10 @@ func (p *Pictures) decoded(ctx context.Context, keys []string, view picture.View
 // Open reads a file. The caller closes it.
 func (p *Pictures) Open(ctx context.Context, key string) (io.ReadCloser, error) {
 	file, err := p.blobs.NewReader(ctx, key, nil)
-	if err != nil {
+	switch {
+	case gcerrors.Code(err) == gcerrors.NotFound:
+		return nil, httpapi.NotFound("its file is not in the blob store: bring it back from a backup, or render the frame again")
+	case err != nil:
 		return nil, fmt.Errorf("the stored picture: %w", err)
 	}
 	return file, nil

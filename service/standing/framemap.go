@@ -67,7 +67,7 @@ type shotStates struct {
 
 // Map is how every frame of a run is. All frames are read once; after that what is told of single ones is put in.
 func (s *Standing) Map(ctx context.Context, run uuid.UUID) (out FrameMap, err error) {
-	if err := s.known(ctx, run); err != nil {
+	if err := s.Known(ctx, run); err != nil {
 		return out, err
 	}
 	m, ok := s.maps.Get(run)

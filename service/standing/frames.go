@@ -25,7 +25,7 @@ const pageOf = 1000
 
 // Frames returns a page of a run's frames, and where the next begins.
 func (s *Standing) Frames(ctx context.Context, run uuid.UUID, want Wanted) (page []queue.Frame, next string, err error) {
-	if err := s.known(ctx, run); err != nil {
+	if err := s.Known(ctx, run); err != nil {
 		return nil, "", err
 	}
 	var shot string
@@ -63,7 +63,7 @@ func (s *Standing) Frames(ctx context.Context, run uuid.UUID, want Wanted) (page
 // One returns one frame of a run, or a problem that names it.
 func (s *Standing) One(ctx context.Context, run uuid.UUID, shot string, number int) (queue.Frame, error) {
 	var f queue.Frame
-	if err := s.known(ctx, run); err != nil {
+	if err := s.Known(ctx, run); err != nil {
 		return f, err
 	}
 	done := s.store.WithContext(ctx).Where("run_id = ? AND shot = ? AND frame = ? AND NOT warm_up AND repeat = 0", run, shot, number).Limit(1).Find(&f)

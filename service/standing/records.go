@@ -15,8 +15,8 @@ import (
 	"rotanex.example/service/store"
 )
 
-// known answers with a problem if there is no such run.
-func (s *Standing) known(ctx context.Context, run uuid.UUID) error {
+// Known answers with a problem if there is no such run.
+func (s *Standing) Known(ctx context.Context, run uuid.UUID) error {
 	var there bool
 	err := s.store.WithContext(ctx).Raw("SELECT EXISTS (SELECT FROM runs WHERE id = $1 AND kind IN ('run', 'trial'))", run).Row().Scan(&there)
 	if err == nil && !there {

@@ -1341,6 +1341,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runs/{run}/results": {
+        parameters: {
+            query?: {
+                /** @description How files are named: with {shot}, {pass}, {file}, {frame}, {frame:4} and {ext}; without it {shot}/{pass}/{file}/{shot}.{frame:4}.{ext} */
+                name?: components["parameters"]["nameParam"];
+                /** @description What of each frame: all, none for the picture alone, or names with commas, of which picture is one; without it all */
+                files?: components["parameters"]["filesParam"];
+            };
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        /** How the files of a run's finished frames would be named, before they are taken */
+        get: operations["getResults"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{run}/results.zip": {
+        parameters: {
+            query?: {
+                /** @description How files are named: with {shot}, {pass}, {file}, {frame}, {frame:4} and {ext}; without it {shot}/{pass}/{file}/{shot}.{frame:4}.{ext} */
+                name?: components["parameters"]["nameParam"];
+                /** @description What of each frame: all, none for the picture alone, or names with commas, of which picture is one; without it all */
+                files?: components["parameters"]["filesParam"];
+            };
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        /** The files of a run's finished frames in one ZIP file, with a SHA256SUMS in each folder */
+        get: operations["getResultsArchive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}/frames/{shot}/{frame}/why": {
         parameters: {
             query?: never;
@@ -3710,6 +3758,17 @@ export interface components {
             /** @description That it has beside its picture */
             files?: components["schemas"]["FrameFile"][];
         };
+        Results: {
+            /** @description That are finished */
+            frames: number;
+            /** @description That the run has */
+            of: number;
+            files: number;
+            /** Format: int64 */
+            bytes: number;
+            /** @description The first of each shot and file, some at most */
+            names: string[];
+        };
         FrameFile: {
             /** @example depth */
             name: string;
@@ -4165,6 +4224,10 @@ export interface components {
         hostParam: components["schemas"]["Name"];
         shotParam: components["schemas"]["Name"];
         runParam: string;
+        /** @description How files are named: with {shot}, {pass}, {file}, {frame}, {frame:4} and {ext}; without it {shot}/{pass}/{file}/{shot}.{frame:4}.{ext} */
+        nameParam: string;
+        /** @description What of each frame: all, none for the picture alone, or names with commas, of which picture is one; without it all */
+        filesParam: string;
         frameParam: number;
         leaseParam: number;
         fileParam: string;
@@ -6531,6 +6594,62 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FrameDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getResults: {
+        parameters: {
+            query?: {
+                /** @description How files are named: with {shot}, {pass}, {file}, {frame}, {frame:4} and {ext}; without it {shot}/{pass}/{file}/{shot}.{frame:4}.{ext} */
+                name?: components["parameters"]["nameParam"];
+                /** @description What of each frame: all, none for the picture alone, or names with commas, of which picture is one; without it all */
+                files?: components["parameters"]["filesParam"];
+            };
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The first names */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Results"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getResultsArchive: {
+        parameters: {
+            query?: {
+                /** @description How files are named: with {shot}, {pass}, {file}, {frame}, {frame:4} and {ext}; without it {shot}/{pass}/{file}/{shot}.{frame:4}.{ext} */
+                name?: components["parameters"]["nameParam"];
+                /** @description What of each frame: all, none for the picture alone, or names with commas, of which picture is one; without it all */
+                files?: components["parameters"]["filesParam"];
+            };
+            header?: never;
+            path: {
+                run: components["parameters"]["runParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The archive */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,4 +1,4 @@
-import { Box, Button, Code, Grid, HStack, Stack, Text } from "@chakra-ui/react";
+import { Box, Button, Grid, HStack, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { memo, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
@@ -20,6 +20,7 @@ import { FrameDetail } from "../run/FrameDetail";
 import { Failures, Frames, Marked, type Picked } from "../run/Frames";
 import { counted, type FrameMap, indexOf, numbersOf, words } from "../run/framemap";
 import { PlanRest, Stranded } from "../run/Rest";
+import { Results } from "../run/Results";
 import { Changes, Policy, Proposals } from "../run/Schedule";
 import { SourceTable } from "../shot/Sources";
 import { totalOf } from "./Runs";
@@ -300,12 +301,8 @@ function Contents({ run: told }: { run: Run }) {
           )}
         </Box>
       </Grid>
-      {isOver(run) && run.counts.done > 0 && (
-        <Text>
-          Download the frames: <Code bg="rail">rotanex download {run.id.slice(0, 8)} --to DIR</Code>
-        </Text>
-      )}
       <Latest run={told} last={latest ?? noFrame} onPick={setPicked} />
+      {isOver(run) && run.counts.done > 0 && <Results run={run} />}
       <Beside run={told} />
     </Stack>
   );
