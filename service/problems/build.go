@@ -341,7 +341,7 @@ func (b *builder) freeFrom(host string, others []taken) (free time.Time, why, fi
 	return free, why, fix
 }
 
-// estimate returns for how long a frame takes a crew up, its turnaround with it, and keeps
+// estimate returns for how long a frame takes a crew up, its part of a turnaround with it, and keeps
 // where its renderer's time comes from or why the crew is left out.
 func (b *builder) estimate(shot plannedShot, place string, c stock.Crew, turnaround time.Duration) (planning.Millis, bool) {
 	if b.rest != nil {
@@ -360,6 +360,8 @@ func (b *builder) estimate(shot plannedShot, place string, c stock.Crew, turnaro
 		return 0, false
 	}
 	b.notes.Basis[accounts.BasisKey(shot.Name, place, c.ID)] = x.Estimate
+	// Frames of one start are checked and sent while the next is rendered: they share one turnaround.
+	turnaround /= time.Duration(max(1, x.Estimate.InStart))
 	return max(1, planning.Millis(x.Estimate.Seconds*1000+0.5)+planning.MillisOf(turnaround)), true
 }
 

@@ -100,8 +100,8 @@ func (t *Timings) lastTry(ctx context.Context) (id int64, err error) {
 	return id, t.store.WithContext(ctx).Raw("SELECT coalesce(max(id), 0) FROM tries WHERE outcome = 'done'").Scan(&id).Error
 }
 
-// Turnaround is for how long a frame takes a crew up beyond its renderer's own time: until
-// its renderer is started, and its picture checked, sent and taken in.
+// Turnaround is for how long a start takes a crew up beyond its renderer's own time: until the renderer is started, and its (last)
+// picture checked, sent and taken in.
 type Turnaround struct {
 	hosts map[string]time.Duration
 	all   time.Duration // of all hosts
@@ -123,7 +123,8 @@ const (
 )
 
 // Turnaround reads how long crews were taken up of late beyond rendering: the median by
-// host, in the service's time. A farm's frames say nothing of that.
+// host, in the service's time. A farm's frames say nothing of that, nor do those of a start of several, which are
+// handed in while the next is rendered.
 func (t *Timings) Turnaround(ctx context.Context) (Turnaround, error) {
 	type row struct {
 		host    *string
@@ -131,10 +132,10 @@ func (t *Timings) Turnaround(ctx context.Context) (Turnaround, error) {
 		n       int
 	}
 	rows, err := store.Rows(t.store.WithContext(ctx).Raw(`
-		SELECT host, coalesce(percentile_cont(0.5) WITHIN GROUP (ORDER BY beyond), 0), count(*) FROM (
-			SELECT a.host, greatest(0, extract(epoch FROM a.ended_at - a.started_at)::float8 - a.seconds) AS beyond FROM tries a
+		SELECT x.host, coalesce(percentile_cont(0.5) WITHIN GROUP (ORDER BY x.beyond), 0), count(*) FROM (
+			SELECT a.frame_id, a.host, greatest(0, extract(epoch FROM a.ended_at - a.started_at)::float8 - a.seconds) AS beyond FROM tries a
 			WHERE a.outcome = 'done' AND a.seconds > 0 AND NOT EXISTS (SELECT FROM farm_jobs j WHERE j.run_id = a.run_id AND j.farm = a.host)
-			ORDER BY a.id DESC LIMIT $1) x GROUP BY GROUPING SETS ((host), ())`, lastTurnarounds), func(r store.Row) (x row, err error) {
+			ORDER BY a.id DESC LIMIT $1) x JOIN frames f ON f.id = x.frame_id AND f.start = 0 GROUP BY GROUPING SETS ((x.host), ())`, lastTurnarounds), func(r store.Row) (x row, err error) {
 		return x, r.Scan(&x.host, &x.seconds, &x.n)
 	})
 	out := Turnaround{hosts: map[string]time.Duration{}}
