@@ -1,4 +1,4 @@
-import { Box, Button, Grid, HStack, Stack, Text } from "@chakra-ui/react";
+import { Box, Button, Flex, Grid, HStack, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { memo, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate, useParams } from "react-router";
@@ -207,9 +207,10 @@ const Latest = memo(function Latest({ run, last, onPick }: { run: Run; last: Fra
           <Box asChild key={f.shot + f.frame} textAlign="left" cursor="pointer" rounded="sm">
             <button type="button" onClick={() => onPick(f)}>
               <Preview src={pictureURL(run.id, f.shot, f.frame, { width: 240 })} alt="" crop />
-              <Text fontSize="xs" color="fg.muted" truncate>
-                {f.shot} {f.frame}
-              </Text>
+              <Flex fontSize="xs" color="fg.muted" gap="1">
+                <Text truncate>{f.shot}</Text>
+                <Text flexShrink="0">{f.frame}</Text>
+              </Flex>
             </button>
           </Box>
         ))}

@@ -28,7 +28,13 @@ export function Results({ run }: { run: Schemas["Run"] }) {
   });
   const x = found.error ? undefined : found.data;
   return (
-    <Sheet title="Results" aside={x && `${count(x.frames, "finished frame")} of ${x.of.toLocaleString()}`}>
+    <Sheet
+      title="Results"
+      aside={
+        x &&
+        `${x.frames === x.of ? "all" : `${x.frames.toLocaleString()} of`} ${count(x.of, "frame")}, ${count(x.files, "file")}`
+      }
+    >
       <Stack gap="4">
         <Flex gap="4" align="end" wrap="wrap">
           <Box flex="1 1 22rem">

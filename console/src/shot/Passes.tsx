@@ -20,6 +20,9 @@ export function Passes({ shot }: { shot: Schemas["Shot"] }) {
             { name: "Needs the frames of", cell: (p) => p.after?.join(", ") || none },
             { name: "Renderer", cell: (p) => p.launcher ?? launcher },
             { name: "Scene", cell: (p) => p.scene ?? shot.spec.scene },
+            ...(passes.some((p) => p.files?.length)
+              ? [{ name: "Beside each picture", cell: (p: Schemas["ShotPass"]) => p.files?.join(", ") || none }]
+              : []),
             { name: "May run on", cell: (p) => (p.devices ?? shot.spec.devices)?.join(", ") || "any device" },
           ]}
         />
