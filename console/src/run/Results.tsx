@@ -4,6 +4,7 @@ import { useDeferredValue, useId, useState } from "react";
 import { answered, client, type Schemas } from "../api/client";
 import { Choice } from "../parts/Choice";
 import { bytes, count } from "../parts/format";
+import { Labelled } from "../parts/Labelled";
 import { Sheet } from "../parts/Page";
 import { Failed } from "../parts/States";
 
@@ -37,12 +38,8 @@ export function Results({ run }: { run: Schemas["Run"] }) {
     >
       <Stack gap="4">
         <Flex gap="4" align="end" wrap="wrap">
-          <Box flex="1 1 22rem">
-            <Text asChild fontSize="sm" color="fg.muted">
-              <label htmlFor={`${hint}-name`}>Name of each file</label>
-            </Text>
+          <Labelled label="Name of each file" grow>
             <Input
-              id={`${hint}-name`}
               value={name}
               onChange={(e) => setName(e.target.value)}
               aria-describedby={hint}
@@ -51,9 +48,8 @@ export function Results({ run }: { run: Schemas["Run"] }) {
               fontFamily="mono"
               fontSize="sm"
               h="9"
-              mt="1"
             />
-          </Box>
+          </Labelled>
           <Choice
             label="Of each frame"
             value={files}
