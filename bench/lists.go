@@ -121,15 +121,15 @@ func (h *house) studio(ctx context.Context) (big string, begun Line, err error) 
 	_, err = sql(ctx, h.database, history, map[string]any{"open": big, "small": small, "ended": h.Ended})
 	h.say("  its history in %s", time.Since(began).Round(time.Second))
 	if err == nil {
-		err = h.settled(ctx, h.Ended)
+		err = h.settled(ctx)
 	}
 	return big, atMost(fmt.Sprintf("beginning a run of %d frames", h.Frames), "s", 20, []float64{took.Seconds()}), err
 }
 
 // settled waits until the service has written down what the runs that ended came to, as it does with those of long ago.
-func (h *house) settled(ctx context.Context, ended int) error {
+func (h *house) settled(ctx context.Context) error {
 	return until(ctx, late, "what past runs came to", func() bool {
-		n, err := sql(ctx, h.database, "SELECT count(*) >= :ended FROM settled WHERE part = 'run';", map[string]any{"ended": ended})
+		n, err := sql(ctx, h.database, "SELECT count(*) >= :ended FROM settled WHERE part = 'run';", map[string]any{"ended": h.Ended})
 		return err == nil && strings.TrimSpace(n) == "t"
 	})
 }

@@ -16,10 +16,12 @@ SELECT 'agent', 'host-' || lpad(n::text, 4, '0'), 'agent', 'host-' || lpad(n::te
 CREATE TEMPORARY TABLE spec AS SELECT '{"scene": "coda/coda.yaml", "width": 64, "height": 36, "launcher": "simulated", "host_memory_gb": 1}'::jsonb AS spec;
 
 CREATE TEMPORARY TABLE made AS
-SELECT gen_random_uuid() AS id, n, now() - n * interval '1 hour' AS at FROM generate_series(1, :ended) n;
+SELECT gen_random_uuid() AS id, n, now() - (n + 1) * interval '1 hour' AS at FROM generate_series(1, :ended) n;
 
 INSERT INTO runs (id, kind, request, state, tries, created_at, ended_at, policy)
 SELECT id, 'run', '', 'complete', 3, at, at + interval '50 minutes', 'off' FROM made;
+-- What they came to is written down, as the service does once a run is over.
+INSERT INTO settled (run_id, part, seal, what) SELECT id, 'run', 'made up', '{}' FROM made;
 INSERT INTO run_shots (run_id, shot, spec)
 SELECT id, 'reel-' || lpad(n::text, 5, '0'), spec || jsonb_build_object('name', 'reel-' || lpad(n::text, 5, '0'), 'frames', '1-' || :ended_frames) FROM made, spec;
 INSERT INTO bookings (run_id, shot, host, crew, devices, frames, taken, planned, start_at, end_at, frame_s, open)

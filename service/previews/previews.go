@@ -19,7 +19,7 @@ const (
 	// atOnce is how many frames of a run are looked up at once.
 	atOnce = 50
 	// share is for how long a sweep makes previews at most, of every Every: it shall not take the processor from answers.
-	share = time.Second
+	share = time.Second / 2
 	// Every is how often it goes on.
 	Every = 4 * time.Second
 )
