@@ -78,9 +78,13 @@ func TestARendererThatIsOpenIsInNobodysWay(t *testing.T) {
 
 func TestNoRendererStaysOpenOnADeskThatIsWanted(t *testing.T) {
 	t.Parallel()
-	a, s := stays(t, "")
+	// The second is in hand as the desk is wanted: a renderer that has nothing to render is ended at once.
+	a, s := stays(t, "while [ $n = 5 ] && ! [ -e $(dirname $PICTURE)/go ]; do sleep 0.02; done;")
 	a.Config.Desk.Return = Finish
-	s.onResult = func(int) { a.deskIs(desk.Status{State: desk.InUse, Why: "somebody works at it"}) }
+	s.onResult = func(int) {
+		a.deskIs(desk.Status{State: desk.InUse, Why: "somebody works at it"})
+		assert.NoError(t, os.WriteFile(filepath.Join(a.Scenes, "go"), nil, 0o600))
+	}
 	assert.Equal(t, []string{"3 done", "5 done"}, s.begin(t, a, 3, 5), "what was begun is finished")
 	assert.Equal(t, "opened ended", opened(t, a))
 }

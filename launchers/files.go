@@ -256,6 +256,9 @@ func (l Launcher) Written(folder string, frame int, wants []string) (out []Writt
 
 // distinct says which of some names is no name, is that of two files, or which wanted one is that of none.
 func distinct(files []Written, wants []string) error {
+	if len(files) > framefiles.Most {
+		return fmt.Errorf("there are %d files beside the picture, and a frame has %d at most: have the renderer put layers into one file, or its launcher name fewer", len(files), framefiles.Most)
+	}
 	for i, f := range files {
 		if err := framefiles.ValidName(f.Name); err != nil {
 			return fmt.Errorf("%s: %w", f.Path, err)

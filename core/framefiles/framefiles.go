@@ -31,6 +31,9 @@ var ErrUnfit = errors.New("the file is not what it should be")
 
 var name, ending = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_-]{0,59}$`), regexp.MustCompile(`^[A-Za-z0-9]{1,10}$`)
 
+// Most is how many a frame has at most.
+const Most = 100
+
 // Main is what no file beside the picture is called.
 const Main = "picture"
 

@@ -9,6 +9,7 @@ import (
 	"io"
 	"strings"
 
+	"rotanex.example/core/framefiles"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/pictures"
 	"rotanex.example/service/store"
@@ -45,6 +46,13 @@ type Lease struct {
 // Keep stores a file of a lease, with the SHA-256 that it is to have; false: the lease is not held any more, and nothing is kept.
 func (x *Files) Keep(ctx context.Context, l Lease, f File, sum []byte, body io.Reader) (kept bool, err error) {
 	f.FrameID, f.Fence = l.Frame, l.Fence
+	others, err := othersOf(x.Store.WithContext(ctx), f)
+	if err == nil && others >= framefiles.Most {
+		err = httpapi.BadField("file", f.Name, fmt.Sprintf("is one more than the %d files that a frame has at most", framefiles.Most))
+	}
+	if err != nil {
+		return false, err
+	}
 	f.SHA256, f.Key = fmt.Sprintf("%x", sum), fmt.Sprintf("%s~%s-%x", l.Keys, f.Name, sum[:8]) // a late answer touches none that counts
 	if f.Bytes, err = x.Pictures.KeepFile(ctx, f.Key, body, sum, f.Kind, l.Width, l.Height); err != nil {
 		return false, err

@@ -103,6 +103,17 @@ func TestWhatIsUnfitIsNotKept(t *testing.T) {
 	assert.Empty(t, h.has(h.frame))
 }
 
+func TestAFrameHasSoManyFilesAtMost(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.exec("INSERT INTO frame_files (frame_id, name, fence, kind, ending, sha256, bytes, key) SELECT $1, 'layer_' || n, 1, 'text', 'txt', '', 1, 'x' FROM generate_series(1, 100) n", h.frame)
+	_, err := h.sends("dune", 1, "depth", "one more")
+	require.ErrorContains(t, err, "one more than the 100 files")
+	kept, err := h.sends("dune", 1, "layer_7", "another in its place")
+	require.NoError(t, err)
+	assert.True(t, kept)
+}
+
 // A run that takes a frame over has its files, also once the other run is gone.
 func TestFilesAreTakenOverWithTheirFrame(t *testing.T) {
 	t.Parallel()

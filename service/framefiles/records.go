@@ -24,6 +24,11 @@ func noted(tx *gorm.DB, f File) (same bool, err error) {
 	return same, tx.Raw("SELECT EXISTS (SELECT FROM frame_files WHERE frame_id = $1 AND name = $2 AND fence = $3 AND sha256 = $4)", f.FrameID, f.Name, f.Fence, f.SHA256).Row().Scan(&same)
 }
 
+// othersOf counts the files of other names that a lease has.
+func othersOf(tx *gorm.DB, f File) (n int, err error) {
+	return n, tx.Raw("SELECT count(*) FROM frame_files WHERE frame_id = $1 AND fence = $2 AND name <> $3", f.FrameID, f.Fence, f.Name).Row().Scan(&n)
+}
+
 // lacking are those of some names that a lease has no file of.
 func lacking(tx *gorm.DB, frame, fence int64, wants []string) ([]string, error) {
 	return store.Column[string](tx.Raw("SELECT w FROM unnest($3::text[]) w WHERE NOT EXISTS (SELECT FROM frame_files x WHERE x.frame_id = $1 AND x.fence = $2 AND x.name = w)", frame, fence, wants))
