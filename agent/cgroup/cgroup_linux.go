@@ -82,8 +82,11 @@ func Make(folder, owner string, n int64) (Group, error) {
 	return g, nil
 }
 
-// Sweep ends what is left in groups of an owner's agents that are not there any more.
+// Sweep ends what is left in groups of an owner's agents that are not there any more; without a folder there are none.
 func Sweep(folder, owner string) {
+	if folder == "" {
+		return
+	}
 	entries, _ := filepath.Glob(filepath.Join(folder, prefix(owner)+"*"))
 	for _, e := range entries {
 		pid, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(e), prefix(owner)), "-")
