@@ -128,7 +128,7 @@ func (h *house) studio(ctx context.Context) (big string, begun Line, err error) 
 
 // settled waits until the service has written down what the runs that ended came to, as it does with those of long ago.
 func (h *house) settled(ctx context.Context) error {
-	return until(ctx, late, "what past runs came to", func() bool {
+	return until(ctx, "what past runs came to", func() bool {
 		n, err := sql(ctx, h.database, "SELECT count(*) >= :ended FROM settled WHERE part = 'run';", map[string]any{"ended": h.Ended})
 		return err == nil && strings.TrimSpace(n) == "t"
 	})
@@ -241,7 +241,7 @@ func (h *house) agent(ctx context.Context) (megabytes float64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	err = until(ctx, soon, host, func() bool {
+	err = until(ctx, host, func() bool {
 		joined, err := client.Decode[api.Host](admin.GetHost(ctx, host))
 		return err == nil && joined.Agent == "up"
 	})

@@ -92,12 +92,9 @@ func sql(ctx context.Context, database, statements string, variables map[string]
 	return program(ctx, strings.NewReader(statements), "psql", append(args, "-f", "-")...)
 }
 
-// soon is how long is waited for something that a service does; late where it does it of ten thousand runs.
-const soon, late = 3 * time.Minute, 20 * time.Minute
-
-// until waits for something, at most so long.
-func until(ctx context.Context, most time.Duration, what string, is func() bool) error {
-	ctx, cancel := context.WithTimeout(ctx, most)
+// until waits for something, at most three minutes.
+func until(ctx context.Context, what string, is func() bool) error {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
 	defer cancel()
 	for !is() {
 		select {
@@ -124,7 +121,7 @@ func (w *world) start(ctx context.Context, name string) (*house, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := until(ctx, soon, name, h.ready); err != nil {
+	if err := until(ctx, name, h.ready); err != nil {
 		return nil, err
 	}
 	said, err := os.ReadFile(w.group.Log(name))

@@ -2,9 +2,6 @@ package cli
 
 import (
 	"archive/zip"
-	"crypto/sha256"
-	"encoding/hex"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -31,23 +28,20 @@ func (a *app) downloadArchive(cmd *cobra.Command, c *client.Client, id uuid.UUID
 		return err
 	}
 	defer func() { _ = answer.Body.Close() }()
-	aside, err := os.CreateTemp(filepath.Dir(to), ".rotanex-*.zip")
+	root, err := openFolder(filepath.Dir(to))
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.Remove(aside.Name()) }()
-	bar := newBar(cmd, "downloading", int(found.Bytes))
-	_, err = io.Copy(aside, &counted{answer.Body, func(n int64) { bar.set(int(min(n, found.Bytes)), int(found.Bytes)) }, 0})
+	defer func() { _ = root.Close() }()
+	bar, files := newBar(cmd, "downloading", int(found.Bytes)), 0
+	body := &counted{answer.Body, func(n int64) { bar.set(int(min(n, found.Bytes)), int(found.Bytes)) }, 0}
+	err = writeBelow(root, filepath.Base(to), body, func(aside string) (err error) {
+		files, err = verified(root, aside)
+		return err
+	})
 	bar.clear()
-	if err = errors.Join(err, aside.Sync(), aside.Close()); err != nil {
-		return fmt.Errorf("%s: %w", to, err)
-	}
-	files, err := verified(aside.Name())
 	if err != nil {
-		return fmt.Errorf("%s: what arrived is not whole: %w; start it again", to, err)
-	}
-	if err := os.Rename(aside.Name(), to); err != nil {
-		return err
+		return fmt.Errorf("%s did not arrive whole: %w; start it again", to, err)
 	}
 	report := struct {
 		File    string `json:"file"`
@@ -79,12 +73,20 @@ func (r *counted) Read(p []byte) (int, error) {
 }
 
 // verified holds each file of an archive against the manifest of its folder, and says how many there are.
-func verified(name string) (files int, err error) {
-	archive, err := zip.OpenReader(name)
+func verified(root *os.Root, name string) (files int, err error) {
+	file, err := root.Open(name)
 	if err != nil {
 		return 0, err
 	}
-	defer func() { _ = archive.Close() }()
+	defer func() { _ = file.Close() }()
+	size, err := file.Stat()
+	if err != nil {
+		return 0, err
+	}
+	archive, err := zip.NewReader(file, size.Size())
+	if err != nil {
+		return 0, err
+	}
 	want := map[string]string{}
 	for _, f := range archive.File {
 		folder, base := path.Split(f.Name)
@@ -135,7 +137,5 @@ func sumIn(f *zip.File) (string, error) {
 		return "", err
 	}
 	defer func() { _ = r.Close() }()
-	sum := sha256.New()
-	_, err = io.Copy(sum, r)
-	return hex.EncodeToString(sum.Sum(nil)), err
+	return sumAll(r)
 }

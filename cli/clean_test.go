@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"os"
 	"path/filepath"
 	"testing"
 	"unicode"
@@ -161,4 +162,24 @@ func TestWatchingGoesOn(t *testing.T) {
 	assert.Contains(t, out, "complete: 3 of 3 frames")
 	assert.True(t, passing(errors.New("connection refused")))
 	assert.False(t, passing(nil))
+}
+
+// A ZIP file that does not arrive whole is not there.
+func TestAnArchiveIsWholeOrNotThere(t *testing.T) {
+	s := served()
+	s.answers["/runs/"+aRun.Id.String()+"/results"] = api.Results{Frames: 1, Of: 1, Files: 1, Bytes: 9}
+	s.before = func(w http.ResponseWriter, path string) bool {
+		if path != "/runs/"+aRun.Id.String()+"/results.zip" {
+			return false
+		}
+		_, _ = w.Write([]byte("PK\x03\x04 and no more"))
+		return true
+	}
+	folder := t.TempDir()
+	status, _, errs := s.types(t, "download", "latest", "--to", filepath.Join(folder, "friday.zip"))
+	assert.NotZero(t, status)
+	assert.Contains(t, errs, "friday.zip did not arrive whole")
+	left, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }

@@ -189,11 +189,14 @@ func sumOf(root *os.Root, path string) (string, error) {
 		return "", err
 	}
 	defer func() { _ = file.Close() }()
+	return sumAll(file)
+}
+
+// sumAll is the SHA-256 of what is read.
+func sumAll(r io.Reader) (string, error) {
 	hash := sha256.New()
-	if _, err := io.Copy(hash, file); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(hash.Sum(nil)), nil
+	_, err := io.Copy(hash, r)
+	return hex.EncodeToString(hash.Sum(nil)), err
 }
 
 // fetch copies one file aside, verifies it and then renames it into its place.
@@ -210,7 +213,7 @@ func fetch(ctx context.Context, c *client.Client, id uuid.UUID, f results.Named,
 	}
 	defer func() { _ = answer.Body.Close() }()
 	hash := sha256.New()
-	return writeBelow(root, path, io.TeeReader(answer.Body, hash), func() error {
+	return writeBelow(root, path, io.TeeReader(answer.Body, hash), func(string) error {
 		if sum := hex.EncodeToString(hash.Sum(nil)); sum != f.SHA256 {
 			return fmt.Errorf("what arrived has SHA-256 %s, want %s", sum, f.SHA256)
 		}
@@ -219,7 +222,7 @@ func fetch(ctx context.Context, c *client.Client, id uuid.UUID, f results.Named,
 }
 
 // writeBelow writes a file aside, and renames it into its place once it is whole and all that is asked of it is so.
-func writeBelow(root *os.Root, path string, from io.Reader, checks ...func() error) error {
+func writeBelow(root *os.Root, path string, from io.Reader, checks ...func(aside string) error) error {
 	aside := filepath.Join(filepath.Dir(path), ".rotanex-"+rand.Text())
 	file, err := root.OpenFile(aside, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if err != nil {
@@ -231,7 +234,7 @@ func writeBelow(root *os.Root, path string, from io.Reader, checks ...func() err
 		return err
 	}
 	for _, check := range checks {
-		if err := check(); err != nil {
+		if err := check(aside); err != nil {
 			return err
 		}
 	}

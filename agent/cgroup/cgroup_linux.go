@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -115,7 +114,7 @@ func (g Group) write(file, text string) error {
 func (g Group) Members() (out []int) {
 	data, _ := os.ReadFile(filepath.Join(g.folder, procsFile))
 	for _, field := range strings.Fields(string(data)) {
-		if pid, err := strconv.Atoi(field); err == nil && !slices.Contains(out, pid) {
+		if pid, err := strconv.Atoi(field); err == nil {
 			out = append(out, pid)
 		}
 	}

@@ -145,7 +145,7 @@ func (e *NoLayerError) Error() string { return fmt.Sprintf("%q %s", e.Asked, e.D
 // Detail is what is wrong with the name.
 func (e *NoLayerError) Detail() string {
 	if len(e.Has) < 2 {
-		return "is no layer of it: it has one alone, which is asked for without"
+		return "is no layer of it: it has one alone, which is asked for without a layer's name"
 	}
 	quoted := make([]string, len(e.Has))
 	for i, l := range e.Has {

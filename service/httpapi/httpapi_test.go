@@ -364,3 +364,15 @@ func TestAnEmptyListIsAList(t *testing.T) {
 		assert.JSONEq(t, "[]", string(text))
 	}
 }
+
+// What could not be answered is not kept as the answer that it was to be.
+func TestAFailureIsNotCached(t *testing.T) {
+	t.Parallel()
+	w := httptest.NewRecorder()
+	w.Header().Set("Cache-Control", "private, max-age=31536000, immutable")
+	w.Header().Set("ETag", `"x"`)
+	Fail(w, httptest.NewRequest(http.MethodGet, "/", nil), NotFound("its file is not there"))
+	assert.Equal(t, http.StatusNotFound, w.Code)
+	assert.Empty(t, w.Header().Get("Cache-Control"))
+	assert.Empty(t, w.Header().Get("ETag"))
+}

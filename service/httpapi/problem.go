@@ -97,6 +97,9 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 			Value  string `json:"value,omitempty,omitzero"`
 		}{f.Detail, f.Name, f.Value})
 	}
+	for _, of := range []string{"Cache-Control", "ETag"} { // the answer's that it was to be, which may be there the next time
+		w.Header().Del(of)
+	}
 	if p.Status == http.StatusTooManyRequests {
 		w.Header().Set("Retry-After", "60")
 	}
