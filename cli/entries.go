@@ -40,13 +40,13 @@ func (a *app) entries() *cobra.Command {
 				return err
 			}
 			cur := " " + out.Currency
-			l := listing{columns: []string{"day", "where", "shot", "for", "frames", "time|time_s", "estimated" + cur + "|estimated,estimated_currency", "charged" + cur + "|charged,charged_currency", "meter", "why they differ"}, records: out, empty: "Nothing was used yet."}
+			l := listing{columns: []string{"day", "where", "shot", "for", "frames", "time|time_s", "of it opening|opening_time_s", "estimated" + cur + "|estimated,estimated_currency", "charged" + cur + "|charged,charged_currency", "meter", "why they differ"}, records: out, empty: "Nothing was used yet."}
 			for _, e := range out.Items {
 				where := e.Place
 				if e.Crew != "" {
 					where += "/" + e.Crew
 				}
-				l.add(e.Day.String(), where, orNone(e.Shot), string(e.Kind), strconv.Itoa(e.Frames), inSeconds(e.Seconds), bare(out.Currency, e.Estimated), bare(out.Currency, e.Charged), orNone(e.Metered), e.Why)
+				l.add(e.Day.String(), where, orNone(e.Shot), string(e.Kind), strconv.Itoa(e.Frames), inSeconds(e.Seconds), inSeconds(e.OpeningS), bare(out.Currency, e.Estimated), bare(out.Currency, e.Charged), orNone(e.Metered), e.Why)
 			}
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" || len(out.Items) == 0 {
 				return err

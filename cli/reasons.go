@@ -84,7 +84,7 @@ func (a *app) forecast() *cobra.Command {
 	simulations, seed := 1000, int64(1)
 	c := &cobra.Command{
 		Use: "forecast PLAN", Short: "How sure a plan is: simulated many times with what may go otherwise", Args: cobra.ExactArgs(1),
-		Long: `Simulations the plan many times by the rule by which a run hands frames out, with frame
+		Long: `Simulates the plan many times by the rule by which a run hands frames out, with frame
 times that vary as timed frames did, servers that boot late and tries that fail.`,
 		Example: "  rotanex forecast latest\n  rotanex forecast latest --simulations 5000 --seed 7",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -98,9 +98,9 @@ times that vary as timed frames did, servers that boot late and tries that fail.
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"shot", "in time", "deadline", "one in ten by", "half by", "nine in ten by"}, records: f}
+			l := listing{columns: []string{"shot", "in time", "deadline", "one in ten by", "half by", "nine in ten by", "rendering|rendering_time_s", "of it opening|opening_time_s"}, records: f}
 			for _, s := range f.Shots {
-				l.add(s.Shot, likelihood(s.Chance), atMinute(s.Deadline), atMinute(s.Finish.P10), atMinute(s.Finish.P50), atMinute(s.Finish.P90))
+				l.add(s.Shot, likelihood(s.Chance), atMinute(s.Deadline), atMinute(s.Finish.P10), atMinute(s.Finish.P50), atMinute(s.Finish.P90), inSeconds(s.RenderingS), inSeconds(s.OpeningS))
 			}
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 				return err

@@ -324,9 +324,9 @@ func (a *app) ledger() *cobra.Command {
 				return err
 			}
 			cur := " " + led.Currency
-			l := listing{columns: []string{"where", "crew", "booked", "done", "failed", "planned time|planned_time_s", "busy time|busy_time_s", "paid time|paid_time_s", "planned" + cur + "|planned_cost,planned_currency", "real" + cur + "|cost,currency", "a frame" + cur + "|frame_cost,frame_currency"}, records: led, empty: "Nothing was used yet."}
+			l := listing{columns: []string{"where", "crew", "booked", "done", "failed", "planned time|planned_time_s", "busy time|busy_time_s", "of it opening|opening_time_s", "paid time|paid_time_s", "planned" + cur + "|planned_cost,planned_currency", "real" + cur + "|cost,currency", "a frame" + cur + "|frame_cost,frame_currency"}, records: led, empty: "Nothing was used yet."}
 			for _, r := range led.Rows {
-				l.add(r.Place, r.Crew, strconv.Itoa(r.FramesPlanned), strconv.Itoa(r.FramesDone), strconv.Itoa(r.Failed), inSeconds(r.PlannedS), inSeconds(r.BusyS), inSeconds(r.PaidS), bare(led.Currency, r.PlannedCost), bare(led.Currency, r.Cost), bare(led.Currency, r.FrameCost))
+				l.add(r.Place, r.Crew, strconv.Itoa(r.FramesPlanned), strconv.Itoa(r.FramesDone), strconv.Itoa(r.Failed), inSeconds(r.PlannedS), inSeconds(r.BusyS), inSeconds(r.OpeningS), inSeconds(r.PaidS), bare(led.Currency, r.PlannedCost), bare(led.Currency, r.Cost), bare(led.Currency, r.FrameCost))
 			}
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 				return err

@@ -43,6 +43,15 @@ func TestAStartRendersSeveralFrames(t *testing.T) {
 	assert.LessOrEqual(t, starts, 8, "of 23 frames")
 	opened := query[float64](t, h.database, "SELECT sum((measured->>'opening_part_s')::float8) FROM tries WHERE run_id = $1 AND outcome = 'done'", run.Id)
 	assert.Less(t, opened, 23*20.0)
+
+	// Forecast and ledger tell it from rendering.
+	forecast := must[api.PlanForecast](t)(h.admin().ForecastPlan(t.Context(), plan.Id, &api.ForecastPlanParams{})).Shots[0]
+	assert.GreaterOrEqual(t, forecast.OpeningS, 0.9*g0.OpeningS)
+	assert.Greater(t, forecast.RenderingS, forecast.OpeningS+24)
+	row := must[api.Ledger](t)(h.admin().GetLedger(t.Context(), run.Id)).Rows[0]
+	assert.InDelta(t, opened, row.OpeningS, 0.05)
+	assert.InDelta(t, 24*g0.OpeningS/float64(g0.InStart), row.OpeningPlannedS, 0.1)
+	assert.Greater(t, row.BusyS, row.OpeningS)
 }
 
 // One that stays open is opened once for all that its crew renders of a shot, start after start.

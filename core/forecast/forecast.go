@@ -43,6 +43,10 @@ type Uncertainty struct {
 	// the logarithm of a factor that they share. What a run is slowed by is rarely a single
 	// crew's own. 0 is none; where nothing is known, DefaultCommon is cautious.
 	Common float64
+	// Starts are, of each timing by TimingKey, how its frames share opening their scene: the first
+	// frame of a start takes all of it, the others none. One not named shares nothing. Farms are
+	// not looked at: their nodes open scenes as they like.
+	Starts map[string]Start
 	// Fails is the chance that a try of a frame fails, of each host, offer or farm.
 	// One not named takes DefaultFails.
 	Fails map[string]float64
@@ -124,6 +128,10 @@ type Shot struct {
 	ID     string  `json:"id"`
 	Chance float64 `json:"chance"` // to be home by its deadline
 	Finish Spread  `json:"finish_s"`
+	// Of crews' time, in the mean of all simulations: what goes into its frames, those that
+	// fail among them, and what of that is opening scenes.
+	RenderingS float64 `json:"rendering_s"`
+	OpeningS   float64 `json:"opening_s"`
 }
 
 // Forecast is what many simulations of a plan gave. Times are seconds from the problem's
@@ -232,7 +240,7 @@ func (s *setup) sum(ends []ending) Forecast {
 	out := Forecast{Simulations: len(ends)}
 	var finishes, costs []float64
 	met := make([]int, len(s.shots))
-	each := make([][]float64, len(s.shots))
+	each, works := make([][]float64, len(s.shots)), make([]work, len(s.shots))
 	all, behind := 0, 0
 	for _, e := range ends {
 		last := e.held
@@ -253,12 +261,18 @@ func (s *setup) sum(ends []ending) Forecast {
 			out.Never++
 		}
 		finishes, costs = append(finishes, last/1000), append(costs, e.cost)
+		for i, w := range e.work {
+			works[i].rendering, works[i].opening = works[i].rendering+w.rendering/1000, works[i].opening+w.opening/1000
+		}
 	}
 	out.Chance, out.Behind = float64(all)/float64(len(ends)), float64(behind)/float64(len(ends))
 	out.Finish, out.Cost = spread(finishes), spread(costs)
 	out.MeanCost = stat.Mean(costs, nil)
 	for i, x := range s.shots {
-		out.Shots = append(out.Shots, Shot{x.id, float64(met[i]) / float64(len(ends)), spread(each[i])})
+		out.Shots = append(out.Shots, Shot{
+			ID: x.id, Chance: float64(met[i]) / float64(len(ends)), Finish: spread(each[i]),
+			RenderingS: works[i].rendering / float64(len(ends)), OpeningS: works[i].opening / float64(len(ends)),
+		})
 	}
 	for k := range 41 {
 		out.Finishes = append(out.Finishes, finite(stat.Quantile(float64(k)/40, stat.Empirical, finishes, nil)))

@@ -62,6 +62,7 @@ type crew struct {
 	frame float64 // ms, typical
 	off   float64 // standard deviation of the logarithm of frame
 	fails float64
+	opens opening
 }
 
 type farm struct {
@@ -153,10 +154,13 @@ func (s *setup) addShots(p planning.Problem, u Uncertainty, sizes []float64) {
 
 // addCrews adds what is not known of crews, of servers and of one's own hosts.
 func (s *setup) addCrews(u Uncertainty) {
-	for _, c := range s.Booked {
+	for i, c := range s.Booked {
 		one := crew{frame: float64(c.Row.Frame), off: u.Typical[TimingKey(c.Row)], fails: DefaultFails}
 		if v, ok := u.Fails[c.Row.Host+c.Row.Offer+c.Row.Farm]; ok {
 			one.fails = v
+		}
+		if c.Farm < 0 {
+			one.opens = openingOf(u.Starts[TimingKey(c.Row)], one.frame, s.shots[s.Crews[i].Shot].batch.size)
 		}
 		s.crews = append(s.crews, one)
 	}

@@ -3,6 +3,7 @@ package forecast
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"rotanex.example/core/disruptions"
@@ -28,6 +29,8 @@ type simulation struct {
 	expects  []expected           // of each crew
 	hand     []float64            // the same: when its last frame ends, ms
 	starts   []float64            // the same: before which it begins none, ms
+	unbegun  []float64            // the same: frames that its renderer was started for and has not begun
+	work     []work               // of each shot
 	active   []int                // crews that take part, by when they are booked
 	looks    int
 	closes   []float64 // of each server, when it is let no longer; 0: it is not let
@@ -42,9 +45,13 @@ type heavier struct {
 	times float64
 }
 
+// work is crews' time that goes into a shot, ms.
+type work struct{ rendering, opening float64 }
+
 // ending is how one simulation ended. Times are ms, math.Inf(1) for never.
 type ending struct {
 	shots    []float64
+	work     []work
 	held     float64 // when the last of what farms had in hand was done
 	heldLate bool
 	behind   bool // servers were let at the first look
@@ -56,7 +63,7 @@ func newSimulation(s *setup) *simulation {
 		setup: s, sim: simulate.New(s.Setup), off: make([]float64, len(s.crews)), frame: make([]float64, len(s.crews)),
 		ends: make([]float64, len(s.Servers)), begins: make([]float64, len(s.Servers)), charges: make([]float64, len(s.farms)), finish: make([]float64, len(s.shots)),
 		slow: make([][]disruptions.Slow, len(s.Hosts)), heavier: make([]heavier, len(s.shots)),
-		heldEnds: make([]float64, len(s.held)), expects: make([]expected, len(s.crews)), hand: make([]float64, len(s.crews)), starts: make([]float64, len(s.crews)), closes: make([]float64, len(s.Servers)),
+		heldEnds: make([]float64, len(s.held)), expects: make([]expected, len(s.crews)), hand: make([]float64, len(s.crews)), starts: make([]float64, len(s.crews)), unbegun: make([]float64, len(s.crews)), work: make([]work, len(s.shots)), closes: make([]float64, len(s.Servers)),
 	}
 }
 
@@ -67,6 +74,8 @@ func (s *simulation) run(r *rand.Rand) ending {
 	clear(s.charges)
 	clear(s.finish)
 	clear(s.hand)
+	clear(s.unbegun)
+	clear(s.work)
 	s.sim.Reset()
 	s.draw()
 	behind := false
@@ -195,13 +204,19 @@ func (s *simulation) Try(at, frame int, now time.Time) (time.Duration, bool) {
 	c, of, shot := &s.crews[at], &s.Booked[at], s.Crews[at].Shot
 	batch := &s.shots[shot].batch
 	length, failed := batch.draw(s.r, c.fails)
-	length *= s.frame[at] * s.upsets(at, frame, now)
+	opens := s.opens(at, batch.size, ms(now))
+	length = length*c.opens.own(batch.size) + opens
+	scale := s.frame[at] * s.upsets(at, frame, now)
+	length *= scale
+	s.work[shot].rendering, s.work[shot].opening = s.work[shot].rendering+length, s.work[shot].opening+opens*scale
 	takes := simulate.Milliseconds(length)
 	if of.Server < 0 && of.Farm < 0 {
 		takes += s.waitsFor(now)
 	}
 	end := ms(now.Add(takes))
-	s.hand[at] = end
+	if s.hand[at] = end; failed {
+		s.unbegun[at] = 0 // its renderer ended with it
+	}
 	switch {
 	case of.Farm >= 0:
 		if !failed {
@@ -219,8 +234,19 @@ func (s *simulation) Try(at, frame int, now time.Time) (time.Duration, bool) {
 	return takes, failed
 }
 
+// opens is what opening the scene takes of a crew that begins frames now, over their typical
+// time. A renderer that has nothing to do is ended.
+func (s *simulation) opens(at int, size, now float64) float64 {
+	if s.hand[at] < now {
+		s.unbegun[at] = 0
+	}
+	begun, unbegun := s.crews[at].opens.begun(size, s.unbegun[at])
+	s.unbegun[at] = unbegun
+	return begun * s.crews[at].opens.takes
+}
+
 func (s *simulation) bill() ending {
-	out := ending{shots: make([]float64, len(s.shots)), cost: s.cost}
+	out := ending{shots: make([]float64, len(s.shots)), work: slices.Clone(s.work), cost: s.cost}
 	for i := range s.shots {
 		out.shots[i] = math.Max(s.finish[i], ms(s.sim.Shots[i].Finish))
 		if s.sim.Shots[i].Left > 0 {

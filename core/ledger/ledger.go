@@ -6,6 +6,7 @@ package ledger
 
 import (
 	"fmt"
+	"math"
 	"math/big"
 	"slices"
 	"strings"
@@ -33,6 +34,7 @@ type Entry struct {
 	Day                       time.Time
 	Frames                    int
 	Time                      time.Duration
+	Opening, OpeningPlanned   time.Duration // of Time and of what was planned: opening scenes
 	Estimated, Charged        pricing.Money
 	Metered                   string // what the source's meter said, in its own currency
 	Why                       string
@@ -46,8 +48,10 @@ type Work struct {
 	PlannedTime         time.Duration
 	Done, Failed        int
 	DoneTime, FailedTry time.Duration
-	Causes              []string // of the failed tries, each once
-	Open                bool     // the run goes on: what is not done may still be
+	Opening             time.Duration // of DoneTime, opening scenes; 0: it is not known
+	OpeningPlanned      time.Duration // of PlannedTime
+	Causes              []string      // of the failed tries, each once
+	Open                bool          // the run goes on: what is not done may still be
 }
 
 // Owned is one's own host: work at a price an hour of each crew.
@@ -62,7 +66,7 @@ func (o Owned) Entries() (out []Entry) {
 	for _, w := range o.Work {
 		price := o.Price(w.Crew)
 		e := Entry{
-			Source: o.Source, Place: o.Place, Crew: w.Crew, Shot: w.Shot, Kind: Frames, Day: w.Day, Frames: w.Done, Time: w.DoneTime,
+			Source: o.Source, Place: o.Place, Crew: w.Crew, Shot: w.Shot, Kind: Frames, Day: w.Day, Frames: w.Done, Time: w.DoneTime, Opening: w.Opening, OpeningPlanned: w.OpeningPlanned,
 			Estimated: pricing.PerHour(price, w.PlannedTime), Charged: pricing.PerHour(price, w.DoneTime), Why: w.why(),
 		}
 		e.explain(brief(w.DoneTime), brief(w.PlannedTime)+" planned")
@@ -100,10 +104,24 @@ func (w Work) why() string {
 	}
 	if w.Done > 0 && w.Planned > 0 {
 		if was, is := perFrame(w.PlannedTime, w.Planned), perFrame(w.DoneTime, w.Done); was != is {
-			said = append(said, is+" a frame, "+was+" planned")
+			said = append(said, is+" a frame, "+was+" planned"+w.whyOpening())
 		}
 	}
 	return strings.Join(said, "; ")
+}
+
+// whyOpening says how much of a frame's time was opening its scene, where that is a good part
+// of what differs.
+func (w Work) whyOpening() string {
+	if w.Opening == 0 {
+		return ""
+	}
+	planned, done := w.PlannedTime.Seconds()/float64(w.Planned), w.DoneTime.Seconds()/float64(w.Done)
+	was, is := w.OpeningPlanned.Seconds()/float64(w.Planned), w.Opening.Seconds()/float64(w.Done)
+	if (is-was)*(done-planned) <= 0 || math.Abs(is-was) < 0.25*math.Abs(done-planned) {
+		return ""
+	}
+	return fmt.Sprintf(" (opening the scene %.1f s of it, %.1f s planned)", is, was)
 }
 
 func (w Work) whyFailed() string {
@@ -156,6 +174,9 @@ func (s Server) Entries() (out []Entry) {
 	plannedRest, rest := estimated, charged
 	entry := func(kind string, w Work, t time.Duration, n int, planned, real time.Duration, why string) {
 		e := Entry{Source: s.Source, Place: s.Place, Crew: w.Crew, Shot: w.Shot, Kind: kind, Day: s.Day, Frames: n, Time: t, Why: why}
+		if kind == Frames {
+			e.Opening, e.OpeningPlanned = w.Opening, w.OpeningPlanned
+		}
 		e.Estimated = part(estimated, planned, s.Meter.Billed(s.Planned), crews)
 		e.Charged = part(charged, real, billed, crews)
 		if e.Estimated.Cmp(plannedRest) > 0 {
@@ -311,7 +332,7 @@ func (j Job) Entries() []Entry {
 	if all := w.DoneTime + w.FailedTry; w.Failed > 0 && all > 0 {
 		good = part(work, w.DoneTime, all, 1)
 	}
-	e := Entry{Source: j.Source, Place: j.Place, Crew: w.Crew, Shot: w.Shot, Kind: Frames, Day: j.Day, Frames: w.Done, Time: w.DoneTime, Estimated: j.Estimated, Charged: good, Metered: j.Metered, Why: join(w.why(), j.Trouble)}
+	e := Entry{Source: j.Source, Place: j.Place, Crew: w.Crew, Shot: w.Shot, Kind: Frames, Day: j.Day, Frames: w.Done, Time: w.DoneTime, Opening: w.Opening, OpeningPlanned: w.OpeningPlanned, Estimated: j.Estimated, Charged: good, Metered: j.Metered, Why: join(w.why(), j.Trouble)}
 	e.explain(brief(w.DoneTime)+" at its meter", brief(w.PlannedTime)+" planned")
 	out = append(out, e)
 	if w.Failed > 0 {

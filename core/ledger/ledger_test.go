@@ -47,6 +47,22 @@ func TestAServersEntriesAddUpToItsChargeExactly(t *testing.T) {
 	})
 }
 
+// Frames that took longer as their scene was opened more often say so; the parts of opening stand beside the time.
+func TestEntriesTellOpeningScenesFromRendering(t *testing.T) {
+	price := func(string) pricing.Money { return pricing.MustMoney("0.60") }
+	work := ledger.Work{Crew: "g0", Shot: "gears", Planned: 40, PlannedTime: 40 * time.Minute, OpeningPlanned: 40 * time.Second, Done: 40, DoneTime: 44 * time.Minute, Opening: 5 * time.Minute}
+	entry := func(w ledger.Work) ledger.Entry {
+		return ledger.Owned{Place: "dory", Price: price, Work: []ledger.Work{w}}.Entries()[0]
+	}
+	often := entry(work)
+	assert.Equal(t, "66.0 s a frame, 60.0 s planned (opening the scene 7.5 s of it, 1.0 s planned)", often.Why)
+	assert.Equal(t, []time.Duration{5 * time.Minute, 40 * time.Second}, []time.Duration{often.Opening, often.OpeningPlanned})
+	work.Opening = 45 * time.Second
+	assert.Equal(t, "66.0 s a frame, 60.0 s planned", entry(work).Why, "it is rendering that took longer")
+	work.Opening, work.DoneTime = 5*time.Minute, 36*time.Minute
+	assert.Equal(t, "54.0 s a frame, 60.0 s planned", entry(work).Why, "and here shorter")
+}
+
 func TestEntriesSayWhyTheyDiffer(t *testing.T) {
 	paid := pricing.MustMoney("3.20")
 	s := ledger.Server{

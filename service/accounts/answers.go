@@ -49,7 +49,7 @@ func (b Book) ledgerRecord() api.Ledger {
 	for _, r := range b.Places {
 		row := api.LedgerRow{
 			Place: r.Place, Source: r.Source, Crew: r.Crew, FramesDone: r.FramesDone, FramesPlanned: r.FramesPlanned, Failed: r.Failed,
-			BusyS: r.Busy.Seconds(), PlannedS: r.Planned.Seconds(), PaidS: r.Paid.Seconds(), PlannedCost: r.Estimated.String(), Cost: r.Charged.String(),
+			BusyS: r.Busy.Seconds(), PlannedS: r.Planned.Seconds(), PaidS: r.Paid.Seconds(), OpeningS: r.Opening.Seconds(), OpeningPlannedS: r.OpeningPlanned.Seconds(), PlannedCost: r.Estimated.String(), Cost: r.Charged.String(),
 		}
 		if r.FramesDone > 0 {
 			row.FrameCost = r.Charged.EachOf(r.FramesDone)
@@ -103,7 +103,7 @@ func (out Entries) record() api.EntryList {
 	}
 	for _, e := range out.All {
 		row := api.Entry{
-			Run: e.Run, Source: e.Source, Place: e.Place, Crew: e.Crew, Shot: e.Shot, Kind: api.EntryKind(e.Kind), Frames: e.Frames, Seconds: e.Time.Seconds(),
+			Run: e.Run, Source: e.Source, Place: e.Place, Crew: e.Crew, Shot: e.Shot, Kind: api.EntryKind(e.Kind), Frames: e.Frames, Seconds: e.Time.Seconds(), OpeningS: e.Opening.Seconds(), OpeningPlannedS: e.OpeningPlanned.Seconds(),
 			Estimated: exact(e.Estimated), Charged: exact(e.Charged), Metered: e.Metered, Why: e.Why,
 		}
 		row.Day.Time = e.Day

@@ -59,7 +59,7 @@ func (s Account) workOf(host string) []ledger.Work {
 	var out []ledger.Work
 	for _, w := range s.Work {
 		if w.Host == host {
-			out = append(out, ledger.Work{Crew: w.Crew, Shot: w.Shot, Day: w.Day, Done: w.Done, Failed: w.Failed, DoneTime: duration(w.DoneS), FailedTry: duration(w.FailedS), Causes: w.Causes})
+			out = append(out, ledger.Work{Crew: w.Crew, Shot: w.Shot, Day: w.Day, Done: w.Done, Failed: w.Failed, DoneTime: duration(w.DoneS), FailedTry: duration(w.FailedS), Opening: duration(w.OpeningS), Causes: w.Causes})
 		}
 	}
 	for _, b := range s.Bookings {
@@ -74,6 +74,7 @@ func (s Account) workOf(host string) []ledger.Work {
 		out[at].Planned += b.Planned
 		out[at].Open = s.EndedAt == nil
 		out[at].PlannedTime += time.Duration(b.Planned) * duration(b.FrameS)
+		out[at].OpeningPlanned += time.Duration(b.Planned) * duration(b.OpeningPart())
 	}
 	return out
 }
@@ -198,7 +199,7 @@ func (s Account) job(j farms.Job) ledger.Job {
 	}
 	for _, b := range s.Bookings {
 		if b.ID == j.BookingID {
-			out.Work = ledger.Work{Crew: b.Crew, Shot: b.Shot, Planned: b.Planned, PlannedTime: time.Duration(b.Planned) * duration(b.FrameS), Open: s.EndedAt == nil && j.EndedAt == nil}
+			out.Work = ledger.Work{Crew: b.Crew, Shot: b.Shot, Planned: b.Planned, PlannedTime: time.Duration(b.Planned) * duration(b.FrameS), OpeningPlanned: time.Duration(b.Planned) * duration(b.OpeningPart()), Open: s.EndedAt == nil && j.EndedAt == nil}
 			out.Estimated = pricing.PerHour(tier.NodePrice, out.Work.PlannedTime).Plus(tier.FramePrice.Times(int64(b.Planned)))
 		}
 	}
@@ -206,7 +207,7 @@ func (s Account) job(j farms.Job) ledger.Job {
 		if w.Booking == j.BookingID {
 			out.Work.Done, out.Work.Failed = out.Work.Done+w.Done, out.Work.Failed+w.Failed
 			out.Work.DoneTime, out.Work.FailedTry = out.Work.DoneTime+duration(w.DoneS), out.Work.FailedTry+duration(w.FailedS)
-			out.Work.Causes = w.Causes
+			out.Work.Opening, out.Work.Causes = out.Work.Opening+duration(w.OpeningS), w.Causes
 		}
 	}
 	if c := s.chargeOf(j.ID.String()); c != nil {
@@ -265,6 +266,7 @@ type PlaceRow struct {
 	Place, Source, Crew               string
 	FramesDone, FramesPlanned, Failed int
 	Busy, Planned, Paid               time.Duration
+	Opening, OpeningPlanned           time.Duration // of Busy and Planned: opening scenes
 	Estimated, Charged                pricing.Money
 }
 
@@ -300,6 +302,8 @@ func byPlace(all []ledger.Entry) []PlaceRow {
 		case ledger.Frames:
 			r.FramesDone += e.Frames
 			r.Busy += e.Time
+			r.Opening += e.Opening
+			r.OpeningPlanned += e.OpeningPlanned
 		case ledger.Failed:
 			r.Busy += e.Time
 		}

@@ -30,12 +30,16 @@ type Booking struct {
 	DueAt    *time.Time // its frames are to be rendered by then; nil: at any time
 	FrameS   float64
 	OpeningS float64 // of the scene, once a start; FrameS has its part of it
+	InStart  int     `gorm:"default:1"` // frames of a start, that share OpeningS in FrameS
 	Nodes    int     `gorm:"default:1"` // of a farm, that work side by side
 	Planned  int     // frames as they were planned, whatever changed since but a plan in its place
 	Open     bool
 	Excluded string // why it gets no more frames; "" is not excluded
 	Farm     bool   `gorm:"-"` // its frames are rendered by a farm
 }
+
+// OpeningPart is what of FrameS is opening the scene.
+func (b Booking) OpeningPart() float64 { return b.OpeningS / float64(max(1, b.InStart)) }
 
 // batch is how many rows are inserted at once.
 const batch = 2000
@@ -53,9 +57,9 @@ func Add(tx *gorm.DB, all []Booking) error {
 
 // All lists the bookings of a run, by their start. Of many, reading them row by row takes half the time that GORM does.
 func All(tx *gorm.DB, run uuid.UUID) ([]Booking, error) {
-	return store.Rows(tx.Raw(`SELECT id, run_id, shot, host, crew, devices, frames, taken, start_at, end_at, close_at, due_at, frame_s, opening_s, nodes, planned, open, excluded
+	return store.Rows(tx.Raw(`SELECT id, run_id, shot, host, crew, devices, frames, taken, start_at, end_at, close_at, due_at, frame_s, opening_s, in_start, nodes, planned, open, excluded
 		FROM bookings WHERE run_id = $1 ORDER BY start_at, id`, run), func(row store.Row) (b Booking, err error) {
-		return b, row.Scan(&b.ID, &b.RunID, &b.Shot, &b.Host, &b.Crew, store.JSON(&b.Devices), &b.Frames, &b.Taken, &b.StartAt, &b.EndAt, &b.CloseAt, &b.DueAt, &b.FrameS, &b.OpeningS, &b.Nodes,
+		return b, row.Scan(&b.ID, &b.RunID, &b.Shot, &b.Host, &b.Crew, store.JSON(&b.Devices), &b.Frames, &b.Taken, &b.StartAt, &b.EndAt, &b.CloseAt, &b.DueAt, &b.FrameS, &b.OpeningS, &b.InStart, &b.Nodes,
 			&b.Planned, &b.Open, &b.Excluded)
 	})
 }
@@ -121,8 +125,8 @@ func Owed(tx *gorm.DB, run uuid.UUID, host string) (time.Duration, error) {
 
 // Replace books on another host what one still owes in a run.
 func Replace(tx *gorm.DB, run uuid.UUID, host, by string, start, end, closes time.Time) error {
-	err := tx.Exec(`INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, close_at, due_at, frame_s, opening_s, open)
-		SELECT run_id, shot, $3, crew, devices, frames - taken, $4, $5, $6, due_at, frame_s, opening_s, open FROM bookings WHERE run_id = $1 AND host = $2 AND taken < frames AND excluded = ''`,
+	err := tx.Exec(`INSERT INTO bookings (run_id, shot, host, crew, devices, frames, start_at, end_at, close_at, due_at, frame_s, opening_s, in_start, open)
+		SELECT run_id, shot, $3, crew, devices, frames - taken, $4, $5, $6, due_at, frame_s, opening_s, in_start, open FROM bookings WHERE run_id = $1 AND host = $2 AND taken < frames AND excluded = ''`,
 		run, host, by, start, end, closes).Error
 	if err != nil {
 		return err

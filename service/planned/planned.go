@@ -156,7 +156,8 @@ func (p Plan) booking(run uuid.UUID, x planning.Booking, hostOf map[string]strin
 	for _, t := range p.Problem.Timings {
 		if k, at := t.Place(); t.Shot == x.Shot && k == kind && at == place && t.Crew == x.Crew {
 			out.FrameS = float64(t.Frame) / float64(time.Second/time.Millisecond)
-			out.OpeningS = p.Basis[accounts.BasisKey(x.Shot, at, x.Crew)].Opening
+			basis := p.Basis[accounts.BasisKey(x.Shot, at, x.Crew)]
+			out.OpeningS, out.InStart = basis.Opening, basis.InStart
 		}
 	}
 	return out

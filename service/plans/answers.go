@@ -216,7 +216,7 @@ func showForecast(of Plan, kept answerOfForecast) (api.PlanForecast, error) {
 		*x.to = pricing.MustMoney(fmt.Sprintf("%.6f", x.v)).String()
 	}
 	for i, s := range f.Shots {
-		out.Shots = append(out.Shots, api.ShotForecast{Shot: s.ID, Chance: s.Chance, Deadline: at(of.Notes.Deadline(problem.Shots[i]).Duration().Seconds()), Finish: times(s.Finish)})
+		out.Shots = append(out.Shots, api.ShotForecast{Shot: s.ID, Chance: s.Chance, Deadline: at(of.Notes.Deadline(problem.Shots[i]).Duration().Seconds()), Finish: times(s.Finish), RenderingS: s.RenderingS, OpeningS: s.OpeningS})
 	}
 	for _, s := range f.Finishes {
 		if s >= 0 {

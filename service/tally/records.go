@@ -73,6 +73,7 @@ func (t *Tallies) oldest(ctx context.Context) (xid int64, err error) {
 const sums = `SELECT a.host, a.crew, f.shot, date_trunc('day', a.ended_at AT TIME ZONE 'UTC') AS day, coalesce(a.booking_id, f.booking_id, 0) AS booking,
 	count(*) FILTER (WHERE a.outcome = 'done') AS done, count(*) FILTER (WHERE a.outcome <> 'done') AS failed,
 	coalesce(sum(a.seconds) FILTER (WHERE a.outcome = 'done'), 0) AS done_s, coalesce(sum(a.seconds) FILTER (WHERE a.outcome <> 'done'), 0) AS failed_s,
+	coalesce(sum(a.opening_s) FILTER (WHERE a.outcome = 'done'), 0) AS opening_s,
 	coalesce(sum(greatest(a.seconds, extract(epoch FROM a.ended_at - a.started_at)::float8)) FILTER (WHERE a.outcome = 'done'), 0) AS held_s,
 	coalesce(json_agg(DISTINCT a.cause) FILTER (WHERE a.cause <> ''), '[]') AS causes, min(a.started_at) AS first, max(a.ended_at) AS last
 	FROM tries a, LATERAL (SELECT shot, booking_id FROM frames WHERE id = a.frame_id OFFSET 0) f WHERE a.run_id = $1 AND a.id > $2` // each frame by its number, however few or many tries are thought to be there
@@ -81,7 +82,7 @@ const bySum = " GROUP BY 1, 2, 3, 4, 5"
 
 // scan reads a sum, and what stands before it.
 func scan(row store.Row, before ...any) (s Sum, err error) {
-	err = row.Scan(append(before, &s.Host, &s.Crew, &s.Shot, &s.Day, &s.Booking, &s.Done, &s.Failed, &s.DoneS, &s.FailedS, &s.HeldS, store.JSON(&s.Causes), &s.First, &s.Last)...)
+	err = row.Scan(append(before, &s.Host, &s.Crew, &s.Shot, &s.Day, &s.Booking, &s.Done, &s.Failed, &s.DoneS, &s.FailedS, &s.OpeningS, &s.HeldS, store.JSON(&s.Causes), &s.First, &s.Last)...)
 	s.Day, s.First, s.Last = s.Day.UTC(), s.First.UTC(), s.Last.UTC()
 	return s, err
 }
@@ -99,7 +100,7 @@ func (t *Tallies) since(ctx context.Context, run uuid.UUID, after int64) (out []
 	now = map[string]present{}
 	_, err = store.Rows(t.store.WithContext(ctx).Raw(`WITH s AS (`+sums+bySum+`)
 		SELECT false, * FROM s
-		UNION ALL SELECT true, '', '', shot, now() AT TIME ZONE 'UTC', 0, count(*) FILTER (WHERE state = 'rendering'), count(*) FILTER (WHERE state = 'failed'), 0, 0, 0, '[]', now(), now() FROM (
+		UNION ALL SELECT true, '', '', shot, now() AT TIME ZONE 'UTC', 0, count(*) FILTER (WHERE state = 'rendering'), count(*) FILTER (WHERE state = 'failed'), 0, 0, 0, 0, '[]', now(), now() FROM (
 			SELECT shot, state FROM frames WHERE run_id = $1 AND state = 'rendering' UNION ALL SELECT shot, state FROM frames WHERE run_id = $1 AND state = 'failed') f GROUP BY shot`, run, after),
 		func(row store.Row) (frames bool, err error) {
 			s, err := scan(row, &frames)

@@ -23,6 +23,7 @@ type Sum struct {
 	Booking          int64     // under which; 0: it is not known
 	Done, Failed     int       // tries that gave a frame, and the others
 	DoneS, FailedS   float64   // seconds that renderers took for them
+	OpeningS         float64   // of DoneS: opening scenes
 	HeldS            float64   // that those which gave a frame took the crew up
 	Causes           []string  // of failures, each once
 	First, Last      time.Time // from the start of the first try to the end of the last
@@ -42,7 +43,8 @@ func (s Sum) with(o Sum) Sum {
 	if s.Done+s.Failed == 0 {
 		return o
 	}
-	s.Done, s.Failed, s.DoneS, s.FailedS, s.HeldS = s.Done+o.Done, s.Failed+o.Failed, s.DoneS+o.DoneS, s.FailedS+o.FailedS, s.HeldS+o.HeldS
+	s.Done, s.Failed, s.DoneS, s.FailedS = s.Done+o.Done, s.Failed+o.Failed, s.DoneS+o.DoneS, s.FailedS+o.FailedS
+	s.OpeningS, s.HeldS = s.OpeningS+o.OpeningS, s.HeldS+o.HeldS
 	s.Causes = slices.Concat(s.Causes, o.Causes)
 	slices.Sort(s.Causes)
 	s.Causes = slices.Compact(s.Causes)

@@ -70,8 +70,8 @@ func TestATallyIsWhatCountingEverythingSays(t *testing.T) {
 						}
 						began := on.Wall.Now().Add(time.Duration(random.IntN(1000)) * time.Minute)
 						if err := tx.Exec(`WITH f AS (UPDATE frames SET state = $4, failures = failures + 1 WHERE run_id = $1 AND shot = $2 AND frame = $3 RETURNING id)
-							INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, cause, started_at, ended_at, seconds, booking_id)
-							SELECT id, $1, 1, $5, 'g0', $6, $7, $8, $8::timestamptz + interval '10 seconds', 9.5, $9 FROM f`,
+							INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, cause, started_at, ended_at, seconds, opening_s, booking_id)
+							SELECT id, $1, 1, $5, 'g0', $6, $7, $8, $8::timestamptz + interval '10 seconds', 9.5, 0.5, $9 FROM f`,
 							of, fmt.Sprint("coda-", shot+1), n, to, fmt.Sprint("host-", random.IntN(3)), outcome, cause, began, random.IntN(2)).Error; err != nil {
 							return err
 						}
@@ -106,6 +106,9 @@ func TestATallyIsWhatCountingEverythingSays(t *testing.T) {
 		return tallies.find(run).mark == last
 	})
 	assert.Equal(t, counted(t, db, run), got.Counts)
+	for _, s := range got.Sums {
+		assert.InDelta(t, 0.5*float64(s.Done), s.OpeningS, 1e-9, "of frames that are done")
+	}
 	fresh, err := New(on.DB).Of(t.Context(), run)
 	require.NoError(t, err)
 	assert.Equal(t, rough(fresh.Sums), rough(got.Sums), "kept on the way or summed up at once")

@@ -10,9 +10,9 @@ import (
 
 // Note keeps a try.
 func Note(tx *gorm.DB, t Try) error {
-	return tx.Exec(`INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, cause, log_tail, started_at, ended_at, seconds, measured, booking_id)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
-		t.Frame, t.Run, t.Fence, t.Host, t.Crew, t.Outcome, t.Cause, strings.ToValidUTF8(strings.ReplaceAll(t.Tail, "\x00", ""), ""), t.From, t.To, t.Seconds, t.Measured, t.Booking).Error
+	return tx.Exec(`INSERT INTO tries (frame_id, run_id, fence, host, crew, outcome, cause, log_tail, started_at, ended_at, seconds, opening_s, measured, booking_id)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
+		t.Frame, t.Run, t.Fence, t.Host, t.Crew, t.Outcome, t.Cause, strings.ToValidUTF8(strings.ReplaceAll(t.Tail, "\x00", ""), ""), t.From, t.To, t.Seconds, t.opening(), t.Measured, t.Booking).Error
 }
 
 // NoteRevoked keeps a try of each frame of a run that is being rendered, as their leases end. Frames are locked first: one

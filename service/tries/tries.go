@@ -32,3 +32,11 @@ type Try struct {
 	Seconds    float64
 	Measured   *timing.Measurement // nil: nothing was
 }
+
+// opening is what of Seconds went into opening the scene.
+func (t Try) opening() float64 {
+	if t.Measured == nil {
+		return 0
+	}
+	return t.Measured.OpeningPartS
+}

@@ -43,7 +43,7 @@ const fewest = 8
 // how well each time is known, how often tries failed on each place, how runs were upset. It
 // says in words what that rests on.
 func (d *Uncertainty) Of(ctx context.Context, problem planning.Problem, n problems.Notes) (forecast.Uncertainty, []string, error) {
-	u := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}, Common: forecast.DefaultCommon, Desks: n.Desks, Held: n.Held}
+	u := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}, Starts: map[string]forecast.Start{}, Common: forecast.DefaultCommon, Desks: n.Desks, Held: n.Held}
 	var restsOn, few []string
 	restsOn = append(n.AboutDesks(), fmt.Sprintf("all crews together: assumed slower or faster than expected by %.0f %%, as a standard deviation", 100*u.Common))
 	tries, err := d.triesSince(ctx, d.clock.Now().Add(-remembered))
@@ -79,6 +79,9 @@ func (d *Uncertainty) Of(ctx context.Context, problem planning.Problem, n proble
 		_, place := t.Place()
 		if e := n.Basis[accounts.BasisKey(t.Shot, place, t.Crew)]; e.Low > 0 && e.High > e.Low {
 			u.Typical[forecast.TimingKey(t)] = math.Log(e.High/e.Low) / (2 * 1.645) // the interval holds nine in ten
+		}
+		if e := n.Basis[accounts.BasisKey(t.Shot, place, t.Crew)]; e.Opening > 0 && e.InStart > 0 {
+			u.Starts[forecast.TimingKey(t)] = forecast.Start{Opening: planning.Millis(e.Opening * 1000), Frames: e.InStart}
 		}
 	}
 	places, err := d.triesByPlace(ctx)

@@ -2139,6 +2139,16 @@ export interface components {
             frames: number;
             /** Format: double */
             seconds?: number;
+            /**
+             * Format: double
+             * @description Of seconds, opening scenes, where renderers say when theirs is open
+             */
+            opening_s?: number;
+            /**
+             * Format: double
+             * @description What was planned for that
+             */
+            opening_planned_s?: number;
             estimated: components["schemas"]["Money"];
             charged: components["schemas"]["Money"];
             /** @description What the source's meter said, in its own currency */
@@ -3163,6 +3173,16 @@ export interface components {
             /** Format: date-time */
             deadline: string;
             finish: components["schemas"]["TimeSpread"];
+            /**
+             * Format: double
+             * @description Crews' time that goes into its frames, in the mean of the simulations: opening scenes and tries that fail included
+             */
+            rendering_s: number;
+            /**
+             * Format: double
+             * @description Of that, opening scenes: once a start; 0 where it is not known
+             */
+            opening_s: number;
         };
         /** @description Without a time, that part of the simulations never finished */
         TimeSpread: {
@@ -3859,9 +3879,19 @@ export interface components {
             planned_s: number;
             /**
              * Format: double
-             * @description Rendering
+             * @description Rendering, opening scenes and failed tries included
              */
             busy_s: number;
+            /**
+             * Format: double
+             * @description Of busy_s, opening scenes for frames that are done, where renderers say when theirs is open
+             */
+            opening_s?: number;
+            /**
+             * Format: double
+             * @description Of planned_s, opening scenes
+             */
+            opening_planned_s?: number;
             /**
              * Format: double
              * @description Of a rented server

@@ -2,8 +2,9 @@ import { Box, Grid, Stack, Text, useToken } from "@chakra-ui/react";
 import { Area, AreaChart, CartesianGrid, ReferenceLine, ResponsiveContainer, XAxis, YAxis } from "recharts";
 import type { Schemas } from "../api/client";
 import { useForecast } from "../api/queries";
-import { chance, drift, moment, money, timeOfDay } from "../parts/format";
+import { chance, drift, length, moment, money, timeOfDay } from "../parts/format";
 import { List } from "../parts/List";
+import { opening } from "../parts/opening";
 import { Figure, Sheet } from "../parts/Page";
 import { Shown } from "../parts/States";
 
@@ -83,7 +84,7 @@ function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
           </ResponsiveContainer>
         </figure>
       )}
-      {f.shots.length > 1 && (
+      {(f.shots.length > 1 || f.shots.some((s) => s.opening_s)) && (
         <List
           label="Chance by shot"
           rows={f.shots}
@@ -93,6 +94,8 @@ function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
             { name: "In time", cell: (s) => chance(s.chance), right: true },
             { name: "Half by", cell: (s) => moment(s.finish.p50) },
             { name: "Nine in ten by", cell: (s) => moment(s.finish.p90) },
+            { name: "Rendering", cell: (s) => length(s.rendering_s), right: true },
+            ...opening(f.shots, (s) => length(s.opening_s)),
           ]}
         />
       )}

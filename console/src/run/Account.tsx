@@ -2,6 +2,7 @@ import { Text } from "@chakra-ui/react";
 import { useLedger } from "../api/queries";
 import { length, money } from "../parts/format";
 import { List } from "../parts/List";
+import { opening } from "../parts/opening";
 import { Sheet } from "../parts/Page";
 import { Shown } from "../parts/States";
 
@@ -36,6 +37,7 @@ export function Account({ run, live }: { run: string; live: boolean }) {
               },
               { name: "Planned time", cell: (r) => length(r.planned_s), right: true },
               { name: "Busy time", cell: (r) => length(r.busy_s), right: true },
+              ...opening(l.rows, (r) => length(r.opening_s)),
               { name: "Paid time", cell: (r) => length(r.paid_s), right: true },
               { name: "Planned cost", cell: (r) => money(l.currency, r.planned_cost), right: true },
               { name: "Real cost", cell: (r) => money(l.currency, r.cost), right: true },

@@ -4,6 +4,7 @@ import type { Schemas } from "../api/client";
 import { Choice } from "../parts/Choice";
 import { length, money, none, sum } from "../parts/format";
 import { List } from "../parts/List";
+import { opening } from "../parts/opening";
 import { Sheet } from "../parts/Page";
 
 type EntryList = Schemas["EntryList"];
@@ -51,6 +52,7 @@ export function Entries({ title, list }: { title: string; list: EntryList }) {
               { name: "For", cell: (e) => e.kind },
               { name: "Frames", cell: (e) => e.frames || none, right: true },
               { name: "Time", cell: (e) => length(e.seconds), right: true },
+              ...opening(list.items, (e) => length(e.opening_s)),
               { name: "Estimated", cell: (e) => money(list.currency, e.estimated), right: true },
               { name: "Charged", cell: (e) => money(list.currency, e.charged), right: true },
               {
