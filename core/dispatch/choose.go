@@ -34,7 +34,7 @@ func (p Pool) Seat(owes bool) Verdict {
 // does one that renders with the licence; all others give theirs back.
 func Wants(c *Crew, kinds []Kind) bool {
 	return c.Excluded == "" && c.State != Gone && c.Owed() > 0 && slices.ContainsFunc(kinds, func(k Kind) bool {
-		return !k.tied(c.Place) && (c.Trial || !slices.Contains(k.FailedOn, c.Place))
+		return !k.tied(c.Place) && (c.Trial || !k.failedOn(c))
 	})
 }
 
@@ -154,7 +154,7 @@ func (h *Host) ask(q Queue, c *Crew, k *Kind, now time.Time) (v Verdict, owes bo
 	var all []*Crew
 	waiting := 0
 	owes = c.Trial || c.Owed() > 0
-	if beyond := !owes || c.late(now) || slices.Contains(k.FailedOn, c.Place); beyond && !c.Trial && !k.tied(c.Place) {
+	if beyond := !owes || c.late(now) || k.failedOn(c); beyond && !c.Trial && !k.tied(c.Place) {
 		if all, waiting, err = q.Others(c); err != nil {
 			return v, owes, err
 		}
@@ -234,7 +234,7 @@ func (h *Host) pick(q Queue, c *Crew, now time.Time) (Verdict, error) {
 
 func classOf(k *Kind, c *Crew) int {
 	switch {
-	case slices.Contains(k.FailedOn, c.Place):
+	case k.failedOn(c):
 		return 2
 	case k.Tried:
 		return 0

@@ -47,6 +47,21 @@ type Kind struct {
 	First    int64    // the one that is taken first, in the caller's numbering
 }
 
+// failedOn reports whether they failed on the crew, or on another that shares a device with it: what
+// fails on g0 most likely fails on g0+g1.
+func (k *Kind) failedOn(c *Crew) bool {
+	for _, place := range k.FailedOn {
+		if place == c.Place {
+			return true
+		}
+		host, crew, _ := strings.Cut(place, "/")
+		if host == c.Host && slices.ContainsFunc(strings.Split(crew, "+"), func(d string) bool { return slices.Contains(strings.Split(c.Name, "+"), d) }) {
+			return true
+		}
+	}
+	return false
+}
+
 // alone reports whether a kind has to be weighed by itself, as not everybody may have it.
 func (k *Kind) alone() bool { return len(k.FailedOn)+len(k.OnlyOn) > 0 }
 
@@ -135,7 +150,7 @@ func later(a, b time.Time) time.Time {
 // nobody else does. One on which it failed is left too, unless it is a farm, which is
 // not handed a frame twice.
 func (c *Crew) left(k *Kind, now time.Time) bool {
-	if k.alone() && (k.tied(c.Place) || c.Farm && slices.Contains(k.FailedOn, c.Place)) {
+	if k.alone() && (k.tied(c.Place) || c.Farm && k.failedOn(c)) {
 		return false
 	}
 	return c.Stands(now).When != Never
@@ -143,7 +158,7 @@ func (c *Crew) left(k *Kind, now time.Time) bool {
 
 // elsewhere reports whether the crew is left for the kind and it did not fail on it.
 func (c *Crew) elsewhere(k *Kind, now time.Time) bool {
-	return !slices.Contains(k.FailedOn, c.Place) && c.left(k, now)
+	return !k.failedOn(c) && c.left(k, now)
 }
 
 // Comes is when the crew takes its next frame, if it will at all.
@@ -247,7 +262,7 @@ func Takes(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
 	if k.tied(c.Place) {
 		return Verdict{When: Never, Reason: Tied, Detail: strings.Join(k.OnlyOn, ", ")}
 	}
-	here := slices.Contains(k.FailedOn, c.Place)
+	here := k.failedOn(c)
 	if !here && c.late(now) {
 		if v := inTime(c, k, all, waiting, now); v.When != Now {
 			return v
@@ -364,7 +379,7 @@ func faster(c *Crew, k *Kind, all []*Crew, waiting int, now time.Time) Verdict {
 // Hands reports whether frames of a kind are handed to a farm: one that is tied to a
 // crew stays with it, and a farm is not handed a frame twice.
 func Hands(farm *Crew, k *Kind) bool {
-	return len(k.OnlyOn) == 0 && !slices.Contains(k.FailedOn, farm.Place)
+	return len(k.OnlyOn) == 0 && !k.failedOn(farm)
 }
 
 // Handed is the verdict on a farm, which is handed its frames when its job begins.

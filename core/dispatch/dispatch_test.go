@@ -36,6 +36,11 @@ func TestTakes(t *testing.T) {
 	done := func() *dispatch.Crew { return crew("bellows", 10, 10, 0, 10*time.Minute) }
 	failedHere := dispatch.Kind{FailedOn: []string{"bellows/g0"}, Tried: true, Waiting: 1}
 	owes := func() *dispatch.Crew { return crew("bellows", 10, 3, 0, time.Hour) }
+	pair := func() *dispatch.Crew {
+		return with(owes(), func(c *dispatch.Crew) {
+			c.Name, c.Place, c.Devices = "g0+g1", dispatch.Place("bellows", "g0+g1"), []string{"g0", "g1"}
+		})
+	}
 	// A helper that takes 82 s, and a crew of 5.7 s that ought to be through.
 	slow := func() *dispatch.Crew {
 		return with(crew("bellows", 0, 0, 0, time.Hour), func(c *dispatch.Crew) { c.Frame = 82 * time.Second })
@@ -98,6 +103,9 @@ func TestTakes(t *testing.T) {
 		"failed here, a farm has its job":  {own: owes(), kind: failedHere, others: crews{with(crew("ebb", 5, 5, 0, time.Hour), func(c *dispatch.Crew) { c.Farm, c.State, c.Said = true, dispatch.Gone, "has its job" })}, when: dispatch.Now, reason: dispatch.Again},
 		"failed here, a farm is to come":   {own: owes(), kind: failedHere, others: crews{with(crew("ebb", 5, 0, time.Hour, time.Hour), func(c *dispatch.Crew) { c.Farm, c.State = true, dispatch.Coming })}, when: dispatch.Later, reason: dispatch.FailedHere},
 		"failed here, the other closes":    {own: owes(), kind: failedHere, others: crews{with(crew("eddy", 0, 0, 0, time.Hour), func(c *dispatch.Crew) { c.Close = six.Add(time.Hour) })}, when: dispatch.Later, reason: dispatch.FailedHere, at: 59*time.Minute + time.Millisecond},
+		"failed on one of its devices":     {own: pair(), kind: failedHere, others: crews{crew("eddy", 0, 0, 0, time.Hour)}, when: dispatch.Later, reason: dispatch.FailedHere},
+		"failed on a crew with its device": {own: owes(), kind: dispatch.Kind{FailedOn: []string{"bellows/g0+g1"}, Tried: true, Waiting: 1}, others: crews{crew("eddy", 0, 0, 0, time.Hour)}, when: dispatch.Later, reason: dispatch.FailedHere},
+		"failed on another's g0":           {own: pair(), kind: dispatch.Kind{FailedOn: []string{"dory/g0"}, Tried: true, Waiting: 1}, others: crews{crew("eddy", 0, 0, 0, time.Hour)}, when: dispatch.Now, reason: dispatch.Booked},
 		"failed here and tied elsewhere":   {own: owes(), kind: dispatch.Kind{FailedOn: []string{"bellows/g0"}, OnlyOn: []string{"eddy/g0"}, Tried: true, Waiting: 1}, when: dispatch.Never, reason: dispatch.Tied},
 		"tied, only those it is for count": {own: done(), kind: dispatch.Kind{OnlyOn: []string{"bellows/g0"}, Tried: true, Waiting: 1}, others: crews{crew("eddy", 50, 0, 0, 5*time.Hour)}, waiting: 50, when: dispatch.Now, reason: dispatch.Helps},
 		"a trial tries again by itself":    {own: with(owes(), func(c *dispatch.Crew) { c.Trial = true }), kind: failedHere, when: dispatch.Now, reason: dispatch.Again},
