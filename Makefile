@@ -16,7 +16,7 @@ SIDE_BY_SIDE := $(MAKE) --no-print-directory -j2 --output-sync=target
 
 PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-simulator rotanex-demo
 
-.PHONY: help demo test fuzz test-fast test-console build lint lint-go lint-console bench bench-plan bench-queue bench-lists bench-console bench-viewers bench-runs chaos generate screenshots clean demo-needs db-needs test-needs console
+.PHONY: help demo test fuzz test-fast test-console build lint lint-go lint-console bench bench-plan bench-timing bench-queue bench-lists bench-console bench-viewers bench-runs chaos generate screenshots clean demo-needs db-needs test-needs console
 
 help: ## list what can be made
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
@@ -78,6 +78,9 @@ bench: ## the planner, the forecast and the timing model
 bench-plan: ## the planner on the known problems, judged if the judge is at hand, and how it grows
 	go run ./cmd/benchplan $(wildcard ../shared/planning/public)
 
+bench-timing: ## the timing model on made series whose truth is not of its family, and what its sweeps are worth (SERIES=12 of each kind: a quarter of an hour on two cores)
+	go run ./cmd/benchtiming -each $(SERIES)
+
 bench-queue: test-needs build ## frames leased and handed in, in a run of a million frames and with 2,000 agents waiting, beside what was asked for (ten minutes)
 	go run ./cmd/benchqueue
 
@@ -91,6 +94,7 @@ bench-viewers: test-needs build ## what it costs that a hundred look at one run 
 	go run ./cmd/benchqueue -only viewers -frames 100000 -ended 300
 
 WEEKENDS ?= 300
+SERIES   ?= 12
 
 bench-runs: ## made weekends whose truth the planner does not know, with the schedule left alone and kept (WEEKENDS=300: four and a half hours on two cores)
 	go run ./cmd/benchruns -weekends $(WEEKENDS)

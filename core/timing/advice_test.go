@@ -70,11 +70,11 @@ func TestASweepAsksWhatTellsMost(t *testing.T) {
 		return m
 	}
 	all := []Candidate{
-		{Place{Host: "bellows", Crew: "g0", Members: gpu(1, "A")}, 50},
-		{Place{Host: "bellows", Crew: "g1", Members: gpu(1, "B")}, 80},
-		{Place{Host: "eddy", Crew: "g0", Members: gpu(1, "A")}, 40},
-		{Place{Host: "eddy", Crew: "g0+g1", Members: gpu(2, "A")}, 25},
-		{Place{Host: "capstan", Crew: "four", Members: gpu(4, "B")}, 25},
+		{Place{Host: "bellows", Crew: "g0", Members: gpu(1, "A")}, 50, 0},
+		{Place{Host: "bellows", Crew: "g1", Members: gpu(1, "B")}, 80, 0},
+		{Place{Host: "eddy", Crew: "g0", Members: gpu(1, "A")}, 40, 0},
+		{Place{Host: "eddy", Crew: "g0+g1", Members: gpu(2, "A")}, 25, 0},
+		{Place{Host: "capstan", Crew: "four", Members: gpu(4, "B")}, 25, 0},
 	}
 	timed := map[string]bool{}
 	is := func(p Place) bool { return timed[p.Host+"/"+p.Crew] }
@@ -94,5 +94,5 @@ func TestASweepAsksWhatTellsMost(t *testing.T) {
 	assert.Empty(t, Next(m, "gears", all, is, 2), "good enough")
 	rest := Next(m, "gears", all, is, 1.01)
 	require.NotEmpty(t, rest)
-	assert.Contains(t, rest[0].Why, "too wide")
+	assert.Contains(t, rest[0].Why, "predicted ")
 }

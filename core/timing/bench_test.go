@@ -61,3 +61,41 @@ func BenchmarkPredict(b *testing.B) {
 		}
 	}
 }
+
+// BenchmarkRefit takes in one more frame of one of 1,000 shots on devices of 300 models.
+func BenchmarkRefit(b *testing.B) {
+	observed, _ := many(1000, 300)
+	m, err := Fit(observed)
+	if err != nil {
+		b.Fatal(err)
+	}
+	observed = append(observed, observed[17])
+	b.ReportAllocs()
+	for b.Loop() {
+		if _, err := Refit(observed, m); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+// BenchmarkFirstQuestion asks of a shot of which nothing was asked yet, timed on one crew or on 30, two frames each.
+func BenchmarkFirstQuestion(b *testing.B) {
+	for _, crews := range []int{1, 30} {
+		b.Run(fmt.Sprint(crews), func(b *testing.B) {
+			observed, places := many(30, 30)
+			for i := range 2 * crews {
+				observed = append(observed, Observation{Subject: "fresh", Place: places[i/2], Seconds: 40})
+			}
+			m, err := Fit(observed)
+			if err != nil {
+				b.Fatal(err)
+			}
+			for b.Loop() {
+				m.draws = nil
+				if _, err := m.Predict("fresh", places[7], nil, "", false); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}

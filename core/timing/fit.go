@@ -19,7 +19,6 @@ const (
 	tails = 5.0
 	// learningRounds bounds how often the spreads are learnt anew.
 	learningRounds = 6
-	manyRows       = 100
 	// fewRepeats is how many repeated frames tell one spread from the other; with
 	// fewer each is taken for half of the two together.
 	fewRepeats = 4
@@ -33,7 +32,8 @@ type Model struct {
 	layout  *layout
 	cells   []fitted
 	spreads [groups]float64
-	noises  []noise // of each subject
+	weights [regimes]float64 // the part of subjects that are in each
+	noises  []noise          // of each subject
 	post    posterior
 	models  map[string]bool // device models observed
 	crews   map[string]bool // subjects of which a crew of several devices was observed
@@ -42,8 +42,9 @@ type Model struct {
 	touches [][]int         // global parameters that each subject's cells rest on
 	at      map[cellKey]int // cells by what they are of
 
-	mu    sync.Mutex // over draws, and over parameters that a prediction adds
-	draws *draws
+	mu     sync.Mutex // over draws, and over parameters that a prediction adds
+	draws  *draws
+	before map[string]*samples // of the model before this one, by subject
 }
 
 // noise is how a subject's frames scatter: some are rendered on a busy machine.
@@ -70,10 +71,20 @@ var errNothing = errors.New("there is no timed frame to learn from")
 
 // Fit fits the model. Observations are in seconds; their order does not matter to
 // the result beyond rounding.
-func Fit(observed []Observation) (*Model, error) { return fit(observed, nil) }
+func Fit(observed []Observation) (*Model, error) { return fit(observed, nil, learningRounds) }
 
-// fit starts from where another model's fit ended, if there is one.
-func fit(observed []Observation, from *Model) (*Model, error) {
+// Refit is Fit after a model that was fitted before to nearly the same: it starts from where that one ended, and its samples of
+// the posterior, reweighted, are gone on with. Nil is none.
+func Refit(observed []Observation, before *Model) (*Model, error) {
+	m, err := fit(observed, before, learningRounds)
+	if err == nil && before != nil {
+		m.before = before.drawn()
+	}
+	return m, err
+}
+
+// fit starts from where another model's fit ended, if there is one, and learns spreads so often at most.
+func fit(observed []Observation, from *Model, rounds int) (*Model, error) {
 	if len(observed) == 0 {
 		return nil, errNothing
 	}
@@ -85,6 +96,9 @@ func fit(observed []Observation, from *Model) (*Model, error) {
 	m := &Model{layout: newLayout(), models: map[string]bool{}, crews: map[string]bool{}, at: map[cellKey]int{}}
 	for g := range groups {
 		m.spreads[g] = firstSpread[g].spread
+	}
+	for r := range regimes {
+		m.weights[r] = firstRegime[r].weight
 	}
 	for _, c := range cells(observed) {
 		s, f := m.layout.formula(c.Subject, c.Place, c.Part, c.Condition)
@@ -109,18 +123,11 @@ func fit(observed []Observation, from *Model) (*Model, error) {
 		m.fixedS = append(m.fixedS, len(b.params))
 	}
 	m.touches = touched(m.cells, len(m.layout.subjects))
-	rounds := learningRounds
-	if from != nil {
-		rounds = 1 // the spreads are nearly right already
-		if len(observed) > manyRows {
-			rounds = 0 // and one row among many does not move them
-		}
-	}
 	for round := range rounds {
 		if err := m.climb(coarse); err != nil {
 			return nil, err
 		}
-		if moved := m.learnSpreads(); moved < 0.03 && round > 0 {
+		if moved := m.learnSpreads(); moved < 0.03 && (round > 0 || from != nil) {
 			break
 		}
 		m.anchor()
@@ -217,13 +224,15 @@ func (m *Model) startFrom(from *Model) {
 	for name, s := range m.layout.subject {
 		if o, known := from.layout.subject[name]; known {
 			carry(m.layout.subjects[s], from.layout.subjects[o])
+			*m.layout.anchors[s] = *from.layout.anchors[o] // what its whole time is of
+			m.layout.subjects[s].params[0].mean = from.layout.subjects[o].params[0].mean
 			m.noises[s].misfit = from.noises[o].misfit
 			if m.noises[s].repeats < fewRepeats {
 				m.noises[s].row = m.noises[s].misfit
 			}
 		}
 	}
-	m.spreads = from.spreads
+	m.spreads, m.weights = from.spreads, from.weights
 	m.layout.centre = from.layout.centre
 }
 
@@ -239,8 +248,8 @@ func (m *Model) objective() float64 {
 	sum := 0.0
 	prior := func(b *block, n int) {
 		for i, p := range b.params[:n] {
-			d := (b.x[i] - p.mean) / m.spreadOf(p)
-			sum += d * d / 2
+			log, _ := m.prior(p).log(b.x[i] - p.mean)
+			sum -= log
 		}
 	}
 	prior(&m.layout.global, m.fixedG)
@@ -346,8 +355,8 @@ func (m *Model) normal() posterior {
 	a := newPosterior(m.fixedG, m.fixedS, m.touches)
 	prior := func(k int, b *block, n int) {
 		for i, p := range b.params[:n] {
-			s := m.spreadOf(p)
-			a.addDiagonal(k, i, 1/(s*s), (p.mean-b.x[i])/(s*s))
+			precision, slope := m.prior(p).pull(b.x[i] - p.mean)
+			a.addDiagonal(k, i, precision, slope)
 		}
 	}
 	prior(-1, &m.layout.global, m.fixedG)
@@ -380,15 +389,24 @@ func (m *Model) learnSpreads() float64 {
 		first := firstSpread[g]
 		sum[g], count[g] = first.count*first.spread*first.spread, first.count
 	}
+	var in, of [regimes]float64
+	for r := range regimes {
+		in[r], of[r] = firstRegime[r].count*firstRegime[r].weight, firstRegime[r].count
+	}
 	for s, b := range m.layout.subjects {
 		for i, p := range b.params[:m.fixedS[s]] {
-			if p.group == fixedPrior {
+			if p.group == fixedPrior && p.regime == ordinary {
 				continue
 			}
-			d := b.x[i] - p.mean
-			sum[p.group] += d*d + m.post.variance(s, []ref{local(i)}, []float64{1})
-			count[p.group]++
+			d, v := b.x[i]-p.mean, m.post.variance(s, []ref{local(i)}, []float64{1})
+			inRegime := m.prior(p).inRegime(d, v)
+			sum[p.group] += (1 - inRegime) * (d*d + v)
+			count[p.group] += 1 - inRegime
+			in[p.regime], of[p.regime] = in[p.regime]+inRegime, of[p.regime]+1
 		}
+	}
+	for r := cpuBound; r < regimes; r++ {
+		m.weights[r] = in[r] / of[r]
 	}
 	moved := 0.0
 	for g := gpuBySubject; g < groups; g++ {

@@ -39,11 +39,13 @@ var firstSpread = [groups]struct{ spread, count float64 }{
 type parameter struct {
 	mean, spread float64 // of its prior; spread only for fixedPrior
 	group        group
+	regime       regime // that it may be in instead
 }
 
 // block is the parameters of one subject, or the global ones.
 type block struct {
 	index  map[string]int
+	names  []string
 	params []parameter
 	x      []float64 // as fitted
 }
@@ -57,6 +59,7 @@ func (b *block) add(name string, p parameter) int {
 	}
 	i := len(b.params)
 	b.index[name] = i
+	b.names = append(b.names, name)
 	b.params = append(b.params, p)
 	b.x = append(b.x, p.mean)
 	return i
@@ -78,10 +81,13 @@ type formula struct {
 	cpu                *member
 	devices            float64 // GPUs
 	feed               []ref   // log of what each GPU more costs the others
+	alone              ref     // log of how many times as long work takes on a GPU without others
+	beside             ref     // log of how many times as long all takes while the CPU that feeds GPUs renders as well
 	cpuShare, cpuCost  []ref   // logits: of a CPU's rate beside GPUs, and of what it costs them
 	subject            *anchor
 	part, condition    ref
 	hasPart, hasCond   bool
+	isAlone, isBeside  bool
 	refs               []ref // all of them, once
 }
 
@@ -112,7 +118,7 @@ const (
 func newLayout() *layout {
 	l := &layout{subject: map[string]int{}}
 	// Shares are of the time on one GPU of rate 1 with 16 lanes, in logits beside the work.
-	l.global.add(pFixed, parameter{mean: -2, spread: 1})
+	l.global.add(pFixed, parameter{mean: -2.6, spread: 1.2})
 	l.global.add(pLoad, parameter{mean: -4, spread: 0.7})
 	l.global.add(pHeavy, parameter{mean: 0.3, spread: 0.3})
 	l.global.add(pFeed, parameter{mean: math.Log(0.012), spread: 0.8})
@@ -128,8 +134,8 @@ func (l *layout) block(subject string) (int, *block) {
 		l.subject[subject] = i
 		b := &block{}
 		b.add("total", parameter{spread: 20}) // its mean is set from the data
-		b.add("fixed", parameter{group: shareBySubject})
-		b.add("load", parameter{spread: 0.8})
+		b.add("fixed", parameter{group: shareBySubject, regime: cpuBound})
+		b.add("load", parameter{spread: 0.8, regime: loadBound})
 		l.subjects, l.anchors = append(l.subjects, b), append(l.anchors, &anchor{1, 1})
 	}
 	return i, l.subjects[i]
@@ -143,6 +149,9 @@ func (l *layout) formula(subject string, p Place, part, condition string) (int, 
 		return ref(g.add(name, parameter{mean: mean, spread: spread}))
 	}
 	ours := func(name string, spread float64) ref { return local(b.add(name, parameter{spread: spread})) }
+	either := func(name string, spread float64, or regime) ref {
+		return local(b.add(name, parameter{spread: spread, regime: or}))
+	}
 	gpus, _ := p.devices()
 	f := formula{
 		total: []ref{local(0)}, fixed: []ref{globally(pFixed, 0, 0), local(1)}, load: []ref{globally(pLoad, 0, 0), local(2)},
@@ -180,11 +189,15 @@ func (l *layout) formula(subject string, p Place, part, condition string) (int, 
 		}
 	}
 	if gpus > 1 {
-		f.feed = []ref{globally(pFeed, 0, 0), globally("feed "+p.Host, 0, 0.5), ours("feed", 0.5)}
+		f.feed = []ref{globally(pFeed, 0, 0), globally("feed "+p.Host, 0, 0.5), either("feed", 0.5, feedBound)}
+	}
+	if gpus == 1 {
+		f.alone, f.isAlone = either("alone", 0.05, crowded), true
 	}
 	if gpus > 0 && f.cpu != nil {
-		f.cpuShare = []ref{globally(pCPUShare, 0, 0), ours("cpu share", 1)}
-		f.cpuCost = []ref{globally(pCPUCost, 0, 0), ours("cpu cost", 0.5)}
+		f.cpuShare = []ref{globally(pCPUShare, 0, 0), either("cpu share", 1, cpuIdle)}
+		f.cpuCost = []ref{globally(pCPUCost, 0, 0), either("cpu cost", 0.5, cpuInTheWay)}
+		f.beside, f.isBeside = either("beside", 0.02, cpuWanted), true
 	}
 	if part != "" {
 		f.part, f.hasPart = local(b.add("part "+part, parameter{group: partWork})), true
@@ -244,6 +257,12 @@ func (f *formula) collect() {
 	add(f.feed...)
 	add(f.cpuShare...)
 	add(f.cpuCost...)
+	if f.isAlone {
+		add(f.alone)
+	}
+	if f.isBeside {
+		add(f.beside)
+	}
 	if f.hasPart {
 		add(f.part)
 	}
@@ -277,13 +296,20 @@ func (f *formula) slopes(g, x []float64, centre float64, tell func(ref, Parts)) 
 	work := math.Exp(total) / shares
 	rate, loads := f.rate(v)
 	p := Parts{Fixed: work * fixed * math.Exp(v.at(f.hostFixed)), Load: work * load * loads, Work: work / rate}
+	if f.isAlone {
+		p.Work *= math.Exp(v.at(f.alone))
+	}
 	if f.hasPart {
 		p.Work *= math.Exp(v.at(f.part))
 	}
-	if f.hasCond {
-		slower := math.Exp(v.at(f.condition))
-		p.Fixed, p.Load, p.Work = p.Fixed*slower, p.Load*slower, p.Work*slower
+	slower := 1.0
+	if f.isBeside {
+		slower *= math.Exp(v.at(f.beside))
 	}
+	if f.hasCond {
+		slower *= math.Exp(v.at(f.condition))
+	}
+	p.Fixed, p.Load, p.Work = p.Fixed*slower, p.Load*slower, p.Work*slower
 	if tell == nil {
 		return p
 	}
@@ -303,8 +329,14 @@ func (f *formula) slopes(g, x []float64, centre float64, tell func(ref, Parts)) 
 	f.rateSlopes(v, func(r ref, byRate, byLoads float64) {
 		tell(r, Parts{Load: p.Load * byLoads / max(loads, tiny), Work: -p.Work * byRate / rate})
 	})
+	if f.isAlone {
+		tell(f.alone, Parts{Work: p.Work})
+	}
 	if f.hasPart {
 		tell(f.part, Parts{Work: p.Work})
+	}
+	if f.isBeside {
+		tell(f.beside, p)
 	}
 	if f.hasCond {
 		tell(f.condition, p)

@@ -49,6 +49,9 @@ func LeaveOut(ctx context.Context, observed []Observation, progress func(int)) (
 	return out, nil
 }
 
+// manyRows is how many are so many that one more or less says nothing of the spreads.
+const manyRows = 100
+
 // anybodysGuess is how many times the low end of an interval its high end may be
 // before it says nothing.
 const anybodysGuess = 6
@@ -59,7 +62,11 @@ func leaveOut(observed []Observation, i int, whole *Model) (LeftOut, error) {
 	if len(rest) == 0 {
 		return LeftOut{Why: "there is no other row"}, nil
 	}
-	m, err := fit(rest, whole)
+	rounds := 1 // the spreads are nearly right already
+	if len(rest) > manyRows {
+		rounds = 0 // and one row among many does not move them
+	}
+	m, err := fit(rest, whole, rounds)
 	if err != nil {
 		return LeftOut{}, err
 	}

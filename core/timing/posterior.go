@@ -27,6 +27,10 @@ type arm struct {
 	column  map[int]int // of a global parameter in c
 	chol    mat.Cholesky
 	inv     *mat.Dense // b⁻¹ c
+	// What the subject's own observations say of the global ones that it touches: their part of the global
+	// block and of its right side.
+	g     *mat.SymDense
+	slope *mat.VecDense
 }
 
 // newPosterior makes room for so many global parameters, and for subjects of so many
@@ -34,7 +38,7 @@ type arm struct {
 func newPosterior(global int, subjects []int, touches [][]int) posterior {
 	p := posterior{g: mat.NewSymDense(global, nil), gRight: mat.NewVecDense(global, nil)}
 	for s, n := range subjects {
-		a := arm{b: mat.NewSymDense(n, nil), c: mat.NewDense(n, len(touches[s]), nil), right: mat.NewVecDense(n, nil), touches: touches[s], column: map[int]int{}}
+		a := arm{b: mat.NewSymDense(n, nil), c: mat.NewDense(n, len(touches[s]), nil), right: mat.NewVecDense(n, nil), touches: touches[s], column: map[int]int{}, g: mat.NewSymDense(len(touches[s]), nil), slope: mat.NewVecDense(len(touches[s]), nil)}
 		for i, g := range touches[s] {
 			a.column[g] = i
 		}
@@ -63,6 +67,8 @@ func (p *posterior) add(subject int, refs []ref, d []float64, weight, missed flo
 		}
 		if r >= 0 {
 			p.gRight.SetVec(int(r), p.gRight.AtVec(int(r))+weight*d[i]*missed)
+			k := arm.column[int(r)]
+			arm.slope.SetVec(k, arm.slope.AtVec(k)+weight*d[i]*missed)
 		} else {
 			arm.right.SetVec(int(-1-r), arm.right.AtVec(int(-1-r))+weight*d[i]*missed)
 		}
@@ -71,6 +77,8 @@ func (p *posterior) add(subject int, refs []ref, d []float64, weight, missed flo
 			switch {
 			case r >= 0 && q >= 0:
 				p.g.SetSym(int(r), int(q), p.g.At(int(r), int(q))+v)
+				k, l := arm.column[int(r)], arm.column[int(q)]
+				arm.g.SetSym(k, l, arm.g.At(k, l)+v)
 			case r < 0 && q < 0:
 				arm.b.SetSym(int(-1-r), int(-1-q), arm.b.At(int(-1-r), int(-1-q))+v)
 			case r < 0:

@@ -3,12 +3,9 @@ package timing
 import (
 	"fmt"
 	"math"
-	"math/rand/v2"
 	"slices"
 
-	"gonum.org/v1/gonum/mat"
 	"gonum.org/v1/gonum/stat"
-	"gonum.org/v1/gonum/stat/distuv"
 )
 
 // Prediction is what the model says of a place. Seconds is as likely too low as
@@ -25,17 +22,6 @@ type Prediction struct {
 // Certain tells whether the interval is narrow enough to plan with: its ends less
 // than the factor apart.
 func (p Prediction) Certain(factor float64) bool { return p.High < factor*p.Low }
-
-// sampleSize is how many draws of the posterior an interval rests on.
-const sampleSize = 240
-
-// draws are samples of the posterior. Those of parameters that nothing was observed
-// of are from their prior.
-type draws struct {
-	global   [][]float64
-	subjects [][][]float64
-	noise    []float64
-}
 
 // Scaling says why the model cannot know how the subject's crews scale, or "".
 func (m *Model) Scaling(subject string) string {
@@ -83,15 +69,14 @@ func (m *Model) Predict(subject string, p Place, parts []string, condition strin
 	var is Parts
 	for _, part := range parts {
 		s, f := m.layout.formula(subject, p, part, condition)
-		m.draw(s)
+		d := m.draw(s)
 		cell := m.observed(subject, p, part, condition)
 		own = own || cell != nil
 		for k := range sampled {
-			log := math.Log(f.parts(m.draws.global[k], m.draws.subjects[s][k], m.layout.centre).Total())
-			sampled[k] += math.Exp(m.beside(log, s, cell, m.draws.noise[k], frame))
+			x := f.parts(d.global[k], d.own[k], m.layout.centre)
+			sampled[k] += math.Exp(m.beside(math.Log(x.Total()), s, cell, student()[k]*d.misfit[k], frame))
+			is.Fixed, is.Load, is.Work = is.Fixed+x.Fixed, is.Load+x.Load, is.Work+x.Work
 		}
-		x := f.parts(m.layout.global.x, m.layout.subjects[s].x, m.layout.centre)
-		is.Fixed, is.Load, is.Work = is.Fixed+x.Fixed, is.Load+x.Load, is.Work+x.Work
 	}
 	n := float64(len(parts))
 	slices.Sort(sampled)
@@ -158,94 +143,4 @@ func (m *Model) observed(subject string, p Place, part, condition string) *fitte
 		return &m.cells[i]
 	}
 	return nil
-}
-
-// draw makes the samples of the global parameters and those of the subject.
-func (m *Model) draw(subject int) {
-	if m.draws == nil {
-		m.draws = &draws{subjects: make([][][]float64, len(m.layout.subjects)), noise: student()}
-		m.draws.global = m.spread(m.layout.global.x[:m.fixedG], &m.post.chol, 2)
-	}
-	for len(m.draws.subjects) < len(m.layout.subjects) {
-		m.draws.subjects = append(m.draws.subjects, nil)
-	}
-	m.fromPrior(&m.layout.global, m.draws.global, 2)
-	if m.draws.subjects[subject] == nil {
-		arm := &m.post.subjects[subject]
-		n := m.fixedS[subject]
-		own := m.spread(m.layout.subjects[subject].x[:n], &arm.chol, uint64(3+subject))
-		off, moved := mat.NewVecDense(len(arm.touches), nil), mat.NewVecDense(n, nil)
-		for k := range own {
-			for i, g := range arm.touches {
-				off.SetVec(i, m.draws.global[k][g]-m.layout.global.x[g])
-			}
-			moved.MulVec(arm.inv, off) // the subject's mean given the global ones
-			for i := range n {
-				own[k][i] -= moved.AtVec(i)
-			}
-		}
-		m.draws.subjects[subject] = own
-	}
-	m.fromPrior(m.layout.subjects[subject], m.draws.subjects[subject], uint64(3+subject))
-}
-
-// spread draws from the normal distribution about x whose precision was factored.
-func (m *Model) spread(x []float64, precision *mat.Cholesky, seed uint64) [][]float64 {
-	n := len(x)
-	var u mat.TriDense
-	precision.UTo(&u)
-	columns := make([][]float64, n)
-	for i := range columns {
-		columns[i] = deviates(seed, uint64(i), sampleSize)
-	}
-	out := make([][]float64, sampleSize)
-	z, d := mat.NewVecDense(n, nil), mat.NewVecDense(n, nil)
-	for k := range out {
-		for i := range n {
-			z.SetVec(i, columns[i][k])
-		}
-		_ = d.SolveVec(&u, z) // a poor condition was reported by the fit
-		out[k] = make([]float64, n)
-		for i := range n {
-			out[k][i] = x[i] + d.AtVec(i)
-		}
-	}
-	return out
-}
-
-// fromPrior adds draws of parameters that came after the fit.
-func (m *Model) fromPrior(b *block, drawn [][]float64, seed uint64) {
-	for i := len(drawn[0]); i < len(b.params); i++ {
-		z := deviates(seed, uint64(i), sampleSize)
-		for k := range drawn {
-			drawn[k] = append(drawn[k], b.params[i].mean+m.spreadOf(b.params[i])*z[k])
-		}
-	}
-}
-
-// student are deviates of the distribution by which cells differ from the formula.
-func student() []float64 {
-	out := deviates(1, 0, sampleSize)
-	t := distuv.StudentsT{Mu: 0, Sigma: 1, Nu: tails}
-	for i, z := range out {
-		out[i] = t.Quantile(distuv.UnitNormal.CDF(z))
-	}
-	return out
-}
-
-// evenly are standard normal deviates, each as far from the next in chance.
-var evenly = func() (out [sampleSize]float64) {
-	for i := range out {
-		out[i] = distuv.UnitNormal.Quantile((float64(i) + 0.5) / sampleSize)
-	}
-	return out
-}()
-
-// deviates are standard normal, evenly spread and shuffled, always the same for a
-// seed: the same times always give the same interval.
-func deviates(seed, stream uint64, n int) []float64 {
-	r := rand.New(rand.NewPCG(seed, stream))
-	out := slices.Clone(evenly[:n])
-	r.Shuffle(n, func(i, j int) { out[i], out[j] = out[j], out[i] })
-	return out
 }

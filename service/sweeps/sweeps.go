@@ -282,7 +282,7 @@ func (q *Sweeps) choose(view candidates.View, s Sweep, own []trials.Outcome, lef
 		if !x.Known {
 			seconds = float64(len(x.Crew.Devices)) // a larger crew is not the first to be asked
 		}
-		all = append(all, timing.Candidate{Place: hosts.TimingPlace(x.Place.Spec, x.Crew, x.Backend, view.Shot.Spec.Launcher), Seconds: seconds})
+		all = append(all, timing.Candidate{Place: hosts.TimingPlace(x.Place.Spec, x.Crew, x.Backend, view.Shot.Spec.Launcher), Seconds: seconds, AtOnce: x.Fit.Renderers})
 	}
 	measured := map[string]bool{}
 	for _, r := range view.Known.Of(view.Shot) {

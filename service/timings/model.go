@@ -27,21 +27,33 @@ type Knowledge struct {
 
 // kept is the last knowledge and what it is of.
 type kept struct {
-	mu    sync.Mutex
-	taken taken
-	all   *Knowledge
-
-	stock, others   string    // what it rests on beside tries
-	ofAll, ofTrials int       // so many times were taken in by then
-	at              time.Time // when it was fitted, by the service's clock
+	mu      sync.Mutex
+	taken   taken
+	all     *Knowledge
+	of      fitted
+	took    time.Duration // that fitting took
+	fitting bool          // it is being fitted anew beside requests
 }
 
-// lag is for how long, by the service's clock, knowledge is used while frames of runs come in: the model is fitted anew no more often
-// than that for their sake.
-const lag = 10 * time.Second
+// fitted is what knowledge is of.
+type fitted struct {
+	stock, others  string    // what it rests on beside tries
+	tries, ofTrial int       // so many times were taken in by then
+	at, wall       time.Time // when it was fitted, by the service's clock and in real time
+}
+
+// lag is for how long, by the service's clock, and wallLag for how long in real time, knowledge is used while frames of runs come in:
+// the model is fitted anew no more often than that for their sake.
+const lag, wallLag = 10 * time.Second, time.Second
+
+// slow is how long a request waits at most for frames of runs to be taken in: where it takes longer it is answered by what was known.
+const slow = 200 * time.Millisecond
+
+// longest is how long taking them in may take beside requests.
+const longest = 5 * time.Minute
 
 // Know returns what the timed frames say. Frames that were finished since are taken in, and the model is fitted to them at once if
-// they are of trials, or else where that was not done only just now.
+// they are of trials, or else where that was not done only just now: beside the request where it takes long.
 func (t *Timings) Know(ctx context.Context) (*Knowledge, error) {
 	k := &t.kept
 	k.mu.Lock()
@@ -50,28 +62,61 @@ func (t *Timings) Know(ctx context.Context) (*Knowledge, error) {
 	if err != nil {
 		return nil, err
 	}
-	if k.stock != stock || k.taken.groups == nil {
-		k.taken, k.stock, k.all = newTaken(newest), stock, nil
+	if k.of.stock != stock || k.taken.groups == nil {
+		k.taken, k.of.stock, k.all = newTaken(newest), stock, nil
 	}
 	if err := t.catchUp(ctx, &k.taken); err != nil {
 		return nil, err
 	}
-	now := t.clock.Now()
-	if age := now.Sub(k.at); k.all != nil && k.others == others && k.ofTrials == k.taken.trials && (k.ofAll == k.taken.all || age > 0 && age < lag) {
+	now := fitted{stock, others, k.taken.all, k.taken.trials, t.clock.Now(), t.clock.WallNow()}
+	onlyRuns := k.all != nil && k.of.others == others && k.of.ofTrial == now.ofTrial
+	age, wallAge := now.at.Sub(k.of.at), now.wall.Sub(k.of.wall)
+	if onlyRuns && (k.of.tries == now.tries || age > 0 && age < lag || wallAge > 0 && wallAge < wallLag) {
 		return k.all, nil // of a clock that stands nothing is kept
 	}
-	all, err := t.know(ctx, k.taken.list())
+	if onlyRuns && k.took > slow {
+		if !k.fitting {
+			k.fitting = true
+			go t.takeIn(context.WithoutCancel(ctx), k.all, k.taken.list(), now)
+		}
+		return k.all, nil
+	}
+	all, took, err := t.know(ctx, k.all, k.taken.list())
 	if err == nil {
-		k.all, k.others, k.ofAll, k.ofTrials, k.at = all, others, k.taken.all, k.taken.trials, now
+		k.all, k.took, k.of = all, took, now
 	}
 	return all, err
 }
 
-// know is what timed frames say, with the times that were imported.
-func (t *Timings) know(ctx context.Context, rows []Row) (*Knowledge, error) {
+// takeIn fits the model anew beside requests, and keeps it unless something else came meanwhile.
+func (t *Timings) takeIn(ctx context.Context, before *Knowledge, rows []Row, of fitted) {
+	ctx, cancel := context.WithTimeout(ctx, longest)
+	defer cancel()
+	all, took, err := t.know(ctx, before, rows)
+	k := &t.kept
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.fitting = false
+	if err != nil {
+		slog.ErrorContext(ctx, "timed frames could not be taken in; it is tried again", "error", err)
+		return
+	}
+	if k.all == before {
+		k.all, k.took, k.of = all, took, of
+	}
+}
+
+// know is what timed frames say, with the times that were imported, and how long it took to learn it. What was known before is gone
+// on from; nil is nothing.
+func (t *Timings) know(ctx context.Context, before *Knowledge, rows []Row) (*Knowledge, time.Duration, error) {
 	imported, err := t.imported(ctx, "")
 	if err != nil {
-		return nil, err
+		return nil, 0, err
+	}
+	began := t.clock.WallNow()
+	var model *timing.Model
+	if before != nil {
+		model = before.Model
 	}
 	rows = append(rows, usable(ctx, imported)...)
 	k := &Knowledge{Rows: rows}
@@ -83,7 +128,7 @@ func (t *Timings) know(ctx context.Context, rows []Row) (*Knowledge, error) {
 	if observed, _ := timing.Observe(times); len(observed) > 0 {
 		// Without a model what was timed is still known; what was not is not predicted.
 		err := loops.Safely(func() (err error) {
-			k.Model, err = timing.Fit(observed)
+			k.Model, err = timing.Refit(observed, model)
 			return err
 		})
 		if err != nil {
@@ -91,7 +136,7 @@ func (t *Timings) know(ctx context.Context, rows []Row) (*Knowledge, error) {
 			slog.ErrorContext(ctx, "the timing model could not be fitted", "error", err)
 		}
 	}
-	return k, nil
+	return k, t.clock.WallNow().Sub(began), nil
 }
 
 // Subject is the name under which a shot, with its settings as they are now, stands in

@@ -1,0 +1,50 @@
+// Benchtiming makes series of frame times whose truth is known and not of the timing model's
+// family, and prints how the model's predictions go as tables in Markdown.
+//
+//	go run ./cmd/benchtiming -each 20
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"os/signal"
+	"slices"
+	"strings"
+
+	"rotanex.example/core/timing/timingtest"
+)
+
+// sweeps is what the table of policies is asked for by.
+const sweeps = "sweeps: how the next trial is chosen"
+
+func main() {
+	each := flag.Int("each", 20, "how many series of each kind are made")
+	only := flag.String("only", "", "ask only questions with these words in them")
+	seed := flag.Uint64("seed", 1, "seed of what is drawn")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	said := func(done, all int) { fmt.Fprintf(os.Stderr, "\r%d of %d", done, all) }
+	ask := slices.DeleteFunc(slices.Clone(timingtest.Questions), func(q timingtest.Question) bool { return !strings.Contains(string(q), *only) })
+	results, err := timingtest.Measure(ctx, *seed, *each, ask, said)
+	fmt.Fprintln(os.Stderr)
+	if err != nil {
+		fmt.Fprintf(os.Stderr, "benchtiming: %v\n", err)
+		stop()
+		os.Exit(1)
+	}
+	results.Print(os.Stdout)
+	if !strings.Contains(sweeps, *only) {
+		return
+	}
+	losses, err := timingtest.Sweep(ctx, *seed, *each, said)
+	fmt.Fprintln(os.Stderr)
+	if err != nil {
+		fmt.Fprintf(os.Stderr, "benchtiming: %v\n", err)
+		stop()
+		os.Exit(1)
+	}
+	losses.Print(os.Stdout)
+}
