@@ -77,10 +77,15 @@ func (s *solver) late(asked []Millis) (*Plan, error) {
 	}
 	if !l.fits() {
 		if l.best == nil {
+			l.best = l.atAll(l.due())
+		}
+		if l.best == nil {
 			return nil, fmt.Errorf("no plan found for %d shots: licence seats, host memory or shared devices leave too little room, however late", len(s.p.Shots))
 		}
-		l.best.Status = OverBudget
-		return l.best, nil
+		if !s.inside(l.best) {
+			l.best.Status = OverBudget
+			return l.best, nil
+		}
 	}
 	// Of a problem without priorities it was tried already that nothing is late.
 	known := len(l.by) == 1

@@ -45,6 +45,7 @@ type Model struct {
 	mu     sync.Mutex // over draws, and over parameters that a prediction adds
 	draws  *draws
 	before map[string]*samples // of the model before this one, by subject
+	said   map[question]Prediction
 }
 
 // noise is how a subject's frames scatter: some are rendered on a busy machine.

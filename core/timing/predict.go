@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 
 	"gonum.org/v1/gonum/stat"
 )
@@ -64,6 +65,10 @@ func (m *Model) Predict(subject string, p Place, parts []string, condition strin
 	if len(parts) == 0 {
 		parts = []string{""}
 	}
+	asked := question{Observation{Subject: subject, Place: p, Condition: condition}.key(), strings.Join(parts, "\x00"), frame}
+	if said, known := m.said[asked]; known {
+		return said, nil
+	}
 	sampled := make([]float64, sampleSize)
 	var own bool
 	var is Parts
@@ -87,8 +92,22 @@ func (m *Model) Predict(subject string, p Place, parts []string, condition strin
 	if len(p.Members) > 1 && !own {
 		out.Note = m.Scaling(subject)
 	}
+	if len(m.said) >= mostSaid || m.said == nil {
+		m.said = map[question]Prediction{}
+	}
+	m.said[asked] = out
 	return out, nil
 }
+
+// question is what was asked of a model, which always says the same.
+type question struct {
+	of    cellKey
+	parts string
+	frame bool
+}
+
+// mostSaid is how many answers are kept.
+const mostSaid = 20_000
 
 // beside returns the log of a time about the formula's: as much off as deviate says,
 // and towards what was observed of this very cell, if anything was.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gonum.org/v1/gonum/stat"
@@ -23,6 +24,7 @@ type Knowledge struct {
 	Model    *timing.Model // nil where nothing was timed
 	Rows     []Row
 	openings timing.Openings
+	asked    atomic.Int64 // nanoseconds for which the model was asked
 }
 
 // kept is the last knowledge and what it is of.
@@ -42,9 +44,10 @@ type fitted struct {
 	at, wall       time.Time // when it was fitted, by the service's clock and in real time
 }
 
-// lag is for how long, by the service's clock, and wallLag for how long in real time, knowledge is used while frames of runs come in:
-// the model is fitted anew no more often than that for their sake.
-const lag, wallLag = 10 * time.Second, time.Second
+// lag is for how long, by the service's clock, knowledge is used while frames of runs come in: the model is fitted anew no more often
+// than that for their sake. In real time it is used for lagTimes as long as it took to learn it and to be asked: so that costs a small part
+// of one core, however large the house and however fast the clock.
+const lag, lagTimes = 10 * time.Second, 20
 
 // slow is how long a request waits at most for frames of runs to be taken in: where it takes longer it is answered by what was known.
 const slow = 200 * time.Millisecond
@@ -71,7 +74,7 @@ func (t *Timings) Know(ctx context.Context) (*Knowledge, error) {
 	now := fitted{stock, others, k.taken.all, k.taken.trials, t.clock.Now(), t.clock.WallNow()}
 	onlyRuns := k.all != nil && k.of.others == others && k.of.ofTrial == now.ofTrial
 	age, wallAge := now.at.Sub(k.of.at), now.wall.Sub(k.of.wall)
-	if onlyRuns && (k.of.tries == now.tries || age > 0 && age < lag || wallAge > 0 && wallAge < wallLag) {
+	if onlyRuns && (k.of.tries == now.tries || age > 0 && age < lag || wallAge > 0 && wallAge < lagTimes*k.cost()) {
 		return k.all, nil // of a clock that stands nothing is kept
 	}
 	if onlyRuns && k.took > slow {
@@ -86,6 +89,14 @@ func (t *Timings) Know(ctx context.Context) (*Knowledge, error) {
 		k.all, k.took, k.of = all, took, now
 	}
 	return all, err
+}
+
+// cost is how long it took to learn what is known, and to ask for it so far.
+func (k *kept) cost() time.Duration {
+	if k.all == nil {
+		return 0
+	}
+	return k.took + time.Duration(k.all.asked.Load())
 }
 
 // takeIn fits the model anew beside requests, and keeps it unless something else came meanwhile.
@@ -167,7 +178,9 @@ func (k *Knowledge) Estimate(shot shots.Shot, place timing.Place) (timing.Estima
 	if why := k.Model.Unknown(subject, place); why != "" {
 		return timing.Estimate{}, timing.Prediction{}, fmt.Errorf("%s", why)
 	}
+	began := time.Now()
 	p, err := k.Model.Predict(subject, place, k.Model.Parts(subject), "", false)
+	k.asked.Add(int64(time.Since(began)))
 	if err != nil {
 		return timing.Estimate{}, p, err
 	}
