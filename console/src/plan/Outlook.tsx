@@ -4,7 +4,6 @@ import type { Schemas } from "../api/client";
 import { useForecast } from "../api/queries";
 import { chance, drift, length, moment, money, timeOfDay } from "../parts/format";
 import { List } from "../parts/List";
-import { opening } from "../parts/opening";
 import { Figure, Sheet } from "../parts/Page";
 import { Shown } from "../parts/States";
 
@@ -28,9 +27,18 @@ export function Outlook({ plan }: { plan: Plan }) {
   );
 }
 
+const total = (all: number[]) => all.reduce((a, b) => a + b, 0);
+
+/** A time, without its day where that is the deadline's. */
+function near(t: string | undefined, deadline: string | undefined) {
+  const sameDay = t && deadline && new Date(t).toDateString() === new Date(deadline).toDateString();
+  return sameDay ? timeOfDay(new Date(t)) : moment(t);
+}
+
 function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
   const [muted, line, done, failed] = useToken("colors", ["fg.muted", "line", "done", "failed"]);
   const points = f.curve.map((t, i) => ({ at: Date.parse(t), part: (100 * i) / 40 }));
+  const [rendering, opening] = [total(f.shots.map((s) => s.rendering_s)), total(f.shots.map((s) => s.opening_s))];
   const late = f.finish.p90 && plan.deadline ? drift(f.finish.p90, plan.deadline) : undefined;
   return (
     <Stack gap="4">
@@ -84,7 +92,7 @@ function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
           </ResponsiveContainer>
         </figure>
       )}
-      {(f.shots.length > 1 || f.shots.some((s) => s.opening_s)) && (
+      {f.shots.length > 1 && (
         <List
           label="Chance by shot"
           rows={f.shots}
@@ -92,13 +100,14 @@ function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
           columns={[
             { name: "Shot", cell: (s) => s.shot },
             { name: "In time", cell: (s) => chance(s.chance), right: true },
-            { name: "Half by", cell: (s) => moment(s.finish.p50) },
-            { name: "Nine in ten by", cell: (s) => moment(s.finish.p90) },
-            { name: "Rendering", cell: (s) => length(s.rendering_s), right: true },
-            ...opening(f.shots, (s) => length(s.opening_s)),
+            { name: "Half by", cell: (s) => near(s.finish.p50, plan.deadline) },
+            { name: "Nine in ten by", cell: (s) => near(s.finish.p90, plan.deadline) },
           ]}
         />
       )}
+      <Text fontSize="sm" color="fg.muted">
+        Crews render for {length(rendering)} in all{opening > 0 && `, ${length(opening)} of it to open scenes`}.
+      </Text>
       <Box asChild fontSize="sm" color="fg.muted">
         <details>
           <summary>What this rests on</summary>
