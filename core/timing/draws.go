@@ -108,13 +108,13 @@ func (d *samples) take(p *population, global [][]float64) {
 		}
 		_ = p.spread.SolveVecTo(moved, off) // a covariance of the fit
 		d.moved = append(d.moved, slices.Clone(moved.RawVector().Data))
-		d.own = append(d.own, p.all(x.x))
+		d.own = append(d.own, p.ownOf(x.x))
 		d.misfit = append(d.misfit, math.Exp(x.x[len(x.x)-1]))
 	}
 }
 
-// all are all of a subject's own parameters in a sample.
-func (p *population) all(x []float64) []float64 {
+// ownOf is all of a subject's own parameters in a sample.
+func (p *population) ownOf(x []float64) []float64 {
 	n := len(p.touches)
 	if len(p.stretches) == 0 {
 		return x[n : len(x)-1 : len(x)-1]

@@ -179,8 +179,8 @@ func (p *population) cavity(m *Model, subject int) {
 		}
 	}
 	var whole mat.SymDense
-	p.spread.Factorize(spread) // a covariance of the fit
-	_ = p.spread.InverseTo(&whole)
+	p.spread = factored(spread)
+	_ = p.spread.InverseTo(&whole) // a poor condition only makes a poorer start
 	var explained mat.Dense
 	explained.Mul(arm.c.T(), arm.inv)
 	shape := mat.NewSymDense(n, nil)
@@ -194,12 +194,7 @@ func (p *population) cavity(m *Model, subject int) {
 		s := m.spreadOf(m.layout.global.params[g])
 		shape.SetSym(i, i, max(shape.At(i, i), 1/(s*s)))
 	}
-	var chol mat.Cholesky
-	for grow := 1e-9; !chol.Factorize(shape); grow *= 10 {
-		for i := range n {
-			shape.SetSym(i, i, shape.At(i, i)*(1+grow))
-		}
-	}
+	chol := factored(shape)
 	chol.UTo(&p.root)
 	p.shape, p.off = mat.DenseCopyOf(shape).RawMatrix().Data, make([]float64, n)
 	moved := mat.NewVecDense(n, nil)
@@ -207,6 +202,30 @@ func (p *population) cavity(m *Model, subject int) {
 	for i, g := range p.touches {
 		p.mean = append(p.mean, m.layout.global.x[g]-moved.AtVec(i))
 	}
+}
+
+// factored factors a matrix that is positive definite but for rounding: its diagonal grows until it is, and where that does
+// not help, it alone is left.
+func factored(s *mat.SymDense) (chol mat.Cholesky) {
+	n := s.SymmetricDim()
+	for grow := 1e-9; grow < 1e3; grow *= 10 {
+		if chol.Factorize(s) && chol.Cond() < math.MaxFloat64 {
+			return chol
+		}
+		for i := range n {
+			s.SetSym(i, i, s.At(i, i)*(1+grow))
+		}
+	}
+	for i := range n {
+		for j := range i {
+			s.SetSym(i, j, 0)
+		}
+		if d := s.At(i, i); !(d > 0) || math.IsInf(d, 0) {
+			s.SetSym(i, i, 1)
+		}
+	}
+	chol.Factorize(s)
+	return chol
 }
 
 // densities are the logs of a particle's density where it began, and of what leads from there to

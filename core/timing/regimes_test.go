@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sync/errgroup"
+	"gonum.org/v1/gonum/mat"
 	"pgregory.net/rapid"
 )
 
@@ -215,6 +216,18 @@ func TestSamplesOfFewSubjectsAreKept(t *testing.T) {
 	assert.Equal(t, []int{keepSamples, keepGlobal}, []int{kept, global})
 	d.asked(0, &samples{})
 	assert.NotNil(t, d.subjects[0])
+}
+
+// Whatever a matrix has become by rounding, it is factored.
+func TestWhateverItIsAMatrixIsFactored(t *testing.T) {
+	for name, values := range map[string][]float64{
+		"definite": {2, 1, 1, 2}, "barely": {1, 1, 1, 1}, "not": {1, 5, 5, 1}, "negative": {-1, 0, 0, 2}, "no number": {math.NaN(), 1, 1, 2}, "infinite": {math.Inf(1), 0, 0, 1},
+	} {
+		var whole mat.SymDense
+		chol := factored(mat.NewSymDense(2, values))
+		require.NoError(t, chol.InverseTo(&whole), name)
+		assert.False(t, math.IsNaN(whole.At(1, 1)), name)
+	}
 }
 
 // Many stretches of a crew are looked at together; how heavy each is stays as the fit has it.

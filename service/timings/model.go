@@ -103,7 +103,12 @@ func (k *kept) cost() time.Duration {
 func (t *Timings) takeIn(ctx context.Context, before *Knowledge, rows []Row, of fitted) {
 	ctx, cancel := context.WithTimeout(ctx, longest)
 	defer cancel()
-	all, took, err := t.know(ctx, before, rows)
+	var all *Knowledge
+	var took time.Duration
+	err := loops.Safely(func() (err error) {
+		all, took, err = t.know(ctx, before, rows)
+		return err
+	})
 	k := &t.kept
 	k.mu.Lock()
 	defer k.mu.Unlock()

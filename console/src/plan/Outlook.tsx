@@ -105,9 +105,11 @@ function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
           ]}
         />
       )}
-      <Text fontSize="sm" color="fg.muted">
-        Crews render for {length(rendering)} in all{opening > 0 && `, ${length(opening)} of it to open scenes`}.
-      </Text>
+      {rendering > 0 && (
+        <Text fontSize="sm" color="fg.muted">
+          Crews render for {length(rendering)} in all{opening > 0 && `, ${length(opening)} of it to open scenes`}.
+        </Text>
+      )}
       <Box asChild fontSize="sm" color="fg.muted">
         <details>
           <summary>What this rests on</summary>
