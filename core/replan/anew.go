@@ -234,7 +234,7 @@ func (r *Rest) plan(ctx context.Context, problem planning.Problem) (Next, error)
 	best := solved
 	if plan, ok := planning.Repair(solved.Problem, letting(r.Plan, solved.Plan)); ok {
 		eased := Next{Slack: solved.Slack, Problem: solved.Problem, Plan: r.deferred(solved.Problem, plan)}
-		if err := r.expect(ctx, &eased); err != nil {
+		if err := r.expect(ctx, &eased, r.Problem); err != nil {
 			return solved, err
 		}
 		if !r.rather(solved, eased) {
@@ -282,7 +282,7 @@ func (r *Rest) sure(ctx context.Context, problem planning.Problem, least float64
 			return best, found, err
 		}
 		next.Plan = r.deferred(next.Problem, next.Plan)
-		if err = r.expect(ctx, &next); err != nil {
+		if err = r.expect(ctx, &next, r.Problem); err != nil {
 			return best, found, err
 		}
 		if !found || r.surer(next, best) {
@@ -305,17 +305,17 @@ func (r *Rest) deferred(problem planning.Problem, plan planning.Plan) planning.P
 	return plan
 }
 
-// Of is what is expected of a plan for a problem of this rest, that keeps so much of the time
-// spare.
+// Of is what is expected of a plan for a problem of the same shots as this rest's, that keeps so much of the
+// time spare. It may have been made before the rest's was, when other hosts were there.
 func (r *Rest) Of(ctx context.Context, problem planning.Problem, plan planning.Plan, slack float64) (Next, error) {
 	next := Next{Problem: problem, Plan: r.deferred(problem, plan), Slack: slack}
-	return next, r.expect(ctx, &next)
+	return next, r.expect(ctx, &next, problem)
 }
 
-// expect says what is expected of a schedule. It is simulated on all that the run may have, though it
-// was planned without some of that, such as servers: they may be let on the way still.
-func (r *Rest) expect(ctx context.Context, of *Next) (err error) {
-	if of.Forecast, err = r.simulate(ctx, r.Problem, of.Plan, r.Wanted); errors.Is(err, forecast.ErrNothing) {
+// expect says what is expected of a schedule, on all that there is for it: what is planned within a part of
+// that, such as without servers, is simulated with the whole, as they may be let on the way still.
+func (r *Rest) expect(ctx context.Context, of *Next, on planning.Problem) (err error) {
+	if of.Forecast, err = r.simulate(ctx, on, of.Plan, r.Wanted); errors.Is(err, forecast.ErrNothing) {
 		err = nil
 	}
 	of.Outlook = Outlook{

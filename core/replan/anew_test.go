@@ -4,8 +4,10 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"rotanex.example/core/forecast"
+	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
 )
 
@@ -61,4 +63,25 @@ func TestNoMoreIsSpentForAChanceThanItIsWorth(t *testing.T) {
 	assert.NotEmpty(t, decide(of(0.86, 2), of(0.96, 7.9)), "who may spend EUR 30 has a deadline of EUR 60")
 	r.asks = true
 	assert.NotEmpty(t, decide(of(0.86, 2), of(0.96, 90)), "a person decides")
+}
+
+// A host may have been taken out of the stock since a plan was made, which is judged beside a newer rest.
+func TestAPlanIsJudgedByTheProblemThatItIsOf(t *testing.T) {
+	t.Parallel()
+	host := func(id string) planning.Host {
+		return planning.Host{ID: id, Windows: [][2]planning.Millis{{0, 36_000_000}}, Crews: []planning.Crew{{ID: "g0", Devices: []string{"g0"}}}}
+	}
+	then := planning.Problem{
+		Format: planning.ProblemFormat, Start: six, Currency: "EUR", Goal: planning.Cheapest,
+		Shots: []planning.Shot{{ID: "gale-010", Frames: 10, Deadline: 3_600_000}}, Hosts: []planning.Host{host("bellows"), host("anvil")},
+		Timings: []planning.Timing{{Shot: "gale-010", Host: "bellows", Crew: "g0", Frame: 60_000}, {Shot: "gale-010", Host: "anvil", Crew: "g0", Frame: 90_000}},
+	}
+	plan, err := planning.Solve(t.Context(), then, planning.Options{})
+	require.NoError(t, err)
+	now := then
+	now.Hosts, now.Timings = then.Hosts[1:], then.Timings[1:]
+	rest := Rest{Problem: now, Wanted: 0.95}
+	next, err := rest.Of(t.Context(), then, plan, 0)
+	require.NoError(t, err)
+	assert.Greater(t, next.Outlook.Chance, 0.9)
 }
