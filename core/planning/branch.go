@@ -24,7 +24,7 @@ func (s *search) split(n *node, found solution) (children []*node, counted bool)
 		case u.kind == rentedOffer:
 			_, price := u.rent.bill(1)
 			consider(count[i], price, func(l *limits) *[2]float64 { return &l.count[i] })
-			if u.whole() {
+			if u.whole() && u.rent.increment >= longIncrement {
 				consider(paid[i], u.rent.price*float64(u.rent.increment)/2, func(l *limits) *[2]float64 { return &l.paid[i] })
 			}
 		case u.kind == farmTier && u.least > 0:
@@ -43,6 +43,11 @@ func (s *search) split(n *node, found solution) (children []*node, counted bool)
 	if best.get == nil {
 		if list := s.splitSeats(n, found); list != nil {
 			return list, true
+		}
+		if s.few {
+			if list := s.splitCuts(n, found); list != nil {
+				return list, !n.cut
+			}
 		}
 	}
 	switch {
@@ -64,6 +69,9 @@ func (s *search) split(n *node, found solution) (children []*node, counted bool)
 	}
 	return nil, true
 }
+
+// longIncrement is from how long on it is branched on the increments that all servers of an offer are paid for.
+const longIncrement = 5 * 60_000
 
 // splitSeats divides a node by whether a unit may use a licence that is short at
 // all: the relaxed solution passes seats around in time, a plan can seldom.

@@ -42,6 +42,8 @@ type duals struct {
 	frame                 []float64
 	seat                  [][]float64
 	atMin, paidLo, paidHi []float64 // of each unit, what branching pays for using it more, or less
+	cuts                  []cut     // of the master problem
+	cutLo, cutHi          []float64 // of each cut, what branching pays for more of it, or less
 	count                 float64   // of the unit looked at: for one more server, or for using the farm
 	paid                  float64   // of the unit looked at: for one more paid increment
 }
@@ -52,7 +54,7 @@ type duals struct {
 func (p *packer) bestColumn(at int, w *duals, excluded uint) (*column, float64) {
 	u := &p.m.units[at]
 	p.excluded = excluded
-	p.weigh(u, w)
+	p.weigh(at, w)
 	var out *column
 	var reduced float64
 	switch u.kind {
@@ -77,11 +79,13 @@ func (p *packer) bestHours(w *duals) (*column, float64) {
 	for i := range p.u.segments {
 		x := &p.u.segments[i]
 		v, chosen := p.best(x, w)
-		gain := v * float64(x.end-x.start) // net of seats, which whole frames are not
 		if p.u.solo {
-			gain = min(gain, p.counted(chosen, x.end-x.start))
+			best := soloIn(p.soloWorths(chosen, x.end-x.start, p.seatPrice(x, chosen, w)), x.end-x.start)
+			reduced -= best.gain
+			p.spend(out, x, chosen, span{x.start, x.start + best.held})
+			continue
 		}
-		reduced -= gain
+		reduced -= v * float64(x.end-x.start)
 		p.spend(out, x, chosen, x.span)
 	}
 	return out, reduced
@@ -96,7 +100,7 @@ func (p *packer) spend(out *column, x *segment, chosen []int32, part span) {
 		out.cost += p.u.options[o].cost * time / float64(p.u.options[o].frame)
 		if l := p.m.licence[p.u.options[o].shot]; l >= 0 && len(p.m.seatGrid[l]) > 0 && held&(1<<l) == 0 {
 			held |= 1 << l
-			out.seats = append(out.seats, seatTime{l, x.grid[l], time})
+			out.seats = append(out.seats, seatTime{l, x.grid[l], float64(part.end - part.start)})
 		}
 	}
 }
@@ -126,6 +130,9 @@ func (p *packer) bestServer(w *duals) (*column, float64) {
 	if n == 0 {
 		return nil, 0
 	}
+	if u.solo {
+		return p.soloServer(w)
+	}
 	value := make([]float64, n)     // of a millisecond of each segment
 	chosen := make([][]int32, n)    // what runs in it
 	earned := make([]float64, n+1)  // up to each segment's start
@@ -153,14 +160,7 @@ func (p *packer) bestServer(w *duals) (*column, float64) {
 			return
 		}
 		cost, paid := u.charge(runs)
-		reduced := cost - w.count - w.paid*paid
-		if u.solo {
-			time := min(work, end-edges[0])
-			if r := reduced - min(value[0]*float64(time), p.counted(chosen[0], time)); r < least {
-				least, bestFrom, bestRuns, bestCost = r, edges[0], runs, cost
-			}
-			return
-		}
+		reduced := cost - w.count - w.paid*paid - p.stepped(runs)
 		for _, e := range edges {
 			for _, from := range [2]Millis{e, max(edges[0], e-work)} {
 				if r := reduced - upTo(from+work) + upTo(from); r < least {
@@ -172,16 +172,9 @@ func (p *packer) bestServer(w *duals) (*column, float64) {
 	for _, runs := range u.lengths(edges) {
 		try(runs)
 	}
-	if u.solo && !u.whole() {
-		var steps []Millis
-		for _, o := range chosen[0] {
-			steps = append(steps, u.options[o].frame)
-		}
-		for _, frame := range sortedSet(steps) {
-			for work := frame; work <= end-edges[0]; work += frame {
-				try(work + u.rent.lead + u.rent.wrap)
-			}
-		}
+	for _, x := range p.steps { // what is held no longer than it has to be, or just not so long
+		try(x.runs)
+		try(u.below(x.runs))
 	}
 	if bestRuns == 0 {
 		return nil, 0
@@ -198,12 +191,9 @@ func (p *packer) bestServer(w *duals) (*column, float64) {
 }
 
 // whole reports whether a server is paid here by whole increments. Where they
-// are short, or too many to list, the master problem takes a server's price as
-// growing evenly beyond its minimum charge, which is never more than it is.
-func (u *unit) whole() bool {
-	n := len(u.segments)
-	return n > 0 && u.rent.stepped() && (u.segments[n-1].end-u.segments[0].start)/u.rent.increment <= 200
-}
+// are short, the master problem takes a server's price as growing evenly beyond
+// its minimum charge, which is never more than it is.
+func (u *unit) whole() bool { return len(u.segments) > 0 && u.rent.stepped() }
 
 // charge returns what a server costs in the master problem, and the increments
 // paid for it, if they count.
@@ -215,25 +205,45 @@ func (u *unit) charge(runs Millis) (cost, increments float64) {
 	return max(float64(u.rent.minimum), float64(runs))*u.rent.price + u.rent.fee, 0
 }
 
-// lengths lists how long a server may run where that can be best: all whole
-// increments, or else those that reach from edge to edge, between which what a
-// server earns and costs both grow evenly.
+// held is for how long a server runs for so much time to render: where it is paid by whole
+// increments, until the last of them ends.
+func (u *unit) held(work Millis) Millis {
+	return u.ending(work + u.rent.lead + u.rent.wrap)
+}
+
+// ending is the shortest that a server is held for so long or longer: where it is paid by whole increments, to the end of one.
+func (u *unit) ending(runs Millis) Millis {
+	if u.whole() {
+		return u.rent.paid(runs)
+	}
+	return runs
+}
+
+// below is the longest that a server may run that is held for less.
+func (u *unit) below(runs Millis) Millis {
+	if u.whole() {
+		return runs - u.rent.increment
+	}
+	return runs - 1
+}
+
+// lengths lists how long a server may run where that can be best. Those that reach from edge to edge are,
+// between which what a server earns and costs both grow evenly; of whole increments, those that just reach, or
+// just do not.
 func (u *unit) lengths(edges []Millis) []Millis {
 	r := u.rent
-	reach := edges[len(edges)-1] - edges[0] + r.lead + r.wrap
 	out := []Millis{max(r.minimum, r.lead+r.wrap+1)}
 	if u.whole() {
 		out[0] = r.shortest()
-		for runs := r.shortest(); runs < reach; {
-			runs = r.paid(runs + 1)
-			out = append(out, runs)
-		}
-		return out
 	}
 	for i, a := range edges {
 		for _, b := range edges[i+1:] {
-			if runs := b - a + r.lead + r.wrap; runs > out[0] {
+			runs := u.held(b - a)
+			if runs > out[0] {
 				out = append(out, runs)
+			}
+			if u.whole() && runs-r.increment > out[0] {
+				out = append(out, runs-r.increment)
 			}
 		}
 	}
@@ -278,7 +288,7 @@ func (p *packer) bestWork(w *duals) (*column, float64) {
 	for range 30 {
 		theta := (low + high) / 2
 		for i, o := range u.options {
-			priced[i] = (w.frame[o.shot] - theta*o.cost) / float64(o.frame)
+			priced[i] = (p.worth[i] - theta*o.cost) / float64(o.frame)
 		}
 		work, gain, charge := fill(priced)
 		reduced = max(reduced, u.least*(1-theta)-gain-w.count)
@@ -295,15 +305,15 @@ func (p *packer) bestWork(w *duals) (*column, float64) {
 		flat, _, _ = fill(priced)
 	}
 	flat.uses = slices.Clone(flat.uses)
-	p.upTo(flat, u.least, w)
+	p.upTo(flat, u.least)
 	flat.cost = u.least
 	return flat, reduced
 }
 
 // upTo cuts what a farm does down to what a charge pays, the best of it first.
-func (p *packer) upTo(x *column, charge float64, w *duals) {
+func (p *packer) upTo(x *column, charge float64) {
 	u := p.u
-	perCharge := func(o int32) float64 { return w.frame[u.options[o].shot] / max(1e-12, u.options[o].cost) }
+	perCharge := func(o int32) float64 { return p.worth[o] / max(1e-12, u.options[o].cost) }
 	slices.SortStableFunc(x.uses, func(a, b use) int { return cmp.Compare(perCharge(b.option), perCharge(a.option)) })
 	for i := range x.uses {
 		y := &x.uses[i]

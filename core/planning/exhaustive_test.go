@@ -3,6 +3,7 @@ package planning_test
 import (
 	"fmt"
 	"math"
+	"math/big"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -215,7 +216,47 @@ func bruteForce(p planning.Problem) float64 {
 
 func TestJumblesAgainstTryingEverything(t *testing.T) {
 	t.Parallel()
-	againstTryingEverything(t, jumble)
+	againstTryingEverything(t, jumble, 1)
+}
+
+// The same where everything takes a hundred times as long at a hundredth of the price: whole increments count then.
+func TestLongJumblesAgainstTryingEverything(t *testing.T) {
+	t.Parallel()
+	againstTryingEverything(t, jumble, 100)
+}
+
+// stretched is a problem in which everything takes so many times as long, and costs the same.
+func stretched(p planning.Problem, by int64) planning.Problem {
+	times := func(all ...*planning.Millis) {
+		for _, m := range all {
+			*m *= planning.Millis(by)
+		}
+	}
+	part := big.NewRat(1, by)
+	for i := range p.Shots {
+		times(&p.Shots[i].Ready, &p.Shots[i].Deadline)
+	}
+	for i := range p.Hosts {
+		for k := range p.Hosts[i].Windows {
+			times(&p.Hosts[i].Windows[k][0], &p.Hosts[i].Windows[k][1])
+		}
+		for k := range p.Hosts[i].Crews {
+			c := &p.Hosts[i].Crews[k]
+			c.BusyPrice = c.BusyPrice.Scaled(part)
+		}
+	}
+	for i := range p.Offers {
+		o := &p.Offers[i]
+		times(&o.Lead, &o.Wrap, o.Increment, &o.Minimum)
+		o.Price = o.Price.Scaled(part)
+	}
+	for i := range p.Timings {
+		times(&p.Timings[i].Frame)
+	}
+	for i := range p.Transfers {
+		times(&p.Transfers[i].Upload, &p.Transfers[i].Delivery)
+	}
+	return p
 }
 
 // The same where the second shot needs the frames of the first, and there is time for both.
@@ -227,15 +268,16 @@ func TestJumblesWithInputsAgainstTryingEverything(t *testing.T) {
 		p.Shots[1].Frames = p.Shots[0].Frames
 		p.Shots[1].Deadline = 8000
 		return p
-	})
+	}, 1)
 }
 
-func againstTryingEverything(t *testing.T, make func(*rand.Rand) planning.Problem) {
+func againstTryingEverything(t *testing.T, make func(*rand.Rand) planning.Problem, longer int64) {
 	t.Helper()
 	optimal, met := 0, 0
 	for seed := range uint64(150) {
 		p := make(rand.New(rand.NewPCG(seed, 7)))
 		best := bruteForce(p)
+		p = stretched(p, longer)
 		plan, err := planning.Solve(t.Context(), p, planning.Options{})
 		require.NoError(t, err, "seed %d", seed)
 		require.NoError(t, planning.Check(p, plan), "seed %d", seed)

@@ -32,6 +32,9 @@ type master struct {
 	near    *duals    // prices that have proved good, to start from; nil: none yet
 	pivots  int       // at most how many between two looks for new columns
 	most    float64   // more than anything that makes sense costs
+	cuts    []cut
+	cutLo   []int // of each cut, the row that asks for some
+	cutHi   []int
 }
 
 // limits are what branching has fixed: of each unit how many servers or whether
@@ -41,12 +44,13 @@ type limits struct {
 	// seatless is, of each unit, the set of licences that it may not use; seated
 	// the set of those for which that is decided the other way.
 	seatless, seated []uint
+	cuts             [][2]float64 // of the first cuts of the master problem; the others are not limited
 }
 
 func (l limits) clone() limits {
 	return limits{
 		slices.Clone(l.count), slices.Clone(l.paid), slices.Clone(l.extra),
-		slices.Clone(l.seatless), slices.Clone(l.seated),
+		slices.Clone(l.seatless), slices.Clone(l.seated), slices.Clone(l.cuts),
 	}
 }
 
@@ -166,6 +170,12 @@ func (r *master) add(w *column) {
 	for _, s := range w.seats {
 		put(r.seats[s.licence][s.stretch], s.time/r.m.stretch(s.licence, s.stretch))
 	}
+	for i, x := range r.cuts {
+		if v := x.of(w); v != 0 {
+			put(r.cutLo[i], v)
+			put(r.cutHi[i], v)
+		}
+	}
 	r.lp.Add(c)
 	r.columns = append(r.columns, w)
 }
@@ -194,6 +204,11 @@ func (r *master) fix(l limits) {
 			set(row, l.extra[i][1])
 			set(row+1, l.extra[i][0])
 		}
+	}
+	for i := range r.cuts {
+		b := l.within(i)
+		set(r.cutLo[i], b[0])
+		set(r.cutHi[i], b[1])
 	}
 }
 
@@ -263,11 +278,17 @@ func (r *master) relax(ctx context.Context, l limits, cutoff, near float64) (bou
 			r.add(x)
 		}
 	}
-	covered = true
+	return bound, r.covered()
+}
+
+// covered reports whether the present solution leaves nothing out that is asked for.
+func (r *master) covered() bool {
 	for row := range r.rhs {
-		covered = covered && r.lp.Shortfall(row) < 1e-4
+		if r.lp.Shortfall(row) >= 1e-4 {
+			return false
+		}
 	}
-	return bound, covered
+	return true
 }
 
 // soften lets a frame that is left out cost not much more than it did in a plan
@@ -328,6 +349,14 @@ func (r *master) duals() duals {
 		return out
 	}
 	w.atMin, w.paidLo, w.paidHi = read(r.atMin, 1), read(r.paidLo, 1), read(r.paidHi, -1)
+	w.cuts = r.cuts
+	for i := range r.cuts {
+		lo, hi := max(0, r.lp.Dual(r.cutLo[i])), min(0, r.lp.Dual(r.cutHi[i]))
+		if r.rhs[r.cutHi[i]] == unbounded {
+			hi = 0 // whatever rounding says
+		}
+		w.cutLo, w.cutHi = append(w.cutLo, lo), append(w.cutHi, hi)
+	}
 	return w
 }
 
@@ -371,6 +400,10 @@ func (r *master) price(w, own *duals, l limits) ([]*column, float64) {
 			found = append(found, x)
 		}
 	}
+	for i := range w.cuts {
+		b := l.within(i)
+		bound += b[0]*w.cutLo[i] + b[1]*w.cutHi[i]
+	}
 	for i, rows := range r.seats {
 		if len(rows) == 0 {
 			continue
@@ -403,6 +436,9 @@ func (r *master) gain(x *column, w *duals) float64 {
 	if r.paidLo[x.unit] >= 0 {
 		_, increments := r.m.units[x.unit].charge(x.runs)
 		out -= increments * w.paid
+	}
+	for i, c := range w.cuts {
+		out -= (w.cutLo[i] + w.cutHi[i]) * c.of(x)
 	}
 	return out
 }

@@ -334,10 +334,10 @@ func (m *model) cut(u *unit) {
 }
 
 // alone reports whether the unit has a single shot, whose renderers all fit side
-// by side, and whether each of its windows is one segment.
+// by side or are all alike, and whether each of its windows is one segment.
 func (m *model) alone(u *unit) bool {
 	shot := u.options[0].shot
-	if u.cutUp || !u.disjoint || u.options[len(u.options)-1].shot != shot || u.ram >= 0 && m.Shots[shot].RAM*Memory(len(u.options)) > u.ram {
+	if u.cutUp || !u.disjoint || u.options[len(u.options)-1].shot != shot || u.ram >= 0 && m.Shots[shot].RAM*Memory(len(u.options)) > u.ram && !u.alike() {
 		return false
 	}
 	for i := 1; i < len(u.segments); i++ {
@@ -352,6 +352,11 @@ func (m *model) alone(u *unit) bool {
 		return len(u.segments) == 1 && !slices.ContainsFunc(u.options, func(o option) bool { return (o.due-o.release)/o.frame > most })
 	}
 	return true
+}
+
+// alike reports whether a frame takes every crew equally long and costs as much.
+func (u *unit) alike() bool {
+	return !slices.ContainsFunc(u.options, func(o option) bool { return o.frame != u.options[0].frame || o.cost != u.options[0].cost })
 }
 
 func sortedSet(list []Millis) []Millis {

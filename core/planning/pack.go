@@ -9,7 +9,9 @@ import (
 type packer struct {
 	m        *model
 	u        *unit
-	rate     []float64 // of each option, what a millisecond of it is worth
+	worth    []float64 // of each option, what a frame of it is worth, its cost aside
+	rate     []float64 // the same, of a millisecond, net of its cost
+	steps    []step    // what branching pays for how long the unit is held
 	states   []packState
 	chosen   []int32
 	excluded uint // licences that the unit may not use
@@ -24,12 +26,18 @@ type packState struct {
 	option int32
 }
 
-func (p *packer) weigh(u *unit, w *duals) {
+func (p *packer) weigh(at int, w *duals) {
+	u := &p.m.units[at]
 	p.u = u
+	p.worth = slices.Grow(p.worth[:0], len(u.options))[:len(u.options)]
 	p.rate = slices.Grow(p.rate[:0], len(u.options))[:len(u.options)]
 	for i := range u.options {
+		p.worth[i] = w.frame[u.options[i].shot]
+	}
+	p.cutFor(at, w)
+	for i := range u.options {
 		o := &u.options[i]
-		p.rate[i] = (w.frame[o.shot] - o.cost) / float64(o.frame)
+		p.rate[i] = (p.worth[i] - o.cost) / float64(o.frame)
 	}
 }
 

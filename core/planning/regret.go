@@ -15,7 +15,7 @@ func (m *model) weighRegret(w *duals) {
 		if u.kind == rentedOffer {
 			continue
 		}
-		p.weigh(u, w)
+		p.weigh(i, w)
 		sum, length := make([]float64, len(u.options)), make([]float64, len(u.options))
 		for k := range u.segments {
 			x := &u.segments[k]

@@ -43,5 +43,5 @@ func (r rent) shortest() Millis { return r.paid(1) }
 // stepped reports whether increments are so long that it matters to pay for a
 // whole number of them.
 func (r rent) stepped() bool {
-	return r.increment >= 300_000 && r.minimum%r.increment == 0
+	return r.increment >= 60_000 && r.minimum%r.increment == 0
 }

@@ -44,6 +44,7 @@ type node struct {
 	limits limits
 	bound  float64
 	depth  int
+	cut    bool // by splitCuts: what is counted was whole before
 	serial int
 }
 
@@ -111,7 +112,7 @@ func (s *search) run() outcome {
 		if n.bound >= s.cutoff() {
 			continue
 		}
-		if s.work.spent() || s.ctx.Err() != nil {
+		if s.work.spent() || s.ctx.Err() != nil || n.cut && s.work.left < s.all/2 {
 			heap.Push(&s.open, n)
 			break
 		}
@@ -225,6 +226,9 @@ func (s *search) offerColumns() {
 		}
 		out := &column{unit: x.at, cost: x.cost(), runs: x.running(), from: x.busy().start}
 		s.master.pack.u = x.unit
+		if x.unit.kind == rentedOffer {
+			out.runs = x.unit.held(out.runs - x.unit.rent.lead - x.unit.rent.wrap)
+		}
 		for _, j := range x.jobs {
 			out.uses = append(out.uses, use{j.option, float64(j.frames) * float64(x.unit.options[j.option].frame)})
 		}

@@ -83,6 +83,31 @@ func (p *Program) Add(c Column) int {
 	return len(p.columns) - 1 - 2*len(p.rows)
 }
 
+// AddRow adds a row, of which each column has the entry that is given for its number, and returns its own number.
+// The solution starts anew.
+func (p *Program) AddRow(r Row, entry func(n int) float64) int {
+	m := len(p.rows)
+	sign := 1.0
+	if r.AtLeast {
+		sign = -1
+	}
+	for n := range p.columns[2*m:] {
+		if v := entry(n); v != 0 {
+			c := &p.columns[2*m+n]
+			c.Rows, c.Values = append(c.Rows, int32(m)), append(c.Values, v)
+		}
+	}
+	p.columns = slices.Insert(p.columns, 2*m, Column{r.Penalty, []int32{int32(m)}, []float64{1}})
+	p.columns = slices.Insert(p.columns, m, Column{0, []int32{int32(m)}, []float64{sign}})
+	p.excluded = slices.Insert(slices.Insert(p.excluded, 2*m, false), m, false)
+	p.basic = make([]bool, len(p.columns))
+	p.rows, p.list = append(p.rows, r), p.list[:0]
+	m++
+	p.basis, p.value, p.dual = make([]int, m), make([]float64, m), make([]float64, m)
+	p.inverse, p.work, p.touched = make([]float64, m*m), make([]float64, m), true
+	return m - 1
+}
+
 // Require changes a row's right-hand side.
 func (p *Program) Require(row int, rhs float64) {
 	p.rows[row].RHS = rhs

@@ -2,6 +2,7 @@ package simplex_test
 
 import (
 	"math"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -84,5 +85,31 @@ func TestPricesProveTheCost(t *testing.T) {
 			assert.GreaterOrEqual(t, d, -1e-6)
 		}
 		assert.InDelta(t, worth, p.Cost(), 1e-3*math.Max(1, worth))
+	})
+}
+
+// A row that is added later is as one that was there from the start.
+func TestARowAddedLaterIsAsOneFromTheStart(t *testing.T) {
+	t.Parallel()
+	rapid.Check(t, func(t *rapid.T) {
+		number := func(name string) float64 { return float64(rapid.IntRange(0, 9).Draw(t, name)) }
+		n := rapid.IntRange(1, 6).Draw(t, "columns")
+		rows := []simplex.Row{{AtLeast: true, RHS: number("wanted"), Penalty: 100}, {RHS: 1 + number("most")}}
+		extra := simplex.Row{AtLeast: rapid.Bool().Draw(t, "at least"), RHS: number("rhs"), Penalty: 100}
+		whole, grown := simplex.New(append(slices.Clone(rows), extra)), simplex.New(slices.Clone(rows))
+		entries := make([]float64, n)
+		for i := range n {
+			entries[i] = number("entry")
+			c := simplex.Column{Cost: number("cost"), Rows: []int32{0, 1}, Values: []float64{1 + number("a"), number("b")}}
+			grown.Add(c)
+			c.Rows, c.Values = append(slices.Clone(c.Rows), 2), append(slices.Clone(c.Values), entries[i])
+			whole.Add(c)
+		}
+		grown.Optimise(1000)
+		assert.Equal(t, 2, grown.AddRow(extra, func(n int) float64 { return entries[n] }))
+		whole.Optimise(1000)
+		grown.Optimise(1000)
+		assert.InDelta(t, whole.Cost(), grown.Cost(), 1e-4)
+		assert.InDelta(t, whole.Shortfall(2), grown.Shortfall(2), 1e-4)
 	})
 }
