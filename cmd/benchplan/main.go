@@ -9,6 +9,8 @@ package main
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"flag"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -24,12 +26,16 @@ import (
 )
 
 func main() {
+	number := flag.Int("drawn", 40, "how many problems of each kind an exact solver is held against")
+	flag.Parse()
 	runtime.GOMAXPROCS(1)
-	if len(os.Args) == 2 {
-		if err := known(os.Args[1]); err != nil {
-			fmt.Fprintln(os.Stderr, "benchplan:", err)
-			os.Exit(1)
-		}
+	err := error(nil)
+	if flag.NArg() == 1 {
+		err = known(flag.Arg(0))
+	}
+	if err = errors.Join(err, beside(*number)); err != nil {
+		fmt.Fprintln(os.Stderr, "benchplan:", err)
+		os.Exit(1)
 	}
 	growth()
 }

@@ -66,7 +66,7 @@ func (p *packer) bestColumn(at int, w *duals, excluded uint) (*column, float64) 
 		out, reduced = p.bestWork(w)
 	}
 	if out == nil || reduced >= 0 {
-		return nil, 0
+		return nil, min(0, reduced) // nothing was looked for that gains next to nothing
 	}
 	out.unit = at
 	p.tally(out)
@@ -76,6 +76,9 @@ func (p *packer) bestColumn(at int, w *duals, excluded uint) (*column, float64) 
 func (p *packer) bestHours(w *duals) (*column, float64) {
 	out := &column{}
 	reduced := 0.0
+	if p.u.plain && !p.u.solo {
+		return p.bestWindows(w)
+	}
 	for i := range p.u.segments {
 		x := &p.u.segments[i]
 		v, chosen := p.best(x, w)
@@ -89,6 +92,47 @@ func (p *packer) bestHours(w *duals) (*column, float64) {
 		p.spend(out, x, chosen, x.span)
 	}
 	return out, reduced
+}
+
+// bestWindows is the best use of a host whose crews have nothing but devices and time to share, each window by itself: in whole
+// frames where that is less.
+func (p *packer) bestWindows(w *duals) (*column, float64) {
+	out, reduced := &column{}, 0.0
+	for _, open := range p.u.windows {
+		relaxed, worth, first, last := &column{}, 0.0, Millis(-1), Millis(0)
+		for i := range p.u.segments {
+			x := &p.u.segments[i]
+			if x.start < open.start || open.end < x.end {
+				continue
+			}
+			v, chosen := p.best(x, w)
+			worth += v * float64(x.end-x.start)
+			p.spend(relaxed, x, chosen, x.span)
+			if last = x.end; first < 0 {
+				first = x.start
+			}
+		}
+		if first < 0 {
+			continue
+		}
+		if whole, uses, exact := p.inWhole(first, last, w); whole < worth {
+			if worth = whole; exact {
+				relaxed = &column{uses: uses, cost: p.costOf(uses)}
+			}
+		}
+		reduced -= worth
+		out.cost += relaxed.cost
+		out.uses, out.seats = append(out.uses, relaxed.uses...), append(out.seats, relaxed.seats...)
+	}
+	return out, reduced
+}
+
+// costOf is what crews cost for what they render.
+func (p *packer) costOf(uses []use) (sum float64) {
+	for _, x := range uses {
+		sum += p.u.options[x.option].cost * x.time / float64(p.u.options[x.option].frame)
+	}
+	return sum
 }
 
 // spend adds to a column that the options run side by side for a part of a segment.
@@ -133,25 +177,10 @@ func (p *packer) bestServer(w *duals) (*column, float64) {
 	if u.solo {
 		return p.soloServer(w)
 	}
-	value := make([]float64, n)     // of a millisecond of each segment
-	chosen := make([][]int32, n)    // what runs in it
-	earned := make([]float64, n+1)  // up to each segment's start
-	edges := make([]Millis, 0, n+1) // starts of the segments, and the last end
-	for i := range u.segments {
-		x := &u.segments[i]
-		v, list := p.best(x, w)
-		value[i], chosen[i] = v, slices.Clone(list)
-		earned[i+1] = earned[i] + v*float64(x.end-x.start)
-		edges = append(edges, x.start)
-	}
-	end := u.segments[n-1].end
-	edges = append(edges, end)
-	upTo := func(t Millis) float64 {
-		i := sort.Search(n, func(i int) bool { return u.segments[i].end > t })
-		if i == n {
-			return earned[n]
-		}
-		return earned[i] + value[i]*float64(max(0, t-u.segments[i].start))
+	t := p.timeline(w)
+	if u.plain && u.whole() && u.rent.increment >= longIncrement && !p.pricedAnywhere(w) {
+		s := lengthSearch{p: p, w: w, t: t}
+		return s.run()
 	}
 	least, bestFrom, bestRuns, bestCost := 0.0, Millis(0), Millis(0), 0.0
 	try := func(runs Millis) {
@@ -160,16 +189,12 @@ func (p *packer) bestServer(w *duals) (*column, float64) {
 			return
 		}
 		cost, paid := u.charge(runs)
-		reduced := cost - w.count - w.paid*paid - p.stepped(runs)
-		for _, e := range edges {
-			for _, from := range [2]Millis{e, max(edges[0], e-work)} {
-				if r := reduced - upTo(from+work) + upTo(from); r < least {
-					least, bestFrom, bestRuns, bestCost = r, from, runs, cost
-				}
-			}
+		worth, from := t.most(work)
+		if r := cost - w.count - w.paid*paid - p.stepped(runs) - worth; r < least {
+			least, bestFrom, bestRuns, bestCost = r, from, runs, cost
 		}
 	}
-	for _, runs := range u.lengths(edges) {
+	for _, runs := range u.lengths(t.edges) {
 		try(runs)
 	}
 	for _, x := range p.steps { // what is held no longer than it has to be, or just not so long
@@ -180,14 +205,62 @@ func (p *packer) bestServer(w *duals) (*column, float64) {
 		return nil, 0
 	}
 	out := &column{cost: bestCost, runs: bestRuns, from: bestFrom}
-	work := span{bestFrom, bestFrom + bestRuns - u.rent.lead - u.rent.wrap}
-	for i := range u.segments {
-		x := &u.segments[i]
+	p.spendAll(out, t.chosen)
+	return out, least
+}
+
+// timeline is what a server is worth over time, frames cut in parts.
+type timeline struct {
+	segments []segment
+	value    []float64 // of a millisecond of each segment
+	chosen   [][]int32 // what runs in it
+	earned   []float64 // up to each segment's start
+	edges    []Millis  // starts of the segments, and the last end
+}
+
+func (p *packer) timeline(w *duals) *timeline {
+	t := &timeline{segments: p.u.segments, earned: []float64{0}}
+	for i := range t.segments {
+		x := &t.segments[i]
+		v, list := p.best(x, w)
+		t.value, t.chosen = append(t.value, v), append(t.chosen, slices.Clone(list))
+		t.earned = append(t.earned, t.earned[i]+v*float64(x.end-x.start))
+		t.edges = append(t.edges, x.start)
+	}
+	t.edges = append(t.edges, t.segments[len(t.segments)-1].end)
+	return t
+}
+
+// upTo is what it is worth from the start to a time.
+func (t *timeline) upTo(at Millis) float64 {
+	i := sort.Search(len(t.segments), func(i int) bool { return t.segments[i].end > at })
+	if i == len(t.segments) {
+		return t.earned[i]
+	}
+	return t.earned[i] + t.value[i]*float64(max(0, at-t.segments[i].start))
+}
+
+// most is the most that it is worth in so much time, and from when on.
+func (t *timeline) most(work Millis) (worth float64, at Millis) {
+	for _, e := range t.edges {
+		for _, from := range [2]Millis{e, max(t.edges[0], e-work)} {
+			if v := t.upTo(from+work) - t.upTo(from); v > worth {
+				worth, at = v, from
+			}
+		}
+	}
+	return worth, at
+}
+
+// spendAll adds to a server's column what runs in each segment while it is there to render.
+func (p *packer) spendAll(out *column, chosen [][]int32) {
+	work := span{out.from, out.from + out.runs - p.u.rent.lead - p.u.rent.wrap}
+	for i := range p.u.segments {
+		x := &p.u.segments[i]
 		if part := (span{max(work.start, x.start), min(work.end, x.end)}); part.end > part.start {
 			p.spend(out, x, chosen[i], part)
 		}
 	}
-	return out, least
 }
 
 // whole reports whether a server is paid here by whole increments. Where they

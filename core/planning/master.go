@@ -223,6 +223,7 @@ func (r *master) fix(l limits) {
 // programming", 1997).
 func (r *master) relax(ctx context.Context, l limits, cutoff, near float64) (bound float64, covered bool) {
 	r.fix(l)
+	r.pack.quick = true
 	var steady duals
 	pull := 0.0
 	if len(r.m.Shots) > manyShots {
@@ -241,6 +242,10 @@ func (r *master) relax(ctx context.Context, l limits, cutoff, near float64) (bou
 			sought = w.towards(steady, pull)
 		}
 		found, b := r.price(&sought, &w, l)
+		if r.pack.quick = r.pack.quick && len(found) > 0; !r.pack.quick && len(found) == 0 {
+			found, b = r.price(&sought, &w, l)
+			r.pack.quick = len(found) > 0
+		}
 		if len(found) == 0 && pivots == r.pivots && !r.work.spent() && ctx.Err() == nil {
 			if b > bound {
 				bound, steady = b, sought
@@ -391,6 +396,8 @@ func (r *master) price(w, own *duals, l limits) ([]*column, float64) {
 		w.count, w.paid = atMin, lo+hi
 		x, reduced := r.pack.bestColumn(i, w, l.seatless[i])
 		r.work.priced(&r.m.units[i])
+		r.work.spend(r.pack.knapsack.steps)
+		r.pack.knapsack.steps = 0
 		bound += l.count[i][0]*atMin + l.paid[i][0]*lo + l.count[i][1]*reduced
 		if hi != 0 {
 			bound += l.paid[i][1] * hi

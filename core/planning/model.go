@@ -44,6 +44,7 @@ type unit struct {
 	disjoint bool   // no two crews share a device
 	cutUp    bool   // windows overlapped and were cut: a frame may lie across a cut
 	solo     bool   // one shot only, on crews that do not hinder each other: whole frames can be counted
+	plain    bool   // crews share nothing but time
 	crews    []unitCrew
 	options  []option
 	windows  []span
@@ -330,7 +331,7 @@ func (m *model) cut(u *unit) {
 			u.segments = append(u.segments, x)
 		}
 	}
-	u.solo = u.kind != farmTier && m.alone(u)
+	u.solo, u.plain = u.kind != farmTier && m.alone(u), m.plainly(u)
 }
 
 // alone reports whether the unit has a single shot, whose renderers all fit side

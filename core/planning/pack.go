@@ -15,6 +15,8 @@ type packer struct {
 	states   []packState
 	chosen   []int32
 	excluded uint // licences that the unit may not use
+	knapsack knapsack
+	quick    bool // any column that gains will do: what none is less than may be far below
 }
 
 // packState is a choice of crews for the devices looked at so far.

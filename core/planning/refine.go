@@ -18,7 +18,7 @@ func (s *search) refine(l *layout, steps int64, target float64) *layout {
 	l = l.clone()
 	now, cost := l, l.cost()+l.lack()
 	until := s.work.left - steps
-	for s.work.left > until && !s.work.spent() && s.ctx.Err() == nil && s.cost > target {
+	for s.work.left > until && !s.work.spent() && s.ctx.Err() == nil && s.cutoff() > target {
 		heat := 0.02 * float64(s.work.left-until) / float64(steps)
 		x := now.clone()
 		x.settled = random.IntN(16) > 0

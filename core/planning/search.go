@@ -145,7 +145,7 @@ func (s *search) run() outcome {
 			break // what is left of the effort does more good in refining
 		}
 		if counted && s.work.left > s.all/2 {
-			promising = append(promising, s.refine(l, s.all/30, n.bound+0.005))
+			promising = append(promising, s.refine(l, s.all/30, n.bound))
 		}
 		if children == nil && n.bound < s.cutoff() {
 			s.closed = min(s.closed, n.bound)
@@ -170,11 +170,11 @@ func (s *search) refineBest(promising []*layout) {
 	better := func() bool { return s.best != nil && s.cost > s.enough && s.cost > s.bound() }
 	for i, l := range promising[:min(3, len(promising))] {
 		if better() {
-			s.refine(l, s.work.left/int64(5-i), s.bound()+0.005)
+			s.refine(l, s.work.left/int64(5-i), s.bound())
 		}
 	}
 	if better() {
-		s.refine(s.best.clone(), s.work.left, s.bound()+0.005)
+		s.refine(s.best.clone(), s.work.left, s.bound())
 	}
 }
 
