@@ -75,7 +75,7 @@ generate: console/node_modules ## make from api/openapi.yaml what is generated f
 bench: ## the planner, the forecast and the timing model
 	go test -run '^$$' -bench . -benchtime 1x -timeout 20m ./core/...
 
-bench-plan: ## the planner on the known problems, judged if the judge is at hand, and how it grows
+bench-plan: ## the planner on the known problems, judged if the judge is at hand, beside an exact solver (coinor-cbc) if it is, and how it grows
 	go run ./cmd/benchplan $(wildcard ../shared/planning/public)
 
 bench-timing: ## the timing model on made series whose truth is not of its family, and what its sweeps are worth (SERIES=12 of each kind: a quarter of an hour on two cores)

@@ -33,7 +33,7 @@ func main() {
 	if flag.NArg() == 1 {
 		err = known(flag.Arg(0))
 	}
-	if err = errors.Join(err, beside(*number)); err != nil {
+	if err = errors.Join(err, beside(*number), again()); err != nil {
 		fmt.Fprintln(os.Stderr, "benchplan:", err)
 		os.Exit(1)
 	}

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"sync/atomic"
@@ -245,7 +246,19 @@ type Sweeper struct {
 	clock  clock.Clock
 	settle []func(ctx context.Context, run uuid.UUID) error
 	before time.Time // the round has come to runs that ended before; zero: it begins
+	failed map[uuid.UUID]failure
+	round  int
 }
+
+// failure is that a run could not be read: it is tried again after ever longer.
+type failure struct {
+	wait  time.Duration
+	until time.Time // of the wall's clock
+	round int       // in which it was seen last
+}
+
+// longest is after how long a run is tried again at most that cannot be read.
+const longest = 24 * time.Hour
 
 const (
 	atOnce = 20               // runs that are looked for at once
@@ -254,7 +267,7 @@ const (
 
 // NewSweeper makes it, of what writes one run's down if it is settled.
 func NewSweeper(s *store.Store, c clock.Clock, settle ...func(ctx context.Context, run uuid.UUID) error) *Sweeper {
-	return &Sweeper{store: s, clock: c, settle: settle}
+	return &Sweeper{store: s, clock: c, settle: settle, failed: map[uuid.UUID]failure{}}
 }
 
 // Sweep has runs written down, the latest first, as far as it comes within its time. Those that are not settled yet are looked at again
@@ -275,13 +288,31 @@ func (s *Sweeper) Sweep(ctx context.Context) (err error) {
 // some has some more runs written down.
 func (s *Sweeper) some(ctx context.Context) (err error) {
 	runs, last, err := unsettled(s.store.WithContext(ctx), s.before, atOnce)
-	if s.before = last; len(runs) < atOnce {
-		s.before = time.Time{}
-	}
 	for _, run := range runs { // one that cannot be read holds no other up
-		for _, settle := range s.settle {
-			err = errors.Join(err, settle(ctx, run))
-		}
+		err = errors.Join(err, s.one(ctx, run))
+	}
+	if s.before = last; len(runs) < atOnce && ctx.Err() == nil {
+		s.before = time.Time{}
+		maps.DeleteFunc(s.failed, func(_ uuid.UUID, f failure) bool { return f.round < s.round }) // it is written down, or gone
+		s.round++
+	}
+	return err
+}
+
+// one has a run written down, unless that has failed only lately.
+func (s *Sweeper) one(ctx context.Context, run uuid.UUID) (err error) {
+	f, known := s.failed[run]
+	if f.round = s.round; known && s.clock.WallNow().Before(f.until) {
+		s.failed[run] = f
+		return nil
+	}
+	for _, settle := range s.settle {
+		err = errors.Join(err, settle(ctx, run))
+	}
+	if delete(s.failed, run); err != nil && ctx.Err() == nil {
+		f.wait = min(max(time.Minute, 2*f.wait), longest)
+		f.until = s.clock.WallNow().Add(f.wait)
+		s.failed[run] = f
 	}
 	return err
 }

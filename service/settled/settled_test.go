@@ -238,9 +238,36 @@ func TestAllAreSettledByAndBy(t *testing.T) {
 	assert.Zero(t, n)
 	clear(latest)
 	require.NoError(t, s.Sweep(t.Context()))
+	h.Wall.Advance(time.Minute)
+	require.NoError(t, s.Sweep(t.Context()))
 	_, n = h.look(all...)
 	assert.Zero(t, n, "and those are come back to")
 	before := h.worked
 	require.NoError(t, s.Sweep(t.Context()))
 	assert.Equal(t, before, h.worked, "nothing is left")
+}
+
+func TestWhatCannotBeReadIsTriedAfterEverLonger(t *testing.T) {
+	t.Parallel()
+	h := &house{Stage: teststage.New(t), t: t}
+	r, tries := h.run(-time.Hour), 0
+	s := NewSweeper(h.DB, h.Clock, func(_ context.Context, id uuid.UUID) error {
+		if id == r.ID {
+			tries++
+		}
+		return errors.New("its plan cannot be read")
+	})
+	for range 60 { // of an hour
+		_ = s.Sweep(t.Context())
+		h.Wall.Advance(time.Minute)
+	}
+	assert.Equal(t, 6, tries, "at once, and after 1, 3, 7, 15 and 31 minutes")
+	for range 30 { // of a month
+		_ = s.Sweep(t.Context())
+		h.Wall.Advance(24 * time.Hour)
+	}
+	assert.Equal(t, 35, tries, "each day in the end")
+	require.NoError(t, h.DB.Exec("UPDATE runs SET kind = 'deleted' WHERE id = $1", r.ID).Error)
+	require.NoError(t, s.Sweep(t.Context()))
+	assert.Empty(t, s.failed)
 }
