@@ -190,7 +190,7 @@ func (p *packer) bestServer(w *duals) (*column, float64) {
 		}
 		cost, paid := u.charge(runs)
 		worth, from := t.most(work)
-		if r := cost - w.count - w.paid*paid - p.stepped(runs) - worth; r < least {
+		if r := cost - w.count - w.paid*paid - p.stepPrice(runs) - worth; r < least {
 			least, bestFrom, bestRuns, bestCost = r, from, runs, cost
 		}
 	}

@@ -86,8 +86,8 @@ func (p *packer) cutFor(at int, w *duals) {
 	}
 }
 
-// stepped is what branching pays for a server that is held for so long.
-func (p *packer) stepped(runs Millis) (price float64) {
+// stepPrice is what branching pays for a server that is held for so long.
+func (p *packer) stepPrice(runs Millis) (price float64) {
 	for _, x := range p.steps {
 		if runs >= x.runs {
 			price += x.price

@@ -82,7 +82,7 @@ func (s *lengthSearch) hold() Millis { return s.p.u.rent.lead + s.p.u.rent.wrap 
 func (s *lengthSearch) cost(work Millis) float64 {
 	runs := s.p.u.ending(work + s.hold())
 	cost, paid := s.p.u.charge(runs)
-	return cost - s.w.count - s.w.paid*paid - s.p.stepped(runs)
+	return cost - s.w.count - s.w.paid*paid - s.p.stepPrice(runs)
 }
 
 // look keeps the longest of a range, if it is the best so far, and the range, if a shorter one may be better still.

@@ -79,7 +79,7 @@ func (p *packer) soloServer(w *duals) (*column, float64) {
 		if work := of - u.rent.lead - u.rent.wrap; work > 0 {
 			cost, paid := u.charge(of)
 			best := soloIn(worths, work)
-			if r := cost - w.count - w.paid*paid - p.stepped(of) - best.gain; r < least {
+			if r := cost - w.count - w.paid*paid - p.stepPrice(of) - best.gain; r < least {
 				least, runs, held = r, of, best.held
 			}
 		}
