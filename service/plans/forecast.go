@@ -10,7 +10,7 @@ import (
 )
 
 // asItIs is what a finish does not say: measured on made-up weekends, see docs/planning.md.
-const asItIs = "When it finishes is said of this plan as it is. A run that is planned anew by itself takes what is cheaper and still in time on the way, so most end later than half of the simulations do, up to their deadlines."
+const asItIs = "finish: of this plan as it is; a run that is planned anew by itself takes what is cheaper and still in time on the way, so most end later than half of the simulations do, up to their deadlines"
 
 // simulate answers the question of how sure a plan is.
 func (p *Plans) simulate(ctx context.Context, question []byte, say questions.Progress) (any, error) {
