@@ -128,7 +128,7 @@ func programmeOf(p planning.Problem) *programme {
 			n, used, charge := fmt.Sprintf("f%d_%d", i, k), fmt.Sprintf("f%d_%du", i, k), fmt.Sprintf("f%d_%dy", i, k)
 			m.whole = append(m.whole, n, used)
 			by[t.Shot] = append(by[t.Shot], "+ "+n)
-			m.row([]string{"+ " + n, term(-float64(f.Nodes)*math.Floor(float64(room/t.Frame)), used)}, "<=", 0)
+			m.row([]string{"+ " + n, term(-float64(f.Nodes)*float64(room/t.Frame), used)}, "<=", 0)
 			m.row([]string{"+ " + used}, "<=", 1)
 			m.cost(1, charge)
 			each := f.NodePrice.Float()*seconds(t.Frame)/3600 + f.FramePrice.Float()
