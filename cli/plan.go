@@ -231,7 +231,11 @@ func atLeast(p api.Plan) string {
 	if p.Status == api.PlanStatusLate {
 		return ""
 	}
-	return ", no plan costs less than " + money(p.Currency, p.CostBound)
+	text := ", no plan costs less than " + money(p.Currency, p.CostBound)
+	if !p.FinishBound.IsZero() {
+		text += ", none inside the budget ends before " + moment(p.FinishBound)
+	}
+	return text
 }
 
 // leftOut says what was left out, a line for each shot and place: the first crew's

@@ -191,5 +191,8 @@ func solved(problem planning.Problem, plan planning.Plan) string {
 	if plan.Status != planning.Late && plan.CostBound.Cmp(pricing.Money{}) > 0 {
 		text += fmt.Sprintf("; no plan costs less than %s", money(problem.Currency, plan.CostBound.String()))
 	}
+	if plan.FinishBound > 0 {
+		text += fmt.Sprintf("; none inside the budget ends before %s", moment(problem.Start.Add(plan.FinishBound.Duration())))
+	}
 	return text
 }

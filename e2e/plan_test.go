@@ -113,6 +113,7 @@ func TestAPlanKeepsWhatWasAsked(t *testing.T) {
 	}
 	plan := h.plan(ask)
 	assert.Equal(t, ask, plan.Choices)
+	assert.WithinRange(t, plan.FinishBound, plan.Finish.Add(-time.Minute), plan.Finish, "none is sooner by much")
 	require.NotNil(t, plan.Chance)
 	f := must[api.PlanForecast](t)(h.admin().ForecastPlan(t.Context(), plan.Id, &api.ForecastPlanParams{}))
 	assert.InDelta(t, f.Chance, *plan.Chance, 1e-9, "the chance beside the status is its forecast's")

@@ -267,6 +267,9 @@ func (m *model) price() {
 			most = max(most, cost)
 		}
 	}
+	if m.Goal == Fastest && m.Budget != nil {
+		most = max(most, m.Budget.Float()) // so that a frame that is left out is beyond it: see fastest
+	}
 	seats := 0.0
 	for _, l := range m.Licences {
 		seats += l.ExtraSeatPrice.Float()

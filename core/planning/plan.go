@@ -21,16 +21,18 @@ const (
 
 // Plan is the answer to a Problem.
 type Plan struct {
-	Format     string           `json:"format"`
-	Status     string           `json:"status"`
-	Cost       pricing.Money    `json:"cost"`
-	CostBound  pricing.Money    `json:"cost_bound"` // no valid plan that meets every deadline costs less
-	Finish     Millis           `json:"finish_s"`
-	Servers    []Server         `json:"servers"`
-	Uploads    []Upload         `json:"uploads"`
-	ExtraSeats []ExtraSeat      `json:"extra_seats"`
-	Impossible []ImpossibleShot `json:"impossible"`
-	Bookings   []Booking        `json:"bookings"`
+	Format    string        `json:"format"`
+	Status    string        `json:"status"`
+	Cost      pricing.Money `json:"cost"`
+	CostBound pricing.Money `json:"cost_bound"` // no valid plan that meets every deadline costs less
+	Finish    Millis        `json:"finish_s"`
+	// FinishBound is, where the goal is the fastest plan, before when no valid plan ends that meets every deadline inside the budget; 0: it is not known.
+	FinishBound Millis           `json:"finish_bound_s,omitempty"`
+	Servers     []Server         `json:"servers"`
+	Uploads     []Upload         `json:"uploads"`
+	ExtraSeats  []ExtraSeat      `json:"extra_seats"`
+	Impossible  []ImpossibleShot `json:"impossible"`
+	Bookings    []Booking        `json:"bookings"`
 }
 
 // Server is one server of an offer, let from From to To.

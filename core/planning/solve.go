@@ -103,6 +103,7 @@ func (x *Plan) or(y *Plan, p Problem) *Plan {
 	if out.Status != Late && out.Status != Impossible && bound.Cmp(out.Cost) <= 0 {
 		out.CostBound = bound
 	}
+	out.FinishBound = min(max(x.FinishBound, y.FinishBound), out.Finish)
 	return out
 }
 
@@ -157,11 +158,9 @@ func (s *solver) solve() (*Plan, error) {
 		return plan, nil
 	}
 	if s.p.Goal == Fastest {
-		if sooner := s.fastest(asked, plan); sooner != nil {
-			sooner.CostBound = provable(found.bound, sooner.Cost)
-			return sooner, nil
-		}
-		return plan, nil
+		sooner := s.fastest(asked, plan)
+		sooner.CostBound = provable(found.bound, sooner.Cost)
+		return sooner, nil
 	}
 	return s.sooner(asked, plan, found.cost), nil
 }
@@ -177,31 +176,6 @@ func (s *solver) search(due []Millis, enough float64, work *effort) outcome {
 func (s *solver) share(parts int64) *effort {
 	out := &effort{s.work.left / parts}
 	return out
-}
-
-// fastest finds the earliest finish that the budget pays for.
-func (s *solver) fastest(asked []Millis, cheapest *Plan) *Plan {
-	best := cheapest
-	low, high := Millis(0), cheapest.Finish
-	for high-low > 1 && s.ctx.Err() == nil {
-		middle := low + (high-low)/2
-		x := s.search(capped(asked, middle), s.p.Budget.Float(), &effort{min(s.share(20).left, 200_000_000)})
-		if x.layout == nil {
-			low = middle
-			continue
-		}
-		if plan := x.layout.plan(Meets); s.inside(plan) {
-			best, high = plan, min(middle, plan.Finish)
-		} else {
-			low = middle
-		}
-	}
-	if x := s.search(capped(asked, high), -1, s.work); x.layout != nil {
-		if plan := x.layout.plan(Meets); s.inside(plan) && plan.Finish <= best.Finish && plan.Cost.Cmp(best.Cost) < 0 {
-			best = plan
-		}
-	}
-	return best
 }
 
 // sooner looks for a plan of the same cost that finishes earlier.

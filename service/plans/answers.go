@@ -37,6 +37,9 @@ func (r Plan) brief(problem planning.Problem, plan planning.Plan) api.Plan {
 	if may := planning.AtMost(problem, plan).Plus(r.Notes.Ask.MayLet()); !may.IsZero() || out.OutsideCost != "" {
 		out.MaySpend = may.String()
 	}
+	if plan.FinishBound > 0 {
+		out.FinishBound = at(plan.FinishBound)
+	}
 	due := r.Notes.Ask == nil || !r.Notes.Ask.Backlog()
 	for _, s := range problem.Shots {
 		if d := at(r.Notes.Deadline(s)); due && d.After(out.Deadline) {

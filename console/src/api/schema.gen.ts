@@ -3002,6 +3002,11 @@ export interface components {
             finish: string;
             /**
              * Format: date-time
+             * @description Of the fastest plan: no plan that meets every deadline inside the budget ends before this. Not given where it is not known
+             */
+            finish_bound?: string;
+            /**
+             * Format: date-time
              * @description The last of the shots' deadlines
              */
             deadline?: string;

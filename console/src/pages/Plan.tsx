@@ -204,7 +204,12 @@ function Contents({ plan }: { plan: Schemas["Plan"] }) {
         <Figure
           label="Finish"
           value={moment(plan.finish)}
-          beside={against && `${against.text} against the deadline`}
+          beside={[
+            against && `${against.text} against the deadline`,
+            plan.finish_bound && `none inside the budget before ${moment(plan.finish_bound)}`,
+          ]
+            .filter(Boolean)
+            .join("; ")}
           alarm={against?.late}
         />
         <Figure label="Frames" value={frames.toLocaleString()} beside={`of ${count(plan.shots.length, "shot")}`} />
