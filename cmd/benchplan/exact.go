@@ -223,11 +223,10 @@ func beside(number int) error {
 		fmt.Println("\nNo exact solver is at hand: apt-get install coinor-cbc.")
 		return nil
 	}
-	folder, err := os.MkdirTemp("", "benchplan-")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = os.RemoveAll(folder) }()
+	return inFolder(func(folder string) error { return besideIn(folder, number) })
+}
+
+func besideIn(folder string, number int) error {
 	fmt.Println("\n| drawn | settled by the solver | answered alike | cost equal | mean | worst | proven | gap, mean | worst | bounds too high | seconds, median | worst | of the solver's time, median |\n|---|---:|---:|---:|---:|---:|---:|---:|---:|---:|---:|---:|---:|")
 	for _, class := range []struct {
 		name  string

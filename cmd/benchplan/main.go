@@ -45,11 +45,20 @@ func known(folder string) error {
 	if err != nil {
 		return err
 	}
-	plans, err := os.MkdirTemp("", "benchplan-")
+	return inFolder(func(plans string) error { return knownIn(folder, files, plans) })
+}
+
+// inFolder does something with a folder that is there as long.
+func inFolder(do func(folder string) error) error {
+	folder, err := os.MkdirTemp("", "benchplan-")
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.RemoveAll(plans) }()
+	defer func() { _ = os.RemoveAll(folder) }()
+	return do(folder)
+}
+
+func knownIn(folder string, files []string, plans string) error {
 	fmt.Println("| problem | seconds | cost | bound | judge |\n|---|---:|---:|---:|---|")
 	judge := filepath.Join(folder, "..", "judge.py")
 	for _, file := range files {

@@ -74,11 +74,10 @@ func (p *packer) bestColumn(at int, w *duals, excluded uint) (*column, float64) 
 }
 
 func (p *packer) bestHours(w *duals) (*column, float64) {
-	out := &column{}
-	reduced := 0.0
 	if p.u.plain && !p.u.solo {
 		return p.bestWindows(w)
 	}
+	out, reduced := &column{}, 0.0
 	for i := range p.u.segments {
 		x := &p.u.segments[i]
 		v, chosen := p.best(x, w)

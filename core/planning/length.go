@@ -60,7 +60,8 @@ func (s *lengthSearch) search() float64 {
 		if middle >= x.high {
 			continue // the shortest that is longer than low is as long as the longest, which is known
 		}
-		if n == mostLengths || n == quickly && s.p.quick {
+		if hurried := n == quickly && s.p.quick; hurried || n == mostLengths {
+			s.p.hurried = s.p.hurried || hurried
 			return min(s.least-nearLength, x.least)
 		}
 		s.look(x.low, middle)

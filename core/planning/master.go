@@ -242,10 +242,12 @@ func (r *master) relax(ctx context.Context, l limits, cutoff, near float64) (bou
 			sought = w.towards(steady, pull)
 		}
 		found, b := r.price(&sought, &w, l)
-		if r.pack.quick = r.pack.quick && len(found) > 0; !r.pack.quick && len(found) == 0 {
+		if len(found) == 0 && r.pack.hurried { // look with patience
+			r.pack.quick = false
 			found, b = r.price(&sought, &w, l)
-			r.pack.quick = len(found) > 0
+			r.pack.quick = true
 		}
+		r.pack.hurried = false
 		if len(found) == 0 && pivots == r.pivots && !r.work.spent() && ctx.Err() == nil {
 			if b > bound {
 				bound, steady = b, sought

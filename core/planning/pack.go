@@ -17,6 +17,7 @@ type packer struct {
 	excluded uint // licences that the unit may not use
 	knapsack knapsack
 	quick    bool // any column that gains will do: what none is less than may be far below
+	hurried  bool // and that was made use of
 }
 
 // packState is a choice of crews for the devices looked at so far.

@@ -8,17 +8,17 @@ import (
 // Where a unit has a single shot on crews that do not hinder each other, what it is worth in a stretch of time is known by whole
 // frames, not only at most.
 
-// soloWorth is what a unit is worth that renders, and holds its seat, no longer than a time.
+// soloWorth is what a unit is worth in a time at most, and for how long it renders and holds its seat then.
 type soloWorth struct {
-	held Millis
-	gain float64
+	within, held Millis
+	gain         float64
 }
 
 // mostSolo is how many times of a unit are looked at, at most.
 const mostSolo = 4000
 
-// soloWorths lists what options side by side are worth, net of a price of their seat's time, in ever longer times up to the longest:
-// each is better than all before it.
+// soloWorths lists what options side by side are worth, net of a price of their seat's time, in each time, up to the longest, that a
+// frame ends. None is left out that is worth no more than a shorter one: branching may pay for holding a server longer.
 func (p *packer) soloWorths(chosen []int32, longest Millis, seat float64) []soloWorth {
 	var frames, times []Millis
 	worth := -seat // of a millisecond, at most
@@ -28,25 +28,27 @@ func (p *packer) soloWorths(chosen []int32, longest Millis, seat float64) []solo
 	}
 	for _, f := range sortedSet(frames) {
 		if longest/f > mostSolo {
-			return []soloWorth{{longest, max(0, worth*float64(longest))}} // no less than it is
+			return []soloWorth{{longest, longest, max(0, worth*float64(longest))}} // no less than it is
 		}
 		for t := f; t <= longest; t += f {
 			times = append(times, t)
 		}
 	}
 	var out []soloWorth
+	best := soloWorth{}
 	for _, t := range sortedSet(times) {
-		gain := p.counted(chosen, t) - seat*float64(t)
-		if gain > 0 && (len(out) == 0 || gain > out[len(out)-1].gain) {
-			out = append(out, soloWorth{t, gain})
+		if gain := p.counted(chosen, t) - seat*float64(t); gain > best.gain {
+			best.held, best.gain = t, gain
 		}
+		best.within = t
+		out = append(out, best)
 	}
 	return out
 }
 
 // soloIn is the best of them in a time.
 func soloIn(worths []soloWorth, time Millis) soloWorth {
-	i := sort.Search(len(worths), func(i int) bool { return worths[i].held > time })
+	i := sort.Search(len(worths), func(i int) bool { return worths[i].within > time })
 	if i == 0 {
 		return soloWorth{}
 	}
@@ -86,7 +88,7 @@ func (p *packer) soloServer(w *duals) (*column, float64) {
 	}
 	try(u.ending(max(u.rent.minimum, u.rent.lead+u.rent.wrap+1)))
 	for _, y := range worths {
-		try(u.ending(max(u.rent.minimum, y.held+u.rent.lead+u.rent.wrap)))
+		try(u.ending(max(u.rent.minimum, y.within+u.rent.lead+u.rent.wrap)))
 	}
 	for _, y := range p.steps {
 		try(y.runs)
