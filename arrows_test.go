@@ -18,8 +18,9 @@ var arrows = map[string][]string{
 	"launchers": {"core"},
 	"charts":    {"api", "core"},
 	"providers": {"core"},
-	"service":   {"api", "charts", "core", "launchers", "providers"},
-	"agent":     {"api", "core", "launchers"},
+	"service":   {"api", "charts", "core", "doctor", "launchers", "providers"},
+	"agent":     {"api", "core", "doctor", "launchers"},
+	"doctor":    {},
 	"cli":       {"api", "core"},
 	"simulator": {"core", "providers"},
 	"processes": {},
@@ -27,7 +28,7 @@ var arrows = map[string][]string{
 	"bench":     {"api", "core", "e2e/browser", "processes", "service/postgres"},
 	"chaos":     {"api", "core", "processes", "providers", "service/postgres"},
 	"e2e":       {"e2e"},
-	"cmd":       {"agent", "bench", "chaos", "cli", "core", "demo", "launchers", "service/serve", "simulator"},
+	"cmd":       {"agent", "bench", "chaos", "cli", "core", "demo", "doctor", "launchers", "service/serve", "simulator"},
 }
 
 func TestArrows(t *testing.T) {

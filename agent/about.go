@@ -55,9 +55,9 @@ func (a *Agent) renderer(ctx context.Context, l launchers.Launcher) api.Renderer
 var networkKinds = []string{"nfs", "nfs4", "cifs", "smb", "smb2", "smb3", "9p", "afs", "ceph", "glusterfs", "fuse.sshfs", "fuse.s3fs", "fuse.rclone"}
 
 // folder says what the folder is like that frames are rendered to.
-func (a *Agent) folder() api.Folder {
-	work := filepath.Join(a.StateDir, "work")
-	var out api.Folder
+func (a *Agent) folder() api.Folder { return folderAt(filepath.Join(a.StateDir, "work")) }
+
+func folderAt(work string) (out api.Folder) {
 	if f, err := os.CreateTemp(work, "try-*"); err == nil {
 		_ = f.Close()
 		out.Writable = os.Remove(f.Name()) == nil

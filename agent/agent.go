@@ -163,20 +163,29 @@ func (a *Agent) Run(ctx context.Context) error {
 }
 
 func (a *Agent) discover() (err error) {
+	if err := a.find(); err != nil {
+		return err
+	}
+	return a.describe(a.StateDir)
+}
+
+// find finds what this host has.
+func (a *Agent) find() (err error) {
 	if a.Simulated != nil {
 		a.found, err = discover.Simulated(a.Simulated, a.Host)
 	} else {
 		a.found, err = discover.Host(a.Host)
 	}
-	if err != nil {
-		return err
-	}
 	a.sampler = a.found.Sampler
+	return err
+}
+
+// describe writes what this host has into a folder, for launchers that are told it.
+func (a *Agent) describe(folder string) error {
 	data, err := json.Marshal(a.found.Host)
-	if err != nil {
-		return err
+	if err == nil {
+		a.stock, err = filepath.Abs(filepath.Join(folder, "stock.json"))
 	}
-	a.stock, err = filepath.Abs(filepath.Join(a.StateDir, "stock.json"))
 	if err != nil {
 		return err
 	}

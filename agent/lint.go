@@ -3,6 +3,7 @@ package agent
 import (
 	"context"
 	"fmt"
+	"os"
 	"os/exec"
 	"slices"
 	"strings"
@@ -14,7 +15,24 @@ import (
 type LauncherFinding struct{ Level, Text string }
 
 // Lint looks at a launcher that parses: whether it can be used on this host, and what it could tell and does not.
-func Lint(ctx context.Context, l launchers.Launcher) (out []LauncherFinding) {
+func Lint(ctx context.Context, l launchers.Launcher) ([]LauncherFinding, error) {
+	a := &Agent{}
+	if err := a.find(); err != nil {
+		return nil, err
+	}
+	told, err := os.MkdirTemp("", "rotanex-lint-*")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = os.RemoveAll(told) }()
+	if err := a.describe(told); err != nil {
+		return nil, err
+	}
+	return a.lint(ctx, l), nil
+}
+
+// lint is Lint, on a host that is described.
+func (a *Agent) lint(ctx context.Context, l launchers.Launcher) (out []LauncherFinding) {
 	say := func(is bool, level, text string, args ...any) {
 		if is {
 			out = append(out, LauncherFinding{level, fmt.Sprintf(text, args...)})
@@ -34,7 +52,6 @@ func Lint(ctx context.Context, l launchers.Launcher) (out []LauncherFinding) {
 	say(!stays && !has("{frame}", "{first}", "{frames}"), "error", "args: nothing names the frame; want {frame}, or {first} and {last}, or {frames}")
 	say(l.Output == "" && l.Picture == "", "error", "output: say the ending of the file that it writes, such as png")
 	if err == nil && len(l.About.Args) > 0 {
-		a := &Agent{Config: Config{}}
 		r := a.renderer(ctx, l)
 		say(r.Trouble != "", "error", "about: %s", r.Trouble)
 		say(r.Trouble == "" && r.Version == "", "advice", "about: its pattern version matches nothing that %s says", l.Program)

@@ -21,6 +21,7 @@ import (
 	"golang.org/x/term"
 
 	"rotanex.example/api/client"
+	"rotanex.example/core/version"
 )
 
 // Exit statuses. They are part of the interface: docs/commands.md lists them.
@@ -92,6 +93,7 @@ else from the file config.yaml in ` + configFolder() + `.`,
   rotanex trials sweep orrery-020 --budget 40m
   rotanex plan orrery-020 --by 20:00
   rotanex start latest && rotanex watch latest`,
+		Version:           version.Built(),
 		SilenceUsage:      true,
 		SilenceErrors:     true,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return a.configure() },
@@ -118,6 +120,7 @@ else from the file config.yaml in ` + configFolder() + `.`,
 		}
 	}
 	cobra.EnableCommandSorting = false
+	a.complete(root)
 	return root
 }
 

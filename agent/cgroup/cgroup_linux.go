@@ -81,6 +81,18 @@ func Make(folder, owner string, n int64) (Group, error) {
 	return g, nil
 }
 
+// MayMake reports whether groups can be made in a folder, by making one.
+func MayMake(folder, owner string) bool {
+	if folder == "" {
+		return false
+	}
+	g, err := Make(folder, owner, 0)
+	if err == nil {
+		g.Remove()
+	}
+	return err == nil
+}
+
 // Sweep ends what is left in groups of an owner's agents that are not there any more; without a folder there are none.
 func Sweep(folder, owner string) {
 	if folder == "" {

@@ -165,7 +165,10 @@ func lint() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			found := agent.Lint(cmd.Context(), l)
+			found, err := agent.Lint(cmd.Context(), l)
+			if err != nil {
+				return err
+			}
 			for _, x := range found {
 				fmt.Fprintf(cmd.OutOrStdout(), "%s: %s\n", x.Level, x.Text)
 			}

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sys/unix"
 
+	"rotanex.example/core/version"
 	"rotanex.example/demo"
 )
 
@@ -26,7 +27,7 @@ func main() {
 	if err == nil {
 		c.Bin = filepath.Dir(own)
 		cmd := &cobra.Command{
-			Use: "rotanex-demo", Short: "Set Rotanex up on this machine and do the main job on demo data", Args: cobra.NoArgs,
+			Use: "rotanex-demo", Short: "Set Rotanex up on this machine and do the main job on demo data", Args: cobra.NoArgs, Version: version.Built(),
 			SilenceUsage: true, SilenceErrors: true,
 			RunE: func(cmd *cobra.Command, _ []string) error {
 				if c.Data, err = filepath.Abs(c.Data); err != nil {

@@ -17,13 +17,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"rotanex.example/core/stock"
+	"rotanex.example/core/version"
 	"rotanex.example/simulator"
 )
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	root := &cobra.Command{Use: "rotanex-simulator", Short: "Simulated devices, a renderer on them, and sources", SilenceUsage: true, SilenceErrors: true}
+	root := &cobra.Command{Use: "rotanex-simulator", Short: "Simulated devices, a renderer on them, and sources", Version: version.Built(), SilenceUsage: true, SilenceErrors: true}
 	root.AddCommand(render(), about(), hire(), farm())
 	if err := root.ExecuteContext(ctx); err != nil {
 		fmt.Fprintln(os.Stderr, "rotanex-simulator:", err)

@@ -3,6 +3,7 @@ package version
 
 import (
 	"fmt"
+	"runtime/debug"
 	"strconv"
 	"strings"
 )
@@ -38,4 +39,21 @@ func minorOf(version string) int {
 		return -1
 	}
 	return int(major)*1000 + int(minor) // a major version apart is more than one
+}
+
+// Built says which version this program is, and of which commit it was built, where that is known.
+func Built() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return Ours
+	}
+	said := map[string]string{}
+	for _, s := range info.Settings {
+		said[s.Key] = s.Value
+	}
+	of := []string{info.GoVersion + " " + said["GOOS"] + "/" + said["GOARCH"]}
+	if commit := said["vcs.revision"]; commit != "" {
+		of = append([]string{"commit " + commit[:min(12, len(commit))] + map[string]string{"true": " with changes"}[said["vcs.modified"]]}, of...)
+	}
+	return Ours + " (" + strings.Join(of, ", ") + ")"
 }

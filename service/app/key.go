@@ -27,6 +27,19 @@ func agreeOnKey(ctx context.Context, s *store.Store, box secrets.Box) error {
 	if err != nil {
 		return err
 	}
+	return opens(set, box)
+}
+
+// KeyOpens says whether a key is that of the services that made a setting (see store.Look).
+func KeyOpens(set string, key []byte) error {
+	box, err := secrets.New(key)
+	if err != nil {
+		return err
+	}
+	return opens(set, box)
+}
+
+func opens(set string, box secrets.Box) error {
 	sealed, err := base64.StdEncoding.DecodeString(set)
 	if err == nil {
 		_, err = box.Open(sealedWith, sealed)

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -166,6 +167,9 @@ func NewMail(server, from string) (*Mail, error) {
 	}
 	return m, nil
 }
+
+// Address is where the mail server is, HOST:PORT.
+func (m *Mail) Address() string { return net.JoinHostPort(m.host, strconv.Itoa(m.port)) }
 
 // letter is a mail yet to be addressed.
 type letter struct{ subject, text string }

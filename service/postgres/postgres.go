@@ -97,6 +97,22 @@ func Start(ctx context.Context, folder string) (*Server, error) {
 	return s, err
 }
 
+// Running is how to connect to the server of a folder, if one runs there; nothing is started or made.
+func Running(ctx context.Context, folder string) (url string, runs bool, err error) {
+	s := &Server{folder: folder}
+	if s.bin, err = Programs(); err != nil {
+		return "", false, err
+	}
+	if err := s.chooseUser(); err != nil {
+		return "", false, err
+	}
+	if s.secret, err = s.readSecret(); err != nil {
+		return "", false, err
+	}
+	s.port, runs = s.running(ctx)
+	return s.URL(), runs, nil
+}
+
 func (s *Server) secretFile() string { return filepath.Join(s.folder, "secret") }
 
 // readSecret reads it; "" where there is none yet.
