@@ -85,7 +85,9 @@ func (a *app) forecast() *cobra.Command {
 	c := &cobra.Command{
 		Use: "forecast PLAN", Short: "How sure a plan is: simulated many times with what may go otherwise", Args: cobra.ExactArgs(1),
 		Long: `Simulates the plan many times by the rule by which a run hands frames out, with frame
-times that vary as timed frames did, servers that boot late and tries that fail.`,
+times that vary as timed frames did, servers that boot late and tries that fail. "Kept" is
+when it ends if it is planned anew by itself on the way, as runs before did: time that is
+gained is given back for money, so most end later than by the plan as it is, few late.`,
 		Example: "  rotanex forecast latest\n  rotanex forecast latest --simulations 5000 --seed 7",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			id, err := a.findPlan(cmd.Context(), c, args[0])
@@ -98,9 +100,9 @@ times that vary as timed frames did, servers that boot late and tries that fail.
 			if err != nil {
 				return err
 			}
-			l := listing{columns: []string{"shot", "in time", "deadline", "one in ten by", "half by", "nine in ten by", "rendering|rendering_time_s", "of it opening|opening_time_s"}, records: f}
+			l := listing{columns: []string{"shot", "in time", "deadline", "one in ten by", "half by", "nine in ten by", "kept: half by", "kept: nine in ten", "rendering|rendering_time_s", "of it opening|opening_time_s"}, records: f}
 			for _, s := range f.Shots {
-				l.add(s.Shot, likelihood(s.Chance), atMinute(s.Deadline), atMinute(s.Finish.P10), atMinute(s.Finish.P50), atMinute(s.Finish.P90), inSeconds(s.RenderingS), inSeconds(s.OpeningS))
+				l.add(s.Shot, likelihood(s.Chance), atMinute(s.Deadline), atMinute(s.Finish.P10), atMinute(s.Finish.P50), atMinute(s.Finish.P90), atMinute(s.KeptFinish.P50), atMinute(s.KeptFinish.P90), inSeconds(s.RenderingS), inSeconds(s.OpeningS))
 			}
 			if err := a.show(cmd, l); err != nil || a.config.GetString("output") != "table" {
 				return err
@@ -108,6 +110,10 @@ times that vary as timed frames did, servers that boot late and tries that fail.
 			out := cmd.OutOrStdout()
 			fmt.Fprintf(out, "\nAll in time: %s of %d simulations. Cost: %s, one in ten below %s, nine in ten below %s.\n",
 				forecast.Percent(f.Chance), f.Simulations, money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P10), money(f.Currency, f.Cost.P90))
+			if k := f.KeptFinish; !k.P90.IsZero() {
+				fmt.Fprintf(out, "Kept by itself (policy auto), as runs before went: half end by %s, nine in ten by %s; by this plan as it is %s and %s.\n",
+					atMinute(k.P50), atMinute(k.P90), atMinute(f.Finish.P50), atMinute(f.Finish.P90))
+			}
 			if f.Never > 0 {
 				fmt.Fprintf(out, "In %d simulations frames were left over when all crews had closed.\n", f.Never)
 			}

@@ -62,6 +62,8 @@ type Uncertainty struct {
 	Disruptions disruptions.Rates
 	// Held is what farms have in hand, which is no part of the problem.
 	Held []Held
+	// Endings are how runs end that are planned anew by themselves. Without them, Forecast.Kept is not told.
+	Endings Endings
 	// Rendered is the part of each shot that is done already, by its name. One not named is
 	// begun.
 	Rendered map[string]float64
@@ -123,6 +125,9 @@ type Spread struct {
 	P90 float64 `json:"p90"`
 }
 
+// steps are how many even parts of the simulations Forecast.Finishes has.
+const steps = 41
+
 // Shot is how a shot fared.
 type Shot struct {
 	ID     string  `json:"id"`
@@ -148,6 +153,8 @@ type Forecast struct {
 	MeanCost float64   `json:"mean_cost"` // the expected cost, with what is let on the way
 	Shots    []Shot    `json:"shots"`
 	Finishes []float64 `json:"finishes_s"` // of 41 even steps of the simulations, from the earliest: for a curve
+	// Kept is when it ends if it is planned anew by itself on the way, by Uncertainty.Endings; nil without them.
+	Kept *Kept `json:"kept,omitempty"`
 }
 
 // ErrNothing is that nobody would render anything by a plan: there is nothing to simulate.
@@ -185,7 +192,15 @@ func Simulate(ctx context.Context, p planning.Problem, plan planning.Plan, u Unc
 			break
 		}
 	}
-	return s.sum(ends), nil
+	out := s.sum(ends)
+	if len(u.Endings) > 0 {
+		due := map[string]float64{}
+		for _, x := range s.shots {
+			due[x.id] = x.deadline / 1000
+		}
+		out.Kept = new(out.KeptBy(u.Endings, due))
+	}
+	return out, nil
 }
 
 // simulate makes the simulations from one number to another.
@@ -274,8 +289,8 @@ func (s *setup) sum(ends []ending) Forecast {
 			RenderingS: works[i].rendering / float64(len(ends)), OpeningS: works[i].opening / float64(len(ends)),
 		})
 	}
-	for k := range 41 {
-		out.Finishes = append(out.Finishes, finite(stat.Quantile(float64(k)/40, stat.Empirical, finishes, nil)))
+	for k := range steps {
+		out.Finishes = append(out.Finishes, finite(stat.Quantile(float64(k)/(steps-1), stat.Empirical, finishes, nil)))
 	}
 	return out
 }

@@ -63,8 +63,9 @@ func deadlines(p planning.Problem) map[string]planning.Millis {
 
 // Played is how a weekend went.
 type Played struct {
-	Met      map[string]bool // by shot: it was in time
-	Finish   time.Duration   // after the start, of the last of the planned shots; a thousand hours: never
+	Met      map[string]bool          // by shot: it was in time
+	Ends     map[string]time.Duration // by planned shot: after the start; a thousand hours: never
+	Finish   time.Duration            // of the last of them
 	Cost     float64
 	Changes  int
 	Moved    int // frames that changes moved to other crews
@@ -114,7 +115,7 @@ type finished struct {
 func (w Weekend) Play(ctx context.Context, plan Plan, policy replan.Policy, confidence float64) (Played, error) {
 	p := &play{w: w, cap: plan.Cap, r: rand.New(rand.NewPCG(w.Seed, 11)), now: w.Problem.Start, noticed: map[string]bool{}, used: map[string]bool{}, looked: w.Problem.Start}
 	p.asked = replan.Rest{Deadlines: deadlines(w.Problem), Wanted: confidence, Policy: policy, AcceptProofs: true, Planned: plan.Cost}
-	p.outcome.Met = map[string]bool{}
+	p.outcome.Met, p.outcome.Ends = map[string]bool{}, map[string]time.Duration{}
 	for _, s := range w.Problem.Shots {
 		p.outcome.Frames += s.Frames
 	}
@@ -300,9 +301,10 @@ func (p *play) end() {
 		after := x.Finish.Sub(p.w.Problem.Start)
 		whole := x.Done == s.Frames
 		out.Met[s.ID] = whole && after <= s.Deadline.Duration()
-		if out.Finish = max(out.Finish, after); !whole {
-			out.Finish = 1000 * time.Hour
+		if out.Ends[s.ID] = after; !whole {
+			out.Ends[s.ID] = 1000 * time.Hour
 		}
+		out.Finish = max(out.Finish, out.Ends[s.ID])
 	}
 	if x := p.w.urgent; x != nil {
 		s := p.sim.Shots[p.urgentAt()]

@@ -163,6 +163,29 @@ func TestWhatIsSummedUp(t *testing.T) {
 	assert.Contains(t, out.String(), "100.0 % of 1")
 }
 
+// Runs that are planned anew end anywhere up to their deadlines: by the weekends before that is said of the next.
+func TestWhatWasSeenIsSaidOfTheNext(t *testing.T) {
+	t.Parallel()
+	forecasted := forecast.Forecast{Simulations: 100, Finishes: make([]float64, 41), Shots: []forecast.Shot{{ID: "coda", Finish: forecast.Spread{P10: 90, P50: 100, P90: 110}}}}
+	for i := range forecasted.Finishes {
+		forecasted.Finishes[i] = float64(80 + i)
+	}
+	var all []Weekends
+	for i := range 300 {
+		ends := time.Duration(100+10*(i*7%10)+5) * time.Second
+		played := Played{Ends: map[string]time.Duration{"coda": ends}, Finish: ends}
+		all = append(all, Weekends{
+			Weekend: Weekend{Problem: planning.Problem{Shots: []planning.Shot{{ID: "coda", Deadline: 200_000}}}},
+			Plan:    Plan{Forecast: forecasted}, Played: map[replan.Policy]Played{replan.Off: played, replan.Auto: played},
+		})
+	}
+	for i, part := range []float64{0.5, 0.8, 0.95} {
+		s := Summarize(all, replan.Auto)
+		assert.InDelta(t, part, float64(s.Before[i].Of)/float64(s.Before[i].All), 0.06, part)
+	}
+	assert.Zero(t, Summarize(all, replan.Off).Before[0].Of, "of the plan as it is")
+}
+
 func TestWhoKnowsTakesAHostForAsMuchAsItIs(t *testing.T) {
 	t.Parallel()
 	hour := planning.Millis(3_600_000)

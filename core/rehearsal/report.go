@@ -97,10 +97,12 @@ type Summary struct {
 	Changes  int
 }
 
-// Summarize sums up what a policy came to. Weekends that no plan could render are left out.
+// Summarize sums up what a policy came to. Weekends that no plan could render are left out. When runs end
+// that are planned anew is said of each weekend by what was seen of those before it, as a studio would see it.
 func Summarize(all []Weekends, policy replan.Policy) (out Summary) {
 	out.Before, out.HalfWay = make([]Share, len(quantiles)), make([]Share, len(quantiles))
 	ratios := 0.0
+	var seen []forecast.Ending
 	for _, x := range all {
 		if x.Plan.Forecast.Simulations == 0 {
 			continue
@@ -123,8 +125,10 @@ func Summarize(all []Weekends, policy replan.Policy) (out Summary) {
 			ratios += played.Cost / x.Knowing.Cost
 			out.Compared++
 		}
-		happened(out.Before, x.Plan.Forecast, 0, played.Finish)
-		happened(out.HalfWay, played.HalfWay, played.HalfDone, played.Finish)
+		happened(out.Before, said(policy, x.Plan.Forecast, x.Weekend, seen, 0, 0), 0, played.Finish)
+		happened(out.HalfWay, said(policy, played.HalfWay, x.Weekend, seen, halfWay, played.HalfDone), played.HalfDone, played.Finish)
+		seen = append(seen, ended(x.Plan.Forecast, x.Weekend, played, 0, 0)...)
+		seen = append(seen, ended(played.HalfWay, x.Weekend, played, halfWay, played.HalfDone)...)
 		out.Changes += played.Changes
 		out.Moved.Of += played.Moved
 		out.Moved.All += played.Frames
@@ -133,13 +137,42 @@ func Summarize(all []Weekends, policy replan.Policy) (out Summary) {
 	return out
 }
 
-// happened holds the quantiles of a forecast that was made at a time against the finish.
-func happened(shares []Share, f forecast.Forecast, made, finish time.Duration) {
-	if f.Simulations == 0 {
+const halfWay = 0.5
+
+// due are the deadlines of a weekend's shots in seconds from a time after its start.
+func due(w Weekend, from time.Duration) map[string]float64 {
+	out := map[string]float64{}
+	for _, s := range w.Problem.Shots {
+		out[s.ID] = (s.Deadline.Duration() - from).Seconds()
+	}
+	return out
+}
+
+// said is by when what part of the runs ends, as is told of a forecast: of the schedule as it is, or of one that is
+// planned anew by itself. Nil: nothing was forecast.
+func said(policy replan.Policy, f forecast.Forecast, w Weekend, seen []forecast.Ending, part float64, made time.Duration) []float64 {
+	if policy == replan.Off || f.Simulations == 0 {
+		return f.Finishes
+	}
+	return f.KeptBy(forecast.LearnEndings(seen, part), due(w, made)).Finishes
+}
+
+// ended are the shots of a weekend that was played, beside what was forecast of them.
+func ended(f forecast.Forecast, w Weekend, p Played, part float64, made time.Duration) (out []forecast.Ending) {
+	deadlines := due(w, made)
+	for _, s := range f.Shots {
+		out = append(out, forecast.Ending{Part: part, Finish: s.Finish, Due: deadlines[s.ID], Ended: (p.Ends[s.ID] - made).Seconds()})
+	}
+	return out
+}
+
+// happened holds what was said at a time against the finish.
+func happened(shares []Share, said []float64, made, finish time.Duration) {
+	if said == nil {
 		return
 	}
 	for i, q := range quantiles {
-		by := f.Finishes[q.At]
+		by := said[q.At]
 		shares[i].add(by >= 0 && (finish-made).Seconds() <= by)
 	}
 }

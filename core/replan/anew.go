@@ -93,6 +93,15 @@ func (r *Rest) due() map[string]planning.Millis {
 	return out
 }
 
+// DueS are the same in seconds from now, as forecast.Forecast.KeptBy takes them.
+func (r *Rest) DueS() map[string]float64 {
+	out := map[string]float64{}
+	for id, due := range r.due() {
+		out[id] = due.Duration().Seconds()
+	}
+	return out
+}
+
 // middle is when a schedule ends in the middle of what was simulated; zero: never.
 func middle(p planning.Problem, f forecast.Forecast) time.Time {
 	if f.Simulations == 0 || f.Never*2 >= f.Simulations {

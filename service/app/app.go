@@ -31,6 +31,7 @@ import (
 	"rotanex.example/service/candidates"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/computations"
+	"rotanex.example/service/endings"
 	"rotanex.example/service/events"
 	"rotanex.example/service/farms"
 	"rotanex.example/service/finished"
@@ -155,6 +156,7 @@ type Service struct {
 
 	problems *problems.Problems
 	schedule *schedule.Schedule
+	endings  *endings.Endings
 
 	computations *computations.Computations
 
@@ -289,13 +291,14 @@ func (s *Service) build(ctx context.Context) (err error) {
 		Store: s.store, Clock: s.clock, Hosts: s.hosts, Shots: s.shots, Candidates: s.candidates, Sources: s.sources, Packages: s.packages,
 		Licences: s.licences, Timings: s.timings, Currency: c.Currency, Zone: zone,
 	})
-	s.uncertainty = uncertainty.New(s.store, s.clock, s.timings, s.sources)
+	s.endings = endings.New(s.store)
+	s.uncertainty = uncertainty.New(s.store, s.clock, s.timings, s.sources, s.endings)
 	s.plans = plans.New(plans.Config{
 		Store: s.store, Clock: s.clock, Feed: s.feed, Computations: s.computations, Problems: s.problems,
 		Hosts: s.hosts, Shots: s.shots, Timings: s.timings, Uncertainty: s.uncertainty, Sources: s.sources, Currency: c.Currency, Zone: zone,
 	})
 	s.schedule = schedule.New(schedule.Config{
-		Store: s.store, Clock: s.clock, Feed: s.feed, Jobs: s.jobs, Asked: s.computations, Runs: s.runs, Plans: s.plans, Problems: s.problems, Sources: s.sources,
+		Store: s.store, Clock: s.clock, Feed: s.feed, Jobs: s.jobs, Asked: s.computations, Runs: s.runs, Plans: s.plans, Problems: s.problems, Sources: s.sources, Endings: s.endings,
 		Currency: c.Currency, Log: c.Log,
 	})
 	box, err := secrets.New(c.Key)

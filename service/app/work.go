@@ -39,6 +39,7 @@ func (s *Service) work(wait *leniency) []loops.Work {
 		{Name: "what is to be told", Every: 2 * time.Second, Within: 30 * time.Second, Do: s.notify.Sweep},
 		{Name: "money", Every: 5 * time.Second, Within: 30 * time.Second, Do: alerts.New(s.store, s.clock, s.feed, s.runs, s.accounts, s.config.Log).Sweep},
 		{Name: "what runs came to", Every: time.Minute, Within: 50 * time.Second, Do: settled.NewSweeper(s.store, s.clock, s.runs.Settle, s.accounts.Settle).Sweep},
+		{Name: "when runs ended", Every: time.Minute, Within: 50 * time.Second, Do: s.endings.Sweep},
 		{Name: "previews", Every: previews.Every, Within: 30 * time.Second, Do: previews.New(s.store, s.pictures, s.config.Log).Sweep},
 		{Name: "flicker", Every: flicker.Every, Within: time.Minute, Do: flicker.New(s.store, s.clock, s.pictures, s.accounts.Tallies(), s.config.Log).Sweep},
 		{Name: "samples", Every: 10 * time.Minute, Within: 5 * time.Minute, Do: s.samples.Thin},

@@ -221,9 +221,14 @@ func showForecast(of Plan, kept answerOfForecast) (api.PlanForecast, error) {
 	for i, s := range f.Shots {
 		out.Shots = append(out.Shots, api.ShotForecast{Shot: s.ID, Chance: s.Chance, Deadline: at(of.Notes.Deadline(problem.Shots[i]).Duration().Seconds()), Finish: times(s.Finish), RenderingS: s.RenderingS, OpeningS: s.OpeningS})
 	}
-	for _, s := range f.Finishes {
-		if s >= 0 {
-			out.Curve = append(out.Curve, at(s))
+	curve := func(finishes []float64) []time.Time {
+		return httpapi.Each(slices.DeleteFunc(slices.Clone(finishes), func(s float64) bool { return s < 0 }), at)
+	}
+	out.Curve = curve(f.Finishes)
+	if k := f.Kept; k != nil {
+		out.KeptFinish, out.KeptCurve = times(k.Finish), curve(k.Finishes)
+		for i, s := range k.Shots {
+			out.Shots[i].KeptFinish = times(s)
 		}
 	}
 	return out, nil

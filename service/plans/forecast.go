@@ -9,9 +9,6 @@ import (
 	"rotanex.example/service/httpapi"
 )
 
-// asItIs is what a finish does not say: measured on made-up weekends, see docs/planning.md.
-const asItIs = "finish: of this plan as it is; a run that is planned anew by itself takes what is cheaper and still in time on the way, so most end later than half of the simulations do, up to their deadlines"
-
 // simulate answers the question of how sure a plan is.
 func (p *Plans) simulate(ctx context.Context, question []byte, say questions.Progress) (any, error) {
 	var q ofPlan
@@ -41,5 +38,5 @@ func (p *Plans) forecastOf(ctx context.Context, record Plan, options forecast.Op
 	options.MayLet = record.Notes.Ask.MayLet().Float()
 	options.Progress = func(done, all int) { say(done, all, "simulating the plan") }
 	f, err := forecast.Simulate(ctx, problem, plan, uncertainty, record.Notes.Deadlines, options)
-	return answerOfForecast{Forecast: f, Seed: options.Seed, RestsOn: append(restsOn, asItIs)}, err
+	return answerOfForecast{Forecast: f, Seed: options.Seed, RestsOn: restsOn}, err
 }

@@ -128,6 +128,9 @@ func outlookRecord(o standing.Outlook) api.Outlook {
 	if o.Finish != nil {
 		out.Finish = o.Finish.UTC()
 	}
+	if k := o.Kept; k != nil {
+		out.KeptFinish = api.TimeSpread{P10: k.P10, P50: k.P50, P90: k.P90}
+	}
 	if o.MayLet != nil {
 		out.MayLet = *o.MayLet
 	}

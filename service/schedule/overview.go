@@ -7,13 +7,14 @@ import (
 	"rotanex.example/core/dispatch"
 	"rotanex.example/core/replan"
 	"rotanex.example/service/bookings"
+	"rotanex.example/service/standing"
 )
 
 // overview is what every crew still has to do in all open runs, and when.
 func (s *Schedule) overview(ctx context.Context) (now time.Time, work []replan.Work, err error) {
 	now = s.Clock.Now()
 	db := s.Store.WithContext(ctx)
-	inHand, err := rendering(db)
+	inHand, err := standing.Rendering(db)
 	if err != nil {
 		return now, nil, err
 	}

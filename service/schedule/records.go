@@ -11,6 +11,7 @@ import (
 
 	"rotanex.example/core/planning"
 	"rotanex.example/core/replan"
+	"rotanex.example/service/endings"
 	"rotanex.example/service/hosts"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/runs"
@@ -24,6 +25,7 @@ type Looked struct {
 	Finish   *time.Time        // nil: never
 	Wanted   *float64          // chance that was asked for
 	MayLet   *string           // what the chance reckons with for servers on the way
+	Kept     *endings.Kept     `gorm:"serializer:json"` // when it ends as it is planned anew; nil: it is not
 	Seen     map[string]string `gorm:"serializer:json"` // see world
 }
 
@@ -89,7 +91,7 @@ func looked(tx *gorm.DB, run uuid.UUID) (out Looked, found bool, err error) {
 
 // note keeps how a run was seen.
 func note(tx *gorm.DB, l Looked) error {
-	return tx.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "run_id"}}, DoUpdates: clause.AssignmentColumns([]string{"looked_at", "chance", "finish", "wanted", "may_let", "seen"})}).Create(&l).Error
+	return tx.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "run_id"}}, DoUpdates: clause.AssignmentColumns([]string{"looked_at", "chance", "finish", "wanted", "may_let", "kept", "seen"})}).Create(&l).Error
 }
 
 // latest is the last change of a run; an empty one where there is none.
@@ -139,26 +141,6 @@ func (s *Schedule) change(ctx context.Context, run, id uuid.UUID) (out Change, e
 func settle(tx *gorm.DB, id uuid.UUID, from, state State, by string, at time.Time) (bool, error) {
 	done := tx.Model(&Change{}).Where("id = ? AND state = ?", id, from).Updates(map[string]any{"state": state, "decided_by": by, "decided_at": at})
 	return done.RowsAffected > 0, done.Error
-}
-
-// inHand is frames of one shot that one crew renders now.
-type inHand struct {
-	RunID      uuid.UUID
-	Shot, Host string
-	Crew       string
-	Devices    []string `gorm:"serializer:json"`
-	Frames     int
-	Since      time.Time
-	FrameS     float64
-	Nodes      int
-	Farm       bool
-}
-
-func rendering(tx *gorm.DB) (out []inHand, err error) {
-	return out, tx.Raw(`SELECT f.run_id, f.shot, f.host, f.crew, coalesce(f.devices, '[]') AS devices, count(*) AS frames, min(f.leased_at) AS since,
-			coalesce(max(b.frame_s), 0) AS frame_s, coalesce(max(b.nodes), 1) AS nodes, j.id IS NOT NULL AS farm
-		FROM frames f JOIN runs r ON r.id = f.run_id LEFT JOIN bookings b ON b.id = f.booking_id LEFT JOIN farm_jobs j ON j.booking_id = f.booking_id
-		WHERE f.state = 'rendering' AND r.kind = 'run' GROUP BY 1, 2, 3, 4, 5, j.id ORDER BY 3, 4`).Scan(&out).Error
 }
 
 // world is what bears on a run's schedule and comes from outside of it, each thing with how

@@ -21,11 +21,13 @@ import (
 	"github.com/google/uuid"
 	"gorm.io/gorm"
 
+	"rotanex.example/core/dispatch"
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/pricing"
 	"rotanex.example/core/replan"
 	"rotanex.example/service/clock"
 	"rotanex.example/service/computations"
+	"rotanex.example/service/endings"
 	"rotanex.example/service/events"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/jobs"
@@ -64,6 +66,7 @@ type Config struct {
 	Plans    *plans.Plans
 	Problems *problems.Problems
 	Sources  *sources.Sources
+	Endings  *endings.Endings
 	Currency string
 	Log      *slog.Logger
 }
@@ -150,7 +153,7 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 	seen, err := s.expect(ctx, run)
 	switch {
 	case refused(err): // nothing of it waits, or it cannot be planned for want of something
-		last.Chance, last.Finish, last.Seen = nil, nil, world
+		last.Chance, last.Finish, last.Kept, last.Seen = nil, nil, nil, world
 		return note(db, last)
 	case err != nil:
 		s.Log.Warn("looking at the schedule", "run", of, "error", err)
@@ -159,6 +162,11 @@ func (s *Schedule) look(ctx context.Context, id string) error {
 	last.Chance, last.Finish, last.Wanted, last.MayLet = &seen.present.Chance, known(seen.present.Finish), &seen.Wanted, nil
 	if may := seen.MayLet(); !may.IsZero() {
 		last.MayLet = new(text(may))
+	}
+	if last.Kept = nil; run.Priority != dispatch.Backlog { // which has no deadline
+		if last.Kept, err = s.Endings.Tell(ctx, run.ID, last.LookedAt, &seen.Rest, last.Seen["deadline"] != world["deadline"]); err != nil {
+			return err
+		}
 	}
 	if err := note(db, last); err != nil {
 		return err

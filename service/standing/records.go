@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 
 	"rotanex.example/core/frames"
+	"rotanex.example/service/endings"
 	"rotanex.example/service/httpapi"
 	"rotanex.example/service/queue"
 	"rotanex.example/service/states"
@@ -142,13 +143,35 @@ type Outlook struct {
 	Chance   *float64
 	Finish   *time.Time
 	MayLet   *string
-	Asks     int // proposals that wait for a person
+	Kept     *endings.Kept `gorm:"serializer:json"`
+	Asks     int           // proposals that wait for a person
 }
 
 // ReadOutlook reads a run's.
 func ReadOutlook(tx *gorm.DB, run uuid.UUID) (o Outlook, err error) {
-	return o, tx.Raw(`SELECT s.looked_at, s.chance, s.finish, s.may_let, (SELECT count(*) FROM schedule_changes c WHERE c.run_id = r.id AND c.state = 'proposed') AS asks
+	return o, tx.Raw(`SELECT s.looked_at, s.chance, s.finish, s.may_let, s.kept, (SELECT count(*) FROM schedule_changes c WHERE c.run_id = r.id AND c.state = 'proposed') AS asks
 		FROM runs r LEFT JOIN schedules s ON s.run_id = r.id WHERE r.id = ?`, run).Scan(&o).Error
+}
+
+// InHand is frames of one shot that one crew renders now.
+type InHand struct {
+	RunID      uuid.UUID
+	Shot, Host string
+	Crew       string
+	Devices    []string `gorm:"serializer:json"`
+	Frames     int
+	Since      time.Time
+	FrameS     float64
+	Nodes      int
+	Farm       bool
+}
+
+// Rendering reads what of runs is being rendered, by crew.
+func Rendering(tx *gorm.DB) (out []InHand, err error) {
+	return out, tx.Raw(`SELECT f.run_id, f.shot, f.host, f.crew, coalesce(f.devices, '[]') AS devices, count(*) AS frames, min(f.leased_at) AS since,
+			coalesce(max(b.frame_s), 0) AS frame_s, coalesce(max(b.nodes), 1) AS nodes, j.id IS NOT NULL AS farm
+		FROM frames f JOIN runs r ON r.id = f.run_id LEFT JOIN bookings b ON b.id = f.booking_id LEFT JOIN farm_jobs j ON j.booking_id = f.booking_id
+		WHERE f.state = 'rendering' AND r.kind = 'run' GROUP BY 1, 2, 3, 4, 5, j.id ORDER BY 3, 4`).Scan(&out).Error
 }
 
 // LastDone is when a run's last frames were done, so many of them, newest first.

@@ -16,6 +16,7 @@ import (
 	"rotanex.example/core/planning"
 	"rotanex.example/service/accounts"
 	"rotanex.example/service/clock"
+	"rotanex.example/service/endings"
 	"rotanex.example/service/problems"
 	"rotanex.example/service/sources"
 	"rotanex.example/service/store"
@@ -28,11 +29,12 @@ type Uncertainty struct {
 	clock   clock.Clock
 	timings *timings.Timings
 	sources *sources.Sources
+	endings *endings.Endings
 }
 
 // New makes it.
-func New(s *store.Store, c clock.Clock, t *timings.Timings, from *sources.Sources) *Uncertainty {
-	return &Uncertainty{s, c, t, from}
+func New(s *store.Store, c clock.Clock, t *timings.Timings, from *sources.Sources, e *endings.Endings) *Uncertainty {
+	return &Uncertainty{s, c, t, from, e}
 }
 
 // fewest is how many timed frames of a shot, or tries on a host, it takes to go by
@@ -55,6 +57,16 @@ func (d *Uncertainty) Of(ctx context.Context, problem planning.Problem, n proble
 		u.Disruptions.UrgentEvery = 0 // nothing is more urgent
 	}
 	restsOn = append(restsOn, about(u.Disruptions))
+	if n.Ask != nil && !n.Ask.Backlog() {
+		waiting, said := 0, ""
+		for _, x := range problem.Shots {
+			waiting += x.Frames
+		}
+		if u.Endings, said, err = d.endings.Of(ctx, n.Ask.Run, waiting); err != nil {
+			return u, restsOn, err
+		}
+		restsOn = append(restsOn, said)
+	}
 	known, err := d.timings.Know(ctx)
 	if err != nil || known == nil {
 		return u, restsOn, err

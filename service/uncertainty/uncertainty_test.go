@@ -43,7 +43,7 @@ func TestWhatUpsetRunsIsSeenInTheTriesOfOnesOwnHosts(t *testing.T) {
 	add("ebb", "done", six, time.Hour, time.Hour, time.Hour)
 	add("eddy", "done", six.Add(-100*24*time.Hour), time.Hour)
 
-	d := New(db, clock.Wall(), nil, nil)
+	d := New(db, clock.Wall(), nil, nil, nil)
 	tries, err := d.triesSince(t.Context(), six.Add(-remembered))
 	require.NoError(t, err)
 	require.Len(t, tries, 17)

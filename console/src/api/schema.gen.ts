@@ -3119,6 +3119,10 @@ export interface components {
             shots: components["schemas"]["ShotForecast"][];
             /** @description Finishes of even steps of the simulations, the earliest first; without those that never finished */
             curve: string[];
+            /** @description When it ends if it is planned anew by itself on the way (policy auto), as runs did before: most later than this plan by itself, few late */
+            kept_finish?: components["schemas"]["TimeSpread"];
+            /** @description The same of even steps */
+            kept_curve?: string[];
             /** @description Where its doubts come from */
             rests_on?: string[];
         };
@@ -3178,6 +3182,8 @@ export interface components {
             /** Format: date-time */
             deadline: string;
             finish: components["schemas"]["TimeSpread"];
+            /** @description If it is planned anew by itself on the way */
+            kept_finish?: components["schemas"]["TimeSpread"];
             /**
              * Format: double
              * @description Crews' time that goes into its frames, in the mean of the simulations: opening scenes and tries that fail included
@@ -3374,6 +3380,8 @@ export interface components {
              * @description In the middle of what was simulated; none: never
              */
             finish?: string;
+            /** @description When it ends as it is planned anew by itself on the way, as runs did before; none: it is not */
+            kept_finish?: components["schemas"]["TimeSpread"];
             /** @description What of the run's cap the chance reckons with for servers that are let on the way; without it, none */
             may_let?: components["schemas"]["Money"];
             /** @description Changes that wait for a person */

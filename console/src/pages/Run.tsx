@@ -161,6 +161,9 @@ function Figures({ run }: { run: Run }) {
             run.deadline &&
             run.outlook?.chance !== undefined &&
             `${chance(run.outlook.chance)} to be in time${run.outlook.may_let ? `, with up to ${money(run.currency, run.outlook.may_let)} more` : ""}`,
+          !isOver(run) &&
+            run.outlook?.kept_finish?.p90 &&
+            `as runs before went, half end by ${moment(run.outlook.kept_finish.p50)}, nine in ten by ${moment(run.outlook.kept_finish.p90)}`,
           against
             ? `${against.text}; deadline ${moment(run.deadline)}`
             : `${run.deadline ? "" : "no deadline; "}planned ${moment(run.planned_finish)}`,

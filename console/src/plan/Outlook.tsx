@@ -1,8 +1,8 @@
 import { Box, Grid, Stack, Text, useToken } from "@chakra-ui/react";
-import { Area, AreaChart, CartesianGrid, ReferenceLine, ResponsiveContainer, XAxis, YAxis } from "recharts";
+import { Area, CartesianGrid, ComposedChart, Line, ReferenceLine, ResponsiveContainer, XAxis, YAxis } from "recharts";
 import type { Schemas } from "../api/client";
 import { useForecast } from "../api/queries";
-import { chance, drift, length, moment, money, timeOfDay } from "../parts/format";
+import { chance, drift, length, moment, money, none, timeOfDay } from "../parts/format";
 import { List } from "../parts/List";
 import { Figure, Sheet } from "../parts/Page";
 import { Shown } from "../parts/States";
@@ -37,9 +37,12 @@ function near(t: string | undefined, deadline: string | undefined) {
 
 function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
   const [muted, line, done, failed] = useToken("colors", ["fg.muted", "line", "done", "failed"]);
-  const points = f.curve.map((t, i) => ({ at: Date.parse(t), part: (100 * i) / 40 }));
+  const parts = (times: string[]) => times.map((t, i) => ({ at: Date.parse(t), part: (100 * i) / 40 }));
+  const alone = parts(f.curve);
+  const kept = f.kept_curve?.length ? parts(f.kept_curve) : undefined;
+  const finish = kept && f.kept_finish ? f.kept_finish : f.finish;
   const [rendering, opening] = [total(f.shots.map((s) => s.rendering_s)), total(f.shots.map((s) => s.opening_s))];
-  const late = f.finish.p90 && plan.deadline ? drift(f.finish.p90, plan.deadline) : undefined;
+  const late = finish.p90 && plan.deadline ? drift(finish.p90, plan.deadline) : undefined;
   return (
     <Stack gap="4">
       <Grid templateColumns="repeat(3, 1fr)" gap="5">
@@ -51,8 +54,13 @@ function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
         />
         <Figure
           label="Half are done by"
-          value={f.finish.p50 ? moment(f.finish.p50) : "not-started"}
-          beside={f.finish.p90 ? `nine in ten by ${moment(f.finish.p90)}` : "more than one in ten never"}
+          value={finish.p50 ? moment(finish.p50) : none}
+          beside={[
+            finish.p90 ? `nine in ten by ${moment(finish.p90)}` : "more than one in ten never",
+            kept && f.finish.p50 && `by this plan as it is half by ${near(f.finish.p50, finish.p50)}`,
+          ]
+            .filter(Boolean)
+            .join("; ")}
           alarm={late?.late}
         />
         <Figure
@@ -61,10 +69,10 @@ function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
           beside={`nine in ten less than ${money(plan.currency, f.cost.p90)}`}
         />
       </Grid>
-      {points.length > 2 && (
+      {alone.length > 2 && (
         <figure aria-label="Part of the simulations that are finished, by time" style={{ height: 170 }}>
           <ResponsiveContainer width="100%" height="100%">
-            <AreaChart data={points} margin={{ top: 6, right: 16, bottom: 4, left: 0 }}>
+            <ComposedChart data={kept ?? alone} margin={{ top: 6, right: 16, bottom: 4, left: 0 }}>
               <CartesianGrid stroke={line} vertical={false} />
               <XAxis
                 dataKey="at"
@@ -87,10 +95,26 @@ function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
                 ticks={[0, 50, 100]}
               />
               <Area dataKey="part" stroke={done} fill={done} fillOpacity={0.18} isAnimationActive={false} />
+              {kept && (
+                <Line
+                  data={alone}
+                  dataKey="part"
+                  stroke={muted}
+                  strokeDasharray="4 3"
+                  dot={false}
+                  isAnimationActive={false}
+                />
+              )}
               {plan.deadline && <ReferenceLine x={Date.parse(plan.deadline)} stroke={failed} strokeWidth={2} />}
-            </AreaChart>
+            </ComposedChart>
           </ResponsiveContainer>
         </figure>
+      )}
+      {kept && (
+        <Text fontSize="sm" color="fg.muted">
+          Filled: as the schedule is kept by itself, by how earlier runs ended. It uses the time that there is to save
+          money. Dashed: this plan as it is. The line is the deadline.
+        </Text>
       )}
       {f.shots.length > 1 && (
         <List
@@ -100,8 +124,8 @@ function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
           columns={[
             { name: "Shot", cell: (s) => s.shot },
             { name: "In time", cell: (s) => chance(s.chance), right: true },
-            { name: "Half by", cell: (s) => near(s.finish.p50, plan.deadline) },
-            { name: "Nine in ten by", cell: (s) => near(s.finish.p90, plan.deadline) },
+            { name: "Half by", cell: (s) => near((s.kept_finish ?? s.finish).p50, plan.deadline) },
+            { name: "Nine in ten by", cell: (s) => near((s.kept_finish ?? s.finish).p90, plan.deadline) },
           ]}
         />
       )}

@@ -1,0 +1,89 @@
+package forecast_test
+
+import (
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+
+	"rotanex.example/core/forecast"
+)
+
+// A run whose runs before ended about the deadline is said to end about it, in the parts in which they did.
+func TestWhatIsSaidOfAPartHappensInThatPart(t *testing.T) {
+	t.Parallel()
+	r := rand.New(rand.NewPCG(1, 1))
+	var seen []forecast.Ending
+	draw := func() forecast.Ending {
+		middle := 1000 + 9000*r.Float64()
+		e := forecast.Ending{Finish: forecast.Spread{P10: 0.9 * middle, P50: middle, P90: 1.2 * middle}, Due: middle * (1.3 + r.Float64())}
+		e.Ended = middle + (e.Due-middle)*(0.7+0.3*r.Float64()) // most of the time is used
+		if r.Float64() < 0.1 {
+			e.Ended = e.Due + 60 // one in ten is late
+		}
+		return e
+	}
+	for range 300 {
+		seen = append(seen, draw())
+	}
+	endings := forecast.LearnEndings(seen, 0)
+	inside := map[float64]int{}
+	const runs = 2000
+	for range runs {
+		e := draw()
+		f := forecast.Forecast{Shots: []forecast.Shot{{ID: "orrery-010", Finish: e.Finish}}}
+		kept := f.KeptBy(endings, map[string]float64{"orrery-010": e.Due})
+		for _, part := range []float64{0.5, 0.8, 0.95} {
+			if e.Ended <= kept.Finishes[int(part*40)] {
+				inside[part]++
+			}
+		}
+	}
+	for part, n := range inside {
+		assert.InDelta(t, part, float64(n)/runs, 0.04, "%g", part)
+	}
+	assert.Equal(t, forecast.LearnEndings(nil, 0.5), forecast.LearnEndings(seen, 0.5), "what was forecast at the start tells nothing of half-way")
+}
+
+func TestKeptIsInOrder(t *testing.T) {
+	t.Parallel()
+	rapid.Check(t, func(t *rapid.T) {
+		second := rapid.Float64Range(0, 1e6)
+		spread := func() forecast.Spread {
+			list := []float64{second.Draw(t, "p10"), second.Draw(t, "p50"), second.Draw(t, "p90")}
+			slices.Sort(list)
+			s := forecast.Spread{P10: list[0], P50: list[1], P90: list[2]}
+			if rapid.Bool().Draw(t, "one in ten never") {
+				s.P90 = -1
+			}
+			if rapid.IntRange(0, 9).Draw(t, "half never") == 0 {
+				s.P50, s.P90 = -1, -1
+			}
+			return s
+		}
+		f, due, never := forecast.Forecast{}, map[string]float64{}, false
+		for _, id := range []string{"a", "b", "c"}[:rapid.IntRange(1, 3).Draw(t, "shots")] {
+			f.Shots = append(f.Shots, forecast.Shot{ID: id, Finish: spread()})
+			due[id] = second.Draw(t, "due")
+			never = never || f.Shots[len(f.Shots)-1].Finish.P50 < 0
+		}
+		var seen []forecast.Ending
+		for range rapid.IntRange(0, 30).Draw(t, "seen") {
+			seen = append(seen, forecast.Ending{Part: rapid.Float64Range(0, 1).Draw(t, "part"), Finish: spread(), Due: second.Draw(t, "due"), Ended: second.Draw(t, "ended")})
+		}
+		kept := f.KeptBy(forecast.LearnEndings(seen, rapid.Float64Range(0, 1).Draw(t, "part")), due)
+		if never {
+			assert.Equal(t, -1.0, kept.Finish.P50)
+			return
+		}
+		assert.True(t, slices.IsSorted(kept.Finishes), "%v", kept.Finishes)
+		assert.LessOrEqual(t, kept.Finish.P10, kept.Finish.P50)
+		assert.LessOrEqual(t, kept.Finish.P50, kept.Finish.P90)
+		assert.GreaterOrEqual(t, kept.Finishes[0], 0.0)
+		for _, s := range kept.Shots {
+			assert.LessOrEqual(t, s.P90, kept.Finish.P90, "the whole ends with the last")
+		}
+	})
+}
