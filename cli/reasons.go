@@ -112,7 +112,7 @@ gained is given back for money, so most end later than by the plan as it is, few
 				forecast.Percent(f.Chance), f.Simulations, money(f.Currency, f.Cost.P50), money(f.Currency, f.Cost.P10), money(f.Currency, f.Cost.P90))
 			if k := f.KeptFinish; !k.P90.IsZero() {
 				fmt.Fprintf(out, "Kept by itself (policy auto), as runs before went: half end by %s, nine in ten by %s; by this plan as it is %s and %s.\n",
-					atMinute(k.P50), atMinute(k.P90), atMinute(f.Finish.P50), atMinute(f.Finish.P90))
+					minute(k.P50), minute(k.P90), minute(f.Finish.P50), minute(f.Finish.P90))
 			}
 			if f.Never > 0 {
 				fmt.Fprintf(out, "In %d simulations frames were left over when all crews had closed.\n", f.Never)

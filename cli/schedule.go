@@ -226,9 +226,6 @@ func outlookText(r api.Run) string {
 			said += fmt.Sprintf(", with up to %s %s for servers on the way", r.Currency, o.MayLet)
 		}
 	}
-	if k := o.KeptFinish; !k.P90.IsZero() {
-		said += fmt.Sprintf("; as runs before went, half end by %s, nine in ten by %s", moment(k.P50), moment(k.P90))
-	}
 	said += ", as of " + moment(o.At)
 	switch r.Policy {
 	case api.PolicyAsk:

@@ -205,8 +205,12 @@ func drawRun(out io.Writer, r api.Run, frames api.FrameMap, width, height int) {
 	if said := outlookText(r); said != "" && !r.Deadline.IsZero() {
 		fmt.Fprintf(out, "in time   %s\n", said)
 	}
-	fmt.Fprintf(out, "money     %s so far, planned %s\n", money(r.Currency, r.CostSoFar), money(r.Currency, r.PlannedCost))
 	lines := 6
+	if k := r.Outlook.KeptFinish; !over(r) && !k.P90.IsZero() {
+		lines++
+		fmt.Fprintf(out, "kept      half of earlier runs would end by %s, nine in ten by %s\n", minute(k.P50), minute(k.P90))
+	}
+	fmt.Fprintf(out, "money     %s so far, planned %s\n", money(r.Currency, r.CostSoFar), money(r.Currency, r.PlannedCost))
 	for _, x := range r.Waiting {
 		line := nextStep(x)
 		fmt.Fprintln(out, text.Colors{text.FgRed, text.Bold}.Sprint("needs you ")+clip(line, width-11))

@@ -88,9 +88,27 @@ type Demo struct {
 	late      error // by how much the deadline was missed; nil: it was not
 }
 
+// errOver is that a demo was cut off before its run began, so long ago that its weekend is over: clocks that
+// were started go on.
+var errOver = errors.New("the demo in the state folder was cut off before its run began, and its weekend is over")
+
 // Run does the demo. It returns nil when everything that was to be rendered was
 // rendered, checked and downloaded, and with Once in time as well.
-func Run(ctx context.Context, c Config) (err error) {
+func Run(ctx context.Context, c Config) error {
+	err := play(ctx, c)
+	if !errors.Is(err, errOver) {
+		return err
+	}
+	for _, name := range []string{"postgres", "pictures", "agents", "frames", "outside", "proofs", "logs", "secrets.key", "admin-token"} {
+		if err := os.RemoveAll(filepath.Join(c.State, name)); err != nil {
+			return err
+		}
+	}
+	return play(ctx, c)
+}
+
+// play is a demo from its start, or from where it was cut off.
+func play(ctx context.Context, c Config) (err error) {
 	d := &Demo{Config: c}
 	if d.State, err = filepath.Abs(d.State); err != nil {
 		return err

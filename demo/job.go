@@ -15,6 +15,18 @@ import (
 	"rotanex.example/cli"
 )
 
+// beginsBy is how long after its clock's start a run may begin: the story is of a Friday evening.
+const beginsBy = 6 * time.Hour
+
+func (d *Demo) weekendIsOver(ctx context.Context) (bool, error) {
+	start, err := time.Parse(time.RFC3339, clockStart)
+	if err != nil {
+		return false, err
+	}
+	s, err := asked[api.Session](d, ctx, "whoami")
+	return s.Clock.Now.Sub(start) > beginsBy, err
+}
+
 // job does the main job, step by step, and leaves out what stands from before.
 func (d *Demo) job(ctx context.Context) error {
 	run, found, err := d.ownRun(ctx)
@@ -24,6 +36,12 @@ func (d *Demo) job(ctx context.Context) error {
 	if found {
 		d.say("The run of before stands: %s", run.State)
 	} else {
+		if over, err := d.weekendIsOver(ctx); err != nil {
+			return err
+		} else if over {
+			d.say("A demo was cut off here before its run began, and its weekend is over by its clock: beginning afresh")
+			return errOver
+		}
 		if err := d.time(ctx); err != nil {
 			return err
 		}

@@ -117,6 +117,10 @@ func TestAPlanKeepsWhatWasAsked(t *testing.T) {
 	require.NotNil(t, plan.Chance)
 	f := must[api.PlanForecast](t)(h.admin().ForecastPlan(t.Context(), plan.Id, &api.ForecastPlanParams{}))
 	assert.InDelta(t, f.Chance, *plan.Chance, 1e-9, "the chance beside the status is its forecast's")
+	assert.False(t, f.KeptFinish.P50.IsZero())
+	assert.True(t, f.KeptFinish.P50.After(f.Finish.P50), "time that is left is used for money")
+	assert.Contains(t, strings.Join(f.RestsOn, "\n"), "none of yours has ended")
+	assert.Contains(t, h.good("forecast", "latest"), "Kept by itself (policy auto), as runs before went: half end by ")
 	list := must[api.PlanList](t)(h.admin().ListPlans(t.Context(), &api.ListPlansParams{}))
 	assert.Equal(t, plan.Chance, list.Items[0].Chance)
 }

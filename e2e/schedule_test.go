@@ -161,7 +161,11 @@ func TestADeadlineIsMoved(t *testing.T) {
 	h.passes(clock, own, run, func() bool { return h.run(run).Outlook.Chance != nil })
 	assert.GreaterOrEqual(t, *h.run(run).Outlook.Chance, 0.95)
 	assert.Equal(t, "5.00", h.run(run).Outlook.MayLet)
-	assert.Contains(t, h.good("runs", "show", "latest"), "with up to EUR 5.00 for servers on the way")
+	kept := h.run(run).Outlook.KeptFinish
+	assert.WithinRange(t, kept.P50, h.now(), h.run(run).Deadline.Add(time.Minute), "it ends in time, if late")
+	said := h.good("runs", "show", "latest")
+	assert.Contains(t, said, "with up to EUR 5.00 for servers on the way")
+	assert.Contains(t, said, "half of earlier runs would end by ")
 	assert.Empty(t, h.run(run).Servers, "there is time enough without")
 	assert.Contains(t, h.bad("runs", "deadline", "latest", "2020-01-01T09:00:00Z"), "is past")
 	b := h.open("light")

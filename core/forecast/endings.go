@@ -67,6 +67,17 @@ func (e Endings) at(part float64, s Spread, due float64) float64 {
 	return math.Max(0, s.P50+e.quantile(part)*s.stretch(due))
 }
 
+// orLate keeps what simulations have late: runs before may have had less to fear.
+func orLate(kept, simulated, due float64) float64 {
+	switch {
+	case kept < 0 || simulated < 0:
+		return -1
+	case simulated > due:
+		return math.Max(kept, simulated)
+	}
+	return kept
+}
+
 // quantile is the score below which a part of them lies, between two of them in proportion.
 func (e Endings) quantile(part float64) float64 {
 	at := part*float64(len(e)) - 0.5
@@ -89,8 +100,7 @@ func (f Forecast) KeptBy(e Endings, due map[string]float64) Kept {
 	if len(f.Shots) == 0 { // what farms have in hand is not planned anew
 		return Kept{Finish: f.Finish, Finishes: f.Finishes}
 	}
-	spread := func(at func(part float64) float64) Spread { return Spread{at(0.1), at(0.5), at(0.9)} }
-	last := func(part float64) (out float64) {
+	last, all := 0.0, func(part float64) (out float64) {
 		for _, s := range f.Shots {
 			t := e.at(part, s.Finish, due[s.ID])
 			if t < 0 {
@@ -100,12 +110,18 @@ func (f Forecast) KeptBy(e Endings, due map[string]float64) Kept {
 		}
 		return out
 	}
-	out := Kept{Finish: spread(last)}
-	for _, s := range f.Shots {
-		out.Shots = append(out.Shots, spread(func(part float64) float64 { return e.at(part, s.Finish, due[s.ID]) }))
+	for _, d := range due {
+		last = max(last, d)
 	}
-	for k := range steps {
-		out.Finishes = append(out.Finishes, last(float64(k)/(steps-1)))
+	spread := func(at func(part float64) float64, s Spread, due float64) Spread {
+		return Spread{orLate(at(0.1), s.P10, due), orLate(at(0.5), s.P50, due), orLate(at(0.9), s.P90, due)}
+	}
+	out := Kept{Finish: spread(all, f.Finish, last)}
+	for _, s := range f.Shots {
+		out.Shots = append(out.Shots, spread(func(part float64) float64 { return e.at(part, s.Finish, due[s.ID]) }, s.Finish, due[s.ID]))
+	}
+	for k, simulated := range f.Finishes {
+		out.Finishes = append(out.Finishes, orLate(all(float64(k)/(steps-1)), simulated, last))
 	}
 	return out
 }

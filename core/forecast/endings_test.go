@@ -33,7 +33,7 @@ func TestWhatIsSaidOfAPartHappensInThatPart(t *testing.T) {
 	const runs = 2000
 	for range runs {
 		e := draw()
-		f := forecast.Forecast{Shots: []forecast.Shot{{ID: "orrery-010", Finish: e.Finish}}}
+		f := forecast.Forecast{Shots: []forecast.Shot{{ID: "orrery-010", Finish: e.Finish}}, Finish: e.Finish, Finishes: make([]float64, 41)}
 		kept := f.KeptBy(endings, map[string]float64{"orrery-010": e.Due})
 		for _, part := range []float64{0.5, 0.8, 0.95} {
 			if e.Ended <= kept.Finishes[int(part*40)] {
@@ -63,7 +63,12 @@ func TestKeptIsInOrder(t *testing.T) {
 			}
 			return s
 		}
-		f, due, never := forecast.Forecast{}, map[string]float64{}, false
+		f, due, never := forecast.Forecast{Finish: spread()}, map[string]float64{}, false
+		for range 41 {
+			f.Finishes = append(f.Finishes, second.Draw(t, "simulated"))
+		}
+		slices.Sort(f.Finishes)
+		f.Finishes[40] = -1 // one never ends
 		for _, id := range []string{"a", "b", "c"}[:rapid.IntRange(1, 3).Draw(t, "shots")] {
 			f.Shots = append(f.Shots, forecast.Shot{ID: id, Finish: spread()})
 			due[id] = second.Draw(t, "due")
@@ -74,16 +79,23 @@ func TestKeptIsInOrder(t *testing.T) {
 			seen = append(seen, forecast.Ending{Part: rapid.Float64Range(0, 1).Draw(t, "part"), Finish: spread(), Due: second.Draw(t, "due"), Ended: second.Draw(t, "ended")})
 		}
 		kept := f.KeptBy(forecast.LearnEndings(seen, rapid.Float64Range(0, 1).Draw(t, "part")), due)
+		assert.Equal(t, -1.0, kept.Finishes[40])
 		if never {
 			assert.Equal(t, -1.0, kept.Finish.P50)
 			return
 		}
-		assert.True(t, slices.IsSorted(kept.Finishes), "%v", kept.Finishes)
-		assert.LessOrEqual(t, kept.Finish.P10, kept.Finish.P50)
-		assert.LessOrEqual(t, kept.Finish.P50, kept.Finish.P90)
+		last := 0.0
+		for _, d := range due {
+			last = max(last, d)
+		}
+		assert.True(t, slices.IsSorted(kept.Finishes[:40]), "%v", kept.Finishes)
 		assert.GreaterOrEqual(t, kept.Finishes[0], 0.0)
-		for _, s := range kept.Shots {
-			assert.LessOrEqual(t, s.P90, kept.Finish.P90, "the whole ends with the last")
+		for k, simulated := range f.Finishes[:40] {
+			assert.True(t, simulated <= last || kept.Finishes[k] >= simulated, "what is late in simulations is late")
+		}
+		for _, s := range append(kept.Shots, kept.Finish) {
+			assert.True(t, s.P50 < 0 || s.P10 <= s.P50, "%v", s)
+			assert.True(t, s.P90 < 0 || s.P50 <= s.P90, "%v", s)
 		}
 	})
 }

@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
-import { usePlan } from "../api/queries";
+import { isOver, usePlan, useRuns } from "../api/queries";
 import { Choice } from "../parts/Choice";
 import { chance, count, drift, length, moment, money, none, opening } from "../parts/format";
 import { List } from "../parts/List";
@@ -50,6 +50,17 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
       go(`/runs/${run.id}`);
     },
   });
+  const runs = useRuns();
+  const begun = runs.data?.items.find((r) => r.plan === plan.id && r.state !== "cancelled");
+  if (begun) {
+    return (
+      <Button asChild variant="outline">
+        <Link to={`/runs/${begun.id}`}>
+          {isOver(begun) ? "Carried out" : "Under way"}: run {begun.id.slice(0, 8)}
+        </Link>
+      </Button>
+    );
+  }
   return (
     <Box textAlign="right">
       {asking ? (
@@ -91,7 +102,10 @@ function Start({ plan }: { plan: Schemas["Plan"] }) {
               onChange={setPolicy}
             />
           )}
-          <Button loading={start.isPending} onClick={() => (plan.may_spend ? setAsking(true) : start.mutate())}>
+          <Button
+            loading={start.isPending || runs.isPending}
+            onClick={() => (plan.may_spend ? setAsking(true) : start.mutate())}
+          >
             {plan.run ? "Let the run go on by it" : "Start the run"}, {money(plan.currency, plan.cost)}
           </Button>
         </Flex>

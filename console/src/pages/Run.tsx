@@ -5,7 +5,7 @@ import { useNavigate, useParams } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
 import { isOver, pictureURL, useEntries, useFrameMap, useRun, useRunSources } from "../api/queries";
 import { Choice } from "../parts/Choice";
-import { chance, count, drift, length, moment, money, none } from "../parts/format";
+import { chance, count, drift, length, moment, money, near, none } from "../parts/format";
 import { Figure, Page, Sheet, State } from "../parts/Page";
 import { Preview } from "../parts/Preview";
 import { DoneTo } from "../parts/Records";
@@ -161,12 +161,12 @@ function Figures({ run }: { run: Run }) {
             run.deadline &&
             run.outlook?.chance !== undefined &&
             `${chance(run.outlook.chance)} to be in time${run.outlook.may_let ? `, with up to ${money(run.currency, run.outlook.may_let)} more` : ""}`,
-          !isOver(run) &&
-            run.outlook?.kept_finish?.p90 &&
-            `as runs before went, half end by ${moment(run.outlook.kept_finish.p50)}, nine in ten by ${moment(run.outlook.kept_finish.p90)}`,
           against
             ? `${against.text}; deadline ${moment(run.deadline)}`
             : `${run.deadline ? "" : "no deadline; "}planned ${moment(run.planned_finish)}`,
+          !isOver(run) &&
+            run.outlook?.kept_finish?.p90 &&
+            `half of earlier runs would end by ${near(run.outlook.kept_finish.p50, finish)}, nine in ten by ${near(run.outlook.kept_finish.p90, finish)}`,
         ]
           .filter(Boolean)
           .join("; ")}

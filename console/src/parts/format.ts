@@ -96,3 +96,9 @@ export function chance(x: number): string {
   if (x > 0.99) return "over 99 %";
   return `${Math.round(100 * x)} %`;
 }
+
+/** A time, without its day where that is another's. */
+export function near(t: string | undefined, other?: string) {
+  const sameDay = t && other && new Date(t).toDateString() === new Date(other).toDateString();
+  return sameDay ? timeOfDay(new Date(t)) : moment(t);
+}

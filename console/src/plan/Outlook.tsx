@@ -1,8 +1,9 @@
 import { Box, Grid, Stack, Text, useToken } from "@chakra-ui/react";
+import { scaleTime } from "d3-scale";
 import { Area, CartesianGrid, ComposedChart, Line, ReferenceLine, ResponsiveContainer, XAxis, YAxis } from "recharts";
 import type { Schemas } from "../api/client";
 import { useForecast } from "../api/queries";
-import { chance, drift, length, moment, money, none, timeOfDay } from "../parts/format";
+import { chance, drift, length, moment, money, near, none, timeOfDay } from "../parts/format";
 import { List } from "../parts/List";
 import { Figure, Sheet } from "../parts/Page";
 import { Shown } from "../parts/States";
@@ -29,17 +30,15 @@ export function Outlook({ plan }: { plan: Plan }) {
 
 const total = (all: number[]) => all.reduce((a, b) => a + b, 0);
 
-/** A time, without its day where that is the deadline's. */
-function near(t: string | undefined, deadline: string | undefined) {
-  const sameDay = t && deadline && new Date(t).toDateString() === new Date(deadline).toDateString();
-  return sameDay ? timeOfDay(new Date(t)) : moment(t);
-}
-
 function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
   const [muted, line, done, failed] = useToken("colors", ["fg.muted", "line", "done", "failed"]);
   const parts = (times: string[]) => times.map((t, i) => ({ at: Date.parse(t), part: (100 * i) / 40 }));
   const alone = parts(f.curve);
   const kept = f.kept_curve?.length ? parts(f.kept_curve) : undefined;
+  // Few simulations end long after all others: the axis leaves them out.
+  const shown = [...alone, ...(kept ?? [])].filter((x) => x.part <= 97.5).map((x) => x.at);
+  if (plan.deadline) shown.push(Date.parse(plan.deadline));
+  const [from, to] = [Math.min(...shown), Math.max(...shown) + 0.04 * (Math.max(...shown) - Math.min(...shown))];
   const finish = kept && f.kept_finish ? f.kept_finish : f.finish;
   const [rendering, opening] = [total(f.shots.map((s) => s.rendering_s)), total(f.shots.map((s) => s.opening_s))];
   const late = finish.p90 && plan.deadline ? drift(finish.p90, plan.deadline) : undefined;
@@ -78,10 +77,9 @@ function Simulated({ plan, f }: { plan: Plan; f: Schemas["PlanForecast"] }) {
                 dataKey="at"
                 type="number"
                 scale="time"
-                domain={[
-                  (low: number) => Math.min(low, plan.deadline ? Date.parse(plan.deadline) : low),
-                  (high: number) => Math.max(high, plan.deadline ? Date.parse(plan.deadline) : high),
-                ]}
+                domain={[from, to]}
+                allowDataOverflow
+                ticks={scaleTime([from, to], [0, 1]).ticks(4).map(Number)}
                 tickFormatter={(t: number) => timeOfDay(new Date(t))}
                 stroke={muted}
                 tick={{ fontSize: 12 }}
