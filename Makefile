@@ -16,13 +16,19 @@ SIDE_BY_SIDE := $(MAKE) --no-print-directory -j2 --output-sync=target
 
 PROGRAMS := rotanex rotanex-service rotanex-agent rotanex-simulator rotanex-demo
 
-.PHONY: help demo test fuzz test-fast test-console build lint lint-go lint-console bench bench-plan bench-timing bench-queue bench-lists bench-console bench-viewers bench-runs chaos generate screenshots clean demo-needs db-needs test-needs console
+.PHONY: help demo dist dist-test test fuzz test-fast test-console build lint lint-go lint-console bench bench-plan bench-timing bench-queue bench-lists bench-console bench-viewers bench-runs chaos generate screenshots clean demo-needs db-needs test-needs console
 
 help: ## list what can be made
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / { printf "  make %-12s %s\n", $$1, $$2 }' $(MAKEFILE_LIST)
 
 demo: demo-needs build ## set everything up and do the main job on demo data (ONCE=1: end when it is done)
 	@exec ./bin/rotanex-demo --state-dir "$(STATE)" $(if $(ONCE),--once)
+
+dist: console ## programs for all systems, Debian packages, manual pages, checksums, into dist/
+	@scripts/dist
+
+dist-test: ## install, try, upgrade and remove the packages of make dist in a clean Debian (as root)
+	@scripts/try-packages
 
 # Tests allocate much and keep little: collecting less often saves them a tenth of their time.
 test test-fast: export GOGC := 400

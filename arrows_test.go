@@ -18,17 +18,18 @@ var arrows = map[string][]string{
 	"launchers": {"core"},
 	"charts":    {"api", "core"},
 	"providers": {"core"},
-	"service":   {"api", "charts", "core", "doctor", "launchers", "providers"},
+	"service":   {"api", "charts", "core", "doctor", "launchers", "manual", "providers"},
 	"agent":     {"api", "core", "doctor", "launchers"},
 	"doctor":    {},
-	"cli":       {"api", "core"},
+	"manual":    {"core"},
+	"cli":       {"api", "core", "manual"},
 	"simulator": {"core", "providers"},
 	"processes": {},
 	"demo":      {"api", "cli", "core", "processes", "providers", "service/postgres"},
 	"bench":     {"api", "core", "e2e/browser", "processes", "service/postgres"},
 	"chaos":     {"api", "core", "processes", "providers", "service/postgres"},
 	"e2e":       {"e2e"},
-	"cmd":       {"agent", "bench", "chaos", "cli", "core", "demo", "doctor", "launchers", "service/serve", "simulator"},
+	"cmd":       {"agent", "bench", "chaos", "cli", "core", "demo", "doctor", "launchers", "manual", "service/serve", "simulator"},
 }
 
 func TestArrows(t *testing.T) {

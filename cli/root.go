@@ -22,6 +22,7 @@ import (
 
 	"rotanex.example/api/client"
 	"rotanex.example/core/version"
+	"rotanex.example/manual"
 )
 
 // Exit statuses. They are part of the interface: docs/commands.md lists them.
@@ -119,6 +120,7 @@ else from the file config.yaml in ` + configFolder() + `.`,
 			root.AddCommand(c)
 		}
 	}
+	root.AddCommand(manual.Command())
 	cobra.EnableCommandSorting = false
 	a.complete(root)
 	return root

@@ -16,6 +16,7 @@ import (
 	"rotanex.example/core/version"
 	"rotanex.example/doctor"
 	"rotanex.example/launchers"
+	"rotanex.example/manual"
 )
 
 func main() {
@@ -58,7 +59,7 @@ starts only the launchers that --allow names, from those that ship and those in
 	})
 	x.flags(examine)
 	cmd.AddCommand(deskCommands(&x.StateDir)...)
-	cmd.AddCommand(try(), lint(), examine)
+	cmd.AddCommand(try(), lint(), examine, manual.Command())
 	return cmd
 }
 

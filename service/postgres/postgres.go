@@ -171,6 +171,12 @@ func (s *Server) chooseUser() error {
 	if os.Geteuid() != 0 {
 		return nil
 	}
+	if info, err := os.Stat(s.data()); err == nil { // it is somebody's already: of a service that does not run as root
+		if owner, ok := info.Sys().(*syscall.Stat_t); ok && owner.Uid != 0 {
+			s.who = &syscall.Credential{Uid: owner.Uid, Gid: owner.Gid}
+			return nil
+		}
+	}
 	for _, name := range []string{"postgres", "nobody"} {
 		u, err := user.Lookup(name)
 		if err != nil {

@@ -3,6 +3,7 @@ package serve
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -42,8 +43,8 @@ is without being set. The passwords in addresses are printed too: keep the file 
 	return c
 }
 
-// documented is the file of settings, with what is set and what is not.
-func documented(v *viper.Viper) string {
+// documented is the file of settings, with what is set and what is not. Some are always set.
+func documented(v *viper.Viper, always ...string) string {
 	known := pflag.NewFlagSet("", pflag.ContinueOnError)
 	known.SortFlags = false
 	flags(known)
@@ -54,7 +55,7 @@ func documented(v *viper.Viper) string {
 			return
 		}
 		set, remark := v.Get(f.Name), ""
-		if value := fmt.Sprint(set); value == f.DefValue {
+		if value := fmt.Sprint(set); value == f.DefValue && !slices.Contains(always, f.Name) {
 			remark = "# "
 		}
 		line, err := yaml.Marshal(map[string]any{f.Name: set})

@@ -18,6 +18,7 @@ import (
 
 	"rotanex.example/core/version"
 	"rotanex.example/doctor"
+	"rotanex.example/manual"
 	"rotanex.example/service/app"
 	"rotanex.example/service/postgres"
 )
@@ -43,7 +44,7 @@ Every setting may also come from the environment, as ROTANEX_DATABASE_URL for
 			return read(config)
 		},
 	}
-	c.AddCommand(token(config), configCommand(config), backupCommand(config), restoreCommand(config), rotateKey(config), doctor.Command("the service", "  rotanex-service doctor\n  rotanex-service doctor --config /etc/rotanex/service.yaml --output json", func() ([]doctor.Check, error) { return checks(config) }))
+	c.AddCommand(setup(config), token(config), configCommand(config), manual.Command(), backupCommand(config), restoreCommand(config), rotateKey(config), doctor.Command("the service", "  rotanex-service doctor\n  rotanex-service doctor --config /etc/rotanex/service.yaml --output json", func() ([]doctor.Check, error) { return checks(config) }))
 	flags(c.PersistentFlags())
 	_ = config.BindPFlags(c.PersistentFlags())
 	return c

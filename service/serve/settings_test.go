@@ -71,6 +71,38 @@ func TestTheFileOfSettings(t *testing.T) {
 	assert.ErrorContains(t, err, "/nowhere/service.yaml")
 }
 
+func TestSetUp(t *testing.T) {
+	folder := t.TempDir()
+	file, state := filepath.Join(folder, "etc", "service.yaml"), filepath.Join(folder, "state")
+	said, err := typed(t, "setup", "--file", file, "--state-dir", state, "--zone", "Europe/Lisbon", "--listen", "127.0.0.1:0")
+	require.NoError(t, err, said)
+	assert.Contains(t, said, "Wrote "+file)
+	assert.Contains(t, said, "rotanex-service --config "+file)
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "\nzone: Europe/Lisbon\n")
+	assert.Contains(t, string(text), "\nstate-dir: "+state+"\n")
+	key, err := os.ReadFile(filepath.Join(state, "secrets.key"))
+	require.NoError(t, err)
+	assert.Len(t, key, 32)
+
+	said, err = typed(t, "setup", "--file", file, "--zone", "UTC")
+	require.NoError(t, err, said)
+	assert.Contains(t, said, "stays as it is")
+	again, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, string(text), string(again))
+	same, err := os.ReadFile(filepath.Join(state, "secrets.key"))
+	require.NoError(t, err)
+	assert.Equal(t, key, same, "of the state folder that the file names")
+
+	_, err = typed(t, "setup", "--file", filepath.Join(folder, "other.yaml"), "--as", "no-such-user")
+	assert.ErrorContains(t, err, "adduser --system --group no-such-user")
+	_, err = typed(t, "setup", "--file", filepath.Join(folder, "other.yaml"), "--zone", "Europe/Atlantis")
+	require.Error(t, err)
+	assert.NoFileExists(t, filepath.Join(folder, "other.yaml"))
+}
+
 func TestTheServicesDoctor(t *testing.T) {
 	state := t.TempDir()
 	taken, err := (&net.ListenConfig{}).Listen(context.Background(), "tcp", "127.0.0.1:0")
