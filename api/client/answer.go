@@ -19,6 +19,9 @@ func (e *Error) Error() string {
 	if e.Detail == "" {
 		return fmt.Sprintf("%s (%d)", e.Title, e.Status)
 	}
+	if id, told := strings.CutPrefix(e.Instance, "urn:uuid:"); told && e.Problem.Status >= http.StatusInternalServerError {
+		return e.Detail + " (request " + id + ")"
+	}
 	return e.Detail
 }
 

@@ -76,6 +76,7 @@ type Config struct {
 	Agent       string          // the agent's program, for servers reached over SSH
 	Policy      string          // how far runs are planned anew by themselves that say nothing else; default auto
 	Computing   int             // plans, forecasts and the like that are computed at once; default half the processors
+	AccessLog   bool            // each request that was answered is logged
 	SMTP        string          // mail server for notifications, such as smtp://mail.example:587; none: no mailboxes are told
 	MailFrom    string          // the sender of mail
 	Secure      bool            // browsers reach the service over TLS

@@ -27,7 +27,7 @@ func (s *Service) routes() (http.Handler, error) {
 	}
 	metrics := newMetrics(s)
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, metrics.count)
+	r.Use(httpapi.Logged(s.config.Log, s.config.AccessLog), middleware.Recoverer, metrics.count)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.ready)
 	r.With(s.access.Guard).Method(http.MethodGet, "/metrics", metrics.handler())

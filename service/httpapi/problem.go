@@ -86,10 +86,13 @@ func Fail(w http.ResponseWriter, r *http.Request, err error) {
 	case store.Missing(err):
 		p = NotFound("there is no such thing here")
 	default:
-		slog.ErrorContext(r.Context(), "request failed", "method", r.Method, "path", r.URL.Path, "error", err)
-		p = &Problem{http.StatusInternalServerError, "Internal error", "the service could not do this; its log says why", nil}
+		slog.ErrorContext(r.Context(), "request failed", "id", RequestID(r.Context()), "method", r.Method, "path", r.URL.Path, "error", err)
+		p = &Problem{http.StatusInternalServerError, "Internal error", "the service could not do this; its log says why, under the request's id", nil}
 	}
 	body := api.Problem{Type: "about:blank", Title: p.Title, Status: p.Status, Detail: p.Detail}
+	if id := RequestID(r.Context()); id != "" {
+		body.Instance = "urn:uuid:" + id
+	}
 	for _, f := range p.Fields {
 		body.Errors = append(body.Errors, struct {
 			Detail string `json:"detail"`

@@ -98,6 +98,14 @@ func serve(ctx context.Context, v *viper.Viper, c app.Config, log *slog.Logger) 
 		return err
 	}
 	c.Name = machine + " " + listener.Addr().String()
+	if at := v.GetString("debug-listen"); at != "" {
+		stop, err := profiles(ctx, at, log)
+		if err != nil {
+			_ = listener.Close()
+			return err
+		}
+		defer stop()
+	}
 	s, err := app.Start(ctx, c)
 	if err != nil {
 		_ = listener.Close()

@@ -44,6 +44,8 @@ func flags(f *pflag.FlagSet) {
 	f.String("clock-start", "", "demo: what the clock begins at, such as 2031-03-07T18:00:00Z")
 	f.Float64("clock-factor", 1, "demo: how many times as fast as life the clock runs")
 	f.String("log", "text", "log format: text or json")
+	f.Bool("access-log", false, "log each request that was answered, with its id, route, status and time")
+	f.String("debug-listen", "", "loopback address for profiles of the service (pprof), such as 127.0.0.1:7071; without it there are none")
 }
 
 func defaultStateDir() string {
@@ -113,10 +115,15 @@ func settings(v *viper.Viper, log *slog.Logger) (c app.Config, state string, err
 	if form := v.GetString("log"); form != "text" && form != "json" {
 		return c, "", fmt.Errorf("--log %q: want text or json", form)
 	}
+	if at := v.GetString("debug-listen"); at != "" {
+		if host, _, err := net.SplitHostPort(at); err != nil || !stock.Loopback(host) {
+			return c, "", fmt.Errorf("--debug-listen %q: want HOST:PORT on loopback, such as 127.0.0.1:7071: profiles show what the service has in its memory", at)
+		}
+	}
 	c = app.Config{
 		DatabaseURL: v.GetString("database-url"), Address: v.GetString("address"),
 		Currency: v.GetString("currency"), Zone: v.GetString("zone"), Agent: v.GetString("agent"),
-		SMTP: v.GetString("smtp"), MailFrom: v.GetString("mail-from"), Secure: secure, Proxied: v.GetBool("behind-proxy"), Computing: v.GetInt("computing"), Policy: v.GetString("policy"), ClockFactor: v.GetFloat64("clock-factor"), Log: log,
+		AccessLog: v.GetBool("access-log"), SMTP: v.GetString("smtp"), MailFrom: v.GetString("mail-from"), Secure: secure, Proxied: v.GetBool("behind-proxy"), Computing: v.GetInt("computing"), Policy: v.GetString("policy"), ClockFactor: v.GetFloat64("clock-factor"), Log: log,
 	}
 	if start := v.GetString("clock-start"); start != "" {
 		if c.ClockStart, err = time.Parse(time.RFC3339, start); err != nil {

@@ -51,18 +51,19 @@ func TestTheFileOfSettings(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, good, "good")
 	for text, says := range map[string]string{
-		"curency: CHF":          `there is no setting "curency"; did you mean currency?`,
-		"config: other.yaml":    "there is no setting",
-		"computing: many":       `computing "many": want a whole number`,
-		"behind-proxy: perhaps": "want true or false",
-		"zone: Europe/Atlantis": "IANA zone",
-		"policy: sometimes":     "want auto, ask or off",
-		"listen: 0.0.0.0:7070":  "not loopback",
-		"log: loud":             "want text or json",
-		"clock-start: tomorrow": "--clock-start",
-		"smtp: mail.example":    "--smtp",
-		"- 1":                   "--config",
-		"currency: [":           "--config",
+		"curency: CHF":               `there is no setting "curency"; did you mean currency?`,
+		"config: other.yaml":         "there is no setting",
+		"computing: many":            `computing "many": want a whole number`,
+		"behind-proxy: perhaps":      "want true or false",
+		"zone: Europe/Atlantis":      "IANA zone",
+		"policy: sometimes":          "want auto, ask or off",
+		"listen: 0.0.0.0:7070":       "not loopback",
+		"log: loud":                  "want text or json",
+		"clock-start: tomorrow":      "--clock-start",
+		"debug-listen: 0.0.0.0:7071": "want HOST:PORT on loopback",
+		"smtp: mail.example":         "--smtp",
+		"- 1":                        "--config",
+		"currency: [":                "--config",
 	} {
 		_, err := typed(t, "config", "check", "--config", written(t, text))
 		assert.ErrorContains(t, err, says, text)

@@ -1754,6 +1754,11 @@ export interface components {
             status: number;
             /** @description What was wrong */
             detail?: string;
+            /**
+             * @description The request, by its id, as X-Request-Id of the answer and the service's log have it
+             * @example urn:uuid:6b0f3c52-3a7e-4b8e-9b53-0a6f8a4c2d11
+             */
+            instance?: string;
             errors?: {
                 /** @description JSON pointer into the body */
                 field: string;
