@@ -53,7 +53,9 @@ func TestAHostGetsItsOwnPackagesAlone(t *testing.T) {
 	}
 	there, nowhere := want(404, "eddy", "GET", "/agent/chunks/"+sum, "", ""), want(404, "eddy", "GET", "/agent/chunks/"+strings.Repeat("0", 64), "", "")
 	request := regexp.MustCompile(`"instance":"[^"]*",`)
-	said := func(answer, of string) string { return request.ReplaceAllString(strings.ReplaceAll(answer, of, ""), "") }
+	said := func(answer, of string) string {
+		return request.ReplaceAllString(strings.ReplaceAll(answer, of, ""), "")
+	}
 	assert.Equal(t, said(there, sum), said(nowhere, strings.Repeat("0", 64)))
 	assert.Equal(t, int64(1), count(t, b, "SELECT count(*) FROM transfers"))
 }
