@@ -115,7 +115,7 @@ screenshots: ## make docs/screenshots again from a demo that runs (ROTANEX_TOKEN
 	./scripts/screenshots
 
 clean: ## remove what was built
-	rm -rf bin console/node_modules service/web/dist/assets service/web/dist/index.html service/web/dist/icon.svg
+	rm -rf bin console/node_modules service/web/dist/assets service/web/dist/index.html service/web/dist/api.html service/web/dist/icon.svg
 
 demo-needs:
 	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql povray=povray /usr/share/povray-*/include/colors.inc=povray-includes
@@ -127,7 +127,7 @@ test-needs:
 	@./scripts/needs /usr/lib/postgresql/*/bin/postgres=postgresql pgbench=postgresql povray=povray /usr/share/povray-*/include/colors.inc=povray-includes python3=python3 chromium=chromium /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf=fonts-dejavu-core /usr/sbin/sshd=openssh-server gcc=gcc /usr/include/stdlib.h=libc6-dev /usr/bin/dbus-daemon=dbus-daemon
 
 # The console is built when its sources are newer than what was built of them.
-CONSOLE := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/package.json
+CONSOLE := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/api.html console/vite.config.ts console/package.json
 
 console: service/web/dist/index.html
 

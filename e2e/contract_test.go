@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -156,4 +158,28 @@ func TestHealthAndMetrics(t *testing.T) {
 	assert.Contains(t, metrics, `rotanex_frames{state="waiting"} 9`)
 	assert.Contains(t, metrics, "rotanex_hosts_up 2")
 	assert.Contains(t, metrics, `rotanex_http_request_seconds_count{method="POST",route="/api/v1/runs",status="201"} 1`)
+}
+
+// The contract is read where the service is, without a token and without another host.
+func TestTheContractIsServed(t *testing.T) {
+	h := newHouse(t)
+	get := func(path string) string {
+		answer := h.send("GET", path, "")
+		require.Equal(t, http.StatusOK, answer.StatusCode, path)
+		return readAll(t, answer.Body)
+	}
+	var contract struct {
+		OpenAPI string         `json:"openapi"`
+		Paths   map[string]any `json:"paths"`
+	}
+	require.NoError(t, json.Unmarshal([]byte(get("/api/openapi.json")), &contract))
+	assert.NotEmpty(t, contract.OpenAPI)
+	assert.Contains(t, contract.Paths, "/runs/{run}")
+	page := get("/api")
+	assert.Contains(t, page, "Rotanex: the interface")
+	script := regexp.MustCompile(`src="(/assets/api-[^"]+\.js)"`).FindStringSubmatch(page)
+	require.NotNil(t, script, page)
+	assert.Contains(t, get(script[1]), "rapi-doc")
+	assert.NotRegexp(t, `(src|href)="https?://`, page)
+	assert.Equal(t, http.StatusNotFound, h.send("GET", "/api/v2/runs", h.token).StatusCode)
 }

@@ -5,47 +5,63 @@ import (
 	"slices"
 )
 
-// Ending is how a shot of an earlier run ended that was planned anew by itself, beside what had
-// been forecast of it. Times are seconds from when that was forecast.
+// Ending is how a shot of an earlier run, or the whole of one, ended that was planned anew by itself, beside
+// what had been forecast of it. Times are seconds from when that was forecast.
 type Ending struct {
-	Part   float64 `json:"part"`     // of the run's frames that were done when it was forecast
+	Part   float64 `json:"part"` // of the run's frames that were done when it was forecast
+	Whole  bool    `json:"whole,omitempty"`
 	Finish Spread  `json:"finish_s"` // as was forecast, of the schedule as it was then
-	Due    float64 `json:"due_s"`
+	Due    float64 `json:"due_s"`    // of the whole: when the last of its shots is
 	Ended  float64 `json:"ended_s"`
 }
 
-// Endings say how shots of runs that are planned anew by themselves end: where between the middle of
-// what was simulated of the schedule as it was, 0, and the deadline, 1. They are sorted, and may lie
-// outside. A forecast does not know that: time that is gained is given back for money, so that most
-// end later than half of the simulations do, and time that is lost is bought, so that few end late.
+// Endings say how runs end that are planned anew by themselves, shot by shot and as wholes: where between
+// what was simulated for the middle of the schedule as it was, 0, and the deadline, 1. A forecast does not know that: time that
+// is gained is given back for money, so that most end later than half of the simulations do, and time
+// that is lost is bought, so that few end late.
 //
 // They are the scores of split conformal prediction (V. Vovk, A. Gammerman, G. Shafer, Algorithmic
 // Learning in a Random World, 2005): what is said of 80 % happens in 80 % of runs like those.
-type Endings []float64
+type Endings struct{ shots, wholes scores }
 
-// assumed stand for as many shots where few have ended, before the start and later: what the first
+// scores are sorted, and may lie outside of 0 to 1.
+type scores []float64
+
+// assumed stand for as many shots and runs where few have ended, before the start and later: what the first
 // fifteen of the weekends of docs/planning.md came to that are described there.
 var assumed = map[bool]Endings{
-	false: {-0.83, -0.17, 0.09, 0.40, 0.47, 0.66, 0.78, 0.84, 0.89, 0.95},
-	true:  {-0.75, -0.15, -0.03, 0, 0.11, 0.29, 0.45, 0.64, 0.82, 0.94},
+	false: {
+		shots:  scores{-0.83, -0.17, 0.09, 0.40, 0.47, 0.66, 0.78, 0.84, 0.89, 0.95},
+		wholes: scores{-2.26, -0.63, 0.05, 0.37, 0.56, 0.64, 0.76, 0.81, 0.87, 0.97},
+	},
+	true: {
+		shots:  scores{-0.75, -0.15, -0.03, 0, 0.11, 0.29, 0.45, 0.64, 0.82, 0.94},
+		wholes: scores{-1.09, -0.69, -0.07, 0.10, 0.18, 0.24, 0.49, 0.59, 0.74, 0.96},
+	},
 }
 
 // wellUnderWay is the part of a run after which what was forecast of it is held against what was
 // forecast of others so late.
 const wellUnderWay = 0.25
 
-// LearnEndings learns from shots that ended how those end of a run of which a part is done. Where few have,
-// what is assumed weighs as much as ten.
-func LearnEndings(seen []Ending, part float64) Endings {
+// LearnEndings learns from what ended how shots end of a run of which a part is done. Where little has,
+// what is assumed weighs as much as ten shots, and ten runs.
+func LearnEndings(seen []Ending, part float64) *Endings {
 	later := part >= wellUnderWay
-	out := slices.Clone(assumed[later])
+	out := Endings{slices.Clone(assumed[later].shots), slices.Clone(assumed[later].wholes)}
 	for _, e := range seen {
-		if (e.Part >= wellUnderWay) == later && e.Finish.P50 >= 0 {
-			out = append(out, (e.Ended-e.Finish.P50)/e.Finish.stretch(e.Due))
+		if (e.Part >= wellUnderWay) != later || e.Finish.P50 < 0 {
+			continue
 		}
+		of := &out.shots
+		if e.Whole {
+			of = &out.wholes
+		}
+		*of = append(*of, (e.Ended-e.Finish.P50)/e.Finish.stretch(e.Due))
 	}
-	slices.Sort(out)
-	return out
+	slices.Sort(out.shots)
+	slices.Sort(out.wholes)
+	return &out
 }
 
 // stretch is the time between the middle of a finish and the deadline; where there is next to none,
@@ -60,7 +76,7 @@ func (s Spread) stretch(due float64) float64 {
 
 // at is the time by which a part of the runs has ended of which a finish was simulated; never, -1, if
 // most simulations never ended.
-func (e Endings) at(part float64, s Spread, due float64) float64 {
+func (e scores) at(part float64, s Spread, due float64) float64 {
 	if s.P50 < 0 {
 		return -1
 	}
@@ -79,7 +95,7 @@ func orLate(kept, simulated, due float64) float64 {
 }
 
 // quantile is the score below which a part of them lies, between two of them in proportion.
-func (e Endings) quantile(part float64) float64 {
+func (e scores) quantile(part float64) float64 {
 	at := part*float64(len(e)) - 0.5
 	low := min(max(0, int(math.Floor(at))), len(e)-1)
 	high := min(low+1, len(e)-1)
@@ -94,34 +110,23 @@ type Kept struct {
 	Finishes []float64 `json:"finishes_s"`
 }
 
-// KeptBy says when the forecast's shots end by what is known of others. Due are their deadlines in
-// seconds, by name. The whole ends with the last of its shots: what makes one late makes all late.
-func (f Forecast) KeptBy(e Endings, due map[string]float64) Kept {
-	if len(f.Shots) == 0 { // what farms have in hand is not planned anew
-		return Kept{Finish: f.Finish, Finishes: f.Finishes}
-	}
-	last, all := 0.0, func(part float64) (out float64) {
-		for _, s := range f.Shots {
-			t := e.at(part, s.Finish, due[s.ID])
-			if t < 0 {
-				return -1
-			}
-			out = max(out, t)
-		}
-		return out
-	}
+// KeptBy says when the forecast's shots, and all of it, end by what is known of others. Due are the shots' deadlines in
+// seconds, by name.
+func (f Forecast) KeptBy(e *Endings, due map[string]float64) Kept {
+	last := 0.0
 	for _, d := range due {
 		last = max(last, d)
 	}
-	spread := func(at func(part float64) float64, s Spread, due float64) Spread {
-		return Spread{orLate(at(0.1), s.P10, due), orLate(at(0.5), s.P50, due), orLate(at(0.9), s.P90, due)}
+	spread := func(of scores, s Spread, due float64) Spread {
+		at := func(part, simulated float64) float64 { return orLate(of.at(part, s, due), simulated, due) }
+		return Spread{at(0.1, s.P10), at(0.5, s.P50), at(0.9, s.P90)}
 	}
-	out := Kept{Finish: spread(all, f.Finish, last)}
+	out := Kept{Finish: spread(e.wholes, f.Finish, last)}
 	for _, s := range f.Shots {
-		out.Shots = append(out.Shots, spread(func(part float64) float64 { return e.at(part, s.Finish, due[s.ID]) }, s.Finish, due[s.ID]))
+		out.Shots = append(out.Shots, spread(e.shots, s.Finish, due[s.ID]))
 	}
 	for k, simulated := range f.Finishes {
-		out.Finishes = append(out.Finishes, orLate(all(float64(k)/(steps-1)), simulated, last))
+		out.Finishes = append(out.Finishes, orLate(e.wholes.at(float64(k)/(steps-1), f.Finish, last), simulated, last))
 	}
 	return out
 }

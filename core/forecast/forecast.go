@@ -62,8 +62,8 @@ type Uncertainty struct {
 	Disruptions disruptions.Rates
 	// Held is what farms have in hand, which is no part of the problem.
 	Held []Held
-	// Endings are how runs end that are planned anew by themselves. Without them, Forecast.Kept is not told.
-	Endings Endings
+	// Endings are how runs end that are planned anew by themselves. Nil: Forecast.Kept is not told.
+	Endings *Endings
 	// Rendered is the part of each shot that is done already, by its name. One not named is
 	// begun.
 	Rendered map[string]float64
@@ -193,7 +193,7 @@ func Simulate(ctx context.Context, p planning.Problem, plan planning.Plan, u Unc
 		}
 	}
 	out := s.sum(ends)
-	if len(u.Endings) > 0 {
+	if u.Endings != nil {
 		due := map[string]float64{}
 		for _, x := range s.shots {
 			due[x.id] = x.deadline / 1000

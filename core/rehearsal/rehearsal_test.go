@@ -143,7 +143,7 @@ func TestWhatIsSummedUp(t *testing.T) {
 	unsure.Chance = 0.5
 	weekend := func(f forecast.Forecast, finish time.Duration, cost float64, met bool) Weekends {
 		return Weekends{
-			Knowing: Knowing{Cost: 2, Met: map[string]bool{"coda": true, "lamp": false}}, Plan: Plan{Forecast: f},
+			Weekend: Weekend{Problem: planning.Problem{Shots: []planning.Shot{{ID: "coda", Deadline: 150_000}}}}, Knowing: Knowing{Cost: 2, Met: map[string]bool{"coda": true, "lamp": false}}, Plan: Plan{Forecast: f},
 			Played: map[replan.Policy]Played{replan.Off: {Met: map[string]bool{"coda": met}, Finish: finish, Cost: cost, Moved: 3, Frames: 10, Changes: 1}},
 		}
 	}
@@ -166,13 +166,13 @@ func TestWhatIsSummedUp(t *testing.T) {
 // Runs that are planned anew end anywhere up to their deadlines: by the weekends before that is said of the next.
 func TestWhatWasSeenIsSaidOfTheNext(t *testing.T) {
 	t.Parallel()
-	forecasted := forecast.Forecast{Simulations: 100, Finishes: make([]float64, 41), Shots: []forecast.Shot{{ID: "coda", Finish: forecast.Spread{P10: 90, P50: 100, P90: 110}}}}
+	forecasted := forecast.Forecast{Simulations: 100, Finish: forecast.Spread{P10: 90, P50: 100, P90: 110}, Finishes: make([]float64, 41), Shots: []forecast.Shot{{ID: "coda", Finish: forecast.Spread{P10: 90, P50: 100, P90: 110}}}}
 	for i := range forecasted.Finishes {
 		forecasted.Finishes[i] = float64(80 + i)
 	}
 	var all []Weekends
 	for i := range 300 {
-		ends := time.Duration(100+10*(i*7%10)+5) * time.Second
+		ends := time.Duration(101+i*37%100) * time.Second
 		played := Played{Ends: map[string]time.Duration{"coda": ends}, Finish: ends}
 		all = append(all, Weekends{
 			Weekend: Weekend{Problem: planning.Problem{Shots: []planning.Shot{{ID: "coda", Deadline: 200_000}}}},

@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
@@ -160,6 +162,10 @@ func said(policy replan.Policy, f forecast.Forecast, w Weekend, seen []forecast.
 // ended are the shots of a weekend that was played, beside what was forecast of them.
 func ended(f forecast.Forecast, w Weekend, p Played, part float64, made time.Duration) (out []forecast.Ending) {
 	deadlines := due(w, made)
+	if f.Simulations > 0 {
+		last := slices.Max(slices.Collect(maps.Values(deadlines)))
+		out = append(out, forecast.Ending{Whole: true, Part: part, Finish: f.Finish, Due: last, Ended: (p.Finish - made).Seconds()})
+	}
 	for _, s := range f.Shots {
 		out = append(out, forecast.Ending{Part: part, Finish: s.Finish, Due: deadlines[s.ID], Ended: (p.Ends[s.ID] - made).Seconds()})
 	}

@@ -3,6 +3,7 @@ package app
 import (
 	"compress/gzip"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -40,9 +41,13 @@ func (s *Service) routes() (http.Handler, error) {
 			},
 		})
 	})
+	r.With(middleware.Compress(5)).Get("/api/openapi.json", func(w http.ResponseWriter, r *http.Request) {
+		text, err := api.GetSpecJSON()
+		httpapi.Answer(w, r, http.StatusOK, json.RawMessage(text), err)
+	})
 	// What the interface does not have is said in its own way, not with a page.
 	r.With(contract).HandleFunc("/api/*", func(w http.ResponseWriter, r *http.Request) {
-		httpapi.Fail(w, r, httpapi.NotFound("there is no "+r.URL.Path+"; the interface is described in api/openapi.yaml"))
+		httpapi.Fail(w, r, httpapi.NotFound("there is no "+r.URL.Path+"; the interface is described at /api"))
 	})
 	r.With(middleware.Compress(5)).Mount("/", web.Handler())
 	s.audit.Interface = r

@@ -31,7 +31,7 @@ const halfWay = 0.5
 
 // Of says how shots end as they are planned anew on the way, of a run of which so many frames wait, or, nil, of one that is to
 // begin; and in words what that rests on.
-func (e *Endings) Of(ctx context.Context, run *uuid.UUID, waiting int) (forecast.Endings, string, error) {
+func (e *Endings) Of(ctx context.Context, run *uuid.UUID, waiting int) (*forecast.Endings, string, error) {
 	db, part := e.store.WithContext(ctx), 0.0
 	if run != nil {
 		first, found, err := firstOf(db, *run)
@@ -70,6 +70,11 @@ func (e *Endings) Tell(ctx context.Context, run uuid.UUID, at time.Time, rest *r
 		return nil, nil
 	}
 	told, due := forecasted{RunID: run, ToldAt: at}, rest.DueS()
+	last := 0.0
+	for _, d := range due {
+		last = max(last, d)
+	}
+	told.Shots = append(told.Shots, shot{Ending: forecast.Ending{Whole: true, Finish: f.Finish, Due: last}})
 	for _, s := range f.Shots {
 		told.Shots = append(told.Shots, shot{ID: s.ID, Ending: forecast.Ending{Finish: s.Finish, Due: due[s.ID]}})
 	}

@@ -28,7 +28,7 @@ func (f forecasted) halfDone(waiting int) bool { return 2*waiting <= f.Waiting }
 // TableName is GORM's hook.
 func (forecasted) TableName() string { return "endings" }
 
-// shot is one that waited then.
+// shot is one that waited then, or, without a name, the whole run.
 type shot struct {
 	ID string `json:"id"`
 	forecast.Ending
@@ -85,6 +85,7 @@ func end(tx *gorm.DB, f forecasted) error {
 			over = l.At
 		}
 	}
+	by[""] = over
 	f.Shots = slices.DeleteFunc(f.Shots, func(s shot) bool { return by[s.ID].IsZero() })
 	for i := range f.Shots {
 		f.Shots[i].Ended = by[f.Shots[i].ID].Sub(f.ToldAt).Seconds()

@@ -80,7 +80,7 @@ func hold(router routers.Router, w http.ResponseWriter, r *http.Request) (*http.
 	case errors.Is(err, routers.ErrMethodNotAllowed):
 		return r, &Problem{http.StatusMethodNotAllowed, "Method not allowed", r.Method + " is not for " + r.URL.Path, nil}
 	case err != nil:
-		return r, NotFound("there is no " + r.URL.Path + "; the interface is described in api/openapi.yaml")
+		return r, NotFound("there is no " + r.URL.Path + "; the interface is described at /api")
 	}
 	if p := readable(r, route, params); p != nil {
 		return r, p

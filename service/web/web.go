@@ -13,7 +13,7 @@ import (
 var dist embed.FS
 
 // Handler serves the console. Paths that are no file are routes within it and get
-// its page, so that they can be linked to and reloaded.
+// its page, so that they can be linked to and reloaded; /api is a page of its own, of the contract.
 func Handler() http.Handler {
 	files, err := fs.Sub(dist, "dist")
 	if err != nil {
@@ -32,7 +32,7 @@ func Handler() http.Handler {
 			server.ServeHTTP(w, r)
 			return
 		}
-		page, err := fs.ReadFile(files, "index.html")
+		page, err := fs.ReadFile(files, map[bool]string{true: "api.html", false: "index.html"}[name == "api"])
 		if err != nil {
 			http.Error(w, "this binary was built without the console: make build", http.StatusNotFound)
 			return

@@ -4,7 +4,8 @@ export type Mode = "light" | "dark";
 
 const kept = "rotanex-mode";
 
-const preferred = (): Mode => {
+/** What the viewer chose here before, else what their system prefers. */
+export const preferred = (): Mode => {
   const stored = localStorage.getItem(kept);
   if (stored === "light" || stored === "dark") return stored;
   return matchMedia("(prefers-color-scheme: light)").matches ? "light" : "dark";
