@@ -217,7 +217,7 @@ func TestSlackAndConfidenceKeepTimeSpare(t *testing.T) {
 	assert.GreaterOrEqual(t, f.Chance, 0.85)
 	again := must[api.PlanForecast](t)(h.admin().ForecastPlan(t.Context(), sure.Id, &api.ForecastPlanParams{}))
 	assert.Equal(t, f, again, "the same seed, the same forecast")
-	assert.Contains(t, strings.Join(f.RestsOn, "\n"), "finish: of this plan as it is")
+	assert.Contains(t, strings.Join(f.RestsOn, "\n"), "when it ends, planned anew by itself on the way (policy auto)")
 }
 
 func TestWhatIfCanBeSeenButNotStarted(t *testing.T) {
