@@ -231,7 +231,7 @@ func outlookText(r api.Run) string {
 	case api.PolicyAsk:
 		said += "; a new schedule is proposed where this is too little"
 	case api.PolicyAuto:
-		said += "; planned anew by itself where this is too little"
+		said += "; planned anew by itself"
 	}
 	return said
 }
