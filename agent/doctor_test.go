@@ -49,7 +49,7 @@ func TestWhatAnAgentStandsOn(t *testing.T) {
 	assert.Equal(t, doctor.OK, all["service"].State, all["service"].Found)
 	assert.Equal(t, doctor.Failed, all["joined"].State)
 	assert.Contains(t, all["joined"].Fix, "rotanex tokens join bellows")
-	assert.Equal(t, doctor.OK, all["state folder"].State)
+	assert.NotEqual(t, doctor.Failed, all["state folder"].State, "however little room there is")
 	assert.Contains(t, all["devices"].Found, "Keel 16, 16 cores, 64 GB")
 	assert.Equal(t, doctor.Failed, all["launcher gone"].State)
 	assert.Contains(t, all["launcher gone"].Found, "no-such-renderer is not on the agent's path")
