@@ -111,9 +111,9 @@ func AddPaid(p *planning.Problem, paid []Paid, busy map[string]time.Time) (added
 	return added
 }
 
-// Lately is how far back the frames lie by which a crew is taken to be slower or faster than
-// expected of it, in the plan of a run's rest.
-const Lately = time.Hour
+// Lately is how far back the frames lie at most by which a crew is taken to be slower or faster than
+// expected of it, in the plan of a run's rest: what of them counts, and for how much, timing.Lately says.
+const Lately = 8 * time.Hour
 
 // Finished is a frame that was done of late, and for how long it took its crew up.
 type Finished struct {

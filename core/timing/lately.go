@@ -15,8 +15,10 @@ const (
 	fewestLately = 3
 	// leastLately is by how much something has to be off for it to count.
 	leastLately = 0.05
-	// freshLately is after how long a frame says half as much.
-	freshLately = 10 * time.Minute
+	// freshLately is after how long a frame says half as much, or after so many times as long as it took, if
+	// that is longer: of frames of half an hour few are done in the last one, and it is no more
+	// likely for that that whoever made them slow has gone. After staleLately times that it says nothing.
+	freshLately, freshFrames, staleLately = 10 * time.Minute, 2, 6
 	// singleLately is by how much one frame is off by itself.
 	singleLately = 0.2
 	// usualLately is by how much things are off on a day like others; oddLately by how much
@@ -69,12 +71,13 @@ func or1(f float64) float64 {
 func Lately(seen []Seen) Of {
 	groups := map[[3]string]*rendered{}
 	for _, x := range seen {
-		if x.Ratio > 0 && !math.IsInf(x.Ratio, 0) && x.Took > 0 {
+		fresh := max(freshLately, freshFrames*x.Took)
+		if x.Ratio > 0 && !math.IsInf(x.Ratio, 0) && x.Took > 0 && x.Ago < staleLately*fresh {
 			key := [3]string{x.Shot, x.Host, x.Crew}
 			if groups[key] == nil {
 				groups[key] = &rendered{shot: x.Shot, host: x.Host, crew: [2]string{x.Host, x.Crew}}
 			}
-			groups[key].add(math.Log(x.Ratio), x.Took.Seconds()*math.Exp2(-x.Ago.Seconds()/freshLately.Seconds()))
+			groups[key].add(math.Log(x.Ratio), x.Took.Seconds()*math.Exp2(-x.Ago.Seconds()/fresh.Seconds()))
 		}
 	}
 	all := make([]*rendered, 0, len(groups))

@@ -50,6 +50,24 @@ func TestWhatIsSlowNowCounts(t *testing.T) {
 	assert.InDelta(t, 1.0, crew(each(18, 1, 0), each(10, 3, 18*time.Minute)), 0.1)
 }
 
+// A host that is slow with frames of half an hour is known to be at every look, not only after those in whose
+// last hour three were done; and is forgotten when it has recovered.
+func TestLongFramesAreRemembered(t *testing.T) {
+	t.Parallel()
+	const took, ratio = 36 * time.Minute, 1.8
+	long := func(n int, ratio float64, until time.Duration) (out []Seen) {
+		took := time.Duration(ratio / 1.8 * float64(took))
+		for i := range n {
+			out = append(out, Seen{"coda", "eddy", "g0", ratio, took, until + time.Duration(i)*took})
+		}
+		return out
+	}
+	for ago := time.Duration(0); ago < took; ago += time.Minute {
+		assert.InDelta(t, ratio, crew(long(4, ratio, ago)), 0.1, ago)
+	}
+	assert.InDelta(t, 1.0, crew(long(8, 1, 0), long(4, ratio, 8*20*time.Minute)), 0.1)
+}
+
 // What is slow is told from what it is seen with: each case is who rendered what, and how
 // slow another shot, another crew of the host, and another host are taken to be for it.
 func TestWhoseSlownessItIs(t *testing.T) {
