@@ -27,7 +27,7 @@ demo: demo-needs build ## set everything up and do the main job on demo data (ON
 dist: console ## programs for all systems, Debian packages, manual pages, checksums, into dist/
 	@scripts/dist
 
-dist-test: ## install, try, upgrade and remove the packages of make dist in a clean Debian (as root)
+dist-test: ## install, try, install again and purge the packages of make dist in a clean Debian (as root)
 	@scripts/try-packages
 
 # Tests allocate much and keep little: collecting less often saves them a tenth of their time.

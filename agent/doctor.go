@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -14,7 +15,6 @@ import (
 	"time"
 
 	"rotanex.example/agent/cgroup"
-	"rotanex.example/agent/desk"
 	"rotanex.example/api/client"
 	"rotanex.example/core/version"
 	"rotanex.example/doctor"
@@ -34,25 +34,17 @@ func Checks(c Config) ([]doctor.Check, error) {
 		{Name: "devices", Look: a.checkDevices},
 		{Name: "control groups", Look: a.checkGroups},
 	}
-	for _, name := range sortedNames(a.Launchers) {
+	for _, name := range slices.Sorted(maps.Keys(a.Launchers)) {
 		all = append(all, doctor.Check{Name: "launcher " + name, Look: a.checkLauncher(name)})
 	}
 	all = append(all, doctor.Check{Name: "scenes", Look: checkFolder("--scenes", a.Scenes)})
-	for _, name := range sortedNames(a.Roots) {
+	for _, name := range slices.Sorted(maps.Keys(a.Roots)) {
 		all = append(all, doctor.Check{Name: "root " + name, Look: checkFolder("--root "+name, a.Roots[name])})
 	}
 	if a.Config.Desk != nil {
 		all = append(all, doctor.Check{Name: "desk", Look: a.checkDesk})
 	}
 	return all, nil
-}
-
-func sortedNames[T any](m map[string]T) (out []string) {
-	for name := range m {
-		out = append(out, name)
-	}
-	slices.Sort(out)
-	return out
 }
 
 // clocksApart is how far this machine's clock may be from the service's before certificates and logs are not to be trusted.
@@ -221,12 +213,8 @@ func checkFolder(flag, folder string) func(context.Context) doctor.Finding {
 }
 
 func (a *Agent) checkDesk(ctx context.Context) doctor.Finding {
-	var idle desk.Idleness = &desk.Login{}
-	if a.Config.Desk.Command != "" {
-		idle = desk.Command(a.Config.Desk.Command)
-	}
 	now := time.Now()
-	at, err := idle.Touched(ctx, now)
+	at, err := a.Config.Desk.idleness().Touched(ctx, now)
 	if err != nil {
 		return doctor.Fail("start a login manager that says when somebody is here, or pass --desk-idle-command", "%v", err)
 	}

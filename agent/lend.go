@@ -70,6 +70,14 @@ func (d *Desk) keepCores() int {
 	return d.KeepCores
 }
 
+// idleness is who says when somebody touched the machine.
+func (d *Desk) idleness() desk.Idleness {
+	if d.Command != "" {
+		return desk.Command(d.Command)
+	}
+	return &desk.Login{}
+}
+
 // openDesk makes the desk ready, if this is one, and finds out what is kept back.
 func (a *Agent) openDesk(ctx context.Context) (err error) {
 	c := a.Config.Desk
@@ -84,11 +92,7 @@ func (a *Agent) openDesk(ctx context.Context) (err error) {
 	if c.Beside && len(c.KeepDevices) == 0 {
 		c.KeepDevices = a.found.Displays
 	}
-	var idle desk.Idleness = &desk.Login{}
-	if c.Command != "" {
-		idle = desk.Command(c.Command)
-	}
-	if a.desk, err = desk.Open(ctx, a.StateDir, desk.Rule{Idle: c.Idle, Leave: min(desk.DefaultLeave, c.Idle)}, idle); err == nil {
+	if a.desk, err = desk.Open(ctx, a.StateDir, desk.Rule{Idle: c.Idle, Leave: min(desk.DefaultLeave, c.Idle)}, c.idleness()); err == nil {
 		a.at.Store(new(a.desk.Status()))
 	}
 	return err

@@ -8,10 +8,10 @@ import (
 // Ending is how a shot of an earlier run, or the whole of one, ended that was planned anew by itself, beside
 // what had been forecast of it. Times are seconds from when that was forecast.
 type Ending struct {
-	Part   float64 `json:"part"` // of the run's frames that were done when it was forecast
-	Whole  bool    `json:"whole,omitempty"`
-	Finish Spread  `json:"finish_s"` // as was forecast, of the schedule as it was then
-	Due    float64 `json:"due_s"`    // of the whole: when the last of its shots is
+	Shot   string  `json:"shot,omitempty"`  // "": the whole run
+	Later  bool    `json:"later,omitempty"` // it was forecast half-way, not as the run began
+	Finish Spread  `json:"finish_s"`        // as was forecast, of the schedule as it was then
+	Due    float64 `json:"due_s"`           // of the whole: when the last of its shots is
 	Ended  float64 `json:"ended_s"`
 }
 
@@ -27,7 +27,7 @@ type Endings struct{ shots, wholes scores }
 // scores are sorted, and may lie outside of 0 to 1.
 type scores []float64
 
-// assumed stand for as many shots and runs where few have ended, before the start and later: what the first
+// assumed stand for as many shots and runs where few have ended, before the start and half-way: what the first
 // fifteen of the weekends of docs/planning.md came to that are described there.
 var assumed = map[bool]Endings{
 	false: {
@@ -40,21 +40,16 @@ var assumed = map[bool]Endings{
 	},
 }
 
-// wellUnderWay is the part of a run after which what was forecast of it is held against what was
-// forecast of others so late.
-const wellUnderWay = 0.25
-
-// LearnEndings learns from what ended how shots end of a run of which a part is done. Where little has,
-// what is assumed weighs as much as ten shots, and ten runs.
-func LearnEndings(seen []Ending, part float64) *Endings {
-	later := part >= wellUnderWay
+// LearnEndings learns from what ended how a run ends that is to begin or, later, of which half is done.
+// Where little has, what is assumed weighs as much as ten shots, and ten runs.
+func LearnEndings(seen []Ending, later bool) *Endings {
 	out := Endings{slices.Clone(assumed[later].shots), slices.Clone(assumed[later].wholes)}
 	for _, e := range seen {
-		if (e.Part >= wellUnderWay) != later || e.Finish.P50 < 0 {
+		if e.Later != later || e.Finish.P50 < 0 {
 			continue
 		}
 		of := &out.shots
-		if e.Whole {
+		if e.Shot == "" {
 			of = &out.wholes
 		}
 		*of = append(*of, (e.Ended-e.Finish.P50)/e.Finish.stretch(e.Due))
@@ -110,13 +105,27 @@ type Kept struct {
 	Finishes []float64 `json:"finishes_s"`
 }
 
+// Told is what of a forecast is to be kept until its run has ended: the whole, and each shot. Due are as for KeptBy.
+func (f Forecast) Told(later bool, due map[string]float64) []Ending {
+	out := []Ending{{Later: later, Finish: f.Finish, Due: latest(due)}}
+	for _, s := range f.Shots {
+		out = append(out, Ending{Shot: s.ID, Later: later, Finish: s.Finish, Due: due[s.ID]})
+	}
+	return out
+}
+
+// latest is the last of some deadlines.
+func latest(due map[string]float64) (out float64) {
+	for _, d := range due {
+		out = max(out, d)
+	}
+	return out
+}
+
 // KeptBy says when the forecast's shots, and all of it, end by what is known of others. Due are the shots' deadlines in
 // seconds, by name.
 func (f Forecast) KeptBy(e *Endings, due map[string]float64) Kept {
-	last := 0.0
-	for _, d := range due {
-		last = max(last, d)
-	}
+	last := latest(due)
 	spread := func(of scores, s Spread, due float64) Spread {
 		at := func(part, simulated float64) float64 { return orLate(of.at(part, s, due), simulated, due) }
 		return Spread{at(0.1, s.P10), at(0.5, s.P50), at(0.9, s.P90)}

@@ -18,7 +18,7 @@ func TestWhatIsSaidOfAPartHappensInThatPart(t *testing.T) {
 	var seen []forecast.Ending
 	draw := func() forecast.Ending {
 		middle := 1000 + 9000*r.Float64()
-		e := forecast.Ending{Finish: forecast.Spread{P10: 0.9 * middle, P50: middle, P90: 1.2 * middle}, Due: middle * (1.3 + r.Float64())}
+		e := forecast.Ending{Finish: forecast.Spread{P10: 0.9 * middle, P50: middle, P90: 1.2 * middle}, Due: middle * (1.3 + r.Float64()), Shot: "orrery-010"}
 		e.Ended = middle + (e.Due-middle)*(0.7+0.3*r.Float64()) // most of the time is used
 		if r.Float64() < 0.1 {
 			e.Ended = e.Due + 60 // one in ten is late
@@ -28,10 +28,10 @@ func TestWhatIsSaidOfAPartHappensInThatPart(t *testing.T) {
 	for range 1000 {
 		seen = append(seen, draw())
 		whole := draw()
-		whole.Whole = true
+		whole.Shot = ""
 		seen = append(seen, whole)
 	}
-	endings := forecast.LearnEndings(seen, 0)
+	endings := forecast.LearnEndings(seen, false)
 	inside := map[float64]int{}
 	const runs = 2000
 	for range runs {
@@ -47,7 +47,7 @@ func TestWhatIsSaidOfAPartHappensInThatPart(t *testing.T) {
 	for part, n := range inside {
 		assert.InDelta(t, part, float64(n)/runs, 0.05, "%g", part)
 	}
-	assert.Equal(t, forecast.LearnEndings(nil, 0.5), forecast.LearnEndings(seen, 0.5), "what was forecast at the start tells nothing of half-way")
+	assert.Equal(t, forecast.LearnEndings(nil, true), forecast.LearnEndings(seen, true), "what was forecast at the start tells nothing of half-way")
 }
 
 func TestKeptIsInOrder(t *testing.T) {
@@ -78,9 +78,9 @@ func TestKeptIsInOrder(t *testing.T) {
 		}
 		var seen []forecast.Ending
 		for range rapid.IntRange(0, 30).Draw(t, "seen") {
-			seen = append(seen, forecast.Ending{Part: rapid.Float64Range(0, 1).Draw(t, "part"), Finish: spread(), Due: second.Draw(t, "due"), Ended: second.Draw(t, "ended"), Whole: rapid.Bool().Draw(t, "whole")})
+			seen = append(seen, forecast.Ending{Later: rapid.Bool().Draw(t, "later"), Finish: spread(), Due: second.Draw(t, "due"), Ended: second.Draw(t, "ended"), Shot: rapid.SampledFrom([]string{"", "a"}).Draw(t, "shot")})
 		}
-		kept := f.KeptBy(forecast.LearnEndings(seen, rapid.Float64Range(0, 1).Draw(t, "part")), due)
+		kept := f.KeptBy(forecast.LearnEndings(seen, rapid.Bool().Draw(t, "half-way")), due)
 		assert.Equal(t, -1.0, kept.Finishes[40])
 		if f.Finish.P50 < 0 {
 			assert.Equal(t, -1.0, kept.Finish.P50)

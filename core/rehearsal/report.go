@@ -4,9 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"maps"
 	"runtime"
-	"slices"
 	"sync"
 	"time"
 
@@ -127,10 +125,10 @@ func Summarize(all []Weekends, policy replan.Policy) (out Summary) {
 			ratios += played.Cost / x.Knowing.Cost
 			out.Compared++
 		}
-		happened(out.Before, said(policy, x.Plan.Forecast, x.Weekend, seen, 0, 0), 0, played.Finish)
-		happened(out.HalfWay, said(policy, played.HalfWay, x.Weekend, seen, halfWay, played.HalfDone), played.HalfDone, played.Finish)
-		seen = append(seen, ended(x.Plan.Forecast, x.Weekend, played, 0, 0)...)
-		seen = append(seen, ended(played.HalfWay, x.Weekend, played, halfWay, played.HalfDone)...)
+		happened(out.Before, said(policy, x.Plan.Forecast, x.Weekend, seen, false, 0), 0, played.Finish)
+		happened(out.HalfWay, said(policy, played.HalfWay, x.Weekend, seen, true, played.HalfDone), played.HalfDone, played.Finish)
+		seen = append(seen, ended(x.Plan.Forecast, x.Weekend, played, false, 0)...)
+		seen = append(seen, ended(played.HalfWay, x.Weekend, played, true, played.HalfDone)...)
 		out.Changes += played.Changes
 		out.Moved.Of += played.Moved
 		out.Moved.All += played.Frames
@@ -138,8 +136,6 @@ func Summarize(all []Weekends, policy replan.Policy) (out Summary) {
 	out.Cost = ratios / float64(max(1, out.Compared))
 	return out
 }
-
-const halfWay = 0.5
 
 // due are the deadlines of a weekend's shots in seconds from a time after its start.
 func due(w Weekend, from time.Duration) map[string]float64 {
@@ -152,22 +148,25 @@ func due(w Weekend, from time.Duration) map[string]float64 {
 
 // said is by when what part of the runs ends, as is told of a forecast: of the schedule as it is, or of one that is
 // planned anew by itself. Nil: nothing was forecast.
-func said(policy replan.Policy, f forecast.Forecast, w Weekend, seen []forecast.Ending, part float64, made time.Duration) []float64 {
+func said(policy replan.Policy, f forecast.Forecast, w Weekend, seen []forecast.Ending, later bool, made time.Duration) []float64 {
 	if policy == replan.Off || f.Simulations == 0 {
 		return f.Finishes
 	}
-	return f.KeptBy(forecast.LearnEndings(seen, part), due(w, made)).Finishes
+	return f.KeptBy(forecast.LearnEndings(seen, later), due(w, made)).Finishes
 }
 
 // ended are the shots of a weekend that was played, beside what was forecast of them.
-func ended(f forecast.Forecast, w Weekend, p Played, part float64, made time.Duration) (out []forecast.Ending) {
-	deadlines := due(w, made)
-	if f.Simulations > 0 {
-		last := slices.Max(slices.Collect(maps.Values(deadlines)))
-		out = append(out, forecast.Ending{Whole: true, Part: part, Finish: f.Finish, Due: last, Ended: (p.Finish - made).Seconds()})
+func ended(f forecast.Forecast, w Weekend, p Played, later bool, made time.Duration) []forecast.Ending {
+	if f.Simulations == 0 {
+		return nil
 	}
-	for _, s := range f.Shots {
-		out = append(out, forecast.Ending{Part: part, Finish: s.Finish, Due: deadlines[s.ID], Ended: (p.Ends[s.ID] - made).Seconds()})
+	out := f.Told(later, due(w, made))
+	for i, e := range out {
+		at, of := p.Ends[e.Shot]
+		if !of {
+			at = p.Finish
+		}
+		out[i].Ended = (at - made).Seconds()
 	}
 	return out
 }

@@ -26,39 +26,29 @@ type Kept struct {
 	P10, P50, P90 time.Time
 }
 
-// halfWay is the part of a run that is forecast half-way.
-const halfWay = 0.5
-
 // Of says how shots end as they are planned anew on the way, of a run of which so many frames wait, or, nil, of one that is to
 // begin; and in words what that rests on.
 func (e *Endings) Of(ctx context.Context, run *uuid.UUID, waiting int) (*forecast.Endings, string, error) {
-	db, part := e.store.WithContext(ctx), 0.0
+	db, later := e.store.WithContext(ctx), false
 	if run != nil {
 		first, found, err := firstOf(db, *run)
 		if err != nil {
 			return nil, "", err
 		}
-		if found && first.halfDone(waiting) {
-			part = halfWay
-		}
+		later = found && first.halfDone(waiting)
 	}
 	rows, err := ended(db)
 	runs := map[uuid.UUID]bool{}
 	var seen []forecast.Ending
 	for _, r := range rows {
 		runs[r.RunID] = true
-		for _, s := range r.Shots {
-			if s.Part = 0; r.Later {
-				s.Part = halfWay
-			}
-			seen = append(seen, s.Ending)
-		}
+		seen = append(seen, r.Told...)
 	}
 	about := "when it ends, planned anew by itself on the way (policy auto): "
 	if len(runs) == 0 {
-		return forecast.LearnEndings(seen, part), about + "as made-up runs did, since none of yours has ended", err
+		return forecast.LearnEndings(seen, later), about + "as made-up runs did, since none of yours has ended", err
 	}
-	return forecast.LearnEndings(seen, part), about + fmt.Sprintf("as the last %d of yours did, beside what was forecast of them", len(runs)), err
+	return forecast.LearnEndings(seen, later), about + fmt.Sprintf("as the last %d of yours did, beside what was forecast of them", len(runs)), err
 }
 
 // Tell keeps what is forecast of a run's rest at a time, if that is its first, or its deadline has moved, or it is half
@@ -69,15 +59,7 @@ func (e *Endings) Tell(ctx context.Context, run uuid.UUID, at time.Time, rest *r
 	if rest.Policy != replan.Auto || f.Kept == nil {
 		return nil, nil
 	}
-	told, due := forecasted{RunID: run, ToldAt: at}, rest.DueS()
-	last := 0.0
-	for _, d := range due {
-		last = max(last, d)
-	}
-	told.Shots = append(told.Shots, shot{Ending: forecast.Ending{Whole: true, Finish: f.Finish, Due: last}})
-	for _, s := range f.Shots {
-		told.Shots = append(told.Shots, shot{ID: s.ID, Ending: forecast.Ending{Finish: s.Finish, Due: due[s.ID]}})
-	}
+	told := forecasted{RunID: run, ToldAt: at}
 	for _, x := range rest.Problem.Shots {
 		told.Waiting += x.Frames
 	}
@@ -92,6 +74,7 @@ func (e *Endings) Tell(ctx context.Context, run uuid.UUID, at time.Time, rest *r
 			return err
 		}
 		told.Later = found && first.halfDone(told.Waiting)
+		told.Told = f.Told(told.Later, rest.DueS())
 		return keep(tx, told)
 	})
 	if by := f.Kept.Finish; err == nil && by.P50 >= 0 {

@@ -95,17 +95,17 @@ func TestRunsAreLearntFrom(t *testing.T) {
 	require.NoError(t, h.Sweep(t.Context()))
 	rows = h.rows(first)
 	require.NotNil(t, rows[0].EndedAt)
-	require.Len(t, rows[0].Shots, 2, "the run and its shot")
-	for i, s := range rows[0].Shots {
-		assert.Equal(t, i == 0, s.Whole)
+	require.Len(t, rows[0].Told, 2, "the run and its shot")
+	for i, s := range rows[0].Told {
+		assert.Equal(t, i == 0, s.Shot == "")
 		assert.InDelta(t, 9*3600, s.Ended, 1)
-		assert.InDelta(t, 7*3600, rows[1].Shots[i].Ended, 1, "from when it was told")
-		assert.InDelta(t, 10*3600, rows[1].Shots[i].Due, 1)
+		assert.InDelta(t, 7*3600, rows[1].Told[i].Ended, 1, "from when it was told")
+		assert.InDelta(t, 10*3600, rows[1].Told[i].Due, 1)
 	}
 	of, said, err := h.Of(t.Context(), nil, 100)
 	require.NoError(t, err)
 	assert.Contains(t, said, "the last 1 of yours")
-	assert.NotEqual(t, forecast.LearnEndings(nil, 0), of)
+	assert.NotEqual(t, forecast.LearnEndings(nil, false), of)
 }
 
 func TestWhatTellsNothingIsForgotten(t *testing.T) {
@@ -130,7 +130,7 @@ func TestWhatTellsNothingIsForgotten(t *testing.T) {
 
 	for n := range newest + 5 {
 		at := six.Add(time.Duration(n) * time.Minute)
-		require.NoError(t, h.store.Create(&forecasted{RunID: uuid.New(), ToldAt: six, Shots: []shot{}, EndedAt: &at}).Error)
+		require.NoError(t, h.store.Create(&forecasted{RunID: uuid.New(), ToldAt: six, Told: []forecast.Ending{}, EndedAt: &at}).Error)
 	}
 	require.NoError(t, h.Sweep(t.Context()))
 	var left int64

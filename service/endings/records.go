@@ -17,8 +17,8 @@ type forecasted struct {
 	RunID   uuid.UUID `gorm:"primaryKey"`
 	Later   bool      `gorm:"primaryKey"` // half-way
 	ToldAt  time.Time
-	Waiting int    // frames
-	Shots   []shot `gorm:"serializer:json"`
+	Waiting int               // frames
+	Told    []forecast.Ending `gorm:"serializer:json"`
 	EndedAt *time.Time
 }
 
@@ -27,12 +27,6 @@ func (f forecasted) halfDone(waiting int) bool { return 2*waiting <= f.Waiting }
 
 // TableName is GORM's hook.
 func (forecasted) TableName() string { return "endings" }
-
-// shot is one that waited then, or, without a name, the whole run.
-type shot struct {
-	ID string `json:"id"`
-	forecast.Ending
-}
 
 func firstOf(tx *gorm.DB, run uuid.UUID) (out forecasted, found bool, err error) {
 	err = tx.Where("run_id = ? AND NOT later", run).Limit(1).Find(&out).Error
@@ -86,10 +80,10 @@ func end(tx *gorm.DB, f forecasted) error {
 		}
 	}
 	by[""] = over
-	f.Shots = slices.DeleteFunc(f.Shots, func(s shot) bool { return by[s.ID].IsZero() })
-	for i := range f.Shots {
-		f.Shots[i].Ended = by[f.Shots[i].ID].Sub(f.ToldAt).Seconds()
+	f.Told = slices.DeleteFunc(f.Told, func(e forecast.Ending) bool { return by[e.Shot].IsZero() })
+	for i, e := range f.Told {
+		f.Told[i].Ended = by[e.Shot].Sub(f.ToldAt).Seconds()
 	}
 	f.EndedAt = &over
-	return tx.Model(&forecasted{}).Where("run_id = ? AND later = ?", f.RunID, f.Later).Select("Shots", "EndedAt").Updates(&f).Error
+	return tx.Model(&forecasted{}).Where("run_id = ? AND later = ?", f.RunID, f.Later).Select("Told", "EndedAt").Updates(&f).Error
 }

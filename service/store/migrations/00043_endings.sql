@@ -7,7 +7,7 @@ CREATE TABLE endings (
 	later boolean NOT NULL, -- half-way
 	told_at timestamptz NOT NULL,
 	waiting integer NOT NULL, -- frames
-	shots json NOT NULL,
+	told json NOT NULL,
 	ended_at timestamptz, -- the run; without it, it goes on
 	PRIMARY KEY (run_id, later)
 );
