@@ -90,6 +90,26 @@ func Learn(seen Seen) Rates {
 	}
 }
 
+// Slowed is the part of the time in which a host is slowed, in the mean.
+func (r Rates) Slowed() float64 {
+	if r.SlowedEvery <= 0 {
+		return 0
+	}
+	return float64(r.SlowedFor) / float64(r.SlowedEvery+r.SlowedFor)
+}
+
+// Over says by what factor a host takes longer over a time from now on that takes so many times as long now. What
+// slows it goes on for SlowedFor in the mean, however long it has gone on; what the host gets done meanwhile and
+// after it is added up.
+func (r Rates) Over(times float64, left time.Duration) float64 {
+	if r.SlowedFor <= 0 || left <= 0 || times <= 0 {
+		return times
+	}
+	whole := left.Seconds() / r.SlowedFor.Seconds()
+	part := -math.Expm1(-whole) / whole // of the time, in which it is slowed
+	return 1 / (1 - part*(1-1/times))
+}
+
 // Slow is a stretch in which a host takes so many times as long; without end: it renders
 // something else.
 type Slow struct {

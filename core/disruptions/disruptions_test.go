@@ -182,3 +182,24 @@ func TestWhateverIsSeenGivesRatesThatCanBeDrawn(t *testing.T) {
 		}
 	})
 }
+
+// What slows a host now is over some time: until then and after it are added up.
+func TestASlowHostOverTime(t *testing.T) {
+	t.Parallel()
+	r := disruptions.Rates{SlowedEvery: 57 * time.Hour, SlowedFor: 3 * time.Hour}
+	assert.InDelta(t, 0.05, r.Slowed(), 1e-9)
+	assert.Zero(t, disruptions.Rates{}.Slowed())
+	assert.InDelta(t, 3, r.Over(3, time.Second), 0.01, "so soon it is as it is now")
+	assert.Equal(t, 3.0, r.Over(3, 0))
+	assert.Equal(t, 3.0, disruptions.Rates{}.Over(3, time.Hour), "that it ends is not known")
+	// Over thirty hours it is slowed for three, in which it gets a third of its work done: 28 of 30.
+	assert.InDelta(t, 30.0/28, r.Over(3, 30*time.Hour), 0.001)
+	assert.Less(t, r.Over(0.5, time.Hour), 1.0, "what is faster is so for a while, too")
+	rapid.Check(t, func(t *rapid.T) {
+		times, left := rapid.Float64Range(0.05, 20).Draw(t, "times"), time.Duration(rapid.Int64Range(1, int64(1000*time.Hour)).Draw(t, "left"))
+		over := r.Over(times, left)
+		if over < min(1, times)-1e-9 || over > max(1, times)+1e-9 {
+			t.Fatalf("%g over %s is %g", times, left, over)
+		}
+	})
+}

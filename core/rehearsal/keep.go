@@ -265,7 +265,7 @@ func (p *play) rest() replan.Rest {
 			recent = append(recent, f.Finished)
 		}
 	}
-	replan.AsOfLate(&q, recent, p.hand())
+	replan.AsOfLate(&q, recent, p.hand(), p.w.Uncertainty.Disruptions, func(t planning.Timing) float64 { return out.Uncertainty.Typical[forecast.TimingKey(t)] })
 	var booked []replan.Booked
 	for _, k := range p.owes(false) {
 		c := p.sim.Crews[k]

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/disruptions"
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
@@ -128,16 +129,20 @@ const overdue = 1.5
 
 // AsOfLate takes shots, hosts and crews as heavy, or as slow, as they were with the run's last
 // frames, those that are long overdue among them, and returns by what factors those are off
-// that are: by shot, by host, and by crew as dispatch.Place names it. See timing.Lately.
-func AsOfLate(p *planning.Problem, recent []Finished, hand []InHand) map[string]float64 {
-	expected := map[[3]string]float64{}
+// that are: by shot, by host, and by crew as dispatch.Place names it. See timing.Lately. A heavy shot stays so; what
+// slows a host is expected to go on for as long as it does in the mean, so that of a shot that is due in a day little
+// takes longer, and of one that is due in an hour most. Off is by how much each timing may be off itself.
+func AsOfLate(p *planning.Problem, recent []Finished, hand []InHand, upsets disruptions.Rates, off func(planning.Timing) float64) map[string]float64 {
+	expected, wrong := map[[3]string]float64{}, map[[3]string]float64{}
 	for _, t := range p.Timings {
-		expected[[3]string{t.Shot, t.Host, t.Crew}] = t.Frame.Duration().Seconds()
+		key := [3]string{t.Shot, t.Host, t.Crew}
+		expected[key], wrong[key] = t.Frame.Duration().Seconds(), off(t)
 	}
 	var seen []timing.Seen
 	see := func(shot, host, crew string, took, ago time.Duration, least float64) {
-		if e := expected[[3]string{shot, host, crew}]; host != "" && e > 0 && took.Seconds() >= least*e {
-			seen = append(seen, timing.Seen{Shot: shot, Host: host, Crew: crew, Ratio: took.Seconds() / e, Took: took, Ago: ago})
+		key := [3]string{shot, host, crew}
+		if e := expected[key]; host != "" && e > 0 && took.Seconds() >= least*e {
+			seen = append(seen, timing.Seen{Shot: shot, Host: host, Crew: crew, Ratio: took.Seconds() / e, Off: wrong[key], Took: took, Ago: ago})
 		}
 	}
 	for _, f := range recent {
@@ -146,9 +151,15 @@ func AsOfLate(p *planning.Problem, recent []Finished, hand []InHand) map[string]
 	for _, f := range hand {
 		see(f.Shot, f.Host, f.Crew, p.Start.Sub(f.Began), 0, overdue)
 	}
-	of := timing.Lately(seen)
+	of := timing.Lately(seen, upsets.Slowed())
+	left := map[string]time.Duration{}
+	for _, s := range p.Shots {
+		left[s.ID] = s.Deadline.Duration()
+	}
 	for i, t := range p.Timings {
-		p.Timings[i].Frame = max(1, planning.Millis(float64(t.Frame)*of.Factor(t.Shot, t.Host, t.Crew)+0.5))
+		heavy := of.Factor(t.Shot, "", "")
+		slow := upsets.Over(of.Factor(t.Shot, t.Host, t.Crew)/heavy, left[t.Shot])
+		p.Timings[i].Frame = max(1, planning.Millis(float64(t.Frame)*heavy*slow+0.5))
 	}
 	out := maps.Clone(of.Shot)
 	maps.Copy(out, of.Host)

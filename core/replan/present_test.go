@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"rotanex.example/core/dispatch"
+	"rotanex.example/core/disruptions"
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/pricing"
@@ -63,6 +64,12 @@ func TestTheScheduleAsItStandsIsAPlan(t *testing.T) {
 	assert.Equal(t, "0.06", plan.Cost.String(), "six minutes at 0.60 an hour")
 }
 
+// usual is how often hosts are slowed where nothing was seen, and for how long.
+var usual = disruptions.Learn(disruptions.Seen{})
+
+// known is by how much timings are off that are sure.
+func known(planning.Timing) float64 { return 0 }
+
 // A crew that was slow of late is taken as slow, and only that crew.
 func TestCrewsAreTakenAsTheyWereOfLate(t *testing.T) {
 	t.Parallel()
@@ -71,12 +78,34 @@ func TestCrewsAreTakenAsTheyWereOfLate(t *testing.T) {
 	for range 40 {
 		recent = append(recent, Finished{"coda-060", "eddy", "g0", 84, six}, Finished{"coda-060", "ebb", "cpu", 900, six}, Finished{"other", "eddy", "g0", 900, six})
 	}
-	lately := AsOfLate(&p, recent, nil)
+	lately := AsOfLate(&p, recent, nil, usual, known)
 	assert.InDelta(t, 1.40, lately["eddy"], 0.01)
 	assert.Len(t, lately, 1)
-	assert.InDelta(t, 84_000, int(p.Timings[0].Frame), 1000)
 	assert.Equal(t, minute, p.Timings[1].Frame)
 	assert.Equal(t, 3*minute, p.Timings[2].Frame)
+
+	// What slows a host goes on for an hour and a half in the mean: of what is due in an hour most takes longer,
+	// of what is due in two days next to nothing.
+	for hours, frame := range map[planning.Millis]float64{0: 84, 1: 76.1, 5: 65.1, 48: 60.5} {
+		p := left()
+		p.Shots[0].Deadline = 60 * hours * minute
+		AsOfLate(&p, recent, nil, usual, known)
+		assert.InDelta(t, 1000*frame, float64(p.Timings[0].Frame), 1000, "%d hours", hours)
+	}
+}
+
+// A shot that has become heavy stays so: it takes longer however long there is.
+func TestAHeavyShotStaysHeavy(t *testing.T) {
+	t.Parallel()
+	p := left()
+	p.Shots[0].Deadline = 48 * 60 * minute
+	p.Timings = append(p.Timings, planning.Timing{Shot: "coda-060", Host: "dory", Crew: "cpu", Frame: minute})
+	var recent []Finished
+	for range 20 {
+		recent = append(recent, Finished{"coda-060", "eddy", "g0", 120, six}, Finished{"coda-060", "dory", "cpu", 120, six})
+	}
+	assert.InDelta(t, 2, AsOfLate(&p, recent, nil, usual, known)["coda-060"], 0.1)
+	assert.InDelta(t, 120_000, float64(p.Timings[0].Frame), 6000)
 }
 
 // A frame that is not done says that its crew is slow as soon as it is long overdue.
@@ -85,7 +114,7 @@ func TestFramesThatAreOverdueCount(t *testing.T) {
 	done := []Finished{{"coda-060", "eddy", "g0", 190, six.Add(-10 * time.Minute)}, {"coda-060", "eddy", "g0", 180, six.Add(-4 * time.Minute)}}
 	for minutes, want := range map[time.Duration]float64{1: 1, 4: 3.9} {
 		p := left()
-		lately := AsOfLate(&p, done, []InHand{{Shot: "coda-060", Host: "eddy", Crew: "g0", Began: six.Add(-minutes * time.Minute)}})
+		lately := AsOfLate(&p, done, []InHand{{Shot: "coda-060", Host: "eddy", Crew: "g0", Began: six.Add(-minutes * time.Minute)}}, usual, known)
 		assert.InDelta(t, want, max(1, lately["eddy"]), 0.3, "%d minutes", minutes)
 	}
 }

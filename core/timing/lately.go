@@ -22,8 +22,10 @@ const (
 	// singleLately is by how much one frame is off by itself.
 	singleLately = 0.2
 	// usualLately is by how much things are off on a day like others; oddLately by how much
-	// where something is the matter, as it is oddChance of the time: somebody works there.
-	usualLately, oddLately, oddChance = 0.06, 0.8, 0.1
+	// where something is the matter: somebody works there.
+	usualLately, oddLately = 0.06, 0.8
+	// oddShot is the chance of a shot's frames to have become heavy, or light.
+	oddShot = 0.1
 	// polishes is how often shots, hosts and crews are judged in turn.
 	polishes = 4
 )
@@ -32,6 +34,7 @@ const (
 type Seen struct {
 	Shot, Host, Crew string
 	Ratio            float64       // of what it took over what was expected of it
+	Off              float64       // by how much that may be off itself: the standard deviation of its logarithm
 	Took             time.Duration // so long it says how things were
 	Ago              time.Duration // it was done
 }
@@ -65,10 +68,16 @@ func or1(f float64) float64 {
 // Of each, the middle of its frames counts, weighed by how long each took and how long ago
 // that was, so that many quick frames from before do not hide that it is slow now. It is
 // drawn towards 1 by as much as so few frames prove little, as things are mostly nearly as
-// expected, and sometimes far off: a normal prior of two parts (George and McCulloch 1993).
+// expected, and sometimes far off: a normal prior of two parts (George and McCulloch 1993). What was expected of a
+// shot on a crew may be wrong by itself, where few frames or none were timed there: such a crew's frames say the less
+// of its host, however many there are.
+//
+// Slowed is the part of the time in which something is the matter with a host: the rarer that is, the more it takes
+// to be believed of it. Of thirty crews that are looked at every few minutes, one has mostly just had two heavy
+// frames.
 //
 // It holds for the near future only, and is no part of what is learnt.
-func Lately(seen []Seen) Of {
+func Lately(seen []Seen, slowed float64) Of {
 	groups := map[[3]string]*rendered{}
 	for _, x := range seen {
 		fresh := max(freshLately, freshFrames*x.Took)
@@ -77,6 +86,7 @@ func Lately(seen []Seen) Of {
 			if groups[key] == nil {
 				groups[key] = &rendered{shot: x.Shot, host: x.Host, crew: [2]string{x.Host, x.Crew}}
 			}
+			groups[key].off = max(groups[key].off, x.Off)
 			groups[key].add(math.Log(x.Ratio), x.Took.Seconds()*math.Exp2(-x.Ago.Seconds()/fresh.Seconds()))
 		}
 	}
@@ -86,9 +96,9 @@ func Lately(seen []Seen) Of {
 	}
 	shots, hosts, crews := map[string]float64{}, map[string]float64{}, map[[2]string]float64{}
 	for range polishes {
-		judge(all, shots, func(g *rendered) (string, string) { return g.shot, g.host }, 2, func(g *rendered) float64 { return hosts[g.host] + crews[g.crew] })
-		judge(all, hosts, func(g *rendered) (string, [2]string) { return g.host, g.crew }, 1, func(g *rendered) float64 { return shots[g.shot] + crews[g.crew] })
-		judge(all, crews, func(g *rendered) ([2]string, string) { return g.crew, g.shot }, 1, func(g *rendered) float64 { return shots[g.shot] + hosts[g.host] })
+		judge(all, shots, func(g *rendered) (string, string) { return g.shot, g.host }, 2, oddShot, func(g *rendered) float64 { return hosts[g.host] + crews[g.crew] })
+		judge(all, hosts, func(g *rendered) (string, [2]string) { return g.host, g.crew }, 1, slowed, func(g *rendered) float64 { return shots[g.shot] + crews[g.crew] })
+		judge(all, crews, func(g *rendered) ([2]string, string) { return g.crew, g.shot }, 1, slowed, func(g *rendered) float64 { return shots[g.shot] + hosts[g.host] })
 	}
 	return Of{Shot: factors(shots), Host: factors(hosts), Crew: factors(crews)}
 }
@@ -98,7 +108,7 @@ type rendered struct {
 	shot, host      string
 	crew            [2]string
 	logs            []weighed
-	middle          float64
+	middle, off     float64
 	weight, squares float64 // of the weights, and of their squares
 }
 
@@ -131,12 +141,12 @@ func middleOf(all []weighed) float64 {
 
 // judge sets by how much each thing of a kind is off, once what is other things' is taken
 // away. Its parts, such as the hosts of a shot, have one voice each; there have to be so many.
-func judge[K, P comparable](all []*rendered, off map[K]float64, of func(*rendered) (K, P), fewest int, others func(*rendered) float64) {
+func judge[K, P comparable](all []*rendered, off map[K]float64, of func(*rendered) (K, P), fewest int, odd float64, others func(*rendered) float64) {
 	type part struct {
-		name         P
-		logs         []weighed
-		sum, squares float64
-		frames       int
+		name              P
+		logs              []weighed
+		sum, squares, off float64 // of the weights, of their squares, of the groups' weights times how far off they may be, squared
+		frames            int
 	}
 	parts := map[K][]*part{}
 	for _, g := range all {
@@ -149,16 +159,17 @@ func judge[K, P comparable](all []*rendered, off map[K]float64, of func(*rendere
 		x := parts[k][at]
 		x.logs = append(x.logs, weighed{g.middle - others(g), g.weight})
 		x.sum, x.squares, x.frames = x.sum+g.weight, x.squares+g.squares, x.frames+len(g.logs)
+		x.off += g.weight * g.weight * g.off * g.off
 	}
 	for k, list := range parts {
 		var middles []float64
-		sum, squares, frames := 0.0, 0.0, 0
+		sum, squares, wrong, frames := 0.0, 0.0, 0.0, 0
 		for _, x := range list {
 			middles = append(middles, middleOf(x.logs))
-			sum, squares, frames = sum+x.sum, squares+x.squares, frames+x.frames
+			sum, squares, wrong, frames = sum+x.sum, squares+x.squares, wrong+x.off, frames+x.frames
 		}
 		if off[k] = 0; len(middles) >= fewest && frames >= fewestLately && sum > 0 {
-			off[k] = drawn(nearest(middles), singleLately*singleLately*squares/(sum*sum))
+			off[k] = drawn(nearest(middles), (singleLately*singleLately*squares+wrong)/(sum*sum), odd)
 		}
 	}
 }
@@ -176,14 +187,15 @@ func nearest(all []float64) float64 {
 	return 0
 }
 
-// drawn is what is to be expected of a logarithm that was seen with a variance.
-func drawn(seen, variance float64) float64 {
-	part := func(chance, spread float64) (weight, mean float64) {
+// drawn is what is to be expected of a logarithm that was seen with a variance, where something is the matter with
+// a chance.
+func drawn(seen, variance, chance float64) float64 {
+	part := func(share, spread float64) (weight, mean float64) {
 		all := spread*spread + variance
-		return chance * math.Exp(-seen*seen/(2*all)) / math.Sqrt(all), seen * spread * spread / all
+		return share * math.Exp(-seen*seen/(2*all)) / math.Sqrt(all), seen * spread * spread / all
 	}
-	usual, asUsual := part(1-oddChance, usualLately)
-	odd, asOdd := part(oddChance, oddLately)
+	usual, asUsual := part(1-chance, usualLately)
+	odd, asOdd := part(chance, oddLately)
 	if usual+odd == 0 {
 		return asOdd // further off than a float can tell
 	}

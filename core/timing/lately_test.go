@@ -2,6 +2,7 @@ package timing
 
 import (
 	"math"
+	"math/rand/v2"
 	"slices"
 	"testing"
 	"time"
@@ -15,13 +16,18 @@ import (
 func on(shot, host, crew string, n int, ratio float64, until time.Duration) (out []Seen) {
 	took := time.Duration(ratio * float64(time.Minute))
 	for i := range n {
-		out = append(out, Seen{shot, host, crew, ratio, took, until + time.Duration(i)*took})
+		out = append(out, Seen{Shot: shot, Host: host, Crew: crew, Ratio: ratio, Took: took, Ago: until + time.Duration(i)*took})
 	}
 	return out
 }
 
+// rarely is the part of the time in which something is the matter with a host: an hour and a half of sixty.
+const rarely = 0.025
+
 // crew is by what factor a crew is off that renders a shot alone.
-func crew(seen ...[]Seen) float64 { return Lately(slices.Concat(seen...)).Factor("coda", "eddy", "g0") }
+func crew(seen ...[]Seen) float64 {
+	return Lately(slices.Concat(seen...), rarely).Factor("coda", "eddy", "g0")
+}
 
 func each(n int, ratio float64, until time.Duration) []Seen {
 	return on("coda", "eddy", "g0", n, ratio, until)
@@ -58,7 +64,7 @@ func TestLongFramesAreRemembered(t *testing.T) {
 	long := func(n int, ratio float64, until time.Duration) (out []Seen) {
 		took := time.Duration(ratio / 1.8 * float64(took))
 		for i := range n {
-			out = append(out, Seen{"coda", "eddy", "g0", ratio, took, until + time.Duration(i)*took})
+			out = append(out, Seen{Shot: "coda", Host: "eddy", Crew: "g0", Ratio: ratio, Took: took, Ago: until + time.Duration(i)*took})
 		}
 		return out
 	}
@@ -66,6 +72,42 @@ func TestLongFramesAreRemembered(t *testing.T) {
 		assert.InDelta(t, ratio, crew(long(4, ratio, ago)), 0.1, ago)
 	}
 	assert.InDelta(t, 1.0, crew(long(8, 1, 0), long(4, ratio, 8*20*time.Minute)), 0.1)
+}
+
+// The rarer it is that a host is slowed, the more it takes to be believed of it. Of many crews that are looked at
+// often, some have had two heavy frames: that is no news of any.
+func TestWhatIsRareTakesMoreToBeBelieved(t *testing.T) {
+	t.Parallel()
+	three := each(3, 1.42, 0)
+	factor := func(slowed float64) float64 { return Lately(three, slowed).Factor("coda", "eddy", "g0") }
+	assert.Greater(t, factor(0.3), factor(0.1))
+	assert.Greater(t, factor(0.1), factor(rarely))
+	assert.Less(t, factor(rarely), 1.15)
+
+	// Nor is it one that a crew is slower than the others where nobody knew how fast it is.
+	wrongly := slices.Concat(each(6, 1.3, 0))
+	for i := range wrongly {
+		wrongly[i].Off = 0.2
+	}
+	assert.Less(t, Lately(wrongly, rarely).Factor("coda", "eddy", "g0"), 1.1)
+	assert.Greater(t, Lately(each(6, 1.3, 0), rarely).Factor("coda", "eddy", "g0"), 1.12)
+
+	wrong := 0
+	random := rand.New(rand.NewPCG(1, 2))
+	for range 2000 {
+		var seen []Seen
+		for i := range 8 {
+			ratio := math.Exp(0.08 * random.NormFloat64())
+			if random.IntN(20) == 0 {
+				ratio *= 1.5
+			}
+			seen = append(seen, Seen{Shot: "coda", Host: "eddy", Crew: "g0", Ratio: ratio, Took: 30 * time.Minute, Ago: time.Duration(i) * 30 * time.Minute})
+		}
+		if Lately(seen, rarely).Factor("coda", "eddy", "g0") > 1.15 {
+			wrong++
+		}
+	}
+	assert.Less(t, wrong, 20, "of two thousand looks at a crew that is as it was, one in a hundred says otherwise")
 }
 
 // What is slow is told from what it is seen with: each case is who rendered what, and how
@@ -83,7 +125,7 @@ func TestWhoseSlownessItIs(t *testing.T) {
 		},
 		"one crew is held up": {slices.Concat(on("coda", "eddy", "g0", 8, 2, 0), on("coda", "eddy", "g1", 15, 1, 0), on("coda", "dory", "g0", 15, 1, 0)), 2, 1, 1},
 	} {
-		of := Lately(c.seen)
+		of := Lately(c.seen, rarely)
 		assert.InDelta(t, c.otherShot, of.Factor("stair", "eddy", "g0"), 0.15, name)
 		assert.InDelta(t, c.otherCrew, of.Factor("coda", "eddy", "cpu"), 0.15, name)
 		assert.InDelta(t, c.other, of.Factor("coda", "bellows", "g0"), 0.15, name)
@@ -101,18 +143,18 @@ func TestFactorsAreBounded(t *testing.T) {
 		for range rapid.IntRange(0, 40).Draw(t, "frames") {
 			name := func(what string) string { return string(rapid.RuneFrom([]rune("abc")).Draw(t, what)) }
 			seen = append(seen, Seen{
-				name("shot"), name("host"), name("crew"), math.Exp(rapid.Float64Range(-3, 3).Draw(t, "log")),
+				name("shot"), name("host"), name("crew"), math.Exp(rapid.Float64Range(-3, 3).Draw(t, "log")), rapid.Float64Range(0, 0.5).Draw(t, "off"),
 				time.Duration(rapid.IntRange(1, 4000).Draw(t, "s")) * time.Second, time.Duration(rapid.IntRange(0, 7200).Draw(t, "ago")) * time.Second,
 			})
 		}
-		of := Lately(seen)
+		of := Lately(seen, rarely)
 		for _, x := range seen {
 			f := of.Factor(x.Shot, x.Host, x.Crew)
 			assert.Greater(t, f, math.Exp(-20))
 			assert.Less(t, f, math.Exp(20))
 		}
 		slices.Reverse(seen)
-		again := Lately(seen)
+		again := Lately(seen, rarely)
 		for _, x := range seen {
 			assert.InEpsilon(t, of.Factor(x.Shot, x.Host, x.Crew), again.Factor(x.Shot, x.Host, x.Crew), 1e-9)
 		}

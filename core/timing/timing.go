@@ -6,6 +6,7 @@
 package timing
 
 import (
+	"math"
 	"slices"
 	"time"
 
@@ -66,6 +67,15 @@ type Estimate struct {
 	Basis   Basis   `json:"basis"`
 	Opening float64 `json:"opening_s,omitempty"` // of the scene, once a start; 0 is not known
 	InStart int     `json:"in_start,omitempty"`  // frames of a start, that share it in Seconds; 0 is 1
+}
+
+// Off is by how much it may be off: the standard deviation of its logarithm, of which its interval holds nine in ten;
+// 0 is not known.
+func (e Estimate) Off() float64 {
+	if e.Low <= 0 || e.High <= e.Low {
+		return 0
+	}
+	return math.Log(e.High/e.Low) / (2 * 1.645)
 }
 
 // Sharing is an estimate of a frame alone as one of a shot's frames in starts of several, which

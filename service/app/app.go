@@ -288,12 +288,12 @@ func (s *Service) build(ctx context.Context) (err error) {
 		Owner: owner, Log: c.Log,
 	})
 	s.computations = computations.New(s.store, s.clock, s.feed, s.jobs, c.Log)
-	s.problems = problems.New(problems.Config{
-		Store: s.store, Clock: s.clock, Hosts: s.hosts, Shots: s.shots, Candidates: s.candidates, Sources: s.sources, Packages: s.packages,
-		Licences: s.licences, Timings: s.timings, Currency: c.Currency, Zone: zone,
-	})
 	s.endings = endings.New(s.store)
 	s.uncertainty = uncertainty.New(s.store, s.clock, s.timings, s.sources, s.endings)
+	s.problems = problems.New(problems.Config{
+		Store: s.store, Clock: s.clock, Hosts: s.hosts, Shots: s.shots, Candidates: s.candidates, Sources: s.sources, Packages: s.packages,
+		Licences: s.licences, Timings: s.timings, Upsets: s.uncertainty.Upsets, Currency: c.Currency, Zone: zone,
+	})
 	s.plans = plans.New(plans.Config{
 		Store: s.store, Clock: s.clock, Feed: s.feed, Computations: s.computations, Problems: s.problems,
 		Hosts: s.hosts, Shots: s.shots, Timings: s.timings, Uncertainty: s.uncertainty, Sources: s.sources, Currency: c.Currency, Zone: zone,

@@ -87,7 +87,14 @@ func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes,
 		if err != nil {
 			return b.problem, b.notes, err
 		}
-		b.notes.Lately = replan.AsOfLate(&b.problem, recent, b.rest.hand)
+		upsets, err := p.Upsets(ctx)
+		if err != nil {
+			return b.problem, b.notes, err
+		}
+		b.notes.Lately = replan.AsOfLate(&b.problem, recent, b.rest.hand, upsets, func(t planning.Timing) float64 {
+			_, place := t.Place()
+			return b.notes.Basis[accounts.BasisKey(t.Shot, place, t.Crew)].Off()
+		})
 	}
 	if err := b.assume(ask.Assume); err != nil {
 		return b.problem, b.notes, err

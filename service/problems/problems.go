@@ -6,6 +6,7 @@ package problems
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"github.com/google/uuid"
 
 	"rotanex.example/core/desks"
+	"rotanex.example/core/disruptions"
 	"rotanex.example/core/forecast"
 	"rotanex.example/core/planning"
 	"rotanex.example/core/timing"
@@ -40,6 +42,8 @@ type Config struct {
 	Packages   *packages.Packages
 	Licences   *licences.Licences
 	Timings    *timings.Timings
+	// Upsets says how often, and for how long, hosts were slowed.
+	Upsets func(context.Context) (disruptions.Rates, error)
 
 	Currency string
 	Zone     *time.Location // in which opening hours are read

@@ -5,7 +5,6 @@ package uncertainty
 import (
 	"context"
 	"fmt"
-	"math"
 	"strings"
 	"time"
 
@@ -41,6 +40,12 @@ func New(s *store.Store, c clock.Clock, t *timings.Timings, from *sources.Source
 // them rather than by what is assumed.
 const fewest = 8
 
+// Upsets says how runs are to be expected to be upset, after those of the last weeks.
+func (d *Uncertainty) Upsets(ctx context.Context) (disruptions.Rates, error) {
+	tries, err := d.triesSince(ctx, d.clock.Now().Add(-remembered))
+	return disruptions.Learn(disruptions.See(tries)), err
+}
+
 // Of gathers what is not known for sure: how single frames of each shot differ,
 // how well each time is known, how often tries failed on each place, how runs were upset. It
 // says in words what that rests on.
@@ -48,11 +53,11 @@ func (d *Uncertainty) Of(ctx context.Context, problem planning.Problem, n proble
 	u := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}, Starts: map[string]forecast.Start{}, Common: forecast.DefaultCommon, Desks: n.Desks, Held: n.Held}
 	var restsOn, few []string
 	restsOn = append(n.AboutDesks(), fmt.Sprintf("all crews together: assumed slower or faster than expected by %.0f %%, as a standard deviation", 100*u.Common))
-	tries, err := d.triesSince(ctx, d.clock.Now().Add(-remembered))
+	upsets, err := d.Upsets(ctx)
 	if err != nil {
 		return u, restsOn, err
 	}
-	u.Disruptions = disruptions.Learn(disruptions.See(tries))
+	u.Disruptions = upsets
 	if n.Ask != nil && n.Ask.Priority == dispatch.Urgent.String() {
 		u.Disruptions.UrgentEvery = 0 // nothing is more urgent
 	}
@@ -89,10 +94,11 @@ func (d *Uncertainty) Of(ctx context.Context, problem planning.Problem, n proble
 	}
 	for _, t := range problem.Timings {
 		_, place := t.Place()
-		if e := n.Basis[accounts.BasisKey(t.Shot, place, t.Crew)]; e.Low > 0 && e.High > e.Low {
-			u.Typical[forecast.TimingKey(t)] = math.Log(e.High/e.Low) / (2 * 1.645) // the interval holds nine in ten
+		e := n.Basis[accounts.BasisKey(t.Shot, place, t.Crew)]
+		if off := e.Off(); off > 0 {
+			u.Typical[forecast.TimingKey(t)] = off
 		}
-		if e := n.Basis[accounts.BasisKey(t.Shot, place, t.Crew)]; e.Opening > 0 && e.InStart > 0 {
+		if e.Opening > 0 && e.InStart > 0 {
 			u.Starts[forecast.TimingKey(t)] = forecast.Start{Opening: planning.Millis(e.Opening * 1000), Frames: e.InStart}
 		}
 	}
