@@ -3,5 +3,18 @@
 // is the generated client.
 package api
 
+import (
+	_ "embed"
+
+	"github.com/goccy/go-yaml"
+)
+
 //go:generate go tool oapi-codegen -config server.cfg.yaml openapi.yaml
 //go:generate go tool oapi-codegen -config client.cfg.yaml openapi.yaml
+
+//go:embed openapi.yaml
+var written []byte
+
+// Written is the contract as JSON, in the order in which it is written: what is asked first in a form, and read
+// first in the reference, is what stands first.
+func Written() ([]byte, error) { return yaml.YAMLToJSON(written) }

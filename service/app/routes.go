@@ -42,7 +42,7 @@ func (s *Service) routes() (http.Handler, error) {
 		})
 	})
 	r.With(middleware.Compress(5)).Get("/api/openapi.json", func(w http.ResponseWriter, r *http.Request) {
-		text, err := api.GetSpecJSON()
+		text, err := api.Written()
 		httpapi.Answer(w, r, http.StatusOK, json.RawMessage(text), err)
 	})
 	// What the interface does not have is said in its own way, not with a page.

@@ -70,6 +70,7 @@ export const useShotTrials = (shot: string) =>
   useQuery({
     queryKey: ["trials", "of", shot],
     queryFn: async () => (await answered(client.GET("/trials", { params: { query: { shot, limit: 50 } } }))).items,
+    enabled: shot !== "",
   });
 
 /** The newest plans, so many hundreds of them, and whether there are more. */
@@ -85,6 +86,7 @@ export const usePlan = (plan: string) =>
   useQuery({
     queryKey: ["plans", plan],
     queryFn: () => answered(client.GET("/plans/{plan}", { params: { path: { plan } } })),
+    enabled: plan !== "",
   });
 
 export const useForecast = (plan: string) =>
@@ -335,6 +337,15 @@ export const useSources = () =>
   useQuery({ queryKey: ["sources"], queryFn: () => answered(client.GET("/sources")), refetchInterval: asked(5_000) });
 
 export const useFarms = () => useQuery({ queryKey: ["farms"], queryFn: () => answered(client.GET("/farms")) });
+
+export const useTokens = (may: boolean) =>
+  useQuery({
+    queryKey: ["tokens"],
+    queryFn: () => pages((cursor) => answered(client.GET("/tokens", { params: { query: { cursor, limit: 500 } } }))),
+    enabled: may,
+  });
+
+export const useLicences = () => useQuery({ queryKey: ["licences"], queryFn: () => answered(client.GET("/licences")) });
 
 export const useRates = () => useQuery({ queryKey: ["rates"], queryFn: () => answered(client.GET("/exchange-rates")) });
 

@@ -1793,7 +1793,10 @@ export interface components {
             name: string;
             role: components["schemas"]["Role"];
             host?: components["schemas"]["Name"];
-            /** @description Until it expires; for a join token one day */
+            /**
+             * Good for, days
+             * @description Until it expires; for a join token one day
+             */
             days?: number;
         };
         Token: {
@@ -1822,49 +1825,102 @@ export interface components {
             token: components["schemas"]["Token"];
             secret: string;
         };
+        /** CPU */
         CPU: {
+            /** @example Keel 16 */
             model: string;
             cores: number;
             threads?: number;
+            /** Power under full load, W */
             watts?: number;
-            /** @description Of a core, where a farm bills by it */
+            /**
+             * Clock, MHz
+             * @description Of a core, where a farm bills by it
+             */
             mhz?: number;
+            /**
+             * Depreciation an hour
+             * @description Counted for each hour of its use
+             * @example 0.12
+             */
             depreciation_h?: components["schemas"]["Spend"];
         };
         Device: {
-            /** @description at most 16 small letters and digits, the first a letter, such as g0 */
+            /**
+             * Name
+             * @description at most 16 small letters and digits, the first a letter, such as g0
+             */
             id: string;
+            /** @example Halyard 24 */
             model: string;
             memory_gb: number;
+            /** Held by others, GB */
             in_use_gb?: number;
+            /**
+             * Compute backends
+             * @example [
+             *       "compute2"
+             *     ]
+             */
             backends?: string[];
+            /** Lanes of its link */
             link_width?: number;
+            /** @description Another device of the host, whose memory it shares */
             linked_to?: string;
+            /** Power under full load, W */
             watts?: number;
+            /** @description What one costs to buy */
             price?: components["schemas"]["Spend"];
+            /**
+             * Depreciation an hour
+             * @description Counted for each hour of its use
+             * @example 0.12
+             */
             depreciation_h?: components["schemas"]["Spend"];
-            /** @description Why it is there but cannot be used */
+            /**
+             * Why it cannot be used
+             * @description Why it is there but cannot be used
+             */
             unusable?: string;
         };
         Hours: {
-            /** @example mon-fri */
+            /**
+             * @description mon-fri or sat,sun
+             * @example mon-fri
+             */
             days: string;
-            /** @example 19:00 */
+            /**
+             * @description Without it, all day
+             * @example 19:00
+             */
             from?: string;
-            /** @example 08:00 */
+            /**
+             * @description At or before the other, it is on the next day
+             * @example 08:00
+             */
             to?: string;
         };
         HostSpec: {
             name: components["schemas"]["Name"];
+            /** @description Whose it is in plans and in the ledger, such as the loft */
             source: components["schemas"]["Name"];
             note?: string;
             cpu: components["schemas"]["CPU"];
             memory_gb: number;
-            /** @description False where it runs on its battery; left out it is true */
+            /**
+             * On AC power
+             * @description It is, unless said otherwise; false where it runs on its battery
+             */
             on_ac_power?: boolean;
+            /**
+             * Opening hours
+             * @description When it may render, in the service's zone; without any, always
+             */
             open?: components["schemas"]["Hours"][];
             power: {
+                /** @example 0.31 */
                 price_kwh: components["schemas"]["Spend"];
+                /** Idle power, W */
                 idle_watts?: number;
             };
             devices?: components["schemas"]["Device"][];
@@ -1910,16 +1966,39 @@ export interface components {
         };
         OfferSpec: {
             name: components["schemas"]["Name"];
+            /** @description A source that rents servers */
             source: components["schemas"]["Name"];
             note?: string;
+            /** Servers at once */
             max_servers: number;
+            /** @description In the currency of its source's rate card */
             price_h: components["schemas"]["Spend"];
+            /**
+             * Fee
+             * @description For each server that is ordered
+             */
             fee: components["schemas"]["Spend"];
+            /**
+             * Billed by, s
+             * @description Each increment that is begun is paid
+             */
             increment_s: number;
+            /** Least that is paid, s */
             minimum_s?: number;
+            /**
+             * Until it renders, s
+             * @description From the order to its first frame
+             */
             boot_s: number;
+            /**
+             * Until it is gone, s
+             * @description Paid, after its last frame
+             */
             shutdown_s?: number;
-            /** @description More than boot_s the first time */
+            /**
+             * First set-up, s
+             * @description More than boot_s the first time
+             */
             setup_s?: number;
             cpu: components["schemas"]["CPU"];
             memory_gb: number;
@@ -1937,17 +2016,28 @@ export interface components {
             items: components["schemas"]["Offer"][];
             next?: string;
         };
+        /** Rate card */
         RateCard: {
             /** @description Of its prices: a code of ISO 4217, or what the source calls its credits */
             currency: string;
+            /**
+             * Credits
+             * @description Where its prices are in credits: what one costs
+             */
             credit?: {
                 price: components["schemas"]["Spend"];
                 /** @description three capital letters, such as EUR */
                 currency: string;
             };
-            /** @description A rate, such as 0.23, that is added to every charge */
+            /**
+             * @description A rate, such as 0.23, that is added to every charge
+             * @example 0.23
+             */
             tax?: components["schemas"]["Spend"];
-            /** @description Volume discounts, by what was charged before */
+            /**
+             * Volume discounts
+             * @description Volume discounts, by what was charged before
+             */
             steps?: {
                 from: components["schemas"]["Spend"];
                 off: components["schemas"]["Spend"];
@@ -1960,17 +2050,30 @@ export interface components {
             note?: string;
             /** @description http:// or https:// for Rotanex's own protocol, ssh://user@host:port for servers that stand already */
             address?: string;
-            /** @description Its address may be http:// though it is another machine: its secret crosses the network in the clear */
+            /**
+             * Plain HTTP is permitted
+             * @description Its address may be http:// though it is another machine: its secret crosses the network in the clear
+             */
             plain?: boolean;
             card: components["schemas"]["RateCard"];
             /** @description What may never be exceeded there, over all runs, in the service's currency */
             cap?: components["schemas"]["Spend"];
-            /** @description Limit on sending packages in megabytes a second */
+            /**
+             * Upload limit, MB/s
+             * @description Limit on sending packages in megabytes a second
+             */
             upload_mb_s?: number;
+            /**
+             * SSH host keys
+             * @description As in a known_hosts file
+             */
             known_hosts?: string[];
             /** @description Of a source reached by ssh: the renderers that its agent may start; without it povray */
             launchers?: components["schemas"]["Name"][];
-            /** @description Of a source reached by ssh: the folder there in which scenes lie already; without it shots' packages are sent */
+            /**
+             * Folder of scenes
+             * @description Of a source reached by ssh: the folder there in which scenes lie already; without it shots' packages are sent
+             */
             scenes?: string;
         };
         NewSource: {
@@ -2036,24 +2139,40 @@ export interface components {
         };
         Farm: {
             name: components["schemas"]["Name"];
+            /** @description A source that is a farm */
             source: components["schemas"]["Name"];
             note?: string;
             nodes: number;
-            /** @description From a job's being sent to its first frame */
+            /**
+             * Until the first frame, s
+             * @description From a job's being sent to its first frame
+             */
             lead_s: number;
-            /** @description How it bills, in the currency of its source */
+            /**
+             * How it bills
+             * @description How it bills, in the currency of its source
+             */
             work: {
+                /** A node-hour */
                 node_hour?: components["schemas"]["Spend"];
+                /** A core-GHz-hour */
                 core_ghz_hour?: components["schemas"]["Spend"];
+                /** A frame */
                 frame?: components["schemas"]["Spend"];
-                /** @description For all that is ordered with one plan */
+                /**
+                 * Least charge
+                 * @description For all that is ordered with one plan
+                 */
                 minimum_charge?: components["schemas"]["Spend"];
             };
             cpu: components["schemas"]["CPU"];
             memory_gb: number;
             devices?: components["schemas"]["Device"][];
             launchers?: string[];
-            /** @description Shots with a named-user licence are taken */
+            /**
+             * Takes named-user licences
+             * @description Shots with a named-user licence are taken
+             */
             named_user?: boolean;
         };
         FarmJob: {
@@ -2229,18 +2348,28 @@ export interface components {
         ShotSpec: {
             name: components["schemas"]["Name"];
             title?: string;
-            /** @description Path of the scene file below the agents' scene folder */
+            /**
+             * @description Path of the scene file below the agents' scene folder
+             * @example stair.pov
+             */
             scene: string;
-            /** @example 1-96x2 */
+            /**
+             * @description 1-96, every second one 1-96x2, several 1-10,20
+             * @example 1-96x2
+             */
             frames: string;
+            /** Width, px */
             width: number;
+            /** Height, px */
             height: number;
+            /** @description Of the renderer, as the agents have it */
             launcher: components["schemas"]["Name"];
             /** @description Values for the launcher's settings */
             settings?: {
                 [key: string]: string;
             };
             /**
+             * Frames a second
              * Format: double
              * @description Frames a second at which it plays; without it 24
              */
@@ -2255,11 +2384,18 @@ export interface components {
             textures_gb?: number;
             /** @description Buffers that a device holds of the picture */
             buffers?: number;
-            /** @description What is permitted where memory does not do, in the order in which to try it; without it smaller-crew, larger-device */
+            /**
+             * Out of memory
+             * @description What is permitted where memory does not do, in the order in which to try it; without it smaller-crew, larger-device
+             * @example [
+             *       "smaller-crew"
+             *     ]
+             */
             out_of_memory?: ("smaller-crew" | "larger-device" | "spill" | "cpu" | "hold")[];
             /** @description The compute backend that it must be rendered with */
             backend?: string;
             /**
+             * May be rendered by
              * @description What may render it, any of these: gpu (crews of GPUs alone), cpu (the CPU alone), hybrid (both), the model of a GPU, or HOST/CREW; without it, any
              * @example [
              *       "gpu"
@@ -2271,6 +2407,7 @@ export interface components {
              * @example >= 4.2
              */
             version?: string;
+            /** @description Of the renderer */
             plugins?: string[];
             /** @description That it uses and that a device mode of a renderer may lack */
             features?: string[];
@@ -2279,6 +2416,7 @@ export interface components {
             /** @description Files beside the scene that it needs below the scene folder */
             inputs?: string[];
             files?: components["schemas"]["WantedFiles"];
+            /** @description Pool whose seats it needs */
             licence?: components["schemas"]["Name"];
             /** @description In which it is rendered, each by itself, as a shot SHOT.PASS; its frame is done when that of all of them is */
             passes?: components["schemas"]["ShotPass"][];
@@ -2318,6 +2456,7 @@ export interface components {
             /** @description The compute backend that it must be rendered with */
             backend?: string;
             /**
+             * May be rendered by
              * @description What may render it, any of these: gpu (crews of GPUs alone), cpu (the CPU alone), hybrid (both), the model of a GPU, or HOST/CREW; without it, any
              * @example [
              *       "gpu"
@@ -2877,54 +3016,85 @@ export interface components {
         NewPlan: {
             shots: components["schemas"]["Name"][];
             /**
+             * Finish by
              * Format: date-time
              * @description Deadline for all; without it each shot's own
              */
             by?: string;
             /**
+             * @description cheapest: the least cost in time; fastest: the soonest end inside the budget
              * @default cheapest
              * @enum {string}
              */
             goal?: "cheapest" | "fastest";
+            /** @description The most that it may cost, in the service's currency */
             budget?: components["schemas"]["Spend"];
             /**
+             * Devices
              * @description Without it any. gpu: no crew of a CPU alone; gpu-else-cpu: such crews only for shots that no crew with a GPU can render
              * @enum {string}
              */
             devices?: "any" | "gpu" | "gpu-else-cpu";
             /**
-             * @description Whether servers may be rented
+             * Servers and farms may be hired
+             * @description Otherwise machines of one's own alone: no servers, no farms
              * @default true
              */
             rented?: boolean;
-            /** @description Look for a better plan until then; without it as long as the size of the problem asks */
+            /**
+             * Time to look for it, s
+             * @description Look for a better plan until then; without it as long as the size of the problem asks
+             */
             time_limit_s?: number;
-            /** @description The share of the time to each deadline that is kept spare: 0.1 is a tenth */
+            /**
+             * Time kept spare
+             * @description The share of the time to each deadline that is kept spare: 0.1 is a tenth
+             */
             slack?: number;
-            /** @description Plan so that the forecast meets every deadline with this chance, keeping as much slack as that takes */
+            /**
+             * Chance to be in time
+             * @description Plan so that the forecast meets every deadline with this chance, keeping as much slack as that takes
+             * @example 0.95
+             */
             confidence?: number;
             /** @description Money beyond the plan, for servers that are let on the way where the run falls behind: the chance reckons with it, a run of the plan may spend it, and servers of the plan are let as late as its deadlines allow */
             contingency?: components["schemas"]["Spend"];
             /**
+             * Not before
              * Format: date-time
              * @description No frame starts earlier
              */
             not_before?: string;
-            /** @description Hosts, offers, sources or crews (HOST/CREW) that are not to be used */
+            /**
+             * Without
+             * @description Hosts, offers, sources or crews (HOST/CREW) that are not to be used
+             */
             without?: components["schemas"]["Place"][];
-            /** @description Shots that may be rendered only at the places named; a source stands for all of its places, HOST/CREW for one crew */
+            /**
+             * Pins
+             * @description Shots that may be rendered only at the places named; a source stands for all of its places, HOST/CREW for one crew
+             */
             pin?: components["schemas"]["Pin"][];
-            /** @description What if: changes of what there is, for this plan only. A plan that assumes anything cannot be started */
+            /**
+             * What if
+             * @description What if: changes of what there is, for this plan only. A plan that assumes anything cannot be started
+             */
             assume?: components["schemas"]["Assumption"][];
             /**
              * Format: uuid
              * @description Plan the rest of this run: what is not done and not being rendered
              */
             run?: string;
-            /** @description Plan frames too that a run has done already with the same scene, settings and package; without it they are kept */
+            /**
+             * Frames that are done, too
+             * @description Plan frames too that a run has done already with the same scene, settings and package; without it they are kept
+             */
             again?: boolean;
             priority?: components["schemas"]["Priority"];
-            /** @description Leave less urgent runs their bookings, too: the plan goes around them */
+            /**
+             * Others keep their bookings
+             * @description Leave less urgent runs their bookings, too: the plan goes around them
+             */
             keep_others?: boolean;
         };
         /**
@@ -3991,8 +4161,12 @@ export interface components {
             free_gb: number;
         };
         Licence: {
+            /** Name */
             pool: components["schemas"]["Name"];
-            /** @enum {string} */
+            /**
+             * @description floating: a seat for each host that renders; node-locked: tied to one machine; named-user: one person's
+             * @enum {string}
+             */
             kind: "floating" | "named-user" | "node-locked";
             seats: number;
             /** @description That could be hired for a run */

@@ -4,6 +4,7 @@ import { useParams } from "react-router";
 import { Area, AreaChart, CartesianGrid, ResponsiveContainer, Tooltip, XAxis, YAxis } from "recharts";
 import type { Schemas } from "../api/client";
 import { useHost, useHostWhy, useSamples } from "../api/queries";
+import { Change } from "../forms/Make";
 import { Choice } from "../parts/Choice";
 import { DeskLine } from "../parts/DeskLine";
 import { none, timeOfDay } from "../parts/format";
@@ -116,17 +117,20 @@ export function Host() {
       title={name}
       lead={host.data?.spec.note}
       actions={
-        <Choice
-          label="Over"
-          value={minutes}
-          options={[
-            { value: "30", text: "half an hour" },
-            { value: "120", text: "two hours" },
-            { value: "720", text: "twelve hours" },
-            { value: "2880", text: "two days" },
-          ]}
-          onChange={setMinutes}
-        />
+        <>
+          {host.data && <Change of="hosts" name={name} />}
+          <Choice
+            label="Over"
+            value={minutes}
+            options={[
+              { value: "30", text: "half an hour" },
+              { value: "120", text: "two hours" },
+              { value: "720", text: "twelve hours" },
+              { value: "2880", text: "two days" },
+            ]}
+            onChange={setMinutes}
+          />
+        </>
       }
     >
       <Stack gap="5">

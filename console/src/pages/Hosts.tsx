@@ -2,6 +2,7 @@ import { Box, Button, Flex, Grid, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { answered, client, type Schemas } from "../api/client";
 import { useHosts, useOffers } from "../api/queries";
+import { Make } from "../forms/Make";
 import { DeskLine, DeskState } from "../parts/DeskLine";
 import { length, money } from "../parts/format";
 import { Go } from "../parts/Go";
@@ -149,14 +150,15 @@ function Offers() {
 export function Hosts() {
   const hosts = useHosts();
   return (
-    <Page title="Hosts" lead="The machines at hand, and what could be rented.">
+    <Page title="Hosts" lead="The machines at hand, and what could be rented." actions={<Make of="hosts" />}>
       <Shown query={hosts}>
         {(all) => {
           const owned = all.filter((h) => !h.server || h.agent === "up");
           if (owned.length === 0)
             return (
-              <Empty title="No machine yet" command="rotanex hosts import stock.yaml">
-                Describe your machines in a file, or start an agent on each: it finds out by itself.
+              <Empty title="No machine yet" command="rotanex hosts import stock.yaml" next={<Make of="hosts" />}>
+                Start an agent on each machine, which finds out by itself what is in it (a join token is made on the
+                page <Go to="/access">Access</Go>); or describe it here, or all of them in a file.
               </Empty>
             );
           const largest = Math.max(...owned.flatMap((h) => (h.spec.devices ?? []).map((d) => d.memory_gb)), 1);

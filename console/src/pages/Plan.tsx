@@ -19,7 +19,7 @@ import { Timeline } from "../plan/Timeline";
 import { Tradeoff } from "../plan/Tradeoff";
 import { Why } from "../plan/Why";
 
-function Start({ plan }: { plan: Schemas["Plan"] }) {
+export function Start({ plan }: { plan: Schemas["Plan"] }) {
   const go = useNavigate();
   const cache = useQueryClient();
   const [asking, setAsking] = useState(false);

@@ -5,19 +5,31 @@ import { atOnce, usePlans } from "../api/queries";
 import { chance, drift, moment, money, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
+import { useMayWrite } from "../parts/role";
 import { ShotNames } from "../parts/ShotNames";
 import { Empty, Shown } from "../parts/States";
 
+const NewPlanLink = () => (
+  <Button asChild size="sm">
+    <Link to="/plans/new">New plan</Link>
+  </Button>
+);
+
 export function Plans() {
+  const mayWrite = useMayWrite();
   const [hundreds, setHundreds] = useState(1);
   const plans = usePlans(hundreds);
   return (
-    <Page title="Plans" lead="Schedules, each with its cost and the least that any schedule could cost.">
+    <Page
+      title="Plans"
+      lead="Schedules, each with its cost and the least that any schedule could cost."
+      actions={mayWrite && <NewPlanLink />}
+    >
       <Shown query={plans}>
         {({ items: all, more }) =>
           all.length === 0 ? (
-            <Empty title="No plan yet" command="rotanex plan SHOT --by 20:00">
-              Choose shots on the page Shots, or plan them on the command line.
+            <Empty title="No plan yet" command="rotanex plan SHOT --by 20:00" next={mayWrite && <NewPlanLink />}>
+              A plan says which machine renders what, and when, so that it is in time and costs the least.
             </Empty>
           ) : (
             <Sheet>

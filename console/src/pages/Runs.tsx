@@ -67,6 +67,13 @@ const columns: Column<Run>[] = [
   { name: "Deadline", cell: (r) => moment(r.deadline) },
 ];
 
+/** Leads from the first machine to the first frame. */
+const FirstShot = () => (
+  <Button asChild>
+    <Link to="/begin">First shot, in five steps</Link>
+  </Button>
+);
+
 export function Runs() {
   const [hundreds, setHundreds] = useState(1);
   const runs = useRuns(hundreds);
@@ -76,8 +83,9 @@ export function Runs() {
         {({ items: all, more }) => {
           if (all.length === 0)
             return (
-              <Empty title="No run yet" command="rotanex start PLAN">
-                Open a plan and start it.
+              <Empty title="No run yet" command="rotanex start PLAN" next={<FirstShot />}>
+                A run is a plan that is carried out. Open one and start it; or go from the first machine to the first
+                frame in five steps.
               </Empty>
             );
           const backlog = all.filter((r) => r.priority === "backlog");

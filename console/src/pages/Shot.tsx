@@ -2,6 +2,7 @@ import { Box, Tabs } from "@chakra-ui/react";
 import { useNavigate, useParams } from "react-router";
 import type { Schemas } from "../api/client";
 import { useShot } from "../api/queries";
+import { Change } from "../forms/Make";
 import { moment } from "../parts/format";
 import { Page } from "../parts/Page";
 import { DoneTo } from "../parts/Records";
@@ -37,6 +38,7 @@ export function Shot() {
         shot.data &&
         `${shot.data.frame_count} frames, ${shot.data.spec.width} × ${shot.data.spec.height} px, ${rendererOf(shot.data)}; deadline ${moment(shot.data.spec.deadline)}`
       }
+      actions={shot.data && !shot.data.pass_of && <Change of="shots" name={name} />}
     >
       <Shown query={shot}>
         {(s) =>

@@ -1,9 +1,10 @@
 import { Box, Button, Checkbox, Field, Flex, Input, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { answered, client, newKey, type Schemas } from "../api/client";
 import { useHosts, useSession, useShots, useTrials } from "../api/queries";
+import { Make } from "../forms/Make";
 import { Computing } from "../parts/Computing";
 import { count, length, moment, none, percent } from "../parts/format";
 import { Go } from "../parts/Go";
@@ -117,7 +118,7 @@ function PlanThem({ chosen }: { chosen: string[] }) {
         <Checkbox.Root checked={rented} onCheckedChange={(e) => setRented(e.checked === true)} h="10">
           <Checkbox.HiddenInput />
           <Checkbox.Control borderColor="line" />
-          <Checkbox.Label>Servers may be rented</Checkbox.Label>
+          <Checkbox.Label>Servers and farms may be hired</Checkbox.Label>
         </Checkbox.Root>
         <Button
           disabled={chosen.length === 0}
@@ -126,6 +127,9 @@ function PlanThem({ chosen }: { chosen: string[] }) {
           onClick={() => plan.mutate()}
         >
           {chosen.length > 0 ? `Plan ${count(chosen.length, "shot")}` : "Plan: choose shots above"}
+        </Button>
+        <Button asChild variant="ghost">
+          <Link to={`/plans/new?shots=${chosen.join(",")}`}>Say more: budget, chance, pins</Link>
         </Button>
       </Flex>
       {plan.isPending && <Computing path="/plans" />}
@@ -148,12 +152,16 @@ export function Shots() {
   const choose = (name: string, on: boolean) =>
     setChosen((old) => (on ? [...old, name] : old.filter((n) => n !== name)));
   return (
-    <Page title="Shots" lead="What is to be rendered, and how long a frame of it takes where.">
+    <Page
+      title="Shots"
+      lead="What is to be rendered, and how long a frame of it takes where."
+      actions={<Make of="shots" />}
+    >
       <Stack gap="6">
         <Shown query={shots}>
           {(all) =>
             all.length === 0 ? (
-              <Empty title="No shot yet" command="rotanex shots import shots.yaml">
+              <Empty title="No shot yet" command="rotanex shots import shots.yaml" next={<Make of="shots" />}>
                 A shot is a scene, its frames, their size and the settings of the renderer.
               </Empty>
             ) : (

@@ -1,6 +1,7 @@
 import { Stack, Text } from "@chakra-ui/react";
 import type { Schemas } from "../api/client";
-import { useEntries, useFarms, useOffers, useRates, useSession, useSources } from "../api/queries";
+import { useEntries, useFarms, useLicences, useOffers, useRates, useSession, useSources } from "../api/queries";
+import { Changed, Make } from "../forms/Make";
 import { money, none, roughly } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
@@ -41,8 +42,8 @@ function cap(s: Source) {
 function Known({ all }: { all: Source[] }) {
   if (all.length === 0)
     return (
-      <Empty title="No source yet">
-        Sources are where hosts come from that are not your own. Store some: rotanex sources import FILE
+      <Empty title="No source yet" command="rotanex sources import stock.yaml" next={<Make of="sources" />}>
+        Sources are where hosts come from that are not your own: servers that can be rented, farms.
       </Empty>
     );
   return (
@@ -52,7 +53,7 @@ function Known({ all }: { all: Source[] }) {
         rows={all}
         keyOf={(s) => s.spec.name}
         columns={[
-          { name: "Source", cell: (s) => <Text title={s.spec.note}>{s.spec.name}</Text> },
+          { name: "Source", cell: (s) => <Changed of="sources" name={s.spec.name} note={s.spec.note} /> },
           { name: "Kind", cell: (s) => s.spec.kind },
           { name: "Prices in", cell: prices },
           {
@@ -112,7 +113,7 @@ function Offers() {
               rows={all}
               keyOf={(o) => o.spec.name}
               columns={[
-                { name: "Offer", cell: (o) => <Text title={o.spec.note}>{o.spec.name}</Text> },
+                { name: "Offer", cell: (o) => <Changed of="offers" name={o.spec.name} note={o.spec.note} /> },
                 { name: "Source", cell: (o) => o.spec.source },
                 { name: "At most", cell: (o) => o.spec.max_servers, right: true },
                 { name: "An hour", cell: (o) => priced(o.spec.source, o.spec.price_h), right: true },
@@ -154,7 +155,7 @@ function Farms() {
               rows={all.items}
               keyOf={(f) => f.name}
               columns={[
-                { name: "Farm", cell: (f) => <Text title={f.note}>{f.name}</Text> },
+                { name: "Farm", cell: (f) => <Changed of="farms" name={f.name} note={f.note} /> },
                 { name: "Nodes", cell: (f) => f.nodes, right: true },
                 { name: "A node", cell: devices },
                 { name: "Node-hour", cell: (f) => priced(f.source, f.work.node_hour), right: true },
@@ -167,6 +168,34 @@ function Farms() {
           </Sheet>
         )
       }
+    </Shown>
+  );
+}
+
+/** Seats of renderers' licences. */
+function Licences() {
+  return (
+    <Shown query={useLicences()}>
+      {(all) => (
+        <Sheet title="Licence seats" aside={<Make of="licences" quiet />}>
+          {all.items.length === 0 ? (
+            <Text color="fg.muted">No renderer needs a seat that is counted.</Text>
+          ) : (
+            <List
+              label="Licence seats"
+              rows={all.items}
+              keyOf={(l) => l.pool}
+              columns={[
+                { name: "Pool", cell: (l) => <Changed of="licences" name={l.pool} /> },
+                { name: "Kind", cell: (l) => l.kind },
+                { name: "Seats", cell: (l) => l.seats, right: true },
+                { name: "Could be hired", cell: (l) => l.extra_seats || none, right: true },
+                { name: "A day of one", cell: (l) => l.extra_seat_price ?? none, right: true },
+              ]}
+            />
+          )}
+        </Sheet>
+      )}
     </Shown>
   );
 }
@@ -204,11 +233,23 @@ export function Sources() {
     <Page
       title="Sources"
       lead={session.data && `Rented servers and farms; what they cost is shown in ${session.data.currency}`}
+      actions={
+        <>
+          {sources.data?.items.length ? (
+            <>
+              <Make of="offers" quiet />
+              <Make of="farms" quiet />
+            </>
+          ) : null}
+          <Make of="sources" />
+        </>
+      }
     >
       <Stack gap="6">
         <Shown query={sources}>{(all) => <Known all={all.items} />}</Shown>
         <Offers />
         <Farms />
+        <Licences />
         <Rates />
         <Shown query={entries}>
           {(all) =>

@@ -6,6 +6,7 @@ import {
   LuClapperboard,
   LuDoorOpen,
   LuHandshake,
+  LuKeyRound,
   LuMoon,
   LuRoute,
   LuScrollText,
@@ -28,6 +29,7 @@ const places = [
   { to: "/runs", label: "Runs", icon: LuTelescope },
   { to: "/schedule", label: "Schedule", icon: LuChartGantt },
   { to: "/notifications", label: "Notices", icon: LuBell },
+  { to: "/access", label: "Access", icon: LuKeyRound },
   { to: "/audit", label: "Audit", icon: LuScrollText },
 ];
 
@@ -117,7 +119,7 @@ export function Shell({ session }: { session: Schemas["Session"] }) {
               gap={{ base: "0", md: "1" }}
               flex={{ base: "1 0 auto", md: "initial" }}
               px={{ base: "1", md: "0" }}
-              py={{ base: "1.5", md: "2.5" }}
+              py={{ base: "1.5", md: "2" }}
               rounded="md"
               color="fg.muted"
               fontSize={{ base: "xs", md: "sm" }}

@@ -6,7 +6,17 @@ import { useComputing } from "../api/computing";
 import { Computing } from "./Computing";
 
 /** What stands where there is nothing yet: what it would be, and what to do. */
-export function Empty({ title, children, command }: { title: string; children?: ReactNode; command?: string }) {
+export function Empty({
+  title,
+  children,
+  command,
+  next,
+}: {
+  title: string;
+  children?: ReactNode;
+  command?: string;
+  next?: ReactNode; // the button that does it
+}) {
   return (
     <Center py="16" px="6" borderWidth="1px" borderStyle="dashed" borderColor="line" rounded="lg">
       <Stack align="center" textAlign="center" gap="3" maxW="lg">
@@ -14,6 +24,7 @@ export function Empty({ title, children, command }: { title: string; children?: 
           {title}
         </Text>
         {children && <Text color="fg.muted">{children}</Text>}
+        {next}
         {command && (
           <Code px="3" py="1.5" bg="rail" color="fg">
             {command}
