@@ -178,9 +178,9 @@ func TestTheConsoleDoesTheJob(t *testing.T) {
 	b.goTo("/shots")
 	b.shows("Time a test frame")
 	testdb.Until(t, "the crew to be offered", func() bool {
-		return read[bool](b, `[...(document.querySelectorAll("select")[1]?.options ?? [])].some((o) => o.value === "bellows/g0")`)
+		return read[bool](b, `[...(document.querySelector('select[aria-label="Crew"]')?.options ?? [])].some((o) => o.value === "bellows/g0")`)
 	})
-	read[any](b, `(() => { const s = document.querySelectorAll("select")[1];
+	read[any](b, `(() => { const s = document.querySelector('select[aria-label="Crew"]');
 		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "bellows/g0");
 		s.dispatchEvent(new Event("change", { bubbles: true })); })()`)
 	b.do(chromedp.Click(`//button[text()="Time a frame"]`))

@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"os"
+	"path/filepath"
 	"slices"
 	"testing"
 	"time"
@@ -8,6 +10,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"rotanex.example/api"
 	"rotanex.example/e2e/browser"
@@ -24,6 +27,12 @@ func (b tab) types(field, text string) {
 func (b tab) clicks(text string) {
 	b.t.Helper()
 	b.do(chromedp.Click(`//*[self::button or self::a][normalize-space(.)="`+text+`"]`, browser.Patiently))
+}
+
+// opens unfolds what is folded below a line, by the keyboard.
+func (b tab) opens(line string) {
+	b.t.Helper()
+	b.do(chromedp.Focus(`//summary[normalize-space(.)="`+line+`"]`, browser.Patiently), chromedp.KeyEvent(kb.Enter))
 }
 
 func TestTheConsoleMakesHostsAndShots(t *testing.T) {
@@ -175,4 +184,43 @@ func TestTheConsolePlansWithAllThatMayBeSaid(t *testing.T) {
 	b.shows("Who renders what, when")
 	plans := must[api.PlanList](t)(h.admin().ListPlans(t.Context(), &api.ListPlansParams{})).Items
 	assert.True(t, slices.ContainsFunc(plans, func(p api.Plan) bool { return p.Goal == "fastest" }))
+}
+
+func TestTheConsoleTakesInFilesAndTimes(t *testing.T) {
+	h, _, _, _, run := playedHouse(t, "1-6")
+	h.putShot("stair-030", "1-4", nil)
+	b := h.open("light")
+	folder := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "other.yaml"), []byte("frames: {}\n"), 0o600))
+	b.goTo("/shots/coda-060/package")
+	b.shows("1 file, 11 B")
+	assert.Empty(t, b.axe())
+	b.do(chromedp.SetUploadFiles("input[type=file]", []string{folder}))
+	b.shows("coda-060 needs coda.yaml")
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "coda.yaml"), []byte("frames: {}\n# heavier\n"), 0o600))
+	b.do(chromedp.SetUploadFiles("input[type=file]", []string{folder}))
+	b.shows("2 files, 32 B")
+	assert.Equal(t, int64(32), must[api.Package](t)(h.admin().GetPackage(t.Context(), "coda-060")).Size)
+
+	b.goTo("/shots")
+	b.opens("Take in times that were measured elsewhere")
+	b.types(`textarea[aria-label^="times"]`, "shot,crew,seconds,models\nstair-030,g0,x,Halyard 24")
+	b.clicks("Take them in")
+	b.shows("line 2")
+	b.types(`textarea[aria-label^="times"]`, "shot,crew,seconds,models\nstair-030,g0,41.5,Halyard 24")
+	b.clicks("Take them in")
+	b.shows("1 time taken in")
+
+	b.do(chromedp.Focus(`input[aria-label="Plan coda-060"]`), chromedp.KeyEvent(" "))
+	b.clicks("Render 1 shot when idle")
+	b.shows("In the backlog: coda-060")
+	runs := must[api.RunList](t)(h.admin().ListRuns(t.Context(), &api.ListRunsParams{Priority: new(api.Backlog)}))
+	require.Len(t, runs.Items, 1)
+	assert.NotEqual(t, run.Id, runs.Items[0].Id)
+
+	b.goTo("/sources")
+	b.opens("Take in exchange rates")
+	b.types(`textarea[aria-label^="exchange"]`, "date,from,to,rate\n2031-03-07,GBP,EUR,1.16")
+	b.clicks("Take them in")
+	b.shows("1.16 EUR")
 }

@@ -11,6 +11,9 @@ export class Problem extends Error {
   }
 }
 
+/** Why the console did not go on with something, though the service answered. */
+export class Refusal extends Error {}
+
 export const client = createClient<paths>({ baseUrl: "/api/v1", fetch: (request) => patientFetch(request) });
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };

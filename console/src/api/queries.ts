@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { readMap } from "../run/framemap";
-import { answered, client, type Schemas } from "./client";
+import { answered, client, Problem, type Schemas } from "./client";
 import { asked, framesWhileHearing } from "./events";
 
 // Server state, keyed by what it shows. Live updates (events.ts) name the same keys.
@@ -343,6 +343,24 @@ export const useTokens = (may: boolean) =>
     queryKey: ["tokens"],
     queryFn: () => pages((cursor) => answered(client.GET("/tokens", { params: { query: { cursor, limit: 500 } } }))),
     enabled: may,
+  });
+
+export const useSeats = () =>
+  useQuery({
+    queryKey: ["seats"],
+    queryFn: () => answered(client.GET("/seats")),
+    refetchInterval: asked(10_000),
+  });
+
+/** A shot's package; null: it has none. */
+export const usePackage = (shot: string) =>
+  useQuery({
+    queryKey: ["package", shot],
+    queryFn: () =>
+      answered(client.GET("/shots/{shot}/package", { params: { path: { shot } } })).catch((error) => {
+        if (error instanceof Problem && error.document.status === 404) return null;
+        throw error;
+      }),
   });
 
 export const useLicences = () => useQuery({ queryKey: ["licences"], queryFn: () => answered(client.GET("/licences")) });

@@ -5,6 +5,7 @@ import { answered, client, type Schemas } from "../api/client";
 import { useHosts, useSession, useTokens } from "../api/queries";
 import { SpecForm } from "../forms/SpecForm";
 import { Choice } from "../parts/Choice";
+import { Confirmed } from "../parts/Confirmed";
 import { moment, none } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
@@ -36,40 +37,23 @@ function Acts({ token, onMade }: { token: Schemas["Token"]; onMade: (m: Made) =>
       done();
     },
   });
-  const revoke = useMutation({ mutationFn: () => answered(client.DELETE("/tokens/{token}", path)), onSuccess: done });
-  const [asking, setAsking] = useState(false);
   return (
     <HStack gap="2">
-      {asking ? (
-        <>
-          <Button size="xs" variant="outline" color="failed" loading={revoke.isPending} onClick={() => revoke.mutate()}>
-            Yes, revoke it
-          </Button>
-          <Button size="xs" variant="ghost" onClick={() => setAsking(false)}>
-            No
-          </Button>
-        </>
-      ) : (
-        <>
-          {!token.join && token.role !== "agent" && (
-            <Button size="xs" variant="outline" loading={rotate.isPending} onClick={() => rotate.mutate()}>
-              New secret
-            </Button>
-          )}
-          <Button
-            size="xs"
-            variant="ghost"
-            color="fg.muted"
-            aria-label={`Revoke ${token.name}`}
-            onClick={() => setAsking(true)}
-          >
-            Revoke
-          </Button>
-        </>
+      {!token.join && token.role !== "agent" && (
+        <Button size="xs" variant="outline" loading={rotate.isPending} onClick={() => rotate.mutate()}>
+          New secret
+        </Button>
       )}
-      {(rotate.error || revoke.error) && (
+      <Confirmed
+        text="Revoke"
+        label={`Revoke ${token.name}`}
+        size="xs"
+        yes="Yes, revoke it"
+        does={() => answered(client.DELETE("/tokens/{token}", path)).then(done)}
+      />
+      {rotate.error && (
         <Text role="alert" fontSize="xs" color="failed">
-          {(rotate.error ?? revoke.error)?.message}
+          {rotate.error.message}
         </Text>
       )}
     </HStack>

@@ -1,14 +1,14 @@
-import { Box, Button, Flex, Text } from "@chakra-ui/react";
+import { Box, Button } from "@chakra-ui/react";
 import type { UiSchema } from "@rjsf/utils";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 import { type Kind, type KindName, kinds, nameOf } from "../forms/kinds";
 import { useKnown } from "../forms/known";
 import { SpecForm } from "../forms/SpecForm";
+import { Confirmed } from "../parts/Confirmed";
 import { Page, Sheet } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
-import { Empty, Failed, Shown } from "../parts/States";
+import { Empty, Shown } from "../parts/States";
 
 /** How the form of a kind looks; the name of what is there already stays. */
 function uiOf(kind: Kind, known: UiSchema, there: boolean): UiSchema {
@@ -19,44 +19,8 @@ function uiOf(kind: Kind, known: UiSchema, there: boolean): UiSchema {
   return { ...ui, [outer]: inner ? { ...ui[outer], [inner]: stays } : stays };
 }
 
-/** Deletes it, once it was said that it is meant. */
-function Delete({ kind, name }: { kind: Kind; name: string }) {
-  const go = useNavigate();
-  const cache = useQueryClient();
-  const [asking, setAsking] = useState(false);
-  const remove = useMutation({
-    mutationFn: async () => kind.remove?.(name),
-    onSuccess: () => {
-      cache.invalidateQueries({ queryKey: [kind.list] });
-      go(`/${kind.list === "offers" || kind.list === "farms" || kind.list === "licences" ? "sources" : kind.list}`);
-    },
-  });
-  if (!kind.remove) return null;
-  return (
-    <Box ms="auto">
-      {asking ? (
-        <Flex gap="2" align="center">
-          <Text>Delete {name}?</Text>
-          <Button size="sm" variant="outline" color="failed" loading={remove.isPending} onClick={() => remove.mutate()}>
-            Yes, delete it
-          </Button>
-          <Button size="sm" variant="ghost" onClick={() => setAsking(false)}>
-            No
-          </Button>
-        </Flex>
-      ) : (
-        <Button size="sm" variant="ghost" color="failed" onClick={() => setAsking(true)}>
-          Delete
-        </Button>
-      )}
-      {remove.error && (
-        <Box mt="2">
-          <Failed error={remove.error} />
-        </Box>
-      )}
-    </Box>
-  );
-}
+/** Where one goes when one of a kind is gone. */
+const listOf: Partial<Record<KindName, string>> = { offers: "/sources", farms: "/sources", licences: "/sources" };
 
 function Form({ of, name, stored, like }: { of: KindName; name?: string; stored: object; like?: string }) {
   const kind: Kind = kinds[of];
@@ -69,6 +33,11 @@ function Form({ of, name, stored, like }: { of: KindName; name?: string; stored:
     await kind.put(called, value);
     await cache.invalidateQueries({ queryKey: [kind.list] });
     go(kind.page(called));
+  };
+  const { remove } = kind;
+  const gone = () => {
+    cache.invalidateQueries({ queryKey: [kind.list] });
+    go(listOf[of] ?? `/${of}`);
   };
   return (
     <Sheet>
@@ -85,7 +54,16 @@ function Form({ of, name, stored, like }: { of: KindName; name?: string; stored:
             <Button variant="ghost" onClick={() => go(-1)}>
               Back
             </Button>
-            {name && <Delete kind={kind} name={name} />}
+            {name && remove && (
+              <Box ms="auto">
+                <Confirmed
+                  text="Delete"
+                  question={`Delete ${name}?`}
+                  yes="Yes, delete it"
+                  does={() => remove(name).then(gone)}
+                />
+              </Box>
+            )}
           </>
         }
       />

@@ -1,7 +1,7 @@
 import { Box, Button, Flex, Grid, HStack, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { memo, useEffect, useMemo, useRef, useState } from "react";
-import { useNavigate, useParams } from "react-router";
+import { useParams } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
 import { isOver, pictureURL, useEntries, useFrameMap, useRun, useRunSources } from "../api/queries";
 import { Choice } from "../parts/Choice";
@@ -19,6 +19,7 @@ import { FarmJobs, Waiting } from "../run/FarmJobs";
 import { FrameDetail } from "../run/FrameDetail";
 import { Failures, Frames, Marked, type Picked } from "../run/Frames";
 import { counted, type FrameMap, indexOf, numbersOf, words } from "../run/framemap";
+import { Over } from "../run/Over";
 import { PlanRest, Stranded } from "../run/Rest";
 import { Results } from "../run/Results";
 import { Changes, Policy, Proposals } from "../run/Schedule";
@@ -76,33 +77,6 @@ function Controls({ run }: { run: Run }) {
         )}
       </HStack>
       {set.error && <Failed error={set.error} />}
-    </Stack>
-  );
-}
-
-/** Takes a run that is over out of the list. */
-function Archive({ run }: { run: Run }) {
-  const cache = useQueryClient();
-  const go = useNavigate();
-  const archive = useMutation({
-    mutationFn: () =>
-      answered(client.PUT("/runs/{run}/archived", { params: { path: { run: run.id } }, body: { archived: true } })),
-    onSuccess: () => {
-      cache.invalidateQueries({ queryKey: ["runs"] });
-      go("/runs");
-    },
-  });
-  return (
-    <Stack gap="2" align="flex-end">
-      <Button
-        variant="outline"
-        title="Out of the list of runs; rotanex runs list --archived shows it, rotanex runs archive --undo puts it back"
-        loading={archive.isPending}
-        onClick={() => archive.mutate()}
-      >
-        Archive
-      </Button>
-      {archive.error && <Failed error={archive.error} />}
     </Stack>
   );
 }
@@ -347,7 +321,7 @@ export function Run() {
             <Priority run={run.data} />
             <Deadline run={run.data} />
             {mayWrite && <Controls run={run.data} />}
-            {mayWrite && isOver(run.data) && <Archive run={run.data} />}
+            {mayWrite && isOver(run.data) && <Over run={run.data} />}
           </HStack>
         )
       }

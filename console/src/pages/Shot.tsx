@@ -9,6 +9,7 @@ import { DoneTo } from "../parts/Records";
 import { Shown } from "../parts/States";
 import { Compare } from "../shot/Compare";
 import { Memory } from "../shot/Memory";
+import { Package } from "../shot/Package";
 import { Passes } from "../shot/Passes";
 import { Preflight } from "../shot/Preflight";
 import { Studies } from "../shot/Settings";
@@ -20,6 +21,7 @@ const views = [
   { value: "preflight", label: "Preflight" },
   { value: "settings", label: "Settings" },
   { value: "sources", label: "Sources" },
+  { value: "package", label: "Package" },
 ];
 
 /** What renders a shot: a launcher, or several, in passes. */
@@ -69,6 +71,9 @@ export function Shot() {
               </Tabs.Content>
               <Tabs.Content value="sources" pt="0">
                 <SourcesOf shot={name} />
+              </Tabs.Content>
+              <Tabs.Content value="package" pt="0">
+                <Package shot={s} />
               </Tabs.Content>
               <Tabs.Content value="settings" pt="0">
                 <Studies shot={s} />

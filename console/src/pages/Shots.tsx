@@ -12,6 +12,8 @@ import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
 import { Empty, Failed, Shown } from "../parts/States";
+import { TakeIn } from "../parts/TakeIn";
+import { Backlog } from "../shot/Backlog";
 import { rendererOf } from "./Shot";
 
 const crewField = { borderColor: "line", borderWidth: "1px", rounded: "md", px: "3", h: "10", bg: "bg" } as const;
@@ -204,7 +206,14 @@ export function Shots() {
                     { name: "Deadline", cell: (s) => moment(s.spec.deadline) },
                   ]}
                 />
-                {mayWrite && <PlanThem chosen={chosen} />}
+                {mayWrite && (
+                  <>
+                    <PlanThem chosen={chosen} />
+                    <Box mt="4" pt="4" borderTopWidth="1px" borderColor="line">
+                      <Backlog chosen={chosen} />
+                    </Box>
+                  </>
+                )}
               </Sheet>
             )
           }
@@ -212,6 +221,35 @@ export function Shots() {
         {mayWrite && shots.data && shots.data.length > 0 && (
           <Sheet title="Time a test frame" aside="A warm-up that does not count, then frames from across the shot.">
             <TimeFrame shots={shots.data.filter((s) => !s.spec.passes?.length)} />
+          </Sheet>
+        )}
+        {mayWrite && (
+          <Sheet
+            title="Times from elsewhere"
+            aside={
+              <Box asChild color="brass.fg" textDecoration="underline" textUnderlineOffset="3px">
+                <a href="/api/v1/times" download="times.csv">
+                  All timed frames as CSV
+                </a>
+              </Box>
+            }
+          >
+            <TakeIn
+              what="times that were measured elsewhere"
+              example={"shot,crew,seconds,models\nstair-030,g0,41.5,Halyard 24"}
+              send={async (csv) => {
+                const { rows } = await answered(
+                  client.POST("/times", {
+                    params: { header: { "Idempotency-Key": newKey() } },
+                    body: csv,
+                    bodySerializer: (text) => text,
+                    headers: { "Content-Type": "text/csv" },
+                  }),
+                );
+                return `${count(rows, "time")} taken in`;
+              }}
+              stale={["comparison"]}
+            />
           </Sheet>
         )}
         <Shown query={trials}>

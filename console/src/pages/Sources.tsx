@@ -1,12 +1,23 @@
 import { Stack, Text } from "@chakra-ui/react";
-import type { Schemas } from "../api/client";
-import { useEntries, useFarms, useLicences, useOffers, useRates, useSession, useSources } from "../api/queries";
+import { answered, client, type Schemas } from "../api/client";
+import {
+  useEntries,
+  useFarms,
+  useLicences,
+  useOffers,
+  useRates,
+  useSeats,
+  useSession,
+  useSources,
+} from "../api/queries";
 import { Changed, Make } from "../forms/Make";
 import { money, none, roughly } from "../parts/format";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
 import { DoneTo } from "../parts/Records";
+import { useMayWrite } from "../parts/role";
 import { Empty, Shown } from "../parts/States";
+import { TakeIn } from "../parts/TakeIn";
 import { Entries } from "../run/Entries";
 
 type Source = Schemas["Source"];
@@ -172,6 +183,17 @@ function Farms() {
   );
 }
 
+/** Who holds seats now. */
+function Held() {
+  const seats = useSeats().data?.items ?? [];
+  if (seats.length === 0) return null;
+  return (
+    <Text color="fg.muted" fontSize="sm" mt="3">
+      Held now: {seats.map((s) => `${s.pool} by ${s.host}`).join(", ")}
+    </Text>
+  );
+}
+
 /** Seats of renderers' licences. */
 function Licences() {
   return (
@@ -194,6 +216,7 @@ function Licences() {
               ]}
             />
           )}
+          <Held />
         </Sheet>
       )}
     </Shown>
@@ -202,21 +225,41 @@ function Licences() {
 
 function Rates() {
   const rates = useRates();
+  const mayWrite = useMayWrite();
   return (
     <Shown query={rates}>
       {(all) =>
-        all.items.length > 0 && (
+        (all.items.length > 0 || mayWrite) && (
           <Sheet title="Exchange rates" aside="as they were given; the last on or before a day holds">
-            <List
-              label="Exchange rates"
-              rows={[...all.items].reverse()}
-              keyOf={(r) => r.day + r.from + r.to}
-              columns={[
-                { name: "From", cell: (r) => r.day },
-                { name: "One", cell: (r) => r.from },
-                { name: "Is worth", cell: (r) => `${r.rate} ${r.to}`, right: true },
-              ]}
-            />
+            {all.items.length > 0 && (
+              <List
+                label="Exchange rates"
+                rows={[...all.items].reverse()}
+                keyOf={(r) => r.day + r.from + r.to}
+                columns={[
+                  { name: "From", cell: (r) => r.day },
+                  { name: "One", cell: (r) => r.from },
+                  { name: "Is worth", cell: (r) => `${r.rate} ${r.to}`, right: true },
+                ]}
+              />
+            )}
+            {mayWrite && (
+              <TakeIn
+                what="exchange rates"
+                example={"date,from,to,rate\n2031-03-07,GBP,EUR,1.16"}
+                send={async (csv) => {
+                  await answered(
+                    client.POST("/exchange-rates", {
+                      body: csv,
+                      bodySerializer: (text) => text,
+                      headers: { "Content-Type": "text/csv" },
+                    }),
+                  );
+                  return "Taken in";
+                }}
+                stale={["rates"]}
+              />
+            )}
           </Sheet>
         )
       }

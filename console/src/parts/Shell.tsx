@@ -116,10 +116,10 @@ export function Shell({ session }: { session: Schemas["Session"] }) {
               key={to}
               asChild
               align="center"
-              gap={{ base: "0", md: "1" }}
+              gap={{ base: "0", md: "0.5" }}
               flex={{ base: "1 0 auto", md: "initial" }}
               px={{ base: "1", md: "0" }}
-              py={{ base: "1.5", md: "2" }}
+              py="1.5"
               rounded="md"
               color="fg.muted"
               fontSize={{ base: "xs", md: "sm" }}

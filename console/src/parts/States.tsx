@@ -1,7 +1,7 @@
 import { Box, Button, Center, Code, Spinner, Stack, Text } from "@chakra-ui/react";
 import type { UseQueryResult } from "@tanstack/react-query";
 import type { ReactNode } from "react";
-import { Problem } from "../api/client";
+import { Problem, Refusal } from "../api/client";
 import { useComputing } from "../api/computing";
 import { Computing } from "./Computing";
 
@@ -39,10 +39,12 @@ export function Failed({ error, again }: { error: unknown; again?: () => void })
   const problem = error instanceof Problem ? error.document : undefined;
   return (
     <Box role="alert" borderLeftWidth="3px" borderColor="failed" bg="paper" rounded="md" px="5" py="4">
-      <Text fontWeight="semibold">{problem?.title ?? "The service does not answer"}</Text>
+      <Text fontWeight="semibold">
+        {problem?.title ?? (error instanceof Refusal ? "That cannot be done" : "The service does not answer")}
+      </Text>
       <Text color="fg.muted" mt="1">
-        {problem
-          ? problem.detail
+        {problem || error instanceof Refusal
+          ? (problem?.detail ?? (error as Refusal).message)
           : "What you see may be old. It is asked again by itself; the run goes on without this page."}
       </Text>
       {again && (
