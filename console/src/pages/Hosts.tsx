@@ -1,10 +1,10 @@
 import { Box, Button, Flex, Grid, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { answered, client, type Schemas } from "../api/client";
-import { useHosts, useOffers } from "../api/queries";
+import { useHosts, useOffers, useSchedule } from "../api/queries";
 import { Make } from "../forms/Make";
 import { DeskLine, DeskState } from "../parts/DeskLine";
-import { length, money } from "../parts/format";
+import { count, length, money, timeOfDay } from "../parts/format";
 import { Go } from "../parts/Go";
 import { List } from "../parts/List";
 import { Page, Sheet, State } from "../parts/Page";
@@ -48,7 +48,33 @@ function Device({ device, largest }: { device: Schemas["Device"]; largest: numbe
   );
 }
 
-function HostSheet({ host, largest }: { host: Host; largest: number }) {
+/** What a host renders now, and until when. */
+function Work({ bookings }: { bookings: Schemas["ScheduledBooking"][] }) {
+  const now = bookings.filter((b) => b.rendering);
+  if (now.length === 0) return null;
+  return (
+    <Stack gap="0" fontSize="sm">
+      {now.map((b) => (
+        <Text key={b.crew + b.run + b.shot}>
+          <Text as="span" color="fg.muted">
+            {b.crew}
+          </Text>{" "}
+          renders <Go to={`/runs/${b.run}`}>{b.shot}</Go>, {count(b.frames, "frame")} until about {timeOfDay(b.end)}
+        </Text>
+      ))}
+    </Stack>
+  );
+}
+
+function HostSheet({
+  host,
+  largest,
+  bookings,
+}: {
+  host: Host;
+  largest: number;
+  bookings: Schemas["ScheduledBooking"][];
+}) {
   const cache = useQueryClient();
   const mayWrite = useMayWrite();
   const drain = useMutation({
@@ -91,6 +117,7 @@ function HostSheet({ host, largest }: { host: Host; largest: number }) {
           </Text>
         )}
         {host.desk && <DeskLine desk={host.desk} />}
+        <Work bookings={bookings} />
         {(host.spec.devices ?? []).map((d) => (
           <Device key={d.id} device={d} largest={largest} />
         ))}
@@ -149,6 +176,7 @@ function Offers() {
 
 export function Hosts() {
   const hosts = useHosts();
+  const bookings = useSchedule().data?.bookings ?? [];
   return (
     <Page title="Hosts" lead="The machines at hand, and what could be rented." actions={<Make of="hosts" />}>
       <Shown query={hosts}>
@@ -165,7 +193,12 @@ export function Hosts() {
           return (
             <Grid templateColumns="repeat(auto-fill, minmax(430px, 1fr))" gap="4">
               {owned.map((h) => (
-                <HostSheet key={h.spec.name} host={h} largest={largest} />
+                <HostSheet
+                  key={h.spec.name}
+                  host={h}
+                  largest={largest}
+                  bookings={bookings.filter((b) => b.place === h.spec.name)}
+                />
               ))}
             </Grid>
           );

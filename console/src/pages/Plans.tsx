@@ -1,6 +1,7 @@
 import { Button, Link as Styled } from "@chakra-ui/react";
 import { useState } from "react";
 import { Link } from "react-router";
+import type { Schemas } from "../api/client";
 import { atOnce, usePlans } from "../api/queries";
 import { chance, drift, moment, money, none } from "../parts/format";
 import { List } from "../parts/List";
@@ -8,6 +9,9 @@ import { Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
 import { ShotNames } from "../parts/ShotNames";
 import { Empty, Shown } from "../parts/States";
+
+/** A plan that cannot be carried out costs nothing, and ends at no time. */
+const possible = (p: Schemas["Plan"]) => p.status !== "impossible";
 
 const NewPlanLink = () => (
   <Button asChild size="sm">
@@ -53,14 +57,17 @@ export function Plans() {
                     cell: (p) => (p.chance === undefined ? none : chance(p.chance)),
                     right: true,
                   },
-                  { name: "Cost", cell: (p) => money(p.currency, p.cost), right: true },
+                  { name: "Cost", cell: (p) => (possible(p) ? money(p.currency, p.cost) : none), right: true },
                   {
                     name: "No less than",
-                    cell: (p) => (p.status === "late" ? none : money(p.currency, p.cost_bound)),
+                    cell: (p) => (p.status === "late" || !possible(p) ? none : money(p.currency, p.cost_bound)),
                     right: true,
                   },
-                  { name: "Finish", cell: (p) => moment(p.finish) },
-                  { name: "Against the deadline", cell: (p) => (p.deadline ? drift(p.finish, p.deadline).text : "") },
+                  { name: "Finish", cell: (p) => (possible(p) ? moment(p.finish) : none) },
+                  {
+                    name: "Against the deadline",
+                    cell: (p) => (p.deadline && possible(p) ? drift(p.finish, p.deadline).text : none),
+                  },
                 ]}
               />
               {more && (

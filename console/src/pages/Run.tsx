@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { memo, useEffect, useMemo, useRef, useState } from "react";
 import { useParams } from "react-router";
 import { answered, client, type Schemas } from "../api/client";
-import { isOver, pictureURL, useEntries, useFrameMap, useRun, useRunSources } from "../api/queries";
+import { isOver, pictureURL, useFrameMap, useRun } from "../api/queries";
 import { Choice } from "../parts/Choice";
 import { chance, count, drift, length, moment, money, near, none } from "../parts/format";
 import { Figure, Page, Sheet, State } from "../parts/Page";
@@ -11,19 +11,17 @@ import { Preview } from "../parts/Preview";
 import { DoneTo } from "../parts/Records";
 import { useMayWrite } from "../parts/role";
 import { Failed, Shown } from "../parts/States";
-import { Account } from "../run/Account";
 import { Crews, Servers } from "../run/Crews";
 import { Deadline } from "../run/Deadline";
-import { Entries } from "../run/Entries";
 import { FarmJobs, Waiting } from "../run/FarmJobs";
 import { FrameDetail } from "../run/FrameDetail";
 import { Failures, Frames, Marked, type Picked } from "../run/Frames";
 import { counted, type FrameMap, indexOf, numbersOf, words } from "../run/framemap";
+import { Ledger } from "../run/Ledger";
 import { Over } from "../run/Over";
 import { PlanRest, Stranded } from "../run/Rest";
 import { Results } from "../run/Results";
 import { Changes, Policy, Proposals } from "../run/Schedule";
-import { SourceTable } from "../shot/Sources";
 import { totalOf } from "./Runs";
 
 type Run = Schemas["Run"];
@@ -232,9 +230,8 @@ const Beside = memo(function Beside({ run }: { run: Run }) {
       <Crews run={run} />
       <Servers run={run} />
       <FarmJobs run={run} />
+      <Ledger run={run} />
       <DoneTo about={`/runs/${run.id}`} />
-      <Account run={run.id} live={!isOver(run)} />
-      <Outside run={run} />
     </>
   );
 });
@@ -283,20 +280,6 @@ function Contents({ run: told }: { run: Run }) {
       {isOver(run) && run.counts.done > 0 && <Results run={run} />}
       <Beside run={told} />
     </Stack>
-  );
-}
-
-/** The run's money by entry, and what each source came to. */
-function Outside({ run }: { run: Run }) {
-  const entries = useEntries(run.id, !isOver(run));
-  const sources = useRunSources(run.id, isOver(run));
-  return (
-    <>
-      {sources.data && (
-        <SourceTable title="Sources, estimated and charged" aside="each did a part of the work" x={sources.data} />
-      )}
-      <Shown query={entries}>{(list) => <Entries title="Ledger by entry" list={list} />}</Shown>
-    </>
   );
 }
 

@@ -3,16 +3,15 @@ import { scaleTime } from "d3-scale";
 import { useMemo } from "react";
 import type { Schemas } from "../api/client";
 import { isOver, useRuns, useSchedule, useScheduleChanges } from "../api/queries";
-import { chance, count, moment, timeOfDay } from "../parts/format";
+import { chance, count, moment, tick } from "../parts/format";
 import { Go } from "../parts/Go";
 import { Page, Sheet, State } from "../parts/Page";
+import { colourAt } from "../parts/palette";
 import { Empty, Shown } from "../parts/States";
 import { movesText } from "../run/Schedule";
 
 type Booking = Schemas["ScheduledBooking"];
 type Run = Schemas["Run"];
-
-const colours = ["#2b7f76", "#8a5f1d", "#4f6d94", "#8a4a5a", "#5c7a3a", "#6b5a94", "#3d7f98", "#94663f"];
 
 type Crew = { place: string; crew: string; bookings: Booking[] };
 
@@ -41,7 +40,7 @@ export function endOf(now: string, bookings: Booking[], runs: Run[]): Date {
 function colourOf(runs: Run[], b: { run: string; shot: string }): string {
   const at =
     runs.length === 1 ? runs[0].shots.findIndex((s) => s.shot === b.shot) : runs.findIndex((r) => r.id === b.run);
-  return colours[Math.max(0, at) % colours.length];
+  return colourAt(at);
 }
 
 const Square = ({ colour }: { colour: string }) => <Box w="3" h="3" rounded="sm" bg={colour} flexShrink={0} />;
@@ -80,9 +79,8 @@ function Axis({ now, bookings, runs }: { now: string; bookings: Booking[]; runs:
     .domain([new Date(now), end])
     .range([0, 100]);
   const x = (t: string | Date) => axis(new Date(t));
-  const across = end.getTime() - Date.parse(now) > 20 * 3600_000;
   const many = crews.length > 24;
-  const ticks = useBreakpointValue({ base: 3, md: 8 }) ?? 8;
+  const ticks = axis.ticks(useBreakpointValue({ base: 3, md: 8 }) ?? 8);
   return (
     <Grid
       templateColumns={{ base: "minmax(0, 1fr)", md: "minmax(9rem, auto) minmax(0, 1fr)" }}
@@ -92,9 +90,9 @@ function Axis({ now, bookings, runs }: { now: string; bookings: Booking[]; runs:
     >
       <Box display={{ base: "none", md: "block" }} />
       <Box position="relative" h="1.6rem" fontSize="xs" color="fg.muted" aria-hidden>
-        {axis.ticks(ticks).map((t) => (
+        {ticks.map((t) => (
           <Text key={+t} position="absolute" left={`${x(t)}%`} transform="translateX(-50%)" whiteSpace="nowrap">
-            {across ? moment(t) : timeOfDay(t)}
+            {tick(t, ticks)}
           </Text>
         ))}
       </Box>

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { bytes, count, drift, length, money } from "./format";
+import { bytes, count, drift, length, money, tick } from "./format";
 
 test("lengths of time carry their unit", () => {
   expect([0.841, 72.46, 250, 3600, 11119].map(length)).toEqual([
@@ -23,6 +23,15 @@ test("drift says which way", () => {
   expect(drift("2031-03-07T20:12:00Z", "2031-03-07T20:00:00Z")).toEqual({ text: "12 min 00 s late", late: true });
   expect(drift("2031-03-07T18:55:00Z", "2031-03-07T20:00:00Z")).toEqual({ text: "1 h 05 min early", late: false });
   expect(drift("2031-03-07T20:00:20Z", "2031-03-07T20:00:00Z").text).toBe("on time");
+});
+
+test("ticks of an axis are told from each other", () => {
+  const from = (step: number) => Array.from({ length: 6 }, (_, i) => new Date(Date.UTC(2031, 2, 7, 8, 38) + i * step));
+  for (const step of [5_000, 60_000, 600_000, 6 * 3_600_000]) {
+    const all = from(step);
+    expect(new Set(all.map((t) => tick(t, all))).size, `${step} ms`).toBe(6);
+  }
+  expect(tick(new Date(Date.UTC(2031, 2, 7)), [])).toMatch(/^\d\d:\d\d$/);
 });
 
 test("counts and sizes", () => {

@@ -11,6 +11,18 @@ const dayClock = new Intl.DateTimeFormat(undefined, {
   minute: "2-digit",
   hour12: false,
 });
+const clockSeconds = new Intl.DateTimeFormat(undefined, {
+  hour: "2-digit",
+  minute: "2-digit",
+  second: "2-digit",
+  hour12: false,
+});
+const weekdayClock = new Intl.DateTimeFormat(undefined, {
+  weekday: "short",
+  hour: "2-digit",
+  minute: "2-digit",
+  hour12: false,
+});
 const zoned = new Intl.DateTimeFormat(undefined, { timeZoneName: "short" });
 
 export const none = "—";
@@ -18,6 +30,15 @@ export const none = "—";
 export const zoneName = () => zoned.formatToParts(new Date()).find((p) => p.type === "timeZoneName")?.value ?? "";
 
 export const timeOfDay = (at: string | Date) => clock.format(new Date(at));
+
+/** A time on an axis, as exactly as tells it from the next: with seconds where ticks lie closer than a minute, with
+ * its day where they reach over one. */
+export function tick(at: Date, all: Date[]): string {
+  const first = +(all[0] ?? at);
+  const apart = all.length > 1 ? +(all[1] as Date) - first : 0;
+  if (apart > 0 && apart < 60_000) return clockSeconds.format(at);
+  return +(all.at(-1) ?? at) - first > 20 * 3_600_000 ? weekdayClock.format(at) : clock.format(at);
+}
 
 export const moment = (at?: string | Date) => (at ? dayClock.format(new Date(at)) : none);
 

@@ -2,12 +2,14 @@ import { Box, Flex, Grid, Text } from "@chakra-ui/react";
 import { scaleTime } from "d3-scale";
 import { memo, useRef, useState } from "react";
 import type { Schemas } from "../api/client";
-import { count, length, moment, timeOfDay } from "../parts/format";
+import { count, length, moment, tick } from "../parts/format";
+import { colourAt } from "../parts/palette";
 import { axisEnd, type Row, rowsOf, shut } from "./axis";
 
 type Plan = Schemas["Plan"];
 
-const shotColours = ["#2b7f76", "#8a5f1d", "#4f6d94", "#8a4a5a", "#5c7a3a", "#6b5a94", "#3d7f98", "#94663f"];
+/** So many shots are named below the axis. */
+const manyShots = 40;
 
 /** Beyond so many rows they are drawn low and without words. */
 const manyRows = 24;
@@ -23,9 +25,8 @@ export function Timeline({ plan, onDeadline }: { plan: Plan; onDeadline?: (at: D
     .range([0, 100]);
   const ticks = axis.ticks(8);
   const x = (t: string | Date) => axis(new Date(t));
-  const colour = (shot: string) => shotColours[Math.max(0, plan.shots.indexOf(shot)) % shotColours.length];
+  const colour = (shot: string) => colourAt(plan.shots.indexOf(shot));
   const many = rows.length > manyRows;
-  const across = end.getTime() - Date.parse(plan.start) > 20 * 3600_000;
   return (
     <Box>
       <Grid
@@ -46,7 +47,7 @@ export function Timeline({ plan, onDeadline }: { plan: Plan; onDeadline?: (at: D
               transform="translateX(-50%)"
               whiteSpace="nowrap"
             >
-              {across ? moment(t).replace(/,? \d+ \w+,?/, "") : timeOfDay(t)}
+              {tick(t, ticks)}
             </Text>
           ))}
         </Box>
@@ -66,14 +67,12 @@ export function Timeline({ plan, onDeadline }: { plan: Plan; onDeadline?: (at: D
         {onDeadline && plan.deadline && <DeadlineHandle plan={plan} end={end} onDeadline={onDeadline} />}
       </Grid>
       <Flex gap="5" mt="4" fontSize="sm" color="fg.muted" wrap="wrap">
-        {plan.shots.slice(0, shotColours.length).map((s) => (
+        {plan.shots.slice(0, manyShots).map((s) => (
           <Flex key={s} align="center" gap="2">
             <Box w="3" h="3" rounded="sm" bg={colour(s)} /> {s}
           </Flex>
         ))}
-        {plan.shots.length > shotColours.length && (
-          <Text>and {count(plan.shots.length - shotColours.length, "more shot")}, in the same colours again</Text>
-        )}
+        {plan.shots.length > manyShots && <Text>and {count(plan.shots.length - manyShots, "more shot")}</Text>}
         {(plan.servers?.length ?? 0) > 0 && (
           <Flex align="center" gap="2">
             <Box w="3" h="3" rounded="sm" borderWidth="1px" borderColor="fg.muted" borderStyle="dashed" /> paid, not

@@ -47,6 +47,7 @@ export function Entries({ title, list }: { title: string; list: EntryList }) {
             rows={rows}
             keyOf={(e) => [e.run, e.day, e.place, e.crew, e.shot, e.kind, e.why].join()}
             columns={[
+              { name: "Day", cell: (e) => e.day },
               { name: "Where", cell: (e) => (e.crew ? `${e.place}/${e.crew}` : e.place) },
               { name: "Shot", cell: (e) => e.shot ?? none },
               { name: "For", cell: (e) => e.kind },
