@@ -3,7 +3,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { LuCheck } from "react-icons/lu";
 import { useSearchParams } from "react-router";
-import { answered, client, newKey, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
 import { useHosts, usePlan, useSession, useShots, useShotTrials } from "../api/queries";
 import { kinds, nameOf } from "../forms/kinds";
 import { useKnown } from "../forms/known";
@@ -17,6 +17,7 @@ import { List } from "../parts/List";
 import { Page, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
 import { Empty } from "../parts/States";
+import { makePlan } from "../plan/make";
 import { SweepNow } from "../shot/Sweep";
 import { JoinToken } from "./Access";
 import { Start } from "./Plan";
@@ -162,12 +163,7 @@ function PlanIt({ of, onMade }: { of: Schemas["Shot"]; onMade: (plan: string) =>
   const now = useSession().data?.clock.now;
   const shot = of.spec.name;
   const make = async (value: Record<string, unknown>) => {
-    const plan = await answered(
-      client.POST("/plans", {
-        params: { header: { "Idempotency-Key": newKey() } },
-        body: { ...value, shots: [shot] } as Schemas["NewPlan"],
-      }),
-    );
+    const plan = await makePlan({ ...value, shots: [shot] } as Schemas["NewPlan"]);
     cache.invalidateQueries({ queryKey: ["plans"] });
     onMade(plan.id);
   };

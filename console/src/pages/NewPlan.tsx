@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useNavigate, useSearchParams } from "react-router";
-import { answered, client, newKey, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
 import { useShots } from "../api/queries";
 import { Make } from "../forms/Make";
 import { SpecForm } from "../forms/SpecForm";
@@ -8,6 +8,7 @@ import { Computing } from "../parts/Computing";
 import { Page, Sheet } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
 import { Empty, Shown } from "../parts/States";
+import { makePlan } from "../plan/make";
 
 const first = ["by", "confidence", "budget", "contingency", "priority", "rented"];
 
@@ -23,12 +24,7 @@ export function NewPlan() {
   const shots = useShots();
   const chosen = (params.get("shots") ?? "").split(",").filter(Boolean);
   const make = async (value: Record<string, unknown>) => {
-    const plan = await answered(
-      client.POST("/plans", {
-        params: { header: { "Idempotency-Key": newKey() } },
-        body: value as Schemas["NewPlan"],
-      }),
-    );
+    const plan = await makePlan(value as Schemas["NewPlan"]);
     cache.invalidateQueries({ queryKey: ["plans"] });
     go(`/plans/${plan.id}`);
   };

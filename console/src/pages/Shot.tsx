@@ -7,6 +7,7 @@ import { moment } from "../parts/format";
 import { Page } from "../parts/Page";
 import { DoneTo } from "../parts/Records";
 import { Shown } from "../parts/States";
+import { TabList } from "../parts/TabList";
 import { Compare } from "../shot/Compare";
 import { Memory } from "../shot/Memory";
 import { Package } from "../shot/Package";
@@ -48,18 +49,7 @@ export function Shot() {
             <Passes shot={s} />
           ) : (
             <Tabs.Root value={view} onValueChange={(e) => go(`/shots/${name}/${e.value}`)} lazyMount unmountOnExit>
-              <Tabs.List mb="6" borderColor="line">
-                {views.map((v) => (
-                  <Tabs.Trigger
-                    key={v.value}
-                    value={v.value}
-                    color="fg.muted"
-                    _selected={{ color: "brass.fg", fontWeight: 600 }}
-                  >
-                    {v.label}
-                  </Tabs.Trigger>
-                ))}
-              </Tabs.List>
+              <TabList views={views} />
               <Tabs.Content value="compare" pt="0">
                 <Compare shot={s} />
               </Tabs.Content>

@@ -13,6 +13,7 @@ import { Page, Sheet, State } from "../parts/Page";
 import { useMayWrite } from "../parts/role";
 import { Empty, Failed, Shown } from "../parts/States";
 import { TakeIn } from "../parts/TakeIn";
+import { makePlan } from "../plan/make";
 import { Backlog } from "../shot/Backlog";
 import { rendererOf } from "./Shot";
 
@@ -89,12 +90,7 @@ function PlanThem({ chosen }: { chosen: string[] }) {
         const { clock: now } = await answered(client.GET("/session"));
         by = new Date(Date.parse(now.now) + Number(hours) * 3_600_000).toISOString();
       }
-      return answered(
-        client.POST("/plans", {
-          params: { header: { "Idempotency-Key": newKey() } },
-          body: { shots: chosen, by, rented },
-        }),
-      );
+      return makePlan({ shots: chosen, by, rented });
     },
     onSuccess: (made) => {
       cache.invalidateQueries({ queryKey: ["plans"] });

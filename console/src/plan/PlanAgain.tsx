@@ -2,13 +2,14 @@ import { Box, Button, Flex, Input } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { answered, client, newKey, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
 import { Computing } from "../parts/Computing";
 import { localInput } from "../parts/format";
 import { Labelled } from "../parts/Labelled";
 import { Sheet } from "../parts/Page";
 import { Failed } from "../parts/States";
 import { askedAgain, choicesText } from "./choices";
+import { makePlan } from "./make";
 
 /** Plans the same shots by another deadline, with what was asked for before, and opens
  * what comes of it. */
@@ -18,12 +19,7 @@ export function usePlanAgain(plan: Schemas["Plan"]) {
   return useMutation({
     mutationFn: (ask: { by: Date; slack?: number; confidence?: number; contingency?: string }) => {
       const { by, ...spare } = ask;
-      return answered(
-        client.POST("/plans", {
-          params: { header: { "Idempotency-Key": newKey() } },
-          body: askedAgain(plan, by.toISOString(), spare),
-        }),
-      );
+      return makePlan(askedAgain(plan, by.toISOString(), spare));
     },
     onSuccess: (next) => {
       cache.invalidateQueries({ queryKey: ["plans"] });

@@ -3,6 +3,7 @@ import { useSearchParams } from "react-router";
 import type { Schemas } from "../api/client";
 import { isOver, useEntries, useRunSources } from "../api/queries";
 import { Shown } from "../parts/States";
+import { TabList } from "../parts/TabList";
 import { SourceTable } from "../shot/Sources";
 import { Account } from "./Account";
 import { Entries } from "./Entries";
@@ -34,20 +35,8 @@ export function Ledger({ run }: { run: Schemas["Run"] }) {
       lazyMount
       unmountOnExit
     >
-      <Tabs.List mb="4" borderColor="line">
-        {views
-          .filter((v) => over || v.value !== "source") // what each source came to is summed up in the end
-          .map((v) => (
-            <Tabs.Trigger
-              key={v.value}
-              value={v.value}
-              color="fg.muted"
-              _selected={{ color: "brass.fg", fontWeight: 600 }}
-            >
-              {v.label}
-            </Tabs.Trigger>
-          ))}
-      </Tabs.List>
+      {/* What each source came to is summed up in the end. */}
+      <TabList views={over ? views : views.filter((v) => v.value !== "source")} />
       <Tabs.Content value="crew" pt="0">
         <Account run={run.id} live={!over} />
       </Tabs.Content>

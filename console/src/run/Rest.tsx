@@ -1,11 +1,12 @@
 import { Box, Button, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
-import { answered, client, newKey, type Schemas } from "../api/client";
+import { answered, client, type Schemas } from "../api/client";
 import { Computing } from "../parts/Computing";
 import { count } from "../parts/format";
 import { Failed } from "../parts/States";
 import { askedAgain } from "../plan/choices";
+import { makePlan } from "../plan/make";
 
 type Run = Schemas["Run"];
 
@@ -20,18 +21,13 @@ export function PlanRest({ run, urgent }: { run: Run; urgent?: boolean }) {
         : undefined;
       const shots = run.shots.map((s) => s.shot);
       const asked: Partial<Schemas["NewPlan"]> = before ? askedAgain(before, run.deadline) : {};
-      return answered(
-        client.POST("/plans", {
-          params: { header: { "Idempotency-Key": newKey() } },
-          body: {
-            ...asked,
-            shots,
-            pin: asked.pin?.filter((p) => shots.includes(p.shot)),
-            run: run.id,
-            by: run.deadline,
-          },
-        }),
-      );
+      return makePlan({
+        ...asked,
+        shots,
+        pin: asked.pin?.filter((p) => shots.includes(p.shot)),
+        run: run.id,
+        by: run.deadline,
+      });
     },
     onSuccess: (next) => {
       cache.invalidateQueries({ queryKey: ["plans"] });

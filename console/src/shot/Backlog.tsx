@@ -7,6 +7,7 @@ import { Computing } from "../parts/Computing";
 import { count } from "../parts/format";
 import { Labelled } from "../parts/Labelled";
 import { Failed } from "../parts/States";
+import { makePlan } from "../plan/make";
 
 type Devices = NonNullable<Schemas["NewPlan"]["devices"]>;
 
@@ -15,19 +16,14 @@ const own = "1000000.00";
 
 /** Plans one shot as soon as machines are free, and begins its run. */
 async function add(shot: string, mayCost: string, devices: Devices) {
-  const plan = await answered(
-    client.POST("/plans", {
-      params: { header: { "Idempotency-Key": newKey() } },
-      body: {
-        shots: [shot],
-        priority: "backlog",
-        goal: "fastest",
-        budget: mayCost || own,
-        rented: mayCost !== "",
-        devices,
-      },
-    }),
-  );
+  const plan = await makePlan({
+    shots: [shot],
+    priority: "backlog",
+    goal: "fastest",
+    budget: mayCost || own,
+    rented: mayCost !== "",
+    devices,
+  });
   if (plan.status !== "meets") throw new Refusal(`${shot}: its plan is ${plan.status}; the plan's page says why`);
   if (plan.outside_cost && !mayCost)
     throw new Refusal(
