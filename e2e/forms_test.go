@@ -224,3 +224,32 @@ func TestTheConsoleTakesInFilesAndTimes(t *testing.T) {
 	b.clicks("Take them in")
 	b.shows("1.16 EUR")
 }
+
+func TestTheConsolesTablesAreSearchedSortedAndTaken(t *testing.T) {
+	h := newHouse(t)
+	for _, name := range []string{"coda-060", "lamp-040", "orrery-010", "orrery-020", "stair-030", "stair-100", "storm-050", "tide-070"} {
+		h.putShot(name, "1-"+name[len(name)-3:], nil)
+	}
+	b := h.open("light")
+	b.goTo("/shots")
+	b.shows("tide-070")
+	names := func() []string {
+		return read[[]string](b, `[...document.querySelectorAll('table[aria-label="Shots"] tbody tr')].map((r) => r.cells[1].innerText)`)
+	}
+	b.do(chromedp.Focus(`//button[normalize-space(.)="Count"]`, browser.Patiently), chromedp.KeyEvent(kb.Enter))
+	testdb.Until(t, "the most frames to be first", func() bool { return names()[0] == "stair-100" })
+	b.do(chromedp.KeyEvent(kb.Enter))
+	testdb.Until(t, "the fewest to be first", func() bool { return names()[0] == "orrery-010" })
+	assert.Equal(t, "ascending", read[string](b, `document.querySelector("th[aria-sort]").ariaSort`))
+	b.types(`input[aria-label="Search in shots"]`, "stair")
+	b.shows("2 found")
+	assert.Equal(t, []string{"stair-030", "stair-100"}, names())
+	b.clicks("Copy as CSV")
+	testdb.Until(t, "it to be said", func() bool { return read[bool](b, `/Copied|Saved/.test(document.body.innerText)`) })
+	b.clicks("Columns")
+	b.do(chromedp.Click(`//*[@role="menuitemcheckbox"][normalize-space(.)="Title"]`, browser.Patiently))
+	testdb.Until(t, "the column to be gone", func() bool {
+		return !read[bool](b, `[...document.querySelectorAll("th")].some((h) => h.innerText === "Title")`)
+	})
+	assert.Empty(t, b.axe())
+}

@@ -164,7 +164,7 @@ function Sources({ plan }: { plan: Schemas["Plan"] }) {
         rows={plan.sources ?? []}
         keyOf={(s) => s.source}
         columns={[
-          { name: "Source", cell: (s) => s.source },
+          { name: "Source", value: (s) => s.source, cell: (s) => s.source },
           { name: "Frames", cell: (s) => s.frames.toLocaleString(), right: true },
           { name: "Cost", cell: (s) => money(plan.currency, s.cost), right: true },
           {
@@ -268,18 +268,23 @@ function Contents({ plan }: { plan: Schemas["Plan"] }) {
           rows={plan.bookings ?? []}
           keyOf={(b) => `${b.shot}${b.place}${b.crew}${b.start}`}
           columns={[
-            { name: "Shot", cell: (b) => b.shot },
-            { name: "Where", cell: (b) => `${b.place}/${b.crew}` },
-            { name: "Frames", cell: (b) => b.frames, right: true },
-            { name: "Start", cell: (b) => moment(b.start) },
-            { name: "End", cell: (b) => moment(b.end) },
-            { name: "A frame", cell: (b) => length(b.frame_s), right: true },
+            { name: "Shot", value: (b) => b.shot, cell: (b) => b.shot },
+            { name: "Where", value: (b) => `${b.place}/${b.crew}`, cell: (b) => `${b.place}/${b.crew}` },
+            { name: "Frames", value: (b) => b.frames, cell: (b) => b.frames, right: true },
+            { name: "Start", value: (b) => b.start, cell: (b) => moment(b.start) },
+            { name: "End", value: (b) => b.end, cell: (b) => moment(b.end) },
+            { name: "A frame", value: (b) => b.frame_s, cell: (b) => length(b.frame_s), right: true },
             ...((plan.bookings ?? []).some((b) => b.opening_s)
               ? [{ name: "Opening", cell: (b: Schemas["PlannedBooking"]) => opening(b), right: true }]
               : []),
-            { name: "Basis", cell: (b) => <State>{b.basis}</State> },
+            { name: "Basis", value: (b) => b.basis, cell: (b) => <State>{b.basis}</State> },
             { name: "90 % interval", cell: (b) => `${length(b.low_s)} – ${length(b.high_s)}`, right: true },
-            { name: "Cost", cell: (b) => (b.cost ? money(plan.currency, b.cost) : "in its server"), right: true },
+            {
+              name: "Cost",
+              value: (b) => b.cost,
+              cell: (b) => (b.cost ? money(plan.currency, b.cost) : "in its server"),
+              right: true,
+            },
           ]}
         />
       </Sheet>

@@ -44,26 +44,37 @@ export function Plans() {
                 columns={[
                   {
                     name: "Plan",
+                    value: (p) => p.id.slice(0, 8),
                     cell: (p) => (
                       <Styled asChild color="brass.fg" fontWeight="medium">
                         <Link to={`/plans/${p.id}`}>{p.id.slice(0, 8)}</Link>
                       </Styled>
                     ),
                   },
-                  { name: "Shots", cell: (p) => <ShotNames shots={p.shots} /> },
-                  { name: "Status", cell: (p) => <State>{p.status}</State> },
+                  { name: "Shots", value: (p) => p.shots.join(" "), cell: (p) => <ShotNames shots={p.shots} /> },
+                  { name: "Status", value: (p) => p.status, cell: (p) => <State>{p.status}</State> },
                   {
                     name: "In time",
+                    value: (p) => p.chance,
                     cell: (p) => (p.chance === undefined ? none : chance(p.chance)),
                     right: true,
                   },
-                  { name: "Cost", cell: (p) => (possible(p) ? money(p.currency, p.cost) : none), right: true },
+                  {
+                    name: "Cost",
+                    value: (p) => (possible(p) ? p.cost : undefined),
+                    cell: (p) => (possible(p) ? money(p.currency, p.cost) : none),
+                    right: true,
+                  },
                   {
                     name: "No less than",
                     cell: (p) => (p.status === "late" || !possible(p) ? none : money(p.currency, p.cost_bound)),
                     right: true,
                   },
-                  { name: "Finish", cell: (p) => (possible(p) ? moment(p.finish) : none) },
+                  {
+                    name: "Finish",
+                    value: (p) => (possible(p) ? p.finish : undefined),
+                    cell: (p) => (possible(p) ? moment(p.finish) : none),
+                  },
                   {
                     name: "Against the deadline",
                     cell: (p) => (p.deadline && possible(p) ? drift(p.finish, p.deadline).text : none),

@@ -38,6 +38,7 @@ export function Progress({ counts }: { counts: Schemas["FrameCounts"] }) {
 const columns: Column<Run>[] = [
   {
     name: "Run",
+    value: (r) => r.id.slice(0, 8),
     cell: (r) => (
       <Styled asChild color="brass.fg" fontWeight="medium">
         <Link to={`/runs/${r.id}`}>{r.id.slice(0, 8)}</Link>
@@ -46,10 +47,12 @@ const columns: Column<Run>[] = [
   },
   {
     name: "Shots",
+    value: (r) => r.shots.map((s) => s.shot).join(" "),
     cell: (r) => <ShotNames shots={r.shots.map((s) => s.shot)} />,
   },
   {
     name: "State",
+    value: (r) => r.state,
     cell: (r) => (
       <>
         <State>{r.state}</State>
@@ -57,14 +60,19 @@ const columns: Column<Run>[] = [
       </>
     ),
   },
-  { name: "Frames done", cell: (r) => <Progress counts={r.counts} /> },
+  { name: "Frames done", value: (r) => r.counts.done, cell: (r) => <Progress counts={r.counts} /> },
   {
     name: "Cost so far",
+    value: (r) => r.cost_so_far,
     cell: (r) => `${money(r.currency, r.cost_so_far)} of ${money(r.currency, r.planned_cost)}`,
     right: true,
   },
-  { name: "Ended, or expected", cell: (r) => moment(r.ended ?? r.expected_finish) },
-  { name: "Deadline", cell: (r) => moment(r.deadline) },
+  {
+    name: "Ended, or expected",
+    value: (r) => r.ended ?? r.expected_finish,
+    cell: (r) => moment(r.ended ?? r.expected_finish),
+  },
+  { name: "Deadline", value: (r) => r.deadline, cell: (r) => moment(r.deadline) },
 ];
 
 /** Leads from the first machine to the first frame. */

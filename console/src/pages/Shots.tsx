@@ -187,19 +187,20 @@ export function Shots() {
                           },
                         ]
                       : []),
-                    { name: "Shot", cell: (s) => <Name shot={s} /> },
-                    { name: "Title", cell: (s) => s.spec.title },
+                    { name: "Shot", value: (s) => s.spec.name, cell: (s) => <Name shot={s} /> },
+                    { name: "Title", value: (s) => s.spec.title, cell: (s) => s.spec.title },
                     { name: "Frames", cell: (s) => s.spec.frames },
-                    { name: "Count", cell: (s) => s.frame_count, right: true },
+                    { name: "Count", value: (s) => s.frame_count, cell: (s) => s.frame_count, right: true },
                     { name: "Size", cell: (s) => `${s.spec.width} × ${s.spec.height} px`, right: true },
-                    { name: "Renderer", cell: rendererOf },
+                    { name: "Renderer", value: (s) => rendererOf(s), cell: rendererOf },
                     {
                       name: "Device memory",
+                      value: (s) => s.spec.device_memory_gb,
                       cell: (s) =>
                         s.spec.device_memory_gb && !s.spec.passes?.length ? `${s.spec.device_memory_gb} GB` : none,
                       right: true,
                     },
-                    { name: "Deadline", cell: (s) => moment(s.spec.deadline) },
+                    { name: "Deadline", value: (s) => s.spec.deadline, cell: (s) => moment(s.spec.deadline) },
                   ]}
                 />
                 {mayWrite && (
@@ -261,16 +262,37 @@ export function Shots() {
                   rows={all}
                   keyOf={(t) => t.id}
                   columns={[
-                    { name: "Shot", cell: (t) => t.shot },
-                    { name: "Crew", cell: (t) => `${t.host}/${t.crew}` },
+                    { name: "Shot", value: (t) => t.shot, cell: (t) => t.shot },
+                    { name: "Crew", value: (t) => `${t.host}/${t.crew}`, cell: (t) => `${t.host}/${t.crew}` },
                     { name: "Devices", cell: (t) => t.models.join(" + ") },
-                    { name: "State", cell: (t) => <State>{t.state}</State> },
-                    { name: "Timed", cell: (t) => t.summary?.frames ?? 0, right: true },
-                    { name: "Median", cell: (t) => length(t.summary?.median_s), right: true },
-                    { name: "Fastest", cell: (t) => length(t.summary?.low_s), right: true },
-                    { name: "Slowest", cell: (t) => length(t.summary?.high_s), right: true },
+                    { name: "State", value: (t) => t.state, cell: (t) => <State>{t.state}</State> },
+                    {
+                      name: "Timed",
+                      value: (t) => t.summary?.frames,
+                      cell: (t) => t.summary?.frames ?? 0,
+                      right: true,
+                    },
+                    {
+                      name: "Median",
+                      value: (t) => t.summary?.median_s,
+                      cell: (t) => length(t.summary?.median_s),
+                      right: true,
+                    },
+                    {
+                      name: "Fastest",
+                      value: (t) => t.summary?.low_s,
+                      cell: (t) => length(t.summary?.low_s),
+                      right: true,
+                    },
+                    {
+                      name: "Slowest",
+                      value: (t) => t.summary?.high_s,
+                      cell: (t) => length(t.summary?.high_s),
+                      right: true,
+                    },
                     {
                       name: "Spread",
+                      value: (t) => t.summary?.spread,
                       cell: (t) => (t.summary && t.summary.frames > 1 ? percent(t.summary.spread) : none),
                       right: true,
                     },

@@ -64,16 +64,25 @@ function Known({ all }: { all: Source[] }) {
         rows={all}
         keyOf={(s) => s.spec.name}
         columns={[
-          { name: "Source", cell: (s) => <Changed of="sources" name={s.spec.name} note={s.spec.note} /> },
-          { name: "Kind", cell: (s) => s.spec.kind },
+          {
+            name: "Source",
+            value: (s) => s.spec.name,
+            cell: (s) => <Changed of="sources" name={s.spec.name} note={s.spec.note} />,
+          },
+          { name: "Kind", value: (s) => s.spec.kind, cell: (s) => s.spec.kind },
           { name: "Prices in", cell: prices },
           {
             name: "One comes to",
             cell: (s) => (s.factor ? money(s.currency, Number(s.factor).toFixed(4)) : none),
             right: true,
           },
-          { name: "Charged", cell: (s) => money(s.currency, s.charged), right: true },
-          { name: "Committed", cell: (s) => money(s.currency, s.committed), right: true },
+          { name: "Charged", value: (s) => s.charged, cell: (s) => money(s.currency, s.charged), right: true },
+          {
+            name: "Committed",
+            value: (s) => s.committed,
+            cell: (s) => money(s.currency, s.committed),
+            right: true,
+          },
           { name: "Cap", cell: cap, right: true },
           { name: "Usable tries", cell: (s) => whole(s.usable_share), right: true },
           { name: "State", cell: state },

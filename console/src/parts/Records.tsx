@@ -59,14 +59,15 @@ export function Records({ records, where = true }: { records: Record[]; where?: 
       rows={records}
       keyOf={(r) => String(r.id)}
       columns={[
-        { name: "When", cell: (r) => moment(r.at) },
+        { name: "When", value: (r) => r.at, cell: (r) => moment(r.at) },
         {
           name: "Who",
+          value: (r) => r.who,
           cell: (r) => (
             <Text title={r.from && `${r.role}, from ${r.from}`}>{r.who || <Text as="span">not signed in</Text>}</Text>
           ),
         },
-        { name: "Did", cell: (r) => r.did },
+        { name: "Did", value: (r) => r.did, cell: (r) => r.did },
         ...(where
           ? [
               {

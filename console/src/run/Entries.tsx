@@ -47,15 +47,29 @@ export function Entries({ title, list }: { title: string; list: EntryList }) {
             rows={rows}
             keyOf={(e) => [e.run, e.day, e.place, e.crew, e.shot, e.kind, e.why].join()}
             columns={[
-              { name: "Day", cell: (e) => e.day },
-              { name: "Where", cell: (e) => (e.crew ? `${e.place}/${e.crew}` : e.place) },
-              { name: "Shot", cell: (e) => e.shot ?? none },
-              { name: "For", cell: (e) => e.kind },
-              { name: "Frames", cell: (e) => e.frames || none, right: true },
-              { name: "Time", cell: (e) => length(e.seconds), right: true },
+              { name: "Day", value: (e) => e.day, cell: (e) => e.day },
+              {
+                name: "Where",
+                value: (e) => (e.crew ? `${e.place}/${e.crew}` : e.place),
+                cell: (e) => (e.crew ? `${e.place}/${e.crew}` : e.place),
+              },
+              { name: "Shot", value: (e) => e.shot, cell: (e) => e.shot ?? none },
+              { name: "For", value: (e) => e.kind, cell: (e) => e.kind },
+              { name: "Frames", value: (e) => e.frames, cell: (e) => e.frames || none, right: true },
+              { name: "Time", value: (e) => e.seconds, cell: (e) => length(e.seconds), right: true },
               ...opening(list.items, (e) => length(e.opening_s)),
-              { name: "Estimated", cell: (e) => money(list.currency, e.estimated), right: true },
-              { name: "Charged", cell: (e) => money(list.currency, e.charged), right: true },
+              {
+                name: "Estimated",
+                value: (e) => e.estimated,
+                cell: (e) => money(list.currency, e.estimated),
+                right: true,
+              },
+              {
+                name: "Charged",
+                value: (e) => e.charged,
+                cell: (e) => money(list.currency, e.charged),
+                right: true,
+              },
               {
                 name: "Why they differ",
                 cell: (e) => (
