@@ -5,6 +5,7 @@ package api
 
 import (
 	_ "embed"
+	"sync"
 
 	"github.com/goccy/go-yaml"
 )
@@ -17,4 +18,4 @@ var written []byte
 
 // Written is the contract as JSON, in the order in which it is written: what is asked first in a form, and read
 // first in the reference, is what stands first.
-func Written() ([]byte, error) { return yaml.YAMLToJSON(written) }
+var Written = sync.OnceValues(func() ([]byte, error) { return yaml.YAMLToJSON(written) })

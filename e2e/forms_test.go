@@ -55,14 +55,16 @@ func TestTheConsoleMakesHostsAndShots(t *testing.T) {
 	b.types("#root_name", "bellows")
 	b.types("#root_cpu_model", "Keel 16")
 	b.clicks("Make the host")
-	b.shows("2 things are still to be put right")
+	b.shows("4 things are still to be put right")
+	b.types("#root_source", "loft")
+	b.types("#root_power_price_kwh", "0.31")
 	b.types("#root_cpu_cores", "16")
 	b.types("#root_memory_gb", "64.5")
 	b.clicks("Make the host")
 	b.shows("Another like it")
 	made := must[api.Host](t)(h.admin().GetHost(t.Context(), "bellows"))
 	assert.Equal(t, float32(64.5), float32(made.Spec.MemoryGb))
-	assert.Equal(t, "0.30", made.Spec.Power.PriceKwh)
+	assert.Equal(t, "0.31", made.Spec.Power.PriceKwh)
 
 	b.clicks("Change")
 	b.shows("Change bellows")
@@ -105,6 +107,8 @@ func TestTheConsoleMakesSourcesAndTokens(t *testing.T) {
 	b := h.open("dark")
 	b.goTo("/sources/new")
 	b.types("#root_spec_name", "tern")
+	b.do(chromedp.SendKeys("#root_spec_kind", "rented"))
+	b.types("#root_spec_card_currency", "EUR")
 	b.types("#root_spec_address", "ftp://tern.example")
 	b.types("#root_secret", "hush")
 	b.clicks("Make the source")
@@ -114,7 +118,7 @@ func TestTheConsoleMakesSourcesAndTokens(t *testing.T) {
 	b.clicks("Make the source")
 	b.shows("No renderer needs a seat") // the page Sources
 	b.clicks("New offer")
-	for field, text := range map[string]string{"name": "tern-solo", "source": "tern", "price_h": "1.20", "memory_gb": "64", "cpu_model": "Keel 16", "cpu_cores": "16"} {
+	for field, text := range map[string]string{"name": "tern-solo", "source": "tern", "price_h": "1.20", "memory_gb": "64", "max_servers": "3", "fee": "0", "increment_s": "60", "boot_s": "300", "cpu_model": "Keel 16", "cpu_cores": "16"} {
 		b.types("#root_"+field, text)
 	}
 	assert.Empty(t, b.axe())
@@ -122,6 +126,7 @@ func TestTheConsoleMakesSourcesAndTokens(t *testing.T) {
 	b.shows("1.20 EUR")
 	b.goTo("/licences/new")
 	b.types("#root_pool", "fathom")
+	b.do(chromedp.SendKeys("#root_kind", "floating"))
 	b.types("#root_seats", "4")
 	b.clicks("Make the licence pool")
 	b.shows("floating")

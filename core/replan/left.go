@@ -132,7 +132,7 @@ const overdue = 1.5
 // that are: by shot, by host, and by crew as dispatch.Place names it. See timing.Lately. A heavy shot stays so; what
 // slows a host is expected to go on for as long as it does in the mean, so that of a shot that is due in a day little
 // takes longer, and of one that is due in an hour most. Off is by how much each timing may be off itself.
-func AsOfLate(p *planning.Problem, recent []Finished, hand []InHand, upsets disruptions.Rates, off func(planning.Timing) float64) map[string]float64 {
+func AsOfLate(p *planning.Problem, recent []Finished, hand []InHand, rates disruptions.Rates, off func(planning.Timing) float64) map[string]float64 {
 	expected, wrong := map[[3]string]float64{}, map[[3]string]float64{}
 	for _, t := range p.Timings {
 		key := [3]string{t.Shot, t.Host, t.Crew}
@@ -151,14 +151,14 @@ func AsOfLate(p *planning.Problem, recent []Finished, hand []InHand, upsets disr
 	for _, f := range hand {
 		see(f.Shot, f.Host, f.Crew, p.Start.Sub(f.Began), 0, overdue)
 	}
-	of := timing.Lately(seen, upsets.Slowed())
+	of := timing.Lately(seen, rates.Slowed())
 	left := map[string]time.Duration{}
 	for _, s := range p.Shots {
 		left[s.ID] = s.Deadline.Duration()
 	}
 	for i, t := range p.Timings {
 		heavy := of.Factor(t.Shot, "", "")
-		slow := upsets.Over(of.Factor(t.Shot, t.Host, t.Crew)/heavy, left[t.Shot])
+		slow := rates.Over(of.Factor(t.Shot, t.Host, t.Crew)/heavy, left[t.Shot])
 		p.Timings[i].Frame = max(1, planning.Millis(float64(t.Frame)*heavy*slow+0.5))
 	}
 	out := maps.Clone(of.Shot)

@@ -292,7 +292,7 @@ func (s *Service) build(ctx context.Context) (err error) {
 	s.uncertainty = uncertainty.New(s.store, s.clock, s.timings, s.sources, s.endings)
 	s.problems = problems.New(problems.Config{
 		Store: s.store, Clock: s.clock, Hosts: s.hosts, Shots: s.shots, Candidates: s.candidates, Sources: s.sources, Packages: s.packages,
-		Licences: s.licences, Timings: s.timings, Upsets: s.uncertainty.Upsets, Currency: c.Currency, Zone: zone,
+		Licences: s.licences, Timings: s.timings, Disruptions: s.uncertainty.Disruptions, Currency: c.Currency, Zone: zone,
 	})
 	s.plans = plans.New(plans.Config{
 		Store: s.store, Clock: s.clock, Feed: s.feed, Computations: s.computations, Problems: s.problems,

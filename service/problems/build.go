@@ -87,11 +87,10 @@ func (p *Problems) Build(ctx context.Context, ask Ask) (planning.Problem, Notes,
 		if err != nil {
 			return b.problem, b.notes, err
 		}
-		upsets, err := p.Upsets(ctx)
-		if err != nil {
+		if b.notes.Disruptions, err = p.Disruptions(ctx); err != nil {
 			return b.problem, b.notes, err
 		}
-		b.notes.Lately = replan.AsOfLate(&b.problem, recent, b.rest.hand, upsets, func(t planning.Timing) float64 {
+		b.notes.Lately = replan.AsOfLate(&b.problem, recent, b.rest.hand, b.notes.Disruptions, func(t planning.Timing) float64 {
 			_, place := t.Place()
 			return b.notes.Basis[accounts.BasisKey(t.Shot, place, t.Crew)].Off()
 		})

@@ -42,8 +42,8 @@ type Config struct {
 	Packages   *packages.Packages
 	Licences   *licences.Licences
 	Timings    *timings.Timings
-	// Upsets says how often, and for how long, hosts were slowed.
-	Upsets func(context.Context) (disruptions.Rates, error)
+	// Disruptions says how often, and for how long, hosts were slowed.
+	Disruptions func(context.Context) (disruptions.Rates, error)
 
 	Currency string
 	Zone     *time.Location // in which opening hours are read
@@ -72,6 +72,8 @@ type Notes struct {
 	InHand    map[string]planning.Millis `json:"in_hand,omitempty"`    // until when hosts are busy with frames of the run itself, whose rest this is
 	Lately    map[string]float64         `json:"lately,omitempty"`     // by what factor shots, hosts and crews, host/crew, are off of late: see replan.AsOfLate
 	Desks     map[string]desks.Habits    `json:"desks,omitempty"`      // how those among the hosts are taken back
+	// Disruptions are those that a run's rest was made with: they are not looked up again for its forecast. Not kept with a plan.
+	Disruptions disruptions.Rates `json:"-"`
 	// Held is what farms have in hand of the run whose rest this is.
 	Held []forecast.Held `json:"held,omitempty"`
 	// Together are open runs that are planned together with it, and Gain what that is better in.

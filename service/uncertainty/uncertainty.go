@@ -40,8 +40,8 @@ func New(s *store.Store, c clock.Clock, t *timings.Timings, from *sources.Source
 // them rather than by what is assumed.
 const fewest = 8
 
-// Upsets says how runs are to be expected to be upset, after those of the last weeks.
-func (d *Uncertainty) Upsets(ctx context.Context) (disruptions.Rates, error) {
+// Disruptions says how runs are to be expected to be upset, after those of the last weeks.
+func (d *Uncertainty) Disruptions(ctx context.Context) (disruptions.Rates, error) {
 	tries, err := d.triesSince(ctx, d.clock.Now().Add(-remembered))
 	return disruptions.Learn(disruptions.See(tries)), err
 }
@@ -53,11 +53,14 @@ func (d *Uncertainty) Of(ctx context.Context, problem planning.Problem, n proble
 	u := forecast.Uncertainty{Ratios: map[string][]float64{}, Typical: map[string]float64{}, Fails: map[string]float64{}, Waits: map[string]leadtimes.Kept{}, Starts: map[string]forecast.Start{}, Common: forecast.DefaultCommon, Desks: n.Desks, Held: n.Held}
 	var restsOn, few []string
 	restsOn = append(n.AboutDesks(), fmt.Sprintf("all crews together: assumed slower or faster than expected by %.0f %%, as a standard deviation", 100*u.Common))
-	upsets, err := d.Upsets(ctx)
-	if err != nil {
-		return u, restsOn, err
+	u.Disruptions = n.Disruptions
+	if u.Disruptions == (disruptions.Rates{}) {
+		learnt, err := d.Disruptions(ctx)
+		if err != nil {
+			return u, restsOn, err
+		}
+		u.Disruptions = learnt
 	}
-	u.Disruptions = upsets
 	if n.Ask != nil && n.Ask.Priority == dispatch.Urgent.String() {
 		u.Disruptions.UrgentEvery = 0 // nothing is more urgent
 	}
@@ -67,6 +70,7 @@ func (d *Uncertainty) Of(ctx context.Context, problem planning.Problem, n proble
 		for _, x := range problem.Shots {
 			waiting += x.Frames
 		}
+		var err error
 		if u.Endings, said, err = d.endings.Of(ctx, n.Ask.Run, waiting); err != nil {
 			return u, restsOn, err
 		}

@@ -1840,7 +1840,7 @@ export interface components {
             mhz?: number;
             /**
              * Depreciation an hour
-             * @description Counted for each hour of its use
+             * @description In the service's currency, for each hour of its use
              * @example 0.12
              */
             depreciation_h?: components["schemas"]["Spend"];
@@ -1869,11 +1869,11 @@ export interface components {
             linked_to?: string;
             /** Power under full load, W */
             watts?: number;
-            /** @description What one costs to buy */
+            /** @description What one costs to buy, in the service's currency */
             price?: components["schemas"]["Spend"];
             /**
              * Depreciation an hour
-             * @description Counted for each hour of its use
+             * @description In the service's currency, for each hour of its use
              * @example 0.12
              */
             depreciation_h?: components["schemas"]["Spend"];
@@ -1918,7 +1918,10 @@ export interface components {
              */
             open?: components["schemas"]["Hours"][];
             power: {
-                /** @example 0.31 */
+                /**
+                 * @description In the service's currency
+                 * @example 0.31
+                 */
                 price_kwh: components["schemas"]["Spend"];
                 /** Idle power, W */
                 idle_watts?: number;
@@ -3053,7 +3056,7 @@ export interface components {
             slack?: number;
             /**
              * Chance to be in time
-             * @description Plan so that the forecast meets every deadline with this chance, keeping as much slack as that takes
+             * @description Plan so that the forecast meets every deadline with this chance, keeping as much slack as that takes; 0.95 is 95 %
              * @example 0.95
              */
             confidence?: number;
@@ -4171,7 +4174,7 @@ export interface components {
             seats: number;
             /** @description That could be hired for a run */
             extra_seats?: number;
-            /** @description Of one extra seat for a day that is begun */
+            /** @description Of one extra seat for a day that is begun, in the service's currency */
             extra_seat_price?: components["schemas"]["Spend"];
         };
         DeviceSample: {

@@ -1,17 +1,11 @@
 import { type OutputUnit, type Schema as Rules, Validator } from "@cfworker/json-schema";
 import { type RJSFValidationError, toErrorSchema, type ValidatorType } from "@rjsf/utils";
-import { at, type Schema } from "./contract";
+import { at, partsOf, type Schema } from "./contract";
 
 /** What is wrong with a value, in words that say what would be right. */
 export type Fault = { path: string[]; message: string };
 
 const summary = new Set(["properties", "items", "$ref", "additionalProperties", "allOf"]);
-
-const pathOf = (pointer: string) =>
-  pointer
-    .split("/")
-    .slice(1)
-    .map((p) => decodeURIComponent(p).replaceAll("~1", "/").replaceAll("~0", "~"));
 
 function wording(root: Schema, unit: OutputUnit): string {
   const place = unit.keywordLocation.slice(0, unit.keywordLocation.lastIndexOf("/"));
@@ -31,13 +25,13 @@ function wording(root: Schema, unit: OutputUnit): string {
     case "minItems":
       return "is needed";
     case "maxLength":
-      return `has more than ${rule.maxLength} characters`;
+      return `has to have at most ${rule.maxLength} characters`;
     case "maxItems":
-      return `are more than ${rule.maxItems}`;
+      return `has to have at most ${rule.maxItems}`;
     case "format":
-      return "is not a time, such as 2031-03-10T09:00";
+      return "has to be a time, such as 2031-03-10T09:00";
     default:
-      return `is not ${rule.type === "integer" ? "a whole number" : `a ${rule.type}`}`;
+      return `has to be ${rule.type === "integer" ? "a whole number" : `a ${rule.type}`}`;
   }
 }
 
@@ -47,7 +41,7 @@ export function faults(root: Schema, value: unknown): Fault[] {
   return found
     .filter((e) => !summary.has(e.keyword))
     .map((e) => {
-      const path = pathOf(e.instanceLocation);
+      const path = partsOf(e.instanceLocation);
       const missing = e.keyword === "required" ? /"([^"]+)"/.exec(e.error)?.[1] : undefined;
       return { path: missing ? [...path, missing] : path, message: wording(root, e) };
     });

@@ -34,14 +34,19 @@ export function boundsOf(root: Schema): string[] {
 /** The part of a schema at a JSON pointer; references on the way are followed. */
 export function at(root: Schema, pointer: string): Schema {
   let here: Schema = root;
-  for (const part of pointer.split("/").slice(1)) {
-    here = part === "$ref" ? at(root, here.$ref?.slice(1) ?? "") : (here[decoded(part)] as Schema);
+  for (const part of partsOf(pointer)) {
+    here = part === "$ref" ? at(root, here.$ref?.slice(1) ?? "") : (here[part] as Schema);
     if (here === undefined) return {};
   }
   return here;
 }
 
-const decoded = (part: string) => decodeURIComponent(part).replaceAll("~1", "/").replaceAll("~0", "~");
+/** The names that a JSON pointer goes by (RFC 6901). */
+export const partsOf = (pointer: string) =>
+  pointer
+    .split("/")
+    .slice(1)
+    .map((part) => decodeURIComponent(part).replaceAll("~1", "/").replaceAll("~0", "~"));
 
 /** What units the endings of the contract's names say. */
 const units: Record<string, string> = {

@@ -44,14 +44,14 @@ it("says what is wrong in words that say what would be right", () => {
     "name is needed",
     "memory_gb has to be at most 100",
     "kind has to be one of loft, desk",
-    "by is not a time, such as 2031-03-10T09:00",
+    "by has to be a time, such as 2031-03-10T09:00",
   ]);
   expect(told({ name: "a", memory_gb: "much", devices: [{ id: "g0", cores: 1.5 }, {}, { id: "long" }] })).toEqual([
-    "memory_gb is not a number",
-    "devices are more than 2",
-    "devices/0/cores is not a whole number",
+    "memory_gb has to be a number",
+    "devices has to have at most 2",
+    "devices/0/cores has to be a whole number",
     "devices/1/id is needed",
-    "devices/2/id has more than 3 characters",
+    "devices/2/id has to have at most 3 characters",
   ]);
   expect(told(undefined)).toEqual(["name is needed", "memory_gb is needed"]);
 });

@@ -17,7 +17,8 @@ export type Kind = {
   get: (name: string) => Promise<Json | undefined>;
   put: (name: string, value: Json) => Promise<unknown>;
   remove?: (name: string) => Promise<unknown>;
-  page: (name: string) => string; // where one goes afterwards
+  home: string; // the page that lists them
+  paged?: boolean; // each has a page of its own below that
 };
 
 /** What one of a kind is called. */
@@ -39,12 +40,13 @@ export const kinds = {
     lead: "A machine of your own: what is in it, when it may render, what its power costs. An agent that joins from it fills in what it finds.",
     first: ["note", "open"],
     ui: { devices: { items: { "ui:first": ["backends"] } }, cpu: { "ui:first": ["threads"] } },
-    fresh: { source: "loft", power: { price_kwh: "0.30" } },
+    fresh: {},
     named: ["name"],
     get: async (name) => (await answered(client.GET("/hosts/{host}", path("host", name)))).spec,
     put: (name, v) => answered(client.PUT("/hosts/{host}", { ...path("host", name), body: v as Schemas["HostSpec"] })),
     remove: (name) => answered(client.DELETE("/hosts/{host}", path("host", name))),
-    page: (name) => `/hosts/${name}`,
+    home: "/hosts",
+    paged: true,
   },
   shots: {
     one: "shot",
@@ -58,7 +60,8 @@ export const kinds = {
     get: async (name) => (await answered(client.GET("/shots/{shot}", path("shot", name)))).spec,
     put: (name, v) => answered(client.PUT("/shots/{shot}", { ...path("shot", name), body: v as Schemas["ShotSpec"] })),
     remove: (name) => answered(client.DELETE("/shots/{shot}", path("shot", name))),
-    page: (name) => `/shots/${name}`,
+    home: "/shots",
+    paged: true,
   },
   sources: {
     one: "source",
@@ -71,7 +74,7 @@ export const kinds = {
       secret: { "ui:widget": "password", "ui:wide": true },
     },
     secrets: ["secret"],
-    fresh: { spec: { kind: "rented", card: { currency: "EUR" } } },
+    fresh: {},
     named: ["spec", "name"],
     get: async (name) => {
       const found = await among(answered(client.GET("/sources")), (s) => s.spec.name === name);
@@ -80,7 +83,7 @@ export const kinds = {
     put: (name, v) =>
       answered(client.PUT("/sources/{source}", { ...path("source", name), body: v as Schemas["NewSource"] })),
     remove: (name) => answered(client.DELETE("/sources/{source}", path("source", name))),
-    page: () => "/sources",
+    home: "/sources",
   },
   offers: {
     one: "offer",
@@ -89,14 +92,14 @@ export const kinds = {
     lead: "A kind of server that a source lets, with its price in the currency of the source's rate card.",
     first: ["launchers", "minimum_s", "devices"],
     ui: { devices: { items: { "ui:first": ["backends"] } }, cpu: { "ui:first": ["threads"] } },
-    fresh: { max_servers: 4, fee: "0", increment_s: 60, boot_s: 300 },
+    fresh: {},
     named: ["name"],
     get: async (name) =>
       (await among(answered(client.GET("/offers", { params: { query: { limit: 500 } } })), (o) => o.spec.name === name))
         ?.spec,
     put: (name, v) =>
       answered(client.PUT("/offers/{offer}", { ...path("offer", name), body: v as Schemas["OfferSpec"] })),
-    page: () => "/sources",
+    home: "/sources",
   },
   farms: {
     one: "farm tier",
@@ -105,11 +108,11 @@ export const kinds = {
     lead: "A tier of a render farm: how many nodes, how long until the first frame, and how it bills, in the currency of its source's rate card.",
     first: ["launchers", "devices"],
     ui: { devices: { items: { "ui:first": ["backends"] } }, cpu: { "ui:first": ["mhz"] } },
-    fresh: { lead_s: 600 },
+    fresh: {},
     named: ["name"],
     get: (name) => among(answered(client.GET("/farms")), (f) => f.name === name),
     put: (name, v) => answered(client.PUT("/farms/{farm}", { ...path("farm", name), body: v as Schemas["Farm"] })),
-    page: () => "/sources",
+    home: "/sources",
   },
   licences: {
     one: "licence pool",
@@ -117,12 +120,12 @@ export const kinds = {
     list: "licences",
     lead: "Seats of a renderer's licence. A shot that names the pool holds one for each running renderer; no more run at once than there are.",
     first: ["extra_seats", "extra_seat_price"],
-    fresh: { kind: "floating" },
+    fresh: {},
     named: ["pool"],
     get: (name) => among(answered(client.GET("/licences")), (l) => l.pool === name),
     put: (name, v) =>
       answered(client.PUT("/licences/{pool}", { ...path("pool", name), body: v as Schemas["Licence"] })),
-    page: () => "/sources",
+    home: "/sources",
   },
 } satisfies Record<string, Kind>;
 

@@ -19,9 +19,6 @@ function uiOf(kind: Kind, known: UiSchema, there: boolean): UiSchema {
   return { ...ui, [outer]: inner ? { ...ui[outer], [inner]: stays } : stays };
 }
 
-/** Where one goes when one of a kind is gone. */
-const listOf: Partial<Record<KindName, string>> = { offers: "/sources", farms: "/sources", licences: "/sources" };
-
 function Form({ of, name, stored, like }: { of: KindName; name?: string; stored: object; like?: string }) {
   const kind: Kind = kinds[of];
   const go = useNavigate();
@@ -32,12 +29,12 @@ function Form({ of, name, stored, like }: { of: KindName; name?: string; stored:
     const called = nameOf(kind, value);
     await kind.put(called, value);
     await cache.invalidateQueries({ queryKey: [kind.list] });
-    go(kind.page(called));
+    go(kind.paged ? `${kind.home}/${called}` : kind.home);
   };
   const { remove } = kind;
   const gone = () => {
     cache.invalidateQueries({ queryKey: [kind.list] });
-    go(listOf[of] ?? `/${of}`);
+    go(kind.home);
   };
   return (
     <Sheet>

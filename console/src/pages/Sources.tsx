@@ -205,6 +205,7 @@ function Held() {
 
 /** Seats of renderers' licences. */
 function Licences() {
+  const currency = useSession().data?.currency;
   return (
     <Shown query={useLicences()}>
       {(all) => (
@@ -221,7 +222,11 @@ function Licences() {
                 { name: "Kind", cell: (l) => l.kind },
                 { name: "Seats", cell: (l) => l.seats, right: true },
                 { name: "Could be hired", cell: (l) => l.extra_seats || none, right: true },
-                { name: "A day of one", cell: (l) => l.extra_seat_price ?? none, right: true },
+                {
+                  name: "A day of one",
+                  cell: (l) => (currency ? money(currency, l.extra_seat_price) : none),
+                  right: true,
+                },
               ]}
             />
           )}

@@ -2,6 +2,7 @@ import { Button, Flex, Input, Stack, Text } from "@chakra-ui/react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { answered, client, newKey, Refusal, type Schemas } from "../api/client";
+import { useSession } from "../api/queries";
 import { Choice } from "../parts/Choice";
 import { Computing } from "../parts/Computing";
 import { count } from "../parts/format";
@@ -24,7 +25,10 @@ async function add(shot: string, mayCost: string, devices: Devices) {
     rented: mayCost !== "",
     devices,
   });
-  if (plan.status !== "meets") throw new Refusal(`${shot}: its plan is ${plan.status}; the plan's page says why`);
+  if (plan.status !== "meets")
+    throw new Refusal(
+      `${shot}: plan ${plan.id.slice(0, 8)} is ${plan.status}; its page, below Plans, says why and what would help`,
+    );
   if (plan.outside_cost && !mayCost)
     throw new Refusal(
       `${shot} would hire licence seats for ${plan.outside_cost} ${plan.currency}: say what it may cost`,
@@ -40,6 +44,7 @@ async function add(shot: string, mayCost: string, devices: Devices) {
 /** Has shots rendered when crews would else be idle, each as a run of its own. */
 export function Backlog({ chosen }: { chosen: string[] }) {
   const cache = useQueryClient();
+  const currency = useSession().data?.currency;
   const [mayCost, setMayCost] = useState("");
   const [devices, setDevices] = useState<Devices>("any");
   const [added, setAdded] = useState<string[]>([]);
@@ -77,7 +82,7 @@ export function Backlog({ chosen }: { chosen: string[] }) {
             ]}
             onChange={setDevices}
           />
-          <Labelled label="May cost">
+          <Labelled label={`May cost${currency ? `, ${currency}` : ""}`}>
             <Input
               w="9rem"
               borderColor="line"
