@@ -68,7 +68,7 @@ func TestALauncherIsTriedWithoutAService(t *testing.T) {
 	out, errs, err = agentSays(t, "lint", "./prism.yaml")
 	require.NoError(t, err, errs)
 	assert.NotContains(t, out, "error:")
-	out, errs, err = agentSays(t, "try", "./prism.yaml", "--scene", "lantern.pov", "--frames", "2-3", "--width", "64", "--height", "36", "--to", to, "--output", "json")
+	out, errs, err = agentSays(t, "try", "./prism.yaml", "--scene", "lantern.pov", "--frame", "2-3", "--width", "64", "--height", "36", "--to", to, "--output", "json")
 	require.NoError(t, err, errs)
 	all = nil
 	require.NoError(t, json.Unmarshal([]byte(out), &all))

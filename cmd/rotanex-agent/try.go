@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"rotanex.example/agent"
 	"rotanex.example/core/frames"
@@ -66,6 +67,7 @@ ships or lies in --launchers, or a launcher file.`,
 		},
 	}
 	f := cmd.Flags()
+	f.SetNormalizeFunc(oneFrame)
 	f.StringVar(&scene, "scene", "", "scene file, below --scenes")
 	f.StringVar(&which, "frames", "1", "frames, such as 1-3 or 1-9x2,20")
 	f.StringVar(&c.Scenes, "scenes", ".", "folder below which scene files lie")
@@ -183,4 +185,12 @@ func lint() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&folder, "launchers", "", "folder of this host's own launcher files")
 	return cmd
+}
+
+// oneFrame lets --frame 3 be typed of one frame.
+func oneFrame(_ *pflag.FlagSet, name string) pflag.NormalizedName {
+	if name == "frame" {
+		name = "frames"
+	}
+	return pflag.NormalizedName(name)
 }
